@@ -1,0 +1,21 @@
+// Command ironbell is the service, its client and the demo's starter.
+package main
+
+import (
+	"context"
+	"os"
+	"os/signal"
+	"syscall"
+
+	"ironbell/internal/cli"
+)
+
+// version is set when a release is built.
+var version = "development"
+
+func main() {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	status := cli.Main(ctx, "ironbell", os.Args[1:], cli.IO{In: os.Stdin, Out: os.Stdout, Err: os.Stderr}, serveCommand, firstCommand, describeCommand, demoCommand)
+	stop()
+	os.Exit(status)
+}

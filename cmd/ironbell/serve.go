@@ -1,0 +1,196 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"strings"
+	"time"
+
+	"ironbell/console"
+	"ironbell/internal/api"
+	"ironbell/internal/artifact"
+	"ironbell/internal/cli"
+	"ironbell/internal/core/job"
+	"ironbell/internal/deliver"
+	"ironbell/internal/engine"
+	"ironbell/internal/report"
+	"ironbell/internal/secret"
+	"ironbell/internal/store"
+)
+
+const (
+	openLimit  = 60 * time.Second // for the database to answer at start
+	closeLimit = 20 * time.Second // for requests and work to end at stop
+)
+
+var serveCommand = cli.Command{
+	Name: "serve", Summary: "run the service",
+	Example: "ironbell serve -db postgres://ironbell@db.tarnwick.example/ironbell -artifacts /srv/ironbell/artifacts -key-file /etc/ironbell/key",
+	Setup: func(f *flag.FlagSet) func(context.Context, cli.IO, []string) (int, error) {
+		var o serveOptions
+		f.StringVar(&o.db, "db", os.Getenv("IRONBELL_DB"), "connection `string` of the database; or IRONBELL_DB")
+		f.StringVar(&o.listen, "listen", "127.0.0.1:8321", "`address` to listen on")
+		f.StringVar(&o.artifacts, "artifacts", "artifacts", "`folder` for the files that runs make, shared by all nodes")
+		f.StringVar(&o.keyFile, "key-file", "ironbell.key", "`file` with the key of the secrets; made when it is not there")
+		f.StringVar(&o.url, "url", "", "`address` by which people reach the console, for links in mails; http:// and -listen when left out")
+		f.DurationVar(&o.engine.Lease, "lease", 15*time.Second, "how long a dead node keeps its work")
+		f.IntVar(&o.engine.Workers, "workers", 4, "runs at work at once on this node")
+		f.IntVar(&o.engine.Senders, "senders", 4, "lines to destinations at once on this node")
+		f.StringVar(&o.engine.Node, "node", "", "`name` of this node; made of host and process when left out")
+		f.StringVar(&o.log, "log", "text", "form of the log: text or json")
+		return func(ctx context.Context, i cli.IO, args []string) (int, error) {
+			if len(args) > 0 {
+				return 0, &cli.Usage{Sentence: "it takes no arguments, only flags"}
+			}
+			return 0, serve(ctx, i.Err, o)
+		}
+	},
+}
+
+type serveOptions struct {
+	db, listen, artifacts, keyFile, url, log string
+	engine                                   engine.Options
+}
+
+func logger(w io.Writer, form string) *slog.Logger {
+	if form == "json" {
+		return slog.New(slog.NewJSONHandler(w, nil))
+	}
+	return slog.New(slog.NewTextHandler(w, nil))
+}
+
+// open connects to the database and brings it to this version.
+func open(ctx context.Context, dsn string) (*store.Store, error) {
+	if dsn == "" {
+		return nil, &cli.Usage{Sentence: "name the database with -db or IRONBELL_DB; ironbell demo starts one of its own to try things out"}
+	}
+	ctx, stop := context.WithTimeout(ctx, openLimit)
+	defer stop()
+	s, err := store.Open(ctx, dsn, store.Options{})
+	if err != nil {
+		return nil, err
+	}
+	if err := s.Migrate(ctx); err != nil {
+		s.Close()
+		return nil, err
+	}
+	return s, nil
+}
+
+func serve(ctx context.Context, errs io.Writer, o serveOptions) error {
+	log := logger(errs, o.log)
+	s, err := open(ctx, o.db)
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	vault, err := secret.FromFile(o.keyFile, true)
+	if err != nil {
+		return err
+	}
+	files, err := artifact.OpenFolder(o.artifacts)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = files.Close() }() // nothing is left in it
+	sources := report.NewSources(s, vault)
+	defer sources.Close()
+	l, err := net.Listen("tcp", o.listen)
+	if err != nil {
+		return fmt.Errorf("listen on %s: %w; choose another address with -listen", o.listen, err)
+	}
+	if o.url == "" {
+		o.url = "http://" + l.Addr().String()
+	}
+	o.engine.Log, o.engine.URL = log, o.url
+	e := engine.New(s, sources, deliver.NewDestinations(s, vault), files, o.engine)
+	handler, stopUpkeep := api.Handler(api.Parts{Store: s, Engine: e, Files: files, Vault: vault, Console: console.Files(), Log: log, Version: version, Secure: strings.HasPrefix(o.url, "https:")})
+	defer stopUpkeep()
+	// Requests end with the service: streams of notices would never end by themselves.
+	requests, endRequests := context.WithCancel(context.WithoutCancel(ctx))
+	defer endRequests()
+	server := &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: time.Minute, IdleTimeout: 2 * time.Minute,
+		MaxHeaderBytes: 64 << 10, BaseContext: func(net.Listener) context.Context { return requests }, ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelWarn)}
+
+	working, stopWorking := context.WithCancel(ctx)
+	defer stopWorking()
+	worked := make(chan struct{})
+	go func() {
+		defer close(worked)
+		e.Run(working)
+	}()
+	served := make(chan error, 1)
+	go func() { served <- server.Serve(l) }()
+	log.Info("serving", "address", "http://"+l.Addr().String(), "node", e.Node())
+	select {
+	case <-ctx.Done():
+		log.Info("stopping; work goes back to the other nodes or waits")
+	case err = <-served:
+		err = fmt.Errorf("serve: %w", err)
+	}
+	stopWorking()
+	endRequests()
+	closing, stop := context.WithTimeout(context.WithoutCancel(ctx), closeLimit)
+	defer stop()
+	if shut := server.Shutdown(closing); shut != nil && !errors.Is(shut, http.ErrServerClosed) {
+		log.Warn("some requests were broken off", "error", shut)
+	}
+	select {
+	case <-worked:
+	case <-closing.Done():
+		log.Warn("some work did not end in time; its lease will run out")
+	}
+	return err
+}
+
+var firstCommand = cli.Command{
+	Name: "first-administrator", Summary: "add an administrator at the database itself, and print a token for them",
+	Example: "ironbell first-administrator -db postgres://... -login sefa -name 'Sefa Orlin' -mail sefa.orlin@tarnwick.example < password.txt",
+	Setup: func(f *flag.FlagSet) func(context.Context, cli.IO, []string) (int, error) {
+		p := job.Person{Role: job.RoleAdministrator}
+		db := f.String("db", os.Getenv("IRONBELL_DB"), "connection `string` of the database; or IRONBELL_DB")
+		f.StringVar(&p.Login, "login", "", "sign-in name")
+		f.StringVar(&p.Name, "name", "", "name")
+		f.StringVar(&p.Mail, "mail", "", "mail address")
+		f.StringVar(&p.Zone, "zone", "Europe/London", "time zone")
+		return func(ctx context.Context, i cli.IO, _ []string) (int, error) {
+			s, err := open(ctx, *db)
+			if err != nil {
+				return 0, err
+			}
+			defer s.Close()
+			password, err := cli.AskPassword(i)
+			if err != nil {
+				return 0, err
+			}
+			token, err := addAdministrator(ctx, s, p, password)
+			if err != nil {
+				return 0, err
+			}
+			fmt.Fprintf(i.Out, "%s may do everything now. A token for programs, shown only here:\n%s\n", p.Name, token)
+			return 0, nil
+		}
+	},
+}
+
+var describeCommand = cli.Command{
+	Name: "describe", Summary: "print the OpenAPI description of the service's API",
+	Example: "ironbell describe > openapi.json",
+	Setup: func(*flag.FlagSet) func(context.Context, cli.IO, []string) (int, error) {
+		return func(_ context.Context, i cli.IO, _ []string) (int, error) {
+			text, err := api.Description()
+			if err != nil {
+				return 0, err
+			}
+			_, err = i.Out.Write(append(text, '\n'))
+			return 0, err
+		}
+	},
+}

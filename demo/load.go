@@ -1,0 +1,241 @@
+package demo
+
+import (
+	"context"
+	"fmt"
+	"net"
+	"strconv"
+	"time"
+
+	"ironbell/client"
+	"ironbell/internal/api/wire"
+	"ironbell/internal/core/job"
+)
+
+// Zone is where the company lives.
+const Zone = "Europe/London"
+
+// World is where the demo's database and mail servers are.
+type World struct {
+	DatabasePort     int
+	ReportsPassword  string
+	Mail             string // host:port
+	MailUser         string
+	MailPassword     string
+	CA               string
+	Authority        string // host:port
+	PeoplesPassword  string
+	AdministratorsIn bool // leave the administrator, who is there already
+}
+
+// Connect tells Iron Bell where everything is. It is done at each start, since
+// the ports change.
+func Connect(ctx context.Context, c *client.Client, w World) error {
+	if _, err := c.SaveSource(ctx, "tarnwick", wire.PlaceRequest{Protocol: "postgres", Password: &w.ReportsPassword, Settings: map[string]any{
+		"host": "127.0.0.1", "port": w.DatabasePort, "database": "tarnwick", "user": reportsLogin, "tls": "disable",
+	}}); err != nil {
+		return fmt.Errorf("save the source: %w", err)
+	}
+	for _, d := range []struct{ name, address, user, password, from string }{
+		{"company mail", w.Mail, w.MailUser, w.MailPassword, "Iron Bell <bell@tarnwick.example>"},
+		{"harbour authority mail", w.Authority, "", "", "Tarnwick Sound Ferries <manifests@tarnwick.example>"},
+	} {
+		host, port, err := net.SplitHostPort(d.address)
+		if err != nil {
+			return fmt.Errorf("the address of %s: %w", d.name, err)
+		}
+		n, err := strconv.Atoi(port)
+		if err != nil {
+			return fmt.Errorf("the port of %s: %w", d.name, err)
+		}
+		if _, err := c.SaveDestination(ctx, d.name, wire.PlaceRequest{Protocol: "smtp", Password: &d.password, Settings: map[string]any{
+			"host": host, "port": n, "security": "starttls", "user": d.user, "from": d.from, "ca": w.CA,
+		}}); err != nil {
+			return fmt.Errorf("save the destination %s: %w", d.name, err)
+		}
+	}
+	if err := c.SaveAlertSettings(ctx, job.AlertSettings{Destination: "company mail"}); err != nil {
+		return fmt.Errorf("say how alerts go: %w", err)
+	}
+	return nil
+}
+
+// Load saves the company's people, reports and jobs.
+func Load(ctx context.Context, c *client.Client, w World) error {
+	for _, p := range people {
+		r := wire.PersonRequest{Name: p.name, Mail: p.mail, Role: p.role, Zone: Zone}
+		if p.signsIn {
+			r.Password = w.PeoplesPassword
+		}
+		if _, err := c.SavePerson(ctx, p.login, r); err != nil {
+			return fmt.Errorf("save %s: %w", p.name, err)
+		}
+	}
+	for _, r := range reports {
+		if _, err := c.SaveReport(ctx, r.name, wire.ReportRequest{Owner: r.owner, ReportDefinition: r.ReportDefinition}); err != nil {
+			return fmt.Errorf("save the report %s: %w", r.name, err)
+		}
+	}
+	for _, j := range jobs {
+		d := j.Definition
+		d.Zone = Zone
+		if _, err := c.SaveJob(ctx, j.name, wire.JobRequest{Owner: j.owner, On: true, Definition: d}); err != nil {
+			return fmt.Errorf("save the job %s: %w", j.name, err)
+		}
+	}
+	return nil
+}
+
+var people = []struct {
+	login, name, mail, role string
+	signsIn                 bool
+}{
+	{"mara", "Mara Quill", "mara.quill@tarnwick.example", "owner", true},
+	{"joren", "Joren Tak", "joren.tak@tarnwick.example", "owner", true},
+	{"ilse", "Ilse Brannoch", "ilse.brannoch@tarnwick.example", "owner", true},
+	{"aldous", "Aldous Penhale", "aldous.penhale@tarnwick.example", "reader", true},
+	{"oren", "Oren Hask", "oren.hask@tarnwick.example", "reader", false},
+	{"brina", "Brina Colm", "brina.colm@tarnwick.example", "reader", false},
+	{"tavish", "Tavish Rook", "tavish.rook@tarnwick.example", "reader", false},
+	{"maeve", "Maeve Tarn", "maeve.tarn@tarnwick.example", "reader", false},
+	{"idris", "Idris Vane", "idris.vane@tarnwick.example", "reader", false},
+}
+
+type namedReport struct {
+	name, owner string
+	job.ReportDefinition
+}
+
+var (
+	fromTo = []job.Parameter{
+		{Name: "from", Label: "From", Type: job.TypeDate, Required: true, Default: "start of last month"},
+		{Name: "to", Label: "To", Type: job.TypeDate, Required: true, Default: "end of last month"},
+	}
+	oneDay = []job.Parameter{{Name: "day", Label: "Day", Type: job.TypeDate, Required: true, Default: "yesterday"}}
+)
+
+var reports = []namedReport{
+	{"Sailing punctuality by route", "mara", job.ReportDefinition{
+		Source:     "tarnwick",
+		Parameters: append([]job.Parameter{{Name: "tolerance", Label: "Minutes that still count as on time", Type: job.TypeWhole, Required: true, Default: 5.0}}, fromTo...),
+		Sections: []job.Section{{Name: "Punctuality", SQL: `SELECT r.name AS "Route", count(*) AS "Sailings",
+  count(*) FILTER (WHERE s.cancelled IS NOT NULL) AS "Cancelled",
+  count(*) FILTER (WHERE s.left_at <= s.due + make_interval(mins => :tolerance::int)) AS "On time",
+  round(100.0 * count(*) FILTER (WHERE s.left_at <= s.due + make_interval(mins => :tolerance::int)) / nullif(count(s.left_at), 0), 1) AS "On time, %",
+  round((avg(extract(epoch FROM s.left_at - s.due)) / 60)::numeric, 1) AS "Mean delay, min"
+FROM sailings s JOIN routes r ON r.id = s.route_id
+WHERE s.due >= :from AND s.due < :to + 1
+GROUP BY r.id, r.name ORDER BY r.id`}},
+	}},
+	{"Port day sheet", "mara", job.ReportDefinition{
+		Source: "tarnwick", Parameters: oneDay,
+		Sections: []job.Section{
+			{Name: "By port", SQL: `SELECT p.name AS "Port", count(*) AS "Departures", count(*) FILTER (WHERE s.cancelled IS NOT NULL) AS "Cancelled",
+  coalesce(sum(l.passengers), 0) AS "Passengers", coalesce(sum(l.cars), 0) AS "Cars", coalesce(sum(l.freight_metres), 0) AS "Freight, m"
+FROM sailings s JOIN routes r ON r.id = s.route_id JOIN ports p ON p.code = r.from_port LEFT JOIN loads l ON l.sailing_id = s.id
+WHERE s.due >= :day AND s.due < :day + 1 GROUP BY p.name ORDER BY p.name`},
+			{Name: "Sailings", SQL: `SELECT p.name AS "Port", s.due AS "Due", s.left_at AS "Left", s.arrived_at AS "Arrived", r.name AS "Route", v.name AS "Vessel",
+  l.passengers AS "Passengers", l.cars AS "Cars", l.freight_metres AS "Freight, m", s.cancelled AS "Cancelled for"
+FROM sailings s JOIN routes r ON r.id = s.route_id JOIN ports p ON p.code = r.from_port JOIN vessels v ON v.id = s.vessel_id LEFT JOIN loads l ON l.sailing_id = s.id
+WHERE s.due >= :day AND s.due < :day + 1 ORDER BY p.name, s.due`},
+		},
+	}},
+	{"Fuel burn by vessel", "joren", job.ReportDefinition{
+		Source: "tarnwick", Parameters: fromTo,
+		Sections: []job.Section{{Name: "Fuel by week", SQL: `SELECT v.name AS "Vessel", date_trunc('week', s.due)::date AS "Week from", count(*) AS "Sailings", sum(f.litres) AS "Litres",
+  round(sum(f.litres) / count(*), 1) AS "Litres a sailing"
+FROM fuel f JOIN sailings s ON s.id = f.sailing_id JOIN vessels v ON v.id = s.vessel_id
+WHERE s.due >= :from AND s.due < :to + 1 GROUP BY v.name, 2 ORDER BY v.name, 2`}},
+	}},
+	{"Crew rest breaches", "ilse", job.ReportDefinition{
+		Source:     "tarnwick",
+		Parameters: append([]job.Parameter{{Name: "hours", Label: "Hours of rest at least", Type: job.TypeNumber, Required: true, Default: 10.0}}, oneDay...),
+		Sections: []job.Section{{Name: "Too little rest", SQL: `SELECT c.name AS "Name", c.rank AS "Rank", v.name AS "Vessel", d.day AS "Day", d.rest_hours AS "Hours of rest"
+FROM crew_duty d JOIN crew c ON c.id = d.crew_id JOIN vessels v ON v.id = c.vessel_id
+WHERE d.day = :day AND d.rest_hours < :hours ORDER BY d.rest_hours`}},
+	}},
+	{"Open defects", "joren", job.ReportDefinition{
+		Source: "tarnwick",
+		Sections: []job.Section{{Name: "Open defects", SQL: `SELECT v.name AS "Vessel", d.found AS "Found", current_date - d.found AS "Days open", d.critical AS "Critical", d.what AS "Defect"
+FROM defects d JOIN vessels v ON v.id = d.vessel_id WHERE d.closed IS NULL ORDER BY d.critical DESC, d.found`}},
+	}},
+	{"Passenger manifest file", "mara", job.ReportDefinition{
+		Source: "tarnwick", Parameters: oneDay,
+		Sections: []job.Section{{Name: "Manifest", SQL: `SELECT s.id AS sailing, r.from_port, r.to_port, to_char(s.due, 'YYYY-MM-DD HH24:MI') AS due, v.name AS vessel, l.passengers
+FROM sailings s JOIN routes r ON r.id = s.route_id JOIN vessels v ON v.id = s.vessel_id JOIN loads l ON l.sailing_id = s.id
+WHERE s.due >= :day AND s.due < :day + 1 ORDER BY s.due, s.id`}},
+	}},
+}
+
+type namedJob struct {
+	name, owner string
+	job.Definition
+}
+
+func report(name string, outputs ...job.Output) job.Task {
+	return job.Task{Name: "report", Kind: job.KindReport, Report: &job.ReportTask{Report: name, Outputs: outputs}}
+}
+
+func mail(destination, subject, body string, to ...string) job.Task {
+	return job.Task{Name: "mail", Kind: job.KindDeliver, Deliver: &job.DeliverTask{Destination: destination, To: to, Subject: subject, Body: body}}
+}
+
+func retry(times int, wait time.Duration) job.Retry {
+	return job.Retry{Times: times, Wait: job.Duration(wait)}
+}
+
+var jobs = []namedJob{
+	{"Quay board", "mara", job.Definition{
+		Triggers: []job.Trigger{{Rule: "*/2 * * * *"}}, Retry: retry(3, 10*time.Second),
+		Tasks: []job.Task{
+			report("Port day sheet", job.Output{Format: "html-mail"}, job.Output{Format: "xlsx", Name: "Quay board {date:%Y-%m-%d %H.%M}"}),
+			mail("company mail", "Quay board, {date:%H:%M}", "Departures of all five ports yesterday. The sheet behind it is attached.", "quay.desk@tarnwick.example", "oren.hask@tarnwick.example"),
+		},
+	}},
+	{"Crew rest watch", "ilse", job.Definition{
+		Triggers: []job.Trigger{{Rule: "1-59/5 * * * *"}, {Rule: "0 7 * * *"}}, Retry: retry(3, 30*time.Second), IfBlank: job.BlankHold, Priority: 10,
+		Tasks: []job.Task{
+			report("Crew rest breaches", job.Output{Format: "html-mail"}, job.Output{Format: "csv"}),
+			mail("company mail", "Urgent: rest breaches, {rows} people", "These people had less rest than the law asks for. Take them off duty today.", "ilse.brannoch@tarnwick.example", "joren.tak@tarnwick.example"),
+		},
+	}},
+	{"Passenger manifest file", "mara", job.Definition{
+		Triggers: []job.Trigger{{Rule: "5 * * * *"}, {Rule: "*/10 * * * *"}}, Retry: retry(2, 20*time.Second),
+		Tasks: []job.Task{
+			report("Passenger manifest file", job.Output{Format: "csv", Name: "manifest_{date:%Y%m%d_%H%M}.csv"}),
+			mail("harbour authority mail", "Passenger manifest {date:%Y-%m-%d %H:%M}", "Passenger manifest of Tarnwick Sound Ferries.", "manifests@harbour-authority.test"),
+		},
+	}},
+	{"Sailing punctuality by route", "mara", job.Definition{
+		Triggers: []job.Trigger{
+			{Rule: "15 6 * * 1-5", Values: job.Values{"from": "yesterday - 6 days", "to": "yesterday"}},
+			{Rule: "15 6 1,15 * *", Values: job.Values{"from": "start of month - 8 months", "to": "end of last month"}},
+		},
+		Retry: retry(3, 10*time.Minute),
+		Tasks: []job.Task{
+			report("Sailing punctuality by route", job.Output{Format: "html-mail"}, job.Output{Format: "xlsx"}, job.Output{Format: "csv"}),
+			mail("company mail", "", "Punctuality of all routes.", "mara.quill@tarnwick.example", "aldous.penhale@tarnwick.example"),
+		},
+	}},
+	{"Fuel burn by vessel", "joren", job.Definition{
+		Triggers: []job.Trigger{{Rule: "0 5 * * 1", Values: job.Values{"from": "start of week - 8 weeks", "to": "start of week - 1 day"}}}, Retry: retry(3, 10*time.Minute),
+		Tasks: []job.Task{
+			report("Fuel burn by vessel", job.Output{Format: "xlsx", Name: "Fuel burn to {value.to}"}, job.Output{Format: "html-mail"}),
+			mail("company mail", "", "Fuel of the last eight weeks.", "joren.tak@tarnwick.example"),
+		},
+	}},
+	{"Open defects", "joren", job.Definition{
+		Triggers: []job.Trigger{{Rule: "0 6-22/2 * * *"}}, Retry: retry(3, 5*time.Minute),
+		Tasks: []job.Task{
+			report("Open defects", job.Output{Format: "html-mail"}),
+			mail("company mail", "Open defects: {rows}", "Defects that are open on all vessels.", "joren.tak@tarnwick.example"),
+		},
+	}},
+	{"Port day sheet", "mara", job.Definition{
+		Triggers: []job.Trigger{{Rule: "30 5 * * *"}}, Retry: retry(3, 10*time.Minute),
+		Tasks: []job.Task{
+			report("Port day sheet", job.Output{Format: "xlsx", Name: "Day sheet {value.day}"}, job.Output{Format: "html-mail"}),
+			mail("company mail", "", "The sheet of the day before.", "oren.hask@tarnwick.example", "brina.colm@tarnwick.example", "tavish.rook@tarnwick.example", "maeve.tarn@tarnwick.example", "idris.vane@tarnwick.example"),
+		},
+	}},
+}

@@ -1,0 +1,216 @@
+// Package api is the service's face over HTTP: JSON described by OpenAPI 3.1 at
+// /api/openapi.json, errors as problems by RFC 9457, notices of changes as
+// server-sent events, and the console's files. It holds no rules of its own:
+// it asks access who may do what, and engine and store to do it.
+package api
+
+import (
+	"context"
+	"io/fs"
+	"log/slog"
+	"net/http"
+	"strings"
+	"time"
+
+	"github.com/alexedwards/scs/pgxstore"
+	"github.com/alexedwards/scs/v2"
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/adapters/humachi"
+	"github.com/go-chi/chi/v5"
+	"github.com/go-chi/chi/v5/middleware"
+	"github.com/go-chi/httprate"
+
+	"ironbell/internal/access"
+	"ironbell/internal/artifact"
+	"ironbell/internal/core/job"
+	"ironbell/internal/engine"
+	"ironbell/internal/secret"
+	"ironbell/internal/store"
+)
+
+// Parts are what the API speaks to.
+type Parts struct {
+	Store   *store.Store
+	Engine  *engine.Engine
+	Files   *artifact.Folder
+	Vault   *secret.Box
+	Console fs.FS // the built console; without an index.html the service says that it is not built
+	Log     *slog.Logger
+	Version string
+	Secure  bool // the console is reached by https, so cookies may say so
+}
+
+const (
+	sessionLength = 12 * time.Hour
+	signInsAMin   = 20      // tries to sign in, by address
+	maxBody       = 1 << 20 // bytes of a request
+)
+
+type server struct {
+	Parts
+	sessions *scs.SessionManager
+}
+
+// Handler builds the service's whole HTTP face. stop ends its upkeep.
+func Handler(p Parts) (h http.Handler, stop func()) {
+	upkeep := pgxstore.NewWithCleanupInterval(p.Store.Pool(), 10*time.Minute)
+	sessions := scs.New()
+	sessions.Store = upkeep
+	sessions.Lifetime = sessionLength
+	sessions.Cookie.Name = "ironbell_session"
+	sessions.Cookie.HttpOnly = true
+	sessions.Cookie.SameSite = http.SameSiteLaxMode
+	sessions.Cookie.Secure = p.Secure
+	sessions.HashTokenInStore = true
+	s := &server{Parts: p, sessions: sessions}
+	sessions.ErrorFunc = func(w http.ResponseWriter, _ *http.Request, err error) {
+		s.Log.Error("could not keep a session", "error", err)
+		writeProblem(w, http.StatusServiceUnavailable, "The database does not answer; try again in a moment.")
+	}
+
+	r := chi.NewRouter()
+	r.Use(middleware.Recoverer, headers, http.NewCrossOriginProtection().Handler)
+	r.Get("/health", func(w http.ResponseWriter, _ *http.Request) {
+		writeJSON(w, http.StatusOK, map[string]string{"state": "alive"})
+	})
+	r.Get("/ready", s.ready)
+	r.Group(func(r chi.Router) {
+		r.Use(sessions.LoadAndSave, s.who)
+		r.With(httprate.LimitByIP(signInsAMin, time.Minute)).Group(func(r chi.Router) { s.describe(r, s.signIn) })
+		r.With(signedIn).Group(func(r chi.Router) { s.describe(r, s.operations) })
+		r.Handle("/api/*", http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			if _, ok := person(r.Context()); !ok {
+				writeProblem(w, http.StatusUnauthorized, needSignIn)
+				return
+			}
+			writeProblem(w, http.StatusNotFound, "There is nothing at this address; /api/openapi.json lists what there is.")
+		}))
+	})
+	r.Handle("/*", console(p.Console))
+	return r, upkeep.StopCleanup
+}
+
+// describe registers operations on a router of their own, so that those that
+// are open and those that are not cannot be mixed up.
+func (s *server) describe(r chi.Router, register func(huma.API)) {
+	register(humachi.New(r, config(s.Version)))
+}
+
+func config(version string) huma.Config {
+	c := huma.DefaultConfig("Iron Bell", version)
+	c.Info.Description = "Fires saved reports on time, delivers the results and tells owners when a delivery failed."
+	c.DocsPath, c.SchemasPath, c.OpenAPIPath = "", "", ""
+	c.CreateHooks = nil // no $schema links in answers
+	c.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
+		"token":   {Type: "http", Scheme: "bearer", Description: "An API token, made by signing in at POST /api/tokens."},
+		"session": {Type: "apiKey", In: "cookie", Name: "ironbell_session", Description: "The cookie that POST /api/session sets."},
+	}
+	c.Security = []map[string][]string{{"token": {}}, {"session": {}}}
+	return c
+}
+
+// Description is the OpenAPI description of all operations.
+func Description() ([]byte, error) {
+	s := &server{Parts: Parts{Log: slog.Default()}}
+	a := humachi.New(chi.NewRouter(), config("1"))
+	s.signIn(a)
+	s.operations(a)
+	return a.OpenAPI().MarshalJSON()
+}
+
+func (s *server) operations(a huma.API) {
+	s.jobs(a)
+	s.runs(a)
+	s.today(a)
+	s.reports(a)
+	s.places(a)
+	s.people(a)
+	s.alerts(a)
+	s.liveNotices(a)
+	huma.Register(a, huma.Operation{OperationID: "description", Method: http.MethodGet, Path: "/api/openapi.json", Summary: "This description", Tags: []string{"service"}, Hidden: true},
+		func(context.Context, *struct{}) (*struct {
+			ContentType string `header:"Content-Type"`
+			Body        []byte
+		}, error,
+		) {
+			text, err := Description()
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			return &struct {
+				ContentType string `header:"Content-Type"`
+				Body        []byte
+			}{ContentType: "application/json", Body: text}, nil
+		})
+}
+
+// headers keep browsers from doing what the console never needs.
+func headers(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		h := w.Header()
+		h.Set("X-Content-Type-Options", "nosniff")
+		h.Set("X-Frame-Options", "DENY")
+		h.Set("Referrer-Policy", "same-origin")
+		h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'")
+		if strings.HasPrefix(r.URL.Path, "/api/") {
+			h.Set("Cache-Control", "no-store")
+		}
+		next.ServeHTTP(w, r)
+	})
+}
+
+type personKey struct{}
+
+// person is who made a request.
+func person(ctx context.Context) (job.Person, bool) {
+	p, ok := ctx.Value(personKey{}).(job.Person)
+	return p, ok
+}
+
+// who finds out who makes a request: by token, or by session.
+func (s *server) who(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		ctx := r.Context()
+		if token, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer "); ok {
+			if p, err := access.ByToken(ctx, s.Store, strings.TrimSpace(token)); err == nil {
+				ctx = context.WithValue(ctx, personKey{}, p)
+			} else if !isNotFound(err) {
+				s.Log.Error("could not look a token up", "error", err)
+				writeProblem(w, http.StatusServiceUnavailable, "The database does not answer; try again in a moment.")
+				return
+			}
+		} else if id := s.sessions.GetInt64(ctx, "person"); id != 0 {
+			if p, err := s.Store.PersonByID(ctx, id); err == nil {
+				ctx = context.WithValue(ctx, personKey{}, p)
+			} else if !isNotFound(err) {
+				s.Log.Error("could not look a session up", "error", err)
+				writeProblem(w, http.StatusServiceUnavailable, "The database does not answer; try again in a moment.")
+				return
+			}
+		}
+		next.ServeHTTP(w, r.WithContext(ctx))
+	})
+}
+
+const needSignIn = "You are not signed in, or your session has ended. Sign in, or send an API token as Authorization: Bearer."
+
+// signedIn lets only those pass who are.
+func signedIn(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if _, ok := person(r.Context()); !ok {
+			writeProblem(w, http.StatusUnauthorized, needSignIn)
+			return
+		}
+		next.ServeHTTP(w, r)
+	})
+}
+
+func (s *server) ready(w http.ResponseWriter, r *http.Request) {
+	ctx, stop := context.WithTimeout(r.Context(), 3*time.Second)
+	defer stop()
+	if err := s.Store.Ping(ctx); err != nil {
+		writeProblem(w, http.StatusServiceUnavailable, "The database does not answer.")
+		return
+	}
+	writeJSON(w, http.StatusOK, map[string]string{"state": "ready", "node": s.Engine.Node()})
+}

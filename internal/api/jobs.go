@@ -1,0 +1,135 @@
+package api
+
+import (
+	"context"
+	"net/http"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"ironbell/internal/api/wire"
+	"ironbell/internal/core/job"
+	"ironbell/internal/store"
+)
+
+// JobPath names a job in an address.
+type JobPath struct {
+	Job string `path:"job" maxLength:"200" doc:"id or name"`
+}
+
+func (s *server) jobs(a huma.API) {
+	tags := []string{"jobs"}
+	huma.Register(a, huma.Operation{OperationID: "list-jobs", Method: http.MethodGet, Path: "/api/jobs", Summary: "List jobs by name", Tags: tags},
+		func(ctx context.Context, in *struct {
+			Search string `query:"search" maxLength:"200" doc:"a part of the name"`
+			Limit  int    `query:"limit" minimum:"1" maximum:"5000" default:"500"`
+		},
+		) (*struct{ Body []wire.JobLine }, error) {
+			lines, err := s.jobLines(ctx, in.Search, in.Limit)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			return &struct{ Body []wire.JobLine }{lines}, nil
+		})
+	huma.Register(a, huma.Operation{OperationID: "show-job", Method: http.MethodGet, Path: "/api/jobs/{job}", Summary: "Show a job", Tags: tags},
+		func(ctx context.Context, in *JobPath) (*struct{ Body wire.JobPage }, error) {
+			page, err := s.jobPage(ctx, in.Job)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			return &struct{ Body wire.JobPage }{page}, nil
+		})
+	huma.Register(a, huma.Operation{OperationID: "save-job", Method: http.MethodPut, Path: "/api/jobs/{job}", Summary: "Add a job, or change the one of this name", Tags: tags, Errors: []int{403, 422}, MaxBodyBytes: maxBody},
+		func(ctx context.Context, in *struct {
+			JobPath
+			Body wire.JobRequest
+		},
+		) (*struct{ Body job.Job }, error) {
+			who, _ := person(ctx)
+			j, err := s.Engine.SaveJob(ctx, who, in.Job, in.Body.Owner, in.Body.On, in.Body.Definition)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			return &struct{ Body job.Job }{j}, nil
+		})
+	huma.Register(a, huma.Operation{OperationID: "switch-job", Method: http.MethodPost, Path: "/api/jobs/{job}/switch", Summary: "Switch a job on or off", Description: "Takes effect at once. Every setting is kept.", Tags: tags},
+		func(ctx context.Context, in *struct {
+			JobPath
+			Body wire.SwitchRequest
+		},
+		) (*struct{ Body job.Job }, error) {
+			who, _ := person(ctx)
+			j, err := s.Engine.Switch(ctx, who, in.Job, in.Body.On)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			return &struct{ Body job.Job }{j}, nil
+		})
+	huma.Register(a, huma.Operation{OperationID: "ring-job", Method: http.MethodPost, Path: "/api/jobs/{job}/ring", Summary: "Ring a job now", Description: "Works for a job that is switched off, too.", Tags: tags, DefaultStatus: http.StatusCreated},
+		func(ctx context.Context, in *struct {
+			JobPath
+			Body wire.RingRequest
+		},
+		) (*struct{ Body job.Run }, error) {
+			who, _ := person(ctx)
+			run, err := s.Engine.RingNow(ctx, who, in.Job, in.Body.Values)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			return &struct{ Body job.Run }{run}, nil
+		})
+}
+
+func (s *server) jobLines(ctx context.Context, search string, limit int) ([]wire.JobLine, error) {
+	jobs, err := s.Store.Jobs(ctx, search, limit)
+	if err != nil {
+		return nil, err
+	}
+	ids := make([]int64, len(jobs))
+	for i, j := range jobs {
+		ids[i] = j.ID
+	}
+	last, err := s.Store.LastRuns(ctx, ids)
+	if err != nil {
+		return nil, err
+	}
+	lines := make([]wire.JobLine, len(jobs))
+	for i, j := range jobs {
+		j = s.Engine.Described(j)
+		line := wire.JobLine{ID: j.ID, Name: j.Name, Owner: j.Owner, On: j.On, Zone: j.Zone, Readings: []string{}}
+		for _, t := range j.Triggers {
+			line.Readings = append(line.Readings, t.Reading)
+			if t.NextDue != nil && (line.NextDue == nil || t.NextDue.Before(*line.NextDue)) {
+				line.NextDue = t.NextDue
+			}
+		}
+		line.Last, line.Usual = lastOf(last, j.ID)
+		lines[i] = line
+	}
+	return lines, nil
+}
+
+func lastOf(all map[int64]store.LastRun, id int64) (*wire.LastRun, *float64) {
+	l, ok := all[id]
+	if !ok {
+		return nil, nil
+	}
+	return &wire.LastRun{ID: l.ID, State: l.State, Reason: l.Reason, Due: l.Due}, l.Usual
+}
+
+func (s *server) jobPage(ctx context.Context, name string) (wire.JobPage, error) {
+	j, err := s.Store.Job(ctx, name)
+	if err != nil {
+		return wire.JobPage{}, err
+	}
+	page := wire.JobPage{Job: s.Engine.Described(j)}
+	last, err := s.Store.LastRuns(ctx, []int64{j.ID})
+	if err != nil {
+		return page, err
+	}
+	page.Last, page.Usual = lastOf(last, j.ID)
+	now := time.Now()
+	page.Upcoming = earliest(s.Engine.Upcoming(j, now, now.AddDate(0, 0, 90), 1000), 20)
+	page.Rings, err = s.Store.Rings(ctx, j.ID, 50)
+	return page, err
+}

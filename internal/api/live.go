@@ -1,0 +1,89 @@
+package api
+
+import (
+	"context"
+	"net/http"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/sse"
+
+	"ironbell/internal/core/job"
+	"ironbell/internal/engine"
+	"ironbell/internal/store"
+)
+
+// pulse is how often a quiet stream of notices shows that it is alive.
+const pulse = 20 * time.Second
+
+// liveNotices registers the stream of changes.
+func (s *server) liveNotices(a huma.API) {
+	sse.Register(a, huma.Operation{OperationID: "live", Method: http.MethodGet, Path: "/api/live", Summary: "Notices of changes, as server-sent events", Tags: []string{"service"}},
+		map[string]any{"notice": store.Notice{}},
+		func(ctx context.Context, in *struct {
+			Run job.RunID `query:"run" doc:"only notices about this run"`
+		}, send sse.Sender,
+		) {
+			notices, stop := s.Engine.Watch()
+			defer stop()
+			ticker := time.NewTicker(pulse)
+			defer ticker.Stop()
+			// The first one tells that nothing is missed from here on.
+			if send.Data(store.Notice{Kind: engine.Everything}) != nil {
+				return
+			}
+			for {
+				var n store.Notice
+				select {
+				case <-ctx.Done():
+					return
+				case <-ticker.C:
+					n = store.Notice{Kind: "pulse"}
+				case n = <-notices:
+					if in.Run != 0 && n.Kind != engine.Everything && (n.Kind != "run" || n.ID != in.Run.String()) {
+						continue
+					}
+				}
+				if send.Data(n) != nil {
+					return
+				}
+			}
+		})
+}
+
+// alerts registers what needs somebody.
+func (s *server) alerts(a huma.API) {
+	tags := []string{"alerts"}
+	huma.Register(a, huma.Operation{OperationID: "list-alerts", Method: http.MethodGet, Path: "/api/alerts", Summary: "List alerts, the latest first", Tags: tags},
+		func(ctx context.Context, in *struct {
+			State []string `query:"state" enum:"open,acknowledged,closed" doc:"open and acknowledged when left out"`
+			Limit int      `query:"limit" minimum:"1" maximum:"1000" default:"100"`
+		},
+		) (*struct{ Body []job.Alert }, error) {
+			if len(in.State) == 0 {
+				in.State = []string{string(job.AlertOpen), string(job.AlertAcknowledged)}
+			}
+			list, err := s.Store.Alerts(ctx, in.State, in.Limit)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			return &struct{ Body []job.Alert }{list}, nil
+		})
+	for _, k := range []struct {
+		word, summary string
+		end           bool
+	}{{"acknowledge", "Take an alert on", false}, {"close", "Close an alert", true}} {
+		huma.Register(a, huma.Operation{OperationID: k.word + "-alert", Method: http.MethodPost, Path: "/api/alerts/{alert}/" + k.word, Summary: k.summary, Tags: tags, Errors: []int{403, 404}},
+			func(ctx context.Context, in *struct {
+				Alert int64 `path:"alert"`
+			},
+			) (*struct{ Body job.Alert }, error) {
+				who, _ := person(ctx)
+				alert, err := s.Engine.Acknowledge(ctx, who, in.Alert, k.end)
+				if err != nil {
+					return nil, s.problem(err)
+				}
+				return &struct{ Body job.Alert }{alert}, nil
+			})
+	}
+}

@@ -1,0 +1,82 @@
+package api
+
+import (
+	"encoding/json"
+	"errors"
+	"net/http"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"ironbell/internal/access"
+	"ironbell/internal/core/fault"
+	"ironbell/internal/report"
+	"ironbell/internal/store"
+)
+
+// problem turns an error into a problem (RFC 9457) with the status that fits.
+func (s *server) problem(err error) error {
+	var (
+		invalid *fault.Invalid
+		missing *store.NotFound
+		taken   *store.Taken
+		denied  *access.Denied
+		unknown *report.UnknownParameter
+		f       *fault.Fault
+		already huma.StatusError
+	)
+	switch {
+	case errors.As(err, &already):
+		return already
+	case errors.As(err, &invalid):
+		details := make([]error, len(invalid.Wrong))
+		for i, w := range invalid.Wrong {
+			details[i] = &huma.ErrorDetail{Location: w.Where, Message: w.Sentence}
+		}
+		what := "This"
+		if invalid.What != "" {
+			what = invalid.What
+		}
+		if len(details) == 1 {
+			return huma.NewError(http.StatusUnprocessableEntity, invalid.Error(), details...)
+		}
+		return huma.NewError(http.StatusUnprocessableEntity, what+" was not accepted; nothing was saved.", details...)
+	case errors.As(err, &missing):
+		return huma.NewError(http.StatusNotFound, missing.Error())
+	case errors.As(err, &taken):
+		return huma.NewError(http.StatusConflict, taken.Error())
+	case errors.As(err, &denied):
+		return huma.NewError(http.StatusForbidden, denied.Error())
+	case errors.Is(err, access.ErrSignIn):
+		return huma.NewError(http.StatusUnauthorized, "This sign-in name and password do not belong together. Check both and try again.")
+	case errors.As(err, &unknown):
+		return huma.NewError(http.StatusUnprocessableEntity, unknown.Error())
+	case errors.As(err, &f):
+		text := f.Error()
+		if f.Advice != "" {
+			text += ". " + f.Advice
+		}
+		return huma.NewError(http.StatusUnprocessableEntity, text)
+	case fault.ByNetwork(err):
+		s.Log.Error("a request met a database that does not answer", "error", err)
+		return huma.NewError(http.StatusServiceUnavailable, "The database does not answer; try again in a moment.")
+	}
+	s.Log.Error("a request failed", "error", err)
+	return huma.NewError(http.StatusInternalServerError, "The service has a fault of its own; its log says more. Nothing was changed.")
+}
+
+func isNotFound(err error) bool {
+	var missing *store.NotFound
+	return errors.As(err, &missing)
+}
+
+func writeProblem(w http.ResponseWriter, status int, detail string) {
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(status)
+	_ = json.NewEncoder(w).Encode(huma.ErrorModel{Title: http.StatusText(status), Status: status, Detail: detail}) // a reader that left needs no answer
+}
+
+func writeJSON(w http.ResponseWriter, status int, body any) {
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(status)
+	_ = json.NewEncoder(w).Encode(body) // a reader that left needs no answer
+}

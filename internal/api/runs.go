@@ -1,0 +1,165 @@
+package api
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"mime"
+	"net/http"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"ironbell/internal/api/wire"
+	"ironbell/internal/core/job"
+	"ironbell/internal/engine"
+	"ironbell/internal/store"
+)
+
+// RunPath names a run in an address.
+type RunPath struct {
+	Run job.RunID `path:"run" doc:"number of the run, such as 2611-48211"`
+}
+
+func (s *server) runs(a huma.API) {
+	tags := []string{"runs"}
+	huma.Register(a, huma.Operation{OperationID: "list-runs", Method: http.MethodGet, Path: "/api/runs", Summary: "List runs, newest first", Tags: tags},
+		func(ctx context.Context, in *struct {
+			Job    string    `query:"job" maxLength:"200" doc:"id or name"`
+			State  []string  `query:"state" enum:"waiting,running,delivering,done,partly,blank,failed,cancelled,passed over"`
+			Before job.RunID `query:"before" doc:"older than this run, to read on"`
+			Limit  int       `query:"limit" minimum:"1" maximum:"1000" default:"100"`
+		},
+		) (*struct{ Body []job.Run }, error) {
+			f := store.RunFilter{States: in.State, Before: in.Before, Limit: in.Limit}
+			if in.Job != "" {
+				j, err := s.Store.Job(ctx, in.Job)
+				if err != nil {
+					return nil, s.problem(err)
+				}
+				f.JobID = j.ID
+			}
+			runs, err := s.Store.Runs(ctx, f)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			return &struct{ Body []job.Run }{runs}, nil
+		})
+	huma.Register(a, huma.Operation{OperationID: "show-run", Method: http.MethodGet, Path: "/api/runs/{run}", Summary: "Show a run with its attempts, files, deliveries and alerts", Tags: tags},
+		func(ctx context.Context, in *RunPath) (*struct{ Body wire.RunPage }, error) {
+			page, err := s.runPage(ctx, in.Run)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			return &struct{ Body wire.RunPage }{page}, nil
+		})
+	huma.Register(a, huma.Operation{OperationID: "run-log", Method: http.MethodGet, Path: "/api/runs/{run}/log", Summary: "Read a run's log", Tags: tags},
+		func(ctx context.Context, in *struct {
+			RunPath
+			After int64 `query:"after" minimum:"0" doc:"number of the last line that is known"`
+		},
+		) (*struct{ Body []job.LogLine }, error) {
+			lines, err := s.Store.RunLog(ctx, in.Run, in.After)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			return &struct{ Body []job.LogLine }{lines}, nil
+		})
+	huma.Register(a, huma.Operation{OperationID: "fetch-file", Method: http.MethodGet, Path: "/api/files/{file}", Summary: "Fetch a file that a run made", Tags: tags,
+		Responses: map[string]*huma.Response{"200": {Description: "The file", Content: map[string]*huma.MediaType{"application/octet-stream": {}}}}},
+		func(ctx context.Context, in *struct {
+			File int64 `path:"file"`
+		},
+		) (*huma.StreamResponse, error) {
+			f, err := s.Store.Artifact(ctx, in.File)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			content, err := s.Files.Open(ctx, f.Key)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			return &huma.StreamResponse{Body: func(hc huma.Context) {
+				defer func() { _ = content.Close() }() // only read from
+				hc.SetHeader("Content-Type", f.MediaType)
+				hc.SetHeader("Content-Length", fmt.Sprint(f.Size))
+				// Never shown as a page of ours: a report may hold anything.
+				hc.SetHeader("Content-Disposition", mime.FormatMediaType("attachment", map[string]string{"filename": f.Name}))
+				_, _ = io.Copy(hc.BodyWriter(), content) // a reader that left needs no answer
+			}}, nil
+		})
+	huma.Register(a, huma.Operation{OperationID: "list-deliveries", Method: http.MethodGet, Path: "/api/deliveries", Summary: "List deliveries, newest first", Tags: tags},
+		func(ctx context.Context, in *struct {
+			State []string `query:"state" enum:"waiting,sending,offered,sent,failed,bounced,unknown"`
+			Limit int      `query:"limit" minimum:"1" maximum:"1000" default:"100"`
+		},
+		) (*struct{ Body []job.Delivery }, error) {
+			list, err := s.Store.Deliveries(ctx, store.DeliveryFilter{States: in.State, Limit: in.Limit})
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			return &struct{ Body []job.Delivery }{list}, nil
+		})
+	huma.Register(a, huma.Operation{OperationID: "settle-delivery", Method: http.MethodPost, Path: "/api/deliveries/{delivery}/settle", Summary: "Settle a delivery whose answer was lost, or send a failed one again", Tags: tags, Errors: []int{403, 422}},
+		func(ctx context.Context, in *struct {
+			Delivery int64 `path:"delivery"`
+			Body     wire.SettleRequest
+		},
+		) (*struct{ Body job.Delivery }, error) {
+			who, _ := person(ctx)
+			d, err := s.Engine.Settle(ctx, who, in.Delivery, engine.Verdict(in.Body.As))
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			return &struct{ Body job.Delivery }{d}, nil
+		})
+}
+
+func (s *server) runPage(ctx context.Context, id job.RunID) (wire.RunPage, error) {
+	run, err := s.Store.Run(ctx, id)
+	if err != nil {
+		return wire.RunPage{}, err
+	}
+	page := wire.RunPage{Run: run, Tasks: []string{}, Values: job.Values{}}
+	if page.Attempts, err = s.Store.Attempts(ctx, id); err != nil {
+		return page, err
+	}
+	if page.Artifacts, err = s.Store.Artifacts(ctx, id, 0); err != nil {
+		return page, err
+	}
+	if page.Deliveries, err = s.Store.Deliveries(ctx, store.DeliveryFilter{RunID: id, Limit: 1000}); err != nil {
+		return page, err
+	}
+	slices.SortFunc(page.Deliveries, func(a, b job.Delivery) int { return strings.Compare(a.Address, b.Address) })
+	if page.Alerts, err = s.Store.AlertsOfRun(ctx, id); err != nil {
+		return page, err
+	}
+	last, err := s.Store.LastRuns(ctx, []int64{run.JobID})
+	if err != nil {
+		return page, err
+	}
+	_, page.Usual = lastOf(last, run.JobID)
+	def, err := s.Store.JobAt(ctx, run.JobID, run.JobVersion)
+	if isNotFound(err) {
+		return page, nil // the job is gone; its runs stay readable
+	}
+	for _, t := range def.Tasks {
+		page.Tasks = append(page.Tasks, t.Name)
+	}
+	if def.Values != nil {
+		page.Values = def.Values
+	}
+	return page, err
+}
+
+// earliest sorts instants and cuts them to n.
+func earliest(all []time.Time, n int) []time.Time {
+	slices.SortFunc(all, time.Time.Compare)
+	all = slices.CompactFunc(all, time.Time.Equal)
+	if all == nil {
+		all = []time.Time{}
+	}
+	return all[:min(len(all), n)]
+}

@@ -1,0 +1,114 @@
+package api
+
+import (
+	"context"
+	"errors"
+	"net/http"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"ironbell/internal/api/wire"
+	"ironbell/internal/core/job"
+	"ironbell/internal/engine"
+	"ironbell/internal/store"
+)
+
+func (s *server) reports(a huma.API) {
+	tags := []string{"reports"}
+	huma.Register(a, huma.Operation{OperationID: "list-reports", Method: http.MethodGet, Path: "/api/reports", Summary: "List reports by name", Tags: tags},
+		func(ctx context.Context, _ *struct{}) (*struct{ Body []job.Report }, error) {
+			reports, err := s.Store.Reports(ctx, 5000)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			return &struct{ Body []job.Report }{reports}, nil
+		})
+	huma.Register(a, huma.Operation{OperationID: "show-report", Method: http.MethodGet, Path: "/api/reports/{report}", Summary: "Show a report", Tags: tags},
+		func(ctx context.Context, in *struct {
+			Report string `path:"report" maxLength:"200" doc:"id or name"`
+		},
+		) (*struct{ Body job.Report }, error) {
+			r, err := s.Store.Report(ctx, in.Report)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			return &struct{ Body job.Report }{r}, nil
+		})
+	huma.Register(a, huma.Operation{OperationID: "save-report", Method: http.MethodPut, Path: "/api/reports/{report}", Summary: "Add a report, or save a new version of the one of this name", Tags: tags, Errors: []int{403, 422}, MaxBodyBytes: maxBody},
+		func(ctx context.Context, in *struct {
+			Report string `path:"report" maxLength:"200"`
+			Body   wire.ReportRequest
+		},
+		) (*struct{ Body job.Report }, error) {
+			who, _ := person(ctx)
+			r, err := s.Engine.SaveReport(ctx, who, in.Report, in.Body.Owner, in.Body.ReportDefinition)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			return &struct{ Body job.Report }{r}, nil
+		})
+}
+
+func placeOf(p store.Place) wire.Place {
+	return wire.Place{ID: p.ID, Name: p.Name, Protocol: p.Protocol, Settings: p.Settings, Sealed: len(p.Secret) > 0, UpdatedAt: p.UpdatedAt}
+}
+
+// places registers sources and destinations, which are handled alike.
+func (s *server) places(a huma.API) {
+	for _, k := range []struct {
+		kind         store.PlaceKind
+		path, plural string
+	}{{store.Source, "/api/sources", "sources"}, {store.Destination, "/api/destinations", "destinations"}} {
+		kind := k.kind
+		tags := []string{k.plural}
+		huma.Register(a, huma.Operation{OperationID: "list-" + k.plural, Method: http.MethodGet, Path: k.path, Summary: "List " + k.plural + " by name", Tags: tags},
+			func(ctx context.Context, _ *struct{}) (*struct{ Body []wire.Place }, error) {
+				rows, err := s.Store.Places(ctx, kind)
+				if err != nil {
+					return nil, s.problem(err)
+				}
+				places := make([]wire.Place, len(rows))
+				for i, p := range rows {
+					places[i] = placeOf(p)
+				}
+				return &struct{ Body []wire.Place }{places}, nil
+			})
+		huma.Register(a, huma.Operation{OperationID: "save-" + string(kind), Method: http.MethodPut, Path: k.path + "/{name}", Summary: "Add or change a " + string(kind), Tags: tags, Errors: []int{403, 422}},
+			func(ctx context.Context, in *struct {
+				Name string `path:"name" maxLength:"200"`
+				Body wire.PlaceRequest
+			},
+			) (*struct{ Body wire.Place }, error) {
+				who, _ := person(ctx)
+				p, err := s.Engine.SavePlace(ctx, who, kind, in.Name, in.Body.Protocol, in.Body.Settings, in.Body.Password, s.Vault)
+				if err != nil {
+					return nil, s.problem(err)
+				}
+				return &struct{ Body wire.Place }{placeOf(p)}, nil
+			})
+		huma.Register(a, huma.Operation{OperationID: "test-" + string(kind), Method: http.MethodPost, Path: k.path + "/{name}/test", Summary: "Ask a " + string(kind) + " for an answer, and say exactly what it answered", Tags: tags},
+			func(ctx context.Context, in *struct {
+				Name string `path:"name" maxLength:"200"`
+			},
+			) (*struct{ Body wire.Answer }, error) {
+				who, _ := person(ctx)
+				said, err := s.Engine.TestPlace(ctx, who, kind, in.Name)
+				if err != nil {
+					var refused *engine.Refused
+					if errors.As(err, &refused) {
+						return &struct{ Body wire.Answer }{wire.Answer{Said: refused.Error()}}, nil
+					}
+					return nil, s.problem(err)
+				}
+				return &struct{ Body wire.Answer }{wire.Answer{OK: true, Said: said}}, nil
+			})
+	}
+	huma.Register(a, huma.Operation{OperationID: "save-alert-settings", Method: http.MethodPut, Path: "/api/settings/alerts", Summary: "Say over which destination alerts go", Tags: []string{"service"}},
+		func(ctx context.Context, in *struct{ Body job.AlertSettings }) (*struct{ Body job.AlertSettings }, error) {
+			who, _ := person(ctx)
+			if err := s.Engine.SaveAlertSettings(ctx, who, in.Body); err != nil {
+				return nil, s.problem(err)
+			}
+			return &struct{ Body job.AlertSettings }{in.Body}, nil
+		})
+}

@@ -1,0 +1,175 @@
+// Package wire holds the bodies that go over the API, for the service and its
+// client alike. They are data only.
+package wire
+
+import (
+	"encoding/json"
+	"time"
+
+	"ironbell/internal/core/job"
+)
+
+// Credentials are what somebody signs in with.
+type Credentials struct {
+	Login    string `json:"login" minLength:"1" maxLength:"200"`
+	Password string `json:"password" minLength:"1" maxLength:"1000"`
+}
+
+// TokenRequest asks for an API token.
+type TokenRequest struct {
+	Credentials
+	Name string `json:"name" minLength:"1" maxLength:"100" doc:"what the token is for"`
+}
+
+// SwitchRequest turns a job on or off.
+type SwitchRequest struct {
+	On bool `json:"on"`
+}
+
+// RingRequest rings a job now.
+type RingRequest struct {
+	Values job.Values `json:"values,omitempty" doc:"values that go before the job's"`
+}
+
+// SettleRequest says what became of a delivery.
+type SettleRequest struct {
+	As string `json:"as" enum:"sent,failed,resend"`
+}
+
+// JobLine is a job in a list, with how it stands.
+type JobLine struct {
+	ID       int64      `json:"id"`
+	Name     string     `json:"name"`
+	Owner    string     `json:"owner"`
+	On       bool       `json:"on"`
+	Zone     string     `json:"zone"`
+	Readings []string   `json:"readings" doc:"each trigger's rule in words"`
+	NextDue  *time.Time `json:"next_due,omitempty"`
+	Last     *LastRun   `json:"last,omitempty"`
+	Usual    *float64   `json:"usual_seconds,omitempty" doc:"how long its runs usually take"`
+}
+
+// LastRun is how the newest run of a job ended.
+type LastRun struct {
+	ID     job.RunID    `json:"id"`
+	State  job.RunState `json:"state"`
+	Reason string       `json:"reason"`
+	Due    time.Time    `json:"due"`
+}
+
+// JobPage is all that a job's page shows.
+type JobPage struct {
+	job.Job
+	Last     *LastRun    `json:"last,omitempty"`
+	Usual    *float64    `json:"usual_seconds,omitempty"`
+	Upcoming []time.Time `json:"upcoming" doc:"the next rings, at most 20, of the next 90 days"`
+	Rings    []job.Ring  `json:"rings" doc:"the last decisions on its due times, newest first"`
+}
+
+// JobRequest is what is said of a job when it is saved.
+type JobRequest struct {
+	Owner string `json:"owner,omitempty" doc:"sign-in name; who saves it first when left out"`
+	On    bool   `json:"on"`
+	job.Definition
+}
+
+// RunPage is all that a run's page shows.
+type RunPage struct {
+	job.Run
+	Attempts   []job.Attempt  `json:"attempts"`
+	Artifacts  []job.Artifact `json:"artifacts"`
+	Deliveries []job.Delivery `json:"deliveries"`
+	Alerts     []job.Alert    `json:"alerts"`
+	Values     job.Values     `json:"values" doc:"what the job gives its reports in the version that was run"`
+	Tasks      []string       `json:"tasks" doc:"the job's tasks in order"`
+	Usual      *float64       `json:"usual_seconds,omitempty"`
+}
+
+// Day is a day of the tape: what ran, what is to come, and what needs somebody.
+type Day struct {
+	Date      string               `json:"date"`
+	Zone      string               `json:"zone"`
+	From      time.Time            `json:"from"`
+	To        time.Time            `json:"to"`
+	Now       time.Time            `json:"now"`
+	Counts    map[job.RunState]int `json:"counts" doc:"runs of the day by state"`
+	Runs      []Mark               `json:"runs" doc:"at most 3,000, the newest"`
+	Upcoming  []Coming             `json:"upcoming" doc:"rings still to come today, at most 2,000"`
+	Next      []Coming             `json:"next" doc:"the next rings, at most 8, of the next 7 days"`
+	Attention []job.Alert          `json:"attention"`
+	Running   []Mark               `json:"running"`
+	Lateness  *float64             `json:"lateness_seconds,omitempty" doc:"median of start minus due of the day's runs that a rule rang"`
+}
+
+// Mark is a run on the tape.
+type Mark struct {
+	ID        job.RunID    `json:"id"`
+	JobID     int64        `json:"job_id"`
+	Job       string       `json:"job"`
+	State     job.RunState `json:"state"`
+	Reason    string       `json:"reason"`
+	Due       time.Time    `json:"due"`
+	StartedAt *time.Time   `json:"started_at,omitempty"`
+	EndedAt   *time.Time   `json:"ended_at,omitempty"`
+	Usual     *float64     `json:"usual_seconds,omitempty"`
+}
+
+// Coming is a ring to come.
+type Coming struct {
+	JobID   int64     `json:"job_id"`
+	Job     string    `json:"job"`
+	At      time.Time `json:"at"`
+	Usual   *float64  `json:"usual_seconds,omitempty"`
+	Reading string    `json:"reading"`
+}
+
+// ReportRequest is what is said of a report when it is saved.
+type ReportRequest struct {
+	Owner string `json:"owner,omitempty" doc:"sign-in name; who saves it first when left out"`
+	job.ReportDefinition
+}
+
+// Place is a source or a destination. Its password is never shown.
+type Place struct {
+	ID        int64           `json:"id"`
+	Name      string          `json:"name"`
+	Protocol  string          `json:"protocol" doc:"postgres for a source, smtp for a destination"`
+	Settings  json.RawMessage `json:"settings"`
+	Sealed    bool            `json:"sealed" doc:"a password is kept, encrypted"`
+	UpdatedAt time.Time       `json:"updated_at"`
+}
+
+// PlaceRequest is what is said of a source or destination when it is saved.
+type PlaceRequest struct {
+	Protocol string         `json:"protocol" enum:"postgres,smtp"`
+	Settings map[string]any `json:"settings"`
+	Password *string        `json:"password,omitempty" maxLength:"10000" doc:"kept as it is when left out"`
+}
+
+// Answer is what the other side of a test said.
+type Answer struct {
+	OK   bool   `json:"ok"`
+	Said string `json:"said"`
+}
+
+// Me is who is signed in.
+type Me struct {
+	job.Person
+	Version string `json:"version" doc:"of the service"`
+}
+
+// Token is a new API token. Its text is shown once.
+type Token struct {
+	Token  string     `json:"token" doc:"send it as Authorization: Bearer"`
+	Person job.Person `json:"person"`
+	EndsAt time.Time  `json:"ends_at"`
+}
+
+// PersonRequest is what is said of a person when they are saved.
+type PersonRequest struct {
+	Name     string `json:"name" minLength:"1" maxLength:"200"`
+	Mail     string `json:"mail" maxLength:"254" doc:"mail address"`
+	Role     string `json:"role" enum:"administrator,owner,reader"`
+	Zone     string `json:"zone" doc:"time zone, such as Europe/London"`
+	Password string `json:"password,omitempty" maxLength:"1000" doc:"kept as it is when left out; at least 10 characters"`
+}

@@ -1,0 +1,140 @@
+// Package artifact keeps the files that tasks make, in a folder that all nodes
+// share. A file is written under a temporary name, checked by size and SHA-256,
+// and then renamed, so that a key never names half a file.
+package artifact
+
+import (
+	"bufio"
+	"context"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"hash"
+	"io"
+	"os"
+	"path/filepath"
+	"syscall"
+
+	"ironbell/internal/core/fault"
+)
+
+// Folder is a store of files in a folder. It may be used by several goroutines
+// and several processes.
+type Folder struct{ root *os.Root }
+
+// OpenFolder opens the store, and makes the folder when it is not there.
+func OpenFolder(path string) (*Folder, error) {
+	if err := os.MkdirAll(path, 0o700); err != nil {
+		return nil, fmt.Errorf("make the folder of artifacts: %w", err)
+	}
+	root, err := os.OpenRoot(path)
+	if err != nil {
+		return nil, fmt.Errorf("open the folder of artifacts: %w", err)
+	}
+	return &Folder{root: root}, nil
+}
+
+// Close gives the folder back.
+func (f *Folder) Close() error { return f.root.Close() }
+
+// File is a file being written. It belongs to one goroutine. It ends with
+// Keep, or with Drop when it is not wanted.
+type File struct {
+	folder *Folder
+	key    string
+	file   *os.File
+	buffer *bufio.Writer
+	sum    hash.Hash
+	size   int64
+}
+
+// Kept is a file that was kept.
+type Kept struct {
+	Key    string
+	Size   int64
+	SHA256 string // in hexadecimal digits
+}
+
+// Create begins a file.
+func (f *Folder) Create() (*File, error) {
+	name := make([]byte, 16)
+	if _, err := rand.Read(name); err != nil {
+		return nil, fmt.Errorf("name a file: %w", err)
+	}
+	id := hex.EncodeToString(name)
+	key := filepath.Join(id[:2], id[2:])
+	if err := f.root.Mkdir(id[:2], 0o700); err != nil && !errors.Is(err, os.ErrExist) {
+		return nil, problem(err)
+	}
+	file, err := f.root.OpenFile(key+".part", os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	if err != nil {
+		return nil, problem(err)
+	}
+	return &File{folder: f, key: key, file: file, buffer: bufio.NewWriterSize(file, 64<<10), sum: sha256.New()}, nil
+}
+
+// Write implements io.Writer.
+func (w *File) Write(p []byte) (int, error) {
+	n, err := w.buffer.Write(p)
+	w.sum.Write(p[:n])
+	w.size += int64(n)
+	if err != nil {
+		return n, problem(err)
+	}
+	return n, nil
+}
+
+// Keep finishes the file: it is on the disk when Keep returns.
+func (w *File) Keep() (Kept, error) {
+	err := w.buffer.Flush()
+	if err == nil {
+		err = w.file.Sync()
+	}
+	if closing := w.file.Close(); err == nil {
+		err = closing
+	}
+	if err == nil {
+		err = w.folder.root.Rename(w.key+".part", w.key)
+	}
+	if err != nil {
+		_ = w.folder.root.Remove(w.key + ".part") // the first fault is the one to tell
+		return Kept{}, problem(err)
+	}
+	return Kept{Key: w.key, Size: w.size, SHA256: hex.EncodeToString(w.sum.Sum(nil))}, nil
+}
+
+// Drop forgets the file.
+func (w *File) Drop() {
+	_ = w.file.Close()                        // nothing of it is wanted
+	_ = w.folder.root.Remove(w.key + ".part") // what stays behind is reaped by its name
+}
+
+// Open reads a file.
+func (f *Folder) Open(_ context.Context, key string) (io.ReadSeekCloser, error) {
+	file, err := f.root.Open(key)
+	if err != nil {
+		return nil, problem(err)
+	}
+	return file, nil
+}
+
+// Remove forgets a file that was kept; one that is gone already is no error.
+func (f *Folder) Remove(key string) error {
+	if err := f.root.Remove(key); err != nil && !errors.Is(err, os.ErrNotExist) {
+		return problem(err)
+	}
+	return nil
+}
+
+// problem says what went wrong with the disk, and whether it may pass.
+func problem(err error) error {
+	switch {
+	case errors.Is(err, syscall.ENOSPC), errors.Is(err, syscall.EDQUOT):
+		return fault.Wrap(err, fault.Passing, fault.Task, "write to the store of artifacts", "The disk of the artifacts is full: make room, then run again.")
+	case errors.Is(err, os.ErrNotExist):
+		return fault.Wrap(err, fault.Lasting, fault.Task, "read from the store of artifacts", "The file is gone; run the job again to make it anew.")
+	}
+	return fault.Wrap(err, fault.Passing, fault.Task, "use the store of artifacts", "Check that the folder of artifacts is there and writable on this node.")
+}

@@ -1,0 +1,335 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"flag"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+
+	"golang.org/x/term"
+
+	"ironbell/client"
+	"ironbell/internal/core/job"
+)
+
+// clientCommands is the table of the commands that speak to a service.
+var clientCommands = []Command{
+	{Name: "jobs", Args: "[PART OF NAME]", Summary: "list jobs with their next ring and last outcome", Example: "ironbell jobs fuel", Setup: jobsCommand},
+	{Name: "job", Args: "JOB", Summary: "show one job: when, what, to whom, and how it went", Example: `ironbell job "Fuel burn by vessel"`, Setup: jobCommand},
+	{Name: "ring", Args: "JOB", Summary: "ring a job now", Example: `ironbell ring -follow -value from=2026-11-01 "Fuel burn by vessel"`, Setup: ringCommand},
+	{Name: "on", Args: "JOB", Summary: "switch a job on, at once", Example: `ironbell on "Open defects"`, Setup: switchCommand(true)},
+	{Name: "off", Args: "JOB", Summary: "switch a job off, at once; every setting is kept", Example: `ironbell off "Open defects"`, Setup: switchCommand(false)},
+	{Name: "runs", Args: "", Summary: "list runs, newest first", Example: `ironbell runs -job "Open defects" -state failed,partly`, Setup: runsCommand},
+	{Name: "run", Args: "RUN", Summary: "show one run: why, attempts, files, deliveries", Example: "ironbell run 2611-42", Setup: runCommand},
+	{Name: "follow", Args: "RUN", Summary: "follow a run until its outcome; the exit status tells it", Example: "ironbell follow 2611-42\n" + exitHelp, Setup: followCommand},
+	{Name: "alerts", Args: "", Summary: "list what needs somebody", Example: "ironbell alerts", Setup: alertsCommand},
+	{Name: "take", Args: "ALERT", Summary: "take an alert on, or close it", Example: "ironbell take 7\nironbell take -close 7", Setup: takeCommand},
+	{Name: "settle", Args: "DELIVERY", Summary: "say what became of a delivery whose answer was lost, or send a failed one again", Example: "ironbell settle -as sent 26110000000031", Setup: settleCommand},
+	{Name: "sign-in", Args: "", Summary: "sign in at a service and keep a token for later calls", Example: "ironbell sign-in -url https://bell.tarnwick.example -login mara", Setup: signInCommand},
+}
+
+type runner = func(ctx context.Context, i IO, args []string) (int, error)
+
+func jsonFlag(f *flag.FlagSet) *bool { return f.Bool("json", false, "print JSON for programs") }
+
+// only takes the one argument that a command needs.
+func only(args []string, what string) (string, error) {
+	if len(args) != 1 {
+		return "", &Usage{fmt.Sprintf("it takes one %s; put a name with blanks in quotes", what)}
+	}
+	return args[0], nil
+}
+
+// show prints an answer as JSON or by a printer for people.
+func show[T any](i IO, asJSON bool, v T, print func(IO, T)) (int, error) {
+	if asJSON {
+		return exitOK, printJSON(i.Out, v)
+	}
+	print(i, v)
+	return exitOK, nil
+}
+
+func jobsCommand(f *flag.FlagSet) runner {
+	asJSON := jsonFlag(f)
+	return func(ctx context.Context, i IO, args []string) (int, error) {
+		jobs, err := connect().Jobs(ctx, strings.Join(args, " "))
+		if err != nil {
+			return 0, err
+		}
+		return show(i, *asJSON, jobs, printJobs)
+	}
+}
+
+func jobCommand(f *flag.FlagSet) runner {
+	asJSON := jsonFlag(f)
+	return func(ctx context.Context, i IO, args []string) (int, error) {
+		name, err := only(args, "job")
+		if err != nil {
+			return 0, err
+		}
+		page, err := connect().Job(ctx, name)
+		if err != nil {
+			return 0, err
+		}
+		return show(i, *asJSON, page, printJob)
+	}
+}
+
+// valueFlag reads -value name=text, as often as wanted.
+type valueFlag job.Values
+
+func (v valueFlag) String() string { return "" }
+
+func (v valueFlag) Set(text string) error {
+	name, value, ok := strings.Cut(text, "=")
+	if !ok || name == "" {
+		return fmt.Errorf("write it as name=value")
+	}
+	v[name] = value
+	return nil
+}
+
+func ringCommand(f *flag.FlagSet) runner {
+	asJSON := jsonFlag(f)
+	follow := f.Bool("follow", false, "follow the run until its outcome")
+	values := valueFlag{}
+	f.Var(values, "value", "a value that goes before the job's, as `name=value`; may be given several times")
+	return func(ctx context.Context, i IO, args []string) (int, error) {
+		name, err := only(args, "job")
+		if err != nil {
+			return 0, err
+		}
+		c := connect()
+		run, err := c.Ring(ctx, name, job.Values(values))
+		if err != nil {
+			return 0, err
+		}
+		if *follow {
+			return followRun(ctx, i, c, run.ID, *asJSON)
+		}
+		return show(i, *asJSON, run, func(i IO, r job.Run) {
+			fmt.Fprintf(i.Out, "Run %s of %s waits for its turn. Follow it with: ironbell follow %s\n", r.ID, r.Job, r.ID)
+		})
+	}
+}
+
+func switchCommand(on bool) func(*flag.FlagSet) runner {
+	return func(f *flag.FlagSet) runner {
+		asJSON := jsonFlag(f)
+		return func(ctx context.Context, i IO, args []string) (int, error) {
+			name, err := only(args, "job")
+			if err != nil {
+				return 0, err
+			}
+			j, err := connect().Switch(ctx, name, on)
+			if err != nil {
+				return 0, err
+			}
+			return show(i, *asJSON, j, printSwitched)
+		}
+	}
+}
+
+func runsCommand(f *flag.FlagSet) runner {
+	asJSON := jsonFlag(f)
+	jobName := f.String("job", "", "only runs of this `job`")
+	state := f.String("state", "", "only runs in these `states`, separated by commas")
+	limit := f.Int("limit", 30, "how many at most, up to 1000")
+	return func(ctx context.Context, i IO, args []string) (int, error) {
+		if len(args) > 0 {
+			return 0, &Usage{"it takes no arguments; name a job with -job"}
+		}
+		filter := client.RunFilter{Job: *jobName, Limit: *limit}
+		if *state != "" {
+			filter.States = strings.Split(*state, ",")
+		}
+		runs, err := connect().Runs(ctx, filter)
+		if err != nil {
+			return 0, err
+		}
+		return show(i, *asJSON, runs, printRuns)
+	}
+}
+
+func runArgument(args []string) (job.RunID, error) {
+	text, err := only(args, "run")
+	if err != nil {
+		return 0, err
+	}
+	id, ok := job.ParseRunID(text)
+	if !ok {
+		return 0, &Usage{fmt.Sprintf("%q is no number of a run; write it as 2611-42", text)}
+	}
+	return id, nil
+}
+
+func runCommand(f *flag.FlagSet) runner {
+	asJSON := jsonFlag(f)
+	withLog := f.Bool("log", false, "show the log, too")
+	return func(ctx context.Context, i IO, args []string) (int, error) {
+		id, err := runArgument(args)
+		if err != nil {
+			return 0, err
+		}
+		c := connect()
+		page, err := c.Run(ctx, id)
+		if err != nil {
+			return 0, err
+		}
+		if *asJSON {
+			return exitOK, printJSON(i.Out, page)
+		}
+		printRun(i, page)
+		if *withLog {
+			lines, err := c.Log(ctx, id, 0)
+			if err != nil {
+				return 0, err
+			}
+			heading(i, "Log")
+			for _, l := range lines {
+				printLine(i, l, zoneOf(page.Zone))
+			}
+		}
+		return exitOK, nil
+	}
+}
+
+func followCommand(f *flag.FlagSet) runner {
+	asJSON := jsonFlag(f)
+	return func(ctx context.Context, i IO, args []string) (int, error) {
+		id, err := runArgument(args)
+		if err != nil {
+			return 0, err
+		}
+		return followRun(ctx, i, connect(), id, *asJSON)
+	}
+}
+
+func alertsCommand(f *flag.FlagSet) runner {
+	asJSON := jsonFlag(f)
+	all := f.Bool("all", false, "those that are closed, too")
+	return func(ctx context.Context, i IO, _ []string) (int, error) {
+		states := []string{"open", "acknowledged"}
+		if *all {
+			states = append(states, "closed")
+		}
+		alerts, err := connect().Alerts(ctx, states...)
+		if err != nil {
+			return 0, err
+		}
+		return show(i, *asJSON, alerts, printAlerts)
+	}
+}
+
+func takeCommand(f *flag.FlagSet) runner {
+	asJSON := jsonFlag(f)
+	end := f.Bool("close", false, "close it: it was put right")
+	return func(ctx context.Context, i IO, args []string) (int, error) {
+		text, err := only(args, "alert")
+		if err != nil {
+			return 0, err
+		}
+		id, err := strconv.ParseInt(text, 10, 64)
+		if err != nil {
+			return 0, &Usage{fmt.Sprintf("%q is no number of an alert; ironbell alerts lists them", text)}
+		}
+		c := connect()
+		act := c.Acknowledge
+		if *end {
+			act = c.CloseAlert
+		}
+		a, err := act(ctx, id)
+		if err != nil {
+			return 0, err
+		}
+		return show(i, *asJSON, a, func(i IO, a job.Alert) {
+			fmt.Fprintf(i.Out, "Alert %d of %s is %s.\n", a.ID, a.Job, a.State)
+		})
+	}
+}
+
+func settleCommand(f *flag.FlagSet) runner {
+	asJSON := jsonFlag(f)
+	as := f.String("as", "", "`sent` (it did arrive), failed (it did not) or resend")
+	return func(ctx context.Context, i IO, args []string) (int, error) {
+		text, err := only(args, "delivery")
+		if err != nil {
+			return 0, err
+		}
+		id, err := strconv.ParseInt(text, 10, 64)
+		if err != nil {
+			return 0, &Usage{fmt.Sprintf("%q is no number of a delivery; ironbell run RUN lists them", text)}
+		}
+		if *as == "" {
+			return 0, &Usage{"say with -as what became of it: sent, failed or resend"}
+		}
+		d, err := connect().Settle(ctx, id, *as)
+		if err != nil {
+			return 0, err
+		}
+		return show(i, *asJSON, d, func(i IO, d job.Delivery) {
+			fmt.Fprintf(i.Out, "The delivery to %s is now %s.\n", d.Address, d.State)
+		})
+	}
+}
+
+func signInCommand(f *flag.FlagSet) runner {
+	url := f.String("url", defaultURL, "address of the service")
+	login := f.String("login", "", "sign-in name")
+	return func(ctx context.Context, i IO, _ []string) (int, error) {
+		if *login == "" {
+			return 0, &Usage{"say with -login who you are"}
+		}
+		password, err := AskPassword(i)
+		if err != nil {
+			return 0, err
+		}
+		host, err := os.Hostname()
+		if err != nil {
+			host = "a machine"
+		}
+		t, err := client.New(*url, "").MakeToken(ctx, *login, password, "ironbell on "+host)
+		if err != nil {
+			return 0, err
+		}
+		path, err := profilePath()
+		if err != nil {
+			return 0, err
+		}
+		text, err := json.Marshal(profile{URL: *url, Token: t.Token})
+		if err == nil {
+			err = os.MkdirAll(filepath.Dir(path), 0o700)
+		}
+		if err == nil {
+			err = os.WriteFile(path, text, 0o600)
+		}
+		if err != nil {
+			return 0, fmt.Errorf("keep the token: %w", err)
+		}
+		fmt.Fprintf(i.Out, "Signed in at %s as %s until %s. The token is kept in %s.\n", *url, t.Person.Name, t.EndsAt.Local().Format("2 Jan 2006 15:04 MST"), path)
+		return exitOK, nil
+	}
+}
+
+// AskPassword reads a password without showing it, or a line of a pipe.
+func AskPassword(i IO) (string, error) {
+	if in, ok := i.In.(*os.File); ok && term.IsTerminal(int(in.Fd())) { //nolint:gosec // a file descriptor fits
+		fmt.Fprint(i.Err, "Password: ")
+		text, err := term.ReadPassword(int(in.Fd())) //nolint:gosec // a file descriptor fits
+		fmt.Fprintln(i.Err)
+		if err != nil {
+			return "", fmt.Errorf("read the password: %w", err)
+		}
+		return string(text), nil
+	}
+	line, err := bufio.NewReader(i.In).ReadString('\n')
+	if err != nil && line == "" {
+		return "", fmt.Errorf("read the password from standard input: %w", err)
+	}
+	return strings.TrimRight(line, "\r\n"), nil
+}

@@ -1,0 +1,279 @@
+// Package expr fills moving parts into texts: file names, subjects, bodies.
+//
+// A moving part stands in braces, "{report} {date:%Y-%m}.csv": a CEL
+// expression (github.com/google/cel-spec) over the declared names and, for
+// times, a strftime form after a colon. Two braces stand for one. Everything is
+// checked when the text is read: an unknown name is an error at saving and not
+// at night. A Text is immutable and may be used by several goroutines.
+package expr
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"cel.dev/cel-go/cel"
+	"cel.dev/cel-go/common/types"
+	"cel.dev/cel-go/common/types/ref"
+	"github.com/lestrrat-go/strftime"
+)
+
+// maxResult bounds what one text may grow to, in bytes.
+const maxResult = 200_000
+
+// Names are what the moving parts of a text may speak of.
+type Names struct {
+	Values []string // names of parameters, spoken of as value.name
+}
+
+// Facts give the names their values at the time of a run.
+type Facts struct {
+	Job, Report, Run string
+	Rows             int64
+	Date             time.Time // the nominal date, in the job's zone
+	Due              time.Time // the instant at which it rang
+	Values           map[string]string
+}
+
+// Text is a text with moving parts.
+type Text struct {
+	parts []part
+	names []string
+}
+
+type part struct {
+	literal string
+	program cel.Program
+	source  string
+	form    *strftime.Strftime
+}
+
+// envs keeps one checked environment for each set of names; making one takes
+// far longer than using it. It is emptied when it has grown to its bound.
+var envs = struct {
+	sync.Mutex
+	by map[string]*cel.Env
+}{by: map[string]*cel.Env{}}
+
+const maxEnvs = 1000
+
+func environment(names Names) (*cel.Env, error) {
+	values := slices.Clone(names.Values)
+	slices.Sort(values)
+	key := strings.Join(values, ",")
+	envs.Lock()
+	defer envs.Unlock()
+	if env, ok := envs.by[key]; ok {
+		return env, nil
+	}
+	options := []cel.EnvOption{
+		cel.Variable("job", cel.StringType),
+		cel.Variable("report", cel.StringType),
+		cel.Variable("run", cel.StringType),
+		cel.Variable("rows", cel.IntType),
+		cel.Variable("date", cel.TimestampType),
+		cel.Variable("due", cel.TimestampType),
+	}
+	for _, name := range values {
+		options = append(options, cel.Variable("value."+name, cel.StringType))
+	}
+	env, err := cel.NewEnv(options...)
+	if err != nil {
+		return nil, fmt.Errorf("declare names: %w", err)
+	}
+	if len(envs.by) >= maxEnvs {
+		clear(envs.by)
+	}
+	envs.by[key] = env
+	return env, nil
+}
+
+// Parse reads and checks a text. The error names the moving part and, for a
+// name that is not known, those that are.
+func Parse(text string, names Names) (Text, error) {
+	t := Text{names: names.Values}
+	var literal strings.Builder
+	flush := func() {
+		if literal.Len() > 0 {
+			t.parts = append(t.parts, part{literal: literal.String()})
+			literal.Reset()
+		}
+	}
+	for i := 0; i < len(text); i++ {
+		switch c := text[i]; {
+		case (c == '{' || c == '}') && i+1 < len(text) && text[i+1] == c:
+			literal.WriteByte(c)
+			i++
+		case c == '}':
+			return Text{}, fmt.Errorf("column %d: a closing brace without an opening one; write }} for a brace", i+1)
+		case c == '{':
+			end := closing(text, i+1)
+			if end < 0 {
+				return Text{}, fmt.Errorf("column %d: the brace is not closed; write {{ for a brace", i+1)
+			}
+			flush()
+			p, err := compile(text[i+1:end], names)
+			if err != nil {
+				return Text{}, fmt.Errorf("column %d: %w", i+1, err)
+			}
+			t.parts = append(t.parts, p)
+			i = end
+		default:
+			literal.WriteByte(c)
+		}
+	}
+	flush()
+	return t, nil
+}
+
+// closing finds the brace that ends a moving part, passing over quoted text.
+func closing(text string, from int) int {
+	var quote byte
+	for i := from; i < len(text); i++ {
+		switch c := text[i]; {
+		case quote != 0:
+			if c == quote {
+				quote = 0
+			}
+		case c == '"' || c == '\'':
+			quote = c
+		case c == '}':
+			return i
+		}
+	}
+	return -1
+}
+
+func compile(source string, names Names) (part, error) {
+	p := part{source: source}
+	code := source
+	if colon := strings.Index(source, ":%"); colon >= 0 {
+		form, err := strftime.New(source[colon+1:])
+		if err != nil {
+			return p, fmt.Errorf("the time form %q in {%s} is not known; use forms such as %%Y-%%m-%%d", source[colon+1:], source)
+		}
+		p.form, code = form, source[:colon]
+	}
+	env, err := environment(names)
+	if err != nil {
+		return p, err
+	}
+	ast, issues := env.Compile(code)
+	if issues.Err() != nil {
+		return p, plain(source, issues, names)
+	}
+	if p.form != nil && !ast.OutputType().IsExactType(cel.TimestampType) {
+		return p, fmt.Errorf("{%s} gives a time form to something that is no time; only date and due are times", source)
+	}
+	program, err := env.Program(ast, cel.CostLimit(100_000))
+	if err != nil {
+		return p, fmt.Errorf("{%s} cannot be used: %w", source, err)
+	}
+	p.program = program
+	return p, nil
+}
+
+// plain says what the checker found in one sentence.
+func plain(source string, issues *cel.Issues, names Names) error {
+	message := "it cannot be read"
+	if all := issues.Errors(); len(all) > 0 {
+		message = all[0].Message
+	}
+	if name, ok := strings.CutPrefix(message, "undeclared reference to '"); ok {
+		name, _, _ = strings.Cut(name, "'")
+		known := []string{"job", "report", "run", "rows", "date", "due"}
+		for _, v := range names.Values {
+			known = append(known, "value."+v)
+		}
+		if name == "value" {
+			name = source
+		}
+		return fmt.Errorf("{%s} speaks of %q, which is not known here; known are %s", source, name, strings.Join(known, ", "))
+	}
+	return fmt.Errorf("{%s}: %s", source, message)
+}
+
+// Fill gives the text with its moving parts filled in.
+func (t Text) Fill(f Facts) (string, error) {
+	known := map[string]any{
+		"job": f.Job, "report": f.Report, "run": f.Run, "rows": f.Rows, "date": f.Date, "due": f.Due,
+	}
+	for _, name := range t.names {
+		known["value."+name] = f.Values[name]
+	}
+	var out strings.Builder
+	for _, p := range t.parts {
+		if p.program == nil {
+			out.WriteString(p.literal)
+			continue
+		}
+		value, _, err := p.program.Eval(known)
+		if err != nil {
+			return "", fmt.Errorf("{%s}: %w", p.source, err)
+		}
+		// CEL keeps instants in UTC; a text speaks in the zone of the job.
+		text, err := p.say(value, f.Date.Location())
+		if err != nil {
+			return "", fmt.Errorf("{%s}: %w", p.source, err)
+		}
+		out.WriteString(text)
+		if out.Len() > maxResult {
+			return "", errors.New("the filled text is longer than 200,000 bytes")
+		}
+	}
+	return out.String(), nil
+}
+
+func (p part) say(value ref.Val, zone *time.Location) (string, error) {
+	if t, ok := value.(types.Timestamp); ok {
+		if p.form != nil {
+			return p.form.FormatString(t.In(zone)), nil
+		}
+		return t.In(zone).Format("2006-01-02 15.04"), nil
+	}
+	text := value.ConvertToType(types.StringType)
+	if types.IsError(text) {
+		return "", fmt.Errorf("a %s cannot be written as text", value.Type().TypeName())
+	}
+	return fmt.Sprint(text.Value()), nil
+}
+
+// FileName makes a text safe as the name of one file: separators, control
+// characters and the characters that common file systems refuse become "-",
+// leading dots and trailing dots and blanks go, and it is cut to 200 bytes with
+// its ending kept. What has nothing left becomes the given name.
+func FileName(text, otherwise string) string {
+	text = strings.ToValidUTF8(text, "-")
+	text = strings.Map(func(r rune) rune {
+		if r < 0x20 || r == 0x7f || strings.ContainsRune(`/\:*?"<>|`, r) || r == '\u202e' {
+			return '-'
+		}
+		return r
+	}, text)
+	text = strings.TrimRight(strings.TrimLeft(text, ". "), ". ")
+	const longest = 200
+	if len(text) > longest {
+		ending := ""
+		if dot := strings.LastIndexByte(text, '.'); dot > 0 && len(text)-dot <= 10 {
+			ending = text[dot:]
+		}
+		text = strings.ToValidUTF8(text[:longest-len(ending)], "") + ending
+	}
+	if strings.Trim(text, "-. ") == "" {
+		return otherwise
+	}
+	return text
+}
+
+// HeaderLine makes a text safe as one line of a mail header.
+func HeaderLine(text string) string {
+	return strings.TrimSpace(strings.Map(func(r rune) rune {
+		if r == '\r' || r == '\n' || r == 0 {
+			return ' '
+		}
+		return r
+	}, text))
+}

@@ -1,0 +1,144 @@
+// Package policy decides what now: after an attempt failed, after an outage,
+// when rings meet, when all parts of a run have ended. Each decision is a
+// function of what it is told, with the reason as a sentence, and does nothing.
+package policy
+
+import (
+	"fmt"
+	"time"
+
+	"ironbell/internal/core/fault"
+	"ironbell/internal/core/job"
+)
+
+// Grace is how late a ring may be and still count as on time.
+const Grace = 5 * time.Minute
+
+// Again is the decision after a try that failed.
+type Again struct {
+	Retry  bool
+	Wait   time.Duration // when Retry
+	Reason string
+}
+
+// AfterFault decides whether a step that failed is tried again. tries counts
+// the tries made, at least one.
+func AfterFault(retry job.Retry, tries int, f *fault.Fault) Again {
+	if f.Class != fault.Passing {
+		return Again{Reason: "lasting: trying again would fail the same way"}
+	}
+	if retry.Times == 0 {
+		return Again{Reason: "no retries are set"}
+	}
+	if tries > retry.Times {
+		return Again{Reason: fmt.Sprintf("tried %s, the last of them failed too", times(tries))}
+	}
+	wait := time.Duration(retry.Wait)
+	return Again{Retry: true, Wait: wait, Reason: fmt.Sprintf("passing; again in %s (retry %d of %d)", job.Duration(wait), tries, retry.Times)}
+}
+
+func times(n int) string {
+	switch n {
+	case 1:
+		return "once"
+	case 2:
+		return "twice"
+	default:
+		return fmt.Sprintf("%d times", n)
+	}
+}
+
+// Open is what the clock knows of a job's runs when it decides on a ring.
+type Open struct {
+	Working bool      // a run of the job works or waits
+	Waiting job.RunID // a run of this trigger's values that has not begun; 0 for none
+}
+
+// Decision is what is decided on one due time.
+type Decision struct {
+	Due      time.Time
+	Decision job.RingDecision
+	Reason   string
+	Joins    job.RunID // for RingJoined, a run that was there already; 0 when it joins the run of this batch
+}
+
+// Rings decides on the due times of one trigger that have come, oldest first.
+// more tells that still later ones have come but were not listed.
+func Rings(outage job.AfterOutage, overlap job.Overlap, dues []time.Time, now time.Time, more bool, open Open) []Decision {
+	out := make([]Decision, 0, len(dues))
+	newest := len(dues) - 1
+	rung := false // this batch made a run already
+	for i, due := range dues {
+		late := now.Sub(due)
+		missed := late > Grace
+		switch {
+		case missed && outage == job.OutageNone:
+			out = append(out, passed(due, "missed by %s, and this job passes over what was missed", job.Duration(late.Round(time.Second))))
+			continue
+		case missed && outage == job.OutageOnce && (i < newest || more):
+			out = append(out, passed(due, "missed by %s; a later ring stands for it", job.Duration(late.Round(time.Second))))
+			continue
+		}
+		reason := "on time"
+		if missed {
+			reason = fmt.Sprintf("made up after an outage, %s late", job.Duration(late.Round(time.Second)))
+		}
+		switch {
+		case overlap == job.OverlapPassOver && (open.Working || rung):
+			out = append(out, passed(due, "the last run still works, and this job passes over what meets it"))
+			continue
+		case overlap == job.OverlapWait && outage != job.OutageEach && open.Waiting != 0:
+			out = append(out, Decision{Due: due, Decision: job.RingJoined, Joins: open.Waiting, Reason: "joined run " + open.Waiting.String() + ", which still waits for its turn"})
+			continue
+		case overlap == job.OverlapWait && rung && outage != job.OutageEach:
+			out = append(out, Decision{Due: due, Decision: job.RingJoined, Reason: "joined the run that rang just before"})
+			continue
+		}
+		rung = true
+		out = append(out, Decision{Due: due, Decision: job.RingRun, Reason: reason})
+	}
+	return out
+}
+
+func passed(due time.Time, format string, args ...any) Decision {
+	return Decision{Due: due, Decision: job.RingPassedOver, Reason: fmt.Sprintf(format, args...)}
+}
+
+// Tally counts the parts and deliveries of a run by what became of them.
+type Tally struct {
+	PartsOpen, PartsDone, PartsBlank, PartsFailed, PartsCancelled int
+	Open, Sent, Failed, Unknown                                   int // deliveries; bounced counts as failed
+	PartReason                                                    string
+}
+
+// Outcome is the state of a run whose parts have all ended. While deliveries
+// are open it is "delivering".
+func Outcome(t Tally) (job.RunState, string) {
+	switch {
+	case t.PartsOpen > 0:
+		return job.RunRunning, "parts still work"
+	case t.Open > 0:
+		return job.RunDelivering, fmt.Sprintf("%d of %d not delivered yet", t.Open, t.Open+t.Sent+t.Failed+t.Unknown)
+	case t.PartsCancelled > 0:
+		return job.RunCancelled, t.PartReason
+	}
+	all := t.Sent + t.Failed + t.Unknown
+	switch {
+	case t.PartsFailed > 0 && t.Sent > 0:
+		return job.RunPartly, t.PartReason
+	case t.PartsFailed > 0:
+		return job.RunFailed, t.PartReason
+	case t.Unknown > 0 && t.Failed == 0:
+		return job.RunPartly, fmt.Sprintf("%d of %d unknown: the answer was lost; settle by hand", t.Unknown, all)
+	case t.Failed > 0 && t.Sent == 0 && t.Unknown == 0:
+		return job.RunFailed, fmt.Sprintf("none of %d delivered", all)
+	case t.Failed > 0:
+		return job.RunPartly, fmt.Sprintf("%d of %d not delivered", t.Failed+t.Unknown, all)
+	case t.PartsDone == 0 && t.PartsBlank > 0:
+		return job.RunBlank, t.PartReason
+	case all > 0:
+		return job.RunDone, fmt.Sprintf("delivered to %d of %d", t.Sent, all)
+	default:
+		return job.RunDone, "all tasks done"
+	}
+}

@@ -1,0 +1,82 @@
+package deliver
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"sync"
+	"time"
+
+	"ironbell/internal/core/fault"
+	"ironbell/internal/store"
+)
+
+// Vault opens sealed secrets.
+type Vault interface {
+	Open(record string, sealed []byte) (string, error)
+}
+
+// Destinations reads destinations from the store and keeps them until their
+// record changes. It may be used by several goroutines.
+type Destinations struct {
+	store *store.Store
+	vault Vault
+	mu    sync.Mutex
+	open  map[int64]opened
+}
+
+type opened struct {
+	destination Destination
+	saved       time.Time
+}
+
+// NewDestinations gives the destinations that stand in the store.
+func NewDestinations(s *store.Store, v Vault) *Destinations {
+	return &Destinations{store: s, vault: v, open: map[int64]opened{}}
+}
+
+// ByName finds a destination and its id.
+func (d *Destinations) ByName(ctx context.Context, name string) (int64, Destination, error) {
+	p, err := d.store.Place(ctx, store.Destination, name)
+	if err != nil {
+		return 0, nil, notThere(err, name)
+	}
+	dest, err := d.get(p)
+	return p.ID, dest, err
+}
+
+// ByID finds a destination.
+func (d *Destinations) ByID(ctx context.Context, id int64) (Destination, error) {
+	p, err := d.store.PlaceByID(ctx, store.Destination, id)
+	if err != nil {
+		return nil, notThere(err, fmt.Sprint(id))
+	}
+	return d.get(p)
+}
+
+func notThere(err error, name string) error {
+	doing := fmt.Sprintf("open destination %q", name)
+	var missing *store.NotFound
+	if errors.As(err, &missing) {
+		return fault.New(fault.Destination, doing, "there is no such destination", "Add it, or name another one in the job.")
+	}
+	return fault.Wrap(err, fault.Passing, fault.Destination, doing, "")
+}
+
+func (d *Destinations) get(p store.Place) (Destination, error) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if had, ok := d.open[p.ID]; ok && had.saved.Equal(p.UpdatedAt) {
+		return had.destination, nil
+	}
+	password, err := d.vault.Open("destination:"+p.Name, p.Secret)
+	if err != nil {
+		return nil, fault.Wrap(err, fault.Lasting, fault.Destination, fmt.Sprintf("open destination %q", p.Name), "")
+	}
+	dest, err := Open(p.Protocol, p.Name, p.Settings, password)
+	if err != nil {
+		return nil, err
+	}
+	d.open[p.ID] = opened{destination: dest, saved: p.UpdatedAt}
+	return dest, nil
+}

@@ -1,0 +1,136 @@
+package deliver
+
+import (
+	"context"
+	"fmt"
+	"html"
+	"io"
+	"net/mail"
+	"strings"
+	"time"
+
+	gomail "github.com/wneessen/go-mail"
+
+	"ironbell/internal/core/expr"
+)
+
+// Attachment is a file that goes with a message.
+type Attachment struct {
+	Name      string
+	MediaType string
+	Open      func(context.Context) (io.ReadSeekCloser, error)
+}
+
+// Letter is a message as a person would describe it.
+type Letter struct {
+	MessageID   string // without angle brackets
+	From        string
+	To          []string // shown in the header
+	Subject     string
+	Date        time.Time
+	Plain       string   // the body as plain text
+	Tables      []string // HTML that stands below the text
+	Footer      string   // one line of small print
+	Attachments []Attachment
+	Headers     map[string]string // further headers, such as Auto-Submitted
+}
+
+// Compose writes a letter as a MIME message (RFC 5322, RFC 2045): plain text and
+// HTML as alternatives, then the attachments. Attachments are streamed.
+func Compose(ctx context.Context, w io.Writer, l Letter) error {
+	m := gomail.NewMsg(gomail.WithNoDefaultUserAgent())
+	m.SetMessageIDWithValue(l.MessageID)
+	m.SetDateWithValue(l.Date)
+	if err := m.From(l.From); err != nil {
+		return fmt.Errorf("the sender %q: %w", l.From, err)
+	}
+	if err := m.To(l.To...); err != nil {
+		return fmt.Errorf("the recipients: %w", err)
+	}
+	m.Subject(expr.HeaderLine(l.Subject))
+	for name, value := range l.Headers {
+		m.SetGenHeader(gomail.Header(name), expr.HeaderLine(value))
+	}
+	plain := strings.TrimRight(l.Plain, "\n") + "\n"
+	if len(l.Tables) > 0 {
+		plain += "\nThe table stands in the HTML form of this mail and in the files attached.\n"
+	}
+	if l.Footer != "" {
+		plain += "\n-- \n" + l.Footer + "\n"
+	}
+	m.SetBodyString(gomail.TypeTextPlain, plain)
+	m.AddAlternativeString(gomail.TypeTextHTML, page(l))
+	for _, a := range l.Attachments {
+		m.AttachReadSeeker(a.Name, &lazy{ctx: ctx, open: a.Open}, gomail.WithFileContentType(gomail.ContentType(a.MediaType)))
+	}
+	if _, err := m.WriteTo(w); err != nil {
+		return fmt.Errorf("compose the message: %w", err)
+	}
+	return nil
+}
+
+// page is the HTML form of a letter.
+func page(l Letter) string {
+	var b strings.Builder
+	b.WriteString("<!doctype html>\n<html lang=\"en\"><head><meta charset=\"utf-8\"><title>" + html.EscapeString(l.Subject) + "</title></head>\n" +
+		"<body style=\"margin:0;padding:20px;background:#fbf8f2;font:15px/1.5 'Segoe UI',Helvetica,Arial,sans-serif;color:#24272b\">\n")
+	for _, paragraph := range strings.Split(strings.TrimSpace(l.Plain), "\n\n") {
+		b.WriteString("<p style=\"margin:0 0 14px\">" + strings.ReplaceAll(html.EscapeString(paragraph), "\n", "<br>\n") + "</p>\n")
+	}
+	for _, t := range l.Tables {
+		b.WriteString(t)
+	}
+	if l.Footer != "" {
+		b.WriteString("<p style=\"margin:18px 0 0;padding-top:8px;border-top:1px solid #e5ddcd;font-size:12px;color:#5d6167\">" + html.EscapeString(l.Footer) + "</p>\n")
+	}
+	b.WriteString("</body></html>\n")
+	return b.String()
+}
+
+// lazy opens a file when it is first read, so that a message with many
+// attachments holds one open at a time. It closes it at its end.
+type lazy struct {
+	ctx  context.Context //nolint:containedctx // lives as long as one call of Compose
+	open func(context.Context) (io.ReadSeekCloser, error)
+	file io.ReadSeekCloser
+}
+
+func (z *lazy) Read(p []byte) (int, error) {
+	if z.file == nil {
+		f, err := z.open(z.ctx)
+		if err != nil {
+			return 0, err
+		}
+		z.file = f
+	}
+	n, err := z.file.Read(p)
+	if err != nil {
+		_ = z.file.Close() // only read from
+		if err != io.EOF { //nolint:errorlint // io.Reader gives it bare
+			return n, fmt.Errorf("read the attachment: %w", err)
+		}
+	}
+	return n, err
+}
+
+// Seek is asked for the start after the message was written; the next read
+// opens the file anew.
+func (z *lazy) Seek(offset int64, whence int) (int64, error) {
+	if offset != 0 || whence != io.SeekStart {
+		return 0, fmt.Errorf("an attachment can only be read from its start")
+	}
+	if z.file != nil {
+		_ = z.file.Close() // only read from
+	}
+	z.file = nil
+	return 0, nil
+}
+
+// CheckAddress tells whether a text is one mail address, and gives its bare form.
+func CheckAddress(text string) (string, error) {
+	a, err := mail.ParseAddress(strings.TrimSpace(text))
+	if err != nil || len(a.Address) > 254 || strings.ContainsAny(a.Address, "\r\n\x00") {
+		return "", fmt.Errorf("%q is no mail address; write it as name@company.example", text)
+	}
+	return a.Address, nil
+}

@@ -1,0 +1,172 @@
+package engine
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"strings"
+
+	"ironbell/internal/access"
+	"ironbell/internal/core/fault"
+	"ironbell/internal/core/job"
+	"ironbell/internal/core/rule"
+	"ironbell/internal/deliver"
+	"ironbell/internal/report"
+	"ironbell/internal/store"
+)
+
+// minPassword is the shortest password that is taken, in characters.
+const minPassword = 10
+
+// Sealer seals secrets for a record.
+type Sealer interface {
+	Seal(record, plain string) ([]byte, error)
+}
+
+// SavePlace checks and saves a source or destination. A nil password keeps the
+// one that is there.
+func (e *Engine) SavePlace(ctx context.Context, who job.Person, kind store.PlaceKind, name, protocol string, settings map[string]any, password *string, seal Sealer) (store.Place, error) {
+	if err := access.May(who, access.Administer, "", ""); err != nil {
+		return store.Place{}, err
+	}
+	v := &fault.Invalid{What: fmt.Sprintf("%s %q", kind, name)}
+	CheckName(v, "name", name)
+	text, err := json.Marshal(settings)
+	if err != nil {
+		return store.Place{}, fmt.Errorf("write the settings: %w", err)
+	}
+	if kind == store.Source {
+		var s report.Source
+		if s, err = report.Open(protocol, name, text, ""); err == nil {
+			s.Close()
+		}
+	} else {
+		_, err = deliver.Open(protocol, name, text, "")
+	}
+	if err != nil {
+		v.Add("settings", "%s", err)
+	}
+	if err := v.Err(); err != nil {
+		return store.Place{}, err
+	}
+	p := store.Place{Name: name, Protocol: protocol, Settings: text}
+	if password != nil {
+		if p.Secret, err = seal.Seal(string(kind)+":"+name, *password); err != nil {
+			return p, err
+		}
+		if p.Secret == nil {
+			p.Secret = []byte{}
+		}
+	}
+	var saved store.Place
+	err = e.store.Do(ctx, func(t *store.Tx) error {
+		id, err := t.PutPlace(ctx, kind, p)
+		if err != nil {
+			return err
+		}
+		if err := t.Audit(ctx, who.Login, "save", string(kind), name, nil, map[string]any{"protocol": protocol, "settings": settings, "password": map[bool]string{true: "changed", false: "kept"}[password != nil]}); err != nil {
+			return err
+		}
+		saved, err = t.PlaceByID(ctx, kind, id)
+		return err
+	})
+	return saved, err
+}
+
+// Refused is what the other side of a test answered when it did not go well.
+type Refused struct{ *fault.Fault }
+
+// TestPlace asks a source or destination for an answer. What it answered when
+// it refused is a *Refused.
+func (e *Engine) TestPlace(ctx context.Context, who job.Person, kind store.PlaceKind, name string) (string, error) {
+	if err := access.May(who, access.Administer, "", ""); err != nil {
+		return "", err
+	}
+	if _, err := e.store.Place(ctx, kind, name); err != nil {
+		return "", err
+	}
+	said, err := func() (string, error) {
+		if kind == store.Source {
+			s, err := e.sources.Get(ctx, name)
+			if err != nil {
+				return "", err
+			}
+			return s.Test(ctx)
+		}
+		_, d, err := e.destinations.ByName(ctx, name)
+		if err != nil {
+			return "", err
+		}
+		return d.Test(ctx)
+	}()
+	if err != nil {
+		return "", &Refused{fault.Of(err)}
+	}
+	return said, nil
+}
+
+// SavePerson checks and saves a person. An empty password keeps the one that is there.
+func (e *Engine) SavePerson(ctx context.Context, who job.Person, p job.Person, password string) (job.Person, error) {
+	if err := access.May(who, access.Administer, "", ""); err != nil {
+		return p, err
+	}
+	saved, err := PutPerson(ctx, e.store, p, password)
+	if err != nil {
+		return p, err
+	}
+	return saved, e.store.Audit(ctx, who.Login, "save", "person", p.Login, nil, saved)
+}
+
+// PutPerson checks and saves a person without asking who does it: for the
+// operator at the machine, who adds the first administrator.
+func PutPerson(ctx context.Context, s *store.Store, p job.Person, password string) (job.Person, error) {
+	v := &fault.Invalid{What: fmt.Sprintf("person %q", p.Login)}
+	CheckName(v, "login", p.Login)
+	if strings.TrimSpace(p.Name) == "" {
+		v.Add("name", "the person needs a name")
+	}
+	if p.Mail != "" {
+		address, err := deliver.CheckAddress(p.Mail)
+		if err != nil {
+			v.Add("mail", "%s", err)
+		}
+		p.Mail = address
+	}
+	if _, err := rule.Zone(p.Zone); err != nil {
+		v.Add("zone", "%s", err)
+	}
+	hash := ""
+	if password != "" {
+		if len([]rune(password)) < minPassword {
+			v.Add("password", "the password has fewer than %d characters", minPassword)
+		}
+		var err error
+		if hash, err = access.HashPassword(password); err != nil {
+			return p, err
+		}
+	}
+	if err := v.Err(); err != nil {
+		return p, err
+	}
+	id, err := s.PutPerson(ctx, p, hash)
+	if err != nil {
+		return p, err
+	}
+	return s.PersonByID(ctx, id)
+}
+
+// SaveAlertSettings says over which destination alerts go.
+func (e *Engine) SaveAlertSettings(ctx context.Context, who job.Person, a job.AlertSettings) error {
+	if err := access.May(who, access.Administer, "", ""); err != nil {
+		return err
+	}
+	if _, err := e.store.Place(ctx, store.Destination, a.Destination); err != nil {
+		return err
+	}
+	return e.store.Do(ctx, func(t *store.Tx) error {
+		if err := t.PutSetting(ctx, AlertSetting, a); err != nil {
+			return err
+		}
+		return t.Audit(ctx, who.Login, "save", "setting", AlertSetting, nil, a)
+	})
+}

@@ -1,0 +1,259 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"sync"
+	"time"
+
+	"ironbell/internal/core/fault"
+	"ironbell/internal/core/job"
+	"ironbell/internal/core/policy"
+	"ironbell/internal/deliver"
+	"ironbell/internal/store"
+	"ironbell/internal/task"
+)
+
+const (
+	sendBatch = 20               // deliveries that go over one line, one after another
+	lastWords = 10 * time.Second // how long a hand-over may go on when the service stops
+)
+
+// send hands deliveries over, several destinations at once.
+func (e *Engine) send(ctx context.Context) {
+	idle := make(chan struct{}, e.o.Senders)
+	for range e.o.Senders {
+		idle <- struct{}{}
+	}
+	var busy sync.WaitGroup
+	defer busy.Wait()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-idle:
+		}
+		claimed, err := e.store.ClaimDeliveries(ctx, e.o.Node, e.o.Lease, sendBatch)
+		if err != nil {
+			idle <- struct{}{}
+			e.failed(ctx, "claim deliveries", err)
+			continue
+		}
+		groups := map[int64][]store.Sending{}
+		for _, s := range claimed {
+			groups[s.DestinationID] = append(groups[s.DestinationID], s)
+		}
+		var batch sync.WaitGroup
+		for _, group := range groups {
+			batch.Go(func() { e.sendAll(ctx, group) })
+		}
+		busy.Go(func() {
+			batch.Wait()
+			idle <- struct{}{}
+		})
+		if len(claimed) > 0 {
+			continue
+		}
+		wait := e.o.Poll
+		if next, ok, err := e.store.NextReady(ctx); err == nil && ok {
+			wait = min(wait, next+5*time.Millisecond)
+		}
+		if !sleep(ctx, e.wakeSend, wait) {
+			return
+		}
+	}
+}
+
+// sendAll hands the deliveries of one destination over on one line. Once the
+// destination itself fails, the rest fails the same way without being tried.
+func (e *Engine) sendAll(ctx context.Context, group []store.Sending) {
+	// A hand-over that is under way when the service stops is brought to its
+	// end: broken off after the offer it would be unknown.
+	sending, stop := context.WithCancel(context.WithoutCancel(ctx))
+	defer stop()
+	defer context.AfterFunc(ctx, func() {
+		timer := time.AfterFunc(lastWords, stop)
+		context.AfterFunc(sending, func() { timer.Stop() })
+	})()
+
+	destination, err := e.destinations.ByID(ctx, group[0].DestinationID)
+	var line deliver.Line
+	if err == nil {
+		line, err = destination.Open(sending)
+	}
+	down := err
+	defer func() {
+		if line != nil {
+			line.Close()
+		}
+	}()
+	for i, s := range group {
+		if ctx.Err() != nil {
+			e.giveBack(ctx, group[i:])
+			return
+		}
+		var res deliver.Result
+		err := down
+		if down == nil {
+			if line == nil {
+				line, err = destination.Open(sending)
+			}
+			if err == nil {
+				res, err = e.handOver(sending, line, destination, s)
+			}
+		}
+		if err == nil || down != nil {
+			e.ended(sending, s, res, err)
+			continue
+		}
+		if f := fault.Of(err); f.Scope == fault.Destination && !res.Offered {
+			down = err
+		}
+		var refused *fault.Fault
+		if !errors.As(err, &refused) || refused.Scope == fault.Destination || res.Offered && !res.Answered {
+			// The line is of no further use; the next delivery opens another.
+			if line != nil {
+				line.Close()
+			}
+			line = nil
+		}
+		e.ended(sending, s, res, err)
+	}
+}
+
+// handOver sends one delivery.
+func (e *Engine) handOver(ctx context.Context, line deliver.Line, d deliver.Destination, s store.Sending) (deliver.Result, error) {
+	content, err := e.files.Open(ctx, s.Key)
+	if err != nil {
+		return deliver.Result{}, err
+	}
+	defer func() { _ = content.Close() }() // only read from
+	return line.Send(ctx, deliver.Envelope{From: d.ReturnPath(s.ID), To: s.Address, MessageID: s.MessageID}, content, func(ctx context.Context) error {
+		asked := time.Now()
+		if err := e.store.Offer(ctx, s); err != nil {
+			return err
+		}
+		// A node that was held up just here must not say the last word: by now
+		// another may have taken the delivery for lost.
+		if held := time.Since(asked); held > e.o.Lease/2 {
+			return fault.Wrap(fmt.Errorf("this node was held up for %s", held.Round(time.Millisecond)), fault.Passing, fault.Message, "offer the message", "")
+		}
+		return nil
+	})
+}
+
+// ended writes how a hand-over went and settles its run.
+func (e *Engine) ended(ctx context.Context, s store.Sending, res deliver.Result, err error) {
+	ctx, stop := ending(ctx)
+	defer stop()
+	log := e.o.Log.With("delivery", s.ID, "to", s.Address)
+	var write func(*store.Tx) error
+	switch {
+	case err == nil:
+		write = func(t *store.Tx) error { return e.sent(ctx, t, s, res.Answer) }
+	case errors.Is(err, store.ErrStale):
+		log.Warn("another node has this delivery now")
+		return
+	case res.Offered && !res.Answered:
+		write = func(t *store.Tx) error { return e.unknown(ctx, t, s, fault.Of(err)) }
+	default:
+		f := fault.Of(err)
+		log.Warn("a delivery failed", "try", s.Tries, "class", f.Class, "scope", f.Scope, "error", f)
+		write = func(t *store.Tx) error { return e.notSent(ctx, t, s, f) }
+	}
+	if err := e.store.Do(ctx, write); err != nil && !errors.Is(err, store.ErrStale) {
+		log.Error("could not write how a delivery went", "error", err)
+	}
+}
+
+func (e *Engine) sent(ctx context.Context, t *store.Tx, s store.Sending, answer string) error {
+	if err := t.Receipt(ctx, s.ID, answer); err != nil {
+		return err
+	}
+	return e.afterDelivery(ctx, t, s, "info", "sent to "+s.Address+": "+answer, "told "+s.Address)
+}
+
+// notSent decides with policy whether a delivery waits for another try.
+func (e *Engine) notSent(ctx context.Context, t *store.Tx, s store.Sending, f *fault.Fault) error {
+	again := policy.AfterFault(s.Retry(), s.Tries, f)
+	if again.Retry && s.GiveUpAt != nil && time.Now().Add(again.Wait).After(*s.GiveUpAt) {
+		again = policy.Again{Reason: "the time to try had run out"}
+	}
+	end := store.Ended{State: job.DeliveryFailed, Answer: f.Error(), Advice: f.Advice, Class: string(f.Class)}
+	if again.Retry {
+		end.State, end.Wait = job.DeliveryWaiting, again.Wait
+	}
+	if err := t.EndSending(ctx, s, end); err != nil {
+		return err
+	}
+	text := fmt.Sprintf("not sent to %s: %s; %s", s.Address, f, again.Reason)
+	if again.Retry {
+		return e.afterDelivery(ctx, t, s, "warn", text, fmt.Sprintf("the mail to %s waits: %s", s.Address, f))
+	}
+	if s.AlertID != nil {
+		return t.NextStep(ctx, *s.AlertID, fmt.Sprintf("%s could not be told: %s", s.Address, f))
+	}
+	if err := e.deliveryAlert(ctx, t, s, job.AlertDeliveryFailed, f, again.Reason); err != nil {
+		return err
+	}
+	return e.afterDelivery(ctx, t, s, "error", text, "")
+}
+
+// unknown marks a delivery whose answer was lost. It is never tried again by
+// itself, unless its job says so.
+func (e *Engine) unknown(ctx context.Context, t *store.Tx, s store.Sending, f *fault.Fault) error {
+	text := fmt.Sprintf("nobody knows whether %s has it: it was offered, and the answer was lost (%s)", s.Address, f)
+	if err := t.EndSending(ctx, s, store.Ended{State: job.DeliveryUnknown, Answer: f.Error(), Advice: "Ask the recipient, then settle it.", Class: string(f.Class)}); err != nil {
+		return err
+	}
+	if s.IfUnknown == job.UnknownResend {
+		if err := t.Resend(ctx, s.ID, newMessageID(s.MessageID)); err != nil {
+			return err
+		}
+		return e.afterDelivery(ctx, t, s, "warn", text+"; sent again, as the job says", "")
+	}
+	if s.AlertID != nil {
+		// An alert that may have arrived goes on to the next person.
+		return t.NextStep(ctx, *s.AlertID, text)
+	}
+	if err := e.deliveryAlert(ctx, t, s, job.AlertDeliveryUnknown, f, "it was offered once; it is not sent again by itself"); err != nil {
+		return err
+	}
+	return e.afterDelivery(ctx, t, s, "error", text, "")
+}
+
+// afterDelivery logs the change where it belongs and settles the run.
+func (e *Engine) afterDelivery(ctx context.Context, t *store.Tx, s store.Sending, level, text, told string) error {
+	if s.AlertID != nil {
+		return t.NoteTold(ctx, *s.AlertID, told)
+	}
+	if err := t.Log(ctx, job.LogLine{Level: level, Text: text}, *s.RunID); err != nil {
+		return err
+	}
+	if err := e.settleRun(ctx, t, *s.RunID); err != nil {
+		return err
+	}
+	return t.Tell(ctx, store.Notice{Kind: "run", ID: s.RunID.String()})
+}
+
+// giveBack returns deliveries that were claimed and not begun.
+func (e *Engine) giveBack(ctx context.Context, rest []store.Sending) {
+	ctx, stop := ending(ctx)
+	defer stop()
+	for _, s := range rest {
+		err := e.store.Do(ctx, func(t *store.Tx) error {
+			return t.EndSending(ctx, s, store.Ended{State: job.DeliveryWaiting, Untried: true})
+		})
+		if err != nil && !errors.Is(err, store.ErrStale) {
+			e.o.Log.Error("could not hand a delivery back; its lease will run out", "delivery", s.ID, "error", err)
+		}
+	}
+}
+
+// newMessageID makes an id in the domain of an earlier one.
+func newMessageID(old string) string {
+	_, domain, _ := strings.Cut(strings.Trim(old, "<>"), "@")
+	return "<" + task.MessageID(domain) + ">"
+}

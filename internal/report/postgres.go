@@ -1,0 +1,278 @@
+package report
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jackc/pgx/v5/pgconn/ctxwatch"
+	"github.com/jackc/pgx/v5/pgtype"
+	"github.com/jackc/pgx/v5/pgxpool"
+
+	"ironbell/internal/core/fault"
+	"ironbell/internal/core/rows"
+)
+
+// PostgresSettings are the settings of a source of the driver postgres.
+type PostgresSettings struct {
+	Host     string `json:"host"`
+	Port     int    `json:"port"`
+	Database string `json:"database"`
+	User     string `json:"user"`
+	TLS      string `json:"tls,omitempty" enum:"disable,prefer,require,verify-full"` // prefer when empty
+	Conns    int    `json:"conns,omitempty"`                                         // connections at most; 4 when 0
+}
+
+type postgres struct {
+	name string
+	pool *pgxpool.Pool
+}
+
+func openPostgres(name string, settings json.RawMessage, password string) (Source, error) {
+	doing := "open source " + quote(name)
+	var s PostgresSettings
+	if err := json.Unmarshal(settings, &s); err != nil {
+		return nil, fault.Wrap(err, fault.Lasting, fault.Source, doing, "Save its settings again.")
+	}
+	if s.Host == "" || s.Database == "" || s.User == "" {
+		return nil, fault.New(fault.Source, doing, "it needs a host, a database and a user", "Save its settings again.")
+	}
+	config, err := pgxpool.ParseConfig("")
+	if err != nil {
+		return nil, fault.Wrap(err, fault.Lasting, fault.Source, doing, "")
+	}
+	// The text is built from checked parts; the password never stands in it.
+	mode := s.TLS
+	if mode == "" {
+		mode = "prefer"
+	}
+	if s.Port == 0 {
+		s.Port = 5432
+	}
+	config, err = pgxpool.ParseConfig("sslmode=" + word(mode) + " host=" + word(s.Host) + " port=" + strconv.Itoa(s.Port) +
+		" dbname=" + word(s.Database) + " user=" + word(s.User))
+	if err != nil {
+		return nil, fault.New(fault.Source, doing, "its settings cannot be read", "Check host, port, database, user and TLS.")
+	}
+	config.ConnConfig.Password = password
+	config.ConnConfig.ConnectTimeout = 10 * time.Second
+	config.ConnConfig.DefaultQueryExecMode = pgx.QueryExecModeDescribeExec
+	config.ConnConfig.StatementCacheCapacity = 0
+	config.ConnConfig.DescriptionCacheCapacity = 0
+	config.ConnConfig.RuntimeParams = map[string]string{"application_name": "ironbell", "datestyle": "ISO, YMD", "intervalstyle": "iso_8601", "bytea_output": "hex"}
+	// A query that is given up is ended at the server, too.
+	config.ConnConfig.BuildContextWatcherHandler = func(c *pgconn.PgConn) ctxwatch.Handler {
+		return &pgconn.CancelRequestContextWatcherHandler{Conn: c, CancelRequestDelay: 0, DeadlineDelay: 2 * time.Second}
+	}
+	config.MaxConns = 4
+	if s.Conns > 0 {
+		config.MaxConns = int32(min(s.Conns, 1000)) //nolint:gosec // bounded
+	}
+	config.MaxConnIdleTime = 5 * time.Minute
+	config.AfterRelease = func(c *pgx.Conn) bool {
+		ctx, stop := context.WithTimeout(context.Background(), 5*time.Second)
+		defer stop()
+		_, err := c.Exec(ctx, "DISCARD ALL")
+		return err == nil
+	}
+	pool, err := pgxpool.NewWithConfig(context.Background(), config)
+	if err != nil {
+		return nil, fault.Wrap(err, fault.Lasting, fault.Source, doing, "")
+	}
+	return &postgres{name: name, pool: pool}, nil
+}
+
+// word quotes a value for a connection string of keywords.
+func word(s string) string {
+	return "'" + strings.NewReplacer(`\`, `\\`, `'`, `\'`).Replace(s) + "'"
+}
+
+func (p *postgres) Close() { p.pool.Close() }
+
+func (p *postgres) Test(ctx context.Context) (string, error) {
+	var version, user string
+	err := p.pool.QueryRow(ctx, `SELECT version(), current_user`).Scan(&version, &user)
+	if err != nil {
+		return "", p.explain(err, Statement{}, Query{}, "")
+	}
+	return fmt.Sprintf("signed in as %s; %s", user, version), nil
+}
+
+// begin opens a read-only transaction with the query's limits.
+func (p *postgres) begin(ctx context.Context, q Query) (pgx.Tx, error) {
+	tx, err := p.pool.BeginTx(ctx, pgx.TxOptions{AccessMode: pgx.ReadOnly, IsoLevel: pgx.RepeatableRead})
+	if err != nil {
+		return nil, err
+	}
+	if _, err := tx.Exec(ctx, `SELECT set_config('statement_timeout', $1, true), set_config('timezone', $2, true)`,
+		strconv.FormatInt(q.Limit.Milliseconds(), 10), q.Zone); err != nil {
+		_ = tx.Rollback(ctx) // the first fault is the one to tell
+		return nil, err
+	}
+	return tx, nil
+}
+
+func (p *postgres) Describe(ctx context.Context, q Query) ([]rows.Column, error) {
+	st, err := Prepare(q.SQL, q.Params)
+	if err != nil {
+		return nil, err
+	}
+	tx, err := p.begin(ctx, q)
+	if err != nil {
+		return nil, p.explain(err, st, q, "")
+	}
+	defer func() { _ = tx.Rollback(ctx) }() // nothing was written
+	d, err := tx.Prepare(ctx, "", st.Text)
+	if err != nil {
+		return nil, p.explain(err, st, q, "")
+	}
+	return columns(d.Fields), nil
+}
+
+func (p *postgres) Stream(ctx context.Context, q Query, section string, to rows.Sink) (n int64, err error) {
+	st, err := Prepare(q.SQL, q.Params)
+	if err != nil {
+		return 0, fault.Wrap(err, fault.Lasting, fault.Task, "read the query of section "+quote(section), "Mend the report's query, then run again.")
+	}
+	ctx, stop := context.WithTimeout(ctx, q.Limit+5*time.Second)
+	defer stop()
+	tx, err := p.begin(ctx, q)
+	if err != nil {
+		return 0, p.explain(err, st, q, section)
+	}
+	defer func() {
+		ending, stop := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
+		defer stop()
+		_ = tx.Rollback(ending) // nothing was written
+	}()
+	args := make([]any, 0, 1+len(st.Names))
+	args = append(args, pgx.QueryResultFormats{pgx.TextFormatCode})
+	for _, name := range st.Names {
+		var value any
+		for _, v := range q.Values {
+			if v.Name == name && !v.Null {
+				value = v.Text
+			}
+		}
+		args = append(args, value)
+	}
+	result, err := tx.Query(ctx, st.Text, args...)
+	if err != nil {
+		return 0, p.explain(err, st, q, section)
+	}
+	defer result.Close()
+	fields := result.FieldDescriptions()
+	if err := result.Err(); err != nil {
+		return 0, p.explain(err, st, q, section)
+	}
+	if err := to.Columns(section, columns(fields)); err != nil {
+		return 0, err
+	}
+	row := make(rows.Row, len(fields))
+	for result.Next() {
+		for i, raw := range result.RawValues() {
+			row[i] = rows.Cell{Text: raw, Null: raw == nil}
+		}
+		if err := to.Row(row); err != nil {
+			return n, err
+		}
+		n++
+	}
+	result.Close()
+	if err := result.Err(); err != nil {
+		return n, p.explain(err, st, q, section)
+	}
+	return n, nil
+}
+
+func columns(fields []pgconn.FieldDescription) []rows.Column {
+	out := make([]rows.Column, len(fields))
+	for i, f := range fields {
+		out[i] = rows.Column{Name: f.Name, Kind: kindOf(f.DataTypeOID)}
+	}
+	return out
+}
+
+func kindOf(oid uint32) rows.Kind {
+	switch oid {
+	case pgtype.Int2OID, pgtype.Int4OID, pgtype.Int8OID:
+		return rows.Whole
+	case pgtype.NumericOID, pgtype.Float4OID, pgtype.Float8OID:
+		return rows.Number
+	case pgtype.DateOID:
+		return rows.Date
+	case pgtype.TimeOID:
+		return rows.Time
+	case pgtype.TimestampOID:
+		return rows.Local
+	case pgtype.TimestamptzOID:
+		return rows.Instant
+	case pgtype.BoolOID:
+		return rows.YesNo
+	default:
+		return rows.Text
+	}
+}
+
+// explain gives what the server said a class, a scope and an advice. SQLSTATE
+// codes are those of appendix A of the PostgreSQL documentation.
+func (p *postgres) explain(err error, st Statement, q Query, section string) error {
+	var said *pgconn.PgError
+	var refused *pgconn.ConnectError
+	switch {
+	case errors.As(err, &said) && errors.As(err, &refused):
+		doing := "sign in to source " + quote(p.name)
+		if class := said.Code[:2]; class == "28" || said.Code == "3D000" {
+			return fault.Wrap(errors.New("the server answered: "+said.Message), fault.Lasting, fault.Source, doing, "Check user, password and database of the source.")
+		}
+		return fault.Wrap(errors.New("the server answered: "+said.Message), fault.Passing, fault.Source, doing, "")
+	case errors.As(err, &refused):
+		return fault.Wrap(errors.New("no connection: "+reason(err)), fault.Passing, fault.Source, "connect to source "+quote(p.name), "Check that the database runs and can be reached from this machine.")
+	case errors.As(err, &said):
+		doing := "run the query of section " + quote(section)
+		if section == "" {
+			doing = "check the query"
+		}
+		text := "the database answered: " + said.Message
+		if said.Position > 0 {
+			line, column := st.written(q.SQL, int(said.Position))
+			text += fmt.Sprintf(" (line %d, column %d)", line, column)
+		}
+		text += ", SQLSTATE " + said.Code
+		switch said.Code[:2] {
+		case "08", "53", "40", "58":
+			return fault.Wrap(errors.New(text), fault.Passing, fault.Source, doing, "")
+		case "57":
+			if said.Code == pgCanceled {
+				return fault.Wrap(fmt.Errorf("the query took longer than its limit of %s", q.Limit), fault.Lasting, fault.Task, doing,
+					"Make the query faster or the job's time limit longer.")
+			}
+			return fault.Wrap(errors.New(text), fault.Passing, fault.Source, doing, "")
+		}
+		return fault.Wrap(errors.New(text), fault.Lasting, fault.Task, doing, "Mend the report's query, then run again.")
+	case errors.Is(err, context.DeadlineExceeded):
+		return fault.Wrap(fmt.Errorf("the query took longer than its limit of %s", q.Limit), fault.Lasting, fault.Task, "run the query of section "+quote(section),
+			"Make the query faster or the job's time limit longer.")
+	case errors.Is(err, context.Canceled):
+		return err
+	}
+	return fault.Wrap(errors.New("the connection broke: "+reason(err)), fault.Passing, fault.Source, "read from source "+quote(p.name), "")
+}
+
+const pgCanceled = "57014"
+
+// reason finds the sentence of the network below the driver's own.
+func reason(err error) string {
+	var op *net.OpError
+	if errors.As(err, &op) {
+		return op.Error()
+	}
+	return err.Error()
+}

@@ -1,0 +1,214 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"strconv"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+
+	"ironbell/internal/core/job"
+)
+
+type jobRow struct {
+	job.Job
+	Definition document[job.Definition] `db:"definition"`
+}
+
+const jobColumns = `j.id, j.name, p.login AS owner, j.is_on, j.version, j.updated_at, v.definition
+	FROM jobs j JOIN people p ON p.id = j.owner_id JOIN job_versions v ON v.job_id = j.id AND v.version = j.version`
+
+// Job finds a job by its name or its id, with the next due times of its triggers.
+func (q q) Job(ctx context.Context, name string) (job.Job, error) {
+	var row jobRow
+	id, err := strconv.ParseInt(name, 10, 64)
+	if err == nil {
+		err = sqlx.GetContext(ctx, q.ext, &row, `SELECT `+jobColumns+` WHERE j.id = $1`, id)
+	} else {
+		err = sqlx.GetContext(ctx, q.ext, &row, `SELECT `+jobColumns+` WHERE j.name = $1`, name)
+	}
+	if err != nil {
+		return job.Job{}, found(err, "job", name)
+	}
+	jobs, err := q.withTriggers(ctx, []jobRow{row})
+	if err != nil {
+		return job.Job{}, err
+	}
+	return jobs[0], nil
+}
+
+// JobAt finds a version of a job, as a run was made from it.
+func (q q) JobAt(ctx context.Context, id int64, version int) (job.Definition, error) {
+	var d document[job.Definition]
+	err := sqlx.GetContext(ctx, q.ext, &d, `SELECT definition FROM job_versions WHERE job_id = $1 AND version = $2`, id, version)
+	return d.V, found(err, "job", strconv.FormatInt(id, 10))
+}
+
+// Jobs lists jobs by name, at most limit. An empty search finds all; otherwise
+// the name must hold it, in any case.
+func (q q) Jobs(ctx context.Context, search string, limit int) ([]job.Job, error) {
+	var rows []jobRow
+	err := sqlx.SelectContext(ctx, q.ext, &rows, `SELECT `+jobColumns+` WHERE $1 = '' OR position(lower($1) IN lower(j.name)) > 0 ORDER BY j.name LIMIT $2`, search, limit)
+	if err != nil {
+		return nil, wrap(err, "list the jobs")
+	}
+	return q.withTriggers(ctx, rows)
+}
+
+func (q q) withTriggers(ctx context.Context, rows []jobRow) ([]job.Job, error) {
+	ids := make([]int64, len(rows))
+	place := make(map[int64]int, len(rows))
+	jobs := make([]job.Job, len(rows))
+	for i, row := range rows {
+		row.Job.Definition = row.Definition.V
+		row.Triggers = nil
+		ids[i], jobs[i] = row.ID, row.Job
+		place[row.ID] = i
+	}
+	var triggers []struct {
+		ID    int64                `db:"id"`
+		JobID int64                `db:"job_id"`
+		Rule  string               `db:"rule"`
+		Given document[job.Values] `db:"given"`
+		Next  *time.Time           `db:"next_due"`
+	}
+	err := sqlx.SelectContext(ctx, q.ext, &triggers, `SELECT id, job_id, rule, given, next_due FROM triggers WHERE job_id = ANY($1) ORDER BY job_id, position`, ids)
+	for _, t := range triggers {
+		j := &jobs[place[t.JobID]]
+		j.Triggers = append(j.Triggers, job.Trigger{ID: t.ID, Rule: t.Rule, Values: t.Given.V, NextDue: t.Next})
+	}
+	return jobs, wrap(err, "read the triggers")
+}
+
+// Uses names what a job speaks of.
+type Uses struct{ Reports, Destinations []int64 }
+
+// PutJob adds a job or saves a new version of the one of that name. The
+// triggers' NextDue says when each rings next; nil while the job is off.
+// Triggers that keep their rule keep their id.
+func (q q) PutJob(ctx context.Context, name string, owner, author int64, on bool, d job.Definition, uses Uses) (job.Job, error) {
+	var row struct {
+		ID      int64 `db:"id"`
+		Version int   `db:"version"`
+	}
+	err := sqlx.GetContext(ctx, q.ext, &row, `SELECT id, version FROM jobs WHERE name = $1 FOR UPDATE`, name)
+	if errors.Is(err, sql.ErrNoRows) {
+		err = sqlx.GetContext(ctx, q.ext, &row, `INSERT INTO jobs (name, owner_id, is_on, version) VALUES ($1, $2, $3, 1) RETURNING id, version`, name, owner, on)
+	} else if err == nil {
+		err = sqlx.GetContext(ctx, q.ext, &row, `UPDATE jobs SET version = version + 1, owner_id = $2, is_on = $3, updated_at = now() WHERE id = $1 RETURNING id, version`, row.ID, owner, on)
+	}
+	if err != nil {
+		return job.Job{}, unique(err, "job", name)
+	}
+	if err := q.putTriggers(ctx, row.ID, d); err != nil {
+		return job.Job{}, err
+	}
+	kept := d
+	kept.Triggers = nil // they stand in their own table; a version keeps the texts only
+	for _, t := range d.Triggers {
+		kept.Triggers = append(kept.Triggers, job.Trigger{Rule: t.Rule, Values: t.Values})
+	}
+	if _, err := q.ext.ExecContext(ctx, `INSERT INTO job_versions (job_id, version, definition, author_id) VALUES ($1, $2, $3, $4)`,
+		row.ID, row.Version, document[job.Definition]{kept}, author); err != nil {
+		return job.Job{}, wrap(err, "save the job's version")
+	}
+	if _, err := q.ext.ExecContext(ctx, `DELETE FROM job_uses WHERE job_id = $1`, row.ID); err != nil {
+		return job.Job{}, wrap(err, "save what the job uses")
+	}
+	if _, err := q.ext.ExecContext(ctx, `INSERT INTO job_uses (job_id, kind, id)
+		SELECT $1::bigint, 'report', unnest($2::bigint[]) UNION SELECT $1::bigint, 'destination', unnest($3::bigint[])`, row.ID, uses.Reports, uses.Destinations); err != nil {
+		return job.Job{}, wrap(err, "save what the job uses")
+	}
+	if err := q.Tell(ctx, Notice{Kind: "jobs", ID: strconv.FormatInt(row.ID, 10)}); err != nil {
+		return job.Job{}, err
+	}
+	return q.Job(ctx, strconv.FormatInt(row.ID, 10))
+}
+
+func (q q) putTriggers(ctx context.Context, jobID int64, d job.Definition) error {
+	var old []struct {
+		ID   int64  `db:"id"`
+		Rule string `db:"rule"`
+	}
+	if err := sqlx.SelectContext(ctx, q.ext, &old, `SELECT id, rule FROM triggers WHERE job_id = $1 ORDER BY position FOR UPDATE`, jobID); err != nil {
+		return wrap(err, "read the triggers")
+	}
+	kept := map[int64]bool{}
+	for i, t := range d.Triggers {
+		id := int64(0)
+		for _, o := range old {
+			if o.Rule == t.Rule && !kept[o.ID] {
+				id = o.ID
+				kept[id] = true
+				break
+			}
+		}
+		given := document[job.Values]{t.Values}
+		if t.Values == nil {
+			given.V = job.Values{}
+		}
+		var err error
+		if id == 0 {
+			_, err = q.ext.ExecContext(ctx, `INSERT INTO triggers (job_id, position, rule, zone, given, after_outage, overlap, priority, next_due)
+				VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9)`, jobID, i, t.Rule, d.Zone, given, d.AfterOutage, d.Overlap, d.Priority, t.NextDue)
+		} else {
+			_, err = q.ext.ExecContext(ctx, `UPDATE triggers SET position = $2, zone = $3, given = $4, after_outage = $5, overlap = $6, priority = $7, next_due = $8
+				WHERE id = $1`, id, i, d.Zone, given, d.AfterOutage, d.Overlap, d.Priority, t.NextDue)
+		}
+		if err != nil {
+			return wrap(err, "save the trigger")
+		}
+	}
+	for _, o := range old {
+		if !kept[o.ID] {
+			if _, err := q.ext.ExecContext(ctx, `DELETE FROM triggers WHERE id = $1`, o.ID); err != nil {
+				return wrap(err, "remove the trigger")
+			}
+		}
+	}
+	return nil
+}
+
+// SwitchJob turns a job on or off. next gives the next due time of each trigger
+// by id; those that are missing ring no more.
+func (q q) SwitchJob(ctx context.Context, id int64, on bool, next map[int64]time.Time) error {
+	if err := one(q.ext.ExecContext(ctx, `UPDATE jobs SET is_on = $2, updated_at = now() WHERE id = $1`, id, on)); err != nil {
+		return wrap(err, "switch the job")
+	}
+	ids, dues := make([]int64, 0, len(next)), make([]time.Time, 0, len(next))
+	for trigger, due := range next {
+		ids, dues = append(ids, trigger), append(dues, due)
+	}
+	if _, err := q.ext.ExecContext(ctx, `UPDATE triggers t SET next_due = n.due
+		FROM (SELECT t2.id, u.due FROM triggers t2 LEFT JOIN unnest($2::bigint[], $3::timestamptz[]) AS u(id, due) ON u.id = t2.id WHERE t2.job_id = $1) n
+		WHERE t.id = n.id`, id, ids, dues); err != nil {
+		return wrap(err, "switch the triggers")
+	}
+	return q.Tell(ctx, Notice{Kind: "jobs", ID: strconv.FormatInt(id, 10)})
+}
+
+// LastRun is the outcome that a list of jobs shows.
+type LastRun struct {
+	JobID  int64        `db:"job_id"`
+	ID     job.RunID    `db:"id"`
+	State  job.RunState `db:"state"`
+	Reason string       `db:"reason"`
+	Due    time.Time    `db:"due"`
+	Usual  *float64     `db:"usual"` // median seconds of the last good runs
+}
+
+// LastRuns finds the newest run of each of the jobs and how long they usually take.
+func (q q) LastRuns(ctx context.Context, jobs []int64) (map[int64]LastRun, error) {
+	var rows []LastRun
+	err := sqlx.SelectContext(ctx, q.ext, &rows, `SELECT j.id AS job_id, r.id, r.state, r.reason, r.due, u.usual FROM unnest($1::bigint[]) AS j(id)
+		CROSS JOIN LATERAL (SELECT id, state, reason, due FROM runs WHERE job_id = j.id ORDER BY id DESC LIMIT 1) r
+		CROSS JOIN LATERAL (SELECT percentile_cont(0.5) WITHIN GROUP (ORDER BY extract(epoch FROM ended_at - started_at)) AS usual
+			FROM (SELECT ended_at, started_at FROM runs WHERE job_id = j.id AND state IN ('done', 'blank', 'partly') ORDER BY id DESC LIMIT 20) g) u`, jobs)
+	last := make(map[int64]LastRun, len(rows))
+	for _, row := range rows {
+		last[row.JobID] = row
+	}
+	return last, wrap(err, "find the last runs")
+}

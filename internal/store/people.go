@@ -1,0 +1,84 @@
+package store
+
+import (
+	"context"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+
+	"ironbell/internal/core/job"
+)
+
+const personColumns = `p.id, p.login, p.name, p.mail, p.role, p.zone`
+
+// PersonByLogin finds a person and the hash of their password.
+func (q q) PersonByLogin(ctx context.Context, login string) (job.Person, string, error) {
+	var row struct {
+		job.Person
+		Hash string `db:"password_hash"`
+	}
+	err := sqlx.GetContext(ctx, q.ext, &row, `SELECT `+personColumns+`, p.password_hash FROM people p WHERE lower(p.login) = lower($1)`, login)
+	return row.Person, row.Hash, found(err, "person", login)
+}
+
+// PersonByID finds a person.
+func (q q) PersonByID(ctx context.Context, id int64) (job.Person, error) {
+	var p job.Person
+	err := sqlx.GetContext(ctx, q.ext, &p, `SELECT `+personColumns+` FROM people p WHERE p.id = $1`, id)
+	return p, found(err, "person", "")
+}
+
+// PersonByToken finds whom a token's hash belongs to.
+func (q q) PersonByToken(ctx context.Context, hash []byte) (job.Person, error) {
+	var p job.Person
+	err := sqlx.GetContext(ctx, q.ext, &p, `SELECT `+personColumns+` FROM tokens t JOIN people p ON p.id = t.person_id
+		WHERE t.hash = $1 AND (t.ends_at IS NULL OR t.ends_at > now())`, hash)
+	return p, found(err, "token", "")
+}
+
+// People lists everybody by name, at most 10,000.
+func (q q) People(ctx context.Context) ([]job.Person, error) {
+	people := []job.Person{}
+	err := sqlx.SelectContext(ctx, q.ext, &people, `SELECT `+personColumns+` FROM people p ORDER BY p.name, p.id LIMIT 10000`)
+	return people, wrap(err, "list the people")
+}
+
+// Administrators lists those who may do everything.
+func (q q) Administrators(ctx context.Context) ([]job.Person, error) {
+	people := []job.Person{}
+	err := sqlx.SelectContext(ctx, q.ext, &people, `SELECT `+personColumns+` FROM people p WHERE p.role = 'administrator' ORDER BY p.id LIMIT 100`)
+	return people, wrap(err, "list the administrators")
+}
+
+// PutPerson adds or changes a person by login. An empty hash keeps the password.
+func (q q) PutPerson(ctx context.Context, p job.Person, hash string) (int64, error) {
+	var id int64
+	err := sqlx.GetContext(ctx, q.ext, &id, `INSERT INTO people (login, name, mail, role, zone, password_hash) VALUES ($1, $2, $3, $4, $5, $6)
+		ON CONFLICT (lower(login)) DO UPDATE SET name = excluded.name, mail = excluded.mail, role = excluded.role, zone = excluded.zone,
+			password_hash = CASE WHEN excluded.password_hash = '' THEN people.password_hash ELSE excluded.password_hash END
+		RETURNING id`, p.Login, p.Name, p.Mail, p.Role, p.Zone, hash)
+	return id, wrap(err, "save the person")
+}
+
+// AddToken keeps the hash of a new token. A zero end means that it has none.
+func (q q) AddToken(ctx context.Context, person int64, name string, hash []byte, ends time.Time) error {
+	var end *time.Time
+	if !ends.IsZero() {
+		end = &ends
+	}
+	_, err := q.ext.ExecContext(ctx, `INSERT INTO tokens (hash, person_id, name, ends_at) VALUES ($1, $2, $3, $4)`, hash, person, name, end)
+	return wrap(err, "save the token")
+}
+
+// RemoveToken ends a token.
+func (q q) RemoveToken(ctx context.Context, hash []byte) error {
+	_, err := q.ext.ExecContext(ctx, `DELETE FROM tokens WHERE hash = $1`, hash)
+	return wrap(err, "end the token")
+}
+
+// Audit records who changed what. Before and after may be nil.
+func (q q) Audit(ctx context.Context, who, action, kind, subject string, before, after any) error {
+	_, err := q.ext.ExecContext(ctx, `INSERT INTO audit (who, action, kind, subject, before, after) VALUES ($1, $2, $3, $4, $5, $6)`,
+		who, action, kind, subject, document[any]{before}, document[any]{after})
+	return wrap(err, "record the change")
+}

@@ -1,0 +1,95 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+)
+
+// Place is a source or a destination: where data comes from or goes to. Secret
+// is sealed; only package secret opens it.
+type Place struct {
+	ID        int64           `db:"id"`
+	Name      string          `db:"name"`
+	Protocol  string          `db:"protocol"`
+	Settings  json.RawMessage `db:"settings"`
+	Secret    []byte          `db:"secret"`
+	UpdatedAt time.Time       `db:"updated_at"`
+}
+
+// PlaceKind is one of the two kinds of place.
+type PlaceKind string
+
+// The kinds.
+const (
+	Source      PlaceKind = "source"
+	Destination PlaceKind = "destination"
+)
+
+// columns gives the kind's table and the column of its protocol.
+func (k PlaceKind) table() (table, protocol string) {
+	if k == Source {
+		return "sources", "driver"
+	}
+	return "destinations", "protocol"
+}
+
+// Place finds a source or destination by name.
+func (q q) Place(ctx context.Context, kind PlaceKind, name string) (Place, error) {
+	table, protocol := kind.table()
+	var p Place
+	err := sqlx.GetContext(ctx, q.ext, &p, `SELECT id, name, `+protocol+` AS protocol, settings, secret, updated_at FROM `+table+` WHERE name = $1`, name)
+	return p, found(err, string(kind), name)
+}
+
+// PlaceByID finds a source or destination.
+func (q q) PlaceByID(ctx context.Context, kind PlaceKind, id int64) (Place, error) {
+	table, protocol := kind.table()
+	var p Place
+	err := sqlx.GetContext(ctx, q.ext, &p, `SELECT id, name, `+protocol+` AS protocol, settings, secret, updated_at FROM `+table+` WHERE id = $1`, id)
+	return p, found(err, string(kind), "")
+}
+
+// Places lists the sources or destinations by name, at most 1,000.
+func (q q) Places(ctx context.Context, kind PlaceKind) ([]Place, error) {
+	table, protocol := kind.table()
+	places := []Place{}
+	err := sqlx.SelectContext(ctx, q.ext, &places, `SELECT id, name, `+protocol+` AS protocol, settings, secret, updated_at FROM `+table+` ORDER BY name LIMIT 1000`)
+	return places, wrap(err, "list the "+table)
+}
+
+// PutPlace adds or changes a source or destination by name. A nil secret keeps
+// the one that is there.
+func (q q) PutPlace(ctx context.Context, kind PlaceKind, p Place) (int64, error) {
+	table, protocol := kind.table()
+	var id int64
+	err := sqlx.GetContext(ctx, q.ext, &id, `INSERT INTO `+table+` (name, `+protocol+`, settings, secret) VALUES ($1, $2, $3, coalesce($4, ''::bytea))
+		ON CONFLICT (name) DO UPDATE SET `+protocol+` = excluded.`+protocol+`, settings = excluded.settings,
+			secret = coalesce($4, `+table+`.secret), updated_at = now()
+		RETURNING id`, p.Name, p.Protocol, []byte(p.Settings), p.Secret)
+	return id, wrap(err, "save the "+string(kind))
+}
+
+// Setting reads a setting into to and tells whether it is there.
+func (q q) Setting(ctx context.Context, key string, to any) (bool, error) {
+	var text []byte
+	err := sqlx.GetContext(ctx, q.ext, &text, `SELECT value FROM settings WHERE key = $1`, key)
+	if errors.Is(err, sql.ErrNoRows) {
+		return false, nil
+	}
+	if err != nil {
+		return false, wrap(err, "read the setting "+key)
+	}
+	return true, wrap(json.Unmarshal(text, to), "read the setting "+key)
+}
+
+// PutSetting writes a setting.
+func (q q) PutSetting(ctx context.Context, key string, value any) error {
+	_, err := q.ext.ExecContext(ctx, `INSERT INTO settings (key, value) VALUES ($1, $2) ON CONFLICT (key) DO UPDATE SET value = excluded.value`,
+		key, document[any]{value})
+	return wrap(err, "write the setting "+key)
+}

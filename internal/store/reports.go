@@ -1,0 +1,76 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"strconv"
+
+	"github.com/jmoiron/sqlx"
+
+	"ironbell/internal/core/job"
+)
+
+type reportRow struct {
+	job.Report
+	Definition document[job.ReportDefinition] `db:"definition"`
+}
+
+func (r reportRow) whole() job.Report {
+	r.ReportDefinition = r.Definition.V
+	return r.Report
+}
+
+const reportColumns = `r.id, r.name, p.login AS owner, r.version, r.updated_at, v.definition
+	FROM reports r JOIN people p ON p.id = r.owner_id JOIN report_versions v ON v.report_id = r.id AND v.version = r.version`
+
+// Report finds a report by its name or its id.
+func (q q) Report(ctx context.Context, name string) (job.Report, error) {
+	var row reportRow
+	id, err := strconv.ParseInt(name, 10, 64)
+	if err == nil {
+		err = sqlx.GetContext(ctx, q.ext, &row, `SELECT `+reportColumns+` WHERE r.id = $1`, id)
+	} else {
+		err = sqlx.GetContext(ctx, q.ext, &row, `SELECT `+reportColumns+` WHERE r.name = $1`, name)
+	}
+	return row.whole(), found(err, "report", name)
+}
+
+// Reports lists the reports by name, at most limit.
+func (q q) Reports(ctx context.Context, limit int) ([]job.Report, error) {
+	var rows []reportRow
+	err := sqlx.SelectContext(ctx, q.ext, &rows, `SELECT `+reportColumns+` ORDER BY r.name LIMIT $1`, limit)
+	reports := make([]job.Report, 0, len(rows))
+	for _, row := range rows {
+		reports = append(reports, row.whole())
+	}
+	return reports, wrap(err, "list the reports")
+}
+
+// PutReport adds a report or saves a new version of the one of that name. What
+// is equal to the version that is there makes none.
+func (q q) PutReport(ctx context.Context, name string, owner, author int64, d job.ReportDefinition) (job.Report, error) {
+	var row struct {
+		ID      int64 `db:"id"`
+		Version int   `db:"version"`
+		Same    bool  `db:"same"`
+	}
+	err := sqlx.GetContext(ctx, q.ext, &row, `SELECT r.id, r.version, v.definition = $2::jsonb AS same FROM reports r
+		JOIN report_versions v ON v.report_id = r.id AND v.version = r.version WHERE r.name = $1 FOR UPDATE OF r`, name, document[job.ReportDefinition]{d})
+	switch {
+	case errors.Is(err, sql.ErrNoRows):
+		err = sqlx.GetContext(ctx, q.ext, &row, `INSERT INTO reports (name, owner_id, version) VALUES ($1, $2, 1) RETURNING id, version, false AS same`, name, owner)
+	case err == nil && !row.Same:
+		err = sqlx.GetContext(ctx, q.ext, &row, `UPDATE reports SET version = version + 1, updated_at = now() WHERE id = $1 RETURNING id, version, false AS same`, row.ID)
+	}
+	if err != nil {
+		return job.Report{}, unique(err, "report", name)
+	}
+	if !row.Same {
+		if _, err := q.ext.ExecContext(ctx, `INSERT INTO report_versions (report_id, version, definition, author_id) VALUES ($1, $2, $3, $4)`,
+			row.ID, row.Version, document[job.ReportDefinition]{d}, author); err != nil {
+			return job.Report{}, wrap(err, "save the report's version")
+		}
+	}
+	return q.Report(ctx, name)
+}

@@ -1,0 +1,219 @@
+package store
+
+import (
+	"context"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+
+	"ironbell/internal/core/job"
+)
+
+// DueTrigger is a trigger whose time has come, with what the decision needs.
+type DueTrigger struct {
+	ID          int64                `db:"id"`
+	JobID       int64                `db:"job_id"`
+	Job         string               `db:"job_name"`
+	JobVersion  int                  `db:"job_version"`
+	Rule        string               `db:"rule"`
+	Zone        string               `db:"zone"`
+	Given       document[job.Values] `db:"given"`
+	AfterOutage job.AfterOutage      `db:"after_outage"`
+	Overlap     job.Overlap          `db:"overlap"`
+	Priority    int                  `db:"priority"`
+	NextDue     time.Time            `db:"next_due"`
+
+	Working bool      `db:"-"` // a run of the job waits or works
+	Waiting job.RunID `db:"-"` // a run with equal values that has not begun
+}
+
+// NewRun is a run to be made.
+type NewRun struct {
+	ID         job.RunID // from RunIDs
+	JobID      int64
+	Job        string
+	JobVersion int
+	TriggerID  *int64
+	Why        string
+	AskedBy    *int64
+	Nominal    time.Time
+	Due        time.Time
+	Zone       string
+	Given      job.Values
+	Priority   int
+	Gated      bool // waits until no other run of its job works
+}
+
+// RingPlan is what was decided for the due triggers of one pass.
+type RingPlan struct {
+	Rings []job.Ring
+	JobOf map[int64]int64 // trigger to job
+	Runs  []NewRun
+	Next  map[int64]*time.Time    // trigger to its following due time; nil for none
+	Moved map[job.RunID]time.Time // waiting runs that later rings joined, to their newest nominal date
+}
+
+// TakeDue locks up to limit triggers that are due by now, earliest first,
+// passing over those that another node has locked, and the runs that they may join.
+func (t *Tx) TakeDue(ctx context.Context, now time.Time, limit int) ([]DueTrigger, error) {
+	var due []DueTrigger
+	err := sqlx.SelectContext(ctx, t.ext, &due, `SELECT t.id, t.job_id, j.name AS job_name, j.version AS job_version, t.rule, t.zone, t.given,
+			t.after_outage, t.overlap, t.priority, t.next_due
+		FROM triggers t JOIN jobs j ON j.id = t.job_id
+		WHERE t.next_due <= $1 ORDER BY t.next_due, t.id LIMIT $2 FOR UPDATE OF t SKIP LOCKED`, now, limit)
+	if err != nil || len(due) == 0 {
+		return due, wrap(err, "find what is due")
+	}
+	jobs := make([]int64, len(due))
+	for i, d := range due {
+		jobs[i] = d.JobID
+	}
+	var open []struct {
+		JobID int64                `db:"job_id"`
+		ID    job.RunID            `db:"id"`
+		Given document[job.Values] `db:"given"`
+		Rung  bool                 `db:"rung"`
+	}
+	if err := sqlx.SelectContext(ctx, t.ext, &open, `SELECT job_id, id, given, trigger_id IS NOT NULL AND state = 'waiting' AND started_at IS NULL AS rung
+		FROM runs WHERE job_id = ANY($1) AND state IN ('waiting', 'running') ORDER BY id`, jobs); err != nil {
+		return nil, wrap(err, "find the open runs")
+	}
+	if len(open) == 0 {
+		return due, nil
+	}
+	// A run may be joined only while nobody takes it: its part is locked here,
+	// so that no worker begins with the older date meanwhile.
+	var waiting []int64
+	for _, o := range open {
+		if o.Rung {
+			waiting = append(waiting, int64(o.ID))
+		}
+	}
+	var free []job.RunID
+	if err := sqlx.SelectContext(ctx, t.ext, &free, `SELECT run_id FROM parts WHERE run_id = ANY($1) AND state = 'waiting' AND lease_no = 0
+		ORDER BY run_id FOR UPDATE SKIP LOCKED`, waiting); err != nil {
+		return nil, wrap(err, "lock the waiting runs")
+	}
+	isFree := make(map[job.RunID]bool, len(free))
+	for _, id := range free {
+		isFree[id] = true
+	}
+	for i := range due {
+		for _, o := range open {
+			if o.JobID != due[i].JobID {
+				continue
+			}
+			due[i].Working = true
+			if o.Rung && isFree[o.ID] && o.Given.V.Key() == due[i].Given.V.Key() {
+				due[i].Waiting = o.ID
+			}
+		}
+	}
+	return due, nil
+}
+
+// RunIDs takes n numbers for runs.
+func (q q) RunIDs(ctx context.Context, n int) ([]job.RunID, error) {
+	var ids []job.RunID
+	err := sqlx.SelectContext(ctx, q.ext, &ids, `SELECT month_id('run_count') FROM generate_series(1, $1)`, n)
+	return ids, wrap(err, "number the runs")
+}
+
+// WriteRings writes the decisions, makes the runs and moves the triggers on.
+func (t *Tx) WriteRings(ctx context.Context, p RingPlan) error {
+	if err := t.AddRuns(ctx, p.Runs); err != nil {
+		return err
+	}
+	n := len(p.Rings)
+	triggers, jobs, runs := make([]int64, n), make([]int64, n), make([]*int64, n)
+	dues, nominals := make([]time.Time, n), make([]time.Time, n)
+	decisions, reasons := make([]string, n), make([]string, n)
+	for i, r := range p.Rings {
+		triggers[i], jobs[i], dues[i], nominals[i] = r.TriggerID, p.JobOf[r.TriggerID], r.Due, r.Nominal
+		decisions[i], reasons[i] = string(r.Decision), r.Reason
+		if r.RunID != nil {
+			id := int64(*r.RunID)
+			runs[i] = &id
+		}
+	}
+	if _, err := t.ext.ExecContext(ctx, `INSERT INTO rings (trigger_id, due, nominal, job_id, decision, reason, run_id)
+		SELECT * FROM unnest($1::bigint[], $2::timestamptz[], $3::timestamptz[], $4::bigint[], $5::text[], $6::text[], $7::bigint[])`,
+		triggers, dues, nominals, jobs, decisions, reasons, runs); err != nil {
+		return wrap(err, "write the rings")
+	}
+	ids, nexts := make([]int64, 0, len(p.Next)), make([]*time.Time, 0, len(p.Next))
+	for id, next := range p.Next {
+		ids, nexts = append(ids, id), append(nexts, next)
+	}
+	if _, err := t.ext.ExecContext(ctx, `UPDATE triggers t SET next_due = u.due FROM unnest($1::bigint[], $2::timestamptz[]) AS u(id, due) WHERE t.id = u.id`,
+		ids, nexts); err != nil {
+		return wrap(err, "move the triggers on")
+	}
+	for id, nominal := range p.Moved {
+		if _, err := t.ext.ExecContext(ctx, `UPDATE runs SET nominal = $2 WHERE id = $1`, id, nominal); err != nil {
+			return wrap(err, "give the joined run its date")
+		}
+		if err := t.Log(ctx, job.LogLine{Text: "a later ring joined this run; its date is now " + nominal.UTC().Format("2006-01-02 15:04 UTC")}, id); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// AddRuns makes runs with one part each, waiting for their turn.
+func (q q) AddRuns(ctx context.Context, runs []NewRun) error {
+	if len(runs) == 0 {
+		return nil
+	}
+	n := len(runs)
+	ids, jobs, triggers, askers := make([]int64, n), make([]int64, n), make([]*int64, n), make([]*int64, n)
+	names, whys, zones, givens := make([]string, n), make([]string, n), make([]string, n), make([]string, n)
+	versions, priorities, gated := make([]int, n), make([]int, n), make([]bool, n)
+	nominals, dues := make([]time.Time, n), make([]time.Time, n)
+	for i, r := range runs {
+		given, err := document[job.Values]{r.Given}.Value()
+		if err != nil {
+			return wrap(err, "write the run's values")
+		}
+		if r.Given == nil {
+			given = "{}"
+		}
+		ids[i], jobs[i], triggers[i], askers[i] = int64(r.ID), r.JobID, r.TriggerID, r.AskedBy
+		names[i], whys[i], zones[i], givens[i] = r.Job, r.Why, r.Zone, given.(string) //nolint:errcheck // Value gives a string
+		versions[i], priorities[i], gated[i], nominals[i], dues[i] = r.JobVersion, r.Priority, r.Gated, r.Nominal, r.Due
+	}
+	if _, err := q.ext.ExecContext(ctx, `INSERT INTO runs (id, job_id, job_name, job_version, trigger_id, why, asked_by, nominal, due, zone, given, state, reason)
+		SELECT *, 'waiting', 'for its turn' FROM unnest($1::bigint[], $2::bigint[], $3::text[], $4::int[], $5::bigint[], $6::text[], $7::bigint[],
+			$8::timestamptz[], $9::timestamptz[], $10::text[], $11::jsonb[])`,
+		ids, jobs, names, versions, triggers, whys, askers, nominals, dues, zones, givens); err != nil {
+		return wrap(err, "make the runs")
+	}
+	if _, err := q.ext.ExecContext(ctx, `INSERT INTO parts (run_id, part, job_id, state, priority, gated)
+		SELECT id, 1, job_id, 'waiting', priority, gated FROM unnest($1::bigint[], $2::bigint[], $3::int[], $4::bool[]) AS u(id, job_id, priority, gated)`,
+		ids, jobs, priorities, gated); err != nil {
+		return wrap(err, "make the runs' parts")
+	}
+	if _, err := q.ext.ExecContext(ctx, `INSERT INTO run_log (run_id, state, text) SELECT id, 'waiting', why FROM unnest($1::bigint[], $2::text[]) AS u(id, why)`,
+		ids, whys); err != nil {
+		return wrap(err, "log the runs")
+	}
+	return q.Tell(ctx, Notice{Kind: "parts"})
+}
+
+// NextDue is the earliest due time of all triggers; ok is false when nothing is to ring.
+func (q q) NextDue(ctx context.Context) (due time.Time, ok bool, err error) {
+	var next *time.Time
+	err = sqlx.GetContext(ctx, q.ext, &next, `SELECT min(next_due) FROM triggers WHERE next_due IS NOT NULL`)
+	if err != nil || next == nil {
+		return time.Time{}, false, wrap(err, "find what rings next")
+	}
+	return *next, true, nil
+}
+
+// Rings lists the decisions on a job's due times, newest first.
+func (q q) Rings(ctx context.Context, jobID int64, limit int) ([]job.Ring, error) {
+	rings := []job.Ring{}
+	err := sqlx.SelectContext(ctx, q.ext, &rings, `SELECT trigger_id, due, nominal, decision, reason, run_id, decided_at FROM rings
+		WHERE job_id = $1 ORDER BY due DESC LIMIT $2`, jobID, limit)
+	return rings, wrap(err, "list the rings")
+}

@@ -1,0 +1,273 @@
+// Package store keeps every record of the service in PostgreSQL. SQL on our
+// records stands here and nowhere else.
+//
+// A Store may be used by several goroutines and by several nodes at once. What
+// must be written together is written in Do; the single methods may be called
+// inside of it (on the Tx) or outside (on the Store). Moves of state that
+// belong to the holder of a lease name the lease's number and fail with
+// ErrStale when another has it.
+package store
+
+import (
+	"context"
+	"database/sql"
+	"database/sql/driver"
+	"embed"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jackc/pgx/v5/pgxpool"
+	"github.com/jackc/pgx/v5/stdlib"
+	"github.com/jmoiron/sqlx"
+	"github.com/pressly/goose/v3"
+	"github.com/pressly/goose/v3/lock"
+
+	"ironbell/internal/core/job"
+)
+
+//go:embed migrations/*.sql
+var migrations embed.FS
+
+// Store is the way to our records.
+type Store struct {
+	q
+	pool *pgxpool.Pool
+	db   *sqlx.DB
+}
+
+// Tx is a Store within one transaction. It belongs to one goroutine.
+type Tx struct{ q }
+
+// q holds the methods that work inside and outside of a transaction.
+type q struct{ ext sqlx.ExtContext }
+
+// ErrStale says that a lease was lost: another node has the work now, and the
+// write was refused.
+var ErrStale = errors.New("the lease was lost: another node has this work")
+
+// NotFound says that there is no such record.
+type NotFound struct{ Kind, Name string }
+
+func (e *NotFound) Error() string { return fmt.Sprintf("there is no %s %q", e.Kind, e.Name) }
+
+// Taken says that a name is in use already.
+type Taken struct{ Kind, Name string }
+
+func (e *Taken) Error() string {
+	return fmt.Sprintf("there is a %s %q already; choose another name", e.Kind, e.Name)
+}
+
+// Options of a store.
+type Options struct {
+	Conns int // connections at most; 20 when 0
+}
+
+// Open connects to the database that dsn names and waits for it until ctx ends.
+// It changes nothing; Migrate does.
+func Open(ctx context.Context, dsn string, o Options) (*Store, error) {
+	config, err := pgxpool.ParseConfig(dsn)
+	if err != nil {
+		return nil, fmt.Errorf("read the database's connection string: %w", err)
+	}
+	config.MaxConns = int32(max(o.Conns, 0)) //nolint:gosec // a handful
+	if o.Conns == 0 {
+		config.MaxConns = 20
+	}
+	config.ConnConfig.RuntimeParams["application_name"] = "ironbell"
+	config.ConnConfig.RuntimeParams["timezone"] = "UTC"
+	config.ConnConfig.ConnectTimeout = 10 * time.Second
+	pool, err := pgxpool.NewWithConfig(ctx, config)
+	if err != nil {
+		return nil, fmt.Errorf("open the database: %w", err)
+	}
+	for {
+		err = pool.Ping(ctx)
+		if err == nil {
+			break
+		}
+		select {
+		case <-ctx.Done():
+			pool.Close()
+			return nil, fmt.Errorf("the database does not answer: %w", err)
+		case <-time.After(200 * time.Millisecond):
+		}
+	}
+	db := sqlx.NewDb(stdlib.OpenDBFromPool(pool), "pgx")
+	return &Store{q: q{ext: db}, pool: pool, db: db}, nil
+}
+
+// Close gives all connections back.
+func (s *Store) Close() {
+	_ = s.db.Close() // it has nothing of its own: the pool is closed next
+	s.pool.Close()
+}
+
+// Pool is the pool beneath, for libraries that bring their own tables.
+func (s *Store) Pool() *pgxpool.Pool { return s.pool }
+
+// Ping tells whether the database answers.
+func (s *Store) Ping(ctx context.Context) error { return s.pool.Ping(ctx) }
+
+// Migrate brings the schema to the version of this program. Several nodes may
+// call it at once: one works, the others wait.
+func (s *Store) Migrate(ctx context.Context) error {
+	dir, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		return fmt.Errorf("find the migrations: %w", err)
+	}
+	locker, err := lock.NewPostgresSessionLocker()
+	if err != nil {
+		return fmt.Errorf("prepare the migrations' lock: %w", err)
+	}
+	provider, err := goose.NewProvider(goose.DialectPostgres, s.db.DB, dir, goose.WithSessionLocker(locker))
+	if err != nil {
+		return fmt.Errorf("read the migrations: %w", err)
+	}
+	if _, err := provider.Up(ctx); err != nil {
+		return fmt.Errorf("bring the database to this version: %w", err)
+	}
+	return s.EnsureMonths(ctx)
+}
+
+// EnsureMonths makes the partitions of this month and the next two.
+func (s *Store) EnsureMonths(ctx context.Context) error {
+	_, err := s.ext.ExecContext(ctx, `SELECT ensure_months(2)`)
+	return wrap(err, "make the partitions of the coming months")
+}
+
+// Do runs f in one transaction and tries it again, a few times, when the
+// database broke it off in favour of another (deadlock, serialization).
+func (s *Store) Do(ctx context.Context, f func(*Tx) error) error {
+	const tries = 4
+	var err error
+	for range tries {
+		err = s.once(ctx, f)
+		var pg *pgconn.PgError
+		if !errors.As(err, &pg) || (pg.Code != "40P01" && pg.Code != "40001") {
+			return err
+		}
+	}
+	return err
+}
+
+func (s *Store) once(ctx context.Context, f func(*Tx) error) error {
+	tx, err := s.db.BeginTxx(ctx, nil)
+	if err != nil {
+		return fmt.Errorf("begin a transaction: %w", err)
+	}
+	defer func() { _ = tx.Rollback() }() // after a commit there is nothing to undo
+	if err := f(&Tx{q{ext: tx}}); err != nil {
+		return err
+	}
+	return wrap(tx.Commit(), "commit")
+}
+
+// Notice is word of a change.
+type Notice = job.Notice
+
+const channel = "ironbell"
+
+// Tell sends a notice to every node when the transaction commits.
+func (q q) Tell(ctx context.Context, n Notice) error {
+	_, err := q.ext.ExecContext(ctx, `SELECT pg_notify($1, $2)`, channel, n.Kind+" "+n.ID)
+	return wrap(err, "notify")
+}
+
+// Listen calls heard for each notice until ctx ends or the line breaks. It has
+// a connection of its own. ready is called once, when nothing is missed anymore.
+func (s *Store) Listen(ctx context.Context, ready func(), heard func(Notice)) error {
+	conn, err := s.pool.Acquire(ctx)
+	if err != nil {
+		return fmt.Errorf("listen: %w", err)
+	}
+	line := conn.Hijack()
+	defer func() {
+		ending, stop := context.WithTimeout(context.WithoutCancel(ctx), time.Second)
+		defer stop()
+		_ = line.Close(ending) // the line is given up either way
+	}()
+	if _, err := line.Exec(ctx, "LISTEN "+pgx.Identifier{channel}.Sanitize()); err != nil {
+		return fmt.Errorf("listen: %w", err)
+	}
+	ready()
+	for {
+		n, err := line.WaitForNotification(ctx)
+		if err != nil {
+			return fmt.Errorf("listen: %w", err)
+		}
+		notice := Notice{Kind: n.Payload}
+		for i := range n.Payload {
+			if n.Payload[i] == ' ' {
+				notice = Notice{Kind: n.Payload[:i], ID: n.Payload[i+1:]}
+				break
+			}
+		}
+		heard(notice)
+	}
+}
+
+// document is a column of JSON.
+type document[T any] struct{ V T }
+
+// Scan implements sql.Scanner.
+func (d *document[T]) Scan(src any) error {
+	switch v := src.(type) {
+	case nil:
+		return nil
+	case []byte:
+		return json.Unmarshal(v, &d.V)
+	case string:
+		return json.Unmarshal([]byte(v), &d.V)
+	}
+	return fmt.Errorf("a %T is no JSON", src)
+}
+
+// Value implements driver.Valuer.
+func (d document[T]) Value() (driver.Value, error) {
+	text, err := json.Marshal(d.V)
+	return string(text), err
+}
+
+func wrap(err error, doing string) error {
+	if err == nil {
+		return nil
+	}
+	return fmt.Errorf("%s: %w", doing, err)
+}
+
+// found turns the driver's "no rows" into a NotFound.
+func found(err error, kind, name string) error {
+	if errors.Is(err, sql.ErrNoRows) {
+		return &NotFound{Kind: kind, Name: name}
+	}
+	return wrap(err, "read the "+kind)
+}
+
+// unique turns a violated unique index into a Taken.
+func unique(err error, kind, name string) error {
+	var pg *pgconn.PgError
+	if errors.As(err, &pg) && pg.Code == "23505" {
+		return &Taken{Kind: kind, Name: name}
+	}
+	return wrap(err, "save the "+kind)
+}
+
+// one expects that a write moved exactly one row.
+func one(res sql.Result, err error) error {
+	if err != nil {
+		return err
+	}
+	n, err := res.RowsAffected()
+	if err != nil {
+		return err
+	}
+	if n == 0 {
+		return ErrStale
+	}
+	return nil
+}
