@@ -18,8 +18,6 @@ import (
 	"syscall"
 	"time"
 
-	"github.com/jackc/pgx/v5"
-
 	"ironbell/client"
 	"ironbell/demo"
 	"ironbell/internal/access"
@@ -29,6 +27,8 @@ import (
 	"ironbell/internal/engine"
 	"ironbell/internal/localpg"
 	"ironbell/internal/store"
+
+	"github.com/jackc/pgx/v5"
 )
 
 var demoCommand = cli.Command{
@@ -110,7 +110,7 @@ func runDemo(ctx context.Context, i cli.IO, o demoOptions) error {
 		return err
 	}
 	defer standins.Stop(syscall.SIGTERM, 5*time.Second, syscall.SIGKILL)
-	listen := freeOr(o.listen)
+	listen := freeOr(ctx, o.listen)
 	service, err := startService(o, pg, listen)
 	if err != nil {
 		return err
@@ -239,7 +239,7 @@ func startStandins(ctx context.Context, i cli.IO, o demoOptions) (standinWorld, 
 	if err != nil {
 		return w, nil, fmt.Errorf("find our own program: %w", err)
 	}
-	cmd := exec.Command(filepath.Join(filepath.Dir(self), "standins"), "-inbox", freeOr(o.inbox), "-authority-away") //nolint:gosec // beside our own program
+	cmd := exec.Command(filepath.Join(filepath.Dir(self), "standins"), "-inbox", freeOr(ctx, o.inbox), "-authority-away") //nolint:gosec,noctx // beside our own program; child.Stop ends it
 	cmd.Stderr = i.Err
 	out, err := cmd.StdoutPipe()
 	if err != nil {
@@ -276,12 +276,12 @@ func startService(o demoOptions, pg *localpg.Server, listen string) (*child.Chil
 	if err != nil {
 		return nil, fmt.Errorf("find our own program: %w", err)
 	}
-	log, err := os.OpenFile(filepath.Join(o.dir, "service.log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600) //nolint:gosec // our own folder
+	log, err := os.OpenFile(filepath.Join(o.dir, "service.log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
 	if err != nil {
 		return nil, fmt.Errorf("open the service's log: %w", err)
 	}
 	defer func() { _ = log.Close() }()                                                                                                               // written by the child only
-	cmd := exec.Command(self, "serve", "-listen", listen, "-artifacts", filepath.Join(o.dir, "artifacts"), "-key-file", filepath.Join(o.dir, "key")) //nolint:gosec // our own program
+	cmd := exec.Command(self, "serve", "-listen", listen, "-artifacts", filepath.Join(o.dir, "artifacts"), "-key-file", filepath.Join(o.dir, "key")) //nolint:gosec,noctx // our own program; child.Stop ends it
 	cmd.Env = append(os.Environ(), "IRONBELL_DB="+pg.DSN("ironbell"))
 	cmd.Stdout, cmd.Stderr = log, log
 	return child.Start(cmd, syscall.SIGTERM, nil)
@@ -312,9 +312,9 @@ func awaitReady(ctx context.Context, base string, service *child.Child) error {
 }
 
 // freeOr gives the address when its port is free, and otherwise one that is.
-func freeOr(address string) string {
+func freeOr(ctx context.Context, address string) string {
 	for _, a := range []string{address, "127.0.0.1:0"} {
-		if l, err := net.Listen("tcp", a); err == nil {
+		if l, err := (&net.ListenConfig{}).Listen(ctx, "tcp", a); err == nil {
 			defer func() { _ = l.Close() }() // it only lent its number
 			return l.Addr().String()
 		}

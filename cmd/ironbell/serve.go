@@ -102,7 +102,7 @@ func serve(ctx context.Context, errs io.Writer, o serveOptions) error {
 	defer func() { _ = files.Close() }() // nothing is left in it
 	sources := report.NewSources(s, vault)
 	defer sources.Close()
-	l, err := net.Listen("tcp", o.listen)
+	l, err := (&net.ListenConfig{}).Listen(ctx, "tcp", o.listen)
 	if err != nil {
 		return fmt.Errorf("listen on %s: %w; choose another address with -listen", o.listen, err)
 	}
@@ -116,8 +116,10 @@ func serve(ctx context.Context, errs io.Writer, o serveOptions) error {
 	// Requests end with the service: streams of notices would never end by themselves.
 	requests, endRequests := context.WithCancel(context.WithoutCancel(ctx))
 	defer endRequests()
-	server := &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: time.Minute, IdleTimeout: 2 * time.Minute,
-		MaxHeaderBytes: 64 << 10, BaseContext: func(net.Listener) context.Context { return requests }, ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelWarn)}
+	server := &http.Server{
+		Handler: handler, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: time.Minute, IdleTimeout: 2 * time.Minute,
+		MaxHeaderBytes: 64 << 10, BaseContext: func(net.Listener) context.Context { return requests }, ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelWarn),
+	}
 
 	working, stopWorking := context.WithCancel(ctx)
 	defer stopWorking()

@@ -65,7 +65,7 @@ func run(page, smtp, authority string, away bool) error {
 			return err
 		}
 	}
-	l, err := net.Listen("tcp", page)
+	l, err := (&net.ListenConfig{}).Listen(ctx, "tcp", page)
 	if err != nil {
 		return fmt.Errorf("listen for the inbox: %w", err)
 	}
@@ -73,7 +73,7 @@ func run(page, smtp, authority string, away bool) error {
 	ended := make(chan error, 1)
 	go func() { ended <- server.Serve(l) }()
 	w.Mail, w.Authority, w.Inbox = house.Address(), outside.Address(), "http://"+l.Addr().String()
-	if err := json.NewEncoder(os.Stdout).Encode(w); err != nil {
+	if err := json.NewEncoder(os.Stdout).Encode(w); err != nil { //nolint:gosec // who started us needs it
 		return fmt.Errorf("tell the addresses: %w", err)
 	}
 	select {

@@ -13,10 +13,10 @@ import (
 	"strings"
 	"time"
 
-	"golang.org/x/crypto/argon2"
-
 	"ironbell/internal/core/job"
 	"ironbell/internal/store"
+
+	"golang.org/x/crypto/argon2"
 )
 
 // Act is something that a person may or may not do.

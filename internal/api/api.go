@@ -12,6 +12,13 @@ import (
 	"strings"
 	"time"
 
+	"ironbell/internal/access"
+	"ironbell/internal/artifact"
+	"ironbell/internal/core/job"
+	"ironbell/internal/engine"
+	"ironbell/internal/secret"
+	"ironbell/internal/store"
+
 	"github.com/alexedwards/scs/pgxstore"
 	"github.com/alexedwards/scs/v2"
 	"github.com/danielgtaylor/huma/v2"
@@ -19,13 +26,6 @@ import (
 	"github.com/go-chi/chi/v5"
 	"github.com/go-chi/chi/v5/middleware"
 	"github.com/go-chi/httprate"
-
-	"ironbell/internal/access"
-	"ironbell/internal/artifact"
-	"ironbell/internal/core/job"
-	"ironbell/internal/engine"
-	"ironbell/internal/secret"
-	"ironbell/internal/store"
 )
 
 // Parts are what the API speaks to.
@@ -76,7 +76,7 @@ func Handler(p Parts) (h http.Handler, stop func()) {
 	r.Get("/ready", s.ready)
 	r.Group(func(r chi.Router) {
 		r.Use(sessions.LoadAndSave, s.who)
-		r.With(httprate.LimitByIP(signInsAMin, time.Minute)).Group(func(r chi.Router) { s.describe(r, s.signIn) })
+		r.With(httprate.LimitBy(signInsAMin, time.Minute, httprate.KeyByIP)).Group(func(r chi.Router) { s.describe(r, s.signIn) })
 		r.With(signedIn).Group(func(r chi.Router) { s.describe(r, s.operations) })
 		r.Handle("/api/*", http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 			if _, ok := person(r.Context()); !ok {
@@ -94,6 +94,11 @@ func Handler(p Parts) (h http.Handler, stop func()) {
 // are open and those that are not cannot be mixed up.
 func (s *server) describe(r chi.Router, register func(huma.API)) {
 	register(humachi.New(r, config(s.Version)))
+}
+
+func init() {
+	// Lists are never null: an empty one is [].
+	huma.DefaultArrayNullable = false
 }
 
 func config(version string) huma.Config {

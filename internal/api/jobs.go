@@ -5,11 +5,11 @@ import (
 	"net/http"
 	"time"
 
-	"github.com/danielgtaylor/huma/v2"
-
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/job"
 	"ironbell/internal/store"
+
+	"github.com/danielgtaylor/huma/v2"
 )
 
 // JobPath names a job in an address.

@@ -5,12 +5,12 @@ import (
 	"net/http"
 	"time"
 
-	"github.com/danielgtaylor/huma/v2"
-	"github.com/danielgtaylor/huma/v2/sse"
-
 	"ironbell/internal/core/job"
 	"ironbell/internal/engine"
 	"ironbell/internal/store"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/sse"
 )
 
 // pulse is how often a quiet stream of notices shows that it is alive.
@@ -21,7 +21,7 @@ func (s *server) liveNotices(a huma.API) {
 	sse.Register(a, huma.Operation{OperationID: "live", Method: http.MethodGet, Path: "/api/live", Summary: "Notices of changes, as server-sent events", Tags: []string{"service"}},
 		map[string]any{"notice": store.Notice{}},
 		func(ctx context.Context, in *struct {
-			Run job.RunID `query:"run" doc:"only notices about this run"`
+			Run string `query:"run" maxLength:"30" doc:"only notices about this run"`
 		}, send sse.Sender,
 		) {
 			notices, stop := s.Engine.Watch()
@@ -40,7 +40,7 @@ func (s *server) liveNotices(a huma.API) {
 				case <-ticker.C:
 					n = store.Notice{Kind: "pulse"}
 				case n = <-notices:
-					if in.Run != 0 && n.Kind != engine.Everything && (n.Kind != "run" || n.ID != in.Run.String()) {
+					if in.Run != "" && n.Kind != engine.Everything && (n.Kind != "run" || n.ID != in.Run) {
 						continue
 					}
 				}

@@ -5,12 +5,12 @@ import (
 	"errors"
 	"net/http"
 
-	"github.com/danielgtaylor/huma/v2"
-
 	"ironbell/internal/access"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/report"
 	"ironbell/internal/store"
+
+	"github.com/danielgtaylor/huma/v2"
 )
 
 // problem turns an error into a problem (RFC 9457) with the status that fits.
@@ -39,7 +39,7 @@ func (s *server) problem(err error) error {
 		if len(details) == 1 {
 			return huma.NewError(http.StatusUnprocessableEntity, invalid.Error(), details...)
 		}
-		return huma.NewError(http.StatusUnprocessableEntity, what+" was not accepted; nothing was saved.", details...)
+		return huma.NewError(http.StatusUnprocessableEntity, what+" was not accepted; nothing was changed.", details...)
 	case errors.As(err, &missing):
 		return huma.NewError(http.StatusNotFound, missing.Error())
 	case errors.As(err, &taken):

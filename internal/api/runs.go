@@ -10,30 +10,46 @@ import (
 	"strings"
 	"time"
 
-	"github.com/danielgtaylor/huma/v2"
-
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/job"
 	"ironbell/internal/engine"
 	"ironbell/internal/store"
+
+	"github.com/danielgtaylor/huma/v2"
 )
 
 // RunPath names a run in an address.
 type RunPath struct {
-	Run job.RunID `path:"run" doc:"number of the run, such as 2611-48211"`
+	Run string `path:"run" maxLength:"30" doc:"number of the run, such as 2611-48211"`
+}
+
+// runID reads a run's number from an address.
+func runID(text string) (job.RunID, error) {
+	id, ok := job.ParseRunID(text)
+	if !ok {
+		return 0, huma.NewError(http.StatusUnprocessableEntity, fmt.Sprintf("%q is no number of a run; write it as 2611-42", text))
+	}
+	return id, nil
 }
 
 func (s *server) runs(a huma.API) {
 	tags := []string{"runs"}
 	huma.Register(a, huma.Operation{OperationID: "list-runs", Method: http.MethodGet, Path: "/api/runs", Summary: "List runs, newest first", Tags: tags},
 		func(ctx context.Context, in *struct {
-			Job    string    `query:"job" maxLength:"200" doc:"id or name"`
-			State  []string  `query:"state" enum:"waiting,running,delivering,done,partly,blank,failed,cancelled,passed over"`
-			Before job.RunID `query:"before" doc:"older than this run, to read on"`
-			Limit  int       `query:"limit" minimum:"1" maximum:"1000" default:"100"`
+			Job    string   `query:"job" maxLength:"200" doc:"id or name"`
+			State  []string `query:"state" enum:"waiting,running,delivering,done,partly,blank,failed,cancelled,passed over"`
+			Before string   `query:"before" maxLength:"30" doc:"older than this run, to read on"`
+			Limit  int      `query:"limit" minimum:"1" maximum:"1000" default:"100"`
 		},
 		) (*struct{ Body []job.Run }, error) {
-			f := store.RunFilter{States: in.State, Before: in.Before, Limit: in.Limit}
+			f := store.RunFilter{States: in.State, Limit: in.Limit}
+			if in.Before != "" {
+				id, err := runID(in.Before)
+				if err != nil {
+					return nil, err
+				}
+				f.Before = id
+			}
 			if in.Job != "" {
 				j, err := s.Store.Job(ctx, in.Job)
 				if err != nil {
@@ -49,7 +65,11 @@ func (s *server) runs(a huma.API) {
 		})
 	huma.Register(a, huma.Operation{OperationID: "show-run", Method: http.MethodGet, Path: "/api/runs/{run}", Summary: "Show a run with its attempts, files, deliveries and alerts", Tags: tags},
 		func(ctx context.Context, in *RunPath) (*struct{ Body wire.RunPage }, error) {
-			page, err := s.runPage(ctx, in.Run)
+			id, err := runID(in.Run)
+			if err != nil {
+				return nil, err
+			}
+			page, err := s.runPage(ctx, id)
 			if err != nil {
 				return nil, s.problem(err)
 			}
@@ -61,14 +81,20 @@ func (s *server) runs(a huma.API) {
 			After int64 `query:"after" minimum:"0" doc:"number of the last line that is known"`
 		},
 		) (*struct{ Body []job.LogLine }, error) {
-			lines, err := s.Store.RunLog(ctx, in.Run, in.After)
+			id, err := runID(in.Run)
+			if err != nil {
+				return nil, err
+			}
+			lines, err := s.Store.RunLog(ctx, id, in.After)
 			if err != nil {
 				return nil, s.problem(err)
 			}
 			return &struct{ Body []job.LogLine }{lines}, nil
 		})
-	huma.Register(a, huma.Operation{OperationID: "fetch-file", Method: http.MethodGet, Path: "/api/files/{file}", Summary: "Fetch a file that a run made", Tags: tags,
-		Responses: map[string]*huma.Response{"200": {Description: "The file", Content: map[string]*huma.MediaType{"application/octet-stream": {}}}}},
+	huma.Register(a, huma.Operation{
+		OperationID: "fetch-file", Method: http.MethodGet, Path: "/api/files/{file}", Summary: "Fetch a file that a run made", Tags: tags,
+		Responses: map[string]*huma.Response{"200": {Description: "The file", Content: map[string]*huma.MediaType{"application/octet-stream": {}}}},
+	},
 		func(ctx context.Context, in *struct {
 			File int64 `path:"file"`
 		},

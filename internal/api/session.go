@@ -5,11 +5,11 @@ import (
 	"net/http"
 	"time"
 
-	"github.com/danielgtaylor/huma/v2"
-
 	"ironbell/internal/access"
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/job"
+
+	"github.com/danielgtaylor/huma/v2"
 )
 
 const tokenLife = 90 * 24 * time.Hour

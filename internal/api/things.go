@@ -5,12 +5,12 @@ import (
 	"errors"
 	"net/http"
 
-	"github.com/danielgtaylor/huma/v2"
-
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/job"
 	"ironbell/internal/engine"
 	"ironbell/internal/store"
+
+	"github.com/danielgtaylor/huma/v2"
 )
 
 func (s *server) reports(a huma.API) {

@@ -6,12 +6,12 @@ import (
 	"slices"
 	"time"
 
-	"github.com/danielgtaylor/huma/v2"
-
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/rule"
 	"ironbell/internal/store"
+
+	"github.com/danielgtaylor/huma/v2"
 )
 
 const (
@@ -53,8 +53,10 @@ func (s *server) day(ctx context.Context, at, now time.Time) (wire.Day, error) {
 	y, m, d := at.Date()
 	from := time.Date(y, m, d, 0, 0, 0, 0, at.Location())
 	to := time.Date(y, m, d+1, 0, 0, 0, 0, at.Location())
-	day := wire.Day{Date: from.Format(time.DateOnly), Zone: at.Location().String(), From: from, To: to, Now: now,
-		Runs: []wire.Mark{}, Upcoming: []wire.Coming{}, Next: []wire.Coming{}, Running: []wire.Mark{}}
+	day := wire.Day{
+		Date: from.Format(time.DateOnly), Zone: at.Location().String(), From: from, To: to, Now: now,
+		Runs: []wire.Mark{}, Upcoming: []wire.Coming{}, Next: []wire.Coming{}, Running: []wire.Mark{},
+	}
 	runs, err := s.Store.Runs(ctx, store.RunFilter{From: from, To: to, Limit: maxMarks})
 	if err != nil {
 		return day, err

@@ -14,9 +14,9 @@ import (
 	"slices"
 	"strings"
 
-	"golang.org/x/term"
-
 	"ironbell/client"
+
+	"golang.org/x/term"
 )
 
 // Exit statuses. Those of a run that was followed stand in follow.go.
@@ -66,7 +66,7 @@ func (p plain) Write(text []byte) (int, error) {
 // Terminal tells whether the output is a terminal, where a progress line may stand.
 func (i IO) Terminal() bool {
 	f, ok := i.raw.(*os.File)
-	return ok && term.IsTerminal(int(f.Fd())) //nolint:gosec // a file descriptor fits
+	return ok && term.IsTerminal(int(f.Fd()))
 }
 
 // Usage is an error in how a command was called.

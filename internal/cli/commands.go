@@ -11,10 +11,10 @@ import (
 	"strconv"
 	"strings"
 
-	"golang.org/x/term"
-
 	"ironbell/client"
 	"ironbell/internal/core/job"
+
+	"golang.org/x/term"
 )
 
 // clientCommands is the table of the commands that speak to a service.
@@ -318,9 +318,9 @@ func signInCommand(f *flag.FlagSet) runner {
 
 // AskPassword reads a password without showing it, or a line of a pipe.
 func AskPassword(i IO) (string, error) {
-	if in, ok := i.In.(*os.File); ok && term.IsTerminal(int(in.Fd())) { //nolint:gosec // a file descriptor fits
+	if in, ok := i.In.(*os.File); ok && term.IsTerminal(int(in.Fd())) {
 		fmt.Fprint(i.Err, "Password: ")
-		text, err := term.ReadPassword(int(in.Fd())) //nolint:gosec // a file descriptor fits
+		text, err := term.ReadPassword(int(in.Fd()))
 		fmt.Fprintln(i.Err)
 		if err != nil {
 			return "", fmt.Errorf("read the password: %w", err)

@@ -5,12 +5,12 @@ import (
 	"strings"
 	"time"
 
+	"ironbell/internal/api/wire"
+	"ironbell/internal/core/job"
+
 	"github.com/dustin/go-humanize"
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
-
-	"ironbell/internal/api/wire"
-	"ironbell/internal/core/job"
 )
 
 // glyphs give each state a sign of its own beside its word.
@@ -92,7 +92,7 @@ func printJobs(i IO, jobs []wire.JobLine) {
 		return
 	}
 	t := newTable(i, "Id", "Job", "Owner", "", "Next ring", "Last outcome", "When")
-	t.SetColumnConfigs([]table.ColumnConfig{{Name: "Last outcome", WidthMax: 44}, {Name: "When", WidthMax: 36}})
+	t.SetColumnConfigs([]table.ColumnConfig{{Name: "Last outcome", WidthMax: 44, WidthMaxEnforcer: text.WrapSoft}, {Name: "When", WidthMax: 36, WidthMaxEnforcer: text.WrapSoft}})
 	for _, j := range jobs {
 		on, next, last := "off", "", "has not run yet"
 		if j.On {
@@ -187,9 +187,9 @@ func printRuns(i IO, runs []job.Run) {
 		return
 	}
 	t := newTable(i, "Run", "Job", "State", "Due", "Took", "Why in this state")
-	t.SetColumnConfigs([]table.ColumnConfig{{Name: "Why in this state", WidthMax: 60}})
+	t.SetColumnConfigs([]table.ColumnConfig{{Name: "Why in this state", WidthMax: 60, WidthMaxEnforcer: text.WrapSoft}})
 	for _, r := range runs {
-		t.AppendRow(table.Row{r.ID, r.Job, stateWord(r.State), wall(r.Due, zoneOf(r.Zone)), took(r.StartedAt, r.EndedAt), r.Reason})
+		t.AppendRow(table.Row{r.ID.String(), r.Job, stateWord(r.State), wall(r.Due, zoneOf(r.Zone)), took(r.StartedAt, r.EndedAt), r.Reason})
 	}
 	t.Render()
 }
@@ -215,7 +215,7 @@ func printRun(i IO, p wire.RunPage) {
 	if len(p.Attempts) > 0 {
 		heading(i, "Attempts")
 		t := newTable(i, "Task", "Try", "State", "Began", "Took", "Rows", "What it did, or what went wrong")
-		t.SetColumnConfigs([]table.ColumnConfig{{Number: 7, WidthMax: 70}})
+		t.SetColumnConfigs([]table.ColumnConfig{{Number: 7, WidthMax: 70, WidthMaxEnforcer: text.WrapSoft}})
 		for _, a := range p.Attempts {
 			rows := ""
 			if a.Rows != nil {
@@ -240,7 +240,7 @@ func printRun(i IO, p wire.RunPage) {
 	if len(p.Deliveries) > 0 {
 		heading(i, "Deliveries")
 		t := newTable(i, "Id", "To", "State", "Tries", "At", "The other side said")
-		t.SetColumnConfigs([]table.ColumnConfig{{Number: 6, WidthMax: 70}})
+		t.SetColumnConfigs([]table.ColumnConfig{{Number: 6, WidthMax: 70, WidthMaxEnforcer: text.WrapSoft}})
 		for _, d := range p.Deliveries {
 			at := d.ReadyAt
 			word := stateWord(d.State)

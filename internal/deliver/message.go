@@ -9,9 +9,9 @@ import (
 	"strings"
 	"time"
 
-	gomail "github.com/wneessen/go-mail"
-
 	"ironbell/internal/core/expr"
+
+	gomail "github.com/wneessen/go-mail"
 )
 
 // Attachment is a file that goes with a message.

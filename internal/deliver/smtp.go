@@ -16,10 +16,10 @@ import (
 	"strings"
 	"time"
 
+	"ironbell/internal/core/fault"
+
 	"github.com/emersion/go-sasl"
 	"github.com/emersion/go-smtp"
-
-	"ironbell/internal/core/fault"
 )
 
 // MailSettings are the settings of a destination of the protocol smtp.
@@ -127,7 +127,7 @@ func (m *mailServer) open(ctx context.Context) (*mailLine, error) {
 	defer stop()
 	conn, err := (&net.Dialer{}).DialContext(dialing, "tcp", address)
 	if err != nil {
-		return nil, fault.Wrap(err, fault.Passing, fault.Destination, doing, "Check that the mail server runs and can be reached from this machine.")
+		return nil, fault.Wrap(errors.New(fault.Reason(err)), fault.Passing, fault.Destination, doing, "Check that the mail server runs and can be reached from this machine.")
 	}
 	// Whatever waits on the line ends when ctx does.
 	raw := conn
@@ -217,7 +217,7 @@ func (l *mailLine) Send(ctx context.Context, e Envelope, content io.Reader, offe
 			res.Answered = true
 			return res, l.refused(err, about, fault.Message)
 		}
-		return res, fault.Wrap(err, fault.Passing, fault.Message, about+": the answer was lost", "")
+		return res, fault.Wrap(errors.New(fault.Reason(err)), fault.Passing, fault.Message, about+": the answer was lost", "")
 	}
 	res.Answered = true
 	res.Answer = "250 " + strings.TrimSpace(reply.StatusText)
@@ -237,7 +237,7 @@ func (l *mailLine) refused(err error, doing string, scope fault.Scope) *fault.Fa
 func (l *mailLine) explain(err error, doing string, scope fault.Scope) *fault.Fault {
 	var said *smtp.SMTPError
 	if !errors.As(err, &said) {
-		return fault.Wrap(fmt.Errorf("the line broke: %w", err), fault.Passing, fault.Destination, doing, "Check that the mail server runs and can be reached.")
+		return fault.Wrap(fmt.Errorf("the line broke: %s", fault.Reason(err)), fault.Passing, fault.Destination, doing, "Check that the mail server runs and can be reached.")
 	}
 	text := fmt.Sprintf("the server answered: %d", said.Code)
 	if said.EnhancedCode != (smtp.EnhancedCode{}) && said.EnhancedCode != smtp.NoEnhancedCode {
@@ -269,7 +269,7 @@ func (l *mailLine) secure(err error, doing string) *fault.Fault {
 	case strings.Contains(err.Error(), "doesn't support STARTTLS"):
 		return fault.Wrap(err, fault.Lasting, fault.Destination, doing, "The server offers no STARTTLS: choose the security that it has.")
 	}
-	return fault.Wrap(err, fault.Passing, fault.Destination, doing, "Check that the mail server runs and can be reached.")
+	return fault.Wrap(errors.New(fault.Reason(err)), fault.Passing, fault.Destination, doing, "Check that the mail server runs and can be reached.")
 }
 
 // copyMessage copies a stored message and puts the given id in its header in

@@ -116,7 +116,7 @@ func (e *Engine) deliveryAlert(ctx context.Context, t *store.Tx, s store.Sending
 		a.Advice = "Ask the recipient, then settle the delivery: mark it as sent, or send it again."
 	} else {
 		a.Cause = fmt.Sprintf("delivery:%d:%d:%s", *s.JobID, s.DestinationID, f.Class)
-		a.Happened = fmt.Sprintf("%s: %d of %d deliveries of run %s failed. %s.", run.Job, len(failed), len(deliveries), run.ID, upper(f.Error()))
+		a.Happened = fmt.Sprintf("%s: run %s could not be delivered to %d of %d. %s.", run.Job, run.ID, len(failed), len(deliveries), upper(f.Error()))
 	}
 	return t.OpenAlert(ctx, a)
 }

@@ -82,23 +82,25 @@ func Start(ctx context.Context, o Options) (*Server, error) {
 		return nil, fmt.Errorf("read the local database's password: %w", err)
 	}
 	s.password = strings.TrimSpace(string(secret))
-	if s.port, err = freePort(); err != nil {
+	if s.port, err = freePort(ctx); err != nil {
 		return nil, err
 	}
-	args := []string{"-D", data, "-p", strconv.Itoa(s.port), "-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=",
-		"-c", "max_connections=" + strconv.Itoa(max(o.Conns, 100)), "-c", "log_min_messages=fatal", "-c", "shared_buffers=128MB"}
+	args := []string{
+		"-D", data, "-p", strconv.Itoa(s.port), "-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=",
+		"-c", "max_connections=" + strconv.Itoa(max(o.Conns, 100)), "-c", "log_min_messages=fatal", "-c", "shared_buffers=128MB",
+	}
 	if o.Volatile {
 		args = append(args, "-c", "fsync=off", "-c", "synchronous_commit=off", "-c", "full_page_writes=off")
 	}
 	for name, value := range o.Settings {
 		args = append(args, "-c", name+"="+value)
 	}
-	log, err := os.OpenFile(s.log, os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o600) //nolint:gosec // our own folder
+	log, err := os.OpenFile(s.log, os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o600)
 	if err != nil {
 		return nil, fmt.Errorf("open the local database's log: %w", err)
 	}
 	defer func() { _ = log.Close() }()                                // written by the child only
-	cmd := exec.Command(filepath.Join(programs, "postgres"), args...) //nolint:gosec // found above
+	cmd := exec.Command(filepath.Join(programs, "postgres"), args...) //nolint:gosec,noctx // found above; Stop ends it
 	cmd.Stdout, cmd.Stderr, cmd.Dir = log, log, data
 	cmd.Env = []string{"LC_ALL=C.UTF-8", "PATH=/usr/bin:/bin"}
 	if s.child, err = child.Start(cmd, syscall.SIGINT, as); err != nil {
@@ -257,11 +259,11 @@ func initialise(ctx context.Context, programs, data string, as *syscall.Credenti
 	return nil
 }
 
-func freePort() (int, error) {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
+func freePort(ctx context.Context) (int, error) {
+	l, err := (&net.ListenConfig{}).Listen(ctx, "tcp", "127.0.0.1:0")
 	if err != nil {
 		return 0, fmt.Errorf("find a free port: %w", err)
 	}
-	defer func() { _ = l.Close() }()         // it only lent its number
-	return l.Addr().(*net.TCPAddr).Port, nil //nolint:errcheck // a TCP listener's address
+	defer func() { _ = l.Close() }() // it only lent its number
+	return l.Addr().(*net.TCPAddr).Port, nil
 }

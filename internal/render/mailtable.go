@@ -7,9 +7,9 @@ import (
 	"io"
 	"strings"
 
-	"github.com/dustin/go-humanize"
-
 	"ironbell/internal/core/rows"
+
+	"github.com/dustin/go-humanize"
 )
 
 // MailTableRows is how many rows a table in the body of a mail shows at most.

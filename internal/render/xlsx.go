@@ -7,10 +7,10 @@ import (
 	"strings"
 	"unicode/utf8"
 
-	"github.com/xuri/excelize/v2"
-
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/rows"
+
+	"github.com/xuri/excelize/v2"
 )
 
 // xlsxWriter writes a workbook with one sheet for each section: a frozen header

@@ -5,19 +5,18 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"net"
 	"strconv"
 	"strings"
 	"time"
+
+	"ironbell/internal/core/fault"
+	"ironbell/internal/core/rows"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgconn/ctxwatch"
 	"github.com/jackc/pgx/v5/pgtype"
 	"github.com/jackc/pgx/v5/pgxpool"
-
-	"ironbell/internal/core/fault"
-	"ironbell/internal/core/rows"
 )
 
 // PostgresSettings are the settings of a source of the driver postgres.
@@ -44,10 +43,6 @@ func openPostgres(name string, settings json.RawMessage, password string) (Sourc
 	if s.Host == "" || s.Database == "" || s.User == "" {
 		return nil, fault.New(fault.Source, doing, "it needs a host, a database and a user", "Save its settings again.")
 	}
-	config, err := pgxpool.ParseConfig("")
-	if err != nil {
-		return nil, fault.Wrap(err, fault.Lasting, fault.Source, doing, "")
-	}
 	// The text is built from checked parts; the password never stands in it.
 	mode := s.TLS
 	if mode == "" {
@@ -56,7 +51,7 @@ func openPostgres(name string, settings json.RawMessage, password string) (Sourc
 	if s.Port == 0 {
 		s.Port = 5432
 	}
-	config, err = pgxpool.ParseConfig("sslmode=" + word(mode) + " host=" + word(s.Host) + " port=" + strconv.Itoa(s.Port) +
+	config, err := pgxpool.ParseConfig("sslmode=" + word(mode) + " host=" + word(s.Host) + " port=" + strconv.Itoa(s.Port) +
 		" dbname=" + word(s.Database) + " user=" + word(s.User))
 	if err != nil {
 		return nil, fault.New(fault.Source, doing, "its settings cannot be read", "Check host, port, database, user and TLS.")
@@ -73,7 +68,7 @@ func openPostgres(name string, settings json.RawMessage, password string) (Sourc
 	}
 	config.MaxConns = 4
 	if s.Conns > 0 {
-		config.MaxConns = int32(min(s.Conns, 1000)) //nolint:gosec // bounded
+		config.MaxConns = int32(min(s.Conns, 1000))
 	}
 	config.MaxConnIdleTime = 5 * time.Minute
 	config.AfterRelease = func(c *pgx.Conn) bool {
@@ -234,7 +229,7 @@ func (p *postgres) explain(err error, st Statement, q Query, section string) err
 		}
 		return fault.Wrap(errors.New("the server answered: "+said.Message), fault.Passing, fault.Source, doing, "")
 	case errors.As(err, &refused):
-		return fault.Wrap(errors.New("no connection: "+reason(err)), fault.Passing, fault.Source, "connect to source "+quote(p.name), "Check that the database runs and can be reached from this machine.")
+		return fault.Wrap(errors.New("no connection: "+fault.Reason(err)), fault.Passing, fault.Source, "connect to source "+quote(p.name), "Check that the database runs and can be reached from this machine.")
 	case errors.As(err, &said):
 		doing := "run the query of section " + quote(section)
 		if section == "" {
@@ -263,16 +258,7 @@ func (p *postgres) explain(err error, st Statement, q Query, section string) err
 	case errors.Is(err, context.Canceled):
 		return err
 	}
-	return fault.Wrap(errors.New("the connection broke: "+reason(err)), fault.Passing, fault.Source, "read from source "+quote(p.name), "")
+	return fault.Wrap(errors.New("the connection broke: "+fault.Reason(err)), fault.Passing, fault.Source, "read from source "+quote(p.name), "")
 }
 
 const pgCanceled = "57014"
-
-// reason finds the sentence of the network below the driver's own.
-func reason(err error) string {
-	var op *net.OpError
-	if errors.As(err, &op) {
-		return op.Error()
-	}
-	return err.Error()
-}

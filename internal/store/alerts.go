@@ -5,9 +5,9 @@ import (
 	"fmt"
 	"time"
 
-	"github.com/jmoiron/sqlx"
-
 	"ironbell/internal/core/job"
+
+	"github.com/jmoiron/sqlx"
 )
 
 // tellAgain is how long an open alert that grows stays silent after it was told.

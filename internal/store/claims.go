@@ -4,9 +4,9 @@ import (
 	"context"
 	"time"
 
-	"github.com/jmoiron/sqlx"
-
 	"ironbell/internal/core/job"
+
+	"github.com/jmoiron/sqlx"
 )
 
 // Claim is one part of a run, held by a lease.

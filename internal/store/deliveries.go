@@ -5,9 +5,9 @@ import (
 	"fmt"
 	"time"
 
-	"github.com/jmoiron/sqlx"
-
 	"ironbell/internal/core/job"
+
+	"github.com/jmoiron/sqlx"
 )
 
 // NewMessage is a message with all that shall receive it, to be frozen.

@@ -7,9 +7,9 @@ import (
 	"strconv"
 	"time"
 
-	"github.com/jmoiron/sqlx"
-
 	"ironbell/internal/core/job"
+
+	"github.com/jmoiron/sqlx"
 )
 
 type jobRow struct {

@@ -6,9 +6,9 @@ import (
 	"errors"
 	"strconv"
 
-	"github.com/jmoiron/sqlx"
-
 	"ironbell/internal/core/job"
+
+	"github.com/jmoiron/sqlx"
 )
 
 type reportRow struct {

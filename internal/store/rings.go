@@ -2,11 +2,12 @@ package store
 
 import (
 	"context"
+	"encoding/json"
 	"time"
 
-	"github.com/jmoiron/sqlx"
-
 	"ironbell/internal/core/job"
+
+	"github.com/jmoiron/sqlx"
 )
 
 // DueTrigger is a trigger whose time has come, with what the decision needs.
@@ -171,15 +172,15 @@ func (q q) AddRuns(ctx context.Context, runs []NewRun) error {
 	versions, priorities, gated := make([]int, n), make([]int, n), make([]bool, n)
 	nominals, dues := make([]time.Time, n), make([]time.Time, n)
 	for i, r := range runs {
-		given, err := document[job.Values]{r.Given}.Value()
-		if err != nil {
-			return wrap(err, "write the run's values")
-		}
-		if r.Given == nil {
-			given = "{}"
+		given := []byte("{}")
+		if r.Given != nil {
+			var err error
+			if given, err = json.Marshal(r.Given); err != nil {
+				return wrap(err, "write the run's values")
+			}
 		}
 		ids[i], jobs[i], triggers[i], askers[i] = int64(r.ID), r.JobID, r.TriggerID, r.AskedBy
-		names[i], whys[i], zones[i], givens[i] = r.Job, r.Why, r.Zone, given.(string) //nolint:errcheck // Value gives a string
+		names[i], whys[i], zones[i], givens[i] = r.Job, r.Why, r.Zone, given.(string)
 		versions[i], priorities[i], gated[i], nominals[i], dues[i] = r.JobVersion, r.Priority, r.Gated, r.Nominal, r.Due
 	}
 	if _, err := q.ext.ExecContext(ctx, `INSERT INTO runs (id, job_id, job_name, job_version, trigger_id, why, asked_by, nominal, due, zone, given, state, reason)

@@ -5,10 +5,10 @@ import (
 	"fmt"
 	"time"
 
-	"github.com/jmoiron/sqlx"
-
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/policy"
+
+	"github.com/jmoiron/sqlx"
 )
 
 const runColumns = `id, job_id, job_name, job_version, trigger_id, why, nominal, due, zone, state, reason, created_at, started_at, ended_at`

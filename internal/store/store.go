@@ -19,6 +19,8 @@ import (
 	"io/fs"
 	"time"
 
+	"ironbell/internal/core/job"
+
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgxpool"
@@ -26,8 +28,6 @@ import (
 	"github.com/jmoiron/sqlx"
 	"github.com/pressly/goose/v3"
 	"github.com/pressly/goose/v3/lock"
-
-	"ironbell/internal/core/job"
 )
 
 //go:embed migrations/*.sql

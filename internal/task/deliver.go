@@ -8,14 +8,14 @@ import (
 	"strings"
 	"time"
 
-	"github.com/dustin/go-humanize"
-
 	"ironbell/internal/artifact"
 	"ironbell/internal/core/expr"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/deliver"
 	"ironbell/internal/render"
+
+	"github.com/dustin/go-humanize"
 )
 
 // DefaultSubject is the subject of a message whose task gives none.
@@ -69,8 +69,10 @@ func (k *Deliver) Run(ctx context.Context, w Work, t job.Task) (Result, error) {
 			continue
 		}
 		count = max(count, f.Rows)
-		letter.Attachments = append(letter.Attachments, deliver.Attachment{Name: f.Name, MediaType: f.MediaType,
-			Open: func(ctx context.Context) (io.ReadSeekCloser, error) { return k.Files.Open(ctx, f.Key) }})
+		letter.Attachments = append(letter.Attachments, deliver.Attachment{
+			Name: f.Name, MediaType: f.MediaType,
+			Open: func(ctx context.Context) (io.ReadSeekCloser, error) { return k.Files.Open(ctx, f.Key) },
+		})
 	}
 	facts := w.facts(w.Job, count, nil)
 	if letter.Subject, err = fill(orElse(d.Subject, DefaultSubject), expr.Names{}, facts); err != nil {
@@ -106,8 +108,10 @@ func (k *Deliver) Run(ctx context.Context, w Work, t job.Task) (Result, error) {
 	}
 	return Result{
 		Note: fmt.Sprintf("%s to %d %s, %s", files(len(letter.Attachments)), len(addresses), plural(len(addresses), "recipient"), humanize.Bytes(uint64(max(kept.Size, 0)))),
-		Message: &Message{MessageID: "<" + letter.MessageID + ">", Subject: letter.Subject, DestinationID: id,
-			Key: kept.Key, Size: kept.Size, SHA256: kept.SHA256, Addresses: addresses},
+		Message: &Message{
+			MessageID: "<" + letter.MessageID + ">", Subject: letter.Subject, DestinationID: id,
+			Key: kept.Key, Size: kept.Size, SHA256: kept.SHA256, Addresses: addresses,
+		},
 	}, nil
 }
 

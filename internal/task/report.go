@@ -212,8 +212,10 @@ func (s *sheaf) keep(total int64, task string, part int, name func(job.Output, s
 		if err != nil {
 			return err
 		}
-		files = append(files, job.Artifact{Part: part, Task: task, Format: l.format.Name, Name: text, MediaType: l.format.MediaType,
-			Size: kept.Size, SHA256: kept.SHA256, Rows: l.rows, Key: kept.Key})
+		files = append(files, job.Artifact{
+			Part: part, Task: task, Format: l.format.Name, Name: text, MediaType: l.format.MediaType,
+			Size: kept.Size, SHA256: kept.SHA256, Rows: l.rows, Key: kept.Key,
+		})
 		return nil
 	}
 	for _, l := range s.closed {

@@ -67,13 +67,15 @@ const maxMessage = 100 << 20
 // Start starts a server on a free port of loopback (port 0) or on a given one.
 // Whoever signs in must do it with user and password; without a user nobody needs to.
 func Start(name, address, user, password string, inbox *Inbox, cert tls.Certificate) (*Server, error) {
-	s := &Server{name: name, address: address, user: user, password: password, inbox: inbox, greyed: map[string]bool{}, behaviour: Behaviour{Mode: Accept},
-		tls: &tls.Config{Certificates: []tls.Certificate{cert}, MinVersion: tls.VersionTLS12}}
+	s := &Server{
+		name: name, address: address, user: user, password: password, inbox: inbox, greyed: map[string]bool{}, behaviour: Behaviour{Mode: Accept},
+		tls: &tls.Config{Certificates: []tls.Certificate{cert}, MinVersion: tls.VersionTLS12},
+	}
 	return s, s.listen()
 }
 
 func (s *Server) listen() error {
-	l, err := net.Listen("tcp", s.address)
+	l, err := net.Listen("tcp", s.address) //nolint:noctx // it waits for nothing
 	if err != nil {
 		return fmt.Errorf("listen for mail: %w", err)
 	}

@@ -110,6 +110,23 @@ func ByNetwork(err error) bool {
 		errors.Is(err, net.ErrClosed)
 }
 
+// Reason is what the network said, without the names of calls and addresses
+// that Go puts in front: "connection refused".
+func Reason(err error) string {
+	var op *net.OpError
+	if !errors.As(err, &op) {
+		return err.Error()
+	}
+	var number syscall.Errno
+	switch {
+	case errors.As(op.Err, &number):
+		return number.Error()
+	case op.Timeout():
+		return "no answer in time"
+	}
+	return op.Err.Error()
+}
+
 // Invalid collects everything that is wrong with something a person wrote, so
 // that they hear of it all at once. The zero value is ready to use.
 type Invalid struct {

@@ -86,15 +86,19 @@ type Retry struct {
 	Wait  Duration `json:"wait,omitempty" doc:"time between two tries, such as 10m"`
 }
 
-// The choices of a job. Each has a default, which is the first.
-type (
-	IfBlank     string
-	IfUnknown   string
-	AfterOutage string
-	Overlap     string
-)
+// IfBlank says what to do when nothing was found.
+type IfBlank string
 
-// The choices by name.
+// IfUnknown says what to do with a delivery whose answer was lost.
+type IfUnknown string
+
+// AfterOutage says what to do with rings that were missed.
+type AfterOutage string
+
+// Overlap says what to do when the last run of the job still works.
+type Overlap string
+
+// The choices by name; the first of each is its default.
 const (
 	BlankHold IfBlank = "hold"
 	BlankSend IfBlank = "send"

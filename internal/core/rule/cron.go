@@ -52,9 +52,9 @@ func parseCron(text string) (p pattern, passing bool, err error) {
 	if rest := strings.TrimLeft(text[at:], " \t"); rest != "" {
 		return p, false, &Error{Text: text, Column: len(text) - len(rest) + 1, Found: strings.TrimSpace(rest), Expected: "the end: a cron text has five fields (minute hour day month weekday)"}
 	}
-	weekdays := uint8(masks[4]&0x7f | masks[4]>>7&1) // 7 is Sunday, too
+	weekdays := uint8(masks[4]&0x7f | masks[4]>>7&1) //nolint:gosec // 7 bits by the mask; 7 is Sunday, too
 	p = pattern{
-		minutes: masks[0], hours: uint32(masks[1]), days: uint32(masks[2]), months: uint16(masks[3]),
+		minutes: masks[0], hours: uint32(masks[1]), days: uint32(masks[2]), months: uint16(masks[3]), //nolint:gosec // no field has more bits
 		weekdays: weekdays, either: !starred[2] && !starred[4],
 	}
 	if never(p) {

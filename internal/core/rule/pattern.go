@@ -76,7 +76,7 @@ func (p *pattern) daysOf(year, month int) uint32 {
 	first := int(mod(serial(year, month, 1)+4, 7)) // 1970-01-01 was a Thursday
 	week := uint64(p.weekdays) | uint64(p.weekdays)<<7
 	week = week >> first & 0x7f
-	spread := uint32((week | week<<7 | week<<14 | week<<21 | week<<28) << 1)
+	spread := uint32((week | week<<7 | week<<14 | week<<21 | week<<28) << 1 & 0xffffffff)
 	if p.either {
 		return (p.days | spread) & all
 	}

@@ -1,0 +1,48 @@
+# The two that a newcomer needs are demo and test; `make help` lists the rest.
+SHELL := /bin/bash
+BIN := bin
+GO_FILES := $(shell git ls-files -co --exclude-standard '*.go' '*.sql' '*.html' go.mod go.sum)
+CONSOLE_FILES := $(shell git ls-files -co --exclude-standard console)
+
+.PHONY: help demo demo-reset test lint build console screenshots bench describe
+help: ## List what can be made
+	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 16
+
+demo: ## Start Tarnwick Sound Ferries on this machine; Ctrl-C stops it
+	@scripts/ensure run
+	@$(MAKE) --no-print-directory build
+	@exec $(BIN)/ironbell demo
+
+demo-reset: build ## Forget the demo's state
+	@$(BIN)/ironbell demo -reset
+
+build: console ## Build console and programs
+	@go build -o $(BIN)/ ./cmd/...
+
+console: console/dist/index.html ## Build the console
+console/dist/index.html: $(CONSOLE_FILES) internal/api/openapi.json
+	@scripts/ensure console
+	@cd console && npm run --silent types >/dev/null && npm run --silent build -- --logLevel warn
+
+describe: ## Write the API's description anew
+	@go run ./cmd/ironbell describe > internal/api/openapi.json
+
+test: ## Test everything: core, store, console and the whole
+	@scripts/ensure test
+	@$(MAKE) --no-print-directory build
+	@cd console && npm run --silent test
+	go test -count=1 -timeout 15m ./...
+
+lint: ## Check form and structure
+	@scripts/ensure lint
+	@test -z "$$(gofmt -l cmd internal client demo standin test)" || { gofmt -l cmd internal client demo standin test; echo "gofmt these files"; exit 1; }
+	.tools/golangci-lint run ./...
+	@cd console && npm run --silent types >/dev/null && npm run --silent check && npm run --silent lint
+
+screenshots: build ## Take the pictures of docs/screenshots from the demo that runs
+	@scripts/ensure test
+	@go run ./test/shots
+
+bench: ## Measure speed, as ratios within one run
+	@scripts/ensure run
+	go test -run '^$$' -bench . -benchmem ./internal/core/...

@@ -1,0 +1,19 @@
+<script lang="ts">
+  import { QueryClient, QueryClientProvider } from '@tanstack/svelte-query';
+  import House from './components/House.svelte';
+  import { Problem } from './lib/api';
+  import { show } from './lib/theme.svelte';
+
+  show();
+  const client = new QueryClient({
+    defaultOptions: {
+      queries: {
+        staleTime: 5_000,
+        // What the service refused it refuses again; what did not answer may.
+        retry: (n, error) => !(error instanceof Problem && error.status > 0) && n < 3,
+      },
+    },
+  });
+</script>
+
+<QueryClientProvider {client}><House /></QueryClientProvider>

@@ -1,0 +1,55 @@
+<script lang="ts">
+  // An alert: what, for whom, who was told, and what can be done about it.
+  import { createMutation, useQueryClient } from '@tanstack/svelte-query';
+  import { api, body, type Alert } from '../lib/api';
+  import { mayChange, myZone } from '../lib/me.svelte';
+  import { p } from '../router';
+  import StateMark from './StateMark.svelte';
+  import Trouble from './Trouble.svelte';
+  import Wall from './Wall.svelte';
+
+  const { alert, whole = false }: { alert: Alert; whole?: boolean } = $props();
+  const client = useQueryClient();
+  const act = createMutation(() => ({
+    mutationFn: (end: boolean) =>
+      end
+        ? body(api.POST('/api/alerts/{alert}/close', { params: { path: { alert: alert.id } } }))
+        : body(api.POST('/api/alerts/{alert}/acknowledge', { params: { path: { alert: alert.id } } })),
+    onSuccess: () => client.invalidateQueries(),
+  }));
+</script>
+
+<article class="flex gap-3 px-3 py-2.5" data-alert={alert.id}>
+  <StateMark state={alert.state} word="" />
+  <div class="min-w-0 flex-1">
+    <a class="link-plain" href={p('/jobs/:job', { params: { job: String(alert.job_id ?? '') } })}
+      >{alert.job}</a
+    >
+    {#if alert.count > 1}<span class="soft text-[13px]">, {alert.count} times</span>{/if}
+    <p class="break-words">{alert.happened}</p>
+    {#if alert.for_whom}<p>For {alert.for_whom}.</p>{/if}
+    {#if whole && alert.tried}<p class="soft">Tried: {alert.tried}.</p>{/if}
+    {#if alert.advice}<p>{alert.advice}</p>{/if}
+    <p class="soft text-[13px]">
+      Since <Wall at={alert.opened_at} zone={myZone()} />.
+      {#if alert.acknowledged_by}Taken on by {alert.acknowledged_by}.{:else if alert.told}{alert.told
+          .charAt(0)
+          .toUpperCase() + alert.told.slice(1)}.{/if}
+    </p>
+    {#if act.isError}<Trouble error={act.error} />{/if}
+  </div>
+  <div class="flex flex-none flex-wrap items-start justify-end gap-1.5">
+    {#if mayChange(alert.owner)}
+      {#if alert.state === 'open'}
+        <button class="btn btn-primary" disabled={act.isPending} onclick={() => act.mutate(false)}
+          >Take it on</button
+        >
+      {:else if alert.state === 'acknowledged'}
+        <button class="btn" disabled={act.isPending} onclick={() => act.mutate(true)}>Close</button>
+      {/if}
+    {/if}
+    {#if alert.run_id && !whole}<a class="btn" href={p('/runs/:run', { params: { run: alert.run_id } })}
+        >Open</a
+      >{/if}
+  </div>
+</article>

@@ -1,0 +1,76 @@
+<script lang="ts">
+  // The frame of every page: where one is, where one can go, who one is.
+  import { createQuery, useQueryClient } from '@tanstack/svelte-query';
+  import type { Snippet } from 'svelte';
+  import { api, body, type Me } from '../lib/api';
+  import { line } from '../lib/live.svelte';
+  import { choose, theme, type Theme } from '../lib/theme.svelte';
+  import { isActive, p } from '../router';
+  import Bell from './Bell.svelte';
+
+  const { me, children }: { me: Me; children: Snippet } = $props();
+  const client = useQueryClient();
+  const alerts = createQuery(() => ({
+    queryKey: ['alerts'],
+    queryFn: () => body(api.GET('/api/alerts', { params: { query: { state: ['open'] } } })),
+  }));
+  const open = $derived(alerts.data?.length ?? 0);
+
+  async function signOut() {
+    await api.DELETE('/api/session');
+    client.clear();
+    location.assign('/');
+  }
+</script>
+
+{#snippet item(href: string, word: string, here: boolean, count = 0)}
+  <a
+    {href}
+    aria-current={here ? 'page' : undefined}
+    class="flex justify-between rounded-[5px] px-2 py-[5px] {here
+      ? 'bg-secondary text-secondary-content font-semibold'
+      : 'hover:bg-base-300/60'}"
+  >
+    {word}
+    {#if count}<span class="text-error font-semibold" aria-label="{count} open alerts">{count}</span>{/if}
+  </a>
+{/snippet}
+
+<div class="flex min-h-screen max-md:flex-col">
+  <nav
+    aria-label="Pages"
+    class="bg-base-200 border-base-300 flex w-44 flex-none flex-col gap-px border-r px-[10px] py-3.5 max-md:w-full max-md:flex-row max-md:flex-wrap max-md:border-r-0 max-md:border-b md:sticky md:top-0 md:h-screen"
+  >
+    <div class="flex items-center gap-2 px-2 pb-3.5 text-base font-bold max-md:pb-0"><Bell />Iron Bell</div>
+    {@render item(p('/'), 'Today', isActive('/'), open)}
+    {@render item(p('/jobs'), 'Jobs', isActive.startsWith('/jobs'))}
+    {@render item(p('/runs'), 'Runs', isActive.startsWith('/runs'))}
+    <div class="flex-1"></div>
+    <div class="soft flex flex-col gap-2 px-2 text-[13px] max-md:flex-row max-md:items-center">
+      <label class="flex items-center justify-between gap-2">
+        Theme
+        <select
+          class="border-base-300 rounded border bg-transparent px-1 py-px"
+          value={theme.choice}
+          onchange={(e) => choose(e.currentTarget.value as Theme)}
+        >
+          <option value="machine">as the machine</option>
+          <option value="paper">paper</option>
+          <option value="iron">iron</option>
+        </select>
+      </label>
+      <span class="flex items-baseline justify-between gap-2">
+        <span>{me.name}</span>
+        <button class="cursor-pointer underline" onclick={signOut}>Sign out</button>
+      </span>
+    </div>
+  </nav>
+  <main class="flex min-w-0 flex-1 flex-col gap-3.5 px-[22px] py-4 max-md:px-3">
+    {#if !line.open}
+      <p role="status" class="text-warning text-[13px] font-semibold">
+        The line to the service is broken. What is shown may be old; it comes back by itself.
+      </p>
+    {/if}
+    {@render children()}
+  </main>
+</div>

@@ -1,0 +1,171 @@
+<script lang="ts">
+  // The tape: a day as a strip, every run a mark where it began and as long as
+  // it took, what is to come drawn hollow. By keyboard the arrows go from mark
+  // to mark; a screen reader reads it as a list.
+  import type { Day } from '../lib/api';
+  import { now } from '../lib/now.svelte';
+  import { colour, toneOf } from '../lib/state';
+  import { layTape, type TapeMark } from '../lib/tape';
+  import { clock, length, wall } from '../lib/time';
+  import StateMark from './StateMark.svelte';
+
+  const { day }: { day: Day } = $props();
+  let width = $state(1000);
+  let at = $state(0);
+  const inset = 8;
+  const lane = 15;
+  const inner = $derived(Math.max(200, width - 2 * inset));
+  const marks = $derived(layTape(day, inner));
+  const lanes = $derived(Math.max(4, 1 + marks.reduce((n, m) => Math.max(n, m.lane), 0)));
+  const height = $derived(lanes * lane + 10);
+  const floor = $derived(height - 2);
+  const start = $derived(new Date(day.from).getTime());
+  const end = $derived(new Date(day.to).getTime());
+  const here = $derived(inset + (Math.min(Math.max((now.ms - start) / (end - start), 0), 1) || 0) * inner);
+  const isToday = $derived(now.ms >= start && now.ms < end);
+  const hours = $derived(Array.from({ length: 9 }, (_, i) => i * 3));
+  // Failures lie on top: they are what must be seen.
+  const drawn = $derived([...marks.keys()].sort((a, b) => weight(marks[a]) - weight(marks[b])));
+  const shown = [
+    'done',
+    'failed',
+    'partly',
+    'blank',
+    'running',
+    'delivering',
+    'waiting',
+    'cancelled',
+    'passed over',
+  ];
+
+  function weight(m: TapeMark | undefined): number {
+    const tone = m && m.state !== 'to come' ? toneOf(m.state) : 'slate';
+    return { slate: 0, done: 1, run: 2, wait: 3, fail: 4 }[tone];
+  }
+
+  function say(m: TapeMark): string {
+    const took =
+      m.seconds === null
+        ? ''
+        : m.state === 'to come'
+          ? `, usually ${length(m.seconds)}`
+          : `, took ${length(m.seconds)}`;
+    return `${m.job}: ${m.state}, ${wall(m.at, day.zone)}${took}${m.reason ? `. ${m.reason}` : ''}`;
+  }
+
+  function move(event: KeyboardEvent, i: number) {
+    const to = { ArrowRight: i + 1, ArrowLeft: i - 1, Home: 0, End: marks.length - 1 }[event.key];
+    if (to === undefined || to < 0 || to >= marks.length) return;
+    event.preventDefault();
+    at = to;
+    const list = (event.currentTarget as SVGElement).closest('svg');
+    list?.querySelector<SVGElement>(`[data-i="${to}"]`)?.focus();
+  }
+</script>
+
+<section class="panel px-3 pt-2.5 pb-2" aria-label="The day's runs">
+  <div bind:clientWidth={width}>
+    <svg {width} height={height + 22} class="block">
+      {#if isToday}
+        <rect x={inset} y="2" width={here - inset} height={floor - 2} fill="var(--color-base-200)" />
+      {/if}
+      {#each hours as h (h)}
+        {@const x = inset + (h / 24) * inner}
+        <line x1={x} x2={x} y1="2" y2={floor + 4} stroke="var(--color-base-300)" />
+        <text
+          {x}
+          y={height + 16}
+          font-size="11.5"
+          fill="var(--color-neutral)"
+          text-anchor={h === 0 ? 'start' : h === 24 ? 'end' : 'middle'}
+          >{h === 24 ? '24:00' : clock(start + (h / 24) * (end - start), day.zone)}</text
+        >
+      {/each}
+      <line x1={inset} x2={width - inset} y1={floor} y2={floor} stroke="var(--color-neutral)" />
+      <g role="list" aria-label="Runs and rings of the day">
+        {#each drawn as i (marks[i]?.key)}
+          {@const m = marks[i]}
+          {#if m}
+            {@const x = inset + m.x}
+            {@const y = floor - 13 - m.lane * lane}
+            {@const tint = colour[toneOf(m.state)]}
+            <g role="listitem">
+              <a
+                href={m.href}
+                data-i={i}
+                data-mark={m.state}
+                tabindex={i === at ? 0 : -1}
+                aria-label={say(m)}
+                onkeydown={(e) => move(e, i)}
+              >
+                <title>{say(m)}</title>
+                {#if m.state === 'to come'}
+                  <rect
+                    {x}
+                    {y}
+                    width={m.width}
+                    height="11"
+                    rx="1.500"
+                    fill="var(--color-base-100)"
+                    stroke="var(--color-neutral)"
+                  />
+                {:else if toneOf(m.state) === 'fail'}
+                  <rect {x} y={y + 3} width={m.width} height="8" fill={tint} />
+                  <path
+                    d="M{x + m.width / 2} {y - 4}l8 15h-16z"
+                    fill={tint}
+                    stroke="var(--color-base-100)"
+                    stroke-width="1"
+                  />
+                {:else if m.state === 'partly'}
+                  <path
+                    d="M{x + m.width / 2} {y - 1}l6.500 6.500-6.500 6.500-6.500-6.500z"
+                    fill={tint}
+                    stroke="var(--color-base-100)"
+                  />
+                {:else if toneOf(m.state) === 'slate'}
+                  <rect
+                    {x}
+                    y={y + 3}
+                    width={m.width}
+                    height="6"
+                    fill="var(--color-base-100)"
+                    stroke={tint}
+                    stroke-width="1.4"
+                  />
+                {:else if toneOf(m.state) === 'run'}
+                  <rect {x} {y} width={m.width} height="11" fill={tint} />
+                {:else if m.state === 'waiting'}
+                  <path
+                    d="M{x} {y}h{m.width}l-{m.width / 2} 5.500 {m.width / 2} 5.500h-{m.width}l{m.width /
+                      2}-5.500z"
+                    fill={tint}
+                  />
+                {:else}
+                  <rect {x} {y} width={m.width} height="11" rx="1" fill={tint} />
+                {/if}
+              </a>
+            </g>
+          {/if}
+        {/each}
+      </g>
+      {#if isToday}
+        <line x1={here} x2={here} y1="0" y2={floor + 4} stroke="var(--color-primary)" stroke-width="2" />
+      {/if}
+    </svg>
+  </div>
+  <div class="flex flex-wrap items-baseline gap-x-6 gap-y-1 pt-1.5 pl-2">
+    {#each shown as state (state)}
+      {#if day.counts[state]}<StateMark {state} word="{day.counts[state]} {state}" />{/if}
+    {/each}
+    <span class="soft">{day.upcoming.length} to come</span>
+    <span class="flex-1"></span>
+    {#if day.lateness_seconds !== undefined}
+      <span
+        class="soft"
+        title="Half of the runs that a rule rang started within this time after they were due"
+        >Median lateness {length(day.lateness_seconds)}</span
+      >
+    {/if}
+  </div>
+</section>

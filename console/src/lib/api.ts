@@ -1,0 +1,59 @@
+// The way to the service. Types come from its own description.
+import createClient from 'openapi-fetch';
+import type { components, paths } from './api.gen';
+
+type Schemas = components['schemas'];
+export type Day = Schemas['Day'];
+export type Mark = Schemas['Mark'];
+export type Coming = Schemas['Coming'];
+export type Alert = Schemas['Alert'];
+export type JobLine = Schemas['JobLine'];
+export type JobPage = Schemas['JobPage'];
+export type Run = Schemas['Run'];
+export type RunPage = Schemas['RunPage'];
+export type Attempt = Schemas['Attempt'];
+export type Delivery = Schemas['Delivery'];
+export type LogLine = Schemas['LogLine'];
+export type Me = Schemas['Me'];
+
+export const api = createClient<paths>({ baseUrl: '' });
+
+/** What the service answered when it did not do what was asked (RFC 9457). */
+export class Problem extends Error {
+  constructor(
+    readonly status: number,
+    detail: string,
+    readonly details: { location?: string; message?: string }[] = [],
+  ) {
+    super(detail);
+  }
+}
+
+type Answer<T> = { data?: T; error?: unknown; response: Response };
+
+/** Gives the body of an answer, or throws a Problem. */
+export async function body<T>(call: Promise<Answer<T>>): Promise<T> {
+  let answer: Answer<T>;
+  try {
+    answer = await call;
+  } catch {
+    throw new Problem(
+      0,
+      'The service does not answer. What rings goes on by itself; this page tries again in a moment.',
+    );
+  }
+  if (!answer.response.ok) {
+    const p = (answer.error ?? {}) as Schemas['ErrorModel'];
+    throw new Problem(
+      answer.response.status,
+      p.detail ?? p.title ?? answer.response.statusText,
+      p.errors ?? [],
+    );
+  }
+  return answer.data as T;
+}
+
+/** Tells whether an error says that nobody is signed in. */
+export function isSignedOut(error: unknown): boolean {
+  return error instanceof Problem && error.status === 401;
+}

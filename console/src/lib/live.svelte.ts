@@ -1,0 +1,40 @@
+// Notices of changes: they make what is shown fresh without a reload.
+import type { QueryClient } from '@tanstack/svelte-query';
+
+type Notice = { kind: string; id: string };
+
+/** Which lists a notice makes stale. */
+const stale: Record<string, string[]> = {
+  jobs: ['day', 'jobs', 'job'],
+  run: ['day', 'runs', 'jobs', 'job', 'run', 'log'],
+  parts: ['day', 'runs'],
+  alerts: ['day', 'alerts', 'run'],
+  everything: ['day', 'jobs', 'job', 'runs', 'run', 'log', 'alerts'],
+};
+
+export const line = $state({ open: true });
+
+/** Listens until the returned function is called. Bursts are gathered for a moment. */
+export function listen(client: QueryClient): () => void {
+  let due: Record<string, true> = {};
+  let timer: ReturnType<typeof setTimeout> | undefined;
+  const source = new EventSource('/api/live');
+  source.addEventListener('notice', (event) => {
+    line.open = true;
+    const notice = JSON.parse((event as MessageEvent<string>).data) as Notice;
+    for (const key of stale[notice.kind] ?? []) due[key] = true;
+    if (Object.keys(due).length === 0) return;
+    timer ??= setTimeout(() => {
+      timer = undefined;
+      for (const key of Object.keys(due)) void client.invalidateQueries({ queryKey: [key] });
+      due = {};
+    }, 250);
+  });
+  source.onerror = () => {
+    line.open = false;
+  };
+  return () => {
+    source.close();
+    clearTimeout(timer);
+  };
+}

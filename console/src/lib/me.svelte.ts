@@ -1,0 +1,18 @@
+// Who is signed in, for whoever shows times.
+import type { Me } from './api';
+
+const held = $state<{ me: Me | null }>({ me: null });
+
+export function setMe(me: Me) {
+  held.me = me;
+}
+
+/** The zone in which this person reads times. */
+export function myZone(): string {
+  return held.me?.zone ?? Intl.DateTimeFormat().resolvedOptions().timeZone;
+}
+
+/** Whether this person may change what belongs to owner. */
+export function mayChange(owner: string): boolean {
+  return held.me?.role === 'administrator' || (held.me?.role === 'owner' && held.me.login === owner);
+}

@@ -1,0 +1,80 @@
+// The layout of the tape: runs of a day laid into lanes, each as long as it took.
+import type { Coming, Day, Mark } from './api';
+import { between } from './time';
+
+export type TapeMark = {
+  key: string;
+  href: string;
+  job: string;
+  state: string; // of a run, or "to come"
+  at: string;
+  seconds: number | null;
+  reason: string;
+  x: number;
+  width: number;
+  lane: number;
+};
+
+/** Narrowest mark, in pixels. */
+const narrow = 5;
+const gap = 1.5;
+
+/** Most lanes; what does not fit lies over the one that ends first. */
+export const maxLanes = 7;
+
+/** Lays the day's runs and the rings to come onto a strip of a given width. */
+export function layTape(day: Day, width: number): TapeMark[] {
+  const start = new Date(day.from).getTime();
+  const span = new Date(day.to).getTime() - start;
+  const place = (at: string | number) => ((new Date(at).getTime() - start) / span) * width;
+  const marks: TapeMark[] = [
+    ...day.runs.map((r) => ofRun(r, day.now, place)),
+    ...day.upcoming.map((c) => ofComing(c, place)),
+  ];
+  marks.sort((a, b) => a.x - b.x || a.key.localeCompare(b.key));
+  const ends: number[] = [];
+  for (const m of marks) {
+    let lane = ends.findIndex((end) => end <= m.x);
+    if (lane < 0) {
+      lane = ends.length < maxLanes ? ends.length : ends.indexOf(Math.min(...ends));
+    }
+    ends[lane] = m.x + m.width + gap;
+    m.lane = lane;
+  }
+  return marks;
+}
+
+function ofRun(r: Mark, now: string, place: (at: string | number) => number): TapeMark {
+  const from = r.started_at ?? r.due;
+  const to = r.ended_at ?? (r.started_at ? now : from);
+  const x = place(from);
+  return {
+    key: r.id,
+    href: `/runs/${r.id}`,
+    job: r.job,
+    state: r.state,
+    at: r.due,
+    seconds: r.started_at ? between(from, to) : null,
+    reason: r.reason,
+    x,
+    width: Math.max(narrow, place(to) - x),
+    lane: 0,
+  };
+}
+
+function ofComing(c: Coming, place: (at: string | number) => number): TapeMark {
+  const x = place(c.at);
+  const usual = c.usual_seconds ?? null;
+  return {
+    key: `${c.job_id}@${c.at}`,
+    href: `/jobs/${c.job_id}`,
+    job: c.job,
+    state: 'to come',
+    at: c.at,
+    seconds: usual,
+    reason: '',
+    x,
+    width: Math.max(narrow, usual ? place(new Date(c.at).getTime() + usual * 1000) - x : 0),
+    lane: 0,
+  };
+}

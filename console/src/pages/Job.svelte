@@ -1,0 +1,177 @@
+<script lang="ts">
+  import { createMutation, createQuery, useQueryClient } from '@tanstack/svelte-query';
+  import RunTable from '../components/RunTable.svelte';
+  import StateMark from '../components/StateMark.svelte';
+  import Trouble from '../components/Trouble.svelte';
+  import Wall from '../components/Wall.svelte';
+  import { api, body } from '../lib/api';
+  import { mayChange } from '../lib/me.svelte';
+  import { now } from '../lib/now.svelte';
+  import { distance, length, zoneWord } from '../lib/time';
+  import { navigate, p, route } from '../router';
+
+  const name = $derived(route.params.job ?? '');
+  const client = useQueryClient();
+  const query = createQuery(() => ({
+    queryKey: ['job', name],
+    queryFn: () => body(api.GET('/api/jobs/{job}', { params: { path: { job: name } } })),
+  }));
+  const runs = createQuery(() => ({
+    queryKey: ['runs', 'of', name],
+    queryFn: () => body(api.GET('/api/runs', { params: { query: { job: name, limit: 15 } } })),
+  }));
+  const job = $derived(query.data);
+  const may = $derived(job ? mayChange(job.owner) : false);
+  const ring = createMutation(() => ({
+    mutationFn: () => body(api.POST('/api/jobs/{job}/ring', { params: { path: { job: name } }, body: {} })),
+    onSuccess: (run) => navigate('/runs/:run', { params: { run: run.id } }),
+  }));
+  const turn = createMutation(() => ({
+    mutationFn: (on: boolean) =>
+      body(api.POST('/api/jobs/{job}/switch', { params: { path: { job: name } }, body: { on } })),
+    onSuccess: () => client.invalidateQueries(),
+  }));
+  const outage = { once: 'run once', each: 'run each', none: 'pass them over' };
+  const blank = { hold: 'hold it, send nothing', send: 'send it with a note', fail: 'take it for a failure' };
+  const unknown = { ask: 'ask, never send twice', resend: 'send again' };
+  const overlap = { wait: 'wait for it', 'pass over': 'pass over the ring', together: 'run together' };
+</script>
+
+<svelte:head><title>{job?.name ?? 'Job'} · Iron Bell</title></svelte:head>
+
+{#snippet row(label: string, text: string)}
+  <dt class="soft">{label}</dt>
+  <dd class="border-base-300 border-b pb-1">{text}</dd>
+{/snippet}
+
+{#if query.isError}<Trouble error={query.error} />{/if}
+{#if job}
+  <div class="flex flex-wrap items-baseline gap-3.5">
+    <span class="soft"><a href={p('/jobs')}>Jobs</a> /</span>
+    <h1>{job.name}</h1>
+    <StateMark state={job.on ? 'done' : 'cancelled'} word={job.on ? 'on' : 'off'} />
+    <span class="flex-1"></span>
+    {#if may}
+      <button class="btn" disabled={turn.isPending} onclick={() => turn.mutate(!job.on)}
+        >{job.on ? 'Switch off' : 'Switch on'}</button
+      >
+      <button class="btn btn-primary" disabled={ring.isPending} onclick={() => ring.mutate()}>Ring now</button
+      >
+    {/if}
+  </div>
+  {#if turn.isSuccess}
+    <p role="status">
+      {turn.data.on
+        ? 'Switched on. It rings from now on; what it missed while it was off is not made up.'
+        : 'Switched off, at once. Every setting is kept; what works now goes on to its end.'}
+    </p>
+  {/if}
+  {#if ring.isError}<Trouble error={ring.error} />{/if}
+  {#if turn.isError}<Trouble error={turn.error} />{/if}
+  <div class="grid grid-cols-[1.350fr_1fr] gap-4 max-lg:grid-cols-1">
+    <div class="flex min-w-0 flex-col gap-2.5">
+      <section class="panel px-3.5 py-2.5">
+        <h2>When, in {zoneWord(job.zone)}</h2>
+        {#each job.triggers ?? [] as t (t.id)}
+          <div class="border-base-300 flex flex-wrap items-baseline gap-x-3.5 border-b py-1">
+            <span class="first-letter:uppercase">{t.reading}</span>
+            <span class="mono soft">{t.rule}</span>
+            <span class="flex-1"></span>
+            {#if t.next_due}<span class="soft">next <Wall at={t.next_due} zone={job.zone} /></span>{/if}
+            {#if t.values}
+              <div class="mono w-full pl-3">
+                {#each Object.entries(t.values) as [key, value] (key)}<div>{key} = {value}</div>{/each}
+              </div>
+            {/if}
+          </div>
+        {:else}
+          <p>On demand only: it has no trigger.</p>
+        {/each}
+      </section>
+      <section class="panel px-3.5 py-2.5">
+        <h2>What it does</h2>
+        <ol class="flex flex-col gap-2">
+          {#each job.tasks as t, i (t.name)}
+            <li class="flex gap-3">
+              <span class="soft mono">{i + 1}</span>
+              <div class="min-w-0">
+                {#if t.report}
+                  <b>{t.name}</b>: report “{t.report.report}”
+                  <div class="mono break-words">
+                    {#each t.report.outputs as o (o.format + (o.name ?? ''))}<div>
+                        {o.format}{o.name ? `: ${o.name}` : ''}
+                      </div>{/each}
+                  </div>
+                {:else if t.deliver}
+                  <b>{t.name}</b>: deliver over “{t.deliver.destination}” to
+                  <div class="mono break-words">{t.deliver.to.join(', ')}</div>
+                {/if}
+              </div>
+            </li>
+          {/each}
+        </ol>
+      </section>
+      {#if job.values && Object.keys(job.values).length > 0}
+        <section class="panel px-3.5 py-2.5">
+          <h2>Values</h2>
+          <dl class="mono grid grid-cols-[auto_1fr] gap-x-4">
+            {#each Object.entries(job.values) as [key, value] (key)}<dt class="soft">{key}</dt>
+              <dd>{value}</dd>{/each}
+          </dl>
+        </section>
+      {/if}
+      <section class="panel px-3.5 py-2.5">
+        <h2>When things go wrong</h2>
+        <dl class="grid grid-cols-[12rem_1fr] gap-x-3 gap-y-1">
+          {@render row(
+            'If it fails',
+            job.retry?.times
+              ? `${job.retry.times} more tries, ${job.retry.wait ?? ''} apart; then ${job.owner} is told`
+              : `${job.owner} is told`,
+          )}
+          {@render row('If nothing was found', blank[job.if_blank ?? 'hold'])}
+          {@render row('After an outage', outage[job.after_outage ?? 'once'])}
+          {@render row('If the last run still works', overlap[job.overlap ?? 'wait'])}
+          {@render row('If an answer is lost', unknown[job.if_unknown ?? 'ask'])}
+        </dl>
+      </section>
+    </div>
+    <div class="flex min-w-0 flex-col gap-2.5">
+      <section class="panel bg-base-200 px-3.5 py-2.5">
+        <h2>How it stands</h2>
+        {#if job.last}
+          <p>
+            Last <a href={p('/runs/:run', { params: { run: job.last.id } })}
+              ><StateMark state={job.last.state} /></a
+            >, due
+            <Wall at={job.last.due} zone={job.zone} />: {job.last.reason}.
+            {#if job.usual_seconds !== undefined}It usually takes {length(job.usual_seconds)}.{/if}
+          </p>
+        {:else}<p>It has not run yet.</p>{/if}
+        <p class="soft text-[13px]">Owner {job.owner}, version {job.version}.</p>
+      </section>
+      <section class="panel px-3.5 py-2.5">
+        <h2>Next rings</h2>
+        {#each job.upcoming.slice(0, 8) as at (at)}
+          <div class="flex justify-between">
+            <Wall {at} zone={job.zone} /><span class="soft">{distance(at, now.ms)}</span>
+          </div>
+        {:else}<p class="soft">{job.on ? 'None in the next 90 days.' : 'None while it is off.'}</p>{/each}
+      </section>
+      <section class="panel px-3.5 py-2.5">
+        <h2>Last due times</h2>
+        {#each job.rings.slice(0, 8) as r (r.trigger_id + r.due)}
+          <div class="flex gap-3">
+            <Wall at={r.due} zone={job.zone} /><span>{r.decision}, {r.reason}</span>
+          </div>
+        {:else}<p class="soft">No rule has rung it yet.</p>{/each}
+      </section>
+    </div>
+  </div>
+  <section>
+    <h2>Runs</h2>
+    {#if runs.data?.length}<RunTable runs={runs.data} jobs={false} />{:else}<p class="soft">
+        There are none yet. “Ring now” makes one.
+      </p>{/if}
+  </section>
+{/if}

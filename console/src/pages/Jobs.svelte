@@ -1,0 +1,113 @@
+<script lang="ts">
+  import { createMutation, createQuery, useQueryClient } from '@tanstack/svelte-query';
+  import { searchParams } from 'sv-router';
+  import StateMark from '../components/StateMark.svelte';
+  import Trouble from '../components/Trouble.svelte';
+  import Wall from '../components/Wall.svelte';
+  import { api, body, type JobLine } from '../lib/api';
+  import { mayChange } from '../lib/me.svelte';
+  import { p } from '../router';
+
+  const client = useQueryClient();
+  const search = $derived(String(searchParams.get('search') ?? ''));
+  const only = $derived(String(searchParams.get('only') ?? ''));
+  const list = createQuery(() => ({ queryKey: ['jobs'], queryFn: () => body(api.GET('/api/jobs')) }));
+  const chips: [string, string, (j: JobLine) => boolean][] = [
+    ['on', 'On', (j) => j.on],
+    ['off', 'Off', (j) => !j.on],
+    ['failed', 'Last failed', (j) => j.last?.state === 'failed' || j.last?.state === 'partly'],
+  ];
+  const jobs = $derived(
+    (list.data ?? []).filter(
+      (j) =>
+        (j.name + ' ' + j.owner).toLowerCase().includes(search.toLowerCase()) &&
+        (chips.find(([key]) => key === only)?.[2](j) ?? true),
+    ),
+  );
+  const turn = createMutation(() => ({
+    mutationFn: (j: JobLine) =>
+      body(
+        api.POST('/api/jobs/{job}/switch', { params: { path: { job: String(j.id) } }, body: { on: !j.on } }),
+      ),
+    onSuccess: () => client.invalidateQueries(),
+  }));
+
+  function set(key: string, value: string) {
+    if (value) searchParams.set(key, value, { replace: true });
+    else searchParams.delete(key, undefined, { replace: true });
+  }
+</script>
+
+<svelte:head><title>Jobs · Iron Bell</title></svelte:head>
+
+<div class="flex flex-wrap items-center gap-3.5">
+  <h1>Jobs</h1>
+  <label class="contents">
+    <span class="sr-only">Search jobs by name or owner</span>
+    <input
+      class="input input-sm bg-base-100 w-60"
+      type="search"
+      placeholder="Search name or owner"
+      value={search}
+      oninput={(e) => set('search', e.currentTarget.value)}
+    />
+  </label>
+  {#each chips as [key, word] (key)}
+    <button class="chip" aria-pressed={only === key} onclick={() => set('only', only === key ? '' : key)}
+      >{word}</button
+    >
+  {/each}
+  <span class="flex-1"></span>
+  <span class="soft">{jobs.length} of {list.data?.length ?? 0}</span>
+</div>
+{#if list.isError}<Trouble error={list.error} />{/if}
+{#if turn.isError}<Trouble error={turn.error} />{/if}
+{#if list.data}
+  <div class="panel overflow-x-auto">
+    <table class="list">
+      <thead>
+        <tr><th>Job</th><th>When</th><th>Owner</th><th>Next ring</th><th>Last outcome</th><th>On</th></tr>
+      </thead>
+      <tbody>
+        {#each jobs as j (j.id)}
+          <tr>
+            <td
+              ><a class="link-plain" href={p('/jobs/:job', { params: { job: String(j.id) } })}>{j.name}</a
+              ></td
+            >
+            <td>{j.readings.join('; ') || 'on demand only'}</td>
+            <td>{j.owner}</td>
+            <td>
+              {#if j.next_due}<Wall at={j.next_due} zone={j.zone} />{:else}<span class="soft"
+                  >{j.on ? 'none' : 'off'}</span
+                >{/if}
+            </td>
+            <td>
+              {#if j.last}<a href={p('/runs/:run', { params: { run: j.last.id } })} title={j.last.reason}
+                  ><StateMark state={j.last.state} /></a
+                >{:else}<span class="soft">has not run yet</span>{/if}
+            </td>
+            <td>
+              <input
+                type="checkbox"
+                class="toggle toggle-sm toggle-primary"
+                aria-label="{j.name} rings"
+                checked={j.on}
+                disabled={!mayChange(j.owner) || turn.isPending}
+                onchange={() => turn.mutate(j)}
+              />
+            </td>
+          </tr>
+        {:else}
+          <tr
+            ><td colspan="6" class="soft"
+              >{list.data.length
+                ? 'No job fits this search.'
+                : 'There are no jobs yet. Save one through the API; PUT /api/jobs/NAME adds it.'}</td
+            ></tr
+          >
+        {/each}
+      </tbody>
+    </table>
+  </div>
+{/if}

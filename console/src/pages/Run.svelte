@@ -1,0 +1,179 @@
+<script lang="ts">
+  import { createMutation, createQuery, useQueryClient } from '@tanstack/svelte-query';
+  import AlertCard from '../components/AlertCard.svelte';
+  import StateMark from '../components/StateMark.svelte';
+  import TaskAxis from '../components/TaskAxis.svelte';
+  import Trouble from '../components/Trouble.svelte';
+  import Wall from '../components/Wall.svelte';
+  import { api, body } from '../lib/api';
+  import { now } from '../lib/now.svelte';
+  import { between, clock, length } from '../lib/time';
+  import { p, route } from '../router';
+
+  const id = $derived(route.params.run ?? '');
+  const client = useQueryClient();
+  const query = createQuery(() => ({
+    queryKey: ['run', id],
+    queryFn: () => body(api.GET('/api/runs/{run}', { params: { path: { run: id } } })),
+  }));
+  const log = createQuery(() => ({
+    queryKey: ['log', id],
+    queryFn: () => body(api.GET('/api/runs/{run}/log', { params: { path: { run: id }, query: {} } })),
+  }));
+  const run = $derived(query.data);
+  const ended = $derived(Boolean(run?.ended_at));
+  const settle = createMutation(() => ({
+    mutationFn: ({ delivery, as }: { delivery: number; as: 'sent' | 'failed' | 'resend' }) =>
+      body(api.POST('/api/deliveries/{delivery}/settle', { params: { path: { delivery } }, body: { as } })),
+    onSuccess: () => client.invalidateQueries(),
+  }));
+  const failed = $derived(run?.attempts.filter((a) => a.state === 'failed').at(-1));
+  const sent = $derived(run?.deliveries.filter((d) => d.state === 'sent').length ?? 0);
+
+  function size(bytes: number): string {
+    return bytes < 1e6 ? `${(bytes / 1e3).toFixed(1)} kB` : `${(bytes / 1e6).toFixed(1)} MB`;
+  }
+</script>
+
+<svelte:head><title>{run ? `${run.job}, run ${run.id}` : 'Run'} · Iron Bell</title></svelte:head>
+
+{#if query.isError}<Trouble error={query.error} />{/if}
+{#if run}
+  <div class="flex flex-wrap items-baseline gap-3.5">
+    <span class="soft"><a href={p('/runs')}>Runs</a> /</span>
+    <h1><a href={p('/jobs/:job', { params: { job: String(run.job_id) } })}>{run.job}</a></h1>
+    <span class="mono soft">run {run.id}</span>
+    <span role="status"
+      ><StateMark
+        state={run.state}
+        word={run.reason && !run.reason.startsWith(run.state)
+          ? `${run.state}: ${run.reason}`.slice(0, 90)
+          : run.reason || run.state}
+      /></span
+    >
+    <span class="flex-1"></span>
+    {#if !ended && run.started_at}<span class="soft"
+        >for {length(between(run.started_at, now.ms))}{#if run.usual_seconds !== undefined}; usually {length(
+            run.usual_seconds,
+          )}{/if}</span
+      >{/if}
+  </div>
+  <section class="panel px-3.5 py-2.5">
+    <p>
+      <b>Why it rang.</b>
+      {run.why} Due <Wall at={run.due} zone={run.zone} seconds />{#if run.started_at}, started {length(
+          between(run.due, run.started_at),
+        )} later{/if}{#if run.ended_at && run.started_at}, ended <Wall
+          at={run.ended_at}
+          zone={run.zone}
+          seconds
+        /> after {length(between(run.started_at, run.ended_at))}{/if}.
+    </p>
+    {#if Object.keys(run.values).length > 0}
+      <p class="soft mt-1">
+        Values of the job: {#each Object.entries(run.values) as [key, value] (key)}<span class="mono"
+            >{key} = {value}</span
+          >&#32;{/each}
+      </p>
+    {/if}
+    {#if failed && run.state !== 'done'}
+      <p class="mt-2">
+        <StateMark state="failed" word="Task {failed.task}, {failed.class}:" />
+        {failed.note}
+      </p>
+      {#if failed.advice}<p><b>What you can do.</b> {failed.advice}</p>{/if}
+    {/if}
+  </section>
+  {#each run.alerts.filter((a) => a.state !== 'closed') as alert (alert.id)}
+    <div class="panel"><AlertCard {alert} whole /></div>
+  {/each}
+  {#if run.attempts.length > 0}
+    <section>
+      <h2>Tasks</h2>
+      <TaskAxis {run} />
+    </section>
+  {/if}
+  {#if settle.isError}<Trouble error={settle.error} />{/if}
+  {#if run.deliveries.length > 0}
+    <section>
+      <h2>Deliveries: {sent} of {run.deliveries.length} sent</h2>
+      <div class="panel overflow-x-auto">
+        <table class="list">
+          <thead>
+            <tr
+              ><th>State</th><th>To</th><th>What</th><th>At</th><th>Tries</th><th>The other side said</th><th
+              ></th></tr
+            >
+          </thead>
+          <tbody>
+            {#each run.deliveries as d (d.id)}
+              <tr>
+                <td><StateMark state={d.state} /></td>
+                <td>{d.address}</td>
+                <td>{d.subject}</td>
+                <td>
+                  {#if d.settled_at}<Wall
+                      at={d.settled_at}
+                      zone={run.zone}
+                      seconds
+                    />{:else if d.state === 'waiting' && d.tries > 0}next
+                    <Wall at={d.ready_at} zone={run.zone} seconds />{/if}
+                </td>
+                <td>{d.tries}</td>
+                <td class="mono soft break-words">{d.answer}</td>
+                <td class="!text-right whitespace-nowrap">
+                  {#if d.state === 'unknown'}
+                    <button class="btn" onclick={() => settle.mutate({ delivery: d.id, as: 'sent' })}
+                      >It arrived</button
+                    >
+                    <button class="btn" onclick={() => settle.mutate({ delivery: d.id, as: 'failed' })}
+                      >It did not</button
+                    >
+                  {/if}
+                  {#if d.state === 'unknown' || d.state === 'failed'}
+                    <button class="btn" onclick={() => settle.mutate({ delivery: d.id, as: 'resend' })}
+                      >Send again</button
+                    >
+                  {/if}
+                </td>
+              </tr>
+            {/each}
+          </tbody>
+        </table>
+      </div>
+    </section>
+  {/if}
+  {#if run.artifacts.length > 0}
+    <section>
+      <h2>Files</h2>
+      <div class="panel flex flex-wrap gap-x-6 gap-y-1 px-3.5 py-2">
+        {#each run.artifacts as f (f.id)}
+          <span
+            ><a class="link-plain underline" href="/api/files/{f.id}" download>{f.name}</a>
+            <span class="soft">{size(f.size)}, {f.rows.toLocaleString('en-GB')} rows</span></span
+          >
+        {/each}
+      </div>
+    </section>
+  {/if}
+  <section>
+    <h2>Log</h2>
+    <div class="panel mono px-3 py-2 leading-relaxed">
+      {#each log.data ?? [] as l (l.n)}
+        <div class="flex gap-3">
+          <span class="soft whitespace-nowrap">{clock(l.at, run.zone, true)}</span>
+          <span
+            class="break-words {l.level === 'error'
+              ? 'text-error'
+              : l.level === 'warn'
+                ? 'text-warning'
+                : ''} min-w-0"
+            >{#if l.state}<b>{l.state}</b>:{/if}
+            {#if l.task}{l.task}:{/if}
+            {l.text}</span
+          >
+        </div>
+      {:else}<span class="soft">Nothing is logged yet.</span>{/each}
+    </div>
+  </section>
+{/if}

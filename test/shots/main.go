@@ -1,0 +1,89 @@
+// Command shots takes the pictures of docs/screenshots from a demo that runs:
+//
+//	make demo            in one terminal, for a few minutes
+//	make screenshots     in another
+package main
+
+import (
+	"context"
+	"encoding/json"
+	"flag"
+	"fmt"
+	"os"
+	"path/filepath"
+	"time"
+
+	"ironbell/client"
+	"ironbell/test/browser"
+
+	"github.com/chromedp/chromedp"
+)
+
+func main() {
+	out := flag.String("out", "docs/screenshots", "`folder` for the pictures")
+	state := flag.String("demo", ".demo", "`folder` of the demo's state")
+	url := flag.String("url", "http://127.0.0.1:8321", "`address` of the console")
+	inbox := flag.String("inbox", "http://127.0.0.1:8325", "`address` of the inbox")
+	only := flag.String("only", "", "take only the picture of this `name`")
+	flag.Parse()
+	if err := run(*out, *state, *url, *inbox, *only); err != nil {
+		fmt.Fprintln(os.Stderr, "shots:", err)
+		os.Exit(1)
+	}
+}
+
+func run(out, state, url, inbox, only string) error {
+	var secrets struct{ People, Token string }
+	text, err := os.ReadFile(filepath.Join(state, "secrets.json")) //nolint:gosec // named by who runs it
+	if err != nil {
+		return fmt.Errorf("the demo does not run: %w", err)
+	}
+	if err := json.Unmarshal(text, &secrets); err != nil {
+		return fmt.Errorf("read the demo's state: %w", err)
+	}
+	ctx := context.Background()
+	c := client.New(url, secrets.Token)
+	shown, err := c.Runs(ctx, client.RunFilter{Job: "Passenger manifest file", States: []string{"failed"}, Limit: 1})
+	if err != nil || len(shown) == 0 {
+		return fmt.Errorf("no run of the passenger manifest has failed yet; let the demo run for a few minutes (%w)", err)
+	}
+	job := fmt.Sprint(shown[0].JobID)
+	if err := os.MkdirAll(out, 0o755); err != nil { //nolint:gosec // pictures for everybody
+		return fmt.Errorf("make the folder: %w", err)
+	}
+	tab, stop, err := browser.Start(ctx)
+	if err != nil {
+		return err
+	}
+	defer stop()
+	if err := browser.Do(tab, 20*time.Second, browser.Theme(false), browser.SignIn(url, "mara", secrets.People)); err != nil {
+		return fmt.Errorf("sign in: %w", err)
+	}
+	for _, s := range []struct {
+		name, at string
+		dark     bool
+	}{
+		{"today", url + "/", false},
+		{"today-dark", url + "/", true},
+		{"jobs", url + "/jobs", false},
+		{"job", url + "/jobs/" + job, false},
+		{"runs", url + "/runs", false},
+		{"run", url + "/runs/" + shown[0].ID.String(), false},
+		{"inbox", inbox + "/", false},
+	} {
+		if only != "" && only != s.name {
+			continue
+		}
+		if err := browser.Do(tab, 20*time.Second, browser.Theme(s.dark), chromedp.Navigate(s.at), chromedp.WaitVisible(chromedp.CSS("h1")), chromedp.Sleep(1500*time.Millisecond)); err != nil {
+			return fmt.Errorf("open %s: %w", s.name, err)
+		}
+		png, err := browser.Get(tab, 20*time.Second, chromedp.CaptureScreenshot())
+		if err != nil {
+			return fmt.Errorf("take %s: %w", s.name, err)
+		}
+		if err := os.WriteFile(filepath.Join(out, s.name+".png"), png, 0o644); err != nil { //nolint:gosec // a picture for everybody
+			return fmt.Errorf("keep %s: %w", s.name, err)
+		}
+	}
+	return nil
+}
