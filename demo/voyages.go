@@ -36,7 +36,7 @@ func voyages(r *rand.Rand, start time.Time, sea [][]any) (sailings, loads, fuel 
 			for trip := range trips {
 				id++
 				due := time.Date(date.Year(), date.Month(), date.Day(), 5, 40+n*5, 0, 0, date.Location()).Add(time.Duration(trip*16*60/trips) * time.Minute)
-				wind := sea[min(day*4+due.Hour()/6, len(sea)-1)][1].(float64)
+				wind, _ := sea[min(day*4+due.Hour()/6, len(sea)-1)][1].(float64) // made so above
 				vessel := (n*3+trip)%len(vessels) + 1
 				if wind > 30 && r.Float64() < 0.75 || r.Float64() < 0.004 {
 					reason := "engine"

@@ -6,8 +6,10 @@ package api
 
 import (
 	"context"
+	"fmt"
 	"io/fs"
 	"log/slog"
+	"net"
 	"net/http"
 	"strings"
 	"time"
@@ -76,7 +78,7 @@ func Handler(p Parts) (h http.Handler, stop func()) {
 	r.Get("/ready", s.ready)
 	r.Group(func(r chi.Router) {
 		r.Use(sessions.LoadAndSave, s.who)
-		r.With(httprate.LimitBy(signInsAMin, time.Minute, httprate.KeyByIP)).Group(func(r chi.Router) { s.describe(r, s.signIn) })
+		r.With(httprate.LimitBy(signInsAMin, time.Minute, peer)).Group(func(r chi.Router) { s.describe(r, s.signIn) })
 		r.With(signedIn).Group(func(r chi.Router) { s.describe(r, s.operations) })
 		r.Handle("/api/*", http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 			if _, ok := person(r.Context()); !ok {
@@ -88,6 +90,16 @@ func Handler(p Parts) (h http.Handler, stop func()) {
 	})
 	r.Handle("/*", console(p.Console))
 	return r, upkeep.StopCleanup
+}
+
+// peer is who is at the other end of the line. Headers that name somebody else
+// are not believed, so behind a proxy everybody counts together.
+func peer(r *http.Request) (string, error) {
+	host, _, err := net.SplitHostPort(r.RemoteAddr)
+	if err != nil {
+		return "", fmt.Errorf("read the peer's address: %w", err)
+	}
+	return httprate.CanonicalizeIP(host), nil
 }
 
 // describe registers operations on a router of their own, so that those that

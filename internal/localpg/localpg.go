@@ -265,5 +265,9 @@ func freePort(ctx context.Context) (int, error) {
 		return 0, fmt.Errorf("find a free port: %w", err)
 	}
 	defer func() { _ = l.Close() }() // it only lent its number
-	return l.Addr().(*net.TCPAddr).Port, nil
+	address, ok := l.Addr().(*net.TCPAddr)
+	if !ok {
+		return 0, fmt.Errorf("find a free port: %s is no address of TCP", l.Addr())
+	}
+	return address.Port, nil
 }

@@ -180,7 +180,7 @@ func (q q) AddRuns(ctx context.Context, runs []NewRun) error {
 			}
 		}
 		ids[i], jobs[i], triggers[i], askers[i] = int64(r.ID), r.JobID, r.TriggerID, r.AskedBy
-		names[i], whys[i], zones[i], givens[i] = r.Job, r.Why, r.Zone, given.(string)
+		names[i], whys[i], zones[i], givens[i] = r.Job, r.Why, r.Zone, string(given)
 		versions[i], priorities[i], gated[i], nominals[i], dues[i] = r.JobVersion, r.Priority, r.Gated, r.Nominal, r.Due
 	}
 	if _, err := q.ext.ExecContext(ctx, `INSERT INTO runs (id, job_id, job_name, job_version, trigger_id, why, asked_by, nominal, due, zone, given, state, reason)
