@@ -20,10 +20,12 @@ require (
 	github.com/jmoiron/sqlx v1.4.0
 	github.com/lestrrat-go/strftime v1.2.0
 	github.com/pressly/goose/v3 v3.29.0
+	github.com/stretchr/testify v1.12.1
 	github.com/wneessen/go-mail v0.8.1
 	github.com/xuri/excelize/v2 v2.11.1
 	golang.org/x/crypto v0.58.0
 	golang.org/x/term v0.47.0
+	pgregory.net/rapid v1.3.0
 )
 
 require (

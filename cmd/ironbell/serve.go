@@ -43,6 +43,7 @@ var serveCommand = cli.Command{
 		f.DurationVar(&o.engine.Lease, "lease", 15*time.Second, "how long a dead node keeps its work")
 		f.IntVar(&o.engine.Workers, "workers", 4, "runs at work at once on this node")
 		f.IntVar(&o.engine.Senders, "senders", 4, "lines to destinations at once on this node")
+		f.DurationVar(&o.engine.Tell, "alert-wait", 30*time.Second, "time between two tries to send an alert while the mail server is down")
 		f.StringVar(&o.engine.Node, "node", "", "`name` of this node; made of host and process when left out")
 		f.StringVar(&o.log, "log", "text", "form of the log: text or json")
 		return func(ctx context.Context, i cli.IO, args []string) (int, error) {

@@ -8,9 +8,7 @@ import Today from './pages/Today.svelte';
 
 export const { p, navigate, isActive, route } = createRouter({
   '/': Today,
-  '/jobs': Jobs,
-  '/jobs/:job': Job,
-  '/runs': Runs,
-  '/runs/:run': Run,
+  '/jobs': { '/': Jobs, '/:job': Job },
+  '/runs': { '/': Runs, '/:run': Run },
   '*': Lost,
 });

@@ -27,7 +27,7 @@ func Letter(a job.Alert, base string, zone *time.Location, step int) deliver.Let
 			fmt.Fprintf(&b, "%s: %s\n\n", label, text)
 		}
 	}
-	b.WriteString(a.Happened + "\n\n")
+	b.WriteString(a.Job + "\n" + a.Happened + "\n\n")
 	since := a.OpenedAt.In(zone).Format("Mon 2 Jan 2006 15:04 MST")
 	if a.Count > 1 {
 		since += fmt.Sprintf("; %d times, last %s", a.Count, a.LastAt.In(zone).Format("Mon 2 Jan 15:04 MST"))

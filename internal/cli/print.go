@@ -275,7 +275,7 @@ func printAlerts(i IO, alerts []job.Alert) {
 		if n > 0 {
 			fmt.Fprintln(i.Out)
 		}
-		fmt.Fprintf(i.Out, "%s alert %d, %s: %s\n", glyph(string(a.State)), a.ID, a.State, a.Happened)
+		fmt.Fprintf(i.Out, "%s alert %d, %s: %s. %s\n", glyph(string(a.State)), a.ID, a.State, a.Job, a.Happened)
 		for _, line := range [][2]string{
 			{"since", wall(a.OpenedAt, time.Local) + times(a.Count)}, {"for", a.ForWhom}, {"tried", a.Tried}, {"do", a.Advice}, {"told", a.Told}, {"taken by", a.AcknowledgedBy},
 		} {

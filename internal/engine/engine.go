@@ -37,6 +37,7 @@ type Options struct {
 	Senders int              // lines to destinations at once; 4
 	Lease   time.Duration    // how long a dead node keeps its work; 15s
 	Poll    time.Duration    // how long to sleep without notices; 30s
+	Tell    time.Duration    // between two tries to tell an owner of an alert; 30s
 	URL     string           // address of the console, for links in mails
 	Now     func() time.Time // the clock that rings are held against
 	Log     *slog.Logger
@@ -82,6 +83,9 @@ func New(s *store.Store, sources *report.Sources, destinations *deliver.Destinat
 	}
 	if o.Poll == 0 {
 		o.Poll = 30 * time.Second
+	}
+	if o.Tell == 0 {
+		o.Tell = 30 * time.Second
 	}
 	if o.Now == nil {
 		o.Now = time.Now

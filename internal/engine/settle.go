@@ -44,7 +44,7 @@ func (e *Engine) settlePart(ctx context.Context, t *store.Tx, c store.Claim, sta
 		}
 		if err := t.OpenAlert(ctx, job.Alert{
 			Kind: job.AlertRunFailed, Cause: fmt.Sprintf("run:%d:%s:%s", c.JobID, failed.task, failed.fault.Class), JobID: &c.JobID, RunID: &run,
-			Happened: fmt.Sprintf("%s failed: %s of run %s could not be done. %s.", c.Job, what, c.RunID, upper(failed.fault.Error())),
+			Happened: fmt.Sprintf("Run %s failed: %s could not be done. %s.", c.RunID, what, upper(failed.fault.Error())),
 			ForWhom:  "nothing was sent to anybody by this run",
 			Tried:    failed.reason, Advice: failed.fault.Advice,
 		}); err != nil {
@@ -85,10 +85,6 @@ func (e *Engine) deliveryAlert(ctx context.Context, t *store.Tx, s store.Sending
 	if err != nil {
 		return err
 	}
-	run, err := t.Run(ctx, *s.RunID)
-	if err != nil {
-		return err
-	}
 	var failed []string
 	sent, open := 0, 0
 	for _, d := range deliveries {
@@ -112,11 +108,11 @@ func (e *Engine) deliveryAlert(ctx context.Context, t *store.Tx, s store.Sending
 	}
 	if kind == job.AlertDeliveryUnknown {
 		a.Cause = fmt.Sprintf("unknown:%d:%d", *s.JobID, s.DestinationID)
-		a.Happened = fmt.Sprintf("%s: nobody knows whether %d of %d deliveries of run %s arrived. %s.", run.Job, len(failed), len(deliveries), run.ID, upper(f.Error()))
+		a.Happened = fmt.Sprintf("Nobody knows whether %d of %d deliveries of run %s arrived. %s.", len(failed), len(deliveries), *s.RunID, upper(f.Error()))
 		a.Advice = "Ask the recipient, then settle the delivery: mark it as sent, or send it again."
 	} else {
 		a.Cause = fmt.Sprintf("delivery:%d:%d:%s", *s.JobID, s.DestinationID, f.Class)
-		a.Happened = fmt.Sprintf("%s: run %s could not be delivered to %d of %d. %s.", run.Job, run.ID, len(failed), len(deliveries), upper(f.Error()))
+		a.Happened = fmt.Sprintf("Run %s could not be delivered to %d of %d. %s.", *s.RunID, len(failed), len(deliveries), upper(f.Error()))
 	}
 	return t.OpenAlert(ctx, a)
 }

@@ -17,12 +17,9 @@ import (
 // AlertSetting is the setting that says how alerts are sent, a job.AlertSettings.
 const AlertSetting = "alerts"
 
-// Telling an alert waits for a mail server that is down, this long between two
-// tries and this long in all; then the next step is taken.
-const (
-	tellWait   = 30 * time.Second
-	tellGiveUp = 72 * time.Hour
-)
+// tellGiveUp is how long telling an alert waits for a mail server that is down;
+// then the next step is taken.
+const tellGiveUp = 72 * time.Hour
 
 // tell sends open alerts to those who must know of them.
 func (e *Engine) tell(ctx context.Context) {
@@ -97,7 +94,7 @@ func (e *Engine) tellOne(ctx context.Context, t *store.Tx, a job.Alert) error {
 	alertID := a.ID
 	if _, err := t.Freeze(ctx, store.NewMessage{
 		Message:   job.Message{AlertID: &alertID, MessageID: "<" + letter.MessageID + ">", Subject: letter.Subject, DestinationID: id, Key: kept.Key, Size: kept.Size, SHA256: kept.SHA256},
-		Addresses: letter.To, Retry: job.Retry{Times: int(tellGiveUp / tellWait), Wait: job.Duration(tellWait)}, GiveUpAt: &giveUp, IfUnknown: job.UnknownAsk,
+		Addresses: letter.To, Retry: job.Retry{Times: int(tellGiveUp / e.o.Tell), Wait: job.Duration(e.o.Tell)}, GiveUpAt: &giveUp, IfUnknown: job.UnknownAsk,
 	}); err != nil {
 		return err
 	}

@@ -95,7 +95,7 @@ func (p *postgres) Test(ctx context.Context) (string, error) {
 	var version, user string
 	err := p.pool.QueryRow(ctx, `SELECT version(), current_user`).Scan(&version, &user)
 	if err != nil {
-		return "", p.explain(err, Statement{}, Query{}, "")
+		return "", p.explain(ctx, err, Statement{}, Query{}, "")
 	}
 	return fmt.Sprintf("signed in as %s; %s", user, version), nil
 }
@@ -121,12 +121,12 @@ func (p *postgres) Describe(ctx context.Context, q Query) ([]rows.Column, error)
 	}
 	tx, err := p.begin(ctx, q)
 	if err != nil {
-		return nil, p.explain(err, st, q, "")
+		return nil, p.explain(ctx, err, st, q, "")
 	}
 	defer func() { _ = tx.Rollback(ctx) }() // nothing was written
 	d, err := tx.Prepare(ctx, "", st.Text)
 	if err != nil {
-		return nil, p.explain(err, st, q, "")
+		return nil, p.explain(ctx, err, st, q, "")
 	}
 	return columns(d.Fields), nil
 }
@@ -140,7 +140,7 @@ func (p *postgres) Stream(ctx context.Context, q Query, section string, to rows.
 	defer stop()
 	tx, err := p.begin(ctx, q)
 	if err != nil {
-		return 0, p.explain(err, st, q, section)
+		return 0, p.explain(ctx, err, st, q, section)
 	}
 	defer func() {
 		ending, stop := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
@@ -160,12 +160,12 @@ func (p *postgres) Stream(ctx context.Context, q Query, section string, to rows.
 	}
 	result, err := tx.Query(ctx, st.Text, args...)
 	if err != nil {
-		return 0, p.explain(err, st, q, section)
+		return 0, p.explain(ctx, err, st, q, section)
 	}
 	defer result.Close()
 	fields := result.FieldDescriptions()
 	if err := result.Err(); err != nil {
-		return 0, p.explain(err, st, q, section)
+		return 0, p.explain(ctx, err, st, q, section)
 	}
 	if err := to.Columns(section, columns(fields)); err != nil {
 		return 0, err
@@ -182,7 +182,7 @@ func (p *postgres) Stream(ctx context.Context, q Query, section string, to rows.
 	}
 	result.Close()
 	if err := result.Err(); err != nil {
-		return n, p.explain(err, st, q, section)
+		return n, p.explain(ctx, err, st, q, section)
 	}
 	return n, nil
 }
@@ -218,10 +218,12 @@ func kindOf(oid uint32) rows.Kind {
 
 // explain gives what the server said a class, a scope and an advice. SQLSTATE
 // codes are those of appendix A of the PostgreSQL documentation.
-func (p *postgres) explain(err error, st Statement, q Query, section string) error {
+func (p *postgres) explain(ctx context.Context, err error, st Statement, q Query, section string) error {
 	var said *pgconn.PgError
 	var refused *pgconn.ConnectError
 	switch {
+	case errors.Is(ctx.Err(), context.Canceled):
+		return ctx.Err() // we ended it; what the server says of that is no fault
 	case errors.As(err, &said) && errors.As(err, &refused):
 		doing := "sign in to source " + quote(p.name)
 		if class := said.Code[:2]; class == "28" || said.Code == "3D000" {
@@ -255,8 +257,6 @@ func (p *postgres) explain(err error, st Statement, q Query, section string) err
 	case errors.Is(err, context.DeadlineExceeded):
 		return fault.Wrap(fmt.Errorf("the query took longer than its limit of %s", q.Limit), fault.Lasting, fault.Task, "run the query of section "+quote(section),
 			"Make the query faster or the job's time limit longer.")
-	case errors.Is(err, context.Canceled):
-		return err
 	}
 	return fault.Wrap(errors.New("the connection broke: "+fault.Reason(err)), fault.Passing, fault.Source, "read from source "+quote(p.name), "")
 }

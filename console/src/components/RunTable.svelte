@@ -9,7 +9,7 @@
 </script>
 
 <div class="panel overflow-x-auto">
-  <table class="list">
+  <table class="grid-list">
     <thead>
       <tr>
         <th>Run</th>

@@ -39,7 +39,7 @@
 <div class="flex min-h-screen max-md:flex-col">
   <nav
     aria-label="Pages"
-    class="bg-base-200 border-base-300 flex w-44 flex-none flex-col gap-px border-r px-[10px] py-3.5 max-md:w-full max-md:flex-row max-md:flex-wrap max-md:border-r-0 max-md:border-b md:sticky md:top-0 md:h-screen"
+    class="bg-base-200 border-base-300 flex w-[176px] flex-none flex-col gap-px border-r px-[10px] py-3.5 max-md:w-full max-md:flex-row max-md:flex-wrap max-md:border-r-0 max-md:border-b md:sticky md:top-0 md:h-screen"
   >
     <div class="flex items-center gap-2 px-2 pb-3.5 text-base font-bold max-md:pb-0"><Bell />Iron Bell</div>
     {@render item(p('/'), 'Today', isActive('/'), open)}
@@ -54,7 +54,7 @@
           value={theme.choice}
           onchange={(e) => choose(e.currentTarget.value as Theme)}
         >
-          <option value="machine">as the machine</option>
+          <option value="machine">machine</option>
           <option value="paper">paper</option>
           <option value="iron">iron</option>
         </select>

@@ -44,6 +44,7 @@
   }
 
   function say(m: TapeMark): string {
+    if (m.count > 1) return `${m.job}: ${m.count} rings to come, from ${wall(m.at, day.zone)}`;
     const took =
       m.seconds === null
         ? ''

@@ -4,6 +4,7 @@ import { between } from './time';
 
 export type TapeMark = {
   key: string;
+  count: number; // of rings, when it stands for several
   href: string;
   job: string;
   state: string; // of a run, or "to come"
@@ -15,9 +16,13 @@ export type TapeMark = {
   lane: number;
 };
 
-/** Narrowest mark, in pixels. */
+/** Narrowest mark and the gap behind it, in pixels. */
 const narrow = 5;
 const gap = 1.5;
+
+/** With more marks than this they are drawn thin. */
+const crowd = 300;
+const thin = 2.5;
 
 /** Most lanes; what does not fit lies over the one that ends first. */
 export const maxLanes = 7;
@@ -27,9 +32,10 @@ export function layTape(day: Day, width: number): TapeMark[] {
   const start = new Date(day.from).getTime();
   const span = new Date(day.to).getTime() - start;
   const place = (at: string | number) => ((new Date(at).getTime() - start) / span) * width;
+  const least = day.runs.length > crowd ? thin : narrow;
   const marks: TapeMark[] = [
-    ...day.runs.map((r) => ofRun(r, day.now, place)),
-    ...day.upcoming.map((c) => ofComing(c, place)),
+    ...day.runs.map((r) => ofRun(r, day.now, least, place)),
+    ...bands(day.upcoming.map((c) => ofComing(c, place))),
   ];
   marks.sort((a, b) => a.x - b.x || a.key.localeCompare(b.key));
   const ends: number[] = [];
@@ -44,7 +50,24 @@ export function layTape(day: Day, width: number): TapeMark[] {
   return marks;
 }
 
-function ofRun(r: Mark, now: string, place: (at: string | number) => number): TapeMark {
+/** Draws rings of one job that come closer than their marks are wide as one band. */
+function bands(coming: TapeMark[]): TapeMark[] {
+  const open: Record<string, TapeMark> = {};
+  const out: TapeMark[] = [];
+  for (const m of coming) {
+    const band = open[m.job];
+    if (band && m.x < band.x + band.width + 2 * gap) {
+      band.width = m.x + m.width - band.x;
+      band.count += 1;
+    } else {
+      open[m.job] = m;
+      out.push(m);
+    }
+  }
+  return out;
+}
+
+function ofRun(r: Mark, now: string, least: number, place: (at: string | number) => number): TapeMark {
   const from = r.started_at ?? r.due;
   const to = r.ended_at ?? (r.started_at ? now : from);
   const x = place(from);
@@ -57,8 +80,9 @@ function ofRun(r: Mark, now: string, place: (at: string | number) => number): Ta
     seconds: r.started_at ? between(from, to) : null,
     reason: r.reason,
     x,
-    width: Math.max(narrow, place(to) - x),
+    width: Math.max(least, place(to) - x),
     lane: 0,
+    count: 1,
   };
 }
 
@@ -76,5 +100,6 @@ function ofComing(c: Coming, place: (at: string | number) => number): TapeMark {
     x,
     width: Math.max(narrow, usual ? place(new Date(c.at).getTime() + usual * 1000) - x : 0),
     lane: 0,
+    count: 1,
   };
 }

@@ -64,7 +64,7 @@
 {#if turn.isError}<Trouble error={turn.error} />{/if}
 {#if list.data}
   <div class="panel overflow-x-auto">
-    <table class="list">
+    <table class="grid-list">
       <thead>
         <tr><th>Job</th><th>When</th><th>Owner</th><th>Next ring</th><th>Last outcome</th><th>On</th></tr>
       </thead>

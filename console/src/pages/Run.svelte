@@ -71,9 +71,9 @@
     </p>
     {#if Object.keys(run.values).length > 0}
       <p class="soft mt-1">
-        Values of the job: {#each Object.entries(run.values) as [key, value] (key)}<span class="mono"
-            >{key} = {value}</span
-          >&#32;{/each}
+        Values of the job:
+        {#each Object.entries(run.values) as [key, value] (key)}<span class="mono mr-3">{key} = {value}</span
+          >{/each}
       </p>
     {/if}
     {#if failed && run.state !== 'done'}
@@ -98,7 +98,7 @@
     <section>
       <h2>Deliveries: {sent} of {run.deliveries.length} sent</h2>
       <div class="panel overflow-x-auto">
-        <table class="list">
+        <table class="grid-list">
           <thead>
             <tr
               ><th>State</th><th>To</th><th>What</th><th>At</th><th>Tries</th><th>The other side said</th><th

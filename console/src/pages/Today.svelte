@@ -84,7 +84,7 @@
     <section class="min-w-0">
       <h2>Next</h2>
       <div class="panel">
-        <table class="list">
+        <table class="grid-list">
           <tbody>
             {#each day.next as n, i (n.job_id + n.at)}
               {@const other = dayWord(n.at, zone) !== dayWord(now.ms, zone)}

@@ -152,7 +152,7 @@ func (f field) number(text string, start, end int) (int, error) {
 	}
 	n, err := strconv.Atoi(word)
 	if err != nil || n < f.min || n > f.max || word[0] == '+' || word[0] == '-' {
-		want := "a " + f.name + " from " + strconv.Itoa(f.min) + " to " + strconv.Itoa(f.max)
+		want := article(f.name) + " from " + strconv.Itoa(f.min) + " to " + strconv.Itoa(f.max)
 		if f.names != nil {
 			want += " or a name such as " + f.names[1]
 		}
@@ -167,4 +167,11 @@ func (f field) wrong(text string, start, end int, expected string) *Error {
 		return &Error{Text: text, Column: start + 1, Expected: "expected " + expected}
 	}
 	return &Error{Text: text, Column: start + 1, Found: found, Expected: expected}
+}
+
+func article(noun string) string {
+	if noun == "hour" {
+		return "an hour"
+	}
+	return "a " + noun
 }

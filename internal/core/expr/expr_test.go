@@ -1,0 +1,82 @@
+package expr_test
+
+import (
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"ironbell/internal/core/expr"
+)
+
+func facts(t *testing.T) expr.Facts {
+	t.Helper()
+	london, err := time.LoadLocation("Europe/London")
+	require.NoError(t, err)
+	at := time.Date(2026, 7, 1, 0, 30, 0, 0, london) // still June in UTC
+	return expr.Facts{Job: "Quay board", Report: "Port day sheet", Run: "2607-1", Rows: 1200, Date: at, Due: at.Add(time.Hour), Values: map[string]string{"port": "Grey Skerry"}}
+}
+
+func TestFill(t *testing.T) {
+	for text, want := range map[string]string{
+		"plain":                              "plain",
+		"{report} {date:%Y-%m-%d}.xlsx":      "Port day sheet 2026-07-01.xlsx",
+		"{value.port}/{rows}":                "Grey Skerry/1200",
+		"{due:%H:%M}":                        "01:30",
+		"{{not a part}}":                     "{not a part}",
+		"{rows > 1000 ? 'many' : 'few'}":     "many",
+		"{job + '}' + \"{\"}":                "Quay board}{",
+		"{rows / 7}":                         "171",
+		"{date}":                             "2026-07-01 00.30",
+		"{value.port.size() > 5 ? run : ''}": "2607-1",
+	} {
+		x, err := expr.Parse(text, expr.Names{Values: []string{"port"}})
+		if assert.NoError(t, err, text) {
+			got, err := x.Fill(facts(t))
+			assert.NoError(t, err, text)
+			assert.Equal(t, want, got, text)
+		}
+	}
+}
+
+func TestWhatCannotBeFilled(t *testing.T) {
+	for text, want := range map[string]string{
+		"{datte}":      `{datte} speaks of "datte", which is not known here; known are job, report, run, rows, date, due, value.port`,
+		"{value.prt}":  `speaks of "value.prt"`,
+		"{date":        "column 1: the brace is not closed",
+		"a } b":        "column 3: a closing brace without an opening one",
+		"{rows:%Y}":    "only date and due are times",
+		"{rows +}":     "{rows +}:",
+		"{rows + 'x'}": "{rows + 'x'}:",
+		"{date:%Q}":    "is not known",
+		"x{}":          "column 2:",
+	} {
+		_, err := expr.Parse(text, expr.Names{Values: []string{"port"}})
+		assert.ErrorContains(t, err, want, text)
+	}
+}
+
+func TestFileNames(t *testing.T) {
+	for text, want := range map[string]string{
+		"Day sheet.pdf":             "Day sheet.pdf",
+		"../../etc/passwd":          "-..-etc-passwd",
+		"a/b\\c:d*e?f\"g<h>i|j.csv": "a-b-c-d-e-f-g-h-i-j.csv",
+		"line\r\nend\x00.csv":       "line--end-.csv",
+		"...":                       "otherwise",
+		"///":                       "otherwise",
+		" .hidden. ":                "hidden",
+		"Fährplan €.csv":            "Fährplan €.csv",
+		"bad\xff.csv":               "bad-.csv",
+	} {
+		assert.Equal(t, want, expr.FileName(text, "otherwise"), text)
+	}
+	long := expr.FileName(strings.Repeat("ä", 300)+".xlsx", "otherwise")
+	assert.LessOrEqual(t, len(long), 200)
+	assert.True(t, strings.HasSuffix(long, "ä.xlsx"), long)
+}
+
+func TestHeaderLinesLoseTheirEnds(t *testing.T) {
+	assert.Equal(t, "Subject  Bcc: someone@else.test", expr.HeaderLine("Subject\r\nBcc: someone@else.test\x00"))
+}

@@ -1,0 +1,251 @@
+package deliver_test
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"io"
+	"net"
+	"strconv"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"ironbell/internal/core/fault"
+	"ironbell/internal/deliver"
+	standin "ironbell/standin/mail"
+)
+
+type post struct {
+	server *standin.Server
+	inbox  *standin.Inbox
+	ca     string
+}
+
+func start(t *testing.T, user string) post {
+	t.Helper()
+	cert, ca, err := standin.Certificate()
+	require.NoError(t, err)
+	inbox := &standin.Inbox{}
+	s, err := standin.Start("mail", "127.0.0.1:0", user, "slipway", inbox, cert)
+	require.NoError(t, err)
+	t.Cleanup(s.Close)
+	return post{server: s, inbox: inbox, ca: ca}
+}
+
+func (p post) destination(t *testing.T, change func(map[string]any), password string) deliver.Destination {
+	t.Helper()
+	host, portText, err := net.SplitHostPort(p.server.Address())
+	require.NoError(t, err)
+	port, err := strconv.Atoi(portText)
+	require.NoError(t, err)
+	settings := map[string]any{"host": host, "port": port, "from": "Iron Bell <bell@tarnwick.example>", "ca": p.ca}
+	if change != nil {
+		change(settings)
+	}
+	text, err := json.Marshal(settings)
+	require.NoError(t, err)
+	d, err := deliver.Open("smtp", "company mail", text, password)
+	require.NoError(t, err)
+	return d
+}
+
+const message = "From: bell@tarnwick.example\r\nTo: x@tarnwick.example\r\nMessage-ID: <old@tarnwick.example>\r\nSubject: Board\r\n\r\n.\r\nMessage-ID: not a header\r\n"
+
+func send(t *testing.T, d deliver.Destination, to string, offer func(context.Context) error) (deliver.Result, error) {
+	t.Helper()
+	ctx, stop := context.WithTimeout(context.Background(), 20*time.Second)
+	defer stop()
+	line, err := d.Open(ctx)
+	if err != nil {
+		return deliver.Result{}, err
+	}
+	defer line.Close()
+	if offer == nil {
+		offer = func(context.Context) error { return nil }
+	}
+	return line.Send(ctx, deliver.Envelope{From: d.ReturnPath(7), To: to, MessageID: "<new@tarnwick.example>"}, strings.NewReader(message), offer)
+}
+
+func TestMailArrivesWithItsOwnEnvelopeAndId(t *testing.T) {
+	p := start(t, "bell")
+	d := p.destination(t, func(s map[string]any) { s["user"] = "bell" }, "slipway")
+	offered := 0
+	res, err := send(t, d, "quay.desk@tarnwick.example", func(context.Context) error {
+		offered++
+		assert.Empty(t, p.inbox.All(), "nothing is accepted before the offer is written")
+		return nil
+	})
+	require.NoError(t, err)
+	assert.Equal(t, 1, offered)
+	assert.True(t, res.Offered && res.Answered)
+	assert.Contains(t, res.Answer, "250")
+	all := p.inbox.All()
+	require.Len(t, all, 1)
+	assert.Equal(t, "bell+d7@tarnwick.example", all[0].From)
+	assert.Equal(t, []string{"quay.desk@tarnwick.example"}, all[0].To)
+	assert.Equal(t, "<new@tarnwick.example>", all[0].MessageID)
+	assert.Equal(t, ".\r\nMessage-ID: not a header\r\n", all[0].Plain)
+}
+
+func TestSeveralMessagesGoOverOneLine(t *testing.T) {
+	p := start(t, "")
+	line, err := p.destination(t, nil, "").Open(context.Background())
+	require.NoError(t, err)
+	defer line.Close()
+	require.NoError(t, p.server.Behave(standin.Behaviour{Mode: standin.Refuse, Only: "gone@tarnwick.example"}))
+	ok := func(context.Context) error { return nil }
+	for _, to := range []string{"a@tarnwick.example", "gone@tarnwick.example", "b@tarnwick.example"} {
+		_, err := line.Send(context.Background(), deliver.Envelope{From: "bell@tarnwick.example", To: to, MessageID: "<x@tarnwick.example>"}, strings.NewReader(message), ok)
+		assert.Equal(t, to == "gone@tarnwick.example", err != nil, to)
+	}
+	assert.Len(t, p.inbox.All(), 2, "one refused recipient keeps no others from theirs")
+}
+
+func TestRefusalsKnowWhatTheyAre(t *testing.T) {
+	for _, c := range []struct {
+		mode  standin.Mode
+		class fault.Class
+		scope fault.Scope
+		want  string
+	}{
+		{standin.Refuse, fault.Lasting, fault.Recipient, "the server answered: 550 5.1.1 No such mailbox"},
+		{standin.Busy, fault.Passing, fault.Recipient, "the server answered: 451 4.3.2 Not now"},
+		{standin.Away, fault.Passing, fault.Destination, "connection refused"},
+	} {
+		t.Run(string(c.mode), func(t *testing.T) {
+			p := start(t, "")
+			d := p.destination(t, nil, "")
+			require.NoError(t, p.server.Behave(standin.Behaviour{Mode: c.mode}))
+			res, err := send(t, d, "x@tarnwick.example", func(context.Context) error {
+				t.Error("nothing may be offered")
+				return nil
+			})
+			f := fault.Of(err)
+			assert.Contains(t, f.Error(), c.want)
+			assert.Equal(t, c.class, f.Class)
+			assert.Equal(t, c.scope, f.Scope)
+			assert.False(t, res.Offered)
+		})
+	}
+}
+
+func TestGreylistingPassesAtTheSecondTry(t *testing.T) {
+	p := start(t, "")
+	d := p.destination(t, nil, "")
+	require.NoError(t, p.server.Behave(standin.Behaviour{Mode: standin.Greylist}))
+	_, err := send(t, d, "x@tarnwick.example", nil)
+	assert.Equal(t, fault.Passing, fault.Of(err).Class)
+	_, err = send(t, d, "x@tarnwick.example", nil)
+	assert.NoError(t, err)
+}
+
+func TestALineThatBreaksAfterTheOfferHasNoAnswer(t *testing.T) {
+	p := start(t, "")
+	d := p.destination(t, nil, "")
+	require.NoError(t, p.server.Behave(standin.Behaviour{Mode: standin.Drop}))
+	res, err := send(t, d, "x@tarnwick.example", nil)
+	require.Error(t, err)
+	assert.True(t, res.Offered)
+	assert.False(t, res.Answered, "nobody knows")
+	assert.Len(t, p.inbox.All(), 1, "and it had arrived")
+}
+
+func TestAnOfferThatFailsSendsNothing(t *testing.T) {
+	p := start(t, "")
+	lost := errors.New("the lease was lost")
+	res, err := send(t, p.destination(t, nil, ""), "x@tarnwick.example", func(context.Context) error { return lost })
+	require.ErrorIs(t, err, lost)
+	assert.False(t, res.Offered)
+	_, err = send(t, p.destination(t, nil, ""), "y@tarnwick.example", nil)
+	require.NoError(t, err)
+	all := p.inbox.All()
+	require.Len(t, all, 1, "only what was offered has arrived")
+	assert.Equal(t, []string{"y@tarnwick.example"}, all[0].To)
+}
+
+func TestSignInAndCertificatesAreChecked(t *testing.T) {
+	p := start(t, "bell")
+	for _, c := range []struct {
+		name, password string
+		change         func(map[string]any)
+		want, advice   string
+	}{
+		{"wrong password", "wrong", func(s map[string]any) { s["user"] = "bell" }, "535 5.7.8", "Check user and password"},
+		{"a certificate that nobody signed", "slipway", func(s map[string]any) { s["user"] = "bell"; delete(s, "ca") }, "certificate", "not trusted"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			_, err := send(t, p.destination(t, c.change, c.password), "x@tarnwick.example", nil)
+			f := fault.Of(err)
+			assert.Contains(t, f.Error(), c.want)
+			assert.Contains(t, f.Advice, c.advice)
+			assert.Equal(t, fault.Lasting, f.Class)
+			assert.Equal(t, fault.Destination, f.Scope)
+		})
+	}
+	_, err := send(t, p.destination(t, nil, ""), "x@tarnwick.example", nil)
+	assert.ErrorContains(t, err, "530 5.7.0 Authentication required")
+	said, err := p.destination(t, func(s map[string]any) { s["user"] = "bell" }, "slipway").Test(context.Background())
+	require.NoError(t, err)
+	assert.Contains(t, said, "sign-in accepted")
+}
+
+func TestSettingsThatCannotBeUsed(t *testing.T) {
+	for settings, want := range map[string]string{
+		`{`:                                "unexpected end",
+		`{"host":"x"}`:                     "is no address of a sender",
+		`{"from":"bell@tarnwick.example"}`: "it names no server",
+		`{"from":"b@t.example","host":"x","ca":"no"}`: "are no PEM",
+	} {
+		_, err := deliver.Open("smtp", "company mail", json.RawMessage(settings), "")
+		assert.ErrorContains(t, err, want, settings)
+	}
+	_, err := deliver.Open("pigeon", "p", nil, "")
+	assert.ErrorContains(t, err, `there is no protocol "pigeon"`)
+}
+
+type closer struct{ *strings.Reader }
+
+func (closer) Close() error { return nil }
+
+func TestComposeKeepsHeadersWhole(t *testing.T) {
+	var out bytes.Buffer
+	err := deliver.Compose(context.Background(), &out, deliver.Letter{
+		MessageID: "a@tarnwick.example", From: "Iron Bell <bell@tarnwick.example>", To: []string{"mara.quill@tarnwick.example"},
+		Subject: "Board\r\nBcc: spy@else.test", Date: time.Date(2026, 11, 23, 6, 15, 0, 0, time.UTC),
+		Plain: "Grüße\n\n<b>not bold</b>", Tables: []string{"<table><tr><td>1</td></tr></table>"}, Footer: "Iron Bell, run 2611-1",
+		Attachments: []deliver.Attachment{{Name: "Fähren \"1\".csv", MediaType: "text/csv", Open: func(context.Context) (io.ReadSeekCloser, error) {
+			return closer{strings.NewReader("a,b\r\n1,2\r\n")}, nil
+		}}},
+		Headers: map[string]string{"Auto-Submitted": "auto-generated"},
+	})
+	require.NoError(t, err)
+	text := out.String()
+	header, _, _ := strings.Cut(text, "\r\n\r\n")
+	assert.NotContains(t, header, "\nBcc:")
+	assert.Contains(t, header, "Message-ID: <a@tarnwick.example>")
+	assert.Contains(t, header, "Auto-Submitted: auto-generated")
+	for _, never := range []string{"X-Mailer", "User-Agent"} {
+		assert.NotContains(t, header, never)
+	}
+	assert.Contains(t, text, "&lt;b&gt;not bold")
+}
+
+func TestAddresses(t *testing.T) {
+	for text, want := range map[string]string{
+		"mara.quill@tarnwick.example":               "mara.quill@tarnwick.example",
+		" Mara Quill <mara.quill@tarnwick.example>": "mara.quill@tarnwick.example",
+	} {
+		got, err := deliver.CheckAddress(text)
+		assert.NoError(t, err, text)
+		assert.Equal(t, want, got)
+	}
+	for _, text := range []string{"", "mara", "mara@", "a@b.test, c@d.test", "a@b.test\r\nBcc: c@d.test", strings.Repeat("a", 260) + "@b.test"} {
+		_, err := deliver.CheckAddress(text)
+		assert.ErrorContains(t, err, "is no mail address", text)
+	}
+}

@@ -1,0 +1,103 @@
+// Package pgtest gives tests databases of a real PostgreSQL server, which is
+// started once for each test program.
+package pgtest
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"ironbell/internal/localpg"
+)
+
+var shared struct {
+	sync.Mutex
+	server    *localpg.Server
+	dir       string
+	templates map[string]bool
+	count     int
+}
+
+// Main runs the tests of a package, stops the server after them and exits.
+func Main(m *testing.M) { os.Exit(Run(m)) }
+
+// Run runs the tests of a package, stops the server after them and gives the
+// exit status.
+func Run(m *testing.M) int {
+	status := m.Run()
+	shared.Lock()
+	if shared.server != nil {
+		shared.server.Stop()
+		if err := os.RemoveAll(shared.dir); err != nil {
+			fmt.Fprintln(os.Stderr, "could not remove the test database:", err)
+		}
+	}
+	return status
+}
+
+// Server starts the server, or gives the one that runs.
+func Server(t testing.TB) *localpg.Server {
+	t.Helper()
+	shared.Lock()
+	defer shared.Unlock()
+	return start(t)
+}
+
+func start(t testing.TB) *localpg.Server {
+	t.Helper()
+	if shared.server != nil {
+		return shared.server
+	}
+	dir, err := os.MkdirTemp("", "ironbell-pg-*")
+	if err == nil {
+		err = os.Chmod(dir, 0o755) //nolint:gosec // the server's user must pass
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	ctx, stop := context.WithTimeout(context.Background(), time.Minute)
+	defer stop()
+	s, err := localpg.Start(ctx, localpg.Options{Dir: dir + "/data", Volatile: true, Conns: 200})
+	if err != nil {
+		t.Fatal(err)
+	}
+	shared.server, shared.dir, shared.templates = s, dir, map[string]bool{}
+	return s
+}
+
+// New makes a database as prepare leaves it; databases of one name are copies,
+// so that prepare runs once. It is dropped with its server.
+func New(t testing.TB, name string, prepare func(ctx context.Context, dsn string) error) (dsn string) {
+	t.Helper()
+	shared.Lock()
+	defer shared.Unlock()
+	s := start(t)
+	ctx, stop := context.WithTimeout(context.Background(), time.Minute)
+	defer stop()
+	conn, err := pgx.Connect(ctx, s.DSN("postgres"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer func() { _ = conn.Close(ctx) }() // nothing is left on it
+	template := "template_" + name
+	if !shared.templates[name] {
+		if err := s.Ensure(ctx, template); err != nil {
+			t.Fatal(err)
+		}
+		if err := prepare(ctx, s.DSN(template)); err != nil {
+			t.Fatal(err)
+		}
+		shared.templates[name] = true
+	}
+	shared.count++
+	copied := fmt.Sprintf("%s_%d", name, shared.count)
+	if _, err := conn.Exec(ctx, "CREATE DATABASE "+pgx.Identifier{copied}.Sanitize()+" TEMPLATE "+pgx.Identifier{template}.Sanitize()); err != nil {
+		t.Fatal(err)
+	}
+	return s.DSN(copied)
+}

@@ -1,0 +1,193 @@
+package test
+
+import (
+	"bytes"
+	"context"
+	"net/http"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"ironbell/client"
+	"ironbell/internal/core/job"
+)
+
+func put(t *testing.T, address, text string) {
+	t.Helper()
+	req, err := http.NewRequest(http.MethodPut, address, bytes.NewReader([]byte(text)))
+	require.NoError(t, err)
+	res, err := http.DefaultClient.Do(req)
+	require.NoError(t, err)
+	_ = res.Body.Close()
+	require.Equal(t, http.StatusOK, res.StatusCode)
+}
+
+func TestKillInMidRunAndRestart(t *testing.T) {
+	w := open(t)
+	ctx := context.Background()
+	w.report("Ports", "SELECT code FROM ports")
+	w.report("Slow", "SELECT pg_sleep(2), 1 AS one")
+	d := definition("Ports", "company mail", []string{"csv"}, "a@tarnwick.example")
+	slow := d.Tasks[0]
+	slow.Name, slow.Report = "slow", &job.ReportTask{Report: "Slow", Outputs: []job.Output{{Format: "csv"}}}
+	d.Tasks = []job.Task{d.Tasks[0], slow, d.Tasks[1]}
+	w.job("Board", d)
+	run, err := w.c.Ring(ctx, "Board", nil)
+	require.NoError(t, err)
+	w.until(20*time.Second, "the second task works", func() bool {
+		page, err := w.c.Run(ctx, run.ID)
+		require.NoError(t, err)
+		return len(page.Attempts) == 2
+	})
+	w.kill()
+	w.start()
+	w.until(30*time.Second, "the run ends", func() bool {
+		page, err := w.c.Run(ctx, run.ID)
+		require.NoError(t, err)
+		return page.State == job.RunDone
+	})
+	page, err := w.c.Run(ctx, run.ID)
+	require.NoError(t, err)
+	tries := map[string][]job.AttemptState{}
+	for _, a := range page.Attempts {
+		tries[a.Task] = append(tries[a.Task], a.State)
+	}
+	assert.Equal(t, map[string][]job.AttemptState{"report": {"done"}, "slow": {"lost", "done"}, "mail": {"done"}}, tries, "it goes on at the task that was interrupted")
+	assert.Len(t, w.inbox("a@tarnwick.example"), 1, "one mail only")
+	assert.Len(t, page.Artifacts, 2, "no file is recorded twice")
+}
+
+func TestKillBetweenOfferAndAnswer(t *testing.T) {
+	w := open(t)
+	ctx := context.Background()
+	w.report("Ports", "SELECT code FROM ports")
+	w.job("Board", definition("Ports", "company mail", []string{"csv"}, "a@tarnwick.example"))
+	w.behave("mail", "slow", 3000)
+	run, err := w.c.Ring(ctx, "Board", nil)
+	require.NoError(t, err)
+	w.until(20*time.Second, "the message is offered", func() bool {
+		page, err := w.c.Run(ctx, run.ID)
+		require.NoError(t, err)
+		return len(page.Deliveries) == 1 && page.Deliveries[0].State == job.DeliveryOffered
+	})
+	w.kill()
+	w.until(10*time.Second, "the mail server has taken it", func() bool { return len(w.inbox("a@tarnwick.example")) == 1 })
+	w.behave("mail", "accept", 0)
+	w.start()
+	var delivery job.Delivery
+	w.until(30*time.Second, "the delivery is unknown", func() bool {
+		page, err := w.c.Run(ctx, run.ID)
+		require.NoError(t, err)
+		delivery = page.Deliveries[0]
+		return delivery.State == job.DeliveryUnknown
+	})
+	w.until(20*time.Second, "the owner is asked", func() bool { return len(w.inbox("mara@tarnwick.example")) == 1 })
+	assert.Contains(t, w.inbox("mara@tarnwick.example")[0].Plain, "Ask the recipient, then settle the delivery")
+	page, err := w.c.Run(ctx, run.ID)
+	require.NoError(t, err)
+	assert.Equal(t, job.RunPartly, page.State)
+	assert.Len(t, w.inbox("a@tarnwick.example"), 1, "what is unknown is never sent again by itself")
+	_, err = w.c.Settle(ctx, delivery.ID, "sent")
+	require.NoError(t, err)
+	page, err = w.c.Run(ctx, run.ID)
+	require.NoError(t, err)
+	assert.Equal(t, job.RunDone, page.State)
+	require.Len(t, page.Alerts, 1)
+	assert.Equal(t, job.AlertClosed, page.Alerts[0].State)
+	_, err = w.c.Settle(ctx, delivery.ID, "failed")
+	assert.ErrorContains(t, err, "only one that is unknown can be settled")
+}
+
+func TestALineThatBreaksAfterTheDataIsUnknown(t *testing.T) {
+	w := open(t)
+	w.report("Ports", "SELECT code FROM ports")
+	d := definition("Ports", "company mail", []string{"csv"}, "a@tarnwick.example")
+	w.job("Board", d)
+	w.behave("mail", "drop", 0)
+	page := w.ring("Board", 20*time.Second)
+	assert.Equal(t, job.RunPartly, page.State)
+	assert.Equal(t, job.DeliveryUnknown, page.Deliveries[0].State)
+	assert.Len(t, w.inbox("a@tarnwick.example"), 1)
+	// A job that says so sends again, as a new message.
+	w.behave("mail", "accept", 0)
+	put(t, w.out.Inbox+"/api/servers/mail", `{"mode":"drop","only":"b@tarnwick.example"}`)
+	d.IfUnknown = job.UnknownResend
+	d.Tasks[1].Deliver.To = []string{"b@tarnwick.example"}
+	w.job("Board", d)
+	run, err := w.c.Ring(context.Background(), "Board", nil)
+	require.NoError(t, err)
+	w.until(20*time.Second, "it was sent twice", func() bool { return len(w.inbox("b@tarnwick.example")) >= 2 })
+	w.behave("mail", "accept", 0)
+	w.until(20*time.Second, "it is done", func() bool {
+		page, err := w.c.Run(context.Background(), run.ID)
+		require.NoError(t, err)
+		return page.State == job.RunDone
+	})
+	letters := w.inbox("b@tarnwick.example")
+	assert.NotEqual(t, letters[0].MessageID, letters[1].MessageID, "a deliberate resend has a new id")
+}
+
+func TestStopHandsWorkBackAtOnce(t *testing.T) {
+	w := open(t)
+	ctx := context.Background()
+	w.report("Slow", "SELECT pg_sleep(2), 1 AS one")
+	w.job("Board", definition("Slow", "company mail", []string{"csv"}, "a@tarnwick.example"))
+	run, err := w.c.Ring(ctx, "Board", nil)
+	require.NoError(t, err)
+	w.until(20*time.Second, "the task works", func() bool {
+		page, err := w.c.Run(ctx, run.ID)
+		require.NoError(t, err)
+		return len(page.Attempts) == 1
+	})
+	w.service.Stop(syscall.SIGTERM, 20*time.Second, syscall.SIGKILL)
+	require.NoError(t, w.service.Err(), "it ends in good order")
+	w.start()
+	page, err := w.c.Run(ctx, run.ID)
+	require.NoError(t, err)
+	lines, err := w.c.Log(ctx, run.ID, 0)
+	require.NoError(t, err)
+	var said []string
+	for _, l := range lines {
+		said = append(said, l.Text)
+	}
+	assert.Contains(t, strings.Join(said, "\n"), "stops and hands its work back", "state %s", page.State)
+	w.until(20*time.Second, "the run ends", func() bool {
+		page, err := w.c.Run(ctx, run.ID)
+		require.NoError(t, err)
+		return page.State == job.RunDone
+	})
+	assert.Len(t, w.inbox("a@tarnwick.example"), 1)
+}
+
+func TestWhatWasMissedIsMadeUpOnce(t *testing.T) {
+	w := open(t)
+	ctx := context.Background()
+	w.report("Ports", "SELECT code FROM ports")
+	d := definition("Ports", "company mail", []string{"csv"}, "a@tarnwick.example")
+	d.Triggers = []job.Trigger{{Rule: "*/10 * * * *"}}
+	w.job("Board", d)
+	w.kill()
+	// As if the service had been away for an hour: the trigger is an hour behind.
+	conn := connect(t, w.db)
+	_, err := conn.Exec(ctx, `UPDATE triggers SET next_due = date_trunc('hour', now()) - interval '1 hour'`)
+	require.NoError(t, err)
+	w.start()
+	w.until(20*time.Second, "it is made up", func() bool {
+		runs, err := w.c.Runs(ctx, client.RunFilter{Job: "Board"})
+		require.NoError(t, err)
+		return len(runs) > 0 && runs[0].State == job.RunDone
+	})
+	page, err := w.c.Job(ctx, "Board")
+	require.NoError(t, err)
+	decided := map[job.RingDecision]int{}
+	for _, r := range page.Rings {
+		decided[r.Decision]++
+		assert.NotEmpty(t, r.Reason)
+	}
+	assert.GreaterOrEqual(t, len(page.Rings), 6, "each missed due time has its decision")
+	assert.Equal(t, 1, decided[job.RingRun], "and one of them, the newest, made a run")
+}
