@@ -14,6 +14,7 @@ import (
 
 	"ironbell/client"
 	"ironbell/internal/core/job"
+	"ironbell/internal/localpg/pgtest"
 )
 
 func put(t *testing.T, address, text string) {
@@ -190,4 +191,37 @@ func TestWhatWasMissedIsMadeUpOnce(t *testing.T) {
 	}
 	assert.GreaterOrEqual(t, len(page.Rings), 6, "each missed due time has its decision")
 	assert.Equal(t, 1, decided[job.RingRun], "and one of them, the newest, made a run")
+}
+
+func TestTheDatabaseGoesAndComesBack(t *testing.T) {
+	w := open(t)
+	ctx := context.Background()
+	w.report("Ports", "SELECT code FROM ports")
+	w.job("Board", definition("Ports", "company mail", []string{"csv"}, "a@tarnwick.example"))
+	own := connect(t, w.db)
+	var name string
+	require.NoError(t, own.QueryRow(ctx, `SELECT current_database()`).Scan(&name))
+	admin := connect(t, pgtest.Server(t).DSN("postgres"))
+	allow := func(yes string) {
+		_, err := admin.Exec(ctx, `ALTER DATABASE "`+name+`" WITH ALLOW_CONNECTIONS `+yes)
+		require.NoError(t, err)
+	}
+	allow("false")
+	_, err := admin.Exec(ctx, `SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = $1`, name)
+	require.NoError(t, err)
+	base := "http://" + w.listen
+	status, _, text := call(t, http.DefaultClient, http.MethodGet, base+"/ready", "", "")
+	assert.Equal(t, 503, status, text)
+	status, kind, text := call(t, http.DefaultClient, http.MethodGet, base+"/api/jobs", w.token, "")
+	assert.Equal(t, 503, status)
+	assert.Equal(t, "application/problem+json", kind)
+	assert.Contains(t, text, "The database does not answer; try again in a moment.")
+	status, _, _ = call(t, http.DefaultClient, http.MethodGet, base+"/health", "", "")
+	assert.Equal(t, 200, status, "the service itself is alive")
+	allow("true")
+	w.until(20*time.Second, "it is ready again", func() bool {
+		status, _, _ := call(t, http.DefaultClient, http.MethodGet, base+"/ready", "", "")
+		return status == 200
+	})
+	assert.Equal(t, job.RunDone, w.ring("Board", 40*time.Second).State)
 }

@@ -314,3 +314,13 @@ func connect(t testing.TB, dsn string) *pgx.Conn {
 	t.Cleanup(func() { _ = conn.Close(context.Background()) })
 	return conn
 }
+
+// withOwner is a job as somebody else's.
+func withOwner(login string, d job.Definition) wire.JobRequest {
+	return wire.JobRequest{Owner: login, Definition: d}
+}
+
+// loadDemo loads the demo's people, reports and jobs.
+func loadDemo(ctx context.Context, w *world) error {
+	return demo.Load(ctx, w.c, demo.World{PeoplesPassword: password})
+}

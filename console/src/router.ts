@@ -8,7 +8,9 @@ import Today from './pages/Today.svelte';
 
 export const { p, navigate, isActive, route } = createRouter({
   '/': Today,
-  '/jobs': { '/': Jobs, '/:job': Job },
-  '/runs': { '/': Runs, '/:run': Run },
+  '/jobs': Jobs,
+  '/jobs/:job': Job,
+  '/runs': Runs,
+  '/runs/:run': Run,
   '*': Lost,
 });

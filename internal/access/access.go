@@ -34,16 +34,14 @@ const (
 type Denied struct {
 	Act    Act
 	Person job.Person
-	What   string
+	What   string // `ring the job Quay board`
 }
 
 func (e *Denied) Error() string {
-	switch e.Act {
-	case Administer:
+	if e.Act == Administer {
 		return fmt.Sprintf("%s may not do this: it takes an administrator", e.Person.Name)
-	default:
-		return fmt.Sprintf("%s may not %s %s: it takes its owner or an administrator", e.Person.Name, e.Act, e.What)
 	}
+	return fmt.Sprintf("%s may not %s: it takes its owner or an administrator", e.Person.Name, e.What)
 }
 
 // May tells whether a person may do something to what belongs to owner (a

@@ -112,10 +112,16 @@ type Ended struct {
 
 // EndSending records how a try ended, for the holder of the lease.
 func (t *Tx) EndSending(ctx context.Context, s Sending, e Ended) error {
-	return one(t.ext.ExecContext(ctx, `UPDATE deliveries SET state = $3, ready_at = now() + make_interval(secs => $4), answer = $5, advice = $6, class = $7,
+	if err := one(t.ext.ExecContext(ctx, `UPDATE deliveries SET state = $3, ready_at = now() + make_interval(secs => $4), answer = $5, advice = $6, class = $7,
 			settled_at = CASE WHEN $3 = 'waiting' THEN NULL ELSE clock_timestamp() END, lease_until = NULL, tries = tries - CASE WHEN $8 THEN 1 ELSE 0 END
 		WHERE id = $1 AND lease_no = $2 AND state IN ('sending', 'offered')`,
-		s.ID, s.LeaseNo, e.State, e.Wait.Seconds(), e.Answer, e.Advice, e.Class, e.Untried))
+		s.ID, s.LeaseNo, e.State, e.Wait.Seconds(), e.Answer, e.Advice, e.Class, e.Untried)); err != nil {
+		return err
+	}
+	if e.State != job.DeliveryWaiting {
+		return nil
+	}
+	return t.Tell(ctx, Notice{Kind: "deliveries"}) // whoever sleeps must reckon anew for how long
 }
 
 // LostSendings locks the deliveries whose leases ran out: those that were

@@ -38,5 +38,5 @@
 {:else if me.isError}
   <main class="mx-auto max-w-xl p-8"><Trouble error={me.error} /></main>
 {:else if me.data}
-  <Shell me={me.data}><Router base="/" /></Shell>
+  <Shell me={me.data}><Router /></Shell>
 {/if}

@@ -14,27 +14,50 @@ const stale: Record<string, string[]> = {
 
 export const line = $state({ open: true });
 
-/** Listens until the returned function is called. Bursts are gathered for a moment. */
+/**
+ * Listens until the returned function is called. Bursts are gathered for a
+ * moment. Only a page that is seen holds a line: browsers allow six to one
+ * service, so pages in the background would keep the others waiting.
+ */
 export function listen(client: QueryClient): () => void {
   let due: Record<string, true> = {};
   let timer: ReturnType<typeof setTimeout> | undefined;
-  const source = new EventSource('/api/live');
-  source.addEventListener('notice', (event) => {
-    line.open = true;
-    const notice = JSON.parse((event as MessageEvent<string>).data) as Notice;
-    for (const key of stale[notice.kind] ?? []) due[key] = true;
-    if (Object.keys(due).length === 0) return;
-    timer ??= setTimeout(() => {
-      timer = undefined;
-      for (const key of Object.keys(due)) void client.invalidateQueries({ queryKey: [key] });
-      due = {};
-    }, 250);
-  });
-  source.onerror = () => {
-    line.open = false;
-  };
+  let source: EventSource | undefined;
+
+  function open() {
+    if (source) return;
+    source = new EventSource('/api/live');
+    source.addEventListener('notice', (event) => {
+      line.open = true;
+      const notice = JSON.parse((event as MessageEvent<string>).data) as Notice;
+      for (const key of stale[notice.kind] ?? []) due[key] = true;
+      if (Object.keys(due).length === 0) return;
+      timer ??= setTimeout(() => {
+        timer = undefined;
+        for (const key of Object.keys(due)) void client.invalidateQueries({ queryKey: [key] });
+        due = {};
+      }, 250);
+    });
+    source.onerror = () => {
+      line.open = false;
+    };
+  }
+  function close() {
+    source?.close();
+    source = undefined;
+  }
+  // The first notice on a new line makes everything fresh, so nothing is missed.
+  const seen = () => (document.visibilityState === 'visible' ? open() : close());
+
+  seen();
+  document.addEventListener('visibilitychange', seen);
+  window.addEventListener('pagehide', close);
+  window.addEventListener('pageshow', seen);
   return () => {
-    source.close();
+    document.removeEventListener('visibilitychange', seen);
+    window.removeEventListener('pagehide', close);
+    window.removeEventListener('pageshow', seen);
+    close();
     clearTimeout(timer);
   };
 }

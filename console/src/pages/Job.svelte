@@ -171,7 +171,8 @@
   <section>
     <h2>Runs</h2>
     {#if runs.data?.length}<RunTable runs={runs.data} jobs={false} />{:else}<p class="soft">
-        There are none yet. “Ring now” makes one.
+        There are none yet.{#if may}
+          “Ring now” makes one.{/if}
       </p>{/if}
   </section>
 {/if}

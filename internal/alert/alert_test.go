@@ -1,0 +1,42 @@
+package alert_test
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"ironbell/internal/alert"
+	"ironbell/internal/core/job"
+)
+
+func TestAnAlertSaysWhatWhomAndWhatToDo(t *testing.T) {
+	london, err := time.LoadLocation("Europe/London")
+	require.NoError(t, err)
+	run, jobID := job.RunID(26110000000042), int64(3)
+	a := job.Alert{
+		ID: 7, Kind: job.AlertDeliveryFailed, Job: "Passenger manifest file", JobID: &jobID, RunID: &run, Owner: "mara",
+		Happened: "Run 2611-42 could not be delivered to 1 of 1.", ForWhom: "manifests@harbour-authority.test", Tried: "tried 3 times", Advice: "Check the server.",
+		Count: 2, OpenedAt: time.Date(2026, 7, 1, 11, 5, 0, 0, time.UTC), LastAt: time.Date(2026, 7, 1, 12, 5, 0, 0, time.UTC),
+	}
+	l := alert.Letter(a, "https://bell.tarnwick.example", london, alert.StepOwner)
+	assert.Equal(t, "Not delivered: Passenger manifest file", l.Subject)
+	assert.Equal(t, `Passenger manifest file
+Run 2611-42 could not be delivered to 1 of 1.
+
+Since: Wed 1 Jul 2026 12:05 BST; 2 times, last Wed 1 Jul 13:05 BST
+
+For: manifests@harbour-authority.test
+
+What was tried: tried 3 times
+
+What you can do: Check the server.
+
+See the run: https://bell.tarnwick.example/runs/2611-42
+See the job: https://bell.tarnwick.example/jobs/3
+Take it on: https://bell.tarnwick.example/`, l.Plain)
+	assert.Contains(t, alert.Letter(a, "", london, alert.StepAdministrators).Plain, "Why you: the owner, mara, could not be told.")
+	a.Kind = job.AlertRunFailed
+	assert.Equal(t, "Failed: Passenger manifest file", alert.Letter(a, "", london, 0).Subject)
+}

@@ -1,0 +1,271 @@
+package test
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"net/http/cookiejar"
+	"os"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"ironbell/client"
+	"ironbell/internal/api"
+	"ironbell/internal/core/job"
+)
+
+// call makes one request and gives status, content type and body.
+func call(t *testing.T, c *http.Client, method, address, token, body string) (int, string, string) {
+	t.Helper()
+	req, err := http.NewRequest(method, address, strings.NewReader(body))
+	require.NoError(t, err)
+	if body != "" {
+		req.Header.Set("Content-Type", "application/json")
+	}
+	if token != "" {
+		req.Header.Set("Authorization", "Bearer "+token)
+	}
+	res, err := c.Do(req)
+	require.NoError(t, err)
+	defer func() { _ = res.Body.Close() }()
+	text, err := io.ReadAll(io.LimitReader(res.Body, 1<<20))
+	require.NoError(t, err)
+	return res.StatusCode, res.Header.Get("Content-Type"), string(text)
+}
+
+func TestTheDescriptionIsTheOneThatIsKept(t *testing.T) {
+	kept, err := os.ReadFile("../internal/api/openapi.json")
+	require.NoError(t, err)
+	made, err := api.Description()
+	require.NoError(t, err)
+	assert.JSONEq(t, string(made), string(kept), "type make describe")
+}
+
+func TestNothingButSignInHealthAndTheConsoleIsOpen(t *testing.T) {
+	w := open(t)
+	base := "http://" + w.listen
+	text, err := api.Description()
+	require.NoError(t, err)
+	var d struct {
+		OpenAPI string
+		Paths   map[string]map[string]any
+	}
+	require.NoError(t, json.Unmarshal(text, &d))
+	assert.Equal(t, "3.1.0", d.OpenAPI)
+	require.Greater(t, len(d.Paths), 20)
+	for path, methods := range d.Paths {
+		for method := range methods {
+			method = strings.ToUpper(method)
+			address := strings.NewReplacer("{run}", "2611-1", "{job}", "1", "{alert}", "1", "{delivery}", "1", "{file}", "1", "{report}", "1", "{login}", "x", "{name}", "x").Replace(path)
+			body := ""
+			if method == http.MethodPut || method == http.MethodPost {
+				body = "{}"
+			}
+			status, kind, answer := call(t, http.DefaultClient, method, base+address, "", body)
+			open := method == http.MethodPost && (path == "/api/session" || path == "/api/tokens")
+			if open {
+				assert.NotEqual(t, 401, status, path)
+				continue
+			}
+			assert.Equal(t, 401, status, "%s %s", method, path)
+			assert.Equal(t, "application/problem+json", kind, path)
+			assert.Contains(t, answer, "You are not signed in", path)
+		}
+	}
+	for path, want := range map[string]int{"/health": 200, "/ready": 200, "/": 200, "/jobs/3": 200, "/api/openapi.json": 401, "/api/nothing": 401, "/assets/nothing.js": 404} {
+		status, _, _ := call(t, http.DefaultClient, http.MethodGet, base+path, "", "")
+		assert.Equal(t, want, status, path)
+	}
+	status, _, _ := call(t, http.DefaultClient, http.MethodGet, base+"/api/nothing", w.token, "")
+	assert.Equal(t, 404, status)
+	status, _, described := call(t, http.DefaultClient, http.MethodGet, base+"/api/openapi.json", w.token, "")
+	assert.Equal(t, 200, status)
+	assert.Contains(t, described, `"openapi":"3.1.0"`)
+}
+
+func TestSessions(t *testing.T) {
+	w := open(t)
+	base := "http://" + w.listen
+	jar, err := cookiejar.New(nil)
+	require.NoError(t, err)
+	c := &http.Client{Jar: jar}
+	for _, wrong := range []string{`{"login":"mara","password":"wrong-password"}`, `{"login":"nobody","password":"wrong-password"}`} {
+		status, _, text := call(t, c, http.MethodPost, base+"/api/session", "", wrong)
+		assert.Equal(t, 401, status)
+		assert.Contains(t, text, "do not belong together", "it does not say which of them is wrong")
+	}
+	status, _, text := call(t, c, http.MethodPost, base+"/api/session", "", `{"login":"mara","password":"`+password+`"}`)
+	require.Equal(t, 200, status, text)
+	assert.NotContains(t, text, "argon2")
+	status, _, text = call(t, c, http.MethodGet, base+"/api/session", "", "")
+	assert.Equal(t, 200, status)
+	assert.Contains(t, text, "Mara Quill")
+	// Another site's page may not use the session.
+	req, err := http.NewRequest(http.MethodPost, base+"/api/jobs/1/ring", strings.NewReader("{}"))
+	require.NoError(t, err)
+	req.Header.Set("Sec-Fetch-Site", "cross-site")
+	res, err := c.Do(req)
+	require.NoError(t, err)
+	_ = res.Body.Close()
+	assert.Equal(t, 403, res.StatusCode)
+	// A session that has ended is said to have ended.
+	_, err = connect(t, w.db).Exec(context.Background(), `UPDATE sessions SET expiry = now() - interval '1 minute'`)
+	require.NoError(t, err)
+	status, _, text = call(t, c, http.MethodGet, base+"/api/jobs", "", "")
+	assert.Equal(t, 401, status)
+	assert.Contains(t, text, "your session has ended")
+	// Guessing is slowed down.
+	limited := false
+	for range 40 {
+		status, _, _ = call(t, c, http.MethodPost, base+"/api/session", "", `{"login":"mara","password":"wrong-password"}`)
+		limited = limited || status == 429
+	}
+	assert.True(t, limited)
+}
+
+func TestBadInputIsRefusedWithASentenceAndNothingIsSaved(t *testing.T) {
+	w := open(t)
+	base := "http://" + w.listen
+	w.report("Ports", "SELECT code FROM ports WHERE code = :port", job.Parameter{Name: "port", Label: "Port", Type: job.TypeText, Required: true})
+	good := `"zone":"Europe/London","values":{"port":"TQ"},"tasks":[{"name":"report","kind":"report","report":{"report":"Ports","outputs":[{"format":"csv"}]}},{"name":"mail","kind":"deliver","deliver":{"destination":"company mail","to":["a@tarnwick.example"]}}]`
+	change := func(old, text string) string { return "{\"on\":true," + strings.Replace(good, old, text, 1) + "}" }
+	for _, c := range []struct {
+		name, method, path, body string
+		status                   int
+		want                     []string
+	}{
+		{"bad cron text", "PUT", "/api/jobs/Bad", change(`"tasks"`, `"triggers":[{"rule":"61 6 * * *"}],"tasks"`), 422, []string{"triggers[0].rule", "column 1", "a minute from 0 to 59"}},
+		{"a rule that never rings", "PUT", "/api/jobs/Bad", change(`"tasks"`, `"triggers":[{"rule":"0 0 30 2 *"}],"tasks"`), 422, []string{"this never rings"}},
+		{"unknown zone", "PUT", "/api/jobs/Bad", change("Europe/London", "Europe/Tarnwick"), 422, []string{"there is no time zone", "Europe/Tarnwick"}},
+		{"unknown report", "PUT", "/api/jobs/Bad", change(`"report":"Ports"`, `"report":"Pots"`), 422, []string{`there is no report \"Pots\"`}},
+		{"unknown destination", "PUT", "/api/jobs/Bad", change("company mail", "pigeon"), 422, []string{`there is no destination \"pigeon\"`}},
+		{"unknown parameter", "PUT", "/api/jobs/Bad", change(`{"port":"TQ"}`, `{"prot":"TQ","port":"TQ"}`), 422, []string{`there is no parameter \"prot\"; its reports have port`}},
+		{"missing required value", "PUT", "/api/jobs/Bad", change(`{"port":"TQ"}`, `{}`), 422, []string{"Port needs a value"}},
+		{"bad address", "PUT", "/api/jobs/Bad", change("a@tarnwick.example", "a at tarnwick"), 422, []string{"deliver.to[0]", "is no mail address"}},
+		{"unknown moving part", "PUT", "/api/jobs/Bad", change(`{"format":"csv"}`, `{"format":"csv","name":"{datum}.csv"}`), 422, []string{"datum", "which is not known here"}},
+		{"unknown format", "PUT", "/api/jobs/Bad", change(`"csv"`, `"pdf"`), 422, []string{"format"}},
+		{"unknown field", "PUT", "/api/jobs/Bad", change(`"tasks"`, `"colour":"red","tasks"`), 422, []string{"unexpected property", "colour"}},
+		{"a task without what it does", "PUT", "/api/jobs/Bad", change(`"kind":"report","report":{"report":"Ports","outputs":[{"format":"csv"}]}`, `"kind":"report"`), 422, []string{"a task of kind report says what in report"}},
+		{"two tasks of one name", "PUT", "/api/jobs/Bad", change(`"name":"mail"`, `"name":"report"`), 422, []string{`two tasks \"report\"`}},
+		{"a name of digits", "PUT", "/api/jobs/123", "{\"on\":true," + good + "}", 422, []string{"taken for a number"}},
+		{"unknown owner", "PUT", "/api/jobs/Bad", `{"owner":"nobody","on":true,` + good + "}", 422, []string{`there is no person \"nobody\"`}},
+		{"no JSON", "PUT", "/api/jobs/Bad", `{"zone`, 400, []string{"unexpected end"}},
+		{"SQL that the database refuses", "PUT", "/api/reports/Bad", `{"source":"tarnwick","sections":[{"name":"A","sql":"SELECT 1,\n  nonsense FROM ports"}]}`, 422, []string{"nonsense", "line 2, column 3"}},
+		{"a query that speaks of no parameter", "PUT", "/api/reports/Bad", `{"source":"tarnwick","sections":[{"name":"A","sql":"SELECT :x"}]}`, 422, []string{"speaks of :x"}},
+		{"unknown source", "PUT", "/api/reports/Bad", `{"source":"nowhere","sections":[{"name":"A","sql":"SELECT 1"}]}`, 422, []string{"there is no such source"}},
+		{"a report without sections", "PUT", "/api/reports/Bad", `{"source":"tarnwick","sections":[]}`, 422, []string{"sections"}},
+		{"oversized body", "PUT", "/api/reports/Bad", `{"source":"tarnwick","sections":[{"name":"A","sql":"` + strings.Repeat("x", 2<<20) + `"}]}`, 413, []string{"too large"}},
+		{"unknown job", "POST", "/api/jobs/Nowhere/ring", "{}", 404, []string{`there is no job \"Nowhere\"`}},
+		{"unknown run", "GET", "/api/runs/2611-99999", "", 404, []string{"there is no run"}},
+		{"no run's number", "GET", "/api/runs/abc", "", 422, []string{"is no number of a run"}},
+		{"unknown file", "GET", "/api/files/5", "", 404, []string{"there is no file"}},
+		{"unknown delivery", "POST", "/api/deliveries/5/settle", `{"as":"sent"}`, 404, []string{"there is no delivery"}},
+		{"unknown verdict", "POST", "/api/deliveries/5/settle", `{"as":"lost"}`, 422, []string{"as"}},
+		{"a day that is none", "GET", "/api/day?date=2026-02-30", "", 422, []string{"2026-02-30"}},
+		{"a short password", "PUT", "/api/people/new", `{"name":"New","mail":"","role":"reader","zone":"Europe/London","password":"short"}`, 422, []string{"fewer than 10 characters"}},
+		{"a destination that cannot be used", "PUT", "/api/destinations/bad", `{"protocol":"smtp","settings":{"host":"x","from":"nobody"}}`, 422, []string{"is no address of a sender"}},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			status, kind, text := call(t, http.DefaultClient, c.method, base+c.path, w.token, c.body)
+			assert.Equal(t, c.status, status, text)
+			assert.Equal(t, "application/problem+json", kind)
+			for _, want := range c.want {
+				assert.Contains(t, text, want)
+			}
+		})
+	}
+	jobs, err := w.c.Jobs(context.Background(), "")
+	require.NoError(t, err)
+	assert.Empty(t, jobs, "nothing was half saved")
+	reports, err := w.c.Reports(context.Background())
+	require.NoError(t, err)
+	assert.Len(t, reports, 1)
+	status, _, _ := call(t, http.DefaultClient, http.MethodGet, base+"/ready", "", "")
+	assert.Equal(t, 200, status, "the service keeps running")
+	// A job that is off may be unfinished; it cannot be switched on, and says why.
+	status, _, text := call(t, http.DefaultClient, "PUT", base+"/api/jobs/Draft", w.token, strings.Replace(change(`{"port":"TQ"}`, `{}`), "true", "false", 1))
+	require.Equal(t, 200, status, text)
+	status, _, text = call(t, http.DefaultClient, "POST", base+"/api/jobs/Draft/switch", w.token, `{"on":true}`)
+	assert.Equal(t, 422, status)
+	assert.Contains(t, text, "Port needs a value")
+	status, _, text = call(t, http.DefaultClient, "POST", base+"/api/jobs/Draft/ring", w.token, `{"values":{"port":["a"]}}`)
+	assert.Equal(t, 422, status)
+	assert.Contains(t, text, "not a list")
+}
+
+func TestWhoMayDoWhat(t *testing.T) {
+	w := open(t)
+	ctx := context.Background()
+	w.report("Ports", "SELECT code FROM ports")
+	w.job("Quay board", definition("Ports", "company mail", []string{"csv"}, "a@tarnwick.example"))
+	base := "http://" + w.listen
+	as := func(login string) *client.Client {
+		token, err := client.New(base, "").MakeToken(ctx, login, password, "test")
+		require.NoError(t, err)
+		return client.New(base, token.Token)
+	}
+	mara, joren := as("mara"), as("joren")
+	_, err := mara.Ring(ctx, "Quay board", nil)
+	assert.NoError(t, err, "her own")
+	var p *client.Problem
+	_, err = joren.Ring(ctx, "Quay board", nil)
+	require.ErrorAs(t, err, &p)
+	assert.Equal(t, 403, p.Status)
+	assert.Contains(t, p.Detail, "Joren Tak may not ring the job Quay board: it takes its owner or an administrator")
+	_, err = joren.Switch(ctx, "Quay board", false)
+	assert.ErrorAs(t, err, &p)
+	_, err = joren.Job(ctx, "Quay board")
+	assert.NoError(t, err, "everybody reads")
+	assert.ErrorAs(t, mara.SaveAlertSettings(ctx, job.AlertSettings{Destination: "company mail"}), &p)
+	assert.Equal(t, 403, p.Status)
+	_, err = mara.TestDestination(ctx, "company mail")
+	assert.ErrorAs(t, err, &p)
+	said, err := w.c.TestDestination(ctx, "company mail")
+	require.NoError(t, err)
+	assert.True(t, said.OK, said.Said)
+	w.behave("mail", "away", 0)
+	said, err = w.c.TestDestination(ctx, "company mail")
+	require.NoError(t, err)
+	assert.False(t, said.OK)
+	assert.Contains(t, said.Said, "connection refused")
+	said, err = w.c.TestSource(ctx, "tarnwick")
+	require.NoError(t, err)
+	assert.Contains(t, said.Said, "signed in as tarnwick_reports")
+	status, _, text := call(t, http.DefaultClient, http.MethodGet, base+"/api/destinations", w.token, "")
+	assert.Equal(t, 200, status)
+	assert.NotContains(t, text, w.out.Password, "a password is never shown")
+	var sealed []byte
+	require.NoError(t, connect(t, w.db).QueryRow(ctx, `SELECT secret FROM destinations WHERE name = 'company mail'`).Scan(&sealed))
+	assert.False(t, bytes.Contains(sealed, []byte(w.out.Password)), "and never kept as it is")
+	assert.NotEmpty(t, sealed)
+}
+
+func TestFilesAreFetchedAsTheyWere(t *testing.T) {
+	w := open(t)
+	w.report("Ports", "SELECT code, name FROM ports ORDER BY code")
+	w.job("Board", definition("Ports", "company mail", []string{"csv", "xlsx"}, "a@tarnwick.example"))
+	page := w.ring("Board", 20*time.Second)
+	require.Len(t, page.Artifacts, 2)
+	for _, f := range page.Artifacts {
+		in, err := w.c.File(context.Background(), f.ID)
+		require.NoError(t, err)
+		text, err := io.ReadAll(in)
+		require.NoError(t, err)
+		require.NoError(t, in.Close())
+		assert.Len(t, text, int(f.Size))
+		assert.Equal(t, f.SHA256, fmt.Sprintf("%x", sum(text)))
+	}
+}
+
+func sum(text []byte) []byte {
+	s := sha256.Sum256(text)
+	return s[:]
+}

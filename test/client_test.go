@@ -1,0 +1,127 @@
+package test
+
+import (
+	"encoding/json"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"ironbell/internal/api/wire"
+	"ironbell/internal/core/job"
+)
+
+func TestTheClient(t *testing.T) {
+	w := open(t)
+	w.report("Ports", "SELECT code FROM ports WHERE code <> :not", job.Parameter{Name: "not", Label: "Without", Type: job.TypeText, Default: ""})
+	w.report("Nothing", "SELECT 1 WHERE false")
+	d := definition("Ports", "company mail", []string{"csv"}, "a@tarnwick.example")
+	d.Triggers = []job.Trigger{{Rule: "15 6 * * 1-5"}}
+	w.job("Quay board", d)
+	w.job("Crew rest watch", definition("Nothing", "company mail", []string{"csv"}, "a@tarnwick.example"))
+	w.job("Manifest", definition("Ports", "harbour authority mail", []string{"csv"}, "m@harbour-authority.test"))
+	w.behave("authority", "refuse", 0)
+
+	out, _, status := w.ironbell("jobs")
+	assert.Zero(t, status)
+	for _, want := range []string{"Quay board", "Monday to Friday at 06:15", "has not run yet", "GMT"} {
+		assert.Contains(t, out, want)
+	}
+	out, _, _ = w.ironbell("jobs", "crew")
+	assert.Contains(t, out, "Crew rest watch")
+	assert.NotContains(t, out, "Quay board")
+
+	out, _, status = w.ironbell("ring", "Quay board", "-follow", "-value", "not=TQ")
+	assert.Zero(t, status, "done is 0")
+	assert.Contains(t, out, "4 rows")
+	assert.Contains(t, out, "done: delivered to 1 of 1")
+	out, _, status = w.ironbell("ring", "-follow", "Crew rest watch")
+	assert.Equal(t, 3, status, "blank is 3")
+	assert.Contains(t, out, "held, nothing was sent")
+	out, _, status = w.ironbell("ring", "-follow", "-json", "Manifest")
+	assert.Equal(t, 5, status, "failed is 5")
+	var page wire.RunPage
+	require.NoError(t, json.Unmarshal([]byte(out), &page))
+	assert.Equal(t, job.RunFailed, page.State)
+
+	out, _, status = w.ironbell("run", "-log", page.ID.String())
+	assert.Zero(t, status)
+	for _, want := range []string{"Rung by Sefa Orlin.", "Attempts", "Deliveries", "550 5.1.1 No such mailbox", "Alert", "Check the address", "Log"} {
+		assert.Contains(t, out, want)
+	}
+	_, _, status = w.ironbell("follow", page.ID.String())
+	assert.Equal(t, 5, status)
+	out, _, _ = w.ironbell("runs", "-state", "failed,partly")
+	assert.Contains(t, out, page.ID.String())
+	assert.NotContains(t, out, "Quay board")
+
+	out, _, _ = w.ironbell("alerts")
+	assert.Contains(t, out, "Manifest")
+	out, _, status = w.ironbell("take", "1")
+	assert.Zero(t, status)
+	assert.Contains(t, out, "acknowledged")
+
+	out, _, status = w.ironbell("off", "Quay board")
+	assert.Zero(t, status)
+	assert.Contains(t, out, "Quay board is off. Its settings are kept")
+	out, _, _ = w.ironbell("on", "Quay board")
+	assert.Contains(t, out, "It rings next")
+
+	w.behave("authority", "accept", 0)
+	out, _, status = w.ironbell("settle", "-as", "resend", number(t, page.Deliveries[0].ID))
+	assert.Zero(t, status)
+	assert.Contains(t, out, "is now waiting")
+	w.until(20*time.Second, "it is sent", func() bool { return len(w.inbox("m@harbour-authority.test")) == 1 })
+}
+
+func number(t *testing.T, id int64) string {
+	t.Helper()
+	text, err := json.Marshal(id)
+	require.NoError(t, err)
+	return string(text)
+}
+
+func TestTheClientSaysWhatIsWrong(t *testing.T) {
+	w := open(t)
+	for _, c := range []struct {
+		args   []string
+		status int
+		want   string
+	}{
+		{[]string{"rnig"}, 2, `there is no command "rnig"`},
+		{[]string{"ring"}, 2, "it takes one job"},
+		{[]string{"ring", "Quay", "board"}, 2, "put a name with blanks in quotes"},
+		{[]string{"ring", "-value", "x", "Quay"}, 2, "write it as name=value"},
+		{[]string{"follow", "12"}, 2, `"12" is no number of a run`},
+		{[]string{"settle", "1"}, 2, "say with -as"},
+		{[]string{"jobs", "-nonsense"}, 2, "flag provided but not defined"},
+		{[]string{"job", "Nowhere"}, 1, `there is no job "Nowhere"`},
+		{[]string{"run", "2611-999999"}, 1, `there is no run "2611-999999"`},
+		{[]string{"take", "99"}, 1, `there is no alert "99"`},
+		{[]string{"serve"}, 2, "name the database with -db"},
+	} {
+		out, errs, status := w.ironbell(c.args...)
+		assert.Equal(t, c.status, status, c.args)
+		assert.Contains(t, errs, c.want, c.args)
+		assert.Empty(t, out, c.args)
+	}
+	out, _, status := w.ironbell("help")
+	assert.Zero(t, status)
+	assert.Contains(t, out, "tells owners when a delivery failed")
+	_, errs, status := w.ironbell("ring", "-h")
+	assert.Zero(t, status)
+	assert.Contains(t, errs, "Example:")
+	token := w.token
+	w.token = "bell_WRONG"
+	_, errs, status = w.ironbell("jobs")
+	w.token = token
+	assert.Equal(t, 1, status)
+	assert.Contains(t, errs, "ironbell sign-in")
+	listen := w.listen
+	w.listen = "127.0.0.1:1"
+	_, errs, status = w.ironbell("jobs")
+	w.listen = listen
+	assert.Equal(t, 1, status)
+	assert.Contains(t, errs, "does not answer: dial tcp 127.0.0.1:1: connect: connection refused")
+}

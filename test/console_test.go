@@ -1,0 +1,203 @@
+package test
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"os"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"ironbell/client"
+	"ironbell/internal/core/job"
+	"ironbell/test/browser"
+)
+
+const patience = 20 * time.Second
+
+// page is a tab of the console, signed in as mara.
+type page struct {
+	t   *testing.T
+	tab context.Context
+}
+
+func console(t *testing.T, w *world) page {
+	t.Helper()
+	if _, err := os.Stat("../console/dist/index.html"); err != nil {
+		t.Fatal("the console is not built; type: make console")
+	}
+	tab, stop, err := browser.Start(context.Background())
+	require.NoError(t, err)
+	t.Cleanup(stop)
+	p := page{t, tab}
+	p.do(browser.Theme(false), browser.SignIn("http://"+w.listen, "mara", password))
+	return p
+}
+
+func (p page) do(steps ...browser.Step) {
+	p.t.Helper()
+	require.NoError(p.t, browser.Do(p.tab, patience, steps...))
+}
+
+func (p page) text() string {
+	p.t.Helper()
+	text, err := browser.Get(p.tab, patience, chromedp.Text(chromedp.CSS("main")))
+	require.NoError(p.t, err)
+	return strings.Join(strings.Fields(text), " ")
+}
+
+// sees waits until the page says something.
+func (p page) sees(want string) {
+	p.t.Helper()
+	end := time.Now().Add(patience)
+	for !strings.Contains(p.text(), want) {
+		if time.Now().After(end) {
+			p.t.Fatalf("the page does not say %q; it says: %s", want, p.text())
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
+}
+
+func (p page) click(button string) {
+	p.t.Helper()
+	p.do(chromedp.Click(chromedp.Search(fmt.Sprintf("//main//button[normalize-space()=%q]", button))))
+}
+
+func TestTheConsole(t *testing.T) {
+	w := open(t)
+	ctx := context.Background()
+	w.report("Ports", `SELECT pg_sleep(1)::text AS "Nap", code AS "Code" FROM (SELECT code FROM ports LIMIT 1) p`)
+	d := definition("Ports", "company mail", []string{"csv", "html-mail"}, "quay.desk@tarnwick.example")
+	d.Triggers = []job.Trigger{{Rule: "15 6 * * 1-5"}}
+	w.job("Quay board", d)
+	manifest := definition("Ports", "harbour authority mail", []string{"csv"}, "m@harbour-authority.test")
+	manifest.Triggers = []job.Trigger{{Rule: "5 * * * *"}}
+	w.job("Manifest", manifest)
+	_, err := w.c.SaveJob(ctx, "Not hers", withOwner("joren", d))
+	require.NoError(t, err)
+	w.behave("authority", "refuse", 0)
+	p := console(t, w)
+
+	p.sees("Nothing needs attention")
+	p.sees("Manifest")
+	p.do(chromedp.Navigate("http://" + w.listen + "/jobs?search=quay"))
+	p.sees("1 of 3")
+	assert.Contains(t, p.text(), "Monday to Friday at 06:15")
+	p.do(chromedp.Click(chromedp.Search("//a[normalize-space()='Quay board']")))
+	p.sees("When, in London")
+	assert.Contains(t, p.text(), "Next rings")
+
+	// Ring now leads to the run, which changes before one's eyes.
+	p.click("Ring now")
+	p.sees("Why it rang. Rung by Mara Quill.")
+	p.sees("running")
+	p.sees("done: delivered to 1 of 1")
+	p.sees("queued")
+	p.sees("1 rows")
+	require.Len(t, w.inbox("quay.desk@tarnwick.example"), 1)
+	runs, err := w.c.Runs(ctx, client.RunFilter{Job: "Quay board"})
+	require.NoError(t, err)
+	address, err := browser.Get(p.tab, patience, chromedp.Location())
+	require.NoError(t, err)
+	assert.Equal(t, "http://"+w.listen+"/runs/"+runs[0].ID.String(), address, "the address holds the page's state")
+
+	// A failure shows on Today without a reload, and can be taken on.
+	p.do(chromedp.Navigate("http://" + w.listen + "/"))
+	p.sees("Nothing needs attention")
+	failed := w.ring("Manifest", patience)
+	assert.Equal(t, job.RunFailed, failed.State)
+	p.sees("550 5.1.1 No such mailbox")
+	marks, err := browser.Get(p.tab, patience, chromedp.Evaluate[map[string]int](`[...document.querySelectorAll('[data-mark]')].reduce((n, m) => ({...n, [m.dataset.mark]: (n[m.dataset.mark] ?? 0) + 1}), {})`))
+	require.NoError(t, err)
+	assert.Equal(t, 1, marks["done"])
+	assert.Equal(t, 1, marks["failed"])
+	label, err := browser.Get(p.tab, patience, chromedp.Evaluate[string](`document.querySelector('[data-mark=failed]').getAttribute('aria-label')`))
+	require.NoError(t, err)
+	assert.Contains(t, label, "Manifest: failed")
+	// By keyboard from mark to mark.
+	focused, err := browser.Get(p.tab, patience, chromedp.Evaluate[string](`(() => { const first = document.querySelector('[data-i="0"]'); first.focus();
+		first.dispatchEvent(new KeyboardEvent('keydown', {key: 'ArrowRight', bubbles: true})); return document.activeElement.dataset.i })()`))
+	require.NoError(t, err)
+	assert.Equal(t, "1", focused)
+	p.click("Take it on")
+	p.sees("Taken on by Mara Quill")
+
+	p.do(chromedp.Navigate("http://" + w.listen + "/runs?state=failed"))
+	p.sees("none of 1 delivered")
+	assert.NotContains(t, p.text(), "Quay board")
+	p.do(chromedp.Navigate("http://" + w.listen + "/runs/" + failed.ID.String()))
+	p.sees("Send again")
+	w.behave("authority", "accept", 0)
+	p.click("Send again")
+	p.sees("done: delivered to 1 of 1")
+
+	// What is somebody else's can be read and not rung.
+	p.do(chromedp.Navigate("http://" + w.listen + "/jobs?search=not+hers"))
+	p.do(chromedp.Click(chromedp.Search("//a[normalize-space()='Not hers']")))
+	p.sees("When, in London")
+	assert.NotContains(t, p.text(), "Ring now")
+	p.do(chromedp.Navigate("http://" + w.listen + "/no/such/page"))
+	p.sees("There is no such page")
+
+	// Signing in with a wrong password, and a session that ends while a page is open.
+	p.do(chromedp.Navigate("http://" + w.listen + "/jobs"))
+	p.sees("Quay board")
+	_, err = connect(t, w.db).Exec(ctx, `DELETE FROM sessions`)
+	require.NoError(t, err)
+	w.ring("Quay board", patience) // its notice makes the page ask again
+	p.sees("Sign-in name")
+	p.do(chromedp.SendKeys(chromedp.CSS("input[name=login]"), "mara"), chromedp.SendKeys(chromedp.CSS("input[name=password]"), "wrong-password"), chromedp.Click(chromedp.CSS("form button")))
+	p.sees("do not belong together")
+}
+
+// finding is what the accessibility check complains of.
+type finding struct {
+	ID    string `json:"id"`
+	Help  string `json:"help"`
+	Nodes []struct {
+		HTML    string `json:"html"`
+		Summary string `json:"failureSummary"`
+	} `json:"nodes"`
+}
+
+func TestTheConsoleIsAccessibleInBothThemes(t *testing.T) {
+	w := open(t)
+	axe, err := os.ReadFile("../console/node_modules/axe-core/axe.min.js")
+	require.NoError(t, err, "type: make console")
+	w.report("Ports", "SELECT code FROM ports")
+	w.report("Nothing", "SELECT 1 WHERE false")
+	d := definition("Ports", "company mail", []string{"csv"}, "a@tarnwick.example")
+	d.Triggers = []job.Trigger{{Rule: "*/5 * * * *", Values: job.Values{}}}
+	w.job("Board", d)
+	w.job("Blank", definition("Nothing", "company mail", []string{"csv"}, "a@tarnwick.example"))
+	w.job("Manifest", definition("Ports", "harbour authority mail", []string{"csv"}, "m@harbour-authority.test"))
+	w.behave("authority", "refuse", 0)
+	w.ring("Board", patience)
+	w.ring("Blank", patience)
+	failed := w.ring("Manifest", patience)
+	p := console(t, w)
+	for _, dark := range []bool{false, true} {
+		for _, path := range []string{"/", "/jobs", "/jobs/Board", "/runs", "/runs/" + failed.ID.String(), "/nowhere"} {
+			p.do(browser.Theme(dark), chromedp.Navigate("http://"+w.listen+path), chromedp.WaitVisible(chromedp.CSS("h1")))
+			background, err := browser.Get(p.tab, patience, chromedp.Evaluate[string](`getComputedStyle(document.body).backgroundColor`))
+			require.NoError(t, err)
+			assert.Equal(t, map[bool]string{false: "rgb(251, 248, 242)", true: "rgb(27, 30, 33)"}[dark], background)
+			_, err = browser.Get(p.tab, patience, chromedp.Evaluate[bool](string(axe)+";true"))
+			require.NoError(t, err)
+			text, err := browser.Get(p.tab, time.Minute, chromedp.Evaluate[string](`axe.run(document, {runOnly: ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa', 'wcag22aa']}).then(r => JSON.stringify(r.violations))`, chromedp.EvalAwaitPromise))
+			require.NoError(t, err)
+			var found []finding
+			require.NoError(t, json.Unmarshal([]byte(text), &found))
+			for _, f := range found {
+				for _, n := range f.Nodes {
+					t.Errorf("%s, dark %v: %s: %s\n%s\n%s", path, dark, f.ID, f.Help, n.HTML, n.Summary)
+				}
+			}
+		}
+	}
+}
