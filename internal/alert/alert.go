@@ -34,7 +34,7 @@ func Letter(a job.Alert, base string, zone *time.Location, step int) deliver.Let
 	}
 	line("Since", since)
 	line("For", a.ForWhom)
-	line("What was tried", a.Tried)
+	line("So far", a.Tried)
 	line("What you can do", a.Advice)
 	if step > StepOwner {
 		line("Why you", "the owner, "+a.Owner+", could not be told.")

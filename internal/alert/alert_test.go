@@ -29,7 +29,7 @@ Since: Wed 1 Jul 2026 12:05 BST; 2 times, last Wed 1 Jul 13:05 BST
 
 For: manifests@harbour-authority.test
 
-What was tried: tried 3 times
+So far: tried 3 times
 
 What you can do: Check the server.
 

@@ -129,7 +129,7 @@ func (s *server) jobPage(ctx context.Context, name string) (wire.JobPage, error)
 	}
 	page.Last, page.Usual = lastOf(last, j.ID)
 	now := time.Now()
-	page.Upcoming = earliest(s.Engine.Upcoming(j, now, now.AddDate(0, 0, 90), 1000), 20)
+	page.Upcoming = s.Engine.Upcoming(j, now, now.AddDate(0, 0, 90), 20)
 	page.Rings, err = s.Store.Rings(ctx, j.ID, 50)
 	return page, err
 }

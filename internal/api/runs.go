@@ -8,7 +8,6 @@ import (
 	"net/http"
 	"slices"
 	"strings"
-	"time"
 
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/job"
@@ -178,14 +177,4 @@ func (s *server) runPage(ctx context.Context, id job.RunID) (wire.RunPage, error
 		page.Values = def.Values
 	}
 	return page, err
-}
-
-// earliest sorts instants and cuts them to n.
-func earliest(all []time.Time, n int) []time.Time {
-	slices.SortFunc(all, time.Time.Compare)
-	all = slices.CompactFunc(all, time.Time.Equal)
-	if all == nil {
-		all = []time.Time{}
-	}
-	return all[:min(len(all), n)]
 }

@@ -277,7 +277,7 @@ func printAlerts(i IO, alerts []job.Alert) {
 		}
 		fmt.Fprintf(i.Out, "%s alert %d, %s: %s. %s\n", glyph(string(a.State)), a.ID, a.State, a.Job, a.Happened)
 		for _, line := range [][2]string{
-			{"since", wall(a.OpenedAt, time.Local) + times(a.Count)}, {"for", a.ForWhom}, {"tried", a.Tried}, {"do", a.Advice}, {"told", a.Told}, {"taken by", a.AcknowledgedBy},
+			{"since", wall(a.OpenedAt, time.Local) + times(a.Count)}, {"for", a.ForWhom}, {"so far", a.Tried}, {"do", a.Advice}, {"told", a.Told}, {"taken by", a.AcknowledgedBy},
 		} {
 			if line[1] != "" {
 				fmt.Fprintf(i.Out, "    %-9s %s\n", line[0], line[1])

@@ -3,6 +3,7 @@ package engine
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strconv"
 	"time"
 
@@ -116,19 +117,26 @@ func (e *Engine) described(j job.Job) job.Job {
 	return j
 }
 
-// Upcoming lists the rings of a job in (after, until], at most limit.
+// Upcoming lists the rings of a job in (after, until], earliest first, at most limit.
 func (e *Engine) Upcoming(j job.Job, after, until time.Time, limit int) []time.Time {
-	var out []time.Time
+	out := []time.Time{}
+	if !j.On {
+		return out
+	}
 	for _, t := range j.Triggers {
 		r, err := e.rules.get(t.Rule, j.Zone)
-		if err != nil || !j.On {
+		if err != nil {
 			continue
 		}
-		for at, ok := r.Next(after); ok && !at.After(until) && len(out) < limit; at, ok = r.Next(at) {
+		n := 0
+		for at, ok := r.Next(after); ok && !at.After(until) && n < limit; at, ok = r.Next(at) {
 			out = append(out, at)
+			n++
 		}
 	}
-	return out
+	slices.SortFunc(out, time.Time.Compare)
+	out = slices.CompactFunc(out, time.Time.Equal)
+	return out[:min(len(out), limit)]
 }
 
 // Verdict is what a person says of a delivery whose answer was lost, or that failed.

@@ -25,10 +25,10 @@
     <a class="link-plain" href={p('/jobs/:job', { params: { job: String(alert.job_id ?? '') } })}
       >{alert.job}</a
     >
-    {#if alert.count > 1}<span class="soft text-[13px]">, {alert.count} times</span>{/if}
+    {#if alert.count > 1}<span class="soft ml-2 text-[13px]">{alert.count} times</span>{/if}
     <p class="break-words">{alert.happened}</p>
     {#if alert.for_whom}<p>For {alert.for_whom}.</p>{/if}
-    {#if whole && alert.tried}<p class="soft">Tried: {alert.tried}.</p>{/if}
+    {#if whole && alert.tried}<p class="soft">So far: {alert.tried}.</p>{/if}
     {#if alert.advice}<p>{alert.advice}</p>{/if}
     <p class="soft text-[13px]">
       Since <Wall at={alert.opened_at} zone={myZone()} />.

@@ -109,6 +109,7 @@
                     rx="1.500"
                     fill="var(--color-base-100)"
                     stroke="var(--color-neutral)"
+                    stroke-dasharray={m.count > 1 ? '2 3' : undefined}
                   />
                 {:else if toneOf(m.state) === 'fail'}
                   <rect {x} y={y + 3} width={m.width} height="8" fill={tint} />
@@ -165,7 +166,7 @@
       <span
         class="soft"
         title="Half of the runs that a rule rang started within this time after they were due"
-        >Median lateness {length(day.lateness_seconds)}</span
+        >Median lateness {day.lateness_seconds < 0.1 ? 'under 0.1 s' : length(day.lateness_seconds)}</span
       >
     {/if}
   </div>

@@ -13,9 +13,29 @@
   const row = 30;
   const names = $derived(run.tasks.length ? run.tasks : [...new Set(run.attempts.map((a) => a.task))]);
   const origin = $derived(run.attempts[0]?.started_at ?? run.started_at ?? run.due);
-  const total = $derived(Math.max(0.05, ...run.attempts.map((a) => between(origin, a.ended_at ?? now.ms))));
+  // The hand-overs follow the tasks: from the first that was written to the last that was settled.
+  const hands = $derived.by(() => {
+    const all = run.deliveries;
+    const first = all.map((d) => d.created_at).sort()[0];
+    if (!first) return null;
+    const open = all.some((d) => !d.settled_at);
+    const last = open ? now.ms : Math.max(...all.map((d) => Date.parse(d.settled_at ?? d.created_at)));
+    const sent = all.filter((d) => d.state === 'sent').length;
+    const tries = Math.max(...all.map((d) => d.tries));
+    const state = open ? 'delivering' : sent === all.length ? 'sent' : sent ? 'partly' : 'failed';
+    return {
+      from: between(origin, first),
+      to: between(origin, last),
+      state,
+      note: `${sent} of ${all.length} sent${tries > 1 ? `, ${tries} tries` : ''}`,
+    };
+  });
+  const total = $derived(
+    Math.max(0.05, hands?.to ?? 0, ...run.attempts.map((a) => between(origin, a.ended_at ?? now.ms))),
+  );
   const scale = $derived(Math.max(50, width - left - right) / total);
   const ticks = $derived(Array.from({ length: 5 }, (_, i) => (i * total) / 4));
+  const rowCount = $derived(names.length + (hands ? 1 : 0));
   const bars = $derived(
     names.map((name) => {
       const tries = run.attempts.filter((a) => a.task === name);
@@ -46,15 +66,15 @@
 <div class="panel px-3.5 py-3" bind:clientWidth={width}>
   <svg
     width={width - 30}
-    height={names.length * row + 26}
+    height={rowCount * row + 26}
     class="block"
     role="img"
     aria-label="Tasks over time: {bars.map((b) => `${b.name} ${b.note}`).join('; ')}"
   >
     {#each ticks as t (t)}
       {@const x = left + t * scale}
-      <line x1={x} x2={x} y1="0" y2={names.length * row} stroke="var(--color-base-300)" />
-      <text {x} y={names.length * row + 18} font-size="11.5" fill="var(--color-neutral)" text-anchor="middle"
+      <line x1={x} x2={x} y1="0" y2={rowCount * row} stroke="var(--color-base-300)" />
+      <text {x} y={rowCount * row + 18} font-size="11.5" fill="var(--color-neutral)" text-anchor="middle"
         >+{length(t)}</text
       >
     {/each}
@@ -83,5 +103,13 @@
         >{b.note}</text
       >
     {/each}
+    {#if hands}
+      {@const y = names.length * row + 6}
+      {@const x = left + hands.from * scale}
+      {@const w = Math.max(3, (hands.to - hands.from) * scale)}
+      <text x="0" y={y + 13} font-size="13" font-weight="600" fill="currentColor">deliveries</text>
+      <rect {x} y={y + 4} width={w} height="8" rx="2" fill={colour[toneOf(hands.state)]} />
+      <text x={x + w + 6} y={y + 13} font-size="11.5" fill="var(--color-neutral)">{hands.note}</text>
+    {/if}
   </svg>
 </div>

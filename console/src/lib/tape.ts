@@ -37,6 +37,7 @@ export function layTape(day: Day, width: number): TapeMark[] {
     ...day.runs.map((r) => ofRun(r, day.now, least, place)),
     ...bands(day.upcoming.map((c) => ofComing(c, place))),
   ];
+  for (const m of marks) m.width = Math.max(thin, Math.min(m.width, width - m.x));
   marks.sort((a, b) => a.x - b.x || a.key.localeCompare(b.key));
   const ends: number[] = [];
   for (const m of marks) {

@@ -16,7 +16,7 @@ describe('times', () => {
 
   it('say a length in words of a fitting size', () => {
     expect([0.04, 9.96, 48, 70, 120, 3600, 7500, 200_000].map(length)).toEqual([
-      '0.0 s',
+      '40 ms',
       '10.0 s',
       '48 s',
       '1 min 10',

@@ -54,9 +54,10 @@ export function wall(at: When, zone: string, seconds = false, now: When = Date.n
   return day(at, zone) === day(now, zone) ? time : `${day(at, zone)} ${time}`;
 }
 
-/** A length of time: "0.4 s", "48 s", "1 min 10", "2 h 5 min", "3 days". */
+/** A length of time: "40 ms", "0.4 s", "48 s", "1 min 10", "2 h 5 min", "3 days". */
 export function length(seconds: number): string {
   const s = Math.max(0, seconds);
+  if (s < 0.1) return `${Math.round(s * 1000)} ms`;
   if (s < 10) return `${s.toFixed(1)} s`;
   const whole = Math.round(s);
   if (whole < 60) return `${whole} s`;
