@@ -70,7 +70,7 @@ var routes = []struct {
 	from, to, minutes int
 	daily             int // departures on a full day
 }{
-	{0, 1, 35, 18}, {1, 0, 35, 18}, {0, 2, 50, 12}, {2, 0, 50, 12}, {0, 3, 75, 10}, {3, 0, 75, 10}, {3, 4, 25, 12},
+	{0, 1, 35, 18}, {1, 0, 35, 18}, {0, 2, 50, 12}, {2, 0, 50, 12}, {0, 3, 75, 10}, {3, 4, 25, 12}, {4, 0, 80, 10},
 }
 
 var defectTexts = []string{"bow visor seal leaks", "lifeboat davit stiff", "radar two drops out", "car deck lamp dark", "bilge alarm sticks", "stern ramp chain worn", "engine two oil weeps", "fire door closer slow"}

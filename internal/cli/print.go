@@ -66,6 +66,9 @@ func wall(t time.Time, z *time.Location) string {
 
 func seconds(s float64) string {
 	d := time.Duration(s * float64(time.Second))
+	if d < 100*time.Millisecond {
+		return fmt.Sprintf("%d ms", d.Milliseconds())
+	}
 	if d < 10*time.Second {
 		return fmt.Sprintf("%.1f s", d.Seconds())
 	}
@@ -206,7 +209,7 @@ func printRun(i IO, p wire.RunPage) {
 	fmt.Fprintf(i.Out, "%s  run %s  %s %s\n", p.Job, p.ID, glyph(string(p.State)), outcome(p.State, p.Reason))
 	fmt.Fprintf(i.Out, "%s Due %s", p.Why, wall(p.Due, z))
 	if p.StartedAt != nil {
-		fmt.Fprintf(i.Out, ", started %.1f s later", p.StartedAt.Sub(p.Due).Seconds())
+		fmt.Fprintf(i.Out, ", started %s later", seconds(max(p.StartedAt.Sub(p.Due).Seconds(), 0)))
 	}
 	if p.EndedAt != nil && p.StartedAt != nil {
 		fmt.Fprintf(i.Out, ", took %s", took(p.StartedAt, p.EndedAt))
@@ -277,7 +280,7 @@ func printAlerts(i IO, alerts []job.Alert) {
 		}
 		fmt.Fprintf(i.Out, "%s alert %d, %s: %s. %s\n", glyph(string(a.State)), a.ID, a.State, a.Job, a.Happened)
 		for _, line := range [][2]string{
-			{"since", wall(a.OpenedAt, time.Local) + times(a.Count)}, {"for", a.ForWhom}, {"so far", a.Tried}, {"do", a.Advice}, {"told", a.Told}, {"taken by", a.AcknowledgedBy},
+			{"since", wall(a.OpenedAt, time.Local) + times(a.Count)}, {"for", a.ForWhom}, {"so far", a.Tried}, {"do", a.Advice}, {"telling", a.Told}, {"taken by", a.AcknowledgedBy},
 		} {
 			if line[1] != "" {
 				fmt.Fprintf(i.Out, "    %-9s %s\n", line[0], line[1])

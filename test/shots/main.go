@@ -9,7 +9,10 @@ import (
 	"encoding/json"
 	"flag"
 	"fmt"
+	"html"
+	neturl "net/url"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"time"
 
@@ -32,6 +35,12 @@ func main() {
 	}
 }
 
+// terminal is a page that shows what a command printed.
+func terminal(run string, said []byte) string {
+	return `<!doctype html><meta charset="utf-8"><h1 hidden></h1><body style="margin:0;background:#1b1e21;color:#ece7db;font:13px/1.45 'DejaVu Sans Mono',monospace"><pre style="padding:16px 20px;margin:0;font:inherit">` +
+		`<b style="color:#dba95f">$</b> ironbell run -log ` + run + "\n" + html.EscapeString(string(said)) + `</pre></body>`
+}
+
 func run(out, state, url, inbox, only string) error {
 	var secrets struct{ People, Token string }
 	text, err := os.ReadFile(filepath.Join(state, "secrets.json")) //nolint:gosec // named by who runs it
@@ -43,11 +52,20 @@ func run(out, state, url, inbox, only string) error {
 	}
 	ctx := context.Background()
 	c := client.New(url, secrets.Token)
+	for name, value := range map[string]string{"IRONBELL_URL": url, "IRONBELL_TOKEN": secrets.Token} {
+		if err := os.Setenv(name, value); err != nil {
+			return fmt.Errorf("prepare the client: %w", err)
+		}
+	}
 	shown, err := c.Runs(ctx, client.RunFilter{Job: "Passenger manifest file", States: []string{"failed"}, Limit: 1})
 	if err != nil || len(shown) == 0 {
 		return fmt.Errorf("no run of the passenger manifest has failed yet; let the demo run for a few minutes (%w)", err)
 	}
 	job := fmt.Sprint(shown[0].JobID)
+	said, err := exec.CommandContext(ctx, "bin/ironbell", "run", "-log", shown[0].ID.String()).Output() //nolint:gosec // our own program
+	if err != nil {
+		return fmt.Errorf("run the client: %w", err)
+	}
 	if err := os.MkdirAll(out, 0o755); err != nil { //nolint:gosec // pictures for everybody
 		return fmt.Errorf("make the folder: %w", err)
 	}
@@ -70,11 +88,12 @@ func run(out, state, url, inbox, only string) error {
 		{"runs", url + "/runs", false},
 		{"run", url + "/runs/" + shown[0].ID.String(), false},
 		{"inbox", inbox + "/", false},
+		{"client-run", "data:text/html;charset=utf-8," + neturl.PathEscape(terminal(shown[0].ID.String(), said)), true},
 	} {
 		if only != "" && only != s.name {
 			continue
 		}
-		if err := browser.Do(tab, 20*time.Second, browser.Theme(s.dark), chromedp.Navigate(s.at), chromedp.WaitVisible(chromedp.CSS("h1")), chromedp.Sleep(1500*time.Millisecond)); err != nil {
+		if err := browser.Do(tab, 20*time.Second, browser.Theme(s.dark), chromedp.Navigate(s.at), chromedp.WaitReady(chromedp.CSS("h1")), chromedp.Sleep(1500*time.Millisecond)); err != nil {
 			return fmt.Errorf("open %s: %w", s.name, err)
 		}
 		png, err := browser.Get(tab, 20*time.Second, chromedp.CaptureScreenshot())
