@@ -14,12 +14,12 @@ import (
 	"testing"
 	"time"
 
-	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
-
 	"ironbell/client"
 	"ironbell/internal/api"
 	"ironbell/internal/core/job"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 )
 
 // call makes one request and gives status, content type and body.

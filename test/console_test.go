@@ -9,13 +9,13 @@ import (
 	"testing"
 	"time"
 
-	"github.com/chromedp/chromedp"
-	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
-
 	"ironbell/client"
 	"ironbell/internal/core/job"
 	"ironbell/test/browser"
+
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 )
 
 const patience = 20 * time.Second
@@ -23,7 +23,7 @@ const patience = 20 * time.Second
 // page is a tab of the console, signed in as mara.
 type page struct {
 	t   *testing.T
-	tab context.Context
+	tab context.Context //nolint:containedctx // the browser library keeps its tab in one
 }
 
 func console(t *testing.T, w *world) page {

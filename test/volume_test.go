@@ -11,10 +11,10 @@ import (
 	"testing"
 	"time"
 
+	"ironbell/internal/core/job"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-
-	"ironbell/internal/core/job"
 )
 
 // peak is the largest resident size that a process has had, in bytes.

@@ -21,15 +21,15 @@ import (
 	"testing"
 	"time"
 
-	"github.com/jackc/pgx/v5"
-	"github.com/stretchr/testify/require"
-
 	"ironbell/client"
 	"ironbell/demo"
 	"ironbell/internal/api/wire"
 	"ironbell/internal/child"
 	"ironbell/internal/core/job"
 	"ironbell/internal/localpg/pgtest"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/stretchr/testify/require"
 )
 
 func TestMain(m *testing.M) {
@@ -73,7 +73,6 @@ type world struct {
 	listen  string
 	token   string
 	service *child.Child
-	log     *os.File
 	out     standins
 	c       *client.Client
 }
@@ -119,7 +118,8 @@ func open(t testing.TB) *world {
 	require.NoError(t, demo.Connect(ctx, w.c, place))
 	reports := "reports"
 	_, err = w.c.SaveSource(ctx, "tarnwick", wire.PlaceRequest{Protocol: "postgres", Password: &reports, Settings: map[string]any{
-		"host": config.Host, "port": config.Port, "database": config.Database, "user": "tarnwick_reports", "tls": "disable"}})
+		"host": config.Host, "port": config.Port, "database": config.Database, "user": "tarnwick_reports", "tls": "disable",
+	}})
 	require.NoError(t, err)
 	for login, name := range map[string]string{"mara": "Mara Quill", "joren": "Joren Tak"} {
 		_, err = w.c.SavePerson(ctx, login, wire.PersonRequest{Name: name, Mail: login + "@tarnwick.example", Role: "owner", Zone: demo.Zone, Password: password})

@@ -6,13 +6,13 @@ import (
 	"testing"
 	"time"
 
-	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
-
 	"ironbell/internal/access"
 	"ironbell/internal/core/job"
 	"ironbell/internal/localpg/pgtest"
 	"ironbell/internal/store"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 )
 
 func TestMain(m *testing.M) { pgtest.Main(m) }

@@ -4,11 +4,11 @@ import (
 	"testing"
 	"time"
 
-	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
-
 	"ironbell/internal/alert"
 	"ironbell/internal/core/job"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 )
 
 func TestAnAlertSaysWhatWhomAndWhatToDo(t *testing.T) {

@@ -12,11 +12,12 @@ import (
 	"testing"
 	"time"
 
+	"ironbell/internal/core/fault"
+	"ironbell/internal/deliver"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"ironbell/internal/core/fault"
-	"ironbell/internal/deliver"
 	standin "ironbell/standin/mail"
 )
 
@@ -238,7 +239,7 @@ func TestComposeKeepsHeadersWhole(t *testing.T) {
 func TestAddresses(t *testing.T) {
 	for text, want := range map[string]string{
 		"mara.quill@tarnwick.example":               "mara.quill@tarnwick.example",
-		" Mara Quill <mara.quill@tarnwick.example>": "mara.quill@tarnwick.example",
+		"Mara Quill <mara.quill@tarnwick.example> ": "mara.quill@tarnwick.example",
 	} {
 		got, err := deliver.CheckAddress(text)
 		assert.NoError(t, err, text)

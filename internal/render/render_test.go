@@ -7,17 +7,22 @@ import (
 	"strings"
 	"testing"
 
+	"ironbell/internal/core/rows"
+	"ironbell/internal/render"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"github.com/xuri/excelize/v2"
-
-	"ironbell/internal/core/rows"
-	"ironbell/internal/render"
 )
 
 var columns = []rows.Column{
-	{Name: "Port", Kind: rows.Text}, {Name: "Sailings", Kind: rows.Whole}, {Name: "Litres", Kind: rows.Number}, {Name: "Day", Kind: rows.Date},
-	{Name: "Left", Kind: rows.Instant}, {Name: "Late", Kind: rows.YesNo}, {Name: "=Note", Kind: rows.Text},
+	{Name: "Port", Kind: rows.Text},
+	{Name: "Sailings", Kind: rows.Whole},
+	{Name: "Litres", Kind: rows.Number},
+	{Name: "Day", Kind: rows.Date},
+	{Name: "Left", Kind: rows.Instant},
+	{Name: "Late", Kind: rows.YesNo},
+	{Name: "=Note", Kind: rows.Text},
 }
 
 func row(cells ...string) rows.Row {

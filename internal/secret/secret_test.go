@@ -5,10 +5,10 @@ import (
 	"path/filepath"
 	"testing"
 
+	"ironbell/internal/secret"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-
-	"ironbell/internal/secret"
 )
 
 func TestWhatIsSealedOpensForItsRecordOnly(t *testing.T) {

@@ -6,12 +6,12 @@ import (
 	"testing"
 	"time"
 
-	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
-
 	"ironbell/internal/core/job"
 	"ironbell/internal/localpg/pgtest"
 	"ironbell/internal/store"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 )
 
 func TestMain(m *testing.M) { pgtest.Main(m) }
@@ -313,8 +313,10 @@ func freeze(t *testing.T, s *store.Store, w world, run job.RunID, jobID int64, l
 	t.Helper()
 	ctx := context.Background()
 	require.NoError(t, s.Do(ctx, func(tx *store.Tx) error {
-		_, err := tx.Freeze(ctx, store.NewMessage{Message: job.Message{RunID: &run, Part: 1, Task: "mail", MessageID: "<a@tarnwick.example>", Subject: "S", DestinationID: w.mail, Key: "k", Size: 1},
-			JobID: &jobID, Addresses: addresses, Retry: job.Retry{Times: 2, Wait: job.Duration(time.Minute)}, IfUnknown: job.UnknownAsk})
+		_, err := tx.Freeze(ctx, store.NewMessage{
+			Message: job.Message{RunID: &run, Part: 1, Task: "mail", MessageID: "<a@tarnwick.example>", Subject: "S", DestinationID: w.mail, Key: "k", Size: 1},
+			JobID:   &jobID, Addresses: addresses, Retry: job.Retry{Times: 2, Wait: job.Duration(time.Minute)}, IfUnknown: job.UnknownAsk,
+		})
 		return err
 	}))
 	out, err := s.ClaimDeliveries(ctx, "a", lease, 10)

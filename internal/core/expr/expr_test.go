@@ -5,10 +5,10 @@ import (
 	"testing"
 	"time"
 
+	"ironbell/internal/core/expr"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-
-	"ironbell/internal/core/expr"
 )
 
 func facts(t *testing.T) expr.Facts {

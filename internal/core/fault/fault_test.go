@@ -9,9 +9,9 @@ import (
 	"syscall"
 	"testing"
 
-	"github.com/stretchr/testify/assert"
-
 	"ironbell/internal/core/fault"
+
+	"github.com/stretchr/testify/assert"
 )
 
 func TestAFaultKeepsItsClassThroughWrapping(t *testing.T) {

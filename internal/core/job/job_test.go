@@ -5,11 +5,11 @@ import (
 	"testing"
 	"time"
 
-	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
-
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 )
 
 var nominal = time.Date(2026, 11, 23, 6, 15, 0, 0, time.UTC)

@@ -4,10 +4,10 @@ import (
 	"testing"
 	"time"
 
+	"ironbell/internal/core/moment"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-
-	"ironbell/internal/core/moment"
 )
 
 func TestMoments(t *testing.T) {

@@ -5,12 +5,12 @@ import (
 	"testing"
 	"time"
 
-	"github.com/stretchr/testify/assert"
-	"pgregory.net/rapid"
-
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/policy"
+
+	"github.com/stretchr/testify/assert"
+	"pgregory.net/rapid"
 )
 
 func TestAfterFault(t *testing.T) {

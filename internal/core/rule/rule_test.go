@@ -6,11 +6,11 @@ import (
 	"testing"
 	"time"
 
+	"ironbell/internal/core/rule"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
-
-	"ironbell/internal/core/rule"
 )
 
 func zone(t testing.TB, name string) *time.Location {

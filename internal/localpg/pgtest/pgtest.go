@@ -10,9 +10,9 @@ import (
 	"testing"
 	"time"
 
-	"github.com/jackc/pgx/v5"
-
 	"ironbell/internal/localpg"
+
+	"github.com/jackc/pgx/v5"
 )
 
 var shared struct {
@@ -53,7 +53,7 @@ func start(t testing.TB) *localpg.Server {
 	if shared.server != nil {
 		return shared.server
 	}
-	dir, err := os.MkdirTemp("", "ironbell-pg-*")
+	dir, err := os.MkdirTemp("", "ironbell-pg-*") //nolint:usetesting // it outlives the test that starts it
 	if err == nil {
 		err = os.Chmod(dir, 0o755) //nolint:gosec // the server's user must pass
 	}
