@@ -238,8 +238,8 @@ func TestComposeKeepsHeadersWhole(t *testing.T) {
 
 func TestAddresses(t *testing.T) {
 	for text, want := range map[string]string{
-		"mara.quill@tarnwick.example":               "mara.quill@tarnwick.example",
-		"Mara Quill <mara.quill@tarnwick.example> ": "mara.quill@tarnwick.example",
+		"mara.quill@tarnwick.example":              "mara.quill@tarnwick.example",
+		"Mara Quill <mara.quill@tarnwick.example>": "mara.quill@tarnwick.example",
 	} {
 		got, err := deliver.CheckAddress(text)
 		assert.NoError(t, err, text)
