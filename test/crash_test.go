@@ -4,6 +4,8 @@ import (
 	"bytes"
 	"context"
 	"net/http"
+	"os"
+	"path/filepath"
 	"strings"
 	"syscall"
 	"testing"
@@ -206,8 +208,17 @@ func TestTheDatabaseGoesAndComesBack(t *testing.T) {
 		_, err := admin.Exec(ctx, `ALTER DATABASE "`+name+`" WITH ALLOW_CONNECTIONS `+yes)
 		require.NoError(t, err)
 	}
+	w.report("Slow", "SELECT pg_sleep(2), 1 AS one")
+	w.job("Slow", definition("Slow", "company mail", []string{"csv"}, "b@tarnwick.example"))
+	slow, err := w.c.Ring(ctx, "Slow", nil)
+	require.NoError(t, err)
+	w.until(20*time.Second, "the task works", func() bool {
+		page, err := w.c.Run(ctx, slow.ID)
+		require.NoError(t, err)
+		return len(page.Attempts) == 1
+	})
 	allow("false")
-	_, err := admin.Exec(ctx, `SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = $1`, name)
+	_, err = admin.Exec(ctx, `SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = $1`, name)
 	require.NoError(t, err)
 	base := "http://" + w.listen
 	status, _, text := call(t, http.DefaultClient, http.MethodGet, base+"/ready", "", "")
@@ -218,10 +229,21 @@ func TestTheDatabaseGoesAndComesBack(t *testing.T) {
 	assert.Contains(t, text, "The database does not answer; try again in a moment.")
 	status, _, _ = call(t, http.DefaultClient, http.MethodGet, base+"/health", "", "")
 	assert.Equal(t, 200, status, "the service itself is alive")
+	w.until(20*time.Second, "the task has ended and could not say so", func() bool {
+		text, err := os.ReadFile(filepath.Join(w.dir, "service.log"))
+		require.NoError(t, err)
+		return strings.Contains(string(text), "could not go on with a part") || strings.Contains(string(text), "a lease was lost")
+	})
 	allow("true")
 	w.until(20*time.Second, "it is ready again", func() bool {
 		status, _, _ := call(t, http.DefaultClient, http.MethodGet, base+"/ready", "", "")
 		return status == 200
 	})
 	assert.Equal(t, job.RunDone, w.ring("Board", 40*time.Second).State)
+	w.until(30*time.Second, "what was at work goes on", func() bool {
+		page, err := w.c.Run(ctx, slow.ID)
+		require.NoError(t, err)
+		return page.State == job.RunDone
+	})
+	assert.Len(t, w.inbox("b@tarnwick.example"), 1)
 }

@@ -57,8 +57,9 @@ type Engine struct {
 
 	wakeClock, wakeWork, wakeSend, wakeTell chan struct{}
 
-	mu   sync.Mutex
-	held map[holding]*lease // what this node works on
+	mu      sync.Mutex // guards what this node works on
+	held    map[holding]*lease
+	sending map[int64]store.Sending
 }
 
 // New makes an engine; Run starts it.
@@ -102,7 +103,7 @@ func New(s *store.Store, sources *report.Sources, destinations *deliver.Destinat
 			job.KindDeliver: &task.Deliver{Destinations: destinations, Files: files, Now: time.Now},
 		},
 		wakeClock: signal(), wakeWork: signal(), wakeSend: signal(), wakeTell: signal(),
-		held: map[holding]*lease{},
+		held: map[holding]*lease{}, sending: map[int64]store.Sending{},
 	}
 }
 

@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"ironbell/internal/core/job"
+	"ironbell/internal/store"
 )
 
 // holding names a part that this node works on.
@@ -16,50 +17,87 @@ type holding struct {
 // lease is this node's own view of a lease: how it ends the work when the lease
 // is lost, and until when the node may rely on it by its own monotonic clock.
 type lease struct {
+	claim  store.Claim
 	cancel context.CancelCauseFunc
 	until  time.Time
 }
 
 // hold notes that this node works on a part.
-func (e *Engine) hold(h holding, cancel context.CancelCauseFunc, since time.Time) {
+func (e *Engine) hold(c store.Claim, cancel context.CancelCauseFunc, since time.Time) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	e.held[h] = &lease{cancel: cancel, until: since.Add(e.o.Lease)}
+	e.held[holding{c.RunID, c.Part}] = &lease{claim: c, cancel: cancel, until: since.Add(e.o.Lease)}
 }
 
-func (e *Engine) release(h holding) {
+// release notes that it does not any more, however the work ended: a part whose
+// end could not be written is given to another node when its lease runs out.
+func (e *Engine) release(c store.Claim) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	delete(e.held, h)
+	delete(e.held, holding{c.RunID, c.Part})
+}
+
+// holdSending and releaseSending do the same for deliveries.
+func (e *Engine) holdSending(all []store.Sending) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	for _, s := range all {
+		e.sending[s.ID] = s
+	}
+}
+
+func (e *Engine) releaseSending(s store.Sending) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	delete(e.sending, s.ID)
 }
 
 // renew prolongs this node's leases at a third of their length, and ends the
 // work on what it has lost.
 func (e *Engine) renew(ctx context.Context) {
-	// The work that ends with ctx still needs its leases to write its end.
 	for sleep(ctx, nil, e.o.Lease/3) {
 		began := time.Now()
+		claims, sendings := e.worked()
 		bounded, stop := context.WithTimeout(ctx, e.o.Lease/3)
-		kept, err := e.store.RenewParts(bounded, e.o.Node, e.o.Lease)
+		kept, err := e.store.RenewParts(bounded, e.o.Lease, claims)
 		if err == nil {
-			err = e.store.RenewDeliveries(bounded, e.o.Node, e.o.Lease)
+			err = e.store.RenewDeliveries(bounded, e.o.Lease, sendings)
 		}
 		stop()
 		if err != nil && ctx.Err() == nil {
 			e.o.Log.Warn("could not renew the leases", "error", err)
 		}
-		e.mu.Lock()
-		for _, c := range kept {
-			if l, ok := e.held[holding{c.RunID, c.Part}]; ok {
-				l.until = began.Add(e.o.Lease)
-			}
+		e.renewed(kept, began)
+	}
+}
+
+// worked lists what this node works on.
+func (e *Engine) worked() (claims []store.Claim, sendings []store.Sending) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	for _, l := range e.held {
+		claims = append(claims, l.claim)
+	}
+	for _, s := range e.sending {
+		sendings = append(sendings, s)
+	}
+	return claims, sendings
+}
+
+// renewed notes which leases were prolonged and ends the work whose lease has
+// run out by this node's own clock.
+func (e *Engine) renewed(kept []store.Claim, at time.Time) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	for _, c := range kept {
+		if l, ok := e.held[holding{c.RunID, c.Part}]; ok && l.claim.LeaseNo == c.LeaseNo {
+			l.until = at.Add(e.o.Lease)
 		}
-		for h, l := range e.held {
-			if time.Now().After(l.until) {
-				e.o.Log.Warn("a lease was lost; its work ends here", "run", h.run.String(), "part", h.part)
-				l.cancel(errLeaseLost)
-			}
+	}
+	for h, l := range e.held {
+		if time.Now().After(l.until) {
+			e.o.Log.Warn("a lease was lost; its work ends here", "run", h.run.String(), "part", h.part)
+			l.cancel(errLeaseLost)
 		}
-		e.mu.Unlock()
 	}
 }

@@ -41,6 +41,7 @@ func (e *Engine) send(ctx context.Context) {
 			e.failed(ctx, "claim deliveries", err)
 			continue
 		}
+		e.holdSending(claimed)
 		groups := map[int64][]store.Sending{}
 		for _, s := range claimed {
 			groups[s.DestinationID] = append(groups[s.DestinationID], s)
@@ -146,6 +147,7 @@ func (e *Engine) handOver(ctx context.Context, line deliver.Line, d deliver.Dest
 
 // ended writes how a hand-over went and settles its run.
 func (e *Engine) ended(ctx context.Context, s store.Sending, res deliver.Result, err error) {
+	defer e.releaseSending(s)
 	ctx, stop := ending(ctx)
 	defer stop()
 	log := e.o.Log.With("delivery", s.ID, "to", s.Address)
@@ -246,6 +248,7 @@ func (e *Engine) giveBack(ctx context.Context, rest []store.Sending) {
 		err := e.store.Do(ctx, func(t *store.Tx) error {
 			return t.EndSending(ctx, s, store.Ended{State: job.DeliveryWaiting, Untried: true})
 		})
+		e.releaseSending(s)
 		if err != nil && !errors.Is(err, store.ErrStale) {
 			e.o.Log.Error("could not hand a delivery back; its lease will run out", "delivery", s.ID, "error", err)
 		}

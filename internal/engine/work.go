@@ -56,10 +56,10 @@ func (e *Engine) work(ctx context.Context) {
 		since := time.Now()
 		for _, c := range claims {
 			working, cancel := context.WithCancelCause(ctx)
-			e.hold(holding{c.RunID, c.Part}, cancel, since)
+			e.hold(c, cancel, since)
 			busy.Go(func() {
 				defer func() {
-					e.release(holding{c.RunID, c.Part})
+					e.release(c)
 					cancel(nil)
 					idle <- struct{}{}
 				}()

@@ -80,11 +80,19 @@ func (q q) NextReady(ctx context.Context) (wait time.Duration, ok bool, err erro
 	return time.Duration(*seconds * float64(time.Second)), true, nil
 }
 
-// RenewParts prolongs the leases of a node's parts and tells which are still held.
-func (q q) RenewParts(ctx context.Context, node string, lease time.Duration) ([]Claim, error) {
+// RenewParts prolongs the leases of the parts that a node works on and tells
+// which it still holds. Parts that it claimed and gave up are not among them:
+// their leases must run out.
+func (q q) RenewParts(ctx context.Context, lease time.Duration, worked []Claim) ([]Claim, error) {
+	runs, parts, leases := make([]int64, len(worked)), make([]int64, len(worked)), make([]int64, len(worked))
+	for i, c := range worked {
+		runs[i], parts[i], leases[i] = int64(c.RunID), int64(c.Part), c.LeaseNo
+	}
 	var held []Claim
-	err := sqlx.SelectContext(ctx, q.ext, &held, `UPDATE parts SET lease_until = now() + make_interval(secs => $2)
-		WHERE node = $1 AND state = 'running' AND lease_until > now() RETURNING run_id, part, lease_no`, node, lease.Seconds())
+	err := sqlx.SelectContext(ctx, q.ext, &held, `UPDATE parts p SET lease_until = now() + make_interval(secs => $1)
+		FROM unnest($2::bigint[], $3::bigint[], $4::bigint[]) AS w(run_id, part, lease_no)
+		WHERE p.run_id = w.run_id AND p.part = w.part AND p.lease_no = w.lease_no AND p.state = 'running' AND p.lease_until > now()
+		RETURNING p.run_id, p.part, p.lease_no`, lease.Seconds(), runs, parts, leases)
 	return held, wrap(err, "renew the leases")
 }
 

@@ -77,10 +77,15 @@ func (q q) ClaimDeliveries(ctx context.Context, node string, lease time.Duration
 	return out, wrap(err, "claim deliveries")
 }
 
-// RenewDeliveries prolongs the leases of a node's deliveries.
-func (q q) RenewDeliveries(ctx context.Context, node string, lease time.Duration) error {
-	_, err := q.ext.ExecContext(ctx, `UPDATE deliveries SET lease_until = now() + make_interval(secs => $2)
-		WHERE node = $1 AND state IN ('sending', 'offered') AND lease_until > now()`, node, lease.Seconds())
+// RenewDeliveries prolongs the leases of the deliveries that a node is handing over.
+func (q q) RenewDeliveries(ctx context.Context, lease time.Duration, worked []Sending) error {
+	ids, leases := make([]int64, len(worked)), make([]int64, len(worked))
+	for i, s := range worked {
+		ids[i], leases[i] = s.ID, s.LeaseNo
+	}
+	_, err := q.ext.ExecContext(ctx, `UPDATE deliveries d SET lease_until = now() + make_interval(secs => $1)
+		FROM unnest($2::bigint[], $3::bigint[]) AS w(id, lease_no)
+		WHERE d.id = w.id AND d.lease_no = w.lease_no AND d.state IN ('sending', 'offered') AND d.lease_until > now()`, lease.Seconds(), ids, leases)
 	return wrap(err, "renew the deliveries' leases")
 }
 

@@ -1,0 +1,107 @@
+package test
+
+import (
+	"bytes"
+	"context"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"ironbell/client"
+)
+
+// printed is what a program has printed so far.
+type printed struct {
+	mu   sync.Mutex
+	text bytes.Buffer
+}
+
+func (p *printed) Write(b []byte) (int, error) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.text.Write(b)
+}
+
+func (p *printed) String() string {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.text.String()
+}
+
+// left lists the processes that speak of a folder in their command line.
+func left(t *testing.T, dir string) []string {
+	t.Helper()
+	lines, err := filepath.Glob("/proc/[0-9]*/cmdline")
+	require.NoError(t, err)
+	var out []string
+	for _, path := range lines {
+		text, err := os.ReadFile(path)
+		if err == nil && bytes.Contains(text, []byte(dir)) {
+			out = append(out, strings.ReplaceAll(string(text), "\x00", " "))
+		}
+	}
+	return out
+}
+
+func TestTheDemoStartsStopsAndKeepsItsState(t *testing.T) {
+	bin := build(t)
+	dir, err := os.MkdirTemp("", "ironbell-demo-*")
+	require.NoError(t, err)
+	require.NoError(t, os.Chmod(dir, 0o755))
+	t.Cleanup(func() {
+		_ = exec.Command(bin+"/ironbell", "demo", "-reset", "-dir", dir+"/state").Run()
+		_ = os.RemoveAll(dir)
+	})
+	start := func() (*exec.Cmd, *printed, string) {
+		out := &printed{}
+		cmd := exec.Command(bin+"/ironbell", "demo", "-dir", dir+"/state", "-listen", "127.0.0.1:0", "-inbox", "127.0.0.1:0")
+		cmd.Stdout, cmd.Stderr = out, out
+		require.NoError(t, cmd.Start())
+		t.Cleanup(func() { _ = cmd.Process.Kill() })
+		end := time.Now().Add(time.Minute)
+		for !strings.Contains(out.String(), "Ctrl-C stops everything") {
+			require.True(t, time.Now().Before(end), "the demo does not become ready: %s", out)
+			time.Sleep(50 * time.Millisecond)
+		}
+		return cmd, out, regexp.MustCompile(`Console\s+(http://\S+)`).FindStringSubmatch(out.String())[1]
+	}
+	cmd, out, base := start()
+	for _, want := range []string{"sign in as sefa", "Inbox", "Next rings, in Europe/London", "Quay board"} {
+		assert.Contains(t, out.String(), want)
+	}
+	password := regexp.MustCompile(`password (\S+)`).FindStringSubmatch(out.String())[1]
+	token, err := client.New(base, "").MakeToken(context.Background(), "mara", password, "test")
+	require.NoError(t, err)
+	assert.Equal(t, "Mara Quill", token.Person.Name)
+	assert.NotEmpty(t, left(t, dir))
+
+	require.NoError(t, cmd.Process.Signal(syscall.SIGTERM))
+	require.NoError(t, cmd.Wait())
+	assert.Contains(t, out.String(), "Stopping service, mail server and database.")
+	assert.Empty(t, left(t, dir), "nothing is left behind")
+	_, err = net.Dial("tcp", strings.TrimPrefix(base, "http://"))
+	assert.Error(t, err)
+
+	// The next start finds what the first one made; killed, it takes its children along.
+	cmd, out, base = start()
+	assert.NotContains(t, out.String(), "making two years")
+	jobs, err := client.New(base, token.Token).Jobs(context.Background(), "")
+	require.NoError(t, err)
+	assert.NotEmpty(t, jobs)
+	require.NoError(t, cmd.Process.Kill())
+	_ = cmd.Wait()
+	assert.Eventually(t, func() bool { return len(left(t, dir)) == 0 }, 30*time.Second, 100*time.Millisecond)
+	text, err := exec.Command(bin+"/ironbell", "demo", "-reset", "-dir", dir+"/state").CombinedOutput()
+	require.NoError(t, err, string(text))
+	assert.NoDirExists(t, dir+"/state")
+}
