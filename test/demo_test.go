@@ -55,7 +55,7 @@ func left(t *testing.T, dir string) []string {
 
 func TestTheDemoStartsStopsAndKeepsItsState(t *testing.T) {
 	bin := build(t)
-	dir, err := os.MkdirTemp("", "ironbell-demo-*")
+	dir, err := os.MkdirTemp("", "ironbell-demo-*") //nolint:usetesting // the database's user must reach it
 	require.NoError(t, err)
 	require.NoError(t, os.Chmod(dir, 0o755))
 	t.Cleanup(func() {
