@@ -237,3 +237,19 @@ func TestOverlappingRunsTakeTurns(t *testing.T) {
 	}
 	assert.False(t, pages[1].Attempts[0].StartedAt.Before(*pages[0].Attempts[0].EndedAt), "the second began after the first had ended")
 }
+
+func TestAnOwnerWhoCannotBeToldIsFollowedByTheAdministrators(t *testing.T) {
+	w := open(t)
+	w.report("Shares", "SELECT 1 / (count(*) - 5) FROM ports")
+	w.job("Shares", definition("Shares", "company mail", []string{"csv"}, "a@tarnwick.example"))
+	put(t, w.out.Inbox+"/api/servers/mail", `{"mode":"refuse","only":"mara@tarnwick.example"}`)
+	assert.Equal(t, job.RunFailed, w.ring("Shares", 20*time.Second).State)
+	w.until(20*time.Second, "the administrator is told", func() bool { return len(w.inbox("sefa.orlin@tarnwick.example")) == 1 })
+	assert.Contains(t, w.inbox("sefa.orlin@tarnwick.example")[0].Plain, "the owner, mara, could not be told")
+	assert.Empty(t, w.inbox("mara@tarnwick.example"))
+	w.until(20*time.Second, "the alert says who was told", func() bool {
+		alerts, err := w.c.Alerts(context.Background(), "open")
+		require.NoError(t, err)
+		return len(alerts) == 1 && alerts[0].Step == 1 && strings.Contains(alerts[0].Told, "sefa.orlin@tarnwick.example")
+	})
+}

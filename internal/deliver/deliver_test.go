@@ -218,7 +218,7 @@ func TestComposeKeepsHeadersWhole(t *testing.T) {
 	err := deliver.Compose(context.Background(), &out, deliver.Letter{
 		MessageID: "a@tarnwick.example", From: "Iron Bell <bell@tarnwick.example>", To: []string{"mara.quill@tarnwick.example"},
 		Subject: "Board\r\nBcc: spy@else.test", Date: time.Date(2026, 11, 23, 6, 15, 0, 0, time.UTC),
-		Plain: "Grüße\n\n<b>not bold</b>", Tables: []string{"<table><tr><td>1</td></tr></table>"}, Footer: "Iron Bell, run 2611-1",
+		Plain: "Grüße\n\n<b>not bold</b>\nSee https://bell.tarnwick.example/runs/2611-1.", Tables: []string{"<table><tr><td>1</td></tr></table>"}, Footer: "Iron Bell, run 2611-1",
 		Attachments: []deliver.Attachment{{Name: "Fähren \"1\".csv", MediaType: "text/csv", Open: func(context.Context) (io.ReadSeekCloser, error) {
 			return closer{strings.NewReader("a,b\r\n1,2\r\n")}, nil
 		}}},
@@ -234,6 +234,7 @@ func TestComposeKeepsHeadersWhole(t *testing.T) {
 		assert.NotContains(t, header, never)
 	}
 	assert.Contains(t, text, "&lt;b&gt;not bold")
+	assert.Contains(t, strings.ReplaceAll(text, "=\r\n", ""), `href=3D"https://bell.tarnwick.example/runs/2611-1"`)
 }
 
 func TestAddresses(t *testing.T) {

@@ -6,6 +6,7 @@ import (
 	"html"
 	"io"
 	"net/mail"
+	"regexp"
 	"strings"
 	"time"
 
@@ -75,7 +76,7 @@ func page(l Letter) string {
 	b.WriteString("<!doctype html>\n<html lang=\"en\"><head><meta charset=\"utf-8\"><title>" + html.EscapeString(l.Subject) + "</title></head>\n" +
 		"<body style=\"margin:0;padding:20px;background:#fbf8f2;font:15px/1.5 'Segoe UI',Helvetica,Arial,sans-serif;color:#24272b\">\n")
 	for _, paragraph := range strings.Split(strings.TrimSpace(l.Plain), "\n\n") {
-		b.WriteString("<p style=\"margin:0 0 14px\">" + strings.ReplaceAll(html.EscapeString(paragraph), "\n", "<br>\n") + "</p>\n")
+		b.WriteString("<p style=\"margin:0 0 14px\">" + strings.ReplaceAll(linked(html.EscapeString(paragraph)), "\n", "<br>\n") + "</p>\n")
 	}
 	for _, t := range l.Tables {
 		b.WriteString(t)
@@ -85,6 +86,13 @@ func page(l Letter) string {
 	}
 	b.WriteString("</body></html>\n")
 	return b.String()
+}
+
+var address = regexp.MustCompile(`https?://[^\s<>"]+[^\s<>".,;:)]`)
+
+// linked makes links of the web addresses in escaped text.
+func linked(escaped string) string {
+	return address.ReplaceAllString(escaped, `<a href="$0" style="color:#86561b">$0</a>`)
 }
 
 // lazy opens a file when it is first read, so that a message with many

@@ -104,7 +104,7 @@ func (e *Engine) deliveryAlert(ctx context.Context, t *store.Tx, s store.Sending
 	}
 	a := job.Alert{
 		Kind: kind, JobID: s.JobID, RunID: s.RunID, Tried: tried, Advice: f.Advice,
-		ForWhom: fmt.Sprintf("%s. %d of %d have it, %d wait", who, sent, len(deliveries), open),
+		ForWhom: who + "; " + delivered(sent, len(deliveries), open),
 	}
 	if kind == job.AlertDeliveryUnknown {
 		a.Cause = fmt.Sprintf("unknown:%d:%d", *s.JobID, s.DestinationID)
@@ -115,4 +115,12 @@ func (e *Engine) deliveryAlert(ctx context.Context, t *store.Tx, s store.Sending
 		a.Happened = fmt.Sprintf("Run %s could not be delivered to %d of %d. %s.", *s.RunID, len(failed), len(deliveries), upper(f.Error()))
 	}
 	return t.OpenAlert(ctx, a)
+}
+
+func delivered(sent, all, open int) string {
+	text := fmt.Sprintf("%d of %d delivered", sent, all)
+	if open > 0 {
+		text += fmt.Sprintf(", %d still wait", open)
+	}
+	return text
 }

@@ -37,7 +37,7 @@ func main() {
 
 // terminal is a page that shows what a command printed.
 func terminal(run string, said []byte) string {
-	return `<!doctype html><meta charset="utf-8"><h1 hidden></h1><body style="margin:0;background:#1b1e21;color:#ece7db;font:13px/1.45 'DejaVu Sans Mono',monospace"><pre style="padding:16px 20px;margin:0;font:inherit">` +
+	return `<!doctype html><meta charset="utf-8"><h1 hidden></h1><body style="margin:0;background:#1b1e21;color:#ece7db;font:13px/1.45 'DejaVu Sans Mono',monospace"><pre style="white-space:pre-wrap;padding:16px 20px;margin:0;font:inherit">` +
 		`<b style="color:#dba95f">$</b> ironbell run -log ` + run + "\n" + html.EscapeString(string(said)) + `</pre></body>`
 }
 
