@@ -112,8 +112,7 @@ func serve(ctx context.Context, errs io.Writer, o serveOptions) error {
 	}
 	o.engine.Log, o.engine.URL = log, o.url
 	e := engine.New(s, sources, deliver.NewDestinations(s, vault), files, o.engine)
-	handler, stopUpkeep := api.Handler(api.Parts{Store: s, Engine: e, Files: files, Vault: vault, Console: console.Files(), Log: log, Version: version, Secure: strings.HasPrefix(o.url, "https:")})
-	defer stopUpkeep()
+	handler := api.Handler(api.Parts{Store: s, Engine: e, Files: files, Vault: vault, Console: console.Files(), Log: log, Version: version, Secure: strings.HasPrefix(o.url, "https:")})
 	// Requests end with the service: streams of notices would never end by themselves.
 	requests, endRequests := context.WithCancel(context.WithoutCancel(ctx))
 	defer endRequests()

@@ -53,11 +53,11 @@ type server struct {
 	sessions *scs.SessionManager
 }
 
-// Handler builds the service's whole HTTP face. stop ends its upkeep.
-func Handler(p Parts) (h http.Handler, stop func()) {
-	upkeep := pgxstore.NewWithCleanupInterval(p.Store.Pool(), 10*time.Minute)
+// Handler builds the service's whole HTTP face.
+func Handler(p Parts) http.Handler {
 	sessions := scs.New()
-	sessions.Store = upkeep
+	// Sessions that have ended are swept by the engine, with all else that has.
+	sessions.Store = pgxstore.NewWithCleanupInterval(p.Store.Pool(), 0)
 	sessions.Lifetime = sessionLength
 	sessions.Cookie.Name = "ironbell_session"
 	sessions.Cookie.HttpOnly = true
@@ -89,7 +89,7 @@ func Handler(p Parts) (h http.Handler, stop func()) {
 		}))
 	})
 	r.Handle("/*", console(p.Console))
-	return r, upkeep.StopCleanup
+	return r
 }
 
 // peer is who is at the other end of the line. Headers that name somebody else

@@ -11,7 +11,7 @@ import (
 
 const (
 	reapBatch = 200
-	months    = 6 * time.Hour // between two looks at the partitions to come
+	upkeep    = time.Hour // between two looks at the partitions to come and at what has ended
 )
 
 // reap brings back what nodes left that stopped without a word.
@@ -26,9 +26,13 @@ func (e *Engine) reap(ctx context.Context) {
 		if err := e.reapDeliveries(ctx); err != nil {
 			e.failed(ctx, "settle lost deliveries", err)
 		}
-		if time.Since(looked) > months {
-			if err := e.store.EnsureMonths(ctx); err != nil {
-				e.failed(ctx, "make the partitions of the coming months", err)
+		if time.Since(looked) > upkeep {
+			err := e.store.EnsureMonths(ctx)
+			if err == nil {
+				err = e.store.SweepAccess(ctx)
+			}
+			if err != nil {
+				e.failed(ctx, "do the hourly upkeep", err)
 			} else {
 				looked = time.Now()
 			}

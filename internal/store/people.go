@@ -76,6 +76,15 @@ func (q q) RemoveToken(ctx context.Context, hash []byte) error {
 	return wrap(err, "end the token")
 }
 
+// SweepAccess removes sessions and tokens that have ended.
+func (q q) SweepAccess(ctx context.Context) error {
+	if _, err := q.ext.ExecContext(ctx, `DELETE FROM sessions WHERE expiry < now()`); err != nil {
+		return wrap(err, "sweep the sessions")
+	}
+	_, err := q.ext.ExecContext(ctx, `DELETE FROM tokens WHERE ends_at < now()`)
+	return wrap(err, "sweep the tokens")
+}
+
 // Audit records who changed what. Before and after may be nil.
 func (q q) Audit(ctx context.Context, who, action, kind, subject string, before, after any) error {
 	_, err := q.ext.ExecContext(ctx, `INSERT INTO audit (who, action, kind, subject, before, after) VALUES ($1, $2, $3, $4, $5, $6)`,

@@ -490,6 +490,9 @@ func TestSettingsPeopleAndTokens(t *testing.T) {
 	var missing *store.NotFound
 	_, err = s.PersonByToken(ctx, []byte("past"))
 	assert.ErrorAs(t, err, &missing)
+	require.NoError(t, s.SweepAccess(ctx))
+	_, err = s.PersonByToken(ctx, []byte("live"))
+	assert.NoError(t, err, "what has not ended stays")
 	id, err := s.PutPerson(ctx, job.Person{Login: "MARA", Name: "Mara Quill-Tarn", Role: job.RoleReader, Zone: "Europe/London"}, "")
 	require.NoError(t, err)
 	assert.Equal(t, w.mara, id, "sign-in names do not tell upper from lower case")
