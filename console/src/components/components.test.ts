@@ -97,7 +97,10 @@ describe('the tape', () => {
     expect(
       screen.getByLabelText(/Quay board: failed, (Mon 23 Nov )?08:10 GMT, took 30 s\. a reason/),
     ).toHaveAttribute('href', '/runs/2611-2');
-    expect(screen.getByLabelText(/Fuel: to come, (Mon 23 Nov )?17:00 GMT/)).toHaveAttribute('href', '/jobs/2');
+    expect(screen.getByLabelText(/Fuel: to come, (Mon 23 Nov )?17:00 GMT/)).toHaveAttribute(
+      'href',
+      '/jobs/2',
+    );
   });
 
   it('counts in words and takes one stop of the tab key', () => {
