@@ -2,6 +2,7 @@ package test
 
 import (
 	"encoding/json"
+	"net/url"
 	"testing"
 	"time"
 
@@ -73,6 +74,20 @@ func TestTheClient(t *testing.T) {
 	assert.Zero(t, status)
 	assert.Contains(t, out, "is now waiting")
 	w.until(20*time.Second, "it is sent", func() bool { return len(w.inbox("m@harbour-authority.test")) == 1 })
+}
+
+func TestTheServiceSaysAtOnceWhatItsDatabaseRefuses(t *testing.T) {
+	w := open(t)
+	u, err := url.Parse(w.db)
+	require.NoError(t, err)
+	u.User = url.UserPassword("ironbell", "wrong")
+	_, errs, status := w.ironbell("serve", "-listen", "127.0.0.1:0", "-key-file", w.dir+"/other", "-artifacts", w.dir+"/other-artifacts", "-db", u.String())
+	assert.Equal(t, 1, status)
+	assert.Contains(t, errs, "the database refuses us: password authentication failed")
+	assert.NotContains(t, errs, "wrong")
+	_, errs, status = w.ironbell("serve", "-listen", w.listen, "-key-file", w.dir+"/key", "-artifacts", w.dir+"/artifacts", "-db", w.db)
+	assert.Equal(t, 1, status)
+	assert.Contains(t, errs, "address already in use; choose another address with -listen")
 }
 
 func number(t *testing.T, id int64) string {

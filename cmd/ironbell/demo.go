@@ -102,7 +102,7 @@ func runDemo(ctx context.Context, i cli.IO, o demoOptions) error {
 	if err := fillCompany(ctx, pg, kept, say); err != nil {
 		return err
 	}
-	if err := prepareService(ctx, pg, &kept); err != nil {
+	if err := prepareService(ctx, i.Err, pg, &kept); err != nil {
 		return err
 	}
 	world, standins, err := startStandins(ctx, i, o)
@@ -203,8 +203,8 @@ func fillCompany(ctx context.Context, pg *localpg.Server, k secrets, say func(st
 }
 
 // prepareService migrates our own database and adds the administrator.
-func prepareService(ctx context.Context, pg *localpg.Server, k *secrets) error {
-	s, err := open(ctx, pg.DSN("ironbell"))
+func prepareService(ctx context.Context, errs io.Writer, pg *localpg.Server, k *secrets) error {
+	s, err := open(ctx, errs, pg.DSN("ironbell"))
 	if err != nil {
 		return err
 	}

@@ -17,6 +17,7 @@ import (
 	"ironbell/internal/api"
 	"ironbell/internal/artifact"
 	"ironbell/internal/cli"
+	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/deliver"
 	"ironbell/internal/engine"
@@ -68,13 +69,15 @@ func logger(w io.Writer, form string) *slog.Logger {
 }
 
 // open connects to the database and brings it to this version.
-func open(ctx context.Context, dsn string) (*store.Store, error) {
+func open(ctx context.Context, errs io.Writer, dsn string) (*store.Store, error) {
 	if dsn == "" {
 		return nil, &cli.Usage{Sentence: "name the database with -db or IRONBELL_DB; ironbell demo starts one of its own to try things out"}
 	}
 	ctx, stop := context.WithTimeout(ctx, openLimit)
 	defer stop()
-	s, err := store.Open(ctx, dsn, store.Options{})
+	s, err := store.Open(ctx, dsn, store.Options{Waiting: func(err error) {
+		fmt.Fprintf(errs, "ironbell: the database does not answer yet, waiting up to %s: %s\n", openLimit, fault.Reason(err))
+	}})
 	if err != nil {
 		return nil, err
 	}
@@ -87,7 +90,7 @@ func open(ctx context.Context, dsn string) (*store.Store, error) {
 
 func serve(ctx context.Context, errs io.Writer, o serveOptions) error {
 	log := logger(errs, o.log)
-	s, err := open(ctx, o.db)
+	s, err := open(ctx, errs, o.db)
 	if err != nil {
 		return err
 	}
@@ -163,7 +166,7 @@ var firstCommand = cli.Command{
 		f.StringVar(&p.Mail, "mail", "", "mail address")
 		f.StringVar(&p.Zone, "zone", "Europe/London", "time zone")
 		return func(ctx context.Context, i cli.IO, _ []string) (int, error) {
-			s, err := open(ctx, *db)
+			s, err := open(ctx, i.Err, *db)
 			if err != nil {
 				return 0, err
 			}

@@ -36,7 +36,7 @@ func TestFlagsMayStandAnywhere(t *testing.T) {
 	for _, args := range [][]string{{"try", "-word", "x", "a", "b"}, {"try", "a", "-word", "x", "b"}, {"try", "a", "b", "-word=x"}} {
 		var got []string
 		_, _, status := run(t, func(args []string, word string) (int, error) {
-			got = append(args, word)
+			got = append(append(got, args...), word)
 			return 0, nil
 		}, args...)
 		assert.Zero(t, status)

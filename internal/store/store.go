@@ -64,7 +64,8 @@ func (e *Taken) Error() string {
 
 // Options of a store.
 type Options struct {
-	Conns int // connections at most; 20 when 0
+	Conns   int         // connections at most; 20 when 0
+	Waiting func(error) // told once when the database does not answer yet; may be nil
 }
 
 // Open connects to the database that dsn names and waits for it until ctx ends.
@@ -85,10 +86,19 @@ func Open(ctx context.Context, dsn string, o Options) (*Store, error) {
 	if err != nil {
 		return nil, fmt.Errorf("open the database: %w", err)
 	}
-	for {
+	for told := false; ; {
 		err = pool.Ping(ctx)
 		if err == nil {
 			break
+		}
+		var said *pgconn.PgError
+		if errors.As(err, &said) && (said.Code[:2] == "28" || said.Code[:2] == "3D") {
+			pool.Close() // waiting changes no password and makes no database
+			return nil, fmt.Errorf("the database refuses us: %s; check the connection string", said.Message)
+		}
+		if o.Waiting != nil && !told {
+			told = true
+			o.Waiting(err)
 		}
 		select {
 		case <-ctx.Done():
