@@ -67,6 +67,14 @@ func (p pattern) readTimes() string {
 			return "every hour at " + join(spansOf(p.minutes, 60, func(n int) string { return fmt.Sprintf(":%02d", n) }), "and")
 		}
 	}
+	if step, first, last := progression(p.hours); minutes == 1 && hours > 3 && step > 0 {
+		m := bits.TrailingZeros64(p.minutes)
+		every := fmt.Sprintf("every %d hours", step)
+		if step == 1 {
+			every = "every hour"
+		}
+		return fmt.Sprintf("%s from %02d:%02d to %02d:%02d", every, first, m, last, m)
+	}
 	if minutes*hours <= 8 {
 		var times []string
 		for h := range 24 {
@@ -87,6 +95,22 @@ func (p pattern) readTimes() string {
 	default:
 		return "at " + join(spansOf(p.minutes, 60, func(n int) string { return fmt.Sprintf(":%02d", n) }), "and") + " " + within
 	}
+}
+
+// progression tells whether the set bits are evenly spaced, and from where to where.
+func progression(mask uint32) (step, first, last int) {
+	first, last = bits.TrailingZeros32(mask), 31-bits.LeadingZeros32(mask)
+	count := bits.OnesCount32(mask)
+	if count < 2 || (last-first)%(count-1) != 0 {
+		return 0, first, last
+	}
+	step = (last - first) / (count - 1)
+	for h := first; h <= last; h += step {
+		if mask>>h&1 == 0 {
+			return 0, first, last
+		}
+	}
+	return step, first, last
 }
 
 // evenStep is the distance of the set bits when they are evenly spread over the

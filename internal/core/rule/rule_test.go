@@ -111,18 +111,22 @@ func TestZoneMustBeNamed(t *testing.T) {
 
 func TestReading(t *testing.T) {
 	for text, want := range map[string]string{
-		"15 6 * * 1-5":     "Monday to Friday at 06:15",
-		"*/2 * * * *":      "every 2 minutes",
-		"* * * * *":        "every minute",
-		"5 * * * *":        "every hour at :05",
-		"1-59/5 * * * *":   "every 5 minutes from :01",
-		"0 2 1,15 * *":     "on day 1 and 15 of the month at 02:00",
-		"0 8,17 * * 0,6":   "Saturday and Sunday at 08:00 and 17:00",
-		"0 12 13 * 5":      "on day 13 of the month and also on every Friday at 12:00",
-		"0 12 13 * */5":    "on day 13 of the month when it is a Friday or Sunday at 12:00",
-		"0 4 5 1,4,7,10 *": "on day 5 of the month in January, April, July and October at 04:00",
-		"*/15 6-21 * * *":  "every 15 minutes in the hours 06 to 21",
-		"0 0 * 6-8 *":      "every day in June to August at 00:00",
+		"15 6 * * 1-5":      "Monday to Friday at 06:15",
+		"*/2 * * * *":       "every 2 minutes",
+		"* * * * *":         "every minute",
+		"5 * * * *":         "every hour at :05",
+		"1-59/5 * * * *":    "every 5 minutes from :01",
+		"0 2 1,15 * *":      "on day 1 and 15 of the month at 02:00",
+		"0 8,17 * * 0,6":    "Saturday and Sunday at 08:00 and 17:00",
+		"0 12 13 * 5":       "on day 13 of the month and also on every Friday at 12:00",
+		"0 12 13 * */5":     "on day 13 of the month when it is a Friday or Sunday at 12:00",
+		"0 4 5 1,4,7,10 *":  "on day 5 of the month in January, April, July and October at 04:00",
+		"0 6-22/2 * * *":    "every 2 hours from 06:00 to 22:00",
+		"30 9-17 * * 1-5":   "Monday to Friday every hour from 09:30 to 17:30",
+		"0 0,6,12,18 * * *": "every 6 hours from 00:00 to 18:00",
+		"0 1,2,4,8 * * *":   "every day at 01:00, 02:00, 04:00 and 08:00",
+		"*/15 6-21 * * *":   "every 15 minutes in the hours 06 to 21",
+		"0 0 * 6-8 *":       "every day in June to August at 00:00",
 	} {
 		assert.Equal(t, want, parse(t, text, "UTC").Reading(), text)
 	}
