@@ -62,7 +62,7 @@ func (e *Engine) Switch(ctx context.Context, who job.Person, name string, on boo
 		return job.Job{}, err
 	}
 	if j.On == on {
-		return e.described(j), nil
+		return e.Described(j), nil
 	}
 	next := map[int64]time.Time{}
 	if on {
@@ -89,7 +89,7 @@ func (e *Engine) Switch(ctx context.Context, who job.Person, name string, on boo
 		return job.Job{}, err
 	}
 	j, err = e.store.Job(ctx, strconv.FormatInt(j.ID, 10))
-	return e.described(j), err
+	return e.Described(j), err
 }
 
 // next is when a rule rings next, seen from now.
@@ -106,9 +106,7 @@ func (e *Engine) next(text, zone string) *time.Time {
 }
 
 // Described adds what the engine can say of a job's triggers: their reading.
-func (e *Engine) Described(j job.Job) job.Job { return e.described(j) }
-
-func (e *Engine) described(j job.Job) job.Job {
+func (e *Engine) Described(j job.Job) job.Job {
 	for i := range j.Triggers {
 		if r, err := e.rules.get(j.Triggers[i].Rule, j.Zone); err == nil {
 			j.Triggers[i].Reading = r.Reading()

@@ -159,7 +159,7 @@ func (e *Engine) SaveJob(ctx context.Context, who job.Person, name, owner string
 		}
 		return t.Audit(ctx, who.Login, "save", "job", name, before, d)
 	})
-	return e.described(saved), err
+	return e.Described(saved), err
 }
 
 // checkJob tells what is wrong with a definition. Its error is about our own

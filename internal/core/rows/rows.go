@@ -9,8 +9,6 @@ package rows
 
 import (
 	"bytes"
-	"fmt"
-	"strconv"
 	"time"
 )
 
@@ -52,15 +50,6 @@ type Row []Cell
 type Sink interface {
 	Columns(section string, columns []Column) error
 	Row(Row) error
-}
-
-// Float reads a numeric cell.
-func (c Cell) Float() (float64, error) {
-	f, err := strconv.ParseFloat(string(c.Text), 64)
-	if err != nil {
-		return 0, fmt.Errorf("%q is no number", c.Text)
-	}
-	return f, nil
 }
 
 // True reads a yes/no cell.
