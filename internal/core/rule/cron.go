@@ -1,9 +1,10 @@
 package rule
 
 import (
-	"math/bits"
 	"strconv"
 	"strings"
+
+	"ironbell/internal/core/civil"
 )
 
 // field describes one of the five fields of a cron text (POSIX crontab, with
@@ -22,13 +23,22 @@ var cronFields = [5]field{
 	{name: "weekday", min: 0, max: 7, names: []string{"sun", "mon", "tue", "wed", "thu", "fri", "sat"}},
 }
 
-// parseCron reads five cron fields. passing is set when the hour field begins
-// with a star: such a text means each passing wall minute.
+// looksLikeCron tells whether a text begins with a cron field.
+func looksLikeCron(text string) bool {
+	first, _, _ := strings.Cut(strings.TrimLeft(text, " \t"), " ")
+	if first == "" || isDate(first) {
+		return false
+	}
+	return strings.Trim(first, "0123456789*,/-") == ""
+}
+
+// readCron reads five cron fields (POSIX crontab, with names and steps).
 //
-// A day field that begins with a star does not restrict by the other's leave:
-// if neither does, a day matches by either field, otherwise it must match both
-// (so "*/2" still means every other day).
-func parseCron(text string) (p pattern, passing bool, err error) {
+// A day field that begins with a star is unrestricted: it does not decide by
+// the other's leave. If neither does, a day matches by either field, otherwise
+// it must match both (so "*/2" still means every other day). A text whose hour
+// field begins with a star means each passing wall minute.
+func readCron(p *plan, text string) error {
 	var masks [5]uint64
 	var starred [5]bool
 	at := 0
@@ -41,42 +51,49 @@ func parseCron(text string) (p pattern, passing bool, err error) {
 			at++
 		}
 		if start == at {
-			return p, false, &Error{Text: text, Column: start + 1, Expected: "a cron text has five fields (minute hour day month weekday); the " + f.name + " is missing"}
+			return &Error{Text: text, Column: start + 1, Expected: "a cron text has five fields (minute hour day month weekday); the " + f.name + " is missing"}
 		}
-		masks[i], err = f.parse(text, start, at)
-		if err != nil {
-			return p, false, err
+		var err error
+		if masks[i], err = f.parse(text, start, at); err != nil {
+			return err
 		}
 		starred[i] = text[start] == '*'
 	}
 	if rest := strings.TrimLeft(text[at:], " \t"); rest != "" {
-		return p, false, &Error{Text: text, Column: len(text) - len(rest) + 1, Found: strings.TrimSpace(rest), Expected: "the end: a cron text has five fields (minute hour day month weekday)"}
+		return &Error{Text: text, Column: len(text) - len(rest) + 1, Found: strings.TrimSpace(rest), Expected: "the end: a cron text has five fields (minute hour day month weekday)"}
 	}
-	weekdays := uint8(masks[4]&0x7f | masks[4]>>7&1) //nolint:gosec // 7 bits by the mask; 7 is Sunday, too
-	p = pattern{
-		minutes: masks[0], hours: uint32(masks[1]), days: uint32(masks[2]), months: uint16(masks[3]), //nolint:gosec // no field has more bits
-		weekdays: weekdays, either: !starred[2] && !starred[4],
+	p.times = times{kind: wallTimes, given: true, minutes: masks[0], hours: uint32(masks[1])} //nolint:gosec // no field has more bits
+	if starred[1] {
+		p.times.kind, p.times.passing, p.times.unit, p.times.every = running, true, minute, 1
+		p.times.inMinutes, p.times.inHours = true, true
 	}
-	if never(p) {
-		return pattern{}, false, &Error{Text: text, Column: 1, Expected: "this never rings: none of its months has a day " + strconv.Itoa(lowestDay(p))}
+	t := term{months: uint16(masks[3])} //nolint:gosec // 13 bits
+	if t.months == allYear {
+		t.months = 0
 	}
-	return p, starred[1], nil
+	dates, weekdays := civil.Mask(masks[2]), uint8(masks[4]&0x7f|masks[4]>>7&1) //nolint:gosec // no field has more bits; 7 is Sunday, too
+	if dates == 0xfffffffe {
+		dates = 0
+	}
+	if weekdays == allWeek {
+		weekdays = 0
+	}
+	switch {
+	case !starred[2] && !starred[4] && (dates == 0 || weekdays == 0):
+		// Either field lets every day through.
+	case !starred[2] && !starred[4]:
+		byDate, byWeekday := t, t
+		byDate.dates, byWeekday.weekdays = dates, weekdays
+		p.terms = []term{byDate, byWeekday}
+		return nil
+	default:
+		t.dates, t.weekdays = dates, weekdays
+	}
+	if t.months|uint16(t.weekdays) != 0 || t.dates != 0 {
+		p.terms = []term{t}
+	}
+	return nil
 }
-
-// never tells whether no month of the pattern is long enough for its days.
-func never(p pattern) bool {
-	if p.either {
-		return false
-	}
-	for m := 1; m <= 12; m++ {
-		if p.months>>m&1 == 1 && monthLength(2000, m) >= lowestDay(p) {
-			return false
-		}
-	}
-	return true
-}
-
-func lowestDay(p pattern) int { return bits.TrailingZeros32(p.days) }
 
 // parse reads the items of one field, text[start:end], into a mask.
 func (f field) parse(text string, start, end int) (mask uint64, err error) {

@@ -1,11 +1,13 @@
 // Package rule tells when something rings.
 //
-// A text in one of several notations is read into a Rule; one engine finds the
-// next instant of any Rule and knows nothing of the notation it came from. The
-// rooms, in the order in which a text passes them: cron.go reads cron text into
-// a pattern of wall minutes; pattern.go finds the next wall minute of a pattern
-// by bit masks; rule.go lays wall minutes onto instants in a time zone;
-// reading.go says a pattern in words.
+// A text in one of three notations is read into a plan, which has no trace of
+// the notation left; one engine finds the next instant of any plan. The rooms,
+// in the order in which a text passes them: words.go, cron.go and icalendar.go
+// read; plan.go holds what was read, dates.go and times.go say which dates of a
+// month and which times of a day are meant, closed.go moves dates off closed
+// days; search.go finds the next wall time and lays it onto an instant;
+// writewords.go, writecron.go and writeicalendar.go write a plan down again;
+// warn.go says where a text means something other than it seems.
 //
 // Nothing here reads a clock. A Rule is immutable and may be used by several
 // goroutines.
@@ -13,18 +15,64 @@ package rule
 
 import (
 	"fmt"
-	"strings"
 	"time"
-	_ "time/tzdata" // zones are compiled in, so that every node reckons alike
+
+	"ironbell/internal/core/civil"
+	"ironbell/internal/core/zone"
 )
 
 // Rule is the text of a time trigger, read and ready to be asked. The zero
 // value rings never.
 type Rule struct {
-	text    string
-	zone    *time.Location
-	pattern pattern
-	passing bool // rings at each passing wall minute, also in a repeated hour
+	text     string
+	notation Notation
+	plan     *plan
+	plain    *plan // the plan before closed days and permitted hours took rings away
+	remarks  []string
+}
+
+// Notation is the form in which a rule was written.
+type Notation string
+
+// The notations.
+const (
+	Words     Notation = "words"
+	Cron      Notation = "cron"
+	ICalendar Notation = "icalendar"
+)
+
+// Calendar tells which days are open. It must not change while a rule uses it.
+type Calendar interface {
+	// Open is the set of the open days of a month.
+	Open(year, month int) civil.Mask
+	// Why says in a sentence why a day, counted from 1970-01-01, is closed.
+	Why(serial int64) string
+}
+
+// Closed says what becomes of a ring whose day is closed.
+type Closed string
+
+// The ways to deal with closed days. Ignored rings on closed days, too.
+const (
+	Ignore Closed = ""
+	Skip   Closed = "skip"   // passed over
+	Before Closed = "before" // moved to the nearest open day before
+	After  Closed = "after"  // moved to the nearest open day after
+)
+
+// Hours are permitted hours of the day, in seconds after midnight, both ends
+// included. They run over midnight when To is before From.
+type Hours struct{ From, To int64 }
+
+// Options are what a trigger says beside the text of its rule. Both hold: the
+// later start, the earlier end. Zone is needed, all else may be left out.
+type Options struct {
+	Zone       *time.Location
+	Calendar   Calendar // Monday to Friday are open when left out
+	Start, End time.Time
+	Count      int // of rings from the start
+	Closed     Closed
+	Hours      []Hours
 }
 
 // Error is what is wrong with the text of a rule, and where.
@@ -33,114 +81,174 @@ type Error struct {
 	Column   int // counted from 1, in bytes of Text
 	Expected string
 	Found    string
+	Meant    string // a word that may have been meant
 }
 
 func (e *Error) Error() string {
-	if e.Found == "" {
-		return fmt.Sprintf("column %d: %s", e.Column, e.Expected)
+	text := fmt.Sprintf("column %d: %s", e.Column, e.Expected)
+	if e.Found != "" {
+		text = fmt.Sprintf("column %d: found %q, expected %s", e.Column, e.Found, e.Expected)
 	}
-	return fmt.Sprintf("column %d: found %q, expected %s", e.Column, e.Found, e.Expected)
+	if e.Meant != "" {
+		text += fmt.Sprintf("; did you mean %q?", e.Meant)
+	}
+	return text
 }
 
-// Zone loads a time zone by its name in the zone database. Unlike
-// time.LoadLocation it refuses "" and "Local", which would make a rule depend
-// on the machine.
-func Zone(name string) (*time.Location, error) {
-	if name == "" || strings.EqualFold(name, "local") {
-		return nil, fmt.Errorf("a time zone is needed, such as Europe/London")
-	}
-	z, err := time.LoadLocation(name)
-	if err != nil {
-		return nil, fmt.Errorf("there is no time zone %q; use a name of the zone database, such as Europe/London", name)
-	}
-	return z, nil
-}
+// Parse reads the text of a rule that lives in a zone. The error is an *Error.
+func Parse(text string, z *time.Location) (Rule, error) { return Options{Zone: z}.Parse(text) }
 
-// Parse reads the text of a rule that lives in zone. The error is an *Error.
-func Parse(text string, zone *time.Location) (Rule, error) {
-	p, passing, err := parseCron(text)
+// Parse reads the text of a rule, in any notation, under the options. Its time
+// is in proportion to the text. The error is an *Error.
+func (o Options) Parse(text string) (Rule, error) {
+	r := Rule{text: text, notation: notationOf(text)}
+	p := &plan{zone: o.Zone, from: never, until: always, calendar: o.Calendar, every: 1, weekStart: monday}
+	if p.calendar == nil {
+		p.calendar, p.defaultCalendar = weekdaysOpen{}, true
+	}
+	var err error
+	switch r.notation {
+	case Cron:
+		err = readCron(p, text)
+	case ICalendar:
+		r.remarks, err = readICalendar(p, text, o)
+	default:
+		err = readWords(p, text, o)
+	}
 	if err != nil {
 		return Rule{}, err
 	}
-	return Rule{text: text, zone: zone, pattern: p, passing: passing}, nil
+	if err := p.finish(text, o); err != nil {
+		return Rule{}, err
+	}
+	r.plan, r.plain = p, p
+	if p.closed == Skip || len(p.hours) > 0 {
+		plain := *p
+		plain.memo, plain.hours = &memo{}, nil
+		if p.closed == Skip {
+			plain.closed = Ignore
+		}
+		r.plain = &plain
+	}
+	return r, nil
+}
+
+// notationOf tells the notations apart by how a text begins.
+func notationOf(text string) Notation {
+	if looksLikeICalendar(text) {
+		return ICalendar
+	}
+	if looksLikeCron(text) {
+		return Cron
+	}
+	return Words
 }
 
 // String is the text as it was written.
 func (r Rule) String() string { return r.text }
 
+// Notation is the form in which the rule was written.
+func (r Rule) Notation() Notation { return r.notation }
+
 // Location is the zone in which the rule lives.
-func (r Rule) Location() *time.Location { return r.zone }
+func (r Rule) Location() *time.Location {
+	if r.plan == nil {
+		return time.UTC
+	}
+	return r.plan.zone
+}
 
 // Next is the first ring strictly after the given instant, in the zone of the
-// rule; ok is false when none comes within the horizon of forty years.
+// rule; ok is false when none comes within the horizon (forty years, more for
+// rules by many years).
 //
 // A wall time that does not exist rings at the instant that the offset before
 // the gap gives, one that exists twice at the first (RFC 5545 section 3.3.5).
-// A rule that rings at each passing wall minute rings in both.
+// Rules by elapsed time ring through both.
 func (r Rule) Next(after time.Time) (next time.Time, ok bool) {
-	if r.zone == nil {
+	if r.plan == nil {
 		return time.Time{}, false
 	}
-	// The zone's history is a row of spans with one offset each. Within a span
-	// wall time is the instant plus the offset, so the search is done on wall
-	// minutes and carried back; only the seams need thought.
-	from := after.Unix()
-	from = from - mod(from, 60) + 60
-	end := from + horizon
-	for from < end {
-		t := time.Unix(from, 0).In(r.zone)
-		_, offset := t.Zone()
-		spanStart, spanEnd := t.ZoneBounds()
-		until := end
-		if !spanEnd.IsZero() && spanEnd.Unix() < until {
-			until = spanEnd.Unix()
-		}
-		first, found := r.inSpan(from, until, int64(offset), spanStart)
-		if found {
-			return time.Unix(first, 0).In(r.zone), true
-		}
-		from = until
-		// A seam that is no whole minute (zones before about 1940) would set
-		// the search between minutes.
-		if m := mod(from, 60); m != 0 {
-			from += 60 - m
-		}
-	}
-	return time.Time{}, false
-}
-
-// inSpan finds the first ring in [from, until), all of which has one offset.
-func (r Rule) inSpan(from, until, offset int64, start time.Time) (int64, bool) {
-	wall := from + offset
-	if r.passing || start.IsZero() {
-		return r.firstBefore(wall, until+offset, offset)
-	}
-	_, before := start.Add(-time.Second).Zone()
-	seam := start.Unix()
-	switch gap := offset - int64(before); {
-	case gap < 0: // clocks went back: what was passed already rang the first time
-		wall = max(wall, seam+int64(before))
-		return r.firstBefore(wall, until+offset, offset)
-	case gap > 0 && from < seam+gap: // clocks went forward: the skipped wall times ring now
-		skipped, found := r.firstBefore(from+int64(before), seam+offset, int64(before))
-		usual, also := r.firstBefore(wall, until+offset, offset)
-		if found && (!also || skipped < usual) && skipped < until {
-			return skipped, true
-		}
-		return usual, also
-	default:
-		return r.firstBefore(wall, until+offset, offset)
-	}
-}
-
-// firstBefore is the instant of the first matching wall minute in [wall, limit).
-func (r Rule) firstBefore(wall, limit, offset int64) (int64, bool) {
-	w, ok := r.pattern.next(wall, limit)
+	found, ok := r.plan.next(after.Unix() + 1)
 	if !ok {
-		return 0, false
+		return time.Time{}, false
 	}
-	return w - offset, true
+	return time.Unix(found.due, 0).In(r.plan.zone), true
 }
 
-// mod is the remainder that is never negative.
-func mod(a, b int64) int64 { return ((a % b) + b) % b }
+// Ring is a due time with the date that the rule named for it.
+type Ring struct {
+	Due     time.Time
+	Nominal time.Time // differs from Due when a closed day moved it
+	Passed  bool      // it does not ring: its day is closed, or the hour is not permitted
+	Reason  string    // why it was moved or passed over, in a sentence; empty otherwise
+}
+
+// Step is the first ring strictly after the given instant, or the first that is
+// passed over, whichever comes first.
+func (r Rule) Step(after time.Time) (Ring, bool) {
+	if r.plan == nil {
+		return Ring{}, false
+	}
+	found, ok := r.plain.next(after.Unix() + 1)
+	if !ok {
+		return Ring{}, false
+	}
+	p := r.plan
+	due := time.Unix(found.due, 0).In(p.zone)
+	ring := Ring{Due: due, Nominal: due}
+	if found.nominal != found.due {
+		ring.Nominal = time.Unix(found.nominal, 0).In(p.zone)
+	}
+	offset := p.spans.At(found.due).Offset
+	switch serial, second := civil.Split(found.due + offset); {
+	case p.closed == Skip && !p.isOpen(serial):
+		ring.Passed, ring.Reason = true, p.calendar.Why(serial)
+	case !p.permitted(second):
+		ring.Passed, ring.Reason = true, fmt.Sprintf("%s is outside the permitted hours %s", due.Format("15:04"), readHours(p.hours))
+	case ring.Nominal != ring.Due:
+		named, _ := civil.Split(found.nominal + p.spans.At(found.nominal).Offset)
+		ring.Reason = fmt.Sprintf("%s; moved to %s", p.calendar.Why(named), due.Format("Mon 2 January"))
+	}
+	return ring, true
+}
+
+// Permitted is the first instant at or after the given one at which the rule's
+// permitted hours let a run start.
+func (r Rule) Permitted(at time.Time) time.Time {
+	if r.plan == nil || len(r.plan.hours) == 0 {
+		return at
+	}
+	offset := r.plan.spans.At(at.Unix()).Offset
+	if _, second := civil.Split(at.Unix() + offset); r.plan.permitted(second) {
+		return at
+	}
+	return time.Unix(r.plan.opening(at.Unix()), 0).In(r.plan.zone)
+}
+
+// UsesCalendar tells whether open and closed days have a say in the rule.
+func (r Rule) UsesCalendar() bool { return r.plan != nil && r.plan.usesCalendar() }
+
+// Ends is the last instant at which the rule may ring by its own end or count;
+// ok is false when it has no end.
+func (r Rule) Ends() (at time.Time, ok bool) {
+	if r.plan == nil || r.plan.end() == always {
+		return time.Time{}, false
+	}
+	return time.Unix(r.plan.end(), 0).In(r.plan.zone), true
+}
+
+// weekdaysOpen is the calendar of those who named none.
+type weekdaysOpen struct{}
+
+func (weekdaysOpen) Open(year, month int) civil.Mask {
+	return civil.Spread(workdays, civil.Weekday(civil.Serial(year, month, 1))) & civil.Month(year, month)
+}
+
+func (weekdaysOpen) Why(serial int64) string {
+	y, m, d := civil.Date(serial)
+	return fmt.Sprintf("%d %s %d is a %s, and without a calendar Monday to Friday are open", d, monthNames[m], y, weekdayNames[civil.Weekday(serial)])
+}
+
+// Zone loads a time zone by its name in the zone database.
+func Zone(name string) (*time.Location, error) { return zone.Load(name) }

@@ -79,7 +79,6 @@ func TestNextOfCron(t *testing.T) {
 
 func TestCronThatCannotBeRead(t *testing.T) {
 	for text, want := range map[string]string{
-		"":                    "column 1: a cron text has five fields (minute hour day month weekday); the minute is missing",
 		"5 4 * *":             "column 8: a cron text has five fields (minute hour day month weekday); the weekday is missing",
 		"5 4 * * * *":         "column 11: found \"*\", expected the end: a cron text has five fields (minute hour day month weekday)",
 		"60 * * * *":          "column 1: found \"60\", expected a minute from 0 to 59",
@@ -111,22 +110,24 @@ func TestZoneMustBeNamed(t *testing.T) {
 
 func TestReading(t *testing.T) {
 	for text, want := range map[string]string{
-		"15 6 * * 1-5":      "Monday to Friday at 06:15",
+		"15 6 * * 1-5":      "on weekdays at 06:15",
 		"*/2 * * * *":       "every 2 minutes",
 		"* * * * *":         "every minute",
-		"5 * * * *":         "every hour at :05",
-		"1-59/5 * * * *":    "every 5 minutes from :01",
-		"0 2 1,15 * *":      "on day 1 and 15 of the month at 02:00",
-		"0 8,17 * * 0,6":    "Saturday and Sunday at 08:00 and 17:00",
-		"0 12 13 * 5":       "on day 13 of the month and also on every Friday at 12:00",
-		"0 12 13 * */5":     "on day 13 of the month when it is a Friday or Sunday at 12:00",
-		"0 4 5 1,4,7,10 *":  "on day 5 of the month in January, April, July and October at 04:00",
-		"0 6-22/2 * * *":    "every 2 hours from 06:00 to 22:00",
-		"30 9-17 * * 1-5":   "Monday to Friday every hour from 09:30 to 17:30",
-		"0 0,6,12,18 * * *": "every 6 hours from 00:00 to 18:00",
+		"5 * * * *":         "every passing hour at :05",
+		"1-59/5 * * * *":    "every passing hour at minutes 1 to 56 by 5",
+		"0 2 1,15 * *":      "on day 1 and 15 of every month at 02:00",
+		"0 8,17 * * 0,6":    "on weekends at 08:00 and 17:00",
+		"0 12 13 * 5":       "on day 13 of every month or on Friday at 12:00",
+		"0 12 13 * */5":     "on day 13 of every month if Friday and Sunday at 12:00",
+		"0 4 5 1,4,7,10 *":  "on day 5 of January, April, July and October at 04:00",
+		"0 6-22/2 * * *":    "every 2 hours between 06:00 and 22:00",
+		"30 9-17 * * 1-5":   "on weekdays every hour between 09:30 and 17:30",
+		"0 0,6,12,18 * * *": "every 6 hours",
 		"0 1,2,4,8 * * *":   "every day at 01:00, 02:00, 04:00 and 08:00",
-		"*/15 6-21 * * *":   "every 15 minutes in the hours 06 to 21",
+		"*/15 6-21 * * *":   "every 15 minutes between 06:00 and 21:45",
+		"*/7 6-21 * * *":    "every day in hours 6 to 21 at minutes 0 to 56 by 7",
 		"0 0 * 6-8 *":       "every day in June to August at 00:00",
+		"0 0 */2 * 1":       "on day 1 to 31 by 2 of every month if Monday at 00:00",
 	} {
 		assert.Equal(t, want, parse(t, text, "UTC").Reading(), text)
 	}
@@ -336,7 +337,7 @@ func BenchmarkNext(b *testing.B) {
 			_, _, _ = t.Clock()
 		}
 	})
-	for _, text := range []string{"*/2 * * * *", "15 6 * * 1-5", "0 2 1,15 * *", "0 0 29 2 */7"} {
+	for _, text := range benched {
 		r := parse(b, text, "Europe/London")
 		b.Run(text, func(b *testing.B) {
 			b.ReportAllocs()
@@ -345,4 +346,18 @@ func BenchmarkNext(b *testing.B) {
 			}
 		})
 	}
+}
+
+// benched are the sentences that people write most, ten cron texts and two of
+// the worst rules.
+var benched = []string{
+	"every day at 06:00", "on mon, wed, fri at 07:30", "on weekdays at 08:00 and 17:00", "on day 1 and 15 of every month at 02:00",
+	"on the last day of every month at 23:30", "on the first monday of every month at 18:15", "on the last friday of every month at 16:00",
+	"on open day 3 of every month at 09:00", "on the last open day of every quarter at 18:00", "in jan, apr, jul, oct on day 5 at 04:00",
+	"every 2 days at 00:00 from 2026-08-25", "every 2 weeks on mon at 09:00 from 2026-01-05",
+	"on open days between 06:00 and 22:00, every 15 minutes", "every hour at :05", "once on 2026-12-01 at 14:00",
+	"every day at 06:00 until 2027-03-31", "every day at 06:00 from 2026-11-20 ending after 12 rings",
+	"on fri at 06:00 skip closed days", "on day 25 of every month at 06:00 before closed days", "on day 25 of every month at 06:00 after closed days",
+	"*/2 * * * *", "15 6 * * 1-5", "0 2 1,15 * *", "5 * * * *", "*/15 6-21 * * *", "0 0 1 1 *", "30 5 * * *", "0 12 13 * 5", "0 6-22/2 * * *", "0 0 * * 0",
+	"0 0 29 2 */7", "on day 29 of february if mon at 00:00", "on the last open day of every year at 12:00",
 }
