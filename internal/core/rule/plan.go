@@ -198,6 +198,9 @@ func (p *plan) finish(text string, o Options) error {
 
 // checkRings refuses a plan that never rings, and says why.
 func (p *plan) checkRings(wrong func(string, ...any) error) error {
+	if p.times.kind == wallTimes && !p.times.anyPermitted(p) {
+		return wrong("this never rings: each of its times is outside the permitted hours")
+	}
 	if _, ok := p.next(p.earliest()); ok {
 		return nil
 	}
@@ -245,8 +248,10 @@ func (t *term) impossible() string {
 // begins a cycle of the calendar.
 func (p *plan) earliest() int64 {
 	switch {
+	case len(p.moved) > 0 && p.from != never:
+		return min(p.from, p.moved[0].due) - 62*civil.Day
 	case p.from != never:
-		return p.from - 62*civil.Day*int64(btoi(p.closed == Before))
+		return p.from - 62*civil.Day
 	case p.until != always && p.until < 946684800:
 		return p.until - p.search
 	default:

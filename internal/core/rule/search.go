@@ -9,29 +9,38 @@ import (
 
 type spanSeam = zone.Span
 
+// maxRefused bounds how many rings in a row permitted hours may refuse before a
+// search gives up.
+const maxRefused = 20_000
+
 // next is the first ring at or after an instant.
 func (p *plan) next(from int64) (ring, bool) {
-	moves := p.closed == Before || p.closed == After
-	if !moves {
-		from = max(from, p.from)
-	}
 	end := p.end()
-	for {
-		r, ok := p.find(from, end)
+	for range maxRefused {
+		begin := from
+		switch {
+		case p.from == never:
+		case p.closed == Before:
+			begin = max(from, p.from-maxSpanned*31*civil.Day)
+		default:
+			begin = max(from, p.from)
+		}
+		r, ok := p.find(begin, end)
 		if i := p.firstAlso(from); i >= 0 && (!ok || p.moved[i].due <= r.due) {
 			r, ok = p.moved[i], true
 		}
 		if !ok {
 			return ring{}, false
 		}
-		if len(p.hours) > 0 {
-			if _, sec := civil.Split(r.due + p.spans.At(r.due).Offset); !p.permitted(sec) {
-				from = max(r.due+1, p.opening(r.due))
-				continue
-			}
+		if len(p.hours) == 0 {
+			return r, true
 		}
-		return r, true
+		if _, sec := civil.Split(r.due + p.spans.At(r.due).Offset); p.permitted(sec) {
+			return r, true
+		}
+		from = max(r.due+1, p.opening(r.due))
 	}
+	return ring{}, false
 }
 
 // firstAlso is the place of the first single date at or after an instant that

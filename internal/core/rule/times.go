@@ -43,6 +43,7 @@ type times struct {
 	inHours, inMinutes, inSeconds bool // which of the masks the text named
 	// An instant t counts when (t - base) mod period < width.
 	base, period, width int64
+	namedSeconds        uint64  // the seconds before only chose among them
 	chosen              []int32 // the times that only picks; used instead of the masks when not nil
 }
 
@@ -196,13 +197,20 @@ func (t *times) choose(p *plan, sec int64, wrong func(string, ...any) error) err
 			}
 		}
 	default:
-		t.seconds = 0
+		t.namedSeconds, t.seconds = t.seconds, 0
 		for _, s := range chosen {
 			t.seconds |= 1 << s
 		}
-		t.inSeconds = true
 	}
 	return nil
+}
+
+// saidSeconds are the seconds as the text named them.
+func (t *times) saidSeconds() uint64 {
+	if t.namedSeconds != 0 {
+		return t.namedSeconds
+	}
+	return t.seconds
 }
 
 // reachable tells whether some time of the day can be met by the elapsed steps
@@ -238,6 +246,16 @@ func gcd(a, b int64) int64 {
 }
 
 func abs(n int64) int64 { return max(n, -n) }
+
+// anyPermitted tells whether one of the times of a day lies in permitted hours.
+func (t *times) anyPermitted(p *plan) bool {
+	for at, ok := t.next(0); ok; at, ok = t.next(at + 1) {
+		if p.permitted(at) {
+			return true
+		}
+	}
+	return false
+}
 
 // next is the first time of the day at or after a second of it.
 func (t *times) next(sec int64) (int64, bool) {

@@ -1,6 +1,7 @@
 package rule
 
 import (
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -72,15 +73,15 @@ type wordReader struct {
 	p      *plan
 	o      Options
 
-	sets   []term // what "on" named, any of which will do
-	months uint16
-	weeks  []int
-	clocks []int32
-	window *window
-	repeat *repeat
-	start  *token // of "from", for an error
-	spoke  bool   // a clause about days was there
-	dated  uint16 // the month of "feb 29"
+	sets      []term // what "on" named, any of which will do
+	months    uint16
+	weeks     []int
+	clocks    []int32
+	window    *window
+	repeat    *repeat
+	startTime *int64 // the time of day of "from 2026-01-05 at 09:00"
+	spoke     bool   // a clause about days was there
+	dated     uint16 // the month of "feb 29"
 }
 
 type window struct{ from, to int64 }
@@ -433,7 +434,7 @@ func (r *wordReader) startsItem() bool {
 	if t.kind == wordToken && (t.word == "on" || t.word == "the" || t.word == "every" || t.word == "each") {
 		// "and on day 5", "and the last day"; but "every 15 minutes" is a clause.
 		next := r.ahead(1)
-		if next.kind == numberToken || unitOf(next.word) != noUnit && next.word != "day" && next.word != "days" || next.word == "passing" || next.word == "other" {
+		if next.kind == numberToken || next.kind == wordToken && unitOf(next.word) != noUnit && next.word != "day" && next.word != "days" || next.word == "passing" || next.word == "other" {
 			return false
 		}
 		r.at++
@@ -696,7 +697,7 @@ func (r *wordReader) weekdaySpan() (uint8, error) {
 func (r *wordReader) in() error {
 	r.skip("the")
 	switch {
-	case r.is("week", "weeks"), r.is("last") && r.ahead(1).word == "week":
+	case r.is("week", "weeks", "last"), r.peek().kind == ordinalToken:
 		return r.weekNumbers()
 	case r.is("hours", "hour"):
 		r.at++
@@ -901,15 +902,16 @@ func (r *wordReader) moment() (instant int64, whole bool, err error) {
 func (r *wordReader) instant(wall int64) int64 { return zone.Of(r.p.zone).Instant(wall) }
 
 func (r *wordReader) from() error {
-	t := r.peek()
 	at, whole, err := r.moment()
 	if err != nil {
 		return err
 	}
 	if whole {
 		at = r.instant(at)
+	} else {
+		_, sec := civil.Split(at + zone.Of(r.p.zone).At(at).Offset)
+		r.startTime = &sec
 	}
-	r.start = &t
 	r.p.from = max(r.p.from, at)
 	return nil
 }
@@ -1066,7 +1068,14 @@ func (r *wordReader) zone() error {
 	t := r.peek()
 	z, err := zone.Load(t.text)
 	if err != nil {
-		return r.expected("a time zone of the zone database, such as Europe/London", zone.Names()...)
+		wrong := r.expected("a time zone of the zone database, such as Europe/London")
+		for _, name := range zone.Names() {
+			var e *Error
+			if errors.As(wrong, &e) && closest(t.word, []string{strings.ToLower(name)}) != "" {
+				e.Meant = name
+			}
+		}
+		return wrong
 	}
 	if r.p.from != never || r.p.until != always || r.p.also != nil || r.p.except != nil {
 		return r.wrongAt(t.column, "say the zone before the dates, so that they are read in it")
@@ -1218,6 +1227,8 @@ func (r *wordReader) assembleTimes() error {
 		return r.wrongAt(len(r.text)+1, "expected how often within the window, such as every 15 minutes")
 	case len(r.clocks) > 0:
 		t.list = r.clocks
+	case r.startTime != nil && r.spoke: // "every 2 days from 2026-01-05 at 09:00"
+		t.list = []int32{int32(*r.startTime)} //nolint:gosec // within a day
 	case !r.spoke && p.from != never:
 		return r.wrongAt(len(r.text)+1, "expected when: every day, on some days, or a repeat")
 	default:

@@ -184,7 +184,7 @@ func (p *plan) recurrence(c *recurrence) bool {
 			c.add("BYMINUTE", bitList(minutes))
 		}
 		if tm.inSeconds {
-			c.add("BYSECOND", bitList(seconds))
+			c.add("BYSECOND", bitList(tm.saidSeconds()))
 		}
 	}
 	var list []string

@@ -340,7 +340,7 @@ func (p *plan) sayTimes() string {
 			text += " at minutes " + sayNumbers(t.minutes)
 		}
 		if t.inSeconds {
-			text += " at seconds " + sayNumbers(t.seconds)
+			text += " at seconds " + sayNumbers(t.saidSeconds())
 		}
 		return text
 	}

@@ -111,7 +111,7 @@ type Spans struct {
 	last  atomic.Int32 // the span found last: those who ask come back to it
 }
 
-// Bounds of what is listed; beyond them a zone is asked each time.
+// Bounds of what is listed; beyond them the first and the last offset hold.
 const (
 	listFrom = -2208988800 // 1900
 	listTo   = 5680281600  // 2150
@@ -160,6 +160,7 @@ func list(z *time.Location) *Spans {
 		}
 		at = until
 	}
+	s.spans[len(s.spans)-1].End = math.MaxInt64
 	return s
 }
 

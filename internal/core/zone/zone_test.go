@@ -60,6 +60,20 @@ func TestSpansAroundEverySeam(t *testing.T) {
 	}
 }
 
+// Between the seams, too.
+func TestOffsetsAllOverTheYears(t *testing.T) {
+	for _, name := range zone.Names() {
+		z, err := zone.Load(name)
+		require.NoError(t, err)
+		spans := zone.Of(z)
+		for at := int64(157766400); at < 2366841600; at += 86400*3 + 3607 { // 1975 to 2045
+			if _, offset := time.Unix(at, 0).In(z).Zone(); spans.At(at).Offset != int64(offset) {
+				t.Fatalf("%s at %d: offset %d, expected %d", name, at, spans.At(at).Offset, offset)
+			}
+		}
+	}
+}
+
 // near tells whether another seam lies within two days, where wall times are
 // moved twice.
 func near(s *zone.Spans, seam zone.Span) bool {
