@@ -181,7 +181,7 @@ func TestWrittenAndReadAgainIsTheSame(t *testing.T) {
 		}
 		if text, ok := r.ICalendar(at); ok {
 			b := again("iCalendar", text)
-			if first, ok := b.Next(at.Add(-time.Second)); ok {
+			if first, ok := b.Next(at.Add(-time.Second)); ok && !first.Before(at) {
 				same(t, "iCalendar", r, b, first.Add(-time.Second))
 			}
 		} else if r.Notation() == rule.ICalendar {

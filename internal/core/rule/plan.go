@@ -110,8 +110,10 @@ type nth struct {
 	weekday uint8 // of term.nth
 }
 
-// ring is a due time and the date that was named for it, in seconds since 1970.
-type ring struct{ due, nominal int64 }
+// ring is a due time and the instant that was named for it, in seconds since
+// 1970, with the day that was named: a window that runs over midnight belongs to
+// the day on which it opens.
+type ring struct{ due, nominal, day int64 }
 
 // ending finds the instant of the last ring that a count allows, once.
 type ending struct {
@@ -299,7 +301,8 @@ func (p *plan) end() int64 {
 func (p *plan) moveAlso() {
 	p.moved = nil
 	for _, at := range p.also {
-		r := ring{at, at}
+		r := ring{due: at, nominal: at}
+		r.day, _ = civil.Split(at + p.spans.At(at).Offset)
 		if p.closed != Ignore {
 			wall := at + p.spans.At(at).Offset
 			serial, sec := civil.Split(wall)

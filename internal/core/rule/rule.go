@@ -201,14 +201,13 @@ func (r Rule) Step(after time.Time) (Ring, bool) {
 		ring.Nominal = time.Unix(found.nominal, 0).In(p.zone)
 	}
 	offset := p.spans.At(found.due).Offset
-	switch serial, second := civil.Split(found.due + offset); {
-	case p.closed == Skip && !p.isOpen(serial):
-		ring.Passed, ring.Reason = true, p.calendar.Why(serial)
+	switch _, second := civil.Split(found.due + offset); {
+	case p.closed == Skip && !p.isOpen(found.day):
+		ring.Passed, ring.Reason = true, p.calendar.Why(found.day)
 	case !p.permitted(second):
 		ring.Passed, ring.Reason = true, fmt.Sprintf("%s is outside the permitted hours %s", due.Format("15:04"), readHours(p.hours))
 	case ring.Nominal != ring.Due:
-		named, _ := civil.Split(found.nominal + p.spans.At(found.nominal).Offset)
-		ring.Reason = fmt.Sprintf("%s; moved to %s", p.calendar.Why(named), due.Format("Mon 2 January"))
+		ring.Reason = fmt.Sprintf("%s; moved to %s", p.calendar.Why(found.day), due.Format("Mon 2 January"))
 	}
 	return ring, true
 }

@@ -84,8 +84,9 @@ func (p *plan) find(from, end int64) (ring, bool) {
 			return ring{}, false
 		}
 		r.nominal = r.due
+		r.day, _ = civil.Split(wall)
 		if moves {
-			if r.nominal, ok = p.nominal(wall, r.due, end); !ok {
+			if r.nominal, r.day, ok = p.nominal(wall, r.due, end); !ok {
 				if r.due > end+maxSpanned*31*civil.Day {
 					return ring{}, false
 				}
@@ -103,7 +104,7 @@ func (p *plan) find(from, end int64) (ring, bool) {
 // nominal finds the instant that the rule named for a ring that closed days may
 // have moved. wall is the wall time of the ring, for repeats that of their
 // window's start.
-func (p *plan) nominal(wall, due, end int64) (int64, bool) {
+func (p *plan) nominal(wall, due, end int64) (instant, named int64, ok bool) {
 	day, sec := civil.Split(wall)
 	after := int64(0) // into the window
 	if p.times.kind == repeating {
@@ -115,14 +116,14 @@ func (p *plan) nominal(wall, due, end int64) (int64, bool) {
 		}
 		return p.spans.Instant(serial*civil.Day+sec) + after
 	}
-	serial, ok := p.source(day, func(serial int64) bool {
+	named, ok = p.source(day, func(serial int64) bool {
 		n := at(serial)
 		return n >= p.from && n <= end && !p.leftOut(n)
 	})
 	if !ok {
-		return 0, false
+		return 0, 0, false
 	}
-	return at(serial), true
+	return at(named), named, true
 }
 
 // findWall searches wall times span by span: within a span wall time is the

@@ -890,11 +890,25 @@ func (r *wordReader) moment() (instant int64, whole bool, err error) {
 		r.at = back
 		return wall, true, nil
 	}
-	wall += r.take().value
+	sec := r.take().value
+	if r.listOfClocks() {
+		r.at = back // "from 2026-01-05 at 06:00 and 18:00": these are the times of its rings
+		return wall, true, nil
+	}
+	wall += sec
 	if r.peek().kind == offsetToken {
 		return wall - r.take().value, false, nil
 	}
 	return r.instant(wall), false, nil
+}
+
+// listOfClocks tells whether a list of times of day goes on here.
+func (r *wordReader) listOfClocks() bool {
+	n := 0
+	for r.ahead(n).kind == commaToken || r.ahead(n).word == "and" || r.ahead(n).word == "at" {
+		n++
+	}
+	return n > 0 && r.ahead(n).kind == clockToken
 }
 
 // instant lays a wall time onto an instant in the rule's zone, which must be

@@ -84,37 +84,42 @@ func (r Rule) ICalendar(start time.Time) (text string, ok bool) {
 }
 
 // firstClear is the first ring of the terms that a wall time names without
-// doubt, so that a DTSTART can hold it. Dates that are left out may begin it.
+// doubt, so that a DTSTART can hold it; for elapsed steps one before the first
+// ring does, too. Dates that are left out may begin it.
 func (p *plan) firstClear(from int64) (int64, bool) {
+	if p.times.kind == running && p.times.width > 1 && !p.times.passing {
+		return p.from, p.spans.Instant(p.from+p.spans.At(p.from).Offset) == p.from // its hours are counted from there
+	}
 	free := *p
-	free.memo = nil
+	free.memo, free.names = nil, nil
 	free.also, free.moved, free.except, free.exceptDays = nil, nil, nil, nil
 	for range maxListed {
 		r, ok := free.next(max(from, p.from))
 		if !ok {
 			return 0, false
 		}
-		wall := r.due + p.spans.At(r.due).Offset
-		named, sec := civil.Split(wall)
-		_, ok = free.timeOn(named, sec)
-		if p.spans.Instant(wall) == r.due && ok && free.namesTime(r.due, wall) {
-			return r.due, true
+		step := max(p.times.period, 1) // far enough to leave an hour that comes twice
+		step *= (4*civil.Hour + step - 1) / step
+		for at := r.due; ; at -= step {
+			wall := at + p.spans.At(at).Offset
+			if p.spans.Instant(wall) == at && (p.times.kind != wallTimes || free.standsAt(wall)) {
+				return at, true
+			}
+			if p.times.kind != running || at < r.due-10*step {
+				break
+			}
 		}
 		from = r.due + 1
 	}
 	return 0, false
 }
 
-// namesTime tells whether a ring stands at the wall time that the plan names,
-// not at one to which a change of clocks moved it.
-func (p *plan) namesTime(due, wall int64) bool {
-	if p.times.kind != wallTimes {
-		return true
-	}
-	_, sec := civil.Split(wall)
-	serial, _ := civil.Split(wall)
+// standsAt tells whether the plan names a wall time, so that a ring stands where
+// it was named and not where a change of clocks moved it.
+func (p *plan) standsAt(wall int64) bool {
+	serial, sec := civil.Split(wall)
 	t, ok := p.timeOn(serial, sec)
-	return ok && t == sec && due == p.spans.Instant(wall)
+	return ok && t == sec
 }
 
 func utcStamp(at int64) string { return time.Unix(at, 0).UTC().Format("20060102T150405Z") }

@@ -27,6 +27,9 @@ func (p *plan) words() string {
 		}
 	}
 	if p.isOnce() {
+		if p.ownZone {
+			add("in zone " + p.zone.String())
+		}
 		add("once on " + p.sayMoment(p.from, true))
 	} else {
 		days := p.sayDays()
@@ -43,10 +46,10 @@ func (p *plan) words() string {
 			add("weeks begin on " + weekdayNames[p.weekStart])
 		}
 	}
-	if p.ownZone {
-		add("in zone " + p.zone.String())
-	}
 	if !p.isOnce() {
+		if p.ownZone {
+			add("in zone " + p.zone.String())
+		}
 		if p.from != never {
 			add("from " + p.sayMoment(p.from, false))
 		}
@@ -376,7 +379,7 @@ func (p *plan) saySteps() (string, bool) {
 	}
 	last := first + step*int64(t.count-1)
 	wall := step%civil.Hour == 0 && civil.Day%step == 0
-	if !wall && (step%civil.Minute != 0 || !p.unmoved(first, last)) {
+	if !wall && (p.only != nil || step%civil.Minute != 0 || !p.unmoved(first, last)) {
 		return "", false
 	}
 	whole := last+step >= civil.Day && first < step
