@@ -164,7 +164,7 @@ func (e Entry) days() ([]int64, error) {
 			return nil, err
 		}
 		at := time.Date(firstYear-1, 12, 1, 0, 0, 0, 0, time.UTC)
-		for end := time.Date(lastYear+1, 1, 1, 0, 0, 0, 0, time.UTC); len(starts)*length < maxDays; {
+		for end := time.Date(lastYear+1, 1, 1, 0, 0, 0, 0, time.UTC); len(starts)*length <= maxDays; {
 			next, ok := r.Next(at)
 			if !ok || !next.Before(end) {
 				break
