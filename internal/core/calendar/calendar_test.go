@@ -77,7 +77,7 @@ func TestSeveralCombined(t *testing.T) {
 	ring, ok := r.Step(day("2026-11-26"))
 	require.True(t, ok)
 	assert.Equal(t, "Wed 2 Dec", ring.Due.Format("Mon 2 Jan"))
-	assert.Equal(t, "1 December is closed in calendar Harbour (slipway); moved to Wed 2 December", ring.Reason)
+	assert.Equal(t, "1 December is closed in calendar Harbour (slipway); moved to Wed 2 December", r.Reason(ring))
 	ring, _ = r.Step(ring.Due)
 	assert.Equal(t, "Tue 29 Dec", ring.Due.Format("Mon 2 Jan"), "Christmas, a weekend and Boxing Day")
 	assert.Equal(t, "Fri 25 Dec", ring.Nominal.Format("Mon 2 Jan"))

@@ -212,7 +212,7 @@ func TestNextIsAfterAndMonotone(t *testing.T) {
 		step := at
 		for n := 0; ; n++ {
 			ring, ok := r.Step(step)
-			if !ok || !ring.Due.After(step) || ring.Due.After(first) || ring.Passed && ring.Reason == "" {
+			if !ok || !ring.Due.After(step) || ring.Due.After(first) || ring.Passed && r.Reason(ring) == "" {
 				t.Fatalf("%q: the step after %s is %+v", r, step, ring)
 			}
 			if !ring.Passed {
@@ -289,7 +289,7 @@ func TestClosedDaysMoveRings(t *testing.T) {
 			if how == rule.Before && ring.Due.After(ring.Nominal) || how == rule.After && ring.Due.Before(ring.Nominal) {
 				t.Fatalf("%q: %s moved %s to %s", text, how, ring.Nominal, ring.Due)
 			}
-			if !ring.Due.Equal(ring.Nominal) && !strings.Contains(ring.Reason, "moved to") {
+			if !ring.Due.Equal(ring.Nominal) && !strings.Contains(moved.Reason(ring), "moved to") {
 				t.Fatalf("%q gives no reason for %+v", text, ring)
 			}
 		}

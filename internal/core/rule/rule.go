@@ -181,8 +181,11 @@ type Ring struct {
 	Due     time.Time
 	Nominal time.Time // differs from Due when a closed day moved it
 	Passed  bool      // it does not ring: its day is closed, or the hour is not permitted
-	Reason  string    // why it was moved or passed over, in a sentence; empty otherwise
+	day     int64     // that was named
 }
+
+// Moved tells whether a closed day moved the ring.
+func (r Ring) Moved() bool { return !r.Nominal.Equal(r.Due) }
 
 // Step is the first ring strictly after the given instant, or the first that is
 // passed over, whichever comes first.
@@ -196,20 +199,29 @@ func (r Rule) Step(after time.Time) (Ring, bool) {
 	}
 	p := r.plan
 	due := time.Unix(found.due, 0).In(p.zone)
-	ring := Ring{Due: due, Nominal: due}
+	ring := Ring{Due: due, Nominal: due, day: found.day}
 	if found.nominal != found.due {
 		ring.Nominal = time.Unix(found.nominal, 0).In(p.zone)
 	}
-	offset := p.spans.At(found.due).Offset
-	switch _, second := civil.Split(found.due + offset); {
-	case p.closed == Skip && !p.isOpen(found.day):
-		ring.Passed, ring.Reason = true, p.calendar.Why(found.day)
-	case !p.permitted(second):
-		ring.Passed, ring.Reason = true, fmt.Sprintf("%s is outside the permitted hours %s", due.Format("15:04"), readHours(p.hours))
-	case ring.Nominal != ring.Due:
-		ring.Reason = fmt.Sprintf("%s; moved to %s", p.calendar.Why(found.day), due.Format("Mon 2 January"))
-	}
+	ring.Passed = p.closed == Skip && !p.isOpen(found.day) || !p.permittedAt(found.due)
 	return ring, true
+}
+
+// Reason says in a sentence why a ring of this rule was moved or passed over; it
+// is empty for one that rings as it was named.
+func (r Rule) Reason(ring Ring) string {
+	p := r.plan
+	switch {
+	case p == nil:
+		return ""
+	case p.closed == Skip && !p.isOpen(ring.day):
+		return p.calendar.Why(ring.day)
+	case !p.permittedAt(ring.Due.Unix()):
+		return fmt.Sprintf("%s is outside the permitted hours %s", ring.Due.Format("15:04"), readHours(p.hours))
+	case ring.Moved():
+		return fmt.Sprintf("%s; moved to %s", p.calendar.Why(ring.day), ring.Due.Format("Mon 2 January"))
+	}
+	return ""
 }
 
 // Permitted is the first instant at or after the given one at which the rule's
@@ -218,8 +230,7 @@ func (r Rule) Permitted(at time.Time) time.Time {
 	if r.plan == nil || len(r.plan.hours) == 0 {
 		return at
 	}
-	offset := r.plan.spans.At(at.Unix()).Offset
-	if _, second := civil.Split(at.Unix() + offset); r.plan.permitted(second) {
+	if r.plan.permittedAt(at.Unix()) {
 		return at
 	}
 	return time.Unix(r.plan.opening(at.Unix()), 0).In(r.plan.zone)

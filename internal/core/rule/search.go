@@ -32,10 +32,7 @@ func (p *plan) next(from int64) (ring, bool) {
 		if !ok {
 			return ring{}, false
 		}
-		if len(p.hours) == 0 {
-			return r, true
-		}
-		if _, sec := civil.Split(r.due + p.spans.At(r.due).Offset); p.permitted(sec) {
+		if p.permittedAt(r.due) {
 			return r, true
 		}
 		from = max(r.due+1, p.opening(r.due))
@@ -283,6 +280,15 @@ func (p *plan) day(from, limit int64) (int64, bool) {
 	}
 	serial += int64(days.First() - d)
 	return serial, serial < limit
+}
+
+// permittedAt tells whether a run may start at an instant.
+func (p *plan) permittedAt(at int64) bool {
+	if len(p.hours) == 0 {
+		return true
+	}
+	_, sec := civil.Split(at + p.spans.At(at).Offset)
+	return p.permitted(sec)
 }
 
 // permitted tells whether a run may start at a second of the day.

@@ -1,0 +1,251 @@
+// Package forecast tells the rings to come of many triggers: merged in order,
+// with the load that they make and where they clash.
+//
+// Rings come out of a heap that holds the next one of each trigger, so memory
+// grows with the triggers and not with the time that is looked at.
+package forecast
+
+import (
+	"container/heap"
+	"iter"
+	"slices"
+	"time"
+
+	"ironbell/internal/core/rule"
+)
+
+// Entry is a trigger to look ahead for.
+type Entry struct {
+	Rule  rule.Rule
+	Usual time.Duration // how long a run of its job usually takes; 0 when nobody knows
+}
+
+// Ring is a ring to come of an entry, or one that is passed over.
+type Ring struct {
+	Entry int // place in the entries
+	rule.Ring
+}
+
+// Rings gives the rings in (from, to], earliest first; those of one instant in
+// the order of their entries. Entries must not change meanwhile.
+func Rings(entries []Entry, from, to time.Time) iter.Seq[Ring] {
+	return func(yield func(Ring) bool) {
+		m := merge{next: make([]rule.Ring, len(entries)), heap: make([]head, 0, len(entries))}
+		limit := to.Unix()
+		for i := range entries {
+			if ring, ok := entries[i].Rule.Step(from); ok && ring.Due.Unix() <= limit {
+				m.next[i] = ring
+				m.heap = append(m.heap, head{ring.Due.Unix(), int32(i)}) //nolint:gosec // there are never so many entries
+			}
+		}
+		heap.Init(&m)
+		for len(m.heap) > 0 {
+			top := m.heap[0]
+			ring := m.next[top.entry]
+			if !yield(Ring{int(top.entry), ring}) {
+				return
+			}
+			following, ok := entries[top.entry].Rule.Step(ring.Due)
+			if ok && following.Due.Unix() <= limit {
+				m.next[top.entry] = following
+				m.heap[0].due = following.Due.Unix()
+				heap.Fix(&m, 0)
+			} else {
+				heap.Pop(&m)
+			}
+		}
+	}
+}
+
+// head is the next ring of an entry, as the heap compares it.
+type head struct {
+	due   int64
+	entry int32
+}
+
+type merge struct {
+	next []rule.Ring
+	heap []head
+}
+
+func (m *merge) Len() int { return len(m.heap) }
+func (m *merge) Less(i, j int) bool {
+	a, b := m.heap[i], m.heap[j]
+	return a.due < b.due || a.due == b.due && a.entry < b.entry
+}
+func (m *merge) Swap(i, j int) { m.heap[i], m.heap[j] = m.heap[j], m.heap[i] }
+func (m *merge) Push(any)      {} // nothing is ever pushed
+func (m *merge) Pop() any {
+	m.heap = m.heap[:len(m.heap)-1]
+	return nil
+}
+
+// Bounds of a summary.
+const (
+	MaxSpan    = 400 * 24 * time.Hour
+	maxClashes = 200
+	maxNamed   = 20
+)
+
+// Load is what rings in an hour.
+type Load struct {
+	At      time.Time // beginning of the hour
+	Rings   int
+	Busiest time.Time // the minute with most rings
+	Most    int       // rings in that minute
+	Working int       // most runs at work at once, at their usual duration
+}
+
+// Minute is what rings in one minute.
+type Minute struct {
+	At    time.Time
+	Rings int
+}
+
+// Clash is a stretch in which more runs are at work than the service works at
+// once, at their usual durations.
+type Clash struct {
+	From, To time.Time
+	Most     int   // at work at once
+	Entries  []int // at work at the worst instant, at most 20
+}
+
+// Summary is a forecast.
+type Summary struct {
+	Rings   []Ring   // the first of them, as many as were asked for
+	Total   int      // that ring
+	Moved   int      // of these, how many a closed day moved
+	Passed  int      // that do not ring
+	Hours   []Load   // hours in which something rings
+	Minutes []Minute // the busiest minutes, at most 20, with at least two rings
+	Clashes []Clash
+}
+
+// Look sums up the rings in (from, to]: the first limit of them, the load by
+// hour, the busiest minutes, and where more than capacity runs are at work.
+func Look(entries []Entry, from, to time.Time, capacity, limit int) Summary {
+	s := Summary{Rings: []Ring{}, Hours: []Load{}, Minutes: []Minute{}, Clashes: []Clash{}}
+	w := working{capacity: capacity, entries: entries}
+	var minute Minute
+	count := func() {
+		if minute.Rings >= 2 {
+			s.busy(minute)
+		}
+		if n := len(s.Hours); n > 0 && minute.Rings > s.Hours[n-1].Most {
+			s.Hours[n-1].Busiest, s.Hours[n-1].Most = minute.At, minute.Rings
+		}
+	}
+	for r := range Rings(entries, from, to) {
+		if len(s.Rings) < limit {
+			s.Rings = append(s.Rings, r)
+		}
+		if r.Passed {
+			s.Passed++
+			continue
+		}
+		s.Total++
+		if r.Moved() {
+			s.Moved++
+		}
+		at := r.Due.Unix()
+		if minute.Rings == 0 || at-at%60 != minute.At.Unix() {
+			count()
+			minute = Minute{At: time.Unix(at-at%60, 0)}
+		}
+		minute.Rings++
+		if n := len(s.Hours); n == 0 || at-at%3600 != s.Hours[n-1].At.Unix() {
+			s.Hours = append(s.Hours, Load{At: time.Unix(at-at%3600, 0)})
+		}
+		h := &s.Hours[len(s.Hours)-1]
+		h.Rings++
+		h.Working = max(h.Working, w.begin(at, r.Entry))
+	}
+	count()
+	w.end(to.Unix() + int64(MaxSpan/time.Second))
+	s.Clashes = append(s.Clashes, w.clashes...)
+	slices.SortFunc(s.Minutes, func(a, b Minute) int { return b.Rings - a.Rings })
+	return s
+}
+
+// busy keeps the busiest minutes.
+func (s *Summary) busy(m Minute) {
+	if len(s.Minutes) < maxNamed {
+		s.Minutes = append(s.Minutes, m)
+		return
+	}
+	least := 0
+	for i := range s.Minutes {
+		if s.Minutes[i].Rings < s.Minutes[least].Rings {
+			least = i
+		}
+	}
+	if m.Rings > s.Minutes[least].Rings {
+		s.Minutes[least] = m
+	}
+}
+
+// working follows the runs that are at work.
+type working struct {
+	capacity int
+	entries  []Entry
+	ends     ends // of runs at work, the earliest first
+	clash    *Clash
+	clashes  []Clash
+}
+
+type end struct {
+	at    int64
+	entry int32
+}
+
+type ends []end
+
+func (e ends) Len() int           { return len(e) }
+func (e ends) Less(i, j int) bool { return e[i].at < e[j].at }
+func (e ends) Swap(i, j int)      { e[i], e[j] = e[j], e[i] }
+func (e *ends) Push(x any)        { *e = append(*e, x.(end)) } //nolint:forcetypeassert // only ends are pushed
+func (e *ends) Pop() any {
+	last := (*e)[len(*e)-1]
+	*e = (*e)[:len(*e)-1]
+	return last
+}
+
+// begin adds a run and tells how many are at work.
+func (w *working) begin(at int64, entry int) int {
+	w.end(at)
+	usual := int64(max(w.entries[entry].Usual, time.Second) / time.Second)
+	w.ends = append(w.ends, end{at + usual, int32(entry)}) //nolint:gosec // there are never so many entries
+	heap.Fix(&w.ends, len(w.ends)-1)
+	n := len(w.ends)
+	if n > w.capacity && w.capacity > 0 && len(w.clashes) < maxClashes {
+		if w.clash == nil {
+			w.clash = &Clash{From: time.Unix(at, 0)}
+		}
+		if n > w.clash.Most {
+			w.clash.Most = n
+			w.clash.Entries = w.clash.Entries[:0]
+			for _, e := range w.ends[:min(n, maxNamed)] {
+				w.clash.Entries = append(w.clash.Entries, int(e.entry))
+			}
+		}
+	}
+	return n
+}
+
+// end takes out the runs that have ended by an instant.
+func (w *working) end(at int64) {
+	for len(w.ends) > 0 && w.ends[0].at <= at {
+		last := w.ends[0].at
+		w.ends[0] = w.ends[len(w.ends)-1]
+		w.ends = w.ends[:len(w.ends)-1]
+		if len(w.ends) > 0 {
+			heap.Fix(&w.ends, 0)
+		}
+		if w.clash != nil && len(w.ends) <= w.capacity {
+			w.clash.To = time.Unix(last, 0)
+			slices.Sort(w.clash.Entries)
+			w.clashes = append(w.clashes, *w.clash)
+			w.clash = nil
+		}
+	}
+}
