@@ -186,21 +186,21 @@ func retry(times int, wait time.Duration) job.Retry {
 
 var jobs = []namedJob{
 	{"Quay board", "mara", job.Definition{
-		Triggers: []job.Trigger{{Rule: "*/2 * * * *"}}, Retry: retry(3, 10*time.Second),
+		Triggers: []job.Trigger{{Timing: job.Timing{Rule: "*/2 * * * *"}}}, Retry: retry(3, 10*time.Second),
 		Tasks: []job.Task{
 			report("Port day sheet", job.Output{Format: "html-mail"}, job.Output{Format: "xlsx", Name: "Quay board {date:%Y-%m-%d %H.%M}"}),
 			mail("company mail", "Quay board, {date:%H:%M}", "Departures of all five ports yesterday. The sheet behind it is attached.", "quay.desk@tarnwick.example", "oren.hask@tarnwick.example"),
 		},
 	}},
 	{"Crew rest watch", "ilse", job.Definition{
-		Triggers: []job.Trigger{{Rule: "1-59/5 * * * *"}, {Rule: "0 7 * * *"}}, Retry: retry(3, 30*time.Second), IfBlank: job.BlankHold, Priority: 10,
+		Triggers: []job.Trigger{{Timing: job.Timing{Rule: "1-59/5 * * * *"}}, {Timing: job.Timing{Rule: "0 7 * * *"}}}, Retry: retry(3, 30*time.Second), IfBlank: job.BlankHold, Priority: 10,
 		Tasks: []job.Task{
 			report("Crew rest breaches", job.Output{Format: "html-mail"}, job.Output{Format: "csv"}),
 			mail("company mail", "Urgent: rest breaches, {rows} people", "These people had less rest than the law asks for. Take them off duty today.", "ilse.brannoch@tarnwick.example", "joren.tak@tarnwick.example"),
 		},
 	}},
 	{"Passenger manifest file", "mara", job.Definition{
-		Triggers: []job.Trigger{{Rule: "5 * * * *"}, {Rule: "*/10 * * * *"}}, Retry: retry(2, 20*time.Second),
+		Triggers: []job.Trigger{{Timing: job.Timing{Rule: "5 * * * *"}}, {Timing: job.Timing{Rule: "*/10 * * * *"}}}, Retry: retry(2, 20*time.Second),
 		Tasks: []job.Task{
 			report("Passenger manifest file", job.Output{Format: "csv", Name: "manifest_{date:%Y%m%d_%H%M}.csv"}),
 			mail("harbour authority mail", "Passenger manifest {date:%Y-%m-%d %H:%M}", "Passenger manifest of Tarnwick Sound Ferries.", "manifests@harbour-authority.test"),
@@ -208,8 +208,8 @@ var jobs = []namedJob{
 	}},
 	{"Sailing punctuality by route", "mara", job.Definition{
 		Triggers: []job.Trigger{
-			{Rule: "15 6 * * 1-5", Values: job.Values{"from": "yesterday - 6 days", "to": "yesterday"}},
-			{Rule: "15 6 1,15 * *", Values: job.Values{"from": "start of month - 8 months", "to": "end of last month"}},
+			{Timing: job.Timing{Rule: "15 6 * * 1-5"}, Values: job.Values{"from": "yesterday - 6 days", "to": "yesterday"}},
+			{Timing: job.Timing{Rule: "15 6 1,15 * *"}, Values: job.Values{"from": "start of month - 8 months", "to": "end of last month"}},
 		},
 		Retry: retry(3, 10*time.Minute),
 		Tasks: []job.Task{
@@ -218,21 +218,21 @@ var jobs = []namedJob{
 		},
 	}},
 	{"Fuel burn by vessel", "joren", job.Definition{
-		Triggers: []job.Trigger{{Rule: "0 5 * * 1", Values: job.Values{"from": "start of week - 8 weeks", "to": "start of week - 1 day"}}}, Retry: retry(3, 10*time.Minute),
+		Triggers: []job.Trigger{{Timing: job.Timing{Rule: "0 5 * * 1"}, Values: job.Values{"from": "start of week - 8 weeks", "to": "start of week - 1 day"}}}, Retry: retry(3, 10*time.Minute),
 		Tasks: []job.Task{
 			report("Fuel burn by vessel", job.Output{Format: "xlsx", Name: "Fuel burn to {value.to}"}, job.Output{Format: "html-mail"}),
 			mail("company mail", "", "Fuel of the last eight weeks.", "joren.tak@tarnwick.example"),
 		},
 	}},
 	{"Open defects", "joren", job.Definition{
-		Triggers: []job.Trigger{{Rule: "0 6-22/2 * * *"}}, Retry: retry(3, 5*time.Minute),
+		Triggers: []job.Trigger{{Timing: job.Timing{Rule: "0 6-22/2 * * *"}}}, Retry: retry(3, 5*time.Minute),
 		Tasks: []job.Task{
 			report("Open defects", job.Output{Format: "html-mail"}),
 			mail("company mail", "Open defects: {rows}", "Defects that are open on all vessels.", "joren.tak@tarnwick.example"),
 		},
 	}},
 	{"Port day sheet", "mara", job.Definition{
-		Triggers: []job.Trigger{{Rule: "30 5 * * *"}}, Retry: retry(3, 10*time.Minute),
+		Triggers: []job.Trigger{{Timing: job.Timing{Rule: "30 5 * * *"}}}, Retry: retry(3, 10*time.Minute),
 		Tasks: []job.Task{
 			report("Port day sheet", job.Output{Format: "xlsx", Name: "Day sheet {value.day}"}, job.Output{Format: "html-mail"}),
 			mail("company mail", "", "The sheet of the day before.", "oren.hask@tarnwick.example", "brina.colm@tarnwick.example", "tavish.rook@tarnwick.example", "maeve.tarn@tarnwick.example", "idris.vane@tarnwick.example"),

@@ -18,7 +18,7 @@ func TestTheClient(t *testing.T) {
 	w.report("Ports", "SELECT code FROM ports WHERE code <> :not", job.Parameter{Name: "not", Label: "Without", Type: job.TypeText, Default: ""})
 	w.report("Nothing", "SELECT 1 WHERE false")
 	d := definition("Ports", "company mail", []string{"csv"}, "a@tarnwick.example")
-	d.Triggers = []job.Trigger{{Rule: "15 6 * * 1-5"}}
+	d.Triggers = []job.Trigger{{Timing: job.Timing{Rule: "15 6 * * 1-5"}}}
 	w.job("Quay board", d)
 	w.job("Crew rest watch", definition("Nothing", "company mail", []string{"csv"}, "a@tarnwick.example"))
 	w.job("Manifest", definition("Ports", "harbour authority mail", []string{"csv"}, "m@harbour-authority.test"))

@@ -73,10 +73,10 @@ func TestTheConsole(t *testing.T) {
 	ctx := context.Background()
 	w.report("Ports", `SELECT pg_sleep(1)::text AS "Nap", code AS "Code" FROM (SELECT code FROM ports LIMIT 1) p`)
 	d := definition("Ports", "company mail", []string{"csv", "html-mail"}, "quay.desk@tarnwick.example")
-	d.Triggers = []job.Trigger{{Rule: "15 6 * * 1-5"}}
+	d.Triggers = []job.Trigger{{Timing: job.Timing{Rule: "15 6 * * 1-5"}}}
 	w.job("Quay board", d)
 	manifest := definition("Ports", "harbour authority mail", []string{"csv"}, "m@harbour-authority.test")
-	manifest.Triggers = []job.Trigger{{Rule: "5 * * * *"}}
+	manifest.Triggers = []job.Trigger{{Timing: job.Timing{Rule: "5 * * * *"}}}
 	w.job("Manifest", manifest)
 	_, err := w.c.SaveJob(ctx, "Not hers", withOwner("joren", d))
 	require.NoError(t, err)
@@ -172,7 +172,7 @@ func TestTheConsoleIsAccessibleInBothThemes(t *testing.T) {
 	w.report("Ports", "SELECT code FROM ports")
 	w.report("Nothing", "SELECT 1 WHERE false")
 	d := definition("Ports", "company mail", []string{"csv"}, "a@tarnwick.example")
-	d.Triggers = []job.Trigger{{Rule: "*/5 * * * *", Values: job.Values{}}}
+	d.Triggers = []job.Trigger{{Timing: job.Timing{Rule: "*/5 * * * *"}, Values: job.Values{}}}
 	w.job("Board", d)
 	w.job("Blank", definition("Nothing", "company mail", []string{"csv"}, "a@tarnwick.example"))
 	w.job("Manifest", definition("Ports", "harbour authority mail", []string{"csv"}, "m@harbour-authority.test"))

@@ -171,7 +171,7 @@ func TestWhatWasMissedIsMadeUpOnce(t *testing.T) {
 	ctx := context.Background()
 	w.report("Ports", "SELECT code FROM ports")
 	d := definition("Ports", "company mail", []string{"csv"}, "a@tarnwick.example")
-	d.Triggers = []job.Trigger{{Rule: "*/10 * * * *"}}
+	d.Triggers = []job.Trigger{{Timing: job.Timing{Rule: "*/10 * * * *"}}}
 	w.job("Board", d)
 	w.kill()
 	// As if the service had been away for an hour: the trigger is an hour behind.

@@ -23,7 +23,7 @@ func TestARuleRingsAndTheReportArrives(t *testing.T) {
 	ctx := context.Background()
 	w.report("Ports", `SELECT code AS "Code", name AS "Port", :day AS "Day", 12.5 AS "Share" FROM ports ORDER BY code`, job.Parameter{Name: "day", Label: "Day", Type: job.TypeDate, Required: true, Default: "yesterday"})
 	d := definition("Ports", "company mail", []string{"csv", "xlsx", "html-mail"}, "quay.desk@tarnwick.example", "oren.hask@tarnwick.example")
-	d.Triggers = []job.Trigger{{Rule: "* * * * *", Values: job.Values{"day": "start of month"}}}
+	d.Triggers = []job.Trigger{{Timing: job.Timing{Rule: "* * * * *"}, Values: job.Values{"day": "start of month"}}}
 	d.Tasks[0].Report.Outputs[0].Name = "{report} {value.day}"
 	d.Tasks[1].Deliver.Subject = "{job}: {rows} ports"
 	w.job("Quay board", d)

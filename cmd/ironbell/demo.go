@@ -24,6 +24,7 @@ import (
 	"ironbell/internal/child"
 	"ironbell/internal/cli"
 	"ironbell/internal/core/job"
+	"ironbell/internal/core/zone"
 	"ironbell/internal/engine"
 	"ironbell/internal/localpg"
 	"ironbell/internal/store"
@@ -190,7 +191,7 @@ func fillCompany(ctx context.Context, pg *localpg.Server, k secrets, say func(st
 		return fmt.Errorf("connect to the company's database: %w", err)
 	}
 	defer func() { _ = conn.Close(ctx) }() // nothing is left on it
-	zone, err := time.LoadLocation(demo.Zone)
+	zone, err := zone.Load(demo.Zone)
 	if err != nil {
 		return fmt.Errorf("find the company's zone: %w", err)
 	}
@@ -346,7 +347,7 @@ func greet(ctx context.Context, out io.Writer, c *client.Client, base, inbox, di
 	}
 	fmt.Fprintf(out, "\n  Console   %s\n            sign in as sefa (administrator) or mara (report owner), password %s\n  Inbox     %s\n  Client    . %s, then: ironbell jobs\n\nNext rings, in %s:\n",
 		base, k.People, inbox, filepath.Join(dir, "env"), demo.Zone)
-	zone, err := time.LoadLocation(demo.Zone)
+	zone, err := zone.Load(demo.Zone)
 	if err != nil {
 		return fmt.Errorf("find the company's zone: %w", err)
 	}

@@ -149,3 +149,15 @@ func tokenHash(token string) []byte {
 	sum := sha256.Sum256([]byte(token))
 	return sum[:]
 }
+
+// NewFeed makes a person's link to the forecast and gives its key, which is
+// shown once. The link before it ends.
+func NewFeed(ctx context.Context, s *store.Store, person int64) (string, error) {
+	key := rand.Text() + rand.Text()
+	return key, s.PutFeed(ctx, person, tokenHash(key))
+}
+
+// ByFeed finds whose link to the forecast a key belongs to.
+func ByFeed(ctx context.Context, s *store.Store, key string) (job.Person, error) {
+	return s.PersonByFeed(ctx, tokenHash(key))
+}

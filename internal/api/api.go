@@ -45,6 +45,7 @@ type Parts struct {
 const (
 	sessionLength = 12 * time.Hour
 	signInsAMin   = 20      // tries to sign in, by address
+	feedsAMin     = 60      // questions for a feed, by address
 	maxBody       = 1 << 20 // bytes of a request
 )
 
@@ -76,6 +77,7 @@ func Handler(p Parts) http.Handler {
 		writeJSON(w, http.StatusOK, map[string]string{"state": "alive"})
 	})
 	r.Get("/ready", s.ready)
+	r.With(httprate.LimitBy(feedsAMin, time.Minute, peer)).Get("/api/forecast.ics", s.feed)
 	r.Group(func(r chi.Router) {
 		r.Use(sessions.LoadAndSave, s.who)
 		r.With(httprate.LimitBy(signInsAMin, time.Minute, peer)).Group(func(r chi.Router) { s.describe(r, s.signIn) })
@@ -139,6 +141,8 @@ func (s *server) operations(a huma.API) {
 	s.jobs(a)
 	s.runs(a)
 	s.today(a)
+	s.when(a)
+	s.calendars(a)
 	s.reports(a)
 	s.places(a)
 	s.people(a)

@@ -7,6 +7,7 @@ import (
 
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/job"
+	"ironbell/internal/core/zone"
 
 	"github.com/dustin/go-humanize"
 	"github.com/jedib0t/go-pretty/v6/table"
@@ -43,7 +44,7 @@ func orWord(a, b string) string {
 }
 
 func zoneOf(name string) *time.Location {
-	z, err := time.LoadLocation(name)
+	z, err := zone.Load(name)
 	if err != nil {
 		return time.UTC
 	}

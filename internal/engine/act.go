@@ -10,6 +10,7 @@ import (
 	"ironbell/internal/access"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
+	"ironbell/internal/core/rule"
 	"ironbell/internal/store"
 )
 
@@ -64,8 +65,11 @@ func (e *Engine) Switch(ctx context.Context, who job.Person, name string, on boo
 	if j.On == on {
 		return e.Described(j), nil
 	}
-	next := map[int64]time.Time{}
+	next := map[int64]*store.NextRing{}
 	if on {
+		if err := e.times.refresh(ctx, e.store); err != nil {
+			return job.Job{}, err
+		}
 		v := &fault.Invalid{What: fmt.Sprintf("job %q cannot be switched on", j.Name)}
 		if err := e.checkReady(ctx, v, j.Owner, j.Definition); err != nil {
 			return job.Job{}, err
@@ -74,8 +78,8 @@ func (e *Engine) Switch(ctx context.Context, who job.Person, name string, on boo
 			return job.Job{}, err
 		}
 		for _, t := range j.Triggers {
-			if due := e.next(t.Rule, j.Zone); due != nil {
-				next[t.ID] = *due
+			if r, err := e.times.rule(t.Timing, j.Zone, j.Calendars); err == nil {
+				next[t.ID] = firstRing(r, e.o.Now())
 			}
 		}
 	}
@@ -92,27 +96,39 @@ func (e *Engine) Switch(ctx context.Context, who job.Person, name string, on boo
 	return e.Described(j), err
 }
 
-// next is when a rule rings next, seen from now.
-func (e *Engine) next(text, zone string) *time.Time {
-	r, err := e.rules.get(text, zone)
-	if err != nil {
-		return nil
-	}
-	due, ok := r.Next(e.o.Now())
-	if !ok {
-		return nil
-	}
-	return &due
-}
-
-// Described adds what the engine can say of a job's triggers: their reading.
+// Described adds what the engine can say of a job's triggers: their reading, and
+// when they ring next.
 func (e *Engine) Described(j job.Job) job.Job {
+	now := e.o.Now()
 	for i := range j.Triggers {
-		if r, err := e.rules.get(j.Triggers[i].Rule, j.Zone); err == nil {
-			j.Triggers[i].Reading = r.Reading()
+		t := &j.Triggers[i]
+		r, err := e.times.rule(t.Timing, j.Zone, j.Calendars)
+		if err != nil {
+			t.Reading = t.Rule
+			continue
+		}
+		t.Reading = r.Reading()
+		if t.NextDue != nil && t.NextDue.After(now) {
+			// What is kept may be a ring that will be passed over.
+			t.NextDue = nil
+			if next, ok := r.Next(now); ok {
+				t.NextDue = &next
+			}
 		}
 	}
 	return j
+}
+
+// Rules reads the rules of a job's triggers. Those that can no longer be read are
+// left out.
+func (e *Engine) Rules(j job.Job) []rule.Rule {
+	out := make([]rule.Rule, 0, len(j.Triggers))
+	for _, t := range j.Triggers {
+		if r, err := e.times.rule(t.Timing, j.Zone, j.Calendars); err == nil {
+			out = append(out, r)
+		}
+	}
+	return out
 }
 
 // Upcoming lists the rings of a job in (after, until], earliest first, at most limit.
@@ -121,11 +137,7 @@ func (e *Engine) Upcoming(j job.Job, after, until time.Time, limit int) []time.T
 	if !j.On {
 		return out
 	}
-	for _, t := range j.Triggers {
-		r, err := e.rules.get(t.Rule, j.Zone)
-		if err != nil {
-			continue
-		}
+	for _, r := range e.Rules(j) {
 		n := 0
 		for at, ok := r.Next(after); ok && !at.After(until) && n < limit; at, ok = r.Next(at) {
 			out = append(out, at)

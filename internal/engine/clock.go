@@ -3,7 +3,7 @@ package engine
 import (
 	"context"
 	"fmt"
-	"sync"
+	"slices"
 	"time"
 
 	"ironbell/internal/core/job"
@@ -13,9 +13,8 @@ import (
 )
 
 const (
-	ringBatch    = 1000 // triggers in one transaction
-	ringsAtOnce  = 500  // due times of one trigger in one transaction, after an outage
-	maxRuleCache = 50_000
+	ringBatch   = 1000 // triggers in one transaction
+	ringsAtOnce = 500  // due times of one trigger in one transaction, after an outage
 )
 
 // clock turns due times into rings and runs.
@@ -54,6 +53,11 @@ func (e *Engine) ring(ctx context.Context) (int, error) {
 		if err != nil || taken == 0 {
 			return err
 		}
+		if slices.ContainsFunc(due, func(d store.DueTrigger) bool { return len(d.Calendars.V) > 0 }) {
+			if err := e.times.refresh(ctx, t); err != nil {
+				return err
+			}
+		}
 		plan := e.plan(due, now)
 		ids, err := t.RunIDs(ctx, len(plan.Runs))
 		if err != nil {
@@ -68,7 +72,7 @@ func (e *Engine) ring(ctx context.Context) (int, error) {
 // plan decides on all due times of the triggers. The runs that it makes are
 // numbered -1, -2, ... until they get their real numbers.
 func (e *Engine) plan(due []store.DueTrigger, now time.Time) store.RingPlan {
-	p := store.RingPlan{JobOf: map[int64]int64{}, Next: map[int64]*time.Time{}, Moved: map[job.RunID]time.Time{}}
+	p := store.RingPlan{JobOf: map[int64]int64{}, Next: map[int64]*store.NextRing{}, Moved: map[job.RunID]time.Time{}}
 	type together struct {
 		job    int64
 		values string
@@ -77,19 +81,38 @@ func (e *Engine) plan(due []store.DueTrigger, now time.Time) store.RingPlan {
 	made := map[together]int{} // place in p.Runs
 	for _, t := range due {
 		p.JobOf[t.ID] = t.JobID
-		r, err := e.rules.get(t.Rule, t.Zone)
+		r, err := e.times.rule(t.Timing.V, t.Zone, t.Calendars.V)
 		if err != nil {
 			// It was checked when it was saved, so the zone data has changed.
-			e.o.Log.Error("a trigger can no longer be read and rings no more", "job", t.Job, "rule", t.Rule, "zone", t.Zone, "error", err)
+			e.o.Log.Error("a trigger can no longer be read and rings no more", "job", t.Job, "rule", t.Timing.V.Rule, "zone", t.Zone, "error", err)
 			p.Next[t.ID] = nil
 			continue
 		}
-		dues, next := dueTimes(r, t.NextDue, now)
+		steps, next := dueRings(r, t, now)
 		p.Next[t.ID] = next
-		more := next != nil && !next.After(now)
+		nominals, dues := map[time.Time]time.Time{}, make([]time.Time, 0, len(steps))
+		for _, s := range steps {
+			if s.Passed {
+				p.Rings = append(p.Rings, job.Ring{TriggerID: t.ID, Due: s.Due, Nominal: s.Nominal, Decision: job.RingPassedOver, Reason: r.Reason(s.Ring)})
+				continue
+			}
+			nominals[s.Due] = s.Nominal
+			dues = append(dues, s.Due)
+		}
+		reasons := map[time.Time]string{}
+		for _, s := range steps {
+			if s.reason != "" {
+				reasons[s.Due] = s.reason
+			}
+		}
+		more := next != nil && !next.Due.After(now)
 		last := -1
 		for _, d := range policy.Rings(t.AfterOutage, t.Overlap, dues, now, more, policy.Open{Working: t.Working, Waiting: t.Waiting}) {
-			ring := job.Ring{TriggerID: t.ID, Due: d.Due, Nominal: d.Due, Decision: d.Decision, Reason: d.Reason}
+			nominal := nominals[d.Due]
+			if moved := reasons[d.Due]; moved != "" {
+				d.Reason = moved + "; " + d.Reason
+			}
+			ring := job.Ring{TriggerID: t.ID, Due: d.Due, Nominal: nominal, Decision: d.Decision, Reason: d.Reason}
 			key := together{t.JobID, t.Given.V.Key(), d.Due.Unix()}
 			other, beside := made[key]
 			switch {
@@ -97,22 +120,31 @@ func (e *Engine) plan(due []store.DueTrigger, now time.Time) store.RingPlan {
 				ring.Decision, ring.Reason = job.RingJoined, "another trigger of this job rang at the same time with equal values"
 				last = other
 				ring.RunID = &p.Runs[last].ID
+				if nominal.After(p.Runs[last].Nominal) {
+					p.Runs[last].Nominal = nominal
+				}
 			case d.Decision == job.RingRun:
 				trigger := t.ID
 				last = len(p.Runs)
 				made[key] = last
-				p.Runs = append(p.Runs, store.NewRun{
+				run := store.NewRun{
 					ID: job.RunID(-1 - last), JobID: t.JobID, Job: t.Job, JobVersion: t.JobVersion, TriggerID: &trigger,
 					Why:     fmt.Sprintf("Rang by its rule: %s (%s). %s.", r.Reading(), t.Zone, upper(d.Reason)),
-					Nominal: d.Due, Due: d.Due, Zone: t.Zone, Given: t.Given.V, Priority: t.Priority, Gated: t.Overlap != job.OverlapTogether,
-				})
+					Nominal: nominal, Due: d.Due, Zone: t.Zone, Given: t.Given.V, Priority: t.Priority, Gated: t.Overlap != job.OverlapTogether,
+				}
+				// What is late may come to lie outside the permitted hours.
+				if opens := r.Permitted(now); opens.After(now) {
+					run.Ready = &opens
+					run.Why += fmt.Sprintf(" It begins at %s, when its permitted hours do.", opens.Format("Mon 2 January 15:04 MST"))
+				}
+				p.Runs = append(p.Runs, run)
 				ring.RunID = &p.Runs[last].ID
 			case d.Decision == job.RingJoined && d.Joins != 0:
 				joined := d.Joins
 				ring.RunID = &joined
-				p.Moved[joined] = d.Due
+				p.Moved[joined] = nominal
 			case d.Decision == job.RingJoined:
-				p.Runs[last].Nominal = d.Due
+				p.Runs[last].Nominal = nominal
 				ring.RunID = &p.Runs[last].ID
 			}
 			if ring.RunID != nil {
@@ -137,18 +169,41 @@ func number(p *store.RingPlan, ids []job.RunID) {
 	}
 }
 
-// dueTimes lists the due times from first up to now, and the one after them.
-func dueTimes(r rule.Rule, first, now time.Time) (dues []time.Time, next *time.Time) {
-	for at := first; ; {
-		dues = append(dues, at)
-		following, ok := r.Next(at)
+// dueRing is a ring that has come, with why it is not where its rule named it.
+type dueRing struct {
+	rule.Ring
+	reason string
+}
+
+// dueRings lists the rings of a trigger up to now, those that are passed over
+// with them, and the one after them.
+func dueRings(r rule.Rule, t store.DueTrigger, now time.Time) (rings []dueRing, next *store.NextRing) {
+	atOnce := ""
+	ring, ok := r.Step(t.NextDue.Add(-time.Second))
+	if !ok || !ring.Due.Equal(t.NextDue) {
+		// The rule knows nothing of this instant: an edited calendar moved a ring
+		// into the past, and it rings at once.
+		ring = rule.Ring{Due: t.NextDue, Nominal: t.NextDue}
+		if t.NextNominal != nil {
+			ring.Nominal = *t.NextNominal
+		}
+		atOnce = "a calendar was changed and moved this ring into the past, so it rings at once"
+	}
+	for {
+		d := dueRing{Ring: ring, reason: atOnce}
+		if atOnce == "" && ring.Moved() {
+			d.reason = r.Reason(ring)
+		}
+		atOnce = ""
+		rings = append(rings, d)
+		following, ok := r.Step(ring.Due)
 		if !ok {
-			return dues, nil
+			return rings, nil
 		}
-		if following.After(now) || len(dues) == ringsAtOnce {
-			return dues, &following
+		if following.Due.After(now) || len(rings) == ringsAtOnce {
+			return rings, &store.NextRing{Due: following.Due, Nominal: following.Nominal}
 		}
-		at = following
+		ring = following
 	}
 }
 
@@ -157,31 +212,4 @@ func upper(sentence string) string {
 		return sentence
 	}
 	return string(sentence[0]-32) + sentence[1:]
-}
-
-// ruleCache keeps rules that were read. It is emptied when it is full.
-type ruleCache struct {
-	mu   sync.Mutex
-	read map[[2]string]rule.Rule
-}
-
-func (c *ruleCache) get(text, zone string) (rule.Rule, error) {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	if r, ok := c.read[[2]string{text, zone}]; ok {
-		return r, nil
-	}
-	z, err := rule.Zone(zone)
-	if err != nil {
-		return rule.Rule{}, err
-	}
-	r, err := rule.Parse(text, z)
-	if err != nil {
-		return rule.Rule{}, err
-	}
-	if c.read == nil || len(c.read) >= maxRuleCache {
-		c.read = map[[2]string]rule.Rule{}
-	}
-	c.read[[2]string{text, zone}] = r
-	return r, nil
 }

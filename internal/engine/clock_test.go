@@ -8,18 +8,38 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"ironbell/internal/core/calendar"
 	"ironbell/internal/core/job"
+	"ironbell/internal/core/rule"
 	"ironbell/internal/store"
 )
 
 func trigger(id, jobID int64, rule string, due time.Time, given job.Values) store.DueTrigger {
-	t := store.DueTrigger{ID: id, JobID: jobID, Job: "Board", JobVersion: 1, Rule: rule, Zone: "Europe/London", AfterOutage: job.OutageOnce, Overlap: job.OverlapWait, NextDue: due}
-	t.Given.V = given
+	t := store.DueTrigger{ID: id, JobID: jobID, Job: "Board", JobVersion: 1, Zone: "Europe/London", AfterOutage: job.OutageOnce, Overlap: job.OverlapWait, NextDue: due}
+	t.Timing.V.Rule, t.Given.V = rule, given
 	return t
 }
 
-func plans(now time.Time, due ...store.DueTrigger) store.RingPlan {
+// closedOn makes an engine whose calendar Harbour is closed on some dates.
+func closedOn(dates ...string) *Engine {
 	e := New(&store.Store{}, nil, nil, nil, Options{Log: slog.New(slog.DiscardHandler)})
+	var d calendar.Definition
+	for _, date := range dates {
+		d.Closed = append(d.Closed, calendar.Entry{Date: date, Label: "slipway"})
+	}
+	c, err := calendar.Compile("Harbour", d)
+	if err != nil {
+		panic(err)
+	}
+	e.times.calendars = map[string]*calendar.Calendar{"Harbour": c}
+	return e
+}
+
+func plans(now time.Time, due ...store.DueTrigger) store.RingPlan {
+	return plansOf(closedOn(), now, due...)
+}
+
+func plansOf(e *Engine, now time.Time, due ...store.DueTrigger) store.RingPlan {
 	p := e.plan(due, now)
 	ids := make([]job.RunID, len(p.Runs))
 	for i := range ids {
@@ -38,10 +58,10 @@ func TestTriggersOfOneJobThatAreDueTogetherMakeOneRun(t *testing.T) {
 	require.Len(t, p.Rings, 4)
 	assert.Equal(t, []job.RingDecision{"run", "joined", "run", "run"}, []job.RingDecision{p.Rings[0].Decision, p.Rings[1].Decision, p.Rings[2].Decision, p.Rings[3].Decision})
 	assert.Equal(t, *p.Rings[0].RunID, *p.Rings[1].RunID)
-	assert.Equal(t, due.Add(time.Hour), p.Next[1].UTC())
-	assert.Equal(t, due.AddDate(0, 0, 1), p.Next[2].UTC())
-	assert.Equal(t, due.AddDate(0, 0, 7), p.Next[3].UTC())
-	assert.Contains(t, p.Runs[0].Why, "Rang by its rule: every hour at :00 (Europe/London). On time.")
+	assert.Equal(t, due.Add(time.Hour), p.Next[1].Due.UTC())
+	assert.Equal(t, due.AddDate(0, 0, 1), p.Next[2].Due.UTC())
+	assert.Equal(t, due.AddDate(0, 0, 7), p.Next[3].Due.UTC())
+	assert.Contains(t, p.Runs[0].Why, "Rang by its rule: every passing hour at :00 (Europe/London). On time.")
 }
 
 func TestAfterAnOutageEveryDueTimeIsDecidedAndTheNewestRuns(t *testing.T) {
@@ -52,12 +72,12 @@ func TestAfterAnOutageEveryDueTimeIsDecidedAndTheNewestRuns(t *testing.T) {
 	}
 	require.Len(t, p.Runs, 1)
 	assert.Equal(t, due.Add(3*time.Hour), p.Runs[0].Nominal.UTC())
-	assert.Equal(t, due.Add(4*time.Hour), p.Next[1].UTC())
+	assert.Equal(t, due.Add(4*time.Hour), p.Next[1].Due.UTC())
 	// A long one is worked off in bounded passes, and none of them takes its last for the newest.
 	long := plans(due.AddDate(0, 0, 30), trigger(1, 9, "* * * * *", due, nil))
 	assert.Len(t, long.Rings, ringsAtOnce)
 	assert.Empty(t, long.Runs)
-	assert.Equal(t, due.Add(ringsAtOnce*time.Minute), long.Next[1].UTC())
+	assert.Equal(t, due.Add(ringsAtOnce*time.Minute), long.Next[1].Due.UTC())
 }
 
 func TestLaterRingsJoinWhatWaitsAndGiveItTheirDate(t *testing.T) {
@@ -82,6 +102,74 @@ func TestARuleThatCanNoLongerBeReadHarmsNoOther(t *testing.T) {
 	next, there := p.Next[1]
 	assert.True(t, there)
 	assert.Nil(t, next)
+}
+
+func TestClosedDaysPassOverAndMoveRings(t *testing.T) {
+	e := closedOn("2026-11-24", "2026-11-25")
+	skips := trigger(1, 9, "every day at 07:00 skip closed days", due, nil)
+	moves := trigger(2, 8, "every day at 07:00 after closed days", due.AddDate(0, 0, 3), nil)
+	skips.Calendars.V, moves.Calendars.V = []string{"Harbour"}, []string{"Harbour"}
+	p := plansOf(e, due.AddDate(0, 0, 1).Add(time.Second), skips)
+	require.Len(t, p.Rings, 2)
+	assert.Equal(t, job.RingPassedOver, p.Rings[0].Decision, "the closed day is decided on, too")
+	assert.Equal(t, "24 November is closed in calendar Harbour (slipway)", p.Rings[0].Reason)
+	assert.Equal(t, due.AddDate(0, 0, 1), p.Rings[0].Due.UTC())
+	assert.Equal(t, due.AddDate(0, 0, 2), p.Next[1].Due.UTC(), "the next decision is on the other closed day")
+
+	p = plansOf(e, due.AddDate(0, 0, 3).Add(time.Second), moves)
+	require.Len(t, p.Runs, 1)
+	assert.Equal(t, due.AddDate(0, 0, 3), p.Runs[0].Nominal.UTC(), "rings moved onto one instant become one with the latest date")
+	assert.Equal(t, "on time", p.Rings[0].Reason)
+
+	monthly := trigger(3, 7, "on day 25 of every month at 07:00 after closed days", due.AddDate(0, 0, 3), nil)
+	monthly.Calendars.V = []string{"Harbour"}
+	p = plansOf(e, due.AddDate(0, 0, 3).Add(time.Second), monthly)
+	require.Len(t, p.Runs, 1)
+	assert.Equal(t, due.AddDate(0, 0, 2), p.Runs[0].Nominal.UTC())
+	assert.Contains(t, p.Runs[0].Why, "25 November is closed in calendar Harbour (slipway); moved to Thu 26 November; on time.")
+}
+
+func TestWhatIsLateWaitsForThePermittedHours(t *testing.T) {
+	late := trigger(1, 9, "every day at 07:00", due, nil)
+	late.Timing.V.Hours = []string{"06:00-20:00"}
+	p := plans(due.Add(15*time.Hour), late) // 22:00
+	require.Len(t, p.Runs, 1)
+	require.NotNil(t, p.Runs[0].Ready)
+	assert.Equal(t, due.Add(23*time.Hour), p.Runs[0].Ready.UTC())
+	assert.Contains(t, p.Runs[0].Why, "It begins at Tue 24 November 06:00 GMT, when its permitted hours do.")
+}
+
+// A ring that an edited calendar moves into the past rings at once; one that it
+// moves elsewhere is waited for there.
+func TestAnEditedCalendarMovesWhatIsWaitedFor(t *testing.T) {
+	timing := job.Timing{Rule: "on thu at 07:00 before closed days"}
+	friday := closedOn("2026-11-26") // Thursday is closed: it rings on Wednesday
+	r, err := friday.times.rule(timing, "Europe/London", []string{"Harbour"})
+	require.NoError(t, err)
+	thursday := due.AddDate(0, 0, 3)
+	waited := store.NextRing{Due: thursday, Nominal: thursday}
+	next := again(r, waited, due.AddDate(0, 0, 1)) // Tuesday
+	assert.Equal(t, thursday.AddDate(0, 0, -1), next.Due.UTC())
+	assert.Equal(t, thursday, next.Nominal.UTC())
+
+	now := thursday.Add(-10 * time.Hour) // Wednesday evening: Wednesday 07:00 is over
+	next = again(r, waited, now)
+	assert.Equal(t, now, next.Due)
+	assert.Equal(t, thursday, next.Nominal.UTC())
+	at := trigger(1, 9, timing.Rule, next.Due, nil)
+	at.NextNominal, at.Calendars.V = &next.Nominal, []string{"Harbour"}
+	p := plansOf(friday, now.Add(time.Second), at)
+	require.Len(t, p.Runs, 1)
+	assert.Equal(t, thursday, p.Runs[0].Nominal.UTC())
+	assert.Contains(t, p.Rings[0].Reason, "so it rings at once")
+	assert.Equal(t, thursday.AddDate(0, 0, 7), p.Next[1].Due.UTC())
+
+	open := closedOn()
+	r, err = open.times.rule(timing, "Europe/London", []string{"Harbour"})
+	require.NoError(t, err)
+	next = again(r, store.NextRing{Due: thursday.AddDate(0, 0, -1), Nominal: thursday}, due)
+	assert.Equal(t, thursday, next.Due.UTC(), "the day is open again")
+	assert.Nil(t, again(rule.Rule{}, waited, due))
 }
 
 func TestWatchersThatFallBehindAreToldThatTheyMissedSomething(t *testing.T) {

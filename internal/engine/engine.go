@@ -52,7 +52,7 @@ type Engine struct {
 	destinations *deliver.Destinations
 	files        *artifact.Folder
 	kinds        map[job.TaskKind]task.Kind
-	rules        ruleCache
+	times        timetable
 	live         live
 
 	wakeClock, wakeWork, wakeSend, wakeTell chan struct{}
@@ -109,6 +109,7 @@ func New(s *store.Store, sources *report.Sources, destinations *deliver.Destinat
 
 // Run works until ctx ends, then hands its work back and returns.
 func (e *Engine) Run(ctx context.Context) {
+	e.prepare(ctx)
 	var all sync.WaitGroup
 	for _, loop := range []func(context.Context){e.listen, e.clock, e.work, e.send, e.tell, e.reap, e.renew} {
 		all.Go(func() { loop(ctx) })
@@ -118,6 +119,12 @@ func (e *Engine) Run(ctx context.Context) {
 
 // Node is the name of this node.
 func (e *Engine) Node() string { return e.o.Node }
+
+// URL is the address by which people reach the console.
+func (e *Engine) URL() string { return e.o.URL }
+
+// Workers is how many parts this node works at once.
+func (e *Engine) Workers() int { return e.o.Workers }
 
 // wake shortens a loop's sleep.
 func wake(c chan struct{}) {

@@ -125,6 +125,9 @@ func (e *Engine) SaveJob(ctx context.Context, who job.Person, name, owner string
 		return job.Job{}, err
 	}
 	d = d.WithDefaults()
+	if err := e.times.refresh(ctx, e.store); err != nil {
+		return job.Job{}, err
+	}
 	person, err := e.owner(ctx, v, owner)
 	if err != nil {
 		return job.Job{}, err
@@ -142,9 +145,12 @@ func (e *Engine) SaveJob(ctx context.Context, who job.Person, name, owner string
 		return job.Job{}, err
 	}
 	for i := range d.Triggers {
-		d.Triggers[i].NextDue = nil
-		if on {
-			d.Triggers[i].NextDue = e.next(d.Triggers[i].Rule, d.Zone)
+		t := &d.Triggers[i]
+		t.NextDue, t.NextNominal = nil, nil
+		if r, err := e.times.rule(t.Timing, d.Zone, d.Calendars); on && err == nil {
+			if next := firstRing(r, e.o.Now()); next != nil {
+				t.NextDue, t.NextNominal = &next.Due, &next.Nominal
+			}
 		}
 	}
 	var saved job.Job
@@ -170,14 +176,34 @@ func (e *Engine) checkJob(ctx context.Context, v *fault.Invalid, d job.Definitio
 	if err != nil {
 		v.Add("zone", "%s", err)
 	}
+	for i, name := range d.Calendars {
+		c, err := e.store.Calendar(ctx, name)
+		switch {
+		case isMissing(err):
+			v.Add(fmt.Sprintf("calendars[%d]", i), "%s", &Missing{name})
+		case err != nil:
+			return uses, err
+		case slices.Contains(uses.Calendars, c.ID):
+			v.Add(fmt.Sprintf("calendars[%d]", i), "the calendar %q is named twice", name)
+		default:
+			uses.Calendars = append(uses.Calendars, c.ID)
+		}
+	}
+	var open rule.Calendar
+	if len(uses.Calendars) == len(d.Calendars) && len(d.Calendars) > 0 {
+		if open, err = e.times.calendar(d.Calendars); err != nil {
+			return uses, err
+		}
+	}
 	for i, t := range d.Triggers {
-		if zone == nil {
+		if zone == nil || len(uses.Calendars) < len(d.Calendars) {
 			break
 		}
-		if _, err := rule.Parse(t.Rule, zone); err != nil {
-			v.Add(fmt.Sprintf("triggers[%d].rule", i), "%q: %s", t.Rule, err)
+		where := fmt.Sprintf("triggers[%d].", i)
+		if r, ok := t.Read(v, where, zone, open); ok {
+			e.When().Floored(v, where, r)
 		}
-		if err := e.checkValues(ctx, v, fmt.Sprintf("triggers[%d].values", i), d, t.Values, false); err != nil {
+		if err := e.checkValues(ctx, v, where+"values", d, t.Values, false); err != nil {
 			return uses, err
 		}
 	}
@@ -300,7 +326,7 @@ func (e *Engine) checkValues(ctx context.Context, v *fault.Invalid, where string
 		}
 		v.Add(where+"."+name, "there is no parameter %q; %s", name, has)
 	}
-	_, err = job.Bind(params, given.Over(d.Values), e.o.Now().In(zone))
+	_, err = job.Bind(params, given.Over(d.Values), e.o.Now().In(zone), e.frame(d.Calendars))
 	var wrong *fault.Invalid
 	if errors.As(err, &wrong) {
 		for _, w := range wrong.Wrong {
@@ -333,7 +359,11 @@ func (e *Engine) checkReady(ctx context.Context, v *fault.Invalid, owner string,
 		if err := e.checkValues(ctx, v, fmt.Sprintf("triggers[%d].values", i), d, t.Values, true); err != nil {
 			return err
 		}
-		if e.next(t.Rule, d.Zone) == nil {
+		r, err := e.times.rule(t.Timing, d.Zone, d.Calendars)
+		if err != nil {
+			continue // told of elsewhere
+		}
+		if _, ok := r.Next(e.o.Now()); !ok {
 			v.Add(fmt.Sprintf("triggers[%d].rule", i), "%q never rings again", t.Rule)
 		}
 	}

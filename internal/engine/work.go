@@ -125,6 +125,11 @@ func (e *Engine) tasks(ctx context.Context, c store.Claim) error {
 	if err != nil {
 		return e.endPart(ctx, c, job.PartFailed, err.Error(), fault.Of(err))
 	}
+	if len(def.Calendars) > 0 {
+		if err := e.times.refresh(ctx, e.store); err != nil {
+			return err
+		}
+	}
 	ended, failures, err := e.store.EndedTasks(ctx, c)
 	if err != nil {
 		return err
@@ -134,7 +139,7 @@ func (e *Engine) tasks(ctx context.Context, c store.Claim) error {
 		return err
 	}
 	w := task.Work{
-		RunID: c.RunID, Part: c.Part, JobID: c.JobID, Job: c.Job, Why: c.Why, Nominal: c.Nominal.In(zone), Due: c.Due.In(zone),
+		RunID: c.RunID, Part: c.Part, JobID: c.JobID, Job: c.Job, Why: c.Why, Nominal: c.Nominal.In(zone), Due: c.Due.In(zone), Frame: e.frame(def.Calendars),
 		Values: c.Given.V.Over(def.Values), Def: def.WithDefaults(), Files: files,
 		Log: func(level, text string) {
 			if err := e.store.Log(ctx, job.LogLine{Part: c.Part, Level: level, Text: text}, c.RunID); err != nil {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"errors"
+	"reflect"
 	"strconv"
 	"time"
 
@@ -68,26 +69,27 @@ func (q q) withTriggers(ctx context.Context, rows []jobRow) ([]job.Job, error) {
 		place[row.ID] = i
 	}
 	var triggers []struct {
-		ID    int64                `db:"id"`
-		JobID int64                `db:"job_id"`
-		Rule  string               `db:"rule"`
-		Given document[job.Values] `db:"given"`
-		Next  *time.Time           `db:"next_due"`
+		ID      int64                `db:"id"`
+		JobID   int64                `db:"job_id"`
+		Timing  document[job.Timing] `db:"timing"`
+		Given   document[job.Values] `db:"given"`
+		Next    *time.Time           `db:"next_due"`
+		Nominal *time.Time           `db:"next_nominal"`
 	}
-	err := sqlx.SelectContext(ctx, q.ext, &triggers, `SELECT id, job_id, rule, given, next_due FROM triggers WHERE job_id = ANY($1) ORDER BY job_id, position`, ids)
+	err := sqlx.SelectContext(ctx, q.ext, &triggers, `SELECT id, job_id, timing, given, next_due, next_nominal FROM triggers WHERE job_id = ANY($1) ORDER BY job_id, position`, ids)
 	for _, t := range triggers {
 		j := &jobs[place[t.JobID]]
-		j.Triggers = append(j.Triggers, job.Trigger{ID: t.ID, Rule: t.Rule, Values: t.Given.V, NextDue: t.Next})
+		j.Triggers = append(j.Triggers, job.Trigger{ID: t.ID, Timing: t.Timing.V, Values: t.Given.V, NextDue: t.Next, NextNominal: t.Nominal})
 	}
 	return jobs, wrap(err, "read the triggers")
 }
 
 // Uses names what a job speaks of.
-type Uses struct{ Reports, Destinations []int64 }
+type Uses struct{ Reports, Destinations, Calendars []int64 }
 
 // PutJob adds a job or saves a new version of the one of that name. The
 // triggers' NextDue says when each rings next; nil while the job is off.
-// Triggers that keep their rule keep their id.
+// Triggers that keep their timing keep their id.
 func (q q) PutJob(ctx context.Context, name string, owner, author int64, on bool, d job.Definition, uses Uses) (job.Job, error) {
 	var row struct {
 		ID      int64 `db:"id"`
@@ -108,7 +110,7 @@ func (q q) PutJob(ctx context.Context, name string, owner, author int64, on bool
 	kept := d
 	kept.Triggers = nil // they stand in their own table; a version keeps the texts only
 	for _, t := range d.Triggers {
-		kept.Triggers = append(kept.Triggers, job.Trigger{Rule: t.Rule, Values: t.Values})
+		kept.Triggers = append(kept.Triggers, job.Trigger{Timing: t.Timing, Values: t.Values})
 	}
 	if _, err := q.ext.ExecContext(ctx, `INSERT INTO job_versions (job_id, version, definition, author_id) VALUES ($1, $2, $3, $4)`,
 		row.ID, row.Version, document[job.Definition]{kept}, author); err != nil {
@@ -118,7 +120,8 @@ func (q q) PutJob(ctx context.Context, name string, owner, author int64, on bool
 		return job.Job{}, wrap(err, "save what the job uses")
 	}
 	if _, err := q.ext.ExecContext(ctx, `INSERT INTO job_uses (job_id, kind, id)
-		SELECT $1::bigint, 'report', unnest($2::bigint[]) UNION SELECT $1::bigint, 'destination', unnest($3::bigint[])`, row.ID, uses.Reports, uses.Destinations); err != nil {
+		SELECT $1::bigint, 'report', unnest($2::bigint[]) UNION SELECT $1::bigint, 'destination', unnest($3::bigint[])
+		UNION SELECT $1::bigint, 'calendar', unnest($4::bigint[])`, row.ID, uses.Reports, uses.Destinations, uses.Calendars); err != nil {
 		return job.Job{}, wrap(err, "save what the job uses")
 	}
 	if err := q.Tell(ctx, Notice{Kind: "jobs", ID: strconv.FormatInt(row.ID, 10)}); err != nil {
@@ -129,17 +132,17 @@ func (q q) PutJob(ctx context.Context, name string, owner, author int64, on bool
 
 func (q q) putTriggers(ctx context.Context, jobID int64, d job.Definition) error {
 	var old []struct {
-		ID   int64  `db:"id"`
-		Rule string `db:"rule"`
+		ID     int64                `db:"id"`
+		Timing document[job.Timing] `db:"timing"`
 	}
-	if err := sqlx.SelectContext(ctx, q.ext, &old, `SELECT id, rule FROM triggers WHERE job_id = $1 ORDER BY position FOR UPDATE`, jobID); err != nil {
+	if err := sqlx.SelectContext(ctx, q.ext, &old, `SELECT id, timing FROM triggers WHERE job_id = $1 ORDER BY position FOR UPDATE`, jobID); err != nil {
 		return wrap(err, "read the triggers")
 	}
 	kept := map[int64]bool{}
 	for i, t := range d.Triggers {
 		id := int64(0)
 		for _, o := range old {
-			if o.Rule == t.Rule && !kept[o.ID] {
+			if reflect.DeepEqual(o.Timing.V, t.Timing) && !kept[o.ID] {
 				id = o.ID
 				kept[id] = true
 				break
@@ -149,13 +152,18 @@ func (q q) putTriggers(ctx context.Context, jobID int64, d job.Definition) error
 		if t.Values == nil {
 			given.V = job.Values{}
 		}
+		timing, calendars := document[job.Timing]{t.Timing}, document[[]string]{d.Calendars}
+		if d.Calendars == nil {
+			calendars.V = []string{}
+		}
 		var err error
 		if id == 0 {
-			_, err = q.ext.ExecContext(ctx, `INSERT INTO triggers (job_id, position, rule, zone, given, after_outage, overlap, priority, next_due)
-				VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9)`, jobID, i, t.Rule, d.Zone, given, d.AfterOutage, d.Overlap, d.Priority, t.NextDue)
+			_, err = q.ext.ExecContext(ctx, `INSERT INTO triggers (job_id, position, rule, timing, calendars, zone, given, after_outage, overlap, priority, next_due, next_nominal)
+				VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12)`,
+				jobID, i, t.Rule, timing, calendars, d.Zone, given, d.AfterOutage, d.Overlap, d.Priority, t.NextDue, t.NextNominal)
 		} else {
-			_, err = q.ext.ExecContext(ctx, `UPDATE triggers SET position = $2, zone = $3, given = $4, after_outage = $5, overlap = $6, priority = $7, next_due = $8
-				WHERE id = $1`, id, i, d.Zone, given, d.AfterOutage, d.Overlap, d.Priority, t.NextDue)
+			_, err = q.ext.ExecContext(ctx, `UPDATE triggers SET position = $2, calendars = $3, zone = $4, given = $5, after_outage = $6, overlap = $7, priority = $8,
+				next_due = $9, next_nominal = $10 WHERE id = $1`, id, i, calendars, d.Zone, given, d.AfterOutage, d.Overlap, d.Priority, t.NextDue, t.NextNominal)
 		}
 		if err != nil {
 			return wrap(err, "save the trigger")
@@ -171,20 +179,17 @@ func (q q) putTriggers(ctx context.Context, jobID int64, d job.Definition) error
 	return nil
 }
 
-// SwitchJob turns a job on or off. next gives the next due time of each trigger
-// by id; those that are missing ring no more.
-func (q q) SwitchJob(ctx context.Context, id int64, on bool, next map[int64]time.Time) error {
+// SwitchJob turns a job on or off. next gives the next ring of each trigger by
+// id; those that are missing ring no more.
+func (q q) SwitchJob(ctx context.Context, id int64, on bool, next map[int64]*NextRing) error {
 	if err := one(q.ext.ExecContext(ctx, `UPDATE jobs SET is_on = $2, updated_at = now() WHERE id = $1`, id, on)); err != nil {
 		return wrap(err, "switch the job")
 	}
-	ids, dues := make([]int64, 0, len(next)), make([]time.Time, 0, len(next))
-	for trigger, due := range next {
-		ids, dues = append(ids, trigger), append(dues, due)
-	}
-	if _, err := q.ext.ExecContext(ctx, `UPDATE triggers t SET next_due = n.due
-		FROM (SELECT t2.id, u.due FROM triggers t2 LEFT JOIN unnest($2::bigint[], $3::timestamptz[]) AS u(id, due) ON u.id = t2.id WHERE t2.job_id = $1) n
-		WHERE t.id = n.id`, id, ids, dues); err != nil {
+	if _, err := q.ext.ExecContext(ctx, `UPDATE triggers SET next_due = NULL, next_nominal = NULL WHERE job_id = $1`, id); err != nil {
 		return wrap(err, "switch the triggers")
+	}
+	if err := q.MoveTriggers(ctx, next); err != nil {
+		return err
 	}
 	return q.Tell(ctx, Notice{Kind: "jobs", ID: strconv.FormatInt(id, 10)})
 }

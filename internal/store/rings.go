@@ -16,13 +16,15 @@ type DueTrigger struct {
 	JobID       int64                `db:"job_id"`
 	Job         string               `db:"job_name"`
 	JobVersion  int                  `db:"job_version"`
-	Rule        string               `db:"rule"`
+	Timing      document[job.Timing] `db:"timing"`
+	Calendars   document[[]string]   `db:"calendars"`
 	Zone        string               `db:"zone"`
 	Given       document[job.Values] `db:"given"`
 	AfterOutage job.AfterOutage      `db:"after_outage"`
 	Overlap     job.Overlap          `db:"overlap"`
 	Priority    int                  `db:"priority"`
 	NextDue     time.Time            `db:"next_due"`
+	NextNominal *time.Time           `db:"next_nominal"`
 
 	Working bool      `db:"-"` // a run of the job waits or works
 	Waiting job.RunID `db:"-"` // a run with equal values that has not begun
@@ -42,7 +44,8 @@ type NewRun struct {
 	Zone       string
 	Given      job.Values
 	Priority   int
-	Gated      bool // waits until no other run of its job works
+	Gated      bool       // waits until no other run of its job works
+	Ready      *time.Time // when it may begin; at once when nil
 }
 
 // RingPlan is what was decided for the due triggers of one pass.
@@ -50,7 +53,7 @@ type RingPlan struct {
 	Rings []job.Ring
 	JobOf map[int64]int64 // trigger to job
 	Runs  []NewRun
-	Next  map[int64]*time.Time    // trigger to its following due time; nil for none
+	Next  map[int64]*NextRing     // trigger to its following ring; nil for none
 	Moved map[job.RunID]time.Time // waiting runs that later rings joined, to their newest nominal date
 }
 
@@ -58,8 +61,8 @@ type RingPlan struct {
 // passing over those that another node has locked, and the runs that they may join.
 func (t *Tx) TakeDue(ctx context.Context, now time.Time, limit int) ([]DueTrigger, error) {
 	var due []DueTrigger
-	err := sqlx.SelectContext(ctx, t.ext, &due, `SELECT t.id, t.job_id, j.name AS job_name, j.version AS job_version, t.rule, t.zone, t.given,
-			t.after_outage, t.overlap, t.priority, t.next_due
+	err := sqlx.SelectContext(ctx, t.ext, &due, `SELECT t.id, t.job_id, j.name AS job_name, j.version AS job_version, t.timing, t.calendars, t.zone, t.given,
+			t.after_outage, t.overlap, t.priority, t.next_due, t.next_nominal
 		FROM triggers t JOIN jobs j ON j.id = t.job_id
 		WHERE t.next_due <= $1 ORDER BY t.next_due, t.id LIMIT $2 FOR UPDATE OF t SKIP LOCKED`, now, limit)
 	if err != nil || len(due) == 0 {
@@ -142,13 +145,8 @@ func (t *Tx) WriteRings(ctx context.Context, p RingPlan) error {
 		triggers, dues, nominals, jobs, decisions, reasons, runs); err != nil {
 		return wrap(err, "write the rings")
 	}
-	ids, nexts := make([]int64, 0, len(p.Next)), make([]*time.Time, 0, len(p.Next))
-	for id, next := range p.Next {
-		ids, nexts = append(ids, id), append(nexts, next)
-	}
-	if _, err := t.ext.ExecContext(ctx, `UPDATE triggers t SET next_due = u.due FROM unnest($1::bigint[], $2::timestamptz[]) AS u(id, due) WHERE t.id = u.id`,
-		ids, nexts); err != nil {
-		return wrap(err, "move the triggers on")
+	if err := t.MoveTriggers(ctx, p.Next); err != nil {
+		return err
 	}
 	for id, nominal := range p.Moved {
 		if _, err := t.ext.ExecContext(ctx, `UPDATE runs SET nominal = $2 WHERE id = $1`, id, nominal); err != nil {
@@ -170,7 +168,7 @@ func (q q) AddRuns(ctx context.Context, runs []NewRun) error {
 	ids, jobs, triggers, askers := make([]int64, n), make([]int64, n), make([]*int64, n), make([]*int64, n)
 	names, whys, zones, givens := make([]string, n), make([]string, n), make([]string, n), make([]string, n)
 	versions, priorities, gated := make([]int, n), make([]int, n), make([]bool, n)
-	nominals, dues := make([]time.Time, n), make([]time.Time, n)
+	nominals, dues, readies := make([]time.Time, n), make([]time.Time, n), make([]*time.Time, n)
 	for i, r := range runs {
 		given := []byte("{}")
 		if r.Given != nil {
@@ -181,7 +179,7 @@ func (q q) AddRuns(ctx context.Context, runs []NewRun) error {
 		}
 		ids[i], jobs[i], triggers[i], askers[i] = int64(r.ID), r.JobID, r.TriggerID, r.AskedBy
 		names[i], whys[i], zones[i], givens[i] = r.Job, r.Why, r.Zone, string(given)
-		versions[i], priorities[i], gated[i], nominals[i], dues[i] = r.JobVersion, r.Priority, r.Gated, r.Nominal, r.Due
+		versions[i], priorities[i], gated[i], nominals[i], dues[i], readies[i] = r.JobVersion, r.Priority, r.Gated, r.Nominal, r.Due, r.Ready
 	}
 	if _, err := q.ext.ExecContext(ctx, `INSERT INTO runs (id, job_id, job_name, job_version, trigger_id, why, asked_by, nominal, due, zone, given, state, reason)
 		SELECT *, 'waiting', 'for its turn' FROM unnest($1::bigint[], $2::bigint[], $3::text[], $4::int[], $5::bigint[], $6::text[], $7::bigint[],
@@ -189,9 +187,9 @@ func (q q) AddRuns(ctx context.Context, runs []NewRun) error {
 		ids, jobs, names, versions, triggers, whys, askers, nominals, dues, zones, givens); err != nil {
 		return wrap(err, "make the runs")
 	}
-	if _, err := q.ext.ExecContext(ctx, `INSERT INTO parts (run_id, part, job_id, state, priority, gated)
-		SELECT id, 1, job_id, 'waiting', priority, gated FROM unnest($1::bigint[], $2::bigint[], $3::int[], $4::bool[]) AS u(id, job_id, priority, gated)`,
-		ids, jobs, priorities, gated); err != nil {
+	if _, err := q.ext.ExecContext(ctx, `INSERT INTO parts (run_id, part, job_id, state, priority, gated, ready_at)
+		SELECT id, 1, job_id, 'waiting', priority, gated, coalesce(ready, now()) FROM unnest($1::bigint[], $2::bigint[], $3::int[], $4::bool[], $5::timestamptz[]) AS u(id, job_id, priority, gated, ready)`,
+		ids, jobs, priorities, gated, readies); err != nil {
 		return wrap(err, "make the runs' parts")
 	}
 	if _, err := q.ext.ExecContext(ctx, `INSERT INTO run_log (run_id, state, text) SELECT id, 'waiting', why FROM unnest($1::bigint[], $2::text[]) AS u(id, why)`,

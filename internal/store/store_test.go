@@ -99,8 +99,8 @@ func TestMigrateFromSeveralNodesAtOnce(t *testing.T) {
 func TestJobVersionsAndTriggersThatKeepTheirId(t *testing.T) {
 	s, w := fresh(t)
 	ctx := context.Background()
-	first := put(t, s, w, "Quay board", job.Definition{Triggers: []job.Trigger{{Rule: "*/2 * * * *", NextDue: at(2)}, {Rule: "0 7 * * *", NextDue: at(60)}}, Values: job.Values{"day": "yesterday"}})
-	second := put(t, s, w, "Quay board", job.Definition{Triggers: []job.Trigger{{Rule: "0 7 * * *", NextDue: at(60)}, {Rule: "0 8 * * *", NextDue: at(61)}}})
+	first := put(t, s, w, "Quay board", job.Definition{Triggers: []job.Trigger{{Timing: job.Timing{Rule: "*/2 * * * *"}, NextDue: at(2)}, {Timing: job.Timing{Rule: "0 7 * * *"}, NextDue: at(60)}}, Values: job.Values{"day": "yesterday"}})
+	second := put(t, s, w, "Quay board", job.Definition{Triggers: []job.Trigger{{Timing: job.Timing{Rule: "0 7 * * *"}, NextDue: at(60)}, {Timing: job.Timing{Rule: "0 8 * * *"}, NextDue: at(61)}}})
 	assert.Equal(t, first.ID, second.ID)
 	assert.Equal(t, 2, second.Version)
 	assert.Equal(t, first.Triggers[1].ID, second.Triggers[0].ID, "the trigger with the same rule is the same trigger")
@@ -141,7 +141,7 @@ func TestReportVersions(t *testing.T) {
 func TestOneClockTakesADueTrigger(t *testing.T) {
 	s, w := fresh(t)
 	ctx := context.Background()
-	j := put(t, s, w, "Quay board", job.Definition{Triggers: []job.Trigger{{Rule: "*/2 * * * *", NextDue: at(0)}}})
+	j := put(t, s, w, "Quay board", job.Definition{Triggers: []job.Trigger{{Timing: job.Timing{Rule: "*/2 * * * *"}, NextDue: at(0)}}})
 	taken := make(chan int, 1)
 	require.NoError(t, s.Do(ctx, func(one *store.Tx) error {
 		due, err := one.TakeDue(ctx, *at(1), 10)
@@ -158,7 +158,7 @@ func TestOneClockTakesADueTrigger(t *testing.T) {
 		trigger := due[0].ID
 		return one.WriteRings(ctx, store.RingPlan{
 			Rings: []job.Ring{{TriggerID: trigger, Due: *at(0), Nominal: *at(0), Decision: job.RingRun, Reason: "on time", RunID: &ids[0]}},
-			JobOf: map[int64]int64{trigger: j.ID}, Next: map[int64]*time.Time{trigger: at(2)},
+			JobOf: map[int64]int64{trigger: j.ID}, Next: map[int64]*store.NextRing{trigger: {Due: *at(2), Nominal: *at(2)}},
 			Runs: []store.NewRun{{ID: ids[0], JobID: j.ID, Job: j.Name, JobVersion: 1, TriggerID: &trigger, Why: "rang", Nominal: *at(0), Due: *at(0), Zone: "Europe/London", Gated: true}},
 		})
 	}))
@@ -180,7 +180,7 @@ func TestOneClockTakesADueTrigger(t *testing.T) {
 func TestARunThatWaitsCanBeJoinedUntilItIsClaimed(t *testing.T) {
 	s, w := fresh(t)
 	ctx := context.Background()
-	j := put(t, s, w, "Quay board", job.Definition{Triggers: []job.Trigger{{Rule: "*/2 * * * *", NextDue: at(0)}}})
+	j := put(t, s, w, "Quay board", job.Definition{Triggers: []job.Trigger{{Timing: job.Timing{Rule: "*/2 * * * *"}, NextDue: at(0)}}})
 	trigger := j.Triggers[0].ID
 	var id job.RunID
 	require.NoError(t, s.Do(ctx, func(tx *store.Tx) error {

@@ -32,7 +32,7 @@ func (k *Report) Run(ctx context.Context, w Work, t job.Task) (Result, error) {
 	if err != nil {
 		return Result{}, err
 	}
-	bound, err := job.Bind(rep.Parameters, w.Values, w.Nominal)
+	bound, err := job.Bind(rep.Parameters, w.Values, w.Nominal, w.Frame)
 	if err != nil {
 		return Result{}, fault.Wrap(err, fault.Lasting, fault.Task, fmt.Sprintf("check the values of report %q", rep.Name), "Correct the values of the job, then ring it again.")
 	}

@@ -11,6 +11,7 @@ import (
 
 	"ironbell/internal/core/expr"
 	"ironbell/internal/core/job"
+	"ironbell/internal/core/moment"
 )
 
 // Work is what a task may see of its run.
@@ -22,6 +23,7 @@ type Work struct {
 	Why     string
 	Nominal time.Time // in the job's zone
 	Due     time.Time // in the job's zone
+	Frame   moment.Frame
 	Values  job.Values
 	Def     job.Definition
 	Files   []job.Artifact // made by the tasks before

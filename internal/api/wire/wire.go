@@ -116,11 +116,14 @@ type Mark struct {
 
 // Coming is a ring to come.
 type Coming struct {
-	JobID   int64     `json:"job_id"`
-	Job     string    `json:"job"`
-	At      time.Time `json:"at"`
-	Usual   *float64  `json:"usual_seconds,omitempty"`
-	Reading string    `json:"reading"`
+	JobID   int64      `json:"job_id"`
+	Job     string     `json:"job"`
+	At      time.Time  `json:"at"`
+	Usual   *float64   `json:"usual_seconds,omitempty"`
+	Reading string     `json:"reading"`
+	Nominal *time.Time `json:"nominal,omitempty" doc:"the date that the rule named, when a closed day moved it"`
+	Passed  bool       `json:"passed,omitempty" doc:"it does not ring"`
+	Reason  string     `json:"reason,omitempty" doc:"why it was moved or is passed over"`
 }
 
 // ReportRequest is what is said of a report when it is saved.

@@ -22,6 +22,7 @@ type Job struct {
 // Definition is the part of a job that is saved anew as a version.
 type Definition struct {
 	Zone        string      `json:"zone" doc:"time zone of the job's rules and dates, such as Europe/London"`
+	Calendars   []string    `json:"calendars,omitempty" maxItems:"10" doc:"names of the calendars of open days; a day is open when all of them say so; Monday to Friday when left out"`
 	Triggers    []Trigger   `json:"triggers,omitempty" maxItems:"50"`
 	Values      Values      `json:"values,omitempty" doc:"values of the reports' parameters, by name"`
 	Tasks       []Task      `json:"tasks" maxItems:"50"`
@@ -36,11 +37,12 @@ type Definition struct {
 
 // Trigger is a rule with values of its own.
 type Trigger struct {
-	ID      int64      `json:"id,omitempty" doc:"given by the service" required:"false"`
-	Rule    string     `json:"rule" minLength:"1" maxLength:"500" doc:"when it rings: five cron fields"`
-	Values  Values     `json:"values,omitempty" doc:"values that go before the job's"`
-	Reading string     `json:"reading,omitempty" doc:"the rule in words, given by the service" required:"false"`
-	NextDue *time.Time `json:"next_due,omitempty" doc:"given by the service" required:"false"`
+	ID int64 `json:"id,omitempty" doc:"given by the service" required:"false"`
+	Timing
+	Values      Values     `json:"values,omitempty" doc:"values that go before the job's"`
+	Reading     string     `json:"reading,omitempty" doc:"the rule in words, given by the service" required:"false"`
+	NextDue     *time.Time `json:"next_due,omitempty" doc:"when it rings next, given by the service" required:"false"`
+	NextNominal *time.Time `json:"-"`
 }
 
 // Task is one step of a job. Tasks run one after another.

@@ -7,6 +7,7 @@ import (
 
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
+	"ironbell/internal/core/moment"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -23,7 +24,7 @@ func TestBind(t *testing.T) {
 		{Name: "share", Type: job.TypeNumber},
 		{Name: "all", Type: job.TypeYesNo, Default: false},
 	}
-	got, err := job.Bind(params, job.Values{"port": "Pennold", "since": "2026-11-01 06:30", "share": "12.50", "all": "yes"}, nominal)
+	got, err := job.Bind(params, job.Values{"port": "Pennold", "since": "2026-11-01 06:30", "share": "12.50", "all": "yes"}, nominal, moment.DefaultFrame)
 	require.NoError(t, err)
 	assert.Equal(t, []job.Bound{
 		{Name: "port", Label: "Port", Type: job.TypeText, Text: "Pennold"},
@@ -44,7 +45,7 @@ func TestBindNamesEachParameterThatIsWrong(t *testing.T) {
 		{Name: "all", Label: "All", Type: job.TypeYesNo},
 		{Name: "name", Label: "Name", Type: job.TypeText},
 	}
-	_, err := job.Bind(params, job.Values{"from": "2026-02-30", "limit": 1.5, "share": "1/3", "all": "perhaps", "name": "a\x00b"}, nominal)
+	_, err := job.Bind(params, job.Values{"from": "2026-02-30", "limit": 1.5, "share": "1/3", "all": "perhaps", "name": "a\x00b"}, nominal, moment.DefaultFrame)
 	var wrong *fault.Invalid
 	require.ErrorAs(t, err, &wrong)
 	said := map[string]string{}
@@ -59,7 +60,7 @@ func TestBindNamesEachParameterThatIsWrong(t *testing.T) {
 		"all":   `All takes yes or no, not "perhaps"`,
 		"name":  "Name holds a zero character, which no database takes",
 	}, said)
-	_, err = job.Bind(params[:1], job.Values{"port": []any{"a"}}, nominal)
+	_, err = job.Bind(params[:1], job.Values{"port": []any{"a"}}, nominal, moment.DefaultFrame)
 	assert.ErrorContains(t, err, "Port takes one text, not a list")
 }
 

@@ -85,7 +85,7 @@ func (d ReportDefinition) Check(v *fault.Invalid) {
 		}
 		seen[p.Name] = true
 		if p.Default != nil {
-			if _, err := p.bind(p.Default, time.Date(2026, 1, 15, 6, 0, 0, 0, time.UTC)); err != nil {
+			if _, err := p.bind(p.Default, time.Date(2026, 1, 15, 6, 0, 0, 0, time.UTC), moment.DefaultFrame); err != nil {
 				v.Add(where+".default", "%s", err)
 			}
 		}
@@ -110,8 +110,8 @@ func (d ReportDefinition) Check(v *fault.Invalid) {
 }
 
 // Bind checks given values by type and reckons moments from nominal, which is
-// in the job's zone. The error is a *fault.Invalid that names each parameter.
-func Bind(params []Parameter, given Values, nominal time.Time) ([]Bound, error) {
+// in the job's zone, within a frame. The error is a *fault.Invalid that names each parameter.
+func Bind(params []Parameter, given Values, nominal time.Time, f moment.Frame) ([]Bound, error) {
 	wrong := &fault.Invalid{}
 	bound := make([]Bound, 0, len(params))
 	for _, p := range params {
@@ -126,7 +126,7 @@ func Bind(params []Parameter, given Values, nominal time.Time) ([]Bound, error) 
 			bound = append(bound, Bound{Name: p.Name, Label: p.Called(), Type: p.Type, Null: true})
 			continue
 		}
-		b, err := p.bind(value, nominal)
+		b, err := p.bind(value, nominal, f)
 		if err != nil {
 			wrong.Add(p.Name, "%s", err)
 			continue
@@ -156,7 +156,7 @@ func (p Parameter) Called() string {
 	return p.Name
 }
 
-func (p Parameter) bind(value any, nominal time.Time) (Bound, error) {
+func (p Parameter) bind(value any, nominal time.Time, f moment.Frame) (Bound, error) {
 	b := Bound{Name: p.Name, Label: p.Called(), Type: p.Type}
 	text, isText := value.(string)
 	switch v := value.(type) {
@@ -203,7 +203,7 @@ func (p Parameter) bind(value any, nominal time.Time) (Bound, error) {
 		if !isText {
 			return b, fmt.Errorf("%s takes a date such as 2026-11-23 or a moment such as start of month, not %s", p.Called(), text)
 		}
-		t, from, err := p.when(text, nominal)
+		t, from, err := p.when(text, nominal, f)
 		if err != nil {
 			return b, err
 		}
@@ -217,7 +217,7 @@ func (p Parameter) bind(value any, nominal time.Time) (Bound, error) {
 	return b, nil
 }
 
-func (p Parameter) when(text string, nominal time.Time) (t time.Time, from string, err error) {
+func (p Parameter) when(text string, nominal time.Time, f moment.Frame) (t time.Time, from string, err error) {
 	layouts := []string{time.DateOnly}
 	if p.Type == TypeInstant {
 		layouts = []string{time.RFC3339, "2006-01-02T15:04", "2006-01-02 15:04", time.DateOnly}
@@ -234,5 +234,5 @@ func (p Parameter) when(text string, nominal time.Time) (t time.Time, from strin
 	if err != nil {
 		return t, "", fmt.Errorf("%s takes a date such as 2026-11-23 or a moment: %w", p.Called(), err)
 	}
-	return m.At(nominal), text, nil
+	return m.At(nominal, f), text, nil
 }

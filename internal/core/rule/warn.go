@@ -202,7 +202,8 @@ func (r Rule) Often(after time.Time) string {
 	case perDay >= 1 && ringing >= 6.9:
 		return say(round(perDay), "times a day")
 	case most > 1 && ringing >= 1:
-		return say(most, "times a day") + " on " + say(ringing, "days a week")
+		text := say(most, "times a day") + " on " + say(ringing, "days a week")
+		return strings.Replace(text, " on 1 days", " on 1 day", 1)
 	}
 	for _, u := range []struct {
 		days float64

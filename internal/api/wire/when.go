@@ -1,0 +1,141 @@
+package wire
+
+import (
+	"time"
+
+	"ironbell/internal/core/calendar"
+	"ironbell/internal/core/job"
+)
+
+// WhenRequest asks what a rule means.
+type WhenRequest struct {
+	job.Timing
+	Zone      string     `json:"zone,omitempty" doc:"the zone of the signed-in person when left out"`
+	Calendars []string   `json:"calendars,omitempty" maxItems:"10"`
+	From      *time.Time `json:"from,omitempty" doc:"now when left out"`
+	Rings     int        `json:"rings,omitempty" minimum:"0" maximum:"500" doc:"how many rings are told; 10 when left out"`
+}
+
+// When is what a rule means, or where it is wrong.
+type When struct {
+	Reading   string     `json:"reading,omitempty" doc:"the rule in words"`
+	Notation  string     `json:"notation,omitempty" enum:"words,cron,icalendar"`
+	Often     string     `json:"often,omitempty" doc:"how often it rings, in words"`
+	Warnings  []string   `json:"warnings"`
+	Fires     []Fire     `json:"fires" doc:"the next rings"`
+	Zone      string     `json:"zone"`
+	Cron      string     `json:"cron,omitempty" doc:"the rule as cron, when cron can say it"`
+	ICalendar string     `json:"icalendar,omitempty" doc:"the rule as iCalendar, when RRULE can say it"`
+	Wrong     *WrongRule `json:"wrong,omitempty" doc:"what is wrong; all else is empty then"`
+}
+
+// Fire is a ring of a rule.
+type Fire struct {
+	At      time.Time  `json:"at"`
+	Nominal *time.Time `json:"nominal,omitempty" doc:"the date that the rule named, when a closed day moved it"`
+	Passed  bool       `json:"passed,omitempty" doc:"it does not ring: the day is closed, or the hour is not permitted"`
+	Reason  string     `json:"reason,omitempty"`
+}
+
+// WrongRule says what is wrong with a rule, and where.
+type WrongRule struct {
+	Field    string `json:"field" doc:"rule, start, end, count, hours, closed, zone or calendars"`
+	Column   int    `json:"column,omitempty" doc:"of the rule's text, counted from 1"`
+	Sentence string `json:"sentence"`
+	Meant    string `json:"meant,omitempty" doc:"a word that may have been meant"`
+}
+
+// Forecast is the rings to come.
+type Forecast struct {
+	From    time.Time  `json:"from"`
+	To      time.Time  `json:"to"`
+	Zone    string     `json:"zone"`
+	Rings   []Coming   `json:"rings" doc:"the first of them, as many as were asked for, with those that are passed over"`
+	Total   int        `json:"total" doc:"how many ring"`
+	Moved   int        `json:"moved" doc:"of these, how many a closed day moved"`
+	Passed  int        `json:"passed" doc:"how many are passed over"`
+	Hours   []HourLoad `json:"hours" doc:"the load by hour"`
+	Minutes []Busy     `json:"minutes" doc:"the busiest minutes, at most 20"`
+	Clashes []Clash    `json:"clashes" doc:"where more runs are at work than the service works at once"`
+	AtOnce  int        `json:"at_once" doc:"runs that this node works at once"`
+}
+
+// HourLoad is what rings in an hour.
+type HourLoad struct {
+	At      time.Time `json:"at"`
+	Rings   int       `json:"rings"`
+	Busiest time.Time `json:"busiest" doc:"the minute with most rings"`
+	Most    int       `json:"most" doc:"rings in that minute"`
+	Working int       `json:"working" doc:"most runs at work at once, at their usual duration"`
+}
+
+// Busy is a minute with several rings.
+type Busy struct {
+	At    time.Time `json:"at"`
+	Rings int       `json:"rings"`
+}
+
+// Clash is a stretch with more runs at work than the service works at once.
+type Clash struct {
+	From time.Time `json:"from"`
+	To   time.Time `json:"to"`
+	Most int       `json:"most"`
+	Jobs []string  `json:"jobs"`
+}
+
+// Calendar is a calendar of open and closed days.
+type Calendar struct {
+	Name      string    `json:"name"`
+	Version   int       `json:"version"`
+	UpdatedAt time.Time `json:"updated_at"`
+	Jobs      int       `json:"jobs" doc:"how many jobs go by it"`
+	calendar.Definition
+	Closings []calendar.Closing `json:"closings" doc:"days of the coming year that it closes, weekends apart"`
+	Last     string             `json:"last,omitempty" doc:"the last day that it names"`
+}
+
+// CalendarPage is a calendar with what depends on it.
+type CalendarPage struct {
+	Calendar
+	UsedBy []string `json:"used_by" doc:"names of the jobs that go by it"`
+}
+
+// Effect is what a change of a calendar does to one trigger.
+type Effect struct {
+	Job     string      `json:"job"`
+	Zone    string      `json:"zone"`
+	Reading string      `json:"reading"`
+	Gone    []time.Time `json:"gone" doc:"rings of the coming year that there will not be, at most 20"`
+	New     []time.Time `json:"new" doc:"rings of the coming year that there were not, at most 20"`
+}
+
+// CalendarSaved is a calendar that was saved, or would be, with the effects.
+type CalendarSaved struct {
+	Calendar Calendar `json:"calendar"`
+	Saved    bool     `json:"saved"`
+	Effects  []Effect `json:"effects" doc:"the rings of the coming year that change"`
+}
+
+// ICSRequest is an iCalendar file to be read.
+type ICSRequest struct {
+	Text string `json:"text" maxLength:"4194304" doc:"the file as it is"`
+}
+
+// ICSRead is what was read from an iCalendar file.
+type ICSRead struct {
+	Entries []calendar.Entry `json:"entries"`
+	Notes   []string         `json:"notes" doc:"what was left out"`
+}
+
+// Feed is a person's link to the forecast.
+type Feed struct {
+	Address string     `json:"address,omitempty" doc:"shown once, when it is made; whoever has it sees when jobs ring"`
+	Since   *time.Time `json:"since,omitempty"`
+}
+
+// Moment is what a moving date gives.
+type Moment struct {
+	From    time.Time  `json:"from"`
+	To      *time.Time `json:"to,omitempty" doc:"of a range"`
+	Explain string     `json:"explain"`
+}

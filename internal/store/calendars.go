@@ -1,0 +1,165 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"time"
+
+	"ironbell/internal/core/calendar"
+	"ironbell/internal/core/job"
+
+	"github.com/jmoiron/sqlx"
+)
+
+// Calendar is a calendar in its newest version.
+type Calendar struct {
+	ID         int64     `db:"id"`
+	Name       string    `db:"name"`
+	Version    int       `db:"version"`
+	UpdatedAt  time.Time `db:"updated_at"`
+	Jobs       int       `db:"jobs"` // that go by it
+	Definition calendar.Definition
+}
+
+type calendarRow struct {
+	Calendar
+	Document document[calendar.Definition] `db:"definition"`
+}
+
+const calendarColumns = `c.id, c.name, c.version, c.updated_at, v.definition,
+	(SELECT count(*) FROM job_uses u WHERE u.kind = 'calendar' AND u.id = c.id) AS jobs
+	FROM calendars c JOIN calendar_versions v ON v.calendar_id = c.id AND v.version = c.version`
+
+// Calendars lists all calendars by name, at most 1000.
+func (q q) Calendars(ctx context.Context) ([]Calendar, error) {
+	var rows []calendarRow
+	err := sqlx.SelectContext(ctx, q.ext, &rows, `SELECT `+calendarColumns+` ORDER BY c.name LIMIT 1000`)
+	out := make([]Calendar, len(rows))
+	for i, r := range rows {
+		out[i] = r.Calendar
+		out[i].Definition = r.Document.V
+	}
+	return out, wrap(err, "list the calendars")
+}
+
+// Calendar finds a calendar by its name.
+func (q q) Calendar(ctx context.Context, name string) (Calendar, error) {
+	var row calendarRow
+	err := sqlx.GetContext(ctx, q.ext, &row, `SELECT `+calendarColumns+` WHERE c.name = $1`, name)
+	row.Calendar.Definition = row.Document.V
+	return row.Calendar, found(err, "calendar", name)
+}
+
+// CalendarVersions lists the version of each calendar by name.
+func (q q) CalendarVersions(ctx context.Context) (map[string]int, error) {
+	var rows []struct {
+		Name    string `db:"name"`
+		Version int    `db:"version"`
+	}
+	err := sqlx.SelectContext(ctx, q.ext, &rows, `SELECT name, version FROM calendars LIMIT 1000`)
+	versions := make(map[string]int, len(rows))
+	for _, r := range rows {
+		versions[r.Name] = r.Version
+	}
+	return versions, wrap(err, "list the calendars")
+}
+
+// PutCalendar adds a calendar or saves a new version of the one of that name.
+func (q q) PutCalendar(ctx context.Context, name string, author int64, d calendar.Definition) (Calendar, error) {
+	var row struct {
+		ID      int64 `db:"id"`
+		Version int   `db:"version"`
+	}
+	err := sqlx.GetContext(ctx, q.ext, &row, `INSERT INTO calendars (name, version) VALUES ($1, 1)
+		ON CONFLICT (name) DO UPDATE SET version = calendars.version + 1, updated_at = now() RETURNING id, version`, name)
+	if err != nil {
+		return Calendar{}, wrap(err, "save the calendar")
+	}
+	if _, err := q.ext.ExecContext(ctx, `INSERT INTO calendar_versions (calendar_id, version, definition, author_id) VALUES ($1, $2, $3, $4)`,
+		row.ID, row.Version, document[calendar.Definition]{d}, author); err != nil {
+		return Calendar{}, wrap(err, "save the calendar's version")
+	}
+	if err := q.Tell(ctx, Notice{Kind: "calendars", ID: name}); err != nil {
+		return Calendar{}, err
+	}
+	return q.Calendar(ctx, name)
+}
+
+// RemoveCalendar removes a calendar that no job goes by.
+func (q q) RemoveCalendar(ctx context.Context, name string) error {
+	if _, err := q.ext.ExecContext(ctx, `DELETE FROM calendars WHERE name = $1`, name); err != nil {
+		return wrap(err, "remove the calendar")
+	}
+	return q.Tell(ctx, Notice{Kind: "calendars", ID: name})
+}
+
+// JobsUsing lists the jobs that speak of a calendar, by name.
+func (q q) JobsUsing(ctx context.Context, calendarID int64) ([]job.Job, error) {
+	var rows []jobRow
+	err := sqlx.SelectContext(ctx, q.ext, &rows, `SELECT `+jobColumns+` JOIN job_uses u ON u.job_id = j.id AND u.kind = 'calendar' AND u.id = $1
+		ORDER BY j.name LIMIT 5000`, calendarID)
+	if err != nil {
+		return nil, wrap(err, "find the jobs of the calendar")
+	}
+	return q.withTriggers(ctx, rows)
+}
+
+// NextRing is when a trigger rings next, and the date that its rule names for it.
+type NextRing struct{ Due, Nominal time.Time }
+
+// MoveTriggers sets the next rings of triggers; nil for none.
+func (q q) MoveTriggers(ctx context.Context, next map[int64]*NextRing) error {
+	if len(next) == 0 {
+		return nil
+	}
+	ids, dues, nominals := make([]int64, 0, len(next)), make([]*time.Time, 0, len(next)), make([]*time.Time, 0, len(next))
+	for id, n := range next {
+		ids = append(ids, id)
+		if n == nil {
+			dues, nominals = append(dues, nil), append(nominals, nil)
+			continue
+		}
+		dues, nominals = append(dues, &n.Due), append(nominals, &n.Nominal)
+	}
+	if _, err := q.ext.ExecContext(ctx, `UPDATE triggers t SET next_due = u.due, next_nominal = u.nominal
+		FROM unnest($1::bigint[], $2::timestamptz[], $3::timestamptz[]) AS u(id, due, nominal) WHERE t.id = u.id`, ids, dues, nominals); err != nil {
+		return wrap(err, "move the triggers")
+	}
+	return q.Tell(ctx, Notice{Kind: "jobs"})
+}
+
+// LockTriggers locks the triggers of jobs, so that the clock waits for what is
+// decided about them.
+func (t *Tx) LockTriggers(ctx context.Context, jobs []int64) error {
+	_, err := t.ext.ExecContext(ctx, `SELECT id FROM triggers WHERE job_id = ANY($1) ORDER BY id FOR UPDATE`, jobs)
+	return wrap(err, "lock the triggers")
+}
+
+// PutFeed keeps the hash of a person's link to the forecast, in place of the
+// one before. A nil hash ends the link.
+func (q q) PutFeed(ctx context.Context, person int64, hash []byte) error {
+	if hash == nil {
+		_, err := q.ext.ExecContext(ctx, `DELETE FROM feeds WHERE person_id = $1`, person)
+		return wrap(err, "end the link")
+	}
+	_, err := q.ext.ExecContext(ctx, `INSERT INTO feeds (person_id, hash) VALUES ($1, $2)
+		ON CONFLICT (person_id) DO UPDATE SET hash = excluded.hash, created_at = now()`, person, hash)
+	return wrap(err, "save the link")
+}
+
+// PersonByFeed finds whose link it is.
+func (q q) PersonByFeed(ctx context.Context, hash []byte) (job.Person, error) {
+	var p job.Person
+	err := sqlx.GetContext(ctx, q.ext, &p, `SELECT `+personColumns+` FROM feeds f JOIN people p ON p.id = f.person_id WHERE f.hash = $1`, hash)
+	return p, found(err, "link", "")
+}
+
+// FeedSince tells since when a person has a link to the forecast.
+func (q q) FeedSince(ctx context.Context, person int64) (since time.Time, ok bool, err error) {
+	err = sqlx.GetContext(ctx, q.ext, &since, `SELECT created_at FROM feeds WHERE person_id = $1`, person)
+	if errors.Is(err, sql.ErrNoRows) {
+		return since, false, nil
+	}
+	return since, err == nil, wrap(err, "find the link")
+}
