@@ -2,6 +2,7 @@ package demo
 
 import (
 	"context"
+	_ "embed"
 	"fmt"
 	"net"
 	"strconv"
@@ -9,6 +10,7 @@ import (
 
 	"ironbell/client"
 	"ironbell/internal/api/wire"
+	"ironbell/internal/core/calendar"
 	"ironbell/internal/core/job"
 )
 
@@ -76,6 +78,21 @@ func Load(ctx context.Context, c *client.Client, w World) error {
 			return fmt.Errorf("save the report %s: %w", r.name, err)
 		}
 	}
+	holidays, err := c.ReadICS(ctx, holidayFile)
+	if err != nil {
+		return fmt.Errorf("read the public holidays: %w", err)
+	}
+	for name, d := range map[string]calendar.Definition{
+		"Public holidays": {Closed: holidays.Entries},
+		"Harbour": {Week: []string{"mon", "tue", "wed", "thu", "fri", "sat"}, Closed: []calendar.Entry{
+			{Label: "Grey Skerry's slipway is closed", Rule: "on the first tuesday of every month"},
+			{Label: "Winter dredging at Pennold", Date: "2027-01-18", Days: 5},
+		}},
+	} {
+		if _, err := c.SaveCalendar(ctx, name, d, false); err != nil {
+			return fmt.Errorf("save the calendar %s: %w", name, err)
+		}
+	}
 	for _, j := range jobs {
 		d := j.Definition
 		d.Zone = Zone
@@ -85,6 +102,11 @@ func Load(ctx context.Context, c *client.Client, w World) error {
 	}
 	return nil
 }
+
+// holidayFile is the company's holidays as its calendar program exports them.
+//
+//go:embed holidays.ics
+var holidayFile string
 
 var people = []struct {
 	login, name, mail, role string
@@ -207,9 +229,10 @@ var jobs = []namedJob{
 		},
 	}},
 	{"Sailing punctuality by route", "mara", job.Definition{
+		Calendars: []string{"Public holidays"},
 		Triggers: []job.Trigger{
-			{Timing: job.Timing{Rule: "15 6 * * 1-5"}, Values: job.Values{"from": "yesterday - 6 days", "to": "yesterday"}},
-			{Timing: job.Timing{Rule: "15 6 1,15 * *"}, Values: job.Values{"from": "start of month - 8 months", "to": "end of last month"}},
+			{Timing: job.Timing{Rule: "on weekdays at 06:15 skip closed days"}, Values: job.Values{"from": "yesterday - 6 days", "to": "yesterday"}},
+			{Timing: job.Timing{Rule: "on day 1 and 15 of every month at 06:15", Closed: "after"}, Values: job.Values{"from": "start of month - 8 months", "to": "end of last month"}},
 		},
 		Retry: retry(3, 10*time.Minute),
 		Tasks: []job.Task{
@@ -218,21 +241,29 @@ var jobs = []namedJob{
 		},
 	}},
 	{"Fuel burn by vessel", "joren", job.Definition{
-		Triggers: []job.Trigger{{Timing: job.Timing{Rule: "0 5 * * 1"}, Values: job.Values{"from": "start of week - 8 weeks", "to": "start of week - 1 day"}}}, Retry: retry(3, 10*time.Minute),
+		Triggers: []job.Trigger{{Timing: job.Timing{Rule: "every 2 weeks on mon at 05:00 from 2026-01-05"}, Values: job.Values{"from": "start of last 8 weeks", "to": "end of last 8 weeks"}}}, Retry: retry(3, 10*time.Minute),
 		Tasks: []job.Task{
 			report("Fuel burn by vessel", job.Output{Format: "xlsx", Name: "Fuel burn to {value.to}"}, job.Output{Format: "html-mail"}),
 			mail("company mail", "", "Fuel of the last eight weeks.", "joren.tak@tarnwick.example"),
 		},
 	}},
 	{"Open defects", "joren", job.Definition{
-		Triggers: []job.Trigger{{Timing: job.Timing{Rule: "0 6-22/2 * * *"}}}, Retry: retry(3, 5*time.Minute),
+		Triggers: []job.Trigger{{Timing: job.Timing{Rule: "every 2 hours", Hours: []string{"06:00-22:00"}}}}, Retry: retry(3, 5*time.Minute),
 		Tasks: []job.Task{
 			report("Open defects", job.Output{Format: "html-mail"}),
 			mail("company mail", "Open defects: {rows}", "Defects that are open on all vessels.", "joren.tak@tarnwick.example"),
 		},
 	}},
+	{"Monthly board pack", "mara", job.Definition{
+		Calendars: []string{"Public holidays", "Harbour"},
+		Triggers:  []job.Trigger{{Timing: job.Timing{Rule: "on open day 3 of every month at 09:00"}, Values: job.Values{"from": "start of last month", "to": "end of last month"}}}, Retry: retry(3, 10*time.Minute),
+		Tasks: []job.Task{
+			report("Sailing punctuality by route", job.Output{Format: "xlsx", Name: "Board pack {date:%Y-%m}"}, job.Output{Format: "html-mail"}),
+			mail("company mail", "Board pack {date:%B %Y}", "The month in figures, for the board.", "aldous.penhale@tarnwick.example"),
+		},
+	}},
 	{"Port day sheet", "mara", job.Definition{
-		Triggers: []job.Trigger{{Timing: job.Timing{Rule: "30 5 * * *"}}}, Retry: retry(3, 10*time.Minute),
+		Triggers: []job.Trigger{{Timing: job.Timing{Rule: "DTSTART;TZID=Europe/London:20260105T053000\nRRULE:FREQ=DAILY"}}}, Retry: retry(3, 10*time.Minute),
 		Tasks: []job.Task{
 			report("Port day sheet", job.Output{Format: "xlsx", Name: "Day sheet {value.day}"}, job.Output{Format: "html-mail"}),
 			mail("company mail", "", "The sheet of the day before.", "oren.hask@tarnwick.example", "brina.colm@tarnwick.example", "tavish.rook@tarnwick.example", "maeve.tarn@tarnwick.example", "idris.vane@tarnwick.example"),

@@ -26,7 +26,7 @@ func TestTheClient(t *testing.T) {
 
 	out, _, status := w.ironbell("jobs")
 	assert.Zero(t, status)
-	for _, want := range []string{"Quay board", "Monday to Friday at 06:15", "has not run yet", "GMT"} {
+	for _, want := range []string{"Quay board", "on weekdays at 06:15", "has not run yet", "GMT"} {
 		assert.Contains(t, out, want)
 	}
 	out, _, _ = w.ironbell("jobs", "crew")

@@ -87,7 +87,7 @@ func TestTheConsole(t *testing.T) {
 	p.sees("Manifest")
 	p.do(chromedp.Navigate("http://" + w.listen + "/jobs?search=quay"))
 	p.sees("1 of 3")
-	assert.Contains(t, p.text(), "Monday to Friday at 06:15")
+	assert.Contains(t, p.text(), "on weekdays at 06:15")
 	p.do(chromedp.Click(chromedp.Search("//a[normalize-space()='Quay board']")))
 	p.sees("When, in London")
 	assert.Contains(t, p.text(), "Next rings")

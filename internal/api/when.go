@@ -10,6 +10,7 @@ import (
 
 	"ironbell/internal/access"
 	"ironbell/internal/api/wire"
+	"ironbell/internal/core/civil"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/forecast"
 	"ironbell/internal/core/job"
@@ -26,6 +27,7 @@ const (
 	forecastDays = 92              // looked ahead at most
 	feedDays     = 31              // that a feed tells
 	maxFeed      = 5000            // events of a feed
+	oftenADay    = 24              // rings a day from which a feed tells one event for the day
 	usualFeed    = 5 * time.Minute // an event's length when nobody knows
 	feedRefresh  = "PT1H"          // how often a calendar program should ask
 )
@@ -235,6 +237,7 @@ func (s *server) readMoment(ctx context.Context, text string, at time.Time, zone
 type foreseen struct {
 	entries  []forecast.Entry
 	jobs     []job.Job // of each entry
+	triggers []int64
 	readings []string
 }
 
@@ -258,12 +261,16 @@ func (s *server) foresee(ctx context.Context, search string) (foreseen, error) {
 	}
 	for _, j := range on {
 		_, usual := lastOf(last, j.ID)
-		for _, r := range s.Engine.Rules(j) {
+		for i, r := range s.Engine.Rules(j) {
+			if r.Notation() == "" {
+				continue // it can no longer be read
+			}
 			e := forecast.Entry{Rule: r}
 			if usual != nil {
 				e.Usual = time.Duration(*usual * float64(time.Second))
 			}
 			f.entries, f.jobs, f.readings = append(f.entries, e), append(f.jobs, j), append(f.readings, r.Reading())
+			f.triggers = append(f.triggers, j.Triggers[i].ID)
 		}
 	}
 	return f, nil
@@ -351,22 +358,36 @@ func (s *server) feed(w http.ResponseWriter, r *http.Request) {
 	c.SetXWRCalName("Iron Bell forecast")
 	c.SetRefreshInterval(feedRefresh)
 	n := 0
+	days := map[[2]int64]int{} // rings of triggers that ring often, by trigger and day
 	for ring := range forecast.Rings(f.entries, now, now.AddDate(0, 0, feedDays)) {
 		if ring.Passed {
 			continue
 		}
+		entry := f.entries[ring.Entry]
+		day, often := ring.Due.Format(time.DateOnly), entry.Rule.Most() > oftenADay
+		if often {
+			key := [2]int64{int64(ring.Entry), dayNumber(ring.Due)}
+			if days[key]++; days[key] > 1 {
+				continue
+			}
+		}
 		if n++; n > maxFeed {
 			break
 		}
-		j, entry := f.jobs[ring.Entry], f.entries[ring.Entry]
-		e := c.AddEvent(fmt.Sprintf("%d-%d-%d@ironbell", j.ID, ring.Entry, ring.Due.Unix()))
+		j := f.jobs[ring.Entry]
+		e := c.AddEvent(fmt.Sprintf("%d-%d-%s@ironbell", j.ID, f.triggers[ring.Entry], ring.Due.UTC().Format("20060102T150405Z")))
 		e.SetDtStampTime(now)
-		e.SetStartAt(ring.Due)
-		length := entry.Usual
-		if length <= 0 {
-			length = usualFeed
+		if often {
+			// One event for the day: hundreds would bury all others.
+			e.SetProperty(ics.ComponentPropertyDtStart, strings.ReplaceAll(day, "-", ""), ics.WithValue("DATE"))
+		} else {
+			e.SetStartAt(ring.Due)
+			length := entry.Usual
+			if length <= 0 {
+				length = usualFeed
+			}
+			e.SetEndAt(ring.Due.Add(max(length, time.Minute)))
 		}
-		e.SetEndAt(ring.Due.Add(max(length, time.Minute)))
 		e.SetSummary(j.Name)
 		text := upperFirst(f.readings[ring.Entry]) + " (" + j.Zone + ")."
 		if reason := entry.Rule.Reason(ring.Ring); reason != "" {
@@ -381,6 +402,12 @@ func (s *server) feed(w http.ResponseWriter, r *http.Request) {
 	if _, err := w.Write([]byte(c.Serialize(ics.WithNewLineWindows))); err != nil {
 		s.Log.Debug("a feed was not read to its end", "error", err)
 	}
+}
+
+// dayNumber numbers the date of a time in its own zone.
+func dayNumber(t time.Time) int64 {
+	y, m, d := t.Date()
+	return civil.Serial(y, int(m), d)
 }
 
 func upperFirst(text string) string {

@@ -119,13 +119,13 @@ func (e *Engine) Described(j job.Job) job.Job {
 	return j
 }
 
-// Rules reads the rules of a job's triggers. Those that can no longer be read are
-// left out.
+// Rules reads the rules of a job's triggers, in their order. One that can no
+// longer be read rings never.
 func (e *Engine) Rules(j job.Job) []rule.Rule {
-	out := make([]rule.Rule, 0, len(j.Triggers))
-	for _, t := range j.Triggers {
+	out := make([]rule.Rule, len(j.Triggers))
+	for i, t := range j.Triggers {
 		if r, err := e.times.rule(t.Timing, j.Zone, j.Calendars); err == nil {
-			out = append(out, r)
+			out[i] = r
 		}
 	}
 	return out

@@ -51,7 +51,7 @@ func (p *plan) words() string {
 			add("in zone " + p.zone.String())
 		}
 		if p.from != never {
-			add("from " + p.sayMoment(p.from, false))
+			add("from " + p.sayStart())
 		}
 		if p.until != always {
 			add("until " + p.sayMoment(p.until, false))
@@ -124,6 +124,18 @@ func (p *plan) sayMoment(at int64, exact bool) string {
 		text += t.Format(" -07:00")
 	}
 	return text
+}
+
+// sayStart says the start: as a date alone where no time of that day comes
+// before it.
+func (p *plan) sayStart() string {
+	wall := p.from + p.spans.At(p.from).Offset
+	serial, sec := civil.Split(wall)
+	midnight := p.spans.Instant(serial * civil.Day)
+	if p.times.kind == wallTimes && sec <= p.times.first && len(p.moved) == 0 && midnight+sec == p.from && p.spans.At(midnight).Offset == p.spans.At(p.from).Offset {
+		return time.Unix(serial*civil.Day, 0).UTC().Format(time.DateOnly)
+	}
+	return p.sayMoment(p.from, false)
 }
 
 // sayDays says the periods, dates, months and weeks.
