@@ -23,10 +23,12 @@ import (
 )
 
 const (
-	maxForecast  = 5000            // rings told at once
-	forecastDays = 92              // looked ahead at most
-	feedDays     = 31              // that a feed tells
-	maxFeed      = 5000            // events of a feed
+	maxForecast  = 5000 // rings told at once
+	forecastDays = 92   // looked ahead at most
+	feedDays     = 31   // that a feed tells
+	maxFeed      = 5000 // events of a feed
+	whenDays     = 63   // of which the editor's month view is made
+	whenSteps    = 100_000
 	oftenADay    = 24              // rings a day from which a feed tells one event for the day
 	usualFeed    = 5 * time.Minute // an event's length when nobody knows
 	feedRefresh  = "PT1H"          // how often a calendar program should ask
@@ -139,7 +141,7 @@ func orElse(text, otherwise string) string {
 
 // readRule says what a rule means. What is wrong with it is an answer, too.
 func (s *server) readRule(ctx context.Context, in wire.WhenRequest) (wire.When, error) {
-	out := wire.When{Warnings: []string{}, Fires: []wire.Fire{}, Zone: in.Zone}
+	out := wire.When{Warnings: []string{}, Fires: []wire.Fire{}, Days: []wire.WhenDay{}, Zone: in.Zone}
 	r, err := s.Engine.Rule(ctx, in.Timing, in.Zone, in.Calendars)
 	var invalid *fault.Invalid
 	if errors.As(err, &invalid) {
@@ -181,7 +183,40 @@ func (s *server) readRule(ctx context.Context, in wire.WhenRequest) (wire.When, 
 		}
 		out.Fires = append(out.Fires, fireOf(r, ring))
 	}
+	out.Days = daysOf(r, from)
 	return out, nil
+}
+
+// daysOf sums the coming weeks up by day.
+func daysOf(r rule.Rule, from time.Time) []wire.WhenDay {
+	days := []wire.WhenDay{}
+	until := from.AddDate(0, 0, whenDays)
+	at := from
+	for range whenSteps {
+		ring, ok := r.Step(at)
+		if !ok || ring.Due.After(until) {
+			break
+		}
+		at = ring.Due
+		date := ring.Due.Format(time.DateOnly)
+		if n := len(days); n == 0 || days[n-1].Date != date {
+			days = append(days, wire.WhenDay{Date: date})
+		}
+		d := &days[len(days)-1]
+		switch {
+		case ring.Passed:
+			d.Passed++
+		default:
+			d.Rings++
+		}
+		if ring.Moved() {
+			d.Moved++
+		}
+		if d.Reason == "" {
+			d.Reason = r.Reason(ring)
+		}
+	}
+	return days
 }
 
 func fireOf(r rule.Rule, ring rule.Ring) wire.Fire {

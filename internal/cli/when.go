@@ -170,7 +170,11 @@ func printWhen(i IO, r rule.Rule, said whenSaid, after time.Time, fires []time.T
 		if at.Second() != 0 {
 			clock = "15:04:05"
 		}
-		fmt.Fprintf(i.Out, "  %s\n", at.Format("Mon _2 Jan 2006  "+clock+" MST  -07:00"))
+		why := ""
+		if ring, ok := r.Step(at.Add(-time.Second)); ok && ring.Moved() {
+			why = "  " + r.Reason(ring)
+		}
+		fmt.Fprintf(i.Out, "  %s%s\n", at.Format("Mon _2 Jan 2006  "+clock+" MST  -07:00"), why)
 	}
 }
 

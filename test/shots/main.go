@@ -14,6 +14,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strings"
 	"time"
 
 	"ironbell/client"
@@ -36,9 +37,9 @@ func main() {
 }
 
 // terminal is a page that shows what a command printed.
-func terminal(run string, said []byte) string {
+func terminal(command string, said []byte) string {
 	return `<!doctype html><meta charset="utf-8"><h1 hidden></h1><body style="margin:0;background:#1b1e21;color:#ece7db;font:13px/1.45 'DejaVu Sans Mono',monospace"><pre style="white-space:pre-wrap;padding:16px 20px;margin:0;font:inherit">` +
-		`<b style="color:#dba95f">$</b> ironbell run -log ` + run + "\n" + html.EscapeString(string(said)) + `</pre></body>`
+		`<b style="color:#dba95f">$</b> ironbell ` + html.EscapeString(command) + "\n" + html.EscapeString(string(said)) + `</pre></body>`
 }
 
 func run(out, state, url, inbox, only string) error {
@@ -62,10 +63,27 @@ func run(out, state, url, inbox, only string) error {
 		return fmt.Errorf("no run of the passenger manifest has failed yet; let the demo run for a few minutes (%w)", err)
 	}
 	job := fmt.Sprint(shown[0].JobID)
-	said, err := exec.CommandContext(ctx, "bin/ironbell", "run", "-log", shown[0].ID.String()).Output() //nolint:gosec // our own program
-	if err != nil {
-		return fmt.Errorf("run the client: %w", err)
+	said := func(args ...string) (string, error) {
+		text, err := exec.CommandContext(ctx, "bin/ironbell", args...).Output() //nolint:gosec // our own program
+		if err != nil {
+			return "", fmt.Errorf("run the client: %w", err)
+		}
+		command := strings.Join(args, " ")
+		if args[0] == "when" {
+			command = fmt.Sprintf("%s -- %q", strings.Join(args[:len(args)-2], " "), args[len(args)-1])
+		}
+		return "data:text/html;charset=utf-8," + neturl.PathEscape(terminal(command, text)), nil
 	}
+	ran, err := said("run", "-log", shown[0].ID.String())
+	if err != nil {
+		return err
+	}
+	when, err := said("when", "-zone", "Europe/London", "-calendar", "demo/holidays.ics", "-count", "8", "--", "on day 25 and 31 of every month at 01:30 before closed days")
+	if err != nil {
+		return err
+	}
+	rule := neturl.Values{"rule": {"on the last open day of every month at 18:00 before closed days also on 2026-12-24 at 12:00"}, "calendar": {"Public holidays"}}
+	week := time.Now().AddDate(0, 0, 5).Format(time.DateOnly)
 	if err := os.MkdirAll(out, 0o755); err != nil { //nolint:gosec // pictures for everybody
 		return fmt.Errorf("make the folder: %w", err)
 	}
@@ -88,7 +106,13 @@ func run(out, state, url, inbox, only string) error {
 		{"runs", url + "/runs", false},
 		{"run", url + "/runs/" + shown[0].ID.String(), false},
 		{"inbox", inbox + "/", false},
-		{"client-run", "data:text/html;charset=utf-8," + neturl.PathEscape(terminal(shown[0].ID.String(), said)), true},
+		{"client-run", ran, true},
+		{"client-when", when, true},
+		{"forecast", url + "/forecast?from=" + week, false},
+		{"forecast-dark", url + "/forecast?from=" + week, true},
+		{"job-when", url + "/jobs/Sailing%20punctuality%20by%20route?change=when", false},
+		{"rule", url + "/when?" + rule.Encode(), false},
+		{"calendars", url + "/calendars/Harbour", false},
 	} {
 		if only != "" && only != s.name {
 			continue

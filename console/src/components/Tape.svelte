@@ -9,14 +9,22 @@
   import { clock, length, wall } from '../lib/time';
   import StateMark from './StateMark.svelte';
 
-  const { day }: { day: Day } = $props();
+  // A small one shows a day among others: flat, without a legend, and with its
+  // hours only where they are asked for.
+  const {
+    day,
+    small = false,
+    hours: withHours = true,
+    label = "The day's runs",
+  }: { day: Day; small?: boolean; hours?: boolean; label?: string } = $props();
   let width = $state(1000);
   let at = $state(0);
   const inset = 8;
-  const lane = 15;
+  const lane = $derived(small ? 9 : 15);
+  const thick = $derived(small ? 7 : 11);
   const inner = $derived(Math.max(200, width - 2 * inset));
   const marks = $derived(layTape(day, inner));
-  const lanes = $derived(Math.max(4, 1 + marks.reduce((n, m) => Math.max(n, m.lane), 0)));
+  const lanes = $derived(Math.max(small ? 3 : 4, 1 + marks.reduce((n, m) => Math.max(n, m.lane), 0)));
   const height = $derived(lanes * lane + 10);
   const floor = $derived(height - 2);
   const start = $derived(new Date(day.from).getTime());
@@ -64,23 +72,25 @@
   }
 </script>
 
-<section class="panel px-3 pt-2.5 pb-2" aria-label="The day's runs">
+<section class="panel px-3 {small ? 'pt-1' : 'pt-2.5 pb-2'}" aria-label={label}>
   <div bind:clientWidth={width}>
-    <svg {width} height={height + 22} class="block">
+    <svg {width} height={height + (withHours ? 22 : 3)} class="block">
       {#if isToday}
         <rect x={inset} y="2" width={here - inset} height={floor - 2} fill="var(--color-base-200)" />
       {/if}
       {#each hours as h (h)}
         {@const x = inset + (h / 24) * inner}
         <line x1={x} x2={x} y1="2" y2={floor + 4} stroke="var(--color-base-300)" />
-        <text
-          {x}
-          y={height + 16}
-          font-size="11.5"
-          fill="var(--color-neutral)"
-          text-anchor={h === 0 ? 'start' : h === 24 ? 'end' : 'middle'}
-          >{h === 24 ? '24:00' : clock(start + (h / 24) * (end - start), day.zone)}</text
-        >
+        {#if withHours}
+          <text
+            {x}
+            y={height + 16}
+            font-size="11.5"
+            fill="var(--color-neutral)"
+            text-anchor={h === 0 ? 'start' : h === 24 ? 'end' : 'middle'}
+            >{h === 24 ? '24:00' : clock(start + (h / 24) * (end - start), day.zone)}</text
+          >
+        {/if}
       {/each}
       <line x1={inset} x2={width - inset} y1={floor} y2={floor} stroke="var(--color-neutral)" />
       <g role="list" aria-label="Runs and rings of the day">
@@ -88,7 +98,7 @@
           {@const m = marks[i]}
           {#if m}
             {@const x = inset + m.x}
-            {@const y = floor - 13 - m.lane * lane}
+            {@const y = floor - thick - 2 - m.lane * lane}
             {@const tint = colour[toneOf(m.state)]}
             <g role="listitem">
               <a
@@ -105,7 +115,7 @@
                     {x}
                     {y}
                     width={m.width}
-                    height="11"
+                    height={thick}
                     rx="1.500"
                     fill="var(--color-base-100)"
                     stroke="var(--color-neutral)"
@@ -156,18 +166,20 @@
       {/if}
     </svg>
   </div>
-  <div class="flex flex-wrap items-baseline gap-x-6 gap-y-1 pt-1.5 pl-2">
-    {#each shown as state (state)}
-      {#if day.counts[state]}<StateMark {state} word="{day.counts[state]} {state}" />{/if}
-    {/each}
-    <span class="soft">{day.upcoming.length} to come</span>
-    <span class="flex-1"></span>
-    {#if day.lateness_seconds !== undefined}
-      <span
-        class="soft"
-        title="Half of the runs that a rule rang started within this time after they were due"
-        >Median lateness {day.lateness_seconds < 0.1 ? 'under 0.1 s' : length(day.lateness_seconds)}</span
-      >
-    {/if}
-  </div>
+  {#if !small}
+    <div class="flex flex-wrap items-baseline gap-x-6 gap-y-1 pt-1.5 pl-2">
+      {#each shown as state (state)}
+        {#if day.counts[state]}<StateMark {state} word="{day.counts[state]} {state}" />{/if}
+      {/each}
+      <span class="soft">{day.upcoming.length} to come</span>
+      <span class="flex-1"></span>
+      {#if day.lateness_seconds !== undefined}
+        <span
+          class="soft"
+          title="Half of the runs that a rule rang started within this time after they were due"
+          >Median lateness {day.lateness_seconds < 0.1 ? 'under 0.1 s' : length(day.lateness_seconds)}</span
+        >
+      {/if}
+    </div>
+  {/if}
 </section>

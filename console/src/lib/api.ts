@@ -15,6 +15,14 @@ export type Attempt = Schemas['Attempt'];
 export type Delivery = Schemas['Delivery'];
 export type LogLine = Schemas['LogLine'];
 export type Me = Schemas['Me'];
+export type Trigger = Schemas['Trigger'];
+/** When a trigger rings. */
+export type Timing = Pick<Trigger, 'rule' | 'start' | 'end' | 'count' | 'hours' | 'closed'>;
+export type Forecast = Schemas['Forecast'];
+export type Calendar = Schemas['Calendar'];
+export type CalendarEntry = Schemas['Entry'];
+export type CalendarDefinition = Schemas['Definition'];
+export type CalendarEffect = Schemas['Effect'];
 
 export const api = createClient<paths>({ baseUrl: '' });
 

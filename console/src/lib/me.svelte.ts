@@ -16,3 +16,8 @@ export function myZone(): string {
 export function mayChange(owner: string): boolean {
   return held.me?.role === 'administrator' || (held.me?.role === 'owner' && held.me.login === owner);
 }
+
+/** Whether this person may change what belongs to all. */
+export function isAdministrator(): boolean {
+  return held.me?.role === 'administrator';
+}

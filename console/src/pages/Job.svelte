@@ -1,5 +1,7 @@
 <script lang="ts">
   import { createMutation, createQuery, useQueryClient } from '@tanstack/svelte-query';
+  import { searchParams } from 'sv-router';
+  import ChangeWhen from '../components/ChangeWhen.svelte';
   import RunTable from '../components/RunTable.svelte';
   import StateMark from '../components/StateMark.svelte';
   import Trouble from '../components/Trouble.svelte';
@@ -8,9 +10,10 @@
   import { mayChange } from '../lib/me.svelte';
   import { now } from '../lib/now.svelte';
   import { distance, length, zoneWord } from '../lib/time';
+  import { param } from '../lib/param';
   import { navigate, p, route } from '../router';
 
-  const name = $derived(route.params.job ?? '');
+  const name = $derived(param(route.params.job));
   const client = useQueryClient();
   const query = createQuery(() => ({
     queryKey: ['job', name],
@@ -21,6 +24,7 @@
     queryFn: () => body(api.GET('/api/runs', { params: { query: { job: name, limit: 15 } } })),
   }));
   const job = $derived(query.data);
+  const editing = $derived(searchParams.get('change') === 'when');
   const may = $derived(job ? mayChange(job.owner) : false);
   const ring = createMutation(() => ({
     mutationFn: () => body(api.POST('/api/jobs/{job}/ring', { params: { path: { job: name } }, body: {} })),
@@ -68,14 +72,21 @@
   {/if}
   {#if ring.isError}<Trouble error={ring.error} />{/if}
   {#if turn.isError}<Trouble error={turn.error} />{/if}
+  {#if editing}<ChangeWhen {job} done={() => searchParams.delete('change')} />{/if}
   <div class="grid grid-cols-[1.350fr_1fr] gap-4 max-lg:grid-cols-1">
     <div class="flex min-w-0 flex-col gap-2.5">
       <section class="panel px-3.5 py-2.5">
-        <h2>When, in {zoneWord(job.zone)}</h2>
+        <div class="flex justify-between">
+          <h2>When, in {zoneWord(job.zone)}</h2>
+          {#if may}<button
+              class="cursor-pointer text-[13px] underline"
+              onclick={() => searchParams.set('change', 'when')}>Change when</button
+            >{/if}
+        </div>
         {#each job.triggers ?? [] as t (t.id)}
           <div class="border-base-300 flex flex-wrap items-baseline gap-x-3.5 border-b py-1">
             <span class="first-letter:uppercase">{t.reading}</span>
-            <span class="mono soft">{t.rule}</span>
+            {#if t.rule !== t.reading}<span class="mono soft">{t.rule}</span>{/if}
             <span class="flex-1"></span>
             {#if t.next_due}<span class="soft">next <Wall at={t.next_due} zone={job.zone} /></span>{/if}
             {#if t.values}
@@ -87,6 +98,13 @@
         {:else}
           <p>On demand only: it has no trigger.</p>
         {/each}
+        {#if job.calendars?.length}
+          <p class="soft pt-1 text-[13px]">
+            Open days by {#each job.calendars as c, i (c)}{i ? ' and ' : ''}<a
+                href={p('/calendars/:calendar', { params: { calendar: c } })}>{c}</a
+              >{/each}.
+          </p>
+        {/if}
       </section>
       <section class="panel px-3.5 py-2.5">
         <h2>What it does</h2>

@@ -26,7 +26,17 @@ type When struct {
 	Zone      string     `json:"zone"`
 	Cron      string     `json:"cron,omitempty" doc:"the rule as cron, when cron can say it"`
 	ICalendar string     `json:"icalendar,omitempty" doc:"the rule as iCalendar, when RRULE can say it"`
+	Days      []WhenDay  `json:"days" doc:"the days of the coming nine weeks on which it rings, or would but for a calendar"`
 	Wrong     *WrongRule `json:"wrong,omitempty" doc:"what is wrong; all else is empty then"`
+}
+
+// WhenDay is what a rule does on one day.
+type WhenDay struct {
+	Date   string `json:"date"`
+	Rings  int    `json:"rings"`
+	Moved  int    `json:"moved,omitempty" doc:"of these, how many a closed day moved here"`
+	Passed int    `json:"passed,omitempty" doc:"how many are passed over"`
+	Reason string `json:"reason,omitempty"`
 }
 
 // Fire is a ring of a rule.

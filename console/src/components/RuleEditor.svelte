@@ -1,0 +1,212 @@
+<script lang="ts">
+  // The editor of one trigger's timing: while one types, the reading, the
+  // warnings, the next rings and the coming months follow.
+  import { createQuery, keepPreviousData } from '@tanstack/svelte-query';
+  import { api, body, type Timing } from '../lib/api';
+  import { dateIn, monthsFrom } from '../lib/month';
+  import { now } from '../lib/now.svelte';
+  import { zoneWord } from '../lib/time';
+  import MonthGrid, { type GridDay } from './MonthGrid.svelte';
+  import Trouble from './Trouble.svelte';
+  import Wall from './Wall.svelte';
+
+  let {
+    timing = $bindable(),
+    zone,
+    calendars = [],
+  }: { timing: Timing; zone: string; calendars?: string[] } = $props();
+
+  const presets: [string, string][] = [
+    ['Weekdays', 'on weekdays at 06:15'],
+    ['Every hour', 'every hour at :05'],
+    ['Window', 'on open days between 06:00 and 22:00, every 15 minutes'],
+    ['1st and 15th', 'on day 1 and 15 of every month at 02:00'],
+    ['Month end', 'on the last open day of every month at 18:00'],
+    ['First Monday', 'on the first monday of every month at 18:15'],
+    ['Quarter end', 'on the last open day of every quarter at 18:00'],
+    ['Once', `once on ${dateIn(Date.now() + 86_400_000, 'UTC')} at 14:00`],
+    ['Cron', '15 6 * * 1-5'],
+  ];
+  let asked = $state(JSON.stringify(timing));
+  $effect(() => {
+    const text = JSON.stringify(timing);
+    const timer = setTimeout(() => (asked = text), 150);
+    return () => clearTimeout(timer);
+  });
+  const said = createQuery(() => ({
+    queryKey: ['when', asked, zone, calendars.join('\n')],
+    queryFn: () =>
+      body(api.POST('/api/when', { body: { ...(JSON.parse(asked) as Timing), zone, calendars, rings: 6 } })),
+    placeholderData: keepPreviousData,
+    enabled: timing.rule.trim() !== '',
+  }));
+  const when = $derived(said.data);
+  const wrong = $derived(when?.wrong);
+  const months = $derived(monthsFrom(dateIn(now.ms, when?.zone ?? zone), 2));
+  const days = $derived(
+    Object.fromEntries(
+      (when?.days ?? []).map((d): [string, GridDay] => {
+        const tone = d.rings === 0 ? 'passed' : d.moved ? 'moved' : 'ring';
+        const count = d.rings === 1 ? 'rings once' : `rings ${d.rings} times`;
+        return [
+          d.date,
+          {
+            tone,
+            count: d.rings,
+            text: (d.rings ? count : 'passed over') + (d.reason ? `: ${d.reason}` : ''),
+          },
+        ];
+      }),
+    ),
+  );
+  const id = $props.id();
+
+  function set<K extends keyof Timing>(key: K, value: Timing[K] | '' | 0 | undefined) {
+    const empty = value === '' || value === 0 || (Array.isArray(value) && value.length === 0);
+    timing = { ...timing, [key]: empty ? undefined : value };
+  }
+
+  /** Puts a word that was meant in place of the one that was found. */
+  function correct(column: number, meant: string) {
+    const before = timing.rule.slice(0, column - 1);
+    const rest = timing.rule.slice(column - 1).replace(/^[^\s,;]+/, meant);
+    set('rule', before + rest);
+  }
+</script>
+
+<div class="grid grid-cols-[1fr_auto] gap-4 max-xl:grid-cols-1">
+  <div class="flex min-w-0 flex-col gap-2.5">
+    <div>
+      <label for="{id}-rule" class="soft text-[13px]">Rule, in words, as cron or as iCalendar</label>
+      <textarea
+        id="{id}-rule"
+        class="textarea bg-base-100 mono min-h-14 w-full"
+        rows="2"
+        spellcheck="false"
+        aria-invalid={wrong?.field === 'rule'}
+        aria-describedby="{id}-said"
+        value={timing.rule}
+        oninput={(e) => set('rule', e.currentTarget.value)}></textarea>
+      <div class="flex flex-wrap gap-1.5 pt-1" aria-label="Presets" role="group">
+        {#each presets as [word, rule] (word)}
+          <button type="button" class="chip" onclick={() => set('rule', rule)}>{word}</button>
+        {/each}
+      </div>
+    </div>
+    <div id="{id}-said" aria-live="polite" class="flex flex-col gap-1.5">
+      {#if timing.rule.trim() === ''}
+        <p class="soft">Write when it rings, or begin with a preset.</p>
+      {:else if said.isError}
+        <Trouble error={said.error} />
+      {:else if wrong}
+        <div class="border-error/50 rounded border p-2">
+          {#if wrong.column}
+            <pre class="mono overflow-x-auto">{timing.rule.split('\n')[
+                timing.rule.slice(0, wrong.column - 1).split('\n').length - 1
+              ]}
+{' '.repeat(
+                timing.rule
+                  .slice(0, wrong.column - 1)
+                  .split('\n')
+                  .pop()?.length ?? 0,
+              )}<span class="text-error font-bold">^</span></pre>
+          {/if}
+          <p class="text-error">
+            <b>{wrong.column ? `Column ${wrong.column}` : wrong.field}</b>: {wrong.sentence}
+            {#if wrong.meant && wrong.column}
+              <button
+                type="button"
+                class="chip ml-1"
+                onclick={() => correct(wrong.column ?? 1, wrong.meant ?? '')}>Write “{wrong.meant}”</button
+              >
+            {/if}
+          </p>
+        </div>
+      {:else if when}
+        <p class="text-[15px]">
+          <b class="inline-block first-letter:uppercase">{when.reading}</b>
+          <span class="soft">in {zoneWord(when.zone)}; it rings {when.often}.</span>
+        </p>
+        {#each when.warnings as w (w)}
+          <p class="text-warning">
+            <span aria-hidden="true">▲</span><span class="sr-only">Warning:</span>
+            {w}
+          </p>
+        {/each}
+      {/if}
+    </div>
+    <div class="flex flex-wrap items-end gap-3 text-[13px]">
+      <label class="flex flex-col"
+        ><span class="soft">From</span><input
+          class="input input-sm bg-base-100 w-34"
+          type="text"
+          placeholder="2026-12-01"
+          value={timing.start ?? ''}
+          oninput={(e) => set('start', e.currentTarget.value)}
+        /></label
+      >
+      <label class="flex flex-col"
+        ><span class="soft">Until</span><input
+          class="input input-sm bg-base-100 w-34"
+          type="text"
+          placeholder="no end"
+          value={timing.end ?? ''}
+          oninput={(e) => set('end', e.currentTarget.value)}
+        /></label
+      >
+      <label class="flex flex-col"
+        ><span class="soft">At most</span><input
+          class="input input-sm bg-base-100 w-24"
+          type="number"
+          min="0"
+          placeholder="rings"
+          value={timing.count ?? ''}
+          oninput={(e) => set('count', Number(e.currentTarget.value))}
+        /></label
+      >
+      <label class="flex flex-col"
+        ><span class="soft">Permitted hours</span><input
+          class="input input-sm bg-base-100 w-36"
+          type="text"
+          placeholder="06:00-22:00"
+          value={(timing.hours ?? []).join(', ')}
+          oninput={(e) =>
+            set(
+              'hours',
+              e.currentTarget.value
+                .split(',')
+                .map((h) => h.trim())
+                .filter(Boolean),
+            )}
+        /></label
+      >
+      <label class="flex flex-col"
+        ><span class="soft">When the day is closed</span>
+        <select
+          class="select select-sm bg-base-100 w-52"
+          value={timing.closed ?? ''}
+          onchange={(e) => set('closed', e.currentTarget.value as Timing['closed'])}
+        >
+          <option value="">as the rule says</option>
+          <option value="skip">pass over</option>
+          <option value="before">the open day before</option>
+          <option value="after">the open day after</option>
+        </select>
+      </label>
+    </div>
+  </div>
+  {#if when && !wrong}
+    <div class="flex flex-wrap items-start gap-4">
+      <div class="min-w-52">
+        <h2>Next rings</h2>
+        {#each when.fires as f (f.at)}
+          <div class={f.passed ? 'soft line-through' : ''} title={f.reason}>
+            <Wall at={f.at} zone={when.zone} />{#if f.nominal}<span class="soft ml-1.5">moved</span>{/if}
+          </div>
+          {#if f.reason}<div class="soft max-w-64 pb-1 text-[12px]">{f.reason}</div>{/if}
+        {:else}<p class="soft">None.</p>{/each}
+      </div>
+      {#each months as [y, m] (`${y}-${m}`)}<MonthGrid year={y} month={m} {days} />{/each}
+    </div>
+  {/if}
+</div>

@@ -1,0 +1,127 @@
+<script lang="ts">
+  // Changes when a job rings: its zone, its calendars, its triggers.
+  import { createMutation, createQuery, useQueryClient } from '@tanstack/svelte-query';
+  import { untrack } from 'svelte';
+  import { api, body, type JobPage, type Timing } from '../lib/api';
+  import RuleEditor from './RuleEditor.svelte';
+  import Trouble from './Trouble.svelte';
+
+  const { job, done }: { job: JobPage; done: () => void } = $props();
+  type Draft = { key: number; timing: Timing; values: Record<string, unknown> | undefined };
+  const client = useQueryClient();
+  const zones = createQuery(() => ({
+    queryKey: ['zones'],
+    staleTime: Infinity,
+    queryFn: () => body(api.GET('/api/zones')),
+  }));
+  const all = createQuery(() => ({
+    queryKey: ['calendars'],
+    queryFn: () => body(api.GET('/api/calendars')),
+  }));
+  // What is edited is a draft: a job that changes meanwhile does not overwrite it.
+  let zone = $state(untrack(() => job.zone));
+  let calendars = $state(untrack(() => [...(job.calendars ?? [])]));
+  let drafts = $state<Draft[]>(
+    untrack(() =>
+      (job.triggers ?? []).map((t, key) => ({
+        key,
+        timing: {
+          rule: t.rule,
+          ...(t.start && { start: t.start }),
+          ...(t.end && { end: t.end }),
+          ...(t.count && { count: t.count }),
+          ...(t.hours && { hours: t.hours }),
+          ...(t.closed && { closed: t.closed }),
+        },
+        values: t.values,
+      })),
+    ),
+  );
+  let key = 1000;
+  const save = createMutation(() => ({
+    mutationFn: () =>
+      body(
+        api.PUT('/api/jobs/{job}', {
+          params: { path: { job: job.name } },
+          body: {
+            owner: job.owner,
+            on: job.on,
+            zone,
+            calendars,
+            triggers: drafts.map((d) => ({ ...d.timing, ...(d.values && { values: d.values }) })),
+            tasks: job.tasks,
+            ...(job.values && { values: job.values }),
+            ...(job.retry && { retry: job.retry }),
+            ...(job.if_blank && { if_blank: job.if_blank }),
+            ...(job.if_unknown && { if_unknown: job.if_unknown }),
+            ...(job.after_outage && { after_outage: job.after_outage }),
+            ...(job.overlap && { overlap: job.overlap }),
+            ...(job.priority && { priority: job.priority }),
+            ...(job.time_limit && { time_limit: job.time_limit }),
+          },
+        }),
+      ),
+    onSuccess: async () => {
+      await client.invalidateQueries();
+      done();
+    },
+  }));
+
+  function toggle(name: string) {
+    calendars = calendars.includes(name) ? calendars.filter((c) => c !== name) : [...calendars, name];
+  }
+</script>
+
+<section class="panel px-3.5 py-2.5" aria-label="Change when it rings">
+  <div class="flex flex-wrap items-center gap-4 pb-2">
+    <h2 class="mb-0!">Change when it rings</h2>
+    <label class="flex items-center gap-2 text-[13px]"
+      >Zone
+      <select class="select select-sm bg-base-100 w-52" bind:value={zone}>
+        {#each zones.data ?? [zone] as z (z)}<option value={z}>{z}</option>{/each}
+      </select>
+    </label>
+    <span class="flex flex-wrap items-center gap-1.5 text-[13px]" role="group" aria-label="Calendars">
+      Calendars
+      {#each all.data ?? [] as c (c.name)}
+        <button
+          type="button"
+          class="chip"
+          aria-pressed={calendars.includes(c.name)}
+          onclick={() => toggle(c.name)}>{c.name}</button
+        >
+      {/each}
+      {#if calendars.length === 0}<span class="soft">none: Monday to Friday are open</span>{/if}
+    </span>
+  </div>
+  {#each drafts as d, i (d.key)}
+    <div class="border-base-300 border-t py-2.5">
+      <div class="flex justify-between pb-1">
+        <span class="soft text-[13px]">Trigger {i + 1}</span>
+        <button
+          type="button"
+          class="text-error cursor-pointer text-[13px] underline"
+          onclick={() => (drafts = drafts.filter((x) => x.key !== d.key))}>Remove this trigger</button
+        >
+      </div>
+      <RuleEditor bind:timing={d.timing} {zone} {calendars} />
+    </div>
+  {:else}
+    <p class="soft border-base-300 border-t py-2.5">Without a trigger the job rings on demand only.</p>
+  {/each}
+  <div class="border-base-300 flex flex-wrap items-center gap-2 border-t pt-2.5">
+    <button
+      type="button"
+      class="btn"
+      onclick={() => (drafts = [...drafts, { key: (key += 1), timing: { rule: '' }, values: undefined }])}
+      >Add a trigger</button
+    >
+    <span class="flex-1"></span>
+    <span class="soft text-[13px]">Takes effect at once; it rings from now on.</span>
+    <button type="button" class="btn" onclick={done}>Leave as it was</button>
+    <button type="button" class="btn btn-primary" disabled={save.isPending} onclick={() => save.mutate()}
+      >Save</button
+    >
+  </div>
+  {#if save.isError}<div class="pt-2"><Trouble error={save.error} /></div>{/if}
+</section>

@@ -1,0 +1,251 @@
+<script lang="ts">
+  // One calendar: its days, what goes by it, and what a change would do, before
+  // it is done.
+  import { createMutation, createQuery, useQueryClient } from '@tanstack/svelte-query';
+  import MonthGrid, { type GridDay } from '../components/MonthGrid.svelte';
+  import Trouble from '../components/Trouble.svelte';
+  import Wall from '../components/Wall.svelte';
+  import { api, body, Problem, type CalendarDefinition, type CalendarEntry } from '../lib/api';
+  import { isAdministrator, myZone } from '../lib/me.svelte';
+  import { dateIn, monthsFrom } from '../lib/month';
+  import { param } from '../lib/param';
+  import { navigate, p, route } from '../router';
+
+  const name = $derived(param(route.params.calendar));
+  const client = useQueryClient();
+  const query = createQuery(() => ({
+    queryKey: ['calendar', name],
+    queryFn: async () => {
+      try {
+        return await body(api.GET('/api/calendars/{calendar}', { params: { path: { calendar: name } } }));
+      } catch (error) {
+        if (error instanceof Problem && error.status === 404 && isAdministrator()) return null; // a new one
+        throw error;
+      }
+    },
+  }));
+  const kept = $derived(query.data ?? null);
+  const weekdays = ['mon', 'tue', 'wed', 'thu', 'fri', 'sat', 'sun'];
+  let draft = $state<CalendarDefinition | null>(null);
+  let notes = $state<string[]>([]);
+  const shown = $derived<CalendarDefinition>(
+    draft ?? { week: kept?.week ?? [], closed: kept?.closed ?? [], open: kept?.open ?? [] },
+  );
+  const week = $derived(shown.week?.length ? shown.week : weekdays.slice(0, 5));
+  const months = $derived(monthsFrom(dateIn(Date.now(), myZone()), 12));
+  const days = $derived(
+    Object.fromEntries(
+      (kept?.closings ?? []).map((d): [string, GridDay] => [
+        d.date,
+        { tone: 'closed', text: `closed, ${d.label}` },
+      ]),
+    ),
+  );
+  let add = $state<CalendarEntry>({ label: '', date: '', rule: '' });
+
+  function change(next: Partial<CalendarDefinition>) {
+    draft = { ...shown, ...next };
+    attempt.reset();
+  }
+
+  const clean = (d: CalendarDefinition): CalendarDefinition => ({
+    ...(d.week?.length && { week: d.week }),
+    ...(d.closed?.length && { closed: d.closed }),
+    ...(d.open?.length && { open: d.open }),
+  });
+  const put = (d: CalendarDefinition, attempted: boolean) =>
+    body(
+      api.PUT('/api/calendars/{calendar}', {
+        params: { path: { calendar: name }, query: { try: attempted } },
+        body: clean(d),
+      }),
+    );
+  const attempt = createMutation(() => ({ mutationFn: () => put(shown, true) }));
+  const save = createMutation(() => ({
+    mutationFn: () => put(shown, false),
+    onSuccess: async () => {
+      draft = null;
+      notes = [];
+      await client.invalidateQueries();
+    },
+  }));
+  const remove = createMutation(() => ({
+    mutationFn: () => body(api.DELETE('/api/calendars/{calendar}', { params: { path: { calendar: name } } })),
+    onSuccess: async () => {
+      await client.invalidateQueries();
+      navigate('/calendars');
+    },
+  }));
+  const read = createMutation(() => ({
+    mutationFn: async (file: File) => body(api.POST('/api/icalendar', { body: { text: await file.text() } })),
+    onSuccess: (got) => {
+      notes = [`${got.entries.length} whole-day events were read.`, ...got.notes];
+      change({ closed: got.entries });
+    },
+  }));
+
+  const said = (e: CalendarEntry) =>
+    [e.rule ? (e.rule.split('\n').pop() ?? '') : e.date, e.days && e.days > 1 ? `${e.days} days` : '']
+      .filter(Boolean)
+      .join(', ');
+</script>
+
+<svelte:head><title>{name} · Iron Bell</title></svelte:head>
+
+{#snippet entries(title: string, key: 'closed' | 'open', empty: string)}
+  <section class="panel px-3.5 py-2.5">
+    <h2>{title}</h2>
+    <ul class="max-h-72 overflow-y-auto" tabindex="-1">
+      {#each shown[key] ?? [] as e, i (i)}
+        <li class="border-base-300 flex flex-wrap gap-x-3 border-b py-1 last:border-0">
+          <span>{e.label || 'without a name'}</span><span class="mono soft">{said(e)}</span>
+          <span class="flex-1"></span>
+          {#if isAdministrator()}<button
+              class="text-error cursor-pointer text-[13px] underline"
+              aria-label="Remove {e.label}"
+              onclick={() => change({ [key]: (shown[key] ?? []).filter((_, k) => k !== i) })}>Remove</button
+            >{/if}
+        </li>
+      {:else}<li class="soft">{empty}</li>{/each}
+    </ul>
+  </section>
+{/snippet}
+
+<div class="flex flex-wrap items-center gap-3.5">
+  <span class="soft"><a href={p('/calendars')}>Calendars</a> /</span>
+  <h1>{name}</h1>
+  {#if kept}<span class="soft">version {kept.version}</span>{:else if query.data === null}<span class="soft"
+      >new, not saved yet</span
+    >{/if}
+  <span class="flex-1"></span>
+  {#if isAdministrator()}
+    <label class="btn cursor-pointer"
+      >Read an .ics file<input
+        type="file"
+        accept=".ics,text/calendar"
+        class="sr-only"
+        onchange={(e) => {
+          const file = e.currentTarget.files?.[0];
+          if (file) read.mutate(file);
+        }}
+      /></label
+    >
+    {#if kept && kept.used_by.length === 0}<button
+        class="btn"
+        disabled={remove.isPending}
+        onclick={() => remove.mutate()}>Remove this calendar</button
+      >{/if}
+    <button
+      class="btn"
+      disabled={(!draft && kept !== null) || attempt.isPending}
+      onclick={() => attempt.mutate()}>What would change</button
+    >
+    <button
+      class="btn btn-primary"
+      disabled={(!draft && kept !== null) || save.isPending}
+      onclick={() => save.mutate()}>Save</button
+    >
+  {/if}
+</div>
+{#each [query, attempt, save, remove, read] as q, i (i)}{#if q.isError}<Trouble error={q.error} />{/if}{/each}
+{#each notes as n (n)}<p role="status" class="soft">{n}</p>{/each}
+{#if save.isSuccess && !draft}<p role="status">
+    Saved. The rings of the jobs that go by it were reckoned anew, at once.
+  </p>{/if}
+{#if attempt.data}
+  <section class="panel border-warning px-3.5 py-2.5" aria-live="polite">
+    <h2>What would change in the coming year</h2>
+    {#each attempt.data.effects as e (e.job + e.reading)}
+      <div class="border-base-300 grid grid-cols-[14rem_1fr_1fr] gap-x-3 border-b py-1 last:border-0">
+        <span><b>{e.job}</b><span class="soft block text-[12.5px]">{e.reading}</span></span>
+        <span
+          >{#each e.gone.slice(0, 4) as at (at)}<div class="line-through">
+              <Wall {at} zone={e.zone} />
+            </div>{/each}
+          {#if e.gone.length > 4}<span class="soft">{e.gone.length - 4} more fall away</span>{/if}</span
+        >
+        <span
+          >{#each e.new.slice(0, 4) as at (at)}<div><Wall {at} zone={e.zone} /></div>{/each}
+          {#if e.new.length > 4}<span class="soft">{e.new.length - 4} more come</span>{/if}</span
+        >
+      </div>
+    {:else}<p>No ring changes.</p>{/each}
+  </section>
+{/if}
+{#if query.data !== undefined}
+  <div class="grid grid-cols-[1fr_1.3fr] gap-4 max-lg:grid-cols-1">
+    <div class="flex min-w-0 flex-col gap-2.5">
+      <section class="panel px-3.5 py-2.5">
+        <h2>Open weekdays</h2>
+        <div class="flex flex-wrap gap-1.5" role="group" aria-label="Open weekdays">
+          {#each weekdays as d (d)}
+            <button
+              class="chip"
+              aria-pressed={week.includes(d)}
+              disabled={!isAdministrator()}
+              onclick={() =>
+                change({
+                  week: week.includes(d)
+                    ? week.filter((w) => w !== d)
+                    : weekdays.filter((w) => w === d || week.includes(w)),
+                })}>{d}</button
+            >
+          {/each}
+        </div>
+      </section>
+      {@render entries('Closed', 'closed', 'No day is closed but for the weekdays above.')}
+      {#if shown.open?.length}{@render entries('Open besides', 'open', '')}{/if}
+      {#if isAdministrator()}
+        <form
+          class="panel flex flex-wrap items-end gap-2 px-3.5 py-2.5 text-[13px]"
+          onsubmit={(e) => {
+            e.preventDefault();
+            const key = (e.submitter as HTMLButtonElement | null)?.value === 'open' ? 'open' : 'closed';
+            const entry: CalendarEntry = {
+              ...(add.label && { label: add.label }),
+              ...(add.date && { date: add.date }),
+              ...(add.rule && { rule: add.rule }),
+            };
+            change({ [key]: [...(shown[key] ?? []), entry] });
+            add = { label: '', date: '', rule: '' };
+          }}
+        >
+          <label class="flex flex-col"
+            ><span class="soft">Name</span><input
+              class="input input-sm bg-base-100 w-36"
+              bind:value={add.label}
+            /></label
+          >
+          <label class="flex flex-col"
+            ><span class="soft">Date</span><input
+              class="input input-sm bg-base-100 w-28"
+              placeholder="2026-12-25"
+              bind:value={add.date}
+            /></label
+          >
+          <label class="flex flex-col"
+            ><span class="soft">or a rule</span><input
+              class="input input-sm bg-base-100 w-52"
+              placeholder="on the first tuesday of every month"
+              bind:value={add.rule}
+            /></label
+          >
+          <button class="btn" value="closed" disabled={!add.date && !add.rule}>Close this day</button>
+          <button class="btn" value="open" disabled={!add.date && !add.rule}>Open this day</button>
+        </form>
+      {/if}
+      <section class="panel px-3.5 py-2.5">
+        <h2>Jobs that go by it</h2>
+        {#each kept?.used_by ?? [] as j (j)}<div>
+            <a href={p('/jobs/:job', { params: { job: j } })}>{j}</a>
+          </div>{:else}<p class="soft">None.</p>{/each}
+      </section>
+    </div>
+    <section class="panel px-3.5 py-2.5">
+      <h2>Closed days of the coming year{draft ? ', as they are kept now' : ''}</h2>
+      <div class="grid grid-cols-[repeat(auto-fill,minmax(236px,1fr))] items-start gap-x-3 gap-y-2">
+        {#each months as [y, m] (`${y}-${m}`)}<MonthGrid year={y} month={m} {days} />{/each}
+      </div>
+    </section>
+  </div>
+{/if}
