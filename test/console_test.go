@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"ironbell/client"
+	"ironbell/internal/core/calendar"
 	"ironbell/internal/core/job"
 	"ironbell/test/browser"
 
@@ -180,9 +181,11 @@ func TestTheConsoleIsAccessibleInBothThemes(t *testing.T) {
 	w.ring("Board", patience)
 	w.ring("Blank", patience)
 	failed := w.ring("Manifest", patience)
+	_, err = w.c.SaveCalendar(context.Background(), "Harbour", calendar.Definition{Closed: []calendar.Entry{{Label: "storm", Date: time.Now().AddDate(0, 0, 3).Format(time.DateOnly)}}}, false)
+	require.NoError(t, err)
 	p := console(t, w)
 	for _, dark := range []bool{false, true} {
-		for _, path := range []string{"/", "/jobs", "/jobs/Board", "/runs", "/runs/" + failed.ID.String(), "/nowhere"} {
+		for _, path := range []string{"/", "/jobs", "/jobs/Board", "/runs", "/runs/" + failed.ID.String(), "/forecast", "/when?rule=on+day+31+at+01:30", "/when?rule=on+mondey", "/jobs/Board?change=when", "/calendars", "/calendars/Harbour", "/nowhere"} {
 			p.do(browser.Theme(dark), chromedp.Navigate("http://"+w.listen+path), chromedp.WaitVisible(chromedp.CSS("h1")))
 			background, err := browser.Get(p.tab, patience, chromedp.Evaluate[string](`getComputedStyle(document.body).backgroundColor`))
 			require.NoError(t, err)

@@ -47,8 +47,9 @@ func (q q) Calendars(ctx context.Context) ([]Calendar, error) {
 func (q q) Calendar(ctx context.Context, name string) (Calendar, error) {
 	var row calendarRow
 	err := sqlx.GetContext(ctx, q.ext, &row, `SELECT `+calendarColumns+` WHERE c.name = $1`, name)
-	row.Calendar.Definition = row.Document.V
-	return row.Calendar, found(err, "calendar", name)
+	c := row.Calendar
+	c.Definition = row.Document.V
+	return c, found(err, "calendar", name)
 }
 
 // CalendarVersions lists the version of each calendar by name.

@@ -86,7 +86,7 @@ func readEvent(e *ics.VEvent, replaced []string) (entry Entry, ok bool, err erro
 	} else if d := e.GetProperty(ics.ComponentPropertyDuration); d != nil {
 		n, unit := 0, ""
 		if _, err := fmt.Sscanf(strings.TrimPrefix(d.Value, "+"), "P%d%1s", &n, &unit); err != nil || n < 1 || unit != "D" && unit != "W" {
-			return entry, false, nil //nolint:nilerr // a duration of another form is no whole days
+			return entry, false, nil
 		}
 		if unit == "W" {
 			n *= 7

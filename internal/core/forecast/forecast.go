@@ -35,7 +35,7 @@ func Rings(entries []Entry, from, to time.Time) iter.Seq[Ring] {
 		for i := range entries {
 			if ring, ok := entries[i].Rule.Step(from); ok && ring.Due.Unix() <= limit {
 				m.next[i] = ring
-				m.heap = append(m.heap, head{ring.Due.Unix(), int32(i)}) //nolint:gosec // there are never so many entries
+				m.heap = append(m.heap, head{ring.Due.Unix(), int32(i)})
 			}
 		}
 		heap.Init(&m)

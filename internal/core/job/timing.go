@@ -90,9 +90,9 @@ func readHours(text string) (rule.Hours, error) {
 
 // WhenSettings are what an administrator says of all rules.
 type WhenSettings struct {
-	Floor     Duration `json:"floor" doc:"shortest time that a rule may leave between two rings, such as 1m"`
-	Many      int      `json:"many" minimum:"1" maximum:"86400" doc:"rings a day from which the editor warns"`
-	WeekStart string   `json:"week_start" enum:"monday,tuesday,wednesday,thursday,friday,saturday,sunday" doc:"first day of the week for moments such as start of week"`
+	Floor     Duration `json:"floor,omitempty" doc:"shortest time that a rule may leave between two rings, such as 1m"`
+	Many      int      `json:"many,omitempty" minimum:"1" maximum:"86400" doc:"rings a day from which the editor warns"`
+	WeekStart string   `json:"week_start,omitempty" enum:"monday,tuesday,wednesday,thursday,friday,saturday,sunday" doc:"first day of the week for moments such as start of week"`
 }
 
 // WithDefaults fills in what was left out.

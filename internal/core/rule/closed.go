@@ -24,7 +24,7 @@ func (p *plan) due(y, m int) civil.Mask {
 func (c *memo) get(y, m int, reckon func(y, m int) civil.Mask) civil.Mask {
 	number := uint32(y*12+m) + 1<<31 //nolint:gosec // a name for the month, never 0
 	place := &c[number%uint32(len(c))]
-	if kept := place.Load(); uint32(kept>>32) == number { //nolint:gosec // the upper half
+	if kept := place.Load(); uint32(kept>>32) == number {
 		return civil.Mask(kept) //nolint:gosec // the lower half
 	}
 	days := reckon(y, m)

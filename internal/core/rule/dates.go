@@ -186,7 +186,7 @@ func (p *plan) weekOf(serial int64) int64 {
 func weekMask(start, first int64) civil.Mask {
 	at := start - first + 1
 	if at <= 0 {
-		return civil.Mask(uint64(0x7f)>>(-at)) &^ 1
+		return civil.Mask(0x7f) >> (-at) &^ 1
 	}
 	return civil.Mask(uint64(0x7f) << at & 0xffffffff)
 }

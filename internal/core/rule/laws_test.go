@@ -42,7 +42,7 @@ func drawRecurrence(t *rapid.T) string {
 	if freq == "YEARLY" && some("weeks") {
 		add("BYWEEKNO", numbers("week", 1, 53, true))
 	}
-	if (freq == "YEARLY" || strings.HasSuffix("HOURLY MINUTELY SECONDLY", freq)) && some("year days") {
+	if (freq == "YEARLY" || freq == "HOURLY" || freq == "MINUTELY" || freq == "SECONDLY") && some("year days") {
 		add("BYYEARDAY", numbers("year day", 1, 366, true))
 	}
 	if freq != "WEEKLY" && some("month days") {

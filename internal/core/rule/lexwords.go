@@ -38,10 +38,10 @@ var ordinals = map[string]int64{
 func lex(text string) []token {
 	var out []token
 	for i := 0; i < len(text); {
-		switch c := text[i]; {
-		case c == ' ' || c == '\t' || c == '\n' || c == '\r':
+		switch c := text[i]; c {
+		case ' ', '\t', '\n', '\r':
 			i++
-		case c == ',' || c == ';':
+		case ',', ';':
 			out = append(out, token{kind: commaToken, text: string(c), column: i + 1})
 			i++
 		default:
@@ -154,7 +154,7 @@ func clock(word string) (int64, bool) {
 	case half < 0 && h > 23 || half >= 0 && (h < 1 || h > 12):
 		return 0, false
 	case half >= 0:
-		h = h%12 + uint64(12*half) //nolint:gosec // 0 or 1
+		h = h%12 + uint64(12*half)
 	}
 	return int64(h)*3600 + minutes, true
 }
@@ -199,11 +199,8 @@ func closest(word string, known []string) string {
 // distance counts the letters that must be added, dropped, changed or swapped
 // with their neighbour to make one word of another.
 func distance(a, b string) int {
-	var before, last, row [32]int
-	if len(b) > 30 {
-		return len(b)
-	}
-	for j := range len(b) + 1 {
+	before, last, row := make([]int, len(b)+1), make([]int, len(b)+1), make([]int, len(b)+1)
+	for j := range last {
 		last[j] = j
 	}
 	for i := 1; i <= len(a); i++ {
@@ -214,7 +211,7 @@ func distance(a, b string) int {
 				row[j] = min(row[j], before[j-2]+1)
 			}
 		}
-		before, last = last, row
+		before, last, row = last, row, before
 	}
 	return last[len(b)]
 }

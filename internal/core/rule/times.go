@@ -84,7 +84,7 @@ func (t *times) finish(p *plan, wrong func(string, ...any) error) error {
 	case p.unit == noUnit:
 		return wrong("only needs a period, such as only the last of every month")
 	case t.kind == wallTimes && p.unit == dayUnit:
-		t.list = pick(p.only, t.count, func(i int) int32 { return int32(t.nth(i)) })
+		t.list = pick(p.only, t.count, func(i int) int32 { return int32(t.nth(i)) }) //nolint:gosec // within a day
 		if len(t.list) == 0 {
 			return wrong("this never rings: a day has only %d of these times", t.count)
 		}
@@ -181,7 +181,7 @@ func (t *times) choose(p *plan, sec int64, wrong func(string, ...any) error) err
 		block.minutes, block.seconds = 1, 1
 	}
 	block.measure()
-	chosen := pick(p.only, block.count, func(i int) int32 { return int32(block.nth(i)) })
+	chosen := pick(p.only, block.count, func(i int) int32 { return int32(block.nth(i)) }) //nolint:gosec // within a day
 	if len(chosen) == 0 {
 		return wrong("this never rings: a %s has only %d of these times", t.unit, block.count)
 	}
@@ -265,7 +265,7 @@ func (t *times) next(sec int64) (int64, bool) {
 	}
 	if list != nil {
 		if len(list) > 16 {
-			i, _ := slices.BinarySearch(list, int32(min(sec, civil.Day)))
+			i, _ := slices.BinarySearch(list, int32(min(sec, civil.Day))) //nolint:gosec // within a day
 			list = list[i:]
 		}
 		for _, at := range list {
@@ -325,7 +325,7 @@ func (t *times) spacing() int64 {
 	case t.count < 2 && t.chosen == nil:
 		return civil.Day
 	}
-	least := int64(civil.Day)
+	least := civil.Day
 	first, _ := t.next(0)
 	for at := first; least > 1; {
 		following, ok := t.next(at + 1)

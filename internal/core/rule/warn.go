@@ -117,7 +117,7 @@ func (p *plan) warnLongDays(add func(string, ...any)) {
 				}
 			}
 			if len(lacking) > 0 {
-				add("Day %d is passed over in %s. For the end of each month write the last day.", d, join(lacking, "and"))
+				add("Day %d is passed over in %s. For the end of each month write the last day.", d, join(lacking))
 			}
 		}
 	}

@@ -101,7 +101,7 @@ func TestWordsThatCannotBeRead(t *testing.T) {
 		"":                              "column 1: expected a rule",
 		"  ":                            "expected a rule",
 		"every day":                     "column 10: expected a time of day",
-		"on wensday at 07:00":           `column 4: found "wensday", expected days, such as mon, weekdays, day 15, the last day or the first monday of every month; did you mean "wednesday"?`,
+		"on mondey at 07:00":            `column 4: found "mondey", expected days, such as mon, weekdays, day 15, the last day or the first monday of every month; did you mean "monday"?`,
 		"evrey day at 07:00":            `did you mean "every"?`,
 		"on mon at 7":                   `column 11: found "7", expected a time of day with its minutes, such as 07:00`,
 		"on mon at 25:00":               `column 11: found "25:00", expected a time of day`,

@@ -40,7 +40,7 @@ func (p *plan) words() string {
 		add(days)
 		add(times)
 		if p.only != nil {
-			add(fmt.Sprintf("only %s of every %s", join(places(p.only), "and"), p.unit))
+			add(fmt.Sprintf("only %s of every %s", join(places(p.only)), p.unit))
 		}
 		if p.weekStart != monday && (p.unit == week || len(p.terms) > 0 && p.terms[0].weeks != nil) {
 			add("weeks begin on " + weekdayNames[p.weekStart])
@@ -65,7 +65,7 @@ func (p *plan) words() string {
 		for _, at := range p.also {
 			list = append(list, p.sayMoment(at, true))
 		}
-		add("also on " + join(list, "and"))
+		add("also on " + join(list))
 	}
 	if len(p.except)+len(p.exceptDays) > 0 {
 		var list []string
@@ -75,7 +75,7 @@ func (p *plan) words() string {
 		for _, at := range p.except {
 			list = append(list, p.sayMoment(at, true))
 		}
-		add("except on " + join(list, "and"))
+		add("except on " + join(list))
 	}
 	if p.closed != Ignore {
 		add(string(p.closed) + " closed days")
@@ -96,7 +96,7 @@ func readHours(hours []Hours) string {
 	for _, h := range hours {
 		list = append(list, sayClock(h.From)+" to "+sayClock(h.To))
 	}
-	return join(list, "and")
+	return join(list)
 }
 
 func sayClock(sec int64) string {
@@ -180,13 +180,13 @@ func (p *plan) sayDays() string {
 				list = append(list, "week "+strconv.Itoa(w))
 			}
 		}
-		out = append(out, "in "+join(list, "and"))
+		out = append(out, "in "+join(list))
 	}
 	return strings.Join(out, " ")
 }
 
 func sayMonths(mask uint16) string {
-	return join(spans(uint64(mask), 12, func(n int) string { return monthNames[n] }), "and")
+	return join(spans(uint64(mask), 12, func(n int) string { return monthNames[n] }))
 }
 
 // numbersDays tells whether a term counts days of a month, so that the names of
@@ -210,7 +210,7 @@ func (t term) say(withMonths bool) string {
 		if len(items) == 0 {
 			return
 		}
-		text := join(items, "and")
+		text := join(items)
 		switch {
 		case withMonths && t.months != 0 && scope <= month:
 			text += " of " + sayMonths(t.months)
@@ -220,7 +220,6 @@ func (t term) say(withMonths bool) string {
 		parts = append(parts, text)
 	}
 	var items []string
-	scope := noUnit
 	if step, even := evenly(uint64(t.dates)); even && step > 1 && t.dates.Count() > 3 {
 		items = append(items, sayNumbers(uint64(t.dates)))
 	} else {
@@ -236,7 +235,8 @@ func (t term) say(withMonths bool) string {
 	}
 	add(items, month)
 
-	items, scope = nil, noUnit
+	scope := noUnit
+	items = nil
 	if t.weekdays != 0 {
 		items = weekSpans(t.weekdays)
 	}
@@ -373,7 +373,7 @@ func (p *plan) sayTimes() string {
 	for i := range list {
 		list[i] = sayClock(t.nth(i))
 	}
-	return "at " + join(list, "and")
+	return "at " + join(list)
 }
 
 // saySteps says evenly spaced times of day as a repeat, where that means the
@@ -450,7 +450,7 @@ func (p *plan) sayPassing() string {
 	}
 	if count <= 6 {
 		list := spansOf(t.minutes, 60, func(n int) string { return fmt.Sprintf(":%02d", n) })
-		return text + " at " + join(list, "and")
+		return text + " at " + join(list)
 	}
 	return text + " at minutes " + sayNumbers(t.minutes)
 }
@@ -474,7 +474,7 @@ func sayNumbers(mask uint64) string {
 	if step, even := evenly(mask); even && step > 1 && bits.OnesCount64(mask) > 3 {
 		return fmt.Sprintf("%d to %d by %d", bits.TrailingZeros64(mask), 63-bits.LeadingZeros64(mask), step)
 	}
-	return join(spans(mask, 59, strconv.Itoa), "and")
+	return join(spans(mask, 59, strconv.Itoa))
 }
 
 // evenly tells whether the set bits have one distance, and which.
@@ -542,9 +542,9 @@ func spansOf(mask uint64, n int, name func(int) string) []string {
 	return out
 }
 
-func join(items []string, last string) string {
+func join(items []string) string {
 	if len(items) < 2 {
 		return strings.Join(items, "")
 	}
-	return strings.Join(items[:len(items)-1], ", ") + " " + last + " " + items[len(items)-1]
+	return strings.Join(items[:len(items)-1], ", ") + " and " + items[len(items)-1]
 }
