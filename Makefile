@@ -32,6 +32,8 @@ test: ## Test everything: core, store, console and the whole
 	@$(MAKE) --no-print-directory build
 	@cd console && npm run --silent test
 	go test -count=1 -timeout 15m ./...
+	go test -run '^$$' -fuzz FuzzParse -fuzztime 10s ./internal/core/rule
+	go test -run '^$$' -fuzz FuzzReadICS -fuzztime 5s ./internal/core/calendar
 
 lint: ## Check form and structure
 	@scripts/ensure lint

@@ -251,6 +251,40 @@ func TestTimingsOfTriggers(t *testing.T) {
 	assert.ErrorContains(t, err, "is no")
 }
 
+// Due times that were reckoned by other zone data are reckoned again at the next
+// start, and what moved is written down.
+func TestNewZoneData(t *testing.T) {
+	w := open(t)
+	ctx := context.Background()
+	w.report("Ports", "SELECT code FROM ports")
+	d := definition("Ports", "company mail", []string{"csv"}, "a@tarnwick.example")
+	d.Triggers = []job.Trigger{{Timing: job.Timing{Rule: "on the first monday of january at 06:15"}}}
+	w.job("Quay board", d)
+	before, err := w.c.Job(ctx, "Quay board")
+	require.NoError(t, err)
+	db := connect(t, w.db)
+	// By the older data it would have rung an hour later.
+	for _, statement := range []string{
+		`UPDATE triggers SET next_due = next_due + interval '1 hour', next_nominal = next_nominal - interval '1 hour'`,
+		`UPDATE settings SET value = '"older"' WHERE key = 'zones'`,
+	} {
+		tag, err := db.Exec(ctx, statement)
+		require.NoError(t, err)
+		require.EqualValues(t, 1, tag.RowsAffected())
+	}
+	w.kill()
+	w.start()
+	var due time.Time
+	w.until(20*time.Second, "the due time is right again", func() bool {
+		require.NoError(t, db.QueryRow(ctx, `SELECT next_due FROM triggers`).Scan(&due))
+		return due.Equal(*before.Triggers[0].NextDue)
+	})
+	var after string
+	require.NoError(t, db.QueryRow(ctx, `SELECT after::text FROM audit WHERE subject = 'zones' ORDER BY id DESC LIMIT 1`).Scan(&after))
+	assert.Contains(t, after, "Quay board: ")
+	assert.Contains(t, after, "07:15 GMT becomes ")
+}
+
 // A job's forecast is what the rule's own answer says, through API and client.
 func TestTheForecastAndItsFeed(t *testing.T) {
 	w := open(t)

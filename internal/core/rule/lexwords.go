@@ -102,7 +102,7 @@ func classify(text string, column int) []token {
 		return []token{t}
 	}
 	// "mon-fri" and "1-5" are ranges.
-	if a, b, both := strings.Cut(word, "-"); both && a != "" && b != "" && !strings.Contains(word, "/") {
+	if a, b, both := strings.Cut(word, "-"); both && a != "" && b != "" && len(word) < 30 && !strings.ContainsAny(b, "-/") {
 		left, right := classify(a, column), classify(b, column+len(a)+1)
 		if len(left) == 1 && len(right) == 1 && left[0].kind == right[0].kind {
 			return []token{left[0], {kind: wordToken, text: "-", word: "to", column: column + len(a)}, right[0]}

@@ -31,6 +31,9 @@ type Rule struct {
 	remarks  []string
 }
 
+// maxText is the longest text of a rule, in bytes.
+const maxText = 10_000
+
 // Notation is the form in which a rule was written.
 type Notation string
 
@@ -101,6 +104,9 @@ func Parse(text string, z *time.Location) (Rule, error) { return Options{Zone: z
 // Parse reads the text of a rule, in any notation, under the options. Its time
 // is in proportion to the text. The error is an *Error.
 func (o Options) Parse(text string) (Rule, error) {
+	if len(text) > maxText {
+		return Rule{}, &Error{Text: text[:maxText], Column: maxText + 1, Expected: fmt.Sprintf("a rule has at most %d characters", maxText)}
+	}
 	r := Rule{text: text, notation: notationOf(text)}
 	p := &plan{zone: o.Zone, from: never, until: always, calendar: o.Calendar, every: 1, weekStart: monday}
 	if p.calendar == nil {
