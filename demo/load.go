@@ -215,7 +215,7 @@ var jobs = []namedJob{
 		},
 	}},
 	{"Crew rest watch", "ilse", job.Definition{
-		Triggers: []job.Trigger{{Timing: job.Timing{Rule: "1-59/5 * * * *"}}, {Timing: job.Timing{Rule: "0 7 * * *"}}}, Retry: retry(3, 30*time.Second), IfBlank: job.BlankHold, Priority: 10,
+		Triggers: []job.Trigger{{Timing: job.Timing{Rule: "every 5 minutes between 00:01 and 23:56"}}, {Timing: job.Timing{Rule: "0 7 * * *"}}}, Retry: retry(3, 30*time.Second), IfBlank: job.BlankHold, Priority: 10,
 		Tasks: []job.Task{
 			report("Crew rest breaches", job.Output{Format: "html-mail"}, job.Output{Format: "csv"}),
 			mail("company mail", "Urgent: rest breaches, {rows} people", "These people had less rest than the law asks for. Take them off duty today.", "ilse.brannoch@tarnwick.example", "joren.tak@tarnwick.example"),
