@@ -65,29 +65,10 @@ func (p *plan) dueBefore(y, m int) civil.Mask {
 		out |= 1 << before.Last()
 		shut = shut.Before(before.Last())
 	}
-	if out.Has(open.Last()) {
+	if out.Has(open.Last()) || !p.namedBeyond(y, m, 1) {
 		return out
 	}
-	for range maxSpanned {
-		if m++; m > 12 {
-			y, m = y+1, 1
-		}
-		following := p.calendar.Open(y, m)
-		lead := civil.Month(y, m)
-		if following != 0 {
-			lead = lead.Before(following.First())
-		}
-		if lead == 0 {
-			break
-		}
-		if p.named(y, m)&lead != 0 {
-			return out | 1<<open.Last()
-		}
-		if following != 0 {
-			break
-		}
-	}
-	return out
+	return out | 1<<open.Last()
 }
 
 // dueAfter moves the closed ones of the named days to the open day after. The
@@ -107,29 +88,39 @@ func (p *plan) dueAfter(y, m int) civil.Mask {
 		out |= 1 << after.First()
 		shut = shut.From(after.First())
 	}
-	if out.Has(open.First()) {
+	if out.Has(open.First()) || !p.namedBeyond(y, m, -1) {
 		return out
 	}
+	return out | 1<<open.First()
+}
+
+// namedBeyond tells whether a closed day is named between the end of a month and
+// the first open day beyond it: after the month when step is 1, before it when
+// step is -1.
+func (p *plan) namedBeyond(y, m, step int) bool {
 	for range maxSpanned {
-		if m--; m < 1 {
+		switch m += step; m {
+		case 13:
+			y, m = y+1, 1
+		case 0:
 			y, m = y-1, 12
 		}
-		before := p.calendar.Open(y, m)
-		tail := civil.Month(y, m)
-		if before != 0 {
-			tail = tail.From(before.Last() + 1)
+		open := p.calendar.Open(y, m)
+		shut := civil.Month(y, m)
+		switch {
+		case open != 0 && step > 0:
+			shut = shut.Before(open.First())
+		case open != 0:
+			shut = shut.From(open.Last() + 1)
 		}
-		if tail == 0 {
-			break
+		if shut != 0 && p.named(y, m)&shut != 0 {
+			return true
 		}
-		if p.named(y, m)&tail != 0 {
-			return out | 1<<open.First()
-		}
-		if before != 0 {
-			break
+		if open != 0 {
+			return false
 		}
 	}
-	return out
+	return false
 }
 
 func (p *plan) isOpen(serial int64) bool {

@@ -82,24 +82,14 @@ func (r *wordReader) times() error {
 	switch {
 	case r.is("minutes", "minute"):
 		r.at++
-		list, err := r.numbers(59)
-		for _, n := range list {
-			if n < 0 {
-				return r.wrongAt(r.peek().column, "minutes are numbers from 0 to 59")
-			}
-			r.p.times.minutes |= 1 << n
-		}
+		mask, err := r.mask("minutes", 59)
+		r.p.times.minutes |= mask
 		r.p.times.inMinutes = true
 		return err
 	case r.is("seconds", "second"):
 		r.at++
-		list, err := r.numbers(59)
-		for _, n := range list {
-			if n < 0 {
-				return r.wrongAt(r.peek().column, "seconds are numbers from 0 to 59")
-			}
-			r.p.times.seconds |= 1 << n
-		}
+		mask, err := r.mask("seconds", 59)
+		r.p.times.seconds |= mask
 		r.p.times.inSeconds = true
 		return err
 	}
