@@ -77,7 +77,7 @@ func Handler(p Parts) http.Handler {
 		writeJSON(w, http.StatusOK, map[string]string{"state": "alive"})
 	})
 	r.Get("/ready", s.ready)
-	r.With(httprate.LimitBy(feedsAMin, time.Minute, peer)).Get("/api/forecast.ics", s.feed)
+	r.With(httprate.LimitBy(feedsAMin, time.Minute, peer)).Group(func(r chi.Router) { s.describe(r, s.feeds) })
 	r.Group(func(r chi.Router) {
 		r.Use(sessions.LoadAndSave, s.who)
 		r.With(httprate.LimitBy(signInsAMin, time.Minute, peer)).Group(func(r chi.Router) { s.describe(r, s.signIn) })
@@ -133,6 +133,7 @@ func Description() ([]byte, error) {
 	s := &server{Parts: Parts{Log: slog.Default()}}
 	a := humachi.New(chi.NewRouter(), config("1"))
 	s.signIn(a)
+	s.feeds(a)
 	s.operations(a)
 	return a.OpenAPI().MarshalJSON()
 }

@@ -366,24 +366,39 @@ func (s *server) forecast(ctx context.Context, from, to time.Time, zoneName, sea
 	return out, nil
 }
 
-// feed answers a personal link with the forecast as an iCalendar file (RFC 5545;
-// the name and refresh of RFC 7986).
-func (s *server) feed(w http.ResponseWriter, r *http.Request) {
-	ctx, stop := context.WithTimeout(r.Context(), 30*time.Second)
-	defer stop()
-	_, err := access.ByFeed(ctx, s.Store, r.URL.Query().Get("key"))
-	if isNotFound(err) {
-		writeProblem(w, http.StatusNotFound, "There is no forecast behind this link. It was ended, or a newer one was made; the Forecast page of the console makes links.")
-		return
-	}
-	var f foreseen
-	if err == nil {
-		f, err = s.foresee(ctx, "")
-	}
+// feeds registers the personal link, which needs no sign-in: the key in it says
+// whose it is.
+func (s *server) feeds(a huma.API) {
+	huma.Register(a, huma.Operation{OperationID: "read-feed", Method: http.MethodGet, Path: "/api/forecast.ics", Summary: "The rings of the coming month as an iCalendar file, by personal link", Tags: []string{"when"}, Security: []map[string][]string{}, Errors: []int{404, 429}},
+		func(ctx context.Context, in *struct {
+			Key string `query:"key" maxLength:"200" doc:"of the personal link"`
+		},
+		) (*feedAnswer, error) {
+			if _, err := access.ByFeed(ctx, s.Store, in.Key); isNotFound(err) {
+				return nil, huma.NewError(http.StatusNotFound, "There is no forecast behind this link. It was ended, or a newer one was made; the Forecast page of the console makes links.")
+			} else if err != nil {
+				return nil, s.problem(err)
+			}
+			text, err := s.feed(ctx)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			return &feedAnswer{ContentType: "text/calendar; charset=utf-8", Disposition: `inline; filename="ironbell-forecast.ics"`, Body: text}, nil
+		})
+}
+
+type feedAnswer struct {
+	ContentType string `header:"Content-Type"`
+	Disposition string `header:"Content-Disposition"`
+	Body        []byte
+}
+
+// feed writes the forecast as an iCalendar file (RFC 5545; the name and refresh
+// of RFC 7986).
+func (s *server) feed(ctx context.Context) ([]byte, error) {
+	f, err := s.foresee(ctx, "")
 	if err != nil {
-		s.Log.Error("could not make a feed", "error", err)
-		writeProblem(w, http.StatusServiceUnavailable, "The database does not answer; try again in a moment.")
-		return
+		return nil, err
 	}
 	now := time.Now()
 	c := ics.NewCalendar()
@@ -432,11 +447,7 @@ func (s *server) feed(w http.ResponseWriter, r *http.Request) {
 		e.SetURL(fmt.Sprintf("%s/jobs/%d", s.Engine.URL(), j.ID))
 		e.SetTimeTransparency(ics.TransparencyTransparent)
 	}
-	w.Header().Set("Content-Type", "text/calendar; charset=utf-8")
-	w.Header().Set("Content-Disposition", `inline; filename="ironbell-forecast.ics"`)
-	if _, err := w.Write([]byte(c.Serialize(ics.WithNewLineWindows))); err != nil {
-		s.Log.Debug("a feed was not read to its end", "error", err)
-	}
+	return []byte(c.Serialize(ics.WithNewLineWindows)), nil
 }
 
 // dayNumber numbers the date of a time in its own zone.

@@ -51,6 +51,7 @@ const (
 	never  = math.MinInt64 / 4
 	always = math.MaxInt64 / 4
 
+	lastInstant = 253402300799 // 9999-12-31 23:59:59 UTC: counts go no farther
 	yearSeconds = 366 * civil.Day
 	horizon     = 40 * yearSeconds // 29 February falls on a given weekday every 28 years, 40 around 2100
 
@@ -203,10 +204,13 @@ func (p *plan) checkRings(wrong func(string, ...any) error) error {
 	if p.times.kind == wallTimes && !p.times.anyPermitted(p) {
 		return wrong("this never rings: each of its times is outside the permitted hours")
 	}
-	if _, ok := p.next(p.earliest()); ok {
+	// Counting takes time and ends nothing before its first ring.
+	uncounted := *p
+	uncounted.count, uncounted.ending = 0, nil
+	if _, ok := uncounted.next(p.earliest()); ok {
 		return nil
 	}
-	unmoved := *p
+	unmoved := uncounted
 	unmoved.memo, unmoved.names, unmoved.closed, unmoved.hours = nil, nil, Ignore, nil
 	if _, ok := unmoved.next(p.earliest()); ok {
 		return wrong("this never rings: each of its times is on a closed day or outside the permitted hours")
@@ -287,7 +291,7 @@ func (p *plan) end() int64 {
 		at := p.from - 1
 		for range p.count {
 			r, ok := counting.next(at + 1)
-			if !ok {
+			if !ok || r.due > lastInstant {
 				break
 			}
 			at = r.due
