@@ -8,7 +8,7 @@ import (
 
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/job"
-	"ironbell/internal/core/rule"
+	"ironbell/internal/core/zone"
 	"ironbell/internal/store"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -30,7 +30,7 @@ func (s *server) today(a huma.API) {
 			if in.Zone == "" {
 				in.Zone = who.Zone
 			}
-			zone, err := rule.Zone(in.Zone)
+			zone, err := zone.Load(in.Zone)
 			if err != nil {
 				return nil, huma.NewError(http.StatusUnprocessableEntity, err.Error())
 			}

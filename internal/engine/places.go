@@ -9,7 +9,7 @@ import (
 	"ironbell/internal/access"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
-	"ironbell/internal/core/rule"
+	"ironbell/internal/core/zone"
 	"ironbell/internal/deliver"
 	"ironbell/internal/report"
 	"ironbell/internal/store"
@@ -132,7 +132,7 @@ func PutPerson(ctx context.Context, s *store.Store, p job.Person, password strin
 		}
 		p.Mail = address
 	}
-	if _, err := rule.Zone(p.Zone); err != nil {
+	if _, err := zone.Load(p.Zone); err != nil {
 		v.Add("zone", "%s", err)
 	}
 	hash := ""

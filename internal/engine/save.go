@@ -15,6 +15,7 @@ import (
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/rule"
+	"ironbell/internal/core/zone"
 	"ironbell/internal/deliver"
 	"ironbell/internal/render"
 	"ironbell/internal/report"
@@ -172,7 +173,7 @@ func (e *Engine) SaveJob(ctx context.Context, who job.Person, name, owner string
 // records only.
 func (e *Engine) checkJob(ctx context.Context, v *fault.Invalid, d job.Definition) (store.Uses, error) {
 	var uses store.Uses
-	zone, err := rule.Zone(d.Zone)
+	zone, err := zone.Load(d.Zone)
 	if err != nil {
 		v.Add("zone", "%s", err)
 	}
@@ -292,7 +293,7 @@ func (e *Engine) checkDeliverTask(ctx context.Context, v *fault.Invalid, where s
 // checkValues checks the values of a job, overlaid by given ones, against the
 // parameters of all its reports. all asks for every required one.
 func (e *Engine) checkValues(ctx context.Context, v *fault.Invalid, where string, d job.Definition, given job.Values, all bool) error {
-	zone, err := rule.Zone(d.Zone)
+	zone, err := zone.Load(d.Zone)
 	if err != nil {
 		return nil //nolint:nilerr // the zone is told of elsewhere
 	}

@@ -8,7 +8,7 @@ import (
 
 	"ironbell/internal/alert"
 	"ironbell/internal/core/job"
-	"ironbell/internal/core/rule"
+	"ironbell/internal/core/zone"
 	"ironbell/internal/deliver"
 	"ironbell/internal/store"
 	"ironbell/internal/task"
@@ -67,7 +67,7 @@ func (e *Engine) tellOne(ctx context.Context, t *store.Tx, a job.Alert) error {
 		e.o.Log.Error("an alert cannot be sent", "alert", a.ID, "error", err)
 		return t.Told(ctx, a.ID, "cannot be sent: "+err.Error(), 10*time.Minute)
 	}
-	zone, err := rule.Zone(people[0].Zone)
+	zone, err := zone.Load(people[0].Zone)
 	if err != nil {
 		zone = time.UTC
 	}

@@ -12,7 +12,7 @@ import (
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/policy"
-	"ironbell/internal/core/rule"
+	"ironbell/internal/core/zone"
 	"ironbell/internal/store"
 	"ironbell/internal/task"
 )
@@ -121,7 +121,7 @@ func (e *Engine) tasks(ctx context.Context, c store.Claim) error {
 	if err != nil {
 		return err
 	}
-	zone, err := rule.Zone(c.Zone)
+	zone, err := zone.Load(c.Zone)
 	if err != nil {
 		return e.endPart(ctx, c, job.PartFailed, err.Error(), fault.Of(err))
 	}

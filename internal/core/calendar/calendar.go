@@ -295,9 +295,3 @@ func dayOf(t time.Time) int64 {
 	y, m, d := t.Date()
 	return civil.Serial(y, int(m), d)
 }
-
-// IsOpen tells whether the date of a time, in that time's zone, is open.
-func (c *Calendar) IsOpen(t time.Time) bool {
-	y, m, d := t.Date()
-	return c.Open(y, int(m)).Has(d)
-}

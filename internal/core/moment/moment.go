@@ -333,8 +333,3 @@ func (f Frame) open(t time.Time) bool {
 	y, m, d := t.Date()
 	return f.Calendar.Open(y, int(m)).Has(d)
 }
-
-// UsesCalendar tells whether open days have a say in the moment.
-func (m Moment) UsesCalendar() bool {
-	return m.anchor.kind == "open" || slices.ContainsFunc(m.steps, func(s step) bool { return s.unit == "open day" })
-}

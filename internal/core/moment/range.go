@@ -89,6 +89,3 @@ func (r Range) String() string { return r.text }
 func (r Range) At(nominal time.Time, f Frame) (from, to time.Time) {
 	return r.from.At(nominal, f), r.to.At(nominal, f)
 }
-
-// UsesCalendar tells whether open days have a say in the range.
-func (r Range) UsesCalendar() bool { return r.from.UsesCalendar() || r.to.UsesCalendar() }

@@ -121,7 +121,7 @@ func drawText(t *rapid.T) string {
 }
 
 func drawRule(t *rapid.T) (rule.Rule, *time.Location) {
-	z, err := rule.Zone(rapid.SampledFrom(seamZones).Draw(t, "zone"))
+	z, err := zone.Load(rapid.SampledFrom(seamZones).Draw(t, "zone"))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -468,7 +468,7 @@ func FuzzParse(f *testing.F) {
 	for _, seed := range seeds {
 		f.Add(seed)
 	}
-	z, err := rule.Zone("Europe/London")
+	z, err := zone.Load("Europe/London")
 	require.NoError(f, err)
 	f.Fuzz(func(t *testing.T, text string) {
 		r, err := rule.Parse(text, z)

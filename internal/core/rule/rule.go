@@ -18,7 +18,6 @@ import (
 	"time"
 
 	"ironbell/internal/core/civil"
-	"ironbell/internal/core/zone"
 )
 
 // Rule is the text of a time trigger, read and ready to be asked. The zero
@@ -242,9 +241,6 @@ func (r Rule) Permitted(at time.Time) time.Time {
 	return time.Unix(r.plan.opening(at.Unix()), 0).In(r.plan.zone)
 }
 
-// UsesCalendar tells whether open and closed days have a say in the rule.
-func (r Rule) UsesCalendar() bool { return r.plan != nil && r.plan.usesCalendar() }
-
 // Ends is the last instant at which the rule may ring by its own end or count;
 // ok is false when it has no end.
 func (r Rule) Ends() (at time.Time, ok bool) {
@@ -265,6 +261,3 @@ func (weekdaysOpen) Why(serial int64) string {
 	y, m, d := civil.Date(serial)
 	return fmt.Sprintf("%d %s %d is a %s, and without a calendar Monday to Friday are open", d, monthNames[m], y, weekdayNames[civil.Weekday(serial)])
 }
-
-// Zone loads a time zone by its name in the zone database.
-func Zone(name string) (*time.Location, error) { return zone.Load(name) }

@@ -97,7 +97,7 @@ func TestCronThatCannotBeRead(t *testing.T) {
 
 func TestZoneMustBeNamed(t *testing.T) {
 	for _, name := range []string{"", "Local", "local", "Mars/Olympus"} {
-		_, err := rule.Zone(name)
+		_, err := zone.Load(name)
 		assert.ErrorContains(t, err, "Europe/London", name)
 	}
 }
@@ -244,7 +244,7 @@ var seamZones = []string{"Europe/London", "America/New_York", "Australia/Lord_Ho
 // of clocks.
 func TestNextAgreesWithAWalkOverTheMinutes(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
-		z, err := rule.Zone(rapid.SampledFrom(seamZones).Draw(t, "zone"))
+		z, err := zone.Load(rapid.SampledFrom(seamZones).Draw(t, "zone"))
 		if err != nil {
 			t.Fatal(err)
 		}

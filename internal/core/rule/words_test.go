@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"ironbell/internal/core/rule"
+	"ironbell/internal/core/zone"
 
 	"github.com/stretchr/testify/assert"
 	"pgregory.net/rapid"
@@ -286,7 +287,7 @@ func drawSentence(t *rapid.T) sentence {
 // The grammar's sentences mean what a walk over the minutes says.
 func TestWordsAgreeWithAWalkOverTheMinutes(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
-		z, err := rule.Zone(rapid.SampledFrom(seamZones).Draw(t, "zone"))
+		z, err := zone.Load(rapid.SampledFrom(seamZones).Draw(t, "zone"))
 		if err != nil {
 			t.Fatal(err)
 		}
