@@ -109,6 +109,9 @@ func classify(text string, column int) []token {
 		}
 	}
 	t.kind = wordToken
+	if word == "business" || word == "working" {
+		t.word = "open" // as people say it
+	}
 	return []token{t}
 }
 

@@ -228,6 +228,9 @@ func (r *wordReader) placed(byWeekday, byDate, byOpen *term) error {
 			}
 			return nil
 		}
+		if r.is("weekday", "weekdays", "workday", "workdays") {
+			return r.expected("an open day or the name of a weekday; for the last of Monday to Friday write on weekdays, and only the last of every month")
+		}
 		if !ok {
 			return r.expected("day, open day or a weekday", append(nameList(weekdayWords), "day", "open")...)
 		}

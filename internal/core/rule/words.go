@@ -163,8 +163,11 @@ var clauses map[string]func(*wordReader) error
 func init() {
 	clauses = map[string]func(*wordReader) error{
 		"every": (*wordReader).every, "each": (*wordReader).every,
-		"daily": func(r *wordReader) error { r.spoke = true; return nil },
-		"on":    (*wordReader).days,
+		"daily":  func(r *wordReader) error { r.spoke = true; return nil },
+		"hourly": func(r *wordReader) error { return r.adverb(hour) }, "weekly": func(r *wordReader) error { return r.adverb(week) },
+		"monthly": func(r *wordReader) error { return r.adverb(month) }, "quarterly": func(r *wordReader) error { return r.adverb(quarter) },
+		"yearly": func(r *wordReader) error { return r.adverb(year) },
+		"on":     (*wordReader).days,
 		"or": func(r *wordReader) error {
 			r.skip("on")
 			if len(r.sets) == 0 {

@@ -67,6 +67,11 @@ func TestNextOfWords(t *testing.T) {
 		{"on the 1st and the 15th at 09:00", []string{"Tue 2026-12-01 09:00 +0000", "Tue 2026-12-15 09:00 +0000"}},
 		{"every other day at 09:00 from 2026-11-22", []string{"Tue 2026-11-24 09:00 +0000", "Thu 2026-11-26 09:00 +0000"}},
 		{"every 3 months on day 31 at 09:00 from 2026-01-01", []string{"Sun 2027-01-31 09:00 +0000", "Sat 2027-07-31 09:00 +0100"}},
+		{"monthly on the 1st at 09:00", []string{"Tue 2026-12-01 09:00 +0000"}},
+		{"weekly on fri at 09:00", []string{"Fri 2026-11-27 09:00 +0000"}},
+		{"hourly at :30", []string{"Mon 2026-11-23 11:30 +0000"}},
+		{"on the last working day of the month at 17:00", []string{"Mon 2026-11-30 17:00 +0000"}},
+		{"at 06:00 on business days", []string{"Tue 2026-11-24 06:00 +0000"}},
 		{"every quarter on open day 1 of the quarter at 09:00", []string{"Fri 2027-01-01 09:00 +0000"}},
 	} {
 		t.Run(c.text, func(t *testing.T) {
@@ -126,6 +131,9 @@ func TestWordsThatCannotBeRead(t *testing.T) {
 		"every day at 06:00 within 07:00 to 08:00":                "outside the permitted hours",
 		"every day at 06:00 skip closed":                          `expected closed days`,
 		"every day at 06:00 skip closed days before closed days":  `already dealt with by "skip"`,
+		"monthly at 09:00":                                        "every month does not say on which",
+		"hourly every 2 hours":                                    "second repeat",
+		"on the last weekday of every month at 09:00":             "only the last of every month",
 		"once on 2026-12-01":                                      "expected at and a time of day",
 		"once on 1 december at 14:00":                             "column 9: found \"1\", expected a date",
 		"once on 2026-02-30 at 14:00":                             `found "2026-02-30", expected a date`,

@@ -120,6 +120,22 @@ func (r *wordReader) times() error {
 	}
 }
 
+// adverb reads "hourly", "monthly" and their like as "every hour", "every month".
+func (r *wordReader) adverb(u unit) error {
+	column := r.ahead(-1).column
+	switch {
+	case u == hour && r.repeat == nil:
+		r.repeat = &repeat{n: 1, unit: hour, column: column}
+	case u == hour:
+		return r.wrongAt(column, "there is a second repeat; one rule repeats in one way")
+	case r.p.unit != noUnit:
+		return r.wrongAt(column, "there is a second period; one rule counts in one period")
+	default:
+		r.spoke, r.p.unit = true, u
+	}
+	return nil
+}
+
 // between reads a window of the day.
 func (r *wordReader) between(join string) error {
 	if r.peek().kind != clockToken {
