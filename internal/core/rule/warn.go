@@ -195,6 +195,9 @@ func (r Rule) Often(after time.Time) string {
 	}
 	most := float64(r.plan.mostInADay())
 	perDay := float64(n) / days
+	if n == mostCounted && perDay > 0.95*most && perDay < 1.05*most {
+		perDay = most // the first and the last day were counted in part
+	}
 	ringing := round(float64(n) / most / days * 7) // days of a week on which it rings
 	switch {
 	case n == 0:

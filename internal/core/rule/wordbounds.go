@@ -180,6 +180,18 @@ func (r *wordReader) also() error {
 func (r *wordReader) except() error {
 	for {
 		r.skip("on")
+		if r.startsDays() && r.peek().kind == wordToken {
+			column := r.peek().column
+			set, err := r.dayset()
+			if err != nil {
+				return err
+			}
+			if len(set) != 1 || set[0].weekdays == 0 || set[0].nth != nil || set[0].months != 0 {
+				return r.wrongAt(column, "except leaves out weekdays, dates, or dates with a time")
+			}
+			r.barred |= set[0].weekdays
+			return nil
+		}
 		at, whole, err := r.moment()
 		if err != nil {
 			return err

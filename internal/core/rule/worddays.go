@@ -28,6 +28,9 @@ func (r *wordReader) startsDays() bool {
 // days reads a set of days. Its items are united.
 func (r *wordReader) days() error {
 	r.skip("on")
+	if r.peek().kind == dateToken {
+		return r.once()
+	}
 	set, err := r.dayset()
 	if err != nil {
 		return err
@@ -344,6 +347,23 @@ func (t term) and(o term) (both term, ok bool) {
 func (r *wordReader) assembleDays() error {
 	p := r.p
 	p.terms = r.sets
+	if r.barred != 0 {
+		if len(p.terms) == 0 {
+			p.terms, r.sets = []term{{}}, []term{{}}
+		}
+		for i := range p.terms {
+			t := &p.terms[i]
+			if t.nth != nil {
+				return r.wrongAt(1, "weekdays that are numbered take no except; say it in another rule")
+			}
+			if t.weekdays == 0 {
+				t.weekdays = allWeek
+			}
+			if t.weekdays &^= r.barred; t.weekdays == 0 {
+				return r.wrongAt(1, "this never rings: all its weekdays are left out")
+			}
+		}
+	}
 	if r.months != 0 || r.weeks != nil {
 		if len(p.terms) == 0 {
 			p.terms = []term{{}}

@@ -6,6 +6,30 @@ import (
 	"strings"
 )
 
+// The grammar of worded rules. Clauses stand in any order, with or without
+// commas; "the", "of", "every" and "each" may be left out where they only please
+// the ear; names of weekdays and months may be cut to three letters.
+//
+//	rule     = clause { [","] clause }
+//	clause   = "every" ( period | repeat | days ) | "on" days { "or" "on" days } { "if" days }
+//	         | "in" months | "in" ("week"|"weeks") numbers | "in" "hours" numbers
+//	         | "at" clocks | "at" minutes | "at" ("minutes"|"seconds") numbers
+//	         | "between" clock "and" clock | "within" clock "to" clock
+//	         | "once" "on" date "at" clock | "from" moment | "until" moment
+//	         | "ending" "after" number "rings" | ("skip"|"before"|"after") "closed" "days"
+//	         | "only" places "of" "every" unit | "also" "on" moment
+//	         | "except" ["on"] (moment | weekday { ("," | "and") weekday })
+//	         | "weeks" "begin" "on" weekday | "in" "zone" name
+//	period   = [number] ("day"|"week"|"month"|"quarter"|"year")
+//	repeat   = [number] ("hour"|"minute"|"second") ["elapsed"] | "passing" ("hour"|"minute")
+//	days     = item { ("," | "and") item } [ "of" "every" ("month"|"quarter"|"year") | "of" months ]
+//	item     = weekday ["to" weekday] | "weekdays" | "weekends" | "open" "days" | "closed" "days"
+//	         | "day" numbers | places ("day"|weekday|"open" "day") | "open" "day" numbers
+//	         | number month | month number
+//	places   = place { ("," | "and") place }        place  = ordinal | [ordinal "to"] "last"
+//	numbers  = span { ("," | "and") span }          span   = number ["to" number ["by" number]] | place
+//	moment   = date [["at"] clock [offset]]         clocks = clock { ("," | "and") clock }
+
 var (
 	monthNames   = [13]string{"", "January", "February", "March", "April", "May", "June", "July", "August", "September", "October", "November", "December"}
 	weekdayNames = [7]string{"Sunday", "Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday"}
@@ -51,6 +75,7 @@ type wordReader struct {
 	startTime *int64 // the time of day of "from 2026-01-05 at 09:00"
 	spoke     bool   // a clause about days was there
 	dated     uint16 // the month of "feb 29"
+	barred    uint8  // weekdays of "except sundays"
 }
 
 func readWords(p *plan, text string, o Options) error {
@@ -123,7 +148,7 @@ func (r *wordReader) expected(what string, known ...string) error {
 		return e
 	}
 	e.Found = t.text
-	if t.kind == wordToken {
+	if t.kind == wordToken && !slices.Contains(known, t.word) {
 		e.Meant = closest(t.word, known)
 	}
 	return e
@@ -137,6 +162,9 @@ func (r *wordReader) clause() error {
 	t := r.peek()
 	if t.kind == clockToken || t.kind == minuteToken {
 		return r.times()
+	}
+	if t.kind == dateToken {
+		return r.once()
 	}
 	if t.kind == wordToken {
 		if read, ok := clauses[t.word]; ok {

@@ -72,6 +72,9 @@ func TestNextOfWords(t *testing.T) {
 		{"hourly at :30", []string{"Mon 2026-11-23 11:30 +0000"}},
 		{"on the last working day of the month at 17:00", []string{"Mon 2026-11-30 17:00 +0000"}},
 		{"at 06:00 on business days", []string{"Tue 2026-11-24 06:00 +0000"}},
+		{"on 2026-12-01 at 14:00", []string{"Tue 2026-12-01 14:00 +0000", "never"}},
+		{"every day except sundays and mondays at 12:00", []string{"Tue 2026-11-24 12:00 +0000", "Wed 2026-11-25 12:00 +0000"}},
+		{"on weekdays except on fri at 12:00", []string{"Mon 2026-11-23 12:00 +0000", "Tue 2026-11-24 12:00 +0000", "Wed 2026-11-25 12:00 +0000", "Thu 2026-11-26 12:00 +0000", "Mon 2026-11-30 12:00 +0000"}},
 		{"every quarter on open day 1 of the quarter at 09:00", []string{"Fri 2027-01-01 09:00 +0000"}},
 	} {
 		t.Run(c.text, func(t *testing.T) {
@@ -132,6 +135,8 @@ func TestWordsThatCannotBeRead(t *testing.T) {
 		"every day at 06:00 skip closed":                          `expected closed days`,
 		"every day at 06:00 skip closed days before closed days":  `already dealt with by "skip"`,
 		"monthly at 09:00":                                        "every month does not say on which",
+		"on sat at 06:00 except weekends":                         "all its weekdays are left out",
+		"every day at 06:00 except the last day":                  "except leaves out weekdays, dates",
 		"hourly every 2 hours":                                    "second repeat",
 		"on the last weekday of every month at 09:00":             "only the last of every month",
 		"once on 2026-12-01":                                      "expected at and a time of day",
