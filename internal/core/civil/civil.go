@@ -105,21 +105,22 @@ func Serial(year, month, date int) int64 {
 	return era*146097 + ofEra*365 + ofEra/4 - ofEra/100 + ofYear - 719468
 }
 
-// Date is the inverse of Serial.
+// Date is the inverse of Serial, for years from -32800 on. It finds quotients by
+// multiplication (C. Neri and L. Schneider, Euclidean affine functions and their
+// application to calendar algorithms, 2022): a search calls it for each ring.
 func Date(serial int64) (year, month, date int) {
-	z := serial + 719468
-	rest := Mod(z, 146097)
-	era := (z - rest) / 146097
-	ofEra := (rest - rest/1460 + rest/36524 - rest/146096) / 365
-	ofYear := rest - (365*ofEra + ofEra/4 - ofEra/100)
-	m := (5*ofYear + 2) / 153
-	d := ofYear - (153*m+2)/5 + 1
-	y := era*400 + ofEra
-	if m >= 10 {
-		y++
-		m -= 12
+	const eras = 82                              // of 400 years, so that all numbers are positive
+	n := 4*uint32(serial+719468+eras*146097) + 3 //nolint:gosec // days of some 40,000 years
+	century := n / 146097
+	ofCentury := 4*(n%146097/4) + 3
+	product := 2939745 * uint64(ofCentury)
+	ofYear := uint32(product) / 2939745 / 4 //nolint:gosec // the lower half is wanted
+	m := 2141*ofYear + 197913
+	year, month, date = int(100*century)+int(product>>32)-400*eras, int(m>>16), int(m&0xffff/2141)+1
+	if ofYear >= 306 { // January and February end the year that March begins
+		year, month = year+1, month-12
 	}
-	return int(y), int(m + 3), int(d)
+	return year, month, date
 }
 
 // Weekday is 0 for Sunday to 6 for Saturday.

@@ -153,6 +153,29 @@ func (p *plan) openDay(serial int64) (int64, bool) {
 	return 0, false
 }
 
+// straight is the set of the due days of a month that stand for themselves: they
+// were named, and no closed day was moved there. Days at the ends of the month
+// may be left out of it.
+func (p *plan) straight(y, m int) civil.Mask {
+	open, named := p.calendar.Open(y, m), p.named(y, m)
+	var out civil.Mask
+	for days := named & open; days != 0; days &= days - 1 {
+		d := days.First()
+		beside := open.From(d + 1) // the next open day; before it lie those that moved here
+		if p.closed == After {
+			beside = open.Before(d)
+		}
+		switch {
+		case beside == 0:
+		case p.closed == Before && named.From(d+1).Before(beside.First()) != 0:
+		case p.closed == After && named.From(beside.Last()+1).Before(d) != 0:
+		default:
+			out |= 1 << d
+		}
+	}
+	return out
+}
+
 // source is the latest day before (or at, or after) a due day that the plan
 // named and closed days moved there, among those that are accepted. Rings that
 // are moved onto one instant become one with the latest nominal date.
@@ -162,9 +185,9 @@ func (p *plan) source(due int64, accept func(serial int64) bool) (int64, bool) {
 	// Mostly the open day beside it lies in the same month.
 	var from civil.Mask
 	if later := open.From(d + 1); p.closed == Before && later != 0 {
-		from = p.namedAgain(y, m).From(d).Before(later.First())
+		from = p.named(y, m).From(d).Before(later.First())
 	} else if earlier := open.Before(d); p.closed == After && earlier != 0 {
-		from = p.namedAgain(y, m).From(earlier.Last() + 1).Before(d + 1)
+		from = p.named(y, m).From(earlier.Last() + 1).Before(d + 1)
 	} else {
 		return p.sourceFar(due, accept)
 	}
@@ -174,14 +197,6 @@ func (p *plan) source(due int64, accept func(serial int64) bool) (int64, bool) {
 		}
 	}
 	return 0, false
-}
-
-// namedAgain is named for those who ask about one month again and again.
-func (p *plan) namedAgain(y, m int) civil.Mask {
-	if p.names == nil {
-		return p.named(y, m)
-	}
-	return p.names.get(y, m, p.named)
 }
 
 // sourceFar is source over the ends of months.

@@ -44,7 +44,7 @@ type plan struct {
 	bounded bool   // dates outside from and until are left out before they are moved
 	moved   []ring // the rings of also, when closed days move
 	memo    *memo  // of due days; nil in plans that are asked once
-	names   *memo  // of named days, where closed days move them
+	selves  *memo  // of due days that stand for themselves, where closed days move others
 }
 
 const (
@@ -194,7 +194,7 @@ func (p *plan) finish(text string, o Options) error {
 	}
 	p.memo = &memo{}
 	if p.closed == Before || p.closed == After {
-		p.names = &memo{}
+		p.selves = &memo{}
 	}
 	return nil
 }
@@ -211,7 +211,7 @@ func (p *plan) checkRings(wrong func(string, ...any) error) error {
 		return nil
 	}
 	unmoved := uncounted
-	unmoved.memo, unmoved.names, unmoved.closed, unmoved.hours = nil, nil, Ignore, nil
+	unmoved.memo, unmoved.selves, unmoved.closed, unmoved.hours = nil, nil, Ignore, nil
 	if _, ok := unmoved.next(p.earliest()); ok {
 		return wrong("this never rings: each of its times is on a closed day or outside the permitted hours")
 	}
@@ -285,7 +285,7 @@ func (p *plan) end() int64 {
 	}
 	p.ending.once.Do(func() {
 		counting := *p
-		counting.memo, counting.names = nil, nil
+		counting.memo, counting.selves = nil, nil
 		counting.count, counting.ending, counting.closed, counting.hours = 0, nil, Ignore, nil
 		counting.also, counting.moved, counting.except, counting.exceptDays, counting.bounded = nil, nil, nil, nil, false
 		at := p.from - 1

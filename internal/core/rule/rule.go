@@ -253,8 +253,25 @@ func (r Rule) Ends() (at time.Time, ok bool) {
 // weekdaysOpen is the calendar of those who named none.
 type weekdaysOpen struct{}
 
-func (weekdaysOpen) Open(year, month int) civil.Mask {
+// Years whose open days are kept, since they are asked for all the time.
+const keptFrom, keptTo = 1990, 2126
+
+var keptOpen = func() (kept [(keptTo - keptFrom) * 12]civil.Mask) {
+	for i := range kept {
+		kept[i] = workdaysOf(keptFrom+i/12, i%12+1)
+	}
+	return kept
+}()
+
+func workdaysOf(year, month int) civil.Mask {
 	return civil.Spread(workdays, civil.Weekday(civil.Serial(year, month, 1))) & civil.Month(year, month)
+}
+
+func (weekdaysOpen) Open(year, month int) civil.Mask {
+	if i := (year-keptFrom)*12 + month - 1; i >= 0 && i < len(keptOpen) {
+		return keptOpen[i]
+	}
+	return workdaysOf(year, month)
 }
 
 func (weekdaysOpen) Why(serial int64) string {

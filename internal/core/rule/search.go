@@ -82,7 +82,7 @@ func (p *plan) find(from, end int64) (ring, bool) {
 		}
 		r.nominal = r.due
 		r.day, _ = civil.Split(wall)
-		if moves {
+		if moves && !p.standsForItself(r, end) {
 			if r.nominal, r.day, ok = p.nominal(wall, r.due, end); !ok {
 				if r.due > end+maxSpanned*31*civil.Day {
 					return ring{}, false
@@ -90,12 +90,22 @@ func (p *plan) find(from, end int64) (ring, bool) {
 				from = r.due + 1
 				continue
 			}
-		} else if p.leftOut(r.due) {
+		} else if !moves && p.leftOut(r.due) {
 			from = r.due + 1
 			continue
 		}
 		return r, true
 	}
+}
+
+// standsForItself tells whether a ring is where it was named and no other was
+// moved to it, as far as that can be said at once.
+func (p *plan) standsForItself(r ring, end int64) bool {
+	if p.selves == nil || r.due < p.from || r.due > end || p.leftOut(r.due) {
+		return false
+	}
+	y, m, d := civil.Date(r.day)
+	return p.selves.get(y, m, p.straight).Has(d)
 }
 
 // nominal finds the instant that the rule named for a ring that closed days may
@@ -169,6 +179,9 @@ func (p *plan) inRunning(from, until int64, s zone.Span) (due, wall int64, ok bo
 			return 0, 0, false
 		}
 		due = wall - s.Offset
+		if t.width >= t.period {
+			return due, wall, true // every instant counts
+		}
 		over := civil.Mod(due-t.base, t.period)
 		if over < t.width {
 			return due, wall, true

@@ -91,7 +91,7 @@ func (p *plan) firstClear(from int64) (int64, bool) {
 		return p.from, p.spans.Instant(p.from+p.spans.At(p.from).Offset) == p.from // its hours are counted from there
 	}
 	free := *p
-	free.memo, free.names = nil, nil
+	free.memo, free.selves = nil, nil
 	free.also, free.moved, free.except, free.exceptDays = nil, nil, nil, nil
 	for range maxListed {
 		r, ok := free.next(max(from, p.from))
