@@ -340,6 +340,52 @@ func TestTheForecastAndItsFeed(t *testing.T) {
 	assert.Equal(t, 404, res.StatusCode, "an ended link shows nothing")
 }
 
+// Bad input about time is refused with a sentence, and never costs more than its
+// length.
+func TestBadInputAboutTime(t *testing.T) {
+	w := open(t)
+	base := "http://" + w.listen
+	big := strings.Repeat("x", 2001)
+	many := `{"closed":[` + strings.Repeat(`{"date":"2026-12-25"},`, 5000) + `{"date":"2026-12-25"}]}`
+	for _, c := range []struct {
+		method, path, body string
+		status             int
+		want               string
+	}{
+		{"POST", "/api/when", `{"rule":"` + big + `"}`, 422, "expected length <= 2000"},
+		{"POST", "/api/when", `{"rule":""}`, 422, "expected length >= 1"},
+		{"POST", "/api/when", `{"rule":"every hour","rings":501}`, 422, "expected number <= 500"},
+		{"POST", "/api/when", `{"rule":"every hour","from":"yesterday"}`, 422, "date-time"},
+		{"POST", "/api/when", `{"rule":"every hour","shape":"round"}`, 422, "unexpected property"},
+		{"POST", "/api/when", `{"rule":"every hour","zone":"Mars"}`, 200, `"field":"zone"`},
+		{"POST", "/api/when", `{"rule":"every hour","calendars":["None"]}`, 200, `there is no calendar \"None\"`},
+		{"POST", "/api/when", `{"rule":"every hour","closed":"perhaps"}`, 422, "expected value to be one of"},
+		{"POST", "/api/when", `{"rule":"every second"}`, 200, "A job cannot be saved with it"},
+		{"POST", "/api/when", `{"rule":"every hour","count":3}`, 200, "a count of rings needs a start"},
+		{"POST", "/api/when", `{"rule":"every hour","start":"2026-12-01","count":3,"from":"2026-12-31T00:00:00Z"}`, 200, "It rings no more: it ended on Tue 1 December 2026 02:00 GMT."},
+		{"GET", "/api/moment", "", 422, "required"},
+		{"GET", "/api/moment?text=now&zone=Mars", "", 422, `there is no time zone`},
+		{"GET", "/api/moment?text=now&calendar=None", "", 422, `there is no calendar`},
+		{"GET", "/api/forecast?from=2026-12-02T00:00:00Z&to=2026-12-01T00:00:00Z", "", 422, "ends after it begins"},
+		{"GET", "/api/forecast?limit=5001", "", 422, "expected number <= 5000"},
+		{"GET", "/api/forecast?zone=Mars", "", 422, "there is no time zone"},
+		{"PUT", "/api/calendars/Harbour", many, 422, "expected array length <= 5000"},
+		{"PUT", "/api/calendars/Harbour", `{"closed":[{"date":"2026-02-30"}]}`, 422, `closed[0]: \"2026-02-30\" is no date`},
+		{"PUT", "/api/calendars/Harbour", `{"closed":[{"rule":"every day"}],"week":["sun"]}`, 422, "no day is open"},
+		{"PUT", "/api/calendars/123", `{}`, 422, "digits only"},
+		{"GET", "/api/calendars/None", "", 404, `there is no calendar`},
+		{"DELETE", "/api/calendars/None", "", 404, `there is no calendar`},
+		{"POST", "/api/icalendar", `{"text":"<html>"}`, 422, "this is no iCalendar file"},
+		{"PUT", "/api/settings/when", `{"floor":"soon"}`, 422, "is no length of time"},
+		{"PUT", "/api/settings/when", `{"floor":"10ms"}`, 422, "one second at least"},
+		{"PUT", "/api/settings/when", `{"week_start":"someday"}`, 422, "expected value to be one of"},
+	} {
+		status, _, answer := call(t, http.DefaultClient, c.method, base+c.path, w.token, c.body)
+		assert.Equal(t, c.status, status, "%s %s: %s", c.method, c.path, answer)
+		assert.Contains(t, answer, c.want, "%s %s", c.method, c.path)
+	}
+}
+
 func TestRulesInTheConsole(t *testing.T) {
 	w := open(t)
 	ctx := context.Background()

@@ -1,0 +1,96 @@
+package cli
+
+import (
+	"bytes"
+	"errors"
+	"strings"
+	"testing"
+	"time"
+
+	"ironbell/internal/api/wire"
+	"ironbell/internal/core/calendar"
+	"ironbell/internal/core/rule"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+func printed(print func(IO)) string {
+	var out bytes.Buffer
+	print(IO{Out: &out, Err: &out})
+	return out.String()
+}
+
+func TestAMarkStandsUnderTheColumn(t *testing.T) {
+	for text, want := range map[string]string{
+		"on mondey at 07:00": "  on mondey at 07:00\n     ^\n",
+		"every day":          "  every day\n           ^\n",
+		"0 25 * * *":         "  0 25 * * *\n    ^\n",
+		"DTSTART:20261201T060000\nRRULE:FREQ=DALY": "  RRULE:FREQ=DALY\n             ^\n",
+		"on zürich at 07:00":                       "  on zürich at 07:00\n     ^\n",
+	} {
+		_, err := rule.Parse(text, time.UTC)
+		var wrong *rule.Error
+		require.True(t, errors.As(err, &wrong), text)
+		var out bytes.Buffer
+		pointAt(&out, wrong)
+		assert.True(t, strings.HasPrefix(out.String(), "ironbell when: column "), out.String())
+		assert.True(t, strings.HasSuffix(out.String(), want), out.String())
+	}
+}
+
+func TestAForecastIsReadInTenSeconds(t *testing.T) {
+	at := time.Date(2026, 11, 30, 6, 15, 0, 0, time.UTC)
+	usual := 90.0
+	f := wire.Forecast{
+		From: at.Add(-time.Hour), To: at.AddDate(0, 0, 7), Zone: "Europe/London", Total: 40, Moved: 1, Passed: 1, AtOnce: 4,
+		Rings: []wire.Coming{
+			{Job: "Quay board", At: at, Reading: "every day at 06:15", Usual: &usual},
+			{Job: "Sailing punctuality", At: at, Reading: "on weekdays at 06:15", Passed: true, Reason: "30 November is closed in calendar Public holidays"},
+			{Job: "Board pack", At: at.AddDate(0, 0, 1), Reading: "on day 30 of every month at 06:15", Reason: "30 November is closed in calendar Public holidays; moved to Tue 1 December"},
+		},
+		Minutes: []wire.Busy{{At: at, Rings: 2}},
+		Clashes: []wire.Clash{{From: at, To: at.Add(30 * time.Second), Most: 5, Jobs: []string{"Quay board", "Board pack"}}},
+	}
+	out := printed(func(i IO) { printForecast(i, f) })
+	for _, want := range []string{
+		"40 rings from Mon 30 Nov 05:15 to Mon 7 Dec 06:15, in Europe/London; 1 moved by a calendar; 1 passed over.",
+		"Mon 30 Nov 06:15 GMT", "1m30s", "» Mon 30 Nov 06:15 GMT", "passed over: 30 November is closed", "moved to Tue 1", "38 more; -limit shows them.",
+		"Busiest minutes\n  Mon 30 Nov 06:15 GMT  2 rings", "more runs at work than the 4 at once", "5 at once: Quay board, Board pack",
+	} {
+		assert.Contains(t, out, want)
+	}
+	assert.Equal(t, "0 rings from Mon 30 Nov 05:15 to Mon 7 Dec 06:15, in Europe/London.\n", printed(func(i IO) {
+		printForecast(i, wire.Forecast{From: f.From, To: f.To, Zone: f.Zone})
+	}))
+}
+
+func TestCalendarsAreShownWithWhatGoesByThem(t *testing.T) {
+	page := wire.CalendarPage{UsedBy: []string{"Quay board"}, Calendar: wire.Calendar{
+		Name: "Harbour", Version: 3,
+		Definition: calendar.Definition{Week: []string{"mon", "sat"}, Closed: []calendar.Entry{{Label: "Slipway", Rule: "on the first tuesday of every month"}, {Label: "Dredging", Date: "2027-01-18", Days: 5}}},
+		Closings:   []calendar.Closing{{Date: "2026-12-01", Label: "Slipway"}},
+	}}
+	out := printed(func(i IO) { printCalendar(i, page) })
+	for _, want := range []string{"Harbour, version 3: open mon, sat", "on the first tuesday of every month", "2027-01-18, 5 days", "2026-12-01  Slipway", "Jobs that go by it\n  Quay board"} {
+		assert.Contains(t, out, want)
+	}
+	var gone []time.Time
+	for i := range 8 {
+		gone = append(gone, time.Date(2026, 12, 1+i, 9, 0, 0, 0, time.UTC))
+	}
+	out = printed(func(i IO) {
+		printEffects(i, []wire.Effect{{Job: "Quay board", Zone: "Europe/London", Reading: "every day at 09:00", Gone: gone, New: gone[:1]}})
+	})
+	assert.Contains(t, out, "Quay board (every day at 09:00, Europe/London)")
+	assert.Contains(t, out, "no more  3 more")
+	assert.Contains(t, out, "instead  Tue 1 Dec 2026 09:00 GMT")
+	assert.Equal(t, "No ring of the coming year changes.\n", printed(func(i IO) { printEffects(i, nil) }))
+}
+
+func TestTheMachinesZone(t *testing.T) {
+	t.Setenv("TZ", "Asia/Tokyo")
+	assert.Equal(t, "Asia/Tokyo", machineZone())
+	t.Setenv("TZ", "Mars/Olympus")
+	assert.NotEqual(t, "Mars/Olympus", machineZone())
+}
