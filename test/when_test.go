@@ -340,6 +340,57 @@ func TestTheForecastAndItsFeed(t *testing.T) {
 	assert.Equal(t, 404, res.StatusCode, "an ended link shows nothing")
 }
 
+// Every due time on a closed day has one decision with its reason, whenever the
+// service is killed.
+func TestClosedDaysAreDecidedOnOnce(t *testing.T) {
+	w := open(t)
+	ctx := context.Background()
+	w.report("Ports", "SELECT code FROM ports")
+	_, err := w.c.SaveWhenSettings(ctx, job.WhenSettings{Floor: job.Duration(time.Second)})
+	require.NoError(t, err)
+	london, err := zone.Load(demo.Zone)
+	require.NoError(t, err)
+	today := time.Now().In(london)
+	_, err = w.c.SaveCalendar(ctx, "Harbour", calendar.Definition{
+		Week:   []string{"mon", "tue", "wed", "thu", "fri", "sat", "sun"},
+		Closed: []calendar.Entry{{Label: "storm", Date: today.Format(time.DateOnly), Days: 2}},
+	}, false)
+	require.NoError(t, err)
+	d := definition("Ports", "company mail", []string{"csv"}, "a@tarnwick.example")
+	d.Calendars = []string{"Harbour"}
+	d.AfterOutage = job.OutageEach
+	d.Triggers = []job.Trigger{{Timing: job.Timing{Rule: "every second skip closed days"}}}
+	w.job("Quay board", d)
+	db := connect(t, w.db)
+	count := func() (n int) {
+		t.Helper()
+		require.NoError(t, db.QueryRow(ctx, `SELECT count(*) FROM rings`).Scan(&n))
+		return n
+	}
+	for range 3 {
+		before := count()
+		w.until(20*time.Second, "closed days are decided on", func() bool { return count() >= before+2 })
+		w.kill()
+		w.start()
+	}
+	before := count()
+	w.until(20*time.Second, "what was missed is decided on, too", func() bool { return count() >= before+2 })
+	_, err = w.c.Switch(ctx, "Quay board", false)
+	require.NoError(t, err)
+	var n, others int
+	var seconds float64
+	require.NoError(t, db.QueryRow(ctx, `SELECT count(*), extract(epoch FROM max(due) - min(due))::float8,
+		count(*) FILTER (WHERE decision <> 'passed over' OR reason NOT LIKE '%closed in calendar Harbour (storm)' OR nominal <> due) FROM rings`).Scan(&n, &seconds, &others))
+	assert.Equal(t, int(seconds)+1, n, "every second from the first to the last has its decision")
+	assert.Zero(t, others)
+	runs, err := w.c.Runs(ctx, client.RunFilter{Job: "Quay board"})
+	require.NoError(t, err)
+	assert.Empty(t, runs)
+	page, err := w.c.Job(ctx, "Quay board")
+	require.NoError(t, err)
+	assert.Contains(t, page.Rings[0].Reason, "is closed in calendar Harbour (storm)", "the job's page says why it did not ring")
+}
+
 // Bad input about time is refused with a sentence, and never costs more than its
 // length.
 func TestBadInputAboutTime(t *testing.T) {
@@ -451,6 +502,11 @@ func TestRulesInTheConsole(t *testing.T) {
 	require.NoError(t, err)
 	p.do(browser.SignIn("http://"+w.listen, "sefa", password), chromedp.Navigate("http://"+w.listen+"/calendars/Public%20holidays"))
 	p.sees("What would change")
+	file, err := filepath.Abs("../demo/holidays.ics")
+	require.NoError(t, err)
+	p.do(chromedp.SetUploadFiles(chromedp.CSS("input[type=file]"), []string{file}))
+	p.sees("4 whole-day events were read.")
+	p.sees("Founders' Day, when the first boat crossed from Tarnwick Quay to Grey Skerry")
 	p.click("fri")
 	p.click("What would change")
 	p.sees("What would change in the coming year Quay board")
