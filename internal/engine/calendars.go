@@ -110,7 +110,7 @@ func (e *Engine) SaveCalendar(ctx context.Context, who job.Person, name string, 
 func (t *timetable) forget() {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	t.versions, t.combined, t.rules = nil, nil, nil
+	t.stamps, t.combined, t.rules = nil, nil, nil
 }
 
 func joined(err error) []error {

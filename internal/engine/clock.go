@@ -90,26 +90,20 @@ func (e *Engine) plan(due []store.DueTrigger, now time.Time) store.RingPlan {
 		}
 		steps, next := dueRings(r, t, now)
 		p.Next[t.ID] = next
-		nominals, dues := map[time.Time]time.Time{}, make([]time.Time, 0, len(steps))
+		at, dues := map[time.Time]dueRing{}, make([]time.Time, 0, len(steps))
 		for _, s := range steps {
 			if s.Passed {
 				p.Rings = append(p.Rings, job.Ring{TriggerID: t.ID, Due: s.Due, Nominal: s.Nominal, Decision: job.RingPassedOver, Reason: r.Reason(s.Ring)})
 				continue
 			}
-			nominals[s.Due] = s.Nominal
+			at[s.Due] = s
 			dues = append(dues, s.Due)
-		}
-		reasons := map[time.Time]string{}
-		for _, s := range steps {
-			if s.reason != "" {
-				reasons[s.Due] = s.reason
-			}
 		}
 		more := next != nil && !next.Due.After(now)
 		last := -1
 		for _, d := range policy.Rings(t.AfterOutage, t.Overlap, dues, now, more, policy.Open{Working: t.Working, Waiting: t.Waiting}) {
-			nominal := nominals[d.Due]
-			if moved := reasons[d.Due]; moved != "" {
+			nominal := at[d.Due].Nominal
+			if moved := at[d.Due].reason; moved != "" {
 				d.Reason = moved + "; " + d.Reason
 			}
 			ring := job.Ring{TriggerID: t.ID, Due: d.Due, Nominal: nominal, Decision: d.Decision, Reason: d.Reason}

@@ -33,7 +33,7 @@ const maxRuleCache = 100_000
 // use it; refresh brings it up to date.
 type timetable struct {
 	mu        sync.Mutex
-	versions  map[string]int
+	stamps    map[string]string // of the calendars that are kept, by name
 	calendars map[string]*calendar.Calendar
 	combined  map[string]*calendar.Calendar
 	rules     map[string]rule.Rule
@@ -42,7 +42,7 @@ type timetable struct {
 
 // records is where calendars are read from: the store, or a transaction.
 type records interface {
-	CalendarVersions(ctx context.Context) (map[string]int, error)
+	CalendarStamps(ctx context.Context) (map[string]string, error)
 	Calendar(ctx context.Context, name string) (store.Calendar, error)
 	Setting(ctx context.Context, key string, to any) (bool, error)
 }
@@ -53,18 +53,18 @@ func (t *timetable) refresh(ctx context.Context, from records) error {
 	if _, err := from.Setting(ctx, WhenSetting, &settings); err != nil {
 		return err
 	}
-	versions, err := from.CalendarVersions(ctx)
+	stamps, err := from.CalendarStamps(ctx)
 	if err != nil {
 		return err
 	}
 	t.mu.Lock()
 	var changed []string
-	for name, version := range versions {
-		if t.versions[name] != version {
+	for name, stamp := range stamps {
+		if t.stamps[name] != stamp {
 			changed = append(changed, name)
 		}
 	}
-	removed := len(t.versions)+len(changed) != len(versions) && len(t.versions) > len(versions)
+	removed := len(t.stamps) > len(stamps)
 	t.settings = settings.WithDefaults()
 	t.mu.Unlock()
 	if len(changed) == 0 && !removed {
@@ -79,19 +79,19 @@ func (t *timetable) refresh(ctx context.Context, from records) error {
 		if fresh[name], err = calendar.Compile(name, c.Definition); err != nil {
 			return fmt.Errorf("lay out calendar %q: %w", name, err)
 		}
-		versions[name] = c.Version
+		stamps[name] = c.Stamp()
 	}
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	kept := make(map[string]*calendar.Calendar, len(versions))
-	for name := range versions {
+	kept := make(map[string]*calendar.Calendar, len(stamps))
+	for name := range stamps {
 		if c, ok := fresh[name]; ok {
 			kept[name] = c
 		} else if c, ok := t.calendars[name]; ok {
 			kept[name] = c
 		}
 	}
-	t.versions, t.calendars, t.combined, t.rules = versions, kept, nil, nil
+	t.stamps, t.calendars, t.combined, t.rules = stamps, kept, nil, nil
 	return nil
 }
 

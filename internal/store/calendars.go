@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"errors"
+	"fmt"
 	"time"
 
 	"ironbell/internal/core/calendar"
@@ -52,19 +53,23 @@ func (q q) Calendar(ctx context.Context, name string) (Calendar, error) {
 	return c, found(err, "calendar", name)
 }
 
-// CalendarVersions lists the version of each calendar by name.
-func (q q) CalendarVersions(ctx context.Context) (map[string]int, error) {
+// CalendarStamps gives each calendar's stamp by name. It changes with every
+// version, and also when a calendar is removed and made again.
+func (q q) CalendarStamps(ctx context.Context) (map[string]string, error) {
 	var rows []struct {
-		Name    string `db:"name"`
-		Version int    `db:"version"`
+		Name  string `db:"name"`
+		Stamp string `db:"stamp"`
 	}
-	err := sqlx.SelectContext(ctx, q.ext, &rows, `SELECT name, version FROM calendars LIMIT 1000`)
-	versions := make(map[string]int, len(rows))
+	err := sqlx.SelectContext(ctx, q.ext, &rows, `SELECT name, id || '.' || version AS stamp FROM calendars LIMIT 1000`)
+	stamps := make(map[string]string, len(rows))
 	for _, r := range rows {
-		versions[r.Name] = r.Version
+		stamps[r.Name] = r.Stamp
 	}
-	return versions, wrap(err, "list the calendars")
+	return stamps, wrap(err, "list the calendars")
 }
+
+// Stamp is the calendar's stamp, as CalendarStamps gives it.
+func (c Calendar) Stamp() string { return fmt.Sprintf("%d.%d", c.ID, c.Version) }
 
 // PutCalendar adds a calendar or saves a new version of the one of that name.
 func (q q) PutCalendar(ctx context.Context, name string, author int64, d calendar.Definition) (Calendar, error) {

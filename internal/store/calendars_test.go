@@ -31,9 +31,10 @@ func TestCalendarsAreKeptByVersions(t *testing.T) {
 	_, err = s.PutCalendar(ctx, "Public holidays", w.mara, first)
 	require.NoError(t, err)
 
-	versions, err := s.CalendarVersions(ctx)
+	stamps, err := s.CalendarStamps(ctx)
 	require.NoError(t, err)
-	assert.Equal(t, map[string]int{"Harbour": 2, "Public holidays": 1}, versions)
+	assert.Len(t, stamps, 2)
+	assert.Equal(t, saved.Stamp(), stamps["Harbour"])
 	all, err := s.Calendars(ctx)
 	require.NoError(t, err)
 	require.Len(t, all, 2)
@@ -76,6 +77,10 @@ func TestCalendarsAreKeptByVersions(t *testing.T) {
 	require.NoError(t, s.RemoveCalendar(ctx, "Public holidays"))
 	_, err = s.Calendar(ctx, "Public holidays")
 	require.ErrorAs(t, err, &missing)
+	made, err := s.PutCalendar(ctx, "Public holidays", w.mara, calendar.Definition{})
+	require.NoError(t, err)
+	assert.Equal(t, 1, made.Version)
+	assert.NotEqual(t, stamps["Public holidays"], made.Stamp(), "one that is made again is another, though its version is the same")
 }
 
 func TestLinksToTheForecast(t *testing.T) {
