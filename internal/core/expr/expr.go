@@ -1,10 +1,12 @@
-// Package expr fills moving parts into texts: file names, subjects, bodies.
+// Package expr fills moving parts into texts (file names, subjects, bodies) and
+// decides conditions.
 //
 // A moving part stands in braces, "{report} {date:%Y-%m}.csv": a CEL
 // expression (github.com/google/cel-spec) over the declared names and, for
 // times, a strftime form after a colon. Two braces stand for one. Everything is
 // checked when the text is read: an unknown name is an error at saving and not
-// at night. A Text is immutable and may be used by several goroutines.
+// at night. A condition (condition.go) is a CEL expression that says yes or no.
+// Texts and conditions are immutable and may be used by several goroutines.
 package expr
 
 import (
@@ -24,9 +26,32 @@ import (
 // maxResult bounds what one text may grow to, in bytes.
 const maxResult = 200_000
 
-// Names are what the moving parts of a text may speak of.
+// Names are what a text or a condition may speak of, beside job, report, run,
+// rows, date and due.
 type Names struct {
 	Values []string // names of parameters, spoken of as value.name
+	Tasks  []string // tasks that have ended: outcome("task"), rows("task"), file("task")
+	Event  bool     // an event, spoken of as event.type, event.data.port and so on
+}
+
+func (n Names) key() string {
+	values, tasks := slices.Sorted(slices.Values(n.Values)), slices.Sorted(slices.Values(n.Tasks))
+	return fmt.Sprintf("%q %q %t", values, tasks, n.Event)
+}
+
+// known lists the names for people.
+func (n Names) known() string {
+	known := []string{"job", "report", "run", "rows", "date", "due"}
+	for _, v := range n.Values {
+		known = append(known, "value."+v)
+	}
+	if len(n.Tasks) > 0 {
+		known = append(known, `outcome("task")`, `rows("task")`, `file("task")`, `total("column")`)
+	}
+	if n.Event {
+		known = append(known, "event.type", "event.source", "event.subject", "event.data")
+	}
+	return strings.Join(known, ", ")
 }
 
 // Facts give the names their values at the time of a run.
@@ -36,6 +61,24 @@ type Facts struct {
 	Date             time.Time // the nominal date, in the job's zone
 	Due              time.Time // the instant at which it rang
 	Values           map[string]string
+
+	Outcomes map[string]string  // of the tasks, by name
+	RowsOf   map[string]int64   // of the tasks, by name
+	Totals   map[string]float64 // of the columns that Totals asked for
+	Files    map[string]string  // first file of the tasks, by name
+	Event    map[string]any
+}
+
+// vars gives the facts to CEL.
+func (f Facts) vars(values []string) map[string]any {
+	known := map[string]any{
+		"job": f.Job, "report": f.Report, "run": f.Run, "rows": f.Rows, "date": f.Date, "due": f.Due,
+		"outcomes": f.Outcomes, "rowsof": f.RowsOf, "totals": f.Totals, "files": f.Files, "event": f.Event,
+	}
+	for _, name := range values {
+		known["value."+name] = f.Values[name]
+	}
+	return known
 }
 
 // Text is a text with moving parts.
@@ -61,9 +104,7 @@ var envs = struct {
 const maxEnvs = 1000
 
 func environment(names Names) (*cel.Env, error) {
-	values := slices.Clone(names.Values)
-	slices.Sort(values)
-	key := strings.Join(values, ",")
+	key := names.key()
 	envs.Lock()
 	defer envs.Unlock()
 	if env, ok := envs.by[key]; ok {
@@ -76,8 +117,19 @@ func environment(names Names) (*cel.Env, error) {
 		cel.Variable("rows", cel.IntType),
 		cel.Variable("date", cel.TimestampType),
 		cel.Variable("due", cel.TimestampType),
+		cel.Variable("outcomes", cel.MapType(cel.StringType, cel.StringType)),
+		cel.Variable("rowsof", cel.MapType(cel.StringType, cel.IntType)),
+		cel.Variable("totals", cel.MapType(cel.StringType, cel.DoubleType)),
+		cel.Variable("files", cel.MapType(cel.StringType, cel.StringType)),
+		ofTask("outcome", "outcomes", names.Tasks),
+		ofTask("rows", "rowsof", names.Tasks),
+		ofTask("file", "files", names.Tasks),
+		ofTask("total", "totals", nil),
 	}
-	for _, name := range values {
+	if names.Event {
+		options = append(options, cel.Variable("event", cel.MapType(cel.StringType, cel.DynType)))
+	}
+	for _, name := range names.Values {
 		options = append(options, cel.Variable("value."+name, cel.StringType))
 	}
 	env, err := cel.NewEnv(options...)
@@ -184,26 +236,17 @@ func plain(source string, issues *cel.Issues, names Names) error {
 	}
 	if name, ok := strings.CutPrefix(message, "undeclared reference to '"); ok {
 		name, _, _ = strings.Cut(name, "'")
-		known := []string{"job", "report", "run", "rows", "date", "due"}
-		for _, v := range names.Values {
-			known = append(known, "value."+v)
-		}
 		if name == "value" {
 			name = source
 		}
-		return fmt.Errorf("{%s} speaks of %q, which is not known here; known are %s", source, name, strings.Join(known, ", "))
+		return fmt.Errorf("{%s} speaks of %q, which is not known here; known are %s", source, name, names.known())
 	}
 	return fmt.Errorf("{%s}: %s", source, message)
 }
 
 // Fill gives the text with its moving parts filled in.
 func (t Text) Fill(f Facts) (string, error) {
-	known := map[string]any{
-		"job": f.Job, "report": f.Report, "run": f.Run, "rows": f.Rows, "date": f.Date, "due": f.Due,
-	}
-	for _, name := range t.names {
-		known["value."+name] = f.Values[name]
-	}
+	known := f.vars(t.names)
 	var out strings.Builder
 	for _, p := range t.parts {
 		if p.program == nil {

@@ -45,7 +45,7 @@ type Delivery struct {
 // Alert is something that its owner must know.
 type Alert struct {
 	ID             int64      `json:"id" db:"id"`
-	Kind           AlertKind  `json:"kind" db:"kind" enum:"run failed,delivery failed,delivery unknown"`
+	Kind           AlertKind  `json:"kind" db:"kind" enum:"run failed,delivery failed,delivery unknown,blank,unusual,late,missed"`
 	Cause          string     `json:"cause" db:"cause" doc:"equal for what has one cause: one open alert, which grows"`
 	State          AlertState `json:"state" db:"state" enum:"open,acknowledged,closed"`
 	JobID          *int64     `json:"job_id,omitempty" db:"job_id"`
@@ -74,6 +74,10 @@ const (
 	AlertRunFailed       AlertKind = "run failed"
 	AlertDeliveryFailed  AlertKind = "delivery failed"
 	AlertDeliveryUnknown AlertKind = "delivery unknown"
+	AlertBlank           AlertKind = "blank"
+	AlertUnusual         AlertKind = "unusual"
+	AlertLate            AlertKind = "late"   // a deadline is near or past
+	AlertMissed          AlertKind = "missed" // what a run waited for did not come
 )
 
 // Person is somebody who signs in or receives.

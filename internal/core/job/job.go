@@ -21,71 +21,70 @@ type Job struct {
 
 // Definition is the part of a job that is saved anew as a version.
 type Definition struct {
-	Zone        string      `json:"zone" doc:"time zone of the job's rules and dates, such as Europe/London"`
-	Calendars   []string    `json:"calendars,omitempty" maxItems:"10" doc:"names of the calendars of open days; a day is open when all of them say so; Monday to Friday when left out"`
-	Triggers    []Trigger   `json:"triggers,omitempty" maxItems:"50"`
-	Values      Values      `json:"values,omitempty" doc:"values of the reports' parameters, by name"`
-	Tasks       []Task      `json:"tasks" maxItems:"50"`
+	Zone       string    `json:"zone" doc:"time zone of the job's rules and dates, such as Europe/London"`
+	Calendars  []string  `json:"calendars,omitempty" maxItems:"10" doc:"names of the calendars of open days; a day is open when all of them say so; Monday to Friday when left out"`
+	Tags       []string  `json:"tags,omitempty" maxItems:"20" doc:"words by which jobs are found, limited and frozen together"`
+	Triggers   []Trigger `json:"triggers,omitempty" maxItems:"50"`
+	Values     Values    `json:"values,omitempty" doc:"values of the reports' parameters, by name"`
+	Tasks      []Task    `json:"tasks" maxItems:"50"`
+	SideBySide int       `json:"side_by_side,omitempty" minimum:"0" maximum:"20" doc:"tasks of one part that may work at the same time; 4 when left out"`
+
 	Retry       Retry       `json:"retry,omitzero"`
-	IfBlank     IfBlank     `json:"if_blank,omitempty" enum:"hold,send,fail" doc:"what to do when nothing was found; hold when left out"`
+	IfBlank     IfBlank     `json:"if_blank,omitempty" enum:"hold,send,retry,fail" doc:"what to do when nothing was found; hold when left out"`
+	BlankThen   IfBlank     `json:"blank_then,omitempty" enum:"hold,send,fail" doc:"what to do when it is still blank after the retries; hold when left out"`
+	Usual       Usual       `json:"usual,omitzero" doc:"what a result must have to count as usual"`
+	IfUnusual   IfBlank     `json:"if_unusual,omitempty" enum:"hold,send,retry,fail" doc:"what to do when the result is unusual; hold when left out"`
+	UnusualThen IfBlank     `json:"unusual_then,omitempty" enum:"hold,send,fail" doc:"what to do when it is still unusual after the retries; hold when left out"`
+	AlertOn     []string    `json:"alert_on,omitempty" enum:"blank,unusual" maxItems:"5" doc:"what the owner is told of beside failures"`
 	IfUnknown   IfUnknown   `json:"if_unknown,omitempty" enum:"ask,resend" doc:"what to do with a delivery whose answer was lost; ask when left out"`
 	AfterOutage AfterOutage `json:"after_outage,omitempty" enum:"once,each,none" doc:"what to do with rings that were missed; once when left out"`
 	Overlap     Overlap     `json:"overlap,omitempty" enum:"wait,pass over,together" doc:"what to do when the last run still works; wait when left out"`
-	Priority    int         `json:"priority,omitempty" minimum:"-100" maximum:"100" doc:"higher goes first"`
+	Priority    int         `json:"priority,omitempty" minimum:"-100" maximum:"100" doc:"higher goes first; one point is worth a minute of waiting"`
+	Delay       Duration    `json:"delay,omitempty" doc:"how long a run waits after it was due before it begins"`
 	TimeLimit   Duration    `json:"time_limit,omitempty" doc:"longest time for one task, such as 10m; 30m when left out"`
+	RunLimit    Duration    `json:"run_limit,omitempty" doc:"longest time from the start of a run to the end of its tasks; deliveries spend none of it; none when left out"`
+	Deadline    Deadline    `json:"deadline,omitzero" doc:"when a run must have arrived; its owner is told before it is too late"`
+	Keep        Keep        `json:"keep,omitzero" doc:"how long its runs and files are kept"`
 }
 
-// Trigger is a rule with values of its own.
+// Usual says what a result must have so that it does not count as unusual.
+type Usual struct {
+	AtLeast int64   `json:"at_least,omitempty" minimum:"0" doc:"rows at least"`
+	Share   float64 `json:"share,omitempty" minimum:"0" maximum:"1" doc:"least share of the median of the last 20 good runs, such as 0.5; it counts from 5 good runs on"`
+}
+
+// Deadline says when a run must have arrived: at a time of day, or so long
+// after it was due.
+type Deadline struct {
+	At     string   `json:"at,omitempty" maxLength:"5" doc:"time of day in the job's zone, such as 09:00: the first one after the run was due"`
+	Within Duration `json:"within,omitempty" doc:"time after the run was due, such as 2h"`
+}
+
+// Keep says for how many days what a job leaves behind is kept.
+type Keep struct {
+	Runs  int `json:"runs,omitempty" minimum:"0" maximum:"3660" doc:"days that its runs are kept; 400 when left out"`
+	Log   int `json:"log,omitempty" minimum:"0" maximum:"3660" doc:"days that the logs of its runs are kept; 90 when left out"`
+	Files int `json:"files,omitempty" minimum:"0" maximum:"3660" doc:"days that its files and messages are kept; 90 when left out"`
+}
+
+// Trigger starts a job: by a rule, by what happens elsewhere, or by both.
 type Trigger struct {
 	ID int64 `json:"id,omitempty" doc:"given by the service" required:"false"`
 	Timing
+	Wait        *Wait      `json:"wait,omitempty" doc:"what must have happened; with a rule, a run that rang waits for it"`
 	Values      Values     `json:"values,omitempty" doc:"values that go before the job's"`
 	Reading     string     `json:"reading,omitempty" doc:"the rule in words, given by the service" required:"false"`
 	NextDue     *time.Time `json:"next_due,omitempty" doc:"when it rings next, given by the service" required:"false"`
 	NextNominal *time.Time `json:"-"`
 }
 
-// Task is one step of a job. Tasks run one after another.
-type Task struct {
-	Name    string       `json:"name" minLength:"1" maxLength:"100"`
-	Kind    TaskKind     `json:"kind" enum:"report,deliver"`
-	Report  *ReportTask  `json:"report,omitempty" doc:"for the kind report"`
-	Deliver *DeliverTask `json:"deliver,omitempty" doc:"for the kind deliver"`
-}
-
-// TaskKind names a kind of task.
-type TaskKind string
-
-// The kinds.
-const (
-	KindReport  TaskKind = "report"
-	KindDeliver TaskKind = "deliver"
-)
-
-// ReportTask runs a report and makes a file of each output.
-type ReportTask struct {
-	Report  string   `json:"report" minLength:"1" doc:"name of the report"`
-	Outputs []Output `json:"outputs" minItems:"1" maxItems:"20"`
-}
-
-// Output is one file that a report task makes.
-type Output struct {
-	Format string `json:"format" enum:"csv,xlsx,html-mail"`
-	Name   string `json:"name,omitempty" maxLength:"300" doc:"file name with moving parts; the report's name and the date when left out"`
-}
-
-// DeliverTask hands the files of the tasks before it over to recipients.
-type DeliverTask struct {
-	Destination string   `json:"destination" minLength:"1" doc:"name of the destination"`
-	To          []string `json:"to" minItems:"1" maxItems:"10000" doc:"mail addresses"`
-	Subject     string   `json:"subject,omitempty" maxLength:"500" doc:"with moving parts; the job's name and the date when left out"`
-	Body        string   `json:"body,omitempty" maxLength:"100000" doc:"plain text with moving parts"`
-}
-
 // Retry says how passing failures are tried again.
 type Retry struct {
-	Times int      `json:"times,omitempty" minimum:"0" maximum:"100" doc:"tries after the first"`
-	Wait  Duration `json:"wait,omitempty" doc:"time between two tries, such as 10m"`
+	Times   int      `json:"times,omitempty" minimum:"0" maximum:"100" doc:"tries after the first"`
+	Wait    Duration `json:"wait,omitempty" doc:"time before the first of them, such as 10m"`
+	Growth  float64  `json:"growth,omitempty" minimum:"0" maximum:"10" doc:"how much longer each wait is than the one before, such as 2; 1 when left out"`
+	Longest Duration `json:"longest,omitempty" doc:"longest wait; none when left out"`
+	Until   string   `json:"until,omitempty" maxLength:"5" doc:"time of day in the job's zone after which nothing is tried again, such as 09:00"`
 }
 
 // IfBlank says what to do when nothing was found.
@@ -102,9 +101,10 @@ type Overlap string
 
 // The choices by name; the first of each is its default.
 const (
-	BlankHold IfBlank = "hold"
-	BlankSend IfBlank = "send"
-	BlankFail IfBlank = "fail"
+	BlankHold  IfBlank = "hold"
+	BlankSend  IfBlank = "send"
+	BlankRetry IfBlank = "retry"
+	BlankFail  IfBlank = "fail"
 
 	UnknownAsk    IfUnknown = "ask"
 	UnknownResend IfUnknown = "resend"
@@ -120,23 +120,20 @@ const (
 
 // Defaults of a job's limits.
 const (
-	DefaultTimeLimit = 30 * time.Minute
-	DefaultRetryWait = 5 * time.Minute
+	DefaultTimeLimit  = 30 * time.Minute
+	DefaultRetryWait  = 5 * time.Minute
+	DefaultSideBySide = 4
 )
 
 // WithDefaults fills in what was left out.
 func (d Definition) WithDefaults() Definition {
-	if d.IfBlank == "" {
-		d.IfBlank = BlankHold
-	}
-	if d.IfUnknown == "" {
-		d.IfUnknown = UnknownAsk
-	}
-	if d.AfterOutage == "" {
-		d.AfterOutage = OutageOnce
-	}
-	if d.Overlap == "" {
-		d.Overlap = OverlapWait
+	d.IfBlank, d.BlankThen = orElse(d.IfBlank, BlankHold), orElse(d.BlankThen, BlankHold)
+	d.IfUnusual, d.UnusualThen = orElse(d.IfUnusual, BlankHold), orElse(d.UnusualThen, BlankHold)
+	d.IfUnknown = orElse(d.IfUnknown, UnknownAsk)
+	d.AfterOutage = orElse(d.AfterOutage, OutageOnce)
+	d.Overlap = orElse(d.Overlap, OverlapWait)
+	if d.SideBySide == 0 {
+		d.SideBySide = DefaultSideBySide
 	}
 	if d.TimeLimit == 0 {
 		d.TimeLimit = Duration(DefaultTimeLimit)
@@ -145,6 +142,26 @@ func (d Definition) WithDefaults() Definition {
 		d.Retry.Wait = Duration(DefaultRetryWait)
 	}
 	return d
+}
+
+func orElse[T ~string](text, otherwise T) T {
+	if text == "" {
+		return otherwise
+	}
+	return text
+}
+
+// WithDefaults fills in what was left out.
+func (k Keep) WithDefaults() Keep {
+	set := func(days *int, otherwise int) {
+		if *days == 0 {
+			*days = otherwise
+		}
+	}
+	set(&k.Runs, 400)
+	set(&k.Log, 90)
+	set(&k.Files, 90)
+	return k
 }
 
 // Duration is a length of time, written as "90s" or "1h30m".

@@ -53,6 +53,10 @@ type Run struct {
 	Nominal    time.Time  `json:"nominal" db:"nominal" doc:"the date that the rule named"`
 	Due        time.Time  `json:"due" db:"due"`
 	Zone       string     `json:"zone" db:"zone"`
+	Given      Values     `json:"given,omitempty" db:"-" doc:"values that were given to this run and go before the job's"`
+	Rehearsal  bool       `json:"rehearsal,omitempty" db:"rehearsal" doc:"its results go only to the one who asked for it"`
+	Again      *RunID     `json:"again,omitempty" db:"again" doc:"the run that it repeats"`
+	Deadline   *time.Time `json:"deadline,omitempty" db:"deadline" doc:"when it must have arrived"`
 	State      RunState   `json:"state" db:"state" enum:"waiting,running,delivering,done,partly,blank,failed,cancelled,passed over"`
 	Reason     string     `json:"reason" db:"reason" doc:"one sentence: why it is in this state"`
 	CreatedAt  time.Time  `json:"created_at" db:"created_at"`
@@ -66,7 +70,7 @@ type Attempt struct {
 	Part      int          `json:"part" db:"part"`
 	Task      string       `json:"task" db:"task"`
 	Try       int          `json:"try" db:"try"`
-	State     AttemptState `json:"state" db:"state" enum:"running,done,blank,failed,lost"`
+	State     AttemptState `json:"state" db:"state" enum:"running,done,blank,failed,lost,unknown,passed over"`
 	StartedAt time.Time    `json:"started_at" db:"started_at"`
 	EndedAt   *time.Time   `json:"ended_at,omitempty" db:"ended_at"`
 	Rows      *int64       `json:"rows,omitempty" db:"rows"`

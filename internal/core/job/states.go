@@ -28,14 +28,17 @@ func (s RunState) Ended() bool {
 }
 
 // runMoves is the table of moves. An outcome may be revised by a later bounce
-// or by a delivery that was settled.
+// or by a delivery that was settled; one that
+// failed works again when somebody lets it go on where it failed.
 var runMoves = map[RunState][]RunState{
 	RunWaiting:    {RunRunning, RunFailed, RunCancelled, RunPassedOver},
 	RunRunning:    {RunWaiting, RunDelivering, RunDone, RunPartly, RunBlank, RunFailed, RunCancelled},
 	RunDelivering: {RunDone, RunPartly, RunFailed, RunCancelled},
 	RunDone:       {RunDelivering, RunPartly, RunFailed},
-	RunPartly:     {RunDelivering, RunDone, RunFailed},
-	RunFailed:     {RunDelivering, RunDone, RunPartly},
+	RunPartly:     {RunDelivering, RunDone, RunFailed, RunWaiting},
+	RunBlank:      {RunWaiting},
+	RunFailed:     {RunDelivering, RunDone, RunPartly, RunWaiting},
+	RunCancelled:  {RunWaiting},
 }
 
 // MayBecome tells whether a run may move from s to the next state.
@@ -49,6 +52,7 @@ const (
 	PartWaiting   PartState = "waiting"
 	PartRunning   PartState = "running"
 	PartDone      PartState = "done"
+	PartPartly    PartState = "partly" // a task failed, and the job goes on without it
 	PartBlank     PartState = "blank"
 	PartFailed    PartState = "failed"
 	PartCancelled PartState = "cancelled"
@@ -63,7 +67,9 @@ const (
 	AttemptDone    AttemptState = "done"
 	AttemptBlank   AttemptState = "blank"
 	AttemptFailed  AttemptState = "failed"
-	AttemptLost    AttemptState = "lost" // its node died or handed it back
+	AttemptLost    AttemptState = "lost"    // its node died or handed it back
+	AttemptUnknown AttemptState = "unknown" // lost, and what it did cannot be repeated unseen
+	AttemptOver    AttemptState = "passed over"
 )
 
 // DeliveryState is the state of the handing over to one recipient.

@@ -12,7 +12,7 @@ import (
 
 // Timing says when a trigger rings: a rule, and what is said beside its text.
 type Timing struct {
-	Rule   string   `json:"rule" minLength:"1" maxLength:"2000" doc:"when it rings: in words, as five cron fields, or as iCalendar DTSTART and RRULE lines"`
+	Rule   string   `json:"rule,omitempty" maxLength:"2000" doc:"when it rings: in words, as five cron fields, or as iCalendar DTSTART and RRULE lines"`
 	Start  string   `json:"start,omitempty" maxLength:"30" doc:"first date or time, such as 2026-12-01 or 2026-12-01 06:00, in the job's zone"`
 	End    string   `json:"end,omitempty" maxLength:"30" doc:"last date, which is included, or time"`
 	Count  int      `json:"count,omitempty" minimum:"0" maximum:"100000" doc:"how many rings from the start"`

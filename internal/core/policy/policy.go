@@ -5,6 +5,7 @@ package policy
 
 import (
 	"fmt"
+	"math"
 	"time"
 
 	"ironbell/internal/core/fault"
@@ -22,19 +23,61 @@ type Again struct {
 }
 
 // AfterFault decides whether a step that failed is tried again. tries counts
-// the tries made, at least one.
-func AfterFault(retry job.Retry, tries int, f *fault.Fault) Again {
+// the tries made, at least one; due is when the run was due and now is the
+// instant, both in the job's zone.
+func AfterFault(retry job.Retry, tries int, f *fault.Fault, due, now time.Time) Again {
 	if f.Class != fault.Passing {
 		return Again{Reason: "lasting: trying again would fail the same way"}
 	}
+	return again(retry, tries, "the last of them failed too", "passing; ", due, now)
+}
+
+// again decides on one more try after tries of them.
+func again(retry job.Retry, tries int, last, passing string, due, now time.Time) Again {
 	if retry.Times == 0 {
 		return Again{Reason: "no retries are set"}
 	}
 	if tries > retry.Times {
-		return Again{Reason: fmt.Sprintf("tried %s, the last of them failed too", times(tries))}
+		return Again{Reason: fmt.Sprintf("tried %s, %s", times(tries), last)}
 	}
-	wait := time.Duration(retry.Wait)
-	return Again{Retry: true, Wait: wait, Reason: fmt.Sprintf("passing; again in %s (retry %d of %d)", job.Duration(wait), tries, retry.Times)}
+	wait := WaitBefore(retry, tries)
+	if end, ok := RetryEnd(retry, due); ok && now.Add(wait).After(end) {
+		return Again{Reason: fmt.Sprintf("nothing is tried again after %s", end.Format("15:04 MST"))}
+	}
+	return Again{Retry: true, Wait: wait, Reason: fmt.Sprintf("%sagain in %s (retry %d of %d)", passing, job.Duration(wait.Round(time.Second)), tries, retry.Times)}
+}
+
+// WaitBefore is how long the n-th retry waits, n from 1 on.
+func WaitBefore(retry job.Retry, n int) time.Duration {
+	wait, longest := float64(retry.Wait), float64(retry.Longest)
+	if longest == 0 {
+		longest = float64(30 * 24 * time.Hour)
+	}
+	if retry.Growth > 0 {
+		wait *= math.Pow(retry.Growth, float64(n-1))
+	}
+	return time.Duration(min(wait, longest))
+}
+
+// RetryEnd is the instant after which nothing is tried again: the first such
+// time of day after the run was due. ok is false when none is set.
+func RetryEnd(retry job.Retry, due time.Time) (end time.Time, ok bool) {
+	return nextAt(retry.Until, due)
+}
+
+// nextAt is the first instant after one at which a wall clock of its zone shows
+// a time of day, written as 15:04.
+func nextAt(text string, after time.Time) (time.Time, bool) {
+	t, err := time.Parse("15:04", text)
+	if err != nil {
+		return time.Time{}, false
+	}
+	for day := after.Day(); ; day++ {
+		at := time.Date(after.Year(), after.Month(), day, t.Hour(), t.Minute(), 0, 0, after.Location())
+		if at.After(after) {
+			return at, true
+		}
+	}
 }
 
 func times(n int) string {
@@ -106,7 +149,7 @@ func passed(due time.Time, format string, args ...any) Decision {
 
 // Tally counts the parts and deliveries of a run by what became of them.
 type Tally struct {
-	PartsOpen, PartsDone, PartsBlank, PartsFailed, PartsCancelled int
+	PartsOpen, PartsDone, PartsPartly, PartsBlank, PartsFailed, PartsCancelled int
 	Open, Sent, Failed, Unknown                                   int // deliveries; bounced counts as failed
 	PartReason                                                    string
 }
@@ -124,7 +167,7 @@ func Outcome(t Tally) (job.RunState, string) {
 	}
 	all := t.Sent + t.Failed + t.Unknown
 	switch {
-	case t.PartsFailed > 0 && t.Sent > 0:
+	case t.PartsFailed > 0 && (t.Sent > 0 || t.PartsDone+t.PartsPartly > 0):
 		return job.RunPartly, t.PartReason
 	case t.PartsFailed > 0:
 		return job.RunFailed, t.PartReason
@@ -134,6 +177,8 @@ func Outcome(t Tally) (job.RunState, string) {
 		return job.RunFailed, fmt.Sprintf("none of %d delivered", all)
 	case t.Failed > 0:
 		return job.RunPartly, fmt.Sprintf("%d of %d not delivered", t.Failed+t.Unknown, all)
+	case t.PartsPartly > 0:
+		return job.RunPartly, t.PartReason
 	case t.PartsDone == 0 && t.PartsBlank > 0:
 		return job.RunBlank, t.PartReason
 	case all > 0:

@@ -31,7 +31,7 @@ func TestAfterFault(t *testing.T) {
 		{"lasting", retry, 1, lasting, false, "lasting: trying again would fail the same way"},
 		{"no retries", job.Retry{}, 1, passing, false, "no retries are set"},
 	} {
-		got := policy.AfterFault(c.retry, c.tries, c.fault)
+		got := policy.AfterFault(c.retry, c.tries, c.fault, now, now)
 		assert.Equal(t, c.again, got.Retry, c.name)
 		assert.Equal(t, c.why, got.Reason, c.name)
 		if c.again {

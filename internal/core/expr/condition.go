@@ -1,0 +1,92 @@
+package expr
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"cel.dev/cel-go/cel"
+	"cel.dev/cel-go/common"
+	"cel.dev/cel-go/common/ast"
+	"cel.dev/cel-go/common/operators"
+	"cel.dev/cel-go/common/types"
+)
+
+// Condition is a CEL expression that says yes or no: rows >= 10,
+// total("litres") > 5000.0, outcome("import") == "done".
+type Condition struct {
+	program cel.Program
+	source  string
+	names   []string
+	totals  []string
+}
+
+// ParseCondition reads and checks a condition. The error says what is wrong and
+// which names are known.
+func ParseCondition(text string, names Names) (Condition, error) {
+	c := Condition{source: text, names: names.Values}
+	env, err := environment(names)
+	if err != nil {
+		return c, err
+	}
+	checked, issues := env.Compile(text)
+	if issues.Err() != nil {
+		return c, plain(text, issues, names)
+	}
+	if !checked.OutputType().IsExactType(cel.BoolType) {
+		return c, fmt.Errorf("{%s} is no condition: it gives a %s, not yes or no; compare it with something, such as rows >= 10", text, checked.OutputType())
+	}
+	ast.PostOrderVisit(checked.NativeRep().Expr(), ast.NewExprVisitor(func(e ast.Expr) {
+		if e.Kind() != ast.CallKind || e.AsCall().FunctionName() != operators.Index {
+			return
+		}
+		args := e.AsCall().Args()
+		if args[0].Kind() != ast.IdentKind || args[0].AsIdent() != "totals" {
+			return
+		}
+		if name, ok := args[1].AsLiteral().Value().(string); ok && !slices.Contains(c.totals, name) {
+			c.totals = append(c.totals, name)
+		}
+	}))
+	if c.program, err = env.Program(checked, cel.CostLimit(100_000)); err != nil {
+		return c, fmt.Errorf("{%s} cannot be used: %w", text, err)
+	}
+	return c, nil
+}
+
+// Holds decides the condition.
+func (c Condition) Holds(f Facts) (bool, error) {
+	value, _, err := c.program.Eval(f.vars(c.names))
+	if err != nil {
+		return false, fmt.Errorf("the condition %s cannot be decided: %w", c.source, err)
+	}
+	return value == types.True, nil
+}
+
+// Totals lists the columns whose totals the condition asks for.
+func (c Condition) Totals() []string { return c.totals }
+
+// ofTask reads function("name") as table["name"]. With tasks, the name must be
+// one of them; without, any text will do.
+func ofTask(function, table string, tasks []string) cel.EnvOption {
+	return cel.Macros(cel.GlobalMacro(function, 1, func(f cel.MacroExprFactory, _ ast.Expr, args []ast.Expr) (ast.Expr, *common.Error) {
+		name, ok := "", false
+		if args[0].Kind() == ast.LiteralKind {
+			name, ok = args[0].AsLiteral().Value().(string)
+		}
+		switch {
+		case !ok:
+			return nil, f.NewError(args[0].ID(), fmt.Sprintf("%s() takes a name in quotes, such as %s(\"%s\")", function, function, orElse(tasks, "import")))
+		case function != "total" && !slices.Contains(tasks, name):
+			return nil, f.NewError(args[0].ID(), fmt.Sprintf("%s(%q) speaks of a task that does not come before; those before are %s", function, name, orElse([]string{strings.Join(tasks, ", ")}, "none")))
+		}
+		return f.NewCall(operators.Index, f.NewIdent(table), args[0]), nil
+	}))
+}
+
+func orElse(names []string, otherwise string) string {
+	if len(names) == 0 || names[0] == "" {
+		return otherwise
+	}
+	return names[0]
+}

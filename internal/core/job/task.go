@@ -1,0 +1,158 @@
+package job
+
+// Task is one step of a job. It begins when the tasks that it follows have
+// ended; package chain reads the order.
+type Task struct {
+	Name       string   `json:"name" minLength:"1" maxLength:"100"`
+	Kind       TaskKind `json:"kind" enum:"report,collect,fetch,query,program,deliver,call,emit"`
+	After      []string `json:"after,omitzero" maxItems:"50" doc:"tasks that it follows; an empty list begins at once; the task before it in the list when left out"`
+	OnlyIf     string   `json:"only_if,omitempty" maxLength:"2000" doc:"condition without which it is passed over, such as rows >= 10"`
+	IfFailed   IfFailed `json:"if_failed,omitempty" enum:"stop,go on" doc:"what to do with the tasks after it when it fails; stop when left out"`
+	Uses       []string `json:"uses,omitempty" maxItems:"50" doc:"tasks whose files it takes; all that come before it when left out"`
+	TimeLimit  Duration `json:"time_limit,omitempty" doc:"longest time for this task; the job's when left out"`
+	Repeatable bool     `json:"repeatable,omitempty" doc:"it may be done a second time when its node died in the middle, and in a rehearsal"`
+
+	Report  *ReportTask  `json:"report,omitempty" doc:"for the kind report"`
+	Collect *CollectTask `json:"collect,omitempty" doc:"for the kind collect"`
+	Fetch   *FetchTask   `json:"fetch,omitempty" doc:"for the kind fetch"`
+	Query   *QueryTask   `json:"query,omitempty" doc:"for the kind query"`
+	Program *ProgramTask `json:"program,omitempty" doc:"for the kind program"`
+	Deliver *DeliverTask `json:"deliver,omitempty" doc:"for the kind deliver"`
+	Call    *CallTask    `json:"call,omitempty" doc:"for the kind call"`
+	Emit    *EmitTask    `json:"emit,omitempty" doc:"for the kind emit"`
+}
+
+// TaskKind names a kind of task.
+type TaskKind string
+
+// The kinds.
+const (
+	KindReport  TaskKind = "report"
+	KindCollect TaskKind = "collect"
+	KindFetch   TaskKind = "fetch"
+	KindQuery   TaskKind = "query"
+	KindProgram TaskKind = "program"
+	KindDeliver TaskKind = "deliver"
+	KindCall    TaskKind = "call"
+	KindEmit    TaskKind = "emit"
+)
+
+// Makes tells whether tasks of this kind find something, so that they can come
+// back blank. The others act on what was found, and are held when it is blank.
+func (k TaskKind) Makes() bool { return k == KindReport || k == KindCollect || k == KindFetch }
+
+// Effects tells whether an interrupted task of this kind may have changed
+// something outside, so that it is not repeated unseen.
+func (k TaskKind) Effects() bool { return k == KindProgram || k == KindCall || k == KindQuery }
+
+// IfFailed says what becomes of the tasks after one that failed.
+type IfFailed string
+
+// The choices; the first is the default.
+const (
+	FailedStop IfFailed = "stop"
+	FailedGoOn IfFailed = "go on"
+)
+
+// Says tells which of the kinds' settings are given, by name.
+func (t Task) Says() []TaskKind {
+	var kinds []TaskKind
+	for _, s := range []struct {
+		kind  TaskKind
+		given bool
+	}{
+		{KindReport, t.Report != nil},
+		{KindCollect, t.Collect != nil},
+		{KindFetch, t.Fetch != nil},
+		{KindQuery, t.Query != nil},
+		{KindProgram, t.Program != nil},
+		{KindDeliver, t.Deliver != nil},
+		{KindCall, t.Call != nil},
+		{KindEmit, t.Emit != nil},
+	} {
+		if s.given {
+			kinds = append(kinds, s.kind)
+		}
+	}
+	return kinds
+}
+
+// ReportTask runs a report and makes a file of each output.
+type ReportTask struct {
+	Report  string   `json:"report" minLength:"1" doc:"name of the report"`
+	Outputs []Output `json:"outputs" minItems:"1" maxItems:"20"`
+	Counts  []string `json:"counts,omitempty" maxItems:"50" doc:"sections that count for being blank; all when left out"`
+	BlankIf string   `json:"blank_if,omitempty" maxLength:"2000" doc:"condition under which the result is blank although it has rows, such as total(\"litres\") == 0.0"`
+}
+
+// Output is one file that a report task makes.
+type Output struct {
+	Format string `json:"format" enum:"csv,xlsx,html-mail"`
+	Name   string `json:"name,omitempty" maxLength:"300" doc:"file name with moving parts; the report's name and the date when left out"`
+}
+
+// CollectTask picks files up from a source that is a folder.
+type CollectTask struct {
+	Source  string   `json:"source" minLength:"1" doc:"name of a source of the kind folder"`
+	Pattern string   `json:"pattern" minLength:"1" maxLength:"300" doc:"file name with * and ?, and moving parts, such as tide_{date:%Y%m%d}_*.csv"`
+	Take    Take     `json:"take,omitempty" enum:"newest,all,one" doc:"newest, all, or one, which fails when there are several; newest when left out"`
+	Settled Duration `json:"settled,omitempty" doc:"how long a file must be unchanged to be complete; 5s when left out"`
+	Largest int64    `json:"largest,omitempty" minimum:"0" doc:"bytes that a file may have; 1 GiB when left out"`
+}
+
+// Take says which of several files are picked up.
+type Take string
+
+// The choices; the first is the default.
+const (
+	TakeNewest Take = "newest"
+	TakeAll    Take = "all"
+	TakeOne    Take = "one"
+)
+
+// FetchTask downloads a file over HTTP.
+type FetchTask struct {
+	URL     string            `json:"url" minLength:"1" maxLength:"2000" doc:"address with moving parts"`
+	Headers map[string]string `json:"headers,omitempty" doc:"request headers"`
+	Name    string            `json:"name,omitempty" maxLength:"300" doc:"file name with moving parts; as the address or the server says when left out"`
+	Largest int64             `json:"largest,omitempty" minimum:"0" doc:"bytes that the file may have; 100 MiB when left out"`
+}
+
+// QueryTask runs a statement on a source that allows it.
+type QueryTask struct {
+	Source     string      `json:"source" minLength:"1" doc:"name of a source whose settings allow statements"`
+	SQL        string      `json:"sql" minLength:"1" maxLength:"200000" doc:"one statement; parameters stand in it as :name"`
+	Parameters []Parameter `json:"parameters,omitempty" maxItems:"100"`
+}
+
+// ProgramTask runs a program that the operator allowed on this machine.
+type ProgramTask struct {
+	Program   string            `json:"program" minLength:"1" maxLength:"100" doc:"its file name in the folder of allowed programs"`
+	Arguments []string          `json:"arguments,omitempty" maxItems:"100" doc:"with moving parts; file(\"task\") is the path of a file that the task made"`
+	Input     string            `json:"input,omitempty" maxLength:"100000" doc:"text with moving parts that it reads as its standard input"`
+	Variables map[string]string `json:"variables,omitempty" doc:"environment variables beside PATH, HOME, TMPDIR and LANG"`
+}
+
+// DeliverTask hands the files of the tasks before it over to recipients.
+type DeliverTask struct {
+	Destination string   `json:"destination" minLength:"1" doc:"name of the destination"`
+	To          []string `json:"to" minItems:"1" maxItems:"10000" doc:"mail addresses"`
+	Subject     string   `json:"subject,omitempty" maxLength:"500" doc:"with moving parts; the job's name and the date when left out"`
+	Body        string   `json:"body,omitempty" maxLength:"100000" doc:"plain text with moving parts"`
+}
+
+// CallTask sends an HTTP request to a destination of the protocol http.
+type CallTask struct {
+	Destination string `json:"destination" minLength:"1" doc:"name of a destination of the protocol http"`
+	Path        string `json:"path,omitempty" maxLength:"2000" doc:"added to the destination's address, with moving parts"`
+	Method      string `json:"method,omitempty" enum:"POST,PUT" doc:"POST when left out"`
+	Body        string `json:"body,omitempty" maxLength:"100000" doc:"with moving parts; facts of the run as JSON when left out"`
+	MediaType   string `json:"media_type,omitempty" maxLength:"100" doc:"of the body; application/json when left out"`
+}
+
+// EmitTask raises an event that other jobs may wait for.
+type EmitTask struct {
+	Type    string            `json:"type" minLength:"1" maxLength:"200" doc:"type of the event, such as example.tarnwick.tides.loaded"`
+	Subject string            `json:"subject,omitempty" maxLength:"500" doc:"with moving parts"`
+	Data    map[string]string `json:"data,omitempty" doc:"texts with moving parts, by name"`
+}
