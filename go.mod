@@ -30,6 +30,7 @@ require (
 
 require (
 	cel.dev/expr v0.25.1 // indirect
+	code.dny.dev/ssrf v0.3.0 // indirect
 	github.com/antlr4-go/antlr/v4 v4.13.1 // indirect
 	github.com/arran4/golang-ical v0.3.4 // indirect
 	github.com/clipperhouse/uax29/v2 v2.7.0 // indirect

@@ -21,6 +21,7 @@ import (
 	"ironbell/internal/core/job"
 	"ironbell/internal/deliver"
 	"ironbell/internal/engine"
+	"ironbell/internal/outgoing"
 	"ironbell/internal/report"
 	"ironbell/internal/secret"
 	"ironbell/internal/store"
@@ -46,6 +47,9 @@ var serveCommand = cli.Command{
 		f.IntVar(&o.engine.Senders, "senders", 4, "lines to destinations at once on this node")
 		f.DurationVar(&o.engine.Tell, "alert-wait", 30*time.Second, "time between two tries to send an alert while the mail server is down")
 		f.StringVar(&o.engine.Node, "node", "", "`name` of this node; made of host and process when left out")
+		f.StringVar(&o.engine.Programs, "programs", "", "`folder` of the programs that tasks may run; none when left out")
+		f.StringVar(&o.folders, "folders", "", "`folders` that sources may lie in, separated by commas; none when left out")
+		f.StringVar(&o.internal, "allow-internal", "", "internal `addresses` that tasks may call, as host:port separated by commas")
 		f.StringVar(&o.log, "log", "text", "form of the log: text or json")
 		return func(ctx context.Context, i cli.IO, args []string) (int, error) {
 			if len(args) > 0 {
@@ -58,6 +62,7 @@ var serveCommand = cli.Command{
 
 type serveOptions struct {
 	db, listen, artifacts, keyFile, url, log string
+	folders, internal                        string
 	engine                                   engine.Options
 }
 
@@ -88,6 +93,17 @@ func open(ctx context.Context, errs io.Writer, dsn string) (*store.Store, error)
 	return s, nil
 }
 
+// list reads texts that are separated by commas.
+func list(text string) []string {
+	var out []string
+	for _, part := range strings.Split(text, ",") {
+		if part = strings.TrimSpace(part); part != "" {
+			out = append(out, part)
+		}
+	}
+	return out
+}
+
 func serve(ctx context.Context, errs io.Writer, o serveOptions) error {
 	log := logger(errs, o.log)
 	s, err := open(ctx, errs, o.db)
@@ -104,7 +120,7 @@ func serve(ctx context.Context, errs io.Writer, o serveOptions) error {
 		return err
 	}
 	defer func() { _ = files.Close() }() // nothing is left in it
-	sources := report.NewSources(s, vault)
+	sources := report.NewSources(s, vault, report.Allowed{Folders: list(o.folders)})
 	defer sources.Close()
 	l, err := (&net.ListenConfig{}).Listen(ctx, "tcp", o.listen)
 	if err != nil {
@@ -114,7 +130,8 @@ func serve(ctx context.Context, errs io.Writer, o serveOptions) error {
 		o.url = "http://" + l.Addr().String()
 	}
 	o.engine.Log, o.engine.URL = log, o.url
-	e := engine.New(s, sources, deliver.NewDestinations(s, vault), files, o.engine)
+	o.engine.Guard = outgoing.New(list(o.internal))
+	e := engine.New(s, sources, deliver.NewDestinations(s, vault, o.engine.Guard), files, o.engine)
 	handler := api.Handler(api.Parts{Store: s, Engine: e, Files: files, Vault: vault, Console: console.Files(), Log: log, Version: version, Secure: strings.HasPrefix(o.url, "https:")})
 	// Requests end with the service: streams of notices would never end by themselves.
 	requests, endRequests := context.WithCancel(context.WithoutCancel(ctx))

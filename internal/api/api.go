@@ -148,6 +148,8 @@ func (s *server) operations(a huma.API) {
 	s.places(a)
 	s.people(a)
 	s.alerts(a)
+	s.queue(a)
+	s.events(a)
 	s.liveNotices(a)
 	huma.Register(a, huma.Operation{OperationID: "description", Method: http.MethodGet, Path: "/api/openapi.json", Summary: "This description", Tags: []string{"service"}, Hidden: true},
 		func(context.Context, *struct{}) (*struct {

@@ -7,6 +7,7 @@ import (
 
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/job"
+	"ironbell/internal/engine"
 	"ironbell/internal/store"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -72,11 +73,43 @@ func (s *server) jobs(a huma.API) {
 		},
 		) (*struct{ Body job.Run }, error) {
 			who, _ := person(ctx)
-			run, err := s.Engine.RingNow(ctx, who, in.Job, in.Body.Values)
+			runs, err := s.Engine.RingNow(ctx, who, in.Job, engine.Ask{Values: in.Body.Values, Rehearse: in.Body.Rehearse})
 			if err != nil {
 				return nil, s.problem(err)
 			}
-			return &struct{ Body job.Run }{run}, nil
+			return &struct{ Body job.Run }{runs[0]}, nil
+		})
+	huma.Register(a, huma.Operation{
+		OperationID: "run-past", Method: http.MethodPost, Path: "/api/jobs/{job}/past", Summary: "Run a job for past dates, as if it had rung then", Tags: tags, DefaultStatus: http.StatusCreated,
+		Description: "Makes a run for each time at which the job's rules ring on these dates, with its date and the trigger's values; at most 400. A single date on which they do not ring makes one run for that date.",
+	},
+		func(ctx context.Context, in *struct {
+			JobPath
+			Body wire.PastRequest
+		},
+		) (*struct{ Body []job.Run }, error) {
+			who, _ := person(ctx)
+			runs, err := s.Engine.RingNow(ctx, who, in.Job, engine.Ask{Values: in.Body.Values, Rehearse: in.Body.Rehearse, From: in.Body.From, To: in.Body.To})
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			return &struct{ Body []job.Run }{runs}, nil
+		})
+	huma.Register(a, huma.Operation{OperationID: "why-job", Method: http.MethodGet, Path: "/api/jobs/{job}/why", Summary: "Say why a job ran, or did not", Tags: tags},
+		func(ctx context.Context, in *struct {
+			JobPath
+			At string `query:"at" maxLength:"30" doc:"a date, or a date and time in the job's zone, such as 2026-12-25 06:15; the last and next rings when left out"`
+		},
+		) (*struct{ Body wire.Why }, error) {
+			j, reasons, err := s.Engine.Why(ctx, in.Job, in.At)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			out := wire.Why{Job: j.Name, Zone: j.Zone, Reasons: []wire.Reason{}}
+			for _, r := range reasons {
+				out.Reasons = append(out.Reasons, wire.Reason(r))
+			}
+			return &struct{ Body wire.Why }{out}, nil
 		})
 }
 
@@ -130,6 +163,6 @@ func (s *server) jobPage(ctx context.Context, name string) (wire.JobPage, error)
 	page.Last, page.Usual = lastOf(last, j.ID)
 	now := time.Now()
 	page.Upcoming = s.Engine.Upcoming(j, now, now.AddDate(0, 0, 90), 20)
-	page.Rings, err = s.Store.Rings(ctx, j.ID, 50)
+	page.Rings, err = s.Store.Rings(ctx, j.ID, now.AddDate(1, 0, 0), 50)
 	return page, err
 }

@@ -10,6 +10,8 @@ import (
 	"strings"
 
 	"ironbell/internal/api/wire"
+	"ironbell/internal/core/chain"
+	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/engine"
 	"ironbell/internal/store"
@@ -91,6 +93,39 @@ func (s *server) runs(a huma.API) {
 			return &struct{ Body []job.LogLine }{lines}, nil
 		})
 	huma.Register(a, huma.Operation{
+		OperationID: "run-again", Method: http.MethodPost, Path: "/api/runs/{run}/again", Summary: "Let a run go on where it failed or was held, or make it again as a whole", Tags: tags, Errors: []int{403, 422},
+		Description: "A run that goes on keeps what was done and what was sent: nobody gets a second copy. A whole one is a new run of the same date.",
+	},
+		func(ctx context.Context, in *struct {
+			RunPath
+			Body wire.AgainRequest
+		},
+		) (*struct{ Body job.Run }, error) {
+			id, err := runID(in.Run)
+			if err != nil {
+				return nil, err
+			}
+			who, _ := person(ctx)
+			run, err := s.Engine.Again(ctx, who, id, engine.More(in.Body))
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			return &struct{ Body job.Run }{run}, nil
+		})
+	huma.Register(a, huma.Operation{OperationID: "cancel-run", Method: http.MethodPost, Path: "/api/runs/{run}/cancel", Summary: "Cancel a run", Description: "What has not begun does not begin, what works is stopped; what is being handed over may still arrive.", Tags: tags, Errors: []int{403, 422}},
+		func(ctx context.Context, in *RunPath) (*struct{ Body job.Run }, error) {
+			id, err := runID(in.Run)
+			if err != nil {
+				return nil, err
+			}
+			who, _ := person(ctx)
+			run, err := s.Engine.Cancel(ctx, who, id)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			return &struct{ Body job.Run }{run}, nil
+		})
+	huma.Register(a, huma.Operation{
 		OperationID: "fetch-file", Method: http.MethodGet, Path: "/api/files/{file}", Summary: "Fetch a file that a run made", Tags: tags,
 		Responses: map[string]*huma.Response{"200": {Description: "The file", Content: map[string]*huma.MediaType{"application/octet-stream": {}}}},
 	},
@@ -101,6 +136,9 @@ func (s *server) runs(a huma.API) {
 			f, err := s.Store.Artifact(ctx, in.File)
 			if err != nil {
 				return nil, s.problem(err)
+			}
+			if f.RemovedAt != nil {
+				return nil, huma.NewError(http.StatusGone, fmt.Sprintf("The file %q was removed on %s: its job keeps files for so long. Run it again for the same date to make it anew.", f.Name, f.RemovedAt.UTC().Format("2 January 2006 15:04 MST")))
 			}
 			content, err := s.Files.Open(ctx, f.Key)
 			if err != nil {
@@ -147,7 +185,7 @@ func (s *server) runPage(ctx context.Context, id job.RunID) (wire.RunPage, error
 	if err != nil {
 		return wire.RunPage{}, err
 	}
-	page := wire.RunPage{Run: run, Tasks: []string{}, Values: job.Values{}}
+	page := wire.RunPage{Run: run, Tasks: []wire.TaskLine{}, Values: job.Values{}}
 	if page.Attempts, err = s.Store.Attempts(ctx, id); err != nil {
 		return page, err
 	}
@@ -170,8 +208,12 @@ func (s *server) runPage(ctx context.Context, id job.RunID) (wire.RunPage, error
 	if isNotFound(err) {
 		return page, nil // the job is gone; its runs stay readable
 	}
+	c := chain.Read(def.Tasks, &fault.Invalid{})
 	for _, t := range def.Tasks {
-		page.Tasks = append(page.Tasks, t.Name)
+		page.Tasks = append(page.Tasks, wire.TaskLine{Name: t.Name, Kind: t.Kind, After: c.Follows(t.Name), OnlyIf: t.OnlyIf})
+	}
+	if run.State == job.RunWaiting && err == nil {
+		page.Missing, err = s.Engine.Missing(ctx, run)
 	}
 	if def.Values != nil {
 		page.Values = def.Values

@@ -13,9 +13,11 @@ import (
 	"fmt"
 	"hash"
 	"io"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"syscall"
+	"time"
 
 	"ironbell/internal/core/fault"
 )
@@ -126,6 +128,26 @@ func (f *Folder) Remove(key string) error {
 		return problem(err)
 	}
 	return nil
+}
+
+// Older lists the keys of one folder of the store, named by the first two digits
+// of its keys, whose files have not changed since an instant; also of files that
+// were never finished.
+func (f *Folder) Older(folder string, than time.Time) ([]string, error) {
+	entries, err := fs.ReadDir(f.root.FS(), folder)
+	if errors.Is(err, os.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, problem(err)
+	}
+	var old []string
+	for _, e := range entries {
+		if info, err := e.Info(); err == nil && info.ModTime().Before(than) {
+			old = append(old, filepath.Join(folder, e.Name()))
+		}
+	}
+	return old, nil
 }
 
 // problem says what went wrong with the disk, and whether it may pass.

@@ -10,6 +10,7 @@ import (
 	"io"
 
 	"ironbell/internal/core/fault"
+	"ironbell/internal/outgoing"
 )
 
 // Envelope says who hands over to whom.
@@ -49,16 +50,24 @@ type Destination interface {
 	Test(ctx context.Context) (string, error)
 }
 
-// protocols is the table of the kinds of destination.
-var protocols = map[string]func(name string, settings json.RawMessage, password string) (Destination, error){
-	"smtp": openMail,
+// Caller is a destination that takes calls.
+type Caller interface {
+	// Call sends one request and gives what the other side answered.
+	Call(ctx context.Context, c Call) (string, error)
 }
 
-// Open reads the settings of a destination of a given protocol.
-func Open(protocol, name string, settings json.RawMessage, password string) (Destination, error) {
+// protocols is the table of the kinds of destination.
+var protocols = map[string]func(name string, settings json.RawMessage, password string, guard *outgoing.Guard) (Destination, error){
+	"smtp": openMail,
+	"http": openHTTP,
+}
+
+// Open reads the settings of a destination of a given protocol. Requests go
+// through the guard.
+func Open(protocol, name string, settings json.RawMessage, password string, guard *outgoing.Guard) (Destination, error) {
 	open, ok := protocols[protocol]
 	if !ok {
-		return nil, fault.New(fault.Destination, "open destination "+fmt.Sprintf("%q", name), fmt.Sprintf("there is no protocol %q; there is smtp", protocol), "")
+		return nil, fault.New(fault.Destination, "open destination "+fmt.Sprintf("%q", name), fmt.Sprintf("there is no protocol %q; there are smtp and http", protocol), "")
 	}
-	return open(name, settings, password)
+	return open(name, settings, password, guard)
 }

@@ -50,7 +50,7 @@ func (p post) destination(t *testing.T, change func(map[string]any), password st
 	}
 	text, err := json.Marshal(settings)
 	require.NoError(t, err)
-	d, err := deliver.Open("smtp", "company mail", text, password)
+	d, err := deliver.Open("smtp", "company mail", text, password, nil)
 	require.NoError(t, err)
 	return d
 }
@@ -202,10 +202,10 @@ func TestSettingsThatCannotBeUsed(t *testing.T) {
 		`{"from":"bell@tarnwick.example"}`: "it names no server",
 		`{"from":"b@t.example","host":"x","ca":"no"}`: "are no PEM",
 	} {
-		_, err := deliver.Open("smtp", "company mail", json.RawMessage(settings), "")
+		_, err := deliver.Open("smtp", "company mail", json.RawMessage(settings), "", nil)
 		assert.ErrorContains(t, err, want, settings)
 	}
-	_, err := deliver.Open("pigeon", "p", nil, "")
+	_, err := deliver.Open("pigeon", "p", nil, "", nil)
 	assert.ErrorContains(t, err, `there is no protocol "pigeon"`)
 }
 

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"ironbell/internal/core/fault"
+	"ironbell/internal/outgoing"
 	"ironbell/internal/store"
 )
 
@@ -21,6 +22,7 @@ type Vault interface {
 type Destinations struct {
 	store *store.Store
 	vault Vault
+	guard *outgoing.Guard
 	mu    sync.Mutex
 	open  map[int64]opened
 }
@@ -31,8 +33,8 @@ type opened struct {
 }
 
 // NewDestinations gives the destinations that stand in the store.
-func NewDestinations(s *store.Store, v Vault) *Destinations {
-	return &Destinations{store: s, vault: v, open: map[int64]opened{}}
+func NewDestinations(s *store.Store, v Vault, g *outgoing.Guard) *Destinations {
+	return &Destinations{store: s, vault: v, guard: g, open: map[int64]opened{}}
 }
 
 // ByName finds a destination and its id.
@@ -73,7 +75,7 @@ func (d *Destinations) get(p store.Place) (Destination, error) {
 	if err != nil {
 		return nil, fault.Wrap(err, fault.Lasting, fault.Destination, fmt.Sprintf("open destination %q", p.Name), "")
 	}
-	dest, err := Open(p.Protocol, p.Name, p.Settings, password)
+	dest, err := Open(p.Protocol, p.Name, p.Settings, password, d.guard)
 	if err != nil {
 		return nil, err
 	}

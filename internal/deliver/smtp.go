@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"ironbell/internal/core/fault"
+	"ironbell/internal/outgoing"
 
 	"github.com/emersion/go-sasl"
 	"github.com/emersion/go-smtp"
@@ -48,7 +49,7 @@ type mailServer struct {
 	tls      *tls.Config
 }
 
-func openMail(name string, settings json.RawMessage, password string) (Destination, error) {
+func openMail(name string, settings json.RawMessage, password string, _ *outgoing.Guard) (Destination, error) {
 	doing := fmt.Sprintf("open destination %q", name)
 	m := &mailServer{name: name, password: password}
 	if err := json.Unmarshal(settings, &m.settings); err != nil {

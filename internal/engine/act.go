@@ -14,44 +14,6 @@ import (
 	"ironbell/internal/store"
 )
 
-// RingNow makes a run of a job at once, with values that go before the job's.
-func (e *Engine) RingNow(ctx context.Context, who job.Person, name string, values job.Values) (job.Run, error) {
-	j, err := e.store.Job(ctx, name)
-	if err != nil {
-		return job.Run{}, err
-	}
-	if err := access.May(who, access.Ring, "ring the job "+j.Name, j.Owner); err != nil {
-		return job.Run{}, err
-	}
-	v := &fault.Invalid{What: fmt.Sprintf("job %q", j.Name)}
-	if err := e.checkValues(ctx, v, "values", j.Definition, values, true); err != nil {
-		return job.Run{}, err
-	}
-	if err := v.Err(); err != nil {
-		return job.Run{}, err
-	}
-	var run job.Run
-	err = e.store.Do(ctx, func(t *store.Tx) error {
-		ids, err := t.RunIDs(ctx, 1)
-		if err != nil {
-			return err
-		}
-		now := e.o.Now()
-		if err := t.AddRuns(ctx, []store.NewRun{{
-			ID: ids[0], JobID: j.ID, Job: j.Name, JobVersion: j.Version, Why: "Rung by " + who.Name + ".", AskedBy: &who.ID,
-			Nominal: now, Due: now, Zone: j.Zone, Given: values, Priority: j.Priority, Gated: j.WithDefaults().Overlap != job.OverlapTogether,
-		}}); err != nil {
-			return err
-		}
-		if err := t.Audit(ctx, who.Login, "ring", "job", j.Name, nil, map[string]any{"run": ids[0], "values": values}); err != nil {
-			return err
-		}
-		run, err = t.Run(ctx, ids[0])
-		return err
-	})
-	return run, err
-}
-
 // Switch turns a job on or off. A job that is switched on rings from now on;
 // what it missed while it was off is not made up.
 func (e *Engine) Switch(ctx context.Context, who job.Person, name string, on bool) (job.Job, error) {
@@ -78,6 +40,9 @@ func (e *Engine) Switch(ctx context.Context, who job.Person, name string, on boo
 			return job.Job{}, err
 		}
 		for _, t := range j.Triggers {
+			if t.Rule == "" {
+				continue
+			}
 			if r, err := e.times.rule(t.Timing, j.Zone, j.Calendars); err == nil {
 				next[t.ID] = firstRing(r, e.o.Now())
 			}
@@ -102,12 +67,21 @@ func (e *Engine) Described(j job.Job) job.Job {
 	now := e.o.Now()
 	for i := range j.Triggers {
 		t := &j.Triggers[i]
+		if t.Rule == "" {
+			if t.Wait != nil {
+				t.Reading = "when " + waitReading(*t.Wait)
+			}
+			continue
+		}
 		r, err := e.times.rule(t.Timing, j.Zone, j.Calendars)
 		if err != nil {
 			t.Reading = t.Rule
 			continue
 		}
 		t.Reading = r.Reading()
+		if t.Wait != nil {
+			t.Reading += ", once " + waitReading(*t.Wait)
+		}
 		if t.NextDue != nil && t.NextDue.After(now) {
 			// What is kept may be a ring that will be passed over.
 			t.NextDue = nil
@@ -124,6 +98,9 @@ func (e *Engine) Described(j job.Job) job.Job {
 func (e *Engine) Rules(j job.Job) []rule.Rule {
 	out := make([]rule.Rule, len(j.Triggers))
 	for i, t := range j.Triggers {
+		if t.Rule == "" {
+			continue
+		}
 		if r, err := e.times.rule(t.Timing, j.Zone, j.Calendars); err == nil {
 			out[i] = r
 		}

@@ -4,11 +4,13 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/policy"
 	"ironbell/internal/core/rule"
+	"ironbell/internal/core/zone"
 	"ironbell/internal/store"
 )
 
@@ -58,20 +60,110 @@ func (e *Engine) ring(ctx context.Context) (int, error) {
 				return err
 			}
 		}
-		plan := e.plan(due, now)
+		c, err := e.circumstances(ctx, t, due, now)
+		if err != nil {
+			return err
+		}
+		plan := e.plan(due, now, c)
 		ids, err := t.RunIDs(ctx, len(plan.Runs))
 		if err != nil {
 			return err
 		}
 		number(&plan, ids)
-		return t.WriteRings(ctx, plan)
+		if err := t.WriteRings(ctx, plan); err != nil {
+			return err
+		}
+		for _, run := range plan.Runs {
+			if run.Held {
+				if err := e.rang(ctx, t, due, run); err != nil {
+					return err
+				}
+			}
+		}
+		e.crash(crashRing)
+		return nil
 	})
+	if err == nil && taken > 0 {
+		e.crash(crashRung)
+	}
 	return taken, err
+}
+
+// circumstances are what a pass of the clock decides by, beside the triggers.
+type circumstances struct {
+	frozen []store.Freeze
+	usual  map[int64]float64 // seconds that jobs with a deadline usually take
+}
+
+func (e *Engine) circumstances(ctx context.Context, t *store.Tx, due []store.DueTrigger, now time.Time) (circumstances, error) {
+	c := circumstances{}
+	var late []int64
+	first := now
+	for _, d := range due {
+		if (d.Deadline.V != job.Deadline{}) {
+			late = append(late, d.JobID)
+		}
+		if d.NextDue.Before(first) {
+			first = d.NextDue
+		}
+	}
+	var err error
+	if c.frozen, err = t.FreezeOver(ctx, first, now); err != nil {
+		return c, err
+	}
+	if len(late) > 0 {
+		c.usual, err = t.Usual(ctx, late)
+	}
+	return c, err
+}
+
+// rang notes that the rule of a trigger has rung that also waits for something.
+func (e *Engine) rang(ctx context.Context, t *store.Tx, due []store.DueTrigger, run store.NewRun) error {
+	for _, d := range due {
+		if d.ID != *run.TriggerID {
+			continue
+		}
+		if err := e.times.refresh(ctx, t); err != nil {
+			return err
+		}
+		w := store.Waiter{TriggerID: d.ID, Waits: d.Waits, JobID: d.JobID, Rule: d.Timing.V.Rule, Zone: d.Zone, Calendars: d.Calendars, Given: d.Given, Delay: d.Delay}
+		_, err := e.happen(ctx, t, w, store.Happened{Place: store.PlaceOfRule, Nominal: run.Nominal, What: "its rule rang", RunID: &run.ID})
+		return err
+	}
+	return nil
+}
+
+// freezeOf is the freeze that holds what carries some labels at an instant.
+func freezeOf(frozen []store.Freeze, labels []string, at time.Time) *store.Freeze {
+	for i, f := range frozen {
+		ended := f.To != nil && !f.To.After(at) || f.LiftedAt != nil && !f.LiftedAt.After(at)
+		if slices.Contains(labels, f.Label) && !f.From.After(at) && !ended {
+			return &frozen[i]
+		}
+	}
+	return nil
+}
+
+// heldBack says in words what a freeze does.
+func heldBack(f store.Freeze) string {
+	what := strings.Replace(f.Label, ":", " ", 1)
+	if f.Label == "service" {
+		what = "everything"
+	}
+	text := fmt.Sprintf("%s is frozen", what)
+	if f.To != nil {
+		text += " until " + f.To.UTC().Format("Mon 2 January 15:04 MST")
+	}
+	text += ", by " + f.By
+	if f.Reason != "" {
+		text += ": " + f.Reason
+	}
+	return text
 }
 
 // plan decides on all due times of the triggers. The runs that it makes are
 // numbered -1, -2, ... until they get their real numbers.
-func (e *Engine) plan(due []store.DueTrigger, now time.Time) store.RingPlan {
+func (e *Engine) plan(due []store.DueTrigger, now time.Time, c circumstances) store.RingPlan {
 	p := store.RingPlan{JobOf: map[int64]int64{}, Next: map[int64]*store.NextRing{}, Moved: map[job.RunID]time.Time{}}
 	type together struct {
 		job    int64
@@ -94,6 +186,10 @@ func (e *Engine) plan(due []store.DueTrigger, now time.Time) store.RingPlan {
 		for _, s := range steps {
 			if s.Passed {
 				p.Rings = append(p.Rings, job.Ring{TriggerID: t.ID, Due: s.Due, Nominal: s.Nominal, Decision: job.RingPassedOver, Reason: r.Reason(s.Ring)})
+				continue
+			}
+			if f := freezeOf(c.frozen, t.Labels.V, s.Due); f != nil && f.Rings == "pass over" {
+				p.Rings = append(p.Rings, job.Ring{TriggerID: t.ID, Due: s.Due, Nominal: s.Nominal, Decision: job.RingPassedOver, Reason: heldBack(*f)})
 				continue
 			}
 			at[s.Due] = s
@@ -124,10 +220,22 @@ func (e *Engine) plan(due []store.DueTrigger, now time.Time) store.RingPlan {
 				run := store.NewRun{
 					ID: job.RunID(-1 - last), JobID: t.JobID, Job: t.Job, JobVersion: t.JobVersion, TriggerID: &trigger,
 					Why:     fmt.Sprintf("Rang by its rule: %s (%s). %s.", r.Reading(), t.Zone, upper(d.Reason)),
-					Nominal: nominal, Due: d.Due, Zone: t.Zone, Given: t.Given.V, Priority: t.Priority, Gated: t.Overlap != job.OverlapTogether,
+					Nominal: nominal, Due: d.Due, Zone: t.Zone, Given: t.Given.V, Priority: t.Priority, Gated: t.Overlap != job.OverlapTogether, Labels: t.Labels.V,
+				}
+				if f := freezeOf(c.frozen, t.Labels.V, now); f != nil {
+					run.Reason = "held back: " + heldBack(*f)
+					run.Why += " " + upper(run.Reason) + "."
+				}
+				if err := timeRun(&run, t.Delay, t.Deadline.V, c.usual[t.JobID]); err != nil {
+					e.o.Log.Error("a deadline cannot be reckoned", "job", t.Job, "error", err)
+				}
+				if t.Waits.V != nil {
+					until := now.Add(time.Duration(t.Waits.V.WithDefaults().Within))
+					run.Held, run.Ready = true, &until
+					run.Reason = "waits for " + waitReading(*t.Waits.V)
 				}
 				// What is late may come to lie outside the permitted hours.
-				if opens := r.Permitted(now); opens.After(now) {
+				if opens := r.Permitted(now); opens.After(now) && !run.Held {
 					run.Ready = &opens
 					run.Why += fmt.Sprintf(" It begins at %s, when its permitted hours do.", opens.Format("Mon 2 January 15:04 MST"))
 				}
@@ -149,6 +257,25 @@ func (e *Engine) plan(due []store.DueTrigger, now time.Time) store.RingPlan {
 		}
 	}
 	return p
+}
+
+// timeRun gives a run its delay and its deadline; usual is how many seconds the
+// job's runs usually take.
+func timeRun(run *store.NewRun, delay float64, d job.Deadline, usual float64) error {
+	if delay > 0 {
+		ready := run.Due.Add(delayOf(delay))
+		run.Ready = &ready
+		run.Reason = "its job begins " + job.Duration(delayOf(delay)).String() + " after it was due"
+	}
+	place, err := zone.Load(run.Zone)
+	if err != nil {
+		return err
+	}
+	if at, ok := policy.DeadlineOf(d, run.Due.In(place)); ok {
+		warn := policy.WarnAt(at, delayOf(usual), time.Time{})
+		run.Deadline, run.WarnAt = &at, &warn
+	}
+	return nil
 }
 
 // number gives the runs of a plan their real numbers.

@@ -40,7 +40,7 @@ func plans(now time.Time, due ...store.DueTrigger) store.RingPlan {
 }
 
 func plansOf(e *Engine, now time.Time, due ...store.DueTrigger) store.RingPlan {
-	p := e.plan(due, now)
+	p := e.plan(due, now, circumstances{})
 	ids := make([]job.RunID, len(p.Runs))
 	for i := range ids {
 		ids[i] = job.RunID(1000 + i)

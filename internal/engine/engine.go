@@ -2,11 +2,13 @@
 // records, reports, tasks, deliveries and alerts meet.
 //
 // A ring goes this way: clock finds triggers whose time has come and turns them
-// into rings and runs; work claims the parts of runs and carries out their
-// tasks; send hands deliveries over; settle decides on the outcome of a run and
-// opens alerts; tell sends alerts; reap brings back what a dead node left. Each
-// is a loop with a goroutine of its own, shortened by notices and correct
-// without them, by polling.
+// into rings and runs; work claims the parts of runs; perform carries out the
+// tasks of a part as its chain says; ledger writes what came of them, many parts
+// in one transaction, and settles the runs that end with it: outcome, alerts,
+// and what waits for that outcome (happen); send hands deliveries over; tell
+// sends alerts; reap brings back what a dead node left and keeps house. Each is a
+// loop with a goroutine of its own, shortened by notices and correct without
+// them, by polling.
 //
 // Several engines may work on one database at once.
 package engine
@@ -18,13 +20,16 @@ import (
 	"fmt"
 	"log/slog"
 	"os"
+	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"ironbell/internal/artifact"
 	"ironbell/internal/core/job"
 	"ironbell/internal/deliver"
+	"ironbell/internal/outgoing"
 	"ironbell/internal/report"
 	"ironbell/internal/store"
 	"ironbell/internal/task"
@@ -41,6 +46,10 @@ type Options struct {
 	URL     string           // address of the console, for links in mails
 	Now     func() time.Time // the clock that rings are held against
 	Log     *slog.Logger
+
+	Programs string             // folder of the programs that tasks may run; none when empty
+	Guard    *outgoing.Guard    // for requests to the outside
+	At       func(point string) // told of each of CrashPoints that is reached; for fault tests
 }
 
 // Engine is one node's share of the work. Its methods may be called by several
@@ -54,10 +63,15 @@ type Engine struct {
 	kinds        map[job.TaskKind]task.Kind
 	times        timetable
 	live         live
+	desk         desk
+	entries      chan *entry  // for the ledger
+	stale        atomic.Int64 // writes that were refused
+	swept        time.Time    // when old history was removed; of the goroutine of reap
 
-	wakeClock, wakeWork, wakeSend, wakeTell chan struct{}
+	wakeClock, wakeWork, wakeSend, wakeTell, wakeDesk chan struct{}
 
 	mu      sync.Mutex // guards what this node works on
+	plans   map[version]*plan
 	held    map[holding]*lease
 	sending map[int64]store.Sending
 }
@@ -94,15 +108,25 @@ func New(s *store.Store, sources *report.Sources, destinations *deliver.Destinat
 	if o.Log == nil {
 		o.Log = slog.Default()
 	}
+	if o.Guard == nil {
+		o.Guard = outgoing.New(nil)
+	}
 	o.URL = strings.TrimRight(o.URL, "/")
 	signal := func() chan struct{} { return make(chan struct{}, 1) }
 	return &Engine{
 		o: o, store: s, sources: sources, destinations: destinations, files: files,
 		kinds: map[job.TaskKind]task.Kind{
 			job.KindReport:  &task.Report{Find: s.Report, Sources: sources, Files: files},
+			job.KindCollect: &task.Collect{Sources: sources, Files: files},
+			job.KindFetch:   &task.Fetch{Guard: o.Guard, Files: files},
+			job.KindQuery:   &task.Query{Sources: sources},
+			job.KindProgram: &task.Program{Folder: o.Programs, Files: files},
 			job.KindDeliver: &task.Deliver{Destinations: destinations, Files: files, Now: time.Now},
+			job.KindCall:    &task.Call{Destinations: destinations, Now: time.Now},
+			job.KindEmit:    &task.Emit{Now: o.Now},
 		},
-		wakeClock: signal(), wakeWork: signal(), wakeSend: signal(), wakeTell: signal(),
+		entries: make(chan *entry, maxEntries), plans: map[version]*plan{},
+		wakeClock: signal(), wakeWork: signal(), wakeSend: signal(), wakeTell: signal(), wakeDesk: signal(),
 		held: map[holding]*lease{}, sending: map[int64]store.Sending{},
 	}
 }
@@ -110,11 +134,28 @@ func New(s *store.Store, sources *report.Sources, destinations *deliver.Destinat
 // Run works until ctx ends, then hands its work back and returns.
 func (e *Engine) Run(ctx context.Context) {
 	e.prepare(ctx)
+	var last sync.WaitGroup // what the others write with to their end
+	last.Go(func() { e.ledger(context.WithoutCancel(ctx)) })
 	var all sync.WaitGroup
 	for _, loop := range []func(context.Context){e.listen, e.clock, e.work, e.send, e.tell, e.reap, e.renew} {
 		all.Go(func() { loop(ctx) })
 	}
 	all.Wait()
+	close(e.entries)
+	last.Wait()
+}
+
+// Refused is how many writes of this node were refused because its lease had gone.
+func (e *Engine) Refused() int64 { return e.stale.Load() }
+
+// Help tells what each kind of task is for, in the order of their names.
+func (e *Engine) Help() []task.Help {
+	out := make([]task.Help, 0, len(e.kinds))
+	for _, k := range e.kinds {
+		out = append(out, k.Help())
+	}
+	slices.SortFunc(out, func(a, b task.Help) int { return strings.Compare(string(a.Kind), string(b.Kind)) })
+	return out
 }
 
 // Node is the name of this node.

@@ -37,6 +37,18 @@ func (e *Engine) release(c store.Claim) {
 	delete(e.held, holding{c.RunID, c.Part})
 }
 
+// cancelled ends the work on the parts of a run that somebody cancelled. What
+// the node writes about them is refused already; this only saves the work.
+func (e *Engine) cancelled(run string) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	for h, l := range e.held {
+		if h.run.String() == run {
+			l.cancel(errCancelled)
+		}
+	}
+}
+
 // holdSending and releaseSending do the same for deliveries.
 func (e *Engine) holdSending(all []store.Sending) {
 	e.mu.Lock()

@@ -75,6 +75,8 @@ func (e *Engine) listen(ctx context.Context) {
 				wake(e.wakeSend)
 			case "alerts":
 				wake(e.wakeTell)
+			case "cancel":
+				e.cancelled(n.ID)
 			case "calendars":
 				if err := e.times.refresh(ctx, e.store); err != nil {
 					e.o.Log.Warn("could not read the calendars; they are read when they are next needed", "error", err)

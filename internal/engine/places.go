@@ -37,11 +37,11 @@ func (e *Engine) SavePlace(ctx context.Context, who job.Person, kind store.Place
 	}
 	if kind == store.Source {
 		var s report.Source
-		if s, err = report.Open(protocol, name, text, ""); err == nil {
+		if s, err = e.sources.Open(protocol, name, text, ""); err == nil {
 			s.Close()
 		}
 	} else {
-		_, err = deliver.Open(protocol, name, text, "")
+		_, err = deliver.Open(protocol, name, text, "", e.o.Guard)
 	}
 	if err != nil {
 		v.Add("settings", "%s", err)

@@ -3,9 +3,13 @@ package engine
 import (
 	"context"
 	"errors"
+	"fmt"
 	"time"
 
 	"ironbell/internal/core/fault"
+	"ironbell/internal/core/job"
+	"ironbell/internal/core/policy"
+	"ironbell/internal/core/zone"
 	"ironbell/internal/store"
 )
 
@@ -18,20 +22,15 @@ const (
 func (e *Engine) reap(ctx context.Context) {
 	var looked time.Time
 	for {
-		if n, err := e.store.ReapParts(ctx, reapBatch); err != nil {
-			e.failed(ctx, "give back lost parts", err)
-		} else if n > 0 {
-			e.o.Log.Warn("gave back parts whose node stopped answering", "parts", n)
-		}
-		if err := e.reapDeliveries(ctx); err != nil {
-			e.failed(ctx, "settle lost deliveries", err)
+		for doing, do := range map[string]func(context.Context) error{
+			"give back lost parts": e.reapParts, "settle lost deliveries": e.reapDeliveries, "give up waiting": e.giveUp, "warn of deadlines": e.warn,
+		} {
+			if err := do(ctx); err != nil {
+				e.failed(ctx, doing, err)
+			}
 		}
 		if time.Since(looked) > upkeep {
-			err := e.store.EnsureMonths(ctx)
-			if err == nil {
-				err = e.store.SweepAccess(ctx)
-			}
-			if err != nil {
+			if err := e.keepHouse(ctx); err != nil {
 				e.failed(ctx, "do the hourly upkeep", err)
 			} else {
 				looked = time.Now()
@@ -41,6 +40,85 @@ func (e *Engine) reap(ctx context.Context) {
 			return
 		}
 	}
+}
+
+// reapParts gives back the parts whose leases ran out.
+func (e *Engine) reapParts(ctx context.Context) error {
+	n := 0
+	err := e.store.Do(ctx, func(t *store.Tx) error {
+		lost, err := t.LostParts(ctx, reapBatch)
+		n = len(lost)
+		if err != nil || n == 0 {
+			return err
+		}
+		entries := make([]*store.Entry, n)
+		runs := make([]job.RunID, n)
+		for i, c := range lost {
+			entries[i] = &store.Entry{Claim: c, Part: &store.PartMove{State: job.PartWaiting, Reason: "its node stopped answering; another goes on at the task that was interrupted"}}
+			runs[i] = c.RunID
+		}
+		if err := t.WriteEntries(ctx, entries); err != nil {
+			return err
+		}
+		return e.settleRuns(ctx, t, runs)
+	})
+	if err == nil && n > 0 {
+		e.o.Log.Warn("gave back parts whose node stopped answering", "parts", n)
+	}
+	return err
+}
+
+// warn tells the owners of runs that will not, or did not, keep their deadline.
+func (e *Engine) warn(ctx context.Context) error {
+	return e.store.Do(ctx, func(t *store.Tx) error {
+		due, err := t.TakeWarnings(ctx, reapBatch)
+		if err != nil || len(due) == 0 {
+			return err
+		}
+		jobs := make([]int64, len(due))
+		for i, w := range due {
+			jobs[i] = w.JobID
+		}
+		usual, err := t.Usual(ctx, jobs)
+		if err != nil {
+			return err
+		}
+		for _, w := range due {
+			place, err := zone.Load(w.Zone)
+			if err != nil {
+				place = time.UTC
+			}
+			var began time.Time
+			if w.StartedAt != nil {
+				began = w.StartedAt.In(place)
+			}
+			text := policy.Late(w.Deadline.In(place), time.Now(), delayOf(usual[w.JobID]), began)
+			id := w.ID
+			if err := t.Log(ctx, job.LogLine{Level: "warn", Text: "late: " + text}, id); err != nil {
+				return err
+			}
+			if err := t.OpenAlert(ctx, job.Alert{
+				Kind: job.AlertLate, Cause: fmt.Sprintf("late:%d", w.JobID), JobID: &w.JobID, RunID: &id,
+				Happened: fmt.Sprintf("Run %s of %s is late: %s.", id, w.Job, text), ForWhom: "its recipients wait for it", Tried: "nothing; this is a warning", Advice: "See what it waits for, or tell those who expect it.",
+			}); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// warnAt reckons anew when the owner of a run that begins is to be warned.
+func (e *Engine) warnAt(ctx context.Context, c store.Claim) error {
+	usual, err := e.store.Usual(ctx, []int64{c.JobID})
+	if err != nil {
+		return err
+	}
+	began := time.Now()
+	if c.StartedAt != nil {
+		began = *c.StartedAt
+	}
+	return e.store.SetWarning(ctx, c.RunID, policy.WarnAt(*c.Deadline, delayOf(usual[c.JobID]), began))
 }
 
 // reapDeliveries lets deliveries that were not offered be tried again, and marks

@@ -11,13 +11,13 @@ import (
 	"unicode/utf8"
 
 	"ironbell/internal/access"
+	"ironbell/internal/core/chain"
 	"ironbell/internal/core/expr"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/rule"
 	"ironbell/internal/core/zone"
-	"ironbell/internal/deliver"
-	"ironbell/internal/render"
+	"ironbell/internal/event"
 	"ironbell/internal/report"
 	"ironbell/internal/store"
 	"ironbell/internal/task"
@@ -133,7 +133,7 @@ func (e *Engine) SaveJob(ctx context.Context, who job.Person, name, owner string
 	if err != nil {
 		return job.Job{}, err
 	}
-	uses, err := e.checkJob(ctx, v, d)
+	uses, err := e.checkJob(ctx, v, name, d)
 	if err != nil {
 		return job.Job{}, err
 	}
@@ -148,6 +148,9 @@ func (e *Engine) SaveJob(ctx context.Context, who job.Person, name, owner string
 	for i := range d.Triggers {
 		t := &d.Triggers[i]
 		t.NextDue, t.NextNominal = nil, nil
+		if t.Rule == "" {
+			continue
+		}
 		if r, err := e.times.rule(t.Timing, d.Zone, d.Calendars); on && err == nil {
 			if next := firstRing(r, e.o.Now()); next != nil {
 				t.NextDue, t.NextNominal = &next.Due, &next.Nominal
@@ -160,18 +163,27 @@ func (e *Engine) SaveJob(ctx context.Context, who job.Person, name, owner string
 		if err != nil {
 			return err
 		}
+		if err := e.checkCircle(ctx, t, &fault.Invalid{What: fmt.Sprintf("job %q", name)}, saved.ID, name); err != nil {
+			return err
+		}
 		var before any
 		if old.ID != 0 {
-			before = old.Definition
+			before = saidJob{old.On, old.Definition}
 		}
-		return t.Audit(ctx, who.Login, "save", "job", name, before, d)
+		return t.Audit(ctx, who.Login, "save", "job", name, before, saidJob{on, d})
 	})
 	return e.Described(saved), err
 }
 
+// saidJob is what the record of changes keeps of a job.
+type saidJob struct {
+	On bool `json:"on"`
+	job.Definition
+}
+
 // checkJob tells what is wrong with a definition. Its error is about our own
 // records only.
-func (e *Engine) checkJob(ctx context.Context, v *fault.Invalid, d job.Definition) (store.Uses, error) {
+func (e *Engine) checkJob(ctx context.Context, v *fault.Invalid, name string, d job.Definition) (store.Uses, error) {
 	var uses store.Uses
 	zone, err := zone.Load(d.Zone)
 	if err != nil {
@@ -201,94 +213,166 @@ func (e *Engine) checkJob(ctx context.Context, v *fault.Invalid, d job.Definitio
 			break
 		}
 		where := fmt.Sprintf("triggers[%d].", i)
-		if r, ok := t.Read(v, where, zone, open); ok {
-			e.When().Floored(v, where, r)
+		if t.Rule != "" {
+			if r, ok := t.Read(v, where, zone, open); ok {
+				e.When().Floored(v, where, r)
+			}
+		}
+		if err := e.checkWait(ctx, v, where, name, d, t, &uses); err != nil {
+			return uses, err
 		}
 		if err := e.checkValues(ctx, v, where+"values", d, t.Values, false); err != nil {
 			return uses, err
 		}
 	}
-	if len(d.Tasks) == 0 {
-		v.Add("tasks", "a job needs at least one task")
+	if err := e.checkTasks(ctx, v, d, &uses); err != nil {
+		return uses, err
 	}
-	names := map[string]bool{}
-	for i, t := range d.Tasks {
-		where := fmt.Sprintf("tasks[%d]", i)
-		if names[t.Name] {
-			v.Add(where+".name", "there are two tasks %q; give one another name", t.Name)
-		}
-		names[t.Name] = true
-		if strings.TrimSpace(t.Name) == "" {
-			v.Add(where+".name", "the task needs a name")
-		}
-		switch {
-		case t.Kind == job.KindReport && t.Report != nil && t.Deliver == nil:
-			err = e.checkReportTask(ctx, v, where+".report", t, &uses)
-		case t.Kind == job.KindDeliver && t.Deliver != nil && t.Report == nil:
-			err = e.checkDeliverTask(ctx, v, where+".deliver", t, &uses)
-		default:
-			v.Add(where, "a task of kind report says what in report, one of kind deliver in deliver, and neither has both")
-		}
-		if err != nil {
-			return uses, err
-		}
-	}
+	checkPolicies(v, d)
 	return uses, e.checkValues(ctx, v, "values", d, d.Values, false)
 }
 
-func (e *Engine) checkReportTask(ctx context.Context, v *fault.Invalid, where string, t job.Task, uses *store.Uses) error {
-	r, err := e.store.Report(ctx, t.Report.Report)
-	var missing *store.NotFound
-	if errors.As(err, &missing) {
-		v.Add(where+".report", "there is no report %q; save the report first", t.Report.Report)
-		return nil
+// checkTasks tells what is wrong with the chain of a job and with each task.
+func (e *Engine) checkTasks(ctx context.Context, v *fault.Invalid, d job.Definition, uses *store.Uses) error {
+	if len(d.Tasks) == 0 {
+		v.Add("tasks", "a job needs at least one task")
 	}
+	c := chain.Read(d.Tasks, v)
+	params, err := e.parameters(ctx, d.Tasks)
 	if err != nil {
 		return err
 	}
-	uses.Reports = append(uses.Reports, r.ID)
-	if len(t.Report.Outputs) == 0 {
-		v.Add(where+".outputs", "a report task needs at least one output")
+	k := &task.Checking{V: v, Store: e.store, Uses: uses}
+	k.Label("service")
+	for _, tag := range d.Tags {
+		k.Label("tag:" + tag)
 	}
-	for i, o := range t.Report.Outputs {
-		at := fmt.Sprintf("%s.outputs[%d]", where, i)
-		if _, err := render.ByName(o.Format); err != nil {
-			v.Add(at+".format", "%s", err)
+	for i, t := range d.Tasks {
+		where := fmt.Sprintf("tasks[%d]", i)
+		kind, ok := e.kinds[t.Kind]
+		if says := t.Says(); !ok || len(says) != 1 || says[0] != t.Kind {
+			v.Add(where, "a task of kind %s says what to do in %s, and in no other kind's settings", t.Kind, t.Kind)
+			continue
 		}
-		if _, err := expr.Parse(o.Name, task.Names(r.Parameters)); err != nil {
-			v.Add(at+".name", "%s", err)
+		k.Names = task.Names(params)
+		k.Names.Tasks = c.Before(t.Name)
+		if t.OnlyIf != "" {
+			if _, err := expr.ParseCondition(t.OnlyIf, k.Names); err != nil {
+				v.Add(where+".only_if", "%s", err)
+			} else if strings.TrimSpace(t.OnlyIf) == "false" {
+				v.Add(where+".only_if", "the task is never reached: its condition never holds")
+			}
+		}
+		if err := kind.Check(ctx, k, where+"."+string(t.Kind), t); err != nil {
+			return err
 		}
 	}
 	return nil
 }
 
-func (e *Engine) checkDeliverTask(ctx context.Context, v *fault.Invalid, where string, t job.Task, uses *store.Uses) error {
-	d := t.Deliver
-	p, err := e.store.Place(ctx, store.Destination, d.Destination)
-	var missing *store.NotFound
-	switch {
-	case errors.As(err, &missing):
-		v.Add(where+".destination", "there is no destination %q; an administrator can add it", d.Destination)
-	case err != nil:
+var (
+	timeOfDay = regexp.MustCompile(`^([01][0-9]|2[0-3]):[0-5][0-9]$`)
+	tagForm   = regexp.MustCompile(`^[\pL\pN][\pL\pN _.-]{0,59}$`)
+)
+
+// checkPolicies tells what is wrong with how a job behaves.
+func checkPolicies(v *fault.Invalid, d job.Definition) {
+	for where, text := range map[string]string{"retry.until": d.Retry.Until, "deadline.at": d.Deadline.At} {
+		if text != "" && !timeOfDay.MatchString(text) {
+			v.Add(where, "%q is no time of day; write it as 09:00", text)
+		}
+	}
+	if d.Deadline.At != "" && d.Deadline.Within != 0 {
+		v.Add("deadline", "say either a time of day or how long after it was due")
+	}
+	if d.Retry.Growth != 0 && d.Retry.Growth < 1 {
+		v.Add("retry.growth", "waits may grow, not shrink; use 1 or more")
+	}
+	for where, do := range map[string]job.IfBlank{"if_blank": d.IfBlank, "if_unusual": d.IfUnusual} {
+		if do == job.BlankRetry && d.Retry.Times == 0 {
+			v.Add(where, "it is to be tried again, and retry.times says how often: set it")
+		}
+	}
+	for i, tag := range d.Tags {
+		if !tagForm.MatchString(tag) {
+			v.Add(fmt.Sprintf("tags[%d]", i), "%q is no tag; use letters, digits, blanks, dots, hyphens and _, at most 60", tag)
+		}
+	}
+}
+
+// checkWait tells what is wrong with what a trigger waits for.
+func (e *Engine) checkWait(ctx context.Context, v *fault.Invalid, where, name string, d job.Definition, t job.Trigger, uses *store.Uses) error {
+	if t.Wait == nil {
+		if strings.TrimSpace(t.Rule) == "" {
+			v.Add(where+"rule", "the trigger needs a rule, or something to wait for")
+		}
+		return nil
+	}
+	if err := event.Check(ctx, &event.Checking{V: v, Store: e.store, Uses: uses, Job: name}, where+"wait", *t.Wait); err != nil {
 		return err
-	default:
-		uses.Destinations = append(uses.Destinations, p.ID)
 	}
-	if len(d.To) == 0 {
-		v.Add(where+".to", "nobody is named; add at least one address")
-	}
-	for i, to := range d.To {
-		if _, err := deliver.CheckAddress(to); err != nil {
-			v.Add(fmt.Sprintf("%s.to[%d]", where, i), "%s", err)
+	for value, text := range t.Wait.Take {
+		if s, ok := text.(string); ok {
+			if _, err := expr.Parse(s, expr.Names{Event: true}); err != nil {
+				v.Add(where+"wait.take."+value, "%s", err)
+			}
 		}
 	}
-	for name, text := range map[string]string{"subject": d.Subject, "body": d.Body} {
-		if _, err := expr.Parse(text, expr.Names{}); err != nil {
-			v.Add(where+"."+name, "%s", err)
-		}
+	params, err := e.parameters(ctx, d.Tasks)
+	if err != nil {
+		return err
+	}
+	for _, value := range job.Unknown(params, t.Wait.Take) {
+		v.Add(where+"wait.take."+value, "there is no parameter %q in the job's reports", value)
 	}
 	return nil
 }
+
+// checkCircle tells whether a job that was just saved starts itself, by the
+// outcomes and events of jobs, and by which way.
+func (e *Engine) checkCircle(ctx context.Context, t *store.Tx, v *fault.Invalid, id int64, name string) error {
+	edges := map[int64][]store.Edge{}
+	for frontier := []int64{id}; len(frontier) > 0 && len(edges) < maxCircle; {
+		found, err := t.StartedBy(ctx, frontier)
+		if err != nil {
+			return err
+		}
+		for _, from := range frontier {
+			edges[from] = nil
+		}
+		frontier = nil
+		for _, edge := range found {
+			edges[edge.From] = append(edges[edge.From], edge)
+			if _, seen := edges[edge.To]; !seen && !slices.Contains(frontier, edge.To) {
+				frontier = append(frontier, edge.To)
+			}
+		}
+	}
+	way := chain.Circle(id, func(n int64) []int64 {
+		var next []int64
+		for _, edge := range edges[n] {
+			next = append(next, edge.To)
+		}
+		return next
+	})
+	if way == nil {
+		return nil
+	}
+	text := name
+	for i := 1; i < len(way); i++ {
+		for _, edge := range edges[way[i-1]] {
+			if edge.To == way[i] {
+				text += fmt.Sprintf(" > %s (by %s)", edge.Name, edge.By)
+				break
+			}
+		}
+	}
+	v.Add("triggers", "the job would start itself: %s; take one of these steps out", text)
+	return v.Err()
+}
+
+// maxCircle bounds how many jobs are looked at for a circle.
+const maxCircle = 10_000
 
 // checkValues checks the values of a job, overlaid by given ones, against the
 // parameters of all its reports. all asks for every required one.
@@ -297,24 +381,9 @@ func (e *Engine) checkValues(ctx context.Context, v *fault.Invalid, where string
 	if err != nil {
 		return nil //nolint:nilerr // the zone is told of elsewhere
 	}
-	var params []job.Parameter
-	for _, t := range d.Tasks {
-		if t.Report == nil {
-			continue
-		}
-		r, err := e.store.Report(ctx, t.Report.Report)
-		var missing *store.NotFound
-		if errors.As(err, &missing) {
-			return nil // told of elsewhere
-		}
-		if err != nil {
-			return err
-		}
-		for _, p := range r.Parameters {
-			if !slices.ContainsFunc(params, func(q job.Parameter) bool { return q.Name == p.Name && q.Type == p.Type }) {
-				params = append(params, p)
-			}
-		}
+	params, err := e.parameters(ctx, d.Tasks)
+	if err != nil {
+		return err
 	}
 	for _, name := range job.Unknown(params, given) {
 		known := make([]string, len(params))
@@ -357,8 +426,21 @@ func (e *Engine) checkReady(ctx context.Context, v *fault.Invalid, owner string,
 		return e.checkValues(ctx, v, "values", d, nil, true)
 	}
 	for i, t := range d.Triggers {
-		if err := e.checkValues(ctx, v, fmt.Sprintf("triggers[%d].values", i), d, t.Values, true); err != nil {
+		where := fmt.Sprintf("triggers[%d].values", i)
+		found := &fault.Invalid{}
+		if err := e.checkValues(ctx, found, where, d, t.Values, true); err != nil {
 			return err
+		}
+		for _, w := range found.Wrong {
+			if t.Wait != nil {
+				if _, taken := t.Wait.Take[strings.TrimPrefix(w.Where, where+".")]; taken {
+					continue // the event will give it
+				}
+			}
+			v.Wrong = append(v.Wrong, w)
+		}
+		if t.Rule == "" {
+			continue
 		}
 		r, err := e.times.rule(t.Timing, d.Zone, d.Calendars)
 		if err != nil {

@@ -42,6 +42,9 @@ func (e *Engine) send(ctx context.Context) {
 			continue
 		}
 		e.holdSending(claimed)
+		if len(claimed) > 0 {
+			e.crash(crashSend)
+		}
 		groups := map[int64][]store.Sending{}
 		for _, s := range claimed {
 			groups[s.DestinationID] = append(groups[s.DestinationID], s)
@@ -134,8 +137,12 @@ func (e *Engine) handOver(ctx context.Context, line deliver.Line, d deliver.Dest
 	return line.Send(ctx, deliver.Envelope{From: d.ReturnPath(s.ID), To: s.Address, MessageID: s.MessageID}, content, func(ctx context.Context) error {
 		asked := time.Now()
 		if err := e.store.Offer(ctx, s); err != nil {
+			if errors.Is(err, store.ErrStale) {
+				e.stale.Add(1)
+			}
 			return err
 		}
+		e.crash(crashOffer)
 		// A node that was held up just here must not say the last word: by now
 		// another may have taken the delivery for lost.
 		if held := time.Since(asked); held > e.o.Lease/2 {
@@ -150,6 +157,7 @@ func (e *Engine) ended(ctx context.Context, s store.Sending, res deliver.Result,
 	defer e.releaseSending(s)
 	ctx, stop := ending(ctx)
 	defer stop()
+	e.crash(crashAnswer)
 	log := e.o.Log.With("delivery", s.ID, "to", s.Address)
 	var write func(*store.Tx) error
 	switch {
@@ -165,7 +173,13 @@ func (e *Engine) ended(ctx context.Context, s store.Sending, res deliver.Result,
 		log.Warn("a delivery failed", "try", s.Tries, "class", f.Class, "scope", f.Scope, "error", f)
 		write = func(t *store.Tx) error { return e.notSent(ctx, t, s, f) }
 	}
-	if err := e.store.Do(ctx, write); err != nil && !errors.Is(err, store.ErrStale) {
+	switch err := e.store.Do(ctx, write); {
+	case err == nil:
+		e.crash(crashReceipt)
+	case errors.Is(err, store.ErrStale):
+		e.stale.Add(1)
+		log.Warn("a write about a delivery was refused: another node has it now")
+	default:
 		log.Error("could not write how a delivery went", "error", err)
 	}
 }
@@ -179,7 +193,8 @@ func (e *Engine) sent(ctx context.Context, t *store.Tx, s store.Sending, answer 
 
 // notSent decides with policy whether a delivery waits for another try.
 func (e *Engine) notSent(ctx context.Context, t *store.Tx, s store.Sending, f *fault.Fault) error {
-	again := policy.AfterFault(s.Retry(), s.Tries, f)
+	now := e.o.Now()
+	again := policy.AfterFault(s.Retry(), s.Tries, f, now, now) // until stands in GiveUpAt
 	if again.Retry && s.GiveUpAt != nil && time.Now().Add(again.Wait).After(*s.GiveUpAt) {
 		again = policy.Again{Reason: "the time to try had run out"}
 	}

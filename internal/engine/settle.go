@@ -3,6 +3,7 @@ package engine
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 
 	"ironbell/internal/core/fault"
@@ -17,70 +18,123 @@ type failure struct {
 	fault  *fault.Fault
 	tried  int
 	reason string
+	goesOn bool // the job goes on without it
+	found  bool // it is what was found that counts as a failure
 }
+
+// alertOf is what an alert tells of a result.
+type alertOf struct {
+	kind     job.AlertKind
+	task     string
+	happened string
+	held     bool
+}
+
+// raised is an event that a task raised.
+type raised struct{ event job.Event }
 
 // endPart ends a part outside of a task.
 func (e *Engine) endPart(ctx context.Context, c store.Claim, state job.PartState, reason string, f *fault.Fault) error {
-	return e.store.Do(ctx, func(t *store.Tx) error {
-		var failed *failure
-		if f != nil {
-			failed = &failure{fault: f, tried: 1, reason: "lasting: trying again would fail the same way"}
-		}
-		return e.settlePart(ctx, t, c, state, reason, failed)
+	en := &entry{Entry: store.Entry{Claim: c, Part: &store.PartMove{State: state, Reason: reason}}}
+	if f != nil {
+		en.failed = &failure{fault: f, tried: 1, reason: "lasting: trying again would fail the same way"}
+	}
+	return e.record(ctx, en)
+}
+
+// failureAlert tells the owner of a task that failed for good. Nobody but the
+// one who rehearses cares for the failure of a rehearsal, and they watch it.
+func (e *Engine) failureAlert(ctx context.Context, t *store.Tx, c store.Claim, failed *failure) error {
+	if c.Rehearsal {
+		return nil
+	}
+	run := c.RunID
+	what, after := "the job", "nothing was sent to anybody by this run"
+	if failed.task != "" {
+		what = "task " + failed.task
+	}
+	happened := fmt.Sprintf("Run %s failed: %s could not be done. %s.", c.RunID, what, upper(failed.fault.Error()))
+	if failed.goesOn {
+		happened = fmt.Sprintf("In run %s %s could not be done, and the job goes on without it. %s.", c.RunID, what, upper(failed.fault.Error()))
+		after = "what the job makes without it is sent"
+	}
+	return t.OpenAlert(ctx, job.Alert{
+		Kind: job.AlertRunFailed, Cause: fmt.Sprintf("run:%d:%s:%s", c.JobID, failed.task, failed.fault.Class), JobID: &c.JobID, RunID: &run,
+		Happened: happened, ForWhom: after, Tried: failed.reason, Advice: failed.fault.Advice,
 	})
 }
 
-// settlePart ends a part, decides on the outcome of its run and opens an alert
-// when it failed.
-func (e *Engine) settlePart(ctx context.Context, t *store.Tx, c store.Claim, state job.PartState, reason string, failed *failure) error {
-	if err := t.EndPart(ctx, c, state, reason); err != nil {
-		return err
+// foundAlert tells the owner that a result was blank or unusual.
+func (e *Engine) foundAlert(ctx context.Context, t *store.Tx, c store.Claim, a alertOf) error {
+	if c.Rehearsal {
+		return nil
 	}
-	if failed != nil {
-		run := c.RunID
-		what := "the job"
-		if failed.task != "" {
-			what = "task " + failed.task
-		}
-		if err := t.OpenAlert(ctx, job.Alert{
-			Kind: job.AlertRunFailed, Cause: fmt.Sprintf("run:%d:%s:%s", c.JobID, failed.task, failed.fault.Class), JobID: &c.JobID, RunID: &run,
-			Happened: fmt.Sprintf("Run %s failed: %s could not be done. %s.", c.RunID, what, upper(failed.fault.Error())),
-			ForWhom:  "nothing was sent to anybody by this run",
-			Tried:    failed.reason, Advice: failed.fault.Advice,
-		}); err != nil {
-			return err
-		}
+	run := c.RunID
+	whom, advice := "it was sent all the same", "See whether the source is complete."
+	if a.held {
+		whom = "nothing was sent; it is held"
+		advice = fmt.Sprintf("See whether the source is complete. Then ring again what was held, or send it as it is: ironbell again %s -anyway", c.RunID)
 	}
-	return e.settleRun(ctx, t, c.RunID)
+	return t.OpenAlert(ctx, job.Alert{
+		Kind: a.kind, Cause: fmt.Sprintf("%s:%d:%s", a.kind, c.JobID, a.task), JobID: &c.JobID, RunID: &run,
+		Happened: fmt.Sprintf("Task %s of run %s came back %s.", a.task, c.RunID, a.happened), ForWhom: whom, Tried: "compared with the job's own past", Advice: advice,
+	})
 }
 
-// settleRun gives a run the state that its parts and deliveries make.
+// settleRuns gives runs the states that their parts and deliveries make, and
+// starts what waits for their outcomes.
+func (e *Engine) settleRuns(ctx context.Context, t *store.Tx, ids []job.RunID) error {
+	if len(ids) == 0 {
+		return nil
+	}
+	slices.Sort(ids)
+	ids = slices.Compact(ids)
+	runs, err := t.LockRuns(ctx, ids)
+	if err != nil {
+		return err
+	}
+	tallies, err := t.Tallies(ctx, ids)
+	if err != nil {
+		return err
+	}
+	moves := make([]store.RunMove, 0, len(runs))
+	var ended []store.RunMove
+	var right []job.RunID
+	for _, r := range runs {
+		state, reason := policy.Outcome(tallies[r.ID])
+		if state == job.RunRunning && r.State == job.RunRunning {
+			continue // another part will come by here
+		}
+		m := store.RunMove{Run: r, To: state, Reason: reason}
+		moves = append(moves, m)
+		if state.Ended() && state != r.State {
+			ended = append(ended, m)
+		}
+		if state == job.RunDone || state == job.RunBlank {
+			right = append(right, r.ID)
+		}
+	}
+	if err := t.MoveRuns(ctx, moves); err != nil {
+		return err
+	}
+	// What these runs had failed in was put right.
+	if err := t.CloseAlertsOfRuns(ctx, right); err != nil {
+		return err
+	}
+	return e.outcomes(ctx, t, ended)
+}
+
+// settleRun settles one run.
 func (e *Engine) settleRun(ctx context.Context, t *store.Tx, id job.RunID) error {
-	run, err := t.LockRun(ctx, id)
-	if err != nil {
-		return err
-	}
-	tally, err := t.Tally(ctx, id)
-	if err != nil {
-		return err
-	}
-	state, reason := policy.Outcome(tally)
-	if state == job.RunRunning {
-		return nil // another part will come by here
-	}
-	if err := t.MoveRun(ctx, run, state, reason); err != nil {
-		return err
-	}
-	if state == job.RunDone {
-		// What this run had failed in was put right.
-		return t.CloseAlertsOfRun(ctx, id)
-	}
-	return nil
+	return e.settleRuns(ctx, t, []job.RunID{id})
 }
 
 // deliveryAlert opens or feeds the alert about deliveries of a run that failed
 // or are unknown.
 func (e *Engine) deliveryAlert(ctx context.Context, t *store.Tx, s store.Sending, kind job.AlertKind, f *fault.Fault, tried string) error {
+	if s.Rehearsal {
+		return nil
+	}
 	deliveries, err := t.Deliveries(ctx, store.DeliveryFilter{RunID: *s.RunID, Limit: 10_000})
 	if err != nil {
 		return err

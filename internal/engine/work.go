@@ -5,73 +5,130 @@ import (
 	"errors"
 	"fmt"
 	"runtime/debug"
-	"strings"
 	"sync"
 	"time"
 
+	"ironbell/internal/core/chain"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
-	"ironbell/internal/core/policy"
-	"ironbell/internal/core/zone"
 	"ironbell/internal/store"
-	"ironbell/internal/task"
 )
 
 // errLeaseLost ends the work on a part that another node has now.
 var errLeaseLost = errors.New("the lease was lost")
 
+// errCancelled ends the work on a part of a run that somebody cancelled.
+var errCancelled = errors.New("the run was cancelled")
+
+const (
+	// quick is how short parts must be so that a node claims more of them than
+	// it has workers: it then saves claims, and nobody waits long behind it.
+	quick     = 50 * time.Millisecond
+	maxAhead  = 64 // parts claimed beside those at work, while parts are quick
+	brakeWait = 5 * time.Millisecond
+)
+
+// desk hands claimed parts to the workers.
+type desk struct {
+	mu     sync.Mutex
+	usual  time.Duration // how long a part takes, smoothed
+	queued int
+}
+
+// room is how many parts to claim now.
+func (d *desk) room(idle int) int {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	n := idle - d.queued
+	if d.usual > 0 && d.usual < quick {
+		n += int(min(int64(maxAhead), int64(quick/d.usual)))
+	}
+	return n
+}
+
+func (d *desk) queue(n int) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.queued += n
+}
+
+func (d *desk) took(t time.Duration) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.usual += (t - d.usual) / 8
+	if d.usual == 0 {
+		d.usual = 1
+	}
+}
+
+// claimed is a claimed part with what its work needs.
+type claimed struct {
+	store.Claim
+	ctx    context.Context //nolint:containedctx // it lives as long as the claim
+	cancel context.CancelCauseFunc
+}
+
 // work claims parts while it has idle workers, and waits for the last of them
 // when ctx ends.
 func (e *Engine) work(ctx context.Context) {
+	parts := make(chan claimed, maxAhead+e.o.Workers)
 	idle := make(chan struct{}, e.o.Workers)
+	var busy sync.WaitGroup
 	for range e.o.Workers {
 		idle <- struct{}{}
-	}
-	var busy sync.WaitGroup
-	defer busy.Wait()
-	for {
-		select {
-		case <-ctx.Done():
-			return
-		case <-idle:
-		}
-		free := 1
-		for free < e.o.Workers {
-			select {
-			case <-idle:
-				free++
-				continue
-			default:
+		busy.Go(func() {
+			for c := range parts {
+				e.desk.queue(-1)
+				began := time.Now()
+				e.part(c.ctx, c.Claim)
+				e.desk.took(time.Since(began))
+				e.release(c.Claim)
+				c.cancel(nil)
+				idle <- struct{}{}
 			}
-			break
+		})
+	}
+	defer busy.Wait()
+	defer close(parts)
+	for {
+		// At least one worker must be idle, or parts so quick that the next
+		// ones may be claimed already.
+		free := len(idle)
+		n := e.desk.room(free)
+		if n <= 0 || free == 0 && len(parts) > maxAhead/2 {
+			if !sleep(ctx, e.wakeDesk, brakeWait) {
+				return
+			}
+			continue
 		}
-		claims, err := e.store.ClaimParts(ctx, e.o.Node, e.o.Lease, free)
-		for range free - len(claims) {
-			idle <- struct{}{}
+		if ctx.Err() != nil {
+			return
 		}
+		since := time.Now()
+		claims, err := e.store.ClaimParts(ctx, e.o.Node, e.o.Lease, min(n, cap(parts)-len(parts)), e.firstTasks)
 		if err != nil {
 			e.failed(ctx, "claim work", err)
 			continue
 		}
-		since := time.Now()
+		if len(claims) > 0 {
+			e.crash(crashClaim)
+		}
+		e.desk.queue(len(claims))
 		for _, c := range claims {
 			working, cancel := context.WithCancelCause(ctx)
 			e.hold(c, cancel, since)
-			busy.Go(func() {
-				defer func() {
-					e.release(c)
-					cancel(nil)
-					idle <- struct{}{}
-				}()
-				e.part(working, c)
-			})
+			select {
+			case <-idle:
+			default:
+			}
+			parts <- claimed{c, working, cancel}
 		}
 		if len(claims) > 0 {
 			continue
 		}
 		wait := e.o.Poll
 		if next, ok, err := e.store.NextReady(ctx); err == nil && ok {
-			wait = min(wait, next+5*time.Millisecond)
+			wait = min(wait, next+brakeWait)
 		}
 		if !sleep(ctx, e.wakeWork, wait) {
 			return
@@ -92,18 +149,16 @@ func (e *Engine) part(ctx context.Context, c store.Claim) {
 			}
 		}
 	}()
-	err := e.tasks(ctx, c)
-	switch {
-	case err == nil:
-	case errors.Is(err, store.ErrStale), errors.Is(context.Cause(ctx), errLeaseLost):
-		log.Warn("another node has this work now", "part", c.Part)
+	err := e.perform(ctx, c)
+	switch cause := context.Cause(ctx); {
+	case err == nil, errors.Is(err, errReturned):
+	case errors.Is(err, store.ErrStale), errors.Is(cause, errLeaseLost), errors.Is(cause, errCancelled):
+		log.Warn("this node has the work no more", "part", c.Part, "cause", cause)
 	case ctx.Err() != nil:
 		// The service stops: hand the part back at once.
 		bounded, stop := ending(ctx)
 		defer stop()
-		err := e.store.Do(bounded, func(t *store.Tx) error {
-			return t.ReturnPart(bounded, c, 0, "node "+e.o.Node+" stops and hands its work back")
-		})
+		err := e.record(bounded, &entry{Entry: store.Entry{Claim: c, Part: &store.PartMove{State: job.PartWaiting, Reason: "node " + e.o.Node + " stops and hands its work back"}}})
 		if err != nil && !errors.Is(err, store.ErrStale) {
 			log.Error("could not hand the work back; its lease will run out", "error", err)
 		}
@@ -114,162 +169,62 @@ func (e *Engine) part(ctx context.Context, c store.Claim) {
 	}
 }
 
-// tasks carries out one task after another. Its error is about our own records
-// only; what goes wrong in a task becomes the outcome of the part.
-func (e *Engine) tasks(ctx context.Context, c store.Claim) error {
-	def, err := e.store.JobAt(ctx, c.JobID, c.JobVersion)
-	if err != nil {
-		return err
-	}
-	zone, err := zone.Load(c.Zone)
-	if err != nil {
-		return e.endPart(ctx, c, job.PartFailed, err.Error(), fault.Of(err))
-	}
-	if len(def.Calendars) > 0 {
-		if err := e.times.refresh(ctx, e.store); err != nil {
-			return err
-		}
-	}
-	ended, failures, err := e.store.EndedTasks(ctx, c)
-	if err != nil {
-		return err
-	}
-	files, err := e.store.Artifacts(ctx, c.RunID, c.Part)
-	if err != nil {
-		return err
-	}
-	w := task.Work{
-		RunID: c.RunID, Part: c.Part, JobID: c.JobID, Job: c.Job, Why: c.Why, Nominal: c.Nominal.In(zone), Due: c.Due.In(zone), Frame: e.frame(def.Calendars),
-		Values: c.Given.V.Over(def.Values), Def: def.WithDefaults(), Files: files,
-		Log: func(level, text string) {
-			if err := e.store.Log(ctx, job.LogLine{Part: c.Part, Level: level, Text: text}, c.RunID); err != nil {
-				e.o.Log.Warn("could not write to a run's log", "run", c.RunID.String(), "error", err)
-			}
-		},
-	}
-	for _, t := range def.Tasks {
-		if _, done := ended[t.Name]; done {
-			continue
-		}
-		blank, reports := allBlank(def.Tasks, ended)
-		w.Blank = blank
-		if blank && t.Kind == job.KindDeliver {
-			switch w.Def.IfBlank {
-			case job.BlankHold:
-				return e.endPart(ctx, c, job.PartBlank, "blank: "+reports+" found no rows; held, nothing was sent", nil)
-			case job.BlankFail:
-				f := fault.New(fault.Task, "check "+reports, "it found no rows, and this job takes that for a failure", "See whether its source is complete, then ring the job again.")
-				return e.endPart(ctx, c, job.PartFailed, f.Error(), f)
-			}
-		}
-		next, err := e.attempt(ctx, c, w, t, failures[t.Name])
-		if err != nil || !next.goOn {
-			return err
-		}
-		ended[t.Name] = next.attempt
-		w.Files = append(w.Files, next.files...)
-	}
-	if blank, reports := allBlank(def.Tasks, ended); blank && !hasDeliver(def.Tasks) {
-		return e.endPart(ctx, c, job.PartBlank, "blank: "+reports+" found no rows", nil)
-	}
-	return e.endPart(ctx, c, job.PartDone, "all tasks done", nil)
+// plan is a version of a job as it is carried out. It never changes.
+type plan struct {
+	job.Definition
+	chain  chain.Chain
+	first  []string // tasks that a fresh part begins with at once
+	totals []string // columns whose totals its conditions ask for
 }
 
-// allBlank tells whether there were reports and none of them had rows.
-func allBlank(tasks []job.Task, ended map[string]job.Attempt) (blank bool, reports string) {
-	var names []string
-	for _, t := range tasks {
-		a, done := ended[t.Name]
-		if t.Kind != job.KindReport || !done {
-			continue
-		}
-		if a.State != job.AttemptBlank {
-			return false, ""
-		}
-		names = append(names, t.Report.Report)
+type version struct {
+	job     int64
+	version int
+}
+
+const maxPlans = 5000
+
+// planOf gives a version of a job. Versions never change, so they are kept.
+func (e *Engine) planOf(ctx context.Context, jobID int64, n int) (*plan, error) {
+	key := version{jobID, n}
+	e.mu.Lock()
+	p, ok := e.plans[key]
+	e.mu.Unlock()
+	if ok {
+		return p, nil
 	}
-	return len(names) > 0, strings.Join(names, ", ")
-}
-
-func hasDeliver(tasks []job.Task) bool {
-	for _, t := range tasks {
-		if t.Kind == job.KindDeliver {
-			return true
-		}
-	}
-	return false
-}
-
-// tried is how an attempt left the part.
-type tried struct {
-	goOn    bool // with the next task
-	attempt job.Attempt
-	files   []job.Artifact
-}
-
-// attempt tries one task once. When it fails, policy decides whether the part
-// waits for another try or ends. failures counts the tries that failed before.
-func (e *Engine) attempt(ctx context.Context, c store.Claim, w task.Work, t job.Task, failures int) (tried, error) {
-	a := job.Attempt{Part: c.Part, Task: t.Name}
-	err := e.store.Do(ctx, func(tx *store.Tx) (err error) {
-		a.Try, err = tx.BeginAttempt(ctx, c, t.Name, e.o.Node)
-		return err
-	})
+	def, err := e.store.JobAt(ctx, jobID, n)
 	if err != nil {
-		return tried{}, err
+		return nil, err
 	}
-	began := time.Now()
-	res, err := e.kinds[t.Kind].Run(ctx, w, t)
-	if err == nil {
-		return e.succeeded(ctx, c, w, a, res)
+	p = &plan{Definition: def.WithDefaults()}
+	wrong := fault.Invalid{What: "the tasks of the job"}
+	p.chain = chain.Read(p.Tasks, &wrong)
+	if err := wrong.Err(); err != nil {
+		return nil, err
 	}
-	// What was stopped did not fail.
-	if ctx.Err() != nil {
-		return tried{}, ctx.Err()
+	for _, m := range p.chain.Next(nil, nil) {
+		if m.Over == "" && m.Task.OnlyIf == "" && len(p.first) < p.SideBySide {
+			p.first = append(p.first, m.Task.Name)
+		}
 	}
-	f := fault.Of(err)
-	again := policy.AfterFault(w.Def.Retry, failures+1, f)
-	a.State, a.Note, a.Class, a.Advice = job.AttemptFailed, f.Error(), string(f.Class), f.Advice
-	e.o.Log.Warn("a task failed", "run", c.RunID.String(), "job", c.Job, "task", t.Name, "try", a.Try, "class", f.Class, "error", f, "took", time.Since(began).Round(time.Millisecond))
-	return tried{}, e.store.Do(ctx, func(tx *store.Tx) error {
-		if err := tx.EndAttempt(ctx, c, a, nil); err != nil {
-			return err
-		}
-		if err := tx.Log(ctx, job.LogLine{Part: c.Part, Task: t.Name, Level: "error", Text: fmt.Sprintf("try %d failed, %s: %s", a.Try, f.Class, f)}, c.RunID); err != nil {
-			return err
-		}
-		if again.Retry {
-			return tx.ReturnPart(ctx, c, again.Wait, fmt.Sprintf("task %s: %s", t.Name, again.Reason))
-		}
-		return e.settlePart(ctx, tx, c, job.PartFailed, fmt.Sprintf("task %s failed: %s (%s)", t.Name, f, again.Reason), &failure{task: t.Name, fault: f, tried: failures + 1, reason: again.Reason})
-	})
+	p.totals = wantedTotals(p.Tasks)
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	if len(e.plans) >= maxPlans {
+		clear(e.plans)
+	}
+	e.plans[key] = p
+	return p, nil
 }
 
-func (e *Engine) succeeded(ctx context.Context, c store.Claim, w task.Work, a job.Attempt, res task.Result) (tried, error) {
-	a.State, a.Note = job.AttemptDone, res.Note
-	if res.Blank {
-		a.State = job.AttemptBlank
+// firstTasks names the tasks that a claimed part begins with, when its job is
+// known already; otherwise they begin a moment later.
+func (e *Engine) firstTasks(c store.Claim) []string {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	if p, ok := e.plans[version{c.JobID, c.JobVersion}]; ok {
+		return p.first
 	}
-	text := res.Note
-	if res.Counted {
-		a.Rows = &res.Rows
-		text = fmt.Sprintf("%d rows; %s", res.Rows, res.Note)
-	}
-	err := e.store.Do(ctx, func(tx *store.Tx) error {
-		if err := tx.EndAttempt(ctx, c, a, res.Files); err != nil {
-			return err
-		}
-		if res.Message != nil {
-			m := res.Message
-			run := c.RunID
-			if _, err := tx.Freeze(ctx, store.NewMessage{
-				Message: job.Message{RunID: &run, Part: c.Part, Task: a.Task, MessageID: m.MessageID, Subject: m.Subject, DestinationID: m.DestinationID, Key: m.Key, Size: m.Size, SHA256: m.SHA256},
-				JobID:   &c.JobID, Addresses: m.Addresses, Retry: w.Def.Retry, IfUnknown: w.Def.IfUnknown,
-			}); err != nil {
-				return err
-			}
-		}
-		return tx.Log(ctx, job.LogLine{Part: c.Part, Task: a.Task, Text: text}, c.RunID)
-	})
-	return tried{goOn: true, attempt: a, files: res.Files}, err
+	return nil
 }

@@ -21,17 +21,19 @@ import (
 
 // PostgresSettings are the settings of a source of the driver postgres.
 type PostgresSettings struct {
-	Host     string `json:"host"`
-	Port     int    `json:"port"`
-	Database string `json:"database"`
-	User     string `json:"user"`
-	TLS      string `json:"tls,omitempty" enum:"disable,prefer,require,verify-full"` // prefer when empty
-	Conns    int    `json:"conns,omitempty"`                                         // connections at most; 4 when 0
+	Host       string `json:"host"`
+	Port       int    `json:"port"`
+	Database   string `json:"database"`
+	User       string `json:"user"`
+	TLS        string `json:"tls,omitempty" enum:"disable,prefer,require,verify-full"` // prefer when empty
+	Conns      int    `json:"conns,omitempty"`                                         // connections at most; 4 when 0
+	Statements bool   `json:"statements,omitempty"`                                    // tasks of the kind query may change data
 }
 
 type postgres struct {
-	name string
-	pool *pgxpool.Pool
+	name       string
+	pool       *pgxpool.Pool
+	statements bool
 }
 
 func openPostgres(name string, settings json.RawMessage, password string) (Source, error) {
@@ -81,7 +83,7 @@ func openPostgres(name string, settings json.RawMessage, password string) (Sourc
 	if err != nil {
 		return nil, fault.Wrap(err, fault.Lasting, fault.Source, doing, "")
 	}
-	return &postgres{name: name, pool: pool}, nil
+	return &postgres{name: name, pool: pool, statements: s.Statements}, nil
 }
 
 // word quotes a value for a connection string of keywords.
@@ -106,12 +108,17 @@ func (p *postgres) begin(ctx context.Context, q Query) (pgx.Tx, error) {
 	if err != nil {
 		return nil, err
 	}
-	if _, err := tx.Exec(ctx, `SELECT set_config('statement_timeout', $1, true), set_config('timezone', $2, true)`,
-		strconv.FormatInt(q.Limit.Milliseconds(), 10), q.Zone); err != nil {
+	if err := p.limit(ctx, tx, q); err != nil {
 		_ = tx.Rollback(ctx) // the first fault is the one to tell
 		return nil, err
 	}
 	return tx, nil
+}
+
+// limit sets a transaction's time limit and zone.
+func (p *postgres) limit(ctx context.Context, tx pgx.Tx, q Query) error {
+	_, err := tx.Exec(ctx, `SELECT set_config('statement_timeout', $1, true), set_config('timezone', $2, true)`, strconv.FormatInt(q.Limit.Milliseconds(), 10), q.Zone)
+	return err
 }
 
 func (p *postgres) Describe(ctx context.Context, q Query) ([]rows.Column, error) {
@@ -147,18 +154,7 @@ func (p *postgres) Stream(ctx context.Context, q Query, section string, to rows.
 		defer stop()
 		_ = tx.Rollback(ending) // nothing was written
 	}()
-	args := make([]any, 0, 1+len(st.Names))
-	args = append(args, pgx.QueryResultFormats{pgx.TextFormatCode})
-	for _, name := range st.Names {
-		var value any
-		for _, v := range q.Values {
-			if v.Name == name && !v.Null {
-				value = v.Text
-			}
-		}
-		args = append(args, value)
-	}
-	result, err := tx.Query(ctx, st.Text, args...)
+	result, err := tx.Query(ctx, st.Text, append([]any{pgx.QueryResultFormats{pgx.TextFormatCode}}, arguments(st, q)...)...)
 	if err != nil {
 		return 0, p.explain(ctx, err, st, q, section)
 	}
@@ -183,6 +179,49 @@ func (p *postgres) Stream(ctx context.Context, q Query, section string, to rows.
 	result.Close()
 	if err := result.Err(); err != nil {
 		return n, p.explain(ctx, err, st, q, section)
+	}
+	return n, nil
+}
+
+// arguments lists the values of a statement's parameters in their order.
+func arguments(st Statement, q Query) []any {
+	args := make([]any, 0, len(st.Names))
+	for _, name := range st.Names {
+		var value any
+		for _, v := range q.Values {
+			if v.Name == name && !v.Null {
+				value = v.Text
+			}
+		}
+		args = append(args, value)
+	}
+	return args
+}
+
+func (p *postgres) Executes() bool { return p.statements }
+
+func (p *postgres) Exec(ctx context.Context, q Query) (int64, error) {
+	doing := "run a statement on source " + quote(p.name)
+	if !p.statements {
+		return 0, fault.New(fault.Source, doing, "its settings do not allow statements", "An administrator can allow them in the settings of the source.")
+	}
+	st, err := Prepare(q.SQL, q.Params)
+	if err != nil {
+		return 0, fault.Wrap(err, fault.Lasting, fault.Task, doing, "Mend the statement, then run again.")
+	}
+	ctx, stop := context.WithTimeout(ctx, q.Limit+5*time.Second)
+	defer stop()
+	var n int64
+	err = pgx.BeginFunc(ctx, p.pool, func(tx pgx.Tx) error {
+		if err := p.limit(ctx, tx, q); err != nil {
+			return err
+		}
+		done, err := tx.Exec(ctx, st.Text, append([]any{pgx.QueryExecModeDescribeExec}, arguments(st, q)...)...)
+		n = done.RowsAffected()
+		return err
+	})
+	if err != nil {
+		return 0, p.explain(ctx, err, st, q, "")
 	}
 	return n, nil
 }
@@ -235,7 +274,7 @@ func (p *postgres) explain(ctx context.Context, err error, st Statement, q Query
 	case errors.As(err, &said):
 		doing := "run the query of section " + quote(section)
 		if section == "" {
-			doing = "check the query"
+			doing = "put the query"
 		}
 		text := "the database answered: " + said.Message
 		if said.Position > 0 {

@@ -40,21 +40,29 @@ type Source interface {
 	Close()
 }
 
-// Opener opens a source from its settings and its password.
-type Opener func(name string, settings json.RawMessage, password string) (Source, error)
-
-// drivers is the table of the kinds of source.
-var drivers = map[string]Opener{
-	"postgres": openPostgres,
+// Statements is a source that runs statements, too, when its settings allow it.
+type Statements interface {
+	// Exec runs one statement in a transaction of its own and gives the number
+	// of rows that it changed.
+	Exec(ctx context.Context, q Query) (int64, error)
+	// Executes tells whether the settings allow statements.
+	Executes() bool
 }
 
-// Open opens a source of a given driver.
-func Open(driver, name string, settings json.RawMessage, password string) (Source, error) {
-	open, ok := drivers[driver]
-	if !ok {
-		return nil, fault.New(fault.Source, "open source "+quote(name), fmt.Sprintf("there is no driver %q; there is postgres", driver), "")
+// Allowed is what the operator of this machine lets sources reach.
+type Allowed struct {
+	Folders []string // in which, or below which, sources may lie
+}
+
+// Open opens a source of a given driver. There are postgres and folder.
+func (a Allowed) Open(driver, name string, settings json.RawMessage, password string) (Source, error) {
+	switch driver {
+	case "postgres":
+		return openPostgres(name, settings, password)
+	case "folder":
+		return openFolder(name, settings, a.Folders)
 	}
-	return open(name, settings, password)
+	return nil, fault.New(fault.Source, "open source "+quote(name), fmt.Sprintf("there is no driver %q; there are postgres and folder", driver), "")
 }
 
 // Vault opens sealed secrets.
@@ -65,6 +73,7 @@ type Vault interface {
 // Sources keeps open sources by name and opens them anew when their record
 // changed. It may be used by several goroutines.
 type Sources struct {
+	Allowed
 	store *store.Store
 	vault Vault
 	mu    sync.Mutex
@@ -77,8 +86,8 @@ type opened struct {
 }
 
 // NewSources gives the sources that stand in the store.
-func NewSources(s *store.Store, v Vault) *Sources {
-	return &Sources{store: s, vault: v, open: map[string]opened{}}
+func NewSources(s *store.Store, v Vault, a Allowed) *Sources {
+	return &Sources{Allowed: a, store: s, vault: v, open: map[string]opened{}}
 }
 
 // Get opens a source or gives the one that is open.
@@ -101,7 +110,7 @@ func (s *Sources) Get(ctx context.Context, name string) (Source, error) {
 	if err != nil {
 		return nil, fault.Wrap(err, fault.Lasting, fault.Source, "open source "+quote(name), "")
 	}
-	source, err := Open(p.Protocol, name, p.Settings, password)
+	source, err := s.Open(p.Protocol, name, p.Settings, password)
 	if err != nil {
 		return nil, err
 	}

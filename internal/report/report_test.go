@@ -81,7 +81,7 @@ func source(t *testing.T, change func(map[string]any)) report.Source {
 	}
 	text, err := json.Marshal(settings)
 	require.NoError(t, err)
-	s, err := report.Open("postgres", "tarnwick", text, password)
+	s, err := report.Allowed{}.Open("postgres", "tarnwick", text, password)
 	require.NoError(t, err)
 	t.Cleanup(s.Close)
 	return s

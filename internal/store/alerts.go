@@ -104,10 +104,19 @@ func (q q) CloseAlert(ctx context.Context, id int64) error {
 	return q.Tell(ctx, Notice{Kind: "alerts"})
 }
 
-// CloseAlertsOfRun ends the alerts whose latest run was put right.
-func (t *Tx) CloseAlertsOfRun(ctx context.Context, id job.RunID) error {
-	if _, err := t.ext.ExecContext(ctx, `UPDATE alerts SET state = 'closed', closed_at = now(), tell_at = NULL WHERE run_id = $1 AND state <> 'closed'`, id); err != nil {
-		return wrap(err, "close the run's alerts")
+// CloseAlertsOfRuns ends the alerts whose latest run was put right, but for
+// those that this transaction opened.
+func (t *Tx) CloseAlertsOfRuns(ctx context.Context, ids []job.RunID) error {
+	if len(ids) == 0 {
+		return nil
+	}
+	var closed []int64
+	if err := sqlx.SelectContext(ctx, t.ext, &closed, `UPDATE alerts SET state = 'closed', closed_at = now(), tell_at = NULL
+		WHERE run_id = ANY($1) AND state <> 'closed' AND last_at < now() RETURNING id`, numbers(ids)); err != nil {
+		return wrap(err, "close the runs' alerts")
+	}
+	if len(closed) == 0 {
+		return nil
 	}
 	return t.Tell(ctx, Notice{Kind: "alerts"})
 }

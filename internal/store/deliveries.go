@@ -18,6 +18,7 @@ type NewMessage struct {
 	Retry     job.Retry
 	GiveUpAt  *time.Time
 	IfUnknown job.IfUnknown
+	Rehearsal bool
 }
 
 // Freeze writes a message and one delivery for each address, before anything
@@ -30,10 +31,11 @@ func (t *Tx) Freeze(ctx context.Context, m NewMessage) (int64, error) {
 	if err != nil {
 		return 0, wrap(err, "write the message")
 	}
-	_, err = t.ext.ExecContext(ctx, `INSERT INTO deliveries (id, message_id, run_id, alert_id, job_id, destination_id, address, state, retry_times, retry_wait, give_up_at, if_unknown)
-		SELECT month_id('delivery_count'), $1, $2, $3, $4, $5, address, 'waiting', $6, $7, $8, $9
-		FROM (SELECT DISTINCT ON (lower(address)) address FROM unnest($10::text[]) AS u(address)) a`,
-		id, m.RunID, m.AlertID, m.JobID, m.DestinationID, m.Retry.Times, time.Duration(m.Retry.Wait).Seconds(), m.GiveUpAt, m.IfUnknown, m.Addresses)
+	_, err = t.ext.ExecContext(ctx, `INSERT INTO deliveries (id, message_id, run_id, alert_id, job_id, destination_id, address, state, retry_times, retry_wait, retry_growth, retry_longest, give_up_at, if_unknown, rehearsal)
+		SELECT month_id('delivery_count'), $1, $2, $3, $4, $5, address, 'waiting', $6, $7, $8, $9, $10, $11, $12
+		FROM (SELECT DISTINCT ON (lower(address)) address FROM unnest($13::text[]) AS u(address)) a`,
+		id, m.RunID, m.AlertID, m.JobID, m.DestinationID, m.Retry.Times, time.Duration(m.Retry.Wait).Seconds(), m.Retry.Growth, time.Duration(m.Retry.Longest).Seconds(),
+		m.GiveUpAt, m.IfUnknown, m.Rehearsal, m.Addresses)
 	if err != nil {
 		return 0, wrap(err, "write the deliveries")
 	}
@@ -56,24 +58,40 @@ type Sending struct {
 	Tries         int           `db:"tries"`
 	RetryTimes    int           `db:"retry_times"`
 	RetryWait     float64       `db:"retry_wait"`
+	RetryGrowth   float64       `db:"retry_growth"`
+	RetryLongest  float64       `db:"retry_longest"`
+	Rehearsal     bool          `db:"rehearsal"`
 	GiveUpAt      *time.Time    `db:"give_up_at"`
 	IfUnknown     job.IfUnknown `db:"if_unknown"`
 }
 
 // Retry is how passing failures of this delivery are tried again.
 func (s Sending) Retry() job.Retry {
-	return job.Retry{Times: s.RetryTimes, Wait: job.Duration(s.RetryWait * float64(time.Second))}
+	return job.Retry{Times: s.RetryTimes, Wait: seconds(s.RetryWait), Growth: s.RetryGrowth, Longest: seconds(s.RetryLongest)}
 }
 
-// ClaimDeliveries takes up to limit deliveries that are ready, oldest first.
+func seconds(n float64) job.Duration { return job.Duration(n * float64(time.Second)) }
+
+// ClaimDeliveries takes up to limit deliveries that are ready, oldest first, but
+// for those whose destination is frozen, or has all the lines that its limit
+// allows. Alerts go out through any freeze.
 func (q q) ClaimDeliveries(ctx context.Context, node string, lease time.Duration, limit int) ([]Sending, error) {
 	var out []Sending
-	err := sqlx.SelectContext(ctx, q.ext, &out, `WITH picked AS (
-			SELECT id FROM deliveries WHERE state = 'waiting' AND ready_at <= now() ORDER BY ready_at, id LIMIT $1 FOR UPDATE SKIP LOCKED)
-		UPDATE deliveries d SET state = 'sending', tries = d.tries + 1, lease_no = d.lease_no + 1, node = $3, lease_until = now() + make_interval(secs => $2)
-		FROM picked p, messages m WHERE d.id = p.id AND m.id = d.message_id
+	err := sqlx.SelectContext(ctx, q.ext, &out, `WITH frozen AS (
+			SELECT label FROM freezes WHERE lifted_at IS NULL AND from_at <= now() AND (to_at IS NULL OR to_at > now())
+		), shut AS (
+			SELECT t.id, l.label IS NOT NULL AS frozen FROM destinations t LEFT JOIN frozen l ON l.label = 'destination:' || t.name
+				LEFT JOIN (SELECT substr(l.key, 13) AS name, l.value::int AS most FROM settings s, jsonb_each_text(s.value) l WHERE s.key = 'limits' AND l.key LIKE 'destination:%') m ON m.name = t.name
+			WHERE l.label IS NOT NULL OR m.most <= (SELECT count(DISTINCT line) FROM deliveries d WHERE d.state IN ('sending', 'offered') AND d.destination_id = t.id)
+		), picked AS MATERIALIZED (
+			SELECT id FROM deliveries WHERE state = 'waiting' AND ready_at <= now()
+				AND destination_id NOT IN (SELECT id FROM shut WHERE alert_id IS NULL OR NOT frozen) AND (alert_id IS NOT NULL OR NOT EXISTS (SELECT 1 FROM frozen WHERE label = 'service'))
+			ORDER BY ready_at, id LIMIT $1 FOR UPDATE SKIP LOCKED
+		), lines AS MATERIALIZED (SELECT nextval('line_count') AS line)
+		UPDATE deliveries d SET state = 'sending', tries = d.tries + 1, lease_no = d.lease_no + 1, node = $3, lease_until = now() + make_interval(secs => $2), line = lines.line
+		FROM picked p, messages m, lines WHERE d.id = p.id AND m.id = d.message_id
 		RETURNING d.id, d.lease_no, m.id AS message_row, m.message_id, m.key, m.size, d.run_id, d.alert_id, d.job_id, d.destination_id, d.address, d.tries,
-			d.retry_times, d.retry_wait, d.give_up_at, d.if_unknown`, limit, lease.Seconds(), node)
+			d.retry_times, d.retry_wait, d.retry_growth, d.retry_longest, d.rehearsal, d.give_up_at, d.if_unknown`, limit, lease.Seconds(), node)
 	return out, wrap(err, "claim deliveries")
 }
 
@@ -137,7 +155,7 @@ func (t *Tx) LostSendings(ctx context.Context, limit int) (offered, safe []Sendi
 		State job.DeliveryState `db:"state"`
 	}
 	err = sqlx.SelectContext(ctx, t.ext, &lost, `SELECT id, lease_no, message_id AS message_row, run_id, alert_id, job_id, destination_id, address, tries,
-			retry_times, retry_wait, give_up_at, if_unknown, state FROM deliveries
+			retry_times, retry_wait, retry_growth, retry_longest, rehearsal, give_up_at, if_unknown, state FROM deliveries
 		WHERE state IN ('sending', 'offered') AND lease_until < now() ORDER BY lease_until LIMIT $1 FOR UPDATE SKIP LOCKED`, limit)
 	for _, l := range lost {
 		if l.State == job.DeliveryOffered {

@@ -73,19 +73,25 @@ func (q q) withTriggers(ctx context.Context, rows []jobRow) ([]job.Job, error) {
 		JobID   int64                `db:"job_id"`
 		Timing  document[job.Timing] `db:"timing"`
 		Given   document[job.Values] `db:"given"`
+		Waits   document[*job.Wait]  `db:"waits"`
 		Next    *time.Time           `db:"next_due"`
 		Nominal *time.Time           `db:"next_nominal"`
 	}
-	err := sqlx.SelectContext(ctx, q.ext, &triggers, `SELECT id, job_id, timing, given, next_due, next_nominal FROM triggers WHERE job_id = ANY($1) ORDER BY job_id, position`, ids)
+	err := sqlx.SelectContext(ctx, q.ext, &triggers, `SELECT id, job_id, timing, given, waits, next_due, next_nominal FROM triggers WHERE job_id = ANY($1) ORDER BY job_id, position`, ids)
 	for _, t := range triggers {
 		j := &jobs[place[t.JobID]]
-		j.Triggers = append(j.Triggers, job.Trigger{ID: t.ID, Timing: t.Timing.V, Values: t.Given.V, NextDue: t.Next, NextNominal: t.Nominal})
+		j.Triggers = append(j.Triggers, job.Trigger{ID: t.ID, Timing: t.Timing.V, Wait: t.Waits.V, Values: t.Given.V, NextDue: t.Next, NextNominal: t.Nominal})
 	}
 	return jobs, wrap(err, "read the triggers")
 }
 
 // Uses names what a job speaks of.
-type Uses struct{ Reports, Destinations, Calendars []int64 }
+type Uses struct {
+	Reports, Destinations, Calendars, Sources []int64
+	Labels                                    []string         // of the job, for limits and freezes
+	Jobs                                      map[string]int64 // jobs that its triggers wait for, by name
+	Emits                                     []string         // types of the events that it raises
+}
 
 // PutJob adds a job or saves a new version of the one of that name. The
 // triggers' NextDue says when each rings next; nil while the job is off.
@@ -104,13 +110,13 @@ func (q q) PutJob(ctx context.Context, name string, owner, author int64, on bool
 	if err != nil {
 		return job.Job{}, unique(err, "job", name)
 	}
-	if err := q.putTriggers(ctx, row.ID, d); err != nil {
+	if err := q.putTriggers(ctx, row.ID, d, uses); err != nil {
 		return job.Job{}, err
 	}
 	kept := d
 	kept.Triggers = nil // they stand in their own table; a version keeps the texts only
 	for _, t := range d.Triggers {
-		kept.Triggers = append(kept.Triggers, job.Trigger{Timing: t.Timing, Values: t.Values})
+		kept.Triggers = append(kept.Triggers, job.Trigger{Timing: t.Timing, Wait: t.Wait, Values: t.Values})
 	}
 	if _, err := q.ext.ExecContext(ctx, `INSERT INTO job_versions (job_id, version, definition, author_id) VALUES ($1, $2, $3, $4)`,
 		row.ID, row.Version, document[job.Definition]{kept}, author); err != nil {
@@ -121,8 +127,20 @@ func (q q) PutJob(ctx context.Context, name string, owner, author int64, on bool
 	}
 	if _, err := q.ext.ExecContext(ctx, `INSERT INTO job_uses (job_id, kind, id)
 		SELECT $1::bigint, 'report', unnest($2::bigint[]) UNION SELECT $1::bigint, 'destination', unnest($3::bigint[])
-		UNION SELECT $1::bigint, 'calendar', unnest($4::bigint[])`, row.ID, uses.Reports, uses.Destinations, uses.Calendars); err != nil {
+		UNION SELECT $1::bigint, 'calendar', unnest($4::bigint[]) UNION SELECT $1::bigint, 'source', unnest($5::bigint[])`,
+		row.ID, uses.Reports, uses.Destinations, uses.Calendars, uses.Sources); err != nil {
 		return job.Job{}, wrap(err, "save what the job uses")
+	}
+	keep := d.Keep.WithDefaults()
+	if _, err := q.ext.ExecContext(ctx, `UPDATE jobs SET labels = coalesce($2, '{service}'::text[]), keep_runs = $3, keep_log = $4, keep_files = $5 WHERE id = $1`,
+		row.ID, uses.Labels, keep.Runs, keep.Log, keep.Files); err != nil {
+		return job.Job{}, wrap(err, "save the job's labels")
+	}
+	if _, err := q.ext.ExecContext(ctx, `DELETE FROM job_emits WHERE job_id = $1`, row.ID); err != nil {
+		return job.Job{}, wrap(err, "save what the job raises")
+	}
+	if _, err := q.ext.ExecContext(ctx, `INSERT INTO job_emits (job_id, type) SELECT DISTINCT $1::bigint, unnest($2::text[])`, row.ID, uses.Emits); err != nil {
+		return job.Job{}, wrap(err, "save what the job raises")
 	}
 	if err := q.Tell(ctx, Notice{Kind: "jobs", ID: strconv.FormatInt(row.ID, 10)}); err != nil {
 		return job.Job{}, err
@@ -130,19 +148,20 @@ func (q q) PutJob(ctx context.Context, name string, owner, author int64, on bool
 	return q.Job(ctx, strconv.FormatInt(row.ID, 10))
 }
 
-func (q q) putTriggers(ctx context.Context, jobID int64, d job.Definition) error {
+func (q q) putTriggers(ctx context.Context, jobID int64, d job.Definition, uses Uses) error {
 	var old []struct {
 		ID     int64                `db:"id"`
 		Timing document[job.Timing] `db:"timing"`
+		Waits  document[*job.Wait]  `db:"waits"`
 	}
-	if err := sqlx.SelectContext(ctx, q.ext, &old, `SELECT id, timing FROM triggers WHERE job_id = $1 ORDER BY position FOR UPDATE`, jobID); err != nil {
+	if err := sqlx.SelectContext(ctx, q.ext, &old, `SELECT id, timing, waits FROM triggers WHERE job_id = $1 ORDER BY position FOR UPDATE`, jobID); err != nil {
 		return wrap(err, "read the triggers")
 	}
 	kept := map[int64]bool{}
 	for i, t := range d.Triggers {
 		id := int64(0)
 		for _, o := range old {
-			if reflect.DeepEqual(o.Timing.V, t.Timing) && !kept[o.ID] {
+			if reflect.DeepEqual(o.Timing.V, t.Timing) && reflect.DeepEqual(o.Waits.V, t.Wait) && !kept[o.ID] {
 				id = o.ID
 				kept[id] = true
 				break
@@ -156,17 +175,25 @@ func (q q) putTriggers(ctx context.Context, jobID int64, d job.Definition) error
 		if d.Calendars == nil {
 			calendars.V = []string{}
 		}
+		var waits any
+		if t.Wait != nil {
+			waits = document[*job.Wait]{t.Wait}
+		}
+		delay, deadline := time.Duration(d.Delay).Seconds(), document[job.Deadline]{d.Deadline}
 		var err error
 		if id == 0 {
-			_, err = q.ext.ExecContext(ctx, `INSERT INTO triggers (job_id, position, rule, timing, calendars, zone, given, after_outage, overlap, priority, next_due, next_nominal)
-				VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12)`,
-				jobID, i, t.Rule, timing, calendars, d.Zone, given, d.AfterOutage, d.Overlap, d.Priority, t.NextDue, t.NextNominal)
+			err = sqlx.GetContext(ctx, q.ext, &id, `INSERT INTO triggers (job_id, position, rule, timing, calendars, zone, given, after_outage, overlap, priority, next_due, next_nominal, waits, delay, deadline)
+				VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15) RETURNING id`,
+				jobID, i, t.Rule, timing, calendars, d.Zone, given, d.AfterOutage, d.Overlap, d.Priority, t.NextDue, t.NextNominal, waits, delay, deadline)
 		} else {
 			_, err = q.ext.ExecContext(ctx, `UPDATE triggers SET position = $2, calendars = $3, zone = $4, given = $5, after_outage = $6, overlap = $7, priority = $8,
-				next_due = $9, next_nominal = $10 WHERE id = $1`, id, i, calendars, d.Zone, given, d.AfterOutage, d.Overlap, d.Priority, t.NextDue, t.NextNominal)
+				next_due = $9, next_nominal = $10, delay = $11, deadline = $12 WHERE id = $1`, id, i, calendars, d.Zone, given, d.AfterOutage, d.Overlap, d.Priority, t.NextDue, t.NextNominal, delay, deadline)
 		}
 		if err != nil {
 			return wrap(err, "save the trigger")
+		}
+		if err := q.putWaits(ctx, id, t.Wait, uses); err != nil {
+			return err
 		}
 	}
 	for _, o := range old {
@@ -210,7 +237,7 @@ func (q q) LastRuns(ctx context.Context, jobs []int64) (map[int64]LastRun, error
 	err := sqlx.SelectContext(ctx, q.ext, &rows, `SELECT j.id AS job_id, r.id, r.state, r.reason, r.due, u.usual FROM unnest($1::bigint[]) AS j(id)
 		CROSS JOIN LATERAL (SELECT id, state, reason, due FROM runs WHERE job_id = j.id ORDER BY id DESC LIMIT 1) r
 		CROSS JOIN LATERAL (SELECT percentile_cont(0.5) WITHIN GROUP (ORDER BY extract(epoch FROM ended_at - started_at)) AS usual
-			FROM (SELECT ended_at, started_at FROM runs WHERE job_id = j.id AND state IN ('done', 'blank', 'partly') ORDER BY id DESC LIMIT 20) g) u`, jobs)
+			FROM (SELECT ended_at, started_at FROM runs WHERE job_id = j.id AND state IN ('done', 'blank', 'partly') AND NOT rehearsal ORDER BY id DESC LIMIT 20) g) u`, jobs)
 	last := make(map[int64]LastRun, len(rows))
 	for _, row := range rows {
 		last[row.JobID] = row

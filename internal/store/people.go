@@ -2,6 +2,8 @@ package store
 
 import (
 	"context"
+	"database/sql"
+	"errors"
 	"time"
 
 	"ironbell/internal/core/job"
@@ -90,4 +92,33 @@ func (q q) Audit(ctx context.Context, who, action, kind, subject string, before,
 	_, err := q.ext.ExecContext(ctx, `INSERT INTO audit (who, action, kind, subject, before, after) VALUES ($1, $2, $3, $4, $5, $6)`,
 		who, action, kind, subject, document[any]{before}, document[any]{after})
 	return wrap(err, "record the change")
+}
+
+// Switched is the last switch of a job before a time. A zero At means that it
+// never was switched since it was saved.
+type Switched struct {
+	At  time.Time `db:"at"`
+	Who string    `db:"who"`
+	Off bool      `db:"off"`
+}
+
+// LastSwitch finds who switched a job last before a time, also by saving it.
+func (q q) LastSwitch(ctx context.Context, name string, before time.Time) (Switched, error) {
+	var s Switched
+	err := sqlx.GetContext(ctx, q.ext, &s, `SELECT a.at, coalesce(p.name, a.who) AS who, a.after->>'on' = 'false' AS off FROM audit a LEFT JOIN people p ON lower(p.login) = lower(a.who)
+		WHERE a.kind = 'job' AND a.subject = $1 AND a.action IN ('switch', 'save') AND a.after->>'on' IS NOT NULL AND a.at < $2 ORDER BY a.id DESC LIMIT 1`, name, before)
+	if errors.Is(err, sql.ErrNoRows) {
+		return Switched{}, nil
+	}
+	return s, wrap(err, "find the last switch")
+}
+
+// FirstSaved is when a job was saved for the first time; zero when nobody knows.
+func (q q) FirstSaved(ctx context.Context, name string) (time.Time, error) {
+	var at *time.Time
+	err := sqlx.GetContext(ctx, q.ext, &at, `SELECT min(at) FROM audit WHERE kind = 'job' AND subject = $1`, name)
+	if err != nil || at == nil {
+		return time.Time{}, wrap(err, "find when the job was saved first")
+	}
+	return *at, nil
 }

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"fmt"
+	"strings"
 	"time"
 
 	"ironbell/internal/core/job"
@@ -11,13 +12,43 @@ import (
 	"github.com/jmoiron/sqlx"
 )
 
-const runColumns = `id, job_id, job_name, job_version, trigger_id, why, nominal, due, zone, state, reason, created_at, started_at, ended_at`
+const runColumns = `id, job_id, job_name, job_version, trigger_id, why, nominal, due, zone, given, rehearsal, again, deadline, state, reason, created_at, started_at, ended_at`
+
+// runRow is a run as it is read.
+type runRow struct {
+	job.Run
+	Given document[job.Values] `db:"given"`
+}
+
+// run gives the run; empty values are none.
+func (r runRow) run() job.Run {
+	if len(r.Given.V) > 0 {
+		r.Run.Given = r.Given.V
+	}
+	return r.Run
+}
+
+// selectRuns reads runs.
+func (q q) selectRuns(ctx context.Context, doing, query string, args ...any) ([]job.Run, error) {
+	var rows []runRow
+	err := sqlx.SelectContext(ctx, q.ext, &rows, `SELECT `+runColumns+` FROM runs `+query, args...)
+	runs := make([]job.Run, len(rows))
+	for i, r := range rows {
+		runs[i] = r.run()
+	}
+	return runs, wrap(err, doing)
+}
 
 // Run finds a run.
 func (q q) Run(ctx context.Context, id job.RunID) (job.Run, error) {
-	var r job.Run
-	err := sqlx.GetContext(ctx, q.ext, &r, `SELECT `+runColumns+` FROM runs WHERE id = $1`, id)
-	return r, found(err, "run", id.String())
+	runs, err := q.selectRuns(ctx, "read the run", `WHERE id = $1`, id)
+	if err == nil && len(runs) == 0 {
+		err = &NotFound{Kind: "run", Name: id.String()}
+	}
+	if err != nil {
+		return job.Run{}, err
+	}
+	return runs[0], nil
 }
 
 // RunFilter chooses runs of a list. Zero fields do not restrict.
@@ -52,9 +83,7 @@ func (q q) Runs(ctx context.Context, f RunFilter) ([]job.Run, error) {
 		add("due < $%d", f.To)
 	}
 	args = append(args, f.Limit)
-	runs := []job.Run{}
-	err := sqlx.SelectContext(ctx, q.ext, &runs, `SELECT `+runColumns+` FROM runs WHERE `+where+fmt.Sprintf(` ORDER BY id DESC LIMIT $%d`, len(args)), args...)
-	return runs, wrap(err, "list the runs")
+	return q.selectRuns(ctx, "list the runs", `WHERE `+where+fmt.Sprintf(` ORDER BY id DESC LIMIT $%d`, len(args)), args...)
 }
 
 // Attempts lists what was tried in a run, in order.
@@ -65,7 +94,7 @@ func (q q) Attempts(ctx context.Context, id job.RunID) ([]job.Attempt, error) {
 	return attempts, wrap(err, "list the attempts")
 }
 
-const artifactColumns = `id, run_id, part, task, format, name, media_type, size, sha256, row_count, key, created_at`
+const artifactColumns = `id, run_id, part, task, try, removed_at, format, name, media_type, size, sha256, row_count, key, created_at`
 
 // Artifacts lists the files of a run; part 0 means all parts.
 func (q q) Artifacts(ctx context.Context, id job.RunID, part int) ([]job.Artifact, error) {
@@ -88,83 +117,146 @@ func (q q) RunLog(ctx context.Context, id job.RunID, n int64) ([]job.LogLine, er
 	return lines, wrap(err, "read the log")
 }
 
-// Log adds a line to a run's log.
-func (q q) Log(ctx context.Context, l job.LogLine, id job.RunID) error {
-	if l.Level == "" {
-		l.Level = "info"
+// The bounds of a run's log: lines beside changes of state, and bytes of a line.
+const (
+	maxLines = 10_000
+	maxLine  = 4_000
+)
+
+// bounded cuts a text to the length of a line and takes out what no text column takes.
+func bounded(text string) string {
+	text = strings.ReplaceAll(strings.ToValidUTF8(text, "?"), "\x00", "?")
+	if len(text) > maxLine {
+		text = strings.ToValidUTF8(text[:maxLine], "") + " (cut)"
 	}
-	_, err := q.ext.ExecContext(ctx, `INSERT INTO run_log (run_id, part, task, state, level, text) VALUES ($1, $2, $3, $4, $5, $6)`,
-		id, l.Part, l.Task, l.State, l.Level, l.Text)
+	return text
+}
+
+func level(l string) string {
+	if l == "" {
+		return "info"
+	}
+	return l
+}
+
+// Log adds a line to a run's log. A log that is full takes changes of state only.
+func (q q) Log(ctx context.Context, l job.LogLine, id job.RunID) error {
+	_, err := q.ext.ExecContext(ctx, `INSERT INTO run_log (run_id, part, task, state, level, text) SELECT $1, $2, $3, $4, $5, $6
+		WHERE $4 <> '' OR NOT EXISTS (SELECT 1 FROM run_log WHERE run_id = $1 OFFSET $7 LIMIT 1)`,
+		id, l.Part, l.Task, l.State, level(l.Level), bounded(l.Text), maxLines)
 	return wrap(err, "write the log")
+}
+
+// LockRuns reads runs, in the order of their ids, and keeps others from moving
+// them until the transaction ends.
+func (t *Tx) LockRuns(ctx context.Context, ids []job.RunID) ([]job.Run, error) {
+	return t.selectRuns(ctx, "lock the runs", `WHERE id = ANY($1) ORDER BY id FOR UPDATE`, numbers(ids))
 }
 
 // LockRun reads a run and keeps others from moving it until the transaction ends.
 func (t *Tx) LockRun(ctx context.Context, id job.RunID) (job.Run, error) {
-	var r job.Run
-	err := sqlx.GetContext(ctx, t.ext, &r, `SELECT `+runColumns+` FROM runs WHERE id = $1 FOR UPDATE`, id)
-	return r, found(err, "run", id.String())
+	runs, err := t.LockRuns(ctx, []job.RunID{id})
+	if err == nil && len(runs) == 0 {
+		err = &NotFound{Kind: "run", Name: id.String()}
+	}
+	if err != nil {
+		return job.Run{}, err
+	}
+	return runs[0], nil
 }
 
-// MoveRun moves a locked run to a state and records the change with its reason.
-// A move to the state that it has only changes the reason.
-func (t *Tx) MoveRun(ctx context.Context, r job.Run, to job.RunState, reason string) error {
-	if r.State == to && r.Reason == reason {
+func numbers(ids []job.RunID) []int64 {
+	out := make([]int64, len(ids))
+	for i, id := range ids {
+		out[i] = int64(id)
+	}
+	return out
+}
+
+// RunMove is a move of a locked run to a state, with its reason.
+type RunMove struct {
+	Run    job.Run
+	To     job.RunState
+	Reason string
+}
+
+// MoveRuns moves locked runs and records each change with its reason. A move to
+// the state that a run has only changes the reason.
+func (t *Tx) MoveRuns(ctx context.Context, moves []RunMove) error {
+	var ids, closed []int64
+	var states, reasons, logStates, levels []string
+	var ended []bool
+	var changed []job.RunID
+	opens := false
+	for _, m := range moves {
+		if m.Run.State == m.To && m.Run.Reason == m.Reason {
+			continue
+		}
+		if m.Run.State != m.To && !m.Run.State.MayBecome(m.To) {
+			return fmt.Errorf("run %s cannot go from %s to %s", m.Run.ID, m.Run.State, m.To)
+		}
+		state, l := string(m.To), "info"
+		if m.To == job.RunFailed || m.To == job.RunPartly {
+			l = "error"
+		}
+		ids, states, reasons, ended = append(ids, int64(m.Run.ID)), append(states, state), append(reasons, bounded(m.Reason)), append(ended, m.To.Ended())
+		logStates, levels, changed = append(logStates, state), append(levels, l), append(changed, m.Run.ID)
+		if m.To != job.RunRunning && m.To != job.RunWaiting {
+			closed = append(closed, int64(m.Run.ID))
+		}
+		opens = opens || m.To != job.RunRunning
+	}
+	if len(ids) == 0 {
 		return nil
 	}
-	if r.State != to && !r.State.MayBecome(to) {
-		return fmt.Errorf("run %s cannot go from %s to %s", r.ID, r.State, to)
+	if _, err := t.ext.ExecContext(ctx, `WITH moved AS (
+			UPDATE runs r SET state = u.state, reason = u.reason,
+				started_at = CASE WHEN u.state = 'running' THEN coalesce(r.started_at, clock_timestamp()) ELSE r.started_at END,
+				ended_at = CASE WHEN u.ended THEN coalesce(r.ended_at, clock_timestamp()) ELSE NULL END,
+				warn_at = CASE WHEN u.ended THEN NULL ELSE r.warn_at END
+			FROM unnest($1::bigint[], $2::text[], $3::text[], $4::bool[]) AS u(id, state, reason, ended) WHERE r.id = u.id
+		), opened AS (
+			DELETE FROM gates WHERE run_id = ANY($5)
+		)
+		INSERT INTO run_log (run_id, state, level, text) SELECT * FROM unnest($1::bigint[], $6::text[], $7::text[], $3::text[])`,
+		ids, states, reasons, ended, closed, logStates, levels); err != nil {
+		return wrap(err, "move the runs")
 	}
-	if _, err := t.ext.ExecContext(ctx, `UPDATE runs SET state = $2, reason = $3,
-			started_at = CASE WHEN $2 = 'running' THEN coalesce(started_at, clock_timestamp()) ELSE started_at END,
-			ended_at = CASE WHEN $4 THEN coalesce(ended_at, clock_timestamp()) ELSE NULL END
-		WHERE id = $1`, r.ID, to, reason, to.Ended()); err != nil {
-		return wrap(err, "move the run")
-	}
-	level := "info"
-	if to == job.RunFailed || to == job.RunPartly {
-		level = "error"
-	}
-	if err := t.Log(ctx, job.LogLine{State: to, Level: level, Text: reason}, r.ID); err != nil {
-		return err
-	}
-	if to != job.RunRunning && to != job.RunWaiting {
-		if _, err := t.ext.ExecContext(ctx, `DELETE FROM gates WHERE run_id = $1`, r.ID); err != nil {
-			return wrap(err, "open the job's gate")
-		}
+	if opens {
 		if err := t.Tell(ctx, Notice{Kind: "parts"}); err != nil {
 			return err
 		}
 	}
-	return t.Tell(ctx, Notice{Kind: "run", ID: r.ID.String()})
+	return t.tellRuns(ctx, changed)
 }
 
-// Tally counts the parts and deliveries of a run. Its row must be locked.
-func (t *Tx) Tally(ctx context.Context, id job.RunID) (policy.Tally, error) {
-	var row struct {
-		Open      int    `db:"open"`
-		Done      int    `db:"done"`
-		Blank     int    `db:"blank"`
-		Failed    int    `db:"failed"`
-		Cancelled int    `db:"cancelled"`
-		Reason    string `db:"reason"`
-		DOpen     int    `db:"d_open"`
-		DSent     int    `db:"d_sent"`
-		DFailed   int    `db:"d_failed"`
-		DUnknown  int    `db:"d_unknown"`
+// MoveRun moves one locked run.
+func (t *Tx) MoveRun(ctx context.Context, r job.Run, to job.RunState, reason string) error {
+	return t.MoveRuns(ctx, []RunMove{{r, to, reason}})
+}
+
+// Tallies counts the parts and deliveries of runs, by run. Their rows must be locked.
+func (t *Tx) Tallies(ctx context.Context, ids []job.RunID) (map[job.RunID]policy.Tally, error) {
+	var rows []struct {
+		ID job.RunID `db:"run_id"`
+		policy.Tally
 	}
-	err := sqlx.GetContext(ctx, t.ext, &row, `SELECT * FROM
-		(SELECT count(*) FILTER (WHERE state IN ('waiting', 'running')) AS open, count(*) FILTER (WHERE state = 'done') AS done,
-			count(*) FILTER (WHERE state = 'blank') AS blank, count(*) FILTER (WHERE state = 'failed') AS failed,
-			count(*) FILTER (WHERE state = 'cancelled') AS cancelled,
-			coalesce((array_agg(reason ORDER BY (state = 'failed') DESC, part) FILTER (WHERE state <> 'done'))[1], '') AS reason
-		 FROM parts WHERE run_id = $1) p,
-		(SELECT count(*) FILTER (WHERE state IN ('waiting', 'sending', 'offered')) AS d_open, count(*) FILTER (WHERE state = 'sent') AS d_sent,
-			count(*) FILTER (WHERE state IN ('failed', 'bounced')) AS d_failed, count(*) FILTER (WHERE state = 'unknown') AS d_unknown
-		 FROM deliveries WHERE run_id = $1) d`, id)
-	return policy.Tally{
-		PartsOpen: row.Open, PartsDone: row.Done, PartsBlank: row.Blank, PartsFailed: row.Failed, PartsCancelled: row.Cancelled,
-		Open: row.DOpen, Sent: row.DSent, Failed: row.DFailed, Unknown: row.DUnknown, PartReason: row.Reason,
-	}, wrap(err, "count the run's parts and deliveries")
+	err := sqlx.SelectContext(ctx, t.ext, &rows, `SELECT p.run_id, count(*) FILTER (WHERE p.state = 'running') AS parts_running,
+			count(*) FILTER (WHERE p.state = 'waiting') AS parts_waiting, count(*) FILTER (WHERE p.state = 'waiting' AND p.ready_at <= now() AND NOT p.held) AS parts_ready,
+			count(*) FILTER (WHERE p.state = 'done') AS parts_done, count(*) FILTER (WHERE p.state = 'partly') AS parts_partly, count(*) FILTER (WHERE p.state = 'blank') AS parts_blank,
+			count(*) FILTER (WHERE p.state = 'failed') AS parts_failed, count(*) FILTER (WHERE p.state = 'cancelled') AS parts_cancelled,
+			coalesce((array_agg(p.reason ORDER BY (p.state = 'failed') DESC, (p.state = 'partly') DESC, (p.state = 'waiting') DESC, p.part) FILTER (WHERE p.state <> 'done'))[1], '') AS part_reason,
+			coalesce((array_agg(p.reason ORDER BY p.part) FILTER (WHERE p.state = 'done'))[1], '') AS done_reason,
+			max(d.open) AS open, max(d.sent) AS sent, max(d.failed) AS failed, max(d.unknown) AS unknown
+		FROM parts p CROSS JOIN LATERAL (SELECT count(*) FILTER (WHERE state IN ('waiting', 'sending', 'offered')) AS open, count(*) FILTER (WHERE state = 'sent') AS sent,
+			count(*) FILTER (WHERE state IN ('failed', 'bounced')) AS failed, count(*) FILTER (WHERE state = 'unknown') AS unknown
+			FROM deliveries WHERE run_id = p.run_id AND p.part = 1) d
+		WHERE p.run_id = ANY($1) GROUP BY p.run_id`, numbers(ids))
+	tallies := make(map[job.RunID]policy.Tally, len(rows))
+	for _, r := range rows {
+		tallies[r.ID] = r.Tally
+	}
+	return tallies, wrap(err, "count the runs' parts and deliveries")
 }
 
 // CountByState counts the runs due in [from, to) by state.

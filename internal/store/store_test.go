@@ -75,7 +75,7 @@ func ring(t *testing.T, s *store.Store, j job.Job, gated bool) job.RunID {
 
 func claim(t *testing.T, s *store.Store, node string, lease time.Duration) []store.Claim {
 	t.Helper()
-	claims, err := s.ClaimParts(context.Background(), node, lease, 10)
+	claims, err := s.ClaimParts(context.Background(), node, lease, 10, nil)
 	require.NoError(t, err)
 	return claims
 }
@@ -163,7 +163,7 @@ func TestOneClockTakesADueTrigger(t *testing.T) {
 		})
 	}))
 	assert.Zero(t, <-taken, "a trigger that is being decided on is passed over")
-	rings, err := s.Rings(ctx, j.ID, 10)
+	rings, err := s.Rings(ctx, j.ID, *at(600), 10)
 	require.NoError(t, err)
 	require.Len(t, rings, 1)
 	assert.True(t, rings[0].Due.Equal(*at(0)))
@@ -221,7 +221,7 @@ func TestRunsOfAJobTakeTurns(t *testing.T) {
 	for _, c := range got {
 		if c.RunID == first {
 			require.NoError(t, s.Do(ctx, func(tx *store.Tx) error {
-				if err := tx.EndPart(ctx, c, job.PartDone, "done"); err != nil {
+				if err := tx.WriteEntries(ctx, []*store.Entry{{Claim: c, Part: &store.PartMove{State: job.PartDone, Reason: "done"}}}); err != nil {
 					return err
 				}
 				run, err := tx.LockRun(ctx, c.RunID)
@@ -250,7 +250,7 @@ func TestConcurrentClaimsTakeEachPartOnce(t *testing.T) {
 	for n := range 4 {
 		nodes.Go(func() {
 			for range 30 {
-				claims, err := s.ClaimParts(context.Background(), string(rune('a'+n)), time.Minute, 3)
+				claims, err := s.ClaimParts(context.Background(), string(rune('a'+n)), time.Minute, 3, nil)
 				assert.NoError(t, err)
 				mu.Lock()
 				for _, c := range claims {
@@ -271,41 +271,58 @@ func TestALostLeaseRefusesEveryMove(t *testing.T) {
 	s, w := fresh(t)
 	ctx := context.Background()
 	ring(t, s, put(t, s, w, "Quay board", job.Definition{}), true)
+	write := func(e store.Entry) store.Entry {
+		require.NoError(t, s.Do(ctx, func(tx *store.Tx) error { return tx.WriteEntries(ctx, []*store.Entry{&e}) }))
+		return e
+	}
 	old := claim(t, s, "a", time.Millisecond)[0]
-	require.NoError(t, s.Do(ctx, func(tx *store.Tx) error {
-		_, err := tx.BeginAttempt(ctx, old, "report", "a")
-		return err
-	}))
+	require.NoError(t, write(store.Entry{Claim: old, Node: "a", Begin: []string{"report", "program"}}).Err)
 	require.Eventually(t, func() bool {
-		n, err := s.ReapParts(ctx, 10)
-		require.NoError(t, err)
-		return n == 1
+		reaped := 0
+		require.NoError(t, s.Do(ctx, func(tx *store.Tx) error {
+			lost, err := tx.LostParts(ctx, 10)
+			for _, c := range lost {
+				reaped++
+				if err := tx.WriteEntries(ctx, []*store.Entry{{Claim: c, Part: &store.PartMove{State: job.PartWaiting, Reason: "lost"}}}); err != nil {
+					return err
+				}
+			}
+			return err
+		}))
+		return reaped == 1
 	}, 5*time.Second, 10*time.Millisecond)
 	taken := claim(t, s, "b", time.Minute)
 	require.Len(t, taken, 1)
 	assert.Equal(t, old.LeaseNo+1, taken[0].LeaseNo)
-	for name, move := range map[string]func(*store.Tx) error{
-		"begin an attempt": func(tx *store.Tx) error { _, err := tx.BeginAttempt(ctx, old, "report", "a"); return err },
-		"end an attempt": func(tx *store.Tx) error {
-			return tx.EndAttempt(ctx, old, job.Attempt{Task: "report", Try: 1, State: job.AttemptDone}, nil)
-		},
-		"end the part": func(tx *store.Tx) error { return tx.EndPart(ctx, old, job.PartDone, "") },
-		"give it back": func(tx *store.Tx) error { return tx.ReturnPart(ctx, old, 0, "") },
+	for name, e := range map[string]store.Entry{
+		"begin an attempt": {Claim: old, Begin: []string{"report"}},
+		"end an attempt":   {Claim: old, Ends: []store.TaskEnd{{Attempt: job.Attempt{Task: "report", Try: 1, State: job.AttemptDone}}}},
+		"end the part":     {Claim: old, Part: &store.PartMove{State: job.PartDone}},
+		"give it back":     {Claim: old, Part: &store.PartMove{State: job.PartWaiting}},
 	} {
-		assert.ErrorIs(t, s.Do(ctx, move), store.ErrStale, name)
+		assert.ErrorIs(t, write(e).Err, store.ErrStale, name)
 	}
-	var try int
+	var stand store.Stand
 	require.NoError(t, s.Do(ctx, func(tx *store.Tx) (err error) {
-		try, err = tx.BeginAttempt(ctx, taken[0], "report", "b")
+		stand, err = tx.TakeUp(ctx, taken[0], func(task string) bool { return task == "program" })
 		return err
 	}))
-	assert.Equal(t, 2, try)
+	assert.Equal(t, job.AttemptUnknown, stand.Ended["program"].State, "nobody knows how far it came")
+	assert.NotContains(t, stand.Ended, "report")
+	assert.Zero(t, stand.Failures["report"], "what was lost with its node is no failure")
+	// A stale entry beside a good one harms it not.
+	good, stale := store.Entry{Claim: taken[0], Begin: []string{"report"}}, store.Entry{Claim: old, Begin: []string{"report"}}
+	require.NoError(t, s.Do(ctx, func(tx *store.Tx) error { return tx.WriteEntries(ctx, []*store.Entry{&stale, &good}) }))
+	assert.NoError(t, good.Err)
+	assert.ErrorIs(t, stale.Err, store.ErrStale)
+	assert.Equal(t, 2, good.Tries["report"])
 	attempts, err := s.Attempts(ctx, old.RunID)
 	require.NoError(t, err)
-	assert.Equal(t, job.AttemptLost, attempts[0].State)
-	_, failures, err := s.EndedTasks(ctx, taken[0])
-	require.NoError(t, err)
-	assert.Zero(t, failures["report"], "what was lost with its node is no failure")
+	got := map[string][]job.AttemptState{}
+	for _, a := range attempts {
+		got[a.Task] = append(got[a.Task], a.State)
+	}
+	assert.Equal(t, map[string][]job.AttemptState{"report": {job.AttemptLost, job.AttemptRunning}, "program": {job.AttemptUnknown}}, got)
 }
 
 // freeze makes a message to some addresses and claims its deliveries.
@@ -440,7 +457,7 @@ func TestOneCauseOneAlert(t *testing.T) {
 	require.NoError(t, s.Acknowledge(ctx, alerts[0].ID, "Mara Quill"))
 	open("third")
 	assert.Equal(t, 1, toTell(), "what was acknowledged and happens again is told again")
-	require.NoError(t, s.Do(ctx, func(tx *store.Tx) error { return tx.CloseAlertsOfRun(ctx, run) }))
+	require.NoError(t, s.Do(ctx, func(tx *store.Tx) error { return tx.CloseAlertsOfRuns(ctx, []job.RunID{run}) }))
 	open("fourth")
 	alerts, err = s.Alerts(ctx, []string{"open", "closed"}, 10)
 	require.NoError(t, err)

@@ -9,11 +9,11 @@ import (
 	"time"
 
 	"ironbell/internal/artifact"
-	"ironbell/internal/core/expr"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/deliver"
 	"ironbell/internal/render"
+	"ironbell/internal/store"
 
 	"github.com/dustin/go-humanize"
 )
@@ -47,6 +47,36 @@ func DomainOf(from string) string {
 	return address[strings.LastIndexByte(address, '@')+1:]
 }
 
+// Help implements Kind.
+func (k *Deliver) Help() Help {
+	return Help{
+		Kind: job.KindDeliver, Summary: "send the files as a mail",
+		Text: "Composes one message of the files of the tasks before, tables in the body and all else attached, and hands it over to each recipient by itself: who has it never " +
+			"gets it twice. The task is done when the message is on record; the deliveries go on after it. In a rehearsal the message goes only to the one who rehearses.",
+		Example: job.Task{Name: "mail", Kind: job.KindDeliver, Deliver: &job.DeliverTask{Destination: "company mail", To: []string{"oren.hask@tarnwick.example"}, Subject: "Day sheet {date:%Y-%m-%d}: {rows} sailings"}},
+	}
+}
+
+// Check implements Kind.
+func (k *Deliver) Check(ctx context.Context, c *Checking, where string, t job.Task) error {
+	d := t.Deliver
+	p, ok, err := c.place(ctx, store.Destination, where+".destination", d.Destination)
+	if ok && p.Protocol != "smtp" {
+		c.V.Add(where+".destination", "the destination %q is a %s, and mails go to one of the protocol smtp", p.Name, p.Protocol)
+	}
+	if len(d.To) == 0 {
+		c.V.Add(where+".to", "nobody is named; add at least one address")
+	}
+	for i, to := range d.To {
+		if _, err := deliver.CheckAddress(to); err != nil {
+			c.V.Add(fmt.Sprintf("%s.to[%d]", where, i), "%s", err)
+		}
+	}
+	c.text(where+".subject", d.Subject)
+	c.text(where+".body", d.Body)
+	return err
+}
+
 // Run composes and keeps the message.
 func (k *Deliver) Run(ctx context.Context, w Work, t job.Task) (Result, error) {
 	d := t.Deliver
@@ -54,7 +84,6 @@ func (k *Deliver) Run(ctx context.Context, w Work, t job.Task) (Result, error) {
 	if err != nil {
 		return Result{}, err
 	}
-	var count int64
 	letter := deliver.Letter{MessageID: MessageID(DomainOf(destination.From())), From: destination.From(), Date: k.Now(), Headers: map[string]string{
 		"Auto-Submitted": "auto-generated", // RFC 3834
 	}}
@@ -65,24 +94,21 @@ func (k *Deliver) Run(ctx context.Context, w Work, t job.Task) (Result, error) {
 				return Result{}, err
 			}
 			letter.Tables = append(letter.Tables, table)
-			count = max(count, f.Rows)
 			continue
 		}
-		count = max(count, f.Rows)
 		letter.Attachments = append(letter.Attachments, deliver.Attachment{
 			Name: f.Name, MediaType: f.MediaType,
 			Open: func(ctx context.Context) (io.ReadSeekCloser, error) { return k.Files.Open(ctx, f.Key) },
 		})
 	}
-	facts := w.facts(w.Job, count, nil)
-	if letter.Subject, err = fill(orElse(d.Subject, DefaultSubject), expr.Names{}, facts); err != nil {
-		return Result{}, fault.Wrap(err, fault.Lasting, fault.Task, "write the subject", "Correct the subject in the job.")
+	if letter.Subject, err = w.fill(ctx, "the subject", orElse(d.Subject, DefaultSubject), nil); err != nil {
+		return Result{}, err
 	}
-	if letter.Plain, err = fill(orElse(d.Body, "{job}, {date:%A %e %B %Y}."), expr.Names{}, facts); err != nil {
-		return Result{}, fault.Wrap(err, fault.Lasting, fault.Task, "write the body", "Correct the body in the job.")
+	if letter.Plain, err = w.fill(ctx, "the body", orElse(d.Body, "{job}, {date:%A %e %B %Y}."), nil); err != nil {
+		return Result{}, err
 	}
-	if w.Blank {
-		letter.Plain += "\n\nNothing was found this time: the report has no rows."
+	for _, note := range w.Notes {
+		letter.Plain += "\n\n" + note
 	}
 	letter.Footer = fmt.Sprintf("Iron Bell, run %s, due %s", w.RunID, w.Due.Format("Mon 2 Jan 2006 15:04 MST"))
 	addresses := make([]string, 0, len(d.To))
@@ -92,6 +118,12 @@ func (k *Deliver) Run(ctx context.Context, w Work, t job.Task) (Result, error) {
 			return Result{}, fault.Wrap(err, fault.Lasting, fault.Task, "read the recipients", "Correct the address in the job.")
 		}
 		addresses = append(addresses, address)
+	}
+	if w.Rehearsal != nil {
+		letter.Subject = "Rehearsal: " + letter.Subject
+		letter.Plain = fmt.Sprintf("This is a rehearsal for %s. In earnest it would have gone to %s.\n\n", w.Rehearsal.Name, shorten(addresses)) + letter.Plain
+		letter.Footer = "Rehearsal. " + letter.Footer
+		addresses = []string{w.Rehearsal.Mail}
 	}
 	letter.To = addresses
 	file, err := k.Files.Create()
@@ -107,12 +139,22 @@ func (k *Deliver) Run(ctx context.Context, w Work, t job.Task) (Result, error) {
 		return Result{}, err
 	}
 	return Result{
-		Note: fmt.Sprintf("%s to %d %s, %s", files(len(letter.Attachments)), len(addresses), plural(len(addresses), "recipient"), humanize.Bytes(uint64(max(kept.Size, 0)))),
+		Note: fmt.Sprintf("%s to %d %s, %s", countFiles(len(letter.Attachments)), len(addresses), plural(len(addresses), "recipient"), humanize.Bytes(uint64(max(kept.Size, 0)))),
 		Message: &Message{
 			MessageID: "<" + letter.MessageID + ">", Subject: letter.Subject, DestinationID: id,
 			Key: kept.Key, Size: kept.Size, SHA256: kept.SHA256, Addresses: addresses,
 		},
 	}, nil
+}
+
+// shorten lists addresses, the first twenty of many.
+func shorten(addresses []string) string {
+	const shown = 20
+	text := strings.Join(addresses[:min(len(addresses), shown)], ", ")
+	if len(addresses) > shown {
+		text += fmt.Sprintf(" and %d more", len(addresses)-shown)
+	}
+	return text
 }
 
 func (k *Deliver) read(ctx context.Context, f job.Artifact) (string, error) {
@@ -135,7 +177,7 @@ func orElse(text, otherwise string) string {
 	return text
 }
 
-func files(n int) string { return fmt.Sprintf("%d %s", n, plural(n, "file")) }
+func countFiles(n int) string { return fmt.Sprintf("%d %s", n, plural(n, "file")) }
 
 func plural(n int, word string) string {
 	if n == 1 {

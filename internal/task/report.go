@@ -3,8 +3,8 @@ package task
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
-	"time"
 
 	"ironbell/internal/artifact"
 	"ironbell/internal/core/expr"
@@ -25,6 +25,53 @@ type Report struct {
 	Files   *artifact.Folder
 }
 
+// Help implements Kind.
+func (k *Report) Help() Help {
+	return Help{
+		Kind: job.KindReport, Summary: "run a report and make its files",
+		Text: "Puts the report's queries one after another and renders all outputs from one pass over the rows. It is blank when all the sections that count have no rows, or " +
+			"when its blank_if holds. Its rows and the totals of its columns can be asked for in conditions.",
+		Example: job.Task{Name: "report", Kind: job.KindReport, Report: &job.ReportTask{Report: "Port day sheet", Outputs: []job.Output{{Format: "xlsx", Name: "Day sheet {value.day}"}}}},
+	}
+}
+
+// Check implements Kind.
+func (k *Report) Check(ctx context.Context, c *Checking, where string, t job.Task) error {
+	r, err := c.Store.Report(ctx, t.Report.Report)
+	if isMissing(err) {
+		c.V.Add(where+".report", "there is no report %q; save the report first", t.Report.Report)
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	c.Uses.Reports = append(c.Uses.Reports, r.ID)
+	c.Label("source:" + r.Source)
+	if len(t.Report.Outputs) == 0 {
+		c.V.Add(where+".outputs", "a report task needs at least one output")
+	}
+	for i, o := range t.Report.Outputs {
+		at := fmt.Sprintf("%s.outputs[%d]", where, i)
+		if _, err := render.ByName(o.Format); err != nil {
+			c.V.Add(at+".format", "%s", err)
+		}
+		if _, err := expr.Parse(o.Name, Names(r.Parameters)); err != nil {
+			c.V.Add(at+".name", "%s", err)
+		}
+	}
+	for i, name := range t.Report.Counts {
+		if !slices.ContainsFunc(r.Sections, func(s job.Section) bool { return s.Name == name }) {
+			c.V.Add(fmt.Sprintf("%s.counts[%d]", where, i), "the report %q has no section %q", r.Name, name)
+		}
+	}
+	if t.Report.BlankIf != "" {
+		if _, err := expr.ParseCondition(t.Report.BlankIf, Names(r.Parameters)); err != nil {
+			c.V.Add(where+".blank_if", "%s", err)
+		}
+	}
+	return nil
+}
+
 // Run puts the report's queries one after another and renders all outputs from
 // one pass over the rows.
 func (k *Report) Run(ctx context.Context, w Work, t job.Task) (Result, error) {
@@ -40,8 +87,14 @@ func (k *Report) Run(ctx context.Context, w Work, t job.Task) (Result, error) {
 	if err != nil {
 		return Result{}, err
 	}
-	limit := time.Duration(w.Def.TimeLimit)
-	s := &sheaf{folder: k.Files, head: &render.Head{Report: rep.Name, Run: w.RunID.String(), AsOf: w.Due, Values: bound}, single: len(rep.Sections) == 1}
+	var blankIf expr.Condition
+	if t.Report.BlankIf != "" {
+		if blankIf, err = expr.ParseCondition(t.Report.BlankIf, Names(rep.Parameters)); err != nil {
+			return Result{}, fault.Wrap(err, fault.Lasting, fault.Task, "read blank_if", "Correct the condition in the job.")
+		}
+	}
+	limit := w.Limit
+	s := &sheaf{folder: k.Files, head: &render.Head{Report: rep.Name, Run: w.RunID.String(), AsOf: w.Due, Values: bound}, single: len(rep.Sections) == 1, sums: newSums(append(slices.Clone(w.Columns), blankIf.Totals()...))}
 	defer s.drop()
 	for _, o := range t.Report.Outputs {
 		if err := s.add(o); err != nil {
@@ -50,15 +103,27 @@ func (k *Report) Run(ctx context.Context, w Work, t job.Task) (Result, error) {
 	}
 	res := Result{Counted: true}
 	var counts []string
+	counted := int64(0) // rows of the sections that count for being blank
 	for _, section := range rep.Sections {
 		n, err := source.Stream(ctx, report.Query{SQL: section.SQL, Params: rep.Parameters, Values: bound, Zone: w.Nominal.Location().String(), Limit: limit}, section.Name, s)
 		if err != nil {
 			return Result{}, err
 		}
 		res.Rows += n
+		if len(t.Report.Counts) == 0 || slices.Contains(t.Report.Counts, section.Name) {
+			counted += n
+		}
 		counts = append(counts, fmt.Sprintf("%s %d", section.Name, n))
 	}
-	res.Blank = res.Rows == 0
+	res.Blank = counted == 0
+	res.Totals = s.sums.totals
+	if t.Report.BlankIf != "" && !res.Blank {
+		facts := w.facts(rep.Name, res.Rows, bound)
+		facts.Totals = res.Totals
+		if res.Blank, err = blankIf.Holds(facts); err != nil {
+			return Result{}, fault.Wrap(err, fault.Lasting, fault.Task, "decide blank_if", "Correct the condition in the job.")
+		}
+	}
 	name := func(o job.Output, section string, rowCount int64) (string, error) {
 		return fileName(o, section, Names(rep.Parameters), w.facts(rep.Name, rowCount, bound))
 	}
@@ -103,6 +168,7 @@ type sheaf struct {
 	open    []*leaf // being written
 	closed  []*leaf // whole, not yet kept
 	section string
+	sums    *sums
 }
 
 // leaf is one file of the sheaf.
@@ -144,6 +210,7 @@ func (s *sheaf) Columns(section string, columns []rows.Column) error {
 		return err
 	}
 	s.section = section
+	s.sums.columns(columns)
 	for _, o := range s.outputs {
 		if format, err := render.ByName(o.Format); err != nil {
 			return err
@@ -167,6 +234,7 @@ func (s *sheaf) Columns(section string, columns []rows.Column) error {
 
 // Row writes one row into all files.
 func (s *sheaf) Row(row rows.Row) error {
+	s.sums.row(row)
 	for _, l := range s.open {
 		if err := l.writer.Row(row); err != nil {
 			return err

@@ -7,28 +7,42 @@ package task
 import (
 	"context"
 	"fmt"
+	"strings"
 	"time"
 
 	"ironbell/internal/core/expr"
+	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/moment"
+	"ironbell/internal/store"
 )
 
 // Work is what a task may see of its run.
 type Work struct {
-	RunID   job.RunID
-	Part    int
-	JobID   int64
-	Job     string
-	Why     string
-	Nominal time.Time // in the job's zone
-	Due     time.Time // in the job's zone
-	Frame   moment.Frame
-	Values  job.Values
-	Def     job.Definition
-	Files   []job.Artifact // made by the tasks before
-	Blank   bool           // all reports before had no rows
-	Log     func(level, text string)
+	RunID     job.RunID
+	Part      int
+	PartName  string // empty when the run is not split
+	Try       int
+	JobID     int64
+	Job       string
+	Why       string
+	Nominal   time.Time // in the job's zone
+	Due       time.Time // in the job's zone
+	Frame     moment.Frame
+	Values    job.Values
+	Def       job.Definition
+	Limit     time.Duration // longest time for the task
+	Rehearsal *job.Person   // who rehearses; nil in earnest
+	Params    func(context.Context) ([]job.Parameter, error)
+
+	Outcomes map[string]string  // of the tasks before, by name
+	RowsOf   map[string]int64   // of the tasks before, by name
+	Totals   map[string]float64 // of the tasks before, by column
+	Files    []job.Artifact     // of the tasks whose files it takes
+	Notes    []string           // what a message must say of the results
+	Columns  []string           // whose totals later conditions ask for
+
+	Log func(level, text string)
 }
 
 // Result is what a task made.
@@ -37,8 +51,10 @@ type Result struct {
 	Counted bool // Rows says something
 	Blank   bool
 	Note    string
+	Totals  map[string]float64
 	Files   []job.Artifact
-	Message *Message // to be frozen and handed over
+	Message *Message   // to be frozen and handed over
+	Event   *job.Event // to be raised
 }
 
 // Message is a message that was composed and kept, with its recipients.
@@ -54,7 +70,74 @@ type Message struct {
 
 // Kind carries out tasks of one kind. It may be used by several goroutines.
 type Kind interface {
+	// Help says what the kind is for, with an example.
+	Help() Help
+	// Check tells what is wrong with a task of this kind when its job is saved,
+	// and notes what it uses. Its error is about our own records only.
+	Check(ctx context.Context, c *Checking, where string, t job.Task) error
+	// Run carries a task out.
 	Run(ctx context.Context, w Work, t job.Task) (Result, error)
+}
+
+// Help is what the API says of a kind of task.
+type Help struct {
+	Kind    job.TaskKind `json:"kind" enum:"report,collect,fetch,query,program,deliver,call,emit"`
+	Summary string       `json:"summary"`
+	Text    string       `json:"text" doc:"what it does, what comes out, and what can go wrong"`
+	Example job.Task     `json:"example"`
+}
+
+// Checking collects what is wrong with a job's tasks, and what they use.
+type Checking struct {
+	V     *fault.Invalid
+	Store *store.Store
+	Uses  *store.Uses
+	Names expr.Names // what the task's texts may speak of
+}
+
+// text checks a text with moving parts.
+func (c *Checking) text(where, text string) {
+	if _, err := expr.Parse(text, c.Names); err != nil {
+		c.V.Add(where, "%s", err)
+	}
+}
+
+// place checks that there is a source or destination, and notes that it is used.
+func (c *Checking) place(ctx context.Context, kind store.PlaceKind, where, name string) (store.Place, bool, error) {
+	p, err := c.Store.Place(ctx, kind, name)
+	if isMissing(err) {
+		c.V.Add(where, "there is no %s %q; an administrator can add it", kind, name)
+		return p, false, nil
+	}
+	if err != nil {
+		return p, false, err
+	}
+	if kind == store.Source {
+		c.Uses.Sources = append(c.Uses.Sources, p.ID)
+	} else {
+		c.Uses.Destinations = append(c.Uses.Destinations, p.ID)
+	}
+	c.Label(string(kind) + ":" + p.Name)
+	return p, true, nil
+}
+
+// Label notes a label of the job, by which limits and freezes find it.
+func (c *Checking) Label(label string) {
+	for _, had := range c.Uses.Labels {
+		if had == label {
+			return
+		}
+	}
+	c.Uses.Labels = append(c.Uses.Labels, label)
+}
+
+// Rows is how many rows the tasks before had in all.
+func (w Work) Rows() int64 {
+	var n int64
+	for _, rows := range w.RowsOf {
+		n += rows
+	}
+	return n
 }
 
 // facts gives the moving parts their values.
@@ -63,7 +146,56 @@ func (w Work) facts(report string, rows int64, bound []job.Bound) expr.Facts {
 	for _, b := range bound {
 		values[b.Name] = b.Text
 	}
-	return expr.Facts{Job: w.Job, Report: report, Run: w.RunID.String(), Rows: rows, Date: w.Nominal, Due: w.Due, Values: values}
+	files := map[string]string{}
+	for _, f := range w.Files {
+		if _, had := files[f.Task]; !had {
+			files[f.Task] = f.Name
+		}
+	}
+	return expr.Facts{
+		Job: w.Job, Report: report, Run: w.RunID.String(), Rows: rows, Date: w.Nominal, Due: w.Due, Values: values,
+		Outcomes: w.Outcomes, RowsOf: w.RowsOf, Totals: w.Totals, Files: files,
+	}
+}
+
+// names are what the texts of this task may speak of.
+func (w Work) names(params []job.Parameter) expr.Names {
+	n := Names(params)
+	for name := range w.Outcomes {
+		n.Tasks = append(n.Tasks, name)
+	}
+	return n
+}
+
+// Facts gives what conditions and texts of the task may speak of. It asks for
+// the parameters of the job's reports, and binds what values it can.
+func (w Work) Facts(ctx context.Context) (expr.Names, expr.Facts, error) {
+	params, err := w.Params(ctx)
+	if err != nil {
+		return expr.Names{}, expr.Facts{}, err
+	}
+	// What is missing here is told of by the report that asks for it.
+	bound, _ := job.Bind(params, w.Values, w.Nominal, w.Frame)
+	return w.names(params), w.facts("", w.Rows(), bound), nil
+}
+
+// fill fills in the moving parts of a text; what names it in a fault.
+func (w Work) fill(ctx context.Context, what, text string, change func(*expr.Facts)) (string, error) {
+	if !strings.ContainsAny(text, "{}") {
+		return text, nil
+	}
+	names, facts, err := w.Facts(ctx)
+	if err != nil {
+		return "", err
+	}
+	if change != nil {
+		change(&facts)
+	}
+	out, err := fill(text, names, facts)
+	if err != nil {
+		return "", fault.Wrap(err, fault.Lasting, fault.Task, "write "+what, "Correct "+what+" in the job.")
+	}
+	return out, nil
 }
 
 // Names are the names that a report's moving parts may speak of.
@@ -86,4 +218,9 @@ func fill(text string, names expr.Names, f expr.Facts) (string, error) {
 		return "", fmt.Errorf("%q: %w", text, err)
 	}
 	return out, nil
+}
+
+// rehearsed says of an effect that it was left out in a rehearsal.
+func rehearsed(what string) Result {
+	return Result{Note: "rehearsal: " + what}
 }

@@ -28,7 +28,98 @@ type SwitchRequest struct {
 
 // RingRequest rings a job now.
 type RingRequest struct {
-	Values job.Values `json:"values,omitempty" doc:"values that go before the job's"`
+	Values   job.Values `json:"values,omitempty" doc:"values that go before the job's"`
+	Rehearse bool       `json:"rehearse,omitempty" doc:"everything runs for real, and the results go only to you"`
+}
+
+// PastRequest runs a job for past dates, as if it had rung then.
+type PastRequest struct {
+	RingRequest
+	From string `json:"from" minLength:"1" maxLength:"10" doc:"first date, such as 2026-11-01"`
+	To   string `json:"to,omitempty" maxLength:"10" doc:"last date, which is included; the first when left out"`
+}
+
+// AgainRequest asks for more of a run.
+type AgainRequest struct {
+	Whole  bool       `json:"whole,omitempty" doc:"make a new run from the start; otherwise this one goes on where it failed or was held"`
+	Values job.Values `json:"values,omitempty" doc:"for a whole run, in place of those that were given"`
+	Anyway bool       `json:"anyway,omitempty" doc:"send what is blank or unusual as it is"`
+}
+
+// FreezeRequest holds back all that carries a label.
+type FreezeRequest struct {
+	Label  string     `json:"label" minLength:"1" maxLength:"250" doc:"service for everything, or source:name, destination:name, tag:name"`
+	From   *time.Time `json:"from,omitempty" doc:"now when left out"`
+	To     *time.Time `json:"to,omitempty" doc:"until it is lifted when left out"`
+	Rings  string     `json:"rings,omitempty" enum:"wait,pass over" doc:"what becomes of rings meanwhile; wait when left out"`
+	Reason string     `json:"reason,omitempty" maxLength:"500"`
+}
+
+// Why is the answer to why a job ran, or did not.
+type Why struct {
+	Job     string   `json:"job"`
+	Zone    string   `json:"zone"`
+	Reasons []Reason `json:"reasons" doc:"the first one answers, the rest is what lies around it; at most 50"`
+}
+
+// Reason is one thing that happened to a job, did not, or will, with its cause.
+type Reason struct {
+	At       time.Time    `json:"at"`
+	What     string       `json:"what" enum:"ring,run,coming,now" doc:"a decision on a due time, a run without one, a due time to come, or how things stand"`
+	Sentence string       `json:"sentence"`
+	Run      *job.RunID   `json:"run,omitempty"`
+	State    job.RunState `json:"state,omitempty" doc:"of the run"`
+}
+
+// Queue is what works and what waits, on all nodes.
+type Queue struct {
+	Working []QueueLine    `json:"working"`
+	Waiting []QueueLine    `json:"waiting" doc:"in the order of their turn, at most 500"`
+	Waits   int            `json:"waits" doc:"how many wait in all"`
+	Limits  map[string]int `json:"limits" doc:"how much may work at once, by label"`
+	Freezes []Freeze       `json:"freezes" doc:"that hold or are to come"`
+}
+
+// QueueLine is one part of a run in the queue.
+type QueueLine struct {
+	RunID     job.RunID  `json:"run"`
+	Part      int        `json:"part"`
+	JobID     int64      `json:"job_id"`
+	Job       string     `json:"job"`
+	Rehearsal bool       `json:"rehearsal,omitempty"`
+	Priority  int        `json:"priority"`
+	Due       time.Time  `json:"due"`
+	ReadyAt   time.Time  `json:"ready_at" db:"ready_at" doc:"when it may begin; when it gives up, if it waits for something to happen"`
+	StartedAt *time.Time `json:"started_at,omitempty"`
+	Node      string     `json:"node,omitempty"`
+	Reason    string     `json:"reason" db:"reason" doc:"why it waits, or what works on it"`
+}
+
+// Freeze is a time in which what carries a label does not begin.
+type Freeze struct {
+	ID        int64      `json:"id"`
+	Label     string     `json:"label" doc:"service for everything, or source:name, destination:name, tag:name"`
+	From      time.Time  `json:"from"`
+	To        *time.Time `json:"to,omitempty" doc:"until it is lifted when left out"`
+	Rings     string     `json:"rings" enum:"wait,pass over" doc:"what becomes of rings meanwhile"`
+	Reason    string     `json:"reason,omitempty"`
+	By        string     `json:"by"`
+	CreatedAt time.Time  `json:"created_at"`
+	LiftedAt  *time.Time `json:"lifted_at,omitempty"`
+	LiftedBy  string     `json:"lifted_by,omitempty"`
+}
+
+// Heard is the answer to an event that was reported.
+type Heard struct {
+	Fresh   bool        `json:"fresh" doc:"no: an event of this source and id was reported before, and nothing was started again"`
+	Started []job.RunID `json:"started" doc:"runs that it started or let begin"`
+}
+
+// Event is an event that was recorded.
+type Event struct {
+	job.Event
+	Run     *job.RunID  `json:"run,omitempty" doc:"that raised it, when it did not come from outside"`
+	Started []job.RunID `json:"started"`
 }
 
 // SettleRequest says what became of a delivery.
@@ -81,8 +172,17 @@ type RunPage struct {
 	Deliveries []job.Delivery `json:"deliveries"`
 	Alerts     []job.Alert    `json:"alerts"`
 	Values     job.Values     `json:"values" doc:"what the job gives its reports in the version that was run"`
-	Tasks      []string       `json:"tasks" doc:"the job's tasks in order"`
+	Tasks      []TaskLine     `json:"tasks" doc:"the job's tasks in order, in the version that was run"`
+	Missing    []string       `json:"missing,omitempty" doc:"what it still waits for"`
 	Usual      *float64       `json:"usual_seconds,omitempty"`
+}
+
+// TaskLine is a task in its chain.
+type TaskLine struct {
+	Name   string       `json:"name"`
+	Kind   job.TaskKind `json:"kind" enum:"report,collect,fetch,query,program,deliver,call,emit"`
+	After  []string     `json:"after" doc:"tasks that it follows"`
+	OnlyIf string       `json:"only_if,omitempty"`
 }
 
 // Day is a day of the tape: what ran, what is to come, and what needs somebody.
@@ -136,7 +236,7 @@ type ReportRequest struct {
 type Place struct {
 	ID        int64           `json:"id"`
 	Name      string          `json:"name"`
-	Protocol  string          `json:"protocol" doc:"postgres for a source, smtp for a destination"`
+	Protocol  string          `json:"protocol" doc:"postgres or folder for a source, smtp or http for a destination"`
 	Settings  json.RawMessage `json:"settings"`
 	Sealed    bool            `json:"sealed" doc:"a password is kept, encrypted"`
 	UpdatedAt time.Time       `json:"updated_at"`
@@ -144,7 +244,7 @@ type Place struct {
 
 // PlaceRequest is what is said of a source or destination when it is saved.
 type PlaceRequest struct {
-	Protocol string         `json:"protocol" enum:"postgres,smtp"`
+	Protocol string         `json:"protocol" enum:"postgres,folder,smtp,http"`
 	Settings map[string]any `json:"settings"`
 	Password *string        `json:"password,omitempty" maxLength:"10000" doc:"kept as it is when left out"`
 }

@@ -2,6 +2,7 @@ package expr
 
 import (
 	"fmt"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -18,7 +19,6 @@ type Condition struct {
 	program cel.Program
 	source  string
 	names   []string
-	totals  []string
 }
 
 // ParseCondition reads and checks a condition. The error says what is wrong and
@@ -36,18 +36,6 @@ func ParseCondition(text string, names Names) (Condition, error) {
 	if !checked.OutputType().IsExactType(cel.BoolType) {
 		return c, fmt.Errorf("{%s} is no condition: it gives a %s, not yes or no; compare it with something, such as rows >= 10", text, checked.OutputType())
 	}
-	ast.PostOrderVisit(checked.NativeRep().Expr(), ast.NewExprVisitor(func(e ast.Expr) {
-		if e.Kind() != ast.CallKind || e.AsCall().FunctionName() != operators.Index {
-			return
-		}
-		args := e.AsCall().Args()
-		if args[0].Kind() != ast.IdentKind || args[0].AsIdent() != "totals" {
-			return
-		}
-		if name, ok := args[1].AsLiteral().Value().(string); ok && !slices.Contains(c.totals, name) {
-			c.totals = append(c.totals, name)
-		}
-	}))
 	if c.program, err = env.Program(checked, cel.CostLimit(100_000)); err != nil {
 		return c, fmt.Errorf("{%s} cannot be used: %w", text, err)
 	}
@@ -64,7 +52,21 @@ func (c Condition) Holds(f Facts) (bool, error) {
 }
 
 // Totals lists the columns whose totals the condition asks for.
-func (c Condition) Totals() []string { return c.totals }
+func (c Condition) Totals() []string { return TotalsOf(c.source) }
+
+// A total in a text, also in one that stands in JSON.
+var total = regexp.MustCompile(`\btotal\(\s*\\?["']([^"'\\]+)\\?["']\s*\)`)
+
+// TotalsOf lists the columns whose totals a text asks for, each once.
+func TotalsOf(text string) []string {
+	var names []string
+	for _, found := range total.FindAllStringSubmatch(text, -1) {
+		if !slices.Contains(names, found[1]) {
+			names = append(names, found[1])
+		}
+	}
+	return names
+}
 
 // ofTask reads function("name") as table["name"]. With tasks, the name must be
 // one of them; without, any text will do.

@@ -110,10 +110,10 @@ func TestValuesKeyIsEqualForEqualValues(t *testing.T) {
 	assert.Equal(t, job.Values{"a": "mine", "b": "theirs"}, job.Values{"a": "mine"}.Over(job.Values{"a": "x", "b": "theirs"}))
 }
 
-func TestNoRunLeavesAnEndedStateToWork(t *testing.T) {
-	for _, s := range []job.RunState{job.RunDone, job.RunPartly, job.RunBlank, job.RunFailed, job.RunCancelled, job.RunPassedOver} {
+func TestAnEndedRunWorksAgainOnlyWhenItIsLetGoOn(t *testing.T) {
+	for s, mayGoOn := range map[job.RunState]bool{job.RunDone: false, job.RunPartly: true, job.RunBlank: true, job.RunFailed: true, job.RunCancelled: true, job.RunPassedOver: false} {
 		assert.True(t, s.Ended(), s)
 		assert.False(t, s.MayBecome(job.RunRunning), s)
-		assert.False(t, s.MayBecome(job.RunWaiting), s)
+		assert.Equal(t, mayGoOn, s.MayBecome(job.RunWaiting), s)
 	}
 }

@@ -82,18 +82,20 @@ type Attempt struct {
 
 // Artifact is a file that a task made.
 type Artifact struct {
-	ID        int64     `json:"id" db:"id"`
-	RunID     RunID     `json:"-" db:"run_id"`
-	Part      int       `json:"part" db:"part"`
-	Task      string    `json:"task" db:"task"`
-	Format    string    `json:"format" db:"format"`
-	Name      string    `json:"name" db:"name"`
-	MediaType string    `json:"media_type" db:"media_type"`
-	Size      int64     `json:"size" db:"size"`
-	SHA256    string    `json:"sha256" db:"sha256"`
-	Rows      int64     `json:"rows" db:"row_count"`
-	Key       string    `json:"-" db:"key"`
-	CreatedAt time.Time `json:"created_at" db:"created_at"`
+	ID        int64      `json:"id" db:"id"`
+	RunID     RunID      `json:"-" db:"run_id"`
+	Part      int        `json:"part" db:"part"`
+	Task      string     `json:"task" db:"task"`
+	Try       int        `json:"try" db:"try"`
+	RemovedAt *time.Time `json:"removed_at,omitempty" db:"removed_at" doc:"when the file was removed; its record stays with the run"`
+	Format    string     `json:"format" db:"format"`
+	Name      string     `json:"name" db:"name"`
+	MediaType string     `json:"media_type" db:"media_type"`
+	Size      int64      `json:"size" db:"size"`
+	SHA256    string     `json:"sha256" db:"sha256"`
+	Rows      int64      `json:"rows" db:"row_count"`
+	Key       string     `json:"-" db:"key"`
+	CreatedAt time.Time  `json:"created_at" db:"created_at"`
 }
 
 // LogLine is one line of a run's log. A line with a State is a change of the

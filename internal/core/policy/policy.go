@@ -149,17 +149,32 @@ func passed(due time.Time, format string, args ...any) Decision {
 
 // Tally counts the parts and deliveries of a run by what became of them.
 type Tally struct {
-	PartsOpen, PartsDone, PartsPartly, PartsBlank, PartsFailed, PartsCancelled int
-	Open, Sent, Failed, Unknown                                   int // deliveries; bounced counts as failed
-	PartReason                                                    string
+	PartsRunning   int    `db:"parts_running"`
+	PartsWaiting   int    `db:"parts_waiting"`
+	PartsReady     int    `db:"parts_ready"` // of those that wait, for their turn only
+	PartsDone      int    `db:"parts_done"`
+	PartsPartly    int    `db:"parts_partly"`
+	PartsBlank     int    `db:"parts_blank"`
+	PartsFailed    int    `db:"parts_failed"`
+	PartsCancelled int    `db:"parts_cancelled"`
+	PartReason     string `db:"part_reason"` // of a part that is not done, the worst first
+	DoneReason     string `db:"done_reason"`
+
+	Open    int `db:"open"` // deliveries
+	Sent    int `db:"sent"`
+	Failed  int `db:"failed"` // and bounced
+	Unknown int `db:"unknown"`
 }
 
-// Outcome is the state of a run whose parts have all ended. While deliveries
-// are open it is "delivering".
+// Outcome is the state of a run. While parts are to be worked on it is running
+// or waiting, while deliveries are open it is delivering.
 func Outcome(t Tally) (job.RunState, string) {
+	ended := t.PartsDone + t.PartsPartly + t.PartsBlank + t.PartsFailed + t.PartsCancelled
 	switch {
-	case t.PartsOpen > 0:
+	case t.PartsRunning > 0 || t.PartsReady > 0 && ended > 0:
 		return job.RunRunning, "parts still work"
+	case t.PartsWaiting > 0:
+		return job.RunWaiting, t.PartReason
 	case t.Open > 0:
 		return job.RunDelivering, fmt.Sprintf("%d of %d not delivered yet", t.Open, t.Open+t.Sent+t.Failed+t.Unknown)
 	case t.PartsCancelled > 0:
@@ -183,7 +198,8 @@ func Outcome(t Tally) (job.RunState, string) {
 		return job.RunBlank, t.PartReason
 	case all > 0:
 		return job.RunDone, fmt.Sprintf("delivered to %d of %d", t.Sent, all)
-	default:
-		return job.RunDone, "all tasks done"
+	case t.DoneReason != "":
+		return job.RunDone, t.DoneReason
 	}
+	return job.RunDone, "all tasks done"
 }

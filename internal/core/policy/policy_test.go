@@ -128,7 +128,10 @@ func TestOutcome(t *testing.T) {
 		tally policy.Tally
 		want  job.RunState
 	}{
-		{"works", policy.Tally{PartsOpen: 1}, job.RunRunning},
+		{"works", policy.Tally{PartsRunning: 1}, job.RunRunning},
+		{"waits for a retry", policy.Tally{PartsWaiting: 1, PartReason: "again in 1m"}, job.RunWaiting},
+		{"some parts are done, others wait for their turn", policy.Tally{PartsDone: 1, PartsWaiting: 2, PartsReady: 2}, job.RunRunning},
+		{"a task failed that it goes on without", policy.Tally{PartsPartly: 1, Sent: 1}, job.RunPartly},
 		{"delivers", policy.Tally{PartsDone: 1, Open: 1, Sent: 2}, job.RunDelivering},
 		{"all sent", policy.Tally{PartsDone: 1, Sent: 3}, job.RunDone},
 		{"nothing to send", policy.Tally{PartsDone: 1}, job.RunDone},

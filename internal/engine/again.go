@@ -1,0 +1,294 @@
+package engine
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strconv"
+	"time"
+
+	"ironbell/internal/access"
+	"ironbell/internal/core/fault"
+	"ironbell/internal/core/job"
+	"ironbell/internal/core/rule"
+	"ironbell/internal/core/zone"
+	"ironbell/internal/store"
+)
+
+// maxPast bounds how many runs one call for past dates makes.
+const maxPast = 400
+
+// Ask is how somebody asks for a run.
+type Ask struct {
+	Values   job.Values
+	Rehearse bool
+	From, To string // dates for which it is run as if it had rung then; To may be empty
+}
+
+// RingNow makes a run of a job at once, with values that go before the job's;
+// or runs for past dates, one for each time at which its rules rang then.
+func (e *Engine) RingNow(ctx context.Context, who job.Person, name string, ask Ask) ([]job.Run, error) {
+	j, err := e.store.Job(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	if err := access.May(who, access.Ring, "ring the job "+j.Name, j.Owner); err != nil {
+		return nil, err
+	}
+	v := &fault.Invalid{What: fmt.Sprintf("job %q", j.Name)}
+	if ask.Rehearse && who.Mail == "" {
+		v.Add("rehearse", "you have no mail address that the results could go to; ask an administrator to add it")
+	}
+	place, err := zone.Load(j.Zone)
+	if err != nil {
+		return nil, err
+	}
+	now := e.o.Now()
+	times := []pastRing{{Ring: rule.Ring{Due: now, Nominal: now}}}
+	why := "Rung by " + who.Name + "."
+	if ask.From != "" {
+		if times, err = e.past(ctx, v, j, place, ask); err != nil {
+			return nil, err
+		}
+	}
+	if ask.Rehearse {
+		why = "Rehearsed by " + who.Name + "."
+	}
+	runs := make([]store.NewRun, 0, len(times))
+	for _, at := range times {
+		given := ask.Values.Over(at.given)
+		if len(runs) == 0 {
+			if err := e.checkValues(ctx, v, "values", j.Definition, given, true); err != nil {
+				return nil, err
+			}
+		}
+		run := e.newRun(j, who, given, at.Ring, why)
+		run.Rehearsal = ask.Rehearse
+		run.Gated = run.Gated && !ask.Rehearse
+		if ask.From != "" {
+			run.Why = fmt.Sprintf("%s For %s, as if it had rung then.", why, at.Nominal.In(place).Format("Mon 2 January 2006 15:04 MST"))
+		}
+		runs = append(runs, run)
+	}
+	if err := v.Err(); err != nil {
+		return nil, err
+	}
+	return e.add(ctx, who, "ring", j, runs, map[string]any{"values": ask.Values, "rehearsal": ask.Rehearse, "from": ask.From, "to": ask.To})
+}
+
+// newRun is a run of a job that somebody asked for.
+func (e *Engine) newRun(j job.Job, who job.Person, given job.Values, at rule.Ring, why string) store.NewRun {
+	return store.NewRun{
+		JobID: j.ID, Job: j.Name, JobVersion: j.Version, Why: why, AskedBy: &who.ID, Nominal: at.Nominal, Due: at.Due, Zone: j.Zone, Given: given,
+		Priority: j.Priority, Gated: j.WithDefaults().Overlap != job.OverlapTogether,
+	}
+}
+
+// add numbers and writes runs that somebody asked for.
+func (e *Engine) add(ctx context.Context, who job.Person, act string, j job.Job, runs []store.NewRun, told map[string]any) ([]job.Run, error) {
+	var made []job.Run
+	err := e.store.Do(ctx, func(t *store.Tx) error {
+		ids, err := t.RunIDs(ctx, len(runs))
+		if err != nil {
+			return err
+		}
+		labels, err := t.Labels(ctx, j.ID)
+		if err != nil {
+			return err
+		}
+		now := e.o.Now()
+		frozen, err := t.FreezeOver(ctx, now, now)
+		if err != nil {
+			return err
+		}
+		for i := range runs {
+			runs[i].ID, runs[i].Labels = ids[i], labels
+			if f := freezeOf(frozen, labels, now); f != nil {
+				runs[i].Reason = "held back: " + heldBack(*f)
+			}
+		}
+		if err := t.AddRuns(ctx, runs); err != nil {
+			return err
+		}
+		told["runs"] = ids
+		if err := t.Audit(ctx, who.Login, act, "job", j.Name, nil, told); err != nil {
+			return err
+		}
+		made = nil
+		for _, id := range ids {
+			run, err := t.Run(ctx, id)
+			if err != nil {
+				return err
+			}
+			made = append(made, run)
+		}
+		return nil
+	})
+	return made, err
+}
+
+// pastRing is a time at which a rule rang, with its trigger's values.
+type pastRing struct {
+	rule.Ring
+	given job.Values
+}
+
+// past lists the times at which the rules of a job rang on some dates; where
+// they did not, or it has none, the date itself.
+func (e *Engine) past(ctx context.Context, v *fault.Invalid, j job.Job, place *time.Location, ask Ask) ([]pastRing, error) {
+	if err := e.times.refresh(ctx, e.store); err != nil {
+		return nil, err
+	}
+	from, err := time.ParseInLocation(time.DateOnly, ask.From, place)
+	if err != nil {
+		v.Add("from", "%q is no date; write it as 2026-11-23", ask.From)
+		return nil, v.Err()
+	}
+	to := from
+	if ask.To != "" {
+		if to, err = time.ParseInLocation(time.DateOnly, ask.To, place); err != nil || to.Before(from) {
+			v.Add("to", "%q is no date from %s on; write it as 2026-11-23", ask.To, ask.From)
+			return nil, v.Err()
+		}
+	}
+	end := to.AddDate(0, 0, 1)
+	if end.Sub(from) > 3700*24*time.Hour {
+		v.Add("to", "these are more than ten years; ask for less at once")
+		return nil, v.Err()
+	}
+	rang := map[string]bool{}
+	var times []pastRing
+	for _, t := range j.Triggers {
+		if t.Rule == "" {
+			continue
+		}
+		r, err := e.times.rule(t.Timing, j.Zone, j.Calendars)
+		if err != nil {
+			return nil, err
+		}
+		for ring, ok := r.Step(from.Add(-time.Second)); ok && ring.Due.Before(end) && len(times) <= maxPast; ring, ok = r.Step(ring.Due) {
+			if ring.Passed {
+				continue
+			}
+			rang[ring.Due.In(place).Format(time.DateOnly)] = true
+			times = append(times, pastRing{Ring: ring, given: t.Values})
+		}
+	}
+	if ask.To == "" && !rang[ask.From] {
+		times = append(times, pastRing{Ring: rule.Ring{Due: from, Nominal: from}})
+	}
+	switch {
+	case len(times) == 0:
+		v.Add("from", "the job rang at no time from %s to %s; ask for one date to run it for that date all the same", ask.From, ask.To)
+	case len(times) > maxPast:
+		v.Add("to", "these are more than %d runs; ask for fewer dates at once", maxPast)
+	}
+	slices.SortStableFunc(times, func(a, b pastRing) int { return a.Due.Compare(b.Due) })
+	return times, v.Err()
+}
+
+// More is how somebody asks for more of a run.
+type More struct {
+	Whole  bool       // from the start, as a new run; otherwise it goes on where it failed or was held
+	Values job.Values // in place of those that were given, for a whole run
+	Anyway bool       // what is blank or unusual is sent
+}
+
+// Again repeats a run as a new one, or lets it go on where it failed or was
+// held. Who has received something does not get it again from a run that goes on.
+func (e *Engine) Again(ctx context.Context, who job.Person, id job.RunID, more More) (job.Run, error) {
+	run, err := e.store.Run(ctx, id)
+	if err != nil {
+		return run, err
+	}
+	j, err := e.store.Job(ctx, strconv.FormatInt(run.JobID, 10))
+	if err != nil {
+		return run, err
+	}
+	if err := access.May(who, access.Ring, "run the job "+j.Name+" again", j.Owner); err != nil {
+		return run, err
+	}
+	v := &fault.Invalid{What: fmt.Sprintf("run %s", id)}
+	if more.Whole {
+		given := run.Given
+		if more.Values != nil {
+			given = more.Values.Over(given)
+		}
+		if err := e.checkValues(ctx, v, "values", j.Definition, given, true); err != nil {
+			return run, err
+		}
+		if err := v.Err(); err != nil {
+			return run, err
+		}
+		again := e.newRun(j, who, given, rule.Ring{Due: run.Due, Nominal: run.Nominal}, fmt.Sprintf("Run %s made again by %s.", id, who.Name))
+		again.Again, again.TriggerID, again.Anyway, again.Rehearsal = &id, run.TriggerID, more.Anyway, run.Rehearsal
+		again.Gated = again.Gated && !run.Rehearsal
+		made, err := e.add(ctx, who, "run again", j, []store.NewRun{again}, map[string]any{"again": id})
+		if err != nil {
+			return run, err
+		}
+		return made[0], nil
+	}
+	if len(more.Values) > 0 {
+		v.Add("values", "new values need a whole run: what was done before was done with the old ones")
+		return run, v.Err()
+	}
+	err = e.store.Do(ctx, func(t *store.Tx) error {
+		if run, err = t.LockRun(ctx, id); err != nil {
+			return err
+		}
+		went := false
+		if run.State.Ended() && run.State != job.RunPassedOver || run.State == job.RunDelivering {
+			if went, err = t.GoOn(ctx, run, j.Version, more.Anyway, "goes on where it stopped, asked by "+who.Name); err != nil {
+				return err
+			}
+		}
+		if !went {
+			v.Add("", "the run is %s (%s): nothing in it failed or was held; make it again as a whole", run.State, run.Reason)
+			return v.Err()
+		}
+		if err := t.Audit(ctx, who.Login, "go on", "run", id.String(), map[string]any{"state": run.State}, map[string]any{"anyway": more.Anyway}); err != nil {
+			return err
+		}
+		run, err = t.Run(ctx, id)
+		return err
+	})
+	return run, err
+}
+
+// Cancel ends a run: what has not begun does not begin, what works is stopped,
+// what is being handed over may still arrive.
+func (e *Engine) Cancel(ctx context.Context, who job.Person, id job.RunID) (job.Run, error) {
+	var run job.Run
+	err := e.store.Do(ctx, func(t *store.Tx) error {
+		var err error
+		if run, err = t.Run(ctx, id); err != nil {
+			return err
+		}
+		j, err := t.Job(ctx, strconv.FormatInt(run.JobID, 10))
+		if err != nil {
+			return err
+		}
+		if err := access.May(who, access.Ring, "cancel runs of "+j.Name, j.Owner); err != nil {
+			return err
+		}
+		if run, err = t.LockRun(ctx, id); err != nil {
+			return err
+		}
+		if run.State.Ended() {
+			return &fault.Invalid{Wrong: []fault.Wrong{{Sentence: fmt.Sprintf("run %s has ended already: it is %s", id, run.State)}}}
+		}
+		if err := t.Cancel(ctx, run, "cancelled by "+who.Name); err != nil {
+			return err
+		}
+		if err := t.Audit(ctx, who.Login, "cancel", "run", id.String(), map[string]any{"state": run.State}, nil); err != nil {
+			return err
+		}
+		was := run
+		if run, err = t.Run(ctx, id); err != nil {
+			return err
+		}
+		return e.outcomes(ctx, t, []store.RunMove{{Run: was, To: run.State}})
+	})
+	return run, err
+}

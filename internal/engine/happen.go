@@ -1,0 +1,372 @@
+package engine
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"ironbell/internal/access"
+	"ironbell/internal/core/expr"
+	"ironbell/internal/core/fault"
+	"ironbell/internal/core/job"
+	"ironbell/internal/core/policy"
+	"ironbell/internal/core/zone"
+	"ironbell/internal/event"
+	"ironbell/internal/store"
+)
+
+// Report records an event that was reported from outside and starts the jobs
+// that wait for it, before anybody is answered. An event of the same source and
+// id starts nothing a second time.
+func (e *Engine) Report(ctx context.Context, who job.Person, ev job.Event) (started []job.RunID, fresh bool, err error) {
+	if err := access.May(who, access.Ring, "report events", ""); err != nil {
+		return nil, false, err
+	}
+	err = e.store.Do(ctx, func(t *store.Tx) error {
+		var err error
+		started, fresh, err = e.raise(ctx, t, ev, &who.ID, nil)
+		return err
+	})
+	return started, fresh, err
+}
+
+// raise records an event and starts what waits for it.
+func (e *Engine) raise(ctx context.Context, t *store.Tx, ev job.Event, by *int64, run *job.RunID) (started []job.RunID, fresh bool, err error) {
+	row, fresh, err := t.PutEvent(ctx, ev, by, run)
+	if err != nil || !fresh {
+		return nil, fresh, err
+	}
+	waiters, err := t.WaitersForEvent(ctx, ev.Type)
+	if err != nil || len(waiters) == 0 {
+		return nil, fresh, err
+	}
+	facts, err := event.Facts(ev)
+	if err != nil {
+		return nil, fresh, err
+	}
+	if err := e.times.refresh(ctx, t); err != nil {
+		return nil, fresh, err
+	}
+	for _, w := range waiters {
+		if !event.Matches(w.Waits.V.For[w.Place], event.Happening{Event: &ev}) {
+			continue
+		}
+		what := fmt.Sprintf("event %s of %s", ev.Type, ev.Source)
+		if ev.Subject != "" {
+			what += " about " + ev.Subject
+		}
+		id, err := e.happen(ctx, t, w, store.Happened{Place: w.Place, Nominal: ev.Time, What: what}.WithFacts(facts))
+		if err != nil {
+			return nil, fresh, err
+		}
+		if id != 0 {
+			started = append(started, id)
+		}
+	}
+	if len(started) > 0 {
+		err = t.EventStarted(ctx, row, started)
+	}
+	return started, fresh, err
+}
+
+// outcomes starts what waits for the outcomes of runs that have ended. Each
+// waits for an outcome of a run once, however often it is revised. Rehearsals
+// start nothing.
+func (e *Engine) outcomes(ctx context.Context, t *store.Tx, ended []store.RunMove) error {
+	ended = slices.DeleteFunc(ended, func(m store.RunMove) bool { return m.Run.Rehearsal })
+	jobs := make([]int64, len(ended))
+	for i, m := range ended {
+		jobs[i] = m.Run.JobID
+	}
+	if len(jobs) == 0 {
+		return nil
+	}
+	waiters, by, err := t.WaitersForJobs(ctx, jobs)
+	if err != nil || len(waiters) == 0 {
+		return err
+	}
+	if err := e.times.refresh(ctx, t); err != nil {
+		return err
+	}
+	for _, m := range ended {
+		if !slices.Contains(by, m.Run.JobID) {
+			continue
+		}
+		before, err := t.Announce(ctx, m.Run.ID, m.To)
+		if err != nil {
+			return err
+		}
+		run := m.Run
+		run.State = m.To
+		for i, w := range waiters {
+			c := w.Waits.V.For[w.Place]
+			heard := slices.ContainsFunc(c.Outcomes(), func(s job.RunState) bool { return slices.Contains(before, string(s)) })
+			if by[i] != run.JobID || heard || !event.Matches(c, event.Happening{Run: &run}) {
+				continue
+			}
+			if _, err := e.happen(ctx, t, w, store.Happened{Place: w.Place, Nominal: run.Nominal, What: fmt.Sprintf("%s is %s (run %s)", run.Job, run.State, run.ID)}); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// happen notes that a condition of a trigger has come about. When that completes
+// what the trigger waits for, the run that its rule rang begins, or a run is made.
+func (e *Engine) happen(ctx context.Context, t *store.Tx, w store.Waiter, h store.Happened) (job.RunID, error) {
+	wait := w.Waits.V.WithDefaults()
+	now := e.o.Now()
+	h.TriggerID, h.At = w.TriggerID, now
+	var since time.Time
+	if wait.Match == job.MatchWindow {
+		since = now.Add(-time.Duration(wait.Within))
+	} else {
+		day, err := e.businessDay(w, h.Nominal)
+		if err != nil {
+			return 0, err
+		}
+		h.Bunch = day
+	}
+	all, err := t.PutHappened(ctx, h, since)
+	if err != nil || !complete(wait, w.Rule != "", all) {
+		return 0, err
+	}
+	if err := t.DropHappened(ctx, w.TriggerID, h.Bunch); err != nil {
+		return 0, err
+	}
+	var whats []string
+	var waiting *job.RunID
+	nominal := all[0].Nominal
+	facts := map[string]any{}
+	for _, a := range all {
+		if a.Place == store.PlaceOfRule {
+			waiting, nominal = a.RunID, a.Nominal
+			continue
+		}
+		whats = append(whats, a.What)
+		if len(a.Facts.V) > 0 {
+			facts = a.Facts.V
+		}
+		if waiting == nil && a.Nominal.After(nominal) {
+			nominal = a.Nominal
+		}
+	}
+	given, err := take(wait, w.Given.V, facts)
+	if err != nil {
+		given = w.Given.V
+		whats = append(whats, fmt.Sprintf("its values could not be taken from the event: %s", err))
+	}
+	why := upper(strings.Join(whats, "; ")) + "."
+	if waiting != nil {
+		_, err := t.Release(ctx, *waiting, now.Add(delayOf(w.Delay)), given, "for its turn; what it waited for has happened: "+strings.Join(whats, "; "))
+		return *waiting, err
+	}
+	return e.startBy(ctx, t, w, given, nominal, why)
+}
+
+// complete tells whether enough has happened.
+func complete(w job.Wait, rule bool, all []store.Happened) bool {
+	rang, others := false, 0
+	for _, h := range all {
+		if h.Place == store.PlaceOfRule {
+			rang = true
+		} else {
+			others++
+		}
+	}
+	if rule && !rang {
+		return false
+	}
+	if w.Need == job.NeedAny {
+		return others > 0
+	}
+	return others == len(w.For)
+}
+
+// businessDay is the day that an instant belongs to: its date in the trigger's
+// zone; when the job goes by calendars, a closed day belongs to the open day
+// before it.
+func (e *Engine) businessDay(w store.Waiter, at time.Time) (string, error) {
+	place, err := zone.Load(w.Zone)
+	if err != nil {
+		return "", fmt.Errorf("the zone of a trigger: %w", err)
+	}
+	day := at.In(place)
+	c, err := e.times.calendar(w.Calendars.V)
+	if err != nil {
+		return "", err
+	}
+	const longest = 60 // days that a house may be closed on end
+	if c != nil {
+		for n := 0; !c.Open(day.Year(), int(day.Month())).Has(day.Day()) && n < longest; n++ {
+			day = day.AddDate(0, 0, -1)
+		}
+	}
+	return day.Format(time.DateOnly), nil
+}
+
+// take gives the values of a run: the trigger's, with those taken from the event.
+func take(w job.Wait, given job.Values, facts map[string]any) (job.Values, error) {
+	out := given.Over(nil)
+	for name, v := range w.Take {
+		text, ok := v.(string)
+		if !ok {
+			out[name] = v
+			continue
+		}
+		if len(facts) == 0 && strings.Contains(text, "{") {
+			continue // no event is among what happened
+		}
+		parsed, err := expr.Parse(text, expr.Names{Event: true})
+		if err != nil {
+			return nil, err
+		}
+		filled, err := parsed.Fill(expr.Facts{Event: facts, Date: time.Now()})
+		if err != nil {
+			return nil, err
+		}
+		out[name] = filled
+	}
+	return out, nil
+}
+
+// startBy makes a run of a job because of what happened, or records why not.
+func (e *Engine) startBy(ctx context.Context, t *store.Tx, w store.Waiter, given job.Values, nominal time.Time, why string) (job.RunID, error) {
+	now := e.o.Now()
+	open, err := t.OpenFor(ctx, w.JobID, given)
+	if err != nil {
+		return 0, err
+	}
+	d := policy.Rings(job.OutageOnce, w.Overlap, []time.Time{now}, now, false, open)[0]
+	frozen, err := t.FreezeOver(ctx, now, now)
+	if err != nil {
+		return 0, err
+	}
+	reason := ""
+	if f := freezeOf(frozen, w.Labels.V, now); f != nil {
+		reason = heldBack(*f)
+		if f.Rings == "pass over" {
+			d = policy.Decision{Decision: job.RingPassedOver, Reason: reason}
+		}
+	}
+	if d.Decision == job.RingJoined {
+		return d.Joins, t.Log(ctx, job.LogLine{Text: "joined by: " + why}, d.Joins)
+	}
+	ids, err := t.RunIDs(ctx, 1)
+	if err != nil {
+		return 0, err
+	}
+	run := store.NewRun{
+		ID: ids[0], JobID: w.JobID, Job: w.Job, JobVersion: w.JobVersion, TriggerID: &w.TriggerID, Why: why, Nominal: nominal, Due: now, Zone: w.Zone,
+		Given: given, Priority: w.Priority, Gated: w.Overlap != job.OverlapTogether, Labels: w.Labels.V, Reason: reason,
+	}
+	usual, err := t.Usual(ctx, []int64{w.JobID})
+	if err != nil {
+		return 0, err
+	}
+	if err := timeRun(&run, w.Delay, w.Deadline.V, usual[w.JobID]); err != nil {
+		return 0, err
+	}
+	if err := t.AddRuns(ctx, []store.NewRun{run}); err != nil {
+		return 0, err
+	}
+	if d.Decision == job.RingPassedOver {
+		return 0, t.PassOver(ctx, run.ID, d.Reason)
+	}
+	return run.ID, nil
+}
+
+// giveUp passes over the runs that waited in vain for what should have happened,
+// and tells their owners.
+func (e *Engine) giveUp(ctx context.Context) error {
+	return e.store.Do(ctx, func(t *store.Tx) error {
+		ids, err := t.GaveUp(ctx, reapBatch)
+		if err != nil {
+			return err
+		}
+		for _, id := range ids {
+			run, err := t.Run(ctx, id)
+			if err != nil {
+				return err
+			}
+			missing, err := e.missing(ctx, t, run)
+			if err != nil {
+				return err
+			}
+			reason := "it waited in vain for " + strings.Join(missing, " and ")
+			if err := t.PassOver(ctx, id, reason); err != nil {
+				return err
+			}
+			f := fault.New(fault.Task, "", reason, "See why it did not happen; ring the job by hand if it is to run all the same.")
+			if err := t.OpenAlert(ctx, job.Alert{
+				Kind: job.AlertMissed, Cause: fmt.Sprintf("missed:%d", run.JobID), JobID: &run.JobID, RunID: &id,
+				Happened: fmt.Sprintf("Run %s of %s did not begin: %s.", id, run.Job, reason), ForWhom: "nothing was sent to anybody by this run", Tried: "waited as long as the job says", Advice: f.Advice,
+			}); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// Missing says in words what a waiting run still waits for; nothing when it only
+// waits for its turn.
+func (e *Engine) Missing(ctx context.Context, run job.Run) ([]string, error) {
+	have, err := e.store.HappenedFor(ctx, run.ID)
+	if err != nil || len(have) == 0 {
+		return nil, err
+	}
+	return e.missing(ctx, e.store, run)
+}
+
+// missing says in words what a waiting run still waits for.
+func (e *Engine) missing(ctx context.Context, from interface {
+	HappenedFor(ctx context.Context, run job.RunID) ([]store.Happened, error)
+	TriggerWait(ctx context.Context, trigger int64) (*job.Wait, error)
+}, run job.Run,
+) ([]string, error) {
+	if run.TriggerID == nil {
+		return nil, nil
+	}
+	wait, err := from.TriggerWait(ctx, *run.TriggerID)
+	if err != nil || wait == nil {
+		return nil, err
+	}
+	have, err := from.HappenedFor(ctx, run.ID)
+	if err != nil {
+		return nil, err
+	}
+	var missing []string
+	for i, c := range wait.For {
+		if !slices.ContainsFunc(have, func(h store.Happened) bool { return h.Place == i }) {
+			missing = append(missing, event.Reading(c))
+		}
+	}
+	return missing, nil
+}
+
+// waitReading says in words what a trigger waits for.
+func waitReading(w job.Wait) string {
+	w = w.WithDefaults()
+	parts := make([]string, 0, len(w.For))
+	for _, c := range w.For {
+		parts = append(parts, event.Reading(c))
+	}
+	between := " and "
+	if w.Need == job.NeedAny {
+		between = " or "
+	}
+	text := strings.Join(parts, between)
+	if len(w.For) > 1 && w.Need == job.NeedAll {
+		if w.Match == job.MatchDay {
+			return text + ", for the same day"
+		}
+		return text + ", within " + w.Within.String()
+	}
+	return text
+}
+
+func delayOf(seconds float64) time.Duration { return time.Duration(seconds * float64(time.Second)) }

@@ -1,0 +1,214 @@
+package engine
+
+import (
+	"context"
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"ironbell/internal/access"
+	"ironbell/internal/core/fault"
+	"ironbell/internal/core/job"
+	"ironbell/internal/store"
+)
+
+// Freeze holds back all that carries a label, from and to an instant; without
+// an end until it is lifted.
+func (e *Engine) Freeze(ctx context.Context, who job.Person, f store.Freeze) (store.Freeze, error) {
+	if err := access.May(who, access.Administer, "", ""); err != nil {
+		return f, err
+	}
+	v := &fault.Invalid{What: "the freeze"}
+	if err := e.checkLabel(ctx, v, "label", f.Label); err != nil {
+		return f, err
+	}
+	now := e.o.Now()
+	if f.From.IsZero() {
+		f.From = now
+	}
+	if f.To != nil && !f.To.After(f.From) {
+		v.Add("to", "it ends before it begins")
+	}
+	if f.To != nil && f.To.Before(now) {
+		v.Add("to", "it would have ended already")
+	}
+	if f.Rings == "" {
+		f.Rings = "wait"
+	}
+	if err := v.Err(); err != nil {
+		return f, err
+	}
+	f.By = who.Name
+	err := e.store.Do(ctx, func(t *store.Tx) error {
+		var err error
+		if f, err = t.AddFreeze(ctx, f); err != nil {
+			return err
+		}
+		return t.Audit(ctx, who.Login, "freeze", "label", f.Label, nil, f)
+	})
+	return f, err
+}
+
+// Lift ends a freeze now.
+func (e *Engine) Lift(ctx context.Context, who job.Person, id int64) (store.Freeze, error) {
+	var f store.Freeze
+	if err := access.May(who, access.Administer, "", ""); err != nil {
+		return f, err
+	}
+	err := e.store.Do(ctx, func(t *store.Tx) error {
+		var err error
+		if f, err = t.LiftFreeze(ctx, id, who.Name); err != nil {
+			return err
+		}
+		return t.Audit(ctx, who.Login, "lift", "label", f.Label, nil, map[string]any{"freeze": id})
+	})
+	return f, err
+}
+
+// checkLabel tells what is wrong with the name of what is to be frozen or limited.
+func (e *Engine) checkLabel(ctx context.Context, v *fault.Invalid, where, label string) error {
+	kind, name, ok := strings.Cut(label, ":")
+	switch {
+	case label == "service":
+	case !ok || name == "":
+		v.Add(where, "%q names nothing; use service for everything, or source:name, destination:name, tag:name", label)
+	case kind == "tag":
+		if !tagForm.MatchString(name) {
+			v.Add(where, "%q is no tag", name)
+		}
+	case kind == "source" || kind == "destination":
+		_, err := e.store.Place(ctx, store.PlaceKind(kind), name)
+		if isMissing(err) {
+			v.Add(where, "there is no %s %q", kind, name)
+			return nil
+		}
+		return err
+	default:
+		v.Add(where, "%q is nothing that can be named here; use source, destination or tag", kind)
+	}
+	return nil
+}
+
+// Limits says how much may work at once, by label.
+func (e *Engine) Limits(ctx context.Context) (map[string]int, error) {
+	limits := map[string]int{}
+	_, err := e.store.Setting(ctx, store.LimitSetting, &limits)
+	return limits, err
+}
+
+// SaveLimits replaces all limits.
+func (e *Engine) SaveLimits(ctx context.Context, who job.Person, limits map[string]int) error {
+	if err := access.May(who, access.Administer, "", ""); err != nil {
+		return err
+	}
+	v := &fault.Invalid{What: "the limits"}
+	for label, n := range limits {
+		if err := e.checkLabel(ctx, v, label, label); err != nil {
+			return err
+		}
+		if n < 1 || n > 10_000 {
+			v.Add(label, "%d is no limit; use 1 to 10,000, or freeze what is to stand still", n)
+		}
+	}
+	if err := v.Err(); err != nil {
+		return err
+	}
+	before, err := e.Limits(ctx)
+	if err != nil {
+		return err
+	}
+	return e.store.Do(ctx, func(t *store.Tx) error {
+		if err := t.PutSetting(ctx, store.LimitSetting, limits); err != nil {
+			return err
+		}
+		if err := t.Tell(ctx, store.Notice{Kind: "parts"}); err != nil {
+			return err
+		}
+		return t.Audit(ctx, who.Login, "save", "setting", store.LimitSetting, before, limits)
+	})
+}
+
+// keepHouse does what is due about once an hour: the partitions to come, what
+// has ended, and what has been kept long enough.
+func (e *Engine) keepHouse(ctx context.Context) error {
+	now := time.Now()
+	for doing, do := range map[string]func() error{
+		"make the partitions of the coming months": func() error { return e.store.EnsureMonths(ctx) },
+		"forget sign-ins that have ended":          func() error { return e.store.SweepAccess(ctx) },
+		"forget what never came together":          func() error { return e.store.SweepHappened(ctx, now.AddDate(0, 0, -40)) },
+		"remove old events":                        func() error { return e.store.SweepEvents(ctx, now.AddDate(-1, 0, 0)) },
+		"remove files that were kept long enough":  func() error { return e.removeFiles(ctx) },
+		"remove old logs and runs":                 func() error { return e.sweepHistory(ctx, now) },
+		"remove old months":                        func() error { return e.store.DropMonths(ctx) },
+		"remove files that nobody knows":           func() error { return e.removeStrays(ctx, now) },
+	} {
+		if err := do(); err != nil {
+			return fmt.Errorf("%s: %w", doing, err)
+		}
+	}
+	return nil
+}
+
+// sweepHistory removes old logs and runs, once a day.
+func (e *Engine) sweepHistory(ctx context.Context, now time.Time) error {
+	if now.Sub(e.swept) < 24*time.Hour {
+		return nil
+	}
+	err := e.store.SweepHistory(ctx)
+	if err == nil {
+		e.swept = now
+	}
+	return err
+}
+
+// removeFiles removes the files of runs and messages that have been kept for
+// as long as their jobs say. Their records stay with the runs.
+func (e *Engine) removeFiles(ctx context.Context) error {
+	for ctx.Err() == nil {
+		keys, err := e.store.OldFiles(ctx, reapBatch)
+		if err != nil || len(keys) == 0 {
+			return err
+		}
+		for _, k := range keys {
+			if err := e.files.Remove(k.Key); err != nil {
+				return err
+			}
+		}
+		if err := e.store.FilesRemoved(ctx, keys); err != nil {
+			return err
+		}
+		if len(keys) < reapBatch {
+			return nil
+		}
+	}
+	return ctx.Err()
+}
+
+// strayAge is how old a file must be that no record names before it is removed:
+// older than any task may take.
+const strayAge = 48 * time.Hour
+
+// removeStrays removes what nodes that died left in the store of artifacts: one
+// of its 256 folders at each call.
+func (e *Engine) removeStrays(ctx context.Context, now time.Time) error {
+	folder := strconv.FormatInt(256+now.Unix()/int64(upkeep/time.Second)%256, 16)[1:]
+	old, err := e.files.Older(folder, now.Add(-strayAge))
+	if err != nil || len(old) == 0 {
+		return err
+	}
+	known, err := e.store.KnownKeys(ctx, old)
+	if err != nil {
+		return err
+	}
+	for _, key := range old {
+		if known[key] {
+			continue
+		}
+		if err := e.files.Remove(key); err != nil {
+			return err
+		}
+		e.o.Log.Info("removed a file that no record names", "key", key)
+	}
+	return nil
+}

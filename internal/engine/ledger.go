@@ -1,0 +1,133 @@
+package engine
+
+import (
+	"context"
+
+	"ironbell/internal/core/job"
+	"ironbell/internal/store"
+)
+
+const (
+	maxGroup   = 200 // entries in one transaction
+	maxEntries = 256 // that wait for theirs
+)
+
+// entry is what one part has to write, and who waits for it.
+type entry struct {
+	store.Entry
+	events []raised // by its tasks
+	failed *failure // that the owner must hear of
+	found  []alertOf
+	done   chan error
+}
+
+// record writes an entry and tells whether it was written: store.ErrStale when
+// another node has the part now. It always waits for the answer, which is
+// bounded, so that nobody acts on what may yet be written.
+func (e *Engine) record(_ context.Context, en *entry) error {
+	en.Node = e.o.Node
+	en.done = make(chan error, 1)
+	e.entries <- en
+	return <-en.done
+}
+
+// ledger writes what happened to claimed parts, until entries is closed. While
+// one transaction is under way, what comes meanwhile gathers and goes into the
+// next together: many small outcomes cost one commit, and a single one waits
+// for nobody.
+func (e *Engine) ledger(ctx context.Context) {
+	for en := range e.entries {
+		group := []*entry{en}
+		for more := true; more && len(group) < maxGroup; {
+			select {
+			case en, ok := <-e.entries:
+				if more = ok; ok {
+					group = append(group, en)
+				}
+			default:
+				more = false
+			}
+		}
+		e.writeGroup(ctx, group)
+	}
+}
+
+// writeGroup writes entries in one transaction; when that fails each by itself,
+// so that a broken one harms nobody else.
+func (e *Engine) writeGroup(ctx context.Context, group []*entry) {
+	ctx, stop := ending(ctx)
+	defer stop()
+	err := e.write(ctx, group)
+	if err != nil && len(group) > 1 {
+		for _, en := range group {
+			en.done <- result(en, e.write(ctx, []*entry{en}))
+		}
+		return
+	}
+	for _, en := range group {
+		en.done <- result(en, err)
+	}
+	if err == nil {
+		e.crash(crashSettled)
+	}
+}
+
+func result(en *entry, err error) error {
+	if err == nil {
+		err = en.Err
+	}
+	return err
+}
+
+// write writes entries and settles what they end, in one transaction.
+func (e *Engine) write(ctx context.Context, group []*entry) error {
+	return e.store.Do(ctx, func(t *store.Tx) error {
+		rows := make([]*store.Entry, len(group))
+		for i, en := range group {
+			rows[i] = &en.Entry
+		}
+		if err := t.WriteEntries(ctx, rows); err != nil {
+			return err
+		}
+		var ended []job.RunID
+		for _, en := range group {
+			if en.Err != nil {
+				e.refused(en)
+				continue
+			}
+			if err := e.consequences(ctx, t, en); err != nil {
+				return err
+			}
+			if en.Part != nil {
+				ended = append(ended, en.Claim.RunID)
+			}
+		}
+		e.crash(crashSettle)
+		return e.settleRuns(ctx, t, ended)
+	})
+}
+
+// refused counts a write of a node whose lease had gone.
+func (e *Engine) refused(en *entry) {
+	e.stale.Add(1)
+	e.o.Log.Warn("a write was refused: another node has this work now", "run", en.Claim.RunID.String(), "part", en.Claim.Part, "lease", en.Claim.LeaseNo)
+}
+
+// consequences raises the events of an entry's tasks and opens its alerts.
+func (e *Engine) consequences(ctx context.Context, t *store.Tx, en *entry) error {
+	run := en.Claim.RunID
+	for _, r := range en.events {
+		if _, _, err := e.raise(ctx, t, r.event, nil, &run); err != nil {
+			return err
+		}
+	}
+	for _, a := range en.found {
+		if err := e.foundAlert(ctx, t, en.Claim, a); err != nil {
+			return err
+		}
+	}
+	if en.failed != nil {
+		return e.failureAlert(ctx, t, en.Claim, en.failed)
+	}
+	return nil
+}

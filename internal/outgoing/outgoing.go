@@ -1,0 +1,150 @@
+// Package outgoing makes HTTP requests to addresses that people wrote into jobs
+// and destinations. It keeps them away from the machine itself and from the
+// house's own networks, unless the operator allowed an address, so that nobody
+// reaches through the service what they may not reach themselves.
+package outgoing
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"net/http"
+	"net/netip"
+	"net/url"
+	"slices"
+	"strings"
+	"syscall"
+	"time"
+
+	"ironbell/internal/core/fault"
+
+	"code.dny.dev/ssrf"
+)
+
+// maxRedirects is how many times a request may be sent on.
+const maxRedirects = 5
+
+// Guard makes requests. It may be used by several goroutines.
+type Guard struct {
+	allowed []string // host:port
+	client  *http.Client
+}
+
+// refused says that an address is an internal one.
+type refused struct{ address string }
+
+func (e *refused) Error() string {
+	return fmt.Sprintf("%s is an address of this machine or its own networks, which is not allowed", e.address)
+}
+
+// New makes a guard that lets through to public addresses, and to the internal
+// ones that are named as host:port.
+func New(allowed []string) *Guard {
+	g := &Guard{allowed: allowed}
+	public := ssrf.New(ssrf.WithAnyPort())
+	control := func(_ context.Context, network, address string, c syscall.RawConn) error {
+		if err := public.Safe(network, address, c); err != nil && !g.permits(address) {
+			return &refused{address}
+		}
+		return nil
+	}
+	dialer := &net.Dialer{Timeout: 10 * time.Second, ControlContext: control}
+	g.client = &http.Client{
+		Transport: &http.Transport{
+			DialContext: dialer.DialContext, TLSHandshakeTimeout: 10 * time.Second, ResponseHeaderTimeout: 2 * time.Minute,
+			MaxIdleConnsPerHost: 4, IdleConnTimeout: time.Minute, MaxResponseHeaderBytes: 64 << 10,
+		},
+		CheckRedirect: func(_ *http.Request, via []*http.Request) error {
+			if len(via) >= maxRedirects {
+				return fmt.Errorf("it was sent on more than %d times", maxRedirects)
+			}
+			return nil
+		},
+	}
+	return g
+}
+
+// permits tells whether the operator allowed an internal address. Names are
+// looked up, so that what is allowed by name is allowed at its address only.
+func (g *Guard) permits(address string) bool {
+	if slices.Contains(g.allowed, address) {
+		return true
+	}
+	at, err := netip.ParseAddrPort(address)
+	if err != nil {
+		return false
+	}
+	for _, a := range g.allowed {
+		host, port, err := net.SplitHostPort(a)
+		if err != nil || port != fmt.Sprint(at.Port()) {
+			continue
+		}
+		ctx, stop := context.WithTimeout(context.Background(), 5*time.Second)
+		ips, err := net.DefaultResolver.LookupNetIP(ctx, "ip", host)
+		stop()
+		if err == nil && slices.ContainsFunc(ips, func(ip netip.Addr) bool { return ip.Unmap() == at.Addr().Unmap() }) {
+			return true
+		}
+	}
+	return false
+}
+
+// CheckURL tells what is wrong with an address.
+func CheckURL(text string) error {
+	u, err := url.Parse(text)
+	switch {
+	case err != nil || u.Host == "":
+		return fmt.Errorf("%q is no address; write it as https://host/path", text)
+	case u.Scheme != "http" && u.Scheme != "https":
+		return fmt.Errorf("%q does not begin with http:// or https://", text)
+	case u.User != nil:
+		return errors.New("the address holds a name or password; they belong into the credentials of a source or destination")
+	}
+	return nil
+}
+
+// Do makes a request. Its fault says whether trying again may help; doing says
+// what was tried.
+func (g *Guard) Do(r *http.Request, doing string) (*http.Response, error) {
+	r.Header.Set("User-Agent", "ironbell")
+	res, err := g.client.Do(r) //nolint:gosec // the dialer checks where it leads
+	if err == nil {
+		return res, nil
+	}
+	if cause := context.Cause(r.Context()); cause != nil {
+		if errors.Is(cause, context.DeadlineExceeded) {
+			return nil, fault.Wrap(errors.New("it took longer than its time limit"), fault.Passing, fault.Task, doing, "Make the task's time limit longer, or the other side faster.")
+		}
+		return nil, cause
+	}
+	var no *refused
+	if errors.As(err, &no) {
+		return nil, fault.Wrap(no, fault.Lasting, fault.Task, doing, "An operator can allow it with the flag -allow-internal of ironbell serve.")
+	}
+	var wrapped *url.Error
+	if errors.As(err, &wrapped) {
+		err = wrapped.Err
+	}
+	class := fault.Lasting
+	var name *net.DNSError
+	if fault.ByNetwork(err) || errors.As(err, &name) || strings.HasSuffix(err.Error(), "EOF") {
+		class = fault.Passing
+	}
+	return nil, fault.Wrap(errors.New(fault.Reason(err)), class, fault.Task, doing, "Check the address, and that its server can be reached from this machine.")
+}
+
+// Refusal reads the status of an answer that is no success: what the server
+// said, and whether it may change its mind (RFC 9110 section 15).
+func Refusal(res *http.Response, doing string) error {
+	if res.StatusCode < 400 {
+		return nil
+	}
+	class := fault.Lasting
+	switch res.StatusCode {
+	case http.StatusRequestTimeout, http.StatusTooEarly, http.StatusTooManyRequests, http.StatusInternalServerError,
+		http.StatusBadGateway, http.StatusServiceUnavailable, http.StatusGatewayTimeout:
+		class = fault.Passing
+	}
+	return fault.Wrap(fmt.Errorf("the server answered %s", res.Status), class, fault.Task, doing, "")
+}

@@ -1,0 +1,97 @@
+package store
+
+import (
+	"context"
+	"time"
+
+	"ironbell/internal/core/job"
+
+	"github.com/jmoiron/sqlx"
+)
+
+// Cancel ends the parts and deliveries of a locked run that have not ended, and
+// the run. Whoever works on it loses its lease.
+func (t *Tx) Cancel(ctx context.Context, run job.Run, reason string) error {
+	for _, write := range []string{
+		`UPDATE parts SET state = 'cancelled', reason = $2, lease_no = lease_no + 1, lease_until = NULL, ended_at = clock_timestamp() WHERE run_id = $1 AND state IN ('waiting', 'running')`,
+		`UPDATE attempts SET state = 'lost', note = $2, ended_at = clock_timestamp() WHERE run_id = $1 AND state = 'running'`,
+		`UPDATE deliveries SET state = 'failed', answer = $2, class = 'lasting', settled_at = clock_timestamp() WHERE run_id = $1 AND state = 'waiting'`,
+	} {
+		if _, err := t.ext.ExecContext(ctx, write, run.ID, reason); err != nil {
+			return wrap(err, "cancel the run")
+		}
+	}
+	if err := t.Tell(ctx, Notice{Kind: "cancel", ID: run.ID.String()}); err != nil {
+		return err
+	}
+	return t.MoveRun(ctx, run, job.RunCancelled, reason)
+}
+
+// GoOn lets the parts of a locked run that failed or were held go on where they
+// stopped, with a version of their job. The tasks that were done stay done, and
+// what was sent stays sent. ok is false when no part has anything to go on with.
+func (t *Tx) GoOn(ctx context.Context, run job.Run, version int, anyway bool, reason string) (ok bool, err error) {
+	var parts []int
+	if err := sqlx.SelectContext(ctx, t.ext, &parts, `UPDATE parts SET state = 'waiting', reason = $2, ready_at = now(), turn = now() - make_interval(mins => priority), ended_at = NULL,
+			lease_no = greatest(lease_no, 1), held = false, anyway = anyway OR $3
+		WHERE run_id = $1 AND state IN ('failed', 'partly', 'blank', 'cancelled') RETURNING part`, run.ID, reason, anyway); err != nil {
+		return false, wrap(err, "let the run go on")
+	}
+	if len(parts) == 0 {
+		return false, nil
+	}
+	// What was held is looked at again; what was found stands when it is to be
+	// sent as it is, and is otherwise found anew.
+	if _, err := t.ext.ExecContext(ctx, `UPDATE attempts SET again = true WHERE run_id = $1 AND part = ANY($2)
+		AND (state IN ('failed', 'unknown', 'lost', 'passed over') OR NOT $3 AND (state = 'blank' OR unusual <> ''))`, run.ID, parts, anyway); err != nil {
+		return false, wrap(err, "let the tasks be tried again")
+	}
+	if _, err := t.ext.ExecContext(ctx, `UPDATE runs SET job_version = $2 WHERE id = $1`, run.ID, version); err != nil {
+		return false, wrap(err, "give the run the job's version")
+	}
+	if run.State != job.RunWaiting && run.State != job.RunRunning {
+		if err := t.MoveRun(ctx, run, job.RunWaiting, reason); err != nil {
+			return false, err
+		}
+	}
+	return true, t.Tell(ctx, Notice{Kind: "parts"})
+}
+
+// Warned is a run whose owner is to be warned of its deadline.
+type Warned struct {
+	ID        job.RunID  `db:"id"`
+	JobID     int64      `db:"job_id"`
+	Job       string     `db:"job_name"`
+	Zone      string     `db:"zone"`
+	Deadline  time.Time  `db:"deadline"`
+	StartedAt *time.Time `db:"started_at"`
+}
+
+// TakeWarnings gives the runs whose owners are to be warned of a deadline, each once
+// before it and once after.
+func (t *Tx) TakeWarnings(ctx context.Context, limit int) ([]Warned, error) {
+	var due []Warned
+	err := sqlx.SelectContext(ctx, t.ext, &due, `WITH due AS (
+			SELECT id FROM runs WHERE warn_at <= now() ORDER BY warn_at LIMIT $1 FOR UPDATE SKIP LOCKED)
+		UPDATE runs r SET warn_at = CASE WHEN r.deadline > now() THEN r.deadline END FROM due WHERE r.id = due.id
+		RETURNING r.id, r.job_id, r.job_name, r.zone, r.deadline, r.started_at`, limit)
+	return due, wrap(err, "find the deadlines that are near")
+}
+
+// SetWarning sets when the owner of an open run is warned.
+func (q q) SetWarning(ctx context.Context, id job.RunID, at time.Time) error {
+	_, err := q.ext.ExecContext(ctx, `UPDATE runs SET warn_at = $2 WHERE id = $1 AND warn_at IS NOT NULL`, id, at)
+	return wrap(err, "set the warning")
+}
+
+// Usual is how long the good runs of jobs usually take, in seconds by job.
+func (q q) Usual(ctx context.Context, jobs []int64) (map[int64]float64, error) {
+	last, err := q.LastRuns(ctx, jobs)
+	usual := make(map[int64]float64, len(last))
+	for id, l := range last {
+		if l.Usual != nil {
+			usual[id] = *l.Usual
+		}
+	}
+	return usual, err
+}

@@ -1,0 +1,171 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"regexp"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+)
+
+// OldFile is a file that has been kept long enough.
+type OldFile struct {
+	ID      int64  `db:"id"`
+	Key     string `db:"key"`
+	Message bool   `db:"message"` // of a message, otherwise an artifact
+}
+
+// OldFiles lists files that have been kept for as long as their jobs say, at
+// most limit. A message stays while one of its deliveries is open, and one file
+// that several messages share stays with the last of them.
+func (q q) OldFiles(ctx context.Context, limit int) ([]OldFile, error) {
+	var old []OldFile
+	err := sqlx.SelectContext(ctx, q.ext, &old, `WITH least AS (SELECT coalesce(min(keep_files), 90) AS days FROM jobs)
+		(SELECT a.id, a.key, false AS message FROM least, artifacts a JOIN runs r ON r.id = a.run_id LEFT JOIN jobs j ON j.id = r.job_id
+			WHERE a.removed_at IS NULL AND a.created_at < now() - make_interval(days => least(least.days, 90)) AND a.created_at < now() - make_interval(days => coalesce(j.keep_files, 90))
+				AND r.state NOT IN ('waiting', 'running') LIMIT $1)
+		UNION ALL
+		(SELECT m.id, m.key, true FROM least, messages m LEFT JOIN runs r ON r.id = m.run_id LEFT JOIN jobs j ON j.id = r.job_id
+			WHERE m.removed_at IS NULL AND m.created_at < now() - make_interval(days => least(least.days, 90)) AND m.created_at < now() - make_interval(days => coalesce(j.keep_files, 90))
+				AND NOT EXISTS (SELECT 1 FROM deliveries d WHERE d.message_id = m.id AND d.state IN ('waiting', 'sending', 'offered', 'unknown'))
+				AND NOT EXISTS (SELECT 1 FROM messages o WHERE o.run_id = m.run_id AND o.key = m.key AND o.id <> m.id AND o.created_at > m.created_at AND o.removed_at IS NULL) LIMIT $1)
+		LIMIT $1`, limit)
+	return old, wrap(err, "find files that were kept long enough")
+}
+
+// FilesRemoved records that files were removed.
+func (q q) FilesRemoved(ctx context.Context, files []OldFile) error {
+	for _, table := range []string{"artifacts", "messages"} {
+		ids := []int64{}
+		for _, f := range files {
+			if f.Message == (table == "messages") {
+				ids = append(ids, f.ID)
+			}
+		}
+		if _, err := q.ext.ExecContext(ctx, `UPDATE `+table+` SET removed_at = now() WHERE id = ANY($1)`, ids); err != nil {
+			return wrap(err, "record that files were removed")
+		}
+	}
+	return nil
+}
+
+// KnownKeys tells which of some keys a record names.
+func (q q) KnownKeys(ctx context.Context, keys []string) (map[string]bool, error) {
+	var found []string
+	err := sqlx.SelectContext(ctx, q.ext, &found, `SELECT key FROM artifacts WHERE key = ANY($1) AND removed_at IS NULL UNION SELECT key FROM messages WHERE key = ANY($1) AND removed_at IS NULL`, keys)
+	known := make(map[string]bool, len(found))
+	for _, k := range found {
+		known[k] = true
+	}
+	return known, wrap(err, "see which files are known")
+}
+
+// sweepBatch bounds the rows that one statement of a sweep removes.
+const sweepBatch = 5000
+
+// SweepHistory removes logs and runs that have been kept for as long as their
+// jobs say, batch by batch. It walks through the months that may hold any: once a
+// day is enough.
+func (q q) SweepHistory(ctx context.Context) error {
+	for _, sweep := range []struct{ what, find, remove string }{
+		{
+			"logs", `SELECT r.id FROM runs r LEFT JOIN jobs j ON j.id = r.job_id WHERE r.id > $1 AND NOT r.log_removed AND r.ended_at < now() - make_interval(days => coalesce(j.keep_log, 90))
+				AND r.id < (SELECT month_end(least(90, min(keep_log))) FROM jobs) ORDER BY r.id LIMIT $2`,
+			`WITH l AS (DELETE FROM run_log WHERE run_id = ANY($1) AND state = '') UPDATE runs SET log_removed = true WHERE id = ANY($1)`,
+		},
+		{
+			"runs", `SELECT r.id FROM runs r LEFT JOIN jobs j ON j.id = r.job_id WHERE r.id > $1 AND r.ended_at < now() - make_interval(days => coalesce(j.keep_runs, 400))
+				AND r.id < (SELECT month_end(least(400, min(keep_runs))) FROM jobs) ORDER BY r.id LIMIT $2`,
+			`WITH a AS (DELETE FROM parts WHERE run_id = ANY($1)), b AS (DELETE FROM attempts WHERE run_id = ANY($1)), c AS (DELETE FROM artifacts WHERE run_id = ANY($1)),
+				d AS (DELETE FROM run_log WHERE run_id = ANY($1)), e AS (DELETE FROM deliveries WHERE run_id = ANY($1)), f AS (DELETE FROM messages WHERE run_id = ANY($1))
+			DELETE FROM runs WHERE id = ANY($1)`,
+		},
+	} {
+		for last := int64(0); ; {
+			var ids []int64
+			if err := sqlx.SelectContext(ctx, q.ext, &ids, sweep.find, last, sweepBatch); err != nil {
+				return wrap(err, "find old "+sweep.what)
+			}
+			if len(ids) == 0 {
+				break
+			}
+			last = ids[len(ids)-1]
+			if _, err := q.ext.ExecContext(ctx, sweep.remove, ids); err != nil {
+				return wrap(err, "remove old "+sweep.what)
+			}
+		}
+	}
+	return nil
+}
+
+var partition = regexp.MustCompile(`^(runs|rings)_([0-9]{4})$`)
+
+// DropMonths drops the partitions of months in which nothing is kept any more:
+// those without runs that are older than any job keeps its runs. A partition
+// goes only when its lock is to be had at once; otherwise it goes another time.
+func (s *Store) DropMonths(ctx context.Context) error {
+	var tables []string
+	if err := sqlx.SelectContext(ctx, s.ext, &tables, `SELECT relname FROM pg_class WHERE relkind = 'r' AND relispartition AND relname ~ '^(runs|rings)_[0-9]{4}$' ORDER BY relname`); err != nil {
+		return wrap(err, "list the months")
+	}
+	var days int
+	if err := sqlx.GetContext(ctx, s.ext, &days, `SELECT greatest(400, coalesce(max(keep_runs), 400)) FROM jobs`); err != nil {
+		return wrap(err, "see how long runs are kept")
+	}
+	for _, table := range tables {
+		m := partition.FindStringSubmatch(table)
+		month, err := time.Parse("0601", m[2])
+		if err != nil || month.AddDate(0, 1, days).After(time.Now()) {
+			continue
+		}
+		if m[1] == "runs" {
+			err = s.dropMonth(ctx, m[2])
+		} else {
+			err = s.dropTable(ctx, "rings", table)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// dropMonth drops all tables of history of a month, its runs last, so that a
+// month whose runs are gone is gone.
+func (s *Store) dropMonth(ctx context.Context, month string) error {
+	var open bool
+	if err := sqlx.GetContext(ctx, s.ext, &open, `SELECT EXISTS (SELECT 1 FROM runs_`+month+` WHERE state IN ('waiting', 'running', 'delivering'))`); err != nil || open {
+		return wrap(err, "see whether the month is at rest")
+	}
+	for _, table := range []string{"run_log", "attempts", "artifacts", "deliveries", "messages", "parts", "runs"} {
+		if err := s.dropTable(ctx, table, table+"_"+month); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// dropTable detaches and drops a partition, waiting only a moment for the lock
+// that this takes on the whole table.
+func (s *Store) dropTable(ctx context.Context, parent, table string) error {
+	return s.Do(ctx, func(t *Tx) error {
+		var there bool
+		if err := sqlx.GetContext(ctx, t.ext, &there, `SELECT to_regclass($1) IS NOT NULL`, table); err != nil || !there {
+			return wrap(err, "find the partition")
+		}
+		for _, statement := range []string{`SET LOCAL lock_timeout = '200ms'`, fmt.Sprintf(`ALTER TABLE %s DETACH PARTITION %s`, parent, table), `DROP TABLE ` + table} {
+			if _, err := t.ext.ExecContext(ctx, statement); err != nil {
+				return wrap(err, "drop the partition "+table)
+			}
+		}
+		return nil
+	})
+}
+
+// Labels are a job's labels, for limits and freezes.
+func (q q) Labels(ctx context.Context, jobID int64) ([]string, error) {
+	var labels document[[]string]
+	err := sqlx.GetContext(ctx, q.ext, &labels, `SELECT array_to_json(labels) FROM jobs WHERE id = $1`, jobID)
+	return labels.V, wrap(err, "read the job's labels")
+}

@@ -1,0 +1,331 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"time"
+
+	"ironbell/internal/core/job"
+
+	"github.com/jmoiron/sqlx"
+)
+
+// Entry is what happened to one claimed part. Many entries are written in one
+// transaction; each is refused by itself when its lease was lost.
+type Entry struct {
+	Claim    Claim
+	Node     string
+	Begin    []string // tasks that begin; their tries come back in Tries
+	Ends     []TaskEnd
+	Messages []NewMessage
+	Logs     []job.LogLine
+	Part     *PartMove
+
+	Tries map[string]int // of the tasks that began
+	Err   error          // ErrStale when the lease was lost
+}
+
+// TaskEnd is how a try of a task ended, with what it made. A task that was
+// passed over was never begun: its Try is 0.
+type TaskEnd struct {
+	job.Attempt
+	Again   bool // it will be tried again
+	Totals  map[string]float64
+	Unusual string
+	Files   []job.Artifact
+}
+
+// PartMove is the end of a part, or its return to those that wait.
+type PartMove struct {
+	State  job.PartState
+	Reason string
+	Wait   time.Duration // when State is waiting
+}
+
+// WriteEntries writes entries of parts that are held; those whose lease was
+// lost get ErrStale and write nothing.
+func (t *Tx) WriteEntries(ctx context.Context, entries []*Entry) error {
+	held, err := t.held(ctx, entries)
+	if err != nil || len(held) == 0 {
+		return err
+	}
+	for _, write := range []func(context.Context, []*Entry) error{t.beginTasks, t.passOver, t.endTasks, t.keepFiles, t.freezeAll, t.logAll, t.moveParts} {
+		if err := write(ctx, held); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// held locks the entries' parts and keeps those whose lease is still theirs.
+func (t *Tx) held(ctx context.Context, entries []*Entry) ([]*Entry, error) {
+	var c columns
+	for i, e := range entries {
+		c.part(e.Claim)
+		c.n = append(c.n, int64(i))
+		c.lease = append(c.lease, e.Claim.LeaseNo)
+	}
+	var places []int
+	if err := sqlx.SelectContext(ctx, t.ext, &places, `SELECT u.n FROM parts p JOIN unnest($1::bigint[], $2::int[], $3::bigint[], $4::bigint[]) AS u(run_id, part, lease_no, n)
+			ON p.run_id = u.run_id AND p.part = u.part AND p.lease_no = u.lease_no
+		WHERE p.state = 'running' ORDER BY p.run_id, p.part FOR UPDATE OF p`, c.run, c.parts, c.lease, c.n); err != nil {
+		return nil, wrap(err, "check the leases")
+	}
+	kept := make([]*Entry, 0, len(places))
+	for _, e := range entries {
+		e.Err = ErrStale
+	}
+	for _, i := range places {
+		entries[i].Err = nil
+		kept = append(kept, entries[i])
+	}
+	return kept, nil
+}
+
+// columns collects rows for unnest.
+type columns struct {
+	run   []int64
+	parts []int32
+	lease []int64
+	n     []int64
+}
+
+func (c *columns) part(claim Claim) {
+	c.run, c.parts = append(c.run, int64(claim.RunID)), append(c.parts, int32(claim.Part)) //nolint:gosec // parts are counted
+}
+
+func (t *Tx) beginTasks(ctx context.Context, entries []*Entry) error {
+	var c columns
+	var tasks, nodes []string
+	for i, e := range entries {
+		e.Tries = map[string]int{}
+		for _, task := range e.Begin {
+			c.part(e.Claim)
+			c.n = append(c.n, int64(i))
+			tasks, nodes = append(tasks, task), append(nodes, e.Node)
+		}
+	}
+	if len(tasks) == 0 {
+		return nil
+	}
+	var begun []struct {
+		RunID job.RunID `db:"run_id"`
+		Part  int       `db:"part"`
+		Task  string    `db:"task"`
+		Try   int       `db:"try"`
+	}
+	if err := sqlx.SelectContext(ctx, t.ext, &begun, `INSERT INTO attempts (run_id, part, task, try, state, node, started_at)
+		SELECT u.run_id, u.part, u.task, 1 + coalesce((SELECT max(a.try) FROM attempts a WHERE a.run_id = u.run_id AND a.part = u.part AND a.task = u.task), 0), 'running', u.node, clock_timestamp()
+		FROM unnest($1::bigint[], $2::int[], $3::text[], $4::text[]) AS u(run_id, part, task, node)
+		RETURNING run_id, part, task, try`, c.run, c.parts, tasks, nodes); err != nil {
+		return wrap(err, "record the attempts")
+	}
+	for _, b := range begun {
+		for _, e := range entries {
+			if e.Claim.RunID == b.RunID && e.Claim.Part == b.Part {
+				e.Tries[b.Task] = b.Try
+			}
+		}
+	}
+	return nil
+}
+
+// passOver records the tasks that were passed over, which nobody began.
+func (t *Tx) passOver(ctx context.Context, entries []*Entry) error {
+	var c columns
+	var tasks, notes, nodes []string
+	for _, e := range entries {
+		for _, end := range e.Ends {
+			if end.State == job.AttemptOver {
+				c.part(e.Claim)
+				tasks, notes, nodes = append(tasks, end.Task), append(notes, end.Note), append(nodes, e.Node)
+			}
+		}
+	}
+	if len(tasks) == 0 {
+		return nil
+	}
+	_, err := t.ext.ExecContext(ctx, `INSERT INTO attempts (run_id, part, task, try, state, note, node, started_at, ended_at)
+		SELECT u.run_id, u.part, u.task, 1 + coalesce((SELECT max(a.try) FROM attempts a WHERE a.run_id = u.run_id AND a.part = u.part AND a.task = u.task), 0), 'passed over', u.note, u.node, clock_timestamp(), clock_timestamp()
+		FROM unnest($1::bigint[], $2::int[], $3::text[], $4::text[], $5::text[]) AS u(run_id, part, task, note, node)`, c.run, c.parts, tasks, notes, nodes)
+	return wrap(err, "record what was passed over")
+}
+
+func (t *Tx) endTasks(ctx context.Context, entries []*Entry) error {
+	var c columns
+	var tasks, states, notes, classes, advices, totals, unusuals []string
+	var tries []int32
+	var counts []*int64
+	var again []bool
+	for _, e := range entries {
+		for _, end := range e.Ends {
+			if end.State == job.AttemptOver {
+				continue
+			}
+			c.part(e.Claim)
+			tasks, tries, states, counts = append(tasks, end.Task), append(tries, int32(end.Try)), append(states, string(end.State)), append(counts, end.Rows) //nolint:gosec // tries are counted
+			notes, classes, advices = append(notes, end.Note), append(classes, end.Class), append(advices, end.Advice)
+			again, unusuals, totals = append(again, end.Again), append(unusuals, end.Unusual), append(totals, jsonText(end.Totals))
+		}
+	}
+	if len(tasks) == 0 {
+		return nil
+	}
+	_, err := t.ext.ExecContext(ctx, `UPDATE attempts a SET state = u.state, ended_at = clock_timestamp(), rows = u.rows, note = u.note, class = u.class, advice = u.advice,
+			again = u.again, totals = u.totals, unusual = u.unusual
+		FROM unnest($1::bigint[], $2::int[], $3::text[], $4::int[], $5::text[], $6::bigint[], $7::text[], $8::text[], $9::text[], $10::bool[], $11::jsonb[], $12::text[])
+			AS u(run_id, part, task, try, state, rows, note, class, advice, again, totals, unusual)
+		WHERE a.run_id = u.run_id AND a.part = u.part AND a.task = u.task AND a.try = u.try`,
+		c.run, c.parts, tasks, tries, states, counts, notes, classes, advices, again, totals, unusuals)
+	return wrap(err, "record the ends of the attempts")
+}
+
+func jsonText(totals map[string]float64) string {
+	if len(totals) == 0 {
+		return "{}"
+	}
+	text, err := json.Marshal(totals)
+	if err != nil {
+		return "{}" // sums that are no numbers are of no use to a condition
+	}
+	return string(text)
+}
+
+func (t *Tx) keepFiles(ctx context.Context, entries []*Entry) error {
+	for _, e := range entries {
+		for _, end := range e.Ends {
+			for _, f := range end.Files {
+				if _, err := t.ext.ExecContext(ctx, `INSERT INTO artifacts (id, run_id, part, task, try, format, name, media_type, size, sha256, row_count, key)
+					VALUES (month_id('artifact_count'), $1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11)`,
+					e.Claim.RunID, e.Claim.Part, end.Task, end.Try, f.Format, f.Name, f.MediaType, f.Size, f.SHA256, f.Rows, f.Key); err != nil {
+					return wrap(err, "record the file")
+				}
+			}
+		}
+	}
+	return nil
+}
+
+func (t *Tx) freezeAll(ctx context.Context, entries []*Entry) error {
+	for _, e := range entries {
+		for _, m := range e.Messages {
+			if _, err := t.Freeze(ctx, m); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+func (t *Tx) logAll(ctx context.Context, entries []*Entry) error {
+	var c columns
+	var tasks, levels, texts []string
+	for _, e := range entries {
+		for _, l := range e.Logs {
+			c.part(e.Claim)
+			tasks, levels, texts = append(tasks, l.Task), append(levels, level(l.Level)), append(texts, bounded(l.Text))
+		}
+	}
+	if len(texts) == 0 {
+		return nil
+	}
+	_, err := t.ext.ExecContext(ctx, `INSERT INTO run_log (run_id, part, task, level, text)
+		SELECT * FROM unnest($1::bigint[], $2::int[], $3::text[], $4::text[], $5::text[])`, c.run, c.parts, tasks, levels, texts)
+	return wrap(err, "write the log")
+}
+
+func (t *Tx) moveParts(ctx context.Context, entries []*Entry) error {
+	var c columns
+	var states, reasons []string
+	var waits []float64
+	for _, e := range entries {
+		if e.Part != nil {
+			c.part(e.Claim)
+			states, reasons, waits = append(states, string(e.Part.State)), append(reasons, bounded(e.Part.Reason)), append(waits, e.Part.Wait.Seconds())
+		}
+	}
+	if len(states) == 0 {
+		return nil
+	}
+	_, err := t.ext.ExecContext(ctx, `UPDATE parts p SET state = u.state, reason = u.reason, lease_until = NULL,
+			ended_at = CASE WHEN u.state = 'waiting' THEN NULL ELSE clock_timestamp() END,
+			ready_at = CASE WHEN u.state = 'waiting' THEN now() + make_interval(secs => u.wait) ELSE p.ready_at END
+		FROM unnest($1::bigint[], $2::int[], $3::text[], $4::text[], $5::float8[]) AS u(run_id, part, state, reason, wait)
+		WHERE p.run_id = u.run_id AND p.part = u.part`, c.run, c.parts, states, reasons, waits)
+	return wrap(err, "move the parts")
+}
+
+// Stand is how far a part has come when it is taken up again.
+type Stand struct {
+	Ended    map[string]TaskEnd // tasks that are not tried again
+	Failures map[string]int     // tries that failed, by task
+	Blanks   map[string]int     // tries that were blank or unusual, by task
+	Files    []job.Artifact     // of the tasks that ended
+}
+
+// TakeUp reads how far a part has come, and marks what its last holder left in
+// the middle: as lost, to be tried again, or as unknown when effects says that
+// the task may have changed something outside.
+func (t *Tx) TakeUp(ctx context.Context, c Claim, effects func(task string) bool) (Stand, error) {
+	s := Stand{Ended: map[string]TaskEnd{}, Failures: map[string]int{}, Blanks: map[string]int{}}
+	var all []struct {
+		job.Attempt
+		Again   bool                         `db:"again"`
+		Totals  document[map[string]float64] `db:"totals"`
+		Unusual string                       `db:"unusual"`
+	}
+	if err := sqlx.SelectContext(ctx, t.ext, &all, `SELECT part, task, try, state, rows, note, class, advice, again, totals, unusual FROM attempts
+		WHERE run_id = $1 AND part = $2 ORDER BY task, try`, c.RunID, c.Part); err != nil {
+		return s, wrap(err, "read the attempts")
+	}
+	for _, a := range all {
+		if a.State == job.AttemptRunning {
+			a.State, a.Note, a.Again = job.AttemptLost, "its node stopped; the next try begins anew", true
+			if effects(a.Task) {
+				a.State, a.Again, a.Class = job.AttemptUnknown, false, "lasting"
+				a.Note = "its node stopped in the middle, and nobody knows how far it came"
+				a.Advice = "See what it did, then let the run go on; mark the task as repeatable if it may be done twice."
+			}
+			if _, err := t.ext.ExecContext(ctx, `UPDATE attempts SET state = $5, again = $6, note = $7, class = $8, advice = $9, ended_at = now() WHERE run_id = $1 AND part = $2 AND task = $3 AND try = $4`,
+				c.RunID, c.Part, a.Task, a.Try, a.State, a.Again, a.Note, a.Class, a.Advice); err != nil {
+				return s, wrap(err, "mark what was left in the middle")
+			}
+		}
+		delete(s.Ended, a.Task)
+		switch {
+		case !a.Again:
+			s.Ended[a.Task] = TaskEnd{Attempt: a.Attempt, Totals: a.Totals.V, Unusual: a.Unusual}
+		case a.State == job.AttemptFailed:
+			s.Failures[a.Task]++
+		}
+		if a.State == job.AttemptBlank || a.Unusual != "" {
+			s.Blanks[a.Task]++
+		}
+	}
+	files, err := t.Artifacts(ctx, c.RunID, c.Part)
+	for _, f := range files {
+		if end, ok := s.Ended[f.Task]; ok && end.Try == f.Try {
+			s.Files = append(s.Files, f)
+		}
+	}
+	return s, err
+}
+
+// RetryTasks lets tasks of a held part be tried again that had ended.
+func (t *Tx) RetryTasks(ctx context.Context, c Claim, tasks []string) error {
+	_, err := t.ext.ExecContext(ctx, `UPDATE attempts SET again = true WHERE run_id = $1 AND part = $2 AND task = ANY($3)`, c.RunID, c.Part, tasks)
+	return wrap(err, "let the tasks be tried again")
+}
+
+// PastRows lists the rows that a task had in the last good runs of the same
+// job, trigger, part and values, newest first, at most n. Rehearsals count not.
+func (q q) PastRows(ctx context.Context, c Claim, task string, n int) ([]int64, error) {
+	var past []int64
+	err := sqlx.SelectContext(ctx, q.ext, &past, `SELECT a.rows FROM (
+			SELECT r.id FROM runs r WHERE r.job_id = $1 AND r.id < $2 AND r.state = 'done' AND NOT r.rehearsal AND r.trigger_id IS NOT DISTINCT FROM $3 AND r.given = $4
+			ORDER BY r.id DESC LIMIT $7) g
+		JOIN parts p ON p.run_id = g.id AND p.name = $5
+		JOIN attempts a ON a.run_id = p.run_id AND a.part = p.part AND a.task = $6 AND a.state = 'done' AND a.rows IS NOT NULL AND NOT a.again
+		ORDER BY g.id DESC`, c.JobID, c.RunID, c.TriggerID, c.Given, c.Name, task, n)
+	return past, wrap(err, "look at the last good runs")
+}

@@ -1,0 +1,94 @@
+package task
+
+import (
+	"context"
+	"fmt"
+	"mime"
+	"net/http"
+	"net/url"
+	"path"
+
+	"ironbell/internal/artifact"
+	"ironbell/internal/core/expr"
+	"ironbell/internal/core/fault"
+	"ironbell/internal/core/job"
+	"ironbell/internal/outgoing"
+)
+
+const largestFetch = 100 << 20 // bytes, when the task sets none
+
+// Fetch is the task kind that downloads a file.
+type Fetch struct {
+	Guard *outgoing.Guard
+	Files *artifact.Folder
+}
+
+// Help implements Kind.
+func (k *Fetch) Help() Help {
+	return Help{
+		Kind: job.KindFetch, Summary: "download a file over HTTP",
+		Text: "Asks an address with GET and keeps the answer as a file. Answers 408, 425, 429 and 5xx, refused connections and time-outs are passing failures; other " +
+			"refusals are lasting. An answer without content is blank. Internal addresses are refused unless the operator allowed them.",
+		Example: job.Task{Name: "forecast", Kind: job.KindFetch, Fetch: &job.FetchTask{URL: "https://weather.example/sound/{date:%Y-%m-%d}.json", Name: "weather {date:%Y-%m-%d}.json"}},
+	}
+}
+
+// Check implements Kind.
+func (k *Fetch) Check(_ context.Context, c *Checking, where string, t job.Task) error {
+	c.text(where+".url", t.Fetch.URL)
+	c.text(where+".name", t.Fetch.Name)
+	if err := outgoing.CheckURL(t.Fetch.URL); err != nil {
+		c.V.Add(where+".url", "%s", err)
+	}
+	return nil
+}
+
+// Run downloads the file.
+func (k *Fetch) Run(ctx context.Context, w Work, t job.Task) (Result, error) {
+	address, err := w.fill(ctx, "the address", t.Fetch.URL, func(f *expr.Facts) {
+		for name, value := range f.Values {
+			f.Values[name] = url.PathEscape(value)
+		}
+	})
+	if err != nil {
+		return Result{}, err
+	}
+	doing := "fetch " + address
+	r, err := http.NewRequestWithContext(ctx, http.MethodGet, address, http.NoBody)
+	if err != nil {
+		return Result{}, fault.Wrap(err, fault.Lasting, fault.Task, doing, "Check the address in the job.")
+	}
+	for name, value := range t.Fetch.Headers {
+		r.Header.Set(name, value)
+	}
+	res, err := k.Guard.Do(r, doing)
+	if err != nil {
+		return Result{}, err
+	}
+	defer func() { _ = res.Body.Close() }() // only read from
+	if err := outgoing.Refusal(res, doing); err != nil {
+		return Result{}, err
+	}
+	name := path.Base(res.Request.URL.Path)
+	if _, params, err := mime.ParseMediaType(res.Header.Get("Content-Disposition")); err == nil && params["filename"] != "" {
+		name = params["filename"]
+	}
+	if t.Fetch.Name != "" {
+		if name, err = w.fill(ctx, "the file name", t.Fetch.Name, nil); err != nil {
+			return Result{}, err
+		}
+	}
+	largest := t.Fetch.Largest
+	if largest == 0 {
+		largest = largestFetch
+	}
+	a, err := keep(ctx, k.Files, res.Body, expr.FileName(name, "file"), largest)
+	if err != nil {
+		return Result{}, fault.Wrap(err, fault.Passing, fault.Task, doing, "")
+	}
+	if media, _, err := mime.ParseMediaType(res.Header.Get("Content-Type")); err == nil {
+		a.MediaType = media
+	}
+	a.Part, a.Task = w.Part, t.Name
+	return Result{Files: []job.Artifact{a}, Blank: a.Size == 0, Note: fmt.Sprintf("%s: %s, %d bytes", res.Status, a.Name, a.Size)}, nil
+}
