@@ -71,6 +71,7 @@ type world struct {
 	dir     string
 	db      string // of our records
 	listen  string
+	outside string // an internal address that the service may call
 	token   string
 	service *child.Child
 	out     standins
@@ -103,7 +104,10 @@ func open(t testing.TB) *world {
 		return demo.Fill(ctx, conn, 1, time.Now().In(zone), "reports")
 	})
 	w.out = startStandins(t, bin)
-	w.listen = freeAddress(t)
+	w.listen, w.outside = freeAddress(t), freeAddress(t)
+	for _, dir := range []string{"programs", "folders"} {
+		require.NoError(t, os.Mkdir(filepath.Join(w.dir, dir), 0o700))
+	}
 	add := exec.Command(bin+"/ironbell", "first-administrator", "-db", w.db, "-login", "sefa", "-name", "Sefa Orlin", "-mail", "sefa.orlin@tarnwick.example")
 	add.Stdin = strings.NewReader(password + "\n")
 	text, err := add.CombinedOutput()
@@ -156,7 +160,8 @@ func (w *world) start(flags ...string) {
 	w.t.Helper()
 	log, err := os.OpenFile(filepath.Join(w.dir, "service.log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
 	require.NoError(w.t, err)
-	args := append([]string{"serve", "-listen", w.listen, "-artifacts", filepath.Join(w.dir, "artifacts"), "-key-file", filepath.Join(w.dir, "key"), "-lease", "2s", "-alert-wait", "1s"}, flags...)
+	args := append([]string{"serve", "-listen", w.listen, "-artifacts", filepath.Join(w.dir, "artifacts"), "-key-file", filepath.Join(w.dir, "key"), "-lease", "2s", "-alert-wait", "1s",
+		"-programs", filepath.Join(w.dir, "programs"), "-folders", filepath.Join(w.dir, "folders"), "-allow-internal", w.outside}, flags...)
 	cmd := exec.Command(build(w.t)+"/ironbell", args...)
 	cmd.Env = append(os.Environ(), "IRONBELL_DB="+w.db)
 	cmd.Stdout, cmd.Stderr = log, log

@@ -6,7 +6,6 @@ import (
 
 	"ironbell/internal/api/wire"
 	"ironbell/internal/store"
-	"ironbell/internal/task"
 
 	"github.com/danielgtaylor/huma/v2"
 )
@@ -102,8 +101,12 @@ func (s *server) queue(a huma.API) {
 			return &struct{ Body map[string]int }{in.Body}, nil
 		})
 	huma.Register(a, huma.Operation{OperationID: "list-task-kinds", Method: http.MethodGet, Path: "/api/task-kinds", Summary: "Say what each kind of task is for", Tags: tags},
-		func(context.Context, *struct{}) (*struct{ Body []task.Help }, error) {
-			return &struct{ Body []task.Help }{s.Engine.Help()}, nil
+		func(context.Context, *struct{}) (*struct{ Body []wire.TaskKind }, error) {
+			out := []wire.TaskKind{}
+			for _, h := range s.Engine.Help() {
+				out = append(out, wire.TaskKind(h))
+			}
+			return &struct{ Body []wire.TaskKind }{out}, nil
 		})
 }
 

@@ -22,6 +22,9 @@ var clientCommands = []Command{
 	{Name: "jobs", Args: "[PART OF NAME]", Summary: "list jobs with their next ring and last outcome", Example: "ironbell jobs fuel", Setup: jobsCommand},
 	{Name: "job", Args: "JOB", Summary: "show one job: when, what, to whom, and how it went", Example: `ironbell job "Fuel burn by vessel"`, Setup: jobCommand},
 	{Name: "ring", Args: "JOB", Summary: "ring a job now", Example: `ironbell ring -follow -value from=2026-11-01 "Fuel burn by vessel"`, Setup: ringCommand},
+	{Name: "again", Args: "RUN", Summary: "let a run go on where it failed or was held, or make it again", Example: "ironbell again 2611-42\nironbell again -whole -value day=2026-11-02 2611-42", Setup: againCommand},
+	{Name: "cancel", Args: "RUN", Summary: "cancel a run", Example: "ironbell cancel 2611-42", Setup: cancelCommand},
+	{Name: "why", Args: "JOB", Summary: "say why a job ran, or did not", Example: `ironbell why -at 2026-12-25 "Monthly board pack"`, Setup: whyCommand},
 	{Name: "on", Args: "JOB", Summary: "switch a job on, at once", Example: `ironbell on "Open defects"`, Setup: switchCommand(true)},
 	{Name: "off", Args: "JOB", Summary: "switch a job off, at once; every setting is kept", Example: `ironbell off "Open defects"`, Setup: switchCommand(false)},
 	{Name: "runs", Args: "", Summary: "list runs, newest first", Example: `ironbell runs -job "Open defects" -state failed,partly`, Setup: runsCommand},
@@ -32,6 +35,14 @@ var clientCommands = []Command{
 	{Name: "calendars", Args: "", Summary: "list the calendars of open and closed days", Example: "ironbell calendars", Setup: calendarsCommand},
 	{Name: "calendar", Args: "CALENDAR", Summary: "show a calendar, or take its closed days from an iCalendar file", Example: "ironbell calendar Harbour\nironbell calendar -read harbour.ics -try Harbour", Setup: calendarCommand},
 	{Name: "feed", Args: "", Summary: "make a personal link by which a calendar program shows the forecast", Example: "ironbell feed", Setup: feedCommand},
+	{Name: "queue", Args: "", Summary: "what works and what waits, and why", Example: "ironbell queue", Setup: queueCommand},
+	{Name: "limits", Args: "[LABEL=N...]", Summary: "show or set how much may work at once", Example: "ironbell limits source:tarnwick=2 tag:nightly=none", Setup: limitsCommand},
+	{Name: "freeze", Args: "LABEL", Summary: "hold back everything (service), a source, a destination or a tag", Example: `ironbell freeze -to "2026-12-27 08:00" -reason "the mail server moves" "destination:company mail"`, Setup: freezeCommand},
+	{Name: "freezes", Args: "", Summary: "list what is frozen", Example: "ironbell freezes", Setup: freezesCommand},
+	{Name: "lift", Args: "FREEZE", Summary: "end a freeze now", Example: "ironbell lift 3", Setup: liftCommand},
+	{Name: "event", Args: "TYPE", Summary: "report an event that jobs wait for", Example: "ironbell event -data port=Pennold example.tarnwick.ledger.closed", Setup: eventCommand},
+	{Name: "events", Args: "", Summary: "list the events that were reported", Example: "ironbell events", Setup: eventsCommand},
+	{Name: "kinds", Args: "[KIND]", Summary: "say what the kinds of task are for, with an example of one", Example: "ironbell kinds collect", Setup: kindsCommand},
 	{Name: "alerts", Args: "", Summary: "list what needs somebody", Example: "ironbell alerts", Setup: alertsCommand},
 	{Name: "take", Args: "ALERT", Summary: "take an alert on, or close it", Example: "ironbell take 7\nironbell take -close 7", Setup: takeCommand},
 	{Name: "settle", Args: "DELIVERY", Summary: "say what became of a delivery whose answer was lost, or send a failed one again", Example: "ironbell settle -as sent 26110000000031", Setup: settleCommand},
@@ -102,6 +113,9 @@ func (v valueFlag) Set(text string) error {
 func ringCommand(f *flag.FlagSet) runner {
 	asJSON := jsonFlag(f)
 	follow := f.Bool("follow", false, "follow the run until its outcome")
+	rehearse := f.Bool("rehearse", false, "everything runs for real, and the results go only to you")
+	from := f.String("for", "", "a past `date` for which it runs as if it had rung then, such as 2026-11-03")
+	to := f.String("to", "", "the last `date` of a range that begins with -for")
 	values := valueFlag{}
 	f.Var(values, "value", "a value that goes before the job's, as `name=value`; may be given several times")
 	return func(ctx context.Context, i IO, args []string) (int, error) {
@@ -110,15 +124,27 @@ func ringCommand(f *flag.FlagSet) runner {
 			return 0, err
 		}
 		c := connect()
-		run, err := c.Ring(ctx, name, job.Values(values))
+		runs, err := ask(ctx, c, name, job.Values(values), *rehearse, *from, *to)
 		if err != nil {
 			return 0, err
 		}
-		if *follow {
-			return followRun(ctx, i, c, run.ID, *asJSON)
+		if *follow && len(runs) == 1 {
+			return followRun(ctx, i, c, runs[0].ID, *asJSON)
 		}
-		return show(i, *asJSON, run, func(i IO, r job.Run) {
-			fmt.Fprintf(i.Out, "Run %s of %s waits for its turn. Follow it with: ironbell follow %s\n", r.ID, r.Job, r.ID)
+		if *asJSON && *from == "" {
+			return exitOK, printJSON(i.Out, runs[0])
+		}
+		return show(i, *asJSON, runs, func(i IO, runs []job.Run) {
+			for _, r := range runs {
+				what := r.Reason
+				if r.Rehearsal {
+					what += " (a rehearsal: its results go only to you)"
+				}
+				if *from != "" {
+					what += ", for " + wall(r.Nominal, zoneOf(r.Zone))
+				}
+				fmt.Fprintf(i.Out, "Run %s of %s waits %s. Follow it with: ironbell follow %s\n", r.ID, r.Job, what, r.ID)
+			}
 		})
 	}
 }

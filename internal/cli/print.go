@@ -140,7 +140,11 @@ func printJob(i IO, p wire.JobPage) {
 		if t.NextDue != nil {
 			next = ", next " + wall(*t.NextDue, z)
 		}
-		fmt.Fprintf(i.Out, "  %s  (%s)%s\n", t.Reading, t.Rule, next)
+		rule := ""
+		if t.Rule != "" && !strings.EqualFold(strings.TrimSpace(t.Rule), t.Reading) {
+			rule = "  (" + t.Rule + ")"
+		}
+		fmt.Fprintf(i.Out, "  %s%s%s\n", t.Reading, rule, next)
 		for name, value := range t.Values {
 			fmt.Fprintf(i.Out, "    %s = %v\n", name, value)
 		}
@@ -155,22 +159,26 @@ func printJob(i IO, p wire.JobPage) {
 		}
 	}
 	heading(i, "Tasks")
-	for _, t := range p.Tasks {
-		switch {
-		case t.Report != nil:
-			var outputs []string
-			for _, o := range t.Report.Outputs {
-				outputs = append(outputs, o.Format)
-			}
-			fmt.Fprintf(i.Out, "  %s: report %q as %s\n", t.Name, t.Report.Report, strings.Join(outputs, ", "))
-		case t.Deliver != nil:
-			fmt.Fprintf(i.Out, "  %s: deliver over %q to %s\n", t.Name, t.Deliver.Destination, strings.Join(t.Deliver.To, ", "))
-		}
+	for n, t := range p.Tasks {
+		fmt.Fprintf(i.Out, "  %s: %s%s\n", t.Name, taskWords(t), chainWords(p.Tasks, n))
 	}
 	heading(i, "When things go wrong")
 	retry := "passing failures are not tried again"
 	if p.Retry.Times > 0 {
 		retry = fmt.Sprintf("passing failures are tried again %d times, %s apart", p.Retry.Times, p.Retry.Wait)
+		if p.Retry.Growth > 1 {
+			retry += fmt.Sprintf(", each wait %g times the one before", p.Retry.Growth)
+		}
+		if p.Retry.Until != "" {
+			retry += ", until " + p.Retry.Until
+		}
+	}
+	if d := p.Deadline; d.At != "" || d.Within > 0 {
+		by := d.At
+		if d.Within > 0 {
+			by = d.Within.String() + " after it is due"
+		}
+		fmt.Fprintf(i.Out, "  must have arrived by %s; the owner is told before that if it will not\n", by)
 	}
 	fmt.Fprintf(i.Out, "  %s\n  if blank: %s   after an outage: %s   if the last run still works: %s   if an answer is lost: %s\n", retry, p.IfBlank, p.AfterOutage, p.Overlap, p.IfUnknown)
 	if p.Last != nil {
@@ -193,6 +201,9 @@ func printRuns(i IO, runs []job.Run) {
 	t := newTable(i, "Run", "Job", "State", "Due", "Took", "Why in this state")
 	t.SetColumnConfigs([]table.ColumnConfig{{Name: "Why in this state", WidthMax: 60, WidthMaxEnforcer: text.WrapSoft}})
 	for _, r := range runs {
+		if r.Rehearsal {
+			r.Job += " (rehearsal)"
+		}
 		t.AppendRow(table.Row{r.ID.String(), r.Job, stateWord(r.State), wall(r.Due, zoneOf(r.Zone)), took(r.StartedAt, r.EndedAt), r.Reason})
 	}
 	t.Render()
@@ -207,7 +218,11 @@ func took(from, to *time.Time) string {
 
 func printRun(i IO, p wire.RunPage) {
 	z := zoneOf(p.Zone)
-	fmt.Fprintf(i.Out, "%s  run %s  %s %s\n", p.Job, p.ID, glyph(string(p.State)), outcome(p.State, p.Reason))
+	mark := ""
+	if p.Rehearsal {
+		mark = "  REHEARSAL: its results go only to the one who asked"
+	}
+	fmt.Fprintf(i.Out, "%s  run %s  %s %s%s\n", p.Job, p.ID, glyph(string(p.State)), outcome(p.State, p.Reason), mark)
 	fmt.Fprintf(i.Out, "%s Due %s", p.Why, wall(p.Due, z))
 	if p.StartedAt != nil {
 		fmt.Fprintf(i.Out, ", started %s later", seconds(max(p.StartedAt.Sub(p.Due).Seconds(), 0)))
@@ -216,6 +231,12 @@ func printRun(i IO, p wire.RunPage) {
 		fmt.Fprintf(i.Out, ", took %s", took(p.StartedAt, p.EndedAt))
 	}
 	fmt.Fprintln(i.Out, ".")
+	if p.Deadline != nil {
+		fmt.Fprintf(i.Out, "Must have arrived by %s.\n", wall(*p.Deadline, z))
+	}
+	if len(p.Missing) > 0 {
+		fmt.Fprintf(i.Out, "Still waits for %s.\n", strings.Join(p.Missing, " and "))
+	}
 	if len(p.Attempts) > 0 {
 		heading(i, "Attempts")
 		t := newTable(i, "Task", "Try", "State", "Began", "Took", "Rows", "What it did, or what went wrong")
@@ -306,4 +327,51 @@ func printLine(i IO, l job.LogLine, z *time.Location) {
 		word = l.Task + ": " + word
 	}
 	fmt.Fprintf(i.Out, "%s  %s\n", l.At.In(z).Format("15:04:05.000 MST"), word)
+}
+
+// taskWords says what a task does.
+func taskWords(t job.Task) string {
+	switch {
+	case t.Report != nil:
+		var outputs []string
+		for _, o := range t.Report.Outputs {
+			outputs = append(outputs, o.Format)
+		}
+		return fmt.Sprintf("report %q as %s", t.Report.Report, strings.Join(outputs, ", "))
+	case t.Collect != nil:
+		return fmt.Sprintf("collect %s of %s from %q", orWord(string(t.Collect.Take), "newest"), t.Collect.Pattern, t.Collect.Source)
+	case t.Fetch != nil:
+		return "fetch " + t.Fetch.URL
+	case t.Query != nil:
+		return fmt.Sprintf("run a statement on %q", t.Query.Source)
+	case t.Program != nil:
+		return "run program " + strings.Join(append([]string{t.Program.Program}, t.Program.Arguments...), " ")
+	case t.Deliver != nil:
+		return fmt.Sprintf("deliver over %q to %s", t.Deliver.Destination, strings.Join(t.Deliver.To, ", "))
+	case t.Call != nil:
+		return fmt.Sprintf("call %q", t.Call.Destination)
+	case t.Emit != nil:
+		return "raise the event " + t.Emit.Type
+	}
+	return string(t.Kind)
+}
+
+// chainWords says where a task stands in its chain, when that is not its place
+// in the list.
+func chainWords(tasks []job.Task, n int) string {
+	t, words := tasks[n], ""
+	switch {
+	case t.After == nil:
+	case len(t.After) == 0 && n > 0:
+		words += ", at once"
+	case len(t.After) > 0:
+		words += ", after " + strings.Join(t.After, " and ")
+	}
+	if t.OnlyIf != "" {
+		words += ", only if " + t.OnlyIf
+	}
+	if t.IfFailed == job.FailedGoOn {
+		words += "; if it fails, the job goes on"
+	}
+	return words
 }

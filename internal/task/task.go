@@ -81,10 +81,10 @@ type Kind interface {
 
 // Help is what the API says of a kind of task.
 type Help struct {
-	Kind    job.TaskKind `json:"kind" enum:"report,collect,fetch,query,program,deliver,call,emit"`
-	Summary string       `json:"summary"`
-	Text    string       `json:"text" doc:"what it does, what comes out, and what can go wrong"`
-	Example job.Task     `json:"example"`
+	Kind    job.TaskKind
+	Summary string
+	Text    string // what it does, what comes out, and what can go wrong
+	Example job.Task
 }
 
 // Checking collects what is wrong with a job's tasks, and what they use.

@@ -109,6 +109,14 @@ type Freeze struct {
 	LiftedBy  string     `json:"lifted_by,omitempty"`
 }
 
+// TaskKind says what a kind of task is for.
+type TaskKind struct {
+	Kind    job.TaskKind `json:"kind" enum:"report,collect,fetch,query,program,deliver,call,emit"`
+	Summary string       `json:"summary"`
+	Text    string       `json:"text" doc:"what it does, what comes out, and what can go wrong"`
+	Example job.Task     `json:"example"`
+}
+
 // Heard is the answer to an event that was reported.
 type Heard struct {
 	Fresh   bool        `json:"fresh" doc:"no: an event of this source and id was reported before, and nothing was started again"`

@@ -1,0 +1,395 @@
+package cli
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/json"
+	"flag"
+	"fmt"
+	"maps"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"ironbell/client"
+	"ironbell/internal/api/wire"
+	"ironbell/internal/core/job"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/jedib0t/go-pretty/v6/text"
+)
+
+func whyCommand(f *flag.FlagSet) runner {
+	asJSON := jsonFlag(f)
+	at := f.String("at", "", "a date or a date and time in the job's zone, such as `2026-12-25`; its last and next rings when left out")
+	return func(ctx context.Context, i IO, args []string) (int, error) {
+		name, err := only(args, "job")
+		if err != nil {
+			return 0, err
+		}
+		w, err := connect().Why(ctx, name, *at)
+		if err != nil {
+			return 0, err
+		}
+		return show(i, *asJSON, w, printWhy)
+	}
+}
+
+func printWhy(i IO, w wire.Why) {
+	for n, r := range w.Reasons {
+		sign := "·"
+		if r.State != "" {
+			sign = glyph(string(r.State))
+		} else if r.What == "ring" {
+			sign = glyph("passed over")
+		}
+		if n == 1 && w.Reasons[0].What == "now" {
+			fmt.Fprintln(i.Out)
+		}
+		fmt.Fprintf(i.Out, "%s %s\n", sign, r.Sentence)
+	}
+}
+
+func againCommand(f *flag.FlagSet) runner {
+	asJSON := jsonFlag(f)
+	whole := f.Bool("whole", false, "make a new run of the same date from the start")
+	anyway := f.Bool("anyway", false, "send what is blank or unusual as it is")
+	follow := f.Bool("follow", false, "follow the run until its outcome")
+	values := valueFlag{}
+	f.Var(values, "value", "a value of the new run, as `name=value`; may be given several times, with -whole")
+	return func(ctx context.Context, i IO, args []string) (int, error) {
+		id, err := runArgument(args)
+		if err != nil {
+			return 0, err
+		}
+		c := connect()
+		run, err := c.Again(ctx, id, wire.AgainRequest{Whole: *whole, Anyway: *anyway, Values: job.Values(values)})
+		if err != nil {
+			return 0, err
+		}
+		if *follow {
+			return followRun(ctx, i, c, run.ID, *asJSON)
+		}
+		return show(i, *asJSON, run, func(i IO, r job.Run) {
+			fmt.Fprintf(i.Out, "Run %s of %s %s. Follow it with: ironbell follow %s\n", r.ID, r.Job, r.Reason, r.ID)
+		})
+	}
+}
+
+func cancelCommand(f *flag.FlagSet) runner {
+	asJSON := jsonFlag(f)
+	return func(ctx context.Context, i IO, args []string) (int, error) {
+		id, err := runArgument(args)
+		if err != nil {
+			return 0, err
+		}
+		run, err := connect().Cancel(ctx, id)
+		if err != nil {
+			return 0, err
+		}
+		return show(i, *asJSON, run, func(i IO, r job.Run) {
+			fmt.Fprintf(i.Out, "Run %s of %s is %s.\n", r.ID, r.Job, outcome(r.State, r.Reason))
+		})
+	}
+}
+
+func queueCommand(f *flag.FlagSet) runner {
+	asJSON := jsonFlag(f)
+	return func(ctx context.Context, i IO, _ []string) (int, error) {
+		q, err := connect().Queue(ctx)
+		if err != nil {
+			return 0, err
+		}
+		return show(i, *asJSON, q, printQueue)
+	}
+}
+
+func printQueue(i IO, q wire.Queue) {
+	for _, part := range []struct {
+		title, none string
+		lines       []wire.QueueLine
+	}{
+		{fmt.Sprintf("At work: %d", len(q.Working)), "Nothing is at work.", q.Working},
+		{fmt.Sprintf("Waiting: %d", q.Waits), "Nothing waits.", q.Waiting},
+	} {
+		if len(part.lines) == 0 {
+			fmt.Fprintln(i.Out, part.none)
+			continue
+		}
+		fmt.Fprintln(i.Out, part.title)
+		t := newTable(i, "Run", "Job", "Due", "Begins", "Why")
+		t.SetColumnConfigs([]table.ColumnConfig{{Name: "Why", WidthMax: 70, WidthMaxEnforcer: text.WrapSoft}})
+		for n, l := range part.lines {
+			if n == 30 {
+				t.AppendRow(table.Row{"", fmt.Sprintf("and %d more", len(part.lines)-n)})
+				break
+			}
+			begins := "next"
+			if l.StartedAt != nil {
+				begins = wall(*l.StartedAt, time.Local)
+			} else if l.ReadyAt.After(time.Now()) {
+				begins = wall(l.ReadyAt, time.Local)
+			}
+			name := l.Job
+			if l.Rehearsal {
+				name += " (rehearsal)"
+			}
+			t.AppendRow(table.Row{l.RunID.String(), name, wall(l.Due, time.Local), begins, l.Reason})
+		}
+		t.Render()
+	}
+	if len(q.Limits) > 0 {
+		heading(i, "Limits")
+		printLimits(i, q.Limits)
+	}
+	if len(q.Freezes) > 0 {
+		heading(i, "Frozen")
+		printFreezes(i, q.Freezes)
+	}
+}
+
+func printLimits(i IO, limits map[string]int) {
+	if len(limits) == 0 {
+		fmt.Fprintln(i.Out, "No limits are set; each node works as many parts at once as its -workers says.")
+	}
+	for _, label := range slices.Sorted(maps.Keys(limits)) {
+		fmt.Fprintf(i.Out, "  %s: %d at once\n", label, limits[label])
+	}
+}
+
+func limitsCommand(f *flag.FlagSet) runner {
+	asJSON := jsonFlag(f)
+	return func(ctx context.Context, i IO, args []string) (int, error) {
+		c := connect()
+		limits, err := c.Limits(ctx)
+		if err != nil {
+			return 0, err
+		}
+		for _, a := range args {
+			label, number, ok := strings.Cut(a, "=")
+			n, err := strconv.Atoi(number)
+			if !ok || err != nil && number != "none" {
+				return 0, &Usage{fmt.Sprintf("%q is no limit; write it as source:tarnwick=2, or =none to take it away", a)}
+			}
+			if number == "none" {
+				delete(limits, label)
+				continue
+			}
+			limits[label] = n
+		}
+		if len(args) > 0 {
+			if err := c.SaveLimits(ctx, limits); err != nil {
+				return 0, err
+			}
+		}
+		return show(i, *asJSON, limits, printLimits)
+	}
+}
+
+func freezeCommand(f *flag.FlagSet) runner {
+	asJSON := jsonFlag(f)
+	from := f.String("from", "", "when it begins, such as `2026-12-24 18:00` by this machine's clock; now when left out")
+	to := f.String("to", "", "when it ends; until it is lifted when left out")
+	rings := f.String("rings", "wait", "what becomes of rings meanwhile: `wait` or pass over")
+	reason := f.String("reason", "", "why, in words")
+	return func(ctx context.Context, i IO, args []string) (int, error) {
+		label, err := only(args, "label")
+		if err != nil {
+			return 0, err
+		}
+		r := wire.FreezeRequest{Label: label, Rings: *rings, Reason: *reason}
+		if r.From, err = readTime(*from); err != nil {
+			return 0, err
+		}
+		if r.To, err = readTime(*to); err != nil {
+			return 0, err
+		}
+		frozen, err := connect().Freeze(ctx, r)
+		if err != nil {
+			return 0, err
+		}
+		return show(i, *asJSON, []wire.Freeze{frozen}, printFreezes)
+	}
+}
+
+// readTime reads a time by this machine's clock; nil when there is none.
+func readTime(text string) (*time.Time, error) {
+	if text == "" {
+		return nil, nil //nolint:nilnil // no time is a time of its own
+	}
+	for _, layout := range []string{time.RFC3339, "2006-01-02 15:04", "2006-01-02T15:04", time.DateOnly} {
+		if t, err := time.ParseInLocation(layout, text, time.Local); err == nil {
+			return &t, nil
+		}
+	}
+	return nil, &Usage{fmt.Sprintf("%q is no time; write it as 2026-12-24 18:00", text)}
+}
+
+func freezesCommand(f *flag.FlagSet) runner {
+	asJSON := jsonFlag(f)
+	past := f.Bool("past", false, "those that have ended, too")
+	return func(ctx context.Context, i IO, _ []string) (int, error) {
+		all, err := connect().Freezes(ctx, *past)
+		if err != nil {
+			return 0, err
+		}
+		return show(i, *asJSON, all, printFreezes)
+	}
+}
+
+func printFreezes(i IO, all []wire.Freeze) {
+	if len(all) == 0 {
+		fmt.Fprintln(i.Out, "Nothing is frozen.")
+		return
+	}
+	for _, f := range all {
+		end := "until it is lifted: ironbell lift " + strconv.FormatInt(f.ID, 10)
+		if f.To != nil {
+			end = "until " + wall(*f.To, time.Local)
+		}
+		if f.LiftedAt != nil {
+			end = fmt.Sprintf("lifted %s by %s", wall(*f.LiftedAt, time.Local), f.LiftedBy)
+		}
+		what := map[bool]string{true: "everything", false: f.Label}[f.Label == "service"]
+		why := ""
+		if f.Reason != "" {
+			why = ": " + f.Reason
+		}
+		fmt.Fprintf(i.Out, "%d  %s, from %s %s; rings %s; by %s%s\n", f.ID, what, wall(f.From, time.Local), end, f.Rings, f.By, why)
+	}
+}
+
+func liftCommand(f *flag.FlagSet) runner {
+	asJSON := jsonFlag(f)
+	return func(ctx context.Context, i IO, args []string) (int, error) {
+		word, err := only(args, "freeze")
+		if err != nil {
+			return 0, err
+		}
+		id, err := strconv.ParseInt(word, 10, 64)
+		if err != nil {
+			return 0, &Usage{fmt.Sprintf("%q is no number of a freeze; ironbell freezes lists them", word)}
+		}
+		lifted, err := connect().Lift(ctx, id)
+		if err != nil {
+			return 0, err
+		}
+		return show(i, *asJSON, []wire.Freeze{lifted}, printFreezes)
+	}
+}
+
+func eventCommand(f *flag.FlagSet) runner {
+	asJSON := jsonFlag(f)
+	source := f.String("source", "/ironbell/client", "where it comes from, as a URI `reference`")
+	subject := f.String("subject", "", "what it is about")
+	id := f.String("id", "", "tells it from others of its source; made when left out")
+	data := valueFlag{}
+	f.Var(data, "data", "data of the event, as `name=value`; may be given several times")
+	return func(ctx context.Context, i IO, args []string) (int, error) {
+		kind, err := only(args, "type of event")
+		if err != nil {
+			return 0, err
+		}
+		event := map[string]any{"specversion": "1.0", "type": kind, "source": *source, "id": orWord(*id, strings.ToLower(rand.Text())), "time": time.Now().Format(time.RFC3339Nano), "data": map[string]any(data)}
+		if *subject != "" {
+			event["subject"] = *subject
+		}
+		h, err := connect().Report(ctx, event)
+		if err != nil {
+			return 0, err
+		}
+		return show(i, *asJSON, h, printHeard)
+	}
+}
+
+func printHeard(i IO, h wire.Heard) {
+	switch {
+	case !h.Fresh:
+		fmt.Fprintln(i.Out, "This event was reported before; nothing was started again.")
+	case len(h.Started) == 0:
+		fmt.Fprintln(i.Out, "The event is recorded. No job started by it now.")
+	default:
+		var ids []string
+		for _, id := range h.Started {
+			ids = append(ids, id.String())
+		}
+		fmt.Fprintf(i.Out, "The event is recorded. It started: %s\n", strings.Join(ids, ", "))
+	}
+}
+
+func eventsCommand(f *flag.FlagSet) runner {
+	asJSON := jsonFlag(f)
+	kind := f.String("type", "", "only events of this `type`")
+	return func(ctx context.Context, i IO, _ []string) (int, error) {
+		all, err := connect().Events(ctx, *kind)
+		if err != nil {
+			return 0, err
+		}
+		return show(i, *asJSON, all, printEvents)
+	}
+}
+
+func printEvents(i IO, all []wire.Event) {
+	if len(all) == 0 {
+		fmt.Fprintln(i.Out, "No events were reported.")
+		return
+	}
+	t := newTable(i, "Received", "Type", "Source", "Subject", "Data", "Started")
+	t.SetColumnConfigs([]table.ColumnConfig{{Name: "Data", WidthMax: 40, WidthMaxEnforcer: text.WrapSoft}})
+	for _, e := range all {
+		var ids []string
+		for _, id := range e.Started {
+			ids = append(ids, id.String())
+		}
+		t.AppendRow(table.Row{wall(e.Received, time.Local), e.Type, e.Source, e.Subject, string(e.Data), strings.Join(ids, ", ")})
+	}
+	t.Render()
+}
+
+func kindsCommand(f *flag.FlagSet) runner {
+	asJSON := jsonFlag(f)
+	return func(ctx context.Context, i IO, args []string) (int, error) {
+		kinds, err := connect().TaskKinds(ctx)
+		if err != nil {
+			return 0, err
+		}
+		if len(args) == 1 {
+			kinds = slices.DeleteFunc(kinds, func(k wire.TaskKind) bool { return string(k.Kind) != args[0] })
+		}
+		if len(kinds) == 0 {
+			return 0, &Usage{fmt.Sprintf("%q is no kind of task; ironbell kinds lists them", args[0])}
+		}
+		return show(i, *asJSON, kinds, printKinds)
+	}
+}
+
+func printKinds(i IO, kinds []wire.TaskKind) {
+	for _, k := range kinds {
+		if len(kinds) > 1 {
+			fmt.Fprintf(i.Out, "%-8s  %s\n", k.Kind, k.Summary)
+			continue
+		}
+		fmt.Fprintf(i.Out, "%s: %s\n\n%s\n\n", k.Kind, k.Summary, text.WrapSoft(k.Text, 100))
+		example, err := json.MarshalIndent(k.Example, "", "  ")
+		if err == nil {
+			fmt.Fprintf(i.Out, "%s\n", example)
+		}
+	}
+}
+
+// ask makes runs as the flags of ring say: now, in rehearsal, or for past dates.
+func ask(ctx context.Context, c *client.Client, name string, values job.Values, rehearse bool, from, to string) ([]job.Run, error) {
+	if from != "" {
+		return c.Past(ctx, name, wire.PastRequest{RingRequest: wire.RingRequest{Values: values, Rehearse: rehearse}, From: from, To: to})
+	}
+	if to != "" {
+		return nil, &Usage{"-to needs -for, the first date"}
+	}
+	act := c.Ring
+	if rehearse {
+		act = c.Rehearse
+	}
+	run, err := act(ctx, name, values)
+	return []job.Run{run}, err
+}

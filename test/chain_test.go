@@ -1,0 +1,352 @@
+package test
+
+import (
+	"context"
+	"crypto/hmac"
+	"crypto/sha256"
+	"encoding/base64"
+	"io"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"ironbell/internal/api/wire"
+	"ironbell/internal/core/job"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// receiver is an HTTP server outside, at the address that the service may call.
+type receiver struct {
+	mu    sync.Mutex
+	calls []heardCall
+	fail  int // how many requests it still refuses with 503
+}
+
+type heardCall struct {
+	method, path, body string
+	header             http.Header
+}
+
+func (w *world) receive() *receiver {
+	w.t.Helper()
+	r := &receiver{}
+	l, err := net.Listen("tcp", w.outside)
+	require.NoError(w.t, err)
+	server := &http.Server{ReadHeaderTimeout: time.Second, Handler: http.HandlerFunc(func(rw http.ResponseWriter, req *http.Request) {
+		body, _ := io.ReadAll(req.Body)
+		r.mu.Lock()
+		defer r.mu.Unlock()
+		if r.fail > 0 {
+			r.fail--
+			http.Error(rw, "busy", http.StatusServiceUnavailable)
+			return
+		}
+		r.calls = append(r.calls, heardCall{req.Method, req.URL.Path, string(body), req.Header})
+		_, _ = io.WriteString(rw, "wind 7 from "+req.URL.Path)
+	})}
+	go func() { _ = server.Serve(l) }()
+	w.t.Cleanup(func() { _ = server.Close() })
+	return r
+}
+
+func (r *receiver) heard() []heardCall {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return append([]heardCall{}, r.calls...)
+}
+
+func (w *world) write(path, text string, mode os.FileMode) {
+	w.t.Helper()
+	require.NoError(w.t, os.MkdirAll(filepath.Dir(filepath.Join(w.dir, path)), 0o700))
+	require.NoError(w.t, os.WriteFile(filepath.Join(w.dir, path), []byte(text), mode))
+}
+
+// places saves a folder, a source that takes statements and a signed destination.
+func (w *world) places() {
+	w.t.Helper()
+	ctx := context.Background()
+	require.NoError(w.t, os.MkdirAll(filepath.Join(w.dir, "folders", "tides"), 0o700))
+	_, err := w.c.SaveSource(ctx, "tide gauges", wire.PlaceRequest{Protocol: "folder", Settings: map[string]any{"folder": filepath.Join(w.dir, "folders", "tides")}})
+	require.NoError(w.t, err)
+	key := "slipway"
+	_, err = w.c.SaveDestination(ctx, "ledger office", wire.PlaceRequest{Protocol: "http", Password: &key, Settings: map[string]any{"url": "http://" + w.outside + "/ledger"}})
+	require.NoError(w.t, err)
+}
+
+func attemptsOf(page wire.RunPage) map[string]string {
+	got := map[string]string{}
+	for _, a := range page.Attempts {
+		got[a.Task] += string(a.State) + ";"
+	}
+	return got
+}
+
+func tasks(list ...job.Task) job.Definition {
+	return job.Definition{Zone: "Europe/London", Retry: job.Retry{Times: 2, Wait: job.Duration(200 * time.Millisecond)}, Tasks: list}
+}
+
+func reportOf(name string, after ...string) job.Task {
+	if after == nil {
+		after = []string{}
+	}
+	return job.Task{Name: strings.ToLower(name), Kind: job.KindReport, After: after, Report: &job.ReportTask{Report: name, Outputs: []job.Output{{Format: "csv", Name: name}}}}
+}
+
+func TestAChainOfEveryKind(t *testing.T) {
+	w := open(t)
+	w.places()
+	outside := w.receive()
+	w.report("Ports", "SELECT code, 10 AS berths FROM ports")
+	w.write("folders/tides/tide_1.csv", "gauge,cm\nPennold,212\n", 0o600)
+	w.write("programs/pack", "#!/bin/sh\necho packing \"$1\" for $IRONBELL_RUN\ncat \"$1\" \"$IRONBELL_IN\"/Ports.csv > packed.txt\nenv | sort > env.txt\nls -d /proc/self/fd/* | wc -l\n", 0o700)
+	d := tasks(
+		reportOf("Ports"),
+		job.Task{Name: "readings", Kind: job.KindCollect, After: []string{}, Collect: &job.CollectTask{Source: "tide gauges", Pattern: "tide_*.csv", Settled: job.Duration(50 * time.Millisecond)}},
+		job.Task{Name: "weather", Kind: job.KindFetch, After: []string{}, Fetch: &job.FetchTask{URL: "http://" + w.outside + "/weather/{date:%Y}", Name: "weather.txt"}},
+		job.Task{Name: "pack", Kind: job.KindProgram, After: []string{"ports", "readings"}, OnlyIf: `rows("ports") >= 5 && total("berths") == 50.0 && outcome("readings") == "done"`, Program: &job.ProgramTask{Program: "pack", Arguments: []string{`{file("readings")}`}}},
+		job.Task{Name: "never", Kind: job.KindProgram, After: []string{"ports"}, OnlyIf: "rows > 1000", Program: &job.ProgramTask{Program: "pack"}},
+		job.Task{Name: "tell", Kind: job.KindCall, After: []string{"pack"}, Call: &job.CallTask{Destination: "ledger office", Path: "loads/{date:%Y}", Body: "{rows} rows"}},
+		job.Task{Name: "loaded", Kind: job.KindEmit, After: []string{"pack"}, Emit: &job.EmitTask{Type: "example.tarnwick.loaded", Data: map[string]string{"rows": `{rows("ports")}`}}},
+		job.Task{Name: "mail", Kind: job.KindDeliver, After: []string{"pack", "weather"}, Uses: []string{"pack", "weather"}, Deliver: &job.DeliverTask{Destination: "company mail", To: []string{"oren@tarnwick.example"}, Subject: `{rows("ports")} ports, {total("berths")} berths`}},
+	)
+	w.job("Tides", d)
+	outside.fail = 1 // the first request is refused with a passing failure
+	page := w.ring("Tides", 30*time.Second)
+	assert.Equal(t, job.RunDone, page.State, page.Reason)
+	got := attemptsOf(page)
+	assert.Equal(t, "failed;done;", got["weather"])
+	got["weather"] = ""
+	assert.Equal(t, map[string]string{"ports": "done;", "readings": "done;", "weather": "", "pack": "done;", "never": "passed over;", "tell": "done;", "loaded": "done;", "mail": "done;"}, got)
+	letters := w.inbox("oren@tarnwick.example")
+	require.Len(t, letters, 1)
+	assert.Equal(t, "5 ports, 50.0 berths", strings.Replace(letters[0].Subject, ", 50 ", ", 50.0 ", 1))
+	names := map[string]string{}
+	for i, a := range letters[0].Attachments {
+		names[a.Name] = string(w.attachment(letters[0], i))
+	}
+	assert.Contains(t, names["packed.txt"], "gauge,cm\nPennold,212\ncode,berths")
+	assert.Contains(t, names["weather.txt"], "wind 7")
+	assert.Len(t, names, 3, "only the files of the tasks that it uses")
+	for _, line := range strings.Split(strings.TrimSpace(names["env.txt"]), "\n") {
+		assert.Regexp(t, `^(HOME|IRONBELL_IN|IRONBELL_RUN|LANG|PATH|PWD|TMPDIR|_|OLDPWD|SHLVL)=`, line, "the environment is clean")
+	}
+	lines, err := w.c.Log(context.Background(), page.ID, 0)
+	require.NoError(t, err)
+	text := ""
+	for _, l := range lines {
+		text += l.Task + ": " + l.Text + "\n"
+	}
+	assert.Regexp(t, `pack: packing .*/in/tide_1.csv for `+page.ID.String(), text)
+	assert.Contains(t, text, "never: passed over: its condition rows > 1000 does not hold")
+
+	var told heardCall
+	for _, c := range outside.heard() {
+		if strings.HasPrefix(c.path, "/ledger") {
+			told = c
+		}
+	}
+	assert.Equal(t, http.MethodPost, told.method)
+	assert.Equal(t, "5 rows", told.body)
+	mac := hmac.New(sha256.New, []byte("slipway"))
+	mac.Write([]byte(told.header.Get("Webhook-Id") + "." + told.header.Get("Webhook-Timestamp") + "." + told.body))
+	assert.Equal(t, "v1,"+base64.StdEncoding.EncodeToString(mac.Sum(nil)), told.header.Get("Webhook-Signature"))
+	assert.Equal(t, page.ID.String()+"-1-tell", told.header.Get("Webhook-Id"), "the same over retries")
+	events, err := w.c.Events(context.Background(), "example.tarnwick.loaded")
+	require.NoError(t, err)
+	require.Len(t, events, 1)
+	assert.JSONEq(t, `{"rows":"5"}`, string(events[0].Data))
+	assert.Equal(t, page.ID, *events[0].Run)
+}
+
+func TestTasksWorkSideBySide(t *testing.T) {
+	w := open(t)
+	w.report("One", "SELECT pg_sleep(1.5), 1 AS n")
+	w.report("Two", "SELECT pg_sleep(1.5), 2 AS n")
+	d := tasks(reportOf("One"), reportOf("Two"), job.Task{Name: "mail", Kind: job.KindDeliver, After: []string{"one", "two"}, Deliver: &job.DeliverTask{Destination: "company mail", To: []string{"a@tarnwick.example"}}})
+	w.job("Both", d)
+	page := w.ring("Both", 30*time.Second)
+	require.Equal(t, job.RunDone, page.State, page.Reason)
+	at := map[string]job.Attempt{}
+	for _, a := range page.Attempts {
+		at[a.Task] = a
+	}
+	assert.True(t, at["one"].StartedAt.Before(*at["two"].EndedAt) && at["two"].StartedAt.Before(*at["one"].EndedAt), "they overlap")
+	assert.Len(t, w.inbox("a@tarnwick.example")[0].Attachments, 2)
+
+	d.SideBySide = 1
+	w.job("Both", d)
+	page = w.ring("Both", 30*time.Second)
+	for _, a := range page.Attempts {
+		at[a.Task] = a
+	}
+	assert.False(t, at["one"].StartedAt.Before(*at["two"].EndedAt) && at["two"].StartedAt.Before(*at["one"].EndedAt), "one at a time")
+}
+
+func TestFailuresStopTheChainOrItGoesOnWithout(t *testing.T) {
+	w := open(t)
+	w.report("Ports", "SELECT code FROM ports")
+	w.report("Broken", "SELECT 1/(SELECT count(*) FROM ports WHERE code = 'none')")
+	mail := job.Task{Name: "mail", Kind: job.KindDeliver, After: []string{"ports", "broken"}, Deliver: &job.DeliverTask{Destination: "company mail", To: []string{"a@tarnwick.example"}}}
+	broken := reportOf("Broken")
+	w.job("Stop", tasks(reportOf("Ports"), broken, mail))
+	page := w.ring("Stop", 20*time.Second)
+	assert.Equal(t, job.RunFailed, page.State)
+	assert.Contains(t, page.Reason, "task broken failed: ")
+	assert.Contains(t, page.Reason, "division by zero")
+	assert.Empty(t, w.inbox("a@tarnwick.example"))
+
+	broken.IfFailed = job.FailedGoOn
+	w.job("Go on", tasks(reportOf("Ports"), broken, mail))
+	page = w.ring("Go on", 20*time.Second)
+	assert.Equal(t, job.RunPartly, page.State)
+	assert.Equal(t, "task broken failed, and the job goes on without it", page.Reason)
+	require.Len(t, w.inbox("a@tarnwick.example"), 1)
+	require.Len(t, page.Alerts, 1)
+	assert.Contains(t, page.Alerts[0].Happened, "and the job goes on without it")
+
+	// The report is mended, and the run goes on where it failed.
+	failed := w.ring("Stop", 20*time.Second)
+	w.report("Broken", "SELECT 1 AS one")
+	ctx := context.Background()
+	_, err := w.c.Again(ctx, failed.ID, wire.AgainRequest{})
+	require.NoError(t, err)
+	page, err = w.c.Follow(ctx, failed.ID, func(wire.RunPage) error { return nil })
+	require.NoError(t, err)
+	assert.Equal(t, job.RunDone, page.State, page.Reason)
+	assert.Equal(t, map[string]string{"ports": "done;", "broken": "failed;done;", "mail": "done;"}, attemptsOf(page), "what was done stays done")
+	for _, a := range page.Alerts {
+		assert.Equal(t, job.AlertClosed, a.State, "its own run was put right")
+	}
+	_, err = w.c.Again(ctx, failed.ID, wire.AgainRequest{})
+	assert.ErrorContains(t, err, "nothing in it failed or was held; make it again as a whole")
+	again, err := w.c.Again(ctx, failed.ID, wire.AgainRequest{Whole: true})
+	require.NoError(t, err)
+	assert.Equal(t, failed.ID, *again.Again)
+	assert.True(t, again.Nominal.Equal(failed.Nominal), "it has the date of the run that it repeats")
+	again2, err := w.c.Follow(ctx, again.ID, func(wire.RunPage) error { return nil })
+	require.NoError(t, err)
+	assert.Equal(t, job.RunDone, again2.State)
+}
+
+func TestBlankIsTriedAgainAndUnusualIsHeld(t *testing.T) {
+	w := open(t)
+	ctx := context.Background()
+	conn := connect(t, w.db)
+	w.report("Late", "SELECT code FROM ports WHERE code = 'none'")
+	d := tasks(reportOf("Late"), job.Task{Name: "mail", Kind: job.KindDeliver, Deliver: &job.DeliverTask{Destination: "company mail", To: []string{"a@tarnwick.example"}}})
+	d.IfBlank, d.BlankThen, d.AlertOn = job.BlankRetry, job.BlankSend, []string{"blank"}
+	w.job("Late", d)
+	page := w.ring("Late", 20*time.Second)
+	assert.Equal(t, job.RunDone, page.State, page.Reason)
+	assert.Equal(t, "blank;blank;blank;", attemptsOf(page)["late"], "tried again twice, then sent with a note")
+	require.Len(t, w.inbox("a@tarnwick.example"), 1)
+	assert.Contains(t, w.inbox("a@tarnwick.example")[0].Plain, "Nothing was found this time by task late")
+	require.Len(t, page.Alerts, 1)
+	assert.Equal(t, job.AlertBlank, page.Alerts[0].Kind)
+
+	w.report("Loads", "SELECT n FROM generate_series(1, :n::int) n", job.Parameter{Name: "n", Type: job.TypeWhole, Required: true})
+	d = tasks(reportOf("Loads"), job.Task{Name: "mail", Kind: job.KindDeliver, Deliver: &job.DeliverTask{Destination: "company mail", To: []string{"b@tarnwick.example"}}})
+	d.Values, d.Usual = job.Values{"n": 100}, job.Usual{Share: 0.5}
+	w.job("Loads", d)
+	for range 5 {
+		require.Equal(t, job.RunDone, w.ring("Loads", 20*time.Second).State)
+	}
+	// A rehearsal is never counted, and others get nothing of it.
+	_, err := w.c.SavePerson(ctx, "sefa", wire.PersonRequest{Name: "Sefa Orlin", Mail: "sefa.orlin@tarnwick.example", Role: "administrator", Zone: "Europe/London"})
+	require.NoError(t, err)
+	run, err := w.c.Rehearse(ctx, "Loads", job.Values{"n": 100})
+	require.NoError(t, err)
+	rehearsed, err := w.c.Follow(ctx, run.ID, func(wire.RunPage) error { return nil })
+	require.NoError(t, err)
+	assert.True(t, rehearsed.Rehearsal)
+	assert.Equal(t, job.RunDone, rehearsed.State)
+	assert.Len(t, w.inbox("b@tarnwick.example"), 5)
+	mine := w.inbox("sefa.orlin@tarnwick.example")
+	require.Len(t, mine, 1)
+	assert.True(t, strings.HasPrefix(mine[0].Subject, "Rehearsal: "))
+	assert.Contains(t, mine[0].Plain, "In earnest it would have gone to b@tarnwick.example")
+
+	// The data shrinks: the same values as they are written, far fewer rows.
+	w.report("Loads", "SELECT n FROM generate_series(1, :n::int / 10) n", job.Parameter{Name: "n", Type: job.TypeWhole, Required: true})
+	held := w.ring("Loads", 20*time.Second)
+	assert.Equal(t, job.RunBlank, held.State)
+	assert.Contains(t, held.Reason, "unusual: 10 rows, and the last 5 good runs had 100 in the middle")
+	assert.Len(t, w.inbox("b@tarnwick.example"), 5)
+	require.Len(t, held.Alerts, 1, "what is held because it is unusual is never silent")
+	assert.Equal(t, job.AlertUnusual, held.Alerts[0].Kind)
+	_, err = w.c.Again(ctx, held.ID, wire.AgainRequest{Anyway: true})
+	require.NoError(t, err)
+	page, err = w.c.Follow(ctx, held.ID, func(wire.RunPage) error { return nil })
+	require.NoError(t, err)
+	assert.Equal(t, job.RunDone, page.State, page.Reason)
+	require.Len(t, w.inbox("b@tarnwick.example"), 6)
+	assert.Contains(t, w.inbox("b@tarnwick.example")[0].Plain, "unusual: 10 rows")
+	var n int
+	require.NoError(t, conn.QueryRow(ctx, "SELECT count(*) FROM attempts WHERE task = 'loads' AND run_id = $1", int64(held.ID)).Scan(&n))
+	assert.Equal(t, 1, n, "what was found is sent as it is, not looked for again")
+}
+
+func TestProgramsKeepToTheirRoom(t *testing.T) {
+	w := open(t)
+	w.write("programs/fails", "#!/bin/sh\necho disk is odd\nexit 3\n", 0o700)
+	w.write("programs/slow", "#!/bin/sh\nsleep 60 & sleep 60\n", 0o700)
+	w.write("programs/plain", "not allowed", 0o600)
+	ctx := context.Background()
+	one := func(name string, p job.ProgramTask) job.Definition {
+		d := tasks(job.Task{Name: name, Kind: job.KindProgram, TimeLimit: job.Duration(time.Second), Program: &p})
+		d.Retry = job.Retry{}
+		return d
+	}
+	for name, want := range map[string]string{"plain": "it is not among the allowed programs", "../slow": "it is no plain file name", "/bin/sh": "it is no plain file name", "missing": "it is not among the allowed programs"} {
+		_, err := w.c.SaveJob(ctx, "X", wire.JobRequest{On: true, Definition: one("p", job.ProgramTask{Program: name})})
+		assert.ErrorContains(t, err, want, name)
+	}
+	w.job("Fails", one("p", job.ProgramTask{Program: "fails"}))
+	page := w.ring("Fails", 20*time.Second)
+	assert.Equal(t, job.RunFailed, page.State)
+	assert.Contains(t, page.Reason, "it ended with status 3")
+	w.job("Slow", one("p", job.ProgramTask{Program: "slow"}))
+	page = w.ring("Slow", 20*time.Second)
+	assert.Equal(t, job.RunFailed, page.State)
+	assert.Contains(t, page.Reason, "it took longer than its limit of 1s and was ended")
+	// An injection is an argument like any other.
+	w.write("programs/echo", "#!/bin/sh\nprintf '%s\\n' \"$@\"\n", 0o700)
+	w.job("Echo", one("p", job.ProgramTask{Program: "echo", Arguments: []string{"; rm -rf /", "$(id)", "{job}"}}))
+	page = w.ring("Echo", 20*time.Second)
+	require.Equal(t, job.RunDone, page.State, page.Reason)
+	lines, err := w.c.Log(ctx, page.ID, 0)
+	require.NoError(t, err)
+	var said []string
+	for _, l := range lines {
+		if l.Task == "p" && l.State == "" {
+			said = append(said, l.Text)
+		}
+	}
+	assert.Subset(t, said, []string{"; rm -rf /", "$(id)", "Echo"})
+}
+
+func TestFetchKeepsAwayFromInternalAddresses(t *testing.T) {
+	w := open(t)
+	outside := w.receive()
+	get := func(url string, largest int64) wire.RunPage {
+		d := tasks(job.Task{Name: "get", Kind: job.KindFetch, Fetch: &job.FetchTask{URL: url, Largest: largest}})
+		d.Retry = job.Retry{}
+		w.job("Get", d)
+		return w.ring("Get", 20*time.Second)
+	}
+	page := get("http://"+w.listen+"/health", 0)
+	assert.Equal(t, job.RunFailed, page.State)
+	assert.Contains(t, page.Reason, "is an address of this machine or its own networks, which is not allowed")
+	assert.Equal(t, job.RunDone, get("http://"+w.outside+"/a", 0).State)
+	assert.Contains(t, get("http://"+w.outside+"/a", 3).Reason, "has more than 3 B")
+	_, err := w.c.SaveJob(context.Background(), "Get", wire.JobRequest{Definition: tasks(job.Task{Name: "get", Kind: job.KindFetch, Fetch: &job.FetchTask{URL: "file:///etc/passwd"}})})
+	assert.ErrorContains(t, err, "file:///etc/passwd")
+	assert.Len(t, outside.heard(), 2)
+}
