@@ -58,7 +58,7 @@ func (s *server) events(a huma.API) {
 			}
 			out := make([]wire.Event, len(rows))
 			for i, r := range rows {
-				out[i] = wire.Event{Event: r.Event, Run: r.RunID, Started: r.Started.V}
+				out[i] = wire.Event{Event: r.Event, Run: r.RunID, Started: r.Started()}
 				if r.Data != nil {
 					out[i].Data = *r.Data
 				}

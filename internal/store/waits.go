@@ -212,10 +212,19 @@ func (q q) SweepHappened(ctx context.Context, before time.Time) error {
 // EventRow is an event as it was recorded.
 type EventRow struct {
 	job.Event
-	Row     int64                 `db:"id"`
-	RunID   *job.RunID            `db:"run_id"`
-	Data    *json.RawMessage      `db:"data"`
-	Started document[[]job.RunID] `db:"started"`
+	Row   int64             `db:"id"`
+	RunID *job.RunID        `db:"run_id"`
+	Data  *json.RawMessage  `db:"data"`
+	Began document[[]int64] `db:"started"`
+}
+
+// Started are the runs that the event started.
+func (e EventRow) Started() []job.RunID {
+	out := make([]job.RunID, len(e.Began.V))
+	for i, id := range e.Began.V {
+		out[i] = job.RunID(id)
+	}
+	return out
 }
 
 // PutEvent records an event. fresh is false when one of this source and id was

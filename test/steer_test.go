@@ -1,0 +1,266 @@
+package test
+
+import (
+	"context"
+	"testing"
+	"time"
+
+	"ironbell/client"
+	"ironbell/internal/api/wire"
+	"ironbell/internal/core/job"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+func TestPastDatesRunAsIfTheyHadRungThen(t *testing.T) {
+	w := open(t)
+	ctx := context.Background()
+	w.report("Day", "SELECT :day::date AS day", job.Parameter{Name: "day", Type: job.TypeDate, Default: "yesterday"})
+	d := tasks(reportOf("Day"), job.Task{Name: "mail", Kind: job.KindDeliver, Deliver: &job.DeliverTask{Destination: "company mail", To: []string{"a@tarnwick.example"}, Subject: "{value.day}"}})
+	d.Triggers = []job.Trigger{{Timing: job.Timing{Rule: "on weekdays at 06:15"}}}
+	w.job("Sheet", d)
+	runs, err := w.c.Past(ctx, "Sheet", wire.PastRequest{From: "2026-10-23", To: "2026-10-26"})
+	require.NoError(t, err)
+	require.Len(t, runs, 2, "Friday and Monday, not the weekend")
+	assert.Equal(t, "2026-10-23T05:15:00Z", runs[0].Nominal.UTC().Format(time.RFC3339), "summer time")
+	assert.Equal(t, "2026-10-26T06:15:00Z", runs[1].Nominal.UTC().Format(time.RFC3339), "winter time")
+	assert.Contains(t, runs[0].Why, "For Fri 23 October 2026 06:15 BST, as if it had rung then.")
+	w.until(20*time.Second, "both are mailed", func() bool { return len(w.inbox("a@tarnwick.example")) == 2 })
+	assert.Equal(t, "2026-10-25", w.inbox("a@tarnwick.example")[0].Subject, "the day before the date that it stands for")
+	assert.Equal(t, "2026-10-22", w.inbox("a@tarnwick.example")[1].Subject)
+	runs, err = w.c.Past(ctx, "Sheet", wire.PastRequest{From: "2026-10-24"})
+	require.NoError(t, err)
+	assert.Len(t, runs, 1, "one date runs, also when nothing rang on it")
+	for want, r := range map[string]wire.PastRequest{
+		`"2026-13-01" is no date`:       {From: "2026-13-01"},
+		"is no date from 2026-10-24 on": {From: "2026-10-24", To: "2026-10-01"},
+		"rang at no time from":          {From: "2026-10-24", To: "2026-10-25"},
+		"more than 400 runs":            {From: "2020-01-01", To: "2026-01-01"},
+		"more than ten years":           {From: "1990-01-01", To: "2026-01-01"},
+	} {
+		_, err := w.c.Past(ctx, "Sheet", r)
+		assert.ErrorContains(t, err, want)
+	}
+	out, _, status := w.ironbell("ring", "-for", "2026-10-27", "Sheet")
+	assert.Zero(t, status)
+	assert.Contains(t, out, "for Tue 27 Oct 06:15 GMT")
+}
+
+func TestFreezesHoldBackOrPassOver(t *testing.T) {
+	w := open(t)
+	ctx := context.Background()
+	conn := connect(t, w.db)
+	w.report("Ports", "SELECT code FROM ports")
+	d := tasks(reportOf("Ports"), mailTo("a@tarnwick.example"))
+	d.Tags = []string{"nightly"}
+	d.Triggers = []job.Trigger{{Timing: job.Timing{Rule: "every day at 00:00"}}}
+	w.job("Board", d)
+	rang := func() {
+		_, err := conn.Exec(ctx, `UPDATE triggers SET next_due = now()`)
+		require.NoError(t, err)
+		_, err = conn.Exec(ctx, `SELECT pg_notify('ironbell', 'jobs ')`)
+		require.NoError(t, err)
+	}
+	f, err := w.c.Freeze(ctx, wire.FreezeRequest{Label: "tag:nightly", Reason: "the ledger moves"})
+	require.NoError(t, err)
+	rang()
+	w.until(20*time.Second, "it rang", func() bool { return len(w.runsOf("Board")) == 1 })
+	assert.Equal(t, "held back: tag nightly is frozen, by Sefa Orlin: the ledger moves", w.runsOf("Board")[0].Reason)
+	q, err := w.c.Queue(ctx)
+	require.NoError(t, err)
+	require.Len(t, q.Waiting, 1)
+	assert.Len(t, q.Freezes, 1)
+	out, _, _ := w.ironbell("queue")
+	assert.Contains(t, out, "held back: tag nightly is frozen")
+	assert.Contains(t, out, "until it is lifted: ironbell lift")
+	_, err = w.c.Lift(ctx, f.ID)
+	require.NoError(t, err)
+	w.until(20*time.Second, "it goes on when the freeze is lifted", func() bool { return w.runsOf("Board")[0].State == job.RunDone })
+
+	_, err = w.c.Freeze(ctx, wire.FreezeRequest{Label: "service", Rings: "pass over"})
+	require.NoError(t, err)
+	rang()
+	w.until(20*time.Second, "the ring is passed over", func() bool {
+		page, err := w.c.Job(ctx, "Board")
+		require.NoError(t, err)
+		return len(page.Rings) == 2 && page.Rings[0].Decision == job.RingPassedOver
+	})
+	why, err := w.c.Why(ctx, "Board", "")
+	require.NoError(t, err)
+	assert.Equal(t, "It is switched on and held back: everything is frozen, by Sefa Orlin.", why.Reasons[0].Sentence)
+	for want, r := range map[string]wire.FreezeRequest{
+		`there is no destination "pigeons"`: {Label: "destination:pigeons"},
+		"names nothing":                     {Label: "everything"},
+		"is nothing that can be named here": {Label: "person:mara"},
+		"it would have ended already":       {Label: "service", To: ptr(time.Now().Add(-time.Hour))},
+	} {
+		_, err := w.c.Freeze(ctx, r)
+		assert.ErrorContains(t, err, want)
+	}
+	mara := client.New("http://"+w.listen, "")
+	token, err := mara.MakeToken(ctx, "mara", password, "test")
+	require.NoError(t, err)
+	_, err = client.New("http://"+w.listen, token.Token).Freeze(ctx, wire.FreezeRequest{Label: "service"})
+	assert.ErrorContains(t, err, "it takes an administrator")
+}
+
+func ptr[T any](v T) *T { return &v }
+
+func TestAFrozenDestinationHoldsItsMailAndLetsAlertsThrough(t *testing.T) {
+	w := open(t)
+	ctx := context.Background()
+	w.report("Ports", "SELECT code FROM ports")
+	d := tasks(reportOf("Ports"), mailTo("a@tarnwick.example"))
+	d.Retry = job.Retry{Times: 100, Wait: job.Duration(time.Second)}
+	w.job("Board", d)
+	w.behave("mail", "busy", 0)
+	run, err := w.c.Ring(ctx, "Board", nil)
+	require.NoError(t, err)
+	w.until(20*time.Second, "a try was refused", func() bool {
+		page, err := w.c.Run(ctx, run.ID)
+		require.NoError(t, err)
+		return len(page.Deliveries) == 1 && page.Deliveries[0].Tries > 0
+	})
+	f, err := w.c.Freeze(ctx, wire.FreezeRequest{Label: "destination:company mail"})
+	require.NoError(t, err)
+	w.behave("mail", "accept", 0)
+	w.report("Broken", "SELECT 1/0")
+	_, err = w.c.SaveJob(ctx, "Broken", wire.JobRequest{Owner: "mara", On: true, Definition: tasks(reportOf("Broken"))})
+	require.NoError(t, err)
+	w.ring("Broken", 20*time.Second)
+	w.until(20*time.Second, "the alert comes through", func() bool { return len(w.inbox("mara@tarnwick.example")) > 0 })
+	assert.Empty(t, w.inbox("a@tarnwick.example"), "its mail waits")
+	_, err = w.c.Lift(ctx, f.ID)
+	require.NoError(t, err)
+	w.until(20*time.Second, "its mail goes out", func() bool { return len(w.inbox("a@tarnwick.example")) == 1 })
+}
+
+func TestCancelStopsWhatWorks(t *testing.T) {
+	w := open(t)
+	ctx := context.Background()
+	w.report("Slow", "SELECT pg_sleep(30), 1 AS n")
+	w.report("Ports", "SELECT code FROM ports")
+	w.job("Board", tasks(reportOf("Slow"), mailTo("a@tarnwick.example")))
+	run, err := w.c.Ring(ctx, "Board", nil)
+	require.NoError(t, err)
+	w.until(20*time.Second, "it works", func() bool { r, err := w.c.Run(ctx, run.ID); return err == nil && len(r.Attempts) == 1 })
+	began := time.Now()
+	cancelled, err := w.c.Cancel(ctx, run.ID)
+	require.NoError(t, err)
+	assert.Equal(t, job.RunCancelled, cancelled.State)
+	assert.Equal(t, "cancelled by Sefa Orlin", cancelled.Reason)
+	// The worker is free again long before the query would have ended.
+	w.job("Next", tasks(reportOf("Ports")))
+	for range 4 {
+		require.Equal(t, job.RunDone, w.ring("Next", 20*time.Second).State)
+	}
+	assert.Less(t, time.Since(began), 25*time.Second)
+	page, err := w.c.Run(ctx, run.ID)
+	require.NoError(t, err)
+	assert.Equal(t, job.AttemptLost, page.Attempts[0].State)
+	assert.Equal(t, job.RunCancelled, page.State, "what the worker wrote afterwards was refused")
+	_, err = w.c.Cancel(ctx, run.ID)
+	assert.ErrorContains(t, err, "has ended already")
+}
+
+func TestLimitsBoundWhatWorksAtOnce(t *testing.T) {
+	w := open(t)
+	ctx := context.Background()
+	w.report("Slow", "SELECT pg_sleep(0.7), 1 AS n")
+	var ids []job.RunID
+	require.NoError(t, w.c.SaveLimits(ctx, map[string]int{"tag:heavy": 2}))
+	for _, name := range []string{"A", "B", "C", "D"} {
+		d := tasks(reportOf("Slow"))
+		d.Tags = []string{"heavy"}
+		w.job(name, d)
+		run, err := w.c.Ring(ctx, name, nil)
+		require.NoError(t, err)
+		ids = append(ids, run.ID)
+	}
+	type span struct{ from, to time.Time }
+	var spans []span
+	for _, id := range ids {
+		page, err := w.c.Follow(ctx, id, func(wire.RunPage) error { return nil })
+		require.NoError(t, err)
+		require.Equal(t, job.RunDone, page.State)
+		spans = append(spans, span{*page.StartedAt, *page.EndedAt})
+	}
+	for _, s := range spans {
+		beside := 0
+		for _, o := range spans {
+			if !o.from.After(s.from) && o.to.After(s.from) {
+				beside++
+			}
+		}
+		assert.LessOrEqual(t, beside, 2)
+	}
+	out, _, _ := w.ironbell("limits")
+	assert.Contains(t, out, "tag:heavy: 2 at once")
+	_, errs, status := w.ironbell("limits", "tag:heavy=0")
+	assert.Equal(t, 1, status)
+	assert.Contains(t, errs, "0 is no limit")
+	out, _, _ = w.ironbell("limits", "tag:heavy=none")
+	assert.Contains(t, out, "No limits are set")
+}
+
+func TestTheOwnerHearsOfLatenessBeforeTheDeadline(t *testing.T) {
+	w := open(t)
+	w.report("Slow", "SELECT pg_sleep(6), 1 AS n")
+	d := tasks(reportOf("Slow"))
+	d.Deadline = job.Deadline{Within: job.Duration(2 * time.Second)}
+	d.Triggers = []job.Trigger{{Timing: job.Timing{Rule: "every day at 00:00"}}}
+	w.job("Board", d)
+	conn := connect(t, w.db)
+	_, err := conn.Exec(context.Background(), `UPDATE triggers SET next_due = now()`)
+	require.NoError(t, err)
+	_, err = conn.Exec(context.Background(), `SELECT pg_notify('ironbell', 'jobs ')`)
+	require.NoError(t, err)
+	w.until(20*time.Second, "the owner is told", func() bool { return len(w.inbox("mara@tarnwick.example")) == 1 })
+	assert.Contains(t, w.inbox("mara@tarnwick.example")[0].Plain, "is late: it should have arrived by")
+	w.until(20*time.Second, "it ends", func() bool { return w.runsOf("Board")[0].State == job.RunDone })
+	alerts, err := w.c.Alerts(context.Background(), "open", "closed")
+	require.NoError(t, err)
+	require.Len(t, alerts, 1)
+	assert.Equal(t, job.AlertLate, alerts[0].Kind)
+	assert.Equal(t, job.AlertClosed, alerts[0].State, "it has arrived, though late")
+}
+
+func TestARunThatTakesTooLongIsEnded(t *testing.T) {
+	w := open(t)
+	w.report("Slow", "SELECT pg_sleep(20), 1 AS n")
+	d := tasks(reportOf("Slow"))
+	d.RunLimit = job.Duration(time.Second)
+	w.job("Board", d)
+	page := w.ring("Board", 15*time.Second)
+	assert.Equal(t, job.RunFailed, page.State)
+	assert.Contains(t, page.Reason, "the run took longer than its limit of 1s")
+}
+
+func TestWhy(t *testing.T) {
+	w := open(t)
+	ctx := context.Background()
+	w.report("Ports", "SELECT code FROM ports")
+	d := tasks(reportOf("Ports"))
+	d.Triggers = []job.Trigger{{Timing: job.Timing{Rule: "on weekdays at 06:15"}}}
+	w.job("Board", d)
+	first := func(at string) string {
+		why, err := w.c.Why(ctx, "Board", at)
+		require.NoError(t, err)
+		require.NotEmpty(t, why.Reasons)
+		return why.Reasons[0].Sentence
+	}
+	assert.Equal(t, "It is switched on.", first(""))
+	assert.Contains(t, first("2026-11-02"), "Not rung: the job was first saved on ")
+	assert.Equal(t, "It will ring at Mon 4 January 2027 06:15 GMT, by its rule: on weekdays at 06:15.", first("2027-01-04"))
+	assert.Contains(t, first("2027-01-03"), "Not rung: its rules name no time on Sun 3 January 2027. It rings on weekdays at 06:15 (Europe/London).")
+	assert.Contains(t, first("2027-01-04 07:00"), "Not rung: its rules name no time at Mon 4 January 2027 07:00 GMT.")
+	_, err := w.c.Switch(ctx, "Board", false)
+	require.NoError(t, err)
+	assert.Contains(t, first(""), "It is switched off and rings not: Sefa Orlin switched it off on ")
+	assert.Contains(t, first("2027-01-04"), "Not rung: the job was switched off then: Sefa Orlin switched it off on ")
+	page := w.ring("Board", 20*time.Second)
+	assert.Contains(t, first(time.Now().Format(time.DateOnly)), "Rung by Sefa Orlin. Run "+page.ID.String())
+	_, err = w.c.Why(ctx, "Board", "christmas")
+	assert.ErrorContains(t, err, "is no time; write it as 2026-12-25")
+}
