@@ -19,6 +19,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"maps"
 	"os"
 	"slices"
 	"strings"
@@ -47,9 +48,10 @@ type Options struct {
 	Now     func() time.Time // the clock that rings are held against
 	Log     *slog.Logger
 
-	Programs string             // folder of the programs that tasks may run; none when empty
-	Guard    *outgoing.Guard    // for requests to the outside
-	At       func(point string) // told of each of CrashPoints that is reached; for fault tests
+	Programs string                     // folder of the programs that tasks may run; none when empty
+	Guard    *outgoing.Guard            // for requests to the outside
+	At       func(point string)         // told of each of CrashPoints that is reached; for fault tests
+	Kinds    map[job.TaskKind]task.Kind // beside those there are; for fault tests and benchmarks
 }
 
 // Engine is one node's share of the work. Its methods may be called by several
@@ -113,7 +115,7 @@ func New(s *store.Store, sources *report.Sources, destinations *deliver.Destinat
 	}
 	o.URL = strings.TrimRight(o.URL, "/")
 	signal := func() chan struct{} { return make(chan struct{}, 1) }
-	return &Engine{
+	e := &Engine{
 		o: o, store: s, sources: sources, destinations: destinations, files: files,
 		kinds: map[job.TaskKind]task.Kind{
 			job.KindReport:  &task.Report{Find: s.Report, Sources: sources, Files: files},
@@ -129,6 +131,8 @@ func New(s *store.Store, sources *report.Sources, destinations *deliver.Destinat
 		wakeClock: signal(), wakeWork: signal(), wakeSend: signal(), wakeTell: signal(), wakeDesk: signal(),
 		held: map[holding]*lease{}, sending: map[int64]store.Sending{},
 	}
+	maps.Copy(e.kinds, o.Kinds)
+	return e
 }
 
 // Run works until ctx ends, then hands its work back and returns.

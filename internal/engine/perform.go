@@ -25,7 +25,6 @@ type performance struct {
 	e    *Engine
 	c    store.Claim
 	plan *plan
-	log  func(level, task, text string)
 	base task.Work
 
 	ended    chain.Ended
@@ -219,10 +218,7 @@ func (p *performance) next(ctx context.Context) (bool, error) {
 					again = true
 					continue
 				}
-			} else if found, what := p.found(ctx, m.Task); found != nil {
-				if found.err != nil {
-					return false, found.err
-				}
+			} else if found, what := p.found(m.Task); found != nil {
 				switch found.Do {
 				case job.BlankHold:
 					p.held = found.Reason
@@ -297,7 +293,7 @@ var errReturned = errors.New("the part waits for another try")
 func (p *performance) begin(ctx context.Context, t job.Task, try int) {
 	p.working[t.Name] = true
 	w := p.work(t)
-	w.Try = try
+	w.Try, w.Log = try, p.printer(ctx, t.Name)
 	go func() {
 		d := done{task: t, try: try}
 		began := time.Now()
@@ -345,13 +341,18 @@ func (p *performance) bounded(ctx context.Context, t job.Task, limit time.Durati
 	}
 }
 
+// limit is the longest time of a task.
+func (p *performance) limit(t job.Task) time.Duration {
+	if t.TimeLimit > 0 {
+		return time.Duration(t.TimeLimit)
+	}
+	return time.Duration(p.plan.TimeLimit)
+}
+
 // work is what a task may see now.
 func (p *performance) work(t job.Task) task.Work {
 	w := p.base
-	w.Limit = time.Duration(p.plan.TimeLimit)
-	if t.TimeLimit > 0 {
-		w.Limit = time.Duration(t.TimeLimit)
-	}
+	w.Limit = p.limit(t)
 	w.Outcomes, w.RowsOf, w.Totals = map[string]string{}, map[string]int64{}, map[string]float64{}
 	for _, name := range p.plan.chain.Before(t.Name) {
 		end, ok := p.ends[name]
@@ -376,18 +377,22 @@ func (p *performance) work(t job.Task) task.Work {
 	for _, name := range p.plan.chain.Uses(t.Name) {
 		w.Files = append(w.Files, p.files[name]...)
 	}
+	return w
+}
+
+// printer writes what a try of a task prints to the run's log.
+func (p *performance) printer(ctx context.Context, name string) func(level, text string) {
 	printed := 0
-	w.Log = func(level, text string) {
+	return func(level, text string) {
 		if printed++; printed > maxPrinted {
 			return
 		}
-		ctx, stop := context.WithTimeout(context.Background(), 10*time.Second)
+		ctx, stop := ending(ctx)
 		defer stop()
-		if err := p.e.store.Log(ctx, job.LogLine{Part: p.c.Part, Task: t.Name, Level: level, Text: text}, p.c.RunID); err != nil {
+		if err := p.e.store.Log(ctx, job.LogLine{Part: p.c.Part, Task: name, Level: level, Text: text}, p.c.RunID); err != nil {
 			p.e.o.Log.Warn("could not write to a run's log", "run", p.c.RunID.String(), "error", err)
 		}
 	}
-	return w
 }
 
 // maxPrinted bounds the lines that one try of a task may log.
@@ -428,16 +433,9 @@ func (p *performance) broken(ctx context.Context, t job.Task, err error) error {
 	return errReturned
 }
 
-// finding is what policy says of blank or unusual results before a task that
-// acts on them.
-type finding struct {
-	policy.Found
-	err error
-}
-
 // found tells whether what a task acts on is blank or unusual, what is to be
 // done, and which tasks found it so.
-func (p *performance) found(ctx context.Context, t job.Task) (*finding, []string) {
+func (p *performance) found(t job.Task) (*policy.Found, []string) {
 	if p.c.Anyway || t.Kind.Makes() {
 		return nil, nil
 	}
@@ -448,11 +446,13 @@ func (p *performance) found(ctx context.Context, t job.Task) (*finding, []string
 			tries = max(tries, p.blanks[m])
 		}
 		what := fmt.Sprintf("blank: %s found nothing", strings.Join(makers, ", "))
-		return &finding{Found: policy.OnBlank(what, p.plan.IfBlank, p.plan.BlankThen, p.plan.Retry, tries, due, now)}, makers
+		found := policy.OnBlank(what, p.plan.IfBlank, p.plan.BlankThen, p.plan.Retry, tries, due, now)
+		return &found, makers
 	}
 	for _, name := range p.plan.chain.Before(t.Name) {
 		if end := p.ends[name]; end.Unusual != "" {
-			return &finding{Found: policy.OnBlank(end.Unusual, p.plan.IfUnusual, p.plan.UnusualThen, p.plan.Retry, max(p.blanks[name], 1), due, now)}, []string{name}
+			found := policy.OnBlank(end.Unusual, p.plan.IfUnusual, p.plan.UnusualThen, p.plan.Retry, max(p.blanks[name], 1), due, now)
+			return &found, []string{name}
 		}
 	}
 	return nil, nil
@@ -472,7 +472,7 @@ func (p *performance) hear(ctx context.Context, d done) error {
 	if errors.Is(context.Cause(ctx), errRunLimit) {
 		f = fault.New(fault.Task, "", fmt.Sprintf("the run took longer than its limit of %s", p.plan.RunLimit), "Make the job faster or its limit longer.")
 	} else if errors.Is(d.err, context.DeadlineExceeded) {
-		f = fault.New(fault.Task, "", fmt.Sprintf("it took longer than its limit of %s", job.Duration(p.work(d.task).Limit)), "Make the task faster or its time limit longer.")
+		f = fault.New(fault.Task, "", fmt.Sprintf("it took longer than its limit of %s", job.Duration(p.limit(d.task))), "Make the task faster or its time limit longer.")
 	}
 	again := policy.AfterFault(p.plan.Retry, p.failures[name]+1, f, p.base.Due, p.e.o.Now().In(p.base.Due.Location()))
 	end := store.TaskEnd{Again: again.Retry, Attempt: job.Attempt{Part: p.c.Part, Task: name, Try: d.try, State: job.AttemptFailed, Note: f.Error(), Class: string(f.Class), Advice: f.Advice}}

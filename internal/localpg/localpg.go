@@ -32,6 +32,7 @@ type Options struct {
 	Dir      string // where its data is kept; made when it is not there
 	Volatile bool   // the data may be lost with the machine: no fsync. For tests
 	Conns    int    // connections at most; 100 when 0
+	Port     int    // a free one when 0
 	Settings map[string]string
 }
 
@@ -82,8 +83,10 @@ func Start(ctx context.Context, o Options) (*Server, error) {
 		return nil, fmt.Errorf("read the local database's password: %w", err)
 	}
 	s.password = strings.TrimSpace(string(secret))
-	if s.port, err = freePort(ctx); err != nil {
-		return nil, err
+	if s.port = o.Port; s.port == 0 {
+		if s.port, err = freePort(ctx); err != nil {
+			return nil, err
+		}
 	}
 	args := []string{
 		"-D", data, "-p", strconv.Itoa(s.port), "-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=",
@@ -146,6 +149,10 @@ func (s *Server) Ensure(ctx context.Context, database string) error {
 
 // Stop ends the server: quickly, but in good order; after ten seconds by force.
 func (s *Server) Stop() { s.child.Stop(syscall.SIGINT, 10*time.Second, syscall.SIGQUIT) }
+
+// Crash ends the server at once, as pg_ctl's immediate mode does: it recovers
+// when it is started again.
+func (s *Server) Crash() { s.child.Stop(syscall.SIGQUIT, 10*time.Second, syscall.SIGKILL) }
 
 // Ended is closed when the server's process has ended.
 func (s *Server) Ended() <-chan struct{} { return s.child.Ended() }

@@ -43,8 +43,8 @@ func (e *refused) Error() string {
 func New(allowed []string) *Guard {
 	g := &Guard{allowed: allowed}
 	public := ssrf.New(ssrf.WithAnyPort())
-	control := func(_ context.Context, network, address string, c syscall.RawConn) error {
-		if err := public.Safe(network, address, c); err != nil && !g.permits(address) {
+	control := func(ctx context.Context, network, address string, c syscall.RawConn) error {
+		if err := public.Safe(network, address, c); err != nil && !g.permits(ctx, address) {
 			return &refused{address}
 		}
 		return nil
@@ -67,7 +67,7 @@ func New(allowed []string) *Guard {
 
 // permits tells whether the operator allowed an internal address. Names are
 // looked up, so that what is allowed by name is allowed at its address only.
-func (g *Guard) permits(address string) bool {
+func (g *Guard) permits(ctx context.Context, address string) bool {
 	if slices.Contains(g.allowed, address) {
 		return true
 	}
@@ -80,8 +80,8 @@ func (g *Guard) permits(address string) bool {
 		if err != nil || port != fmt.Sprint(at.Port()) {
 			continue
 		}
-		ctx, stop := context.WithTimeout(context.Background(), 5*time.Second)
-		ips, err := net.DefaultResolver.LookupNetIP(ctx, "ip", host)
+		looking, stop := context.WithTimeout(ctx, 5*time.Second)
+		ips, err := net.DefaultResolver.LookupNetIP(looking, "ip", host)
 		stop()
 		if err == nil && slices.ContainsFunc(ips, func(ip netip.Addr) bool { return ip.Unmap() == at.Addr().Unmap() }) {
 			return true

@@ -110,7 +110,7 @@ func (s *Sources) Get(ctx context.Context, name string) (Source, error) {
 	if err != nil {
 		return nil, fault.Wrap(err, fault.Lasting, fault.Source, "open source "+quote(name), "")
 	}
-	source, err := s.Open(p.Protocol, name, p.Settings, password)
+	source, err := s.Open(p.Protocol, name, p.Settings, password) //nolint:contextcheck // a pool outlives the call that opens it
 	if err != nil {
 		return nil, err
 	}

@@ -208,7 +208,7 @@ func (q q) AddRuns(ctx context.Context, runs []NewRun) error {
 		return nil
 	}
 	n := len(runs)
-	ids, jobs, triggers, askers, agains := make([]int64, n), make([]int64, n), make([]*int64, n), make([]*int64, n), make([]*int64, n)
+	ids, jobs, triggers, askers, repeats := make([]int64, n), make([]int64, n), make([]*int64, n), make([]*int64, n), make([]*int64, n)
 	names, whys, zones, givens, reasons, labels := make([]string, n), make([]string, n), make([]string, n), make([]string, n), make([]string, n), make([]string, n)
 	versions, priorities, gated, held, rehearsals, anyways := make([]int, n), make([]int, n), make([]bool, n), make([]bool, n), make([]bool, n), make([]bool, n)
 	nominals, dues, readies, turns, deadlines, warns := make([]time.Time, n), make([]time.Time, n), make([]*time.Time, n), make([]time.Time, n), make([]*time.Time, n), make([]*time.Time, n)
@@ -237,7 +237,7 @@ func (q q) AddRuns(ctx context.Context, runs []NewRun) error {
 		}
 		if r.Again != nil {
 			id := int64(*r.Again)
-			agains[i] = &id
+			repeats[i] = &id
 		}
 		ids[i], jobs[i], triggers[i], askers[i], labels[i] = int64(r.ID), r.JobID, r.TriggerID, r.AskedBy, string(text)
 		names[i], whys[i], zones[i], givens[i], reasons[i] = r.Job, bounded(r.Why), r.Zone, string(given), r.Reason
@@ -255,7 +255,7 @@ func (q q) AddRuns(ctx context.Context, runs []NewRun) error {
 				AS u(id, job_id, priority, gated, ready, turn, held, anyway, labels, reason)
 		)
 		INSERT INTO run_log (run_id, state, text) SELECT id, 'waiting', why FROM unnest($1::bigint[], $6::text[]) AS u(id, why)`,
-		ids, jobs, names, versions, triggers, whys, askers, nominals, dues, zones, givens, reasons, deadlines, warns, rehearsals, agains,
+		ids, jobs, names, versions, triggers, whys, askers, nominals, dues, zones, givens, reasons, deadlines, warns, rehearsals, repeats,
 		priorities, gated, readies, turns, held, anyways, labels)
 	if err != nil {
 		return wrap(err, "make the runs")

@@ -162,8 +162,8 @@ func (k *Program) lay(ctx context.Context, files []job.Artifact, dir string) (ma
 			if err != nil {
 				return err
 			}
-			defer func() { _ = src.Close() }() // only read from
-			dst, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+			defer func() { _ = src.Close() }()                                      // only read from
+			dst, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600) //nolint:gosec // its name was made safe, and it lies in a folder of our own
 			if err != nil {
 				return err
 			}

@@ -56,6 +56,7 @@ type Server struct {
 	mu        sync.Mutex
 	behaviour Behaviour
 	greyed    map[string]bool
+	dropped   int
 	server    *smtp.Server
 	listener  net.Listener
 	ended     chan struct{}
@@ -123,6 +124,13 @@ func (s *Server) Behaviour() Behaviour {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return s.behaviour
+}
+
+// Dropped is how many messages it took without an answer.
+func (s *Server) Dropped() int {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.dropped
 }
 
 // Close ends it.
@@ -220,6 +228,9 @@ func (s *session) Data(r io.Reader) error {
 		return &smtp.SMTPError{Code: 554, EnhancedCode: smtp.EnhancedCode{5, 6, 0}, Message: "This is no message: " + err.Error()}
 	}
 	if s.last.Mode == Drop {
+		s.server.mu.Lock()
+		s.server.dropped++
+		s.server.mu.Unlock()
 		_ = s.conn.Conn().Close() // the point of it
 		return errors.New("dropped")
 	}
