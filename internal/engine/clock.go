@@ -22,7 +22,7 @@ const (
 // clock turns due times into rings and runs.
 func (e *Engine) clock(ctx context.Context) {
 	for ctx.Err() == nil {
-		n, err := e.ring(ctx)
+		n, err := e.Ring(ctx)
 		if err != nil {
 			e.failed(ctx, "ring what is due", err)
 			continue
@@ -45,8 +45,8 @@ func (e *Engine) clock(ctx context.Context) {
 	}
 }
 
-// ring makes one pass over the triggers that are due and tells how many it moved on.
-func (e *Engine) ring(ctx context.Context) (int, error) {
+// Ring makes one pass over the triggers that are due and tells how many it moved on.
+func (e *Engine) Ring(ctx context.Context) (int, error) {
 	taken := 0
 	err := e.store.Do(ctx, func(t *store.Tx) error {
 		now := e.o.Now()

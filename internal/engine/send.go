@@ -157,7 +157,9 @@ func (e *Engine) ended(ctx context.Context, s store.Sending, res deliver.Result,
 	defer e.releaseSending(s)
 	ctx, stop := ending(ctx)
 	defer stop()
-	e.crash(crashAnswer)
+	if res.Offered {
+		e.crash(crashAnswer)
+	}
 	log := e.o.Log.With("delivery", s.ID, "to", s.Address)
 	var write func(*store.Tx) error
 	switch {
@@ -175,7 +177,9 @@ func (e *Engine) ended(ctx context.Context, s store.Sending, res deliver.Result,
 	}
 	switch err := e.store.Do(ctx, write); {
 	case err == nil:
-		e.crash(crashReceipt)
+		if res.Offered {
+			e.crash(crashReceipt)
+		}
 	case errors.Is(err, store.ErrStale):
 		e.stale.Add(1)
 		log.Warn("a write about a delivery was refused: another node has it now")
