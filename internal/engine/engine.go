@@ -73,7 +73,7 @@ type Engine struct {
 	wakeClock, wakeWork, wakeSend, wakeTell, wakeDesk chan struct{}
 
 	mu      sync.Mutex // guards what this node works on
-	plans   map[version]*plan
+	plans   map[store.Version]*plan
 	held    map[holding]*lease
 	sending map[int64]store.Sending
 }
@@ -127,7 +127,7 @@ func New(s *store.Store, sources *report.Sources, destinations *deliver.Destinat
 			job.KindCall:    &task.Call{Destinations: destinations, Now: time.Now},
 			job.KindEmit:    &task.Emit{Now: o.Now},
 		},
-		entries: make(chan *entry, maxEntries), plans: map[version]*plan{},
+		entries: make(chan *entry, maxEntries), plans: map[store.Version]*plan{},
 		wakeClock: signal(), wakeWork: signal(), wakeSend: signal(), wakeTell: signal(), wakeDesk: signal(),
 		held: map[holding]*lease{}, sending: map[int64]store.Sending{},
 	}

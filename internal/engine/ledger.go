@@ -8,17 +8,19 @@ import (
 )
 
 const (
-	maxGroup   = 200 // entries in one transaction
-	maxEntries = 256 // that wait for theirs
+	maxGroup   = 500 // entries in one transaction
+	maxEntries = 600 // that wait for theirs
 )
 
 // entry is what one part has to write, and who waits for it.
 type entry struct {
 	store.Entry
 	events []raised // by its tasks
+	lone   bool     // the part is its run's only one and sends nothing: its end is the run's
 	failed *failure // that the owner must hear of
 	found  []alertOf
-	done   chan error
+	done   chan error      // hears whether it was written; or
+	after  func(err error) // is called with that
 }
 
 // record writes an entry and tells whether it was written: store.ErrStale when
@@ -29,6 +31,25 @@ func (e *Engine) record(_ context.Context, en *entry) error {
 	en.done = make(chan error, 1)
 	e.entries <- en
 	return <-en.done
+}
+
+// recordLater writes an entry after which there is nothing more to do for the
+// part, and lets its worker go on with another one meanwhile.
+func (e *Engine) recordLater(en *entry, after func(err error)) {
+	en.Node, en.after = e.o.Node, after
+	e.entries <- en
+}
+
+// written tells whoever waits for an entry how its writing went.
+func (en *entry) written(err error) {
+	if err == nil {
+		err = en.Err
+	}
+	if en.after != nil {
+		en.after(err)
+		return
+	}
+	en.done <- err
 }
 
 // ledger writes what happened to claimed parts, until entries is closed. While
@@ -60,23 +81,16 @@ func (e *Engine) writeGroup(ctx context.Context, group []*entry) {
 	err := e.write(ctx, group)
 	if err != nil && len(group) > 1 {
 		for _, en := range group {
-			en.done <- result(en, e.write(ctx, []*entry{en}))
+			en.written(e.write(ctx, []*entry{en}))
 		}
 		return
 	}
 	for _, en := range group {
-		en.done <- result(en, err)
+		en.written(err)
 	}
 	if err == nil {
 		e.crash(crashSettled)
 	}
-}
-
-func result(en *entry, err error) error {
-	if err == nil {
-		err = en.Err
-	}
-	return err
 }
 
 // write writes entries and settles what they end, in one transaction.
@@ -90,6 +104,7 @@ func (e *Engine) write(ctx context.Context, group []*entry) error {
 			return err
 		}
 		var ended []job.RunID
+		var alone []store.RunMove
 		for _, en := range group {
 			if en.Err != nil {
 				e.refused(en)
@@ -98,11 +113,18 @@ func (e *Engine) write(ctx context.Context, group []*entry) error {
 			if err := e.consequences(ctx, t, en); err != nil {
 				return err
 			}
-			if en.Part != nil {
+			switch {
+			case en.Part == nil:
+			case en.lone:
+				alone = append(alone, store.RunMove{Run: runOf(en.Claim), To: outcomeOf[en.Part.State], Reason: en.Part.Reason})
+			default:
 				ended = append(ended, en.Claim.RunID)
 			}
 		}
 		e.crash(crashSettle)
+		if err := e.move(ctx, t, alone); err != nil {
+			return err
+		}
 		return e.settleRuns(ctx, t, ended)
 	})
 }

@@ -37,6 +37,7 @@ type performance struct {
 	waits    map[string]bool
 	results  chan done
 
+	last   *entry   // that ends the part or gives it back
 	failed *failure // why the part fails, the first
 	held   string   // why something was held
 	acted  bool     // something was sent or done with what was found
@@ -52,14 +53,26 @@ type done struct {
 	took time.Duration
 }
 
-// perform carries out the tasks of a part from where they stand. Its error is
-// about our own records, or about having to stop; what goes wrong in a task
-// becomes the outcome of the part.
-func (e *Engine) perform(ctx context.Context, c store.Claim) error {
+// perform carries out the tasks of a part from where they stand, and gives what
+// is to be written when they have ended. Its error is about our own records, or
+// about having to stop; what goes wrong in a task becomes the outcome of the part.
+func (e *Engine) perform(ctx context.Context, c store.Claim) (*entry, error) {
 	p, err := e.prepareWork(ctx, c)
-	if err != nil || p == nil {
-		return err
+	var unfit *fault.Fault
+	if errors.As(err, &unfit) {
+		return failedPart(c, unfit), nil
 	}
+	if err != nil {
+		return nil, err
+	}
+	err = p.run(ctx)
+	p.drain()
+	return p.last, err
+}
+
+// run lets task after task begin and hears how they went, until last is set.
+func (p *performance) run(ctx context.Context) error {
+	c := p.c
 	if limit := time.Duration(p.plan.RunLimit); limit > 0 && c.StartedAt != nil {
 		var stop context.CancelFunc
 		ctx, stop = context.WithDeadlineCause(ctx, c.StartedAt.Add(limit), errRunLimit)
@@ -70,20 +83,16 @@ func (e *Engine) perform(ctx context.Context, c store.Claim) error {
 	}
 	for {
 		goOn, err := p.next(ctx)
-		if err != nil {
-			p.drain()
+		if err != nil || p.last != nil {
 			return err
 		}
 		if !goOn {
-			return p.end(ctx)
-		}
-		if len(p.working) == 0 {
-			continue
+			p.end()
+			return nil
 		}
 		d := <-p.results
 		delete(p.working, d.task.Name)
-		if err := p.hear(ctx, d); err != nil {
-			p.drain()
+		if err := p.hear(ctx, d); err != nil || p.last != nil {
 			return err
 		}
 	}
@@ -92,21 +101,20 @@ func (e *Engine) perform(ctx context.Context, c store.Claim) error {
 // errRunLimit ends a run that took too long.
 var errRunLimit = errors.New("the run took longer than its limit")
 
-// prepareWork reads what a part's work needs. It gives nil when the part has
-// been ended because it cannot be worked on.
+// prepareWork reads what a part's work needs. A *fault.Fault says that the part
+// cannot be worked on.
 func (e *Engine) prepareWork(ctx context.Context, c store.Claim) (*performance, error) {
 	pl, err := e.planOf(ctx, c.JobID, c.JobVersion)
 	var wrong *fault.Invalid
 	if isMissing(err) || errors.As(err, &wrong) {
-		f := fault.Wrap(err, fault.Lasting, fault.Task, "read the job", "Save the job again, then ring it.")
-		return nil, e.endPart(ctx, c, job.PartFailed, f.Error(), f)
+		return nil, fault.Wrap(err, fault.Lasting, fault.Task, "read the job", "Save the job again, then ring it.")
 	}
 	if err != nil {
 		return nil, err
 	}
 	place, err := zone.Load(c.Zone)
 	if err != nil {
-		return nil, e.endPart(ctx, c, job.PartFailed, err.Error(), fault.Of(err))
+		return nil, fault.Wrap(err, fault.Lasting, fault.Task, "read the job's zone", "Save the job again with another zone.")
 	}
 	if len(pl.Calendars) > 0 {
 		if err := e.times.refresh(ctx, e.store); err != nil {
@@ -117,7 +125,7 @@ func (e *Engine) prepareWork(ctx context.Context, c store.Claim) (*performance, 
 		e: e, c: c, plan: pl, ended: chain.Ended{}, ends: map[string]store.TaskEnd{}, files: map[string][]job.Artifact{},
 		failures: map[string]int{}, blanks: map[string]int{}, working: map[string]bool{}, waits: map[string]bool{}, results: make(chan done, len(pl.Tasks)),
 		base: task.Work{
-			RunID: c.RunID, Part: c.Part, PartName: c.Name, JobID: c.JobID, Job: c.Job, Why: c.Why, Nominal: c.Nominal.In(place), Due: c.Due.In(place), Frame: e.frame(pl.Calendars),
+			RunID: c.RunID, Part: c.Part, PartName: c.Name, JobID: c.JobID, Job: c.Job, Nominal: c.Nominal.In(place), Due: c.Due.In(place), Frame: e.frame(pl.Calendars),
 			Values: c.Own.V.Over(c.Given.V.Over(pl.Values)), Def: pl.Definition, Columns: pl.totals,
 			Params: func(ctx context.Context) ([]job.Parameter, error) { return e.parameters(ctx, pl.Tasks) },
 		},
@@ -211,7 +219,7 @@ func (p *performance) next(ctx context.Context) (bool, error) {
 			if m.Task.OnlyIf != "" {
 				holds, err := p.condition(ctx, m.Task)
 				if err != nil {
-					return false, p.broken(ctx, m.Task, err)
+					return false, p.broken(m.Task, err)
 				}
 				if !holds {
 					pass(m.Task, fmt.Sprintf("its condition %s does not hold", m.Task.OnlyIf))
@@ -277,17 +285,11 @@ func (p *performance) busy(begin []job.Task) map[string]bool {
 // are tried again.
 func (p *performance) tryAgain(ctx context.Context, tasks []string, wait time.Duration, over []store.TaskEnd, logs []job.LogLine) error {
 	err := p.e.store.Do(ctx, func(t *store.Tx) error { return t.RetryTasks(ctx, p.c, tasks) })
-	if err != nil {
-		return err
+	if err == nil {
+		p.last = &entry{Entry: store.Entry{Claim: p.c, Ends: over, Logs: logs, Part: &store.PartMove{State: job.PartWaiting, Reason: p.held, Wait: wait}}}
 	}
-	if err := p.e.record(ctx, &entry{Entry: store.Entry{Claim: p.c, Ends: over, Logs: logs, Part: &store.PartMove{State: job.PartWaiting, Reason: p.held, Wait: wait}}}); err != nil {
-		return err
-	}
-	return errReturned
+	return err
 }
-
-// errReturned says that the part was given back and nothing is left to write.
-var errReturned = errors.New("the part waits for another try")
 
 // begin starts a try of a task.
 func (p *performance) begin(ctx context.Context, t job.Task, try int) {
@@ -415,8 +417,8 @@ func (p *performance) condition(ctx context.Context, t job.Task) (bool, error) {
 	return holds, nil
 }
 
-// broken ends a task whose condition could not be decided.
-func (p *performance) broken(ctx context.Context, t job.Task, err error) error {
+// broken ends the part at a task whose condition could not be decided.
+func (p *performance) broken(t job.Task, err error) error {
 	var f *fault.Fault
 	if !errors.As(err, &f) {
 		return err
@@ -424,13 +426,8 @@ func (p *performance) broken(ctx context.Context, t job.Task, err error) error {
 	end := store.TaskEnd{Attempt: job.Attempt{Part: p.c.Part, Task: t.Name, State: job.AttemptOver, Note: f.Error()}}
 	p.failed = &failure{task: t.Name, fault: f, tried: 1, reason: "lasting: trying again would fail the same way"}
 	p.drain()
-	if err := p.e.record(ctx, &entry{Entry: store.Entry{Claim: p.c, Ends: []store.TaskEnd{end}}}); err != nil {
-		return err
-	}
-	if err := p.end(ctx); err != nil {
-		return err
-	}
-	return errReturned
+	p.finish(&entry{Entry: store.Entry{Claim: p.c, Ends: []store.TaskEnd{end}}})
+	return nil
 }
 
 // found tells whether what a task acts on is blank or unusual, what is to be
@@ -496,10 +493,7 @@ func (p *performance) hear(ctx context.Context, d done) error {
 	if len(p.working) == 0 && !p.moves() {
 		// What ends the part goes with it into one transaction.
 		p.finish(en)
-		if err := p.e.record(ctx, en); err != nil {
-			return err
-		}
-		return errReturned
+		return nil
 	}
 	return p.e.record(ctx, en)
 }
@@ -553,29 +547,26 @@ func (p *performance) succeeded(ctx context.Context, d done) error {
 	}
 	p.acted = p.acted || !d.task.Kind.Makes()
 	p.ended[name], p.ends[name], p.files[name] = end.State, end, res.Files
-	en.Ends, en.Logs = []store.TaskEnd{end}, []job.LogLine{{Task: name, Text: text}}
+	en.Ends = []store.TaskEnd{end}
+	if text != "" {
+		en.Logs = []job.LogLine{{Task: name, Text: text}}
+	}
 	if len(p.working) == 0 && len(p.again) == 0 && len(p.plan.chain.Next(p.ended, p.busy(nil))) == 0 {
 		// The last task and the end of the part go into one transaction.
 		p.finish(en)
-		if err := p.e.record(ctx, en); err != nil {
-			return err
-		}
-		return errReturned
+		return nil
 	}
 	return p.e.record(ctx, en)
 }
 
-// end writes how the part ended.
-func (p *performance) end(ctx context.Context) error {
-	en := &entry{Entry: store.Entry{Claim: p.c}}
-	p.finish(en)
-	bounded, stop := ending(ctx)
-	defer stop()
-	return p.e.record(bounded, en)
-}
+// end ends the part outside of a task.
+func (p *performance) end() { p.finish(&entry{Entry: store.Entry{Claim: p.c}}) }
 
-// finish adds the end of the part, or its return for another try, to an entry.
+// finish adds the end of the part, or its return for another try, to an entry,
+// which is the last one.
 func (p *performance) finish(en *entry) {
+	p.last = en
+	en.lone = p.c.Alone && p.c.Fresh() && !p.plan.sends
 	if p.over != nil && p.failed == nil {
 		f := fault.New(fault.Task, "", fmt.Sprintf("the run took longer than its limit of %s", p.plan.RunLimit), "Make the job faster or its limit longer.")
 		p.failed = &failure{fault: f, tried: 1, reason: "the time of the run was spent"}

@@ -33,13 +33,12 @@ type alertOf struct {
 // raised is an event that a task raised.
 type raised struct{ event job.Event }
 
-// endPart ends a part outside of a task.
-func (e *Engine) endPart(ctx context.Context, c store.Claim, state job.PartState, reason string, f *fault.Fault) error {
-	en := &entry{Entry: store.Entry{Claim: c, Part: &store.PartMove{State: state, Reason: reason}}}
-	if f != nil {
-		en.failed = &failure{fault: f, tried: 1, reason: "lasting: trying again would fail the same way"}
+// failedPart ends a part that fails outside of a task.
+func failedPart(c store.Claim, f *fault.Fault) *entry {
+	return &entry{
+		Entry:  store.Entry{Claim: c, Part: &store.PartMove{State: job.PartFailed, Reason: f.Error()}},
+		failed: &failure{fault: f, tried: 1, reason: "lasting: trying again would fail the same way"},
 	}
-	return e.record(ctx, en)
 }
 
 // failureAlert tells the owner of a task that failed for good. Nobody but the
@@ -98,24 +97,42 @@ func (e *Engine) settleRuns(ctx context.Context, t *store.Tx, ids []job.RunID) e
 		return err
 	}
 	moves := make([]store.RunMove, 0, len(runs))
-	var ended []store.RunMove
-	var right []job.RunID
 	for _, r := range runs {
 		state, reason := policy.Outcome(tallies[r.ID])
 		if state == job.RunRunning && r.State == job.RunRunning {
 			continue // another part will come by here
 		}
-		m := store.RunMove{Run: r, To: state, Reason: reason}
-		moves = append(moves, m)
-		if state.Ended() && state != r.State {
-			ended = append(ended, m)
-		}
-		if state == job.RunDone || state == job.RunBlank {
-			right = append(right, r.ID)
-		}
+		moves = append(moves, store.RunMove{Run: r, To: state, Reason: reason})
 	}
+	return e.move(ctx, t, moves)
+}
+
+// outcomeOf is the state of a run whose only part has one and which sends
+// nothing.
+var outcomeOf = map[job.PartState]job.RunState{
+	job.PartWaiting: job.RunWaiting, job.PartDone: job.RunDone, job.PartPartly: job.RunPartly, job.PartBlank: job.RunBlank, job.PartFailed: job.RunFailed,
+}
+
+// runOf is what a claim tells of its run, which works.
+func runOf(c store.Claim) job.Run {
+	return job.Run{ID: c.RunID, JobID: c.JobID, Job: c.Job, JobVersion: c.JobVersion, TriggerID: c.TriggerID, Nominal: c.Nominal, Due: c.Due, Zone: c.Zone, Rehearsal: c.Rehearsal, State: job.RunRunning}
+}
+
+// move moves runs, whose rows or only parts are locked, closes the alerts of
+// those that are right now, and starts what waits for their outcomes.
+func (e *Engine) move(ctx context.Context, t *store.Tx, moves []store.RunMove) error {
 	if err := t.MoveRuns(ctx, moves); err != nil {
 		return err
+	}
+	var ended []store.RunMove
+	var right []job.RunID
+	for _, m := range moves {
+		if m.To.Ended() && m.To != m.Run.State {
+			ended = append(ended, m)
+		}
+		if m.To == job.RunDone || m.To == job.RunBlank {
+			right = append(right, m.Run.ID)
+		}
 	}
 	// What these runs had failed in was put right.
 	if err := t.CloseAlertsOfRuns(ctx, right); err != nil {

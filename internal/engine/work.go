@@ -4,7 +4,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"log/slog"
 	"runtime/debug"
+	"slices"
 	"sync"
 	"time"
 
@@ -23,42 +25,55 @@ var errCancelled = errors.New("the run was cancelled")
 const (
 	// quick is how short parts must be so that a node claims more of them than
 	// it has workers: it then saves claims, and nobody waits long behind it.
-	quick     = 50 * time.Millisecond
-	maxAhead  = 64 // parts claimed beside those at work, while parts are quick
-	brakeWait = 5 * time.Millisecond
+	quick    = 50 * time.Millisecond
+	maxAhead = 250 // parts claimed beside those at work, while parts are quick
 )
 
-// desk hands claimed parts to the workers.
+// desk knows how many claimed parts lie before the workers.
 type desk struct {
 	mu     sync.Mutex
 	usual  time.Duration // how long a part takes, smoothed
-	queued int
+	queued int           // claimed, not begun
+	busy   int           // at work
 }
 
-// room is how many parts to claim now.
-func (d *desk) room(idle int) int {
+// room is how many parts to claim now; while parts are quick, it is zero until a
+// claim is worth it.
+func (d *desk) room(workers int) int {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	n := idle - d.queued
+	ahead := 0
 	if d.usual > 0 && d.usual < quick {
-		n += int(min(int64(maxAhead), int64(quick/d.usual)))
+		ahead = int(min(int64(maxAhead), int64(quick/d.usual)))
 	}
-	return n
+	n := workers + ahead - d.queued - d.busy
+	if ahead > 0 && n < (workers+ahead)/2 {
+		return 0
+	}
+	return max(n, 0)
 }
 
+// queue notes parts that were claimed.
 func (d *desk) queue(n int) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	d.queued += n
 }
 
-func (d *desk) took(t time.Duration) {
+// begin notes that a worker takes a part.
+func (d *desk) begin() {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	d.usual += (t - d.usual) / 8
-	if d.usual == 0 {
-		d.usual = 1
-	}
+	d.queued--
+	d.busy++
+}
+
+// end notes that a worker is done with one, and how long that took.
+func (d *desk) end(took time.Duration) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.busy--
+	d.usual = max(1, d.usual+(took-d.usual)/8)
 }
 
 // claimed is a claimed part with what its work needs.
@@ -72,40 +87,28 @@ type claimed struct {
 // when ctx ends.
 func (e *Engine) work(ctx context.Context) {
 	parts := make(chan claimed, maxAhead+e.o.Workers)
-	idle := make(chan struct{}, e.o.Workers)
 	var busy sync.WaitGroup
 	for range e.o.Workers {
-		idle <- struct{}{}
 		busy.Go(func() {
 			for c := range parts {
-				e.desk.queue(-1)
+				e.desk.begin()
 				began := time.Now()
-				e.part(c.ctx, c.Claim)
-				e.desk.took(time.Since(began))
-				e.release(c.Claim)
-				c.cancel(nil)
-				idle <- struct{}{}
+				e.part(c)
+				e.desk.end(time.Since(began))
+				wake(e.wakeDesk)
 			}
 		})
 	}
 	defer busy.Wait()
 	defer close(parts)
-	for {
-		// At least one worker must be idle, or parts so quick that the next
-		// ones may be claimed already.
-		free := len(idle)
-		n := e.desk.room(free)
-		if n <= 0 || free == 0 && len(parts) > maxAhead/2 {
-			if !sleep(ctx, e.wakeDesk, brakeWait) {
-				return
-			}
+	for ctx.Err() == nil {
+		n := e.desk.room(e.o.Workers)
+		if n == 0 {
+			sleep(ctx, e.wakeDesk, e.o.Poll)
 			continue
 		}
-		if ctx.Err() != nil {
-			return
-		}
 		since := time.Now()
-		claims, err := e.store.ClaimParts(ctx, e.o.Node, e.o.Lease, min(n, cap(parts)-len(parts)), e.firstTasks)
+		claims, err := e.store.ClaimParts(ctx, e.o.Node, e.o.Lease, n, e.firstTasks)
 		if err != nil {
 			e.failed(ctx, "claim work", err)
 			continue
@@ -117,10 +120,6 @@ func (e *Engine) work(ctx context.Context) {
 		for _, c := range claims {
 			working, cancel := context.WithCancelCause(ctx)
 			e.hold(c, cancel, since)
-			select {
-			case <-idle:
-			default:
-			}
 			parts <- claimed{c, working, cancel}
 		}
 		if len(claims) > 0 {
@@ -128,45 +127,54 @@ func (e *Engine) work(ctx context.Context) {
 		}
 		wait := e.o.Poll
 		if next, ok, err := e.store.NextReady(ctx); err == nil && ok {
-			wait = min(wait, next+brakeWait)
+			wait = min(wait, next+5*time.Millisecond)
 		}
-		if !sleep(ctx, e.wakeWork, wait) {
-			return
-		}
+		sleep(ctx, e.wakeWork, wait)
 	}
 }
 
-// part carries out the tasks of one part from where it stands, and writes how
-// it ended.
-func (e *Engine) part(ctx context.Context, c store.Claim) {
-	log := e.o.Log.With("run", c.RunID.String(), "job", c.Job)
-	defer func() {
-		if broken := recover(); broken != nil {
-			log.Error("a task broke", "panic", broken, "stack", string(debug.Stack()))
-			f := fault.New(fault.Task, "carry out the job", fmt.Sprintf("the service has a fault of its own: %v", broken), "Report it with the log of this time.")
-			if err := e.endPart(ctx, c, job.PartFailed, f.Error(), f); err != nil {
-				log.Error("could not write the end of a part", "error", err)
-			}
+// part carries out the tasks of one part from where it stands, and sends what
+// came of it to be written. The part is held until that is done.
+func (e *Engine) part(c claimed) {
+	ctx, log := c.ctx, e.o.Log.With("run", c.RunID.String(), "job", c.Job)
+	let := func(err error) {
+		e.release(c.Claim)
+		c.cancel(nil)
+		if err != nil && !errors.Is(err, store.ErrStale) {
+			log.Error("could not write the end of a part; its lease will run out", "error", err)
 		}
-	}()
-	err := e.perform(ctx, c)
+	}
+	last, err := e.performed(ctx, c.Claim, log)
 	switch cause := context.Cause(ctx); {
-	case err == nil, errors.Is(err, errReturned):
+	case err == nil:
 	case errors.Is(err, store.ErrStale), errors.Is(cause, errLeaseLost), errors.Is(cause, errCancelled):
 		log.Warn("this node has the work no more", "part", c.Part, "cause", cause)
+		last = nil
 	case ctx.Err() != nil:
 		// The service stops: hand the part back at once.
-		bounded, stop := ending(ctx)
-		defer stop()
-		err := e.record(bounded, &entry{Entry: store.Entry{Claim: c, Part: &store.PartMove{State: job.PartWaiting, Reason: "node " + e.o.Node + " stops and hands its work back"}}})
-		if err != nil && !errors.Is(err, store.ErrStale) {
-			log.Error("could not hand the work back; its lease will run out", "error", err)
-		}
+		last = &entry{Entry: store.Entry{Claim: c.Claim, Part: &store.PartMove{State: job.PartWaiting, Reason: "node " + e.o.Node + " stops and hands its work back"}}}
 	default:
 		// Our own records could not be read or written; the lease runs out, and
 		// the part is taken again.
 		log.Error("could not go on with a part", "error", err)
+		last = nil
 	}
+	if last == nil {
+		let(nil)
+		return
+	}
+	e.recordLater(last, let)
+}
+
+// performed carries out a part; when that breaks, the part has failed.
+func (e *Engine) performed(ctx context.Context, c store.Claim, log *slog.Logger) (last *entry, err error) {
+	defer func() {
+		if broken := recover(); broken != nil {
+			log.Error("a task broke", "panic", broken, "stack", string(debug.Stack()))
+			last, err = failedPart(c, fault.New(fault.Task, "carry out the job", fmt.Sprintf("the service has a fault of its own: %v", broken), "Report it with the log of this time.")), nil
+		}
+	}()
+	return e.perform(ctx, c)
 }
 
 // plan is a version of a job as it is carried out. It never changes.
@@ -175,18 +183,14 @@ type plan struct {
 	chain  chain.Chain
 	first  []string // tasks that a fresh part begins with at once
 	totals []string // columns whose totals its conditions ask for
-}
-
-type version struct {
-	job     int64
-	version int
+	sends  bool     // it has tasks that make deliveries
 }
 
 const maxPlans = 5000
 
 // planOf gives a version of a job. Versions never change, so they are kept.
 func (e *Engine) planOf(ctx context.Context, jobID int64, n int) (*plan, error) {
-	key := version{jobID, n}
+	key := store.Version{JobID: jobID, Version: n}
 	e.mu.Lock()
 	p, ok := e.plans[key]
 	e.mu.Unlock()
@@ -197,7 +201,12 @@ func (e *Engine) planOf(ctx context.Context, jobID int64, n int) (*plan, error) 
 	if err != nil {
 		return nil, err
 	}
-	p = &plan{Definition: def.WithDefaults()}
+	return e.planned(key, def)
+}
+
+// planned reads a version of a job and keeps it.
+func (e *Engine) planned(key store.Version, def job.Definition) (*plan, error) {
+	p := &plan{Definition: def.WithDefaults()}
 	wrong := fault.Invalid{What: "the tasks of the job"}
 	p.chain = chain.Read(p.Tasks, &wrong)
 	if err := wrong.Err(); err != nil {
@@ -209,6 +218,7 @@ func (e *Engine) planOf(ctx context.Context, jobID int64, n int) (*plan, error) 
 		}
 	}
 	p.totals = wantedTotals(p.Tasks)
+	p.sends = slices.ContainsFunc(p.Tasks, func(t job.Task) bool { return t.Kind == job.KindDeliver })
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	if len(e.plans) >= maxPlans {
@@ -218,13 +228,36 @@ func (e *Engine) planOf(ctx context.Context, jobID int64, n int) (*plan, error) 
 	return p, nil
 }
 
-// firstTasks names the tasks that a claimed part begins with, when its job is
-// known already; otherwise they begin a moment later.
-func (e *Engine) firstTasks(c store.Claim) []string {
+// firstTasks names the tasks that claimed parts begin with. A job that cannot be
+// read is told of when its part is worked on.
+func (e *Engine) firstTasks(ctx context.Context, t *store.Tx, claims []store.Claim) ([][]string, error) {
+	begin := make([][]string, len(claims))
+	plans := make([]*plan, len(claims))
+	var unread []store.Version
 	e.mu.Lock()
-	defer e.mu.Unlock()
-	if p, ok := e.plans[version{c.JobID, c.JobVersion}]; ok {
-		return p.first
+	for i, c := range claims {
+		key := store.Version{JobID: c.JobID, Version: c.JobVersion}
+		if plans[i] = e.plans[key]; plans[i] == nil {
+			unread = append(unread, key)
+		}
 	}
-	return nil
+	e.mu.Unlock()
+	if len(unread) > 0 {
+		found, err := t.JobsAt(ctx, unread)
+		if err != nil {
+			return nil, err
+		}
+		for i, c := range claims {
+			key := store.Version{JobID: c.JobID, Version: c.JobVersion}
+			if def, ok := found[key]; ok && plans[i] == nil {
+				plans[i], _ = e.planned(key, def) // told of when it is worked on
+			}
+		}
+	}
+	for i, p := range plans {
+		if p != nil && claims[i].Fresh() {
+			begin[i] = p.first
+		}
+	}
+	return begin, nil
 }

@@ -21,13 +21,13 @@ type Claim struct {
 	Labels     document[[]string]   `db:"labels"`
 	Gated      bool                 `db:"gated"`
 	Anyway     bool                 `db:"anyway"` // what is blank or unusual is sent
+	Alone      bool                 `db:"alone"`  // its run has no other part
 	JobID      int64                `db:"job_id"`
 	Job        string               `db:"job_name"`
 	JobVersion int                  `db:"job_version"`
 	TriggerID  *int64               `db:"trigger_id"`
 	AskedBy    *int64               `db:"asked_by"`
 	Rehearsal  bool                 `db:"rehearsal"`
-	Why        string               `db:"why"`
 	Nominal    time.Time            `db:"nominal"`
 	Due        time.Time            `db:"due"`
 	Zone       string               `db:"zone"`
@@ -41,12 +41,15 @@ type Claim struct {
 // Fresh tells whether nobody has worked on the part before.
 func (c Claim) Fresh() bool { return c.LeaseNo == 1 }
 
+// First names the tasks that claimed parts begin with, in the order of the claims.
+type First func(ctx context.Context, t *Tx, claims []Claim) ([][]string, error)
+
 // ClaimParts takes up to limit waiting parts for a node, in the order of their
 // turn. Left alone are parts whose job has another run at work, unless its job
 // lets runs work together, and those that a limit or a freeze holds back. first
-// names the tasks that a fresh part begins with, so that they are on record at
-// once; it may be nil.
-func (s *Store) ClaimParts(ctx context.Context, node string, lease time.Duration, limit int, first func(Claim) []string) ([]Claim, error) {
+// names the tasks that each fresh part begins with, so that they are on record
+// at once; it may be nil.
+func (s *Store) ClaimParts(ctx context.Context, node string, lease time.Duration, limit int, first First) ([]Claim, error) {
 	var claims []Claim
 	err := s.Do(ctx, func(t *Tx) error {
 		claims = nil
@@ -54,17 +57,9 @@ func (s *Store) ClaimParts(ctx context.Context, node string, lease time.Duration
 		if err != nil {
 			return err
 		}
-		var picked []Claim
-		if err := sqlx.SelectContext(ctx, t.ext, &picked, `WITH picked AS MATERIALIZED (
-				SELECT run_id, part, name, given, array_to_json(labels) AS labels, gated, anyway, lease_no, turn FROM parts p
-				WHERE state = 'waiting' AND NOT held AND ready_at <= now() AND NOT labels && $2
-					AND (NOT gated OR NOT EXISTS (SELECT 1 FROM gates g WHERE g.job_id = p.job_id AND g.run_id <> p.run_id))
-				ORDER BY turn, run_id, part LIMIT $1 FOR UPDATE SKIP LOCKED
-			)
-			SELECT p.run_id, p.part, p.name, p.given AS own, p.labels, p.gated, p.anyway, p.lease_no + 1 AS lease_no, r.job_id, r.job_name, r.job_version,
-				r.trigger_id, r.asked_by, r.rehearsal, r.why, r.nominal, r.due, r.zone, r.given, r.deadline, r.started_at
-			FROM picked p JOIN runs r ON r.id = p.run_id ORDER BY p.turn, p.run_id, p.part`, limit, room.full()); err != nil {
-			return wrap(err, "claim parts")
+		picked, err := t.pick(ctx, limit, room)
+		if err != nil {
+			return err
 		}
 		if claims, err = t.pass(ctx, room.take(picked)); err != nil || len(claims) == 0 {
 			return err
@@ -72,6 +67,36 @@ func (s *Store) ClaimParts(ctx context.Context, node string, lease time.Duration
 		return t.start(ctx, claims, node, lease, first)
 	})
 	return claims, err
+}
+
+// pick locks waiting parts and reads their runs.
+func (t *Tx) pick(ctx context.Context, limit int, room rooms) ([]Claim, error) {
+	var picked []Claim
+	if err := sqlx.SelectContext(ctx, t.ext, &picked, `SELECT run_id, part, name, given AS own, array_to_json(labels) AS labels, gated, anyway, alone, lease_no + 1 AS lease_no
+		FROM parts p WHERE state = 'waiting' AND NOT held AND ready_at <= now() AND NOT labels && $2
+			AND (NOT gated OR NOT EXISTS (SELECT 1 FROM gates g WHERE g.job_id = p.job_id AND g.run_id <> p.run_id))
+		ORDER BY turn, run_id, part LIMIT $1 FOR UPDATE SKIP LOCKED`, limit, room.full()); err != nil || len(picked) == 0 {
+		return nil, wrap(err, "claim parts")
+	}
+	ids := make([]int64, len(picked))
+	for i, c := range picked {
+		ids[i] = int64(c.RunID)
+	}
+	var runs []Claim
+	if err := sqlx.SelectContext(ctx, t.ext, &runs, `SELECT id AS run_id, job_id, job_name, job_version, trigger_id, asked_by, rehearsal, nominal, due, zone, given, deadline, started_at
+		FROM runs WHERE id = ANY($1)`, ids); err != nil {
+		return nil, wrap(err, "read the runs of the parts")
+	}
+	of := make(map[job.RunID]Claim, len(runs))
+	for _, r := range runs {
+		of[r.RunID] = r
+	}
+	for i, c := range picked {
+		r := of[c.RunID]
+		r.Part, r.LeaseNo, r.Name, r.Own, r.Labels, r.Gated, r.Anyway, r.Alone = c.Part, c.LeaseNo, c.Name, c.Own, c.Labels, c.Gated, c.Anyway, c.Alone
+		picked[i] = r
+	}
+	return slices.DeleteFunc(picked, func(c Claim) bool { return c.RunID == 0 }), nil
 }
 
 // pass keeps the claims whose job lets them work now: it takes the job's gate
@@ -99,19 +124,26 @@ func (t *Tx) pass(ctx context.Context, picked []Claim) ([]Claim, error) {
 }
 
 // start writes that the claimed parts work, with the tasks that they begin with.
-func (t *Tx) start(ctx context.Context, claims []Claim, node string, lease time.Duration, first func(Claim) []string) error {
+func (t *Tx) start(ctx context.Context, claims []Claim, node string, lease time.Duration, first First) error {
 	n := len(claims)
+	begin := make([][]string, n)
+	if first != nil {
+		var err error
+		if begin, err = first(ctx, t, claims); err != nil {
+			return err
+		}
+	}
 	runs, parts := make([]int64, n), make([]int32, n)
 	var beginRuns []int64
 	var beginParts []int32
 	var beginTasks []string
 	for i, c := range claims {
 		runs[i], parts[i] = int64(c.RunID), int32(c.Part) //nolint:gosec // parts are counted
-		if !c.Fresh() || first == nil {
+		if !c.Fresh() || len(begin[i]) == 0 {
 			continue
 		}
 		claims[i].Begun = map[string]int{}
-		for _, task := range first(c) {
+		for _, task := range begin[i] {
 			claims[i].Begun[task] = 1
 			beginRuns, beginParts, beginTasks = append(beginRuns, runs[i]), append(beginParts, parts[i]), append(beginTasks, task)
 		}
@@ -182,9 +214,14 @@ func (q q) RenewParts(ctx context.Context, lease time.Duration, worked []Claim) 
 		runs[i], parts[i], leases[i] = int64(c.RunID), int64(c.Part), c.LeaseNo
 	}
 	var held []Claim
-	err := sqlx.SelectContext(ctx, q.ext, &held, `UPDATE parts p SET lease_until = now() + make_interval(secs => $1)
-		FROM unnest($2::bigint[], $3::bigint[], $4::bigint[]) AS w(run_id, part, lease_no)
-		WHERE p.run_id = w.run_id AND p.part = w.part AND p.lease_no = w.lease_no AND p.state = 'running' AND p.lease_until > now()
+	// Locked in the order in which all lock them. What is locked by others is
+	// being ended just now, and needs no lease.
+	err := sqlx.SelectContext(ctx, q.ext, &held, `WITH mine AS (
+			SELECT p.run_id, p.part FROM parts p JOIN unnest($2::bigint[], $3::bigint[], $4::bigint[]) AS w(run_id, part, lease_no)
+				ON p.run_id = w.run_id AND p.part = w.part AND p.lease_no = w.lease_no
+			WHERE p.state = 'running' AND p.lease_until > now() ORDER BY p.run_id, p.part FOR UPDATE OF p SKIP LOCKED
+		)
+		UPDATE parts p SET lease_until = now() + make_interval(secs => $1) FROM mine m WHERE p.run_id = m.run_id AND p.part = m.part
 		RETURNING p.run_id, p.part, p.lease_no`, lease.Seconds(), runs, parts, leases)
 	return held, wrap(err, "renew the leases")
 }

@@ -47,6 +47,31 @@ func (q q) JobAt(ctx context.Context, id int64, version int) (job.Definition, er
 	return d.V, found(err, "job", strconv.FormatInt(id, 10))
 }
 
+// Version names a version of a job.
+type Version struct {
+	JobID   int64 `db:"job_id"`
+	Version int   `db:"version"`
+}
+
+// JobsAt finds versions of jobs. Those that are gone are missing.
+func (q q) JobsAt(ctx context.Context, versions []Version) (map[Version]job.Definition, error) {
+	ids, numbers := make([]int64, len(versions)), make([]int64, len(versions))
+	for i, v := range versions {
+		ids[i], numbers[i] = v.JobID, int64(v.Version)
+	}
+	var rows []struct {
+		Version
+		Definition document[job.Definition] `db:"definition"`
+	}
+	err := sqlx.SelectContext(ctx, q.ext, &rows, `SELECT v.job_id, v.version, v.definition FROM unnest($1::bigint[], $2::bigint[]) AS u(job_id, version)
+		JOIN job_versions v ON v.job_id = u.job_id AND v.version = u.version`, ids, numbers)
+	found := make(map[Version]job.Definition, len(rows))
+	for _, r := range rows {
+		found[r.Version] = r.Definition.V
+	}
+	return found, wrap(err, "read the jobs")
+}
+
 // Jobs lists jobs by name, at most limit. An empty search finds all; otherwise
 // the name must hold it, in any case.
 func (q q) Jobs(ctx context.Context, search string, limit int) ([]job.Job, error) {

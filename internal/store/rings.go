@@ -111,9 +111,16 @@ type openRuns map[int64][]openRun
 // only while nobody takes it: its part is locked here, so that no worker begins
 // with the older date meanwhile.
 func (t *Tx) open(ctx context.Context, jobs []int64) (openRuns, error) {
+	var ids []int64
+	if err := sqlx.SelectContext(ctx, t.ext, &ids, `SELECT run_id FROM parts WHERE job_id = ANY($1) AND state IN ('waiting', 'running')`, jobs); err != nil {
+		return nil, wrap(err, "find the open runs")
+	}
+	if len(ids) == 0 {
+		return openRuns{}, nil
+	}
 	var all []openRun
 	if err := sqlx.SelectContext(ctx, t.ext, &all, `SELECT job_id, id, given, trigger_id IS NOT NULL AND again IS NULL AND state = 'waiting' AND started_at IS NULL AS rung
-		FROM runs WHERE job_id = ANY($1) AND state IN ('waiting', 'running') AND NOT rehearsal ORDER BY id`, jobs); err != nil {
+		FROM runs WHERE id = ANY($1) AND NOT rehearsal ORDER BY id`, ids); err != nil {
 		return nil, wrap(err, "find the open runs")
 	}
 	var waiting []int64

@@ -72,6 +72,9 @@ func (q q) Runs(ctx context.Context, f RunFilter) ([]job.Run, error) {
 	}
 	if len(f.States) > 0 {
 		add("state = ANY($%d)", f.States)
+		if f.JobID == 0 {
+			where += " AND " + among(f.States)
+		}
 	}
 	if f.Before != 0 {
 		add("id < $%d", f.Before)
@@ -84,6 +87,31 @@ func (q q) Runs(ctx context.Context, f RunFilter) ([]job.Run, error) {
 	}
 	args = append(args, f.Limit)
 	return q.selectRuns(ctx, "list the runs", `WHERE `+where+fmt.Sprintf(` ORDER BY id DESC LIMIT $%d`, len(args)), args...)
+}
+
+// among says where runs in some states are to be looked for: those that are done
+// are nearly all, those that went wrong have an index, and the open ones are
+// found by their parts and deliveries.
+func among(states []string) string {
+	const open = `id IN (SELECT run_id FROM parts WHERE state IN ('waiting', 'running') UNION SELECT run_id FROM deliveries WHERE run_id IS NOT NULL AND state IN ('waiting', 'sending', 'offered'))`
+	opens, troubles := false, false
+	for _, s := range states {
+		switch state := job.RunState(s); {
+		case state == job.RunDone:
+			return "true"
+		case state.Ended():
+			troubles = true
+		default:
+			opens = true
+		}
+	}
+	switch {
+	case opens && troubles:
+		return "(trouble IS NOT NULL OR " + open + ")"
+	case opens:
+		return open
+	}
+	return "trouble IS NOT NULL"
 }
 
 // Attempts lists what was tried in a run, in order.
@@ -213,7 +241,7 @@ func (t *Tx) MoveRuns(ctx context.Context, moves []RunMove) error {
 			UPDATE runs r SET state = u.state, reason = u.reason,
 				started_at = CASE WHEN u.state = 'running' THEN coalesce(r.started_at, clock_timestamp()) ELSE r.started_at END,
 				ended_at = CASE WHEN u.ended THEN coalesce(r.ended_at, clock_timestamp()) ELSE NULL END,
-				warn_at = CASE WHEN u.ended THEN NULL ELSE r.warn_at END
+				warn_at = CASE WHEN u.ended THEN NULL ELSE r.warn_at END, trouble = CASE WHEN u.ended AND u.state <> 'done' THEN u.state END
 			FROM unnest($1::bigint[], $2::text[], $3::text[], $4::bool[]) AS u(id, state, reason, ended) WHERE r.id = u.id
 		), opened AS (
 			DELETE FROM gates WHERE run_id = ANY($5)

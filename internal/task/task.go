@@ -25,7 +25,6 @@ type Work struct {
 	Try       int
 	JobID     int64
 	Job       string
-	Why       string
 	Nominal   time.Time // in the job's zone
 	Due       time.Time // in the job's zone
 	Frame     moment.Frame

@@ -2,7 +2,8 @@
 
 -- What the claims go by: labels are what a limit or a freeze may name
 -- (service, tag:x, source:x, destination:x); turn orders what waits, so that age
--- makes up for priority; a part that is held waits for what happens elsewhere.
+-- makes up for priority; a part that is held waits for what happens elsewhere;
+-- one that is alone is its run's only one.
 ALTER TABLE jobs
   ADD COLUMN labels text[] NOT NULL DEFAULT '{service}',
   ADD COLUMN keep_runs int NOT NULL DEFAULT 400,
@@ -21,6 +22,15 @@ ALTER TABLE runs
   ADD COLUMN warn_at timestamptz,
   ADD COLUMN announced text[] NOT NULL DEFAULT '{}',
   ADD COLUMN log_removed boolean NOT NULL DEFAULT false;
+-- A run is updated a few times in its first minutes. Its state stands in no
+-- index, so that these updates stay within one page: open runs are found by
+-- their parts and deliveries, those that went wrong by trouble, which stays null
+-- for all others.
+ALTER TABLE runs ADD COLUMN trouble text;
+UPDATE runs SET trouble = state WHERE state NOT IN ('waiting', 'running', 'delivering', 'done');
+DROP INDEX runs_state;
+DROP INDEX runs_open;
+CREATE INDEX runs_trouble ON runs (trouble, id DESC) WHERE trouble IS NOT NULL;
 CREATE INDEX runs_warn ON runs (warn_at) WHERE warn_at IS NOT NULL;
 
 ALTER TABLE parts
@@ -29,10 +39,12 @@ ALTER TABLE parts
   ADD COLUMN turn timestamptz NOT NULL DEFAULT now(),
   ADD COLUMN labels text[] NOT NULL DEFAULT '{service}',
   ADD COLUMN held boolean NOT NULL DEFAULT false,
+  ADD COLUMN alone boolean NOT NULL DEFAULT true,
   ADD COLUMN anyway boolean NOT NULL DEFAULT false;
 DROP INDEX parts_ready;
 CREATE INDEX parts_turn ON parts (turn, run_id, part) INCLUDE (ready_at) WHERE state = 'waiting' AND NOT held;
 CREATE INDEX parts_ready_at ON parts (ready_at) WHERE state = 'waiting';
+CREATE INDEX parts_open ON parts (job_id) WHERE state IN ('waiting', 'running');
 
 ALTER TABLE attempts
   ADD COLUMN again boolean NOT NULL DEFAULT false,
@@ -56,6 +68,55 @@ ALTER TABLE deliveries
   ADD COLUMN line bigint NOT NULL DEFAULT 0,
   ADD COLUMN rehearsal boolean NOT NULL DEFAULT false;
 CREATE SEQUENCE line_count;
+
+-- Makes the partitions of this month and the following ones, with room in the
+-- pages of those whose rows are updated.
+-- +goose StatementBegin
+CREATE OR REPLACE FUNCTION ensure_months(ahead int) RETURNS void LANGUAGE plpgsql AS $$
+DECLARE
+  first date := date_trunc('month', now() AT TIME ZONE 'UTC')::date;
+  month date;
+  label text;
+  low   bigint;
+  high  bigint;
+  tab   text;
+BEGIN
+  PERFORM pg_advisory_xact_lock(hashtext('ironbell months'));
+  FOR i IN 0..ahead LOOP
+    month := (first + make_interval(months => i))::date;
+    label := to_char(month, 'YYMM');
+    low   := label::bigint * 10000000000;
+    high  := to_char(month + interval '1 month', 'YYMM')::bigint * 10000000000;
+    FOREACH tab IN ARRAY ARRAY['runs', 'parts', 'attempts', 'artifacts', 'run_log', 'messages', 'deliveries'] LOOP
+      IF to_regclass(tab || '_' || label) IS NULL THEN
+        EXECUTE format('CREATE TABLE %I PARTITION OF %I FOR VALUES FROM (%s) TO (%s) WITH (fillfactor = %s)', tab || '_' || label, tab, low, high,
+          CASE WHEN tab IN ('runs', 'attempts', 'deliveries') THEN 60 ELSE 100 END);
+      END IF;
+    END LOOP;
+    IF to_regclass('rings_' || label) IS NULL THEN
+      BEGIN
+        EXECUTE format('CREATE TABLE %I PARTITION OF rings FOR VALUES FROM (%L) TO (%L)', 'rings_' || label,
+          month::text || ' 00:00+00', (month + interval '1 month')::date::text || ' 00:00+00');
+      EXCEPTION WHEN check_violation THEN
+        -- rings of that month lie in rings_other already and stay there
+        NULL;
+      END;
+    END IF;
+  END LOOP;
+END
+$$;
+-- +goose StatementEnd
+-- +goose StatementBegin
+DO $$
+DECLARE
+  tab text;
+BEGIN
+  FOR tab IN SELECT relname FROM pg_class WHERE relkind = 'r' AND relispartition AND relname ~ '^(runs|attempts|deliveries)_[0-9]{4}$' LOOP
+    EXECUTE format('ALTER TABLE %I SET (fillfactor = 60)', tab);
+  END LOOP;
+END
+$$;
+-- +goose StatementEnd
 
 -- The first id of history after the month that lies some days back.
 -- +goose StatementBegin

@@ -1,0 +1,101 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"net"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	"ironbell/internal/child"
+)
+
+// idle measures the service while nothing is due: how long it takes to start,
+// what it needs of a core and of memory.
+func (b *bench) idle(ctx context.Context, service string) error {
+	l, err := (&net.ListenConfig{}).Listen(ctx, "tcp", "127.0.0.1:0")
+	if err != nil {
+		return err
+	}
+	address := l.Addr().String()
+	if err := l.Close(); err != nil {
+		return err
+	}
+	cmd := exec.Command(service, "serve", "-listen", address, "-artifacts", filepath.Join(b.dir, "artifacts"), "-key-file", filepath.Join(b.dir, "key")) //nolint:gosec,noctx // the operator named it; Stop ends it
+	cmd.Env = append(os.Environ(), "IRONBELL_DB="+b.dsn)
+	began := time.Now()
+	c, err := child.Start(cmd, syscall.SIGKILL, nil)
+	if err != nil {
+		return err
+	}
+	defer c.Stop(syscall.SIGTERM, 20*time.Second, syscall.SIGKILL)
+	for {
+		r, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://"+address+"/ready", http.NoBody)
+		if err != nil {
+			return err
+		}
+		res, err := http.DefaultClient.Do(r)
+		if err == nil {
+			_ = res.Body.Close() // only its status counts
+			if res.StatusCode == http.StatusOK {
+				break
+			}
+		}
+		if time.Since(began) > time.Minute {
+			return fmt.Errorf("the service is not ready after a minute")
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
+	ready := time.Since(began)
+	time.Sleep(5 * time.Second)
+	pid := c.Process().Pid
+	before, err := cpu(pid)
+	if err != nil {
+		return err
+	}
+	const watched = 20 * time.Second
+	time.Sleep(watched)
+	after, err := cpu(pid)
+	if err != nil {
+		return err
+	}
+	resident, err := memory(pid)
+	if err != nil {
+		return err
+	}
+	fmt.Printf("idle with %d jobs: ready after %.2f s (wanted 5), %.2f %% of a core (wanted 2), %d MB resident (wanted 150)\n",
+		b.jobs, ready.Seconds(), 100*(after-before).Seconds()/watched.Seconds(), resident>>20)
+	return nil
+}
+
+// cpu is the time that a process has spent on a core (proc(5), stat).
+func cpu(pid int) (time.Duration, error) {
+	text, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
+	if err != nil {
+		return 0, err
+	}
+	fields := strings.Fields(string(text[strings.LastIndexByte(string(text), ')')+1:]))
+	const tick = 10 * time.Millisecond
+	user, err := strconv.Atoi(fields[11])
+	if err != nil {
+		return 0, err
+	}
+	system, err := strconv.Atoi(fields[12])
+	return time.Duration(user+system) * tick, err
+}
+
+// memory is the resident size of a process, in bytes (proc(5), statm).
+func memory(pid int) (int, error) {
+	text, err := os.ReadFile(fmt.Sprintf("/proc/%d/statm", pid))
+	if err != nil {
+		return 0, err
+	}
+	pages, err := strconv.Atoi(strings.Fields(string(text))[1])
+	return pages * os.Getpagesize(), err
+}
