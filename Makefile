@@ -4,7 +4,7 @@ BIN := bin
 GO_FILES := $(shell git ls-files -co --exclude-standard '*.go' '*.sql' '*.html' go.mod go.sum)
 CONSOLE_FILES := $(shell git ls-files -co --exclude-standard console)
 
-.PHONY: help demo demo-reset test lint build console screenshots bench describe
+.PHONY: help demo demo-reset test torture lint build console screenshots bench describe
 help: ## List what can be made
 	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 16
 
@@ -35,6 +35,10 @@ test: ## Test everything: core, store, console and the whole
 	go test -run '^$$' -fuzz FuzzParse -fuzztime 10s ./internal/core/rule
 	go test -run '^$$' -fuzz FuzzReadICS -fuzztime 5s ./internal/core/calendar
 
+torture: ## Break everything for minutes while thousands of jobs ring; make test has a short form
+	@scripts/ensure test
+	go test -count=1 -timeout 40m -v ./test/torture -args -jobs 2000 -seconds 120
+
 lint: ## Check form and structure
 	@scripts/ensure lint
 	@test -z "$$(gofmt -l cmd internal client demo standin test)" || { gofmt -l cmd internal client demo standin test; echo "gofmt these files"; exit 1; }
@@ -45,6 +49,7 @@ screenshots: build ## Take the pictures of docs/screenshots from the demo that r
 	@scripts/ensure test
 	@go run ./test/shots
 
-bench: ## Measure speed, as ratios within one run
+bench: build ## Measure speed, as ratios within one run
 	@scripts/ensure run
 	go test -run '^$$' -bench . -benchmem ./internal/core/...
+	go run ./test/bench -service $(BIN)/ironbell

@@ -202,6 +202,27 @@ func mail(destination, subject, body string, to ...string) job.Task {
 	return job.Task{Name: "mail", Kind: job.KindDeliver, Deliver: &job.DeliverTask{Destination: destination, To: to, Subject: subject, Body: body}}
 }
 
+func named(name string, t job.Task) job.Task {
+	t.Name = name
+	return t
+}
+
+func onlyIf(condition string, t job.Task) job.Task {
+	t.OnlyIf = condition
+	return t
+}
+
+func after(t job.Task, tasks ...string) job.Task {
+	t.After = tasks
+	return t
+}
+
+// atOnce lets a task begin without waiting for the one before it.
+func atOnce(t job.Task) job.Task {
+	t.After = []string{}
+	return t
+}
+
 func retry(times int, wait time.Duration) job.Retry {
 	return job.Retry{Times: times, Wait: job.Duration(wait)}
 }
@@ -251,7 +272,32 @@ var jobs = []namedJob{
 		Triggers: []job.Trigger{{Timing: job.Timing{Rule: "every 2 hours", Hours: []string{"06:00-22:00"}}}}, Retry: retry(3, 5*time.Minute),
 		Tasks: []job.Task{
 			report("Open defects", job.Output{Format: "html-mail"}),
-			mail("company mail", "Open defects: {rows}", "Defects that are open on all vessels.", "joren.tak@tarnwick.example"),
+			onlyIf("rows >= 10", mail("company mail", "Open defects: {rows}", "Defects that are open on all vessels.", "joren.tak@tarnwick.example")),
+		},
+	}},
+	{"Monday page", "mara", job.Definition{
+		Tags:     []string{"board"},
+		Triggers: []job.Trigger{{Wait: &job.Wait{For: []job.Condition{{Job: "Sailing punctuality by route"}, {Job: "Fuel burn by vessel"}}}}}, Retry: job.Retry{Times: 4, Wait: job.Duration(5 * time.Minute), Growth: 2, Until: "09:00"},
+		Deadline: job.Deadline{At: "08:30"},
+		Values:   job.Values{"from": "start of last week", "to": "end of last week"},
+		Tasks: []job.Task{
+			atOnce(named("punctuality", report("Sailing punctuality by route", job.Output{Format: "xlsx", Name: "Punctuality to {value.to}"}, job.Output{Format: "html-mail"}))),
+			atOnce(named("fuel", report("Fuel burn by vessel", job.Output{Format: "xlsx", Name: "Fuel to {value.to}"}))),
+			after(mail("company mail", "Monday page, week to {value.to}", "The week on one page; the sheets are attached.", "aldous.penhale@tarnwick.example"), "punctuality", "fuel"),
+			{Name: "announce", Kind: job.KindEmit, Emit: &job.EmitTask{Type: "example.tarnwick.monday.sent", Subject: "{date:%Y-%m-%d}"}},
+		},
+	}},
+	{"Month-end lock", "mara", job.Definition{
+		Calendars: []string{"Public holidays"}, Tags: []string{"board"},
+		Triggers: []job.Trigger{{
+			Timing: job.Timing{Rule: "on the last open day of every month at 18:00"},
+			Wait:   &job.Wait{For: []job.Condition{{Event: "example.tarnwick.ledger.closed", Source: "/ledger-office"}}, Within: job.Duration(6 * time.Hour)},
+			Values: job.Values{"from": "start of month", "to": "today"},
+		}},
+		Deadline: job.Deadline{Within: job.Duration(6 * time.Hour)}, Usual: job.Usual{Share: 0.5},
+		Tasks: []job.Task{
+			report("Fuel burn by vessel", job.Output{Format: "csv", Name: "fuel_{date:%Y-%m}.csv"}),
+			mail("company mail", "Month {date:%B %Y} is locked", "The month's fuel, as the ledger office closed it.", "joren.tak@tarnwick.example"),
 		},
 	}},
 	{"Monthly board pack", "mara", job.Definition{

@@ -158,13 +158,19 @@ func freeAddress(t testing.TB) string {
 // start starts the service and waits until it is ready.
 func (w *world) start(flags ...string) {
 	w.t.Helper()
+	w.startFrom(build(w.t)+"/ironbell", flags...)
+}
+
+// startFrom starts the service from a program of its own.
+func (w *world) startFrom(program string, flags ...string) {
+	w.t.Helper()
 	log, err := os.OpenFile(filepath.Join(w.dir, "service.log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
 	require.NoError(w.t, err)
 	args := append([]string{
 		"serve", "-listen", w.listen, "-artifacts", filepath.Join(w.dir, "artifacts"), "-key-file", filepath.Join(w.dir, "key"), "-lease", "2s", "-alert-wait", "1s",
 		"-programs", filepath.Join(w.dir, "programs"), "-folders", filepath.Join(w.dir, "folders"), "-allow-internal", w.outside,
 	}, flags...)
-	cmd := exec.Command(build(w.t)+"/ironbell", args...)
+	cmd := exec.Command(program, args...)
 	cmd.Env = append(os.Environ(), "IRONBELL_DB="+w.db)
 	cmd.Stdout, cmd.Stderr = log, log
 	w.service, err = child.Start(cmd, syscall.SIGKILL, nil)

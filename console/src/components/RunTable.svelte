@@ -28,7 +28,9 @@
               ><a class="link-plain" href={p('/jobs/:job', { params: { job: String(r.job_id) } })}>{r.job}</a
               ></td
             >{/if}
-          <td><StateMark state={r.state} /></td>
+          <td
+            >{#if r.rehearsal}<span class="chip mr-1.5">rehearsal</span>{/if}<StateMark state={r.state} /></td
+          >
           <td><Wall at={r.due} zone={r.zone} seconds /></td>
           <td class="!text-right whitespace-nowrap"
             >{r.started_at && r.ended_at ? length(between(r.started_at, r.ended_at)) : ''}</td

@@ -11,7 +11,9 @@
   const left = 170;
   const right = 250;
   const row = 30;
-  const names = $derived(run.tasks.length ? run.tasks.map((t) => t.name) : [...new Set(run.attempts.map((a) => a.task))]);
+  const names = $derived(
+    run.tasks.length ? run.tasks.map((t) => t.name) : [...new Set(run.attempts.map((a) => a.task))],
+  );
   const origin = $derived(run.attempts[0]?.started_at ?? run.started_at ?? run.due);
   // The hand-overs follow the tasks: from the first that was written to the last that was settled.
   const hands = $derived.by(() => {

@@ -7,7 +7,8 @@
   import Trouble from './Trouble.svelte';
 
   const { job, done }: { job: JobPage; done: () => void } = $props();
-  type Draft = { key: number; timing: Timing; values: Record<string, unknown> | undefined };
+  type Trigger = NonNullable<JobPage['triggers']>[number];
+  type Draft = { key: number; timing: Timing; values: Trigger['values']; wait: Trigger['wait'] };
   const client = useQueryClient();
   const zones = createQuery(() => ({
     queryKey: ['zones'],
@@ -23,19 +24,35 @@
   let calendars = $state(untrack(() => [...(job.calendars ?? [])]));
   let drafts = $state<Draft[]>(
     untrack(() =>
-      (job.triggers ?? []).map((t, key) => ({
-        key,
-        timing: {
-          rule: t.rule,
-          ...(t.start && { start: t.start }),
-          ...(t.end && { end: t.end }),
-          ...(t.count && { count: t.count }),
-          ...(t.hours && { hours: t.hours }),
-          ...(t.closed && { closed: t.closed }),
-        },
-        values: t.values,
-      })),
+      (job.triggers ?? []).flatMap((t, key) =>
+        t.rule === undefined
+          ? []
+          : [
+              {
+                key,
+                timing: {
+                  rule: t.rule,
+                  ...(t.start && { start: t.start }),
+                  ...(t.end && { end: t.end }),
+                  ...(t.count && { count: t.count }),
+                  ...(t.hours && { hours: t.hours }),
+                  ...(t.closed && { closed: t.closed }),
+                },
+                values: t.values,
+                wait: t.wait,
+              },
+            ],
+      ),
     ),
+  );
+  // Triggers that wait for an event or a job have no rule to edit here, and stay.
+  const others = untrack(() =>
+    (job.triggers ?? [])
+      .filter((t) => t.rule === undefined)
+      .map((t) => ({ ...(t.wait && { wait: t.wait }), ...(t.values && { values: t.values }) })),
+  );
+  const waiting = untrack(() =>
+    (job.triggers ?? []).filter((t) => t.rule === undefined).map((t) => t.reading),
   );
   let key = 1000;
   const save = createMutation(() => ({
@@ -44,20 +61,17 @@
         api.PUT('/api/jobs/{job}', {
           params: { path: { job: job.name } },
           body: {
-            owner: job.owner,
-            on: job.on,
+            ...definition(job),
             zone,
             calendars,
-            triggers: drafts.map((d) => ({ ...d.timing, ...(d.values && { values: d.values }) })),
-            tasks: job.tasks,
-            ...(job.values && { values: job.values }),
-            ...(job.retry && { retry: job.retry }),
-            ...(job.if_blank && { if_blank: job.if_blank }),
-            ...(job.if_unknown && { if_unknown: job.if_unknown }),
-            ...(job.after_outage && { after_outage: job.after_outage }),
-            ...(job.overlap && { overlap: job.overlap }),
-            ...(job.priority && { priority: job.priority }),
-            ...(job.time_limit && { time_limit: job.time_limit }),
+            triggers: [
+              ...drafts.map((d) => ({
+                ...d.timing,
+                ...(d.values && { values: d.values }),
+                ...(d.wait && { wait: d.wait }),
+              })),
+              ...others,
+            ],
           },
         }),
       ),
@@ -66,6 +80,13 @@
       done();
     },
   }));
+
+  // All that the job says, without what the service adds on its page.
+  function definition(all: JobPage) {
+    const { id, name, version, updated_at, last, usual_seconds, upcoming, rings, ...rest } = all;
+    void [id, name, version, updated_at, last, usual_seconds, upcoming, rings];
+    return rest;
+  }
 
   function toggle(name: string) {
     calendars = calendars.includes(name) ? calendars.filter((c) => c !== name) : [...calendars, name];
@@ -109,11 +130,15 @@
   {:else}
     <p class="soft border-base-300 border-t py-2.5">Without a trigger the job rings on demand only.</p>
   {/each}
+  {#each waiting as reading (reading)}
+    <p class="soft border-base-300 border-t py-2.5">It also starts {reading}; that stays as it is.</p>
+  {/each}
   <div class="border-base-300 flex flex-wrap items-center gap-2 border-t pt-2.5">
     <button
       type="button"
       class="btn"
-      onclick={() => (drafts = [...drafts, { key: (key += 1), timing: { rule: '' }, values: undefined }])}
+      onclick={() =>
+        (drafts = [...drafts, { key: (key += 1), timing: { rule: '' }, values: undefined, wait: undefined }])}
       >Add a trigger</button
     >
     <span class="flex-1"></span>

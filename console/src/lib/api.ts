@@ -17,7 +17,10 @@ export type LogLine = Schemas['LogLine'];
 export type Me = Schemas['Me'];
 export type Trigger = Schemas['Trigger'];
 /** When a trigger rings. */
-export type Timing = Pick<Trigger, 'rule' | 'start' | 'end' | 'count' | 'hours' | 'closed'>;
+// The timing of a trigger that has a rule.
+export type Timing = Pick<Trigger, 'rule' | 'start' | 'end' | 'count' | 'hours' | 'closed'> & {
+  rule: string;
+};
 export type Forecast = Schemas['Forecast'];
 export type Calendar = Schemas['Calendar'];
 export type CalendarEntry = Schemas['Entry'];

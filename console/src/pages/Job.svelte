@@ -6,7 +6,7 @@
   import StateMark from '../components/StateMark.svelte';
   import Trouble from '../components/Trouble.svelte';
   import Wall from '../components/Wall.svelte';
-  import { api, body } from '../lib/api';
+  import { api, body, type JobPage } from '../lib/api';
   import { mayChange } from '../lib/me.svelte';
   import { now } from '../lib/now.svelte';
   import { distance, length, zoneWord } from '../lib/time';
@@ -26,8 +26,13 @@
   const job = $derived(query.data);
   const editing = $derived(searchParams.get('change') === 'when');
   const may = $derived(job ? mayChange(job.owner) : false);
+  const why = createQuery(() => ({
+    queryKey: ['why', name],
+    queryFn: () => body(api.GET('/api/jobs/{job}/why', { params: { path: { job: name }, query: {} } })),
+  }));
   const ring = createMutation(() => ({
-    mutationFn: () => body(api.POST('/api/jobs/{job}/ring', { params: { path: { job: name } }, body: {} })),
+    mutationFn: (rehearse: boolean) =>
+      body(api.POST('/api/jobs/{job}/ring', { params: { path: { job: name } }, body: { rehearse } })),
     onSuccess: (run) => navigate('/runs/:run', { params: { run: run.id } }),
   }));
   const turn = createMutation(() => ({
@@ -36,7 +41,39 @@
     onSuccess: () => client.invalidateQueries(),
   }));
   const outage = { once: 'run once', each: 'run each', none: 'pass them over' };
-  const blank = { hold: 'hold it, send nothing', send: 'send it with a note', fail: 'take it for a failure' };
+  const blank = {
+    hold: 'hold it, send nothing',
+    send: 'send it with a note',
+    retry: 'try it again',
+    fail: 'take it for a failure',
+  };
+  type Task = NonNullable<JobPage['tasks']>[number];
+
+  function does(t: Task): [string, string] {
+    if (t.report)
+      return [
+        `report “${t.report.report}”`,
+        t.report.outputs.map((o) => `${o.format}${o.name ? `: ${o.name}` : ''}`).join('\n'),
+      ];
+    if (t.deliver) return [`deliver over “${t.deliver.destination}” to`, t.deliver.to.join(', ')];
+    if (t.collect)
+      return [`collect ${t.collect.take ?? 'newest'} from “${t.collect.source}”`, t.collect.pattern];
+    if (t.fetch) return ['fetch', t.fetch.url];
+    if (t.query) return [`run a statement on “${t.query.source}”`, t.query.sql];
+    if (t.program) return ['run program', [t.program.program, ...(t.program.arguments ?? [])].join(' ')];
+    if (t.call) return [`call “${t.call.destination}”`, t.call.path ?? ''];
+    if (t.emit) return ['raise the event', t.emit.type];
+    return [t.kind, ''];
+  }
+
+  function place(t: Task, i: number): string {
+    const words = [];
+    if (t.after?.length) words.push(`after ${t.after.join(' and ')}`);
+    else if (t.after && i > 0) words.push('at once');
+    if (t.only_if) words.push(`only if ${t.only_if}`);
+    if (t.if_failed === 'go on') words.push('if it fails, the job goes on');
+    return words.join('; ');
+  }
   const unknown = { ask: 'ask, never send twice', resend: 'send again' };
   const overlap = { wait: 'wait for it', 'pass over': 'pass over the ring', together: 'run together' };
 </script>
@@ -59,7 +96,14 @@
       <button class="btn" disabled={turn.isPending} onclick={() => turn.mutate(!job.on)}
         >{job.on ? 'Switch off' : 'Switch on'}</button
       >
-      <button class="btn btn-primary" disabled={ring.isPending} onclick={() => ring.mutate()}>Ring now</button
+      <button
+        class="btn"
+        disabled={ring.isPending}
+        title="Everything runs for real, and the results go only to you"
+        onclick={() => ring.mutate(true)}>Rehearse</button
+      >
+      <button class="btn btn-primary" disabled={ring.isPending} onclick={() => ring.mutate(false)}
+        >Ring now</button
       >
     {/if}
   </div>
@@ -113,17 +157,9 @@
             <li class="flex gap-3">
               <span class="soft mono">{i + 1}</span>
               <div class="min-w-0">
-                {#if t.report}
-                  <b>{t.name}</b>: report “{t.report.report}”
-                  <div class="mono break-words">
-                    {#each t.report.outputs as o (o.format + (o.name ?? ''))}<div>
-                        {o.format}{o.name ? `: ${o.name}` : ''}
-                      </div>{/each}
-                  </div>
-                {:else if t.deliver}
-                  <b>{t.name}</b>: deliver over “{t.deliver.destination}” to
-                  <div class="mono break-words">{t.deliver.to.join(', ')}</div>
-                {/if}
+                <b>{t.name}</b>: {does(t)[0]}
+                <div class="mono break-words whitespace-pre-line">{does(t)[1]}</div>
+                {#if place(t, i)}<div class="soft text-[13px]">{place(t, i)}</div>{/if}
               </div>
             </li>
           {/each}
@@ -148,6 +184,10 @@
               : `${job.owner} is told`,
           )}
           {@render row('If nothing was found', blank[job.if_blank ?? 'hold'])}
+          {#if job.deadline?.at || job.deadline?.within}{@render row(
+              'Must have arrived',
+              job.deadline.at ? `by ${job.deadline.at}` : `${job.deadline.within ?? ''} after it is due`,
+            )}{/if}
           {@render row('After an outage', outage[job.after_outage ?? 'once'])}
           {@render row('If the last run still works', overlap[job.overlap ?? 'wait'])}
           {@render row('If an answer is lost', unknown[job.if_unknown ?? 'ask'])}
@@ -177,12 +217,17 @@
         {:else}<p class="soft">{job.on ? 'None in the next 90 days.' : 'None while it is off.'}</p>{/each}
       </section>
       <section class="panel px-3.5 py-2.5">
-        <h2>Last due times</h2>
-        {#each job.rings.slice(0, 8) as r (r.trigger_id + r.due)}
-          <div class="flex gap-3">
-            <Wall at={r.due} zone={job.zone} /><span>{r.decision}, {r.reason}</span>
-          </div>
-        {:else}<p class="soft">No rule has rung it yet.</p>{/each}
+        <h2>Why</h2>
+        {#each why.data?.reasons
+          .filter((r) => r.what !== 'coming')
+          .slice(0, 8) ?? [] as r (r.at + r.sentence)}
+          <p class="border-base-300 border-b py-1 last:border-0">
+            {#if r.run}<a href={p('/runs/:run', { params: { run: r.run } })}
+                ><StateMark state={r.state ?? 'waiting'} word="" /></a
+              >{/if}
+            {r.sentence}
+          </p>
+        {:else}<p class="soft">Nothing has been decided yet.</p>{/each}
       </section>
     </div>
   </div>

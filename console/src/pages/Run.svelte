@@ -8,7 +8,7 @@
   import { api, body } from '../lib/api';
   import { now } from '../lib/now.svelte';
   import { between, clock, length } from '../lib/time';
-  import { p, route } from '../router';
+  import { navigate, p, route } from '../router';
 
   const id = $derived(route.params.run ?? '');
   const client = useQueryClient();
@@ -27,6 +27,24 @@
       body(api.POST('/api/deliveries/{delivery}/settle', { params: { path: { delivery } }, body: { as } })),
     onSuccess: () => client.invalidateQueries(),
   }));
+  const steer = createMutation(() => ({
+    mutationFn: (act: 'cancel' | 'on' | 'anyway' | 'whole') => {
+      const params = { path: { run: id } };
+      if (act === 'cancel') return body(api.POST('/api/runs/{run}/cancel', { params }));
+      return body(
+        api.POST('/api/runs/{run}/again', {
+          params,
+          body: { whole: act === 'whole', anyway: act === 'anyway' },
+        }),
+      );
+    },
+    onSuccess: async (made) => {
+      await client.invalidateQueries();
+      if (made.id !== id) navigate('/runs/:run', { params: { run: made.id } });
+    },
+  }));
+  const goesOn = $derived(run ? ['failed', 'partly', 'blank', 'cancelled'].includes(run.state) : false);
+  const held = $derived(run?.state === 'blank');
   const failed = $derived(run?.attempts.filter((a) => a.state === 'failed').at(-1));
   const sent = $derived(run?.deliveries.filter((d) => d.state === 'sent').length ?? 0);
 
@@ -51,13 +69,27 @@
           : run.reason || run.state}
       /></span
     >
+    {#if run.rehearsal}<span class="chip">rehearsal: its results go only to the one who asked</span>{/if}
     <span class="flex-1"></span>
+    {#if !ended}<button class="btn" disabled={steer.isPending} onclick={() => steer.mutate('cancel')}
+        >Cancel</button
+      >{/if}
+    {#if goesOn}<button class="btn" disabled={steer.isPending} onclick={() => steer.mutate('on')}
+        >Go on where it stopped</button
+      >{/if}
+    {#if held}<button class="btn" disabled={steer.isPending} onclick={() => steer.mutate('anyway')}
+        >Send it as it is</button
+      >{/if}
+    {#if ended}<button class="btn" disabled={steer.isPending} onclick={() => steer.mutate('whole')}
+        >Make it again</button
+      >{/if}
     {#if !ended && run.started_at}<span class="soft"
         >for {length(between(run.started_at, now.ms))}{#if run.usual_seconds !== undefined}; usually {length(
             run.usual_seconds,
           )}{/if}</span
       >{/if}
   </div>
+  {#if steer.isError}<Trouble error={steer.error} />{/if}
   <section class="panel px-3.5 py-2.5">
     <p>
       <b>Why it rang.</b>
@@ -69,6 +101,8 @@
           seconds
         /> after {length(between(run.started_at, run.ended_at))}{/if}.
     </p>
+    {#if run.deadline}<p>Must have arrived by <Wall at={run.deadline} zone={run.zone} />.</p>{/if}
+    {#if run.missing?.length}<p><b>It still waits for</b> {run.missing.join(' and ')}.</p>{/if}
     {#if Object.keys(run.values).length > 0}
       <p class="soft mt-1">
         Values of the job:
@@ -149,7 +183,9 @@
       <div class="panel flex flex-wrap gap-x-6 gap-y-1 px-3.5 py-2">
         {#each run.artifacts as f (f.id)}
           <span
-            ><a class="link-plain underline" href="/api/files/{f.id}" download>{f.name}</a>
+            >{#if f.removed_at}<span class="line-through">{f.name}</span> (removed
+              <Wall at={f.removed_at} zone={run.zone} />)
+            {:else}<a class="link-plain underline" href="/api/files/{f.id}" download>{f.name}</a>{/if}
             <span class="soft">{size(f.size)}, {f.rows.toLocaleString('en-GB')} rows</span></span
           >
         {/each}

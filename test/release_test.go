@@ -1,0 +1,81 @@
+package test
+
+import (
+	"context"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"ironbell/internal/api/wire"
+	"ironbell/internal/core/job"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// released builds the service from the commit that the file RELEASE names.
+func released(t *testing.T) string {
+	t.Helper()
+	text, err := os.ReadFile("../RELEASE")
+	require.NoError(t, err)
+	commit := strings.Fields(string(text))[0]
+	dir := t.TempDir()
+	archive := filepath.Join(dir, "source.tar")
+	if out, err := exec.Command("git", "-C", "..", "archive", "-o", archive, commit).CombinedOutput(); err != nil {
+		t.Skipf("the repository does not hold the commit %s of the last release (a shallow clone?): %s", commit, out)
+	}
+	source := filepath.Join(dir, "source")
+	require.NoError(t, os.Mkdir(source, 0o700))
+	out, err := exec.Command("tar", "-xf", archive, "-C", source).CombinedOutput()
+	require.NoError(t, err, string(out))
+	build := exec.Command("go", "build", "-o", filepath.Join(dir, "ironbell"), "./cmd/ironbell")
+	build.Dir = source
+	out, err = build.CombinedOutput()
+	require.NoError(t, err, string(out))
+	return filepath.Join(dir, "ironbell")
+}
+
+// While nodes are brought to a new version one after another, those of the last
+// release go on working on the new schema, beside the new ones.
+func TestTheLastReleaseWorksOnTheNewSchema(t *testing.T) {
+	old := released(t)
+	w := open(t) // the new version has brought the schema up
+	ctx := context.Background()
+	w.report("Ports", "SELECT code FROM ports")
+	w.report("Slow", "SELECT pg_sleep(3), 1 AS one")
+	w.job("Board", definition("Ports", "company mail", []string{"csv"}, "a@tarnwick.example"))
+	slow := definition("Slow", "company mail", []string{"csv"}, "b@tarnwick.example")
+	slow.Triggers = []job.Trigger{{Timing: job.Timing{Rule: "every day at 00:00"}}}
+	w.job("Slow", slow)
+	// The new node stops in the middle of a run; the old one goes on with it.
+	run, err := w.c.Ring(ctx, "Slow", nil)
+	require.NoError(t, err)
+	w.until(20*time.Second, "it works", func() bool { p, err := w.c.Run(ctx, run.ID); return err == nil && len(p.Attempts) > 0 })
+	w.service.Stop(syscall.SIGTERM, 20*time.Second, syscall.SIGKILL)
+	w.startFrom(old)
+	page, err := w.c.Follow(ctx, run.ID, func(wire.RunPage) error { return nil })
+	require.NoError(t, err)
+	assert.Equal(t, job.RunDone, page.State, page.Reason)
+	assert.Len(t, w.inbox("b@tarnwick.example"), 1)
+	assert.Equal(t, job.RunDone, w.ring("Board", 20*time.Second).State)
+	conn := connect(t, w.db)
+	_, err = conn.Exec(ctx, `UPDATE triggers SET next_due = now()`)
+	require.NoError(t, err)
+	_, err = conn.Exec(ctx, `SELECT pg_notify('ironbell', 'jobs ')`)
+	require.NoError(t, err)
+	w.until(30*time.Second, "the old node rings", func() bool { return len(w.inbox("b@tarnwick.example")) == 2 })
+	// Both beside each other share the work, and nothing happens twice.
+	w.listen = freeAddress(t)
+	w.start()
+	for range 6 {
+		_, err := w.c.Ring(ctx, "Board", nil)
+		require.NoError(t, err)
+	}
+	w.until(30*time.Second, "all are mailed", func() bool { return len(w.inbox("a@tarnwick.example")) == 7 })
+	time.Sleep(3 * time.Second) // a second copy would have come by now
+	assert.Len(t, w.inbox("a@tarnwick.example"), 7)
+}
