@@ -157,7 +157,7 @@ func TestBadInputIsRefusedWithASentenceAndNothingIsSaved(t *testing.T) {
 		{"unknown moving part", "PUT", "/api/jobs/Bad", change(`{"format":"csv"}`, `{"format":"csv","name":"{datum}.csv"}`), 422, []string{"datum", "which is not known here"}},
 		{"unknown format", "PUT", "/api/jobs/Bad", change(`"csv"`, `"pdf"`), 422, []string{"format"}},
 		{"unknown field", "PUT", "/api/jobs/Bad", change(`"tasks"`, `"colour":"red","tasks"`), 422, []string{"unexpected property", "colour"}},
-		{"a task without what it does", "PUT", "/api/jobs/Bad", change(`"kind":"report","report":{"report":"Ports","outputs":[{"format":"csv"}]}`, `"kind":"report"`), 422, []string{"a task of kind report says what in report"}},
+		{"a task without what it does", "PUT", "/api/jobs/Bad", change(`"kind":"report","report":{"report":"Ports","outputs":[{"format":"csv"}]}`, `"kind":"report"`), 422, []string{"a task of kind report says what to do in report"}},
 		{"two tasks of one name", "PUT", "/api/jobs/Bad", change(`"name":"mail"`, `"name":"report"`), 422, []string{`two tasks \"report\"`}},
 		{"a name of digits", "PUT", "/api/jobs/123", "{\"on\":true," + good + "}", 422, []string{"taken for a number"}},
 		{"unknown owner", "PUT", "/api/jobs/Bad", `{"owner":"nobody","on":true,` + good + "}", 422, []string{`there is no person \"nobody\"`}},

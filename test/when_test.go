@@ -404,7 +404,7 @@ func TestBadInputAboutTime(t *testing.T) {
 		want               string
 	}{
 		{"POST", "/api/when", `{"rule":"` + big + `"}`, 422, "expected length <= 2000"},
-		{"POST", "/api/when", `{"rule":""}`, 422, "expected length >= 1"},
+		{"POST", "/api/when", `{"rule":""}`, 200, "expected a rule, such as every day at 06:00"},
 		{"POST", "/api/when", `{"rule":"every hour","rings":501}`, 422, "expected number <= 500"},
 		{"POST", "/api/when", `{"rule":"every hour","from":"yesterday"}`, 422, "date-time"},
 		{"POST", "/api/when", `{"rule":"every hour","shape":"round"}`, 422, "unexpected property"},

@@ -181,8 +181,7 @@ func TestLimitsAndFreezesHoldBackWhatCarriesTheirLabel(t *testing.T) {
 func TestTurnsGoByPriorityAndAge(t *testing.T) {
 	s, w := fresh(t)
 	ctx := context.Background()
-	add := func(name string, priority int, waited time.Duration) job.RunID {
-		j := put(t, s, w, name, job.Definition{})
+	add := func(j job.Job, priority int, waited time.Duration) job.RunID {
 		var id job.RunID
 		ready := time.Now().Add(-waited)
 		require.NoError(t, s.Do(ctx, func(tx *store.Tx) error {
@@ -195,7 +194,8 @@ func TestTurnsGoByPriorityAndAge(t *testing.T) {
 		}))
 		return id
 	}
-	plain, urgent, old := add("plain", 0, 0), add("urgent", 10, 0), add("old", 0, 20*time.Minute)
+	first, second, third := put(t, s, w, "plain", job.Definition{}), put(t, s, w, "urgent", job.Definition{}), put(t, s, w, "old", job.Definition{})
+	plain, urgent, old := add(first, 0, 0), add(second, 10, 0), add(third, 0, 20*time.Minute)
 	var order []job.RunID
 	for _, c := range claim(t, s, "a", time.Minute) {
 		order = append(order, c.RunID)

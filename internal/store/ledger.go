@@ -326,6 +326,6 @@ func (q q) PastRows(ctx context.Context, c Claim, task string, n int) ([]int64, 
 			ORDER BY r.id DESC LIMIT $7) g
 		JOIN parts p ON p.run_id = g.id AND p.name = $5
 		JOIN attempts a ON a.run_id = p.run_id AND a.part = p.part AND a.task = $6 AND a.state = 'done' AND a.rows IS NOT NULL AND NOT a.again
-		ORDER BY g.id DESC`, c.JobID, c.RunID, c.TriggerID, c.Given, c.Name, task, n)
+		ORDER BY g.id DESC`, c.JobID, c.RunID, c.TriggerID, document[job.Values]{c.Given.V.Over(nil)}, c.Name, task, n)
 	return past, wrap(err, "look at the last good runs")
 }

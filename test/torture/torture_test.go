@@ -61,7 +61,7 @@ func TestMain(m *testing.M) {
 func program(t *testing.T) string {
 	t.Helper()
 	node.once.Do(func() {
-		dir, err := os.MkdirTemp("", "ironbell-node-*")
+		dir, err := os.MkdirTemp("", "ironbell-node-*") //nolint:usetesting // it outlives the test that makes it
 		if err != nil {
 			node.err = err
 			return
@@ -103,7 +103,7 @@ func raise(t *testing.T) *harness {
 	t.Helper()
 	h := &harness{t: t, dir: t.TempDir(), began: time.Now()}
 	require.NoError(t, os.Chmod(h.dir, 0o755))
-	data, err := os.MkdirTemp("", "ironbell-torture-*")
+	data, err := os.MkdirTemp("", "ironbell-torture-*") //nolint:usetesting // the server's user must reach it
 	require.NoError(t, err)
 	require.NoError(t, os.Chmod(data, 0o755))
 	t.Cleanup(func() { _ = os.RemoveAll(data) })
@@ -338,7 +338,7 @@ func TestTorture(t *testing.T) {
 		*seed = rand.Uint64()
 	}
 	t.Logf("seed %d: -seed repeats these faults", *seed)
-	random := rand.New(rand.NewPCG(*seed, 1)) //nolint:gosec // faults need no secrets
+	random := rand.New(rand.NewPCG(*seed, 1))
 	h := raise(t)
 	start := time.Now().Add(2 * time.Second).Truncate(time.Second)
 	all := h.load(*jobs, *every, start)

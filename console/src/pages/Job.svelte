@@ -223,7 +223,7 @@
           .slice(0, 8) ?? [] as r (r.at + r.sentence)}
           <p class="border-base-300 border-b py-1 last:border-0">
             {#if r.run}<a href={p('/runs/:run', { params: { run: r.run } })}
-                ><StateMark state={r.state ?? 'waiting'} word="" /></a
+                ><StateMark state={r.state ?? 'waiting'} /></a
               >{/if}
             {r.sentence}
           </p>

@@ -53,12 +53,10 @@ type options struct {
 
 // hooks are what the fault test sees of a node.
 type hooks struct {
-	offset  atomic.Int64
-	offers  atomic.Int64 // begun
-	answers atomic.Int64 // ended, and written
-	counts  *os.File
-	point   string
-	after   atomic.Int64
+	offset atomic.Int64
+	counts *os.File
+	point  string
+	after  atomic.Int64
 }
 
 // now is the node's clock.
@@ -88,7 +86,7 @@ func (h *hooks) note(c byte) {
 func (h *hooks) watch(ctx context.Context, clock string, refused func() int64) {
 	noted := int64(0)
 	for {
-		if text, err := os.ReadFile(clock); err == nil {
+		if text, err := os.ReadFile(clock); err == nil { //nolint:gosec // the fault test named it
 			if d, err := time.ParseDuration(strings.TrimSpace(string(text))); err == nil {
 				h.offset.Store(int64(d))
 			}
