@@ -106,6 +106,9 @@ func (s *server) day(ctx context.Context, at, now time.Time) (wire.Day, error) {
 
 func mark(r job.Run, last map[int64]store.LastRun) wire.Mark {
 	_, usual := lastOf(last, r.JobID)
+	if r.Rehearsal {
+		r.Job += " (rehearsal)"
+	}
 	return wire.Mark{ID: r.ID, JobID: r.JobID, Job: r.Job, State: r.State, Reason: r.Reason, Due: r.Due, StartedAt: r.StartedAt, EndedAt: r.EndedAt, Usual: usual}
 }
 

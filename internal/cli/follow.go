@@ -63,7 +63,11 @@ func followRun(ctx context.Context, i IO, c *client.Client, id job.RunID, asJSON
 	if asJSON {
 		return exitOf(page.State), printJSON(i.Out, page)
 	}
-	fmt.Fprintf(i.Out, "%s %s, run %s: %s\n", glyph(string(page.State)), page.Job, page.ID, outcome(page.State, page.Reason))
+	mark := ""
+	if page.Rehearsal {
+		mark = " (rehearsal)"
+	}
+	fmt.Fprintf(i.Out, "%s %s%s, run %s: %s\n", glyph(string(page.State)), page.Job, mark, page.ID, outcome(page.State, page.Reason))
 	return exitOf(page.State), nil
 }
 

@@ -18,6 +18,7 @@ import (
 	"time"
 
 	"ironbell/client"
+	"ironbell/internal/api/wire"
 	"ironbell/test/browser"
 
 	"github.com/chromedp/chromedp"
@@ -69,6 +70,9 @@ func run(out, state, url, inbox, only string) error {
 			return "", fmt.Errorf("run the client: %w", err)
 		}
 		command := strings.Join(args, " ")
+		if args[0] == "why" {
+			command = fmt.Sprintf("why %q", args[1])
+		}
 		if args[0] == "when" {
 			command = fmt.Sprintf("%s -- %q", strings.Join(args[:len(args)-2], " "), args[len(args)-1])
 		}
@@ -81,6 +85,17 @@ func run(out, state, url, inbox, only string) error {
 	when, err := said("when", "-zone", "Europe/London", "-calendar", "demo/holidays.ics", "-count", "8", "--", "on day 25 and 31 of every month at 01:30 before closed days")
 	if err != nil {
 		return err
+	}
+	why, err := said("why", "Passenger manifest file")
+	if err != nil {
+		return err
+	}
+	rehearsed, err := c.Rehearse(ctx, "Monday page", nil)
+	if err != nil {
+		return fmt.Errorf("rehearse: %w", err)
+	}
+	if _, err := c.Follow(ctx, rehearsed.ID, func(wire.RunPage) error { return nil }); err != nil {
+		return fmt.Errorf("follow the rehearsal: %w", err)
 	}
 	rule := neturl.Values{"rule": {"on the last open day of every month at 18:00 before closed days also on 2026-12-24 at 12:00"}, "calendar": {"Public holidays"}}
 	week := time.Now().AddDate(0, 0, 5).Format(time.DateOnly)
@@ -112,6 +127,9 @@ func run(out, state, url, inbox, only string) error {
 		{"forecast-dark", url + "/forecast?from=" + week, true},
 		{"job-when", url + "/jobs/Sailing%20punctuality%20by%20route?change=when", false},
 		{"rule", url + "/when?" + rule.Encode(), false},
+		{"chain", url + "/jobs/Monday%20page", false},
+		{"rehearsal", url + "/runs/" + rehearsed.ID.String(), false},
+		{"client-why", why, true},
 		{"calendars", url + "/calendars/Harbour", false},
 	} {
 		if only != "" && only != s.name {

@@ -180,7 +180,7 @@
           {@render row(
             'If it fails',
             job.retry?.times
-              ? `${job.retry.times} more tries, ${job.retry.wait ?? ''} apart; then ${job.owner} is told`
+              ? `${job.retry.times} more tries, ${job.retry.wait ?? ''} apart${job.retry.growth ? `, each wait ${job.retry.growth} times the last` : ''}${job.retry.until ? `, until ${job.retry.until}` : ''}; then ${job.owner} is told`
               : `${job.owner} is told`,
           )}
           {@render row('If nothing was found', blank[job.if_blank ?? 'hold'])}
@@ -214,7 +214,13 @@
           <div class="flex justify-between">
             <Wall {at} zone={job.zone} /><span class="soft">{distance(at, now.ms)}</span>
           </div>
-        {:else}<p class="soft">{job.on ? 'None in the next 90 days.' : 'None while it is off.'}</p>{/each}
+        {:else}<p class="soft">
+            {!job.on
+              ? 'None while it is off.'
+              : job.triggers?.some((t) => t.rule === undefined)
+                ? 'When what it waits for has happened.'
+                : 'None in the next 90 days.'}
+          </p>{/each}
       </section>
       <section class="panel px-3.5 py-2.5">
         <h2>Why</h2>
