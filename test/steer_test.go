@@ -164,6 +164,27 @@ func TestCancelStopsWhatWorks(t *testing.T) {
 	assert.ErrorContains(t, err, "has ended already")
 }
 
+func TestGoingOnSendsAgainOnlyWhatFailed(t *testing.T) {
+	w := open(t)
+	ctx := context.Background()
+	w.report("Ports", "SELECT code FROM ports")
+	d := tasks(reportOf("Ports"), mailTo("a@tarnwick.example"))
+	d.Tasks[1].Deliver.To = []string{"a@tarnwick.example", "b@tarnwick.example"}
+	w.job("Board", d)
+	put(t, w.out.Inbox+"/api/servers/mail", `{"mode":"refuse","only":"b@tarnwick.example"}`)
+	page := w.ring("Board", 20*time.Second)
+	require.Equal(t, job.RunPartly, page.State)
+	w.behave("mail", "accept", 0)
+	_, err := w.c.Again(ctx, page.ID, wire.AgainRequest{})
+	require.NoError(t, err)
+	page, err = w.c.Follow(ctx, page.ID, func(wire.RunPage) error { return nil })
+	require.NoError(t, err)
+	assert.Equal(t, job.RunDone, page.State, page.Reason)
+	assert.Len(t, w.inbox("a@tarnwick.example"), 1, "who has it gets no second copy")
+	assert.Len(t, w.inbox("b@tarnwick.example"), 1)
+	assert.Len(t, page.Attempts, 2, "nothing is made anew")
+}
+
 func TestLimitsBoundWhatWorksAtOnce(t *testing.T) {
 	w := open(t)
 	ctx := context.Background()

@@ -224,7 +224,7 @@ func TestARingWaitsForWhatElseMustHappen(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []string{"event ledger.closed"}, page.Missing)
 	out, _, _ := w.ironbell("why", "Lock")
-	assert.Contains(t, out, "is waiting: waits for event ledger.closed.")
+	assert.Contains(t, out, ": waiting, waits for event ledger.closed.")
 	h, err := w.c.Report(ctx, map[string]any{"specversion": "1.0", "id": "1", "source": "/ledger", "type": "ledger.closed"})
 	require.NoError(t, err)
 	assert.Equal(t, []job.RunID{run.ID}, h.Started)

@@ -247,6 +247,12 @@ func (e *Engine) Again(ctx context.Context, who job.Person, id job.RunID, more M
 			v.Add("", "the run is %s (%s): nothing in it failed or was held; make it again as a whole", run.State, run.Reason)
 			return v.Err()
 		}
+		if err := t.Log(ctx, job.LogLine{Text: who.Name + " lets it go on where it stopped"}, id); err != nil {
+			return err
+		}
+		if err := e.settleRun(ctx, t, id); err != nil {
+			return err
+		}
 		if err := t.Audit(ctx, who.Login, "go on", "run", id.String(), map[string]any{"state": run.State}, map[string]any{"anyway": more.Anyway}); err != nil {
 			return err
 		}

@@ -233,7 +233,7 @@ func (e *Engine) happenedTo(ctx context.Context, j job.Job, place *time.Location
 			}
 			if ok {
 				r.State = run.State
-				r.Sentence += fmt.Sprintf(" Run %s is %s: %s.", run.ID, run.State, strings.TrimSuffix(run.Reason, "."))
+				r.Sentence += fmt.Sprintf(" Run %s: %s, %s.", run.ID, run.State, strings.TrimSuffix(run.Reason, "."))
 			} else {
 				r.Sentence += fmt.Sprintf(" Run %s is kept no longer.", *ring.RunID)
 			}
@@ -246,7 +246,7 @@ func (e *Engine) happenedTo(ctx context.Context, j job.Job, place *time.Location
 			continue
 		}
 		id := run.ID
-		reasons = append(reasons, Reason{At: run.Due, What: "run", Run: &id, State: run.State, Sentence: fmt.Sprintf("%s Run %s, due %s, is %s: %s.", run.Why, run.ID, run.Due.In(place).Format(whyForm), run.State, strings.TrimSuffix(run.Reason, "."))})
+		reasons = append(reasons, Reason{At: run.Due, What: "run", Run: &id, State: run.State, Sentence: fmt.Sprintf("%s Run %s, due %s: %s, %s.", run.Why, run.ID, run.Due.In(place).Format(whyForm), run.State, strings.TrimSuffix(run.Reason, "."))})
 	}
 	slices.SortStableFunc(reasons, func(a, b Reason) int { return b.At.Compare(a.At) })
 	return reasons[:min(len(reasons), limit)], nil

@@ -28,8 +28,9 @@ func (t *Tx) Cancel(ctx context.Context, run job.Run, reason string) error {
 }
 
 // GoOn lets the parts of a locked run that failed or were held go on where they
-// stopped, with a version of their job. The tasks that were done stay done, and
-// what was sent stays sent. ok is false when no part has anything to go on with.
+// stopped, with a version of their job, and sends again what failed for good.
+// The tasks that were done stay done, and what was sent, or may have arrived,
+// stays as it is. ok is false when there is nothing to go on with.
 func (t *Tx) GoOn(ctx context.Context, run job.Run, version int, anyway bool, reason string) (ok bool, err error) {
 	var parts []int
 	if err := sqlx.SelectContext(ctx, t.ext, &parts, `UPDATE parts SET state = 'waiting', reason = $2, ready_at = now(), turn = now() - make_interval(mins => priority), ended_at = NULL,
@@ -37,8 +38,18 @@ func (t *Tx) GoOn(ctx context.Context, run job.Run, version int, anyway bool, re
 		WHERE run_id = $1 AND state IN ('failed', 'partly', 'blank', 'cancelled') RETURNING part`, run.ID, reason, anyway); err != nil {
 		return false, wrap(err, "let the run go on")
 	}
+	var deliveries []int64
+	if err := sqlx.SelectContext(ctx, t.ext, &deliveries, `UPDATE deliveries SET state = 'waiting', tries = 0, ready_at = now(), give_up_at = NULL, answer = '', advice = '', class = '', settled_at = NULL
+		WHERE run_id = $1 AND state = 'failed' AND class <> '' RETURNING id`, run.ID); err != nil {
+		return false, wrap(err, "let the deliveries be tried again")
+	}
+	if len(deliveries) > 0 {
+		if err := t.Tell(ctx, Notice{Kind: "deliveries"}); err != nil {
+			return false, err
+		}
+	}
 	if len(parts) == 0 {
-		return false, nil
+		return len(deliveries) > 0, nil
 	}
 	// What was held is looked at again; what was found stands when it is to be
 	// sent as it is, and is otherwise found anew.
