@@ -350,3 +350,23 @@ func TestFetchKeepsAwayFromInternalAddresses(t *testing.T) {
 	assert.ErrorContains(t, err, "file:///etc/passwd")
 	assert.Len(t, outside.heard(), 2)
 }
+
+// A branch that is blank is tried again also when another branch still worked
+// at the time; and a run whose node died after something was held stays held.
+func TestABlankBranchIsTriedAgainBesideAnother(t *testing.T) {
+	w := open(t)
+	w.report("None", "SELECT code FROM ports WHERE false")
+	w.report("Slow", "SELECT pg_sleep(1), 1 AS n")
+	send := func(name, after, to string) job.Task {
+		return job.Task{Name: name, Kind: job.KindDeliver, After: []string{after}, Deliver: &job.DeliverTask{Destination: "company mail", To: []string{to}}}
+	}
+	d := tasks(reportOf("None"), reportOf("Slow"), send("first", "none", "a@tarnwick.example"), send("second", "slow", "b@tarnwick.example"))
+	d.IfBlank = job.BlankRetry
+	w.job("Branches", d)
+	page := w.ring("Branches", 30*time.Second)
+	assert.Equal(t, job.RunDone, page.State, page.Reason)
+	got := attemptsOf(page)
+	assert.Equal(t, map[string]string{"none": "blank;blank;blank;", "slow": "done;", "first": "passed over;", "second": "done;"}, got)
+	assert.Empty(t, w.inbox("a@tarnwick.example"))
+	assert.Len(t, w.inbox("b@tarnwick.example"), 1)
+}

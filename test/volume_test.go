@@ -100,7 +100,7 @@ func TestTheDemoLoads(t *testing.T) {
 	assert.GreaterOrEqual(t, len(jobs), 7)
 	for _, j := range jobs {
 		assert.True(t, j.On, j.Name)
-		assert.NotNil(t, j.NextDue, j.Name)
+		assert.True(t, j.NextDue != nil || strings.HasPrefix(j.Readings[0], "when "), "%s rings, or waits for others", j.Name)
 	}
 	w.behave("authority", "accept", 0)
 	for _, j := range jobs {

@@ -2,7 +2,6 @@ package engine
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
@@ -10,7 +9,6 @@ import (
 	"time"
 
 	"ironbell/internal/core/chain"
-	"ironbell/internal/core/expr"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/policy"
@@ -42,15 +40,6 @@ type performance struct {
 	held   string   // why something was held
 	acted  bool     // something was sent or done with what was found
 	over   error    // the run's time limit has run out
-}
-
-// done is how a try of a task went.
-type done struct {
-	task job.Task
-	try  int
-	res  task.Result
-	err  error
-	took time.Duration
 }
 
 // perform carries out the tasks of a part from where they stand, and gives what
@@ -166,6 +155,9 @@ func (p *performance) takeUp(ctx context.Context) error {
 	p.failures, p.blanks = s.Failures, s.Blanks
 	for name, end := range s.Ended {
 		p.ended[name], p.ends[name] = end.State, end
+		if end.State == job.AttemptOver && strings.HasSuffix(end.Note, policy.Held) {
+			p.held = end.Note
+		}
 		t := p.task(name)
 		p.acted = p.acted || end.State == job.AttemptDone && !t.Kind.Makes()
 		if (end.State == job.AttemptFailed || end.State == job.AttemptUnknown) && t.IfFailed != job.FailedGoOn && p.failed == nil {
@@ -237,9 +229,9 @@ func (p *performance) next(ctx context.Context) (bool, error) {
 					p.failed = &failure{task: m.Task.Name, fault: fault.New(fault.Task, "check what was found", found.Reason, "See whether the source is complete, then ring the job again."), tried: 1, reason: found.Reason, found: true}
 					continue
 				case job.BlankRetry:
+					// Looked at again each time, until nothing else is to be done.
 					retry, wait = append(retry, what...), max(wait, found.Wait)
 					p.held = found.Reason
-					p.waits[m.Task.Name] = true
 					continue
 				}
 			}
@@ -279,16 +271,6 @@ func (p *performance) busy(begin []job.Task) map[string]bool {
 		busy[t.Name] = true
 	}
 	return busy
-}
-
-// tryAgain gives the part back so that tasks whose result was blank or unusual
-// are tried again.
-func (p *performance) tryAgain(ctx context.Context, tasks []string, wait time.Duration, over []store.TaskEnd, logs []job.LogLine) error {
-	err := p.e.store.Do(ctx, func(t *store.Tx) error { return t.RetryTasks(ctx, p.c, tasks) })
-	if err == nil {
-		p.last = &entry{Entry: store.Entry{Claim: p.c, Ends: over, Logs: logs, Part: &store.PartMove{State: job.PartWaiting, Reason: p.held, Wait: wait}}}
-	}
-	return err
 }
 
 // begin starts a try of a task.
@@ -399,265 +381,6 @@ func (p *performance) printer(ctx context.Context, name string) func(level, text
 
 // maxPrinted bounds the lines that one try of a task may log.
 const maxPrinted = 1100
-
-// condition decides a task's only_if.
-func (p *performance) condition(ctx context.Context, t job.Task) (bool, error) {
-	names, facts, err := p.work(t).Facts(ctx)
-	if err != nil {
-		return false, err
-	}
-	c, err := expr.ParseCondition(t.OnlyIf, names)
-	if err != nil {
-		return false, fault.Wrap(err, fault.Lasting, fault.Task, "read only_if", "Correct the condition in the job.")
-	}
-	holds, err := c.Holds(facts)
-	if err != nil {
-		return false, fault.Wrap(err, fault.Lasting, fault.Task, "decide only_if", "Correct the condition in the job.")
-	}
-	return holds, nil
-}
-
-// broken ends the part at a task whose condition could not be decided.
-func (p *performance) broken(t job.Task, err error) error {
-	var f *fault.Fault
-	if !errors.As(err, &f) {
-		return err
-	}
-	end := store.TaskEnd{Attempt: job.Attempt{Part: p.c.Part, Task: t.Name, State: job.AttemptOver, Note: f.Error()}}
-	p.failed = &failure{task: t.Name, fault: f, tried: 1, reason: "lasting: trying again would fail the same way"}
-	p.drain()
-	p.finish(&entry{Entry: store.Entry{Claim: p.c, Ends: []store.TaskEnd{end}}})
-	return nil
-}
-
-// found tells whether what a task acts on is blank or unusual, what is to be
-// done, and which tasks found it so.
-func (p *performance) found(t job.Task) (*policy.Found, []string) {
-	if p.c.Anyway || t.Kind.Makes() {
-		return nil, nil
-	}
-	due, now := p.base.Due, p.e.o.Now().In(p.base.Due.Location())
-	if blank, makers := p.plan.chain.Blank(t.Name, p.ended); blank {
-		tries := 1
-		for _, m := range makers {
-			tries = max(tries, p.blanks[m])
-		}
-		what := fmt.Sprintf("blank: %s found nothing", strings.Join(makers, ", "))
-		found := policy.OnBlank(what, p.plan.IfBlank, p.plan.BlankThen, p.plan.Retry, tries, due, now)
-		return &found, makers
-	}
-	for _, name := range p.plan.chain.Before(t.Name) {
-		if end := p.ends[name]; end.Unusual != "" {
-			found := policy.OnBlank(end.Unusual, p.plan.IfUnusual, p.plan.UnusualThen, p.plan.Retry, max(p.blanks[name], 1), due, now)
-			return &found, []string{name}
-		}
-	}
-	return nil, nil
-}
-
-// hear takes in how a try of a task went, and writes it.
-func (p *performance) hear(ctx context.Context, d done) error {
-	if d.err == nil {
-		return p.succeeded(ctx, d)
-	}
-	// What was stopped did not fail.
-	if cause := context.Cause(ctx); ctx.Err() != nil && !errors.Is(cause, errRunLimit) && !p.effectsUnknown(d) {
-		return cause
-	}
-	name := d.task.Name
-	f := fault.Of(d.err)
-	if errors.Is(context.Cause(ctx), errRunLimit) {
-		f = fault.New(fault.Task, "", fmt.Sprintf("the run took longer than its limit of %s", p.plan.RunLimit), "Make the job faster or its limit longer.")
-	} else if errors.Is(d.err, context.DeadlineExceeded) {
-		f = fault.New(fault.Task, "", fmt.Sprintf("it took longer than its limit of %s", job.Duration(p.limit(d.task))), "Make the task faster or its time limit longer.")
-	}
-	again := policy.AfterFault(p.plan.Retry, p.failures[name]+1, f, p.base.Due, p.e.o.Now().In(p.base.Due.Location()))
-	end := store.TaskEnd{Again: again.Retry, Attempt: job.Attempt{Part: p.c.Part, Task: name, Try: d.try, State: job.AttemptFailed, Note: f.Error(), Class: string(f.Class), Advice: f.Advice}}
-	p.e.o.Log.Warn("a task failed", "run", p.c.RunID.String(), "job", p.c.Job, "task", name, "try", d.try, "class", f.Class, "error", f, "took", d.took.Round(time.Millisecond))
-	p.failures[name]++
-	en := &entry{Entry: store.Entry{Claim: p.c, Ends: []store.TaskEnd{end}, Logs: []job.LogLine{{Task: name, Level: "error", Text: fmt.Sprintf("try %d failed, %s: %s", d.try, f.Class, f)}}}}
-	switch {
-	case again.Retry:
-		again.Reason = fmt.Sprintf("task %s: %s", name, again.Reason)
-		p.again = append(p.again, again)
-		p.waits[name] = true
-	case d.task.IfFailed == job.FailedGoOn:
-		p.ended[name], p.ends[name] = end.State, end
-		en.failed = &failure{task: name, fault: f, tried: p.failures[name], reason: again.Reason, goesOn: true}
-	default:
-		p.ended[name], p.ends[name] = end.State, end
-		if p.failed == nil {
-			p.failed = &failure{task: name, fault: f, tried: p.failures[name], reason: again.Reason}
-		}
-	}
-	if len(p.working) == 0 && !p.moves() {
-		// What ends the part goes with it into one transaction.
-		p.finish(en)
-		return nil
-	}
-	return p.e.record(ctx, en)
-}
-
-// effectsUnknown tells whether a task that changes something outside failed by
-// itself while the service stops, so that its failure is to be written.
-func (p *performance) effectsUnknown(d done) bool {
-	return d.task.Kind.Effects() && !errors.Is(d.err, context.Canceled)
-}
-
-// moves tells whether the chain has anything to do but to wait for tries.
-func (p *performance) moves() bool {
-	return p.failed == nil && p.over == nil && len(p.plan.chain.Next(p.ended, p.busy(nil))) > 0
-}
-
-func (p *performance) succeeded(ctx context.Context, d done) error {
-	name, res := d.task.Name, d.res
-	end := store.TaskEnd{Totals: res.Totals, Files: res.Files, Attempt: job.Attempt{Part: p.c.Part, Task: name, Try: d.try, State: job.AttemptDone, Note: res.Note}}
-	text := res.Note
-	if res.Counted {
-		end.Rows = &res.Rows
-		text = fmt.Sprintf("%d rows; %s", res.Rows, res.Note)
-	}
-	en := &entry{Entry: store.Entry{Claim: p.c}}
-	switch {
-	case res.Blank:
-		end.State = job.AttemptBlank
-		p.blanks[name]++
-	case d.task.Kind == job.KindReport && (p.plan.Usual != job.Usual{}):
-		past, err := p.e.store.PastRows(ctx, p.c, name, policy.GoodRuns)
-		if err != nil {
-			return err
-		}
-		if is, why := policy.Unusual(p.plan.Usual, res.Rows, past); is {
-			end.Unusual = why
-			p.blanks[name]++
-		}
-	}
-	if res.Message != nil {
-		m, run, at := res.Message, p.c.RunID, (*time.Time)(nil)
-		if until, ok := policy.RetryEnd(p.plan.Retry, p.base.Due); ok {
-			at = &until
-		}
-		en.Messages = append(en.Messages, store.NewMessage{
-			Message: job.Message{RunID: &run, Part: p.c.Part, Task: name, MessageID: m.MessageID, Subject: m.Subject, DestinationID: m.DestinationID, Key: m.Key, Size: m.Size, SHA256: m.SHA256},
-			JobID:   &p.c.JobID, Addresses: m.Addresses, Retry: p.plan.Retry, GiveUpAt: at, IfUnknown: p.plan.IfUnknown, Rehearsal: p.c.Rehearsal,
-		})
-	}
-	if res.Event != nil {
-		en.events = append(en.events, raised{event: *res.Event})
-	}
-	p.acted = p.acted || !d.task.Kind.Makes()
-	p.ended[name], p.ends[name], p.files[name] = end.State, end, res.Files
-	en.Ends = []store.TaskEnd{end}
-	if text != "" {
-		en.Logs = []job.LogLine{{Task: name, Text: text}}
-	}
-	if len(p.working) == 0 && len(p.again) == 0 && len(p.plan.chain.Next(p.ended, p.busy(nil))) == 0 {
-		// The last task and the end of the part go into one transaction.
-		p.finish(en)
-		return nil
-	}
-	return p.e.record(ctx, en)
-}
-
-// end ends the part outside of a task.
-func (p *performance) end() { p.finish(&entry{Entry: store.Entry{Claim: p.c}}) }
-
-// finish adds the end of the part, or its return for another try, to an entry,
-// which is the last one.
-func (p *performance) finish(en *entry) {
-	p.last = en
-	en.lone = p.c.Alone && p.c.Fresh() && !p.plan.sends
-	if p.over != nil && p.failed == nil {
-		f := fault.New(fault.Task, "", fmt.Sprintf("the run took longer than its limit of %s", p.plan.RunLimit), "Make the job faster or its limit longer.")
-		p.failed = &failure{fault: f, tried: 1, reason: "the time of the run was spent"}
-	}
-	if p.failed != nil {
-		what := "the run"
-		if p.failed.task != "" {
-			what = "task " + p.failed.task
-		}
-		reason := fmt.Sprintf("%s failed: %s (%s)", what, p.failed.fault, p.failed.reason)
-		if p.failed.found {
-			reason = p.failed.reason
-		}
-		en.Part = &store.PartMove{State: job.PartFailed, Reason: reason}
-		en.failed = p.failed
-		return
-	}
-	if len(p.again) > 0 {
-		first := slices.MinFunc(p.again, func(a, b policy.Again) int { return int(a.Wait - b.Wait) })
-		en.Part = &store.PartMove{State: job.PartWaiting, Reason: first.Reason, Wait: first.Wait}
-		return
-	}
-	state, reason := p.plan.chain.Outcome(p.ended)
-	if p.held != "" && !p.acted && state != job.PartPartly {
-		state, reason = job.PartBlank, p.held
-	}
-	en.Part = &store.PartMove{State: state, Reason: reason}
-	p.tell(en)
-}
-
-// tell adds the alerts about what was blank or unusual to an entry.
-func (p *performance) tell(en *entry) {
-	wants := func(kind job.AlertKind) bool { return slices.Contains(p.plan.AlertOn, string(kind)) }
-	for _, t := range p.plan.Tasks {
-		end := p.ends[t.Name]
-		// What is unusual and was held must not stay unseen.
-		if end.Unusual != "" && (wants(job.AlertUnusual) || en.Part.State == job.PartBlank) {
-			en.found = append(en.found, alertOf{kind: job.AlertUnusual, task: t.Name, happened: end.Unusual, held: en.Part.State == job.PartBlank})
-		}
-		if end.State == job.AttemptBlank && wants(job.AlertBlank) {
-			en.found = append(en.found, alertOf{kind: job.AlertBlank, task: t.Name, happened: "blank: " + end.Note, held: en.Part.State == job.PartBlank})
-		}
-	}
-}
-
-// drain waits for the tasks that still work, whose results nobody wants.
-func (p *performance) drain() {
-	for len(p.working) > 0 {
-		d := <-p.results
-		delete(p.working, d.task.Name)
-	}
-}
-
-// parameters lists the parameters of the reports and statements of some tasks.
-func (e *Engine) parameters(ctx context.Context, tasks []job.Task) ([]job.Parameter, error) {
-	var params []job.Parameter
-	add := func(more []job.Parameter) {
-		for _, p := range more {
-			if !slices.ContainsFunc(params, func(q job.Parameter) bool { return q.Name == p.Name && q.Type == p.Type }) {
-				params = append(params, p)
-			}
-		}
-	}
-	for _, t := range tasks {
-		if t.Query != nil {
-			add(t.Query.Parameters)
-		}
-		if t.Report == nil {
-			continue
-		}
-		r, err := e.store.Report(ctx, t.Report.Report)
-		if isMissing(err) {
-			continue // told of elsewhere
-		}
-		if err != nil {
-			return nil, err
-		}
-		add(r.Parameters)
-	}
-	return params, nil
-}
-
-// wantedTotals lists the columns whose totals the tasks' conditions and texts
-// ask for.
-func wantedTotals(tasks []job.Task) []string {
-	text, err := json.Marshal(tasks)
-	if err != nil {
-		return nil // what was read from JSON can be written as JSON
-	}
-	return expr.TotalsOf(string(text))
-}
 
 func sortedKeys(m map[string]int) []string {
 	keys := make([]string, 0, len(m))

@@ -162,10 +162,3 @@ func (s *Store) dropTable(ctx context.Context, parent, table string) error {
 		return nil
 	})
 }
-
-// Labels are a job's labels, for limits and freezes.
-func (q q) Labels(ctx context.Context, jobID int64) ([]string, error) {
-	var labels document[[]string]
-	err := sqlx.GetContext(ctx, q.ext, &labels, `SELECT array_to_json(labels) FROM jobs WHERE id = $1`, jobID)
-	return labels.V, wrap(err, "read the job's labels")
-}

@@ -171,3 +171,16 @@ func (q q) Queue(ctx context.Context, limit int) (working, waiting []QueueLine, 
 	err = sqlx.GetContext(ctx, q.ext, &waits, `SELECT count(*) FROM parts WHERE state = 'waiting'`)
 	return working, waiting, waits, wrap(err, "count what waits")
 }
+
+// Labels are a job's labels, for limits and freezes.
+func (q q) Labels(ctx context.Context, jobID int64) ([]string, error) {
+	var labels document[[]string]
+	err := sqlx.GetContext(ctx, q.ext, &labels, `SELECT array_to_json(labels) FROM jobs WHERE id = $1`, jobID)
+	return labels.V, wrap(err, "read the job's labels")
+}
+
+// Relabel gives the jobs that use a report another label in place of one.
+func (q q) Relabel(ctx context.Context, report int64, from, to string) error {
+	_, err := q.ext.ExecContext(ctx, `UPDATE jobs SET labels = array_replace(labels, $2, $3) WHERE id IN (SELECT job_id FROM job_uses WHERE kind = 'report' AND id = $1)`, report, from, to)
+	return wrap(err, "label the jobs anew")
+}

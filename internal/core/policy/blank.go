@@ -15,6 +15,9 @@ const (
 	leastRuns = 5
 )
 
+// Held ends the reason of everything that was held.
+const Held = "held, nothing was sent"
+
 // Found is what is decided on a result that is blank or unusual.
 type Found struct {
 	Do     job.IfBlank   // BlankRetry with Wait, or one of the others
@@ -41,7 +44,7 @@ func OnBlank(what string, do, then job.IfBlank, retry job.Retry, tries int, due,
 	case job.BlankFail:
 		return Found{Do: job.BlankFail, Reason: why + "; this job takes that for a failure"}
 	}
-	return Found{Do: job.BlankHold, Reason: why + "; held, nothing was sent"}
+	return Found{Do: job.BlankHold, Reason: why + "; " + Held}
 }
 
 // Unusual tells whether a result of n rows is unusual and why, given the rows

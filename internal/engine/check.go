@@ -1,0 +1,334 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	"ironbell/internal/core/chain"
+	"ironbell/internal/core/expr"
+	"ironbell/internal/core/fault"
+	"ironbell/internal/core/job"
+	"ironbell/internal/core/rule"
+	"ironbell/internal/core/zone"
+	"ironbell/internal/event"
+	"ironbell/internal/report"
+	"ironbell/internal/store"
+	"ironbell/internal/task"
+)
+
+// checkLimit is how long a source may take to check a query when it is saved.
+const checkLimit = 10 * time.Second
+
+var onlyDigits = regexp.MustCompile(`^[0-9]+$`)
+
+// CheckName tells what is wrong with the name of a record.
+func CheckName(v *fault.Invalid, where, name string) {
+	switch {
+	case strings.TrimSpace(name) == "":
+		v.Add(where, "it needs a name")
+	case strings.TrimSpace(name) != name:
+		v.Add(where, "the name begins or ends with a blank")
+	case utf8.RuneCountInString(name) > 200:
+		v.Add(where, "the name is longer than 200 characters")
+	case onlyDigits.MatchString(name):
+		v.Add(where, "a name of digits only would be taken for a number; add a letter")
+	case strings.ContainsFunc(name, func(r rune) bool { return r < 0x20 || r == 0x7f || r == '/' }):
+		v.Add(where, "the name holds a slash or a control character")
+	}
+}
+
+// checkQueries lets the source describe each query. A source that cannot be
+// reached right now keeps nobody from saving.
+func (e *Engine) checkQueries(ctx context.Context, v *fault.Invalid, d job.ReportDefinition) {
+	source, err := e.sources.Get(ctx, d.Source)
+	if err != nil {
+		v.Add("source", "%s", err)
+		return
+	}
+	ctx, stop := context.WithTimeout(ctx, checkLimit)
+	defer stop()
+	for i, s := range d.Sections {
+		_, err := source.Describe(ctx, report.Query{SQL: s.SQL, Params: d.Parameters, Zone: "UTC", Limit: checkLimit})
+		if err != nil && fault.Of(err).Scope != fault.Source {
+			v.Add(fmt.Sprintf("sections[%d].sql", i), "%s", err)
+		}
+	}
+}
+
+// checkJob tells what is wrong with a definition. Its error is about our own
+// records only.
+func (e *Engine) checkJob(ctx context.Context, v *fault.Invalid, name string, d job.Definition) (store.Uses, error) {
+	var uses store.Uses
+	zone, err := zone.Load(d.Zone)
+	if err != nil {
+		v.Add("zone", "%s", err)
+	}
+	for i, name := range d.Calendars {
+		c, err := e.store.Calendar(ctx, name)
+		switch {
+		case isMissing(err):
+			v.Add(fmt.Sprintf("calendars[%d]", i), "%s", &Missing{name})
+		case err != nil:
+			return uses, err
+		case slices.Contains(uses.Calendars, c.ID):
+			v.Add(fmt.Sprintf("calendars[%d]", i), "the calendar %q is named twice", name)
+		default:
+			uses.Calendars = append(uses.Calendars, c.ID)
+		}
+	}
+	var open rule.Calendar
+	if len(uses.Calendars) == len(d.Calendars) && len(d.Calendars) > 0 {
+		if open, err = e.times.calendar(d.Calendars); err != nil {
+			return uses, err
+		}
+	}
+	for i, t := range d.Triggers {
+		if zone == nil || len(uses.Calendars) < len(d.Calendars) {
+			break
+		}
+		where := fmt.Sprintf("triggers[%d].", i)
+		if t.Rule != "" {
+			if r, ok := t.Read(v, where, zone, open); ok {
+				e.When().Floored(v, where, r)
+			}
+		}
+		if err := e.checkWait(ctx, v, where, name, d, t, &uses); err != nil {
+			return uses, err
+		}
+		if err := e.checkValues(ctx, v, where+"values", d, t.Values, false); err != nil {
+			return uses, err
+		}
+	}
+	if err := e.checkTasks(ctx, v, d, &uses); err != nil {
+		return uses, err
+	}
+	checkPolicies(v, d)
+	return uses, e.checkValues(ctx, v, "values", d, d.Values, false)
+}
+
+// checkTasks tells what is wrong with the chain of a job and with each task.
+func (e *Engine) checkTasks(ctx context.Context, v *fault.Invalid, d job.Definition, uses *store.Uses) error {
+	if len(d.Tasks) == 0 {
+		v.Add("tasks", "a job needs at least one task")
+	}
+	c := chain.Read(d.Tasks, v)
+	params, err := e.parameters(ctx, d.Tasks)
+	if err != nil {
+		return err
+	}
+	k := &task.Checking{V: v, Store: e.store, Uses: uses}
+	k.Label("service")
+	for _, tag := range d.Tags {
+		k.Label("tag:" + tag)
+	}
+	for i, t := range d.Tasks {
+		where := fmt.Sprintf("tasks[%d]", i)
+		kind, ok := e.kinds[t.Kind]
+		if says := t.Says(); !ok || len(says) != 1 || says[0] != t.Kind {
+			v.Add(where, "a task of kind %s says what to do in %s, and in no other kind's settings", t.Kind, t.Kind)
+			continue
+		}
+		k.Names = task.Names(params)
+		k.Names.Tasks = c.Before(t.Name)
+		if t.OnlyIf != "" {
+			if _, err := expr.ParseCondition(t.OnlyIf, k.Names); err != nil {
+				v.Add(where+".only_if", "%s", err)
+			} else if strings.TrimSpace(t.OnlyIf) == "false" {
+				v.Add(where+".only_if", "the task is never reached: its condition never holds")
+			}
+		}
+		if err := kind.Check(ctx, k, where+"."+string(t.Kind), t); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+var (
+	timeOfDay = regexp.MustCompile(`^([01][0-9]|2[0-3]):[0-5][0-9]$`)
+	tagForm   = regexp.MustCompile(`^[\pL\pN][\pL\pN _.-]{0,59}$`)
+)
+
+// checkPolicies tells what is wrong with how a job behaves.
+func checkPolicies(v *fault.Invalid, d job.Definition) {
+	for where, text := range map[string]string{"retry.until": d.Retry.Until, "deadline.at": d.Deadline.At} {
+		if text != "" && !timeOfDay.MatchString(text) {
+			v.Add(where, "%q is no time of day; write it as 09:00", text)
+		}
+	}
+	if d.Deadline.At != "" && d.Deadline.Within != 0 {
+		v.Add("deadline", "say either a time of day or how long after it was due")
+	}
+	if d.Retry.Growth != 0 && d.Retry.Growth < 1 {
+		v.Add("retry.growth", "waits may grow, not shrink; use 1 or more")
+	}
+	for where, do := range map[string]job.IfBlank{"if_blank": d.IfBlank, "if_unusual": d.IfUnusual} {
+		if do == job.BlankRetry && d.Retry.Times == 0 {
+			v.Add(where, "it is to be tried again, and retry.times says how often: set it")
+		}
+	}
+	for i, tag := range d.Tags {
+		if !tagForm.MatchString(tag) {
+			v.Add(fmt.Sprintf("tags[%d]", i), "%q is no tag; use letters, digits, blanks, dots, hyphens and _, at most 60", tag)
+		}
+	}
+}
+
+// checkWait tells what is wrong with what a trigger waits for.
+func (e *Engine) checkWait(ctx context.Context, v *fault.Invalid, where, name string, d job.Definition, t job.Trigger, uses *store.Uses) error {
+	if t.Wait == nil {
+		if strings.TrimSpace(t.Rule) == "" {
+			v.Add(where+"rule", "the trigger needs a rule, or something to wait for")
+		}
+		return nil
+	}
+	if err := event.Check(ctx, &event.Checking{V: v, Store: e.store, Uses: uses, Job: name}, where+"wait", *t.Wait); err != nil {
+		return err
+	}
+	for value, text := range t.Wait.Take {
+		if s, ok := text.(string); ok {
+			if _, err := expr.Parse(s, expr.Names{Event: true}); err != nil {
+				v.Add(where+"wait.take."+value, "%s", err)
+			}
+		}
+	}
+	params, err := e.parameters(ctx, d.Tasks)
+	if err != nil {
+		return err
+	}
+	for _, value := range job.Unknown(params, t.Wait.Take) {
+		v.Add(where+"wait.take."+value, "there is no parameter %q in the job's reports", value)
+	}
+	return nil
+}
+
+// checkCircle tells whether a job that was just saved starts itself, by the
+// outcomes and events of jobs, and by which way.
+func (e *Engine) checkCircle(ctx context.Context, t *store.Tx, v *fault.Invalid, id int64, name string) error {
+	edges := map[int64][]store.Edge{}
+	for frontier := []int64{id}; len(frontier) > 0 && len(edges) < maxCircle; {
+		found, err := t.StartedBy(ctx, frontier)
+		if err != nil {
+			return err
+		}
+		for _, from := range frontier {
+			edges[from] = nil
+		}
+		frontier = nil
+		for _, edge := range found {
+			edges[edge.From] = append(edges[edge.From], edge)
+			if _, seen := edges[edge.To]; !seen && !slices.Contains(frontier, edge.To) {
+				frontier = append(frontier, edge.To)
+			}
+		}
+	}
+	way := chain.Circle(id, func(n int64) []int64 {
+		var next []int64
+		for _, edge := range edges[n] {
+			next = append(next, edge.To)
+		}
+		return next
+	})
+	if way == nil {
+		return nil
+	}
+	text := name
+	for i := 1; i < len(way); i++ {
+		for _, edge := range edges[way[i-1]] {
+			if edge.To == way[i] {
+				text += fmt.Sprintf(" > %s (by %s)", edge.Name, edge.By)
+				break
+			}
+		}
+	}
+	v.Add("triggers", "the job would start itself: %s; take one of these steps out", text)
+	return v.Err()
+}
+
+// maxCircle bounds how many jobs are looked at for a circle.
+const maxCircle = 10_000
+
+// checkValues checks the values of a job, overlaid by given ones, against the
+// parameters of all its reports. all asks for every required one.
+func (e *Engine) checkValues(ctx context.Context, v *fault.Invalid, where string, d job.Definition, given job.Values, all bool) error {
+	zone, err := zone.Load(d.Zone)
+	if err != nil {
+		return nil //nolint:nilerr // the zone is told of elsewhere
+	}
+	params, err := e.parameters(ctx, d.Tasks)
+	if err != nil {
+		return err
+	}
+	for _, name := range job.Unknown(params, given) {
+		known := make([]string, len(params))
+		for i, p := range params {
+			known[i] = p.Name
+		}
+		has := "its reports have none"
+		if len(known) > 0 {
+			has = "its reports have " + strings.Join(known, ", ")
+		}
+		v.Add(where+"."+name, "there is no parameter %q; %s", name, has)
+	}
+	_, err = job.Bind(params, given.Over(d.Values), e.o.Now().In(zone), e.frame(d.Calendars))
+	var wrong *fault.Invalid
+	if errors.As(err, &wrong) {
+		for _, w := range wrong.Wrong {
+			value := given.Over(d.Values)[w.Where]
+			if !all && (value == nil || value == "") {
+				continue // a job that is off may be unfinished
+			}
+			if _, here := given[w.Where]; here || all {
+				v.Add(where+"."+w.Where, "%s", w.Sentence)
+			}
+		}
+	}
+	return nil
+}
+
+// checkReady tells what keeps a job from being switched on: nobody is there at
+// night to answer a prompt.
+func (e *Engine) checkReady(ctx context.Context, v *fault.Invalid, owner string, d job.Definition) error {
+	p, _, err := e.store.PersonByLogin(ctx, owner)
+	if err != nil {
+		return err
+	}
+	if p.Mail == "" {
+		v.Add("owner", "%s has no mail address, so nobody would hear of a failure; add one", p.Name)
+	}
+	if len(d.Triggers) == 0 {
+		return e.checkValues(ctx, v, "values", d, nil, true)
+	}
+	for i, t := range d.Triggers {
+		where := fmt.Sprintf("triggers[%d].values", i)
+		found := &fault.Invalid{}
+		if err := e.checkValues(ctx, found, where, d, t.Values, true); err != nil {
+			return err
+		}
+		for _, w := range found.Wrong {
+			if t.Wait != nil {
+				if _, taken := t.Wait.Take[strings.TrimPrefix(w.Where, where+".")]; taken {
+					continue // the event will give it
+				}
+			}
+			v.Wrong = append(v.Wrong, w)
+		}
+		if t.Rule == "" {
+			continue
+		}
+		r, err := e.times.rule(t.Timing, d.Zone, d.Calendars)
+		if err != nil {
+			continue // told of elsewhere
+		}
+		if _, ok := r.Next(e.o.Now()); !ok {
+			v.Add(fmt.Sprintf("triggers[%d].rule", i), "%q never rings again", t.Rule)
+		}
+	}
+	return nil
+}

@@ -1,0 +1,174 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"time"
+
+	"ironbell/internal/core/fault"
+	"ironbell/internal/core/job"
+	"ironbell/internal/core/policy"
+	"ironbell/internal/store"
+	"ironbell/internal/task"
+)
+
+// done is how a try of a task went.
+type done struct {
+	task job.Task
+	try  int
+	res  task.Result
+	err  error
+	took time.Duration
+}
+
+// hear takes in how a try of a task went, and writes it.
+func (p *performance) hear(ctx context.Context, d done) error {
+	if d.err == nil {
+		return p.succeeded(ctx, d)
+	}
+	// What was stopped did not fail.
+	if cause := context.Cause(ctx); ctx.Err() != nil && !errors.Is(cause, errRunLimit) && !p.effectsUnknown(d) {
+		return cause
+	}
+	name := d.task.Name
+	f := fault.Of(d.err)
+	if errors.Is(context.Cause(ctx), errRunLimit) {
+		f = fault.New(fault.Task, "", fmt.Sprintf("the run took longer than its limit of %s", p.plan.RunLimit), "Make the job faster or its limit longer.")
+	} else if errors.Is(d.err, context.DeadlineExceeded) {
+		f = fault.New(fault.Task, "", fmt.Sprintf("it took longer than its limit of %s", job.Duration(p.limit(d.task))), "Make the task faster or its time limit longer.")
+	}
+	again := policy.AfterFault(p.plan.Retry, p.failures[name]+1, f, p.base.Due, p.e.o.Now().In(p.base.Due.Location()))
+	end := store.TaskEnd{Again: again.Retry, Attempt: job.Attempt{Part: p.c.Part, Task: name, Try: d.try, State: job.AttemptFailed, Note: f.Error(), Class: string(f.Class), Advice: f.Advice}}
+	p.e.o.Log.Warn("a task failed", "run", p.c.RunID.String(), "job", p.c.Job, "task", name, "try", d.try, "class", f.Class, "error", f, "took", d.took.Round(time.Millisecond))
+	p.failures[name]++
+	en := &entry{Entry: store.Entry{Claim: p.c, Ends: []store.TaskEnd{end}, Logs: []job.LogLine{{Task: name, Level: "error", Text: fmt.Sprintf("try %d failed, %s: %s", d.try, f.Class, f)}}}}
+	switch {
+	case again.Retry:
+		again.Reason = fmt.Sprintf("task %s: %s", name, again.Reason)
+		p.again = append(p.again, again)
+		p.waits[name] = true
+	case d.task.IfFailed == job.FailedGoOn:
+		p.ended[name], p.ends[name] = end.State, end
+		en.failed = &failure{task: name, fault: f, tried: p.failures[name], reason: again.Reason, goesOn: true}
+	default:
+		p.ended[name], p.ends[name] = end.State, end
+		if p.failed == nil {
+			p.failed = &failure{task: name, fault: f, tried: p.failures[name], reason: again.Reason}
+		}
+	}
+	if len(p.working) == 0 && !p.moves() {
+		// What ends the part goes with it into one transaction.
+		p.finish(en)
+		return nil
+	}
+	return p.e.record(ctx, en)
+}
+
+// effectsUnknown tells whether a task that changes something outside failed by
+// itself while the service stops, so that its failure is to be written.
+func (p *performance) effectsUnknown(d done) bool {
+	return d.task.Kind.Effects() && !errors.Is(d.err, context.Canceled)
+}
+
+// moves tells whether the chain has anything to do but to wait for tries.
+func (p *performance) moves() bool {
+	return p.failed == nil && p.over == nil && len(p.plan.chain.Next(p.ended, p.busy(nil))) > 0
+}
+
+func (p *performance) succeeded(ctx context.Context, d done) error {
+	name, res := d.task.Name, d.res
+	end := store.TaskEnd{Totals: res.Totals, Files: res.Files, Attempt: job.Attempt{Part: p.c.Part, Task: name, Try: d.try, State: job.AttemptDone, Note: res.Note}}
+	text := res.Note
+	if res.Counted {
+		end.Rows = &res.Rows
+		text = fmt.Sprintf("%d rows; %s", res.Rows, res.Note)
+	}
+	en := &entry{Entry: store.Entry{Claim: p.c}}
+	switch {
+	case res.Blank:
+		end.State = job.AttemptBlank
+		p.blanks[name]++
+	case d.task.Kind == job.KindReport && (p.plan.Usual != job.Usual{}):
+		past, err := p.e.store.PastRows(ctx, p.c, name, policy.GoodRuns)
+		if err != nil {
+			return err
+		}
+		if is, why := policy.Unusual(p.plan.Usual, res.Rows, past); is {
+			end.Unusual = why
+			p.blanks[name]++
+		}
+	}
+	if res.Message != nil {
+		m, run, at := res.Message, p.c.RunID, (*time.Time)(nil)
+		if until, ok := policy.RetryEnd(p.plan.Retry, p.base.Due); ok {
+			at = &until
+		}
+		en.Messages = append(en.Messages, store.NewMessage{
+			Message: job.Message{RunID: &run, Part: p.c.Part, Task: name, MessageID: m.MessageID, Subject: m.Subject, DestinationID: m.DestinationID, Key: m.Key, Size: m.Size, SHA256: m.SHA256},
+			JobID:   &p.c.JobID, Addresses: m.Addresses, Retry: p.plan.Retry, GiveUpAt: at, IfUnknown: p.plan.IfUnknown, Rehearsal: p.c.Rehearsal,
+		})
+	}
+	if res.Event != nil {
+		en.events = append(en.events, raised{event: *res.Event})
+	}
+	p.acted = p.acted || !d.task.Kind.Makes()
+	p.ended[name], p.ends[name], p.files[name] = end.State, end, res.Files
+	en.Ends = []store.TaskEnd{end}
+	if text != "" {
+		en.Logs = []job.LogLine{{Task: name, Text: text}}
+	}
+	if len(p.working) == 0 && len(p.again) == 0 && len(p.plan.chain.Next(p.ended, p.busy(nil))) == 0 {
+		// The last task and the end of the part go into one transaction.
+		p.finish(en)
+		return nil
+	}
+	return p.e.record(ctx, en)
+}
+
+// end ends the part outside of a task.
+func (p *performance) end() { p.finish(&entry{Entry: store.Entry{Claim: p.c}}) }
+
+// finish adds the end of the part, or its return for another try, to an entry,
+// which is the last one.
+func (p *performance) finish(en *entry) {
+	p.last = en
+	en.lone = p.c.Alone && p.c.Fresh() && !p.plan.sends
+	if p.over != nil && p.failed == nil {
+		f := fault.New(fault.Task, "", fmt.Sprintf("the run took longer than its limit of %s", p.plan.RunLimit), "Make the job faster or its limit longer.")
+		p.failed = &failure{fault: f, tried: 1, reason: "the time of the run was spent"}
+	}
+	if p.failed != nil {
+		what := "the run"
+		if p.failed.task != "" {
+			what = "task " + p.failed.task
+		}
+		reason := fmt.Sprintf("%s failed: %s (%s)", what, p.failed.fault, p.failed.reason)
+		if p.failed.found {
+			reason = p.failed.reason
+		}
+		en.Part = &store.PartMove{State: job.PartFailed, Reason: reason}
+		en.failed = p.failed
+		return
+	}
+	if len(p.again) > 0 {
+		first := slices.MinFunc(p.again, func(a, b policy.Again) int { return int(a.Wait - b.Wait) })
+		en.Part = &store.PartMove{State: job.PartWaiting, Reason: first.Reason, Wait: first.Wait}
+		return
+	}
+	state, reason := p.plan.chain.Outcome(p.ended)
+	if p.held != "" && !p.acted && state != job.PartPartly {
+		state, reason = job.PartBlank, p.held
+	}
+	en.Part = &store.PartMove{State: state, Reason: reason}
+	p.tell(en)
+}
+
+// drain waits for the tasks that still work, whose results nobody wants.
+func (p *performance) drain() {
+	for len(p.working) > 0 {
+		d := <-p.results
+		delete(p.working, d.task.Name)
+	}
+}

@@ -1,0 +1,92 @@
+package engine
+
+import (
+	"context"
+	"fmt"
+	"strconv"
+	"time"
+)
+
+// keepHouse does what is due about once an hour: the partitions to come, what
+// has ended, and what has been kept long enough.
+func (e *Engine) keepHouse(ctx context.Context) error {
+	now := time.Now()
+	for doing, do := range map[string]func() error{
+		"make the partitions of the coming months": func() error { return e.store.EnsureMonths(ctx) },
+		"forget sign-ins that have ended":          func() error { return e.store.SweepAccess(ctx) },
+		"forget what never came together":          func() error { return e.store.SweepHappened(ctx, now.AddDate(0, 0, -40)) },
+		"remove old events":                        func() error { return e.store.SweepEvents(ctx, now.AddDate(-1, 0, 0)) },
+		"remove files that were kept long enough":  func() error { return e.removeFiles(ctx) },
+		"remove old logs and runs":                 func() error { return e.sweepHistory(ctx, now) },
+		"remove old months":                        func() error { return e.store.DropMonths(ctx) },
+		"remove files that nobody knows":           func() error { return e.removeStrays(ctx, now) },
+	} {
+		if err := do(); err != nil {
+			return fmt.Errorf("%s: %w", doing, err)
+		}
+	}
+	return nil
+}
+
+// sweepHistory removes old logs and runs, once a day.
+func (e *Engine) sweepHistory(ctx context.Context, now time.Time) error {
+	if now.Sub(e.swept) < 24*time.Hour {
+		return nil
+	}
+	err := e.store.SweepHistory(ctx)
+	if err == nil {
+		e.swept = now
+	}
+	return err
+}
+
+// removeFiles removes the files of runs and messages that have been kept for
+// as long as their jobs say. Their records stay with the runs.
+func (e *Engine) removeFiles(ctx context.Context) error {
+	for ctx.Err() == nil {
+		keys, err := e.store.OldFiles(ctx, reapBatch)
+		if err != nil || len(keys) == 0 {
+			return err
+		}
+		for _, k := range keys {
+			if err := e.files.Remove(k.Key); err != nil {
+				return err
+			}
+		}
+		if err := e.store.FilesRemoved(ctx, keys); err != nil {
+			return err
+		}
+		if len(keys) < reapBatch {
+			return nil
+		}
+	}
+	return ctx.Err()
+}
+
+// strayAge is how old a file must be that no record names before it is removed:
+// older than any task may take.
+const strayAge = 48 * time.Hour
+
+// removeStrays removes what nodes that died left in the store of artifacts: one
+// of its 256 folders at each call.
+func (e *Engine) removeStrays(ctx context.Context, now time.Time) error {
+	folder := strconv.FormatInt(256+now.Unix()/int64(upkeep/time.Second)%256, 16)[1:]
+	old, err := e.files.Older(folder, now.Add(-strayAge))
+	if err != nil || len(old) == 0 {
+		return err
+	}
+	known, err := e.store.KnownKeys(ctx, old)
+	if err != nil {
+		return err
+	}
+	for _, key := range old {
+		if known[key] {
+			continue
+		}
+		if err := e.files.Remove(key); err != nil {
+			return err
+		}
+		e.o.Log.Info("removed a file that no record names", "key", key)
+	}
+	return nil
+}
