@@ -185,6 +185,32 @@ func TestGoingOnSendsAgainOnlyWhatFailed(t *testing.T) {
 	assert.Len(t, page.Attempts, 2, "nothing is made anew")
 }
 
+func TestACancelledDeliveryGoesOnWhenItIsAskedFor(t *testing.T) {
+	w := open(t)
+	ctx := context.Background()
+	w.report("Ports", "SELECT code FROM ports")
+	d := tasks(reportOf("Ports"), mailTo("a@tarnwick.example"))
+	d.Retry = job.Retry{Times: 5, Wait: job.Duration(time.Minute)}
+	w.job("Board", d)
+	w.behave("mail", "busy", 0)
+	run, err := w.c.Ring(ctx, "Board", nil)
+	require.NoError(t, err)
+	w.until(20*time.Second, "its mail waits for a retry", func() bool {
+		page, err := w.c.Run(ctx, run.ID)
+		require.NoError(t, err)
+		return page.State == job.RunDelivering && page.Deliveries[0].State == job.DeliveryWaiting && page.Deliveries[0].Tries == 1
+	})
+	_, err = w.c.Cancel(ctx, run.ID)
+	require.NoError(t, err)
+	w.behave("mail", "accept", 0)
+	_, err = w.c.Again(ctx, run.ID, wire.AgainRequest{})
+	require.NoError(t, err)
+	page, err := w.c.Follow(ctx, run.ID, func(wire.RunPage) error { return nil })
+	require.NoError(t, err)
+	assert.Equal(t, job.RunDone, page.State, page.Reason)
+	assert.Len(t, w.inbox("a@tarnwick.example"), 1)
+}
+
 func TestLimitsBoundWhatWorksAtOnce(t *testing.T) {
 	w := open(t)
 	ctx := context.Background()

@@ -132,6 +132,15 @@ func (e *Engine) whyAt(ctx context.Context, j job.Job, place *time.Location, fro
 	return around, nil
 }
 
+// saidRun says the state of a run with its reason, and nothing twice.
+func saidRun(r job.Run) string {
+	reason := strings.TrimSuffix(r.Reason, ".")
+	if strings.HasPrefix(reason, string(r.State)) {
+		return reason
+	}
+	return string(r.State) + ", " + reason
+}
+
 // saidSwitch says who switched a job, and when.
 func saidSwitch(s store.Switched, place *time.Location) string {
 	if s.At.IsZero() {
@@ -233,7 +242,7 @@ func (e *Engine) happenedTo(ctx context.Context, j job.Job, place *time.Location
 			}
 			if ok {
 				r.State = run.State
-				r.Sentence += fmt.Sprintf(" Run %s: %s, %s.", run.ID, run.State, strings.TrimSuffix(run.Reason, "."))
+				r.Sentence += fmt.Sprintf(" Run %s: %s.", run.ID, saidRun(run))
 			} else {
 				r.Sentence += fmt.Sprintf(" Run %s is kept no longer.", *ring.RunID)
 			}
@@ -246,7 +255,7 @@ func (e *Engine) happenedTo(ctx context.Context, j job.Job, place *time.Location
 			continue
 		}
 		id := run.ID
-		reasons = append(reasons, Reason{At: run.Due, What: "run", Run: &id, State: run.State, Sentence: fmt.Sprintf("%s Run %s, due %s: %s, %s.", run.Why, run.ID, run.Due.In(place).Format(whyForm), run.State, strings.TrimSuffix(run.Reason, "."))})
+		reasons = append(reasons, Reason{At: run.Due, What: "run", Run: &id, State: run.State, Sentence: fmt.Sprintf("%s Run %s, due %s: %s.", run.Why, run.ID, run.Due.In(place).Format(whyForm), saidRun(run))})
 	}
 	slices.SortStableFunc(reasons, func(a, b Reason) int { return b.At.Compare(a.At) })
 	return reasons[:min(len(reasons), limit)], nil

@@ -60,8 +60,11 @@ func run(out, state, url, inbox, only string) error {
 		}
 	}
 	shown, err := c.Runs(ctx, client.RunFilter{Job: "Passenger manifest file", States: []string{"failed"}, Limit: 1})
-	if err != nil || len(shown) == 0 {
-		return fmt.Errorf("no run of the passenger manifest has failed yet; let the demo run for a few minutes (%w)", err)
+	if err != nil {
+		return fmt.Errorf("ask the demo: %w", err)
+	}
+	if len(shown) == 0 {
+		return fmt.Errorf("no run of the passenger manifest has failed yet; let the demo run for a few minutes")
 	}
 	job := fmt.Sprint(shown[0].JobID)
 	said := func(args ...string) (string, error) {

@@ -38,7 +38,7 @@ var runMoves = map[RunState][]RunState{
 	RunPartly:     {RunDelivering, RunDone, RunFailed, RunWaiting},
 	RunBlank:      {RunWaiting},
 	RunFailed:     {RunDelivering, RunDone, RunPartly, RunWaiting},
-	RunCancelled:  {RunWaiting},
+	RunCancelled:  {RunDelivering, RunWaiting},
 }
 
 // MayBecome tells whether a run may move from s to the next state.
