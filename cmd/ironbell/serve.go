@@ -22,6 +22,7 @@ import (
 	"ironbell/internal/deliver"
 	"ironbell/internal/engine"
 	"ironbell/internal/outgoing"
+	"ironbell/internal/render"
 	"ironbell/internal/report"
 	"ironbell/internal/secret"
 	"ironbell/internal/store"
@@ -47,6 +48,7 @@ var serveCommand = cli.Command{
 		f.IntVar(&o.engine.Senders, "senders", 4, "lines to destinations at once on this node")
 		f.DurationVar(&o.engine.Tell, "alert-wait", 30*time.Second, "time between two tries to send an alert while the mail server is down")
 		f.StringVar(&o.engine.Node, "node", "", "`name` of this node; made of host and process when left out")
+		f.StringVar(&o.engine.Browser, "browser", render.FindBrowser(), "`path` of the Chromium that prints tagged PDFs; empty for none")
 		f.StringVar(&o.engine.Programs, "programs", "", "`folder` of the programs that tasks may run; none when left out")
 		f.StringVar(&o.folders, "folders", "", "`folders` that sources may lie in, separated by commas; none when left out")
 		f.StringVar(&o.internal, "allow-internal", "", "internal `addresses` that tasks may call, as host:port separated by commas")
@@ -120,7 +122,8 @@ func serve(ctx context.Context, errs io.Writer, o serveOptions) error {
 		return err
 	}
 	defer func() { _ = files.Close() }() // nothing is left in it
-	sources := report.NewSources(s, vault, report.Allowed{Folders: list(o.folders)})
+	o.engine.Guard = outgoing.New(list(o.internal))
+	sources := report.NewSources(s, vault, report.Allowed{Folders: list(o.folders), Guard: o.engine.Guard})
 	defer sources.Close()
 	l, err := (&net.ListenConfig{}).Listen(ctx, "tcp", o.listen)
 	if err != nil {
@@ -130,7 +133,6 @@ func serve(ctx context.Context, errs io.Writer, o serveOptions) error {
 		o.url = "http://" + l.Addr().String()
 	}
 	o.engine.Log, o.engine.URL = log, o.url
-	o.engine.Guard = outgoing.New(list(o.internal))
 	e := engine.New(s, sources, deliver.NewDestinations(s, vault, o.engine.Guard), files, o.engine)
 	handler := api.Handler(api.Parts{Store: s, Engine: e, Files: files, Vault: vault, Console: console.Files(), Log: log, Version: version, Secure: strings.HasPrefix(o.url, "https:")})
 	// Requests end with the service: streams of notices would never end by themselves.

@@ -10,6 +10,7 @@ import (
 	"encoding/base64"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -54,6 +55,12 @@ func May(p job.Person, act Act, what, owner string) error {
 		return nil
 	}
 	return &Denied{Act: act, Person: p, What: what}
+}
+
+// MayChoose tells whether a person may choose an identity of a source that is
+// not the report's own: administrators may, and those whose logins are listed.
+func MayChoose(p job.Person, choosers []string) bool {
+	return p.Role == job.RoleAdministrator || slices.ContainsFunc(choosers, func(login string) bool { return strings.EqualFold(login, p.Login) })
 }
 
 // ErrSignIn says that login and password do not belong together, without saying

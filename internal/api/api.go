@@ -146,6 +146,7 @@ func (s *server) operations(a huma.API) {
 	s.calendars(a)
 	s.reports(a)
 	s.places(a)
+	s.identities(a)
 	s.people(a)
 	s.alerts(a)
 	s.queue(a)

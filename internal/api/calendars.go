@@ -46,7 +46,7 @@ func (s *server) calendars(a huma.API) {
 			if page.Calendar, err = calendarOf(c); err != nil {
 				return nil, s.problem(err)
 			}
-			jobs, err := s.Store.JobsUsing(ctx, c.ID)
+			jobs, err := s.Store.JobsUsing(ctx, "calendar", c.ID)
 			if err != nil {
 				return nil, s.problem(err)
 			}

@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"io"
-	"mime"
 	"net/http"
 	"slices"
 	"strings"
@@ -14,6 +13,7 @@ import (
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/engine"
+	"ironbell/internal/render"
 	"ironbell/internal/store"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -140,18 +140,7 @@ func (s *server) runs(a huma.API) {
 			if f.RemovedAt != nil {
 				return nil, huma.NewError(http.StatusGone, fmt.Sprintf("The file %q was removed on %s: its job keeps files for so long. Run it again for the same date to make it anew.", f.Name, f.RemovedAt.UTC().Format("2 January 2006 15:04 MST")))
 			}
-			content, err := s.Files.Open(ctx, f.Key)
-			if err != nil {
-				return nil, s.problem(err)
-			}
-			return &huma.StreamResponse{Body: func(hc huma.Context) {
-				defer func() { _ = content.Close() }() // only read from
-				hc.SetHeader("Content-Type", f.MediaType)
-				hc.SetHeader("Content-Length", fmt.Sprint(f.Size))
-				// Never shown as a page of ours: a report may hold anything.
-				hc.SetHeader("Content-Disposition", mime.FormatMediaType("attachment", map[string]string{"filename": f.Name}))
-				_, _ = io.Copy(hc.BodyWriter(), content) // a reader that left needs no answer
-			}}, nil
+			return s.file(f, func(ctx context.Context, f job.Artifact) (io.ReadSeekCloser, error) { return s.Files.Open(ctx, f.Key) }, func() {}, nil), nil
 		})
 	huma.Register(a, huma.Operation{OperationID: "list-deliveries", Method: http.MethodGet, Path: "/api/deliveries", Summary: "List deliveries, newest first", Tags: tags},
 		func(ctx context.Context, in *struct {
@@ -192,6 +181,8 @@ func (s *server) runPage(ctx context.Context, id job.RunID) (wire.RunPage, error
 	if page.Artifacts, err = s.Store.Artifacts(ctx, id, 0); err != nil {
 		return page, err
 	}
+	page.Comparable = slices.ContainsFunc(page.Artifacts, func(f job.Artifact) bool { return f.Format == render.RowsKept && f.RemovedAt == nil })
+	page.Artifacts = slices.DeleteFunc(page.Artifacts, func(f job.Artifact) bool { return f.Format == render.RowsKept })
 	if page.Deliveries, err = s.Store.Deliveries(ctx, store.DeliveryFilter{RunID: id, Limit: 1000}); err != nil {
 		return page, err
 	}

@@ -13,42 +13,6 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 )
 
-func (s *server) reports(a huma.API) {
-	tags := []string{"reports"}
-	huma.Register(a, huma.Operation{OperationID: "list-reports", Method: http.MethodGet, Path: "/api/reports", Summary: "List reports by name", Tags: tags},
-		func(ctx context.Context, _ *struct{}) (*struct{ Body []job.Report }, error) {
-			reports, err := s.Store.Reports(ctx, 5000)
-			if err != nil {
-				return nil, s.problem(err)
-			}
-			return &struct{ Body []job.Report }{reports}, nil
-		})
-	huma.Register(a, huma.Operation{OperationID: "show-report", Method: http.MethodGet, Path: "/api/reports/{report}", Summary: "Show a report", Tags: tags},
-		func(ctx context.Context, in *struct {
-			Report string `path:"report" maxLength:"200" doc:"id or name"`
-		},
-		) (*struct{ Body job.Report }, error) {
-			r, err := s.Store.Report(ctx, in.Report)
-			if err != nil {
-				return nil, s.problem(err)
-			}
-			return &struct{ Body job.Report }{r}, nil
-		})
-	huma.Register(a, huma.Operation{OperationID: "save-report", Method: http.MethodPut, Path: "/api/reports/{report}", Summary: "Add a report, or save a new version of the one of this name", Tags: tags, Errors: []int{403, 422}, MaxBodyBytes: maxBody},
-		func(ctx context.Context, in *struct {
-			Report string `path:"report" maxLength:"200"`
-			Body   wire.ReportRequest
-		},
-		) (*struct{ Body job.Report }, error) {
-			who, _ := person(ctx)
-			r, err := s.Engine.SaveReport(ctx, who, in.Report, in.Body.Owner, in.Body.ReportDefinition)
-			if err != nil {
-				return nil, s.problem(err)
-			}
-			return &struct{ Body job.Report }{r}, nil
-		})
-}
-
 func placeOf(p store.Place) wire.Place {
 	return wire.Place{ID: p.ID, Name: p.Name, Protocol: p.Protocol, Settings: p.Settings, Sealed: len(p.Secret) > 0, UpdatedAt: p.UpdatedAt}
 }

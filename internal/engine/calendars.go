@@ -59,7 +59,7 @@ func (e *Engine) SaveCalendar(ctx context.Context, who job.Person, name string, 
 	if err != nil && !isMissing(err) {
 		return saved, nil, err
 	}
-	jobs, err := e.store.JobsUsing(ctx, old.ID)
+	jobs, err := e.store.JobsUsing(ctx, "calendar", old.ID)
 	if err != nil {
 		return saved, nil, err
 	}
@@ -85,7 +85,7 @@ func (e *Engine) SaveCalendar(ctx context.Context, who job.Person, name string, 
 		if err := e.times.refresh(ctx, t); err != nil {
 			return err
 		}
-		if jobs, err = t.JobsUsing(ctx, saved.ID); err != nil {
+		if jobs, err = t.JobsUsing(ctx, "calendar", saved.ID); err != nil {
 			return err
 		}
 		next, _ := e.reckon(jobs, e.o.Now())
@@ -194,7 +194,7 @@ func (e *Engine) RemoveCalendar(ctx context.Context, who job.Person, name string
 	if err != nil {
 		return err
 	}
-	jobs, err := e.store.JobsUsing(ctx, c.ID)
+	jobs, err := e.store.JobsUsing(ctx, "calendar", c.ID)
 	if err != nil {
 		return err
 	}

@@ -48,6 +48,7 @@ type Options struct {
 	Now     func() time.Time // the clock that rings are held against
 	Log     *slog.Logger
 
+	Browser  string                     // path of the browser that prints tagged PDFs; none when empty
 	Programs string                     // folder of the programs that tasks may run; none when empty
 	Guard    *outgoing.Guard            // for requests to the outside
 	At       func(point string)         // told of each of CrashPoints that is reached; for fault tests
@@ -60,6 +61,7 @@ type Engine struct {
 	o            Options
 	store        *store.Store
 	sources      *report.Sources
+	reports      *task.Report
 	destinations *deliver.Destinations
 	files        *artifact.Folder
 	kinds        map[job.TaskKind]task.Kind
@@ -114,11 +116,12 @@ func New(s *store.Store, sources *report.Sources, destinations *deliver.Destinat
 		o.Guard = outgoing.New(nil)
 	}
 	o.URL = strings.TrimRight(o.URL, "/")
+	reports := &task.Report{Find: s.Report, Sources: sources, Files: files, Browser: o.Browser}
 	signal := func() chan struct{} { return make(chan struct{}, 1) }
 	e := &Engine{
-		o: o, store: s, sources: sources, destinations: destinations, files: files,
+		o: o, store: s, reports: reports, sources: sources, destinations: destinations, files: files,
 		kinds: map[job.TaskKind]task.Kind{
-			job.KindReport:  &task.Report{Find: s.Report, Sources: sources, Files: files},
+			job.KindReport:  reports,
 			job.KindCollect: &task.Collect{Sources: sources, Files: files},
 			job.KindFetch:   &task.Fetch{Guard: o.Guard, Files: files},
 			job.KindQuery:   &task.Query{Sources: sources},

@@ -113,7 +113,7 @@ func (e *Engine) parameters(ctx context.Context, tasks []job.Task) ([]job.Parame
 		if t.Report == nil {
 			continue
 		}
-		r, err := e.store.Report(ctx, t.Report.Report)
+		r, err := e.report(ctx, t.Report.Report)
 		if isMissing(err) {
 			continue // told of elsewhere
 		}

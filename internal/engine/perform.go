@@ -13,6 +13,7 @@ import (
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/policy"
 	"ironbell/internal/core/zone"
+	"ironbell/internal/render"
 	"ironbell/internal/store"
 	"ironbell/internal/task"
 )
@@ -359,7 +360,11 @@ func (p *performance) work(t job.Task) task.Work {
 		}
 	}
 	for _, name := range p.plan.chain.Uses(t.Name) {
-		w.Files = append(w.Files, p.files[name]...)
+		for _, f := range p.files[name] {
+			if f.Format != render.RowsKept { // they stay with the run
+				w.Files = append(w.Files, f)
+			}
+		}
 	}
 	return w
 }

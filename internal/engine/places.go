@@ -87,7 +87,7 @@ func (e *Engine) TestPlace(ctx context.Context, who job.Person, kind store.Place
 	}
 	said, err := func() (string, error) {
 		if kind == store.Source {
-			s, err := e.sources.Get(ctx, name)
+			s, err := e.sources.Get(ctx, name, "")
 			if err != nil {
 				return "", err
 			}

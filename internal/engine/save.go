@@ -11,48 +11,6 @@ import (
 	"ironbell/internal/store"
 )
 
-// SaveReport checks a report, also with its source, and saves it as a new version.
-func (e *Engine) SaveReport(ctx context.Context, who job.Person, name, owner string, d job.ReportDefinition) (job.Report, error) {
-	v := &fault.Invalid{What: fmt.Sprintf("report %q", name)}
-	CheckName(v, "name", name)
-	d.Check(v)
-	old, err := e.store.Report(ctx, name)
-	var missing *store.NotFound
-	if err != nil && !errors.As(err, &missing) {
-		return job.Report{}, err
-	}
-	if owner == "" {
-		owner = orElse(old.Owner, who.Login)
-	}
-	if err := access.May(who, access.Write, "save the report "+name, orElse(old.Owner, owner)); err != nil {
-		return job.Report{}, err
-	}
-	person, err := e.owner(ctx, v, owner)
-	if err != nil {
-		return job.Report{}, err
-	}
-	if len(v.Wrong) == 0 {
-		e.checkQueries(ctx, v, d)
-	}
-	if err := v.Err(); err != nil {
-		return job.Report{}, err
-	}
-	var saved job.Report
-	err = e.store.Do(ctx, func(t *store.Tx) error {
-		saved, err = t.PutReport(ctx, name, person.ID, who.ID, d)
-		if err != nil {
-			return err
-		}
-		if old.ID != 0 && old.Source != d.Source {
-			if err := t.Relabel(ctx, saved.ID, "source:"+old.Source, "source:"+d.Source); err != nil {
-				return err
-			}
-		}
-		return t.Audit(ctx, who.Login, "save", "report", name, old.ReportDefinition, d)
-	})
-	return saved, err
-}
-
 func (e *Engine) owner(ctx context.Context, v *fault.Invalid, login string) (job.Person, error) {
 	p, _, err := e.store.PersonByLogin(ctx, login)
 	var missing *store.NotFound
@@ -87,7 +45,7 @@ func (e *Engine) SaveJob(ctx context.Context, who job.Person, name, owner string
 	if err != nil {
 		return job.Job{}, err
 	}
-	uses, err := e.checkJob(ctx, v, name, d)
+	uses, err := e.checkJob(ctx, v, who, name, d, old.Definition)
 	if err != nil {
 		return job.Job{}, err
 	}

@@ -7,112 +7,264 @@ import (
 	"strings"
 	"unicode/utf8"
 
-	"ironbell/internal/core/fault"
+	"ironbell/internal/core/job"
+	"ironbell/internal/core/locale"
 	"ironbell/internal/core/rows"
+	"ironbell/internal/core/shape"
 
 	"github.com/xuri/excelize/v2"
 )
 
-// xlsxWriter writes a workbook with one sheet for each section: a frozen header
-// row, real numbers and dates, and columns as wide as their first rows need.
+// xlsxWriter writes a workbook with one sheet for each section: a title, the
+// values used, a frozen header row, real numbers and dates, subtotals in bold,
+// columns as wide as their first rows need, and a chart beside its table. With
+// data only, the header is the first row and nothing but rows follows. A
+// section of more rows than a sheet holds goes on in the next sheet.
 type xlsxWriter struct {
 	out    io.Writer
 	head   *Head
+	style  *Style
 	file   *excelize.File
 	sheet  *excelize.StreamWriter
 	names  map[string]bool
-	styles map[rows.Kind]int
-	header int
+	styles map[look]int
+	said   []string
 
-	columns []rows.Column
+	name    string // of the sheet
+	plan    *shape.Plan
+	forms   []*locale.Form
+	totals  []*locale.Form
 	values  []any
-	early   []rows.Row // the first rows, kept until the widths are known
-	next    int        // number of the row that is written next, from 1
+	first   int      // number of the header row
+	early   []early  // the first lines, kept until the widths are known
+	next    int      // number of the row that is written next
+	begun   bool     // the header of this sheet is written
+	more    int      // how many sheets the section has gone on to
+	base    []int    // style of each column
+	figures []figure // of a section of figures
+
+}
+
+type early struct {
+	kind  shape.LineKind
+	cells rows.Row
+	marks []job.Mark
+}
+
+// look is what a cell looks like.
+type look struct {
+	form string // number format
+	bold bool
+	line bool // above it, for a total
+	mark job.Mark
+	wrap bool
+	head bool
+	size float64
 }
 
 // widthRows is how many rows the widths of columns are taken from.
 const widthRows = 100
 
-func newXLSX(w io.Writer, h *Head) (Writer, error) {
-	x := &xlsxWriter{out: w, head: h, file: excelize.NewFile(), names: map[string]bool{}, styles: map[rows.Kind]int{}}
-	var err error
-	if x.header, err = x.file.NewStyle(&excelize.Style{
-		Font:      &excelize.Font{Bold: true},
-		Fill:      excelize.Fill{Type: "pattern", Pattern: 1, Color: []string{"E5DDCD"}},
-		Alignment: &excelize.Alignment{Vertical: "top", WrapText: true},
-	}); err != nil {
-		return nil, fmt.Errorf("prepare the workbook: %w", err)
-	}
-	for kind, form := range map[rows.Kind]string{
-		rows.Date: "yyyy-mm-dd", rows.Time: "hh:mm:ss", rows.Local: "yyyy-mm-dd hh:mm:ss", rows.Instant: "yyyy-mm-dd hh:mm:ss",
-	} {
-		if x.styles[kind], err = x.file.NewStyle(&excelize.Style{CustomNumFmt: &form}); err != nil {
-			return nil, fmt.Errorf("prepare the workbook: %w", err)
-		}
-	}
-	return x, nil
+// colours of the marks, on white.
+var markColours = map[job.Mark]string{job.MarkGood: "1F6B4F", job.MarkWarning: "8A5F00", job.MarkBad: "A8321A", job.MarkFaint: "6B6F76"}
+
+func newXLSX(w io.Writer, h *Head, s *Style) (Writer, error) {
+	return &xlsxWriter{out: w, head: h, style: s, file: excelize.NewFile(), names: map[string]bool{}, styles: map[look]int{}}, nil
 }
 
-func (x *xlsxWriter) Columns(section string, columns []rows.Column) error {
-	if err := x.endSheet(); err != nil {
+func (x *xlsxWriter) lookOf(l look) (int, error) {
+	if id, ok := x.styles[l]; ok {
+		return id, nil
+	}
+	s := &excelize.Style{}
+	if l.form != "" {
+		s.CustomNumFmt = &l.form
+	}
+	if l.bold || l.mark != job.MarkNone || l.size > 0 || l.head {
+		s.Font = &excelize.Font{Bold: l.bold || l.head || l.mark == job.MarkStrong, Color: markColours[l.mark], Size: l.size}
+	}
+	if l.head {
+		s.Fill = excelize.Fill{Type: "pattern", Pattern: 1, Color: []string{"E5DDCD"}}
+		s.Alignment = &excelize.Alignment{Vertical: "top", WrapText: true}
+	}
+	if l.wrap {
+		s.Alignment = &excelize.Alignment{Vertical: "top", WrapText: true}
+	}
+	if l.line {
+		s.Border = []excelize.Border{{Type: "top", Color: "86561B", Style: 1}}
+	}
+	id, err := x.file.NewStyle(s)
+	if err != nil {
+		return 0, fmt.Errorf("prepare the workbook: %w", err)
+	}
+	x.styles[l] = id
+	return id, nil
+}
+
+func (x *xlsxWriter) Begin(p *shape.Plan) error {
+	x.plan, x.values, x.more, x.figures = p, make([]any, len(p.Columns)), 0, nil
+	var err error
+	if x.forms, x.totals, err = x.style.forms(p, true); err != nil {
 		return err
 	}
-	name := x.sheetName(section)
-	if len(x.names) == 1 {
-		if err := x.file.SetSheetName("Sheet1", name); err != nil {
-			return fmt.Errorf("name the sheet %q: %w", name, err)
+	x.base = make([]int, len(p.Columns))
+	for i, c := range p.Columns {
+		if x.base[i], err = x.lookOf(look{form: x.numberForm(c)}); err != nil {
+			return err
 		}
-	} else if _, err := x.file.NewSheet(name); err != nil {
-		return fmt.Errorf("add the sheet %q: %w", name, err)
 	}
-	sheet, err := x.file.NewStreamWriter(name)
+	return x.beginSheet(p.Title)
+}
+
+// numberForm is the number format of a column (ECMA-376 part 1, 18.8.31).
+func (x *xlsxWriter) numberForm(c shape.Column) string {
+	switch c.Kind {
+	case rows.Date, rows.Time, rows.Local, rows.Instant:
+		if c.Date != "" {
+			return sheetDate(c.Date)
+		}
+		return map[rows.Kind]string{rows.Date: "yyyy-mm-dd", rows.Time: "hh:mm:ss", rows.Local: "yyyy-mm-dd hh:mm:ss", rows.Instant: "yyyy-mm-dd hh:mm:ss"}[c.Kind]
+	case rows.Whole, rows.Number:
+		if c.Decimals == nil && !c.Percent && c.Unit == "" {
+			return ""
+		}
+		form := "#,##0"
+		if c.Ungrouped || c.Percent {
+			form = "0"
+		}
+		if c.Decimals == nil && c.Kind == rows.Number {
+			form += ".##########"
+		} else if c.Decimals != nil && *c.Decimals > 0 {
+			form += "." + strings.Repeat("0", *c.Decimals)
+		}
+		if c.Percent {
+			form += "%"
+		}
+		unit := `"` + strings.ReplaceAll(c.Unit, `"`, "") + `"`
+		switch {
+		case c.Unit == "":
+			return form
+		case c.UnitFirst:
+			return unit + form
+		default:
+			return form + " " + unit
+		}
+	}
+	return ""
+}
+
+// sheetDate turns a date form into a number format.
+func sheetDate(form string) string {
+	return strings.NewReplacer("%-d", "d", "%d", "dd", "%e", "d", "%m", "mm", "%B", "mmmm", "%b", "mmm", "%h", "mmm", "%Y", "yyyy", "%y", "yy", "%H", "hh", "%I", "hh", "%M", "mm", "%S", "ss",
+		"%p", "AM/PM", "%A", "dddd", "%a", "ddd", "%F", "yyyy-mm-dd", "%T", "hh:mm:ss", "%R", "hh:mm", "%%", "%").Replace(form)
+}
+
+func (x *xlsxWriter) beginSheet(title string) error {
+	x.name = x.sheetName(title)
+	if len(x.names) == 1 {
+		if err := x.file.SetSheetName("Sheet1", x.name); err != nil {
+			return fmt.Errorf("name the sheet %q: %w", x.name, err)
+		}
+	} else if _, err := x.file.NewSheet(x.name); err != nil {
+		return fmt.Errorf("add the sheet %q: %w", x.name, err)
+	}
+	sheet, err := x.file.NewStreamWriter(x.name)
 	if err != nil {
-		return fmt.Errorf("begin the sheet %q: %w", name, err)
+		return fmt.Errorf("begin the sheet %q: %w", x.name, err)
 	}
-	x.sheet, x.columns, x.values = sheet, columns, make([]any, len(columns))
-	x.early, x.next = nil, 1
+	x.sheet, x.early, x.next, x.begun, x.first = sheet, nil, 1, false, 1
+	if !x.style.DataOnly {
+		x.first = 4 // below the title, what it is, and an empty row
+	}
 	return nil
 }
 
-func (x *xlsxWriter) Row(row rows.Row) error {
-	if x.next == 1 {
-		kept := make(rows.Row, len(row))
-		for i, c := range row {
-			kept[i] = rows.Cell{Text: append([]byte(nil), c.Text...), Null: c.Null}
+func (x *xlsxWriter) Line(line *shape.Line) error {
+	if x.plan.Kind == job.SectionFigures && !x.style.DataOnly {
+		if x.figures == nil {
+			x.figures = figuresOf(x.plan, line.Cells, x.style.Locale, x.forms)
 		}
-		x.early = append(x.early, kept)
-		if len(x.early) < widthRows {
-			return nil
-		}
-		return x.begin()
+		return nil
 	}
-	return x.write(row)
+	if x.begun {
+		return x.write(line.Kind, line.Cells, line.Marks)
+	}
+	kept := early{kind: line.Kind, cells: make(rows.Row, len(line.Cells)), marks: append([]job.Mark(nil), line.Marks...)}
+	for i, c := range line.Cells {
+		kept.cells[i] = rows.Cell{Text: append([]byte(nil), c.Text...), Null: c.Null}
+	}
+	if x.early = append(x.early, kept); len(x.early) < widthRows {
+		return nil
+	}
+	return x.begin()
 }
 
-// begin writes the header and the rows that were kept.
+// title writes what stands above the rows.
+func (x *xlsxWriter) title() error {
+	big, err := x.lookOf(look{bold: true, size: 14})
+	if err != nil {
+		return err
+	}
+	small, err := x.lookOf(look{mark: job.MarkFaint})
+	if err != nil {
+		return err
+	}
+	w := x.style.Locale.Words
+	title := x.head.Title
+	if x.plan.Title != title {
+		title += "  ·  " + x.plan.Title
+	}
+	about := fmt.Sprintf("%s %s", w.AsOf, x.head.asOf(x.style.Locale))
+	if values := x.head.valuesLine(); values != "" {
+		about += "  ·  " + values
+	}
+	if x.head.Run != "" {
+		about += "  ·  " + w.Run + " " + x.head.Run
+	}
+	for row, cell := range []excelize.Cell{{StyleID: big, Value: title}, {StyleID: small, Value: about}} {
+		if err := x.sheet.SetRow("A"+strconv.Itoa(row+1), []any{cell}); err != nil {
+			return fmt.Errorf("write the title: %w", err)
+		}
+	}
+	return nil
+}
+
+// begin writes the header and the lines that were kept.
 func (x *xlsxWriter) begin() error {
-	for i, c := range x.columns {
-		width := utf8.RuneCount([]byte(c.Name))
-		for _, row := range x.early {
-			width = max(width, utf8.RuneCount(row[i].Text))
+	for i, c := range x.plan.Columns {
+		width := min(utf8.RuneCountInString(x.style.head(c)), 24)
+		for _, line := range x.early {
+			width = max(width, utf8.RuneCountInString(x.forms[i].Text(line.cells[i])))
+		}
+		if c.Width > 0 {
+			width = c.Width
 		}
 		if err := x.sheet.SetColWidth(i+1, i+1, float64(min(max(width+2, 8), 60))); err != nil {
 			return fmt.Errorf("set the width of a column: %w", err)
 		}
 	}
-	if err := x.sheet.SetPanes(&excelize.Panes{Freeze: true, YSplit: 1, TopLeftCell: "A2", ActivePane: "bottomLeft"}); err != nil {
+	if err := x.sheet.SetPanes(&excelize.Panes{Freeze: true, YSplit: x.first, TopLeftCell: "A" + strconv.Itoa(x.first+1), ActivePane: "bottomLeft"}); err != nil {
 		return fmt.Errorf("freeze the header: %w", err)
 	}
-	header := make([]any, len(x.columns))
-	for i, c := range x.columns {
-		header[i] = excelize.Cell{StyleID: x.header, Value: c.Name}
+	if x.first > 1 {
+		if err := x.title(); err != nil {
+			return err
+		}
 	}
-	if err := x.sheet.SetRow("A1", header); err != nil {
+	id, err := x.lookOf(look{head: true})
+	if err != nil {
+		return err
+	}
+	header := make([]any, len(x.plan.Columns))
+	for i, c := range x.plan.Columns {
+		header[i] = excelize.Cell{StyleID: id, Value: x.style.head(c)}
+	}
+	if err := x.sheet.SetRow("A"+strconv.Itoa(x.first), header); err != nil {
 		return fmt.Errorf("write the header: %w", err)
 	}
-	x.next = 2
-	for _, row := range x.early {
-		if err := x.write(row); err != nil {
+	x.next, x.begun = x.first+1, true
+	for _, line := range x.early {
+		if err := x.write(line.kind, line.cells, line.marks); err != nil {
 			return err
 		}
 	}
@@ -120,19 +272,56 @@ func (x *xlsxWriter) begin() error {
 	return nil
 }
 
-func (x *xlsxWriter) write(row rows.Row) error {
+func (x *xlsxWriter) write(kind shape.LineKind, cells rows.Row, marks []job.Mark) error {
 	if x.next > excelize.TotalRows {
-		return fault.New(fault.Task, "write the spreadsheet", fmt.Sprintf("a sheet holds at most %d rows, and there are more", excelize.TotalRows-1),
-			"Choose csv for this report, or restrict its query.")
+		if err := x.goOn(); err != nil {
+			return err
+		}
 	}
-	for i, c := range row {
-		x.values[i] = x.value(x.columns[i].Kind, c)
+	for i, c := range cells {
+		id := x.base[i]
+		if kind != shape.Data || i < len(marks) && marks[i] != job.MarkNone {
+			l := look{form: x.numberForm(x.plan.Columns[i]), bold: kind != shape.Data, line: kind == shape.GrandTotal}
+			if i < len(marks) {
+				l.mark = marks[i]
+			}
+			var err error
+			if id, err = x.lookOf(l); err != nil {
+				return err
+			}
+		}
+		of := x.plan.Columns[i].Kind
+		if kind != shape.Data && x.plan.Columns[i].Total == job.TotalCount {
+			of = rows.Whole
+		}
+		value := x.value(of, c)
+		if kind != shape.Data && i == 0 && c.Null {
+			value = x.style.Locale.Words.Total
+		}
+		if id != 0 {
+			value = excelize.Cell{StyleID: id, Value: value}
+		}
+		x.values[i] = value
 	}
 	if err := x.sheet.SetRow("A"+strconv.Itoa(x.next), x.values); err != nil {
 		return fmt.Errorf("write row %d: %w", x.next, err)
 	}
 	x.next++
 	return nil
+}
+
+// goOn begins another sheet for a section that has more rows than one holds.
+func (x *xlsxWriter) goOn() error {
+	if x.more++; x.more == 1 {
+		x.said = append(x.said, fmt.Sprintf("the section %s has more rows than a sheet holds and goes on in the next sheets", x.plan.Section))
+	}
+	if err := x.sheet.Flush(); err != nil {
+		return fmt.Errorf("finish the sheet: %w", err)
+	}
+	if err := x.beginSheet(x.plan.Title); err != nil {
+		return err
+	}
+	return x.begin()
 }
 
 // value gives a cell its real type. What a spreadsheet cannot hold as such, a
@@ -152,13 +341,34 @@ func (x *xlsxWriter) value(kind rows.Kind, c rows.Cell) any {
 		return c.True()
 	case rows.Date, rows.Local, rows.Instant:
 		if t, ok := c.When(kind); ok && t.Year() >= 1900 {
+			if kind == rows.Instant && x.style.Zone != nil {
+				t = t.In(x.style.Zone)
+			}
 			// A sheet knows no zones: the wall time is what stands in the cell.
 			_, offset := t.Zone()
-			return excelize.Cell{StyleID: x.styles[kind], Value: excelTime(t.Unix() + int64(offset))}
+			return excelTime(t.Unix() + int64(offset))
 		}
 	}
-	return string(c.Text)
+	const longest = excelize.TotalCellChars // characters of a cell
+	text := string(c.Text)
+	if len(text) > longest && utf8.RuneCountInString(text) > longest {
+		x.saidOnce(fmt.Sprintf("texts longer than %d characters are cut short in the spreadsheet; csv or json hold all of them", longest))
+		text = string([]rune(text)[:longest-1]) + "…"
+	}
+	return text
 }
+
+func (x *xlsxWriter) saidOnce(text string) {
+	for _, had := range x.said {
+		if had == text {
+			return
+		}
+	}
+	x.said = append(x.said, text)
+}
+
+// Says tells what a reader of the file should know.
+func (x *xlsxWriter) Says() []string { return x.said }
 
 // excelTime is a wall time as days since 1899-12-30 (ECMA-376 part 1, 18.17.4.1).
 func excelTime(wall int64) float64 { return float64(wall)/86400 + 25569 }
@@ -173,13 +383,26 @@ func digits(text []byte) int {
 	return n
 }
 
-func (x *xlsxWriter) endSheet() error {
-	if x.sheet == nil {
-		return nil
-	}
-	if x.next == 1 {
-		if err := x.begin(); err != nil {
+func (x *xlsxWriter) End() error {
+	switch {
+	case x.plan.Kind == job.SectionText:
+		if err := x.text(); err != nil {
 			return err
+		}
+	case x.plan.Kind == job.SectionFigures && !x.style.DataOnly:
+		if err := x.figureRows(); err != nil {
+			return err
+		}
+	default:
+		if !x.begun {
+			if err := x.begin(); err != nil {
+				return err
+			}
+		}
+		if x.plan.Chart != nil && !x.style.DataOnly && x.next > x.first+1 {
+			if err := x.chart(); err != nil {
+				return err
+			}
 		}
 	}
 	if err := x.sheet.Flush(); err != nil {
@@ -188,12 +411,104 @@ func (x *xlsxWriter) endSheet() error {
 	return nil
 }
 
-func (x *xlsxWriter) Close() error {
-	defer func() { _ = x.file.Close() }() // removes its temporary files
-	if err := x.endSheet(); err != nil {
+// text writes a section that is a text.
+func (x *xlsxWriter) text() error {
+	if err := x.sheet.SetColWidth(1, 1, 90); err != nil {
+		return fmt.Errorf("set the width of a column: %w", err)
+	}
+	if x.first > 1 {
+		if err := x.title(); err != nil {
+			return err
+		}
+	}
+	id, err := x.lookOf(look{wrap: true})
+	if err != nil {
 		return err
 	}
-	if err := x.file.SetDocProps(&excelize.DocProperties{Title: x.head.Report, Description: "Run " + x.head.Run, Creator: "Iron Bell"}); err != nil {
+	if err := x.sheet.SetRow("A"+strconv.Itoa(x.first), []any{excelize.Cell{StyleID: id, Value: x.plan.Text}}); err != nil {
+		return fmt.Errorf("write the text: %w", err)
+	}
+	return nil
+}
+
+// figureRows writes figures, one below the other, with their change.
+func (x *xlsxWriter) figureRows() error {
+	for i, width := range []float64{34, 18, 24} {
+		if err := x.sheet.SetColWidth(i+1, i+1, width); err != nil {
+			return fmt.Errorf("set the width of a column: %w", err)
+		}
+	}
+	if err := x.title(); err != nil {
+		return err
+	}
+	for n, f := range x.figures {
+		form := look{form: x.numberForm(x.plan.Columns[f.column]), bold: true, size: 16}
+		big, err := x.lookOf(form)
+		if err != nil {
+			return err
+		}
+		mark, err := x.lookOf(look{mark: f.mark})
+		if err != nil {
+			return err
+		}
+		row := []any{f.label, excelize.Cell{StyleID: big, Value: x.value(x.plan.Columns[f.column].Kind, f.cell)}, excelize.Cell{StyleID: mark, Value: f.change}}
+		if err := x.sheet.SetRow("A"+strconv.Itoa(x.first+n), row); err != nil {
+			return fmt.Errorf("write a figure: %w", err)
+		}
+	}
+	return nil
+}
+
+// chart sets a native chart beside the rows that it draws.
+func (x *xlsxWriter) chart() error {
+	c := x.plan.Chart
+	if c.Split >= 0 {
+		x.saidOnce(fmt.Sprintf("the section %s is split into series by a column, which a sheet's own chart cannot draw; its rows are there", x.plan.Section))
+		return nil
+	}
+	kind := map[job.ChartForm]excelize.ChartType{job.ChartLine: excelize.Line, job.ChartBar: excelize.Col, job.ChartStacked: excelize.ColStacked, job.ChartShare: excelize.ColPercentStacked}[c.Form]
+	last := x.next - 1
+	area := func(column, from, to int) string {
+		a, _ := excelize.CoordinatesToCellName(column+1, from, true)
+		b, _ := excelize.CoordinatesToCellName(column+1, to, true)
+		return "'" + strings.ReplaceAll(x.name, "'", "''") + "'!" + a + ":" + b
+	}
+	chart := &excelize.Chart{
+		Type: kind, Title: excelize.ChartTitle{Paragraph: []excelize.RichTextRun{{Text: x.plan.Title}}}, Legend: excelize.ChartLegend{Position: "bottom"},
+		Dimension: excelize.ChartDimension{Width: 760, Height: 400}, XAxis: excelize.ChartAxis{NumFmt: excelize.ChartNumFmt{SourceLinked: true}},
+		Format: excelize.GraphicOptions{AltText: altOf(x.plan), Positioning: "oneCell"},
+	}
+	for n, s := range c.Series {
+		head := area(s, x.first, x.first)
+		chart.Series = append(chart.Series, excelize.ChartSeries{
+			Name: strings.SplitN(head, ":", 2)[0], Categories: area(c.Along, x.first+1, last), Values: area(s, x.first+1, last),
+			Fill: excelize.Fill{Type: "pattern", Pattern: 1, Color: []string{seriesColours[n%len(seriesColours)][1:]}},
+			Line: excelize.LineOptions{Width: 2}, Marker: excelize.ChartMarker{Symbol: "none"},
+		})
+	}
+	at, err := excelize.CoordinatesToCellName(len(x.plan.Columns)+2, x.first)
+	if err != nil {
+		return fmt.Errorf("place the chart: %w", err)
+	}
+	if err := x.file.AddChart(x.name, at, chart); err != nil {
+		return fmt.Errorf("add the chart: %w", err)
+	}
+	return nil
+}
+
+// Drop removes what was written on the way; the writer is of no use after it.
+func (x *xlsxWriter) Drop() { _ = x.file.Close() }
+
+func (x *xlsxWriter) Close() error {
+	defer func() { _ = x.file.Close() }() // removes its temporary files
+	about := "Run " + x.head.Run
+	if values := x.head.valuesLine(); values != "" {
+		about += "; " + values
+	}
+	if x.head.Identity != "" {
+		about += "; read as " + x.head.Identity
+	}
+	if err := x.file.SetDocProps(&excelize.DocProperties{Title: x.head.Title, Subject: x.head.Report, Description: about, Creator: "Iron Bell", Language: x.style.Locale.Lang}); err != nil {
 		return fmt.Errorf("write the workbook's properties: %w", err)
 	}
 	if err := x.file.Write(x.out); err != nil {
@@ -202,11 +517,11 @@ func (x *xlsxWriter) Close() error {
 	return nil
 }
 
-// sheetName makes a section's name fit for a sheet: at most 31 characters, none
+// sheetName makes a section's title fit for a sheet: at most 31 characters, none
 // of those that are refused, and not one that is taken.
 func (x *xlsxWriter) sheetName(section string) string {
 	clean := strings.Trim(strings.Map(func(r rune) rune {
-		if strings.ContainsRune(`[]:*?/\`, r) {
+		if strings.ContainsRune(`[]:*?/\`, r) || r < 0x20 {
 			return ' '
 		}
 		return r
@@ -216,7 +531,7 @@ func (x *xlsxWriter) sheetName(section string) string {
 	}
 	cut := func(n int) string {
 		r := []rune(clean)
-		return string(r[:min(len(r), n)])
+		return strings.TrimRight(string(r[:min(len(r), n)]), "' ")
 	}
 	name := cut(31)
 	for n := 2; x.names[strings.ToLower(name)]; n++ {

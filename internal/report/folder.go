@@ -3,7 +3,6 @@ package report
 import (
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"io"
 	"io/fs"
@@ -15,12 +14,13 @@ import (
 	"time"
 
 	"ironbell/internal/core/fault"
-	"ironbell/internal/core/rows"
 )
 
 // FolderSettings are the settings of a source of the driver folder.
 type FolderSettings struct {
-	Folder string `json:"folder"` // below one that the operator allowed
+	Folder string           `json:"folder"`           // below one that the operator allowed
+	Tables map[string]Table `json:"tables,omitempty"` // files that queries read as tables
+	Limits
 }
 
 // Folder is a source of files. It may be used by several goroutines.
@@ -42,7 +42,7 @@ type FolderFile struct {
 const maxListed = 10_000
 
 type folder struct {
-	name string
+	files
 	root *os.Root
 }
 
@@ -54,21 +54,45 @@ func openFolder(name string, settings json.RawMessage, allowed []string) (Source
 	if err := json.Unmarshal(settings, &s); err != nil || s.Folder == "" {
 		return nil, fault.New(fault.Source, doing, "it needs a folder", "Save its settings again.")
 	}
-	real, err := filepath.EvalSymlinks(filepath.Clean(s.Folder))
+	real, err := allowedFolder(doing, s.Folder, allowed)
 	if err != nil {
-		return nil, fault.New(fault.Source, doing, fmt.Sprintf("there is no folder %q on this machine", s.Folder), "Make it, or name another one.")
-	}
-	if !slices.ContainsFunc(allowed, func(root string) bool {
-		root, err := filepath.EvalSymlinks(filepath.Clean(root))
-		return err == nil && (real == root || strings.HasPrefix(real, strings.TrimSuffix(root, "/")+"/"))
-	}) {
-		return nil, fault.New(fault.Source, doing, fmt.Sprintf("the folder %q is not allowed on this machine", s.Folder), "An operator can allow it with the flag -folders of ironbell serve.")
+		return nil, err
 	}
 	root, err := os.OpenRoot(real)
 	if err != nil {
 		return nil, fault.Wrap(err, fault.Passing, fault.Source, doing, "Check that the service may read the folder.")
 	}
-	return &folder{name: name, root: root}, nil
+	f := &folder{root: root}
+	f.files = files{name: name, limits: s.Limits, tables: s.Tables, open: f.newest}
+	return f, f.check(doing)
+}
+
+// newest opens the newest file that matches a table's pattern.
+func (f *folder) newest(ctx context.Context, t Table) (io.ReadCloser, string, error) {
+	found, err := f.Files(ctx, t.File)
+	if err != nil {
+		return nil, "", err
+	}
+	if len(found) == 0 {
+		return nil, "", fault.New(fault.Source, "read "+quote(t.File)+" from source "+quote(f.name), "there is no such file", "Check the folder, or the name in the settings of the source.")
+	}
+	in, err := f.OpenFile(ctx, found[0].Name)
+	return in, found[0].Name, err
+}
+
+// allowedFolder gives the real path of a folder when it lies in an allowed one.
+func allowedFolder(doing, folder string, allowed []string) (string, error) {
+	real, err := filepath.EvalSymlinks(filepath.Clean(folder))
+	if err != nil {
+		return "", fault.New(fault.Source, doing, fmt.Sprintf("there is no folder %q on this machine", folder), "Make it, or name another one.")
+	}
+	if !slices.ContainsFunc(allowed, func(root string) bool {
+		root, err := filepath.EvalSymlinks(filepath.Clean(root))
+		return err == nil && (real == root || strings.HasPrefix(real, strings.TrimSuffix(root, "/")+"/"))
+	}) {
+		return "", fault.New(fault.Source, doing, fmt.Sprintf("the folder %q is not allowed on this machine", folder), "An operator can allow it with the flag -folders of ironbell serve.")
+	}
+	return real, nil
 }
 
 func (f *folder) Close() { _ = f.root.Close() } // only read from
@@ -114,14 +138,4 @@ func (f *folder) OpenFile(_ context.Context, name string) (io.ReadCloser, error)
 		return nil, fault.Wrap(err, fault.Passing, fault.Source, fmt.Sprintf("read %q from source %q", name, f.name), "")
 	}
 	return in, nil
-}
-
-var errNoQueries = errors.New("it is a folder of files and answers no queries")
-
-func (f *folder) Stream(context.Context, Query, string, rows.Sink) (int64, error) {
-	return 0, fault.Wrap(errNoQueries, fault.Lasting, fault.Source, "ask source "+quote(f.name), "Name a database as source of the report.")
-}
-
-func (f *folder) Describe(context.Context, Query) ([]rows.Column, error) {
-	return nil, fault.Wrap(errNoQueries, fault.Lasting, fault.Task, "ask source "+quote(f.name), "Name a database as source of the report.")
 }

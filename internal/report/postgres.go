@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"ironbell/internal/core/fault"
+	"ironbell/internal/core/job"
 	"ironbell/internal/core/rows"
 
 	"github.com/jackc/pgx/v5"
@@ -26,14 +27,16 @@ type PostgresSettings struct {
 	Database   string `json:"database"`
 	User       string `json:"user"`
 	TLS        string `json:"tls,omitempty" enum:"disable,prefer,require,verify-full"` // prefer when empty
-	Conns      int    `json:"conns,omitempty"`                                         // connections at most; 4 when 0
 	Statements bool   `json:"statements,omitempty"`                                    // tasks of the kind query may change data
+	Limits
 }
 
 type postgres struct {
 	name       string
+	user       string
 	pool       *pgxpool.Pool
 	statements bool
+	limits     Limits
 }
 
 func openPostgres(name string, settings json.RawMessage, password string) (Source, error) {
@@ -68,10 +71,7 @@ func openPostgres(name string, settings json.RawMessage, password string) (Sourc
 	config.ConnConfig.BuildContextWatcherHandler = func(c *pgconn.PgConn) ctxwatch.Handler {
 		return &pgconn.CancelRequestContextWatcherHandler{Conn: c, CancelRequestDelay: 0, DeadlineDelay: 2 * time.Second}
 	}
-	config.MaxConns = 4
-	if s.Conns > 0 {
-		config.MaxConns = int32(min(s.Conns, 1000))
-	}
+	config.MaxConns = int32(s.conns()) //nolint:gosec // at most 1000
 	config.MaxConnIdleTime = 5 * time.Minute
 	config.AfterRelease = func(c *pgx.Conn) bool {
 		ctx, stop := context.WithTimeout(context.Background(), 5*time.Second)
@@ -83,7 +83,7 @@ func openPostgres(name string, settings json.RawMessage, password string) (Sourc
 	if err != nil {
 		return nil, fault.Wrap(err, fault.Lasting, fault.Source, doing, "")
 	}
-	return &postgres{name: name, pool: pool, statements: s.Statements}, nil
+	return &postgres{name: name, user: s.User, pool: pool, statements: s.Statements, limits: s.Limits}, nil
 }
 
 // word quotes a value for a connection string of keywords.
@@ -92,6 +92,36 @@ func word(s string) string {
 }
 
 func (p *postgres) Close() { p.pool.Close() }
+
+func (p *postgres) Login() string { return p.user + " at " + p.name }
+
+// Ways asks the server what would let a query read more than its login may.
+func (p *postgres) Ways(ctx context.Context) ([]string, error) {
+	ctx, stop := context.WithTimeout(ctx, 10*time.Second)
+	defer stop()
+	var super, bypass, createRole, replication bool
+	var member, owned []string
+	err := p.pool.QueryRow(ctx, `SELECT r.rolsuper, r.rolbypassrls, r.rolcreaterole, r.rolreplication,
+		ARRAY(SELECT m.rolname::text FROM pg_roles m WHERE m.oid <> r.oid AND pg_has_role(r.oid, m.oid, 'MEMBER') ORDER BY 1 LIMIT 20),
+		ARRAY(SELECT c.oid::regclass::text FROM pg_class c WHERE c.relowner = r.oid AND c.relkind IN ('r', 'p', 'v', 'm') ORDER BY 1 LIMIT 20)
+		FROM pg_roles r WHERE r.rolname = session_user`).Scan(&super, &bypass, &createRole, &replication, &member, &owned)
+	if err != nil {
+		return nil, p.explain(ctx, err, Statement{}, Query{}, "")
+	}
+	var ways []string
+	for _, w := range []struct {
+		is   bool
+		text string
+	}{
+		{super, p.user + " is a superuser"}, {bypass, p.user + " bypasses row security"}, {createRole, p.user + " may create roles"}, {replication, p.user + " may replicate"},
+		{len(member) > 0, p.user + " is a member of " + strings.Join(member, ", ")}, {len(owned) > 0, p.user + " owns " + strings.Join(owned, ", ")},
+	} {
+		if w.is {
+			ways = append(ways, w.text)
+		}
+	}
+	return ways, nil
+}
 
 func (p *postgres) Test(ctx context.Context) (string, error) {
 	var version, user string
@@ -117,12 +147,12 @@ func (p *postgres) begin(ctx context.Context, q Query) (pgx.Tx, error) {
 
 // limit sets a transaction's time limit and zone.
 func (p *postgres) limit(ctx context.Context, tx pgx.Tx, q Query) error {
-	_, err := tx.Exec(ctx, `SELECT set_config('statement_timeout', $1, true), set_config('timezone', $2, true)`, strconv.FormatInt(q.Limit.Milliseconds(), 10), q.Zone)
+	_, err := tx.Exec(ctx, `SELECT set_config('statement_timeout', $1, true), set_config('timezone', $2, true)`, strconv.FormatInt(p.limits.shorter(q.Limit).Milliseconds(), 10), q.Zone)
 	return err
 }
 
 func (p *postgres) Describe(ctx context.Context, q Query) ([]rows.Column, error) {
-	st, err := Prepare(q.SQL, q.Params)
+	st, err := Prepare(q.SQL, q.Params, nil)
 	if err != nil {
 		return nil, err
 	}
@@ -135,15 +165,21 @@ func (p *postgres) Describe(ctx context.Context, q Query) ([]rows.Column, error)
 	if err != nil {
 		return nil, p.explain(ctx, err, st, q, "")
 	}
+	if len(d.Fields) == 0 {
+		return nil, errNoRows
+	}
 	return columns(d.Fields), nil
 }
 
+// errNoRows says that a statement is no query.
+var errNoRows = errors.New("the statement gives no columns; a section's query is a SELECT or something like it")
+
 func (p *postgres) Stream(ctx context.Context, q Query, section string, to rows.Sink) (n int64, err error) {
-	st, err := Prepare(q.SQL, q.Params)
+	st, err := Prepare(q.SQL, q.Params, q.Values)
 	if err != nil {
 		return 0, fault.Wrap(err, fault.Lasting, fault.Task, "read the query of section "+quote(section), "Mend the report's query, then run again.")
 	}
-	ctx, stop := context.WithTimeout(ctx, q.Limit+5*time.Second)
+	ctx, stop := context.WithTimeout(ctx, p.limits.shorter(q.Limit)+5*time.Second)
 	defer stop()
 	tx, err := p.begin(ctx, q)
 	if err != nil {
@@ -154,7 +190,16 @@ func (p *postgres) Stream(ctx context.Context, q Query, section string, to rows.
 		defer stop()
 		_ = tx.Rollback(ending) // nothing was written
 	}()
-	result, err := tx.Query(ctx, st.Text, append([]any{pgx.QueryResultFormats{pgx.TextFormatCode}}, arguments(st, q)...)...)
+	// Looked at before it runs: what gives no columns is a command, such as SET.
+	if d, err := tx.Prepare(ctx, "", st.Text); err != nil {
+		return 0, p.explain(ctx, err, st, q, section)
+	} else if len(d.Fields) == 0 {
+		return 0, fault.Wrap(errNoRows, fault.Lasting, fault.Task, "run the query of section "+quote(section), "Mend the report's query, then run again.")
+	}
+	to = &guarded{Sink: to, source: p.name, section: section, most: p.limits.Rows, wanted: q.Rows}
+	asking, enough := context.WithCancel(ctx)
+	defer enough()
+	result, err := tx.Query(asking, st.Text, append([]any{pgx.QueryResultFormats{pgx.TextFormatCode}}, st.Args...)...)
 	if err != nil {
 		return 0, p.explain(ctx, err, st, q, section)
 	}
@@ -172,6 +217,10 @@ func (p *postgres) Stream(ctx context.Context, q Query, section string, to rows.
 			row[i] = rows.Cell{Text: raw, Null: raw == nil}
 		}
 		if err := to.Row(row); err != nil {
+			enough() // the server need not go on with what nobody reads
+			if errors.Is(err, errEnough) {
+				err = nil
+			}
 			return n, err
 		}
 		n++
@@ -183,19 +232,17 @@ func (p *postgres) Stream(ctx context.Context, q Query, section string, to rows.
 	return n, nil
 }
 
-// arguments lists the values of a statement's parameters in their order.
-func arguments(st Statement, q Query) []any {
-	args := make([]any, 0, len(st.Names))
-	for _, name := range st.Names {
-		var value any
-		for _, v := range q.Values {
-			if v.Name == name && !v.Null {
-				value = v.Text
-			}
-		}
-		args = append(args, value)
-	}
-	return args
+// statementDialect is that of statements, which an administrator allowed and
+// which may use everything.
+var statementDialect = func() dialect {
+	d := postgresDialect
+	d.forbidden = nil
+	return d
+}()
+
+// PrepareStatement tells what is wrong with a statement of a task.
+func PrepareStatement(sql string, params []job.Parameter) (Statement, error) {
+	return statementDialect.prepare(sql, params, nil)
 }
 
 func (p *postgres) Executes() bool { return p.statements }
@@ -205,7 +252,7 @@ func (p *postgres) Exec(ctx context.Context, q Query) (int64, error) {
 	if !p.statements {
 		return 0, fault.New(fault.Source, doing, "its settings do not allow statements", "An administrator can allow them in the settings of the source.")
 	}
-	st, err := Prepare(q.SQL, q.Params)
+	st, err := statementDialect.prepare(q.SQL, q.Params, q.Values)
 	if err != nil {
 		return 0, fault.Wrap(err, fault.Lasting, fault.Task, doing, "Mend the statement, then run again.")
 	}
@@ -216,7 +263,7 @@ func (p *postgres) Exec(ctx context.Context, q Query) (int64, error) {
 		if err := p.limit(ctx, tx, q); err != nil {
 			return err
 		}
-		done, err := tx.Exec(ctx, st.Text, append([]any{pgx.QueryExecModeDescribeExec}, arguments(st, q)...)...)
+		done, err := tx.Exec(ctx, st.Text, append([]any{pgx.QueryExecModeDescribeExec}, st.Args...)...)
 		n = done.RowsAffected()
 		return err
 	})
@@ -287,14 +334,14 @@ func (p *postgres) explain(ctx context.Context, err error, st Statement, q Query
 			return fault.Wrap(errors.New(text), fault.Passing, fault.Source, doing, "")
 		case "57":
 			if said.Code == pgCanceled {
-				return fault.Wrap(fmt.Errorf("the query took longer than its limit of %s", q.Limit), fault.Lasting, fault.Task, doing,
+				return fault.Wrap(fmt.Errorf("the query took longer than its limit of %s", p.limits.shorter(q.Limit)), fault.Lasting, fault.Task, doing,
 					"Make the query faster or the job's time limit longer.")
 			}
 			return fault.Wrap(errors.New(text), fault.Passing, fault.Source, doing, "")
 		}
 		return fault.Wrap(errors.New(text), fault.Lasting, fault.Task, doing, "Mend the report's query, then run again.")
 	case errors.Is(err, context.DeadlineExceeded):
-		return fault.Wrap(fmt.Errorf("the query took longer than its limit of %s", q.Limit), fault.Lasting, fault.Task, "run the query of section "+quote(section),
+		return fault.Wrap(fmt.Errorf("the query took longer than its limit of %s", p.limits.shorter(q.Limit)), fault.Lasting, fault.Task, "run the query of section "+quote(section),
 			"Make the query faster or the job's time limit longer.")
 	}
 	return fault.Wrap(errors.New("the connection broke: "+fault.Reason(err)), fault.Passing, fault.Source, "read from source "+quote(p.name), "")

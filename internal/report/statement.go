@@ -1,6 +1,7 @@
 package report
 
 import (
+	"errors"
 	"fmt"
 	"slices"
 	"strconv"
@@ -10,30 +11,88 @@ import (
 )
 
 // Statement is a query in which the parameters, written :name, stand as the
-// database's own placeholders. Values never become part of the text.
+// database's own placeholders. Values never become part of the text. A parameter
+// of several values becomes a list of placeholders, for IN (:name); of one that
+// takes the word all, :name_all tells whether it was given.
 type Statement struct {
-	Text  string   // with $1, $2 ...
-	Names []string // which parameter each placeholder takes
-	marks []mark   // where Text and the query as written run apart
+	Text  string // with $1, $2 ... or ?
+	Args  []any  // of each placeholder: text, a bool of name_all, or nil
+	marks []mark // where Text and the query as written run apart
 }
 
 type mark struct{ text, written int }
 
-// Prepare finds the parameters in a query as a person wrote it. What looks like
-// one inside of a literal, a quoted name, a comment or a dollar quote is left
-// alone, and so are casts (::) and array slices.
-func Prepare(query string, params []job.Parameter) (Statement, error) {
+// dialect is how a database writes.
+type dialect struct {
+	place      func(n int, t job.ValueType) string    // placeholder of the n-th argument
+	reuse      bool                                   // a placeholder may stand twice
+	backslash  bool                                   // \' is a quote in every literal
+	backtick   bool                                   // quotes names
+	brackets   bool                                   // quote names
+	dollars    bool                                   // $tag$ quotes text
+	hash       bool                                   // # begins a comment
+	forbidden  map[string]string                      // words that a query may not hold, and why
+	onlySelect bool                                   // the first word must be one that reads
+	value      func(text string, t job.ValueType) any // how a value is handed over; as text when nil
+}
+
+var postgresDialect = dialect{
+	place: func(n int, t job.ValueType) string { return "$" + strconv.Itoa(n) + "::" + castOf(t) },
+	reuse: true, dollars: true,
+	// What a query could run another statement with, or change its own settings.
+	forbidden: map[string]string{
+		"set_config": "changes settings", "query_to_xml": "runs a text as a query", "query_to_xmlschema": "runs a text as a query",
+		"query_to_xml_and_xmlschema": "runs a text as a query", "ts_stat": "runs a text as a query", "dblink": "connects elsewhere", "dblink_exec": "connects elsewhere",
+		"pg_terminate_backend": "ends other people's work", "pg_cancel_backend": "ends other people's work",
+	},
+}
+
+// maxArgs bounds how many placeholders a statement has.
+const maxArgs = 30_000
+
+// Prepare finds the parameters in a PostgreSQL query as a person wrote it. What
+// looks like one inside of a literal, a quoted name, a comment or a dollar quote
+// is left alone, and so are casts (::) and array slices. Without values, as when
+// a query is described, arguments are null.
+func Prepare(query string, params []job.Parameter, values []job.Bound) (Statement, error) {
+	return postgresDialect.prepare(query, params, values)
+}
+
+func (d dialect) prepare(query string, params []job.Parameter, values []job.Bound) (Statement, error) {
 	s := Statement{}
 	var out strings.Builder
-	place := map[string]int{}
-	depth := 0 // of square brackets, in which a colon is a slice
+	known := map[string]string{} // how a name is written that stands already
+	depth := 0                   // of square brackets, in which a colon is a slice
+	first := true
 	for i := 0; i < len(query); {
-		if end := quoted(query, i); end > i {
+		if end := d.quoted(query, i); end > i {
+			if query[i] == '"' || query[i] == '`' {
+				if err := d.allows(strings.Trim(query[i:end], "\"`")); err != nil {
+					return Statement{}, err
+				}
+			}
 			out.WriteString(query[i:end])
 			i = end
 			continue
 		}
-		switch c := query[i]; {
+		c := query[i]
+		switch {
+		case isLetter(c) && !isNamePart(lastOf(query, i)):
+			end := i
+			for end < len(query) && isNamePart(query[end]) {
+				end++
+			}
+			word := query[i:end]
+			if err := d.allows(word); err != nil {
+				return Statement{}, err
+			}
+			if first && d.onlySelect && !slices.Contains([]string{"select", "with", "values", "show", "explain"}, strings.ToLower(word)) {
+				return Statement{}, fmt.Errorf("a query begins with SELECT, WITH or VALUES; this one begins with %s", strings.ToUpper(word))
+			}
+			first = false
+			out.WriteString(word)
+			i = end
+			continue
 		case c == '[':
 			depth++
 		case c == ']' && depth > 0:
@@ -48,26 +107,78 @@ func Prepare(query string, params []job.Parameter) (Statement, error) {
 				end++
 			}
 			name := query[i+1 : end]
-			at := slices.IndexFunc(params, func(p job.Parameter) bool { return p.Name == name })
-			if at < 0 {
-				return Statement{}, &UnknownParameter{Name: name, Line: 1 + strings.Count(query[:i], "\n"), Known: params}
+			text, had := known[name]
+			if !had || !d.reuse {
+				var err error
+				if text, err = d.argument(&s, name, params, values); err != nil {
+					var unknown *UnknownParameter
+					if errors.As(err, &unknown) {
+						unknown.Line = 1 + strings.Count(query[:i], "\n")
+					}
+					return Statement{}, err
+				}
+				known[name] = text
 			}
-			n, known := place[name]
-			if !known {
-				s.Names = append(s.Names, name)
-				n = len(s.Names)
-				place[name] = n
-			}
-			out.WriteString("$" + strconv.Itoa(n) + "::" + castOf(params[at].Type))
+			out.WriteString(text)
 			i = end
 			s.marks = append(s.marks, mark{text: out.Len(), written: i})
 			continue
 		}
-		out.WriteByte(query[i])
+		out.WriteByte(c)
 		i++
 	}
 	s.Text = out.String()
 	return s, nil
+}
+
+// allows tells whether a query may hold a word.
+func (d dialect) allows(word string) error {
+	if why, no := d.forbidden[strings.ToLower(word)]; no {
+		return fmt.Errorf("a report's query may not use %s, which %s", strings.ToLower(word), why)
+	}
+	return nil
+}
+
+// argument adds the argument of a name and gives how it is written.
+func (d dialect) argument(s *Statement, name string, params []job.Parameter, values []job.Bound) (string, error) {
+	at := slices.IndexFunc(params, func(p job.Parameter) bool { return p.Name == name })
+	asksAll := false
+	if at < 0 {
+		at = slices.IndexFunc(params, func(p job.Parameter) bool { return p.All && p.Name+"_all" == name })
+		asksAll = true
+	}
+	if at < 0 {
+		return "", &UnknownParameter{Name: name, Known: params}
+	}
+	p := params[at]
+	var bound *job.Bound
+	if i := slices.IndexFunc(values, func(b job.Bound) bool { return b.Name == p.Name }); i >= 0 {
+		bound = &values[i]
+	}
+	add := func(value any, t job.ValueType) string {
+		if text, ok := value.(string); ok && d.value != nil {
+			value = d.value(text, t)
+		}
+		s.Args = append(s.Args, value)
+		return d.place(len(s.Args), t)
+	}
+	switch {
+	case asksAll:
+		return add(strconv.FormatBool(bound != nil && bound.All), job.TypeYesNo), nil
+	case bound == nil || bound.Null:
+		return add(nil, p.Type), nil
+	case bound.Texts == nil && !bound.All:
+		return add(bound.Text, p.Type), nil
+	case len(bound.Texts) == 0:
+		return add(nil, p.Type), nil // in (null) holds for nothing
+	case len(s.Args)+len(bound.Texts) > maxArgs:
+		return "", fmt.Errorf("the values of :%s are too many for one query, which takes %d", name, maxArgs)
+	}
+	places := make([]string, len(bound.Texts))
+	for i, text := range bound.Texts {
+		places[i] = add(text, p.Type)
+	}
+	return strings.Join(places, ", "), nil
 }
 
 // UnknownParameter says that a query speaks of a parameter that the report does
@@ -113,12 +224,13 @@ func (s Statement) written(query string, position int) (line, column int) {
 }
 
 // quoted gives the end of a literal, quoted name, comment or dollar quote that
-// begins at i (PostgreSQL 15 documentation, section 4.1), or i when none does.
-func quoted(q string, i int) int {
+// begins at i (PostgreSQL 15 documentation, section 4.1, and what others do in
+// its place), or i when none does.
+func (d dialect) quoted(q string, i int) int {
 	rest := q[i:]
 	switch {
 	case rest[0] == '\'':
-		escapes := i > 0 && (q[i-1] == 'e' || q[i-1] == 'E') && (i < 2 || !isNamePart(q[i-2]))
+		escapes := d.backslash || i > 0 && (q[i-1] == 'e' || q[i-1] == 'E') && (i < 2 || !isNamePart(q[i-2]))
 		for j := i + 1; j < len(q); j++ {
 			switch {
 			case escapes && q[j] == '\\':
@@ -128,6 +240,17 @@ func quoted(q string, i int) int {
 			case q[j] == '\'':
 				return j + 1
 			}
+		}
+		return len(q)
+	case rest[0] == '`' && d.backtick, rest[0] == '[' && d.brackets:
+		close := map[byte]byte{'`': '`', '[': ']'}[rest[0]]
+		if end := strings.IndexByte(rest[1:], close); end >= 0 {
+			return i + end + 2
+		}
+		return len(q)
+	case rest[0] == '#' && d.hash:
+		if end := strings.IndexByte(rest, '\n'); end >= 0 {
+			return i + end
 		}
 		return len(q)
 	case rest[0] == '"':
@@ -155,7 +278,7 @@ func quoted(q string, i int) int {
 			}
 		}
 		return len(q)
-	case rest[0] == '$' && (i == 0 || !isNamePart(q[i-1])):
+	case d.dollars && rest[0] == '$' && (i == 0 || !isNamePart(q[i-1])):
 		tag := 1
 		for tag < len(rest) && isNamePart(rest[tag]) && (tag > 1 || isLetter(rest[tag])) {
 			tag++

@@ -100,13 +100,14 @@ func (q q) RemoveCalendar(ctx context.Context, name string) error {
 	return q.Tell(ctx, Notice{Kind: "calendars", ID: name})
 }
 
-// JobsUsing lists the jobs that speak of a calendar, by name.
-func (q q) JobsUsing(ctx context.Context, calendarID int64) ([]job.Job, error) {
+// JobsUsing lists the jobs that speak of a calendar, a report or another record
+// of a kind that job_uses keeps, by name.
+func (q q) JobsUsing(ctx context.Context, kind string, id int64) ([]job.Job, error) {
 	var rows []jobRow
-	err := sqlx.SelectContext(ctx, q.ext, &rows, `SELECT `+jobColumns+` JOIN job_uses u ON u.job_id = j.id AND u.kind = 'calendar' AND u.id = $1
-		ORDER BY j.name LIMIT 5000`, calendarID)
+	err := sqlx.SelectContext(ctx, q.ext, &rows, `SELECT `+jobColumns+` JOIN job_uses u ON u.job_id = j.id AND u.kind = $1 AND u.id = $2
+		ORDER BY j.name LIMIT 5000`, kind, id)
 	if err != nil {
-		return nil, wrap(err, "find the jobs of the calendar")
+		return nil, wrap(err, "find the jobs of the "+kind)
 	}
 	return q.withTriggers(ctx, rows)
 }

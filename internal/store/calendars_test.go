@@ -47,7 +47,7 @@ func TestCalendarsAreKeptByVersions(t *testing.T) {
 		_, err := tx.PutJob(ctx, "Quay board", w.mara, w.mara, true, d.WithDefaults(), store.Uses{Calendars: []int64{saved.ID}})
 		return err
 	}))
-	jobs, err := s.JobsUsing(ctx, saved.ID)
+	jobs, err := s.JobsUsing(ctx, "calendar", saved.ID)
 	require.NoError(t, err)
 	require.Len(t, jobs, 1)
 	assert.Equal(t, []string{"Harbour"}, jobs[0].Calendars)

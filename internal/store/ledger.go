@@ -195,9 +195,9 @@ func (t *Tx) keepFiles(ctx context.Context, entries []*Entry) error {
 	for _, e := range entries {
 		for _, end := range e.Ends {
 			for _, f := range end.Files {
-				if _, err := t.ext.ExecContext(ctx, `INSERT INTO artifacts (id, run_id, part, task, try, format, name, media_type, size, sha256, row_count, key)
-					VALUES (month_id('artifact_count'), $1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11)`,
-					e.Claim.RunID, e.Claim.Part, end.Task, end.Try, f.Format, f.Name, f.MediaType, f.Size, f.SHA256, f.Rows, f.Key); err != nil {
+				if _, err := t.ext.ExecContext(ctx, `INSERT INTO artifacts (id, run_id, part, task, try, format, name, folder, media_type, size, sha256, row_count, key)
+					VALUES (month_id('artifact_count'), $1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12)`,
+					e.Claim.RunID, e.Claim.Part, end.Task, end.Try, f.Format, f.Name, f.Folder, f.MediaType, f.Size, f.SHA256, f.Rows, f.Key); err != nil {
 					return wrap(err, "record the file")
 				}
 			}

@@ -89,6 +89,15 @@ func (q q) Runs(ctx context.Context, f RunFilter) ([]job.Run, error) {
 	return q.selectRuns(ctx, "list the runs", `WHERE `+where+fmt.Sprintf(` ORDER BY id DESC LIMIT $%d`, len(args)), args...)
 }
 
+// GoodRunBefore finds the last run of a job that was done before another one; 0
+// when there is none. Rehearsals count not.
+func (q q) GoodRunBefore(ctx context.Context, jobID int64, before job.RunID) (job.RunID, error) {
+	var id int64
+	err := sqlx.GetContext(ctx, q.ext, &id, `SELECT coalesce(max(id), 0) FROM (
+		SELECT id FROM runs WHERE job_id = $1 AND id < $2 AND state = 'done' AND NOT rehearsal ORDER BY id DESC LIMIT 1) r`, jobID, before)
+	return job.RunID(id), wrap(err, "find the last good run")
+}
+
 // among says where runs in some states are to be looked for: those that are done
 // are nearly all, those that went wrong have an index, and the open ones are
 // found by their parts and deliveries.
@@ -122,7 +131,7 @@ func (q q) Attempts(ctx context.Context, id job.RunID) ([]job.Attempt, error) {
 	return attempts, wrap(err, "list the attempts")
 }
 
-const artifactColumns = `id, run_id, part, task, try, removed_at, format, name, media_type, size, sha256, row_count, key, created_at`
+const artifactColumns = `id, run_id, part, task, try, removed_at, format, name, folder, media_type, size, sha256, row_count, key, created_at`
 
 // Artifacts lists the files of a run; part 0 means all parts.
 func (q q) Artifacts(ctx context.Context, id job.RunID, part int) ([]job.Artifact, error) {

@@ -51,7 +51,7 @@ func (k *Collect) Check(ctx context.Context, c *Checking, where string, t job.Ta
 // Run waits until the files are complete and copies them.
 func (k *Collect) Run(ctx context.Context, w Work, t job.Task) (Result, error) {
 	doing := fmt.Sprintf("collect files from source %q", t.Collect.Source)
-	source, err := k.Sources.Get(ctx, t.Collect.Source)
+	source, err := k.Sources.Get(ctx, t.Collect.Source, "")
 	if err != nil {
 		return Result{}, err
 	}

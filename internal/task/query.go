@@ -27,14 +27,14 @@ func (k *Query) Help() Help {
 
 // Check implements Kind.
 func (k *Query) Check(ctx context.Context, c *Checking, where string, t job.Task) error {
-	if _, err := report.Prepare(t.Query.SQL, t.Query.Parameters); err != nil {
+	if _, err := report.PrepareStatement(t.Query.SQL, t.Query.Parameters); err != nil {
 		c.V.Add(where+".sql", "%s", err)
 	}
 	p, ok, err := c.place(ctx, store.Source, where+".source", t.Query.Source)
 	if err != nil || !ok {
 		return err
 	}
-	if source, err := k.Sources.Get(ctx, p.Name); err == nil {
+	if source, err := k.Sources.Get(ctx, p.Name, ""); err == nil {
 		if s, can := source.(report.Statements); !can || !s.Executes() {
 			c.V.Add(where+".source", "the source %q does not allow statements; an administrator can allow them in its settings", p.Name)
 		}
@@ -48,7 +48,7 @@ func (k *Query) Run(ctx context.Context, w Work, t job.Task) (Result, error) {
 		return rehearsed("the statement was not run; mark the task as repeatable if a rehearsal may run it"), nil
 	}
 	doing := fmt.Sprintf("run the statement of task %q", t.Name)
-	source, err := k.Sources.Get(ctx, t.Query.Source)
+	source, err := k.Sources.Get(ctx, t.Query.Source, "")
 	if err != nil {
 		return Result{}, err
 	}

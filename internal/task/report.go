@@ -2,6 +2,7 @@ package task
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -10,7 +11,6 @@ import (
 	"ironbell/internal/core/expr"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
-	"ironbell/internal/core/rows"
 	"ironbell/internal/render"
 	"ironbell/internal/report"
 )
@@ -23,6 +23,7 @@ type Report struct {
 	Find    func(ctx context.Context, name string) (job.Report, error)
 	Sources *report.Sources
 	Files   *artifact.Folder
+	Browser string // path of the browser that prints tagged PDFs; empty where there is none
 }
 
 // Help implements Kind.
@@ -37,7 +38,7 @@ func (k *Report) Help() Help {
 
 // Check implements Kind.
 func (k *Report) Check(ctx context.Context, c *Checking, where string, t job.Task) error {
-	r, err := c.Store.Report(ctx, t.Report.Report)
+	r, err := c.Report(ctx, t.Report.Report)
 	if isMissing(err) {
 		c.V.Add(where+".report", "there is no report %q; save the report first", t.Report.Report)
 		return nil
@@ -51,13 +52,10 @@ func (k *Report) Check(ctx context.Context, c *Checking, where string, t job.Tas
 		c.V.Add(where+".outputs", "a report task needs at least one output")
 	}
 	for i, o := range t.Report.Outputs {
-		at := fmt.Sprintf("%s.outputs[%d]", where, i)
-		if _, err := render.ByName(o.Format); err != nil {
-			c.V.Add(at+".format", "%s", err)
-		}
-		if _, err := expr.Parse(o.Name, Names(r.Parameters)); err != nil {
-			c.V.Add(at+".name", "%s", err)
-		}
+		CheckOutput(c.V, fmt.Sprintf("%s.outputs[%d]", where, i), r, o)
+	}
+	if err := c.May(ctx, where+".identity", r.Source, t.Report.Identity, r.Identity); err != nil {
+		return err
 	}
 	for i, name := range t.Report.Counts {
 		if !slices.ContainsFunc(r.Sections, func(s job.Section) bool { return s.Name == name }) {
@@ -72,42 +70,85 @@ func (k *Report) Check(ctx context.Context, c *Checking, where string, t job.Tas
 	return nil
 }
 
+// CheckOutput tells what is wrong with an output of a report.
+func CheckOutput(v *fault.Invalid, at string, r job.Report, o job.Output) {
+	if _, err := render.Read(o); err != nil {
+		for _, w := range wrong(err) {
+			v.Add(strings.TrimSuffix(at+"."+w.Where, "."), "%s", w.Sentence)
+		}
+	}
+	for field, text := range map[string]string{"name": o.Name, "folder": o.Folder} {
+		if _, err := expr.Parse(text, Names(r.Parameters)); err != nil {
+			v.Add(at+"."+field, "%s", err)
+		}
+	}
+	for i, chosen := range o.Sections {
+		where := fmt.Sprintf("%s.sections[%d]", at, i)
+		section, ok := r.Section(chosen.Section)
+		switch {
+		case !ok:
+			names := make([]string, len(r.Sections))
+			for n, s := range r.Sections {
+				names[n] = s.Name
+			}
+			v.Add(where, "the report %q has no section %q; it has %s", r.Name, chosen.Section, strings.Join(names, ", "))
+		case chosen.Form == job.FormSummary && len(section.Group) == 0:
+			v.Add(where+".form", "a summary is the subtotals of a grouped table, and the section %q has no groups", section.Name)
+		case chosen.Form == job.FormDetail && section.SQL == "" && section.Detail == nil:
+			v.Add(where+".form", "the section %q has no query and so no underlying rows", section.Name)
+		}
+	}
+}
+
 // Run puts the report's queries one after another and renders all outputs from
-// one pass over the rows.
+// one pass over the rows of each.
 func (k *Report) Run(ctx context.Context, w Work, t job.Task) (Result, error) {
 	rep, err := k.Find(ctx, t.Report.Report)
 	if err != nil {
 		return Result{}, err
 	}
-	bound, err := job.Bind(rep.Parameters, w.Values, w.Nominal, w.Frame)
-	if err != nil {
-		return Result{}, fault.Wrap(err, fault.Lasting, fault.Task, fmt.Sprintf("check the values of report %q", rep.Name), "Correct the values of the job, then ring it again.")
-	}
-	source, err := k.Sources.Get(ctx, rep.Source)
+	source, err := k.Sources.Get(ctx, rep.Source, orElse(t.Report.Identity, rep.Identity))
 	if err != nil {
 		return Result{}, err
 	}
+	q := report.Query{Params: rep.Parameters, Zone: w.Nominal.Location().String(), Limit: w.Limit}
+	bound, err := report.Bind(ctx, source, q, w.Values, w.Nominal, w.Frame)
+	if err != nil {
+		var wrong *fault.Invalid
+		if !errors.As(err, &wrong) {
+			return Result{}, err
+		}
+		return Result{}, fault.Wrap(err, fault.Lasting, fault.Task, fmt.Sprintf("check the values of report %q", rep.Name), "Correct the values of the job, then ring it again.")
+	}
+	q.Values = bound
 	var blankIf expr.Condition
 	if t.Report.BlankIf != "" {
 		if blankIf, err = expr.ParseCondition(t.Report.BlankIf, Names(rep.Parameters)); err != nil {
 			return Result{}, fault.Wrap(err, fault.Lasting, fault.Task, "read blank_if", "Correct the condition in the job.")
 		}
 	}
-	limit := w.Limit
-	s := &sheaf{folder: k.Files, head: &render.Head{Report: rep.Name, Run: w.RunID.String(), AsOf: w.Due, Values: bound}, single: len(rep.Sections) == 1, sums: newSums(append(slices.Clone(w.Columns), blankIf.Totals()...))}
+	wanted := append(slices.Clone(w.Columns), blankIf.Totals()...)
+	facts := func(rows int64) expr.Facts { return w.facts(rep.Name, rows, bound) }
+	outputs := slices.Clone(t.Report.Outputs)
+	if !t.Report.NoRows {
+		outputs = append(outputs, keptRows(rep, outputs))
+	}
+	s, err := k.sheaf(ctx, rep, w, source, bound, outputs, wanted, facts)
 	defer s.drop()
-	for _, o := range t.Report.Outputs {
-		if err := s.add(o); err != nil {
-			return Result{}, err
-		}
+	if err != nil {
+		return Result{}, err
 	}
 	res := Result{Counted: true}
 	var counts []string
 	counted := int64(0) // rows of the sections that count for being blank
 	for _, section := range rep.Sections {
-		n, err := source.Stream(ctx, report.Query{SQL: section.SQL, Params: rep.Parameters, Values: bound, Zone: w.Nominal.Location().String(), Limit: limit}, section.Name, s)
+		counting := slices.Contains(t.Report.Counts, section.Name) || len(wanted) > 0
+		n, put, err := s.run(ctx, source, section, q, counting)
 		if err != nil {
 			return Result{}, err
+		}
+		if !put {
+			continue
 		}
 		res.Rows += n
 		if len(t.Report.Counts) == 0 || slices.Contains(t.Report.Counts, section.Name) {
@@ -115,220 +156,103 @@ func (k *Report) Run(ctx context.Context, w Work, t job.Task) (Result, error) {
 		}
 		counts = append(counts, fmt.Sprintf("%s %d", section.Name, n))
 	}
-	res.Blank = counted == 0
+	res.Blank = counted == 0 && len(counts) > 0
 	res.Totals = s.sums.totals
 	if t.Report.BlankIf != "" && !res.Blank {
-		facts := w.facts(rep.Name, res.Rows, bound)
-		facts.Totals = res.Totals
-		if res.Blank, err = blankIf.Holds(facts); err != nil {
+		known := facts(res.Rows)
+		known.Totals = res.Totals
+		if res.Blank, err = blankIf.Holds(known); err != nil {
 			return Result{}, fault.Wrap(err, fault.Lasting, fault.Task, "decide blank_if", "Correct the condition in the job.")
 		}
 	}
-	name := func(o job.Output, section string, rowCount int64) (string, error) {
-		return fileName(o, section, Names(rep.Parameters), w.facts(rep.Name, rowCount, bound))
+	known := facts(res.Rows)
+	known.Totals = res.Totals
+	name := func(o job.Output, section string) (string, string, error) {
+		return fileName(o, section, Names(rep.Parameters), known)
 	}
-	if res.Files, err = s.keep(res.Rows, t.Name, w.Part, name); err != nil {
+	if res.Files, err = s.keep(t.Name, w.Part, name); err != nil {
 		return Result{}, err
 	}
-	res.Note = fmt.Sprintf("report %q version %d", rep.Name, rep.Version)
+	for _, text := range s.said {
+		w.Log("info", text)
+	}
+	res.Note = fmt.Sprintf("report %q version %d, read as %s", rep.Name, rep.Version, source.Login())
 	if len(counts) > 1 {
 		res.Note += ": " + strings.Join(counts, ", ")
 	}
 	return res, nil
 }
 
-// fileName makes the name of an output's file. A section is named when the
-// format cannot hold several in one file.
-func fileName(o job.Output, section string, names expr.Names, f expr.Facts) (string, error) {
+// keptRows is the output that keeps the rows of the sections that others take.
+func keptRows(rep job.Report, outputs []job.Output) job.Output {
+	kept := job.Output{Format: render.RowsKept, Name: "rows"}
+	for _, section := range rep.Sections {
+		for _, o := range outputs {
+			if len((&output{Style: &render.Style{Output: o}}).takes(section)) > 0 && section.SQL != "" && section.Kind != job.SectionText {
+				kept.Sections = append(kept.Sections, job.Chosen{Section: section.Name})
+				break
+			}
+		}
+	}
+	return kept
+}
+
+// sheaf begins the files of a report. It is to be dropped also when it comes
+// with an error.
+func (k *Report) sheaf(ctx context.Context, rep job.Report, w Work, source report.Source, bound []job.Bound, outputs []job.Output, wanted []string, facts func(int64) expr.Facts) (*sheaf, error) {
+	title, err := fill(rep.Called(), Names(rep.Parameters), facts(0))
+	head := &render.Head{Report: rep.Name, Title: title, AsOf: w.Due, Values: bound, Identity: source.Login(), Zone: w.Nominal.Location(), Browser: render.Chromium(ctx, k.Browser)}
+	if w.RunID != 0 {
+		head.Run = w.RunID.String()
+	}
+	s := &sheaf{folder: k.Files, head: head, rep: rep, sums: newSums(wanted), facts: facts}
+	if err != nil {
+		return s, fault.Wrap(err, fault.Lasting, fault.Task, "write the title", "Correct the title of the report.")
+	}
+	for _, o := range outputs {
+		if err := s.add(o); err != nil {
+			return s, err
+		}
+	}
+	return s, nil
+}
+
+// fileName makes the name and the folder of an output's file. A section is
+// named when the output has a file for each.
+func fileName(o job.Output, section string, names expr.Names, f expr.Facts) (name, folder string, err error) {
 	format, err := render.ByName(o.Format)
 	if err != nil {
-		return "", err
+		return "", "", err
 	}
 	text := o.Name
 	if text == "" {
 		text = DefaultFileName
 	}
-	text, err = fill(text, names, f)
-	if err != nil {
-		return "", fault.Wrap(err, fault.Lasting, fault.Task, "name the file", "Correct the file name in the job.")
+	if text, err = fill(text, names, f); err != nil {
+		return "", "", fault.Wrap(err, fault.Lasting, fault.Task, "name the file", "Correct the file name in the job.")
 	}
 	base, _ := strings.CutSuffix(text, format.Ending)
 	if section != "" {
 		base += " - " + section
 	}
-	return expr.FileName(base+format.Ending, "report"+format.Ending), nil
+	if folder, err = folderName(o.Folder, names, f); err != nil {
+		return "", "", fault.Wrap(err, fault.Lasting, fault.Task, "name the folder", "Correct the folder in the job.")
+	}
+	return expr.FileName(base+format.Ending, "report"+format.Ending), folder, nil
 }
 
-// sheaf renders the rows of a report into all of its outputs at once.
-type sheaf struct {
-	folder  *artifact.Folder
-	head    *render.Head
-	single  bool // the report has one section
-	outputs []job.Output
-	open    []*leaf // being written
-	closed  []*leaf // whole, not yet kept
-	section string
-	sums    *sums
-}
-
-// leaf is one file of the sheaf.
-type leaf struct {
-	output  job.Output
-	format  render.Format
-	section string // of a file that holds one only
-	file    *artifact.File
-	writer  render.Writer
-	rows    int64
-}
-
-func (s *sheaf) add(o job.Output) error {
-	format, err := render.ByName(o.Format)
-	if err != nil {
-		return err
-	}
-	s.outputs = append(s.outputs, o)
-	if format.Split {
-		return nil // begins with each section
-	}
-	return s.begin(o, format, "")
-}
-
-func (s *sheaf) begin(o job.Output, format render.Format, section string) error {
-	file, err := s.folder.Create()
-	if err != nil {
-		return err
-	}
-	l := &leaf{output: o, format: format, section: section, file: file}
-	s.open = append(s.open, l)
-	l.writer, err = format.New(file, s.head)
-	return err
-}
-
-// Columns begins a section in all files.
-func (s *sheaf) Columns(section string, columns []rows.Column) error {
-	if err := s.endSection(); err != nil {
-		return err
-	}
-	s.section = section
-	s.sums.columns(columns)
-	for _, o := range s.outputs {
-		if format, err := render.ByName(o.Format); err != nil {
-			return err
-		} else if format.Split {
-			title := section
-			if s.single {
-				title = ""
-			}
-			if err := s.begin(o, format, title); err != nil {
-				return err
-			}
-		}
-	}
-	for _, l := range s.open {
-		if err := l.writer.Columns(section, columns); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// Row writes one row into all files.
-func (s *sheaf) Row(row rows.Row) error {
-	s.sums.row(row)
-	for _, l := range s.open {
-		if err := l.writer.Row(row); err != nil {
-			return err
-		}
-		l.rows++
-	}
-	return nil
-}
-
-// endSection finishes the files that hold one section only.
-func (s *sheaf) endSection() error {
-	kept := s.open[:0]
-	for _, l := range s.open {
-		if !l.format.Split {
-			kept = append(kept, l)
-			continue
-		}
-		s.closed = append(s.closed, l)
-		if err := l.writer.Close(); err != nil {
-			return err
-		}
-	}
-	s.open = kept
-	return nil
-}
-
-// keep finishes all files. The table for a mail comes last, since it names the
-// others. Names that come twice get a number.
-func (s *sheaf) keep(total int64, task string, part int, name func(job.Output, string, int64) (string, error)) ([]job.Artifact, error) {
-	if err := s.endSection(); err != nil {
-		return nil, err
-	}
-	var files []job.Artifact
-	taken := map[string]bool{}
-	finish := func(l *leaf) error {
-		text, err := name(l.output, l.section, total)
+// folderName fills the moving parts of a folder in. What they bring never adds
+// or leaves a level: only the slashes that were written part it.
+func folderName(text string, names expr.Names, f expr.Facts) (string, error) {
+	var levels []string
+	for _, level := range strings.Split(text, "/") {
+		filled, err := fill(level, names, f)
 		if err != nil {
-			return err
+			return "", err
 		}
-		text = unlike(text, taken)
-		kept, err := l.file.Keep()
-		l.file = nil
-		if err != nil {
-			return err
-		}
-		files = append(files, job.Artifact{
-			Part: part, Task: task, Format: l.format.Name, Name: text, MediaType: l.format.MediaType,
-			Size: kept.Size, SHA256: kept.SHA256, Rows: l.rows, Key: kept.Key,
-		})
-		return nil
-	}
-	for _, l := range s.closed {
-		if err := finish(l); err != nil {
-			return nil, err
+		if filled = expr.FileName(filled, ""); filled != "" {
+			levels = append(levels, filled)
 		}
 	}
-	for _, table := range []bool{false, true} {
-		for _, l := range s.open {
-			if (l.format.Name == render.MailTable) != table {
-				continue
-			}
-			s.head.Files = nil
-			for _, f := range files {
-				s.head.Files = append(s.head.Files, f.Name)
-			}
-			if err := l.writer.Close(); err != nil {
-				return nil, err
-			}
-			if err := finish(l); err != nil {
-				return nil, err
-			}
-		}
-	}
-	return files, nil
-}
-
-// drop forgets the files that were not kept.
-func (s *sheaf) drop() {
-	for _, l := range append(s.open, s.closed...) {
-		if l.file != nil {
-			l.file.Drop()
-		}
-	}
-}
-
-// unlike gives a name that is not taken, in any case of its letters.
-func unlike(name string, taken map[string]bool) string {
-	base, ending := name, ""
-	if dot := strings.LastIndexByte(name, '.'); dot > 0 {
-		base, ending = name[:dot], name[dot:]
-	}
-	for n := 2; taken[strings.ToLower(name)]; n++ {
-		name = fmt.Sprintf("%s (%d)%s", base, n, ending)
-	}
-	taken[strings.ToLower(name)] = true
-	return name
+	return strings.Join(levels, "/"), nil
 }

@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"ironbell/internal/access"
 	"ironbell/internal/core/expr"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
@@ -92,6 +93,11 @@ type Checking struct {
 	Store *store.Store
 	Uses  *store.Uses
 	Names expr.Names // what the task's texts may speak of
+
+	Report func(ctx context.Context, name string) (job.Report, error)
+
+	Who job.Person                     // who saves
+	Had func(source, name string) bool // whether the job used this identity before
 }
 
 // text checks a text with moving parts.
@@ -118,6 +124,29 @@ func (c *Checking) place(ctx context.Context, kind store.PlaceKind, where, name 
 	}
 	c.Label(string(kind) + ":" + p.Name)
 	return p, true, nil
+}
+
+// May checks that an identity of a source exists, and that whoever saves may
+// choose it. That of the report itself, and one that the job had, need no leave.
+func (c *Checking) May(ctx context.Context, where, source, name, ofReport string) error {
+	if name == "" || name == ofReport {
+		return nil
+	}
+	i, err := c.Store.Identity(ctx, source, name)
+	if isMissing(err) {
+		c.V.Add(where, "the source %q has no identity %q; an administrator can add it", source, name)
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	if c.Had != nil && c.Had(source, name) {
+		return nil
+	}
+	if !access.MayChoose(c.Who, i.Choosers) {
+		c.V.Add(where, "%s may not choose the identity %q of source %q; an administrator can let them", c.Who.Name, name, source)
+	}
+	return nil
 }
 
 // Label notes a label of the job, by which limits and freezes find it.

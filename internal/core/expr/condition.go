@@ -4,7 +4,10 @@ import (
 	"fmt"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
+
+	"ironbell/internal/core/rows"
 
 	"cel.dev/cel-go/cel"
 	"cel.dev/cel-go/common"
@@ -51,16 +54,53 @@ func (c Condition) Holds(f Facts) (bool, error) {
 	return value == types.True, nil
 }
 
+// HoldsFor decides a condition that speaks of the cells of one row alone. What
+// cannot be compared, such as a cell without a value, does not hold.
+func (c Condition) HoldsFor(cells map[string]any) bool {
+	value, _, err := c.program.Eval(map[string]any{"cells": cells})
+	return err == nil && value == types.True
+}
+
+// Cell gives a cell the value by which conditions and texts speak of it:
+// numbers, yes or no, and text; dates and times are text as 2026-11-23.
+func Cell(kind rows.Kind, c rows.Cell) any {
+	if c.Null {
+		return nil
+	}
+	text := string(c.Text)
+	switch kind {
+	case rows.Whole:
+		if n, err := strconv.ParseInt(text, 10, 64); err == nil {
+			return n
+		}
+	case rows.Number:
+		if n, err := strconv.ParseFloat(text, 64); err == nil {
+			return n
+		}
+	case rows.YesNo:
+		return c.True()
+	}
+	return text
+}
+
+// Cells lists the columns whose cells a text speaks of, each once.
+func Cells(text string) []string { return namesIn(cell, text) }
+
 // Totals lists the columns whose totals the condition asks for.
 func (c Condition) Totals() []string { return TotalsOf(c.source) }
 
 // A total in a text, also in one that stands in JSON.
-var total = regexp.MustCompile(`\btotal\(\s*\\?["']([^"'\\]+)\\?["']\s*\)`)
+var (
+	total = regexp.MustCompile(`\btotal\(\s*\\?["']([^"'\\]+)\\?["']\s*\)`)
+	cell  = regexp.MustCompile(`\bcell\(\s*\\?["']([^"'\\]+)\\?["']\s*\)`)
+)
 
 // TotalsOf lists the columns whose totals a text asks for, each once.
-func TotalsOf(text string) []string {
+func TotalsOf(text string) []string { return namesIn(total, text) }
+
+func namesIn(form *regexp.Regexp, text string) []string {
 	var names []string
-	for _, found := range total.FindAllStringSubmatch(text, -1) {
+	for _, found := range form.FindAllStringSubmatch(text, -1) {
 		if !slices.Contains(names, found[1]) {
 			names = append(names, found[1])
 		}
@@ -79,6 +119,8 @@ func ofTask(function, table string, tasks []string) cel.EnvOption {
 		switch {
 		case !ok:
 			return nil, f.NewError(args[0].ID(), fmt.Sprintf("%s() takes a name in quotes, such as %s(\"%s\")", function, function, orElse(tasks, "import")))
+		case function == "cell" && !slices.Contains(tasks, name):
+			return nil, f.NewError(args[0].ID(), fmt.Sprintf("cell(%q) speaks of a column that is not there; there are %s", name, orElse([]string{strings.Join(tasks, ", ")}, "none")))
 		case function != "total" && !slices.Contains(tasks, name):
 			return nil, f.NewError(args[0].ID(), fmt.Sprintf("%s(%q) speaks of a task that does not come before; those before are %s", function, name, orElse([]string{strings.Join(tasks, ", ")}, "none")))
 		}

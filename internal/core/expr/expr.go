@@ -32,11 +32,13 @@ type Names struct {
 	Values []string // names of parameters, spoken of as value.name
 	Tasks  []string // tasks that have ended: outcome("task"), rows("task"), file("task")
 	Event  bool     // an event, spoken of as event.type, event.data.port and so on
+
+	Columns []string // of the row at hand, spoken of as cell("column")
 }
 
 func (n Names) key() string {
 	values, tasks := slices.Sorted(slices.Values(n.Values)), slices.Sorted(slices.Values(n.Tasks))
-	return fmt.Sprintf("%q %q %t", values, tasks, n.Event)
+	return fmt.Sprintf("%q %q %t %q", values, tasks, n.Event, slices.Sorted(slices.Values(n.Columns)))
 }
 
 // known lists the names for people.
@@ -47,6 +49,9 @@ func (n Names) known() string {
 	}
 	if len(n.Tasks) > 0 {
 		known = append(known, `outcome("task")`, `rows("task")`, `file("task")`, `total("column")`)
+	}
+	for _, c := range n.Columns {
+		known = append(known, fmt.Sprintf("cell(%q)", c))
 	}
 	if n.Event {
 		known = append(known, "event.type", "event.source", "event.subject", "event.data")
@@ -67,13 +72,14 @@ type Facts struct {
 	Totals   map[string]float64 // of the columns that Totals asked for
 	Files    map[string]string  // first file of the tasks, by name
 	Event    map[string]any
+	Cells    map[string]any // of the row at hand, by column; see Cell
 }
 
 // vars gives the facts to CEL.
 func (f Facts) vars(values []string) map[string]any {
 	known := map[string]any{
 		"job": f.Job, "report": f.Report, "run": f.Run, "rows": f.Rows, "date": f.Date, "due": f.Due,
-		"outcomes": f.Outcomes, "rowsof": f.RowsOf, "totals": f.Totals, "files": f.Files, "event": f.Event,
+		"outcomes": f.Outcomes, "rowsof": f.RowsOf, "totals": f.Totals, "files": f.Files, "event": f.Event, "cells": f.Cells,
 	}
 	for _, name := range values {
 		known["value."+name] = f.Values[name]
@@ -125,6 +131,8 @@ func environment(names Names) (*cel.Env, error) {
 		ofTask("rows", "rowsof", names.Tasks),
 		ofTask("file", "files", names.Tasks),
 		ofTask("total", "totals", nil),
+		cel.Variable("cells", cel.MapType(cel.StringType, cel.DynType)),
+		ofTask("cell", "cells", names.Columns),
 	}
 	if names.Event {
 		options = append(options, cel.Variable("event", cel.MapType(cel.StringType, cel.DynType)))

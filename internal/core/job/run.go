@@ -90,6 +90,7 @@ type Artifact struct {
 	RemovedAt *time.Time `json:"removed_at,omitempty" db:"removed_at" doc:"when the file was removed; its record stays with the run"`
 	Format    string     `json:"format" db:"format"`
 	Name      string     `json:"name" db:"name"`
+	Folder    string     `json:"folder,omitempty" db:"folder" doc:"below the destination's"`
 	MediaType string     `json:"media_type" db:"media_type"`
 	Size      int64      `json:"size" db:"size"`
 	SHA256    string     `json:"sha256" db:"sha256"`

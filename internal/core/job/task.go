@@ -79,16 +79,12 @@ func (t Task) Says() []TaskKind {
 
 // ReportTask runs a report and makes a file of each output.
 type ReportTask struct {
-	Report  string   `json:"report" minLength:"1" doc:"name of the report"`
-	Outputs []Output `json:"outputs" minItems:"1" maxItems:"20"`
-	Counts  []string `json:"counts,omitempty" maxItems:"50" doc:"sections that count for being blank; all when left out"`
-	BlankIf string   `json:"blank_if,omitempty" maxLength:"2000" doc:"condition under which the result is blank although it has rows, such as total(\"litres\") == 0.0"`
-}
-
-// Output is one file that a report task makes.
-type Output struct {
-	Format string `json:"format" enum:"csv,xlsx,html-mail"`
-	Name   string `json:"name,omitempty" maxLength:"300" doc:"file name with moving parts; the report's name and the date when left out"`
+	Report   string   `json:"report" minLength:"1" doc:"name of the report"`
+	Identity string   `json:"identity,omitempty" maxLength:"200" doc:"identity of the source as which its queries run, in place of the report's"`
+	Outputs  []Output `json:"outputs" minItems:"1" maxItems:"20"`
+	Counts   []string `json:"counts,omitempty" maxItems:"50" doc:"sections that count for being blank; all with a query when left out"`
+	BlankIf  string   `json:"blank_if,omitempty" maxLength:"2000" doc:"condition under which the result is blank although it has rows, such as total(\"litres\") == 0.0"`
+	NoRows   bool     `json:"no_rows,omitempty" doc:"keep no rows beside the files, by which two runs are compared"`
 }
 
 // CollectTask picks files up from a source that is a folder.

@@ -1,0 +1,260 @@
+package api
+
+import (
+	"context"
+	"io"
+	"mime"
+	"net/http"
+	"strconv"
+
+	"ironbell/internal/api/wire"
+	"ironbell/internal/core/fault"
+	"ironbell/internal/core/job"
+	"ironbell/internal/engine"
+	"ironbell/internal/store"
+
+	"github.com/danielgtaylor/huma/v2"
+)
+
+// reportPath is the part of an address that names a report.
+type reportPath struct {
+	Report string `path:"report" maxLength:"200" doc:"id or name"`
+}
+
+func (p reportPath) look(r wire.LookRequest) engine.Look {
+	l := engine.Look{Report: p.Report, Definition: r.Definition, Identity: r.Identity, Values: r.Values, Zone: r.Zone}
+	if r.Date != nil {
+		l.Date = *r.Date
+	}
+	return l
+}
+
+func (s *server) reports(a huma.API) {
+	tags := []string{"reports"}
+	huma.Register(a, huma.Operation{OperationID: "list-reports", Method: http.MethodGet, Path: "/api/reports", Summary: "List reports by name", Tags: tags},
+		func(ctx context.Context, _ *struct{}) (*struct{ Body []job.Report }, error) {
+			reports, err := s.Store.Reports(ctx, 5000)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			return &struct{ Body []job.Report }{reports}, nil
+		})
+	huma.Register(a, huma.Operation{OperationID: "show-report", Method: http.MethodGet, Path: "/api/reports/{report}", Summary: "Show a report and the jobs that use it", Tags: tags},
+		func(ctx context.Context, in *struct{ ReportPath }) (*struct{ Body wire.ReportPage }, error) {
+			page, err := s.reportPage(ctx, in.Report)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			return &struct{ Body wire.ReportPage }{page}, nil
+		})
+	huma.Register(a, huma.Operation{OperationID: "save-report", Method: http.MethodPut, Path: "/api/reports/{report}", Summary: "Add a report, or save a new version of the one of this name", Tags: tags, Errors: []int{403, 422}, MaxBodyBytes: maxBody},
+		func(ctx context.Context, in *struct {
+			Report string `path:"report" maxLength:"200"`
+			Body   wire.ReportRequest
+		},
+		) (*struct{ Body job.Report }, error) {
+			who, _ := person(ctx)
+			r, err := s.Engine.SaveReport(ctx, who, in.Report, in.Body.Owner, in.Body.ReportDefinition, in.Body.Anyway)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			return &struct{ Body job.Report }{r}, nil
+		})
+	huma.Register(a, huma.Operation{OperationID: "check-report", Method: http.MethodPost, Path: "/api/reports/{report}/check", Summary: "Look at a report before it is saved: what is wrong, what its queries give, which jobs would no longer fit", Tags: tags, Errors: []int{403}, MaxBodyBytes: maxBody},
+		func(ctx context.Context, in *struct {
+			Report string `path:"report" maxLength:"200"`
+			Body   wire.ReportRequest
+		},
+		) (*struct{ Body wire.ReportCheck }, error) {
+			who, _ := person(ctx)
+			c, err := s.Engine.CheckReport(ctx, who, in.Report, in.Body.Owner, in.Body.ReportDefinition)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			out := wire.ReportCheck{OK: len(c.Wrong)+len(c.Jobs) == 0, Wrong: wrongs(c.Wrong), Sections: c.Described, Jobs: []wire.JobTrouble{}}
+			for _, j := range c.Jobs {
+				out.Jobs = append(out.Jobs, wire.JobTrouble{Job: j.Job, On: j.On, Wrong: wrongs(j.Wrong)})
+			}
+			return &struct{ Body wire.ReportCheck }{out}, nil
+		})
+	huma.Register(a, huma.Operation{OperationID: "list-choices", Method: http.MethodPost, Path: "/api/reports/{report}/choices", Summary: "List what a report asks for, with the choices that there are and what each value comes to", Tags: tags, Errors: []int{403, 422}, MaxBodyBytes: maxBody},
+		func(ctx context.Context, in *struct {
+			ReportPath
+			Body wire.LookRequest
+		},
+		) (*struct{ Body []job.Offered }, error) {
+			who, _ := person(ctx)
+			offers, err := s.Engine.Offers(ctx, who, in.look(in.Body))
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			return &struct{ Body []job.Offered }{offers}, nil
+		})
+	huma.Register(a, huma.Operation{OperationID: "preview-report", Method: http.MethodPost, Path: "/api/reports/{report}/preview", Summary: "Show the first rows of a report; end the request to end its queries", Tags: tags, Errors: []int{403, 422}, MaxBodyBytes: maxBody},
+		func(ctx context.Context, in *struct {
+			ReportPath
+			Body wire.PreviewRequest
+		},
+		) (*struct{ Body job.Preview }, error) {
+			who, _ := person(ctx)
+			if in.Body.Rows == 0 {
+				in.Body.Rows = 50
+			}
+			p, err := s.Engine.Preview(ctx, who, in.look(in.Body.LookRequest), in.Body.Sections, in.Body.Rows)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			return &struct{ Body job.Preview }{p}, nil
+		})
+	huma.Register(a, huma.Operation{OperationID: "cost-report", Method: http.MethodPost, Path: "/api/reports/{report}/cost", Summary: "Make the files of a report and throw them away, to see what they cost: rows, time, size", Tags: tags, Errors: []int{403, 422}, MaxBodyBytes: maxBody},
+		func(ctx context.Context, in *struct {
+			ReportPath
+			Body wire.CostRequest
+		},
+		) (*struct{ Body wire.Cost }, error) {
+			who, _ := person(ctx)
+			made, err := s.Engine.Make(ctx, who, in.look(in.Body.LookRequest), in.Body.Outputs)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			defer made.Remove()
+			return &struct{ Body wire.Cost }{wire.Cost{Rows: made.Rows, TookMS: made.Took.Milliseconds(), Files: made.Files, Says: made.Says}}, nil
+		})
+	huma.Register(a, huma.Operation{
+		OperationID: "render-report", Method: http.MethodPost, Path: "/api/reports/{report}/render", Summary: "Make one file of a report", Tags: tags, Errors: []int{403, 422}, MaxBodyBytes: maxBody,
+		Responses: map[string]*huma.Response{"200": {Description: "The file; headers say its name, rows and checksum", Content: map[string]*huma.MediaType{"application/octet-stream": {Schema: &huma.Schema{Type: "string", Format: "binary"}}}}},
+	},
+		func(ctx context.Context, in *struct {
+			ReportPath
+			Body wire.RenderRequest
+		},
+		) (*huma.StreamResponse, error) {
+			who, _ := person(ctx)
+			made, err := s.Engine.Make(ctx, who, in.look(in.Body.LookRequest), []job.Output{in.Body.Output})
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			if len(made.Files) != 1 {
+				made.Remove()
+				v := &fault.Invalid{What: "output"}
+				v.Add("output.sections", "%s holds one section in a file, and this would be %d files; name one section", in.Body.Output.Format, len(made.Files))
+				return nil, s.problem(v)
+			}
+			return s.file(made.Files[0], made.Open, made.Remove, made.Says), nil
+		})
+	huma.Register(a, huma.Operation{OperationID: "compare-runs", Method: http.MethodGet, Path: "/api/runs/{run}/compare", Summary: "Compare the rows of a run with those of an earlier run of its job", Tags: []string{"runs"}, Errors: []int{404, 422}},
+		func(ctx context.Context, in *struct {
+			Run  string `path:"run"`
+			With string `query:"with" doc:"the earlier run; the last good one before it when left out"`
+			Task string `query:"task" doc:"the first that kept its rows when left out"`
+		},
+		) (*struct{ Body wire.Compared }, error) {
+			after, err := runID(in.Run)
+			if err != nil {
+				return nil, err
+			}
+			var before job.RunID
+			if in.With != "" {
+				if before, err = runID(in.With); err != nil {
+					return nil, err
+				}
+			}
+			c, err := s.Engine.Compare(ctx, after, before, in.Task)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			return &struct{ Body wire.Compared }{wire.Compared(c)}, nil
+		})
+}
+
+// ReportPath is reportPath where a request's other parts stand beside it.
+type ReportPath = reportPath
+
+func wrongs(list []fault.Wrong) []wire.Wrong {
+	out := make([]wire.Wrong, len(list))
+	for i, w := range list {
+		out[i] = wire.Wrong{Where: w.Where, Sentence: w.Sentence}
+	}
+	return out
+}
+
+func (s *server) reportPage(ctx context.Context, name string) (wire.ReportPage, error) {
+	r, err := s.Store.Report(ctx, name)
+	if err != nil {
+		return wire.ReportPage{}, err
+	}
+	page := wire.ReportPage{Report: r, Jobs: []wire.ReportUse{}}
+	jobs, err := s.Store.JobsUsing(ctx, "report", r.ID)
+	for _, j := range jobs {
+		page.Jobs = append(page.Jobs, wire.ReportUse{Job: j.Name, Owner: j.Owner, On: j.On})
+	}
+	return page, err
+}
+
+// file answers with a file. done is called when it has been read.
+func (s *server) file(f job.Artifact, open func(context.Context, job.Artifact) (io.ReadSeekCloser, error), done func(), says []string) *huma.StreamResponse {
+	return &huma.StreamResponse{Body: func(ctx huma.Context) {
+		defer done()
+		in, err := open(ctx.Context(), f)
+		if err != nil {
+			ctx.SetStatus(http.StatusInternalServerError)
+			s.Log.Error("a file could not be read", "file", f.Name, "error", err)
+			return
+		}
+		defer func() { _ = in.Close() }() // only read from
+		ctx.SetHeader("Content-Type", f.MediaType)
+		// Never shown as a page of ours: a report may hold anything.
+		ctx.SetHeader("Content-Disposition", mime.FormatMediaType("attachment", map[string]string{"filename": f.Name}))
+		ctx.SetHeader("Content-Length", strconv.FormatInt(f.Size, 10))
+		// A page of a report is shown by nobody but itself: nothing in it runs.
+		ctx.SetHeader("Content-Security-Policy", "default-src 'none'; style-src 'unsafe-inline'; img-src data:; sandbox")
+		ctx.SetHeader("X-Content-Type-Options", "nosniff")
+		ctx.SetHeader("Ironbell-Rows", strconv.FormatInt(f.Rows, 10))
+		ctx.SetHeader("Ironbell-SHA256", f.SHA256)
+		for _, text := range says {
+			ctx.AppendHeader("Ironbell-Says", mime.QEncoding.Encode("utf-8", text))
+		}
+		if _, err := io.Copy(ctx.BodyWriter(), in); err != nil {
+			s.Log.Info("a reader left before its file ended", "file", f.Name, "error", err)
+		}
+	}}
+}
+
+func (s *server) identities(a huma.API) {
+	tags := []string{"sources"}
+	of := func(i store.Identity) wire.Identity {
+		if i.Choosers == nil {
+			i.Choosers = []string{}
+		}
+		return wire.Identity{Source: i.Source, Name: i.Name, Login: i.Login, Choosers: i.Choosers, Sealed: len(i.Secret) > 0, UpdatedAt: i.UpdatedAt}
+	}
+	huma.Register(a, huma.Operation{OperationID: "list-identities", Method: http.MethodGet, Path: "/api/sources/{name}/identities", Summary: "List the identities of a source by name", Tags: tags},
+		func(ctx context.Context, in *struct {
+			Name string `path:"name" maxLength:"200"`
+		},
+		) (*struct{ Body []wire.Identity }, error) {
+			list, err := s.Store.Identities(ctx, in.Name)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			out := make([]wire.Identity, len(list))
+			for i, one := range list {
+				out[i] = of(one)
+			}
+			return &struct{ Body []wire.Identity }{out}, nil
+		})
+	huma.Register(a, huma.Operation{OperationID: "save-identity", Method: http.MethodPut, Path: "/api/sources/{name}/identities/{identity}", Summary: "Add or change an identity of a source; a login that could get out of its rows is refused", Tags: tags, Errors: []int{403, 404, 422}},
+		func(ctx context.Context, in *struct {
+			Name     string `path:"name" maxLength:"200"`
+			Identity string `path:"identity" maxLength:"200"`
+			Body     wire.IdentityRequest
+		},
+		) (*struct{ Body wire.Identity }, error) {
+			who, _ := person(ctx)
+			i, err := s.Engine.SaveIdentity(ctx, who, in.Name, in.Identity, in.Body.Login, in.Body.Choosers, in.Body.Password, s.Vault)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			return &struct{ Body wire.Identity }{of(i)}, nil
+		})
+}

@@ -1,0 +1,55 @@
+package job
+
+// Output is one file, or one for each section, that a report task makes.
+type Output struct {
+	Format    string    `json:"format" enum:"csv,tsv,json,xlsx,pdf,html,html-mail,png,pptx"`
+	Name      string    `json:"name,omitempty" maxLength:"300" doc:"file name with moving parts; the report's name and the date when left out"`
+	Folder    string    `json:"folder,omitempty" maxLength:"500" doc:"folder below the destination's, with moving parts and / between"`
+	Sections  []Chosen  `json:"sections,omitempty" maxItems:"50" doc:"sections that it takes; all when left out"`
+	Locale    string    `json:"locale,omitempty" maxLength:"20" doc:"how numbers, dates and words are written, such as de or en-GB; digits with a point and dates as 2026-11-23 when left out"`
+	Zone      string    `json:"zone,omitempty" maxLength:"60" doc:"in which instants are written; the job's when left out"`
+	ForSystem bool      `json:"for_system,omitempty" doc:"another system reads it: heads are the names of columns, and what looks like a formula is left as it is"`
+	DataOnly  bool      `json:"data_only,omitempty" doc:"of a spreadsheet: heads and rows alone, without titles, totals and charts"`
+	Tagged    bool      `json:"tagged,omitempty" doc:"of a PDF: with structure for screen readers, where a browser is installed on the node"`
+	Page      *Page     `json:"page,omitempty" doc:"of a PDF and of a printed HTML page"`
+	Text      *TextForm `json:"text,omitempty" doc:"of csv and tsv"`
+}
+
+// Page is the paper of an output.
+type Page struct {
+	Size      string `json:"size,omitempty" enum:"A3,A4,A5,letter,legal" doc:"A4 when left out"`
+	Direction string `json:"direction,omitempty" enum:"upright,sideways" doc:"as the widest section needs when left out"`
+}
+
+// TextForm says how a text file is written.
+type TextForm struct {
+	Delimiter string  `json:"delimiter,omitempty" maxLength:"1" doc:"one character; a comma when left out, a semicolon where the locale has a decimal comma, a tab in tsv"`
+	Encoding  string  `json:"encoding,omitempty" maxLength:"30" doc:"utf-8, utf-8-mark (with a byte order mark), utf-16, windows-1250 to windows-1258, iso-8859-1 to iso-8859-16; utf-8 when left out"`
+	Unfit     Unfit   `json:"unfit,omitempty" enum:"question mark,plain letter,fail" doc:"what becomes of a character that the encoding does not have; a question mark when left out"`
+	LineEnd   LineEnd `json:"line_end,omitempty" enum:"crlf,lf" doc:"crlf when left out"`
+	Quote     Quoting `json:"quote,omitempty" enum:"needed,all,none" doc:"which cells stand in quotes; needed when left out; none fails on a cell that needs them"`
+	NoHeader  bool    `json:"no_header,omitempty" doc:"without the line of heads"`
+}
+
+// Unfit says what becomes of a character that does not fit an encoding.
+type Unfit string
+
+// LineEnd is what ends a line.
+type LineEnd string
+
+// Quoting says which cells stand in quotes.
+type Quoting string
+
+// The choices; the first of each is its default.
+const (
+	UnfitQuestion Unfit = "question mark"
+	UnfitPlain    Unfit = "plain letter"
+	UnfitFail     Unfit = "fail"
+
+	EndCRLF LineEnd = "crlf"
+	EndLF   LineEnd = "lf"
+
+	QuoteNeeded Quoting = "needed"
+	QuoteAll    Quoting = "all"
+	QuoteNone   Quoting = "none"
+)

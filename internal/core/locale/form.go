@@ -1,0 +1,251 @@
+package locale
+
+import (
+	"bytes"
+	"strconv"
+	"strings"
+	"time"
+
+	"ironbell/internal/core/job"
+	"ironbell/internal/core/rows"
+
+	"github.com/lestrrat-go/strftime"
+)
+
+// Form writes the cells of one column. It belongs to one goroutine.
+type Form struct {
+	l      *Locale
+	kind   rows.Kind
+	column job.Column
+	group  bool
+	zone   *time.Location // nil: instants stay in the zone in which they came
+	date   []piece
+	days   map[string]string // dates repeat; each is written once
+	digits []byte
+}
+
+// Form gives the form of a column. zone is where instants are shown; nil leaves
+// them as they come. grouped sets marks between thousands. A date form that
+// cannot be read is an error.
+func (l *Locale) Form(kind rows.Kind, c job.Column, zone *time.Location, grouped bool) (*Form, error) {
+	f := &Form{l: l, kind: kind, column: c, group: grouped && !c.Ungrouped, zone: zone, days: map[string]string{}}
+	if c.Date != "" {
+		var err error
+		if f.date, err = pieces(c.Date); err != nil {
+			return nil, err
+		}
+	}
+	return f, nil
+}
+
+// piece is a piece of a date form: a name that the locale gives, or the rest.
+type piece struct {
+	name byte // B b A a, or 0
+	rest *strftime.Strftime
+}
+
+func pieces(form string) ([]piece, error) {
+	var out []piece
+	from := 0
+	flush := func(to int) error {
+		if to == from {
+			return nil
+		}
+		rest, err := strftime.New(form[from:to])
+		if err != nil {
+			return err
+		}
+		out = append(out, piece{rest: rest})
+		return nil
+	}
+	for i := 0; i+1 < len(form); i++ {
+		if form[i] != '%' {
+			continue
+		}
+		if strings.IndexByte("BbhAa", form[i+1]) >= 0 {
+			if err := flush(i); err != nil {
+				return nil, err
+			}
+			out = append(out, piece{name: form[i+1]})
+			from = i + 2
+		}
+		i++
+	}
+	return out, flush(len(form))
+}
+
+// CheckDate tells what is wrong with a date form.
+func CheckDate(form string) error {
+	_, err := pieces(form)
+	return err
+}
+
+func (f *Form) name(of byte, t time.Time) string {
+	if f.l.data == nil {
+		return t.Format(map[byte]string{'B': "January", 'b': "Jan", 'h': "Jan", 'A': "Monday", 'a': "Mon"}[of])
+	}
+	switch of {
+	case 'B':
+		return f.l.data.MonthWide(t.Month())
+	case 'A':
+		return f.l.data.WeekdayWide(t.Weekday())
+	case 'a':
+		return f.l.data.WeekdayAbbreviated(t.Weekday())
+	default:
+		return f.l.data.MonthAbbreviated(t.Month())
+	}
+}
+
+// Text writes a cell.
+func (f *Form) Text(c rows.Cell) string { return string(f.Append(nil, c)) }
+
+// Append writes a cell behind dst. What has no form, such as a date without a
+// place in the calendar or a number that is none, stands as the source gave it.
+func (f *Form) Append(dst []byte, c rows.Cell) []byte {
+	if c.Null {
+		return dst
+	}
+	switch f.kind {
+	case rows.Whole, rows.Number:
+		return f.number(dst, c.Text)
+	case rows.YesNo:
+		if c.True() {
+			return append(dst, f.l.Words.Yes...)
+		}
+		return append(dst, f.l.Words.No...)
+	case rows.Date, rows.Time, rows.Local, rows.Instant:
+		return f.when(dst, c)
+	default:
+		return append(dst, c.Text...)
+	}
+}
+
+// maxDays bounds how many written dates are kept.
+const maxDays = 2000
+
+func (f *Form) when(dst []byte, c rows.Cell) []byte {
+	if text, ok := f.days[string(c.Text)]; ok {
+		return append(dst, text...)
+	}
+	t, ok := c.When(f.kind)
+	if !ok {
+		return append(dst, c.Text...)
+	}
+	if f.kind == rows.Instant && f.zone != nil {
+		t = t.In(f.zone)
+	}
+	var text string
+	switch {
+	case f.date != nil:
+		var out strings.Builder
+		for _, p := range f.date {
+			if p.rest != nil {
+				out.WriteString(p.rest.FormatString(t))
+			} else {
+				out.WriteString(f.name(p.name, t))
+			}
+		}
+		text = out.String()
+	case f.kind == rows.Date:
+		text = f.l.Date(t)
+	case f.kind == rows.Time:
+		text = f.l.Clock(t)
+	default:
+		text = f.l.DateTime(t)
+	}
+	if len(f.days) >= maxDays {
+		clear(f.days)
+	}
+	f.days[string(c.Text)] = text
+	return append(dst, text...)
+}
+
+// number writes decimal digits in the locale's marks, with as many decimals as
+// the column says, rounded half away from zero.
+func (f *Form) number(dst, text []byte) []byte {
+	if bytes.IndexByte(text, 'e') >= 0 || bytes.IndexByte(text, 'E') >= 0 {
+		v, err := strconv.ParseFloat(string(text), 64)
+		if err != nil {
+			return append(dst, text...)
+		}
+		text = strconv.AppendFloat(nil, v, 'f', -1, 64)
+	}
+	negative := len(text) > 0 && text[0] == '-'
+	if negative {
+		text = text[1:]
+	}
+	whole, decimals, _ := bytes.Cut(text, []byte{'.'})
+	if len(whole)+len(decimals) == 0 || !digitsOnly(whole) || !digitsOnly(decimals) {
+		if negative {
+			dst = append(dst, '-')
+		}
+		return append(dst, text...) // not a number, or infinite
+	}
+	d := append(append(f.digits[:0], whole...), decimals...)
+	point := len(whole)
+	if f.column.Percent {
+		for point += 2; len(d) < point; {
+			d = append(d, '0')
+		}
+	}
+	places := len(d) - point
+	if f.column.Decimals != nil {
+		places = *f.column.Decimals
+	}
+	if point+places < len(d) {
+		up := d[point+places] >= '5'
+		d = d[:point+places]
+		for i := len(d) - 1; up && i >= 0; i-- {
+			if d[i]++; d[i] <= '9' {
+				up = false
+			} else {
+				d[i] = '0'
+			}
+		}
+		if up {
+			d = append([]byte{'1'}, d...)
+			point++
+		}
+	}
+	for len(d) < point+places {
+		d = append(d, '0')
+	}
+	f.digits = d
+	for point > 1 && d[0] == '0' {
+		d, point = d[1:], point-1
+	}
+	if negative && len(bytes.Trim(d, "0")) > 0 {
+		dst = append(dst, '-')
+	}
+	if f.column.Unit != "" && f.column.UnitFirst {
+		dst = append(dst, f.column.Unit...)
+	}
+	if point == 0 {
+		dst = append(dst, '0')
+	}
+	for i := range point {
+		if left := point - i; f.group && i > 0 && left >= f.l.first && (left-f.l.first)%f.l.others == 0 {
+			dst = append(dst, f.l.group...)
+		}
+		dst = append(dst, d[i])
+	}
+	if places > 0 {
+		dst = append(append(dst, f.l.Decimal...), d[point:]...)
+	}
+	if f.column.Percent {
+		dst = append(dst, "\u00a0%"...)
+	}
+	if f.column.Unit != "" && !f.column.UnitFirst {
+		dst = append(append(dst, "\u00a0"...), f.column.Unit...)
+	}
+	return dst
+}
+
+func digitsOnly(text []byte) bool {
+	for _, c := range text {
+		if c < '0' || c > '9' {
+			return false
+		}
+	}
+	return true
+}

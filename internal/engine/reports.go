@@ -1,0 +1,391 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"ironbell/internal/access"
+	"ironbell/internal/core/fault"
+	"ironbell/internal/core/job"
+	"ironbell/internal/core/moment"
+	"ironbell/internal/core/zone"
+	"ironbell/internal/report"
+	"ironbell/internal/store"
+	"ironbell/internal/task"
+)
+
+// changed carries a report as it is about to be saved, so that jobs can be
+// checked against it before it is.
+type changed struct{}
+
+// report finds a report as jobs are to be checked against it.
+func (e *Engine) report(ctx context.Context, name string) (job.Report, error) {
+	if r, ok := ctx.Value(changed{}).(job.Report); ok && strings.EqualFold(r.Name, name) {
+		return r, nil
+	}
+	return e.store.Report(ctx, name)
+}
+
+// ReportCheck is what a look at a report found before it is saved.
+type ReportCheck struct {
+	Wrong     []fault.Wrong // what keeps it from being saved
+	Described []job.Described
+	Jobs      []JobTrouble // jobs that would no longer fit
+}
+
+// JobTrouble is a job that does not fit a changed report.
+type JobTrouble struct {
+	Job   string
+	On    bool
+	Wrong []fault.Wrong
+}
+
+// CheckReport looks at a report without saving it: what is wrong with it, what
+// its queries give, and which jobs would no longer fit.
+func (e *Engine) CheckReport(ctx context.Context, who job.Person, name, owner string, d job.ReportDefinition) (ReportCheck, error) {
+	c, _, err := e.lookAt(ctx, who, name, owner, d)
+	return c, err
+}
+
+// saving is a report about to be saved.
+type saving struct {
+	old   job.Report
+	owner job.Person
+}
+
+func (e *Engine) lookAt(ctx context.Context, who job.Person, name, owner string, d job.ReportDefinition) (ReportCheck, saving, error) {
+	var c ReportCheck
+	var s saving
+	v := &fault.Invalid{What: fmt.Sprintf("report %q", name)}
+	CheckName(v, "name", name)
+	d.Check(v)
+	var err error
+	s.old, err = e.store.Report(ctx, name)
+	var missing *store.NotFound
+	if err != nil && !errors.As(err, &missing) {
+		return c, s, err
+	}
+	if owner == "" {
+		owner = orElse(s.old.Owner, who.Login)
+	}
+	if err := access.May(who, access.Write, "save the report "+name, orElse(s.old.Owner, owner)); err != nil {
+		return c, s, err
+	}
+	if s.owner, err = e.owner(ctx, v, owner); err != nil {
+		return c, s, err
+	}
+	if err := e.mayRead(ctx, v, who, d, s.old.ReportDefinition); err != nil {
+		return c, s, err
+	}
+	if len(v.Wrong) == 0 {
+		c.Described = e.checkQueries(ctx, v, d)
+	}
+	c.Wrong = v.Wrong
+	if len(v.Wrong) == 0 && s.old.ID != 0 {
+		next := s.old
+		next.ReportDefinition = d
+		c.Jobs, err = e.unfit(ctx, who, next)
+	}
+	return c, s, err
+}
+
+// mayRead checks that whoever saves a report may choose its identity.
+func (e *Engine) mayRead(ctx context.Context, v *fault.Invalid, who job.Person, d, old job.ReportDefinition) error {
+	if d.Identity == "" || d.Identity == old.Identity && d.Source == old.Source {
+		return nil
+	}
+	k := &task.Checking{V: v, Store: e.store, Who: who}
+	return k.May(ctx, "identity", d.Source, d.Identity, "")
+}
+
+// unfit lists the jobs that fit a report as it stands and not as it would be.
+func (e *Engine) unfit(ctx context.Context, who job.Person, next job.Report) ([]JobTrouble, error) {
+	jobs, err := e.store.JobsUsing(ctx, "report", next.ID)
+	if err != nil {
+		return nil, err
+	}
+	with := context.WithValue(ctx, changed{}, next)
+	var found []JobTrouble
+	for _, j := range jobs {
+		before, err := e.troubles(ctx, who, j)
+		if err != nil {
+			return nil, err
+		}
+		after, err := e.troubles(with, who, j)
+		if err != nil {
+			return nil, err
+		}
+		after = slices.DeleteFunc(after, func(w fault.Wrong) bool { return slices.Contains(before, w) })
+		if len(after) > 0 {
+			found = append(found, JobTrouble{Job: j.Name, On: j.On, Wrong: after})
+		}
+	}
+	return found, nil
+}
+
+// troubles lists what is wrong with a saved job as reports stand in ctx.
+func (e *Engine) troubles(ctx context.Context, who job.Person, j job.Job) ([]fault.Wrong, error) {
+	v := &fault.Invalid{}
+	var uses store.Uses
+	if err := e.checkTasks(ctx, v, who, j.Definition, j.Definition, &uses); err != nil {
+		return nil, err
+	}
+	if err := e.checkValues(ctx, v, "values", j.Definition, j.Values, false); err != nil {
+		return nil, err
+	}
+	for i, t := range j.Triggers {
+		if err := e.checkValues(ctx, v, fmt.Sprintf("triggers[%d].values", i), j.Definition, t.Values, false); err != nil {
+			return nil, err
+		}
+	}
+	if j.On && len(v.Wrong) == 0 {
+		if err := e.checkReady(ctx, v, j.Owner, j.Definition); err != nil {
+			return nil, err
+		}
+	}
+	return v.Wrong, nil
+}
+
+// SaveReport checks a report, also with its source, and saves it as a new
+// version. Jobs that would no longer fit keep it from being saved, unless it is
+// to be saved anyway: their next runs then fail and say why.
+func (e *Engine) SaveReport(ctx context.Context, who job.Person, name, owner string, d job.ReportDefinition, anyway bool) (job.Report, error) {
+	c, s, err := e.lookAt(ctx, who, name, owner, d)
+	if err != nil {
+		return job.Report{}, err
+	}
+	v := &fault.Invalid{What: fmt.Sprintf("report %q", name), Wrong: c.Wrong}
+	if !anyway {
+		for _, j := range c.Jobs {
+			for _, w := range j.Wrong {
+				v.Add("jobs."+j.Job+"."+w.Where, "the job %q would no longer fit: %s", j.Job, w.Sentence)
+			}
+		}
+	}
+	if err := v.Err(); err != nil {
+		return job.Report{}, err
+	}
+	var saved job.Report
+	err = e.store.Do(ctx, func(t *store.Tx) error {
+		var err error
+		if saved, err = t.PutReport(ctx, name, s.owner.ID, who.ID, d); err != nil {
+			return err
+		}
+		if s.old.ID != 0 && s.old.Source != d.Source {
+			if err := t.Relabel(ctx, saved.ID, "source:"+s.old.Source, "source:"+d.Source); err != nil {
+				return err
+			}
+		}
+		return t.Audit(ctx, who.Login, "save", "report", name, s.old.ReportDefinition, d)
+	})
+	return saved, err
+}
+
+// Look is how somebody looks at a report.
+type Look struct {
+	Report     string                // name of a saved one
+	Definition *job.ReportDefinition // or one that is being written
+	Identity   string                // in place of the report's
+	Values     job.Values
+	Zone       string    // in which moments are reckoned; that of the person when empty
+	Date       time.Time // the nominal date; now when zero
+}
+
+// looking is a report that somebody may look at, with its open source.
+type looking struct {
+	rep    job.Report
+	source report.Source
+	query  report.Query
+	at     time.Time
+	frame  moment.Frame
+}
+
+// lookLimit is how long a query may take while somebody waits for it.
+const lookLimit = 2 * time.Minute
+
+func (e *Engine) look(ctx context.Context, who job.Person, l Look) (looking, error) {
+	out := looking{frame: e.frame(nil)}
+	if err := access.May(who, access.Write, "look at reports", who.Login); err != nil {
+		return out, err
+	}
+	v := &fault.Invalid{What: fmt.Sprintf("report %q", l.Report)}
+	var err error
+	if l.Definition != nil {
+		out.rep = job.Report{Name: orElse(l.Report, "new report"), ReportDefinition: *l.Definition}
+		out.rep.Check(v)
+	} else if out.rep, err = e.store.Report(ctx, l.Report); err != nil {
+		return out, err
+	}
+	had := ""
+	if l.Definition == nil {
+		had = out.rep.Identity
+	}
+	k := &task.Checking{V: v, Store: e.store, Who: who}
+	out.rep.Identity = orElse(l.Identity, out.rep.Identity)
+	if err := k.May(ctx, "identity", out.rep.Source, out.rep.Identity, had); err != nil {
+		return out, err
+	}
+	if err := v.Err(); err != nil {
+		return out, err
+	}
+	place, err := zone.Load(orElse(l.Zone, who.Zone))
+	if err != nil {
+		v.Add("zone", "%s", err)
+		return out, v.Err()
+	}
+	if out.at = l.Date; l.Date.IsZero() {
+		out.at = e.o.Now()
+	}
+	out.at = out.at.In(place)
+	if out.source, err = e.sources.Get(ctx, out.rep.Source, out.rep.Identity); err != nil {
+		return out, err
+	}
+	out.query = report.Query{Params: out.rep.Parameters, Zone: place.String(), Limit: lookLimit}
+	return out, nil
+}
+
+// Offers gives the parameters of a report with their choices, which may depend
+// on the values before them, and what each value comes to.
+func (e *Engine) Offers(ctx context.Context, who job.Person, l Look) ([]job.Offered, error) {
+	out, err := e.look(ctx, who, l)
+	if err != nil {
+		return nil, err
+	}
+	offers := make([]job.Offered, 0, len(out.rep.Parameters))
+	var sofar []job.Bound
+	for i, p := range out.rep.Parameters {
+		o := job.Offered{Parameter: p}
+		if p.Choices != nil {
+			if o.Offers, err = report.Choices(ctx, out.source, out.query, p, sofar); err != nil {
+				return nil, err
+			}
+		}
+		bound, err := job.BindWith(out.rep.Parameters[i:i+1], l.Values, out.at, out.frame, func(job.Parameter, []job.Bound) ([]job.Choice, error) { return o.Offers, nil })
+		var wrong *fault.Invalid
+		switch {
+		case errors.As(err, &wrong):
+			o.Trouble = wrong.Wrong[0].Sentence
+		case err != nil:
+			return nil, err
+		}
+		if len(bound) > 0 {
+			o.Bound = &bound[0]
+			sofar = append(sofar, bound[0])
+		}
+		offers = append(offers, o)
+	}
+	return offers, nil
+}
+
+// Preview gives the first rows of each section.
+func (e *Engine) Preview(ctx context.Context, who job.Person, l Look, sections []string, most int64) (job.Preview, error) {
+	out, err := e.look(ctx, who, l)
+	if err != nil {
+		return job.Preview{}, err
+	}
+	if out.query.Values, err = report.Bind(ctx, out.source, out.query, l.Values, out.at, out.frame); err != nil {
+		return job.Preview{}, err
+	}
+	return e.reports.Preview(ctx, workOf(out, l.Values), out.rep, out.source, out.query, sections, most)
+}
+
+// Make renders outputs of a report outside of any job. Whoever asks removes the
+// files.
+func (e *Engine) Make(ctx context.Context, who job.Person, l Look, outputs []job.Output) (task.Made, error) {
+	out, err := e.look(ctx, who, l)
+	if err != nil {
+		return task.Made{}, err
+	}
+	v := &fault.Invalid{What: fmt.Sprintf("report %q", out.rep.Name)}
+	for i, o := range outputs {
+		task.CheckOutput(v, fmt.Sprintf("outputs[%d]", i), out.rep, o)
+	}
+	if err := v.Err(); err != nil {
+		return task.Made{}, err
+	}
+	if out.query.Values, err = report.Bind(ctx, out.source, out.query, l.Values, out.at, out.frame); err != nil {
+		return task.Made{}, err
+	}
+	return e.reports.Make(ctx, workOf(out, l.Values), out.rep, out.source, out.query, outputs)
+}
+
+// workOf is the work of a report that belongs to no run.
+func workOf(l looking, values job.Values) task.Work {
+	return task.Work{Job: l.rep.Name, Nominal: l.at, Due: l.at, Frame: l.frame, Values: values, Limit: lookLimit}
+}
+
+// SaveIdentity checks and saves an identity of a source. A nil password keeps
+// the one that is there. A login that could get out of its rows is refused.
+func (e *Engine) SaveIdentity(ctx context.Context, who job.Person, source, name, login string, choosers []string, password *string, vault interface {
+	Sealer
+	report.Vault
+},
+) (store.Identity, error) {
+	if err := access.May(who, access.Administer, "", ""); err != nil {
+		return store.Identity{}, err
+	}
+	v := &fault.Invalid{What: fmt.Sprintf("identity %q", name)}
+	CheckName(v, "name", name)
+	p, err := e.store.Place(ctx, store.Source, source)
+	if err != nil {
+		return store.Identity{}, err
+	}
+	if strings.TrimSpace(login) == "" {
+		v.Add("login", "it needs the login at the source")
+	}
+	for i, c := range choosers {
+		if _, _, err := e.store.PersonByLogin(ctx, c); isMissing(err) {
+			v.Add(fmt.Sprintf("choosers[%d]", i), "there is no person %q", c)
+		} else if err != nil {
+			return store.Identity{}, err
+		}
+	}
+	settings, err := report.As(p.Settings, login)
+	if err != nil {
+		v.Add("login", "%s", err)
+	}
+	if err := v.Err(); err != nil {
+		return store.Identity{}, err
+	}
+	i := store.Identity{Source: source, Name: name, Login: login, Choosers: choosers}
+	plain := ""
+	record := report.IdentityRecord(source, name)
+	if password != nil {
+		plain = *password
+		if i.Secret, err = vault.Seal(record, plain); err != nil {
+			return i, err
+		}
+		if i.Secret == nil {
+			i.Secret = []byte{}
+		}
+	} else if old, err := e.store.Identity(ctx, source, name); err == nil {
+		if plain, err = vault.Open(record, old.Secret); err != nil {
+			return i, err
+		}
+	}
+	opened, err := e.sources.Open(p.Protocol, source, settings, plain) //nolint:contextcheck // it is closed below
+	if err != nil {
+		return i, err
+	}
+	defer opened.Close()
+	if checked, ok := opened.(report.Checked); ok {
+		// A server that does not answer now is asked again when the identity is used.
+		if err := report.Confined(ctx, checked, name); err != nil && fault.Of(err).Class == fault.Lasting {
+			return i, err
+		}
+	}
+	err = e.store.Do(ctx, func(t *store.Tx) error {
+		if err := t.PutIdentity(ctx, i); err != nil {
+			return err
+		}
+		return t.Audit(ctx, who.Login, "save", "identity", source+": "+name, nil, map[string]any{"login": login, "choosers": choosers, "password": map[bool]string{true: "changed", false: "kept"}[password != nil]})
+	})
+	if err != nil {
+		return i, err
+	}
+	return e.store.Identity(ctx, source, name)
+}

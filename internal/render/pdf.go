@@ -1,0 +1,671 @@
+package render
+
+import (
+	"bytes"
+	"fmt"
+	"io"
+	"strings"
+
+	"ironbell/internal/core/job"
+	"ironbell/internal/core/locale"
+	"ironbell/internal/core/rows"
+	"ironbell/internal/core/shape"
+
+	"codeberg.org/go-pdf/fpdf"
+	"gonum.org/v1/plot/vg"
+)
+
+// pdfWriter writes pages: a title, as of when and with which values, the
+// sections, and on each page the run's number and the page's. Each section
+// begins on a page of its own unless there is room for much of it.
+type pdfWriter struct {
+	out     io.Writer
+	head    *Head
+	style   *Style
+	pdf     *fpdf.Fpdf
+	letters *letters
+	size    fpdf.SizeType
+	said    []string
+
+	plan   *shape.Plan
+	forms  []*locale.Form
+	totals []*locale.Form
+	early  []pdfLine // the first lines, kept until the widths are known
+	begun  bool      // the table's head is drawn
+	widths []float64
+	font   float64 // of this table, in points
+	rows   int     // of all sections
+	n      int     // of this section
+	odd    bool
+	chart  *chartData
+	shown  []figure
+	sides  string // direction of the page at hand
+}
+
+// pdfLine is a line with its cells as they are shown.
+type pdfLine struct {
+	kind  shape.LineKind
+	cells []string
+	marks []job.Mark
+}
+
+// Measures of a page, in millimetres unless said otherwise.
+const (
+	margin    = 15.0
+	foot      = 14.0
+	bodyFont  = 8.5 // points
+	leastFont = 5.5 // points
+	lineHigh  = 1.32
+	cellPad   = 1.6
+	pointMM   = 25.4 / 72
+)
+
+var pageSizes = map[string]fpdf.SizeType{
+	"A3": {Wd: 297, Ht: 420}, "A4": {Wd: 210, Ht: 297}, "A5": {Wd: 148, Ht: 210}, "letter": {Wd: 215.9, Ht: 279.4}, "legal": {Wd: 215.9, Ht: 355.6},
+}
+
+var markRGB = map[job.Mark][3]int{job.MarkGood: {31, 107, 79}, job.MarkWarning: {138, 95, 0}, job.MarkBad: {168, 50, 26}, job.MarkFaint: {107, 111, 118}}
+
+func newPDF(w io.Writer, h *Head, s *Style) (Writer, error) {
+	if s.Tagged {
+		if h.Browser != nil {
+			return newTagged(w, h, s)
+		}
+	}
+	p := &pdfWriter{out: w, head: h, style: s, letters: newLetters(), size: pageSizes["A4"]}
+	if s.Tagged {
+		p.said = append(p.said, "the PDF is not tagged: this node has no browser that could print it so; the plain writer made it")
+	}
+	if s.Page != nil && s.Page.Size != "" {
+		p.size = pageSizes[s.Page.Size]
+	}
+	p.pdf = fpdf.NewCustom(&fpdf.InitType{OrientationStr: "P", UnitStr: "mm", Size: p.size})
+	p.pdf.AddUTF8FontFromBytes("sheet", "", regularFont)
+	p.pdf.AddUTF8FontFromBytes("sheet", "B", boldFont)
+	p.pdf.SetMargins(margin, margin, margin)
+	p.pdf.SetAutoPageBreak(false, foot)
+	p.pdf.SetCellMargin(0)
+	p.pdf.AliasNbPages("{pages}")
+	p.pdf.SetTitle(h.Title, true)
+	p.pdf.SetSubject(p.about(), true)
+	p.pdf.SetCreator("Iron Bell", true)
+	p.pdf.SetProducer("Iron Bell", true)
+	p.pdf.SetLang(s.Locale.Lang)
+	p.pdf.SetCreationDate(h.AsOf)
+	p.pdf.SetModificationDate(h.AsOf)
+	p.pdf.SetFooterFunc(p.footer)
+	return p, nil
+}
+
+// about is what the file's properties say of it.
+func (p *pdfWriter) about() string {
+	parts := []string{p.head.Report}
+	if p.head.Run != "" {
+		parts = append(parts, "run "+p.head.Run)
+	}
+	if values := p.head.valuesLine(); values != "" {
+		parts = append(parts, values)
+	}
+	if p.head.Identity != "" {
+		parts = append(parts, "read as "+p.head.Identity)
+	}
+	return strings.Join(parts, "; ")
+}
+
+func (p *pdfWriter) set(style string, size float64, rgb [3]int) {
+	p.pdf.SetFont("sheet", style, size)
+	p.pdf.SetTextColor(rgb[0], rgb[1], rgb[2])
+}
+
+var (
+	inkRGB   = [3]int{36, 39, 43}
+	faintRGB = [3]int{93, 97, 103}
+)
+
+func (p *pdfWriter) width() float64 {
+	w, _ := p.pdf.GetPageSize()
+	return w - 2*margin
+}
+
+func (p *pdfWriter) bottom() float64 {
+	_, h := p.pdf.GetPageSize()
+	return h - foot - 4
+}
+
+func (p *pdfWriter) footer() {
+	w, h := p.pdf.GetPageSize()
+	words := p.style.Locale.Words
+	p.set("", 7.5, faintRGB)
+	p.pdf.SetDrawColor(229, 221, 205)
+	p.pdf.SetLineWidth(0.2)
+	p.pdf.Line(margin, h-foot, w-margin, h-foot)
+	left := p.head.Title
+	if p.head.Run != "" {
+		left += "  ·  " + words.Run + " " + p.head.Run
+	}
+	p.pdf.Text(margin, h-foot+4.5, p.letters.fit(p.cut(left, p.width()-40)))
+	right := fmt.Sprintf("%s %d %s {pages}", words.Page, p.pdf.PageNo(), words.Of)
+	p.pdf.Text(w-margin-p.pdf.GetStringWidth(strings.Replace(right, "{pages}", "00", 1)), h-foot+4.5, right)
+}
+
+// cut shortens a text to a width with an ellipsis.
+func (p *pdfWriter) cut(text string, width float64) string {
+	if p.pdf.GetStringWidth(text) <= width {
+		return text
+	}
+	r := []rune(text)
+	for len(r) > 1 && p.pdf.GetStringWidth(string(r)+"…") > width {
+		r = r[:len(r)-1]
+	}
+	return string(r) + "…"
+}
+
+// page begins a page in a direction, P or L.
+func (p *pdfWriter) page(direction string) {
+	first := p.pdf.PageNo() == 0
+	p.sides = direction
+	p.pdf.AddPageFormat(direction, p.size)
+	p.pdf.SetXY(margin, margin)
+	if first {
+		p.titleBlock()
+	}
+}
+
+// titleBlock says what the file is.
+func (p *pdfWriter) titleBlock() {
+	words := p.style.Locale.Words
+	p.set("B", 17, inkRGB)
+	for _, line := range p.split(p.letters.fit(p.head.Title), p.width()) {
+		p.pdf.Text(margin, p.pdf.GetY()+6, line)
+		p.pdf.SetY(p.pdf.GetY() + 7.5)
+	}
+	p.set("", 8.5, faintRGB)
+	y := p.pdf.GetY() + 3.5
+	facts := words.AsOf + " " + p.head.asOf(p.style.Locale)
+	if p.head.Run != "" {
+		facts += "   ·   " + words.Run + " " + p.head.Run
+	}
+	if p.head.Identity != "" {
+		facts += "   ·   " + words.Identity + " " + p.head.Identity
+	}
+	for _, text := range []string{facts, p.head.valuesLine()} {
+		if text == "" {
+			continue
+		}
+		for _, line := range p.split(p.letters.fit(text), p.width()) {
+			p.pdf.Text(margin, y, line)
+			y += 4.2
+		}
+	}
+	p.pdf.SetDrawColor(134, 86, 27)
+	p.pdf.SetLineWidth(0.6)
+	p.pdf.Line(margin, y-1, margin+p.width(), y-1)
+	p.pdf.SetXY(margin, y+4)
+}
+
+// split breaks a text into lines of a width; a word that is wider is broken.
+func (p *pdfWriter) split(text string, width float64) []string {
+	if p.pdf.GetStringWidth(text) <= width && !strings.Contains(text, "\n") {
+		return []string{text}
+	}
+	var lines []string
+	for _, paragraph := range strings.Split(text, "\n") {
+		line := ""
+		for _, word := range strings.Split(paragraph, " ") {
+			next := word
+			if line != "" {
+				next = line + " " + word
+			}
+			if p.pdf.GetStringWidth(next) <= width {
+				line = next
+				continue
+			}
+			if line != "" {
+				lines = append(lines, line)
+			}
+			for line = word; p.pdf.GetStringWidth(line) > width && len(line) > 1; {
+				r := []rune(line)
+				n := len(r) - 1
+				for n > 1 && p.pdf.GetStringWidth(string(r[:n])) > width {
+					n--
+				}
+				lines, line = append(lines, string(r[:n])), string(r[n:])
+			}
+		}
+		lines = append(lines, line)
+	}
+	return lines
+}
+
+func (p *pdfWriter) Begin(plan *shape.Plan) error {
+	p.plan, p.early, p.begun, p.n, p.chart, p.shown = plan, nil, false, 0, nil, nil
+	if len(plan.Columns) > MaxColumns {
+		return tooWide("PDF", len(plan.Columns))
+	}
+	var err error
+	if p.forms, p.totals, err = p.style.forms(plan, true); err != nil {
+		return err
+	}
+	if plan.Chart != nil {
+		p.chart, err = newChartData(plan, p.style, p.forms)
+	}
+	return err
+}
+
+func (p *pdfWriter) Line(line *shape.Line) error {
+	if p.plan.Kind == job.SectionFigures {
+		if p.shown == nil {
+			p.shown = figuresOf(p.plan, line.Cells, p.style.Locale, p.forms)
+		}
+		return nil
+	}
+	if p.rows++; p.rows > MaxPDF {
+		return tooMuch("PDF", MaxPDF, "rows", "Choose xlsx or csv for this output, or the summary of the section.")
+	}
+	if p.chart != nil {
+		if err := p.chart.add(line.Cells); err != nil {
+			return err
+		}
+	}
+	l := shownLine(p.plan, line, p.forms, p.totals, p.style.Locale)
+	for i := range l.cells {
+		l.cells[i] = p.letters.fit(l.cells[i])
+	}
+	if p.begun {
+		p.draw(l)
+		return nil
+	}
+	if p.early = append(p.early, l); len(p.early) >= 2*widthRows {
+		p.begin()
+	}
+	return nil
+}
+
+// shownLine writes the cells of a line as people read them: the value of a
+// group stands in its first row only.
+func shownLine(p *shape.Plan, line *shape.Line, forms, totals []*locale.Form, l *locale.Locale) pdfLine {
+	out := pdfLine{kind: line.Kind, cells: make([]string, len(line.Cells)), marks: append([]job.Mark(nil), line.Marks...)}
+	for i, c := range line.Cells {
+		form := forms[i]
+		if line.Kind != shape.Data {
+			form = totals[i]
+		}
+		out.cells[i] = form.Text(c)
+	}
+	switch line.Kind {
+	case shape.Data:
+		if p.Form == job.FormWhole {
+			for level, at := range p.Groups {
+				if level < line.Fresh {
+					out.cells[at] = ""
+				}
+			}
+		}
+	case shape.Subtotal:
+		for level, at := range p.Groups {
+			if level < line.Level {
+				out.cells[at] = ""
+			} else if level == line.Level {
+				out.cells[at] += ", " + strings.ToLower(l.Words.Total[:1]) + l.Words.Total[1:]
+			}
+		}
+	case shape.GrandTotal:
+		if len(out.cells) > 0 && out.cells[0] == "" {
+			out.cells[0] = l.Words.Total
+		}
+	}
+	return out
+}
+
+// measure finds widths and the size of letters by which a table fits a width. ok
+// tells whether it does at the usual size.
+func (p *pdfWriter) measure(width float64) (widths []float64, font float64, ok bool) {
+	n := len(p.plan.Columns)
+	natural, least := make([]float64, n), make([]float64, n)
+	p.pdf.SetFont("sheet", "B", bodyFont)
+	for i, c := range p.plan.Columns {
+		for _, word := range strings.Fields(p.letters.fit(p.style.head(c))) {
+			least[i] = max(least[i], p.pdf.GetStringWidth(word))
+		}
+		natural[i] = max(least[i], min(p.pdf.GetStringWidth(p.letters.fit(p.style.head(c))), 24))
+		if c.Width > 0 {
+			natural[i] = max(least[i], float64(c.Width)*p.pdf.GetStringWidth("0"))
+		}
+	}
+	for _, bold := range []bool{false, true} {
+		style := map[bool]string{true: "B"}[bold]
+		p.pdf.SetFont("sheet", style, bodyFont)
+		for _, line := range p.early {
+			if (line.kind != shape.Data) != bold {
+				continue
+			}
+			for i, text := range line.cells {
+				w := p.pdf.GetStringWidth(text)
+				if p.plan.Columns[i].Width == 0 {
+					natural[i] = max(natural[i], min(w, 110))
+				}
+				if p.plan.Columns[i].Kind != rows.Text {
+					least[i] = max(least[i], w) // a number is not broken
+				} else {
+					least[i] = max(least[i], min(w, 22))
+				}
+			}
+		}
+	}
+	all, fewest := 0.0, 0.0
+	for i := range natural {
+		natural[i] = max(natural[i], least[i]) + 2*cellPad
+		least[i] += 2 * cellPad
+		all, fewest = all+natural[i], fewest+least[i]
+	}
+	switch {
+	case all <= width:
+		// What is left over goes to the texts, but not so that a row falls apart.
+		if spare := width - all; spare > 0 && all > width*0.6 {
+			for i := range natural {
+				natural[i] += spare * natural[i] / all
+			}
+		}
+		return natural, bodyFont, true
+	case fewest <= width:
+		for i := range natural {
+			natural[i] = least[i] + (natural[i]-least[i])*(width-fewest)/(all-fewest)
+		}
+		return natural, bodyFont, true
+	}
+	scale := width / fewest
+	for i := range least {
+		least[i] *= scale
+	}
+	return least, max(bodyFont*scale, leastFont), false
+}
+
+// room begins a page unless so much is left on the one at hand.
+func (p *pdfWriter) room(direction string, high float64) {
+	if p.pdf.PageNo() == 0 || direction != p.sides || p.pdf.GetY()+high > p.bottom() {
+		p.page(direction)
+	}
+}
+
+// upright is the direction of sections that fit any page.
+func (p *pdfWriter) upright() string {
+	switch {
+	case p.style.Page != nil && p.style.Page.Direction == "sideways":
+		return "L"
+	case p.style.Page != nil && p.style.Page.Direction == "upright" || p.sides == "":
+		return "P"
+	}
+	return p.sides
+}
+
+// heading writes a section's title.
+func (p *pdfWriter) heading() {
+	if p.plan.Title == p.head.Title {
+		return
+	}
+	p.set("B", 11.5, inkRGB)
+	p.pdf.Text(margin, p.pdf.GetY()+5, p.letters.fit(p.cut(p.plan.Title, p.width())))
+	p.pdf.SetXY(margin, p.pdf.GetY()+8.5)
+}
+
+// begin draws the head of a table and the lines that were kept.
+func (p *pdfWriter) begin() {
+	direction := p.upright()
+	width := p.size.Wd - 2*margin
+	if direction == "L" {
+		width = p.size.Ht - 2*margin
+	}
+	var ok bool
+	p.widths, p.font, ok = p.measure(width)
+	if !ok && (p.style.Page == nil || p.style.Page.Direction == "") && direction == "P" {
+		direction = "L"
+		p.widths, p.font, _ = p.measure(p.size.Ht - 2*margin)
+	}
+	if p.chart == nil {
+		p.room(direction, min(60, float64(len(p.early)+3)*6))
+		p.heading()
+	}
+	p.tableHead()
+	p.begun, p.odd = true, false
+	for _, line := range p.early {
+		p.draw(line)
+	}
+	p.early = nil
+}
+
+func (p *pdfWriter) tableHead() {
+	p.set("B", p.font, faintRGB)
+	lines := make([][]string, len(p.widths))
+	high := 1
+	for i, c := range p.plan.Columns {
+		lines[i] = p.split(p.letters.fit(p.style.head(c)), p.widths[i]-2*cellPad)
+		high = max(high, len(lines[i]))
+	}
+	step := p.font * pointMM * lineHigh
+	y := p.pdf.GetY()
+	x := margin
+	for i, c := range p.plan.Columns {
+		for n, text := range lines[i] {
+			at := x + cellPad
+			if c.Kind.Numeric() {
+				at = x + p.widths[i] - cellPad - p.pdf.GetStringWidth(text)
+			}
+			p.pdf.Text(at, y+step*float64(high-len(lines[i])+n)+step*0.8, text)
+		}
+		x += p.widths[i]
+	}
+	y += step*float64(high) + 1
+	p.pdf.SetDrawColor(134, 86, 27)
+	p.pdf.SetLineWidth(0.35)
+	p.pdf.Line(margin, y, x, y)
+	p.pdf.SetXY(margin, y+0.6)
+}
+
+// draw draws one line of a table, on the next page when this one is full.
+func (p *pdfWriter) draw(line pdfLine) {
+	style := map[bool]string{true: "B"}[line.kind != shape.Data]
+	p.set(style, p.font, inkRGB)
+	step := p.font * pointMM * lineHigh
+	broken := make([][]string, len(line.cells))
+	high := 1
+	for i, text := range line.cells {
+		if text == "" {
+			continue
+		}
+		if p.pdf.GetStringWidth(text) <= p.widths[i]-2*cellPad && !strings.Contains(text, "\n") {
+			broken[i] = []string{text}
+			continue
+		}
+		broken[i] = p.split(text, p.widths[i]-2*cellPad)
+		high = max(high, len(broken[i]))
+	}
+	if most := int((p.bottom()-margin)/step) - 4; high > most {
+		p.sayOnce(fmt.Sprintf("a cell of section %s is longer than a page and is cut short; html or csv hold all of it", p.plan.Section))
+		for i := range broken {
+			if len(broken[i]) > most {
+				broken[i] = append(broken[i][:most-1], "…")
+			}
+		}
+		high = most
+	}
+	tall := step*float64(high) + 1.1
+	if p.pdf.GetY()+tall > p.bottom() {
+		p.page(p.sides)
+		p.tableHead()
+		p.set(style, p.font, inkRGB)
+	}
+	y, x := p.pdf.GetY(), margin
+	if line.kind == shape.GrandTotal {
+		p.pdf.SetDrawColor(134, 86, 27)
+		p.pdf.SetLineWidth(0.25)
+		p.pdf.Line(margin, y, margin+sumOf(p.widths), y)
+	}
+	for i, c := range p.plan.Columns {
+		mark := job.MarkNone
+		if i < len(line.marks) {
+			mark = line.marks[i]
+		}
+		if mark != job.MarkNone {
+			rgb, ok := markRGB[mark]
+			if !ok {
+				rgb = inkRGB
+			}
+			p.set(map[bool]string{true: "B"}[mark != job.MarkFaint], p.font, rgb)
+		}
+		for n, text := range broken[i] {
+			at := x + cellPad
+			if c.Kind.Numeric() && (line.kind == shape.Data || n == 0) {
+				at = x + p.widths[i] - cellPad - p.pdf.GetStringWidth(text)
+			}
+			p.pdf.Text(at, y+step*float64(n)+step*0.82+0.3, text)
+		}
+		if mark != job.MarkNone {
+			p.set(style, p.font, inkRGB)
+		}
+		x += p.widths[i]
+	}
+	y += tall
+	p.pdf.SetDrawColor(229, 221, 205)
+	p.pdf.SetLineWidth(0.15)
+	p.pdf.Line(margin, y, x, y)
+	p.pdf.SetXY(margin, y)
+}
+
+func sumOf(widths []float64) float64 {
+	all := 0.0
+	for _, w := range widths {
+		all += w
+	}
+	return all
+}
+
+func (p *pdfWriter) sayOnce(text string) {
+	for _, had := range p.said {
+		if had == text {
+			return
+		}
+	}
+	p.said = append(p.said, text)
+}
+
+func (p *pdfWriter) End() error {
+	switch p.plan.Kind {
+	case job.SectionText:
+		p.text()
+	case job.SectionFigures:
+		p.figures()
+	default:
+		if p.chart != nil && len(p.chart.along) > 0 {
+			if err := p.drawChart(); err != nil {
+				return err
+			}
+		}
+		p.finishTable()
+	}
+	p.pdf.SetY(p.pdf.GetY() + 7)
+	if err := p.pdf.Error(); err != nil {
+		return fmt.Errorf("write the PDF: %w", err)
+	}
+	return nil
+}
+
+// finishTable draws what was kept, or says that there is nothing.
+func (p *pdfWriter) finishTable() {
+	none := !p.begun && len(p.early) == 0
+	if !p.begun {
+		p.begin()
+	}
+	if none {
+		p.set("", bodyFont, faintRGB)
+		p.pdf.Text(margin+cellPad, p.pdf.GetY()+4.5, p.style.Locale.Words.NoRows)
+		p.pdf.SetY(p.pdf.GetY() + 6)
+	}
+}
+
+func (p *pdfWriter) text() {
+	direction := p.upright()
+	p.room(direction, 25)
+	p.heading()
+	p.set("", 10, inkRGB)
+	for _, line := range p.split(p.letters.fit(p.plan.Text), p.width()) {
+		if p.pdf.GetY()+5 > p.bottom() {
+			p.page(direction)
+			p.set("", 10, inkRGB)
+		}
+		p.pdf.Text(margin, p.pdf.GetY()+4, line)
+		p.pdf.SetY(p.pdf.GetY() + 5)
+	}
+}
+
+// figures draws large numbers side by side.
+func (p *pdfWriter) figures() {
+	direction := p.upright()
+	p.room(direction, 40)
+	p.heading()
+	if len(p.shown) == 0 {
+		p.set("", bodyFont, faintRGB)
+		p.pdf.Text(margin, p.pdf.GetY()+4.5, p.style.Locale.Words.NoRows)
+		p.pdf.SetY(p.pdf.GetY() + 6)
+		return
+	}
+	const across = 4
+	width := p.width() / float64(min(across, len(p.shown)))
+	for i, f := range p.shown {
+		if i%across == 0 && i > 0 {
+			p.pdf.SetY(p.pdf.GetY() + 24)
+			p.room(direction, 24)
+		}
+		x, y := margin+width*float64(i%across), p.pdf.GetY()
+		p.set("", 8.5, faintRGB)
+		p.pdf.Text(x, y+3.5, p.letters.fit(p.cut(f.label, width-4)))
+		p.set("B", 19, inkRGB)
+		text := p.letters.fit(f.text)
+		for size := 19.0; p.pdf.GetStringWidth(text) > width-4 && size > 8; size-- {
+			p.set("B", size, inkRGB)
+		}
+		p.pdf.Text(x, y+12, text)
+		rgb, ok := markRGB[f.mark]
+		if !ok {
+			rgb = faintRGB
+		}
+		p.set("", 8, rgb)
+		for n, line := range p.split(p.letters.fit(f.change), width-4) {
+			p.pdf.Text(x, y+17+3.6*float64(n), line)
+		}
+	}
+	p.pdf.SetY(p.pdf.GetY() + 24)
+}
+
+// drawChart sets a picture of the chart above its table.
+func (p *pdfWriter) drawChart() error {
+	direction := p.upright()
+	const high = 82.0
+	p.room(direction, high+40)
+	p.heading()
+	var picture bytes.Buffer
+	width := p.width()
+	if err := p.chart.png(&picture, vg.Length(width/pointMM), vg.Length(high/pointMM), 200); err != nil {
+		return err
+	}
+	name := fmt.Sprintf("chart %d %d", p.pdf.PageNo(), p.rows)
+	p.pdf.RegisterImageOptionsReader(name, fpdf.ImageOptions{ImageType: "PNG"}, &picture)
+	p.pdf.ImageOptions(name, margin, p.pdf.GetY(), width, high, false, fpdf.ImageOptions{ImageType: "PNG"}, 0, "")
+	p.pdf.SetY(p.pdf.GetY() + high + 4)
+	for _, said := range p.chart.says() {
+		p.sayOnce(said)
+	}
+	return nil
+}
+
+func (p *pdfWriter) Close() error {
+	if p.pdf.PageNo() == 0 {
+		p.page("P")
+	}
+	if err := p.pdf.Output(p.out); err != nil {
+		return fmt.Errorf("write the PDF: %w", err)
+	}
+	return nil
+}
+
+// Says tells what a reader of the file should know.
+func (p *pdfWriter) Says() []string { return append(p.said, p.letters.says()...) }

@@ -1,0 +1,241 @@
+package render
+
+import (
+	"fmt"
+	"image/color"
+	"io"
+	"strings"
+
+	"ironbell/internal/core/job"
+	"ironbell/internal/core/locale"
+	"ironbell/internal/core/shape"
+
+	"gonum.org/v1/plot/font"
+	"gonum.org/v1/plot/text"
+	"gonum.org/v1/plot/vg"
+	"gonum.org/v1/plot/vg/draw"
+	"gonum.org/v1/plot/vg/vgimg"
+)
+
+// picture draws one section as a PNG: a chart as it is, otherwise a table,
+// figures or a text, as wide and as high as they need.
+type picture struct {
+	out     io.Writer
+	head    *Head
+	style   *Style
+	plan    *shape.Plan
+	forms   []*locale.Form
+	totals  []*locale.Form
+	lines   []pdfLine
+	shown   []figure
+	chart   *chartData
+	letters *letters
+	hand    text.Handler
+}
+
+func newPicture(w io.Writer, h *Head, s *Style) (Writer, error) {
+	hand, err := lettering()
+	return &picture{out: w, head: h, style: s, letters: newLetters(), hand: hand}, err
+}
+
+func (p *picture) Begin(plan *shape.Plan) error {
+	p.plan = plan
+	if len(plan.Columns) > MaxColumns {
+		return tooWide("picture", len(plan.Columns))
+	}
+	var err error
+	if p.forms, p.totals, err = p.style.forms(plan, true); err != nil {
+		return err
+	}
+	if plan.Chart != nil {
+		p.chart, err = newChartData(plan, p.style, p.forms)
+	}
+	return err
+}
+
+func (p *picture) Line(line *shape.Line) error {
+	switch {
+	case p.plan.Kind == job.SectionFigures:
+		if p.shown == nil {
+			p.shown = figuresOf(p.plan, line.Cells, p.style.Locale, p.forms)
+		}
+		return nil
+	case p.chart != nil:
+		return p.chart.add(line.Cells)
+	case len(p.lines) >= MaxPicture:
+		return tooMuch("picture", MaxPicture, "rows", "Choose pdf, xlsx or csv for this output, or the summary of the section.")
+	}
+	l := shownLine(p.plan, line, p.forms, p.totals, p.style.Locale)
+	for i, c := range l.cells {
+		c = p.letters.fit(strings.ReplaceAll(c, "\n", " "))
+		if r := []rune(c); len(r) > 80 {
+			c = string(r[:79]) + "…"
+		}
+		l.cells[i] = c
+	}
+	p.lines = append(p.lines, l)
+	return nil
+}
+
+func (p *picture) End() error { return nil }
+
+// Measures of a picture, in points.
+const (
+	pictureEdge = 18
+	pictureRow  = 17
+	pictureText = 10
+)
+
+func (p *picture) lettered(size vg.Length, of color.Color, bold bool) text.Style {
+	s := textStyle(p.hand, size, of)
+	if bold {
+		s.Font = font.Font{Typeface: typeface, Size: size, Weight: 3}
+	}
+	return s
+}
+
+func (p *picture) Close() error {
+	title := p.letters.fit(p.plan.Title)
+	foot := p.letters.fit(p.head.Title + "  ·  " + p.style.Locale.Words.AsOf + " " + p.head.asOf(p.style.Locale))
+	big, small := p.lettered(14, ink, true), p.lettered(8, faint, false)
+	width, high := vg.Length(620), vg.Length(0)
+	var widths []vg.Length
+	var prose []string
+	switch {
+	case p.chart != nil:
+		high = 300
+	case p.plan.Kind == job.SectionFigures:
+		width, high = max(vg.Length(170*len(p.shown)), 360), 64
+	case p.plan.Kind == job.SectionText:
+		prose = wrapped(p.letters.fit(p.plan.Text), p.lettered(pictureText, ink, false), width-2*pictureEdge)
+		high = pictureRow * vg.Length(len(prose))
+	default:
+		widths = p.widths()
+		width = 2 * pictureEdge
+		for _, w := range widths {
+			width += w
+		}
+		high = pictureRow * vg.Length(len(p.lines)+2)
+	}
+	width = max(width, big.Width(title)+2*pictureEdge, small.Width(foot)+2*pictureEdge)
+	whole := high + 2*pictureEdge + 46
+	canvas := vgimg.NewWith(vgimg.UseWH(width, whole), vgimg.UseDPI(144), vgimg.UseBackgroundColor(color.White))
+	to := draw.New(canvas)
+	to.FillText(big, vg.Point{X: pictureEdge, Y: whole - pictureEdge - 12}, title)
+	to.FillText(small, vg.Point{X: pictureEdge, Y: pictureEdge - 6}, foot)
+	top := whole - pictureEdge - 26
+	switch {
+	case p.chart != nil:
+		if err := p.chart.draw(draw.Crop(to, pictureEdge-8, -pictureEdge+8, pictureEdge+14, -pictureEdge-26)); err != nil {
+			return err
+		}
+	case p.plan.Kind == job.SectionFigures:
+		p.figures(to, top)
+	case p.plan.Kind == job.SectionText:
+		for i, line := range prose {
+			to.FillText(p.lettered(pictureText, ink, false), vg.Point{X: pictureEdge, Y: top - pictureRow*vg.Length(i+1)}, line)
+		}
+	default:
+		p.table(to, top, widths)
+	}
+	if _, err := (vgimg.PngCanvas{Canvas: canvas}).WriteTo(p.out); err != nil {
+		return fmt.Errorf("write the picture: %w", err)
+	}
+	return nil
+}
+
+// Says tells what a reader of the file should know.
+func (p *picture) Says() []string {
+	said := p.letters.says()
+	if p.chart != nil {
+		said = append(said, p.chart.says()...)
+	}
+	return said
+}
+
+func wrapped(s string, style text.Style, width vg.Length) []string {
+	var lines []string
+	for _, paragraph := range strings.Split(s, "\n") {
+		line := ""
+		for _, word := range strings.Split(paragraph, " ") {
+			next := strings.TrimPrefix(line+" "+word, " ")
+			if line != "" && style.Width(next) > width {
+				lines, next = append(lines, line), word
+			}
+			line = next
+		}
+		lines = append(lines, line)
+	}
+	return lines
+}
+
+func (p *picture) widths() []vg.Length {
+	plain, bold := p.lettered(pictureText, ink, false), p.lettered(pictureText, ink, true)
+	widths := make([]vg.Length, len(p.plan.Columns))
+	for i, c := range p.plan.Columns {
+		widths[i] = bold.Width(p.letters.fit(p.style.head(c))) + 16
+		for _, line := range p.lines {
+			of := plain
+			if line.kind != shape.Data || i < len(line.marks) && line.marks[i] != job.MarkNone {
+				of = bold
+			}
+			widths[i] = max(widths[i], of.Width(line.cells[i])+16)
+		}
+	}
+	return widths
+}
+
+func (p *picture) table(to draw.Canvas, top vg.Length, widths []vg.Length) {
+	right := vg.Length(pictureEdge)
+	for _, w := range widths {
+		right += w
+	}
+	put := func(style text.Style, row int, i int, x vg.Length, s string) {
+		at := x + 4
+		if p.plan.Columns[i].Kind.Numeric() {
+			at = x + widths[i] - 6 - style.Width(s)
+		}
+		to.FillText(style, vg.Point{X: at, Y: top - pictureRow*vg.Length(row+1) + 5}, s)
+	}
+	rule := func(row int, of color.Color, thick vg.Length) {
+		y := top - pictureRow*vg.Length(row+1)
+		to.StrokeLine2(draw.LineStyle{Color: of, Width: thick}, pictureEdge, y, right, y)
+	}
+	x := vg.Length(pictureEdge)
+	for i, c := range p.plan.Columns {
+		put(p.lettered(pictureText, faint, true), 0, i, x, p.letters.fit(p.style.head(c)))
+		x += widths[i]
+	}
+	rule(0, hexColour("#86561B"), 1.2)
+	for n, line := range p.lines {
+		x = pictureEdge
+		for i, cell := range line.cells {
+			of, bold := color.Color(ink), line.kind != shape.Data
+			if i < len(line.marks) && line.marks[i] != job.MarkNone {
+				bold = line.marks[i] != job.MarkFaint
+				if hex, ok := markColours[line.marks[i]]; ok {
+					of = hexColour(hex)
+				}
+			}
+			put(p.lettered(pictureText, of, bold), n+1, i, x, cell)
+			x += widths[i]
+		}
+		rule(n+1, grid, 0.6)
+	}
+	if len(p.lines) == 0 {
+		to.FillText(p.lettered(pictureText, faint, false), vg.Point{X: pictureEdge + 4, Y: top - 2*pictureRow + 5}, p.style.Locale.Words.NoRows)
+	}
+}
+
+func (p *picture) figures(to draw.Canvas, top vg.Length) {
+	for i, f := range p.shown {
+		x := pictureEdge + 170*vg.Length(i)
+		to.FillText(p.lettered(9, faint, false), vg.Point{X: x, Y: top - 12}, p.letters.fit(f.label))
+		to.FillText(p.lettered(22, ink, true), vg.Point{X: x, Y: top - 38}, p.letters.fit(f.text))
+		of := color.Color(faint)
+		if hex, ok := markColours[f.mark]; ok {
+			of = hexColour(hex)
+		}
+		to.FillText(p.lettered(8, of, false), vg.Point{X: x, Y: top - 54}, p.letters.fit(f.change))
+	}
+}

@@ -1,0 +1,101 @@
+package report
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"path"
+	"strings"
+
+	"ironbell/internal/core/fault"
+	"ironbell/internal/outgoing"
+)
+
+// HTTPSettings are the settings of a source of the driver http. Its password is
+// sent as a bearer token (RFC 6750).
+type HTTPSettings struct {
+	URL    string           `json:"url"` // what the files of tables are added to
+	Tables map[string]Table `json:"tables,omitempty"`
+	Limits
+}
+
+type web struct {
+	files
+	base  *url.URL
+	token string
+	guard *outgoing.Guard
+}
+
+func openHTTP(name string, settings json.RawMessage, token string, guard *outgoing.Guard) (Source, error) {
+	doing := "open source " + quote(name)
+	var s HTTPSettings
+	if err := json.Unmarshal(settings, &s); err != nil {
+		return nil, fault.New(fault.Source, doing, "it needs an address", "Save its settings again.")
+	}
+	base, err := url.Parse(s.URL)
+	if err != nil || base.Scheme != "http" && base.Scheme != "https" || base.Host == "" || base.User != nil {
+		return nil, fault.New(fault.Source, doing, fmt.Sprintf("%q is no address of http or https", s.URL), "Write it as https://data.tarnwick.example/tides/; a password goes with the source.")
+	}
+	if guard == nil {
+		guard = outgoing.New(nil)
+	}
+	w := &web{base: base, token: token, guard: guard}
+	w.files = files{name: name, limits: s.Limits, tables: s.Tables, open: w.get}
+	return w, w.check(doing)
+}
+
+func (w *web) Close() {}
+
+// Test fetches the head of each table's file.
+func (w *web) Test(ctx context.Context) (string, error) {
+	if len(w.tables) == 0 {
+		return "", fault.New(fault.Source, "ask source "+quote(w.name), "it names no files as tables yet", "Add one to its settings.")
+	}
+	var said []string
+	for name, t := range w.tables {
+		in, _, err := w.get(ctx, t)
+		if err != nil {
+			return "", err
+		}
+		_ = in.Close() // only asked for
+		said = append(said, name+" is there")
+	}
+	return strings.Join(said, "; "), nil
+}
+
+func (w *web) get(ctx context.Context, t Table) (io.ReadCloser, string, error) {
+	doing := fmt.Sprintf("read %q from source %q", t.File, w.name)
+	ref, err := url.Parse(t.File)
+	if err != nil || ref.IsAbs() || ref.Host != "" {
+		return nil, "", fault.New(fault.Source, doing, "it is no path below the address of the source", "Correct the settings of its table.")
+	}
+	at := w.base.ResolveReference(ref)
+	request, err := http.NewRequestWithContext(ctx, http.MethodGet, at.String(), nil)
+	if err != nil {
+		return nil, "", fault.Wrap(err, fault.Lasting, fault.Source, doing, "")
+	}
+	request.Header.Set("Accept", "text/csv, application/json")
+	if w.token != "" {
+		request.Header.Set("Authorization", "Bearer "+w.token)
+	}
+	answer, err := w.guard.Do(request, doing)
+	if err != nil {
+		return nil, "", err
+	}
+	if answer.StatusCode != http.StatusOK {
+		_ = answer.Body.Close() // it is not wanted
+		class := fault.Lasting
+		if answer.StatusCode >= 500 || answer.StatusCode == http.StatusTooManyRequests {
+			class = fault.Passing
+		}
+		return nil, "", fault.Wrap(fmt.Errorf("the server answered %s", answer.Status), class, fault.Source, doing, "Check the address and the token of the source.")
+	}
+	name := path.Base(at.Path)
+	if strings.Contains(answer.Header.Get("Content-Type"), "json") && !strings.HasSuffix(name, ".json") {
+		name += ".json"
+	}
+	return answer.Body, name, nil
+}

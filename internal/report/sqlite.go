@@ -1,0 +1,96 @@
+package report
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"ironbell/internal/core/fault"
+	"ironbell/internal/core/job"
+	"ironbell/internal/core/rows"
+
+	"modernc.org/sqlite"
+)
+
+// FileSettings are the settings of a source of the driver sqlite.
+type FileSettings struct {
+	File string `json:"file"` // in a folder that the operator allowed
+	Limits
+}
+
+func openSQLite(name string, settings json.RawMessage, allowed []string) (Source, error) {
+	doing := "open source " + quote(name)
+	var s FileSettings
+	if err := json.Unmarshal(settings, &s); err != nil || s.File == "" {
+		return nil, fault.New(fault.Source, doing, "it needs a file", "Save its settings again.")
+	}
+	folder, err := allowedFolder(doing, filepath.Dir(s.File), allowed)
+	if err != nil {
+		return nil, err
+	}
+	file := filepath.Join(folder, filepath.Base(s.File))
+	if info, err := os.Lstat(file); err != nil || !info.Mode().IsRegular() {
+		return nil, fault.New(fault.Source, doing, "there is no file "+quote(s.File)+" on this machine", "Name a database file.")
+	}
+	db, err := openSQLiteFile(file, true)
+	if err != nil {
+		return nil, fault.Wrap(err, fault.Lasting, fault.Source, doing, "")
+	}
+	db.SetMaxOpenConns(s.conns())
+	return &database{name: name, db: db, limits: s.Limits, engine: sqliteEngine}, nil
+}
+
+func openSQLiteFile(file string, readOnly bool) (*sql.DB, error) {
+	mode := url.Values{}
+	if readOnly {
+		mode = url.Values{"mode": {"ro"}, "_pragma": {"query_only(1)", "trusted_schema(0)", "busy_timeout(5000)"}}
+	}
+	return sql.Open("sqlite", "file:"+(&url.URL{Path: file}).EscapedPath()+"?"+mode.Encode())
+}
+
+// sqliteEngine refuses ATTACH, which would open other files of the machine even
+// over a handle that only reads: a query begins with SELECT, WITH or VALUES.
+var sqliteEngine = engine{
+	dialect: dialect{
+		place: func(int, job.ValueType) string { return "?" }, backtick: true, brackets: true, onlySelect: true, value: typed(nil),
+		forbidden: map[string]string{"attach": "opens other files", "pragma": "changes settings", "load_extension": "loads programs", "vacuum": "writes files"},
+	},
+	version: "SELECT 'SQLite ' || sqlite_version(), ''",
+	begin:   func(context.Context, *sql.Conn, Query) (func(), error) { return func() {}, nil },
+	kind: func(t string) (rows.Kind, bool) {
+		word, _, _ := strings.Cut(t, "(")
+		switch strings.TrimSpace(word) {
+		case "INT", "INTEGER", "BIGINT", "SMALLINT", "TINYINT":
+			return rows.Whole, true
+		case "REAL", "DOUBLE", "FLOAT", "NUMERIC", "DECIMAL":
+			return rows.Number, true
+		case "DATE":
+			return rows.Date, true
+		case "DATETIME", "TIMESTAMP":
+			return rows.Local, true
+		case "BOOLEAN":
+			return rows.YesNo, true
+		case "":
+			return rows.Text, false // an expression: its values tell
+		}
+		return rows.Text, true
+	},
+	explain: func(err error) (fault.Class, fault.Scope, string, bool) {
+		var said *sqlite.Error
+		if !errors.As(err, &said) {
+			return fault.Lasting, fault.Task, fault.Reason(err), true
+		}
+		switch said.Code() & 0xff {
+		case 5, 6: // SQLITE_BUSY, SQLITE_LOCKED
+			return fault.Passing, fault.Source, said.Error(), true
+		case 14, 26, 11, 10: // SQLITE_CANTOPEN, SQLITE_NOTADB, SQLITE_CORRUPT, SQLITE_IOERR
+			return fault.Lasting, fault.Source, said.Error(), true
+		}
+		return fault.Lasting, fault.Task, said.Error(), true
+	},
+}

@@ -1,0 +1,105 @@
+package report
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/url"
+	"strconv"
+	"time"
+
+	"ironbell/internal/core/fault"
+	"ironbell/internal/core/job"
+	"ironbell/internal/core/rows"
+
+	mssql "github.com/microsoft/go-mssqldb"
+)
+
+// Untested is said wherever a driver shows that was never tried on a real server.
+const Untested = "this driver has not been tested against a real server yet"
+
+// openSQLServer opens a SQL Server. It was compiled and never tried on a real
+// one; its screen and its documentation say so.
+func openSQLServer(name string, settings json.RawMessage, password string) (Source, error) {
+	s, err := readServer(name, settings)
+	if err != nil {
+		return nil, err
+	}
+	if s.Port == 0 {
+		s.Port = 1433
+	}
+	query := url.Values{"database": {s.Database}, "app name": {"ironbell"}, "ApplicationIntent": {"ReadOnly"}, "dial timeout": {"10"}, "encrypt": {"true"}}
+	switch s.TLS {
+	case "disable":
+		query.Set("encrypt", "disable")
+	case "require":
+		query.Set("TrustServerCertificate", "true")
+	}
+	dsn := &url.URL{Scheme: "sqlserver", User: url.UserPassword(s.User, password), Host: s.Host + ":" + strconv.Itoa(s.Port), RawQuery: query.Encode()}
+	connector, err := mssql.NewConnector(dsn.String())
+	if err != nil {
+		return nil, fault.New(fault.Source, "open source "+quote(name), "its settings cannot be read", "Check host, port, database and user.")
+	}
+	db := sql.OpenDB(connector)
+	db.SetMaxOpenConns(s.conns())
+	db.SetConnMaxIdleTime(5 * time.Minute)
+	return &database{name: name, user: s.User, db: db, limits: s.Limits, engine: sqlServerEngine}, nil
+}
+
+var sqlServerEngine = engine{
+	dialect: dialect{
+		place: func(n int, _ job.ValueType) string { return "@p" + strconv.Itoa(n) }, reuse: true, brackets: true, onlySelect: true,
+		forbidden: map[string]string{
+			"insert": "writes", "update": "writes", "delete": "writes", "merge": "writes", "into": "writes", "exec": "runs statements", "execute": "runs statements",
+			"openrowset": "connects elsewhere", "openquery": "connects elsewhere", "opendatasource": "connects elsewhere", "waitfor": "only waits", "revert": "changes the login",
+		},
+	},
+	version: "SELECT @@VERSION, SUSER_SNAME()",
+	note:    Untested,
+	begin: func(ctx context.Context, c *sql.Conn, _ Query) (func(), error) {
+		// It knows no transactions that only read: what is done is rolled back.
+		if _, err := c.ExecContext(ctx, "BEGIN TRANSACTION"); err != nil {
+			return nil, err
+		}
+		return func() {
+			ending, stop := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
+			defer stop()
+			_, _ = c.ExecContext(ending, "ROLLBACK TRANSACTION") // nothing is to stay
+		}, nil
+	},
+	kind: func(t string) (rows.Kind, bool) {
+		switch t {
+		case "TINYINT", "SMALLINT", "INT", "BIGINT":
+			return rows.Whole, true
+		case "DECIMAL", "NUMERIC", "MONEY", "SMALLMONEY", "FLOAT", "REAL":
+			return rows.Number, true
+		case "DATE":
+			return rows.Date, true
+		case "TIME":
+			return rows.Time, true
+		case "DATETIME", "DATETIME2", "SMALLDATETIME":
+			return rows.Local, true
+		case "DATETIMEOFFSET":
+			return rows.Instant, true
+		case "BIT":
+			return rows.YesNo, true
+		}
+		return rows.Text, true
+	},
+	explain: func(err error) (fault.Class, fault.Scope, string, bool) {
+		var said mssql.Error
+		if !errors.As(err, &said) {
+			return fault.Passing, fault.Source, "", false
+		}
+		text := fmt.Sprintf("%s, error %d", said.Message, said.Number)
+		switch said.Number {
+		case 18456, 4060:
+			return fault.Lasting, fault.Source, text, true
+		case 1205, 1222:
+			return fault.Passing, fault.Source, text, true
+		}
+		return fault.Lasting, fault.Task, text, true
+	},
+}
