@@ -122,6 +122,11 @@ func (c *Client) request(ctx context.Context, method, path string, in any) (*htt
 func (c *Client) do(ctx context.Context, method, path string, in, out any) error {
 	ctx, stop := context.WithTimeout(ctx, callLimit)
 	defer stop()
+	return c.long(ctx, method, path, in, out)
+}
+
+// long is do for calls that wait for a source, as long as their caller likes.
+func (c *Client) long(ctx context.Context, method, path string, in, out any) error {
 	res, err := c.request(ctx, method, path, in)
 	if err != nil {
 		return err

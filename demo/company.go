@@ -7,6 +7,7 @@ import (
 	"context"
 	"fmt"
 	"math/rand/v2"
+	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -51,6 +52,9 @@ ANALYZE;
 
 type port struct{ code, name, master, mail string }
 
+// login is the login that sees the sailings of this port alone.
+func (p port) login() string { return "tarnwick_" + strings.ToLower(p.code) }
+
 var ports = []port{
 	{"TQ", "Tarnwick Quay", "Oren Hask", "oren.hask@tarnwick.example"},
 	{"EH", "Ellerhaven", "Brina Colm", "brina.colm@tarnwick.example"},
@@ -78,7 +82,11 @@ var defectTexts = []string{"bow visor seal leaks", "lifeboat davit stiff", "rada
 // Fill makes the company's data new in an empty or older database. The same seed
 // makes the same data, moved so that it ends yesterday in zone.
 func Fill(ctx context.Context, conn *pgx.Conn, seed uint64, today time.Time, reportsPassword string) error {
-	for _, role := range []string{reportsLogin, "tarnwick_ports"} {
+	roles := []string{reportsLogin, "tarnwick_ports"}
+	for _, p := range ports {
+		roles = append(roles, p.login())
+	}
+	for _, role := range roles {
 		if _, err := conn.Exec(ctx, `DO $$ BEGIN IF NOT EXISTS (SELECT 1 FROM pg_roles WHERE rolname = '`+role+`') THEN CREATE ROLE `+role+` NOLOGIN; END IF; END $$`); err != nil {
 			return fmt.Errorf("make the role %s: %w", role, err)
 		}
@@ -86,6 +94,11 @@ func Fill(ctx context.Context, conn *pgx.Conn, seed uint64, today time.Time, rep
 	// A password cannot be a parameter here; it is made of letters and digits.
 	if _, err := conn.Exec(ctx, `ALTER ROLE `+reportsLogin+` LOGIN PASSWORD '`+reportsPassword+`'`); err != nil {
 		return fmt.Errorf("give the reports' login its password: %w", err)
+	}
+	for _, p := range ports {
+		if _, err := conn.Exec(ctx, `ALTER ROLE `+p.login()+` LOGIN PASSWORD '`+reportsPassword+`'; GRANT tarnwick_ports TO `+p.login()); err != nil {
+			return fmt.Errorf("give %s its login: %w", p.name, err)
+		}
 	}
 	tx, err := conn.Begin(ctx)
 	if err != nil {

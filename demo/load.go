@@ -73,6 +73,11 @@ func Load(ctx context.Context, c *client.Client, w World) error {
 			return fmt.Errorf("save %s: %w", p.name, err)
 		}
 	}
+	for _, p := range ports {
+		if _, err := c.SaveIdentity(ctx, "tarnwick", p.name, wire.IdentityRequest{Login: p.login(), Password: &w.ReportsPassword, Choosers: []string{"mara"}}); err != nil {
+			return fmt.Errorf("save the identity %s: %w", p.name, err)
+		}
+	}
 	for _, r := range reports {
 		if _, err := c.SaveReport(ctx, r.name, wire.ReportRequest{Owner: r.owner, ReportDefinition: r.ReportDefinition}); err != nil {
 			return fmt.Errorf("save the report %s: %w", r.name, err)
@@ -123,72 +128,6 @@ var people = []struct {
 	{"idris", "Idris Vane", "idris.vane@tarnwick.example", "reader", false},
 }
 
-type namedReport struct {
-	name, owner string
-	job.ReportDefinition
-}
-
-var (
-	fromTo = []job.Parameter{
-		{Name: "from", Label: "From", Type: job.TypeDate, Required: true, Default: "start of last month"},
-		{Name: "to", Label: "To", Type: job.TypeDate, Required: true, Default: "end of last month"},
-	}
-	oneDay = []job.Parameter{{Name: "day", Label: "Day", Type: job.TypeDate, Required: true, Default: "yesterday"}}
-)
-
-var reports = []namedReport{
-	{"Sailing punctuality by route", "mara", job.ReportDefinition{
-		Source:     "tarnwick",
-		Parameters: append([]job.Parameter{{Name: "tolerance", Label: "Minutes that still count as on time", Type: job.TypeWhole, Required: true, Default: 5.0}}, fromTo...),
-		Sections: []job.Section{{Name: "Punctuality", SQL: `SELECT r.name AS "Route", count(*) AS "Sailings",
-  count(*) FILTER (WHERE s.cancelled IS NOT NULL) AS "Cancelled",
-  count(*) FILTER (WHERE s.left_at <= s.due + make_interval(mins => :tolerance::int)) AS "On time",
-  round(100.0 * count(*) FILTER (WHERE s.left_at <= s.due + make_interval(mins => :tolerance::int)) / nullif(count(s.left_at), 0), 1) AS "On time, %",
-  round((avg(extract(epoch FROM s.left_at - s.due)) / 60)::numeric, 1) AS "Mean delay, min"
-FROM sailings s JOIN routes r ON r.id = s.route_id
-WHERE s.due >= :from AND s.due < :to + 1
-GROUP BY r.id, r.name ORDER BY r.id`}},
-	}},
-	{"Port day sheet", "mara", job.ReportDefinition{
-		Source: "tarnwick", Parameters: oneDay,
-		Sections: []job.Section{
-			{Name: "By port", SQL: `SELECT p.name AS "Port", count(*) AS "Departures", count(*) FILTER (WHERE s.cancelled IS NOT NULL) AS "Cancelled",
-  coalesce(sum(l.passengers), 0) AS "Passengers", coalesce(sum(l.cars), 0) AS "Cars", coalesce(sum(l.freight_metres), 0) AS "Freight, m"
-FROM sailings s JOIN routes r ON r.id = s.route_id JOIN ports p ON p.code = r.from_port LEFT JOIN loads l ON l.sailing_id = s.id
-WHERE s.due >= :day AND s.due < :day + 1 GROUP BY p.name ORDER BY p.name`},
-			{Name: "Sailings", SQL: `SELECT p.name AS "Port", s.due AS "Due", s.left_at AS "Left", s.arrived_at AS "Arrived", r.name AS "Route", v.name AS "Vessel",
-  l.passengers AS "Passengers", l.cars AS "Cars", l.freight_metres AS "Freight, m", s.cancelled AS "Cancelled for"
-FROM sailings s JOIN routes r ON r.id = s.route_id JOIN ports p ON p.code = r.from_port JOIN vessels v ON v.id = s.vessel_id LEFT JOIN loads l ON l.sailing_id = s.id
-WHERE s.due >= :day AND s.due < :day + 1 ORDER BY p.name, s.due`},
-		},
-	}},
-	{"Fuel burn by vessel", "joren", job.ReportDefinition{
-		Source: "tarnwick", Parameters: fromTo,
-		Sections: []job.Section{{Name: "Fuel by week", SQL: `SELECT v.name AS "Vessel", date_trunc('week', s.due)::date AS "Week from", count(*) AS "Sailings", sum(f.litres) AS "Litres",
-  round(sum(f.litres) / count(*), 1) AS "Litres a sailing"
-FROM fuel f JOIN sailings s ON s.id = f.sailing_id JOIN vessels v ON v.id = s.vessel_id
-WHERE s.due >= :from AND s.due < :to + 1 GROUP BY v.name, 2 ORDER BY v.name, 2`}},
-	}},
-	{"Crew rest breaches", "ilse", job.ReportDefinition{
-		Source:     "tarnwick",
-		Parameters: append([]job.Parameter{{Name: "hours", Label: "Hours of rest at least", Type: job.TypeNumber, Required: true, Default: 10.0}}, oneDay...),
-		Sections: []job.Section{{Name: "Too little rest", SQL: `SELECT c.name AS "Name", c.rank AS "Rank", v.name AS "Vessel", d.day AS "Day", d.rest_hours AS "Hours of rest"
-FROM crew_duty d JOIN crew c ON c.id = d.crew_id JOIN vessels v ON v.id = c.vessel_id
-WHERE d.day = :day AND d.rest_hours < :hours ORDER BY d.rest_hours`}},
-	}},
-	{"Open defects", "joren", job.ReportDefinition{
-		Source: "tarnwick",
-		Sections: []job.Section{{Name: "Open defects", SQL: `SELECT v.name AS "Vessel", d.found AS "Found", current_date - d.found AS "Days open", d.critical AS "Critical", d.what AS "Defect"
-FROM defects d JOIN vessels v ON v.id = d.vessel_id WHERE d.closed IS NULL ORDER BY d.critical DESC, d.found`}},
-	}},
-	{"Passenger manifest file", "mara", job.ReportDefinition{
-		Source: "tarnwick", Parameters: oneDay,
-		Sections: []job.Section{{Name: "Manifest", SQL: `SELECT s.id AS sailing, r.from_port, r.to_port, to_char(s.due, 'YYYY-MM-DD HH24:MI') AS due, v.name AS vessel, l.passengers
-FROM sailings s JOIN routes r ON r.id = s.route_id JOIN vessels v ON v.id = s.vessel_id JOIN loads l ON l.sailing_id = s.id
-WHERE s.due >= :day AND s.due < :day + 1 ORDER BY s.due, s.id`}},
-	}},
-}
-
 type namedJob struct {
 	name, owner string
 	job.Definition
@@ -205,6 +144,15 @@ func mail(destination, subject, body string, to ...string) job.Task {
 func named(name string, t job.Task) job.Task {
 	t.Name = name
 	return t
+}
+
+// chosen names the sections of an output.
+func chosen(sections ...string) []job.Chosen {
+	out := make([]job.Chosen, len(sections))
+	for i, s := range sections {
+		out[i] = job.Chosen{Section: s}
+	}
+	return out
 }
 
 func onlyIf(condition string, t job.Task) job.Task {
@@ -245,7 +193,7 @@ var jobs = []namedJob{
 	{"Passenger manifest file", "mara", job.Definition{
 		Triggers: []job.Trigger{{Timing: job.Timing{Rule: "5 * * * *"}}, {Timing: job.Timing{Rule: "*/10 * * * *"}}}, Retry: retry(2, 20*time.Second),
 		Tasks: []job.Task{
-			report("Passenger manifest file", job.Output{Format: "csv", Name: "manifest_{date:%Y%m%d_%H%M}.csv"}),
+			report("Passenger manifest file", job.Output{Format: "csv", Name: "manifest_{date:%Y%m%d_%H%M}.csv", ForSystem: true, Text: &job.TextForm{Delimiter: ";", Encoding: "windows-1252", Unfit: job.UnfitPlain}}),
 			mail("harbour authority mail", "Passenger manifest {date:%Y-%m-%d %H:%M}", "Passenger manifest of Tarnwick Sound Ferries.", "manifests@harbour-authority.test"),
 		},
 	}},
@@ -257,8 +205,17 @@ var jobs = []namedJob{
 		},
 		Retry: retry(3, 10*time.Minute),
 		Tasks: []job.Task{
-			report("Sailing punctuality by route", job.Output{Format: "html-mail"}, job.Output{Format: "xlsx"}, job.Output{Format: "csv"}),
+			report("Sailing punctuality by route", job.Output{Format: "html-mail", Sections: chosen("The period in figures", "By route")}, job.Output{Format: "xlsx"}, job.Output{Format: "pdf"}),
 			mail("company mail", "", "Punctuality of all routes.", "mara.quill@tarnwick.example", "aldous.penhale@tarnwick.example"),
+		},
+	}},
+	{"Vehicle-deck load", "mara", job.Definition{
+		Triggers: []job.Trigger{{Timing: job.Timing{Rule: "on fri at 16:00"}, Values: job.Values{"from": "start of week", "to": "yesterday"}}}, Retry: retry(3, 10*time.Minute),
+		Tasks: []job.Task{
+			report("Vehicle-deck load", job.Output{Format: "pdf", Name: "Vehicle-deck load to {value.to}"}, job.Output{Format: "xlsx", Name: "Vehicle-deck load to {value.to}", Sections: []job.Chosen{
+				{Section: "By port and route"}, {Section: "By port and route", Form: job.FormSummary, Title: "By port"}, {Section: "By port and route", Form: job.FormDetail, Title: "Sailings"},
+			}}, job.Output{Format: "html-mail", Sections: []job.Chosen{{Section: "By port and route", Form: job.FormSummary}}}),
+			onlyIf(`total("Cars") > 500`, mail("company mail", "Vehicle decks, {value.from} to {value.to}", "How full the vehicle decks were this week.", "mara.quill@tarnwick.example", "joren.tak@tarnwick.example")),
 		},
 	}},
 	{"Fuel burn by vessel", "joren", job.Definition{
@@ -281,7 +238,7 @@ var jobs = []namedJob{
 		Deadline: job.Deadline{At: "08:30"},
 		Values:   job.Values{"from": "start of last week", "to": "end of last week"},
 		Tasks: []job.Task{
-			atOnce(named("punctuality", report("Sailing punctuality by route", job.Output{Format: "xlsx", Name: "Punctuality to {value.to}"}, job.Output{Format: "html-mail"}))),
+			atOnce(named("punctuality", report("Sailing punctuality by route", job.Output{Format: "pptx", Name: "Punctuality to {value.to}"}, job.Output{Format: "html-mail", Sections: chosen("The period in figures", "By route")}))),
 			atOnce(named("fuel", report("Fuel burn by vessel", job.Output{Format: "xlsx", Name: "Fuel to {value.to}"}))),
 			after(mail("company mail", "Monday page, week to {value.to}", "The week on one page; the sheets are attached.", "aldous.penhale@tarnwick.example"), "punctuality", "fuel"),
 			{Name: "announce", Kind: job.KindEmit, Emit: &job.EmitTask{Type: "example.tarnwick.monday.sent", Subject: "{date:%Y-%m-%d}"}},
@@ -304,7 +261,7 @@ var jobs = []namedJob{
 		Calendars: []string{"Public holidays", "Harbour"},
 		Triggers:  []job.Trigger{{Timing: job.Timing{Rule: "on open day 3 of every month at 09:00"}, Values: job.Values{"from": "start of last month", "to": "end of last month"}}}, Retry: retry(3, 10*time.Minute),
 		Tasks: []job.Task{
-			report("Sailing punctuality by route", job.Output{Format: "xlsx", Name: "Board pack {date:%Y-%m}"}, job.Output{Format: "html-mail"}),
+			report("Sailing punctuality by route", job.Output{Format: "pdf", Name: "Board pack {date:%Y-%m}", Tagged: true}, job.Output{Format: "html-mail", Sections: chosen("The period in figures")}),
 			mail("company mail", "Board pack {date:%B %Y}", "The month in figures, for the board.", "aldous.penhale@tarnwick.example"),
 		},
 	}},

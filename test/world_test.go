@@ -335,5 +335,5 @@ func withOwner(login string, d job.Definition) wire.JobRequest {
 
 // loadDemo loads the demo's people, reports and jobs.
 func loadDemo(ctx context.Context, w *world) error {
-	return demo.Load(ctx, w.c, demo.World{PeoplesPassword: password})
+	return demo.Load(ctx, w.c, demo.World{PeoplesPassword: password, ReportsPassword: "reports"})
 }

@@ -43,6 +43,12 @@ var clientCommands = []Command{
 	{Name: "event", Args: "TYPE", Summary: "report an event that jobs wait for", Example: "ironbell event -data port=Pennold example.tarnwick.ledger.closed", Setup: eventCommand},
 	{Name: "events", Args: "", Summary: "list the events that were reported", Example: "ironbell events", Setup: eventsCommand},
 	{Name: "kinds", Args: "[KIND]", Summary: "say what the kinds of task are for, with an example of one", Example: "ironbell kinds collect", Setup: kindsCommand},
+	{Name: "reports", Args: "[PART OF NAME]", Summary: "list reports", Example: "ironbell reports fuel", Setup: reportsCommand},
+	{Name: "report", Args: "REPORT", Summary: "show one report: what it asks for, its sections, the jobs that use it", Example: `ironbell report "Vehicle-deck load"`, Setup: reportCommand},
+	{Name: "preview", Args: "REPORT", Summary: "show the first rows of a report; Ctrl-C ends its queries", Example: `ironbell preview -value from="start of month" -value port=GS -value port=EH "Vehicle-deck load"`, Setup: previewCommand},
+	{Name: "render", Args: "REPORT", Summary: "make a file of a report now, outside of any job", Example: `ironbell render -as pdf -o load.pdf "Vehicle-deck load"` + "\n" + `ironbell render -as xlsx -cost "Vehicle-deck load"`, Setup: renderCommand},
+	{Name: "compare", Args: "RUN [EARLIER RUN]", Summary: "compare the rows of two runs of a job", Example: "ironbell compare 2611-57 2611-42", Setup: compareCommand},
+	{Name: "sources", Args: "[SOURCE]", Summary: "list sources, or show one with its identities; -test asks it for an answer", Example: "ironbell sources -test tarnwick", Setup: sourcesCommand},
 	{Name: "alerts", Args: "", Summary: "list what needs somebody", Example: "ironbell alerts", Setup: alertsCommand},
 	{Name: "take", Args: "ALERT", Summary: "take an alert on, or close it", Example: "ironbell take 7\nironbell take -close 7", Setup: takeCommand},
 	{Name: "settle", Args: "DELIVERY", Summary: "say what became of a delivery whose answer was lost, or send a failed one again", Example: "ironbell settle -as sent 26110000000031", Setup: settleCommand},
@@ -96,7 +102,8 @@ func jobCommand(f *flag.FlagSet) runner {
 	}
 }
 
-// valueFlag reads -value name=text, as often as wanted.
+// valueFlag reads -value name=text, as often as wanted; a name that comes again
+// makes a list.
 type valueFlag job.Values
 
 func (v valueFlag) String() string { return "" }
@@ -106,7 +113,14 @@ func (v valueFlag) Set(text string) error {
 	if !ok || name == "" {
 		return fmt.Errorf("write it as name=value")
 	}
-	v[name] = value
+	switch had := v[name].(type) {
+	case nil:
+		v[name] = value
+	case []string:
+		v[name] = append(had, value)
+	default:
+		v[name] = []string{fmt.Sprint(had), value}
+	}
 	return nil
 }
 

@@ -1,7 +1,9 @@
 package deliver
 
 import (
+	"bytes"
 	"context"
+	"encoding/base64"
 	"fmt"
 	"html"
 	"io"
@@ -60,7 +62,16 @@ func Compose(ctx context.Context, w io.Writer, l Letter) error {
 		plain += "\n-- \n" + l.Footer + "\n"
 	}
 	m.SetBodyString(gomail.TypeTextPlain, plain)
-	m.AddAlternativeString(gomail.TypeTextHTML, page(l))
+	body, pictures, err := inline(page(l))
+	if err != nil {
+		return err
+	}
+	m.AddAlternativeString(gomail.TypeTextHTML, body)
+	for i, p := range pictures {
+		if err := m.EmbedReader(fmt.Sprintf("chart-%d.png", i+1), bytes.NewReader(p), gomail.WithFileContentID(pictureID(i)), gomail.WithFileContentType("image/png")); err != nil {
+			return fmt.Errorf("embed a picture: %w", err)
+		}
+	}
 	for _, a := range l.Attachments {
 		m.AttachReadSeeker(a.Name, &lazy{ctx: ctx, open: a.Open}, gomail.WithFileContentType(gomail.ContentType(a.MediaType)))
 	}
@@ -68,6 +79,32 @@ func Compose(ctx context.Context, w io.Writer, l Letter) error {
 		return fmt.Errorf("compose the message: %w", err)
 	}
 	return nil
+}
+
+// pictureMark begins a picture in a table: base64 follows up to the quote.
+const pictureMark = `src="data:image/png;base64,`
+
+func pictureID(i int) string { return fmt.Sprintf("chart-%d@ironbell", i+1) }
+
+// inline takes the pictures out of a body and names each by its content id (RFC
+// 2392), since mail programs do not show data addresses.
+func inline(body string) (string, [][]byte, error) {
+	var out strings.Builder
+	var pictures [][]byte
+	for {
+		before, rest, found := strings.Cut(body, pictureMark)
+		out.WriteString(before)
+		if !found {
+			return out.String(), pictures, nil
+		}
+		data, after, _ := strings.Cut(rest, `"`)
+		picture, err := base64.StdEncoding.DecodeString(data)
+		if err != nil {
+			return "", nil, fmt.Errorf("read a picture of the body: %w", err)
+		}
+		out.WriteString(`src="cid:` + pictureID(len(pictures)) + `"`)
+		pictures, body = append(pictures, picture), after
+	}
 }
 
 // page is the HTML form of a letter.

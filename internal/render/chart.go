@@ -219,16 +219,40 @@ func (c *chartData) draw(to draw.Canvas) error {
 	p.Y.Min, p.Y.Max = low, high
 	p.Y.Tick.Marker = plot.TickerFunc(func(low, high float64) []plot.Tick {
 		var ticks []plot.Tick
-		for _, t := range (plot.DefaultTicks{}).Ticks(low, high) {
-			if t.Label != "" {
-				ticks = append(ticks, plot.Tick{Value: t.Value, Label: c.form.Text(rows.Cell{Text: strconv.AppendFloat(nil, t.Value, 'f', -1, 64)})})
-			}
+		for _, at := range steps(low, high) {
+			ticks = append(ticks, plot.Tick{Value: at, Label: c.form.Text(rows.Cell{Text: strconv.AppendFloat(nil, at, 'f', -1, 64)})})
 		}
 		return ticks
 	})
 	p.X.Tick.Marker = plot.ConstantTicks(c.ticks(area.Max.X-area.Min.X, h))
 	p.Draw(area)
 	return nil
+}
+
+// steps gives four to eight round numbers between two.
+func steps(low, high float64) []float64 {
+	rough := (high - low) / 6
+	if rough <= 0 || math.IsInf(rough, 0) {
+		return []float64{low}
+	}
+	unit := math.Pow(10, math.Floor(math.Log10(rough)))
+	step := unit * 10
+	for _, by := range []float64{1, 2, 2.5, 5} {
+		if rough <= unit*by {
+			step = unit * by
+			break
+		}
+	}
+	var at []float64
+	for n := math.Ceil(low / step); n*step <= high; n++ {
+		// Rounded by digits, or 0.30000000000000004 would stand there.
+		v, err := strconv.ParseFloat(strconv.FormatFloat(n*step, 'g', 12, 64), 64)
+		if err != nil {
+			break
+		}
+		at = append(at, v)
+	}
+	return at
 }
 
 // legend names the series in lines at the top and tells how high it is.

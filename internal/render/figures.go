@@ -49,6 +49,10 @@ func change(c shape.Column, now, before rows.Cell, l *locale.Locale, form *local
 	difference := new(big.Rat).Sub(a, b)
 	scale := max(scaleOf(now.Text), scaleOf(before.Text))
 	text := form.Text(rows.Cell{Text: []byte(difference.FloatString(scale))})
+	if c.Percent {
+		// From 95 % to 93 % is a fall by two points, not by two per cent.
+		text = strings.TrimSuffix(text, "%") + "pp"
+	}
 	if difference.Sign() > 0 {
 		text = "+" + text
 	}

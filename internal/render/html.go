@@ -69,6 +69,7 @@ thead th{color:#5d6167;border-bottom:2px solid #86561b;vertical-align:bottom}
 .figures dt{color:#5d6167;font-size:13px}.figures dd{margin:0}.figures .big{font-size:30px;font-weight:600;line-height:1.2}
 figure{margin:0 0 12px}figure svg,figure img{max-width:100%;height:auto}
 .none{color:#5d6167}
+caption.behind{font-size:12px;font-weight:400;color:#5d6167;padding:0 0 4px}
 footer{color:#5d6167;font-size:12px;border-top:1px solid #e5ddcd;padding-top:8px}
 `
 
@@ -103,7 +104,7 @@ func (w *htmlWriter) as(class string) string {
 		"total n": cell + ";font-weight:600;border-top:2px solid #86561b;text-align:right",
 		"good":    "color:#1f6b4f;font-weight:600", "warning": "color:#8a5f00;font-weight:600", "bad": "color:#a8321a;font-weight:600", "strong": "font-weight:600", "faint": "color:#6b6f76",
 		"table":   "border-collapse:collapse;font:14px/1.4 'Segoe UI',Helvetica,Arial,sans-serif;color:#24272b;margin:0 0 18px",
-		"caption": "text-align:left;font-weight:600;padding:0 0 6px", "big": "font-size:26px;font-weight:600;line-height:1.2", "none": "color:#5d6167",
+		"caption": "text-align:left;font-weight:600;padding:0 0 6px", "behind": "text-align:left;color:#5d6167;padding:0 0 6px", "big": "font-size:26px;font-weight:600;line-height:1.2", "none": "color:#5d6167",
 	}
 	return ` style="` + styles[class] + `"`
 }
@@ -204,7 +205,14 @@ func (w *htmlWriter) Line(line *shape.Line) error {
 // begin writes the head of a table.
 func (w *htmlWriter) begin() {
 	w.begun = true
-	w.printf("<table%s>\n<caption%s>%s</caption>\n<thead><tr>", w.as("table"), w.as("caption"), html.EscapeString(w.plan.Title))
+	caption := "caption"
+	if w.chart != nil {
+		caption = "behind" // the title stands above the drawing
+	}
+	if !w.mail && caption == "caption" {
+		caption = ""
+	}
+	w.printf("<table%s>\n<caption%s>%s</caption>\n<thead><tr>", w.as(map[bool]string{true: "table"}[w.mail]), w.as(caption), html.EscapeString(w.plan.Title))
 	for _, c := range w.plan.Columns {
 		class := map[bool]string{true: "n"}[c.Kind.Numeric()]
 		if w.mail {
@@ -335,6 +343,7 @@ func (w *htmlWriter) figures() {
 
 // drawChart sets the chart above its table: drawn in a page, as a picture in a mail.
 func (w *htmlWriter) drawChart() error {
+	w.title()
 	alt := html.EscapeString(altOf(w.plan))
 	for _, said := range w.chart.says() {
 		w.said = append(w.said, said)

@@ -39,7 +39,8 @@ type pdfWriter struct {
 	odd    bool
 	chart  *chartData
 	shown  []figure
-	sides  string // direction of the page at hand
+	sides  string  // direction of the page at hand
+	left   float64 // where the table at hand begins
 }
 
 // pdfLine is a line with its cells as they are shown.
@@ -72,7 +73,7 @@ func newPDF(w io.Writer, h *Head, s *Style) (Writer, error) {
 			return newTagged(w, h, s)
 		}
 	}
-	p := &pdfWriter{out: w, head: h, style: s, letters: newLetters(), size: pageSizes["A4"]}
+	p := &pdfWriter{out: w, head: h, style: s, letters: newLetters(), size: pageSizes["A4"], left: margin}
 	if s.Tagged {
 		p.said = append(p.said, "the PDF is not tagged: this node has no browser that could print it so; the plain writer made it")
 	}
@@ -275,7 +276,7 @@ func (p *pdfWriter) Line(line *shape.Line) error {
 		p.draw(l)
 		return nil
 	}
-	if p.early = append(p.early, l); len(p.early) >= 2*widthRows {
+	if p.early = append(p.early, l); len(p.early) >= 2*widthRows && p.chart == nil {
 		p.begin()
 	}
 	return nil
@@ -306,7 +307,7 @@ func shownLine(p *shape.Plan, line *shape.Line, forms, totals []*locale.Form, l 
 			if level < line.Level {
 				out.cells[at] = ""
 			} else if level == line.Level {
-				out.cells[at] += ", " + strings.ToLower(l.Words.Total[:1]) + l.Words.Total[1:]
+				out.cells[at] = l.Words.Total + " " + out.cells[at]
 			}
 		}
 	case shape.GrandTotal:
@@ -443,7 +444,7 @@ func (p *pdfWriter) tableHead() {
 	}
 	step := p.font * pointMM * lineHigh
 	y := p.pdf.GetY()
-	x := margin
+	x := p.left
 	for i, c := range p.plan.Columns {
 		for n, text := range lines[i] {
 			at := x + cellPad
@@ -457,8 +458,8 @@ func (p *pdfWriter) tableHead() {
 	y += step*float64(high) + 1
 	p.pdf.SetDrawColor(134, 86, 27)
 	p.pdf.SetLineWidth(0.35)
-	p.pdf.Line(margin, y, x, y)
-	p.pdf.SetXY(margin, y+0.6)
+	p.pdf.Line(p.left, y, x, y)
+	p.pdf.SetXY(p.left, y+0.6)
 }
 
 // draw draws one line of a table, on the next page when this one is full.
@@ -494,11 +495,11 @@ func (p *pdfWriter) draw(line pdfLine) {
 		p.tableHead()
 		p.set(style, p.font, inkRGB)
 	}
-	y, x := p.pdf.GetY(), margin
+	y, x := p.pdf.GetY(), p.left
 	if line.kind == shape.GrandTotal {
 		p.pdf.SetDrawColor(134, 86, 27)
 		p.pdf.SetLineWidth(0.25)
-		p.pdf.Line(margin, y, margin+sumOf(p.widths), y)
+		p.pdf.Line(p.left, y, p.left+sumOf(p.widths), y)
 	}
 	for i, c := range p.plan.Columns {
 		mark := job.MarkNone
@@ -527,8 +528,8 @@ func (p *pdfWriter) draw(line pdfLine) {
 	y += tall
 	p.pdf.SetDrawColor(229, 221, 205)
 	p.pdf.SetLineWidth(0.15)
-	p.pdf.Line(margin, y, x, y)
-	p.pdf.SetXY(margin, y)
+	p.pdf.Line(p.left, y, x, y)
+	p.pdf.SetXY(p.left, y)
 }
 
 func sumOf(widths []float64) float64 {
@@ -572,6 +573,9 @@ func (p *pdfWriter) End() error {
 // finishTable draws what was kept, or says that there is nothing.
 func (p *pdfWriter) finishTable() {
 	none := !p.begun && len(p.early) == 0
+	if p.chart != nil && !none && p.sideBySide() {
+		return
+	}
 	if !p.begun {
 		p.begin()
 	}
@@ -580,6 +584,49 @@ func (p *pdfWriter) finishTable() {
 		p.pdf.Text(margin+cellPad, p.pdf.GetY()+4.5, p.style.Locale.Words.NoRows)
 		p.pdf.SetY(p.pdf.GetY() + 6)
 	}
+}
+
+// sideBySide sets the narrow table behind a chart in columns beside each other,
+// as a newspaper does. It tells whether the table is narrow enough.
+func (p *pdfWriter) sideBySide() bool {
+	const gap, most = 8.0, 4
+	p.widths, p.font, _ = p.measure(p.width())
+	wide := sumOf(p.widths)
+	across := min(int((p.width()+gap)/(wide+gap)), most)
+	step := p.font*pointMM*lineHigh + 1.1
+	for _, line := range p.early {
+		for i, text := range line.cells {
+			if p.pdf.GetStringWidth(text) > p.widths[i]-2*cellPad {
+				return false // rows of several lines would not stand beside each other
+			}
+		}
+	}
+	if across < 2 || len(p.early) < 8 {
+		return false
+	}
+	lines := p.early
+	p.early, p.begun = nil, true
+	for len(lines) > 0 {
+		if p.pdf.GetY()+6*step > p.bottom() {
+			p.page(p.sides)
+		}
+		top, low := p.pdf.GetY(), p.pdf.GetY()
+		room := max(int((p.bottom()-top)/step)-2, 1)
+		each := min((len(lines)+across-1)/across, room)
+		for c := 0; c < across && len(lines) > 0; c++ {
+			n := min(each, len(lines))
+			p.left = margin + float64(c)*(wide+gap)
+			p.pdf.SetXY(p.left, top)
+			p.tableHead()
+			for _, line := range lines[:n] {
+				p.draw(line)
+			}
+			lines, low = lines[n:], max(low, p.pdf.GetY())
+		}
+		p.left = margin
+		p.pdf.SetXY(margin, low)
+	}
+	return true
 }
 
 func (p *pdfWriter) text() {

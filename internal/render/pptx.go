@@ -53,7 +53,7 @@ const (
 	slideWide  = 12192000
 	slideHigh  = 6858000
 	slideEdge  = 609600
-	slideRows  = 14 // of a table on one slide
+	slideRows  = 13 // of a table on one slide
 	slideBody  = 1371600
 	emuOfPoint = 12700
 )

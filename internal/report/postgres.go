@@ -95,15 +95,18 @@ func (p *postgres) Close() { p.pool.Close() }
 
 func (p *postgres) Login() string { return p.user + " at " + p.name }
 
-// Ways asks the server what would let a query read more than its login may.
+// Ways asks the server what would let a query read more than its login may. A
+// group that only carries grants is no way out; one that signs in, owns tables or
+// has rights of its own is.
 func (p *postgres) Ways(ctx context.Context) ([]string, error) {
 	ctx, stop := context.WithTimeout(ctx, 10*time.Second)
 	defer stop()
 	var super, bypass, createRole, replication bool
 	var member, owned []string
 	err := p.pool.QueryRow(ctx, `SELECT r.rolsuper, r.rolbypassrls, r.rolcreaterole, r.rolreplication,
-		ARRAY(SELECT m.rolname::text FROM pg_roles m WHERE m.oid <> r.oid AND pg_has_role(r.oid, m.oid, 'MEMBER') ORDER BY 1 LIMIT 20),
-		ARRAY(SELECT c.oid::regclass::text FROM pg_class c WHERE c.relowner = r.oid AND c.relkind IN ('r', 'p', 'v', 'm') ORDER BY 1 LIMIT 20)
+		ARRAY(SELECT m.rolname::text FROM pg_roles m WHERE m.oid <> r.oid AND pg_has_role(r.oid, m.oid, 'MEMBER')
+			AND (m.rolsuper OR m.rolbypassrls OR m.rolcreaterole OR m.rolcanlogin OR m.rolname LIKE 'pg\_%') ORDER BY 1 LIMIT 20),
+		ARRAY(SELECT c.oid::regclass::text FROM pg_class c WHERE pg_has_role(r.oid, c.relowner, 'MEMBER') AND NOT r.rolsuper AND c.relkind IN ('r', 'p', 'v', 'm') ORDER BY 1 LIMIT 20)
 		FROM pg_roles r WHERE r.rolname = session_user`).Scan(&super, &bypass, &createRole, &replication, &member, &owned)
 	if err != nil {
 		return nil, p.explain(ctx, err, Statement{}, Query{}, "")

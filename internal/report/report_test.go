@@ -41,12 +41,12 @@ func TestPrepare(t *testing.T) {
 		"select 'open :from":                       "select 'open :from",
 		"select :port||'é:from'":                   "select $1::text||'é:from'",
 	} {
-		st, err := report.Prepare(query, params)
+		st, err := report.Prepare(query, params, nil)
 		if assert.NoError(t, err, query) {
 			assert.Equal(t, want, st.Text, query)
 		}
 	}
-	_, err := report.Prepare("select 1\nwhere a = :prot", params)
+	_, err := report.Prepare("select 1\nwhere a = :prot", params, nil)
 	assert.EqualError(t, err, "line 2 speaks of :prot, which is no parameter of the report; it has :from, :port")
 }
 
@@ -153,7 +153,7 @@ func TestFaultsKnowWhatTheyAre(t *testing.T) {
 		{"division by zero", "SELECT 1 / (id - id) FROM sailings", nil, 0, fault.Lasting, fault.Task, "division by zero"},
 		{"two statements", "SELECT 1; SELECT 2", nil, 0, fault.Lasting, fault.Task, "cannot insert multiple commands"},
 		{"a write", "INSERT INTO sailings (id) VALUES (3) RETURNING id", nil, 0, fault.Lasting, fault.Task, "read-only transaction"},
-		{"a way to write after all", "SELECT set_config('transaction_read_only', 'off', false)", nil, 0, fault.Lasting, fault.Task, "transaction read-write mode must be set before any query"},
+		{"a way to write after all", "SELECT set_config('transaction_read_only', 'off', false)", nil, 0, fault.Lasting, fault.Task, "may not use set_config, which changes settings"},
 		{"an unknown parameter", "SELECT :nobody", nil, 0, fault.Lasting, fault.Task, "no parameter of the report"},
 		{"too slow", "SELECT pg_sleep(20)", nil, 200 * time.Millisecond, fault.Lasting, fault.Task, "longer than its limit of 200ms"},
 		{"nobody listens", "SELECT 1", func(s map[string]any) { s["port"] = nobody }, 0, fault.Passing, fault.Source, "connection refused"},
@@ -181,12 +181,85 @@ func TestASinkThatStopsEndsTheQueryAndTheConnectionIsClean(t *testing.T) {
 	_, err := s.Stream(context.Background(), query("SELECT generate_series(1, 10000000)"), "Many", &kept{stop: 3})
 	require.ErrorContains(t, err, "enough")
 	var k kept
-	_, err = s.Stream(context.Background(), query("SELECT set_config('application_name', 'mine', false)"), "One", &k)
-	require.NoError(t, err)
-	k = kept{}
 	_, err = s.Stream(context.Background(), query("SELECT current_setting('application_name')"), "Two", &k)
 	require.NoError(t, err)
-	assert.Equal(t, [][]string{{"ironbell"}}, k.rows, "what a query sets does not reach the next one")
+	assert.Equal(t, [][]string{{"ironbell"}}, k.rows)
+	k = kept{}
+	many := query("SELECT generate_series(1, 100000000)")
+	many.Rows = 5
+	n, err := s.Stream(context.Background(), many, "First", &k)
+	require.NoError(t, err, "five were wanted, and the query need not go on")
+	assert.EqualValues(t, 5, n)
+	limited := source(t, func(m map[string]any) { m["rows"] = 10 })
+	_, err = limited.Stream(context.Background(), query("SELECT generate_series(1, 11)"), "Many", &kept{})
+	assert.ErrorContains(t, err, "more than 10 rows, which is the limit of source")
+}
+
+// A query that runs as an identity tries to get out of it.
+func TestNoQueryGetsOutOfItsIdentity(t *testing.T) {
+	ctx := context.Background()
+	dsn := pgtest.New(t, "company", company)
+	owner, err := pgx.Connect(ctx, dsn)
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = owner.Close(ctx) })
+	_, err = owner.Exec(ctx, `CREATE ROLE pennold LOGIN PASSWORD 'pennold'; CREATE ROLE chief LOGIN BYPASSRLS PASSWORD 'chief'; CREATE ROLE deputy LOGIN PASSWORD 'deputy'; GRANT pg_read_all_data TO deputy;
+		ALTER TABLE sailings ENABLE ROW LEVEL SECURITY; CREATE POLICY own ON sailings USING (lower(port) = current_user);
+		GRANT SELECT, INSERT, UPDATE, DELETE ON sailings TO pennold, chief, deputy; CREATE SEQUENCE counter; GRANT USAGE ON SEQUENCE counter TO pennold;
+		CREATE TABLE secrets (x int); CREATE FUNCTION peep() RETURNS SETOF sailings LANGUAGE sql AS 'SELECT * FROM sailings'`)
+	require.NoError(t, err)
+	t.Cleanup(func() {
+		_, _ = owner.Exec(context.Background(), `DROP OWNED BY pennold, chief, deputy; DROP ROLE pennold, chief, deputy`)
+	})
+	as := func(login string) report.Source {
+		u, err := url.Parse(dsn)
+		require.NoError(t, err)
+		port, err := strconv.Atoi(u.Port())
+		require.NoError(t, err)
+		text, err := json.Marshal(map[string]any{"host": u.Hostname(), "port": port, "database": strings.TrimPrefix(u.Path, "/"), "user": login, "tls": "disable", "conns": 1})
+		require.NoError(t, err)
+		s, err := report.Allowed{}.Open("postgres", "tarnwick", text, login)
+		require.NoError(t, err)
+		t.Cleanup(s.Close)
+		return s
+	}
+	s := as("pennold")
+	require.NoError(t, report.Confined(ctx, s.(report.Checked), "Pennold"))
+	assert.Equal(t, "pennold at tarnwick", s.Login())
+	for sql, want := range map[string]string{
+		"SET ROLE ironbell":               "gives no columns",
+		"SET SESSION AUTHORIZATION chief": "gives no columns",
+		"RESET ALL":                       "gives no columns",
+		"BEGIN READ WRITE":                "gives no columns",
+		"COMMIT":                          "gives no columns",
+		"DISCARD ALL":                     "gives no columns",
+		"DO $$ BEGIN DELETE FROM sailings; END $$":                                            "gives no columns",
+		"COPY sailings TO PROGRAM 'cat'":                                                      "gives no columns",
+		"SELECT set_config('role', 'chief', true)":                                            "may not use set_config",
+		`SELECT pg_catalog."set_config"('transaction_read_only', 'off', true)`:                "may not use set_config",
+		"SELECT query_to_xml('select set_config(''role'', ''chief'', true)', true, true, '')": "may not use query_to_xml",
+		"INSERT INTO sailings (id, port) VALUES (9, 'pennold') RETURNING id":                  "read-only transaction",
+		"WITH gone AS (DELETE FROM sailings RETURNING 1) SELECT * FROM gone":                  "read-only transaction",
+		"SELECT nextval('counter')":                                                           "read-only transaction",
+		"SELECT * FROM sailings FOR UPDATE":                                                   "read-only transaction",
+		"CREATE TABLE mine AS SELECT 1 AS one":                                                "gives no columns",
+		"SELECT * INTO mine FROM sailings":                                                    "gives no columns",
+		"SELECT * FROM secrets":                                                               "permission denied",
+		"SELECT 1; COMMIT; DELETE FROM sailings":                                              "multiple commands",
+	} {
+		_, err := s.Stream(ctx, query(sql), "Out", &kept{})
+		if assert.Error(t, err, sql) {
+			assert.Contains(t, err.Error(), want, sql)
+		}
+	}
+	for _, sql := range []string{"SELECT port FROM sailings", "SELECT port FROM peep()"} {
+		var k kept
+		_, err = s.Stream(ctx, query(sql), "Own", &k)
+		require.NoError(t, err)
+		assert.Equal(t, [][]string{{"Pennold"}}, k.rows, "its own rows, and no others")
+	}
+	for login, want := range map[string]string{"chief": "chief bypasses row security", "deputy": "deputy is a member of pg_read_all_data"} {
+		assert.ErrorContains(t, report.Confined(ctx, as(login).(report.Checked), login), want)
+	}
 }
 
 func TestCancelEndsTheQueryAtTheServer(t *testing.T) {

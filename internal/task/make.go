@@ -82,7 +82,13 @@ func (k *Report) Preview(ctx context.Context, w Work, rep job.Report, source rep
 		shown := &render.Shown{Style: style}
 		s := &sheaf{rep: rep, head: &render.Head{Report: rep.Name, Title: title, AsOf: w.Due, Values: q.Values}, sums: newSums(nil), facts: func(rows int64) expr.Facts { return w.facts(rep.Name, rows, q.Values) }}
 		t := &stream{s: s, section: section, pieces: []*piece{{laid: []shape.Sink{shown}}}}
-		q.SQL, q.Rows = section.SQL, most
+		// One row more than is shown tells whether there are more; a chart is drawn
+		// of all that it can hold.
+		wanted := most + 1
+		if section.Kind == job.SectionChart {
+			wanted = max(wanted, render.MaxChart)
+		}
+		q.SQL, q.Rows = section.SQL, wanted
 		var n int64
 		if section.SQL != "" {
 			if n, err = source.Stream(ctx, q, section.Name, t); err != nil {
@@ -99,13 +105,13 @@ func (k *Report) Preview(ctx context.Context, w Work, rep job.Report, source rep
 				return p, err
 			}
 		}
-		out := job.PreviewSection{Section: section.Name, Title: shown.Plan.Title, Kind: shown.Plan.Kind, Text: shown.Plan.Text, Columns: []job.PreviewColumn{}, Lines: []job.PreviewLine{}, More: n >= most, TookMS: time.Since(began).Milliseconds(), Drawing: shown.Drawing}
+		out := job.PreviewSection{Section: section.Name, Title: shown.Plan.Title, Kind: shown.Plan.Kind, Text: shown.Plan.Text, Columns: []job.PreviewColumn{}, Lines: []job.PreviewLine{}, More: n > most, TookMS: time.Since(began).Milliseconds(), Drawing: shown.Drawing}
 		for _, c := range shown.Plan.Columns {
 			out.Columns = append(out.Columns, job.PreviewColumn{Name: c.Name, Head: c.Head(), Kind: c.Kind})
 		}
 		for _, line := range shown.Lines {
 			// Totals of rows that were cut short would be wrong.
-			if line.Kind == shape.Data || !out.More {
+			if line.Kind == shape.Data && int64(len(out.Lines)) < most || !out.More {
 				out.Lines = append(out.Lines, job.PreviewLine{Cells: line.Cells, Marks: line.Marks, Total: line.Kind != shape.Data})
 			}
 		}

@@ -27,6 +27,16 @@ export type CalendarEntry = Schemas['Entry'];
 export type CalendarDefinition = Schemas['Definition'];
 export type CalendarEffect = Schemas['Effect'];
 
+export type Report = Schemas['Report'];
+export type ReportPage = Schemas['ReportPage'];
+export type Offered = Schemas['Offered'];
+export type PreviewSection = Schemas['PreviewSection'];
+export type Preview = Schemas['Preview'];
+export type Place = Schemas['Place'];
+export type Compared = Schemas['Compared'];
+/** Values of parameters, by name. */
+export type Values = Record<string, unknown>;
+
 export const api = createClient<paths>({ baseUrl: '' });
 
 /** What the service answered when it did not do what was asked (RFC 9457). */

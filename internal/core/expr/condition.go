@@ -36,7 +36,8 @@ func ParseCondition(text string, names Names) (Condition, error) {
 	if issues.Err() != nil {
 		return c, plain(text, issues, names)
 	}
-	if !checked.OutputType().IsExactType(cel.BoolType) {
+	// A cell alone may be one of yes or no; that is seen when it is there.
+	if !checked.OutputType().IsExactType(cel.BoolType) && !(checked.OutputType().IsExactType(cel.DynType) && names.Columns != nil) {
 		return c, fmt.Errorf("{%s} is no condition: it gives a %s, not yes or no; compare it with something, such as rows >= 10", text, checked.OutputType())
 	}
 	if c.program, err = env.Program(checked, cel.CostLimit(100_000)); err != nil {

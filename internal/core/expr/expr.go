@@ -117,6 +117,7 @@ func environment(names Names) (*cel.Env, error) {
 		return env, nil
 	}
 	options := []cel.EnvOption{
+		cel.CrossTypeNumericComparisons(true), // total("litres") > 5000 needs no point
 		cel.Variable("job", cel.StringType),
 		cel.Variable("report", cel.StringType),
 		cel.Variable("run", cel.StringType),

@@ -1,0 +1,123 @@
+<script lang="ts">
+  // Makes a job of what was looked at: same report, same values.
+  import { createQuery } from '@tanstack/svelte-query';
+  import { api, body, type Timing, type Values } from '../lib/api';
+  import { navigate } from '../router';
+  import RuleEditor from './RuleEditor.svelte';
+  import Trouble from './Trouble.svelte';
+
+  const { report, values, zone }: { report: string; values: Values; zone: string } = $props();
+  const places = createQuery(() => ({
+    queryKey: ['destinations'],
+    queryFn: () => body(api.GET('/api/destinations')),
+  }));
+  const mails = $derived((places.data ?? []).filter((d) => d.protocol === 'smtp'));
+  let name = $state('');
+  let timing = $state<Timing>({ rule: 'on weekdays at 06:15' });
+  let format = $state<'pdf' | 'xlsx' | 'csv' | 'pptx' | 'html' | 'json'>('pdf');
+  let inBody = $state(true);
+  let destination = $state('');
+  let to = $state('');
+  let trouble = $state<unknown>(null);
+  let busy = $state(false);
+  const addresses = $derived(
+    to
+      .split(/[,;\n]/)
+      .map((a) => a.trim())
+      .filter(Boolean),
+  );
+
+  async function save(e: SubmitEvent) {
+    e.preventDefault();
+    trouble = null;
+    busy = true;
+    try {
+      const job = name.trim();
+      const there = await api.GET('/api/jobs/{job}', { params: { path: { job } } });
+      if (there.response.ok) throw new Error(`There is a job ${job} already. Give this one another name.`);
+      await body(
+        api.PUT('/api/jobs/{job}', {
+          params: { path: { job } },
+          body: {
+            on: true,
+            zone,
+            values,
+            triggers: [timing],
+            tasks: [
+              {
+                name: 'report',
+                kind: 'report',
+                report: { report, outputs: inBody ? [{ format }, { format: 'html-mail' }] : [{ format }] },
+              },
+              {
+                name: 'mail',
+                kind: 'deliver',
+                deliver: { destination: destination || mails[0]?.name || '', to: addresses },
+              },
+            ],
+          },
+        }),
+      );
+      void navigate('/jobs/:job', { params: { job } });
+    } catch (error) {
+      trouble = error;
+    } finally {
+      busy = false;
+    }
+  }
+</script>
+
+<form class="grid gap-3" onsubmit={save}>
+  <p class="soft">
+    The values above go with it: what you looked at is what will run. Moments such as start of month move by
+    themselves.
+  </p>
+  <label class="grid gap-1 text-[13px] font-semibold"
+    >Name of the job<input
+      class="input input-sm bg-base-100"
+      required
+      maxlength="200"
+      bind:value={name}
+    /></label
+  >
+  <RuleEditor bind:timing {zone} />
+  <div class="flex flex-wrap items-end gap-3">
+    <label class="grid gap-1 text-[13px] font-semibold"
+      >As<select class="select select-sm bg-base-100 w-36" bind:value={format}
+        ><option value="pdf">PDF</option><option value="xlsx">Spreadsheet</option><option value="csv"
+          >CSV</option
+        ><option value="pptx">Slides</option><option value="html">HTML page</option><option value="json"
+          >JSON</option
+        ></select
+      ></label
+    >
+    <label class="flex items-center gap-1.5 pb-1.5 text-[13px]"
+      ><input type="checkbox" class="checkbox checkbox-xs" bind:checked={inBody} />Tables in the mail, too</label
+    >
+    <label class="grid gap-1 text-[13px] font-semibold"
+      >Over<select class="select select-sm bg-base-100 w-52" bind:value={destination}
+        >{#each mails as d (d.name)}<option value={d.name}>{d.name}</option>{/each}</select
+      ></label
+    >
+  </div>
+  <label class="grid gap-1 text-[13px] font-semibold"
+    >To<textarea
+      class="textarea bg-base-100 min-h-16 w-full"
+      required
+      placeholder="addresses, with commas, semicolons or lines between"
+      bind:value={to}></textarea></label
+  >
+  <p>
+    {#if addresses.length}Whoever reads the mail of {addresses.length === 1
+        ? addresses[0]
+        : `these ${addresses.length} addresses`} will see the result.{:else}<span class="soft"
+        >Nobody will see the result yet: name at least one address.</span
+      >{/if}
+  </p>
+  {#if trouble}<Trouble error={trouble} />{/if}
+  <div>
+    <button class="btn btn-primary" disabled={busy || !name.trim() || !addresses.length}
+      >Switch the job on</button
+    >
+  </div>
+</form>

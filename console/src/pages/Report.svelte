@@ -1,0 +1,207 @@
+<script lang="ts">
+  // One report: what it asks for, how it looks with values, who uses it. The
+  // address holds the values, so that a view can be sent.
+  import { createQuery, keepPreviousData } from '@tanstack/svelte-query';
+  import { searchParams } from 'sv-router';
+  import { untrack } from 'svelte';
+  import ScheduleThis from '../components/ScheduleThis.svelte';
+  import SectionView from '../components/SectionView.svelte';
+  import Trouble from '../components/Trouble.svelte';
+  import ValueForm from '../components/ValueForm.svelte';
+  import { api, body, Problem, type PreviewSection, type Values } from '../lib/api';
+  import { myZone } from '../lib/me.svelte';
+  import { param } from '../lib/param';
+  import { p, route } from '../router';
+
+  const name = $derived(param(route.params.report));
+  const page = createQuery(() => ({
+    queryKey: ['report', name],
+    queryFn: () => body(api.GET('/api/reports/{report}', { params: { path: { report: name } } })),
+  }));
+
+  function read(): Values {
+    try {
+      const found: unknown = JSON.parse(String(searchParams.get('values') ?? '{}'));
+      return typeof found === 'object' && found ? (found as Values) : {};
+    } catch {
+      return {};
+    }
+  }
+  let values = $state<Values>(untrack(read));
+  $effect(() => {
+    const text = JSON.stringify(values);
+    untrack(() => {
+      if (text === '{}') searchParams.delete('values', undefined, { replace: true });
+      else searchParams.set('values', text, { replace: true });
+    });
+  });
+  const offers = createQuery(() => ({
+    queryKey: ['choices', name, JSON.stringify(values)],
+    placeholderData: keepPreviousData,
+    queryFn: () =>
+      body(
+        api.POST('/api/reports/{report}/choices', { params: { path: { report: name } }, body: { values } }),
+      ),
+  }));
+
+  // Each section is asked for by itself, so that the first is there at once.
+  let shown = $state<PreviewSection[]>([]);
+  let readAs = $state('');
+  let waits = $state('');
+  let trouble = $state<unknown>(null);
+  let ending: AbortController | null = null;
+  async function preview() {
+    ending?.abort();
+    const mine = new AbortController();
+    ending = mine;
+    shown = [];
+    trouble = null;
+    try {
+      for (const s of page.data?.sections ?? []) {
+        waits = s.title || s.name;
+        const found = await body(
+          api.POST('/api/reports/{report}/preview', {
+            params: { path: { report: name } },
+            body: { values, sections: [s.name], rows: 50 },
+            signal: mine.signal,
+          }),
+        );
+        if (mine.signal.aborted) return;
+        readAs = found.read_as;
+        shown = [...shown, ...found.sections];
+      }
+    } catch (error) {
+      if (!mine.signal.aborted) trouble = error;
+    } finally {
+      if (ending === mine) {
+        ending = null;
+        waits = '';
+      }
+    }
+  }
+  $effect(() => {
+    if (page.data) untrack(() => void preview());
+    return () => ending?.abort();
+  });
+
+  let format = $state<'pdf' | 'xlsx' | 'json' | 'pptx' | 'html'>('pdf');
+  let making = $state(false);
+  let said = $state('');
+  async function make() {
+    making = true;
+    said = '';
+    trouble = null;
+    try {
+      const answer = await fetch(`/api/reports/${encodeURIComponent(name)}/render`, {
+        method: 'POST',
+        headers: { 'Content-Type': 'application/json' },
+        body: JSON.stringify({ values, output: { format } }),
+      });
+      if (!answer.ok) {
+        const p = (await answer.json()) as {
+          detail?: string;
+          errors?: { location?: string; message?: string }[];
+        };
+        throw new Problem(answer.status, p.detail ?? answer.statusText, p.errors ?? []);
+      }
+      const file = await answer.blob();
+      const link = document.createElement('a');
+      link.href = URL.createObjectURL(file);
+      link.download = `${name}.${format}`;
+      link.click();
+      URL.revokeObjectURL(link.href);
+      said = `${Number(answer.headers.get('Ironbell-Rows')).toLocaleString('en-GB')} rows, ${Math.ceil(file.size / 1024).toLocaleString('en-GB')} kB`;
+    } catch (error) {
+      trouble = error;
+    } finally {
+      making = false;
+    }
+  }
+  let scheduling = $state(untrack(() => searchParams.get('schedule') === 'yes'));
+</script>
+
+<svelte:head><title>{name} · Iron Bell</title></svelte:head>
+
+{#if page.isError}<Trouble error={page.error} />{/if}
+{#if page.data}
+  {@const r = page.data}
+  <div class="flex flex-wrap items-baseline gap-x-3.5 gap-y-1">
+    <h1>{r.name}</h1>
+    <span class="soft"
+      >version {r.version} · owner {r.owner} · read from {r.source}{r.identity
+        ? ` as ${r.identity}`
+        : ''}</span
+    >
+  </div>
+  <div class="grid grid-cols-[19rem_1fr] items-start gap-3.5 max-lg:grid-cols-1">
+    <div class="grid gap-3.5">
+      <section class="panel px-3.5 py-3">
+        <h2>It asks for</h2>
+        {#if offers.isError}<Trouble error={offers.error} />{/if}
+        {#if offers.data}<ValueForm offers={offers.data} bind:values />{/if}
+        <div class="mt-3 flex flex-wrap gap-2">
+          {#if waits}<button class="btn" onclick={() => ending?.abort()}>Cancel</button>{:else}<button
+              class="btn btn-primary"
+              onclick={() => void preview()}>Preview</button
+            >{/if}
+          <button class="btn" aria-expanded={scheduling} onclick={() => (scheduling = !scheduling)}
+            >Schedule this</button
+          >
+        </div>
+      </section>
+      <section class="panel px-3.5 py-3">
+        <h2>A file of it, now</h2>
+        <div class="flex items-center gap-2">
+          <label class="contents"
+            ><span class="sr-only">Format</span><select
+              class="select select-sm bg-base-100 w-36"
+              bind:value={format}
+              ><option value="pdf">PDF</option><option value="xlsx">Spreadsheet</option><option value="pptx"
+                >Slides</option
+              ><option value="html">HTML page</option><option value="json">JSON</option></select
+            ></label
+          >
+          <button class="btn" disabled={making} onclick={() => void make()}
+            >{making ? 'Making it' : 'Make it'}</button
+          >
+        </div>
+        {#if said}<p class="soft mt-1" role="status">{said}</p>{/if}
+      </section>
+      <section class="panel px-3.5 py-3">
+        <h2>Jobs that use it</h2>
+        <ul class="grid gap-1">
+          {#each r.jobs as j (j.job)}
+            <li>
+              <a href={p('/jobs/:job', { params: { job: j.job } })}>{j.job}</a>
+              <span class="soft">{j.owner}{j.on ? '' : ', off'}</span>
+            </li>
+          {:else}<li class="soft">None yet.</li>{/each}
+        </ul>
+      </section>
+      <section class="panel px-3.5 py-3">
+        <h2>Queries</h2>
+        {#each r.sections as s (s.name)}
+          {#if s.sql}<details class="mt-1">
+              <summary>{s.name}</summary>
+              <pre class="mono mt-1 overflow-x-auto text-[12px] whitespace-pre-wrap">{s.sql}</pre>
+            </details>{/if}
+        {/each}
+      </section>
+    </div>
+    <div class="grid min-w-0 gap-3.5">
+      {#if scheduling}
+        <section class="panel px-3.5 py-3">
+          <h2>Schedule this</h2>
+          <ScheduleThis report={r.name} {values} zone={myZone()} />
+        </section>
+      {/if}
+      {#if trouble}<Trouble error={trouble} />{/if}
+      {#each shown as section (section.section)}<SectionView {section} />{/each}
+      {#if waits}<p class="soft" role="status">Asking the source for {waits} …</p>{:else if shown.length}<p
+          class="soft"
+        >
+          Read as {readAs}.
+        </p>{/if}
+    </div>
+  </div>
+{/if}
