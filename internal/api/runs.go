@@ -201,7 +201,11 @@ func (s *server) runPage(ctx context.Context, id job.RunID) (wire.RunPage, error
 	}
 	c := chain.Read(def.Tasks, &fault.Invalid{})
 	for _, t := range def.Tasks {
-		page.Tasks = append(page.Tasks, wire.TaskLine{Name: t.Name, Kind: t.Kind, After: c.Follows(t.Name), OnlyIf: t.OnlyIf})
+		line := wire.TaskLine{Name: t.Name, Kind: t.Kind, After: c.Follows(t.Name), OnlyIf: t.OnlyIf}
+		if t.Report != nil {
+			line.Report = t.Report.Report
+		}
+		page.Tasks = append(page.Tasks, line)
 	}
 	if run.State == job.RunWaiting && err == nil {
 		page.Missing, err = s.Engine.Missing(ctx, run)

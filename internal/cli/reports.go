@@ -218,6 +218,14 @@ func printPreview(i IO, p job.Preview) {
 			fmt.Fprintln(i.Out, s.Text)
 			continue
 		}
+		if len(s.Figures) > 0 {
+			t := newTable(i, "Figure", "Now", "Change")
+			for _, f := range s.Figures {
+				t.AppendRow(table.Row{f.Label, f.Text, f.Change})
+			}
+			t.Render()
+			continue
+		}
 		head := make([]any, len(s.Columns))
 		var right []table.ColumnConfig
 		for n, c := range s.Columns {

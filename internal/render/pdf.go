@@ -594,6 +594,7 @@ func (p *pdfWriter) sideBySide() bool {
 	wide := sumOf(p.widths)
 	across := min(int((p.width()+gap)/(wide+gap)), most)
 	step := p.font*pointMM*lineHigh + 1.1
+	p.pdf.SetFont("sheet", "", p.font)
 	for _, line := range p.early {
 		for i, text := range line.cells {
 			if p.pdf.GetStringWidth(text) > p.widths[i]-2*cellPad {

@@ -12,6 +12,7 @@ type Shown struct {
 	Plan    *shape.Plan
 	Lines   []ShownLine
 	Drawing string // SVG of a chart
+	Figures []job.PreviewFigure
 
 	forms, totals []*locale.Form
 	chart         *chartData
@@ -45,6 +46,11 @@ func (s *Shown) Line(line *shape.Line) error {
 	if s.chart != nil {
 		if err := s.chart.add(line.Cells); err != nil {
 			return err
+		}
+	}
+	if s.Plan.Kind == job.SectionFigures && s.Figures == nil {
+		for _, f := range figuresOf(s.Plan, line.Cells, s.Style.Locale, s.forms) {
+			s.Figures = append(s.Figures, job.PreviewFigure{Label: f.label, Text: f.text, Change: f.change, Mark: f.mark})
 		}
 	}
 	l := shownLine(s.Plan, line, s.forms, s.totals, s.Style.Locale)

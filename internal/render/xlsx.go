@@ -60,10 +60,15 @@ type look struct {
 	wrap bool
 	head bool
 	size float64
+
+	right bool
 }
 
 // widthRows is how many rows the widths of columns are taken from.
 const widthRows = 100
+
+// sheetFont is the font of styled cells, as of all others.
+const sheetFont = "Calibri"
 
 // colours of the marks, on white.
 var markColours = map[job.Mark]string{job.MarkGood: "1F6B4F", job.MarkWarning: "8A5F00", job.MarkBad: "A8321A", job.MarkFaint: "6B6F76"}
@@ -81,11 +86,14 @@ func (x *xlsxWriter) lookOf(l look) (int, error) {
 		s.CustomNumFmt = &l.form
 	}
 	if l.bold || l.mark != job.MarkNone || l.size > 0 || l.head {
-		s.Font = &excelize.Font{Bold: l.bold || l.head || l.mark == job.MarkStrong, Color: markColours[l.mark], Size: l.size}
+		s.Font = &excelize.Font{Bold: l.bold || l.head || l.mark == job.MarkStrong, Color: markColours[l.mark], Size: max(l.size, 11), Family: sheetFont}
 	}
 	if l.head {
 		s.Fill = excelize.Fill{Type: "pattern", Pattern: 1, Color: []string{"E5DDCD"}}
 		s.Alignment = &excelize.Alignment{Vertical: "top", WrapText: true}
+		if l.right {
+			s.Alignment.Horizontal = "right"
+		}
 	}
 	if l.wrap {
 		s.Alignment = &excelize.Alignment{Vertical: "top", WrapText: true}
@@ -168,13 +176,38 @@ func (x *xlsxWriter) beginSheet(title string) error {
 	} else if _, err := x.file.NewSheet(x.name); err != nil {
 		return fmt.Errorf("add the sheet %q: %w", x.name, err)
 	}
+	if err := x.paper(); err != nil {
+		return err
+	}
 	sheet, err := x.file.NewStreamWriter(x.name)
 	if err != nil {
 		return fmt.Errorf("begin the sheet %q: %w", x.name, err)
 	}
-	x.sheet, x.early, x.next, x.begun, x.first = sheet, nil, 1, false, 1
-	if !x.style.DataOnly {
-		x.first = 4 // below the title, what it is, and an empty row
+	x.sheet, x.early, x.next, x.begun = sheet, nil, 1, false
+	return nil
+}
+
+// paper lays a sheet out for printing. It comes before the stream, which writes
+// the sheet's properties first.
+func (x *xlsxWriter) paper() error {
+	x.first = 1
+	if x.style.DataOnly {
+		return nil
+	}
+	x.first = 4 // below the title, what it is, and an empty row
+	// Printed, it is as wide as the paper, and each page has the header.
+	sideways, one, any, yes := "landscape", 1, 0, true
+	if err := x.file.SetPageLayout(x.name, &excelize.PageLayoutOptions{Orientation: &sideways, FitToWidth: &one, FitToHeight: &any}); err != nil {
+		return fmt.Errorf("lay the sheet out: %w", err)
+	}
+	if err := x.file.SetSheetProps(x.name, &excelize.SheetPropsOptions{FitToPage: &yes}); err != nil {
+		return fmt.Errorf("lay the sheet out: %w", err)
+	}
+	if x.plan.Kind == job.SectionText || x.plan.Kind == job.SectionFigures {
+		return nil
+	}
+	if err := x.file.SetDefinedName(&excelize.DefinedName{Name: "_xlnm.Print_Titles", RefersTo: fmt.Sprintf("'%s'!$%d:$%d", strings.ReplaceAll(x.name, "'", "''"), x.first, x.first), Scope: x.name}); err != nil {
+		return fmt.Errorf("lay the sheet out: %w", err)
 	}
 	return nil
 }
@@ -222,7 +255,7 @@ func (x *xlsxWriter) title() error {
 		about += "  ·  " + w.Run + " " + x.head.Run
 	}
 	for row, cell := range []excelize.Cell{{StyleID: big, Value: title}, {StyleID: small, Value: about}} {
-		if err := x.sheet.SetRow("A"+strconv.Itoa(row+1), []any{cell}); err != nil {
+		if err := x.sheet.SetRow("A"+strconv.Itoa(row+1), []any{cell}, excelize.RowOpts{Height: 22 - 5*float64(row)}); err != nil {
 			return fmt.Errorf("write the title: %w", err)
 		}
 	}
@@ -255,9 +288,17 @@ func (x *xlsxWriter) begin() error {
 	if err != nil {
 		return err
 	}
+	right, err := x.lookOf(look{head: true, right: true})
+	if err != nil {
+		return err
+	}
 	header := make([]any, len(x.plan.Columns))
 	for i, c := range x.plan.Columns {
-		header[i] = excelize.Cell{StyleID: id, Value: x.style.head(c)}
+		of := id
+		if c.Kind.Numeric() {
+			of = right
+		}
+		header[i] = excelize.Cell{StyleID: of, Value: x.style.head(c)}
 	}
 	if err := x.sheet.SetRow("A"+strconv.Itoa(x.first), header); err != nil {
 		return fmt.Errorf("write the header: %w", err)
@@ -332,7 +373,7 @@ func (x *xlsxWriter) value(kind rows.Kind, c rows.Cell) any {
 	}
 	switch kind {
 	case rows.Whole, rows.Number:
-		if digits(c.Text) <= 15 {
+		if digits(c.Text) <= 15 { // of what stands before the point: more would be another number
 			if f, err := strconv.ParseFloat(string(c.Text), 64); err == nil && f-f == 0 { // neither NaN nor infinite
 				return f
 			}
@@ -376,6 +417,9 @@ func excelTime(wall int64) float64 { return float64(wall)/86400 + 25569 }
 func digits(text []byte) int {
 	n := 0
 	for _, c := range text {
+		if c == '.' {
+			break
+		}
 		if c >= '0' && c <= '9' {
 			n++
 		}
@@ -475,7 +519,7 @@ func (x *xlsxWriter) chart() error {
 	}
 	chart := &excelize.Chart{
 		Type: kind, Title: excelize.ChartTitle{Paragraph: []excelize.RichTextRun{{Text: x.plan.Title}}}, Legend: excelize.ChartLegend{Position: "bottom"},
-		Dimension: excelize.ChartDimension{Width: 760, Height: 400}, XAxis: excelize.ChartAxis{NumFmt: excelize.ChartNumFmt{SourceLinked: true}},
+		Dimension: excelize.ChartDimension{Width: 760, Height: 400}, XAxis: excelize.ChartAxis{TickLabelSkip: (last - x.first + 7) / 8, NumFmt: excelize.ChartNumFmt{SourceLinked: true}, Font: excelize.Font{Color: "5D6167"}}, YAxis: excelize.ChartAxis{NumFmt: excelize.ChartNumFmt{SourceLinked: true}, Font: excelize.Font{Color: "5D6167"}, MajorGridLines: true},
 		Format: excelize.GraphicOptions{AltText: altOf(x.plan), Positioning: "oneCell"},
 	}
 	for n, s := range c.Series {

@@ -105,7 +105,7 @@ func (k *Report) Preview(ctx context.Context, w Work, rep job.Report, source rep
 				return p, err
 			}
 		}
-		out := job.PreviewSection{Section: section.Name, Title: shown.Plan.Title, Kind: shown.Plan.Kind, Text: shown.Plan.Text, Columns: []job.PreviewColumn{}, Lines: []job.PreviewLine{}, More: n > most, TookMS: time.Since(began).Milliseconds(), Drawing: shown.Drawing}
+		out := job.PreviewSection{Section: section.Name, Title: shown.Plan.Title, Kind: shown.Plan.Kind, Text: shown.Plan.Text, Columns: []job.PreviewColumn{}, Lines: []job.PreviewLine{}, More: n > most, TookMS: time.Since(began).Milliseconds(), Drawing: shown.Drawing, Figures: shown.Figures}
 		for _, c := range shown.Plan.Columns {
 			out.Columns = append(out.Columns, job.PreviewColumn{Name: c.Name, Head: c.Head(), Kind: c.Kind})
 		}

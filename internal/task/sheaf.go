@@ -111,6 +111,7 @@ type piece struct {
 	form       job.Form
 	title      string
 	laid, flat []shape.Sink
+	files      []*leaf
 }
 
 // pieces gathers what the outputs take of a section, and begins the files that
@@ -140,6 +141,7 @@ func (s *sheaf) pieces(section job.Section) ([]*piece, error) {
 				at, pieces = len(pieces), append(pieces, &piece{form: c.Form, title: c.Title})
 			}
 			p := pieces[at]
+			p.files = append(p.files, l)
 			if o.Format.FlatFor(o.Output) {
 				p.flat = append(p.flat, counter{l})
 			} else {
@@ -225,23 +227,11 @@ func (s *sheaf) run(ctx context.Context, source report.Source, section job.Secti
 	if err != nil || len(pieces) == 0 && !counts {
 		return 0, false, err
 	}
-	// Forms whose rows come from the same query share it.
-	bySQL := map[string][]*piece{}
-	order := []string{}
-	if counts {
-		order, bySQL[section.SQL] = append(order, section.SQL), nil
-	}
-	for _, p := range pieces {
-		sql := section.InForm(p.form).SQL
-		if _, had := bySQL[sql]; !had {
-			order = append(order, sql)
-		}
-		bySQL[sql] = append(bySQL[sql], p)
-	}
 	var own int64
 	put := false
-	for _, sql := range order {
-		t := &stream{s: s, section: section, pieces: bySQL[sql], sums: sql == section.SQL}
+	for _, pass := range passes(section, pieces, counts) {
+		sql := pass.sql
+		t := &stream{s: s, section: section, pieces: pass.pieces, sums: sql == section.SQL && !put}
 		if strings.TrimSpace(sql) != "" {
 			q.SQL = sql
 			n, err := source.Stream(ctx, q, section.Name, t)
@@ -266,6 +256,34 @@ func (s *sheaf) run(ctx context.Context, source report.Source, section job.Secti
 	}
 	s.total += own
 	return own, put, s.endPieces()
+}
+
+// pass is one putting of a query, for pieces that take its rows at once.
+type pass struct {
+	sql    string
+	pieces []*piece
+	files  []*leaf
+}
+
+// passes gathers the pieces of a section. Those whose rows come from the same
+// query share it, unless a file takes several of them: it takes one after the
+// other.
+func passes(section job.Section, pieces []*piece, counts bool) []*pass {
+	var all []*pass
+	if counts {
+		all = append(all, &pass{sql: section.SQL})
+	}
+	for _, p := range pieces {
+		sql := section.InForm(p.form).SQL
+		at := slices.IndexFunc(all, func(o *pass) bool {
+			return o.sql == sql && !slices.ContainsFunc(p.files, func(l *leaf) bool { return slices.Contains(o.files, l) })
+		})
+		if at < 0 {
+			at, all = len(all), append(all, &pass{sql: sql})
+		}
+		all[at].pieces, all[at].files = append(all[at].pieces, p), append(all[at].files, p.files...)
+	}
+	return all
 }
 
 // text fills a section that is a text and hands it to its files.

@@ -38,8 +38,19 @@ func main() {
 	burst := flag.Int("burst", 12_000, "jobs that are due in the same minute")
 	history := flag.Int("history", 0, "finished runs, beside which all is measured a second time, such as 10000000")
 	service := flag.String("service", "bin/ironbell", "`program` of the service, for what it needs while nothing is due")
+	files := flag.Int("files", 1_000_000, "rows of the files that are made; 0 for none")
+	only := flag.Bool("only-files", false, "measure the making of files alone")
+	which := flag.Int("make", -1, "make one file and say what it took: for this program itself")
+	dsn, path, rows := flag.String("dsn", "", "with -make"), flag.String("file", "", "with -make"), flag.Int("rows", 0, "with -make")
 	flag.Parse()
-	if err := run(*jobs, *due, *burst, *history, *service); err != nil {
+	if *which >= 0 {
+		if err := makeOne(context.Background(), *which, *dsn, *path, *rows); err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			os.Exit(1)
+		}
+		return
+	}
+	if err := run(*jobs, *due, *burst, *history, *files, *only, *service); err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
 		os.Exit(1)
 	}
@@ -54,7 +65,7 @@ type bench struct {
 	jobs  int
 }
 
-func run(jobs, due, burst, history int, service string) error {
+func run(jobs, due, burst, history, files int, only bool, service string) error {
 	ctx := context.Background()
 	dir, err := os.MkdirTemp("", "ironbell-bench-*")
 	if err != nil {
@@ -81,6 +92,11 @@ func run(jobs, due, burst, history int, service string) error {
 		return err
 	}
 	b.pool = b.store.Pool()
+	if files > 0 {
+		if err := b.formats(ctx, files); err != nil || only {
+			return err
+		}
+	}
 	began := time.Now()
 	if err := b.fill(ctx); err != nil {
 		return err

@@ -73,9 +73,6 @@ func run(out, state, url, inbox, only string) error {
 			return "", fmt.Errorf("run the client: %w", err)
 		}
 		command := strings.Join(args, " ")
-		if args[0] == "why" {
-			command = fmt.Sprintf("why %q", args[1])
-		}
 		if args[0] == "when" {
 			command = fmt.Sprintf("%s -- %q", strings.Join(args[:len(args)-2], " "), args[len(args)-1])
 		}
@@ -89,16 +86,27 @@ func run(out, state, url, inbox, only string) error {
 	if err != nil {
 		return err
 	}
-	why, err := said("why", "Passenger manifest file")
-	if err != nil {
-		return err
-	}
 	rehearsed, err := c.Rehearse(ctx, "Monday page", nil)
 	if err != nil {
 		return fmt.Errorf("rehearse: %w", err)
 	}
 	if _, err := c.Follow(ctx, rehearsed.ID, func(wire.RunPage) error { return nil }); err != nil {
 		return fmt.Errorf("follow the rehearsal: %w", err)
+	}
+	files, err := pages(ctx, c)
+	if err != nil {
+		return err
+	}
+	loaded, err := c.Ring(ctx, "Vehicle-deck load", nil)
+	if err != nil {
+		return fmt.Errorf("ring: %w", err)
+	}
+	if _, err := c.Follow(ctx, loaded.ID, func(wire.RunPage) error { return nil }); err != nil {
+		return fmt.Errorf("follow the run: %w", err)
+	}
+	body, err := newest(ctx, inbox, "Vehicle decks")
+	if err != nil {
+		return err
 	}
 	rule := neturl.Values{"rule": {"on the last open day of every month at 18:00 before closed days also on 2026-12-24 at 12:00"}, "calendar": {"Public holidays"}}
 	week := time.Now().AddDate(0, 0, 5).Format(time.DateOnly)
@@ -127,15 +135,17 @@ func run(out, state, url, inbox, only string) error {
 		{"client-run", ran, true},
 		{"client-when", when, true},
 		{"forecast", url + "/forecast?from=" + week, false},
-		{"forecast-dark", url + "/forecast?from=" + week, true},
-		{"job-when", url + "/jobs/Sailing%20punctuality%20by%20route?change=when", false},
 		{"rule", url + "/when?" + rule.Encode(), false},
 		{"chain", url + "/jobs/Monday%20page", false},
 		{"rehearsal", url + "/runs/" + rehearsed.ID.String(), false},
-		{"client-why", why, true},
+		{"report", url + "/reports/Sailing%20punctuality%20by%20route", false},
+		{"mail-body", body, false},
+		{"pdf-page", files["pdf-page"], false},
+		{"spreadsheet", files["spreadsheet"], false},
+		{"slide", files["slide"], false},
 		{"calendars", url + "/calendars/Harbour", false},
 	} {
-		if only != "" && only != s.name {
+		if only != "" && only != s.name || s.at == "" {
 			continue
 		}
 		if err := browser.Do(tab, 20*time.Second, browser.Theme(s.dark), chromedp.Navigate(s.at), chromedp.WaitReady(chromedp.CSS("h1")), chromedp.Sleep(1500*time.Millisecond)); err != nil {

@@ -23,6 +23,16 @@
   </h2>
   {#if section.kind === 'text'}
     <p class="whitespace-pre-line">{section.text}</p>
+  {:else if section.figures?.length}
+    <dl class="flex flex-wrap gap-x-12 gap-y-3">
+      {#each section.figures as f (f.label)}
+        <div>
+          <dt class="soft text-[13px]">{f.label}</dt>
+          <dd class="text-[26px] leading-tight font-semibold tabular-nums">{f.text}</dd>
+          {#if f.change}<dd class={`text-[13px] ${marks[f.mark ?? ''] ?? ''}`}>{f.change}</dd>{/if}
+        </div>
+      {/each}
+    </dl>
   {:else}
     {#if drawing}
       <img

@@ -51,6 +51,7 @@
   function size(bytes: number): string {
     return bytes < 1e6 ? `${(bytes / 1e3).toFixed(1)} kB` : `${(bytes / 1e6).toFixed(1)} MB`;
   }
+  const report = $derived(run?.tasks.find((t) => t.report)?.report);
 </script>
 
 <svelte:head><title>{run ? `${run.job}, run ${run.id}` : 'Run'} · Iron Bell</title></svelte:head>
@@ -82,6 +83,13 @@
       >{/if}
     {#if ended}<button class="btn" disabled={steer.isPending} onclick={() => steer.mutate('whole')}
         >Make it again</button
+      >{/if}
+    {#if run.comparable}<a class="btn" href={p('/runs/:run/compare', { params: { run: run.id } })}>Compare</a
+      >{/if}
+    {#if report}<a
+        class="btn"
+        href={`${p('/reports/:report', { params: { report } })}?values=${encodeURIComponent(JSON.stringify({ ...run.values, ...run.given }))}`}
+        >Look at the report</a
       >{/if}
     {#if !ended && run.started_at}<span class="soft"
         >for {length(between(run.started_at, now.ms))}{#if run.usual_seconds !== undefined}; usually {length(

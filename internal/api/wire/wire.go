@@ -191,6 +191,7 @@ type RunPage struct {
 type TaskLine struct {
 	Name   string       `json:"name"`
 	Kind   job.TaskKind `json:"kind" enum:"report,collect,fetch,query,program,deliver,call,emit"`
+	Report string       `json:"report,omitempty" doc:"report that it runs"`
 	After  []string     `json:"after" doc:"tasks that it follows"`
 	OnlyIf string       `json:"only_if,omitempty"`
 }

@@ -138,7 +138,7 @@ func section(a, b Section) Difference {
 		d.byKey(early, late, key, columns)
 	}
 	for i, c := range columns {
-		if c.Type != "whole" && c.Type != "number" {
+		if c.Type != "whole" && c.Type != "number" || slices.Contains(b.Key, c.b) {
 			continue
 		}
 		was, is := total(early, i), total(late, i)

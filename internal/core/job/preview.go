@@ -21,6 +21,15 @@ type PreviewSection struct {
 	More    bool            `json:"more,omitempty" doc:"there are more rows than are shown"`
 	TookMS  int64           `json:"took_ms" doc:"time until these rows were there"`
 	Drawing string          `json:"drawing,omitempty" doc:"SVG of a chart"`
+	Figures []PreviewFigure `json:"figures,omitempty" doc:"of a section of figures"`
+}
+
+// PreviewFigure is one large number with its change.
+type PreviewFigure struct {
+	Label  string `json:"label"`
+	Text   string `json:"text"`
+	Change string `json:"change,omitempty"`
+	Mark   Mark   `json:"mark,omitempty" enum:"good,warning,bad,strong,faint"`
 }
 
 // PreviewColumn is the head of a column.

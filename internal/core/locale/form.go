@@ -21,6 +21,8 @@ type Form struct {
 	zone   *time.Location // nil: instants stay in the zone in which they came
 	date   []piece
 	days   map[string]string // dates repeat; each is written once
+	byDay  map[int]string    // of instants: the day
+	clocks [24 * 60]string   // of instants: the time of day
 	digits []byte
 }
 
@@ -124,8 +126,10 @@ func (f *Form) Append(dst []byte, c rows.Cell) []byte {
 const maxDays = 2000
 
 func (f *Form) when(dst []byte, c rows.Cell) []byte {
-	if text, ok := f.days[string(c.Text)]; ok {
-		return append(dst, text...)
+	if f.kind == rows.Date {
+		if text, ok := f.days[string(c.Text)]; ok {
+			return append(dst, text...)
+		}
 	}
 	t, ok := c.When(f.kind)
 	if !ok {
@@ -133,6 +137,9 @@ func (f *Form) when(dst []byte, c rows.Cell) []byte {
 	}
 	if f.kind == rows.Instant && f.zone != nil {
 		t = t.In(f.zone)
+	}
+	if f.date == nil && (f.kind == rows.Instant || f.kind == rows.Local) {
+		return f.instant(dst, t)
 	}
 	var text string
 	switch {
@@ -153,11 +160,32 @@ func (f *Form) when(dst []byte, c rows.Cell) []byte {
 	default:
 		text = f.l.DateTime(t)
 	}
-	if len(f.days) >= maxDays {
-		clear(f.days)
+	if f.kind == rows.Date {
+		if len(f.days) >= maxDays {
+			clear(f.days)
+		}
+		f.days[string(c.Text)] = text
 	}
-	f.days[string(c.Text)] = text
 	return append(dst, text...)
+}
+
+// instant writes a day and a time of day, each once for all rows that have it.
+func (f *Form) instant(dst []byte, t time.Time) []byte {
+	year, month, day := t.Date()
+	key := (year*100+int(month))*100 + day
+	date, ok := f.byDay[key]
+	if !ok {
+		if len(f.byDay) >= maxDays || f.byDay == nil {
+			f.byDay = map[int]string{}
+		}
+		date = f.l.Date(t) + " "
+		f.byDay[key] = date
+	}
+	minute := t.Hour()*60 + t.Minute()
+	if f.clocks[minute] == "" {
+		f.clocks[minute] = f.l.Clock(t)
+	}
+	return append(append(dst, date...), f.clocks[minute]...)
 }
 
 // number writes decimal digits in the locale's marks, with as many decimals as

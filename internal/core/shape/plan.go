@@ -108,6 +108,14 @@ func Fit(s job.Section, form job.Form, columns []rows.Column) (*Plan, error) {
 		}
 		laid[c.Name] = c
 	}
+	for _, c := range s.Columns {
+		// The earlier number of a figure looks like the figure itself.
+		if _, own := laid[c.Before]; c.Before != "" && !own {
+			earlier := c
+			earlier.Name, earlier.Label, earlier.Before, earlier.Better, earlier.Emphasis, earlier.Total = c.Before, "", "", "", nil, ""
+			laid[c.Before] = earlier
+		}
+	}
 	for i, c := range columns {
 		l, ok := laid[c.Name]
 		if !ok {
