@@ -8,13 +8,18 @@ import (
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/job"
 	"ironbell/internal/engine"
+	"ironbell/internal/report"
 	"ironbell/internal/store"
 
 	"github.com/danielgtaylor/huma/v2"
 )
 
 func placeOf(p store.Place) wire.Place {
-	return wire.Place{ID: p.ID, Name: p.Name, Protocol: p.Protocol, Settings: p.Settings, Sealed: len(p.Secret) > 0, UpdatedAt: p.UpdatedAt}
+	note := ""
+	if p.Protocol == "sqlserver" {
+		note = report.Untested
+	}
+	return wire.Place{Note: note, ID: p.ID, Name: p.Name, Protocol: p.Protocol, Settings: p.Settings, Sealed: len(p.Secret) > 0, UpdatedAt: p.UpdatedAt}
 }
 
 // places registers sources and destinations, which are handled alike.

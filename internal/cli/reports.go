@@ -433,9 +433,9 @@ func sourcesCommand(f *flag.FlagSet) runner {
 				return 0, err
 			}
 			return show(i, *asJSON, sources, func(i IO, sources []wire.Place) {
-				t := newTable(i, "Source", "Driver", "Saved")
+				t := newTable(i, "Source", "Driver", "Saved", "")
 				for _, s := range sources {
-					t.AppendRow(table.Row{s.Name, s.Protocol, wall(s.UpdatedAt, time.Local)})
+					t.AppendRow(table.Row{s.Name, s.Protocol, wall(s.UpdatedAt, time.Local), s.Note})
 				}
 				t.Render()
 			})

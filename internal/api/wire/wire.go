@@ -345,6 +345,7 @@ type Place struct {
 	ID        int64           `json:"id"`
 	Name      string          `json:"name"`
 	Protocol  string          `json:"protocol" doc:"postgres, mysql, sqlite, sqlserver, folder or http for a source, smtp or http for a destination"`
+	Note      string          `json:"note,omitempty" doc:"what should be known of it, such as that its driver is untested"`
 	Settings  json.RawMessage `json:"settings"`
 	Sealed    bool            `json:"sealed" doc:"a password is kept, encrypted"`
 	UpdatedAt time.Time       `json:"updated_at"`
