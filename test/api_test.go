@@ -155,7 +155,7 @@ func TestBadInputIsRefusedWithASentenceAndNothingIsSaved(t *testing.T) {
 		{"missing required value", "PUT", "/api/jobs/Bad", change(`{"port":"TQ"}`, `{}`), 422, []string{"Port needs a value"}},
 		{"bad address", "PUT", "/api/jobs/Bad", change("a@tarnwick.example", "a at tarnwick"), 422, []string{"deliver.to[0]", "is no mail address"}},
 		{"unknown moving part", "PUT", "/api/jobs/Bad", change(`{"format":"csv"}`, `{"format":"csv","name":"{datum}.csv"}`), 422, []string{"datum", "which is not known here"}},
-		{"unknown format", "PUT", "/api/jobs/Bad", change(`"csv"`, `"pdf"`), 422, []string{"format"}},
+		{"unknown format", "PUT", "/api/jobs/Bad", change(`"csv"`, `"doc"`), 422, []string{"format"}},
 		{"unknown field", "PUT", "/api/jobs/Bad", change(`"tasks"`, `"colour":"red","tasks"`), 422, []string{"unexpected property", "colour"}},
 		{"a task without what it does", "PUT", "/api/jobs/Bad", change(`"kind":"report","report":{"report":"Ports","outputs":[{"format":"csv"}]}`, `"kind":"report"`), 422, []string{"a task of kind report says what to do in report"}},
 		{"two tasks of one name", "PUT", "/api/jobs/Bad", change(`"name":"mail"`, `"name":"report"`), 422, []string{`two tasks \"report\"`}},

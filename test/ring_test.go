@@ -70,7 +70,7 @@ func TestARuleRingsAndTheReportArrives(t *testing.T) {
 	defer func() { _ = book.Close() }()
 	sheet, err := book.GetRows("Rows")
 	require.NoError(t, err)
-	assert.Len(t, sheet, 6)
+	assert.Len(t, sheet, 3+6, "below its title")
 	assert.Contains(t, l.HTML, "Grey Skerry")
 	assert.Contains(t, l.Plain, "run "+run.ID.String())
 	other := w.inbox("oren.hask@tarnwick.example")

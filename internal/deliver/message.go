@@ -68,7 +68,7 @@ func Compose(ctx context.Context, w io.Writer, l Letter) error {
 	}
 	m.AddAlternativeString(gomail.TypeTextHTML, body)
 	for i, p := range pictures {
-		if err := m.EmbedReader(fmt.Sprintf("chart-%d.png", i+1), bytes.NewReader(p), gomail.WithFileContentID(pictureID(i)), gomail.WithFileContentType("image/png")); err != nil {
+		if err := m.EmbedReader(fmt.Sprintf("chart-%d.png", i+1), bytes.NewReader(p), gomail.WithFileContentID("<"+pictureID(i)+">"), gomail.WithFileContentType("image/png")); err != nil {
 			return fmt.Errorf("embed a picture: %w", err)
 		}
 	}

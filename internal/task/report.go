@@ -238,7 +238,7 @@ func fileName(o job.Output, section string, names expr.Names, f expr.Facts) (nam
 	if folder, err = folderName(o.Folder, names, f); err != nil {
 		return "", "", fault.Wrap(err, fault.Lasting, fault.Task, "name the folder", "Correct the folder in the job.")
 	}
-	return expr.FileName(base+format.Ending, "report"+format.Ending), folder, nil
+	return expr.FileName(expr.FileName(base, "report")+format.Ending, "report"+format.Ending), folder, nil
 }
 
 // folderName fills the moving parts of a folder in. What they bring never adds

@@ -353,8 +353,16 @@ func (s *sheaf) close(l *leaf) error {
 
 // keep finishes all files. The table for a mail comes after the others, since
 // it names them, and the kept rows come last. Names that come twice get a number.
-func (s *sheaf) keep(task string, part int, name func(o job.Output, section string) (file, folder string, err error)) ([]job.Artifact, error) {
+func (s *sheaf) keep(task string, part int, name func(o job.Output, section string) (file, folder string, err error)) (_ []job.Artifact, err error) {
 	var files []job.Artifact
+	defer func() {
+		if err == nil {
+			return
+		}
+		for _, f := range files {
+			_ = s.folder.Remove(f.Key) // what stays behind is reaped by its age
+		}
+	}()
 	taken := map[string]bool{}
 	finish := func(l *leaf) error {
 		if l.file == nil {

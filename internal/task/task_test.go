@@ -4,10 +4,13 @@ import (
 	"context"
 	"encoding/json"
 	"io"
+	"io/fs"
 	"net/url"
+	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -179,4 +182,33 @@ func TestALetterCarriesTablesAndFiles(t *testing.T) {
 	send.Deliver.Destination = "nowhere"
 	_, err = r.deliver.Run(context.Background(), w, send)
 	assert.ErrorContains(t, err, "there is no such destination")
+}
+
+// A disk that is full ends a try with a fault that may pass, and leaves nothing.
+func TestADiskThatIsFullIsSaidAndLeavesNoHalfFile(t *testing.T) {
+	dir := t.TempDir()
+	if err := syscall.Mount("tmpfs", dir, "tmpfs", 0, "size=256k"); err != nil {
+		t.Skipf("a small disk cannot be made by this user: %v", err)
+	}
+	t.Cleanup(func() { _ = syscall.Unmount(dir, syscall.MNT_DETACH) })
+	r := enter(t, job.ReportDefinition{Source: "here", Sections: []job.Section{{Name: "Much", SQL: "SELECT repeat(md5(n::text), 20) AS text FROM generate_series(1, 5000) n"}}})
+	var err error
+	r.files, err = artifact.OpenFolder(dir)
+	require.NoError(t, err)
+	r.report.Files = r.files
+	for _, format := range []string{"csv", "json", "xlsx"} {
+		_, err = r.report.Run(context.Background(), work(t), reportTask(job.Output{Format: format}))
+		require.Error(t, err, format)
+		f := fault.Of(err)
+		assert.Equal(t, fault.Passing, f.Class, "%s: %s", format, f)
+		assert.Contains(t, f.Advice, "is full: make room")
+		left := 0
+		require.NoError(t, filepath.WalkDir(dir, func(_ string, e fs.DirEntry, err error) error {
+			if err == nil && !e.IsDir() {
+				left++
+			}
+			return err
+		}))
+		assert.Zero(t, left, format)
+	}
 }
