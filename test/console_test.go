@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"ironbell/client"
+	"ironbell/internal/api/wire"
 	"ironbell/internal/core/calendar"
 	"ironbell/internal/core/job"
 	"ironbell/test/browser"
@@ -156,6 +157,74 @@ func TestTheConsole(t *testing.T) {
 	p.sees("do not belong together")
 }
 
+// load saves a report that shows all that a page of a report can show.
+func (w *world) load() {
+	w.t.Helper()
+	tenth := 1
+	_, err := w.c.SaveReport(context.Background(), "Load", wire.ReportRequest{Owner: "mara", ReportDefinition: job.ReportDefinition{
+		Source: "tarnwick",
+		Parameters: []job.Parameter{
+			{Name: "port", Label: "Ports", Type: job.TypeText, Several: true, All: true, Required: true, Default: "all", Choices: &job.Choices{SQL: "SELECT code, name FROM ports ORDER BY name"}},
+			{Name: "day", Label: "Day", Help: "The day that is looked at.", Type: job.TypeDate, Required: true, Default: "yesterday"},
+			{Name: "open", Label: "Open ones", Type: job.TypeYesNo}, {Name: "one", Label: "One of them", Type: job.TypeText, Choices: &job.Choices{List: []job.Choice{{Value: "a", Label: "First"}, {Value: "b"}}}},
+		},
+		Sections: []job.Section{
+			{Name: "Figures", Kind: job.SectionFigures, Columns: []job.Column{{Name: "n", Label: "Ports", Before: "m", Better: job.BetterMore}, {Name: "k", Label: "Closed", Before: "m", Better: job.BetterMore}}, SQL: "SELECT 5 AS n, 4 AS m, 1 AS k"},
+			{Name: "Drawing", Kind: job.SectionChart, Chart: &job.Chart{Form: job.ChartBar}, SQL: "SELECT code, length(name) AS letters FROM ports WHERE code IN (:port) ORDER BY code"},
+			{Name: "Table", Group: []string{"port"}, SQL: "SELECT r.from_port AS port, r.name, r.minutes FROM routes r WHERE r.from_port IN (:port) AND :day IS NOT NULL ORDER BY 1, 2", Columns: []job.Column{
+				{Name: "minutes", Label: "Minutes at sea", Unit: "min", Decimals: &tenth, Total: job.TotalSum, Emphasis: []job.Emphasis{{If: `cell("minutes") > 70`, As: job.MarkBad}, {If: `cell("minutes") > 45`, As: job.MarkWarning}, {If: `cell("minutes") > 30`, As: job.MarkGood}, {If: `cell("minutes") < 30`, As: job.MarkFaint}}},
+			}},
+			{Name: "Words", Kind: job.SectionText, Text: "All of {value.day}."},
+		},
+	}})
+	require.NoError(w.t, err)
+}
+
+func TestWhatWasLookedAtIsScheduled(t *testing.T) {
+	w := open(t)
+	w.load()
+	p := console(t, w)
+	p.do(chromedp.Navigate("http://" + w.listen + "/reports?q=minutes"))
+	p.sees("Load") // found by a word of its query
+	p.do(chromedp.Click(chromedp.Search("//main//a[normalize-space()='Load']")))
+	p.sees("Minutes at sea")
+	p.sees("Read as tarnwick_reports at tarnwick.")
+	assert.Contains(t, p.text(), "is "+time.Now().In(london(t)).AddDate(0, 0, -1).Format(time.DateOnly), "a moment says what it comes to")
+	// One port in place of all of them.
+	p.do(chromedp.Click(chromedp.Search("//main//label[normalize-space()='All']/input")))
+	p.do(chromedp.Click(chromedp.Search("//main//label[normalize-space()='Pennold']/input")))
+	p.click("Preview")
+	p.sees("Total PE 25.0")
+	assert.NotContains(t, p.text(), "Ellerhaven to Tarnwick Quay")
+	address, err := browser.Get(p.tab, patience, chromedp.Location())
+	require.NoError(t, err)
+	assert.Contains(t, address, "PE", "the address holds the values")
+	p.click("Schedule this")
+	p.sees("Nobody will see the result yet")
+	p.do(chromedp.SendKeys(chromedp.Search("//main//label[starts-with(normalize-space(),'Name of the job')]/input"), "Pennold load"),
+		chromedp.SendKeys(chromedp.Search("//main//label[starts-with(normalize-space(),'To')]/textarea"), "maeve.tarn@tarnwick.example; oren.hask@tarnwick.example"))
+	p.sees("these 2 addresses")
+	p.click("Switch the job on")
+	p.sees("When, in London")
+	page, err := w.c.Job(context.Background(), "Pennold load")
+	require.NoError(t, err)
+	assert.True(t, page.On)
+	assert.Equal(t, job.Values{"port": []any{"PE"}}, page.Values)
+	run := w.ring("Pennold load", patience)
+	assert.Equal(t, job.RunDone, run.State, run.Reason)
+	letters := w.inbox("maeve.tarn@tarnwick.example")
+	require.Len(t, letters, 1)
+	assert.Contains(t, letters[0].HTML, "Pennold to Fennmouth")
+	assert.NotContains(t, letters[0].HTML, "Ellerhaven to Tarnwick Quay", "what was looked at is what ran")
+}
+
+func london(t *testing.T) *time.Location {
+	t.Helper()
+	place, err := time.LoadLocation("Europe/London")
+	require.NoError(t, err)
+	return place
+}
+
 // finding is what the accessibility check complains of.
 type finding struct {
 	ID    string `json:"id"`
@@ -179,14 +248,19 @@ func TestTheConsoleIsAccessibleInBothThemes(t *testing.T) {
 	w.job("Manifest", definition("Ports", "harbour authority mail", []string{"csv"}, "m@harbour-authority.test"))
 	w.behave("authority", "refuse", 0)
 	w.ring("Board", patience)
+	board := w.ring("Board", patience)
 	w.ring("Blank", patience)
+	w.load()
 	failed := w.ring("Manifest", patience)
 	_, err = w.c.SaveCalendar(context.Background(), "Harbour", calendar.Definition{Closed: []calendar.Entry{{Label: "storm", Date: time.Now().AddDate(0, 0, 3).Format(time.DateOnly)}}}, false)
 	require.NoError(t, err)
 	p := console(t, w)
 	for _, dark := range []bool{false, true} {
-		for _, path := range []string{"/", "/jobs", "/jobs/Board", "/runs", "/runs/" + failed.ID.String(), "/forecast", "/when?rule=on+day+31+at+01:30", "/when?rule=on+mondey", "/jobs/Board?change=when", "/calendars", "/calendars/Harbour", "/nowhere"} {
+		for _, path := range []string{"/", "/jobs", "/jobs/Board", "/runs", "/runs/" + failed.ID.String(), "/forecast", "/when?rule=on+day+31+at+01:30", "/when?rule=on+mondey", "/jobs/Board?change=when", "/calendars", "/calendars/Harbour", "/reports", "/reports/Load", "/reports/Load?schedule=yes", "/runs/" + board.ID.String() + "/compare", "/nowhere"} {
 			p.do(browser.Theme(dark), chromedp.Navigate("http://"+w.listen+path), chromedp.WaitVisible(chromedp.CSS("h1")))
+			if strings.HasPrefix(path, "/reports/") {
+				p.sees("Read as")
+			}
 			background, err := browser.Get(p.tab, patience, chromedp.Evaluate[string](`getComputedStyle(document.body).backgroundColor`))
 			require.NoError(t, err)
 			assert.Equal(t, map[bool]string{false: "rgb(251, 248, 242)", true: "rgb(27, 30, 33)"}[dark], background)

@@ -91,7 +91,7 @@
         ></select
       ></label
     >
-    <label class="flex items-center gap-1.5 pb-1.5 text-[13px]"
+    <label class="flex min-h-7 items-center gap-1.5 text-[13px]"
       ><input type="checkbox" class="checkbox checkbox-xs" bind:checked={inBody} />Tables in the mail, too</label
     >
     <label class="grid gap-1 text-[13px] font-semibold"

@@ -38,7 +38,7 @@
           <legend class="text-[13px] font-semibold">{o.label || o.name}</legend>
           <div class="flex flex-wrap gap-x-4 gap-y-1">
             {#if o.all}
-              <label class="flex items-center gap-1.5 text-[13px]"
+              <label class="flex min-h-7 items-center gap-1.5 text-[13px]"
                 ><input
                   type="checkbox"
                   class="checkbox checkbox-xs"
@@ -48,7 +48,7 @@
               >
             {/if}
             {#each o.offers as c (c.value)}
-              <label class="flex items-center gap-1.5 text-[13px]"
+              <label class="flex min-h-7 items-center gap-1.5 text-[13px]"
                 ><input
                   type="checkbox"
                   class="checkbox checkbox-xs"

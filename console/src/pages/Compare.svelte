@@ -80,7 +80,9 @@
       {#each [['Rows that came', d.came_rows], ['Rows that went', d.went_rows]] as const as [title, rows] (title)}
         {#if rows.length}
           <h3 class="mt-3 font-semibold">{title}</h3>
-          <div class="max-h-80 overflow-auto" role="region" aria-label={title} tabindex="-1">
+          <!-- What scrolls must be reached by keyboard. -->
+          <!-- svelte-ignore a11y_no_noninteractive_tabindex -->
+          <div class="max-h-80 overflow-auto" role="region" aria-label={title} tabindex="0">
             <table class="grid-list">
               <thead
                 ><tr

@@ -182,7 +182,7 @@
         <h2>Queries</h2>
         {#each r.sections as s (s.name)}
           {#if s.sql}<details class="mt-1">
-              <summary>{s.name}</summary>
+              <summary class="py-1">{s.name}</summary>
               <pre class="mono mt-1 overflow-x-auto text-[12px] whitespace-pre-wrap">{s.sql}</pre>
             </details>{/if}
         {/each}
