@@ -50,7 +50,7 @@ type Rendered struct {
 
 // Render makes one file of a report, without any job.
 func (c *Client) Render(ctx context.Context, name string, r wire.RenderRequest) (*Rendered, error) {
-	res, err := c.request(ctx, http.MethodPost, "/api/reports/"+segment(name)+"/render", r)
+	res, err := c.request(ctx, http.MethodPost, "/api/reports/"+segment(name)+"/render", r) //nolint:bodyclose // whoever got it closes its Content
 	if err != nil {
 		return nil, err
 	}

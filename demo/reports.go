@@ -60,7 +60,9 @@ FROM sailings s WHERE s.due >= :from AND s.due < :to + 1 AND s.left_at IS NOT NU
 			{
 				Name: "By route", Title: "Punctuality by route", Key: []string{"Route"},
 				Columns: []job.Column{
-					{Name: "Sailings", Total: job.TotalSum}, {Name: "Cancelled", Total: job.TotalSum, Emphasis: when(`cell("Cancelled") > 10`, job.MarkWarning)}, {Name: "Left on time", Total: job.TotalSum},
+					{Name: "Sailings", Total: job.TotalSum},
+					{Name: "Cancelled", Total: job.TotalSum, Emphasis: when(`cell("Cancelled") > 10`, job.MarkWarning)},
+					{Name: "Left on time", Total: job.TotalSum},
 					{Name: "On time", Percent: true, Decimals: digits(1), Emphasis: []job.Emphasis{{If: `cell("On time") < 0.8`, As: job.MarkBad}, {If: `cell("On time") >= 0.95`, As: job.MarkGood}}},
 					{Name: "Mean delay", Unit: "min", Decimals: digits(1)},
 				},
@@ -80,7 +82,10 @@ GROUP BY r.id, r.name ORDER BY r.id`,
 			{
 				Name: "By port", Key: []string{"Port"},
 				Columns: []job.Column{
-					{Name: "Departures", Total: job.TotalSum}, {Name: "Cancelled", Total: job.TotalSum, Emphasis: when(`cell("Cancelled") > 0`, job.MarkWarning)}, {Name: "Passengers", Total: job.TotalSum}, {Name: "Cars", Total: job.TotalSum},
+					{Name: "Departures", Total: job.TotalSum},
+					{Name: "Cancelled", Total: job.TotalSum, Emphasis: when(`cell("Cancelled") > 0`, job.MarkWarning)},
+					{Name: "Passengers", Total: job.TotalSum},
+					{Name: "Cars", Total: job.TotalSum},
 					{Name: "Freight", Unit: "m", Decimals: digits(1), Total: job.TotalSum},
 				},
 				SQL: `SELECT p.name AS "Port", count(*) AS "Departures", count(s.cancelled) AS "Cancelled",
@@ -91,8 +96,15 @@ WHERE s.due >= :day AND s.due < :day + 1 AND p.code IN (:port) GROUP BY p.name O
 			{
 				Name: "Sailings", Group: []string{"Port"}, Key: []string{"Number"},
 				Columns: []job.Column{
-					{Name: "Number", Ungrouped: true}, {Name: "Due", Date: "%H:%M"}, {Name: "Left", Date: "%H:%M", Emphasis: when(`cell("Late") == true`, job.MarkBad)}, {Name: "Arrived", Date: "%H:%M"}, {Name: "Late", Hidden: true},
-					{Name: "Passengers", Total: job.TotalSum}, {Name: "Cars", Total: job.TotalSum}, {Name: "Freight", Unit: "m", Decimals: digits(1), Total: job.TotalSum}, {Name: "Cancelled for", Emphasis: when(`cell("Cancelled for") != ""`, job.MarkWarning)},
+					{Name: "Number", Ungrouped: true},
+					{Name: "Due", Date: "%H:%M"},
+					{Name: "Left", Date: "%H:%M", Emphasis: when(`cell("Late") == true`, job.MarkBad)},
+					{Name: "Arrived", Date: "%H:%M"},
+					{Name: "Late", Hidden: true},
+					{Name: "Passengers", Total: job.TotalSum},
+					{Name: "Cars", Total: job.TotalSum},
+					{Name: "Freight", Unit: "m", Decimals: digits(1), Total: job.TotalSum},
+					{Name: "Cancelled for", Emphasis: when(`cell("Cancelled for") != ""`, job.MarkWarning)},
 				},
 				SQL: `SELECT p.name AS "Port", s.id AS "Number", s.due AS "Due", s.left_at AS "Left", s.arrived_at AS "Arrived", r.name AS "Route", v.name AS "Vessel",
   l.passengers AS "Passengers", l.cars AS "Cars", l.freight_metres AS "Freight", s.cancelled AS "Cancelled for", s.left_at > s.due + interval '5 minutes' AS "Late"
@@ -114,7 +126,9 @@ WHERE s.due >= :from AND s.due < :to + 1 AND p.code IN (:port) GROUP BY 1, 2 ORD
 			{
 				Name: "By port and route", Group: []string{"Port"}, Key: []string{"Port", "Route"},
 				Columns: []job.Column{
-					{Name: "Sailings", Total: job.TotalSum}, {Name: "Cars", Total: job.TotalSum}, {Name: "Freight", Unit: "m", Decimals: digits(0), Total: job.TotalSum},
+					{Name: "Sailings", Total: job.TotalSum},
+					{Name: "Cars", Total: job.TotalSum},
+					{Name: "Freight", Unit: "m", Decimals: digits(0), Total: job.TotalSum},
 					{Name: "Deck used", Percent: true, Decimals: digits(0), Total: job.TotalMean, Emphasis: []job.Emphasis{{If: `cell("Deck used") > 0.9`, As: job.MarkBad}, {If: `cell("Deck used") < 0.2`, As: job.MarkFaint}}},
 				},
 				SQL: `SELECT p.name AS "Port", r.name AS "Route", count(*) AS "Sailings", sum(l.cars) AS "Cars", sum(l.freight_metres) AS "Freight",

@@ -166,7 +166,8 @@ func (w *world) load() {
 		Parameters: []job.Parameter{
 			{Name: "port", Label: "Ports", Type: job.TypeText, Several: true, All: true, Required: true, Default: "all", Choices: &job.Choices{SQL: "SELECT code, name FROM ports ORDER BY name"}},
 			{Name: "day", Label: "Day", Help: "The day that is looked at.", Type: job.TypeDate, Required: true, Default: "yesterday"},
-			{Name: "open", Label: "Open ones", Type: job.TypeYesNo}, {Name: "one", Label: "One of them", Type: job.TypeText, Choices: &job.Choices{List: []job.Choice{{Value: "a", Label: "First"}, {Value: "b"}}}},
+			{Name: "open", Label: "Open ones", Type: job.TypeYesNo},
+			{Name: "one", Label: "One of them", Type: job.TypeText, Choices: &job.Choices{List: []job.Choice{{Value: "a", Label: "First"}, {Value: "b"}}}},
 		},
 		Sections: []job.Section{
 			{Name: "Figures", Kind: job.SectionFigures, Columns: []job.Column{{Name: "n", Label: "Ports", Before: "m", Better: job.BetterMore}, {Name: "k", Label: "Closed", Before: "m", Better: job.BetterMore}}, SQL: "SELECT 5 AS n, 4 AS m, 1 AS k"},

@@ -209,7 +209,6 @@ func TestAChangedReportNamesTheJobsThatNoLongerFit(t *testing.T) {
 
 func TestBadInputEndsWithAClearOutcome(t *testing.T) {
 	w := open(t)
-	ctx := context.Background()
 	many := make([]string, 500)
 	for i := range many {
 		many[i] = "1 AS c" + string(rune('a'+i/26/26)) + string(rune('a'+i/26%26)) + string(rune('a'+i%26))
@@ -237,7 +236,7 @@ func TestBadInputEndsWithAClearOutcome(t *testing.T) {
 			w.job(c.name, d)
 			page := w.ring(c.name, time.Minute)
 			require.Equal(t, c.state, page.State, page.Reason)
-			log, err := w.c.Log(ctx, page.ID, 0)
+			log, err := w.c.Log(context.Background(), page.ID, 0)
 			require.NoError(t, err)
 			said, err := json.Marshal(log)
 			require.NoError(t, err)
@@ -249,7 +248,7 @@ func TestBadInputEndsWithAClearOutcome(t *testing.T) {
 			}
 			require.Len(t, page.Artifacts, 1)
 			assert.Equal(t, "report."+c.format, page.Artifacts[0].Name, "a name that comes to nothing gets another")
-			content, err := w.c.File(ctx, page.Artifacts[0].ID)
+			content, err := w.c.File(context.Background(), page.Artifacts[0].ID)
 			require.NoError(t, err)
 			text, err := io.ReadAll(content)
 			require.NoError(t, err)

@@ -140,7 +140,7 @@ func (s *server) reports(a huma.API) {
 				v.Add("output.sections", "%s holds one section in a file, and this would be %d files; name one section", in.Body.Output.Format, len(made.Files))
 				return nil, s.problem(v)
 			}
-			return s.file(made.Files[0], made.Open, made.Remove, made.Says), nil
+			return s.file(ctx, made.Files[0], made.Open, made.Remove, made.Says), nil
 		})
 	huma.Register(a, huma.Operation{OperationID: "compare-runs", Method: http.MethodGet, Path: "/api/runs/{run}/compare", Summary: "Compare the rows of a run with those of an earlier run of its job", Tags: []string{"runs"}, Errors: []int{404, 422}},
 		func(ctx context.Context, in *struct {
@@ -192,29 +192,29 @@ func (s *server) reportPage(ctx context.Context, name string) (wire.ReportPage, 
 }
 
 // file answers with a file. done is called when it has been read.
-func (s *server) file(f job.Artifact, open func(context.Context, job.Artifact) (io.ReadSeekCloser, error), done func(), says []string) *huma.StreamResponse {
-	return &huma.StreamResponse{Body: func(ctx huma.Context) {
+func (s *server) file(ctx context.Context, f job.Artifact, open func(context.Context, job.Artifact) (io.ReadSeekCloser, error), done func(), says []string) *huma.StreamResponse {
+	return &huma.StreamResponse{Body: func(hc huma.Context) {
 		defer done()
-		in, err := open(ctx.Context(), f)
+		in, err := open(ctx, f)
 		if err != nil {
-			ctx.SetStatus(http.StatusInternalServerError)
+			hc.SetStatus(http.StatusInternalServerError)
 			s.Log.Error("a file could not be read", "file", f.Name, "error", err)
 			return
 		}
 		defer func() { _ = in.Close() }() // only read from
-		ctx.SetHeader("Content-Type", f.MediaType)
+		hc.SetHeader("Content-Type", f.MediaType)
 		// Never shown as a page of ours: a report may hold anything.
-		ctx.SetHeader("Content-Disposition", mime.FormatMediaType("attachment", map[string]string{"filename": f.Name}))
-		ctx.SetHeader("Content-Length", strconv.FormatInt(f.Size, 10))
+		hc.SetHeader("Content-Disposition", mime.FormatMediaType("attachment", map[string]string{"filename": f.Name}))
+		hc.SetHeader("Content-Length", strconv.FormatInt(f.Size, 10))
 		// A page of a report is shown by nobody but itself: nothing in it runs.
-		ctx.SetHeader("Content-Security-Policy", "default-src 'none'; style-src 'unsafe-inline'; img-src data:; sandbox")
-		ctx.SetHeader("X-Content-Type-Options", "nosniff")
-		ctx.SetHeader("Ironbell-Rows", strconv.FormatInt(f.Rows, 10))
-		ctx.SetHeader("Ironbell-SHA256", f.SHA256)
+		hc.SetHeader("Content-Security-Policy", "default-src 'none'; style-src 'unsafe-inline'; img-src data:; sandbox")
+		hc.SetHeader("X-Content-Type-Options", "nosniff")
+		hc.SetHeader("Ironbell-Rows", strconv.FormatInt(f.Rows, 10))
+		hc.SetHeader("Ironbell-SHA256", f.SHA256)
 		for _, text := range says {
-			ctx.AppendHeader("Ironbell-Says", mime.QEncoding.Encode("utf-8", text))
+			hc.AppendHeader("Ironbell-Says", mime.QEncoding.Encode("utf-8", text))
 		}
-		if _, err := io.Copy(ctx.BodyWriter(), in); err != nil {
+		if _, err := io.Copy(hc.BodyWriter(), in); err != nil {
 			s.Log.Info("a reader left before its file ended", "file", f.Name, "error", err)
 		}
 	}}

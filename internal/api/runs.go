@@ -140,7 +140,7 @@ func (s *server) runs(a huma.API) {
 			if f.RemovedAt != nil {
 				return nil, huma.NewError(http.StatusGone, fmt.Sprintf("The file %q was removed on %s: its job keeps files for so long. Run it again for the same date to make it anew.", f.Name, f.RemovedAt.UTC().Format("2 January 2006 15:04 MST")))
 			}
-			return s.file(f, func(ctx context.Context, f job.Artifact) (io.ReadSeekCloser, error) { return s.Files.Open(ctx, f.Key) }, func() {}, nil), nil
+			return s.file(ctx, f, func(ctx context.Context, f job.Artifact) (io.ReadSeekCloser, error) { return s.Files.Open(ctx, f.Key) }, func() {}, nil), nil
 		})
 	huma.Register(a, huma.Operation{OperationID: "list-deliveries", Method: http.MethodGet, Path: "/api/deliveries", Summary: "List deliveries, newest first", Tags: tags},
 		func(ctx context.Context, in *struct {

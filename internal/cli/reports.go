@@ -318,7 +318,7 @@ func renderCommand(f *flag.FlagSet) runner {
 		if err != nil {
 			return 0, err
 		}
-		fmt.Fprintf(i.Out, "%s  ·  %s rows, %s\n", path, humanize.Comma(r.Rows), humanize.Bytes(uint64(max(n, 0)))) //nolint:gosec // not negative
+		fmt.Fprintf(i.Out, "%s  ·  %s rows, %s\n", path, humanize.Comma(r.Rows), humanize.Bytes(uint64(max(n, 0))))
 		for _, text := range r.Says {
 			fmt.Fprintf(i.Out, "  %s\n", text)
 		}
@@ -351,7 +351,7 @@ func printCost(i IO, c wire.Cost) {
 	fmt.Fprintf(i.Out, "%s rows in %s; nothing was kept\n", humanize.Comma(c.Rows), (time.Duration(c.TookMS) * time.Millisecond).String())
 	t := newTable(i, "File", "Rows", "Size")
 	for _, f := range c.Files {
-		t.AppendRow(table.Row{f.Name, humanize.Comma(f.Rows), humanize.Bytes(uint64(max(f.Size, 0)))}) //nolint:gosec // not negative
+		t.AppendRow(table.Row{f.Name, humanize.Comma(f.Rows), humanize.Bytes(uint64(max(f.Size, 0)))})
 	}
 	t.Render()
 	for _, text := range c.Says {

@@ -37,7 +37,7 @@ func (e *Engine) SavePlace(ctx context.Context, who job.Person, kind store.Place
 	}
 	if kind == store.Source {
 		var s report.Source
-		if s, err = e.sources.Open(protocol, name, text, ""); err == nil { //nolint:contextcheck // a pool outlives the call that opens it
+		if s, err = e.sources.Open(protocol, name, text, ""); err == nil {
 			s.Close()
 		}
 	} else {

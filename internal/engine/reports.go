@@ -367,7 +367,7 @@ func (e *Engine) SaveIdentity(ctx context.Context, who job.Person, source, name,
 			return i, err
 		}
 	}
-	opened, err := e.sources.Open(p.Protocol, source, settings, plain) //nolint:contextcheck // it is closed below
+	opened, err := e.sources.Open(p.Protocol, source, settings, plain)
 	if err != nil {
 		return i, err
 	}

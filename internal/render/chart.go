@@ -203,9 +203,9 @@ func (c *chartData) draw(to draw.Canvas) error {
 	for _, axis := range []*plot.Axis{&p.X, &p.Y} {
 		axis.Label.TextStyle = textStyle(h, 9, faint)
 		axis.Tick.Label.Handler, axis.Tick.Label.Font, axis.Tick.Label.Color = h, font.Font{Typeface: typeface, Size: 9}, faint
-		axis.LineStyle.Color, axis.LineStyle.Width, axis.Tick.Length, axis.Padding = grid, 1, 0, 4
+		axis.Color, axis.Width, axis.Tick.Length, axis.Padding = grid, 1, 0, 4
 	}
-	p.Y.LineStyle.Width = 0
+	p.Y.Width = 0
 	lines := plotter.NewGrid()
 	lines.Vertical.Width, lines.Horizontal.Color, lines.Horizontal.Width = 0, grid, 0.75
 	lines.Horizontal.Dashes = nil

@@ -1,6 +1,7 @@
 package render
 
 import (
+	"encoding/binary"
 	"fmt"
 	"io"
 	"strings"
@@ -100,7 +101,7 @@ func (e *encoder) Write(p []byte) (int, error) {
 		i += size
 		if e.wide {
 			for _, unit := range utf16.AppendRune(nil, r) {
-				e.buf = append(e.buf, byte(unit), byte(unit>>8))
+				e.buf = binary.LittleEndian.AppendUint16(e.buf, unit)
 			}
 			continue
 		}

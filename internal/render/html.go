@@ -345,9 +345,7 @@ func (w *htmlWriter) figures() {
 func (w *htmlWriter) drawChart() error {
 	w.title()
 	alt := html.EscapeString(altOf(w.plan))
-	for _, said := range w.chart.says() {
-		w.said = append(w.said, said)
-	}
+	w.said = append(w.said, w.chart.says()...)
 	if !w.mail {
 		svg, err := w.chart.svg(900, 300)
 		if err != nil {

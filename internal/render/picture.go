@@ -98,7 +98,8 @@ func (p *picture) Close() error {
 	title := p.letters.fit(p.plan.Title)
 	foot := p.letters.fit(p.head.Title + "  ·  " + p.style.Locale.Words.AsOf + " " + p.head.asOf(p.style.Locale))
 	big, small := p.lettered(14, ink, true), p.lettered(8, faint, false)
-	width, high := vg.Length(620), vg.Length(0)
+	width := vg.Length(620)
+	var high vg.Length
 	var widths []vg.Length
 	var prose []string
 	switch {

@@ -51,8 +51,14 @@ func row(cells ...string) rows.Row {
 var odd = table{
 	section: job.Section{Name: "Odd things", Columns: []job.Column{{Name: "Secret", Hidden: true}}},
 	columns: []rows.Column{
-		{Name: "Port", Kind: rows.Text}, {Name: "Sailings", Kind: rows.Whole}, {Name: "Litres", Kind: rows.Number}, {Name: "Day", Kind: rows.Date},
-		{Name: "Left", Kind: rows.Instant}, {Name: "Late", Kind: rows.YesNo}, {Name: "Secret", Kind: rows.Text}, {Name: "=Note", Kind: rows.Text},
+		{Name: "Port", Kind: rows.Text},
+		{Name: "Sailings", Kind: rows.Whole},
+		{Name: "Litres", Kind: rows.Number},
+		{Name: "Day", Kind: rows.Date},
+		{Name: "Left", Kind: rows.Instant},
+		{Name: "Late", Kind: rows.YesNo},
+		{Name: "Secret", Kind: rows.Text},
+		{Name: "=Note", Kind: rows.Text},
 	},
 	rows: []rows.Row{
 		row("Grey Skerry", "12", "1204.50", "2026-07-01", "2026-07-01 06:30:00+01", "t", "crown jewels", `=HYPERLINK("x")`),
@@ -67,14 +73,20 @@ var loads = table{
 	section: job.Section{
 		Name: "Deck load", Title: "Vehicle deck load", Group: []string{"Port"}, Key: []string{"Port", "Route"},
 		Columns: []job.Column{
-			{Name: "Cars", Total: job.TotalSum}, {Name: "Metres", Label: "Freight", Unit: "m", Decimals: places(1), Total: job.TotalSum},
+			{Name: "Cars", Total: job.TotalSum},
+			{Name: "Metres", Label: "Freight", Unit: "m", Decimals: places(1), Total: job.TotalSum},
 			{Name: "Full", Label: "Deck used", Percent: true, Decimals: places(0), Total: job.TotalMean, Emphasis: []job.Emphasis{{If: `cell("Full") > 0.9 && cell("Manager") != ""`, As: job.MarkBad}}},
 			{Name: "Manager", Hidden: true},
 		},
 	},
 	columns: []rows.Column{
-		{Name: "Port", Kind: rows.Text}, {Name: "Route", Kind: rows.Text}, {Name: "Day", Kind: rows.Date}, {Name: "Cars", Kind: rows.Whole}, {Name: "Metres", Kind: rows.Number},
-		{Name: "Full", Kind: rows.Number}, {Name: "Manager", Kind: rows.Text},
+		{Name: "Port", Kind: rows.Text},
+		{Name: "Route", Kind: rows.Text},
+		{Name: "Day", Kind: rows.Date},
+		{Name: "Cars", Kind: rows.Whole},
+		{Name: "Metres", Kind: rows.Number},
+		{Name: "Full", Kind: rows.Number},
+		{Name: "Manager", Kind: rows.Text},
 	},
 	rows: []rows.Row{
 		row("Ellerhaven", "Ellerhaven – Pennold", "2026-11-20", "1240", "310.25", "0.713", "crown jewels"),
@@ -85,12 +97,17 @@ var loads = table{
 
 var figures = table{
 	section: job.Section{Name: "Week in figures", Kind: job.SectionFigures, Columns: []job.Column{
-		{Name: "Passengers", Before: "Passengers before", Better: job.BetterMore}, {Name: "On time", Percent: true, Decimals: places(1), Before: "On time before", Better: job.BetterMore},
+		{Name: "Passengers", Before: "Passengers before", Better: job.BetterMore},
+		{Name: "On time", Percent: true, Decimals: places(1), Before: "On time before", Better: job.BetterMore},
 		{Name: "Cancelled", Before: "Cancelled before", Better: job.BetterLess},
 	}},
 	columns: []rows.Column{
-		{Name: "Passengers", Kind: rows.Whole}, {Name: "Passengers before", Kind: rows.Whole}, {Name: "On time", Kind: rows.Number}, {Name: "On time before", Kind: rows.Number},
-		{Name: "Cancelled", Kind: rows.Whole}, {Name: "Cancelled before", Kind: rows.Whole},
+		{Name: "Passengers", Kind: rows.Whole},
+		{Name: "Passengers before", Kind: rows.Whole},
+		{Name: "On time", Kind: rows.Number},
+		{Name: "On time before", Kind: rows.Number},
+		{Name: "Cancelled", Kind: rows.Whole},
+		{Name: "Cancelled before", Kind: rows.Whole},
 	},
 	rows: []rows.Row{row("18240", "17102", "0.934", "0.951", "4", "9")},
 }
@@ -304,6 +321,12 @@ func TestXLSXIsLaidOut(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "Monday page, week to 22 November", props.Title)
 	assert.Contains(t, props.Description, "read as ferry_reports at tarnwick")
+	// One series for each value of a column is a picture, which says what it shows.
+	split := burn()
+	split.section.Chart = &job.Chart{Form: job.ChartLine, Series: []string{"Petrel"}, Split: "Harrier"}
+	drawn := unzip(t, made(t, job.Output{Format: "xlsx"}, split))
+	assert.Contains(t, drawn["xl/drawings/drawing1.xml"], "for each Harrier")
+	assert.Contains(t, drawn, "xl/media/image1.png")
 	// The chart draws the cells beside it, and says in words what it shows.
 	parts := unzip(t, made(t, job.Output{Format: "xlsx"}, burn()))
 	assert.Contains(t, parts["xl/charts/chart1.xml"], "Fuel burn")

@@ -1,6 +1,7 @@
 package render
 
 import (
+	"bytes"
 	"fmt"
 	"io"
 	"strconv"
@@ -35,14 +36,14 @@ type xlsxWriter struct {
 	forms   []*locale.Form
 	totals  []*locale.Form
 	values  []any
-	first   int      // number of the header row
-	early   []early  // the first lines, kept until the widths are known
-	next    int      // number of the row that is written next
-	begun   bool     // the header of this sheet is written
-	more    int      // how many sheets the section has gone on to
-	base    []int    // style of each column
-	figures []figure // of a section of figures
-
+	first   int        // number of the header row
+	early   []early    // the first lines, kept until the widths are known
+	next    int        // number of the row that is written next
+	begun   bool       // the header of this sheet is written
+	more    int        // how many sheets the section has gone on to
+	base    []int      // style of each column
+	figures []figure   // of a section of figures
+	split   *chartData // of a chart whose series are the values of a column
 }
 
 type early struct {
@@ -114,6 +115,11 @@ func (x *xlsxWriter) Begin(p *shape.Plan) error {
 	var err error
 	if x.forms, x.totals, err = x.style.forms(p, true); err != nil {
 		return err
+	}
+	if x.split = nil; p.Chart != nil && p.Chart.Split >= 0 && !x.style.DataOnly {
+		if x.split, err = newChartData(p, x.style, x.forms); err != nil {
+			return err
+		}
 	}
 	x.base = make([]int, len(p.Columns))
 	for i, c := range p.Columns {
@@ -218,6 +224,11 @@ func (x *xlsxWriter) Line(line *shape.Line) error {
 			x.figures = figuresOf(x.plan, line.Cells, x.style.Locale, x.forms)
 		}
 		return nil
+	}
+	if x.split != nil && line.Kind == shape.Data {
+		if err := x.split.add(line.Cells); err != nil {
+			return err
+		}
 	}
 	if x.begun {
 		return x.write(line.Kind, line.Cells, line.Marks)
@@ -503,12 +514,32 @@ func (x *xlsxWriter) figureRows() error {
 	return nil
 }
 
+// drawn sets a picture of a chart beside its rows: a sheet's own chart cannot
+// make a series of each value of a column.
+func (x *xlsxWriter) drawn() error {
+	var picture bytes.Buffer
+	if err := x.split.png(&picture, 570, 300, 144); err != nil {
+		return err
+	}
+	at, err := excelize.CoordinatesToCellName(len(x.plan.Columns)+2, x.first)
+	if err != nil {
+		return fmt.Errorf("place the chart: %w", err)
+	}
+	half := 0.6
+	if err := x.file.AddPictureFromBytes(x.name, at, &excelize.Picture{Extension: ".png", File: picture.Bytes(), Format: &excelize.GraphicOptions{AltText: altOf(x.plan), ScaleX: half, ScaleY: half, Positioning: "oneCell"}}); err != nil {
+		return fmt.Errorf("add the chart: %w", err)
+	}
+	for _, said := range x.split.says() {
+		x.saidOnce(said)
+	}
+	return nil
+}
+
 // chart sets a native chart beside the rows that it draws.
 func (x *xlsxWriter) chart() error {
 	c := x.plan.Chart
 	if c.Split >= 0 {
-		x.saidOnce(fmt.Sprintf("the section %s is split into series by a column, which a sheet's own chart cannot draw; its rows are there", x.plan.Section))
-		return nil
+		return x.drawn()
 	}
 	kind := map[job.ChartForm]excelize.ChartType{job.ChartLine: excelize.Line, job.ChartBar: excelize.Col, job.ChartStacked: excelize.ColStacked, job.ChartShare: excelize.ColPercentStacked}[c.Form]
 	last := x.next - 1

@@ -16,6 +16,7 @@ import (
 	"strconv"
 	"strings"
 	"time"
+	"unicode"
 
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/rows"
@@ -118,7 +119,7 @@ func (f *files) Stream(ctx context.Context, q Query, section string, to rows.Sin
 // spoken lists the tables that a query speaks of.
 func (f *files) spoken(query string) []string {
 	var names []string
-	for _, word := range strings.FieldsFunc(query, func(r rune) bool { return r > 0x7f || !isNamePart(byte(r)) }) {
+	for _, word := range strings.FieldsFunc(query, func(r rune) bool { return r != '_' && !unicode.IsLetter(r) && !unicode.IsDigit(r) }) {
 		for name := range f.tables {
 			if strings.EqualFold(name, word) && !slices.Contains(names, name) {
 				names = append(names, name)
@@ -205,6 +206,7 @@ func loadTable(ctx context.Context, db *sql.DB, name, file string, t Table, in i
 	if _, err := tx.ExecContext(ctx, `CREATE TABLE "`+name+`" (`+strings.Join(columns, ", ")+`)`); err != nil {
 		return err
 	}
+	//nolint:gosec // the name was checked, and the rest are question marks
 	insert, err := tx.PrepareContext(ctx, `INSERT INTO "`+name+`" VALUES (`+strings.Join(places, ", ")+`)`)
 	if err != nil {
 		return err

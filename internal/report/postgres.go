@@ -116,8 +116,12 @@ func (p *postgres) Ways(ctx context.Context) ([]string, error) {
 		is   bool
 		text string
 	}{
-		{super, p.user + " is a superuser"}, {bypass, p.user + " bypasses row security"}, {createRole, p.user + " may create roles"}, {replication, p.user + " may replicate"},
-		{len(member) > 0, p.user + " is a member of " + strings.Join(member, ", ")}, {len(owned) > 0, p.user + " owns " + strings.Join(owned, ", ")},
+		{super, p.user + " is a superuser"},
+		{bypass, p.user + " bypasses row security"},
+		{createRole, p.user + " may create roles"},
+		{replication, p.user + " may replicate"},
+		{len(member) > 0, p.user + " is a member of " + strings.Join(member, ", ")},
+		{len(owned) > 0, p.user + " owns " + strings.Join(owned, ", ")},
 	} {
 		if w.is {
 			ways = append(ways, w.text)

@@ -213,7 +213,7 @@ func (s *Sources) Get(ctx context.Context, name, identity string) (Source, error
 	if err != nil {
 		return nil, fault.Wrap(err, fault.Lasting, fault.Source, doing, "")
 	}
-	source, err := s.Open(p.Protocol, name, settings, password) //nolint:contextcheck // a pool outlives the call that opens it
+	source, err := s.Open(p.Protocol, name, settings, password)
 	if err != nil {
 		return nil, err
 	}

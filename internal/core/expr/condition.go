@@ -37,7 +37,7 @@ func ParseCondition(text string, names Names) (Condition, error) {
 		return c, plain(text, issues, names)
 	}
 	// A cell alone may be one of yes or no; that is seen when it is there.
-	if !checked.OutputType().IsExactType(cel.BoolType) && !(checked.OutputType().IsExactType(cel.DynType) && names.Columns != nil) {
+	if of := checked.OutputType(); !of.IsExactType(cel.BoolType) && (!of.IsExactType(cel.DynType) || names.Columns == nil) {
 		return c, fmt.Errorf("{%s} is no condition: it gives a %s, not yes or no; compare it with something, such as rows >= 10", text, checked.OutputType())
 	}
 	if c.program, err = env.Program(checked, cel.CostLimit(100_000)); err != nil {

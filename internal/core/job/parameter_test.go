@@ -86,8 +86,11 @@ func TestAReportThatCannotBeIsRefused(t *testing.T) {
 			{Name: "d_all", Type: job.TypeText},
 		},
 		Sections: []job.Section{
-			{Name: "No query"}, {Name: "Words", Kind: job.SectionText, SQL: "select 1"}, {Name: "Drawing", Kind: job.SectionChart, SQL: "select 1"},
-			{Name: "Mixed", Kind: job.SectionFigures, SQL: "select 1", Group: []string{"x"}}, {Name: "Twice", SQL: "select 1", Columns: []job.Column{{Name: "x"}, {Name: "x"}}},
+			{Name: "No query"},
+			{Name: "Words", Kind: job.SectionText, SQL: "select 1"},
+			{Name: "Drawing", Kind: job.SectionChart, SQL: "select 1"},
+			{Name: "Mixed", Kind: job.SectionFigures, SQL: "select 1", Group: []string{"x"}},
+			{Name: "Twice", SQL: "select 1", Columns: []job.Column{{Name: "x"}, {Name: "x"}}},
 			{Name: "Split", Kind: job.SectionChart, SQL: "select 1", Chart: &job.Chart{Form: job.ChartLine, Split: "port"}},
 		},
 	}.Check(v)

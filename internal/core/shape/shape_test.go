@@ -51,7 +51,8 @@ var section = job.Section{
 	Name: "Deck load", Group: []string{"Port", "Route"},
 	Columns: []job.Column{
 		{Name: "Cars", Total: job.TotalSum, Emphasis: []job.Emphasis{{If: `cell("Cars") > 10 && cell("Manager") == "Oren"`, As: job.MarkBad}, {If: `cell("Cars") > 10`, As: job.MarkStrong}}},
-		{Name: "Metres", Label: "Freight", Total: job.TotalMean}, {Name: "Manager", Hidden: true},
+		{Name: "Metres", Label: "Freight", Total: job.TotalMean},
+		{Name: "Manager", Hidden: true},
 	},
 }
 
