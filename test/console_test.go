@@ -257,7 +257,7 @@ func TestTheConsoleIsAccessibleInBothThemes(t *testing.T) {
 	require.NoError(t, err)
 	p := console(t, w)
 	for _, dark := range []bool{false, true} {
-		for _, path := range []string{"/", "/jobs", "/jobs/Board", "/runs", "/runs/" + failed.ID.String(), "/forecast", "/when?rule=on+day+31+at+01:30", "/when?rule=on+mondey", "/jobs/Board?change=when", "/calendars", "/calendars/Harbour", "/reports", "/reports/Load", "/reports/Load?schedule=yes", "/runs/" + board.ID.String() + "/compare", "/nowhere"} {
+		for _, path := range []string{"/", "/jobs", "/jobs/Board", "/runs", "/runs/" + failed.ID.String(), "/forecast", "/when?rule=on+day+31+at+01:30", "/when?rule=on+mondey", "/jobs/Board?change=when", "/calendars", "/calendars/Harbour", "/sources", "/reports", "/reports/Load", "/reports/Load?schedule=yes", "/runs/" + board.ID.String() + "/compare", "/nowhere"} {
 			p.do(browser.Theme(dark), chromedp.Navigate("http://"+w.listen+path), chromedp.WaitVisible(chromedp.CSS("h1")))
 			if strings.HasPrefix(path, "/reports/") {
 				p.sees("Read as")

@@ -16,6 +16,7 @@ export const { p, navigate, isActive, route } = createRouter({
   '/calendars/:calendar': () => import('./pages/Calendar.svelte'),
   '/reports': () => import('./pages/Reports.svelte'),
   '/reports/:report': () => import('./pages/Report.svelte'),
+  '/sources': () => import('./pages/Sources.svelte'),
   '/runs/:run/compare': () => import('./pages/Compare.svelte'),
   '/runs': Runs,
   '/runs/:run': Run,

@@ -337,7 +337,11 @@ func taskWords(t job.Task) string {
 		for _, o := range t.Report.Outputs {
 			outputs = append(outputs, o.Format)
 		}
-		return fmt.Sprintf("report %q as %s", t.Report.Report, strings.Join(outputs, ", "))
+		who := ""
+		if t.Report.Identity != "" {
+			who = fmt.Sprintf(", read as identity %q", t.Report.Identity)
+		}
+		return fmt.Sprintf("report %q as %s%s", t.Report.Report, strings.Join(outputs, ", "), who)
 	case t.Collect != nil:
 		return fmt.Sprintf("collect %s of %s from %q", orWord(string(t.Collect.Take), "newest"), t.Collect.Pattern, t.Collect.Source)
 	case t.Fetch != nil:

@@ -121,6 +121,9 @@ var mysqlEngine = engine{
 	},
 	utc: true,
 	explain: func(err error) (fault.Class, fault.Scope, string, bool) {
+		if errors.Is(err, mysql.ErrPktTooLarge) {
+			return fault.Lasting, fault.Task, "a row is larger than the 64 MB that are read at once", true
+		}
 		var said *mysql.MySQLError
 		if !errors.As(err, &said) {
 			return fault.Passing, fault.Source, "", false

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"strconv"
 	"strings"
 	"time"
@@ -16,6 +17,7 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgconn/ctxwatch"
+	"github.com/jackc/pgx/v5/pgproto3"
 	"github.com/jackc/pgx/v5/pgtype"
 	"github.com/jackc/pgx/v5/pgxpool"
 )
@@ -71,6 +73,11 @@ func openPostgres(name string, settings json.RawMessage, password string) (Sourc
 	config.ConnConfig.BuildContextWatcherHandler = func(c *pgconn.PgConn) ctxwatch.Handler {
 		return &pgconn.CancelRequestContextWatcherHandler{Conn: c, CancelRequestDelay: 0, DeadlineDelay: 2 * time.Second}
 	}
+	config.ConnConfig.BuildFrontend = func(r io.Reader, w io.Writer) *pgproto3.Frontend {
+		f := pgproto3.NewFrontend(r, w)
+		f.SetMaxBodyLen(maxRow)
+		return f
+	}
 	config.MaxConns = int32(s.conns()) //nolint:gosec // at most 1000
 	config.MaxConnIdleTime = 5 * time.Minute
 	config.AfterRelease = func(c *pgx.Conn) bool {
@@ -90,6 +97,9 @@ func openPostgres(name string, settings json.RawMessage, password string) (Sourc
 func word(s string) string {
 	return "'" + strings.NewReplacer(`\`, `\\`, `'`, `\'`).Replace(s) + "'"
 }
+
+// maxRow is how many bytes one row may have: it stands in memory as a whole.
+const maxRow = 64 << 20
 
 func (p *postgres) Close() { p.pool.Close() }
 
@@ -314,9 +324,12 @@ func kindOf(oid uint32) rows.Kind {
 func (p *postgres) explain(ctx context.Context, err error, st Statement, q Query, section string) error {
 	var said *pgconn.PgError
 	var refused *pgconn.ConnectError
+	var large *pgproto3.ExceededMaxBodyLenErr
 	switch {
 	case errors.Is(ctx.Err(), context.Canceled):
 		return ctx.Err() // we ended it; what the server says of that is no fault
+	case errors.As(err, &large):
+		return fault.New(fault.Task, "run the query of section "+quote(section), fmt.Sprintf("a row has %d bytes, and one of more than %d is not read", large.ActualBodyLen, maxRow), "Leave the large column out, or cut it short in the query.")
 	case errors.As(err, &said) && errors.As(err, &refused):
 		doing := "sign in to source " + quote(p.name)
 		if class := said.Code[:2]; class == "28" || said.Code == "3D000" {

@@ -155,6 +155,7 @@ func TestFaultsKnowWhatTheyAre(t *testing.T) {
 		{"a write", "INSERT INTO sailings (id) VALUES (3) RETURNING id", nil, 0, fault.Lasting, fault.Task, "read-only transaction"},
 		{"a way to write after all", "SELECT set_config('transaction_read_only', 'off', false)", nil, 0, fault.Lasting, fault.Task, "may not use set_config, which changes settings"},
 		{"an unknown parameter", "SELECT :nobody", nil, 0, fault.Lasting, fault.Task, "no parameter of the report"},
+		{"a cell of 200 MB", "SELECT repeat('x', 200000000)", nil, 0, fault.Lasting, fault.Task, "a row has 20000"},
 		{"too slow", "SELECT pg_sleep(20)", nil, 200 * time.Millisecond, fault.Lasting, fault.Task, "longer than its limit of 200ms"},
 		{"nobody listens", "SELECT 1", func(s map[string]any) { s["port"] = nobody }, 0, fault.Passing, fault.Source, "connection refused"},
 		{"wrong password", "SELECT 1", func(s map[string]any) { s["password"] = "wrong" }, 0, fault.Lasting, fault.Source, "password authentication failed"},

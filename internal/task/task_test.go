@@ -184,6 +184,16 @@ func TestALetterCarriesTablesAndFiles(t *testing.T) {
 	assert.ErrorContains(t, err, "there is no such destination")
 }
 
+// A column that vanished since the report was laid out is named.
+func TestAColumnThatVanishedIsNamed(t *testing.T) {
+	r := enter(t, job.ReportDefinition{Source: "here", Sections: []job.Section{{Name: "Ports", SQL: "SELECT * FROM ports", Columns: []job.Column{{Name: "berths", Total: job.TotalSum}}}}})
+	_, err := r.report.Run(context.Background(), work(t), reportTask(job.Output{Format: "csv"}))
+	f := fault.Of(err)
+	assert.Equal(t, fault.Lasting, f.Class)
+	assert.Contains(t, f.Error(), `the query gives no column "berths"; it gives code, name`)
+	assert.Contains(t, f.Advice, "no longer gives what the section lays out")
+}
+
 // A disk that is full ends a try with a fault that may pass, and leaves nothing.
 func TestADiskThatIsFullIsSaidAndLeavesNoHalfFile(t *testing.T) {
 	dir := t.TempDir()

@@ -47,6 +47,7 @@
     {@render item(p('/runs'), 'Runs', isActive.startsWith('/runs'))}
     {@render item(p('/forecast'), 'Forecast', isActive('/forecast') || isActive('/when'))}
     {@render item(p('/reports'), 'Reports', isActive.startsWith('/reports'))}
+    {@render item(p('/sources'), 'Sources', isActive.startsWith('/sources'))}
     {@render item(p('/calendars'), 'Calendars', isActive.startsWith('/calendars'))}
     <div class="flex-1"></div>
     <div class="soft flex flex-col gap-2 px-2 text-[13px] max-md:flex-row max-md:items-center">

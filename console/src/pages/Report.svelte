@@ -92,6 +92,7 @@
     said = '';
     trouble = null;
     try {
+      const began = performance.now();
       const answer = await fetch(`/api/reports/${encodeURIComponent(name)}/render`, {
         method: 'POST',
         headers: { 'Content-Type': 'application/json' },
@@ -110,7 +111,7 @@
       link.download = `${name}.${format}`;
       link.click();
       URL.revokeObjectURL(link.href);
-      said = `${Number(answer.headers.get('Ironbell-Rows')).toLocaleString('en-GB')} rows, ${Math.ceil(file.size / 1024).toLocaleString('en-GB')} kB`;
+      said = `${Number(answer.headers.get('Ironbell-Rows')).toLocaleString('en-GB')} rows, ${Math.ceil(file.size / 1024).toLocaleString('en-GB')} kB, in ${((performance.now() - began) / 1000).toFixed(1)} s`;
     } catch (error) {
       trouble = error;
     } finally {
