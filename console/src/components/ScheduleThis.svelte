@@ -69,7 +69,7 @@
 
 <form class="grid gap-3" onsubmit={save}>
   <p class="soft">
-    The values above go with it: what you looked at is what will run. Moments such as start of month move by
+    The values below go with it: what you looked at is what will run. Moments such as start of month move by
     themselves.
   </p>
   <label class="grid gap-1 text-[13px] font-semibold"

@@ -134,6 +134,12 @@
         : ''}</span
     >
   </div>
+  {#if scheduling}
+    <section class="panel px-3.5 py-3">
+      <h2>Schedule this</h2>
+      <ScheduleThis report={r.name} {values} zone={myZone()} />
+    </section>
+  {/if}
   <div class="grid grid-cols-[19rem_1fr] items-start gap-3.5 max-lg:grid-cols-1">
     <div class="grid gap-3.5">
       <section class="panel px-3.5 py-3">
@@ -190,12 +196,6 @@
       </section>
     </div>
     <div class="grid min-w-0 gap-3.5">
-      {#if scheduling}
-        <section class="panel px-3.5 py-3">
-          <h2>Schedule this</h2>
-          <ScheduleThis report={r.name} {values} zone={myZone()} />
-        </section>
-      {/if}
       {#if trouble}<Trouble error={trouble} />{/if}
       {#each shown as section (section.section)}<SectionView {section} />{/each}
       {#if waits}<p class="soft" role="status">Asking the source for {waits} …</p>{:else if shown.length}<p
