@@ -1,0 +1,68 @@
+package render
+
+import (
+	"bytes"
+	"fmt"
+	"strings"
+
+	"github.com/xuri/excelize/v2"
+
+	"ironbell/internal/core/job"
+)
+
+// drawn sets a picture of a chart beside its rows: a sheet's own chart cannot
+// make a series of each value of a column.
+func (x *xlsxWriter) drawn() error {
+	var picture bytes.Buffer
+	if err := x.split.png(&picture, 570, 300, 144); err != nil {
+		return err
+	}
+	at, err := excelize.CoordinatesToCellName(len(x.plan.Columns)+2, x.first)
+	if err != nil {
+		return fmt.Errorf("place the chart: %w", err)
+	}
+	half := 0.6
+	if err := x.file.AddPictureFromBytes(x.name, at, &excelize.Picture{Extension: ".png", File: picture.Bytes(), Format: &excelize.GraphicOptions{AltText: altOf(x.plan), ScaleX: half, ScaleY: half, Positioning: "oneCell"}}); err != nil {
+		return fmt.Errorf("add the chart: %w", err)
+	}
+	for _, said := range x.split.says() {
+		x.saidOnce(said)
+	}
+	return nil
+}
+
+// chart sets a native chart beside the rows that it draws.
+func (x *xlsxWriter) chart() error {
+	c := x.plan.Chart
+	if c.Split >= 0 {
+		return x.drawn()
+	}
+	kind := map[job.ChartForm]excelize.ChartType{job.ChartLine: excelize.Line, job.ChartBar: excelize.Col, job.ChartStacked: excelize.ColStacked, job.ChartShare: excelize.ColPercentStacked}[c.Form]
+	last := x.next - 1
+	area := func(column, from, to int) string {
+		a, _ := excelize.CoordinatesToCellName(column+1, from, true)
+		b, _ := excelize.CoordinatesToCellName(column+1, to, true)
+		return "'" + strings.ReplaceAll(x.name, "'", "''") + "'!" + a + ":" + b
+	}
+	chart := &excelize.Chart{
+		Type: kind, Title: excelize.ChartTitle{Paragraph: []excelize.RichTextRun{{Text: x.plan.Title}}}, Legend: excelize.ChartLegend{Position: "bottom"},
+		Dimension: excelize.ChartDimension{Width: 760, Height: 400}, XAxis: excelize.ChartAxis{TickLabelSkip: (last - x.first + 7) / 8, NumFmt: excelize.ChartNumFmt{SourceLinked: true}, Font: excelize.Font{Color: "5D6167"}}, YAxis: excelize.ChartAxis{NumFmt: excelize.ChartNumFmt{SourceLinked: true}, Font: excelize.Font{Color: "5D6167"}, MajorGridLines: true},
+		Format: excelize.GraphicOptions{AltText: altOf(x.plan), Positioning: "oneCell"},
+	}
+	for n, s := range c.Series {
+		head := area(s, x.first, x.first)
+		chart.Series = append(chart.Series, excelize.ChartSeries{
+			Name: strings.SplitN(head, ":", 2)[0], Categories: area(c.Along, x.first+1, last), Values: area(s, x.first+1, last),
+			Fill: excelize.Fill{Type: "pattern", Pattern: 1, Color: []string{seriesColours[n%len(seriesColours)][1:]}},
+			Line: excelize.LineOptions{Width: 2}, Marker: excelize.ChartMarker{Symbol: "none"},
+		})
+	}
+	at, err := excelize.CoordinatesToCellName(len(x.plan.Columns)+2, x.first)
+	if err != nil {
+		return fmt.Errorf("place the chart: %w", err)
+	}
+	if err := x.file.AddChart(x.name, at, chart); err != nil {
+		return fmt.Errorf("add the chart: %w", err)
+	}
+	return nil
+}
