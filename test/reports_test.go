@@ -122,6 +122,11 @@ func TestAReportIsLookedAtBeforeItIsScheduled(t *testing.T) {
 	assert.Equal(t, job.RunDone, page.State, page.Reason)
 	assert.Contains(t, page.Attempts[0].Note, "read as tarnwick_gs at tarnwick", "the run shows who read")
 
+	lost := definition("Port day sheet", "company mail", []string{"csv"}, "tavish.rook@tarnwick.example")
+	lost.Values = job.Values{"port": []string{"ATL"}}
+	_, err = mara.SaveJob(ctx, "Lost day sheet", wire.JobRequest{Owner: "mara", On: true, Definition: lost})
+	require.ErrorContains(t, err, `Ports takes one of EH, FM, GS, PE, TQ, not "ATL"`)
+
 	// Each format comes whole, and is what it says it is.
 	for format, magic := range map[string]string{"pdf": "%PDF-", "xlsx": "PK\x03\x04", "pptx": "PK\x03\x04", "html": "<!doctype html>", "json": `{"report":"Vehicle-deck load"`, "html-mail": "<p"} {
 		r, err := mara.Render(ctx, "Vehicle-deck load", wire.RenderRequest{LookRequest: wire.LookRequest{Values: values}, Output: job.Output{Format: format}})

@@ -391,6 +391,48 @@ func (e *Engine) checkValues(ctx context.Context, v *fault.Invalid, where string
 	return nil
 }
 
+// checkChoices checks the values of a job against the choices that come from
+// queries. A source that does not answer now keeps nobody from switching on.
+func (e *Engine) checkChoices(ctx context.Context, v *fault.Invalid, where string, d job.Definition, given job.Values) error {
+	zone, err := zone.Load(d.Zone)
+	if err != nil {
+		return nil //nolint:nilerr // the zone is told of elsewhere
+	}
+	values := given.Over(d.Values)
+	// One without any value is told of elsewhere.
+	asked := func(p job.Parameter) bool {
+		return p.Choices != nil && p.Choices.SQL != "" && (values[p.Name] != nil || p.Default != nil)
+	}
+	for _, t := range d.Tasks {
+		if t.Report == nil {
+			continue
+		}
+		r, err := e.report(ctx, t.Report.Report)
+		if isMissing(err) || err == nil && !slices.ContainsFunc(r.Parameters, asked) {
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		source, err := e.sources.Get(ctx, r.Source, orElse(t.Report.Identity, r.Identity))
+		if err != nil {
+			continue // its next run says why
+		}
+		q := report.Query{Params: r.Parameters, Zone: zone.String(), Limit: checkLimit}
+		_, err = report.Bind(ctx, source, q, values, e.o.Now().In(zone), e.frame(d.Calendars))
+		var wrong *fault.Invalid
+		if !errors.As(err, &wrong) {
+			continue
+		}
+		for _, w := range wrong.Wrong {
+			if slices.ContainsFunc(r.Parameters, func(p job.Parameter) bool { return p.Name == w.Where && asked(p) }) {
+				v.Add(where+"."+w.Where, "%s", w.Sentence)
+			}
+		}
+	}
+	return nil
+}
+
 // checkReady tells what keeps a job from being switched on: nobody is there at
 // night to answer a prompt.
 func (e *Engine) checkReady(ctx context.Context, v *fault.Invalid, owner string, d job.Definition) error {
@@ -402,11 +444,19 @@ func (e *Engine) checkReady(ctx context.Context, v *fault.Invalid, owner string,
 		v.Add("owner", "%s has no mail address, so nobody would hear of a failure; add one", p.Name)
 	}
 	if len(d.Triggers) == 0 {
+		if err := e.checkChoices(ctx, v, "values", d, nil); err != nil {
+			return err
+		}
 		return e.checkValues(ctx, v, "values", d, nil, true)
 	}
 	for i, t := range d.Triggers {
 		where := fmt.Sprintf("triggers[%d].values", i)
 		found := &fault.Invalid{}
+		if t.Wait == nil || len(t.Wait.Take) == 0 { // otherwise the event gives values of its own
+			if err := e.checkChoices(ctx, found, where, d, t.Values); err != nil {
+				return err
+			}
+		}
 		if err := e.checkValues(ctx, found, where, d, t.Values, true); err != nil {
 			return err
 		}

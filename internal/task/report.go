@@ -139,8 +139,8 @@ func (k *Report) Run(ctx context.Context, w Work, t job.Task) (Result, error) {
 		return Result{}, err
 	}
 	res := Result{Counted: true}
-	var counts []string
-	counted := int64(0) // rows of the sections that count for being blank
+	var found []string
+	counted, asked := int64(0), 0 // rows of the sections that count for being blank, and how many those are
 	for _, section := range rep.Sections {
 		counting := slices.Contains(t.Report.Counts, section.Name) || len(wanted) > 0
 		n, put, err := s.run(ctx, source, section, q, counting)
@@ -151,12 +151,12 @@ func (k *Report) Run(ctx context.Context, w Work, t job.Task) (Result, error) {
 			continue
 		}
 		res.Rows += n
-		if len(t.Report.Counts) == 0 || slices.Contains(t.Report.Counts, section.Name) {
-			counted += n
+		if counts(t.Report.Counts, rep.Sections, section) {
+			counted, asked = counted+n, asked+1
 		}
-		counts = append(counts, fmt.Sprintf("%s %d", section.Name, n))
+		found = append(found, fmt.Sprintf("%s %d", section.Name, n))
 	}
-	res.Blank = counted == 0 && len(counts) > 0
+	res.Blank = counted == 0 && asked > 0
 	res.Totals = s.sums.totals
 	if t.Report.BlankIf != "" && !res.Blank {
 		known := facts(res.Rows)
@@ -177,10 +177,21 @@ func (k *Report) Run(ctx context.Context, w Work, t job.Task) (Result, error) {
 		w.Log("info", text)
 	}
 	res.Note = fmt.Sprintf("report %q version %d, read as %s", rep.Name, rep.Version, source.Login())
-	if len(counts) > 1 {
-		res.Note += ": " + strings.Join(counts, ", ")
+	if len(found) > 1 {
+		res.Note += ": " + strings.Join(found, ", ")
 	}
 	return res, nil
+}
+
+// counts tells whether a section counts for being blank: those that the job
+// names, otherwise tables and charts. Figures always have a row, and count only
+// where there is nothing else.
+func counts(named []string, all []job.Section, s job.Section) bool {
+	if len(named) > 0 {
+		return slices.Contains(named, s.Name)
+	}
+	lists := func(o job.Section) bool { return o.Kind != job.SectionFigures && o.Kind != job.SectionText }
+	return lists(s) || !slices.ContainsFunc(all, lists)
 }
 
 // keptRows is the output that keeps the rows of the sections that others take.

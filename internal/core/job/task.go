@@ -82,7 +82,7 @@ type ReportTask struct {
 	Report   string   `json:"report" minLength:"1" doc:"name of the report"`
 	Identity string   `json:"identity,omitempty" maxLength:"200" doc:"identity of the source as which its queries run, in place of the report's"`
 	Outputs  []Output `json:"outputs" minItems:"1" maxItems:"20"`
-	Counts   []string `json:"counts,omitempty" maxItems:"50" doc:"sections that count for being blank; all with a query when left out"`
+	Counts   []string `json:"counts,omitempty" maxItems:"50" doc:"sections that count for being blank; tables and charts when left out"`
 	BlankIf  string   `json:"blank_if,omitempty" maxLength:"2000" doc:"condition under which the result is blank although it has rows, such as total(\"litres\") == 0.0"`
 	NoRows   bool     `json:"no_rows,omitempty" doc:"keep no rows beside the files, by which two runs are compared"`
 }
