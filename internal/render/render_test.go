@@ -692,21 +692,40 @@ func TestSlidesAreWhole(t *testing.T) {
 	for _, want := range []string{"Vehicle deck load (1/", "18,240", `descr="Stacked bar chart: Harrier, Petrel by Week.`, "Winter timetable from Monday.", "Total Ellerhaven"} {
 		assert.Contains(t, all, want)
 	}
-	office, err := exec.LookPath("soffice")
+	if pdf := office(t, out, "pptx", "pdf"); pdf != nil {
+		assert.Contains(t, read(t, pdf), "Winter timetable from Monday.")
+	}
+}
+
+// office opens a file with an office program and saves it in another form; nil
+// when none is installed, and the parts alone were looked at.
+func office(t *testing.T, out []byte, from, to string) []byte {
+	t.Helper()
+	program, err := exec.LookPath("soffice")
 	if err != nil {
-		t.Log("no presentation program is installed; the parts alone were looked at")
-		return
+		t.Log("no office program is installed; the file was read in other ways only")
+		return nil
 	}
 	dir := t.TempDir()
-	path := filepath.Join(dir, "a.pptx")
+	path := filepath.Join(dir, "a."+from)
 	require.NoError(t, os.WriteFile(path, out, 0o600))
 	ctx, stop := context.WithTimeout(context.Background(), 2*time.Minute)
 	defer stop()
-	said, err := exec.CommandContext(ctx, office, "-env:UserInstallation=file://"+dir+"/profile", "--headless", "--convert-to", "pdf", "--outdir", dir, path).CombinedOutput()
+	said, err := exec.CommandContext(ctx, program, "-env:UserInstallation=file://"+dir+"/profile", "--headless", "--convert-to", to, "--outdir", dir, path).CombinedOutput()
 	require.NoError(t, err, string(said))
-	pdf, err := os.ReadFile(filepath.Join(dir, "a.pdf"))
+	made, err := os.ReadFile(filepath.Join(dir, "a."+to))
 	require.NoError(t, err)
-	assert.Contains(t, read(t, pdf), "Winter timetable from Monday.")
+	return made
+}
+
+func TestASpreadsheetProgramReadsTheSheet(t *testing.T) {
+	text := office(t, made(t, job.Output{Format: "xlsx"}, loads), "xlsx", "csv")
+	if text == nil {
+		return
+	}
+	for _, want := range []string{"Port,Route,Day,Cars,Freight,Deck used", "2026-11-20,2210,480.5,94.8%", "Total,,,3546,802.75,65.7%"} {
+		assert.Contains(t, string(text), want, "real numbers and dates, which another program reads as such")
+	}
 }
 
 func unpack(t *testing.T, out []byte) string {
