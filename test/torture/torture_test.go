@@ -401,7 +401,7 @@ func TestTorture(t *testing.T) {
 	}
 	// Nodes that write with a lease that has gone: one stands still with its
 	// hands full, as often as it takes.
-	for tries := 0; h.count('x') < 20 && tries < 4; tries++ {
+	for tries := 0; h.count('x') < 20 && tries < 15; tries++ {
 		h.note("a node stands still with its hands full")
 		h.burst()
 		faults[1].do()
