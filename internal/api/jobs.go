@@ -163,6 +163,34 @@ func (s *server) jobPage(ctx context.Context, name string) (wire.JobPage, error)
 	page.Last, page.Usual = lastOf(last, j.ID)
 	now := time.Now()
 	page.Upcoming = s.Engine.Upcoming(j, now, now.AddDate(0, 0, 90), 20)
-	page.Rings, err = s.Store.Rings(ctx, j.ID, now.AddDate(1, 0, 0), 50)
+	if page.Rings, err = s.Store.Rings(ctx, j.ID, now.AddDate(1, 0, 0), 50); err != nil {
+		return page, err
+	}
+	page.ReadAs, err = s.readAs(ctx, j.Tasks)
 	return page, err
+}
+
+// readAs says as whom each report task reads.
+func (s *server) readAs(ctx context.Context, tasks []job.Task) (map[string]string, error) {
+	said := map[string]string{}
+	for _, t := range tasks {
+		if t.Report == nil {
+			continue
+		}
+		r, err := s.Store.Report(ctx, t.Report.Report)
+		if isNotFound(err) {
+			continue // the run will say so
+		}
+		if err != nil {
+			return nil, err
+		}
+		identity := r.Identity
+		if t.Report.Identity != "" {
+			identity = t.Report.Identity
+		}
+		if said[t.Name] = "the login of " + r.Source; identity != "" {
+			said[t.Name] = identity + " of " + r.Source
+		}
+	}
+	return said, nil
 }

@@ -160,7 +160,11 @@ func printJob(i IO, p wire.JobPage) {
 	}
 	heading(i, "Tasks")
 	for n, t := range p.Tasks {
-		fmt.Fprintf(i.Out, "  %s: %s%s\n", t.Name, taskWords(t), chainWords(p.Tasks, n))
+		who := ""
+		if p.ReadAs[t.Name] != "" {
+			who = ", read as " + p.ReadAs[t.Name]
+		}
+		fmt.Fprintf(i.Out, "  %s: %s%s%s\n", t.Name, taskWords(t), who, chainWords(p.Tasks, n))
 	}
 	heading(i, "When things go wrong")
 	retry := "passing failures are not tried again"
@@ -337,11 +341,7 @@ func taskWords(t job.Task) string {
 		for _, o := range t.Report.Outputs {
 			outputs = append(outputs, o.Format)
 		}
-		who := ""
-		if t.Report.Identity != "" {
-			who = fmt.Sprintf(", read as identity %q", t.Report.Identity)
-		}
-		return fmt.Sprintf("report %q as %s%s", t.Report.Report, strings.Join(outputs, ", "), who)
+		return fmt.Sprintf("report %q as %s", t.Report.Report, strings.Join(outputs, ", "))
 	case t.Collect != nil:
 		return fmt.Sprintf("collect %s of %s from %q", orWord(string(t.Collect.Take), "newest"), t.Collect.Pattern, t.Collect.Source)
 	case t.Fetch != nil:

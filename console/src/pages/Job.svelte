@@ -52,7 +52,7 @@
   function does(t: Task): [string, string] {
     if (t.report)
       return [
-        `report “${t.report.report}”${t.report.identity ? `, read as ${t.report.identity}` : ''}`,
+        `report “${t.report.report}”, read as ${job?.read_as?.[t.name] ?? 'the login of its source'}, as`,
         t.report.outputs.map((o) => `${o.format}${o.name ? `: ${o.name}` : ''}`).join('\n'),
       ];
     if (t.deliver) return [`deliver over “${t.deliver.destination}” to`, t.deliver.to.join(', ')];

@@ -164,6 +164,8 @@ type JobPage struct {
 	Usual    *float64    `json:"usual_seconds,omitempty"`
 	Upcoming []time.Time `json:"upcoming" doc:"the next rings, at most 20, of the next 90 days"`
 	Rings    []job.Ring  `json:"rings" doc:"the last decisions on its due times, newest first"`
+
+	ReadAs map[string]string `json:"read_as,omitempty" doc:"as whom each report task reads, by task, such as Grey Skerry of tarnwick"`
 }
 
 // JobRequest is what is said of a job when it is saved.
