@@ -83,8 +83,8 @@
 
   // All that the job says, without what the service adds on its page.
   function definition(all: JobPage) {
-    const { id, name, version, updated_at, last, usual_seconds, upcoming, rings, ...rest } = all;
-    void [id, name, version, updated_at, last, usual_seconds, upcoming, rings];
+    const { id, name, version, updated_at, last, usual_seconds, upcoming, rings, read_as, ...rest } = all;
+    void [id, name, version, updated_at, last, usual_seconds, upcoming, rings, read_as];
     return rest;
   }
 
