@@ -10,7 +10,6 @@ import (
 	"strings"
 
 	"ironbell/internal/core/job"
-	"ironbell/internal/core/locale"
 	"ironbell/internal/core/shape"
 
 	"github.com/dustin/go-humanize"
@@ -27,16 +26,12 @@ type htmlWriter struct {
 	limit int
 	said  []string
 
-	plan   *shape.Plan
-	forms  []*locale.Form
-	totals []*locale.Form
-	chart  *chartData
-	begun  bool // the table's head is written
-	n      int64
-	total  int64 // lines of all sections, shown or not
-	shown  []figure
-	early  []pdfLine // of a chart, kept until it is drawn
-	err    error
+	reading
+	begun bool // the table's head is written
+	n     int64
+	total int64      // lines of all sections, shown or not
+	early []textLine // of a chart, kept until it is drawn
+	err   error
 }
 
 func newPage(w io.Writer, h *Head, s *Style) (Writer, error) {
@@ -154,18 +149,9 @@ func (w *htmlWriter) top() {
 }
 
 func (w *htmlWriter) Begin(p *shape.Plan) error {
-	w.plan, w.begun, w.n, w.chart, w.shown, w.early = p, false, 0, nil, nil, nil
-	if len(p.Columns) > 3*MaxColumns {
-		return tooWide("HTML", len(p.Columns))
-	}
-	var err error
-	if w.forms, w.totals, err = w.style.forms(p, true); err != nil {
+	w.begun, w.n, w.early = false, 0, nil
+	if err := w.reading.begin(w.style, p, "HTML", 3*MaxColumns); err != nil {
 		return err
-	}
-	if p.Chart != nil {
-		if w.chart, err = newChartData(p, w.style, w.forms); err != nil {
-			return err
-		}
 	}
 	if !w.mail {
 		w.printf("<section>\n")
@@ -174,11 +160,8 @@ func (w *htmlWriter) Begin(p *shape.Plan) error {
 }
 
 func (w *htmlWriter) Line(line *shape.Line) error {
-	if w.plan.Kind == job.SectionFigures {
-		if w.shown == nil {
-			w.shown = figuresOf(w.plan, line.Cells, w.style.Locale, w.forms)
-		}
-		return nil
+	if done, err := w.take(w.style, line); done || err != nil {
+		return err
 	}
 	w.n++
 	w.total++
@@ -189,9 +172,6 @@ func (w *htmlWriter) Line(line *shape.Line) error {
 		return tooMuch("HTML page", w.limit, "rows", "Choose xlsx or csv for this output, or the summary of the section.")
 	}
 	if w.chart != nil {
-		if err := w.chart.add(line.Cells); err != nil {
-			return err
-		}
 		w.early = append(w.early, shownLine(w.plan, line, w.forms, w.totals, w.style.Locale))
 		return nil
 	}
@@ -223,7 +203,7 @@ func (w *htmlWriter) begin() {
 	w.text("</tr></thead>\n<tbody>\n")
 }
 
-func (w *htmlWriter) row(line pdfLine) {
+func (w *htmlWriter) row(line textLine) {
 	kind := map[shape.LineKind]string{shape.Subtotal: "sub", shape.GrandTotal: "total"}[line.kind]
 	if w.mail || kind == "" {
 		w.text("<tr>")

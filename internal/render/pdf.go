@@ -7,7 +7,6 @@ import (
 	"strings"
 
 	"ironbell/internal/core/job"
-	"ironbell/internal/core/locale"
 	"ironbell/internal/core/shape"
 
 	"codeberg.org/go-pdf/fpdf"
@@ -26,27 +25,15 @@ type pdfWriter struct {
 	size    fpdf.SizeType
 	said    []string
 
-	plan   *shape.Plan
-	forms  []*locale.Form
-	totals []*locale.Form
-	early  []pdfLine // the first lines, kept until the widths are known
-	begun  bool      // the table's head is drawn
+	reading
+	early  []textLine // the first lines, kept until the widths are known
+	begun  bool       // the table's head is drawn
 	widths []float64
 	font   float64 // of this table, in points
 	rows   int     // of all sections
-	n      int     // of this section
 	odd    bool
-	chart  *chartData
-	shown  []figure
 	sides  string  // direction of the page at hand
 	left   float64 // where the table at hand begins
-}
-
-// pdfLine is a line with its cells as they are shown.
-type pdfLine struct {
-	kind  shape.LineKind
-	cells []string
-	marks []job.Mark
 }
 
 // Measures of a page, in millimetres unless said otherwise.
@@ -238,34 +225,16 @@ func (p *pdfWriter) split(text string, width float64) []string {
 }
 
 func (p *pdfWriter) Begin(plan *shape.Plan) error {
-	p.plan, p.early, p.begun, p.n, p.chart, p.shown = plan, nil, false, 0, nil, nil
-	if len(plan.Columns) > MaxColumns {
-		return tooWide("PDF", len(plan.Columns))
-	}
-	var err error
-	if p.forms, p.totals, err = p.style.forms(plan, true); err != nil {
-		return err
-	}
-	if plan.Chart != nil {
-		p.chart, err = newChartData(plan, p.style, p.forms)
-	}
-	return err
+	p.early, p.begun = nil, false
+	return p.reading.begin(p.style, plan, "PDF", MaxColumns)
 }
 
 func (p *pdfWriter) Line(line *shape.Line) error {
-	if p.plan.Kind == job.SectionFigures {
-		if p.shown == nil {
-			p.shown = figuresOf(p.plan, line.Cells, p.style.Locale, p.forms)
-		}
-		return nil
+	if done, err := p.take(p.style, line); done || err != nil {
+		return err
 	}
 	if p.rows++; p.rows > MaxPDF {
 		return tooMuch("PDF", MaxPDF, "rows", "Choose xlsx or csv for this output, or the summary of the section.")
-	}
-	if p.chart != nil {
-		if err := p.chart.add(line.Cells); err != nil {
-			return err
-		}
 	}
 	l := shownLine(p.plan, line, p.forms, p.totals, p.style.Locale)
 	for i := range l.cells {

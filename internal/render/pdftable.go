@@ -5,7 +5,6 @@ import (
 	"strings"
 
 	"ironbell/internal/core/job"
-	"ironbell/internal/core/locale"
 	"ironbell/internal/core/rows"
 	"ironbell/internal/core/shape"
 )
@@ -127,7 +126,7 @@ func (p *pdfWriter) tableHead() {
 }
 
 // draw draws one line of a table, on the next page when this one is full.
-func (p *pdfWriter) draw(line pdfLine) {
+func (p *pdfWriter) draw(line textLine) {
 	style := map[bool]string{true: "B"}[line.kind != shape.Data]
 	p.set(style, p.font, inkRGB)
 	step := p.font * pointMM * lineHigh
@@ -262,40 +261,4 @@ func (p *pdfWriter) sideBySide() bool {
 		p.pdf.SetXY(margin, low)
 	}
 	return true
-}
-
-// shownLine writes the cells of a line as people read them: the value of a
-// group stands in its first row only.
-func shownLine(p *shape.Plan, line *shape.Line, forms, totals []*locale.Form, l *locale.Locale) pdfLine {
-	out := pdfLine{kind: line.Kind, cells: make([]string, len(line.Cells)), marks: append([]job.Mark(nil), line.Marks...)}
-	for i, c := range line.Cells {
-		form := forms[i]
-		if line.Kind != shape.Data {
-			form = totals[i]
-		}
-		out.cells[i] = form.Text(c)
-	}
-	switch line.Kind {
-	case shape.Data:
-		if p.Form == job.FormWhole {
-			for level, at := range p.Groups {
-				if level < line.Fresh {
-					out.cells[at] = ""
-				}
-			}
-		}
-	case shape.Subtotal:
-		for level, at := range p.Groups {
-			if level < line.Level {
-				out.cells[at] = ""
-			} else if level == line.Level {
-				out.cells[at] = l.Words.Total + " " + out.cells[at]
-			}
-		}
-	case shape.GrandTotal:
-		if len(out.cells) > 0 && out.cells[0] == "" {
-			out.cells[0] = l.Words.Total
-		}
-	}
-	return out
 }

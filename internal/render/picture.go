@@ -7,7 +7,6 @@ import (
 	"strings"
 
 	"ironbell/internal/core/job"
-	"ironbell/internal/core/locale"
 	"ironbell/internal/core/shape"
 
 	"gonum.org/v1/plot/font"
@@ -20,15 +19,11 @@ import (
 // picture draws one section as a PNG: a chart as it is, otherwise a table,
 // figures or a text, as wide and as high as they need.
 type picture struct {
-	out     io.Writer
-	head    *Head
-	style   *Style
-	plan    *shape.Plan
-	forms   []*locale.Form
-	totals  []*locale.Form
-	lines   []pdfLine
-	shown   []figure
-	chart   *chartData
+	out   io.Writer
+	head  *Head
+	style *Style
+	reading
+	lines   []textLine
 	letters *letters
 	hand    text.Handler
 }
@@ -39,30 +34,14 @@ func newPicture(w io.Writer, h *Head, s *Style) (Writer, error) {
 }
 
 func (p *picture) Begin(plan *shape.Plan) error {
-	p.plan = plan
-	if len(plan.Columns) > MaxColumns {
-		return tooWide("picture", len(plan.Columns))
-	}
-	var err error
-	if p.forms, p.totals, err = p.style.forms(plan, true); err != nil {
-		return err
-	}
-	if plan.Chart != nil {
-		p.chart, err = newChartData(plan, p.style, p.forms)
-	}
-	return err
+	return p.begin(p.style, plan, "picture", MaxColumns)
 }
 
 func (p *picture) Line(line *shape.Line) error {
-	switch {
-	case p.plan.Kind == job.SectionFigures:
-		if p.shown == nil {
-			p.shown = figuresOf(p.plan, line.Cells, p.style.Locale, p.forms)
-		}
-		return nil
-	case p.chart != nil:
-		return p.chart.add(line.Cells)
-	case len(p.lines) >= MaxPicture:
+	if done, err := p.take(p.style, line); done || err != nil || p.chart != nil {
+		return err
+	}
+	if len(p.lines) >= MaxPicture {
 		return tooMuch("picture", MaxPicture, "rows", "Choose pdf, xlsx or csv for this output, or the summary of the section.")
 	}
 	l := shownLine(p.plan, line, p.forms, p.totals, p.style.Locale)

@@ -12,7 +12,6 @@ import (
 	"unicode/utf8"
 
 	"ironbell/internal/core/job"
-	"ironbell/internal/core/locale"
 	"ironbell/internal/core/shape"
 )
 
@@ -29,13 +28,8 @@ type slides struct {
 	media int
 	said  []string
 
-	plan   *shape.Plan
-	forms  []*locale.Form
-	totals []*locale.Form
-	lines  []pdfLine
-	part   int // which slide of the section this is
-	shown  []figure
-	chart  *chartData
+	reading
+	lines []textLine
 }
 
 // The parts of a presentation that are always the same.
@@ -130,31 +124,13 @@ func (p *slides) put(name, text string) error {
 }
 
 func (p *slides) Begin(plan *shape.Plan) error {
-	p.plan, p.lines, p.part, p.shown, p.chart = plan, nil, 0, nil, nil
-	if len(plan.Columns) > MaxColumns/2 {
-		return tooWide("presentation", len(plan.Columns))
-	}
-	var err error
-	if p.forms, p.totals, err = p.style.forms(plan, true); err != nil {
-		return err
-	}
-	if plan.Chart != nil {
-		p.chart, err = newChartData(plan, p.style, p.forms)
-	}
-	return err
+	p.lines = nil
+	return p.begin(p.style, plan, "presentation", MaxColumns/2)
 }
 
 func (p *slides) Line(line *shape.Line) error {
-	if p.plan.Kind == job.SectionFigures {
-		if p.shown == nil {
-			p.shown = figuresOf(p.plan, line.Cells, p.style.Locale, p.forms)
-		}
-		return nil
-	}
-	if p.chart != nil {
-		if err := p.chart.add(line.Cells); err != nil {
-			return err
-		}
+	if done, err := p.take(p.style, line); done || err != nil {
+		return err
 	}
 	if len(p.lines) >= slideRows*MaxSlides {
 		return tooMuch("presentation", MaxSlides, "slides", "Choose pdf or xlsx for this output, or the summary of the section.")
@@ -246,7 +222,7 @@ func (p *slides) picture() error {
 }
 
 // table is a table of lines with its head.
-func (p *slides) table(lines []pdfLine) string {
+func (p *slides) table(lines []textLine) string {
 	n := len(p.plan.Columns)
 	widths := make([]int, n)
 	all := 0

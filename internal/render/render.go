@@ -205,7 +205,7 @@ func tooMuch(format string, limit int, what, better string) error {
 }
 
 // tooWide says that a page cannot hold so many columns.
-func tooWide(format string, n int) error {
-	return fault.New(fault.Task, "write the "+format, fmt.Sprintf("the section has %d columns, and at most %d can be read side by side", n, MaxColumns),
+func tooWide(format string, n, most int) error {
+	return fault.New(fault.Task, "write the "+format, fmt.Sprintf("the section has %d columns, and at most %d can be read side by side", n, most),
 		"Choose xlsx or csv for this output, or hide columns of the section.")
 }

@@ -129,7 +129,7 @@ func newTagged(w io.Writer, h *Head, s *Style) (Writer, error) {
 
 func (t *tagged) Begin(p *shape.Plan) error {
 	if len(p.Columns) > MaxColumns {
-		return tooWide("PDF", len(p.Columns))
+		return tooWide("PDF", len(p.Columns), MaxColumns)
 	}
 	return t.page.Begin(p)
 }
