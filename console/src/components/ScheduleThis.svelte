@@ -95,7 +95,10 @@
       ><input type="checkbox" class="checkbox checkbox-xs" bind:checked={inBody} />Tables in the mail, too</label
     >
     <label class="grid gap-1 text-[13px] font-semibold"
-      >Over<select class="select select-sm bg-base-100 w-52" bind:value={destination}
+      >Over<select
+        class="select select-sm bg-base-100 w-52"
+        value={destination || mails[0]?.name}
+        onchange={(e) => (destination = e.currentTarget.value)}
         >{#each mails as d (d.name)}<option value={d.name}>{d.name}</option>{/each}</select
       ></label
     >

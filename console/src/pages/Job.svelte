@@ -240,8 +240,7 @@
   <section>
     <h2>Runs</h2>
     {#if runs.data?.length}<RunTable runs={runs.data} jobs={false} />{:else}<p class="soft">
-        There are none yet.{#if may}
-          “Ring now” makes one.{/if}
+        There are none yet.{may ? ' “Ring now” makes one.' : ''}
       </p>{/if}
   </section>
 {/if}
