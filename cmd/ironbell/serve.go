@@ -47,6 +47,7 @@ var serveCommand = cli.Command{
 		f.IntVar(&o.engine.Workers, "workers", 4, "runs at work at once on this node")
 		f.IntVar(&o.engine.Senders, "senders", 4, "lines to destinations at once on this node")
 		f.DurationVar(&o.engine.Tell, "alert-wait", 30*time.Second, "time between two tries to send an alert while the mail server is down")
+		f.DurationVar(&o.engine.Probe, "probe-wait", 5*time.Second, "time from the failure of a destination to the first look whether it works again")
 		f.StringVar(&o.engine.Node, "node", "", "`name` of this node; made of host and process when left out")
 		f.StringVar(&o.engine.Browser, "browser", render.FindBrowser(), "`path` of the Chromium that prints tagged PDFs; empty for none")
 		f.StringVar(&o.engine.Programs, "programs", "", "`folder` of the programs that tasks may run; none when left out")
@@ -132,8 +133,8 @@ func serve(ctx context.Context, errs io.Writer, o serveOptions) error {
 	if o.url == "" {
 		o.url = "http://" + l.Addr().String()
 	}
-	o.engine.Log, o.engine.URL = log, o.url
-	e := engine.New(s, sources, deliver.NewDestinations(s, vault, o.engine.Guard), files, o.engine)
+	o.engine.Log, o.engine.URL, o.engine.Signer = log, o.url, vault
+	e := engine.New(s, sources, deliver.NewDestinations(s, vault, deliver.Allowed{Folders: list(o.folders), Guard: o.engine.Guard}), files, o.engine)
 	handler := api.Handler(api.Parts{Store: s, Engine: e, Files: files, Vault: vault, Console: console.Files(), Log: log, Version: version, Secure: strings.HasPrefix(o.url, "https:")})
 	// Requests end with the service: streams of notices would never end by themselves.
 	requests, endRequests := context.WithCancel(context.WithoutCancel(ctx))

@@ -36,9 +36,13 @@ type Denied struct {
 	Act    Act
 	Person job.Person
 	What   string // `ring the job Quay board`
+	Second bool   // it takes somebody else, whoever they are
 }
 
 func (e *Denied) Error() string {
+	if e.Second {
+		return fmt.Sprintf("%s may not say yes here: it takes a second person, an owner or administrator who does not own the job", e.Person.Name)
+	}
 	if e.Act == Administer {
 		return fmt.Sprintf("%s may not do this: it takes an administrator", e.Person.Name)
 	}
@@ -167,4 +171,21 @@ func NewFeed(ctx context.Context, s *store.Store, person int64) (string, error) 
 // ByFeed finds whose link to the forecast a key belongs to.
 func ByFeed(ctx context.Context, s *store.Store, key string) (job.Person, error) {
 	return s.PersonByFeed(ctx, tokenHash(key))
+}
+
+// MayAllow tells whether a person may say yes to mail that leaves the house: a
+// second person, who does not own the job.
+func MayAllow(p job.Person, owner string) error {
+	if strings.EqualFold(owner, p.Login) || p.Role == job.RoleReader {
+		return &Denied{Act: Ring, Person: p, Second: true}
+	}
+	return nil
+}
+
+// MaySpeakFor tells whether a person may say what another one wishes.
+func MaySpeakFor(p, of job.Person) error {
+	if p.ID == of.ID || p.Role == job.RoleAdministrator {
+		return nil
+	}
+	return &Denied{Act: Administer, Person: p}
 }

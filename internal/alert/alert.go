@@ -1,5 +1,6 @@
 // Package alert writes what an alert says to those who must know of it: what
-// happened, for whom, what was tried, what comes next and what they can do.
+// happened, since when, for whom, what was tried, what comes next and what they
+// can do.
 package alert
 
 import (
@@ -14,13 +15,22 @@ import (
 // Steps of an alert: whom it is told.
 const (
 	StepOwner = iota
+	StepSecond
 	StepAdministrators
+	StepCall
 	StepNobody // everybody was tried
 )
 
-// Letter writes the mail of an alert. base is the address of the console,
-// without a slash at its end; zone is the reader's.
-func Letter(a job.Alert, base string, zone *time.Location, step int) deliver.Letter {
+// Reader is who reads the mail of an alert.
+type Reader struct {
+	Base   string // address of the console, without a slash at its end
+	Zone   *time.Location
+	Step   int
+	TakeOn string // address at which they take it on
+}
+
+// Letter writes the mail of an alert.
+func Letter(a job.Alert, r Reader) deliver.Letter {
 	var b strings.Builder
 	line := func(label, text string) {
 		if text != "" {
@@ -28,41 +38,106 @@ func Letter(a job.Alert, base string, zone *time.Location, step int) deliver.Let
 		}
 	}
 	b.WriteString(a.Job + "\n" + a.Happened + "\n\n")
-	since := a.OpenedAt.In(zone).Format("Mon 2 Jan 2006 15:04 MST")
+	since := a.OpenedAt.In(r.Zone).Format("Mon 2 Jan 2006 15:04 MST")
 	if a.Count > 1 {
-		since += fmt.Sprintf("; %d times, last %s", a.Count, a.LastAt.In(zone).Format("Mon 2 Jan 15:04 MST"))
+		since += fmt.Sprintf("; %d times, last %s", a.Count, a.LastAt.In(r.Zone).Format("Mon 2 Jan 15:04 MST"))
 	}
 	line("Since", since)
 	line("For", a.ForWhom)
 	line("So far", a.Tried)
+	line("Next", a.Next)
 	line("What you can do", a.Advice)
-	if step > StepOwner {
-		line("Why you", "the owner, "+a.Owner+", could not be told.")
-	}
+	line("Why you", why(a, r.Step))
 	links := []string{}
+	if r.TakeOn != "" {
+		links = append(links, "Take it on, so that nobody else is called: "+r.TakeOn)
+	}
 	if a.RunID != nil {
-		links = append(links, "See the run: "+base+"/runs/"+a.RunID.String())
+		links = append(links, "See the run: "+r.Base+"/runs/"+a.RunID.String())
 	}
-	if a.JobID != nil {
-		links = append(links, fmt.Sprintf("See the job: %s/jobs/%d", base, *a.JobID))
+	switch {
+	case a.JobID != nil:
+		links = append(links, fmt.Sprintf("See the job: %s/jobs/%d", r.Base, *a.JobID))
+	case a.Kind == job.AlertDown:
+		links = append(links, "See the destinations: "+r.Base+"/destinations")
 	}
-	links = append(links, "Take it on: "+base+"/")
 	b.WriteString(strings.Join(links, "\n"))
 	return deliver.Letter{
-		Subject: subject(a),
+		Subject: Subject(a),
 		Plain:   b.String(),
-		Footer:  fmt.Sprintf("Iron Bell, alert %d. You get it because you own this job or administer Iron Bell.", a.ID),
+		Footer:  fmt.Sprintf("Iron Bell, alert %d. You get it because you own what it is about or administer Iron Bell.", a.ID),
 		Headers: map[string]string{"Auto-Submitted": "auto-generated", "Importance": "high"},
 	}
 }
 
-func subject(a job.Alert) string {
-	switch a.Kind {
-	case job.AlertRunFailed:
-		return "Failed: " + a.Job
-	case job.AlertDeliveryUnknown:
-		return "Delivery unknown: " + a.Job
-	default:
-		return "Not delivered: " + a.Job
+// why says why the reader gets it who is not the first.
+func why(a job.Alert, step int) string {
+	owner := "the owner, " + a.Owner + ","
+	switch {
+	case a.Kind == job.AlertDown || step == StepOwner:
+		return ""
+	case a.Told == "":
+		return owner + " could not be told."
+	}
+	return owner + " has not taken it on. " + upper(a.Told) + "."
+}
+
+func upper(text string) string {
+	if text == "" {
+		return ""
+	}
+	return strings.ToUpper(text[:1]) + text[1:]
+}
+
+// Subject is the subject of an alert's mail.
+func Subject(a job.Alert) string {
+	words := map[job.AlertKind]string{
+		job.AlertRunFailed: "Failed", job.AlertDeliveryUnknown: "Delivery unknown", job.AlertBounced: "Bounced", job.AlertBlank: "Blank", job.AlertUnusual: "Unusual",
+		job.AlertLate: "Late", job.AlertMissed: "Missed", job.AlertDown: "Down", job.AlertDeliveryFailed: "Not delivered",
+	}
+	word, ok := words[a.Kind]
+	if !ok {
+		word = "Alert"
+	}
+	return word + ": " + a.Job
+}
+
+// Digest writes the mail of the morning: what is open, and what closed since the
+// day before.
+func Digest(alerts []job.Alert, r Reader, now time.Time) deliver.Letter {
+	var open, closed []job.Alert
+	for _, a := range alerts {
+		if a.State == job.AlertClosed {
+			closed = append(closed, a)
+		} else {
+			open = append(open, a)
+		}
+	}
+	var b strings.Builder
+	subject := fmt.Sprintf("Iron Bell, %s: nothing needs you", now.Format("Mon 2 Jan"))
+	if len(open) == 0 {
+		b.WriteString("Nothing needs you: no alert is open.\n\n")
+	} else {
+		subject = fmt.Sprintf("Iron Bell, %s: %d open", now.Format("Mon 2 Jan"), len(open))
+		fmt.Fprintf(&b, "%d open\n\n", len(open))
+		for _, a := range open {
+			fmt.Fprintf(&b, "%s\n%s\nSince %s", Subject(a), a.Happened, a.OpenedAt.In(r.Zone).Format("Mon 2 Jan 15:04 MST"))
+			if a.AcknowledgedBy != "" {
+				b.WriteString("; " + a.AcknowledgedBy + " has taken it on")
+			}
+			b.WriteString("\n\n")
+		}
+	}
+	if len(closed) > 0 {
+		fmt.Fprintf(&b, "%d put right since yesterday\n\n", len(closed))
+		for _, a := range closed {
+			b.WriteString(Subject(a) + "\n")
+		}
+		b.WriteString("\n")
+	}
+	b.WriteString("See today: " + r.Base + "/")
+	return deliver.Letter{
+		Subject: subject, Plain: b.String(), Footer: "Iron Bell. You get this digest because you asked for it; you can change that on your page.",
+		Headers: map[string]string{"Auto-Submitted": "auto-generated"},
 	}
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"net/http"
+	"strings"
 
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/job"
@@ -65,11 +66,11 @@ func (s *server) places(a huma.API) {
 				if err != nil {
 					var refused *engine.Refused
 					if errors.As(err, &refused) {
-						return &struct{ Body wire.Answer }{wire.Answer{Said: refused.Error()}}, nil
+						return &struct{ Body wire.Answer }{wire.Answer{Said: refused.Error(), Advice: refused.Advice, Steps: said}}, nil
 					}
 					return nil, s.problem(err)
 				}
-				return &struct{ Body wire.Answer }{wire.Answer{OK: true, Said: said}}, nil
+				return &struct{ Body wire.Answer }{wire.Answer{OK: true, Said: strings.Join(said, "; "), Steps: said}}, nil
 			})
 	}
 	huma.Register(a, huma.Operation{OperationID: "save-alert-settings", Method: http.MethodPut, Path: "/api/settings/alerts", Summary: "Say over which destination alerts go", Tags: []string{"service"}},

@@ -1,6 +1,6 @@
-// Package deliver hands messages over: one file for each protocol. A way to
-// hand over knows nothing of our records; it is told when to commit the offer
-// and gives back what the other side said.
+// Package deliver hands messages and files over: one file for each protocol. A
+// way to hand over knows nothing of our records; it is told when to commit the
+// offer and gives back what the other side said.
 package deliver
 
 import (
@@ -8,46 +8,78 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"maps"
+	"slices"
+	"strings"
+	"time"
 
 	"ironbell/internal/core/fault"
+	"ironbell/internal/core/job"
 	"ironbell/internal/outgoing"
 )
 
-// Envelope says who hands over to whom.
-type Envelope struct {
-	From      string // names the delivery, so that a bounce finds it
-	To        string
-	MessageID string // with its angle brackets
+// Handover is what is handed over to one recipient or to one place.
+type Handover struct {
+	ID        int64         // of the delivery: names temporary files, and repeats for those who can tell them
+	To        string        // a mail address; or a path below the place's root, with / between
+	From      string        // of a mail: the envelope's sender, which names the delivery, so that a bounce finds it
+	MessageID string        // of a mail: with its angle brackets
+	Headers   []string      // of a mail: lines that this recipient's copy has beside the others
+	Name      string        // of a file
+	MediaType string        // of a file
+	Size      int64         // in bytes
+	SHA256    string        // in hexadecimal digits
+	IfExists  job.IfExists  // of a file
+	Stamp     string        // what goes into the name of a file that is to be stamped
+	Content   io.ReadSeeker // at its start
 }
 
 // Line is an open line to a destination. It belongs to one goroutine.
 type Line interface {
-	// Send hands one message to one recipient. It calls offer just before the
-	// other side could accept, and stops when offer fails. When offered is true
-	// and err is not an answer of the other side, nobody knows whether it was
-	// accepted: answered tells.
-	Send(ctx context.Context, e Envelope, content io.Reader, offer func(context.Context) error) (Result, error)
+	// Send hands over. It calls offer just before the other side could accept,
+	// and stops when offer fails. When the result is offered and not answered,
+	// nobody knows whether it was accepted.
+	Send(ctx context.Context, h Handover, offer func(context.Context) error) (Result, error)
+	// Fit tells whether a line that was idle may be used again.
+	Fit() bool
 	Close()
 }
 
 // Result is how a hand-over went.
 type Result struct {
 	Answer   string // what the other side said at the end
+	To       string // where a file went in the end, when that is not where it was meant to go
 	Offered  bool   // the other side may have accepted
 	Answered bool   // and it has said whether it did
 }
 
-// Destination is a place that messages can be handed to. It may be used by
+// Destination is a place that something can be handed to. It may be used by
 // several goroutines.
 type Destination interface {
-	// Open opens a line.
+	// Open opens a line, which lives until ctx ends or it is closed.
 	Open(ctx context.Context) (Line, error)
+	// Test tries the place and tells what the other side answered to each step.
+	Test(ctx context.Context) (Tested, error)
+}
+
+// Tested is what came out of a test.
+type Tested struct {
+	Said []string // what was done and answered, step by step
+	Pin  string   // a host key that was seen for the first time, to be kept
+}
+
+// Mailer is a destination that takes mails.
+type Mailer interface {
+	Destination
 	// From is the address that stands as sender in a mail.
 	From() string
 	// ReturnPath is the envelope's sender for a delivery.
 	ReturnPath(delivery int64) string
-	// Test tells what the other side answers.
-	Test(ctx context.Context) (string, error)
+	// Largest is the size of the largest message that the server takes, in bytes;
+	// 0 when it is not known.
+	Largest() int64
+	// Pause is the least time between two messages; 0 for none.
+	Pause() time.Duration
 }
 
 // Caller is a destination that takes calls.
@@ -56,18 +88,97 @@ type Caller interface {
 	Call(ctx context.Context, c Call) (string, error)
 }
 
-// protocols is the table of the kinds of destination.
-var protocols = map[string]func(name string, settings json.RawMessage, password string, guard *outgoing.Guard) (Destination, error){
-	"smtp": openMail,
-	"http": openHTTP,
+// Place is what is known of a destination.
+type Place struct {
+	Protocol string
+	Name     string
+	Settings json.RawMessage
+	Secret   string // password or key
+	Pin      string // the host key that it showed at its first test
 }
 
-// Open reads the settings of a destination of a given protocol. Requests go
-// through the guard.
-func Open(protocol, name string, settings json.RawMessage, password string, guard *outgoing.Guard) (Destination, error) {
-	open, ok := protocols[protocol]
-	if !ok {
-		return nil, fault.New(fault.Destination, "open destination "+fmt.Sprintf("%q", name), fmt.Sprintf("there is no protocol %q; there are smtp and http", protocol), "")
+// read reads the settings into to.
+func (p Place) read(to any) error {
+	if err := json.Unmarshal(p.Settings, to); err != nil {
+		return fault.Wrap(err, fault.Lasting, fault.Destination, p.opening(), "Save its settings again.")
 	}
-	return open(name, settings, password, guard)
+	return nil
+}
+
+func (p Place) opening() string { return fmt.Sprintf("open destination %q", p.Name) }
+
+// wrong says what is wrong with the settings.
+func (p Place) wrong(sentence, advice string) error {
+	return fault.New(fault.Destination, p.opening(), sentence, advice)
+}
+
+// Allowed is what operators allow on this machine.
+type Allowed struct {
+	Folders []string // in which, or below which, folders may lie
+	Guard   *outgoing.Guard
+}
+
+// Kind tells what goes to the destinations of a protocol.
+type Kind string
+
+// The kinds.
+const (
+	Mails Kind = "mail"
+	Files Kind = "files"
+)
+
+// protocol is one way to hand over.
+type protocol struct {
+	kind Kind
+	open func(p Place, a Allowed) (Destination, error)
+}
+
+// protocols is the table of them.
+var protocols = map[string]protocol{
+	"smtp":   {Mails, openMail},
+	"http":   {Files, openHTTP},
+	"folder": {Files, openFolder},
+	"smb":    {Files, openSMB},
+	"ftp":    {Files, openFTP},
+	"sftp":   {Files, openSFTP},
+	"webdav": {Files, openWebDAV},
+	"s3":     {Files, openObjects},
+	"ipp":    {Files, openPrinter},
+}
+
+// Protocols lists the names of the protocols.
+func Protocols() []string { return slices.Sorted(maps.Keys(protocols)) }
+
+// KindOf tells what goes to the destinations of a protocol.
+func KindOf(name string) Kind { return protocols[name].kind }
+
+// Open reads the settings of a destination.
+func Open(p Place, a Allowed) (Destination, error) {
+	way, ok := protocols[p.Protocol]
+	if !ok {
+		return nil, p.wrong(fmt.Sprintf("there is no protocol %q; there are %s", p.Protocol, strings.Join(Protocols(), ", ")), "")
+	}
+	if a.Guard == nil {
+		a.Guard = outgoing.New(nil)
+	}
+	return way.open(p, a)
+}
+
+// Probe looks whether a destination works: whether a line can be had, and where
+// lines are only made by requests, whether a test passes.
+func Probe(ctx context.Context, d Destination) error {
+	l, err := d.Open(ctx)
+	if err != nil {
+		return err
+	}
+	defer l.Close()
+	if t, ok := l.(*treeLine); ok {
+		if _, web := t.tree.(*webdavTree); !web {
+			return nil
+		}
+	} else if _, mail := l.(*mailLine); mail {
+		return nil
+	}
+	_, err = d.Test(ctx)
+	return err
 }

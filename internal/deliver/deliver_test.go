@@ -18,6 +18,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"ironbell/standin/gate"
 	standin "ironbell/standin/mail"
 )
 
@@ -29,7 +30,7 @@ type post struct {
 
 func start(t *testing.T, user string) post {
 	t.Helper()
-	cert, ca, err := standin.Certificate()
+	cert, ca, err := gate.Certificate()
 	require.NoError(t, err)
 	inbox := &standin.Inbox{}
 	s, err := standin.Start("mail", "127.0.0.1:0", user, "slipway", inbox, cert)
@@ -50,7 +51,7 @@ func (p post) destination(t *testing.T, change func(map[string]any), password st
 	}
 	text, err := json.Marshal(settings)
 	require.NoError(t, err)
-	d, err := deliver.Open("smtp", "company mail", text, password, nil)
+	d, err := deliver.Open(deliver.Place{Protocol: "smtp", Name: "company mail", Settings: text, Secret: password}, deliver.Allowed{})
 	require.NoError(t, err)
 	return d
 }
@@ -69,7 +70,7 @@ func send(t *testing.T, d deliver.Destination, to string, offer func(context.Con
 	if offer == nil {
 		offer = func(context.Context) error { return nil }
 	}
-	return line.Send(ctx, deliver.Envelope{From: d.ReturnPath(7), To: to, MessageID: "<new@tarnwick.example>"}, strings.NewReader(message), offer)
+	return line.Send(ctx, deliver.Handover{ID: 7, From: d.(deliver.Mailer).ReturnPath(7), To: to, MessageID: "<new@tarnwick.example>", Size: int64(len(message)), Content: strings.NewReader(message)}, offer)
 }
 
 func TestMailArrivesWithItsOwnEnvelopeAndId(t *testing.T) {
@@ -98,10 +99,10 @@ func TestSeveralMessagesGoOverOneLine(t *testing.T) {
 	line, err := p.destination(t, nil, "").Open(context.Background())
 	require.NoError(t, err)
 	defer line.Close()
-	require.NoError(t, p.server.Behave(standin.Behaviour{Mode: standin.Refuse, Only: "gone@tarnwick.example"}))
+	require.NoError(t, p.server.Behave(gate.Behaviour{Mode: gate.Refuse, Only: "gone@tarnwick.example"}))
 	ok := func(context.Context) error { return nil }
 	for _, to := range []string{"a@tarnwick.example", "gone@tarnwick.example", "b@tarnwick.example"} {
-		_, err := line.Send(context.Background(), deliver.Envelope{From: "bell@tarnwick.example", To: to, MessageID: "<x@tarnwick.example>"}, strings.NewReader(message), ok)
+		_, err := line.Send(context.Background(), deliver.Handover{From: "bell@tarnwick.example", To: to, MessageID: "<x@tarnwick.example>", Content: strings.NewReader(message)}, ok)
 		assert.Equal(t, to == "gone@tarnwick.example", err != nil, to)
 	}
 	assert.Len(t, p.inbox.All(), 2, "one refused recipient keeps no others from theirs")
@@ -109,19 +110,19 @@ func TestSeveralMessagesGoOverOneLine(t *testing.T) {
 
 func TestRefusalsKnowWhatTheyAre(t *testing.T) {
 	for _, c := range []struct {
-		mode  standin.Mode
+		mode  gate.Mode
 		class fault.Class
 		scope fault.Scope
 		want  string
 	}{
-		{standin.Refuse, fault.Lasting, fault.Recipient, "the server answered: 550 5.1.1 No such mailbox"},
-		{standin.Busy, fault.Passing, fault.Recipient, "the server answered: 451 4.3.2 Not now"},
-		{standin.Away, fault.Passing, fault.Destination, "connection refused"},
+		{gate.Refuse, fault.Lasting, fault.Recipient, "the server answered: 550 5.1.1 No such mailbox"},
+		{gate.Busy, fault.Passing, fault.Recipient, "the server answered: 451 4.3.2 Not now"},
+		{gate.Away, fault.Passing, fault.Destination, "connection refused"},
 	} {
 		t.Run(string(c.mode), func(t *testing.T) {
 			p := start(t, "")
 			d := p.destination(t, nil, "")
-			require.NoError(t, p.server.Behave(standin.Behaviour{Mode: c.mode}))
+			require.NoError(t, p.server.Behave(gate.Behaviour{Mode: c.mode}))
 			res, err := send(t, d, "x@tarnwick.example", func(context.Context) error {
 				t.Error("nothing may be offered")
 				return nil
@@ -138,7 +139,7 @@ func TestRefusalsKnowWhatTheyAre(t *testing.T) {
 func TestGreylistingPassesAtTheSecondTry(t *testing.T) {
 	p := start(t, "")
 	d := p.destination(t, nil, "")
-	require.NoError(t, p.server.Behave(standin.Behaviour{Mode: standin.Greylist}))
+	require.NoError(t, p.server.Behave(gate.Behaviour{Mode: gate.Greylist}))
 	_, err := send(t, d, "x@tarnwick.example", nil)
 	assert.Equal(t, fault.Passing, fault.Of(err).Class)
 	_, err = send(t, d, "x@tarnwick.example", nil)
@@ -148,7 +149,7 @@ func TestGreylistingPassesAtTheSecondTry(t *testing.T) {
 func TestALineThatBreaksAfterTheOfferHasNoAnswer(t *testing.T) {
 	p := start(t, "")
 	d := p.destination(t, nil, "")
-	require.NoError(t, p.server.Behave(standin.Behaviour{Mode: standin.Drop}))
+	require.NoError(t, p.server.Behave(gate.Behaviour{Mode: gate.Drop}))
 	res, err := send(t, d, "x@tarnwick.example", nil)
 	require.Error(t, err)
 	assert.True(t, res.Offered)
@@ -192,7 +193,7 @@ func TestSignInAndCertificatesAreChecked(t *testing.T) {
 	assert.ErrorContains(t, err, "530 5.7.0 Authentication required")
 	said, err := p.destination(t, func(s map[string]any) { s["user"] = "bell" }, "slipway").Test(context.Background())
 	require.NoError(t, err)
-	assert.Contains(t, said, "sign-in accepted")
+	assert.Contains(t, strings.Join(said.Said, "; "), "sign-in accepted")
 }
 
 func TestSettingsThatCannotBeUsed(t *testing.T) {
@@ -202,10 +203,10 @@ func TestSettingsThatCannotBeUsed(t *testing.T) {
 		`{"from":"bell@tarnwick.example"}`: "it names no server",
 		`{"from":"b@t.example","host":"x","ca":"no"}`: "are no PEM",
 	} {
-		_, err := deliver.Open("smtp", "company mail", json.RawMessage(settings), "", nil)
+		_, err := deliver.Open(deliver.Place{Protocol: "smtp", Name: "company mail", Settings: json.RawMessage(settings)}, deliver.Allowed{})
 		assert.ErrorContains(t, err, want, settings)
 	}
-	_, err := deliver.Open("pigeon", "p", nil, "", nil)
+	_, err := deliver.Open(deliver.Place{Protocol: "pigeon", Name: "p"}, deliver.Allowed{})
 	assert.ErrorContains(t, err, `there is no protocol "pigeon"`)
 }
 

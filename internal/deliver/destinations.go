@@ -2,13 +2,13 @@ package deliver
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"sync"
 	"time"
 
 	"ironbell/internal/core/fault"
-	"ironbell/internal/outgoing"
 	"ironbell/internal/store"
 )
 
@@ -20,11 +20,11 @@ type Vault interface {
 // Destinations reads destinations from the store and keeps them until their
 // record changes. It may be used by several goroutines.
 type Destinations struct {
-	store *store.Store
-	vault Vault
-	guard *outgoing.Guard
-	mu    sync.Mutex
-	open  map[int64]opened
+	store   *store.Store
+	vault   Vault
+	allowed Allowed
+	mu      sync.Mutex
+	open    map[int64]opened
 }
 
 type opened struct {
@@ -33,8 +33,14 @@ type opened struct {
 }
 
 // NewDestinations gives the destinations that stand in the store.
-func NewDestinations(s *store.Store, v Vault, g *outgoing.Guard) *Destinations {
-	return &Destinations{store: s, vault: v, guard: g, open: map[int64]opened{}}
+func NewDestinations(s *store.Store, v Vault, a Allowed) *Destinations {
+	return &Destinations{store: s, vault: v, allowed: a, open: map[int64]opened{}}
+}
+
+// Check tells what is wrong with the settings of a destination.
+func (d *Destinations) Check(protocol, name string, settings json.RawMessage) error {
+	_, err := Open(Place{Protocol: protocol, Name: name, Settings: settings}, d.allowed)
+	return err
 }
 
 // ByName finds a destination and its id.
@@ -71,11 +77,11 @@ func (d *Destinations) get(p store.Place) (Destination, error) {
 	if had, ok := d.open[p.ID]; ok && had.saved.Equal(p.UpdatedAt) {
 		return had.destination, nil
 	}
-	password, err := d.vault.Open("destination:"+p.Name, p.Secret)
+	secret, err := d.vault.Open("destination:"+p.Name, p.Secret)
 	if err != nil {
 		return nil, fault.Wrap(err, fault.Lasting, fault.Destination, fmt.Sprintf("open destination %q", p.Name), "")
 	}
-	dest, err := Open(p.Protocol, p.Name, p.Settings, password, d.guard)
+	dest, err := Open(Place{Protocol: p.Protocol, Name: p.Name, Settings: p.Settings, Secret: secret, Pin: p.Pin}, d.allowed)
 	if err != nil {
 		return nil, err
 	}

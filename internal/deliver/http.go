@@ -6,9 +6,9 @@ import (
 	"crypto/hmac"
 	"crypto/sha256"
 	"encoding/base64"
-	"encoding/json"
 	"fmt"
 	"io"
+	"mime"
 	"net/http"
 	"strconv"
 	"strings"
@@ -19,9 +19,10 @@ import (
 )
 
 // HTTPSettings are the settings of a destination of the protocol http. Its
-// password is the key that calls are signed with.
+// password is the key that requests are signed with.
 type HTTPSettings struct {
 	URL     string            `json:"url"`
+	Method  string            `json:"method,omitempty" enum:"POST,PUT"` // for files: POST, when empty, to the address; PUT below it
 	Headers map[string]string `json:"headers,omitempty"`
 }
 
@@ -39,37 +40,65 @@ type Call struct {
 const longestAnswer = 2000
 
 type httpPlace struct {
-	name     string
+	Place
 	settings HTTPSettings
 	key      []byte
 	guard    *outgoing.Guard
 }
 
-func openHTTP(name string, settings json.RawMessage, password string, guard *outgoing.Guard) (Destination, error) {
-	doing := fmt.Sprintf("open destination %q", name)
-	h := &httpPlace{name: name, guard: guard}
-	if err := json.Unmarshal(settings, &h.settings); err != nil {
-		return nil, fault.Wrap(err, fault.Lasting, fault.Destination, doing, "Save its settings again.")
+func openHTTP(p Place, a Allowed) (Destination, error) {
+	h := &httpPlace{Place: p, guard: a.Guard}
+	if err := p.read(&h.settings); err != nil {
+		return nil, err
 	}
 	if err := outgoing.CheckURL(h.settings.URL); err != nil {
-		return nil, fault.Wrap(err, fault.Lasting, fault.Destination, doing, "")
+		return nil, p.wrong(err.Error(), "")
 	}
-	h.key = []byte(password)
-	if coded, ok := strings.CutPrefix(password, "whsec_"); ok {
+	switch h.settings.Method {
+	case "":
+		h.settings.Method = http.MethodPost
+	case http.MethodPost, http.MethodPut:
+	default:
+		return nil, p.wrong(fmt.Sprintf("there is no method %q here", h.settings.Method), "Choose POST or PUT.")
+	}
+	h.key = []byte(p.Secret)
+	if coded, ok := strings.CutPrefix(p.Secret, "whsec_"); ok {
 		key, err := base64.StdEncoding.DecodeString(coded)
 		if err != nil {
-			return nil, fault.New(fault.Destination, doing, "the signing key begins with whsec_ and goes on with what is no base64", "Save its password again.")
+			return nil, p.wrong("the signing key begins with whsec_ and goes on with what is no base64", "Save its password again.")
 		}
 		h.key = key
 	}
 	return h, nil
 }
 
-func (h *httpPlace) doing() string { return fmt.Sprintf("call destination %q", h.name) }
+func (h *httpPlace) doing() string { return fmt.Sprintf("call destination %q", h.Name) }
 
-// Call sends a request, signed as the Standard Webhooks specification says
-// (headers webhook-id, webhook-timestamp, webhook-signature) when there is a
-// key, and with an Idempotency-Key.
+// sign gives a request its headers: an Idempotency-Key, and, when there is a key,
+// the signature of the Standard Webhooks specification (headers webhook-id,
+// webhook-timestamp, webhook-signature).
+func (h *httpPlace) sign(r *http.Request, id, mediaType string, now time.Time, body io.Reader) error {
+	for name, value := range h.settings.Headers {
+		r.Header.Set(name, value)
+	}
+	r.Header.Set("Content-Type", mediaType)
+	r.Header.Set("Idempotency-Key", strconv.Quote(id))
+	r.Header.Set("Webhook-Id", id)
+	at := strconv.FormatInt(now.Unix(), 10)
+	r.Header.Set("Webhook-Timestamp", at)
+	if len(h.key) == 0 {
+		return nil
+	}
+	sum := hmac.New(sha256.New, h.key)
+	sum.Write([]byte(id + "." + at + "."))
+	if _, err := io.Copy(sum, body); err != nil {
+		return fault.Wrap(err, fault.Passing, fault.Message, h.doing()+": sign the content", "")
+	}
+	r.Header.Set("Webhook-Signature", "v1,"+base64.StdEncoding.EncodeToString(sum.Sum(nil)))
+	return nil
+}
+
+// Call sends a request.
 func (h *httpPlace) Call(ctx context.Context, c Call) (string, error) {
 	address := h.settings.URL
 	if c.Path != "" {
@@ -79,55 +108,106 @@ func (h *httpPlace) Call(ctx context.Context, c Call) (string, error) {
 	if err != nil {
 		return "", fault.Wrap(err, fault.Lasting, fault.Task, h.doing(), "Check the path of the call.")
 	}
-	for name, value := range h.settings.Headers {
-		r.Header.Set(name, value)
+	if err := h.sign(r, c.ID, c.MediaType, c.Now, bytes.NewReader(c.Body)); err != nil {
+		return "", err
 	}
-	r.Header.Set("Content-Type", c.MediaType)
-	r.Header.Set("Idempotency-Key", strconv.Quote(c.ID))
-	r.Header.Set("Webhook-Id", c.ID)
-	at := strconv.FormatInt(c.Now.Unix(), 10)
-	r.Header.Set("Webhook-Timestamp", at)
-	if len(h.key) > 0 {
-		sum := hmac.New(sha256.New, h.key)
-		sum.Write([]byte(c.ID + "." + at + "."))
-		sum.Write(c.Body)
-		r.Header.Set("Webhook-Signature", "v1,"+base64.StdEncoding.EncodeToString(sum.Sum(nil)))
-	}
-	res, err := h.guard.Do(r, h.doing())
+	return h.exchange(r, h.doing())
+}
+
+// exchange sends a request and gives what the other side answered; nothing when
+// it did not answer.
+func (h *httpPlace) exchange(r *http.Request, doing string) (string, error) {
+	res, err := h.guard.Do(r, doing)
 	if err != nil {
 		return "", err
 	}
 	defer func() { _ = res.Body.Close() }() // only read from
 	text, err := io.ReadAll(io.LimitReader(res.Body, longestAnswer))
 	if err != nil {
-		return "", fault.Wrap(err, fault.Passing, fault.Task, h.doing(), "")
+		text = nil // the status is an answer, too
 	}
-	answer := strings.TrimSpace(res.Status + " " + strings.ToValidUTF8(string(text), "?"))
-	if err := outgoing.Refusal(res, h.doing()); err != nil {
-		f := fault.Of(err)
-		return answer, fault.Wrap(fmt.Errorf("the server answered %s", answer), f.Class, fault.Task, h.doing(), "")
+	answer := strings.TrimSpace(res.Status + " " + strings.Join(strings.Fields(strings.ToValidUTF8(string(text), "?")), " "))
+	if res.StatusCode >= 300 && res.StatusCode < 400 {
+		return answer, fault.Wrap(fmt.Errorf("the server answered %s", answer), fault.Lasting, fault.Destination, doing, "The address moved; correct it in the destination.")
+	}
+	if err := outgoing.Refusal(res, doing); err != nil {
+		f := refusedByStatus(res.StatusCode, doing)
+		f.Cause = fmt.Errorf("the server answered %s", answer)
+		return answer, f
 	}
 	return answer, nil
 }
 
-// Open refuses: messages go to mail servers.
-func (h *httpPlace) Open(context.Context) (Line, error) {
-	return nil, fault.New(fault.Destination, fmt.Sprintf("send to destination %q", h.name), "it takes calls, not messages", "Name a mail server, or use a task of the kind call.")
+// Open implements Destination. Each file is a request of its own.
+func (h *httpPlace) Open(context.Context) (Line, error) { return &httpLine{h}, nil }
+
+type httpLine struct{ place *httpPlace }
+
+func (l *httpLine) Fit() bool { return true }
+func (l *httpLine) Close()    {}
+
+// Send implements Line. The other side may accept at the end of the body.
+func (l *httpLine) Send(ctx context.Context, d Handover, offer func(context.Context) error) (Result, error) {
+	var res Result
+	h := l.place
+	doing := fmt.Sprintf("send %s to destination %q", d.To, h.Name)
+	address := h.settings.URL
+	if h.settings.Method == http.MethodPut {
+		if err := CheckPath(d.To); err != nil {
+			return res, fault.Wrap(err, fault.Lasting, fault.Recipient, doing, "Correct the folder or the name in the job.")
+		}
+		address = below(address, d.To)
+	}
+	body := &offering{ctx: ctx, from: d.Content, left: d.Size, offer: offer}
+	r, err := http.NewRequestWithContext(ctx, h.settings.Method, address, body)
+	if err != nil {
+		return res, fault.Wrap(err, fault.Lasting, fault.Recipient, doing, "")
+	}
+	if d.Size == 0 {
+		r.Body = http.NoBody
+	}
+	r.ContentLength = d.Size
+	if err := h.sign(r, strings.Trim(d.MessageID, "<>"), d.MediaType, time.Now(), d.Content); err != nil {
+		return res, err
+	}
+	if _, err := d.Content.Seek(0, io.SeekStart); err != nil {
+		return res, fault.Wrap(err, fault.Passing, fault.Message, doing, "")
+	}
+	r.Header.Set("Content-Disposition", mime.FormatMediaType("attachment", map[string]string{"filename": d.Name}))
+	if d.Size == 0 {
+		// There is no last byte to hold back.
+		if err := offer(ctx); err != nil {
+			return res, err
+		}
+		body.done = true
+	}
+	answer, err := h.exchange(r, doing)
+	res.Offered = body.done
+	if body.err != nil {
+		return res, body.err
+	}
+	res.Answered = answer != ""
+	if err != nil {
+		f := fault.Of(err)
+		if f.Scope == fault.Task {
+			f.Scope = fault.Destination
+		}
+		return res, f
+	}
+	res.Answer = answer
+	return res, nil
 }
 
-func (h *httpPlace) From() string            { return "" }
-func (h *httpPlace) ReturnPath(int64) string { return "" }
-
 // Test asks the address for its head, which changes nothing.
-func (h *httpPlace) Test(ctx context.Context) (string, error) {
+func (h *httpPlace) Test(ctx context.Context) (Tested, error) {
 	r, err := http.NewRequestWithContext(ctx, http.MethodHead, h.settings.URL, http.NoBody)
 	if err != nil {
-		return "", fault.Wrap(err, fault.Lasting, fault.Destination, h.doing(), "")
+		return Tested{}, fault.Wrap(err, fault.Lasting, fault.Destination, h.doing(), "")
 	}
 	res, err := h.guard.Do(r, h.doing())
 	if err != nil {
-		return "", err
+		return Tested{}, err
 	}
 	_ = res.Body.Close() // a head has none
-	return "the server answered " + res.Status, nil
+	return Tested{Said: []string{"asked " + h.settings.URL + " for its head", "the server answered " + res.Status, "sent nothing"}}, nil
 }

@@ -15,12 +15,14 @@ import (
 	"ironbell/internal/core/expr"
 
 	gomail "github.com/wneessen/go-mail"
+	"golang.org/x/net/idna"
 )
 
 // Attachment is a file that goes with a message.
 type Attachment struct {
 	Name      string
 	MediaType string
+	Size      int64 // in bytes
 	Open      func(context.Context) (io.ReadSeekCloser, error)
 }
 
@@ -28,7 +30,10 @@ type Attachment struct {
 type Letter struct {
 	MessageID   string // without angle brackets
 	From        string
-	To          []string // shown in the header
+	To          []string // shown in the header; nobody is when both are empty
+	Cc          []string
+	ReplyTo     string
+	Priority    string // high, normal or low
 	Subject     string
 	Date        time.Time
 	Plain       string   // the body as plain text
@@ -47,16 +52,16 @@ func Compose(ctx context.Context, w io.Writer, l Letter) error {
 	if err := m.From(l.From); err != nil {
 		return fmt.Errorf("the sender %q: %w", l.From, err)
 	}
-	if err := m.To(l.To...); err != nil {
-		return fmt.Errorf("the recipients: %w", err)
+	if err := address(m, l); err != nil {
+		return err
 	}
 	m.Subject(expr.HeaderLine(l.Subject))
 	for name, value := range l.Headers {
 		m.SetGenHeader(gomail.Header(name), expr.HeaderLine(value))
 	}
 	plain := strings.TrimRight(l.Plain, "\n") + "\n"
-	if len(l.Tables) > 0 {
-		plain += "\nThe table stands in the HTML form of this mail and in the files attached.\n"
+	for _, t := range l.Tables {
+		plain += "\n" + PlainOf(t) + "\n"
 	}
 	if l.Footer != "" {
 		plain += "\n-- \n" + l.Footer + "\n"
@@ -77,6 +82,37 @@ func Compose(ctx context.Context, w io.Writer, l Letter) error {
 	}
 	if _, err := m.WriteTo(w); err != nil {
 		return fmt.Errorf("compose the message: %w", err)
+	}
+	return nil
+}
+
+// address writes who sends and who gets a letter. Those who are seen by nobody
+// stand in no header; a header must name somebody, so that it names a group
+// without members (RFC 5322 section 3.4).
+func address(m *gomail.Msg, l Letter) error {
+	if len(l.To) > 0 {
+		if err := m.To(l.To...); err != nil {
+			return fmt.Errorf("the recipients: %w", err)
+		}
+	}
+	if len(l.Cc) > 0 {
+		if err := m.Cc(l.Cc...); err != nil {
+			return fmt.Errorf("the recipients of copies: %w", err)
+		}
+	}
+	if len(l.To)+len(l.Cc) == 0 {
+		m.SetGenHeaderPreformatted("To", "undisclosed-recipients:;")
+	}
+	if l.ReplyTo != "" {
+		if err := m.ReplyTo(l.ReplyTo); err != nil {
+			return fmt.Errorf("the address for answers: %w", err)
+		}
+	}
+	switch l.Priority {
+	case "high":
+		m.SetImportance(gomail.ImportanceHigh)
+	case "low":
+		m.SetImportance(gomail.ImportanceLow)
 	}
 	return nil
 }
@@ -125,11 +161,11 @@ func page(l Letter) string {
 	return b.String()
 }
 
-var address = regexp.MustCompile(`https?://[^\s<>"]+[^\s<>".,;:)]`)
+var webAddress = regexp.MustCompile(`https?://[^\s<>"]+[^\s<>".,;:)]`)
 
 // linked makes links of the web addresses in escaped text.
 func linked(escaped string) string {
-	return address.ReplaceAllString(escaped, `<a href="$0" style="color:#86561b">$0</a>`)
+	return webAddress.ReplaceAllString(escaped, `<a href="$0" style="color:#86561b">$0</a>`)
 }
 
 // lazy opens a file when it is first read, so that a message with many
@@ -171,11 +207,34 @@ func (z *lazy) Seek(offset int64, whence int) (int64, error) {
 	return 0, nil
 }
 
-// CheckAddress tells whether a text is one mail address, and gives its bare form.
+// CheckAddress tells whether a text is one mail address, and gives its bare form,
+// with the domain as it stands in the DNS (RFC 5890).
 func CheckAddress(text string) (string, error) {
-	a, err := mail.ParseAddress(strings.TrimSpace(text))
-	if err != nil || len(a.Address) > 254 || strings.ContainsAny(a.Address, "\r\n\x00") {
-		return "", fmt.Errorf("%q is no mail address; write it as name@company.example", text)
+	bad := func(why string) (string, error) {
+		return "", fmt.Errorf("%q is no mail address%s; write it as name@company.example", text, why)
 	}
-	return a.Address, nil
+	if strings.ContainsAny(text, "\r\n\x00") {
+		return bad(": it holds the end of a line")
+	}
+	a, err := mail.ParseAddress(strings.TrimSpace(text))
+	if err != nil {
+		return bad("")
+	}
+	at := strings.LastIndexByte(a.Address, '@')
+	local, domain := a.Address[:at], a.Address[at+1:]
+	ascii, err := idna.Lookup.ToASCII(domain)
+	if err != nil {
+		return bad(": its domain cannot be looked up")
+	}
+	if len(local) > 64 || len(local)+1+len(ascii) > 254 { // RFC 5321 section 4.5.3.1
+		return bad(": it is too long")
+	}
+	for _, r := range local {
+		if r < 0x20 || r == 0x7f {
+			return bad(": it holds a control character")
+		}
+	}
+	// What only stands within quotes keeps them.
+	bare := mail.Address{Address: local + "@" + ascii}
+	return strings.Trim(bare.String(), "<>"), nil
 }

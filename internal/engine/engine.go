@@ -6,7 +6,7 @@
 // tasks of a part as its chain says; ledger writes what came of them, many parts
 // in one transaction, and settles the runs that end with it: outcome, alerts,
 // and what waits for that outcome (happen); send hands deliveries over; tell
-// sends alerts; reap brings back what a dead node left and keeps house. Each is a
+// sends alerts; probe looks after destinations that rest; reap brings back what a dead node left and keeps house. Each is a
 // loop with a goroutine of its own, shortened by notices and correct without
 // them, by polling.
 //
@@ -44,10 +44,12 @@ type Options struct {
 	Lease   time.Duration    // how long a dead node keeps its work; 15s
 	Poll    time.Duration    // how long to sleep without notices; 30s
 	Tell    time.Duration    // between two tries to tell an owner of an alert; 30s
+	Probe   time.Duration    // from the rest of a destination to the first look at it; 5s
 	URL     string           // address of the console, for links in mails
 	Now     func() time.Time // the clock that rings are held against
 	Log     *slog.Logger
 
+	Signer   Signer                     // of links that act without a sign-in
 	Browser  string                     // path of the browser that prints tagged PDFs; none when empty
 	Programs string                     // folder of the programs that tasks may run; none when empty
 	Guard    *outgoing.Guard            // for requests to the outside
@@ -63,21 +65,29 @@ type Engine struct {
 	sources      *report.Sources
 	reports      *task.Report
 	destinations *deliver.Destinations
-	files        *artifact.Folder
-	kinds        map[job.TaskKind]task.Kind
-	times        timetable
-	live         live
-	desk         desk
-	entries      chan *entry  // for the ledger
-	stale        atomic.Int64 // writes that were refused
-	swept        time.Time    // when old history was removed; of the goroutine of reap
+	post
+	files   *artifact.Folder
+	kinds   map[job.TaskKind]task.Kind
+	times   timetable
+	live    live
+	desk    desk
+	entries chan *entry  // for the ledger
+	stale   atomic.Int64 // writes that were refused
+	swept   time.Time    // when old history was removed; of the goroutine of reap
 
-	wakeClock, wakeWork, wakeSend, wakeTell, wakeDesk chan struct{}
+	wakeClock, wakeWork, wakeSend, wakeTell, wakeDesk, wakeProbe chan struct{}
 
 	mu      sync.Mutex // guards what this node works on
 	plans   map[store.Version]*plan
 	held    map[holding]*lease
 	sending map[int64]store.Sending
+}
+
+// Signer signs texts for links that act without a sign-in, and knows its
+// signatures again.
+type Signer interface {
+	Sign(text string) string
+	Signed(text, signature string) bool
 }
 
 // New makes an engine; Run starts it.
@@ -106,6 +116,9 @@ func New(s *store.Store, sources *report.Sources, destinations *deliver.Destinat
 	if o.Tell == 0 {
 		o.Tell = 30 * time.Second
 	}
+	if o.Probe == 0 {
+		o.Probe = 5 * time.Second
+	}
 	if o.Now == nil {
 		o.Now = time.Now
 	}
@@ -126,12 +139,12 @@ func New(s *store.Store, sources *report.Sources, destinations *deliver.Destinat
 			job.KindFetch:   &task.Fetch{Guard: o.Guard, Files: files},
 			job.KindQuery:   &task.Query{Sources: sources},
 			job.KindProgram: &task.Program{Folder: o.Programs, Files: files},
-			job.KindDeliver: &task.Deliver{Destinations: destinations, Files: files, Now: time.Now},
+			job.KindDeliver: &task.Deliver{Store: s, Destinations: destinations, Sources: sources, Files: files, URL: o.URL, Now: time.Now},
 			job.KindCall:    &task.Call{Destinations: destinations, Now: time.Now},
 			job.KindEmit:    &task.Emit{Now: o.Now},
 		},
 		entries: make(chan *entry, maxEntries), plans: map[store.Version]*plan{},
-		wakeClock: signal(), wakeWork: signal(), wakeSend: signal(), wakeTell: signal(), wakeDesk: signal(),
+		wakeClock: signal(), wakeWork: signal(), wakeSend: signal(), wakeTell: signal(), wakeDesk: signal(), wakeProbe: signal(), post: newPost(),
 		held: map[holding]*lease{}, sending: map[int64]store.Sending{},
 	}
 	maps.Copy(e.kinds, o.Kinds)
@@ -144,7 +157,7 @@ func (e *Engine) Run(ctx context.Context) {
 	var last sync.WaitGroup // what the others write with to their end
 	last.Go(func() { e.ledger(context.WithoutCancel(ctx)) })
 	var all sync.WaitGroup
-	for _, loop := range []func(context.Context){e.listen, e.clock, e.work, e.send, e.tell, e.reap, e.renew} {
+	for _, loop := range []func(context.Context){e.listen, e.clock, e.work, e.deliverAll, e.probe, e.tell, e.reap, e.renew} {
 		all.Go(func() { loop(ctx) })
 	}
 	all.Wait()

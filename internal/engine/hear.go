@@ -100,16 +100,11 @@ func (p *performance) succeeded(ctx context.Context, d done) error {
 			p.blanks[name]++
 		}
 	}
-	if res.Message != nil {
-		m, run, at := res.Message, p.c.RunID, (*time.Time)(nil)
-		if until, ok := policy.RetryEnd(p.plan.Retry, p.base.Due); ok {
-			at = &until
-		}
-		en.Messages = append(en.Messages, store.NewMessage{
-			Message: job.Message{RunID: &run, Part: p.c.Part, Task: name, MessageID: m.MessageID, Subject: m.Subject, DestinationID: m.DestinationID, Key: m.Key, Size: m.Size, SHA256: m.SHA256},
-			JobID:   &p.c.JobID, Addresses: m.Addresses, Retry: p.plan.Retry, GiveUpAt: at, IfUnknown: p.plan.IfUnknown, Rehearsal: p.c.Rehearsal,
-		})
+	kept, err := p.routeAll(ctx, res.Messages)
+	if err != nil {
+		return err
 	}
+	en.Messages, en.Links = p.messages(name, res.Messages), res.Links
 	if res.Event != nil {
 		en.events = append(en.events, raised{event: *res.Event})
 	}
@@ -119,12 +114,33 @@ func (p *performance) succeeded(ctx context.Context, d done) error {
 	if text != "" {
 		en.Logs = []job.LogLine{{Task: name, Text: text}}
 	}
+	for _, l := range kept {
+		l.Task = name
+		en.Logs = append(en.Logs, l)
+	}
 	if len(p.working) == 0 && len(p.again) == 0 && len(p.plan.chain.Next(p.ended, p.busy(nil))) == 0 {
 		// The last task and the end of the part go into one transaction.
 		p.finish(en)
 		return nil
 	}
 	return p.e.record(ctx, en)
+}
+
+// messages are what a task gives to be handed over, with how that is tried.
+func (p *performance) messages(name string, made []task.Message) []store.NewMessage {
+	run := p.c.RunID
+	giveUp := time.Now().Add(time.Duration(p.plan.GiveUpAfter))
+	if until, ok := policy.RetryEnd(p.plan.Retry, p.base.Due); ok && until.Before(giveUp) {
+		giveUp = until
+	}
+	out := make([]store.NewMessage, 0, len(made))
+	for _, m := range made {
+		m.Message.RunID, m.Message.Part, m.Message.Task = &run, p.c.Part, name
+		out = append(out, store.NewMessage{
+			Message: m.Message, JobID: &p.c.JobID, To: m.To, Retry: p.plan.Retry, GiveUpAt: &giveUp, IfUnknown: p.plan.IfUnknown, Rehearsal: p.c.Rehearsal,
+		})
+	}
+	return out
 }
 
 // end ends the part outside of a task.

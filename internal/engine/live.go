@@ -59,7 +59,7 @@ func (l *live) tell(n store.Notice) {
 // everybody, since something may have been missed.
 func (e *Engine) listen(ctx context.Context) {
 	wakeAll := func() {
-		for _, c := range []chan struct{}{e.wakeClock, e.wakeWork, e.wakeSend, e.wakeTell} {
+		for _, c := range []chan struct{}{e.wakeClock, e.wakeWork, e.wakeSend, e.wakeTell, e.wakeProbe} {
 			wake(c)
 		}
 		e.live.tell(store.Notice{Kind: Everything})
@@ -73,6 +73,8 @@ func (e *Engine) listen(ctx context.Context) {
 				wake(e.wakeWork)
 			case "deliveries":
 				wake(e.wakeSend)
+			case "destinations":
+				wake(e.wakeProbe)
 			case "alerts":
 				wake(e.wakeTell)
 			case "cancel":

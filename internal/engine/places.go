@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"strings"
+	"time"
 
 	"ironbell/internal/access"
 	"ironbell/internal/core/fault"
@@ -41,7 +42,7 @@ func (e *Engine) SavePlace(ctx context.Context, who job.Person, kind store.Place
 			s.Close()
 		}
 	} else {
-		_, err = deliver.Open(protocol, name, text, "", e.o.Guard)
+		err = e.destinations.Check(protocol, name, text)
 	}
 	if err != nil {
 		v.Add("settings", "%s", err)
@@ -70,40 +71,63 @@ func (e *Engine) SavePlace(ctx context.Context, who job.Person, kind store.Place
 		saved, err = t.PlaceByID(ctx, kind, id)
 		return err
 	})
+	if err == nil && kind == store.Destination && saved.RestsSince != nil {
+		// It may be mended now.
+		err = e.store.ProbeSoon(ctx, saved.ID)
+		wake(e.wakeProbe)
+	}
 	return saved, err
 }
 
 // Refused is what the other side of a test answered when it did not go well.
 type Refused struct{ *fault.Fault }
 
-// TestPlace asks a source or destination for an answer. What it answered when
-// it refused is a *Refused.
-func (e *Engine) TestPlace(ctx context.Context, who job.Person, kind store.PlaceKind, name string) (string, error) {
+// TestPlace tries a source or destination, and gives what the other side answered
+// to each step. What it answered when it refused is a *Refused. A destination that
+// rested works again when its test went well.
+func (e *Engine) TestPlace(ctx context.Context, who job.Person, kind store.PlaceKind, name string) ([]string, error) {
 	if err := access.May(who, access.Administer, "", ""); err != nil {
-		return "", err
+		return nil, err
 	}
-	if _, err := e.store.Place(ctx, kind, name); err != nil {
-		return "", err
-	}
-	said, err := func() (string, error) {
-		if kind == store.Source {
-			s, err := e.sources.Get(ctx, name, "")
-			if err != nil {
-				return "", err
-			}
-			return s.Test(ctx)
-		}
-		_, d, err := e.destinations.ByName(ctx, name)
-		if err != nil {
-			return "", err
-		}
-		return d.Test(ctx)
-	}()
+	p, err := e.store.Place(ctx, kind, name)
 	if err != nil {
-		return "", &Refused{fault.Of(err)}
+		return nil, err
 	}
-	return said, nil
+	ctx, stop := context.WithTimeout(ctx, testLimit)
+	defer stop()
+	if kind == store.Source {
+		s, err := e.sources.Get(ctx, name, "")
+		if err != nil {
+			return nil, &Refused{fault.Of(err)}
+		}
+		said, err := s.Test(ctx)
+		if err != nil {
+			return nil, &Refused{fault.Of(err)}
+		}
+		return []string{said}, nil
+	}
+	id, d, err := e.destinations.ByName(ctx, name)
+	var tested deliver.Tested
+	if err == nil {
+		tested, err = d.Test(ctx)
+	}
+	if tested.Pin != "" {
+		if err := e.store.PinDestination(ctx, id, tested.Pin); err != nil {
+			return nil, err
+		}
+	}
+	if err != nil {
+		return tested.Said, &Refused{fault.Of(err)}
+	}
+	if p.RestsSince != nil {
+		tested.Said = append(tested.Said, "it rested, and works again")
+		err = e.wakeDestination(ctx, id, name, who.Name+" tested it")
+	}
+	return tested.Said, err
 }
+
+// testLimit is the longest time of a test.
+const testLimit = time.Minute
 
 // SavePerson checks and saves a person. An empty password keeps the one that is there.
 func (e *Engine) SavePerson(ctx context.Context, who job.Person, p job.Person, password string) (job.Person, error) {
@@ -160,7 +184,27 @@ func (e *Engine) SaveAlertSettings(ctx context.Context, who job.Person, a job.Al
 	if err := access.May(who, access.Administer, "", ""); err != nil {
 		return err
 	}
-	if _, err := e.store.Place(ctx, store.Destination, a.Destination); err != nil {
+	v := &fault.Invalid{What: "the settings of alerts"}
+	for _, want := range []struct{ where, name, protocol string }{{"destination", a.Destination, "smtp"}, {"standby", a.Standby, "smtp"}, {"call", a.Call, "http"}} {
+		if want.name == "" {
+			continue
+		}
+		p, err := e.store.Place(ctx, store.Destination, want.name)
+		if err != nil && !isMissing(err) {
+			return err
+		}
+		if err != nil {
+			v.Add(want.where, "there is no destination %q", want.name)
+		} else if p.Protocol != want.protocol {
+			v.Add(want.where, "the destination %q is of the protocol %s; it takes one of %s", want.name, p.Protocol, want.protocol)
+		}
+	}
+	for where, d := range map[string]job.Duration{"second_after": a.Second, "administrators_after": a.Administrators, "call_after": a.CallAfter, "repeat": a.Repeat} {
+		if d < 0 || time.Duration(d) > 30*24*time.Hour {
+			v.Add(where, "%s is no time to wait here; use some minutes or hours", d)
+		}
+	}
+	if err := v.Err(); err != nil {
 		return err
 	}
 	return e.store.Do(ctx, func(t *store.Tx) error {

@@ -23,7 +23,7 @@ func (e *Engine) reap(ctx context.Context) {
 	var looked time.Time
 	for {
 		for doing, do := range map[string]func(context.Context) error{
-			"give back lost parts": e.reapParts, "settle lost deliveries": e.reapDeliveries, "give up waiting": e.giveUp, "warn of deadlines": e.warn,
+			"give back lost parts": e.reapParts, "settle lost deliveries": e.reapDeliveries, "give up waiting": e.giveUp, "warn of deadlines": e.warn, "send digests": e.digests,
 		} {
 			if err := do(ctx); err != nil {
 				e.failed(ctx, doing, err)

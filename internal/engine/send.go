@@ -19,23 +19,36 @@ import (
 const (
 	sendBatch = 20               // deliveries that go over one line, one after another
 	lastWords = 10 * time.Second // how long a hand-over may go on when the service stops
+
+	sendLimit = 5 * time.Minute // longest time of one hand-over,
+	sendSpeed = 50_000          // and what it has beside for its bytes, in bytes a second
 )
 
 // send hands deliveries over, several destinations at once.
 func (e *Engine) send(ctx context.Context) {
+	// Lines live longer than what goes over them. A hand-over that is under way
+	// when the service stops is brought to its end: broken off after the offer it
+	// would be unknown.
+	living, hangUp := context.WithCancel(context.WithoutCancel(ctx))
+	defer hangUp()
+	defer e.lines.sweep(true)
 	idle := make(chan struct{}, e.o.Senders)
 	for range e.o.Senders {
 		idle <- struct{}{}
 	}
 	var busy sync.WaitGroup
 	defer busy.Wait()
+	defer context.AfterFunc(ctx, func() {
+		timer := time.AfterFunc(lastWords, hangUp)
+		context.AfterFunc(living, func() { timer.Stop() })
+	})()
 	for {
 		select {
 		case <-ctx.Done():
 			return
 		case <-idle:
 		}
-		claimed, err := e.store.ClaimDeliveries(ctx, e.o.Node, e.o.Lease, sendBatch)
+		claimed, err := e.store.ClaimDeliveries(ctx, e.o.Node, e.o.Lease, sendBatch, e.dials.list())
 		if err != nil {
 			idle <- struct{}{}
 			e.failed(ctx, "claim deliveries", err)
@@ -51,7 +64,7 @@ func (e *Engine) send(ctx context.Context) {
 		}
 		var batch sync.WaitGroup
 		for _, group := range groups {
-			batch.Go(func() { e.sendAll(ctx, group) })
+			batch.Go(func() { e.sendAll(ctx, living, group) })
 		}
 		busy.Go(func() {
 			batch.Wait()
@@ -60,7 +73,8 @@ func (e *Engine) send(ctx context.Context) {
 		if len(claimed) > 0 {
 			continue
 		}
-		wait := e.o.Poll
+		e.lines.sweep(false)
+		wait := min(e.o.Poll, idleLine)
 		if next, ok, err := e.store.NextReady(ctx); err == nil && ok {
 			wait = min(wait, next+5*time.Millisecond)
 		}
@@ -70,27 +84,55 @@ func (e *Engine) send(ctx context.Context) {
 	}
 }
 
-// sendAll hands the deliveries of one destination over on one line. Once the
-// destination itself fails, the rest fails the same way without being tried.
-func (e *Engine) sendAll(ctx context.Context, group []store.Sending) {
-	// A hand-over that is under way when the service stops is brought to its
-	// end: broken off after the offer it would be unknown.
-	sending, stop := context.WithCancel(context.WithoutCancel(ctx))
-	defer stop()
-	defer context.AfterFunc(ctx, func() {
-		timer := time.AfterFunc(lastWords, stop)
-		context.AfterFunc(sending, func() { timer.Stop() })
-	})()
+// dialing knows to which destinations this node is just connecting. Nothing else
+// is claimed for them meanwhile: one that does not answer holds up one batch, and
+// not all of them.
+type dialing struct {
+	mu sync.Mutex
+	to map[int64]int
+}
 
-	destination, err := e.destinations.ByID(ctx, group[0].DestinationID)
+func (d *dialing) begin(id int64) (end func()) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.to[id]++
+	return func() {
+		d.mu.Lock()
+		defer d.mu.Unlock()
+		if d.to[id]--; d.to[id] == 0 {
+			delete(d.to, id)
+		}
+	}
+}
+
+func (d *dialing) list() []int64 {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	out := make([]int64, 0, len(d.to))
+	for id := range d.to {
+		out = append(out, id)
+	}
+	return out
+}
+
+// sendAll hands the deliveries of one destination over on one line. Once the
+// destination itself fails it rests, and the others wait with it.
+func (e *Engine) sendAll(ctx, living context.Context, group []store.Sending) {
+	id := group[0].DestinationID
+	connected := e.dials.begin(id)
+	destination, err := e.destinations.ByID(living, id)
 	var line deliver.Line
 	if err == nil {
-		line, err = destination.Open(sending)
+		line, err = e.lines.take(living, id, destination)
 	}
-	down := err
+	connected()
+	if err != nil && living.Err() == nil {
+		e.rest(ctx, group, fault.Of(err))
+		return
+	}
 	defer func() {
 		if line != nil {
-			line.Close()
+			e.lines.put(id, destination, line)
 		}
 	}()
 	for i, s := range group {
@@ -98,48 +140,66 @@ func (e *Engine) sendAll(ctx context.Context, group []store.Sending) {
 			e.giveBack(ctx, group[i:])
 			return
 		}
-		var res deliver.Result
-		err := down
-		if down == nil {
-			if line == nil {
-				line, err = destination.Open(sending)
-			}
-			if err == nil {
-				res, err = e.handOver(sending, line, destination, s)
+		if line == nil {
+			if line, err = destination.Open(living); err != nil {
+				e.rest(ctx, group[i:], fault.Of(err))
+				return
 			}
 		}
-		if err == nil || down != nil {
-			e.ended(sending, s, res, err)
+		if err := e.pace(ctx, destination, id); err != nil {
+			e.giveBack(ctx, group[i:])
+			return
+		}
+		res, err := e.handOver(living, line, destination, s)
+		if err == nil {
+			e.received(s, res)
 			continue
 		}
-		if f := fault.Of(err); f.Scope == fault.Destination && !res.Offered {
-			down = err
-		}
-		var refused *fault.Fault
-		if !errors.As(err, &refused) || refused.Scope == fault.Destination || res.Offered && !res.Answered {
+		f := fault.Of(err)
+		if res.Offered && !res.Answered || !errors.As(err, new(*fault.Fault)) || f.Scope == fault.Destination {
 			// The line is of no further use; the next delivery opens another.
-			if line != nil {
-				line.Close()
-			}
+			line.Close()
 			line = nil
 		}
-		e.ended(sending, s, res, err)
+		if f.Scope == fault.Destination && (!res.Offered || res.Answered) {
+			e.rest(living, group[i:], f)
+			return
+		}
+		e.ended(living, s, res, err)
 	}
+}
+
+// pace waits for the turn of a destination that takes only so much at a time.
+func (e *Engine) pace(ctx context.Context, d deliver.Destination, id int64) error {
+	mailer, ok := d.(deliver.Mailer)
+	if !ok || mailer.Pause() == 0 {
+		return nil
+	}
+	wait, err := e.store.Pace(ctx, id, mailer.Pause())
+	if err == nil && wait > 0 && !sleep(ctx, nil, wait) {
+		err = ctx.Err()
+	}
+	return err
 }
 
 // handOver sends one delivery.
 func (e *Engine) handOver(ctx context.Context, line deliver.Line, d deliver.Destination, s store.Sending) (deliver.Result, error) {
+	ctx, stop := context.WithTimeout(ctx, sendLimit+time.Duration(s.Size/sendSpeed)*time.Second)
+	defer stop()
 	content, err := e.files.Open(ctx, s.Key)
 	if err != nil {
 		return deliver.Result{}, err
 	}
 	defer func() { _ = content.Close() }() // only read from
-	return line.Send(ctx, deliver.Envelope{From: d.ReturnPath(s.ID), To: s.Address, MessageID: s.MessageID}, content, func(ctx context.Context) error {
+	h := deliver.Handover{
+		ID: s.ID, To: s.Address, MessageID: s.MessageID, Name: s.Name, MediaType: s.MediaType, Size: s.Size, SHA256: s.SHA256, IfExists: s.IfExists, Stamp: s.Stamp, Content: content,
+	}
+	if mailer, ok := d.(deliver.Mailer); ok {
+		h.From, h.Headers = mailer.ReturnPath(s.ID), e.leaveHeaders(s)
+	}
+	return line.Send(ctx, h, func(context.Context) error {
 		asked := time.Now()
-		if err := e.store.Offer(ctx, s); err != nil {
-			if errors.Is(err, store.ErrStale) {
-				e.stale.Add(1)
-			}
+		if err := e.offer(s); err != nil {
 			return err
 		}
 		e.crash(crashOffer)
@@ -152,7 +212,7 @@ func (e *Engine) handOver(ctx context.Context, line deliver.Line, d deliver.Dest
 	})
 }
 
-// ended writes how a hand-over went and settles its run.
+// ended writes how a hand-over went that was not accepted, and settles its run.
 func (e *Engine) ended(ctx context.Context, s store.Sending, res deliver.Result, err error) {
 	defer e.releaseSending(s)
 	ctx, stop := ending(ctx)
@@ -163,8 +223,6 @@ func (e *Engine) ended(ctx context.Context, s store.Sending, res deliver.Result,
 	log := e.o.Log.With("delivery", s.ID, "to", s.Address)
 	var write func(*store.Tx) error
 	switch {
-	case err == nil:
-		write = func(t *store.Tx) error { return e.sent(ctx, t, s, res.Answer) }
 	case errors.Is(err, store.ErrStale):
 		log.Warn("another node has this delivery now")
 		return
@@ -188,13 +246,6 @@ func (e *Engine) ended(ctx context.Context, s store.Sending, res deliver.Result,
 	}
 }
 
-func (e *Engine) sent(ctx context.Context, t *store.Tx, s store.Sending, answer string) error {
-	if err := t.Receipt(ctx, s.ID, answer); err != nil {
-		return err
-	}
-	return e.afterDelivery(ctx, t, s, "info", "sent to "+s.Address+": "+answer, "told "+s.Address)
-}
-
 // notSent decides with policy whether a delivery waits for another try.
 func (e *Engine) notSent(ctx context.Context, t *store.Tx, s store.Sending, f *fault.Fault) error {
 	now := e.o.Now()
@@ -211,7 +262,7 @@ func (e *Engine) notSent(ctx context.Context, t *store.Tx, s store.Sending, f *f
 	}
 	text := fmt.Sprintf("not sent to %s: %s; %s", s.Address, f, again.Reason)
 	if again.Retry {
-		return e.afterDelivery(ctx, t, s, "warn", text, fmt.Sprintf("the mail to %s waits: %s", s.Address, f))
+		return e.afterDelivery(ctx, t, s, "warn", text)
 	}
 	if s.AlertID != nil {
 		return t.NextStep(ctx, *s.AlertID, fmt.Sprintf("%s could not be told: %s", s.Address, f))
@@ -219,7 +270,7 @@ func (e *Engine) notSent(ctx context.Context, t *store.Tx, s store.Sending, f *f
 	if err := e.deliveryAlert(ctx, t, s, job.AlertDeliveryFailed, f, again.Reason); err != nil {
 		return err
 	}
-	return e.afterDelivery(ctx, t, s, "error", text, "")
+	return e.afterDelivery(ctx, t, s, "error", text)
 }
 
 // unknown marks a delivery whose answer was lost. It is never tried again by
@@ -233,7 +284,7 @@ func (e *Engine) unknown(ctx context.Context, t *store.Tx, s store.Sending, f *f
 		if err := t.Resend(ctx, s.ID, newMessageID(s.MessageID)); err != nil {
 			return err
 		}
-		return e.afterDelivery(ctx, t, s, "warn", text+"; sent again, as the job says", "")
+		return e.afterDelivery(ctx, t, s, "warn", text+"; sent again, as the job says")
 	}
 	if s.AlertID != nil {
 		// An alert that may have arrived goes on to the next person.
@@ -242,15 +293,15 @@ func (e *Engine) unknown(ctx context.Context, t *store.Tx, s store.Sending, f *f
 	if err := e.deliveryAlert(ctx, t, s, job.AlertDeliveryUnknown, f, "it was offered once; it is not sent again by itself"); err != nil {
 		return err
 	}
-	return e.afterDelivery(ctx, t, s, "error", text, "")
+	return e.afterDelivery(ctx, t, s, "error", text)
 }
 
 // afterDelivery logs the change where it belongs and settles the run.
-func (e *Engine) afterDelivery(ctx context.Context, t *store.Tx, s store.Sending, level, text, told string) error {
+func (e *Engine) afterDelivery(ctx context.Context, t *store.Tx, s store.Sending, level, text string) error {
 	if s.AlertID != nil {
-		return t.NoteTold(ctx, *s.AlertID, told)
+		return nil // it is tried again; the alert's next step has its own time
 	}
-	if err := t.Log(ctx, job.LogLine{Level: level, Text: text}, *s.RunID); err != nil {
+	if err := t.Log(ctx, job.LogLine{Level: level, Part: s.Part, Text: text}, *s.RunID); err != nil {
 		return err
 	}
 	if err := e.settleRun(ctx, t, *s.RunID); err != nil {

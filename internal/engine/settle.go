@@ -92,12 +92,22 @@ func (e *Engine) settleRuns(ctx context.Context, t *store.Tx, ids []job.RunID) e
 	if err != nil {
 		return err
 	}
+	// Counting thousands of parts and deliveries at the end of each of them would
+	// be work without an end: it is done when the last one ends.
+	busy, err := t.Busy(ctx, ids)
+	if err != nil {
+		return err
+	}
+	ids = slices.DeleteFunc(ids, func(id job.RunID) bool { return busy[id] })
 	tallies, err := t.Tallies(ctx, ids)
 	if err != nil {
 		return err
 	}
 	moves := make([]store.RunMove, 0, len(runs))
 	for _, r := range runs {
+		if busy[r.ID] {
+			continue
+		}
 		state, reason := policy.Outcome(tallies[r.ID])
 		if state == job.RunRunning && r.State == job.RunRunning {
 			continue // another part will come by here

@@ -2,11 +2,13 @@ package engine
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"strings"
 	"time"
 
 	"ironbell/internal/alert"
+	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/zone"
 	"ironbell/internal/deliver"
@@ -17,20 +19,31 @@ import (
 // AlertSetting is the setting that says how alerts are sent, a job.AlertSettings.
 const AlertSetting = "alerts"
 
-// tellGiveUp is how long telling an alert waits for a mail server that is down;
-// then the next step is taken.
-const tellGiveUp = 72 * time.Hour
+const (
+	// tellGiveUp is how long a mail about an alert waits for its mail server.
+	tellGiveUp = 72 * time.Hour
+	callLimit  = 20 * time.Second
+)
 
 // tell sends open alerts to those who must know of them.
 func (e *Engine) tell(ctx context.Context) {
 	for ctx.Err() == nil {
 		n := 0
+		var calls []job.Alert
 		err := e.store.Do(ctx, func(t *store.Tx) error {
+			calls = nil
+			s, _, err := e.alertSettings(ctx, t)
+			if err != nil {
+				return err
+			}
 			alerts, err := t.AlertsToTell(ctx, 20)
 			n = len(alerts)
 			for _, a := range alerts {
 				if err == nil {
-					err = e.tellOne(ctx, t, a)
+					var call bool
+					if call, err = e.tellOne(ctx, t, a, s); call {
+						calls = append(calls, a)
+					}
 				}
 			}
 			return err
@@ -38,6 +51,9 @@ func (e *Engine) tell(ctx context.Context) {
 		if err != nil {
 			e.failed(ctx, "tell of alerts", err)
 			continue
+		}
+		for _, a := range calls {
+			e.call(ctx, a)
 		}
 		if n > 0 {
 			continue
@@ -52,85 +68,286 @@ func (e *Engine) tell(ctx context.Context) {
 	}
 }
 
-// tellOne composes the mail of one alert and freezes its deliveries.
-func (e *Engine) tellOne(ctx context.Context, t *store.Tx, a job.Alert) error {
-	people, err := e.recipients(ctx, t, a)
+// tellOne takes one step with an alert: it composes the mails of those who are to
+// be told now and freezes their deliveries, and sets when the following step is
+// due. It tells whether the step is a call, which is made outside of the
+// transaction.
+func (e *Engine) tellOne(ctx context.Context, t *store.Tx, a job.Alert, s job.AlertSettings) (call bool, err error) {
+	for step := a.Step; step < alert.StepNobody; step++ {
+		after := e.stepAfter(s, step)
+		if step == alert.StepCall {
+			if s.Call == "" {
+				break
+			}
+			return true, t.Told(ctx, a.ID, "", alert.StepNobody, after)
+		}
+		people, quiet, err := e.recipients(ctx, t, a, step)
+		if err != nil {
+			return false, err
+		}
+		if len(people) == 0 && quiet.IsZero() {
+			continue // there is nobody at this step
+		}
+		if len(people) == 0 {
+			return false, t.Told(ctx, a.ID, "waits for the end of quiet hours, "+quiet.Format("15:04 MST"), step, time.Until(quiet))
+		}
+		names, rests, err := e.mailAlert(ctx, t, a, s, step, people)
+		if err != nil {
+			e.o.Log.Error("an alert cannot be sent", "alert", a.ID, "error", err)
+			a.Told = "cannot be sent: " + err.Error()
+			continue
+		}
+		if rests {
+			// It goes out when the mail server is back; somebody else may be reached now.
+			a.Told = "a mail to " + strings.Join(names, ", ") + " waits for the mail server"
+			continue
+		}
+		return false, t.Told(ctx, a.ID, "a mail goes to "+strings.Join(names, ", "), step+1, after)
+	}
+	if a.Step == alert.StepNobody {
+		// Everybody was told, and nobody has taken it on: all over again.
+		return false, t.Told(ctx, a.ID, a.Told+"; nobody took it on, all are told again", 0, time.Second)
+	}
+	e.o.Log.Error("nobody could be told of an alert", "alert", a.ID, "job", a.Job, "told", a.Told)
+	return false, t.Unreached(ctx, a.ID, strings.TrimPrefix(a.Told+"; nobody could be told", "; "), e.o.Tell*10)
+}
+
+// stepAfter is how long those of a step have before the following one is taken.
+func (e *Engine) stepAfter(s job.AlertSettings, step int) time.Duration {
+	switch step {
+	case alert.StepOwner:
+		return time.Duration(s.Second)
+	case alert.StepSecond:
+		return time.Duration(s.Administrators)
+	case alert.StepAdministrators:
+		if s.Call != "" {
+			return time.Duration(s.CallAfter)
+		}
+	}
+	return time.Duration(s.Repeat)
+}
+
+// mailAlert composes a mail for each of some people and freezes its delivery. It
+// tells whether the mail server rests, so that the mails wait.
+func (e *Engine) mailAlert(ctx context.Context, t *store.Tx, a job.Alert, s job.AlertSettings, step int, people []job.Person) (names []string, rests bool, err error) {
+	id, destination, rests, err := e.alertDestination(ctx, t, s)
 	if err != nil {
-		return err
+		return nil, false, err
 	}
-	if len(people) == 0 {
-		e.o.Log.Error("nobody could be told of an alert", "alert", a.ID, "job", a.Job)
-		return t.Told(ctx, a.ID, strings.TrimPrefix(a.Told+"; nobody else is there to be told", "; "), 0)
-	}
-	id, destination, err := e.alertDestination(ctx, t)
-	if err != nil {
-		e.o.Log.Error("an alert cannot be sent", "alert", a.ID, "error", err)
-		return t.Told(ctx, a.ID, "cannot be sent: "+err.Error(), 10*time.Minute)
-	}
-	zone, err := zone.Load(people[0].Zone)
-	if err != nil {
-		zone = time.UTC
-	}
-	letter := alert.Letter(a, e.o.URL, zone, a.Step)
-	letter.From, letter.Date, letter.MessageID = destination.From(), time.Now(), task.MessageID(task.DomainOf(destination.From()))
-	var names []string
 	for _, p := range people {
-		letter.To = append(letter.To, p.Mail)
+		place, err := zone.Load(p.Zone)
+		if err != nil {
+			place = time.UTC
+		}
+		letter := alert.Letter(a, alert.Reader{Base: e.o.URL, Zone: place, Step: step, TakeOn: e.takeOnLink(a.ID, p.ID)})
+		letter.To = []string{p.Mail}
+		if err := e.freezeLetter(ctx, t, id, destination, letter, job.Message{AlertID: &a.ID}, []store.Recipient{{Address: p.Mail, PersonID: p.ID}}); err != nil {
+			return nil, false, err
+		}
 		names = append(names, p.Name)
 	}
+	return names, rests, nil
+}
+
+// freezeLetter composes a letter of the service itself, keeps it, and freezes its
+// deliveries.
+func (e *Engine) freezeLetter(ctx context.Context, t *store.Tx, id int64, destination deliver.Mailer, letter deliver.Letter, m job.Message, to []store.Recipient) error {
+	letter.From, letter.Date, letter.MessageID = destination.From(), time.Now(), task.MessageID(task.DomainOf(destination.From()))
 	file, err := e.files.Create()
 	if err != nil {
 		return err
 	}
 	if err := deliver.Compose(ctx, file, letter); err != nil {
 		file.Drop()
-		return t.Told(ctx, a.ID, "cannot be written: "+err.Error(), 0)
+		return fault.Wrap(err, fault.Lasting, fault.Message, "compose the mail", "")
 	}
 	kept, err := file.Keep()
 	if err != nil {
 		return err
 	}
-	giveUp := time.Now().Add(tellGiveUp)
-	alertID := a.ID
-	if _, err := t.Freeze(ctx, store.NewMessage{
-		Message:   job.Message{AlertID: &alertID, MessageID: "<" + letter.MessageID + ">", Subject: letter.Subject, DestinationID: id, Key: kept.Key, Size: kept.Size, SHA256: kept.SHA256},
-		Addresses: letter.To, Retry: job.Retry{Times: int(tellGiveUp / e.o.Tell), Wait: job.Duration(e.o.Tell)}, GiveUpAt: &giveUp, IfUnknown: job.UnknownAsk,
-	}); err != nil {
+	house, err := t.MailSettings(ctx)
+	if err != nil {
 		return err
 	}
-	return t.Told(ctx, a.ID, "a mail goes to "+strings.Join(names, ", "), 0)
+	house.Domains = nil // they are our own people
+	to = route(house, false, to)
+	giveUp := time.Now().Add(tellGiveUp)
+	m.MessageID, m.Subject, m.DestinationID, m.Key, m.Size, m.SHA256 = "<"+letter.MessageID+">", letter.Subject, id, kept.Key, kept.Size, kept.SHA256
+	_, err = t.Freeze(ctx, store.NewMessage{
+		Message: m, To: to, Retry: job.Retry{Times: int(tellGiveUp / e.o.Tell), Wait: job.Duration(e.o.Tell)}, GiveUpAt: &giveUp, IfUnknown: job.UnknownAsk,
+	})
+	return err
 }
 
-// recipients are the people of an alert's step.
-func (e *Engine) recipients(ctx context.Context, t *store.Tx, a job.Alert) ([]job.Person, error) {
-	owner, _, err := t.PersonByLogin(ctx, a.Owner)
+// recipients are the people of an alert's step who can be told now. Quiet is when
+// the first of the others can be.
+func (e *Engine) recipients(ctx context.Context, t *store.Tx, a job.Alert, step int) (people []job.Person, quiet time.Time, err error) {
+	all, err := e.stepPeople(ctx, t, a, step)
 	if err != nil {
-		return nil, err
+		return nil, quiet, err
 	}
-	switch a.Step {
-	case alert.StepOwner:
-		return []job.Person{owner}, nil
-	case alert.StepAdministrators:
-		all, err := t.Administrators(ctx)
-		var others []job.Person
-		for _, p := range all {
-			if p.ID != owner.ID {
-				others = append(others, p)
+	for _, p := range all {
+		if p.Mail == "" {
+			continue
+		}
+		if !a.Urgent {
+			place, err := zone.Load(p.Zone)
+			if err != nil {
+				place = time.UTC
+			}
+			if until, is := p.Wishes.Quiet(e.o.Now().In(place)); is {
+				if quiet.IsZero() || until.Before(quiet) {
+					quiet = until
+				}
+				continue
 			}
 		}
-		return others, err
+		people = append(people, p)
 	}
-	return nil, nil
+	return people, quiet, nil
 }
 
-func (e *Engine) alertDestination(ctx context.Context, t *store.Tx) (int64, deliver.Destination, error) {
+// stepPeople are all people of an alert's step. That of a destination belongs to
+// the administrators and to the owners of what waits for it.
+func (e *Engine) stepPeople(ctx context.Context, t *store.Tx, a job.Alert, step int) ([]job.Person, error) {
+	known := map[int64]bool{}
+	var out []job.Person
+	add := func(p job.Person) {
+		if !known[p.ID] {
+			known[p.ID] = true
+			out = append(out, p)
+		}
+	}
+	var second string
+	var owner *job.Person
+	if a.Owner != "" {
+		p, _, err := t.PersonByLogin(ctx, a.Owner)
+		if err != nil {
+			return nil, err
+		}
+		owner = &p
+	}
+	if a.JobID != nil && step > alert.StepOwner {
+		j, err := t.Job(ctx, fmt.Sprint(*a.JobID))
+		if err != nil && !isMissing(err) {
+			return nil, err
+		}
+		second = j.SecondOwner
+	}
+	switch {
+	case step == alert.StepOwner && owner != nil:
+		add(*owner)
+	case step == alert.StepSecond && second != "":
+		p, _, err := t.PersonByLogin(ctx, second)
+		if err != nil && !isMissing(err) {
+			return nil, err
+		}
+		if err == nil {
+			add(p)
+		}
+	case step == alert.StepAdministrators || step == alert.StepOwner && a.Kind == job.AlertDown:
+		all, err := t.Administrators(ctx)
+		if err != nil {
+			return nil, err
+		}
+		for _, p := range all {
+			if owner == nil || p.ID != owner.ID {
+				add(p)
+			}
+		}
+		if a.Kind != job.AlertDown {
+			break
+		}
+		if step != alert.StepOwner {
+			return nil, nil // they were told in the first step
+		}
+		owners, err := t.OwnersWaiting(ctx, a.Cause)
+		if err != nil {
+			return nil, err
+		}
+		for _, p := range owners {
+			add(p)
+		}
+	}
+	return out, nil
+}
+
+func (e *Engine) alertSettings(ctx context.Context, t *store.Tx) (job.AlertSettings, bool, error) {
 	var s job.AlertSettings
 	ok, err := t.Setting(ctx, AlertSetting, &s)
-	if err != nil {
-		return 0, nil, err
+	return s.WithDefaults(), ok && s.Destination != "", err
+}
+
+// alertDestination is the mail server that alerts go over now: the first that
+// does not rest.
+func (e *Engine) alertDestination(ctx context.Context, t *store.Tx, s job.AlertSettings) (id int64, d deliver.Mailer, rests bool, err error) {
+	if s.Destination == "" {
+		return 0, nil, false, fmt.Errorf("no destination is set for alerts; an administrator must name one")
 	}
-	if !ok || s.Destination == "" {
-		return 0, nil, fmt.Errorf("no destination is set for alerts; an administrator must name one")
+	for _, name := range []string{s.Destination, s.Standby} {
+		if name == "" {
+			continue
+		}
+		p, missing := t.Place(ctx, store.Destination, name)
+		if missing != nil {
+			err = missing
+			continue
+		}
+		nid, nd, opening := e.destinations.ByName(ctx, name)
+		mailer, ok := nd.(deliver.Mailer)
+		if opening != nil || !ok {
+			if err = opening; err == nil {
+				err = fmt.Errorf("the destination %q takes no mails", name)
+			}
+			continue
+		}
+		if p.RestsSince == nil {
+			return nid, mailer, false, nil
+		}
+		if d == nil {
+			id, d, rests = nid, mailer, true
+		}
 	}
-	return e.destinations.ByName(ctx, s.Destination)
+	if d != nil {
+		return id, d, rests, nil
+	}
+	return 0, nil, false, err
+}
+
+// call tells of an alert over HTTP.
+func (e *Engine) call(ctx context.Context, a job.Alert) {
+	s := job.AlertSettings{}
+	if _, err := e.store.Setting(ctx, AlertSetting, &s); err != nil || s.Call == "" {
+		return // it was changed just now
+	}
+	ctx, stop := context.WithTimeout(ctx, callLimit)
+	defer stop()
+	answer, err := func() (string, error) {
+		_, d, err := e.destinations.ByName(ctx, s.Call)
+		if err != nil {
+			return "", err
+		}
+		caller, ok := d.(deliver.Caller)
+		if !ok {
+			return "", fmt.Errorf("the destination %q takes no calls", s.Call)
+		}
+		body, err := json.Marshal(map[string]any{
+			"alert": a.ID, "kind": a.Kind, "about": a.Job, "run": a.RunID, "happened": a.Happened, "for_whom": a.ForWhom, "advice": a.Advice,
+			"since": a.OpenedAt, "count": a.Count, "owner": a.Owner, "link": fmt.Sprintf("%s/alerts/%d", e.o.URL, a.ID),
+		})
+		if err != nil {
+			return "", err
+		}
+		return caller.Call(ctx, deliver.Call{ID: fmt.Sprintf("alert-%d-%d", a.ID, a.Count), Method: "POST", MediaType: "application/json", Body: body, Now: time.Now()})
+	}()
+	ending, end := ending(ctx)
+	defer end()
+	if err := e.store.Do(ending, func(t *store.Tx) error {
+		if err != nil {
+			return t.Unreached(ending, a.ID, fmt.Sprintf("the call to %q failed: %s", s.Call, err), e.o.Tell*10)
+		}
+		return t.Reached(ending, a.ID, fmt.Sprintf("called %q, which answered %s", s.Call, answer))
+	}); err != nil {
+		e.o.Log.Error("could not record how a call about an alert went", "alert", a.ID, "error", err)
+	}
 }

@@ -6,14 +6,16 @@ package outgoing
 
 import (
 	"context"
+	"crypto/tls"
+	"crypto/x509"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"net/http"
 	"net/netip"
 	"net/url"
 	"slices"
-	"strings"
 	"syscall"
 	"time"
 
@@ -29,6 +31,43 @@ const maxRedirects = 5
 type Guard struct {
 	allowed []string // host:port
 	client  *http.Client
+	dial    func(ctx context.Context, network, address string) (net.Conn, error)
+}
+
+// Transport is a way for the requests of a library, with the same guard. Roots
+// are certificates to trust; those of the machine when nil. Whoever asks for it
+// closes its idle connections.
+func (g *Guard) Transport(roots *x509.CertPool) *http.Transport {
+	t := &http.Transport{
+		DialContext: g.dial, TLSHandshakeTimeout: 10 * time.Second, ResponseHeaderTimeout: 2 * time.Minute,
+		MaxIdleConnsPerHost: 4, IdleConnTimeout: time.Minute, MaxResponseHeaderBytes: 64 << 10,
+	}
+	if roots != nil {
+		t.TLSClientConfig = &tls.Config{RootCAs: roots, MinVersion: tls.VersionTLS12}
+	}
+	return t
+}
+
+// Explain makes a fault of what a request of such a library met on its way.
+func (g *Guard) Explain(err error, doing string) *fault.Fault {
+	var no *refused
+	if errors.As(err, &no) {
+		return fault.Wrap(no, fault.Lasting, fault.Destination, doing, "An operator can allow it with the flag -allow-internal of ironbell serve.")
+	}
+	var certificate *tls.CertificateVerificationError
+	if errors.As(err, &certificate) {
+		return fault.Wrap(certificate, fault.Lasting, fault.Destination, doing, "The server's certificate is not trusted: correct the host name, or add its certificate to those that the destination trusts.")
+	}
+	var wrapped *url.Error
+	if errors.As(err, &wrapped) {
+		err = wrapped.Err
+	}
+	class := fault.Lasting
+	var name *net.DNSError
+	if fault.ByNetwork(err) || errors.As(err, &name) || errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
+		class = fault.Passing
+	}
+	return fault.Wrap(errors.New(fault.Reason(err)), class, fault.Destination, doing, "Check the address, and that its server can be reached from this machine.")
 }
 
 // refused says that an address is an internal one.
@@ -50,11 +89,9 @@ func New(allowed []string) *Guard {
 		return nil
 	}
 	dialer := &net.Dialer{Timeout: 10 * time.Second, ControlContext: control}
+	g.dial = dialer.DialContext
 	g.client = &http.Client{
-		Transport: &http.Transport{
-			DialContext: dialer.DialContext, TLSHandshakeTimeout: 10 * time.Second, ResponseHeaderTimeout: 2 * time.Minute,
-			MaxIdleConnsPerHost: 4, IdleConnTimeout: time.Minute, MaxResponseHeaderBytes: 64 << 10,
-		},
+		Transport: g.Transport(nil),
 		CheckRedirect: func(_ *http.Request, via []*http.Request) error {
 			if len(via) >= maxRedirects {
 				return fmt.Errorf("it was sent on more than %d times", maxRedirects)
@@ -118,20 +155,9 @@ func (g *Guard) Do(r *http.Request, doing string) (*http.Response, error) {
 		}
 		return nil, cause
 	}
-	var no *refused
-	if errors.As(err, &no) {
-		return nil, fault.Wrap(no, fault.Lasting, fault.Task, doing, "An operator can allow it with the flag -allow-internal of ironbell serve.")
-	}
-	var wrapped *url.Error
-	if errors.As(err, &wrapped) {
-		err = wrapped.Err
-	}
-	class := fault.Lasting
-	var name *net.DNSError
-	if fault.ByNetwork(err) || errors.As(err, &name) || strings.HasSuffix(err.Error(), "EOF") {
-		class = fault.Passing
-	}
-	return nil, fault.Wrap(errors.New(fault.Reason(err)), class, fault.Task, doing, "Check the address, and that its server can be reached from this machine.")
+	f := g.Explain(err, doing)
+	f.Scope = fault.Task
+	return nil, f
 }
 
 // Refusal reads the status of an answer that is no success: what the server

@@ -13,20 +13,30 @@ import (
 // tellAgain is how long an open alert that grows stays silent after it was told.
 const tellAgain = time.Hour
 
-const alertColumns = `a.id, a.kind, a.cause, a.state, a.job_id, a.job_name, a.run_id, p.login AS owner, a.happened, a.for_whom, a.tried, a.advice, a.count,
-	a.opened_at, a.last_at, a.acknowledged_by, a.acknowledged_at, a.closed_at, a.step, a.told
-	FROM alerts a JOIN people p ON p.id = a.owner_id`
+// alertFields are what an alert is opened with.
+const alertFields = `kind, cause, state, job_id, job_name, run_id, owner_id, happened, for_whom, tried, advice, next, urgent, tell_at`
 
-// OpenAlert opens an alert for the owner of its job, or lets the open one of
-// the same cause grow. One that was acknowledged opens again.
+const alertColumns = `a.id, a.kind, a.cause, a.state, a.job_id, a.job_name, a.run_id, coalesce(p.login, '') AS owner, a.happened, a.for_whom, a.tried, a.advice, a.next, a.urgent, a.unreached, a.count,
+	a.opened_at, a.last_at, a.acknowledged_by, a.acknowledged_at, a.closed_at, a.step, a.told
+	FROM alerts a LEFT JOIN people p ON p.id = a.owner_id`
+
+// OpenAlert opens an alert for the owner of its job, or, when it has none, for
+// the administrators; or it lets the open one of the same cause grow. One that was
+// acknowledged opens again when it tells of another run.
 func (t *Tx) OpenAlert(ctx context.Context, a job.Alert) error {
-	_, err := t.ext.ExecContext(ctx, `INSERT INTO alerts (kind, cause, state, job_id, job_name, run_id, owner_id, happened, for_whom, tried, advice, tell_at)
-		SELECT $1, $2, 'open', j.id, j.name, $4, j.owner_id, $5, $6, $7, $8, now() FROM jobs j WHERE j.id = $3
-		ON CONFLICT (cause) WHERE state <> 'closed' DO UPDATE SET count = alerts.count + 1, last_at = now(), run_id = excluded.run_id,
-			happened = excluded.happened, for_whom = excluded.for_whom, tried = excluded.tried, advice = excluded.advice, step = 0,
-			tell_at = CASE WHEN alerts.state = 'acknowledged' OR alerts.told_at < now() - make_interval(secs => $9) THEN now() ELSE alerts.tell_at END,
-			state = 'open', acknowledged_by = '', acknowledged_at = NULL`,
-		a.Kind, a.Cause, a.JobID, a.RunID, a.Happened, a.ForWhom, a.Tried, a.Advice, tellAgain.Seconds())
+	_, err := t.ext.ExecContext(ctx, `INSERT INTO alerts (`+alertFields+`)
+		SELECT $1, $2, 'open', $3, coalesce(j.name, $4), $5, j.owner_id, $6, $7, $8, $9, $10, $11 OR coalesce((v.definition->>'urgent')::boolean, false), now()
+		FROM (SELECT 1) one LEFT JOIN jobs j ON j.id = $3 LEFT JOIN job_versions v ON v.job_id = j.id AND v.version = j.version
+		WHERE $3::bigint IS NULL OR j.id IS NOT NULL
+		ON CONFLICT (cause) WHERE state <> 'closed' DO UPDATE SET count = alerts.count + 1, last_at = now(), run_id = coalesce(excluded.run_id, alerts.run_id),
+			happened = excluded.happened, for_whom = excluded.for_whom, tried = excluded.tried, advice = excluded.advice, next = excluded.next,
+			step = CASE WHEN alerts.state = 'acknowledged' AND excluded.run_id IS DISTINCT FROM alerts.run_id THEN 0 ELSE alerts.step END,
+			tell_at = CASE WHEN alerts.state = 'acknowledged' AND excluded.run_id IS DISTINCT FROM alerts.run_id OR alerts.state = 'open' AND alerts.tell_at IS NULL AND alerts.told_at < now() - make_interval(secs => $12)
+				THEN now() ELSE alerts.tell_at END,
+			acknowledged_by = CASE WHEN alerts.state = 'acknowledged' AND excluded.run_id IS DISTINCT FROM alerts.run_id THEN '' ELSE alerts.acknowledged_by END,
+			acknowledged_at = CASE WHEN alerts.state = 'acknowledged' AND excluded.run_id IS DISTINCT FROM alerts.run_id THEN NULL ELSE alerts.acknowledged_at END,
+			state = CASE WHEN alerts.state = 'acknowledged' AND excluded.run_id IS NOT DISTINCT FROM alerts.run_id THEN 'acknowledged' ELSE 'open' END`,
+		a.Kind, a.Cause, a.JobID, a.Job, a.RunID, bounded(a.Happened), bounded(a.ForWhom), bounded(a.Tried), bounded(a.Advice), bounded(a.Next), a.Urgent, tellAgain.Seconds())
 	if err != nil {
 		return wrap(err, "open the alert")
 	}
@@ -40,30 +50,44 @@ func (t *Tx) AlertsToTell(ctx context.Context, limit int) ([]job.Alert, error) {
 	return alerts, wrap(err, "find the alerts to tell")
 }
 
-// Told records who was told of an alert and sets when the next step is due;
-// zero for none.
-func (t *Tx) Told(ctx context.Context, id int64, told string, next time.Duration) error {
-	_, err := t.ext.ExecContext(ctx, `UPDATE alerts SET told = $2, told_at = now(),
-		tell_at = CASE WHEN $3 > 0 THEN now() + make_interval(secs => $3) END WHERE id = $1`, id, told, next.Seconds())
+// Told records who was told of an alert, and which step is due when; none when
+// next is zero.
+func (t *Tx) Told(ctx context.Context, id int64, told string, step int, next time.Duration) error {
+	_, err := t.ext.ExecContext(ctx, `UPDATE alerts SET told = CASE WHEN $2 = '' THEN told ELSE $2 END, told_at = now(), step = $3,
+		tell_at = CASE WHEN $4 > 0 THEN now() + make_interval(secs => $4) END WHERE id = $1`, id, bounded(told), step, next.Seconds())
 	return wrap(err, "record who was told")
 }
 
-// NextStep sends an alert on to the next step, because telling the one before failed.
+// NextStep sends an alert on to the next step now, because telling the one before
+// failed.
 func (t *Tx) NextStep(ctx context.Context, id int64, told string) error {
-	_, err := t.ext.ExecContext(ctx, `UPDATE alerts SET told = $2, step = step + 1, tell_at = CASE WHEN step = 0 THEN now() END WHERE id = $1 AND state = 'open'`, id, told)
+	_, err := t.ext.ExecContext(ctx, `UPDATE alerts SET told = $2, tell_at = now() WHERE id = $1 AND state = 'open' AND (tell_at IS NULL OR tell_at > now())`, id, bounded(told))
 	if err != nil {
 		return wrap(err, "go to the alert's next step")
 	}
 	return t.Tell(ctx, Notice{Kind: "alerts"})
 }
 
-// NoteTold changes what is said of the telling, when its delivery ended.
-func (t *Tx) NoteTold(ctx context.Context, id int64, told string) error {
-	_, err := t.ext.ExecContext(ctx, `UPDATE alerts SET told = $2 WHERE id = $1`, id, told)
+// Unreached marks an alert that nobody could be told of.
+func (t *Tx) Unreached(ctx context.Context, id int64, told string, again time.Duration) error {
+	_, err := t.ext.ExecContext(ctx, `UPDATE alerts SET unreached = true, told = $2, told_at = now(), step = 0, tell_at = now() + make_interval(secs => $3) WHERE id = $1`, id, bounded(told), again.Seconds())
+	return wrap(err, "record that nobody was reached")
+}
+
+// Reached notes that somebody was told of an alert.
+func (t *Tx) Reached(ctx context.Context, id int64, told string) error {
+	_, err := t.ext.ExecContext(ctx, `UPDATE alerts SET told = $2, unreached = false WHERE id = $1`, id, bounded(told))
 	if err != nil {
 		return wrap(err, "record how the telling went")
 	}
 	return t.Tell(ctx, Notice{Kind: "alerts"})
+}
+
+// UnreachedAlerts counts the alerts that nobody could be told of.
+func (q q) UnreachedAlerts(ctx context.Context) (int, error) {
+	var n int
+	err := sqlx.GetContext(ctx, q.ext, &n, `SELECT count(*) FROM alerts WHERE unreached AND state <> 'closed'`)
+	return n, wrap(err, "count the alerts that nobody was told of")
 }
 
 // Alerts lists alerts, the latest first; open ones only, unless all.
@@ -85,6 +109,14 @@ func (q q) Alert(ctx context.Context, id int64) (job.Alert, error) {
 	var a job.Alert
 	err := sqlx.GetContext(ctx, q.ext, &a, `SELECT `+alertColumns+` WHERE a.id = $1`, id)
 	return a, found(err, "alert", fmt.Sprint(id))
+}
+
+// CloseAlertsOf ends the alerts of some causes, which were put right.
+func (t *Tx) CloseAlertsOf(ctx context.Context, causes []string) error {
+	if _, err := t.ext.ExecContext(ctx, `UPDATE alerts SET state = 'closed', closed_at = now(), tell_at = NULL WHERE cause = ANY($1) AND state <> 'closed'`, causes); err != nil {
+		return wrap(err, "close the alerts")
+	}
+	return t.Tell(ctx, Notice{Kind: "alerts"})
 }
 
 // Acknowledge records that a person has taken an alert on.
@@ -119,4 +151,24 @@ func (t *Tx) CloseAlertsOfRuns(ctx context.Context, ids []job.RunID) error {
 		return nil
 	}
 	return t.Tell(ctx, Notice{Kind: "alerts"})
+}
+
+// OwnersWaiting are the owners of the jobs whose deliveries wait for the
+// destination that an alert is about, at most 50.
+func (q q) OwnersWaiting(ctx context.Context, cause string) ([]job.Person, error) {
+	people := []job.Person{}
+	err := sqlx.SelectContext(ctx, q.ext, &people, `SELECT `+personColumns+` FROM people p WHERE p.id IN (
+			SELECT j.owner_id FROM deliveries d JOIN jobs j ON j.id = d.job_id
+			WHERE d.state = 'waiting' AND d.kept_back <> '' AND d.kept_back = 'rest' AND d.destination_id = substr($1, length('destination:') + 1)::bigint)
+		ORDER BY p.id LIMIT 50`, cause)
+	return people, wrap(err, "find whose deliveries wait")
+}
+
+// AlertsFor lists what a digest tells a person: open alerts, and those that closed
+// since an instant, of what is theirs; all of them for an administrator.
+func (q q) AlertsFor(ctx context.Context, p job.Person, since time.Time) ([]job.Alert, error) {
+	alerts := []job.Alert{}
+	err := sqlx.SelectContext(ctx, q.ext, &alerts, `SELECT `+alertColumns+` WHERE (a.state <> 'closed' OR a.closed_at > $2) AND (a.owner_id = $1 OR $3)
+		ORDER BY a.state <> 'closed' DESC, a.last_at DESC LIMIT 200`, p.ID, since, p.Role == job.RoleAdministrator)
+	return alerts, wrap(err, "list the alerts of "+p.Name)
 }

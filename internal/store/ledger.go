@@ -18,6 +18,7 @@ type Entry struct {
 	Begin    []string // tasks that begin; their tries come back in Tries
 	Ends     []TaskEnd
 	Messages []NewMessage
+	Links    []NewLink
 	Logs     []job.LogLine
 	Part     *PartMove
 
@@ -210,6 +211,11 @@ func (t *Tx) freezeAll(ctx context.Context, entries []*Entry) error {
 	for _, e := range entries {
 		for _, m := range e.Messages {
 			if _, err := t.Freeze(ctx, m); err != nil {
+				return err
+			}
+		}
+		for _, l := range e.Links {
+			if err := t.AddLink(ctx, l); err != nil {
 				return err
 			}
 		}

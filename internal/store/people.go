@@ -11,7 +11,7 @@ import (
 	"github.com/jmoiron/sqlx"
 )
 
-const personColumns = `p.id, p.login, p.name, p.mail, p.role, p.zone`
+const personColumns = `p.id, p.login, p.name, p.mail, p.role, p.zone, p.wishes`
 
 // PersonByLogin finds a person and the hash of their password.
 func (q q) PersonByLogin(ctx context.Context, login string) (job.Person, string, error) {
@@ -60,6 +60,20 @@ func (q q) PutPerson(ctx context.Context, p job.Person, hash string) (int64, err
 			password_hash = CASE WHEN excluded.password_hash = '' THEN people.password_hash ELSE excluded.password_hash END
 		RETURNING id`, p.Login, p.Name, p.Mail, p.Role, p.Zone, hash)
 	return id, wrap(err, "save the person")
+}
+
+// PutWishes saves what a person wishes, with when their next digest is due; none
+// when it is nil.
+func (q q) PutWishes(ctx context.Context, id int64, w job.Wishes, digest *time.Time) error {
+	_, err := q.ext.ExecContext(ctx, `UPDATE people SET wishes = $2, digest_due = $3 WHERE id = $1`, id, document[job.Wishes]{w}, digest)
+	return wrap(err, "save the wishes")
+}
+
+// DigestsDue locks people whose digest is due, at most limit.
+func (t *Tx) DigestsDue(ctx context.Context, limit int) ([]job.Person, error) {
+	var people []job.Person
+	err := sqlx.SelectContext(ctx, t.ext, &people, `SELECT `+personColumns+` FROM people p WHERE p.digest_due <= now() ORDER BY p.digest_due LIMIT $1 FOR UPDATE SKIP LOCKED`, limit)
+	return people, wrap(err, "find the digests that are due")
 }
 
 // AddToken keeps the hash of a new token. A zero end means that it has none.

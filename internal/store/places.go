@@ -19,6 +19,13 @@ type Place struct {
 	Settings  json.RawMessage `db:"settings"`
 	Secret    []byte          `db:"secret"`
 	UpdatedAt time.Time       `db:"updated_at"`
+
+	// Of destinations only.
+	Pin        string     `db:"pin"`
+	RestsSince *time.Time `db:"rests_since"`
+	RestAnswer string     `db:"rest_answer"`
+	RestAdvice string     `db:"rest_advice"`
+	ProbeAt    *time.Time `db:"probe_at"`
 }
 
 // PlaceKind is one of the two kinds of place.
@@ -30,7 +37,7 @@ const (
 	Destination PlaceKind = "destination"
 )
 
-// columns gives the kind's table and the column of its protocol.
+// table gives the kind's table and the column of its protocol.
 func (k PlaceKind) table() (table, protocol string) {
 	if k == Source {
 		return "sources", "driver"
@@ -38,27 +45,37 @@ func (k PlaceKind) table() (table, protocol string) {
 	return "destinations", "protocol"
 }
 
+// columns are what is read of the kind.
+func (k PlaceKind) columns() string {
+	_, protocol := k.table()
+	columns := `id, name, ` + protocol + ` AS protocol, settings, secret, updated_at`
+	if k == Destination {
+		columns += `, pin, rests_since, rest_answer, rest_advice, probe_at`
+	}
+	return columns
+}
+
 // Place finds a source or destination by name.
 func (q q) Place(ctx context.Context, kind PlaceKind, name string) (Place, error) {
-	table, protocol := kind.table()
+	table, _ := kind.table()
 	var p Place
-	err := sqlx.GetContext(ctx, q.ext, &p, `SELECT id, name, `+protocol+` AS protocol, settings, secret, updated_at FROM `+table+` WHERE name = $1`, name)
+	err := sqlx.GetContext(ctx, q.ext, &p, `SELECT `+kind.columns()+` FROM `+table+` WHERE name = $1`, name)
 	return p, found(err, string(kind), name)
 }
 
 // PlaceByID finds a source or destination.
 func (q q) PlaceByID(ctx context.Context, kind PlaceKind, id int64) (Place, error) {
-	table, protocol := kind.table()
+	table, _ := kind.table()
 	var p Place
-	err := sqlx.GetContext(ctx, q.ext, &p, `SELECT id, name, `+protocol+` AS protocol, settings, secret, updated_at FROM `+table+` WHERE id = $1`, id)
+	err := sqlx.GetContext(ctx, q.ext, &p, `SELECT `+kind.columns()+` FROM `+table+` WHERE id = $1`, id)
 	return p, found(err, string(kind), "")
 }
 
 // Places lists the sources or destinations by name, at most 1,000.
 func (q q) Places(ctx context.Context, kind PlaceKind) ([]Place, error) {
-	table, protocol := kind.table()
+	table, _ := kind.table()
 	places := []Place{}
-	err := sqlx.SelectContext(ctx, q.ext, &places, `SELECT id, name, `+protocol+` AS protocol, settings, secret, updated_at FROM `+table+` ORDER BY name LIMIT 1000`)
+	err := sqlx.SelectContext(ctx, q.ext, &places, `SELECT `+kind.columns()+` FROM `+table+` ORDER BY name LIMIT 1000`)
 	return places, wrap(err, "list the "+table)
 }
 

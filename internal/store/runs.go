@@ -184,6 +184,36 @@ func (q q) Log(ctx context.Context, l job.LogLine, id job.RunID) error {
 	return wrap(err, "write the log")
 }
 
+// LogMany writes lines about several runs. Each run's log is bounded.
+func (t *Tx) LogMany(ctx context.Context, lines map[job.RunID][]job.LogLine) error {
+	var c columns
+	var levels, texts []string
+	for id, of := range lines {
+		for _, l := range of {
+			c.run, c.parts = append(c.run, int64(id)), append(c.parts, int32(l.Part)) //nolint:gosec // parts are counted
+			levels, texts = append(levels, level(l.Level)), append(texts, bounded(l.Text))
+		}
+	}
+	_, err := t.ext.ExecContext(ctx, `WITH u AS (SELECT * FROM unnest($1::bigint[], $2::int[], $3::text[], $4::text[]) AS u(run_id, part, level, text)),
+		open AS (SELECT run_id FROM (SELECT DISTINCT run_id FROM u) r WHERE NOT EXISTS (SELECT 1 FROM run_log l WHERE l.run_id = r.run_id OFFSET $5 LIMIT 1))
+		INSERT INTO run_log (run_id, part, level, text) SELECT u.* FROM u JOIN open USING (run_id)`, c.run, c.parts, levels, texts, maxLines)
+	return wrap(err, "write the log")
+}
+
+// Busy gives those of some locked runs whose state cannot change yet, because
+// other parts or deliveries of theirs are still open.
+func (t *Tx) Busy(ctx context.Context, ids []job.RunID) (map[job.RunID]bool, error) {
+	var busy []job.RunID
+	err := sqlx.SelectContext(ctx, t.ext, &busy, `SELECT r.id FROM runs r WHERE r.id = ANY($1) AND (
+		r.state = 'running' AND EXISTS (SELECT 1 FROM parts p WHERE p.job_id = r.job_id AND p.run_id = r.id AND p.state IN ('waiting', 'running') AND (p.state = 'running' OR p.ready_at <= now() AND NOT p.held))
+		OR r.state = 'delivering' AND EXISTS (SELECT 1 FROM deliveries d WHERE d.run_id = r.id AND d.state IN ('waiting', 'sending', 'offered')))`, numbers(ids))
+	out := make(map[job.RunID]bool, len(busy))
+	for _, id := range busy {
+		out[id] = true
+	}
+	return out, wrap(err, "see which runs still work")
+}
+
 // LockRuns reads runs, in the order of their ids, and keeps others from moving
 // them until the transaction ends.
 func (t *Tx) LockRuns(ctx context.Context, ids []job.RunID) ([]job.Run, error) {

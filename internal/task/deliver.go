@@ -5,27 +5,33 @@ import (
 	"crypto/rand"
 	"fmt"
 	"io"
+	"path"
+	"slices"
 	"strings"
 	"time"
 
 	"ironbell/internal/artifact"
+	"ironbell/internal/core/expr"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/deliver"
 	"ironbell/internal/render"
+	"ironbell/internal/report"
 	"ironbell/internal/store"
-
-	"github.com/dustin/go-humanize"
 )
 
 // DefaultSubject is the subject of a message whose task gives none.
 const DefaultSubject = "{job} {date:%Y-%m-%d}"
 
-// Deliver is the task kind that composes a message out of the files made before
-// it. The message's bytes are kept once; the deliveries hand them over.
+// Deliver is the task kind that makes what is handed over out of the files made
+// before it: mails, or files for a place. Their bytes are kept once; the
+// deliveries hand them over.
 type Deliver struct {
+	Store        *store.Store
 	Destinations *deliver.Destinations
+	Sources      *report.Sources
 	Files        *artifact.Folder
+	URL          string // of the console, for links
 	Now          func() time.Time
 }
 
@@ -50,9 +56,10 @@ func DomainOf(from string) string {
 // Help implements Kind.
 func (k *Deliver) Help() Help {
 	return Help{
-		Kind: job.KindDeliver, Summary: "send the files as a mail",
-		Text: "Composes one message of the files of the tasks before, tables in the body and all else attached, and hands it over to each recipient by itself: who has it never " +
-			"gets it twice. The task is done when the message is on record; the deliveries go on after it. In a rehearsal the message goes only to the one who rehearses.",
+		Kind: job.KindDeliver, Summary: "hand the files over: as a mail, or to a place",
+		Text: "To a mail server it composes messages of the files of the tasks before, tables in the body and all else attached or linked, and hands them over to each recipient by itself: " +
+			"who has it never gets it twice. To any other destination it brings the files, each under a temporary name first. The task is done when all of that is on record; " +
+			"the deliveries go on after it. In a rehearsal a mail goes only to the one who rehearses, and no file goes anywhere.",
 		Example: job.Task{Name: "mail", Kind: job.KindDeliver, Deliver: &job.DeliverTask{Destination: "company mail", To: []string{"oren.hask@tarnwick.example"}, Subject: "Day sheet {date:%Y-%m-%d}: {rows} sailings"}},
 	}
 }
@@ -61,98 +68,187 @@ func (k *Deliver) Help() Help {
 func (k *Deliver) Check(ctx context.Context, c *Checking, where string, t job.Task) error {
 	d := t.Deliver
 	p, ok, err := c.place(ctx, store.Destination, where+".destination", d.Destination)
-	if ok && p.Protocol != "smtp" {
-		c.V.Add(where+".destination", "the destination %q is a %s, and mails go to one of the protocol smtp", p.Name, p.Protocol)
+	if err != nil {
+		return err
 	}
-	if len(d.To) == 0 {
-		c.V.Add(where+".to", "nobody is named; add at least one address")
-	}
-	for i, to := range d.To {
-		if _, err := deliver.CheckAddress(to); err != nil {
-			c.V.Add(fmt.Sprintf("%s.to[%d]", where, i), "%s", err)
+	for i, f := range d.Formats {
+		if _, err := render.ByName(f); err != nil {
+			c.V.Add(fmt.Sprintf("%s.formats[%d]", where, i), "%s", err)
 		}
 	}
-	c.text(where+".subject", d.Subject)
-	c.text(where+".body", d.Body)
-	return err
+	if ok && deliver.KindOf(p.Protocol) == deliver.Files {
+		return k.checkFiles(c, where, p, d)
+	}
+	return k.checkMail(ctx, c, where, d)
 }
 
-// Run composes and keeps the message.
+func (k *Deliver) checkFiles(c *Checking, where string, p store.Place, d *job.DeliverTask) error {
+	for field, given := range map[string]bool{
+		"to": len(d.To) > 0, "cc": len(d.Cc) > 0, "bcc": len(d.Bcc) > 0, "to_query": d.ToQuery != nil, "reply_to": d.ReplyTo != "", "priority": d.Priority != "",
+		"subject": d.Subject != "", "body": d.Body != "", "files": d.Files != "", "too_large": d.TooLarge != "", "may_leave": d.MayLeave,
+	} {
+		if given {
+			c.V.Add(where+"."+field, "the destination %q is of the protocol %s and takes files; this belongs to a mail", p.Name, p.Protocol)
+		}
+	}
+	c.text(where+".folder", d.Folder)
+	c.text(where+".name", d.Name)
+	return nil
+}
+
+func (k *Deliver) checkMail(ctx context.Context, c *Checking, where string, d *job.DeliverTask) error {
+	if len(d.To)+len(d.Cc)+len(d.Bcc) == 0 && d.ToQuery == nil {
+		c.V.Add(where+".to", "nobody is named; add at least one address")
+	}
+	for _, list := range []struct {
+		name string
+		all  []string
+	}{{"to", d.To}, {"cc", d.Cc}, {"bcc", d.Bcc}} {
+		for i, text := range list.all {
+			at := fmt.Sprintf("%s.%s[%d]", where, list.name, i)
+			if strings.ContainsAny(text, "{}") {
+				c.text(at, text) // whom it comes to shows when it is filled in
+				continue
+			}
+			r := newResolver(k.Store, k.Now())
+			if err := r.add(ctx, []string{text}); err != nil {
+				return err
+			}
+			for _, w := range r.wrong.Wrong {
+				c.V.Add(at, "%s", w.Sentence)
+			}
+		}
+	}
+	if q := d.ToQuery; q != nil {
+		if _, _, err := c.place(ctx, store.Source, where+".to_query.source", q.Source); err != nil {
+			return err
+		}
+		if err := c.May(ctx, where+".to_query.identity", q.Source, q.Identity, ""); err != nil {
+			return err
+		}
+	}
+	if d.ReplyTo != "" && !strings.ContainsAny(d.ReplyTo, "{}") {
+		if _, err := deliver.CheckAddress(d.ReplyTo); err != nil {
+			c.V.Add(where+".reply_to", "%s", err)
+		}
+	}
+	c.text(where+".reply_to", d.ReplyTo)
+	c.text(where+".subject", d.Subject)
+	c.text(where+".body", d.Body)
+	c.text(where+".zip", d.Zip)
+	for field, given := range map[string]bool{"folder": d.Folder != "", "name": d.Name != "", "if_exists": d.IfExists != ""} {
+		if given {
+			c.V.Add(where+"."+field, "this belongs to files that go to a place; a mail has none")
+		}
+	}
+	if d.Zip != "" && (d.Files == job.FilesLinked || d.Files == job.FilesNone) {
+		c.V.Add(where+".zip", "an archive holds the files that are attached, and none are")
+	}
+	return nil
+}
+
+// Run composes and keeps what is handed over.
 func (k *Deliver) Run(ctx context.Context, w Work, t job.Task) (Result, error) {
-	d := t.Deliver
-	id, destination, err := k.Destinations.ByName(ctx, d.Destination)
+	id, destination, err := k.Destinations.ByName(ctx, t.Deliver.Destination)
 	if err != nil {
 		return Result{}, err
 	}
-	letter := deliver.Letter{MessageID: MessageID(DomainOf(destination.From())), From: destination.From(), Date: k.Now(), Headers: map[string]string{
-		"Auto-Submitted": "auto-generated", // RFC 3834
-	}}
+	w.Files = chosenFormats(w.Files, t.Deliver.Formats)
+	if mailer, ok := destination.(deliver.Mailer); ok {
+		return k.mail(ctx, w, t, id, mailer)
+	}
+	return k.files(ctx, w, t, id)
+}
+
+func chosenFormats(files []job.Artifact, formats []string) []job.Artifact {
+	if len(formats) == 0 {
+		return files
+	}
+	var out []job.Artifact
+	for _, f := range files {
+		if slices.Contains(formats, f.Format) {
+			out = append(out, f)
+		}
+	}
+	return out
+}
+
+// files makes a message of each file, for a place.
+func (k *Deliver) files(ctx context.Context, w Work, t job.Task, id int64) (Result, error) {
+	d := t.Deliver
+	var res Result
+	var said []string
+	taken := map[string]bool{}
 	for _, f := range w.Files {
 		if f.Format == render.MailTable {
-			table, err := k.read(ctx, f)
+			continue // it belongs into the body of a mail
+		}
+		folder, name := f.Folder, f.Name
+		if d.Folder != "" {
+			text, err := w.fillPath(ctx, "the folder", d.Folder)
 			if err != nil {
 				return Result{}, err
 			}
-			letter.Tables = append(letter.Tables, table)
-			continue
+			folder = text
 		}
-		letter.Attachments = append(letter.Attachments, deliver.Attachment{
-			Name: f.Name, MediaType: f.MediaType,
-			Open: func(ctx context.Context) (io.ReadSeekCloser, error) { return k.Files.Open(ctx, f.Key) },
+		if d.Name != "" {
+			text, err := w.fill(ctx, "the name", d.Name, nil)
+			if err != nil {
+				return Result{}, err
+			}
+			name = expr.FileName(text+path.Ext(f.Name), f.Name)
+		}
+		// Two files of one name are two files, whatever is to be done with one that
+		// lies there.
+		to := unlike(path.Join(folder, name), taken)
+		said = append(said, to)
+		res.Messages = append(res.Messages, Message{
+			Message: job.Message{
+				MessageID: "<" + MessageID("") + ">", Subject: path.Base(to), DestinationID: id, Key: f.Key, Size: f.Size, SHA256: f.SHA256,
+				Name: path.Base(to), MediaType: f.MediaType, IfExists: orExists(d.IfExists), Stamp: w.Due.Format("2006-01-02 15.04.05"),
+			},
+			To: []store.Recipient{{Address: to}},
 		})
 	}
-	if letter.Subject, err = w.fill(ctx, "the subject", orElse(d.Subject, DefaultSubject), nil); err != nil {
-		return Result{}, err
-	}
-	if letter.Plain, err = w.fill(ctx, "the body", orElse(d.Body, "{job}, {date:%A %e %B %Y}."), nil); err != nil {
-		return Result{}, err
-	}
-	for _, note := range w.Notes {
-		letter.Plain += "\n\n" + note
-	}
-	letter.Footer = fmt.Sprintf("Iron Bell, run %s, due %s", w.RunID, w.Due.Format("Mon 2 Jan 2006 15:04 MST"))
-	addresses := make([]string, 0, len(d.To))
-	for _, to := range d.To {
-		address, err := deliver.CheckAddress(to)
-		if err != nil {
-			return Result{}, fault.Wrap(err, fault.Lasting, fault.Task, "read the recipients", "Correct the address in the job.")
-		}
-		addresses = append(addresses, address)
+	if len(res.Messages) == 0 {
+		return Result{}, fault.New(fault.Task, "bring files to "+d.Destination, "the tasks before made no file", "Name tasks and formats that make one.")
 	}
 	if w.Rehearsal != nil {
-		letter.Subject = "Rehearsal: " + letter.Subject
-		letter.Plain = fmt.Sprintf("This is a rehearsal for %s. In earnest it would have gone to %s.\n\n", w.Rehearsal.Name, shorten(addresses)) + letter.Plain
-		letter.Footer = "Rehearsal. " + letter.Footer
-		addresses = []string{w.Rehearsal.Mail}
+		return rehearsed(fmt.Sprintf("%s did not go to %q", shorten(said), d.Destination)), nil
 	}
-	letter.To = addresses
-	file, err := k.Files.Create()
-	if err != nil {
-		return Result{}, err
-	}
-	if err := deliver.Compose(ctx, file, letter); err != nil {
-		file.Drop()
-		return Result{}, fault.Wrap(err, fault.Lasting, fault.Message, "compose the message", "")
-	}
-	kept, err := file.Keep()
-	if err != nil {
-		return Result{}, err
-	}
-	return Result{
-		Note: fmt.Sprintf("%s to %d %s, %s", countFiles(len(letter.Attachments)), len(addresses), plural(len(addresses), "recipient"), humanize.Bytes(uint64(max(kept.Size, 0)))),
-		Message: &Message{
-			MessageID: "<" + letter.MessageID + ">", Subject: letter.Subject, DestinationID: id,
-			Key: kept.Key, Size: kept.Size, SHA256: kept.SHA256, Addresses: addresses,
-		},
-	}, nil
+	res.Note = fmt.Sprintf("%s to %q: %s", countFiles(len(res.Messages)), d.Destination, shorten(said))
+	return res, nil
 }
 
-// shorten lists addresses, the first twenty of many.
-func shorten(addresses []string) string {
+func orExists(e job.IfExists) job.IfExists {
+	if e == "" {
+		return job.ExistsNumber
+	}
+	return e
+}
+
+// fillPath fills in a folder: each piece between two slashes becomes a name that
+// leads nowhere else.
+func (w Work) fillPath(ctx context.Context, what, text string) (string, error) {
+	var pieces []string
+	for _, piece := range strings.Split(text, "/") {
+		filled, err := w.fill(ctx, what, piece, nil)
+		if err != nil {
+			return "", err
+		}
+		if name := expr.FileName(filled, ""); name != "" {
+			pieces = append(pieces, name)
+		}
+	}
+	return path.Join(pieces...), nil
+}
+
+// shorten lists texts, the first twenty of many.
+func shorten(all []string) string {
 	const shown = 20
-	text := strings.Join(addresses[:min(len(addresses), shown)], ", ")
-	if len(addresses) > shown {
-		text += fmt.Sprintf(" and %d more", len(addresses)-shown)
+	text := strings.Join(all[:min(len(all), shown)], ", ")
+	if len(all) > shown {
+		text += fmt.Sprintf(" and %d more", len(all)-shown)
 	}
 	return text
 }

@@ -7,6 +7,7 @@ package task
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -30,6 +31,7 @@ type Work struct {
 	Due       time.Time // in the job's zone
 	Frame     moment.Frame
 	Values    job.Values
+	Row       map[string]string // of a part: the row that it was split off for, by column
 	Def       job.Definition
 	Limit     time.Duration // longest time for the task
 	Rehearsal *job.Person   // who rehearses; nil in earnest
@@ -47,25 +49,21 @@ type Work struct {
 
 // Result is what a task made.
 type Result struct {
-	Rows    int64
-	Counted bool // Rows says something
-	Blank   bool
-	Note    string
-	Totals  map[string]float64
-	Files   []job.Artifact
-	Message *Message   // to be frozen and handed over
-	Event   *job.Event // to be raised
+	Rows     int64
+	Counted  bool // Rows says something
+	Blank    bool
+	Note     string
+	Totals   map[string]float64
+	Files    []job.Artifact
+	Messages []Message       // to be frozen and handed over
+	Links    []store.NewLink // that the messages hold
+	Event    *job.Event      // to be raised
 }
 
-// Message is a message that was composed and kept, with its recipients.
+// Message is a mail or a file to be handed over, with those who shall get it.
 type Message struct {
-	MessageID     string // with angle brackets
-	Subject       string
-	DestinationID int64
-	Key           string
-	Size          int64
-	SHA256        string
-	Addresses     []string
+	job.Message
+	To []store.Recipient
 }
 
 // Kind carries out tasks of one kind. It may be used by several goroutines.
@@ -170,7 +168,10 @@ func (w Work) Rows() int64 {
 
 // facts gives the moving parts their values.
 func (w Work) facts(report string, rows int64, bound []job.Bound) expr.Facts {
-	values := make(map[string]string, len(bound))
+	values := make(map[string]string, len(bound)+len(w.Row))
+	for name, text := range w.Row {
+		values[name] = text
+	}
 	for _, b := range bound {
 		values[b.Name] = b.Text
 	}
@@ -189,6 +190,11 @@ func (w Work) facts(report string, rows int64, bound []job.Bound) expr.Facts {
 // names are what the texts of this task may speak of.
 func (w Work) names(params []job.Parameter) expr.Names {
 	n := Names(params)
+	for name := range w.Row {
+		if !slices.Contains(n.Values, name) {
+			n.Values = append(n.Values, name)
+		}
+	}
 	for name := range w.Outcomes {
 		n.Tasks = append(n.Tasks, name)
 	}

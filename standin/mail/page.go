@@ -9,6 +9,8 @@ import (
 	"net/http"
 	"slices"
 	"strconv"
+
+	"ironbell/standin/gate"
 )
 
 //go:embed page.html
@@ -18,9 +20,18 @@ var page = template.Must(template.New("page").Funcs(template.FuncMap{
 	"kb": func(n int) string { return fmt.Sprintf("%.1f kB", float64(n)/1000) },
 }).Parse(pageText))
 
+// Steered is a stand-in that takes orders.
+type Steered interface {
+	Name() string
+	Address() string
+	Modes() []gate.Mode
+	Behave(b gate.Behaviour) error
+	Behaviour() gate.Behaviour
+}
+
 // Handler serves the inbox as pages for people and as JSON for programs, and
 // takes orders on how the servers shall behave.
-func Handler(inbox *Inbox, servers ...*Server) http.Handler {
+func Handler(inbox *Inbox, servers ...Steered) http.Handler {
 	mux := http.NewServeMux()
 	message := func(w http.ResponseWriter, r *http.Request) *Message {
 		id, err := strconv.Atoi(r.PathValue("id"))
@@ -33,8 +44,7 @@ func Handler(inbox *Inbox, servers ...*Server) http.Handler {
 	show := func(w http.ResponseWriter, m *Message) {
 		all := inbox.All()
 		w.Header().Set("Content-Type", "text/html; charset=utf-8")
-		_ = page.Execute(w, map[string]any{"All": all[:min(len(all), 200)], "Count": len(all), "One": m, "Servers": servers, // a reader that left needs no answer
-			"Modes": []Mode{Accept, Slow, Refuse, Busy, Greylist, Drop, Away}})
+		_ = page.Execute(w, map[string]any{"All": all[:min(len(all), 200)], "Count": len(all), "One": m, "Servers": servers}) // a reader that left needs no answer
 	}
 	mux.HandleFunc("GET /{$}", func(w http.ResponseWriter, _ *http.Request) {
 		var newest *Message
@@ -81,16 +91,16 @@ func Handler(inbox *Inbox, servers ...*Server) http.Handler {
 		inbox.Clear()
 		w.WriteHeader(http.StatusNoContent)
 	})
-	find := func(w http.ResponseWriter, name string) *Server {
-		at := slices.IndexFunc(servers, func(s *Server) bool { return s.name == name })
+	find := func(w http.ResponseWriter, name string) Steered {
+		at := slices.IndexFunc(servers, func(s Steered) bool { return s.Name() == name })
 		if at < 0 {
 			http.Error(w, "There is no such server.", http.StatusNotFound)
 			return nil
 		}
 		return servers[at]
 	}
-	behave := func(w http.ResponseWriter, s *Server, b Behaviour) bool {
-		if !slices.Contains([]Mode{Accept, Slow, Refuse, Busy, Greylist, Drop, Away}, b.Mode) {
+	behave := func(w http.ResponseWriter, s Steered, b gate.Behaviour) bool {
+		if !slices.Contains(s.Modes(), b.Mode) {
 			http.Error(w, "There is no such mode.", http.StatusUnprocessableEntity)
 			return false
 		}
@@ -105,7 +115,7 @@ func Handler(inbox *Inbox, servers ...*Server) http.Handler {
 		if s == nil {
 			return
 		}
-		var b Behaviour
+		var b gate.Behaviour
 		if err := json.NewDecoder(http.MaxBytesReader(w, r.Body, 10_000)).Decode(&b); err != nil {
 			http.Error(w, err.Error(), http.StatusBadRequest)
 			return
@@ -116,7 +126,7 @@ func Handler(inbox *Inbox, servers ...*Server) http.Handler {
 	})
 	mux.HandleFunc("POST /servers/{name}", func(w http.ResponseWriter, r *http.Request) {
 		s := find(w, r.PathValue("name"))
-		if s != nil && behave(w, s, Behaviour{Mode: Mode(r.FormValue("mode")), Delay: 5000}) {
+		if s != nil && behave(w, s, gate.Behaviour{Mode: gate.Mode(r.FormValue("mode")), Delay: 5000}) {
 			http.Redirect(w, r, "/", http.StatusSeeOther)
 		}
 	})

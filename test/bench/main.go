@@ -146,7 +146,7 @@ func (b *bench) engine() (*engine.Engine, error) {
 		return nil, err
 	}
 	guard := outgoing.New(nil)
-	return engine.New(b.store, report.NewSources(b.store, vault, report.Allowed{}), deliver.NewDestinations(b.store, vault, guard), files, engine.Options{
+	return engine.New(b.store, report.NewSources(b.store, vault, report.Allowed{}), deliver.NewDestinations(b.store, vault, deliver.Allowed{Guard: guard}), files, engine.Options{
 		Workers: workers, Guard: guard, Log: slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelWarn})),
 		Kinds: map[job.TaskKind]task.Kind{"nothing": nothing{}},
 	}), nil

@@ -362,8 +362,10 @@ type PlaceRequest struct {
 
 // Answer is what the other side of a test said.
 type Answer struct {
-	OK   bool   `json:"ok"`
-	Said string `json:"said"`
+	OK     bool     `json:"ok"`
+	Said   string   `json:"said"`
+	Advice string   `json:"advice,omitempty" doc:"what can be done when it refused"`
+	Steps  []string `json:"steps,omitempty" doc:"what was done and answered, step by step"`
 }
 
 // Me is who is signed in.

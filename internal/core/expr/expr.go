@@ -12,6 +12,7 @@ package expr
 import (
 	"errors"
 	"fmt"
+	"regexp"
 	"slices"
 	"strings"
 	"sync"
@@ -295,8 +296,9 @@ func (p part) say(value ref.Val, zone *time.Location) (string, error) {
 
 // FileName makes a text safe as the name of one file: separators, control
 // characters and the characters that common file systems refuse become "-",
-// leading dots and trailing dots and blanks go, and it is cut to 200 bytes with
-// its ending kept. What has nothing left becomes the given name.
+// leading dots and trailing dots and blanks go, names that mean a device get a "-"
+// in front, and it is cut to 200 bytes with its ending kept. What has nothing left
+// becomes the given name.
 func FileName(text, otherwise string) string {
 	text = strings.ToValidUTF8(text, "-")
 	text = strings.Map(func(r rune) rune {
@@ -317,8 +319,14 @@ func FileName(text, otherwise string) string {
 	if strings.Trim(text, "-. ") == "" {
 		return otherwise
 	}
+	if stem, _, _ := strings.Cut(text, "."); device.MatchString(strings.TrimSpace(stem)) {
+		text = "-" + text
+	}
 	return text
 }
+
+// device matches names that mean a device on some systems, with any ending.
+var device = regexp.MustCompile(`(?i)^(con|prn|aux|nul|com[0-9]|lpt[0-9])$`)
 
 // HeaderLine makes a text safe as one line of a mail header.
 func HeaderLine(text string) string {

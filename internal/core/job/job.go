@@ -36,6 +36,9 @@ type Definition struct {
 	IfUnusual   IfBlank     `json:"if_unusual,omitempty" enum:"hold,send,retry,fail" doc:"what to do when the result is unusual; hold when left out"`
 	UnusualThen IfBlank     `json:"unusual_then,omitempty" enum:"hold,send,fail" doc:"what to do when it is still unusual after the retries; hold when left out"`
 	AlertOn     []string    `json:"alert_on,omitempty" enum:"blank,unusual" maxItems:"5" doc:"what the owner is told of beside failures"`
+	SecondOwner string      `json:"second_owner,omitempty" maxLength:"100" doc:"sign-in name of who is told when the owner takes an alert not on"`
+	Urgent      bool        `json:"urgent,omitempty" doc:"quiet hours do not hold back its alerts"`
+	GiveUpAfter Duration    `json:"give_up_after,omitempty" doc:"how long deliveries wait for a destination that is down; 24h when left out"`
 	IfUnknown   IfUnknown   `json:"if_unknown,omitempty" enum:"ask,resend" doc:"what to do with a delivery whose answer was lost; ask when left out"`
 	AfterOutage AfterOutage `json:"after_outage,omitempty" enum:"once,each,none" doc:"what to do with rings that were missed; once when left out"`
 	Overlap     Overlap     `json:"overlap,omitempty" enum:"wait,pass over,together" doc:"what to do when the last run still works; wait when left out"`
@@ -120,6 +123,7 @@ const (
 
 // Defaults of a job's limits.
 const (
+	DefaultGiveUp     = 24 * time.Hour
 	DefaultTimeLimit  = 30 * time.Minute
 	DefaultRetryWait  = 5 * time.Minute
 	DefaultSideBySide = 4
@@ -137,6 +141,9 @@ func (d Definition) WithDefaults() Definition {
 	}
 	if d.TimeLimit == 0 {
 		d.TimeLimit = Duration(DefaultTimeLimit)
+	}
+	if d.GiveUpAfter == 0 {
+		d.GiveUpAfter = Duration(DefaultGiveUp)
 	}
 	if d.Retry.Times > 0 && d.Retry.Wait == 0 {
 		d.Retry.Wait = Duration(DefaultRetryWait)

@@ -129,13 +129,85 @@ type ProgramTask struct {
 	Variables map[string]string `json:"variables,omitempty" doc:"environment variables beside PATH, HOME, TMPDIR and LANG"`
 }
 
-// DeliverTask hands the files of the tasks before it over to recipients.
+// DeliverTask hands the files of the tasks before it over: as a mail to
+// recipients, or as files to a place.
 type DeliverTask struct {
 	Destination string   `json:"destination" minLength:"1" doc:"name of the destination"`
-	To          []string `json:"to" minItems:"1" maxItems:"10000" doc:"mail addresses"`
-	Subject     string   `json:"subject,omitempty" maxLength:"500" doc:"with moving parts; the job's name and the date when left out"`
-	Body        string   `json:"body,omitempty" maxLength:"100000" doc:"plain text with moving parts"`
+	Formats     []string `json:"formats,omitempty" maxItems:"20" doc:"formats of the files that it takes, such as pdf; all when left out"`
+
+	To       []string      `json:"to,omitempty" maxItems:"10000" doc:"of a mail: addresses, several in one text separated by commas, semicolons or lines; person:login, group:name, post:name, under:name (a post with all that stand under it); with moving parts"`
+	Cc       []string      `json:"cc,omitempty" maxItems:"1000" doc:"as in to"`
+	Bcc      []string      `json:"bcc,omitempty" maxItems:"10000" doc:"as in to; nobody sees them"`
+	ToQuery  *AddressQuery `json:"to_query,omitempty" doc:"addresses that come from a source, beside those of to"`
+	ReplyTo  string        `json:"reply_to,omitempty" maxLength:"300" doc:"address that answers go to"`
+	Priority string        `json:"priority,omitempty" enum:"high,normal,low" doc:"normal when left out"`
+	Subject  string        `json:"subject,omitempty" maxLength:"500" doc:"with moving parts; the house's own, or the job's name and the date, when left out"`
+	Body     string        `json:"body,omitempty" maxLength:"100000" doc:"plain text with moving parts"`
+	Files    FilesAs       `json:"files,omitempty" enum:"attached,linked,both,none" doc:"how a mail brings the files; tables for the body are not among them; attached when left out"`
+	Zip      string        `json:"zip,omitempty" maxLength:"300" doc:"name with moving parts of one archive that the attached files go into"`
+	TooLarge TooLarge      `json:"too_large,omitempty" enum:"split,link,fail" doc:"what to do when the mail is larger than the server takes: several mails, a link in place of the files, or nothing; split when left out"`
+	Link     LinkTerms     `json:"link,omitzero" doc:"who may follow links, and until when"`
+	MayLeave bool          `json:"may_leave,omitempty" doc:"recipients may take themselves off this job's list"`
+
+	Folder   string   `json:"folder,omitempty" maxLength:"500" doc:"of a file: folder below the destination's, with moving parts and / between; the output's when left out"`
+	Name     string   `json:"name,omitempty" maxLength:"300" doc:"of a file: its name with moving parts, without the ending; the output's when left out"`
+	IfExists IfExists `json:"if_exists,omitempty" enum:"number,stamp,overwrite,refuse" doc:"of a file: what to do when there is one of its name; number when left out"`
 }
+
+// AddressQuery asks a source for addresses.
+type AddressQuery struct {
+	Source   string `json:"source" minLength:"1" doc:"name of the source"`
+	Identity string `json:"identity,omitempty" maxLength:"200" doc:"identity of the source as which it is asked"`
+	SQL      string `json:"sql" minLength:"1" maxLength:"200000" doc:"query whose first column holds addresses; parameters stand in it as :name"`
+
+	Parameters []Parameter `json:"parameters,omitempty" maxItems:"100" doc:"its parameters; they get the job's values"`
+}
+
+// FilesAs says how a mail brings its files.
+type FilesAs string
+
+// The choices; the first is the default.
+const (
+	FilesAttached FilesAs = "attached"
+	FilesLinked   FilesAs = "linked"
+	FilesBoth     FilesAs = "both"
+	FilesNone     FilesAs = "none"
+)
+
+// TooLarge says what to do with a mail that is larger than the server takes.
+type TooLarge string
+
+// The choices; the first is the default.
+const (
+	LargeSplit TooLarge = "split"
+	LargeLink  TooLarge = "link"
+	LargeFail  TooLarge = "fail"
+)
+
+// LinkTerms say who may follow a link, and until when. Whoever follows it signs in.
+type LinkTerms struct {
+	For  string `json:"for,omitempty" enum:"named,house" doc:"named: only those whom the mail went to; house: everybody who can sign in; named when left out"`
+	Days int    `json:"days,omitempty" minimum:"0" maximum:"3660" doc:"days until it ends; 30 when left out"`
+}
+
+// Who may follow a link.
+const (
+	LinkNamed = "named"
+	LinkHouse = "house"
+
+	DefaultLinkDays = 30
+)
+
+// IfExists says what to do when there is a file of the name already.
+type IfExists string
+
+// The choices; the first is the default.
+const (
+	ExistsNumber    IfExists = "number"
+	ExistsStamp     IfExists = "stamp"
+	ExistsOverwrite IfExists = "overwrite"
+	ExistsRefuse    IfExists = "refuse"
+)
 
 // CallTask sends an HTTP request to a destination of the protocol http.
 type CallTask struct {

@@ -137,7 +137,7 @@ func run(o options) error {
 	guard := outgoing.New(nil)
 	sources := report.NewSources(s, vault, report.Allowed{})
 	defer sources.Close()
-	e := engine.New(s, sources, deliver.NewDestinations(s, vault, guard), files, engine.Options{
+	e := engine.New(s, sources, deliver.NewDestinations(s, vault, deliver.Allowed{Guard: guard}), files, engine.Options{
 		Workers: 24, Senders: 4, Lease: o.lease, Poll: time.Second, Tell: time.Second, Now: h.now, Guard: guard, At: h.at,
 		Log:   slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelWarn})),
 		Kinds: map[job.TaskKind]task.Kind{"strain": strain{files}},

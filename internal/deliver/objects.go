@@ -1,0 +1,196 @@
+package deliver
+
+import (
+	"bytes"
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"net/http"
+	"net/url"
+	"path"
+	"strings"
+
+	"ironbell/internal/core/fault"
+	"ironbell/internal/core/job"
+	"ironbell/internal/outgoing"
+
+	"github.com/minio/minio-go/v7"
+	"github.com/minio/minio-go/v7/pkg/credentials"
+)
+
+// ObjectSettings are the settings of a destination of the protocol s3: a store
+// of objects that speaks its API. Its password is the secret key.
+type ObjectSettings struct {
+	URL    string `json:"url"` // of the store, without the bucket
+	Bucket string `json:"bucket"`
+	Prefix string `json:"prefix,omitempty"`
+	Region string `json:"region,omitempty"` // us-east-1 when empty
+	User   string `json:"user"`             // the access key's id
+	CA     string `json:"ca,omitempty"`     // certificates to trust, in PEM; those of the machine when empty
+}
+
+type objectPlace struct {
+	Place
+	settings  ObjectSettings
+	endpoint  *url.URL
+	guard     *outgoing.Guard
+	transport *http.Transport
+}
+
+// maxObject is the largest object that one request may bring, in bytes.
+const maxObject = 5 << 30
+
+func openObjects(p Place, a Allowed) (Destination, error) {
+	o := &objectPlace{Place: p, guard: a.Guard}
+	if err := p.read(&o.settings); err != nil {
+		return nil, err
+	}
+	err := outgoing.CheckURL(o.settings.URL)
+	if err == nil {
+		o.endpoint, err = url.Parse(o.settings.URL)
+	}
+	if err != nil {
+		return nil, p.wrong(err.Error(), "")
+	}
+	if o.settings.Bucket == "" {
+		return nil, p.wrong("it names no bucket", "Set the bucket.")
+	}
+	if o.settings.Region == "" {
+		o.settings.Region = "us-east-1"
+	}
+	o.transport, err = p.transport(a.Guard, o.settings.CA)
+	return o, err
+}
+
+func (o *objectPlace) client() (*objectLine, error) {
+	c, err := minio.New(o.endpoint.Host, &minio.Options{
+		Creds:  credentials.NewStaticV4(o.settings.User, o.Secret, ""),
+		Secure: o.endpoint.Scheme == "https", Transport: o.transport, Region: o.settings.Region, BucketLookup: minio.BucketLookupPath, MaxRetries: 1,
+	})
+	if err != nil {
+		return nil, o.wrong(err.Error(), "Check its settings.")
+	}
+	return &objectLine{place: o, client: c}, nil
+}
+
+// Open implements Destination. Each object is a request of its own.
+func (o *objectPlace) Open(context.Context) (Line, error) { return o.client() }
+
+// objectLine puts objects into a bucket. An object is there when its last byte
+// came, or not at all: there is nothing to rename.
+type objectLine struct {
+	place  *objectPlace
+	client *minio.Client
+}
+
+func (l *objectLine) Fit() bool { return true }
+func (l *objectLine) Close()    {}
+
+func (l *objectLine) key(file string) string {
+	return strings.TrimPrefix(path.Join(l.place.settings.Prefix, file), "/")
+}
+
+func (l *objectLine) where() string { return fmt.Sprintf("bucket %s", l.place.settings.Bucket) }
+
+// Send implements Line.
+func (l *objectLine) Send(ctx context.Context, h Handover, offer func(context.Context) error) (Result, error) {
+	var res Result
+	doing := fmt.Sprintf("put %s into %s of destination %q", h.To, l.where(), l.place.Name)
+	if err := CheckPath(h.To); err != nil {
+		return res, fault.Wrap(err, fault.Lasting, fault.Recipient, doing, "Correct the folder or the name in the job.")
+	}
+	if h.Size > maxObject {
+		return res, fault.New(fault.Recipient, doing, fmt.Sprintf("the file has %d bytes, and an object may have %d", h.Size, int64(maxObject)), "")
+	}
+	to, err := freeName(h, func(name string) (int64, error) {
+		info, err := l.client.StatObject(ctx, l.place.settings.Bucket, l.key(name), minio.StatObjectOptions{})
+		if minio.ToErrorResponse(err).StatusCode == http.StatusNotFound {
+			return 0, fs.ErrNotExist
+		}
+		return info.Size, err
+	})
+	if err != nil {
+		return res, l.explain(err, doing)
+	}
+	body := &offering{ctx: ctx, from: h.Content, left: h.Size, offer: offer}
+	o := minio.PutObjectOptions{ContentType: h.MediaType, DisableMultipart: true, DisableContentSha256: true}
+	if h.IfExists != job.ExistsOverwrite {
+		o.SetMatchETagExcept("*") // stores that know it refuse what came meanwhile
+	}
+	put, err := l.client.PutObject(ctx, l.place.settings.Bucket, l.key(to), body, h.Size, o)
+	res.Offered = body.done
+	if err != nil {
+		if body.err != nil {
+			return res, body.err
+		}
+		res.Answered = minio.ToErrorResponse(err).StatusCode != 0
+		return res, l.explain(err, doing)
+	}
+	res.Answered = true
+	if to != h.To {
+		res.To = to
+	}
+	res.Answer = fmt.Sprintf("put into %s as %s, %d bytes, ETag %s", l.where(), l.key(to), h.Size, put.ETag)
+	return res, nil
+}
+
+// explain tells what the store answered.
+func (l *objectLine) explain(err error, doing string) error {
+	var own *fault.Fault
+	if errors.As(err, &own) {
+		return fault.Wrap(err, own.Class, own.Scope, doing, "")
+	}
+	said := minio.ToErrorResponse(err)
+	if said.StatusCode == 0 {
+		return l.place.guard.Explain(err, doing)
+	}
+	answer := fmt.Errorf("the store answered %d %s: %s", said.StatusCode, said.Code, said.Message)
+	switch said.Code {
+	case "NoSuchBucket":
+		return fault.Wrap(answer, fault.Lasting, fault.Destination, doing, "Make the bucket, or correct its name in the destination.")
+	case "InvalidAccessKeyId", "SignatureDoesNotMatch", "ExpiredToken", "InvalidToken":
+		return fault.Wrap(answer, fault.Lasting, fault.Destination, doing, "Check access key and secret key of the destination.")
+	case "PreconditionFailed":
+		return fault.Wrap(fmt.Errorf("an object of the name came meanwhile (%w)", answer), fault.Passing, fault.Recipient, doing, "")
+	}
+	f := refusedByStatus(said.StatusCode, doing)
+	f.Cause = answer
+	return f
+}
+
+// Test implements Destination.
+func (o *objectPlace) Test(ctx context.Context) (Tested, error) {
+	var out Tested
+	l, err := o.client()
+	if err != nil {
+		return out, err
+	}
+	doing := fmt.Sprintf("test %s of destination %q", l.where(), o.Name)
+	key := l.key(".ironbell-test-" + strings.ToLower(rand.Text()[:8]) + ".txt")
+	text := "Iron Bell tests this destination.\n"
+	if _, err := l.client.PutObject(ctx, o.settings.Bucket, key, strings.NewReader(text), int64(len(text)), minio.PutObjectOptions{DisableMultipart: true, DisableContentSha256: true}); err != nil {
+		return out, l.explain(err, doing+": put "+key)
+	}
+	out.Said = append(out.Said, fmt.Sprintf("reached %s, bucket %s", o.settings.URL, o.settings.Bucket), fmt.Sprintf("put %s, %d bytes", key, len(text)))
+	defer func() { _ = l.client.RemoveObject(ctx, o.settings.Bucket, key, minio.RemoveObjectOptions{}) }() // gone already, when all went well
+	object, err := l.client.GetObject(ctx, o.settings.Bucket, key, minio.GetObjectOptions{})
+	if err != nil {
+		return out, l.explain(err, doing+": get "+key)
+	}
+	defer func() { _ = object.Close() }() // only read from
+	back, err := io.ReadAll(io.LimitReader(object, 1000))
+	if err != nil {
+		return out, l.explain(err, doing+": get "+key)
+	}
+	if !bytes.Equal(back, []byte(text)) {
+		return out, fault.New(fault.Destination, doing, fmt.Sprintf("what was read back is not what was put: %q", back), "Ask who keeps the store.")
+	}
+	if err := l.client.RemoveObject(ctx, o.settings.Bucket, key, minio.RemoveObjectOptions{}); err != nil {
+		return out, l.explain(err, doing+": remove "+key)
+	}
+	out.Said = append(out.Said, "got it back, the same", "removed it")
+	return out, nil
+}

@@ -1,0 +1,199 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"sync"
+
+	"ironbell/internal/core/fault"
+	"ironbell/internal/core/job"
+	"ironbell/internal/deliver"
+	"ironbell/internal/store"
+)
+
+// The offers and receipts of all lines go through one goroutine each: what comes
+// while a write is under way gathers, and goes into the next together.
+
+const maxReceipts = 500 // in one transaction
+
+// offered is one offer that waits to be recorded.
+type offered struct {
+	store.Sending
+	done chan error
+}
+
+// offer records that the other side may accept from now on; only then may the
+// last byte go out.
+func (e *Engine) offer(s store.Sending) error {
+	o := offered{s, make(chan error, 1)}
+	e.offers <- o
+	return <-o.done
+}
+
+// recordOffers records offers until their channel is closed.
+func (e *Engine) recordOffers(ctx context.Context) {
+	for o := range e.offers {
+		group := gather(o, e.offers, maxReceipts)
+		all := make([]store.Sending, len(group))
+		for i, o := range group {
+			all[i] = o.Sending
+		}
+		bounded, stop := ending(ctx)
+		done, err := e.store.Offer(bounded, all)
+		stop()
+		for _, o := range group {
+			if err == nil && !done[o.ID] {
+				e.stale.Add(1)
+				o.done <- store.ErrStale
+				continue
+			}
+			o.done <- err
+		}
+	}
+}
+
+// gather takes what else lies in a channel, up to a bound.
+func gather[T any](first T, more <-chan T, most int) []T {
+	group := []T{first}
+	for len(group) < most {
+		select {
+		case next, ok := <-more:
+			if !ok {
+				return group
+			}
+			group = append(group, next)
+		default:
+			return group
+		}
+	}
+	return group
+}
+
+// receipt is what the other side said when it accepted, to be recorded.
+type receipt struct {
+	store.Sending
+	deliver.Result
+}
+
+// received hands a receipt on and lets the line go on: the delivery stays held
+// until it is recorded.
+func (e *Engine) received(s store.Sending, res deliver.Result) {
+	e.crash(crashAnswer)
+	e.receipts <- receipt{s, res}
+}
+
+// recordReceipts records receipts until their channel is closed.
+func (e *Engine) recordReceipts(ctx context.Context) {
+	for r := range e.receipts {
+		group := gather(r, e.receipts, maxReceipts)
+		bounded, stop := ending(ctx)
+		err := e.store.Do(bounded, func(t *store.Tx) error { return e.sent(bounded, t, group) })
+		if err != nil && len(group) > 1 {
+			// A broken one harms nobody else.
+			for _, one := range group {
+				if err := e.store.Do(bounded, func(t *store.Tx) error { return e.sent(bounded, t, []receipt{one}) }); err != nil {
+					e.o.Log.Error("could not record that a delivery was accepted", "delivery", one.ID, "error", err)
+				}
+			}
+		} else if err != nil {
+			e.o.Log.Error("could not record that a delivery was accepted", "delivery", r.ID, "error", err)
+		}
+		stop()
+		for _, r := range group {
+			e.releaseSending(r.Sending)
+		}
+		if err == nil {
+			e.crash(crashReceipt)
+		}
+	}
+}
+
+// sent records receipts and settles the runs that end with them.
+func (e *Engine) sent(ctx context.Context, t *store.Tx, group []receipt) error {
+	all := make([]store.Received, len(group))
+	logs := map[job.RunID][]job.LogLine{}
+	for i, r := range group {
+		all[i] = store.Received{ID: r.ID, Answer: r.Answer, WentTo: r.Result.To}
+		if r.AlertID != nil {
+			continue
+		}
+		logs[*r.RunID] = append(logs[*r.RunID], job.LogLine{Part: r.Part, Text: "sent to " + r.Address + ": " + r.Answer})
+	}
+	if err := t.Receipts(ctx, all); err != nil {
+		return err
+	}
+	for _, r := range group {
+		if r.AlertID != nil {
+			if err := t.Reached(ctx, *r.AlertID, "told "+r.Address); err != nil {
+				return err
+			}
+		}
+	}
+	runs := make([]job.RunID, 0, len(logs))
+	for run := range logs {
+		runs = append(runs, run)
+	}
+	if err := t.LogMany(ctx, logs); err != nil {
+		return err
+	}
+	if err := e.settleRuns(ctx, t, runs); err != nil {
+		return err
+	}
+	for _, run := range runs {
+		if err := t.Tell(ctx, store.Notice{Kind: "run", ID: run.String()}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// post is what belongs to handing over.
+type post struct {
+	offers   chan offered
+	receipts chan receipt
+	lines    lines
+	dials    dialing
+}
+
+func newPost() post {
+	return post{
+		offers: make(chan offered), receipts: make(chan receipt, maxReceipts), lines: lines{idle: map[int64][]idle{}}, dials: dialing{to: map[int64]int{}},
+	}
+}
+
+// deliverAll hands over until ctx ends, and then records what is still to be.
+func (e *Engine) deliverAll(ctx context.Context) {
+	var clerks sync.WaitGroup
+	clerks.Go(func() { e.recordOffers(context.WithoutCancel(ctx)) })
+	clerks.Go(func() { e.recordReceipts(context.WithoutCancel(ctx)) })
+	e.send(ctx)
+	close(e.offers)
+	close(e.receipts)
+	clerks.Wait()
+}
+
+// rest lets a destination rest and returns the deliveries to those that wait for
+// it; the first of them is the one that met the fault.
+func (e *Engine) rest(ctx context.Context, group []store.Sending, f *fault.Fault) {
+	ctx, stop := ending(ctx)
+	defer stop()
+	first := group[0]
+	e.o.Log.Warn("a destination fails; it rests until it is mended", "destination", first.DestinationID, "class", f.Class, "error", f, "deliveries", len(group))
+	for i, s := range group {
+		err := e.store.Do(ctx, func(t *store.Tx) error {
+			end := store.Ended{State: job.DeliveryWaiting, Untried: true, Rests: true, Answer: f.Error(), Advice: f.Advice, Class: string(f.Class)}
+			if err := t.EndSending(ctx, s, end); err != nil {
+				return err
+			}
+			if i > 0 {
+				return nil
+			}
+			return e.restNow(ctx, t, s, f)
+		})
+		e.releaseSending(s)
+		if err != nil && !errors.Is(err, store.ErrStale) {
+			e.o.Log.Error("could not hand a delivery back; its lease will run out", "delivery", s.ID, "error", err)
+		}
+	}
+	wake(e.wakeProbe)
+}

@@ -1,0 +1,262 @@
+package engine
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"ironbell/internal/core/fault"
+	"ironbell/internal/core/job"
+	"ironbell/internal/deliver"
+	"ironbell/internal/store"
+)
+
+// A destination that fails as a whole is noticed once: it rests, what waits for
+// it is kept back, and one probe after another looks whether it is mended.
+
+const (
+	probeLimit   = 30 * time.Second
+	probeLongest = 5 * time.Minute // between two probes
+	giveUpBatch  = 500
+)
+
+// probeWait is the time after so many probes that failed.
+func (e *Engine) probeWait(probes int) time.Duration {
+	wait := e.o.Probe
+	for range min(probes, 20) {
+		if wait *= 2; wait >= probeLongest {
+			return probeLongest
+		}
+	}
+	return wait
+}
+
+// downCause is the cause of the alert about a destination.
+func downCause(id int64) string { return fmt.Sprintf("destination:%d", id) }
+
+// restNow lets a destination rest. A lasting fault is told at once; one that may
+// pass when the first probe has failed, too.
+func (e *Engine) restNow(ctx context.Context, t *store.Tx, s store.Sending, f *fault.Fault) error {
+	rested, err := t.Rest(ctx, s.DestinationID, f, e.o.Probe)
+	if err != nil {
+		return err
+	}
+	if s.RunID != nil {
+		if err := t.Log(ctx, job.LogLine{Level: "warn", Part: s.Part, Text: fmt.Sprintf("the delivery to %s waits: %s", s.Address, f)}, *s.RunID); err != nil {
+			return err
+		}
+	}
+	if s.AlertID != nil {
+		// Whoever can be told over another destination is told now.
+		if err := t.NextStep(ctx, *s.AlertID, fmt.Sprintf("%s could not be told yet: %s", s.Address, f)); err != nil {
+			return err
+		}
+	}
+	if err := t.Tell(ctx, store.Notice{Kind: "destinations"}); err != nil {
+		return err
+	}
+	if rested || f.Class == fault.Passing {
+		return nil
+	}
+	p, err := t.PlaceByID(ctx, store.Destination, s.DestinationID)
+	if err != nil {
+		return err
+	}
+	return e.downAlert(ctx, t, store.Resting{ID: p.ID, Name: p.Name, Since: time.Now(), Answer: f.Error(), Advice: f.Advice, Class: string(f.Class)})
+}
+
+// downAlert tells that a destination does not work: one alert for all that waits.
+func (e *Engine) downAlert(ctx context.Context, t *store.Tx, r store.Resting) error {
+	waiting, err := t.WaitingFor(ctx, r.ID)
+	if err != nil {
+		return err
+	}
+	whom := fmt.Sprintf("%d %s %s", waiting.Deliveries, plural(waiting.Deliveries, "delivery", "deliveries"), plural(waiting.Deliveries, "waits", "wait"))
+	if len(waiting.Jobs) > 0 {
+		whom += ": " + strings.Join(waiting.Jobs[:min(len(waiting.Jobs), 10)], ", ")
+		if len(waiting.Jobs) > 10 {
+			whom += " and others"
+		}
+	}
+	advice := r.Advice
+	if advice == "" {
+		advice = "See whether it runs and can be reached."
+	}
+	tried := "It is looked at again and again; what waits goes out by itself when it works."
+	if r.Probes > 0 {
+		tried = fmt.Sprintf("It was looked at %d %s since. What waits goes out by itself when it works.", r.Probes, plural(r.Probes, "time", "times"))
+	}
+	return t.OpenAlert(ctx, job.Alert{
+		Kind: job.AlertDown, Cause: downCause(r.ID), Job: "Destination " + r.Name, Happened: fmt.Sprintf("The destination %q does not work. %s.", r.Name, upper(r.Answer)),
+		ForWhom: whom, Tried: tried, Advice: advice + " Then test the destination: ironbell test destination " + quoted(r.Name),
+	})
+}
+
+// quoted is a name as a shell takes it.
+func quoted(name string) string {
+	if strings.ContainsAny(name, " '\"$`\\") {
+		return "'" + strings.ReplaceAll(name, "'", `'\''`) + "'"
+	}
+	return name
+}
+
+func plural(n int, one, many string) string {
+	if n == 1 {
+		return one
+	}
+	return many
+}
+
+// probe looks after destinations that rest: whether they work again, and what
+// waited too long.
+func (e *Engine) probe(ctx context.Context) {
+	for {
+		for doing, do := range map[string]func(context.Context) error{"look at destinations that rest": e.probeAll, "let deliveries go": e.letGo, "give deliveries up": e.giveUpWaiting} {
+			if err := do(ctx); err != nil {
+				e.failed(ctx, doing, err)
+			}
+		}
+		wait := min(e.o.Poll, e.o.Lease/2)
+		if next, ok, err := e.store.NextReady(ctx); err == nil && ok {
+			wait = min(wait, max(next, 0)+5*time.Millisecond)
+		}
+		if !sleep(ctx, e.wakeProbe, max(wait, 50*time.Millisecond)) {
+			return
+		}
+	}
+}
+
+func (e *Engine) probeAll(ctx context.Context) error {
+	for ctx.Err() == nil {
+		r, ok, err := e.store.TakeProbe(ctx, e.probeWait)
+		if err != nil || !ok {
+			return err
+		}
+		for more := true; more && err == nil; {
+			more, err = e.store.KeepBack(ctx, r.ID)
+		}
+		if err != nil {
+			return err
+		}
+		if err := e.probeOne(ctx, r); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// probeOne looks at one destination.
+func (e *Engine) probeOne(ctx context.Context, r store.Resting) error {
+	destination, err := e.destinations.ByID(ctx, r.ID)
+	if err == nil {
+		looking, stop := context.WithTimeout(ctx, probeLimit)
+		err = deliver.Probe(looking, destination)
+		stop()
+	}
+	if ctx.Err() != nil {
+		return nil
+	}
+	if err == nil {
+		return e.wakeDestination(ctx, r.ID, r.Name, "it answers again")
+	}
+	f := fault.Of(err)
+	r.Answer, r.Advice = f.Error(), f.Advice
+	return e.store.Do(ctx, func(t *store.Tx) error {
+		if _, err := t.Rest(ctx, r.ID, f, e.o.Probe); err != nil {
+			return err
+		}
+		return e.downAlert(ctx, t, r)
+	})
+}
+
+// wakeDestination ends a rest: what waits goes out, and the alert closes.
+func (e *Engine) wakeDestination(ctx context.Context, id int64, name, why string) error {
+	err := e.store.Do(ctx, func(t *store.Tx) error {
+		woke, err := t.Wake(ctx, id)
+		if err != nil || !woke {
+			return err
+		}
+		e.o.Log.Info("a destination works again", "destination", name, "why", why)
+		if err := t.CloseAlertsOf(ctx, []string{downCause(id)}); err != nil {
+			return err
+		}
+		return t.Tell(ctx, store.Notice{Kind: "destinations"})
+	})
+	if err != nil {
+		return err
+	}
+	return e.letGo(ctx)
+}
+
+// letGo lets go what was kept back for destinations that work again.
+func (e *Engine) letGo(ctx context.Context) error {
+	for more := true; more && ctx.Err() == nil; {
+		var err error
+		if more, err = e.store.LetGo(ctx); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// giveUpWaiting ends deliveries that waited for their destination too long.
+func (e *Engine) giveUpWaiting(ctx context.Context) error {
+	for ctx.Err() == nil {
+		n := 0
+		err := e.store.Do(ctx, func(t *store.Tx) error {
+			all, err := t.GivenUp(ctx, giveUpBatch)
+			n = len(all)
+			if err != nil || n == 0 {
+				return err
+			}
+			return e.giveUpAll(ctx, t, all)
+		})
+		if err != nil || n < giveUpBatch {
+			return err
+		}
+	}
+	return nil
+}
+
+func (e *Engine) giveUpAll(ctx context.Context, t *store.Tx, all []store.Sending) error {
+	byDestination := map[int64][]store.Sending{}
+	for _, s := range all {
+		byDestination[s.DestinationID] = append(byDestination[s.DestinationID], s)
+	}
+	var runs []job.RunID
+	for id, group := range byDestination {
+		p, err := t.PlaceByID(ctx, store.Destination, id)
+		if err != nil {
+			return err
+		}
+		f := fault.New(fault.Destination, fmt.Sprintf("wait for destination %q", p.Name), "its time to wait ran out: "+p.RestAnswer, p.RestAdvice)
+		ids := make([]int64, len(group))
+		told := map[job.RunID]bool{}
+		for i, s := range group {
+			ids[i] = s.ID
+		}
+		if err := t.GiveUp(ctx, ids, f.Error(), f.Advice, string(f.Class)); err != nil {
+			return err
+		}
+		for _, s := range group {
+			switch {
+			case s.AlertID != nil:
+				if err := t.NextStep(ctx, *s.AlertID, fmt.Sprintf("%s could not be told: %s", s.Address, f)); err != nil {
+					return err
+				}
+			case !told[*s.RunID]:
+				told[*s.RunID] = true
+				runs = append(runs, *s.RunID)
+				if err := t.Log(ctx, job.LogLine{Level: "error", Text: "deliveries were given up: " + f.Error()}, *s.RunID); err != nil {
+					return err
+				}
+				if err := e.deliveryAlert(ctx, t, s, job.AlertDeliveryFailed, f, "the time to wait had run out"); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	return e.settleRuns(ctx, t, slices.Compact(slices.Sorted(slices.Values(runs))))
+}

@@ -1,0 +1,144 @@
+package store
+
+import (
+	"context"
+	"crypto/sha256"
+	"time"
+
+	"ironbell/internal/core/job"
+
+	"github.com/jmoiron/sqlx"
+)
+
+// NewLink is a link to be kept with what it leads to.
+type NewLink struct {
+	Hash     []byte
+	RunID    job.RunID
+	Part     int
+	Task     string
+	Files    []string // keys of artifacts
+	Audience string   // job.LinkNamed or job.LinkHouse
+	Named    []string // addresses in small letters
+	EndsAt   time.Time
+}
+
+// LinkHash is what is kept of a link's token.
+func LinkHash(token string) []byte {
+	sum := sha256.Sum256([]byte(token))
+	return sum[:]
+}
+
+// AddLink keeps a link.
+func (t *Tx) AddLink(ctx context.Context, l NewLink) error {
+	_, err := t.ext.ExecContext(ctx, `INSERT INTO links (hash, run_id, part, task, files, audience, named, ends_at) VALUES ($1, $2, $3, $4, $5, $6, $7, $8)`,
+		l.Hash, l.RunID, l.Part, l.Task, emptied(l.Files), l.Audience, emptied(l.Named), l.EndsAt)
+	return wrap(err, "keep the link")
+}
+
+func emptied(all []string) []string {
+	if all == nil {
+		return []string{}
+	}
+	return all
+}
+
+// Link is a link that is kept.
+type Link struct {
+	ID          int64              `db:"id"`
+	RunID       job.RunID          `db:"run_id"`
+	Part        int                `db:"part"`
+	Task        string             `db:"task"`
+	Job         string             `db:"job_name"`
+	JobID       int64              `db:"job_id"`
+	Audience    string             `db:"audience"`
+	Files       document[[]string] `db:"files"`
+	Named       document[[]string] `db:"named"`
+	EndsAt      time.Time          `db:"ends_at"`
+	CreatedAt   time.Time          `db:"created_at"`
+	WithdrawnAt *time.Time         `db:"withdrawn_at"`
+	WithdrawnBy string             `db:"withdrawn_by"`
+	Follows     int                `db:"follows"`
+	LastAt      *time.Time         `db:"last_at"`
+	Ended       bool               `db:"ended"`
+}
+
+const linkColumns = `l.id, l.run_id, l.part, l.task, r.job_name, r.job_id, l.audience, to_jsonb(l.files) AS files, to_jsonb(l.named) AS named, l.ends_at, l.created_at, l.withdrawn_at, l.withdrawn_by,
+	l.ends_at <= now() AS ended, (SELECT count(*) FROM link_uses u WHERE u.link_id = l.id AND u.what = 'followed') AS follows, (SELECT max(u.at) FROM link_uses u WHERE u.link_id = l.id AND u.what = 'followed') AS last_at
+	FROM links l JOIN runs r ON r.id = l.run_id`
+
+// LinkByHash finds a link by its token's hash.
+func (q q) LinkByHash(ctx context.Context, hash []byte) (Link, error) {
+	var l Link
+	err := sqlx.GetContext(ctx, q.ext, &l, `SELECT `+linkColumns+` WHERE l.hash = $1`, hash)
+	return l, found(err, "link", "")
+}
+
+// LinkByID finds a link.
+func (q q) LinkByID(ctx context.Context, id int64) (Link, error) {
+	var l Link
+	err := sqlx.GetContext(ctx, q.ext, &l, `SELECT `+linkColumns+` WHERE l.id = $1`, id)
+	return l, found(err, "link", "")
+}
+
+// LinksOfRun lists the links to a run's files, at most 1,000.
+func (q q) LinksOfRun(ctx context.Context, run job.RunID) ([]Link, error) {
+	links := []Link{}
+	err := sqlx.SelectContext(ctx, q.ext, &links, `SELECT `+linkColumns+` WHERE l.run_id = $1 ORDER BY l.id LIMIT 1000`, run)
+	return links, wrap(err, "list the run's links")
+}
+
+// LinkFiles lists the files that a link leads to and that are still kept.
+func (q q) LinkFiles(ctx context.Context, l Link) ([]job.Artifact, error) {
+	all, err := q.Artifacts(ctx, l.RunID, l.Part)
+	wanted := map[string]bool{}
+	for _, key := range l.Files.V {
+		wanted[key] = true
+	}
+	out := []job.Artifact{}
+	for _, a := range all {
+		if wanted[a.Key] {
+			out = append(out, a)
+		}
+	}
+	return out, err
+}
+
+// WithdrawLinks ends links of a run, or one of them, and tells how many.
+func (q q) WithdrawLinks(ctx context.Context, run job.RunID, id int64, who string) (int64, error) {
+	res, err := q.ext.ExecContext(ctx, `UPDATE links SET withdrawn_at = now(), withdrawn_by = $3 WHERE run_id = $1 AND ($2 = 0 OR id = $2) AND withdrawn_at IS NULL`, run, id, who)
+	if err != nil {
+		return 0, wrap(err, "withdraw the links")
+	}
+	n, err := res.RowsAffected()
+	return n, wrap(err, "withdraw the links")
+}
+
+// LinkUse is one following of a link.
+type LinkUse struct {
+	At   time.Time `db:"at"`
+	Who  string    `db:"who"`
+	What string    `db:"what"` // followed, refused, ended or withdrawn; or the name of a file that was fetched
+}
+
+// NoteLinkUse records that somebody followed a link.
+func (q q) NoteLinkUse(ctx context.Context, id int64, who, what string) error {
+	_, err := q.ext.ExecContext(ctx, `INSERT INTO link_uses (link_id, who, what) VALUES ($1, $2, $3)`, id, who, bounded(what))
+	return wrap(err, "record that a link was followed")
+}
+
+// LinkUses lists who followed a link, the latest first.
+func (q q) LinkUses(ctx context.Context, id int64, limit int) ([]LinkUse, error) {
+	uses := []LinkUse{}
+	err := sqlx.SelectContext(ctx, q.ext, &uses, `SELECT at, who, what FROM link_uses WHERE link_id = $1 ORDER BY id DESC LIMIT $2`, id, limit)
+	return uses, wrap(err, "list who followed the link")
+}
+
+// MailSetting is the setting of the house's mail, a job.MailSettings.
+const MailSetting = "mail"
+
+// MailSettings are the house's settings of mail.
+func (q q) MailSettings(ctx context.Context) (job.MailSettings, error) {
+	var s job.MailSettings
+	_, err := q.Setting(ctx, MailSetting, &s)
+	return s, err
+}

@@ -1,0 +1,202 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"time"
+
+	"ironbell/internal/core/fault"
+	"ironbell/internal/core/job"
+
+	"github.com/jmoiron/sqlx"
+)
+
+// parkBatch bounds how many deliveries one statement keeps back or lets go.
+const parkBatch = 5000
+
+// Rest lets a destination rest from now on, until a probe finds it mended; first
+// is when the first one is due. It tells whether it rested already.
+func (t *Tx) Rest(ctx context.Context, id int64, f *fault.Fault, first time.Duration) (rested bool, err error) {
+	err = sqlx.GetContext(ctx, t.ext, &rested, `WITH was AS (SELECT id, rests_since FROM destinations WHERE id = $1 FOR UPDATE)
+		UPDATE destinations d SET rests_since = coalesce(d.rests_since, now()), rest_answer = $2, rest_advice = $3, rest_class = $4,
+			probe_at = CASE WHEN was.rests_since IS NULL THEN now() + make_interval(secs => $5) ELSE d.probe_at END, probes = CASE WHEN was.rests_since IS NULL THEN 0 ELSE d.probes END
+		FROM was WHERE d.id = was.id RETURNING was.rests_since IS NOT NULL`, id, bounded(f.Error()), f.Advice, f.Class, first.Seconds())
+	if err != nil {
+		return false, wrap(err, "let the destination rest")
+	}
+	_, err = t.KeepBack(ctx, id)
+	return rested, err
+}
+
+// KeepBack keeps back what waits for a destination that rests, a batch at a time,
+// and tells whether there may be more.
+func (q q) KeepBack(ctx context.Context, id int64) (more bool, err error) {
+	res, err := q.ext.ExecContext(ctx, `UPDATE deliveries SET kept_back = 'rest' WHERE id IN (
+		SELECT id FROM deliveries WHERE state = 'waiting' AND kept_back = '' AND destination_id = $1 ORDER BY ready_at, id LIMIT $2 FOR UPDATE SKIP LOCKED)`, id, parkBatch)
+	return full(res, err, "keep deliveries back")
+}
+
+// LetGo lets go what was kept back for destinations that do not rest any more, a
+// batch at a time, and tells whether there may be more.
+func (q q) LetGo(ctx context.Context) (more bool, err error) {
+	res, err := q.ext.ExecContext(ctx, `UPDATE deliveries SET kept_back = '', ready_at = now() WHERE id IN (
+		SELECT d.id FROM destinations t CROSS JOIN LATERAL (SELECT id FROM deliveries WHERE state = 'waiting' AND kept_back <> '' AND kept_back = 'rest' AND destination_id = t.id LIMIT $1) d
+		WHERE t.rests_since IS NULL LIMIT $1)`, parkBatch)
+	more, err = full(res, err, "let deliveries go")
+	if err != nil {
+		return more, err
+	}
+	return more, q.Tell(ctx, Notice{Kind: "deliveries"})
+}
+
+func full(res sql.Result, err error, doing string) (bool, error) {
+	if err != nil {
+		return false, wrap(err, doing)
+	}
+	n, err := res.RowsAffected()
+	return n >= parkBatch, wrap(err, doing)
+}
+
+// Resting is a destination that rests.
+type Resting struct {
+	ID     int64     `db:"id"`
+	Name   string    `db:"name"`
+	Since  time.Time `db:"rests_since"`
+	Answer string    `db:"rest_answer"`
+	Advice string    `db:"rest_advice"`
+	Class  string    `db:"rest_class"`
+	Probes int       `db:"probes"`
+}
+
+// TakeProbe gives a destination whose probe is due, and puts the following one
+// off, so that one node at a time looks. ok is false when there is none.
+func (q q) TakeProbe(ctx context.Context, next func(probes int) time.Duration) (r Resting, ok bool, err error) {
+	err = sqlx.GetContext(ctx, q.ext, &r, `UPDATE destinations SET probes = probes + 1, probe_at = now() + interval '1 minute'
+		WHERE id = (SELECT id FROM destinations WHERE rests_since IS NOT NULL AND probe_at <= now() ORDER BY probe_at LIMIT 1 FOR UPDATE SKIP LOCKED)
+		RETURNING id, name, rests_since, rest_answer, rest_advice, rest_class, probes`)
+	if errors.Is(err, sql.ErrNoRows) {
+		return r, false, nil
+	}
+	if err != nil {
+		return r, false, wrap(err, "find a destination to look at")
+	}
+	_, err = q.ext.ExecContext(ctx, `UPDATE destinations SET probe_at = now() + make_interval(secs => $2) WHERE id = $1`, r.ID, next(r.Probes).Seconds())
+	return r, true, wrap(err, "set the following look")
+}
+
+// Wake ends a destination's rest and tells whether it rested.
+func (t *Tx) Wake(ctx context.Context, id int64) (bool, error) {
+	res, err := t.ext.ExecContext(ctx, `UPDATE destinations SET rests_since = NULL, rest_answer = '', rest_advice = '', rest_class = '', probe_at = NULL, probes = 0
+		WHERE id = $1 AND rests_since IS NOT NULL`, id)
+	if err != nil {
+		return false, wrap(err, "wake the destination")
+	}
+	n, err := res.RowsAffected()
+	return n > 0, wrap(err, "wake the destination")
+}
+
+// ProbeSoon lets a destination that rests be looked at now.
+func (q q) ProbeSoon(ctx context.Context, id int64) error {
+	_, err := q.ext.ExecContext(ctx, `UPDATE destinations SET probe_at = now(), probes = 0 WHERE id = $1 AND rests_since IS NOT NULL`, id)
+	return wrap(err, "look at the destination")
+}
+
+// Waiting is what waits for a destination.
+type Waiting struct {
+	Deliveries int      `db:"deliveries"`
+	Jobs       []string // by name, some of them
+	Owners     []int64  // their people
+}
+
+// WaitingFor tells what is kept back for a destination.
+func (q q) WaitingFor(ctx context.Context, id int64) (Waiting, error) {
+	var w Waiting
+	const shown = 50
+	var rows []struct {
+		Job   *string `db:"job"`
+		Owner *int64  `db:"owner_id"`
+		N     int     `db:"n"`
+	}
+	err := sqlx.SelectContext(ctx, q.ext, &rows, `SELECT j.name AS job, j.owner_id, k.n FROM (
+			SELECT job_id, count(*) AS n FROM deliveries WHERE state = 'waiting' AND kept_back <> '' AND kept_back = 'rest' AND destination_id = $1 GROUP BY job_id) k
+		LEFT JOIN jobs j ON j.id = k.job_id ORDER BY k.n DESC, j.name`, id)
+	for _, r := range rows {
+		w.Deliveries += r.N
+		if r.Job != nil && len(w.Jobs) < shown {
+			w.Jobs, w.Owners = append(w.Jobs, *r.Job), append(w.Owners, *r.Owner)
+		}
+	}
+	return w, wrap(err, "see what waits for the destination")
+}
+
+// GivenUp locks deliveries whose time to wait has run out, at most limit.
+func (t *Tx) GivenUp(ctx context.Context, limit int) ([]Sending, error) {
+	var out []Sending
+	err := sqlx.SelectContext(ctx, t.ext, &out, `SELECT id, lease_no, message_id AS message_row, run_id, alert_id, job_id, destination_id, part, address, tries,
+			retry_times, retry_wait, retry_growth, retry_longest, rehearsal, give_up_at, if_unknown FROM deliveries
+		WHERE state = 'waiting' AND give_up_at < now() AND kept_back = 'rest' ORDER BY give_up_at LIMIT $1 FOR UPDATE SKIP LOCKED`, limit)
+	return out, wrap(err, "find what waited too long")
+}
+
+// GiveUp ends deliveries that wait.
+func (t *Tx) GiveUp(ctx context.Context, ids []int64, answer, advice, class string) error {
+	_, err := t.ext.ExecContext(ctx, `UPDATE deliveries SET state = 'failed', kept_back = '', answer = $2, advice = $3, class = $4, settled_at = clock_timestamp()
+		WHERE id = ANY($1) AND state = 'waiting'`, ids, bounded(answer), advice, class)
+	return wrap(err, "give up waiting")
+}
+
+// Pace takes the next turn of a destination whose messages may go out only so
+// often, over all nodes, and gives how long to wait for it.
+func (q q) Pace(ctx context.Context, id int64, pause time.Duration) (time.Duration, error) {
+	var seconds float64
+	err := sqlx.GetContext(ctx, q.ext, &seconds, `UPDATE destinations SET paced_until = greatest(paced_until, clock_timestamp()) + make_interval(secs => $2)
+		WHERE id = $1 RETURNING extract(epoch FROM paced_until - clock_timestamp()) - $2`, id, pause.Seconds())
+	return time.Duration(max(seconds, 0) * float64(time.Second)), wrap(err, "wait for a turn")
+}
+
+// PinDestination keeps the host key that a destination showed at its first test.
+func (q q) PinDestination(ctx context.Context, id int64, pin string) error {
+	_, err := q.ext.ExecContext(ctx, `UPDATE destinations SET pin = $2, updated_at = now() WHERE id = $1 AND pin = ''`, id, pin)
+	return wrap(err, "pin the host key")
+}
+
+// DestinationUse is a job that sends to a destination.
+type DestinationUse struct {
+	Job     string     `db:"job"`
+	Owner   string     `db:"owner"`
+	On      bool       `db:"is_on"`
+	Sent    int        `db:"sent"`
+	Waiting int        `db:"waiting"`
+	Failed  int        `db:"failed"`
+	LastAt  *time.Time `db:"last_at"`
+}
+
+// DestinationUses lists the jobs that send to a destination, with what went there
+// in the last days.
+func (q q) DestinationUses(ctx context.Context, id int64, days int) ([]DestinationUse, error) {
+	uses := []DestinationUse{}
+	err := sqlx.SelectContext(ctx, q.ext, &uses, `WITH lately AS (
+			SELECT job_id, count(*) FILTER (WHERE state = 'sent') AS sent, count(*) FILTER (WHERE state IN ('waiting', 'sending', 'offered')) AS waiting,
+				count(*) FILTER (WHERE state IN ('failed', 'bounced', 'unknown')) AS failed, max(settled_at) FILTER (WHERE state = 'sent') AS last_at
+			FROM deliveries WHERE destination_id = $1 AND created_at > now() - make_interval(days => $2) AND id >= month_end($2 + 31) GROUP BY job_id)
+		SELECT j.name AS job, p.login AS owner, j.is_on, coalesce(l.sent, 0) AS sent, coalesce(l.waiting, 0) AS waiting, coalesce(l.failed, 0) AS failed, l.last_at
+		FROM jobs j JOIN people p ON p.id = j.owner_id LEFT JOIN lately l ON l.job_id = j.id
+		WHERE l.job_id IS NOT NULL OR EXISTS (SELECT 1 FROM job_uses u WHERE u.job_id = j.id AND u.kind = 'destination' AND u.id = $1)
+		ORDER BY j.name LIMIT 500`, id, days)
+	return uses, wrap(err, "list what goes to the destination")
+}
+
+// KeptBackTotals counts what is kept back, by its reason.
+func (q q) KeptBackTotals(ctx context.Context) (map[job.KeptBack]int, error) {
+	var rows []struct {
+		Why job.KeptBack `db:"kept_back"`
+		N   int          `db:"n"`
+	}
+	err := sqlx.SelectContext(ctx, q.ext, &rows, `SELECT kept_back, count(*) AS n FROM deliveries WHERE state = 'waiting' AND kept_back <> '' GROUP BY kept_back`)
+	out := map[job.KeptBack]int{}
+	for _, r := range rows {
+		out[r.Why] = r.N
+	}
+	return out, wrap(err, "count what is kept back")
+}

@@ -1,0 +1,216 @@
+package store
+
+import (
+	"context"
+	"time"
+
+	"ironbell/internal/core/job"
+
+	"github.com/jmoiron/sqlx"
+)
+
+// Recipient is one who shall receive a message.
+type Recipient struct {
+	Address  string
+	PersonID int64        // 0 for an address of nobody that we know
+	MeantFor string       // when it is redirected
+	KeptBack job.KeptBack // when it is not to go out yet
+}
+
+// NewMessage is a message with all that shall receive it, to be frozen.
+type NewMessage struct {
+	job.Message
+	JobID     *int64
+	To        []Recipient
+	Retry     job.Retry
+	GiveUpAt  *time.Time
+	IfUnknown job.IfUnknown
+	Rehearsal bool
+}
+
+// Freeze writes a message and one delivery for each address, before anything
+// leaves. Addresses that are named twice get one.
+func (t *Tx) Freeze(ctx context.Context, m NewMessage) (int64, error) {
+	var id int64
+	err := sqlx.GetContext(ctx, t.ext, &id, `INSERT INTO messages (id, run_id, alert_id, part, task, message_id, subject, destination_id, key, size, sha256, name, media_type, if_exists, stamp, may_leave)
+		VALUES (month_id('message_count'), $1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15) RETURNING id`,
+		m.RunID, m.AlertID, m.Part, m.Task, m.MessageID, m.Subject, m.DestinationID, m.Key, m.Size, m.SHA256, m.Name, m.MediaType, m.IfExists, m.Stamp, m.MayLeave)
+	if err != nil {
+		return 0, wrap(err, "write the message")
+	}
+	var address, meant, kept []string
+	var people []int64
+	for _, r := range m.To {
+		address, meant, kept, people = append(address, r.Address), append(meant, r.MeantFor), append(kept, string(r.KeptBack)), append(people, r.PersonID)
+	}
+	_, err = t.ext.ExecContext(ctx, `INSERT INTO deliveries (id, message_id, run_id, alert_id, job_id, destination_id, part, address, meant_for, person_id, kept_back, state,
+			retry_times, retry_wait, retry_growth, retry_longest, give_up_at, if_unknown, rehearsal)
+		SELECT month_id('delivery_count'), $1, $2, $3, $4, $5, $6, address, meant, nullif(person, 0),
+			CASE WHEN kept <> '' THEN kept WHEN (SELECT rests_since FROM destinations WHERE id = $5) IS NOT NULL THEN 'rest' ELSE '' END, 'waiting', $7, $8, $9, $10, $11, $12, $13
+		FROM (SELECT DISTINCT ON (lower(address), lower(meant)) * FROM unnest($14::text[], $15::text[], $16::text[], $17::bigint[]) WITH ORDINALITY AS u(address, meant, kept, person, n) ORDER BY lower(address), lower(meant), n) a ORDER BY n`,
+		id, m.RunID, m.AlertID, m.JobID, m.DestinationID, m.Part, m.Retry.Times, time.Duration(m.Retry.Wait).Seconds(), m.Retry.Growth, time.Duration(m.Retry.Longest).Seconds(),
+		m.GiveUpAt, m.IfUnknown, m.Rehearsal, address, meant, kept, people)
+	if err != nil {
+		return 0, wrap(err, "write the deliveries")
+	}
+	return id, t.Tell(ctx, Notice{Kind: "deliveries"})
+}
+
+// Sending is a delivery held by a lease, with what is needed to hand it over.
+type Sending struct {
+	ID            int64         `db:"id"`
+	LeaseNo       int64         `db:"lease_no"`
+	MessageRow    int64         `db:"message_row"`
+	MessageID     string        `db:"message_id"`
+	Key           string        `db:"key"`
+	Size          int64         `db:"size"`
+	RunID         *job.RunID    `db:"run_id"`
+	AlertID       *int64        `db:"alert_id"`
+	JobID         *int64        `db:"job_id"`
+	DestinationID int64         `db:"destination_id"`
+	Part          int           `db:"part"`
+	Address       string        `db:"address"`
+	Name          string        `db:"name"`
+	MediaType     string        `db:"media_type"`
+	SHA256        string        `db:"sha256"`
+	IfExists      job.IfExists  `db:"if_exists"`
+	Stamp         string        `db:"stamp"`
+	MayLeave      bool          `db:"may_leave"`
+	Tries         int           `db:"tries"`
+	RetryTimes    int           `db:"retry_times"`
+	RetryWait     float64       `db:"retry_wait"`
+	RetryGrowth   float64       `db:"retry_growth"`
+	RetryLongest  float64       `db:"retry_longest"`
+	Rehearsal     bool          `db:"rehearsal"`
+	GiveUpAt      *time.Time    `db:"give_up_at"`
+	IfUnknown     job.IfUnknown `db:"if_unknown"`
+}
+
+// Retry is how passing failures of this delivery are tried again.
+func (s Sending) Retry() job.Retry {
+	return job.Retry{Times: s.RetryTimes, Wait: seconds(s.RetryWait), Growth: s.RetryGrowth, Longest: seconds(s.RetryLongest)}
+}
+
+func seconds(n float64) job.Duration { return job.Duration(n * float64(time.Second)) }
+
+// ClaimDeliveries takes up to limit deliveries that are ready, oldest first, but
+// for those that are kept back, those to the destinations left out, and those whose
+// destination is frozen, or has all the lines that its limit allows. Alerts go out
+// through any freeze.
+func (q q) ClaimDeliveries(ctx context.Context, node string, lease time.Duration, limit int, leftOut []int64) ([]Sending, error) {
+	var out []Sending
+	err := sqlx.SelectContext(ctx, q.ext, &out, `WITH frozen AS (
+			SELECT label FROM freezes WHERE lifted_at IS NULL AND from_at <= now() AND (to_at IS NULL OR to_at > now())
+		), shut AS (
+			SELECT t.id, l.label IS NOT NULL AS frozen FROM destinations t LEFT JOIN frozen l ON l.label = 'destination:' || t.name
+				LEFT JOIN (SELECT substr(l.key, 13) AS name, l.value::int AS most FROM settings s, jsonb_each_text(s.value) l WHERE s.key = 'limits' AND l.key LIKE 'destination:%') m ON m.name = t.name
+			WHERE l.label IS NOT NULL OR m.most <= (SELECT count(DISTINCT line) FROM deliveries d WHERE d.state IN ('sending', 'offered') AND d.destination_id = t.id)
+		), picked AS MATERIALIZED (
+			SELECT id FROM deliveries WHERE state = 'waiting' AND kept_back = '' AND ready_at <= now() AND destination_id <> ALL($4)
+				AND destination_id NOT IN (SELECT id FROM destinations WHERE rests_since IS NOT NULL)
+				AND destination_id NOT IN (SELECT id FROM shut WHERE alert_id IS NULL OR NOT frozen) AND (alert_id IS NOT NULL OR NOT EXISTS (SELECT 1 FROM frozen WHERE label = 'service'))
+			ORDER BY ready_at, id LIMIT $1 FOR UPDATE SKIP LOCKED
+		), lines AS MATERIALIZED (SELECT nextval('line_count') AS line)
+		UPDATE deliveries d SET state = 'sending', tries = d.tries + 1, lease_no = d.lease_no + 1, node = $3, lease_until = now() + make_interval(secs => $2), line = lines.line
+		FROM picked p, messages m, lines WHERE d.id = p.id AND m.id = d.message_id
+		RETURNING d.id, d.lease_no, m.id AS message_row, m.message_id, m.key, m.size, d.run_id, d.alert_id, d.job_id, d.destination_id, d.part, d.address, d.tries, m.name, m.media_type, m.sha256, m.if_exists, m.stamp, m.may_leave,
+			d.retry_times, d.retry_wait, d.retry_growth, d.retry_longest, d.rehearsal, d.give_up_at, d.if_unknown`, limit, lease.Seconds(), node, leftOut)
+	return out, wrap(err, "claim deliveries")
+}
+
+// RenewDeliveries prolongs the leases of the deliveries that a node is handing over.
+func (q q) RenewDeliveries(ctx context.Context, lease time.Duration, worked []Sending) error {
+	ids, leases := make([]int64, len(worked)), make([]int64, len(worked))
+	for i, s := range worked {
+		ids[i], leases[i] = s.ID, s.LeaseNo
+	}
+	_, err := q.ext.ExecContext(ctx, `UPDATE deliveries d SET lease_until = now() + make_interval(secs => $1)
+		FROM unnest($2::bigint[], $3::bigint[]) AS w(id, lease_no)
+		WHERE d.id = w.id AND d.lease_no = w.lease_no AND d.state IN ('sending', 'offered') AND d.lease_until > now()`, lease.Seconds(), ids, leases)
+	return wrap(err, "renew the deliveries' leases")
+}
+
+// Offer records that the other sides may accept from now on, and gives the
+// deliveries for which that holds: it must be committed before the last byte goes
+// out, and forbids to go on with the others, whose leases were lost.
+func (q q) Offer(ctx context.Context, all []Sending) (map[int64]bool, error) {
+	ids, leases := make([]int64, len(all)), make([]int64, len(all))
+	for i, s := range all {
+		ids[i], leases[i] = s.ID, s.LeaseNo
+	}
+	var offered []int64
+	err := sqlx.SelectContext(ctx, q.ext, &offered, `UPDATE deliveries d SET state = 'offered', offered_at = clock_timestamp()
+		FROM unnest($1::bigint[], $2::bigint[]) AS u(id, lease_no)
+		WHERE d.id = u.id AND d.lease_no = u.lease_no AND d.state = 'sending' AND d.lease_until > now() RETURNING d.id`, ids, leases)
+	out := make(map[int64]bool, len(offered))
+	for _, id := range offered {
+		out[id] = true
+	}
+	return out, wrap(err, "record the offers")
+}
+
+// Received is what the other side said when it accepted.
+type Received struct {
+	ID     int64
+	Answer string
+	WentTo string
+}
+
+// Receipts records that the other sides accepted. It asks for no leases: what the
+// other side said counts, whoever heard it, and may settle an unknown.
+func (t *Tx) Receipts(ctx context.Context, all []Received) error {
+	ids, answers, went := make([]int64, len(all)), make([]string, len(all)), make([]string, len(all))
+	for i, r := range all {
+		ids[i], answers[i], went[i] = r.ID, bounded(r.Answer), r.WentTo
+	}
+	_, err := t.ext.ExecContext(ctx, `UPDATE deliveries d SET state = 'sent', answer = u.answer, went_to = u.went, class = '', advice = '', settled_at = clock_timestamp(), lease_until = NULL
+		FROM unnest($1::bigint[], $2::text[], $3::text[]) AS u(id, answer, went) WHERE d.id = u.id AND d.state IN ('offered', 'unknown')`, ids, answers, went)
+	return wrap(err, "record the receipts")
+}
+
+// Ended is how a try of a delivery ended without a receipt.
+type Ended struct {
+	State  job.DeliveryState // waiting, failed or unknown
+	Wait   time.Duration     // until the next try, when waiting
+	Answer string
+	Advice string
+	Class  string
+
+	Untried bool // it was claimed, and given back before anything was done
+	Rests   bool // its destination rests: it is kept back until that is mended
+}
+
+// EndSending records how a try ended, for the holder of the lease.
+func (t *Tx) EndSending(ctx context.Context, s Sending, e Ended) error {
+	if err := one(t.ext.ExecContext(ctx, `UPDATE deliveries SET state = $3, ready_at = now() + make_interval(secs => $4), answer = $5, advice = $6, class = $7,
+			settled_at = CASE WHEN $3 = 'waiting' THEN NULL ELSE clock_timestamp() END, lease_until = NULL, tries = tries - CASE WHEN $8 THEN 1 ELSE 0 END,
+			kept_back = CASE WHEN $9 THEN 'rest' ELSE kept_back END
+		WHERE id = $1 AND lease_no = $2 AND state IN ('sending', 'offered')`,
+		s.ID, s.LeaseNo, e.State, e.Wait.Seconds(), bounded(e.Answer), e.Advice, e.Class, e.Untried, e.Rests)); err != nil {
+		return err
+	}
+	if e.State != job.DeliveryWaiting {
+		return nil
+	}
+	return t.Tell(ctx, Notice{Kind: "deliveries"}) // whoever sleeps must reckon anew for how long
+}
+
+// LostSendings locks the deliveries whose leases ran out: those that were
+// offered, whose answer is lost, and those that were not, which are safe to repeat.
+func (t *Tx) LostSendings(ctx context.Context, limit int) (offered, safe []Sending, err error) {
+	var lost []struct {
+		Sending
+		State job.DeliveryState `db:"state"`
+	}
+	err = sqlx.SelectContext(ctx, t.ext, &lost, `SELECT id, lease_no, message_id AS message_row, run_id, alert_id, job_id, destination_id, address, tries,
+			retry_times, retry_wait, retry_growth, retry_longest, rehearsal, give_up_at, if_unknown, state FROM deliveries
+		WHERE state IN ('sending', 'offered') AND lease_until < now() ORDER BY lease_until LIMIT $1 FOR UPDATE SKIP LOCKED`, limit)
+	for _, l := range lost {
+		if l.State == job.DeliveryOffered {
+			offered = append(offered, l.Sending)
+		} else {
+			safe = append(safe, l.Sending)
+		}
+	}
+	return offered, safe, wrap(err, "find the deliveries that were lost")
+}

@@ -1,0 +1,387 @@
+package task
+
+import (
+	"archive/zip"
+	"context"
+	"crypto/rand"
+	"fmt"
+	"io"
+	"path"
+	"slices"
+	"strings"
+	"time"
+
+	"ironbell/internal/core/expr"
+	"ironbell/internal/core/fault"
+	"ironbell/internal/core/job"
+	"ironbell/internal/deliver"
+	"ironbell/internal/render"
+	"ironbell/internal/report"
+	"ironbell/internal/store"
+
+	"github.com/dustin/go-humanize"
+)
+
+// maxAddresses bounds what a query for addresses gives.
+const maxAddresses = MaxRecipients
+
+// shownInHeader bounds the addresses that a mail's header shows; of more the
+// header says nothing, as mail servers refuse such headers.
+const shownInHeader = 500
+
+// mail composes the messages of a mail.
+func (k *Deliver) mail(ctx context.Context, w Work, t job.Task, id int64, mailer deliver.Mailer) (Result, error) {
+	house, err := k.Store.MailSettings(ctx)
+	if err != nil {
+		return Result{}, err
+	}
+	d := withHouse(*t.Deliver, house)
+	letter, err := k.letter(ctx, w, d, mailer)
+	if err != nil {
+		return Result{}, err
+	}
+	to, err := k.whom(ctx, w, d, &letter)
+	if err != nil {
+		return Result{}, err
+	}
+	if len(to.to) == 0 {
+		return Result{Note: "nobody is to get it: " + strings.Join(to.notes, "; ")}, nil
+	}
+	var link *newLink
+	if d.Files == job.FilesLinked || d.Files == job.FilesBoth {
+		link = k.link(w, t, d, to)
+	}
+	attached := letter.Attachments
+	if d.Files == job.FilesLinked || d.Files == job.FilesNone {
+		letter.Attachments = nil
+	} else if d.Zip != "" && len(attached) > 0 {
+		zipped, err := k.zip(ctx, w, d.Zip, attached)
+		if err != nil {
+			return Result{}, err
+		}
+		letter.Attachments = []deliver.Attachment{zipped}
+	}
+	bunches := [][]deliver.Attachment{letter.Attachments}
+	if limit := mailer.Largest(); limit > 0 && sizeOf(letter) > limit {
+		switch d.TooLarge {
+		case job.LargeLink:
+			bunches, link = [][]deliver.Attachment{nil}, k.link(w, t, d, to)
+		case job.LargeFail:
+			return Result{}, tooLarge(sizeOf(letter), limit)
+		default:
+			if bunches, err = bunch(letter, limit); err != nil {
+				return Result{}, err
+			}
+		}
+	}
+	if link != nil {
+		letter.Plain += "\n\n" + link.text(w)
+	}
+	res := Result{}
+	for i, b := range bunches {
+		one := letter
+		one.Attachments = b
+		if i > 0 {
+			one.Tables = nil // they stand in the first
+		}
+		if len(bunches) > 1 {
+			one.Subject = fmt.Sprintf("%s (%d of %d)", letter.Subject, i+1, len(bunches))
+		}
+		m, err := k.keep(ctx, one, id)
+		if err != nil {
+			return Result{}, err
+		}
+		m.MayLeave = d.MayLeave && w.Rehearsal == nil
+		res.Messages = append(res.Messages, Message{Message: m, To: to.to})
+		res.Note = joined(res.Note, fmt.Sprintf("%s to %d %s, %s", countFiles(len(b)), len(to.to), plural(len(to.to), "recipient"), humanize.Bytes(uint64(max(m.Size, 0)))))
+	}
+	if link != nil {
+		res.Links = []store.NewLink{link.NewLink}
+		res.Note += "; " + link.words()
+	}
+	for _, n := range to.notes {
+		res.Note += "; " + n
+	}
+	return res, nil
+}
+
+func joined(a, b string) string {
+	if a == "" {
+		return b
+	}
+	return a + "; " + b
+}
+
+// withHouse fills in what the house's own templates give.
+func withHouse(d job.DeliverTask, house job.MailSettings) job.DeliverTask {
+	d.Subject = orElse(d.Subject, orElse(house.Subject, DefaultSubject))
+	d.Body = orElse(d.Body, orElse(house.Body, "{job}, {date:%A %e %B %Y}."))
+	d.ReplyTo = orElse(d.ReplyTo, house.ReplyTo)
+	return d
+}
+
+// letter writes the mail but for its recipients.
+func (k *Deliver) letter(ctx context.Context, w Work, d job.DeliverTask, mailer deliver.Mailer) (deliver.Letter, error) {
+	letter := deliver.Letter{From: mailer.From(), Date: k.Now(), Priority: d.Priority, Headers: map[string]string{
+		"Auto-Submitted": "auto-generated", // RFC 3834
+	}}
+	taken := map[string]bool{}
+	for _, f := range w.Files {
+		if f.Format == render.MailTable {
+			table, err := k.read(ctx, f)
+			if err != nil {
+				return letter, err
+			}
+			letter.Tables = append(letter.Tables, table)
+			continue
+		}
+		letter.Attachments = append(letter.Attachments, deliver.Attachment{
+			Name: unlike(f.Name, taken), MediaType: f.MediaType, Size: f.Size,
+			Open: func(ctx context.Context) (io.ReadSeekCloser, error) { return k.Files.Open(ctx, f.Key) },
+		})
+	}
+	var err error
+	if letter.Subject, err = w.fill(ctx, "the subject", d.Subject, nil); err != nil {
+		return letter, err
+	}
+	if letter.Plain, err = w.fill(ctx, "the body", d.Body, nil); err != nil {
+		return letter, err
+	}
+	if d.ReplyTo != "" {
+		text, err := w.fill(ctx, "the address for answers", d.ReplyTo, nil)
+		if err != nil {
+			return letter, err
+		}
+		if letter.ReplyTo, err = deliver.CheckAddress(text); err != nil {
+			return letter, fault.Wrap(err, fault.Lasting, fault.Task, "read the address for answers", "Correct reply_to in the job.")
+		}
+	}
+	for _, note := range w.Notes {
+		letter.Plain += "\n\n" + note
+	}
+	letter.Footer = fmt.Sprintf("Iron Bell, run %s, due %s", w.RunID, w.Due.Format("Mon 2 Jan 2006 15:04 MST"))
+	return letter, nil
+}
+
+// whom finds who gets a mail, and writes those into its header who are seen.
+func (k *Deliver) whom(ctx context.Context, w Work, d job.DeliverTask, letter *deliver.Letter) (resolved, error) {
+	r := newResolver(k.Store, k.Now())
+	var counts []int
+	asked, err := k.asked(ctx, w, d.ToQuery)
+	if err != nil {
+		return resolved{}, err
+	}
+	for _, list := range [][]string{append(slices.Clone(d.To), asked...), d.Cc, d.Bcc} {
+		filled := make([]string, len(list))
+		for i, text := range list {
+			if filled[i], err = w.fill(ctx, "the recipients", text, nil); err != nil {
+				return resolved{}, err
+			}
+		}
+		if err := r.add(ctx, filled); err != nil {
+			return resolved{}, err
+		}
+		counts = append(counts, len(r.out.to))
+	}
+	if wrong := r.wrong.Err(); wrong != nil {
+		// Nobody gets it before everybody can: the owner hears of each that is wrong.
+		return resolved{}, fault.Wrap(wrong, fault.Lasting, fault.Task, "read the recipients", "Correct them in the job, or where they come from.")
+	}
+	all, err := k.without(ctx, w.JobID, r.out)
+	if err != nil {
+		return resolved{}, err
+	}
+	if w.Rehearsal != nil {
+		letter.Subject = "Rehearsal: " + letter.Subject
+		letter.Plain = fmt.Sprintf("This is a rehearsal for %s. In earnest it would have gone to %s.\n\n", w.Rehearsal.Name, shorten(all.addresses())) + letter.Plain
+		letter.Footer = "Rehearsal. " + letter.Footer
+		letter.To = []string{w.Rehearsal.Mail}
+		return resolved{to: []store.Recipient{{Address: w.Rehearsal.Mail, PersonID: w.Rehearsal.ID}}, notes: all.notes}, nil
+	}
+	place := map[string]int{}
+	for i, to := range r.out.to {
+		place[to.Address] = i
+	}
+	for _, to := range all.to {
+		switch at := place[to.Address]; {
+		case at < counts[0]:
+			letter.To = append(letter.To, to.Address)
+		case at < counts[1]:
+			letter.Cc = append(letter.Cc, to.Address)
+		}
+	}
+	if len(letter.To)+len(letter.Cc) > shownInHeader {
+		letter.To, letter.Cc = nil, nil
+	}
+	return all, nil
+}
+
+// asked are the addresses that a source gives.
+func (k *Deliver) asked(ctx context.Context, w Work, q *job.AddressQuery) ([]string, error) {
+	if q == nil {
+		return nil, nil
+	}
+	list, err := Ask(ctx, k.Sources, w, *q, maxAddresses)
+	if err != nil {
+		return nil, err
+	}
+	var out []string
+	for _, r := range list.Rows {
+		if len(r) > 0 && strings.TrimSpace(r[0]) != "" {
+			out = append(out, r[0])
+		}
+	}
+	return out, nil
+}
+
+// sizeOf is about how large a mail becomes: base64 makes four of three, and lines.
+func sizeOf(l deliver.Letter) int64 {
+	size := int64(len(l.Plain))*3 + 4000
+	for _, t := range l.Tables {
+		size += int64(len(t)) * 2
+	}
+	for _, a := range l.Attachments {
+		size += encoded(a.Size)
+	}
+	return size
+}
+
+func encoded(size int64) int64 { return size*4/3 + size/38 + 500 }
+
+func tooLarge(size, limit int64) error {
+	return fault.New(fault.Message, "compose the message", fmt.Sprintf("it has about %s, and the mail server takes %s", humanize.Bytes(uint64(max(size, 0))), humanize.Bytes(uint64(max(limit, 0)))),
+		"Let the job send a link in place of the files, or make them smaller.")
+}
+
+// bunch divides the attachments over as few mails as can be, in their order.
+func bunch(l deliver.Letter, limit int64) ([][]deliver.Attachment, error) {
+	body := l
+	body.Attachments = nil
+	room := limit - sizeOf(body)
+	var out [][]deliver.Attachment
+	var now []deliver.Attachment
+	left := room
+	for _, a := range l.Attachments {
+		size := encoded(a.Size)
+		if size > room {
+			return nil, tooLarge(sizeOf(l), limit)
+		}
+		if size > left && len(now) > 0 {
+			out, now, left = append(out, now), nil, room
+		}
+		now, left = append(now, a), left-size
+	}
+	return append(out, now), nil
+}
+
+// keep composes a mail and keeps its bytes.
+func (k *Deliver) keep(ctx context.Context, l deliver.Letter, id int64) (job.Message, error) {
+	l.MessageID = MessageID(DomainOf(l.From))
+	file, err := k.Files.Create()
+	if err != nil {
+		return job.Message{}, err
+	}
+	if err := deliver.Compose(ctx, file, l); err != nil {
+		file.Drop()
+		return job.Message{}, fault.Wrap(err, fault.Lasting, fault.Message, "compose the message", "")
+	}
+	kept, err := file.Keep()
+	return job.Message{MessageID: "<" + l.MessageID + ">", Subject: expr.HeaderLine(l.Subject), DestinationID: id, Key: kept.Key, Size: kept.Size, SHA256: kept.SHA256}, err
+}
+
+// zip makes one archive of the attachments.
+func (k *Deliver) zip(ctx context.Context, w Work, name string, all []deliver.Attachment) (deliver.Attachment, error) {
+	text, err := w.fill(ctx, "the archive's name", name, nil)
+	if err != nil {
+		return deliver.Attachment{}, err
+	}
+	text = expr.FileName(text, "files")
+	if !strings.EqualFold(path.Ext(text), ".zip") {
+		text += ".zip"
+	}
+	file, err := k.Files.Create()
+	if err != nil {
+		return deliver.Attachment{}, err
+	}
+	if err := writeZip(ctx, file, all, k.Now()); err != nil {
+		file.Drop()
+		return deliver.Attachment{}, fault.Wrap(err, fault.Passing, fault.Task, "write the archive "+text, "")
+	}
+	kept, err := file.Keep()
+	return deliver.Attachment{Name: text, MediaType: "application/zip", Size: kept.Size, Open: func(ctx context.Context) (io.ReadSeekCloser, error) { return k.Files.Open(ctx, kept.Key) }}, err
+}
+
+func writeZip(ctx context.Context, to io.Writer, all []deliver.Attachment, now time.Time) error {
+	archive := zip.NewWriter(to)
+	for _, a := range all {
+		entry, err := archive.CreateHeader(&zip.FileHeader{Name: a.Name, Method: zip.Deflate, Modified: now})
+		if err != nil {
+			return fmt.Errorf("begin %s: %w", a.Name, err)
+		}
+		in, err := a.Open(ctx)
+		if err != nil {
+			return err
+		}
+		_, err = io.Copy(entry, in)
+		_ = in.Close() // only read from
+		if err != nil {
+			return fmt.Errorf("write %s: %w", a.Name, err)
+		}
+	}
+	return archive.Close()
+}
+
+// newLink is a link to the files of a mail.
+type newLink struct {
+	store.NewLink
+	url string
+}
+
+// link makes a link to the files that a mail brings. Its address holds a token,
+// and only the token's hash is kept.
+func (k *Deliver) link(w Work, t job.Task, d job.DeliverTask, to resolved) *newLink {
+	token := strings.ToLower(rand.Text())
+	l := &newLink{NewLink: store.NewLink{Hash: store.LinkHash(token), RunID: w.RunID, Part: w.Part, Task: t.Name, Audience: orElse(d.Link.For, job.LinkNamed)}, url: k.URL + "/l/" + token}
+	for _, f := range w.Files {
+		if f.Format != render.MailTable {
+			l.Files = append(l.Files, f.Key)
+		}
+	}
+	if l.Audience == job.LinkNamed {
+		for _, a := range to.addresses() {
+			l.Named = append(l.Named, strings.ToLower(a))
+		}
+	}
+	days := d.Link.Days
+	if days == 0 {
+		days = job.DefaultLinkDays
+	}
+	l.EndsAt = k.Now().AddDate(0, 0, days)
+	return l
+}
+
+// words say who may follow the link.
+func (l *newLink) words() string {
+	if l.Audience == job.LinkHouse {
+		return "a link for everybody who can sign in to Iron Bell"
+	}
+	return fmt.Sprintf("a link that only the %d %s of this mail can follow", len(l.Named), plural(len(l.Named), "recipient"))
+}
+
+func (l *newLink) text(w Work) string {
+	return fmt.Sprintf("The files: %s\nIt is %s. You sign in to follow it. It ends on %s.", l.url, l.words(), l.EndsAt.In(w.Due.Location()).Format("Mon 2 Jan 2006 15:04 MST"))
+}
+
+// Ask puts a query that gives a list to its source, with the values of a run.
+func Ask(ctx context.Context, sources *report.Sources, w Work, q job.AddressQuery, most int) (report.Listing, error) {
+	doing := fmt.Sprintf("ask source %q for a list", q.Source)
+	source, err := sources.Get(ctx, q.Source, q.Identity)
+	if err != nil {
+		return report.Listing{}, err
+	}
+	bound, err := job.Bind(q.Parameters, w.Values, w.Nominal, w.Frame)
+	if err != nil {
+		return report.Listing{}, fault.Wrap(err, fault.Lasting, fault.Task, doing, "Correct the values of the job, then ring it again.")
+	}
+	return report.List(ctx, source, report.Query{SQL: q.SQL, Params: q.Parameters, Values: bound, Zone: w.Nominal.Location().String(), Limit: w.Limit}, most)
+}
