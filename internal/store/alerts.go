@@ -22,20 +22,21 @@ const alertColumns = `a.id, a.kind, a.cause, a.state, a.job_id, a.job_name, a.ru
 
 // OpenAlert opens an alert for the owner of its job, or, when it has none, for
 // the administrators; or it lets the open one of the same cause grow. One that was
-// acknowledged opens again when it tells of another run.
+// acknowledged opens again, unless it only tells of more deliveries of the same
+// run, or of a destination that is still down.
 func (t *Tx) OpenAlert(ctx context.Context, a job.Alert) error {
+	const again = `(alerts.state = 'acknowledged' AND excluded.kind <> 'destination down'
+		AND (excluded.run_id IS DISTINCT FROM alerts.run_id OR excluded.kind NOT IN ('delivery failed', 'delivery unknown', 'bounced')))`
 	_, err := t.ext.ExecContext(ctx, `INSERT INTO alerts (`+alertFields+`)
 		SELECT $1, $2, 'open', $3, coalesce(j.name, $4), $5, j.owner_id, $6, $7, $8, $9, $10, $11 OR coalesce((v.definition->>'urgent')::boolean, false), now()
 		FROM (SELECT 1) one LEFT JOIN jobs j ON j.id = $3 LEFT JOIN job_versions v ON v.job_id = j.id AND v.version = j.version
 		WHERE $3::bigint IS NULL OR j.id IS NOT NULL
-		ON CONFLICT (cause) WHERE state <> 'closed' DO UPDATE SET count = alerts.count + 1, last_at = now(), run_id = coalesce(excluded.run_id, alerts.run_id),
-			happened = excluded.happened, for_whom = excluded.for_whom, tried = excluded.tried, advice = excluded.advice, next = excluded.next,
-			step = CASE WHEN alerts.state = 'acknowledged' AND excluded.run_id IS DISTINCT FROM alerts.run_id THEN 0 ELSE alerts.step END,
-			tell_at = CASE WHEN alerts.state = 'acknowledged' AND excluded.run_id IS DISTINCT FROM alerts.run_id OR alerts.state = 'open' AND alerts.tell_at IS NULL AND alerts.told_at < now() - make_interval(secs => $12)
-				THEN now() ELSE alerts.tell_at END,
-			acknowledged_by = CASE WHEN alerts.state = 'acknowledged' AND excluded.run_id IS DISTINCT FROM alerts.run_id THEN '' ELSE alerts.acknowledged_by END,
-			acknowledged_at = CASE WHEN alerts.state = 'acknowledged' AND excluded.run_id IS DISTINCT FROM alerts.run_id THEN NULL ELSE alerts.acknowledged_at END,
-			state = CASE WHEN alerts.state = 'acknowledged' AND excluded.run_id IS NOT DISTINCT FROM alerts.run_id THEN 'acknowledged' ELSE 'open' END`,
+		ON CONFLICT (cause) WHERE state <> 'closed' DO UPDATE SET count = alerts.count + CASE WHEN excluded.run_id IS NULL THEN 0 ELSE 1 END, last_at = now(),
+			run_id = coalesce(excluded.run_id, alerts.run_id), happened = excluded.happened, for_whom = excluded.for_whom, tried = excluded.tried, advice = excluded.advice, next = excluded.next,
+			step = CASE WHEN `+again+` THEN 0 ELSE alerts.step END,
+			tell_at = CASE WHEN `+again+` OR alerts.state = 'open' AND alerts.tell_at IS NULL AND alerts.told_at < now() - make_interval(secs => $12) THEN now() ELSE alerts.tell_at END,
+			acknowledged_by = CASE WHEN `+again+` THEN '' ELSE alerts.acknowledged_by END, acknowledged_at = CASE WHEN `+again+` THEN NULL ELSE alerts.acknowledged_at END,
+			state = CASE WHEN `+again+` THEN 'open' ELSE alerts.state END`,
 		a.Kind, a.Cause, a.JobID, a.Job, a.RunID, bounded(a.Happened), bounded(a.ForWhom), bounded(a.Tried), bounded(a.Advice), bounded(a.Next), a.Urgent, tellAgain.Seconds())
 	if err != nil {
 		return wrap(err, "open the alert")

@@ -99,6 +99,9 @@ func seconds(n float64) job.Duration { return job.Duration(n * float64(time.Seco
 // through any freeze.
 func (q q) ClaimDeliveries(ctx context.Context, node string, lease time.Duration, limit int, leftOut []int64) ([]Sending, error) {
 	var out []Sending
+	if leftOut == nil {
+		leftOut = []int64{} // a null would leave out everything
+	}
 	err := sqlx.SelectContext(ctx, q.ext, &out, `WITH frozen AS (
 			SELECT label FROM freezes WHERE lifted_at IS NULL AND from_at <= now() AND (to_at IS NULL OR to_at > now())
 		), shut AS (

@@ -329,14 +329,18 @@ func TestALostLeaseRefusesEveryMove(t *testing.T) {
 func freeze(t *testing.T, s *store.Store, w world, run job.RunID, jobID int64, lease time.Duration, addresses ...string) []store.Sending {
 	t.Helper()
 	ctx := context.Background()
+	var to []store.Recipient
+	for _, a := range addresses {
+		to = append(to, store.Recipient{Address: a})
+	}
 	require.NoError(t, s.Do(ctx, func(tx *store.Tx) error {
 		_, err := tx.Freeze(ctx, store.NewMessage{
 			Message: job.Message{RunID: &run, Part: 1, Task: "mail", MessageID: "<a@tarnwick.example>", Subject: "S", DestinationID: w.mail, Key: "k", Size: 1},
-			JobID:   &jobID, Addresses: addresses, Retry: job.Retry{Times: 2, Wait: job.Duration(time.Minute)}, IfUnknown: job.UnknownAsk,
+			JobID:   &jobID, To: to, Retry: job.Retry{Times: 2, Wait: job.Duration(time.Minute)}, IfUnknown: job.UnknownAsk,
 		})
 		return err
 	}))
-	out, err := s.ClaimDeliveries(ctx, "a", lease, 10)
+	out, err := s.ClaimDeliveries(ctx, "a", lease, 10, nil)
 	require.NoError(t, err)
 	return out
 }
@@ -352,6 +356,22 @@ func states(t *testing.T, s *store.Store, run job.RunID) map[string]job.Delivery
 	return out
 }
 
+// offer records one offer and tells whether it may be made.
+func offer(t *testing.T, s *store.Store, d store.Sending) bool {
+	t.Helper()
+	done, err := s.Offer(context.Background(), []store.Sending{d})
+	require.NoError(t, err)
+	return done[d.ID]
+}
+
+// receive records that the other side accepted.
+func receive(t *testing.T, s *store.Store, id int64) {
+	t.Helper()
+	require.NoError(t, s.Do(context.Background(), func(tx *store.Tx) error {
+		return tx.Receipts(context.Background(), []store.Received{{ID: id, Answer: "250 OK"}})
+	}))
+}
+
 func TestDeliveriesGoTheirWay(t *testing.T) {
 	s, w := fresh(t)
 	ctx := context.Background()
@@ -363,10 +383,10 @@ func TestDeliveriesGoTheirWay(t *testing.T) {
 	for _, d := range sending {
 		by[d.Address[:1]] = d
 	}
-	assert.Error(t, s.Offer(ctx, store.Sending{ID: by["a"].ID, LeaseNo: by["a"].LeaseNo + 1}), "another's lease offers nothing")
-	require.NoError(t, s.Offer(ctx, by["a"]))
-	assert.ErrorIs(t, s.Offer(ctx, by["a"]), store.ErrStale, "an offer is made once")
-	require.NoError(t, s.Do(ctx, func(tx *store.Tx) error { return tx.Receipt(ctx, by["a"].ID, "250 OK") }))
+	assert.False(t, offer(t, s, store.Sending{ID: by["a"].ID, LeaseNo: by["a"].LeaseNo + 1}), "another's lease offers nothing")
+	assert.True(t, offer(t, s, by["a"]))
+	assert.False(t, offer(t, s, by["a"]), "an offer is made once")
+	receive(t, s, by["a"].ID)
 	require.NoError(t, s.Do(ctx, func(tx *store.Tx) error {
 		return tx.EndSending(ctx, by["b"], store.Ended{State: job.DeliveryWaiting, Wait: time.Hour, Answer: "451 later", Class: "passing"})
 	}))
@@ -374,7 +394,7 @@ func TestDeliveriesGoTheirWay(t *testing.T) {
 		return tx.EndSending(ctx, by["b"], store.Ended{State: job.DeliveryFailed})
 	}), store.ErrStale, "a delivery that waits is nobody's")
 	assert.Equal(t, map[string]job.DeliveryState{"a@tarnwick.example": "sent", "b@tarnwick.example": "waiting", "c@tarnwick.example": "sending"}, states(t, s, run))
-	again, err := s.ClaimDeliveries(ctx, "a", time.Minute, 10)
+	again, err := s.ClaimDeliveries(ctx, "a", time.Minute, 10, nil)
 	require.NoError(t, err)
 	assert.Empty(t, again, "its time has not come")
 }
@@ -387,7 +407,7 @@ func TestALostOfferIsUnknownAndAReceiptStillCounts(t *testing.T) {
 	sending := freeze(t, s, w, run, j.ID, 300*time.Millisecond, "offered@tarnwick.example", "early@tarnwick.example")
 	for _, d := range sending {
 		if d.Address == "offered@tarnwick.example" {
-			require.NoError(t, s.Offer(ctx, d))
+			require.True(t, offer(t, s, d))
 		}
 	}
 	var offered, safe []store.Sending
@@ -408,11 +428,11 @@ func TestALostOfferIsUnknownAndAReceiptStillCounts(t *testing.T) {
 	require.Len(t, safe, 1)
 	assert.Equal(t, map[string]job.DeliveryState{"offered@tarnwick.example": "unknown", "early@tarnwick.example": "waiting"}, states(t, s, run))
 	// The node that was only slow hears the answer after all.
-	require.NoError(t, s.Do(ctx, func(tx *store.Tx) error { return tx.Receipt(ctx, offered[0].ID, "250 OK") }))
+	receive(t, s, offered[0].ID)
 	assert.Equal(t, job.DeliveryState("sent"), states(t, s, run)["offered@tarnwick.example"])
 	// A deliberate resend is a new message of the same bytes.
 	require.NoError(t, s.Do(ctx, func(tx *store.Tx) error { return tx.Resend(ctx, offered[0].ID, "<b@tarnwick.example>") }))
-	again, err := s.ClaimDeliveries(ctx, "b", time.Minute, 10)
+	again, err := s.ClaimDeliveries(ctx, "b", time.Minute, 10, nil)
 	require.NoError(t, err)
 	ids := map[string]string{}
 	for _, d := range again {
@@ -438,7 +458,7 @@ func TestOneCauseOneAlert(t *testing.T) {
 			alerts, err := tx.AlertsToTell(ctx, 10)
 			n = len(alerts)
 			for _, a := range alerts {
-				require.NoError(t, tx.Told(ctx, a.ID, "told Mara", 0))
+				require.NoError(t, tx.Told(ctx, a.ID, "told Mara", 1, 0))
 			}
 			return err
 		}))

@@ -86,7 +86,7 @@ func enter(t *testing.T, found job.ReportDefinition) *room {
 	sources := report.NewSources(r.store, vault, report.Allowed{})
 	t.Cleanup(sources.Close)
 	r.report = &task.Report{Find: func(context.Context, string) (job.Report, error) { return r.found, nil }, Sources: sources, Files: r.files}
-	r.deliver = &task.Deliver{Destinations: deliver.NewDestinations(r.store, vault, nil), Files: r.files, Now: time.Now}
+	r.deliver = &task.Deliver{Store: r.store, Sources: sources, Destinations: deliver.NewDestinations(r.store, vault, deliver.Allowed{}), Files: r.files, Now: time.Now}
 	return r
 }
 
@@ -167,18 +167,18 @@ func TestALetterCarriesTablesAndFiles(t *testing.T) {
 	send := job.Task{Name: "mail", Kind: job.KindDeliver, Deliver: &job.DeliverTask{Destination: "company mail", To: []string{"Mara Quill <mara.quill@tarnwick.example>", "oren.hask@tarnwick.example"}, Subject: "{job} of {date:%d.%m.%Y}: {rows}"}}
 	res, err := r.deliver.Run(context.Background(), w, send)
 	require.NoError(t, err)
-	assert.Equal(t, "Board of 01.07.2026: 4", res.Message.Subject)
-	assert.Equal(t, []string{"mara.quill@tarnwick.example", "oren.hask@tarnwick.example"}, res.Message.Addresses)
-	assert.Regexp(t, `^<[a-z0-9]{26}@tarnwick\.example>$`, res.Message.MessageID)
-	text := r.text(t, res.Message.Key)
-	assert.Len(t, text, int(res.Message.Size))
+	assert.Equal(t, "Board of 01.07.2026: 4", res.Messages[0].Subject)
+	assert.Equal(t, []string{"mara.quill@tarnwick.example", "oren.hask@tarnwick.example"}, addressesOf(res))
+	assert.Regexp(t, `^<[a-z0-9]{26}@tarnwick\.example>$`, res.Messages[0].MessageID)
+	text := r.text(t, res.Messages[0].Key)
+	assert.Len(t, text, int(res.Messages[0].Size))
 	for _, want := range []string{"Subject: Board of 01.07.2026: 4", `filename="Ports.xlsx"`, "Tarnwick Quay", "Auto-Submitted: auto-generated", "run 2607-9, due Wed 1 Jul 2026 06:15 BST"} {
 		assert.Contains(t, text, want)
 	}
 	w.Notes = []string{"Nothing was found this time by task report."}
 	res, err = r.deliver.Run(context.Background(), w, send)
 	require.NoError(t, err)
-	assert.Contains(t, r.text(t, res.Message.Key), "Nothing was found this time")
+	assert.Contains(t, r.text(t, res.Messages[0].Key), "Nothing was found this time")
 	send.Deliver.Destination = "nowhere"
 	_, err = r.deliver.Run(context.Background(), w, send)
 	assert.ErrorContains(t, err, "there is no such destination")
@@ -221,4 +221,12 @@ func TestADiskThatIsFullIsSaidAndLeavesNoHalfFile(t *testing.T) {
 		}))
 		assert.Zero(t, left, format)
 	}
+}
+
+func addressesOf(res task.Result) []string {
+	var out []string
+	for _, to := range res.Messages[0].To {
+		out = append(out, to.Address)
+	}
+	return out
 }

@@ -29,6 +29,7 @@ import (
 	"ironbell/internal/localpg"
 	"ironbell/internal/secret"
 	"ironbell/internal/store"
+	"ironbell/standin/gate"
 	standin "ironbell/standin/mail"
 
 	"github.com/jackc/pgx/v5"
@@ -115,7 +116,7 @@ func raise(t *testing.T) *harness {
 	t.Cleanup(func() { h.pg.Stop() })
 	require.NoError(t, h.pg.Ensure(context.Background(), "ironbell"))
 
-	cert, ca, err := standin.Certificate()
+	cert, ca, err := gate.Certificate()
 	require.NoError(t, err)
 	h.inbox = &standin.Inbox{}
 	h.mail, err = standin.Start("mail", "127.0.0.1:0", "", "", h.inbox, cert)
@@ -378,10 +379,10 @@ func TestTorture(t *testing.T) {
 			h.atStop += h.open()
 			h.exhaust(1500 * time.Millisecond)
 		}},
-		{"the mail server hangs", func() { h.behave(standin.Behaviour{Mode: standin.Slow, Delay: 700}, 1500*time.Millisecond) }},
-		{"the mail server refuses for now", func() { h.behave(standin.Behaviour{Mode: standin.Busy}, time.Second) }},
-		{"the mail server drops the line after the data", func() { h.behave(standin.Behaviour{Mode: standin.Drop}, 300*time.Millisecond) }},
-		{"the mail server is away", func() { h.behave(standin.Behaviour{Mode: standin.Away}, time.Second) }},
+		{"the mail server hangs", func() { h.behave(gate.Behaviour{Mode: gate.Slow, Delay: 700}, 1500*time.Millisecond) }},
+		{"the mail server refuses for now", func() { h.behave(gate.Behaviour{Mode: gate.Busy}, time.Second) }},
+		{"the mail server drops the line after the data", func() { h.behave(gate.Behaviour{Mode: gate.Drop}, 300*time.Millisecond) }},
+		{"the mail server is away", func() { h.behave(gate.Behaviour{Mode: gate.Away}, time.Second) }},
 		{"the disk of the artifacts is full", func() { h.fill(time.Second) }},
 		{"the clock goes seven minutes ahead", func() { h.turn(h.offset() + 7*time.Minute) }},
 		{"the clock goes back", func() { h.turn(h.offset() - 4*time.Second) }},
@@ -459,11 +460,11 @@ func (h *harness) pick(random *rand.Rand) int {
 	}
 }
 
-func (h *harness) behave(b standin.Behaviour, d time.Duration) {
+func (h *harness) behave(b gate.Behaviour, d time.Duration) {
 	h.t.Helper()
 	require.NoError(h.t, h.mail.Behave(b))
 	time.Sleep(d)
-	require.NoError(h.t, h.mail.Behave(standin.Behaviour{Mode: standin.Accept}))
+	require.NoError(h.t, h.mail.Behave(gate.Behaviour{Mode: gate.Accept}))
 }
 
 // exhaust takes all connections that the database gives, for a while.
