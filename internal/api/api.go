@@ -73,9 +73,9 @@ func Handler(p Parts) http.Handler {
 
 	r := chi.NewRouter()
 	r.Use(middleware.Recoverer, headers, http.NewCrossOriginProtection().Handler)
-	r.Get("/health", func(w http.ResponseWriter, _ *http.Request) {
-		writeJSON(w, http.StatusOK, map[string]string{"state": "alive"})
-	})
+	r.Get("/health", s.health)
+	r.Get("/metrics", s.metrics)
+	r.With(httprate.LimitBy(feedsAMin, time.Minute, peer)).Group(s.mailLinks)
 	r.Get("/ready", s.ready)
 	r.With(httprate.LimitBy(feedsAMin, time.Minute, peer)).Group(func(r chi.Router) { s.describe(r, s.feeds) })
 	r.Group(func(r chi.Router) {
@@ -147,6 +147,8 @@ func (s *server) operations(a huma.API) {
 	s.reports(a)
 	s.places(a)
 	s.identities(a)
+	s.deliveries(a)
+	s.recipients(a)
 	s.people(a)
 	s.alerts(a)
 	s.queue(a)

@@ -1,6 +1,7 @@
 package api
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"io"
@@ -142,31 +143,17 @@ func (s *server) runs(a huma.API) {
 			}
 			return s.file(ctx, f, func(ctx context.Context, f job.Artifact) (io.ReadSeekCloser, error) { return s.Files.Open(ctx, f.Key) }, func() {}, nil), nil
 		})
-	huma.Register(a, huma.Operation{OperationID: "list-deliveries", Method: http.MethodGet, Path: "/api/deliveries", Summary: "List deliveries, newest first", Tags: tags},
-		func(ctx context.Context, in *struct {
-			State []string `query:"state" enum:"waiting,sending,offered,sent,failed,bounced,unknown"`
-			Limit int      `query:"limit" minimum:"1" maximum:"1000" default:"100"`
-		},
-		) (*struct{ Body []job.Delivery }, error) {
-			list, err := s.Store.Deliveries(ctx, store.DeliveryFilter{States: in.State, Limit: in.Limit})
-			if err != nil {
-				return nil, s.problem(err)
-			}
-			return &struct{ Body []job.Delivery }{list}, nil
-		})
-	huma.Register(a, huma.Operation{OperationID: "settle-delivery", Method: http.MethodPost, Path: "/api/deliveries/{delivery}/settle", Summary: "Settle a delivery whose answer was lost, or send a failed one again", Tags: tags, Errors: []int{403, 422}},
-		func(ctx context.Context, in *struct {
-			Delivery int64 `path:"delivery"`
-			Body     wire.SettleRequest
-		},
-		) (*struct{ Body job.Delivery }, error) {
-			who, _ := person(ctx)
-			d, err := s.Engine.Settle(ctx, who, in.Delivery, engine.Verdict(in.Body.As))
-			if err != nil {
-				return nil, s.problem(err)
-			}
-			return &struct{ Body job.Delivery }{d}, nil
-		})
+}
+
+// unwell sorts deliveries that went wrong before the others.
+func unwell(d job.Delivery) int {
+	switch {
+	case d.State == job.DeliverySent:
+		return 2
+	case d.State.Open():
+		return 1
+	}
+	return 0
 }
 
 func (s *server) runPage(ctx context.Context, id job.RunID) (wire.RunPage, error) {
@@ -186,7 +173,26 @@ func (s *server) runPage(ctx context.Context, id job.RunID) (wire.RunPage, error
 	if page.Deliveries, err = s.Store.Deliveries(ctx, store.DeliveryFilter{RunID: id, Limit: 1000}); err != nil {
 		return page, err
 	}
-	slices.SortFunc(page.Deliveries, func(a, b job.Delivery) int { return strings.Compare(a.Address, b.Address) })
+	slices.SortFunc(page.Deliveries, func(a, b job.Delivery) int {
+		if wrong := cmp.Compare(unwell(a), unwell(b)); wrong != 0 {
+			return wrong
+		}
+		return strings.Compare(a.Address, b.Address)
+	})
+	links, err := s.Store.LinksOfRun(ctx, id)
+	if err != nil {
+		return page, err
+	}
+	for _, l := range links {
+		page.Links = append(page.Links, linkOf(l))
+	}
+	page.PartCount = max(run.Parts, 1)
+	if run.Parts > 1 {
+		const shown = 500
+		if page.Parts, err = s.Store.Parts(ctx, id, shown); err != nil {
+			return page, err
+		}
+	}
 	if page.Alerts, err = s.Store.AlertsOfRun(ctx, id); err != nil {
 		return page, err
 	}

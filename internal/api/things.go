@@ -20,7 +20,11 @@ func placeOf(p store.Place) wire.Place {
 	if p.Protocol == "sqlserver" {
 		note = report.Untested
 	}
-	return wire.Place{Note: note, ID: p.ID, Name: p.Name, Protocol: p.Protocol, Settings: p.Settings, Sealed: len(p.Secret) > 0, UpdatedAt: p.UpdatedAt}
+	var rests *wire.Rest
+	if p.RestsSince != nil {
+		rests = &wire.Rest{Since: *p.RestsSince, Answer: p.RestAnswer, Advice: p.RestAdvice, LookAt: p.ProbeAt}
+	}
+	return wire.Place{Pin: p.Pin, Rests: rests, Note: note, ID: p.ID, Name: p.Name, Protocol: p.Protocol, Settings: p.Settings, Sealed: len(p.Secret) > 0, UpdatedAt: p.UpdatedAt}
 }
 
 // places registers sources and destinations, which are handled alike.

@@ -52,6 +52,14 @@ var clientCommands = []Command{
 	{Name: "alerts", Args: "", Summary: "list what needs somebody", Example: "ironbell alerts", Setup: alertsCommand},
 	{Name: "take", Args: "ALERT", Summary: "take an alert on, or close it", Example: "ironbell take 7\nironbell take -close 7", Setup: takeCommand},
 	{Name: "settle", Args: "DELIVERY", Summary: "say what became of a delivery whose answer was lost, or send a failed one again", Example: "ironbell settle -as sent 26110000000031", Setup: settleCommand},
+	{Name: "deliveries", Args: "", Summary: "list deliveries: to whom, over what, and what the other side said", Example: "ironbell deliveries -state failed,unknown\nironbell deliveries -kept-back rest", Setup: deliveriesCommand},
+	{Name: "resend", Args: "RUN", Summary: "send again what a run could not deliver", Example: "ironbell resend 2611-42", Setup: resendCommand},
+	{Name: "correct", Args: "RUN", Summary: "a wrong report went out: send the right one to the same people, and withdraw its links", Example: `ironbell correct -wrong "The loads of Pennold were missing." 2611-42`, Setup: correctCommand},
+	{Name: "withdraw", Args: "RUN", Summary: "withdraw the links to a run's files", Example: "ironbell withdraw 2611-42", Setup: withdrawCommand},
+	{Name: "allow", Args: "DELIVERY", Summary: "say yes, or no, to mail that leaves the house", Example: "ironbell allow 26110000000031\nironbell allow -no 26110000000031", Setup: allowCommand},
+	{Name: "destinations", Args: "[DESTINATION]", Summary: "list destinations, or show what goes to one; -test tries it", Example: `ironbell destinations -test "company mail"`, Setup: destinationsCommand},
+	{Name: "whom", Args: "RECIPIENT...", Summary: "say whom some recipients come to now", Example: `ironbell whom "group:Port masters" "under:Engineering superintendent"`, Setup: whomCommand},
+	{Name: "receives", Args: "LOGIN", Summary: "list what a person receives; take them off a list, or off all", Example: "ironbell receives oren\nironbell receives -leave all oren", Setup: receivesCommand},
 	{Name: "sign-in", Args: "", Summary: "sign in at a service and keep a token for later calls", Example: "ironbell sign-in -url https://bell.tarnwick.example -login mara", Setup: signInCommand},
 }
 

@@ -192,6 +192,8 @@ type More struct {
 	Whole  bool       // from the start, as a new run; otherwise it goes on where it failed or was held
 	Values job.Values // in place of those that were given, for a whole run
 	Anyway bool       // what is blank or unusual is sent
+
+	Correction string // what was wrong: the new run goes to those whom this one reached, and this one's links end
 }
 
 // Again repeats a run as a new one, or lets it go on where it failed or was
@@ -209,7 +211,11 @@ func (e *Engine) Again(ctx context.Context, who job.Person, id job.RunID, more M
 		return run, err
 	}
 	v := &fault.Invalid{What: fmt.Sprintf("run %s", id)}
-	if more.Whole {
+	if more.Correction != "" && run.Rehearsal {
+		v.Add("correction", "a rehearsal reached nobody whom it could be sent to")
+		return run, v.Err()
+	}
+	if more.Whole || more.Correction != "" {
 		given := run.Given
 		if more.Values != nil {
 			given = more.Values.Over(given)
@@ -223,6 +229,13 @@ func (e *Engine) Again(ctx context.Context, who job.Person, id job.RunID, more M
 		again := e.newRun(j, who, given, rule.Ring{Due: run.Due, Nominal: run.Nominal}, fmt.Sprintf("Run %s made again by %s.", id, who.Name))
 		again.Again, again.TriggerID, again.Anyway, again.Rehearsal = &id, run.TriggerID, more.Anyway, run.Rehearsal
 		again.Gated = again.Gated && !run.Rehearsal
+		if more.Correction != "" {
+			again.Correction = more.Correction
+			again.Why = fmt.Sprintf("Correction of run %s, asked for by %s: %s", id, who.Name, more.Correction)
+			if _, err := e.WithdrawLinks(ctx, who, id, 0); err != nil {
+				return run, err
+			}
+		}
 		made, err := e.add(ctx, who, "run again", j, []store.NewRun{again}, map[string]any{"again": id})
 		if err != nil {
 			return run, err
@@ -260,6 +273,62 @@ func (e *Engine) Again(ctx context.Context, who job.Person, id job.RunID, more M
 		return err
 	})
 	return run, err
+}
+
+// WithdrawLinks ends the links to a run's files, or one of them, and tells how many.
+func (e *Engine) WithdrawLinks(ctx context.Context, who job.Person, id job.RunID, link int64) (int64, error) {
+	run, err := e.store.Run(ctx, id)
+	if err != nil {
+		return 0, err
+	}
+	j, err := e.store.Job(ctx, strconv.FormatInt(run.JobID, 10))
+	if err != nil {
+		return 0, err
+	}
+	if err := access.May(who, access.Ring, "withdraw links of the job "+j.Name, j.Owner); err != nil {
+		return 0, err
+	}
+	var n int64
+	err = e.store.Do(ctx, func(t *store.Tx) error {
+		if n, err = t.WithdrawLinks(ctx, id, link, who.Name); err != nil || n == 0 {
+			return err
+		}
+		if err := t.Log(ctx, job.LogLine{Text: fmt.Sprintf("%s withdrew %d %s", who.Name, n, plural(int(n), "link", "links"))}, id); err != nil {
+			return err
+		}
+		return t.Audit(ctx, who.Login, "withdraw", "links", id.String(), nil, map[string]any{"links": n})
+	})
+	return n, err
+}
+
+// ResendFailed sends again what a run could not deliver: all that failed or
+// bounced. Who has it gets it no second time. It tells how many go out again.
+func (e *Engine) ResendFailed(ctx context.Context, who job.Person, id job.RunID) (int, error) {
+	n := 0
+	err := e.store.Do(ctx, func(t *store.Tx) error {
+		run, err := t.Run(ctx, id)
+		if err != nil {
+			return err
+		}
+		j, err := t.Job(ctx, strconv.FormatInt(run.JobID, 10))
+		if err != nil {
+			return err
+		}
+		if err := access.May(who, access.Ring, "send again for the job "+j.Name, j.Owner); err != nil {
+			return err
+		}
+		if n, err = t.ResendFailed(ctx, id, func(old string) string { return newMessageID(old) }); err != nil || n == 0 {
+			return err
+		}
+		if err := t.Log(ctx, job.LogLine{Text: fmt.Sprintf("%s sends %d again that had failed", who.Name, n)}, id); err != nil {
+			return err
+		}
+		if err := t.Audit(ctx, who.Login, "resend", "run", id.String(), nil, map[string]any{"deliveries": n}); err != nil {
+			return err
+		}
+		return e.settleRun(ctx, t, id)
+	})
+	return n, err
 }
 
 // Cancel ends a run: what has not begun does not begin, what works is stopped,

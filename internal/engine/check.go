@@ -208,6 +208,13 @@ func (e *Engine) checkJob(ctx context.Context, v *fault.Invalid, who job.Person,
 		return uses, err
 	}
 	checkPolicies(v, d)
+	if d.SecondOwner != "" {
+		if _, _, err := e.store.PersonByLogin(ctx, d.SecondOwner); isMissing(err) {
+			v.Add("second_owner", "there is no person %q", d.SecondOwner)
+		} else if err != nil {
+			return uses, err
+		}
+	}
 	return uses, e.checkValues(ctx, v, "values", d, d.Values, false)
 }
 
@@ -226,6 +233,14 @@ func (e *Engine) checkTasks(ctx context.Context, v *fault.Invalid, who job.Perso
 	for _, tag := range d.Tags {
 		k.Label("tag:" + tag)
 	}
+	if k.Row, err = e.splitNames(ctx, v, d); err != nil {
+		return err
+	}
+	if q := d.Split.Query; q != nil {
+		if err := k.List(ctx, "split.query", *q); err != nil {
+			return err
+		}
+	}
 	for i, t := range d.Tasks {
 		where := fmt.Sprintf("tasks[%d]", i)
 		kind, ok := e.kinds[t.Kind]
@@ -235,6 +250,11 @@ func (e *Engine) checkTasks(ctx context.Context, v *fault.Invalid, who job.Perso
 		}
 		k.Names = task.Names(params)
 		k.Names.Tasks = c.Before(t.Name)
+		for _, name := range k.Row {
+			if !slices.Contains(k.Names.Values, name) {
+				k.Names.Values = append(k.Names.Values, name)
+			}
+		}
 		if t.OnlyIf != "" {
 			if _, err := expr.ParseCondition(t.OnlyIf, k.Names); err != nil {
 				v.Add(where+".only_if", "%s", err)
@@ -256,6 +276,9 @@ var (
 
 // checkPolicies tells what is wrong with how a job behaves.
 func checkPolicies(v *fault.Invalid, d job.Definition) {
+	if d.GiveUpAfter < 0 || time.Duration(d.GiveUpAfter) > 30*24*time.Hour {
+		v.Add("give_up_after", "%s is no time to wait; use up to 720h", d.GiveUpAfter)
+	}
 	for where, text := range map[string]string{"retry.until": d.Retry.Until, "deadline.at": d.Deadline.At} {
 		if text != "" && !timeOfDay.MatchString(text) {
 			v.Add(where, "%q is no time of day; write it as 09:00", text)
@@ -378,7 +401,17 @@ func (e *Engine) checkValues(ctx context.Context, v *fault.Invalid, where string
 	_, err = job.Bind(params, given.Over(d.Values), e.o.Now().In(zone), e.frame(d.Calendars))
 	var wrong *fault.Invalid
 	if errors.As(err, &wrong) {
+		// What each part has of its own is given when the run is divided.
+		own := []string{}
+		if all && d.Split.Each != "" {
+			if own, err = e.splitNames(ctx, &fault.Invalid{}, d); err != nil {
+				return err
+			}
+		}
 		for _, w := range wrong.Wrong {
+			if slices.Contains(own, w.Where) {
+				continue
+			}
 			value := given.Over(d.Values)[w.Where]
 			if !all && (value == nil || value == "") {
 				continue // a job that is off may be unfinished
@@ -401,7 +434,7 @@ func (e *Engine) checkChoices(ctx context.Context, v *fault.Invalid, where strin
 	values := given.Over(d.Values)
 	// One without any value is told of elsewhere.
 	asked := func(p job.Parameter) bool {
-		return p.Choices != nil && p.Choices.SQL != "" && (values[p.Name] != nil || p.Default != nil)
+		return p.Choices != nil && p.Choices.SQL != "" && (values[p.Name] != nil || p.Default != nil) && d.Split.Each == ""
 	}
 	for _, t := range d.Tasks {
 		if t.Report == nil {

@@ -55,9 +55,33 @@ func (e *Engine) perform(ctx context.Context, c store.Claim) (*entry, error) {
 	if err != nil {
 		return nil, err
 	}
+	if err = p.split(ctx); err != nil {
+		return p.undivided(err)
+	}
 	err = p.run(ctx)
 	p.drain()
 	return p.last, err
+}
+
+// undivided ends a part whose run could not be divided: it is blank when there is
+// nothing to run for, and tried again as its job says when that may help.
+func (p *performance) undivided(err error) (*entry, error) {
+	var f *fault.Fault
+	switch {
+	case errors.Is(err, errNoParts):
+		return &entry{Entry: store.Entry{Claim: p.c, Part: &store.PartMove{State: job.PartBlank, Reason: err.Error()}, Logs: []job.LogLine{{Text: err.Error()}}}}, nil
+	case !errors.As(err, &f):
+		return nil, err
+	}
+	again := policy.AfterFault(p.plan.Retry, int(p.c.LeaseNo), f, p.base.Due, time.Now().In(p.base.Due.Location()))
+	if again.Retry {
+		return &entry{Entry: store.Entry{
+			Claim: p.c, Part: &store.PartMove{State: job.PartWaiting, Wait: again.Wait, Reason: fmt.Sprintf("waits to be divided again: %s", f)}, Logs: []job.LogLine{{Level: "warn", Text: f.Error() + "; " + again.Reason}},
+		}}, nil
+	}
+	last := failedPart(p.c, f)
+	last.failed.reason = again.Reason
+	return last, nil
 }
 
 // run lets task after task begin and hears how they went, until last is set.
@@ -119,6 +143,10 @@ func (e *Engine) prepareWork(ctx context.Context, c store.Claim) (*performance, 
 			Values: c.Own.V.Over(c.Given.V.Over(pl.Values)), Def: pl.Definition, Columns: pl.totals,
 			Params: func(ctx context.Context) ([]job.Parameter, error) { return e.parameters(ctx, pl.Tasks) },
 		},
+	}
+	p.own()
+	if c.Correction != "" && c.Again != nil {
+		p.base.Corrects, p.base.Correction = *c.Again, c.Correction
 	}
 	if c.Rehearsal && c.AskedBy != nil {
 		person, err := e.store.PersonByID(ctx, *c.AskedBy)

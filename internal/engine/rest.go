@@ -90,7 +90,7 @@ func (e *Engine) downAlert(ctx context.Context, t *store.Tx, r store.Resting) er
 	}
 	return t.OpenAlert(ctx, job.Alert{
 		Kind: job.AlertDown, Cause: downCause(r.ID), Job: "Destination " + r.Name, Happened: fmt.Sprintf("The destination %q does not work. %s.", r.Name, upper(r.Answer)),
-		ForWhom: whom, Tried: tried, Advice: advice + " Then test the destination: ironbell test destination " + quoted(r.Name),
+		ForWhom: whom, Tried: tried, Advice: advice + " Then test the destination: ironbell destinations -test " + quoted(r.Name),
 	})
 }
 

@@ -49,17 +49,23 @@ func (e *Engine) failureAlert(ctx context.Context, t *store.Tx, c store.Claim, f
 	}
 	run := c.RunID
 	what, after := "the job", "nothing was sent to anybody by this run"
+	if c.Name != "" {
+		after = "its other parts go on"
+	}
 	if failed.task != "" {
 		what = "task " + failed.task
 	}
 	happened := fmt.Sprintf("Run %s failed: %s could not be done. %s.", c.RunID, what, upper(failed.fault.Error()))
+	if c.Name != "" {
+		happened = fmt.Sprintf("Part %s of run %s failed: %s could not be done. %s.", c.Name, c.RunID, what, upper(failed.fault.Error()))
+	}
 	if failed.goesOn {
 		happened = fmt.Sprintf("In run %s %s could not be done, and the job goes on without it. %s.", c.RunID, what, upper(failed.fault.Error()))
 		after = "what the job makes without it is sent"
 	}
 	return t.OpenAlert(ctx, job.Alert{
 		Kind: job.AlertRunFailed, Cause: fmt.Sprintf("run:%d:%s:%s", c.JobID, failed.task, failed.fault.Class), JobID: &c.JobID, RunID: &run,
-		Happened: happened, ForWhom: after, Tried: failed.reason, Advice: failed.fault.Advice,
+		Happened: happened, ForWhom: after, Tried: failed.reason, Advice: failed.fault.Advice, Next: "Nothing more by itself until its next ring.",
 	})
 }
 
@@ -162,38 +168,32 @@ func (e *Engine) deliveryAlert(ctx context.Context, t *store.Tx, s store.Sending
 	if s.Rehearsal {
 		return nil
 	}
-	deliveries, err := t.Deliveries(ctx, store.DeliveryFilter{RunID: *s.RunID, Limit: 10_000})
+	const shown = 20
+	sums, err := t.DeliverySums(ctx, *s.RunID, shown)
 	if err != nil {
 		return err
 	}
-	var failed []string
-	sent, open := 0, 0
-	for _, d := range deliveries {
-		switch {
-		case d.State == job.DeliverySent:
-			sent++
-		case d.State.Open():
-			open++
-		default:
-			failed = append(failed, d.Address)
-		}
-	}
-	const shown = 20
-	who := strings.Join(failed[:min(len(failed), shown)], ", ")
-	if len(failed) > shown {
-		who += fmt.Sprintf(" and %d more", len(failed)-shown)
+	who := strings.Join(sums.Some, ", ")
+	if sums.Wrong > len(sums.Some) {
+		who += fmt.Sprintf(" and %d more", sums.Wrong-len(sums.Some))
 	}
 	a := job.Alert{
 		Kind: kind, JobID: s.JobID, RunID: s.RunID, Tried: tried, Advice: f.Advice,
-		ForWhom: who + "; " + delivered(sent, len(deliveries), open),
+		ForWhom: who + "; " + delivered(sums.Sent, sums.All, sums.Open),
 	}
 	if kind == job.AlertDeliveryUnknown {
 		a.Cause = fmt.Sprintf("unknown:%d:%d", *s.JobID, s.DestinationID)
-		a.Happened = fmt.Sprintf("Nobody knows whether %d of %d deliveries of run %s arrived. %s.", len(failed), len(deliveries), *s.RunID, upper(f.Error()))
+		a.Happened = fmt.Sprintf("Nobody knows whether %d of %d deliveries of run %s arrived. %s.", sums.Wrong, sums.All, *s.RunID, upper(f.Error()))
+		a.Next = "It is not sent again by itself, since it may have arrived."
 		a.Advice = "Ask the recipient, then settle the delivery: mark it as sent, or send it again."
+	} else if kind == job.AlertBounced {
+		a.Cause = fmt.Sprintf("bounced:%d:%d", *s.JobID, s.DestinationID)
+		a.Happened = fmt.Sprintf("A mail of run %s to %s came back. %s.", *s.RunID, s.Address, upper(f.Error()))
+		a.Next = "It is not sent again by itself."
 	} else {
+		a.Next = "Nothing more by itself."
 		a.Cause = fmt.Sprintf("delivery:%d:%d:%s", *s.JobID, s.DestinationID, f.Class)
-		a.Happened = fmt.Sprintf("Run %s could not be delivered to %d of %d. %s.", *s.RunID, len(failed), len(deliveries), upper(f.Error()))
+		a.Happened = fmt.Sprintf("Run %s could not be delivered to %d of %d. %s.", *s.RunID, sums.Wrong, sums.All, upper(f.Error()))
 	}
 	return t.OpenAlert(ctx, a)
 }

@@ -255,7 +255,8 @@ func (e *Engine) firstTasks(ctx context.Context, t *store.Tx, claims []store.Cla
 		}
 	}
 	for i, p := range plans {
-		if p != nil && claims[i].Fresh() {
+		// A run that is still to be divided begins with that.
+		if p != nil && claims[i].Fresh() && (p.Split.Each == "" || claims[i].Name != "") {
 			begin[i] = p.first
 		}
 	}

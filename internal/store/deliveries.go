@@ -85,6 +85,27 @@ func (t *Tx) Resend(ctx context.Context, id int64, messageID string) error {
 	return t.Tell(ctx, Notice{Kind: "deliveries"})
 }
 
+// ResendFailed lets all deliveries of a run that failed or bounced go out again,
+// as new messages of the same bytes, and tells how many. name makes the id of a new
+// message out of the old one's.
+func (t *Tx) ResendFailed(ctx context.Context, run job.RunID, name func(old string) string) (int, error) {
+	var list []struct {
+		ID   int64  `db:"id"`
+		Mail string `db:"message_id"`
+	}
+	const most = 10_000
+	if err := sqlx.SelectContext(ctx, t.ext, &list, `SELECT d.id, m.message_id FROM deliveries d JOIN messages m ON m.id = d.message_id
+		WHERE d.run_id = $1 AND d.state IN ('failed', 'bounced') ORDER BY d.id LIMIT $2 FOR UPDATE OF d`, run, most); err != nil {
+		return 0, wrap(err, "find what failed")
+	}
+	for _, d := range list {
+		if err := t.Resend(ctx, d.ID, name(d.Mail)); err != nil {
+			return 0, err
+		}
+	}
+	return len(list), nil
+}
+
 // AllowDelivery lets a delivery go that waited for a second person's yes.
 func (t *Tx) AllowDelivery(ctx context.Context, id int64, who string) error {
 	if err := one(t.ext.ExecContext(ctx, `UPDATE deliveries d SET allowed_by = $2, ready_at = now(), give_up_at = greatest(give_up_at, now() + interval '1 day'),

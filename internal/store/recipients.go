@@ -128,6 +128,14 @@ func (t *Tx) RemovePost(ctx context.Context, name string) error {
 	return gone(ctx, t.ext, "post", name, `DELETE FROM posts WHERE lower(name) = lower($1)`)
 }
 
+// JobsSendingTo lists the jobs that name a group or post among their recipients.
+func (q q) JobsSendingTo(ctx context.Context, kind, name string) ([]string, error) {
+	jobs := []string{}
+	err := sqlx.SelectContext(ctx, q.ext, &jobs, `SELECT j.name FROM jobs j JOIN job_versions v ON v.job_id = j.id AND v.version = j.version
+		WHERE position(lower($1 || ':' || $2) IN lower(v.definition::text)) > 0 OR $1 = 'post' AND position(lower('under:' || $2) IN lower(v.definition::text)) > 0 ORDER BY j.name LIMIT 100`, kind, name)
+	return jobs, wrap(err, "find the jobs that send to the "+kind)
+}
+
 // Leave takes an address off a job's list.
 func (q q) Leave(ctx context.Context, jobID int64, address, how string) error {
 	_, err := q.ext.ExecContext(ctx, `INSERT INTO left_jobs (job_id, address, how) VALUES ($1, lower($2), $3) ON CONFLICT DO NOTHING`, jobID, address, how)

@@ -200,3 +200,22 @@ func (q q) KeptBackTotals(ctx context.Context) (map[job.KeptBack]int, error) {
 	}
 	return out, wrap(err, "count what is kept back")
 }
+
+// Watched are the numbers that a watcher from outside asks for.
+type Watched struct {
+	Open, Unreached, Resting, Waiting int
+	KeptBack                          map[job.KeptBack]int
+}
+
+// Watched counts what needs somebody, and what waits.
+func (q q) Watched(ctx context.Context) (Watched, error) {
+	var w Watched
+	row := q.ext.QueryRowxContext(ctx, `SELECT (SELECT count(*) FROM alerts WHERE state = 'open'), (SELECT count(*) FROM alerts WHERE unreached AND state <> 'closed'),
+		(SELECT count(*) FROM destinations WHERE rests_since IS NOT NULL), (SELECT count(*) FROM deliveries WHERE state = 'waiting' AND kept_back = '')`)
+	if err := row.Scan(&w.Open, &w.Unreached, &w.Resting, &w.Waiting); err != nil {
+		return w, wrap(err, "count what needs somebody")
+	}
+	var err error
+	w.KeptBack, err = q.KeptBackTotals(ctx)
+	return w, err
+}

@@ -57,6 +57,7 @@ type NewRun struct {
 	WarnAt     *time.Time // when its owner is warned of the deadline
 	Rehearsal  bool
 	Again      *job.RunID // the run that it repeats
+	Correction string     // what was wrong with that, when it is put right by this one
 	Anyway     bool       // what is blank or unusual is sent
 	Reason     string     // why it waits; "for its turn" when empty
 }
@@ -217,6 +218,7 @@ func (q q) AddRuns(ctx context.Context, runs []NewRun) error {
 	n := len(runs)
 	ids, jobs, triggers, askers, repeats := make([]int64, n), make([]int64, n), make([]*int64, n), make([]*int64, n), make([]*int64, n)
 	names, whys, zones, givens, reasons, labels := make([]string, n), make([]string, n), make([]string, n), make([]string, n), make([]string, n), make([]string, n)
+	corrections := make([]string, n)
 	versions, priorities, gated, held, rehearsals, anyways := make([]int, n), make([]int, n), make([]bool, n), make([]bool, n), make([]bool, n), make([]bool, n)
 	nominals, dues, readies, turns, deadlines, warns := make([]time.Time, n), make([]time.Time, n), make([]*time.Time, n), make([]time.Time, n), make([]*time.Time, n), make([]*time.Time, n)
 	now := time.Now()
@@ -247,14 +249,14 @@ func (q q) AddRuns(ctx context.Context, runs []NewRun) error {
 			repeats[i] = &id
 		}
 		ids[i], jobs[i], triggers[i], askers[i], labels[i] = int64(r.ID), r.JobID, r.TriggerID, r.AskedBy, string(text)
-		names[i], whys[i], zones[i], givens[i], reasons[i] = r.Job, bounded(r.Why), r.Zone, string(given), r.Reason
+		names[i], whys[i], zones[i], givens[i], reasons[i], corrections[i] = r.Job, bounded(r.Why), r.Zone, string(given), r.Reason, bounded(r.Correction)
 		versions[i], priorities[i], gated[i], held[i], rehearsals[i], anyways[i] = r.JobVersion, r.Priority, r.Gated, r.Held, r.Rehearsal, r.Anyway
 		nominals[i], dues[i], readies[i], turns[i], deadlines[i], warns[i] = r.Nominal, r.Due, r.Ready, policy.Turn(r.Priority, ready), r.Deadline, r.WarnAt
 	}
 	_, err := q.ext.ExecContext(ctx, `WITH run AS (
-			INSERT INTO runs (id, job_id, job_name, job_version, trigger_id, why, asked_by, nominal, due, zone, given, reason, deadline, warn_at, rehearsal, again, state)
+			INSERT INTO runs (id, job_id, job_name, job_version, trigger_id, why, asked_by, nominal, due, zone, given, reason, deadline, warn_at, rehearsal, again, correction, state)
 			SELECT *, 'waiting' FROM unnest($1::bigint[], $2::bigint[], $3::text[], $4::int[], $5::bigint[], $6::text[], $7::bigint[],
-				$8::timestamptz[], $9::timestamptz[], $10::text[], $11::jsonb[], $12::text[], $13::timestamptz[], $14::timestamptz[], $15::bool[], $16::bigint[])
+				$8::timestamptz[], $9::timestamptz[], $10::text[], $11::jsonb[], $12::text[], $13::timestamptz[], $14::timestamptz[], $15::bool[], $16::bigint[], $24::text[])
 		), part AS (
 			INSERT INTO parts (run_id, part, job_id, state, priority, gated, ready_at, turn, held, anyway, labels, reason)
 			SELECT id, 1, job_id, 'waiting', priority, gated, coalesce(ready, now()), turn, held, anyway, ARRAY(SELECT jsonb_array_elements_text(labels)), reason
@@ -263,7 +265,7 @@ func (q q) AddRuns(ctx context.Context, runs []NewRun) error {
 		)
 		INSERT INTO run_log (run_id, state, text) SELECT id, 'waiting', why FROM unnest($1::bigint[], $6::text[]) AS u(id, why)`,
 		ids, jobs, names, versions, triggers, whys, askers, nominals, dues, zones, givens, reasons, deadlines, warns, rehearsals, repeats,
-		priorities, gated, readies, turns, held, anyways, labels)
+		priorities, gated, readies, turns, held, anyways, labels, corrections)
 	if err != nil {
 		return wrap(err, "make the runs")
 	}

@@ -12,7 +12,7 @@ import (
 	"github.com/jmoiron/sqlx"
 )
 
-const runColumns = `id, job_id, job_name, job_version, trigger_id, why, nominal, due, zone, given, rehearsal, again, deadline, state, reason, created_at, started_at, ended_at`
+const runColumns = `id, job_id, job_name, job_version, trigger_id, why, nominal, due, zone, given, rehearsal, again, correction, part_count, deadline, state, reason, created_at, started_at, ended_at`
 
 // runRow is a run as it is read.
 type runRow struct {
@@ -127,7 +127,7 @@ func among(states []string) string {
 func (q q) Attempts(ctx context.Context, id job.RunID) ([]job.Attempt, error) {
 	attempts := []job.Attempt{}
 	err := sqlx.SelectContext(ctx, q.ext, &attempts, `SELECT run_id, part, task, try, state, started_at, ended_at, rows, note, class, advice, node
-		FROM attempts WHERE run_id = $1 ORDER BY part, started_at, try LIMIT 10000`, id)
+		FROM attempts WHERE run_id = $1 ORDER BY part, started_at, try LIMIT 1000`, id)
 	return attempts, wrap(err, "list the attempts")
 }
 
@@ -136,7 +136,7 @@ const artifactColumns = `id, run_id, part, task, try, removed_at, format, name, 
 // Artifacts lists the files of a run; part 0 means all parts.
 func (q q) Artifacts(ctx context.Context, id job.RunID, part int) ([]job.Artifact, error) {
 	artifacts := []job.Artifact{}
-	err := sqlx.SelectContext(ctx, q.ext, &artifacts, `SELECT `+artifactColumns+` FROM artifacts WHERE run_id = $1 AND ($2 = 0 OR part = $2) ORDER BY id LIMIT 10000`, id, part)
+	err := sqlx.SelectContext(ctx, q.ext, &artifacts, `SELECT `+artifactColumns+` FROM artifacts WHERE run_id = $1 AND ($2 = 0 OR part = $2) ORDER BY id LIMIT 1000`, id, part)
 	return artifacts, wrap(err, "list the artifacts")
 }
 

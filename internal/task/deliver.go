@@ -120,10 +120,7 @@ func (k *Deliver) checkMail(ctx context.Context, c *Checking, where string, d *j
 		}
 	}
 	if q := d.ToQuery; q != nil {
-		if _, _, err := c.place(ctx, store.Source, where+".to_query.source", q.Source); err != nil {
-			return err
-		}
-		if err := c.May(ctx, where+".to_query.identity", q.Source, q.Identity, ""); err != nil {
+		if err := c.List(ctx, where+".to_query", *q); err != nil {
 			return err
 		}
 	}
@@ -153,7 +150,7 @@ func (k *Deliver) Run(ctx context.Context, w Work, t job.Task) (Result, error) {
 	if err != nil {
 		return Result{}, err
 	}
-	w.Files = chosenFormats(w.Files, t.Deliver.Formats)
+	w.Files, w.Task = chosenFormats(w.Files, t.Deliver.Formats), t.Name
 	if mailer, ok := destination.(deliver.Mailer); ok {
 		return k.mail(ctx, w, t, id, mailer)
 	}
@@ -201,11 +198,15 @@ func (k *Deliver) files(ctx context.Context, w Work, t job.Task, id int64) (Resu
 		// Two files of one name are two files, whatever is to be done with one that
 		// lies there.
 		to := unlike(path.Join(folder, name), taken)
+		exists := orExists(d.IfExists)
+		if w.Corrects != 0 {
+			exists = job.ExistsOverwrite // the wrong one is to go
+		}
 		said = append(said, to)
 		res.Messages = append(res.Messages, Message{
 			Message: job.Message{
 				MessageID: "<" + MessageID("") + ">", Subject: path.Base(to), DestinationID: id, Key: f.Key, Size: f.Size, SHA256: f.SHA256,
-				Name: path.Base(to), MediaType: f.MediaType, IfExists: orExists(d.IfExists), Stamp: w.Due.Format("2006-01-02 15.04.05"),
+				Name: path.Base(to), MediaType: f.MediaType, IfExists: exists, Stamp: w.Due.Format("2006-01-02 15.04.05"),
 			},
 			To: []store.Recipient{{Address: to}},
 		})

@@ -191,6 +191,15 @@ func (k *Deliver) whom(ctx context.Context, w Work, d job.DeliverTask, letter *d
 	if err != nil {
 		return resolved{}, err
 	}
+	if w.Corrects != 0 {
+		// It goes to those who have the wrong one, whoever would get it now.
+		if all, err = k.reached(ctx, w); err != nil {
+			return resolved{}, err
+		}
+		r.out, counts = all, []int{len(all.to), len(all.to)}
+		letter.Subject = "Correction: " + letter.Subject
+		letter.Plain = fmt.Sprintf("This corrects what you got before: %s\nPlease use this one, and throw the other away.\n\n", w.Correction) + letter.Plain
+	}
 	if w.Rehearsal != nil {
 		letter.Subject = "Rehearsal: " + letter.Subject
 		letter.Plain = fmt.Sprintf("This is a rehearsal for %s. In earnest it would have gone to %s.\n\n", w.Rehearsal.Name, shorten(all.addresses())) + letter.Plain
@@ -216,8 +225,25 @@ func (k *Deliver) whom(ctx context.Context, w Work, d job.DeliverTask, letter *d
 	return all, nil
 }
 
+// reached are those who got the mail of the run that this one corrects.
+func (k *Deliver) reached(ctx context.Context, w Work) (resolved, error) {
+	list, err := k.Store.Reached(ctx, w.Corrects, w.Task, w.PartName)
+	var out resolved
+	known := map[string]bool{}
+	for _, d := range list {
+		if !known[d.Address] {
+			known[d.Address] = true
+			out.to = append(out.to, store.Recipient{Address: d.Address})
+		}
+	}
+	if len(out.to) == 0 {
+		out.notes = []string{fmt.Sprintf("nobody got anything from run %s", w.Corrects)}
+	}
+	return out, err
+}
+
 // asked are the addresses that a source gives.
-func (k *Deliver) asked(ctx context.Context, w Work, q *job.AddressQuery) ([]string, error) {
+func (k *Deliver) asked(ctx context.Context, w Work, q *job.ListQuery) ([]string, error) {
 	if q == nil {
 		return nil, nil
 	}
@@ -373,7 +399,7 @@ func (l *newLink) text(w Work) string {
 }
 
 // Ask puts a query that gives a list to its source, with the values of a run.
-func Ask(ctx context.Context, sources *report.Sources, w Work, q job.AddressQuery, most int) (report.Listing, error) {
+func Ask(ctx context.Context, sources *report.Sources, w Work, q job.ListQuery, most int) (report.Listing, error) {
 	doing := fmt.Sprintf("ask source %q for a list", q.Source)
 	source, err := sources.Get(ctx, q.Source, q.Identity)
 	if err != nil {

@@ -52,7 +52,7 @@ func (k *Report) Check(ctx context.Context, c *Checking, where string, t job.Tas
 		c.V.Add(where+".outputs", "a report task needs at least one output")
 	}
 	for i, o := range t.Report.Outputs {
-		CheckOutput(c.V, fmt.Sprintf("%s.outputs[%d]", where, i), r, o)
+		CheckOutput(c.V, fmt.Sprintf("%s.outputs[%d]", where, i), r, o, c.Row...)
 	}
 	if err := c.May(ctx, where+".identity", r.Source, t.Report.Identity, r.Identity); err != nil {
 		return err
@@ -70,15 +70,18 @@ func (k *Report) Check(ctx context.Context, c *Checking, where string, t job.Tas
 	return nil
 }
 
-// CheckOutput tells what is wrong with an output of a report.
-func CheckOutput(v *fault.Invalid, at string, r job.Report, o job.Output) {
+// CheckOutput tells what is wrong with an output of a report. Its names may speak
+// of the parameters, and of further values.
+func CheckOutput(v *fault.Invalid, at string, r job.Report, o job.Output, of ...string) {
 	if _, err := render.Read(o); err != nil {
 		for _, w := range wrong(err) {
 			v.Add(strings.TrimSuffix(at+"."+w.Where, "."), "%s", w.Sentence)
 		}
 	}
 	for field, text := range map[string]string{"name": o.Name, "folder": o.Folder} {
-		if _, err := expr.Parse(text, Names(r.Parameters)); err != nil {
+		names := Names(r.Parameters)
+		names.Values = append(names.Values, of...)
+		if _, err := expr.Parse(text, names); err != nil {
 			v.Add(at+"."+field, "%s", err)
 		}
 	}
@@ -107,7 +110,11 @@ func (k *Report) Run(ctx context.Context, w Work, t job.Task) (Result, error) {
 	if err != nil {
 		return Result{}, err
 	}
-	source, err := k.Sources.Get(ctx, rep.Source, orElse(t.Report.Identity, rep.Identity))
+	identity, err := w.fill(ctx, "the identity", t.Report.Identity, nil)
+	if err != nil {
+		return Result{}, err
+	}
+	source, err := k.Sources.Get(ctx, rep.Source, orElse(identity, rep.Identity))
 	if err != nil {
 		return Result{}, err
 	}

@@ -24,6 +24,7 @@ type Work struct {
 	RunID     job.RunID
 	Part      int
 	PartName  string // empty when the run is not split
+	Task      string // the task at hand
 	Try       int
 	JobID     int64
 	Job       string
@@ -35,7 +36,11 @@ type Work struct {
 	Def       job.Definition
 	Limit     time.Duration // longest time for the task
 	Rehearsal *job.Person   // who rehearses; nil in earnest
-	Params    func(context.Context) ([]job.Parameter, error)
+
+	Corrects   job.RunID // the run that it corrects; 0 when it corrects none
+	Correction string    // what was wrong
+
+	Params func(context.Context) ([]job.Parameter, error)
 
 	Outcomes map[string]string  // of the tasks before, by name
 	RowsOf   map[string]int64   // of the tasks before, by name
@@ -91,6 +96,7 @@ type Checking struct {
 	Store *store.Store
 	Uses  *store.Uses
 	Names expr.Names // what the task's texts may speak of
+	Row   []string   // values that only the parts of a divided run have
 
 	Report func(ctx context.Context, name string) (job.Report, error)
 
@@ -130,6 +136,17 @@ func (c *Checking) May(ctx context.Context, where, source, name, ofReport string
 	if name == "" || name == ofReport {
 		return nil
 	}
+	if strings.ContainsAny(name, "{}") {
+		// Which one it is shows only when the run is divided: any of them may be.
+		c.text(where, name)
+		all, err := c.Store.Identities(ctx, source)
+		for _, i := range all {
+			if err == nil {
+				err = c.May(ctx, where, source, i.Name, ofReport)
+			}
+		}
+		return err
+	}
 	i, err := c.Store.Identity(ctx, source, name)
 	if isMissing(err) {
 		c.V.Add(where, "the source %q has no identity %q; an administrator can add it", source, name)
@@ -145,6 +162,14 @@ func (c *Checking) May(ctx context.Context, where, source, name, ofReport string
 		c.V.Add(where, "%s may not choose the identity %q of source %q; an administrator can let them", c.Who.Name, name, source)
 	}
 	return nil
+}
+
+// List checks a query that gives a list: its source, and as whom it is asked.
+func (c *Checking) List(ctx context.Context, where string, q job.ListQuery) error {
+	if _, _, err := c.place(ctx, store.Source, where+".source", q.Source); err != nil {
+		return err
+	}
+	return c.May(ctx, where+".identity", q.Source, q.Identity, "")
 }
 
 // Label notes a label of the job, by which limits and freezes find it.

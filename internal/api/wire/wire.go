@@ -45,6 +45,8 @@ type AgainRequest struct {
 	Whole  bool       `json:"whole,omitempty" doc:"make a new run from the start; otherwise this one goes on where it failed or was held"`
 	Values job.Values `json:"values,omitempty" doc:"for a whole run, in place of those that were given"`
 	Anyway bool       `json:"anyway,omitempty" doc:"send what is blank or unusual as it is"`
+
+	Correction string `json:"correction,omitempty" maxLength:"2000" doc:"what was wrong with the run: a new one goes to those whom it reached, and its links end"`
 }
 
 // FreezeRequest holds back all that carries a label.
@@ -178,10 +180,13 @@ type JobRequest struct {
 // RunPage is all that a run's page shows.
 type RunPage struct {
 	job.Run
-	Attempts   []job.Attempt  `json:"attempts"`
+	Attempts   []job.Attempt  `json:"attempts" doc:"at most 1,000"`
 	Comparable bool           `json:"comparable,omitempty" doc:"its rows were kept and can be compared with those of another run"`
 	Artifacts  []job.Artifact `json:"artifacts"`
-	Deliveries []job.Delivery `json:"deliveries"`
+	Deliveries []job.Delivery `json:"deliveries" doc:"at most 1,000, those that went wrong first"`
+	Parts      []job.PartLine `json:"parts,omitempty" doc:"of a run that is split: its parts, those that went wrong first, at most 500"`
+	PartCount  int            `json:"part_count" doc:"how many parts there are"`
+	Links      []Link         `json:"links,omitempty" doc:"links to its files"`
 	Alerts     []job.Alert    `json:"alerts"`
 	Values     job.Values     `json:"values" doc:"what the job gives its reports in the version that was run"`
 	Tasks      []TaskLine     `json:"tasks" doc:"the job's tasks in order, in the version that was run"`
@@ -346,16 +351,124 @@ type IdentityRequest struct {
 type Place struct {
 	ID        int64           `json:"id"`
 	Name      string          `json:"name"`
-	Protocol  string          `json:"protocol" doc:"postgres, mysql, sqlite, sqlserver, folder or http for a source, smtp or http for a destination"`
+	Protocol  string          `json:"protocol" doc:"postgres, mysql, sqlite, sqlserver, folder or http for a source, smtp, http, folder, smb, ftp, sftp, webdav, s3 or ipp for a destination"`
 	Note      string          `json:"note,omitempty" doc:"what should be known of it, such as that its driver is untested"`
 	Settings  json.RawMessage `json:"settings"`
 	Sealed    bool            `json:"sealed" doc:"a password is kept, encrypted"`
+	Pin       string          `json:"pin,omitempty" doc:"the host key that it showed at its first test; another one is refused"`
+	Rests     *Rest           `json:"rests,omitempty" doc:"a destination that does not work: what waits for it is kept back until it does"`
 	UpdatedAt time.Time       `json:"updated_at"`
+}
+
+// Rest is why a destination rests.
+type Rest struct {
+	Since  time.Time  `json:"since"`
+	Answer string     `json:"answer" doc:"what it answered last"`
+	Advice string     `json:"advice,omitempty"`
+	LookAt *time.Time `json:"look_at,omitempty" doc:"when it is looked at next"`
+}
+
+// DestinationPage is a destination with what goes there.
+type DestinationPage struct {
+	Place
+	Kind    string           `json:"kind" enum:"mail,files" doc:"what goes there"`
+	Waiting int              `json:"waiting" doc:"deliveries that are kept back while it rests"`
+	Uses    []DestinationUse `json:"uses" doc:"jobs that send there, with what went in the last 30 days"`
+	Latest  []job.Delivery   `json:"latest"`
+}
+
+// DestinationUse is a job that sends to a destination.
+type DestinationUse struct {
+	Job     string     `json:"job"`
+	Owner   string     `json:"owner"`
+	On      bool       `json:"on"`
+	Sent    int        `json:"sent"`
+	Waiting int        `json:"waiting"`
+	Failed  int        `json:"failed" doc:"and bounced and unknown"`
+	LastAt  *time.Time `json:"last_at,omitempty"`
+}
+
+// Link is a link to a run's files.
+type Link struct {
+	ID          int64      `json:"id"`
+	RunID       job.RunID  `json:"run_id"`
+	Job         string     `json:"job"`
+	For         string     `json:"for" enum:"named,house"`
+	Words       string     `json:"words" doc:"who may follow it, in words"`
+	Named       []string   `json:"named,omitempty"`
+	EndsAt      time.Time  `json:"ends_at"`
+	CreatedAt   time.Time  `json:"created_at"`
+	WithdrawnAt *time.Time `json:"withdrawn_at,omitempty"`
+	WithdrawnBy string     `json:"withdrawn_by,omitempty"`
+	Ended       bool       `json:"ended"`
+	Follows     int        `json:"follows" doc:"how often it was followed"`
+	LastAt      *time.Time `json:"last_at,omitempty"`
+}
+
+// LinkPage is what a link leads to.
+type LinkPage struct {
+	Link
+	Files []job.Artifact `json:"files"`
+}
+
+// Count is how many something was done to.
+type Count struct {
+	N int64 `json:"n"`
+}
+
+// AllowRequest says yes or no to mail that leaves the house.
+type AllowRequest struct {
+	Yes bool `json:"yes"`
+}
+
+// WithdrawRequest ends links.
+type WithdrawRequest struct {
+	Link int64 `json:"link,omitempty" doc:"which one; all of the run when left out"`
+}
+
+// ReleaseRequest says what becomes of what was kept back since nothing left the
+// installation.
+type ReleaseRequest struct {
+	Send bool `json:"send" doc:"it goes out; otherwise it is dropped"`
+}
+
+// Whom is whom some recipients come to now.
+type Whom struct {
+	Addresses []string `json:"addresses"`
+	Notes     []string `json:"notes,omitempty" doc:"who gets nothing now, or in whose place somebody else does"`
+	Wrong     []Wrong  `json:"wrong,omitempty"`
+}
+
+// WhomRequest asks whom some recipients come to.
+type WhomRequest struct {
+	To []string `json:"to" maxItems:"1000"`
+}
+
+// Receives is a job that sends to a person.
+type Receives struct {
+	Job      string     `json:"job"`
+	JobID    int64      `json:"job_id"`
+	Sent     int        `json:"sent"`
+	LastAt   *time.Time `json:"last_at,omitempty"`
+	Last     string     `json:"last" doc:"state of the latest delivery"`
+	Left     bool       `json:"left" doc:"they took themselves off its list"`
+	MayLeave bool       `json:"may_leave"`
+}
+
+// GroupRequest saves a group.
+type GroupRequest struct {
+	Members []string `json:"members" maxItems:"10000" doc:"addresses, person:login, group:name, post:name, under:name; several in one text separated by commas, semicolons or lines"`
+}
+
+// PostRequest saves a post.
+type PostRequest struct {
+	Under   string   `json:"under,omitempty" maxLength:"200" doc:"the post that it stands under"`
+	Holders []string `json:"holders" maxItems:"100" doc:"sign-in names of the people who hold it"`
 }
 
 // PlaceRequest is what is said of a source or destination when it is saved.
 type PlaceRequest struct {
-	Protocol string         `json:"protocol" enum:"postgres,folder,smtp,http"`
+	Protocol string         `json:"protocol" enum:"postgres,mysql,sqlite,sqlserver,folder,http,smtp,smb,ftp,sftp,webdav,s3,ipp"`
 	Settings map[string]any `json:"settings"`
 	Password *string        `json:"password,omitempty" maxLength:"10000" doc:"kept as it is when left out"`
 }

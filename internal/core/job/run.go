@@ -56,6 +56,8 @@ type Run struct {
 	Given      Values     `json:"given,omitempty" db:"-" doc:"values that were given to this run and go before the job's"`
 	Rehearsal  bool       `json:"rehearsal,omitempty" db:"rehearsal" doc:"its results go only to the one who asked for it"`
 	Again      *RunID     `json:"again,omitempty" db:"again" doc:"the run that it repeats"`
+	Correction string     `json:"correction,omitempty" db:"correction" doc:"what was wrong with that, when this one corrects it"`
+	Parts      int        `json:"parts,omitempty" db:"part_count" doc:"how many parts it is divided over; 1 when it is not"`
 	Deadline   *time.Time `json:"deadline,omitempty" db:"deadline" doc:"when it must have arrived"`
 	State      RunState   `json:"state" db:"state" enum:"waiting,running,delivering,done,partly,blank,failed,cancelled,passed over"`
 	Reason     string     `json:"reason" db:"reason" doc:"one sentence: why it is in this state"`

@@ -80,7 +80,7 @@ func (t Task) Says() []TaskKind {
 // ReportTask runs a report and makes a file of each output.
 type ReportTask struct {
 	Report   string   `json:"report" minLength:"1" doc:"name of the report"`
-	Identity string   `json:"identity,omitempty" maxLength:"200" doc:"identity of the source as which its queries run, in place of the report's"`
+	Identity string   `json:"identity,omitempty" maxLength:"200" doc:"identity of the source as which its queries run, in place of the report's; with moving parts"`
 	Outputs  []Output `json:"outputs" minItems:"1" maxItems:"20"`
 	Counts   []string `json:"counts,omitempty" maxItems:"50" doc:"sections that count for being blank; tables and charts when left out"`
 	BlankIf  string   `json:"blank_if,omitempty" maxLength:"2000" doc:"condition under which the result is blank although it has rows, such as total(\"litres\") == 0.0"`
@@ -135,32 +135,23 @@ type DeliverTask struct {
 	Destination string   `json:"destination" minLength:"1" doc:"name of the destination"`
 	Formats     []string `json:"formats,omitempty" maxItems:"20" doc:"formats of the files that it takes, such as pdf; all when left out"`
 
-	To       []string      `json:"to,omitempty" maxItems:"10000" doc:"of a mail: addresses, several in one text separated by commas, semicolons or lines; person:login, group:name, post:name, under:name (a post with all that stand under it); with moving parts"`
-	Cc       []string      `json:"cc,omitempty" maxItems:"1000" doc:"as in to"`
-	Bcc      []string      `json:"bcc,omitempty" maxItems:"10000" doc:"as in to; nobody sees them"`
-	ToQuery  *AddressQuery `json:"to_query,omitempty" doc:"addresses that come from a source, beside those of to"`
-	ReplyTo  string        `json:"reply_to,omitempty" maxLength:"300" doc:"address that answers go to"`
-	Priority string        `json:"priority,omitempty" enum:"high,normal,low" doc:"normal when left out"`
-	Subject  string        `json:"subject,omitempty" maxLength:"500" doc:"with moving parts; the house's own, or the job's name and the date, when left out"`
-	Body     string        `json:"body,omitempty" maxLength:"100000" doc:"plain text with moving parts"`
-	Files    FilesAs       `json:"files,omitempty" enum:"attached,linked,both,none" doc:"how a mail brings the files; tables for the body are not among them; attached when left out"`
-	Zip      string        `json:"zip,omitempty" maxLength:"300" doc:"name with moving parts of one archive that the attached files go into"`
-	TooLarge TooLarge      `json:"too_large,omitempty" enum:"split,link,fail" doc:"what to do when the mail is larger than the server takes: several mails, a link in place of the files, or nothing; split when left out"`
-	Link     LinkTerms     `json:"link,omitzero" doc:"who may follow links, and until when"`
-	MayLeave bool          `json:"may_leave,omitempty" doc:"recipients may take themselves off this job's list"`
+	To       []string   `json:"to,omitempty" maxItems:"10000" doc:"of a mail: addresses, several in one text separated by commas, semicolons or lines; person:login, group:name, post:name, under:name (a post with all that stand under it); with moving parts"`
+	Cc       []string   `json:"cc,omitempty" maxItems:"1000" doc:"as in to"`
+	Bcc      []string   `json:"bcc,omitempty" maxItems:"10000" doc:"as in to; nobody sees them"`
+	ToQuery  *ListQuery `json:"to_query,omitempty" doc:"a query whose first column gives further addresses for to"`
+	ReplyTo  string     `json:"reply_to,omitempty" maxLength:"300" doc:"address that answers go to"`
+	Priority string     `json:"priority,omitempty" enum:"high,normal,low" doc:"normal when left out"`
+	Subject  string     `json:"subject,omitempty" maxLength:"500" doc:"with moving parts; the house's own, or the job's name and the date, when left out"`
+	Body     string     `json:"body,omitempty" maxLength:"100000" doc:"plain text with moving parts"`
+	Files    FilesAs    `json:"files,omitempty" enum:"attached,linked,both,none" doc:"how a mail brings the files; tables for the body are not among them; attached when left out"`
+	Zip      string     `json:"zip,omitempty" maxLength:"300" doc:"name with moving parts of one archive that the attached files go into"`
+	TooLarge TooLarge   `json:"too_large,omitempty" enum:"split,link,fail" doc:"what to do when the mail is larger than the server takes: several mails, a link in place of the files, or nothing; split when left out"`
+	Link     LinkTerms  `json:"link,omitzero" doc:"who may follow links, and until when"`
+	MayLeave bool       `json:"may_leave,omitempty" doc:"recipients may take themselves off this job's list"`
 
 	Folder   string   `json:"folder,omitempty" maxLength:"500" doc:"of a file: folder below the destination's, with moving parts and / between; the output's when left out"`
 	Name     string   `json:"name,omitempty" maxLength:"300" doc:"of a file: its name with moving parts, without the ending; the output's when left out"`
 	IfExists IfExists `json:"if_exists,omitempty" enum:"number,stamp,overwrite,refuse" doc:"of a file: what to do when there is one of its name; number when left out"`
-}
-
-// AddressQuery asks a source for addresses.
-type AddressQuery struct {
-	Source   string `json:"source" minLength:"1" doc:"name of the source"`
-	Identity string `json:"identity,omitempty" maxLength:"200" doc:"identity of the source as which it is asked"`
-	SQL      string `json:"sql" minLength:"1" maxLength:"200000" doc:"query whose first column holds addresses; parameters stand in it as :name"`
-
-	Parameters []Parameter `json:"parameters,omitempty" maxItems:"100" doc:"its parameters; they get the job's values"`
 }
 
 // FilesAs says how a mail brings its files.

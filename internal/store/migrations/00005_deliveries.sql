@@ -117,3 +117,8 @@ CREATE INDEX link_uses_link ON link_uses (link_id, id DESC);
 
 ALTER TABLE messages
   ADD COLUMN may_leave boolean NOT NULL DEFAULT false;
+
+-- A run that sends the correction of another one says so to the same people.
+ALTER TABLE runs
+  ADD COLUMN correction text NOT NULL DEFAULT '',
+  ADD COLUMN part_count int NOT NULL DEFAULT 1;

@@ -1,0 +1,145 @@
+package client
+
+import (
+	"context"
+	"fmt"
+	"net/url"
+	"strconv"
+	"strings"
+
+	"ironbell/internal/api/wire"
+	"ironbell/internal/core/job"
+)
+
+// Which chooses deliveries of a list. Zero fields do not restrict.
+type Which struct {
+	States      []string
+	Destination string
+	Address     string // exactly
+	KeptBack    string // rest, yes or silent
+	Run         string
+	Before      int64 // ids below this one
+	Limit       int   // 100 when 0
+}
+
+// Record lists deliveries, newest first.
+func (c *Client) Record(ctx context.Context, w Which) (list []job.Delivery, err error) {
+	q := url.Values{}
+	for name, text := range map[string]string{"state": strings.Join(w.States, ","), "destination": w.Destination, "address": w.Address, "kept_back": w.KeptBack, "run": w.Run} {
+		if text != "" {
+			q.Set(name, text)
+		}
+	}
+	if w.Before > 0 {
+		q.Set("before", strconv.FormatInt(w.Before, 10))
+	}
+	if w.Limit > 0 {
+		q.Set("limit", strconv.Itoa(w.Limit))
+	}
+	return list, c.do(ctx, "GET", "/api/deliveries?"+q.Encode(), nil, &list)
+}
+
+// Allow says yes or no to mail that leaves the house.
+func (c *Client) Allow(ctx context.Context, id int64, yes bool) (d job.Delivery, err error) {
+	return d, c.do(ctx, "POST", fmt.Sprintf("/api/deliveries/%d/allow", id), wire.AllowRequest{Yes: yes}, &d)
+}
+
+// Resend sends again what a run could not deliver, and tells how many.
+func (c *Client) Resend(ctx context.Context, id job.RunID) (n int64, err error) {
+	var out wire.Count
+	err = c.do(ctx, "POST", "/api/runs/"+id.String()+"/resend", nil, &out)
+	return out.N, err
+}
+
+// Release sends or drops what was kept back since nothing left the installation.
+func (c *Client) Release(ctx context.Context, send bool) (n int64, err error) {
+	var out wire.Count
+	err = c.do(ctx, "POST", "/api/deliveries/release", wire.ReleaseRequest{Send: send}, &out)
+	return out.N, err
+}
+
+// Destinations lists the destinations.
+func (c *Client) Destinations(ctx context.Context) (list []wire.Place, err error) {
+	return list, c.do(ctx, "GET", "/api/destinations", nil, &list)
+}
+
+// Destination shows a destination and what goes there.
+func (c *Client) Destination(ctx context.Context, name string) (p wire.DestinationPage, err error) {
+	return p, c.do(ctx, "GET", "/api/destinations/"+segment(name), nil, &p)
+}
+
+// WithdrawLinks ends the links to a run's files, or one of them, and tells how many.
+func (c *Client) WithdrawLinks(ctx context.Context, id job.RunID, link int64) (n int64, err error) {
+	var out wire.Count
+	err = c.do(ctx, "POST", "/api/runs/"+id.String()+"/links/withdraw", wire.WithdrawRequest{Link: link}, &out)
+	return out.N, err
+}
+
+// FollowLink shows what a link leads to.
+func (c *Client) FollowLink(ctx context.Context, token string) (p wire.LinkPage, err error) {
+	return p, c.do(ctx, "GET", "/api/links/"+segment(token), nil, &p)
+}
+
+// Whom says whom some recipients come to now.
+func (c *Client) Whom(ctx context.Context, to ...string) (w wire.Whom, err error) {
+	return w, c.do(ctx, "POST", "/api/recipients", wire.WhomRequest{To: to}, &w)
+}
+
+// Groups lists the groups.
+func (c *Client) Groups(ctx context.Context) (all []job.Group, err error) {
+	return all, c.do(ctx, "GET", "/api/groups", nil, &all)
+}
+
+// SaveGroup adds or changes a group.
+func (c *Client) SaveGroup(ctx context.Context, name string, members ...string) (g job.Group, err error) {
+	return g, c.do(ctx, "PUT", "/api/groups/"+segment(name), wire.GroupRequest{Members: members}, &g)
+}
+
+// RemoveGroup removes a group.
+func (c *Client) RemoveGroup(ctx context.Context, name string) error {
+	return c.do(ctx, "DELETE", "/api/groups/"+segment(name), nil, nil)
+}
+
+// Posts lists the posts.
+func (c *Client) Posts(ctx context.Context) (all []job.Post, err error) {
+	return all, c.do(ctx, "GET", "/api/posts", nil, &all)
+}
+
+// SavePost adds or changes a post.
+func (c *Client) SavePost(ctx context.Context, name, under string, holders ...string) (p job.Post, err error) {
+	return p, c.do(ctx, "PUT", "/api/posts/"+segment(name), wire.PostRequest{Under: under, Holders: holders}, &p)
+}
+
+// RemovePost removes a post.
+func (c *Client) RemovePost(ctx context.Context, name string) error {
+	return c.do(ctx, "DELETE", "/api/posts/"+segment(name), nil, nil)
+}
+
+// SaveWishes says what a person wants for the mails that they get.
+func (c *Client) SaveWishes(ctx context.Context, login string, w job.Wishes) (p job.Person, err error) {
+	return p, c.do(ctx, "PUT", "/api/people/"+segment(login)+"/wishes", w, &p)
+}
+
+// Receives lists the jobs that send to a person.
+func (c *Client) Receives(ctx context.Context, login string) (all []wire.Receives, err error) {
+	return all, c.do(ctx, "GET", "/api/people/"+segment(login)+"/receives", nil, &all)
+}
+
+// Leave takes a person off a job's list, off all lists when name is empty, or puts
+// them on again; it tells off how many.
+func (c *Client) Leave(ctx context.Context, login, name string, leave bool) (n int64, err error) {
+	word := map[bool]string{true: "leave", false: "return"}[leave]
+	var out wire.Count
+	err = c.do(ctx, "POST", "/api/people/"+segment(login)+"/"+word+"?"+url.Values{"job": {name}}.Encode(), nil, &out)
+	return out.N, err
+}
+
+// MailSettings shows the house's own settings of mail.
+func (c *Client) MailSettings(ctx context.Context) (s job.MailSettings, err error) {
+	return s, c.do(ctx, "GET", "/api/settings/mail", nil, &s)
+}
+
+// SaveMailSettings saves them.
+func (c *Client) SaveMailSettings(ctx context.Context, s job.MailSettings) error {
+	return c.do(ctx, "PUT", "/api/settings/mail", s, nil)
+}

@@ -1,0 +1,320 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"ironbell/client"
+	"ironbell/internal/api/wire"
+	"ironbell/internal/core/job"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+)
+
+func deliveriesCommand(f *flag.FlagSet) runner {
+	asJSON := jsonFlag(f)
+	var w client.Which
+	states := f.String("state", "", "only those in these `states`, separated by commas: waiting, sending, offered, sent, failed, bounced, unknown")
+	f.StringVar(&w.Destination, "destination", "", "only those to this `destination`")
+	f.StringVar(&w.Address, "to", "", "only those to this `address` or path")
+	f.StringVar(&w.Run, "run", "", "only those of this `run`")
+	f.StringVar(&w.KeptBack, "kept-back", "", "only those that are kept back: since their destination `rest`s, until a second person says yes, or since the installation is silent")
+	f.IntVar(&w.Limit, "n", 50, "how many")
+	return func(ctx context.Context, i IO, args []string) (int, error) {
+		if len(args) > 0 {
+			return 0, &Usage{"it takes no arguments; use its options to choose"}
+		}
+		if *states != "" {
+			w.States = strings.Split(*states, ",")
+		}
+		list, err := connect().Record(ctx, w)
+		if err != nil {
+			return 0, err
+		}
+		return show(i, *asJSON, list, printDeliveries)
+	}
+}
+
+func printDeliveries(i IO, list []job.Delivery) {
+	if len(list) == 0 {
+		fmt.Fprintln(i.Out, "No deliveries.")
+		return
+	}
+	t := newTable(i, "Delivery", "At", "", "To", "Over", "Tries", "What the other side said")
+	for _, d := range list {
+		at := d.CreatedAt
+		if d.SettledAt != nil {
+			at = *d.SettledAt
+		}
+		to := d.Address
+		if d.WentTo != "" {
+			to = d.WentTo
+		}
+		t.AppendRow(table.Row{d.ID, wall(at, time.Local), deliveryWord(d), shortened(to, 44), shortened(d.Destination, 22), d.Tries, shortened(d.Answer, 70)})
+	}
+	t.Render()
+}
+
+// deliveryWord is the state of a delivery, and why it is kept back.
+func deliveryWord(d job.Delivery) string {
+	switch d.KeptBack {
+	case job.KeptForRest:
+		return glyph("waiting") + " waits for the destination"
+	case job.KeptForYes:
+		return glyph("waiting") + " waits for a yes"
+	case job.KeptForSilent:
+		return glyph("waiting") + " kept back, silent"
+	}
+	return stateWord(d.State)
+}
+
+func shortened(text string, most int) string {
+	runes := []rune(text)
+	if len(runes) <= most {
+		return text
+	}
+	return string(runes[:most-1]) + "…"
+}
+
+func destinationsCommand(f *flag.FlagSet) runner {
+	asJSON := jsonFlag(f)
+	test := f.Bool("test", false, "try it: write, read back and remove a small file, or sign in, and say what it answers")
+	return func(ctx context.Context, i IO, args []string) (int, error) {
+		c := connect()
+		if len(args) == 0 {
+			list, err := c.Destinations(ctx)
+			if err != nil {
+				return 0, err
+			}
+			return show(i, *asJSON, list, func(i IO, list []wire.Place) {
+				t := newTable(i, "Destination", "Protocol", "", "Saved")
+				for _, p := range list {
+					state := glyph("done") + " works"
+					if p.Rests != nil {
+						state = glyph("failed") + " down since " + wall(p.Rests.Since, time.Local)
+					}
+					t.AppendRow(table.Row{p.Name, p.Protocol, state, wall(p.UpdatedAt, time.Local)})
+				}
+				t.Render()
+			})
+		}
+		name, err := only(args, "destination")
+		if err != nil {
+			return 0, err
+		}
+		if *test {
+			a, err := c.TestDestination(ctx, name)
+			if err != nil {
+				return 0, err
+			}
+			for _, step := range a.Steps {
+				fmt.Fprintf(i.Out, "%s %s\n", glyph("done"), step)
+			}
+			if !a.OK {
+				fmt.Fprintf(i.Out, "%s %s\n", glyph("failed"), a.Said)
+				if a.Advice != "" {
+					fmt.Fprintln(i.Out, a.Advice)
+				}
+				return 0, errors.New("the destination refused")
+			}
+			return exitOK, nil
+		}
+		p, err := c.Destination(ctx, name)
+		if err != nil {
+			return 0, err
+		}
+		return show(i, *asJSON, p, printDestination)
+	}
+}
+
+func printDestination(i IO, p wire.DestinationPage) {
+	fmt.Fprintf(i.Out, "%s, %s, takes %s\n", p.Name, p.Protocol, p.Kind)
+	if p.Rests != nil {
+		fmt.Fprintf(i.Out, "%s down since %s: %s\n", glyph("failed"), wall(p.Rests.Since, time.Local), p.Rests.Answer)
+		if p.Rests.Advice != "" {
+			fmt.Fprintln(i.Out, p.Rests.Advice)
+		}
+		fmt.Fprintf(i.Out, "%d deliveries wait for it; they go out by themselves when it works.\n", p.Waiting)
+	}
+	if p.Pin != "" {
+		fmt.Fprintf(i.Out, "Host key %s\n", p.Pin)
+	}
+	fmt.Fprintln(i.Out)
+	if len(p.Uses) == 0 {
+		fmt.Fprintln(i.Out, "No job sends there.")
+		return
+	}
+	t := newTable(i, "What goes there", "Owner", "", "Sent", "Waits", "Failed", "Last")
+	for _, u := range p.Uses {
+		last, on := "", "on"
+		if u.LastAt != nil {
+			last = wall(*u.LastAt, time.Local)
+		}
+		if !u.On {
+			on = "off"
+		}
+		t.AppendRow(table.Row{u.Job, u.Owner, on, u.Sent, u.Waiting, u.Failed, last})
+	}
+	t.Render()
+	fmt.Fprintln(i.Out, "Counted over the last 30 days.")
+}
+
+func allowCommand(f *flag.FlagSet) runner {
+	asJSON := jsonFlag(f)
+	no := f.Bool("no", false, "say no: it does not go out")
+	return func(ctx context.Context, i IO, args []string) (int, error) {
+		text, err := only(args, "delivery")
+		if err != nil {
+			return 0, err
+		}
+		id, err := strconv.ParseInt(text, 10, 64)
+		if err != nil {
+			return 0, &Usage{fmt.Sprintf("%q is no number of a delivery; ironbell deliveries -kept-back yes lists those that wait", text)}
+		}
+		d, err := connect().Allow(ctx, id, !*no)
+		if err != nil {
+			return 0, err
+		}
+		return show(i, *asJSON, d, func(i IO, d job.Delivery) {
+			fmt.Fprintf(i.Out, "The delivery to %s: %s\n", d.Address, deliveryWord(d))
+		})
+	}
+}
+
+func resendCommand(f *flag.FlagSet) runner {
+	return func(ctx context.Context, i IO, args []string) (int, error) {
+		id, err := runArgument(args)
+		if err != nil {
+			return 0, err
+		}
+		n, err := connect().Resend(ctx, id)
+		if err != nil {
+			return 0, err
+		}
+		if n == 0 {
+			fmt.Fprintf(i.Out, "Nothing of run %s had failed; nothing was sent.\n", id)
+			return exitOK, nil
+		}
+		fmt.Fprintf(i.Out, "%d deliveries of run %s go out again. Who had it gets it no second time.\n", n, id)
+		return exitOK, nil
+	}
+}
+
+func correctCommand(f *flag.FlagSet) runner {
+	asJSON := jsonFlag(f)
+	wrong := f.String("wrong", "", "what was wrong, as a `sentence` for those who got it")
+	values := valueFlag{}
+	f.Var(values, "value", "a value of the new run, as `name=value`; may be given several times")
+	return func(ctx context.Context, i IO, args []string) (int, error) {
+		id, err := runArgument(args)
+		if err != nil {
+			return 0, err
+		}
+		if strings.TrimSpace(*wrong) == "" {
+			return 0, &Usage{"say with -wrong what was wrong; those who got it read it"}
+		}
+		run, err := connect().Again(ctx, id, wire.AgainRequest{Whole: true, Values: job.Values(values), Correction: *wrong})
+		if err != nil {
+			return 0, err
+		}
+		return show(i, *asJSON, run, func(i IO, r job.Run) {
+			fmt.Fprintf(i.Out, "Run %s corrects run %s: it goes to those whom that one reached, and that one's links are withdrawn.\nFollow it with: ironbell follow %s\n", r.ID, id, r.ID)
+		})
+	}
+}
+
+func withdrawCommand(f *flag.FlagSet) runner {
+	return func(ctx context.Context, i IO, args []string) (int, error) {
+		id, err := runArgument(args)
+		if err != nil {
+			return 0, err
+		}
+		n, err := connect().WithdrawLinks(ctx, id, 0)
+		if err != nil {
+			return 0, err
+		}
+		fmt.Fprintf(i.Out, "%d links to files of run %s were withdrawn.\n", n, id)
+		return exitOK, nil
+	}
+}
+
+func whomCommand(f *flag.FlagSet) runner {
+	asJSON := jsonFlag(f)
+	return func(ctx context.Context, i IO, args []string) (int, error) {
+		if len(args) == 0 {
+			return 0, &Usage{"name recipients: addresses, person:login, group:name, post:name, under:name"}
+		}
+		w, err := connect().Whom(ctx, args...)
+		if err != nil {
+			return 0, err
+		}
+		return show(i, *asJSON, w, func(i IO, w wire.Whom) {
+			for _, a := range w.Addresses {
+				fmt.Fprintln(i.Out, a)
+			}
+			for _, n := range w.Notes {
+				fmt.Fprintf(i.Out, "%s %s\n", glyph("passed over"), n)
+			}
+			for _, x := range w.Wrong {
+				fmt.Fprintf(i.Out, "%s %s\n", glyph("failed"), x.Sentence)
+			}
+		})
+	}
+}
+
+func receivesCommand(f *flag.FlagSet) runner {
+	asJSON := jsonFlag(f)
+	leave := f.String("leave", "", "take them off the list of this `job`; all takes them off all lists")
+	back := f.String("return", "", "put them on the list of this `job` again; all puts them on all")
+	return func(ctx context.Context, i IO, args []string) (int, error) {
+		login, err := only(args, "sign-in name")
+		if err != nil {
+			return 0, err
+		}
+		c := connect()
+		for text, off := range map[*string]bool{leave: true, back: false} {
+			if *text == "" {
+				continue
+			}
+			name := *text
+			if name == "all" {
+				name = ""
+			}
+			n, err := c.Leave(ctx, login, name, off)
+			if err != nil {
+				return 0, err
+			}
+			fmt.Fprintf(i.Out, "%s: %d lists changed.\n", login, n)
+		}
+		list, err := c.Receives(ctx, login)
+		if err != nil {
+			return 0, err
+		}
+		return show(i, *asJSON, list, func(i IO, list []wire.Receives) {
+			if len(list) == 0 {
+				fmt.Fprintf(i.Out, "No job sent anything to %s in the last 30 days.\n", login)
+				return
+			}
+			t := newTable(i, "Job", "Sent", "Last", "", "")
+			for _, r := range list {
+				last, word := "", ""
+				if r.LastAt != nil {
+					last = wall(*r.LastAt, time.Local)
+				}
+				switch {
+				case r.Left:
+					word = "left its list"
+				case r.MayLeave:
+					word = "may leave"
+				}
+				t.AppendRow(table.Row{r.Job, r.Sent, last, stateWord(r.Last), word})
+			}
+			t.Render()
+		})
+	}
+}
