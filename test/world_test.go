@@ -80,7 +80,8 @@ type world struct {
 
 // standins are the programs outside.
 type standins struct {
-	Mail, Authority, Inbox, CA, User, Password string
+	Mail, Authority, Mailbox, SFTP, FTP, WebDAV, Objects, Printer, Receiver, Folder, Inbox, CA, User, Password string
+
 	child                                      *child.Child
 }
 
@@ -167,8 +168,8 @@ func (w *world) startFrom(program string, flags ...string) {
 	log, err := os.OpenFile(filepath.Join(w.dir, "service.log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
 	require.NoError(w.t, err)
 	args := append([]string{
-		"serve", "-listen", w.listen, "-artifacts", filepath.Join(w.dir, "artifacts"), "-key-file", filepath.Join(w.dir, "key"), "-lease", "2s", "-alert-wait", "1s",
-		"-programs", filepath.Join(w.dir, "programs"), "-folders", filepath.Join(w.dir, "folders"), "-allow-internal", w.outside,
+		"serve", "-listen", w.listen, "-artifacts", filepath.Join(w.dir, "artifacts"), "-key-file", filepath.Join(w.dir, "key"), "-lease", "2s", "-alert-wait", "1s", "-probe-wait", "300ms",
+		"-programs", filepath.Join(w.dir, "programs"), "-folders", filepath.Join(w.dir, "folders"), "-allow-internal", strings.Join([]string{w.outside, w.out.WebDAV, w.out.Objects, w.out.Printer, w.out.Receiver}, ","),
 	}, flags...)
 	cmd := exec.Command(program, args...)
 	cmd.Env = append(os.Environ(), "IRONBELL_DB="+w.db)
@@ -253,10 +254,13 @@ func (w *world) attachment(l letter, n int) []byte {
 	return w.get(fmt.Sprintf("%s/messages/%d/files/%d", w.out.Inbox, l.ID, n))
 }
 
-// behave tells a mail server how to behave.
-func (w *world) behave(server, mode string, delay int) {
+// behave tells a stand-in how to behave.
+func (w *world) behave(server, mode string, delay int) { w.behaveTo(server, mode, "", delay) }
+
+// behaveTo tells a stand-in how to behave towards one recipient.
+func (w *world) behaveTo(server, mode, only string, delay int) {
 	w.t.Helper()
-	text, err := json.Marshal(map[string]any{"mode": mode, "delay_ms": delay})
+	text, err := json.Marshal(map[string]any{"mode": mode, "only": only, "delay_ms": delay})
 	require.NoError(w.t, err)
 	req, err := http.NewRequest(http.MethodPut, w.out.Inbox+"/api/servers/"+server, bytes.NewReader(text))
 	require.NoError(w.t, err)
@@ -336,4 +340,9 @@ func withOwner(login string, d job.Definition) wire.JobRequest {
 // loadDemo loads the demo's people, reports and jobs.
 func loadDemo(ctx context.Context, w *world) error {
 	return demo.Load(ctx, w.c, demo.World{PeoplesPassword: password, ReportsPassword: "reports"})
+}
+
+// clientWhich chooses the deliveries of a run that are kept back for a reason.
+func clientWhich(run job.RunID, keptBack string) client.Which {
+	return client.Which{Run: run.String(), KeptBack: keptBack, Limit: 1000}
 }

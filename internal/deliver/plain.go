@@ -132,10 +132,11 @@ func (p *plainText) table(n *html.Node) {
 		}
 		p.out.WriteString(strings.TrimRight(line.String(), " ") + "\n")
 		if at == 0 && hasHead(n) {
-			for _, w := range width {
-				p.out.WriteString(strings.Repeat("-", w) + "  ")
+			rules := make([]string, len(width))
+			for i, w := range width {
+				rules[i] = strings.Repeat("-", w)
 			}
-			p.out.WriteString("\n")
+			p.out.WriteString(strings.Join(rules, "  ") + "\n")
 		}
 	}
 	if more := len(rows) - len(shown); more > 0 {

@@ -175,7 +175,7 @@ func (k *Report) Run(ctx context.Context, w Work, t job.Task) (Result, error) {
 	known := facts(res.Rows)
 	known.Totals = res.Totals
 	name := func(o job.Output, section string) (string, string, error) {
-		return fileName(o, section, Names(rep.Parameters), known)
+		return fileName(o, section, w.names(rep.Parameters), known)
 	}
 	if res.Files, err = s.keep(t.Name, w.Part, name); err != nil {
 		return Result{}, err

@@ -1,0 +1,406 @@
+package test
+
+import (
+	"archive/zip"
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"regexp"
+	"strings"
+	"testing"
+	"time"
+
+	"ironbell/internal/api/wire"
+	"ironbell/internal/core/job"
+	"ironbell/internal/store"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// person saves a person who cannot sign in.
+func (w *world) person(login, name string) {
+	w.t.Helper()
+	_, err := w.c.SavePerson(context.Background(), login, wire.PersonRequest{Name: name, Mail: login + "@tarnwick.example", Role: "reader", Zone: "Europe/London"})
+	require.NoError(w.t, err)
+}
+
+// raw is a letter as it came.
+func (w *world) raw(l letter) string {
+	return string(w.get(fmt.Sprintf("%s/messages/%d/raw", w.out.Inbox, l.ID)))
+}
+
+func TestMailAsPeopleWantIt(t *testing.T) {
+	w := open(t)
+	ctx := context.Background()
+	for login, name := range map[string]string{"oren": "Oren Hask", "brina": "Brina Colm", "tavish": "Tavish Rook", "maeve": "Maeve Tarn"} {
+		w.person(login, name)
+	}
+	_, err := w.c.SavePost(ctx, "Engineering superintendent", "", "joren")
+	require.NoError(t, err)
+	_, err = w.c.SavePost(ctx, "Slipway foreman", "Engineering superintendent", "tavish")
+	require.NoError(t, err)
+	_, err = w.c.SavePost(ctx, "Engineering superintendent", "Slipway foreman", "joren")
+	assert.ErrorContains(t, err, "circle")
+	_, err = w.c.SaveGroup(ctx, "Port masters", "person:oren, person:brina;\n\"Quay, Desk\" <quay.desk@tarnwick.example>")
+	require.NoError(t, err)
+	_, err = w.c.SaveGroup(ctx, "Broken", "person:nobody, not an address, a@b.example")
+	require.ErrorContains(t, err, "was not accepted")
+	for _, part := range []string{`no person "nobody"`, `"not an address" is no mail address`} {
+		assert.ErrorContains(t, err, part, "each bad one is named")
+	}
+	// Brina is away, and Maeve stands in for her.
+	until := time.Now().Add(48 * time.Hour)
+	_, err = w.c.SaveWishes(ctx, "brina", job.Wishes{PausedUntil: &until, StandIn: "maeve"})
+	require.NoError(t, err)
+
+	require.NoError(t, w.c.SaveMailSettings(ctx, job.MailSettings{Subject: "Tarnwick: {job}", ReplyTo: "quay.desk@tarnwick.example"}))
+	w.report("Departures", "SELECT 'Tarnwick Quay' AS port, 12 AS sailings UNION ALL SELECT 'Grey Skerry', 3")
+	d := definition("Departures", "company mail", []string{"html-mail", "csv", "xlsx"}, "group:Port masters", "oren@tarnwick.example")
+	mail := d.Tasks[1].Deliver
+	mail.Cc, mail.Bcc = []string{"under:Engineering superintendent"}, []string{"Müller <mueller@grüße.example>"}
+	mail.Priority, mail.Zip, mail.MayLeave = "high", "Departures {date:%Y}", true
+	mail.Body = "Sailings of {rows} ports.\r\nBcc: nobody@else.test"
+	mail.ToQuery = &job.ListQuery{Source: "tarnwick", SQL: "SELECT 'fenn' || '.desk@tarnwick.example'"}
+	w.job("Departures", d)
+	run := w.ring("Departures", 40*time.Second)
+	require.Equal(t, job.RunDone, run.State, run.Reason)
+	got := map[string]bool{}
+	for _, dl := range run.Deliveries {
+		got[dl.Address] = true
+	}
+	assert.Equal(t, map[string]bool{
+		"oren@tarnwick.example": true, "maeve@tarnwick.example": true, "quay.desk@tarnwick.example": true, "fenn.desk@tarnwick.example": true,
+		"joren@tarnwick.example": true, "tavish@tarnwick.example": true, "mueller@xn--gre-6ka8l.example": true,
+	}, got, "each once; whose mail is paused has a stand-in")
+	l := w.inbox("oren@tarnwick.example")[0]
+	raw := w.raw(l)
+	head, _, _ := strings.Cut(raw, "\r\n\r\n")
+	assert.Equal(t, "Tarnwick: Departures", l.Subject, "the house's own subject")
+	for _, part := range []string{"To: <oren@tarnwick.example>", "Cc: <joren@tarnwick.example>, <tavish@tarnwick.example>", "Reply-To: <quay.desk@tarnwick.example>", "Importance: high", "List-Unsubscribe-Post: List-Unsubscribe=One-Click"} {
+		assert.Contains(t, head, part)
+	}
+	assert.NotContains(t, head, "mueller", "nobody sees who gets a blind copy")
+	assert.NotContains(t, head, "nobody@else")
+	assert.Contains(t, l.Plain, "Grey Skerry")
+	assert.Regexp(t, `port +sailings\n-+ +-+\nTarnwick Quay +12\nGrey Skerry +3\n`, strings.ReplaceAll(l.Plain, "\r", ""), "the table reads well without HTML")
+	require.Len(t, l.Attachments, 1)
+	content := w.attachment(l, 0)
+	archive, err := zip.NewReader(bytes.NewReader(content), int64(len(content)))
+	require.NoError(t, err)
+	require.Len(t, archive.File, 2)
+	assert.Regexp(t, `^Departures \d{4}\.zip$`, l.Attachments[0].Name)
+
+	// Oren takes himself off: the link shows on GET and acts on POST.
+	link := regexp.MustCompile(`List-Unsubscribe: <(http[^>]+)>`).FindStringSubmatch(regexp.MustCompile(`\r\n\s+`).ReplaceAllString(raw, ""))
+	require.NotNil(t, link)
+	text := string(w.get(link[1]))
+	assert.Contains(t, text, "oren@tarnwick.example gets the mails of this job.")
+	list, err := w.c.Receives(ctx, "oren")
+	require.NoError(t, err)
+	require.Len(t, list, 1)
+	assert.False(t, list[0].Left, "showing it changes nothing")
+	res, err := http.PostForm(link[1], url.Values{"List-Unsubscribe": {"One-Click"}})
+	require.NoError(t, err)
+	_ = res.Body.Close()
+	require.Equal(t, http.StatusOK, res.StatusCode)
+	res, err = http.PostForm(link[1]+"x", nil)
+	require.NoError(t, err)
+	_ = res.Body.Close()
+	assert.Equal(t, http.StatusNotFound, res.StatusCode, "a signature that is not ours does nothing")
+	run = w.ring("Departures", 40*time.Second)
+	for _, dl := range run.Deliveries {
+		assert.NotEqual(t, "oren@tarnwick.example", dl.Address)
+	}
+	out, _, _ := w.ironbell("receives", "oren")
+	assert.Contains(t, out, "left its list")
+	out, _, _ = w.ironbell("whom", "group:Port masters")
+	assert.Equal(t, []string{"oren@tarnwick.example", "maeve@tarnwick.example", "quay.desk@tarnwick.example"}, strings.Split(strings.TrimSpace(out), "\n")[:3])
+	assert.Contains(t, out, "Maeve Tarn gets it instead")
+	assert.ErrorContains(t, w.c.RemoveGroup(ctx, "Port masters"), "such as Departures")
+}
+
+func TestLinksAreForThoseWhomTheJobSays(t *testing.T) {
+	w := open(t)
+	ctx := context.Background()
+	w.report("Departures", "SELECT 'Tarnwick Quay' AS port, 12 AS sailings")
+	d := definition("Departures", "company mail", []string{"csv"}, "mara@tarnwick.example")
+	d.Tasks[1].Deliver.Files = job.FilesLinked
+	w.job("Linked", d)
+	run := w.ring("Linked", 40*time.Second)
+	require.Equal(t, job.RunDone, run.State, run.Reason)
+	l := w.inbox("mara@tarnwick.example")[0]
+	assert.Empty(t, l.Attachments)
+	assert.Contains(t, l.Plain, "It is a link that only the 1 recipient of this mail can follow. You sign in to follow it. It ends on")
+	token := regexp.MustCompile(`/l/([a-z0-9]+)`).FindStringSubmatch(l.Plain)[1]
+	res, err := http.Get("http://" + w.listen + "/api/links/" + token)
+	require.NoError(t, err)
+	_ = res.Body.Close()
+	assert.Equal(t, http.StatusUnauthorized, res.StatusCode)
+	page, err := w.as("mara").FollowLink(ctx, token)
+	require.NoError(t, err)
+	require.Len(t, page.Files, 1)
+	assert.Empty(t, page.Named)
+	_, err = w.as("joren").FollowLink(ctx, token)
+	assert.ErrorContains(t, err, "only for those whom the mail went to, and you are signed in as Joren Tak")
+	_, err = w.c.FollowLink(ctx, token+"x")
+	assert.ErrorContains(t, err, "There is no such link")
+	run, err = w.c.Run(ctx, run.ID)
+	require.NoError(t, err)
+	require.Len(t, run.Links, 1)
+	assert.Equal(t, 1, run.Links[0].Follows, "following it is recorded")
+	_, err = w.as("joren").WithdrawLinks(ctx, run.ID, 0)
+	assert.ErrorContains(t, err, "may not withdraw")
+	out, _, _ := w.ironbell("withdraw", run.ID.String())
+	assert.Contains(t, out, "1 links")
+	_, err = w.as("mara").FollowLink(ctx, token)
+	assert.ErrorContains(t, err, "was withdrawn")
+
+	d.Tasks[1].Deliver.Link = job.LinkTerms{For: "house", Days: 2}
+	w.job("Linked", d)
+	w.ring("Linked", 40*time.Second)
+	l = w.inbox("mara@tarnwick.example")[0]
+	assert.Contains(t, l.Plain, "a link for everybody who can sign in to Iron Bell")
+	token = regexp.MustCompile(`/l/([a-z0-9]+)`).FindStringSubmatch(l.Plain)[1]
+	_, err = w.as("joren").FollowLink(ctx, token)
+	require.NoError(t, err)
+	_, err = connect(t, w.db).Exec(ctx, `UPDATE links SET ends_at = now() - interval '1 minute' WHERE hash = $1`, store.LinkHash(token))
+	require.NoError(t, err)
+	_, err = w.as("joren").FollowLink(ctx, token)
+	assert.ErrorContains(t, err, "This link ended on")
+}
+
+func TestAMailThatIsTooLargeIsSplitLinkedOrFails(t *testing.T) {
+	w := open(t)
+	w.report("Large", "SELECT i, md5(i::text) AS text FROM generate_series(1, 3000) i")
+	host, port := w.hostPort(w.out.Authority)
+	w.place("small mail", "smtp", "", map[string]any{"host": host, "port": port, "from": "Iron Bell <bell@tarnwick.example>", "ca": w.out.CA, "max_size": 200_000})
+	d := definition("Large", "small mail", []string{"csv", "tsv", "json"}, "mara@tarnwick.example")
+	for i, name := range []string{"a", "b", "c"} {
+		d.Tasks[0].Report.Outputs[i].Name = name
+	}
+	d.Tasks[0].Report.Outputs[2] = job.Output{Format: "csv", Name: "c"}
+	w.job("Large", d)
+	run := w.ring("Large", 40*time.Second)
+	require.Equal(t, job.RunDone, run.State, run.Reason)
+	mails := w.inbox("mara@tarnwick.example")
+	require.Len(t, mails, 3)
+	subjects := map[string]bool{}
+	for _, m := range mails {
+		subjects[m.Subject[strings.LastIndex(m.Subject, "("):]] = true
+		assert.Len(t, m.Attachments, 1)
+	}
+	assert.Equal(t, map[string]bool{"(1 of 3)": true, "(2 of 3)": true, "(3 of 3)": true}, subjects)
+	d.Tasks[1].Deliver.TooLarge = job.LargeLink
+	w.job("Large", d)
+	require.Equal(t, job.RunDone, w.ring("Large", 40*time.Second).State)
+	l := w.inbox("mara@tarnwick.example")[0]
+	assert.Empty(t, l.Attachments)
+	assert.Contains(t, l.Plain, "/l/")
+	d.Tasks[1].Deliver.TooLarge = job.LargeFail
+	w.job("Large", d)
+	run = w.ring("Large", 40*time.Second)
+	assert.Equal(t, job.RunFailed, run.State)
+	assert.Contains(t, run.Reason, "and the mail server takes 200 kB")
+	w.until(20*time.Second, "four mails, and the alert of the failure", func() bool { return len(w.inbox("mara@tarnwick.example")) == 5 })
+}
+
+func TestAWrongReportIsCorrectedForThoseWhoGotIt(t *testing.T) {
+	w := open(t)
+	ctx := context.Background()
+	w.report("Loads", "SELECT 'Pennold' AS port, 0 AS cars")
+	d := definition("Loads", "company mail", []string{"csv"}, "quay.desk@tarnwick.example", "gone@tarnwick.example")
+	d.Tasks[1].Deliver.Files = job.FilesBoth
+	d.Retry = job.Retry{}
+	w.job("Loads", d)
+	w.behaveTo("mail", "refuse", "gone@tarnwick.example", 0)
+	run := w.ring("Loads", 40*time.Second)
+	require.Equal(t, job.RunPartly, run.State)
+	w.behave("mail", "accept", 0)
+	w.report("Loads", "SELECT 'Pennold' AS port, 41 AS cars")
+	d.Tasks[1].Deliver.To = []string{"brina@tarnwick.example"} // who would get it now did not get the wrong one
+	w.job("Loads", d)
+	out, errs, status := w.ironbell("correct", "-wrong", "The loads of Pennold were missing.", run.ID.String())
+	require.Zero(t, status, errs)
+	assert.Contains(t, out, "corrects run "+run.ID.String())
+	w.until(30*time.Second, "the correction arrives", func() bool { return len(w.inbox("quay.desk@tarnwick.example")) == 2 })
+	l := w.inbox("quay.desk@tarnwick.example")[0]
+	assert.True(t, strings.HasPrefix(l.Subject, "Correction: Loads"), l.Subject)
+	assert.Contains(t, l.Plain, "This corrects what you got before: The loads of Pennold were missing.")
+	assert.Contains(t, string(w.attachment(l, 0)), "41")
+	assert.Empty(t, w.inbox("brina@tarnwick.example"))
+	assert.Empty(t, w.inbox("gone@tarnwick.example"))
+	first, err := w.c.Run(ctx, run.ID)
+	require.NoError(t, err)
+	require.NotNil(t, first.Links[0].WithdrawnAt)
+
+	out, _, _ = w.ironbell("resend", run.ID.String())
+	assert.Contains(t, out, "1 deliveries of run")
+	w.until(30*time.Second, "what had failed arrives", func() bool { return len(w.inbox("gone@tarnwick.example")) == 1 })
+	w.until(30*time.Second, "and the run is done", func() bool {
+		first, err := w.c.Run(ctx, run.ID)
+		require.NoError(t, err)
+		return first.State == job.RunDone
+	})
+	assert.Len(t, w.inbox("quay.desk@tarnwick.example"), 2, "who has it gets it no second time")
+}
+
+func TestMailBeyondTheHouseWaitsForASecondPerson(t *testing.T) {
+	w := open(t)
+	ctx := context.Background()
+	require.NoError(t, w.c.SaveMailSettings(ctx, job.MailSettings{Domains: []string{"tarnwick.example"}}))
+	w.report("Departures", "SELECT 1 AS n")
+	w.job("Outside", definition("Departures", "company mail", []string{"csv"}, "mara@tarnwick.example", "manifests@harbour-authority.test", "spy@nottarnwick.example"))
+	run, err := w.c.Ring(ctx, "Outside", nil)
+	require.NoError(t, err)
+	w.until(30*time.Second, "who is in the house has it", func() bool { return len(w.inbox("mara@tarnwick.example")) == 1 })
+	var waiting []job.Delivery
+	w.until(10*time.Second, "the others wait", func() bool {
+		waiting, err = w.c.Record(ctx, clientWhich(run.ID, "yes"))
+		require.NoError(t, err)
+		return len(waiting) == 2
+	})
+	by := map[string]int64{}
+	for _, d := range waiting {
+		by[d.Address] = d.ID
+	}
+	_, err = w.as("mara").Allow(ctx, by["manifests@harbour-authority.test"], true)
+	assert.ErrorContains(t, err, "it takes a second person")
+	_, err = w.as("joren").Allow(ctx, by["manifests@harbour-authority.test"], true)
+	require.NoError(t, err)
+	out, _, status := w.ironbell("allow", "-no", fmt.Sprint(by["spy@nottarnwick.example"]))
+	assert.Zero(t, status)
+	assert.Contains(t, out, "failed")
+	w.until(30*time.Second, "what was allowed arrives", func() bool { return len(w.inbox("manifests@harbour-authority.test")) == 1 })
+	assert.Empty(t, w.inbox("spy@nottarnwick.example"))
+	w.until(20*time.Second, "the run ends", func() bool {
+		page, err := w.c.Run(ctx, run.ID)
+		require.NoError(t, err)
+		return page.State == job.RunPartly
+	})
+}
+
+func TestAnInstallationCanBeSilentOrSendToOneAddress(t *testing.T) {
+	w := open(t)
+	ctx := context.Background()
+	w.report("Departures", "SELECT 1 AS n")
+	w.job("Departures", definition("Departures", "company mail", []string{"csv"}, "mara@tarnwick.example", "joren@tarnwick.example"))
+	require.NoError(t, w.c.SaveMailSettings(ctx, job.MailSettings{Sending: job.SendOne, OnlyTo: "test.desk@tarnwick.example"}))
+	require.Equal(t, job.RunDone, w.ring("Departures", 30*time.Second).State)
+	assert.Len(t, w.inbox("test.desk@tarnwick.example"), 2)
+	require.NoError(t, w.c.SaveMailSettings(ctx, job.MailSettings{Sending: job.SendNone}))
+	run, err := w.c.Ring(ctx, "Departures", nil)
+	require.NoError(t, err)
+	w.until(20*time.Second, "all of it is kept back", func() bool {
+		list, err := w.c.Record(ctx, clientWhich(run.ID, "silent"))
+		require.NoError(t, err)
+		return len(list) == 2
+	})
+	require.NoError(t, w.c.SaveMailSettings(ctx, job.MailSettings{}))
+	n, err := w.c.Release(ctx, true)
+	require.NoError(t, err)
+	assert.EqualValues(t, 2, n)
+	w.until(20*time.Second, "then it arrives", func() bool { return len(w.inbox("mara@tarnwick.example")) == 1 })
+	assert.ErrorContains(t, w.c.SaveMailSettings(ctx, job.MailSettings{Sending: job.SendOne}), "name the one address")
+}
+
+// received are the requests that came to the receiver.
+func (w *world) received() (all []struct {
+	Path, Body string
+	Headers    map[string]string
+}) {
+	w.t.Helper()
+	require.NoError(w.t, json.Unmarshal(w.get(w.out.Inbox+"/api/received"), &all))
+	return all
+}
+
+func TestAlertsGoStepByStep(t *testing.T) {
+	w := open(t)
+	ctx := context.Background()
+	w.place("ops desk", "http", "", map[string]any{"url": "http://" + w.out.Receiver + "/alerts"})
+	err := w.c.SaveAlertSettings(ctx, job.AlertSettings{Destination: "company mail", Call: "nowhere"})
+	require.ErrorContains(t, err, `there is no destination "nowhere"`)
+	second := job.Duration(time.Second)
+	require.NoError(t, w.c.SaveAlertSettings(ctx, job.AlertSettings{Destination: "company mail", Call: "ops desk", Second: second, Administrators: second, CallAfter: second, Repeat: job.Duration(4 * time.Second)}))
+	w.report("Broken", "SELECT 1/(CASE WHEN now() > 'epoch' THEN 0 ELSE 1 END) AS n")
+	d := definition("Broken", "company mail", []string{"csv"}, "quay.desk@tarnwick.example")
+	d.Retry, d.SecondOwner = job.Retry{}, "joren"
+	w.job("Broken", d)
+	require.Equal(t, job.RunFailed, w.ring("Broken", 30*time.Second).State)
+	for _, who := range []string{"mara", "joren", "sefa.orlin"} {
+		w.until(20*time.Second, who+" is told", func() bool { return len(w.inbox(who+"@tarnwick.example")) > 0 })
+	}
+	w.until(20*time.Second, "the call is made", func() bool { return len(w.received()) > 0 })
+	var call struct {
+		Kind, About, Happened, Link string
+	}
+	require.NoError(t, json.Unmarshal([]byte(w.received()[0].Body), &call))
+	assert.Equal(t, "run failed", call.Kind)
+	assert.Contains(t, call.Happened, "division by zero")
+	toSecond := w.inbox("joren@tarnwick.example")[0]
+	assert.Contains(t, toSecond.Plain, "Why you: the owner, mara, has not taken it on.")
+	w.until(20*time.Second, "all are told again while nobody takes it on", func() bool { return len(w.inbox("mara@tarnwick.example")) > 1 })
+
+	link := regexp.MustCompile(`http\S+/take-on/\S+`).FindString(toSecond.Plain)
+	require.NotEmpty(t, link)
+	text := string(w.get(link))
+	assert.Contains(t, text, "You are Joren Tak.")
+	assert.Contains(t, text, "Take it on</button>")
+	alerts, err := w.c.Alerts(ctx, "open")
+	require.NoError(t, err)
+	require.Len(t, alerts, 1, "showing it changes nothing")
+	res, err := http.PostForm(link, nil)
+	require.NoError(t, err)
+	body, err := io.ReadAll(res.Body)
+	require.NoError(t, err)
+	_ = res.Body.Close()
+	assert.Contains(t, string(body), "You have taken it on, Joren Tak.")
+	alerts, err = w.c.Alerts(ctx, "acknowledged")
+	require.NoError(t, err)
+	require.Len(t, alerts, 1)
+	assert.Equal(t, "Joren Tak", alerts[0].AcknowledgedBy)
+	n := len(w.inbox("mara@tarnwick.example"))
+	time.Sleep(6 * time.Second) // longer than the time after which all would be told again
+	assert.Len(t, w.inbox("mara@tarnwick.example"), n, "and nobody is told any more")
+	res, err = http.Get(strings.Replace(link, "/take-on/", "/take-on/9", 1))
+	require.NoError(t, err)
+	_ = res.Body.Close()
+	assert.Equal(t, http.StatusNotFound, res.StatusCode)
+}
+
+func TestAServiceThatCanTellNobodySaysSo(t *testing.T) {
+	w := open(t)
+	w.report("Broken", "SELECT 1/(CASE WHEN now() > 'epoch' THEN 0 ELSE 1 END) AS n")
+	d := definition("Broken", "company mail", []string{"csv"}, "quay.desk@tarnwick.example")
+	d.Retry = job.Retry{}
+	w.job("Broken", d)
+	health := func() (int, string) {
+		res, err := http.Get("http://" + w.listen + "/health")
+		require.NoError(t, err)
+		defer func() { _ = res.Body.Close() }()
+		text, err := io.ReadAll(res.Body)
+		require.NoError(t, err)
+		return res.StatusCode, string(text)
+	}
+	status, _ := health()
+	require.Equal(t, http.StatusOK, status)
+	w.behave("mail", "away", 0)
+	require.Equal(t, job.RunFailed, w.ring("Broken", 30*time.Second).State)
+	w.until(30*time.Second, "its health says so", func() bool {
+		status, _ := health()
+		return status == http.StatusServiceUnavailable
+	})
+	_, text := health()
+	assert.Contains(t, text, "nobody can be told")
+	assert.Contains(t, string(w.get("http://"+w.listen+"/metrics")), "ironbell_destinations_resting 1\n")
+	w.behave("mail", "accept", 0)
+	w.until(40*time.Second, "and that it is over", func() bool {
+		status, _ := health()
+		return status == http.StatusOK
+	})
+	assert.NotEmpty(t, w.inbox("mara@tarnwick.example"))
+}
