@@ -143,3 +143,23 @@ func (c *Client) MailSettings(ctx context.Context) (s job.MailSettings, err erro
 func (c *Client) SaveMailSettings(ctx context.Context, s job.MailSettings) error {
 	return c.do(ctx, "PUT", "/api/settings/mail", s, nil)
 }
+
+// SaveBounces says which mailbox bounces come to: its settings, and its password.
+func (c *Client) SaveBounces(ctx context.Context, settings map[string]any) error {
+	return c.do(ctx, "PUT", "/api/settings/bounces", settings, nil)
+}
+
+// SaveHeartbeat says where a sign of life goes, and how often.
+func (c *Client) SaveHeartbeat(ctx context.Context, address string, every job.Duration) error {
+	return c.do(ctx, "PUT", "/api/settings/heartbeat", map[string]any{"url": address, "every": every}, nil)
+}
+
+// Copy tells whether the installation is a copy that nobody has spoken of.
+func (c *Client) Copy(ctx context.Context) (out wire.Copy, err error) {
+	return out, c.do(ctx, "GET", "/api/settings/copy", nil, &out)
+}
+
+// SayCopy says what a copy is: all, one address or none leaves it from now on.
+func (c *Client) SayCopy(ctx context.Context, sending, onlyTo string) error {
+	return c.do(ctx, "POST", "/api/settings/copy", wire.CopyRequest{Sending: sending, OnlyTo: onlyTo}, nil)
+}

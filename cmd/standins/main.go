@@ -100,6 +100,7 @@ func run(page, smtp, authority, folder string, away bool) error {
 		switch s := s.(type) {
 		case *web.Receiver:
 			mux.Handle("GET /api/received", listing(func() any { return s.All() }))
+			mux.Handle("GET /api/beats", listing(func() any { return s.Asked() }))
 		case *web.Printer:
 			mux.Handle("GET /api/printed", listing(func() any { return s.All() }))
 		case *web.Objects:

@@ -148,6 +148,7 @@ func (s *server) operations(a huma.API) {
 	s.places(a)
 	s.identities(a)
 	s.deliveries(a)
+	s.settings(a)
 	s.recipients(a)
 	s.people(a)
 	s.alerts(a)

@@ -160,3 +160,34 @@ func problem(err error) error {
 	}
 	return fault.Wrap(err, fault.Passing, fault.Task, "use the store of artifacts", "Check that the folder of artifacts is there and writable on this node.")
 }
+
+// ID is what tells this store from a copy of it that was begun elsewhere: a name
+// that it was given when it was made. A store that was moved as a whole keeps it.
+func (f *Folder) ID() (string, error) {
+	const name = "installation"
+	for range 2 {
+		text, err := f.root.ReadFile(name)
+		if err == nil && len(text) > 0 {
+			return string(text), nil
+		}
+		if err != nil && !errors.Is(err, os.ErrNotExist) {
+			return "", problem(err)
+		}
+		file, err := f.root.OpenFile(name, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+		if errors.Is(err, os.ErrExist) {
+			time.Sleep(50 * time.Millisecond) // another node is writing it
+			continue
+		}
+		if err != nil {
+			return "", problem(err)
+		}
+		_, err = file.WriteString(rand.Text())
+		if closing := file.Close(); err == nil {
+			err = closing
+		}
+		if err != nil {
+			return "", problem(err)
+		}
+	}
+	return "", problem(os.ErrNotExist)
+}

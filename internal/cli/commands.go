@@ -60,6 +60,7 @@ var clientCommands = []Command{
 	{Name: "destinations", Args: "[DESTINATION]", Summary: "list destinations, or show what goes to one; -test tries it", Example: `ironbell destinations -test "company mail"`, Setup: destinationsCommand},
 	{Name: "whom", Args: "RECIPIENT...", Summary: "say whom some recipients come to now", Example: `ironbell whom "group:Port masters" "under:Engineering superintendent"`, Setup: whomCommand},
 	{Name: "receives", Args: "LOGIN", Summary: "list what a person receives; take them off a list, or off all", Example: "ironbell receives oren\nironbell receives -leave all oren", Setup: receivesCommand},
+	{Name: "copy", Args: "", Summary: "tell whether this installation is a restored copy, and say what it is", Example: "ironbell copy\nironbell copy -send test.desk@tarnwick.example", Setup: copyCommand},
 	{Name: "sign-in", Args: "", Summary: "sign in at a service and keep a token for later calls", Example: "ironbell sign-in -url https://bell.tarnwick.example -login mara", Setup: signInCommand},
 }
 

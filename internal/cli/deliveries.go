@@ -318,3 +318,37 @@ func receivesCommand(f *flag.FlagSet) runner {
 		})
 	}
 }
+
+func copyCommand(f *flag.FlagSet) runner {
+	say := f.String("send", "", "say what the copy is and let it work: `all` when it goes on in place of the first one, none or an address when it is for tests")
+	return func(ctx context.Context, i IO, args []string) (int, error) {
+		if len(args) > 0 {
+			return 0, &Usage{"it takes no arguments"}
+		}
+		c := connect()
+		switch *say {
+		case "":
+			copied, err := c.Copy(ctx)
+			if err != nil {
+				return 0, err
+			}
+			if copied.Since == nil {
+				fmt.Fprintln(i.Out, "This is no copy that somebody would have to speak of.")
+				return exitOK, nil
+			}
+			fmt.Fprintf(i.Out, "%s This is a copy, known since %s: its database or its store of artifacts is another than it was. It stands still and sends nothing.\n", glyph("failed"), wall(*copied.Since, time.Local))
+			fmt.Fprintln(i.Out, "Say what it is: ironbell copy -send all, when it goes on in place of the first one; ironbell copy -send none, or -send an address, when it is for tests.")
+			return exitOK, nil
+		case "all", "none":
+			if err := c.SayCopy(ctx, *say, ""); err != nil {
+				return 0, err
+			}
+		default:
+			if err := c.SayCopy(ctx, string(job.SendOne), *say); err != nil {
+				return 0, err
+			}
+		}
+		fmt.Fprintln(i.Out, "It works from now on.")
+		return exitOK, nil
+	}
+}

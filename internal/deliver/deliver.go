@@ -73,8 +73,8 @@ type Mailer interface {
 	Destination
 	// From is the address that stands as sender in a mail.
 	From() string
-	// ReturnPath is the envelope's sender for a delivery.
-	ReturnPath(delivery int64) string
+	// ReturnPath is the envelope's sender with a tag that names the delivery.
+	ReturnPath(tag string) string
 	// Largest is the size of the largest message that the server takes, in bytes;
 	// 0 when it is not known.
 	Largest() int64

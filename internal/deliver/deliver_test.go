@@ -70,7 +70,7 @@ func send(t *testing.T, d deliver.Destination, to string, offer func(context.Con
 	if offer == nil {
 		offer = func(context.Context) error { return nil }
 	}
-	return line.Send(ctx, deliver.Handover{ID: 7, From: d.(deliver.Mailer).ReturnPath(7), To: to, MessageID: "<new@tarnwick.example>", Size: int64(len(message)), Content: strings.NewReader(message)}, offer)
+	return line.Send(ctx, deliver.Handover{ID: 7, From: d.(deliver.Mailer).ReturnPath("d7"), To: to, MessageID: "<new@tarnwick.example>", Size: int64(len(message)), Content: strings.NewReader(message)}, offer)
 }
 
 func TestMailArrivesWithItsOwnEnvelopeAndId(t *testing.T) {

@@ -43,6 +43,11 @@ func (d *Destinations) Check(protocol, name string, settings json.RawMessage) er
 	return err
 }
 
+// Unseal opens another secret that is kept as those of destinations are.
+func (d *Destinations) Unseal(record string, sealed []byte) (string, error) {
+	return d.vault.Open(record, sealed)
+}
+
 // ByName finds a destination and its id.
 func (d *Destinations) ByName(ctx context.Context, name string) (int64, Destination, error) {
 	p, err := d.store.Place(ctx, store.Destination, name)

@@ -145,9 +145,8 @@ func (m *mailServer) Pause() time.Duration {
 // From implements Mailer.
 func (m *mailServer) From() string { return m.from.String() }
 
-// ReturnPath puts the delivery's number behind a plus (RFC 5233) of the mailbox
-// for bounces.
-func (m *mailServer) ReturnPath(delivery int64) string {
+// ReturnPath puts the tag behind a plus (RFC 5233) of the mailbox for bounces.
+func (m *mailServer) ReturnPath(tag string) string {
 	box := m.settings.ReturnPath
 	if box == "" {
 		box = m.from.Address
@@ -156,7 +155,7 @@ func (m *mailServer) ReturnPath(delivery int64) string {
 	if at < 0 {
 		return box
 	}
-	return box[:at] + "+d" + strconv.FormatInt(delivery, 10) + box[at:]
+	return box[:at] + "+" + tag + box[at:]
 }
 
 // Test implements Destination. It sends nothing.

@@ -75,7 +75,7 @@ type Engine struct {
 	stale   atomic.Int64 // writes that were refused
 	swept   time.Time    // when old history was removed; of the goroutine of reap
 
-	wakeClock, wakeWork, wakeSend, wakeTell, wakeDesk, wakeProbe chan struct{}
+	wakeClock, wakeWork, wakeSend, wakeTell, wakeDesk, wakeProbe, wakeTurns chan struct{}
 
 	mu      sync.Mutex // guards what this node works on
 	plans   map[store.Version]*plan
@@ -144,7 +144,7 @@ func New(s *store.Store, sources *report.Sources, destinations *deliver.Destinat
 			job.KindEmit:    &task.Emit{Now: o.Now},
 		},
 		entries: make(chan *entry, maxEntries), plans: map[store.Version]*plan{},
-		wakeClock: signal(), wakeWork: signal(), wakeSend: signal(), wakeTell: signal(), wakeDesk: signal(), wakeProbe: signal(), post: newPost(),
+		wakeClock: signal(), wakeWork: signal(), wakeSend: signal(), wakeTell: signal(), wakeDesk: signal(), wakeProbe: signal(), wakeTurns: signal(), post: newPost(),
 		held: map[holding]*lease{}, sending: map[int64]store.Sending{},
 	}
 	maps.Copy(e.kinds, o.Kinds)
@@ -157,7 +157,7 @@ func (e *Engine) Run(ctx context.Context) {
 	var last sync.WaitGroup // what the others write with to their end
 	last.Go(func() { e.ledger(context.WithoutCancel(ctx)) })
 	var all sync.WaitGroup
-	for _, loop := range []func(context.Context){e.listen, e.clock, e.work, e.deliverAll, e.probe, e.tell, e.reap, e.renew} {
+	for _, loop := range []func(context.Context){e.listen, e.clock, e.work, e.deliverAll, e.probe, e.turns, e.tell, e.reap, e.renew} {
 		all.Go(func() { loop(ctx) })
 	}
 	all.Wait()

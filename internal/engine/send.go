@@ -195,7 +195,7 @@ func (e *Engine) handOver(ctx context.Context, line deliver.Line, d deliver.Dest
 		ID: s.ID, To: s.Address, MessageID: s.MessageID, Name: s.Name, MediaType: s.MediaType, Size: s.Size, SHA256: s.SHA256, IfExists: s.IfExists, Stamp: s.Stamp, Content: content,
 	}
 	if mailer, ok := d.(deliver.Mailer); ok {
-		h.From, h.Headers = mailer.ReturnPath(s.ID), e.leaveHeaders(s)
+		h.From, h.Headers = mailer.ReturnPath(e.tag(s.ID)), e.leaveHeaders(s)
 	}
 	return line.Send(ctx, h, func(context.Context) error {
 		asked := time.Now()

@@ -133,7 +133,7 @@ func (e *Engine) splitNames(ctx context.Context, v *fault.Invalid, d job.Definit
 		}
 		bounded, stop := context.WithTimeout(ctx, checkLimit)
 		defer stop()
-		columns, err := source.Describe(bounded, report.Query{SQL: s.Query.SQL, Params: s.Query.Parameters, Limit: checkLimit})
+		columns, err := source.Describe(bounded, report.Query{SQL: s.Query.SQL, Params: s.Query.Parameters, Zone: "UTC", Limit: checkLimit})
 		if err != nil {
 			v.Add("split.query.sql", "%s", err)
 			return names, nil

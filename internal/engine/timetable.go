@@ -340,9 +340,12 @@ func (e *Engine) prepare(ctx context.Context) {
 			err = e.reckonZones(ctx)
 		}
 		if err == nil {
+			err = e.knowItself(ctx)
+		}
+		if err == nil {
 			return
 		}
-		e.failed(ctx, "read the calendars", err)
+		e.failed(ctx, "make ready", err)
 	}
 }
 

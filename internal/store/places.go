@@ -110,3 +110,17 @@ func (q q) PutSetting(ctx context.Context, key string, value any) error {
 		key, document[any]{value})
 	return wrap(err, "write the setting "+key)
 }
+
+// LockSetting keeps others from changing a setting until the transaction ends.
+func (t *Tx) LockSetting(ctx context.Context, key string) error {
+	_, err := t.ext.ExecContext(ctx, `SELECT pg_advisory_xact_lock(hashtext('ironbell setting ' || $1))`, key)
+	return wrap(err, "lock the setting "+key)
+}
+
+// DatabaseID is what tells this database from a copy of it in another server, or
+// beside it in the same one.
+func (q q) DatabaseID(ctx context.Context) (string, error) {
+	var id string
+	err := sqlx.GetContext(ctx, q.ext, &id, `SELECT (SELECT system_identifier FROM pg_control_system())::text || ':' || (SELECT oid FROM pg_database WHERE datname = current_database())::text`)
+	return id, wrap(err, "ask the database who it is")
+}

@@ -212,11 +212,29 @@ func Resolve(ctx context.Context, s *store.Store, now time.Time, texts []string)
 	if err := r.add(ctx, texts); err != nil {
 		return nil, nil, nil, err
 	}
+	r.out.notes = append(r.out.notes, marks(ctx, s, r.out)...)
 	return r.out.to, r.out.notes, r.wrong.Err(), nil
+}
+
+// marks says which addresses mail came back from again and again. Not to know is
+// no reason to send nothing.
+func marks(ctx context.Context, s *store.Store, all resolved) []string {
+	marked, err := s.Marked(ctx, all.addresses())
+	if err != nil || len(marked) == 0 {
+		return nil
+	}
+	var notes []string
+	for _, to := range all.to {
+		if n := marked[strings.ToLower(to.Address)]; n > 0 {
+			notes = append(notes, fmt.Sprintf("mail to %s came back %d times lately", to.Address, n))
+		}
+	}
+	return notes
 }
 
 // without leaves out those who left the job's list.
 func (k *Deliver) without(ctx context.Context, jobID int64, all resolved) (resolved, error) {
+	all.notes = append(all.notes, marks(ctx, k.Store, all)...)
 	left, err := k.Store.Left(ctx, jobID, all.addresses())
 	if err != nil || len(left) == 0 {
 		return all, err

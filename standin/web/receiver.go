@@ -26,6 +26,7 @@ type Receiver struct {
 	*gate.Gate
 	mu   sync.Mutex
 	all  []Received
+	gets int
 	seen map[string]bool // idempotency keys
 }
 
@@ -60,8 +61,13 @@ func (r *Receiver) take(w http.ResponseWriter, q *http.Request) {
 		return
 	}
 	b.Pause()
-	if q.Method == http.MethodPost || q.Method == http.MethodPut {
+	switch q.Method {
+	case http.MethodPost, http.MethodPut:
 		r.keep(q, body)
+	case http.MethodGet:
+		r.mu.Lock()
+		r.gets++
+		r.mu.Unlock()
 	}
 	if b.Mode == gate.Drop {
 		r.Break()
@@ -87,6 +93,13 @@ func (r *Receiver) keep(q *http.Request, body []byte) {
 	if len(r.all) < maxReceived {
 		r.all = append(r.all, in)
 	}
+}
+
+// Asked is how often it was asked by GET.
+func (r *Receiver) Asked() int {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.gets
 }
 
 // All lists what came, the oldest first.

@@ -416,6 +416,23 @@ type Count struct {
 	N int64 `json:"n"`
 }
 
+// LastDone is when something was done last, and how that went.
+type LastDone struct {
+	At   *time.Time `json:"at,omitempty"`
+	Word string     `json:"word,omitempty"`
+}
+
+// Copy tells whether this installation is a copy of another one.
+type Copy struct {
+	Since *time.Time `json:"since,omitempty" doc:"since when it stands still for that"`
+}
+
+// CopyRequest says what a copy is.
+type CopyRequest struct {
+	Sending string `json:"sending" enum:"all,one address,none" doc:"what leaves it from now on"`
+	OnlyTo  string `json:"only_to,omitempty" maxLength:"254" doc:"the one address"`
+}
+
 // AllowRequest says yes or no to mail that leaves the house.
 type AllowRequest struct {
 	Yes bool `json:"yes"`

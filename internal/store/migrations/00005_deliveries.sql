@@ -122,3 +122,24 @@ ALTER TABLE messages
 ALTER TABLE runs
   ADD COLUMN correction text NOT NULL DEFAULT '',
   ADD COLUMN part_count int NOT NULL DEFAULT 1;
+
+CREATE INDEX messages_mail_id ON messages (message_id);
+
+-- Addresses that mail came back from.
+CREATE TABLE bounced_addresses (
+  address   text PRIMARY KEY,
+  times     int NOT NULL DEFAULT 1,
+  last_at   timestamptz NOT NULL DEFAULT now(),
+  last_word text NOT NULL DEFAULT ''
+);
+
+-- What one node at a time does every so often.
+CREATE TABLE turns (
+  name     text PRIMARY KEY,
+  due      timestamptz NOT NULL DEFAULT now(),
+  taken_at timestamptz,
+  word     text NOT NULL DEFAULT ''
+);
+
+-- +goose Down
+DROP TABLE turns, bounced_addresses, link_uses, links, left_jobs, posts, groups;

@@ -1,0 +1,74 @@
+package api
+
+import (
+	"context"
+	"net/http"
+
+	"ironbell/internal/api/wire"
+	"ironbell/internal/core/job"
+	"ironbell/internal/engine"
+
+	"github.com/danielgtaylor/huma/v2"
+)
+
+// BounceRequest is the mailbox for bounces, with its password.
+type BounceRequest struct {
+	engine.Bounces
+	Password *string `json:"password,omitempty" maxLength:"10000" doc:"kept as it is when left out"`
+}
+
+// BouncePage is the mailbox for bounces, with how the last look went.
+type BouncePage struct {
+	engine.Bounces
+	Last wire.LastDone `json:"last"`
+}
+
+// HeartbeatPage is where the sign of life goes, with how the last one went.
+type HeartbeatPage struct {
+	engine.Heartbeat
+	Last wire.LastDone `json:"last"`
+}
+
+// settings registers what an installation is set to for its signs to the outside.
+func (s *server) settings(a huma.API) {
+	tags := []string{"service"}
+	huma.Register(a, huma.Operation{OperationID: "show-bounces", Method: http.MethodGet, Path: "/api/settings/bounces", Summary: "Show which mailbox bounces come to, and how the last look into it went", Tags: tags},
+		func(ctx context.Context, _ *struct{}) (*struct{ Body BouncePage }, error) {
+			b, t, err := s.Engine.BounceSettings(ctx)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			return &struct{ Body BouncePage }{BouncePage{b, wire.LastDone{At: t.TakenAt, Word: t.Word}}}, nil
+		})
+	huma.Register(a, huma.Operation{OperationID: "save-bounces", Method: http.MethodPut, Path: "/api/settings/bounces", Summary: "Say which mailbox bounces come to", Tags: tags, DefaultStatus: http.StatusNoContent, Errors: []int{403, 422}},
+		func(ctx context.Context, in *struct{ Body BounceRequest }) (*struct{}, error) {
+			who, _ := person(ctx)
+			return nil, s.orProblem(s.Engine.SaveBounces(ctx, who, in.Body.Bounces, in.Body.Password, s.Vault))
+		})
+	huma.Register(a, huma.Operation{OperationID: "show-heartbeat", Method: http.MethodGet, Path: "/api/settings/heartbeat", Summary: "Show where the sign of life goes, and how the last one went", Tags: tags},
+		func(ctx context.Context, _ *struct{}) (*struct{ Body HeartbeatPage }, error) {
+			h, t, err := s.Engine.HeartbeatSettings(ctx)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			return &struct{ Body HeartbeatPage }{HeartbeatPage{h, wire.LastDone{At: t.TakenAt, Word: t.Word}}}, nil
+		})
+	huma.Register(a, huma.Operation{OperationID: "save-heartbeat", Method: http.MethodPut, Path: "/api/settings/heartbeat", Summary: "Say where a sign of life goes, so that silence is noticed elsewhere", Tags: tags, DefaultStatus: http.StatusNoContent, Errors: []int{403, 422}},
+		func(ctx context.Context, in *struct{ Body engine.Heartbeat }) (*struct{}, error) {
+			who, _ := person(ctx)
+			return nil, s.orProblem(s.Engine.SaveHeartbeat(ctx, who, in.Body))
+		})
+	huma.Register(a, huma.Operation{OperationID: "show-copy", Method: http.MethodGet, Path: "/api/settings/copy", Summary: "Tell whether this installation is a copy that nobody has spoken of", Tags: tags},
+		func(ctx context.Context, _ *struct{}) (*struct{ Body wire.Copy }, error) {
+			since, err := s.Engine.CopySince(ctx)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			return &struct{ Body wire.Copy }{wire.Copy{Since: since}}, nil
+		})
+	huma.Register(a, huma.Operation{OperationID: "say-copy", Method: http.MethodPost, Path: "/api/settings/copy", Summary: "Say what a copy is, and let it work", Description: "all: it goes on in place of the first one. one address, none: it is for tests.", Tags: tags, DefaultStatus: http.StatusNoContent, Errors: []int{403, 422}},
+		func(ctx context.Context, in *struct{ Body wire.CopyRequest }) (*struct{}, error) {
+			who, _ := person(ctx)
+			return nil, s.orProblem(s.Engine.SaySo(ctx, who, job.Sending(in.Body.Sending), in.Body.OnlyTo))
+		})
+}

@@ -1,0 +1,322 @@
+package engine
+
+import (
+	"bytes"
+	"context"
+	"encoding/base64"
+	"fmt"
+	"net/http"
+	"strings"
+	"time"
+
+	"ironbell/internal/access"
+	"ironbell/internal/core/fault"
+	"ironbell/internal/core/job"
+	"ironbell/internal/deliver"
+	"ironbell/internal/outgoing"
+	"ironbell/internal/store"
+)
+
+// BounceSetting is the setting of the mailbox for bounces, and BeatSetting that of
+// the heartbeat.
+const (
+	BounceSetting = "bounces"
+	BeatSetting   = "heartbeat"
+
+	bounceRecord = "mailbox for bounces" // that its password is sealed for
+	mailboxEvery = time.Minute
+	mailboxLimit = 3 * time.Minute
+	beatLimit    = 20 * time.Second
+)
+
+// Bounces are the settings of the mailbox for bounces.
+type Bounces struct {
+	deliver.Mailbox
+	Every job.Duration `json:"every,omitempty" doc:"between two looks; 1m when left out"`
+}
+
+// keptBounces is the setting as it is kept.
+type keptBounces struct {
+	Bounces
+	Secret string `json:"secret,omitempty"` // sealed, in base64
+}
+
+// Heartbeat is the address that a sign of life goes to, so that silence is noticed
+// elsewhere.
+type Heartbeat struct {
+	URL   string       `json:"url" maxLength:"2000" doc:"address that is asked by GET; none when empty"`
+	Every job.Duration `json:"every,omitempty" doc:"between two signs of life; 1m when left out"`
+}
+
+// tag names a delivery in the mailbox that a bounce comes back to. The seal keeps
+// others from making up bounces.
+func (e *Engine) tag(delivery int64) string {
+	tag := fmt.Sprintf("d%d", delivery)
+	if e.o.Signer != nil {
+		tag += "-" + e.o.Signer.Sign("bounce:" + tag)[:10]
+	}
+	return tag
+}
+
+// turns does what one node at a time does every so often: it reads the mailbox for
+// bounces, and gives the sign of life.
+func (e *Engine) turns(ctx context.Context) {
+	for {
+		wait := min(e.o.Poll, e.o.Lease)
+		for doing, do := range map[string]func(context.Context) (time.Duration, error){"read the mailbox for bounces": e.bounces, "give the sign of life": e.beat} {
+			every, err := do(ctx)
+			if err != nil {
+				e.failed(ctx, doing, err)
+			}
+			if every > 0 {
+				wait = min(wait, every/2)
+			}
+		}
+		if !sleep(ctx, e.wakeTurns, max(wait, 100*time.Millisecond)) {
+			return
+		}
+	}
+}
+
+// bounces looks into the mailbox when its time has come, and tells how often that is.
+func (e *Engine) bounces(ctx context.Context) (time.Duration, error) {
+	var s keptBounces
+	ok, err := e.store.Setting(ctx, BounceSetting, &s)
+	if err != nil || !ok || s.Host == "" {
+		return 0, err
+	}
+	every := time.Duration(s.Every)
+	if every == 0 {
+		every = mailboxEvery
+	}
+	if due, err := e.store.TakeTurn(ctx, BounceSetting, every); err != nil || !due {
+		return every, err
+	}
+	ctx, stop := context.WithTimeout(ctx, mailboxLimit)
+	defer stop()
+	n, err := e.readMailbox(ctx, s)
+	word := fmt.Sprintf("looked at %d mails", n)
+	if err != nil {
+		word = "failed: " + err.Error()
+		e.o.Log.Warn("the mailbox for bounces could not be read; it is tried again", "error", err)
+	}
+	return every, e.store.NoteTurn(ctx, BounceSetting, word)
+}
+
+func (e *Engine) readMailbox(ctx context.Context, s keptBounces) (int, error) {
+	sealed, err := base64.StdEncoding.DecodeString(s.Secret)
+	if err != nil {
+		return 0, fmt.Errorf("read the mailbox's password: %w", err)
+	}
+	password, err := e.destinations.Unseal(bounceRecord, sealed)
+	if err != nil {
+		return 0, err
+	}
+	return s.Look(ctx, password, func(raw []byte) (bool, error) { return e.returned(ctx, raw) })
+}
+
+// returned deals with one mail that came to the mailbox for bounces, and tells
+// whether it is to be removed from there. What is not understood stays.
+func (e *Engine) returned(ctx context.Context, raw []byte) (remove bool, err error) {
+	r, err := deliver.ReadReturned(bytes.NewReader(raw))
+	if err != nil {
+		e.o.Log.Warn("a mail in the mailbox for bounces could not be read; it stays there", "error", err)
+		return deliver.KeepMail, nil
+	}
+	switch r.Kind {
+	case deliver.ReturnAnswer:
+		return deliver.RemoveMail, nil // an automatic answer is no bounce
+	case deliver.ReturnOther:
+		return deliver.KeepMail, nil
+	}
+	id := r.Delivery
+	if id != 0 && e.o.Signer != nil && r.Seal != e.o.Signer.Sign("bounce:" + fmt.Sprintf("d%d", id))[:10] {
+		e.o.Log.Warn("a bounce names a delivery without our seal; it is left alone", "delivery", id)
+		return deliver.KeepMail, nil
+	}
+	if id == 0 && r.MailID != "" && r.Recipient != "" && e.o.Signer == nil {
+		if id, err = e.store.DeliveryOf(ctx, r.MailID, r.Recipient); err != nil {
+			return deliver.KeepMail, err
+		}
+	}
+	if id == 0 {
+		return deliver.KeepMail, nil
+	}
+	err = e.store.Do(ctx, func(t *store.Tx) error { return e.bounced(ctx, t, id, r) })
+	if isMissing(err) {
+		return deliver.KeepMail, nil
+	}
+	return deliver.RemoveMail, err
+}
+
+// bounced writes what came back of a delivery.
+func (e *Engine) bounced(ctx context.Context, t *store.Tx, id int64, r deliver.Returned) error {
+	d, err := t.LockDelivery(ctx, id)
+	if err != nil {
+		return err
+	}
+	said := strings.TrimSpace(r.Status + " " + r.Words)
+	if r.Kind != deliver.ReturnFailed {
+		if d.RunID == nil {
+			return nil
+		}
+		return t.Log(ctx, job.LogLine{Level: "info", Part: d.Part, Text: fmt.Sprintf("the mail to %s is %s: %s", d.Address, r.Kind, said)}, *d.RunID)
+	}
+	switch d.State {
+	case job.DeliverySent, job.DeliveryOffered, job.DeliveryUnknown:
+	default:
+		return nil // it is known already
+	}
+	advice := "Check the address; correct it in the job, or take it out."
+	times, err := t.Bounce(ctx, d, "it came back: "+said, advice)
+	if err != nil {
+		return err
+	}
+	e.o.Log.Warn("a mail came back", "delivery", id, "to", d.Address, "said", said)
+	if d.AlertID != nil && *d.AlertID != 0 {
+		return t.NextStep(ctx, *d.AlertID, fmt.Sprintf("the mail to %s came back: %s", d.Address, said))
+	}
+	if d.RunID == nil || d.JobID == nil {
+		return nil
+	}
+	text := fmt.Sprintf("the mail to %s came back: %s", d.Address, said)
+	if times >= store.BouncedTimes {
+		text += fmt.Sprintf("; this address is marked: it happened %d times", times)
+	}
+	if err := t.Log(ctx, job.LogLine{Level: "error", Part: d.Part, Text: text}, *d.RunID); err != nil {
+		return err
+	}
+	run, err := t.Run(ctx, *d.RunID)
+	if err != nil {
+		return err
+	}
+	s := store.Sending{ID: d.ID, RunID: d.RunID, JobID: d.JobID, DestinationID: d.DestinationID, Address: d.Address, Rehearsal: run.Rehearsal}
+	f := fault.New(fault.Recipient, "", said, advice)
+	tried := "The mail server had taken it; the other side sent it back."
+	if times > 1 {
+		tried = fmt.Sprintf("The mail server had taken it; the other side sent it back, as %d times before.", times-1)
+	}
+	if err := e.deliveryAlert(ctx, t, s, job.AlertBounced, f, tried); err != nil {
+		return err
+	}
+	if err := e.settleRun(ctx, t, *d.RunID); err != nil {
+		return err
+	}
+	return t.Tell(ctx, store.Notice{Kind: "run", ID: d.RunID.String()})
+}
+
+// SaveBounces says which mailbox bounces come to. A nil password keeps the one that
+// is there.
+func (e *Engine) SaveBounces(ctx context.Context, who job.Person, s Bounces, password *string, seal Sealer) error {
+	if err := access.May(who, access.Administer, "", ""); err != nil {
+		return err
+	}
+	var kept keptBounces
+	if _, err := e.store.Setting(ctx, BounceSetting, &kept); err != nil {
+		return err
+	}
+	kept.Bounces = s
+	if password != nil {
+		sealed, err := seal.Seal(bounceRecord, *password)
+		if err != nil {
+			return err
+		}
+		kept.Secret = base64.StdEncoding.EncodeToString(sealed)
+	}
+	if s.Every < 0 || time.Duration(s.Every) > 24*time.Hour {
+		v := &fault.Invalid{What: "the mailbox for bounces"}
+		v.Add("every", "%s is no time between two looks; use 1m or an hour", s.Every)
+		return v.Err()
+	}
+	wake(e.wakeTurns)
+	return e.store.Do(ctx, func(t *store.Tx) error {
+		if err := t.PutSetting(ctx, BounceSetting, kept); err != nil {
+			return err
+		}
+		return t.Audit(ctx, who.Login, "save", "setting", BounceSetting, nil, s)
+	})
+}
+
+// BounceSettings are the settings of the mailbox for bounces, with how the last
+// look went.
+func (e *Engine) BounceSettings(ctx context.Context) (Bounces, store.Turn, error) {
+	var s keptBounces
+	if _, err := e.store.Setting(ctx, BounceSetting, &s); err != nil {
+		return Bounces{}, store.Turn{}, err
+	}
+	t, err := e.store.LastTurn(ctx, BounceSetting)
+	return s.Bounces, t, err
+}
+
+// beat gives the sign of life when its time has come.
+func (e *Engine) beat(ctx context.Context) (time.Duration, error) {
+	var s Heartbeat
+	ok, err := e.store.Setting(ctx, BeatSetting, &s)
+	if err != nil || !ok || s.URL == "" {
+		return 0, err
+	}
+	every := time.Duration(s.Every)
+	if every == 0 {
+		every = mailboxEvery
+	}
+	if due, err := e.store.TakeTurn(ctx, BeatSetting, every); err != nil || !due {
+		return every, err
+	}
+	ctx, stop := context.WithTimeout(ctx, beatLimit)
+	defer stop()
+	word := "answered"
+	if err := e.signOfLife(ctx, s.URL); err != nil {
+		word = "failed: " + err.Error()
+		e.o.Log.Warn("the sign of life did not arrive", "error", err)
+	}
+	return every, e.store.NoteTurn(ctx, BeatSetting, word)
+}
+
+func (e *Engine) signOfLife(ctx context.Context, url string) error {
+	r, err := http.NewRequestWithContext(ctx, http.MethodGet, url, http.NoBody)
+	if err != nil {
+		return fmt.Errorf("ask %s: %w", url, err)
+	}
+	res, err := e.o.Guard.Do(r, "give the sign of life")
+	if err != nil {
+		return err
+	}
+	_ = res.Body.Close() // its status says it all
+	return outgoing.Refusal(res, "give the sign of life")
+}
+
+// SaveHeartbeat says where the sign of life goes.
+func (e *Engine) SaveHeartbeat(ctx context.Context, who job.Person, s Heartbeat) error {
+	if err := access.May(who, access.Administer, "", ""); err != nil {
+		return err
+	}
+	v := &fault.Invalid{What: "the heartbeat"}
+	if s.URL != "" {
+		if err := outgoing.CheckURL(s.URL); err != nil {
+			v.Add("url", "%s", err)
+		}
+	}
+	if s.Every != 0 && (time.Duration(s.Every) < time.Second || time.Duration(s.Every) > 24*time.Hour) {
+		v.Add("every", "%s is no time between two signs of life; use 1m", s.Every)
+	}
+	if err := v.Err(); err != nil {
+		return err
+	}
+	wake(e.wakeTurns)
+	return e.store.Do(ctx, func(t *store.Tx) error {
+		if err := t.PutSetting(ctx, BeatSetting, s); err != nil {
+			return err
+		}
+		return t.Audit(ctx, who.Login, "save", "setting", BeatSetting, nil, s)
+	})
+}
+
+// HeartbeatSettings say where the sign of life goes, and how the last one went.
+func (e *Engine) HeartbeatSettings(ctx context.Context) (Heartbeat, store.Turn, error) {
+	var s Heartbeat
+	if _, err := e.store.Setting(ctx, BeatSetting, &s); err != nil {
+		return s, store.Turn{}, err
+	}
+	t, err := e.store.LastTurn(ctx, BeatSetting)
+	return s, t, err
+}

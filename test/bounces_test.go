@@ -1,0 +1,163 @@
+package test
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"ironbell/internal/core/job"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// bounces lets the service read the mailbox that the mail servers send back to.
+func (w *world) bounces() {
+	w.t.Helper()
+	host, port := w.hostPort(w.out.Mailbox)
+	require.NoError(w.t, w.c.SaveBounces(context.Background(), map[string]any{"host": host, "port": port, "security": "none", "user": w.out.User, "password": w.out.Password, "every": "1s"}))
+}
+
+func TestBouncesComeHome(t *testing.T) {
+	w := open(t)
+	ctx := context.Background()
+	w.bounces()
+	w.report("Departures", "SELECT 1 AS n")
+	w.job("Departures", definition("Departures", "company mail", []string{"csv"}, "contractor@tarnwick.example", "mara@tarnwick.example"))
+	w.behaveTo("mail", "bounce", "contractor@tarnwick.example", 200)
+	run := w.ring("Departures", 30*time.Second)
+	w.until(30*time.Second, "the delivery turns to bounced, and the run with it", func() bool {
+		page, err := w.c.Run(ctx, run.ID)
+		require.NoError(t, err)
+		return page.State == job.RunPartly
+	})
+	page, err := w.c.Run(ctx, run.ID)
+	require.NoError(t, err)
+	for _, d := range page.Deliveries {
+		if d.Address == "contractor@tarnwick.example" {
+			assert.Equal(t, job.DeliveryBounced, d.State)
+			assert.Equal(t, "it came back: 5.1.1 550 5.1.1 No such mailbox here", d.Answer)
+		} else {
+			assert.Equal(t, job.DeliverySent, d.State)
+		}
+	}
+	alerts, err := w.c.Alerts(ctx, "open")
+	require.NoError(t, err)
+	require.Len(t, alerts, 1)
+	assert.Equal(t, job.AlertBounced, alerts[0].Kind)
+	assert.Contains(t, alerts[0].Happened, "to contractor@tarnwick.example came back")
+	w.until(20*time.Second, "the owner is told", func() bool {
+		for _, l := range w.inbox("mara@tarnwick.example") {
+			if l.Subject == "Bounced: Departures" {
+				return true
+			}
+		}
+		return false
+	})
+	for range 2 {
+		w.ring("Departures", 30*time.Second)
+	}
+	w.until(30*time.Second, "the address is marked", func() bool {
+		out, _, _ := w.ironbell("whom", "contractor@tarnwick.example")
+		return strings.Contains(out, "came back 3 times lately")
+	})
+
+	// Whoever is on holiday has it all the same.
+	w.behaveTo("mail", "absent", "mara@tarnwick.example", 100)
+	w.job("Departures", definition("Departures", "company mail", []string{"csv"}, "mara@tarnwick.example"))
+	run = w.ring("Departures", 30*time.Second)
+	require.Equal(t, job.RunDone, run.State)
+	time.Sleep(3 * time.Second) // longer than the mailbox is looked into twice
+	page, err = w.c.Run(ctx, run.ID)
+	require.NoError(t, err)
+	assert.Equal(t, job.RunDone, page.State, "an automatic answer is no bounce")
+}
+
+func TestASignOfLifeGoesOut(t *testing.T) {
+	w := open(t)
+	require.NoError(t, w.c.SaveHeartbeat(context.Background(), "http://"+w.out.Receiver+"/alive", job.Duration(time.Second)))
+	answer := func() string { return string(w.get(w.out.Inbox + "/api/beats")) }
+	w.until(20*time.Second, "it comes again and again", func() bool { return answer() >= "3" })
+	assert.ErrorContains(t, w.c.SaveHeartbeat(context.Background(), "harbour", 0), "is no address")
+}
+
+func TestARestoredCopyAsksBeforeItWorks(t *testing.T) {
+	w := open(t)
+	ctx := context.Background()
+	w.report("Departures", "SELECT 1 AS n")
+	w.job("Departures", definition("Departures", "company mail", []string{"csv"}, "quay.desk@tarnwick.example"))
+	require.Equal(t, job.RunDone, w.ring("Departures", 30*time.Second).State)
+	w.service.Stop(syscall.SIGTERM, 20*time.Second, syscall.SIGKILL)
+	// The database was restored beside another store of artifacts.
+	require.NoError(t, os.Remove(filepath.Join(w.dir, "artifacts", "installation")))
+	w.start()
+	w.until(10*time.Second, "it knows", func() bool {
+		c, err := w.c.Copy(ctx)
+		require.NoError(t, err)
+		return c.Since != nil
+	})
+	run, err := w.c.Ring(ctx, "Departures", nil)
+	require.NoError(t, err)
+	time.Sleep(2 * time.Second)
+	page, err := w.c.Run(ctx, run.ID)
+	require.NoError(t, err)
+	assert.Equal(t, job.RunWaiting, page.State)
+	assert.Contains(t, page.Reason, "this is a copy")
+	out, _, _ := w.ironbell("copy")
+	assert.Contains(t, out, "It stands still and sends nothing.")
+	out, errs, status := w.ironbell("copy", "-send", "test.desk@tarnwick.example")
+	require.Zero(t, status, errs)
+	assert.Contains(t, out, "It works from now on.")
+	w.until(30*time.Second, "it sends to one address", func() bool { return len(w.inbox("test.desk@tarnwick.example")) == 1 })
+	assert.Len(t, w.inbox("quay.desk@tarnwick.example"), 1)
+	w.service.Stop(syscall.SIGTERM, 20*time.Second, syscall.SIGKILL)
+	w.start()
+	c, err := w.c.Copy(ctx)
+	require.NoError(t, err)
+	assert.Nil(t, c.Since, "it asks once")
+}
+
+func TestTenThousandPartsSettleOverAKill(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it takes a minute")
+	}
+	w := open(t)
+	ctx := context.Background()
+	const parts = 1500 // make torture has ten thousand
+	w.report("Part", "SELECT :n AS n", job.Parameter{Name: "n", Type: job.TypeText})
+	d := definition("Part", "company mail", []string{"csv"}, "{value.mail}")
+	d.Tasks[1].Deliver.Subject = "Part {value.n}"
+	d.Split = job.Split{Each: "n", Query: &job.ListQuery{Source: "tarnwick", SQL: fmt.Sprintf("SELECT i::text AS n, 'reader' || i || '@tarnwick.example' AS mail FROM generate_series(1, %d) i", parts)}}
+	w.job("Parts", d)
+	run, err := w.c.Ring(ctx, "Parts", nil)
+	require.NoError(t, err)
+	conn := connect(t, w.db)
+	count := func(sql string) (n int) {
+		require.NoError(t, conn.QueryRow(ctx, sql, run.ID).Scan(&n))
+		return n
+	}
+	w.until(60*time.Second, "some parts are done", func() bool { return count(`SELECT count(*) FROM parts WHERE run_id = $1 AND state = 'done'`) > parts/5 })
+	w.kill()
+	w.start()
+	w.until(150*time.Second, "all settle", func() bool {
+		r, err := w.c.Run(ctx, run.ID)
+		require.NoError(t, err)
+		return r.State.Ended()
+	})
+	assert.Equal(t, parts, count(`SELECT count(*) FROM parts WHERE run_id = $1 AND state = 'done'`))
+	assert.Equal(t, parts, count(`SELECT count(*) FROM deliveries WHERE run_id = $1 AND state IN ('sent', 'unknown')`))
+	assert.LessOrEqual(t, count(`SELECT count(*) FROM deliveries WHERE run_id = $1 AND state = 'unknown'`), 8, "only what was just being offered is unknown")
+	page, err := w.c.Run(ctx, run.ID)
+	require.NoError(t, err)
+	assert.Equal(t, parts, page.PartCount)
+	assert.Len(t, page.Parts, 500)
+	res, err := http.Get("http://" + w.listen + "/health")
+	require.NoError(t, err)
+	_ = res.Body.Close()
+}
