@@ -312,7 +312,8 @@ func TestAnInstallationCanBeSilentOrSendToOneAddress(t *testing.T) {
 func (w *world) received() (all []struct {
 	Path, Body string
 	Headers    map[string]string
-}) {
+},
+) {
 	w.t.Helper()
 	require.NoError(w.t, json.Unmarshal(w.get(w.out.Inbox+"/api/received"), &all))
 	return all

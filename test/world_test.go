@@ -82,7 +82,7 @@ type world struct {
 type standins struct {
 	Mail, Authority, Mailbox, SFTP, FTP, WebDAV, Objects, Printer, Receiver, Folder, Inbox, CA, User, Password string
 
-	child                                      *child.Child
+	child *child.Child
 }
 
 // open starts a world: a database of its own, stand-ins, and a service with a

@@ -199,6 +199,7 @@ func object(s *web.Objects) http.Handler {
 			http.Error(w, "There is no such object.", http.StatusNotFound)
 			return
 		}
-		_, _ = w.Write(content) // a reader that left needs no answer
+		w.Header().Set("Content-Type", "application/octet-stream")
+		_, _ = w.Write(content) //nolint:gosec // it is no page; a reader that left needs no answer
 	})
 }

@@ -183,8 +183,10 @@ func (s *server) links(a huma.API) {
 			page.Named = nil // who else got it is nobody's business
 			return &struct{ Body wire.LinkPage }{page}, nil
 		})
-	huma.Register(a, huma.Operation{OperationID: "fetch-linked-file", Method: http.MethodGet, Path: "/api/links/{token}/files/{file}", Summary: "Fetch a file that a link leads to", Tags: tags, Errors: []int{403, 404, 410},
-		Responses: map[string]*huma.Response{"200": {Description: "The file", Content: map[string]*huma.MediaType{"application/octet-stream": {}}}}},
+	huma.Register(a, huma.Operation{
+		OperationID: "fetch-linked-file", Method: http.MethodGet, Path: "/api/links/{token}/files/{file}", Summary: "Fetch a file that a link leads to", Tags: tags, Errors: []int{403, 404, 410},
+		Responses: map[string]*huma.Response{"200": {Description: "The file", Content: map[string]*huma.MediaType{"application/octet-stream": {}}}},
+	},
 		func(ctx context.Context, in *struct {
 			Token string `path:"token" maxLength:"100"`
 			File  int64  `path:"file"`

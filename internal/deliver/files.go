@@ -87,8 +87,7 @@ func (l *treeLine) Send(ctx context.Context, h Handover, offer func(context.Cont
 	if err := l.folders(dir); err != nil {
 		return res, l.fault(err, doing)
 	}
-	to, err := freeName(h, l.tree.size)
-	if err != nil {
+	if _, err := freeName(h, l.tree.size); err != nil {
 		return res, l.fault(err, doing)
 	}
 	temporary := path.Join(dir, fmt.Sprintf(".ironbell-%d.part", h.ID))
@@ -104,7 +103,8 @@ func (l *treeLine) Send(ctx context.Context, h Handover, offer func(context.Cont
 		return res, f
 	}
 	// What came meanwhile is looked for once more, just before.
-	if to, err = freeName(h, l.tree.size); err == nil {
+	to, err := freeName(h, l.tree.size)
+	if err == nil {
 		err = offer(ctx)
 	}
 	if err != nil {

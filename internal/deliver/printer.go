@@ -99,11 +99,11 @@ func (r *ippRequest) attribute(tag byte, name, value string) {
 	if len(value) > 1023 {
 		value = strings.ToValidUTF8(value[:1023], "")
 	}
-	r.WriteByte(tag)
+	_ = r.WriteByte(tag) // a buffer takes all
 	r.number(len(name))
-	r.WriteString(name)
+	_, _ = r.WriteString(name)
 	r.number(len(value))
-	r.WriteString(value)
+	_, _ = r.WriteString(value)
 }
 
 func (t *printerPlace) request(operation int) *ippRequest {
@@ -111,7 +111,7 @@ func (t *printerPlace) request(operation int) *ippRequest {
 	r.number(0x0101) // version 1.1, which all of them know
 	r.number(operation)
 	_ = binary.Write(&r.Buffer, binary.BigEndian, t.requests.Add(1)) // a buffer takes all
-	r.WriteByte(ippOperationGroup)
+	_ = r.WriteByte(ippOperationGroup)
 	r.attribute(ippCharset, "attributes-charset", "utf-8")
 	r.attribute(ippLanguage, "attributes-natural-language", "en")
 	r.attribute(ippURI, "printer-uri", t.uri)
@@ -144,7 +144,7 @@ func (t *printerPlace) ask(ctx context.Context, body io.Reader, size int64, doin
 	if t.settings.User != "" && t.Secret != "" {
 		r.SetBasicAuth(t.settings.User, t.Secret)
 	}
-	res, err := t.client.Do(r) //nolint:gosec // the transport checks where it leads
+	res, err := t.client.Do(r)
 	if err != nil {
 		return ippAnswer{}, t.guard.Explain(err, doing)
 	}
@@ -265,7 +265,7 @@ func (l *printerLine) Send(ctx context.Context, h Handover, offer func(context.C
 	r.attribute(ippName, "job-name", h.Name)
 	r.attribute(ippMimeType, "document-format", strings.TrimSpace(strings.Split(h.MediaType, ";")[0]))
 	if t.settings.Copies > 1 || t.settings.Sides != "" {
-		r.WriteByte(ippJobGroup)
+		_ = r.WriteByte(ippJobGroup)
 		if t.settings.Copies > 1 {
 			r.attribute(ippInteger, "copies", string(binary.BigEndian.AppendUint32(nil, uint32(t.settings.Copies)))) //nolint:gosec // checked
 		}
@@ -273,7 +273,7 @@ func (l *printerLine) Send(ctx context.Context, h Handover, offer func(context.C
 			r.attribute(ippKeyword, "sides", t.settings.Sides)
 		}
 	}
-	r.WriteByte(ippEnd)
+	_ = r.WriteByte(ippEnd)
 	body := &offering{ctx: ctx, from: h.Content, left: h.Size, offer: offer}
 	head := int64(r.Len())
 	a, err := t.ask(ctx, io.MultiReader(&r.Buffer, body), head+h.Size, doing)
@@ -298,7 +298,7 @@ func (t *printerPlace) Test(ctx context.Context) (Tested, error) {
 	doing := fmt.Sprintf("ask printer %q", t.Name)
 	r := t.request(ippGetPrinterAttributes)
 	r.attribute(ippKeyword, "requested-attributes", "all")
-	r.WriteByte(ippEnd)
+	_ = r.WriteByte(ippEnd)
 	a, err := t.ask(ctx, &r.Buffer, int64(r.Len()), doing)
 	if err != nil {
 		return Tested{}, err

@@ -56,7 +56,6 @@ type mailServer struct {
 	settings MailSettings
 	servers  []string // host:port, in order
 	from     *mail.Address
-	ca       string
 	tokens   oauth2.TokenSource // for xoauth2 with a token_url
 	largest  atomic.Int64       // what the server said last
 }
@@ -255,7 +254,7 @@ func (m *mailServer) openAt(ctx context.Context, address string) (*mailLine, err
 func (l *mailLine) signIn() error {
 	m := l.server
 	doing := fmt.Sprintf("sign in to mail server %q as %s", m.Name, m.settings.User)
-	var way sasl.Client = sasl.NewPlainClient("", m.settings.User, m.Secret)
+	way := sasl.NewPlainClient("", m.settings.User, m.Secret)
 	advice := "Check user and password of the destination."
 	if m.settings.SignIn == "xoauth2" {
 		token := m.Secret

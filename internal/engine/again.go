@@ -317,7 +317,7 @@ func (e *Engine) ResendFailed(ctx context.Context, who job.Person, id job.RunID)
 		if err := access.May(who, access.Ring, "send again for the job "+j.Name, j.Owner); err != nil {
 			return err
 		}
-		if n, err = t.ResendFailed(ctx, id, func(old string) string { return newMessageID(old) }); err != nil || n == 0 {
+		if n, err = t.ResendFailed(ctx, id, newMessageID); err != nil || n == 0 {
 			return err
 		}
 		if err := t.Log(ctx, job.LogLine{Text: fmt.Sprintf("%s sends %d again that had failed", who.Name, n)}, id); err != nil {

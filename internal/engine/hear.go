@@ -135,7 +135,7 @@ func (p *performance) messages(name string, made []task.Message) []store.NewMess
 	}
 	out := make([]store.NewMessage, 0, len(made))
 	for _, m := range made {
-		m.Message.RunID, m.Message.Part, m.Message.Task = &run, p.c.Part, name
+		m.RunID, m.Part, m.Task = &run, p.c.Part, name
 		out = append(out, store.NewMessage{
 			Message: m.Message, JobID: &p.c.JobID, To: m.To, Retry: p.plan.Retry, GiveUpAt: &giveUp, IfUnknown: p.plan.IfUnknown, Rehearsal: p.c.Rehearsal,
 		})

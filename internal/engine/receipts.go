@@ -72,7 +72,7 @@ func gather[T any](first T, more <-chan T, most int) []T {
 // receipt is what the other side said when it accepted, to be recorded.
 type receipt struct {
 	store.Sending
-	deliver.Result
+	res deliver.Result
 }
 
 // received hands a receipt on and lets the line go on: the delivery stays held
@@ -113,11 +113,11 @@ func (e *Engine) sent(ctx context.Context, t *store.Tx, group []receipt) error {
 	all := make([]store.Received, len(group))
 	logs := map[job.RunID][]job.LogLine{}
 	for i, r := range group {
-		all[i] = store.Received{ID: r.ID, Answer: r.Answer, WentTo: r.Result.To}
+		all[i] = store.Received{ID: r.ID, Answer: r.res.Answer, WentTo: r.res.To}
 		if r.AlertID != nil {
 			continue
 		}
-		logs[*r.RunID] = append(logs[*r.RunID], job.LogLine{Part: r.Part, Text: "sent to " + r.Address + ": " + r.Answer})
+		logs[*r.RunID] = append(logs[*r.RunID], job.LogLine{Part: r.Part, Text: "sent to " + r.Address + ": " + r.res.Answer})
 	}
 	if err := t.Receipts(ctx, all); err != nil {
 		return err

@@ -156,7 +156,7 @@ func (e *Engine) probeOne(ctx context.Context, r store.Resting) error {
 		stop()
 	}
 	if ctx.Err() != nil {
-		return nil
+		return ctx.Err()
 	}
 	if err == nil {
 		return e.wakeDestination(ctx, r.ID, r.Name, "it answers again")

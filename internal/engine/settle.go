@@ -181,16 +181,17 @@ func (e *Engine) deliveryAlert(ctx context.Context, t *store.Tx, s store.Sending
 		Kind: kind, JobID: s.JobID, RunID: s.RunID, Tried: tried, Advice: f.Advice,
 		ForWhom: who + "; " + delivered(sums.Sent, sums.All, sums.Open),
 	}
-	if kind == job.AlertDeliveryUnknown {
+	switch kind {
+	case job.AlertDeliveryUnknown:
 		a.Cause = fmt.Sprintf("unknown:%d:%d", *s.JobID, s.DestinationID)
 		a.Happened = fmt.Sprintf("Nobody knows whether %d of %d deliveries of run %s arrived. %s.", sums.Wrong, sums.All, *s.RunID, upper(f.Error()))
 		a.Next = "It is not sent again by itself, since it may have arrived."
 		a.Advice = "Ask the recipient, then settle the delivery: mark it as sent, or send it again."
-	} else if kind == job.AlertBounced {
+	case job.AlertBounced:
 		a.Cause = fmt.Sprintf("bounced:%d:%d", *s.JobID, s.DestinationID)
 		a.Happened = fmt.Sprintf("A mail of run %s to %s came back. %s.", *s.RunID, s.Address, upper(f.Error()))
 		a.Next = "It is not sent again by itself."
-	} else {
+	default:
 		a.Next = "Nothing more by itself."
 		a.Cause = fmt.Sprintf("delivery:%d:%d:%s", *s.JobID, s.DestinationID, f.Class)
 		a.Happened = fmt.Sprintf("Run %s could not be delivered to %d of %d. %s.", *s.RunID, sums.Wrong, sums.All, upper(f.Error()))

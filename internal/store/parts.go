@@ -31,7 +31,7 @@ func (t *Tx) SplitRun(ctx context.Context, c Claim, parts []NewPart) error {
 				return wrap(err, "write the values of a part")
 			}
 			text, _ := given.(string)
-			n, names, givens = append(n, int32(from+i+1)), append(names, p.Name), append(givens, text) //nolint:gosec // parts are counted
+			n, names, givens = append(n, int32(from+i+1)), append(names, p.Name), append(givens, text)
 		}
 		if _, err := t.ext.ExecContext(ctx, `INSERT INTO parts (run_id, part, name, given, job_id, state, priority, gated, ready_at, turn, anyway, labels, reason, alone)
 			SELECT p.run_id, u.part, u.name, u.given, p.job_id, 'waiting', p.priority, p.gated, now(), p.turn, p.anyway, p.labels, 'for its turn', false

@@ -207,7 +207,7 @@ func (r *resolver) put(to store.Recipient) {
 
 // Resolve tells whom some recipients come to now: the addresses, who gets nothing
 // and why, and what is wrong with single ones.
-func Resolve(ctx context.Context, s *store.Store, now time.Time, texts []string) (to []store.Recipient, notes []string, wrong error, err error) { //nolint:revive // two kinds of error: theirs and ours
+func Resolve(ctx context.Context, s *store.Store, now time.Time, texts []string) (to []store.Recipient, notes []string, wrong error, err error) {
 	r := newResolver(s, now)
 	if err := r.add(ctx, texts); err != nil {
 		return nil, nil, nil, err

@@ -192,4 +192,3 @@ type silent struct{}
 
 func (silent) Printf(string, ...any) {}
 func (silent) Println(...any)        {}
-

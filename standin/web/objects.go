@@ -85,4 +85,3 @@ type unsaid struct{ header http.Header }
 func (u *unsaid) Header() http.Header         { return u.header }
 func (u *unsaid) Write(p []byte) (int, error) { return len(p), nil }
 func (u *unsaid) WriteHeader(int)             {}
-

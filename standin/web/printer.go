@@ -100,7 +100,7 @@ func (p *Printer) take(w http.ResponseWriter, q *http.Request) {
 	}
 	var out bytes.Buffer
 	out.Write([]byte{1, 1})
-	out.Write(binary.BigEndian.AppendUint16(nil, uint16(status))) //nolint:gosec // one of the above
+	out.Write(binary.BigEndian.AppendUint16(nil, uint16(status)))
 	out.Write(raw[4:8])
 	out.WriteByte(0x01)
 	attribute(&out, 0x47, "attributes-charset", []byte("utf-8"))
