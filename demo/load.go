@@ -5,6 +5,7 @@ import (
 	_ "embed"
 	"fmt"
 	"net"
+	"slices"
 	"strconv"
 	"time"
 
@@ -26,8 +27,17 @@ type World struct {
 	MailPassword     string
 	CA               string
 	Authority        string // host:port
+	Outside          Outside
 	PeoplesPassword  string
 	AdministratorsIn bool // leave the administrator, who is there already
+}
+
+// Outside is where the other stand-ins are, each as host:port. Without them there
+// is mail alone.
+type Outside struct {
+	SFTP, WebDAV, Objects, Printer, Receiver, Mailbox string
+	User, Password                                    string
+	Folder                                            string // that results may be brought to
 }
 
 // Connect tells Iron Bell where everything is. It is done at each start, since
@@ -42,13 +52,9 @@ func Connect(ctx context.Context, c *client.Client, w World) error {
 		{"company mail", w.Mail, w.MailUser, w.MailPassword, "Iron Bell <bell@tarnwick.example>"},
 		{"harbour authority mail", w.Authority, "", "", "Tarnwick Sound Ferries <manifests@tarnwick.example>"},
 	} {
-		host, port, err := net.SplitHostPort(d.address)
+		host, n, err := hostPort(d.address)
 		if err != nil {
-			return fmt.Errorf("the address of %s: %w", d.name, err)
-		}
-		n, err := strconv.Atoi(port)
-		if err != nil {
-			return fmt.Errorf("the port of %s: %w", d.name, err)
+			return fmt.Errorf("%s: %w", d.name, err)
 		}
 		if _, err := c.SaveDestination(ctx, d.name, wire.PlaceRequest{Protocol: "smtp", Password: &d.password, Settings: map[string]any{
 			"host": host, "port": n, "security": "starttls", "user": d.user, "from": d.from, "ca": w.CA,
@@ -56,10 +62,66 @@ func Connect(ctx context.Context, c *client.Client, w World) error {
 			return fmt.Errorf("save the destination %s: %w", d.name, err)
 		}
 	}
-	if err := c.SaveAlertSettings(ctx, job.AlertSettings{Destination: "company mail"}); err != nil {
+	alerts := job.AlertSettings{Destination: "company mail", Standby: "harbour authority mail"}
+	if w.Outside.SFTP != "" {
+		if err := connectOutside(ctx, c, w.Outside); err != nil {
+			return err
+		}
+		alerts.Call = "Ops desk"
+	}
+	if err := c.SaveAlertSettings(ctx, alerts); err != nil {
 		return fmt.Errorf("say how alerts go: %w", err)
 	}
 	return nil
+}
+
+// connectOutside tells Iron Bell where results go beside mail, and which mailbox
+// bounces come to.
+func connectOutside(ctx context.Context, c *client.Client, o Outside) error {
+	host, port, err := hostPort(o.SFTP)
+	if err != nil {
+		return err
+	}
+	none := ""
+	for _, d := range []struct {
+		name, protocol string
+		password       *string
+		settings       map[string]any
+	}{
+		{"Harbour authority files", "sftp", &o.Password, map[string]any{"host": host, "port": port, "user": o.User}},
+		{"Port folders", "folder", &none, map[string]any{"folder": o.Folder}},
+		{"Board archive", "webdav", &o.Password, map[string]any{"url": "http://" + o.WebDAV + "/", "user": o.User}},
+		{"Board store", "s3", &o.Password, map[string]any{"url": "http://" + o.Objects, "bucket": "reports", "prefix": "board", "user": o.User}},
+		{"Quay printer", "ipp", &none, map[string]any{"url": "ipp://" + o.Printer + "/ipp/print"}},
+		{"Ops desk", "http", &none, map[string]any{"url": "http://" + o.Receiver + "/alerts"}},
+	} {
+		if _, err := c.SaveDestination(ctx, d.name, wire.PlaceRequest{Protocol: d.protocol, Password: d.password, Settings: d.settings}); err != nil {
+			return fmt.Errorf("save the destination %s: %w", d.name, err)
+		}
+	}
+	// The first test pins the server's host key.
+	if a, err := c.TestDestination(ctx, "Harbour authority files"); err != nil || !a.OK {
+		return fmt.Errorf("test the harbour authority's files: %s: %w", a.Said, err)
+	}
+	if host, port, err = hostPort(o.Mailbox); err != nil {
+		return err
+	}
+	if err := c.SaveBounces(ctx, map[string]any{"host": host, "port": port, "security": "none", "user": o.User, "password": o.Password, "every": "10s"}); err != nil {
+		return fmt.Errorf("say where bounces come to: %w", err)
+	}
+	return nil
+}
+
+func hostPort(address string) (string, int, error) {
+	host, text, err := net.SplitHostPort(address)
+	if err != nil {
+		return "", 0, fmt.Errorf("the address %q: %w", address, err)
+	}
+	port, err := strconv.Atoi(text)
+	if err != nil {
+		return "", 0, fmt.Errorf("the address %q: %w", address, err)
+	}
+	return host, port, nil
 }
 
 // Load saves the company's people, reports and jobs.
@@ -72,6 +134,14 @@ func Load(ctx context.Context, c *client.Client, w World) error {
 		if _, err := c.SavePerson(ctx, p.login, r); err != nil {
 			return fmt.Errorf("save %s: %w", p.name, err)
 		}
+	}
+	for _, p := range posts {
+		if _, err := c.SavePost(ctx, p.name, p.under, p.holders...); err != nil {
+			return fmt.Errorf("save the post %s: %w", p.name, err)
+		}
+	}
+	if _, err := c.SaveGroup(ctx, "Board", "person:aldous, person:mara", "Harbour board <board@tarnwick.example>"); err != nil {
+		return fmt.Errorf("save the group: %w", err)
 	}
 	for _, p := range ports {
 		if _, err := c.SaveIdentity(ctx, "tarnwick", p.name, wire.IdentityRequest{Login: p.login(), Password: &w.ReportsPassword, Choosers: []string{"mara"}}); err != nil {
@@ -99,6 +169,9 @@ func Load(ctx context.Context, c *client.Client, w World) error {
 		}
 	}
 	for _, j := range jobs {
+		if slices.ContainsFunc(j.Tasks, func(t job.Task) bool { return t.Deliver != nil && len(t.Deliver.To) == 0 && w.Outside.SFTP == "" }) {
+			continue // there is no place for its files
+		}
 		d := j.Definition
 		d.Zone = Zone
 		if _, err := c.SaveJob(ctx, j.name, wire.JobRequest{Owner: j.owner, On: true, Definition: d}); err != nil {
@@ -128,6 +201,17 @@ var people = []struct {
 	{"idris", "Idris Vane", "idris.vane@tarnwick.example", "reader", false},
 }
 
+var posts = []struct {
+	name, under string
+	holders     []string
+}{
+	{"Managing director", "", []string{"aldous"}},
+	{"Reporting lead", "Managing director", []string{"mara"}},
+	{"Engineering superintendent", "Managing director", []string{"joren"}},
+	{"Safety officer", "Managing director", []string{"ilse"}},
+	{"Port masters", "Managing director", []string{"oren", "brina", "tavish", "maeve", "idris"}},
+}
+
 type namedJob struct {
 	name, owner string
 	job.Definition
@@ -139,6 +223,11 @@ func report(name string, outputs ...job.Output) job.Task {
 
 func mail(destination, subject, body string, to ...string) job.Task {
 	return job.Task{Name: "mail", Kind: job.KindDeliver, Deliver: &job.DeliverTask{Destination: destination, To: to, Subject: subject, Body: body}}
+}
+
+// bring hands the files of some formats over to a place.
+func bring(name, destination, folder string, formats ...string) job.Task {
+	return job.Task{Name: name, Kind: job.KindDeliver, Deliver: &job.DeliverTask{Destination: destination, Folder: folder, Formats: formats, IfExists: job.ExistsStamp}}
 }
 
 func named(name string, t job.Task) job.Task {
@@ -192,9 +281,11 @@ var jobs = []namedJob{
 	}},
 	{"Passenger manifest file", "mara", job.Definition{
 		Triggers: []job.Trigger{{Timing: job.Timing{Rule: "5 * * * *"}}, {Timing: job.Timing{Rule: "*/10 * * * *"}}}, Retry: retry(2, 20*time.Second),
+		// An hour that comes late is of no use to the authority.
+		GiveUpAfter: job.Duration(40 * time.Second), SecondOwner: "joren", Urgent: true,
 		Tasks: []job.Task{
 			report("Passenger manifest file", job.Output{Format: "csv", Name: "manifest_{date:%Y%m%d_%H%M}.csv", ForSystem: true, Text: &job.TextForm{Delimiter: ";", Encoding: "windows-1252", Unfit: job.UnfitPlain}}),
-			mail("harbour authority mail", "Passenger manifest {date:%Y-%m-%d %H:%M}", "Passenger manifest of Tarnwick Sound Ferries.", "manifests@harbour-authority.test"),
+			bring("hand over", "Harbour authority files", "{date:%Y-%m}"),
 		},
 	}},
 	{"Sailing punctuality by route", "mara", job.Definition{
@@ -215,21 +306,22 @@ var jobs = []namedJob{
 			report("Vehicle-deck load", job.Output{Format: "pdf", Name: "Vehicle-deck load to {value.to}"}, job.Output{Format: "xlsx", Name: "Vehicle-deck load to {value.to}", Sections: []job.Chosen{
 				{Section: "By port and route"}, {Section: "By port and route", Form: job.FormSummary, Title: "By port"}, {Section: "By port and route", Form: job.FormDetail, Title: "Sailings"},
 			}}, job.Output{Format: "html-mail", Sections: []job.Chosen{{Section: "By port and route", Form: job.FormSummary}}}),
-			onlyIf(`total("Cars") > 500`, mail("company mail", "Vehicle decks, {value.from} to {value.to}", "How full the vehicle decks were this week.", "mara.quill@tarnwick.example", "joren.tak@tarnwick.example")),
+			after(bring("print", "Quay printer", "", "pdf"), "report"),
+			after(onlyIf(`total("Cars") > 500`, mail("company mail", "Vehicle decks, {value.from} to {value.to}", "How full the vehicle decks were this week.", "mara.quill@tarnwick.example", "joren.tak@tarnwick.example")), "report"),
 		},
 	}},
 	{"Fuel burn by vessel", "joren", job.Definition{
 		Triggers: []job.Trigger{{Timing: job.Timing{Rule: "every 2 weeks on mon at 05:00 from 2026-01-05"}, Values: job.Values{"from": "start of last 8 weeks", "to": "end of last 8 weeks"}}}, Retry: retry(3, 10*time.Minute),
 		Tasks: []job.Task{
 			report("Fuel burn by vessel", job.Output{Format: "xlsx", Name: "Fuel burn to {value.to}"}, job.Output{Format: "html-mail"}),
-			mail("company mail", "", "Fuel of the last eight weeks.", "joren.tak@tarnwick.example"),
+			mail("company mail", "", "Fuel of the last eight weeks.", "joren.tak@tarnwick.example", "yard@slipway-works.test"),
 		},
 	}},
 	{"Open defects", "joren", job.Definition{
 		Triggers: []job.Trigger{{Timing: job.Timing{Rule: "every 2 hours", Hours: []string{"06:00-22:00"}}}}, Retry: retry(3, 5*time.Minute),
 		Tasks: []job.Task{
 			report("Open defects", job.Output{Format: "html-mail"}),
-			onlyIf("rows >= 10", mail("company mail", "Open defects: {rows}", "Defects that are open on all vessels.", "joren.tak@tarnwick.example")),
+			onlyIf("rows >= 10", mail("company mail", "Open defects: {rows}", "Defects that are open on all vessels.", "under:Engineering superintendent")),
 		},
 	}},
 	{"Monday page", "mara", job.Definition{
@@ -262,14 +354,34 @@ var jobs = []namedJob{
 		Triggers:  []job.Trigger{{Timing: job.Timing{Rule: "on open day 3 of every month at 09:00"}, Values: job.Values{"from": "start of last month", "to": "end of last month"}}}, Retry: retry(3, 10*time.Minute),
 		Tasks: []job.Task{
 			report("Sailing punctuality by route", job.Output{Format: "pdf", Name: "Board pack {date:%Y-%m}", Tagged: true}, job.Output{Format: "html-mail", Sections: chosen("The period in figures")}),
-			mail("company mail", "Board pack {date:%B %Y}", "The month in figures, for the board.", "aldous.penhale@tarnwick.example"),
+			{Name: "mail", Kind: job.KindDeliver, Deliver: &job.DeliverTask{
+				Destination: "company mail", To: []string{"group:Board"}, Subject: "Board pack {date:%B %Y}", Body: "The month in figures, for the board.", Files: job.FilesLinked, Link: job.LinkTerms{For: job.LinkHouse, Days: 60},
+			}},
 		},
 	}},
 	{"Port day sheet", "mara", job.Definition{
 		Triggers: []job.Trigger{{Timing: job.Timing{Rule: "DTSTART;TZID=Europe/London:20260105T053000\nRRULE:FREQ=DAILY"}}}, Retry: retry(3, 10*time.Minute),
+		Split: job.Split{Each: "port", Query: &job.ListQuery{Source: "tarnwick", SQL: `SELECT p.code AS port, p.name AS place, s.mail FROM ports p JOIN port_staff s ON s.port = p.code AND s.post = 'port master' ORDER BY p.name`}},
 		Tasks: []job.Task{
-			report("Port day sheet", job.Output{Format: "xlsx", Name: "Day sheet {value.day}"}, job.Output{Format: "html-mail"}),
-			mail("company mail", "", "The sheet of the day before.", "oren.hask@tarnwick.example", "brina.colm@tarnwick.example", "tavish.rook@tarnwick.example", "maeve.tarn@tarnwick.example", "idris.vane@tarnwick.example"),
+			asPort(report("Port day sheet", job.Output{Format: "xlsx", Name: "Day sheet {value.place} {value.day}"}, job.Output{Format: "html-mail"})),
+			{Name: "mail", Kind: job.KindDeliver, Deliver: &job.DeliverTask{
+				Destination: "company mail", To: []string{"{value.mail}"}, Subject: "Day sheet {value.place}, {value.day}", Body: "The sheet of the day before: your own departures.", MayLeave: true,
+			}},
 		},
 	}},
+	{"Port day sheet archive", "mara", job.Definition{
+		Triggers: []job.Trigger{{Timing: job.Timing{Rule: "every day at 05:45"}}}, Retry: retry(3, 10*time.Minute),
+		Tasks: []job.Task{
+			report("Port day sheet", job.Output{Format: "xlsx", Name: "Day sheet {value.day}"}, job.Output{Format: "pdf", Name: "Day sheet {value.day}"}),
+			after(bring("folder", "Port folders", "{date:%Y-%m}"), "report"),
+			after(bring("archive", "Board archive", "day sheets/{date:%Y}", "pdf"), "report"),
+			after(bring("store", "Board store", "{date:%Y}/{date:%m}", "xlsx"), "report"),
+		},
+	}},
+}
+
+// asPort lets a report run as the identity of the part's port.
+func asPort(t job.Task) job.Task {
+	t.Report.Identity = "{value.place}"
+	return t
 }

@@ -112,7 +112,7 @@ func runDemo(ctx context.Context, i cli.IO, o demoOptions) error {
 	}
 	defer standins.Stop(syscall.SIGTERM, 5*time.Second, syscall.SIGKILL)
 	listen := freeOr(ctx, o.listen)
-	service, err := startService(o, pg, listen)
+	service, err := startService(o, pg, listen, world)
 	if err != nil {
 		return err
 	}
@@ -123,7 +123,17 @@ func runDemo(ctx context.Context, i cli.IO, o demoOptions) error {
 	}
 	c := client.New(base, kept.Token)
 	w := demo.World{DatabasePort: pg.Port(), ReportsPassword: kept.Reports, Mail: world.Mail, MailUser: world.User, MailPassword: world.Password, CA: world.CA, Authority: world.Authority, PeoplesPassword: kept.People}
+	folders, err := portFolders(o.dir)
+	if err != nil {
+		return err
+	}
+	w.Outside = demo.Outside{
+		SFTP: world.SFTP, WebDAV: world.WebDAV, Objects: world.Objects, Printer: world.Printer, Receiver: world.Receiver, Mailbox: world.Mailbox, User: world.User, Password: world.Password, Folder: folders,
+	}
 	if err := demo.Connect(ctx, c, w); err != nil {
+		return err
+	}
+	if err := misbehave(ctx, world.Inbox); err != nil {
 		return err
 	}
 	if !kept.Loaded {
@@ -231,7 +241,7 @@ func addAdministrator(ctx context.Context, s *store.Store, p job.Person, passwor
 
 // standinWorld is the line that the stand-ins print.
 type standinWorld struct {
-	Mail, Authority, Inbox, CA, User, Password string
+	Mail, Authority, Mailbox, SFTP, WebDAV, Objects, Printer, Receiver, Inbox, CA, User, Password string
 }
 
 func startStandins(ctx context.Context, i cli.IO, o demoOptions) (standinWorld, *child.Child, error) {
@@ -240,7 +250,7 @@ func startStandins(ctx context.Context, i cli.IO, o demoOptions) (standinWorld, 
 	if err != nil {
 		return w, nil, fmt.Errorf("find our own program: %w", err)
 	}
-	cmd := exec.Command(filepath.Join(filepath.Dir(self), "standins"), "-inbox", freeOr(ctx, o.inbox), "-authority-away") //nolint:gosec,noctx // beside our own program; child.Stop ends it
+	cmd := exec.Command(filepath.Join(filepath.Dir(self), "standins"), "-inbox", freeOr(ctx, o.inbox), "-folder", filepath.Join(o.dir, "outside")) //nolint:gosec,noctx // beside our own program; child.Stop ends it
 	cmd.Stderr = i.Err
 	out, err := cmd.StdoutPipe()
 	if err != nil {
@@ -272,7 +282,7 @@ func startStandins(ctx context.Context, i cli.IO, o demoOptions) (standinWorld, 
 	return w, c, nil
 }
 
-func startService(o demoOptions, pg *localpg.Server, listen string) (*child.Child, error) {
+func startService(o demoOptions, pg *localpg.Server, listen string, w standinWorld) (*child.Child, error) {
 	self, err := os.Executable()
 	if err != nil {
 		return nil, fmt.Errorf("find our own program: %w", err)
@@ -281,11 +291,48 @@ func startService(o demoOptions, pg *localpg.Server, listen string) (*child.Chil
 	if err != nil {
 		return nil, fmt.Errorf("open the service's log: %w", err)
 	}
-	defer func() { _ = log.Close() }()                                                                                                               // written by the child only
-	cmd := exec.Command(self, "serve", "-listen", listen, "-artifacts", filepath.Join(o.dir, "artifacts"), "-key-file", filepath.Join(o.dir, "key")) //nolint:gosec,noctx // our own program; child.Stop ends it
+	defer func() { _ = log.Close() }() // written by the child only
+	folders, err := portFolders(o.dir)
+	if err != nil {
+		return nil, err
+	}
+	inside := strings.Join([]string{w.WebDAV, w.Objects, w.Printer, w.Receiver}, ",")
+	cmd := exec.Command(self, "serve", "-listen", listen, "-artifacts", filepath.Join(o.dir, "artifacts"), "-key-file", filepath.Join(o.dir, "key"), "-folders", folders, "-allow-internal", inside) //nolint:gosec,noctx // our own program; child.Stop ends it
 	cmd.Env = append(os.Environ(), "IRONBELL_DB="+pg.DSN("ironbell"))
 	cmd.Stdout, cmd.Stderr = log, log
 	return child.Start(cmd, syscall.SIGTERM, nil)
+}
+
+// portFolders is the folder that results may be brought to.
+func portFolders(dir string) (string, error) {
+	folder, err := filepath.Abs(filepath.Join(dir, "ports"))
+	if err == nil {
+		err = os.MkdirAll(folder, 0o750)
+	}
+	if err != nil {
+		return "", fmt.Errorf("make the folder for results: %w", err)
+	}
+	return folder, nil
+}
+
+// misbehave tells the stand-ins how they begin: the harbour authority is away, and
+// what goes to the yard comes back.
+func misbehave(ctx context.Context, inbox string) error {
+	for server, b := range map[string]string{"authority": `{"mode":"away"}`, "sftp": `{"mode":"away"}`, "mail": `{"mode":"bounce","only":"yard@slipway-works.test","delay_ms":20000}`} {
+		r, err := http.NewRequestWithContext(ctx, http.MethodPut, inbox+"/api/servers/"+server, strings.NewReader(b))
+		if err != nil {
+			return fmt.Errorf("tell %s how to behave: %w", server, err)
+		}
+		res, err := http.DefaultClient.Do(r)
+		if err != nil {
+			return fmt.Errorf("tell %s how to behave: %w", server, err)
+		}
+		_ = res.Body.Close() // only its status counts
+		if res.StatusCode != http.StatusOK {
+			return fmt.Errorf("tell %s how to behave: it answered %s", server, res.Status)
+		}
+	}
+	return nil
 }
 
 func awaitReady(ctx context.Context, base string, service *child.Child) error {
@@ -354,6 +401,6 @@ func greet(ctx context.Context, out io.Writer, c *client.Client, base, inbox, di
 	for _, n := range day.Next[:min(6, len(day.Next))] {
 		fmt.Fprintf(out, "  %s  %s\n", n.At.In(zone).Format("15:04 MST"), n.Job)
 	}
-	fmt.Fprintln(out, "\nThe harbour authority's mail server is away, so the passenger manifest fails, is tried again,\nand its owner gets an alert; bring it back on the inbox page. Ctrl-C stops everything.")
+	fmt.Fprintln(out, "\nThe harbour authority's file server is away: the passenger manifest waits for it, is given up, and its\nowner gets an alert. Bring it back on the inbox page. Ctrl-C stops everything.")
 	return nil
 }

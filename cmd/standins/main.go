@@ -49,15 +49,14 @@ func main() {
 	smtp := flag.String("mail", "127.0.0.1:0", "`address` of the company's mail server")
 	authority := flag.String("authority", "127.0.0.1:0", "`address` of the harbour authority's mail server")
 	folder := flag.String("folder", "", "`folder` for the servers of files; a temporary one when left out")
-	away := flag.Bool("authority-away", false, "the harbour authority's servers do not listen until they are told to")
 	flag.Parse()
-	if err := run(*page, *smtp, *authority, *folder, *away); err != nil {
+	if err := run(*page, *smtp, *authority, *folder); err != nil {
 		fmt.Fprintln(os.Stderr, "standins:", err)
 		os.Exit(1)
 	}
 }
 
-func run(page, smtp, authority, folder string, away bool) error {
+func run(page, smtp, authority, folder string) error {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	w := World{User: "ironbell", Password: "slipway-lantern", Folder: folder}
@@ -76,15 +75,6 @@ func run(page, smtp, authority, folder string, away bool) error {
 	}
 	if err != nil {
 		return err
-	}
-	if away {
-		for _, s := range all {
-			if s.Name() == "authority" {
-				if err := s.Behave(gate.Behaviour{Mode: gate.Away}); err != nil {
-					return err
-				}
-			}
-		}
 	}
 	l, err := (&net.ListenConfig{}).Listen(ctx, "tcp", page)
 	if err != nil {

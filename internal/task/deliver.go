@@ -182,11 +182,13 @@ func (k *Deliver) files(ctx context.Context, w Work, t job.Task, id int64) (Resu
 		}
 		folder, name := f.Folder, f.Name
 		if d.Folder != "" {
-			text, err := w.fillPath(ctx, "the folder", d.Folder)
+			names, facts, err := w.Facts(ctx)
 			if err != nil {
 				return Result{}, err
 			}
-			folder = text
+			if folder, err = folderName(d.Folder, names, facts); err != nil {
+				return Result{}, fault.Wrap(err, fault.Lasting, fault.Task, "name the folder", "Correct the folder in the job.")
+			}
 		}
 		if d.Name != "" {
 			text, err := w.fill(ctx, "the name", d.Name, nil)
@@ -226,22 +228,6 @@ func orExists(e job.IfExists) job.IfExists {
 		return job.ExistsNumber
 	}
 	return e
-}
-
-// fillPath fills in a folder: each piece between two slashes becomes a name that
-// leads nowhere else.
-func (w Work) fillPath(ctx context.Context, what, text string) (string, error) {
-	var pieces []string
-	for _, piece := range strings.Split(text, "/") {
-		filled, err := w.fill(ctx, what, piece, nil)
-		if err != nil {
-			return "", err
-		}
-		if name := expr.FileName(filled, ""); name != "" {
-			pieces = append(pieces, name)
-		}
-	}
-	return path.Join(pieces...), nil
 }
 
 // shorten lists texts, the first twenty of many.

@@ -263,7 +263,7 @@ func fileName(o job.Output, section string, names expr.Names, f expr.Facts) (nam
 // or leaves a level: only the slashes that were written part it.
 func folderName(text string, names expr.Names, f expr.Facts) (string, error) {
 	var levels []string
-	for _, level := range strings.Split(text, "/") {
+	for _, level := range expr.Levels(text) {
 		filled, err := fill(level, names, f)
 		if err != nil {
 			return "", err

@@ -3,6 +3,7 @@ package files
 import (
 	"crypto/ed25519"
 	"crypto/rand"
+	"encoding/pem"
 	"errors"
 	"fmt"
 	"io"
@@ -30,7 +31,7 @@ type SFTP struct {
 // StartSFTP starts a server on a folder.
 func StartSFTP(name, address, folder, user, password string) (*SFTP, error) {
 	s := &SFTP{user: user, password: password}
-	if err := s.NewKey(); err != nil {
+	if err := s.keptKey(folder + ".key"); err != nil {
 		return nil, err
 	}
 	s.disk = open(folder, func() gate.Behaviour { return s.Behaviour() }, func() { s.Break() })
@@ -41,6 +42,36 @@ func StartSFTP(name, address, folder, user, password string) (*SFTP, error) {
 
 // Modes are the ways in which it can behave.
 func (s *SFTP) Modes() []gate.Mode { return modes }
+
+// keptKey gives the server the host key that it had when it was started here
+// before; a new one the first time.
+func (s *SFTP) keptKey(path string) error {
+	text, err := os.ReadFile(path) //nolint:gosec // beside its own folder
+	if errors.Is(err, os.ErrNotExist) {
+		_, private, err := ed25519.GenerateKey(rand.Reader)
+		if err != nil {
+			return fmt.Errorf("make a host key: %w", err)
+		}
+		block, err := ssh.MarshalPrivateKey(private, "stand-in")
+		if err != nil {
+			return fmt.Errorf("write a host key: %w", err)
+		}
+		text = pem.EncodeToMemory(block)
+		if err := os.WriteFile(path, text, 0o600); err != nil {
+			return fmt.Errorf("keep the host key: %w", err)
+		}
+	} else if err != nil {
+		return fmt.Errorf("read the host key: %w", err)
+	}
+	key, err := ssh.ParsePrivateKey(text)
+	if err != nil {
+		return fmt.Errorf("read the host key: %w", err)
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.key = key
+	return nil
+}
 
 // NewKey gives the server another host key, as a server has that was set up anew
 // or that only stands in for the right one.

@@ -22,19 +22,24 @@
 <article class="flex gap-3 px-3 py-2.5" data-alert={alert.id}>
   <StateMark state={alert.state} word="" />
   <div class="min-w-0 flex-1">
-    <a class="link-plain" href={p('/jobs/:job', { params: { job: String(alert.job_id ?? '') } })}
+    <a
+      class="link-plain"
+      href={alert.job_id ? p('/jobs/:job', { params: { job: String(alert.job_id) } }) : p('/destinations')}
       >{alert.job}</a
     >
+    <span class="chip ml-1.5">{alert.kind}</span>
     {#if alert.count > 1}<span class="soft ml-2 text-[13px]">{alert.count} times</span>{/if}
     <p class="break-words">{alert.happened}</p>
-    {#if alert.for_whom}<p>For {alert.for_whom}.</p>{/if}
-    {#if whole && alert.tried}<p class="soft">So far: {alert.tried}.</p>{/if}
+    {#if alert.for_whom}<p>For whom: {alert.for_whom}.</p>{/if}
+    {#if whole && alert.tried}<p class="soft">So far: {alert.tried}</p>{/if}
+    {#if alert.next}<p class="soft">Next: {alert.next}</p>{/if}
     {#if alert.advice}<p>{alert.advice}</p>{/if}
     <p class="soft text-[13px]">
       Since <Wall at={alert.opened_at} zone={myZone()} />.
       {#if alert.acknowledged_by}Taken on by {alert.acknowledged_by}.{:else if alert.told}{alert.told
           .charAt(0)
           .toUpperCase() + alert.told.slice(1)}.{/if}
+      {#if alert.unreached}<b class="text-error">Nobody could be told yet.</b>{/if}
     </p>
     {#if act.isError}<Trouble error={act.error} />{/if}
   </div>

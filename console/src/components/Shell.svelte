@@ -14,6 +14,10 @@
     queryKey: ['alerts'],
     queryFn: () => body(api.GET('/api/alerts', { params: { query: { state: ['open'] } } })),
   }));
+  const copy = createQuery(() => ({
+    queryKey: ['copy'],
+    queryFn: () => body(api.GET('/api/settings/copy')),
+  }));
   const open = $derived(alerts.data?.length ?? 0);
 
   async function signOut() {
@@ -45,10 +49,13 @@
     {@render item(p('/'), 'Today', isActive('/'), open)}
     {@render item(p('/jobs'), 'Jobs', isActive.startsWith('/jobs'))}
     {@render item(p('/runs'), 'Runs', isActive.startsWith('/runs'))}
+    {@render item(p('/deliveries'), 'Deliveries', isActive('/deliveries'))}
     {@render item(p('/forecast'), 'Forecast', isActive('/forecast') || isActive('/when'))}
     {@render item(p('/reports'), 'Reports', isActive.startsWith('/reports'))}
     {@render item(p('/sources'), 'Sources', isActive.startsWith('/sources'))}
+    {@render item(p('/destinations'), 'Destinations', isActive('/destinations'))}
     {@render item(p('/calendars'), 'Calendars', isActive.startsWith('/calendars'))}
+    {@render item(p('/people'), 'People', isActive('/people'))}
     <div class="flex-1"></div>
     <div class="soft flex flex-col gap-2 px-2 text-[13px] max-md:flex-row max-md:items-center">
       <label class="flex items-center justify-between gap-2">
@@ -73,6 +80,13 @@
     {#if !line.open}
       <p role="status" class="text-warning text-[13px] font-semibold">
         The line to the service is broken. What is shown may be old; it comes back by itself.
+      </p>
+    {/if}
+    {#if copy.data?.since}
+      <p role="status" class="text-warning font-semibold">
+        This is a restored copy: it stands still and sends nothing until an administrator says what it is,
+        with
+        <span class="mono">ironbell copy</span>.
       </p>
     {/if}
     {@render children()}

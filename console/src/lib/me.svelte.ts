@@ -7,6 +7,11 @@ export function setMe(me: Me) {
   held.me = me;
 }
 
+/** Who is signed in. */
+export function me(): Me | null {
+  return held.me;
+}
+
 /** The zone in which this person reads times. */
 export function myZone(): string {
   return held.me?.zone ?? Intl.DateTimeFormat().resolvedOptions().timeZone;

@@ -55,7 +55,26 @@
         `report “${t.report.report}”, read as ${job?.read_as?.[t.name] ?? 'the login of its source'}, as`,
         t.report.outputs.map((o) => `${o.format}${o.name ? `: ${o.name}` : ''}`).join('\n'),
       ];
-    if (t.deliver) return [`deliver over “${t.deliver.destination}” to`, t.deliver.to.join(', ')];
+    if (t.deliver) {
+      const d = t.deliver;
+      const whom = [
+        ...(d.to ?? []),
+        ...(d.to_query ? [`addresses from “${d.to_query.source}”`] : []),
+        ...(d.cc ?? []).map((a) => `copy ${a}`),
+        ...(d.bcc ?? []).map((a) => `blind copy ${a}`),
+      ];
+      if (whom.length) return [`deliver over “${d.destination}” to`, whom.join(', ')];
+      return [
+        `bring the files to “${d.destination}”`,
+        [
+          d.folder && `folder ${d.folder}`,
+          d.name && `as ${d.name}`,
+          d.if_exists && `if one exists: ${d.if_exists}`,
+        ]
+          .filter(Boolean)
+          .join(', '),
+      ];
+    }
     if (t.collect)
       return [`collect ${t.collect.take ?? 'newest'} from “${t.collect.source}”`, t.collect.pattern];
     if (t.fetch) return ['fetch', t.fetch.url];

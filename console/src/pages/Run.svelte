@@ -1,6 +1,7 @@
 <script lang="ts">
   import { createMutation, createQuery, useQueryClient } from '@tanstack/svelte-query';
   import AlertCard from '../components/AlertCard.svelte';
+  import DeliveryState from '../components/DeliveryState.svelte';
   import StateMark from '../components/StateMark.svelte';
   import TaskAxis from '../components/TaskAxis.svelte';
   import Trouble from '../components/Trouble.svelte';
@@ -43,6 +44,34 @@
       if (made.id !== id) navigate('/runs/:run', { params: { run: made.id } });
     },
   }));
+  const resend = createMutation(() => ({
+    mutationFn: () => body(api.POST('/api/runs/{run}/resend', { params: { path: { run: id } } })),
+    onSuccess: () => client.invalidateQueries(),
+  }));
+  const withdraw = createMutation(() => ({
+    mutationFn: () =>
+      body(api.POST('/api/runs/{run}/links/withdraw', { params: { path: { run: id } }, body: {} })),
+    onSuccess: () => client.invalidateQueries(),
+  }));
+  let correcting = $state(false);
+  let wrong = $state('');
+  const correct = createMutation(() => ({
+    mutationFn: () =>
+      body(
+        api.POST('/api/runs/{run}/again', {
+          params: { path: { run: id } },
+          body: { whole: true, correction: wrong },
+        }),
+      ),
+    onSuccess: async (made) => {
+      correcting = false;
+      await client.invalidateQueries();
+      navigate('/runs/:run', { params: { run: made.id } });
+    },
+  }));
+  const failedDeliveries = $derived(
+    run?.deliveries.filter((d) => d.state === 'failed' || d.state === 'bounced').length ?? 0,
+  );
   const goesOn = $derived(run ? ['failed', 'partly', 'blank', 'cancelled'].includes(run.state) : false);
   const held = $derived(run?.state === 'blank');
   const failed = $derived(run?.attempts.filter((a) => a.state === 'failed').at(-1));
@@ -138,7 +167,41 @@
   {#if settle.isError}<Trouble error={settle.error} />{/if}
   {#if run.deliveries.length > 0}
     <section>
-      <h2>Deliveries: {sent} of {run.deliveries.length} sent</h2>
+      <div class="flex flex-wrap items-baseline gap-3">
+        <h2>Deliveries: {sent} of {run.deliveries.length} sent</h2>
+        <span class="flex-1"></span>
+        {#if failedDeliveries > 0}<button
+            class="btn"
+            disabled={resend.isPending}
+            onclick={() => resend.mutate()}>Send the {failedDeliveries} that failed again</button
+          >{/if}
+        {#if ended && sent > 0}<button class="btn" onclick={() => (correcting = !correcting)}
+            >A wrong report went out …</button
+          >{/if}
+      </div>
+      {#if resend.isError}<Trouble error={resend.error} />{/if}
+      {#if correcting}
+        <form
+          class="panel flex flex-wrap items-end gap-3 px-3.5 py-3"
+          onsubmit={(e) => {
+            e.preventDefault();
+            correct.mutate();
+          }}
+        >
+          <label class="flex min-w-0 flex-1 flex-col gap-1"
+            >What was wrong? Those who got it read this.
+            <input class="input w-full" required maxlength="2000" bind:value={wrong} /></label
+          >
+          <button class="btn btn-primary" disabled={correct.isPending}
+            >Make it anew and send it to the {sent} who have it</button
+          >
+          <p class="soft w-full">
+            The job runs again for the same date; the mail is marked as a correction{#if run.links?.some((l) => !l.withdrawn_at)},
+              and the links of this run are withdrawn{/if}.
+          </p>
+        </form>
+        {#if correct.isError}<Trouble error={correct.error} />{/if}
+      {/if}
       <div class="panel overflow-x-auto">
         <table class="grid-list">
           <thead>
@@ -150,8 +213,8 @@
           <tbody>
             {#each run.deliveries as d (d.id)}
               <tr>
-                <td><StateMark state={d.state} /></td>
-                <td>{d.address}</td>
+                <td><DeliveryState delivery={d} /></td>
+                <td class="break-words">{d.went_to || d.address}</td>
                 <td>{d.subject}</td>
                 <td>
                   {#if d.settled_at}<Wall
@@ -172,7 +235,7 @@
                       >It did not</button
                     >
                   {/if}
-                  {#if d.state === 'unknown' || d.state === 'failed'}
+                  {#if ['unknown', 'failed', 'bounced'].includes(d.state)}
                     <button class="btn" onclick={() => settle.mutate({ delivery: d.id, as: 'resend' })}
                       >Send again</button
                     >
@@ -182,6 +245,70 @@
             {/each}
           </tbody>
         </table>
+      </div>
+    </section>
+  {/if}
+  {#if run.parts?.length}
+    <section>
+      <h2>
+        {run.part_count.toLocaleString('en-GB')} parts{#if run.parts.length < run.part_count}, the first {run
+            .parts.length} here; those that went wrong come first{/if}
+      </h2>
+      <!-- svelte-ignore a11y_no_noninteractive_tabindex -->
+      <div class="panel max-h-96 overflow-auto" tabindex="0" role="region" aria-label="Parts">
+        <table class="grid-list">
+          <thead
+            ><tr
+              ><th>Part</th><th>State</th><th>To</th><th class="!text-right">Sent</th><th class="!text-right"
+                >Open</th
+              ><th class="!text-right">Not sent</th><th>Why</th></tr
+            ></thead
+          >
+          <tbody>
+            {#each run.parts as part (part.part)}
+              <tr
+                ><td>{part.name || part.part}</td><td><StateMark state={part.state} /></td><td
+                  >{part.recipient}</td
+                ><td class="!text-right">{part.sent}</td><td class="!text-right">{part.open}</td><td
+                  class="!text-right {part.not_sent ? 'text-error font-semibold' : ''}">{part.not_sent}</td
+                ><td class="soft">{part.state === 'done' ? '' : part.reason}</td></tr
+              >
+            {/each}
+          </tbody>
+        </table>
+      </div>
+    </section>
+  {/if}
+  {#if run.links?.length}
+    <section>
+      <div class="flex flex-wrap items-baseline gap-3">
+        <h2>Links</h2>
+        <span class="flex-1"></span>
+        {#if run.links.some((l) => !l.withdrawn_at && !l.ended)}<button
+            class="btn"
+            disabled={withdraw.isPending}
+            onclick={() => withdraw.mutate()}>Withdraw them</button
+          >{/if}
+      </div>
+      {#if withdraw.isError}<Trouble error={withdraw.error} />{/if}
+      <div class="panel px-3.5 py-2">
+        {#each run.links as l (l.id)}
+          <p>
+            For {l.words}.
+            {#if l.withdrawn_at}<StateMark state="cancelled" word="withdrawn" /> by {l.withdrawn_by},
+              <Wall at={l.withdrawn_at} zone={run.zone} />.{:else}Ends <Wall
+                at={l.ends_at}
+                zone={run.zone}
+              />.{/if}
+            <span class="soft"
+              >Followed {l.follows}
+              {l.follows === 1 ? 'time' : 'times'}{#if l.last_at}, last <Wall
+                  at={l.last_at}
+                  zone={run.zone}
+                />{/if}.</span
+            >
+          </p>
+        {/each}
       </div>
     </section>
   {/if}

@@ -328,6 +328,26 @@ func FileName(text, otherwise string) string {
 // device matches names that mean a device on some systems, with any ending.
 var device = regexp.MustCompile(`(?i)^(con|prn|aux|nul|com[0-9]|lpt[0-9])$`)
 
+// Levels takes the text of a folder apart at the slashes that stand outside of
+// moving parts: what those bring never adds a level.
+func Levels(text string) []string {
+	var out []string
+	from, depth := 0, 0
+	for i := range len(text) {
+		switch text[i] {
+		case '{':
+			depth++
+		case '}':
+			depth--
+		case '/':
+			if depth <= 0 {
+				out, from = append(out, text[from:i]), i+1
+			}
+		}
+	}
+	return append(out, text[from:])
+}
+
 // HeaderLine makes a text safe as one line of a mail header.
 func HeaderLine(text string) string {
 	return strings.TrimSpace(strings.Map(func(r rune) rune {

@@ -80,3 +80,14 @@ func TestFileNames(t *testing.T) {
 func TestHeaderLinesLoseTheirEnds(t *testing.T) {
 	assert.Equal(t, "Subject  Bcc: someone@else.test", expr.HeaderLine("Subject\r\nBcc: someone@else.test\x00"))
 }
+
+func TestFoldersArePartedBySlashesThatWereWritten(t *testing.T) {
+	for text, want := range map[string][]string{
+		"a/b": {"a", "b"}, "{date:%Y/%m}/b": {"{date:%Y/%m}", "b"}, "": {""}, "/a/": {"", "a", ""}, "{value.port}/{date:%Y}": {"{value.port}", "{date:%Y}"},
+	} {
+		assert.Equal(t, want, expr.Levels(text), text)
+	}
+	for text, want := range map[string]string{"CON": "-CON", "con.txt": "-con.txt", "Lpt1.pdf": "-Lpt1.pdf", "console.txt": "console.txt", "com": "com", "nul .csv": "-nul .csv"} {
+		assert.Equal(t, want, expr.FileName(text, "x"), text)
+	}
+}

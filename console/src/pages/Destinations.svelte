@@ -1,0 +1,113 @@
+<script lang="ts">
+  // Where results go: each destination with what goes there, whether it works, and
+  // what it answers when it is tried.
+  import { createQuery, useQueryClient } from '@tanstack/svelte-query';
+  import { SvelteMap } from 'svelte/reactivity';
+  import StateMark from '../components/StateMark.svelte';
+  import Trouble from '../components/Trouble.svelte';
+  import Wall from '../components/Wall.svelte';
+  import { api, body } from '../lib/api';
+  import { isAdministrator, myZone } from '../lib/me.svelte';
+  import { p } from '../router';
+
+  const client = useQueryClient();
+  const list = createQuery(() => ({
+    queryKey: ['destinations'],
+    queryFn: async () => {
+      const all = await body(api.GET('/api/destinations'));
+      return Promise.all(
+        all.map((d) => body(api.GET('/api/destinations/{name}', { params: { path: { name: d.name } } }))),
+      );
+    },
+  }));
+  type Answer = { ok?: boolean; said: string; advice?: string; steps?: string[] };
+  const said = new SvelteMap<string, Answer>();
+  async function test(name: string) {
+    said.set(name, { said: 'Trying it …' });
+    try {
+      said.set(name, await body(api.POST('/api/destinations/{name}/test', { params: { path: { name } } })));
+    } catch (error) {
+      said.set(name, { ok: false, said: error instanceof Error ? error.message : String(error) });
+    }
+    await client.invalidateQueries({ queryKey: ['destinations'] });
+  }
+  function place(settings: unknown): string {
+    const s = (settings ?? {}) as Record<string, unknown>;
+    return ['user', 'host', 'share', 'url', 'bucket', 'prefix', 'folder', 'from']
+      .filter((k) => s[k])
+      .map((k) => `${k} ${String(s[k])}`)
+      .join(', ');
+  }
+</script>
+
+<svelte:head><title>Destinations · Iron Bell</title></svelte:head>
+
+<div class="flex flex-wrap items-baseline gap-3.5">
+  <h1>Destinations</h1>
+  <span class="soft">Where results go, and whether it works.</span>
+</div>
+{#if list.isError}<Trouble error={list.error} />{/if}
+{#each list.data ?? [] as d (d.name)}
+  <section class="panel px-3.5 py-3" data-destination={d.name}>
+    <div class="flex flex-wrap items-baseline gap-3">
+      <h2>{d.name}</h2>
+      {#if d.rests}<StateMark state="failed" word="down" />{:else}<StateMark state="done" word="works" />{/if}
+      <span>{d.protocol}</span>
+      <span class="soft min-w-0 break-words">{place(d.settings)}</span>
+      <span class="flex-1"></span>
+      <a class="btn" href="{p('/deliveries')}?over={encodeURIComponent(d.name)}">Its deliveries</a>
+      {#if isAdministrator()}<button class="btn" onclick={() => void test(d.name)}>Test it</button>{/if}
+    </div>
+    {#if d.rests}
+      <p>
+        Down since <Wall at={d.rests.since} zone={myZone()} />: {d.rests.answer}.
+        {#if d.rests.advice}{d.rests.advice}{/if}
+      </p>
+      <p>
+        <b>{d.waiting} {d.waiting === 1 ? 'delivery waits' : 'deliveries wait'}</b> and go out by themselves
+        when it works.
+        {#if d.rests.look_at}It is looked at next at <Wall
+            at={d.rests.look_at}
+            zone={myZone()}
+            seconds
+          />.{/if}
+      </p>
+    {/if}
+    {#if d.pin}<p class="soft">Pinned host key <span class="mono">{d.pin}</span></p>{/if}
+    {#if said.has(d.name)}
+      {@const a = said.get(d.name)}
+      <div role="status" class="my-1.5">
+        {#each a?.steps ?? [] as step (step)}<p><StateMark state="done" word="" /> {step}</p>{/each}
+        {#if a?.ok === false}<p class="text-error"><StateMark state="failed" word="" /> {a.said}</p>
+          {#if a.advice}<p>{a.advice}</p>{/if}
+        {:else if a?.ok === undefined}<p>{a?.said}</p>{/if}
+      </div>
+    {/if}
+    {#if d.uses.length}
+      <table class="grid-list mt-2 max-w-4xl">
+        <thead
+          ><tr
+            ><th>What goes there</th><th>Owner</th><th class="!text-right">Sent in 30 days</th><th
+              class="!text-right">Waits</th
+            ><th class="!text-right">Failed</th><th>Last</th></tr
+          ></thead
+        >
+        <tbody>
+          {#each d.uses as u (u.job)}
+            <tr
+              ><td
+                ><a class="underline" href={p('/jobs/:job', { params: { job: u.job } })}>{u.job}</a
+                >{#if !u.on}<span class="soft"> (off)</span>{/if}</td
+              ><td>{u.owner}</td><td class="!text-right">{u.sent}</td><td class="!text-right">{u.waiting}</td
+              ><td class="!text-right {u.failed ? 'text-error font-semibold' : ''}">{u.failed}</td><td
+                >{#if u.last_at}<Wall at={u.last_at} zone={myZone()} />{/if}</td
+              ></tr
+            >
+          {/each}
+        </tbody>
+      </table>
+    {:else}<p class="soft">No job sends there.</p>{/if}
+  </section>
+{:else}
+  {#if list.data}<p>There is no destination yet. An administrator adds one through the API.</p>{/if}
+{/each}

@@ -1,0 +1,41 @@
+<script lang="ts">
+  // What a link of a mail leads to: the files, who may see them, and until when.
+  import { createQuery } from '@tanstack/svelte-query';
+  import Trouble from '../components/Trouble.svelte';
+  import Wall from '../components/Wall.svelte';
+  import { api, body } from '../lib/api';
+  import { myZone } from '../lib/me.svelte';
+  import { param } from '../lib/param';
+  import { route } from '../router';
+
+  const token = $derived(param(route.params.token));
+  const link = createQuery(() => ({
+    queryKey: ['link', token],
+    staleTime: Infinity, // looking again would be another following
+    queryFn: () => body(api.GET('/api/links/{token}', { params: { path: { token } } })),
+  }));
+</script>
+
+<svelte:head><title>{link.data?.job ?? 'Link'} · Iron Bell</title></svelte:head>
+
+{#if link.isError}<Trouble error={link.error} />{/if}
+{#if link.data}
+  <h1>{link.data.job}</h1>
+  <p class="soft">
+    Run {link.data.run_id}. For {link.data.words}. The link ends on <Wall
+      at={link.data.ends_at}
+      zone={myZone()}
+    />.
+  </p>
+  <section class="panel px-3.5 py-3">
+    <ul>
+      {#each link.data.files as f (f.id)}
+        <li class="flex min-h-7 flex-wrap items-baseline gap-3">
+          {#if f.removed_at}<span class="line-through">{f.name}</span><span class="soft">was removed</span>
+          {:else}<a class="underline" href="/api/links/{token}/files/{f.id}" download>{f.name}</a>{/if}
+          <span class="soft">{(f.size / 1e3).toFixed(1)} kB</span>
+        </li>
+      {:else}<li class="soft">The files are not kept any more.</li>{/each}
+    </ul>
+  </section>
+{/if}

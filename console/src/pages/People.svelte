@@ -1,0 +1,216 @@
+<script lang="ts">
+  // Who can receive: people with what they get, groups, and posts with all that
+  // stand under them. Everybody says here what they wish for themselves.
+  import { createMutation, createQuery, useQueryClient } from '@tanstack/svelte-query';
+  import { searchParams } from 'sv-router';
+  import StateMark from '../components/StateMark.svelte';
+  import Trouble from '../components/Trouble.svelte';
+  import Wall from '../components/Wall.svelte';
+  import { api, body } from '../lib/api';
+  import { isAdministrator, me, myZone } from '../lib/me.svelte';
+  import { p } from '../router';
+
+  const client = useQueryClient();
+  const people = createQuery(() => ({ queryKey: ['people'], queryFn: () => body(api.GET('/api/people')) }));
+  const groups = createQuery(() => ({ queryKey: ['groups'], queryFn: () => body(api.GET('/api/groups')) }));
+  const posts = createQuery(() => ({ queryKey: ['posts'], queryFn: () => body(api.GET('/api/posts')) }));
+  const login = $derived(String(searchParams.get('who') ?? me()?.login ?? ''));
+  const person = $derived(people.data?.find((one) => one.login === login));
+  const mine = $derived(isAdministrator() || login === me()?.login);
+  const gets = createQuery(() => ({
+    queryKey: ['receives', login],
+    enabled: Boolean(login),
+    queryFn: () => body(api.GET('/api/people/{login}/receives', { params: { path: { login } } })),
+  }));
+  const save = createMutation(() => ({
+    mutationFn: (form: FormData) => {
+      const text = (name: string) => String(form.get(name) ?? '').trim() || undefined;
+      const until = text('until');
+      return body(
+        api.PUT('/api/people/{login}/wishes', {
+          params: { path: { login } },
+          body: {
+            language: text('language'),
+            quiet_from: text('quiet_from'),
+            quiet_to: text('quiet_to'),
+            digest_at: text('digest_at'),
+            stand_in: text('stand_in'),
+            paused_until: until ? new Date(until).toISOString() : undefined,
+          },
+        }),
+      );
+    },
+    onSuccess: () => client.invalidateQueries(),
+  }));
+  const list = createMutation(() => ({
+    mutationFn: ({ job, leave }: { job?: string; leave: boolean }) => {
+      const params = { path: { login }, query: { job } };
+      return leave
+        ? body(api.POST('/api/people/{login}/leave', { params }))
+        : body(api.POST('/api/people/{login}/return', { params }));
+    },
+    onSuccess: () => client.invalidateQueries(),
+  }));
+  const local = (at?: string) => (at ? at.slice(0, 16) : '');
+</script>
+
+<svelte:head><title>People · Iron Bell</title></svelte:head>
+
+<h1>People</h1>
+{#if people.isError}<Trouble error={people.error} />{/if}
+<div class="grid gap-3.5 lg:grid-cols-[20rem_1fr]">
+  <section class="panel self-start px-3.5 py-3">
+    <h2>Everybody</h2>
+    <ul>
+      {#each people.data ?? [] as one (one.id)}
+        <li>
+          <button
+            class="flex min-h-7 w-full cursor-pointer items-baseline justify-between gap-2 rounded px-1.5 text-left {one.login ===
+            login
+              ? 'bg-secondary text-secondary-content font-semibold'
+              : 'hover:bg-base-300/60'}"
+            aria-pressed={one.login === login}
+            onclick={() => searchParams.set('who', one.login)}
+            >{one.name}{#if one.wishes?.paused_until}<span class="soft text-[13px]">away</span>{/if}</button
+          >
+        </li>
+      {/each}
+    </ul>
+  </section>
+  <div class="flex min-w-0 flex-col gap-3.5">
+    {#if person}
+      <section class="panel px-3.5 py-3">
+        <h2>{person.name}</h2>
+        <p class="soft">{person.mail || 'no mail address'}, {person.role}, {person.zone}</p>
+        {#if mine}
+          <!-- The form begins anew with each person. -->
+          {#key person.login}
+            <form
+              class="mt-2 grid max-w-3xl gap-x-5 gap-y-2 sm:grid-cols-2"
+              onsubmit={(e) => {
+                e.preventDefault();
+                save.mutate(new FormData(e.currentTarget));
+              }}
+            >
+              <label class="flex min-h-7 items-center justify-between gap-2"
+                >No reports until <input
+                  class="input"
+                  type="datetime-local"
+                  name="until"
+                  value={local(person.wishes?.paused_until)}
+                /></label
+              >
+              <label class="flex min-h-7 items-center justify-between gap-2"
+                >In their place <select class="input" name="stand_in" value={person.wishes?.stand_in ?? ''}>
+                  <option value="">nobody</option>
+                  {#each people.data ?? [] as one (one.id)}{#if one.login !== login}<option value={one.login}
+                        >{one.name}</option
+                      >{/if}{/each}
+                </select></label
+              >
+              <label class="flex min-h-7 items-center justify-between gap-2"
+                >Quiet from <input
+                  class="input w-28"
+                  name="quiet_from"
+                  placeholder="22:00"
+                  value={person.wishes?.quiet_from ?? ''}
+                /></label
+              >
+              <label class="flex min-h-7 items-center justify-between gap-2"
+                >to <input
+                  class="input w-28"
+                  name="quiet_to"
+                  placeholder="06:30"
+                  value={person.wishes?.quiet_to ?? ''}
+                /></label
+              >
+              <label class="flex min-h-7 items-center justify-between gap-2"
+                >Digest of what needs them at <input
+                  class="input w-28"
+                  name="digest_at"
+                  placeholder="07:00"
+                  value={person.wishes?.digest_at ?? ''}
+                /></label
+              >
+              <label class="flex min-h-7 items-center justify-between gap-2"
+                >Language <input
+                  class="input w-28"
+                  name="language"
+                  placeholder="en-GB"
+                  value={person.wishes?.language ?? ''}
+                /></label
+              >
+              <p class="soft sm:col-span-2">
+                Quiet hours hold back alerts that are not urgent. Urgent ones come at any time.
+              </p>
+              <div><button class="btn btn-primary" disabled={save.isPending}>Save</button></div>
+              {#if save.isSuccess}<p role="status">Saved.</p>{/if}
+            </form>
+          {/key}
+          {#if save.isError}<Trouble error={save.error} />{/if}
+        {/if}
+      </section>
+      <section class="panel px-3.5 py-3">
+        <div class="flex flex-wrap items-baseline gap-3">
+          <h2>What they receive</h2>
+          <span class="soft">in the last 30 days</span>
+          <span class="flex-1"></span>
+          {#if isAdministrator() && gets.data?.some((g) => !g.left)}<button
+              class="btn"
+              onclick={() => list.mutate({ leave: true })}>Take them off all of these</button
+            >{/if}
+        </div>
+        {#if list.isError}<Trouble error={list.error} />{/if}
+        {#if gets.data?.length}
+          <table class="grid-list">
+            <thead
+              ><tr><th>Job</th><th class="!text-right">Sent</th><th>Last</th><th></th><th></th></tr></thead
+            >
+            <tbody>
+              {#each gets.data as g (g.job_id)}
+                <tr
+                  ><td
+                    ><a class="underline" href={p('/jobs/:job', { params: { job: String(g.job_id) } })}
+                      >{g.job}</a
+                    ></td
+                  ><td class="!text-right">{g.sent}</td><td
+                    >{#if g.last_at}<Wall at={g.last_at} zone={myZone()} />{/if}</td
+                  ><td><StateMark state={g.last} /></td><td class="!text-right">
+                    {#if g.left}<span class="soft">left its list</span>
+                      {#if mine}<button class="btn" onclick={() => list.mutate({ job: g.job, leave: false })}
+                          >Put back</button
+                        >{/if}
+                    {:else if isAdministrator() || (mine && g.may_leave)}<button
+                        class="btn"
+                        onclick={() => list.mutate({ job: g.job, leave: true })}>Take off its list</button
+                      >{/if}
+                  </td></tr
+                >
+              {/each}
+            </tbody>
+          </table>
+        {:else if gets.data}<p class="soft">Nothing was sent to them.</p>{/if}
+      </section>
+    {/if}
+    <section class="panel px-3.5 py-3">
+      <h2>Groups</h2>
+      {#each groups.data ?? [] as g (g.id)}
+        <p><b>{g.name}</b> <span class="soft">group:{g.name}</span><br />{g.members.join(', ')}</p>
+      {:else}{#if groups.data}<p class="soft">
+            There is no group. An administrator adds one through the API.
+          </p>{/if}{/each}
+    </section>
+    <section class="panel px-3.5 py-3">
+      <h2>Posts</h2>
+      {#each posts.data ?? [] as one (one.id)}
+        <p>
+          <b>{one.name}</b>{#if one.under}<span class="soft"> under {one.under}</span>{/if}: {one.holders.join(
+            ', ',
+          ) || 'held by nobody'}
+        </p>
+      {:else}{#if posts.data}<p class="soft">
+            There is no post. An administrator adds one through the API.
+          </p>{/if}{/each}
+    </section>
+  </div>
+</div>
