@@ -140,7 +140,7 @@ func Load(ctx context.Context, c *client.Client, w World) error {
 			return fmt.Errorf("save the post %s: %w", p.name, err)
 		}
 	}
-	if _, err := c.SaveGroup(ctx, "Board", "person:aldous, person:mara", "Harbour board <board@tarnwick.example>"); err != nil {
+	if _, err := c.SaveGroup(ctx, "Board", "person:aldous, person:mara", "under:Engineering superintendent"); err != nil {
 		return fmt.Errorf("save the group: %w", err)
 	}
 	for _, p := range ports {

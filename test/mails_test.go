@@ -379,6 +379,7 @@ func TestAServiceThatCanTellNobodySaysSo(t *testing.T) {
 	d := definition("Broken", "company mail", []string{"csv"}, "quay.desk@tarnwick.example")
 	d.Retry = job.Retry{}
 	w.job("Broken", d)
+	require.NoError(t, w.c.SaveAlertSettings(context.Background(), job.AlertSettings{Destination: "company mail"}))
 	health := func() (int, string) {
 		res, err := http.Get("http://" + w.listen + "/health")
 		require.NoError(t, err)

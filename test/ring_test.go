@@ -111,43 +111,57 @@ func TestABlankRunIsHeld(t *testing.T) {
 	assert.Len(t, page.Alerts, 1)
 }
 
-func TestADestinationThatFailsIsRetriedAndTheOwnerIsTold(t *testing.T) {
+func TestADeliveryThatFailsIsRetriedAndTheOwnerIsTold(t *testing.T) {
 	w := open(t)
 	ctx := context.Background()
 	w.report("Manifest", "SELECT code FROM ports")
 	w.job("Passenger manifest file", definition("Manifest", "harbour authority mail", []string{"csv"}, "manifests@harbour-authority.test"))
-	w.behave("authority", "away", 0)
+	require.NoError(t, w.c.SaveAlertSettings(ctx, job.AlertSettings{Destination: "company mail"}))
+	w.behave("authority", "busy", 0)
 	// The company's own mail is down, too: the alert has to wait.
 	w.behave("mail", "away", 0)
 	page := w.ring("Passenger manifest file", 30*time.Second)
 	assert.Equal(t, job.RunFailed, page.State)
 	require.Len(t, page.Deliveries, 1)
 	assert.Equal(t, 3, page.Deliveries[0].Tries, "one try and two more")
-	assert.Contains(t, page.Deliveries[0].Answer, "connection refused")
-	alerts, err := w.c.Alerts(ctx, "open")
-	require.NoError(t, err)
-	require.Len(t, alerts, 1)
-	assert.Equal(t, job.AlertDeliveryFailed, alerts[0].Kind)
-	w.until(20*time.Second, "the alert says that it waits", func() bool {
-		alerts, err = w.c.Alerts(ctx, "open")
+	assert.Contains(t, page.Deliveries[0].Answer, "451 4.3.2 Not now")
+	// failed is the alert about the deliveries; others tell of the mail server.
+	failed := func(states ...string) job.Alert {
+		alerts, err := w.c.Alerts(ctx, states...)
 		require.NoError(t, err)
-		return strings.Contains(alerts[0].Told, "waits")
-	})
+		for _, a := range alerts {
+			if a.Kind == job.AlertDeliveryFailed {
+				return a
+			}
+		}
+		t.Fatalf("there is no alert about deliveries among %v", alerts)
+		return job.Alert{}
+	}
+	w.until(20*time.Second, "the alert says that nobody could be told", func() bool { return failed("open").Unreached })
+	assert.Contains(t, failed("open").Told, "waits for the mail server")
 	assert.Empty(t, w.inbox("mara@tarnwick.example"))
 	w.behave("mail", "accept", 0)
-	w.until(20*time.Second, "the alert arrives once the mail server is back", func() bool { return len(w.inbox("mara@tarnwick.example")) > 0 })
-	l := w.inbox("mara@tarnwick.example")[0]
-	assert.Equal(t, "Not delivered: Passenger manifest file", l.Subject)
-	for _, want := range []string{"Passenger manifest file", page.ID.String(), "connection refused", "manifests@harbour-authority.test", "tried 3 times", "Check that the mail server runs", "/runs/" + page.ID.String()} {
+	about := func(subject string) (n int, last letter) {
+		for _, l := range w.inbox("mara@tarnwick.example") {
+			if l.Subject == subject {
+				n, last = n+1, l
+			}
+		}
+		return n, last
+	}
+	w.until(30*time.Second, "the alert arrives once the mail server is back", func() bool {
+		n, _ := about("Not delivered: Passenger manifest file")
+		return n > 0
+	})
+	_, l := about("Not delivered: Passenger manifest file")
+	for _, want := range []string{"Passenger manifest file", page.ID.String(), "451 4.3.2 Not now", "manifests@harbour-authority.test", "tried 3 times", "/runs/" + page.ID.String()} {
 		assert.Contains(t, l.Plain, want)
 	}
+	w.until(20*time.Second, "somebody was reached", func() bool { return !failed("open").Unreached })
 	// A second failure of the same cause is the same alert, and no second mail.
 	w.ring("Passenger manifest file", 30*time.Second)
-	alerts, err = w.c.Alerts(ctx, "open")
-	require.NoError(t, err)
-	require.Len(t, alerts, 1)
-	assert.Equal(t, 2, alerts[0].Count)
-	a, err := w.c.Acknowledge(ctx, alerts[0].ID)
+	assert.Equal(t, 2, failed("open").Count)
+	a, err := w.c.Acknowledge(ctx, failed("open").ID)
 	require.NoError(t, err)
 	assert.Equal(t, job.AlertAcknowledged, a.State)
 	assert.Equal(t, "Sefa Orlin", a.AcknowledgedBy)
@@ -164,11 +178,12 @@ func TestADestinationThatFailsIsRetriedAndTheOwnerIsTold(t *testing.T) {
 		require.NoError(t, err)
 		return latest.State == job.RunDone
 	})
-	alerts, err = w.c.Alerts(ctx, "open", "acknowledged")
+	alerts, err := w.c.Alerts(ctx, "open", "acknowledged")
 	require.NoError(t, err)
 	assert.Empty(t, alerts)
 	assert.Len(t, w.inbox("manifests@harbour-authority.test"), 1)
-	assert.Len(t, w.inbox("mara@tarnwick.example"), 1)
+	n, _ := about("Not delivered: Passenger manifest file")
+	assert.Equal(t, 1, n, "one alert, one mail")
 }
 
 func TestSomeRecipientsFail(t *testing.T) {
@@ -250,6 +265,6 @@ func TestAnOwnerWhoCannotBeToldIsFollowedByTheAdministrators(t *testing.T) {
 	w.until(20*time.Second, "the alert says who was told", func() bool {
 		alerts, err := w.c.Alerts(context.Background(), "open")
 		require.NoError(t, err)
-		return len(alerts) == 1 && alerts[0].Step == 1 && strings.Contains(alerts[0].Told, "sefa.orlin@tarnwick.example")
+		return len(alerts) == 1 && alerts[0].Step >= 2 && strings.Contains(alerts[0].Told, "sefa.orlin@tarnwick.example")
 	})
 }

@@ -159,7 +159,7 @@ func freeAddress(t testing.TB) string {
 // start starts the service and waits until it is ready.
 func (w *world) start(flags ...string) {
 	w.t.Helper()
-	w.startFrom(build(w.t)+"/ironbell", flags...)
+	w.startFrom(build(w.t)+"/ironbell", append([]string{"-probe-wait", "300ms"}, flags...)...)
 }
 
 // startFrom starts the service from a program of its own.
@@ -168,7 +168,7 @@ func (w *world) startFrom(program string, flags ...string) {
 	log, err := os.OpenFile(filepath.Join(w.dir, "service.log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
 	require.NoError(w.t, err)
 	args := append([]string{
-		"serve", "-listen", w.listen, "-artifacts", filepath.Join(w.dir, "artifacts"), "-key-file", filepath.Join(w.dir, "key"), "-lease", "2s", "-alert-wait", "1s", "-probe-wait", "300ms",
+		"serve", "-listen", w.listen, "-artifacts", filepath.Join(w.dir, "artifacts"), "-key-file", filepath.Join(w.dir, "key"), "-lease", "2s", "-alert-wait", "1s",
 		"-programs", filepath.Join(w.dir, "programs"), "-folders", filepath.Join(w.dir, "folders"), "-allow-internal", strings.Join([]string{w.outside, w.out.WebDAV, w.out.Objects, w.out.Printer, w.out.Receiver}, ","),
 	}, flags...)
 	cmd := exec.Command(program, args...)

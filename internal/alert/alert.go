@@ -76,10 +76,12 @@ func why(a job.Alert, step int) string {
 	switch {
 	case a.Kind == job.AlertDown || step == StepOwner:
 		return ""
+	case strings.HasPrefix(a.Told, "told "), strings.HasPrefix(a.Told, "a mail goes to "):
+		return owner + " has not taken it on. " + upper(a.Told) + "."
 	case a.Told == "":
 		return owner + " could not be told."
 	}
-	return owner + " has not taken it on. " + upper(a.Told) + "."
+	return owner + " could not be told. " + upper(a.Told) + "."
 }
 
 func upper(text string) string {

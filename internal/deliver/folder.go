@@ -56,7 +56,7 @@ func (f *folderPlace) open() (*treeLine, error) {
 		}
 		return nil, fault.Wrap(err, class, fault.Destination, doing, advice)
 	}
-	return newTreeLine("folder "+f.folder, &folderTree{root: root, place: f.folder}, nil), nil
+	return newTreeLine(fmt.Sprintf("folder %q", f.name), &folderTree{root: root, place: f.folder}, nil), nil
 }
 
 // Test implements Destination.

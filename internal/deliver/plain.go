@@ -87,7 +87,7 @@ func (p *plainText) node(n *html.Node) {
 		p.gap()
 		p.children(n)
 		p.end()
-	case atom.Div, atom.Dl, atom.Dt, atom.Dd, atom.Tr:
+	case atom.Div, atom.Dl, atom.Dt, atom.Dd, atom.Tr, atom.Td, atom.Th:
 		p.end()
 		p.children(n)
 		p.end()
@@ -145,7 +145,7 @@ func (p *plainText) table(n *html.Node) {
 }
 
 // cellsOf reads a table's cells, and which columns are set to the right; nothing
-// when it holds another table or only one column.
+// when it holds another table, or only one column or row.
 func cellsOf(n *html.Node) (rows [][]string, right map[int]bool) {
 	right = map[int]bool{}
 	layout, widest := false, 0
@@ -181,7 +181,7 @@ func cellsOf(n *html.Node) (rows [][]string, right map[int]bool) {
 		}
 	}
 	walk(n)
-	if layout || widest < 2 {
+	if layout || widest < 2 || len(rows) < 2 {
 		return nil, nil
 	}
 	return rows, right

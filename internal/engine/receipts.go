@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"sync"
+	"time"
 
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
@@ -124,7 +125,11 @@ func (e *Engine) sent(ctx context.Context, t *store.Tx, group []receipt) error {
 	}
 	for _, r := range group {
 		if r.AlertID != nil {
-			if err := t.Reached(ctx, *r.AlertID, "told "+r.Address); err != nil {
+			s, _, err := e.alertSettings(ctx, t)
+			if err == nil {
+				err = t.Reached(ctx, *r.AlertID, "told "+r.Address, time.Duration(s.Second))
+			}
+			if err != nil {
 				return err
 			}
 		}
@@ -194,6 +199,10 @@ func (e *Engine) rest(ctx context.Context, group []store.Sending, f *fault.Fault
 		if err != nil && !errors.Is(err, store.ErrStale) {
 			e.o.Log.Error("could not hand a delivery back; its lease will run out", "delivery", s.ID, "error", err)
 		}
+	}
+	// Whoever can be told over another destination is told now.
+	if err := e.store.HurryAlerts(ctx, first.DestinationID, "the mail server does not work: "+f.Error()); err != nil {
+		e.o.Log.Error("could not go on with alerts whose mails wait", "error", err)
 	}
 	wake(e.wakeProbe)
 }

@@ -48,12 +48,6 @@ func (e *Engine) restNow(ctx context.Context, t *store.Tx, s store.Sending, f *f
 			return err
 		}
 	}
-	if s.AlertID != nil {
-		// Whoever can be told over another destination is told now.
-		if err := t.NextStep(ctx, *s.AlertID, fmt.Sprintf("%s could not be told yet: %s", s.Address, f)); err != nil {
-			return err
-		}
-	}
 	if err := t.Tell(ctx, store.Notice{Kind: "destinations"}); err != nil {
 		return err
 	}

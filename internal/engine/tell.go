@@ -135,6 +135,14 @@ func (e *Engine) mailAlert(ctx context.Context, t *store.Tx, a job.Alert, s job.
 		return nil, false, err
 	}
 	for _, p := range people {
+		waits, err := t.AlertMailWaits(ctx, a.ID, p.Mail)
+		if err != nil {
+			return nil, false, err
+		}
+		if names = append(names, p.Name); waits {
+			rests = true // one is enough
+			continue
+		}
 		place, err := zone.Load(p.Zone)
 		if err != nil {
 			place = time.UTC
@@ -144,7 +152,6 @@ func (e *Engine) mailAlert(ctx context.Context, t *store.Tx, a job.Alert, s job.
 		if err := e.freezeLetter(ctx, t, id, destination, letter, job.Message{AlertID: &a.ID}, []store.Recipient{{Address: p.Mail, PersonID: p.ID}}); err != nil {
 			return nil, false, err
 		}
-		names = append(names, p.Name)
 	}
 	return names, rests, nil
 }
@@ -346,7 +353,7 @@ func (e *Engine) call(ctx context.Context, a job.Alert) {
 		if err != nil {
 			return t.Unreached(ending, a.ID, fmt.Sprintf("the call to %q failed: %s", s.Call, err), e.o.Tell*10)
 		}
-		return t.Reached(ending, a.ID, fmt.Sprintf("called %q, which answered %s", s.Call, answer))
+		return t.Reached(ending, a.ID, fmt.Sprintf("called %q, which answered %s", s.Call, answer), time.Duration(s.WithDefaults().Repeat))
 	}); err != nil {
 		e.o.Log.Error("could not record how a call about an alert went", "alert", a.ID, "error", err)
 	}

@@ -75,13 +75,36 @@ func (t *Tx) Unreached(ctx context.Context, id int64, told string, again time.Du
 	return wrap(err, "record that nobody was reached")
 }
 
-// Reached notes that somebody was told of an alert.
-func (t *Tx) Reached(ctx context.Context, id int64, told string) error {
-	_, err := t.ext.ExecContext(ctx, `UPDATE alerts SET told = $2, unreached = false WHERE id = $1`, id, bounded(told))
+// Reached notes that somebody was told of an alert. When nobody could be before,
+// its steps go on from there: the following one is taken after a while.
+func (t *Tx) Reached(ctx context.Context, id int64, told string, after time.Duration) error {
+	_, err := t.ext.ExecContext(ctx, `UPDATE alerts SET told = $2, unreached = false, step = CASE WHEN unreached THEN 1 ELSE step END,
+		tell_at = CASE WHEN unreached AND state = 'open' THEN now() + make_interval(secs => $3) ELSE tell_at END WHERE id = $1`, id, bounded(told), after.Seconds())
 	if err != nil {
 		return wrap(err, "record how the telling went")
 	}
 	return t.Tell(ctx, Notice{Kind: "alerts"})
+}
+
+// HurryAlerts lets the next step be taken now with the alerts whose mails wait for
+// a destination that does not work.
+func (q q) HurryAlerts(ctx context.Context, destination int64, told string) error {
+	res, err := q.ext.ExecContext(ctx, `UPDATE alerts SET told = $2, tell_at = now() WHERE state = 'open' AND NOT unreached AND (tell_at IS NULL OR tell_at > now())
+		AND id IN (SELECT alert_id FROM deliveries WHERE destination_id = $1 AND state = 'waiting' AND kept_back <> '' AND kept_back = 'rest' AND alert_id IS NOT NULL)`, destination, bounded(told))
+	if err != nil {
+		return wrap(err, "go on with the alerts")
+	}
+	if n, err := res.RowsAffected(); err != nil || n == 0 {
+		return wrap(err, "go on with the alerts")
+	}
+	return q.Tell(ctx, Notice{Kind: "alerts"})
+}
+
+// AlertMailWaits tells whether a mail about an alert still waits to reach an address.
+func (q q) AlertMailWaits(ctx context.Context, id int64, address string) (bool, error) {
+	var waits bool
+	err := sqlx.GetContext(ctx, q.ext, &waits, `SELECT EXISTS (SELECT 1 FROM deliveries WHERE alert_id = $1 AND lower(address) = lower($2) AND state IN ('waiting', 'sending', 'offered'))`, id, address)
+	return waits, wrap(err, "see whether a mail about the alert waits")
 }
 
 // UnreachedAlerts counts the alerts that nobody could be told of.

@@ -205,7 +205,7 @@ func (t *Tx) LogMany(ctx context.Context, lines map[job.RunID][]job.LogLine) err
 func (t *Tx) Busy(ctx context.Context, ids []job.RunID) (map[job.RunID]bool, error) {
 	var busy []job.RunID
 	err := sqlx.SelectContext(ctx, t.ext, &busy, `SELECT r.id FROM runs r WHERE r.id = ANY($1) AND (
-		r.state = 'running' AND EXISTS (SELECT 1 FROM parts p WHERE p.job_id = r.job_id AND p.run_id = r.id AND p.state IN ('waiting', 'running') AND (p.state = 'running' OR p.ready_at <= now() AND NOT p.held))
+		r.state = 'running' AND r.part_count > 1 AND EXISTS (SELECT 1 FROM parts p WHERE p.job_id = r.job_id AND p.run_id = r.id AND p.state = 'running')
 		OR r.state = 'delivering' AND EXISTS (SELECT 1 FROM deliveries d WHERE d.run_id = r.id AND d.state IN ('waiting', 'sending', 'offered')))`, numbers(ids))
 	out := make(map[job.RunID]bool, len(busy))
 	for _, id := range busy {

@@ -117,6 +117,11 @@ func (k *Deliver) checkMail(ctx context.Context, c *Checking, where string, d *j
 			for _, w := range r.wrong.Wrong {
 				c.V.Add(at, "%s", w.Sentence)
 			}
+			for _, to := range r.out.to {
+				if to.PersonID == 0 && d.Files == job.FilesLinked {
+					c.V.Add(at, "%s is nobody who signs in here, and could not follow the link; attach the files as well, or add the person", to.Address)
+				}
+			}
 		}
 	}
 	if q := d.ToQuery; q != nil {

@@ -86,13 +86,6 @@ func run(out, state, url, inbox, only string) error {
 	if err != nil {
 		return err
 	}
-	rehearsed, err := c.Rehearse(ctx, "Monday page", nil)
-	if err != nil {
-		return fmt.Errorf("rehearse: %w", err)
-	}
-	if _, err := c.Follow(ctx, rehearsed.ID, func(wire.RunPage) error { return nil }); err != nil {
-		return fmt.Errorf("follow the rehearsal: %w", err)
-	}
 	files, err := pages(ctx, c)
 	if err != nil {
 		return err
@@ -105,6 +98,10 @@ func run(out, state, url, inbox, only string) error {
 		return fmt.Errorf("follow the run: %w", err)
 	}
 	body, err := newest(ctx, inbox, "Vehicle decks")
+	if err != nil {
+		return err
+	}
+	alert, err := newest(ctx, inbox, "Not delivered")
 	if err != nil {
 		return err
 	}
@@ -136,14 +133,14 @@ func run(out, state, url, inbox, only string) error {
 		{"client-when", when, true},
 		{"forecast", url + "/forecast?from=" + week, false},
 		{"rule", url + "/when?" + rule.Encode(), false},
-		{"chain", url + "/jobs/Monday%20page", false},
-		{"rehearsal", url + "/runs/" + rehearsed.ID.String(), false},
+		{"deliveries", url + "/deliveries", false},
+		{"people", url + "/people?who=tavish", false},
+		{"alert-mail", alert, false},
 		{"report", url + "/reports/Sailing%20punctuality%20by%20route", false},
 		{"mail-body", body, false},
 		{"pdf-page", files["pdf-page"], false},
 		{"spreadsheet", files["spreadsheet"], false},
 		{"slide", files["slide"], false},
-		{"calendars", url + "/calendars/Harbour", false},
 	} {
 		if only != "" && only != s.name || s.at == "" {
 			continue

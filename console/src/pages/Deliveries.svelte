@@ -82,7 +82,7 @@
   <span class="flex-1"></span>
   <label class="flex items-center gap-2"
     >To <input
-      class="input min-h-7 w-60"
+      class="input min-h-7 w-52"
       type="search"
       placeholder="address or path"
       value={to}
@@ -114,7 +114,7 @@
         {#each list.data as d (d.id)}
           <tr>
             <td><DeliveryState delivery={d} /></td>
-            <td class="break-words"
+            <td class="max-w-[15rem] break-words"
               >{d.went_to || d.address}{#if d.meant_for}<span class="soft">
                   meant for {d.meant_for}</span
                 >{/if}</td
@@ -138,7 +138,7 @@
                 />{/if}</td
             >
             <td>{d.tries}</td>
-            <td class="mono soft max-w-md break-words"
+            <td class="mono soft min-w-[24rem] break-words"
               >{d.answer}{#if d.advice && d.state !== 'sent'}<br /><span class="font-sans">{d.advice}</span
                 >{/if}</td
             >
