@@ -31,7 +31,7 @@ test: ## Test everything: core, store, console and the whole
 	@scripts/ensure test
 	@$(MAKE) --no-print-directory build
 	@cd console && npm run --silent test
-	go test -count=1 -timeout 15m ./...
+	go test -count=1 -timeout 18m ./...
 	go test -run '^$$' -fuzz FuzzParse -fuzztime 10s ./internal/core/rule
 	go test -run '^$$' -fuzz FuzzReadICS -fuzztime 5s ./internal/core/calendar
 

@@ -221,8 +221,8 @@ func report(name string, outputs ...job.Output) job.Task {
 	return job.Task{Name: "report", Kind: job.KindReport, Report: &job.ReportTask{Report: name, Outputs: outputs}}
 }
 
-func mail(destination, subject, body string, to ...string) job.Task {
-	return job.Task{Name: "mail", Kind: job.KindDeliver, Deliver: &job.DeliverTask{Destination: destination, To: to, Subject: subject, Body: body}}
+func mail(subject, body string, to ...string) job.Task {
+	return job.Task{Name: "mail", Kind: job.KindDeliver, Deliver: &job.DeliverTask{Destination: "company mail", To: to, Subject: subject, Body: body}}
 }
 
 // bring hands the files of some formats over to a place.
@@ -269,14 +269,14 @@ var jobs = []namedJob{
 		Triggers: []job.Trigger{{Timing: job.Timing{Rule: "*/2 * * * *"}}}, Retry: retry(3, 10*time.Second),
 		Tasks: []job.Task{
 			report("Port day sheet", job.Output{Format: "html-mail"}, job.Output{Format: "xlsx", Name: "Quay board {date:%Y-%m-%d %H.%M}"}),
-			mail("company mail", "Quay board, {date:%H:%M}", "Departures of all five ports yesterday. The sheet behind it is attached.", "quay.desk@tarnwick.example", "oren.hask@tarnwick.example"),
+			mail("Quay board, {date:%H:%M}", "Departures of all five ports yesterday. The sheet behind it is attached.", "quay.desk@tarnwick.example", "oren.hask@tarnwick.example"),
 		},
 	}},
 	{"Crew rest watch", "ilse", job.Definition{
 		Triggers: []job.Trigger{{Timing: job.Timing{Rule: "every 5 minutes between 00:01 and 23:56"}}, {Timing: job.Timing{Rule: "0 7 * * *"}}}, Retry: retry(3, 30*time.Second), IfBlank: job.BlankHold, Priority: 10,
 		Tasks: []job.Task{
 			report("Crew rest breaches", job.Output{Format: "html-mail"}, job.Output{Format: "csv"}),
-			mail("company mail", "Urgent: rest breaches, {rows} people", "These people had less rest than the law asks for. Take them off duty today.", "ilse.brannoch@tarnwick.example", "joren.tak@tarnwick.example"),
+			mail("Urgent: rest breaches, {rows} people", "These people had less rest than the law asks for. Take them off duty today.", "ilse.brannoch@tarnwick.example", "joren.tak@tarnwick.example"),
 		},
 	}},
 	{"Passenger manifest file", "mara", job.Definition{
@@ -297,7 +297,7 @@ var jobs = []namedJob{
 		Retry: retry(3, 10*time.Minute),
 		Tasks: []job.Task{
 			report("Sailing punctuality by route", job.Output{Format: "html-mail", Sections: chosen("The period in figures", "By route")}, job.Output{Format: "xlsx"}, job.Output{Format: "pdf"}),
-			mail("company mail", "", "Punctuality of all routes.", "mara.quill@tarnwick.example", "aldous.penhale@tarnwick.example"),
+			mail("", "Punctuality of all routes.", "mara.quill@tarnwick.example", "aldous.penhale@tarnwick.example"),
 		},
 	}},
 	{"Vehicle-deck load", "mara", job.Definition{
@@ -307,21 +307,21 @@ var jobs = []namedJob{
 				{Section: "By port and route"}, {Section: "By port and route", Form: job.FormSummary, Title: "By port"}, {Section: "By port and route", Form: job.FormDetail, Title: "Sailings"},
 			}}, job.Output{Format: "html-mail", Sections: []job.Chosen{{Section: "By port and route", Form: job.FormSummary}}}),
 			after(bring("print", "Quay printer", "", "pdf"), "report"),
-			after(onlyIf(`total("Cars") > 500`, mail("company mail", "Vehicle decks, {value.from} to {value.to}", "How full the vehicle decks were this week.", "mara.quill@tarnwick.example", "joren.tak@tarnwick.example")), "report"),
+			after(onlyIf(`total("Cars") > 500`, mail("Vehicle decks, {value.from} to {value.to}", "How full the vehicle decks were this week.", "mara.quill@tarnwick.example", "joren.tak@tarnwick.example")), "report"),
 		},
 	}},
 	{"Fuel burn by vessel", "joren", job.Definition{
 		Triggers: []job.Trigger{{Timing: job.Timing{Rule: "every 2 weeks on mon at 05:00 from 2026-01-05"}, Values: job.Values{"from": "start of last 8 weeks", "to": "end of last 8 weeks"}}}, Retry: retry(3, 10*time.Minute),
 		Tasks: []job.Task{
 			report("Fuel burn by vessel", job.Output{Format: "xlsx", Name: "Fuel burn to {value.to}"}, job.Output{Format: "html-mail"}),
-			mail("company mail", "", "Fuel of the last eight weeks.", "joren.tak@tarnwick.example", "yard@slipway-works.test"),
+			mail("", "Fuel of the last eight weeks.", "joren.tak@tarnwick.example", "yard@slipway-works.test"),
 		},
 	}},
 	{"Open defects", "joren", job.Definition{
 		Triggers: []job.Trigger{{Timing: job.Timing{Rule: "every 2 hours", Hours: []string{"06:00-22:00"}}}}, Retry: retry(3, 5*time.Minute),
 		Tasks: []job.Task{
 			report("Open defects", job.Output{Format: "html-mail"}),
-			onlyIf("rows >= 10", mail("company mail", "Open defects: {rows}", "Defects that are open on all vessels.", "under:Engineering superintendent")),
+			onlyIf("rows >= 10", mail("Open defects: {rows}", "Defects that are open on all vessels.", "under:Engineering superintendent")),
 		},
 	}},
 	{"Monday page", "mara", job.Definition{
@@ -332,7 +332,7 @@ var jobs = []namedJob{
 		Tasks: []job.Task{
 			atOnce(named("punctuality", report("Sailing punctuality by route", job.Output{Format: "pptx", Name: "Punctuality to {value.to}"}, job.Output{Format: "html-mail", Sections: chosen("The period in figures", "By route")}))),
 			atOnce(named("fuel", report("Fuel burn by vessel", job.Output{Format: "xlsx", Name: "Fuel to {value.to}"}))),
-			after(mail("company mail", "Monday page, week to {value.to}", "The week on one page; the sheets are attached.", "aldous.penhale@tarnwick.example"), "punctuality", "fuel"),
+			after(mail("Monday page, week to {value.to}", "The week on one page; the sheets are attached.", "aldous.penhale@tarnwick.example"), "punctuality", "fuel"),
 			{Name: "announce", Kind: job.KindEmit, Emit: &job.EmitTask{Type: "example.tarnwick.monday.sent", Subject: "{date:%Y-%m-%d}"}},
 		},
 	}},
@@ -346,7 +346,7 @@ var jobs = []namedJob{
 		Deadline: job.Deadline{Within: job.Duration(6 * time.Hour)}, Usual: job.Usual{Share: 0.5},
 		Tasks: []job.Task{
 			report("Fuel burn by vessel", job.Output{Format: "csv", Name: "fuel_{date:%Y-%m}.csv"}),
-			mail("company mail", "Month {date:%B %Y} is locked", "The month's fuel, as the ledger office closed it.", "joren.tak@tarnwick.example"),
+			mail("Month {date:%B %Y} is locked", "The month's fuel, as the ledger office closed it.", "joren.tak@tarnwick.example"),
 		},
 	}},
 	{"Monthly board pack", "mara", job.Definition{

@@ -31,6 +31,13 @@ func (e *Engine) offer(s store.Sending) error {
 	return <-o.done
 }
 
+// notRecorded says that our own database could not be told of an offer: nothing
+// was offered, and the delivery is as it was.
+type notRecorded struct{ cause error }
+
+func (n *notRecorded) Error() string { return "the offer could not be recorded: " + n.cause.Error() }
+func (n *notRecorded) Unwrap() error { return n.cause }
+
 // recordOffers records offers until their channel is closed.
 func (e *Engine) recordOffers(ctx context.Context) {
 	for o := range e.offers {
@@ -40,8 +47,15 @@ func (e *Engine) recordOffers(ctx context.Context) {
 			all[i] = o.Sending
 		}
 		bounded, stop := ending(ctx)
-		done, err := e.store.Offer(bounded, all)
+		var done map[int64]bool
+		err := e.store.Do(bounded, func(t *store.Tx) (err error) {
+			done, err = t.Offer(bounded, all)
+			return err
+		})
 		stop()
+		if err != nil {
+			err = &notRecorded{err}
+		}
 		for _, o := range group {
 			if err == nil && !done[o.ID] {
 				e.stale.Add(1)

@@ -126,6 +126,7 @@ func (e *Engine) sendAll(ctx, living context.Context, group []store.Sending) {
 		line, err = e.lines.take(living, id, destination)
 	}
 	connected()
+	wake(e.wakeSend) // other lines were held up meanwhile
 	if err != nil && living.Err() == nil {
 		e.rest(ctx, group, fault.Of(err))
 		return
@@ -154,6 +155,13 @@ func (e *Engine) sendAll(ctx, living context.Context, group []store.Sending) {
 		if err == nil {
 			e.received(s, res)
 			continue
+		}
+		if errors.As(err, new(*notRecorded)) {
+			e.o.Log.Error("deliveries are given back: the database did not take an offer", "error", err)
+			line.Close()
+			line = nil
+			e.giveBack(living, group[i:])
+			return
 		}
 		f := fault.Of(err)
 		if res.Offered && !res.Answered || !errors.As(err, new(*fault.Fault)) || f.Scope == fault.Destination {

@@ -165,8 +165,8 @@ func (e *Engine) settleRun(ctx context.Context, t *store.Tx, id job.RunID) error
 // deliveryAlert opens or feeds the alert about deliveries of a run that failed
 // or are unknown.
 func (e *Engine) deliveryAlert(ctx context.Context, t *store.Tx, s store.Sending, kind job.AlertKind, f *fault.Fault, tried string) error {
-	if s.Rehearsal {
-		return nil
+	if s.Rehearsal || s.JobID == nil {
+		return nil // nobody but the one who rehearses would hear of it
 	}
 	const shown = 20
 	sums, err := t.DeliverySums(ctx, *s.RunID, shown)

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"fmt"
+	"strings"
 
 	"ironbell/internal/core/job"
 
@@ -33,8 +34,7 @@ func (q q) Deliveries(ctx context.Context, f DeliveryFilter) ([]job.Delivery, er
 		where += fmt.Sprintf(` AND d.run_id = $%d`, len(args))
 	}
 	if len(f.States) > 0 {
-		args = append(args, f.States)
-		where += fmt.Sprintf(` AND d.state = ANY($%d)`, len(args))
+		where += ` AND ` + amongStates(f.States)
 	}
 	if f.Destination != "" {
 		args = append(args, f.Destination)
@@ -54,6 +54,23 @@ func (q q) Deliveries(ctx context.Context, f DeliveryFilter) ([]job.Delivery, er
 	}
 	err := sqlx.SelectContext(ctx, q.ext, &list, `SELECT `+deliveryColumns+` WHERE `+where+` ORDER BY d.id DESC LIMIT $1`, args...)
 	return list, wrap(err, "list the deliveries")
+}
+
+// amongStates says in which states deliveries are looked for. The states are
+// written out, so that those that went wrong, and those that are open, are found by
+// the indexes that hold only them.
+func amongStates(states []string) string {
+	var known []string
+	for _, s := range states {
+		switch job.DeliveryState(s) {
+		case job.DeliveryWaiting, job.DeliverySending, job.DeliveryOffered, job.DeliverySent, job.DeliveryFailed, job.DeliveryBounced, job.DeliveryUnknown:
+			known = append(known, "'"+s+"'")
+		}
+	}
+	if len(known) == 0 {
+		return `false`
+	}
+	return `d.state IN (` + strings.Join(known, ", ") + `)`
 }
 
 // LockDelivery reads a delivery and keeps others from moving it.

@@ -184,7 +184,12 @@ func (q q) Log(ctx context.Context, l job.LogLine, id job.RunID) error {
 	return wrap(err, "write the log")
 }
 
-// LogMany writes lines about several runs. Each run's log is bounded.
+// maxChatter is how many lines a run's log has before lines about each of many
+// deliveries are left out of it: the record of deliveries has them all, and to
+// count a long log for each of them would be work without an end.
+const maxChatter = 500
+
+// LogMany writes lines about each of many deliveries of several runs.
 func (t *Tx) LogMany(ctx context.Context, lines map[job.RunID][]job.LogLine) error {
 	var c columns
 	var levels, texts []string
@@ -196,7 +201,7 @@ func (t *Tx) LogMany(ctx context.Context, lines map[job.RunID][]job.LogLine) err
 	}
 	_, err := t.ext.ExecContext(ctx, `WITH u AS (SELECT * FROM unnest($1::bigint[], $2::int[], $3::text[], $4::text[]) AS u(run_id, part, level, text)),
 		open AS (SELECT run_id FROM (SELECT DISTINCT run_id FROM u) r WHERE NOT EXISTS (SELECT 1 FROM run_log l WHERE l.run_id = r.run_id OFFSET $5 LIMIT 1))
-		INSERT INTO run_log (run_id, part, level, text) SELECT u.* FROM u JOIN open USING (run_id)`, c.run, c.parts, levels, texts, maxLines)
+		INSERT INTO run_log (run_id, part, level, text) SELECT u.* FROM u JOIN open USING (run_id)`, c.run, c.parts, levels, texts, maxChatter)
 	return wrap(err, "write the log")
 }
 

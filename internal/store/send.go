@@ -56,6 +56,14 @@ func (t *Tx) Freeze(ctx context.Context, m NewMessage) (int64, error) {
 	return id, t.Tell(ctx, Notice{Kind: "deliveries"})
 }
 
+// byID is the state of a delivery that is found by its id. Every delivery passes
+// through the same few states, so that an index on one of them is full of entries
+// that are dead: it must not be taken for the shorter way.
+const byID = `(d.state || '')`
+
+// Statements about several deliveries lock them in the order of their ids, so that
+// none waits for another that waits for it.
+
 // Sending is a delivery held by a lease, with what is needed to hand it over.
 type Sending struct {
 	ID            int64         `db:"id"`
@@ -107,17 +115,20 @@ func (q q) ClaimDeliveries(ctx context.Context, node string, lease time.Duration
 		), shut AS (
 			SELECT t.id, l.label IS NOT NULL AS frozen FROM destinations t LEFT JOIN frozen l ON l.label = 'destination:' || t.name
 				LEFT JOIN (SELECT substr(l.key, 13) AS name, l.value::int AS most FROM settings s, jsonb_each_text(s.value) l WHERE s.key = 'limits' AND l.key LIKE 'destination:%') m ON m.name = t.name
-			WHERE l.label IS NOT NULL OR m.most <= (SELECT count(DISTINCT line) FROM deliveries d WHERE d.state IN ('sending', 'offered') AND d.destination_id = t.id)
+			WHERE l.label IS NOT NULL OR CASE WHEN m.most IS NULL THEN false ELSE m.most <= (SELECT count(DISTINCT line) FROM deliveries d WHERE d.state IN ('sending', 'offered') AND d.destination_id = t.id) END
 		), picked AS MATERIALIZED (
 			SELECT id FROM deliveries WHERE state = 'waiting' AND kept_back = '' AND ready_at <= now() AND destination_id <> ALL($4)
 				AND destination_id NOT IN (SELECT id FROM destinations WHERE rests_since IS NOT NULL)
 				AND destination_id NOT IN (SELECT id FROM shut WHERE alert_id IS NULL OR NOT frozen) AND (alert_id IS NOT NULL OR NOT EXISTS (SELECT 1 FROM frozen WHERE label = 'service'))
 			ORDER BY ready_at, id LIMIT $1 FOR UPDATE SKIP LOCKED
-		), lines AS MATERIALIZED (SELECT nextval('line_count') AS line)
-		UPDATE deliveries d SET state = 'sending', tries = d.tries + 1, lease_no = d.lease_no + 1, node = $3, lease_until = now() + make_interval(secs => $2), line = lines.line
-		FROM picked p, messages m, lines WHERE d.id = p.id AND m.id = d.message_id
-		RETURNING d.id, d.lease_no, m.id AS message_row, m.message_id, m.key, m.size, d.run_id, d.alert_id, d.job_id, d.destination_id, d.part, d.address, d.tries, m.name, m.media_type, m.sha256, m.if_exists, m.stamp, m.may_leave,
-			d.retry_times, d.retry_wait, d.retry_growth, d.retry_longest, d.rehearsal, d.give_up_at, d.if_unknown`, limit, lease.Seconds(), node, leftOut)
+		), lines AS MATERIALIZED (SELECT nextval('line_count') AS line), claimed AS (
+			-- Their messages are looked up after: many deliveries have the same one, and beginning there would read them all.
+			UPDATE deliveries d SET state = 'sending', tries = d.tries + 1, lease_no = d.lease_no + 1, node = $3, lease_until = now() + make_interval(secs => $2), line = lines.line
+			FROM picked p, lines WHERE d.id = p.id RETURNING d.*
+		)
+		SELECT d.id, d.lease_no, m.id AS message_row, m.message_id, m.key, m.size, d.run_id, d.alert_id, d.job_id, d.destination_id, d.part, d.address, d.tries, m.name, m.media_type, m.sha256, m.if_exists, m.stamp, m.may_leave,
+			d.retry_times, d.retry_wait, d.retry_growth, d.retry_longest, d.rehearsal, d.give_up_at, d.if_unknown
+		FROM claimed d JOIN messages m ON m.id = d.message_id`, limit, lease.Seconds(), node, leftOut)
 	return out, wrap(err, "claim deliveries")
 }
 
@@ -127,9 +138,9 @@ func (q q) RenewDeliveries(ctx context.Context, lease time.Duration, worked []Se
 	for i, s := range worked {
 		ids[i], leases[i] = s.ID, s.LeaseNo
 	}
-	_, err := q.ext.ExecContext(ctx, `UPDATE deliveries d SET lease_until = now() + make_interval(secs => $1)
-		FROM unnest($2::bigint[], $3::bigint[]) AS w(id, lease_no)
-		WHERE d.id = w.id AND d.lease_no = w.lease_no AND d.state IN ('sending', 'offered') AND d.lease_until > now()`, lease.Seconds(), ids, leases)
+	_, err := q.ext.ExecContext(ctx, `WITH mine AS MATERIALIZED (SELECT d.id FROM deliveries d JOIN unnest($2::bigint[], $3::bigint[]) AS w(id, lease_no) ON d.id = w.id AND d.lease_no = w.lease_no
+			WHERE `+byID+` IN ('sending', 'offered') AND d.lease_until > now() ORDER BY d.id FOR UPDATE OF d SKIP LOCKED)
+		UPDATE deliveries d SET lease_until = now() + make_interval(secs => $1) FROM mine WHERE d.id = mine.id`, lease.Seconds(), ids, leases)
 	return wrap(err, "renew the deliveries' leases")
 }
 
@@ -142,9 +153,9 @@ func (q q) Offer(ctx context.Context, all []Sending) (map[int64]bool, error) {
 		ids[i], leases[i] = s.ID, s.LeaseNo
 	}
 	var offered []int64
-	err := sqlx.SelectContext(ctx, q.ext, &offered, `UPDATE deliveries d SET state = 'offered', offered_at = clock_timestamp()
-		FROM unnest($1::bigint[], $2::bigint[]) AS u(id, lease_no)
-		WHERE d.id = u.id AND d.lease_no = u.lease_no AND d.state = 'sending' AND d.lease_until > now() RETURNING d.id`, ids, leases)
+	err := sqlx.SelectContext(ctx, q.ext, &offered, `WITH mine AS MATERIALIZED (SELECT d.id FROM deliveries d JOIN unnest($1::bigint[], $2::bigint[]) AS u(id, lease_no) ON d.id = u.id AND d.lease_no = u.lease_no
+			WHERE `+byID+` = 'sending' AND d.lease_until > now() ORDER BY d.id FOR UPDATE OF d)
+		UPDATE deliveries d SET state = 'offered', offered_at = clock_timestamp() FROM mine WHERE d.id = mine.id RETURNING d.id`, ids, leases)
 	out := make(map[int64]bool, len(offered))
 	for _, id := range offered {
 		out[id] = true
@@ -166,8 +177,9 @@ func (t *Tx) Receipts(ctx context.Context, all []Received) error {
 	for i, r := range all {
 		ids[i], answers[i], went[i] = r.ID, bounded(r.Answer), r.WentTo
 	}
-	_, err := t.ext.ExecContext(ctx, `UPDATE deliveries d SET state = 'sent', answer = u.answer, went_to = u.went, class = '', advice = '', settled_at = clock_timestamp(), lease_until = NULL
-		FROM unnest($1::bigint[], $2::text[], $3::text[]) AS u(id, answer, went) WHERE d.id = u.id AND d.state IN ('offered', 'unknown')`, ids, answers, went)
+	_, err := t.ext.ExecContext(ctx, `WITH mine AS MATERIALIZED (SELECT d.id, u.answer, u.went FROM deliveries d JOIN unnest($1::bigint[], $2::text[], $3::text[]) AS u(id, answer, went) ON d.id = u.id
+			WHERE `+byID+` IN ('offered', 'unknown') ORDER BY d.id FOR UPDATE OF d)
+		UPDATE deliveries d SET state = 'sent', answer = u.answer, went_to = u.went, class = '', advice = '', settled_at = clock_timestamp(), lease_until = NULL FROM mine u WHERE d.id = u.id`, ids, answers, went)
 	return wrap(err, "record the receipts")
 }
 
@@ -185,10 +197,10 @@ type Ended struct {
 
 // EndSending records how a try ended, for the holder of the lease.
 func (t *Tx) EndSending(ctx context.Context, s Sending, e Ended) error {
-	if err := one(t.ext.ExecContext(ctx, `UPDATE deliveries SET state = $3, ready_at = now() + make_interval(secs => $4), answer = $5, advice = $6, class = $7,
+	if err := one(t.ext.ExecContext(ctx, `UPDATE deliveries d SET state = $3, ready_at = now() + make_interval(secs => $4), answer = $5, advice = $6, class = $7,
 			settled_at = CASE WHEN $3 = 'waiting' THEN NULL ELSE clock_timestamp() END, lease_until = NULL, tries = tries - CASE WHEN $8 THEN 1 ELSE 0 END,
 			kept_back = CASE WHEN $9 THEN 'rest' ELSE kept_back END
-		WHERE id = $1 AND lease_no = $2 AND state IN ('sending', 'offered')`,
+		WHERE id = $1 AND lease_no = $2 AND `+byID+` IN ('sending', 'offered')`,
 		s.ID, s.LeaseNo, e.State, e.Wait.Seconds(), bounded(e.Answer), e.Advice, e.Class, e.Untried, e.Rests)); err != nil {
 		return err
 	}

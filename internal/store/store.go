@@ -87,6 +87,9 @@ func Open(ctx context.Context, dsn string, o Options) (*Store, error) {
 	// Such a plan may be made while a month's partition is still empty and then
 	// serve it full: every search has an index, and must use it.
 	config.ConnConfig.RuntimeParams["enable_seqscan"] = "off"
+	// Compiling a statement pays for reports over many rows; ours touch a few, and
+	// waited for it at each call.
+	config.ConnConfig.RuntimeParams["jit"] = "off"
 	config.ConnConfig.ConnectTimeout = 10 * time.Second
 	pool, err := pgxpool.NewWithConfig(ctx, config)
 	if err != nil {

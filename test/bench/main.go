@@ -40,6 +40,8 @@ func main() {
 	service := flag.String("service", "bin/ironbell", "`program` of the service, for what it needs while nothing is due")
 	files := flag.Int("files", 1_000_000, "rows of the files that are made; 0 for none")
 	only := flag.Bool("only-files", false, "measure the making of files alone")
+	mails := flag.Int("mails", 10_000, "mails that are handed over; 0 for none")
+	onlyMails := flag.Bool("only-mails", false, "measure the handing over of mails alone")
 	which := flag.Int("make", -1, "make one file and say what it took: for this program itself")
 	dsn, path, rows := flag.String("dsn", "", "with -make"), flag.String("file", "", "with -make"), flag.Int("rows", 0, "with -make")
 	flag.Parse()
@@ -50,7 +52,7 @@ func main() {
 		}
 		return
 	}
-	if err := run(*jobs, *due, *burst, *history, *files, *only, *service); err != nil {
+	if err := run(*jobs, *due, *burst, *history, *files, *mails, *only, *onlyMails, *service); err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
 		os.Exit(1)
 	}
@@ -65,7 +67,7 @@ type bench struct {
 	jobs  int
 }
 
-func run(jobs, due, burst, history, files int, only bool, service string) error {
+func run(jobs, due, burst, history, files, mails int, only, onlyMails bool, service string) error {
 	ctx := context.Background()
 	dir, err := os.MkdirTemp("", "ironbell-bench-*")
 	if err != nil {
@@ -92,8 +94,13 @@ func run(jobs, due, burst, history, files int, only bool, service string) error 
 		return err
 	}
 	b.pool = b.store.Pool()
-	if files > 0 {
+	if files > 0 && !onlyMails {
 		if err := b.formats(ctx, files); err != nil || only {
+			return err
+		}
+	}
+	if mails > 0 {
+		if err := b.mails(ctx, mails); err != nil || onlyMails {
 			return err
 		}
 	}

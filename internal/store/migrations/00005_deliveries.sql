@@ -31,6 +31,8 @@ ALTER TABLE deliveries
   ADD COLUMN person_id bigint,
   ADD COLUMN meant_for text NOT NULL DEFAULT '',
   ADD COLUMN allowed_by text NOT NULL DEFAULT '';
+DROP INDEX deliveries_state;
+CREATE INDEX deliveries_trouble ON deliveries (state, id DESC) WHERE state IN ('failed', 'bounced', 'unknown');
 DROP INDEX deliveries_ready;
 CREATE INDEX deliveries_ready ON deliveries (ready_at, id) WHERE state = 'waiting' AND kept_back = '';
 CREATE INDEX deliveries_kept_back ON deliveries (destination_id, kept_back) WHERE state = 'waiting' AND kept_back <> '';
