@@ -148,53 +148,58 @@ func put(t *testing.T, d deliver.Destination, h deliver.Handover) (deliver.Resul
 
 func TestFilesArriveUnderTheirNames(t *testing.T) {
 	for name, p := range places(t) {
-		t.Run(name, func(t *testing.T) {
-			d := p.open(t)
-			long := strings.Repeat("Tarnwick Quay;1887\r\n", 20_000)
-			offered := false
-			line, err := d.Open(context.Background())
-			require.NoError(t, err)
-			defer line.Close()
-			res, err := line.Send(context.Background(), handover(1, "2026-11/Grey Skerry/Fährplan.csv", long, job.ExistsNumber), func(context.Context) error {
-				_, there := p.content(t, "2026-11/Grey Skerry/Fährplan.csv")
-				assert.False(t, there, "nothing has the name before the offer is written")
-				offered = true
-				return nil
-			})
-			require.NoError(t, err)
-			assert.True(t, offered && res.Offered && res.Answered)
-			assert.Contains(t, res.Answer, "Fährplan.csv, 400000 bytes")
-			got, _ := p.content(t, "2026-11/Grey Skerry/Fährplan.csv")
-			assert.Equal(t, long, got)
-
-			for _, c := range []struct {
-				e        job.IfExists
-				to, text string
-			}{
-				{job.ExistsNumber, "2026-11/Grey Skerry/Fährplan (2).csv", "second"},
-				{job.ExistsNumber, "2026-11/Grey Skerry/Fährplan (3).csv", "third"},
-				{job.ExistsStamp, "2026-11/Grey Skerry/Fährplan 2026-11-23 06.15.00.csv", "stamped"},
-				{job.ExistsStamp, "2026-11/Grey Skerry/Fährplan 2026-11-23 06.15.00 (2).csv", "stamped again"},
-				{job.ExistsOverwrite, "", "new"},
-			} {
-				res, err := line.Send(context.Background(), handover(2, "2026-11/Grey Skerry/Fährplan.csv", c.text, c.e), func(context.Context) error { return nil })
-				require.NoError(t, err, c.e)
-				assert.Equal(t, c.to, res.To)
-				if c.to == "" {
-					c.to = "2026-11/Grey Skerry/Fährplan.csv"
-				}
-				got, _ := p.content(t, c.to)
-				assert.Equal(t, c.text, got)
-			}
-			res, err = line.Send(context.Background(), handover(3, "2026-11/Grey Skerry/Fährplan.csv", "never", job.ExistsRefuse), func(context.Context) error {
-				t.Error("nothing may be offered")
-				return nil
-			})
-			f := fault.Of(err)
-			assert.Contains(t, f.Error(), "there is a file 2026-11/Grey Skerry/Fährplan.csv already")
-			assert.Equal(t, []any{fault.Lasting, fault.Recipient, false}, []any{f.Class, f.Scope, res.Offered})
-		})
+		t.Run(name, func(t *testing.T) { arrive(t, p) })
 	}
+}
+
+// arrive hands files over to a place in every way that there may be one of the
+// name already.
+func arrive(t *testing.T, p place) {
+	t.Helper()
+	d := p.open(t)
+	long := strings.Repeat("Tarnwick Quay;1887\r\n", 20_000)
+	offered := false
+	line, err := d.Open(context.Background())
+	require.NoError(t, err)
+	defer line.Close()
+	res, err := line.Send(context.Background(), handover(1, "2026-11/Grey Skerry/Fährplan.csv", long, job.ExistsNumber), func(context.Context) error {
+		_, there := p.content(t, "2026-11/Grey Skerry/Fährplan.csv")
+		assert.False(t, there, "nothing has the name before the offer is written")
+		offered = true
+		return nil
+	})
+	require.NoError(t, err)
+	assert.True(t, offered && res.Offered && res.Answered)
+	assert.Contains(t, res.Answer, "Fährplan.csv, 400000 bytes")
+	got, _ := p.content(t, "2026-11/Grey Skerry/Fährplan.csv")
+	assert.Equal(t, long, got)
+
+	for _, c := range []struct {
+		e        job.IfExists
+		to, text string
+	}{
+		{job.ExistsNumber, "2026-11/Grey Skerry/Fährplan (2).csv", "second"},
+		{job.ExistsNumber, "2026-11/Grey Skerry/Fährplan (3).csv", "third"},
+		{job.ExistsStamp, "2026-11/Grey Skerry/Fährplan 2026-11-23 06.15.00.csv", "stamped"},
+		{job.ExistsStamp, "2026-11/Grey Skerry/Fährplan 2026-11-23 06.15.00 (2).csv", "stamped again"},
+		{job.ExistsOverwrite, "", "new"},
+	} {
+		res, err := line.Send(context.Background(), handover(2, "2026-11/Grey Skerry/Fährplan.csv", c.text, c.e), func(context.Context) error { return nil })
+		require.NoError(t, err, c.e)
+		assert.Equal(t, c.to, res.To)
+		if c.to == "" {
+			c.to = "2026-11/Grey Skerry/Fährplan.csv"
+		}
+		got, _ := p.content(t, c.to)
+		assert.Equal(t, c.text, got)
+	}
+	res, err = line.Send(context.Background(), handover(3, "2026-11/Grey Skerry/Fährplan.csv", "never", job.ExistsRefuse), func(context.Context) error {
+		t.Error("nothing may be offered")
+		return nil
+	})
+	f := fault.Of(err)
+	assert.Contains(t, f.Error(), "there is a file 2026-11/Grey Skerry/Fährplan.csv already")
+	assert.Equal(t, []any{fault.Lasting, fault.Recipient, false}, []any{f.Class, f.Scope, res.Offered})
 }
 
 func TestAnOfferThatFailsLeavesNoFile(t *testing.T) {
