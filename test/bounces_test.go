@@ -78,6 +78,33 @@ func TestBouncesComeHome(t *testing.T) {
 	assert.Equal(t, job.RunDone, page.State, "an automatic answer is no bounce")
 }
 
+func TestADigestComesInTheMorning(t *testing.T) {
+	w := open(t)
+	ctx := context.Background()
+	_, err := w.c.SaveWishes(ctx, "mara", job.Wishes{DigestAt: "07:00", QuietFrom: "22:00", QuietTo: "25:00"})
+	require.ErrorContains(t, err, "is no time of day")
+	_, err = w.as("joren").SaveWishes(ctx, "mara", job.Wishes{})
+	require.ErrorContains(t, err, "it takes an administrator")
+	_, err = w.as("mara").SaveWishes(ctx, "mara", job.Wishes{DigestAt: "07:00"})
+	require.NoError(t, err)
+	conn := connect(t, w.db)
+	_, err = conn.Exec(ctx, `UPDATE people SET digest_due = now() WHERE login = 'mara'`)
+	require.NoError(t, err)
+	w.until(20*time.Second, "it comes", func() bool { return len(w.inbox("mara@tarnwick.example")) == 1 })
+	l := w.inbox("mara@tarnwick.example")[0]
+	assert.Contains(t, l.Subject, "nothing needs you")
+	var next time.Time
+	require.NoError(t, conn.QueryRow(ctx, `SELECT digest_due FROM people WHERE login = 'mara'`).Scan(&next))
+	assert.Equal(t, "07:00", next.In(mustZone(t)).Format("15:04"), "and again the next morning")
+}
+
+func mustZone(t *testing.T) *time.Location {
+	t.Helper()
+	z, err := time.LoadLocation("Europe/London")
+	require.NoError(t, err)
+	return z
+}
+
 func TestASignOfLifeGoesOut(t *testing.T) {
 	w := open(t)
 	require.NoError(t, w.c.SaveHeartbeat(context.Background(), "http://"+w.out.Receiver+"/alive", job.Duration(time.Second)))

@@ -7,6 +7,8 @@ import (
 	"errors"
 	"io"
 	"net"
+	"net/http"
+	"net/http/httptest"
 	"strconv"
 	"strings"
 	"testing"
@@ -14,6 +16,7 @@ import (
 
 	"ironbell/internal/core/fault"
 	"ironbell/internal/deliver"
+	"ironbell/internal/outgoing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -194,6 +197,73 @@ func TestSignInAndCertificatesAreChecked(t *testing.T) {
 	said, err := p.destination(t, func(s map[string]any) { s["user"] = "bell" }, "slipway").Test(context.Background())
 	require.NoError(t, err)
 	assert.Contains(t, strings.Join(said.Said, "; "), "sign-in accepted")
+}
+
+func TestSignInByToken(t *testing.T) {
+	p := start(t, "bell")
+	byToken := func(s map[string]any) { s["user"], s["sign_in"] = "bell", "xoauth2" }
+	_, err := send(t, p.destination(t, byToken, "slipway"), "x@tarnwick.example", nil)
+	require.NoError(t, err)
+	_, err = send(t, p.destination(t, byToken, "an old token"), "x@tarnwick.example", nil)
+	f := fault.Of(err)
+	assert.Contains(t, f.Error(), "535 5.7.8 The token is not accepted")
+	assert.Equal(t, []any{fault.Lasting, fault.Destination, "Check user and token of the destination."}, []any{f.Class, f.Scope, f.Advice})
+
+	// A token may be had where the settings say, and is asked for once.
+	asked := 0
+	desk := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		asked++
+		w.Header().Set("Content-Type", "application/json")
+		if _, secret, _ := r.BasicAuth(); secret != "office-secret" && r.FormValue("client_secret") != "office-secret" {
+			w.WriteHeader(http.StatusUnauthorized)
+			_, _ = w.Write([]byte(`{"error":"invalid_client"}`))
+			return
+		}
+		_, _ = w.Write([]byte(`{"access_token":"slipway","token_type":"Bearer","expires_in":3600}`))
+	}))
+	defer desk.Close()
+	host, port := hostPort(t, p.server.Address())
+	at := map[string]any{"host": host, "port": port, "from": "bell@tarnwick.example", "ca": p.ca, "user": "bell", "sign_in": "xoauth2", "token_url": desk.URL, "client_id": "ironbell"}
+	allowed := deliver.Allowed{Guard: outgoing.New([]string{strings.TrimPrefix(desk.URL, "http://")})}
+	d, err := deliver.Open(settings(t, "smtp", "office-secret", at), allowed)
+	require.NoError(t, err)
+	for range 2 {
+		_, err = send(t, d, "x@tarnwick.example", nil)
+		require.NoError(t, err)
+	}
+	assert.Equal(t, 1, asked)
+	d, err = deliver.Open(settings(t, "smtp", "wrong", at), allowed)
+	require.NoError(t, err)
+	_, err = send(t, d, "x@tarnwick.example", nil)
+	assert.Equal(t, fault.Lasting, fault.Of(err).Class)
+	assert.Contains(t, fault.Of(err).Advice, "token_url")
+}
+
+func TestAnotherServerStandsBy(t *testing.T) {
+	first, second := start(t, ""), start(t, "")
+	d := first.destination(t, func(s map[string]any) {
+		s["standby"], s["ca"] = []string{second.server.Address()}, first.ca+second.ca
+	}, "")
+	require.NoError(t, first.server.Behave(gate.Behaviour{Mode: gate.Away}))
+	_, err := send(t, d, "x@tarnwick.example", nil)
+	require.NoError(t, err)
+	assert.Len(t, second.inbox.All(), 1)
+	tested, err := d.Test(context.Background())
+	require.Error(t, err, "the first is down, and a test says so: %v", tested.Said)
+}
+
+func TestStrangeAnswersAreNeitherYesNorNo(t *testing.T) {
+	p := start(t, "")
+	require.NoError(t, p.server.Behave(gate.Behaviour{Mode: gate.Strange}))
+	res, err := send(t, p.destination(t, nil, ""), "x@tarnwick.example", nil)
+	require.Error(t, err)
+	assert.True(t, res.Offered && !res.Answered)
+	assert.Contains(t, err.Error(), "699 Perhaps")
+	require.NoError(t, p.server.Behave(gate.Behaviour{Mode: gate.Full}))
+	res, err = send(t, p.destination(t, nil, ""), "x@tarnwick.example", nil)
+	f := fault.Of(err)
+	assert.Contains(t, f.Error(), "552 5.2.2 The mailbox is over its quota")
+	assert.Equal(t, []any{fault.Lasting, fault.Recipient, false}, []any{f.Class, f.Scope, res.Offered})
 }
 
 func TestSettingsThatCannotBeUsed(t *testing.T) {

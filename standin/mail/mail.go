@@ -119,9 +119,28 @@ type session struct {
 	last     gate.Behaviour
 }
 
-func (s *session) AuthMechanisms() []string { return []string{sasl.Plain} }
+func (s *session) AuthMechanisms() []string { return []string{sasl.Plain, "XOAUTH2"} }
 
-func (s *session) Auth(string) (sasl.Server, error) {
+// bearer takes a token, as large mail providers have it. What stands for the
+// password is the token.
+type bearer struct{ *session }
+
+// Next implements sasl.Server.
+func (b bearer) Next(response []byte) ([]byte, bool, error) {
+	if response == nil {
+		return []byte{}, false, nil
+	}
+	if string(response) != "user="+b.server.user+"\x01auth=Bearer "+b.server.password+"\x01\x01" || b.server.Behaviour().Mode == gate.Expired {
+		return nil, false, &smtp.SMTPError{Code: 535, EnhancedCode: smtp.EnhancedCode{5, 7, 8}, Message: "The token is not accepted"}
+	}
+	b.signedIn = true
+	return nil, true, nil
+}
+
+func (s *session) Auth(mechanism string) (sasl.Server, error) {
+	if mechanism == "XOAUTH2" {
+		return bearer{s}, nil
+	}
 	return sasl.NewPlainServer(func(_, user, password string) error {
 		if user != s.server.user || password != s.server.password || s.server.Behaviour().Mode == gate.Expired {
 			return &smtp.SMTPError{Code: 535, EnhancedCode: smtp.EnhancedCode{5, 7, 8}, Message: "Authentication credentials invalid"}
