@@ -107,14 +107,14 @@
         <tr
           ><th>State</th><th>To</th><th>What</th><th>Over</th><th>At</th><th>Tries</th><th
             >The other side said</th
-          ><th></th></tr
+          ></tr
         >
       </thead>
       <tbody>
         {#each list.data as d (d.id)}
           <tr>
             <td><DeliveryState delivery={d} /></td>
-            <td class="max-w-[15rem] break-words"
+            <td class="max-w-[14.5rem] break-words"
               >{d.went_to || d.address}{#if d.meant_for}<span class="soft">
                   meant for {d.meant_for}</span
                 >{/if}</td
@@ -138,32 +138,35 @@
                 />{/if}</td
             >
             <td>{d.tries}</td>
-            <td class="mono soft min-w-[24rem] break-words"
-              >{d.answer}{#if d.advice && d.state !== 'sent'}<br /><span class="font-sans">{d.advice}</span
-                >{/if}</td
-            >
-            <td class="!text-right whitespace-nowrap">
-              {#if mayAct && d.run_id}
-                {#if d.kept_back === 'yes'}
-                  <button class="btn btn-primary" onclick={() => allow.mutate({ delivery: d.id, yes: true })}
-                    >Let it go out</button
-                  >
-                  <button class="btn" onclick={() => allow.mutate({ delivery: d.id, yes: false })}>No</button>
+            <td class="min-w-[20rem]"
+              ><div class="mono soft break-words">{d.answer}</div>
+              {#if d.advice && d.state !== 'sent'}<div class="soft">{d.advice}</div>{/if}
+              <div class="flex flex-wrap gap-1.5">
+                {#if mayAct && d.run_id}
+                  {#if d.kept_back === 'yes'}
+                    <button
+                      class="btn btn-primary"
+                      onclick={() => allow.mutate({ delivery: d.id, yes: true })}>Let it go out</button
+                    >
+                    <button class="btn" onclick={() => allow.mutate({ delivery: d.id, yes: false })}
+                      >No</button
+                    >
+                  {/if}
+                  {#if d.state === 'unknown'}
+                    <button class="btn" onclick={() => settle.mutate({ delivery: d.id, as: 'sent' })}
+                      >It arrived</button
+                    >
+                    <button class="btn" onclick={() => settle.mutate({ delivery: d.id, as: 'failed' })}
+                      >It did not</button
+                    >
+                  {/if}
+                  {#if ['unknown', 'failed', 'bounced'].includes(d.state)}
+                    <button class="btn" onclick={() => settle.mutate({ delivery: d.id, as: 'resend' })}
+                      >Send again</button
+                    >
+                  {/if}
                 {/if}
-                {#if d.state === 'unknown'}
-                  <button class="btn" onclick={() => settle.mutate({ delivery: d.id, as: 'sent' })}
-                    >It arrived</button
-                  >
-                  <button class="btn" onclick={() => settle.mutate({ delivery: d.id, as: 'failed' })}
-                    >It did not</button
-                  >
-                {/if}
-                {#if ['unknown', 'failed', 'bounced'].includes(d.state)}
-                  <button class="btn" onclick={() => settle.mutate({ delivery: d.id, as: 'resend' })}
-                    >Send again</button
-                  >
-                {/if}
-              {/if}
+              </div>
             </td>
           </tr>
         {/each}

@@ -204,7 +204,7 @@
       <h2>Posts</h2>
       {#each posts.data ?? [] as one (one.id)}
         <p>
-          <b>{one.name}</b>{#if one.under}<span class="soft"> under {one.under}</span>{/if}: {one.holders.join(
+          <b>{one.name}</b>{#if one.under}<span class="soft ml-1">under {one.under}</span>{/if}: {one.holders.join(
             ', ',
           ) || 'held by nobody'}
         </p>

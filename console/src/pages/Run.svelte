@@ -72,6 +72,11 @@
   const failedDeliveries = $derived(
     run?.deliveries.filter((d) => d.state === 'failed' || d.state === 'bounced').length ?? 0,
   );
+  // A run that is divided shows the tasks of one part: the first that went wrong.
+  const shownPart = $derived(run?.parts?.[0]);
+  const ofPart = $derived(
+    run && shownPart ? { ...run, attempts: run.attempts.filter((a) => a.part === shownPart.part) } : run,
+  );
   const goesOn = $derived(run ? ['failed', 'partly', 'blank', 'cancelled'].includes(run.state) : false);
   const held = $derived(run?.state === 'blank');
   const failed = $derived(run?.attempts.filter((a) => a.state === 'failed').at(-1));
@@ -160,8 +165,10 @@
   {/each}
   {#if run.attempts.length > 0}
     <section>
-      <h2>Tasks</h2>
-      <TaskAxis {run} />
+      <h2>
+        Tasks{#if shownPart}<span class="soft ml-1">of part {shownPart.name || shownPart.part}</span>{/if}
+      </h2>
+      {#if ofPart}<TaskAxis run={ofPart} />{/if}
     </section>
   {/if}
   {#if settle.isError}<Trouble error={settle.error} />{/if}
