@@ -139,7 +139,7 @@ func printDestination(i IO, p wire.DestinationPage) {
 		if p.Rests.Advice != "" {
 			fmt.Fprintln(i.Out, p.Rests.Advice)
 		}
-		fmt.Fprintf(i.Out, "%d deliveries wait for it; they go out by themselves when it works.\n", p.Waiting)
+		fmt.Fprintf(i.Out, "Deliveries that wait for it: %d. What waits goes out by itself when it works.\n", p.Waiting)
 	}
 	if p.Pin != "" {
 		fmt.Fprintf(i.Out, "Host key %s\n", p.Pin)

@@ -177,7 +177,7 @@
       <div class="flex flex-wrap items-baseline gap-3">
         <h2>Deliveries: {sent} of {run.deliveries.length} sent</h2>
         <span class="flex-1"></span>
-        {#if failedDeliveries > 0}<button
+        {#if failedDeliveries > 1}<button
             class="btn"
             disabled={resend.isPending}
             onclick={() => resend.mutate()}>Send the {failedDeliveries} that failed again</button
