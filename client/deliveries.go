@@ -115,8 +115,9 @@ func (c *Client) RemovePost(ctx context.Context, name string) error {
 	return c.do(ctx, "DELETE", "/api/posts/"+segment(name), nil, nil)
 }
 
-// SaveWishes says what a person wants for the mails that they get.
-func (c *Client) SaveWishes(ctx context.Context, login string, w job.Wishes) (p job.Person, err error) {
+// SaveWishes says what a person wants for the mails that they get, and where and
+// when they are reached.
+func (c *Client) SaveWishes(ctx context.Context, login string, w job.OwnSettings) (p job.Person, err error) {
 	return p, c.do(ctx, "PUT", "/api/people/"+segment(login)+"/wishes", w, &p)
 }
 

@@ -55,7 +55,7 @@ func TestMailAsPeopleWantIt(t *testing.T) {
 	}
 	// Brina is away, and Maeve stands in for her.
 	until := time.Now().Add(48 * time.Hour)
-	_, err = w.c.SaveWishes(ctx, "brina", job.Wishes{PausedUntil: &until, StandIn: "maeve"})
+	_, err = w.c.SaveWishes(ctx, "brina", job.OwnSettings{Wishes: job.Wishes{PausedUntil: &until, StandIn: "maeve"}})
 	require.NoError(t, err)
 
 	require.NoError(t, w.c.SaveMailSettings(ctx, job.MailSettings{Subject: "Tarnwick: {job}", ReplyTo: "quay.desk@tarnwick.example"}))

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"ironbell/internal/core/job"
+	"ironbell/internal/core/locale"
 	"ironbell/internal/deliver"
 )
 
@@ -25,8 +26,27 @@ const (
 type Reader struct {
 	Base   string // address of the console, without a slash at its end
 	Zone   *time.Location
+	Locale *locale.Locale // how dates are written; nil is the neutral form
 	Step   int
 	TakeOn string // address at which they take it on
+}
+
+// when writes an instant in the reader's zone.
+func (r Reader) when(at time.Time) string {
+	at = at.In(r.Zone)
+	if r.Locale == nil || r.Locale.Name == "" {
+		return at.Format("Mon 2 Jan 2006 15:04 MST")
+	}
+	return r.Locale.DateTime(at) + at.Format(" MST")
+}
+
+// day writes the date of an instant in the reader's zone.
+func (r Reader) day(at time.Time) string {
+	at = at.In(r.Zone)
+	if r.Locale == nil || r.Locale.Name == "" {
+		return at.Format("Mon 2 Jan")
+	}
+	return r.Locale.Date(at)
 }
 
 // Letter writes the mail of an alert.
@@ -38,9 +58,9 @@ func Letter(a job.Alert, r Reader) deliver.Letter {
 		}
 	}
 	b.WriteString(a.Job + "\n" + a.Happened + "\n\n")
-	since := a.OpenedAt.In(r.Zone).Format("Mon 2 Jan 2006 15:04 MST")
+	since := r.when(a.OpenedAt)
 	if a.Count > 1 {
-		since += fmt.Sprintf("; %d times, last %s", a.Count, a.LastAt.In(r.Zone).Format("Mon 2 Jan 15:04 MST"))
+		since += fmt.Sprintf("; %d times, last %s", a.Count, r.when(a.LastAt))
 	}
 	line("Since", since)
 	line("For", a.ForWhom)
@@ -116,14 +136,14 @@ func Digest(alerts []job.Alert, r Reader, now time.Time) deliver.Letter {
 		}
 	}
 	var b strings.Builder
-	subject := fmt.Sprintf("Iron Bell, %s: nothing needs you", now.Format("Mon 2 Jan"))
+	subject := fmt.Sprintf("Iron Bell, %s: nothing needs you", r.day(now))
 	if len(open) == 0 {
 		b.WriteString("Nothing needs you: no alert is open.\n\n")
 	} else {
-		subject = fmt.Sprintf("Iron Bell, %s: %d open", now.Format("Mon 2 Jan"), len(open))
+		subject = fmt.Sprintf("Iron Bell, %s: %d open", r.day(now), len(open))
 		fmt.Fprintf(&b, "%d open\n\n", len(open))
 		for _, a := range open {
-			fmt.Fprintf(&b, "%s\n%s\nSince %s", Subject(a), a.Happened, a.OpenedAt.In(r.Zone).Format("Mon 2 Jan 15:04 MST"))
+			fmt.Fprintf(&b, "%s\n%s\nSince %s", Subject(a), a.Happened, r.when(a.OpenedAt))
 			if a.AcknowledgedBy != "" {
 				b.WriteString("; " + a.AcknowledgedBy + " has taken it on")
 			}

@@ -85,7 +85,7 @@ func (s *server) recipients(a huma.API) {
 	huma.Register(a, huma.Operation{OperationID: "save-wishes", Method: http.MethodPut, Path: "/api/people/{login}/wishes", Summary: "Say what a person wants for the mails that they get", Description: "They themselves, or an administrator for them.", Tags: tags, Errors: []int{403, 404, 422}},
 		func(ctx context.Context, in *struct {
 			Login string `path:"login" maxLength:"200"`
-			Body  job.Wishes
+			Body  job.OwnSettings
 		},
 		) (*struct{ Body job.Person }, error) {
 			who, _ := person(ctx)

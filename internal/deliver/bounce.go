@@ -18,9 +18,8 @@ import (
 // Returned is what a mail in the mailbox for bounces says.
 type Returned struct {
 	Kind      ReturnKind
-	Delivery  int64  // from the address that it came back to; 0 when that names none
+	Delivery  int64  // from the address that it came back to, or the field of the mail that came back; 0 when neither names one
 	Seal      string // that stands with it
-	MailID    string // Message-ID of the mail that came back, with angle brackets; may be empty
 	Recipient string // whom it could not be delivered to; may be empty
 	Status    string // such as 5.1.1 (RFC 3463)
 	Words     string // what the other side said
@@ -38,8 +37,24 @@ const (
 	ReturnOther   ReturnKind = "other"   // a mail that is none of these
 )
 
-// tagForm finds the delivery in the mailbox that a mail came back to (RFC 5233).
-var tagForm = regexp.MustCompile(`\+d([0-9]{1,18})(?:-([a-z0-9]+))?@`)
+// TagField is the field of a mail's header that names its delivery, as the mailbox
+// for bounces does behind its plus: some servers return to the plain mailbox.
+const TagField = "Iron-Bell-Delivery"
+
+// boxForm finds the tag of a delivery in the mailbox that a mail came back to
+// (RFC 5233), fieldForm in the field of the mail that came back.
+var (
+	boxForm   = regexp.MustCompile(`\+d([0-9]{1,18})(?:-([a-z0-9]+))?@`)
+	fieldForm = regexp.MustCompile(`^\s*d([0-9]{1,18})-([a-z0-9]+)\s*$`)
+)
+
+// tagged takes the first tag that is found.
+func (r *Returned) tagged(form *regexp.Regexp, text string) {
+	if found := form.FindStringSubmatch(strings.ToLower(text)); found != nil && r.Delivery == 0 {
+		r.Delivery, _ = strconv.ParseInt(found[1], 10, 64) // it is digits, and few of them
+		r.Seal = found[2]
+	}
+}
 
 // ReadReturned reads a mail of the mailbox for bounces: a delivery status
 // notification (RFC 3464) within a multipart/report (RFC 6522), or something else.
@@ -51,10 +66,7 @@ func ReadReturned(raw io.Reader) (Returned, error) {
 	}
 	for _, name := range []string{"To", "Delivered-To", "X-Original-To", "Envelope-To"} {
 		for f := e.Header.FieldsByKey(name); f.Next(); {
-			if found := tagForm.FindStringSubmatch(strings.ToLower(f.Value())); found != nil && out.Delivery == 0 {
-				out.Delivery, _ = strconv.ParseInt(found[1], 10, 64) // it is digits, and few of them
-				out.Seal = found[2]
-			}
+			out.tagged(boxForm, f.Value())
 		}
 	}
 	kind, params, err := e.Header.ContentType()
@@ -89,7 +101,7 @@ func ReadReturned(raw io.Reader) (Returned, error) {
 		case "text/rfc822-headers", "message/rfc822", "message/global", "message/global-headers":
 			h, err := mail.CreateReader(bytes.NewReader(append(body, "\r\n\r\n"...)))
 			if err == nil {
-				out.MailID = strings.TrimSpace(h.Header.Get("Message-Id"))
+				out.tagged(fieldForm, h.Header.Get(TagField))
 			}
 		}
 	}

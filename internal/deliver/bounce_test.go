@@ -50,11 +50,26 @@ func returned(t *testing.T, text string) deliver.Returned {
 func TestNotificationsNameTheirDelivery(t *testing.T) {
 	r := returned(t, strings.Replace(notification, "ACTION", "failed", 1))
 	assert.Equal(t, deliver.Returned{
-		Kind: deliver.ReturnFailed, Delivery: 26110000000042, Seal: "k3j9x2ab7q", MailID: "<one@tarnwick.example>", Recipient: "yard@slipway-works.test", Status: "5.1.1", Words: "550 5.1.1 No such mailbox",
+		Kind: deliver.ReturnFailed, Delivery: 26110000000042, Seal: "k3j9x2ab7q", Recipient: "yard@slipway-works.test", Status: "5.1.1", Words: "550 5.1.1 No such mailbox",
 	}, r)
 	for action, kind := range map[string]deliver.ReturnKind{"delayed": deliver.ReturnDelayed, "delivered": deliver.ReturnArrived, "relayed": deliver.ReturnArrived, "nonsense": deliver.ReturnOther} {
 		assert.Equal(t, kind, returned(t, strings.Replace(notification, "ACTION", action, 1)).Kind, action)
 	}
+}
+
+// Some servers return to the mailbox without what stands behind its plus.
+func TestNotificationsNameTheirDeliveryInWhatCameBack(t *testing.T) {
+	plain := strings.Replace(strings.Replace(notification, "ACTION", "failed", 1), "+d26110000000042-k3j9x2ab7q", "", 1)
+	assert.Zero(t, returned(t, plain).Delivery)
+	for field, id := range map[string]int64{
+		deliver.TagField + ": d26110000000042-k3j9x2ab7q": 26110000000042, strings.ToLower(deliver.TagField) + ":\n d26110000000042-k3j9x2ab7q": 26110000000042,
+		deliver.TagField + ": d26110000000042": 0, deliver.TagField + ": d1-x d2-y": 0, deliver.TagField + ":": 0,
+	} {
+		assert.Equal(t, id, returned(t, strings.Replace(plain, "Subject: Fuel", field, 1)).Delivery, field)
+	}
+	// The mailbox has the first word.
+	both := strings.Replace(strings.Replace(notification, "ACTION", "failed", 1), "Subject: Fuel", deliver.TagField+": d7-abc", 1)
+	assert.EqualValues(t, 26110000000042, returned(t, both).Delivery)
 }
 
 func TestAnswersAreNoBounces(t *testing.T) {

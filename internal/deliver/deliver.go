@@ -37,8 +37,9 @@ type Handover struct {
 // Line is an open line to a destination. It belongs to one goroutine.
 type Line interface {
 	// Send hands over. It calls offer just before the other side could accept,
-	// and stops when offer fails. When the result is offered and not answered,
-	// nobody knows whether it was accepted.
+	// and stops when offer fails. It may call it again, to see whether it still
+	// holds. When the result is offered and not answered, nobody knows whether it
+	// was accepted.
 	Send(ctx context.Context, h Handover, offer func(context.Context) error) (Result, error)
 	// Fit tells whether a line that was idle may be used again.
 	Fit() bool

@@ -86,7 +86,7 @@ func TestMailArrivesWithItsOwnEnvelopeAndId(t *testing.T) {
 		return nil
 	})
 	require.NoError(t, err)
-	assert.Equal(t, 1, offered)
+	assert.Positive(t, offered)
 	assert.True(t, res.Offered && res.Answered)
 	assert.Contains(t, res.Answer, "250")
 	all := p.inbox.All()
@@ -95,6 +95,33 @@ func TestMailArrivesWithItsOwnEnvelopeAndId(t *testing.T) {
 	assert.Equal(t, []string{"quay.desk@tarnwick.example"}, all[0].To)
 	assert.Equal(t, "<new@tarnwick.example>", all[0].MessageID)
 	assert.Equal(t, ".\r\nMessage-ID: not a header\r\n", all[0].Plain)
+}
+
+// The offer is asked for while the last bytes of a large message go out, and
+// again before its final dot: a node that was held up between is held back.
+func TestAnOfferThatHoldsNoLongerIsNotGoneThroughWith(t *testing.T) {
+	p := start(t, "")
+	large := message + strings.Repeat("0123456789 Departures of Tarnwick Quay\r\n", 20_000)
+	line, err := p.destination(t, nil, "").Open(context.Background())
+	require.NoError(t, err)
+	defer line.Close()
+	over := errors.New("this node was held up")
+	for _, holds := range []int{0, 1} { // how many times it is granted
+		asked := 0
+		res, err := line.Send(context.Background(), deliver.Handover{From: "bell@tarnwick.example", To: "a@tarnwick.example", MessageID: "<x@tarnwick.example>", Size: int64(len(large)), Content: strings.NewReader(large)}, func(context.Context) error {
+			if asked++; asked > holds {
+				return over
+			}
+			return nil
+		})
+		require.ErrorIs(t, err, over)
+		assert.Equal(t, holds+1, asked)
+		assert.False(t, res.Offered)
+		line.Close()
+		line, err = p.destination(t, nil, "").Open(context.Background())
+		require.NoError(t, err)
+	}
+	assert.Empty(t, p.inbox.All())
 }
 
 func TestSeveralMessagesGoOverOneLine(t *testing.T) {

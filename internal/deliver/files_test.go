@@ -358,7 +358,7 @@ func TestAPrinterPrintsAndSaysWhyNot(t *testing.T) {
 	require.NoError(t, err)
 	tested, err := d.Test(context.Background())
 	require.NoError(t, err)
-	assert.Contains(t, strings.Join(tested.Said, "; "), "it is Stand-in Printer, idle; it prints application/pdf, image/png, text/plain; printed nothing")
+	assert.Contains(t, strings.Join(tested.Said, "; "), "it is Stand-in Printer, idle; it prints application/pdf, image/png, text/plain, application/octet-stream; printed nothing")
 	page := bytes.Repeat([]byte("%PDF page "), 10_000)
 	h := handover(1, "Day sheet.pdf", string(page), "")
 	h.MediaType = "application/pdf"

@@ -4,6 +4,9 @@ import (
 	"context"
 	"crypto/ed25519"
 	"crypto/rand"
+	"crypto/sha1" // the form of the server's list of passwords
+	"crypto/x509"
+	"encoding/base64"
 	"encoding/pem"
 	"fmt"
 	"net"
@@ -11,12 +14,17 @@ import (
 	"os/exec"
 	"os/user"
 	"path/filepath"
+	"strconv"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
 	"ironbell/internal/core/fault"
 	"ironbell/internal/deliver"
+	"ironbell/internal/outgoing"
+	"ironbell/standin/gate"
+	"ironbell/standin/web"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -46,20 +54,27 @@ func serve(t *testing.T, start func(port int) *exec.Cmd) int {
 	require.NoError(t, l.Close())
 	cmd := start(port)
 	var said strings.Builder
-	cmd.Stdout, cmd.Stderr = &said, &said
+	cmd.Stdout, cmd.Stderr, cmd.WaitDelay = &said, &said, time.Second
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 	require.NoError(t, cmd.Start())
 	t.Cleanup(func() {
-		_ = cmd.Process.Kill() // it keeps nothing
+		// Its children go with it.
+		end := time.AfterFunc(5*time.Second, func() { _ = syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) })
+		_ = syscall.Kill(-cmd.Process.Pid, syscall.SIGTERM)
 		_ = cmd.Wait()
+		end.Stop()
 	})
-	require.Eventually(t, func() bool {
-		c, err := net.Dial("tcp", fmt.Sprintf("127.0.0.1:%d", port))
-		if err == nil {
+	for range 400 {
+		if c, err := net.Dial("tcp", fmt.Sprintf("127.0.0.1:%d", port)); err == nil {
 			_ = c.Close()
+			return port
 		}
-		return err == nil
-	}, 20*time.Second, 50*time.Millisecond, "the server answers: %s", cmd.Args)
-	return port
+		time.Sleep(50 * time.Millisecond)
+	}
+	_ = syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL)
+	_ = cmd.Wait() // then all that it said is there
+	t.Fatalf("the server does not answer: %s: %s", cmd.Args, said.String())
+	return 0
 }
 
 func TestFilesArriveAtOpenSSH(t *testing.T) {
@@ -138,4 +153,211 @@ func TestFilesArriveAtSamba(t *testing.T) {
 	assert.Contains(t, fault.Of(err).Advice, `no share "nowhere"`)
 	_, err = deliver.Open(settings(t, "smb", "", map[string]any{"host": "x"}), deliver.Allowed{})
 	assert.ErrorContains(t, err, "no share")
+}
+
+// shown writes a certificate that a server shows, and gives the one to trust.
+func shown(t *testing.T, dir string) (ca string) {
+	t.Helper()
+	cert, ca, err := gate.Certificate()
+	require.NoError(t, err)
+	key, err := x509.MarshalPKCS8PrivateKey(cert.PrivateKey)
+	require.NoError(t, err)
+	text := append(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: cert.Certificate[0]}), pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: key})...)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "both.pem"), text, 0o600))
+	return ca
+}
+
+// given gives a folder to a system's user.
+func given(t *testing.T, dir, name string) {
+	t.Helper()
+	u, err := user.Lookup(name)
+	require.NoError(t, err)
+	uid, err := strconv.Atoi(u.Uid)
+	require.NoError(t, err)
+	gid, err := strconv.Atoi(u.Gid)
+	require.NoError(t, err)
+	require.NoError(t, os.Chown(dir, uid, gid))
+	for up := dir; up != os.TempDir() && up != "/"; up = filepath.Dir(up) {
+		require.NoError(t, os.Chmod(up, 0o755))
+	}
+}
+
+// refusesAll holds a place that signs in over TLS against a wrong password and a
+// certificate that nobody trusts.
+func refusesAll(t *testing.T, p place, untrusting func(p *place)) {
+	t.Helper()
+	bad := p
+	bad.place.Secret = "wrong"
+	_, err := bad.open(t).Test(context.Background())
+	f := fault.Of(err)
+	assert.Equal(t, []any{fault.Lasting, fault.Destination}, []any{f.Class, f.Scope}, "%v", err)
+	assert.Contains(t, f.Advice, "password")
+	bad = p
+	untrusting(&bad)
+	_, err = put(t, bad.open(t), handover(9, "secret.csv", "x", ""))
+	f = fault.Of(err)
+	assert.Equal(t, []any{fault.Lasting, fault.Destination}, []any{f.Class, f.Scope}, "%v", err)
+	assert.Contains(t, f.Error(), "certificate")
+	_, there := p.content(t, "secret.csv")
+	assert.False(t, there)
+}
+
+// It wants the data to come over the session of the commands, as most servers do.
+func TestFilesArriveAtVsftpd(t *testing.T) {
+	vsftpd := real(t, "/usr/sbin/vsftpd")
+	dir, files := t.TempDir(), t.TempDir()
+	ca := shown(t, dir)
+	// The server wants a root that its user cannot write to.
+	given(t, files, "root")
+	require.NoError(t, os.Mkdir(filepath.Join(files, "in"), 0o755))
+	given(t, filepath.Join(files, "in"), "ftp")
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "passwords"), []byte("slipway\n"), 0o600))
+	require.NoError(t, os.MkdirAll("/var/run/vsftpd/empty", 0o755))
+	port := serve(t, func(port int) *exec.Cmd {
+		config := fmt.Sprintf(`listen=YES
+listen_address=127.0.0.1
+listen_port=%d
+background=NO
+anonymous_enable=YES
+anon_root=%s
+anon_upload_enable=YES
+anon_mkdir_write_enable=YES
+anon_other_write_enable=YES
+anon_world_readable_only=NO
+anon_umask=022
+secure_email_list_enable=YES
+email_password_file=%s/passwords
+write_enable=YES
+ssl_enable=YES
+allow_anon_ssl=YES
+force_anon_logins_ssl=YES
+force_anon_data_ssl=YES
+require_ssl_reuse=YES
+ssl_ciphers=HIGH
+rsa_cert_file=%s/both.pem
+rsa_private_key_file=%s/both.pem
+seccomp_sandbox=NO
+`, port, files, dir, dir, dir)
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "config"), []byte(config), 0o600))
+		return exec.Command(vsftpd, filepath.Join(dir, "config"))
+	})
+	set := map[string]any{"host": "127.0.0.1", "port": port, "user": "ftp", "folder": "/in", "ca": ca}
+	p := place{place: settings(t, "ftp", "slipway", set), content: onDisk(filepath.Join(files, "in"))}
+	tested, err := p.open(t).Test(context.Background())
+	require.NoError(t, err)
+	assert.Contains(t, strings.Join(tested.Said, "; "), "over TLS; signed in as ftp")
+	arrive(t, p)
+	refusesAll(t, p, func(p *place) {
+		delete(set, "ca")
+		p.place = settings(t, "ftp", "slipway", set)
+	})
+}
+
+func TestFilesArriveAtApache(t *testing.T) {
+	apache := real(t, "/usr/sbin/apache2")
+	dir, files := t.TempDir(), t.TempDir()
+	ca := shown(t, dir)
+	given(t, files, "www-data")
+	given(t, dir, "www-data")
+	sum := sha1.Sum([]byte("slipway"))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "passwords"), []byte("ironbell:{SHA}"+base64.StdEncoding.EncodeToString(sum[:])+"\n"), 0o644))
+	port := serve(t, func(port int) *exec.Cmd {
+		var config strings.Builder
+		for _, m := range []string{"mpm_event", "authn_core", "authn_file", "authz_core", "authz_user", "auth_basic", "dav", "dav_fs", "ssl"} {
+			fmt.Fprintf(&config, "LoadModule %s_module /usr/lib/apache2/modules/mod_%s.so\n", m, m)
+		}
+		fmt.Fprintf(&config, `ServerName localhost
+ServerRoot %[1]s
+DefaultRuntimeDir %[1]s
+Listen 127.0.0.1:%[2]d
+PidFile %[1]s/pid
+ErrorLog %[1]s/log
+User www-data
+Group www-data
+DocumentRoot %[3]s
+DavLockDB %[1]s/locks
+SSLEngine on
+SSLCertificateFile %[1]s/both.pem
+<Directory %[3]s>
+Dav On
+AuthType Basic
+AuthName reports
+AuthUserFile %[1]s/passwords
+Require valid-user
+</Directory>
+`, dir, port, files)
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "config"), []byte(config.String()), 0o600))
+		return exec.Command(apache, "-f", filepath.Join(dir, "config"), "-DFOREGROUND")
+	})
+	set := map[string]any{"url": fmt.Sprintf("https://127.0.0.1:%d/", port), "user": "ironbell", "ca": ca}
+	p := place{
+		place: settings(t, "webdav", "slipway", set), content: onDisk(files),
+		allowed: deliver.Allowed{Guard: outgoing.New([]string{fmt.Sprintf("127.0.0.1:%d", port)})},
+	}
+	_, err := p.open(t).Test(context.Background())
+	require.NoError(t, err)
+	arrive(t, p)
+	refusesAll(t, p, func(p *place) {
+		delete(set, "ca")
+		p.place = settings(t, "webdav", "slipway", set)
+	})
+}
+
+func TestPagesArriveAtCUPS(t *testing.T) {
+	cupsd := real(t, "/usr/sbin/cupsd")
+	dir := t.TempDir()
+	given(t, dir, "lp")
+	// It hands on to the stand-in, which an ordinary client tries that way.
+	paper, err := web.StartPrinter("printer", "127.0.0.1:0")
+	require.NoError(t, err)
+	t.Cleanup(paper.Close)
+	for _, name := range []string{"cache", "state", "spool", "temp", "bin"} {
+		require.NoError(t, os.MkdirAll(filepath.Join(dir, name), 0o755))
+		given(t, filepath.Join(dir, name), "lp")
+	}
+	write := func(name, text string) {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644))
+	}
+	write("printers.conf", "<Printer quay>\nDeviceURI ipp://"+paper.Address()+"/ipp/print\nState Idle\nAccepting Yes\nShared Yes\n</Printer>\n")
+	write("cups-files.conf", fmt.Sprintf(`FileDevice Yes
+User lp
+Group lp
+ServerRoot %[1]s
+CacheDir %[1]s/cache
+StateDir %[1]s/state
+RequestRoot %[1]s/spool
+TempDir %[1]s/temp
+DocumentRoot %[1]s
+AccessLog %[1]s/access
+ErrorLog %[1]s/log
+PageLog %[1]s/pages
+`, dir))
+	port := serve(t, func(port int) *exec.Cmd {
+		write("cupsd.conf", fmt.Sprintf("Listen 127.0.0.1:%d\nDefaultAuthType None\nBrowsing No\nWebInterface No\n<Location />\nAllow all\n</Location>\n<Policy default>\n<Limit All>\n</Limit>\n</Policy>\n", port))
+		return exec.Command(cupsd, "-f", "-c", filepath.Join(dir, "cupsd.conf"), "-s", filepath.Join(dir, "cups-files.conf"))
+	})
+	at := fmt.Sprintf("127.0.0.1:%d", port)
+	allowed := deliver.Allowed{Guard: outgoing.New([]string{at})}
+	d, err := deliver.Open(settings(t, "ipp", "", map[string]any{"url": "ipp://" + at + "/printers/quay"}), allowed)
+	require.NoError(t, err)
+	tested, err := d.Test(context.Background())
+	require.NoError(t, err)
+	assert.Contains(t, strings.Join(tested.Said, "; "), "idle")
+	h := handover(1, "Day sheet.txt", "Port day sheet of Grey Skerry\n", "")
+	h.MediaType = "text/plain"
+	res, err := put(t, d, h)
+	require.NoError(t, err)
+	assert.Equal(t, "the printer took it as its job 1", res.Answer)
+	printed := func() bool { return len(paper.All()) == 1 }
+	for end := time.Now().Add(20 * time.Second); !printed() && time.Now().Before(end); time.Sleep(50 * time.Millisecond) {
+	}
+	if !printed() {
+		said, _ := os.ReadFile(filepath.Join(dir, "log")) // for whoever reads why
+		t.Fatalf("it is not printed: %s", said)
+	}
+	assert.Equal(t, "Port day sheet of Grey Skerry\n", string(paper.All()[0].Content))
+	none, err := deliver.Open(settings(t, "ipp", "", map[string]any{"url": "ipp://" + at + "/printers/nowhere"}), allowed)
+	require.NoError(t, err)
+	_, err = none.Test(context.Background())
+	assert.Equal(t, fault.Destination, fault.Of(err).Scope, "%v", err)
 }

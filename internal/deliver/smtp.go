@@ -300,6 +300,7 @@ type mailLine struct {
 	unwatch func() bool
 	cut     func() // breaks it off
 	gone    bool   // of no further use
+	in      *bufio.Reader
 }
 
 // Fit implements Line: it asks whether the server is still there.
@@ -337,13 +338,15 @@ func (l *mailLine) Send(ctx context.Context, h Handover, offer func(context.Cont
 	if err != nil {
 		return res, l.refused(err, about, fault.Message)
 	}
-	if err := copyMessage(data, h.Content, h.MessageID, h.Headers); err != nil {
+	o := early{ctx: ctx, offer: offer, out: data, left: h.Size}
+	if err := l.copyMessage(&o, h); err != nil {
 		// Without the final dot nothing is accepted; the line is of no use now.
+		_ = o.wait() // it did not go out, whatever was recorded
 		l.gone = true
 		_ = l.client.Close()
 		return res, fault.Wrap(err, fault.Passing, fault.Destination, about, "")
 	}
-	if err := offer(ctx); err != nil {
+	if err := o.holds(); err != nil {
 		l.gone = true
 		_ = l.client.Close() // the final dot must not go out
 		return res, err
@@ -438,19 +441,63 @@ func (l *mailLine) secure(err error, doing string) *fault.Fault {
 	return fault.Wrap(errors.New(fault.Reason(err)), fault.Passing, fault.Destination, doing, "Check that the mail server runs and can be reached.")
 }
 
-// copyMessage copies a stored message and puts the given id in its header in
-// place of the one that it was stored with, with what this copy has beside.
-func copyMessage(w io.Writer, content io.Reader, id string, headers []string) error {
-	in := bufio.NewReaderSize(content, 64<<10)
+const (
+	chunk      = 16 << 10  // bytes of a message that are written at a time
+	earlyBytes = 2 * chunk // how many are still to go out when the offer is asked for
+)
+
+// early passes a message on, and asks for the offer while its last bytes go out:
+// recording it takes as long as they do.
+type early struct {
+	ctx   context.Context //nolint:containedctx // of one hand-over, as it is itself
+	offer func(context.Context) error
+	out   io.Writer
+	left  int64
+	asked chan error
+}
+
+// Write implements io.Writer.
+func (o *early) Write(b []byte) (int, error) {
+	if o.asked == nil && o.left <= earlyBytes {
+		o.asked = make(chan error, 1)
+		go func() { o.asked <- o.offer(o.ctx) }()
+	}
+	o.left -= int64(len(b))
+	return o.out.Write(b)
+}
+
+// wait lets an offer that is under way come to its end.
+func (o *early) wait() error {
+	if o.asked == nil {
+		return nil
+	}
+	return <-o.asked
+}
+
+// holds tells whether the offer is recorded, and still holds.
+func (o *early) holds() error {
+	if err := o.wait(); err != nil {
+		return err
+	}
+	return o.offer(o.ctx)
+}
+
+// copyMessage copies a stored message and puts its own id in its header in place
+// of the one that it was stored with, with what this copy has beside.
+func (l *mailLine) copyMessage(w io.Writer, h Handover) error {
+	if l.in == nil {
+		l.in = bufio.NewReaderSize(nil, chunk)
+	}
+	l.in.Reset(h.Content)
 	for {
-		line, err := in.ReadBytes('\n')
+		line, err := l.in.ReadBytes('\n')
 		if err != nil && !errors.Is(err, io.EOF) {
 			return fmt.Errorf("read the message: %w", err)
 		}
 		if len(line) > 11 && strings.EqualFold(string(line[:11]), "message-id:") {
-			line = []byte("Message-ID: " + id + "\r\n")
-			for _, h := range headers {
-				line = append(line, h+"\r\n"...)
+			line = []byte("Message-ID: " + h.MessageID + "\r\n")
+			for _, header := range h.Headers {
+				line = append(line, header+"\r\n"...)
 			}
 		}
 		if _, err := w.Write(line); err != nil {
@@ -460,8 +507,18 @@ func copyMessage(w io.Writer, content io.Reader, id string, headers []string) er
 			break
 		}
 	}
-	if _, err := io.Copy(w, in); err != nil {
-		return fmt.Errorf("write the message: %w", err)
+	for {
+		_, err := l.in.Peek(1) // fills it
+		if errors.Is(err, io.EOF) {
+			return nil
+		}
+		if err != nil {
+			return fmt.Errorf("read the message: %w", err)
+		}
+		part, _ := l.in.Peek(l.in.Buffered()) // it is there
+		if _, err := w.Write(part); err != nil {
+			return fmt.Errorf("write the message: %w", err)
+		}
+		_, _ = l.in.Discard(len(part)) // likewise
 	}
-	return nil
 }

@@ -134,11 +134,6 @@ func (e *Engine) returned(ctx context.Context, raw []byte) (remove bool, err err
 		e.o.Log.Warn("a bounce names a delivery without our seal; it is left alone", "delivery", id)
 		return deliver.KeepMail, nil
 	}
-	if id == 0 && r.MailID != "" && r.Recipient != "" && e.o.Signer == nil {
-		if id, err = e.store.DeliveryOf(ctx, r.MailID, r.Recipient); err != nil {
-			return deliver.KeepMail, err
-		}
-	}
 	if id == 0 {
 		return deliver.KeepMail, nil
 	}

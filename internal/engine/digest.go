@@ -7,6 +7,7 @@ import (
 
 	"ironbell/internal/alert"
 	"ironbell/internal/core/job"
+	"ironbell/internal/core/locale"
 	"ironbell/internal/core/zone"
 	"ironbell/internal/store"
 )
@@ -45,12 +46,21 @@ func (e *Engine) digests(ctx context.Context) error {
 					e.o.Log.Error("a digest could not be sent", "to", p.Login, "error", err)
 				}
 			}
-			if err := t.PutWishes(ctx, p.ID, p.Wishes, nextDigest(p.Wishes, now)); err != nil {
+			if err := t.PutDigest(ctx, p.ID, nextDigest(p.Wishes, now)); err != nil {
 				return err
 			}
 		}
 		return nil
 	})
+}
+
+// languageOf is how dates are written to a person.
+func languageOf(p job.Person) *locale.Locale {
+	l, err := locale.Load(p.Wishes.Language)
+	if err != nil {
+		return nil // it was there when they chose it
+	}
+	return l
 }
 
 func (e *Engine) digest(ctx context.Context, t *store.Tx, s job.AlertSettings, p job.Person, now time.Time) error {
@@ -62,7 +72,7 @@ func (e *Engine) digest(ctx context.Context, t *store.Tx, s job.AlertSettings, p
 	if err != nil {
 		return err
 	}
-	letter := alert.Digest(alerts, alert.Reader{Base: e.o.URL, Zone: now.Location()}, now)
+	letter := alert.Digest(alerts, alert.Reader{Base: e.o.URL, Zone: now.Location(), Locale: languageOf(p)}, now)
 	letter.To = []string{p.Mail}
 	none := int64(0) // it belongs to no alert of its own
 	return e.freezeLetter(ctx, t, id, destination, letter, job.Message{AlertID: &none}, []store.Recipient{{Address: p.Mail, PersonID: p.ID}})

@@ -10,6 +10,7 @@ import (
 	"ironbell/internal/access"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
+	"ironbell/internal/core/locale"
 	"ironbell/internal/core/zone"
 	"ironbell/internal/deliver"
 	"ironbell/internal/store"
@@ -249,7 +250,7 @@ func (e *Engine) LeaveByLink(ctx context.Context, address string, j job.Job) err
 
 // SaveWishes saves what a person wants for the mails that they get: they
 // themselves, or an administrator for them.
-func (e *Engine) SaveWishes(ctx context.Context, who job.Person, login string, w job.Wishes) (job.Person, error) {
+func (e *Engine) SaveWishes(ctx context.Context, who job.Person, login string, own job.OwnSettings) (job.Person, error) {
 	p, _, err := e.store.PersonByLogin(ctx, login)
 	if err != nil {
 		return p, err
@@ -257,7 +258,23 @@ func (e *Engine) SaveWishes(ctx context.Context, who job.Person, login string, w
 	if err := access.MaySpeakFor(who, p); err != nil {
 		return p, err
 	}
+	w, after := own.Wishes, p
 	v := &fault.Invalid{What: "the wishes of " + p.Name}
+	if own.Mail != nil {
+		if after.Mail, err = deliver.CheckAddress(*own.Mail); err != nil {
+			v.Add("mail", "%s", err)
+		}
+	}
+	if own.Zone != nil {
+		after.Zone = *own.Zone
+	}
+	place, err := zone.Load(after.Zone)
+	if err != nil {
+		v.Add("zone", "%s", err)
+	}
+	if _, err := locale.Load(w.Language); err != nil {
+		v.Add("language", "%s", err)
+	}
 	for where, clock := range map[string]string{"quiet_from": w.QuietFrom, "quiet_to": w.QuietTo, "digest_at": w.DigestAt} {
 		if clock != "" && !clockForm.MatchString(clock) {
 			v.Add(where, "%q is no time of day; write it as 22:00", clock)
@@ -280,16 +297,12 @@ func (e *Engine) SaveWishes(ctx context.Context, who job.Person, login string, w
 	if err := v.Err(); err != nil {
 		return p, err
 	}
-	place, err := zone.Load(p.Zone)
-	if err != nil {
-		return p, err
-	}
-	digest := nextDigest(w, e.o.Now().In(place))
-	if err := e.store.PutWishes(ctx, p.ID, w, digest); err != nil {
-		return p, err
-	}
-	if err := e.store.Audit(ctx, who.Login, "save", "wishes", p.Login, p.Wishes, w); err != nil {
-		return p, err
-	}
-	return e.store.PersonByID(ctx, p.ID)
+	after.Wishes = w
+	err = e.store.Do(ctx, func(t *store.Tx) error {
+		if err := t.PutWishes(ctx, after, nextDigest(w, e.o.Now().In(place))); err != nil {
+			return err
+		}
+		return t.Audit(ctx, who.Login, "save", "wishes", p.Login, p, after)
+	})
+	return after, err
 }

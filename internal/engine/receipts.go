@@ -15,7 +15,10 @@ import (
 // The offers and receipts of all lines go through one goroutine each: what comes
 // while a write is under way gathers, and goes into the next together.
 
-const maxReceipts = 500 // in one transaction
+const (
+	maxReceipts = 500                  // in one transaction
+	pause       = 4 * time.Millisecond // how long a receipt waits for others, since nobody waits for it
+)
 
 // offered is one offer that waits to be recorded.
 type offered struct {
@@ -47,11 +50,7 @@ func (e *Engine) recordOffers(ctx context.Context) {
 			all[i] = o.Sending
 		}
 		bounded, stop := ending(ctx)
-		var done map[int64]bool
-		err := e.store.Do(bounded, func(t *store.Tx) (err error) {
-			done, err = t.Offer(bounded, all)
-			return err
-		})
+		done, err := e.store.Offer(bounded, all)
 		stop()
 		if err != nil {
 			err = &notRecorded{err}
@@ -100,6 +99,7 @@ func (e *Engine) received(s store.Sending, res deliver.Result) {
 // recordReceipts records receipts until their channel is closed.
 func (e *Engine) recordReceipts(ctx context.Context) {
 	for r := range e.receipts {
+		sleep(ctx, nil, pause)
 		group := gather(r, e.receipts, maxReceipts)
 		bounded, stop := ending(ctx)
 		err := e.store.Do(bounded, func(t *store.Tx) error { return e.sent(bounded, t, group) })

@@ -203,14 +203,18 @@ func (e *Engine) handOver(ctx context.Context, line deliver.Line, d deliver.Dest
 		ID: s.ID, To: s.Address, MessageID: s.MessageID, Name: s.Name, MediaType: s.MediaType, Size: s.Size, SHA256: s.SHA256, IfExists: s.IfExists, Stamp: s.Stamp, Content: content,
 	}
 	if mailer, ok := d.(deliver.Mailer); ok {
-		h.From, h.Headers = mailer.ReturnPath(e.tag(s.ID)), e.leaveHeaders(s)
+		tag := e.tag(s.ID)
+		h.From, h.Headers = mailer.ReturnPath(tag), append(e.leaveHeaders(s), deliver.TagField+": "+tag)
 	}
+	var asked time.Time
 	return line.Send(ctx, h, func(context.Context) error {
-		asked := time.Now()
-		if err := e.offer(s); err != nil {
-			return err
+		if asked.IsZero() {
+			asked = time.Now()
+			if err := e.offer(s); err != nil {
+				return err
+			}
+			e.crash(crashOffer)
 		}
-		e.crash(crashOffer)
 		// A node that was held up just here must not say the last word: by now
 		// another may have taken the delivery for lost.
 		if held := time.Since(asked); held > e.o.Lease/2 {

@@ -147,7 +147,7 @@ func (e *Engine) mailAlert(ctx context.Context, t *store.Tx, a job.Alert, s job.
 		if err != nil {
 			place = time.UTC
 		}
-		letter := alert.Letter(a, alert.Reader{Base: e.o.URL, Zone: place, Step: step, TakeOn: e.takeOnLink(a.ID, p.ID)})
+		letter := alert.Letter(a, alert.Reader{Base: e.o.URL, Zone: place, Locale: languageOf(p), Step: step, TakeOn: e.takeOnLink(a.ID, p.ID)})
 		letter.To = []string{p.Mail}
 		if err := e.freezeLetter(ctx, t, id, destination, letter, job.Message{AlertID: &a.ID}, []store.Recipient{{Address: p.Mail, PersonID: p.ID}}); err != nil {
 			return nil, false, err

@@ -15,7 +15,7 @@ func (t *Tx) Cancel(ctx context.Context, run job.Run, reason string) error {
 	for _, write := range []string{
 		`UPDATE parts SET state = 'cancelled', reason = $2, lease_no = lease_no + 1, lease_until = NULL, ended_at = clock_timestamp() WHERE run_id = $1 AND state IN ('waiting', 'running')`,
 		`UPDATE attempts SET state = 'lost', note = $2, ended_at = clock_timestamp() WHERE run_id = $1 AND state = 'running'`,
-		`UPDATE deliveries SET state = 'failed', answer = $2, class = 'lasting', settled_at = clock_timestamp() WHERE run_id = $1 AND state = 'waiting'`,
+		`UPDATE deliveries SET state = 'failed', answer = $2, class = 'lasting', settled_at = clock_timestamp() WHERE run_id = $1 AND state = 'waiting' AND ` + openDelivery,
 	} {
 		if _, err := t.ext.ExecContext(ctx, write, run.ID, reason); err != nil {
 			return wrap(err, "cancel the run")

@@ -90,7 +90,7 @@ func (t *Tx) Reached(ctx context.Context, id int64, told string, after time.Dura
 // a destination that does not work.
 func (q q) HurryAlerts(ctx context.Context, destination int64, told string) error {
 	res, err := q.ext.ExecContext(ctx, `UPDATE alerts SET told = $2, tell_at = now() WHERE state = 'open' AND NOT unreached AND (tell_at IS NULL OR tell_at > now())
-		AND id IN (SELECT alert_id FROM deliveries WHERE destination_id = $1 AND state = 'waiting' AND kept_back <> '' AND kept_back = 'rest' AND alert_id IS NOT NULL)`, destination, bounded(told))
+		AND id IN (SELECT alert_id FROM deliveries WHERE destination_id = $1 AND phase = 'kept back' AND kept_back = 'rest' AND alert_id IS NOT NULL)`, destination, bounded(told))
 	if err != nil {
 		return wrap(err, "go on with the alerts")
 	}
@@ -183,7 +183,7 @@ func (q q) OwnersWaiting(ctx context.Context, cause string) ([]job.Person, error
 	people := []job.Person{}
 	err := sqlx.SelectContext(ctx, q.ext, &people, `SELECT `+personColumns+` FROM people p WHERE p.id IN (
 			SELECT j.owner_id FROM deliveries d JOIN jobs j ON j.id = d.job_id
-			WHERE d.state = 'waiting' AND d.kept_back <> '' AND d.kept_back = 'rest' AND d.destination_id = substr($1, length('destination:') + 1)::bigint)
+			WHERE d.phase = 'kept back' AND d.kept_back = 'rest' AND d.destination_id = substr($1, length('destination:') + 1)::bigint)
 		ORDER BY p.id LIMIT 50`, cause)
 	return people, wrap(err, "find whose deliveries wait")
 }

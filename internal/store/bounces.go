@@ -45,17 +45,6 @@ func (q q) NoteTurn(ctx context.Context, name, word string) error {
 	return wrap(err, "record how a turn went")
 }
 
-// DeliveryOf finds the delivery of a mail to an address, by the mail's Message-ID;
-// 0 when there is none.
-func (q q) DeliveryOf(ctx context.Context, mailID, address string) (int64, error) {
-	var id int64
-	err := sqlx.GetContext(ctx, q.ext, &id, `SELECT d.id FROM messages m JOIN deliveries d ON d.message_id = m.id WHERE m.message_id = $1 AND lower(d.address) = lower($2) ORDER BY d.id DESC LIMIT 1`, mailID, address)
-	if errors.Is(err, sql.ErrNoRows) {
-		return 0, nil
-	}
-	return id, wrap(err, "find the delivery of a mail")
-}
-
 // Bounce marks a locked delivery as bounced, and counts what came back from its
 // address. It tells how often that did in the last 90 days.
 func (t *Tx) Bounce(ctx context.Context, d job.Delivery, answer, advice string) (times int, err error) {

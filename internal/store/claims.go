@@ -199,7 +199,7 @@ func (q q) NextReady(ctx context.Context) (wait time.Duration, ok bool, err erro
 	err = sqlx.GetContext(ctx, q.ext, &seconds, `SELECT extract(epoch FROM min(at) - now()) FROM (
 		(SELECT min(ready_at) AS at FROM parts WHERE state = 'waiting' AND ready_at > now())
 		UNION ALL (SELECT min(to_at) FROM freezes WHERE lifted_at IS NULL AND to_at > now())
-		UNION ALL (SELECT min(ready_at) FROM deliveries WHERE state = 'waiting' AND kept_back = '' AND ready_at > now())
+		UNION ALL (SELECT min(ready_at) FROM deliveries WHERE phase = 'ready' AND ready_at > now())
 		UNION ALL (SELECT min(probe_at) FROM destinations WHERE rests_since IS NOT NULL AND probe_at > now())
 		UNION ALL (SELECT min(tell_at) FROM alerts WHERE tell_at > now())) w`)
 	if err != nil || seconds == nil {

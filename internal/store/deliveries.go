@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 
 	"ironbell/internal/core/job"
@@ -46,7 +47,7 @@ func (q q) Deliveries(ctx context.Context, f DeliveryFilter) ([]job.Delivery, er
 	}
 	if f.KeptBack != "" {
 		args = append(args, f.KeptBack)
-		where += fmt.Sprintf(` AND d.state = 'waiting' AND d.kept_back <> '' AND d.kept_back = $%d`, len(args))
+		where += fmt.Sprintf(` AND d.phase = 'kept back' AND d.kept_back = $%d`, len(args))
 	}
 	if f.Before > 0 {
 		args = append(args, f.Before)
@@ -56,21 +57,32 @@ func (q q) Deliveries(ctx context.Context, f DeliveryFilter) ([]job.Delivery, er
 	return list, wrap(err, "list the deliveries")
 }
 
-// amongStates says in which states deliveries are looked for. The states are
-// written out, so that those that went wrong, and those that are open, are found by
-// the indexes that hold only them.
+// amongStates says in which states deliveries are looked for. What went wrong, and
+// what is open, is looked for by its phase too: the indexes hold nothing else.
 func amongStates(states []string) string {
-	var known []string
+	var known, phases []string
 	for _, s := range states {
-		switch job.DeliveryState(s) {
-		case job.DeliveryWaiting, job.DeliverySending, job.DeliveryOffered, job.DeliverySent, job.DeliveryFailed, job.DeliveryBounced, job.DeliveryUnknown:
-			known = append(known, "'"+s+"'")
+		switch state := job.DeliveryState(s); state {
+		case job.DeliveryFailed, job.DeliveryBounced, job.DeliveryUnknown:
+			phases = append(phases, "'"+s+"'")
+		case job.DeliveryWaiting:
+			phases = append(phases, "'ready'", "'kept back'")
+		case job.DeliverySending, job.DeliveryOffered:
+			phases = append(phases, "'leased'")
+		case job.DeliverySent:
+		default:
+			continue
 		}
+		known = append(known, "'"+s+"'")
 	}
 	if len(known) == 0 {
 		return `false`
 	}
-	return `d.state IN (` + strings.Join(known, ", ") + `)`
+	among := `d.state IN (` + strings.Join(known, ", ") + `)`
+	if !slices.Contains(states, string(job.DeliverySent)) {
+		among += ` AND d.phase IN (` + strings.Join(phases, ", ") + `)`
+	}
+	return among
 }
 
 // LockDelivery reads a delivery and keeps others from moving it.
@@ -112,7 +124,7 @@ func (t *Tx) ResendFailed(ctx context.Context, run job.RunID, name func(old stri
 	}
 	const most = 10_000
 	if err := sqlx.SelectContext(ctx, t.ext, &list, `SELECT d.id, m.message_id FROM deliveries d JOIN messages m ON m.id = d.message_id
-		WHERE d.run_id = $1 AND d.state IN ('failed', 'bounced') ORDER BY d.id LIMIT $2 FOR UPDATE OF d`, run, most); err != nil {
+		WHERE d.run_id = $1 AND d.phase IN ('failed', 'bounced') ORDER BY d.id LIMIT $2 FOR UPDATE OF d`, run, most); err != nil {
 		return 0, wrap(err, "find what failed")
 	}
 	for _, d := range list {
@@ -139,7 +151,7 @@ func (t *Tx) ReleaseSilent(ctx context.Context, send bool, who string) (n int64,
 	var rows []*job.RunID
 	if err := sqlx.SelectContext(ctx, t.ext, &rows, `UPDATE deliveries SET kept_back = '', ready_at = now(), give_up_at = greatest(give_up_at, now() + interval '1 day'), allowed_by = $2,
 			state = CASE WHEN $1 THEN 'waiting' ELSE 'failed' END, answer = CASE WHEN $1 THEN answer ELSE 'dropped by ' || $2 END, settled_at = CASE WHEN $1 THEN NULL ELSE clock_timestamp() END
-		WHERE state = 'waiting' AND kept_back <> '' AND kept_back = 'silent' RETURNING run_id`, send, who); err != nil {
+		WHERE phase = 'kept back' AND kept_back = 'silent' RETURNING run_id`, send, who); err != nil {
 		return 0, nil, wrap(err, "release what was kept back")
 	}
 	seen := map[job.RunID]bool{}

@@ -28,7 +28,8 @@ func (q q) OldFiles(ctx context.Context, limit int) ([]OldFile, error) {
 		UNION ALL
 		(SELECT m.id, m.key, true FROM least, messages m LEFT JOIN runs r ON r.id = m.run_id LEFT JOIN jobs j ON j.id = r.job_id
 			WHERE m.removed_at IS NULL AND m.created_at < now() - make_interval(days => least(least.days, 90)) AND m.created_at < now() - make_interval(days => coalesce(j.keep_files, 90))
-				AND NOT EXISTS (SELECT 1 FROM deliveries d WHERE d.message_id = m.id AND d.state IN ('waiting', 'sending', 'offered', 'unknown'))
+				AND NOT EXISTS (SELECT 1 FROM deliveries d WHERE d.message_id = m.id AND d.run_id = m.run_id AND d.state IN ('waiting', 'sending', 'offered', 'unknown'))
+				AND NOT EXISTS (SELECT 1 FROM deliveries d WHERE d.message_id = m.id AND d.alert_id = m.alert_id AND d.state IN ('waiting', 'sending', 'offered', 'unknown'))
 				AND NOT EXISTS (SELECT 1 FROM messages o WHERE o.run_id = m.run_id AND o.key = m.key AND o.id <> m.id AND o.created_at > m.created_at AND o.removed_at IS NULL) LIMIT $1)
 		LIMIT $1`, limit)
 	return old, wrap(err, "find files that were kept long enough")

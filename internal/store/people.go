@@ -62,10 +62,16 @@ func (q q) PutPerson(ctx context.Context, p job.Person, hash string) (int64, err
 	return id, wrap(err, "save the person")
 }
 
-// PutWishes saves what a person wishes, with when their next digest is due; none
+// PutDigest sets when a person's next digest is due; none when it is nil.
+func (q q) PutDigest(ctx context.Context, id int64, due *time.Time) error {
+	_, err := q.ext.ExecContext(ctx, `UPDATE people SET digest_due = $2 WHERE id = $1`, id, due)
+	return wrap(err, "set when the next digest is due")
+}
+
+// PutWishes saves what a person says about themselves, with when their next digest is due; none
 // when it is nil.
-func (q q) PutWishes(ctx context.Context, id int64, w job.Wishes, digest *time.Time) error {
-	_, err := q.ext.ExecContext(ctx, `UPDATE people SET wishes = $2, digest_due = $3 WHERE id = $1`, id, document[job.Wishes]{w}, digest)
+func (q q) PutWishes(ctx context.Context, p job.Person, digest *time.Time) error {
+	_, err := q.ext.ExecContext(ctx, `UPDATE people SET wishes = $2, digest_due = $3, mail = $4, zone = $5 WHERE id = $1`, p.ID, document[job.Wishes]{p.Wishes}, digest, p.Mail, p.Zone)
 	return wrap(err, "save the wishes")
 }
 

@@ -33,7 +33,7 @@ func (t *Tx) Rest(ctx context.Context, id int64, f *fault.Fault, first time.Dura
 // and tells whether there may be more.
 func (q q) KeepBack(ctx context.Context, id int64) (more bool, err error) {
 	res, err := q.ext.ExecContext(ctx, `UPDATE deliveries SET kept_back = 'rest' WHERE id IN (
-		SELECT id FROM deliveries WHERE state = 'waiting' AND kept_back = '' AND destination_id = $1 ORDER BY ready_at, id LIMIT $2 FOR UPDATE SKIP LOCKED)`, id, parkBatch)
+		SELECT id FROM deliveries WHERE phase = 'ready' AND destination_id = $1 ORDER BY ready_at, id LIMIT $2 FOR UPDATE SKIP LOCKED)`, id, parkBatch)
 	return full(res, err, "keep deliveries back")
 }
 
@@ -41,7 +41,7 @@ func (q q) KeepBack(ctx context.Context, id int64) (more bool, err error) {
 // batch at a time, and tells whether there may be more.
 func (q q) LetGo(ctx context.Context) (more bool, err error) {
 	res, err := q.ext.ExecContext(ctx, `UPDATE deliveries SET kept_back = '', ready_at = now() WHERE id IN (
-		SELECT d.id FROM destinations t CROSS JOIN LATERAL (SELECT id FROM deliveries WHERE state = 'waiting' AND kept_back <> '' AND kept_back = 'rest' AND destination_id = t.id LIMIT $1) d
+		SELECT d.id FROM destinations t CROSS JOIN LATERAL (SELECT id FROM deliveries WHERE phase = 'kept back' AND kept_back = 'rest' AND destination_id = t.id LIMIT $1) d
 		WHERE t.rests_since IS NULL LIMIT $1)`, parkBatch)
 	more, err = full(res, err, "let deliveries go")
 	if err != nil {
@@ -119,7 +119,7 @@ func (q q) WaitingFor(ctx context.Context, id int64) (Waiting, error) {
 		N     int     `db:"n"`
 	}
 	err := sqlx.SelectContext(ctx, q.ext, &rows, `SELECT j.name AS job, j.owner_id, k.n FROM (
-			SELECT job_id, count(*) AS n FROM deliveries WHERE state = 'waiting' AND kept_back <> '' AND kept_back = 'rest' AND destination_id = $1 GROUP BY job_id) k
+			SELECT job_id, count(*) AS n FROM deliveries WHERE phase = 'kept back' AND kept_back = 'rest' AND destination_id = $1 GROUP BY job_id) k
 		LEFT JOIN jobs j ON j.id = k.job_id ORDER BY k.n DESC, j.name`, id)
 	for _, r := range rows {
 		w.Deliveries += r.N
@@ -135,7 +135,7 @@ func (t *Tx) GivenUp(ctx context.Context, limit int) ([]Sending, error) {
 	var out []Sending
 	err := sqlx.SelectContext(ctx, t.ext, &out, `SELECT id, lease_no, message_id AS message_row, run_id, alert_id, job_id, destination_id, part, address, tries,
 			retry_times, retry_wait, retry_growth, retry_longest, rehearsal, give_up_at, if_unknown FROM deliveries
-		WHERE state = 'waiting' AND give_up_at < now() AND kept_back = 'rest' ORDER BY give_up_at LIMIT $1 FOR UPDATE SKIP LOCKED`, limit)
+		WHERE phase = 'kept back' AND give_up_at < now() AND kept_back = 'rest' ORDER BY give_up_at LIMIT $1 FOR UPDATE SKIP LOCKED`, limit)
 	return out, wrap(err, "find what waited too long")
 }
 
@@ -193,7 +193,7 @@ func (q q) KeptBackTotals(ctx context.Context) (map[job.KeptBack]int, error) {
 		Why job.KeptBack `db:"kept_back"`
 		N   int          `db:"n"`
 	}
-	err := sqlx.SelectContext(ctx, q.ext, &rows, `SELECT kept_back, count(*) AS n FROM deliveries WHERE state = 'waiting' AND kept_back <> '' GROUP BY kept_back`)
+	err := sqlx.SelectContext(ctx, q.ext, &rows, `SELECT kept_back, count(*) AS n FROM deliveries WHERE phase = 'kept back' GROUP BY kept_back`)
 	out := map[job.KeptBack]int{}
 	for _, r := range rows {
 		out[r.Why] = r.N
@@ -211,7 +211,7 @@ type Watched struct {
 func (q q) Watched(ctx context.Context) (Watched, error) {
 	var w Watched
 	row := q.ext.QueryRowxContext(ctx, `SELECT (SELECT count(*) FROM alerts WHERE state = 'open'), (SELECT count(*) FROM alerts WHERE unreached AND state <> 'closed'),
-		(SELECT count(*) FROM destinations WHERE rests_since IS NOT NULL), (SELECT count(*) FROM deliveries WHERE state = 'waiting' AND kept_back = '')`)
+		(SELECT count(*) FROM destinations WHERE rests_since IS NOT NULL), (SELECT count(*) FROM deliveries WHERE phase = 'ready')`)
 	if err := row.Scan(&w.Open, &w.Unreached, &w.Resting, &w.Waiting); err != nil {
 		return w, wrap(err, "count what needs somebody")
 	}

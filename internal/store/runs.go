@@ -102,7 +102,7 @@ func (q q) GoodRunBefore(ctx context.Context, jobID int64, before job.RunID) (jo
 // are nearly all, those that went wrong have an index, and the open ones are
 // found by their parts and deliveries.
 func among(states []string) string {
-	const open = `id IN (SELECT run_id FROM parts WHERE state IN ('waiting', 'running') UNION SELECT run_id FROM deliveries WHERE run_id IS NOT NULL AND state IN ('waiting', 'sending', 'offered'))`
+	const open = `id IN (SELECT run_id FROM parts WHERE state IN ('waiting', 'running') UNION SELECT run_id FROM deliveries WHERE run_id IS NOT NULL AND ` + openDelivery + `)`
 	opens, troubles := false, false
 	for _, s := range states {
 		switch state := job.RunState(s); {
@@ -211,7 +211,7 @@ func (t *Tx) Busy(ctx context.Context, ids []job.RunID) (map[job.RunID]bool, err
 	var busy []job.RunID
 	err := sqlx.SelectContext(ctx, t.ext, &busy, `SELECT r.id FROM runs r WHERE r.id = ANY($1) AND (
 		r.state = 'running' AND r.part_count > 1 AND EXISTS (SELECT 1 FROM parts p WHERE p.job_id = r.job_id AND p.run_id = r.id AND p.state = 'running')
-		OR r.state = 'delivering' AND EXISTS (SELECT 1 FROM deliveries d WHERE d.run_id = r.id AND d.state IN ('waiting', 'sending', 'offered')))`, numbers(ids))
+		OR r.state = 'delivering' AND EXISTS (SELECT 1 FROM deliveries d WHERE d.run_id = r.id AND `+openDelivery+`))`, numbers(ids))
 	out := make(map[job.RunID]bool, len(busy))
 	for _, id := range busy {
 		out[id] = true

@@ -1,7 +1,10 @@
 package store
 
 import (
+	"cmp"
 	"context"
+	"fmt"
+	"slices"
 	"time"
 
 	"ironbell/internal/core/job"
@@ -56,13 +59,25 @@ func (t *Tx) Freeze(ctx context.Context, m NewMessage) (int64, error) {
 	return id, t.Tell(ctx, Notice{Kind: "deliveries"})
 }
 
-// byID is the state of a delivery that is found by its id. Every delivery passes
-// through the same few states, so that an index on one of them is full of entries
-// that are dead: it must not be taken for the shorter way.
-const byID = `(d.state || '')`
+// openDelivery finds the deliveries that are still to go out. Indexes know phases
+// and no states: see 00006_phases.sql.
+const openDelivery = `phase IN ('ready', 'kept back', 'leased')`
 
 // Statements about several deliveries lock them in the order of their ids, so that
 // none waits for another that waits for it.
+
+// byMonth sorts what concerns deliveries by the tables that hold them, each in the
+// order of their ids. What is written for each single delivery names its table:
+// opening those of all months costs more than the write.
+func byMonth[T any](all []T, id func(T) int64) map[string][]T {
+	slices.SortFunc(all, func(a, b T) int { return cmp.Compare(id(a), id(b)) })
+	out := map[string][]T{}
+	for _, one := range all {
+		table := fmt.Sprintf("deliveries_%04d", id(one)/10_000_000_000)
+		out[table] = append(out[table], one)
+	}
+	return out
+}
 
 // Sending is a delivery held by a lease, with what is needed to hand it over.
 type Sending struct {
@@ -115,9 +130,9 @@ func (q q) ClaimDeliveries(ctx context.Context, node string, lease time.Duration
 		), shut AS (
 			SELECT t.id, l.label IS NOT NULL AS frozen FROM destinations t LEFT JOIN frozen l ON l.label = 'destination:' || t.name
 				LEFT JOIN (SELECT substr(l.key, 13) AS name, l.value::int AS most FROM settings s, jsonb_each_text(s.value) l WHERE s.key = 'limits' AND l.key LIKE 'destination:%') m ON m.name = t.name
-			WHERE l.label IS NOT NULL OR CASE WHEN m.most IS NULL THEN false ELSE m.most <= (SELECT count(DISTINCT line) FROM deliveries d WHERE d.state IN ('sending', 'offered') AND d.destination_id = t.id) END
+			WHERE l.label IS NOT NULL OR CASE WHEN m.most IS NULL THEN false ELSE m.most <= (SELECT count(DISTINCT line) FROM deliveries d WHERE d.phase = 'leased' AND d.destination_id = t.id) END
 		), picked AS MATERIALIZED (
-			SELECT id FROM deliveries WHERE state = 'waiting' AND kept_back = '' AND ready_at <= now() AND destination_id <> ALL($4)
+			SELECT id FROM deliveries WHERE phase = 'ready' AND ready_at <= now() AND destination_id <> ALL($4)
 				AND destination_id NOT IN (SELECT id FROM destinations WHERE rests_since IS NOT NULL)
 				AND destination_id NOT IN (SELECT id FROM shut WHERE alert_id IS NULL OR NOT frozen) AND (alert_id IS NOT NULL OR NOT EXISTS (SELECT 1 FROM frozen WHERE label = 'service'))
 			ORDER BY ready_at, id LIMIT $1 FOR UPDATE SKIP LOCKED
@@ -139,7 +154,7 @@ func (q q) RenewDeliveries(ctx context.Context, lease time.Duration, worked []Se
 		ids[i], leases[i] = s.ID, s.LeaseNo
 	}
 	_, err := q.ext.ExecContext(ctx, `WITH mine AS MATERIALIZED (SELECT d.id FROM deliveries d JOIN unnest($2::bigint[], $3::bigint[]) AS w(id, lease_no) ON d.id = w.id AND d.lease_no = w.lease_no
-			WHERE `+byID+` IN ('sending', 'offered') AND d.lease_until > now() ORDER BY d.id FOR UPDATE OF d SKIP LOCKED)
+			WHERE d.state IN ('sending', 'offered') AND d.lease_until > now() ORDER BY d.id FOR UPDATE OF d SKIP LOCKED)
 		UPDATE deliveries d SET lease_until = now() + make_interval(secs => $1) FROM mine WHERE d.id = mine.id`, lease.Seconds(), ids, leases)
 	return wrap(err, "renew the deliveries' leases")
 }
@@ -148,19 +163,22 @@ func (q q) RenewDeliveries(ctx context.Context, lease time.Duration, worked []Se
 // deliveries for which that holds: it must be committed before the last byte goes
 // out, and forbids to go on with the others, whose leases were lost.
 func (q q) Offer(ctx context.Context, all []Sending) (map[int64]bool, error) {
-	ids, leases := make([]int64, len(all)), make([]int64, len(all))
-	for i, s := range all {
-		ids[i], leases[i] = s.ID, s.LeaseNo
+	out := make(map[int64]bool, len(all))
+	for table, some := range byMonth(slices.Clone(all), func(s Sending) int64 { return s.ID }) {
+		ids, leases := make([]int64, len(some)), make([]int64, len(some))
+		for i, s := range some {
+			ids[i], leases[i] = s.ID, s.LeaseNo
+		}
+		var offered []int64
+		if err := sqlx.SelectContext(ctx, q.ext, &offered, `UPDATE `+table+` d SET state = 'offered', offered_at = clock_timestamp()
+			FROM unnest($1::bigint[], $2::bigint[]) AS u(id, lease_no) WHERE d.id = u.id AND d.lease_no = u.lease_no AND d.state = 'sending' AND d.lease_until > now() RETURNING d.id`, ids, leases); err != nil {
+			return out, wrap(err, "record the offers")
+		}
+		for _, id := range offered {
+			out[id] = true
+		}
 	}
-	var offered []int64
-	err := sqlx.SelectContext(ctx, q.ext, &offered, `WITH mine AS MATERIALIZED (SELECT d.id FROM deliveries d JOIN unnest($1::bigint[], $2::bigint[]) AS u(id, lease_no) ON d.id = u.id AND d.lease_no = u.lease_no
-			WHERE `+byID+` = 'sending' AND d.lease_until > now() ORDER BY d.id FOR UPDATE OF d)
-		UPDATE deliveries d SET state = 'offered', offered_at = clock_timestamp() FROM mine WHERE d.id = mine.id RETURNING d.id`, ids, leases)
-	out := make(map[int64]bool, len(offered))
-	for _, id := range offered {
-		out[id] = true
-	}
-	return out, wrap(err, "record the offers")
+	return out, nil
 }
 
 // Received is what the other side said when it accepted.
@@ -173,14 +191,17 @@ type Received struct {
 // Receipts records that the other sides accepted. It asks for no leases: what the
 // other side said counts, whoever heard it, and may settle an unknown.
 func (t *Tx) Receipts(ctx context.Context, all []Received) error {
-	ids, answers, went := make([]int64, len(all)), make([]string, len(all)), make([]string, len(all))
-	for i, r := range all {
-		ids[i], answers[i], went[i] = r.ID, bounded(r.Answer), r.WentTo
+	for table, some := range byMonth(all, func(r Received) int64 { return r.ID }) {
+		ids, answers, went := make([]int64, len(some)), make([]string, len(some)), make([]string, len(some))
+		for i, r := range some {
+			ids[i], answers[i], went[i] = r.ID, bounded(r.Answer), r.WentTo
+		}
+		if _, err := t.ext.ExecContext(ctx, `UPDATE `+table+` d SET state = 'sent', answer = u.answer, went_to = u.went, class = '', advice = '', settled_at = clock_timestamp(), lease_until = NULL
+			FROM unnest($1::bigint[], $2::text[], $3::text[]) AS u(id, answer, went) WHERE d.id = u.id AND d.state IN ('offered', 'unknown')`, ids, answers, went); err != nil {
+			return wrap(err, "record the receipts")
+		}
 	}
-	_, err := t.ext.ExecContext(ctx, `WITH mine AS MATERIALIZED (SELECT d.id, u.answer, u.went FROM deliveries d JOIN unnest($1::bigint[], $2::text[], $3::text[]) AS u(id, answer, went) ON d.id = u.id
-			WHERE `+byID+` IN ('offered', 'unknown') ORDER BY d.id FOR UPDATE OF d)
-		UPDATE deliveries d SET state = 'sent', answer = u.answer, went_to = u.went, class = '', advice = '', settled_at = clock_timestamp(), lease_until = NULL FROM mine u WHERE d.id = u.id`, ids, answers, went)
-	return wrap(err, "record the receipts")
+	return nil
 }
 
 // Ended is how a try of a delivery ended without a receipt.
@@ -200,7 +221,7 @@ func (t *Tx) EndSending(ctx context.Context, s Sending, e Ended) error {
 	if err := one(t.ext.ExecContext(ctx, `UPDATE deliveries d SET state = $3, ready_at = now() + make_interval(secs => $4), answer = $5, advice = $6, class = $7,
 			settled_at = CASE WHEN $3 = 'waiting' THEN NULL ELSE clock_timestamp() END, lease_until = NULL, tries = tries - CASE WHEN $8 THEN 1 ELSE 0 END,
 			kept_back = CASE WHEN $9 THEN 'rest' ELSE kept_back END
-		WHERE id = $1 AND lease_no = $2 AND `+byID+` IN ('sending', 'offered')`,
+		WHERE id = $1 AND lease_no = $2 AND d.state IN ('sending', 'offered')`,
 		s.ID, s.LeaseNo, e.State, e.Wait.Seconds(), bounded(e.Answer), e.Advice, e.Class, e.Untried, e.Rests)); err != nil {
 		return err
 	}
@@ -219,7 +240,7 @@ func (t *Tx) LostSendings(ctx context.Context, limit int) (offered, safe []Sendi
 	}
 	err = sqlx.SelectContext(ctx, t.ext, &lost, `SELECT id, lease_no, message_id AS message_row, run_id, alert_id, job_id, destination_id, address, tries,
 			retry_times, retry_wait, retry_growth, retry_longest, rehearsal, give_up_at, if_unknown, state FROM deliveries
-		WHERE state IN ('sending', 'offered') AND lease_until < now() ORDER BY lease_until LIMIT $1 FOR UPDATE SKIP LOCKED`, limit)
+		WHERE phase = 'leased' AND lease_until < now() ORDER BY lease_until LIMIT $1 FOR UPDATE SKIP LOCKED`, limit)
 	for _, l := range lost {
 		if l.State == job.DeliveryOffered {
 			offered = append(offered, l.Sending)

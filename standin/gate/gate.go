@@ -23,6 +23,7 @@ const (
 	Expired  Mode = "expired"  // the password is good no more
 	Drop     Mode = "drop"     // takes it and breaks the line before it answers
 	Bounce   Mode = "bounce"   // takes it, and sends it back a moment later
+	Stripped Mode = "stripped" // as bounce, to the sender without what stands behind its plus
 	Absent   Mode = "absent"   // takes it, and answers that somebody is on holiday
 	Strange  Mode = "strange"  // answers in a code that nobody knows
 	Away     Mode = "away"     // does not listen

@@ -49,7 +49,7 @@ func Start(name, address, user, password string, inbox *Inbox, cert tls.Certific
 
 // Modes are the ways in which it can behave.
 func (s *Server) Modes() []gate.Mode {
-	return []gate.Mode{gate.Accept, gate.Slow, gate.Refuse, gate.Full, gate.Busy, gate.Greylist, gate.Expired, gate.Drop, gate.Strange, gate.Bounce, gate.Absent, gate.Away}
+	return []gate.Mode{gate.Accept, gate.Slow, gate.Refuse, gate.Full, gate.Busy, gate.Greylist, gate.Expired, gate.Drop, gate.Strange, gate.Bounce, gate.Stripped, gate.Absent, gate.Away}
 }
 
 // Returns says where mail goes that is returned.
@@ -190,7 +190,7 @@ func (s *session) Data(r io.Reader) error {
 	switch s.last.Mode {
 	case gate.Strange:
 		return &smtp.SMTPError{Code: 299 + 400, EnhancedCode: smtp.NoEnhancedCode, Message: "Perhaps"}
-	case gate.Bounce, gate.Absent:
+	case gate.Bounce, gate.Stripped, gate.Absent:
 		s.server.sendBack(s.from, s.to[0], raw, s.last)
 	case gate.Drop:
 		s.server.mu.Lock()

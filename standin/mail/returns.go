@@ -29,6 +29,10 @@ func (s *Server) sendBack(from, to string, raw []byte, b gate.Behaviour) {
 	if back == nil || from == "" { // nothing is returned to nobody (RFC 5321 section 6.1)
 		return
 	}
+	if box, rest, found := strings.Cut(from, "+"); found && b.Mode == gate.Stripped {
+		_, host, _ := strings.Cut(rest, "@")
+		from = box + "@" + host
+	}
 	text := notification(from, to, raw)
 	if b.Mode == gate.Absent {
 		text = absence(from, to)

@@ -26,7 +26,8 @@ type Printed struct {
 const maxPrinted = 500
 
 // Printer speaks the Internet Printing Protocol (RFC 8010, RFC 8011) and keeps
-// its pages. It prints PDF, PNG and plain text.
+// its pages. It prints PDF, PNG and plain text, and what is sent without saying
+// what it is.
 type Printer struct {
 	*gate.Gate
 	mu  sync.Mutex
@@ -56,6 +57,8 @@ func (p *Printer) All() []Printed {
 // Status codes and operations (RFC 8011 appendix B and section 5.4.15).
 const (
 	printJob          = 0x0002
+	getJob            = 0x0009
+	getJobs           = 0x000A
 	getPrinter        = 0x000B
 	statusOK          = 0x0000
 	statusBad         = 0x0400
@@ -84,6 +87,8 @@ func (p *Printer) take(w http.ResponseWriter, q *http.Request) {
 		status = statusBad
 	case operation == getPrinter:
 		extra = printerAttributes()
+	case operation == getJob, operation == getJobs:
+		extra = p.jobs(operation, attributes)
 	case operation != printJob:
 		status = statusNoOperation
 	case b.Mode == gate.Refuse:
@@ -114,7 +119,7 @@ func (p *Printer) take(w http.ResponseWriter, q *http.Request) {
 func (p *Printer) print(attributes map[string]string, document []byte) (status int, extra []byte) {
 	format := attributes["document-format"]
 	switch format {
-	case "application/pdf", "image/png", "text/plain":
+	case "application/pdf", "image/png", "text/plain", "application/octet-stream":
 	default:
 		return statusNoFormat, nil
 	}
@@ -127,11 +132,30 @@ func (p *Printer) print(attributes map[string]string, document []byte) (status i
 	if len(p.all) < maxPrinted {
 		p.all = append(p.all, done)
 	}
+	return statusOK, jobAttributes(done)
+}
+
+// jobAttributes are what is said of a job: whatever came is printed at once.
+func jobAttributes(j Printed) []byte {
 	var out bytes.Buffer
 	out.WriteByte(0x02)
-	attribute(&out, 0x21, "job-id", binary.BigEndian.AppendUint32(nil, uint32(done.Job))) //nolint:gosec // it is counted
+	attribute(&out, 0x21, "job-id", binary.BigEndian.AppendUint32(nil, uint32(j.Job))) //nolint:gosec // it is counted
+	attribute(&out, 0x42, "job-name", []byte(j.Name))
+	attribute(&out, 0x42, "job-originating-user-name", []byte(j.User))
 	attribute(&out, 0x23, "job-state", binary.BigEndian.AppendUint32(nil, 9))
-	return statusOK, out.Bytes()
+	attribute(&out, 0x44, "job-state-reasons", []byte("job-completed-successfully"))
+	return out.Bytes()
+}
+
+// jobs answers those who ask for one job, or for all.
+func (p *Printer) jobs(operation int, attributes map[string]string) []byte {
+	var out []byte
+	for _, j := range p.All() {
+		if operation == getJobs || attributes["job-id"] == string(binary.BigEndian.AppendUint32(nil, uint32(j.Job))) { //nolint:gosec // it is counted
+			out = append(out, jobAttributes(j)...)
+		}
+	}
+	return out
 }
 
 func printerAttributes() []byte {
@@ -143,6 +167,10 @@ func printerAttributes() []byte {
 	attribute(&out, 0x49, "document-format-supported", []byte("application/pdf"))
 	attribute(&out, 0x49, "", []byte("image/png"))
 	attribute(&out, 0x49, "", []byte("text/plain"))
+	attribute(&out, 0x49, "", []byte("application/octet-stream"))
+	for i, o := range []uint32{printJob, getJob, getJobs, getPrinter} {
+		attribute(&out, 0x23, map[bool]string{true: "operations-supported"}[i == 0], binary.BigEndian.AppendUint32(nil, o))
+	}
 	return out.Bytes()
 }
 

@@ -13,6 +13,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"sync/atomic"
 	"time"
 
 	"ironbell/internal/artifact"
@@ -65,6 +66,7 @@ type bench struct {
 	pool  *pgxpool.Pool
 	store *store.Store
 	jobs  int
+	taken atomic.Int64 // mails that have arrived
 }
 
 func run(jobs, due, burst, history, files, mails int, only, onlyMails bool, service string) error {

@@ -1,5 +1,5 @@
 import { describe, expect, it } from 'vitest';
-import { clock, distance, length, longDay, wall, zoneWord } from './time';
+import { clock, distance, length, longDay, wall, zoneWord, fromField, toField } from './time';
 
 const winter = '2026-11-23T08:05:09Z';
 const summer = '2026-07-01T23:30:00Z';
@@ -25,6 +25,15 @@ describe('times', () => {
       '2 h 5 min',
       '2 days',
     ]);
+  });
+
+  it('go through fields on the clocks of a zone', () => {
+    for (const zone of ['Europe/London', 'America/New_York', 'Asia/Kathmandu', 'Pacific/Kiritimati'])
+      for (const text of ['2026-07-02T00:30', '2026-11-23T08:05', '2026-03-29T04:00', '2026-10-25T05:00'])
+        expect(toField(fromField(text, zone), zone)).toBe(text);
+    expect(fromField('2026-07-02T00:30', 'Europe/London').toISOString()).toBe('2026-07-01T23:30:00.000Z');
+    // Clocks leave this time out.
+    expect(toField(fromField('2026-03-29T01:30', 'Europe/London'), 'Europe/London')).toBe('2026-03-29T02:30');
   });
 
   it('say the distance from now', () => {

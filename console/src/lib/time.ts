@@ -80,3 +80,25 @@ export function distance(at: When, now: When = Date.now()): string {
 export function between(from: When, to: When): number {
   return (new Date(to).getTime() - new Date(from).getTime()) / 1000;
 }
+
+/** What a field for a date and a time shows: "2026-11-23T06:15", on the clocks of a zone. */
+export function toField(at: When, zone: string): string {
+  const parts = format(zone, {
+    year: 'numeric',
+    month: '2-digit',
+    day: '2-digit',
+    hour: '2-digit',
+    minute: '2-digit',
+  }).formatToParts(new Date(at));
+  const part = (type: string) => parts.find((p) => p.type === type)?.value ?? '';
+  return `${part('year')}-${part('month')}-${part('day')}T${part('hour')}:${part('minute')}`;
+}
+
+/** The instant that such a field means. A time that clocks leave out is taken an hour later. */
+export function fromField(text: string, zone: string): Date {
+  const wanted = Date.parse(text + ':00Z');
+  let at = wanted;
+  // The zone's offset is known at an instant only: the second look corrects the first.
+  for (let look = 0; look < 2; look++) at += wanted - Date.parse(toField(at, zone) + ':00Z');
+  return new Date(at);
+}

@@ -8,6 +8,7 @@
   import Wall from '../components/Wall.svelte';
   import { api, body } from '../lib/api';
   import { isAdministrator, me, myZone } from '../lib/me.svelte';
+  import { fromField, toField, zoneWord } from '../lib/time';
   import { p } from '../router';
 
   const client = useQueryClient();
@@ -35,7 +36,9 @@
             quiet_to: text('quiet_to'),
             digest_at: text('digest_at'),
             stand_in: text('stand_in'),
-            paused_until: until ? new Date(until).toISOString() : undefined,
+            paused_until: until ? fromField(until, person?.zone ?? myZone()).toISOString() : undefined,
+            mail: text('mail'),
+            zone: text('zone'),
           },
         }),
       );
@@ -51,9 +54,11 @@
     },
     onSuccess: () => client.invalidateQueries(),
   }));
-  const local = (at?: string) => (at ? at.slice(0, 16) : '');
 </script>
 
+<datalist id="zones"
+  >{#each Intl.supportedValuesOf('timeZone') as name (name)}<option value={name}></option>{/each}</datalist
+>
 <svelte:head><title>People · Iron Bell</title></svelte:head>
 
 <h1>People</h1>
@@ -93,11 +98,17 @@
               }}
             >
               <label class="flex min-h-7 items-center justify-between gap-2"
+                >Mail address <input class="input" type="email" name="mail" value={person.mail} /></label
+              >
+              <label class="flex min-h-7 items-center justify-between gap-2"
+                >Time zone <input class="input" name="zone" value={person.zone} list="zones" /></label
+              >
+              <label class="flex min-h-7 items-center justify-between gap-2"
                 >No reports until <input
                   class="input"
                   type="datetime-local"
                   name="until"
-                  value={local(person.wishes?.paused_until)}
+                  value={person.wishes?.paused_until ? toField(person.wishes.paused_until, person.zone) : ''}
                 /></label
               >
               <label class="flex min-h-7 items-center justify-between gap-2"
@@ -133,7 +144,7 @@
                 /></label
               >
               <label class="flex min-h-7 items-center justify-between gap-2"
-                >Language <input
+                >Dates written as in <input
                   class="input w-28"
                   name="language"
                   placeholder="en-GB"
@@ -141,7 +152,8 @@
                 /></label
               >
               <p class="soft sm:col-span-2">
-                Quiet hours hold back alerts that are not urgent. Urgent ones come at any time.
+                All times are of {zoneWord(person.zone)}. Quiet hours hold back alerts that are not urgent.
+                Urgent ones come at any time.
               </p>
               <div><button class="btn btn-primary" disabled={save.isPending}>Save</button></div>
               {#if save.isSuccess}<p role="status">Saved.</p>{/if}

@@ -1,7 +1,7 @@
 <script lang="ts">
   import { createMutation, createQuery, useQueryClient } from '@tanstack/svelte-query';
   import AlertCard from '../components/AlertCard.svelte';
-  import DeliveryState from '../components/DeliveryState.svelte';
+  import DeliveryTable from '../components/DeliveryTable.svelte';
   import StateMark from '../components/StateMark.svelte';
   import TaskAxis from '../components/TaskAxis.svelte';
   import Trouble from '../components/Trouble.svelte';
@@ -23,11 +23,6 @@
   }));
   const run = $derived(query.data);
   const ended = $derived(Boolean(run?.ended_at));
-  const settle = createMutation(() => ({
-    mutationFn: ({ delivery, as }: { delivery: number; as: 'sent' | 'failed' | 'resend' }) =>
-      body(api.POST('/api/deliveries/{delivery}/settle', { params: { path: { delivery } }, body: { as } })),
-    onSuccess: () => client.invalidateQueries(),
-  }));
   const steer = createMutation(() => ({
     mutationFn: (act: 'cancel' | 'on' | 'anyway' | 'whole') => {
       const params = { path: { run: id } };
@@ -171,7 +166,6 @@
       {#if ofPart}<TaskAxis run={ofPart} />{/if}
     </section>
   {/if}
-  {#if settle.isError}<Trouble error={settle.error} />{/if}
   {#if run.deliveries.length > 0}
     <section>
       <div class="flex flex-wrap items-baseline gap-3">
@@ -209,50 +203,7 @@
         </form>
         {#if correct.isError}<Trouble error={correct.error} />{/if}
       {/if}
-      <div class="panel overflow-x-auto">
-        <table class="grid-list">
-          <thead>
-            <tr
-              ><th>State</th><th>To</th><th>What</th><th>At</th><th>Tries</th><th>The other side said</th><th
-              ></th></tr
-            >
-          </thead>
-          <tbody>
-            {#each run.deliveries as d (d.id)}
-              <tr>
-                <td><DeliveryState delivery={d} /></td>
-                <td class="break-words">{d.went_to || d.address}</td>
-                <td>{d.subject}</td>
-                <td>
-                  {#if d.settled_at}<Wall
-                      at={d.settled_at}
-                      zone={run.zone}
-                      seconds
-                    />{:else if d.state === 'waiting' && d.tries > 0}next
-                    <Wall at={d.ready_at} zone={run.zone} seconds />{/if}
-                </td>
-                <td>{d.tries}</td>
-                <td class="mono soft break-words">{d.answer}</td>
-                <td class="!text-right whitespace-nowrap">
-                  {#if d.state === 'unknown'}
-                    <button class="btn" onclick={() => settle.mutate({ delivery: d.id, as: 'sent' })}
-                      >It arrived</button
-                    >
-                    <button class="btn" onclick={() => settle.mutate({ delivery: d.id, as: 'failed' })}
-                      >It did not</button
-                    >
-                  {/if}
-                  {#if ['unknown', 'failed', 'bounced'].includes(d.state)}
-                    <button class="btn" onclick={() => settle.mutate({ delivery: d.id, as: 'resend' })}
-                      >Send again</button
-                    >
-                  {/if}
-                </td>
-              </tr>
-            {/each}
-          </tbody>
-        </table>
-      </div>
+      <DeliveryTable deliveries={run.deliveries} zone={run.zone} ofRun />
     </section>
   {/if}
   {#if run.parts?.length}

@@ -126,12 +126,20 @@ type Person struct {
 // Wishes are what a person wants for the mails that they get. They set them
 // themselves.
 type Wishes struct {
-	Language    string     `json:"language,omitempty" maxLength:"20" doc:"how dates and numbers are written to them, such as de or en-GB"`
+	Language    string     `json:"language,omitempty" maxLength:"20" doc:"how dates are written in alerts and digests, such as de or en-GB"`
 	QuietFrom   string     `json:"quiet_from,omitempty" maxLength:"5" doc:"time of day in their zone from which alerts that are not urgent wait, such as 22:00"`
 	QuietTo     string     `json:"quiet_to,omitempty" maxLength:"5" doc:"and until when, such as 06:30"`
 	DigestAt    string     `json:"digest_at,omitempty" maxLength:"5" doc:"time of day in their zone at which a digest of what needs them comes; none when left out"`
 	PausedUntil *time.Time `json:"paused_until,omitempty" doc:"until when they get no reports"`
 	StandIn     string     `json:"stand_in,omitempty" maxLength:"100" doc:"sign-in name of who gets them meanwhile"`
+}
+
+// OwnSettings are what a person says about themselves: what they wish, and where
+// and when they are reached. What is left out of the latter stays as it is.
+type OwnSettings struct {
+	Wishes
+	Mail *string `json:"mail,omitempty" maxLength:"320" doc:"their own address"`
+	Zone *string `json:"zone,omitempty" maxLength:"100" doc:"their own time zone, such as Europe/London"`
 }
 
 // Scan reads wishes from JSON.
