@@ -30,6 +30,11 @@ type page struct {
 
 func console(t *testing.T, w *world) page {
 	t.Helper()
+	return consoleAs(t, w, "mara")
+}
+
+func consoleAs(t *testing.T, w *world, login string) page {
+	t.Helper()
 	if _, err := os.Stat("../console/dist/index.html"); err != nil {
 		t.Fatal("the console is not built; type: make console")
 	}
@@ -37,7 +42,7 @@ func console(t *testing.T, w *world) page {
 	require.NoError(t, err)
 	t.Cleanup(stop)
 	p := page{t, tab}
-	p.do(browser.Theme(false), browser.SignIn("http://"+w.listen, "mara", password))
+	p.do(browser.Theme(false), browser.SignIn("http://"+w.listen, login, password))
 	return p
 }
 
@@ -68,6 +73,22 @@ func (p page) sees(want string) {
 func (p page) click(button string) {
 	p.t.Helper()
 	p.do(chromedp.Click(chromedp.Search(fmt.Sprintf("//main//button[normalize-space()=%q]", button))))
+}
+
+// audit holds a page against the rules of accessibility.
+func (p page) audit(axe []byte, what string) {
+	p.t.Helper()
+	_, err := browser.Get(p.tab, patience, chromedp.Evaluate[bool](string(axe)+";true"))
+	require.NoError(p.t, err)
+	text, err := browser.Get(p.tab, time.Minute, chromedp.Evaluate[string](`axe.run(document, {runOnly: ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa', 'wcag22aa']}).then(r => JSON.stringify(r.violations))`, chromedp.EvalAwaitPromise))
+	require.NoError(p.t, err)
+	var found []finding
+	require.NoError(p.t, json.Unmarshal([]byte(text), &found))
+	for _, f := range found {
+		for _, n := range f.Nodes {
+			p.t.Errorf("%s: %s: %s\n%s\n%s", what, f.ID, f.Help, n.HTML, n.Summary)
+		}
+	}
 }
 
 func TestTheConsole(t *testing.T) {
@@ -265,17 +286,7 @@ func TestTheConsoleIsAccessibleInBothThemes(t *testing.T) {
 			background, err := browser.Get(p.tab, patience, chromedp.Evaluate[string](`getComputedStyle(document.body).backgroundColor`))
 			require.NoError(t, err)
 			assert.Equal(t, map[bool]string{false: "rgb(251, 248, 242)", true: "rgb(27, 30, 33)"}[dark], background)
-			_, err = browser.Get(p.tab, patience, chromedp.Evaluate[bool](string(axe)+";true"))
-			require.NoError(t, err)
-			text, err := browser.Get(p.tab, time.Minute, chromedp.Evaluate[string](`axe.run(document, {runOnly: ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa', 'wcag22aa']}).then(r => JSON.stringify(r.violations))`, chromedp.EvalAwaitPromise))
-			require.NoError(t, err)
-			var found []finding
-			require.NoError(t, json.Unmarshal([]byte(text), &found))
-			for _, f := range found {
-				for _, n := range f.Nodes {
-					t.Errorf("%s, dark %v: %s: %s\n%s\n%s", path, dark, f.ID, f.Help, n.HTML, n.Summary)
-				}
-			}
+			p.audit(axe, fmt.Sprintf("%s, dark %v", path, dark))
 		}
 	}
 }

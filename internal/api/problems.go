@@ -1,6 +1,7 @@
 package api
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
 	"net/http"
@@ -56,6 +57,9 @@ func (s *server) problem(err error) error {
 			text += ". " + f.Advice
 		}
 		return huma.NewError(http.StatusUnprocessableEntity, text)
+	case errors.Is(err, context.Canceled):
+		// Whoever asked has left, or the service stops: nobody reads the answer.
+		return huma.NewError(http.StatusServiceUnavailable, "The request was broken off. Nothing was changed.")
 	case fault.ByNetwork(err):
 		s.Log.Error("a request met a database that does not answer", "error", err)
 		return huma.NewError(http.StatusServiceUnavailable, "The database does not answer; try again in a moment.")
