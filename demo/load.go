@@ -355,7 +355,7 @@ var jobs = []namedJob{
 		Tasks: []job.Task{
 			report("Sailing punctuality by route", job.Output{Format: "pdf", Name: "Board pack {date:%Y-%m}", Tagged: true}, job.Output{Format: "html-mail", Sections: chosen("The period in figures")}),
 			{Name: "mail", Kind: job.KindDeliver, Deliver: &job.DeliverTask{
-				Destination: "company mail", To: []string{"group:Board"}, Subject: "Board pack {date:%B %Y}", Body: "The month in figures, for the board.", Files: job.FilesLinked, Link: job.LinkTerms{For: job.LinkHouse, Days: 60},
+				Destination: "company mail", To: []string{"group:Board"}, Subject: "Board pack {date:%B %Y}", Body: "The month in figures, for the board.", Files: job.FilesLinked, Link: job.LinkTerms{For: job.LinkHouse, Days: 60, Archive: true},
 			}},
 		},
 	}},

@@ -172,6 +172,44 @@ func TestLinksAreForThoseWhomTheJobSays(t *testing.T) {
 	require.NoError(t, err)
 	_, err = w.as("joren").FollowLink(ctx, token)
 	assert.ErrorContains(t, err, "This link ended on")
+
+	// One to the archive leads to what earlier runs made of the same, but for what
+	// was withdrawn; and to nothing later.
+	first := w.ring("Linked", 40*time.Second)
+	d.Tasks[1].Deliver.Link.Archive = true
+	w.job("Linked", d)
+	second := w.ring("Linked", 40*time.Second)
+	third := w.ring("Linked", 40*time.Second)
+	tokens := []string{}
+	for _, l := range w.inbox("mara@tarnwick.example") {
+		if strings.Contains(l.Plain, "The files, with those of earlier runs: ") {
+			tokens = append(tokens, regexp.MustCompile(`/l/([a-z0-9]+)`).FindStringSubmatch(l.Plain)[1])
+		}
+	}
+	require.Len(t, tokens, 2)
+	earlier := func(token string) (runs []job.RunID, files []job.Artifact) {
+		page, err := w.as("joren").FollowLink(ctx, token)
+		require.NoError(t, err)
+		for _, e := range page.Earlier {
+			runs, files = append(runs, e.RunID), append(files, e.Files...)
+		}
+		return runs, files
+	}
+	runs, files := earlier(tokens[0]) // the newest mail comes first
+	require.Len(t, runs, 3, "the first run's links were withdrawn")
+	assert.Equal(t, []job.RunID{second.ID, first.ID}, runs[:2])
+	older, _ := earlier(tokens[1])
+	assert.NotContains(t, older, third.ID)
+	require.Len(t, files, 3)
+	q, err := http.NewRequest(http.MethodGet, fmt.Sprintf("http://%s/api/links/%s/files/%d", w.listen, tokens[0], files[1].ID), nil)
+	require.NoError(t, err)
+	q.Header.Set("Authorization", "Bearer "+w.token)
+	fetched, err := http.DefaultClient.Do(q)
+	require.NoError(t, err)
+	content, err := io.ReadAll(fetched.Body)
+	require.NoError(t, err)
+	require.NoError(t, fetched.Body.Close())
+	assert.Contains(t, string(content), "Tarnwick Quay")
 }
 
 func TestAMailThatIsTooLargeIsSplitLinkedOrFails(t *testing.T) {

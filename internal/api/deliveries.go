@@ -158,6 +158,9 @@ func linkOf(l store.Link) wire.Link {
 	if l.Audience == job.LinkNamed {
 		words = fmt.Sprintf("only the %d whom the mail went to", len(l.Named.V))
 	}
+	if l.Archive {
+		words += ", with the files of earlier runs"
+	}
 	return wire.Link{
 		ID: l.ID, RunID: l.RunID, Job: l.Job, For: l.Audience, Words: words, Named: l.Named.V, EndsAt: l.EndsAt, CreatedAt: l.CreatedAt, WithdrawnAt: l.WithdrawnAt, WithdrawnBy: l.WithdrawnBy,
 		Ended: l.Ended, Follows: l.Follows, LastAt: l.LastAt,
@@ -175,11 +178,14 @@ func (s *server) links(a huma.API) {
 			if err != nil {
 				return nil, err
 			}
-			files, err := s.Store.LinkFiles(ctx, l)
+			files, earlier, err := s.leadsTo(ctx, l)
 			if err != nil {
 				return nil, s.problem(err)
 			}
 			page := wire.LinkPage{Link: linkOf(l), Files: files}
+			for _, e := range earlier {
+				page.Earlier = append(page.Earlier, wire.EarlierFiles{RunID: e.RunID, Due: e.Due, Zone: e.Zone, Files: e.Files})
+			}
 			page.Named = nil // who else got it is nobody's business
 			return &struct{ Body wire.LinkPage }{page}, nil
 		})
@@ -196,9 +202,12 @@ func (s *server) links(a huma.API) {
 			if err != nil {
 				return nil, err
 			}
-			files, err := s.Store.LinkFiles(ctx, l)
+			files, earlier, err := s.leadsTo(ctx, l)
 			if err != nil {
 				return nil, s.problem(err)
+			}
+			for _, e := range earlier {
+				files = append(files, e.Files...)
 			}
 			for _, f := range files {
 				if f.ID != in.File {
@@ -232,6 +241,15 @@ func (s *server) links(a huma.API) {
 			}
 			return &struct{ Body wire.Count }{wire.Count{N: n}}, nil
 		})
+}
+
+// leadsTo lists the files that a link leads to, and those of earlier runs.
+func (s *server) leadsTo(ctx context.Context, l store.Link) (files []job.Artifact, earlier []store.Earlier, err error) {
+	if files, err = s.Store.LinkFiles(ctx, l); err != nil || !l.Archive {
+		return files, nil, err
+	}
+	earlier, err = s.Store.EarlierFiles(ctx, l)
+	return files, earlier, err
 }
 
 // follow finds a link and decides whether who is signed in may follow it. Each

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"crypto/sha256"
+	"slices"
 	"time"
 
 	"ironbell/internal/core/job"
@@ -19,6 +20,7 @@ type NewLink struct {
 	Files    []string // keys of artifacts
 	Audience string   // job.LinkNamed or job.LinkHouse
 	Named    []string // addresses in small letters
+	Archive  bool     // it leads to what earlier runs made as well
 	EndsAt   time.Time
 }
 
@@ -30,8 +32,8 @@ func LinkHash(token string) []byte {
 
 // AddLink keeps a link.
 func (t *Tx) AddLink(ctx context.Context, l NewLink) error {
-	_, err := t.ext.ExecContext(ctx, `INSERT INTO links (hash, run_id, part, task, files, audience, named, ends_at) VALUES ($1, $2, $3, $4, $5, $6, $7, $8)`,
-		l.Hash, l.RunID, l.Part, l.Task, emptied(l.Files), l.Audience, emptied(l.Named), l.EndsAt)
+	_, err := t.ext.ExecContext(ctx, `INSERT INTO links (hash, run_id, part, task, files, audience, named, archive, ends_at) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9)`,
+		l.Hash, l.RunID, l.Part, l.Task, emptied(l.Files), l.Audience, emptied(l.Named), l.Archive, l.EndsAt)
 	return wrap(err, "keep the link")
 }
 
@@ -53,6 +55,7 @@ type Link struct {
 	Audience    string             `db:"audience"`
 	Files       document[[]string] `db:"files"`
 	Named       document[[]string] `db:"named"`
+	Archive     bool               `db:"archive"`
 	EndsAt      time.Time          `db:"ends_at"`
 	CreatedAt   time.Time          `db:"created_at"`
 	WithdrawnAt *time.Time         `db:"withdrawn_at"`
@@ -62,7 +65,7 @@ type Link struct {
 	Ended       bool               `db:"ended"`
 }
 
-const linkColumns = `l.id, l.run_id, l.part, l.task, r.job_name, r.job_id, l.audience, to_jsonb(l.files) AS files, to_jsonb(l.named) AS named, l.ends_at, l.created_at, l.withdrawn_at, l.withdrawn_by,
+const linkColumns = `l.id, l.run_id, l.part, l.task, r.job_name, r.job_id, l.audience, to_jsonb(l.files) AS files, to_jsonb(l.named) AS named, l.archive, l.ends_at, l.created_at, l.withdrawn_at, l.withdrawn_by,
 	l.ends_at <= now() AS ended, (SELECT count(*) FROM link_uses u WHERE u.link_id = l.id AND u.what = 'followed') AS follows, (SELECT max(u.at) FROM link_uses u WHERE u.link_id = l.id AND u.what = 'followed') AS last_at
 	FROM links l JOIN runs r ON r.id = l.run_id`
 
@@ -101,6 +104,55 @@ func (q q) LinkFiles(ctx context.Context, l Link) ([]job.Artifact, error) {
 		}
 	}
 	return out, err
+}
+
+// Earlier is what an earlier run made of the files that a link leads to.
+type Earlier struct {
+	RunID job.RunID `db:"id"`
+	Due   time.Time `db:"due"`
+	Zone  string    `db:"zone"`
+	Files []job.Artifact
+}
+
+// The bounds of what a link to the archive shows.
+const (
+	maxEarlier      = 200
+	maxEarlierFiles = 1000
+)
+
+// EarlierFiles lists what the runs of the job before a link's run made of the same
+// files, of the same part, the newest first: what is still kept, and was not
+// withdrawn. Later runs are left out: whoever a link is for may not be among those
+// that get them.
+func (q q) EarlierFiles(ctx context.Context, l Link) ([]Earlier, error) {
+	now, err := q.LinkFiles(ctx, l)
+	if err != nil {
+		return nil, err
+	}
+	var tasks, formats []string
+	for _, f := range now {
+		tasks, formats = append(tasks, f.Task), append(formats, f.Format)
+	}
+	earlier := []Earlier{}
+	if err := sqlx.SelectContext(ctx, q.ext, &earlier, `SELECT r.id, r.due, r.zone FROM runs r WHERE r.job_id = $1 AND r.id < $2 AND NOT r.rehearsal
+		AND NOT EXISTS (SELECT 1 FROM links w WHERE w.run_id = r.id AND w.withdrawn_at IS NOT NULL) ORDER BY r.id DESC LIMIT $3`, l.JobID, l.RunID, maxEarlier); err != nil {
+		return nil, wrap(err, "list the earlier runs")
+	}
+	ids, at := make([]int64, len(earlier)), map[job.RunID]int{}
+	for i, e := range earlier {
+		ids[i], at[e.RunID] = int64(e.RunID), i
+	}
+	var files []job.Artifact
+	if err := sqlx.SelectContext(ctx, q.ext, &files, `SELECT `+artifactColumns+` FROM artifacts a WHERE a.run_id = ANY($1) AND a.removed_at IS NULL AND a.task = ANY($2) AND a.format = ANY($3)
+			AND EXISTS (SELECT 1 FROM parts p WHERE p.run_id = a.run_id AND p.part = a.part AND p.name = (SELECT name FROM parts WHERE run_id = $4 AND part = $5))
+			AND EXISTS (SELECT 1 FROM attempts t WHERE t.run_id = a.run_id AND t.part = a.part AND t.task = a.task AND t.try = a.try AND t.state = 'done')
+		ORDER BY a.run_id DESC, a.id LIMIT $6`, ids, emptied(tasks), emptied(formats), l.RunID, l.Part, maxEarlierFiles); err != nil {
+		return nil, wrap(err, "list the earlier files")
+	}
+	for _, f := range files {
+		earlier[at[f.RunID]].Files = append(earlier[at[f.RunID]].Files, f)
+	}
+	return slices.DeleteFunc(earlier, func(e Earlier) bool { return len(e.Files) == 0 }), nil
 }
 
 // WithdrawLinks ends links of a run, or one of them, and tells how many.

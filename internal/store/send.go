@@ -60,7 +60,7 @@ func (t *Tx) Freeze(ctx context.Context, m NewMessage) (int64, error) {
 }
 
 // openDelivery finds the deliveries that are still to go out. Indexes know phases
-// and no states: see 00006_phases.sql.
+// and no states: see 00006_sending.sql.
 const openDelivery = `phase IN ('ready', 'kept back', 'leased')`
 
 // Statements about several deliveries lock them in the order of their ids, so that

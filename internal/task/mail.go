@@ -367,7 +367,7 @@ type newLink struct {
 // and only the token's hash is kept.
 func (k *Deliver) link(w Work, t job.Task, d job.DeliverTask, to resolved) *newLink {
 	token := strings.ToLower(rand.Text())
-	l := &newLink{NewLink: store.NewLink{Hash: store.LinkHash(token), RunID: w.RunID, Part: w.Part, Task: t.Name, Audience: orElse(d.Link.For, job.LinkNamed)}, url: k.URL + "/l/" + token}
+	l := &newLink{NewLink: store.NewLink{Hash: store.LinkHash(token), RunID: w.RunID, Part: w.Part, Task: t.Name, Audience: orElse(d.Link.For, job.LinkNamed), Archive: d.Link.Archive}, url: k.URL + "/l/" + token}
 	for _, f := range w.Files {
 		if f.Format != render.MailTable {
 			l.Files = append(l.Files, f.Key)
@@ -395,7 +395,11 @@ func (l *newLink) words() string {
 }
 
 func (l *newLink) text(w Work) string {
-	return fmt.Sprintf("The files: %s\nIt is %s. You sign in to follow it. It ends on %s.", l.url, l.words(), l.EndsAt.In(w.Due.Location()).Format("Mon 2 Jan 2006 15:04 MST"))
+	what := "The files"
+	if l.Archive {
+		what = "The files, with those of earlier runs"
+	}
+	return fmt.Sprintf("%s: %s\nIt is %s. You sign in to follow it. It ends on %s.", what, l.url, l.words(), l.EndsAt.In(w.Due.Location()).Format("Mon 2 Jan 2006 15:04 MST"))
 }
 
 // Ask puts a query that gives a list to its source, with the values of a run.

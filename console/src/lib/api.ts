@@ -12,6 +12,7 @@ export type JobPage = Schemas['JobPage'];
 export type Run = Schemas['Run'];
 export type RunPage = Schemas['RunPage'];
 export type Attempt = Schemas['Attempt'];
+export type Artifact = Schemas['Artifact'];
 export type Delivery = Schemas['Delivery'];
 export type LogLine = Schemas['LogLine'];
 export type Me = Schemas['Me'];

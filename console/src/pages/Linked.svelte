@@ -3,7 +3,7 @@
   import { createQuery } from '@tanstack/svelte-query';
   import Trouble from '../components/Trouble.svelte';
   import Wall from '../components/Wall.svelte';
-  import { api, body } from '../lib/api';
+  import { api, body, type Artifact } from '../lib/api';
   import { myZone } from '../lib/me.svelte';
   import { param } from '../lib/param';
   import { route } from '../router';
@@ -15,6 +15,14 @@
     queryFn: () => body(api.GET('/api/links/{token}', { params: { path: { token } } })),
   }));
 </script>
+
+{#snippet file(f: Artifact)}
+  <li class="flex min-h-7 flex-wrap items-baseline gap-3">
+    {#if f.removed_at}<span class="line-through">{f.name}</span><span class="soft">was removed</span>
+    {:else}<a class="underline" href="/api/links/{token}/files/{f.id}" download>{f.name}</a>{/if}
+    <span class="soft">{(f.size / 1e3).toFixed(1)} kB</span>
+  </li>
+{/snippet}
 
 <svelte:head><title>{link.data?.job ?? 'Link'} · Iron Bell</title></svelte:head>
 
@@ -29,13 +37,23 @@
   </p>
   <section class="panel px-3.5 py-3">
     <ul>
-      {#each link.data.files as f (f.id)}
-        <li class="flex min-h-7 flex-wrap items-baseline gap-3">
-          {#if f.removed_at}<span class="line-through">{f.name}</span><span class="soft">was removed</span>
-          {:else}<a class="underline" href="/api/links/{token}/files/{f.id}" download>{f.name}</a>{/if}
-          <span class="soft">{(f.size / 1e3).toFixed(1)} kB</span>
-        </li>
+      {#each link.data.files as f (f.id)}{@render file(f)}
       {:else}<li class="soft">The files are not kept any more.</li>{/each}
     </ul>
   </section>
+  {#if link.data.earlier?.length}
+    <section class="panel px-3.5 py-3">
+      <h2>Earlier runs</h2>
+      <ul class="grid gap-x-5 sm:grid-cols-[12rem_1fr]">
+        {#each link.data.earlier as v (v.run_id)}
+          <li class="contents">
+            <span class="flex min-h-7 items-baseline"><Wall at={v.due} zone={v.zone} /></span>
+            <ul>
+              {#each v.files as f (f.id)}{@render file(f)}{/each}
+            </ul>
+          </li>
+        {/each}
+      </ul>
+    </section>
+  {/if}
 {/if}

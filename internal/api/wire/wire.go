@@ -408,6 +408,15 @@ type Link struct {
 // LinkPage is what a link leads to.
 type LinkPage struct {
 	Link
+	Files   []job.Artifact `json:"files"`
+	Earlier []EarlierFiles `json:"earlier,omitempty" doc:"what earlier runs made, the newest first"`
+}
+
+// EarlierFiles is what an earlier run made of the files that a link leads to.
+type EarlierFiles struct {
+	RunID job.RunID      `json:"run_id"`
+	Due   time.Time      `json:"due"`
+	Zone  string         `json:"zone"`
 	Files []job.Artifact `json:"files"`
 }
 

@@ -179,6 +179,8 @@ const (
 type LinkTerms struct {
 	For  string `json:"for,omitempty" enum:"named,house" doc:"named: only those whom the mail went to; house: everybody who can sign in; named when left out"`
 	Days int    `json:"days,omitempty" minimum:"0" maximum:"3660" doc:"days until it ends; 30 when left out"`
+
+	Archive bool `json:"archive,omitempty" doc:"it leads to what earlier runs of the job made as well, as long as their files are kept"`
 }
 
 // Who may follow a link.

@@ -24,6 +24,10 @@ CREATE INDEX deliveries_run ON deliveries (run_id, message_id) WHERE run_id IS N
 -- What comes back is told by its seal alone.
 DROP INDEX messages_mail_id;
 
+-- A link may lead to what earlier runs made as well.
+ALTER TABLE links ADD COLUMN archive boolean NOT NULL DEFAULT false;
+
 -- +goose Down
+ALTER TABLE links DROP COLUMN archive;
 DROP INDEX deliveries_trouble, deliveries_ready, deliveries_kept_back, deliveries_give_up, deliveries_open, deliveries_leased;
 ALTER TABLE deliveries DROP COLUMN phase;
