@@ -281,6 +281,11 @@ func (c *Client) TestDestination(ctx context.Context, name string) (a wire.Answe
 	return a, c.do(ctx, http.MethodPost, "/api/destinations/"+segment(name)+"/test", nil, &a)
 }
 
+// TestByMail asks a mail server for an answer, and sends a mail to who asks.
+func (c *Client) TestByMail(ctx context.Context, name string) (a wire.Answer, err error) {
+	return a, c.do(ctx, http.MethodPost, "/api/destinations/"+segment(name)+"/test?mail=true", nil, &a)
+}
+
 // TestSource asks a source for an answer.
 func (c *Client) TestSource(ctx context.Context, name string) (a wire.Answer, err error) {
 	return a, c.do(ctx, http.MethodPost, "/api/sources/"+segment(name)+"/test", nil, &a)

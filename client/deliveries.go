@@ -68,6 +68,16 @@ func (c *Client) Destination(ctx context.Context, name string) (p wire.Destinati
 	return p, c.do(ctx, "GET", "/api/destinations/"+segment(name), nil, &p)
 }
 
+// Protocols lists the protocols of destinations, with what each can be told.
+func (c *Client) Protocols(ctx context.Context) (list []job.Protocol, err error) {
+	return list, c.do(ctx, "GET", "/api/protocols", nil, &list)
+}
+
+// RemoveDestination removes a destination that nothing ever went to.
+func (c *Client) RemoveDestination(ctx context.Context, name string) error {
+	return c.do(ctx, "DELETE", "/api/destinations/"+segment(name), nil, nil)
+}
+
 // WithdrawLinks ends the links to a run's files, or one of them, and tells how many.
 func (c *Client) WithdrawLinks(ctx context.Context, id job.RunID, link int64) (n int64, err error) {
 	var out wire.Count

@@ -20,6 +20,7 @@ export const { p, navigate, isActive, route } = createRouter({
   '/destinations': () => import('./pages/Destinations.svelte'),
   '/people': () => import('./pages/People.svelte'),
   '/l/:token': () => import('./pages/Linked.svelte'),
+  '/settings': () => import('./pages/Settings.svelte'),
   '/sources': () => import('./pages/Sources.svelte'),
   '/runs/:run/compare': () => import('./pages/Compare.svelte'),
   '/runs': Runs,

@@ -8,6 +8,7 @@ import (
 
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/job"
+	"ironbell/internal/deliver"
 	"ironbell/internal/engine"
 	"ironbell/internal/report"
 	"ironbell/internal/store"
@@ -63,10 +64,11 @@ func (s *server) places(a huma.API) {
 		huma.Register(a, huma.Operation{OperationID: "test-" + string(kind), Method: http.MethodPost, Path: k.path + "/{name}/test", Summary: "Ask a " + string(kind) + " for an answer, and say exactly what it answered", Tags: tags},
 			func(ctx context.Context, in *struct {
 				Name string `path:"name" maxLength:"200"`
+				Mail bool   `query:"mail" doc:"of a mail server: send a mail to you, too"`
 			},
 			) (*struct{ Body wire.Answer }, error) {
 				who, _ := person(ctx)
-				said, err := s.Engine.TestPlace(ctx, who, kind, in.Name)
+				said, err := s.Engine.TestPlace(ctx, who, kind, in.Name, in.Mail)
 				if err != nil {
 					var refused *engine.Refused
 					if errors.As(err, &refused) {
@@ -77,6 +79,18 @@ func (s *server) places(a huma.API) {
 				return &struct{ Body wire.Answer }{wire.Answer{OK: true, Said: strings.Join(said, "; "), Steps: said}}, nil
 			})
 	}
+	huma.Register(a, huma.Operation{OperationID: "list-protocols", Method: http.MethodGet, Path: "/api/protocols", Summary: "List the protocols of destinations, with what each can be told", Tags: []string{"destinations"}},
+		func(context.Context, *struct{}) (*struct{ Body []job.Protocol }, error) {
+			return &struct{ Body []job.Protocol }{deliver.Describe()}, nil
+		})
+	huma.Register(a, huma.Operation{OperationID: "remove-destination", Method: http.MethodDelete, Path: "/api/destinations/{name}", Summary: "Remove a destination that nothing ever went to", Tags: []string{"destinations"}, DefaultStatus: http.StatusNoContent, Errors: []int{403, 404, 422}},
+		func(ctx context.Context, in *struct {
+			Name string `path:"name" maxLength:"200"`
+		},
+		) (*struct{}, error) {
+			who, _ := person(ctx)
+			return nil, s.orProblem(s.Engine.RemoveDestination(ctx, who, in.Name))
+		})
 	huma.Register(a, huma.Operation{OperationID: "save-alert-settings", Method: http.MethodPut, Path: "/api/settings/alerts", Summary: "Say over which destination alerts go", Tags: []string{"service"}},
 		func(ctx context.Context, in *struct{ Body job.AlertSettings }) (*struct{ Body job.AlertSettings }, error) {
 			who, _ := person(ctx)

@@ -57,7 +57,7 @@ var clientCommands = []Command{
 	{Name: "correct", Args: "RUN", Summary: "a wrong report went out: send the right one to the same people, and withdraw its links", Example: `ironbell correct -wrong "The loads of Pennold were missing." 2611-42`, Setup: correctCommand},
 	{Name: "withdraw", Args: "RUN", Summary: "withdraw the links to a run's files", Example: "ironbell withdraw 2611-42", Setup: withdrawCommand},
 	{Name: "allow", Args: "DELIVERY", Summary: "say yes, or no, to mail that leaves the house", Example: "ironbell allow 26110000000031\nironbell allow -no 26110000000031", Setup: allowCommand},
-	{Name: "destinations", Args: "[DESTINATION]", Summary: "list destinations, or show what goes to one; -test tries it", Example: `ironbell destinations -test "company mail"`, Setup: destinationsCommand},
+	{Name: "destinations", Args: "[DESTINATION]", Summary: "list destinations, show what goes to one, try it, add or change it", Example: `ironbell destinations -test "company mail"` + "\n" + `ironbell destinations -protocol sftp -set host=files.harbour.example -set user=ferries -password-from - -test "Harbour authority files"`, Setup: destinationsCommand},
 	{Name: "whom", Args: "RECIPIENT...", Summary: "say whom some recipients come to now", Example: `ironbell whom "group:Port masters" "under:Engineering superintendent"`, Setup: whomCommand},
 	{Name: "receives", Args: "LOGIN", Summary: "list what a person receives; take them off a list, or off all", Example: "ironbell receives oren\nironbell receives -leave all oren", Setup: receivesCommand},
 	{Name: "copy", Args: "", Summary: "tell whether this installation is a restored copy, and say what it is", Example: "ironbell copy\nironbell copy -send test.desk@tarnwick.example", Setup: copyCommand},
@@ -370,9 +370,11 @@ func signInCommand(f *flag.FlagSet) runner {
 	}
 }
 
+func isTerminal(in *os.File) bool { return term.IsTerminal(int(in.Fd())) }
+
 // AskPassword reads a password without showing it, or a line of a pipe.
 func AskPassword(i IO) (string, error) {
-	if in, ok := i.In.(*os.File); ok && term.IsTerminal(int(in.Fd())) {
+	if in, ok := i.In.(*os.File); ok && isTerminal(in) {
 		fmt.Fprint(i.Err, "Password: ")
 		text, err := term.ReadPassword(int(in.Fd()))
 		fmt.Fprintln(i.Err)

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"flag"
 	"fmt"
 	"strconv"
@@ -79,89 +78,6 @@ func shortened(text string, most int) string {
 		return text
 	}
 	return string(runes[:most-1]) + "…"
-}
-
-func destinationsCommand(f *flag.FlagSet) runner {
-	asJSON := jsonFlag(f)
-	test := f.Bool("test", false, "try it: write, read back and remove a small file, or sign in, and say what it answers")
-	return func(ctx context.Context, i IO, args []string) (int, error) {
-		c := connect()
-		if len(args) == 0 {
-			list, err := c.Destinations(ctx)
-			if err != nil {
-				return 0, err
-			}
-			return show(i, *asJSON, list, func(i IO, list []wire.Place) {
-				t := newTable(i, "Destination", "Protocol", "", "Saved")
-				for _, p := range list {
-					state := glyph("done") + " works"
-					if p.Rests != nil {
-						state = glyph("failed") + " down since " + wall(p.Rests.Since, time.Local)
-					}
-					t.AppendRow(table.Row{p.Name, p.Protocol, state, wall(p.UpdatedAt, time.Local)})
-				}
-				t.Render()
-			})
-		}
-		name, err := only(args, "destination")
-		if err != nil {
-			return 0, err
-		}
-		if *test {
-			a, err := c.TestDestination(ctx, name)
-			if err != nil {
-				return 0, err
-			}
-			for _, step := range a.Steps {
-				fmt.Fprintf(i.Out, "%s %s\n", glyph("done"), step)
-			}
-			if !a.OK {
-				fmt.Fprintf(i.Out, "%s %s\n", glyph("failed"), a.Said)
-				if a.Advice != "" {
-					fmt.Fprintln(i.Out, a.Advice)
-				}
-				return 0, errors.New("the destination refused")
-			}
-			return exitOK, nil
-		}
-		p, err := c.Destination(ctx, name)
-		if err != nil {
-			return 0, err
-		}
-		return show(i, *asJSON, p, printDestination)
-	}
-}
-
-func printDestination(i IO, p wire.DestinationPage) {
-	fmt.Fprintf(i.Out, "%s, %s, takes %s\n", p.Name, p.Protocol, p.Kind)
-	if p.Rests != nil {
-		fmt.Fprintf(i.Out, "%s down since %s: %s\n", glyph("failed"), wall(p.Rests.Since, time.Local), p.Rests.Answer)
-		if p.Rests.Advice != "" {
-			fmt.Fprintln(i.Out, p.Rests.Advice)
-		}
-		fmt.Fprintf(i.Out, "Deliveries that wait for it: %d. What waits goes out by itself when it works.\n", p.Waiting)
-	}
-	if p.Pin != "" {
-		fmt.Fprintf(i.Out, "Host key %s\n", p.Pin)
-	}
-	fmt.Fprintln(i.Out)
-	if len(p.Uses) == 0 {
-		fmt.Fprintln(i.Out, "No job sends there.")
-		return
-	}
-	t := newTable(i, "What goes there", "Owner", "", "Sent", "Waits", "Failed", "Last")
-	for _, u := range p.Uses {
-		last, on := "", "on"
-		if u.LastAt != nil {
-			last = wall(*u.LastAt, time.Local)
-		}
-		if !u.On {
-			on = "off"
-		}
-		t.AppendRow(table.Row{u.Job, u.Owner, on, u.Sent, u.Waiting, u.Failed, last})
-	}
-	t.Render()
-	fmt.Fprintln(i.Out, "Counted over the last 30 days.")
 }
 
 func allowCommand(f *flag.FlagSet) runner {

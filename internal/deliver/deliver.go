@@ -130,21 +130,24 @@ const (
 
 // protocol is one way to hand over.
 type protocol struct {
-	kind Kind
-	open func(p Place, a Allowed) (Destination, error)
+	title    string // for people
+	kind     Kind
+	settings any          // of the type that its settings are read into
+	secret   *job.Setting // what its password is; nil when it has none
+	open     func(p Place, a Allowed) (Destination, error)
 }
 
 // protocols is the table of them.
 var protocols = map[string]protocol{
-	"smtp":   {Mails, openMail},
-	"http":   {Files, openHTTP},
-	"folder": {Files, openFolder},
-	"smb":    {Files, openSMB},
-	"ftp":    {Files, openFTP},
-	"sftp":   {Files, openSFTP},
-	"webdav": {Files, openWebDAV},
-	"s3":     {Files, openObjects},
-	"ipp":    {Files, openPrinter},
+	"smtp":   {"Mail server (SMTP)", Mails, MailSettings{}, password("password of the sign-in; for xoauth2 the token, or the client's secret"), openMail},
+	"http":   {"HTTP address", Files, HTTPSettings{}, password("key that requests are signed with (Standard Webhooks), or what stands for {password} in a header"), openHTTP},
+	"folder": {"Folder on this machine", Files, FolderSettings{}, nil, openFolder},
+	"smb":    {"Shared folder (SMB 2 or 3)", Files, SMBSettings{}, password("password"), openSMB},
+	"ftp":    {"FTP server", Files, FTPSettings{}, password("password"), openFTP},
+	"sftp":   {"SFTP server", Files, SFTPSettings{}, key("password, or a private key in PEM"), openSFTP},
+	"webdav": {"WebDAV folder", Files, WebDAVSettings{}, password("password"), openWebDAV},
+	"s3":     {"Object store (S3)", Files, ObjectSettings{}, password("secret of the access key"), openObjects},
+	"ipp":    {"Printer (IPP)", Files, PrinterSettings{}, password("password"), openPrinter},
 }
 
 // Protocols lists the names of the protocols.
@@ -165,21 +168,24 @@ func Open(p Place, a Allowed) (Destination, error) {
 	return way.open(p, a)
 }
 
+// requester is a destination whose lines are made by the first request.
+type requester interface{ byRequest() }
+
+func (*httpPlace) byRequest()    {}
+func (*webdavPlace) byRequest()  {}
+func (*objectPlace) byRequest()  {}
+func (*printerPlace) byRequest() {}
+
 // Probe looks whether a destination works: whether a line can be had, and where
-// lines are only made by requests, whether a test passes.
+// one is only made by the first request, whether a test passes.
 func Probe(ctx context.Context, d Destination) error {
-	l, err := d.Open(ctx)
-	if err != nil {
+	if _, ok := d.(requester); ok {
+		_, err := d.Test(ctx)
 		return err
 	}
-	defer l.Close()
-	if t, ok := l.(*treeLine); ok {
-		if _, web := t.tree.(*webdavTree); !web {
-			return nil
-		}
-	} else if _, mail := l.(*mailLine); mail {
-		return nil
+	l, err := d.Open(ctx)
+	if err == nil {
+		l.Close()
 	}
-	_, err = d.Test(ctx)
 	return err
 }

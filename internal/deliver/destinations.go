@@ -39,6 +39,9 @@ func NewDestinations(s *store.Store, v Vault, a Allowed) *Destinations {
 
 // Check tells what is wrong with the settings of a destination.
 func (d *Destinations) Check(protocol, name string, settings json.RawMessage) error {
+	if err := checkSettings(protocol, settings); err != nil {
+		return err
+	}
 	_, err := Open(Place{Protocol: protocol, Name: name, Settings: settings}, d.allowed)
 	return err
 }

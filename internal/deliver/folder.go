@@ -17,7 +17,7 @@ import (
 
 // FolderSettings are the settings of a destination of the protocol folder.
 type FolderSettings struct {
-	Folder string `json:"folder"` // absolute; one that the operator allowed, or below one
+	Folder string `json:"folder" doc:"absolute path; one that the operator allowed, or below one"`
 }
 
 type folderPlace struct {

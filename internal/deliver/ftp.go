@@ -22,12 +22,12 @@ import (
 // FTPSettings are the settings of a destination of the protocol ftp (RFC 959, in
 // passive mode; explicit TLS as in RFC 4217).
 type FTPSettings struct {
-	Host     string `json:"host"`
-	Port     int    `json:"port,omitempty"`                     // 21 when 0
-	Security string `json:"security,omitempty" enum:"tls,none"` // tls when empty
-	User     string `json:"user"`
-	Folder   string `json:"folder,omitempty"` // the login's own when empty
-	CA       string `json:"ca,omitempty"`     // certificates to trust, in PEM; those of the machine when empty
+	Host     string `json:"host" doc:"name or address of the server"`
+	Port     int    `json:"port,omitempty" doc:"21 when left out"`
+	Security string `json:"security,omitempty" enum:"tls,none" doc:"explicit TLS when left out"`
+	User     string `json:"user" doc:"sign-in name"`
+	Folder   string `json:"folder,omitempty" doc:"that files go below; the login's own when left out"`
+	CA       string `json:"ca,omitempty" form:"block" doc:"certificates to trust, in PEM; those of the machine when left out"`
 }
 
 type ftpPlace struct {

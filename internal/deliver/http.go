@@ -21,9 +21,9 @@ import (
 // HTTPSettings are the settings of a destination of the protocol http. Its
 // password is the key that requests are signed with.
 type HTTPSettings struct {
-	URL     string            `json:"url"`
-	Method  string            `json:"method,omitempty" enum:"POST,PUT"` // for files: POST, when empty, to the address; PUT below it
-	Headers map[string]string `json:"headers,omitempty"`
+	URL     string            `json:"url" doc:"address that is called"`
+	Method  string            `json:"method,omitempty" enum:"POST,PUT" doc:"of files: POST to the address, when left out, or PUT below it"`
+	Headers map[string]string `json:"headers,omitempty" doc:"further headers of each request; {password} stands for the password, which then signs nothing"`
 }
 
 // Call is a request to a destination.
@@ -35,6 +35,9 @@ type Call struct {
 	Body      []byte
 	Now       time.Time
 }
+
+// passwordHere stands in a header for the password of the destination.
+const passwordHere = "{password}"
 
 // longestAnswer is how much of an answer is kept, in bytes.
 const longestAnswer = 2000
@@ -61,6 +64,14 @@ func openHTTP(p Place, a Allowed) (Destination, error) {
 	default:
 		return nil, p.wrong(fmt.Sprintf("there is no method %q here", h.settings.Method), "Choose POST or PUT.")
 	}
+	for name, value := range h.settings.Headers {
+		if strings.ContainsAny(name+value+p.Secret, "\r\n\x00") || name == "" || strings.ContainsAny(name, ": ") {
+			return nil, p.wrong(fmt.Sprintf("%q is no header of a request, or its value or the password has more than one line", name), "Write it as Authorization: Bearer {password}.")
+		}
+		if strings.Contains(value, passwordHere) {
+			return h, nil // it signs in, and signs nothing
+		}
+	}
 	h.key = []byte(p.Secret)
 	if coded, ok := strings.CutPrefix(p.Secret, "whsec_"); ok {
 		key, err := base64.StdEncoding.DecodeString(coded)
@@ -79,7 +90,7 @@ func (h *httpPlace) doing() string { return fmt.Sprintf("call destination %q", h
 // webhook-timestamp, webhook-signature).
 func (h *httpPlace) sign(r *http.Request, id, mediaType string, now time.Time, body io.Reader) error {
 	for name, value := range h.settings.Headers {
-		r.Header.Set(name, value)
+		r.Header.Set(name, strings.ReplaceAll(value, passwordHere, h.Secret))
 	}
 	r.Header.Set("Content-Type", mediaType)
 	r.Header.Set("Idempotency-Key", strconv.Quote(id))

@@ -24,12 +24,12 @@ import (
 // ObjectSettings are the settings of a destination of the protocol s3: a store
 // of objects that speaks its API. Its password is the secret key.
 type ObjectSettings struct {
-	URL    string `json:"url"` // of the store, without the bucket
-	Bucket string `json:"bucket"`
-	Prefix string `json:"prefix,omitempty"`
-	Region string `json:"region,omitempty"` // us-east-1 when empty
-	User   string `json:"user"`             // the access key's id
-	CA     string `json:"ca,omitempty"`     // certificates to trust, in PEM; those of the machine when empty
+	URL    string `json:"url" doc:"of the store, without the bucket"`
+	Bucket string `json:"bucket" doc:"that the objects go into"`
+	Prefix string `json:"prefix,omitempty" doc:"what all names begin with"`
+	Region string `json:"region,omitempty" doc:"us-east-1 when left out"`
+	User   string `json:"user" doc:"id of the access key"`
+	CA     string `json:"ca,omitempty" form:"block" doc:"certificates to trust, in PEM; those of the machine when left out"`
 }
 
 type objectPlace struct {

@@ -19,11 +19,11 @@ import (
 // PrinterSettings are the settings of a destination of the protocol ipp: a
 // printer that speaks the Internet Printing Protocol (RFC 8010, RFC 8011).
 type PrinterSettings struct {
-	URL    string `json:"url"` // ipp://host/ipp/print, ipps:// or http(s)://
-	User   string `json:"user,omitempty"`
-	Copies int    `json:"copies,omitempty"` // 1 when 0
-	Sides  string `json:"sides,omitempty" enum:"one-sided,two-sided-long-edge,two-sided-short-edge"`
-	CA     string `json:"ca,omitempty"` // certificates to trust, in PEM; those of the machine when empty
+	URL    string `json:"url" doc:"ipp://host/ipp/print, ipps:// or http(s)://"`
+	User   string `json:"user,omitempty" doc:"sign-in name; nobody signs in when left out"`
+	Copies int    `json:"copies,omitempty" doc:"1 when left out"`
+	Sides  string `json:"sides,omitempty" enum:"one-sided,two-sided-long-edge,two-sided-short-edge" doc:"the printer's own when left out"`
+	CA     string `json:"ca,omitempty" form:"block" doc:"certificates to trust, in PEM; those of the machine when left out"`
 }
 
 type printerPlace struct {

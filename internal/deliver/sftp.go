@@ -21,11 +21,11 @@ import (
 // SFTPSettings are the settings of a destination of the protocol sftp. Its
 // password is one, or a private key in PEM.
 type SFTPSettings struct {
-	Host    string `json:"host"`
-	Port    int    `json:"port,omitempty"` // 22 when 0
-	User    string `json:"user"`
-	Folder  string `json:"folder,omitempty"`   // the login's own when empty
-	HostKey string `json:"host_key,omitempty"` // as SHA256:...; the one that it showed at its first test when empty
+	Host    string `json:"host" doc:"name or address of the server"`
+	Port    int    `json:"port,omitempty" doc:"22 when left out"`
+	User    string `json:"user" doc:"sign-in name"`
+	Folder  string `json:"folder,omitempty" doc:"that files go below; the login's own when left out"`
+	HostKey string `json:"host_key,omitempty" doc:"fingerprint as SHA256:...; the one of the first test when left out"`
 }
 
 type sftpPlace struct {

@@ -20,12 +20,12 @@ import (
 // SMBSettings are the settings of a destination of the protocol smb: a shared
 // folder, by SMB 2 or 3.
 type SMBSettings struct {
-	Host   string `json:"host"`
-	Port   int    `json:"port,omitempty"` // 445 when 0
-	Share  string `json:"share"`
-	User   string `json:"user"`
-	Domain string `json:"domain,omitempty"`
-	Folder string `json:"folder,omitempty"` // the share's root when empty
+	Host   string `json:"host" doc:"name or address of the server"`
+	Port   int    `json:"port,omitempty" doc:"445 when left out"`
+	Share  string `json:"share" doc:"name of the shared folder"`
+	User   string `json:"user" doc:"sign-in name"`
+	Domain string `json:"domain,omitempty" doc:"of the sign-in name"`
+	Folder string `json:"folder,omitempty" doc:"that files go below; the share's root when left out"`
 }
 
 type smbPlace struct {

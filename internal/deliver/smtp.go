@@ -29,21 +29,21 @@ import (
 // RFC 6409). Its password is one, or with xoauth2 an access token, or what is
 // given for one at token_url (RFC 6749 section 4.4).
 type MailSettings struct {
-	Host       string   `json:"host"`
-	Port       int      `json:"port,omitempty"`
-	Standby    []string `json:"standby,omitempty"`                           // host:port of servers that are tried in this order when those before cannot be reached
-	Security   string   `json:"security,omitempty" enum:"starttls,tls,none"` // starttls when empty
-	User       string   `json:"user,omitempty"`
-	SignIn     string   `json:"sign_in,omitempty" enum:"password,xoauth2"` // password when empty
-	TokenURL   string   `json:"token_url,omitempty"`
-	ClientID   string   `json:"client_id,omitempty"`
-	TokenScope string   `json:"token_scope,omitempty"`
-	From       string   `json:"from"`                  // address of the sender, with or without a name
-	ReturnPath string   `json:"return_path,omitempty"` // mailbox for bounces; the sender's when empty
-	MaxSize    int64    `json:"max_size,omitempty"`    // bytes of the largest message; what the server says when 0
-	PerMinute  int      `json:"per_minute,omitempty"`  // messages that may go out in a minute; no limit when 0
-	CA         string   `json:"ca,omitempty"`          // certificates to trust, in PEM; those of the machine when empty
-	Hello      string   `json:"hello,omitempty"`       // our name in the greeting; localhost when empty
+	Host       string   `json:"host" doc:"name or address of the server"`
+	Port       int      `json:"port,omitempty" doc:"587 for starttls, 465 for tls, 25 for none when left out"`
+	Security   string   `json:"security,omitempty" enum:"starttls,tls,none" doc:"starttls when left out"`
+	From       string   `json:"from" doc:"address that stands as sender, with or without a name"`
+	User       string   `json:"user,omitempty" doc:"sign-in name; nobody signs in when left out"`
+	SignIn     string   `json:"sign_in,omitempty" enum:"password,xoauth2" doc:"password when left out"`
+	TokenURL   string   `json:"token_url,omitempty" doc:"for xoauth2: where access tokens are had; the password is the token when left out, otherwise the client's secret"`
+	ClientID   string   `json:"client_id,omitempty" doc:"for xoauth2 with a token_url"`
+	TokenScope string   `json:"token_scope,omitempty" doc:"for xoauth2 with a token_url"`
+	ReturnPath string   `json:"return_path,omitempty" doc:"mailbox that bounces come to; the sender's when left out"`
+	Standby    []string `json:"standby,omitempty" doc:"further servers as host:port, tried in this order when those before cannot be reached"`
+	MaxSize    int64    `json:"max_size,omitempty" doc:"bytes of the largest mail; what the server says when left out"`
+	PerMinute  int      `json:"per_minute,omitempty" doc:"mails that may go out in a minute, from all nodes together; no limit when left out"`
+	Hello      string   `json:"hello,omitempty" doc:"our name in the greeting; localhost when left out"`
+	CA         string   `json:"ca,omitempty" form:"block" doc:"certificates to trust, in PEM; those of the machine when left out"`
 }
 
 const (

@@ -20,9 +20,9 @@ import (
 // WebDAVSettings are the settings of a destination of the protocol webdav (RFC
 // 4918), signed in to by HTTP's basic scheme.
 type WebDAVSettings struct {
-	URL  string `json:"url"` // of the folder, with / at its end
-	User string `json:"user,omitempty"`
-	CA   string `json:"ca,omitempty"` // certificates to trust, in PEM; those of the machine when empty
+	URL  string `json:"url" doc:"of the folder"`
+	User string `json:"user,omitempty" doc:"sign-in name; nobody signs in when left out"`
+	CA   string `json:"ca,omitempty" form:"block" doc:"certificates to trust, in PEM; those of the machine when left out"`
 }
 
 type webdavPlace struct {

@@ -1,9 +1,11 @@
 package engine
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -14,6 +16,7 @@ import (
 	"ironbell/internal/deliver"
 	"ironbell/internal/report"
 	"ironbell/internal/store"
+	"ironbell/internal/task"
 )
 
 // minPassword is the shortest password that is taken, in characters.
@@ -61,11 +64,18 @@ func (e *Engine) SavePlace(ctx context.Context, who job.Person, kind store.Place
 	}
 	var saved store.Place
 	err = e.store.Do(ctx, func(t *store.Tx) error {
+		var before any
+		switch old, err := t.Place(ctx, kind, name); {
+		case err == nil:
+			before = map[string]any{"protocol": old.Protocol, "settings": old.Settings}
+		case !isMissing(err):
+			return err
+		}
 		id, err := t.PutPlace(ctx, kind, p)
 		if err != nil {
 			return err
 		}
-		if err := t.Audit(ctx, who.Login, "save", string(kind), name, nil, map[string]any{"protocol": protocol, "settings": settings, "password": map[bool]string{true: "changed", false: "kept"}[password != nil]}); err != nil {
+		if err := t.Audit(ctx, who.Login, "save", string(kind), name, before, map[string]any{"protocol": protocol, "settings": settings, "password": map[bool]string{true: "changed", false: "kept"}[password != nil]}); err != nil {
 			return err
 		}
 		saved, err = t.PlaceByID(ctx, kind, id)
@@ -79,13 +89,54 @@ func (e *Engine) SavePlace(ctx context.Context, who job.Person, kind store.Place
 	return saved, err
 }
 
+// RemoveDestination removes a destination that was saved by mistake: one that no
+// job names, over which no alerts go, and that nothing ever went to. The record of
+// deliveries needs the others.
+func (e *Engine) RemoveDestination(ctx context.Context, who job.Person, name string) error {
+	if err := access.May(who, access.Administer, "", ""); err != nil {
+		return err
+	}
+	return e.store.Do(ctx, func(t *store.Tx) error {
+		p, err := t.Place(ctx, store.Destination, name)
+		if err != nil {
+			return err
+		}
+		jobs, recorded, err := t.DestinationKept(ctx, p.ID)
+		if err != nil {
+			return err
+		}
+		s, _, err := e.alertSettings(ctx, t)
+		if err != nil {
+			return err
+		}
+		v := &fault.Invalid{What: fmt.Sprintf("destination %q cannot be removed", name)}
+		if len(jobs) > 0 {
+			v.Add("", "%d %s there, such as %s; take it out of them first", len(jobs), plural(len(jobs), "job sends", "jobs send"), strings.Join(jobs[:min(len(jobs), 5)], ", "))
+		}
+		if slices.Contains([]string{s.Destination, s.Standby, s.Call}, name) {
+			v.Add("", "alerts go over it; name another one in the settings first")
+		}
+		if recorded {
+			v.Add("", "the record says what went there, and needs its name; when no job names it, nothing goes there any more")
+		}
+		if err := v.Err(); err != nil {
+			return err
+		}
+		if err := t.RemoveDestination(ctx, p.ID); err != nil {
+			return err
+		}
+		return t.Audit(ctx, who.Login, "remove", string(store.Destination), name, map[string]any{"protocol": p.Protocol, "settings": p.Settings}, nil)
+	})
+}
+
 // Refused is what the other side of a test answered when it did not go well.
 type Refused struct{ *fault.Fault }
 
 // TestPlace tries a source or destination, and gives what the other side answered
 // to each step. What it answered when it refused is a *Refused. A destination that
-// rested works again when its test went well.
-func (e *Engine) TestPlace(ctx context.Context, who job.Person, kind store.PlaceKind, name string) ([]string, error) {
+// rested works again when its test went well. A mail server may be given a mail to
+// whoever tests it.
+func (e *Engine) TestPlace(ctx context.Context, who job.Person, kind store.PlaceKind, name string, mail bool) ([]string, error) {
 	if err := access.May(who, access.Administer, "", ""); err != nil {
 		return nil, err
 	}
@@ -116,6 +167,12 @@ func (e *Engine) TestPlace(ctx context.Context, who job.Person, kind store.Place
 			return nil, err
 		}
 	}
+	if err == nil && mail {
+		var said string
+		if said, err = e.testMail(ctx, who, name, d); err == nil {
+			tested.Said = append(tested.Said, said)
+		}
+	}
 	if err != nil {
 		return tested.Said, &Refused{fault.Of(err)}
 	}
@@ -124,6 +181,48 @@ func (e *Engine) TestPlace(ctx context.Context, who job.Person, kind store.Place
 		err = e.wakeDestination(ctx, id, name, who.Name+" tested it")
 	}
 	return tested.Said, err
+}
+
+// testMail sends a mail to whoever tests a mail server, and gives what the server
+// answered to it. It is no delivery of the record: nobody waits for it.
+func (e *Engine) testMail(ctx context.Context, who job.Person, name string, d deliver.Destination) (string, error) {
+	doing := fmt.Sprintf("send a mail over %q", name)
+	mailer, ok := d.(deliver.Mailer)
+	if !ok {
+		return "", fault.New(fault.Task, doing, "it takes no mails", "")
+	}
+	if who.Mail == "" {
+		return "", fault.New(fault.Task, doing, "you have no mail address", "Set it on your page, under People.")
+	}
+	house, err := e.store.MailSettings(ctx)
+	if err != nil {
+		return "", err
+	}
+	to := route(job.MailSettings{Sending: house.Sending, OnlyTo: house.OnlyTo}, false, []store.Recipient{{Address: who.Mail}})[0]
+	if to.KeptBack != "" {
+		return "", fault.New(fault.Task, doing, "this installation sends nothing now", "An administrator can change that in the settings of mail.")
+	}
+	id := task.MessageID(task.DomainOf(mailer.From()))
+	var raw bytes.Buffer
+	if err := deliver.Compose(ctx, &raw, deliver.Letter{
+		MessageID: id, From: mailer.From(), To: []string{to.Address}, Date: e.o.Now(), Subject: "Test of " + name,
+		Plain:   fmt.Sprintf("%s tests the mail server %q of Iron Bell. That you read this means that it works.", who.Name, name),
+		Headers: map[string]string{"Auto-Submitted": "auto-generated"},
+	}); err != nil {
+		return "", fault.Wrap(err, fault.Lasting, fault.Message, doing, "")
+	}
+	line, err := d.Open(ctx)
+	if err != nil {
+		return "", err
+	}
+	defer line.Close()
+	res, err := line.Send(ctx, deliver.Handover{
+		To: to.Address, From: mailer.ReturnPath("test"), MessageID: "<" + id + ">", Size: int64(raw.Len()), Content: bytes.NewReader(raw.Bytes()),
+	}, func(context.Context) error { return nil })
+	if err != nil {
+		return "", err
+	}
+	return fmt.Sprintf("sent a mail to %s: %s", to.Address, res.Answer), nil
 }
 
 // testLimit is the longest time of a test.

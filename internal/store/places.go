@@ -91,6 +91,21 @@ func (q q) PutPlace(ctx context.Context, kind PlaceKind, p Place) (int64, error)
 	return id, wrap(err, "save the "+string(kind))
 }
 
+// RemoveDestination removes a destination that nothing ever went to.
+func (t *Tx) RemoveDestination(ctx context.Context, id int64) error {
+	return one(t.ext.ExecContext(ctx, `DELETE FROM destinations WHERE id = $1`, id))
+}
+
+// DestinationKept tells why a destination cannot be removed: the jobs that name it,
+// at most 100, and whether the record of deliveries does.
+func (q q) DestinationKept(ctx context.Context, id int64) (jobs []string, recorded bool, err error) {
+	if err := sqlx.SelectContext(ctx, q.ext, &jobs, `SELECT j.name FROM jobs j JOIN job_uses u ON u.job_id = j.id WHERE u.kind = 'destination' AND u.id = $1 ORDER BY j.name LIMIT 100`, id); err != nil {
+		return nil, false, wrap(err, "find the jobs that send to the destination")
+	}
+	err = sqlx.GetContext(ctx, q.ext, &recorded, `SELECT EXISTS (SELECT 1 FROM deliveries WHERE destination_id = $1)`, id)
+	return jobs, recorded, wrap(err, "find what went to the destination")
+}
+
 // Setting reads a setting into to and tells whether it is there.
 func (q q) Setting(ctx context.Context, key string, to any) (bool, error) {
 	var text []byte

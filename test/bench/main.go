@@ -12,6 +12,7 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"runtime/pprof"
 	"slices"
 	"sync/atomic"
 	"time"
@@ -45,7 +46,19 @@ func main() {
 	onlyMails := flag.Bool("only-mails", false, "measure the handing over of mails alone")
 	which := flag.Int("make", -1, "make one file and say what it took: for this program itself")
 	dsn, path, rows := flag.String("dsn", "", "with -make"), flag.String("file", "", "with -make"), flag.Int("rows", 0, "with -make")
+	profile := flag.String("profile", "", "`file` for a profile of this program's processor time")
 	flag.Parse()
+	if *profile != "" {
+		out, err := os.Create(*profile)
+		if err == nil {
+			err = pprof.StartCPUProfile(out)
+		}
+		if err != nil {
+			fmt.Fprintln(os.Stderr, "bench:", err)
+			os.Exit(1)
+		}
+		defer pprof.StopCPUProfile()
+	}
 	if *which >= 0 {
 		if err := makeOne(context.Background(), *which, *dsn, *path, *rows); err != nil {
 			fmt.Fprintln(os.Stderr, err)

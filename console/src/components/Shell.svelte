@@ -56,6 +56,7 @@
     {@render item(p('/destinations'), 'Destinations', isActive('/destinations'))}
     {@render item(p('/calendars'), 'Calendars', isActive.startsWith('/calendars'))}
     {@render item(p('/people'), 'People', isActive('/people'))}
+    {@render item(p('/settings'), 'Settings', isActive('/settings'))}
     <div class="flex-1"></div>
     <div class="soft flex flex-col gap-2 px-2 text-[13px] max-md:flex-row max-md:items-center">
       <label class="flex items-center justify-between gap-2">
@@ -84,9 +85,8 @@
     {/if}
     {#if copy.data?.since}
       <p role="status" class="text-warning font-semibold">
-        This is a restored copy: it stands still and sends nothing until an administrator says what it is,
-        with
-        <span class="mono">ironbell copy</span>.
+        This is a restored copy: it stands still and sends nothing until an administrator says what it is, in
+        the <a class="underline" href={p('/settings')}>settings</a>.
       </p>
     {/if}
     {@render children()}

@@ -34,6 +34,7 @@ export type Offered = Schemas['Offered'];
 export type PreviewSection = Schemas['PreviewSection'];
 export type Preview = Schemas['Preview'];
 export type Place = Schemas['Place'];
+export type Setting = Schemas['Setting'];
 export type Compared = Schemas['Compared'];
 /** Values of parameters, by name. */
 export type Values = Record<string, unknown>;

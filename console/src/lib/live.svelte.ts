@@ -6,10 +6,12 @@ type Notice = { kind: string; id: string };
 /** Which lists a notice makes stale. */
 const stale: Record<string, string[]> = {
   jobs: ['day', 'jobs', 'job'],
-  run: ['day', 'runs', 'jobs', 'job', 'run', 'log'],
+  run: ['day', 'runs', 'jobs', 'job', 'run', 'log', 'deliveries'],
+  deliveries: ['deliveries'],
+  destinations: ['destinations', 'deliveries'],
   parts: ['day', 'runs'],
   alerts: ['day', 'alerts', 'run'],
-  everything: ['day', 'jobs', 'job', 'runs', 'run', 'log', 'alerts'],
+  everything: ['day', 'jobs', 'job', 'runs', 'run', 'log', 'alerts', 'deliveries', 'destinations'],
 };
 
 export const line = $state({ open: true });

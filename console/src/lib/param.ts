@@ -1,3 +1,5 @@
+import { searchParams } from 'sv-router';
+
 /** A part of the address as it was meant: "Public%20holidays" is "Public holidays". */
 export function param(text: string | undefined): string {
   try {
@@ -5,4 +7,9 @@ export function param(text: string | undefined): string {
   } catch {
     return text ?? ''; // a lone percent sign
   }
+}
+
+/** A part of the address behind its question mark, as it stands there: the router would make a number of 007. */
+export function searched(name: string): string | null {
+  return searchParams.toURLSearchParams().get(name);
 }

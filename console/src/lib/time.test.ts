@@ -1,5 +1,5 @@
 import { describe, expect, it } from 'vitest';
-import { clock, distance, length, longDay, wall, zoneWord, fromField, toField } from './time';
+import { clock, distance, length, longDay, wall, zoneWord, fromField, fullDay, toField } from './time';
 
 const winter = '2026-11-23T08:05:09Z';
 const summer = '2026-07-01T23:30:00Z';
@@ -10,6 +10,7 @@ describe('times', () => {
     expect(clock(winter, 'Europe/London', true)).toBe('08:05:09');
     expect(wall(winter, 'Europe/London', false, winter)).toBe('08:05 GMT');
     expect(wall(summer, 'Europe/London', false, winter)).toBe('Thu 2 Jul 00:30 BST');
+    expect(fullDay(summer, 'Europe/London')).toBe(`Thu 2 Jul ${summer.slice(0, 4)}`);
     expect(longDay(summer, 'Europe/London')).toBe('Thursday 2 July');
     expect(zoneWord('Europe/London', summer)).toBe('London, BST');
   });

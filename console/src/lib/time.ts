@@ -30,6 +30,11 @@ export function day(at: When, zone: string): string {
     .replace(',', '');
 }
 
+/** "Mon 23 Nov 2026", of what may lie in another year. */
+export function fullDay(at: When, zone: string): string {
+  return `${day(at, zone)} ${format(zone, { year: 'numeric' }).format(new Date(at))}`;
+}
+
 /** "Monday 23 November". */
 export function longDay(at: When, zone: string): string {
   return format(zone, { weekday: 'long', day: 'numeric', month: 'long' })

@@ -2,12 +2,15 @@
   // Where results go: each destination with what goes there, whether it works, and
   // what it answers when it is tried.
   import { createQuery, useQueryClient } from '@tanstack/svelte-query';
+  import { searchParams } from 'sv-router';
   import { SvelteMap } from 'svelte/reactivity';
+  import DestinationForm from '../components/DestinationForm.svelte';
   import StateMark from '../components/StateMark.svelte';
   import Trouble from '../components/Trouble.svelte';
   import Wall from '../components/Wall.svelte';
   import { api, body } from '../lib/api';
   import { isAdministrator, myZone } from '../lib/me.svelte';
+  import { searched } from '../lib/param';
   import { p } from '../router';
 
   const client = useQueryClient();
@@ -22,10 +25,22 @@
   }));
   type Answer = { ok?: boolean; said: string; advice?: string; steps?: string[] };
   const said = new SvelteMap<string, Answer>();
-  async function test(name: string) {
+  const adding = $derived(searched('add') !== null);
+  const changing = $derived(searched('change') ?? '');
+  function show(what: 'add' | 'change' | '', name = '') {
+    searchParams.delete('add', undefined, { replace: true });
+    searchParams.delete('change', undefined, { replace: true });
+    if (what) searchParams.set(what, name, { replace: true });
+  }
+  function saved(name: string, andTest: boolean) {
+    show('');
+    if (andTest) void test(name);
+  }
+  async function test(name: string, mail?: true) {
     said.set(name, { said: 'Trying it …' });
     try {
-      said.set(name, await body(api.POST('/api/destinations/{name}/test', { params: { path: { name } } })));
+      const params = { path: { name }, query: { mail } };
+      said.set(name, await body(api.POST('/api/destinations/{name}/test', { params })));
     } catch (error) {
       said.set(name, { ok: false, said: error instanceof Error ? error.message : String(error) });
     }
@@ -45,7 +60,17 @@
 <div class="flex flex-wrap items-baseline gap-3.5">
   <h1>Destinations</h1>
   <span class="soft">Where results go, and whether it works.</span>
+  <span class="flex-1"></span>
+  {#if isAdministrator() && !adding}<button class="btn" onclick={() => show('add', '1')}
+      >Add a destination</button
+    >{/if}
 </div>
+{#if adding && isAdministrator()}
+  <section class="panel px-3.5 py-3">
+    <h2>A new destination</h2>
+    <DestinationForm onsaved={saved} oncancel={() => show('')} />
+  </section>
+{/if}
 {#if list.isError}<Trouble error={list.error} />{/if}
 {#each list.data ?? [] as d (d.name)}
   <section class="panel px-3.5 py-3" data-destination={d.name}>
@@ -56,8 +81,19 @@
       <span class="soft min-w-0 break-words">{place(d.settings)}</span>
       <span class="flex-1"></span>
       <a class="btn" href="{p('/deliveries')}?over={encodeURIComponent(d.name)}">Its deliveries</a>
-      {#if isAdministrator()}<button class="btn" onclick={() => void test(d.name)}>Test it</button>{/if}
+      {#if isAdministrator()}
+        <button class="btn" onclick={() => show('change', d.name)} aria-expanded={changing === d.name}
+          >Change</button
+        >
+        <button class="btn" onclick={() => void test(d.name)}>Test it</button>
+        {#if d.kind === 'mail'}<button class="btn" onclick={() => void test(d.name, true)}
+            >Send me a mail over it</button
+          >{/if}
+      {/if}
     </div>
+    {#if changing === d.name && isAdministrator()}
+      <DestinationForm place={d} onsaved={saved} oncancel={() => show('')} />
+    {/if}
     {#if d.rests}
       <p>
         Down since <Wall at={d.rests.since} zone={myZone()} />: {d.rests.answer}.
@@ -109,5 +145,9 @@
     {:else}<p class="soft">No job sends there.</p>{/if}
   </section>
 {:else}
-  {#if list.data}<p>There is no destination yet. An administrator adds one through the API.</p>{/if}
+  {#if list.data}<p>
+      There is no destination yet. {isAdministrator()
+        ? 'Add the mail server first, and test it.'
+        : 'An administrator adds one here.'}
+    </p>{/if}
 {/each}

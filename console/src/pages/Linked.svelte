@@ -2,10 +2,10 @@
   // What a link of a mail leads to: the files, who may see them, and until when.
   import { createQuery } from '@tanstack/svelte-query';
   import Trouble from '../components/Trouble.svelte';
-  import Wall from '../components/Wall.svelte';
   import { api, body, type Artifact } from '../lib/api';
   import { myZone } from '../lib/me.svelte';
   import { param } from '../lib/param';
+  import { clock, fullDay, zoneWord } from '../lib/time';
   import { route } from '../router';
 
   const token = $derived(param(route.params.token));
@@ -30,10 +30,11 @@
 {#if link.data}
   <h1>{link.data.job}</h1>
   <p class="soft">
-    Run {link.data.run_id}. For {link.data.words}. The link ends on <Wall
-      at={link.data.ends_at}
-      zone={myZone()}
-    />.
+    Run {link.data.run_id}. For {link.data.words}. The link ends on {fullDay(link.data.ends_at, myZone())} at {clock(
+      link.data.ends_at,
+      myZone(),
+    )}
+    {zoneWord(myZone(), link.data.ends_at).split(', ').pop()}.
   </p>
   <section class="panel px-3.5 py-3">
     <ul>
@@ -47,7 +48,7 @@
       <ul class="grid gap-x-5 sm:grid-cols-[12rem_1fr]">
         {#each link.data.earlier as v (v.run_id)}
           <li class="contents">
-            <span class="flex min-h-7 items-baseline"><Wall at={v.due} zone={v.zone} /></span>
+            <span class="flex min-h-7 items-baseline">{fullDay(v.due, v.zone)}, {clock(v.due, v.zone)}</span>
             <ul>
               {#each v.files as f (f.id)}{@render file(f)}{/each}
             </ul>

@@ -3,11 +3,14 @@
   // stand under them. Everybody says here what they wish for themselves.
   import { createMutation, createQuery, useQueryClient } from '@tanstack/svelte-query';
   import { searchParams } from 'sv-router';
+  import GroupForm from '../components/GroupForm.svelte';
+  import PostForm from '../components/PostForm.svelte';
   import StateMark from '../components/StateMark.svelte';
   import Trouble from '../components/Trouble.svelte';
   import Wall from '../components/Wall.svelte';
   import { api, body } from '../lib/api';
   import { isAdministrator, me, myZone } from '../lib/me.svelte';
+  import { searched } from '../lib/param';
   import { fromField, toField, zoneWord } from '../lib/time';
   import { p } from '../router';
 
@@ -23,6 +26,16 @@
     enabled: Boolean(login),
     queryFn: () => body(api.GET('/api/people/{login}/receives', { params: { path: { login } } })),
   }));
+  /** Which group or post is being changed; the empty name is a new one. */
+  const edited = $derived({
+    group: searched('group'),
+    post: searched('post'),
+  });
+  function edit(kind?: 'group' | 'post', name = '') {
+    searchParams.delete('group', undefined, { replace: true });
+    searchParams.delete('post', undefined, { replace: true });
+    if (kind) searchParams.set(kind, name, { replace: true });
+  }
   const save = createMutation(() => ({
     mutationFn: (form: FormData) => {
       const text = (name: string) => String(form.get(name) ?? '').trim() || undefined;
@@ -55,6 +68,10 @@
     onSuccess: () => client.invalidateQueries(),
   }));
 </script>
+
+{#snippet postForm(post?: { name: string; under?: string; holders: string[] })}
+  <PostForm {post} posts={posts.data ?? []} people={people.data ?? []} onclose={() => edit()} />
+{/snippet}
 
 <datalist id="zones"
   >{#each Intl.supportedValuesOf('timeZone') as name (name)}<option value={name}></option>{/each}</datalist
@@ -97,29 +114,33 @@
                 save.mutate(new FormData(e.currentTarget));
               }}
             >
-              <label class="flex min-h-7 items-center justify-between gap-2"
-                >Mail address <input class="input" type="email" name="mail" value={person.mail} /></label
+              <label class="flex min-h-7 items-center justify-between gap-2 whitespace-nowrap"
+                >Mail address <input class="input w-56" type="email" name="mail" value={person.mail} /></label
               >
-              <label class="flex min-h-7 items-center justify-between gap-2"
-                >Time zone <input class="input" name="zone" value={person.zone} list="zones" /></label
+              <label class="flex min-h-7 items-center justify-between gap-2 whitespace-nowrap"
+                >Time zone <input class="input w-56" name="zone" value={person.zone} list="zones" /></label
               >
-              <label class="flex min-h-7 items-center justify-between gap-2"
+              <label class="flex min-h-7 items-center justify-between gap-2 whitespace-nowrap"
                 >No reports until <input
-                  class="input"
+                  class="input w-56"
                   type="datetime-local"
                   name="until"
                   value={person.wishes?.paused_until ? toField(person.wishes.paused_until, person.zone) : ''}
                 /></label
               >
-              <label class="flex min-h-7 items-center justify-between gap-2"
-                >In their place <select class="input" name="stand_in" value={person.wishes?.stand_in ?? ''}>
+              <label class="flex min-h-7 items-center justify-between gap-2 whitespace-nowrap"
+                >In their place <select
+                  class="input w-56"
+                  name="stand_in"
+                  value={person.wishes?.stand_in ?? ''}
+                >
                   <option value="">nobody</option>
                   {#each people.data ?? [] as one (one.id)}{#if one.login !== login}<option value={one.login}
                         >{one.name}</option
                       >{/if}{/each}
                 </select></label
               >
-              <label class="flex min-h-7 items-center justify-between gap-2"
+              <label class="flex min-h-7 items-center justify-between gap-2 whitespace-nowrap"
                 >Quiet from <input
                   class="input w-28"
                   name="quiet_from"
@@ -127,7 +148,7 @@
                   value={person.wishes?.quiet_from ?? ''}
                 /></label
               >
-              <label class="flex min-h-7 items-center justify-between gap-2"
+              <label class="flex min-h-7 items-center justify-between gap-2 whitespace-nowrap"
                 >to <input
                   class="input w-28"
                   name="quiet_to"
@@ -135,7 +156,7 @@
                   value={person.wishes?.quiet_to ?? ''}
                 /></label
               >
-              <label class="flex min-h-7 items-center justify-between gap-2"
+              <label class="flex min-h-7 items-center justify-between gap-2 whitespace-nowrap"
                 >Digest of what needs them at <input
                   class="input w-28"
                   name="digest_at"
@@ -143,7 +164,7 @@
                   value={person.wishes?.digest_at ?? ''}
                 /></label
               >
-              <label class="flex min-h-7 items-center justify-between gap-2"
+              <label class="flex min-h-7 items-center justify-between gap-2 whitespace-nowrap"
                 >Dates written as in <input
                   class="input w-28"
                   name="language"
@@ -205,23 +226,57 @@
       </section>
     {/if}
     <section class="panel px-3.5 py-3">
-      <h2>Groups</h2>
+      <div class="flex items-baseline gap-3">
+        <h2>Groups</h2>
+        <span class="flex-1"></span>
+        {#if isAdministrator()}<button class="btn" onclick={() => edit('group', '')}>Add a group</button>{/if}
+      </div>
+      {#if edited.group === ''}<GroupForm onclose={() => edit()} />{/if}
       {#each groups.data ?? [] as g (g.id)}
-        <p><b>{g.name}</b> <span class="soft">group:{g.name}</span><br />{g.members.join(', ')}</p>
+        {#if edited.group === g.name}
+          <GroupForm group={g} onclose={() => edit()} />
+        {:else}
+          <div class="flex items-baseline gap-3 py-1">
+            <p class="min-w-0 flex-1 break-words">
+              <b>{g.name}</b> <span class="soft">group:{g.name}</span><br />{g.members.join(', ')}
+            </p>
+            {#if isAdministrator()}<button
+                class="btn"
+                aria-label="Change the group {g.name}"
+                onclick={() => edit('group', g.name)}>Change</button
+              >{/if}
+          </div>
+        {/if}
       {:else}{#if groups.data}<p class="soft">
-            There is no group. An administrator adds one through the API.
+            There is no group. A group names several recipients once, for all jobs.
           </p>{/if}{/each}
     </section>
     <section class="panel px-3.5 py-3">
-      <h2>Posts</h2>
+      <div class="flex items-baseline gap-3">
+        <h2>Posts</h2>
+        <span class="flex-1"></span>
+        {#if isAdministrator()}<button class="btn" onclick={() => edit('post', '')}>Add a post</button>{/if}
+      </div>
+      {#if edited.post === ''}{@render postForm()}{/if}
       {#each posts.data ?? [] as one (one.id)}
-        <p>
-          <b>{one.name}</b>{#if one.under}<span class="soft ml-1">under {one.under}</span>{/if}: {one.holders.join(
-            ', ',
-          ) || 'held by nobody'}
-        </p>
+        {#if edited.post === one.name}
+          {@render postForm(one)}
+        {:else}
+          <div class="flex items-baseline gap-3 py-1">
+            <p class="min-w-0 flex-1 break-words">
+              <b>{one.name}</b>{#if one.under}<span class="soft ml-1">under {one.under}</span>{/if}: {one.holders
+                .map((held) => people.data?.find((who) => who.login === held)?.name ?? held)
+                .join(', ') || 'held by nobody'}
+            </p>
+            {#if isAdministrator()}<button
+                class="btn"
+                aria-label="Change the post {one.name}"
+                onclick={() => edit('post', one.name)}>Change</button
+              >{/if}
+          </div>
+        {/if}
       {:else}{#if posts.data}<p class="soft">
-            There is no post. An administrator adds one through the API.
+            There is no post. A post is a position in the organisation; who holds it changes, jobs need not.
           </p>{/if}{/each}
     </section>
   </div>

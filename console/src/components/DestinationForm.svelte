@@ -1,0 +1,175 @@
+<script lang="ts">
+  // A destination to add or to change. What it is told depends on its protocol, as
+  // the service describes it.
+  import { createMutation, createQuery, useQueryClient } from '@tanstack/svelte-query';
+  import { api, body, type Place, type Setting } from '../lib/api';
+  import { settingLabel, settingText, settingValue } from '../lib/setting';
+  import Field from './Field.svelte';
+  import Trouble from './Trouble.svelte';
+
+  const {
+    place,
+    onsaved,
+    oncancel,
+  }: { place?: Place; onsaved: (name: string, test: boolean) => void; oncancel: () => void } = $props();
+  const client = useQueryClient();
+  const protocols = createQuery(() => ({
+    queryKey: ['protocols'],
+    queryFn: () => body(api.GET('/api/protocols')),
+    staleTime: Infinity,
+  }));
+  let picked = $state('');
+  const protocol = $derived(picked || place?.protocol || 'smtp');
+  const described = $derived(protocols.data?.find((one) => one.name === protocol));
+  const settings = $derived((place?.protocol === protocol ? place.settings : {}) as Record<string, unknown>);
+  let key = $state('');
+  let sure = $state(false);
+
+  async function readKey(files: FileList | null) {
+    key = (await files?.[0]?.text()) ?? '';
+  }
+  const save = createMutation(() => ({
+    mutationFn: async ({ form, test }: { form: FormData; test: boolean }) => {
+      const text = (name: string) => String(form.get(name) ?? '');
+      const name = place?.name ?? text('name').trim();
+      const told: Record<string, unknown> = {};
+      for (const s of described?.settings ?? []) {
+        const value = settingValue(s, text(`set-${s.name}`));
+        if (value !== undefined) told[s.name] = value;
+      }
+      const password = key.trim() || text('password') || undefined;
+      await body(
+        api.PUT('/api/destinations/{name}', {
+          params: { path: { name } },
+          body: { protocol: protocol as 'smtp', settings: told, password },
+        }),
+      );
+      return { name, test };
+    },
+    onSuccess: async ({ name, test }) => {
+      await client.invalidateQueries({ queryKey: ['destinations'] });
+      onsaved(name, test);
+    },
+  }));
+  const remove = createMutation(() => ({
+    mutationFn: () =>
+      body(api.DELETE('/api/destinations/{name}', { params: { path: { name: place?.name ?? '' } } })),
+    onSuccess: async () => {
+      await client.invalidateQueries({ queryKey: ['destinations'] });
+      oncancel();
+    },
+  }));
+  const help = (s: Setting) => s.doc.charAt(0).toUpperCase() + s.doc.slice(1) + '.';
+</script>
+
+{#if protocols.isError}<Trouble error={protocols.error} />{/if}
+<form
+  class="mt-2 grid gap-3"
+  aria-label={place ? `Change ${place.name}` : 'Add a destination'}
+  onsubmit={(e) => {
+    e.preventDefault();
+    const test = (e.submitter as HTMLButtonElement | null)?.value === 'test';
+    save.mutate({ form: new FormData(e.currentTarget), test });
+  }}
+>
+  <div class="grid gap-x-8 gap-y-2 xl:grid-cols-2">
+    {#if !place}
+      <Field label="Name" help="How jobs call it, such as company mail.">
+        {#snippet children(names)}
+          <input {...names} name="name" class="input input-sm bg-base-100 w-full" required maxlength="200" />
+        {/snippet}
+      </Field>
+    {/if}
+    <Field label="Protocol" help={described?.takes === 'mail' ? 'It takes mails.' : 'It takes files.'}>
+      {#snippet children(names)}
+        <select
+          {...names}
+          class="select select-sm bg-base-100 w-full"
+          value={protocol}
+          onchange={(e) => (picked = e.currentTarget.value)}
+        >
+          {#each protocols.data ?? [] as one (one.name)}<option value={one.name}>{one.title}</option>{/each}
+        </select>
+      {/snippet}
+    </Field>
+    {#each described?.settings ?? [] as s (`${protocol} ${s.name}`)}
+      {@const value = settingText(settings[s.name])}
+      <Field label={settingLabel(s.name) + (s.needed ? ' *' : '')} help={help(s)}>
+        {#snippet children(names)}
+          {#if s.form === 'choice'}
+            <select {...names} name="set-{s.name}" class="select select-sm bg-base-100 w-full" {value}>
+              <option value=""></option>
+              {#each s.choices ?? [] as c (c)}<option value={c}>{c}</option>{/each}
+            </select>
+          {:else if ['list', 'pairs', 'block'].includes(s.form)}
+            <textarea
+              {...names}
+              name="set-{s.name}"
+              class="textarea bg-base-100 mono min-h-8 w-full py-1"
+              rows={value ? Math.min(value.split('\n').length, 5) : 1}
+              placeholder={s.form === 'pairs' ? 'Name: value' : ''}
+              {value}></textarea>
+          {:else}
+            <input
+              {...names}
+              name="set-{s.name}"
+              class="input input-sm bg-base-100 w-full"
+              inputmode={s.form === 'number' ? 'numeric' : undefined}
+              required={s.needed}
+              {value}
+            />
+          {/if}
+        {/snippet}
+      </Field>
+    {/each}
+    {#if described?.password}
+      {@const doc = help(described.password)}
+      <Field
+        label="Password"
+        help="{doc} It is kept encrypted and never shown.{place?.sealed
+          ? ' The one that is there stays when this is empty.'
+          : ''}"
+      >
+        {#snippet children(names)}
+          <input
+            {...names}
+            name="password"
+            type="password"
+            autocomplete="new-password"
+            class="input input-sm bg-base-100 w-full"
+          />
+        {/snippet}
+      </Field>
+      {#if described.password.form === 'block'}
+        <Field label="or a key" help={key ? `Read, ${key.length} characters.` : 'A file with a private key.'}>
+          {#snippet children(names)}
+            <input
+              {...names}
+              type="file"
+              class="text-[13px]"
+              onchange={(e) => void readKey(e.currentTarget.files)}
+            />
+          {/snippet}
+        </Field>
+      {/if}
+    {/if}
+  </div>
+  {#if save.isError}<Trouble error={save.error} />{/if}
+  {#if remove.isError}<Trouble error={remove.error} />{/if}
+  <div class="flex flex-wrap items-center gap-2">
+    <button class="btn btn-primary" value="test" disabled={save.isPending}>Save and test it</button>
+    <button class="btn" value="save" disabled={save.isPending}>Save</button>
+    <button class="btn" type="button" onclick={oncancel}>Leave it as it is</button>
+    <span class="flex-1"></span>
+    {#if place}
+      {#if sure}
+        <span>Removed with its password; nothing brings it back.</span>
+        <button class="btn" type="button" onclick={() => remove.mutate()} disabled={remove.isPending}
+          >Remove {place.name}</button
+        >
+      {:else}
+        <button class="btn" type="button" onclick={() => (sure = true)}>Remove …</button>
+      {/if}
+    {/if}
+  </div>
+</form>

@@ -1,0 +1,84 @@
+<script lang="ts">
+  // A group of recipients to add or to change, with whom it comes to now.
+  import { createMutation, createQuery, keepPreviousData, useQueryClient } from '@tanstack/svelte-query';
+  import { api, body } from '../lib/api';
+  import Field from './Field.svelte';
+  import Trouble from './Trouble.svelte';
+
+  const { group, onclose }: { group?: { name: string; members: string[] }; onclose: () => void } = $props();
+  const client = useQueryClient();
+  let written = $state<string>();
+  const text = $derived(written ?? group?.members.join('\n') ?? '');
+  const whom = createQuery(() => ({
+    queryKey: ['whom', text],
+    enabled: text.trim() !== '',
+    queryFn: () => body(api.POST('/api/recipients', { body: { to: [text] } })),
+    placeholderData: keepPreviousData,
+  }));
+  const save = createMutation(() => ({
+    mutationFn: (name: string) =>
+      body(api.PUT('/api/groups/{name}', { params: { path: { name } }, body: { members: [text] } })),
+    onSuccess: async () => {
+      await client.invalidateQueries({ queryKey: ['groups'] });
+      onclose();
+    },
+  }));
+  const remove = createMutation(() => ({
+    mutationFn: () =>
+      body(api.DELETE('/api/groups/{name}', { params: { path: { name: group?.name ?? '' } } })),
+    onSuccess: async () => {
+      await client.invalidateQueries({ queryKey: ['groups'] });
+      onclose();
+    },
+  }));
+</script>
+
+<form
+  class="grid max-w-3xl gap-2 py-2"
+  aria-label={group ? `Change the group ${group.name}` : 'Add a group'}
+  onsubmit={(e) => {
+    e.preventDefault();
+    save.mutate(group?.name ?? String(new FormData(e.currentTarget).get('name') ?? '').trim());
+  }}
+>
+  {#if !group}
+    <Field label="Name" help="Jobs write to it as group:name.">
+      {#snippet children(names)}
+        <input {...names} name="name" class="input input-sm bg-base-100 w-full" required maxlength="200" />
+      {/snippet}
+    </Field>
+  {/if}
+  <Field
+    label="Members"
+    help="Addresses, person:login, group:name, post:name or under:name, separated by commas, semicolons or lines."
+  >
+    {#snippet children(names)}
+      <textarea
+        {...names}
+        class="textarea bg-base-100 mono w-full py-1"
+        rows={Math.min(Math.max(text.split('\n').length + 1, 3), 12)}
+        value={text}
+        oninput={(e) => (written = e.currentTarget.value)}></textarea>
+    {/snippet}
+  </Field>
+  {#if whom.data && text.trim()}
+    <div role="status" class="text-[13px] sm:pl-[11.5rem]">
+      <p>
+        <b>Comes to {whom.data.addresses.length} now:</b>
+        {whom.data.addresses.slice(0, 12).join(', ') || 'nobody'}{whom.data.addresses.length > 12 ? ' …' : ''}
+      </p>
+      {#each whom.data.notes ?? [] as note (note)}<p class="soft">{note}</p>{/each}
+      {#each whom.data.wrong ?? [] as w (w.sentence)}<p class="text-error">{w.sentence}</p>{/each}
+    </div>
+  {/if}
+  {#if save.isError}<Trouble error={save.error} />{/if}
+  {#if remove.isError}<Trouble error={remove.error} />{/if}
+  <div class="flex flex-wrap gap-2 sm:pl-[11.5rem]">
+    <button class="btn btn-primary" disabled={save.isPending}>Save the group</button>
+    <button class="btn" type="button" onclick={onclose}>Leave it as it is</button>
+    {#if group}
+      <span class="flex-1"></span>
+      <button class="btn" type="button" onclick={() => remove.mutate()}>Remove the group</button>
+    {/if}
+  </div>
+</form>

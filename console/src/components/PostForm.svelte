@@ -1,0 +1,106 @@
+<script lang="ts">
+  // A post of the organisation to add or to change: under which it stands, and who
+  // holds it.
+  import { createMutation, useQueryClient } from '@tanstack/svelte-query';
+  import { api, body } from '../lib/api';
+  import Field from './Field.svelte';
+  import Trouble from './Trouble.svelte';
+
+  type Post = { name: string; under?: string; holders: string[] };
+  const {
+    post,
+    posts,
+    people,
+    onclose,
+  }: { post?: Post; posts: Post[]; people: { login: string; name: string }[]; onclose: () => void } =
+    $props();
+  const client = useQueryClient();
+  let changed = $state<string[]>();
+  const holders = $derived(changed ?? post?.holders ?? []);
+  const nameOf = (login: string) => people.find((one) => one.login === login)?.name ?? login;
+  const done = async () => {
+    await client.invalidateQueries({ queryKey: ['posts'] });
+    onclose();
+  };
+  const save = createMutation(() => ({
+    mutationFn: (form: FormData) => {
+      const name = post?.name ?? String(form.get('name') ?? '').trim();
+      return body(
+        api.PUT('/api/posts/{name}', {
+          params: { path: { name } },
+          body: { under: String(form.get('under') ?? '') || undefined, holders },
+        }),
+      );
+    },
+    onSuccess: done,
+  }));
+  const remove = createMutation(() => ({
+    mutationFn: () => body(api.DELETE('/api/posts/{name}', { params: { path: { name: post?.name ?? '' } } })),
+    onSuccess: done,
+  }));
+</script>
+
+<form
+  class="grid max-w-3xl gap-2 py-2"
+  aria-label={post ? `Change the post ${post.name}` : 'Add a post'}
+  onsubmit={(e) => {
+    e.preventDefault();
+    save.mutate(new FormData(e.currentTarget));
+  }}
+>
+  {#if !post}
+    <Field label="Name" help="Jobs write to who holds it as post:name, and to all below it as under:name.">
+      {#snippet children(names)}
+        <input {...names} name="name" class="input input-sm bg-base-100 w-full" required maxlength="200" />
+      {/snippet}
+    </Field>
+  {/if}
+  <Field label="Stands under">
+    {#snippet children(names)}
+      <select {...names} name="under" class="select select-sm bg-base-100 w-full" value={post?.under ?? ''}>
+        <option value="">nothing</option>
+        {#each posts.filter((one) => one.name !== post?.name) as one (one.name)}<option value={one.name}
+            >{one.name}</option
+          >{/each}
+      </select>
+    {/snippet}
+  </Field>
+  <Field label="Held by">
+    {#snippet children(names)}
+      <select
+        {...names}
+        class="select select-sm bg-base-100 w-full"
+        value=""
+        onchange={(e) => {
+          if (e.currentTarget.value) changed = [...holders, e.currentTarget.value];
+          e.currentTarget.value = '';
+        }}
+      >
+        <option value="">add a person …</option>
+        {#each people.filter((one) => !holders.includes(one.login)) as one (one.login)}<option
+            value={one.login}>{one.name}</option
+          >{/each}
+      </select>
+      <div class="mt-1 flex flex-wrap gap-1.5">
+        {#each holders as login (login)}
+          <button
+            class="chip"
+            type="button"
+            aria-label="Take {nameOf(login)} out"
+            onclick={() => (changed = holders.filter((one) => one !== login))}>{nameOf(login)} ×</button
+          >
+        {:else}<span class="soft text-[13px]">Nobody holds it.</span>{/each}
+      </div>
+    {/snippet}
+  </Field>
+  {#if save.isError}<Trouble error={save.error} />{/if}
+  {#if remove.isError}<Trouble error={remove.error} />{/if}
+  <div class="flex flex-wrap gap-2 sm:pl-[11.5rem]">
+    <button class="btn btn-primary" disabled={save.isPending}>Save the post</button>
+    <button class="btn" type="button" onclick={onclose}>Leave it as it is</button>
+    {#if post}
+      <span class="flex-1"></span>
+      <button class="btn" type="button" onclick={() => remove.mutate()}>Remove the post</button>
+    {/if}
+  </div>
+</form>

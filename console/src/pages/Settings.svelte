@@ -1,0 +1,324 @@
+<script lang="ts">
+  // What holds for the whole installation: how alerts go out, what all mails have
+  // in common, where bounces come back to, and the sign of life.
+  import { createQuery, useQueryClient } from '@tanstack/svelte-query';
+  import Field from '../components/Field.svelte';
+  import SettingsForm from '../components/SettingsForm.svelte';
+  import Trouble from '../components/Trouble.svelte';
+  import Wall from '../components/Wall.svelte';
+  import { api, body } from '../lib/api';
+  import { isAdministrator, myZone } from '../lib/me.svelte';
+  import { p } from '../router';
+
+  const client = useQueryClient();
+  const fetched = <T,>(key: string, call: () => Promise<T>) =>
+    createQuery(() => ({ queryKey: ['settings', key], queryFn: call }));
+  const destinations = fetched('destinations', () => body(api.GET('/api/destinations')));
+  const alerts = fetched('alerts', () => body(api.GET('/api/settings/alerts')));
+  const mail = fetched('mail', () => body(api.GET('/api/settings/mail')));
+  const bounces = fetched('bounces', () => body(api.GET('/api/settings/bounces')));
+  const beat = fetched('heartbeat', () => body(api.GET('/api/settings/heartbeat')));
+  const copy = createQuery(() => ({
+    queryKey: ['copy'],
+    queryFn: () => body(api.GET('/api/settings/copy')),
+  }));
+  const most = 1000;
+  const silent = fetched('silent', () =>
+    body(api.GET('/api/deliveries', { params: { query: { kept_back: 'silent', limit: most } } })),
+  );
+  const held = $derived(silent.data?.length ?? 0);
+  const of = (protocol: string) =>
+    (destinations.data ?? []).filter((d) => d.protocol === protocol).map((d) => d.name);
+  const text = (form: FormData, name: string) => String(form.get(name) ?? '').trim() || undefined;
+  const number = (form: FormData, name: string) => Number(text(form, name) ?? 0) || undefined;
+
+  let sending = $state<string>();
+  const chosen = $derived(sending ?? mail.data?.sending ?? 'all');
+  let trouble = $state<unknown>();
+  async function tell(call: Promise<unknown>) {
+    trouble = undefined;
+    try {
+      await call;
+    } catch (error) {
+      trouble = error;
+    }
+    await client.invalidateQueries();
+  }
+  const release = (send: boolean) => tell(body(api.POST('/api/deliveries/release', { body: { send } })));
+  type Copied = 'all' | 'none';
+  const sayCopy = (as: Copied) => tell(body(api.POST('/api/settings/copy', { body: { sending: as } })));
+</script>
+
+<svelte:head><title>Settings · Iron Bell</title></svelte:head>
+
+{#snippet pick(label: string, name: string, help: string, choices: string[], value: string, none: string)}
+  <Field {label} {help}>
+    {#snippet children(names)}
+      <select {...names} {name} class="select select-sm bg-base-100 w-full" {value}>
+        <option value="">{none}</option>
+        {#each choices as one (one)}<option value={one}>{one}</option>{/each}
+      </select>
+    {/snippet}
+  </Field>
+{/snippet}
+{#snippet line(label: string, name: string, help: string, value: string | number, hint = '', type = 'text')}
+  <Field {label} {help}>
+    {#snippet children(names)}
+      <input
+        {...names}
+        {name}
+        {type}
+        class="input input-sm bg-base-100 w-full"
+        placeholder={hint}
+        autocomplete={type === 'password' ? 'new-password' : undefined}
+        {value}
+      />
+    {/snippet}
+  </Field>
+{/snippet}
+{#snippet block(label: string, name: string, help: string, value: string, rows: number)}
+  <Field {label} {help}>
+    {#snippet children(names)}
+      <textarea {...names} {name} {rows} class="textarea bg-base-100 mono w-full py-1" {value}></textarea>
+    {/snippet}
+  </Field>
+{/snippet}
+
+<div class="flex flex-wrap items-baseline gap-3.5">
+  <h1>Settings</h1>
+  <span class="soft">What holds for this whole installation. What is saved holds at once.</span>
+</div>
+{#if !isAdministrator()}
+  <p>An administrator changes these.</p>
+{/if}
+{#each [alerts, mail, bounces, beat, copy, destinations] as one, n (n)}
+  {#if one.isError}<Trouble error={one.error} />{/if}
+{/each}
+{#if trouble}<Trouble error={trouble} />{/if}
+
+{#if copy.data?.since}
+  <section class="panel border-warning px-3.5 py-3">
+    <h2>This is a copy</h2>
+    <p>
+      Its database or its store of files is another than it was, known since <Wall
+        at={copy.data.since}
+        zone={myZone()}
+      />. It stands still and sends nothing until you say what it is.
+    </p>
+    {#if isAdministrator()}
+      <div class="mt-2 flex flex-wrap gap-2">
+        <button class="btn" onclick={() => void sayCopy('none')}
+          >It is for tests: work, but send nothing</button
+        >
+        <button class="btn" onclick={() => void sayCopy('all')}
+          >It goes on in place of the first one, which is gone</button
+        >
+      </div>
+    {/if}
+  </section>
+{/if}
+
+{#if alerts.data && destinations.data}
+  {@const a = alerts.data}
+  <SettingsForm
+    title="Alerts"
+    about="The owner is told first, then the second owner, then the administrators; each step after its own time, until somebody takes the alert on."
+    save={(form) =>
+      body(
+        api.PUT('/api/settings/alerts', {
+          body: {
+            destination: text(form, 'destination') ?? '',
+            standby: text(form, 'standby'),
+            call: text(form, 'call'),
+            second_after: text(form, 'second_after'),
+            administrators_after: text(form, 'administrators_after'),
+            call_after: text(form, 'call_after'),
+            repeat: text(form, 'repeat'),
+          },
+        }),
+      )}
+  >
+    {@render pick(
+      'Mail server',
+      'destination',
+      'That alerts go over.',
+      of('smtp'),
+      a.destination,
+      'none: nobody can be told',
+    )}
+    {@render pick(
+      'Standby',
+      'standby',
+      'Another mail server, for when the first one is down.',
+      of('smtp'),
+      a.standby ?? '',
+      'none',
+    )}
+    {@render line(
+      'Second owner after',
+      'second_after',
+      'How long the owner has to take an alert on.',
+      a.second_after ?? '',
+      '15m',
+    )}
+    {@render line(
+      'Administrators after',
+      'administrators_after',
+      'How long those before have.',
+      a.administrators_after ?? '',
+      '30m',
+    )}
+    {@render pick(
+      'Call',
+      'call',
+      'An HTTP destination that is called when nobody else has answered.',
+      of('http'),
+      a.call ?? '',
+      'none',
+    )}
+    {@render line('Call after', 'call_after', 'How long the administrators have.', a.call_after ?? '', '30m')}
+    {@render line(
+      'Once more after',
+      'repeat',
+      'All are told again while nobody takes the alert on.',
+      a.repeat ?? '',
+      '4h',
+    )}
+  </SettingsForm>
+{/if}
+
+{#if mail.data}
+  {@const m = mail.data}
+  <SettingsForm
+    title="Mail"
+    about="What all mails of jobs have in common, where a job says nothing of its own."
+    save={(form) =>
+      body(
+        api.PUT('/api/settings/mail', {
+          body: {
+            subject: text(form, 'subject'),
+            body: String(form.get('body') ?? '') || undefined,
+            reply_to: text(form, 'reply_to'),
+            domains: text(form, 'domains')?.split(/[\s,;]+/),
+            sending: text(form, 'sending') as 'all',
+            only_to: text(form, 'only_to'),
+          },
+        }),
+      )}
+  >
+    {@render line(
+      'Subject',
+      'subject',
+      'With moving parts, such as {report}, {date:%d %B %Y}.',
+      m.subject ?? '',
+    )}
+    {@render line('Answers go to', 'reply_to', 'When the job names nobody.', m.reply_to ?? '', '', 'email')}
+    {@render block('Body', 'body', 'Plain text with moving parts.', m.body ?? '', 3)}
+    {@render block(
+      'Domains',
+      'domains',
+      'Mail for others waits for a second person’s yes. Empty: all.',
+      (m.domains ?? []).join('\n'),
+      3,
+    )}
+    <Field label="What leaves" help="An installation for tests sends nothing, or all to one address.">
+      {#snippet children(names)}
+        <select
+          {...names}
+          name="sending"
+          class="select select-sm bg-base-100 w-full"
+          value={chosen}
+          onchange={(e) => (sending = e.currentTarget.value)}
+        >
+          <option value="all">everything, to those whom it is for</option>
+          <option value="one address">all mails to one address, no files</option>
+          <option value="none">nothing</option>
+        </select>
+      {/snippet}
+    </Field>
+    {#if chosen === 'one address'}
+      {@render line(
+        'The one address',
+        'only_to',
+        'Each mail says whom it was meant for.',
+        m.only_to ?? '',
+        '',
+        'email',
+      )}
+    {/if}
+  </SettingsForm>
+{/if}
+{#if held > 0}
+  <section class="panel border-warning px-3.5 py-3">
+    <h2>Kept back while nothing left</h2>
+    <p>
+      <a class="underline" href="{p('/deliveries')}?kept=silent"
+        >{held === most ? `${most} or more` : held} {held === 1 ? 'delivery' : 'deliveries'}</a
+      > wait since this installation sent nothing like them.
+    </p>
+    {#if isAdministrator()}
+      <div class="mt-2 flex gap-2">
+        <button class="btn" onclick={() => void release(true)}>Send them now</button>
+        <button class="btn" onclick={() => void release(false)}>Drop them: they fail for good</button>
+      </div>
+    {/if}
+  </section>
+{/if}
+
+{#if bounces.data}
+  {@const b = bounces.data}
+  <SettingsForm
+    title="Bounces"
+    about="The mailbox that mails come back to, read by IMAP. It is the return path of the mail server’s destination."
+    last={b.last}
+    save={(form) =>
+      body(
+        api.PUT('/api/settings/bounces', {
+          body: {
+            host: text(form, 'host') ?? '',
+            port: number(form, 'port'),
+            security: text(form, 'security') as 'tls',
+            user: text(form, 'user') ?? '',
+            folder: text(form, 'folder'),
+            ca: text(form, 'ca'),
+            every: text(form, 'every'),
+            password: String(form.get('password') ?? '') || undefined,
+          },
+        }),
+      )}
+  >
+    {@render line('Host', 'host', 'Name or address of the server.', b.host)}
+    {@render line('User', 'user', 'Sign-in name.', b.user)}
+    {@render pick('Security', 'security', '', ['tls', 'starttls', 'none'], b.security ?? '', 'tls, as usual')}
+    {@render line(
+      'Password',
+      'password',
+      'Kept encrypted and never shown; the one that is there stays when this is empty.',
+      '',
+      '',
+      'password',
+    )}
+    {@render line('Port', 'port', '', b.port || '', '993 with tls, otherwise 143')}
+    {@render line('Folder', 'folder', '', b.folder ?? '', 'INBOX')}
+    {@render line('Look every', 'every', '', b.every ?? '', '1m')}
+    {@render block('CA', 'ca', 'Certificates to trust, in PEM.', b.ca ?? '', 1)}
+  </SettingsForm>
+{/if}
+
+{#if beat.data}
+  {@const h = beat.data}
+  <SettingsForm
+    title="Sign of life"
+    about="A service that is dead cannot call for help. Another program that misses this can."
+    last={h.last}
+    save={(form) =>
+      body(
+        api.PUT('/api/settings/heartbeat', {
+          body: { url: text(form, 'url') ?? '', every: text(form, 'every') },
+        }),
+      )}
+  >
+    {@render line('URL', 'url', 'Asked by GET. Empty: no sign is given.', h.url)}
+    {@render line('Every', 'every', '', h.every ?? '', '1m')}
+  </SettingsForm>
+{/if}
