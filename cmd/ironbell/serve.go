@@ -45,7 +45,7 @@ var serveCommand = cli.Command{
 		f.StringVar(&o.url, "url", "", "`address` by which people reach the console, for links in mails; http:// and -listen when left out")
 		f.DurationVar(&o.engine.Lease, "lease", 15*time.Second, "how long a dead node keeps its work")
 		f.IntVar(&o.engine.Workers, "workers", 4, "runs at work at once on this node")
-		f.IntVar(&o.engine.Senders, "senders", 4, "lines to destinations at once on this node")
+		f.IntVar(&o.engine.Senders, "senders", 4, "lines to one destination at once on this node")
 		f.DurationVar(&o.engine.Tell, "alert-wait", 30*time.Second, "time between two tries to send an alert while the mail server is down")
 		f.DurationVar(&o.engine.Probe, "probe-wait", 5*time.Second, "time from the failure of a destination to the first look whether it works again")
 		f.StringVar(&o.engine.Node, "node", "", "`name` of this node; made of host and process when left out")

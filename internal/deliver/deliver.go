@@ -139,15 +139,15 @@ type protocol struct {
 
 // protocols is the table of them.
 var protocols = map[string]protocol{
-	"smtp":   {"Mail server (SMTP)", Mails, MailSettings{}, password("password of the sign-in; for xoauth2 the token, or the client's secret"), openMail},
+	"smtp":   {"Mail server (SMTP)", Mails, MailSettings{}, password("of the sign-in name; for xoauth2 the token, or the client's secret"), openMail},
 	"http":   {"HTTP address", Files, HTTPSettings{}, password("key that requests are signed with (Standard Webhooks), or what stands for {password} in a header"), openHTTP},
 	"folder": {"Folder on this machine", Files, FolderSettings{}, nil, openFolder},
-	"smb":    {"Shared folder (SMB 2 or 3)", Files, SMBSettings{}, password("password"), openSMB},
-	"ftp":    {"FTP server", Files, FTPSettings{}, password("password"), openFTP},
-	"sftp":   {"SFTP server", Files, SFTPSettings{}, key("password, or a private key in PEM"), openSFTP},
-	"webdav": {"WebDAV folder", Files, WebDAVSettings{}, password("password"), openWebDAV},
+	"smb":    {"Shared folder (SMB 2 or 3)", Files, SMBSettings{}, password("of the sign-in name"), openSMB},
+	"ftp":    {"FTP server", Files, FTPSettings{}, password("of the sign-in name"), openFTP},
+	"sftp":   {"SFTP server", Files, SFTPSettings{}, key("of the sign-in name, or a private key in PEM"), openSFTP},
+	"webdav": {"WebDAV folder", Files, WebDAVSettings{}, password("of the sign-in name"), openWebDAV},
 	"s3":     {"Object store (S3)", Files, ObjectSettings{}, password("secret of the access key"), openObjects},
-	"ipp":    {"Printer (IPP)", Files, PrinterSettings{}, password("password"), openPrinter},
+	"ipp":    {"Printer (IPP)", Files, PrinterSettings{}, password("of the sign-in name"), openPrinter},
 }
 
 // Protocols lists the names of the protocols.

@@ -27,7 +27,7 @@ type FTPSettings struct {
 	Security string `json:"security,omitempty" enum:"tls,none" doc:"explicit TLS when left out"`
 	User     string `json:"user" doc:"sign-in name"`
 	Folder   string `json:"folder,omitempty" doc:"that files go below; the login's own when left out"`
-	CA       string `json:"ca,omitempty" form:"block" doc:"certificates to trust, in PEM; those of the machine when left out"`
+	CA       string `json:"ca,omitempty" form:"block" doc:"certificates to trust, in PEM; those of the machine when left out" few:"y"`
 }
 
 type ftpPlace struct {

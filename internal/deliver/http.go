@@ -23,7 +23,7 @@ import (
 type HTTPSettings struct {
 	URL     string            `json:"url" doc:"address that is called"`
 	Method  string            `json:"method,omitempty" enum:"POST,PUT" doc:"of files: POST to the address, when left out, or PUT below it"`
-	Headers map[string]string `json:"headers,omitempty" doc:"further headers of each request; {password} stands for the password, which then signs nothing"`
+	Headers map[string]string `json:"headers,omitempty" doc:"further headers of each request; {password} stands for the password, which then signs nothing" few:"y"`
 }
 
 // Call is a request to a destination.

@@ -27,9 +27,9 @@ type ObjectSettings struct {
 	URL    string `json:"url" doc:"of the store, without the bucket"`
 	Bucket string `json:"bucket" doc:"that the objects go into"`
 	Prefix string `json:"prefix,omitempty" doc:"what all names begin with"`
-	Region string `json:"region,omitempty" doc:"us-east-1 when left out"`
+	Region string `json:"region,omitempty" doc:"us-east-1 when left out" few:"y"`
 	User   string `json:"user" doc:"id of the access key"`
-	CA     string `json:"ca,omitempty" form:"block" doc:"certificates to trust, in PEM; those of the machine when left out"`
+	CA     string `json:"ca,omitempty" form:"block" doc:"certificates to trust, in PEM; those of the machine when left out" few:"y"`
 }
 
 type objectPlace struct {

@@ -21,9 +21,9 @@ import (
 type PrinterSettings struct {
 	URL    string `json:"url" doc:"ipp://host/ipp/print, ipps:// or http(s)://"`
 	User   string `json:"user,omitempty" doc:"sign-in name; nobody signs in when left out"`
-	Copies int    `json:"copies,omitempty" doc:"1 when left out"`
-	Sides  string `json:"sides,omitempty" enum:"one-sided,two-sided-long-edge,two-sided-short-edge" doc:"the printer's own when left out"`
-	CA     string `json:"ca,omitempty" form:"block" doc:"certificates to trust, in PEM; those of the machine when left out"`
+	Copies int    `json:"copies,omitempty" doc:"1 when left out" few:"y"`
+	Sides  string `json:"sides,omitempty" enum:"one-sided,two-sided-long-edge,two-sided-short-edge" doc:"the printer's own when left out" few:"y"`
+	CA     string `json:"ca,omitempty" form:"block" doc:"certificates to trust, in PEM; those of the machine when left out" few:"y"`
 }
 
 type printerPlace struct {

@@ -13,7 +13,8 @@ import (
 )
 
 // Settings of a protocol are fields of a struct, whose tags describe them: doc in
-// words, enum the choices, form how they are written when the type does not say it.
+// words, enum the choices, form how they are written when the type does not say it,
+// and few marks what few need.
 
 // Describe tells what the settings of each protocol are, by their names.
 func Describe() []job.Protocol {
@@ -40,7 +41,7 @@ func key(doc string) *job.Setting {
 
 func setting(f reflect.StructField) job.Setting {
 	name, options, _ := strings.Cut(f.Tag.Get("json"), ",")
-	s := job.Setting{Name: name, Doc: f.Tag.Get("doc"), Needed: !strings.Contains(options, "omitempty"), Form: job.SettingText}
+	s := job.Setting{Name: name, Doc: f.Tag.Get("doc"), Needed: !strings.Contains(options, "omitempty"), Further: f.Tag.Get("few") != "", Form: job.SettingText}
 	switch form, choices := f.Tag.Get("form"), f.Tag.Get("enum"); {
 	case form != "":
 		s.Form = job.SettingForm(form)

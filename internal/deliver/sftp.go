@@ -25,7 +25,7 @@ type SFTPSettings struct {
 	Port    int    `json:"port,omitempty" doc:"22 when left out"`
 	User    string `json:"user" doc:"sign-in name"`
 	Folder  string `json:"folder,omitempty" doc:"that files go below; the login's own when left out"`
-	HostKey string `json:"host_key,omitempty" doc:"fingerprint as SHA256:...; the one of the first test when left out"`
+	HostKey string `json:"host_key,omitempty" doc:"fingerprint as SHA256:...; the one of the first test when left out" few:"y"`
 }
 
 type sftpPlace struct {

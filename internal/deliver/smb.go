@@ -24,7 +24,7 @@ type SMBSettings struct {
 	Port   int    `json:"port,omitempty" doc:"445 when left out"`
 	Share  string `json:"share" doc:"name of the shared folder"`
 	User   string `json:"user" doc:"sign-in name"`
-	Domain string `json:"domain,omitempty" doc:"of the sign-in name"`
+	Domain string `json:"domain,omitempty" doc:"of the sign-in name" few:"y"`
 	Folder string `json:"folder,omitempty" doc:"that files go below; the share's root when left out"`
 }
 

@@ -203,7 +203,7 @@ func (e *Engine) RemoveCalendar(ctx context.Context, who job.Person, name string
 		for _, j := range jobs[:min(len(jobs), 5)] {
 			names = append(names, j.Name)
 		}
-		v := &fault.Invalid{What: fmt.Sprintf("calendar %q cannot be removed", name)}
+		v := &fault.Invalid{What: fmt.Sprintf("removing calendar %q", name)}
 		v.Add("name", "%d jobs go by it, such as %s; take it out of them first", len(jobs), strings.Join(names, ", "))
 		return v.Err()
 	}

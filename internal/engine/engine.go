@@ -40,7 +40,7 @@ import (
 type Options struct {
 	Node    string           // name of this node; made of host and process when empty
 	Workers int              // parts at work at once; 4
-	Senders int              // lines to destinations at once; 4
+	Senders int              // lines to one destination at once; 4
 	Lease   time.Duration    // how long a dead node keeps its work; 15s
 	Poll    time.Duration    // how long to sleep without notices; 30s
 	Tell    time.Duration    // between two tries to tell an owner of an alert; 30s

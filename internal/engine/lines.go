@@ -14,11 +14,50 @@ const (
 	maxIdle   = 4                // idle lines to one destination
 )
 
-// lines keeps open lines to destinations between two batches.
+// lines keeps open lines to destinations between two batches, and knows where
+// batches are under way. While one is not yet connected, nothing else is claimed
+// for its destination: one that does not answer holds up one batch, and not all of
+// them. The same holds for one that is paced, as long as the batch lasts.
 type lines struct {
-	mu   sync.Mutex
-	idle map[int64][]idle
-	shut bool
+	mu      sync.Mutex
+	idle    map[int64][]idle
+	batches map[int64]int // under way, by destination
+	dialing map[int64]int // of them those that are not connected yet
+	shut    bool
+}
+
+// begin says that a batch for a destination was claimed. It is told when the batch
+// is connected, and when it is over.
+func (l *lines) begin(id int64) (connected, end func()) {
+	l.count(l.batches, id, 1)
+	l.count(l.dialing, id, 1)
+	connected = sync.OnceFunc(func() { l.count(l.dialing, id, -1) })
+	return connected, func() {
+		connected()
+		l.count(l.batches, id, -1)
+	}
+}
+
+func (l *lines) count(of map[int64]int, id int64, by int) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if of[id] += by; of[id] == 0 {
+		delete(of, id)
+	}
+}
+
+// full lists the destinations for which nothing more is to be claimed now, when
+// each has at most so many batches at once.
+func (l *lines) full(most int) []int64 {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	out := make([]int64, 0, len(l.batches))
+	for id, n := range l.batches {
+		if n >= most || l.dialing[id] > 0 {
+			out = append(out, id)
+		}
+	}
+	return out
 }
 
 type idle struct {

@@ -109,7 +109,7 @@ func (e *Engine) RemoveDestination(ctx context.Context, who job.Person, name str
 		if err != nil {
 			return err
 		}
-		v := &fault.Invalid{What: fmt.Sprintf("destination %q cannot be removed", name)}
+		v := &fault.Invalid{What: fmt.Sprintf("removing destination %q", name)}
 		if len(jobs) > 0 {
 			v.Add("", "%d %s there, such as %s; take it out of them first", len(jobs), plural(len(jobs), "job sends", "jobs send"), strings.Join(jobs[:min(len(jobs), 5)], ", "))
 		}
@@ -167,9 +167,12 @@ func (e *Engine) TestPlace(ctx context.Context, who job.Person, kind store.Place
 			return nil, err
 		}
 	}
-	if err == nil && mail {
-		var said string
-		if said, err = e.testMail(ctx, who, name, d); err == nil {
+	if _, takesMail := d.(deliver.Mailer); err == nil && (mail || takesMail) {
+		said := "sent nothing"
+		if mail {
+			said, err = e.testMail(ctx, who, name, d)
+		}
+		if err == nil {
 			tested.Said = append(tested.Said, said)
 		}
 	}

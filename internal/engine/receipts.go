@@ -116,9 +116,9 @@ func (e *Engine) recordReceipts(ctx context.Context) {
 		stop()
 		for _, r := range group {
 			e.releaseSending(r.Sending)
-		}
-		if err == nil {
-			e.crash(crashReceipt)
+			if err == nil {
+				e.crash(crashReceipt)
+			}
 		}
 	}
 }
@@ -171,12 +171,11 @@ type post struct {
 	offers   chan offered
 	receipts chan receipt
 	lines    lines
-	dials    dialing
 }
 
 func newPost() post {
 	return post{
-		offers: make(chan offered), receipts: make(chan receipt, maxReceipts), lines: lines{idle: map[int64][]idle{}}, dials: dialing{to: map[int64]int{}},
+		offers: make(chan offered), receipts: make(chan receipt, maxReceipts), lines: lines{idle: map[int64][]idle{}, batches: map[int64]int{}, dialing: map[int64]int{}},
 	}
 }
 

@@ -88,7 +88,7 @@ func (e *Engine) removeNamed(ctx context.Context, who job.Person, kind, name str
 		return err
 	}
 	if len(jobs) > 0 {
-		v := &fault.Invalid{What: fmt.Sprintf("%s %q cannot be removed", kind, name)}
+		v := &fault.Invalid{What: fmt.Sprintf("removing %s %q", kind, name)}
 		v.Add("name", "%d %s to it, such as %s; take it out of them first", len(jobs), plural(len(jobs), "job sends", "jobs send"), strings.Join(jobs[:min(len(jobs), 5)], ", "))
 		return v.Err()
 	}

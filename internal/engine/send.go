@@ -17,12 +17,17 @@ import (
 )
 
 const (
-	sendBatch = 20               // deliveries that go over one line, one after another
-	lastWords = 10 * time.Second // how long a hand-over may go on when the service stops
+	sendBatch  = 20               // deliveries that go over one line, one after another
+	pacedBatch = 10 * time.Second // and for how long, when their destination is paced
+	lastWords  = 10 * time.Second // how long a hand-over may go on when the service stops
 
 	sendLimit = 5 * time.Minute // longest time of one hand-over,
 	sendSpeed = 50_000          // and what it has beside for its bytes, in bytes a second
 )
+
+// destinationsAtOnce is how many destinations can have all the lines that one may
+// have: what is slow at one holds up nobody else.
+const destinationsAtOnce = 4
 
 // send hands deliveries over, several destinations at once.
 func (e *Engine) send(ctx context.Context) {
@@ -32,8 +37,9 @@ func (e *Engine) send(ctx context.Context) {
 	living, hangUp := context.WithCancel(context.WithoutCancel(ctx))
 	defer hangUp()
 	defer e.lines.sweep(true)
-	idle := make(chan struct{}, e.o.Senders)
-	for range e.o.Senders {
+	batches := destinationsAtOnce * e.o.Senders
+	idle := make(chan struct{}, batches)
+	for range batches {
 		idle <- struct{}{}
 	}
 	var busy sync.WaitGroup
@@ -48,7 +54,7 @@ func (e *Engine) send(ctx context.Context) {
 			return
 		case <-idle:
 		}
-		claimed, err := e.store.ClaimDeliveries(ctx, e.o.Node, e.o.Lease, sendBatch, e.dials.list())
+		claimed, err := e.store.ClaimDeliveries(ctx, e.o.Node, e.o.Lease, sendBatch, e.lines.full(e.o.Senders))
 		if err != nil {
 			idle <- struct{}{}
 			e.failed(ctx, "claim deliveries", err)
@@ -63,8 +69,12 @@ func (e *Engine) send(ctx context.Context) {
 			groups[s.DestinationID] = append(groups[s.DestinationID], s)
 		}
 		var batch sync.WaitGroup
-		for _, group := range groups {
-			batch.Go(func() { e.sendAll(ctx, living, group) })
+		for id, group := range groups {
+			connected, end := e.lines.begin(id)
+			batch.Go(func() {
+				defer end()
+				e.sendAll(ctx, living, group, connected)
+			})
 		}
 		busy.Go(func() {
 			batch.Wait()
@@ -84,49 +94,19 @@ func (e *Engine) send(ctx context.Context) {
 	}
 }
 
-// dialing knows to which destinations this node is just connecting. Nothing else
-// is claimed for them meanwhile: one that does not answer holds up one batch, and
-// not all of them.
-type dialing struct {
-	mu sync.Mutex
-	to map[int64]int
-}
-
-func (d *dialing) begin(id int64) (end func()) {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	d.to[id]++
-	return func() {
-		d.mu.Lock()
-		defer d.mu.Unlock()
-		if d.to[id]--; d.to[id] == 0 {
-			delete(d.to, id)
-		}
-	}
-}
-
-func (d *dialing) list() []int64 {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	out := make([]int64, 0, len(d.to))
-	for id := range d.to {
-		out = append(out, id)
-	}
-	return out
-}
-
 // sendAll hands the deliveries of one destination over on one line. Once the
 // destination itself fails it rests, and the others wait with it.
-func (e *Engine) sendAll(ctx, living context.Context, group []store.Sending) {
+func (e *Engine) sendAll(ctx, living context.Context, group []store.Sending, connected func()) {
 	id := group[0].DestinationID
-	connected := e.dials.begin(id)
 	destination, err := e.destinations.ByID(living, id)
 	var line deliver.Line
 	if err == nil {
 		line, err = e.lines.take(living, id, destination)
 	}
-	connected()
-	wake(e.wakeSend) // other lines were held up meanwhile
+	if pauseOf(destination) == 0 {
+		connected()
+		wake(e.wakeSend) // other batches were held up meanwhile
+	}
 	if err != nil && living.Err() == nil {
 		e.rest(ctx, group, fault.Of(err))
 		return
@@ -136,8 +116,10 @@ func (e *Engine) sendAll(ctx, living context.Context, group []store.Sending) {
 			e.lines.put(id, destination, line)
 		}
 	}()
+	began := time.Now()
 	for i, s := range group {
-		if ctx.Err() != nil {
+		// What is paced goes on with whatever is most urgent by then.
+		if ctx.Err() != nil || pauseOf(destination) > 0 && time.Since(began) > pacedBatch {
 			e.giveBack(ctx, group[i:])
 			return
 		}
@@ -177,13 +159,21 @@ func (e *Engine) sendAll(ctx, living context.Context, group []store.Sending) {
 	}
 }
 
+// pauseOf is the least time between two messages to a destination.
+func pauseOf(d deliver.Destination) time.Duration {
+	if mailer, ok := d.(deliver.Mailer); ok {
+		return mailer.Pause()
+	}
+	return 0
+}
+
 // pace waits for the turn of a destination that takes only so much at a time.
 func (e *Engine) pace(ctx context.Context, d deliver.Destination, id int64) error {
-	mailer, ok := d.(deliver.Mailer)
-	if !ok || mailer.Pause() == 0 {
+	pause := pauseOf(d)
+	if pause == 0 {
 		return nil
 	}
-	wait, err := e.store.Pace(ctx, id, mailer.Pause())
+	wait, err := e.store.Pace(ctx, id, pause)
 	if err == nil && wait > 0 && !sleep(ctx, nil, wait) {
 		err = ctx.Err()
 	}

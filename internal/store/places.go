@@ -80,13 +80,19 @@ func (q q) Places(ctx context.Context, kind PlaceKind) ([]Place, error) {
 }
 
 // PutPlace adds or changes a source or destination by name. A nil secret keeps
-// the one that is there.
+// the one that is there. A host key that was pinned belongs to its server: another
+// server shows its own at its first test.
 func (q q) PutPlace(ctx context.Context, kind PlaceKind, p Place) (int64, error) {
 	table, protocol := kind.table()
+	unpin := ""
+	if kind == Destination {
+		unpin = `, pin = CASE WHEN (destinations.protocol, destinations.settings->'host', destinations.settings->'port') IS DISTINCT FROM (excluded.protocol, excluded.settings->'host', excluded.settings->'port')
+			THEN '' ELSE destinations.pin END`
+	}
 	var id int64
 	err := sqlx.GetContext(ctx, q.ext, &id, `INSERT INTO `+table+` (name, `+protocol+`, settings, secret) VALUES ($1, $2, $3, coalesce($4, ''::bytea))
 		ON CONFLICT (name) DO UPDATE SET `+protocol+` = excluded.`+protocol+`, settings = excluded.settings,
-			secret = coalesce($4, `+table+`.secret), updated_at = now()
+			secret = coalesce($4, `+table+`.secret), updated_at = now()`+unpin+`
 		RETURNING id`, p.Name, p.Protocol, []byte(p.Settings), p.Secret)
 	return id, wrap(err, "save the "+string(kind))
 }

@@ -116,10 +116,10 @@ func (s Sending) Retry() job.Retry {
 
 func seconds(n float64) job.Duration { return job.Duration(n * float64(time.Second)) }
 
-// ClaimDeliveries takes up to limit deliveries that are ready, oldest first, but
-// for those that are kept back, those to the destinations left out, and those whose
-// destination is frozen, or has all the lines that its limit allows. Alerts go out
-// through any freeze.
+// ClaimDeliveries takes up to limit deliveries that are ready, those of alerts
+// before all others and then the oldest first, but for those that are kept back,
+// those to the destinations left out, and those whose destination is frozen, or has
+// all the lines that its limit allows. Alerts go out through any freeze.
 func (q q) ClaimDeliveries(ctx context.Context, node string, lease time.Duration, limit int, leftOut []int64) ([]Sending, error) {
 	var out []Sending
 	if leftOut == nil {
@@ -131,11 +131,16 @@ func (q q) ClaimDeliveries(ctx context.Context, node string, lease time.Duration
 			SELECT t.id, l.label IS NOT NULL AS frozen FROM destinations t LEFT JOIN frozen l ON l.label = 'destination:' || t.name
 				LEFT JOIN (SELECT substr(l.key, 13) AS name, l.value::int AS most FROM settings s, jsonb_each_text(s.value) l WHERE s.key = 'limits' AND l.key LIKE 'destination:%') m ON m.name = t.name
 			WHERE l.label IS NOT NULL OR CASE WHEN m.most IS NULL THEN false ELSE m.most <= (SELECT count(DISTINCT line) FROM deliveries d WHERE d.phase = 'leased' AND d.destination_id = t.id) END
-		), picked AS MATERIALIZED (
-			SELECT id FROM deliveries WHERE phase = 'ready' AND ready_at <= now() AND destination_id <> ALL($4)
-				AND destination_id NOT IN (SELECT id FROM destinations WHERE rests_since IS NOT NULL)
-				AND destination_id NOT IN (SELECT id FROM shut WHERE alert_id IS NULL OR NOT frozen) AND (alert_id IS NOT NULL OR NOT EXISTS (SELECT 1 FROM frozen WHERE label = 'service'))
+		), alerts AS MATERIALIZED (
+			SELECT id FROM deliveries WHERE phase = 'ready' AND alert_id IS NOT NULL AND ready_at <= now() AND destination_id <> ALL($4)
+				AND destination_id NOT IN (SELECT id FROM destinations WHERE rests_since IS NOT NULL) AND destination_id NOT IN (SELECT id FROM shut WHERE NOT frozen)
 			ORDER BY ready_at, id LIMIT $1 FOR UPDATE SKIP LOCKED
+		), others AS MATERIALIZED (
+			SELECT id FROM deliveries WHERE phase = 'ready' AND alert_id IS NULL AND ready_at <= now() AND destination_id <> ALL($4)
+				AND destination_id NOT IN (SELECT id FROM destinations WHERE rests_since IS NOT NULL) AND destination_id NOT IN (SELECT id FROM shut)
+				AND NOT EXISTS (SELECT 1 FROM frozen WHERE label = 'service')
+			ORDER BY ready_at, id LIMIT $1 - (SELECT count(*) FROM alerts) FOR UPDATE SKIP LOCKED
+		), picked AS (SELECT id FROM alerts UNION ALL SELECT id FROM others
 		), lines AS MATERIALIZED (SELECT nextval('line_count') AS line), claimed AS (
 			-- Their messages are looked up after: many deliveries have the same one, and beginning there would read them all.
 			UPDATE deliveries d SET state = 'sending', tries = d.tries + 1, lease_no = d.lease_no + 1, node = $3, lease_until = now() + make_interval(secs => $2), line = lines.line
@@ -218,7 +223,7 @@ type Ended struct {
 
 // EndSending records how a try ended, for the holder of the lease.
 func (t *Tx) EndSending(ctx context.Context, s Sending, e Ended) error {
-	if err := one(t.ext.ExecContext(ctx, `UPDATE deliveries d SET state = $3, ready_at = now() + make_interval(secs => $4), answer = $5, advice = $6, class = $7,
+	if err := one(t.ext.ExecContext(ctx, `UPDATE deliveries d SET state = $3, ready_at = CASE WHEN $8 THEN ready_at ELSE now() + make_interval(secs => $4) END, answer = $5, advice = $6, class = $7,
 			settled_at = CASE WHEN $3 = 'waiting' THEN NULL ELSE clock_timestamp() END, lease_until = NULL, tries = tries - CASE WHEN $8 THEN 1 ELSE 0 END,
 			kept_back = CASE WHEN $9 THEN 'rest' ELSE kept_back END
 		WHERE id = $1 AND lease_no = $2 AND d.state IN ('sending', 'offered')`,

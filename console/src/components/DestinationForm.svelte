@@ -22,6 +22,8 @@
   const protocol = $derived(picked || place?.protocol || 'smtp');
   const described = $derived(protocols.data?.find((one) => one.name === protocol));
   const settings = $derived((place?.protocol === protocol ? place.settings : {}) as Record<string, unknown>);
+  const first = $derived((described?.settings ?? []).filter((s) => !s.further));
+  const further = $derived((described?.settings ?? []).filter((s) => s.further));
   let key = $state('');
   let sure = $state(false);
 
@@ -62,6 +64,37 @@
   const help = (s: Setting) => s.doc.charAt(0).toUpperCase() + s.doc.slice(1) + '.';
 </script>
 
+{#snippet field(s: Setting)}
+  {@const value = settingText(settings[s.name])}
+  <Field label={settingLabel(s.name) + (s.needed ? ' *' : '')} help={help(s)}>
+    {#snippet children(names)}
+      {#if s.form === 'choice'}
+        <select {...names} name="set-{s.name}" class="select select-sm bg-base-100 w-full" {value}>
+          <option value="">left out</option>
+          {#each s.choices ?? [] as c (c)}<option value={c}>{c}</option>{/each}
+        </select>
+      {:else if ['list', 'pairs', 'block'].includes(s.form)}
+        <textarea
+          {...names}
+          name="set-{s.name}"
+          class="textarea bg-base-100 mono min-h-8 w-full py-1"
+          rows={value ? Math.min(value.split('\n').length, 5) : 1}
+          placeholder={s.form === 'pairs' ? 'Name: value' : ''}
+          {value}></textarea>
+      {:else}
+        <input
+          {...names}
+          name="set-{s.name}"
+          class="input input-sm bg-base-100 w-full"
+          inputmode={s.form === 'number' ? 'numeric' : undefined}
+          required={s.needed}
+          {value}
+        />
+      {/if}
+    {/snippet}
+  </Field>
+{/snippet}
+
 {#if protocols.isError}<Trouble error={protocols.error} />{/if}
 <form
   class="mt-2 grid gap-3"
@@ -92,36 +125,7 @@
         </select>
       {/snippet}
     </Field>
-    {#each described?.settings ?? [] as s (`${protocol} ${s.name}`)}
-      {@const value = settingText(settings[s.name])}
-      <Field label={settingLabel(s.name) + (s.needed ? ' *' : '')} help={help(s)}>
-        {#snippet children(names)}
-          {#if s.form === 'choice'}
-            <select {...names} name="set-{s.name}" class="select select-sm bg-base-100 w-full" {value}>
-              <option value=""></option>
-              {#each s.choices ?? [] as c (c)}<option value={c}>{c}</option>{/each}
-            </select>
-          {:else if ['list', 'pairs', 'block'].includes(s.form)}
-            <textarea
-              {...names}
-              name="set-{s.name}"
-              class="textarea bg-base-100 mono min-h-8 w-full py-1"
-              rows={value ? Math.min(value.split('\n').length, 5) : 1}
-              placeholder={s.form === 'pairs' ? 'Name: value' : ''}
-              {value}></textarea>
-          {:else}
-            <input
-              {...names}
-              name="set-{s.name}"
-              class="input input-sm bg-base-100 w-full"
-              inputmode={s.form === 'number' ? 'numeric' : undefined}
-              required={s.needed}
-              {value}
-            />
-          {/if}
-        {/snippet}
-      </Field>
-    {/each}
+    {#each first as s (`${protocol} ${s.name}`)}{@render field(s)}{/each}
     {#if described?.password}
       {@const doc = help(described.password)}
       <Field
@@ -154,12 +158,24 @@
       {/if}
     {/if}
   </div>
+  {#if further.length}
+    <details open={further.some((s) => settings[s.name] !== undefined)}>
+      <summary class="cursor-pointer text-[13px] font-semibold"
+        >Further settings: {further.map((s) => settingLabel(s.name)).join(', ')}</summary
+      >
+      <div class="mt-2 grid gap-x-8 gap-y-2 xl:grid-cols-2">
+        {#each further as s (`${protocol} ${s.name}`)}{@render field(s)}{/each}
+      </div>
+    </details>
+  {/if}
   {#if save.isError}<Trouble error={save.error} />{/if}
   {#if remove.isError}<Trouble error={remove.error} />{/if}
   <div class="flex flex-wrap items-center gap-2">
     <button class="btn btn-primary" value="test" disabled={save.isPending}>Save and test it</button>
     <button class="btn" value="save" disabled={save.isPending}>Save</button>
-    <button class="btn" type="button" onclick={oncancel}>Leave it as it is</button>
+    <button class="btn" type="button" onclick={oncancel}
+      >{place ? 'Leave it as it is' : 'Do not add it'}</button
+    >
     <span class="flex-1"></span>
     {#if place}
       {#if sure}

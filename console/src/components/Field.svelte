@@ -12,7 +12,7 @@
 </script>
 
 <div class="grid gap-x-4 sm:grid-cols-[10.5rem_minmax(0,1fr)]">
-  <label for={id} class="flex min-h-8 items-center text-[13px] font-semibold">{label}</label>
+  <label for={id} class="flex min-h-7 items-center self-start text-[13px] font-semibold">{label}</label>
   <div class="min-w-0">
     {@render children({ id, 'aria-describedby': help ? `${id}-help` : undefined })}
     {#if help}<p id="{id}-help" class="soft text-[12.5px]">{help}</p>{/if}

@@ -41,7 +41,9 @@
     save.mutate(group?.name ?? String(new FormData(e.currentTarget).get('name') ?? '').trim());
   }}
 >
-  {#if !group}
+  {#if group}
+    <b>{group.name}</b>
+  {:else}
     <Field label="Name" help="Jobs write to it as group:name.">
       {#snippet children(names)}
         <input {...names} name="name" class="input input-sm bg-base-100 w-full" required maxlength="200" />
@@ -75,7 +77,9 @@
   {#if remove.isError}<Trouble error={remove.error} />{/if}
   <div class="flex flex-wrap gap-2 sm:pl-[11.5rem]">
     <button class="btn btn-primary" disabled={save.isPending}>Save the group</button>
-    <button class="btn" type="button" onclick={onclose}>Leave it as it is</button>
+    <button class="btn" type="button" onclick={onclose}
+      >{group ? 'Leave it as it is' : 'Do not add it'}</button
+    >
     {#if group}
       <span class="flex-1"></span>
       <button class="btn" type="button" onclick={() => remove.mutate()}>Remove the group</button>

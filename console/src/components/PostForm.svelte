@@ -48,7 +48,9 @@
     save.mutate(new FormData(e.currentTarget));
   }}
 >
-  {#if !post}
+  {#if post}
+    <b>{post.name}</b>
+  {:else}
     <Field label="Name" help="Jobs write to who holds it as post:name, and to all below it as under:name.">
       {#snippet children(names)}
         <input {...names} name="name" class="input input-sm bg-base-100 w-full" required maxlength="200" />
@@ -97,7 +99,8 @@
   {#if remove.isError}<Trouble error={remove.error} />{/if}
   <div class="flex flex-wrap gap-2 sm:pl-[11.5rem]">
     <button class="btn btn-primary" disabled={save.isPending}>Save the post</button>
-    <button class="btn" type="button" onclick={onclose}>Leave it as it is</button>
+    <button class="btn" type="button" onclick={onclose}>{post ? 'Leave it as it is' : 'Do not add it'}</button
+    >
     {#if post}
       <span class="flex-1"></span>
       <button class="btn" type="button" onclick={() => remove.mutate()}>Remove the post</button>

@@ -115,14 +115,24 @@
               }}
             >
               <label class="flex min-h-7 items-center justify-between gap-2 whitespace-nowrap"
-                >Mail address <input class="input w-56" type="email" name="mail" value={person.mail} /></label
+                >Mail address <input
+                  class="input input-sm bg-base-100 w-56"
+                  type="email"
+                  name="mail"
+                  value={person.mail}
+                /></label
               >
               <label class="flex min-h-7 items-center justify-between gap-2 whitespace-nowrap"
-                >Time zone <input class="input w-56" name="zone" value={person.zone} list="zones" /></label
+                >Time zone <input
+                  class="input input-sm bg-base-100 w-56"
+                  name="zone"
+                  value={person.zone}
+                  list="zones"
+                /></label
               >
               <label class="flex min-h-7 items-center justify-between gap-2 whitespace-nowrap"
                 >No reports until <input
-                  class="input w-56"
+                  class="input input-sm bg-base-100 w-56"
                   type="datetime-local"
                   name="until"
                   value={person.wishes?.paused_until ? toField(person.wishes.paused_until, person.zone) : ''}
@@ -130,7 +140,7 @@
               >
               <label class="flex min-h-7 items-center justify-between gap-2 whitespace-nowrap"
                 >In their place <select
-                  class="input w-56"
+                  class="select select-sm bg-base-100 w-56"
                   name="stand_in"
                   value={person.wishes?.stand_in ?? ''}
                 >
@@ -142,7 +152,7 @@
               >
               <label class="flex min-h-7 items-center justify-between gap-2 whitespace-nowrap"
                 >Quiet from <input
-                  class="input w-28"
+                  class="input input-sm bg-base-100 w-28"
                   name="quiet_from"
                   placeholder="22:00"
                   value={person.wishes?.quiet_from ?? ''}
@@ -150,7 +160,7 @@
               >
               <label class="flex min-h-7 items-center justify-between gap-2 whitespace-nowrap"
                 >to <input
-                  class="input w-28"
+                  class="input input-sm bg-base-100 w-28"
                   name="quiet_to"
                   placeholder="06:30"
                   value={person.wishes?.quiet_to ?? ''}
@@ -158,7 +168,7 @@
               >
               <label class="flex min-h-7 items-center justify-between gap-2 whitespace-nowrap"
                 >Digest of what needs them at <input
-                  class="input w-28"
+                  class="input input-sm bg-base-100 w-28"
                   name="digest_at"
                   placeholder="07:00"
                   value={person.wishes?.digest_at ?? ''}
@@ -166,7 +176,7 @@
               >
               <label class="flex min-h-7 items-center justify-between gap-2 whitespace-nowrap"
                 >Dates written as in <input
-                  class="input w-28"
+                  class="input input-sm bg-base-100 w-28"
                   name="language"
                   placeholder="en-GB"
                   value={person.wishes?.language ?? ''}

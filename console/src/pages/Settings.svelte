@@ -11,8 +11,10 @@
   import { p } from '../router';
 
   const client = useQueryClient();
+  // Some are read only when others have come; by itself a query tells of what was
+  // read before.
   const fetched = <T,>(key: string, call: () => Promise<T>) =>
-    createQuery(() => ({ queryKey: ['settings', key], queryFn: call }));
+    createQuery(() => ({ queryKey: ['settings', key], queryFn: call, notifyOnChangeProps: 'all' }));
   const destinations = fetched('destinations', () => body(api.GET('/api/destinations')));
   const alerts = fetched('alerts', () => body(api.GET('/api/settings/alerts')));
   const mail = fetched('mail', () => body(api.GET('/api/settings/mail')));

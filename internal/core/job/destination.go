@@ -16,6 +16,7 @@ type Setting struct {
 	Doc     string      `json:"doc"`
 	Choices []string    `json:"choices,omitempty"`
 	Needed  bool        `json:"needed,omitempty" doc:"it cannot be left out"`
+	Further bool        `json:"further,omitempty" doc:"few need it"`
 }
 
 // SettingForm is how a setting is written.

@@ -35,6 +35,7 @@ func main() {
 	flag.StringVar(&o.db, "db", "", "connection string")
 	flag.StringVar(&o.artifacts, "artifacts", "", "folder of artifacts")
 	flag.StringVar(&o.key, "key", "", "file with the key of the secrets")
+	flag.StringVar(&o.folders, "folders", "", "folder that files are handed over to")
 	flag.StringVar(&o.clock, "clock", "", "file with what is added to the clock, as a duration")
 	flag.StringVar(&o.counts, "counts", "", "file that is written with the node's counts")
 	flag.StringVar(&o.crash, "crash", "", "point at which it dies, as name:n for the n-th time")
@@ -47,8 +48,8 @@ func main() {
 }
 
 type options struct {
-	db, artifacts, key, clock, counts, crash string
-	lease                                    time.Duration
+	db, artifacts, key, clock, counts, crash, folders string
+	lease                                             time.Duration
 }
 
 // hooks are what the fault test sees of a node.
@@ -137,7 +138,7 @@ func run(o options) error {
 	guard := outgoing.New(nil)
 	sources := report.NewSources(s, vault, report.Allowed{})
 	defer sources.Close()
-	e := engine.New(s, sources, deliver.NewDestinations(s, vault, deliver.Allowed{Guard: guard}), files, engine.Options{
+	e := engine.New(s, sources, deliver.NewDestinations(s, vault, deliver.Allowed{Guard: guard, Folders: []string{o.folders}}), files, engine.Options{
 		Workers: 24, Senders: 4, Lease: o.lease, Poll: time.Second, Tell: time.Second, Now: h.now, Guard: guard, At: h.at,
 		Log:   slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelWarn})),
 		Kinds: map[job.TaskKind]task.Kind{"strain": strain{files}},
