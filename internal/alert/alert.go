@@ -33,9 +33,23 @@ type Reader struct {
 
 // when writes an instant in the reader's zone.
 func (r Reader) when(at time.Time) string {
+	return r.write(at, "Mon 2 Jan 2006 15:04 MST")
+}
+
+// later writes an instant after another one that stands before it: without the year
+// when that is the same.
+func (r Reader) later(at, before time.Time) string {
+	if at.In(r.Zone).Year() != before.In(r.Zone).Year() {
+		return r.when(at)
+	}
+	return r.write(at, "Mon 2 Jan 15:04 MST")
+}
+
+// write writes an instant as the reader's language has it, or else in a form.
+func (r Reader) write(at time.Time, neutral string) string {
 	at = at.In(r.Zone)
 	if r.Locale == nil || r.Locale.Name == "" {
-		return at.Format("Mon 2 Jan 2006 15:04 MST")
+		return at.Format(neutral)
 	}
 	return r.Locale.DateTime(at) + at.Format(" MST")
 }
@@ -60,7 +74,7 @@ func Letter(a job.Alert, r Reader) deliver.Letter {
 	b.WriteString(a.Job + "\n" + a.Happened + "\n\n")
 	since := r.when(a.OpenedAt)
 	if a.Count > 1 {
-		since += fmt.Sprintf("; %d times, last %s", a.Count, r.when(a.LastAt))
+		since += fmt.Sprintf("; %d times, last %s", a.Count, r.later(a.LastAt, a.OpenedAt))
 	}
 	line("Since", since)
 	line("For", a.ForWhom)

@@ -46,18 +46,19 @@ func (l *lines) count(of map[int64]int, id int64, by int) {
 	}
 }
 
-// full lists the destinations for which nothing more is to be claimed now, when
-// each has at most so many batches at once.
-func (l *lines) full(most int) []int64 {
+// busy lists the destinations for which nothing more is to be claimed now, when
+// each has at most so many batches at once, and tells for how many others there is
+// room when all together have at most total.
+func (l *lines) busy(most, total int) (ids []int64, room int) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	out := make([]int64, 0, len(l.batches))
 	for id, n := range l.batches {
 		if n >= most || l.dialing[id] > 0 {
-			out = append(out, id)
+			ids = append(ids, id)
 		}
+		total -= n
 	}
-	return out
+	return ids, max(total, 0)
 }
 
 type idle struct {

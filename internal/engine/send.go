@@ -17,8 +17,9 @@ import (
 )
 
 const (
-	sendBatch  = 20               // deliveries that go over one line, one after another
-	pacedBatch = 10 * time.Second // and for how long, when their destination is paced
+	sendBatch  = 50               // deliveries that go over one line, one after another,
+	batchTime  = 10 * time.Second // and for how long: what is more urgent by then goes first
+	claimPause = 20 * time.Millisecond
 	lastWords  = 10 * time.Second // how long a hand-over may go on when the service stops
 
 	sendLimit = 5 * time.Minute // longest time of one hand-over,
@@ -37,26 +38,20 @@ func (e *Engine) send(ctx context.Context) {
 	living, hangUp := context.WithCancel(context.WithoutCancel(ctx))
 	defer hangUp()
 	defer e.lines.sweep(true)
-	batches := destinationsAtOnce * e.o.Senders
-	idle := make(chan struct{}, batches)
-	for range batches {
-		idle <- struct{}{}
-	}
-	var busy sync.WaitGroup
-	defer busy.Wait()
+	var batches sync.WaitGroup
+	defer batches.Wait()
 	defer context.AfterFunc(ctx, func() {
 		timer := time.AfterFunc(lastWords, hangUp)
 		context.AfterFunc(living, func() { timer.Stop() })
 	})()
-	for {
-		select {
-		case <-ctx.Done():
-			return
-		case <-idle:
+	for ctx.Err() == nil {
+		busy, room := e.lines.busy(e.o.Senders, destinationsAtOnce*e.o.Senders)
+		if room == 0 {
+			sleep(ctx, e.wakeSend, e.o.Poll) // until a batch ends
+			continue
 		}
-		claimed, err := e.store.ClaimDeliveries(ctx, e.o.Node, e.o.Lease, sendBatch, e.lines.full(e.o.Senders))
+		claimed, err := e.store.ClaimDeliveries(ctx, e.o.Node, e.o.Lease, sendBatch, room, busy)
 		if err != nil {
-			idle <- struct{}{}
 			e.failed(ctx, "claim deliveries", err)
 			continue
 		}
@@ -68,19 +63,18 @@ func (e *Engine) send(ctx context.Context) {
 		for _, s := range claimed {
 			groups[s.DestinationID] = append(groups[s.DestinationID], s)
 		}
-		var batch sync.WaitGroup
 		for id, group := range groups {
 			connected, end := e.lines.begin(id)
-			batch.Go(func() {
-				defer end()
+			batches.Go(func() {
 				e.sendAll(ctx, living, group, connected)
+				end()
+				wake(e.wakeSend)
 			})
 		}
-		busy.Go(func() {
-			batch.Wait()
-			idle <- struct{}{}
-		})
 		if len(claimed) > 0 {
+			// The same destinations have more once these are connected, which is told;
+			// what others had was among them.
+			sleep(ctx, e.wakeSend, claimPause)
 			continue
 		}
 		e.lines.sweep(false)
@@ -88,9 +82,7 @@ func (e *Engine) send(ctx context.Context) {
 		if next, ok, err := e.store.NextReady(ctx); err == nil && ok {
 			wait = min(wait, next+5*time.Millisecond)
 		}
-		if !sleep(ctx, e.wakeSend, wait) {
-			return
-		}
+		sleep(ctx, e.wakeSend, wait)
 	}
 }
 
@@ -118,8 +110,7 @@ func (e *Engine) sendAll(ctx, living context.Context, group []store.Sending, con
 	}()
 	began := time.Now()
 	for i, s := range group {
-		// What is paced goes on with whatever is most urgent by then.
-		if ctx.Err() != nil || pauseOf(destination) > 0 && time.Since(began) > pacedBatch {
+		if ctx.Err() != nil || time.Since(began) > batchTime {
 			e.giveBack(ctx, group[i:])
 			return
 		}
@@ -316,14 +307,12 @@ func (e *Engine) afterDelivery(ctx context.Context, t *store.Tx, s store.Sending
 func (e *Engine) giveBack(ctx context.Context, rest []store.Sending) {
 	ctx, stop := ending(ctx)
 	defer stop()
+	err := e.store.Do(ctx, func(t *store.Tx) error { return t.GiveBack(ctx, rest) })
 	for _, s := range rest {
-		err := e.store.Do(ctx, func(t *store.Tx) error {
-			return t.EndSending(ctx, s, store.Ended{State: job.DeliveryWaiting, Untried: true})
-		})
 		e.releaseSending(s)
-		if err != nil && !errors.Is(err, store.ErrStale) {
-			e.o.Log.Error("could not hand a delivery back; its lease will run out", "delivery", s.ID, "error", err)
-		}
+	}
+	if err != nil {
+		e.o.Log.Error("could not hand deliveries back; their leases will run out", "deliveries", len(rest), "error", err)
 	}
 }
 

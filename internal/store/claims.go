@@ -196,10 +196,10 @@ func (q q) tellRuns(ctx context.Context, ids []job.RunID) error {
 // by the database's clock; ok is false when none waits for a time to come.
 func (q q) NextReady(ctx context.Context) (wait time.Duration, ok bool, err error) {
 	var seconds *float64
-	err = sqlx.GetContext(ctx, q.ext, &seconds, `SELECT extract(epoch FROM min(at) - now()) FROM (
+	err = sqlx.GetContext(ctx, q.ext, &seconds, `WITH RECURSIVE `+readyDestinations+` SELECT extract(epoch FROM min(at) - now()) FROM (
 		(SELECT min(ready_at) AS at FROM parts WHERE state = 'waiting' AND ready_at > now())
 		UNION ALL (SELECT min(to_at) FROM freezes WHERE lifted_at IS NULL AND to_at > now())
-		UNION ALL (SELECT min(ready_at) FROM deliveries WHERE phase = 'ready' AND ready_at > now())
+		UNION ALL (SELECT min(d.at) FROM ready_for r CROSS JOIN LATERAL (SELECT min(ready_at) AS at FROM deliveries WHERE phase = 'ready' AND destination_id = r.destination_id AND ready_at > now()) d)
 		UNION ALL (SELECT min(probe_at) FROM destinations WHERE rests_since IS NOT NULL AND probe_at > now())
 		UNION ALL (SELECT min(tell_at) FROM alerts WHERE tell_at > now())) w`)
 	if err != nil || seconds == nil {

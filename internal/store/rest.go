@@ -32,17 +32,17 @@ func (t *Tx) Rest(ctx context.Context, id int64, f *fault.Fault, first time.Dura
 // KeepBack keeps back what waits for a destination that rests, a batch at a time,
 // and tells whether there may be more.
 func (q q) KeepBack(ctx context.Context, id int64) (more bool, err error) {
-	res, err := q.ext.ExecContext(ctx, `UPDATE deliveries SET kept_back = 'rest' WHERE id IN (
-		SELECT id FROM deliveries WHERE phase = 'ready' AND destination_id = $1 ORDER BY ready_at, id LIMIT $2 FOR UPDATE SKIP LOCKED)`, id, parkBatch)
+	res, err := q.ext.ExecContext(ctx, `UPDATE deliveries SET kept_back = 'rest' WHERE id = ANY(ARRAY(
+		SELECT id FROM deliveries WHERE phase = 'ready' AND destination_id = $1 ORDER BY ready_at, id LIMIT $2 FOR UPDATE SKIP LOCKED))`, id, parkBatch)
 	return full(res, err, "keep deliveries back")
 }
 
 // LetGo lets go what was kept back for destinations that do not rest any more, a
 // batch at a time, and tells whether there may be more.
 func (q q) LetGo(ctx context.Context) (more bool, err error) {
-	res, err := q.ext.ExecContext(ctx, `UPDATE deliveries SET kept_back = '', ready_at = now() WHERE id IN (
+	res, err := q.ext.ExecContext(ctx, `UPDATE deliveries SET kept_back = '', ready_at = now() WHERE id = ANY(ARRAY(
 		SELECT d.id FROM destinations t CROSS JOIN LATERAL (SELECT id FROM deliveries WHERE phase = 'kept back' AND kept_back = 'rest' AND destination_id = t.id LIMIT $1) d
-		WHERE t.rests_since IS NULL LIMIT $1)`, parkBatch)
+		WHERE t.rests_since IS NULL LIMIT $1))`, parkBatch)
 	more, err = full(res, err, "let deliveries go")
 	if err != nil {
 		return more, err

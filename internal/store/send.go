@@ -116,39 +116,56 @@ func (s Sending) Retry() job.Retry {
 
 func seconds(n float64) job.Duration { return job.Duration(n * float64(time.Second)) }
 
-// ClaimDeliveries takes up to limit deliveries that are ready, those of alerts
-// before all others and then the oldest first, but for those that are kept back,
-// those to the destinations left out, and those whose destination is frozen, or has
-// all the lines that its limit allows. Alerts go out through any freeze.
-func (q q) ClaimDeliveries(ctx context.Context, node string, lease time.Duration, limit int, leftOut []int64) ([]Sending, error) {
+// readyDestinations is a part of a recursive query: the destinations for which
+// something is ready, one step through the index for each.
+const readyDestinations = `ready_for AS (
+			(SELECT destination_id FROM deliveries WHERE phase = 'ready' ORDER BY destination_id LIMIT 1)
+			UNION ALL
+			SELECT (SELECT d.destination_id FROM deliveries d WHERE d.phase = 'ready' AND d.destination_id > r.destination_id ORDER BY d.destination_id LIMIT 1) FROM ready_for r WHERE r.destination_id IS NOT NULL
+		)`
+
+// ClaimDeliveries takes deliveries that are ready: for each of at most so many
+// destinations up to limit of those about alerts, and of all others, the oldest
+// first. It leaves alone those that are kept back, those to the destinations left
+// out, and those whose destination is frozen, or has all the lines that its limit
+// allows. Alerts go out through any freeze.
+func (q q) ClaimDeliveries(ctx context.Context, node string, lease time.Duration, limit, destinations int, leftOut []int64) ([]Sending, error) {
 	var out []Sending
-	if leftOut == nil {
-		leftOut = []int64{} // a null would leave out everything
-	}
-	err := sqlx.SelectContext(ctx, q.ext, &out, `WITH frozen AS (
+	err := sqlx.SelectContext(ctx, q.ext, &out, `WITH RECURSIVE `+readyDestinations+`, frozen AS (
 			SELECT label FROM freezes WHERE lifted_at IS NULL AND from_at <= now() AND (to_at IS NULL OR to_at > now())
-		), shut AS (
-			SELECT t.id, l.label IS NOT NULL AS frozen FROM destinations t LEFT JOIN frozen l ON l.label = 'destination:' || t.name
-				LEFT JOIN (SELECT substr(l.key, 13) AS name, l.value::int AS most FROM settings s, jsonb_each_text(s.value) l WHERE s.key = 'limits' AND l.key LIKE 'destination:%') m ON m.name = t.name
-			WHERE l.label IS NOT NULL OR CASE WHEN m.most IS NULL THEN false ELSE m.most <= (SELECT count(DISTINCT line) FROM deliveries d WHERE d.phase = 'leased' AND d.destination_id = t.id) END
+		), most AS (
+			SELECT substr(l.key, 13) AS name, l.value::int AS lines FROM settings s, jsonb_each_text(s.value) l WHERE s.key = 'limits' AND l.key LIKE 'destination:%'
+		), open AS MATERIALIZED (
+			SELECT t.id, EXISTS (SELECT 1 FROM frozen WHERE label IN ('service', 'destination:' || t.name)) AS frozen
+			FROM ready_for r JOIN destinations t ON t.id = r.destination_id LEFT JOIN most m ON m.name = t.name
+			WHERE t.rests_since IS NULL AND t.id <> ALL($4)
+				AND CASE WHEN m.lines IS NULL THEN true ELSE m.lines > (SELECT count(DISTINCT line) FROM deliveries d WHERE d.phase = 'leased' AND d.destination_id = t.id) END
+			ORDER BY random() LIMIT $5
 		), alerts AS MATERIALIZED (
-			SELECT id FROM deliveries WHERE phase = 'ready' AND alert_id IS NOT NULL AND ready_at <= now() AND destination_id <> ALL($4)
-				AND destination_id NOT IN (SELECT id FROM destinations WHERE rests_since IS NOT NULL) AND destination_id NOT IN (SELECT id FROM shut WHERE NOT frozen)
-			ORDER BY ready_at, id LIMIT $1 FOR UPDATE SKIP LOCKED
+			SELECT p.id FROM open o CROSS JOIN LATERAL (SELECT d.id FROM deliveries d WHERE d.phase = 'ready' AND d.alert_id IS NOT NULL AND d.destination_id = o.id AND d.ready_at <= now()
+				ORDER BY d.ready_at, d.id LIMIT $1 FOR UPDATE SKIP LOCKED) p
 		), others AS MATERIALIZED (
-			SELECT id FROM deliveries WHERE phase = 'ready' AND alert_id IS NULL AND ready_at <= now() AND destination_id <> ALL($4)
-				AND destination_id NOT IN (SELECT id FROM destinations WHERE rests_since IS NOT NULL) AND destination_id NOT IN (SELECT id FROM shut)
-				AND NOT EXISTS (SELECT 1 FROM frozen WHERE label = 'service')
-			ORDER BY ready_at, id LIMIT $1 - (SELECT count(*) FROM alerts) FOR UPDATE SKIP LOCKED
+			SELECT p.id FROM open o CROSS JOIN LATERAL (SELECT d.id FROM deliveries d WHERE d.phase = 'ready' AND d.alert_id IS NULL AND d.destination_id = o.id AND d.ready_at <= now() AND NOT o.frozen
+				ORDER BY d.ready_at, d.id LIMIT $1 FOR UPDATE SKIP LOCKED) p
 		), picked AS (SELECT id FROM alerts UNION ALL SELECT id FROM others
 		), lines AS MATERIALIZED (SELECT nextval('line_count') AS line), claimed AS (
-			-- Their messages are looked up after: many deliveries have the same one, and beginning there would read them all.
+			-- An array and not a join: nobody knows beforehand how many are picked, and a join would read all of the month.
 			UPDATE deliveries d SET state = 'sending', tries = d.tries + 1, lease_no = d.lease_no + 1, node = $3, lease_until = now() + make_interval(secs => $2), line = lines.line
-			FROM picked p, lines WHERE d.id = p.id RETURNING d.*
+			FROM lines WHERE d.id = ANY(ARRAY(SELECT id FROM picked)) RETURNING d.*
 		)
 		SELECT d.id, d.lease_no, m.id AS message_row, m.message_id, m.key, m.size, d.run_id, d.alert_id, d.job_id, d.destination_id, d.part, d.address, d.tries, m.name, m.media_type, m.sha256, m.if_exists, m.stamp, m.may_leave,
 			d.retry_times, d.retry_wait, d.retry_growth, d.retry_longest, d.rehearsal, d.give_up_at, d.if_unknown
-		FROM claimed d JOIN messages m ON m.id = d.message_id`, limit, lease.Seconds(), node, leftOut)
+		FROM claimed d CROSS JOIN LATERAL (SELECT * FROM messages m WHERE m.id = d.message_id OFFSET 0) m`, limit, lease.Seconds(), node, append([]int64{}, leftOut...), destinations)
+	// The claim gives them in no order.
+	slices.SortFunc(out, func(a, b Sending) int {
+		switch {
+		case a.AlertID != nil && b.AlertID == nil:
+			return -1
+		case a.AlertID == nil && b.AlertID != nil:
+			return 1
+		}
+		return cmp.Compare(a.ID, b.ID)
+	})
 	return out, wrap(err, "claim deliveries")
 }
 
@@ -234,6 +251,23 @@ func (t *Tx) EndSending(ctx context.Context, s Sending, e Ended) error {
 		return nil
 	}
 	return t.Tell(ctx, Notice{Kind: "deliveries"}) // whoever sleeps must reckon anew for how long
+}
+
+// GiveBack returns deliveries that were claimed and not begun: they stand where they
+// stood in the queue, as if they had not been tried. Those whose leases were lost are
+// left alone.
+func (t *Tx) GiveBack(ctx context.Context, all []Sending) error {
+	for table, some := range byMonth(slices.Clone(all), func(s Sending) int64 { return s.ID }) {
+		ids, leases := make([]int64, len(some)), make([]int64, len(some))
+		for i, s := range some {
+			ids[i], leases[i] = s.ID, s.LeaseNo
+		}
+		if _, err := t.ext.ExecContext(ctx, `UPDATE `+table+` d SET state = 'waiting', tries = d.tries - 1, lease_until = NULL
+			FROM unnest($1::bigint[], $2::bigint[]) AS u(id, lease_no) WHERE d.id = u.id AND d.lease_no = u.lease_no AND d.state = 'sending'`, ids, leases); err != nil {
+			return wrap(err, "hand deliveries back")
+		}
+	}
+	return t.Tell(ctx, Notice{Kind: "deliveries"})
 }
 
 // LostSendings locks the deliveries whose leases ran out: those that were

@@ -340,7 +340,7 @@ func freeze(t *testing.T, s *store.Store, w world, run job.RunID, jobID int64, l
 		})
 		return err
 	}))
-	out, err := s.ClaimDeliveries(ctx, "a", lease, 10, nil)
+	out, err := s.ClaimDeliveries(ctx, "a", lease, 10, 10, nil)
 	require.NoError(t, err)
 	return out
 }
@@ -394,7 +394,7 @@ func TestDeliveriesGoTheirWay(t *testing.T) {
 		return tx.EndSending(ctx, by["b"], store.Ended{State: job.DeliveryFailed})
 	}), store.ErrStale, "a delivery that waits is nobody's")
 	assert.Equal(t, map[string]job.DeliveryState{"a@tarnwick.example": "sent", "b@tarnwick.example": "waiting", "c@tarnwick.example": "sending"}, states(t, s, run))
-	again, err := s.ClaimDeliveries(ctx, "a", time.Minute, 10, nil)
+	again, err := s.ClaimDeliveries(ctx, "a", time.Minute, 10, 10, nil)
 	require.NoError(t, err)
 	assert.Empty(t, again, "its time has not come")
 }
@@ -432,7 +432,7 @@ func TestALostOfferIsUnknownAndAReceiptStillCounts(t *testing.T) {
 	assert.Equal(t, job.DeliveryState("sent"), states(t, s, run)["offered@tarnwick.example"])
 	// A deliberate resend is a new message of the same bytes.
 	require.NoError(t, s.Do(ctx, func(tx *store.Tx) error { return tx.Resend(ctx, offered[0].ID, "<b@tarnwick.example>") }))
-	again, err := s.ClaimDeliveries(ctx, "b", time.Minute, 10, nil)
+	again, err := s.ClaimDeliveries(ctx, "b", time.Minute, 10, 10, nil)
 	require.NoError(t, err)
 	ids := map[string]string{}
 	for _, d := range again {

@@ -348,12 +348,12 @@ func Levels(text string) []string {
 	return append(out, text[from:])
 }
 
-// HeaderLine makes a text safe as one line of a mail header.
+// HeaderLine makes a text safe as one line of a mail header: line ends and what
+// stands around them become one space.
 func HeaderLine(text string) string {
-	return strings.TrimSpace(strings.Map(func(r rune) rune {
-		if r == '\r' || r == '\n' || r == 0 {
-			return ' '
-		}
-		return r
-	}, text))
+	lines := strings.FieldsFunc(text, func(r rune) bool { return r == '\r' || r == '\n' || r == 0 })
+	for i, l := range lines {
+		lines[i] = strings.TrimSpace(l)
+	}
+	return strings.TrimSpace(strings.Join(lines, " "))
 }

@@ -78,7 +78,7 @@ func TestFileNames(t *testing.T) {
 }
 
 func TestHeaderLinesLoseTheirEnds(t *testing.T) {
-	assert.Equal(t, "Subject  Bcc: someone@else.test", expr.HeaderLine("Subject\r\nBcc: someone@else.test\x00"))
+	assert.Equal(t, "Subject Bcc: someone@else.test", expr.HeaderLine("Subject\r\nBcc: someone@else.test\x00"))
 }
 
 func TestFoldersArePartedBySlashesThatWereWritten(t *testing.T) {

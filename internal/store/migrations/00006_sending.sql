@@ -11,9 +11,10 @@ ALTER TABLE deliveries ADD COLUMN phase text GENERATED ALWAYS AS (CASE
   WHEN state IN ('failed', 'bounced', 'unknown') THEN state
 END) STORED;
 DROP INDEX deliveries_trouble, deliveries_ready, deliveries_kept_back, deliveries_give_up, deliveries_open, deliveries_leased;
-CREATE INDEX deliveries_ready ON deliveries (ready_at, id) WHERE phase = 'ready';
--- Mails about alerts go before all others.
-CREATE INDEX deliveries_ready_alerts ON deliveries (ready_at, id) WHERE phase = 'ready' AND alert_id IS NOT NULL;
+-- Each destination has its own queue, so that those that are busy or rest are not
+-- read at all; mails about alerts go before all others of theirs.
+CREATE INDEX deliveries_ready ON deliveries (destination_id, ready_at, id) WHERE phase = 'ready';
+CREATE INDEX deliveries_ready_alerts ON deliveries (destination_id, ready_at, id) WHERE phase = 'ready' AND alert_id IS NOT NULL;
 CREATE INDEX deliveries_kept_back ON deliveries (destination_id, kept_back) WHERE phase = 'kept back';
 CREATE INDEX deliveries_give_up ON deliveries (give_up_at) WHERE phase = 'kept back' AND give_up_at IS NOT NULL;
 CREATE INDEX deliveries_leased ON deliveries (lease_until) WHERE phase = 'leased';
