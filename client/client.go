@@ -296,6 +296,11 @@ func (c *Client) SavePerson(ctx context.Context, login string, r wire.PersonRequ
 	return p, c.do(ctx, http.MethodPut, "/api/people/"+segment(login), r, &p)
 }
 
+// AlertSettings shows how alerts are sent.
+func (c *Client) AlertSettings(ctx context.Context) (s job.AlertSettings, err error) {
+	return s, c.do(ctx, http.MethodGet, "/api/settings/alerts", nil, &s)
+}
+
 // SaveAlertSettings says how alerts are sent.
 func (c *Client) SaveAlertSettings(ctx context.Context, s job.AlertSettings) error {
 	return c.do(ctx, http.MethodPut, "/api/settings/alerts", s, nil)

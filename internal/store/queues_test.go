@@ -1,0 +1,175 @@
+package store_test
+
+import (
+	"context"
+	"fmt"
+	"testing"
+	"time"
+
+	"ironbell/internal/core/fault"
+	"ironbell/internal/core/job"
+	"ironbell/internal/store"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// another saves one more destination.
+func another(t *testing.T, s *store.Store, name string) int64 {
+	t.Helper()
+	id, err := s.PutPlace(context.Background(), store.Destination, store.Place{Name: name, Protocol: "smtp", Settings: []byte(`{}`)})
+	require.NoError(t, err)
+	return id
+}
+
+// queue freezes n messages for a destination, about an alert when it is not 0.
+func queue(t *testing.T, s *store.Store, destination int64, run job.RunID, alert int64, n int) {
+	t.Helper()
+	ctx := context.Background()
+	m := job.Message{Part: 1, Task: "mail", MessageID: "<q@tarnwick.example>", Subject: "S", DestinationID: destination, Key: "k", Size: 1}
+	if alert != 0 {
+		m.AlertID = &alert
+	} else {
+		m.RunID = &run
+	}
+	to := make([]store.Recipient, n)
+	for i := range to {
+		to[i].Address = fmt.Sprintf("reader%d@tarnwick.example", i)
+	}
+	require.NoError(t, s.Do(ctx, func(tx *store.Tx) error {
+		_, err := tx.Freeze(ctx, store.NewMessage{Message: m, To: to, IfUnknown: job.UnknownAsk})
+		return err
+	}))
+}
+
+func claimSome(t *testing.T, s *store.Store, limit, destinations int, leftOut ...int64) map[int64]int {
+	t.Helper()
+	got, err := s.ClaimDeliveries(context.Background(), "a", time.Minute, limit, destinations, leftOut)
+	require.NoError(t, err)
+	out := map[int64]int{}
+	for i, d := range got {
+		out[d.DestinationID]++
+		if d.AlertID == nil && i+1 < len(got) {
+			assert.Nil(t, got[i+1].AlertID, "alerts come first")
+		}
+	}
+	return out
+}
+
+func TestEachDestinationHasAQueueOfItsOwn(t *testing.T) {
+	s, w := fresh(t)
+	j := put(t, s, w, "Quay board", job.Definition{})
+	run := ring(t, s, j, true)
+	port, board := another(t, s, "port mail"), another(t, s, "board mail")
+	queue(t, s, w.mail, run, 0, 30)
+	queue(t, s, port, run, 0, 3)
+	queue(t, s, board, run, 0, 2)
+	assert.Equal(t, map[int64]int{w.mail: 10, port: 3, board: 2}, claimSome(t, s, 10, 10), "the long queue of one holds up nobody")
+	queue(t, s, port, run, 0, 4)
+	assert.Equal(t, map[int64]int{port: 4}, claimSome(t, s, 10, 10, w.mail), "what is busy is left out")
+	queue(t, s, port, run, 0, 1)
+	queue(t, s, board, run, 0, 1)
+	assert.Len(t, claimSome(t, s, 1, 2), 2, "no more destinations than there is room for")
+	assert.Len(t, claimSome(t, s, 1, 1), 1)
+}
+
+func TestAlertsGoBeforeAllOthers(t *testing.T) {
+	s, w := fresh(t)
+	j := put(t, s, w, "Quay board", job.Definition{})
+	run := ring(t, s, j, true)
+	queue(t, s, w.mail, run, 0, 50)
+	queue(t, s, w.mail, 0, 7, 2)
+	got, err := s.ClaimDeliveries(context.Background(), "a", time.Minute, 5, 10, nil)
+	require.NoError(t, err)
+	require.Len(t, got, 7)
+	for i, d := range got {
+		assert.Equal(t, i < 2, d.AlertID != nil, "place %d", i)
+	}
+}
+
+func TestARestKeepsAWholeQueueBackAndLetsItGo(t *testing.T) {
+	s, w := fresh(t)
+	ctx := context.Background()
+	j := put(t, s, w, "Quay board", job.Definition{})
+	run := ring(t, s, j, true)
+	port := another(t, s, "port mail")
+	queue(t, s, w.mail, run, 0, 20)
+	queue(t, s, port, run, 0, 2)
+	first := claimSome(t, s, 5, 10)
+	require.Equal(t, map[int64]int{w.mail: 5, port: 2}, first)
+	require.NoError(t, s.Do(ctx, func(tx *store.Tx) error {
+		_, err := tx.Rest(ctx, w.mail, fault.New(fault.Destination, "connect", "connection refused", ""), time.Minute)
+		return err
+	}))
+	assert.Empty(t, claimSome(t, s, 5, 10), "it rests")
+	waiting, err := s.WaitingFor(ctx, w.mail)
+	require.NoError(t, err)
+	assert.Equal(t, 15, waiting.Deliveries)
+	queue(t, s, w.mail, run, 0, 1)
+	assert.Empty(t, claimSome(t, s, 5, 10), "what comes meanwhile waits with the others")
+	require.NoError(t, s.Do(ctx, func(tx *store.Tx) error {
+		woke, err := tx.Wake(ctx, w.mail)
+		assert.True(t, woke)
+		return err
+	}))
+	_, err = s.LetGo(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, map[int64]int{w.mail: 16}, claimSome(t, s, 100, 10))
+}
+
+func TestWhatIsGivenBackKeepsItsPlace(t *testing.T) {
+	s, w := fresh(t)
+	ctx := context.Background()
+	j := put(t, s, w, "Quay board", job.Definition{})
+	run := ring(t, s, j, true)
+	sending := freeze(t, s, w, run, j.ID, time.Minute, "a@tarnwick.example", "b@tarnwick.example", "c@tarnwick.example")
+	require.True(t, offer(t, s, sending[0]))
+	stale := sending[1]
+	stale.LeaseNo++
+	require.NoError(t, s.Do(ctx, func(tx *store.Tx) error {
+		return tx.GiveBack(ctx, []store.Sending{sending[0], stale, sending[2]})
+	}))
+	got := states(t, s, run)
+	assert.Equal(t, job.DeliveryOffered, got[sending[0].Address], "what was offered is not given back")
+	assert.Equal(t, job.DeliverySending, got[sending[1].Address], "another's lease gives nothing back")
+	assert.Equal(t, job.DeliveryWaiting, got[sending[2].Address])
+	again, err := s.ClaimDeliveries(ctx, "b", time.Minute, 10, 10, nil)
+	require.NoError(t, err)
+	require.Len(t, again, 1)
+	assert.Equal(t, 1, again[0].Tries, "it does not count as a try")
+}
+
+func TestAPinBelongsToItsServer(t *testing.T) {
+	s, _ := fresh(t)
+	ctx := context.Background()
+	save := func(settings string) string {
+		id, err := s.PutPlace(ctx, store.Destination, store.Place{Name: "authority", Protocol: "sftp", Settings: []byte(settings)})
+		require.NoError(t, err)
+		p, err := s.PlaceByID(ctx, store.Destination, id)
+		require.NoError(t, err)
+		if p.Pin == "" {
+			require.NoError(t, s.PinDestination(ctx, id, "SHA256:first"))
+		}
+		return p.Pin
+	}
+	assert.Empty(t, save(`{"host":"files.harbour.example","user":"ferries"}`))
+	assert.Equal(t, "SHA256:first", save(`{"host":"files.harbour.example","user":"ferries","folder":"in"}`), "another folder is the same server")
+	assert.Empty(t, save(`{"host":"files2.harbour.example","user":"ferries"}`), "another server shows its own key")
+	assert.Empty(t, save(`{"host":"files2.harbour.example","port":2222,"user":"ferries"}`))
+}
+
+func TestADestinationThatIsNeededIsKept(t *testing.T) {
+	s, w := fresh(t)
+	ctx := context.Background()
+	j := put(t, s, w, "Quay board", job.Definition{})
+	run := ring(t, s, j, true)
+	port := another(t, s, "port mail")
+	jobs, recorded, err := s.DestinationKept(ctx, port)
+	require.NoError(t, err)
+	assert.Empty(t, jobs)
+	assert.False(t, recorded)
+	queue(t, s, port, run, 0, 1)
+	_, recorded, err = s.DestinationKept(ctx, port)
+	require.NoError(t, err)
+	assert.True(t, recorded, "the record says what went there")
+}
