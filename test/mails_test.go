@@ -187,8 +187,9 @@ func TestLinksAreForThoseWhomTheJobSays(t *testing.T) {
 		}
 	}
 	require.Len(t, tokens, 2)
+	joren := w.as("joren")
 	earlier := func(token string) (runs []job.RunID, files []job.Artifact) {
-		page, err := w.as("joren").FollowLink(ctx, token)
+		page, err := joren.FollowLink(ctx, token)
 		require.NoError(t, err)
 		for _, e := range page.Earlier {
 			runs, files = append(runs, e.RunID), append(files, e.Files...)

@@ -161,9 +161,10 @@ func TestTheConsoleSetsAnInstallationUp(t *testing.T) {
 		p.fill(label, value)
 	}
 	p.press("//main//form[@aria-label='Bounces']", "Save")
+	conn := connect(t, w.db)
 	w.until(patience, "the mailbox is read", func() bool {
 		var word string
-		err := connect(t, w.db).QueryRow(ctx, `SELECT word FROM turns WHERE name = 'bounces'`).Scan(&word)
+		err := conn.QueryRow(ctx, `SELECT word FROM turns WHERE name = 'bounces'`).Scan(&word)
 		return err == nil && word == "looked at 0 mails"
 	})
 	p.fill("URL", "http://"+w.out.Receiver+"/alive")

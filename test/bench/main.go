@@ -57,16 +57,14 @@ func main() {
 			fmt.Fprintln(os.Stderr, "bench:", err)
 			os.Exit(1)
 		}
-		defer pprof.StopCPUProfile()
 	}
+	do := func() error { return run(*jobs, *due, *burst, *history, *files, *mails, *only, *onlyMails, *service) }
 	if *which >= 0 {
-		if err := makeOne(context.Background(), *which, *dsn, *path, *rows); err != nil {
-			fmt.Fprintln(os.Stderr, err)
-			os.Exit(1)
-		}
-		return
+		do = func() error { return makeOne(context.Background(), *which, *dsn, *path, *rows) }
 	}
-	if err := run(*jobs, *due, *burst, *history, *files, *mails, *only, *onlyMails, *service); err != nil {
+	err := do()
+	pprof.StopCPUProfile() // when there is one
+	if err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
 		os.Exit(1)
 	}
