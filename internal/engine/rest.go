@@ -67,7 +67,10 @@ func (e *Engine) downAlert(ctx context.Context, t *store.Tx, r store.Resting) er
 	if err != nil {
 		return err
 	}
-	whom := fmt.Sprintf("%d %s %s", waiting.Deliveries, plural(waiting.Deliveries, "delivery", "deliveries"), plural(waiting.Deliveries, "waits", "wait"))
+	whom := "nothing waits for it now"
+	if waiting.Deliveries > 0 {
+		whom = fmt.Sprintf("%d %s %s", waiting.Deliveries, plural(waiting.Deliveries, "delivery", "deliveries"), plural(waiting.Deliveries, "waits", "wait"))
+	}
 	if len(waiting.Jobs) > 0 {
 		whom += ": " + strings.Join(waiting.Jobs[:min(len(waiting.Jobs), 10)], ", ")
 		if len(waiting.Jobs) > 10 {

@@ -17,9 +17,10 @@ export function myZone(): string {
   return held.me?.zone ?? Intl.DateTimeFormat().resolvedOptions().timeZone;
 }
 
-/** Whether this person may change what belongs to owner. */
+/** Whether this person may change what belongs to owner; what belongs to nobody, every owner may. */
 export function mayChange(owner: string): boolean {
-  return held.me?.role === 'administrator' || (held.me?.role === 'owner' && held.me.login === owner);
+  const role = held.me?.role;
+  return role === 'administrator' || (role === 'owner' && (owner === '' || held.me?.login === owner));
 }
 
 /** Whether this person may change what belongs to all. */
