@@ -256,6 +256,16 @@ func (c *Client) Settle(ctx context.Context, id int64, as string) (d job.Deliver
 	return d, c.do(ctx, http.MethodPost, fmt.Sprintf("/api/deliveries/%d/settle", id), wire.SettleRequest{As: as}, &d)
 }
 
+// Ahead says what a job will do when it rings next.
+func (c *Client) Ahead(ctx context.Context, ref string) (a job.Ahead, err error) {
+	return a, c.do(ctx, http.MethodGet, "/api/jobs/"+segment(ref)+"/ahead", nil, &a)
+}
+
+// TryJob says what a job would do, before it is saved.
+func (c *Client) TryJob(ctx context.Context, name string, r wire.JobRequest) (a job.Ahead, err error) {
+	return a, c.do(ctx, http.MethodPost, "/api/jobs/"+segment(name)+"/ahead", r, &a)
+}
+
 // Reports lists the reports.
 func (c *Client) Reports(ctx context.Context) (reports []job.Report, err error) {
 	return reports, c.do(ctx, http.MethodGet, "/api/reports", nil, &reports)

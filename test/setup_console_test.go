@@ -25,10 +25,10 @@ func (p page) fill(label, value string) {
 	v, err := json.Marshal(value)
 	require.NoError(p.t, err)
 	script := fmt.Sprintf(`(() => {
-		const l = [...document.querySelectorAll('main label')].find((l) => l.textContent.trim() === %s);
+		const l = [...document.querySelectorAll('main label')].find((l) => l.textContent.trim() === %[1]s);
 		const f = l && document.getElementById(l.htmlFor);
-		if (!f) return false;
-		f.value = %s;
+		if (!f || f.tagName === 'SELECT' && ![...f.options].some((o) => o.value === %[2]s)) return false;
+		f.value = %[2]s;
 		f.dispatchEvent(new Event('input', {bubbles: true}));
 		f.dispatchEvent(new Event('change', {bubbles: true}));
 		return f.value === %[2]s || f.tagName === 'SELECT' })()`, l, v)

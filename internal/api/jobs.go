@@ -53,6 +53,28 @@ func (s *server) jobs(a huma.API) {
 			}
 			return &struct{ Body job.Job }{j}, nil
 		})
+	huma.Register(a, huma.Operation{OperationID: "try-job", Method: http.MethodPost, Path: "/api/jobs/{job}/ahead", Summary: "Say what a job would do, before it is saved", Description: "Its next rings, the names of its files, who gets them, and what is missing. Nothing is saved and nothing is sent.", Tags: tags, Errors: []int{403}, MaxBodyBytes: maxBody},
+		func(ctx context.Context, in *struct {
+			JobPath
+			Body wire.JobRequest
+		},
+		) (*struct{ Body job.Ahead }, error) {
+			who, _ := person(ctx)
+			out, err := s.Engine.Ahead(ctx, who, in.Job, in.Body.Owner, in.Body.On, in.Body.Definition)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			return &struct{ Body job.Ahead }{out}, nil
+		})
+	huma.Register(a, huma.Operation{OperationID: "look-ahead", Method: http.MethodGet, Path: "/api/jobs/{job}/ahead", Summary: "Say what a job will do when it rings next", Tags: tags, Errors: []int{403, 404}},
+		func(ctx context.Context, in *JobPath) (*struct{ Body job.Ahead }, error) {
+			who, _ := person(ctx)
+			out, err := s.Engine.AheadOf(ctx, who, in.Job)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			return &struct{ Body job.Ahead }{out}, nil
+		})
 	huma.Register(a, huma.Operation{OperationID: "switch-job", Method: http.MethodPost, Path: "/api/jobs/{job}/switch", Summary: "Switch a job on or off", Description: "Takes effect at once. Every setting is kept.", Tags: tags},
 		func(ctx context.Context, in *struct {
 			JobPath

@@ -22,6 +22,7 @@ var clientCommands = []Command{
 	{Name: "jobs", Args: "[PART OF NAME]", Summary: "list jobs with their next ring and last outcome", Example: "ironbell jobs fuel", Setup: jobsCommand},
 	{Name: "job", Args: "JOB", Summary: "show one job: when, what, to whom, and how it went", Example: `ironbell job "Fuel burn by vessel"`, Setup: jobCommand},
 	{Name: "ring", Args: "JOB", Summary: "ring a job now", Example: `ironbell ring -follow -value from=2026-11-01 "Fuel burn by vessel"`, Setup: ringCommand},
+	{Name: "ahead", Args: "JOB", Summary: "say what a job will do when it rings next: dates, files, recipients, and what is missing", Example: `ironbell ahead "Port day sheet"`, Setup: aheadCommand},
 	{Name: "again", Args: "RUN", Summary: "let a run go on where it failed or was held, or make it again", Example: "ironbell again 2611-42\nironbell again -whole -value day=2026-11-02 2611-42", Setup: againCommand},
 	{Name: "cancel", Args: "RUN", Summary: "cancel a run", Example: "ironbell cancel 2611-42", Setup: cancelCommand},
 	{Name: "why", Args: "JOB", Summary: "say why a job ran, or did not", Example: `ironbell why -at 2026-12-25 "Monthly board pack"`, Setup: whyCommand},

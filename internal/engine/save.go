@@ -21,42 +21,57 @@ func (e *Engine) owner(ctx context.Context, v *fault.Invalid, login string) (job
 	return p, err
 }
 
+// checked is a job that was looked through before it is saved.
+type checked struct {
+	job.Definition
+	old   job.Job // of this name; without an id when there is none
+	owner job.Person
+	uses  store.Uses
+}
+
+// check looks a job through that somebody wants to save. What is wrong with it is
+// added to v.
+func (e *Engine) check(ctx context.Context, v *fault.Invalid, who job.Person, name, owner string, on bool, d job.Definition) (checked, error) {
+	c := checked{}
+	CheckName(v, "name", name)
+	var err error
+	if c.old, err = e.store.Job(ctx, name); err != nil && !isMissing(err) {
+		return c, err
+	}
+	if owner == "" {
+		owner = orElse(c.old.Owner, who.Login)
+	}
+	if err := access.May(who, access.Write, "save the job "+name, orElse(c.old.Owner, owner)); err != nil {
+		return c, err
+	}
+	c.Definition = d.WithDefaults()
+	if err := e.times.refresh(ctx, e.store); err != nil {
+		return c, err
+	}
+	if c.owner, err = e.owner(ctx, v, owner); err != nil {
+		return c, err
+	}
+	if c.uses, err = e.checkJob(ctx, v, who, name, c.Definition, c.old.Definition); err != nil {
+		return c, err
+	}
+	if on && len(v.Wrong) == 0 {
+		err = e.checkReady(ctx, v, owner, c.Definition)
+	}
+	return c, err
+}
+
 // SaveJob checks a job and saves it as a new version. It takes effect at once:
 // its triggers ring from now on when it is on.
 func (e *Engine) SaveJob(ctx context.Context, who job.Person, name, owner string, on bool, d job.Definition) (job.Job, error) {
 	v := &fault.Invalid{What: fmt.Sprintf("job %q", name)}
-	CheckName(v, "name", name)
-	old, err := e.store.Job(ctx, name)
-	var missing *store.NotFound
-	if err != nil && !errors.As(err, &missing) {
-		return job.Job{}, err
-	}
-	if owner == "" {
-		owner = orElse(old.Owner, who.Login)
-	}
-	if err := access.May(who, access.Write, "save the job "+name, orElse(old.Owner, owner)); err != nil {
-		return job.Job{}, err
-	}
-	d = d.WithDefaults()
-	if err := e.times.refresh(ctx, e.store); err != nil {
-		return job.Job{}, err
-	}
-	person, err := e.owner(ctx, v, owner)
+	c, err := e.check(ctx, v, who, name, owner, on, d)
 	if err != nil {
 		return job.Job{}, err
-	}
-	uses, err := e.checkJob(ctx, v, who, name, d, old.Definition)
-	if err != nil {
-		return job.Job{}, err
-	}
-	if on && len(v.Wrong) == 0 {
-		if err := e.checkReady(ctx, v, owner, d); err != nil {
-			return job.Job{}, err
-		}
 	}
 	if err := v.Err(); err != nil {
 		return job.Job{}, err
 	}
+	d = c.Definition
 	for i := range d.Triggers {
 		t := &d.Triggers[i]
 		t.NextDue, t.NextNominal = nil, nil
@@ -71,7 +86,7 @@ func (e *Engine) SaveJob(ctx context.Context, who job.Person, name, owner string
 	}
 	var saved job.Job
 	err = e.store.Do(ctx, func(t *store.Tx) error {
-		saved, err = t.PutJob(ctx, name, person.ID, who.ID, on, d, uses)
+		saved, err = t.PutJob(ctx, name, c.owner.ID, who.ID, on, d, c.uses)
 		if err != nil {
 			return err
 		}
@@ -79,8 +94,8 @@ func (e *Engine) SaveJob(ctx context.Context, who job.Person, name, owner string
 			return err
 		}
 		var before any
-		if old.ID != 0 {
-			before = saidJob{old.On, old.Definition}
+		if c.old.ID != 0 {
+			before = saidJob{c.old.On, c.old.Definition}
 		}
 		return t.Audit(ctx, who.Login, "save", "job", name, before, saidJob{on, d})
 	})

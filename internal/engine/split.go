@@ -51,12 +51,18 @@ func (p *performance) split(ctx context.Context) error {
 func (p *performance) own() {
 	p.base.PartName = p.c.Name
 	p.base.Values = p.c.Own.V.Over(p.c.Given.V.Over(p.plan.Values))
-	p.base.Row = map[string]string{}
-	for name, value := range p.c.Own.V {
+	p.base.Row = rowOf(p.c.Own.V)
+}
+
+// rowOf is the row that a part was split off for, by column.
+func rowOf(given job.Values) map[string]string {
+	row := map[string]string{}
+	for name, value := range given {
 		if text, ok := value.(string); ok {
-			p.base.Row[name] = text
+			row[name] = text
 		}
 	}
+	return row
 }
 
 // partsOf asks for what a run is split over.

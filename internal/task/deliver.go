@@ -185,26 +185,13 @@ func (k *Deliver) files(ctx context.Context, w Work, t job.Task, id int64) (Resu
 		if f.Format == render.MailTable {
 			continue // it belongs into the body of a mail
 		}
-		folder, name := f.Folder, f.Name
-		if d.Folder != "" {
-			names, facts, err := w.Facts(ctx)
-			if err != nil {
-				return Result{}, err
-			}
-			if folder, err = folderName(d.Folder, names, facts); err != nil {
-				return Result{}, fault.Wrap(err, fault.Lasting, fault.Task, "name the folder", "Correct the folder in the job.")
-			}
-		}
-		if d.Name != "" {
-			text, err := w.fill(ctx, "the name", d.Name, nil)
-			if err != nil {
-				return Result{}, err
-			}
-			name = expr.FileName(text+path.Ext(f.Name), f.Name)
+		to, err := w.pathOf(ctx, d, f)
+		if err != nil {
+			return Result{}, err
 		}
 		// Two files of one name are two files, whatever is to be done with one that
 		// lies there.
-		to := unlike(path.Join(folder, name), taken)
+		to = unlike(to, taken)
 		exists := orExists(d.IfExists)
 		if w.Corrects != 0 {
 			exists = job.ExistsOverwrite // the wrong one is to go
@@ -226,6 +213,38 @@ func (k *Deliver) files(ctx context.Context, w Work, t job.Task, id int64) (Resu
 	}
 	res.Note = fmt.Sprintf("%s to %q: %s", countFiles(len(res.Messages)), d.Destination, shorten(said))
 	return res, nil
+}
+
+// pathOf is where a file goes below its destination. What is known only when the
+// task runs, and is not yet, stands as it is written.
+func (w Work) pathOf(ctx context.Context, d *job.DeliverTask, f job.Artifact) (string, error) {
+	folder, name := f.Folder, f.Name
+	ahead := w.RunID == 0
+	switch {
+	case d.Folder == "":
+	case ahead && later.MatchString(d.Folder):
+		folder = d.Folder
+	default:
+		names, facts, err := w.Facts(ctx)
+		if err != nil {
+			return "", err
+		}
+		if folder, err = folderName(d.Folder, names, facts); err != nil {
+			return "", fault.Wrap(err, fault.Lasting, fault.Task, "name the folder", "Correct the folder in the job.")
+		}
+	}
+	switch {
+	case d.Name == "":
+	case ahead && later.MatchString(d.Name):
+		name = d.Name + path.Ext(f.Name)
+	default:
+		text, err := w.fill(ctx, "the name", d.Name, nil)
+		if err != nil {
+			return "", err
+		}
+		name = expr.FileName(text+path.Ext(f.Name), f.Name)
+	}
+	return path.Join(folder, name), nil
 }
 
 func orExists(e job.IfExists) job.IfExists {
@@ -265,7 +284,9 @@ func orElse(text, otherwise string) string {
 	return text
 }
 
-func countFiles(n int) string { return fmt.Sprintf("%d %s", n, plural(n, "file")) }
+func countFiles(n int) string { return countOf(n, "file") }
+
+func countOf(n int, word string) string { return fmt.Sprintf("%d %s", n, plural(n, word)) }
 
 func plural(n int, word string) string {
 	if n == 1 {

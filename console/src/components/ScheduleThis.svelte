@@ -1,8 +1,9 @@
 <script lang="ts">
   // Makes a job of what was looked at: same report, same values.
   import { createQuery } from '@tanstack/svelte-query';
-  import { api, body, type Timing, type Values } from '../lib/api';
+  import { api, body, type Ahead, type Timing, type Values } from '../lib/api';
   import { navigate } from '../router';
+  import AheadView from './AheadView.svelte';
   import RuleEditor from './RuleEditor.svelte';
   import Trouble from './Trouble.svelte';
 
@@ -27,44 +28,56 @@
       .filter(Boolean),
   );
 
-  async function save(e: SubmitEvent) {
-    e.preventDefault();
+  const definition = $derived({
+    on: true,
+    zone,
+    values,
+    triggers: [timing],
+    tasks: [
+      {
+        name: 'report',
+        kind: 'report' as const,
+        report: { report, outputs: inBody ? [{ format }, { format: 'html-mail' as const }] : [{ format }] },
+      },
+      {
+        name: 'mail',
+        kind: 'deliver' as const,
+        deliver: { destination: destination || mails[0]?.name || '', to: addresses },
+      },
+    ],
+  });
+  let ahead = $state<Ahead>();
+  $effect(() => {
+    void definition;
+    ahead = undefined; // it was said of something else
+  });
+
+  /** Does something with the job as it stands in the form, once its name is found free. */
+  async function withJob(then: (job: string) => Promise<void>) {
     trouble = null;
     busy = true;
     try {
       const job = name.trim();
       const there = await api.GET('/api/jobs/{job}', { params: { path: { job } } });
       if (there.response.ok) throw new Error(`There is a job ${job} already. Give this one another name.`);
-      await body(
-        api.PUT('/api/jobs/{job}', {
-          params: { path: { job } },
-          body: {
-            on: true,
-            zone,
-            values,
-            triggers: [timing],
-            tasks: [
-              {
-                name: 'report',
-                kind: 'report',
-                report: { report, outputs: inBody ? [{ format }, { format: 'html-mail' }] : [{ format }] },
-              },
-              {
-                name: 'mail',
-                kind: 'deliver',
-                deliver: { destination: destination || mails[0]?.name || '', to: addresses },
-              },
-            ],
-          },
-        }),
-      );
-      void navigate('/jobs/:job', { params: { job } });
+      await then(job);
     } catch (error) {
       trouble = error;
     } finally {
       busy = false;
     }
   }
+  const look = () =>
+    withJob(async (job) => {
+      ahead = await body(api.POST('/api/jobs/{job}/ahead', { params: { path: { job } }, body: definition }));
+    });
+  const save = (e: SubmitEvent) => {
+    e.preventDefault();
+    void withJob(async (job) => {
+      await body(api.PUT('/api/jobs/{job}', { params: { path: { job } }, body: definition }));
+      void navigate('/jobs/:job', { params: { job } });
+    });
+  };
 </script>
 
 <form class="grid gap-3" onsubmit={save}>
@@ -118,9 +131,16 @@
       >{/if}
   </p>
   {#if trouble}<Trouble error={trouble} />{/if}
-  <div>
+  {#if ahead}<div class="panel px-3.5 py-2.5"><AheadView {ahead} /></div>{/if}
+  <div class="flex gap-2">
     <button class="btn btn-primary" disabled={busy || !name.trim() || !addresses.length}
       >Switch the job on</button
+    >
+    <button
+      class="btn"
+      type="button"
+      disabled={busy || !name.trim() || !addresses.length}
+      onclick={() => void look()}>See first what it will do</button
     >
   </div>
 </form>

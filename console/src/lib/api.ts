@@ -35,6 +35,7 @@ export type PreviewSection = Schemas['PreviewSection'];
 export type Preview = Schemas['Preview'];
 export type Place = Schemas['Place'];
 export type Setting = Schemas['Setting'];
+export type Ahead = Schemas['Ahead'];
 export type Compared = Schemas['Compared'];
 /** Values of parameters, by name. */
 export type Values = Record<string, unknown>;

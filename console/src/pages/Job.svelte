@@ -1,6 +1,7 @@
 <script lang="ts">
   import { createMutation, createQuery, useQueryClient } from '@tanstack/svelte-query';
   import { searchParams } from 'sv-router';
+  import AheadView from '../components/AheadView.svelte';
   import ChangeWhen from '../components/ChangeWhen.svelte';
   import RunTable from '../components/RunTable.svelte';
   import StateMark from '../components/StateMark.svelte';
@@ -47,6 +48,13 @@
     retry: 'try it again',
     fail: 'take it for a failure',
   };
+  // It asks sources for lists, so only when somebody wants to know.
+  const ahead = createQuery(() => ({
+    queryKey: ['ahead', name],
+    queryFn: () => body(api.GET('/api/jobs/{job}/ahead', { params: { path: { job: name } } })),
+    enabled: false,
+    notifyOnChangeProps: 'all',
+  }));
   type Task = NonNullable<JobPage['tasks']>[number];
 
   function does(t: Task): [string, string] {
@@ -170,7 +178,21 @@
         {/if}
       </section>
       <section class="panel px-3.5 py-2.5">
-        <h2>What it does</h2>
+        <div class="flex items-baseline gap-3">
+          <h2>What it does</h2>
+          <span class="flex-1"></span>
+          {#if may}<button
+              class="btn"
+              disabled={ahead.isFetching}
+              aria-expanded={Boolean(ahead.data)}
+              onclick={() => void ahead.refetch()}
+              >{ahead.isFetching ? 'Looking …' : 'See what the next ring will do'}</button
+            >{/if}
+        </div>
+        {#if ahead.isError}<Trouble error={ahead.error} />{/if}
+        {#if ahead.data}<div class="panel bg-base-200 mb-2 px-3.5 py-2.5">
+            <AheadView ahead={ahead.data} />
+          </div>{/if}
         <ol class="flex flex-col gap-2">
           {#each job.tasks as t, i (t.name)}
             <li class="flex gap-3">

@@ -1,0 +1,53 @@
+<script lang="ts">
+  // What a job would do when it rings next: dates, files, recipients, who will be
+  // able to see the result, and what is missing.
+  import type { Ahead } from '../lib/api';
+  import StateMark from './StateMark.svelte';
+  import Wall from './Wall.svelte';
+
+  const { ahead }: { ahead: Ahead } = $props();
+  const moved = (ring: Ahead['next'][number]) => ring.due.slice(0, 10) !== ring.nominal.slice(0, 10);
+</script>
+
+<div class="grid gap-2 text-[13px]" role="status">
+  {#each ahead.wrong as w (`${w.where} ${w.sentence}`)}
+    <p class="text-error">
+      <StateMark state="failed" word="" />
+      {#if w.where}<span class="mono">{w.where}</span>:{/if}
+      {w.sentence}
+    </p>
+  {/each}
+  {#if ahead.next.length}
+    <p class="flex flex-wrap gap-x-3">
+      <b>Rings</b>
+      {#each ahead.next.slice(0, 4) as r, n (n)}
+        <span
+          ><Wall at={r.due} zone={ahead.zone} />{#if moved(r)}
+            <span class="soft">for {r.nominal.slice(0, 10)}</span>{/if}</span
+        >
+      {/each}
+      {#if ahead.next.length > 4}<span class="soft">and so on</span>{/if}
+    </p>
+  {:else}<p class="soft">It rings at no time of its own.</p>{/if}
+  {#if ahead.parts}
+    <p><b>{ahead.parts} parts</b> in one run. This is the first, {ahead.part}.</p>
+  {/if}
+  {#each ahead.tasks as t (t.task)}
+    <div>
+      <p>
+        <b>{t.task}</b>
+        {#if t.destination}over {t.destination}{/if}
+        {#if t.subject}<span class="soft">subject</span> {t.subject}{/if}
+      </p>
+      {#each t.files ?? [] as f (f)}<p class="mono pl-4 break-words">{f}</p>{/each}
+      {#if t.recipients}
+        <p class="pl-4 break-words">
+          to {(t.to ?? []).slice(0, 20).join(', ')}{t.recipients > 20 ? ` and ${t.recipients - 20} more` : ''}
+        </p>
+      {/if}
+      {#if t.seen}<p class="soft pl-4">Will be seen by {t.seen}.</p>{/if}
+      {#each t.notes ?? [] as note (note)}<p class="soft pl-4">{note}</p>{/each}
+      {#if t.wrong}<p class="text-error pl-4"><StateMark state="failed" word="" /> {t.wrong}</p>{/if}
+    </div>
+  {/each}
+</div>

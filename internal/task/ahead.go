@@ -1,0 +1,110 @@
+package task
+
+import (
+	"context"
+	"fmt"
+	"path"
+	"regexp"
+	"slices"
+
+	"ironbell/internal/core/job"
+	"ironbell/internal/deliver"
+	"ironbell/internal/render"
+	"ironbell/internal/store"
+)
+
+// Seer is a kind that can tell beforehand what a task would do: what it would make,
+// given what the tasks before it would, and to whom it would hand that over.
+type Seer interface {
+	Ahead(ctx context.Context, w Work, t job.Task) (job.AheadTask, []job.Artifact, error)
+}
+
+// later finds moving parts whose values are known only when a task runs.
+var later = regexp.MustCompile(`\{[^{}]*\b(rows|run|total|outcome|file)\b[^{}]*\}`)
+
+const shownAhead = 200 // addresses
+
+// Ahead implements Seer.
+func (k *Report) Ahead(ctx context.Context, w Work, t job.Task) (job.AheadTask, []job.Artifact, error) {
+	var out job.AheadTask
+	rep, err := k.Find(ctx, t.Report.Report)
+	if err != nil {
+		return out, nil, err
+	}
+	// What is missing is told by the check of the whole job.
+	bound, _ := job.Bind(rep.Parameters, w.Values, w.Nominal, w.Frame)
+	names, facts := w.names(rep.Parameters), w.facts(rep.Name, 0, bound)
+	var files []job.Artifact
+	for _, o := range t.Report.Outputs {
+		f := job.Artifact{Task: t.Name, Format: o.Format}
+		if o.Format == render.MailTable {
+			files = append(files, f)
+			continue
+		}
+		if later.MatchString(o.Name + o.Folder) {
+			format, err := render.ByName(o.Format)
+			if err != nil {
+				return out, nil, err
+			}
+			f.Name, f.Folder = o.Name+format.Ending, o.Folder
+		} else if f.Name, f.Folder, err = fileName(o, "", names, facts); err != nil {
+			return out, nil, err
+		}
+		files = append(files, f)
+		out.Files = append(out.Files, path.Join(f.Folder, f.Name))
+	}
+	return out, files, nil
+}
+
+// Ahead implements Seer.
+func (k *Deliver) Ahead(ctx context.Context, w Work, t job.Task) (job.AheadTask, []job.Artifact, error) {
+	out := job.AheadTask{Destination: t.Deliver.Destination}
+	p, err := k.Store.Place(ctx, store.Destination, t.Deliver.Destination)
+	if err != nil {
+		return out, nil, err
+	}
+	w.Files, w.Task = chosenFormats(w.Files, t.Deliver.Formats), t.Name
+	if deliver.KindOf(p.Protocol) == deliver.Files {
+		out.Seen = fmt.Sprintf("whoever can read %q", p.Name)
+		for _, f := range w.Files {
+			if f.Format == render.MailTable {
+				continue
+			}
+			to, err := w.pathOf(ctx, t.Deliver, f)
+			if err != nil {
+				return out, nil, err
+			}
+			out.Files = append(out.Files, to)
+		}
+		return out, nil, nil
+	}
+	house, err := k.Store.MailSettings(ctx)
+	if err != nil {
+		return out, nil, err
+	}
+	d := withHouse(*t.Deliver, house)
+	if out.Subject = d.Subject; !later.MatchString(d.Subject) {
+		if out.Subject, err = w.fill(ctx, "the subject", d.Subject, nil); err != nil {
+			return out, nil, err
+		}
+	}
+	var letter deliver.Letter
+	to, err := k.whom(ctx, w, d, &letter)
+	if err != nil {
+		return out, nil, err
+	}
+	all := to.addresses()
+	out.Recipients, out.To, out.Notes = len(all), slices.Clone(all[:min(len(all), shownAhead)]), to.notes
+	out.Seen = fmt.Sprintf("whoever reads the mail of %s", countOf(len(all), "recipient"))
+	if d.Files == job.FilesLinked || d.Files == job.FilesBoth {
+		out.Seen += "; by " + k.link(w, t, d, to).words()
+	}
+	if d.Files != job.FilesNone && d.Files != job.FilesLinked {
+		for _, f := range w.Files {
+			if f.Format != render.MailTable {
+				out.Files = append(out.Files, f.Name)
+			}
+		}
+	}
+	return out, nil, nil
+}
