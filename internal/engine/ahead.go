@@ -28,7 +28,7 @@ func (e *Engine) Ahead(ctx context.Context, who job.Person, name, owner string, 
 	if err != nil {
 		return job.Ahead{}, err
 	}
-	return e.ahead(ctx, v, c.old.ID, name, c.Definition)
+	return e.ahead(ctx, v, c.old.ID, name, c.Definition), nil
 }
 
 // AheadOf tells the same of a job as it is saved.
@@ -43,7 +43,7 @@ func (e *Engine) AheadOf(ctx context.Context, who job.Person, ref string) (job.A
 	return e.Ahead(ctx, who, j.Name, j.Owner, j.On, j.Definition)
 }
 
-func (e *Engine) ahead(ctx context.Context, v *fault.Invalid, id int64, name string, d job.Definition) (job.Ahead, error) {
+func (e *Engine) ahead(ctx context.Context, v *fault.Invalid, id int64, name string, d job.Definition) job.Ahead {
 	ctx, stop := context.WithTimeout(ctx, aheadLimit)
 	defer stop()
 	out := job.Ahead{Zone: d.Zone, Next: []job.AheadRing{}, Tasks: []job.AheadTask{}, Wrong: []job.AheadWrong{}}
@@ -70,13 +70,11 @@ func (e *Engine) ahead(ctx context.Context, v *fault.Invalid, id int64, name str
 			w.PartName, w.Values, w.Row = parts[0].Name, parts[0].Given.Over(values), rowOf(parts[0].Given)
 		}
 	}
-	if err := e.aheadTasks(ctx, &out, w, d); err != nil {
-		return out, err
-	}
+	e.aheadTasks(ctx, &out, w, d)
 	for _, wrong := range v.Wrong {
 		out.Wrong = append(out.Wrong, job.AheadWrong{Where: wrong.Where, Sentence: wrong.Sentence})
 	}
-	return out, nil
+	return out
 }
 
 // aheadRings finds the next rings of a job, and the values of the first of them.
@@ -110,7 +108,7 @@ func (e *Engine) aheadRings(out *job.Ahead, d job.Definition) job.Values {
 }
 
 // aheadTasks tells of each task in the order in which they would begin.
-func (e *Engine) aheadTasks(ctx context.Context, out *job.Ahead, base task.Work, d job.Definition) error {
+func (e *Engine) aheadTasks(ctx context.Context, out *job.Ahead, base task.Work, d job.Definition) {
 	plan := chain.Read(d.Tasks, &fault.Invalid{}) // what is wrong with it is told by the check
 	made := map[string][]job.Artifact{}
 	done := map[string]bool{}
@@ -145,5 +143,4 @@ func (e *Engine) aheadTasks(ctx context.Context, out *job.Ahead, base task.Work,
 		one.Task, one.Kind = t.Name, t.Kind
 		out.Tasks = append(out.Tasks, one)
 	}
-	return nil
 }
