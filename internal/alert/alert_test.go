@@ -6,6 +6,7 @@ import (
 
 	"ironbell/internal/alert"
 	"ironbell/internal/core/job"
+	"ironbell/internal/core/locale"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -49,4 +50,55 @@ See the job: https://bell.tarnwick.example/jobs/3`, l.Plain)
 	assert.Equal(t, "Down: Destination company mail", l.Subject)
 	assert.NotContains(t, l.Plain, "Why you")
 	assert.Contains(t, l.Plain, "/destinations")
+}
+
+func TestEachKindHasASubjectThatSaysIt(t *testing.T) {
+	seen := map[string]job.AlertKind{}
+	for _, kind := range []job.AlertKind{
+		job.AlertRunFailed, job.AlertDeliveryFailed, job.AlertDeliveryUnknown, job.AlertBlank, job.AlertUnusual, job.AlertLate, job.AlertMissed, job.AlertBounced, job.AlertDown,
+	} {
+		subject := alert.Subject(job.Alert{Kind: kind, Job: "Board pack"})
+		assert.Contains(t, subject, ": Board pack")
+		assert.NotContains(t, subject, "Alert:", "%s has a word of its own", kind)
+		assert.NotContains(t, seen, subject)
+		seen[subject] = kind
+	}
+	assert.Equal(t, "Alert: Board pack", alert.Subject(job.Alert{Kind: "of tomorrow", Job: "Board pack"}))
+}
+
+func TestWhoIsNotTheFirstReadsWhy(t *testing.T) {
+	a := job.Alert{Kind: job.AlertRunFailed, Job: "Board pack", Owner: "mara", Happened: "It failed."}
+	at := func(step int, told string) string {
+		a.Told = told
+		return alert.Letter(a, alert.Reader{Zone: time.UTC, Step: step}).Plain
+	}
+	assert.NotContains(t, at(alert.StepOwner, ""), "Why you")
+	assert.Contains(t, at(alert.StepSecond, "a mail goes to Mara Quill"), "Why you: the owner, mara, has not taken it on. A mail goes to Mara Quill.")
+	assert.Contains(t, at(alert.StepAdministrators, ""), "Why you: the owner, mara, could not be told.")
+	assert.Contains(t, at(alert.StepAdministrators, "mara could not be told: 550"), "could not be told. Mara could not be told: 550.")
+	a.Kind = job.AlertDown
+	assert.NotContains(t, at(alert.StepOwner, ""), "Why you", "a destination belongs to nobody")
+}
+
+func TestTheDigestSaysWhatNeedsSomebodyAndWhatDoesNot(t *testing.T) {
+	london, err := time.LoadLocation("Europe/London")
+	require.NoError(t, err)
+	now := time.Date(2026, 11, 27, 7, 0, 0, 0, time.UTC)
+	r := alert.Reader{Base: "https://bell.tarnwick.example", Zone: london}
+	none := alert.Digest(nil, r, now)
+	assert.Equal(t, "Iron Bell, Fri 27 Nov: nothing needs you", none.Subject)
+	assert.Contains(t, none.Plain, "no alert is open")
+	some := alert.Digest([]job.Alert{
+		{Kind: job.AlertRunFailed, State: job.AlertOpen, Job: "Board pack", Happened: "It failed.", OpenedAt: now.Add(-time.Hour)},
+		{Kind: job.AlertLate, State: job.AlertAcknowledged, Job: "Fuel burn", Happened: "It is late.", OpenedAt: now.Add(-2 * time.Hour), AcknowledgedBy: "Joren Tak"},
+		{Kind: job.AlertDown, State: job.AlertClosed, Job: "Destination company mail", OpenedAt: now.Add(-3 * time.Hour)},
+	}, r, now)
+	assert.Equal(t, "Iron Bell, Fri 27 Nov: 2 open", some.Subject)
+	for _, part := range []string{"2 open", "Failed: Board pack\nIt failed.", "Joren Tak has taken it on", "1 put right since yesterday", "Down: Destination company mail", "https://bell.tarnwick.example/"} {
+		assert.Contains(t, some.Plain, part)
+	}
+	assert.Equal(t, "auto-generated", some.Headers["Auto-Submitted"], "no holiday answers to it (RFC 3834)")
+	r.Locale, err = locale.Load("de")
+	require.NoError(t, err)
+	assert.Contains(t, alert.Digest(nil, r, now).Subject, "27.11.2026", "dates as the reader writes them")
 }

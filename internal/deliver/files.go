@@ -11,6 +11,7 @@ import (
 	"path"
 	"strings"
 
+	"ironbell/internal/core/expr"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 )
@@ -164,12 +165,12 @@ func freeName(h Handover, size func(string) (int64, error)) (string, error) {
 	}
 	base := h.To
 	if h.IfExists == job.ExistsStamp {
-		base = beforeEnding(h.To, " "+h.Stamp)
+		base = expr.BeforeEnding(h.To, " "+h.Stamp)
 	}
 	for n := 1; n <= maxNumber; n++ {
 		name := base
 		if n > 1 {
-			name = beforeEnding(base, fmt.Sprintf(" (%d)", n))
+			name = expr.BeforeEnding(base, fmt.Sprintf(" (%d)", n))
 		}
 		if name == h.To {
 			continue
@@ -181,15 +182,6 @@ func freeName(h Handover, size func(string) (int64, error)) (string, error) {
 		}
 	}
 	return "", fault.New(fault.Recipient, "", fmt.Sprintf("there are more than %d files of the name %s", maxNumber, h.To), "Clear the folder, or give the files another name.")
-}
-
-// beforeEnding puts a text before the ending of a file's name.
-func beforeEnding(name, text string) string {
-	ending := path.Ext(path.Base(name))
-	if ending == path.Base(name) {
-		ending = ""
-	}
-	return strings.TrimSuffix(name, ending) + text + ending
 }
 
 // CheckPath tells what is wrong with a path below a place's root. What people

@@ -433,12 +433,9 @@ func (s *sheaf) drop() {
 
 // unlike gives a name that is not taken, in any case of its letters.
 func unlike(name string, taken map[string]bool) string {
-	base, ending := name, ""
-	if dot := strings.LastIndexByte(name, '.'); dot > 0 {
-		base, ending = name[:dot], name[dot:]
-	}
+	first := name
 	for n := 2; taken[strings.ToLower(name)]; n++ {
-		name = fmt.Sprintf("%s (%d)%s", base, n, ending)
+		name = expr.BeforeEnding(first, fmt.Sprintf(" (%d)", n))
 	}
 	taken[strings.ToLower(name)] = true
 	return name

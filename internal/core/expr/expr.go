@@ -12,6 +12,7 @@ package expr
 import (
 	"errors"
 	"fmt"
+	"path"
 	"regexp"
 	"slices"
 	"strings"
@@ -346,6 +347,16 @@ func Levels(text string) []string {
 		}
 	}
 	return append(out, text[from:])
+}
+
+// BeforeEnding puts a text before the ending of a file's name, which may stand
+// behind its folders.
+func BeforeEnding(name, text string) string {
+	ending := path.Ext(path.Base(name))
+	if ending == path.Base(name) {
+		ending = "" // the name of a hidden file is no ending
+	}
+	return strings.TrimSuffix(name, ending) + text + ending
 }
 
 // HeaderLine makes a text safe as one line of a mail header: line ends and what

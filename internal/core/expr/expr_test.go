@@ -91,3 +91,18 @@ func TestFoldersArePartedBySlashesThatWereWritten(t *testing.T) {
 		assert.Equal(t, want, expr.FileName(text, "x"), text)
 	}
 }
+
+func TestTextsGoBeforeTheEnding(t *testing.T) {
+	for name, want := range map[string]string{
+		"board.pdf":              "board (2).pdf",
+		"2026.11/board.pdf":      "2026.11/board (2).pdf",
+		"2026.11/README":         "2026.11/README (2)",
+		"README":                 "README (2)",
+		".profile":               ".profile (2)",
+		"in/.profile":            "in/.profile (2)",
+		"day sheet.tar.gz":       "day sheet.tar (2).gz",
+		"Østre havn/åpning.xlsx": "Østre havn/åpning (2).xlsx",
+	} {
+		assert.Equal(t, want, expr.BeforeEnding(name, " (2)"), name)
+	}
+}
