@@ -136,6 +136,26 @@ func TestDestinationsAreAddedChangedAndRemovedFromATerminal(t *testing.T) {
 	assert.Contains(t, out, "Authority was removed.")
 	out, _, _ = w.ironbell("destinations")
 	assert.NotContains(t, out, "Authority")
+
+	// Each change is on record, with what was there before; no password is.
+	ctx := context.Background()
+	require.NoError(t, w.c.SaveAlertSettings(ctx, job.AlertSettings{Destination: "company mail", Repeat: job.Duration(time.Hour)}))
+	_, err = w.c.SaveGroup(ctx, "Quay", "quay.desk@tarnwick.example")
+	require.NoError(t, err)
+	_, err = w.c.SaveGroup(ctx, "Quay", "other.desk@tarnwick.example")
+	require.NoError(t, err)
+	conn := connect(t, w.db)
+	last := func(subject string) (who, before, after string) {
+		require.NoError(t, conn.QueryRow(ctx, `SELECT who, before::text, after::text FROM audit WHERE subject = $1 ORDER BY id DESC LIMIT 1`, subject).Scan(&who, &before, &after))
+		return who, before, after
+	}
+	for subject, want := range map[string][2]string{"Authority": {`"folder": "in"`, "null"}, "alerts": {"company mail", "1h"}, "Quay": {"quay.desk@", "other.desk@"}} {
+		who, before, after := last(subject)
+		assert.Equal(t, "sefa", who)
+		assert.Contains(t, before, want[0], subject)
+		assert.Contains(t, after, want[1], subject)
+		assert.NotContains(t, before+after, w.out.Password)
+	}
 }
 
 func TestOnlyAdministratorsTouchDestinationsAndSettings(t *testing.T) {

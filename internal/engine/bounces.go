@@ -210,6 +210,7 @@ func (e *Engine) SaveBounces(ctx context.Context, who job.Person, s Bounces, pas
 	if _, err := e.store.Setting(ctx, BounceSetting, &kept); err != nil {
 		return err
 	}
+	before := kept.Bounces
 	kept.Bounces = s
 	if password != nil {
 		sealed, err := seal.Seal(bounceRecord, *password)
@@ -223,13 +224,14 @@ func (e *Engine) SaveBounces(ctx context.Context, who job.Person, s Bounces, pas
 		v.Add("every", "%s is no time between two looks; use 1m or an hour", s.Every)
 		return v.Err()
 	}
-	wake(e.wakeTurns)
-	return e.store.Do(ctx, func(t *store.Tx) error {
+	err := e.store.Do(ctx, func(t *store.Tx) error {
 		if err := t.PutSetting(ctx, BounceSetting, kept); err != nil {
 			return err
 		}
-		return t.Audit(ctx, who.Login, "save", "setting", BounceSetting, nil, s)
+		return t.Audit(ctx, who.Login, "save", "setting", BounceSetting, before, s)
 	})
+	wake(e.wakeTurns)
+	return err
 }
 
 // BounceSettings are the settings of the mailbox for bounces, with how the last
@@ -297,13 +299,18 @@ func (e *Engine) SaveHeartbeat(ctx context.Context, who job.Person, s Heartbeat)
 	if err := v.Err(); err != nil {
 		return err
 	}
-	wake(e.wakeTurns)
-	return e.store.Do(ctx, func(t *store.Tx) error {
+	err := e.store.Do(ctx, func(t *store.Tx) error {
+		var before Heartbeat
+		if _, err := t.Setting(ctx, BeatSetting, &before); err != nil {
+			return err
+		}
 		if err := t.PutSetting(ctx, BeatSetting, s); err != nil {
 			return err
 		}
-		return t.Audit(ctx, who.Login, "save", "setting", BeatSetting, nil, s)
+		return t.Audit(ctx, who.Login, "save", "setting", BeatSetting, before, s)
 	})
+	wake(e.wakeTurns)
+	return err
 }
 
 // HeartbeatSettings say where the sign of life goes, and how the last one went.

@@ -67,7 +67,7 @@ func (e *Engine) SavePlace(ctx context.Context, who job.Person, kind store.Place
 		var before any
 		switch old, err := t.Place(ctx, kind, name); {
 		case err == nil:
-			before = map[string]any{"protocol": old.Protocol, "settings": old.Settings}
+			before = saidPlace(old)
 		case !isMissing(err):
 			return err
 		}
@@ -87,6 +87,11 @@ func (e *Engine) SavePlace(ctx context.Context, who job.Person, kind store.Place
 		wake(e.wakeProbe)
 	}
 	return saved, err
+}
+
+// saidPlace is what the record of changes keeps of a source or destination.
+func saidPlace(p store.Place) any {
+	return map[string]any{"protocol": p.Protocol, "settings": p.Settings}
 }
 
 // RemoveDestination removes a destination that was saved by mistake: one that no
@@ -125,7 +130,7 @@ func (e *Engine) RemoveDestination(ctx context.Context, who job.Person, name str
 		if err := t.RemoveDestination(ctx, p.ID); err != nil {
 			return err
 		}
-		return t.Audit(ctx, who.Login, "remove", string(store.Destination), name, map[string]any{"protocol": p.Protocol, "settings": p.Settings}, nil)
+		return t.Audit(ctx, who.Login, "remove", string(store.Destination), name, saidPlace(p), nil)
 	})
 }
 
@@ -310,9 +315,13 @@ func (e *Engine) SaveAlertSettings(ctx context.Context, who job.Person, a job.Al
 		return err
 	}
 	return e.store.Do(ctx, func(t *store.Tx) error {
+		var before job.AlertSettings
+		if _, err := t.Setting(ctx, AlertSetting, &before); err != nil {
+			return err
+		}
 		if err := t.PutSetting(ctx, AlertSetting, a); err != nil {
 			return err
 		}
-		return t.Audit(ctx, who.Login, "save", "setting", AlertSetting, nil, a)
+		return t.Audit(ctx, who.Login, "save", "setting", AlertSetting, before, a)
 	})
 }

@@ -27,6 +27,15 @@ func (e *Engine) Whom(ctx context.Context, texts []string) (addresses, notes []s
 	return addresses, notes, wrong, err
 }
 
+// had is what stood in the records before a change, for the record of changes;
+// nothing when there was none.
+func had[T any](before T, err error) (any, error) {
+	if isMissing(err) {
+		return nil, nil //nolint:nilnil // nothing is what was there
+	}
+	return before, err
+}
+
 // SaveGroup checks and saves a group. Lists within its members are taken apart.
 func (e *Engine) SaveGroup(ctx context.Context, who job.Person, g job.Group) (job.Group, error) {
 	if err := access.May(who, access.Administer, "", ""); err != nil {
@@ -60,10 +69,14 @@ func (e *Engine) SaveGroup(ctx context.Context, who job.Person, g job.Group) (jo
 	if err := v.Err(); err != nil {
 		return g, err
 	}
+	before, err := had(e.store.Group(ctx, g.Name))
+	if err != nil {
+		return g, err
+	}
 	if err := e.store.PutGroup(ctx, g); err != nil {
 		return g, err
 	}
-	if err := e.store.Audit(ctx, who.Login, "save", "group", g.Name, nil, g); err != nil {
+	if err := e.store.Audit(ctx, who.Login, "save", "group", g.Name, before, g); err != nil {
 		return g, err
 	}
 	return e.store.Group(ctx, g.Name)
@@ -136,10 +149,14 @@ func (e *Engine) SavePost(ctx context.Context, who job.Person, p job.Post) (job.
 	if err := v.Err(); err != nil {
 		return p, err
 	}
+	before, err := had(e.store.Post(ctx, p.Name))
+	if err != nil {
+		return p, err
+	}
 	if err := e.store.PutPost(ctx, p); err != nil {
 		return p, err
 	}
-	if err := e.store.Audit(ctx, who.Login, "save", "post", p.Name, nil, p); err != nil {
+	if err := e.store.Audit(ctx, who.Login, "save", "post", p.Name, before, p); err != nil {
 		return p, err
 	}
 	return e.store.Post(ctx, p.Name)

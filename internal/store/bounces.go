@@ -29,12 +29,12 @@ type Turn struct {
 	Word    string     `db:"word"`
 }
 
-// LastTurn tells when something was done last; never, when it is zero.
+// LastTurn tells when something was done last; never, when it is nil.
 func (q q) LastTurn(ctx context.Context, name string) (Turn, error) {
 	var t Turn
 	err := sqlx.GetContext(ctx, q.ext, &t, `SELECT taken_at, word FROM turns WHERE name = $1`, name)
 	if errors.Is(err, sql.ErrNoRows) {
-		return t, nil
+		return Turn{}, nil // the library has made an instant where there is none
 	}
 	return t, wrap(err, "read a turn")
 }

@@ -3,6 +3,8 @@ package store
 import (
 	"context"
 	"fmt"
+	"regexp"
+	"strings"
 	"time"
 
 	"ironbell/internal/core/job"
@@ -128,11 +130,17 @@ func (t *Tx) RemovePost(ctx context.Context, name string) error {
 	return gone(ctx, t.ext, "post", name, `DELETE FROM posts WHERE lower(name) = lower($1)`)
 }
 
-// JobsSendingTo lists the jobs that name a group or post among their recipients.
+// JobsSendingTo lists the jobs that name a group or post among their recipients, at
+// most 100.
 func (q q) JobsSendingTo(ctx context.Context, kind, name string) ([]string, error) {
+	if kind == "post" {
+		kind = "(post|under)"
+	}
+	// As a text of the definition ends it, or a list within that text goes on.
+	written := kind + `:` + regexp.QuoteMeta(strings.ToLower(name)) + `\s*(["\\,;]|$)`
 	jobs := []string{}
 	err := sqlx.SelectContext(ctx, q.ext, &jobs, `SELECT j.name FROM jobs j JOIN job_versions v ON v.job_id = j.id AND v.version = j.version
-		WHERE position(lower($1 || ':' || $2) IN lower(v.definition::text)) > 0 OR $1 = 'post' AND position(lower('under:' || $2) IN lower(v.definition::text)) > 0 ORDER BY j.name LIMIT 100`, kind, name)
+		WHERE lower(v.definition::text) ~ $1 ORDER BY j.name LIMIT 100`, written)
 	return jobs, wrap(err, "find the jobs that send to the "+kind)
 }
 

@@ -252,7 +252,7 @@ func parseWall(text string) (wall int64, ok bool) {
 		layout = "20060102"
 	}
 	t, err := time.Parse(layout, text)
-	if err != nil || t.Year() < 1 {
+	if err != nil || t.Year() < firstYear {
 		return 0, false
 	}
 	return t.Unix(), true

@@ -56,6 +56,10 @@ func lex(text string) []token {
 	return append(out, token{kind: endToken, column: len(text) + 1})
 }
 
+// firstYear is the first year that a rule may name. Before it, zones had the time of
+// their longitude, and a day of the year 0 can be one of the year before.
+const firstYear = 1900
+
 // classify makes tokens of a run of characters without blanks.
 func classify(text string, column int) []token {
 	t := token{text: text, word: strings.ToLower(strings.TrimSuffix(text, ".")), column: column}
@@ -65,7 +69,7 @@ func classify(text string, column int) []token {
 	}
 	switch {
 	case isDate(word):
-		if d, err := time.Parse(time.DateOnly, word); err == nil {
+		if d, err := time.Parse(time.DateOnly, word); err == nil && d.Year() >= firstYear {
 			t.kind, t.value = dateToken, d.Unix()/86400
 			return []token{t}
 		}
