@@ -69,8 +69,9 @@ func TestAnAlertGoesStepByStepUntilSomebodyTakesItOn(t *testing.T) {
 	require.NoError(t, s.Acknowledge(ctx, id, "Mara Quill"))
 	do(t, s, func(tx *store.Tx) error { return tx.NextStep(ctx, id, "late word") })
 	assert.Empty(t, toTell(t, s), "nobody is told of what somebody has taken on")
+	second := ring(t, s, j, false)
 	do(t, s, func(tx *store.Tx) error {
-		return tx.OpenAlert(ctx, job.Alert{Kind: job.AlertRunFailed, Cause: "job:1", JobID: &j.ID, RunID: ref(ring(t, s, j, false)), Happened: "It failed again."})
+		return tx.OpenAlert(ctx, job.Alert{Kind: job.AlertRunFailed, Cause: "job:1", JobID: &j.ID, RunID: &second, Happened: "It failed again."})
 	})
 	all = toTell(t, s)
 	require.Len(t, all, 1, "another run that fails opens it again")
@@ -78,8 +79,6 @@ func TestAnAlertGoesStepByStepUntilSomebodyTakesItOn(t *testing.T) {
 	require.NoError(t, s.CloseAlert(ctx, id))
 	assert.Empty(t, toTell(t, s))
 }
-
-func ref[T any](v T) *T { return &v }
 
 func TestABounceRevisesItsDeliveryAndMarksTheAddress(t *testing.T) {
 	s, w := fresh(t)
@@ -148,13 +147,10 @@ func TestALinkIsKeptByItsHashAndEnds(t *testing.T) {
 	ctx := context.Background()
 	j := put(t, s, w, "Board pack", job.Definition{})
 	run := ring(t, s, j, true)
-	add := func(token string, ends time.Duration) {
-		do(t, s, func(tx *store.Tx) error {
-			return tx.AddLink(ctx, store.NewLink{Hash: store.LinkHash(token), RunID: run, Part: 1, Task: "mail", Audience: job.LinkNamed, Named: []string{"mara.quill@tarnwick.example"}, EndsAt: time.Now().Add(ends)})
-		})
+	for token, ends := range map[string]time.Duration{"first": time.Hour, "second": -time.Hour} {
+		link := store.NewLink{Hash: store.LinkHash(token), RunID: run, Part: 1, Task: "mail", Audience: job.LinkNamed, Named: []string{"mara.quill@tarnwick.example"}, EndsAt: time.Now().Add(ends)}
+		do(t, s, func(tx *store.Tx) error { return tx.AddLink(ctx, link) })
 	}
-	add("first", time.Hour)
-	add("second", -time.Hour)
 	l, err := s.LinkByHash(ctx, store.LinkHash("first"))
 	require.NoError(t, err)
 	assert.False(t, l.Ended)
