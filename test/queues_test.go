@@ -149,7 +149,7 @@ func TestDestinationsAreAddedChangedAndRemovedFromATerminal(t *testing.T) {
 		require.NoError(t, conn.QueryRow(ctx, `SELECT who, before::text, after::text FROM audit WHERE subject = $1 ORDER BY id DESC LIMIT 1`, subject).Scan(&who, &before, &after))
 		return who, before, after
 	}
-	for subject, want := range map[string][2]string{"Authority": {`"folder": "in"`, "null"}, "alerts": {"company mail", "1h"}, "Quay": {"quay.desk@", "other.desk@"}} {
+	for subject, want := range map[string][2]string{"Authority": {`"folder": "gone"`, "null"}, "alerts": {"company mail", "1h"}, "Quay": {"quay.desk@", "other.desk@"}} {
 		who, before, after := last(subject)
 		assert.Equal(t, "sefa", who)
 		assert.Contains(t, before, want[0], subject)
