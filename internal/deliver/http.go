@@ -64,13 +64,16 @@ func openHTTP(p Place, a Allowed) (Destination, error) {
 	default:
 		return nil, p.wrong(fmt.Sprintf("there is no method %q here", h.settings.Method), "Choose POST or PUT.")
 	}
+	signsIn := false // with the password, which then signs nothing
 	for name, value := range h.settings.Headers {
-		if strings.ContainsAny(name+value+p.Secret, "\r\n\x00") || name == "" || strings.ContainsAny(name, ": ") {
+		signsIn = signsIn || strings.Contains(value, passwordHere)
+		value = strings.ReplaceAll(value, passwordHere, p.Secret)
+		if name == "" || strings.ContainsAny(name, ": ") || strings.ContainsAny(name+value, "\r\n\x00") {
 			return nil, p.wrong(fmt.Sprintf("%q is no header of a request, or its value or the password has more than one line", name), "Write it as Authorization: Bearer {password}.")
 		}
-		if strings.Contains(value, passwordHere) {
-			return h, nil // it signs in, and signs nothing
-		}
+	}
+	if signsIn {
+		return h, nil
 	}
 	h.key = []byte(p.Secret)
 	if coded, ok := strings.CutPrefix(p.Secret, "whsec_"); ok {

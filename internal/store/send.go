@@ -253,9 +253,9 @@ func (t *Tx) EndSending(ctx context.Context, s Sending, e Ended) error {
 	return t.Tell(ctx, Notice{Kind: "deliveries"}) // whoever sleeps must reckon anew for how long
 }
 
-// GiveBack returns deliveries that were claimed and not begun: they stand where they
-// stood in the queue, as if they had not been tried. Those whose leases were lost are
-// left alone.
+// GiveBack returns deliveries that were claimed and surely did not go out, whether
+// or not an offer of theirs is on record: they stand where they stood in the queue, as
+// if they had not been tried. Those whose leases were lost are left alone.
 func (t *Tx) GiveBack(ctx context.Context, all []Sending) error {
 	for table, some := range byMonth(slices.Clone(all), func(s Sending) int64 { return s.ID }) {
 		ids, leases := make([]int64, len(some)), make([]int64, len(some))
@@ -263,7 +263,7 @@ func (t *Tx) GiveBack(ctx context.Context, all []Sending) error {
 			ids[i], leases[i] = s.ID, s.LeaseNo
 		}
 		if _, err := t.ext.ExecContext(ctx, `UPDATE `+table+` d SET state = 'waiting', tries = d.tries - 1, lease_until = NULL
-			FROM unnest($1::bigint[], $2::bigint[]) AS u(id, lease_no) WHERE d.id = u.id AND d.lease_no = u.lease_no AND d.state = 'sending'`, ids, leases); err != nil {
+			FROM unnest($1::bigint[], $2::bigint[]) AS u(id, lease_no) WHERE d.id = u.id AND d.lease_no = u.lease_no AND d.state IN ('sending', 'offered')`, ids, leases); err != nil {
 			return wrap(err, "hand deliveries back")
 		}
 	}

@@ -2,11 +2,12 @@
   // What a job would do when it rings next: dates, files, recipients, who will be
   // able to see the result, and what is missing.
   import type { Ahead } from '../lib/api';
+  import { day } from '../lib/time';
   import StateMark from './StateMark.svelte';
   import Wall from './Wall.svelte';
 
   const { ahead }: { ahead: Ahead } = $props();
-  const moved = (ring: Ahead['next'][number]) => ring.due.slice(0, 10) !== ring.nominal.slice(0, 10);
+  const dayOf = (at: string) => day(at, ahead.zone);
 </script>
 
 <div class="grid gap-2 text-[13px]" role="status">
@@ -22,8 +23,8 @@
       <b>Rings</b>
       {#each ahead.next.slice(0, 4) as r, n (n)}
         <span
-          ><Wall at={r.due} zone={ahead.zone} />{#if moved(r)}
-            <span class="soft">for {r.nominal.slice(0, 10)}</span>{/if}</span
+          ><Wall at={r.due} zone={ahead.zone} />{#if dayOf(r.due) !== dayOf(r.nominal)}
+            <span class="soft">for {dayOf(r.nominal)}</span>{/if}</span
         >
       {/each}
       {#if ahead.next.length > 4}<span class="soft">and so on</span>{/if}

@@ -200,7 +200,7 @@ describe('what a job would do', () => {
   it('says when, what, to whom, who sees it, and what is missing', () => {
     const { container } = render(AheadView, { ahead });
     expect(container).toHaveTextContent('Mara Quill has no mail address');
-    expect(container).toHaveTextContent('for 2026-12-25');
+    expect(container).toHaveTextContent('for Fri 25 Dec');
     expect(container).toHaveTextContent('and so on');
     expect(container).toHaveTextContent('5 parts in one run. This is the first, EH.');
     expect(container).toHaveTextContent('Day sheet Ellerhaven.pdf');
