@@ -66,6 +66,16 @@ func TestWhatAJobWouldDoIsToldBeforeItIsSaved(t *testing.T) {
 	_, err = w.c.Job(ctx, "Port day sheet")
 	assert.Error(t, err, "nothing was saved")
 
+	// What is passed over does not ring.
+	closed := ask
+	closed.Triggers = []job.Trigger{{Timing: job.Timing{Rule: "every day at 05:30 skip closed days"}}}
+	a, err = w.c.TryJob(ctx, "Port day sheet", closed)
+	require.NoError(t, err)
+	require.Len(t, a.Next, 8)
+	for _, r := range a.Next {
+		assert.NotContains(t, []time.Weekday{time.Saturday, time.Sunday}, r.Due.In(london).Weekday(), "no calendar, so Monday to Friday are open")
+	}
+
 	// Whatever is missing is named, all of it at once.
 	ask.Tasks = append([]job.Task{}, d.Tasks...)
 	ask.Values = nil

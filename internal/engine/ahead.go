@@ -88,10 +88,11 @@ func (e *Engine) aheadRings(out *job.Ahead, d job.Definition) job.Values {
 		}
 		after := e.o.Now()
 		for range aheadRings {
-			next := firstRing(r, after)
-			if next == nil {
+			due, ok := r.Next(after) // what is passed over does not ring
+			if !ok {
 				break
 			}
+			next, _ := r.Step(due.Add(-1)) // the same, with its date
 			out.Next = append(out.Next, job.AheadRing{Due: next.Due, Nominal: next.Nominal, Rule: t.Rule})
 			if first.IsZero() || next.Due.Before(first) {
 				first, values = next.Due, t.Values.Over(d.Values)

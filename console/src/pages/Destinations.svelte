@@ -142,7 +142,7 @@
           {/each}
         </tbody>
       </table>
-    {:else}<p class="soft">No job sends there.</p>{/if}
+    {:else}<p class="soft mt-1.5">No job sends there.</p>{/if}
   </section>
 {:else}
   {#if list.data}<p>
