@@ -10,6 +10,8 @@ export default defineConfig(({ mode }) => ({
     emptyOutDir: true,
     // A font inlined as data: would be refused by the service's own policy.
     assetsInlineLimit: 0,
+    // How long each plugin took is nothing that a build has to say.
+    rolldownOptions: { checks: { pluginTimings: false } },
   },
   server: { proxy: { '/api': 'http://127.0.0.1:8321' } },
   test: { environment: 'jsdom', include: ['src/**/*.test.ts'] },

@@ -38,14 +38,14 @@ func printAhead(i IO, a job.Ahead) {
 	if len(a.Next) == 0 {
 		fmt.Fprintln(i.Out, "It rings at no time of its own.")
 	}
-	several := slices.ContainsFunc(a.Next, func(r job.AheadRing) bool { return r.Rule != a.Next[0].Rule })
+	several := slices.ContainsFunc(a.Next, func(r job.AheadRing) bool { return r.Reading != a.Next[0].Reading })
 	for n, r := range a.Next {
 		fmt.Fprintf(i.Out, "%-7s %s", map[bool]string{true: "Rings"}[n == 0], r.Due.In(place).Format("Mon 2 Jan 2006 15:04 MST"))
 		if day := r.Nominal.In(place).Format("Mon 2 Jan"); day != r.Due.In(place).Format("Mon 2 Jan") {
 			fmt.Fprintf(i.Out, ", for %s", day)
 		}
 		if several {
-			fmt.Fprintf(i.Out, "  %s", r.Rule)
+			fmt.Fprintf(i.Out, "  %s", r.Reading)
 		}
 		fmt.Fprintln(i.Out)
 	}

@@ -101,7 +101,7 @@ func TestWhatComesIsToldInOrder(t *testing.T) {
 	}
 	assert.Equal(t, 20, strings.Count(text, "a@tarnwick.example"), "a list is bounded")
 	out.Reset()
-	printAhead(IO{Out: &out}, job.Ahead{Zone: "UTC", Next: []job.AheadRing{{Due: due, Nominal: due, Rule: "on weekdays at 09:00"}, {Due: due, Nominal: due, Rule: "on day 28 at 09:00"}}})
+	printAhead(IO{Out: &out}, job.Ahead{Zone: "UTC", Next: []job.AheadRing{{Due: due, Nominal: due, Reading: "on weekdays at 09:00"}, {Due: due, Nominal: due, Reading: "on day 28 at 09:00"}}})
 	assert.Contains(t, out.String(), "Mon 28 Dec 2026 09:00 UTC  on weekdays at 09:00\n", "which of several rules rings")
 	assert.Contains(t, out.String(), "Mon 28 Dec 2026 09:00 UTC  on day 28 at 09:00\n")
 	out.Reset()

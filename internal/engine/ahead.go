@@ -93,7 +93,7 @@ func (e *Engine) aheadRings(out *job.Ahead, d job.Definition) job.Values {
 				break
 			}
 			next, _ := r.Step(due.Add(-1)) // the same, with its date
-			out.Next = append(out.Next, job.AheadRing{Due: next.Due, Nominal: next.Nominal, Rule: t.Rule})
+			out.Next = append(out.Next, job.AheadRing{Due: next.Due, Nominal: next.Nominal, Reading: r.Reading()})
 			if first.IsZero() || next.Due.Before(first) {
 				first, values = next.Due, t.Values.Over(d.Values)
 			}

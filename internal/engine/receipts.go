@@ -197,21 +197,21 @@ func (e *Engine) rest(ctx context.Context, group []store.Sending, f *fault.Fault
 	defer stop()
 	first := group[0]
 	e.o.Log.Warn("a destination fails; it rests until it is mended", "destination", first.DestinationID, "class", f.Class, "error", f, "deliveries", len(group))
-	for i, s := range group {
-		err := e.store.Do(ctx, func(t *store.Tx) error {
-			end := store.Ended{State: job.DeliveryWaiting, Untried: true, Rests: true, Answer: f.Error(), Advice: f.Advice, Class: string(f.Class)}
-			if err := t.EndSending(ctx, s, end); err != nil {
-				return err
-			}
-			if i > 0 {
-				return nil
-			}
-			return e.restNow(ctx, t, s, f)
-		})
-		e.releaseSending(s)
-		if err != nil && !errors.Is(err, store.ErrStale) {
-			e.o.Log.Error("could not hand a delivery back; its lease will run out", "delivery", s.ID, "error", err)
+	err := e.store.Do(ctx, func(t *store.Tx) error {
+		end := store.Ended{State: job.DeliveryWaiting, Untried: true, Rests: true, Answer: f.Error(), Advice: f.Advice, Class: string(f.Class)}
+		if err := t.EndSending(ctx, first, end); err != nil && !errors.Is(err, store.ErrStale) {
+			return err
 		}
+		if err := t.GiveBack(ctx, group[1:]); err != nil {
+			return err
+		}
+		return e.restNow(ctx, t, first, f) // which keeps back all that is ready for it
+	})
+	for _, s := range group {
+		e.releaseSending(s)
+	}
+	if err != nil {
+		e.o.Log.Error("could not let a destination rest; leases will run out", "destination", first.DestinationID, "error", err)
 	}
 	// Whoever can be told over another destination is told now.
 	if err := e.store.HurryAlerts(ctx, first.DestinationID, "the mail server does not work: "+f.Error()); err != nil {

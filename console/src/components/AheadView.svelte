@@ -7,7 +7,7 @@
   import Wall from './Wall.svelte';
 
   const { ahead }: { ahead: Ahead } = $props();
-  const several = $derived(ahead.next.some((r) => r.rule !== ahead.next[0]?.rule));
+  const several = $derived(ahead.next.some((r) => r.reading !== ahead.next[0]?.reading));
   const dayOf = (at: string) => day(at, ahead.zone);
 </script>
 
@@ -26,7 +26,7 @@
         <span
           ><Wall at={r.due} zone={ahead.zone} />{#if dayOf(r.due) !== dayOf(r.nominal)}
             <span class="soft">for {dayOf(r.nominal)}</span>{/if}{#if several}
-            <span class="soft">{r.rule}</span>{/if}</span
+            <span class="soft">{r.reading}</span>{/if}</span
         >
       {/each}
       {#if ahead.next.length > 4}<span class="soft">and so on</span>{/if}

@@ -5,6 +5,7 @@
   import { api, body, type Place, type Setting } from '../lib/api';
   import { settingLabel, settingText, settingValue } from '../lib/setting';
   import Field from './Field.svelte';
+  import FormField from './FormField.svelte';
   import Trouble from './Trouble.svelte';
 
   const {
@@ -66,33 +67,19 @@
 
 {#snippet field(s: Setting)}
   {@const value = settingText(settings[s.name])}
-  <Field label={settingLabel(s.name) + (s.needed ? ' *' : '')} help={help(s)}>
-    {#snippet children(names)}
-      {#if s.form === 'choice'}
-        <select {...names} name="set-{s.name}" class="select select-sm bg-base-100 w-full" {value}>
-          <option value="">left out</option>
-          {#each s.choices ?? [] as c (c)}<option value={c}>{c}</option>{/each}
-        </select>
-      {:else if ['list', 'pairs', 'block'].includes(s.form)}
-        <textarea
-          {...names}
-          name="set-{s.name}"
-          class="textarea bg-base-100 mono min-h-8 w-full py-1"
-          rows={value ? Math.min(value.split('\n').length, 5) : 1}
-          placeholder={s.form === 'pairs' ? 'Name: value' : ''}
-          {value}></textarea>
-      {:else}
-        <input
-          {...names}
-          name="set-{s.name}"
-          class="input input-sm bg-base-100 w-full"
-          inputmode={s.form === 'number' ? 'numeric' : undefined}
-          required={s.needed}
-          {value}
-        />
-      {/if}
-    {/snippet}
-  </Field>
+  {@const several = ['list', 'pairs', 'block'].includes(s.form)}
+  <FormField
+    label={settingLabel(s.name) + (s.needed ? ' *' : '')}
+    name="set-{s.name}"
+    help={help(s)}
+    form={several ? 'lines' : (s.form as 'text' | 'number' | 'choice')}
+    choices={s.choices}
+    none="left out"
+    hint={s.form === 'pairs' ? 'Name: value' : ''}
+    rows={Math.min(value.split('\n').length, 5)}
+    needed={s.needed}
+    {value}
+  />
 {/snippet}
 
 {#if protocols.isError}<Trouble error={protocols.error} />{/if}
@@ -107,11 +94,7 @@
 >
   <div class="grid gap-x-8 gap-y-2 xl:grid-cols-2">
     {#if !place}
-      <Field label="Name" help="How jobs call it, such as company mail.">
-        {#snippet children(names)}
-          <input {...names} name="name" class="input input-sm bg-base-100 w-full" required maxlength="200" />
-        {/snippet}
-      </Field>
+      <FormField label="Name" name="name" help="How jobs call it, such as company mail." needed />
     {/if}
     <Field label="Protocol" help={described?.takes === 'mail' ? 'It takes mails.' : 'It takes files.'}>
       {#snippet children(names)}
@@ -128,22 +111,14 @@
     {#each first as s (`${protocol} ${s.name}`)}{@render field(s)}{/each}
     {#if described?.password}
       {@const doc = help(described.password)}
-      <Field
+      <FormField
         label="Password"
+        name="password"
+        form="password"
         help="{doc} It is kept encrypted and never shown.{place?.sealed
           ? ' The one that is there stays when this is empty.'
           : ''}"
-      >
-        {#snippet children(names)}
-          <input
-            {...names}
-            name="password"
-            type="password"
-            autocomplete="new-password"
-            class="input input-sm bg-base-100 w-full"
-          />
-        {/snippet}
-      </Field>
+      />
       {#if described.password.form === 'block'}
         <Field label="or a key" help={key ? `Read, ${key.length} characters.` : 'A file with a private key.'}>
           {#snippet children(names)}

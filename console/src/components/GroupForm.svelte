@@ -3,6 +3,7 @@
   import { createMutation, createQuery, keepPreviousData, useQueryClient } from '@tanstack/svelte-query';
   import { api, body } from '../lib/api';
   import Field from './Field.svelte';
+  import FormField from './FormField.svelte';
   import Trouble from './Trouble.svelte';
 
   const { group, onclose }: { group?: { name: string; members: string[] }; onclose: () => void } = $props();
@@ -44,11 +45,7 @@
   {#if group}
     <b>{group.name}</b>
   {:else}
-    <Field label="Name" help="Jobs write to it as group:name.">
-      {#snippet children(names)}
-        <input {...names} name="name" class="input input-sm bg-base-100 w-full" required maxlength="200" />
-      {/snippet}
-    </Field>
+    <FormField label="Name" name="name" help="Jobs write to it as group:name." needed />
   {/if}
   <Field
     label="Members"

@@ -4,6 +4,7 @@
   import { createMutation, useQueryClient } from '@tanstack/svelte-query';
   import { api, body } from '../lib/api';
   import Field from './Field.svelte';
+  import FormField from './FormField.svelte';
   import Trouble from './Trouble.svelte';
 
   type Post = { name: string; under?: string; holders: string[] };
@@ -51,11 +52,12 @@
   {#if post}
     <b>{post.name}</b>
   {:else}
-    <Field label="Name" help="Jobs write to who holds it as post:name, and to all below it as under:name.">
-      {#snippet children(names)}
-        <input {...names} name="name" class="input input-sm bg-base-100 w-full" required maxlength="200" />
-      {/snippet}
-    </Field>
+    <FormField
+      label="Name"
+      name="name"
+      help="Jobs write to who holds it as post:name, and to all below it as under:name."
+      needed
+    />
   {/if}
   <Field label="Stands under">
     {#snippet children(names)}

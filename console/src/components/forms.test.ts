@@ -177,7 +177,7 @@ describe('what a job would do', () => {
     next: Array.from({ length: 6 }, (_, n) => ({
       due: `2026-12-${28 + Math.min(n, 3)}T09:00:00Z`,
       nominal: n === 0 ? '2026-12-25T09:00:00Z' : `2026-12-${28 + Math.min(n, 3)}T09:00:00Z`,
-      rule: '0 9 * * *',
+      reading: 'every day at 09:00',
     })),
     parts: 5,
     part: 'EH',

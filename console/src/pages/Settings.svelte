@@ -3,6 +3,7 @@
   // in common, where bounces come back to, and the sign of life.
   import { createQuery, useQueryClient } from '@tanstack/svelte-query';
   import Field from '../components/Field.svelte';
+  import FormField from '../components/FormField.svelte';
   import SettingsForm from '../components/SettingsForm.svelte';
   import Trouble from '../components/Trouble.svelte';
   import Wall from '../components/Wall.svelte';
@@ -52,39 +53,6 @@
 </script>
 
 <svelte:head><title>Settings · Iron Bell</title></svelte:head>
-
-{#snippet pick(label: string, name: string, help: string, choices: string[], value: string, none: string)}
-  <Field {label} {help}>
-    {#snippet children(names)}
-      <select {...names} {name} class="select select-sm bg-base-100 w-full" {value}>
-        <option value="">{none}</option>
-        {#each choices as one (one)}<option value={one}>{one}</option>{/each}
-      </select>
-    {/snippet}
-  </Field>
-{/snippet}
-{#snippet line(label: string, name: string, help: string, value: string | number, hint = '', type = 'text')}
-  <Field {label} {help}>
-    {#snippet children(names)}
-      <input
-        {...names}
-        {name}
-        {type}
-        class="input input-sm bg-base-100 w-full"
-        placeholder={hint}
-        autocomplete={type === 'password' ? 'new-password' : undefined}
-        {value}
-      />
-    {/snippet}
-  </Field>
-{/snippet}
-{#snippet block(label: string, name: string, help: string, value: string, rows: number)}
-  <Field {label} {help}>
-    {#snippet children(names)}
-      <textarea {...names} {name} {rows} class="textarea bg-base-100 mono w-full py-1" {value}></textarea>
-    {/snippet}
-  </Field>
-{/snippet}
 
 <div class="flex flex-wrap items-baseline gap-3.5">
   <h1>Settings</h1>
@@ -140,52 +108,61 @@
         }),
       )}
   >
-    {@render pick(
-      'Mail server',
-      'destination',
-      'That alerts go over.',
-      of('smtp'),
-      a.destination,
-      'none: nobody can be told',
-    )}
-    {@render pick(
-      'Standby',
-      'standby',
-      'Another mail server, for when the first one is down.',
-      of('smtp'),
-      a.standby ?? '',
-      'none',
-    )}
-    {@render line(
-      'Second owner after',
-      'second_after',
-      'How long the owner has to take an alert on.',
-      a.second_after ?? '',
-      '15m',
-    )}
-    {@render line(
-      'Administrators after',
-      'administrators_after',
-      'How long those before have.',
-      a.administrators_after ?? '',
-      '30m',
-    )}
-    {@render pick(
-      'Call',
-      'call',
-      'An HTTP destination that is called when nobody else has answered.',
-      of('http'),
-      a.call ?? '',
-      'none',
-    )}
-    {@render line('Call after', 'call_after', 'How long the administrators have.', a.call_after ?? '', '30m')}
-    {@render line(
-      'Once more after',
-      'repeat',
-      'All are told again while nobody takes the alert on.',
-      a.repeat ?? '',
-      '4h',
-    )}
+    <FormField
+      label="Mail server"
+      name="destination"
+      help="That alerts go over."
+      form="choice"
+      choices={of('smtp')}
+      value={a.destination}
+      none="none: nobody can be told"
+    />
+    <FormField
+      label="Standby"
+      name="standby"
+      help="Another mail server, for when the first one is down."
+      form="choice"
+      choices={of('smtp')}
+      value={a.standby ?? ''}
+      none="none"
+    />
+    <FormField
+      label="Second owner after"
+      name="second_after"
+      help="How long the owner has to take an alert on."
+      value={a.second_after ?? ''}
+      hint="15m"
+    />
+    <FormField
+      label="Administrators after"
+      name="administrators_after"
+      help="How long those before have."
+      value={a.administrators_after ?? ''}
+      hint="30m"
+    />
+    <FormField
+      label="Call"
+      name="call"
+      help="An HTTP destination that is called when nobody else has answered."
+      form="choice"
+      choices={of('http')}
+      value={a.call ?? ''}
+      none="none"
+    />
+    <FormField
+      label="Call after"
+      name="call_after"
+      help="How long the administrators have."
+      value={a.call_after ?? ''}
+      hint="30m"
+    />
+    <FormField
+      label="Once more after"
+      name="repeat"
+      help="All are told again while nobody takes the alert on."
+      value={a.repeat ?? ''}
+      hint="4h"
+    />
   </SettingsForm>
 {/if}
 
@@ -208,21 +185,35 @@
         }),
       )}
   >
-    {@render line(
-      'Subject',
-      'subject',
-      'With moving parts, such as {report}, {date:%d %B %Y}.',
-      m.subject ?? '',
-    )}
-    {@render line('Answers go to', 'reply_to', 'When the job names nobody.', m.reply_to ?? '', '', 'email')}
-    {@render block('Body', 'body', 'Plain text with moving parts.', m.body ?? '', 3)}
-    {@render block(
-      'Domains',
-      'domains',
-      'Mail for others waits for a second person’s yes. Empty: all.',
-      (m.domains ?? []).join('\n'),
-      3,
-    )}
+    <FormField
+      label="Subject"
+      name="subject"
+      help={'With moving parts, such as {report}, {date:%d %B %Y}.'}
+      value={m.subject ?? ''}
+    />
+    <FormField
+      label="Answers go to"
+      name="reply_to"
+      help="When the job names nobody."
+      value={m.reply_to ?? ''}
+      form="email"
+    />
+    <FormField
+      label="Body"
+      name="body"
+      help="Plain text with moving parts."
+      form="lines"
+      value={m.body ?? ''}
+      rows={3}
+    />
+    <FormField
+      label="Domains"
+      name="domains"
+      help="Mail for others waits for a second person’s yes. Empty: all."
+      form="lines"
+      value={(m.domains ?? []).join('\n')}
+      rows={3}
+    />
     <Field label="What leaves" help="An installation for tests sends nothing, or all to one address.">
       {#snippet children(names)}
         <select
@@ -239,14 +230,13 @@
       {/snippet}
     </Field>
     {#if chosen === 'one address'}
-      {@render line(
-        'The one address',
-        'only_to',
-        'Each mail says whom it was meant for.',
-        m.only_to ?? '',
-        '',
-        'email',
-      )}
+      <FormField
+        label="The one address"
+        name="only_to"
+        help="Each mail says whom it was meant for."
+        value={m.only_to ?? ''}
+        form="email"
+      />
     {/if}
   </SettingsForm>
 {/if}
@@ -289,21 +279,33 @@
         }),
       )}
   >
-    {@render line('Host', 'host', 'Name or address of the server.', b.host)}
-    {@render line('User', 'user', 'Sign-in name.', b.user)}
-    {@render pick('Security', 'security', '', ['tls', 'starttls', 'none'], b.security ?? '', 'tls, as usual')}
-    {@render line(
-      'Password',
-      'password',
-      'Kept encrypted and never shown; the one that is there stays when this is empty.',
-      '',
-      '',
-      'password',
-    )}
-    {@render line('Port', 'port', '', b.port || '', '993 with tls, otherwise 143')}
-    {@render line('Folder', 'folder', '', b.folder ?? '', 'INBOX')}
-    {@render line('Look every', 'every', '', b.every ?? '', '1m')}
-    {@render block('CA', 'ca', 'Certificates to trust, in PEM.', b.ca ?? '', 1)}
+    <FormField label="Host" name="host" help="Name or address of the server." value={b.host} />
+    <FormField label="User" name="user" help="Sign-in name." value={b.user} />
+    <FormField
+      label="Security"
+      name="security"
+      form="choice"
+      choices={['tls', 'starttls', 'none']}
+      value={b.security ?? ''}
+      none="tls, as usual"
+    />
+    <FormField
+      label="Password"
+      name="password"
+      help="Kept encrypted and never shown; the one that is there stays when this is empty."
+      form="password"
+    />
+    <FormField label="Port" name="port" value={String(b.port || '')} hint="993 with tls, otherwise 143" />
+    <FormField label="Folder" name="folder" value={b.folder ?? ''} hint="INBOX" />
+    <FormField label="Look every" name="every" value={b.every ?? ''} hint="1m" />
+    <FormField
+      label="CA"
+      name="ca"
+      help="Certificates to trust, in PEM."
+      form="lines"
+      value={b.ca ?? ''}
+      rows={1}
+    />
   </SettingsForm>
 {/if}
 
@@ -320,7 +322,7 @@
         }),
       )}
   >
-    {@render line('URL', 'url', 'Asked by GET. Empty: no sign is given.', h.url)}
-    {@render line('Every', 'every', '', h.every ?? '', '1m')}
+    <FormField label="URL" name="url" help="Asked by GET. Empty: no sign is given." value={h.url} />
+    <FormField label="Every" name="every" value={h.every ?? ''} hint="1m" />
   </SettingsForm>
 {/if}

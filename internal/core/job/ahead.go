@@ -16,7 +16,7 @@ type Ahead struct {
 type AheadRing struct {
 	Due     time.Time `json:"due"`
 	Nominal time.Time `json:"nominal" doc:"the date that its values go by"`
-	Rule    string    `json:"rule"`
+	Reading string    `json:"reading" doc:"its rule in words"`
 }
 
 // AheadTask is what a task would make, or to whom it would hand over. Texts whose
