@@ -422,3 +422,30 @@ func TestAReceiverGetsSignedRequestsOnce(t *testing.T) {
 	_ = tested
 	assert.Error(t, err)
 }
+
+func TestAReceiverIsSignedInToByAHeader(t *testing.T) {
+	receiver, err := web.StartReceiver("receiver", "127.0.0.1:0")
+	require.NoError(t, err)
+	t.Cleanup(receiver.Close)
+	allowed := deliver.Allowed{Guard: outgoing.New([]string{receiver.Address()})}
+	open := func(password string, headers map[string]string) (deliver.Destination, error) {
+		return deliver.Open(settings(t, "http", password, map[string]any{"url": "http://" + receiver.Address() + "/in", "headers": headers}), allowed)
+	}
+	d, err := open("harbour-lantern", map[string]string{"Authorization": "Bearer {password}", "X-Port": "GS"})
+	require.NoError(t, err)
+	_, err = put(t, d, handover(1, "a.csv", "x", ""))
+	require.NoError(t, err)
+	got := receiver.All()[0].Headers
+	assert.Equal(t, []string{"Bearer harbour-lantern", "GS"}, []string{got["Authorization"], got["X-Port"]})
+	assert.NotContains(t, got, "Webhook-Signature", "what signs in signs nothing")
+
+	// Each header is looked at, whichever comes first.
+	for range 20 {
+		_, err = open("harbour-lantern", map[string]string{"Authorization": "Bearer {password}", "X Port": "GS"})
+		require.ErrorContains(t, err, `"X Port" is no header`)
+	}
+	_, err = open("two\nlines", map[string]string{"Authorization": "Bearer {password}"})
+	assert.ErrorContains(t, err, "more than one line")
+	_, err = open("a key\nof two lines", map[string]string{"X-Port": "GS"})
+	assert.NoError(t, err, "which stands in no header, and signs")
+}

@@ -175,10 +175,13 @@ func TestALinkIsKeptByItsHashAndEnds(t *testing.T) {
 	assert.EqualValues(t, 1, n, "one of them")
 	n, err = s.WithdrawLinks(ctx, run, 0, "Mara Quill")
 	require.NoError(t, err)
-	assert.LessOrEqual(t, n, int64(1), "and the others, none twice")
+	assert.EqualValues(t, 1, n, "and the other, none twice")
 	all, err := s.LinksOfRun(ctx, run)
 	require.NoError(t, err)
 	require.Len(t, all, 2)
+	for _, l := range all {
+		assert.Equal(t, "Mara Quill", l.WithdrawnBy)
+	}
 }
 
 func TestPostsStandUnderEachOtherAndMoveUp(t *testing.T) {
