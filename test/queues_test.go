@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -55,6 +56,45 @@ func TestTwoNodesKeepTogetherToThePaceOfAMailServer(t *testing.T) {
 	assert.GreaterOrEqual(t, seconds, float64(readers-1)*60/perMinute*0.9)
 	for _, reader := range to {
 		assert.Len(t, w.inbox(reader), 1, reader)
+	}
+}
+
+func TestFilesOfOneNameFromTwoNodesAllArrive(t *testing.T) {
+	w := open(t)
+	ctx := context.Background()
+	names := w.filePlaces()
+	_, err := w.c.TestDestination(ctx, names["sftp"]) // pins its key
+	require.NoError(t, err)
+	w.beside()
+	w.report("Tides", "SELECT :port AS port", job.Parameter{Name: "port", Type: job.TypeText})
+	d := definition("Tides", "", []string{"csv"})
+	d.Tasks[0].Report.Outputs[0].Name = "tides"
+	d.Tasks = d.Tasks[:1]
+	protocols := []string{"folder", "sftp", "ftp", "webdav", "s3"}
+	for _, protocol := range protocols {
+		d.Tasks = append(d.Tasks, job.Task{Name: protocol, Kind: job.KindDeliver, After: []string{"report"}, Deliver: &job.DeliverTask{Destination: names[protocol]}})
+	}
+	const ports = 16
+	d.Split.Each = "port"
+	for i := range ports {
+		d.Split.Values = append(d.Split.Values, fmt.Sprintf("Quay %02d", i))
+	}
+	w.job("Tides", d)
+	run := w.ring("Tides", time.Minute)
+	require.Equal(t, job.RunDone, run.State, run.Reason)
+	for _, protocol := range protocols {
+		var got []string
+		for n := 1; n <= ports; n++ {
+			name := "tides.csv"
+			if n > 1 {
+				name = fmt.Sprintf("tides (%d).csv", n)
+			}
+			text, there := w.fetched(protocol, name)
+			require.True(t, there, "%s: %s", protocol, name)
+			got = append(got, strings.TrimSpace(strings.TrimPrefix(strings.TrimPrefix(text, "\ufeff"), "port")))
+		}
+		slices.Sort(got)
+		assert.Equal(t, d.Split.Values, got, "%s: each under a name of its own, none over another", protocol)
 	}
 }
 

@@ -10,7 +10,6 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
-	"net"
 	"net/http"
 	"os"
 	"os/exec"
@@ -26,6 +25,7 @@ import (
 	"ironbell/internal/api/wire"
 	"ironbell/internal/child"
 	"ironbell/internal/core/job"
+	"ironbell/internal/freeport"
 	"ironbell/internal/localpg/pgtest"
 
 	"github.com/jackc/pgx/v5"
@@ -150,10 +150,9 @@ func startStandins(t testing.TB, bin string) standins {
 
 func freeAddress(t testing.TB) string {
 	t.Helper()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
+	port, err := freeport.Find(context.Background())
 	require.NoError(t, err)
-	defer func() { _ = l.Close() }()
-	return l.Addr().String()
+	return fmt.Sprintf("127.0.0.1:%d", port)
 }
 
 // start starts the service and waits until it is ready.

@@ -26,6 +26,7 @@ import (
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/zone"
 	"ironbell/internal/engine"
+	"ironbell/internal/freeport"
 	"ironbell/internal/localpg"
 	"ironbell/internal/store"
 
@@ -361,13 +362,17 @@ func awaitReady(ctx context.Context, base string, service *child.Child) error {
 
 // freeOr gives the address when its port is free, and otherwise one that is.
 func freeOr(ctx context.Context, address string) string {
-	for _, a := range []string{address, "127.0.0.1:0"} {
-		if l, err := (&net.ListenConfig{}).Listen(ctx, "tcp", a); err == nil {
-			defer func() { _ = l.Close() }() // it only lent its number
+	if l, err := (&net.ListenConfig{}).Listen(ctx, "tcp", address); err == nil {
+		defer func() { _ = l.Close() }() // it only lent its number
+		if !strings.HasSuffix(address, ":0") {
 			return l.Addr().String()
 		}
 	}
-	return address
+	port, err := freeport.Find(ctx)
+	if err != nil {
+		return address // listening there will say what is wrong
+	}
+	return fmt.Sprintf("127.0.0.1:%d", port)
 }
 
 // writeEnvironment keeps what the client needs, to be read by a shell.

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"maps"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -32,6 +33,22 @@ type Handover struct {
 	IfExists  job.IfExists  // of a file
 	Stamp     string        // what goes into the name of a file that is to be stamped
 	Content   io.ReadSeeker // at its start
+
+	// Alone waits until nobody else, on any node, is alone with this name at the
+	// destination, and keeps it so until release is called. Nil where nobody else
+	// hands over.
+	Alone func(ctx context.Context, name string) (release func(), err error)
+}
+
+// numbered is what freeName puts behind a name that is taken.
+var numbered = regexp.MustCompile(`( \(\d+\))+(\.[^./ ]*)?$`)
+
+// alone keeps others from the name, and from all that freeName would make of it.
+func (h Handover) alone(ctx context.Context) (release func(), err error) {
+	if h.Alone == nil {
+		return func() {}, nil
+	}
+	return h.Alone(ctx, numbered.ReplaceAllString(h.To, "$2"))
 }
 
 // Line is an open line to a destination. It belongs to one goroutine.

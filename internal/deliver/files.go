@@ -103,23 +103,32 @@ func (l *treeLine) Send(ctx context.Context, h Handover, offer func(context.Cont
 		}
 		return res, f
 	}
-	// What came meanwhile is looked for once more, just before.
-	to, err := freeName(h, l.tree.size)
-	if err == nil {
-		err = offer(ctx)
+	if h.IfExists != job.ExistsOverwrite {
+		// Few servers keep two from taking the same name at once: some replace on a
+		// rename whatever they are asked, others look first and then rename.
+		release, err := h.alone(ctx)
+		if err != nil {
+			_ = l.tree.remove(temporary) // nothing was offered
+			return res, err
+		}
+		defer release()
 	}
+	var notOffered error
+	to, err := l.name(h, temporary, func() error {
+		if notOffered = offer(ctx); notOffered == nil {
+			res.Offered = true
+		}
+		return notOffered
+	})
 	if err != nil {
-		_ = l.tree.remove(temporary) // nothing was offered
-		return res, err
-	}
-	res.Offered = true
-	if err := l.tree.rename(temporary, to, h.IfExists == job.ExistsOverwrite); err != nil {
-		f := l.fault(err, doing)
-		res.Answered = !l.broken
-		if res.Answered {
+		if notOffered == nil {
+			err = l.fault(err, doing)
+		}
+		res.Answered = res.Offered && !l.broken
+		if !l.broken {
 			_ = l.tree.remove(temporary) // it is not to stay half there
 		}
-		return res, f
+		return res, err
 	}
 	res.Answered = true
 	if to != h.To {
@@ -127,6 +136,43 @@ func (l *treeLine) Send(ctx context.Context, h Handover, offer func(context.Cont
 	}
 	res.Answer = fmt.Sprintf("written to %s as %s, %d bytes", l.place, to, h.Size)
 	return res, nil
+}
+
+// nameTries bounds how often a name is chosen anew because somebody else took
+// the one that was free.
+const nameTries = 20
+
+// name gives a file that was written its name, and tells which. The name is looked
+// for just before, and anew when it is taken meanwhile.
+func (l *treeLine) name(h Handover, temporary string, offer func() error) (string, error) {
+	for try := 1; ; try++ {
+		to, err := freeName(h, l.tree.size)
+		if err == nil {
+			err = offer()
+		}
+		if err != nil {
+			return "", err
+		}
+		if err = l.tree.rename(temporary, to, h.IfExists == job.ExistsOverwrite); err == nil {
+			return to, nil
+		}
+		if h.IfExists == job.ExistsOverwrite || try == nameTries || !l.taken(err, temporary, to) {
+			return "", err
+		}
+	}
+}
+
+// taken tells whether a file could not have its name because there is another one
+// of it: not all protocols have a word for that.
+func (l *treeLine) taken(err error, temporary, to string) bool {
+	if errors.Is(err, fs.ErrExist) {
+		return true
+	}
+	if _, err := l.tree.size(temporary); err != nil {
+		return false
+	}
+	_, err = l.tree.size(to)
+	return err == nil
 }
 
 // folders makes the folders that a file lies in, as far as they are not there.

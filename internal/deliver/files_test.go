@@ -4,11 +4,14 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"fmt"
 	"net"
 	"os"
 	"path/filepath"
 	"strconv"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -200,6 +203,74 @@ func arrive(t *testing.T, p place) {
 	f := fault.Of(err)
 	assert.Contains(t, f.Error(), "there is a file 2026-11/Grey Skerry/Fährplan.csv already")
 	assert.Equal(t, []any{fault.Lasting, fault.Recipient, false}, []any{f.Class, f.Scope, res.Offered})
+}
+
+func TestFilesOfOneNameThatComeAtOnceAllArrive(t *testing.T) {
+	for name, p := range places(t) {
+		t.Run(name, func(t *testing.T) { crowd(t, p) })
+	}
+}
+
+// crowd hands files of one name over at once, each on a line of its own.
+func crowd(t *testing.T, p place) {
+	t.Helper()
+	const writers = 8
+	d := p.open(t)
+	var one sync.Mutex
+	var all sync.WaitGroup
+	var offers atomic.Int32
+	got, errs := make([]deliver.Result, writers), make([]error, writers)
+	ready := make(chan struct{})
+	for i := range writers {
+		all.Go(func() {
+			to := "crowd/tides.csv"
+			if i == 0 {
+				to = "crowd/tides (2).csv" // what another may come to as well
+			}
+			h := handover(int64(100+i), to, fmt.Sprintf("writer %d", i), job.ExistsNumber)
+			h.Alone = func(_ context.Context, name string) (func(), error) {
+				assert.Equal(t, "crowd/tides.csv", name)
+				one.Lock()
+				return one.Unlock, nil
+			}
+			ctx, stop := context.WithTimeout(context.Background(), 30*time.Second)
+			defer stop()
+			line, err := d.Open(ctx)
+			if errs[i] = err; err != nil {
+				return
+			}
+			defer line.Close()
+			<-ready
+			first := true
+			got[i], errs[i] = line.Send(ctx, h, func(context.Context) error {
+				if first { // all have found a name by then, and for most it is the same
+					first = false
+					offers.Add(1)
+					for n := 0; n < 20 && offers.Load() < writers; n++ {
+						time.Sleep(5 * time.Millisecond)
+					}
+				}
+				return nil
+			})
+		})
+	}
+	close(ready)
+	all.Wait()
+	seen := map[string]bool{}
+	for i := range writers {
+		require.NoError(t, errs[i])
+		to := got[i].To
+		switch {
+		case to == "" && i == 0:
+			to = "crowd/tides (2).csv"
+		case to == "":
+			to = "crowd/tides.csv"
+		}
+		assert.False(t, seen[to], "%s was told twice", to)
+		seen[to] = true
+		text, _ := p.content(t, to)
+		assert.Equal(t, fmt.Sprintf("writer %d", i), text, to)
+	}
 }
 
 func TestAnOfferThatFailsLeavesNoFile(t *testing.T) {

@@ -105,28 +105,35 @@ func (l *objectLine) Send(ctx context.Context, h Handover, offer func(context.Co
 	if h.Size > maxObject {
 		return res, fault.New(fault.Recipient, doing, fmt.Sprintf("the file has %d bytes, and an object may have %d", h.Size, int64(maxObject)), "")
 	}
-	to, err := freeName(h, func(name string) (int64, error) {
-		info, err := l.client.StatObject(ctx, l.place.settings.Bucket, l.key(name), minio.StatObjectOptions{})
-		if minio.ToErrorResponse(err).StatusCode == http.StatusNotFound {
-			return 0, fs.ErrNotExist
+	var to string
+	var put minio.UploadInfo
+	for try := 1; ; try++ {
+		var err error
+		if to, err = freeName(h, func(name string) (int64, error) { return l.size(ctx, name) }); err != nil {
+			res.Answered = res.Offered
+			return res, l.explain(err, doing)
 		}
-		return info.Size, err
-	})
-	if err != nil {
-		return res, l.explain(err, doing)
-	}
-	body := &offering{ctx: ctx, from: h.Content, left: h.Size, offer: offer}
-	o := minio.PutObjectOptions{ContentType: h.MediaType, DisableMultipart: true, DisableContentSha256: true}
-	if h.IfExists != job.ExistsOverwrite {
-		o.SetMatchETagExcept("*") // stores that know it refuse what came meanwhile
-	}
-	put, err := l.client.PutObject(ctx, l.place.settings.Bucket, l.key(to), body, h.Size, o)
-	res.Offered = body.done
-	if err != nil {
+		body := &offering{ctx: ctx, from: h.Content, left: h.Size, offer: offer}
+		o := minio.PutObjectOptions{ContentType: h.MediaType, DisableMultipart: true, DisableContentSha256: true}
+		if h.IfExists != job.ExistsOverwrite {
+			o.SetMatchETagExcept("*") // the store refuses what came meanwhile
+		}
+		put, err = l.client.PutObject(ctx, l.place.settings.Bucket, l.key(to), body, h.Size, o)
+		res.Offered = res.Offered || body.done
+		if err == nil {
+			break
+		}
 		if body.err != nil {
+			res.Answered = res.Offered
 			return res, body.err
 		}
-		res.Answered = minio.ToErrorResponse(err).StatusCode != 0
+		said := minio.ToErrorResponse(err)
+		if said.Code == codeTaken && try < nameTries {
+			if _, err = h.Content.Seek(0, io.SeekStart); err == nil {
+				continue
+			}
+		}
+		res.Answered = said.StatusCode != 0
 		return res, l.explain(err, doing)
 	}
 	res.Answered = true
@@ -135,6 +142,17 @@ func (l *objectLine) Send(ctx context.Context, h Handover, offer func(context.Co
 	}
 	res.Answer = fmt.Sprintf("put into %s as %s, %d bytes, ETag %s", l.where(), l.key(to), h.Size, put.ETag)
 	return res, nil
+}
+
+// codeTaken is the answer when an object has come that must not be there.
+const codeTaken = "PreconditionFailed"
+
+func (l *objectLine) size(ctx context.Context, name string) (int64, error) {
+	info, err := l.client.StatObject(ctx, l.place.settings.Bucket, l.key(name), minio.StatObjectOptions{})
+	if minio.ToErrorResponse(err).StatusCode == http.StatusNotFound {
+		return 0, fs.ErrNotExist
+	}
+	return info.Size, err
 }
 
 // explain tells what the store answered.
@@ -153,7 +171,7 @@ func (l *objectLine) explain(err error, doing string) error {
 		return fault.Wrap(answer, fault.Lasting, fault.Destination, doing, "Make the bucket, or correct its name in the destination.")
 	case "InvalidAccessKeyId", "SignatureDoesNotMatch", "ExpiredToken", "InvalidToken":
 		return fault.Wrap(answer, fault.Lasting, fault.Destination, doing, "Check access key and secret key of the destination.")
-	case "PreconditionFailed":
+	case codeTaken:
 		return fault.Wrap(fmt.Errorf("an object of the name came meanwhile (%w)", answer), fault.Passing, fault.Recipient, doing, "")
 	}
 	f := refusedByStatus(said.StatusCode, doing)

@@ -22,6 +22,7 @@ import (
 
 	"ironbell/internal/core/fault"
 	"ironbell/internal/deliver"
+	"ironbell/internal/freeport"
 	"ironbell/internal/outgoing"
 	"ironbell/standin/gate"
 	"ironbell/standin/web"
@@ -48,10 +49,8 @@ func real(t *testing.T, path string) string {
 // answers.
 func serve(t *testing.T, start func(port int) *exec.Cmd) int {
 	t.Helper()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
+	port, err := freeport.Find(context.Background())
 	require.NoError(t, err)
-	port := l.Addr().(*net.TCPAddr).Port
-	require.NoError(t, l.Close())
 	cmd := start(port)
 	var said strings.Builder
 	cmd.Stdout, cmd.Stderr, cmd.WaitDelay = &said, &said, time.Second
@@ -107,6 +106,7 @@ func TestFilesArriveAtOpenSSH(t *testing.T) {
 	assert.Contains(t, strings.Join(tested.Said, "; "), "OpenSSH")
 	p.place.Pin = tested.Pin
 	arrive(t, p)
+	crowd(t, p)
 	p.place.Secret = "a password"
 	_, err = p.open(t).Test(context.Background())
 	assert.Equal(t, fault.Lasting, fault.Of(err).Class)
@@ -139,6 +139,7 @@ func TestFilesArriveAtSamba(t *testing.T) {
 	require.NoError(t, err)
 	assert.Contains(t, strings.Join(tested.Said, "; "), `opened \\127.0.0.1\reports`)
 	arrive(t, p)
+	crowd(t, p)
 	for secret, want := range map[string]string{"wrong": "password"} {
 		bad := p
 		bad.place.Secret = secret
@@ -247,6 +248,7 @@ seccomp_sandbox=NO
 	require.NoError(t, err)
 	assert.Contains(t, strings.Join(tested.Said, "; "), "over TLS; signed in as ftp")
 	arrive(t, p)
+	crowd(t, p)
 	refusesAll(t, p, func(p *place) {
 		delete(set, "ca")
 		p.place = settings(t, "ftp", "slipway", set)
@@ -297,6 +299,7 @@ Require valid-user
 	_, err := p.open(t).Test(context.Background())
 	require.NoError(t, err)
 	arrive(t, p)
+	crowd(t, p)
 	refusesAll(t, p, func(p *place) {
 		delete(set, "ca")
 		p.place = settings(t, "webdav", "slipway", set)

@@ -10,6 +10,7 @@ import (
 	"os"
 	"path"
 	"strings"
+	"time"
 
 	"ironbell/internal/core/fault"
 	"ironbell/internal/outgoing"
@@ -112,9 +113,23 @@ func known(err error) error {
 	return err
 }
 
+// mkdir waits a moment for another line that is just making the folder.
 func (t *webdavTree) mkdir(dir string) error {
-	// The library takes 405, which is said of a folder that is there, for done.
-	return known(t.client.Mkdir(dir, 0))
+	const tries, pause = 20, 50 * time.Millisecond
+	for try := 1; ; try++ {
+		// The library takes 405, which is said of a folder that is there, for done.
+		err := t.client.Mkdir(dir, 0)
+		if err == nil {
+			return nil
+		}
+		if info, look := t.client.Stat(dir); look == nil && info.IsDir() {
+			return fs.ErrExist
+		}
+		if statusOf(err) != http.StatusLocked || try == tries {
+			return known(err)
+		}
+		time.Sleep(pause)
+	}
 }
 
 func (t *webdavTree) size(file string) (int64, error) {

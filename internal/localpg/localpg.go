@@ -11,7 +11,6 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
-	"net"
 	"os"
 	"os/exec"
 	"os/user"
@@ -23,6 +22,7 @@ import (
 	"time"
 
 	"ironbell/internal/child"
+	"ironbell/internal/freeport"
 
 	"github.com/jackc/pgx/v5"
 )
@@ -84,7 +84,7 @@ func Start(ctx context.Context, o Options) (*Server, error) {
 	}
 	s.password = strings.TrimSpace(string(secret))
 	if s.port = o.Port; s.port == 0 {
-		if s.port, err = freePort(ctx); err != nil {
+		if s.port, err = freeport.Find(ctx); err != nil {
 			return nil, err
 		}
 	}
@@ -264,17 +264,4 @@ func initialise(ctx context.Context, programs, data string, as *syscall.Credenti
 		return fmt.Errorf("keep the local database's password: %w", err)
 	}
 	return nil
-}
-
-func freePort(ctx context.Context) (int, error) {
-	l, err := (&net.ListenConfig{}).Listen(ctx, "tcp", "127.0.0.1:0")
-	if err != nil {
-		return 0, fmt.Errorf("find a free port: %w", err)
-	}
-	defer func() { _ = l.Close() }() // it only lent its number
-	address, ok := l.Addr().(*net.TCPAddr)
-	if !ok {
-		return 0, fmt.Errorf("find a free port: %s is no address of TCP", l.Addr())
-	}
-	return address.Port, nil
 }

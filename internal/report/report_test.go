@@ -4,7 +4,6 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-	"net"
 	"net/url"
 	"strconv"
 	"strings"
@@ -14,6 +13,7 @@ import (
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/rows"
+	"ironbell/internal/freeport"
 	"ironbell/internal/localpg/pgtest"
 	"ironbell/internal/report"
 
@@ -137,10 +137,8 @@ func TestStreamGivesTypedTextInTheJobsZone(t *testing.T) {
 }
 
 func TestFaultsKnowWhatTheyAre(t *testing.T) {
-	closed, err := net.Listen("tcp", "127.0.0.1:0")
+	nobody, err := freeport.Find(context.Background())
 	require.NoError(t, err)
-	nobody := closed.Addr().(*net.TCPAddr).Port
-	require.NoError(t, closed.Close())
 	for _, c := range []struct {
 		name, sql string
 		change    func(map[string]any)

@@ -6,7 +6,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"net"
 	"net/http"
 	"net/http/httptest"
 	"os"
@@ -23,6 +22,7 @@ import (
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/rows"
+	"ironbell/internal/freeport"
 	"ironbell/internal/outgoing"
 	"ironbell/internal/report"
 
@@ -223,10 +223,8 @@ func mariadb(t *testing.T) (port int, root *sql.DB) {
 	data := filepath.Join(dir, "data")
 	made, err := exec.Command("mariadb-install-db", "--no-defaults", who, "--datadir="+data, "--auth-root-authentication-method=normal", "--skip-test-db").CombinedOutput()
 	require.NoError(t, err, string(made))
-	free, err := net.Listen("tcp", "127.0.0.1:0")
+	port, err = freeport.Find(context.Background())
 	require.NoError(t, err)
-	port = free.Addr().(*net.TCPAddr).Port
-	require.NoError(t, free.Close())
 	cmd := exec.Command("/usr/sbin/mariadbd", "--no-defaults", "--datadir="+data, "--socket="+filepath.Join(dir, "s"), "--bind-address=127.0.0.1", "--port="+strconv.Itoa(port), "--pid-file="+filepath.Join(dir, "pid"), "--skip-log-bin")
 	server, err := child.Start(cmd, syscall.SIGKILL, as)
 	require.NoError(t, err)
@@ -313,10 +311,8 @@ func TestMariaDB(t *testing.T) {
 }
 
 func TestSQLServerSaysThatItIsUntested(t *testing.T) {
-	free, err := net.Listen("tcp", "127.0.0.1:0")
+	port, err := freeport.Find(context.Background())
 	require.NoError(t, err)
-	port := free.Addr().(*net.TCPAddr).Port
-	require.NoError(t, free.Close())
 	s, err := opened(t, "sqlserver", map[string]any{"host": "127.0.0.1", "port": port, "database": "tarnwick", "user": "reader", "tls": "disable"}, "secret-1", report.Allowed{})
 	require.NoError(t, err)
 	_, err = ask(t, s, "SELECT 1")

@@ -3,6 +3,8 @@ package store_test
 import (
 	"context"
 	"fmt"
+	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -139,6 +141,49 @@ func TestWhatIsGivenBackKeepsItsPlace(t *testing.T) {
 	for _, d := range again {
 		assert.Equal(t, 1, d.Tries, "it does not count as a try")
 	}
+}
+
+func TestOneIsAloneWithANameOverAllNodes(t *testing.T) {
+	ctx := context.Background()
+	s, _ := fresh(t)
+	second, err := store.Open(ctx, s.Pool().Config().ConnString(), store.Options{Conns: 4})
+	require.NoError(t, err)
+	defer second.Close()
+	release, err := s.Alone(ctx, 7, "tides.csv")
+	require.NoError(t, err)
+	other, err := second.Alone(ctx, 8, "tides.csv")
+	require.NoError(t, err, "another destination is another matter")
+	other()
+	other, err = second.Alone(ctx, 7, "tides.xlsx")
+	require.NoError(t, err, "and so is another name")
+	other()
+	short, stop := context.WithTimeout(ctx, 50*time.Millisecond)
+	defer stop()
+	for _, node := range []*store.Store{s, second} {
+		_, err = node.Alone(short, 7, "tides.csv")
+		assert.ErrorIs(t, err, context.DeadlineExceeded)
+	}
+	release()
+	release, err = second.Alone(ctx, 7, "tides.csv")
+	require.NoError(t, err)
+	release()
+
+	// Many at once, over more names than there are connections to be alone with.
+	var inside [12]atomic.Int32
+	var all sync.WaitGroup
+	for i := range 48 {
+		all.Go(func() {
+			release, err := []*store.Store{s, second}[i%2].Alone(ctx, 7, fmt.Sprintf("%d.csv", i%len(inside)))
+			if !assert.NoError(t, err) {
+				return
+			}
+			defer release()
+			assert.Equal(t, int32(1), inside[i%len(inside)].Add(1))
+			assert.NoError(t, s.Ping(ctx), "others find a connection meanwhile")
+			inside[i%len(inside)].Add(-1)
+		})
+	}
+	all.Wait()
 }
 
 func TestAPinBelongsToItsServer(t *testing.T) {

@@ -169,6 +169,48 @@ func (q q) ClaimDeliveries(ctx context.Context, node string, lease time.Duration
 	return out, wrap(err, "claim deliveries")
 }
 
+// Alone waits until nobody else, on any node, is alone with a name at a destination,
+// and is so until release is called, which must be soon: it holds a connection.
+func (s *Store) Alone(ctx context.Context, destination int64, name string) (release func(), err error) {
+	for pause := 5 * time.Millisecond; ; pause = min(2*pause, 50*time.Millisecond) {
+		// Asking again, and not waiting in the database: who waits holds nothing.
+		if release, err = s.tryAlone(ctx, destination, name); release != nil || err != nil {
+			return release, wrap(err, "wait to be alone with the name")
+		}
+		select {
+		case <-ctx.Done():
+			return nil, wrap(ctx.Err(), "wait to be alone with the name")
+		case <-time.After(pause):
+		}
+	}
+}
+
+// tryAlone gives no release while somebody else is alone.
+func (s *Store) tryAlone(ctx context.Context, destination int64, name string) (release func(), err error) {
+	select {
+	case s.alone <- struct{}{}:
+	default:
+		return nil, nil
+	}
+	tx, err := s.pool.Begin(ctx)
+	if err != nil {
+		<-s.alone
+		return nil, err
+	}
+	release = func() {
+		ending, stop := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
+		defer stop()
+		_ = tx.Rollback(ending) // nothing was written; a line that is broken is no longer alone either
+		<-s.alone
+	}
+	var got bool
+	if err := tx.QueryRow(ctx, `SELECT pg_try_advisory_xact_lock(hashtextextended('ironbell alone ' || $1::bigint || ' ' || $2, 0))`, destination, name).Scan(&got); err != nil || !got {
+		release()
+		return nil, err
+	}
+	return release, nil
+}
+
 // RenewDeliveries prolongs the leases of the deliveries that a node is handing over.
 func (q q) RenewDeliveries(ctx context.Context, lease time.Duration, worked []Sending) error {
 	ids, leases := make([]int64, len(worked)), make([]int64, len(worked))

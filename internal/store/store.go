@@ -36,8 +36,9 @@ var migrations embed.FS
 // Store is the way to our records.
 type Store struct {
 	q
-	pool *pgxpool.Pool
-	db   *sqlx.DB
+	pool  *pgxpool.Pool
+	db    *sqlx.DB
+	alone chan struct{} // room for those who hold a connection while they are alone
 }
 
 // Tx is a Store within one transaction. It belongs to one goroutine.
@@ -117,7 +118,7 @@ func Open(ctx context.Context, dsn string, o Options) (*Store, error) {
 		}
 	}
 	db := sqlx.NewDb(stdlib.OpenDBFromPool(pool), "pgx")
-	return &Store{q: q{ext: db}, pool: pool, db: db}, nil
+	return &Store{q: q{ext: db}, pool: pool, db: db, alone: make(chan struct{}, max(config.MaxConns/2, 1))}, nil
 }
 
 // Close gives all connections back.

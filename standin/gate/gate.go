@@ -3,10 +3,13 @@
 package gate
 
 import (
+	"context"
 	"fmt"
 	"net"
 	"sync"
 	"time"
+
+	"ironbell/internal/freeport"
 )
 
 // Mode is how a stand-in behaves.
@@ -58,7 +61,14 @@ func Open(name, address string, serve func(net.Listener)) (*Gate, error) {
 }
 
 func (g *Gate) listen() error {
-	l, err := net.Listen("tcp", g.address) //nolint:noctx // it waits for nothing
+	var l net.Listener
+	var err error
+	if g.address == "127.0.0.1:0" {
+		// It is to find its port free again when it was shut.
+		l, err = freeport.Listen(context.Background())
+	} else {
+		l, err = net.Listen("tcp", g.address) //nolint:noctx // it waits for nothing
+	}
 	if err != nil {
 		return fmt.Errorf("listen as %s: %w", g.name, err)
 	}

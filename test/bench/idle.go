@@ -3,7 +3,6 @@ package main
 import (
 	"context"
 	"fmt"
-	"net"
 	"net/http"
 	"os"
 	"os/exec"
@@ -14,19 +13,17 @@ import (
 	"time"
 
 	"ironbell/internal/child"
+	"ironbell/internal/freeport"
 )
 
 // idle measures the service while nothing is due: how long it takes to start,
 // what it needs of a core and of memory.
 func (b *bench) idle(ctx context.Context, service string) error {
-	l, err := (&net.ListenConfig{}).Listen(ctx, "tcp", "127.0.0.1:0")
+	port, err := freeport.Find(ctx)
 	if err != nil {
 		return err
 	}
-	address := l.Addr().String()
-	if err := l.Close(); err != nil {
-		return err
-	}
+	address := fmt.Sprintf("127.0.0.1:%d", port)
 	cmd := exec.Command(service, "serve", "-listen", address, "-artifacts", filepath.Join(b.dir, "artifacts"), "-key-file", filepath.Join(b.dir, "key")) //nolint:gosec,noctx // the operator named it; Stop ends it
 	cmd.Env = append(os.Environ(), "IRONBELL_DB="+b.dsn)
 	began := time.Now()

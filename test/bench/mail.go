@@ -15,6 +15,7 @@ import (
 	"ironbell/internal/artifact"
 	"ironbell/internal/core/job"
 	"ironbell/internal/deliver"
+	"ironbell/internal/freeport"
 	"ironbell/internal/store"
 
 	"github.com/emersion/go-smtp"
@@ -160,12 +161,11 @@ func bareMails(address string, raw []byte, n int) (float64, error) {
 // mailPlaces saves a destination that works and one that does not.
 func (b *bench) mailPlaces(ctx context.Context, address string) (live, dead int64, err error) {
 	port := func(address string) string { return address[len("127.0.0.1:"):] }
-	gone, err := (&net.ListenConfig{}).Listen(ctx, "tcp", "127.0.0.1:0")
+	free, err := freeport.Find(ctx)
 	if err != nil {
 		return 0, 0, err
 	}
-	nobody := gone.Addr().String()
-	_ = gone.Close() // nobody listens there
+	nobody := fmt.Sprintf("127.0.0.1:%d", free)
 	for at, to := range map[string]*int64{address: &live, nobody: &dead} {
 		if *to, err = b.store.PutPlace(ctx, store.Destination, store.Place{
 			Name: "mail " + at, Protocol: "smtp",

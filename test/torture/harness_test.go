@@ -22,6 +22,7 @@ import (
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/zone"
 	"ironbell/internal/deliver"
+	"ironbell/internal/freeport"
 	"ironbell/internal/localpg"
 	"ironbell/internal/secret"
 	"ironbell/internal/store"
@@ -88,10 +89,9 @@ func raise(t *testing.T) *harness {
 	require.NoError(t, err)
 	require.NoError(t, os.Chmod(data, 0o755))
 	t.Cleanup(func() { _ = os.RemoveAll(data) })
-	l, err := net.Listen("tcp", "127.0.0.1:0")
+	port, err := freeport.Find(context.Background())
 	require.NoError(t, err)
-	h.options = localpg.Options{Dir: data + "/data", Conns: 150, Port: l.Addr().(*net.TCPAddr).Port}
-	require.NoError(t, l.Close())
+	h.options = localpg.Options{Dir: data + "/data", Conns: 150, Port: port}
 	h.database()
 	t.Cleanup(func() { h.pg.Stop() })
 	require.NoError(t, h.pg.Ensure(context.Background(), "ironbell"))
@@ -110,9 +110,9 @@ func raise(t *testing.T) *harness {
 	require.NoError(t, h.store.Migrate(ctx))
 	h.mara, err = h.store.PutPerson(ctx, job.Person{Login: "mara", Name: "Mara Quill", Mail: "mara@tarnwick.example", Role: job.RoleOwner, Zone: "UTC"}, "")
 	require.NoError(t, err)
-	host, port, err := net.SplitHostPort(h.mail.Address())
+	host, text, err := net.SplitHostPort(h.mail.Address())
 	require.NoError(t, err)
-	number, err := strconv.Atoi(port)
+	number, err := strconv.Atoi(text)
 	require.NoError(t, err)
 	settings, err := json.Marshal(deliver.MailSettings{Host: host, Port: number, From: "Iron Bell <bell@tarnwick.example>", CA: ca})
 	require.NoError(t, err)
