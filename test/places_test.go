@@ -224,11 +224,61 @@ func TestAMailServerThatIsDownIsOneAlertAndAllArrivesOnce(t *testing.T) {
 	})
 }
 
+func TestWhatWaitedTooLongIsGivenUpAndTold(t *testing.T) {
+	w := open(t)
+	ctx := context.Background()
+	w.mailStorm("Storm", 3)
+	d := definition("Departures", "company mail", []string{"html-mail"}, "oren@tarnwick.example", "eleni@tarnwick.example")
+	d.GiveUpAfter = job.Duration(2 * time.Second)
+	w.job("Tides", d)
+	require.NoError(t, w.c.SaveAlertSettings(ctx, job.AlertSettings{Destination: "company mail", Standby: "harbour authority mail"}))
+	w.behave("mail", "away", 0)
+	storm, err := w.c.Ring(ctx, "Storm", nil)
+	require.NoError(t, err)
+	run := w.ring("Tides", patience)
+	assert.Equal(t, job.RunFailed, run.State)
+	require.Len(t, run.Deliveries, 2)
+	for _, dl := range run.Deliveries {
+		assert.Equal(t, job.DeliveryFailed, dl.State)
+		assert.Contains(t, dl.Answer, `the time to wait for the destination ran out: connect to mail server "company mail"`)
+		assert.Contains(t, dl.Answer, "connection refused")
+	}
+	var told job.Alert
+	w.until(20*time.Second, "the owner is told", func() bool {
+		alerts, err := w.c.Alerts(ctx, "open")
+		require.NoError(t, err)
+		for _, a := range alerts {
+			if a.Kind == job.AlertDeliveryFailed {
+				told = a
+			}
+		}
+		return told.ID != 0 && len(w.inbox("mara@tarnwick.example")) > 0
+	})
+	assert.Equal(t, "Tides", told.Job)
+	assert.Contains(t, told.Happened, "could not be delivered to 2 of 2. The time to wait for the destination ran out: connect to mail server")
+	assert.Equal(t, "Nothing more by itself.", told.Next)
+	assert.Equal(t, 1, strings.Count(told.Happened, "company mail"))
+	page, err := w.c.Run(ctx, storm.ID)
+	require.NoError(t, err)
+	assert.Equal(t, job.RunDelivering, page.State, "others wait as long as their own job says")
+
+	// Once it works, what was given up stays so until somebody sends it.
+	w.behave("mail", "accept", 0)
+	w.until(patience, "what waited goes out", func() bool { return len(w.inbox("reader002@tarnwick.example")) > 0 })
+	assert.Empty(t, w.inbox("oren@tarnwick.example"))
+	out, errs, status := w.ironbell("resend", run.ID.String())
+	require.Zero(t, status, errs)
+	assert.Contains(t, out, "2")
+	w.until(patience, "it arrives", func() bool {
+		return len(w.inbox("oren@tarnwick.example")) == 1 && len(w.inbox("eleni@tarnwick.example")) == 1
+	})
+}
+
 func TestAPasswordThatExpiresInMidBatchRestsTheServer(t *testing.T) {
 	w := open(t)
 	ctx := context.Background()
 	w.mailStorm("Storm", 60)
-	w.behaveTo("mail", "slow", "", 30)
+	w.behaveTo("mail", "slow", "", 100)
 	run, err := w.c.Ring(ctx, "Storm", nil)
 	require.NoError(t, err)
 	w.until(30*time.Second, "some have it", func() bool { return len(w.inbox("reader005@tarnwick.example")) > 0 })

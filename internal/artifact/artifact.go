@@ -67,7 +67,11 @@ func (f *Folder) Create() (*File, error) {
 	}
 	id := hex.EncodeToString(name)
 	key := filepath.Join(id[:2], id[2:])
-	if err := f.root.Mkdir(id[:2], 0o700); err != nil && !errors.Is(err, os.ErrExist) {
+	err := f.root.Mkdir(id[:2], 0o700)
+	if err == nil {
+		err = SyncFolder(f.root, ".")
+	}
+	if err != nil && !errors.Is(err, os.ErrExist) {
 		return nil, problem(err)
 	}
 	file, err := f.root.OpenFile(key+".part", os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
@@ -100,11 +104,31 @@ func (w *File) Keep() (Kept, error) {
 	if err == nil {
 		err = w.folder.root.Rename(w.key+".part", w.key)
 	}
+	if err == nil {
+		err = SyncFolder(w.folder.root, filepath.Dir(w.key))
+	}
 	if err != nil {
 		_ = w.folder.root.Remove(w.key + ".part") // the first fault is the one to tell
 		return Kept{}, problem(err)
 	}
 	return Kept{Key: w.key, Size: w.size, SHA256: hex.EncodeToString(w.sum.Sum(nil))}, nil
+}
+
+// SyncFolder makes the names in a folder stay over a loss of power (fsync of
+// POSIX.1-2017, on the folder). Shares that know no such thing are left alone.
+func SyncFolder(root *os.Root, dir string) error {
+	folder, err := root.Open(dir)
+	if err != nil {
+		return err
+	}
+	err = folder.Sync()
+	if closing := folder.Close(); err == nil {
+		err = closing
+	}
+	if errors.Is(err, syscall.EINVAL) || errors.Is(err, syscall.ENOTSUP) {
+		return nil
+	}
+	return err
 }
 
 // Drop forgets the file.

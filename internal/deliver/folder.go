@@ -7,11 +7,13 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"path"
 	"path/filepath"
 	"slices"
 	"strings"
 	"syscall"
 
+	"ironbell/internal/artifact"
 	"ironbell/internal/core/fault"
 )
 
@@ -101,9 +103,17 @@ func (t *folderTree) put(file string, content io.Reader, _ int64) (n int64, err 
 	return n, out.Sync()
 }
 
-// rename links the file to its new name where nothing may be replaced, so that
-// one that came meanwhile stays.
 func (t *folderTree) rename(from, to string, over bool) error {
+	err := t.give(from, to, over)
+	if err == nil {
+		err = artifact.SyncFolder(t.root, path.Dir(to))
+	}
+	return err
+}
+
+// give links the file to its new name where nothing may be replaced, so that one
+// that came meanwhile stays.
+func (t *folderTree) give(from, to string, over bool) error {
 	if over {
 		return t.root.Rename(from, to)
 	}
@@ -111,10 +121,10 @@ func (t *folderTree) rename(from, to string, over bool) error {
 	if errors.Is(err, syscall.EPERM) || errors.Is(err, syscall.EOPNOTSUPP) {
 		return t.root.Rename(from, to) // a file system without links
 	}
-	if err != nil {
-		return err
+	if err == nil {
+		_ = t.root.Remove(from) // the file has its name; its temporary one is hidden
 	}
-	return t.root.Remove(from)
+	return err
 }
 
 func (t *folderTree) remove(file string) error { return t.root.Remove(file) }

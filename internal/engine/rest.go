@@ -228,7 +228,11 @@ func (e *Engine) giveUpAll(ctx context.Context, t *store.Tx, all []store.Sending
 		if err != nil {
 			return err
 		}
-		f := fault.New(fault.Destination, fmt.Sprintf("wait for destination %q", p.Name), "its time to wait ran out: "+p.RestAnswer, p.RestAdvice)
+		why := "the time to wait for the destination ran out"
+		if p.RestAnswer != "" {
+			why += ": " + p.RestAnswer // which names it
+		}
+		f := fault.New(fault.Destination, "", why, p.RestAdvice)
 		ids := make([]int64, len(group))
 		told := map[job.RunID]bool{}
 		for i, s := range group {
@@ -249,7 +253,7 @@ func (e *Engine) giveUpAll(ctx context.Context, t *store.Tx, all []store.Sending
 				if err := t.Log(ctx, job.LogLine{Level: "error", Text: "deliveries were given up: " + f.Error()}, *s.RunID); err != nil {
 					return err
 				}
-				if err := e.deliveryAlert(ctx, t, s, job.AlertDeliveryFailed, f, "the time to wait had run out"); err != nil {
+				if err := e.deliveryAlert(ctx, t, s, job.AlertDeliveryFailed, f, "the destination was looked at again and again meanwhile"); err != nil {
 					return err
 				}
 			}
