@@ -257,6 +257,7 @@ func TestWhatWaitedTooLongIsGivenUpAndTold(t *testing.T) {
 	assert.Equal(t, "Tides", told.Job)
 	assert.Contains(t, told.Happened, "could not be delivered to 2 of 2. The time to wait for the destination ran out: connect to mail server")
 	assert.Equal(t, "Nothing more by itself.", told.Next)
+	assert.Contains(t, told.Advice, "Then send what failed again: ironbell resend "+run.ID.String())
 	assert.Equal(t, 1, strings.Count(told.Happened, "company mail"))
 	page, err := w.c.Run(ctx, storm.ID)
 	require.NoError(t, err)

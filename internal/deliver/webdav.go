@@ -66,6 +66,27 @@ func (b *bound) RoundTrip(r *http.Request) (*http.Response, error) {
 	return b.transport.RoundTrip(r.WithContext(b.ctx))
 }
 
+// yielding asks again for a folder that is locked, which it is while another line
+// makes it. The library makes folders before each file.
+type yielding struct{ transport http.RoundTripper }
+
+// RoundTrip implements http.RoundTripper.
+func (y *yielding) RoundTrip(r *http.Request) (*http.Response, error) {
+	const tries, pause = 20, 50 * time.Millisecond
+	for try := 1; ; try++ {
+		res, err := y.transport.RoundTrip(r)
+		if err != nil || res.StatusCode != http.StatusLocked || r.Method != "MKCOL" || try == tries {
+			return res, err
+		}
+		_ = res.Body.Close() // another answer takes its place
+		select {
+		case <-r.Context().Done():
+			return nil, r.Context().Err()
+		case <-time.After(pause):
+		}
+	}
+}
+
 // Open implements Destination. There is no line yet: the first request makes it.
 func (w *webdavPlace) Open(ctx context.Context) (Line, error) { return w.open(ctx), nil }
 
@@ -76,7 +97,7 @@ func (w *webdavPlace) open(ctx context.Context) *treeLine {
 		c.SetInterceptor(func(_ string, r *http.Request) { r.SetBasicAuth(w.settings.User, w.Secret) })
 	}
 	c.SetHeader("User-Agent", "ironbell")
-	c.SetTransport(&bound{ctx, w.transport})
+	c.SetTransport(&bound{ctx, &yielding{w.transport}})
 	return newTreeLine("WebDAV folder "+w.settings.URL, &webdavTree{client: c, guard: w.guard, cancel: cancel}, nil)
 }
 
@@ -113,23 +134,9 @@ func known(err error) error {
 	return err
 }
 
-// mkdir waits a moment for another line that is just making the folder.
 func (t *webdavTree) mkdir(dir string) error {
-	const tries, pause = 20, 50 * time.Millisecond
-	for try := 1; ; try++ {
-		// The library takes 405, which is said of a folder that is there, for done.
-		err := t.client.Mkdir(dir, 0)
-		if err == nil {
-			return nil
-		}
-		if info, look := t.client.Stat(dir); look == nil && info.IsDir() {
-			return fs.ErrExist
-		}
-		if statusOf(err) != http.StatusLocked || try == tries {
-			return known(err)
-		}
-		time.Sleep(pause)
-	}
+	// The library takes 405, which is said of a folder that is there, for done.
+	return known(t.client.Mkdir(dir, 0))
 }
 
 func (t *webdavTree) size(file string) (int64, error) {

@@ -184,10 +184,13 @@ func (e *Engine) handOver(ctx context.Context, line deliver.Line, d deliver.Dest
 		ID: s.ID, To: s.Address, MessageID: s.MessageID, Name: s.Name, MediaType: s.MediaType, Size: s.Size, SHA256: s.SHA256, IfExists: s.IfExists, Stamp: s.Stamp, Content: content,
 		Alone: func(ctx context.Context, name string) (func(), error) {
 			release, err := e.store.Alone(ctx, s.DestinationID, name)
-			if err != nil {
-				return nil, fault.Wrap(err, fault.Passing, fault.Message, "choose a name at the destination", "")
+			switch {
+			case err == nil:
+				return release, nil
+			case ctx.Err() != nil:
+				return nil, fault.Wrap(err, fault.Passing, fault.Message, "choose a name at the destination", "Others of this name went there all the time.")
 			}
-			return release, nil
+			return nil, &notRecorded{err}
 		},
 	}
 	if mailer, ok := d.(deliver.Mailer); ok {

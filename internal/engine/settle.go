@@ -195,6 +195,9 @@ func (e *Engine) deliveryAlert(ctx context.Context, t *store.Tx, s store.Sending
 		a.Next = "Nothing more by itself."
 		a.Cause = fmt.Sprintf("delivery:%d:%d:%s", *s.JobID, s.DestinationID, f.Class)
 		a.Happened = fmt.Sprintf("Run %s could not be delivered to %d of %d. %s.", *s.RunID, sums.Wrong, sums.All, upper(f.Error()))
+		if f.Scope == fault.Destination {
+			a.Advice = strings.TrimSpace(a.Advice + fmt.Sprintf(" Then send what failed again: ironbell resend %s", *s.RunID))
+		}
 	}
 	return t.OpenAlert(ctx, a)
 }
