@@ -5,7 +5,12 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"io"
 	"net"
+	"net/http"
+	"net/http/httptest"
+	"net/http/httputil"
+	"net/url"
 	"os"
 	"path/filepath"
 	"strconv"
@@ -207,15 +212,56 @@ func arrive(t *testing.T, p place) {
 
 func TestFilesOfOneNameThatComeAtOnceAllArrive(t *testing.T) {
 	for name, p := range places(t) {
-		t.Run(name, func(t *testing.T) { crowd(t, p) })
+		t.Run(name, func(t *testing.T) { crowd(t, p.open(t), p) })
 	}
 }
 
+// simple stands before a store of objects as one that does not know conditions
+// (RFC 9110 section 13): it leaves them out, or says that it cannot.
+func simple(t *testing.T, p place, says bool) place {
+	t.Helper()
+	var s map[string]any
+	require.NoError(t, json.Unmarshal(p.place.Settings, &s))
+	inner, err := url.Parse(s["url"].(string))
+	require.NoError(t, err)
+	through := httputil.NewSingleHostReverseProxy(inner)
+	front := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if says && r.Header.Get("If-None-Match") != "" {
+			w.WriteHeader(http.StatusNotImplemented)
+			_, _ = io.WriteString(w, "<Error><Code>NotImplemented</Code><Message>A header is not implemented.</Message></Error>")
+			return
+		}
+		r.Header.Del("If-None-Match")
+		through.ServeHTTP(w, r)
+	}))
+	t.Cleanup(front.Close)
+	s["url"] = front.URL
+	p.place = settings(t, p.place.Protocol, p.place.Secret, s)
+	p.allowed = deliver.Allowed{Guard: outgoing.New([]string{front.Listener.Addr().String()})}
+	return p
+}
+
+func TestStoresThatReplaceGetFilesOfOneNameOneAfterAnother(t *testing.T) {
+	const told = "it does not refuse to replace an object (If-None-Match): files of one name go there one after another"
+	all := places(t)
+	known, err := all["s3"].open(t).Test(context.Background())
+	require.NoError(t, err)
+	assert.NotContains(t, known.Said, told)
+
+	p := simple(t, all["s3"], true)
+	crowd(t, p.open(t), p) // it says so at the first file
+	p = simple(t, places(t)["s3"], false)
+	d := p.open(t)
+	tested, err := d.Test(context.Background())
+	require.NoError(t, err)
+	assert.Contains(t, tested.Said, told)
+	crowd(t, d, p)
+}
+
 // crowd hands files of one name over at once, each on a line of its own.
-func crowd(t *testing.T, p place) {
+func crowd(t *testing.T, d deliver.Destination, p place) {
 	t.Helper()
 	const writers = 8
-	d := p.open(t)
 	var one sync.Mutex
 	var all sync.WaitGroup
 	var offers atomic.Int32

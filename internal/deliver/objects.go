@@ -12,6 +12,7 @@ import (
 	"net/url"
 	"path"
 	"strings"
+	"sync/atomic"
 
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
@@ -38,6 +39,7 @@ type objectPlace struct {
 	endpoint  *url.URL
 	guard     *outgoing.Guard
 	transport *http.Transport
+	replaces  atomic.Bool // the store said, or showed, that it cannot refuse to replace
 }
 
 // maxObject is the largest object that one request may bring, in bytes.
@@ -105,20 +107,29 @@ func (l *objectLine) Send(ctx context.Context, h Handover, offer func(context.Co
 	if h.Size > maxObject {
 		return res, fault.New(fault.Recipient, doing, fmt.Sprintf("the file has %d bytes, and an object may have %d", h.Size, int64(maxObject)), "")
 	}
+	free := h.IfExists == job.ExistsOverwrite // to take any name
+	alone := false
 	var to string
 	var put minio.UploadInfo
 	for try := 1; ; try++ {
 		var err error
+		// The store itself is to refuse what came meanwhile.
+		refuses := !free && !l.place.replaces.Load()
+		if !free && !refuses && !alone {
+			release, err := h.alone(ctx)
+			if err != nil {
+				res.Answered = res.Offered
+				return res, err
+			}
+			defer release()
+			alone = true
+		}
 		if to, err = freeName(h, func(name string) (int64, error) { return l.size(ctx, name) }); err != nil {
 			res.Answered = res.Offered
 			return res, l.explain(err, doing)
 		}
 		body := &offering{ctx: ctx, from: h.Content, left: h.Size, offer: offer}
-		o := minio.PutObjectOptions{ContentType: h.MediaType, DisableMultipart: true, DisableContentSha256: true}
-		if h.IfExists != job.ExistsOverwrite {
-			o.SetMatchETagExcept("*") // the store refuses what came meanwhile
-		}
-		put, err = l.client.PutObject(ctx, l.place.settings.Bucket, l.key(to), body, h.Size, o)
+		put, err = l.put(ctx, to, body, h.Size, h.MediaType, refuses)
 		res.Offered = res.Offered || body.done
 		if err == nil {
 			break
@@ -128,7 +139,11 @@ func (l *objectLine) Send(ctx context.Context, h Handover, offer func(context.Co
 			return res, body.err
 		}
 		said := minio.ToErrorResponse(err)
-		if said.Code == codeTaken && try < nameTries {
+		unable := refuses && said.StatusCode == http.StatusNotImplemented
+		if unable {
+			l.place.replaces.Store(true)
+		}
+		if (unable || said.Code == codeTaken) && try < nameTries {
 			if _, err = h.Content.Seek(0, io.SeekStart); err == nil {
 				continue
 			}
@@ -142,6 +157,15 @@ func (l *objectLine) Send(ctx context.Context, h Handover, offer func(context.Co
 	}
 	res.Answer = fmt.Sprintf("put into %s as %s, %d bytes, ETag %s", l.where(), l.key(to), h.Size, put.ETag)
 	return res, nil
+}
+
+// put puts one object. The store is asked to refuse when there is one of the name.
+func (l *objectLine) put(ctx context.Context, file string, body io.Reader, size int64, mediaType string, refuse bool) (minio.UploadInfo, error) {
+	o := minio.PutObjectOptions{ContentType: mediaType, DisableMultipart: true, DisableContentSha256: true}
+	if refuse {
+		o.SetMatchETagExcept("*") // If-None-Match (RFC 9110 section 13.1.2)
+	}
+	return l.client.PutObject(ctx, l.place.settings.Bucket, l.key(file), body, size, o)
 }
 
 // codeTaken is the answer when an object has come that must not be there.
@@ -187,9 +211,10 @@ func (o *objectPlace) Test(ctx context.Context) (Tested, error) {
 		return out, err
 	}
 	doing := fmt.Sprintf("test %s of destination %q", l.where(), o.Name)
-	key := l.key(".ironbell-test-" + strings.ToLower(rand.Text()[:8]) + ".txt")
+	name := ".ironbell-test-" + strings.ToLower(rand.Text()[:8]) + ".txt"
+	key := l.key(name)
 	text := "Iron Bell tests this destination.\n"
-	if _, err := l.client.PutObject(ctx, o.settings.Bucket, key, strings.NewReader(text), int64(len(text)), minio.PutObjectOptions{DisableMultipart: true, DisableContentSha256: true}); err != nil {
+	if _, err := l.put(ctx, name, strings.NewReader(text), int64(len(text)), "text/plain", false); err != nil {
 		return out, l.explain(err, doing+": put "+key)
 	}
 	out.Said = append(out.Said, fmt.Sprintf("reached %s, bucket %s", o.settings.URL, o.settings.Bucket), fmt.Sprintf("put %s, %d bytes", key, len(text)))
@@ -206,9 +231,20 @@ func (o *objectPlace) Test(ctx context.Context) (Tested, error) {
 	if !bytes.Equal(back, []byte(text)) {
 		return out, fault.New(fault.Destination, doing, fmt.Sprintf("what was read back is not what was put: %q", back), "Ask who keeps the store.")
 	}
+	out.Said = append(out.Said, "got it back, the same")
+	_, err = l.put(ctx, name, strings.NewReader(text), int64(len(text)), "text/plain", true)
+	switch said := minio.ToErrorResponse(err); {
+	case err == nil, said.StatusCode == http.StatusNotImplemented:
+		o.replaces.Store(true)
+		out.Said = append(out.Said, "it does not refuse to replace an object (If-None-Match): files of one name go there one after another")
+	case said.Code == codeTaken:
+		o.replaces.Store(false)
+	default:
+		return out, l.explain(err, doing+": put "+key+" again")
+	}
 	if err := l.client.RemoveObject(ctx, o.settings.Bucket, key, minio.RemoveObjectOptions{}); err != nil {
 		return out, l.explain(err, doing+": remove "+key)
 	}
-	out.Said = append(out.Said, "got it back, the same", "removed it")
+	out.Said = append(out.Said, "removed it")
 	return out, nil
 }

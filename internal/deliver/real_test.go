@@ -106,7 +106,7 @@ func TestFilesArriveAtOpenSSH(t *testing.T) {
 	assert.Contains(t, strings.Join(tested.Said, "; "), "OpenSSH")
 	p.place.Pin = tested.Pin
 	arrive(t, p)
-	crowd(t, p)
+	crowd(t, p.open(t), p)
 	p.place.Secret = "a password"
 	_, err = p.open(t).Test(context.Background())
 	assert.Equal(t, fault.Lasting, fault.Of(err).Class)
@@ -139,7 +139,7 @@ func TestFilesArriveAtSamba(t *testing.T) {
 	require.NoError(t, err)
 	assert.Contains(t, strings.Join(tested.Said, "; "), `opened \\127.0.0.1\reports`)
 	arrive(t, p)
-	crowd(t, p)
+	crowd(t, p.open(t), p)
 	for secret, want := range map[string]string{"wrong": "password"} {
 		bad := p
 		bad.place.Secret = secret
@@ -248,7 +248,7 @@ seccomp_sandbox=NO
 	require.NoError(t, err)
 	assert.Contains(t, strings.Join(tested.Said, "; "), "over TLS; signed in as ftp")
 	arrive(t, p)
-	crowd(t, p)
+	crowd(t, p.open(t), p)
 	refusesAll(t, p, func(p *place) {
 		delete(set, "ca")
 		p.place = settings(t, "ftp", "slipway", set)
@@ -299,7 +299,7 @@ Require valid-user
 	_, err := p.open(t).Test(context.Background())
 	require.NoError(t, err)
 	arrive(t, p)
-	crowd(t, p)
+	crowd(t, p.open(t), p)
 	refusesAll(t, p, func(p *place) {
 		delete(set, "ca")
 		p.place = settings(t, "webdav", "slipway", set)
