@@ -183,7 +183,7 @@ func (e *Engine) handOver(ctx context.Context, line deliver.Line, d deliver.Dest
 	h := deliver.Handover{
 		ID: s.ID, To: s.Address, MessageID: s.MessageID, Name: s.Name, MediaType: s.MediaType, Size: s.Size, SHA256: s.SHA256, IfExists: s.IfExists, Stamp: s.Stamp, Content: content,
 		Alone: func(ctx context.Context, name string) (func(), error) {
-			release, err := e.store.Alone(ctx, s.DestinationID, name)
+			release, err := e.store.Alone(ctx, s.DestinationID, name, 2*e.o.Lease)
 			switch {
 			case err == nil:
 				return release, nil

@@ -149,23 +149,35 @@ func TestOneIsAloneWithANameOverAllNodes(t *testing.T) {
 	second, err := store.Open(ctx, s.Pool().Config().ConnString(), store.Options{Conns: 4})
 	require.NoError(t, err)
 	defer second.Close()
-	release, err := s.Alone(ctx, 7, "tides.csv")
+	release, err := s.Alone(ctx, 7, "tides.csv", time.Minute)
 	require.NoError(t, err)
-	other, err := second.Alone(ctx, 8, "tides.csv")
+	other, err := second.Alone(ctx, 8, "tides.csv", time.Minute)
 	require.NoError(t, err, "another destination is another matter")
 	other()
-	other, err = second.Alone(ctx, 7, "tides.xlsx")
+	other, err = second.Alone(ctx, 7, "tides.xlsx", time.Minute)
 	require.NoError(t, err, "and so is another name")
 	other()
 	short, stop := context.WithTimeout(ctx, 50*time.Millisecond)
 	defer stop()
 	for _, node := range []*store.Store{s, second} {
-		_, err = node.Alone(short, 7, "tides.csv")
+		_, err = node.Alone(short, 7, "tides.csv", time.Minute)
 		assert.ErrorIs(t, err, context.DeadlineExceeded)
 	}
 	release()
-	release, err = second.Alone(ctx, 7, "tides.csv")
+	release, err = second.Alone(ctx, 7, "tides.csv", time.Minute)
 	require.NoError(t, err)
+	release()
+
+	// A node that hangs is alone no longer than it may be.
+	hung, err := s.Alone(ctx, 7, "tides.csv", 300*time.Millisecond)
+	require.NoError(t, err)
+	release, err = second.Alone(ctx, 7, "tides.csv", time.Minute)
+	require.NoError(t, err)
+	hung()
+	brief, stopBrief := context.WithTimeout(ctx, 50*time.Millisecond)
+	defer stopBrief()
+	_, err = s.Alone(brief, 7, "tides.csv", time.Minute)
+	require.ErrorIs(t, err, context.DeadlineExceeded, "what it gives back late is not its own any more")
 	release()
 
 	// Many at once, over more names than there are connections to be alone with.
@@ -173,7 +185,7 @@ func TestOneIsAloneWithANameOverAllNodes(t *testing.T) {
 	var all sync.WaitGroup
 	for i := range 48 {
 		all.Go(func() {
-			release, err := []*store.Store{s, second}[i%2].Alone(ctx, 7, fmt.Sprintf("%d.csv", i%len(inside)))
+			release, err := []*store.Store{s, second}[i%2].Alone(ctx, 7, fmt.Sprintf("%d.csv", i%len(inside)), time.Minute)
 			if !assert.NoError(t, err) {
 				return
 			}

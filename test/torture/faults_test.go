@@ -89,7 +89,7 @@ func (h *harness) fill(d time.Duration) {
 	f, err := os.Create(path)
 	require.NoError(h.t, err)
 	block := make([]byte, 1<<20)
-	for n := 0; n < 128; n++ {
+	for range 2 * diskMegabytes() {
 		if _, err = f.Write(block); err != nil {
 			break
 		}

@@ -150,12 +150,16 @@ func (h *harness) database() {
 func (h *harness) artifacts(path string) {
 	h.t.Helper()
 	require.NoError(h.t, os.MkdirAll(path, 0o700))
-	if os.Geteuid() != 0 || syscall.Mount("tmpfs", path, "tmpfs", 0, "size=64m,mode=0700") != nil {
+	if os.Geteuid() != 0 || syscall.Mount("tmpfs", path, "tmpfs", 0, fmt.Sprintf("size=%dm,mode=0700", diskMegabytes())) != nil {
 		h.note("the folder of artifacts is no disk of its own: a full disk is played by taking the right to write")
 		return
 	}
 	h.t.Cleanup(func() { _ = syscall.Unmount(path, syscall.MNT_DETACH) })
 }
+
+// diskMegabytes is the size of the disk of the artifacts: each file takes a page of
+// 4 KB, and a turn of the clock lets some thousands of jobs ring at once.
+func diskMegabytes() int { return max(64, *jobs/4) }
 
 func (h *harness) note(format string, args ...any) {
 	line := fmt.Sprintf("%7.3fs ", time.Since(h.began).Seconds()) + fmt.Sprintf(format, args...)
