@@ -201,7 +201,7 @@ func TestTorture(t *testing.T) {
 		time.Sleep(time.Second)
 	}
 	rings := h.number(`SELECT count(*) FROM rings`)
-	h.quiet(3 * time.Minute)
+	h.quiet(6 * time.Minute)
 	for _, c := range h.nodes {
 		c.Stop(syscall.SIGTERM, 20*time.Second, syscall.SIGKILL)
 	}
