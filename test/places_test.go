@@ -145,6 +145,32 @@ func TestFilesGoEverywhere(t *testing.T) {
 	assert.Contains(t, out, "Departures everywhere")
 }
 
+func TestADestinationWorksAsFarAsItsLastTestSays(t *testing.T) {
+	w := open(t)
+	ctx := context.Background()
+	name := w.filePlaces()["webdav"]
+	said := func() string {
+		out, errs, status := w.ironbell("destinations", name)
+		require.Zero(t, status, errs)
+		return strings.Split(out, "\n")[1]
+	}
+	assert.Contains(t, said(), "not tested yet")
+	_, err := w.c.TestDestination(ctx, name)
+	require.NoError(t, err)
+	assert.Contains(t, said(), "works, tested ")
+	w.behave("webdav", "expired", 0)
+	_, _, status := w.ironbell("destinations", "-test", name)
+	assert.NotZero(t, status)
+	assert.Regexp(t, `test failed .* UTC: .*401`, said())
+	p, err := w.c.Destination(ctx, name)
+	require.NoError(t, err)
+	require.NotNil(t, p.Tested)
+	assert.False(t, p.Tested.OK)
+	assert.Nil(t, p.Rests, "a test rests nothing and tells nobody: who tests sees it")
+	w.place(name, "webdav", w.out.Password, map[string]any{"url": "http://" + w.out.WebDAV + "/", "user": w.out.User})
+	assert.Contains(t, said(), "not tested yet", "what was changed has yet to be tested")
+}
+
 // mailStorm makes a job that mails to n addresses.
 func (w *world) mailStorm(name string, n int) {
 	w.t.Helper()

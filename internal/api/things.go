@@ -25,7 +25,11 @@ func placeOf(p store.Place) wire.Place {
 	if p.RestsSince != nil {
 		rests = &wire.Rest{Since: *p.RestsSince, Answer: p.RestAnswer, Advice: p.RestAdvice, LookAt: p.ProbeAt}
 	}
-	return wire.Place{Pin: p.Pin, Rests: rests, Note: note, ID: p.ID, Name: p.Name, Protocol: p.Protocol, Settings: p.Settings, Sealed: len(p.Secret) > 0, UpdatedAt: p.UpdatedAt}
+	var tested *wire.Tested
+	if p.TestedAt != nil {
+		tested = &wire.Tested{At: *p.TestedAt, OK: p.TestAnswer == "", Answer: p.TestAnswer}
+	}
+	return wire.Place{Pin: p.Pin, Rests: rests, Tested: tested, Note: note, ID: p.ID, Name: p.Name, Protocol: p.Protocol, Settings: p.Settings, Sealed: len(p.Secret) > 0, UpdatedAt: p.UpdatedAt}
 }
 
 // places registers sources and destinations, which are handled alike.

@@ -54,7 +54,7 @@ func printDeliveries(i IO, list []job.Delivery) {
 		if d.WentTo != "" {
 			to = d.WentTo
 		}
-		t.AppendRow(table.Row{d.ID, wall(at, time.Local), deliveryWord(d), shortened(to, 44), shortened(d.Destination, 22), d.Tries, shortened(d.Answer, 70)})
+		t.AppendRow(table.Row{d.ID, wall(at, time.Local), deliveryWord(d), ends(to, 50), shortened(d.Destination, 22), d.Tries, shortened(d.Answer, 64)})
 	}
 	t.Render()
 }
@@ -70,6 +70,16 @@ func deliveryWord(d job.Delivery) string {
 		return glyph("waiting") + " kept back, silent"
 	}
 	return stateWord(d.State)
+}
+
+// ends leaves the middle of a long text out: the ends of paths tell them apart.
+func ends(text string, most int) string {
+	runes := []rune(text)
+	if len(runes) <= most {
+		return text
+	}
+	head := most / 3
+	return string(runes[:head]) + "…" + string(runes[len(runes)-(most-head-1):])
 }
 
 func shortened(text string, most int) string {

@@ -222,13 +222,22 @@ func printDestinations(i IO, list []wire.Place) {
 	}
 	t := newTable(i, "Destination", "Protocol", "", "Saved")
 	for _, p := range list {
-		state := glyph("done") + " works"
-		if p.Rests != nil {
-			state = glyph("failed") + " down since " + wall(p.Rests.Since, time.Local)
-		}
-		t.AppendRow(table.Row{p.Name, p.Protocol, state, wall(p.UpdatedAt, time.Local)})
+		t.AppendRow(table.Row{p.Name, p.Protocol, placeWord(p), wall(p.UpdatedAt, time.Local)})
 	}
 	t.Render()
+}
+
+// placeWord says whether a destination works, as far as anybody knows.
+func placeWord(p wire.Place) string {
+	switch {
+	case p.Rests != nil:
+		return glyph("failed") + " down since " + wall(p.Rests.Since, time.Local)
+	case p.Tested == nil:
+		return glyph("waiting") + " not tested yet"
+	case !p.Tested.OK:
+		return glyph("failed") + " test failed " + wall(p.Tested.At, time.Local)
+	}
+	return glyph("done") + " works, tested " + wall(p.Tested.At, time.Local)
 }
 
 func printProtocols(i IO, list []job.Protocol) {
@@ -256,8 +265,13 @@ func printProtocols(i IO, list []job.Protocol) {
 
 func printDestination(i IO, p wire.DestinationPage) {
 	fmt.Fprintf(i.Out, "%s, %s, takes %s\n", p.Name, p.Protocol, p.Kind)
-	if p.Rests != nil {
-		fmt.Fprintf(i.Out, "%s down since %s: %s\n", glyph("failed"), wall(p.Rests.Since, time.Local), p.Rests.Answer)
+	switch {
+	case p.Rests == nil && p.Tested != nil && !p.Tested.OK:
+		fmt.Fprintf(i.Out, "%s: %s\n", placeWord(p.Place), p.Tested.Answer)
+	case p.Rests == nil:
+		fmt.Fprintln(i.Out, placeWord(p.Place))
+	default:
+		fmt.Fprintf(i.Out, "%s: %s\n", placeWord(p.Place), p.Rests.Answer)
 		if p.Rests.Advice != "" {
 			fmt.Fprintln(i.Out, p.Rests.Advice)
 		}

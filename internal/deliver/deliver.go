@@ -41,7 +41,7 @@ type Handover struct {
 }
 
 // numbered is what freeName puts behind a name that is taken.
-var numbered = regexp.MustCompile(`( \(\d+\))+(\.[^./ ]*)?$`)
+var numbered = regexp.MustCompile(`( \(\d+\))+(\.[^./]*)?$`)
 
 // alone keeps others from the name, and from all that freeName would make of it.
 func (h Handover) alone(ctx context.Context) (release func(), err error) {

@@ -166,6 +166,9 @@ func (e *Engine) TestPlace(ctx context.Context, who job.Person, kind store.Place
 	var tested deliver.Tested
 	if err == nil {
 		tested, err = d.Test(ctx)
+		if keeping := e.keepTest(ctx, id, err); keeping != nil {
+			return nil, keeping
+		}
 	}
 	if tested.Pin != "" {
 		if err := e.store.PinDestination(ctx, id, tested.Pin); err != nil {
@@ -189,6 +192,17 @@ func (e *Engine) TestPlace(ctx context.Context, who job.Person, kind store.Place
 		err = e.wakeDestination(ctx, id, name, who.Name+" tested it")
 	}
 	return tested.Said, err
+}
+
+// keepTest keeps how a test went, also of one that ran out of time.
+func (e *Engine) keepTest(ctx context.Context, id int64, failed error) error {
+	ctx, stop := ending(ctx)
+	defer stop()
+	answer := ""
+	if failed != nil {
+		answer = fault.Of(failed).Error()
+	}
+	return e.store.Do(ctx, func(t *store.Tx) error { return t.Tested(ctx, id, answer) })
 }
 
 // testMail sends a mail to whoever tests a mail server, and gives what the server

@@ -26,6 +26,8 @@ type Place struct {
 	RestAnswer string     `db:"rest_answer"`
 	RestAdvice string     `db:"rest_advice"`
 	ProbeAt    *time.Time `db:"probe_at"`
+	TestedAt   *time.Time `db:"tested_at"`   // since it was saved
+	TestAnswer string     `db:"test_answer"` // when the test failed
 }
 
 // PlaceKind is one of the two kinds of place.
@@ -50,7 +52,7 @@ func (k PlaceKind) columns() string {
 	_, protocol := k.table()
 	columns := `id, name, ` + protocol + ` AS protocol, settings, secret, updated_at`
 	if k == Destination {
-		columns += `, pin, rests_since, rest_answer, rest_advice, probe_at`
+		columns += `, pin, rests_since, rest_answer, rest_advice, probe_at, tested_at, test_answer`
 	}
 	return columns
 }
@@ -81,18 +83,18 @@ func (q q) Places(ctx context.Context, kind PlaceKind) ([]Place, error) {
 
 // PutPlace adds or changes a source or destination by name. A nil secret keeps
 // the one that is there. A host key that was pinned belongs to its server: another
-// server shows its own at its first test.
+// server shows its own at its first test. What was changed has yet to be tested.
 func (q q) PutPlace(ctx context.Context, kind PlaceKind, p Place) (int64, error) {
 	table, protocol := kind.table()
-	unpin := ""
+	untested := ""
 	if kind == Destination {
-		unpin = `, pin = CASE WHEN (destinations.protocol, destinations.settings->'host', destinations.settings->'port') IS DISTINCT FROM (excluded.protocol, excluded.settings->'host', excluded.settings->'port')
+		untested = `, tested_at = NULL, test_answer = '', pin = CASE WHEN (destinations.protocol, destinations.settings->'host', destinations.settings->'port') IS DISTINCT FROM (excluded.protocol, excluded.settings->'host', excluded.settings->'port')
 			THEN '' ELSE destinations.pin END`
 	}
 	var id int64
 	err := sqlx.GetContext(ctx, q.ext, &id, `INSERT INTO `+table+` (name, `+protocol+`, settings, secret) VALUES ($1, $2, $3, coalesce($4, ''::bytea))
 		ON CONFLICT (name) DO UPDATE SET `+protocol+` = excluded.`+protocol+`, settings = excluded.settings,
-			secret = coalesce($4, `+table+`.secret), updated_at = now()`+unpin+`
+			secret = coalesce($4, `+table+`.secret), updated_at = now()`+untested+`
 		RETURNING id`, p.Name, p.Protocol, []byte(p.Settings), p.Secret)
 	return id, wrap(err, "save the "+string(kind))
 }

@@ -87,7 +87,7 @@ func (q q) TakeProbe(ctx context.Context, next func(probes int) time.Duration) (
 
 // Wake ends a destination's rest and tells whether it rested.
 func (t *Tx) Wake(ctx context.Context, id int64) (bool, error) {
-	res, err := t.ext.ExecContext(ctx, `UPDATE destinations SET rests_since = NULL, rest_answer = '', rest_advice = '', rest_class = '', probe_at = NULL, probes = 0
+	res, err := t.ext.ExecContext(ctx, `UPDATE destinations SET rests_since = NULL, rest_answer = '', rest_advice = '', rest_class = '', probe_at = NULL, probes = 0, tested_at = now(), test_answer = ''
 		WHERE id = $1 AND rests_since IS NOT NULL`, id)
 	if err != nil {
 		return false, wrap(err, "wake the destination")
@@ -153,6 +153,15 @@ func (q q) Pace(ctx context.Context, id int64, pause time.Duration) (time.Durati
 	err := sqlx.GetContext(ctx, q.ext, &seconds, `UPDATE destinations SET paced_until = greatest(paced_until, clock_timestamp()) + make_interval(secs => $2)
 		WHERE id = $1 RETURNING extract(epoch FROM paced_until - clock_timestamp()) - $2`, id, pause.Seconds())
 	return time.Duration(max(seconds, 0) * float64(time.Second)), wrap(err, "wait for a turn")
+}
+
+// Tested keeps how the last test of a destination went: what it answered when it
+// failed, and nothing when it went well.
+func (t *Tx) Tested(ctx context.Context, id int64, answer string) error {
+	if err := one(t.ext.ExecContext(ctx, `UPDATE destinations SET tested_at = now(), test_answer = $2 WHERE id = $1`, id, bounded(answer))); err != nil {
+		return wrap(err, "keep how the test went")
+	}
+	return t.Tell(ctx, Notice{Kind: "destinations"})
 }
 
 // PinDestination keeps the host key that a destination showed at its first test.

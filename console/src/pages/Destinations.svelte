@@ -76,7 +76,13 @@
   <section class="panel px-3.5 py-3" data-destination={d.name}>
     <div class="flex flex-wrap items-baseline gap-3">
       <h2>{d.name}</h2>
-      {#if d.rests}<StateMark state="failed" word="down" />{:else}<StateMark state="done" word="works" />{/if}
+      {#if d.rests}<StateMark state="failed" word="down" />
+      {:else if !d.tested}<StateMark state="waiting" word="not tested yet" />
+      {:else}<span
+          ><StateMark state={d.tested.ok ? 'done' : 'failed'} word={d.tested.ok ? 'works' : 'test failed'} />
+          <span class="soft">{d.tested.ok ? 'tested' : 'at'} <Wall at={d.tested.at} zone={myZone()} /></span
+          ></span
+        >{/if}
       <span>{d.protocol}</span>
       <span class="soft min-w-0 break-words">{place(d.settings)}</span>
       <span class="flex-1"></span>
@@ -109,6 +115,7 @@
           />.{/if}
       </p>
     {/if}
+    {#if !d.rests && d.tested?.answer && !said.has(d.name)}<p class="text-error">{d.tested.answer}</p>{/if}
     {#if d.pin}<p class="soft">Pinned host key <span class="mono">{d.pin}</span></p>{/if}
     {#if said.has(d.name)}
       {@const a = said.get(d.name)}

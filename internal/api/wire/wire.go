@@ -357,7 +357,15 @@ type Place struct {
 	Sealed    bool            `json:"sealed" doc:"a password is kept, encrypted"`
 	Pin       string          `json:"pin,omitempty" doc:"the host key that it showed at its first test; another one is refused"`
 	Rests     *Rest           `json:"rests,omitempty" doc:"a destination that does not work: what waits for it is kept back until it does"`
+	Tested    *Tested         `json:"tested,omitempty" doc:"how the last test of a destination went; left out when it was not tested since it was saved"`
 	UpdatedAt time.Time       `json:"updated_at"`
+}
+
+// Tested is how the last test of a destination went.
+type Tested struct {
+	At     time.Time `json:"at"`
+	OK     bool      `json:"ok"`
+	Answer string    `json:"answer,omitempty" doc:"what it answered when it failed"`
 }
 
 // Rest is why a destination rests.

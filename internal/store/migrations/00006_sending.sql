@@ -30,7 +30,11 @@ DROP INDEX messages_mail_id;
 -- A link may lead to what earlier runs made as well.
 ALTER TABLE links ADD COLUMN archive boolean NOT NULL DEFAULT false;
 
+-- A destination works as far as its last test says.
+ALTER TABLE destinations ADD COLUMN tested_at timestamptz, ADD COLUMN test_answer text NOT NULL DEFAULT '';
+
 -- +goose Down
+ALTER TABLE destinations DROP COLUMN tested_at, DROP COLUMN test_answer;
 ALTER TABLE links DROP COLUMN archive;
 DROP INDEX deliveries_trouble, deliveries_ready, deliveries_ready_alerts, deliveries_kept_back, deliveries_give_up, deliveries_open, deliveries_leased;
 ALTER TABLE deliveries DROP COLUMN phase;
