@@ -11,10 +11,9 @@ ALTER TABLE deliveries ADD COLUMN phase text GENERATED ALWAYS AS (CASE
   WHEN state IN ('failed', 'bounced', 'unknown') THEN state
 END) STORED;
 DROP INDEX deliveries_trouble, deliveries_ready, deliveries_kept_back, deliveries_give_up, deliveries_open, deliveries_leased;
--- Each destination has its own queue, so that those that are busy or rest are not
--- read at all; mails about alerts go before all others of theirs.
-CREATE INDEX deliveries_ready ON deliveries (destination_id, ready_at, id) WHERE phase = 'ready';
-CREATE INDEX deliveries_ready_alerts ON deliveries (destination_id, ready_at, id) WHERE phase = 'ready' AND alert_id IS NOT NULL;
+CREATE INDEX deliveries_ready ON deliveries (ready_at, id) WHERE phase = 'ready';
+-- Mails about alerts go before all others.
+CREATE INDEX deliveries_ready_alerts ON deliveries (ready_at, id) WHERE phase = 'ready' AND alert_id IS NOT NULL;
 CREATE INDEX deliveries_kept_back ON deliveries (destination_id, kept_back) WHERE phase = 'kept back';
 CREATE INDEX deliveries_give_up ON deliveries (give_up_at) WHERE phase = 'kept back' AND give_up_at IS NOT NULL;
 CREATE INDEX deliveries_leased ON deliveries (lease_until) WHERE phase = 'leased';
@@ -30,11 +29,7 @@ DROP INDEX messages_mail_id;
 -- A link may lead to what earlier runs made as well.
 ALTER TABLE links ADD COLUMN archive boolean NOT NULL DEFAULT false;
 
--- A destination works as far as its last test says.
-ALTER TABLE destinations ADD COLUMN tested_at timestamptz, ADD COLUMN test_answer text NOT NULL DEFAULT '';
-
 -- +goose Down
-ALTER TABLE destinations DROP COLUMN tested_at, DROP COLUMN test_answer;
 ALTER TABLE links DROP COLUMN archive;
 DROP INDEX deliveries_trouble, deliveries_ready, deliveries_ready_alerts, deliveries_kept_back, deliveries_give_up, deliveries_open, deliveries_leased;
 ALTER TABLE deliveries DROP COLUMN phase;
