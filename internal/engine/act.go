@@ -11,6 +11,7 @@ import (
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/rule"
+	"ironbell/internal/core/zone"
 	"ironbell/internal/store"
 )
 
@@ -24,10 +25,6 @@ func (e *Engine) Switch(ctx context.Context, who job.Person, name string, on boo
 	if err := access.May(who, access.Ring, "switch the job "+j.Name, j.Owner); err != nil {
 		return job.Job{}, err
 	}
-	if j.On == on {
-		return e.Described(j), nil
-	}
-	next := map[int64]*store.NextRing{}
 	if on {
 		if err := e.times.refresh(ctx, e.store); err != nil {
 			return job.Job{}, err
@@ -39,17 +36,20 @@ func (e *Engine) Switch(ctx context.Context, who job.Person, name string, on boo
 		if err := v.Err(); err != nil {
 			return job.Job{}, err
 		}
-		for _, t := range j.Triggers {
-			if t.Rule == "" {
-				continue
-			}
-			if r, err := e.times.rule(t.Timing, j.Zone, j.Calendars); err == nil {
-				next[t.ID] = firstRing(r, e.o.Now())
-			}
-		}
 	}
 	err = e.store.Do(ctx, func(t *store.Tx) error {
-		if err := t.SwitchJob(ctx, j.ID, on, next); err != nil {
+		if j, err = t.LockJob(ctx, j.Name); err != nil || j.On == on {
+			return err
+		}
+		next := map[int64]*store.NextRing{}
+		if on {
+			if next, err = e.firstRings(ctx, t, j, job.Job{}); err != nil {
+				return err
+			}
+		} else if err := e.endRings(ctx, t, j, who, "switched off"); err != nil {
+			return err
+		}
+		if err := t.SwitchJob(ctx, j.ID, on, next, e.zones); err != nil {
 			return err
 		}
 		return t.Audit(ctx, who.Login, "switch", "job", j.Name, map[string]bool{"on": j.On}, map[string]bool{"on": on})
@@ -59,6 +59,93 @@ func (e *Engine) Switch(ctx context.Context, who job.Person, name string, on boo
 	}
 	j, err = e.store.Job(ctx, strconv.FormatInt(j.ID, 10))
 	return e.Described(j), err
+}
+
+// endRings decides on what is due of a locked job that is switched off, and ends its
+// runs that wait for what happens elsewhere: they, and no others, would wait in vain.
+func (e *Engine) endRings(ctx context.Context, t *store.Tx, j job.Job, who job.Person, what string) error {
+	place, err := zone.Load(j.Zone)
+	if err != nil {
+		place = time.UTC
+	}
+	said := fmt.Sprintf("the job was %s at %s by %s", what, e.o.Now().In(place).Format("15:04:05 MST"), who.Name)
+	if err := e.decideFirst(ctx, t, []int64{j.ID}, said+", before this was decided on"); err != nil {
+		return err
+	}
+	return e.endHeld(ctx, t, j.ID, nil, said+" while the run waited")
+}
+
+// endHeld passes over the runs of a job that wait for what happens, with a reason: of
+// some triggers, or of all when there are none.
+func (e *Engine) endHeld(ctx context.Context, t *store.Tx, jobID int64, triggers []int64, reason string) error {
+	held, err := t.HeldOfJob(ctx, jobID, triggers)
+	if err != nil {
+		return err
+	}
+	for _, id := range held {
+		if err := t.PassOver(ctx, id, reason); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// firstRings reckons when each trigger of a locked job rings first: from now on, and
+// never at or before a due time that was decided on, whatever the clocks of other
+// nodes say. What the job waited for before it was saved stands, where neither its
+// rule nor what that goes by has changed.
+func (e *Engine) firstRings(ctx context.Context, t *store.Tx, j, before job.Job) (map[int64]*store.NextRing, error) {
+	now := e.o.Now()
+	// A clock that is ahead decides early by seconds, by minutes at the worst.
+	last, err := t.LastRings(ctx, j.ID, now.Add(-24*time.Hour))
+	if err != nil {
+		return nil, err
+	}
+	var latest time.Time
+	for _, at := range last {
+		if at.After(latest) {
+			latest = at
+		}
+	}
+	waited := map[int64]store.NextRing{}
+	if before.On && before.Zone == j.Zone && slices.Equal(before.Calendars, j.Calendars) {
+		for _, b := range before.Triggers {
+			if b.NextDue != nil {
+				waited[b.ID] = store.NextRing{Due: *b.NextDue, Nominal: *orNominal(b)}
+			}
+		}
+	}
+	next := map[int64]*store.NextRing{}
+	for _, trigger := range j.Triggers {
+		if trigger.Rule == "" {
+			continue
+		}
+		if w, ok := waited[trigger.ID]; ok {
+			next[trigger.ID] = &w
+			continue
+		}
+		after := latest // of triggers that this one may stand for
+		if at, ok := last[trigger.ID]; ok {
+			after = at
+		}
+		if now.After(after) {
+			after = now
+		}
+		r, err := e.times.rule(trigger.Timing, j.Zone, j.Calendars)
+		if err != nil {
+			continue // it was checked just now
+		}
+		next[trigger.ID] = firstRing(r, after)
+	}
+	return next, nil
+}
+
+// orNominal is the date that a trigger's rule names for its next ring.
+func orNominal(t job.Trigger) *time.Time {
+	if t.NextNominal != nil {
+		return t.NextNominal
+	}
+	return t.NextDue
 }
 
 // Described adds what the engine can say of a job's triggers: their reading, and

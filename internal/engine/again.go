@@ -184,6 +184,18 @@ func (e *Engine) past(ctx context.Context, v *fault.Invalid, j job.Job, place *t
 		v.Add("to", "these are more than %d runs; ask for fewer dates at once", maxPast)
 	}
 	slices.SortStableFunc(times, func(a, b pastRing) int { return a.Due.Compare(b.Due) })
+	// Triggers that were due together with equal values made one run.
+	type together struct {
+		due    int64
+		values string
+	}
+	made := map[together]bool{}
+	times = slices.DeleteFunc(times, func(p pastRing) bool {
+		key := together{p.Due.Unix(), p.given.Key()}
+		double := made[key]
+		made[key] = true
+		return double
+	})
 	return times, v.Err()
 }
 

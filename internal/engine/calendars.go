@@ -74,8 +74,12 @@ func (e *Engine) SaveCalendar(ctx context.Context, who job.Person, name string, 
 		for i, j := range jobs {
 			ids[i] = j.ID
 		}
-		// The clock waits until the rings stand where the new calendar has them.
+		// The clock waits until the rings stand where the new calendar has them. What is
+		// due already was due by the calendar as it is.
 		if err := t.LockTriggers(ctx, ids); err != nil {
+			return err
+		}
+		if err := e.decideFirst(ctx, t, ids, ""); err != nil {
 			return err
 		}
 		var err error
@@ -89,7 +93,7 @@ func (e *Engine) SaveCalendar(ctx context.Context, who job.Person, name string, 
 			return err
 		}
 		next, _ := e.reckon(jobs, e.o.Now())
-		if err := t.MoveTriggers(ctx, next); err != nil {
+		if err := t.MoveTriggers(ctx, next, e.zones); err != nil {
 			return err
 		}
 		var before any

@@ -2,8 +2,10 @@ package engine
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -37,7 +39,8 @@ func (e *Engine) clock(ctx context.Context) {
 			continue
 		}
 		if ok {
-			wait = min(wait, next.Sub(e.o.Now()))
+			// What is due and could not be had is with another node just now.
+			wait = max(min(wait, next.Sub(e.o.Now())), clockPause)
 		}
 		if !sleep(ctx, e.wakeClock, wait) {
 			return
@@ -45,59 +48,249 @@ func (e *Engine) clock(ctx context.Context) {
 	}
 }
 
+// clockPause is how long the clock leaves what is due to the node that has it.
+const clockPause = 10 * time.Millisecond
+
 // Ring makes one pass over the triggers that are due and tells how many it moved on.
+// When a pass cannot be written, its jobs are decided on one by one, and those that
+// cannot be are set apart: no trigger holds up another.
 func (e *Engine) Ring(ctx context.Context) (int, error) {
-	taken := 0
-	err := e.store.Do(ctx, func(t *store.Tx) error {
-		now := e.o.Now()
-		due, err := t.TakeDue(ctx, now, ringBatch)
-		taken = len(due)
-		if err != nil || taken == 0 {
-			return err
+	if err := e.store.TryAgain(ctx, 0); err != nil {
+		return 0, err
+	}
+	n, err := e.pass(ctx, ringBatch)
+	if err == nil || ctx.Err() != nil || !store.Refused(err) {
+		return n, err
+	}
+	e.o.Log.Warn("a pass of the clock cannot be written; its jobs are decided on one by one", "error", err)
+	n = 0
+	for range ringBatch {
+		var jobID int64
+		one, err := e.passOver(ctx, 1, func(jobs []int64) { jobID = jobs[0] })
+		switch {
+		case err == nil && one == 0:
+			return n, nil
+		case err == nil:
+			n += one
+		case ctx.Err() != nil || !store.Refused(err) || jobID == 0:
+			return n, err
+		default:
+			if err := e.setApart(ctx, jobID, err); err != nil {
+				return n, err
+			}
+			n++
 		}
-		if slices.ContainsFunc(due, func(d store.DueTrigger) bool { return len(d.Calendars.V) > 0 }) {
-			if err := e.times.refresh(ctx, t); err != nil {
+	}
+	return n, nil
+}
+
+// pass decides on what is due of at most so many triggers.
+func (e *Engine) pass(ctx context.Context, limit int) (int, error) {
+	return e.passOver(ctx, limit, func([]int64) {})
+}
+
+func (e *Engine) passOver(ctx context.Context, limit int, of func(jobs []int64)) (int, error) {
+	taken := 0
+	do := func(careful bool) error {
+		return e.store.Do(ctx, func(t *store.Tx) error {
+			now := e.o.Now()
+			jobs, err := t.DueJobs(ctx, now, limit)
+			if taken = 0; err != nil || len(jobs) == 0 {
 				return err
 			}
-		}
-		c, err := e.circumstances(ctx, t, due, now)
-		if err != nil {
-			return err
-		}
-		plan := e.plan(due, now, c)
-		ids, err := t.RunIDs(ctx, len(plan.Runs))
-		if err != nil {
-			return err
-		}
-		number(&plan, ids)
-		if err := t.WriteRings(ctx, plan); err != nil {
-			return err
-		}
-		for _, run := range plan.Runs {
-			if run.Held {
-				if err := e.rang(ctx, t, due, run); err != nil {
-					return err
-				}
+			of(jobs)
+			due, err := t.TakeDue(ctx, now, jobs)
+			if taken = len(due); err != nil || taken == 0 {
+				return err
 			}
-		}
-		e.crash(crashRing)
-		return nil
-	})
+			if err := e.decide(ctx, t, due, now, careful); err != nil {
+				return err
+			}
+			e.crash(crashRing)
+			return nil
+		})
+	}
+	err := do(false)
+	if errors.Is(err, store.ErrStands) {
+		err = do(true)
+	}
 	if err == nil && taken > 0 {
 		e.crash(crashRung)
 	}
 	return taken, err
 }
 
+// decide decides on the due times of locked triggers that have come: it writes their
+// rings and runs, and moves them on. careful looks first which decisions stand;
+// without it store.ErrStands says when one does.
+func (e *Engine) decide(ctx context.Context, t *store.Tx, due []store.DueTrigger, now time.Time, careful bool) (err error) {
+	defer func() {
+		if broken := recover(); broken != nil {
+			err = fmt.Errorf("the service has a fault of its own: %v", broken)
+		}
+	}()
+	if slices.ContainsFunc(due, func(d store.DueTrigger) bool { return len(d.Calendars.V) > 0 }) {
+		if err := e.times.refresh(ctx, t); err != nil {
+			return err
+		}
+	}
+	c, err := e.circumstances(ctx, t, due, now, careful)
+	if err != nil {
+		return err
+	}
+	plan, err := e.plan(due, now, c)
+	if err != nil {
+		return err
+	}
+	ids, err := t.RunIDs(ctx, len(plan.Runs))
+	if err != nil {
+		return err
+	}
+	number(&plan, ids)
+	if err := t.WriteRings(ctx, plan); err != nil {
+		return err
+	}
+	for _, run := range plan.Runs {
+		if run.Held {
+			if err := e.rang(ctx, t, due, run); err != nil {
+				return err
+			}
+		}
+	}
+	return e.together(ctx, t, due)
+}
+
+// apartWait is how long a job waits that could not be decided on.
+const apartWait = 5 * time.Minute
+
+func apartCause(jobID int64) string { return fmt.Sprintf("apart:%d", jobID) }
+
+// setApart sets what is due of a job apart, with an alert: its due times wait.
+func (e *Engine) setApart(ctx context.Context, jobID int64, why error) error {
+	e.o.Log.Error("the rings of a job cannot be decided on; it is set apart", "job", jobID, "error", why)
+	return e.store.Do(ctx, func(t *store.Tx) error {
+		j, err := t.Job(ctx, strconv.FormatInt(jobID, 10))
+		if err != nil {
+			return err
+		}
+		if err := t.SetApart(ctx, jobID, e.o.Now(), apartWait, why.Error()); err != nil {
+			return err
+		}
+		return t.OpenAlert(ctx, job.Alert{
+			Kind: job.AlertApart, Cause: apartCause(jobID), JobID: &jobID,
+			Happened: fmt.Sprintf("What was due of %s could not be rung. %s.", j.Name, upper(why.Error())), ForWhom: "its recipients wait for it",
+			Tried: "It is tried again every " + job.Duration(apartWait).String() + "; nothing that was due is lost.", Advice: "See whether its rule, zone and calendars can still be read, and save the job again.",
+			Next: "When it can be rung, what was missed is decided on as the job says for an outage.",
+		})
+	})
+}
+
+// together takes in again what was set apart and could be decided on now.
+func (e *Engine) together(ctx context.Context, t *store.Tx, due []store.DueTrigger) error {
+	var triggers []int64
+	var causes []string
+	for _, d := range due {
+		if d.Apart != "" {
+			triggers, causes = append(triggers, d.ID), append(causes, apartCause(d.JobID))
+		}
+	}
+	if len(triggers) == 0 {
+		return nil
+	}
+	if err := t.Together(ctx, triggers); err != nil {
+		return err
+	}
+	return t.CloseAlertsOf(ctx, causes)
+}
+
+// maxDecide bounds the passes over one job before it is saved or switched: 500 due
+// times of each trigger in one.
+const maxDecide = 4000
+
+// decideFirst decides on all that is due of some locked jobs, before they are
+// changed: as the clock does, or, when over is not empty, by passing it over with
+// that reason. What was due when the change came is not lost in it.
+func (e *Engine) decideFirst(ctx context.Context, t *store.Tx, jobs []int64, over string) error {
+	now := e.o.Now()
+	for _, id := range jobs {
+		if err := t.TryAgain(ctx, id); err != nil {
+			return err
+		}
+	}
+	for range maxDecide {
+		due, err := t.TakeDue(ctx, now, jobs)
+		if err != nil || len(due) == 0 {
+			return err
+		}
+		unread := map[int64]error{}
+		for _, d := range due {
+			if _, err := e.times.rule(d.Timing.V, d.Zone, d.Calendars.V); err != nil {
+				unread[d.ID] = err
+			}
+		}
+		if over == "" && len(unread) == 0 {
+			if err := e.decide(ctx, t, due, now, true); err != nil {
+				return err
+			}
+			continue
+		}
+		if err := e.passOverDue(ctx, t, due, now, over, unread); err != nil {
+			return err
+		}
+	}
+	return fmt.Errorf("more due times wait than can be decided on at once; try again")
+}
+
+// passOverDue passes over what is due of triggers. Of one that can no longer be read
+// only the stored due time is known.
+func (e *Engine) passOverDue(ctx context.Context, t *store.Tx, due []store.DueTrigger, now time.Time, over string, unread map[int64]error) error {
+	c, err := e.circumstances(ctx, t, due, now, true)
+	if err != nil {
+		return err
+	}
+	p := store.RingPlan{JobOf: map[int64]int64{}, Next: map[int64]*store.NextRing{}, Zones: e.zones}
+	for _, d := range due {
+		p.JobOf[d.ID] = d.JobID
+		nominal := d.NextDue
+		if d.NextNominal != nil {
+			nominal = *d.NextNominal
+		}
+		rings := []dueRing{{Ring: rule.Ring{Due: d.NextDue, Nominal: nominal}}}
+		var next *store.NextRing
+		reason := over
+		if err := unread[d.ID]; err != nil {
+			reason = strings.TrimPrefix(over+"; its rule cannot be read any more: "+err.Error(), "; ")
+		} else if r, err := e.times.rule(d.Timing.V, d.Zone, d.Calendars.V); err == nil {
+			rings, next = e.dueRings(r, d, now)
+		}
+		p.Next[d.ID] = next
+		for _, r := range rings {
+			if !c.stands(d.ID, r.Due) {
+				p.Rings = append(p.Rings, job.Ring{TriggerID: d.ID, Due: r.Due, Nominal: r.Nominal, Decision: job.RingPassedOver, Reason: reason})
+			}
+		}
+	}
+	if err := t.WriteRings(ctx, p); err != nil {
+		return err
+	}
+	return e.together(ctx, t, due)
+}
+
 // circumstances are what a pass of the clock decides by, beside the triggers.
 type circumstances struct {
 	frozen []store.Freeze
 	usual  map[int64]float64 // seconds that jobs with a deadline usually take
+	stood  []store.Stood     // decisions that stand on due times of these jobs
 }
 
-func (e *Engine) circumstances(ctx context.Context, t *store.Tx, due []store.DueTrigger, now time.Time) (circumstances, error) {
+// stands tells whether a decision stands on a due time of a trigger.
+func (c circumstances) stands(trigger int64, due time.Time) bool {
+	return slices.ContainsFunc(c.stood, func(s store.Stood) bool { return s.TriggerID == trigger && s.Due.Equal(due) })
+}
+
+func (e *Engine) circumstances(ctx context.Context, t *store.Tx, due []store.DueTrigger, now time.Time, careful bool) (circumstances, error) {
 	c := circumstances{}
-	var late []int64
+	var late, jobs []int64
 	first := now
 	for _, d := range due {
 		if (d.Deadline.V != job.Deadline{}) {
@@ -106,10 +299,20 @@ func (e *Engine) circumstances(ctx context.Context, t *store.Tx, due []store.Due
 		if d.NextDue.Before(first) {
 			first = d.NextDue
 		}
+		// What one trigger missed may be worked off in several passes, and another of
+		// its job may have rung at the same times in an earlier one.
+		if careful || now.Sub(d.NextDue) > policy.Grace {
+			jobs = append(jobs, d.JobID)
+		}
 	}
 	var err error
 	if c.frozen, err = t.FreezeOver(ctx, first, now); err != nil {
 		return c, err
+	}
+	if len(jobs) > 0 {
+		if c.stood, err = t.Standing(ctx, slices.Compact(slices.Sorted(slices.Values(jobs))), first, now.Add(time.Hour)); err != nil {
+			return c, err
+		}
 	}
 	if len(late) > 0 {
 		c.usual, err = t.Usual(ctx, late)
@@ -117,7 +320,8 @@ func (e *Engine) circumstances(ctx context.Context, t *store.Tx, due []store.Due
 	return c, err
 }
 
-// rang notes that the rule of a trigger has rung that also waits for something.
+// rang notes that the rule of a trigger has rung that also waits for something: its
+// run begins when that has happened, or has happened already.
 func (e *Engine) rang(ctx context.Context, t *store.Tx, due []store.DueTrigger, run store.NewRun) error {
 	for _, d := range due {
 		if d.ID != *run.TriggerID {
@@ -127,8 +331,7 @@ func (e *Engine) rang(ctx context.Context, t *store.Tx, due []store.DueTrigger, 
 			return err
 		}
 		w := store.Waiter{TriggerID: d.ID, Waits: d.Waits, JobID: d.JobID, Rule: d.Timing.V.Rule, Zone: d.Zone, Calendars: d.Calendars, Given: d.Given, Delay: d.Delay}
-		_, err := e.happen(ctx, t, w, store.Happened{Place: store.PlaceOfRule, Nominal: run.Nominal, What: "its rule rang", RunID: &run.ID})
-		return err
+		return e.holdRun(ctx, t, w, run)
 	}
 	return nil
 }
@@ -163,27 +366,40 @@ func heldBack(f store.Freeze) string {
 
 // plan decides on all due times of the triggers. The runs that it makes are
 // numbered -1, -2, ... until they get their real numbers.
-func (e *Engine) plan(due []store.DueTrigger, now time.Time, c circumstances) store.RingPlan {
-	p := store.RingPlan{JobOf: map[int64]int64{}, Next: map[int64]*store.NextRing{}, Moved: map[job.RunID]time.Time{}}
+func (e *Engine) plan(due []store.DueTrigger, now time.Time, c circumstances) (store.RingPlan, error) {
+	p := store.RingPlan{JobOf: map[int64]int64{}, Next: map[int64]*store.NextRing{}, Moved: map[job.RunID]time.Time{}, Zones: e.zones}
 	type together struct {
 		job    int64
 		values string
 		due    int64
+		waits  int64 // the trigger, when it waits for something of its own
 	}
-	made := map[together]int{} // place in p.Runs
+	made := map[together]int{}         // place in p.Runs
+	before := map[together]job.RunID{} // of passes before
+	stands := map[int64]map[int64]bool{}
+	for _, s := range c.stood {
+		if stands[s.TriggerID] == nil {
+			stands[s.TriggerID] = map[int64]bool{}
+		}
+		stands[s.TriggerID][s.Due.Unix()] = true
+		if s.RunID != nil {
+			before[together{job: s.JobID, values: s.Given.V.Key(), due: s.Due.Unix()}] = *s.RunID
+		}
+	}
 	for _, t := range due {
 		p.JobOf[t.ID] = t.JobID
 		r, err := e.times.rule(t.Timing.V, t.Zone, t.Calendars.V)
 		if err != nil {
-			// It was checked when it was saved, so the zone data has changed.
-			e.o.Log.Error("a trigger can no longer be read and rings no more", "job", t.Job, "rule", t.Timing.V.Rule, "zone", t.Zone, "error", err)
-			p.Next[t.ID] = nil
-			continue
+			// It was checked when it was saved: the zone data has changed, or a calendar went.
+			return p, fmt.Errorf("the rule %q of %s (%s) can no longer be read: %w", t.Timing.V.Rule, t.Job, t.Zone, err)
 		}
-		steps, next := dueRings(r, t, now)
+		steps, next := e.dueRings(r, t, now)
 		p.Next[t.ID] = next
 		at, dues := map[time.Time]dueRing{}, make([]time.Time, 0, len(steps))
 		for _, s := range steps {
+			if stands[t.ID][s.Due.Unix()] {
+				continue // it was decided on by a node whose clock is ahead
+			}
 			if s.Passed {
 				p.Rings = append(p.Rings, job.Ring{TriggerID: t.ID, Due: s.Due, Nominal: s.Nominal, Decision: job.RingPassedOver, Reason: r.Reason(s.Ring)})
 				continue
@@ -197,15 +413,22 @@ func (e *Engine) plan(due []store.DueTrigger, now time.Time, c circumstances) st
 		}
 		more := next != nil && !next.Due.After(now)
 		last := -1
-		for _, d := range policy.Rings(t.AfterOutage, t.Overlap, dues, now, more, policy.Open{Working: t.Working, Waiting: t.Waiting}) {
+		open := policy.Open{Working: t.Working, Waiting: t.Waiting, Held: t.Waits.V != nil}
+		for _, d := range policy.Rings(t.AfterOutage, t.Overlap, dues, now, more, open) {
 			nominal := at[d.Due].Nominal
 			if moved := at[d.Due].reason; moved != "" {
 				d.Reason = moved + "; " + d.Reason
 			}
 			ring := job.Ring{TriggerID: t.ID, Due: d.Due, Nominal: nominal, Decision: d.Decision, Reason: d.Reason}
-			key := together{t.JobID, t.Given.V.Key(), d.Due.Unix()}
+			key := together{job: t.JobID, values: t.Given.V.Key(), due: d.Due.Unix()}
+			if t.Waits.V != nil {
+				key.waits = t.ID
+			}
 			other, beside := made[key]
+			earlier, stood := before[key]
 			switch {
+			case d.Decision == job.RingRun && stood:
+				ring.Decision, ring.Reason, ring.RunID = job.RingJoined, "another trigger of this job rang at the same time with equal values", &earlier
 			case d.Decision == job.RingRun && beside:
 				ring.Decision, ring.Reason = job.RingJoined, "another trigger of this job rang at the same time with equal values"
 				last = other
@@ -256,7 +479,7 @@ func (e *Engine) plan(due []store.DueTrigger, now time.Time, c circumstances) st
 			p.Rings = append(p.Rings, ring)
 		}
 	}
-	return p
+	return p, nil
 }
 
 // timeRun gives a run its delay and its deadline; usual is how many seconds the
@@ -297,27 +520,40 @@ type dueRing struct {
 }
 
 // dueRings lists the rings of a trigger up to now, those that are passed over
-// with them, and the one after them.
-func dueRings(r rule.Rule, t store.DueTrigger, now time.Time) (rings []dueRing, next *store.NextRing) {
+// with them, and the one after them. The stored due time stands, whatever became of
+// calendars and zone data since.
+func (e *Engine) dueRings(r rule.Rule, t store.DueTrigger, now time.Time) (rings []dueRing, next *store.NextRing) {
 	atOnce := ""
 	ring, ok := r.Step(t.NextDue.Add(-time.Second))
 	if !ok || !ring.Due.Equal(t.NextDue) {
-		// The rule knows nothing of this instant: an edited calendar moved a ring
-		// into the past, and it rings at once.
+		// The rule knows nothing of this instant.
 		ring = rule.Ring{Due: t.NextDue, Nominal: t.NextDue}
 		if t.NextNominal != nil {
 			ring.Nominal = *t.NextNominal
 		}
-		atOnce = "a calendar was changed and moved this ring into the past, so it rings at once"
+		if t.Zones != "" && t.Zones != e.zones {
+			atOnce = fmt.Sprintf("its due time was reckoned by the time zone data %s and stands; those after it go by %s", t.Zones, e.zones)
+			// The ring that the new data has in its place is the same one.
+			if same, ok := r.Step(t.NextDue); ok && same.Due.Sub(t.NextDue) < zoneSlack(r) {
+				t.NextDue = same.Due
+			}
+		} else {
+			// An edited calendar moved a ring into the past, and it rings at once.
+			atOnce = "a calendar was changed and moved this ring into the past, so it rings at once"
+		}
 	}
 	for {
 		d := dueRing{Ring: ring, reason: atOnce}
+		after := ring.Due
 		if atOnce == "" && ring.Moved() {
 			d.reason = r.Reason(ring)
 		}
+		if atOnce != "" && t.NextDue.After(after) {
+			after = t.NextDue
+		}
 		atOnce = ""
 		rings = append(rings, d)
-		following, ok := r.Step(ring.Due)
+		following, ok := r.Step(after)
 		if !ok {
 			return rings, nil
 		}
@@ -326,6 +562,13 @@ func dueRings(r rule.Rule, t store.DueTrigger, now time.Time) (rings []dueRing, 
 		}
 		ring = following
 	}
+}
+
+// zoneSlack is how far new zone data may move a ring of a rule: zones change their
+// offset by three hours at most, and two rings of a day are not taken for one.
+func zoneSlack(r rule.Rule) time.Duration {
+	const most = 3*time.Hour + time.Minute
+	return min(most, r.Spacing()/2)
 }
 
 func upper(sentence string) string {

@@ -29,6 +29,7 @@ import (
 
 	"ironbell/internal/artifact"
 	"ironbell/internal/core/job"
+	"ironbell/internal/core/zone"
 	"ironbell/internal/deliver"
 	"ironbell/internal/outgoing"
 	"ironbell/internal/report"
@@ -69,6 +70,7 @@ type Engine struct {
 	files   *artifact.Folder
 	kinds   map[job.TaskKind]task.Kind
 	times   timetable
+	zones   string // version of this node's zone data
 	live    live
 	desk    desk
 	entries chan *entry  // for the ledger
@@ -143,7 +145,7 @@ func New(s *store.Store, sources *report.Sources, destinations *deliver.Destinat
 			job.KindCall:    &task.Call{Destinations: destinations, Now: time.Now},
 			job.KindEmit:    &task.Emit{Now: o.Now},
 		},
-		entries: make(chan *entry, maxEntries), plans: map[store.Version]*plan{},
+		zones: zone.Version(), entries: make(chan *entry, maxEntries), plans: map[store.Version]*plan{},
 		wakeClock: signal(), wakeWork: signal(), wakeSend: signal(), wakeTell: signal(), wakeDesk: signal(), wakeProbe: signal(), wakeTurns: signal(), post: newPost(),
 		held: map[holding]*lease{}, sending: map[int64]store.Sending{},
 	}

@@ -115,75 +115,135 @@ func (e *Engine) outcomes(ctx context.Context, t *store.Tx, ended []store.RunMov
 }
 
 // happen notes that a condition of a trigger has come about. When that completes
-// what the trigger waits for, the run that its rule rang begins, or a run is made.
+// what the trigger waits for, the runs that its rule rang begin, or, without a rule, a
+// run is made. It gives the first of them.
 func (e *Engine) happen(ctx context.Context, t *store.Tx, w store.Waiter, h store.Happened) (job.RunID, error) {
 	wait := w.Waits.V.WithDefaults()
-	now := e.o.Now()
-	h.TriggerID, h.At = w.TriggerID, now
-	var since time.Time
-	if wait.Match == job.MatchWindow {
-		since = now.Add(-time.Duration(wait.Within))
-	} else {
-		day, err := e.businessDay(w, h.Nominal)
+	h.TriggerID, h.At = w.TriggerID, e.o.Now()
+	var err error
+	if h.Bunch, err = e.bunch(w, h.Nominal); err != nil {
+		return 0, err
+	}
+	if err := t.PutHappened(ctx, h); err != nil {
+		return 0, err
+	}
+	if w.Rule != "" {
+		held, err := t.HeldRuns(ctx, w.TriggerID, h.Bunch)
 		if err != nil {
 			return 0, err
 		}
-		h.Bunch = day
+		var first job.RunID
+		for _, run := range held {
+			began, err := e.letBegin(ctx, t, w, run)
+			if err != nil {
+				return first, err
+			}
+			if began && first == 0 {
+				first = run.RunID
+			}
+			if began && wait.Once {
+				break // what happened is spent
+			}
+		}
+		return first, nil
 	}
-	all, err := t.PutHappened(ctx, h, since)
-	if err != nil || !complete(wait, w.Rule != "", all) {
+	all, err := t.AllHappened(ctx, w.TriggerID, h.Bunch)
+	if err != nil {
 		return 0, err
+	}
+	all = e.counts(wait, all, h.At)
+	if !complete(wait, all) {
+		return 0, nil
 	}
 	if err := t.DropHappened(ctx, w.TriggerID, h.Bunch); err != nil {
 		return 0, err
 	}
-	var whats []string
-	var waiting *job.RunID
+	whats, given := e.whatCame(wait, w.Given.V, all)
 	nominal := all[0].Nominal
+	for _, a := range all {
+		if a.Nominal.After(nominal) {
+			nominal = a.Nominal
+		}
+	}
+	return e.startBy(ctx, t, w, given, nominal, upper(strings.Join(whats, "; "))+".")
+}
+
+// holdRun lets a run wait that the rule of a trigger rang; it begins at once when all
+// that it waits for has happened already.
+func (e *Engine) holdRun(ctx context.Context, t *store.Tx, w store.Waiter, run store.NewRun) error {
+	bunch, err := e.bunch(w, run.Nominal)
+	if err != nil {
+		return err
+	}
+	held := store.HeldRun{RunID: run.ID, TriggerID: w.TriggerID, Bunch: bunch, Due: run.Due, Nominal: run.Nominal}
+	if err := t.HoldRun(ctx, held); err != nil {
+		return err
+	}
+	_, err = e.letBegin(ctx, t, w, held)
+	return err
+}
+
+// letBegin lets a run begin that waited, when all has happened, and tells whether it
+// did.
+func (e *Engine) letBegin(ctx context.Context, t *store.Tx, w store.Waiter, run store.HeldRun) (bool, error) {
+	wait := w.Waits.V.WithDefaults()
+	all, err := t.AllHappened(ctx, w.TriggerID, run.Bunch)
+	if err != nil {
+		return false, err
+	}
+	all = e.counts(wait, all, run.Due)
+	if !complete(wait, all) {
+		return false, nil
+	}
+	whats, given := e.whatCame(wait, w.Given.V, all)
+	began, err := t.Release(ctx, run.RunID, e.o.Now().Add(delayOf(w.Delay)), given, "for its turn; what it waited for has happened: "+strings.Join(whats, "; "))
+	if err != nil || !began || !wait.Once {
+		return began, err
+	}
+	return true, t.DropHappened(ctx, w.TriggerID, run.Bunch)
+}
+
+// bunch names what belongs together: the business day of an instant, or nothing for
+// a window.
+func (e *Engine) bunch(w store.Waiter, at time.Time) (string, error) {
+	if w.Waits.V.WithDefaults().Match == job.MatchWindow {
+		return "", nil
+	}
+	return e.businessDay(w, at)
+}
+
+// counts keeps what counts for something at an instant: all of its day, or what
+// happened within the window before or after it.
+func (e *Engine) counts(wait job.Wait, all []store.Happened, at time.Time) []store.Happened {
+	if wait.Match != job.MatchWindow {
+		return all
+	}
+	return slices.DeleteFunc(all, func(h store.Happened) bool { return h.At.Sub(at).Abs() > time.Duration(wait.Within) })
+}
+
+// whatCame says what has happened, and gives the values of the run that begins.
+func (e *Engine) whatCame(wait job.Wait, own job.Values, all []store.Happened) (whats []string, given job.Values) {
 	facts := map[string]any{}
 	for _, a := range all {
-		if a.Place == store.PlaceOfRule {
-			waiting, nominal = a.RunID, a.Nominal
-			continue
-		}
 		whats = append(whats, a.What)
 		if len(a.Facts.V) > 0 {
 			facts = a.Facts.V
 		}
-		if waiting == nil && a.Nominal.After(nominal) {
-			nominal = a.Nominal
-		}
 	}
-	given, err := take(wait, w.Given.V, facts)
+	given, err := take(wait, own, facts, e.o.Now())
 	if err != nil {
-		given = w.Given.V
+		given = own
 		whats = append(whats, fmt.Sprintf("its values could not be taken from the event: %s", err))
 	}
-	why := upper(strings.Join(whats, "; ")) + "."
-	if waiting != nil {
-		_, err := t.Release(ctx, *waiting, now.Add(delayOf(w.Delay)), given, "for its turn; what it waited for has happened: "+strings.Join(whats, "; "))
-		return *waiting, err
-	}
-	return e.startBy(ctx, t, w, given, nominal, why)
+	return whats, given
 }
 
 // complete tells whether enough has happened.
-func complete(w job.Wait, rule bool, all []store.Happened) bool {
-	rang, others := false, 0
-	for _, h := range all {
-		if h.Place == store.PlaceOfRule {
-			rang = true
-		} else {
-			others++
-		}
-	}
-	if rule && !rang {
-		return false
-	}
+func complete(w job.Wait, all []store.Happened) bool {
 	if w.Need == job.NeedAny {
-		return others > 0
+		return len(all) > 0
 	}
-	return others == len(w.For)
+	return len(all) == len(w.For)
 }
 
 // businessDay is the day that an instant belongs to: its date in the trigger's
@@ -209,7 +269,7 @@ func (e *Engine) businessDay(w store.Waiter, at time.Time) (string, error) {
 }
 
 // take gives the values of a run: the trigger's, with those taken from the event.
-func take(w job.Wait, given job.Values, facts map[string]any) (job.Values, error) {
+func take(w job.Wait, given job.Values, facts map[string]any, now time.Time) (job.Values, error) {
 	out := given.Over(nil)
 	for name, v := range w.Take {
 		text, ok := v.(string)
@@ -224,7 +284,7 @@ func take(w job.Wait, given job.Values, facts map[string]any) (job.Values, error
 		if err != nil {
 			return nil, err
 		}
-		filled, err := parsed.Fill(expr.Facts{Event: facts, Date: time.Now()})
+		filled, err := parsed.Fill(expr.Facts{Event: facts, Date: now})
 		if err != nil {
 			return nil, err
 		}
@@ -315,30 +375,24 @@ func (e *Engine) giveUp(ctx context.Context) error {
 // Missing says in words what a waiting run still waits for; nothing when it only
 // waits for its turn.
 func (e *Engine) Missing(ctx context.Context, run job.Run) ([]string, error) {
-	have, err := e.store.HappenedFor(ctx, run.ID)
-	if err != nil || len(have) == 0 {
-		return nil, err
-	}
 	return e.missing(ctx, e.store, run)
 }
 
 // missing says in words what a waiting run still waits for.
 func (e *Engine) missing(ctx context.Context, from interface {
-	HappenedFor(ctx context.Context, run job.RunID) ([]store.Happened, error)
+	HappenedFor(ctx context.Context, run job.RunID) (*store.HeldRun, []store.Happened, error)
 	TriggerWait(ctx context.Context, trigger int64) (*job.Wait, error)
 }, run job.Run,
 ) ([]string, error) {
-	if run.TriggerID == nil {
-		return nil, nil
+	held, have, err := from.HappenedFor(ctx, run.ID)
+	if err != nil || held == nil {
+		return nil, err
 	}
-	wait, err := from.TriggerWait(ctx, *run.TriggerID)
+	wait, err := from.TriggerWait(ctx, held.TriggerID)
 	if err != nil || wait == nil {
 		return nil, err
 	}
-	have, err := from.HappenedFor(ctx, run.ID)
-	if err != nil {
-		return nil, err
-	}
+	have = e.counts(wait.WithDefaults(), have, held.Due)
 	var missing []string
 	for i, c := range wait.For {
 		if !slices.ContainsFunc(have, func(h store.Happened) bool { return h.Place == i }) {

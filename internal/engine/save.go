@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
+	"strconv"
 
 	"ironbell/internal/access"
 	"ironbell/internal/core/fault"
@@ -73,33 +75,74 @@ func (e *Engine) SaveJob(ctx context.Context, who job.Person, name, owner string
 	}
 	d = c.Definition
 	for i := range d.Triggers {
-		t := &d.Triggers[i]
-		t.NextDue, t.NextNominal = nil, nil
-		if t.Rule == "" {
-			continue
-		}
-		if r, err := e.times.rule(t.Timing, d.Zone, d.Calendars); on && err == nil {
-			if next := firstRing(r, e.o.Now()); next != nil {
-				t.NextDue, t.NextNominal = &next.Due, &next.Nominal
-			}
-		}
+		d.Triggers[i].NextDue, d.Triggers[i].NextNominal = nil, nil // reckoned below, under the lock
 	}
 	var saved job.Job
 	err = e.store.Do(ctx, func(t *store.Tx) error {
-		saved, err = t.PutJob(ctx, name, c.owner.ID, who.ID, on, d, c.uses)
-		if err != nil {
+		old, err := t.LockJob(ctx, name)
+		if err != nil && !isMissing(err) {
+			return err
+		}
+		// What was due until now was due by the job as it was.
+		switch {
+		case old.ID == 0 || !old.On:
+		case on:
+			err = e.decideFirst(ctx, t, []int64{old.ID}, "")
+		default:
+			err = e.endRings(ctx, t, old, who, "saved as switched off")
+		}
+		if err != nil && !isMissing(err) {
+			return err
+		}
+		if old.ID != 0 {
+			if old, err = t.Job(ctx, strconv.FormatInt(old.ID, 10)); err != nil {
+				return err
+			}
+		}
+		if saved, err = t.PutJob(ctx, name, c.owner.ID, who.ID, on, d, c.uses); err != nil {
+			return err
+		}
+		if on {
+			next, err := e.firstRings(ctx, t, saved, old)
+			if err == nil {
+				err = t.MoveTriggers(ctx, next, e.zones)
+			}
+			if err != nil {
+				return err
+			}
+		}
+		if err := e.endOfGone(ctx, t, old, saved, who); err != nil {
 			return err
 		}
 		if err := e.checkCircle(ctx, t, &fault.Invalid{What: fmt.Sprintf("job %q", name)}, saved.ID, name); err != nil {
 			return err
 		}
 		var before any
-		if c.old.ID != 0 {
-			before = saidJob{c.old.On, c.old.Definition}
+		if old.ID != 0 {
+			before = saidJob{old.On, old.Definition}
 		}
-		return t.Audit(ctx, who.Login, "save", "job", name, before, saidJob{on, d})
+		if err := t.Audit(ctx, who.Login, "save", "job", name, before, saidJob{on, d}); err != nil {
+			return err
+		}
+		saved, err = t.Job(ctx, strconv.FormatInt(saved.ID, 10))
+		return err
 	})
 	return e.Described(saved), err
+}
+
+// endOfGone ends the runs of a job that wait for what triggers asked that it has no
+// longer.
+func (e *Engine) endOfGone(ctx context.Context, t *store.Tx, old, saved job.Job, who job.Person) error {
+	var gone []int64
+	for _, o := range old.Triggers {
+		if o.Wait != nil && !slices.ContainsFunc(saved.Triggers, func(s job.Trigger) bool { return s.ID == o.ID }) {
+			gone = append(gone, o.ID)
+		}
+	}
+	if len(gone) == 0 {
+		return nil
+	}
+	return e.endHeld(ctx, t, saved.ID, gone, fmt.Sprintf("the trigger that rang was changed by %s while the run waited", who.Name))
 }
 
 // saidJob is what the record of changes keeps of a job.

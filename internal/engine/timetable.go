@@ -239,10 +239,16 @@ func firstRing(r rule.Rule, after time.Time) *store.NextRing {
 }
 
 // again reckons when a trigger rings next by a rule that has changed under it,
-// given the ring that it waited for. Dates from that one on are still to come;
-// one that now lies in the past rings at once, the latest of several.
-func again(r rule.Rule, waited store.NextRing, now time.Time) *store.NextRing {
-	const farthest = 800 * 24 * time.Hour // closed days move a ring no farther
+// given the ring that it waited for. Dates from that one on are still to come, or
+// from a little before it when slack says that its date may have moved; one that
+// now lies in the past rings at once, the latest of several.
+func again(r rule.Rule, waited store.NextRing, now time.Time, slack time.Duration) *store.NextRing {
+	// Closed days move rings that come once a day or less often, and no farther than this.
+	farthest := slack
+	if r.Moves() {
+		farthest = 800 * 24 * time.Hour
+	}
+	first := waited.Nominal.Add(-slack)
 	var past *store.NextRing
 	for at := waited.Nominal.Add(-farthest).Add(-time.Second); ; {
 		ring, ok := r.Step(at)
@@ -250,7 +256,7 @@ func again(r rule.Rule, waited store.NextRing, now time.Time) *store.NextRing {
 			return past
 		}
 		at = ring.Due
-		if ring.Nominal.Before(waited.Nominal) {
+		if ring.Nominal.Before(first) {
 			continue
 		}
 		if ring.Due.After(now) {
@@ -282,7 +288,7 @@ func (e *Engine) reckon(jobs []job.Job, now time.Time) (next map[int64]*store.Ne
 			if t.NextNominal != nil {
 				waited.Nominal = *t.NextNominal
 			}
-			ring := again(r, waited, now)
+			ring := again(r, waited, now, 0)
 			if ring != nil && ring.Due.Equal(waited.Due) && ring.Nominal.Equal(waited.Nominal) {
 				continue
 			}
@@ -297,38 +303,106 @@ func (e *Engine) reckon(jobs []job.Job, now time.Time) (next map[int64]*store.Ne
 	return next, moved
 }
 
-// reckonZones reckons all due times anew when the zone data is not that by which
-// they were reckoned.
+// zoneBatch is how many triggers are reckoned anew in one transaction.
+const zoneBatch = 500
+
+// reckonZones reckons the due times to come anew that other zone data gave, batch by
+// batch. What is due already stands, and is decided on by the clock. While a node
+// with newer data works, what that node reckoned is left alone: the newest data wins.
 func (e *Engine) reckonZones(ctx context.Context) error {
-	return e.store.Do(ctx, func(t *store.Tx) error {
-		var was string
-		known, err := t.Setting(ctx, zoneSetting, &was)
-		if err != nil || was == zone.Version() {
+	var was string
+	known, err := e.store.Setting(ctx, zoneSetting, &was)
+	if err != nil {
+		return err
+	}
+	if newer, err := e.store.NewerZones(ctx, e.zones); err != nil || newer {
+		return err
+	}
+	if !known {
+		was = e.zones // nothing was reckoned before
+	}
+	if was == e.zones {
+		mixed, err := e.store.OtherZonesAlive(ctx, e.zones)
+		if err != nil || known && !mixed {
 			return err
 		}
+	}
+	moved, total := []string{}, 0
+	for after, more := int64(0), true; more && ctx.Err() == nil; {
+		err := e.store.Do(ctx, func(t *store.Tx) error {
+			batch, err := t.ReckonedBy(ctx, after, e.zones, was, zoneBatch)
+			if more = len(batch) == zoneBatch; err != nil || len(batch) == 0 {
+				return err
+			}
+			after = batch[len(batch)-1].ID
+			said, err := e.reckonBatch(ctx, t, batch)
+			total += len(said)
+			moved = append(moved, said[:min(len(said), max(0, maxMoved-len(moved)))]...)
+			return err
+		})
+		if err != nil {
+			return err
+		}
+	}
+	if ctx.Err() != nil || was == e.zones && total == 0 {
 		if known {
-			jobs, err := t.Jobs(ctx, "", 1_000_000)
-			if err != nil {
-				return err
-			}
-			ids := make([]int64, len(jobs))
-			for i, j := range jobs {
-				ids[i] = j.ID
-			}
-			if err := t.LockTriggers(ctx, ids); err != nil {
-				return err
-			}
-			next, moved := e.reckon(jobs, e.o.Now())
-			if err := t.MoveTriggers(ctx, next); err != nil {
-				return err
-			}
-			e.o.Log.Warn("the time zone data is new; due times were reckoned again", "moved", len(moved), "rings", moved)
-			if err := t.Audit(ctx, "ironbell", "reckon again", "setting", zoneSetting, map[string]string{"zones": was}, map[string]any{"zones": zone.Version(), "moved": moved}); err != nil {
+			return ctx.Err()
+		}
+	}
+	if total > 0 || was != e.zones {
+		e.o.Log.Warn("the time zone data is new; due times were reckoned again", "moved", total, "rings", moved)
+	}
+	return e.store.Do(ctx, func(t *store.Tx) error {
+		if was != e.zones || total > 0 {
+			if err := t.Audit(ctx, "ironbell", "reckon again", "setting", zoneSetting, map[string]string{"zones": was}, map[string]any{"zones": e.zones, "count": total, "moved": moved}); err != nil {
 				return err
 			}
 		}
-		return t.PutSetting(ctx, zoneSetting, zone.Version())
+		return t.PutSetting(ctx, zoneSetting, e.zones)
 	})
+}
+
+// maxMoved bounds how many rings are named that new zone data moved.
+const maxMoved = 1000
+
+// reckonBatch reckons locked triggers anew by this node's zone data and tells which
+// rings moved.
+func (e *Engine) reckonBatch(ctx context.Context, t *store.Tx, batch []store.OtherZones) (moved []string, err error) {
+	if err := e.times.refresh(ctx, t); err != nil {
+		return nil, err
+	}
+	now := e.o.Now()
+	next, stand := map[int64]*store.NextRing{}, []int64{}
+	for _, o := range batch {
+		r, err := e.times.rule(o.Timing.V, o.Zone, o.Calendars.V)
+		if err != nil || !o.NextDue.After(now) {
+			// What cannot be read is set apart when it is due. What is due stands; the
+			// clock knows by the zone data beside it what it was reckoned by.
+			if err != nil {
+				stand = append(stand, o.ID)
+			}
+			continue
+		}
+		waited := store.NextRing{Due: o.NextDue, Nominal: o.NextDue}
+		if o.NextNominal != nil {
+			waited.Nominal = *o.NextNominal
+		}
+		ring := again(r, waited, now, zoneSlack(r))
+		if ring != nil && ring.Due.Equal(waited.Due) && ring.Nominal.Equal(waited.Nominal) {
+			stand = append(stand, o.ID)
+			continue
+		}
+		next[o.ID] = ring
+		to := "none"
+		if ring != nil {
+			to = ring.Due.In(r.Location()).Format("Mon 2 Jan 2006 15:04 MST")
+		}
+		moved = append(moved, fmt.Sprintf("%s: %s becomes %s", o.Job, waited.Due.In(r.Location()).Format("Mon 2 Jan 2006 15:04 MST"), to))
+	}
+	if err := t.KeepDue(ctx, stand, e.zones); err != nil {
+		return nil, err
+	}
+	return moved, t.MoveTriggers(ctx, next, e.zones)
 }
 
 // prepare reads the calendars and reckons what new zone data has moved. It goes

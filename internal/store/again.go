@@ -13,9 +13,9 @@ import (
 // the run. Whoever works on it loses its lease.
 func (t *Tx) Cancel(ctx context.Context, run job.Run, reason string) error {
 	for _, write := range []string{
-		`UPDATE parts SET state = 'cancelled', reason = $2, lease_no = lease_no + 1, lease_until = NULL, ended_at = clock_timestamp() WHERE run_id = $1 AND state IN ('waiting', 'running')`,
-		`UPDATE attempts SET state = 'lost', note = $2, ended_at = clock_timestamp() WHERE run_id = $1 AND state = 'running'`,
-		`UPDATE deliveries SET state = 'failed', answer = $2, class = 'lasting', settled_at = clock_timestamp() WHERE run_id = $1 AND state = 'waiting' AND ` + openDelivery,
+		`UPDATE parts SET state = 'cancelled', reason = $2, lease_no = lease_no + 1, lease_until = NULL, ended_at = bell_clock() WHERE run_id = $1 AND state IN ('waiting', 'running')`,
+		`UPDATE attempts SET state = 'lost', note = $2, ended_at = bell_clock() WHERE run_id = $1 AND state = 'running'`,
+		`UPDATE deliveries SET state = 'failed', answer = $2, class = 'lasting', settled_at = bell_clock() WHERE run_id = $1 AND state = 'waiting' AND ` + openDelivery,
 	} {
 		if _, err := t.ext.ExecContext(ctx, write, run.ID, reason); err != nil {
 			return wrap(err, "cancel the run")
@@ -33,13 +33,13 @@ func (t *Tx) Cancel(ctx context.Context, run job.Run, reason string) error {
 // stays as it is. ok is false when there is nothing to go on with.
 func (t *Tx) GoOn(ctx context.Context, run job.Run, version int, anyway bool, reason string) (ok bool, err error) {
 	var parts []int
-	if err := sqlx.SelectContext(ctx, t.ext, &parts, `UPDATE parts SET state = 'waiting', reason = $2, ready_at = now(), turn = now() - make_interval(mins => priority), ended_at = NULL,
+	if err := sqlx.SelectContext(ctx, t.ext, &parts, `UPDATE parts SET state = 'waiting', reason = $2, ready_at = bell_now(), turn = bell_now() - make_interval(mins => priority), ended_at = NULL,
 			lease_no = greatest(lease_no, 1), held = false, anyway = anyway OR $3
 		WHERE run_id = $1 AND state IN ('failed', 'partly', 'blank', 'cancelled') RETURNING part`, run.ID, reason, anyway); err != nil {
 		return false, wrap(err, "let the run go on")
 	}
 	var deliveries []int64
-	if err := sqlx.SelectContext(ctx, t.ext, &deliveries, `UPDATE deliveries SET state = 'waiting', tries = 0, ready_at = now(), give_up_at = NULL, answer = '', advice = '', class = '', settled_at = NULL
+	if err := sqlx.SelectContext(ctx, t.ext, &deliveries, `UPDATE deliveries SET state = 'waiting', tries = 0, ready_at = bell_now(), give_up_at = NULL, answer = '', advice = '', class = '', settled_at = NULL
 		WHERE run_id = $1 AND state = 'failed' AND class <> '' RETURNING id`, run.ID); err != nil {
 		return false, wrap(err, "let the deliveries be tried again")
 	}
@@ -83,8 +83,8 @@ type Warned struct {
 func (t *Tx) TakeWarnings(ctx context.Context, limit int) ([]Warned, error) {
 	var due []Warned
 	err := sqlx.SelectContext(ctx, t.ext, &due, `WITH due AS (
-			SELECT id FROM runs WHERE warn_at <= now() ORDER BY warn_at LIMIT $1 FOR UPDATE SKIP LOCKED)
-		UPDATE runs r SET warn_at = CASE WHEN r.deadline > now() THEN r.deadline END FROM due WHERE r.id = due.id
+			SELECT id FROM runs WHERE warn_at <= bell_now() ORDER BY warn_at LIMIT $1 FOR UPDATE SKIP LOCKED)
+		UPDATE runs r SET warn_at = CASE WHEN r.deadline > bell_now() THEN r.deadline END FROM due WHERE r.id = due.id
 		RETURNING r.id, r.job_id, r.job_name, r.zone, r.deadline, r.started_at`, limit)
 	return due, wrap(err, "find the deadlines that are near")
 }

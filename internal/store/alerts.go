@@ -28,13 +28,13 @@ func (t *Tx) OpenAlert(ctx context.Context, a job.Alert) error {
 	const again = `(alerts.state = 'acknowledged' AND excluded.kind <> 'destination down'
 		AND (excluded.run_id IS DISTINCT FROM alerts.run_id OR excluded.kind NOT IN ('delivery failed', 'delivery unknown', 'bounced')))`
 	_, err := t.ext.ExecContext(ctx, `INSERT INTO alerts (`+alertFields+`)
-		SELECT $1, $2, 'open', $3, coalesce(j.name, $4), $5, j.owner_id, $6, $7, $8, $9, $10, $11 OR coalesce((v.definition->>'urgent')::boolean, false), now()
+		SELECT $1, $2, 'open', $3, coalesce(j.name, $4), $5, j.owner_id, $6, $7, $8, $9, $10, $11 OR coalesce((v.definition->>'urgent')::boolean, false), bell_now()
 		FROM (SELECT 1) one LEFT JOIN jobs j ON j.id = $3 LEFT JOIN job_versions v ON v.job_id = j.id AND v.version = j.version
 		WHERE $3::bigint IS NULL OR j.id IS NOT NULL
-		ON CONFLICT (cause) WHERE state <> 'closed' DO UPDATE SET count = alerts.count + CASE WHEN excluded.run_id IS NULL THEN 0 ELSE 1 END, last_at = now(),
+		ON CONFLICT (cause) WHERE state <> 'closed' DO UPDATE SET count = alerts.count + CASE WHEN excluded.run_id IS NULL THEN 0 ELSE 1 END, last_at = bell_now(),
 			run_id = coalesce(excluded.run_id, alerts.run_id), happened = excluded.happened, for_whom = excluded.for_whom, tried = excluded.tried, advice = excluded.advice, next = excluded.next,
 			step = CASE WHEN `+again+` THEN 0 ELSE alerts.step END,
-			tell_at = CASE WHEN `+again+` OR alerts.state = 'open' AND alerts.tell_at IS NULL AND alerts.told_at < now() - make_interval(secs => $12) THEN now() ELSE alerts.tell_at END,
+			tell_at = CASE WHEN `+again+` OR alerts.state = 'open' AND alerts.tell_at IS NULL AND alerts.told_at < bell_now() - make_interval(secs => $12) THEN bell_now() ELSE alerts.tell_at END,
 			acknowledged_by = CASE WHEN `+again+` THEN '' ELSE alerts.acknowledged_by END, acknowledged_at = CASE WHEN `+again+` THEN NULL ELSE alerts.acknowledged_at END,
 			state = CASE WHEN `+again+` THEN 'open' ELSE alerts.state END`,
 		a.Kind, a.Cause, a.JobID, a.Job, a.RunID, bounded(a.Happened), bounded(a.ForWhom), bounded(a.Tried), bounded(a.Advice), bounded(a.Next), a.Urgent, tellAgain.Seconds())
@@ -47,22 +47,22 @@ func (t *Tx) OpenAlert(ctx context.Context, a job.Alert) error {
 // AlertsToTell locks alerts whose owner is to be told now, at most limit.
 func (t *Tx) AlertsToTell(ctx context.Context, limit int) ([]job.Alert, error) {
 	var alerts []job.Alert
-	err := sqlx.SelectContext(ctx, t.ext, &alerts, `SELECT `+alertColumns+` WHERE a.tell_at <= now() ORDER BY a.tell_at LIMIT $1 FOR UPDATE OF a SKIP LOCKED`, limit)
+	err := sqlx.SelectContext(ctx, t.ext, &alerts, `SELECT `+alertColumns+` WHERE a.tell_at <= bell_now() ORDER BY a.tell_at LIMIT $1 FOR UPDATE OF a SKIP LOCKED`, limit)
 	return alerts, wrap(err, "find the alerts to tell")
 }
 
 // Told records who was told of an alert, and which step is due when; none when
 // next is zero.
 func (t *Tx) Told(ctx context.Context, id int64, told string, step int, next time.Duration) error {
-	_, err := t.ext.ExecContext(ctx, `UPDATE alerts SET told = CASE WHEN $2 = '' THEN told ELSE $2 END, told_at = now(), step = $3,
-		tell_at = CASE WHEN $4 > 0 THEN now() + make_interval(secs => $4) END WHERE id = $1`, id, bounded(told), step, next.Seconds())
+	_, err := t.ext.ExecContext(ctx, `UPDATE alerts SET told = CASE WHEN $2 = '' THEN told ELSE $2 END, told_at = bell_now(), step = $3,
+		tell_at = CASE WHEN $4 > 0 THEN bell_now() + make_interval(secs => $4) END WHERE id = $1`, id, bounded(told), step, next.Seconds())
 	return wrap(err, "record who was told")
 }
 
 // NextStep sends an alert on to the next step now, because telling the one before
 // failed.
 func (t *Tx) NextStep(ctx context.Context, id int64, told string) error {
-	_, err := t.ext.ExecContext(ctx, `UPDATE alerts SET told = $2, tell_at = now() WHERE id = $1 AND state = 'open' AND (tell_at IS NULL OR tell_at > now())`, id, bounded(told))
+	_, err := t.ext.ExecContext(ctx, `UPDATE alerts SET told = $2, tell_at = bell_now() WHERE id = $1 AND state = 'open' AND (tell_at IS NULL OR tell_at > bell_now())`, id, bounded(told))
 	if err != nil {
 		return wrap(err, "go to the alert's next step")
 	}
@@ -71,7 +71,7 @@ func (t *Tx) NextStep(ctx context.Context, id int64, told string) error {
 
 // Unreached marks an alert that nobody could be told of.
 func (t *Tx) Unreached(ctx context.Context, id int64, told string, again time.Duration) error {
-	_, err := t.ext.ExecContext(ctx, `UPDATE alerts SET unreached = true, told = $2, told_at = now(), step = 0, tell_at = now() + make_interval(secs => $3) WHERE id = $1`, id, bounded(told), again.Seconds())
+	_, err := t.ext.ExecContext(ctx, `UPDATE alerts SET unreached = true, told = $2, told_at = bell_now(), step = 0, tell_at = bell_now() + make_interval(secs => $3) WHERE id = $1`, id, bounded(told), again.Seconds())
 	return wrap(err, "record that nobody was reached")
 }
 
@@ -79,7 +79,7 @@ func (t *Tx) Unreached(ctx context.Context, id int64, told string, again time.Du
 // its steps go on from there: the following one is taken after a while.
 func (t *Tx) Reached(ctx context.Context, id int64, told string, after time.Duration) error {
 	_, err := t.ext.ExecContext(ctx, `UPDATE alerts SET told = $2, unreached = false, step = CASE WHEN unreached THEN 1 ELSE step END,
-		tell_at = CASE WHEN unreached AND state = 'open' THEN now() + make_interval(secs => $3) ELSE tell_at END WHERE id = $1`, id, bounded(told), after.Seconds())
+		tell_at = CASE WHEN unreached AND state = 'open' THEN bell_now() + make_interval(secs => $3) ELSE tell_at END WHERE id = $1`, id, bounded(told), after.Seconds())
 	if err != nil {
 		return wrap(err, "record how the telling went")
 	}
@@ -89,7 +89,7 @@ func (t *Tx) Reached(ctx context.Context, id int64, told string, after time.Dura
 // HurryAlerts lets the next step be taken now with the alerts whose mails wait for
 // a destination that does not work.
 func (q q) HurryAlerts(ctx context.Context, destination int64, told string) error {
-	res, err := q.ext.ExecContext(ctx, `UPDATE alerts SET told = $2, tell_at = now() WHERE state = 'open' AND NOT unreached AND (tell_at IS NULL OR tell_at > now())
+	res, err := q.ext.ExecContext(ctx, `UPDATE alerts SET told = $2, tell_at = bell_now() WHERE state = 'open' AND NOT unreached AND (tell_at IS NULL OR tell_at > bell_now())
 		AND id IN (SELECT alert_id FROM deliveries WHERE destination_id = $1 AND phase = 'kept back' AND kept_back = 'rest' AND alert_id IS NOT NULL)`, destination, bounded(told))
 	if err != nil {
 		return wrap(err, "go on with the alerts")
@@ -137,7 +137,7 @@ func (q q) Alert(ctx context.Context, id int64) (job.Alert, error) {
 
 // CloseAlertsOf ends the alerts of some causes, which were put right.
 func (t *Tx) CloseAlertsOf(ctx context.Context, causes []string) error {
-	if _, err := t.ext.ExecContext(ctx, `UPDATE alerts SET state = 'closed', closed_at = now(), tell_at = NULL WHERE cause = ANY($1) AND state <> 'closed'`, causes); err != nil {
+	if _, err := t.ext.ExecContext(ctx, `UPDATE alerts SET state = 'closed', closed_at = bell_now(), tell_at = NULL WHERE cause = ANY($1) AND state <> 'closed'`, causes); err != nil {
 		return wrap(err, "close the alerts")
 	}
 	return t.Tell(ctx, Notice{Kind: "alerts"})
@@ -145,7 +145,7 @@ func (t *Tx) CloseAlertsOf(ctx context.Context, causes []string) error {
 
 // Acknowledge records that a person has taken an alert on.
 func (q q) Acknowledge(ctx context.Context, id int64, who string) error {
-	if _, err := q.ext.ExecContext(ctx, `UPDATE alerts SET state = 'acknowledged', acknowledged_by = $2, acknowledged_at = now(), tell_at = NULL
+	if _, err := q.ext.ExecContext(ctx, `UPDATE alerts SET state = 'acknowledged', acknowledged_by = $2, acknowledged_at = bell_now(), tell_at = NULL
 		WHERE id = $1 AND state = 'open'`, id, who); err != nil {
 		return wrap(err, "acknowledge the alert")
 	}
@@ -154,7 +154,7 @@ func (q q) Acknowledge(ctx context.Context, id int64, who string) error {
 
 // CloseAlert ends an alert.
 func (q q) CloseAlert(ctx context.Context, id int64) error {
-	if _, err := q.ext.ExecContext(ctx, `UPDATE alerts SET state = 'closed', closed_at = now(), tell_at = NULL WHERE id = $1 AND state <> 'closed'`, id); err != nil {
+	if _, err := q.ext.ExecContext(ctx, `UPDATE alerts SET state = 'closed', closed_at = bell_now(), tell_at = NULL WHERE id = $1 AND state <> 'closed'`, id); err != nil {
 		return wrap(err, "close the alert")
 	}
 	return q.Tell(ctx, Notice{Kind: "alerts"})
@@ -167,8 +167,8 @@ func (t *Tx) CloseAlertsOfRuns(ctx context.Context, ids []job.RunID) error {
 		return nil
 	}
 	var closed []int64
-	if err := sqlx.SelectContext(ctx, t.ext, &closed, `UPDATE alerts SET state = 'closed', closed_at = now(), tell_at = NULL
-		WHERE run_id = ANY($1) AND state <> 'closed' AND last_at < now() RETURNING id`, numbers(ids)); err != nil {
+	if err := sqlx.SelectContext(ctx, t.ext, &closed, `UPDATE alerts SET state = 'closed', closed_at = bell_now(), tell_at = NULL
+		WHERE run_id = ANY($1) AND state <> 'closed' AND last_at < bell_now() RETURNING id`, numbers(ids)); err != nil {
 		return wrap(err, "close the runs' alerts")
 	}
 	if len(closed) == 0 {

@@ -15,8 +15,8 @@ import (
 // often; ok is false when it is not due.
 func (q q) TakeTurn(ctx context.Context, name string, every time.Duration) (ok bool, err error) {
 	var taken bool
-	err = sqlx.GetContext(ctx, q.ext, &taken, `INSERT INTO turns (name, due, taken_at) VALUES ($1, now() + make_interval(secs => $2), now())
-		ON CONFLICT (name) DO UPDATE SET due = excluded.due, taken_at = excluded.taken_at WHERE turns.due <= now() RETURNING true`, name, every.Seconds())
+	err = sqlx.GetContext(ctx, q.ext, &taken, `INSERT INTO turns (name, due, taken_at) VALUES ($1, bell_now() + make_interval(secs => $2), bell_now())
+		ON CONFLICT (name) DO UPDATE SET due = excluded.due, taken_at = excluded.taken_at WHERE turns.due <= bell_now() RETURNING true`, name, every.Seconds())
 	if errors.Is(err, sql.ErrNoRows) {
 		return false, nil
 	}
@@ -48,12 +48,12 @@ func (q q) NoteTurn(ctx context.Context, name, word string) error {
 // Bounce marks a locked delivery as bounced, and counts what came back from its
 // address. It tells how often that did in the last 90 days.
 func (t *Tx) Bounce(ctx context.Context, d job.Delivery, answer, advice string) (times int, err error) {
-	if err := one(t.ext.ExecContext(ctx, `UPDATE deliveries SET state = 'bounced', answer = $2, advice = $3, class = 'lasting', settled_at = clock_timestamp(), lease_until = NULL
+	if err := one(t.ext.ExecContext(ctx, `UPDATE deliveries SET state = 'bounced', answer = $2, advice = $3, class = 'lasting', settled_at = bell_clock(), lease_until = NULL
 		WHERE id = $1 AND state IN ('sent', 'offered', 'unknown')`, d.ID, bounded(answer), advice)); err != nil {
 		return 0, err
 	}
 	err = sqlx.GetContext(ctx, t.ext, &times, `INSERT INTO bounced_addresses (address, last_word) VALUES (lower($1), $2)
-		ON CONFLICT (address) DO UPDATE SET times = CASE WHEN bounced_addresses.last_at < now() - interval '90 days' THEN 1 ELSE bounced_addresses.times + 1 END, last_at = now(), last_word = excluded.last_word
+		ON CONFLICT (address) DO UPDATE SET times = CASE WHEN bounced_addresses.last_at < bell_now() - interval '90 days' THEN 1 ELSE bounced_addresses.times + 1 END, last_at = bell_now(), last_word = excluded.last_word
 		RETURNING times`, d.Address, bounded(answer))
 	return times, wrap(err, "count what came back")
 }
@@ -67,7 +67,7 @@ func (q q) Marked(ctx context.Context, addresses []string) (map[string]int, erro
 		Address string `db:"address"`
 		Times   int    `db:"times"`
 	}
-	err := sqlx.SelectContext(ctx, q.ext, &rows, `SELECT address, times FROM bounced_addresses WHERE times >= $2 AND last_at > now() - interval '90 days' AND address = ANY(SELECT lower(a) FROM unnest($1::text[]) a)`, addresses, BouncedTimes)
+	err := sqlx.SelectContext(ctx, q.ext, &rows, `SELECT address, times FROM bounced_addresses WHERE times >= $2 AND last_at > bell_now() - interval '90 days' AND address = ANY(SELECT lower(a) FROM unnest($1::text[]) a)`, addresses, BouncedTimes)
 	out := map[string]int{}
 	for _, r := range rows {
 		out[r.Address] = r.Times

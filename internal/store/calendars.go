@@ -78,7 +78,7 @@ func (q q) PutCalendar(ctx context.Context, name string, author int64, d calenda
 		Version int   `db:"version"`
 	}
 	err := sqlx.GetContext(ctx, q.ext, &row, `INSERT INTO calendars (name, version) VALUES ($1, 1)
-		ON CONFLICT (name) DO UPDATE SET version = calendars.version + 1, updated_at = now() RETURNING id, version`, name)
+		ON CONFLICT (name) DO UPDATE SET version = calendars.version + 1, updated_at = bell_now() RETURNING id, version`, name)
 	if err != nil {
 		return Calendar{}, wrap(err, "save the calendar")
 	}
@@ -115,8 +115,9 @@ func (q q) JobsUsing(ctx context.Context, kind string, id int64) ([]job.Job, err
 // NextRing is when a trigger rings next, and the date that its rule names for it.
 type NextRing struct{ Due, Nominal time.Time }
 
-// MoveTriggers sets the next rings of triggers; nil for none.
-func (q q) MoveTriggers(ctx context.Context, next map[int64]*NextRing) error {
+// MoveTriggers sets the next rings of triggers, reckoned by some zone data; nil for
+// none.
+func (q q) MoveTriggers(ctx context.Context, next map[int64]*NextRing, zones string) error {
 	if len(next) == 0 {
 		return nil
 	}
@@ -129,18 +130,51 @@ func (q q) MoveTriggers(ctx context.Context, next map[int64]*NextRing) error {
 		}
 		dues, nominals = append(dues, &n.Due), append(nominals, &n.Nominal)
 	}
-	if _, err := q.ext.ExecContext(ctx, `UPDATE triggers t SET next_due = u.due, next_nominal = u.nominal
-		FROM unnest($1::bigint[], $2::timestamptz[], $3::timestamptz[]) AS u(id, due, nominal) WHERE t.id = u.id`, ids, dues, nominals); err != nil {
+	if _, err := q.ext.ExecContext(ctx, `UPDATE triggers t SET next_due = u.due, next_nominal = u.nominal, zones = $4
+		FROM unnest($1::bigint[], $2::timestamptz[], $3::timestamptz[]) AS u(id, due, nominal) WHERE t.id = u.id`, ids, dues, nominals, zones); err != nil {
 		return wrap(err, "move the triggers")
 	}
 	return q.Tell(ctx, Notice{Kind: "jobs"})
 }
 
-// LockTriggers locks the triggers of jobs, so that the clock waits for what is
-// decided about them.
+// LockTriggers locks the triggers of jobs, each job's first trigger before its
+// others, so that the clock waits for what is decided about them.
 func (t *Tx) LockTriggers(ctx context.Context, jobs []int64) error {
-	_, err := t.ext.ExecContext(ctx, `SELECT id FROM triggers WHERE job_id = ANY($1) ORDER BY id FOR UPDATE`, jobs)
-	return wrap(err, "lock the triggers")
+	for _, which := range []string{`position = 0`, `position > 0`} {
+		if _, err := t.ext.ExecContext(ctx, `SELECT id FROM triggers WHERE job_id = ANY($1) AND `+which+` ORDER BY job_id, position FOR UPDATE`, jobs); err != nil {
+			return wrap(err, "lock the triggers")
+		}
+	}
+	return nil
+}
+
+// ReckonedBy locks triggers that wait for a due time which other zone data gave, in
+// the order of their ids after one, at most limit. Rows that were written before
+// triggers knew their zone data count as reckoned by old.
+func (t *Tx) ReckonedBy(ctx context.Context, after int64, zones, old string, limit int) ([]OtherZones, error) {
+	var all []OtherZones
+	err := sqlx.SelectContext(ctx, t.ext, &all, `SELECT t.id, j.name AS job_name, t.timing, t.calendars, t.zone, t.next_due, t.next_nominal, t.zones
+		FROM triggers t JOIN jobs j ON j.id = t.job_id WHERE t.id > $1 AND t.next_due IS NOT NULL AND coalesce(nullif(t.zones, ''), $3) <> $2
+		ORDER BY t.id LIMIT $4 FOR UPDATE OF t SKIP LOCKED`, after, zones, old, limit)
+	return all, wrap(err, "find what other zone data gave")
+}
+
+// OtherZones is a trigger whose due time was reckoned by other zone data.
+type OtherZones struct {
+	ID          int64                `db:"id"`
+	Job         string               `db:"job_name"`
+	Timing      document[job.Timing] `db:"timing"`
+	Calendars   document[[]string]   `db:"calendars"`
+	Zone        string               `db:"zone"`
+	NextDue     time.Time            `db:"next_due"`
+	NextNominal *time.Time           `db:"next_nominal"`
+	Zones       string               `db:"zones"`
+}
+
+// KeepDue notes that the due times of triggers stand by some zone data.
+func (t *Tx) KeepDue(ctx context.Context, triggers []int64, zones string) error {
+	_, err := t.ext.ExecContext(ctx, `UPDATE triggers SET zones = $2 WHERE id = ANY($1)`, triggers, zones)
+	return wrap(err, "note the zone data of the triggers")
 }
 
 // PutFeed keeps the hash of a person's link to the forecast, in place of the
@@ -151,7 +185,7 @@ func (q q) PutFeed(ctx context.Context, person int64, hash []byte) error {
 		return wrap(err, "end the link")
 	}
 	_, err := q.ext.ExecContext(ctx, `INSERT INTO feeds (person_id, hash) VALUES ($1, $2)
-		ON CONFLICT (person_id) DO UPDATE SET hash = excluded.hash, created_at = now()`, person, hash)
+		ON CONFLICT (person_id) DO UPDATE SET hash = excluded.hash, created_at = bell_now()`, person, hash)
 	return wrap(err, "save the link")
 }
 

@@ -57,7 +57,7 @@ func TestCalendarsAreKeptByVersions(t *testing.T) {
 
 	// What is due tells the clock all that the rule needs.
 	require.NoError(t, s.Do(ctx, func(tx *store.Tx) error {
-		due, err := tx.TakeDue(ctx, *at(5), 10)
+		due, err := tx.TakeDue(ctx, *at(5), []int64{jobs[0].ID})
 		require.NoError(t, err)
 		require.Len(t, due, 1)
 		assert.Equal(t, []string{"Harbour"}, due[0].Calendars.V)
@@ -65,11 +65,11 @@ func TestCalendarsAreKeptByVersions(t *testing.T) {
 		assert.True(t, due[0].NextNominal.Equal(*at(0)))
 		return nil
 	}))
-	require.NoError(t, s.MoveTriggers(ctx, map[int64]*store.NextRing{trigger.ID: {Due: *at(30), Nominal: *at(20)}}))
+	require.NoError(t, s.MoveTriggers(ctx, map[int64]*store.NextRing{trigger.ID: {Due: *at(30), Nominal: *at(20)}}, "2026a"))
 	next, ok, err := s.NextDue(ctx)
 	require.NoError(t, err)
 	assert.True(t, ok && next.Equal(*at(30)))
-	require.NoError(t, s.MoveTriggers(ctx, map[int64]*store.NextRing{trigger.ID: nil}))
+	require.NoError(t, s.MoveTriggers(ctx, map[int64]*store.NextRing{trigger.ID: nil}, "2026a"))
 	_, ok, err = s.NextDue(ctx)
 	require.NoError(t, err)
 	assert.False(t, ok)

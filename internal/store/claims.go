@@ -75,7 +75,7 @@ func (s *Store) ClaimParts(ctx context.Context, node string, lease time.Duration
 func (t *Tx) pick(ctx context.Context, limit int, room rooms) ([]Claim, error) {
 	var picked []Claim
 	if err := sqlx.SelectContext(ctx, t.ext, &picked, `SELECT run_id, part, name, given AS own, array_to_json(labels) AS labels, gated, anyway, alone, lease_no + 1 AS lease_no
-		FROM parts p WHERE state = 'waiting' AND NOT held AND ready_at <= now() AND NOT labels && $2
+		FROM parts p WHERE state = 'waiting' AND NOT held AND ready_at <= bell_now() AND NOT labels && $2
 			AND (NOT gated OR NOT EXISTS (SELECT 1 FROM gates g WHERE g.job_id = p.job_id AND g.run_id <> p.run_id))
 		ORDER BY turn, run_id, part LIMIT $1 FOR UPDATE SKIP LOCKED`, limit, room.full()); err != nil || len(picked) == 0 {
 		return nil, wrap(err, "claim parts")
@@ -153,13 +153,13 @@ func (t *Tx) start(ctx context.Context, claims []Claim, node string, lease time.
 	var started []job.RunID
 	if err := sqlx.SelectContext(ctx, t.ext, &started, `WITH mine AS (
 			UPDATE parts p SET state = 'running', reason = '', lease_no = p.lease_no + 1, lease_until = now() + make_interval(secs => $3), node = $4,
-				started_at = coalesce(p.started_at, clock_timestamp())
+				started_at = coalesce(p.started_at, bell_clock())
 			FROM unnest($1::bigint[], $2::int[]) AS u(run_id, part) WHERE p.run_id = u.run_id AND p.part = u.part
 		), tried AS (
 			INSERT INTO attempts (run_id, part, task, try, state, node, started_at)
-			SELECT run_id, part, task, 1, 'running', $4, clock_timestamp() FROM unnest($5::bigint[], $6::int[], $7::text[]) AS u(run_id, part, task)
+			SELECT run_id, part, task, 1, 'running', $4, bell_clock() FROM unnest($5::bigint[], $6::int[], $7::text[]) AS u(run_id, part, task)
 		), working AS (
-			UPDATE runs SET state = 'running', reason = $8, started_at = coalesce(started_at, clock_timestamp()) WHERE id = ANY($1) AND state = 'waiting' RETURNING id
+			UPDATE runs SET state = 'running', reason = $8, started_at = coalesce(started_at, bell_clock()) WHERE id = ANY($1) AND state = 'waiting' RETURNING id
 		), logged AS (
 			INSERT INTO run_log (run_id, state, text) SELECT id, 'running', $8 FROM working
 		)
@@ -196,12 +196,12 @@ func (q q) tellRuns(ctx context.Context, ids []job.RunID) error {
 // by the database's clock; ok is false when none waits for a time to come.
 func (q q) NextReady(ctx context.Context) (wait time.Duration, ok bool, err error) {
 	var seconds *float64
-	err = sqlx.GetContext(ctx, q.ext, &seconds, `WITH RECURSIVE `+readyDestinations+` SELECT extract(epoch FROM min(at) - now()) FROM (
-		(SELECT min(ready_at) AS at FROM parts WHERE state = 'waiting' AND ready_at > now())
-		UNION ALL (SELECT min(to_at) FROM freezes WHERE lifted_at IS NULL AND to_at > now())
-		UNION ALL (SELECT min(d.at) FROM ready_for r CROSS JOIN LATERAL (SELECT min(ready_at) AS at FROM deliveries WHERE phase = 'ready' AND destination_id = r.destination_id AND ready_at > now()) d)
-		UNION ALL (SELECT min(probe_at) FROM destinations WHERE rests_since IS NOT NULL AND probe_at > now())
-		UNION ALL (SELECT min(tell_at) FROM alerts WHERE tell_at > now())) w`)
+	err = sqlx.GetContext(ctx, q.ext, &seconds, `WITH RECURSIVE `+readyDestinations+` SELECT extract(epoch FROM min(at) - bell_now()) FROM (
+		(SELECT min(ready_at) AS at FROM parts WHERE state = 'waiting' AND ready_at > bell_now())
+		UNION ALL (SELECT min(to_at) FROM freezes WHERE lifted_at IS NULL AND to_at > bell_now())
+		UNION ALL (SELECT min(d.at) FROM ready_for r CROSS JOIN LATERAL (SELECT min(ready_at) AS at FROM deliveries WHERE phase = 'ready' AND destination_id = r.destination_id AND ready_at > bell_now()) d)
+		UNION ALL (SELECT min(probe_at) FROM destinations WHERE rests_since IS NOT NULL AND probe_at > bell_now())
+		UNION ALL (SELECT min(tell_at) FROM alerts WHERE tell_at > bell_now())) w`)
 	if err != nil || seconds == nil {
 		return 0, false, wrap(err, "find what becomes ready next")
 	}

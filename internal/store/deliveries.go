@@ -95,7 +95,7 @@ func (t *Tx) LockDelivery(ctx context.Context, id int64) (job.Delivery, error) {
 // SettleDelivery gives a locked delivery whose answer was lost the state that a
 // person knows it to have.
 func (t *Tx) SettleDelivery(ctx context.Context, id int64, state job.DeliveryState, answer string) error {
-	return one(t.ext.ExecContext(ctx, `UPDATE deliveries SET state = $2, answer = $3, class = '', advice = '', settled_at = clock_timestamp() WHERE id = $1`, id, state, answer))
+	return one(t.ext.ExecContext(ctx, `UPDATE deliveries SET state = $2, answer = $3, class = '', advice = '', settled_at = bell_clock() WHERE id = $1`, id, state, answer))
 }
 
 // Resend lets a locked delivery go out again, as a new message of the same
@@ -105,8 +105,8 @@ func (t *Tx) Resend(ctx context.Context, id int64, messageID string) error {
 			INSERT INTO messages (id, run_id, alert_id, part, task, message_id, subject, destination_id, key, size, sha256, name, media_type, if_exists, stamp, may_leave)
 			SELECT month_id('message_count'), m.run_id, m.alert_id, m.part, m.task, $2, m.subject, m.destination_id, m.key, m.size, m.sha256, m.name, m.media_type, m.if_exists, m.stamp, m.may_leave
 			FROM deliveries d JOIN messages m ON m.id = d.message_id WHERE d.id = $1 RETURNING id)
-		UPDATE deliveries SET message_id = again.id, state = 'waiting', tries = 0, ready_at = now(), answer = '', advice = '', class = '',
-			offered_at = NULL, settled_at = NULL, lease_until = NULL, lease_no = lease_no + 1, went_to = '', give_up_at = greatest(give_up_at, now() + interval '1 day'),
+		UPDATE deliveries SET message_id = again.id, state = 'waiting', tries = 0, ready_at = bell_now(), answer = '', advice = '', class = '',
+			offered_at = NULL, settled_at = NULL, lease_until = NULL, lease_no = lease_no + 1, went_to = '', give_up_at = greatest(give_up_at, bell_now() + interval '1 day'),
 			kept_back = CASE WHEN (SELECT rests_since FROM destinations WHERE id = deliveries.destination_id) IS NULL THEN '' ELSE 'rest' END
 		FROM again WHERE deliveries.id = $1`, id, messageID)); err != nil {
 		return wrap(err, "send again")
@@ -137,7 +137,7 @@ func (t *Tx) ResendFailed(ctx context.Context, run job.RunID, name func(old stri
 
 // AllowDelivery lets a delivery go that waited for a second person's yes.
 func (t *Tx) AllowDelivery(ctx context.Context, id int64, who string) error {
-	if err := one(t.ext.ExecContext(ctx, `UPDATE deliveries d SET allowed_by = $2, ready_at = now(), give_up_at = greatest(give_up_at, now() + interval '1 day'),
+	if err := one(t.ext.ExecContext(ctx, `UPDATE deliveries d SET allowed_by = $2, ready_at = bell_now(), give_up_at = greatest(give_up_at, bell_now() + interval '1 day'),
 			kept_back = CASE WHEN (SELECT rests_since FROM destinations WHERE id = d.destination_id) IS NULL THEN '' ELSE 'rest' END
 		WHERE id = $1 AND state = 'waiting'`, id, who)); err != nil {
 		return wrap(err, "let the delivery go")
@@ -149,8 +149,8 @@ func (t *Tx) AllowDelivery(ctx context.Context, id int64, who string) error {
 // installation. It gives the runs that it belongs to.
 func (t *Tx) ReleaseSilent(ctx context.Context, send bool, who string) (n int64, runs []job.RunID, err error) {
 	var rows []*job.RunID
-	if err := sqlx.SelectContext(ctx, t.ext, &rows, `UPDATE deliveries SET kept_back = '', ready_at = now(), give_up_at = greatest(give_up_at, now() + interval '1 day'), allowed_by = $2,
-			state = CASE WHEN $1 THEN 'waiting' ELSE 'failed' END, answer = CASE WHEN $1 THEN answer ELSE 'dropped by ' || $2 END, settled_at = CASE WHEN $1 THEN NULL ELSE clock_timestamp() END
+	if err := sqlx.SelectContext(ctx, t.ext, &rows, `UPDATE deliveries SET kept_back = '', ready_at = bell_now(), give_up_at = greatest(give_up_at, bell_now() + interval '1 day'), allowed_by = $2,
+			state = CASE WHEN $1 THEN 'waiting' ELSE 'failed' END, answer = CASE WHEN $1 THEN answer ELSE 'dropped by ' || $2 END, settled_at = CASE WHEN $1 THEN NULL ELSE bell_clock() END
 		WHERE phase = 'kept back' AND kept_back = 'silent' RETURNING run_id`, send, who); err != nil {
 		return 0, nil, wrap(err, "release what was kept back")
 	}

@@ -110,6 +110,19 @@ func (q q) withTriggers(ctx context.Context, rows []jobRow) ([]job.Job, error) {
 	return jobs, wrap(err, "read the triggers")
 }
 
+// LockJob finds a job by its name, keeps others from saving or switching it, and
+// the clock from deciding on its rings, until the transaction ends.
+func (t *Tx) LockJob(ctx context.Context, name string) (job.Job, error) {
+	var id int64
+	if err := sqlx.GetContext(ctx, t.ext, &id, `SELECT id FROM jobs WHERE name = $1 FOR UPDATE`, name); err != nil {
+		return job.Job{}, found(err, "job", name)
+	}
+	if err := t.LockTriggers(ctx, []int64{id}); err != nil {
+		return job.Job{}, err
+	}
+	return t.Job(ctx, strconv.FormatInt(id, 10))
+}
+
 // Uses names what a job speaks of.
 type Uses struct {
 	Reports, Destinations, Calendars, Sources []int64
@@ -130,7 +143,7 @@ func (q q) PutJob(ctx context.Context, name string, owner, author int64, on bool
 	if errors.Is(err, sql.ErrNoRows) {
 		err = sqlx.GetContext(ctx, q.ext, &row, `INSERT INTO jobs (name, owner_id, is_on, version) VALUES ($1, $2, $3, 1) RETURNING id, version`, name, owner, on)
 	} else if err == nil {
-		err = sqlx.GetContext(ctx, q.ext, &row, `UPDATE jobs SET version = version + 1, owner_id = $2, is_on = $3, updated_at = now() WHERE id = $1 RETURNING id, version`, row.ID, owner, on)
+		err = sqlx.GetContext(ctx, q.ext, &row, `UPDATE jobs SET version = version + 1, owner_id = $2, is_on = $3, updated_at = bell_now() WHERE id = $1 RETURNING id, version`, row.ID, owner, on)
 	}
 	if err != nil {
 		return job.Job{}, unique(err, "job", name)
@@ -212,7 +225,7 @@ func (q q) putTriggers(ctx context.Context, jobID int64, d job.Definition, uses 
 				jobID, i, t.Rule, timing, calendars, d.Zone, given, d.AfterOutage, d.Overlap, d.Priority, t.NextDue, t.NextNominal, waits, delay, deadline)
 		} else {
 			_, err = q.ext.ExecContext(ctx, `UPDATE triggers SET position = $2, calendars = $3, zone = $4, given = $5, after_outage = $6, overlap = $7, priority = $8,
-				next_due = $9, next_nominal = $10, delay = $11, deadline = $12 WHERE id = $1`, id, i, calendars, d.Zone, given, d.AfterOutage, d.Overlap, d.Priority, t.NextDue, t.NextNominal, delay, deadline)
+				next_due = $9, next_nominal = $10, delay = $11, deadline = $12, apart_due = NULL, apart_until = NULL, apart_why = '' WHERE id = $1`, id, i, calendars, d.Zone, given, d.AfterOutage, d.Overlap, d.Priority, t.NextDue, t.NextNominal, delay, deadline)
 		}
 		if err != nil {
 			return wrap(err, "save the trigger")
@@ -233,14 +246,14 @@ func (q q) putTriggers(ctx context.Context, jobID int64, d job.Definition, uses 
 
 // SwitchJob turns a job on or off. next gives the next ring of each trigger by
 // id; those that are missing ring no more.
-func (q q) SwitchJob(ctx context.Context, id int64, on bool, next map[int64]*NextRing) error {
-	if err := one(q.ext.ExecContext(ctx, `UPDATE jobs SET is_on = $2, updated_at = now() WHERE id = $1`, id, on)); err != nil {
+func (q q) SwitchJob(ctx context.Context, id int64, on bool, next map[int64]*NextRing, zones string) error {
+	if err := one(q.ext.ExecContext(ctx, `UPDATE jobs SET is_on = $2, updated_at = bell_now() WHERE id = $1`, id, on)); err != nil {
 		return wrap(err, "switch the job")
 	}
-	if _, err := q.ext.ExecContext(ctx, `UPDATE triggers SET next_due = NULL, next_nominal = NULL WHERE job_id = $1`, id); err != nil {
+	if _, err := q.ext.ExecContext(ctx, `UPDATE triggers SET next_due = NULL, next_nominal = NULL, apart_due = NULL, apart_until = NULL, apart_why = '' WHERE job_id = $1`, id); err != nil {
 		return wrap(err, "switch the triggers")
 	}
-	if err := q.MoveTriggers(ctx, next); err != nil {
+	if err := q.MoveTriggers(ctx, next, zones); err != nil {
 		return err
 	}
 	return q.Tell(ctx, Notice{Kind: "jobs", ID: strconv.FormatInt(id, 10)})

@@ -23,11 +23,11 @@ func (q q) OldFiles(ctx context.Context, limit int) ([]OldFile, error) {
 	var old []OldFile
 	err := sqlx.SelectContext(ctx, q.ext, &old, `WITH least AS (SELECT coalesce(min(keep_files), 90) AS days FROM jobs)
 		(SELECT a.id, a.key, false AS message FROM least, artifacts a JOIN runs r ON r.id = a.run_id LEFT JOIN jobs j ON j.id = r.job_id
-			WHERE a.removed_at IS NULL AND a.created_at < now() - make_interval(days => least(least.days, 90)) AND a.created_at < now() - make_interval(days => coalesce(j.keep_files, 90))
+			WHERE a.removed_at IS NULL AND a.created_at < bell_now() - make_interval(days => least(least.days, 90)) AND a.created_at < bell_now() - make_interval(days => coalesce(j.keep_files, 90))
 				AND r.state NOT IN ('waiting', 'running') LIMIT $1)
 		UNION ALL
 		(SELECT m.id, m.key, true FROM least, messages m LEFT JOIN runs r ON r.id = m.run_id LEFT JOIN jobs j ON j.id = r.job_id
-			WHERE m.removed_at IS NULL AND m.created_at < now() - make_interval(days => least(least.days, 90)) AND m.created_at < now() - make_interval(days => coalesce(j.keep_files, 90))
+			WHERE m.removed_at IS NULL AND m.created_at < bell_now() - make_interval(days => least(least.days, 90)) AND m.created_at < bell_now() - make_interval(days => coalesce(j.keep_files, 90))
 				AND NOT EXISTS (SELECT 1 FROM deliveries d WHERE d.message_id = m.id AND d.run_id = m.run_id AND d.state IN ('waiting', 'sending', 'offered', 'unknown'))
 				AND NOT EXISTS (SELECT 1 FROM deliveries d WHERE d.message_id = m.id AND d.alert_id = m.alert_id AND d.state IN ('waiting', 'sending', 'offered', 'unknown'))
 				AND NOT EXISTS (SELECT 1 FROM messages o WHERE o.run_id = m.run_id AND o.key = m.key AND o.id <> m.id AND o.created_at > m.created_at AND o.removed_at IS NULL) LIMIT $1)
@@ -44,7 +44,7 @@ func (q q) FilesRemoved(ctx context.Context, files []OldFile) error {
 				ids = append(ids, f.ID)
 			}
 		}
-		if _, err := q.ext.ExecContext(ctx, `UPDATE `+table+` SET removed_at = now() WHERE id = ANY($1)`, ids); err != nil {
+		if _, err := q.ext.ExecContext(ctx, `UPDATE `+table+` SET removed_at = bell_now() WHERE id = ANY($1)`, ids); err != nil {
 			return wrap(err, "record that files were removed")
 		}
 	}
@@ -71,12 +71,12 @@ const sweepBatch = 5000
 func (q q) SweepHistory(ctx context.Context) error {
 	for _, sweep := range []struct{ what, find, remove string }{
 		{
-			"logs", `SELECT r.id FROM runs r LEFT JOIN jobs j ON j.id = r.job_id WHERE r.id > $1 AND NOT r.log_removed AND r.ended_at < now() - make_interval(days => coalesce(j.keep_log, 90))
+			"logs", `SELECT r.id FROM runs r LEFT JOIN jobs j ON j.id = r.job_id WHERE r.id > $1 AND NOT r.log_removed AND r.ended_at < bell_now() - make_interval(days => coalesce(j.keep_log, 90))
 				AND r.id < (SELECT month_end(least(90, min(keep_log))) FROM jobs) ORDER BY r.id LIMIT $2`,
 			`WITH l AS (DELETE FROM run_log WHERE run_id = ANY($1) AND state = '') UPDATE runs SET log_removed = true WHERE id = ANY($1)`,
 		},
 		{
-			"runs", `SELECT r.id FROM runs r LEFT JOIN jobs j ON j.id = r.job_id WHERE r.id > $1 AND r.ended_at < now() - make_interval(days => coalesce(j.keep_runs, 400))
+			"runs", `SELECT r.id FROM runs r LEFT JOIN jobs j ON j.id = r.job_id WHERE r.id > $1 AND r.ended_at < bell_now() - make_interval(days => coalesce(j.keep_runs, 400))
 				AND r.id < (SELECT month_end(least(400, min(keep_runs))) FROM jobs) ORDER BY r.id LIMIT $2`,
 			`WITH a AS (DELETE FROM parts WHERE run_id = ANY($1)), b AS (DELETE FROM attempts WHERE run_id = ANY($1)), c AS (DELETE FROM artifacts WHERE run_id = ANY($1)),
 				d AS (DELETE FROM run_log WHERE run_id = ANY($1)), e AS (DELETE FROM deliveries WHERE run_id = ANY($1)), f AS (DELETE FROM messages WHERE run_id = ANY($1))

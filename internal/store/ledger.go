@@ -116,7 +116,7 @@ func (t *Tx) beginTasks(ctx context.Context, entries []*Entry) error {
 		Try   int       `db:"try"`
 	}
 	if err := sqlx.SelectContext(ctx, t.ext, &begun, `INSERT INTO attempts (run_id, part, task, try, state, node, started_at)
-		SELECT u.run_id, u.part, u.task, 1 + coalesce((SELECT max(a.try) FROM attempts a WHERE a.run_id = u.run_id AND a.part = u.part AND a.task = u.task), 0), 'running', u.node, clock_timestamp()
+		SELECT u.run_id, u.part, u.task, 1 + coalesce((SELECT max(a.try) FROM attempts a WHERE a.run_id = u.run_id AND a.part = u.part AND a.task = u.task), 0), 'running', u.node, bell_clock()
 		FROM unnest($1::bigint[], $2::int[], $3::text[], $4::text[]) AS u(run_id, part, task, node)
 		RETURNING run_id, part, task, try`, c.run, c.parts, tasks, nodes); err != nil {
 		return wrap(err, "record the attempts")
@@ -147,7 +147,7 @@ func (t *Tx) passOver(ctx context.Context, entries []*Entry) error {
 		return nil
 	}
 	_, err := t.ext.ExecContext(ctx, `INSERT INTO attempts (run_id, part, task, try, state, note, node, started_at, ended_at)
-		SELECT u.run_id, u.part, u.task, 1 + coalesce((SELECT max(a.try) FROM attempts a WHERE a.run_id = u.run_id AND a.part = u.part AND a.task = u.task), 0), 'passed over', u.note, u.node, clock_timestamp(), clock_timestamp()
+		SELECT u.run_id, u.part, u.task, 1 + coalesce((SELECT max(a.try) FROM attempts a WHERE a.run_id = u.run_id AND a.part = u.part AND a.task = u.task), 0), 'passed over', u.note, u.node, bell_clock(), bell_clock()
 		FROM unnest($1::bigint[], $2::int[], $3::text[], $4::text[], $5::text[]) AS u(run_id, part, task, note, node)`, c.run, c.parts, tasks, notes, nodes)
 	return wrap(err, "record what was passed over")
 }
@@ -172,7 +172,7 @@ func (t *Tx) endTasks(ctx context.Context, entries []*Entry) error {
 	if len(tasks) == 0 {
 		return nil
 	}
-	_, err := t.ext.ExecContext(ctx, `UPDATE attempts a SET state = u.state, ended_at = clock_timestamp(), rows = u.rows, note = u.note, class = u.class, advice = u.advice,
+	_, err := t.ext.ExecContext(ctx, `UPDATE attempts a SET state = u.state, ended_at = bell_clock(), rows = u.rows, note = u.note, class = u.class, advice = u.advice,
 			again = u.again, totals = u.totals, unusual = u.unusual
 		FROM unnest($1::bigint[], $2::int[], $3::text[], $4::int[], $5::text[], $6::bigint[], $7::text[], $8::text[], $9::text[], $10::bool[], $11::jsonb[], $12::text[])
 			AS u(run_id, part, task, try, state, rows, note, class, advice, again, totals, unusual)
@@ -254,8 +254,8 @@ func (t *Tx) moveParts(ctx context.Context, entries []*Entry) error {
 		return nil
 	}
 	_, err := t.ext.ExecContext(ctx, `UPDATE parts p SET state = u.state, reason = u.reason, lease_until = NULL,
-			ended_at = CASE WHEN u.state = 'waiting' THEN NULL ELSE clock_timestamp() END,
-			ready_at = CASE WHEN u.state = 'waiting' THEN now() + make_interval(secs => u.wait) ELSE p.ready_at END
+			ended_at = CASE WHEN u.state = 'waiting' THEN NULL ELSE bell_clock() END,
+			ready_at = CASE WHEN u.state = 'waiting' THEN bell_now() + make_interval(secs => u.wait) ELSE p.ready_at END
 		FROM unnest($1::bigint[], $2::int[], $3::text[], $4::text[], $5::float8[]) AS u(run_id, part, state, reason, wait)
 		WHERE p.run_id = u.run_id AND p.part = u.part`, c.run, c.parts, states, reasons, waits)
 	return wrap(err, "move the parts")
@@ -292,7 +292,7 @@ func (t *Tx) TakeUp(ctx context.Context, c Claim, effects func(task string) bool
 				a.Note = "its node stopped in the middle, and nobody knows how far it came"
 				a.Advice = "See what it did, then let the run go on; mark the task as repeatable if it may be done twice."
 			}
-			if _, err := t.ext.ExecContext(ctx, `UPDATE attempts SET state = $5, again = $6, note = $7, class = $8, advice = $9, ended_at = now() WHERE run_id = $1 AND part = $2 AND task = $3 AND try = $4`,
+			if _, err := t.ext.ExecContext(ctx, `UPDATE attempts SET state = $5, again = $6, note = $7, class = $8, advice = $9, ended_at = bell_now() WHERE run_id = $1 AND part = $2 AND task = $3 AND try = $4`,
 				c.RunID, c.Part, a.Task, a.Try, a.State, a.Again, a.Note, a.Class, a.Advice); err != nil {
 				return s, wrap(err, "mark what was left in the middle")
 			}

@@ -20,7 +20,7 @@ type rooms map[string]int
 // rooms reads which labels may take how much more. When limits are set, claims
 // of all nodes wait for each other here, so that two never count the same room.
 func (t *Tx) rooms(ctx context.Context) (rooms, error) {
-	const read = `SELECT label, false AS counted, 0 AS room FROM freezes WHERE lifted_at IS NULL AND from_at <= now() AND (to_at IS NULL OR to_at > now())
+	const read = `SELECT label, false AS counted, 0 AS room FROM freezes WHERE lifted_at IS NULL AND from_at <= bell_now() AND (to_at IS NULL OR to_at > bell_now())
 		UNION ALL SELECT l.key, true, (l.value::int - (SELECT count(*) FROM parts p WHERE p.state = 'running' AND p.labels @> ARRAY[l.key]))::int
 		FROM settings s, jsonb_each_text(s.value) l WHERE s.key = '` + LimitSetting + `'`
 	for locked := false; ; locked = true {
@@ -105,7 +105,7 @@ const freezeColumns = `id, label, from_at, to_at, rings, reason, by_name, create
 // that have ended, newest first, at most 500.
 func (q q) Freezes(ctx context.Context, past bool) ([]Freeze, error) {
 	all := []Freeze{}
-	err := sqlx.SelectContext(ctx, q.ext, &all, `SELECT `+freezeColumns+` WHERE $1 OR lifted_at IS NULL AND (to_at IS NULL OR to_at > now()) ORDER BY from_at DESC, id DESC LIMIT 500`, past)
+	err := sqlx.SelectContext(ctx, q.ext, &all, `SELECT `+freezeColumns+` WHERE $1 OR lifted_at IS NULL AND (to_at IS NULL OR to_at > bell_now()) ORDER BY from_at DESC, id DESC LIMIT 500`, past)
 	return all, wrap(err, "list the freezes")
 }
 
@@ -129,7 +129,7 @@ func (q q) AddFreeze(ctx context.Context, f Freeze) (Freeze, error) {
 // LiftFreeze ends a freeze now.
 func (q q) LiftFreeze(ctx context.Context, id int64, by string) (Freeze, error) {
 	var f Freeze
-	err := sqlx.GetContext(ctx, q.ext, &f, `UPDATE freezes SET lifted_at = coalesce(lifted_at, now()), lifted_by = CASE WHEN lifted_at IS NULL THEN $2 ELSE lifted_by END WHERE id = $1
+	err := sqlx.GetContext(ctx, q.ext, &f, `UPDATE freezes SET lifted_at = coalesce(lifted_at, bell_now()), lifted_by = CASE WHEN lifted_at IS NULL THEN $2 ELSE lifted_by END WHERE id = $1
 		RETURNING id, label, from_at, to_at, rings, reason, by_name, created_at, lifted_at, lifted_by`, id, by)
 	if err != nil {
 		return f, found(err, "freeze", "")

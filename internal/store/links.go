@@ -66,7 +66,7 @@ type Link struct {
 }
 
 const linkColumns = `l.id, l.run_id, l.part, l.task, r.job_name, r.job_id, l.audience, to_jsonb(l.files) AS files, to_jsonb(l.named) AS named, l.archive, l.ends_at, l.created_at, l.withdrawn_at, l.withdrawn_by,
-	l.ends_at <= now() AS ended, (SELECT count(*) FROM link_uses u WHERE u.link_id = l.id AND u.what = 'followed') AS follows, (SELECT max(u.at) FROM link_uses u WHERE u.link_id = l.id AND u.what = 'followed') AS last_at
+	l.ends_at <= bell_now() AS ended, (SELECT count(*) FROM link_uses u WHERE u.link_id = l.id AND u.what = 'followed') AS follows, (SELECT max(u.at) FROM link_uses u WHERE u.link_id = l.id AND u.what = 'followed') AS last_at
 	FROM links l JOIN runs r ON r.id = l.run_id`
 
 // LinkByHash finds a link by its token's hash.
@@ -157,7 +157,7 @@ func (q q) EarlierFiles(ctx context.Context, l Link) ([]Earlier, error) {
 
 // WithdrawLinks ends links of a run, or one of them, and tells how many.
 func (q q) WithdrawLinks(ctx context.Context, run job.RunID, id int64, who string) (int64, error) {
-	res, err := q.ext.ExecContext(ctx, `UPDATE links SET withdrawn_at = now(), withdrawn_by = $3 WHERE run_id = $1 AND ($2 = 0 OR id = $2) AND withdrawn_at IS NULL`, run, id, who)
+	res, err := q.ext.ExecContext(ctx, `UPDATE links SET withdrawn_at = bell_now(), withdrawn_by = $3 WHERE run_id = $1 AND ($2 = 0 OR id = $2) AND withdrawn_at IS NULL`, run, id, who)
 	if err != nil {
 		return 0, wrap(err, "withdraw the links")
 	}

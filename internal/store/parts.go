@@ -34,7 +34,7 @@ func (t *Tx) SplitRun(ctx context.Context, c Claim, parts []NewPart) error {
 			n, names, givens = append(n, int32(from+i+1)), append(names, p.Name), append(givens, text)
 		}
 		if _, err := t.ext.ExecContext(ctx, `INSERT INTO parts (run_id, part, name, given, job_id, state, priority, gated, ready_at, turn, anyway, labels, reason, alone)
-			SELECT p.run_id, u.part, u.name, u.given, p.job_id, 'waiting', p.priority, p.gated, now(), p.turn, p.anyway, p.labels, 'for its turn', false
+			SELECT p.run_id, u.part, u.name, u.given, p.job_id, 'waiting', p.priority, p.gated, bell_now(), p.turn, p.anyway, p.labels, 'for its turn', false
 			FROM parts p, unnest($3::int[], $4::text[], $5::jsonb[]) AS u(part, name, given) WHERE p.run_id = $1 AND p.part = $2`, c.RunID, c.Part, n, names, givens); err != nil {
 			return wrap(err, "divide the run over its parts")
 		}

@@ -34,7 +34,7 @@ func (q q) PersonByID(ctx context.Context, id int64) (job.Person, error) {
 func (q q) PersonByToken(ctx context.Context, hash []byte) (job.Person, error) {
 	var p job.Person
 	err := sqlx.GetContext(ctx, q.ext, &p, `SELECT `+personColumns+` FROM tokens t JOIN people p ON p.id = t.person_id
-		WHERE t.hash = $1 AND (t.ends_at IS NULL OR t.ends_at > now())`, hash)
+		WHERE t.hash = $1 AND (t.ends_at IS NULL OR t.ends_at > bell_now())`, hash)
 	return p, found(err, "token", "")
 }
 
@@ -78,7 +78,7 @@ func (q q) PutWishes(ctx context.Context, p job.Person, digest *time.Time) error
 // DigestsDue locks people whose digest is due, at most limit.
 func (t *Tx) DigestsDue(ctx context.Context, limit int) ([]job.Person, error) {
 	var people []job.Person
-	err := sqlx.SelectContext(ctx, t.ext, &people, `SELECT `+personColumns+` FROM people p WHERE p.digest_due <= now() ORDER BY p.digest_due LIMIT $1 FOR UPDATE SKIP LOCKED`, limit)
+	err := sqlx.SelectContext(ctx, t.ext, &people, `SELECT `+personColumns+` FROM people p WHERE p.digest_due <= bell_now() ORDER BY p.digest_due LIMIT $1 FOR UPDATE SKIP LOCKED`, limit)
 	return people, wrap(err, "find the digests that are due")
 }
 
@@ -100,10 +100,10 @@ func (q q) RemoveToken(ctx context.Context, hash []byte) error {
 
 // SweepAccess removes sessions and tokens that have ended.
 func (q q) SweepAccess(ctx context.Context) error {
-	if _, err := q.ext.ExecContext(ctx, `DELETE FROM sessions WHERE expiry < now()`); err != nil {
+	if _, err := q.ext.ExecContext(ctx, `DELETE FROM sessions WHERE expiry < bell_now()`); err != nil {
 		return wrap(err, "sweep the sessions")
 	}
-	_, err := q.ext.ExecContext(ctx, `DELETE FROM tokens WHERE ends_at < now()`)
+	_, err := q.ext.ExecContext(ctx, `DELETE FROM tokens WHERE ends_at < bell_now()`)
 	return wrap(err, "sweep the tokens")
 }
 

@@ -94,7 +94,7 @@ func (q q) PutPlace(ctx context.Context, kind PlaceKind, p Place) (int64, error)
 	var id int64
 	err := sqlx.GetContext(ctx, q.ext, &id, `INSERT INTO `+table+` (name, `+protocol+`, settings, secret) VALUES ($1, $2, $3, coalesce($4, ''::bytea))
 		ON CONFLICT (name) DO UPDATE SET `+protocol+` = excluded.`+protocol+`, settings = excluded.settings,
-			secret = coalesce($4, `+table+`.secret), updated_at = now()`+untested+`
+			secret = coalesce($4, `+table+`.secret), updated_at = bell_now()`+untested+`
 		RETURNING id`, p.Name, p.Protocol, []byte(p.Settings), p.Secret)
 	return id, wrap(err, "save the "+string(kind))
 }

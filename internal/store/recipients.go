@@ -45,7 +45,7 @@ func (q q) Group(ctx context.Context, name string) (job.Group, error) {
 
 // PutGroup adds or changes a group by name.
 func (q q) PutGroup(ctx context.Context, g job.Group) error {
-	_, err := q.ext.ExecContext(ctx, `INSERT INTO groups (name, members) VALUES ($1, $2) ON CONFLICT (lower(name)) DO UPDATE SET members = excluded.members, updated_at = now()`,
+	_, err := q.ext.ExecContext(ctx, `INSERT INTO groups (name, members) VALUES ($1, $2) ON CONFLICT (lower(name)) DO UPDATE SET members = excluded.members, updated_at = bell_now()`,
 		g.Name, document[[]string]{g.Members})
 	return wrap(err, "save the group")
 }
@@ -118,7 +118,7 @@ func (q q) PostsUnder(ctx context.Context, name string) ([]job.Post, error) {
 // PutPost adds or changes a post by name. The post that it stands under is there.
 func (q q) PutPost(ctx context.Context, p job.Post) error {
 	_, err := q.ext.ExecContext(ctx, `INSERT INTO posts (name, under_id, holders) VALUES ($1, (SELECT id FROM posts WHERE lower(name) = lower($2)), $3)
-		ON CONFLICT (lower(name)) DO UPDATE SET under_id = excluded.under_id, holders = excluded.holders, updated_at = now()`, p.Name, p.Under, document[[]string]{p.Holders})
+		ON CONFLICT (lower(name)) DO UPDATE SET under_id = excluded.under_id, holders = excluded.holders, updated_at = bell_now()`, p.Name, p.Under, document[[]string]{p.Holders})
 	return wrap(err, "save the post")
 }
 
@@ -199,7 +199,7 @@ func (q q) GetsOf(ctx context.Context, address string, days int) ([]Gets, error)
 		FROM (SELECT d.job_id, count(*) FILTER (WHERE d.state = 'sent') AS sent, max(d.settled_at) AS last_at, (array_agg(d.state ORDER BY d.id DESC))[1] AS last_state,
 				(array_agg(m.may_leave ORDER BY d.id DESC))[1] AS may_leave
 			FROM deliveries d JOIN messages m ON m.id = d.message_id
-			WHERE lower(d.address) = lower($1) AND d.job_id IS NOT NULL AND NOT d.rehearsal AND d.created_at > now() - make_interval(days => $2) AND d.id >= month_end($2 + 31) GROUP BY d.job_id) g
+			WHERE lower(d.address) = lower($1) AND d.job_id IS NOT NULL AND NOT d.rehearsal AND d.created_at > bell_now() - make_interval(days => $2) AND d.id >= month_end($2 + 31) GROUP BY d.job_id) g
 		JOIN jobs j ON j.id = g.job_id LEFT JOIN left_jobs l ON l.job_id = j.id AND l.address = lower($1) ORDER BY j.name LIMIT 500`, address, days)
 	return gets, wrap(err, fmt.Sprintf("list what %s receives", address))
 }

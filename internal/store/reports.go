@@ -61,7 +61,7 @@ func (q q) PutReport(ctx context.Context, name string, owner, author int64, d jo
 	case errors.Is(err, sql.ErrNoRows):
 		err = sqlx.GetContext(ctx, q.ext, &row, `INSERT INTO reports (name, owner_id, version) VALUES ($1, $2, 1) RETURNING id, version, false AS same`, name, owner)
 	case err == nil && !row.Same:
-		err = sqlx.GetContext(ctx, q.ext, &row, `UPDATE reports SET version = version + 1, updated_at = now() WHERE id = $1 RETURNING id, version, false AS same`, row.ID)
+		err = sqlx.GetContext(ctx, q.ext, &row, `UPDATE reports SET version = version + 1, updated_at = bell_now() WHERE id = $1 RETURNING id, version, false AS same`, row.ID)
 	}
 	if err != nil {
 		return job.Report{}, unique(err, "report", name)

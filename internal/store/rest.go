@@ -19,8 +19,8 @@ const parkBatch = 5000
 // is when the first one is due. It tells whether it rested already.
 func (t *Tx) Rest(ctx context.Context, id int64, f *fault.Fault, first time.Duration) (rested bool, err error) {
 	err = sqlx.GetContext(ctx, t.ext, &rested, `WITH was AS (SELECT id, rests_since FROM destinations WHERE id = $1 FOR UPDATE)
-		UPDATE destinations d SET rests_since = coalesce(d.rests_since, now()), rest_answer = $2, rest_advice = $3, rest_class = $4,
-			probe_at = CASE WHEN was.rests_since IS NULL THEN now() + make_interval(secs => $5) ELSE d.probe_at END, probes = CASE WHEN was.rests_since IS NULL THEN 0 ELSE d.probes END
+		UPDATE destinations d SET rests_since = coalesce(d.rests_since, bell_now()), rest_answer = $2, rest_advice = $3, rest_class = $4,
+			probe_at = CASE WHEN was.rests_since IS NULL THEN bell_now() + make_interval(secs => $5) ELSE d.probe_at END, probes = CASE WHEN was.rests_since IS NULL THEN 0 ELSE d.probes END
 		FROM was WHERE d.id = was.id RETURNING was.rests_since IS NOT NULL`, id, bounded(f.Error()), f.Advice, f.Class, first.Seconds())
 	if err != nil {
 		return false, wrap(err, "let the destination rest")
@@ -40,7 +40,7 @@ func (q q) KeepBack(ctx context.Context, id int64) (more bool, err error) {
 // LetGo lets go what was kept back for destinations that do not rest any more, a
 // batch at a time, and tells whether there may be more.
 func (q q) LetGo(ctx context.Context) (more bool, err error) {
-	res, err := q.ext.ExecContext(ctx, `UPDATE deliveries SET kept_back = '', ready_at = now() WHERE id = ANY(ARRAY(
+	res, err := q.ext.ExecContext(ctx, `UPDATE deliveries SET kept_back = '', ready_at = bell_now() WHERE id = ANY(ARRAY(
 		SELECT d.id FROM destinations t CROSS JOIN LATERAL (SELECT id FROM deliveries WHERE phase = 'kept back' AND kept_back = 'rest' AND destination_id = t.id LIMIT $1) d
 		WHERE t.rests_since IS NULL LIMIT $1))`, parkBatch)
 	more, err = full(res, err, "let deliveries go")
@@ -72,8 +72,8 @@ type Resting struct {
 // TakeProbe gives a destination whose probe is due, and puts the following one
 // off, so that one node at a time looks. ok is false when there is none.
 func (q q) TakeProbe(ctx context.Context, next func(probes int) time.Duration) (r Resting, ok bool, err error) {
-	err = sqlx.GetContext(ctx, q.ext, &r, `UPDATE destinations SET probes = probes + 1, probe_at = now() + interval '1 minute'
-		WHERE id = (SELECT id FROM destinations WHERE rests_since IS NOT NULL AND probe_at <= now() ORDER BY probe_at LIMIT 1 FOR UPDATE SKIP LOCKED)
+	err = sqlx.GetContext(ctx, q.ext, &r, `UPDATE destinations SET probes = probes + 1, probe_at = bell_now() + interval '1 minute'
+		WHERE id = (SELECT id FROM destinations WHERE rests_since IS NOT NULL AND probe_at <= bell_now() ORDER BY probe_at LIMIT 1 FOR UPDATE SKIP LOCKED)
 		RETURNING id, name, rests_since, rest_answer, rest_advice, rest_class, probes`)
 	if errors.Is(err, sql.ErrNoRows) {
 		return r, false, nil
@@ -81,13 +81,13 @@ func (q q) TakeProbe(ctx context.Context, next func(probes int) time.Duration) (
 	if err != nil {
 		return r, false, wrap(err, "find a destination to look at")
 	}
-	_, err = q.ext.ExecContext(ctx, `UPDATE destinations SET probe_at = now() + make_interval(secs => $2) WHERE id = $1`, r.ID, next(r.Probes).Seconds())
+	_, err = q.ext.ExecContext(ctx, `UPDATE destinations SET probe_at = bell_now() + make_interval(secs => $2) WHERE id = $1`, r.ID, next(r.Probes).Seconds())
 	return r, true, wrap(err, "set the following look")
 }
 
 // Wake ends a destination's rest and tells whether it rested.
 func (t *Tx) Wake(ctx context.Context, id int64) (bool, error) {
-	res, err := t.ext.ExecContext(ctx, `UPDATE destinations SET rests_since = NULL, rest_answer = '', rest_advice = '', rest_class = '', probe_at = NULL, probes = 0, tested_at = now(), test_answer = ''
+	res, err := t.ext.ExecContext(ctx, `UPDATE destinations SET rests_since = NULL, rest_answer = '', rest_advice = '', rest_class = '', probe_at = NULL, probes = 0, tested_at = bell_now(), test_answer = ''
 		WHERE id = $1 AND rests_since IS NOT NULL`, id)
 	if err != nil {
 		return false, wrap(err, "wake the destination")
@@ -98,7 +98,7 @@ func (t *Tx) Wake(ctx context.Context, id int64) (bool, error) {
 
 // ProbeSoon lets a destination that rests be looked at now.
 func (q q) ProbeSoon(ctx context.Context, id int64) error {
-	_, err := q.ext.ExecContext(ctx, `UPDATE destinations SET probe_at = now(), probes = 0 WHERE id = $1 AND rests_since IS NOT NULL`, id)
+	_, err := q.ext.ExecContext(ctx, `UPDATE destinations SET probe_at = bell_now(), probes = 0 WHERE id = $1 AND rests_since IS NOT NULL`, id)
 	return wrap(err, "look at the destination")
 }
 
@@ -135,13 +135,13 @@ func (t *Tx) GivenUp(ctx context.Context, limit int) ([]Sending, error) {
 	var out []Sending
 	err := sqlx.SelectContext(ctx, t.ext, &out, `SELECT id, lease_no, message_id AS message_row, run_id, alert_id, job_id, destination_id, part, address, tries,
 			retry_times, retry_wait, retry_growth, retry_longest, rehearsal, give_up_at, if_unknown FROM deliveries
-		WHERE phase = 'kept back' AND give_up_at < now() AND kept_back = 'rest' ORDER BY give_up_at LIMIT $1 FOR UPDATE SKIP LOCKED`, limit)
+		WHERE phase = 'kept back' AND give_up_at < bell_now() AND kept_back = 'rest' ORDER BY give_up_at LIMIT $1 FOR UPDATE SKIP LOCKED`, limit)
 	return out, wrap(err, "find what waited too long")
 }
 
 // GiveUp ends deliveries that wait.
 func (t *Tx) GiveUp(ctx context.Context, ids []int64, answer, advice, class string) error {
-	_, err := t.ext.ExecContext(ctx, `UPDATE deliveries SET state = 'failed', kept_back = '', answer = $2, advice = $3, class = $4, settled_at = clock_timestamp()
+	_, err := t.ext.ExecContext(ctx, `UPDATE deliveries SET state = 'failed', kept_back = '', answer = $2, advice = $3, class = $4, settled_at = bell_clock()
 		WHERE id = ANY($1) AND state = 'waiting'`, ids, bounded(answer), advice, class)
 	return wrap(err, "give up waiting")
 }
@@ -150,15 +150,15 @@ func (t *Tx) GiveUp(ctx context.Context, ids []int64, answer, advice, class stri
 // often, over all nodes, and gives how long to wait for it.
 func (q q) Pace(ctx context.Context, id int64, pause time.Duration) (time.Duration, error) {
 	var seconds float64
-	err := sqlx.GetContext(ctx, q.ext, &seconds, `UPDATE destinations SET paced_until = greatest(paced_until, clock_timestamp()) + make_interval(secs => $2)
-		WHERE id = $1 RETURNING extract(epoch FROM paced_until - clock_timestamp()) - $2`, id, pause.Seconds())
+	err := sqlx.GetContext(ctx, q.ext, &seconds, `UPDATE destinations SET paced_until = greatest(paced_until, bell_clock()) + make_interval(secs => $2)
+		WHERE id = $1 RETURNING extract(epoch FROM paced_until - bell_clock()) - $2`, id, pause.Seconds())
 	return time.Duration(max(seconds, 0) * float64(time.Second)), wrap(err, "wait for a turn")
 }
 
 // Tested keeps how the last test of a destination went: what it answered when it
 // failed, and nothing when it went well.
 func (t *Tx) Tested(ctx context.Context, id int64, answer string) error {
-	if err := one(t.ext.ExecContext(ctx, `UPDATE destinations SET tested_at = now(), test_answer = $2 WHERE id = $1`, id, bounded(answer))); err != nil {
+	if err := one(t.ext.ExecContext(ctx, `UPDATE destinations SET tested_at = bell_now(), test_answer = $2 WHERE id = $1`, id, bounded(answer))); err != nil {
 		return wrap(err, "keep how the test went")
 	}
 	return t.Tell(ctx, Notice{Kind: "destinations"})
@@ -166,7 +166,7 @@ func (t *Tx) Tested(ctx context.Context, id int64, answer string) error {
 
 // PinDestination keeps the host key that a destination showed at its first test.
 func (q q) PinDestination(ctx context.Context, id int64, pin string) error {
-	_, err := q.ext.ExecContext(ctx, `UPDATE destinations SET pin = $2, updated_at = now() WHERE id = $1 AND pin = ''`, id, pin)
+	_, err := q.ext.ExecContext(ctx, `UPDATE destinations SET pin = $2, updated_at = bell_now() WHERE id = $1 AND pin = ''`, id, pin)
 	return wrap(err, "pin the host key")
 }
 
@@ -188,7 +188,7 @@ func (q q) DestinationUses(ctx context.Context, id int64, days int) ([]Destinati
 	err := sqlx.SelectContext(ctx, q.ext, &uses, `WITH lately AS (
 			SELECT job_id, count(*) FILTER (WHERE state = 'sent') AS sent, count(*) FILTER (WHERE state IN ('waiting', 'sending', 'offered')) AS waiting,
 				count(*) FILTER (WHERE state IN ('failed', 'bounced', 'unknown')) AS failed, max(settled_at) FILTER (WHERE state = 'sent') AS last_at
-			FROM deliveries WHERE destination_id = $1 AND created_at > now() - make_interval(days => $2) AND id >= month_end($2 + 31) GROUP BY job_id)
+			FROM deliveries WHERE destination_id = $1 AND created_at > bell_now() - make_interval(days => $2) AND id >= month_end($2 + 31) GROUP BY job_id)
 		SELECT j.name AS job, p.login AS owner, j.is_on, coalesce(l.sent, 0) AS sent, coalesce(l.waiting, 0) AS waiting, coalesce(l.failed, 0) AS failed, l.last_at
 		FROM jobs j JOIN people p ON p.id = j.owner_id LEFT JOIN lately l ON l.job_id = j.id
 		WHERE l.job_id IS NOT NULL OR EXISTS (SELECT 1 FROM job_uses u WHERE u.job_id = j.id AND u.kind = 'destination' AND u.id = $1)

@@ -3,6 +3,8 @@ package store
 import (
 	"context"
 	"encoding/json"
+	"errors"
+	"slices"
 	"time"
 
 	"ironbell/internal/core/job"
@@ -30,6 +32,8 @@ type DueTrigger struct {
 	Labels      document[[]string]     `db:"labels"`
 	NextDue     time.Time              `db:"next_due"`
 	NextNominal *time.Time             `db:"next_nominal"`
+	Zones       string                 `db:"zones"`     // the zone data by which NextDue was reckoned
+	Apart       string                 `db:"apart_why"` // why it was set apart before
 
 	Working bool      `db:"-"` // a run of the job waits or works
 	Waiting job.RunID `db:"-"` // a run with equal values that has not begun
@@ -68,25 +72,42 @@ type RingPlan struct {
 	JobOf map[int64]int64 // trigger to job
 	Runs  []NewRun
 	Next  map[int64]*NextRing     // trigger to its following ring; nil for none
+	Zones string                  // the zone data by which Next was reckoned
 	Moved map[job.RunID]time.Time // waiting runs that later rings joined, to their newest nominal date
 }
 
-// TakeDue locks up to limit triggers that are due by now, earliest first,
-// passing over those that another node has locked, and the runs that they may join.
-func (t *Tx) TakeDue(ctx context.Context, now time.Time, limit int) ([]DueTrigger, error) {
+const dueColumns = `t.id, t.job_id, j.name AS job_name, j.version AS job_version, t.timing, t.calendars, t.zone, t.given,
+			t.after_outage, t.overlap, t.priority, t.delay, t.deadline, t.waits, array_to_json(j.labels) AS labels, t.next_due, t.next_nominal, t.zones, t.apart_why
+		FROM triggers t JOIN jobs j ON j.id = t.job_id`
+
+// The first trigger of a job stands for all of its triggers: whoever decides on
+// rings of a job, or changes its triggers, holds that one's lock. So all that is due
+// of a job is decided together, over all nodes, and never in two halves.
+
+// DueJobs locks jobs of which triggers are due by now, the earliest first, passing
+// over those that another node has locked. It gives at most limit, and perhaps one
+// of them more than once.
+func (t *Tx) DueJobs(ctx context.Context, now time.Time, limit int) ([]int64, error) {
+	var jobs []int64
+	err := sqlx.SelectContext(ctx, t.ext, &jobs, `SELECT f.job_id FROM triggers d JOIN triggers f ON f.job_id = d.job_id AND f.position = 0
+		WHERE d.next_due <= $1 ORDER BY d.next_due, d.id LIMIT $2 FOR UPDATE OF f SKIP LOCKED`, now, limit)
+	return jobs, wrap(err, "find what is due")
+}
+
+// TakeDue locks the triggers of some locked jobs that are due by now, earliest
+// first, and the runs that they may join.
+func (t *Tx) TakeDue(ctx context.Context, now time.Time, jobs []int64) ([]DueTrigger, error) {
 	var due []DueTrigger
-	err := sqlx.SelectContext(ctx, t.ext, &due, `SELECT t.id, t.job_id, j.name AS job_name, j.version AS job_version, t.timing, t.calendars, t.zone, t.given,
-			t.after_outage, t.overlap, t.priority, t.delay, t.deadline, t.waits, array_to_json(j.labels) AS labels, t.next_due, t.next_nominal
-		FROM triggers t JOIN jobs j ON j.id = t.job_id
-		WHERE t.next_due <= $1 ORDER BY t.next_due, t.id LIMIT $2 FOR UPDATE OF t SKIP LOCKED`, now, limit)
+	err := sqlx.SelectContext(ctx, t.ext, &due, `SELECT `+dueColumns+` WHERE t.job_id = ANY($2) AND t.next_due <= $1 ORDER BY t.next_due, t.id FOR UPDATE OF t`, now, jobs)
 	if err != nil || len(due) == 0 {
 		return due, wrap(err, "find what is due")
 	}
-	jobs := make([]int64, len(due))
-	for i, d := range due {
-		jobs[i] = d.JobID
+	jobs = jobs[:0:0]
+	for _, d := range due {
+		jobs = append(jobs, d.JobID)
 	}
-	open, err := t.open(ctx, jobs)
+	slices.Sort(jobs)
+	open, err := t.open(ctx, slices.Compact(jobs))
 	if err != nil {
 		return nil, err
 	}
@@ -95,6 +116,65 @@ func (t *Tx) TakeDue(ctx context.Context, now time.Time, limit int) ([]DueTrigge
 		due[i].Working, due[i].Waiting = o.Working, o.Waiting
 	}
 	return due, nil
+}
+
+// ErrStands says that a decision on one of the rings stands already, from a node
+// whose clock was ahead. It was taken; this one is to be taken without it.
+var ErrStands = errors.New("a decision on this ring stands already")
+
+// Standing gives the decisions of some jobs that stand on due times in [from, to],
+// with the values of the runs that they made.
+func (t *Tx) Standing(ctx context.Context, jobs []int64, from, to time.Time) ([]Stood, error) {
+	var all []Stood
+	err := sqlx.SelectContext(ctx, t.ext, &all, `SELECT g.trigger_id, g.job_id, g.due, CASE WHEN g.decision = 'run' THEN g.run_id END AS run_id, r.given
+		FROM rings g LEFT JOIN runs r ON r.id = g.run_id AND g.decision = 'run' WHERE g.job_id = ANY($1) AND g.due BETWEEN $2 AND $3`, jobs, from, to)
+	return all, wrap(err, "see which decisions stand")
+}
+
+// Stood is a decision that stands.
+type Stood struct {
+	TriggerID int64                `db:"trigger_id"`
+	JobID     int64                `db:"job_id"`
+	Due       time.Time            `db:"due"`
+	RunID     *job.RunID           `db:"run_id"` // that it made
+	Given     document[job.Values] `db:"given"`
+}
+
+// LastRings is the latest due time since an instant that was decided on, by trigger
+// of a job. Triggers that are gone have theirs under their old id.
+func (t *Tx) LastRings(ctx context.Context, job int64, since time.Time) (last map[int64]time.Time, err error) {
+	var rows []struct {
+		TriggerID int64     `db:"trigger_id"`
+		Due       time.Time `db:"due"`
+	}
+	err = sqlx.SelectContext(ctx, t.ext, &rows, `SELECT trigger_id, max(due) AS due FROM rings WHERE job_id = $1 AND due > $2 GROUP BY trigger_id`, job, since)
+	last = make(map[int64]time.Time, len(rows))
+	for _, r := range rows {
+		last[r.TriggerID] = r.Due
+	}
+	return last, wrap(err, "find the last rings")
+}
+
+// SetApart sets the triggers of a job apart that are due by now: their due times
+// wait until they are tried again after a while.
+func (t *Tx) SetApart(ctx context.Context, jobID int64, now time.Time, wait time.Duration, why string) error {
+	_, err := t.ext.ExecContext(ctx, `UPDATE triggers SET apart_due = next_due, next_due = NULL, apart_until = bell_now() + make_interval(secs => $3), apart_why = $4 WHERE job_id = $1 AND next_due <= $2`,
+		jobID, now, wait.Seconds(), bounded(why))
+	return wrap(err, "set the triggers apart")
+}
+
+// TryAgain lets triggers ring that were set apart, when their time has come; those
+// of one job at once, unless it is 0.
+func (q q) TryAgain(ctx context.Context, jobID int64) error {
+	_, err := q.ext.ExecContext(ctx, `UPDATE triggers SET next_due = apart_due, apart_due = NULL, apart_until = NULL
+		WHERE apart_until IS NOT NULL AND CASE WHEN $1::bigint = 0 THEN apart_until <= bell_now() ELSE job_id = $1 END`, jobID)
+	return wrap(err, "let triggers ring that were set apart")
+}
+
+// Together notes that triggers of some jobs that were set apart ring again.
+func (t *Tx) Together(ctx context.Context, triggers []int64) error {
+	_, err := t.ext.ExecContext(ctx, `UPDATE triggers SET apart_why = '' WHERE id = ANY($1)`, triggers)
+	return wrap(err, "take the triggers in again")
 }
 
 // openRun is a run of a job that has not ended its tasks.
@@ -108,12 +188,13 @@ type openRun struct {
 
 type openRuns map[int64][]openRun
 
-// open reads the runs of jobs that have not ended their tasks. One may be joined
+// open reads the runs of jobs that have not ended their tasks, but for those that
+// wait for what happens elsewhere. One may be joined
 // only while nobody takes it: its part is locked here, so that no worker begins
 // with the older date meanwhile.
 func (t *Tx) open(ctx context.Context, jobs []int64) (openRuns, error) {
 	var ids []int64
-	if err := sqlx.SelectContext(ctx, t.ext, &ids, `SELECT run_id FROM parts WHERE job_id = ANY($1) AND state IN ('waiting', 'running')`, jobs); err != nil {
+	if err := sqlx.SelectContext(ctx, t.ext, &ids, `SELECT run_id FROM parts WHERE job_id = ANY($1) AND state IN ('waiting', 'running') AND NOT held`, jobs); err != nil {
 		return nil, wrap(err, "find the open runs")
 	}
 	if len(ids) == 0 {
@@ -191,12 +272,16 @@ func (t *Tx) WriteRings(ctx context.Context, p RingPlan) error {
 			runs[i] = &id
 		}
 	}
-	if _, err := t.ext.ExecContext(ctx, `INSERT INTO rings (trigger_id, due, nominal, job_id, decision, reason, run_id)
-		SELECT * FROM unnest($1::bigint[], $2::timestamptz[], $3::timestamptz[], $4::bigint[], $5::text[], $6::text[], $7::bigint[])`,
-		triggers, dues, nominals, jobs, decisions, reasons, runs); err != nil {
+	res, err := t.ext.ExecContext(ctx, `INSERT INTO rings (trigger_id, due, nominal, job_id, decision, reason, run_id)
+		SELECT * FROM unnest($1::bigint[], $2::timestamptz[], $3::timestamptz[], $4::bigint[], $5::text[], $6::text[], $7::bigint[]) ON CONFLICT DO NOTHING`,
+		triggers, dues, nominals, jobs, decisions, reasons, runs)
+	if err != nil {
 		return wrap(err, "write the rings")
 	}
-	if err := t.MoveTriggers(ctx, p.Next); err != nil {
+	if wrote, err := res.RowsAffected(); err != nil || wrote < int64(n) {
+		return errors.Join(err, ErrStands)
+	}
+	if err := t.MoveTriggers(ctx, p.Next, p.Zones); err != nil {
 		return err
 	}
 	for id, nominal := range p.Moved {
@@ -259,7 +344,7 @@ func (q q) AddRuns(ctx context.Context, runs []NewRun) error {
 				$8::timestamptz[], $9::timestamptz[], $10::text[], $11::jsonb[], $12::text[], $13::timestamptz[], $14::timestamptz[], $15::bool[], $16::bigint[], $24::text[])
 		), part AS (
 			INSERT INTO parts (run_id, part, job_id, state, priority, gated, ready_at, turn, held, anyway, labels, reason)
-			SELECT id, 1, job_id, 'waiting', priority, gated, coalesce(ready, now()), turn, held, anyway, ARRAY(SELECT jsonb_array_elements_text(labels)), reason
+			SELECT id, 1, job_id, 'waiting', priority, gated, coalesce(ready, bell_now()), turn, held, anyway, ARRAY(SELECT jsonb_array_elements_text(labels)), reason
 			FROM unnest($1::bigint[], $2::bigint[], $17::int[], $18::bool[], $19::timestamptz[], $20::timestamptz[], $21::bool[], $22::bool[], $23::jsonb[], $12::text[])
 				AS u(id, job_id, priority, gated, ready, turn, held, anyway, labels, reason)
 		)
@@ -275,7 +360,7 @@ func (q q) AddRuns(ctx context.Context, runs []NewRun) error {
 // NextDue is the earliest due time of all triggers; ok is false when nothing is to ring.
 func (q q) NextDue(ctx context.Context) (due time.Time, ok bool, err error) {
 	var next *time.Time
-	err = sqlx.GetContext(ctx, q.ext, &next, `SELECT min(next_due) FROM triggers WHERE next_due IS NOT NULL`)
+	err = sqlx.GetContext(ctx, q.ext, &next, `SELECT least((SELECT min(next_due) FROM triggers WHERE next_due IS NOT NULL), (SELECT min(apart_until) FROM triggers WHERE apart_until IS NOT NULL))`)
 	if err != nil || next == nil {
 		return time.Time{}, false, wrap(err, "find what rings next")
 	}

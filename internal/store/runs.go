@@ -283,8 +283,8 @@ func (t *Tx) MoveRuns(ctx context.Context, moves []RunMove) error {
 	}
 	if _, err := t.ext.ExecContext(ctx, `WITH moved AS (
 			UPDATE runs r SET state = u.state, reason = u.reason,
-				started_at = CASE WHEN u.state = 'running' THEN coalesce(r.started_at, clock_timestamp()) ELSE r.started_at END,
-				ended_at = CASE WHEN u.ended THEN coalesce(r.ended_at, clock_timestamp()) ELSE NULL END,
+				started_at = CASE WHEN u.state = 'running' THEN coalesce(r.started_at, bell_clock()) ELSE r.started_at END,
+				ended_at = CASE WHEN u.ended THEN coalesce(r.ended_at, bell_clock()) ELSE NULL END,
 				warn_at = CASE WHEN u.ended THEN NULL ELSE r.warn_at END, trouble = CASE WHEN u.ended AND u.state <> 'done' THEN u.state END
 			FROM unnest($1::bigint[], $2::text[], $3::text[], $4::bool[]) AS u(id, state, reason, ended) WHERE r.id = u.id
 		), opened AS (
@@ -314,7 +314,7 @@ func (t *Tx) Tallies(ctx context.Context, ids []job.RunID) (map[job.RunID]policy
 		policy.Tally
 	}
 	err := sqlx.SelectContext(ctx, t.ext, &rows, `SELECT p.run_id, count(*) FILTER (WHERE p.state = 'running') AS parts_running,
-			count(*) FILTER (WHERE p.state = 'waiting') AS parts_waiting, count(*) FILTER (WHERE p.state = 'waiting' AND p.ready_at <= now() AND NOT p.held) AS parts_ready,
+			count(*) FILTER (WHERE p.state = 'waiting') AS parts_waiting, count(*) FILTER (WHERE p.state = 'waiting' AND p.ready_at <= bell_now() AND NOT p.held) AS parts_ready,
 			count(*) FILTER (WHERE p.state = 'done') AS parts_done, count(*) FILTER (WHERE p.state = 'partly') AS parts_partly, count(*) FILTER (WHERE p.state = 'blank') AS parts_blank,
 			count(*) FILTER (WHERE p.state = 'failed') AS parts_failed, count(*) FILTER (WHERE p.state = 'cancelled') AS parts_cancelled,
 			coalesce((array_agg(p.reason ORDER BY (p.state = 'failed') DESC, (p.state = 'partly') DESC, (p.state = 'waiting') DESC, p.part) FILTER (WHERE p.state <> 'done'))[1], '') AS part_reason,

@@ -132,7 +132,7 @@ const readyDestinations = `ready_for AS (
 func (q q) ClaimDeliveries(ctx context.Context, node string, lease time.Duration, limit, destinations int, leftOut []int64) ([]Sending, error) {
 	var out []Sending
 	err := sqlx.SelectContext(ctx, q.ext, &out, `WITH RECURSIVE `+readyDestinations+`, frozen AS (
-			SELECT label FROM freezes WHERE lifted_at IS NULL AND from_at <= now() AND (to_at IS NULL OR to_at > now())
+			SELECT label FROM freezes WHERE lifted_at IS NULL AND from_at <= bell_now() AND (to_at IS NULL OR to_at > bell_now())
 		), most AS (
 			SELECT substr(l.key, 13) AS name, l.value::int AS lines FROM settings s, jsonb_each_text(s.value) l WHERE s.key = 'limits' AND l.key LIKE 'destination:%'
 		), open AS MATERIALIZED (
@@ -142,10 +142,10 @@ func (q q) ClaimDeliveries(ctx context.Context, node string, lease time.Duration
 				AND CASE WHEN m.lines IS NULL THEN true ELSE m.lines > (SELECT count(DISTINCT line) FROM deliveries d WHERE d.phase = 'leased' AND d.destination_id = t.id) END
 			ORDER BY random() LIMIT $5
 		), alerts AS MATERIALIZED (
-			SELECT p.id FROM open o CROSS JOIN LATERAL (SELECT d.id FROM deliveries d WHERE d.phase = 'ready' AND d.alert_id IS NOT NULL AND d.destination_id = o.id AND d.ready_at <= now()
+			SELECT p.id FROM open o CROSS JOIN LATERAL (SELECT d.id FROM deliveries d WHERE d.phase = 'ready' AND d.alert_id IS NOT NULL AND d.destination_id = o.id AND d.ready_at <= bell_now()
 				ORDER BY d.ready_at, d.id LIMIT $1 FOR UPDATE SKIP LOCKED) p
 		), others AS MATERIALIZED (
-			SELECT p.id FROM open o CROSS JOIN LATERAL (SELECT d.id FROM deliveries d WHERE d.phase = 'ready' AND d.alert_id IS NULL AND d.destination_id = o.id AND d.ready_at <= now() AND NOT o.frozen
+			SELECT p.id FROM open o CROSS JOIN LATERAL (SELECT d.id FROM deliveries d WHERE d.phase = 'ready' AND d.alert_id IS NULL AND d.destination_id = o.id AND d.ready_at <= bell_now() AND NOT o.frozen
 				ORDER BY d.ready_at, d.id LIMIT $1 FOR UPDATE SKIP LOCKED) p
 		), picked AS (SELECT id FROM alerts UNION ALL SELECT id FROM others
 		), lines AS MATERIALIZED (SELECT nextval('line_count') AS line), claimed AS (
@@ -236,7 +236,7 @@ func (q q) Offer(ctx context.Context, all []Sending) (map[int64]bool, error) {
 			ids[i], leases[i] = s.ID, s.LeaseNo
 		}
 		var offered []int64
-		if err := sqlx.SelectContext(ctx, q.ext, &offered, `UPDATE `+table+` d SET state = 'offered', offered_at = clock_timestamp()
+		if err := sqlx.SelectContext(ctx, q.ext, &offered, `UPDATE `+table+` d SET state = 'offered', offered_at = bell_clock()
 			FROM unnest($1::bigint[], $2::bigint[]) AS u(id, lease_no) WHERE d.id = u.id AND d.lease_no = u.lease_no AND d.state = 'sending' AND d.lease_until > now() RETURNING d.id`, ids, leases); err != nil {
 			return out, wrap(err, "record the offers")
 		}
@@ -262,7 +262,7 @@ func (t *Tx) Receipts(ctx context.Context, all []Received) error {
 		for i, r := range some {
 			ids[i], answers[i], went[i] = r.ID, bounded(r.Answer), r.WentTo
 		}
-		if _, err := t.ext.ExecContext(ctx, `UPDATE `+table+` d SET state = 'sent', answer = u.answer, went_to = u.went, class = '', advice = '', settled_at = clock_timestamp(), lease_until = NULL
+		if _, err := t.ext.ExecContext(ctx, `UPDATE `+table+` d SET state = 'sent', answer = u.answer, went_to = u.went, class = '', advice = '', settled_at = bell_clock(), lease_until = NULL
 			FROM unnest($1::bigint[], $2::text[], $3::text[]) AS u(id, answer, went) WHERE d.id = u.id AND d.state IN ('offered', 'unknown')`, ids, answers, went); err != nil {
 			return wrap(err, "record the receipts")
 		}
@@ -284,8 +284,8 @@ type Ended struct {
 
 // EndSending records how a try ended, for the holder of the lease.
 func (t *Tx) EndSending(ctx context.Context, s Sending, e Ended) error {
-	if err := one(t.ext.ExecContext(ctx, `UPDATE deliveries d SET state = $3, ready_at = CASE WHEN $8 THEN ready_at ELSE now() + make_interval(secs => $4) END, answer = $5, advice = $6, class = $7,
-			settled_at = CASE WHEN $3 = 'waiting' THEN NULL ELSE clock_timestamp() END, lease_until = NULL, tries = tries - CASE WHEN $8 THEN 1 ELSE 0 END,
+	if err := one(t.ext.ExecContext(ctx, `UPDATE deliveries d SET state = $3, ready_at = CASE WHEN $8 THEN ready_at ELSE bell_now() + make_interval(secs => $4) END, answer = $5, advice = $6, class = $7,
+			settled_at = CASE WHEN $3 = 'waiting' THEN NULL ELSE bell_clock() END, lease_until = NULL, tries = tries - CASE WHEN $8 THEN 1 ELSE 0 END,
 			kept_back = CASE WHEN $9 THEN 'rest' ELSE kept_back END
 		WHERE id = $1 AND lease_no = $2 AND d.state IN ('sending', 'offered')`,
 		s.ID, s.LeaseNo, e.State, e.Wait.Seconds(), bounded(e.Answer), e.Advice, e.Class, e.Untried, e.Rests)); err != nil {

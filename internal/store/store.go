@@ -16,7 +16,10 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
+	"net"
+	"strings"
 	"time"
 
 	"ironbell/internal/core/job"
@@ -296,4 +299,25 @@ func one(res sql.Result, err error) error {
 		return ErrStale
 	}
 	return nil
+}
+
+// Refused tells whether the database itself said no to what an error is about, or
+// whether it came from our own records: another try would meet it again. It is not
+// so when the database is away, overloaded, stopping or ended one of several
+// transactions in favour of another.
+func Refused(err error) bool {
+	var said *pgconn.PgError
+	if errors.As(err, &said) {
+		switch said.Code[:2] {
+		case "08", "25", "40", "53", "57", "58", "XX":
+			return false
+		}
+		return true
+	}
+	var net net.Error
+	var connecting *pgconn.ConnectError
+	away := errors.Is(err, context.Canceled) || errors.Is(err, context.DeadlineExceeded) || errors.Is(err, sql.ErrConnDone) || errors.Is(err, driver.ErrBadConn) ||
+		errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) || errors.As(err, &net) || errors.As(err, &connecting) || pgconn.Timeout(err) || pgconn.SafeToRetry(err) ||
+		strings.Contains(err.Error(), "conn closed") || strings.Contains(err.Error(), "closed pool")
+	return !away
 }

@@ -61,9 +61,18 @@ const waiterColumns = `w.trigger_id, w.place, t.waits, t.job_id, j.name AS job_n
 // maxWaiters bounds how many triggers one event or outcome may start.
 const maxWaiters = 10_000
 
+// lockWaiting locks the first trigger of each job that waits, as the clock does.
+func (t *Tx) lockWaiting(ctx context.Context, which string, arg any) error {
+	_, err := t.ext.ExecContext(ctx, `SELECT f.id FROM triggers f WHERE f.position = 0 AND f.job_id IN (SELECT t.job_id FROM trigger_waits w JOIN triggers t ON t.id = w.trigger_id WHERE `+which+`) ORDER BY f.job_id FOR UPDATE`, arg)
+	return wrap(err, "lock who waits")
+}
+
 // WaitersForEvent locks the triggers of jobs that are on and wait for a type of event.
 func (t *Tx) WaitersForEvent(ctx context.Context, eventType string) ([]Waiter, error) {
 	var all []Waiter
+	if err := t.lockWaiting(ctx, `w.event_type = $1`, eventType); err != nil {
+		return nil, err
+	}
 	err := sqlx.SelectContext(ctx, t.ext, &all, `SELECT `+waiterColumns+` WHERE w.event_type = $1 AND j.is_on ORDER BY w.trigger_id, w.place LIMIT $2 FOR UPDATE OF t`, eventType, maxWaiters)
 	return all, wrap(err, "find who waits for the event")
 }
@@ -75,6 +84,9 @@ func (t *Tx) WaitersForJobs(ctx context.Context, jobs []int64) (all []Waiter, by
 		Waiter
 		By int64 `db:"by"`
 	}
+	if err := t.lockWaiting(ctx, `w.job_id = ANY($1)`, jobs); err != nil {
+		return nil, nil, err
+	}
 	err = sqlx.SelectContext(ctx, t.ext, &rows, `SELECT w.job_id AS by, `+waiterColumns+` WHERE w.job_id = ANY($1) AND j.is_on ORDER BY w.trigger_id, w.place LIMIT $2 FOR UPDATE OF t`, jobs, maxWaiters)
 	for _, r := range rows {
 		all, by = append(all, r.Waiter), append(by, r.By)
@@ -85,17 +97,13 @@ func (t *Tx) WaitersForJobs(ctx context.Context, jobs []int64) (all []Waiter, by
 // Happened is one condition of a trigger that has come about.
 type Happened struct {
 	TriggerID int64                    `db:"trigger_id"`
-	Bunch     string                   `db:"bunch"`
-	Place     int                      `db:"place"` // -1 for the trigger's own rule
+	Bunch     string                   `db:"bunch"` // the business day that it belongs to; empty for a window
+	Place     int                      `db:"place"`
 	At        time.Time                `db:"at"`
 	Nominal   time.Time                `db:"nominal"`
 	What      string                   `db:"what"`
-	RunID     *job.RunID               `db:"run_id"` // of the rule's run that waits
-	Facts     document[map[string]any] `db:"facts"`  // of an event
+	Facts     document[map[string]any] `db:"facts"` // of an event
 }
-
-// PlaceOfRule is the place of a trigger's own rule among its conditions.
-const PlaceOfRule = -1
 
 // WithFacts gives the happening the facts of an event.
 func (h Happened) WithFacts(facts map[string]any) Happened {
@@ -103,40 +111,80 @@ func (h Happened) WithFacts(facts map[string]any) Happened {
 	return h
 }
 
-// PutHappened records that a condition has come about, or did so again, and
-// lists all of its bunch that have. What is older than since is forgotten. The
+// PutHappened records that a condition has come about, or did so again. The
 // trigger must be locked.
-func (t *Tx) PutHappened(ctx context.Context, h Happened, since time.Time) ([]Happened, error) {
+func (t *Tx) PutHappened(ctx context.Context, h Happened) error {
 	if h.Facts.V == nil {
 		h.Facts.V = map[string]any{}
 	}
-	var run *int64
-	if h.RunID != nil {
-		id := int64(*h.RunID)
-		run = &id
-	}
-	if _, err := t.ext.ExecContext(ctx, `DELETE FROM happened WHERE trigger_id = $1 AND bunch = $2 AND at < $3`, h.TriggerID, h.Bunch, since); err != nil {
-		return nil, wrap(err, "forget what is too old")
-	}
-	if _, err := t.ext.ExecContext(ctx, `INSERT INTO happened (trigger_id, bunch, place, at, nominal, what, run_id, facts) VALUES ($1, $2, $3, $4, $5, $6, $7, $8)
-		ON CONFLICT (trigger_id, bunch, place) DO UPDATE SET at = excluded.at, nominal = excluded.nominal, what = excluded.what, run_id = excluded.run_id, facts = excluded.facts`,
-		h.TriggerID, h.Bunch, h.Place, h.At, h.Nominal, h.What, run, h.Facts); err != nil {
-		return nil, wrap(err, "record what happened")
-	}
+	_, err := t.ext.ExecContext(ctx, `INSERT INTO happened (trigger_id, bunch, place, at, nominal, what, facts) VALUES ($1, $2, $3, $4, $5, $6, $7)
+		ON CONFLICT (trigger_id, bunch, place) DO UPDATE SET at = excluded.at, nominal = excluded.nominal, what = excluded.what, run_id = NULL, facts = excluded.facts`,
+		h.TriggerID, h.Bunch, h.Place, h.At, h.Nominal, h.What, h.Facts)
+	return wrap(err, "record what happened")
+}
+
+// AllHappened lists what has come about of a trigger's conditions in a bunch.
+func (q q) AllHappened(ctx context.Context, trigger int64, bunch string) ([]Happened, error) {
 	var all []Happened
-	err := sqlx.SelectContext(ctx, t.ext, &all, `SELECT trigger_id, bunch, place, at, nominal, what, run_id, facts FROM happened WHERE trigger_id = $1 AND bunch = $2 ORDER BY place`, h.TriggerID, h.Bunch)
+	err := sqlx.SelectContext(ctx, q.ext, &all, `SELECT trigger_id, bunch, place, at, nominal, what, facts FROM happened WHERE trigger_id = $1 AND bunch = $2 AND place >= 0 ORDER BY place`, trigger, bunch)
 	return all, wrap(err, "see what has happened")
 }
 
-// DropHappened forgets a bunch that has started its run.
+// DropHappened forgets a bunch that is spent.
 func (t *Tx) DropHappened(ctx context.Context, trigger int64, bunch string) error {
-	_, err := t.ext.ExecContext(ctx, `DELETE FROM happened WHERE trigger_id = $1 AND bunch = $2`, trigger, bunch)
-	return wrap(err, "forget what has started its run")
+	_, err := t.ext.ExecContext(ctx, `DELETE FROM happened WHERE trigger_id = $1 AND bunch = $2 AND place >= 0`, trigger, bunch)
+	return wrap(err, "forget what is spent")
+}
+
+// HeldRun is a run that a rule rang and that waits for what happens elsewhere.
+type HeldRun struct {
+	RunID     job.RunID `db:"run_id"`
+	TriggerID int64     `db:"trigger_id"`
+	Bunch     string    `db:"bunch"`
+	Due       time.Time `db:"due"`
+	Nominal   time.Time `db:"nominal"`
+}
+
+// maxHeld bounds how many runs of a trigger wait for one thing that happens.
+const maxHeld = 5000
+
+// HoldRun records that a run waits for what happens.
+func (t *Tx) HoldRun(ctx context.Context, h HeldRun) error {
+	_, err := t.ext.ExecContext(ctx, `INSERT INTO held_runs (run_id, trigger_id, bunch, due, nominal) VALUES ($1, $2, $3, $4, $5)`, h.RunID, h.TriggerID, h.Bunch, h.Due, h.Nominal)
+	return wrap(err, "let the run wait")
+}
+
+// HeldRuns lists the runs of a trigger that wait in a bunch, the oldest first. Those
+// that a node of the version before let wait are among them.
+func (t *Tx) HeldRuns(ctx context.Context, trigger int64, bunch string) ([]HeldRun, error) {
+	var all []HeldRun
+	err := sqlx.SelectContext(ctx, t.ext, &all, `SELECT run_id, trigger_id, bunch, due, nominal FROM held_runs WHERE trigger_id = $1 AND bunch = $2
+		UNION ALL SELECT run_id, trigger_id, bunch, at, nominal FROM happened WHERE trigger_id = $1 AND bunch = $2 AND place = -1 AND run_id IS NOT NULL
+		ORDER BY due, run_id LIMIT $3`, trigger, bunch, maxHeld)
+	return all, wrap(err, "find the runs that wait")
+}
+
+// HeldOfJob lists the runs of a job that wait for what happens; of the triggers
+// named only, when there are any.
+func (t *Tx) HeldOfJob(ctx context.Context, jobID int64, triggers []int64) ([]job.RunID, error) {
+	var ids []job.RunID
+	err := sqlx.SelectContext(ctx, t.ext, &ids, `SELECT p.run_id FROM parts p JOIN runs r ON r.id = p.run_id WHERE p.job_id = $1 AND p.state = 'waiting' AND p.held
+		AND ($2::bigint[] IS NULL OR r.trigger_id = ANY($2)) ORDER BY p.run_id FOR UPDATE OF p`, jobID, triggers)
+	return ids, wrap(err, "find the runs that wait")
+}
+
+// letGoOf forgets that runs wait for what happens.
+func (q q) letGoOf(ctx context.Context, ids []job.RunID) error {
+	_, err := q.ext.ExecContext(ctx, `WITH old AS (DELETE FROM happened WHERE place = -1 AND run_id = ANY($1)) DELETE FROM held_runs WHERE run_id = ANY($1)`, numbers(ids))
+	return wrap(err, "let the run wait no more")
 }
 
 // Release lets a run begin that waited for what has happened now. ok is false
 // when it has given up waiting.
 func (t *Tx) Release(ctx context.Context, id job.RunID, ready time.Time, given job.Values, reason string) (ok bool, err error) {
+	if err := t.letGoOf(ctx, []job.RunID{id}); err != nil {
+		return false, err
+	}
 	res, err := t.ext.ExecContext(ctx, `UPDATE parts SET held = false, ready_at = $2, reason = $3 WHERE run_id = $1 AND state = 'waiting' AND held`, id, ready, reason)
 	if err != nil {
 		return false, wrap(err, "let the run begin")
@@ -161,7 +209,7 @@ func (t *Tx) Release(ctx context.Context, id job.RunID, ready time.Time, given j
 // GaveUp locks the runs that have waited in vain for what should have happened.
 func (t *Tx) GaveUp(ctx context.Context, limit int) ([]job.RunID, error) {
 	var ids []job.RunID
-	err := sqlx.SelectContext(ctx, t.ext, &ids, `SELECT run_id FROM parts WHERE state = 'waiting' AND held AND ready_at <= now() ORDER BY ready_at LIMIT $1 FOR UPDATE SKIP LOCKED`, limit)
+	err := sqlx.SelectContext(ctx, t.ext, &ids, `SELECT run_id FROM parts WHERE state = 'waiting' AND held AND ready_at <= bell_now() ORDER BY ready_at LIMIT $1 FOR UPDATE SKIP LOCKED`, limit)
 	return ids, wrap(err, "find who waited in vain")
 }
 
@@ -177,7 +225,10 @@ func (q q) TriggerWait(ctx context.Context, trigger int64) (*job.Wait, error) {
 
 // PassOver ends a run that has not begun: it will not.
 func (t *Tx) PassOver(ctx context.Context, id job.RunID, reason string) error {
-	if _, err := t.ext.ExecContext(ctx, `UPDATE parts SET state = 'cancelled', reason = $2, ended_at = clock_timestamp() WHERE run_id = $1 AND state = 'waiting'`, id, bounded(reason)); err != nil {
+	if err := t.letGoOf(ctx, []job.RunID{id}); err != nil {
+		return err
+	}
+	if _, err := t.ext.ExecContext(ctx, `UPDATE parts SET state = 'cancelled', reason = $2, ended_at = bell_clock() WHERE run_id = $1 AND state = 'waiting'`, id, bounded(reason)); err != nil {
 		return wrap(err, "pass over the run")
 	}
 	run, err := t.LockRun(ctx, id)
@@ -187,12 +238,15 @@ func (t *Tx) PassOver(ctx context.Context, id job.RunID, reason string) error {
 	return t.MoveRun(ctx, run, job.RunPassedOver, reason)
 }
 
-// HappenedFor lists what has come about of the conditions for which a run waits.
-func (q q) HappenedFor(ctx context.Context, run job.RunID) ([]Happened, error) {
-	var all []Happened
-	err := sqlx.SelectContext(ctx, q.ext, &all, `SELECT h.trigger_id, h.bunch, h.place, h.at, h.nominal, h.what, h.run_id, h.facts FROM happened r JOIN happened h USING (trigger_id, bunch)
-		WHERE r.run_id = $1 AND r.place = $2 ORDER BY h.place`, run, PlaceOfRule)
-	return all, wrap(err, "see what has happened")
+// HappenedFor lists what has come about of the conditions for which a run waits;
+// held is nil when it waits for nothing.
+func (q q) HappenedFor(ctx context.Context, run job.RunID) (held *HeldRun, all []Happened, err error) {
+	var rows []HeldRun
+	if err := sqlx.SelectContext(ctx, q.ext, &rows, `SELECT run_id, trigger_id, bunch, due, nominal FROM held_runs WHERE run_id = $1`, run); err != nil || len(rows) == 0 {
+		return nil, nil, wrap(err, "see what the run waits for")
+	}
+	all, err = q.AllHappened(ctx, rows[0].TriggerID, rows[0].Bunch)
+	return &rows[0], all, err
 }
 
 // Announce records which outcomes of a locked run others have heard of.

@@ -71,7 +71,7 @@ type Delivery struct {
 // Alert is something that its owner must know.
 type Alert struct {
 	ID             int64      `json:"id" db:"id"`
-	Kind           AlertKind  `json:"kind" db:"kind" enum:"run failed,delivery failed,delivery unknown,bounced,blank,unusual,late,missed,destination down"`
+	Kind           AlertKind  `json:"kind" db:"kind" enum:"run failed,delivery failed,delivery unknown,bounced,blank,unusual,late,missed,destination down,set apart"`
 	Cause          string     `json:"cause" db:"cause" doc:"equal for what has one cause: one open alert, which grows"`
 	State          AlertState `json:"state" db:"state" enum:"open,acknowledged,closed"`
 	JobID          *int64     `json:"job_id,omitempty" db:"job_id"`
@@ -109,6 +109,7 @@ const (
 	AlertMissed          AlertKind = "missed" // what a run waited for did not come
 	AlertBounced         AlertKind = "bounced"
 	AlertDown            AlertKind = "destination down"
+	AlertApart           AlertKind = "set apart" // its rings cannot be decided on
 )
 
 // Person is somebody who signs in or receives.

@@ -11,6 +11,7 @@ type Wait struct {
 	Need   Need        `json:"need,omitempty" enum:"all,any" doc:"whether all of it must have happened, or any; all when left out"`
 	Match  Match       `json:"match,omitempty" enum:"same day,window" doc:"what belongs together: the same business day, or what happens within a window; same day when left out"`
 	Within Duration    `json:"within,omitempty" doc:"length of the window, and how long a run that rang waits; 24h when left out"`
+	Once   bool        `json:"use_once,omitempty" doc:"what happened counts for one ring only; otherwise it counts for all rings of its day, or within the window"`
 	Take   Values      `json:"take,omitempty" doc:"values of the run out of the event that completes it, as texts with moving parts, such as {event.data.port}"`
 }
 

@@ -95,6 +95,7 @@ func times(n int) string {
 type Open struct {
 	Working bool      // a run of the job works or waits
 	Waiting job.RunID // a run of this trigger's values that has not begun; 0 for none
+	Held    bool      // the rings of the trigger wait for what happens elsewhere: each makes a run of its own
 }
 
 // Decision is what is decided on one due time.
@@ -127,13 +128,13 @@ func Rings(outage job.AfterOutage, overlap job.Overlap, dues []time.Time, now ti
 			reason = fmt.Sprintf("made up after an outage, %s late", job.Duration(late.Round(time.Second)))
 		}
 		switch {
-		case overlap == job.OverlapPassOver && (open.Working || rung):
+		case overlap == job.OverlapPassOver && (open.Working || rung && !open.Held):
 			out = append(out, passed(due, "the last run still works, and this job passes over what meets it"))
 			continue
-		case overlap == job.OverlapWait && outage != job.OutageEach && open.Waiting != 0:
+		case overlap == job.OverlapWait && outage != job.OutageEach && open.Waiting != 0 && !open.Held:
 			out = append(out, Decision{Due: due, Decision: job.RingJoined, Joins: open.Waiting, Reason: "joined run " + open.Waiting.String() + ", which still waits for its turn"})
 			continue
-		case overlap == job.OverlapWait && rung && outage != job.OutageEach:
+		case overlap == job.OverlapWait && rung && outage != job.OutageEach && !open.Held:
 			out = append(out, Decision{Due: due, Decision: job.RingJoined, Reason: "joined the run that rang just before"})
 			continue
 		}

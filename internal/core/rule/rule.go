@@ -192,6 +192,12 @@ type Ring struct {
 // Moved tells whether a closed day moved the ring.
 func (r Ring) Moved() bool { return !r.Nominal.Equal(r.Due) }
 
+// Moves tells whether closed days move rings of the rule, which then may lie far
+// from the dates that it names.
+func (r Rule) Moves() bool {
+	return r.plan != nil && (r.plan.closed == Before || r.plan.closed == After)
+}
+
 // Step is the first ring strictly after the given instant, or the first that is
 // passed over, whichever comes first.
 func (r Rule) Step(after time.Time) (Ring, bool) {

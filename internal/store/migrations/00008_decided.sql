@@ -1,0 +1,117 @@
+-- +goose Up
+
+-- The clock of our records. Both are inlined, so that they cost nothing; tests put
+-- others in their place to turn it. Leases alone go by the server's own clock:
+-- they measure whether somebody lives, and not when something is due.
+CREATE FUNCTION bell_now() RETURNS timestamptz LANGUAGE sql STABLE PARALLEL SAFE AS 'SELECT now()';
+CREATE FUNCTION bell_clock() RETURNS timestamptz LANGUAGE sql VOLATILE PARALLEL SAFE AS 'SELECT clock_timestamp()';
+
+-- +goose StatementBegin
+DO $$
+DECLARE
+  c record;
+BEGIN
+  FOR c IN SELECT table_name, column_name, column_default FROM information_schema.columns JOIN pg_class k ON k.relname = table_name AND k.relnamespace = current_schema()::regnamespace
+    WHERE table_schema = current_schema() AND column_default IN ('now()', 'clock_timestamp()') AND NOT k.relispartition AND k.relkind IN ('r', 'p') LOOP
+    EXECUTE format('ALTER TABLE %I ALTER COLUMN %I SET DEFAULT %s', c.table_name, c.column_name,
+      CASE c.column_default WHEN 'now()' THEN 'bell_now()' ELSE 'bell_clock()' END);
+  END LOOP;
+END
+$$;
+-- +goose StatementEnd
+
+-- +goose StatementBegin
+CREATE OR REPLACE FUNCTION month_id(counter regclass) RETURNS bigint LANGUAGE sql VOLATILE AS $$
+  SELECT to_char(bell_now() AT TIME ZONE 'UTC', 'YYMM')::bigint * 10000000000 + nextval(counter)
+$$;
+-- +goose StatementEnd
+-- +goose StatementBegin
+CREATE OR REPLACE FUNCTION month_end(days int) RETURNS bigint LANGUAGE sql STABLE AS $$
+  SELECT to_char((bell_now() AT TIME ZONE 'UTC') - make_interval(days => days) + interval '1 month', 'YYMM')::bigint * 10000000000
+$$;
+-- +goose StatementEnd
+-- +goose StatementBegin
+CREATE OR REPLACE FUNCTION ensure_months(ahead int) RETURNS void LANGUAGE plpgsql AS $$
+DECLARE
+  first date := date_trunc('month', bell_now() AT TIME ZONE 'UTC')::date;
+  month date;
+  label text;
+  low   bigint;
+  high  bigint;
+  tab   text;
+BEGIN
+  PERFORM pg_advisory_xact_lock(hashtext('ironbell months'));
+  FOR i IN 0..ahead LOOP
+    month := (first + make_interval(months => i))::date;
+    label := to_char(month, 'YYMM');
+    low   := label::bigint * 10000000000;
+    high  := to_char(month + interval '1 month', 'YYMM')::bigint * 10000000000;
+    FOREACH tab IN ARRAY ARRAY['runs', 'parts', 'attempts', 'artifacts', 'run_log', 'messages', 'deliveries'] LOOP
+      IF to_regclass(tab || '_' || label) IS NULL THEN
+        EXECUTE format('CREATE TABLE %I PARTITION OF %I FOR VALUES FROM (%s) TO (%s) WITH (fillfactor = %s)', tab || '_' || label, tab, low, high,
+          CASE WHEN tab IN ('runs', 'attempts', 'deliveries') THEN 60 ELSE 100 END);
+      END IF;
+    END LOOP;
+    IF to_regclass('rings_' || label) IS NULL THEN
+      BEGIN
+        EXECUTE format('CREATE TABLE %I PARTITION OF rings FOR VALUES FROM (%L) TO (%L)', 'rings_' || label,
+          month::text || ' 00:00+00', (month + interval '1 month')::date::text || ' 00:00+00');
+      EXCEPTION WHEN check_violation THEN
+        -- rings of that month lie in rings_other already and stay there
+        NULL;
+      END;
+    END IF;
+  END LOOP;
+END
+$$;
+-- +goose StatementEnd
+
+-- A trigger knows by which zone data its next due time was reckoned. One that a
+-- pass of the clock could not decide on is set apart, so that it holds up no other,
+-- and is tried again; its due time waits with it.
+ALTER TABLE triggers
+  ADD COLUMN zones text NOT NULL DEFAULT '',
+  ADD COLUMN apart_due timestamptz,
+  ADD COLUMN apart_until timestamptz,
+  ADD COLUMN apart_why text NOT NULL DEFAULT '';
+CREATE INDEX triggers_apart ON triggers (apart_until) WHERE apart_until IS NOT NULL;
+
+-- Runs that a rule rang and that wait for what happens elsewhere: any number of
+-- them for one business day. What has happened stands in happened, for all of them.
+CREATE TABLE held_runs (
+  run_id     bigint PRIMARY KEY,
+  trigger_id bigint NOT NULL REFERENCES triggers ON DELETE CASCADE,
+  bunch      text NOT NULL,
+  due        timestamptz NOT NULL,
+  nominal    timestamptz NOT NULL
+);
+CREATE INDEX held_runs_trigger ON held_runs (trigger_id, bunch, due);
+INSERT INTO held_runs (run_id, trigger_id, bunch, due, nominal)
+  SELECT run_id, trigger_id, bunch, at, nominal FROM happened WHERE place = -1 AND run_id IS NOT NULL;
+DELETE FROM happened WHERE place = -1;
+
+-- The last entry that the holder of a part's lease wrote: one that is written again,
+-- since its answer was lost, is known by its number.
+ALTER TABLE parts ADD COLUMN entry_no bigint NOT NULL DEFAULT 0;
+
+-- The instant whose versions of job and reports a run takes, and from which its
+-- retries are reckoned: when it was made, or when a person let it go on.
+ALTER TABLE runs ADD COLUMN versions_at timestamptz;
+CREATE TABLE run_reports (
+  run_id    bigint NOT NULL,
+  report_id bigint NOT NULL,
+  version   int NOT NULL,
+  PRIMARY KEY (run_id, report_id)
+);
+
+-- The nodes that work or did, as they say themselves every few seconds.
+CREATE TABLE nodes (
+  name       text PRIMARY KEY,
+  version    text NOT NULL,
+  zones      text NOT NULL,
+  started_at timestamptz NOT NULL DEFAULT now(),
+  seen_at    timestamptz NOT NULL DEFAULT now(),
+  finishing  boolean NOT NULL DEFAULT false,
+  parts      int NOT NULL DEFAULT 0,
+  deliveries int NOT NULL DEFAULT 0
+);
