@@ -272,7 +272,7 @@ func (e *Engine) Again(ctx context.Context, who job.Person, id job.RunID, more M
 			v.Add("", "the run is %s (%s): nothing in it failed or was held; make it again as a whole", run.State, run.Reason)
 			return v.Err()
 		}
-		if err := t.Log(ctx, job.LogLine{Text: who.Name + " lets it go on where it stopped"}, id); err != nil {
+		if err := t.Log(ctx, job.LogLine{Text: fmt.Sprintf("%s lets it go on where it stopped; what is not done goes by version %d of the job and by its reports as they are now", who.Name, j.Version)}, id); err != nil {
 			return err
 		}
 		if err := e.settleRun(ctx, t, id); err != nil {

@@ -51,7 +51,7 @@ func (e *Engine) ahead(ctx context.Context, v *fault.Invalid, id int64, name str
 	values := e.aheadRings(&out, d)
 	w := task.Work{
 		JobID: id, Job: name, Nominal: e.o.Now().In(place), Due: e.o.Now().In(place), Frame: e.frame(d.Calendars), Values: values, Def: d, Limit: aheadLimit,
-		Params: func(ctx context.Context) ([]job.Parameter, error) { return e.parameters(ctx, d.Tasks) },
+		Params: func(ctx context.Context) ([]job.Parameter, error) { return e.parameters(ctx, d) },
 	}
 	if len(out.Next) > 0 {
 		w.Nominal, w.Due = out.Next[0].Nominal.In(place), out.Next[0].Due.In(place)

@@ -224,11 +224,17 @@ func (e *Engine) checkTasks(ctx context.Context, v *fault.Invalid, who job.Perso
 		v.Add("tasks", "a job needs at least one task")
 	}
 	c := chain.Read(d.Tasks, v)
-	params, err := e.parameters(ctx, d.Tasks)
+	params, err := e.parameters(ctx, d)
 	if err != nil {
 		return err
 	}
-	k := &task.Checking{V: v, Store: e.store, Uses: uses, Report: e.report, Who: who, Had: e.hadIdentity(ctx, old)}
+	totals := &totalsOf{e: e, asked: len(wantedTotals(d.Tasks)) > 0}
+	k := &task.Checking{V: v, Store: e.store, Uses: uses, Report: e.report, Totals: totals.of, Who: who, Had: e.hadIdentity(ctx, old)}
+	for i, name := range d.Own {
+		if !valueForm.MatchString(name) {
+			v.Add(fmt.Sprintf("own[%d]", i), "%q is no name of a value; use letters, digits and _", name)
+		}
+	}
 	k.Label("service")
 	for _, tag := range d.Tags {
 		k.Label("tag:" + tag)
@@ -250,7 +256,10 @@ func (e *Engine) checkTasks(ctx context.Context, v *fault.Invalid, who job.Perso
 		}
 		k.Names = task.Names(params)
 		k.Names.Tasks = c.Before(t.Name)
-		for _, name := range k.Row {
+		if k.Names.Totals, k.Names.TotalsKnown, err = totals.before(ctx, d, k.Names.Tasks); err != nil {
+			return err
+		}
+		for _, name := range slices.Concat(k.Row, d.Own) {
 			if !slices.Contains(k.Names.Values, name) {
 				k.Names.Values = append(k.Names.Values, name)
 			}
@@ -265,6 +274,94 @@ func (e *Engine) checkTasks(ctx context.Context, v *fault.Invalid, who job.Perso
 		if err := kind.Check(ctx, k, where+"."+string(t.Kind), t); err != nil {
 			return err
 		}
+	}
+	return nil
+}
+
+// totalsOf knows which columns the reports of a job add up, as their sources say. It
+// asks only when the job speaks of totals.
+type totalsOf struct {
+	e     *Engine
+	asked bool
+	known map[string][]string // by report; nil for one whose source does not answer
+}
+
+// of lists the columns that a report adds up; known is false when nobody can say.
+func (t *totalsOf) of(ctx context.Context, r job.Report) (columns []string, known bool) {
+	if !t.asked {
+		return nil, false
+	}
+	if columns, ok := t.known[r.Name]; ok {
+		return columns, columns != nil
+	}
+	if t.known == nil {
+		t.known = map[string][]string{}
+	}
+	t.known[r.Name] = nil
+	source, err := t.e.sources.Get(ctx, r.Source, r.Identity)
+	if err != nil {
+		return nil, false
+	}
+	ctx, stop := context.WithTimeout(ctx, checkLimit)
+	defer stop()
+	columns = []string{}
+	for _, s := range r.Sections {
+		if strings.TrimSpace(s.SQL) == "" {
+			continue
+		}
+		found, err := source.Describe(ctx, report.Query{SQL: s.SQL, Params: r.Parameters, Zone: "UTC", Limit: checkLimit})
+		if err != nil {
+			return nil, false
+		}
+		for _, c := range found {
+			if (c.Kind == rows.Whole || c.Kind == rows.Number) && !slices.Contains(columns, c.Name) {
+				columns = append(columns, c.Name)
+			}
+		}
+	}
+	t.known[r.Name] = columns
+	return columns, true
+}
+
+// before lists the columns that the reports of some tasks add up.
+func (t *totalsOf) before(ctx context.Context, d job.Definition, tasks []string) (all []string, known bool, err error) {
+	known = t.asked
+	for _, one := range d.Tasks {
+		if one.Report == nil || !slices.Contains(tasks, one.Name) || !known {
+			continue
+		}
+		r, err := t.e.report(ctx, one.Report.Report)
+		if isMissing(err) {
+			return nil, false, nil // told of elsewhere
+		}
+		if err != nil {
+			return nil, false, err
+		}
+		var columns []string
+		if columns, known = t.of(ctx, r); known {
+			all = append(all, columns...)
+		}
+	}
+	return all, known, nil
+}
+
+// noteTakes notes which parameters the report of each task has, for its runs to see
+// whether they still are there.
+func (e *Engine) noteTakes(ctx context.Context, tasks []job.Task) error {
+	for i, t := range tasks {
+		if t.Report == nil {
+			continue
+		}
+		r, err := e.report(ctx, t.Report.Report)
+		if err != nil {
+			return err
+		}
+		with := *t.Report
+		with.Takes = nil
+		for _, p := range r.Parameters {
+			with.Takes = append(with.Takes, p.Name)
+		}
+		tasks[i].Report = &with
 	}
 	return nil
 }
@@ -320,12 +417,14 @@ func (e *Engine) checkWait(ctx context.Context, v *fault.Invalid, where, name st
 			}
 		}
 	}
-	params, err := e.parameters(ctx, d.Tasks)
+	params, err := e.parameters(ctx, d)
 	if err != nil {
 		return err
 	}
 	for _, value := range job.Unknown(params, t.Wait.Take) {
-		v.Add(where+"wait.take."+value, "there is no parameter %q in the job's reports", value)
+		if !slices.Contains(d.Own, value) {
+			v.Add(where+"wait.take."+value, "%s, or name it among the job's own", job.NoParameter(params, value))
+		}
 	}
 	return nil
 }
@@ -383,20 +482,21 @@ func (e *Engine) checkValues(ctx context.Context, v *fault.Invalid, where string
 	if err != nil {
 		return nil //nolint:nilerr // the zone is told of elsewhere
 	}
-	params, err := e.parameters(ctx, d.Tasks)
+	params, err := e.parameters(ctx, d)
 	if err != nil {
 		return err
 	}
-	for _, name := range job.Unknown(params, given) {
-		known := make([]string, len(params))
-		for i, p := range params {
-			known[i] = p.Name
+	if unknown := job.Unknown(params, given); len(unknown) > 0 {
+		known, err := e.splitNames(ctx, &fault.Invalid{}, d)
+		if err != nil {
+			return err
 		}
-		has := "its reports have none"
-		if len(known) > 0 {
-			has = "its reports have " + strings.Join(known, ", ")
+		known = append(known, d.Own...)
+		for _, name := range unknown {
+			if !slices.Contains(known, name) {
+				v.Add(where+"."+name, "%s; a value of the job's own is named in own", job.NoParameter(params, name))
+			}
 		}
-		v.Add(where+"."+name, "there is no parameter %q; %s", name, has)
 	}
 	_, err = job.Bind(params, given.Over(d.Values), e.o.Now().In(zone), e.frame(d.Calendars))
 	var wrong *fault.Invalid

@@ -62,7 +62,7 @@ func (p *performance) found(t job.Task) (*policy.Found, []string) {
 	if p.c.Anyway || t.Kind.Makes() {
 		return nil, nil
 	}
-	due, now := p.base.Due, p.e.o.Now().In(p.base.Due.Location())
+	due, now := p.since, p.e.o.Now().In(p.since.Location())
 	if blank, makers := p.plan.chain.Blank(t.Name, p.ended); blank {
 		tries := 1
 		for _, m := range makers {
@@ -97,7 +97,15 @@ func (p *performance) tell(en *entry) {
 }
 
 // parameters lists the parameters of the reports and statements of some tasks.
-func (e *Engine) parameters(ctx context.Context, tasks []job.Task) ([]job.Parameter, error) {
+func (e *Engine) parameters(ctx context.Context, d job.Definition) ([]job.Parameter, error) {
+	return parametersOf(ctx, d, e.report)
+}
+
+// findReport finds a report by its name.
+type findReport func(ctx context.Context, name string) (job.Report, error)
+
+// parametersOf lists them as reports are found in some way.
+func parametersOf(ctx context.Context, d job.Definition, find findReport) ([]job.Parameter, error) {
 	var params []job.Parameter
 	add := func(more []job.Parameter) {
 		for _, p := range more {
@@ -106,14 +114,20 @@ func (e *Engine) parameters(ctx context.Context, tasks []job.Task) ([]job.Parame
 			}
 		}
 	}
-	for _, t := range tasks {
+	if d.Split.Query != nil {
+		add(d.Split.Query.Parameters)
+	}
+	for _, t := range d.Tasks {
 		if t.Query != nil {
 			add(t.Query.Parameters)
+		}
+		if t.Deliver != nil && t.Deliver.ToQuery != nil {
+			add(t.Deliver.ToQuery.Parameters)
 		}
 		if t.Report == nil {
 			continue
 		}
-		r, err := e.report(ctx, t.Report.Report)
+		r, err := find(ctx, t.Report.Report)
 		if isMissing(err) {
 			continue // told of elsewhere
 		}
@@ -123,6 +137,52 @@ func (e *Engine) parameters(ctx context.Context, tasks []job.Task) ([]job.Parame
 		add(r.Parameters)
 	}
 	return params, nil
+}
+
+// unknownValues says what is wrong with the values that a run is given: those that
+// nothing in its job asks for, by the versions of the reports that it takes. Nothing
+// that was given is dropped in silence.
+func (p *performance) unknownValues(ctx context.Context) (*fault.Fault, error) {
+	if p.plan.Split.Query != nil && p.c.Name == "" {
+		return nil, nil //nolint:nilnil // its columns are known when it is divided
+	}
+	params, err := parametersOf(ctx, p.plan.Definition, p.base.Report)
+	if err != nil {
+		return nil, err
+	}
+	known := slices.Concat(p.plan.Own, []string{p.plan.Split.Each})
+	for name := range p.c.Own.V {
+		known = append(known, name)
+	}
+	var lost []string
+	for _, name := range job.Unknown(params, p.c.Given.V.Over(p.plan.Values)) {
+		if !slices.Contains(known, name) {
+			lost = append(lost, job.NoParameter(params, name))
+		}
+	}
+	for _, t := range p.plan.Tasks {
+		if t.Report == nil {
+			continue
+		}
+		r, err := p.base.Report(ctx, t.Report.Report)
+		if isMissing(err) {
+			continue // the task says so
+		}
+		if err != nil {
+			return nil, err
+		}
+		for _, name := range t.Report.Takes {
+			if _, given := p.base.Values[name]; given && len(job.Unknown(r.Parameters, job.Values{name: nil})) > 0 {
+				if sentence := fmt.Sprintf("report %q takes %q no more, which it took when the job was saved", r.Name, name); !slices.Contains(lost, sentence) {
+					lost = append(lost, sentence)
+				}
+			}
+		}
+	}
+	if len(lost) == 0 {
+		return nil, nil //nolint:nilnil // nothing is wrong
+	}
+	return fault.New(fault.Task, "give the reports their values", strings.Join(lost, "; "), "A report was changed after the job was saved. Correct the job's values, or the report, then ring the job again."), nil
 }
 
 // wantedTotals lists the columns whose totals the tasks' conditions and texts

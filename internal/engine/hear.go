@@ -39,7 +39,7 @@ func (p *performance) hear(ctx context.Context, d done) error {
 	} else if errors.Is(d.err, context.DeadlineExceeded) {
 		f = fault.New(fault.Task, "", fmt.Sprintf("it took longer than its limit of %s", job.Duration(p.limit(d.task))), "Make the task faster or its time limit longer.")
 	}
-	again := policy.AfterFault(p.plan.Retry, p.failures[name]+1, f, p.base.Due, p.e.o.Now().In(p.base.Due.Location()))
+	again := policy.AfterFault(p.plan.Retry, p.failures[name]+1, f, p.since, p.e.o.Now().In(p.since.Location()))
 	end := store.TaskEnd{Again: again.Retry, Attempt: job.Attempt{Part: p.c.Part, Task: name, Try: d.try, State: job.AttemptFailed, Note: f.Error(), Class: string(f.Class), Advice: f.Advice}}
 	p.e.o.Log.Warn("a task failed", "run", p.c.RunID.String(), "job", p.c.Job, "task", name, "try", d.try, "class", f.Class, "error", f, "took", d.took.Round(time.Millisecond))
 	p.failures[name]++
@@ -129,8 +129,8 @@ func (p *performance) succeeded(ctx context.Context, d done) error {
 // messages are what a task gives to be handed over, with how that is tried.
 func (p *performance) messages(name string, made []task.Message) []store.NewMessage {
 	run := p.c.RunID
-	giveUp := time.Now().Add(time.Duration(p.plan.GiveUpAfter))
-	if until, ok := policy.RetryEnd(p.plan.Retry, p.base.Due); ok && until.Before(giveUp) {
+	giveUp := p.e.o.Now().Add(time.Duration(p.plan.GiveUpAfter))
+	if until, ok := policy.RetryEnd(p.plan.Retry, p.since); ok && until.Before(giveUp) {
 		giveUp = until
 	}
 	out := make([]store.NewMessage, 0, len(made))

@@ -270,7 +270,7 @@ func (o *office) pass(e *Engine) {
 func (o *office) received(address string) []string {
 	var out []string
 	for _, m := range o.inbox.All() {
-		if len(m.To) > 0 && strings.Contains(m.To[0], address) {
+		if len(m.To) > 0 && strings.Trim(m.To[0], "<>") == address {
 			out = append(out, m.Subject)
 		}
 	}
@@ -354,4 +354,16 @@ func (o *office) ended(id job.RunID) job.Run {
 		return run.State.Ended()
 	})
 	return run
+}
+
+// hear waits for word over a channel.
+func hear[T any](t *testing.T, from <-chan T) T {
+	t.Helper()
+	select {
+	case v := <-from:
+		return v
+	case <-time.After(20 * time.Second):
+		t.Fatal("waited in vain for word")
+		panic("unreachable")
+	}
 }

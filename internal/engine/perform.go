@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"ironbell/internal/core/chain"
@@ -25,6 +26,7 @@ type performance struct {
 	c    store.Claim
 	plan *plan
 	base task.Work
+	since time.Time // from when its retries are reckoned: when it was due, or made for an earlier date
 
 	ended    chain.Ended
 	ends     map[string]store.TaskEnd
@@ -58,6 +60,12 @@ func (e *Engine) perform(ctx context.Context, c store.Claim) (*entry, error) {
 	if err = p.split(ctx); err != nil {
 		return p.undivided(err)
 	}
+	switch lost, err := p.unknownValues(ctx); {
+	case err != nil:
+		return nil, err
+	case lost != nil:
+		return failedPart(p.c, lost), nil
+	}
 	err = p.run(ctx)
 	p.drain()
 	return p.last, err
@@ -73,7 +81,7 @@ func (p *performance) undivided(err error) (*entry, error) {
 	case !errors.As(err, &f):
 		return nil, err
 	}
-	again := policy.AfterFault(p.plan.Retry, int(p.c.LeaseNo), f, p.base.Due, time.Now().In(p.base.Due.Location()))
+	again := policy.AfterFault(p.plan.Retry, int(p.c.LeaseNo), f, p.since, p.e.o.Now().In(p.since.Location()))
 	if again.Retry {
 		return &entry{Entry: store.Entry{
 			Claim: p.c, Part: &store.PartMove{State: job.PartWaiting, Wait: again.Wait, Reason: fmt.Sprintf("waits to be divided again: %s", f)}, Logs: []job.LogLine{{Level: "warn", Text: f.Error() + "; " + again.Reason}},
@@ -141,9 +149,15 @@ func (e *Engine) prepareWork(ctx context.Context, c store.Claim) (*performance, 
 		base: task.Work{
 			RunID: c.RunID, Part: c.Part, PartName: c.Name, JobID: c.JobID, Job: c.Job, Nominal: c.Nominal.In(place), Due: c.Due.In(place), Frame: e.frame(pl.Calendars),
 			Values: c.Own.V.Over(c.Given.V.Over(pl.Values)), Def: pl.Definition, Columns: pl.totals,
-			Params: func(ctx context.Context) ([]job.Parameter, error) { return e.parameters(ctx, pl.Tasks) },
+			Report: e.reportsOf(c),
 		},
 	}
+	p.base.Params = func(ctx context.Context) ([]job.Parameter, error) { return parametersOf(ctx, pl.Definition, p.base.Report) }
+	p.since = c.Due
+	if c.MadeAt.After(c.Due) {
+		p.since = c.MadeAt // a run for a past date, or one that was let go on
+	}
+	p.since = p.since.In(place)
 	p.own()
 	if c.Correction != "" && c.Again != nil {
 		p.base.Corrects, p.base.Correction = *c.Again, c.Correction
@@ -166,6 +180,24 @@ func (e *Engine) prepareWork(ctx context.Context, c store.Claim) (*performance, 
 		}
 	}
 	return p, nil
+}
+
+// reportsOf finds reports in the versions that a run takes, each asked for once.
+func (e *Engine) reportsOf(c store.Claim) findReport {
+	var mu sync.Mutex
+	found := map[string]job.Report{}
+	return func(ctx context.Context, name string) (job.Report, error) {
+		mu.Lock()
+		defer mu.Unlock()
+		if r, ok := found[name]; ok {
+			return r, nil
+		}
+		r, err := e.store.ReportOf(ctx, c.RunID, name, c.MadeAt)
+		if err == nil {
+			found[name] = r
+		}
+		return r, err
+	}
 }
 
 // takeUp goes on where the part's last holder stopped.

@@ -232,6 +232,12 @@ func (e *Engine) look(ctx context.Context, who job.Person, l Look) (looking, err
 	if err := v.Err(); err != nil {
 		return out, err
 	}
+	for _, name := range job.Unknown(out.rep.Parameters, l.Values) {
+		v.Add("values."+name, "%s", job.NoParameter(out.rep.Parameters, name))
+	}
+	if err := v.Err(); err != nil {
+		return out, err
+	}
 	place, err := zone.Load(orElse(l.Zone, who.Zone))
 	if err != nil {
 		v.Add("zone", "%s", err)

@@ -74,6 +74,10 @@ func (e *Engine) SaveJob(ctx context.Context, who job.Person, name, owner string
 		return job.Job{}, err
 	}
 	d = c.Definition
+	d.Tasks = slices.Clone(d.Tasks)
+	if err := e.noteTakes(ctx, d.Tasks); err != nil {
+		return job.Job{}, err
+	}
 	for i := range d.Triggers {
 		d.Triggers[i].NextDue, d.Triggers[i].NextNominal = nil, nil // reckoned below, under the lock
 	}

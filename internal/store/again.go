@@ -57,7 +57,7 @@ func (t *Tx) GoOn(ctx context.Context, run job.Run, version int, anyway bool, re
 		AND (state IN ('failed', 'unknown', 'lost', 'passed over') OR NOT $3 AND (state = 'blank' OR unusual <> ''))`, run.ID, parts, anyway); err != nil {
 		return false, wrap(err, "let the tasks be tried again")
 	}
-	if _, err := t.ext.ExecContext(ctx, `UPDATE runs SET job_version = $2 WHERE id = $1`, run.ID, version); err != nil {
+	if _, err := t.ext.ExecContext(ctx, `WITH old AS (DELETE FROM run_reports WHERE run_id = $1) UPDATE runs SET job_version = $2, versions_at = bell_now() WHERE id = $1`, run.ID, version); err != nil {
 		return false, wrap(err, "give the run the job's version")
 	}
 	if run.State != job.RunWaiting && run.State != job.RunRunning {

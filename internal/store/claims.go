@@ -34,6 +34,7 @@ type Claim struct {
 	Given      document[job.Values] `db:"given"`
 	Deadline   *time.Time           `db:"deadline"`
 	StartedAt  *time.Time           `db:"started_at"`
+	MadeAt     time.Time            `db:"made_at"` // whose versions it takes, and from when its retries are reckoned
 	Again      *job.RunID           `db:"again"`
 	Correction string               `db:"correction"` // what was wrong with the run that it is made again of
 
@@ -85,7 +86,7 @@ func (t *Tx) pick(ctx context.Context, limit int, room rooms) ([]Claim, error) {
 		ids[i] = int64(c.RunID)
 	}
 	var runs []Claim
-	if err := sqlx.SelectContext(ctx, t.ext, &runs, `SELECT id AS run_id, job_id, job_name, job_version, trigger_id, asked_by, rehearsal, nominal, due, zone, given, deadline, started_at, again, correction
+	if err := sqlx.SelectContext(ctx, t.ext, &runs, `SELECT id AS run_id, job_id, job_name, job_version, trigger_id, asked_by, rehearsal, nominal, due, zone, given, deadline, started_at, again, correction, coalesce(versions_at, created_at) AS made_at
 		FROM runs WHERE id = ANY($1)`, ids); err != nil {
 		return nil, wrap(err, "read the runs of the parts")
 	}

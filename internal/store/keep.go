@@ -79,7 +79,7 @@ func (q q) SweepHistory(ctx context.Context) error {
 			"runs", `SELECT r.id FROM runs r LEFT JOIN jobs j ON j.id = r.job_id WHERE r.id > $1 AND r.ended_at < bell_now() - make_interval(days => coalesce(j.keep_runs, 400))
 				AND r.id < (SELECT month_end(least(400, min(keep_runs))) FROM jobs) ORDER BY r.id LIMIT $2`,
 			`WITH a AS (DELETE FROM parts WHERE run_id = ANY($1)), b AS (DELETE FROM attempts WHERE run_id = ANY($1)), c AS (DELETE FROM artifacts WHERE run_id = ANY($1)),
-				d AS (DELETE FROM run_log WHERE run_id = ANY($1)), e AS (DELETE FROM deliveries WHERE run_id = ANY($1)), f AS (DELETE FROM messages WHERE run_id = ANY($1))
+				d AS (DELETE FROM run_log WHERE run_id = ANY($1)), r AS (DELETE FROM run_reports WHERE run_id = ANY($1)), h AS (DELETE FROM held_runs WHERE run_id = ANY($1)), e AS (DELETE FROM deliveries WHERE run_id = ANY($1)), f AS (DELETE FROM messages WHERE run_id = ANY($1))
 			DELETE FROM runs WHERE id = ANY($1)`,
 		},
 	} {

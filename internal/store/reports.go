@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"errors"
 	"strconv"
+	"time"
 
 	"ironbell/internal/core/job"
 
@@ -33,6 +34,22 @@ func (q q) Report(ctx context.Context, name string) (job.Report, error) {
 	} else {
 		err = sqlx.GetContext(ctx, q.ext, &row, `SELECT `+reportColumns+` WHERE r.name = $1`, name)
 	}
+	return row.whole(), found(err, "report", name)
+}
+
+// ReportOf finds a report in the version that a run takes: the one that was current
+// at an instant. It is noted at its first use, so that all tasks and tries of the run
+// take the same, whoever saves the report meanwhile.
+func (q q) ReportOf(ctx context.Context, run job.RunID, name string, at time.Time) (job.Report, error) {
+	if _, err := q.ext.ExecContext(ctx, `INSERT INTO run_reports (run_id, report_id, version)
+		SELECT $1, r.id, coalesce((SELECT max(v.version) FROM report_versions v WHERE v.report_id = r.id AND v.saved_at <= $3), (SELECT min(v.version) FROM report_versions v WHERE v.report_id = r.id))
+		FROM reports r WHERE r.name = $2 ON CONFLICT DO NOTHING`, run, name, at); err != nil {
+		return job.Report{}, wrap(err, "note the report's version")
+	}
+	var row reportRow
+	err := sqlx.GetContext(ctx, q.ext, &row, `SELECT r.id, r.name, p.login AS owner, v.version, r.updated_at, v.definition
+		FROM reports r JOIN people p ON p.id = r.owner_id JOIN run_reports n ON n.report_id = r.id AND n.run_id = $2 JOIN report_versions v ON v.report_id = r.id AND v.version = n.version
+		WHERE r.name = $1`, name, run)
 	return row.whole(), found(err, "report", name)
 }
 

@@ -63,7 +63,11 @@ func (k *Report) Check(ctx context.Context, c *Checking, where string, t job.Tas
 		}
 	}
 	if t.Report.BlankIf != "" {
-		if _, err := expr.ParseCondition(t.Report.BlankIf, Names(r.Parameters)); err != nil {
+		names := Names(r.Parameters)
+		if c.Totals != nil {
+			names.Totals, names.TotalsKnown = c.Totals(ctx, r)
+		}
+		if _, err := expr.ParseCondition(t.Report.BlankIf, names); err != nil {
 			c.V.Add(where+".blank_if", "%s", err)
 		}
 	}
@@ -106,7 +110,11 @@ func CheckOutput(v *fault.Invalid, at string, r job.Report, o job.Output, of ...
 // Run puts the report's queries one after another and renders all outputs from
 // one pass over the rows of each.
 func (k *Report) Run(ctx context.Context, w Work, t job.Task) (Result, error) {
-	rep, err := k.Find(ctx, t.Report.Report)
+	find := w.Report
+	if find == nil {
+		find = k.Find
+	}
+	rep, err := find(ctx, t.Report.Report)
 	if err != nil {
 		return Result{}, err
 	}

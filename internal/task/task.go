@@ -41,6 +41,7 @@ type Work struct {
 	Correction string    // what was wrong
 
 	Params func(context.Context) ([]job.Parameter, error)
+	Report func(ctx context.Context, name string) (job.Report, error) // in the version that the run takes
 
 	Outcomes map[string]string  // of the tasks before, by name
 	RowsOf   map[string]int64   // of the tasks before, by name
@@ -99,6 +100,7 @@ type Checking struct {
 	Row   []string   // values that only the parts of a divided run have
 
 	Report func(ctx context.Context, name string) (job.Report, error)
+	Totals func(ctx context.Context, r job.Report) (columns []string, known bool) // that a report adds up; may be nil
 
 	Who job.Person                     // who saves
 	Had func(source, name string) bool // whether the job used this identity before
@@ -220,6 +222,11 @@ func (w Work) names(params []job.Parameter) expr.Names {
 			n.Values = append(n.Values, name)
 		}
 	}
+	for _, name := range w.Def.Own {
+		if !slices.Contains(n.Values, name) {
+			n.Values = append(n.Values, name)
+		}
+	}
 	for name := range w.Outcomes {
 		n.Tasks = append(n.Tasks, name)
 	}
@@ -235,7 +242,16 @@ func (w Work) Facts(ctx context.Context) (expr.Names, expr.Facts, error) {
 	}
 	// What is missing here is told of by the report that asks for it.
 	bound, _ := job.Bind(params, w.Values, w.Nominal, w.Frame)
-	return w.names(params), w.facts("", w.Rows(), bound), nil
+	facts := w.facts("", w.Rows(), bound)
+	for _, name := range w.Def.Own {
+		if _, there := facts.Values[name]; !there {
+			facts.Values[name] = "" // a value of the job's own that nobody gave
+			if value, ok := w.Values[name]; ok && value != nil {
+				facts.Values[name] = fmt.Sprint(value)
+			}
+		}
+	}
+	return w.names(params), facts, nil
 }
 
 // fill fills in the moving parts of a text; what names it in a fault.

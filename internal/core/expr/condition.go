@@ -112,6 +112,10 @@ func namesIn(form *regexp.Regexp, text string) []string {
 // ofTask reads function("name") as table["name"]. With tasks, the name must be
 // one of them; without, any text will do.
 func ofTask(function, table string, tasks []string) cel.EnvOption {
+	known := function != anyTotal
+	if !known {
+		function = "total"
+	}
 	return cel.Macros(cel.GlobalMacro(function, 1, func(f cel.MacroExprFactory, _ ast.Expr, args []ast.Expr) (ast.Expr, *common.Error) {
 		name, ok := "", false
 		if args[0].Kind() == ast.LiteralKind {
@@ -122,11 +126,23 @@ func ofTask(function, table string, tasks []string) cel.EnvOption {
 			return nil, f.NewError(args[0].ID(), fmt.Sprintf("%s() takes a name in quotes, such as %s(\"%s\")", function, function, orElse(tasks, "import")))
 		case function == "cell" && !slices.Contains(tasks, name):
 			return nil, f.NewError(args[0].ID(), fmt.Sprintf("cell(%q) speaks of a column that is not there; there are %s", name, orElse([]string{strings.Join(tasks, ", ")}, "none")))
+		case function == "total" && known && !slices.Contains(tasks, name):
+			return nil, f.NewError(args[0].ID(), fmt.Sprintf("total(%q) speaks of a column that no report before it adds up; there are %s", name, orElse([]string{strings.Join(tasks, ", ")}, "none, since none has a column of numbers")))
 		case function != "total" && !slices.Contains(tasks, name):
 			return nil, f.NewError(args[0].ID(), fmt.Sprintf("%s(%q) speaks of a task that does not come before; those before are %s", function, name, orElse([]string{strings.Join(tasks, ", ")}, "none")))
 		}
 		return f.NewCall(operators.Index, f.NewIdent(table), args[0]), nil
 	}))
+}
+
+// anyTotal stands for total when nobody knows which columns there will be.
+const anyTotal = "any total"
+
+func totalWord(known bool) string {
+	if known {
+		return "total"
+	}
+	return anyTotal
 }
 
 func orElse(names []string, otherwise string) string {

@@ -36,11 +36,14 @@ type Names struct {
 	Event  bool     // an event, spoken of as event.type, event.data.port and so on
 
 	Columns []string // of the row at hand, spoken of as cell("column")
+
+	TotalsKnown bool     // whether Totals are all there are; otherwise any name will do
+	Totals      []string // columns with a total, spoken of as total("column")
 }
 
 func (n Names) key() string {
 	values, tasks := slices.Sorted(slices.Values(n.Values)), slices.Sorted(slices.Values(n.Tasks))
-	return fmt.Sprintf("%q %q %t %q", values, tasks, n.Event, slices.Sorted(slices.Values(n.Columns)))
+	return fmt.Sprintf("%q %q %t %q %t %q", values, tasks, n.Event, slices.Sorted(slices.Values(n.Columns)), n.TotalsKnown, slices.Sorted(slices.Values(n.Totals)))
 }
 
 // known lists the names for people.
@@ -133,7 +136,7 @@ func environment(names Names) (*cel.Env, error) {
 		ofTask("outcome", "outcomes", names.Tasks),
 		ofTask("rows", "rowsof", names.Tasks),
 		ofTask("file", "files", names.Tasks),
-		ofTask("total", "totals", nil),
+		ofTask(totalWord(names.TotalsKnown), "totals", names.Totals),
 		cel.Variable("cells", cel.MapType(cel.StringType, cel.DynType)),
 		ofTask("cell", "cells", names.Columns),
 	}

@@ -26,6 +26,7 @@ type Definition struct {
 	Tags       []string  `json:"tags,omitempty" maxItems:"20" doc:"words by which jobs are found, limited and frozen together"`
 	Triggers   []Trigger `json:"triggers,omitempty" maxItems:"50"`
 	Values     Values    `json:"values,omitempty" doc:"values of the reports' parameters, by name"`
+	Own        []string  `json:"own,omitempty" maxItems:"100" doc:"names of values that are the job's own, beside the parameters of its reports: for its texts, conditions and programs"`
 	Split      Split     `json:"split,omitzero" doc:"runs the job once for each value of a list or row of a query"`
 	Tasks      []Task    `json:"tasks" maxItems:"50"`
 	SideBySide int       `json:"side_by_side,omitempty" minimum:"0" maximum:"20" doc:"tasks of one part that may work at the same time; 4 when left out"`

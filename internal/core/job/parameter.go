@@ -168,6 +168,20 @@ func Unknown(params []Parameter, given Values) []string {
 	return names
 }
 
+// NoParameter says that there is no parameter of a name, and which there are.
+func NoParameter(params []Parameter, name string) string {
+	known := make([]string, 0, len(params))
+	for _, p := range params {
+		if !slices.Contains(known, p.Name) {
+			known = append(known, p.Name)
+		}
+	}
+	if len(known) == 0 {
+		return fmt.Sprintf("there is no parameter %q; there are none", name)
+	}
+	return fmt.Sprintf("there is no parameter %q; there are %s", name, strings.Join(known, ", "))
+}
+
 // Called is the label of the parameter, or its name.
 func (p Parameter) Called() string {
 	if p.Label != "" {

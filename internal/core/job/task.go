@@ -84,6 +84,7 @@ type ReportTask struct {
 	Outputs  []Output `json:"outputs" minItems:"1" maxItems:"20"`
 	Counts   []string `json:"counts,omitempty" maxItems:"50" doc:"sections that count for being blank; tables and charts when left out"`
 	BlankIf  string   `json:"blank_if,omitempty" maxLength:"2000" doc:"condition under which the result is blank although it has rows, such as total(\"litres\") == 0.0"`
+	Takes    []string `json:"takes,omitempty" doc:"parameters that the report had when the job was saved, given by the service" required:"false"`
 	NoRows   bool     `json:"no_rows,omitempty" doc:"keep no rows beside the files, by which two runs are compared"`
 }
 
