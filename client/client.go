@@ -84,6 +84,20 @@ func (e *Unreachable) Error() string {
 // Unwrap gives the cause.
 func (e *Unreachable) Unwrap() error { return e.Cause }
 
+type beganFrom struct{}
+
+// BeganFrom gives a context in which a record is saved only when it still has the
+// revision that the change began from: a *Problem with the status 412 says that
+// somebody else changed it meanwhile (RFC 9110 section 13.1.1).
+func BeganFrom(ctx context.Context, revision int64) context.Context {
+	return context.WithValue(ctx, beganFrom{}, revision)
+}
+
+// ToBeNew gives a context in which a record is saved only when there is none of its name.
+func ToBeNew(ctx context.Context) context.Context {
+	return context.WithValue(ctx, beganFrom{}, int64(-1))
+}
+
 func (c *Client) request(ctx context.Context, method, path string, in any) (*http.Response, error) {
 	var body io.Reader
 	if in != nil {
@@ -99,6 +113,13 @@ func (c *Client) request(ctx context.Context, method, path string, in any) (*htt
 	}
 	if in != nil {
 		req.Header.Set("Content-Type", "application/json")
+	}
+	if revision, ok := ctx.Value(beganFrom{}).(int64); ok && method != http.MethodGet {
+		if revision < 0 {
+			req.Header.Set("If-None-Match", "*")
+		} else {
+			req.Header.Set("If-Match", fmt.Sprintf(`"%d"`, revision))
+		}
 	}
 	if c.token != "" {
 		req.Header.Set("Authorization", "Bearer "+c.token)

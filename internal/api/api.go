@@ -81,7 +81,7 @@ func Handler(p Parts) http.Handler {
 	r.Group(func(r chi.Router) {
 		r.Use(sessions.LoadAndSave, s.who)
 		r.With(httprate.LimitBy(signInsAMin, time.Minute, peer)).Group(func(r chi.Router) { s.describe(r, s.signIn) })
-		r.With(signedIn).Group(func(r chi.Router) { s.describe(r, s.operations) })
+		r.With(signedIn, s.preconditions).Group(func(r chi.Router) { s.describe(r, s.operations) })
 		r.Handle("/api/*", http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 			if _, ok := person(r.Context()); !ok {
 				writeProblem(w, http.StatusUnauthorized, needSignIn)
@@ -117,7 +117,9 @@ func init() {
 
 func config(version string) huma.Config {
 	c := huma.DefaultConfig("Iron Bell", version)
-	c.Info.Description = "Fires saved reports on time, delivers the results and tells owners when a delivery failed."
+	c.Info.Description = "Fires saved reports on time, delivers the results and tells owners when a delivery failed. " +
+		"Records that people edit (jobs, reports, calendars, sources, identities, destinations, people, groups, posts, settings) have an ETag, which is their revision in quotes. " +
+		"A change with If-Match is made only while the record has that revision, and otherwise answered by 412; with If-None-Match: * only when the record is a new one."
 	c.DocsPath, c.SchemasPath, c.OpenAPIPath = "", "", ""
 	c.CreateHooks = nil // no $schema links in answers
 	c.Components.SecuritySchemes = map[string]*huma.SecurityScheme{

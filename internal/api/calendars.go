@@ -94,7 +94,7 @@ func (s *server) calendars(a huma.API) {
 }
 
 func calendarOf(c store.Calendar) (wire.Calendar, error) {
-	out := wire.Calendar{Name: c.Name, Version: c.Version, UpdatedAt: c.UpdatedAt, Jobs: c.Jobs, Definition: c.Definition}
+	out := wire.Calendar{Name: c.Name, Version: c.Version, Revision: c.Revision, UpdatedAt: c.UpdatedAt, Jobs: c.Jobs, Definition: c.Definition}
 	laid, err := calendar.Compile(c.Name, c.Definition)
 	if err != nil {
 		return out, err

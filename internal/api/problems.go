@@ -21,6 +21,7 @@ func (s *server) problem(err error) error {
 		missing *store.NotFound
 		taken   *store.Taken
 		denied  *access.Denied
+		stale   *store.Stale
 		unknown *report.UnknownParameter
 		f       *fault.Fault
 		already huma.StatusError
@@ -43,6 +44,8 @@ func (s *server) problem(err error) error {
 		return huma.NewError(http.StatusUnprocessableEntity, what+" was not accepted; nothing was changed.", details...)
 	case errors.As(err, &missing):
 		return huma.NewError(http.StatusNotFound, missing.Error())
+	case errors.As(err, &stale):
+		return huma.NewError(http.StatusPreconditionFailed, upperFirst(stale.Error())+".")
 	case errors.As(err, &taken):
 		return huma.NewError(http.StatusConflict, taken.Error())
 	case errors.As(err, &denied):

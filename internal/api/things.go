@@ -29,7 +29,7 @@ func placeOf(p store.Place) wire.Place {
 	if p.TestedAt != nil {
 		tested = &wire.Tested{At: *p.TestedAt, OK: p.TestAnswer == "", Answer: p.TestAnswer}
 	}
-	return wire.Place{Pin: p.Pin, Rests: rests, Tested: tested, Note: note, ID: p.ID, Name: p.Name, Protocol: p.Protocol, Settings: p.Settings, Sealed: len(p.Secret) > 0, UpdatedAt: p.UpdatedAt}
+	return wire.Place{Pin: p.Pin, Rests: rests, Tested: tested, Note: note, ID: p.ID, Name: p.Name, Protocol: p.Protocol, Settings: p.Settings, Sealed: len(p.Secret) > 0, Revision: p.Revision, UpdatedAt: p.UpdatedAt}
 }
 
 // places registers sources and destinations, which are handled alike.

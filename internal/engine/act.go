@@ -285,15 +285,19 @@ func (e *Engine) Acknowledge(ctx context.Context, who job.Person, id int64, end 
 	if err := access.May(who, access.Ring, "take on alerts of "+a.Job, a.Owner); err != nil {
 		return a, err
 	}
-	if end {
-		err = e.store.CloseAlert(ctx, id)
-	} else {
-		err = e.store.Acknowledge(ctx, id, who.Name)
-	}
+	err = e.store.Do(ctx, func(t *store.Tx) error {
+		var err error
+		if end {
+			err = t.CloseAlert(ctx, id)
+		} else {
+			err = t.Acknowledge(ctx, id, who.Name)
+		}
+		if err != nil {
+			return err
+		}
+		return t.Audit(ctx, who.Login, map[bool]string{true: "close", false: "acknowledge"}[end], "alert", strconv.FormatInt(id, 10), nil, nil)
+	})
 	if err != nil {
-		return a, err
-	}
-	if err := e.store.Audit(ctx, who.Login, map[bool]string{true: "close", false: "acknowledge"}[end], "alert", strconv.FormatInt(id, 10), nil, nil); err != nil {
 		return a, err
 	}
 	return e.store.Alert(ctx, id)

@@ -100,7 +100,11 @@ func (e *Engine) SaveCalendar(ctx context.Context, who job.Person, name string, 
 		if old.ID != 0 {
 			before = old.Definition
 		}
-		return t.Audit(ctx, who.Login, "save", "calendar", name, before, d)
+		if err := t.Audit(ctx, who.Login, "save", "calendar", name, before, d); err != nil {
+			return err
+		}
+		saved, err = t.Calendar(ctx, name)
+		return err
 	})
 	if err != nil {
 		// What was read within the transaction may not have been kept.

@@ -208,10 +208,12 @@ func (e *Engine) TakeOnLink(ctx context.Context, alert, person int64, signature 
 
 // TakeOnByLink takes an alert on for who got the mail with the link.
 func (e *Engine) TakeOnByLink(ctx context.Context, a job.Alert, p job.Person) error {
-	if err := e.store.Acknowledge(ctx, a.ID, p.Name); err != nil {
-		return err
-	}
-	return e.store.Audit(ctx, p.Login, "acknowledge", "alert", strconv.FormatInt(a.ID, 10), nil, map[string]any{"by": "the mail's link"})
+	return e.store.Do(ctx, func(t *store.Tx) error {
+		if err := t.Acknowledge(ctx, a.ID, p.Name); err != nil {
+			return err
+		}
+		return t.Audit(ctx, p.Login, "acknowledge", "alert", strconv.FormatInt(a.ID, 10), nil, map[string]any{"by": "the mail's link"})
+	})
 }
 
 // leaveText is what the link signs by which an address leaves a job's list.
@@ -242,10 +244,12 @@ func (e *Engine) LeaveLink(ctx context.Context, jobID int64, coded, signature st
 
 // LeaveByLink takes an address off a job's list.
 func (e *Engine) LeaveByLink(ctx context.Context, address string, j job.Job) error {
-	if err := e.store.Leave(ctx, j.ID, address, "by the mail's link"); err != nil {
-		return err
-	}
-	return e.store.Audit(ctx, address, "leave", "job", j.Name, nil, map[string]any{"by": "the mail's link"})
+	return e.store.Do(ctx, func(t *store.Tx) error {
+		if err := t.Leave(ctx, j.ID, address, "by the mail's link"); err != nil {
+			return err
+		}
+		return t.Audit(ctx, address, "leave", "job", j.Name, nil, map[string]any{"by": "the mail's link"})
+	})
 }
 
 // SaveWishes saves what a person wants for the mails that they get: they
@@ -302,7 +306,11 @@ func (e *Engine) SaveWishes(ctx context.Context, who job.Person, login string, o
 		if err := t.PutWishes(ctx, after, nextDigest(w, e.o.Now().In(place))); err != nil {
 			return err
 		}
-		return t.Audit(ctx, who.Login, "save", "wishes", p.Login, p, after)
+		if err := t.Audit(ctx, who.Login, "save", "wishes", p.Login, p, after); err != nil {
+			return err
+		}
+		after, err = t.PersonByID(ctx, p.ID)
+		return err
 	})
 	return after, err
 }

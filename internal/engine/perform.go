@@ -22,10 +22,10 @@ import (
 // performance is the work on one part: the chain says what is ready, and each
 // task works in a goroutine of its own. All else happens in one goroutine.
 type performance struct {
-	e    *Engine
-	c    store.Claim
-	plan *plan
-	base task.Work
+	e     *Engine
+	c     store.Claim
+	plan  *plan
+	base  task.Work
 	since time.Time // from when its retries are reckoned: when it was due, or made for an earlier date
 
 	ended    chain.Ended
@@ -152,7 +152,9 @@ func (e *Engine) prepareWork(ctx context.Context, c store.Claim) (*performance, 
 			Report: e.reportsOf(c),
 		},
 	}
-	p.base.Params = func(ctx context.Context) ([]job.Parameter, error) { return parametersOf(ctx, pl.Definition, p.base.Report) }
+	p.base.Params = func(ctx context.Context) ([]job.Parameter, error) {
+		return parametersOf(ctx, pl.Definition, p.base.Report)
+	}
 	p.since = c.Due
 	if c.MadeAt.After(c.Due) {
 		p.since = c.MadeAt // a run for a past date, or one that was let go on

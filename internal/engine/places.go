@@ -255,16 +255,50 @@ func (e *Engine) SavePerson(ctx context.Context, who job.Person, p job.Person, p
 	if err := access.May(who, access.Administer, "", ""); err != nil {
 		return p, err
 	}
-	saved, err := PutPerson(ctx, e.store, p, password)
+	hash, err := checkPerson(&p, password)
 	if err != nil {
 		return p, err
 	}
-	return saved, e.store.Audit(ctx, who.Login, "save", "person", p.Login, nil, saved)
+	var saved job.Person
+	err = e.store.Do(ctx, func(t *store.Tx) error {
+		old, _, err := t.PersonByLogin(ctx, p.Login)
+		before, err := had(old, err)
+		if err != nil {
+			return err
+		}
+		id, err := t.PutPerson(ctx, p, hash)
+		if err != nil {
+			return err
+		}
+		if saved, err = t.PersonByID(ctx, id); err != nil {
+			return err
+		}
+		if err := t.Audit(ctx, who.Login, "save", "person", saved.Login, before, saved); err != nil {
+			return err
+		}
+		saved, err = t.PersonByID(ctx, id)
+		return err
+	})
+	return saved, err
 }
 
 // PutPerson checks and saves a person without asking who does it: for the
 // operator at the machine, who adds the first administrator.
 func PutPerson(ctx context.Context, s *store.Store, p job.Person, password string) (job.Person, error) {
+	hash, err := checkPerson(&p, password)
+	if err != nil {
+		return p, err
+	}
+	id, err := s.PutPerson(ctx, p, hash)
+	if err != nil {
+		return p, err
+	}
+	return s.PersonByID(ctx, id)
+}
+
+// checkPerson tells what is wrong with a person, and gives the hash of a password;
+// none when it is empty.
+func checkPerson(p *job.Person, password string) (hash string, err error) {
 	v := &fault.Invalid{What: fmt.Sprintf("person %q", p.Login)}
 	CheckName(v, "login", p.Login)
 	if strings.TrimSpace(p.Name) == "" {
@@ -280,24 +314,15 @@ func PutPerson(ctx context.Context, s *store.Store, p job.Person, password strin
 	if _, err := zone.Load(p.Zone); err != nil {
 		v.Add("zone", "%s", err)
 	}
-	hash := ""
 	if password != "" {
 		if len([]rune(password)) < minPassword {
 			v.Add("password", "the password has fewer than %d characters", minPassword)
 		}
-		var err error
 		if hash, err = access.HashPassword(password); err != nil {
-			return p, err
+			return "", err
 		}
 	}
-	if err := v.Err(); err != nil {
-		return p, err
-	}
-	id, err := s.PutPerson(ctx, p, hash)
-	if err != nil {
-		return p, err
-	}
-	return s.PersonByID(ctx, id)
+	return hash, v.Err()
 }
 
 // SaveAlertSettings says over which destination alerts go.

@@ -69,17 +69,21 @@ func (e *Engine) SaveGroup(ctx context.Context, who job.Person, g job.Group) (jo
 	if err := v.Err(); err != nil {
 		return g, err
 	}
-	before, err := had(e.store.Group(ctx, g.Name))
-	if err != nil {
-		return g, err
-	}
-	if err := e.store.PutGroup(ctx, g); err != nil {
-		return g, err
-	}
-	if err := e.store.Audit(ctx, who.Login, "save", "group", g.Name, before, g); err != nil {
-		return g, err
-	}
-	return e.store.Group(ctx, g.Name)
+	err := e.store.Do(ctx, func(t *store.Tx) error {
+		before, err := had(t.Group(ctx, g.Name))
+		if err != nil {
+			return err
+		}
+		if err := t.PutGroup(ctx, g); err != nil {
+			return err
+		}
+		if err := t.Audit(ctx, who.Login, "save", "group", g.Name, before, g); err != nil {
+			return err
+		}
+		g, err = t.Group(ctx, g.Name)
+		return err
+	})
+	return g, err
 }
 
 // RemoveGroup removes a group that no job sends to.
@@ -109,7 +113,7 @@ func (e *Engine) removeNamed(ctx context.Context, who job.Person, kind, name str
 		if err := remove(t); err != nil {
 			return err
 		}
-		return t.Audit(ctx, who.Login, "remove", kind, name, nil, nil)
+		return t.Audit(ctx, who.Login, "remove", kind, name, map[string]string{"name": name}, nil)
 	})
 }
 
@@ -149,17 +153,21 @@ func (e *Engine) SavePost(ctx context.Context, who job.Person, p job.Post) (job.
 	if err := v.Err(); err != nil {
 		return p, err
 	}
-	before, err := had(e.store.Post(ctx, p.Name))
-	if err != nil {
-		return p, err
-	}
-	if err := e.store.PutPost(ctx, p); err != nil {
-		return p, err
-	}
-	if err := e.store.Audit(ctx, who.Login, "save", "post", p.Name, before, p); err != nil {
-		return p, err
-	}
-	return e.store.Post(ctx, p.Name)
+	err := e.store.Do(ctx, func(t *store.Tx) error {
+		before, err := had(t.Post(ctx, p.Name))
+		if err != nil {
+			return err
+		}
+		if err := t.PutPost(ctx, p); err != nil {
+			return err
+		}
+		if err := t.Audit(ctx, who.Login, "save", "post", p.Name, before, p); err != nil {
+			return err
+		}
+		p, err = t.Post(ctx, p.Name)
+		return err
+	})
+	return p, err
 }
 
 // Receives lists the jobs that sent to a person in the last days.
@@ -203,15 +211,18 @@ func (e *Engine) LeaveJobs(ctx context.Context, who job.Person, login, name stri
 		if g.Left == leave {
 			continue
 		}
-		if leave {
-			err = e.store.Leave(ctx, g.JobID, p.Mail, "by "+who.Name)
-		} else {
-			err = e.store.ComeBack(ctx, g.JobID, p.Mail)
-		}
-		if err == nil {
-			err = e.store.Audit(ctx, who.Login, map[bool]string{true: "leave", false: "return"}[leave], "job", g.Job, nil, map[string]any{"person": p.Login})
-		}
-		if err != nil {
+		if err := e.store.Do(ctx, func(t *store.Tx) error {
+			var err error
+			if leave {
+				err = t.Leave(ctx, g.JobID, p.Mail, "by "+who.Name)
+			} else {
+				err = t.ComeBack(ctx, g.JobID, p.Mail)
+			}
+			if err != nil {
+				return err
+			}
+			return t.Audit(ctx, who.Login, map[bool]string{true: "leave", false: "return"}[leave], "job", g.Job, nil, map[string]any{"person": p.Login})
+		}); err != nil {
 			return n, err
 		}
 		n++

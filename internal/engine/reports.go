@@ -180,7 +180,15 @@ func (e *Engine) SaveReport(ctx context.Context, who job.Person, name, owner str
 				return err
 			}
 		}
-		return t.Audit(ctx, who.Login, "save", "report", name, s.old.ReportDefinition, d)
+		var before any
+		if s.old.ID != 0 {
+			before = s.old.ReportDefinition
+		}
+		if err := t.Audit(ctx, who.Login, "save", "report", name, before, d); err != nil {
+			return err
+		}
+		saved, err = t.Report(ctx, name)
+		return err
 	})
 	return saved, err
 }
@@ -385,10 +393,15 @@ func (e *Engine) SaveIdentity(ctx context.Context, who job.Person, source, name,
 		}
 	}
 	err = e.store.Do(ctx, func(t *store.Tx) error {
+		old, err := t.Identity(ctx, source, name)
+		before, err := had(map[string]any{"login": old.Login, "choosers": old.Choosers}, err)
+		if err != nil {
+			return err
+		}
 		if err := t.PutIdentity(ctx, i); err != nil {
 			return err
 		}
-		return t.Audit(ctx, who.Login, "save", "identity", source+": "+name, nil, map[string]any{"login": login, "choosers": choosers, "password": map[bool]string{true: "changed", false: "kept"}[password != nil]})
+		return t.Audit(ctx, who.Login, "save", "identity", source+": "+name, before, map[string]any{"login": login, "choosers": choosers, "password": map[bool]string{true: "changed", false: "kept"}[password != nil]})
 	})
 	if err != nil {
 		return i, err

@@ -18,6 +18,7 @@ type Calendar struct {
 	ID         int64     `db:"id"`
 	Name       string    `db:"name"`
 	Version    int       `db:"version"`
+	Revision   int64     `db:"revision"`
 	UpdatedAt  time.Time `db:"updated_at"`
 	Jobs       int       `db:"jobs"` // that go by it
 	Definition calendar.Definition
@@ -28,7 +29,7 @@ type calendarRow struct {
 	Document document[calendar.Definition] `db:"definition"`
 }
 
-const calendarColumns = `c.id, c.name, c.version, c.updated_at, v.definition,
+var calendarColumns = `c.id, c.name, c.version, c.updated_at, v.definition, ` + revisionOf("calendar", "c.name") + `,
 	(SELECT count(*) FROM job_uses u WHERE u.kind = 'calendar' AND u.id = c.id) AS jobs
 	FROM calendars c JOIN calendar_versions v ON v.calendar_id = c.id AND v.version = c.version`
 

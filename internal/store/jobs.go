@@ -18,7 +18,7 @@ type jobRow struct {
 	Definition document[job.Definition] `db:"definition"`
 }
 
-const jobColumns = `j.id, j.name, p.login AS owner, j.is_on, j.version, j.updated_at, v.definition
+var jobColumns = `j.id, j.name, p.login AS owner, j.is_on, j.version, j.updated_at, v.definition, ` + revisionOf("job", "j.name") + `
 	FROM jobs j JOIN people p ON p.id = j.owner_id JOIN job_versions v ON v.job_id = j.id AND v.version = j.version`
 
 // Job finds a job by its name or its id, with the next due times of its triggers.

@@ -11,7 +11,7 @@ import (
 	"github.com/jmoiron/sqlx"
 )
 
-const personColumns = `p.id, p.login, p.name, p.mail, p.role, p.zone, p.wishes`
+var personColumns = `p.id, p.login, p.name, p.mail, p.role, p.zone, p.wishes, ` + revisionOf("person", "p.login")
 
 // PersonByLogin finds a person and the hash of their password.
 func (q q) PersonByLogin(ctx context.Context, login string) (job.Person, string, error) {
@@ -107,8 +107,14 @@ func (q q) SweepAccess(ctx context.Context) error {
 	return wrap(err, "sweep the tokens")
 }
 
-// Audit records who changed what. Before and after may be nil.
+// Audit records who changed what, within the transaction of the change. Before is nil
+// when there was nothing, after when there is nothing any more. It counts the change
+// in the record's revision, and fails with a *Stale when its author did not expect
+// that one (see Expecting).
 func (q q) Audit(ctx context.Context, who, action, kind, subject string, before, after any) error {
+	if err := q.revise(ctx, who, action, kind, subject, before != nil); err != nil {
+		return err
+	}
 	_, err := q.ext.ExecContext(ctx, `INSERT INTO audit (who, action, kind, subject, before, after) VALUES ($1, $2, $3, $4, $5, $6)`,
 		who, action, kind, subject, document[any]{before}, document[any]{after})
 	return wrap(err, "record the change")

@@ -19,6 +19,7 @@ type Place struct {
 	Settings  json.RawMessage `db:"settings"`
 	Secret    []byte          `db:"secret"`
 	UpdatedAt time.Time       `db:"updated_at"`
+	Revision  int64           `db:"revision"`
 
 	// Of destinations only.
 	Pin        string     `db:"pin"`
@@ -49,8 +50,8 @@ func (k PlaceKind) table() (table, protocol string) {
 
 // columns are what is read of the kind.
 func (k PlaceKind) columns() string {
-	_, protocol := k.table()
-	columns := `id, name, ` + protocol + ` AS protocol, settings, secret, updated_at`
+	table, protocol := k.table()
+	columns := `id, name, ` + protocol + ` AS protocol, settings, secret, updated_at, ` + revisionOf(string(k), table+".name")
 	if k == Destination {
 		columns += `, pin, rests_since, rest_answer, rest_advice, probe_at, tested_at, test_answer`
 	}

@@ -28,7 +28,7 @@ func (r groupRow) group() job.Group {
 // Groups lists the groups by name, at most 1,000.
 func (q q) Groups(ctx context.Context) ([]job.Group, error) {
 	var rows []groupRow
-	err := sqlx.SelectContext(ctx, q.ext, &rows, `SELECT id, name, members FROM groups ORDER BY lower(name) LIMIT 1000`)
+	err := sqlx.SelectContext(ctx, q.ext, &rows, `SELECT id, name, members, `+revisionOf("group", "groups.name")+` FROM groups ORDER BY lower(name) LIMIT 1000`)
 	out := make([]job.Group, len(rows))
 	for i, r := range rows {
 		out[i] = r.group()
@@ -39,7 +39,7 @@ func (q q) Groups(ctx context.Context) ([]job.Group, error) {
 // Group finds a group by name.
 func (q q) Group(ctx context.Context, name string) (job.Group, error) {
 	var r groupRow
-	err := sqlx.GetContext(ctx, q.ext, &r, `SELECT id, name, members FROM groups WHERE lower(name) = lower($1)`, name)
+	err := sqlx.GetContext(ctx, q.ext, &r, `SELECT id, name, members, `+revisionOf("group", "groups.name")+` FROM groups WHERE lower(name) = lower($1)`, name)
 	return r.group(), found(err, "group", name)
 }
 
@@ -79,7 +79,7 @@ func (r postRow) post() job.Post {
 	return r.Post
 }
 
-const postColumns = `p.id, p.name, p.holders, coalesce(u.name, '') AS under FROM posts p LEFT JOIN posts u ON u.id = p.under_id`
+var postColumns = `p.id, p.name, p.holders, coalesce(u.name, '') AS under, ` + revisionOf("post", "p.name") + ` FROM posts p LEFT JOIN posts u ON u.id = p.under_id`
 
 // Posts lists the posts by name, at most 5,000.
 func (q q) Posts(ctx context.Context) ([]job.Post, error) {

@@ -22,7 +22,7 @@ func (r reportRow) whole() job.Report {
 	return r.Report
 }
 
-const reportColumns = `r.id, r.name, p.login AS owner, r.version, r.updated_at, v.definition
+var reportColumns = `r.id, r.name, p.login AS owner, r.version, r.updated_at, v.definition, ` + revisionOf("report", "r.name") + `
 	FROM reports r JOIN people p ON p.id = r.owner_id JOIN report_versions v ON v.report_id = r.id AND v.version = r.version`
 
 // Report finds a report by its name or its id.

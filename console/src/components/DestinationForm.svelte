@@ -2,7 +2,8 @@
   // A destination to add or to change. What it is told depends on its protocol, as
   // the service describes it.
   import { createMutation, createQuery, useQueryClient } from '@tanstack/svelte-query';
-  import { api, body, type Place, type Setting } from '../lib/api';
+  import { untrack } from 'svelte';
+  import { api, beganFrom, body, toBeNew, type Place, type Setting } from '../lib/api';
   import { settingLabel, settingText, settingValue } from '../lib/setting';
   import Field from './Field.svelte';
   import FormField from './FormField.svelte';
@@ -14,6 +15,7 @@
     oncancel,
   }: { place?: Place; onsaved: (name: string, test: boolean) => void; oncancel: () => void } = $props();
   const client = useQueryClient();
+  const guard = untrack(() => (place ? beganFrom(place.revision) : toBeNew));
   const protocols = createQuery(() => ({
     queryKey: ['protocols'],
     queryFn: () => body(api.GET('/api/protocols')),
@@ -45,6 +47,7 @@
         api.PUT('/api/destinations/{name}', {
           params: { path: { name } },
           body: { protocol: protocol as 'smtp', settings: told, password },
+          ...guard,
         }),
       );
       return { name, test };
@@ -56,7 +59,9 @@
   }));
   const remove = createMutation(() => ({
     mutationFn: () =>
-      body(api.DELETE('/api/destinations/{name}', { params: { path: { name: place?.name ?? '' } } })),
+      body(
+        api.DELETE('/api/destinations/{name}', { params: { path: { name: place?.name ?? '' } }, ...guard }),
+      ),
     onSuccess: async () => {
       await client.invalidateQueries({ queryKey: ['destinations'] });
       oncancel();

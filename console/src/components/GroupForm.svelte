@@ -1,13 +1,18 @@
 <script lang="ts">
   // A group of recipients to add or to change, with whom it comes to now.
   import { createMutation, createQuery, keepPreviousData, useQueryClient } from '@tanstack/svelte-query';
-  import { api, body } from '../lib/api';
+  import { untrack } from 'svelte';
+  import { api, beganFrom, body, toBeNew } from '../lib/api';
   import Field from './Field.svelte';
   import FormField from './FormField.svelte';
   import Trouble from './Trouble.svelte';
 
-  const { group, onclose }: { group?: { name: string; members: string[] }; onclose: () => void } = $props();
+  const {
+    group,
+    onclose,
+  }: { group?: { name: string; members: string[]; revision?: number }; onclose: () => void } = $props();
   const client = useQueryClient();
+  const guard = untrack(() => (group ? beganFrom(group.revision) : toBeNew));
   let written = $state<string>();
   const text = $derived(written ?? group?.members.join('\n') ?? '');
   const whom = createQuery(() => ({
@@ -18,7 +23,9 @@
   }));
   const save = createMutation(() => ({
     mutationFn: (name: string) =>
-      body(api.PUT('/api/groups/{name}', { params: { path: { name } }, body: { members: [text] } })),
+      body(
+        api.PUT('/api/groups/{name}', { params: { path: { name } }, body: { members: [text] }, ...guard }),
+      ),
     onSuccess: async () => {
       await client.invalidateQueries({ queryKey: ['groups'] });
       onclose();
@@ -26,7 +33,7 @@
   }));
   const remove = createMutation(() => ({
     mutationFn: () =>
-      body(api.DELETE('/api/groups/{name}', { params: { path: { name: group?.name ?? '' } } })),
+      body(api.DELETE('/api/groups/{name}', { params: { path: { name: group?.name ?? '' } }, ...guard })),
     onSuccess: async () => {
       await client.invalidateQueries({ queryKey: ['groups'] });
       onclose();

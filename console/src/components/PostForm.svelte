@@ -2,12 +2,13 @@
   // A post of the organisation to add or to change: under which it stands, and who
   // holds it.
   import { createMutation, useQueryClient } from '@tanstack/svelte-query';
-  import { api, body } from '../lib/api';
+  import { untrack } from 'svelte';
+  import { api, beganFrom, body, toBeNew } from '../lib/api';
   import Field from './Field.svelte';
   import FormField from './FormField.svelte';
   import Trouble from './Trouble.svelte';
 
-  type Post = { name: string; under?: string; holders: string[] };
+  type Post = { name: string; under?: string; holders: string[]; revision?: number };
   const {
     post,
     posts,
@@ -16,6 +17,7 @@
   }: { post?: Post; posts: Post[]; people: { login: string; name: string }[]; onclose: () => void } =
     $props();
   const client = useQueryClient();
+  const guard = untrack(() => (post ? beganFrom(post.revision) : toBeNew));
   let changed = $state<string[]>();
   const holders = $derived(changed ?? post?.holders ?? []);
   const nameOf = (login: string) => people.find((one) => one.login === login)?.name ?? login;
@@ -30,13 +32,15 @@
         api.PUT('/api/posts/{name}', {
           params: { path: { name } },
           body: { under: String(form.get('under') ?? '') || undefined, holders },
+          ...guard,
         }),
       );
     },
     onSuccess: done,
   }));
   const remove = createMutation(() => ({
-    mutationFn: () => body(api.DELETE('/api/posts/{name}', { params: { path: { name: post?.name ?? '' } } })),
+    mutationFn: () =>
+      body(api.DELETE('/api/posts/{name}', { params: { path: { name: post?.name ?? '' } }, ...guard })),
     onSuccess: done,
   }));
 </script>

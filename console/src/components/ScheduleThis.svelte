@@ -1,7 +1,7 @@
 <script lang="ts">
   // Makes a job of what was looked at: same report, same values.
   import { createQuery } from '@tanstack/svelte-query';
-  import { api, body, type Ahead, type Timing, type Values } from '../lib/api';
+  import { api, body, toBeNew, type Ahead, type Timing, type Values } from '../lib/api';
   import { navigate } from '../router';
   import AheadView from './AheadView.svelte';
   import RuleEditor from './RuleEditor.svelte';
@@ -74,7 +74,7 @@
   const save = (e: SubmitEvent) => {
     e.preventDefault();
     void withJob(async (job) => {
-      await body(api.PUT('/api/jobs/{job}', { params: { path: { job } }, body: definition }));
+      await body(api.PUT('/api/jobs/{job}', { params: { path: { job } }, body: definition, ...toBeNew }));
       void navigate('/jobs/:job', { params: { job } });
     });
   };

@@ -2,7 +2,7 @@
   // Changes when a job rings: its zone, its calendars, its triggers.
   import { createMutation, createQuery, useQueryClient } from '@tanstack/svelte-query';
   import { untrack } from 'svelte';
-  import { api, body, type JobPage, type Timing } from '../lib/api';
+  import { api, beganFrom, body, type JobPage, type Timing } from '../lib/api';
   import RuleEditor from './RuleEditor.svelte';
   import Trouble from './Trouble.svelte';
 
@@ -10,6 +10,7 @@
   type Trigger = NonNullable<JobPage['triggers']>[number];
   type Draft = { key: number; timing: Timing; values: Trigger['values']; wait: Trigger['wait'] };
   const client = useQueryClient();
+  const whole = untrack(() => ({ ...job }));
   const zones = createQuery(() => ({
     queryKey: ['zones'],
     staleTime: Infinity,
@@ -59,9 +60,10 @@
     mutationFn: () =>
       body(
         api.PUT('/api/jobs/{job}', {
-          params: { path: { job: job.name } },
+          params: { path: { job: whole.name } },
+          ...beganFrom(whole.revision),
           body: {
-            ...definition(job),
+            ...definition(whole),
             zone,
             calendars,
             triggers: [
@@ -83,8 +85,20 @@
 
   // All that the job says, without what the service adds on its page.
   function definition(all: JobPage) {
-    const { id, name, version, updated_at, last, usual_seconds, upcoming, rings, read_as, ...rest } = all;
-    void [id, name, version, updated_at, last, usual_seconds, upcoming, rings, read_as];
+    const {
+      id,
+      name,
+      version,
+      revision,
+      updated_at,
+      last,
+      usual_seconds,
+      upcoming,
+      rings,
+      read_as,
+      ...rest
+    } = all;
+    void [id, name, version, revision, updated_at, last, usual_seconds, upcoming, rings, read_as];
     return rest;
   }
 

@@ -42,6 +42,26 @@ export type Values = Record<string, unknown>;
 
 export const api = createClient<paths>({ baseUrl: '' });
 
+/** Saves a record only while it has the revision that a change began from. */
+export const beganFrom = (revision?: number) => ({ headers: { 'If-Match': `"${revision ?? 0}"` } });
+
+/** Saves a record only when there is none of its name. */
+export const toBeNew = { headers: { 'If-None-Match': '*' } };
+
+// A setting is saved only while it is as it was last shown.
+const shown = new Map<string, string>();
+api.use({
+  onRequest({ request, schemaPath }) {
+    const tag = shown.get(schemaPath);
+    if (request.method === 'PUT' && tag) request.headers.set('If-Match', tag);
+  },
+  onResponse({ request, response, schemaPath }) {
+    const tag = response.headers.get('ETag');
+    if (request.method === 'GET' && tag && schemaPath.startsWith('/api/settings/'))
+      shown.set(schemaPath, tag);
+  },
+});
+
 /** What the service answered when it did not do what was asked (RFC 9457). */
 export class Problem extends Error {
   constructor(

@@ -5,7 +5,7 @@
   import MonthGrid, { type GridDay } from '../components/MonthGrid.svelte';
   import Trouble from '../components/Trouble.svelte';
   import Wall from '../components/Wall.svelte';
-  import { api, body, Problem, type CalendarDefinition, type CalendarEntry } from '../lib/api';
+  import { api, beganFrom, body, Problem, type CalendarDefinition, type CalendarEntry } from '../lib/api';
   import { isAdministrator, myZone } from '../lib/me.svelte';
   import { dateIn, monthsFrom } from '../lib/month';
   import { param } from '../lib/param';
@@ -41,9 +41,12 @@
       ]),
     ),
   );
+  // From which revision the draft began.
+  let began: number | undefined;
   let add = $state<CalendarEntry>({ label: '', date: '', rule: '' });
 
   function change(next: Partial<CalendarDefinition>) {
+    if (!draft) began = query.data?.revision ?? 0;
     draft = { ...shown, ...next };
     attempt.reset();
   }
@@ -58,6 +61,7 @@
       api.PUT('/api/calendars/{calendar}', {
         params: { path: { calendar: name }, query: { try: attempted } },
         body: clean(d),
+        ...(began === undefined ? {} : beganFrom(began)),
       }),
     );
   const attempt = createMutation(() => ({ mutationFn: () => put(shown, true) }));

@@ -8,7 +8,7 @@
   import StateMark from '../components/StateMark.svelte';
   import Trouble from '../components/Trouble.svelte';
   import Wall from '../components/Wall.svelte';
-  import { api, body } from '../lib/api';
+  import { api, beganFrom, body } from '../lib/api';
   import { isAdministrator, me, myZone } from '../lib/me.svelte';
   import { searched } from '../lib/param';
   import { fromField, toField, zoneWord } from '../lib/time';
@@ -43,6 +43,7 @@
       return body(
         api.PUT('/api/people/{login}/wishes', {
           params: { path: { login } },
+          ...beganFrom(person?.revision),
           body: {
             language: text('language'),
             quiet_from: text('quiet_from'),

@@ -97,6 +97,7 @@ type Clash struct {
 type Calendar struct {
 	Name      string    `json:"name"`
 	Version   int       `json:"version"`
+	Revision  int64     `json:"revision,omitempty" doc:"rises with each change; give it back in If-Match when you save" required:"false"`
 	UpdatedAt time.Time `json:"updated_at"`
 	Jobs      int       `json:"jobs" doc:"how many jobs go by it"`
 	calendar.Definition

@@ -357,6 +357,7 @@ type Place struct {
 	Sealed    bool            `json:"sealed" doc:"a password is kept, encrypted"`
 	Pin       string          `json:"pin,omitempty" doc:"the host key that it showed at its first test; another one is refused"`
 	Rests     *Rest           `json:"rests,omitempty" doc:"a destination that does not work: what waits for it is kept back until it does"`
+	Revision  int64           `json:"revision,omitempty" doc:"rises with each change; give it back in If-Match when you save" required:"false"`
 	Tested    *Tested         `json:"tested,omitempty" doc:"how the last test of a destination went; left out when it was not tested since it was saved"`
 	UpdatedAt time.Time       `json:"updated_at"`
 }

@@ -121,6 +121,8 @@ type Person struct {
 	Role  Role   `json:"role" db:"role" enum:"administrator,owner,reader"`
 	Zone  string `json:"zone" db:"zone"`
 
+	Revision int64 `json:"revision,omitempty" db:"revision" doc:"rises with each change; give it back in If-Match when you save" required:"false"`
+
 	Wishes Wishes `json:"wishes,omitzero" db:"wishes"`
 }
 

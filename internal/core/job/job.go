@@ -16,6 +16,7 @@ type Job struct {
 	On        bool      `json:"on" db:"is_on"`
 	Version   int       `json:"version" db:"version"`
 	UpdatedAt time.Time `json:"updated_at" db:"updated_at"`
+	Revision  int64     `json:"revision,omitempty" db:"revision" doc:"rises with each change; give it back in If-Match when you save" required:"false"`
 	Definition
 }
 

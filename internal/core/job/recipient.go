@@ -91,15 +91,17 @@ func SplitRecipients(text string) []string {
 
 // Group is a list of recipients with a name.
 type Group struct {
-	ID      int64    `json:"id" db:"id"`
-	Name    string   `json:"name" db:"name"`
-	Members []string `json:"members" maxItems:"10000" doc:"addresses, person:login, group:name, post:name, under:name"`
+	ID       int64    `json:"id" db:"id"`
+	Name     string   `json:"name" db:"name"`
+	Revision int64    `json:"revision,omitempty" db:"revision" doc:"rises with each change; give it back in If-Match when you save" required:"false"`
+	Members  []string `json:"members" maxItems:"10000" doc:"addresses, person:login, group:name, post:name, under:name"`
 }
 
 // Post is a position in the organisation.
 type Post struct {
-	ID      int64    `json:"id" db:"id"`
-	Name    string   `json:"name" db:"name"`
-	Under   string   `json:"under,omitempty" db:"under" doc:"the post that it stands under"`
-	Holders []string `json:"holders" maxItems:"100" doc:"sign-in names of the people who hold it"`
+	ID       int64    `json:"id" db:"id"`
+	Name     string   `json:"name" db:"name"`
+	Under    string   `json:"under,omitempty" db:"under" doc:"the post that it stands under"`
+	Revision int64    `json:"revision,omitempty" db:"revision" doc:"rises with each change; give it back in If-Match when you save" required:"false"`
+	Holders  []string `json:"holders" maxItems:"100" doc:"sign-in names of the people who hold it"`
 }

@@ -19,6 +19,7 @@ type Report struct {
 	Owner     string    `json:"owner" db:"owner"`
 	Version   int       `json:"version" db:"version"`
 	UpdatedAt time.Time `json:"updated_at" db:"updated_at"`
+	Revision  int64     `json:"revision,omitempty" db:"revision" doc:"rises with each change; give it back in If-Match when you save" required:"false"`
 	ReportDefinition
 }
 

@@ -115,3 +115,15 @@ CREATE TABLE nodes (
   parts      int NOT NULL DEFAULT 0,
   deliveries int NOT NULL DEFAULT 0
 );
+
+-- How often each record was changed that people edit: by it a save knows whether
+-- somebody else saved meanwhile. Records that were not changed since have none, and
+-- stand at 0.
+CREATE TABLE record_versions (
+  kind       text NOT NULL,
+  name       text NOT NULL,
+  version    bigint NOT NULL,
+  changed_by text NOT NULL,
+  changed_at timestamptz NOT NULL DEFAULT bell_now(),
+  PRIMARY KEY (kind, name)
+);
