@@ -151,7 +151,7 @@ func TestBadInputIsRefusedWithASentenceAndNothingIsSaved(t *testing.T) {
 		{"unknown zone", "PUT", "/api/jobs/Bad", change("Europe/London", "Europe/Tarnwick"), 422, []string{"there is no time zone", "Europe/Tarnwick"}},
 		{"unknown report", "PUT", "/api/jobs/Bad", change(`"report":"Ports"`, `"report":"Pots"`), 422, []string{`there is no report \"Pots\"`}},
 		{"unknown destination", "PUT", "/api/jobs/Bad", change("company mail", "pigeon"), 422, []string{`there is no destination \"pigeon\"`}},
-		{"unknown parameter", "PUT", "/api/jobs/Bad", change(`{"port":"TQ"}`, `{"prot":"TQ","port":"TQ"}`), 422, []string{`there is no parameter \"prot\"; its reports have port`}},
+		{"unknown parameter", "PUT", "/api/jobs/Bad", change(`{"port":"TQ"}`, `{"prot":"TQ","port":"TQ"}`), 422, []string{`there is no parameter \"prot\"; there are port`}},
 		{"missing required value", "PUT", "/api/jobs/Bad", change(`{"port":"TQ"}`, `{}`), 422, []string{"Port needs a value"}},
 		{"bad address", "PUT", "/api/jobs/Bad", change("a@tarnwick.example", "a at tarnwick"), 422, []string{"deliver.to[0]", "is no mail address"}},
 		{"unknown moving part", "PUT", "/api/jobs/Bad", change(`{"format":"csv"}`, `{"format":"csv","name":"{datum}.csv"}`), 422, []string{"datum", "which is not known here"}},

@@ -130,7 +130,7 @@ func TestCirclesAcrossJobsAreRefused(t *testing.T) {
 		"outcomes belong to a job":                {Event: "x", Ends: []job.RunState{job.RunDone}},
 		"source and subject belong to an event":   {Job: "B", Subject: "x"},
 		"name either an event or a job\n":         {Job: "B", Event: "x"},
-		"there is no parameter \"depth\" in the ": {Event: "take"},
+		"there is no parameter \"depth\"": {Event: "take"},
 	} {
 		bad := tasks(reportOf("Ports"))
 		bad.Triggers = waitFor("", c)
@@ -230,8 +230,8 @@ func TestARingWaitsForWhatElseMustHappen(t *testing.T) {
 	assert.Equal(t, []job.RunID{run.ID}, h.Started)
 	w.until(20*time.Second, "it runs", func() bool { return w.runsOf("Lock")[0].State == job.RunDone })
 
-	// The next one waits in vain.
-	_, err = conn.Exec(ctx, `UPDATE triggers SET next_due = date_trunc('minute', now()) - interval '1 minute', next_nominal = now()`)
+	// One of another day waits in vain.
+	_, err = conn.Exec(ctx, `UPDATE triggers SET next_due = date_trunc('minute', now()) - interval '1 minute', next_nominal = now() - interval '1 day'`)
 	require.NoError(t, err)
 	_, err = conn.Exec(ctx, `SELECT pg_notify('ironbell', 'jobs ')`)
 	require.NoError(t, err)

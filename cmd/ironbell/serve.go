@@ -30,7 +30,7 @@ import (
 
 const (
 	openLimit  = 60 * time.Second // for the database to answer at start
-	closeLimit = 20 * time.Second // for requests and work to end at stop
+	closeLimit = 20 * time.Second // for requests, and for what is left to be written, to end at stop
 )
 
 var serveCommand = cli.Command{
@@ -48,6 +48,7 @@ var serveCommand = cli.Command{
 		f.IntVar(&o.engine.Senders, "senders", 4, "lines to one destination at once on this node")
 		f.DurationVar(&o.engine.Tell, "alert-wait", 30*time.Second, "time between two tries to send an alert while the mail server is down")
 		f.DurationVar(&o.engine.Probe, "probe-wait", 5*time.Second, "time from the failure of a destination to the first look whether it works again")
+		f.DurationVar(&o.engine.Stop, "stop-wait", 30*time.Second, "how long programs, files and hand-overs that are under way may go on when the service is told to stop; then they are handed back")
 		f.StringVar(&o.engine.Node, "node", "", "`name` of this node; made of host and process when left out")
 		f.StringVar(&o.engine.Browser, "browser", render.FindBrowser(), "`path` of the Chromium that prints tagged PDFs; empty for none")
 		f.StringVar(&o.engine.Programs, "programs", "", "`folder` of the programs that tasks may run; none when left out")
@@ -133,7 +134,7 @@ func serve(ctx context.Context, errs io.Writer, o serveOptions) error {
 	if o.url == "" {
 		o.url = "http://" + l.Addr().String()
 	}
-	o.engine.Log, o.engine.URL, o.engine.Signer = log, o.url, vault
+	o.engine.Log, o.engine.URL, o.engine.Signer, o.engine.Version = log, o.url, vault, version
 	e := engine.New(s, sources, deliver.NewDestinations(s, vault, deliver.Allowed{Folders: list(o.folders), Guard: o.engine.Guard}), files, o.engine)
 	handler := api.Handler(api.Parts{Store: s, Engine: e, Files: files, Vault: vault, Console: console.Files(), Log: log, Version: version, Secure: strings.HasPrefix(o.url, "https:")})
 	// Requests end with the service: streams of notices would never end by themselves.
@@ -162,7 +163,7 @@ func serve(ctx context.Context, errs io.Writer, o serveOptions) error {
 	}
 	stopWorking()
 	endRequests()
-	closing, stop := context.WithTimeout(context.WithoutCancel(ctx), closeLimit)
+	closing, stop := context.WithTimeout(context.WithoutCancel(ctx), o.engine.Stop+closeLimit)
 	defer stop()
 	if shut := server.Shutdown(closing); shut != nil && !errors.Is(shut, http.ErrServerClosed) {
 		log.Warn("some requests were broken off", "error", shut)

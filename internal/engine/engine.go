@@ -44,6 +44,8 @@ type Options struct {
 	Senders int              // lines to one destination at once; 4
 	Lease   time.Duration    // how long a dead node keeps its work; 15s
 	Poll    time.Duration    // how long to sleep without notices; 30s
+	Stop    time.Duration    // how long what is under way may go on when the service stops; 30s
+	Version string           // of the program, for the list of nodes
 	Tell    time.Duration    // between two tries to tell an owner of an alert; 30s
 	Probe   time.Duration    // from the rest of a destination to the first look at it; 5s
 	URL     string           // address of the console, for links in mails
@@ -75,9 +77,11 @@ type Engine struct {
 	desk    desk
 	entries chan *entry  // for the ledger
 	stale   atomic.Int64 // writes that were refused
-	swept   time.Time    // when old history was removed; of the goroutine of reap
 
-	wakeClock, wakeWork, wakeSend, wakeTell, wakeDesk, wakeProbe, wakeTurns chan struct{}
+	finishing atomic.Bool // it takes no more work, and finishes what it has
+	swept     time.Time   // when old history was removed; of the goroutine of reap
+
+	wakeClock, wakeWork, wakeSend, wakeTell, wakeDesk, wakeProbe, wakeTurns, wakeRenew chan struct{}
 
 	mu      sync.Mutex // guards what this node works on
 	plans   map[store.Version]*plan
@@ -109,6 +113,9 @@ func New(s *store.Store, sources *report.Sources, destinations *deliver.Destinat
 	}
 	set(&o.Workers, 4)
 	set(&o.Senders, 4)
+	if o.Stop == 0 {
+		o.Stop = 30 * time.Second
+	}
 	if o.Lease == 0 {
 		o.Lease = 15 * time.Second
 	}
@@ -146,7 +153,7 @@ func New(s *store.Store, sources *report.Sources, destinations *deliver.Destinat
 			job.KindEmit:    &task.Emit{Now: o.Now},
 		},
 		zones: zone.Version(), entries: make(chan *entry, maxEntries), plans: map[store.Version]*plan{},
-		wakeClock: signal(), wakeWork: signal(), wakeSend: signal(), wakeTell: signal(), wakeDesk: signal(), wakeProbe: signal(), wakeTurns: signal(), post: newPost(),
+		wakeClock: signal(), wakeWork: signal(), wakeSend: signal(), wakeTell: signal(), wakeDesk: signal(), wakeProbe: signal(), wakeTurns: signal(), wakeRenew: signal(), post: newPost(),
 		held: map[holding]*lease{}, sending: map[int64]store.Sending{},
 	}
 	maps.Copy(e.kinds, o.Kinds)
@@ -158,13 +165,36 @@ func (e *Engine) Run(ctx context.Context) {
 	e.prepare(ctx)
 	var last sync.WaitGroup // what the others write with to their end
 	last.Go(func() { e.ledger(context.WithoutCancel(ctx)) })
-	var all sync.WaitGroup
-	for _, loop := range []func(context.Context){e.listen, e.clock, e.work, e.deliverAll, e.probe, e.turns, e.tell, e.reap, e.renew} {
+	// While what is under way comes to its end, its leases are renewed and
+	// cancellations are heard.
+	living, ended := context.WithCancel(context.WithoutCancel(ctx))
+	defer ended()
+	var beside, all sync.WaitGroup
+	for _, loop := range []func(context.Context){e.listen, e.renew} {
+		beside.Go(func() { loop(living) })
+	}
+	for _, loop := range []func(context.Context){e.clock, e.work, e.deliverAll, e.probe, e.turns, e.tell, e.reap} {
 		all.Go(func() { loop(ctx) })
 	}
 	all.Wait()
 	close(e.entries)
 	last.Wait()
+	ended()
+	beside.Wait()
+}
+
+// afterStop gives a context that goes on for a while when ctx, the word to stop, has
+// ended: as long as what is under way may take to its end.
+func (e *Engine) afterStop(ctx context.Context) (context.Context, context.CancelFunc) {
+	living, end := context.WithCancel(context.WithoutCancel(ctx))
+	forget := context.AfterFunc(ctx, func() {
+		timer := time.AfterFunc(e.o.Stop, end)
+		context.AfterFunc(living, func() { timer.Stop() })
+	})
+	return living, func() {
+		forget()
+		end()
+	}
 }
 
 // Refused is how many writes of this node were refused because its lease had gone.

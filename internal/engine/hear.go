@@ -30,7 +30,13 @@ func (p *performance) hear(ctx context.Context, d done) error {
 	}
 	// What was stopped did not fail.
 	if cause := context.Cause(ctx); ctx.Err() != nil && !errors.Is(cause, errRunLimit) && !p.effectsUnknown(d) {
-		return cause
+		if errors.Is(cause, errLeaseLost) || errors.Is(cause, errCancelled) {
+			return cause
+		}
+		if !d.task.Kind.Effects() || d.task.Repeatable {
+			p.undone[d.task.Name] = d.try
+		} // otherwise nobody knows how far it came, and whoever takes the part up says so
+		return nil
 	}
 	name := d.task.Name
 	f := fault.Of(d.err)
@@ -78,6 +84,12 @@ func (p *performance) moves() bool {
 }
 
 func (p *performance) succeeded(ctx context.Context, d done) error {
+	if ctx.Err() != nil {
+		// It ended well all the same, and is kept.
+		kept, stop := ending(ctx)
+		defer stop()
+		ctx = kept
+	}
 	name, res := d.task.Name, d.res
 	end := store.TaskEnd{Totals: res.Totals, Files: res.Files, Attempt: job.Attempt{Part: p.c.Part, Task: name, Try: d.try, State: job.AttemptDone, Note: res.Note}}
 	text := res.Note

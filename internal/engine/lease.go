@@ -17,9 +17,10 @@ type holding struct {
 // lease is this node's own view of a lease: how it ends the work when the lease
 // is lost, and until when the node may rely on it by its own monotonic clock.
 type lease struct {
-	claim  store.Claim
-	cancel context.CancelCauseFunc
-	until  time.Time
+	claim   store.Claim
+	cancel  context.CancelCauseFunc
+	until   time.Time
+	entries int64 // that were handed to the ledger under it
 }
 
 // hold notes that this node works on a part.
@@ -27,6 +28,18 @@ func (e *Engine) hold(c store.Claim, cancel context.CancelCauseFunc, since time.
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	e.held[holding{c.RunID, c.Part}] = &lease{claim: c, cancel: cancel, until: since.Add(e.o.Lease)}
+}
+
+// numberOf numbers an entry under its lease; 0 when this node does not hold it.
+func (e *Engine) numberOf(c store.Claim) int64 {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	l, ok := e.held[holding{c.RunID, c.Part}]
+	if !ok || l.claim.LeaseNo != c.LeaseNo {
+		return 0
+	}
+	l.entries++
+	return l.entries
 }
 
 // release notes that it does not any more, however the work ended: a part whose
@@ -64,10 +77,14 @@ func (e *Engine) releaseSending(s store.Sending) {
 	delete(e.sending, s.ID)
 }
 
-// renew prolongs this node's leases at a third of their length, and ends the
-// work on what it has lost.
+// renew prolongs this node's leases at a third of their length, ends the work on
+// what it has lost, and says that the node lives.
 func (e *Engine) renew(ctx context.Context) {
-	for sleep(ctx, nil, e.o.Lease/3) {
+	for {
+		e.sayAlive(ctx)
+		if !sleep(ctx, e.wakeRenew, e.o.Lease/3) {
+			break
+		}
 		began := time.Now()
 		claims, sendings := e.worked()
 		bounded, stop := context.WithTimeout(ctx, e.o.Lease/3)
@@ -80,6 +97,32 @@ func (e *Engine) renew(ctx context.Context) {
 			e.o.Log.Warn("could not renew the leases", "error", err)
 		}
 		e.renewed(kept, began)
+	}
+	ctx, stop := ending(ctx)
+	defer stop()
+	if err := e.store.ForgetNode(ctx, e.o.Node); err != nil {
+		e.o.Log.Warn("could not say that this node has stopped", "error", err)
+	}
+}
+
+// sayAlive tells the others that this node lives and what it does, and hears whether
+// it is to take no more work.
+func (e *Engine) sayAlive(ctx context.Context) {
+	claims, sendings := e.worked()
+	bounded, stop := context.WithTimeout(ctx, e.o.Lease/3)
+	defer stop()
+	finishing, err := e.store.SeeNode(bounded, store.Node{Name: e.o.Node, Version: e.o.Version, Zones: e.zones, Parts: len(claims), Deliveries: len(sendings)})
+	if err != nil {
+		if ctx.Err() == nil {
+			e.o.Log.Warn("could not say that this node lives", "error", err)
+		}
+		return
+	}
+	if e.finishing.Swap(finishing) != finishing {
+		e.o.Log.Info(map[bool]string{true: "this node finishes what it has and takes no more work", false: "this node takes work again"}[finishing])
+		for _, c := range []chan struct{}{e.wakeWork, e.wakeDesk, e.wakeSend} {
+			wake(c)
+		}
 	}
 }
 

@@ -2,6 +2,8 @@ package engine
 
 import (
 	"context"
+	"slices"
+	"time"
 
 	"ironbell/internal/core/job"
 	"ironbell/internal/store"
@@ -27,7 +29,7 @@ type entry struct {
 // another node has the part now. It always waits for the answer, which is
 // bounded, so that nobody acts on what may yet be written.
 func (e *Engine) record(_ context.Context, en *entry) error {
-	en.Node = e.o.Node
+	en.Node, en.No = e.o.Node, e.numberOf(en.Claim)
 	en.done = make(chan error, 1)
 	e.entries <- en
 	return <-en.done
@@ -36,7 +38,7 @@ func (e *Engine) record(_ context.Context, en *entry) error {
 // recordLater writes an entry after which there is nothing more to do for the
 // part, and lets its worker go on with another one meanwhile.
 func (e *Engine) recordLater(en *entry, after func(err error)) {
-	en.Node, en.after = e.o.Node, after
+	en.Node, en.No, en.after = e.o.Node, e.numberOf(en.Claim), after
 	e.entries <- en
 }
 
@@ -74,23 +76,51 @@ func (e *Engine) ledger(ctx context.Context) {
 }
 
 // writeGroup writes entries in one transaction; when that fails each by itself,
-// so that a broken one harms nobody else.
+// so that a broken one harms nobody else. While the database is away, or its answer
+// was lost, they are written again as long as their leases hold: what was committed
+// all the same is known by its number. Each write has a time limit of its own.
 func (e *Engine) writeGroup(ctx context.Context, group []*entry) {
+	for end := time.Now().Add(e.o.Lease); ; {
+		err := e.writeOnce(ctx, group)
+		if err == nil {
+			for _, en := range group {
+				en.written(nil)
+			}
+			e.crash(crashSettled)
+			return
+		}
+		if len(group) > 1 {
+			group = slices.DeleteFunc(group, func(en *entry) bool {
+				one := e.writeOnce(ctx, []*entry{en})
+				if one != nil && !store.Refused(one) {
+					err = one
+					return false
+				}
+				en.written(one)
+				return true
+			})
+		}
+		if len(group) == 0 {
+			return
+		}
+		if store.Refused(err) || time.Now().After(end) {
+			for _, en := range group {
+				en.written(err)
+			}
+			return
+		}
+		e.o.Log.Warn("what happened is written again: the database did not answer", "entries", len(group), "error", err)
+		sleep(ctx, nil, writePause)
+	}
+}
+
+// writePause is how long to wait before what happened is written again.
+const writePause = 250 * time.Millisecond
+
+func (e *Engine) writeOnce(ctx context.Context, group []*entry) error {
 	ctx, stop := ending(ctx)
 	defer stop()
-	err := e.write(ctx, group)
-	if err != nil && len(group) > 1 {
-		for _, en := range group {
-			en.written(e.write(ctx, []*entry{en}))
-		}
-		return
-	}
-	for _, en := range group {
-		en.written(err)
-	}
-	if err == nil {
-		e.crash(crashSettled)
-	}
+	return e.write(ctx, group)
 }
 
 // write writes entries and settles what they end, in one transaction.
@@ -109,6 +139,9 @@ func (e *Engine) write(ctx context.Context, group []*entry) error {
 			if en.Err != nil {
 				e.refused(en)
 				continue
+			}
+			if en.Written {
+				continue // with all that came of it
 			}
 			if err := e.consequences(ctx, t, en); err != nil {
 				return err

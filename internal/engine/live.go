@@ -73,6 +73,8 @@ func (e *Engine) listen(ctx context.Context) {
 				wake(e.wakeWork)
 			case "deliveries":
 				wake(e.wakeSend)
+			case "nodes":
+				wake(e.wakeRenew)
 			case "destinations":
 				wake(e.wakeProbe)
 			case "alerts":

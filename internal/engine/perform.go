@@ -37,6 +37,8 @@ type performance struct {
 	again    []policy.Again // tries to come, of tasks that failed
 	waits    map[string]bool
 	results  chan done
+	stopping context.Context //nolint:containedctx // once it has ended, no task begins
+	undone   map[string]int  // tasks that were broken off and changed nothing outside, to their tries
 
 	last   *entry   // that ends the part or gives it back
 	failed *failure // why the part fails, the first
@@ -47,8 +49,10 @@ type performance struct {
 
 // perform carries out the tasks of a part from where they stand, and gives what
 // is to be written when they have ended. Its error is about our own records, or
-// about having to stop; what goes wrong in a task becomes the outcome of the part.
-func (e *Engine) perform(ctx context.Context, c store.Claim) (*entry, error) {
+// about having lost the part; what goes wrong in a task becomes the outcome of the part.
+// Once stopping has ended no task begins; the part is given back when those that work
+// have ended, or when ctx ends.
+func (e *Engine) perform(ctx, stopping context.Context, c store.Claim) (*entry, error) {
 	p, err := e.prepareWork(ctx, c)
 	var unfit *fault.Fault
 	if errors.As(err, &unfit) {
@@ -66,10 +70,17 @@ func (e *Engine) perform(ctx context.Context, c store.Claim) (*entry, error) {
 	case lost != nil:
 		return failedPart(p.c, lost), nil
 	}
+	p.stopping = stopping
 	err = p.run(ctx)
 	p.drain()
+	if cause := context.Cause(ctx); err != nil && errors.Is(err, errStopped) && !errors.Is(cause, errLeaseLost) && !errors.Is(cause, errCancelled) {
+		return e.handBack(c, sortedKeys(p.undone), p.undone), nil
+	}
 	return p.last, err
 }
+
+// errStopped ends the work on a part that is to be given back.
+var errStopped = errors.New("the service stops")
 
 // undivided ends a part whose run could not be divided: it is blank when there is
 // nothing to run for, and tried again as its job says when that may help.
@@ -101,6 +112,10 @@ func (p *performance) run(ctx context.Context) error {
 		defer stop()
 	}
 	for _, name := range sortedKeys(c.Begun) {
+		if p.stopping.Err() != nil {
+			p.undone[name] = c.Begun[name]
+			continue
+		}
 		p.begin(ctx, p.task(name), c.Begun[name])
 	}
 	for {
@@ -146,6 +161,7 @@ func (e *Engine) prepareWork(ctx context.Context, c store.Claim) (*performance, 
 	p := &performance{
 		e: e, c: c, plan: pl, ended: chain.Ended{}, ends: map[string]store.TaskEnd{}, files: map[string][]job.Artifact{},
 		failures: map[string]int{}, blanks: map[string]int{}, working: map[string]bool{}, waits: map[string]bool{}, results: make(chan done, len(pl.Tasks)),
+		undone: map[string]int{},
 		base: task.Work{
 			RunID: c.RunID, Part: c.Part, PartName: c.Name, JobID: c.JobID, Job: c.Job, Nominal: c.Nominal.In(place), Due: c.Due.In(place), Frame: e.frame(pl.Calendars),
 			Values: c.Own.V.Over(c.Given.V.Over(pl.Values)), Def: pl.Definition, Columns: pl.totals,
@@ -250,7 +266,16 @@ func (p *performance) next(ctx context.Context) (bool, error) {
 			p.over = errRunLimit
 			return len(p.working) > 0, nil
 		}
-		return false, context.Cause(ctx)
+		if len(p.working) > 0 {
+			return true, nil // what ended well is heard and kept
+		}
+		return false, errors.Join(errStopped, context.Cause(ctx))
+	}
+	if p.stopping.Err() != nil && p.failed == nil && (len(p.undone) > 0 || p.moves()) {
+		if len(p.working) > 0 {
+			return true, nil
+		}
+		return false, errStopped
 	}
 	over := []store.TaskEnd{}
 	var logs []job.LogLine
@@ -357,35 +382,11 @@ func (p *performance) begin(ctx context.Context, t job.Task, try int) {
 			d.err = fault.New(fault.Task, "carry out the task", fmt.Sprintf("there is no kind %q", t.Kind), "Save the job again.")
 			return
 		}
-		ctx, stop := p.bounded(ctx, t, w.Limit)
+		ctx, stop := context.WithTimeout(ctx, w.Limit)
 		defer stop()
 		d.res, d.err = kind.Run(ctx, w, t)
 		p.e.crash(crashTask)
 	}()
-}
-
-// bounded gives a task its time. One that changes something outside may go on
-// for a moment when the service stops: broken off it would be unknown.
-func (p *performance) bounded(ctx context.Context, t job.Task, limit time.Duration) (context.Context, context.CancelFunc) {
-	if !t.Kind.Effects() || t.Repeatable {
-		return context.WithTimeout(ctx, limit)
-	}
-	patient, cancel := context.WithCancelCause(context.WithoutCancel(ctx))
-	stop := context.AfterFunc(ctx, func() {
-		cause := context.Cause(ctx)
-		if errors.Is(cause, errLeaseLost) || errors.Is(cause, errCancelled) || errors.Is(cause, errRunLimit) {
-			cancel(cause)
-			return
-		}
-		timer := time.AfterFunc(lastWords, func() { cancel(cause) })
-		context.AfterFunc(patient, func() { timer.Stop() })
-	})
-	bounded, end := context.WithTimeout(patient, limit)
-	return bounded, func() {
-		end()
-		stop()
-		cancel(nil)
-	}
 }
 
 // limit is the longest time of a task.

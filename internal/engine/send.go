@@ -20,10 +20,8 @@ const (
 	sendBatch  = 50               // deliveries that go over one line, one after another,
 	batchTime  = 10 * time.Second // and for how long: what is more urgent by then goes first
 	claimPause = 20 * time.Millisecond
-	lastWords  = 10 * time.Second // how long a hand-over may go on when the service stops
-
-	sendLimit = 5 * time.Minute // longest time of one hand-over,
-	sendSpeed = 50_000          // and what it has beside for its bytes, in bytes a second
+	sendLimit  = 5 * time.Minute // longest time of one hand-over,
+	sendSpeed  = 50_000          // and what it has beside for its bytes, in bytes a second
 )
 
 // destinationsAtOnce is how many destinations can have all the lines that one may
@@ -35,18 +33,14 @@ func (e *Engine) send(ctx context.Context) {
 	// Lines live longer than what goes over them. A hand-over that is under way
 	// when the service stops is brought to its end: broken off after the offer it
 	// would be unknown.
-	living, hangUp := context.WithCancel(context.WithoutCancel(ctx))
+	living, hangUp := e.afterStop(ctx)
 	defer hangUp()
 	defer e.lines.sweep(true)
 	var batches sync.WaitGroup
 	defer batches.Wait()
-	defer context.AfterFunc(ctx, func() {
-		timer := time.AfterFunc(lastWords, hangUp)
-		context.AfterFunc(living, func() { timer.Stop() })
-	})()
 	for ctx.Err() == nil {
 		busy, room := e.lines.busy(e.o.Senders, destinationsAtOnce*e.o.Senders)
-		if room == 0 {
+		if room == 0 || e.finishing.Load() {
 			sleep(ctx, e.wakeSend, e.o.Poll) // until a batch ends
 			continue
 		}

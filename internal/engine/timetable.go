@@ -330,7 +330,7 @@ func (e *Engine) reckonZones(ctx context.Context) error {
 	moved, total := []string{}, 0
 	for after, more := int64(0), true; more && ctx.Err() == nil; {
 		err := e.store.Do(ctx, func(t *store.Tx) error {
-			batch, err := t.ReckonedBy(ctx, after, e.zones, was, zoneBatch)
+			batch, err := t.ReckonedBy(ctx, after, e.zones, was, was != e.zones, zoneBatch)
 			if more = len(batch) == zoneBatch; err != nil || len(batch) == 0 {
 				return err
 			}

@@ -84,8 +84,11 @@ type claimed struct {
 }
 
 // work claims parts while it has idle workers, and waits for the last of them
-// when ctx ends.
+// when ctx ends. From then on nothing begins: what was claimed ahead is handed back,
+// and what works comes to the end of its tasks, for a while.
 func (e *Engine) work(ctx context.Context) {
+	living, end := e.afterStop(ctx)
+	defer end()
 	parts := make(chan claimed, maxAhead+e.o.Workers)
 	var busy sync.WaitGroup
 	for range e.o.Workers {
@@ -93,7 +96,7 @@ func (e *Engine) work(ctx context.Context) {
 			for c := range parts {
 				e.desk.begin()
 				began := time.Now()
-				e.part(c)
+				e.part(ctx, c)
 				e.desk.end(time.Since(began))
 				wake(e.wakeDesk)
 			}
@@ -103,7 +106,7 @@ func (e *Engine) work(ctx context.Context) {
 	defer close(parts)
 	for ctx.Err() == nil {
 		n := e.desk.room(e.o.Workers)
-		if n == 0 {
+		if n == 0 || e.finishing.Load() {
 			sleep(ctx, e.wakeDesk, e.o.Poll)
 			continue
 		}
@@ -118,7 +121,7 @@ func (e *Engine) work(ctx context.Context) {
 		}
 		e.desk.queue(len(claims))
 		for _, c := range claims {
-			working, cancel := context.WithCancelCause(ctx)
+			working, cancel := context.WithCancelCause(living)
 			e.hold(c, cancel, since)
 			parts <- claimed{c, working, cancel}
 		}
@@ -134,8 +137,9 @@ func (e *Engine) work(ctx context.Context) {
 }
 
 // part carries out the tasks of one part from where it stands, and sends what
-// came of it to be written. The part is held until that is done.
-func (e *Engine) part(c claimed) {
+// came of it to be written. The part is held until that is done. Once stopping has
+// ended, no task of it begins.
+func (e *Engine) part(stopping context.Context, c claimed) {
 	ctx, log := c.ctx, e.o.Log.With("run", c.RunID.String(), "job", c.Job)
 	let := func(err error) {
 		e.release(c.Claim)
@@ -144,15 +148,19 @@ func (e *Engine) part(c claimed) {
 			log.Error("could not write the end of a part; its lease will run out", "error", err)
 		}
 	}
-	last, err := e.performed(ctx, c.Claim, log)
+	if stopping.Err() != nil {
+		e.recordLater(e.handBack(c.Claim, sortedKeys(c.Begun), c.Begun), let)
+		return
+	}
+	last, err := e.performed(ctx, stopping, c.Claim, log)
 	switch cause := context.Cause(ctx); {
 	case err == nil:
 	case errors.Is(err, store.ErrStale), errors.Is(cause, errLeaseLost), errors.Is(cause, errCancelled):
 		log.Warn("this node has the work no more", "part", c.Part, "cause", cause)
 		last = nil
 	case ctx.Err() != nil:
-		// The service stops: hand the part back at once.
-		last = &entry{Entry: store.Entry{Claim: c.Claim, Part: &store.PartMove{State: job.PartWaiting, Reason: "node " + e.o.Node + " stops and hands its work back"}}}
+		// The service stops, and our records could not be read meanwhile.
+		last = e.handBack(c.Claim, nil, nil)
 	default:
 		// Our own records could not be read or written; the lease runs out, and
 		// the part is taken again.
@@ -166,15 +174,25 @@ func (e *Engine) part(c claimed) {
 	e.recordLater(last, let)
 }
 
+// handBack gives a part back to the other nodes, with the tasks of it that did not
+// come to their end and changed nothing outside: they begin anew.
+func (e *Engine) handBack(c store.Claim, undone []string, tries map[string]int) *entry {
+	en := &entry{Entry: store.Entry{Claim: c, Part: &store.PartMove{State: job.PartWaiting, Reason: "node " + e.o.Node + " stopped and handed its work back"}}}
+	for _, name := range undone {
+		en.Ends = append(en.Ends, store.TaskEnd{Again: true, Attempt: job.Attempt{Part: c.Part, Task: name, Try: tries[name], State: job.AttemptLost, Note: "its node was told to stop; the next try begins anew"}})
+	}
+	return en
+}
+
 // performed carries out a part; when that breaks, the part has failed.
-func (e *Engine) performed(ctx context.Context, c store.Claim, log *slog.Logger) (last *entry, err error) {
+func (e *Engine) performed(ctx, stopping context.Context, c store.Claim, log *slog.Logger) (last *entry, err error) {
 	defer func() {
 		if broken := recover(); broken != nil {
 			log.Error("a task broke", "panic", broken, "stack", string(debug.Stack()))
 			last, err = failedPart(c, fault.New(fault.Task, "carry out the job", fmt.Sprintf("the service has a fault of its own: %v", broken), "Report it with the log of this time.")), nil
 		}
 	}()
-	return e.perform(ctx, c)
+	return e.perform(ctx, stopping, c)
 }
 
 // plan is a version of a job as it is carried out. It never changes.

@@ -150,14 +150,15 @@ func (t *Tx) LockTriggers(ctx context.Context, jobs []int64) error {
 }
 
 // ReckonedBy locks triggers that wait for a due time which other zone data gave, in
-// the order of their ids after one, at most limit. Rows that were written before
-// triggers knew their zone data count as reckoned by old.
-func (t *Tx) ReckonedBy(ctx context.Context, after int64, zones, old string, limit int) ([]OtherZones, error) {
-	var all []OtherZones
-	err := sqlx.SelectContext(ctx, t.ext, &all, `SELECT t.id, j.name AS job_name, t.timing, t.calendars, t.zone, t.next_due, t.next_nominal, t.zones
-		FROM triggers t JOIN jobs j ON j.id = t.job_id WHERE t.id > $1 AND t.next_due IS NOT NULL AND coalesce(nullif(t.zones, ''), $3) <> $2
-		ORDER BY t.id LIMIT $4 FOR UPDATE OF t SKIP LOCKED`, after, zones, old, limit)
-	return all, wrap(err, "find what other zone data gave")
+// the order of their ids after one, at most limit; with all those, too, that say they
+// were reckoned by these. Rows that were written before triggers knew their zone data
+// count as reckoned by old.
+func (t *Tx) ReckonedBy(ctx context.Context, after int64, zones, old string, all bool, limit int) ([]OtherZones, error) {
+	var out []OtherZones
+	err := sqlx.SelectContext(ctx, t.ext, &out, `SELECT t.id, j.name AS job_name, t.timing, t.calendars, t.zone, t.next_due, t.next_nominal, t.zones
+		FROM triggers t JOIN jobs j ON j.id = t.job_id WHERE t.id > $1 AND t.next_due IS NOT NULL AND (coalesce(nullif(t.zones, ''), $3) <> $2 OR $5)
+		ORDER BY t.id LIMIT $4 FOR UPDATE OF t SKIP LOCKED`, after, zones, old, limit, all)
+	return out, wrap(err, "find what other zone data gave")
 }
 
 // OtherZones is a trigger whose due time was reckoned by other zone data.

@@ -153,7 +153,7 @@ func (t *Tx) start(ctx context.Context, claims []Claim, node string, lease time.
 	}
 	var started []job.RunID
 	if err := sqlx.SelectContext(ctx, t.ext, &started, `WITH mine AS (
-			UPDATE parts p SET state = 'running', reason = '', lease_no = p.lease_no + 1, lease_until = now() + make_interval(secs => $3), node = $4,
+			UPDATE parts p SET state = 'running', reason = '', lease_no = p.lease_no + 1, entry_no = 0, lease_until = now() + make_interval(secs => $3), node = $4,
 				started_at = coalesce(p.started_at, bell_clock())
 			FROM unnest($1::bigint[], $2::int[]) AS u(run_id, part) WHERE p.run_id = u.run_id AND p.part = u.part
 		), tried AS (

@@ -14,6 +14,7 @@ import (
 // transaction; each is refused by itself when its lease was lost.
 type Entry struct {
 	Claim    Claim
+	No       int64 // of the entry under its claim, from 1 on; 0 for one that is written once only
 	Node     string
 	Begin    []string // tasks that begin; their tries come back in Tries
 	Ends     []TaskEnd
@@ -22,8 +23,9 @@ type Entry struct {
 	Logs     []job.LogLine
 	Part     *PartMove
 
-	Tries map[string]int // of the tasks that began
-	Err   error          // ErrStale when the lease was lost
+	Tries   map[string]int // of the tasks that began
+	Written bool           // it stood already: its answer had been lost
+	Err     error          // ErrStale when the lease was lost
 }
 
 // TaskEnd is how a try of a task ended, with what it made. A task that was
@@ -44,9 +46,13 @@ type PartMove struct {
 }
 
 // WriteEntries writes entries of parts that are held; those whose lease was
-// lost get ErrStale and write nothing.
+// lost get ErrStale and write nothing. One that stands already, by its number under
+// the lease, is left as it is: what began with it comes back in Tries.
 func (t *Tx) WriteEntries(ctx context.Context, entries []*Entry) error {
-	held, err := t.held(ctx, entries)
+	held, stand, err := t.held(ctx, entries)
+	if err == nil && len(stand) > 0 {
+		err = t.readTries(ctx, stand)
+	}
 	if err != nil || len(held) == 0 {
 		return err
 	}
@@ -58,29 +64,55 @@ func (t *Tx) WriteEntries(ctx context.Context, entries []*Entry) error {
 	return nil
 }
 
-// held locks the entries' parts and keeps those whose lease is still theirs.
-func (t *Tx) held(ctx context.Context, entries []*Entry) ([]*Entry, error) {
+// held locks the entries' parts and keeps those whose lease is still theirs, apart
+// from those that stand already.
+func (t *Tx) held(ctx context.Context, entries []*Entry) (kept, stand []*Entry, err error) {
 	var c columns
 	for i, e := range entries {
 		c.part(e.Claim)
 		c.n = append(c.n, int64(i))
 		c.lease = append(c.lease, e.Claim.LeaseNo)
 	}
-	var places []int
-	if err := sqlx.SelectContext(ctx, t.ext, &places, `SELECT u.n FROM parts p JOIN unnest($1::bigint[], $2::int[], $3::bigint[], $4::bigint[]) AS u(run_id, part, lease_no, n)
+	var found []struct {
+		N       int    `db:"n"`
+		EntryNo int64  `db:"entry_no"`
+		State   string `db:"state"`
+	}
+	if err := sqlx.SelectContext(ctx, t.ext, &found, `SELECT u.n, p.entry_no, p.state FROM parts p JOIN unnest($1::bigint[], $2::int[], $3::bigint[], $4::bigint[]) AS u(run_id, part, lease_no, n)
 			ON p.run_id = u.run_id AND p.part = u.part AND p.lease_no = u.lease_no
-		WHERE p.state = 'running' ORDER BY p.run_id, p.part FOR UPDATE OF p`, c.run, c.parts, c.lease, c.n); err != nil {
-		return nil, wrap(err, "check the leases")
+		ORDER BY p.run_id, p.part FOR UPDATE OF p`, c.run, c.parts, c.lease, c.n); err != nil {
+		return nil, nil, wrap(err, "check the leases")
 	}
-	kept := make([]*Entry, 0, len(places))
+	kept = make([]*Entry, 0, len(found))
 	for _, e := range entries {
-		e.Err = ErrStale
+		e.Err, e.Written = ErrStale, false
 	}
-	for _, i := range places {
-		entries[i].Err = nil
-		kept = append(kept, entries[i])
+	for _, f := range found {
+		switch e := entries[f.N]; {
+		case e.No > 0 && f.EntryNo >= e.No:
+			e.Err, e.Written = nil, true
+			stand = append(stand, e)
+		case f.State == string(job.PartRunning):
+			e.Err = nil
+			kept = append(kept, e)
+		}
 	}
-	return kept, nil
+	return kept, stand, nil
+}
+
+// readTries reads which tries began with entries that stand already.
+func (t *Tx) readTries(ctx context.Context, entries []*Entry) error {
+	for _, e := range entries {
+		e.Tries = map[string]int{}
+		for _, task := range e.Begin {
+			var try int
+			if err := sqlx.GetContext(ctx, t.ext, &try, `SELECT coalesce(max(try), 0) FROM attempts WHERE run_id = $1 AND part = $2 AND task = $3`, e.Claim.RunID, e.Claim.Part, task); err != nil {
+				return wrap(err, "read which tries began")
+			}
+			e.Tries[task] = try
+		}
+	}
+	return nil
 }
 
 // columns collects rows for unnest.
@@ -241,23 +273,37 @@ func (t *Tx) logAll(ctx context.Context, entries []*Entry) error {
 }
 
 func (t *Tx) moveParts(ctx context.Context, entries []*Entry) error {
-	var c columns
+	var c, others columns
 	var states, reasons []string
 	var waits []float64
 	for _, e := range entries {
+		if e.Part == nil {
+			if e.No > 0 {
+				others.part(e.Claim)
+				others.n = append(others.n, e.No)
+			}
+			continue
+		}
 		if e.Part != nil {
 			c.part(e.Claim)
+			c.n = append(c.n, e.No)
 			states, reasons, waits = append(states, string(e.Part.State)), append(reasons, bounded(e.Part.Reason)), append(waits, e.Part.Wait.Seconds())
+		}
+	}
+	if len(others.run) > 0 {
+		if _, err := t.ext.ExecContext(ctx, `UPDATE parts p SET entry_no = u.no FROM unnest($1::bigint[], $2::int[], $3::bigint[]) AS u(run_id, part, no) WHERE p.run_id = u.run_id AND p.part = u.part`,
+			others.run, others.parts, others.n); err != nil {
+			return wrap(err, "number the entries")
 		}
 	}
 	if len(states) == 0 {
 		return nil
 	}
-	_, err := t.ext.ExecContext(ctx, `UPDATE parts p SET state = u.state, reason = u.reason, lease_until = NULL,
+	_, err := t.ext.ExecContext(ctx, `UPDATE parts p SET entry_no = greatest(p.entry_no, u.no), state = u.state, reason = u.reason, lease_until = NULL,
 			ended_at = CASE WHEN u.state = 'waiting' THEN NULL ELSE bell_clock() END,
 			ready_at = CASE WHEN u.state = 'waiting' THEN bell_now() + make_interval(secs => u.wait) ELSE p.ready_at END
-		FROM unnest($1::bigint[], $2::int[], $3::text[], $4::text[], $5::float8[]) AS u(run_id, part, state, reason, wait)
-		WHERE p.run_id = u.run_id AND p.part = u.part`, c.run, c.parts, states, reasons, waits)
+		FROM unnest($1::bigint[], $2::int[], $3::text[], $4::text[], $5::float8[], $6::bigint[]) AS u(run_id, part, state, reason, wait, no)
+		WHERE p.run_id = u.run_id AND p.part = u.part`, c.run, c.parts, states, reasons, waits, c.n)
 	return wrap(err, "move the parts")
 }
 
