@@ -134,6 +134,9 @@ func serve(ctx context.Context, errs io.Writer, o serveOptions) error {
 	if o.url == "" {
 		o.url = "http://" + l.Addr().String()
 	}
+	if o.engine.Self, err = os.Executable(); err != nil {
+		return fmt.Errorf("find this program, to look after others: %w", err)
+	}
 	o.engine.Log, o.engine.URL, o.engine.Signer, o.engine.Version = log, o.url, vault, version
 	e := engine.New(s, sources, deliver.NewDestinations(s, vault, deliver.Allowed{Folders: list(o.folders), Guard: o.engine.Guard}), files, o.engine)
 	handler := api.Handler(api.Parts{Store: s, Engine: e, Files: files, Vault: vault, Console: console.Files(), Log: log, Version: version, Secure: strings.HasPrefix(o.url, "https:")})

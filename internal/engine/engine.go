@@ -55,6 +55,7 @@ type Options struct {
 	Signer   Signer                     // of links that act without a sign-in
 	Browser  string                     // path of the browser that prints tagged PDFs; none when empty
 	Programs string                     // folder of the programs that tasks may run; none when empty
+	Self     string                     // path of this program, when it calls task.Supervise first: it looks after them
 	Guard    *outgoing.Guard            // for requests to the outside
 	At       func(point string)         // told of each of CrashPoints that is reached; for fault tests
 	Kinds    map[job.TaskKind]task.Kind // beside those there are; for fault tests and benchmarks
@@ -147,7 +148,7 @@ func New(s *store.Store, sources *report.Sources, destinations *deliver.Destinat
 			job.KindCollect: &task.Collect{Sources: sources, Files: files},
 			job.KindFetch:   &task.Fetch{Guard: o.Guard, Files: files},
 			job.KindQuery:   &task.Query{Sources: sources},
-			job.KindProgram: &task.Program{Folder: o.Programs, Files: files},
+			job.KindProgram: &task.Program{Folder: o.Programs, Files: files, Supervisor: o.Self},
 			job.KindDeliver: &task.Deliver{Store: s, Destinations: destinations, Sources: sources, Files: files, URL: o.URL, Now: time.Now},
 			job.KindCall:    &task.Call{Destinations: destinations, Now: time.Now},
 			job.KindEmit:    &task.Emit{Now: o.Now},

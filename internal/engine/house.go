@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"strconv"
 	"time"
+
+	"ironbell/internal/scratch"
 )
 
 // keepHouse does what is due about once an hour: the partitions to come, what
@@ -19,6 +21,7 @@ func (e *Engine) keepHouse(ctx context.Context) error {
 		"remove files that were kept long enough":  func() error { return e.removeFiles(ctx) },
 		"remove old logs and runs":                 func() error { return e.sweepHistory(ctx, now) },
 		"remove old months":                        func() error { return e.store.DropMonths(ctx) },
+		"remove temporary folders that were left":  func() error { _, err := scratch.Sweep(); return err },
 		"remove files that nobody knows":           func() error { return e.removeStrays(ctx, now) },
 	} {
 		if err := do(); err != nil {

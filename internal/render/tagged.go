@@ -15,6 +15,7 @@ import (
 	"ironbell/internal/child"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/shape"
+	"ironbell/internal/scratch"
 )
 
 // Browser prints a page as a PDF with structure (PDF 1.7, 14.8), from one file
@@ -45,11 +46,12 @@ func Chromium(ctx context.Context, path string) Browser {
 		doing := "print the tagged PDF"
 		ctx, stop := context.WithTimeout(ctx, printLimit)
 		defer stop()
-		profile, err := os.MkdirTemp("", "ironbell-print-")
+		made, err := scratch.Make("print")
 		if err != nil {
 			return fault.Wrap(err, fault.Passing, fault.Task, doing, "Check that the folder of temporary files is writable.")
 		}
-		defer func() { _ = os.RemoveAll(profile) }() // the machine clears it otherwise
+		defer made.Remove()
+		profile := made.Path
 		args := []string{
 			"--headless", "--disable-gpu", "--no-first-run", "--disable-background-networking", "--disable-component-update", "--disable-sync", "--disable-extensions", "--disable-quic",
 			"--host-resolver-rules=MAP * ~NOTFOUND", "--user-data-dir=" + profile, "--no-pdf-header-footer", "--print-to-pdf=" + pdf, "file://" + page,
@@ -106,18 +108,19 @@ type tagged struct {
 	page Writer
 	out  io.Writer
 	head *Head
+	made *scratch.Dir
 	dir  string
 	file *os.File
 	rows int
 }
 
 func newTagged(w io.Writer, h *Head, s *Style) (Writer, error) {
-	dir, err := os.MkdirTemp("", "ironbell-page-")
+	made, err := scratch.Make("page")
 	if err != nil {
 		return nil, fault.Wrap(err, fault.Passing, fault.Task, "write the tagged PDF", "Check that the folder of temporary files is writable.")
 	}
-	t := &tagged{out: w, head: h, dir: dir}
-	if t.file, err = os.Create(filepath.Join(dir, "page.html")); err == nil { //nolint:gosec // in a folder of our own
+	t := &tagged{out: w, head: h, made: made, dir: made.Path}
+	if t.file, err = os.Create(filepath.Join(made.Path, "page.html")); err == nil { //nolint:gosec // in a folder of our own
 		t.page, err = newPage(t.file, h, s)
 	}
 	if err != nil {
@@ -169,8 +172,7 @@ func (t *tagged) Close() error {
 
 // Drop removes what was written on the way; the writer is of no use after it.
 func (t *tagged) Drop() {
-	_ = t.file.Close()      // it may be closed already
-	_ = os.RemoveAll(t.dir) // the machine clears it otherwise
+	t.made.Remove()
 }
 
 // Says tells who printed it.

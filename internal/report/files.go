@@ -9,7 +9,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
 	"path/filepath"
 	"regexp"
 	"slices"
@@ -23,6 +22,7 @@ import (
 
 	"golang.org/x/text/encoding/htmlindex"
 	"golang.org/x/text/transform"
+	"ironbell/internal/scratch"
 )
 
 // Table is a file that queries read as a table.
@@ -95,12 +95,12 @@ func (f *files) Stream(ctx context.Context, q Query, section string, to rows.Sin
 	}
 	limited, stop := context.WithTimeout(ctx, f.limits.shorter(q.Limit))
 	defer stop()
-	dir, err := os.MkdirTemp("", "ironbell-rows-")
+	made, err := scratch.Make("rows")
 	if err != nil {
 		return 0, fault.Wrap(err, fault.Passing, fault.Task, doing, "Check that the folder of temporary files is writable.")
 	}
-	defer func() { _ = os.RemoveAll(dir) }() // the machine clears it otherwise
-	path := filepath.Join(dir, "rows.db")
+	defer made.Remove()
+	path := filepath.Join(made.Path, "rows.db")
 	if err := f.load(limited, path, names); err != nil {
 		if errors.Is(err, context.DeadlineExceeded) && ctx.Err() == nil {
 			err = fault.New(fault.Task, doing, fmt.Sprintf("reading took longer than its limit of %s", f.limits.shorter(q.Limit)), "Make the job's time limit longer, or the files smaller.")

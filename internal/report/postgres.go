@@ -264,6 +264,32 @@ func PrepareStatement(sql string, params []job.Parameter) (Statement, error) {
 
 func (p *postgres) Executes() bool { return p.statements }
 
+// syntaxError is the state of a statement that cannot be read, or of several (class
+// 42 of PostgreSQL's error codes). Whether its tables are there shows when it runs: a
+// task before it may make them.
+const syntaxError = "42601"
+
+func (p *postgres) Read(ctx context.Context, q Query) error {
+	st, err := statementDialect.prepare(q.SQL, q.Params, nil)
+	if err != nil {
+		return err
+	}
+	tx, err := p.pool.Begin(ctx)
+	if err != nil {
+		return nil //nolint:nilerr // it does not answer now
+	}
+	defer func() { _ = tx.Rollback(ctx) }() // nothing was written
+	_, err = tx.Prepare(ctx, "", st.Text)
+	var said *pgconn.PgError
+	if errors.As(err, &said) && said.Code == syntaxError {
+		if strings.Contains(said.Message, "multiple commands") {
+			return errors.New("it holds several statements; a task runs one, so make a task of each")
+		}
+		return p.explain(ctx, err, st, q, "")
+	}
+	return nil
+}
+
 func (p *postgres) Exec(ctx context.Context, q Query) (int64, error) {
 	doing := "run a statement on source " + quote(p.name)
 	if !p.statements {

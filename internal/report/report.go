@@ -106,6 +106,9 @@ type Statements interface {
 	Exec(ctx context.Context, q Query) (int64, error)
 	// Executes tells whether the settings allow statements.
 	Executes() bool
+	// Read lets the database read a statement, and gives what it finds wrong with its
+	// form: that it is none, or several. A database that does not answer finds nothing.
+	Read(ctx context.Context, q Query) error
 }
 
 // Allowed is what the operator of this machine lets sources reach.

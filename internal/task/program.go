@@ -19,6 +19,7 @@ import (
 	"ironbell/internal/core/expr"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
+	"ironbell/internal/scratch"
 )
 
 const (
@@ -31,8 +32,9 @@ const (
 // Program is the task kind that runs a program. The folder of allowed programs
 // is the whole list: what lies in it may be run, and nothing else.
 type Program struct {
-	Folder string // empty when none is allowed
-	Files  *artifact.Folder
+	Folder     string // empty when none is allowed
+	Files      *artifact.Folder
+	Supervisor string // path of the program that looks after them and calls Supervise: this one itself
 }
 
 // Help implements Kind.
@@ -95,11 +97,12 @@ func (k *Program) Run(ctx context.Context, w Work, t job.Task) (Result, error) {
 	if path, err = filepath.Abs(path); err != nil {
 		return Result{}, fault.Wrap(err, fault.Lasting, fault.Task, doing, "")
 	}
-	room, err := os.MkdirTemp("", "ironbell-program-*")
+	made, err := scratch.Make("program")
 	if err != nil {
 		return Result{}, fault.Wrap(err, fault.Passing, fault.Task, doing, "Check that the machine has room for temporary files.")
 	}
-	defer func() { _ = os.RemoveAll(room) }() // a temporary folder
+	defer made.Remove()
+	room := made.Path
 	in, out := filepath.Join(room, "in"), filepath.Join(room, "out")
 	for _, dir := range []string{in, out, filepath.Join(room, "tmp")} {
 		if err := os.Mkdir(dir, 0o700); err != nil {
@@ -134,7 +137,7 @@ func (k *Program) Run(ctx context.Context, w Work, t job.Task) (Result, error) {
 		return Result{}, err
 	}
 	cmd.Stdin = strings.NewReader(input)
-	if err := k.watch(cmd, w.Log); err != nil {
+	if err := k.watch(cmd, room, w.Log); err != nil {
 		return Result{}, k.explain(ctx, doing, w.Limit, err)
 	}
 	files, err := k.gather(ctx, w, t.Name, out)
@@ -179,10 +182,19 @@ func (k *Program) lay(ctx context.Context, files []job.Artifact, dir string) (ma
 
 // watch runs the program with all that it starts, logs what it prints, and ends
 // all of it with its context.
-func (k *Program) watch(cmd *exec.Cmd, log func(level, text string)) error {
+func (k *Program) watch(cmd *exec.Cmd, room string, log func(level, text string)) error {
+	if k.Supervisor != "" {
+		cmd.WaitDelay = programGrace
+		return supervised(cmd, k.Supervisor, room, func() error { return k.listen(cmd, log) })
+	}
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }
 	cmd.WaitDelay = programGrace
+	return k.listen(cmd, log)
+}
+
+// listen starts the program, logs what it prints and waits for its end.
+func (k *Program) listen(cmd *exec.Cmd, log func(level, text string)) error {
 	r, wr, err := os.Pipe()
 	if err != nil {
 		return err

@@ -3,6 +3,7 @@ package task
 import (
 	"context"
 	"fmt"
+	"time"
 
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
@@ -35,12 +36,22 @@ func (k *Query) Check(ctx context.Context, c *Checking, where string, t job.Task
 		return err
 	}
 	if source, err := k.Sources.Get(ctx, p.Name, ""); err == nil {
-		if s, can := source.(report.Statements); !can || !s.Executes() {
+		s, can := source.(report.Statements)
+		if !can || !s.Executes() {
 			c.V.Add(where+".source", "the source %q does not allow statements; an administrator can allow them in its settings", p.Name)
+			return nil
+		}
+		ctx, stop := context.WithTimeout(ctx, statementLimit)
+		defer stop()
+		if err := s.Read(ctx, report.Query{SQL: t.Query.SQL, Params: t.Query.Parameters, Zone: "UTC", Limit: statementLimit}); err != nil {
+			c.V.Add(where+".sql", "%s", err)
 		}
 	}
 	return nil
 }
+
+// statementLimit is how long a source may take to read a statement when it is saved.
+const statementLimit = 10 * time.Second
 
 // Run runs the statement.
 func (k *Query) Run(ctx context.Context, w Work, t job.Task) (Result, error) {

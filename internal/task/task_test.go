@@ -30,7 +30,10 @@ import (
 	"ironbell/internal/task"
 )
 
-func TestMain(m *testing.M) { pgtest.Main(m) }
+func TestMain(m *testing.M) {
+	task.Supervise() // the test program looks after the programs of its tasks
+	pgtest.Main(m)
+}
 
 // room is what tasks work with: a store with a source and a destination, and a folder.
 type room struct {
