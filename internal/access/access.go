@@ -40,6 +40,9 @@ type Denied struct {
 }
 
 func (e *Denied) Error() string {
+	if e.Second && e.What != "" {
+		return fmt.Sprintf("%s may not say yes here, since %s %s: it takes somebody who had no hand in it", e.Person.Name, "this person", e.What)
+	}
 	if e.Second {
 		return fmt.Sprintf("%s may not say yes here: it takes a second person, an owner or administrator who does not own the job", e.Person.Name)
 	}

@@ -130,6 +130,7 @@ func Subject(a job.Alert) string {
 	words := map[job.AlertKind]string{
 		job.AlertRunFailed: "Failed", job.AlertDeliveryUnknown: "Delivery unknown", job.AlertBounced: "Bounced", job.AlertBlank: "Blank", job.AlertUnusual: "Unusual",
 		job.AlertLate: "Late", job.AlertMissed: "Missed", job.AlertDown: "Down", job.AlertDeliveryFailed: "Not delivered",
+		job.AlertApart: "Cannot ring", job.AlertConsent: "Your yes is wanted",
 	}
 	word, ok := words[a.Kind]
 	if !ok {

@@ -23,7 +23,7 @@ func (s *server) deliveries(a huma.API) {
 	tags := []string{"deliveries"}
 	huma.Register(a, huma.Operation{OperationID: "list-deliveries", Method: http.MethodGet, Path: "/api/deliveries", Summary: "List deliveries, newest first", Tags: tags},
 		func(ctx context.Context, in *struct {
-			State       []string `query:"state" enum:"waiting,sending,offered,sent,failed,bounced,unknown"`
+			State       []string `query:"state" enum:"waiting,sending,offered,taken,sent,failed,bounced,unknown,declined"`
 			Destination string   `query:"destination" maxLength:"200" doc:"name of the destination"`
 			Address     string   `query:"address" maxLength:"1000" doc:"mail address or path, exactly"`
 			KeptBack    string   `query:"kept_back" enum:"rest,yes,silent" doc:"only those that are kept back for this reason"`
@@ -58,14 +58,14 @@ func (s *server) deliveries(a huma.API) {
 			}
 			return &struct{ Body job.Delivery }{d}, nil
 		})
-	huma.Register(a, huma.Operation{OperationID: "allow-delivery", Method: http.MethodPost, Path: "/api/deliveries/{delivery}/allow", Summary: "Say yes or no to mail that leaves the house", Description: "It takes a second person: one who does not own the job.", Tags: tags, Errors: []int{403, 422}},
+	huma.Register(a, huma.Operation{OperationID: "allow-delivery", Method: http.MethodPost, Path: "/api/deliveries/{delivery}/allow", Summary: "Say yes or no to mail that leaves the house", Description: "It takes a second person: not its owners, not whoever rang, and nobody who saved a record through which it goes there since the address was allowed last. A yes holds for these bytes to this address; with until, for all that the job sends to the address over this destination until then, or until the job, one of its reports or the destination is saved. A no is kept as declined.", Tags: tags, Errors: []int{403, 422}},
 		func(ctx context.Context, in *struct {
 			Delivery int64 `path:"delivery"`
 			Body     wire.AllowRequest
 		},
 		) (*struct{ Body job.Delivery }, error) {
 			who, _ := person(ctx)
-			d, err := s.Engine.Allow(ctx, who, in.Delivery, in.Body.Yes)
+			d, err := s.Engine.Allow(ctx, who, in.Delivery, engine.Consent{Yes: in.Body.Yes, Until: in.Body.Until})
 			if err != nil {
 				return nil, s.problem(err)
 			}

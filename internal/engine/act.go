@@ -243,7 +243,7 @@ func (e *Engine) Settle(ctx context.Context, who job.Person, id int64, verdict V
 			return err
 		}
 		lost := d.State == job.DeliveryUnknown
-		again := lost || d.State == job.DeliveryFailed || d.State == job.DeliveryBounced
+		again := lost || d.State == job.DeliveryFailed || d.State == job.DeliveryBounced || d.State == job.DeliveryDeclined
 		if !lost && (verdict != VerdictResend || !again) {
 			return &fault.Invalid{Wrong: []fault.Wrong{{Sentence: fmt.Sprintf("the delivery to %s is %s; only one that is unknown can be settled, and only one that is unknown or failed be sent again", d.Address, d.State)}}}
 		}

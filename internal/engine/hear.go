@@ -112,10 +112,6 @@ func (p *performance) succeeded(ctx context.Context, d done) error {
 			p.blanks[name]++
 		}
 	}
-	kept, err := p.routeAll(ctx, res.Messages)
-	if err != nil {
-		return err
-	}
 	en.Messages, en.Links = p.messages(name, res.Messages), res.Links
 	if res.Event != nil {
 		en.events = append(en.events, raised{event: *res.Event})
@@ -125,10 +121,6 @@ func (p *performance) succeeded(ctx context.Context, d done) error {
 	en.Ends = []store.TaskEnd{end}
 	if text != "" {
 		en.Logs = []job.LogLine{{Task: name, Text: text}}
-	}
-	for _, l := range kept {
-		l.Task = name
-		en.Logs = append(en.Logs, l)
 	}
 	if len(p.working) == 0 && len(p.again) == 0 && len(p.plan.chain.Next(p.ended, p.busy(nil))) == 0 {
 		// The last task and the end of the part go into one transaction.

@@ -138,7 +138,7 @@ func (o *office) engineOn(s *store.Store, clock *turned, change ...func(*Options
 	o.t.Cleanup(func() { _ = files.Close() })
 	o.strain.files = files
 	guard := outgoing.New(nil)
-	options := Options{Poll: 200 * time.Millisecond, Lease: 3 * time.Second, Tell: time.Second, Probe: 100 * time.Millisecond, Guard: guard, Signer: o.vault, Log: slog.New(slog.DiscardHandler), Kinds: map[job.TaskKind]task.Kind{job.KindFetch: o.strain, job.KindQuery: o.strain}}
+	options := Options{Poll: 200 * time.Millisecond, Lease: 3 * time.Second, Stop: 3 * time.Second, Tell: time.Second, Probe: 100 * time.Millisecond, Guard: guard, Signer: o.vault, Log: slog.New(slog.DiscardHandler), Kinds: map[job.TaskKind]task.Kind{job.KindFetch: o.strain, job.KindQuery: o.strain}}
 	if testing.Verbose() {
 		options.Log = slog.New(slog.NewTextHandler(os.Stderr, nil))
 	}
@@ -306,7 +306,21 @@ func (k *strain) Run(ctx context.Context, w task.Work, t job.Task) (task.Result,
 	f := k.says[word]
 	k.mu.Unlock()
 	if f != nil {
-		return f(ctx, w)
+		type result struct {
+			res task.Result
+			err error
+		}
+		done := make(chan result, 1)
+		go func() {
+			res, err := f(ctx, w)
+			done <- result{res, err}
+		}()
+		select {
+		case r := <-done:
+			return r.res, r.err
+		case <-ctx.Done(): // a test that failed lets nothing wait for ever
+			return task.Result{}, ctx.Err()
+		}
 	}
 	switch word {
 	case "blank":

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/base64"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -14,59 +15,10 @@ import (
 	"ironbell/internal/core/zone"
 	"ironbell/internal/deliver"
 	"ironbell/internal/store"
-	"ironbell/internal/task"
 )
 
 // What leaves the house: to whom, with whose yes, and by which links those who get
 // it can answer.
-
-// route says of each recipient of a message whether it goes out at once. To whom
-// all mail goes, when an installation sends only to one address, is told whom it
-// was meant for.
-func route(house job.MailSettings, file bool, to []store.Recipient) []store.Recipient {
-	out := make([]store.Recipient, len(to))
-	for i, r := range to {
-		switch {
-		case r.KeptBack != "":
-		case house.Sending == job.SendNone, house.Sending == job.SendOne && file:
-			r.KeptBack = job.KeptForSilent
-		case house.Sending == job.SendOne:
-			r.MeantFor, r.Address, r.PersonID = r.Address, house.OnlyTo, 0
-		case !file && !house.MayReceive(r.Address):
-			r.KeptBack = job.KeptForYes
-		}
-		out[i] = r
-	}
-	return out
-}
-
-// routeAll does so for the messages of a task, and says of what is kept back.
-func (p *performance) routeAll(ctx context.Context, made []task.Message) ([]job.LogLine, error) {
-	if len(made) == 0 || p.c.Rehearsal {
-		return nil, nil
-	}
-	house, err := p.e.store.MailSettings(ctx)
-	if err != nil {
-		return nil, err
-	}
-	kept := map[job.KeptBack][]string{}
-	for i, m := range made {
-		made[i].To = route(house, m.Name != "", m.To)
-		for _, r := range made[i].To {
-			if r.KeptBack != "" {
-				kept[r.KeptBack] = append(kept[r.KeptBack], r.Address)
-			}
-		}
-	}
-	var logs []job.LogLine
-	if out := kept[job.KeptForYes]; len(out) > 0 {
-		logs = append(logs, job.LogLine{Level: "warn", Text: fmt.Sprintf("kept back until a second person says yes, since mail goes only to %s: %s", strings.Join(house.Domains, ", "), few(out))})
-	}
-	if out := kept[job.KeptForSilent]; len(out) > 0 {
-		logs = append(logs, job.LogLine{Level: "warn", Text: fmt.Sprintf("kept back since this installation sends nothing like it now: %s", few(out))})
-	}
-	return logs, nil
-}
 
 // few lists the first of many.
 func few(all []string) string {
@@ -76,50 +28,6 @@ func few(all []string) string {
 		text += fmt.Sprintf(" and %d more", len(all)-shown)
 	}
 	return text
-}
-
-// Allow says yes to a delivery that waits for a second person: one who does not
-// own the job.
-func (e *Engine) Allow(ctx context.Context, who job.Person, id int64, yes bool) (job.Delivery, error) {
-	var d job.Delivery
-	err := e.store.Do(ctx, func(t *store.Tx) error {
-		var err error
-		if d, err = t.LockDelivery(ctx, id); err != nil {
-			return err
-		}
-		if d.State != job.DeliveryWaiting || d.KeptBack != job.KeptForYes || d.JobID == nil {
-			return &fault.Invalid{Wrong: []fault.Wrong{{Sentence: fmt.Sprintf("the delivery to %s does not wait for a yes; it is %s", d.Address, d.State)}}}
-		}
-		j, err := t.Job(ctx, strconv.FormatInt(*d.JobID, 10))
-		if err != nil {
-			return err
-		}
-		if err := access.MayAllow(who, j.Owner); err != nil {
-			return err
-		}
-		text, verdict := fmt.Sprintf("%s said yes: it goes to %s", who.Name, d.Address), "yes"
-		if yes {
-			err = t.AllowDelivery(ctx, id, who.Name)
-		} else {
-			text, verdict = fmt.Sprintf("%s said no: it does not go to %s", who.Name, d.Address), "no"
-			err = t.GiveUp(ctx, []int64{id}, who.Name+" said no", "", string(fault.Lasting))
-		}
-		if err != nil {
-			return err
-		}
-		if err := t.Log(ctx, job.LogLine{Part: d.Part, Text: text}, *d.RunID); err != nil {
-			return err
-		}
-		if err := t.Audit(ctx, who.Login, "allow", "delivery", strconv.FormatInt(id, 10), nil, map[string]any{"to": d.Address, "said": verdict}); err != nil {
-			return err
-		}
-		if err := e.settleRun(ctx, t, *d.RunID); err != nil {
-			return err
-		}
-		d, err = t.LockDelivery(ctx, id)
-		return err
-	})
-	return d, err
 }
 
 // SaveMailSettings saves the house's own settings of mail. What was kept back since
@@ -151,15 +59,102 @@ func (e *Engine) SaveMailSettings(ctx context.Context, who job.Person, s job.Mai
 	if err := v.Err(); err != nil {
 		return err
 	}
-	before, err := e.store.MailSettings(ctx)
-	if err != nil {
-		return err
-	}
 	return e.store.Do(ctx, func(t *store.Tx) error {
+		if err := t.LockSetting(ctx, store.MailSetting); err != nil {
+			return err
+		}
+		before, err := t.MailSettings(ctx)
+		if err != nil {
+			return err
+		}
+		if s, err = e.narrowed(ctx, t, who, before, s); err != nil {
+			return err
+		}
 		if err := t.PutSetting(ctx, store.MailSetting, s); err != nil {
 			return err
 		}
 		return t.Audit(ctx, who.Login, "save", "setting", store.MailSetting, before, s)
+	})
+}
+
+const widerCause = "setting:mail:domains"
+
+// narrowed gives the settings of mail as one administrator may save them: more domains
+// than there are count once a second administrator, where there are two, saves the
+// same. Until then they are kept as a wish, and the others are told.
+func (e *Engine) narrowed(ctx context.Context, t *store.Tx, who job.Person, before, s job.MailSettings) (job.MailSettings, error) {
+	wanted, by := before.Wanted, before.WantedBy
+	s.Wanted, s.WantedBy = nil, ""
+	if !widens(before.Domains, s.Domains) {
+		return s, t.CloseAlertsOf(ctx, []string{widerCause})
+	}
+	all, err := t.Administrators(ctx)
+	if err != nil || len(all) < 2 {
+		return s, err
+	}
+	if by != "" && !strings.EqualFold(by, who.Login) && sameDomains(wanted, s.Domains) {
+		return s, t.CloseAlertsOf(ctx, []string{widerCause})
+	}
+	s.Wanted, s.WantedBy, s.Domains = s.Domains, who.Login, before.Domains
+	text := "every domain"
+	if len(s.Wanted) > 0 {
+		text = strings.Join(s.Wanted, ", ")
+	} else {
+		s.Wanted = []string{"*"}
+	}
+	return s, t.OpenAlert(ctx, job.Alert{
+		Kind: job.AlertConsent, Cause: widerCause, Job: "Allowed domains", Happened: fmt.Sprintf("%s wants to let mail go to %s.", who.Name, text), ForWhom: "all jobs that send mail",
+		Tried: "It waits for a second administrator.", Advice: "Look at the settings of mail: if you want the same, save the same domains; otherwise save them as they are.", Next: "Nothing by itself: mail goes where it went.",
+	})
+}
+
+// widens tells whether a list of domains lets mail go to more than another; an empty
+// one lets it go everywhere.
+func widens(before, after []string) bool {
+	switch {
+	case len(before) == 0:
+		return false
+	case len(after) == 0:
+		return true
+	}
+	house := job.MailSettings{Domains: before}
+	return slices.ContainsFunc(after, func(d string) bool { return !house.MayReceive("x@" + strings.TrimPrefix(strings.TrimSpace(d), "@")) })
+}
+
+func sameDomains(a, b []string) bool {
+	clean := func(all []string) []string {
+		if len(all) == 0 {
+			return []string{"*"}
+		}
+		out := make([]string, len(all))
+		for i, d := range all {
+			out[i] = strings.ToLower(strings.TrimPrefix(strings.TrimSpace(d), "@"))
+		}
+		slices.Sort(out)
+		return slices.Compact(out)
+	}
+	return slices.Equal(clean(a), clean(b))
+}
+
+// mailCause is the cause of the question whether a person may have an address.
+func mailCause(p job.Person) string { return "mail:" + strings.ToLower(p.Login) }
+
+// mayHave gives the address that a person gets who saves one for somebody: one of
+// one's own outside the allowed domains waits for another person, an administrator.
+func (e *Engine) mayHave(ctx context.Context, t *store.Tx, who, p job.Person, wanted string) (mail, waits string, err error) {
+	house, err := t.MailSettings(ctx)
+	if err != nil {
+		return "", "", err
+	}
+	if strings.EqualFold(wanted, p.Mail) || wanted == "" || house.MayReceive(wanted) || who.ID != p.ID && who.Role == job.RoleAdministrator {
+		return wanted, "", t.CloseAlertsOf(ctx, []string{mailCause(p)})
+	}
+	if all, err := t.Administrators(ctx); err != nil || len(all) == 1 && all[0].ID == p.ID {
+		return wanted, "", err // there is no other
+	}
+	return p.Mail, wanted, t.OpenAlert(ctx, job.Alert{
+		Kind: job.AlertConsent, Cause: mailCause(p), Job: "Address of " + p.Name, Happened: fmt.Sprintf("%s wants to get mail at %s, which lies outside the allowed domains.", p.Name, wanted), ForWhom: p.Name,
+		Tried: "Their mail goes where it went.", Advice: fmt.Sprintf("If that is right, set the address for them: %s/people?who=%s", e.o.URL, p.Login), Next: "Nothing by itself.",
 	})
 }
 
@@ -301,8 +296,12 @@ func (e *Engine) SaveWishes(ctx context.Context, who job.Person, login string, o
 	if err := v.Err(); err != nil {
 		return p, err
 	}
-	after.Wishes = w
+	w.MailWanted = "" // told by the service alone
 	err = e.store.Do(ctx, func(t *store.Tx) error {
+		if after.Mail, w.MailWanted, err = e.mayHave(ctx, t, who, p, after.Mail); err != nil {
+			return err
+		}
+		after.Wishes = w
 		if err := t.PutWishes(ctx, after, nextDigest(w, e.o.Now().In(place))); err != nil {
 			return err
 		}

@@ -5,34 +5,34 @@ import (
 	"time"
 
 	"ironbell/internal/core/job"
-	"ironbell/internal/store"
 
 	"github.com/stretchr/testify/assert"
 )
 
 func TestWhatLeavesTheHouse(t *testing.T) {
-	inside, outside := store.Recipient{Address: "oren@tarnwick.example", PersonID: 4}, store.Recipient{Address: "desk@else.test"}
+	const inside, outside, desk = "oren@tarnwick.example", "desk@else.test", "test.desk@tarnwick.example"
 	domains := []string{"tarnwick.example"}
 	for _, c := range []struct {
-		what  string
-		house job.MailSettings
-		file  bool
-		to    store.Recipient
-		want  store.Recipient
+		what    string
+		house   job.MailSettings
+		file    bool
+		to      string
+		want    passage
+		outside bool
 	}{
-		{"everything, by default", job.MailSettings{}, false, outside, outside},
-		{"an allowed domain", job.MailSettings{Domains: domains}, false, inside, inside},
-		{"another one waits for a yes", job.MailSettings{Domains: domains}, false, outside, store.Recipient{Address: "desk@else.test", KeptBack: job.KeptForYes}},
-		{"files have no domain", job.MailSettings{Domains: domains}, true, store.Recipient{Address: "in/a.csv"}, store.Recipient{Address: "in/a.csv"}},
-		{"a silent installation", job.MailSettings{Sending: job.SendNone}, false, inside, store.Recipient{Address: inside.Address, PersonID: 4, KeptBack: job.KeptForSilent}},
-		{"and its files", job.MailSettings{Sending: job.SendNone}, true, store.Recipient{Address: "in/a.csv"}, store.Recipient{Address: "in/a.csv", KeptBack: job.KeptForSilent}},
-		{"all mail to one address", job.MailSettings{Sending: job.SendOne, OnlyTo: "test.desk@tarnwick.example"}, false, outside, store.Recipient{Address: "test.desk@tarnwick.example", MeantFor: "desk@else.test"}},
-		{"but no files", job.MailSettings{Sending: job.SendOne, OnlyTo: "test.desk@tarnwick.example"}, true, store.Recipient{Address: "in/a.csv"}, store.Recipient{Address: "in/a.csv", KeptBack: job.KeptForSilent}},
-		{"what is kept back already stays so", job.MailSettings{}, false, store.Recipient{Address: "a@b.example", KeptBack: job.KeptForYes}, store.Recipient{Address: "a@b.example", KeptBack: job.KeptForYes}},
+		{"everything, by default", job.MailSettings{}, false, outside, passage{}, false},
+		{"an allowed domain", job.MailSettings{Domains: domains}, false, inside, passage{}, false},
+		{"another one needs a yes", job.MailSettings{Domains: domains}, false, outside, passage{}, true},
+		{"files have no domain", job.MailSettings{Domains: domains}, true, "in/a.csv", passage{}, false},
+		{"a silent installation", job.MailSettings{Sending: job.SendNone, Domains: domains}, false, outside, passage{keep: job.KeptForSilent}, false},
+		{"and its files", job.MailSettings{Sending: job.SendNone}, true, "in/a.csv", passage{keep: job.KeptForSilent}, false},
+		{"all mail to one address", job.MailSettings{Sending: job.SendOne, OnlyTo: desk}, false, outside, passage{redirect: desk}, false},
+		{"which has it already", job.MailSettings{Sending: job.SendOne, OnlyTo: desk}, false, desk, passage{}, false},
+		{"but no files", job.MailSettings{Sending: job.SendOne, OnlyTo: desk}, true, "in/a.csv", passage{keep: job.KeptForSilent}, false},
 	} {
-		before := c.to
-		assert.Equal(t, []store.Recipient{c.want}, route(c.house, c.file, []store.Recipient{c.to}), c.what)
-		assert.Equal(t, before, c.to, "%s: what was given is left alone", c.what)
+		got, needs := gateFor(c.house, !c.file, c.to)
+		assert.Equal(t, c.want, got, c.what)
+		assert.Equal(t, c.outside, needs, c.what)
 	}
 }
 

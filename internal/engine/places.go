@@ -220,14 +220,17 @@ func (e *Engine) testMail(ctx context.Context, who job.Person, name string, d de
 	if err != nil {
 		return "", err
 	}
-	to := route(job.MailSettings{Sending: house.Sending, OnlyTo: house.OnlyTo}, false, []store.Recipient{{Address: who.Mail}})[0]
-	if to.KeptBack != "" {
+	address := who.Mail
+	switch gate, _ := gateFor(house, true, address); { // it is the address of an administrator on record
+	case gate.keep != "":
 		return "", fault.New(fault.Task, doing, "this installation sends nothing now", "An administrator can change that in the settings of mail.")
+	case gate.redirect != "":
+		address = gate.redirect
 	}
 	id := task.MessageID(task.DomainOf(mailer.From()))
 	var raw bytes.Buffer
 	if err := deliver.Compose(ctx, &raw, deliver.Letter{
-		MessageID: id, From: mailer.From(), To: []string{to.Address}, Date: e.o.Now(), Subject: "Test of " + name,
+		MessageID: id, From: mailer.From(), To: []string{address}, Date: e.o.Now(), Subject: "Test of " + name,
 		Plain:   fmt.Sprintf("%s tests the mail server %q of Iron Bell. That you read this means that it works.", who.Name, name),
 		Headers: map[string]string{"Auto-Submitted": "auto-generated"},
 	}); err != nil {
@@ -239,12 +242,12 @@ func (e *Engine) testMail(ctx context.Context, who job.Person, name string, d de
 	}
 	defer line.Close()
 	res, err := line.Send(ctx, deliver.Handover{
-		To: to.Address, From: mailer.ReturnPath("test"), MessageID: "<" + id + ">", Size: int64(raw.Len()), Content: bytes.NewReader(raw.Bytes()),
+		To: address, From: mailer.ReturnPath("test"), MessageID: "<" + id + ">", Size: int64(raw.Len()), Content: bytes.NewReader(raw.Bytes()),
 	}, func(context.Context) error { return nil })
 	if err != nil {
 		return "", err
 	}
-	return fmt.Sprintf("sent a mail to %s: %s", to.Address, res.Answer), nil
+	return fmt.Sprintf("sent a mail to %s: %s", address, res.Answer), nil
 }
 
 // testLimit is the longest time of a test.
@@ -266,9 +269,22 @@ func (e *Engine) SavePerson(ctx context.Context, who job.Person, p job.Person, p
 		if err != nil {
 			return err
 		}
+		waits := ""
+		if before != nil {
+			if p.Mail, waits, err = e.mayHave(ctx, t, who, old, p.Mail); err != nil {
+				return err
+			}
+		}
 		id, err := t.PutPerson(ctx, p, hash)
 		if err != nil {
 			return err
+		}
+		if before != nil && old.Wishes.MailWanted != waits {
+			old.Wishes.MailWanted = waits
+			old.Mail, old.Zone = p.Mail, p.Zone
+			if err := t.PutWishes(ctx, old, nextDigest(old.Wishes, e.o.Now())); err != nil {
+				return err
+			}
 		}
 		if saved, err = t.PersonByID(ctx, id); err != nil {
 			return err

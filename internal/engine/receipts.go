@@ -41,6 +41,10 @@ type notRecorded struct{ cause error }
 func (n *notRecorded) Error() string { return "the offer could not be recorded: " + n.cause.Error() }
 func (n *notRecorded) Unwrap() error { return n.cause }
 
+// errGateMoved says that what may leave has changed since a delivery was let through:
+// it is given back, and the gate is asked again.
+var errGateMoved = errors.New("what may leave was changed just now")
+
 // recordOffers records offers until their channel is closed.
 func (e *Engine) recordOffers(ctx context.Context) {
 	for o := range e.offers {
@@ -50,12 +54,16 @@ func (e *Engine) recordOffers(ctx context.Context) {
 			all[i] = o.Sending
 		}
 		bounded, stop := ending(ctx)
-		done, err := e.store.Offer(bounded, all)
+		done, moved, err := e.store.Offer(bounded, all)
 		stop()
 		if err != nil {
 			err = &notRecorded{err}
 		}
 		for _, o := range group {
+			if err == nil && moved[o.ID] {
+				o.done <- &notRecorded{errGateMoved}
+				continue
+			}
 			if err == nil && !done[o.ID] {
 				e.stale.Add(1)
 				o.done <- store.ErrStale

@@ -110,7 +110,7 @@ func plural(n int, one, many string) string {
 // waited too long.
 func (e *Engine) probe(ctx context.Context) {
 	for {
-		for doing, do := range map[string]func(context.Context) error{"look at destinations that rest": e.probeAll, "let deliveries go": e.letGo, "give deliveries up": e.giveUpWaiting} {
+		for doing, do := range map[string]func(context.Context) error{"look at destinations that rest": e.probeAll, "let deliveries go": e.letGo, "give deliveries up": e.giveUpWaiting, "end what nobody said yes to": e.nobodySaidYes} {
 			if err := do(ctx); err != nil {
 				e.failed(ctx, doing, err)
 			}

@@ -83,7 +83,7 @@ func (e *Engine) send(ctx context.Context) {
 // sendAll hands the deliveries of one destination over on one line. Once the
 // destination itself fails it rests, and the others wait with it.
 func (e *Engine) sendAll(ctx, living context.Context, group []store.Sending, connected func()) {
-	id := group[0].DestinationID
+	id, all := group[0].DestinationID, group
 	destination, err := e.destinations.ByID(living, id)
 	var line deliver.Line
 	if err == nil {
@@ -102,6 +102,13 @@ func (e *Engine) sendAll(ctx, living context.Context, group []store.Sending, con
 			e.lines.put(id, destination, line)
 		}
 	}()
+	if group, err = e.atGate(ctx, group); err != nil {
+		if ctx.Err() == nil {
+			e.o.Log.Error("deliveries are given back: the gate could not be asked", "error", err)
+		}
+		e.giveBack(living, all)
+		return
+	}
 	began := time.Now()
 	for i, s := range group {
 		if ctx.Err() != nil || time.Since(began) > batchTime {

@@ -123,6 +123,20 @@ func (e *Engine) settleRuns(ctx context.Context, t *store.Tx, ids []job.RunID) e
 	return e.move(ctx, t, moves)
 }
 
+// retell says anew why a run that delivers is not at its end.
+func (e *Engine) retell(ctx context.Context, t *store.Tx, id job.RunID) error {
+	run, err := t.LockRun(ctx, id)
+	if err != nil || run.State != job.RunDelivering {
+		return err
+	}
+	tallies, err := t.Tallies(ctx, []job.RunID{id})
+	if err != nil {
+		return err
+	}
+	state, reason := policy.Outcome(tallies[id])
+	return e.move(ctx, t, []store.RunMove{{Run: run, To: state, Reason: reason}})
+}
+
 // outcomeOf is the state of a run whose only part has one and which sends
 // nothing.
 var outcomeOf = map[job.PartState]job.RunState{

@@ -121,7 +121,6 @@ func TestANodeThatFinishes(t *testing.T) {
 	o.run(e)
 	hear(t, begun)
 	require.NoError(t, e.Finish(o.ctx, o.sefa, "quay", true))
-	second := o.ring(e, "Long", Ask{})
 	node := func() store.Node {
 		all, err := e.Nodes(o.ctx)
 		require.NoError(t, err)
@@ -129,6 +128,7 @@ func TestANodeThatFinishes(t *testing.T) {
 		return all[0]
 	}
 	o.until("it knows", func() bool { return e.finishing.Load() })
+	second := o.ring(e, "Long", Ask{})
 	assert.True(t, node().Finishing)
 	goOn <- true
 	assert.Equal(t, job.RunDone, o.ended(first.ID).State, "what it has comes to its end, task by task")

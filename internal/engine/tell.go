@@ -172,12 +172,6 @@ func (e *Engine) freezeLetter(ctx context.Context, t *store.Tx, id int64, destin
 	if err != nil {
 		return err
 	}
-	house, err := t.MailSettings(ctx)
-	if err != nil {
-		return err
-	}
-	house.Domains = nil // they are our own people
-	to = route(house, false, to)
 	giveUp := time.Now().Add(tellGiveUp)
 	m.MessageID, m.Subject, m.DestinationID, m.Key, m.Size, m.SHA256 = "<"+letter.MessageID+">", letter.Subject, id, kept.Key, kept.Size, kept.SHA256
 	_, err = t.Freeze(ctx, store.NewMessage{
@@ -224,6 +218,24 @@ func (e *Engine) stepPeople(ctx context.Context, t *store.Tx, a job.Alert, step 
 			known[p.ID] = true
 			out = append(out, p)
 		}
+	}
+	if a.Kind == job.AlertConsent {
+		if a.JobID == nil {
+			// The address of a person, or the allowed domains.
+			if step != alert.StepOwner {
+				return nil, nil
+			}
+			return t.Administrators(ctx)
+		}
+		// The question goes to those who may answer it, and to nobody who had a hand in it.
+		first, others, err := e.mayConsent(ctx, t, a)
+		switch step {
+		case alert.StepOwner:
+			return first, err
+		case alert.StepSecond:
+			return others, err
+		}
+		return nil, err
 	}
 	var second string
 	var owner *job.Person

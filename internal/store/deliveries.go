@@ -5,13 +5,15 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
+	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 
 	"github.com/jmoiron/sqlx"
 )
 
-const deliveryColumns = `d.id, d.message_id, d.run_id, d.alert_id, d.job_id, d.destination_id, t.name AS destination, d.part, d.address, d.went_to, d.meant_for, d.kept_back, m.size, m.subject, m.message_id AS mail_id, d.state, d.tries,
+const deliveryColumns = `d.id, d.message_id, m.sha256, d.yes_until, d.taken_as, d.run_id, d.alert_id, d.job_id, d.destination_id, t.name AS destination, d.part, d.address, d.went_to, d.meant_for, d.kept_back, m.size, m.subject, m.message_id AS mail_id, d.state, d.tries,
 	d.ready_at, d.answer, d.advice, d.class, d.offered_at, d.settled_at, d.created_at
 	FROM deliveries d JOIN messages m ON m.id = d.message_id JOIN destinations t ON t.id = d.destination_id`
 
@@ -63,7 +65,7 @@ func amongStates(states []string) string {
 	var known, phases []string
 	for _, s := range states {
 		switch state := job.DeliveryState(s); state {
-		case job.DeliveryFailed, job.DeliveryBounced, job.DeliveryUnknown:
+		case job.DeliveryFailed, job.DeliveryBounced, job.DeliveryUnknown, job.DeliveryTaken, job.DeliveryDeclined:
 			phases = append(phases, "'"+s+"'")
 		case job.DeliveryWaiting:
 			phases = append(phases, "'ready'", "'kept back'")
@@ -101,12 +103,19 @@ func (t *Tx) SettleDelivery(ctx context.Context, id int64, state job.DeliverySta
 // Resend lets a locked delivery go out again, as a new message of the same
 // bytes with an id of its own.
 func (t *Tx) Resend(ctx context.Context, id int64, messageID string) error {
+	var removed *time.Time
+	if err := sqlx.GetContext(ctx, t.ext, &removed, `SELECT m.removed_at FROM deliveries d JOIN messages m ON m.id = d.message_id WHERE d.id = $1`, id); err != nil {
+		return found(err, "delivery", fmt.Sprint(id))
+	}
+	if removed != nil {
+		return &fault.Invalid{Wrong: []fault.Wrong{{Sentence: fmt.Sprintf("what was to be sent was kept until %s and is gone; run the job again for that date", removed.UTC().Format("2 January 2006"))}}}
+	}
 	if err := one(t.ext.ExecContext(ctx, `WITH again AS (
 			INSERT INTO messages (id, run_id, alert_id, part, task, message_id, subject, destination_id, key, size, sha256, name, media_type, if_exists, stamp, may_leave)
 			SELECT month_id('message_count'), m.run_id, m.alert_id, m.part, m.task, $2, m.subject, m.destination_id, m.key, m.size, m.sha256, m.name, m.media_type, m.if_exists, m.stamp, m.may_leave
 			FROM deliveries d JOIN messages m ON m.id = d.message_id WHERE d.id = $1 RETURNING id)
 		UPDATE deliveries SET message_id = again.id, state = 'waiting', tries = 0, ready_at = bell_now(), answer = '', advice = '', class = '',
-			offered_at = NULL, settled_at = NULL, lease_until = NULL, lease_no = lease_no + 1, went_to = '', give_up_at = greatest(give_up_at, bell_now() + interval '1 day'),
+			offered_at = NULL, settled_at = NULL, lease_until = NULL, lease_no = lease_no + 1, went_to = '', taken_as = '', ask_at = NULL, asked = 0, yes_until = NULL, allowed_by = '', give_up_at = greatest(give_up_at, bell_now() + interval '1 day'),
 			kept_back = CASE WHEN (SELECT rests_since FROM destinations WHERE id = deliveries.destination_id) IS NULL THEN '' ELSE 'rest' END
 		FROM again WHERE deliveries.id = $1`, id, messageID)); err != nil {
 		return wrap(err, "send again")
@@ -124,7 +133,7 @@ func (t *Tx) ResendFailed(ctx context.Context, run job.RunID, name func(old stri
 	}
 	const most = 10_000
 	if err := sqlx.SelectContext(ctx, t.ext, &list, `SELECT d.id, m.message_id FROM deliveries d JOIN messages m ON m.id = d.message_id
-		WHERE d.run_id = $1 AND d.phase IN ('failed', 'bounced') ORDER BY d.id LIMIT $2 FOR UPDATE OF d`, run, most); err != nil {
+		WHERE d.run_id = $1 AND d.phase IN ('failed', 'bounced', 'declined') ORDER BY d.id LIMIT $2 FOR UPDATE OF d`, run, most); err != nil {
 		return 0, wrap(err, "find what failed")
 	}
 	for _, d := range list {
@@ -137,7 +146,7 @@ func (t *Tx) ResendFailed(ctx context.Context, run job.RunID, name func(old stri
 
 // AllowDelivery lets a delivery go that waited for a second person's yes.
 func (t *Tx) AllowDelivery(ctx context.Context, id int64, who string) error {
-	if err := one(t.ext.ExecContext(ctx, `UPDATE deliveries d SET allowed_by = $2, ready_at = bell_now(), give_up_at = greatest(give_up_at, bell_now() + interval '1 day'),
+	if err := one(t.ext.ExecContext(ctx, `UPDATE deliveries d SET allowed_by = $2, yes_until = NULL, ready_at = bell_now(), give_up_at = greatest(give_up_at, bell_now() + interval '1 day'),
 			kept_back = CASE WHEN (SELECT rests_since FROM destinations WHERE id = d.destination_id) IS NULL THEN '' ELSE 'rest' END
 		WHERE id = $1 AND state = 'waiting'`, id, who)); err != nil {
 		return wrap(err, "let the delivery go")

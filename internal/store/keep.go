@@ -16,21 +16,32 @@ type OldFile struct {
 	Message bool   `db:"message"` // of a message, otherwise an artifact
 }
 
+// stillNeeded tells whether anybody may still need the file of a key: a record of a
+// file or message of the same bytes that is not old enough or whose run has not
+// ended, a delivery that still goes out or that nobody knows of, or a link that leads
+// there.
+const stillNeeded = `(
+	EXISTS (SELECT 1 FROM artifacts o LEFT JOIN runs r ON r.id = o.run_id LEFT JOIN jobs j ON j.id = r.job_id WHERE o.key = k.key AND o.removed_at IS NULL
+		AND (o.created_at >= bell_now() - make_interval(days => coalesce(j.keep_files, 90)) OR r.state IN ('waiting', 'running', 'delivering')))
+	OR EXISTS (SELECT 1 FROM messages o LEFT JOIN runs r ON r.id = o.run_id LEFT JOIN jobs j ON j.id = r.job_id WHERE o.key = k.key AND o.removed_at IS NULL
+		AND (o.created_at >= bell_now() - make_interval(days => coalesce(j.keep_files, 90))
+			OR EXISTS (SELECT 1 FROM deliveries d WHERE d.run_id = o.run_id AND d.message_id = o.id AND d.phase IN ('ready', 'kept back', 'leased', 'taken', 'unknown'))
+			OR EXISTS (SELECT 1 FROM deliveries d WHERE d.alert_id = o.alert_id AND d.message_id = o.id AND d.phase IN ('ready', 'kept back', 'leased', 'taken', 'unknown'))))
+	OR EXISTS (SELECT 1 FROM links l WHERE l.run_id = k.run_id AND k.key = ANY(l.files) AND l.withdrawn_at IS NULL AND l.ends_at > bell_now()))`
+
 // OldFiles lists files that have been kept for as long as their jobs say, at
-// most limit. A message stays while one of its deliveries is open, and one file
-// that several messages share stays with the last of them.
+// most limit, and that nobody needs any more: the same bytes may belong to several
+// records, and each of them is asked.
 func (q q) OldFiles(ctx context.Context, limit int) ([]OldFile, error) {
 	var old []OldFile
 	err := sqlx.SelectContext(ctx, q.ext, &old, `WITH least AS (SELECT coalesce(min(keep_files), 90) AS days FROM jobs)
-		(SELECT a.id, a.key, false AS message FROM least, artifacts a JOIN runs r ON r.id = a.run_id LEFT JOIN jobs j ON j.id = r.job_id
-			WHERE a.removed_at IS NULL AND a.created_at < bell_now() - make_interval(days => least(least.days, 90)) AND a.created_at < bell_now() - make_interval(days => coalesce(j.keep_files, 90))
-				AND r.state NOT IN ('waiting', 'running') LIMIT $1)
+		(SELECT k.id, k.key, false AS message FROM least, artifacts k LEFT JOIN runs r ON r.id = k.run_id LEFT JOIN jobs j ON j.id = r.job_id
+			WHERE k.removed_at IS NULL AND k.created_at < bell_now() - make_interval(days => least(least.days, 90)) AND k.created_at < bell_now() - make_interval(days => coalesce(j.keep_files, 90))
+				AND NOT `+stillNeeded+` LIMIT $1)
 		UNION ALL
-		(SELECT m.id, m.key, true FROM least, messages m LEFT JOIN runs r ON r.id = m.run_id LEFT JOIN jobs j ON j.id = r.job_id
-			WHERE m.removed_at IS NULL AND m.created_at < bell_now() - make_interval(days => least(least.days, 90)) AND m.created_at < bell_now() - make_interval(days => coalesce(j.keep_files, 90))
-				AND NOT EXISTS (SELECT 1 FROM deliveries d WHERE d.message_id = m.id AND d.run_id = m.run_id AND d.state IN ('waiting', 'sending', 'offered', 'unknown'))
-				AND NOT EXISTS (SELECT 1 FROM deliveries d WHERE d.message_id = m.id AND d.alert_id = m.alert_id AND d.state IN ('waiting', 'sending', 'offered', 'unknown'))
-				AND NOT EXISTS (SELECT 1 FROM messages o WHERE o.run_id = m.run_id AND o.key = m.key AND o.id <> m.id AND o.created_at > m.created_at AND o.removed_at IS NULL) LIMIT $1)
+		(SELECT k.id, k.key, true FROM least, messages k LEFT JOIN runs r ON r.id = k.run_id LEFT JOIN jobs j ON j.id = r.job_id
+			WHERE k.removed_at IS NULL AND k.created_at < bell_now() - make_interval(days => least(least.days, 90)) AND k.created_at < bell_now() - make_interval(days => coalesce(j.keep_files, 90))
+				AND NOT `+stillNeeded+` LIMIT $1)
 		LIMIT $1`, limit)
 	return old, wrap(err, "find files that were kept long enough")
 }

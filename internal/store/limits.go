@@ -123,6 +123,9 @@ func (q q) AddFreeze(ctx context.Context, f Freeze) (Freeze, error) {
 	if err != nil {
 		return f, wrap(err, "write the freeze")
 	}
+	if err := q.moveGate(ctx); err != nil {
+		return f, err
+	}
 	return f, q.Tell(ctx, Notice{Kind: "parts"})
 }
 
@@ -133,6 +136,9 @@ func (q q) LiftFreeze(ctx context.Context, id int64, by string) (Freeze, error) 
 		RETURNING id, label, from_at, to_at, rings, reason, by_name, created_at, lifted_at, lifted_by`, id, by)
 	if err != nil {
 		return f, found(err, "freeze", "")
+	}
+	if err := q.moveGate(ctx); err != nil {
+		return f, err
 	}
 	for _, kind := range []string{"parts", "deliveries"} {
 		if err := q.Tell(ctx, Notice{Kind: kind}); err != nil {

@@ -132,7 +132,10 @@ func (q q) Setting(ctx context.Context, key string, to any) (bool, error) {
 func (q q) PutSetting(ctx context.Context, key string, value any) error {
 	_, err := q.ext.ExecContext(ctx, `INSERT INTO settings (key, value) VALUES ($1, $2) ON CONFLICT (key) DO UPDATE SET value = excluded.value`,
 		key, document[any]{value})
-	return wrap(err, "write the setting "+key)
+	if err != nil || key != MailSetting {
+		return wrap(err, "write the setting "+key)
+	}
+	return q.moveGate(ctx)
 }
 
 // LockSetting keeps others from changing a setting until the transaction ends.

@@ -51,6 +51,13 @@ func (q q) Run(ctx context.Context, id job.RunID) (job.Run, error) {
 	return runs[0], nil
 }
 
+// AskedBy is the login of who rang a run by hand; empty when nobody did.
+func (q q) AskedBy(ctx context.Context, id job.RunID) (string, error) {
+	var login string
+	err := sqlx.GetContext(ctx, q.ext, &login, `SELECT coalesce((SELECT p.login FROM runs r JOIN people p ON p.id = r.asked_by WHERE r.id = $1), '')`, id)
+	return login, wrap(err, "see who rang")
+}
+
 // RunFilter chooses runs of a list. Zero fields do not restrict.
 type RunFilter struct {
 	JobID    int64
@@ -319,9 +326,11 @@ func (t *Tx) Tallies(ctx context.Context, ids []job.RunID) (map[job.RunID]policy
 			count(*) FILTER (WHERE p.state = 'failed') AS parts_failed, count(*) FILTER (WHERE p.state = 'cancelled') AS parts_cancelled,
 			coalesce((array_agg(p.reason ORDER BY (p.state = 'failed') DESC, (p.state = 'partly') DESC, (p.state = 'waiting') DESC, p.part) FILTER (WHERE p.state <> 'done'))[1], '') AS part_reason,
 			coalesce((array_agg(p.reason ORDER BY p.part) FILTER (WHERE p.state = 'done'))[1], '') AS done_reason,
-			max(d.open) AS open, max(d.sent) AS sent, max(d.failed) AS failed, max(d.unknown) AS unknown
-		FROM parts p CROSS JOIN LATERAL (SELECT count(*) FILTER (WHERE state IN ('waiting', 'sending', 'offered')) AS open, count(*) FILTER (WHERE state = 'sent') AS sent,
-			count(*) FILTER (WHERE state IN ('failed', 'bounced')) AS failed, count(*) FILTER (WHERE state = 'unknown') AS unknown
+			max(d.open) AS open, max(d.sent) AS sent, max(d.failed) AS failed, max(d.unknown) AS unknown, max(d.declined) AS declined, max(d.declined_one) AS declined_one, max(d.asking) AS asking
+		FROM parts p CROSS JOIN LATERAL (SELECT count(*) FILTER (WHERE state IN ('waiting', 'sending', 'offered', 'taken')) AS open, count(*) FILTER (WHERE state = 'sent') AS sent,
+			count(*) FILTER (WHERE state IN ('failed', 'bounced')) AS failed, count(*) FILTER (WHERE state = 'unknown') AS unknown,
+			count(*) FILTER (WHERE state = 'declined') AS declined, coalesce((array_agg(address ORDER BY id) FILTER (WHERE state = 'declined'))[1], '') AS declined_one,
+			count(*) FILTER (WHERE state = 'waiting' AND kept_back = 'yes') AS asking
 			FROM deliveries WHERE run_id = p.run_id AND p.part = 1) d
 		WHERE p.run_id = ANY($1) GROUP BY p.run_id`, numbers(ids))
 	tallies := make(map[job.RunID]policy.Tally, len(rows))

@@ -61,7 +61,7 @@ func (t *Tx) Freeze(ctx context.Context, m NewMessage) (int64, error) {
 
 // openDelivery finds the deliveries that are still to go out. Indexes know phases
 // and no states: see 00006_sending.sql.
-const openDelivery = `phase IN ('ready', 'kept back', 'leased')`
+const openDelivery = `phase IN ('ready', 'kept back', 'leased', 'taken')`
 
 // Statements about several deliveries lock them in the order of their ids, so that
 // none waits for another that waits for it.
@@ -92,6 +92,7 @@ type Sending struct {
 	JobID         *int64        `db:"job_id"`
 	DestinationID int64         `db:"destination_id"`
 	Part          int           `db:"part"`
+	PersonID      *int64        `db:"person_id"`
 	Address       string        `db:"address"`
 	Name          string        `db:"name"`
 	MediaType     string        `db:"media_type"`
@@ -107,6 +108,8 @@ type Sending struct {
 	Rehearsal     bool          `db:"rehearsal"`
 	GiveUpAt      *time.Time    `db:"give_up_at"`
 	IfUnknown     job.IfUnknown `db:"if_unknown"`
+
+	Gate int64 `db:"-"` // the number of the gate by which it was let through
 }
 
 // Retry is how passing failures of this delivery are tried again.
@@ -153,7 +156,7 @@ func (q q) ClaimDeliveries(ctx context.Context, node string, lease time.Duration
 			UPDATE deliveries d SET state = 'sending', tries = d.tries + 1, lease_no = d.lease_no + 1, node = $3, lease_until = now() + make_interval(secs => $2), line = lines.line
 			FROM lines WHERE d.id = ANY(ARRAY(SELECT id FROM picked)) RETURNING d.*
 		)
-		SELECT d.id, d.lease_no, m.id AS message_row, m.message_id, m.key, m.size, d.run_id, d.alert_id, d.job_id, d.destination_id, d.part, d.address, d.tries, m.name, m.media_type, m.sha256, m.if_exists, m.stamp, m.may_leave,
+		SELECT d.id, d.lease_no, m.id AS message_row, m.message_id, m.key, m.size, d.run_id, d.alert_id, d.job_id, d.destination_id, d.part, d.person_id, d.address, d.tries, m.name, m.media_type, m.sha256, m.if_exists, m.stamp, m.may_leave,
 			d.retry_times, d.retry_wait, d.retry_growth, d.retry_longest, d.rehearsal, d.give_up_at, d.if_unknown
 		FROM claimed d CROSS JOIN LATERAL (SELECT * FROM messages m WHERE m.id = d.message_id OFFSET 0) m`, limit, lease.Seconds(), node, append([]int64{}, leftOut...), destinations)
 	// The claim gives them in no order.
@@ -227,24 +230,39 @@ func (q q) RenewDeliveries(ctx context.Context, lease time.Duration, worked []Se
 
 // Offer records that the other sides may accept from now on, and gives the
 // deliveries for which that holds: it must be committed before the last byte goes
-// out, and forbids to go on with the others, whose leases were lost.
-func (q q) Offer(ctx context.Context, all []Sending) (map[int64]bool, error) {
+// out, and forbids to go on with the others. Those whose gate has moved since they
+// were let through are given apart, as they were; the leases of the rest were lost.
+func (q q) Offer(ctx context.Context, all []Sending) (offered, moved map[int64]bool, err error) {
 	out := make(map[int64]bool, len(all))
+	moved = map[int64]bool{}
 	for table, some := range byMonth(slices.Clone(all), func(s Sending) int64 { return s.ID }) {
-		ids, leases := make([]int64, len(some)), make([]int64, len(some))
+		ids, leases, gates := make([]int64, len(some)), make([]int64, len(some)), make([]int64, len(some))
 		for i, s := range some {
-			ids[i], leases[i] = s.ID, s.LeaseNo
+			ids[i], leases[i], gates[i] = s.ID, s.LeaseNo, s.Gate
 		}
 		var offered []int64
 		if err := sqlx.SelectContext(ctx, q.ext, &offered, `UPDATE `+table+` d SET state = 'offered', offered_at = bell_clock()
-			FROM unnest($1::bigint[], $2::bigint[]) AS u(id, lease_no) WHERE d.id = u.id AND d.lease_no = u.lease_no AND d.state = 'sending' AND d.lease_until > now() RETURNING d.id`, ids, leases); err != nil {
-			return out, wrap(err, "record the offers")
+			FROM unnest($1::bigint[], $2::bigint[], $3::bigint[]) AS u(id, lease_no, gate) WHERE d.id = u.id AND d.lease_no = u.lease_no AND d.state = 'sending' AND d.lease_until > now()
+				AND u.gate = (SELECT no FROM gate_state) RETURNING d.id`, ids, leases, gates); err != nil {
+			return out, moved, wrap(err, "record the offers")
 		}
 		for _, id := range offered {
 			out[id] = true
 		}
+		if len(offered) == len(some) {
+			continue
+		}
+		var now int64
+		if err := sqlx.GetContext(ctx, q.ext, &now, `SELECT no FROM gate_state`); err != nil {
+			return out, moved, wrap(err, "look at the gate")
+		}
+		for _, s := range some {
+			if !out[s.ID] && s.Gate != now {
+				moved[s.ID] = true
+			}
+		}
 	}
-	return out, nil
+	return out, moved, nil
 }
 
 // Received is what the other side said when it accepted.

@@ -453,7 +453,8 @@ type CopyRequest struct {
 
 // AllowRequest says yes or no to mail that leaves the house.
 type AllowRequest struct {
-	Yes bool `json:"yes"`
+	Yes   bool      `json:"yes"`
+	Until time.Time `json:"until,omitzero" doc:"until when the yes holds for all that the job sends there, at most a year; for this message alone when left out"`
 }
 
 // WithdrawRequest ends links.

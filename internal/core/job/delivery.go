@@ -53,11 +53,14 @@ type Delivery struct {
 	Address       string        `json:"address" db:"address" doc:"a mail address, or the path of a file below its destination"`
 	WentTo        string        `json:"went_to,omitempty" db:"went_to" doc:"where a file went in the end, when there was one of its name"`
 	MeantFor      string        `json:"meant_for,omitempty" db:"meant_for" doc:"whom it was meant for, when all mail goes to one address"`
+	YesUntil      *time.Time    `json:"yes_until,omitempty" db:"yes_until" doc:"until when a second person may say yes"`
+	TakenAs       string        `json:"taken_as,omitempty" db:"taken_as" doc:"what the other side calls what it took"`
+	SHA256        string        `json:"sha256,omitempty" db:"sha256" doc:"of the bytes that are sent"`
 	KeptBack      KeptBack      `json:"kept_back,omitempty" db:"kept_back" enum:"rest,yes,silent" doc:"why it is kept back: its destination rests, a second person has to say yes, or the installation sends nothing"`
 	Size          int64         `json:"size" db:"size"`
 	Subject       string        `json:"subject" db:"subject"`
 	MailID        string        `json:"mail_id" db:"mail_id" doc:"Message-ID of the mail"`
-	State         DeliveryState `json:"state" db:"state" enum:"waiting,sending,offered,sent,failed,bounced,unknown"`
+	State         DeliveryState `json:"state" db:"state" enum:"waiting,sending,offered,taken,sent,failed,bounced,unknown,declined"`
 	Tries         int           `json:"tries" db:"tries"`
 	ReadyAt       time.Time     `json:"ready_at" db:"ready_at" doc:"when it may be tried next"`
 	Answer        string        `json:"answer,omitempty" db:"answer" doc:"what the other side said"`
@@ -71,7 +74,7 @@ type Delivery struct {
 // Alert is something that its owner must know.
 type Alert struct {
 	ID             int64      `json:"id" db:"id"`
-	Kind           AlertKind  `json:"kind" db:"kind" enum:"run failed,delivery failed,delivery unknown,bounced,blank,unusual,late,missed,destination down,set apart"`
+	Kind           AlertKind  `json:"kind" db:"kind" enum:"run failed,delivery failed,delivery unknown,bounced,blank,unusual,late,missed,destination down,set apart,consent wanted"`
 	Cause          string     `json:"cause" db:"cause" doc:"equal for what has one cause: one open alert, which grows"`
 	State          AlertState `json:"state" db:"state" enum:"open,acknowledged,closed"`
 	JobID          *int64     `json:"job_id,omitempty" db:"job_id"`
@@ -109,7 +112,8 @@ const (
 	AlertMissed          AlertKind = "missed" // what a run waited for did not come
 	AlertBounced         AlertKind = "bounced"
 	AlertDown            AlertKind = "destination down"
-	AlertApart           AlertKind = "set apart" // its rings cannot be decided on
+	AlertApart           AlertKind = "set apart"      // its rings cannot be decided on
+	AlertConsent         AlertKind = "consent wanted" // a second person has to say yes
 )
 
 // Person is somebody who signs in or receives.
@@ -134,6 +138,7 @@ type Wishes struct {
 	QuietTo     string     `json:"quiet_to,omitempty" maxLength:"5" doc:"and until when, such as 06:30"`
 	DigestAt    string     `json:"digest_at,omitempty" maxLength:"5" doc:"time of day in their zone at which a digest of what needs them comes; none when left out"`
 	PausedUntil *time.Time `json:"paused_until,omitempty" doc:"until when they get no reports"`
+	MailWanted  string     `json:"mail_wanted,omitempty" maxLength:"320" doc:"own address outside the allowed domains that waits for an administrator, given by the service" required:"false"`
 	StandIn     string     `json:"stand_in,omitempty" maxLength:"100" doc:"sign-in name of who gets them meanwhile"`
 }
 
@@ -220,10 +225,12 @@ func (s AlertSettings) WithDefaults() AlertSettings {
 
 // MailSettings are the house's own for all mails that jobs send.
 type MailSettings struct {
-	Subject string   `json:"subject,omitempty" maxLength:"500" doc:"of mails whose job gives none, with moving parts"`
-	Body    string   `json:"body,omitempty" maxLength:"100000" doc:"of mails whose job gives none, with moving parts"`
-	ReplyTo string   `json:"reply_to,omitempty" maxLength:"254" doc:"address that answers go to when the job names none"`
-	Domains []string `json:"domains,omitempty" maxItems:"1000" doc:"domains that mail goes to; what is for others waits for a second person's yes; all when left out"`
+	Subject  string   `json:"subject,omitempty" maxLength:"500" doc:"of mails whose job gives none, with moving parts"`
+	Body     string   `json:"body,omitempty" maxLength:"100000" doc:"of mails whose job gives none, with moving parts"`
+	ReplyTo  string   `json:"reply_to,omitempty" maxLength:"254" doc:"address that answers go to when the job names none"`
+	Wanted   []string `json:"wanted_domains,omitempty" maxItems:"1000" doc:"domains that one administrator wants; they count once a second one saves the same, given by the service" required:"false"`
+	WantedBy string   `json:"wanted_by,omitempty" maxLength:"100" doc:"sign-in name of who wants them, given by the service" required:"false"`
+	Domains  []string `json:"domains,omitempty" maxItems:"1000" doc:"domains that mail goes to; what is for others waits for a second person's yes; all when left out"`
 
 	Sending Sending `json:"sending,omitempty" enum:"all,one address,none" doc:"what leaves this installation: everything, all mails to one address, or nothing; all when left out"`
 	OnlyTo  string  `json:"only_to,omitempty" maxLength:"254" doc:"the one address"`

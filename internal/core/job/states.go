@@ -84,11 +84,14 @@ const (
 	DeliveryFailed  DeliveryState = "failed"
 	DeliveryBounced DeliveryState = "bounced"
 	DeliveryUnknown DeliveryState = "unknown" // offered, and the answer was lost
+
+	DeliveryTaken    DeliveryState = "taken"    // the other side has it, and will say later what came of it
+	DeliveryDeclined DeliveryState = "declined" // a second person said no
 )
 
 // Open tells whether the delivery still moves by itself.
 func (s DeliveryState) Open() bool {
-	return s == DeliveryWaiting || s == DeliverySending || s == DeliveryOffered
+	return s == DeliveryWaiting || s == DeliverySending || s == DeliveryOffered || s == DeliveryTaken
 }
 
 // AlertState is the state of an alert.

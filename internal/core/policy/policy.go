@@ -165,6 +165,10 @@ type Tally struct {
 	Sent    int `db:"sent"`
 	Failed  int `db:"failed"` // and bounced
 	Unknown int `db:"unknown"`
+
+	Declined    int    `db:"declined"`     // by a second person
+	DeclinedOne string `db:"declined_one"` // the first of those
+	Asking      int    `db:"asking"`       // of those that are open: wait for a second person
 }
 
 // Outcome is the state of a run. While parts are to be worked on it is running
@@ -177,22 +181,35 @@ func Outcome(t Tally) (job.RunState, string) {
 	case t.PartsWaiting > 0:
 		return job.RunWaiting, t.PartReason
 	case t.Open > 0:
-		return job.RunDelivering, fmt.Sprintf("%d of %d not delivered yet", t.Open, t.Open+t.Sent+t.Failed+t.Unknown)
+		reason := fmt.Sprintf("%d of %d not delivered yet", t.Open, t.Open+t.Sent+t.Failed+t.Unknown+t.Declined)
+		if t.Asking > 0 {
+			reason += fmt.Sprintf("; %d of them %s for a second person's yes", t.Asking, map[bool]string{true: "waits", false: "wait"}[t.Asking == 1])
+		}
+		return job.RunDelivering, reason
 	case t.PartsCancelled > 0:
 		return job.RunCancelled, t.PartReason
 	}
-	all := t.Sent + t.Failed + t.Unknown
+	all := t.Sent + t.Failed + t.Unknown + t.Declined
+	declined := ""
+	if t.Declined > 0 {
+		declined = fmt.Sprintf("; declined by a second person: %s", t.DeclinedOne)
+		if t.Declined > 1 {
+			declined += fmt.Sprintf(" and %d more", t.Declined-1)
+		}
+	}
 	switch {
 	case t.PartsFailed > 0 && (t.Sent > 0 || t.PartsDone+t.PartsPartly > 0):
 		return job.RunPartly, t.PartReason
 	case t.PartsFailed > 0:
 		return job.RunFailed, t.PartReason
 	case t.Unknown > 0 && t.Failed == 0:
-		return job.RunPartly, fmt.Sprintf("%d of %d unknown: the answer was lost; settle by hand", t.Unknown, all)
-	case t.Failed > 0 && t.Sent == 0 && t.Unknown == 0:
+		return job.RunPartly, fmt.Sprintf("%d of %d unknown: the answer was lost; settle by hand", t.Unknown, all) + declined
+	case t.Failed > 0 && t.Sent == 0 && t.Unknown == 0 && t.Declined == 0:
 		return job.RunFailed, fmt.Sprintf("none of %d delivered", all)
 	case t.Failed > 0:
-		return job.RunPartly, fmt.Sprintf("%d of %d not delivered", t.Failed+t.Unknown, all)
+		return job.RunPartly, fmt.Sprintf("%d of %d not delivered", t.Failed+t.Unknown+t.Declined, all) + declined
+	case t.Declined > 0:
+		return job.RunPartly, fmt.Sprintf("%d of %d not delivered", t.Declined, all) + declined
 	case t.PartsPartly > 0:
 		return job.RunPartly, t.PartReason
 	case t.PartsDone == 0 && t.PartsBlank > 0:

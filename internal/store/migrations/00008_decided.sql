@@ -127,3 +127,51 @@ CREATE TABLE record_versions (
   changed_at timestamptz NOT NULL DEFAULT bell_now(),
   PRIMARY KEY (kind, name)
 );
+
+-- Two more states of deliveries. What was taken the other side has and will say
+-- later: it is open, holds no lease, and is asked about. What was declined a second
+-- person did not want sent: neither sent nor failed.
+DROP INDEX deliveries_open, deliveries_trouble, deliveries_ready, deliveries_ready_alerts, deliveries_kept_back, deliveries_give_up, deliveries_leased;
+ALTER TABLE deliveries DROP COLUMN phase;
+ALTER TABLE deliveries
+  ADD COLUMN phase text GENERATED ALWAYS AS (CASE
+    WHEN state = 'waiting' AND kept_back = '' THEN 'ready'
+    WHEN state = 'waiting' THEN 'kept back'
+    WHEN state IN ('sending', 'offered') THEN 'leased'
+    WHEN state IN ('failed', 'bounced', 'unknown', 'taken', 'declined') THEN state
+  END) STORED,
+  ADD COLUMN taken_as text NOT NULL DEFAULT '',
+  ADD COLUMN ask_at timestamptz,
+  ADD COLUMN asked int NOT NULL DEFAULT 0,
+  ADD COLUMN yes_until timestamptz;
+CREATE INDEX deliveries_ready ON deliveries (destination_id, ready_at, id) WHERE phase = 'ready';
+CREATE INDEX deliveries_ready_alerts ON deliveries (destination_id, ready_at, id) WHERE phase = 'ready' AND alert_id IS NOT NULL;
+CREATE INDEX deliveries_kept_back ON deliveries (destination_id, kept_back) WHERE phase = 'kept back';
+CREATE INDEX deliveries_give_up ON deliveries (give_up_at) WHERE phase = 'kept back' AND give_up_at IS NOT NULL;
+CREATE INDEX deliveries_yes ON deliveries (yes_until) WHERE phase = 'kept back' AND yes_until IS NOT NULL;
+CREATE INDEX deliveries_leased ON deliveries (lease_until) WHERE phase = 'leased';
+CREATE INDEX deliveries_taken ON deliveries (ask_at) WHERE phase = 'taken';
+CREATE INDEX deliveries_open ON deliveries (run_id) WHERE phase IN ('ready', 'kept back', 'leased', 'taken');
+CREATE INDEX deliveries_trouble ON deliveries (phase, id DESC) WHERE phase IN ('failed', 'bounced', 'unknown', 'declined');
+
+-- What second persons allowed: one message's bytes to one address, or for a job, an
+-- address and a destination until a date.
+CREATE TABLE consents (
+  id             bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY,
+  address        text NOT NULL,
+  job_id         bigint,
+  sha256         text NOT NULL DEFAULT '',
+  destination_id bigint NOT NULL,
+  given_by       text NOT NULL,
+  given_at       timestamptz NOT NULL DEFAULT bell_now(),
+  until          timestamptz
+);
+CREATE INDEX consents_address ON consents (address, job_id);
+
+-- Rises whenever what may leave changes. An offer names the number by which it was
+-- let through, and is refused when that is no longer the present one.
+CREATE TABLE gate_state (
+  one boolean PRIMARY KEY DEFAULT true CHECK (one),
+  no  bigint NOT NULL
+);
+INSERT INTO gate_state (no) VALUES (1);

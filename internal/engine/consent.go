@@ -1,0 +1,370 @@
+package engine
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"ironbell/internal/access"
+	"ironbell/internal/core/fault"
+	"ironbell/internal/core/job"
+	"ironbell/internal/core/rule"
+	"ironbell/internal/core/zone"
+	"ironbell/internal/store"
+)
+
+// Mail to an address outside the allowed domains waits for a second person. Those who
+// may say yes are told; nobody who had a hand in it is among them; and it ends at the
+// end of the second open day.
+
+const (
+	yesDays     = 2   // open days after the one on which a yes is asked for
+	maxAsking   = 200 // deliveries that one question looks at
+	longestYes  = 366 * 24 * time.Hour
+	yesDateForm = "15:04 MST on Mon 2 January"
+)
+
+func consentCause(jobID int64) string { return fmt.Sprintf("consent:%d", jobID) }
+
+// askFor lets deliveries of one run wait for a second person, and tells those who may
+// say yes: one alert for each job, which grows.
+func (e *Engine) askFor(ctx context.Context, t *store.Tx, group []store.Sending) error {
+	first := group[0]
+	if first.JobID == nil {
+		return t.HoldBack(ctx, group, job.KeptForYes, nil)
+	}
+	j, err := t.Job(ctx, strconv.FormatInt(*first.JobID, 10))
+	if err != nil {
+		return err
+	}
+	until := e.secondOpenDay(j)
+	if err := t.HoldBack(ctx, group, job.KeptForYes, &until); err != nil {
+		return err
+	}
+	waiting, err := t.Asking(ctx, j.ID, maxAsking)
+	if err != nil {
+		return err
+	}
+	var who []string
+	for _, d := range waiting {
+		if !slices.Contains(who, d.Address) {
+			who = append(who, d.Address)
+		}
+	}
+	return t.OpenAlert(ctx, job.Alert{
+		Kind: job.AlertConsent, Cause: consentCause(j.ID), JobID: &j.ID, RunID: first.RunID,
+		Happened: fmt.Sprintf("%d %s of %s to addresses outside the allowed domains %s for a second person's yes.", len(waiting), plural(len(waiting), "mail", "mails"), j.Name, plural(len(waiting), "waits", "wait")),
+		ForWhom:  few(who), Tried: "It was not sent.", Advice: fmt.Sprintf("Look at what would go out, then say yes or no, signed in: %s/deliveries?kept_back=yes, or ironbell allow.", e.o.URL),
+		Next: fmt.Sprintf("What nobody said yes to by %s is not sent.", until.Format(yesDateForm)),
+	})
+}
+
+// secondOpenDay is the end of the second open day after today, in the zone and by the
+// calendars of a job.
+func (e *Engine) secondOpenDay(j job.Job) time.Time {
+	place, err := zone.Load(j.Zone)
+	if err != nil {
+		place = time.UTC
+	}
+	var open rule.Calendar
+	if c, err := e.times.calendar(j.Calendars); err == nil && c != nil {
+		open = c
+	}
+	day := e.o.Now().In(place)
+	for left, most := yesDays, 60; left > 0 && most > 0; most-- {
+		day = time.Date(day.Year(), day.Month(), day.Day()+1, 12, 0, 0, 0, place)
+		is := day.Weekday() != time.Saturday && day.Weekday() != time.Sunday
+		if open != nil {
+			is = open.Open(day.Year(), int(day.Month())).Has(day.Day())
+		}
+		if is {
+			left--
+		}
+	}
+	return time.Date(day.Year(), day.Month(), day.Day()+1, 0, 0, 0, 0, place).Add(-time.Second)
+}
+
+// notBy tells who may not say yes to mail of a run of a job to some addresses, with
+// the reason: its owners, whoever rang, and everybody who had a hand in it since the
+// addresses were allowed last. By login, in small letters.
+func (e *Engine) notBy(ctx context.Context, t *store.Tx, j job.Job, run job.RunID, addresses []string) (map[string]string, error) {
+	through, err := e.through(ctx, t, j)
+	if err != nil {
+		return nil, err
+	}
+	out := map[string]string{}
+	saved, err := t.SavedSince(ctx, j, addresses, through)
+	if err != nil {
+		return nil, err
+	}
+	for login, what := range saved {
+		out[login] = "saved " + what + ", through which it goes there"
+	}
+	if asked, err := t.AskedBy(ctx, run); err != nil {
+		return nil, err
+	} else if asked != "" {
+		out[strings.ToLower(asked)] = "rang the job"
+	}
+	if j.SecondOwner != "" {
+		out[strings.ToLower(j.SecondOwner)] = "is the job's second owner"
+	}
+	out[strings.ToLower(j.Owner)] = "owns the job"
+	return out, nil
+}
+
+// through names the reports, groups and posts through which mail of a job goes out.
+// Recipients that show only when the job runs may come through any of them.
+func (e *Engine) through(ctx context.Context, t *store.Tx, j job.Job) (store.Through, error) {
+	var out store.Through
+	any := false
+	var walk func(texts []string) error
+	walk = func(texts []string) error {
+		for _, text := range texts {
+			if strings.ContainsAny(text, "{}") {
+				any = true
+				continue
+			}
+			for _, piece := range job.SplitRecipients(text) {
+				to, err := job.ReadRecipient(piece)
+				if err != nil {
+					continue
+				}
+				switch to.Kind {
+				case job.ToGroup:
+					if slices.Contains(out.Groups, to.Name) {
+						continue
+					}
+					out.Groups = append(out.Groups, to.Name)
+					g, err := t.Group(ctx, to.Name)
+					if err != nil && !isMissing(err) {
+						return err
+					}
+					if err := walk(g.Members); err != nil {
+						return err
+					}
+				case job.ToPost:
+					out.Posts = append(out.Posts, to.Name)
+				case job.ToUnder:
+					all, err := t.PostsUnder(ctx, to.Name)
+					if err != nil && !isMissing(err) {
+						return err
+					}
+					for _, p := range all {
+						out.Posts = append(out.Posts, p.Name)
+					}
+				}
+			}
+		}
+		return nil
+	}
+	for _, task := range j.Tasks {
+		if task.Report != nil {
+			out.Reports = append(out.Reports, task.Report.Report)
+		}
+		if task.Deliver != nil {
+			if err := walk(slices.Concat(task.Deliver.To, task.Deliver.Cc, task.Deliver.Bcc)); err != nil {
+				return out, err
+			}
+		}
+	}
+	if any {
+		groups, err := t.Groups(ctx)
+		if err != nil {
+			return out, err
+		}
+		posts, err := t.Posts(ctx)
+		if err != nil {
+			return out, err
+		}
+		for _, g := range groups {
+			out.Groups = append(out.Groups, g.Name)
+		}
+		for _, p := range posts {
+			out.Posts = append(out.Posts, p.Name)
+		}
+	}
+	return out, nil
+}
+
+// mayConsent lists the people who may say yes: administrators, and where none of them
+// may, owners.
+func (e *Engine) mayConsent(ctx context.Context, t *store.Tx, a job.Alert) (first, others []job.Person, err error) {
+	if a.JobID == nil || a.RunID == nil {
+		return nil, nil, nil
+	}
+	j, err := t.Job(ctx, strconv.FormatInt(*a.JobID, 10))
+	if isMissing(err) {
+		return nil, nil, nil
+	}
+	if err != nil {
+		return nil, nil, err
+	}
+	waiting, err := t.Asking(ctx, j.ID, maxAsking)
+	if err != nil {
+		return nil, nil, err
+	}
+	var addresses []string
+	for _, d := range waiting {
+		addresses = append(addresses, d.Address)
+	}
+	not, err := e.notBy(ctx, t, j, *a.RunID, addresses)
+	if err != nil {
+		return nil, nil, err
+	}
+	all, err := t.People(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, p := range all {
+		_, no := not[strings.ToLower(p.Login)]
+		switch {
+		case no || p.Role == job.RoleReader:
+		case p.Role == job.RoleAdministrator:
+			first = append(first, p)
+		default:
+			others = append(others, p)
+		}
+	}
+	if len(first) == 0 {
+		first, others = others, nil
+	}
+	return first, others, nil
+}
+
+// Consent is what somebody says of mail that waits for a second person.
+type Consent struct {
+	Yes   bool
+	Until time.Time // a yes for all that the job sends to the address over this destination until then; for this message alone when zero
+}
+
+// Allow says yes or no to a delivery that waits for a second person. A yes holds for
+// this message's bytes to this address, or, with a date, for the job, its reports,
+// the address and the destination until then or until one of them is saved.
+func (e *Engine) Allow(ctx context.Context, who job.Person, id int64, c Consent) (job.Delivery, error) {
+	var d job.Delivery
+	now := e.o.Now()
+	if !c.Until.IsZero() && (c.Until.Before(now) || c.Until.After(now.Add(longestYes))) {
+		return d, &fault.Invalid{Wrong: []fault.Wrong{{Where: "until", Sentence: "a yes holds until a day to come, within a year"}}}
+	}
+	err := e.store.Do(ctx, func(t *store.Tx) error {
+		var err error
+		if d, err = t.LockDelivery(ctx, id); err != nil {
+			return err
+		}
+		if d.State != job.DeliveryWaiting || d.KeptBack != job.KeptForYes || d.JobID == nil || d.RunID == nil {
+			return &fault.Invalid{Wrong: []fault.Wrong{{Sentence: fmt.Sprintf("the delivery to %s does not wait for a yes; it is %s", d.Address, d.State)}}}
+		}
+		j, err := t.Job(ctx, strconv.FormatInt(*d.JobID, 10))
+		if err != nil {
+			return err
+		}
+		if err := access.MayAllow(who, j.Owner); err != nil && c.Yes {
+			return err
+		}
+		if err := access.May(who, access.Ring, "say no for "+j.Name, who.Login); err != nil {
+			return err
+		}
+		not, err := e.notBy(ctx, t, j, *d.RunID, []string{d.Address})
+		if err != nil {
+			return err
+		}
+		if why, no := not[strings.ToLower(who.Login)]; no && c.Yes {
+			return &access.Denied{Act: access.Ring, Person: who, Second: true, What: why}
+		}
+		text, verdict := "", "yes"
+		if c.Yes {
+			consent := store.NewConsent{Address: d.Address, JobID: j.ID, DestinationID: d.DestinationID, By: who.Login}
+			text = fmt.Sprintf("%s said yes: it goes to %s", who.Name, d.Address)
+			if c.Until.IsZero() {
+				consent.SHA256 = d.SHA256
+			} else {
+				consent.Until = &c.Until
+				text += ", and so does all that this job sends there until " + c.Until.UTC().Format("2 January 2006 15:04 MST")
+			}
+			if err = t.PutConsent(ctx, consent); err == nil {
+				err = t.AllowDelivery(ctx, id, who.Name)
+			}
+		} else {
+			verdict = "no"
+			text = fmt.Sprintf("%s said no: it does not go to %s", who.Name, d.Address)
+			err = t.Decline(ctx, id, who.Name+" said no")
+		}
+		if err != nil {
+			return err
+		}
+		if err := t.Log(ctx, job.LogLine{Part: d.Part, Text: text}, *d.RunID); err != nil {
+			return err
+		}
+		if err := t.Audit(ctx, who.Login, "allow", "delivery", strconv.FormatInt(id, 10), nil, map[string]any{"to": d.Address, "said": verdict, "until": c.Until}); err != nil {
+			return err
+		}
+		if err := e.nothingAsked(ctx, t, j.ID); err != nil {
+			return err
+		}
+		if err := e.settleRun(ctx, t, *d.RunID); err != nil {
+			return err
+		}
+		d, err = t.LockDelivery(ctx, id)
+		return err
+	})
+	return d, err
+}
+
+// nothingAsked closes the question about a job when nothing waits for a yes any more.
+func (e *Engine) nothingAsked(ctx context.Context, t *store.Tx, jobID int64) error {
+	waiting, err := t.Asking(ctx, jobID, 1)
+	if err != nil || len(waiting) > 0 {
+		return err
+	}
+	return t.CloseAlertsOf(ctx, []string{consentCause(jobID)})
+}
+
+// nobodySaidYes ends what waited for a second person until the end of the second open
+// day.
+func (e *Engine) nobodySaidYes(ctx context.Context) error {
+	for ctx.Err() == nil {
+		n := 0
+		err := e.store.Do(ctx, func(t *store.Tx) error {
+			all, err := t.NobodySaidYes(ctx, giveUpBatch)
+			if n = len(all); err != nil || n == 0 {
+				return err
+			}
+			f := fault.New(fault.Message, "", "nobody said yes in time to a mail to an address outside the allowed domains", "Ask a second person, then send it again: that asks again.")
+			ids := make([]int64, n)
+			for i, s := range all {
+				ids[i] = s.ID
+			}
+			if err := t.GiveUp(ctx, ids, f.Error(), f.Advice, string(f.Class)); err != nil {
+				return err
+			}
+			var runs []job.RunID
+			told := map[job.RunID]bool{}
+			for _, s := range all {
+				if s.RunID == nil || told[*s.RunID] {
+					continue
+				}
+				told[*s.RunID] = true
+				runs = append(runs, *s.RunID)
+				if err := t.Log(ctx, job.LogLine{Level: "error", Text: "not sent to " + s.Address + ": " + f.Error()}, *s.RunID); err != nil {
+					return err
+				}
+				if err := e.deliveryAlert(ctx, t, s, job.AlertDeliveryFailed, f, "a second person was asked until the end of the second open day"); err != nil {
+					return err
+				}
+				if s.JobID != nil {
+					if err := e.nothingAsked(ctx, t, *s.JobID); err != nil {
+						return err
+					}
+				}
+			}
+			return e.settleRuns(ctx, t, runs)
+		})
+		if err != nil || n < giveUpBatch {
+			return err
+		}
+	}
+	return nil
+}

@@ -1,0 +1,164 @@
+package engine
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"ironbell/internal/core/job"
+	"ironbell/internal/store"
+)
+
+// Whether something may leave is decided here, at the moment at which it is handed
+// over, for every way that leads there: first try, retry, resend, going on, rehearsal,
+// alert, the end of a freeze or of a copy. What was true when a message was made does
+// not count.
+
+// passage says what becomes of a delivery at the gate.
+type passage struct {
+	keep     job.KeptBack // why it is kept back; it goes when this is empty and nothing holds it
+	held     bool         // it is frozen: given back untried
+	redirect string       // it goes there instead
+}
+
+// gateFor decides by the house's settings alone: what leaves it, and whereto. Whether
+// a second person is needed is said by outside.
+func gateFor(house job.MailSettings, mail bool, address string) (p passage, outside bool) {
+	switch {
+	case house.Sending == job.SendNone, house.Sending == job.SendOne && !mail:
+		return passage{keep: job.KeptForSilent}, false
+	case house.Sending == job.SendOne:
+		if strings.EqualFold(address, house.OnlyTo) {
+			return passage{}, false
+		}
+		return passage{redirect: house.OnlyTo}, false
+	}
+	return passage{}, mail && !house.MayReceive(address)
+}
+
+// gate decides on one delivery.
+func (e *Engine) gate(ctx context.Context, from interface {
+	Allowed(ctx context.Context, address string, jobID int64, sha string, destination int64) (bool, error)
+	IsOwnAddress(ctx context.Context, person int64, address string) (bool, error)
+}, g store.GateState, s store.Sending, destination string,
+) (passage, error) {
+	mail := s.Name == ""
+	p, outside := gateFor(g.House, mail, s.Address)
+	switch {
+	case p.keep != "":
+		return p, nil
+	case s.AlertID == nil && freezeOf(g.Frozen, []string{"service", "destination:" + destination}, e.o.Now()) != nil:
+		return passage{held: true}, nil
+	case !outside:
+		return p, nil
+	}
+	var ok bool
+	var err error
+	switch {
+	case s.AlertID != nil && s.PersonID != nil:
+		// Our own people are told where they are on record; who may change that is asked there.
+		ok, err = from.IsOwnAddress(ctx, *s.PersonID, s.Address)
+	case s.JobID != nil:
+		ok, err = from.Allowed(ctx, s.Address, *s.JobID, s.SHA256, s.DestinationID)
+	}
+	if err == nil && !ok {
+		p.keep = job.KeptForYes
+	}
+	return p, err
+}
+
+// atGate lets those of a batch through that may leave now, and gives back the others.
+// Those that pass carry the number of the gate, which is asked again with their offer.
+func (e *Engine) atGate(ctx context.Context, group []store.Sending) ([]store.Sending, error) {
+	g, err := e.store.GateNow(ctx, e.o.Now())
+	if err != nil {
+		return nil, err
+	}
+	name := ""
+	if len(g.Frozen) > 0 {
+		p, err := e.store.PlaceByID(ctx, store.Destination, group[0].DestinationID)
+		if err != nil {
+			return nil, err
+		}
+		name = p.Name
+	}
+	kept := map[job.KeptBack][]store.Sending{}
+	var through, held []store.Sending
+	for _, s := range group {
+		p, err := e.gate(ctx, e.store, g, s, name)
+		if err != nil {
+			return nil, err
+		}
+		if p.redirect != "" {
+			if err := e.store.Redirect(ctx, s, p.redirect); err != nil {
+				return nil, err
+			}
+			s.Address = p.redirect
+		}
+		switch {
+		case p.keep != "":
+			kept[p.keep] = append(kept[p.keep], s)
+		case p.held:
+			held = append(held, s)
+		default:
+			s.Gate = g.No
+			through = append(through, s)
+		}
+	}
+	if len(held) > 0 {
+		e.giveBack(ctx, held)
+	}
+	for why, all := range kept {
+		if err := e.keepBack(ctx, g, why, all); err != nil {
+			return nil, err
+		}
+	}
+	return through, nil
+}
+
+// keepBack writes that deliveries wait, says so in the logs of their runs, and asks
+// those who may say yes.
+func (e *Engine) keepBack(ctx context.Context, g store.GateState, why job.KeptBack, all []store.Sending) error {
+	err := e.store.Do(ctx, func(t *store.Tx) error {
+		byRun := map[job.RunID][]store.Sending{}
+		var rest []store.Sending
+		for _, s := range all {
+			if s.RunID == nil || why != job.KeptForYes {
+				rest = append(rest, s)
+			} else {
+				byRun[*s.RunID] = append(byRun[*s.RunID], s)
+			}
+		}
+		if err := t.HoldBack(ctx, rest, why, nil); err != nil {
+			return err
+		}
+		for _, group := range byRun {
+			if err := e.askFor(ctx, t, group); err != nil {
+				return err
+			}
+		}
+		lines := map[job.RunID][]string{}
+		for _, s := range all {
+			if s.RunID != nil {
+				lines[*s.RunID] = append(lines[*s.RunID], s.Address)
+			}
+		}
+		for run, who := range lines {
+			text := "kept back since this installation sends nothing like it now: " + few(who)
+			if why == job.KeptForYes {
+				text = fmt.Sprintf("kept back until a second person says yes, since mail goes only to %s: %s", strings.Join(g.House.Domains, ", "), few(who))
+			}
+			if err := t.Log(ctx, job.LogLine{Level: "warn", Text: text}, run); err != nil {
+				return err
+			}
+			if err := e.retell(ctx, t, run); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	for _, s := range all {
+		e.releaseSending(s)
+	}
+	return err
+}
