@@ -69,6 +69,21 @@ type Result struct {
 	To       string // where a file went in the end, when that is not where it was meant to go
 	Offered  bool   // the other side may have accepted
 	Answered bool   // and it has said whether it did
+	Taken    string // what it calls what it took and is not done with; see Asker
+}
+
+// Asker is a destination that takes things before they are done, and can be asked
+// about them.
+type Asker interface {
+	// Ask tells how far it is with what it took. The error is about the way there.
+	Ask(ctx context.Context, taken string) (Progress, error)
+}
+
+// Progress is how far a destination is with what it took.
+type Progress struct {
+	Done   bool
+	Failed *fault.Fault // why it will not be done
+	Said   string       // in its own words
 }
 
 // Destination is a place that something can be handed to. It may be used by
@@ -193,9 +208,18 @@ func (*webdavPlace) byRequest()  {}
 func (*objectPlace) byRequest()  {}
 func (*printerPlace) byRequest() {}
 
+// prober is a destination that does more of what a hand-over does than to open a line,
+// as far as it harms nothing.
+type prober interface {
+	probe(ctx context.Context) error
+}
+
 // Probe looks whether a destination works: whether a line can be had, and where
 // one is only made by the first request, whether a test passes.
 func Probe(ctx context.Context, d Destination) error {
+	if p, ok := d.(prober); ok {
+		return p.probe(ctx)
+	}
 	if _, ok := d.(requester); ok {
 		_, err := d.Test(ctx)
 		return err

@@ -73,6 +73,27 @@ func (f *ftpPlace) Open(ctx context.Context) (Line, error) {
 	return l, nil
 }
 
+// probe signs in and opens a data line, as every hand-over does: it lists the folder.
+func (f *ftpPlace) probe(ctx context.Context) error {
+	l, _, err := f.open(ctx)
+	if err != nil {
+		return err
+	}
+	defer l.Close()
+	tree, ok := l.tree.(*ftpTree)
+	if !ok {
+		return nil
+	}
+	if _, err := tree.conn.NameList("."); err != nil {
+		var said *textproto.Error
+		if errors.As(err, &said) && said.Code == ftp.StatusFileUnavailable {
+			return nil // an empty folder is none to some servers
+		}
+		return f.refused(err, fmt.Sprintf("open a data line to FTP server %q", f.Name))
+	}
+	return nil
+}
+
 func (f *ftpPlace) open(ctx context.Context) (*treeLine, []string, error) {
 	address := net.JoinHostPort(f.settings.Host, strconv.Itoa(f.settings.Port))
 	doing := fmt.Sprintf("connect to FTP server %q at %s", f.Name, address)

@@ -9,6 +9,7 @@ import (
 	"io"
 	"net/http"
 	"net/url"
+	"strconv"
 	"strings"
 	"sync/atomic"
 
@@ -84,7 +85,9 @@ const (
 	ippLanguage       = 0x48
 	ippMimeType       = 0x49
 
+	ippBoolean              = 0x22
 	ippPrintJob             = 0x0002
+	ippGetJobAttributes     = 0x0009
 	ippGetPrinterAttributes = 0x000B
 )
 
@@ -208,6 +211,9 @@ func readIPP(raw []byte) (ippAnswer, error) {
 			name = string(n)
 		}
 		text := string(v)
+		if tag == ippBoolean && len(v) == 1 {
+			text = fmt.Sprint(v[0])
+		}
 		if (tag == ippInteger || tag == ippEnum) && len(v) == 4 {
 			text = fmt.Sprint(int32(binary.BigEndian.Uint32(v))) //nolint:gosec // it is one
 		}
@@ -290,21 +296,112 @@ func (l *printerLine) Send(ctx context.Context, h Handover, offer func(context.C
 		return res, a.refused(doing)
 	}
 	res.Answer = fmt.Sprintf("the printer took it as its job %s", a.first("job-id"))
+	p := progressOf(a)
+	switch {
+	case p.Failed != nil:
+		return res, p.Failed
+	case !p.Done && a.first("job-id") != "":
+		res.Taken = a.first("job-id")
+	case p.Said != "":
+		res.Answer += ": " + p.Said
+	}
 	return res, nil
 }
 
-// Test implements Destination. It prints nothing: it asks the printer for itself.
-func (t *printerPlace) Test(ctx context.Context) (Tested, error) {
+// progressOf reads how far a printer is with a job (RFC 8011 section 5.3.7). One that
+// does not say is believed to print.
+func progressOf(a ippAnswer) Progress {
+	reasons := strings.Join(a.attributes["job-state-reasons"], ", ")
+	if reasons == "none" {
+		reasons = ""
+	}
+	with := func(text string) string {
+		if reasons != "" {
+			text += " (" + reasons + ")"
+		}
+		if said := a.first("job-state-message"); said != "" {
+			text += ": " + said
+		}
+		return text
+	}
+	const doing = "print"
+	switch a.first("job-state") {
+	case "9", "":
+		return Progress{Done: true, Said: with("printed")}
+	case "7":
+		return Progress{Failed: fault.New(fault.Message, doing, with("the job was cancelled at the printer"), "Ask who cancelled it, then send it again.")}
+	case "8":
+		return Progress{Failed: fault.New(fault.Message, doing, with("the printer aborted the job"), "See what the printer shows, then send it again.")}
+	case "4":
+		return Progress{Said: with("held at the printer")}
+	case "6":
+		return Progress{Said: with("stopped at the printer")}
+	case "5":
+		return Progress{Said: with("printing")}
+	}
+	return Progress{Said: with("waiting in the printer's queue")}
+}
+
+// jobGone is what a printer answers that has forgotten a job.
+const jobGone = 0x0406
+
+// Ask implements Asker.
+func (t *printerPlace) Ask(ctx context.Context, taken string) (Progress, error) {
+	doing := fmt.Sprintf("ask printer %q about its job %s", t.Name, taken)
+	id, err := strconv.ParseUint(taken, 10, 32)
+	if err != nil {
+		return Progress{}, fault.Wrap(err, fault.Lasting, fault.Message, doing, "")
+	}
+	r := t.request(ippGetJobAttributes)
+	r.attribute(ippInteger, "job-id", string(binary.BigEndian.AppendUint32(nil, uint32(id))))
+	_ = r.WriteByte(ippEnd)
+	a, err := t.ask(ctx, &r.Buffer, int64(r.Len()), doing)
+	switch {
+	case err != nil:
+		return Progress{}, err
+	case a.status == jobGone:
+		return Progress{Said: "the printer has forgotten its job " + taken}, nil
+	case a.status >= 0x0400:
+		return Progress{}, a.refused(doing)
+	case a.first("job-state") == "":
+		return Progress{Said: "the printer says nothing of its job " + taken}, nil
+	}
+	return progressOf(a), nil
+}
+
+// probe looks whether the printer takes jobs.
+func (t *printerPlace) probe(ctx context.Context) error {
+	a, err := t.attributes(ctx)
+	if err != nil {
+		return err
+	}
+	if a.first("printer-is-accepting-jobs") == "0" {
+		return fault.Wrap(errors.New("the printer takes no jobs"), fault.Passing, fault.Destination, fmt.Sprintf("look at printer %q", t.Name), "Let its queue take jobs again.")
+	}
+	return nil
+}
+
+// attributes asks the printer for itself.
+func (t *printerPlace) attributes(ctx context.Context) (ippAnswer, error) {
 	doing := fmt.Sprintf("ask printer %q", t.Name)
 	r := t.request(ippGetPrinterAttributes)
 	r.attribute(ippKeyword, "requested-attributes", "all")
 	_ = r.WriteByte(ippEnd)
 	a, err := t.ask(ctx, &r.Buffer, int64(r.Len()), doing)
+	if err == nil && a.status >= 0x0400 {
+		err = a.refused(doing)
+	}
+	return a, err
+}
+
+// Test implements Destination. It prints nothing: it asks the printer for itself.
+func (t *printerPlace) Test(ctx context.Context) (Tested, error) {
+	a, err := t.attributes(ctx)
 	if err != nil {
 		return Tested{}, err
 	}
-	if a.status >= 0x0400 {
-		return Tested{}, a.refused(doing)
+	if a.first("printer-is-accepting-jobs") == "0" {
+		return Tested{Said: []string{"reached " + t.uri}}, t.probe(ctx)
 	}
 	state := map[string]string{"3": "idle", "4": "printing", "5": "stopped"}[a.first("printer-state")]
 	said := []string{"reached " + t.uri, fmt.Sprintf("it is %s, %s", a.first("printer-make-and-model"), state)}

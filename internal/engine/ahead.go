@@ -10,6 +10,7 @@ import (
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/zone"
+	"ironbell/internal/store"
 	"ironbell/internal/task"
 )
 
@@ -50,7 +51,7 @@ func (e *Engine) ahead(ctx context.Context, v *fault.Invalid, id int64, name str
 	}
 	values := e.aheadRings(&out, d)
 	w := task.Work{
-		JobID: id, Job: name, Nominal: e.o.Now().In(place), Due: e.o.Now().In(place), Frame: e.frame(d.Calendars), Values: values, Def: d, Limit: aheadLimit,
+		Report: e.report, JobID: id, Job: name, Nominal: e.o.Now().In(place), Due: e.o.Now().In(place), Frame: e.frame(d.Calendars), Values: values, Def: d, Limit: aheadLimit,
 		Params: func(ctx context.Context) ([]job.Parameter, error) { return e.parameters(ctx, d) },
 	}
 	if len(out.Next) > 0 {
@@ -65,6 +66,13 @@ func (e *Engine) ahead(ctx context.Context, v *fault.Invalid, id int64, name str
 		default:
 			out.Parts, out.Part = len(parts), parts[0].Name
 			w.PartName, w.Values, w.Row = parts[0].Name, parts[0].Given.Over(values), rowOf(parts[0].Given)
+			w.Siblings = func(context.Context) ([]store.Sibling, error) {
+				all := make([]store.Sibling, len(parts))
+				for i, p := range parts {
+					all[i] = store.Sibling{Name: p.Name, Given: p.Given}
+				}
+				return all, nil
+			}
 		}
 	}
 	e.aheadTasks(ctx, &out, w, d)

@@ -29,6 +29,9 @@ const (
 	beatLimit    = 20 * time.Second
 )
 
+// mailboxCause is the cause of the alert about the mailbox for bounces.
+const mailboxCause = "mailbox"
+
 // Bounces are the settings of the mailbox for bounces.
 type Bounces struct {
 	deliver.Mailbox
@@ -94,13 +97,34 @@ func (e *Engine) bounces(ctx context.Context) (time.Duration, error) {
 	}
 	ctx, stop := context.WithTimeout(ctx, mailboxLimit)
 	defer stop()
-	n, err := e.readMailbox(ctx, s)
-	word := fmt.Sprintf("looked at %d mails", n)
+	before, err := e.store.LastTurn(ctx, BounceSetting)
 	if err != nil {
-		word = "failed: " + err.Error()
-		e.o.Log.Warn("the mailbox for bounces could not be read; it is tried again", "error", err)
+		return every, err
 	}
-	return every, e.store.NoteTurn(ctx, BounceSetting, word)
+	n, failed := e.readMailbox(ctx, s)
+	word := fmt.Sprintf("looked at %d mails", n)
+	if failed != nil {
+		word = "failed: " + failed.Error()
+		e.o.Log.Warn("the mailbox for bounces could not be read; it is tried again", "error", failed)
+	}
+	ctx, end := ending(ctx)
+	defer end()
+	return every, e.store.Do(ctx, func(t *store.Tx) error {
+		if err := t.NoteTurn(ctx, BounceSetting, word); err != nil {
+			return err
+		}
+		again := strings.HasPrefix(before.Word, "failed: ")
+		switch {
+		case failed == nil && again:
+			return t.CloseAlertsOf(ctx, []string{mailboxCause})
+		case failed == nil, !again && fault.Of(failed).Class == fault.Passing:
+			return nil // one that passes may be over at the next look
+		}
+		return t.OpenAlert(ctx, job.Alert{
+			Kind: job.AlertDown, Cause: mailboxCause, Job: "Mailbox for bounces", Happened: fmt.Sprintf("The mailbox for bounces cannot be read. %s.", upper(failed.Error())),
+			ForWhom: "mail that comes back is not noticed meanwhile", Tried: fmt.Sprintf("It is read again every %s.", job.Duration(every)), Advice: "Check its settings, and that its server runs.", Next: "What came back meanwhile is read when it can be.",
+		})
+	})
 }
 
 func (e *Engine) readMailbox(ctx context.Context, s keptBounces) (int, error) {

@@ -99,6 +99,8 @@ func (p *performance) succeeded(ctx context.Context, d done) error {
 	}
 	en := &entry{Entry: store.Entry{Claim: p.c}}
 	switch {
+	case res.Over != "":
+		end.State, end.Note, text = job.AttemptOver, res.Over, "passed over: "+res.Over
 	case res.Blank:
 		end.State = job.AttemptBlank
 		p.blanks[name]++
@@ -116,7 +118,7 @@ func (p *performance) succeeded(ctx context.Context, d done) error {
 	if res.Event != nil {
 		en.events = append(en.events, raised{event: *res.Event})
 	}
-	p.acted = p.acted || !d.task.Kind.Makes()
+	p.acted = p.acted || !d.task.Kind.Makes() && end.State == job.AttemptDone
 	p.ended[name], p.ends[name], p.files[name] = end.State, end, res.Files
 	en.Ends = []store.TaskEnd{end}
 	if text != "" {
@@ -130,6 +132,14 @@ func (p *performance) succeeded(ctx context.Context, d done) error {
 	return p.e.record(ctx, en)
 }
 
+// patienceOf is how the deliveries of a job are tried again.
+func patienceOf(d job.Definition) job.Retry {
+	if d.Patience.Times == 0 {
+		return job.DefaultPatience
+	}
+	return d.Patience
+}
+
 // messages are what a task gives to be handed over, with how that is tried.
 func (p *performance) messages(name string, made []task.Message) []store.NewMessage {
 	run := p.c.RunID
@@ -141,7 +151,7 @@ func (p *performance) messages(name string, made []task.Message) []store.NewMess
 	for _, m := range made {
 		m.RunID, m.Part, m.Task = &run, p.c.Part, name
 		out = append(out, store.NewMessage{
-			Message: m.Message, JobID: &p.c.JobID, To: m.To, Retry: p.plan.Retry, GiveUpAt: &giveUp, IfUnknown: p.plan.IfUnknown, Rehearsal: p.c.Rehearsal,
+			Message: m.Message, JobID: &p.c.JobID, To: m.To, Retry: patienceOf(p.plan.Definition), GiveUpAt: &giveUp, IfUnknown: p.plan.IfUnknown, Rehearsal: p.c.Rehearsal,
 		})
 	}
 	return out

@@ -17,6 +17,7 @@ func (e *Engine) keepHouse(ctx context.Context) error {
 		"make the partitions of the coming months": func() error { return e.store.EnsureMonths(ctx) },
 		"forget sign-ins that have ended":          func() error { return e.store.SweepAccess(ctx) },
 		"forget what never came together":          func() error { return e.store.SweepHappened(ctx, now.AddDate(0, 0, -40)) },
+		"forget old names":                         func() error { return e.store.SweepNames(ctx) },
 		"remove old events":                        func() error { return e.store.SweepEvents(ctx, now.AddDate(-1, 0, 0)) },
 		"remove files that were kept long enough":  func() error { return e.removeFiles(ctx) },
 		"remove old logs and runs":                 func() error { return e.sweepHistory(ctx, now) },

@@ -150,7 +150,7 @@ func (o *office) engineOn(s *store.Store, clock *turned, change ...func(*Options
 	}
 	sources := report.NewSources(s, o.vault, report.Allowed{})
 	o.t.Cleanup(sources.Close)
-	return New(s, sources, deliver.NewDestinations(s, o.vault, deliver.Allowed{Guard: guard, Folders: []string{o.folder}}), files, options)
+	return New(s, sources, deliver.NewDestinations(s, o.vault, deliver.Allowed{Guard: options.Guard, Folders: []string{o.folder}}), files, options)
 }
 
 // run lets a node work until stop is called or the test ends.

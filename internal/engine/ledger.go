@@ -176,6 +176,11 @@ func (e *Engine) consequences(ctx context.Context, t *store.Tx, en *entry) error
 			return err
 		}
 	}
+	for _, m := range en.Messages {
+		if err := e.badRecipients(ctx, t, en.Claim, m); err != nil {
+			return err
+		}
+	}
 	for _, a := range en.found {
 		if err := e.foundAlert(ctx, t, en.Claim, a); err != nil {
 			return err

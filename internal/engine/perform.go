@@ -171,6 +171,9 @@ func (e *Engine) prepareWork(ctx context.Context, c store.Claim) (*performance, 
 	p.base.Params = func(ctx context.Context) ([]job.Parameter, error) {
 		return parametersOf(ctx, pl.Definition, p.base.Report)
 	}
+	if !c.Alone {
+		p.base.Siblings = func(ctx context.Context) ([]store.Sibling, error) { return e.store.Siblings(ctx, c.RunID) }
+	}
 	p.since = c.Due
 	if c.MadeAt.After(c.Due) {
 		p.since = c.MadeAt // a run for a past date, or one that was let go on

@@ -3,6 +3,7 @@ package engine
 import (
 	"context"
 	"errors"
+	"slices"
 	"sync"
 	"time"
 
@@ -114,7 +115,7 @@ func (e *Engine) recordReceipts(ctx context.Context) {
 		if err != nil && len(group) > 1 {
 			// A broken one harms nobody else.
 			for _, one := range group {
-				if err := e.store.Do(bounded, func(t *store.Tx) error { return e.sent(bounded, t, []receipt{one}) }); err != nil {
+				if err := e.sentOne(ctx, one); err != nil {
 					e.o.Log.Error("could not record that a delivery was accepted", "delivery", one.ID, "error", err)
 				}
 			}
@@ -131,19 +132,40 @@ func (e *Engine) recordReceipts(ctx context.Context) {
 	}
 }
 
+func (e *Engine) sentOne(ctx context.Context, r receipt) error {
+	bounded, stop := ending(ctx)
+	defer stop()
+	return e.store.Do(bounded, func(t *store.Tx) error { return e.sent(bounded, t, []receipt{r}) })
+}
+
 // sent records receipts and settles the runs that end with them.
 func (e *Engine) sent(ctx context.Context, t *store.Tx, group []receipt) error {
 	all := make([]store.Received, len(group))
 	logs := map[job.RunID][]job.LogLine{}
+	var places []int64
+	var refused []string
 	for i, r := range group {
-		all[i] = store.Received{ID: r.ID, Answer: r.res.Answer, WentTo: r.res.To}
+		all[i] = store.Received{ID: r.ID, Answer: r.res.Answer, WentTo: r.res.To, Taken: r.res.Taken}
+		if !slices.Contains(places, r.DestinationID) {
+			places, refused = append(places, r.DestinationID), append(refused, refusesCause(r.DestinationID))
+		}
 		if r.AlertID != nil {
 			continue
 		}
-		logs[*r.RunID] = append(logs[*r.RunID], job.LogLine{Part: r.Part, Text: "sent to " + r.Address + ": " + r.res.Answer})
+		logs[*r.RunID] = append(logs[*r.RunID], job.LogLine{Part: r.Part, Text: map[bool]string{true: "taken for ", false: "sent to "}[r.res.Taken != ""] + r.Address + ": " + r.res.Answer})
 	}
 	if err := t.Receipts(ctx, all); err != nil {
 		return err
+	}
+	if rested, err := t.Rested(ctx, places); err != nil {
+		return err
+	} else if rested {
+		if err := t.GotThrough(ctx, places); err != nil {
+			return err
+		}
+		if err := t.CloseAlertsOf(ctx, refused); err != nil {
+			return err
+		}
 	}
 	for _, r := range group {
 		if r.AlertID != nil {

@@ -39,7 +39,7 @@ func downCause(id int64) string { return fmt.Sprintf("destination:%d", id) }
 // restNow lets a destination rest. A lasting fault is told at once; one that may
 // pass when the first probe has failed, too.
 func (e *Engine) restNow(ctx context.Context, t *store.Tx, s store.Sending, f *fault.Fault) error {
-	rested, err := t.Rest(ctx, s.DestinationID, f, e.o.Probe)
+	rested, inRow, err := t.Rest(ctx, s.DestinationID, f, e.o.Probe)
 	if err != nil {
 		return err
 	}
@@ -51,6 +51,9 @@ func (e *Engine) restNow(ctx context.Context, t *store.Tx, s store.Sending, f *f
 	if err := t.Tell(ctx, store.Notice{Kind: "destinations"}); err != nil {
 		return err
 	}
+	if !rested && inRow >= restsInRow {
+		return e.refusesAlert(ctx, t, s, f, inRow)
+	}
 	if rested || f.Class == fault.Passing {
 		return nil
 	}
@@ -59,6 +62,35 @@ func (e *Engine) restNow(ctx context.Context, t *store.Tx, s store.Sending, f *f
 		return err
 	}
 	return e.downAlert(ctx, t, store.Resting{ID: p.ID, Name: p.Name, Since: time.Now(), Answer: f.Error(), Advice: f.Advice, Class: string(f.Class)})
+}
+
+// restsInRow is how often a destination may rest, and seem mended, without that
+// anything gets through, before somebody is told.
+const restsInRow = 3
+
+func refusesCause(id int64) string { return fmt.Sprintf("refuses:%d", id) }
+
+// refusesAlert tells that a destination is fine whenever it is looked at, and refuses
+// whatever is handed over. It closes when something gets through.
+func (e *Engine) refusesAlert(ctx context.Context, t *store.Tx, s store.Sending, f *fault.Fault, inRow int) error {
+	p, err := t.PlaceByID(ctx, store.Destination, s.DestinationID)
+	if err != nil {
+		return err
+	}
+	waiting, err := t.WaitingFor(ctx, p.ID)
+	if err != nil {
+		return err
+	}
+	advice := f.Advice
+	if advice == "" {
+		advice = "See what it says of what it refuses."
+	}
+	return t.OpenAlert(ctx, job.Alert{
+		Kind: job.AlertDown, Cause: refusesCause(p.ID), Job: "Destination " + p.Name,
+		Happened: fmt.Sprintf("The destination %q answers when it is looked at, and refuses what is handed over: %d times in a row. %s.", p.Name, inRow, upper(f.Error())),
+		ForWhom:  fmt.Sprintf("%d %s", waiting.Deliveries, map[bool]string{true: "delivery waits", false: "deliveries wait"}[waiting.Deliveries == 1]), Tried: "It is tried again and again, at growing intervals.", Advice: advice,
+		Next: "What waits goes out by itself when it takes something.",
+	})
 }
 
 // downAlert tells that a destination does not work: one alert for all that waits.
@@ -110,7 +142,7 @@ func plural(n int, one, many string) string {
 // waited too long.
 func (e *Engine) probe(ctx context.Context) {
 	for {
-		for doing, do := range map[string]func(context.Context) error{"look at destinations that rest": e.probeAll, "let deliveries go": e.letGo, "give deliveries up": e.giveUpWaiting, "end what nobody said yes to": e.nobodySaidYes} {
+		for doing, do := range map[string]func(context.Context) error{"look at destinations that rest": e.probeAll, "let deliveries go": e.letGo, "give deliveries up": e.giveUpWaiting, "end what nobody said yes to": e.nobodySaidYes, "ask about what was taken": e.askTaken} {
 			if err := do(ctx); err != nil {
 				e.failed(ctx, doing, err)
 			}
@@ -161,7 +193,7 @@ func (e *Engine) probeOne(ctx context.Context, r store.Resting) error {
 	f := fault.Of(err)
 	r.Answer, r.Advice = f.Error(), f.Advice
 	return e.store.Do(ctx, func(t *store.Tx) error {
-		if _, err := t.Rest(ctx, r.ID, f, e.o.Probe); err != nil {
+		if _, _, err := t.Rest(ctx, r.ID, f, e.o.Probe); err != nil {
 			return err
 		}
 		return e.downAlert(ctx, t, r)

@@ -69,6 +69,19 @@ func (e *Engine) failureAlert(ctx context.Context, t *store.Tx, c store.Claim, f
 	})
 }
 
+// badRecipients tells the owner of recipients of a message that cannot be reached at
+// all: each is a failed delivery, and the others get theirs.
+func (e *Engine) badRecipients(ctx context.Context, t *store.Tx, c store.Claim, m store.NewMessage) error {
+	for _, to := range m.To {
+		if to.Bad != "" {
+			run := c.RunID
+			s := store.Sending{RunID: &run, JobID: &c.JobID, DestinationID: m.DestinationID, Address: to.Address, Rehearsal: c.Rehearsal}
+			return e.deliveryAlert(ctx, t, s, job.AlertDeliveryFailed, fault.New(fault.Recipient, "", to.Bad, "Correct it in the job, or where it comes from."), "lasting: trying again would fail the same way")
+		}
+	}
+	return nil
+}
+
 // foundAlert tells the owner that a result was blank or unusual.
 func (e *Engine) foundAlert(ctx context.Context, t *store.Tx, c store.Claim, a alertOf) error {
 	if c.Rehearsal {

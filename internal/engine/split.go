@@ -43,6 +43,8 @@ func (p *performance) split(ctx context.Context) error {
 		return err
 	}
 	p.c.Name, p.c.Own.V, p.c.Alone = rows[0].Name, rows[0].Given, false
+	run := p.c.RunID
+	p.base.Siblings = func(ctx context.Context) ([]store.Sibling, error) { return p.e.store.Siblings(ctx, run) }
 	p.own()
 	return nil
 }

@@ -40,7 +40,7 @@ func (t *Tx) GoOn(ctx context.Context, run job.Run, version int, anyway bool, re
 	}
 	var deliveries []int64
 	if err := sqlx.SelectContext(ctx, t.ext, &deliveries, `UPDATE deliveries SET state = 'waiting', tries = 0, ready_at = bell_now(), give_up_at = NULL, answer = '', advice = '', class = '', settled_at = NULL
-		WHERE run_id = $1 AND state = 'failed' AND class <> '' RETURNING id`, run.ID); err != nil {
+		WHERE run_id = $1 AND state = 'failed' AND class <> '' AND tries > 0 RETURNING id`, run.ID); err != nil {
 		return false, wrap(err, "let the deliveries be tried again")
 	}
 	if len(deliveries) > 0 {

@@ -16,17 +16,25 @@ import (
 const parkBatch = 5000
 
 // Rest lets a destination rest from now on, until a probe finds it mended; first
-// is when the first one is due. It tells whether it rested already.
-func (t *Tx) Rest(ctx context.Context, id int64, f *fault.Fault, first time.Duration) (rested bool, err error) {
-	err = sqlx.GetContext(ctx, t.ext, &rested, `WITH was AS (SELECT id, rests_since FROM destinations WHERE id = $1 FOR UPDATE)
+// is when the first one is due. It tells whether it rested already, and how often it
+// rested since something got through.
+func (t *Tx) Rest(ctx context.Context, id int64, f *fault.Fault, first time.Duration) (rested bool, inRow int, err error) {
+	var row struct {
+		Rested bool `db:"rested"`
+		InRow  int  `db:"rests_in_row"`
+	}
+	err = sqlx.GetContext(ctx, t.ext, &row, `WITH was AS (SELECT id, rests_since FROM destinations WHERE id = $1 FOR UPDATE)
 		UPDATE destinations d SET rests_since = coalesce(d.rests_since, bell_now()), rest_answer = $2, rest_advice = $3, rest_class = $4,
-			probe_at = CASE WHEN was.rests_since IS NULL THEN bell_now() + make_interval(secs => $5) ELSE d.probe_at END, probes = CASE WHEN was.rests_since IS NULL THEN 0 ELSE d.probes END
-		FROM was WHERE d.id = was.id RETURNING was.rests_since IS NOT NULL`, id, bounded(f.Error()), f.Advice, f.Class, first.Seconds())
+			rests_in_row = d.rests_in_row + CASE WHEN was.rests_since IS NULL THEN 1 ELSE 0 END,
+			-- Each rest in a row is longer than the one before, by half an hour at most.
+			probe_at = CASE WHEN was.rests_since IS NULL THEN bell_now() + make_interval(secs => least($5 * power(3, least(d.rests_in_row, 12)), greatest($5, 1800))) ELSE d.probe_at END,
+			probes = CASE WHEN was.rests_since IS NULL THEN 0 ELSE d.probes END
+		FROM was WHERE d.id = was.id RETURNING was.rests_since IS NOT NULL AS rested, d.rests_in_row`, id, bounded(f.Error()), f.Advice, f.Class, first.Seconds())
 	if err != nil {
-		return false, wrap(err, "let the destination rest")
+		return false, 0, wrap(err, "let the destination rest")
 	}
 	_, err = t.KeepBack(ctx, id)
-	return rested, err
+	return row.Rested, row.InRow, err
 }
 
 // KeepBack keeps back what waits for a destination that rests, a batch at a time,

@@ -18,6 +18,7 @@ type Recipient struct {
 	PersonID int64        // 0 for an address of nobody that we know
 	MeantFor string       // when it is redirected
 	KeptBack job.KeptBack // when it is not to go out yet
+	Bad      string       // why it cannot be an address: its delivery has failed already
 }
 
 // NewMessage is a message with all that shall receive it, to be frozen.
@@ -41,18 +42,19 @@ func (t *Tx) Freeze(ctx context.Context, m NewMessage) (int64, error) {
 	if err != nil {
 		return 0, wrap(err, "write the message")
 	}
-	var address, meant, kept []string
+	var address, meant, kept, bad []string
 	var people []int64
 	for _, r := range m.To {
-		address, meant, kept, people = append(address, r.Address), append(meant, r.MeantFor), append(kept, string(r.KeptBack)), append(people, r.PersonID)
+		address, meant, kept, people, bad = append(address, r.Address), append(meant, r.MeantFor), append(kept, string(r.KeptBack)), append(people, r.PersonID), append(bad, bounded(r.Bad))
 	}
-	_, err = t.ext.ExecContext(ctx, `INSERT INTO deliveries (id, message_id, run_id, alert_id, job_id, destination_id, part, address, meant_for, person_id, kept_back, state,
+	_, err = t.ext.ExecContext(ctx, `INSERT INTO deliveries (id, message_id, run_id, alert_id, job_id, destination_id, part, address, meant_for, person_id, kept_back, state, answer, advice, class, settled_at,
 			retry_times, retry_wait, retry_growth, retry_longest, give_up_at, if_unknown, rehearsal)
 		SELECT month_id('delivery_count'), $1, $2, $3, $4, $5, $6, address, meant, nullif(person, 0),
-			CASE WHEN kept <> '' THEN kept WHEN (SELECT rests_since FROM destinations WHERE id = $5) IS NOT NULL THEN 'rest' ELSE '' END, 'waiting', $7, $8, $9, $10, $11, $12, $13
-		FROM (SELECT DISTINCT ON (lower(address), lower(meant)) * FROM unnest($14::text[], $15::text[], $16::text[], $17::bigint[]) WITH ORDINALITY AS u(address, meant, kept, person, n) ORDER BY lower(address), lower(meant), n) a ORDER BY n`,
+			CASE WHEN bad <> '' THEN '' WHEN kept <> '' THEN kept WHEN (SELECT rests_since FROM destinations WHERE id = $5) IS NOT NULL THEN 'rest' ELSE '' END,
+			CASE WHEN bad <> '' THEN 'failed' ELSE 'waiting' END, bad, CASE WHEN bad <> '' THEN 'Correct it in the job, or where it comes from.' ELSE '' END, CASE WHEN bad <> '' THEN 'lasting' ELSE '' END, CASE WHEN bad <> '' THEN bell_clock() END, $7, $8, $9, $10, $11, $12, $13
+		FROM (SELECT DISTINCT ON (lower(address), lower(meant)) * FROM unnest($14::text[], $15::text[], $16::text[], $17::bigint[], $18::text[]) WITH ORDINALITY AS u(address, meant, kept, person, bad, n) ORDER BY lower(address), lower(meant), n) a ORDER BY n`,
 		id, m.RunID, m.AlertID, m.JobID, m.DestinationID, m.Part, m.Retry.Times, time.Duration(m.Retry.Wait).Seconds(), m.Retry.Growth, time.Duration(m.Retry.Longest).Seconds(),
-		m.GiveUpAt, m.IfUnknown, m.Rehearsal, address, meant, kept, people)
+		m.GiveUpAt, m.IfUnknown, m.Rehearsal, address, meant, kept, people, bad)
 	if err != nil {
 		return 0, wrap(err, "write the deliveries")
 	}
@@ -142,6 +144,8 @@ func (q q) ClaimDeliveries(ctx context.Context, node string, lease time.Duration
 			SELECT t.id, EXISTS (SELECT 1 FROM frozen WHERE label IN ('service', 'destination:' || t.name)) AS frozen
 			FROM ready_for r JOIN destinations t ON t.id = r.destination_id LEFT JOIN most m ON m.name = t.name
 			WHERE t.rests_since IS NULL AND t.id <> ALL($4)
+				-- Those whose retries all lie ahead have no turn: they would take it from the others.
+				AND EXISTS (SELECT 1 FROM deliveries n WHERE n.phase = 'ready' AND n.destination_id = t.id AND n.ready_at <= bell_now())
 				AND CASE WHEN m.lines IS NULL THEN true ELSE m.lines > (SELECT count(DISTINCT line) FROM deliveries d WHERE d.phase = 'leased' AND d.destination_id = t.id) END
 			ORDER BY random() LIMIT $5
 		), alerts AS MATERIALIZED (
@@ -270,18 +274,20 @@ type Received struct {
 	ID     int64
 	Answer string
 	WentTo string
+	Taken  string // what it calls what it took and will say more of; empty when it is done
 }
 
 // Receipts records that the other sides accepted. It asks for no leases: what the
 // other side said counts, whoever heard it, and may settle an unknown.
 func (t *Tx) Receipts(ctx context.Context, all []Received) error {
 	for table, some := range byMonth(all, func(r Received) int64 { return r.ID }) {
-		ids, answers, went := make([]int64, len(some)), make([]string, len(some)), make([]string, len(some))
+		ids, answers, went, taken := make([]int64, len(some)), make([]string, len(some)), make([]string, len(some)), make([]string, len(some))
 		for i, r := range some {
-			ids[i], answers[i], went[i] = r.ID, bounded(r.Answer), r.WentTo
+			ids[i], answers[i], went[i], taken[i] = r.ID, bounded(r.Answer), r.WentTo, r.Taken
 		}
-		if _, err := t.ext.ExecContext(ctx, `UPDATE `+table+` d SET state = 'sent', answer = u.answer, went_to = u.went, class = '', advice = '', settled_at = bell_clock(), lease_until = NULL
-			FROM unnest($1::bigint[], $2::text[], $3::text[]) AS u(id, answer, went) WHERE d.id = u.id AND d.state IN ('offered', 'unknown')`, ids, answers, went); err != nil {
+		if _, err := t.ext.ExecContext(ctx, `UPDATE `+table+` d SET state = CASE WHEN u.taken = '' THEN 'sent' ELSE 'taken' END, answer = u.answer, went_to = u.went, class = '', advice = '', lease_until = NULL,
+				settled_at = CASE WHEN u.taken = '' THEN bell_clock() END, taken_as = u.taken, ask_at = CASE WHEN u.taken <> '' THEN bell_now() + interval '1 second' END
+			FROM unnest($1::bigint[], $2::text[], $3::text[], $4::text[]) AS u(id, answer, went, taken) WHERE d.id = u.id AND d.state IN ('offered', 'unknown')`, ids, answers, went, taken); err != nil {
 			return wrap(err, "record the receipts")
 		}
 	}

@@ -361,7 +361,10 @@ func states(t *testing.T, s *store.Store, run job.RunID) map[string]job.Delivery
 // offer records one offer and tells whether it may be made.
 func offer(t *testing.T, s *store.Store, d store.Sending) bool {
 	t.Helper()
-	done, err := s.Offer(context.Background(), []store.Sending{d})
+	gate, err := s.GateNow(context.Background(), time.Now())
+	require.NoError(t, err)
+	d.Gate = gate.No
+	done, _, err := s.Offer(context.Background(), []store.Sending{d})
 	require.NoError(t, err)
 	return done[d.ID]
 }

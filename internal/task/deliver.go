@@ -33,6 +33,7 @@ type Deliver struct {
 	Files        *artifact.Folder
 	URL          string // of the console, for links
 	Now          func() time.Time
+	shared       shared
 }
 
 // MessageID makes an id in a domain that is unique over all nodes (RFC 5322
@@ -189,10 +190,20 @@ func (k *Deliver) files(ctx context.Context, w Work, t job.Task, id int64) (Resu
 		if err != nil {
 			return Result{}, err
 		}
+		n, err := k.sharedBy(ctx, w, t, f, to)
+		if err != nil {
+			return Result{}, err
+		}
+		if n > 1 {
+			to = withPart(to, w.PartName)
+		}
 		// Two files of one name are two files, whatever is to be done with one that
 		// lies there.
 		to = unlike(to, taken)
 		exists := orExists(d.IfExists)
+		if to, err = k.ownName(ctx, w, t, id, to, exists); err != nil {
+			return Result{}, err
+		}
 		if w.Corrects != 0 {
 			exists = job.ExistsOverwrite // the wrong one is to go
 		}

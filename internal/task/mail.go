@@ -45,7 +45,17 @@ func (k *Deliver) mail(ctx context.Context, w Work, t job.Task, id int64, mailer
 		return Result{}, err
 	}
 	if len(to.to) == 0 {
-		return Result{Note: "nobody is to get it: " + strings.Join(to.notes, "; ")}, nil
+		why := strings.Join(to.notes, "; ")
+		switch {
+		case w.Corrects != 0, to.named > 0, d.IfNobody == job.NobodyPassOver:
+			return Result{Over: joined("nobody is to get it", why)}, nil
+		case why == "":
+			why = "its recipients come to nobody"
+		}
+		return Result{}, fault.New(fault.Message, "send the mail", "nobody is to get it: "+why, "Fill the group, post or list that it goes to, or let the task be passed over then (if_nobody).")
+	}
+	if err := carried(w, t, d); err != nil {
+		return Result{}, err
 	}
 	var link *newLink
 	if d.Files == job.FilesLinked || d.Files == job.FilesBoth {
@@ -110,6 +120,42 @@ func joined(a, b string) string {
 		return b
 	}
 	return a + "; " + b
+}
+
+// carried tells whether a mail has the files that it was told to carry: of each format
+// that it names, and of each task whose files it names. One that was passed over, or
+// found nothing, has none to give.
+func carried(w Work, t job.Task, d job.DeliverTask) error {
+	if d.Files == job.FilesNone {
+		return nil
+	}
+	excused := func(task string) bool {
+		state := job.AttemptState(w.Outcomes[task])
+		return state == job.AttemptOver || state == job.AttemptBlank
+	}
+	var makers []string
+	for _, m := range w.Def.Tasks {
+		_, before := w.Outcomes[m.Name]
+		if m.Kind.Makes() && before && (len(t.Uses) == 0 || slices.Contains(t.Uses, m.Name)) {
+			makers = append(makers, m.Name)
+		}
+	}
+	lacking := func(what string) error {
+		return fault.New(fault.Message, "compose the mail", "it lacks "+what+", which it was told to carry", "Let a task before it make that file, or take it out of the mail.")
+	}
+	for _, format := range d.Formats {
+		has := slices.ContainsFunc(w.Files, func(f job.Artifact) bool { return f.Format == format })
+		if !has && !slices.ContainsFunc(makers, excused) {
+			return lacking("a file of the format " + format)
+		}
+	}
+	for _, name := range t.Uses {
+		has := slices.ContainsFunc(w.Files, func(f job.Artifact) bool { return f.Task == name })
+		if !has && len(d.Formats) == 0 && slices.Contains(makers, name) && !excused(name) {
+			return lacking("the files of task " + name)
+		}
+	}
+	return nil
 }
 
 // withHouse fills in what the house's own templates give.
@@ -183,9 +229,13 @@ func (k *Deliver) whom(ctx context.Context, w Work, d job.DeliverTask, letter *d
 		}
 		counts = append(counts, len(r.out.to))
 	}
-	if wrong := r.wrong.Err(); wrong != nil {
-		// Nobody gets it before everybody can: the owner hears of each that is wrong.
-		return resolved{}, fault.Wrap(wrong, fault.Lasting, fault.Task, "read the recipients", "Correct them in the job, or where they come from.")
+	// One that is wrong is one delivery that fails; the others get theirs.
+	for _, bad := range r.wrong.Wrong {
+		address := bad.Where
+		if address == "" {
+			address = badAddress(bad.Sentence)
+		}
+		r.out.to = append(r.out.to, store.Recipient{Address: address, Bad: bad.Sentence})
 	}
 	all, err := k.without(ctx, w.JobID, r.out)
 	if err != nil {
@@ -213,6 +263,7 @@ func (k *Deliver) whom(ctx context.Context, w Work, d job.DeliverTask, letter *d
 	}
 	for _, to := range all.to {
 		switch at := place[to.Address]; {
+		case to.Bad != "":
 		case at < counts[0]:
 			letter.To = append(letter.To, to.Address)
 		case at < counts[1]:
@@ -223,6 +274,16 @@ func (k *Deliver) whom(ctx context.Context, w Work, d job.DeliverTask, letter *d
 		letter.To, letter.Cc = nil, nil
 	}
 	return all, nil
+}
+
+// badAddress is what stands in place of an address that is none: the text as it came,
+// cut to a bearable length.
+func badAddress(sentence string) string {
+	const most = 200
+	if runes := []rune(sentence); len(runes) > most {
+		return string(runes[:most]) + "…"
+	}
+	return sentence
 }
 
 // reached are those who got the mail of the run that this one corrects.

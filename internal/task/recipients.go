@@ -19,13 +19,16 @@ const MaxRecipients = 20_000
 type resolved struct {
 	to    []store.Recipient
 	notes []string // who gets nothing, or in whose place somebody else gets it
+	named int      // how many were named who want no mail now: they left the list, or pause
 }
 
 // addresses are the bare addresses.
 func (r resolved) addresses() []string {
-	out := make([]string, len(r.to))
-	for i, to := range r.to {
-		out[i] = to.Address
+	out := make([]string, 0, len(r.to))
+	for _, to := range r.to {
+		if to.Bad == "" {
+			out = append(out, to.Address)
+		}
 	}
 	return out
 }
@@ -74,7 +77,7 @@ func (r *resolver) collect(piece string, err error) bool {
 		return true
 	}
 	if known := new(badRecipient); asBad(err, known) {
-		r.wrong.Add("", "%s", known.sentence)
+		r.wrong.Add(piece, "%s", known.sentence)
 		return true
 	}
 	return false
@@ -120,6 +123,9 @@ func (r *resolver) one(ctx context.Context, to job.Recipient) error {
 		if err != nil {
 			return err
 		}
+		if len(g.Members) == 0 {
+			r.out.notes = append(r.out.notes, fmt.Sprintf("the group %s is empty", g.Name))
+		}
 		return r.add(ctx, g.Members)
 	case job.ToPost:
 		p, err := r.store.Post(ctx, to.Name)
@@ -143,6 +149,13 @@ func (r *resolver) holders(ctx context.Context, posts []job.Post) error {
 		logins = append(logins, p.Holders...)
 	}
 	people, err := r.store.PeopleByLogins(ctx, logins)
+	if err == nil && len(people) == 0 {
+		names := make([]string, len(posts))
+		for i, p := range posts {
+			names[i] = p.Name
+		}
+		r.out.notes = append(r.out.notes, fmt.Sprintf("nobody holds %s", shorten(names)))
+	}
 	for _, p := range people {
 		if err == nil {
 			err = r.person(ctx, p, 0)
@@ -183,11 +196,13 @@ func (r *resolver) person(ctx context.Context, p job.Person, standIns int) error
 	away := fmt.Sprintf("%s gets no mail until %s", p.Name, until.Format("2 Jan 2006"))
 	if p.Wishes.StandIn == "" || standIns >= maxStandIns {
 		r.out.notes = append(r.out.notes, away)
+		r.out.named++
 		return nil
 	}
 	in, _, err := r.store.PersonByLogin(ctx, p.Wishes.StandIn)
 	if isMissing(err) {
 		r.out.notes = append(r.out.notes, away)
+		r.out.named++
 		return nil
 	}
 	if err != nil {
@@ -248,7 +263,7 @@ func (k *Deliver) without(ctx context.Context, jobID int64, all resolved) (resol
 		}
 		kept = append(kept, to)
 	}
-	all.to = kept
+	all.to, all.named = kept, all.named+gone
 	all.notes = append(all.notes, fmt.Sprintf("%d left this job's list", gone))
 	return all, nil
 }

@@ -50,6 +50,8 @@ type Work struct {
 	Notes    []string           // what a message must say of the results
 	Columns  []string           // whose totals later conditions ask for
 
+	Siblings func(context.Context) ([]store.Sibling, error) // the parts of a run that is divided; nil otherwise
+
 	Log func(level, text string)
 }
 
@@ -58,6 +60,7 @@ type Result struct {
 	Rows     int64
 	Counted  bool // Rows says something
 	Blank    bool
+	Over     string // why there was nothing to do: the task is passed over
 	Note     string
 	Totals   map[string]float64
 	Files    []job.Artifact

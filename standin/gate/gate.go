@@ -29,6 +29,9 @@ const (
 	Stripped Mode = "stripped" // as bounce, to the sender without what stands behind its plus
 	Absent   Mode = "absent"   // takes it, and answers that somebody is on holiday
 	Strange  Mode = "strange"  // answers in a code that nobody knows
+	Hold     Mode = "hold"     // takes it and lets it stand still
+	Abort    Mode = "abort"    // takes it and breaks it off a moment later
+	Closed   Mode = "closed"   // takes no jobs, and says so
 	Away     Mode = "away"     // does not listen
 )
 

@@ -21,6 +21,7 @@ type Printed struct {
 	Copies  int       `json:"copies"`
 	Size    int       `json:"size"`
 	Content []byte    `json:"-"`
+	Mode    gate.Mode `json:"mode"` // in which it was taken
 }
 
 const maxPrinted = 500
@@ -44,7 +45,7 @@ func StartPrinter(name, address string) (*Printer, error) {
 
 // Modes are the ways in which it can behave.
 func (p *Printer) Modes() []gate.Mode {
-	return []gate.Mode{gate.Accept, gate.Slow, gate.Refuse, gate.Busy, gate.Expired, gate.Drop, gate.Away}
+	return []gate.Mode{gate.Accept, gate.Slow, gate.Refuse, gate.Busy, gate.Expired, gate.Drop, gate.Hold, gate.Abort, gate.Closed, gate.Away}
 }
 
 // All lists what was printed, the oldest first.
@@ -65,6 +66,7 @@ const (
 	statusForbidden   = 0x0401
 	statusNoFormat    = 0x040A
 	statusNoOperation = 0x0501
+	statusClosed      = 0x0506
 	statusBusy        = 0x0507
 )
 
@@ -86,18 +88,20 @@ func (p *Printer) take(w http.ResponseWriter, q *http.Request) {
 	case !ok:
 		status = statusBad
 	case operation == getPrinter:
-		extra = printerAttributes()
+		extra = printerAttributes(b.Mode != gate.Closed)
 	case operation == getJob, operation == getJobs:
 		extra = p.jobs(operation, attributes)
 	case operation != printJob:
 		status = statusNoOperation
+	case b.Mode == gate.Closed:
+		status = statusClosed
 	case b.Mode == gate.Refuse:
 		status = statusForbidden
 	case b.Mode == gate.Busy:
 		status = statusBusy
 	default:
 		b.Pause()
-		status, extra = p.print(attributes, document)
+		status, extra = p.print(attributes, document, b.Mode)
 	}
 	if b.Mode == gate.Drop && operation == printJob {
 		p.Break()
@@ -116,7 +120,7 @@ func (p *Printer) take(w http.ResponseWriter, q *http.Request) {
 	_, _ = w.Write(out.Bytes()) // a client that left needs no answer
 }
 
-func (p *Printer) print(attributes map[string]string, document []byte) (status int, extra []byte) {
+func (p *Printer) print(attributes map[string]string, document []byte, mode gate.Mode) (status int, extra []byte) {
 	format := attributes["document-format"]
 	switch format {
 	case "application/pdf", "image/png", "text/plain", "application/octet-stream":
@@ -125,25 +129,35 @@ func (p *Printer) print(attributes map[string]string, document []byte) (status i
 	}
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	done := Printed{At: time.Now(), Job: len(p.all) + 1, Name: attributes["job-name"], Format: format, User: attributes["requesting-user-name"], Copies: 1, Size: len(document), Content: document}
+	done := Printed{At: time.Now(), Job: len(p.all) + 1, Name: attributes["job-name"], Format: format, User: attributes["requesting-user-name"], Copies: 1, Size: len(document), Content: document, Mode: mode}
 	if c := attributes["copies"]; len(c) == 4 {
 		done.Copies = int(binary.BigEndian.Uint32([]byte(c)))
 	}
 	if len(p.all) < maxPrinted {
 		p.all = append(p.all, done)
 	}
-	return statusOK, jobAttributes(done)
+	return statusOK, p.jobAttributes(done)
 }
 
-// jobAttributes are what is said of a job: whatever came is printed at once.
-func jobAttributes(j Printed) []byte {
+// jobAttributes are what is said of a job: it is printed at once, unless it came while
+// the printer let jobs stand still, and still does, or broke them off.
+func (p *Printer) jobAttributes(j Printed) []byte {
+	state, reason := uint32(9), "job-completed-successfully"
+	switch now := p.Behaviour().Mode; {
+	case j.Mode == gate.Hold && now == gate.Hold:
+		state, reason = 3, "printer-stopped"
+	case j.Mode == gate.Abort && time.Since(j.At) < 500*time.Millisecond:
+		state, reason = 5, "job-printing"
+	case j.Mode == gate.Abort:
+		state, reason = 8, "document-format-error"
+	}
 	var out bytes.Buffer
 	out.WriteByte(0x02)
 	attribute(&out, 0x21, "job-id", binary.BigEndian.AppendUint32(nil, uint32(j.Job))) //nolint:gosec // it is counted
 	attribute(&out, 0x42, "job-name", []byte(j.Name))
 	attribute(&out, 0x42, "job-originating-user-name", []byte(j.User))
-	attribute(&out, 0x23, "job-state", binary.BigEndian.AppendUint32(nil, 9))
-	attribute(&out, 0x44, "job-state-reasons", []byte("job-completed-successfully"))
+	attribute(&out, 0x23, "job-state", binary.BigEndian.AppendUint32(nil, state))
+	attribute(&out, 0x44, "job-state-reasons", []byte(reason))
 	return out.Bytes()
 }
 
@@ -152,18 +166,19 @@ func (p *Printer) jobs(operation int, attributes map[string]string) []byte {
 	var out []byte
 	for _, j := range p.All() {
 		if operation == getJobs || attributes["job-id"] == string(binary.BigEndian.AppendUint32(nil, uint32(j.Job))) { //nolint:gosec // it is counted
-			out = append(out, jobAttributes(j)...)
+			out = append(out, p.jobAttributes(j)...)
 		}
 	}
 	return out
 }
 
-func printerAttributes() []byte {
+func printerAttributes(accepting bool) []byte {
 	var out bytes.Buffer
 	out.WriteByte(0x04)
 	attribute(&out, 0x41, "printer-make-and-model", []byte("Stand-in Printer"))
 	attribute(&out, 0x23, "printer-state", binary.BigEndian.AppendUint32(nil, 3))
 	attribute(&out, 0x44, "printer-state-reasons", []byte("none"))
+	attribute(&out, 0x22, "printer-is-accepting-jobs", map[bool][]byte{true: {1}, false: {0}}[accepting])
 	attribute(&out, 0x49, "document-format-supported", []byte("application/pdf"))
 	attribute(&out, 0x49, "", []byte("image/png"))
 	attribute(&out, 0x49, "", []byte("text/plain"))

@@ -41,6 +41,7 @@ type Definition struct {
 	AlertOn     []string    `json:"alert_on,omitempty" enum:"blank,unusual" maxItems:"5" doc:"what the owner is told of beside failures"`
 	SecondOwner string      `json:"second_owner,omitempty" maxLength:"100" doc:"sign-in name of who is told when the owner takes an alert not on"`
 	Urgent      bool        `json:"urgent,omitempty" doc:"quiet hours do not hold back its alerts"`
+	Patience    Retry       `json:"patience,omitzero" doc:"how deliveries are tried again that failed and may pass; 8 tries over 4 hours, at growing intervals, when left out"`
 	GiveUpAfter Duration    `json:"give_up_after,omitempty" doc:"how long deliveries wait for a destination that is down; 24h when left out"`
 	IfUnknown   IfUnknown   `json:"if_unknown,omitempty" enum:"ask,resend" doc:"what to do with a delivery whose answer was lost; ask when left out"`
 	AfterOutage AfterOutage `json:"after_outage,omitempty" enum:"once,each,none" doc:"what to do with rings that were missed; once when left out"`
@@ -132,6 +133,10 @@ const (
 	DefaultSideBySide = 4
 )
 
+// DefaultPatience is how deliveries are tried again when their job does not say: 8
+// tries over four hours.
+var DefaultPatience = Retry{Times: 7, Wait: Duration(115 * time.Second), Growth: 2}
+
 // WithDefaults fills in what was left out.
 func (d Definition) WithDefaults() Definition {
 	d.IfBlank, d.BlankThen = orElse(d.IfBlank, BlankHold), orElse(d.BlankThen, BlankHold)
@@ -148,8 +153,10 @@ func (d Definition) WithDefaults() Definition {
 	if d.GiveUpAfter == 0 {
 		d.GiveUpAfter = Duration(DefaultGiveUp)
 	}
-	if d.Retry.Times > 0 && d.Retry.Wait == 0 {
-		d.Retry.Wait = Duration(DefaultRetryWait)
+	for _, r := range []*Retry{&d.Retry, &d.Patience} {
+		if r.Times > 0 && r.Wait == 0 {
+			r.Wait = Duration(DefaultRetryWait)
+		}
 	}
 	return d
 }

@@ -130,10 +130,20 @@ type ProgramTask struct {
 	Variables map[string]string `json:"variables,omitempty" doc:"environment variables beside PATH, HOME, TMPDIR and LANG"`
 }
 
+// IfNobody says what to do when the recipients of a mail come to nobody.
+type IfNobody string
+
+// The choices; the first is the default.
+const (
+	NobodyFail     IfNobody = "fail"
+	NobodyPassOver IfNobody = "pass over"
+)
+
 // DeliverTask hands the files of the tasks before it over: as a mail to
 // recipients, or as files to a place.
 type DeliverTask struct {
 	Destination string   `json:"destination" minLength:"1" doc:"name of the destination"`
+	IfNobody    IfNobody `json:"if_nobody,omitempty" enum:"fail,pass over" doc:"what to do when the recipients of a mail come to nobody; fail when left out. Where all have left the list or pause their mail it is passed over"`
 	Formats     []string `json:"formats,omitempty" maxItems:"20" doc:"formats of the files that it takes, such as pdf; all when left out"`
 
 	To       []string   `json:"to,omitempty" maxItems:"10000" doc:"of a mail: addresses, several in one text separated by commas, semicolons or lines; person:login, group:name, post:name, under:name (a post with all that stand under it); with moving parts"`

@@ -175,3 +175,18 @@ CREATE TABLE gate_state (
   no  bigint NOT NULL
 );
 INSERT INTO gate_state (no) VALUES (1);
+
+-- How often a destination rested in a row without anything that got through between:
+-- one that is fine when it is looked at, and refuses whatever is handed over.
+ALTER TABLE destinations ADD COLUMN rests_in_row int NOT NULL DEFAULT 0;
+
+-- Which part and task of a run writes which name at a destination: two of one run
+-- never overwrite each other, and a retry keeps its name.
+CREATE TABLE run_names (
+  run_id         bigint NOT NULL,
+  destination_id bigint NOT NULL,
+  path           text NOT NULL,
+  part           int NOT NULL,
+  task           text NOT NULL,
+  PRIMARY KEY (run_id, destination_id, path)
+);
