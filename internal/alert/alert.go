@@ -95,6 +95,7 @@ func Letter(a job.Alert, r Reader) deliver.Letter {
 	case a.Kind == job.AlertDown:
 		links = append(links, "See the destinations: "+r.Base+"/destinations")
 	}
+	links = append(links, fmt.Sprintf("See the alert: %s/alerts/%d", r.Base, a.ID))
 	b.WriteString(strings.Join(links, "\n"))
 	return deliver.Letter{
 		Subject: Subject(a),
@@ -137,6 +138,15 @@ func Subject(a job.Alert) string {
 		word = "Alert"
 	}
 	return word + ": " + a.Job
+}
+
+// Success writes the mail that tells an owner that a run is done.
+func Success(run job.Run, r Reader) deliver.Letter {
+	text := fmt.Sprintf("%s\nRun %s, due %s, is done: %s.\n\nSee the run: %s/runs/%s", run.Job, run.ID, r.when(run.Due), run.Reason, r.Base, run.ID)
+	return deliver.Letter{
+		Subject: "Done: " + run.Job, Plain: text, Footer: "Iron Bell. You get it because you want to hear of success; your page, or the job, says so.",
+		Headers: map[string]string{"Auto-Submitted": "auto-generated"},
+	}
 }
 
 // Digest writes the mail of the morning: what is open, and what closed since the

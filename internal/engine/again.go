@@ -375,6 +375,9 @@ func (e *Engine) Cancel(ctx context.Context, who job.Person, id job.RunID) (job.
 		if run, err = t.Run(ctx, id); err != nil {
 			return err
 		}
+		if err := t.CloseAlertsOfRuns(ctx, []job.RunID{id}); err != nil {
+			return err
+		}
 		return e.outcomes(ctx, t, []store.RunMove{{Run: was, To: run.State}})
 	})
 	return run, err

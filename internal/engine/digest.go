@@ -75,5 +75,5 @@ func (e *Engine) digest(ctx context.Context, t *store.Tx, s job.AlertSettings, p
 	letter := alert.Digest(alerts, alert.Reader{Base: e.o.URL, Zone: now.Location(), Locale: languageOf(p)}, now)
 	letter.To = []string{p.Mail}
 	none := int64(0) // it belongs to no alert of its own
-	return e.freezeLetter(ctx, t, id, destination, letter, job.Message{AlertID: &none}, []store.Recipient{{Address: p.Mail, PersonID: p.ID}})
+	return e.freezeLetter(ctx, t, id, destination, letter, job.Message{AlertID: &none}, []store.Recipient{{Address: p.Mail, PersonID: p.ID}}, time.Time{})
 }

@@ -86,6 +86,7 @@ type Engine struct {
 
 	mu      sync.Mutex // guards what this node works on
 	plans   map[store.Version]*plan
+	wanting wanting
 	held    map[holding]*lease
 	sending map[int64]store.Sending
 }

@@ -18,6 +18,7 @@ import (
 type passage struct {
 	keep     job.KeptBack // why it is kept back; it goes when this is empty and nothing holds it
 	held     bool         // it is frozen: given back untried
+	drop     bool         // nobody needs it any more: its alert was taken on or put right
 	redirect string       // it goes there instead
 }
 
@@ -40,10 +41,16 @@ func gateFor(house job.MailSettings, mail bool, address string) (p passage, outs
 func (e *Engine) gate(ctx context.Context, from interface {
 	Allowed(ctx context.Context, address string, jobID int64, sha string, destination int64) (bool, error)
 	IsOwnAddress(ctx context.Context, person int64, address string) (bool, error)
+	AlertOver(ctx context.Context, id int64) (bool, error)
 }, g store.GateState, s store.Sending, destination string,
 ) (passage, error) {
 	mail := s.Name == ""
 	p, outside := gateFor(g.House, mail, s.Address)
+	if s.AlertID != nil && *s.AlertID != 0 {
+		if over, err := from.AlertOver(ctx, *s.AlertID); err != nil || over {
+			return passage{drop: over}, err
+		}
+	}
 	switch {
 	case p.keep != "":
 		return p, nil
@@ -96,6 +103,10 @@ func (e *Engine) atGate(ctx context.Context, group []store.Sending) ([]store.Sen
 			s.Address = p.redirect
 		}
 		switch {
+		case p.drop:
+			if err := e.dropped(ctx, s); err != nil {
+				return nil, err
+			}
 		case p.keep != "":
 			kept[p.keep] = append(kept[p.keep], s)
 		case p.held:
@@ -114,6 +125,16 @@ func (e *Engine) atGate(ctx context.Context, group []store.Sending) ([]store.Sen
 		}
 	}
 	return through, nil
+}
+
+// dropped ends the delivery of a mail about an alert that was taken on or put right
+// meanwhile.
+func (e *Engine) dropped(ctx context.Context, s store.Sending) error {
+	err := e.store.Do(ctx, func(t *store.Tx) error {
+		return t.EndSending(ctx, s, store.Ended{State: job.DeliveryFailed, Answer: "not needed any more: the alert was taken on or put right", Untried: true})
+	})
+	e.releaseSending(s)
+	return err
 }
 
 // keepBack writes that deliveries wait, says so in the logs of their runs, and asks

@@ -148,7 +148,9 @@ func TestPartsNeverOverwriteEachOther(t *testing.T) {
 	assert.Equal(t, []string{"north (Ellerhaven).csv", "north (Pennold).csv", "south.csv"}, files())
 
 	// A clash that shows only later fails that part, and alerts.
-	o.strain.mean("program", func(_ context.Context, w task.Work) (task.Result, error) { return o.strain.file(w, "file", []byte(w.PartName)) })
+	o.strain.mean("program", func(_ context.Context, w task.Work) (task.Result, error) {
+		return o.strain.file(w, "file", []byte(w.PartName))
+	})
 	d.Tasks = []job.Task{strained("file", "program"), placed("port folders", overwrite)}
 	o.save(e, "Sheets", d)
 	run = o.ended(o.ring(e, "Sheets", Ask{}).ID)

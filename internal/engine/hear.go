@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"ironbell/internal/core/fault"
@@ -45,6 +46,13 @@ func (p *performance) hear(ctx context.Context, d done) error {
 	} else if errors.Is(d.err, context.DeadlineExceeded) {
 		f = fault.New(fault.Task, "", fmt.Sprintf("it took longer than its limit of %s", job.Duration(p.limit(d.task))), "Make the task faster or its time limit longer.")
 	}
+	label, err := p.rests(ctx, d.task, f)
+	if err != nil {
+		return err
+	}
+	if label != "" {
+		return p.waitFor(ctx, d, f, label)
+	}
 	again := policy.AfterFault(p.plan.Retry, p.failures[name]+1, f, p.since, p.e.o.Now().In(p.since.Location()))
 	end := store.TaskEnd{Again: again.Retry, Attempt: job.Attempt{Part: p.c.Part, Task: name, Try: d.try, State: job.AttemptFailed, Note: f.Error(), Class: string(f.Class), Advice: f.Advice}}
 	p.e.o.Log.Warn("a task failed", "run", p.c.RunID.String(), "job", p.c.Job, "task", name, "try", d.try, "class", f.Class, "error", f, "took", d.took.Round(time.Millisecond))
@@ -62,10 +70,31 @@ func (p *performance) hear(ctx context.Context, d done) error {
 		p.ended[name], p.ends[name] = end.State, end
 		if p.failed == nil {
 			p.failed = &failure{task: name, fault: f, tried: p.failures[name], reason: again.Reason}
+		} else {
+			p.failed.also = append(p.failed.also, fmt.Sprintf("task %s failed, too: %s", name, f))
 		}
 	}
 	if len(p.working) == 0 && !p.moves() {
 		// What ends the part goes with it into one transaction.
+		p.finish(en)
+		return nil
+	}
+	return p.e.record(ctx, en)
+}
+
+// waitFor gives the part back until what a task needs works again. That is no try of
+// the job's: nothing was wrong with it.
+func (p *performance) waitFor(ctx context.Context, d done, f *fault.Fault, label string) error {
+	what := "source " + strings.TrimPrefix(label, "source:")
+	if label == store.StoreLabel {
+		what = "the store of artifacts"
+	}
+	reason := fmt.Sprintf("waits for %s: %s", what, f)
+	end := store.TaskEnd{Again: true, Attempt: job.Attempt{Part: p.c.Part, Task: d.task.Name, Try: d.try, State: job.AttemptLost, Note: f.Error(), Class: string(f.Class), Advice: f.Advice}}
+	en := &entry{Entry: store.Entry{Claim: p.c, Ends: []store.TaskEnd{end}, Logs: []job.LogLine{{Task: d.task.Name, Level: "warn", Text: reason}}}}
+	p.again = append(p.again, policy.Again{Retry: true, Reason: reason})
+	p.waits[d.task.Name] = true
+	if len(p.working) == 0 && !p.moves() {
 		p.finish(en)
 		return nil
 	}
@@ -177,6 +206,9 @@ func (p *performance) finish(en *entry) {
 		reason := fmt.Sprintf("%s failed: %s (%s)", what, p.failed.fault, p.failed.reason)
 		if p.failed.found {
 			reason = p.failed.reason
+		}
+		for _, also := range p.failed.also {
+			reason += "; " + also
 		}
 		en.Part = &store.PartMove{State: job.PartFailed, Reason: reason}
 		en.failed = p.failed

@@ -62,7 +62,7 @@ func (e *Engine) perform(ctx, stopping context.Context, c store.Claim) (*entry, 
 		return nil, err
 	}
 	if err = p.split(ctx); err != nil {
-		return p.undivided(err)
+		return p.undivided(ctx, err)
 	}
 	switch lost, err := p.unknownValues(ctx); {
 	case err != nil:
@@ -84,13 +84,19 @@ var errStopped = errors.New("the service stops")
 
 // undivided ends a part whose run could not be divided: it is blank when there is
 // nothing to run for, and tried again as its job says when that may help.
-func (p *performance) undivided(err error) (*entry, error) {
+func (p *performance) undivided(ctx context.Context, err error) (*entry, error) {
 	var f *fault.Fault
 	switch {
 	case errors.Is(err, errNoParts):
 		return &entry{Entry: store.Entry{Claim: p.c, Part: &store.PartMove{State: job.PartBlank, Reason: err.Error()}, Logs: []job.LogLine{{Text: err.Error()}}}}, nil
 	case !errors.As(err, &f):
 		return nil, err
+	}
+	if q := p.plan.Split.Query; q != nil && f.Scope == fault.Source {
+		if label, restErr := p.rests(ctx, job.Task{Query: &job.QueryTask{Source: q.Source}}, f); restErr != nil || label != "" {
+			reason := fmt.Sprintf("waits for source %s: %s", q.Source, f)
+			return &entry{Entry: store.Entry{Claim: p.c, Part: &store.PartMove{State: job.PartWaiting, Reason: reason}, Logs: []job.LogLine{{Level: "warn", Text: reason}}}}, restErr
+		}
 	}
 	again := policy.AfterFault(p.plan.Retry, int(p.c.LeaseNo), f, p.since, p.e.o.Now().In(p.since.Location()))
 	if again.Retry {

@@ -81,6 +81,10 @@ func (e *Engine) SavePlace(ctx context.Context, who job.Person, kind store.Place
 		saved, err = t.PlaceByID(ctx, kind, id)
 		return err
 	})
+	if err == nil && kind == store.Source {
+		err = e.store.LookSoon(ctx, "source:"+name)
+		wake(e.wakeProbe)
+	}
 	if err == nil && kind == store.Destination && saved.RestsSince != nil {
 		// It may be mended now.
 		err = e.store.ProbeSoon(ctx, saved.ID)
@@ -160,7 +164,7 @@ func (e *Engine) TestPlace(ctx context.Context, who job.Person, kind store.Place
 		if err != nil {
 			return nil, &Refused{fault.Of(err)}
 		}
-		return []string{said}, nil
+		return []string{said}, e.endRest(ctx, "source:"+name, who.Name+" tested it")
 	}
 	id, d, err := e.destinations.ByName(ctx, name)
 	var tested deliver.Tested

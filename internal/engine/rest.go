@@ -142,7 +142,7 @@ func plural(n int, one, many string) string {
 // waited too long.
 func (e *Engine) probe(ctx context.Context) {
 	for {
-		for doing, do := range map[string]func(context.Context) error{"look at destinations that rest": e.probeAll, "let deliveries go": e.letGo, "give deliveries up": e.giveUpWaiting, "end what nobody said yes to": e.nobodySaidYes, "ask about what was taken": e.askTaken} {
+		for doing, do := range map[string]func(context.Context) error{"look at destinations that rest": e.probeAll, "let deliveries go": e.letGo, "give deliveries up": e.giveUpWaiting, "end what nobody said yes to": e.nobodySaidYes, "ask about what was taken": e.askTaken, "look at sources that rest": e.lookAtRests, "give up what waits for sources": e.giveUpKept} {
 			if err := do(ctx); err != nil {
 				e.failed(ctx, doing, err)
 			}

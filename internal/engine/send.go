@@ -1,9 +1,11 @@
 package engine
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"strings"
 	"sync"
 	"time"
@@ -176,7 +178,7 @@ func (e *Engine) pace(ctx context.Context, d deliver.Destination, id int64) erro
 func (e *Engine) handOver(ctx context.Context, line deliver.Line, d deliver.Destination, s store.Sending) (deliver.Result, error) {
 	ctx, stop := context.WithTimeout(ctx, sendLimit+time.Duration(s.Size/sendSpeed)*time.Second)
 	defer stop()
-	content, err := e.files.Open(ctx, s.Key)
+	content, err := e.bytesOf(ctx, s)
 	if err != nil {
 		return deliver.Result{}, err
 	}
@@ -215,6 +217,19 @@ func (e *Engine) handOver(ctx context.Context, line deliver.Line, d deliver.Dest
 		return nil
 	})
 }
+
+// bytesOf opens what a delivery hands over.
+func (e *Engine) bytesOf(ctx context.Context, s store.Sending) (io.ReadSeekCloser, error) {
+	if s.Key == "" && len(s.Body) > 0 {
+		return inMemory{bytes.NewReader(s.Body)}, nil
+	}
+	return e.files.Open(ctx, s.Key)
+}
+
+// inMemory is a text that is read like a file.
+type inMemory struct{ *bytes.Reader }
+
+func (inMemory) Close() error { return nil }
 
 // ended writes how a hand-over went that was not accepted, and settles its run.
 func (e *Engine) ended(ctx context.Context, s store.Sending, res deliver.Result, err error) {

@@ -18,8 +18,9 @@ type failure struct {
 	fault  *fault.Fault
 	tried  int
 	reason string
-	goesOn bool // the job goes on without it
-	found  bool // it is what was found that counts as a failure
+	goesOn bool     // the job goes on without it
+	found  bool     // it is what was found that counts as a failure
+	also   []string // what failed beside it
 }
 
 // alertOf is what an alert tells of a result.
@@ -63,6 +64,9 @@ func (e *Engine) failureAlert(ctx context.Context, t *store.Tx, c store.Claim, f
 		happened = fmt.Sprintf("In run %s %s could not be done, and the job goes on without it. %s.", c.RunID, what, upper(failed.fault.Error()))
 		after = "what the job makes without it is sent"
 	}
+	for _, also := range failed.also {
+		happened += " " + upper(also) + "."
+	}
 	return t.OpenAlert(ctx, job.Alert{
 		Kind: job.AlertRunFailed, Cause: fmt.Sprintf("run:%d:%s:%s", c.JobID, failed.task, failed.fault.Class), JobID: &c.JobID, RunID: &run,
 		Happened: happened, ForWhom: after, Tried: failed.reason, Advice: failed.fault.Advice, Next: "Nothing more by itself until its next ring.",
@@ -95,7 +99,7 @@ func (e *Engine) foundAlert(ctx context.Context, t *store.Tx, c store.Claim, a a
 	}
 	return t.OpenAlert(ctx, job.Alert{
 		Kind: a.kind, Cause: fmt.Sprintf("%s:%d:%s", a.kind, c.JobID, a.task), JobID: &c.JobID, RunID: &run,
-		Happened: fmt.Sprintf("Task %s of run %s came back %s.", a.task, c.RunID, a.happened), ForWhom: whom, Tried: "compared with the job's own past", Advice: advice,
+		Happened: fmt.Sprintf("Task %s of run %s came back %s.", a.task, c.RunID, a.happened), ForWhom: whom, Tried: map[bool]string{true: "Its rows were compared with the job's own past.", false: "Its rows were counted."}[a.kind == job.AlertUnusual], Advice: advice,
 	})
 }
 
@@ -168,17 +172,25 @@ func (e *Engine) move(ctx context.Context, t *store.Tx, moves []store.RunMove) e
 		return err
 	}
 	var ended []store.RunMove
-	var right []job.RunID
+	var right, over []job.RunID
 	for _, m := range moves {
 		if m.To.Ended() && m.To != m.Run.State {
 			ended = append(ended, m)
+			over = append(over, m.Run.ID)
 		}
-		if m.To == job.RunDone || m.To == job.RunBlank {
+		if m.To == job.RunDone || m.To == job.RunBlank || m.To == job.RunCancelled || m.To == job.RunPassedOver {
 			right = append(right, m.Run.ID)
 		}
 	}
-	// What these runs had failed in was put right.
+	// What these runs had failed in was put right, also by one that repeats another; and
+	// none of them is late any more.
 	if err := t.CloseAlertsOfRuns(ctx, right); err != nil {
+		return err
+	}
+	if err := t.CloseLate(ctx, over); err != nil {
+		return err
+	}
+	if err := e.noteSuccess(ctx, t, ended); err != nil {
 		return err
 	}
 	return e.outcomes(ctx, t, ended)

@@ -1,8 +1,12 @@
 package engine
 
 import (
+	"bytes"
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"strings"
 	"time"
@@ -55,7 +59,12 @@ func (e *Engine) tell(ctx context.Context) {
 		for _, a := range calls {
 			e.call(ctx, a)
 		}
-		if n > 0 {
+		told, err := e.tellSuccess(ctx)
+		if err != nil {
+			e.failed(ctx, "tell of success", err)
+			continue
+		}
+		if n+told > 0 {
 			continue
 		}
 		wait := e.o.Poll
@@ -79,19 +88,20 @@ func (e *Engine) tellOne(ctx context.Context, t *store.Tx, a job.Alert, s job.Al
 			if s.Call == "" {
 				break
 			}
+			// It calls for what is urgent, or after the last of those who sleep could be told.
+			if until, err := e.lastQuiet(ctx, t, a); err != nil || !a.Urgent && until.After(e.o.Now()) {
+				return false, errors.Join(err, t.Told(ctx, a.ID, "the call waits for the end of quiet hours, "+until.Format("15:04 MST"), step, until.Sub(e.o.Now())))
+			}
 			return true, t.Told(ctx, a.ID, "", alert.StepNobody, after)
 		}
-		people, quiet, err := e.recipients(ctx, t, a, step)
+		people, sleeping, err := e.recipients(ctx, t, a, step)
 		if err != nil {
 			return false, err
 		}
-		if len(people) == 0 && quiet.IsZero() {
+		if len(people)+len(sleeping) == 0 {
 			continue // there is nobody at this step
 		}
-		if len(people) == 0 {
-			return false, t.Told(ctx, a.ID, "waits for the end of quiet hours, "+quiet.Format("15:04 MST"), step, time.Until(quiet))
-		}
-		names, rests, err := e.mailAlert(ctx, t, a, s, step, people)
+		names, rests, err := e.mailAlert(ctx, t, a, s, step, people, sleeping)
 		if err != nil {
 			e.o.Log.Error("an alert cannot be sent", "alert", a.ID, "error", err)
 			a.Told = "cannot be sent: " + err.Error()
@@ -129,83 +139,147 @@ func (e *Engine) stepAfter(s job.AlertSettings, step int) time.Duration {
 
 // mailAlert composes a mail for each of some people and freezes its delivery. It
 // tells whether the mail server rests, so that the mails wait.
-func (e *Engine) mailAlert(ctx context.Context, t *store.Tx, a job.Alert, s job.AlertSettings, step int, people []job.Person) (names []string, rests bool, err error) {
+func (e *Engine) mailAlert(ctx context.Context, t *store.Tx, a job.Alert, s job.AlertSettings, step int, people []job.Person, sleeping []sleeper) (names []string, rests bool, err error) {
 	id, destination, rests, err := e.alertDestination(ctx, t, s)
 	if err != nil {
 		return nil, false, err
 	}
+	all := make([]sleeper, 0, len(people)+len(sleeping))
 	for _, p := range people {
+		all = append(all, sleeper{Person: p})
+	}
+	for _, p := range append(all, sleeping...) {
 		waits, err := t.AlertMailWaits(ctx, a.ID, p.Mail)
 		if err != nil {
 			return nil, false, err
 		}
-		if names = append(names, p.Name); waits {
-			rests = true // one is enough
+		name := p.Name
+		if !p.until.IsZero() {
+			name += " after " + p.until.Format("15:04 MST")
+		}
+		if names = append(names, name); waits {
+			rests = rests || p.until.IsZero() // one is enough
 			continue
 		}
 		place, err := zone.Load(p.Zone)
 		if err != nil {
 			place = time.UTC
 		}
-		letter := alert.Letter(a, alert.Reader{Base: e.o.URL, Zone: place, Locale: languageOf(p), Step: step, TakeOn: e.takeOnLink(a.ID, p.ID)})
+		letter := alert.Letter(a, alert.Reader{Base: e.o.URL, Zone: place, Locale: languageOf(p.Person), Step: step, TakeOn: e.takeOnLink(a.ID, p.ID)})
 		letter.To = []string{p.Mail}
-		if err := e.freezeLetter(ctx, t, id, destination, letter, job.Message{AlertID: &a.ID}, []store.Recipient{{Address: p.Mail, PersonID: p.ID}}); err != nil {
+		if err := e.freezeLetter(ctx, t, id, destination, letter, job.Message{AlertID: &a.ID}, []store.Recipient{{Address: p.Mail, PersonID: p.ID}}, p.until); err != nil {
 			return nil, false, err
 		}
 	}
 	return names, rests, nil
 }
 
-// freezeLetter composes a letter of the service itself, keeps it, and freezes its
-// deliveries.
-func (e *Engine) freezeLetter(ctx context.Context, t *store.Tx, id int64, destination deliver.Mailer, letter deliver.Letter, m job.Message, to []store.Recipient) error {
-	letter.From, letter.Date, letter.MessageID = destination.From(), time.Now(), task.MessageID(task.DomainOf(destination.From()))
-	file, err := e.files.Create()
-	if err != nil {
-		return err
-	}
-	if err := deliver.Compose(ctx, file, letter); err != nil {
-		file.Drop()
+// freezeLetter composes a letter of the service itself and freezes its deliveries, to
+// go out at an instant, or at once when it is zero. It lies in the database: it must
+// go out when the disk of the artifacts is full, too.
+func (e *Engine) freezeLetter(ctx context.Context, t *store.Tx, id int64, destination deliver.Mailer, letter deliver.Letter, m job.Message, to []store.Recipient, at time.Time) error {
+	now := e.o.Now()
+	letter.From, letter.Date, letter.MessageID = destination.From(), now, task.MessageID(task.DomainOf(destination.From()))
+	var body bytes.Buffer
+	if err := deliver.Compose(ctx, &body, letter); err != nil {
 		return fault.Wrap(err, fault.Lasting, fault.Message, "compose the mail", "")
 	}
-	kept, err := file.Keep()
-	if err != nil {
-		return err
+	sum := sha256.Sum256(body.Bytes())
+	giveUp := now.Add(tellGiveUp)
+	m.MessageID, m.Subject, m.DestinationID, m.Size, m.SHA256 = "<"+letter.MessageID+">", letter.Subject, id, int64(body.Len()), hex.EncodeToString(sum[:])
+	n := store.NewMessage{
+		Message: m, To: to, Body: body.Bytes(), Retry: job.Retry{Times: int(tellGiveUp / e.o.Tell), Wait: job.Duration(e.o.Tell)}, GiveUpAt: &giveUp, IfUnknown: job.UnknownAsk,
 	}
-	giveUp := time.Now().Add(tellGiveUp)
-	m.MessageID, m.Subject, m.DestinationID, m.Key, m.Size, m.SHA256 = "<"+letter.MessageID+">", letter.Subject, id, kept.Key, kept.Size, kept.SHA256
-	_, err = t.Freeze(ctx, store.NewMessage{
-		Message: m, To: to, Retry: job.Retry{Times: int(tellGiveUp / e.o.Tell), Wait: job.Duration(e.o.Tell)}, GiveUpAt: &giveUp, IfUnknown: job.UnknownAsk,
-	})
+	if !at.IsZero() {
+		n.ReadyAt = &at
+	}
+	_, err := t.Freeze(ctx, n)
 	return err
 }
 
-// recipients are the people of an alert's step who can be told now. Quiet is when
-// the first of the others can be.
-func (e *Engine) recipients(ctx context.Context, t *store.Tx, a job.Alert, step int) (people []job.Person, quiet time.Time, err error) {
+// sleeper is a person who is to be told, and until when they are in quiet hours.
+type sleeper struct {
+	job.Person
+	until time.Time
+}
+
+// recipients are the people of an alert's step: those who can be told now, and those
+// who are told at the end of their quiet hours.
+func (e *Engine) recipients(ctx context.Context, t *store.Tx, a job.Alert, step int) (people []job.Person, sleeping []sleeper, err error) {
 	all, err := e.stepPeople(ctx, t, a, step)
 	if err != nil {
-		return nil, quiet, err
+		return nil, nil, err
+	}
+	if a.Kind != job.AlertConsent { // what a person may say only themselves goes to nobody else
+		if all, err = e.standIns(ctx, t, all); err != nil {
+			return nil, nil, err
+		}
 	}
 	for _, p := range all {
 		if p.Mail == "" {
 			continue
 		}
-		if !a.Urgent {
-			place, err := zone.Load(p.Zone)
-			if err != nil {
-				place = time.UTC
-			}
-			if until, is := p.Wishes.Quiet(e.o.Now().In(place)); is {
-				if quiet.IsZero() || until.Before(quiet) {
-					quiet = until
-				}
-				continue
-			}
+		if until, is := e.quiet(p); is && !a.Urgent {
+			sleeping = append(sleeping, sleeper{p, until})
+			continue
 		}
 		people = append(people, p)
 	}
-	return people, quiet, nil
+	return people, sleeping, nil
+}
+
+// quiet tells until when a person is in quiet hours.
+func (e *Engine) quiet(p job.Person) (until time.Time, is bool) {
+	place, err := zone.Load(p.Zone)
+	if err != nil {
+		place = time.UTC
+	}
+	return p.Wishes.Quiet(e.o.Now().In(place))
+}
+
+// lastQuiet is when the last of all who are told of an alert leaves quiet hours; zero
+// when nobody is in any.
+func (e *Engine) lastQuiet(ctx context.Context, t *store.Tx, a job.Alert) (last time.Time, err error) {
+	for step := alert.StepOwner; step < alert.StepCall; step++ {
+		_, sleeping, err := e.recipients(ctx, t, a, step)
+		if err != nil {
+			return last, err
+		}
+		for _, p := range sleeping {
+			if p.until.After(last) {
+				last = p.until
+			}
+		}
+	}
+	return last, nil
+}
+
+// standIns puts those who stand in for people who are away in their place, as far as
+// they name any.
+func (e *Engine) standIns(ctx context.Context, t *store.Tx, people []job.Person) ([]job.Person, error) {
+	const most = 3
+	known := map[int64]bool{}
+	var out []job.Person
+	for _, p := range people {
+		for range most {
+			if !p.Wishes.Away(e.o.Now()) || p.Wishes.StandIn == "" {
+				break
+			}
+			in, _, err := t.PersonByLogin(ctx, p.Wishes.StandIn)
+			if isMissing(err) {
+				break
+			}
+			if err != nil {
+				return nil, err
+			}
+			p = in
+		}
+		if !known[p.ID] {
+			known[p.ID] = true
+			out = append(out, p)
+		}
+	}
+	return out, nil
 }
 
 // stepPeople are all people of an alert's step. That of a destination belongs to
@@ -350,6 +424,10 @@ func (e *Engine) call(ctx context.Context, a job.Alert) {
 		if !ok {
 			return "", fmt.Errorf("the destination %q takes no calls", s.Call)
 		}
+		n, err := e.store.Calling(ctx, a.ID)
+		if err != nil {
+			return "", err
+		}
 		body, err := json.Marshal(map[string]any{
 			"alert": a.ID, "kind": a.Kind, "about": a.Job, "run": a.RunID, "happened": a.Happened, "for_whom": a.ForWhom, "advice": a.Advice,
 			"since": a.OpenedAt, "count": a.Count, "owner": a.Owner, "link": fmt.Sprintf("%s/alerts/%d", e.o.URL, a.ID),
@@ -357,7 +435,7 @@ func (e *Engine) call(ctx context.Context, a job.Alert) {
 		if err != nil {
 			return "", err
 		}
-		return caller.Call(ctx, deliver.Call{ID: fmt.Sprintf("alert-%d-%d", a.ID, a.Count), Method: "POST", MediaType: "application/json", Body: body, Now: time.Now()})
+		return caller.Call(ctx, deliver.Call{ID: fmt.Sprintf("alert-%d-%d", a.ID, n), Method: "POST", MediaType: "application/json", Body: body, Now: e.o.Now()})
 	}()
 	ending, end := ending(ctx)
 	defer end()

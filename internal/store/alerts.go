@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"fmt"
+	"strings"
 	"time"
 
 	"ironbell/internal/core/job"
@@ -27,7 +28,7 @@ const alertColumns = `a.id, a.kind, a.cause, a.state, a.job_id, a.job_name, a.ru
 func (t *Tx) OpenAlert(ctx context.Context, a job.Alert) error {
 	const again = `(alerts.state = 'acknowledged' AND excluded.kind <> 'destination down'
 		AND (excluded.run_id IS DISTINCT FROM alerts.run_id OR excluded.kind NOT IN ('delivery failed', 'delivery unknown', 'bounced')))`
-	_, err := t.ext.ExecContext(ctx, `INSERT INTO alerts (`+alertFields+`)
+	_, err := t.ext.ExecContext(ctx, `WITH opened AS (INSERT INTO alerts (`+alertFields+`)
 		SELECT $1, $2, 'open', $3, coalesce(j.name, $4), $5, j.owner_id, $6, $7, $8, $9, $10, $11 OR coalesce((v.definition->>'urgent')::boolean, false), bell_now()
 		FROM (SELECT 1) one LEFT JOIN jobs j ON j.id = $3 LEFT JOIN job_versions v ON v.job_id = j.id AND v.version = j.version
 		WHERE $3::bigint IS NULL OR j.id IS NOT NULL
@@ -36,7 +37,8 @@ func (t *Tx) OpenAlert(ctx context.Context, a job.Alert) error {
 			step = CASE WHEN `+again+` THEN 0 ELSE alerts.step END,
 			tell_at = CASE WHEN `+again+` OR alerts.state = 'open' AND alerts.tell_at IS NULL AND alerts.told_at < bell_now() - make_interval(secs => $12) THEN bell_now() ELSE alerts.tell_at END,
 			acknowledged_by = CASE WHEN `+again+` THEN '' ELSE alerts.acknowledged_by END, acknowledged_at = CASE WHEN `+again+` THEN NULL ELSE alerts.acknowledged_at END,
-			state = CASE WHEN `+again+` THEN 'open' ELSE alerts.state END`,
+			state = CASE WHEN `+again+` THEN 'open' ELSE alerts.state END RETURNING id)
+		INSERT INTO alert_runs (alert_id, run_id) SELECT id, $5::bigint FROM opened WHERE $5::bigint IS NOT NULL ON CONFLICT (alert_id, run_id) DO UPDATE SET mended = false`,
 		a.Kind, a.Cause, a.JobID, a.Job, a.RunID, bounded(a.Happened), bounded(a.ForWhom), bounded(a.Tried), bounded(a.Advice), bounded(a.Next), a.Urgent, tellAgain.Seconds())
 	if err != nil {
 		return wrap(err, "open the alert")
@@ -55,7 +57,7 @@ func (t *Tx) AlertsToTell(ctx context.Context, limit int) ([]job.Alert, error) {
 // next is zero.
 func (t *Tx) Told(ctx context.Context, id int64, told string, step int, next time.Duration) error {
 	_, err := t.ext.ExecContext(ctx, `UPDATE alerts SET told = CASE WHEN $2 = '' THEN told ELSE $2 END, told_at = bell_now(), step = $3,
-		tell_at = CASE WHEN $4 > 0 THEN bell_now() + make_interval(secs => $4) END WHERE id = $1`, id, bounded(told), step, next.Seconds())
+		tell_at = CASE WHEN $4::float8 > 0 THEN bell_now() + make_interval(secs => $4::float8) END WHERE id = $1`, id, bounded(told), step, next.Seconds())
 	return wrap(err, "record who was told")
 }
 
@@ -107,6 +109,12 @@ func (q q) AlertMailWaits(ctx context.Context, id int64, address string) (bool, 
 	return waits, wrap(err, "see whether a mail about the alert waits")
 }
 
+// Calling numbers a call about an alert: each is one of its own, also a repeated one.
+func (q q) Calling(ctx context.Context, id int64) (n int, err error) {
+	err = sqlx.GetContext(ctx, q.ext, &n, `UPDATE alerts SET calls = calls + 1 WHERE id = $1 RETURNING calls`, id)
+	return n, wrap(err, "number the call")
+}
+
 // UnreachedAlerts counts the alerts that nobody could be told of.
 func (q q) UnreachedAlerts(ctx context.Context) (int, error) {
 	var n int
@@ -124,7 +132,7 @@ func (q q) Alerts(ctx context.Context, states []string, limit int) ([]job.Alert,
 // AlertsOfRun lists the alerts that speak of a run.
 func (q q) AlertsOfRun(ctx context.Context, id job.RunID) ([]job.Alert, error) {
 	alerts := []job.Alert{}
-	err := sqlx.SelectContext(ctx, q.ext, &alerts, `SELECT `+alertColumns+` WHERE a.run_id = $1 ORDER BY a.id LIMIT 100`, id)
+	err := sqlx.SelectContext(ctx, q.ext, &alerts, `SELECT `+alertColumns+` WHERE a.run_id = $1 OR a.id IN (SELECT alert_id FROM alert_runs WHERE run_id = $1) ORDER BY a.id LIMIT 100`, id)
 	return alerts, wrap(err, "list the run's alerts")
 }
 
@@ -160,15 +168,36 @@ func (q q) CloseAlert(ctx context.Context, id int64) error {
 	return q.Tell(ctx, Notice{Kind: "alerts"})
 }
 
-// CloseAlertsOfRuns ends the alerts whose latest run was put right, but for
-// those that this transaction opened.
+// CloseAlertsOfRuns notes that runs were put right, with those that they repeat, and
+// ends the alerts of which every run was, but for those that this transaction opened.
 func (t *Tx) CloseAlertsOfRuns(ctx context.Context, ids []job.RunID) error {
 	if len(ids) == 0 {
 		return nil
 	}
+	return t.mend(ctx, `WITH RECURSIVE right_now AS (
+			SELECT id, again FROM runs WHERE id = ANY($1)
+			UNION SELECT r.id, r.again FROM runs r JOIN right_now n ON r.id = n.again
+		), mended AS (
+			UPDATE alert_runs m SET mended = true FROM alerts a WHERE m.alert_id = a.id AND NOT m.mended AND m.run_id IN (SELECT id FROM right_now) AND a.last_at < bell_now() RETURNING m.alert_id, m.run_id
+		)`, numbers(ids))
+}
+
+// CloseLate ends the alerts that said that runs were late, which have ended.
+func (t *Tx) CloseLate(ctx context.Context, ids []job.RunID) error {
+	if len(ids) == 0 {
+		return nil
+	}
+	return t.mend(ctx, `WITH mended AS (
+			UPDATE alert_runs m SET mended = true FROM alerts a WHERE m.alert_id = a.id AND NOT m.mended AND m.run_id = ANY($1) AND a.kind = 'late' RETURNING m.alert_id, m.run_id
+		)`, numbers(ids))
+}
+
+// mend closes the alerts whose runs were all mended, now by mended or before.
+func (t *Tx) mend(ctx context.Context, mended string, ids []int64) error {
 	var closed []int64
-	if err := sqlx.SelectContext(ctx, t.ext, &closed, `UPDATE alerts SET state = 'closed', closed_at = bell_now(), tell_at = NULL
-		WHERE run_id = ANY($1) AND state <> 'closed' AND last_at < bell_now() RETURNING id`, numbers(ids)); err != nil {
+	if err := sqlx.SelectContext(ctx, t.ext, &closed, mended+` UPDATE alerts SET state = 'closed', closed_at = bell_now(), tell_at = NULL
+		WHERE id IN (SELECT alert_id FROM mended) AND state <> 'closed'
+			AND NOT EXISTS (SELECT 1 FROM alert_runs o WHERE o.alert_id = alerts.id AND NOT o.mended AND NOT EXISTS (SELECT 1 FROM mended m WHERE m.alert_id = o.alert_id AND m.run_id = o.run_id)) RETURNING id`, ids); err != nil {
 		return wrap(err, "close the runs' alerts")
 	}
 	if len(closed) == 0 {
@@ -181,10 +210,17 @@ func (t *Tx) CloseAlertsOfRuns(ctx context.Context, ids []job.RunID) error {
 // destination that an alert is about, at most 50.
 func (q q) OwnersWaiting(ctx context.Context, cause string) ([]job.Person, error) {
 	people := []job.Person{}
+	if label, ok := strings.CutPrefix(cause, "rest:"); ok {
+		return q.OwnersOf(ctx, label)
+	}
+	kind, number, _ := strings.Cut(cause, ":")
+	if kind != "destination" && kind != "refuses" {
+		return people, nil
+	}
 	err := sqlx.SelectContext(ctx, q.ext, &people, `SELECT `+personColumns+` FROM people p WHERE p.id IN (
 			SELECT j.owner_id FROM deliveries d JOIN jobs j ON j.id = d.job_id
-			WHERE d.phase = 'kept back' AND d.kept_back = 'rest' AND d.destination_id = substr($1, length('destination:') + 1)::bigint)
-		ORDER BY p.id LIMIT 50`, cause)
+			WHERE d.phase = 'kept back' AND d.kept_back = 'rest' AND d.destination_id = $1::bigint)
+		ORDER BY p.id LIMIT 50`, number)
 	return people, wrap(err, "find whose deliveries wait")
 }
 

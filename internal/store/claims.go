@@ -199,6 +199,7 @@ func (q q) NextReady(ctx context.Context) (wait time.Duration, ok bool, err erro
 	var seconds *float64
 	err = sqlx.GetContext(ctx, q.ext, &seconds, `WITH RECURSIVE `+readyDestinations+` SELECT extract(epoch FROM min(at) - bell_now()) FROM (
 		(SELECT min(ready_at) AS at FROM parts WHERE state = 'waiting' AND ready_at > bell_now())
+		UNION ALL (SELECT min(probe_at) FROM rests WHERE probe_at > bell_now())
 		UNION ALL (SELECT min(to_at) FROM freezes WHERE lifted_at IS NULL AND to_at > bell_now())
 		UNION ALL (SELECT min(d.at) FROM ready_for r CROSS JOIN LATERAL (SELECT min(ready_at) AS at FROM deliveries WHERE phase = 'ready' AND destination_id = r.destination_id AND ready_at > bell_now()) d)
 		UNION ALL (SELECT min(ask_at) FROM deliveries WHERE phase = 'taken' AND ask_at > bell_now())

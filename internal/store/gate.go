@@ -151,3 +151,10 @@ func (t *Tx) NobodySaidYes(ctx context.Context, limit int) ([]Sending, error) {
 		WHERE phase = 'kept back' AND yes_until < bell_now() ORDER BY yes_until LIMIT $1 FOR UPDATE SKIP LOCKED`, limit)
 	return out, wrap(err, "find what nobody said yes to")
 }
+
+// AlertOver tells whether an alert was taken on or put right, so that nobody is to be
+// told of it any more.
+func (q q) AlertOver(ctx context.Context, id int64) (over bool, err error) {
+	err = sqlx.GetContext(ctx, q.ext, &over, `SELECT NOT EXISTS (SELECT 1 FROM alerts WHERE id = $1 AND state = 'open')`, id)
+	return over, wrap(err, "see whether the alert is open")
+}

@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"errors"
 	"reflect"
+	"slices"
 	"strconv"
 	"time"
 
@@ -170,8 +171,8 @@ func (q q) PutJob(ctx context.Context, name string, owner, author int64, on bool
 		return job.Job{}, wrap(err, "save what the job uses")
 	}
 	keep := d.Keep.WithDefaults()
-	if _, err := q.ext.ExecContext(ctx, `UPDATE jobs SET labels = coalesce($2, '{service}'::text[]), keep_runs = $3, keep_log = $4, keep_files = $5 WHERE id = $1`,
-		row.ID, uses.Labels, keep.Runs, keep.Log, keep.Files); err != nil {
+	if _, err := q.ext.ExecContext(ctx, `UPDATE jobs SET labels = coalesce($2, '{service}'::text[]), keep_runs = $3, keep_log = $4, keep_files = $5, tells_success = $6 WHERE id = $1`,
+		row.ID, uses.Labels, keep.Runs, keep.Log, keep.Files, slices.Contains(d.AlertOn, "success")); err != nil {
 		return job.Job{}, wrap(err, "save the job's labels")
 	}
 	if _, err := q.ext.ExecContext(ctx, `DELETE FROM job_emits WHERE job_id = $1`, row.ID); err != nil {

@@ -36,11 +36,11 @@ func (q q) OldFiles(ctx context.Context, limit int) ([]OldFile, error) {
 	var old []OldFile
 	err := sqlx.SelectContext(ctx, q.ext, &old, `WITH least AS (SELECT coalesce(min(keep_files), 90) AS days FROM jobs)
 		(SELECT k.id, k.key, false AS message FROM least, artifacts k LEFT JOIN runs r ON r.id = k.run_id LEFT JOIN jobs j ON j.id = r.job_id
-			WHERE k.removed_at IS NULL AND k.created_at < bell_now() - make_interval(days => least(least.days, 90)) AND k.created_at < bell_now() - make_interval(days => coalesce(j.keep_files, 90))
+			WHERE k.removed_at IS NULL AND k.key <> '' AND k.created_at < bell_now() - make_interval(days => least(least.days, 90)) AND k.created_at < bell_now() - make_interval(days => coalesce(j.keep_files, 90))
 				AND NOT `+stillNeeded+` LIMIT $1)
 		UNION ALL
 		(SELECT k.id, k.key, true FROM least, messages k LEFT JOIN runs r ON r.id = k.run_id LEFT JOIN jobs j ON j.id = r.job_id
-			WHERE k.removed_at IS NULL AND k.created_at < bell_now() - make_interval(days => least(least.days, 90)) AND k.created_at < bell_now() - make_interval(days => coalesce(j.keep_files, 90))
+			WHERE k.removed_at IS NULL AND k.key <> '' AND k.created_at < bell_now() - make_interval(days => least(least.days, 90)) AND k.created_at < bell_now() - make_interval(days => coalesce(j.keep_files, 90))
 				AND NOT `+stillNeeded+` LIMIT $1)
 		LIMIT $1`, limit)
 	return old, wrap(err, "find files that were kept long enough")

@@ -20,7 +20,8 @@ type rooms map[string]int
 // rooms reads which labels may take how much more. When limits are set, claims
 // of all nodes wait for each other here, so that two never count the same room.
 func (t *Tx) rooms(ctx context.Context) (rooms, error) {
-	const read = `SELECT label, false AS counted, 0 AS room FROM freezes WHERE lifted_at IS NULL AND from_at <= bell_now() AND (to_at IS NULL OR to_at > bell_now())
+	const read = `SELECT label, false AS counted, 0 AS room FROM rests
+		UNION ALL SELECT label, false AS counted, 0 AS room FROM freezes WHERE lifted_at IS NULL AND from_at <= bell_now() AND (to_at IS NULL OR to_at > bell_now())
 		UNION ALL SELECT l.key, true, (l.value::int - (SELECT count(*) FROM parts p WHERE p.state = 'running' AND p.labels @> ARRAY[l.key]))::int
 		FROM settings s, jsonb_each_text(s.value) l WHERE s.key = '` + LimitSetting + `'`
 	for locked := false; ; locked = true {

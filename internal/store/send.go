@@ -30,15 +30,17 @@ type NewMessage struct {
 	GiveUpAt  *time.Time
 	IfUnknown job.IfUnknown
 	Rehearsal bool
+	Body      []byte     // in place of a file in the store of artifacts
+	ReadyAt   *time.Time // when it may go out; at once when nil
 }
 
 // Freeze writes a message and one delivery for each address, before anything
 // leaves. Addresses that are named twice get one.
 func (t *Tx) Freeze(ctx context.Context, m NewMessage) (int64, error) {
 	var id int64
-	err := sqlx.GetContext(ctx, t.ext, &id, `INSERT INTO messages (id, run_id, alert_id, part, task, message_id, subject, destination_id, key, size, sha256, name, media_type, if_exists, stamp, may_leave)
-		VALUES (month_id('message_count'), $1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15) RETURNING id`,
-		m.RunID, m.AlertID, m.Part, m.Task, m.MessageID, m.Subject, m.DestinationID, m.Key, m.Size, m.SHA256, m.Name, m.MediaType, m.IfExists, m.Stamp, m.MayLeave)
+	err := sqlx.GetContext(ctx, t.ext, &id, `INSERT INTO messages (id, run_id, alert_id, part, task, message_id, subject, destination_id, key, size, sha256, name, media_type, if_exists, stamp, may_leave, body)
+		VALUES (month_id('message_count'), $1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16) RETURNING id`,
+		m.RunID, m.AlertID, m.Part, m.Task, m.MessageID, m.Subject, m.DestinationID, m.Key, m.Size, m.SHA256, m.Name, m.MediaType, m.IfExists, m.Stamp, m.MayLeave, m.Body)
 	if err != nil {
 		return 0, wrap(err, "write the message")
 	}
@@ -47,14 +49,14 @@ func (t *Tx) Freeze(ctx context.Context, m NewMessage) (int64, error) {
 	for _, r := range m.To {
 		address, meant, kept, people, bad = append(address, r.Address), append(meant, r.MeantFor), append(kept, string(r.KeptBack)), append(people, r.PersonID), append(bad, bounded(r.Bad))
 	}
-	_, err = t.ext.ExecContext(ctx, `INSERT INTO deliveries (id, message_id, run_id, alert_id, job_id, destination_id, part, address, meant_for, person_id, kept_back, state, answer, advice, class, settled_at,
+	_, err = t.ext.ExecContext(ctx, `INSERT INTO deliveries (id, message_id, run_id, alert_id, job_id, destination_id, part, address, meant_for, person_id, kept_back, state, answer, advice, class, settled_at, ready_at,
 			retry_times, retry_wait, retry_growth, retry_longest, give_up_at, if_unknown, rehearsal)
 		SELECT month_id('delivery_count'), $1, $2, $3, $4, $5, $6, address, meant, nullif(person, 0),
 			CASE WHEN bad <> '' THEN '' WHEN kept <> '' THEN kept WHEN (SELECT rests_since FROM destinations WHERE id = $5) IS NOT NULL THEN 'rest' ELSE '' END,
-			CASE WHEN bad <> '' THEN 'failed' ELSE 'waiting' END, bad, CASE WHEN bad <> '' THEN 'Correct it in the job, or where it comes from.' ELSE '' END, CASE WHEN bad <> '' THEN 'lasting' ELSE '' END, CASE WHEN bad <> '' THEN bell_clock() END, $7, $8, $9, $10, $11, $12, $13
+			CASE WHEN bad <> '' THEN 'failed' ELSE 'waiting' END, bad, CASE WHEN bad <> '' THEN 'Correct it in the job, or where it comes from.' ELSE '' END, CASE WHEN bad <> '' THEN 'lasting' ELSE '' END, CASE WHEN bad <> '' THEN bell_clock() END, coalesce($19::timestamptz, bell_now()), $7, $8, $9, $10, $11, $12, $13
 		FROM (SELECT DISTINCT ON (lower(address), lower(meant)) * FROM unnest($14::text[], $15::text[], $16::text[], $17::bigint[], $18::text[]) WITH ORDINALITY AS u(address, meant, kept, person, bad, n) ORDER BY lower(address), lower(meant), n) a ORDER BY n`,
 		id, m.RunID, m.AlertID, m.JobID, m.DestinationID, m.Part, m.Retry.Times, time.Duration(m.Retry.Wait).Seconds(), m.Retry.Growth, time.Duration(m.Retry.Longest).Seconds(),
-		m.GiveUpAt, m.IfUnknown, m.Rehearsal, address, meant, kept, people, bad)
+		m.GiveUpAt, m.IfUnknown, m.Rehearsal, address, meant, kept, people, bad, m.ReadyAt)
 	if err != nil {
 		return 0, wrap(err, "write the deliveries")
 	}
@@ -88,6 +90,7 @@ type Sending struct {
 	MessageRow    int64         `db:"message_row"`
 	MessageID     string        `db:"message_id"`
 	Key           string        `db:"key"`
+	Body          []byte        `db:"body"` // in place of a file
 	Size          int64         `db:"size"`
 	RunID         *job.RunID    `db:"run_id"`
 	AlertID       *int64        `db:"alert_id"`
@@ -160,7 +163,7 @@ func (q q) ClaimDeliveries(ctx context.Context, node string, lease time.Duration
 			UPDATE deliveries d SET state = 'sending', tries = d.tries + 1, lease_no = d.lease_no + 1, node = $3, lease_until = now() + make_interval(secs => $2), line = lines.line
 			FROM lines WHERE d.id = ANY(ARRAY(SELECT id FROM picked)) RETURNING d.*
 		)
-		SELECT d.id, d.lease_no, m.id AS message_row, m.message_id, m.key, m.size, d.run_id, d.alert_id, d.job_id, d.destination_id, d.part, d.person_id, d.address, d.tries, m.name, m.media_type, m.sha256, m.if_exists, m.stamp, m.may_leave,
+		SELECT d.id, d.lease_no, m.id AS message_row, m.message_id, m.key, m.body, m.size, d.run_id, d.alert_id, d.job_id, d.destination_id, d.part, d.person_id, d.address, d.tries, m.name, m.media_type, m.sha256, m.if_exists, m.stamp, m.may_leave,
 			d.retry_times, d.retry_wait, d.retry_growth, d.retry_longest, d.rehearsal, d.give_up_at, d.if_unknown
 		FROM claimed d CROSS JOIN LATERAL (SELECT * FROM messages m WHERE m.id = d.message_id OFFSET 0) m`, limit, lease.Seconds(), node, append([]int64{}, leftOut...), destinations)
 	// The claim gives them in no order.

@@ -186,7 +186,7 @@ const maxStandIns = 3
 // person adds a person, or who stands in for them while their mail is paused.
 func (r *resolver) person(ctx context.Context, p job.Person, standIns int) error {
 	until := p.Wishes.PausedUntil
-	if until == nil || !until.After(r.now) {
+	if !p.Wishes.Away(r.now) {
 		if p.Mail == "" {
 			return badRecipient{fmt.Sprintf("%s has no mail address", p.Name)}
 		}

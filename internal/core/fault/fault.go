@@ -36,6 +36,7 @@ const (
 	Message     Scope = "message"
 	Destination Scope = "destination"
 	Source      Scope = "source"
+	Store       Scope = "store of artifacts"
 )
 
 // Fault is an error that knows what was being done, how it went wrong, whether

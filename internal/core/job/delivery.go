@@ -137,9 +137,11 @@ type Wishes struct {
 	QuietFrom   string     `json:"quiet_from,omitempty" maxLength:"5" doc:"time of day in their zone from which alerts that are not urgent wait, such as 22:00"`
 	QuietTo     string     `json:"quiet_to,omitempty" maxLength:"5" doc:"and until when, such as 06:30"`
 	DigestAt    string     `json:"digest_at,omitempty" maxLength:"5" doc:"time of day in their zone at which a digest of what needs them comes; none when left out"`
+	PausedFrom  *time.Time `json:"paused_from,omitempty" doc:"from when they get no reports; at once when left out"`
 	PausedUntil *time.Time `json:"paused_until,omitempty" doc:"until when they get no reports"`
 	MailWanted  string     `json:"mail_wanted,omitempty" maxLength:"320" doc:"own address outside the allowed domains that waits for an administrator, given by the service" required:"false"`
-	StandIn     string     `json:"stand_in,omitempty" maxLength:"100" doc:"sign-in name of who gets them meanwhile"`
+	StandIn     string     `json:"stand_in,omitempty" maxLength:"100" doc:"sign-in name of who gets their reports and alerts meanwhile; what they alone may say goes to nobody else"`
+	TellSuccess bool       `json:"tell_success,omitempty" doc:"they are told once when a run of a job of theirs is done"`
 }
 
 // OwnSettings are what a person says about themselves: what they wish, and where
@@ -159,6 +161,11 @@ func (w *Wishes) Scan(src any) error {
 		return json.Unmarshal([]byte(text), w)
 	}
 	return fmt.Errorf("a %T holds no wishes", src)
+}
+
+// Away tells whether a person gets no reports at an instant.
+func (w Wishes) Away(now time.Time) bool {
+	return w.PausedUntil != nil && w.PausedUntil.After(now) && (w.PausedFrom == nil || !w.PausedFrom.After(now))
 }
 
 // Quiet tells until when alerts that are not urgent wait at an instant, which is

@@ -38,7 +38,7 @@ type Definition struct {
 	Usual       Usual       `json:"usual,omitzero" doc:"what a result must have to count as usual"`
 	IfUnusual   IfBlank     `json:"if_unusual,omitempty" enum:"hold,send,retry,fail" doc:"what to do when the result is unusual; hold when left out"`
 	UnusualThen IfBlank     `json:"unusual_then,omitempty" enum:"hold,send,fail" doc:"what to do when it is still unusual after the retries; hold when left out"`
-	AlertOn     []string    `json:"alert_on,omitempty" enum:"blank,unusual" maxItems:"5" doc:"what the owner is told of beside failures"`
+	AlertOn     []string    `json:"alert_on,omitempty" enum:"blank,unusual,success" maxItems:"5" doc:"what the owner is told of beside failures"`
 	SecondOwner string      `json:"second_owner,omitempty" maxLength:"100" doc:"sign-in name of who is told when the owner takes an alert not on"`
 	Urgent      bool        `json:"urgent,omitempty" doc:"quiet hours do not hold back its alerts"`
 	Patience    Retry       `json:"patience,omitzero" doc:"how deliveries are tried again that failed and may pass; 8 tries over 4 hours, at growing intervals, when left out"`

@@ -190,3 +190,39 @@ CREATE TABLE run_names (
   task           text NOT NULL,
   PRIMARY KEY (run_id, destination_id, path)
 );
+
+-- Sources, and the store of artifacts, rest like destinations: the runs that need one
+-- are kept back by its label until it is mended.
+CREATE TABLE rests (
+  label    text PRIMARY KEY,
+  since    timestamptz NOT NULL DEFAULT bell_now(),
+  answer   text NOT NULL,
+  advice   text NOT NULL DEFAULT '',
+  class    text NOT NULL,
+  probe_at timestamptz,
+  probes   int NOT NULL DEFAULT 0
+);
+
+-- The runs that an alert is about: it closes when each of them was put right.
+CREATE TABLE alert_runs (
+  alert_id  bigint NOT NULL REFERENCES alerts ON DELETE CASCADE,
+  run_id    bigint NOT NULL,
+  mended    boolean NOT NULL DEFAULT false,
+  PRIMARY KEY (alert_id, run_id)
+);
+CREATE INDEX alert_runs_run ON alert_runs (run_id) WHERE NOT mended;
+INSERT INTO alert_runs (alert_id, run_id) SELECT id, run_id FROM alerts WHERE run_id IS NOT NULL AND state <> 'closed';
+ALTER TABLE alerts ADD COLUMN calls int NOT NULL DEFAULT 0;
+CREATE INDEX alerts_closed ON alerts (closed_at) WHERE state = 'closed';
+
+-- Letters of the service itself lie in the database: they go out when the disk of the
+-- artifacts is full, too.
+ALTER TABLE messages ADD COLUMN body bytea;
+
+-- Owners who want to hear of success, and of which runs they are told.
+ALTER TABLE jobs ADD COLUMN tells_success boolean NOT NULL DEFAULT false;
+CREATE TABLE run_notes (
+  run_id   bigint PRIMARY KEY,
+  told_at  timestamptz
+);
+CREATE INDEX run_notes_open ON run_notes (run_id) WHERE told_at IS NULL;

@@ -1,0 +1,116 @@
+package engine
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"ironbell/internal/alert"
+	"ironbell/internal/core/job"
+	"ironbell/internal/core/zone"
+	"ironbell/internal/store"
+)
+
+// Owners who want to hear of success are told once for each run that is done, by a mail
+// that asks nothing of them.
+
+// wanting knows which jobs' owners want to hear of success.
+type wanting struct {
+	jobs map[int64]bool
+	read time.Time
+}
+
+// wantingLives is how long that may be believed.
+const wantingLives = 2 * time.Second
+
+// noteSuccess notes which runs that are done their owners are to be told of.
+func (e *Engine) noteSuccess(ctx context.Context, t *store.Tx, ended []store.RunMove) error {
+	var done []job.RunID
+	e.mu.Lock()
+	fresh := time.Since(e.wanting.read) < wantingLives
+	jobs := e.wanting.jobs
+	e.mu.Unlock()
+	if !fresh {
+		var err error
+		if jobs, err = t.WantSuccess(ctx); err != nil {
+			return err
+		}
+		e.mu.Lock()
+		e.wanting = wanting{jobs, time.Now()}
+		e.mu.Unlock()
+	}
+	for _, m := range ended {
+		if m.To == job.RunDone && !m.Run.Rehearsal && jobs[m.Run.JobID] {
+			done = append(done, m.Run.ID)
+		}
+	}
+	if len(done) == 0 {
+		return nil
+	}
+	if err := t.NoteRuns(ctx, done); err != nil {
+		return err
+	}
+	return t.Tell(ctx, store.Notice{Kind: "alerts"})
+}
+
+// tellSuccess sends the mails about runs that are done.
+func (e *Engine) tellSuccess(ctx context.Context) (int, error) {
+	n := 0
+	err := e.store.Do(ctx, func(t *store.Tx) error {
+		runs, err := t.NotedRuns(ctx, 20)
+		if n = len(runs); err != nil || n == 0 {
+			return err
+		}
+		s, ok, err := e.alertSettings(ctx, t)
+		if err != nil {
+			return err
+		}
+		for _, run := range runs {
+			if ok {
+				if err := e.successMail(ctx, t, s, run); err != nil {
+					e.o.Log.Error("an owner could not be told of success", "run", run.ID.String(), "error", err)
+				}
+			}
+			if err := t.RunNoted(ctx, run.ID); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	return n, err
+}
+
+func (e *Engine) successMail(ctx context.Context, t *store.Tx, s job.AlertSettings, run job.Run) error {
+	j, err := t.Job(ctx, fmt.Sprint(run.JobID))
+	if err != nil {
+		return err
+	}
+	p, _, err := t.PersonByLogin(ctx, j.Owner)
+	if err != nil {
+		return err
+	}
+	all, err := e.standIns(ctx, t, []job.Person{p})
+	if err != nil {
+		return err
+	}
+	p = all[0]
+	if p.Mail == "" {
+		return nil
+	}
+	id, destination, _, err := e.alertDestination(ctx, t, s)
+	if err != nil {
+		return err
+	}
+	place, err := zone.Load(p.Zone)
+	if err != nil {
+		place = time.UTC
+	}
+	letter := alert.Success(run, alert.Reader{Base: e.o.URL, Zone: place, Locale: languageOf(p)})
+	letter.To = []string{p.Mail}
+	var at time.Time
+	if until, is := e.quiet(p); is {
+		at = until
+	}
+	none := int64(0) // it belongs to no alert
+	return e.freezeLetter(ctx, t, id, destination, letter, job.Message{AlertID: &none}, []store.Recipient{{Address: p.Mail, PersonID: p.ID}}, at)
+}
