@@ -89,7 +89,7 @@ func attemptsOf(page wire.RunPage) map[string]string {
 }
 
 func tasks(list ...job.Task) job.Definition {
-	return job.Definition{Zone: "Europe/London", Retry: job.Retry{Times: 2, Wait: job.Duration(200 * time.Millisecond)}, Tasks: list}
+	return job.Definition{Zone: "Europe/London", Retry: job.Retry{Times: 2, Wait: job.Duration(200 * time.Millisecond)}, Patience: job.Retry{Times: 2, Wait: job.Duration(200 * time.Millisecond)}, Tasks: list}
 }
 
 func reportOf(name string, after ...string) job.Task {

@@ -157,7 +157,7 @@ func TestStopHandsWorkBackAtOnce(t *testing.T) {
 	for _, l := range lines {
 		said = append(said, l.Text)
 	}
-	assert.Contains(t, strings.Join(said, "\n"), "stops and hands its work back", "state %s", page.State)
+	assert.Contains(t, strings.Join(said, "\n"), "handed its work back", "state %s", page.State)
 	w.until(20*time.Second, "the run ends", func() bool {
 		page, err := w.c.Run(ctx, run.ID)
 		require.NoError(t, err)

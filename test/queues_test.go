@@ -85,10 +85,7 @@ func TestFilesOfOneNameFromTwoNodesAllArrive(t *testing.T) {
 	for _, protocol := range protocols {
 		var got []string
 		for n := 1; n <= ports; n++ {
-			name := "tides.csv"
-			if n > 1 {
-				name = fmt.Sprintf("tides (%d).csv", n)
-			}
+			name := fmt.Sprintf("tides (%s).csv", d.Split.Values[n-1])
 			text, there := w.fetched(protocol, name)
 			require.True(t, there, "%s: %s", protocol, name)
 			got = append(got, strings.TrimSpace(strings.TrimPrefix(strings.TrimPrefix(text, "\ufeff"), "port")))

@@ -112,7 +112,7 @@ func TestAFrozenDestinationHoldsItsMailAndLetsAlertsThrough(t *testing.T) {
 	ctx := context.Background()
 	w.report("Ports", "SELECT code FROM ports")
 	d := tasks(reportOf("Ports"), mailTo("a@tarnwick.example"))
-	d.Retry = job.Retry{Times: 100, Wait: job.Duration(time.Second)}
+	d.Patience = job.Retry{Times: 100, Wait: job.Duration(time.Second)}
 	w.job("Board", d)
 	w.behave("mail", "busy", 0)
 	run, err := w.c.Ring(ctx, "Board", nil)

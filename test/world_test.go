@@ -282,7 +282,7 @@ func definition(report, destination string, formats []string, to ...string) job.
 	for _, f := range formats {
 		outputs = append(outputs, job.Output{Format: f})
 	}
-	return job.Definition{Zone: demo.Zone, Retry: job.Retry{Times: 2, Wait: job.Duration(time.Second)}, Tasks: []job.Task{
+	return job.Definition{Zone: demo.Zone, Retry: job.Retry{Times: 2, Wait: job.Duration(time.Second)}, Patience: job.Retry{Times: 2, Wait: job.Duration(time.Second)}, Tasks: []job.Task{
 		{Name: "report", Kind: job.KindReport, Report: &job.ReportTask{Report: report, Outputs: outputs}},
 		{Name: "mail", Kind: job.KindDeliver, Deliver: &job.DeliverTask{Destination: destination, To: to}},
 	}}
