@@ -170,7 +170,29 @@ func (c *Client) Copy(ctx context.Context) (out wire.Copy, err error) {
 	return out, c.do(ctx, "GET", "/api/settings/copy", nil, &out)
 }
 
-// SayCopy says what a copy is: all, one address or none leaves it from now on.
-func (c *Client) SayCopy(ctx context.Context, sending, onlyTo string) error {
-	return c.do(ctx, "POST", "/api/settings/copy", wire.CopyRequest{Sending: sending, OnlyTo: onlyTo}, nil)
+// SayCopy says what a copy is: all, one address or none leaves it from now on. One for
+// tests acts on nothing outside itself but what is named: labels such as
+// destination:NAME.
+func (c *Client) SayCopy(ctx context.Context, sending, onlyTo string, named ...string) error {
+	return c.do(ctx, "POST", "/api/settings/copy", wire.CopyRequest{Sending: sending, OnlyTo: onlyTo, Named: named}, nil)
+}
+
+// State shows what an operator must know of the installation.
+func (c *Client) State(ctx context.Context) (out job.ServiceState, err error) {
+	return out, c.do(ctx, "GET", "/api/state", nil, &out)
+}
+
+// Nodes lists the nodes that live.
+func (c *Client) Nodes(ctx context.Context) (out []wire.Node, err error) {
+	return out, c.do(ctx, "GET", "/api/nodes", nil, &out)
+}
+
+// Finish lets a node finish what it has and take no more work, or work again.
+func (c *Client) Finish(ctx context.Context, node string, work bool) error {
+	return c.do(ctx, "POST", "/api/nodes/finish", wire.FinishRequest{Node: node, Work: work}, nil)
+}
+
+// Alert shows an alert.
+func (c *Client) Alert(ctx context.Context, id int64) (a job.Alert, err error) {
+	return a, c.do(ctx, "GET", fmt.Sprintf("/api/alerts/%d", id), nil, &a)
 }

@@ -84,7 +84,7 @@ func TestNothingButSignInHealthAndTheConsoleIsOpen(t *testing.T) {
 			assert.Contains(t, answer, "You are not signed in", path)
 		}
 	}
-	for path, want := range map[string]int{"/health": 200, "/ready": 200, "/": 200, "/jobs/3": 200, "/api/openapi.json": 401, "/api/nothing": 401, "/assets/nothing.js": 404} {
+	for path, want := range map[string]int{"/health": 200, "/ready": 200, "/state": 200, "/api/state": 401, "/api/nodes": 401, "/": 200, "/jobs/3": 200, "/api/openapi.json": 401, "/api/nothing": 401, "/assets/nothing.js": 404} {
 		status, _, _ := call(t, http.DefaultClient, http.MethodGet, base+path, "", "")
 		assert.Equal(t, want, status, path)
 	}

@@ -4,10 +4,8 @@ import (
 	"context"
 	"fmt"
 	"os"
-	"path/filepath"
 	"strconv"
 	"strings"
-	"syscall"
 	"testing"
 	"time"
 
@@ -121,42 +119,6 @@ func TestASignOfLifeGoesOut(t *testing.T) {
 	answer := func() string { return string(w.get(w.out.Inbox + "/api/beats")) }
 	w.until(20*time.Second, "it comes again and again", func() bool { return answer() >= "3" })
 	assert.ErrorContains(t, w.c.SaveHeartbeat(context.Background(), "harbour", 0), "is no address")
-}
-
-func TestARestoredCopyAsksBeforeItWorks(t *testing.T) {
-	w := open(t)
-	ctx := context.Background()
-	w.report("Departures", "SELECT 1 AS n")
-	w.job("Departures", definition("Departures", "company mail", []string{"csv"}, "quay.desk@tarnwick.example"))
-	require.Equal(t, job.RunDone, w.ring("Departures", 30*time.Second).State)
-	w.service.Stop(syscall.SIGTERM, 20*time.Second, syscall.SIGKILL)
-	// The database was restored beside another store of artifacts.
-	require.NoError(t, os.Remove(filepath.Join(w.dir, "artifacts", "installation")))
-	w.start()
-	w.until(10*time.Second, "it knows", func() bool {
-		c, err := w.c.Copy(ctx)
-		require.NoError(t, err)
-		return c.Since != nil
-	})
-	run, err := w.c.Ring(ctx, "Departures", nil)
-	require.NoError(t, err)
-	time.Sleep(2 * time.Second)
-	page, err := w.c.Run(ctx, run.ID)
-	require.NoError(t, err)
-	assert.Equal(t, job.RunWaiting, page.State)
-	assert.Contains(t, page.Reason, "this is a copy")
-	out, _, _ := w.ironbell("copy")
-	assert.Contains(t, out, "It stands still and sends nothing.")
-	out, errs, status := w.ironbell("copy", "-send", "test.desk@tarnwick.example")
-	require.Zero(t, status, errs)
-	assert.Contains(t, out, "It works from now on.")
-	w.until(30*time.Second, "it sends to one address", func() bool { return len(w.inbox("test.desk@tarnwick.example")) == 1 })
-	assert.Len(t, w.inbox("quay.desk@tarnwick.example"), 1)
-	w.service.Stop(syscall.SIGTERM, 20*time.Second, syscall.SIGKILL)
-	w.start()
-	c, err := w.c.Copy(ctx)
-	require.NoError(t, err)
-	assert.Nil(t, c.Since, "it asks once")
 }
 
 // IRONBELL_PARTS runs it with as many parts; make torture does with ten thousand.

@@ -419,28 +419,20 @@ func TestAServiceThatCanTellNobodySaysSo(t *testing.T) {
 	d.Retry = job.Retry{}
 	w.job("Broken", d)
 	require.NoError(t, w.c.SaveAlertSettings(context.Background(), job.AlertSettings{Destination: "company mail"}))
-	health := func() (int, string) {
-		res, err := http.Get("http://" + w.listen + "/health")
-		require.NoError(t, err)
-		defer func() { _ = res.Body.Close() }()
-		text, err := io.ReadAll(res.Body)
-		require.NoError(t, err)
-		return res.StatusCode, string(text)
-	}
-	status, _ := health()
+	status, _ := w.state()
 	require.Equal(t, http.StatusOK, status)
 	w.behave("mail", "away", 0)
 	require.Equal(t, job.RunFailed, w.ring("Broken", 30*time.Second).State)
-	w.until(30*time.Second, "its health says so", func() bool {
-		status, _ := health()
+	w.until(30*time.Second, "its state says so", func() bool {
+		status, _ := w.state()
 		return status == http.StatusServiceUnavailable
 	})
-	_, text := health()
-	assert.Contains(t, text, "nobody can be told")
+	_, text := w.state()
+	assert.Contains(t, text, "of which nobody can be told")
 	assert.Contains(t, string(w.get("http://"+w.listen+"/metrics")), "ironbell_destinations_resting 1\n")
 	w.behave("mail", "accept", 0)
 	w.until(40*time.Second, "and that it is over", func() bool {
-		status, _ := health()
+		status, _ := w.state()
 		return status == http.StatusOK
 	})
 	assert.NotEmpty(t, w.inbox("mara@tarnwick.example"))

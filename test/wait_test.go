@@ -125,12 +125,12 @@ func TestCirclesAcrossJobsAreRefused(t *testing.T) {
 	_, err = w.c.SaveJob(ctx, "A", wire.JobRequest{Owner: "mara", Definition: a})
 	assert.ErrorContains(t, err, "the job would wait for itself")
 	for want, c := range map[string]job.Condition{
-		"there is no job \"Z\"; save it first":    {Job: "Z"},
-		"name either an event or a job":           {},
-		"outcomes belong to a job":                {Event: "x", Ends: []job.RunState{job.RunDone}},
-		"source and subject belong to an event":   {Job: "B", Subject: "x"},
-		"name either an event or a job\n":         {Job: "B", Event: "x"},
-		"there is no parameter \"depth\"": {Event: "take"},
+		"there is no job \"Z\"; save it first":  {Job: "Z"},
+		"name either an event or a job":         {},
+		"outcomes belong to a job":              {Event: "x", Ends: []job.RunState{job.RunDone}},
+		"source and subject belong to an event": {Job: "B", Subject: "x"},
+		"name either an event or a job\n":       {Job: "B", Event: "x"},
+		"there is no parameter \"depth\"":       {Event: "take"},
 	} {
 		bad := tasks(reportOf("Ports"))
 		bad.Triggers = waitFor("", c)

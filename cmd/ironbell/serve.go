@@ -50,6 +50,8 @@ var serveCommand = cli.Command{
 		f.DurationVar(&o.engine.Probe, "probe-wait", 5*time.Second, "time from the failure of a destination to the first look whether it works again")
 		f.DurationVar(&o.engine.Stop, "stop-wait", 30*time.Second, "how long programs, files and hand-overs that are under way may go on when the service is told to stop; then they are handed back")
 		f.StringVar(&o.engine.Node, "node", "", "`name` of this node; made of host and process when left out")
+		f.StringVar(&o.engine.Copy, "copy", "", "`name` of the clone of a whole machine that this is: it stands still until an administrator says what it is (ironbell copy), once for each name")
+		f.BoolVar(&o.adopt, "adopt-store", false, "work with this folder of artifacts although it is another than before, whose files are lost")
 		f.StringVar(&o.engine.Browser, "browser", render.FindBrowser(), "`path` of the Chromium that prints tagged PDFs; empty for none")
 		f.StringVar(&o.engine.Programs, "programs", "", "`folder` of the programs that tasks may run; none when left out")
 		f.StringVar(&o.folders, "folders", "", "`folders` that sources may lie in, separated by commas; none when left out")
@@ -67,6 +69,7 @@ var serveCommand = cli.Command{
 type serveOptions struct {
 	db, listen, artifacts, keyFile, url, log string
 	folders, internal                        string
+	adopt                                    bool
 	engine                                   engine.Options
 }
 
@@ -139,6 +142,9 @@ func serve(ctx context.Context, errs io.Writer, o serveOptions) error {
 	}
 	o.engine.Log, o.engine.URL, o.engine.Signer, o.engine.Version = log, o.url, vault, version
 	e := engine.New(s, sources, deliver.NewDestinations(s, vault, deliver.Allowed{Folders: list(o.folders), Guard: o.engine.Guard}), files, o.engine)
+	if err := e.KnowItself(ctx, o.adopt); err != nil {
+		return err
+	}
 	handler := api.Handler(api.Parts{Store: s, Engine: e, Files: files, Vault: vault, Console: console.Files(), Log: log, Version: version, Secure: strings.HasPrefix(o.url, "https:")})
 	// Requests end with the service: streams of notices would never end by themselves.
 	requests, endRequests := context.WithCancel(context.WithoutCancel(ctx))

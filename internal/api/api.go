@@ -77,6 +77,7 @@ func Handler(p Parts) http.Handler {
 	r.Get("/metrics", s.metrics)
 	r.With(httprate.LimitBy(feedsAMin, time.Minute, peer)).Group(s.mailLinks)
 	r.Get("/ready", s.ready)
+	r.Get("/state", s.state)
 	r.With(httprate.LimitBy(feedsAMin, time.Minute, peer)).Group(func(r chi.Router) { s.describe(r, s.feeds) })
 	r.Group(func(r chi.Router) {
 		r.Use(sessions.LoadAndSave, s.who)
@@ -154,6 +155,7 @@ func (s *server) operations(a huma.API) {
 	s.recipients(a)
 	s.people(a)
 	s.alerts(a)
+	s.standing(a)
 	s.queue(a)
 	s.events(a)
 	s.liveNotices(a)
@@ -233,14 +235,4 @@ func signedIn(next http.Handler) http.Handler {
 		}
 		next.ServeHTTP(w, r)
 	})
-}
-
-func (s *server) ready(w http.ResponseWriter, r *http.Request) {
-	ctx, stop := context.WithTimeout(r.Context(), 3*time.Second)
-	defer stop()
-	if err := s.Store.Ping(ctx); err != nil {
-		writeProblem(w, http.StatusServiceUnavailable, "The database does not answer.")
-		return
-	}
-	writeJSON(w, http.StatusOK, map[string]string{"state": "ready", "node": s.Engine.Node()})
 }

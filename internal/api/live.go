@@ -69,6 +69,17 @@ func (s *server) alerts(a huma.API) {
 			}
 			return &struct{ Body []job.Alert }{list}, nil
 		})
+	huma.Register(a, huma.Operation{OperationID: "show-alert", Method: http.MethodGet, Path: "/api/alerts/{alert}", Summary: "Show an alert", Tags: tags, Errors: []int{404}},
+		func(ctx context.Context, in *struct {
+			Alert int64 `path:"alert"`
+		},
+		) (*struct{ Body job.Alert }, error) {
+			alert, err := s.Store.Alert(ctx, in.Alert)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			return &struct{ Body job.Alert }{alert}, nil
+		})
 	for _, k := range []struct {
 		word, summary string
 		end           bool

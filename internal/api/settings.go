@@ -60,15 +60,19 @@ func (s *server) settings(a huma.API) {
 		})
 	huma.Register(a, huma.Operation{OperationID: "show-copy", Method: http.MethodGet, Path: "/api/settings/copy", Summary: "Tell whether this installation is a copy that nobody has spoken of", Tags: tags},
 		func(ctx context.Context, _ *struct{}) (*struct{ Body wire.Copy }, error) {
-			since, err := s.Engine.CopySince(ctx)
+			is, err := s.Engine.Installation(ctx)
 			if err != nil {
 				return nil, s.problem(err)
 			}
-			return &struct{ Body wire.Copy }{wire.Copy{Since: since}}, nil
+			out := wire.Copy{Since: is.Copy, Why: is.Why}
+			if is.Copy == nil && is.Test != nil {
+				out.Test, out.Named = true, is.Test.Named
+			}
+			return &struct{ Body wire.Copy }{out}, nil
 		})
-	huma.Register(a, huma.Operation{OperationID: "say-copy", Method: http.MethodPost, Path: "/api/settings/copy", Summary: "Say what a copy is, and let it work", Description: "all: it goes on in place of the first one. one address, none: it is for tests.", Tags: tags, DefaultStatus: http.StatusNoContent, Errors: []int{403, 422}},
+	huma.Register(a, huma.Operation{OperationID: "say-copy", Method: http.MethodPost, Path: "/api/settings/copy", Summary: "Say what a copy is, and let it work", Description: "all: it goes on in place of the first one. one address, none: it is for tests, and acts on nothing outside itself but what is named; what waited in the queues of the original ends in it. It can be said again of a copy for tests.", Tags: tags, DefaultStatus: http.StatusNoContent, Errors: []int{403, 422}},
 		func(ctx context.Context, in *struct{ Body wire.CopyRequest }) (*struct{}, error) {
 			who, _ := person(ctx)
-			return nil, s.orProblem(s.Engine.SaySo(ctx, who, job.Sending(in.Body.Sending), in.Body.OnlyTo))
+			return nil, s.orProblem(s.Engine.SaySo(ctx, who, engine.Said{Sending: job.Sending(in.Body.Sending), OnlyTo: in.Body.OnlyTo, Named: in.Body.Named}))
 		})
 }

@@ -9,6 +9,7 @@ import (
 	"crypto/rand"
 	"crypto/sha256"
 	"encoding/hex"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"hash"
@@ -20,6 +21,8 @@ import (
 	"time"
 
 	"ironbell/internal/core/fault"
+
+	"golang.org/x/sys/unix"
 )
 
 // Folder is a store of files in a folder. It may be used by several goroutines
@@ -183,6 +186,66 @@ func problem(err error) error {
 		return fault.Wrap(err, fault.Lasting, fault.Task, "read from the store of artifacts", "The file is gone; run the job again to make it anew.")
 	}
 	return fault.Wrap(err, fault.Passing, fault.Store, "use the store of artifacts", "Check that the folder of artifacts is there and writable on this node.")
+}
+
+// Known is what ID gives, without giving a name to a store that has none: empty then.
+func (f *Folder) Known() (string, error) {
+	text, err := f.root.ReadFile("installation")
+	if err != nil && !errors.Is(err, os.ErrNotExist) {
+		return "", problem(err)
+	}
+	return string(text), nil
+}
+
+// Path is where the folder is.
+func (f *Folder) Path() string { return f.root.Name() }
+
+// Room is how much the disk of the store holds, and how much of that is free, in bytes.
+func (f *Folder) Room() (free, all int64, err error) {
+	var disk unix.Statfs_t
+	if err := unix.Statfs(f.root.Name(), &disk); err != nil {
+		return 0, 0, problem(err)
+	}
+	return int64(disk.Bavail) * disk.Bsize, int64(disk.Blocks) * disk.Bsize, nil //nolint:gosec // no disk has that many blocks
+}
+
+// Mark is how far an installation had come when it last wrote to its store.
+type Mark struct {
+	No int64     `json:"no"`
+	At time.Time `json:"at"`
+}
+
+// Mark reads the mark that an installation left; the zero one when it left none.
+func (f *Folder) Mark(installation string) (Mark, error) {
+	var m Mark
+	text, err := f.root.ReadFile("mark-" + installation)
+	if errors.Is(err, os.ErrNotExist) || err == nil && len(text) == 0 {
+		return m, nil
+	}
+	if err != nil {
+		return m, problem(err)
+	}
+	if err := json.Unmarshal(text, &m); err != nil {
+		return m, fmt.Errorf("read the mark in the store of artifacts: %w", err)
+	}
+	return m, nil
+}
+
+// PutMark leaves the mark of an installation.
+func (f *Folder) PutMark(installation string, m Mark) error {
+	text, err := json.Marshal(m)
+	if err != nil {
+		return fmt.Errorf("write the mark: %w", err)
+	}
+	name := "mark-" + installation
+	beside := name + "." + rand.Text()[:8]
+	if err := f.root.WriteFile(beside, text, 0o600); err != nil {
+		return problem(errors.Join(err, f.root.Remove(beside)))
+	}
+	if err := f.root.Rename(beside, name); err != nil {
+		return problem(err)
+	}
+	return nil
 }
 
 // ID is what tells this store from a copy of it that was begun elsewhere: a name

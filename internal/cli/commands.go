@@ -61,7 +61,9 @@ var clientCommands = []Command{
 	{Name: "destinations", Args: "[DESTINATION]", Summary: "list destinations, show what goes to one, try it, add or change it", Example: `ironbell destinations -test "company mail"` + "\n" + `ironbell destinations -protocol sftp -set host=files.harbour.example -set user=ferries -password-from - -test "Harbour authority files"`, Setup: destinationsCommand},
 	{Name: "whom", Args: "RECIPIENT...", Summary: "say whom some recipients come to now", Example: `ironbell whom "group:Port masters" "under:Engineering superintendent"`, Setup: whomCommand},
 	{Name: "receives", Args: "LOGIN", Summary: "list what a person receives; take them off a list, or off all", Example: "ironbell receives oren\nironbell receives -leave all oren", Setup: receivesCommand},
-	{Name: "copy", Args: "", Summary: "tell whether this installation is a restored copy, and say what it is", Example: "ironbell copy\nironbell copy -send test.desk@tarnwick.example", Setup: copyCommand},
+	{Name: "copy", Args: "", Summary: "tell whether this installation is a restored copy, and say what it is", Example: "ironbell copy\nironbell copy -send test.desk@tarnwick.example -name \"destination:test share\"", Setup: copyCommand},
+	{Name: "state", Args: "", Summary: "show what an operator must know: what stands still, rests, fills up, or can tell nobody", Example: "ironbell state", Setup: stateCommand},
+	{Name: "nodes", Args: "", Summary: "list the nodes, or let one finish what it has and take no more work", Example: "ironbell nodes\nironbell nodes -finish quay-2 -wait 10m", Setup: nodesCommand},
 	{Name: "sign-in", Args: "", Summary: "sign in at a service and keep a token for later calls", Example: "ironbell sign-in -url https://bell.tarnwick.example -login mara", Setup: signInCommand},
 }
 

@@ -246,6 +246,11 @@ func receivesCommand(f *flag.FlagSet) runner {
 }
 
 func copyCommand(f *flag.FlagSet) runner {
+	var named []string
+	f.Func("name", "something that a copy for tests may act on, as `label`: destination:NAME, source:NAME (statements), program:NAME or event:TYPE; may be given several times", func(s string) error {
+		named = append(named, s)
+		return nil
+	})
 	say := f.String("send", "", "say what the copy is and let it work: `all` when it goes on in place of the first one, none or an address when it is for tests")
 	return func(ctx context.Context, i IO, args []string) (int, error) {
 		if len(args) > 0 {
@@ -258,19 +263,27 @@ func copyCommand(f *flag.FlagSet) runner {
 			if err != nil {
 				return 0, err
 			}
-			if copied.Since == nil {
+			switch {
+			case copied.Since == nil && copied.Test:
+				acts := "nothing"
+				if len(copied.Named) > 0 {
+					acts = strings.Join(copied.Named, ", ")
+				}
+				fmt.Fprintf(i.Out, "This is a copy for tests. Outside itself it acts on %s; mail goes as the settings of mail say.\n", acts)
+				return exitOK, nil
+			case copied.Since == nil:
 				fmt.Fprintln(i.Out, "This is no copy that somebody would have to speak of.")
 				return exitOK, nil
 			}
-			fmt.Fprintf(i.Out, "%s This is a copy, known since %s: its database or its store of artifacts is another than it was. It stands still and sends nothing.\n", glyph("failed"), wall(*copied.Since, time.Local))
-			fmt.Fprintln(i.Out, "Say what it is: ironbell copy -send all, when it goes on in place of the first one; ironbell copy -send none, or -send an address, when it is for tests.")
+			fmt.Fprintf(i.Out, "%s This is a copy, known since %s. It stands still and sends nothing. Why: %s.\n", glyph("failed"), wall(*copied.Since, time.Local), copied.Why)
+			fmt.Fprintln(i.Out, "Say what it is: ironbell copy -send all, when it goes on in place of the first one; ironbell copy -send none, or -send an address, when it is for tests. A copy for tests acts on nothing else outside itself, unless it is named with -name.")
 			return exitOK, nil
 		case "all", "none":
-			if err := c.SayCopy(ctx, *say, ""); err != nil {
+			if err := c.SayCopy(ctx, *say, "", named...); err != nil {
 				return 0, err
 			}
 		default:
-			if err := c.SayCopy(ctx, string(job.SendOne), *say); err != nil {
+			if err := c.SayCopy(ctx, string(job.SendOne), *say, named...); err != nil {
 				return 0, err
 			}
 		}

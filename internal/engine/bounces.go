@@ -92,6 +92,9 @@ func (e *Engine) bounces(ctx context.Context) (time.Duration, error) {
 	if every == 0 {
 		every = mailboxEvery
 	}
+	if is, err := e.Installation(ctx); err != nil || is.Copy != nil || is.Test != nil {
+		return every, err // it is the original's
+	}
 	if due, err := e.store.TakeTurn(ctx, BounceSetting, every); err != nil || !due {
 		return every, err
 	}
@@ -279,6 +282,10 @@ func (e *Engine) beat(ctx context.Context) (time.Duration, error) {
 	every := time.Duration(s.Every)
 	if every == 0 {
 		every = mailboxEvery
+	}
+	state, err := e.State(ctx)
+	if err != nil || state.Silent {
+		return every, err
 	}
 	if due, err := e.store.TakeTurn(ctx, BeatSetting, every); err != nil || !due {
 		return every, err

@@ -46,6 +46,7 @@ type Options struct {
 	Poll    time.Duration    // how long to sleep without notices; 30s
 	Stop    time.Duration    // how long what is under way may go on when the service stops; 30s
 	Version string           // of the program, for the list of nodes
+	Copy    string           // name of the clone of a whole machine that this is; none when empty
 	Tell    time.Duration    // between two tries to tell an owner of an alert; 30s
 	Probe   time.Duration    // from the rest of a destination to the first look at it; 5s
 	URL     string           // address of the console, for links in mails
@@ -175,7 +176,7 @@ func (e *Engine) Run(ctx context.Context) {
 	for _, loop := range []func(context.Context){e.listen, e.renew} {
 		beside.Go(func() { loop(living) })
 	}
-	for _, loop := range []func(context.Context){e.clock, e.work, e.deliverAll, e.probe, e.turns, e.tell, e.reap} {
+	for _, loop := range []func(context.Context){e.clock, e.work, e.deliverAll, e.probe, e.turns, e.tell, e.reap, e.minutely} {
 		all.Go(func() { loop(ctx) })
 	}
 	all.Wait()

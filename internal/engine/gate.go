@@ -18,14 +18,17 @@ import (
 type passage struct {
 	keep     job.KeptBack // why it is kept back; it goes when this is empty and nothing holds it
 	held     bool         // it is frozen: given back untried
+	over     bool         // this is a copy for tests, and it was not named for it
 	drop     bool         // nobody needs it any more: its alert was taken on or put right
 	redirect string       // it goes there instead
 }
 
 // gateFor decides by the house's settings alone: what leaves it, and whereto. Whether
 // a second person is needed is said by outside.
-func gateFor(house job.MailSettings, mail bool, address string) (p passage, outside bool) {
+func gateFor(house job.MailSettings, test *job.TestCopy, mail bool, address, destination string) (p passage, outside bool) {
 	switch {
+	case test != nil && !mail:
+		return passage{over: !test.Leaves("destination:" + destination)}, false
 	case house.Sending == job.SendNone, house.Sending == job.SendOne && !mail:
 		return passage{keep: job.KeptForSilent}, false
 	case house.Sending == job.SendOne:
@@ -45,14 +48,14 @@ func (e *Engine) gate(ctx context.Context, from interface {
 }, g store.GateState, s store.Sending, destination string,
 ) (passage, error) {
 	mail := s.Name == ""
-	p, outside := gateFor(g.House, mail, s.Address)
+	p, outside := gateFor(g.House, g.Copy, mail, s.Address, destination)
 	if s.AlertID != nil && *s.AlertID != 0 {
 		if over, err := from.AlertOver(ctx, *s.AlertID); err != nil || over {
 			return passage{drop: over}, err
 		}
 	}
 	switch {
-	case p.keep != "":
+	case p.keep != "", p.over:
 		return p, nil
 	case s.AlertID == nil && freezeOf(g.Frozen, []string{"service", "destination:" + destination}, e.o.Now()) != nil:
 		return passage{held: true}, nil
@@ -82,7 +85,7 @@ func (e *Engine) atGate(ctx context.Context, group []store.Sending) ([]store.Sen
 		return nil, err
 	}
 	name := ""
-	if len(g.Frozen) > 0 {
+	if len(g.Frozen) > 0 || g.Copy != nil {
 		p, err := e.store.PlaceByID(ctx, store.Destination, group[0].DestinationID)
 		if err != nil {
 			return nil, err
@@ -103,6 +106,10 @@ func (e *Engine) atGate(ctx context.Context, group []store.Sending) ([]store.Sen
 			s.Address = p.redirect
 		}
 		switch {
+		case p.over:
+			if err := e.passedOver(ctx, s); err != nil {
+				return nil, err
+			}
 		case p.drop:
 			if err := e.dropped(ctx, s); err != nil {
 				return nil, err
@@ -125,6 +132,21 @@ func (e *Engine) atGate(ctx context.Context, group []store.Sending) ([]store.Sen
 		}
 	}
 	return through, nil
+}
+
+// passedOver ends a delivery that a copy for tests does not make.
+func (e *Engine) passedOver(ctx context.Context, s store.Sending) error {
+	err := e.store.Do(ctx, func(t *store.Tx) error {
+		if err := t.EndSending(ctx, s, store.Ended{State: job.DeliveryDeclined, Answer: isCopy, Advice: "Name its destination for this copy when it is to go out from here, too.", Untried: true}); err != nil || s.RunID == nil {
+			return err
+		}
+		if err := t.Log(ctx, job.LogLine{Level: "warn", Text: isCopy + "; nothing goes to " + s.Address}, *s.RunID); err != nil {
+			return err
+		}
+		return e.settleRuns(ctx, t, []job.RunID{*s.RunID})
+	})
+	e.releaseSending(s)
+	return err
 }
 
 // dropped ends the delivery of a mail about an alert that was taken on or put right

@@ -24,6 +24,13 @@ func (e *Engine) Report(ctx context.Context, who job.Person, ev job.Event) (star
 	if err := access.May(who, access.Ring, "report events", ""); err != nil {
 		return nil, false, err
 	}
+	is, err := e.Installation(ctx)
+	if err != nil {
+		return nil, false, err
+	}
+	if is.Copy != nil || !is.Test.Leaves("event:"+ev.Type) {
+		return nil, false, fault.New(fault.Task, "take the event", "this installation is a copy, and takes no events from outside", "Report it to the original, or name event:"+ev.Type+" for the copy.")
+	}
 	err = e.store.Do(ctx, func(t *store.Tx) error {
 		var err error
 		started, fresh, err = e.raise(ctx, t, ev, &who.ID, nil)

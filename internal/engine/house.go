@@ -12,6 +12,12 @@ import (
 // keepHouse does what is due about once an hour: the partitions to come, what
 // has ended, and what has been kept long enough.
 func (e *Engine) keepHouse(ctx context.Context) error {
+	is, err := e.Installation(ctx)
+	if err != nil {
+		return err
+	}
+	// Files that the original may still need are nobody's here to remove.
+	shared := is.Copy != nil || is.Test != nil && is.Test.Files == is.Files
 	now := time.Now()
 	for doing, do := range map[string]func() error{
 		"make the partitions of the coming months": func() error { return e.store.EnsureMonths(ctx) },
@@ -19,17 +25,24 @@ func (e *Engine) keepHouse(ctx context.Context) error {
 		"forget what never came together":          func() error { return e.store.SweepHappened(ctx, now.AddDate(0, 0, -40)) },
 		"forget old names":                         func() error { return e.store.SweepNames(ctx) },
 		"remove old events":                        func() error { return e.store.SweepEvents(ctx, now.AddDate(-1, 0, 0)) },
-		"remove files that were kept long enough":  func() error { return e.removeFiles(ctx) },
+		"remove files that were kept long enough":  func() error { return unless(shared, func() error { return e.removeFiles(ctx) }) },
 		"remove old logs and runs":                 func() error { return e.sweepHistory(ctx, now) },
 		"remove old months":                        func() error { return e.store.DropMonths(ctx) },
 		"remove temporary folders that were left":  func() error { _, err := scratch.Sweep(); return err },
-		"remove files that nobody knows":           func() error { return e.removeStrays(ctx, now) },
+		"remove files that nobody knows":           func() error { return unless(shared, func() error { return e.removeStrays(ctx, now) }) },
 	} {
 		if err := do(); err != nil {
 			return fmt.Errorf("%s: %w", doing, err)
 		}
 	}
 	return nil
+}
+
+func unless(not bool, do func() error) error {
+	if not {
+		return nil
+	}
+	return do()
 }
 
 // sweepHistory removes old logs and runs, once a day.

@@ -19,18 +19,22 @@ func TestWhatLeavesTheHouse(t *testing.T) {
 		to      string
 		want    passage
 		outside bool
+		copy    *job.TestCopy
 	}{
-		{"everything, by default", job.MailSettings{}, false, outside, passage{}, false},
-		{"an allowed domain", job.MailSettings{Domains: domains}, false, inside, passage{}, false},
-		{"another one needs a yes", job.MailSettings{Domains: domains}, false, outside, passage{}, true},
-		{"files have no domain", job.MailSettings{Domains: domains}, true, "in/a.csv", passage{}, false},
-		{"a silent installation", job.MailSettings{Sending: job.SendNone, Domains: domains}, false, outside, passage{keep: job.KeptForSilent}, false},
-		{"and its files", job.MailSettings{Sending: job.SendNone}, true, "in/a.csv", passage{keep: job.KeptForSilent}, false},
-		{"all mail to one address", job.MailSettings{Sending: job.SendOne, OnlyTo: desk}, false, outside, passage{redirect: desk}, false},
-		{"which has it already", job.MailSettings{Sending: job.SendOne, OnlyTo: desk}, false, desk, passage{}, false},
-		{"but no files", job.MailSettings{Sending: job.SendOne, OnlyTo: desk}, true, "in/a.csv", passage{keep: job.KeptForSilent}, false},
+		{"everything, by default", job.MailSettings{}, false, outside, passage{}, false, nil},
+		{"an allowed domain", job.MailSettings{Domains: domains}, false, inside, passage{}, false, nil},
+		{"another one needs a yes", job.MailSettings{Domains: domains}, false, outside, passage{}, true, nil},
+		{"files have no domain", job.MailSettings{Domains: domains}, true, "in/a.csv", passage{}, false, nil},
+		{"a silent installation", job.MailSettings{Sending: job.SendNone, Domains: domains}, false, outside, passage{keep: job.KeptForSilent}, false, nil},
+		{"and its files", job.MailSettings{Sending: job.SendNone}, true, "in/a.csv", passage{keep: job.KeptForSilent}, false, nil},
+		{"all mail to one address", job.MailSettings{Sending: job.SendOne, OnlyTo: desk}, false, outside, passage{redirect: desk}, false, nil},
+		{"which has it already", job.MailSettings{Sending: job.SendOne, OnlyTo: desk}, false, desk, passage{}, false, nil},
+		{"but no files", job.MailSettings{Sending: job.SendOne, OnlyTo: desk}, true, "in/a.csv", passage{keep: job.KeptForSilent}, false, nil},
+		{"a copy for tests sends its mail by the same settings", job.MailSettings{Sending: job.SendOne, OnlyTo: desk}, false, outside, passage{redirect: desk}, false, &job.TestCopy{}},
+		{"a copy for tests brings no files", job.MailSettings{Sending: job.SendOne, OnlyTo: desk}, true, "in/a.csv", passage{over: true}, false, &job.TestCopy{Named: []string{"destination:Else"}}},
+		{"but where it was named", job.MailSettings{Sending: job.SendNone}, true, "in/a.csv", passage{}, false, &job.TestCopy{Named: []string{"destination:harbour files"}}},
 	} {
-		got, needs := gateFor(c.house, !c.file, c.to)
+		got, needs := gateFor(c.house, c.copy, !c.file, c.to, "Harbour files")
 		assert.Equal(t, c.want, got, c.what)
 		assert.Equal(t, c.outside, needs, c.what)
 	}

@@ -332,6 +332,15 @@ func (p *performance) next(ctx context.Context) (bool, error) {
 					continue
 				}
 			}
+			why, err := p.e.leftOut(ctx, m.Task)
+			if err != nil {
+				return false, err
+			}
+			if why != "" {
+				pass(m.Task, why)
+				again = true
+				continue
+			}
 			if len(p.working)+len(begin) < p.plan.SideBySide {
 				begin = append(begin, m.Task)
 			}

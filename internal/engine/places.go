@@ -225,7 +225,7 @@ func (e *Engine) testMail(ctx context.Context, who job.Person, name string, d de
 		return "", err
 	}
 	address := who.Mail
-	switch gate, _ := gateFor(house, true, address); { // it is the address of an administrator on record
+	switch gate, _ := gateFor(house, nil, true, address, ""); { // it is the address of an administrator on record
 	case gate.keep != "":
 		return "", fault.New(fault.Task, doing, "this installation sends nothing now", "An administrator can change that in the settings of mail.")
 	case gate.redirect != "":

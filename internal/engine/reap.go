@@ -18,6 +18,20 @@ const (
 	upkeep    = time.Hour // between two looks at the partitions to come and at what has ended
 )
 
+// minutely does what every node does about once a minute.
+func (e *Engine) minutely(ctx context.Context) {
+	for {
+		for doing, do := range map[string]func(context.Context) error{"leave the mark": e.leaveMark, "look for newer zone data": e.reckonZones} {
+			if err := do(ctx); err != nil {
+				e.failed(ctx, doing, err)
+			}
+		}
+		if !sleep(ctx, nil, time.Minute) {
+			return
+		}
+	}
+}
+
 // reap brings back what nodes left that stopped without a word.
 func (e *Engine) reap(ctx context.Context) {
 	var looked time.Time

@@ -414,9 +414,6 @@ func (e *Engine) prepare(ctx context.Context) {
 			err = e.reckonZones(ctx)
 		}
 		if err == nil {
-			err = e.knowItself(ctx)
-		}
-		if err == nil {
 			return
 		}
 		e.failed(ctx, "make ready", err)

@@ -3,6 +3,7 @@ package job
 import (
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 )
@@ -252,6 +253,19 @@ const (
 	SendOne  Sending = "one address"
 	SendNone Sending = "none"
 )
+
+// TestCopy says that an installation is a copy for tests. It acts on nothing outside
+// itself beyond what is named for it; mail goes by the settings of mail.
+type TestCopy struct {
+	Named []string `json:"named,omitempty"` // labels: destination:NAME, source:NAME, program:NAME, event:TYPE
+	Files string   `json:"files,omitempty"` // the original's store of artifacts, of which nothing is removed
+}
+
+// Leaves tells whether a copy for tests acts on something; an installation that is
+// none acts on everything.
+func (c *TestCopy) Leaves(label string) bool {
+	return c == nil || slices.ContainsFunc(c.Named, func(n string) bool { return strings.EqualFold(n, label) })
+}
 
 // MayReceive tells whether mail goes to an address without a second person's yes.
 func (s MailSettings) MayReceive(address string) bool {

@@ -1,0 +1,136 @@
+package api
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"strings"
+	"time"
+
+	"ironbell/internal/api/wire"
+	"ironbell/internal/core/job"
+
+	"github.com/danielgtaylor/huma/v2"
+)
+
+// health tells that this process lives, and nothing else: whoever restarts processes
+// acts on it.
+func (s *server) health(w http.ResponseWriter, _ *http.Request) {
+	writeJSON(w, http.StatusOK, map[string]string{"state": "alive"})
+}
+
+// ready tells whether this node can serve: whoever spreads requests acts on it.
+func (s *server) ready(w http.ResponseWriter, r *http.Request) {
+	ctx, stop := context.WithTimeout(r.Context(), 3*time.Second)
+	defer stop()
+	if err := s.Store.Ping(ctx); err != nil {
+		writeProblem(w, http.StatusServiceUnavailable, "The database does not answer.")
+		return
+	}
+	writeJSON(w, http.StatusOK, map[string]string{"state": "ready", "node": s.Engine.Node()})
+}
+
+// state tells what an operator must know of the installation, without names: 503 when
+// somebody is needed.
+func (s *server) state(w http.ResponseWriter, r *http.Request) {
+	ctx, stop := context.WithTimeout(r.Context(), 3*time.Second)
+	defer stop()
+	st, err := s.Engine.State(ctx)
+	if err != nil {
+		writeProblem(w, http.StatusServiceUnavailable, "The database does not answer.")
+		return
+	}
+	for i := range st.Lines {
+		l := &st.Lines[i]
+		l.Names = nil
+		if l.What == "mailbox" || l.What == "sign of life" {
+			l.Text = map[string]string{"mailbox": "The mailbox for bounces cannot be read.", "sign of life": "The last sign of life did not arrive."}[l.What]
+		}
+		if l.What == "freeze" || l.What == "installation" {
+			l.Advice = ""
+		}
+	}
+	status := http.StatusOK
+	if st.Needs {
+		status = http.StatusServiceUnavailable
+	}
+	writeJSON(w, status, st)
+}
+
+// standing registers what an operator must know, and the nodes.
+func (s *server) standing(a huma.API) {
+	tags := []string{"service"}
+	huma.Register(a, huma.Operation{OperationID: "show-state", Method: http.MethodGet, Path: "/api/state", Summary: "Show what an operator must know: what stands still, rests, fills up, or can tell nobody", Description: "The same without names, for those who watch from outside, stands at /state, which answers 503 when somebody is needed.", Tags: tags},
+		func(ctx context.Context, _ *struct{}) (*struct{ Body job.ServiceState }, error) {
+			st, err := s.Engine.State(ctx)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			return &struct{ Body job.ServiceState }{st}, nil
+		})
+	huma.Register(a, huma.Operation{OperationID: "list-nodes", Method: http.MethodGet, Path: "/api/nodes", Summary: "List the nodes that live, with what each works on", Tags: tags},
+		func(ctx context.Context, _ *struct{}) (*struct{ Body []wire.Node }, error) {
+			nodes, err := s.Engine.Nodes(ctx)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			out := make([]wire.Node, len(nodes))
+			for i, n := range nodes {
+				out[i] = wire.Node{Name: n.Name, Version: n.Version, Zones: n.Zones, StartedAt: n.StartedAt, SeenAt: n.SeenAt, Finishing: n.Finishing, Parts: n.Parts, Deliveries: n.Deliveries}
+			}
+			return &struct{ Body []wire.Node }{out}, nil
+		})
+	huma.Register(a, huma.Operation{OperationID: "finish-node", Method: http.MethodPost, Path: "/api/nodes/finish", Summary: "Let a node finish what it has and take no more work, or work on", Description: "Its rings, pages and upkeep go on. It is empty when it works on no part and no delivery.", Tags: tags, DefaultStatus: http.StatusNoContent, Errors: []int{403, 404}},
+		func(ctx context.Context, in *struct{ Body wire.FinishRequest }) (*struct{}, error) {
+			who, _ := person(ctx)
+			return nil, s.orProblem(s.Engine.Finish(ctx, who, in.Body.Node, !in.Body.Work))
+		})
+}
+
+// metrics gives a few numbers in the text form of Prometheus (exposition format
+// 0.0.4): what needs somebody, and what waits.
+func (s *server) metrics(w http.ResponseWriter, r *http.Request) {
+	ctx, stop := context.WithTimeout(r.Context(), 3*time.Second)
+	defer stop()
+	n, err := s.Store.Watched(ctx)
+	if err == nil {
+		var st job.ServiceState
+		if st, err = s.Engine.State(ctx); err == nil {
+			w.Header().Set("Content-Type", "text/plain; version=0.0.4; charset=utf-8")
+			_, _ = w.Write(numbers(n.Open, n.Unreached, n.Resting, n.Waiting, n.KeptBack, st)) // a reader that left needs no answer
+			return
+		}
+	}
+	http.Error(w, "The database does not answer.", http.StatusServiceUnavailable)
+}
+
+func numbers(open, unreached, resting, waiting int, kept map[job.KeptBack]int, st job.ServiceState) []byte {
+	var b strings.Builder
+	gauge := func(name, help string, value int) {
+		fmt.Fprintf(&b, "# HELP ironbell_%s %s\n# TYPE ironbell_%s gauge\nironbell_%s %d\n", name, help, name, name, value)
+	}
+	is := map[bool]int{true: 1}
+	of := func(what string) int {
+		for _, l := range st.Lines {
+			if l.What == what {
+				return max(l.N, 1)
+			}
+		}
+		return 0
+	}
+	gauge("somebody_needed", "Whether somebody is needed; /state says why.", is[st.Needs])
+	gauge("standing_still", "Whether nothing rings: a copy, a freeze of everything, or a clock that is stuck.", is[st.Silent])
+	gauge("alerts_open", "Alerts that nobody has taken on.", open)
+	gauge("alerts_unreached", "Alerts of which nobody could be told.", unreached)
+	gauge("destinations_resting", "Destinations that do not work.", resting)
+	gauge("sources_resting", "Sources that do not work.", of("sources"))
+	gauge("store_failing", "Whether the store of artifacts is nearly full, or does not work.", min(of("disk"), 1))
+	gauge("mailbox_failing", "Whether the mailbox for bounces cannot be read.", of("mailbox"))
+	gauge("nodes", "Nodes that live.", of("nodes"))
+	gauge("deliveries_waiting", "Deliveries that wait for their turn or a retry.", waiting)
+	fmt.Fprintf(&b, "# HELP ironbell_deliveries_kept_back Deliveries that are kept back, by reason.\n# TYPE ironbell_deliveries_kept_back gauge\n")
+	for _, why := range []job.KeptBack{job.KeptForRest, job.KeptForYes, job.KeptForSilent} {
+		fmt.Fprintf(&b, "ironbell_deliveries_kept_back{reason=%q} %d\n", why, kept[why])
+	}
+	return []byte(b.String())
+}

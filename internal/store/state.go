@@ -1,0 +1,72 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"io/fs"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+	"github.com/jmoiron/sqlx/types"
+)
+
+// Standing is what an operator must know of an installation, as the database has it.
+type Standing struct {
+	Frozen        *Freeze       // everything
+	ClockLate     time.Duration // how long the earliest due time has stood undecided
+	Unreached     int           // alerts of which nobody can be told
+	Sources       []string      // that rest, at most 20
+	SourcesN      int
+	Destinations  []string // that rest, at most 20
+	DestinationsN int
+	StoreRests    bool // the store of artifacts
+	Nodes         int  // that live
+	Schema        int64
+}
+
+// Standing tells how an installation stands.
+func (q q) Standing(ctx context.Context) (Standing, error) {
+	var s Standing
+	var late float64
+	var sources, destinations types.JSONText
+	row := q.ext.QueryRowxContext(ctx, `SELECT
+		coalesce((SELECT extract(epoch FROM bell_now() - min(next_due)) FROM triggers WHERE next_due <= bell_now()), 0),
+		(SELECT count(*) FROM alerts WHERE unreached AND state <> 'closed'),
+		(SELECT coalesce(json_agg(label), '[]') FROM (SELECT substr(label, 8) AS label FROM rests WHERE label LIKE 'source:%' ORDER BY label LIMIT 20) s), (SELECT count(*) FROM rests WHERE label LIKE 'source:%'),
+		(SELECT coalesce(json_agg(name), '[]') FROM (SELECT name FROM destinations WHERE rests_since IS NOT NULL ORDER BY name LIMIT 20) d), (SELECT count(*) FROM destinations WHERE rests_since IS NOT NULL),
+		EXISTS (SELECT 1 FROM rests WHERE label = $1), (SELECT count(*) FROM nodes WHERE seen_at > now() - make_interval(secs => $2::float8)),
+		(SELECT coalesce(max(version_id), 0) FROM goose_db_version WHERE is_applied)`, StoreLabel, nodeGone)
+	if err := row.Scan(&late, &s.Unreached, &sources, &s.SourcesN, &destinations, &s.DestinationsN, &s.StoreRests, &s.Nodes, &s.Schema); err != nil {
+		return s, wrap(err, "see how the installation stands")
+	}
+	s.ClockLate = time.Duration(late * float64(time.Second))
+	if err := errors.Join(sources.Unmarshal(&s.Sources), destinations.Unmarshal(&s.Destinations)); err != nil {
+		return s, wrap(err, "see what rests")
+	}
+	var f Freeze
+	err := sqlx.GetContext(ctx, q.ext, &f, `SELECT `+freezeColumns+` WHERE label = 'service' AND from_at <= bell_now() AND coalesce(lifted_at, to_at, 'infinity') > bell_now() AND (to_at IS NULL OR to_at > bell_now()) ORDER BY id LIMIT 1`)
+	switch {
+	case err == nil:
+		s.Frozen = &f
+	case !errors.Is(err, sql.ErrNoRows):
+		return s, wrap(err, "see whether everything is frozen")
+	}
+	return s, nil
+}
+
+// Schema is the newest version of the schema that this program knows.
+func (q q) Schema() int64 {
+	var newest int64
+	files, _ := fs.ReadDir(migrations, "migrations") //nolint:errcheck // they are in the program
+	for _, f := range files {
+		if no, _, ok := strings.Cut(f.Name(), "_"); ok {
+			if n, err := strconv.ParseInt(no, 10, 64); err == nil {
+				newest = max(newest, n)
+			}
+		}
+	}
+	return newest
+}
