@@ -6,6 +6,7 @@ import (
 	"net/url"
 	"strconv"
 	"strings"
+	"time"
 
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/job"
@@ -39,9 +40,10 @@ func (c *Client) Record(ctx context.Context, w Which) (list []job.Delivery, err 
 	return list, c.do(ctx, "GET", "/api/deliveries?"+q.Encode(), nil, &list)
 }
 
-// Allow says yes or no to mail that leaves the house.
-func (c *Client) Allow(ctx context.Context, id int64, yes bool) (d job.Delivery, err error) {
-	return d, c.do(ctx, "POST", fmt.Sprintf("/api/deliveries/%d/allow", id), wire.AllowRequest{Yes: yes}, &d)
+// Allow says yes or no to mail that leaves the house. A yes holds for this message alone,
+// or until a date for all that the job sends there; the zero time is no such date.
+func (c *Client) Allow(ctx context.Context, id int64, yes bool, until time.Time) (d job.Delivery, err error) {
+	return d, c.do(ctx, "POST", fmt.Sprintf("/api/deliveries/%d/allow", id), wire.AllowRequest{Yes: yes, Until: until}, &d)
 }
 
 // Resend sends again what a run could not deliver, and tells how many.

@@ -307,9 +307,9 @@ func TestMailBeyondTheHouseWaitsForASecondPerson(t *testing.T) {
 	for _, d := range waiting {
 		by[d.Address] = d.ID
 	}
-	_, err = w.as("mara").Allow(ctx, by["manifests@harbour-authority.test"], true)
+	_, err = w.as("mara").Allow(ctx, by["manifests@harbour-authority.test"], true, time.Time{})
 	assert.ErrorContains(t, err, "it takes a second person")
-	_, err = w.as("joren").Allow(ctx, by["manifests@harbour-authority.test"], true)
+	_, err = w.as("joren").Allow(ctx, by["manifests@harbour-authority.test"], true, time.Time{})
 	require.NoError(t, err)
 	out, _, status := w.ironbell("allow", "-no", fmt.Sprint(by["spy@nottarnwick.example"]))
 	assert.Zero(t, status)

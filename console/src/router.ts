@@ -16,6 +16,7 @@ export const { p, navigate, isActive, route } = createRouter({
   '/calendars/:calendar': () => import('./pages/Calendar.svelte'),
   '/reports': () => import('./pages/Reports.svelte'),
   '/reports/:report': () => import('./pages/Report.svelte'),
+  '/alerts/:alert': () => import('./pages/Alert.svelte'),
   '/deliveries': () => import('./pages/Deliveries.svelte'),
   '/destinations': () => import('./pages/Destinations.svelte'),
   '/people': () => import('./pages/People.svelte'),

@@ -161,7 +161,7 @@ func (s *server) runPage(ctx context.Context, id job.RunID) (wire.RunPage, error
 	if err != nil {
 		return wire.RunPage{}, err
 	}
-	page := wire.RunPage{Run: run, Tasks: []wire.TaskLine{}, Values: job.Values{}}
+	page := wire.RunPage{Run: run, Tasks: []wire.TaskLine{}, Values: job.Values{}, Deliveries: []job.Delivery{}}
 	if page.Attempts, err = s.Store.Attempts(ctx, id); err != nil {
 		return page, err
 	}
@@ -170,8 +170,28 @@ func (s *server) runPage(ctx context.Context, id job.RunID) (wire.RunPage, error
 	}
 	page.Comparable = slices.ContainsFunc(page.Artifacts, func(f job.Artifact) bool { return f.Format == render.RowsKept && f.RemovedAt == nil })
 	page.Artifacts = slices.DeleteFunc(page.Artifacts, func(f job.Artifact) bool { return f.Format == render.RowsKept })
-	if page.Deliveries, err = s.Store.Deliveries(ctx, store.DeliveryFilter{RunID: id, Limit: 1000}); err != nil {
+	if page.DeliveryCounts, err = s.Store.DeliveryCounts(ctx, id); err != nil {
 		return page, err
+	}
+	// Those that went wrong are shown however many others there are.
+	const shown = 1000
+	var states []string
+	for state, n := range page.DeliveryCounts {
+		if n > 0 && state != job.DeliverySent {
+			states = append(states, string(state))
+		}
+	}
+	if len(states) > 0 {
+		if page.Deliveries, err = s.Store.Deliveries(ctx, store.DeliveryFilter{RunID: id, States: states, Limit: shown}); err != nil {
+			return page, err
+		}
+	}
+	if left := shown - len(page.Deliveries); left > 0 {
+		sent, err := s.Store.Deliveries(ctx, store.DeliveryFilter{RunID: id, States: []string{string(job.DeliverySent)}, Limit: left})
+		if err != nil {
+			return page, err
+		}
+		page.Deliveries = append(page.Deliveries, sent...)
 	}
 	slices.SortFunc(page.Deliveries, func(a, b job.Delivery) int {
 		if wrong := cmp.Compare(unwell(a), unwell(b)); wrong != 0 {
@@ -188,8 +208,8 @@ func (s *server) runPage(ctx context.Context, id job.RunID) (wire.RunPage, error
 	}
 	page.PartCount = max(run.Parts, 1)
 	if run.Parts > 1 {
-		const shown = 500
-		if page.Parts, err = s.Store.Parts(ctx, id, shown); err != nil {
+		const most = 500
+		if page.Parts, err = s.Store.Parts(ctx, id, most); err != nil {
 			return page, err
 		}
 	}

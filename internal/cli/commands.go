@@ -243,13 +243,17 @@ func runCommand(f *flag.FlagSet) runner {
 		}
 		printRun(i, page)
 		if *withLog {
-			lines, err := c.Log(ctx, id, 0)
-			if err != nil {
-				return 0, err
-			}
 			heading(i, "Log")
-			for _, l := range lines {
-				printLine(i, l, zoneOf(page.Zone))
+			for last, more := int64(0), true; more; {
+				lines, err := c.Log(ctx, id, last)
+				if err != nil {
+					return 0, err
+				}
+				for _, l := range lines {
+					printLine(i, l, zoneOf(page.Zone))
+					last = l.N
+				}
+				more = len(lines) > 0
 			}
 		}
 		return exitOK, nil

@@ -93,6 +93,7 @@ func shortened(text string, most int) string {
 func allowCommand(f *flag.FlagSet) runner {
 	asJSON := jsonFlag(f)
 	no := f.Bool("no", false, "say no: it does not go out")
+	until := f.String("until", "", "let all that the job sends there go out until this `date`, at most a year, while neither the job nor its reports nor the destination are saved")
 	return func(ctx context.Context, i IO, args []string) (int, error) {
 		text, err := only(args, "delivery")
 		if err != nil {
@@ -102,7 +103,13 @@ func allowCommand(f *flag.FlagSet) runner {
 		if err != nil {
 			return 0, &Usage{fmt.Sprintf("%q is no number of a delivery; ironbell deliveries -kept-back yes lists those that wait", text)}
 		}
-		d, err := connect().Allow(ctx, id, !*no)
+		var last time.Time
+		if *until != "" {
+			if last, err = time.ParseInLocation(time.DateOnly, *until, time.Local); err != nil || *no {
+				return 0, &Usage{"-until takes a date, such as 2027-03-31, and goes with a yes"}
+			}
+		}
+		d, err := connect().Allow(ctx, id, !*no, last)
 		if err != nil {
 			return 0, err
 		}

@@ -17,7 +17,7 @@ import (
 // glyphs give each state a sign of its own beside its word.
 var glyphs = map[string]string{
 	"waiting": "◷", "running": "▶", "delivering": "➤", "done": "■", "sent": "■", "partly": "◧", "blank": "□", "failed": "▲", "bounced": "▲",
-	"cancelled": "×", "passed over": "»", "unknown": "?", "sending": "➤", "offered": "➤", "lost": "×", "open": "▲", "acknowledged": "◷", "closed": "■",
+	"cancelled": "×", "passed over": "»", "unknown": "?", "sending": "➤", "offered": "➤", "taken": "➤", "declined": "×", "lost": "×", "open": "▲", "acknowledged": "◷", "closed": "■",
 }
 
 func glyph(state string) string {
@@ -282,6 +282,13 @@ func printRun(i IO, p wire.RunPage) {
 			t.AppendRow(table.Row{d.ID, d.Address, word, d.Tries, wall(at, z), d.Answer})
 		}
 		t.Render()
+		all := 0
+		for _, n := range p.DeliveryCounts {
+			all += n
+		}
+		if all > len(p.Deliveries) {
+			fmt.Fprintf(i.Out, "  %d of %d are shown, those that went wrong first; ironbell deliveries -run %s lists them all.\n", len(p.Deliveries), all, p.ID)
+		}
 	}
 	for _, a := range p.Alerts {
 		heading(i, fmt.Sprintf("Alert %d, %s", a.ID, a.State))

@@ -28,6 +28,20 @@ type DeliveryFilter struct {
 	Limit       int
 }
 
+// DeliveryCounts counts the deliveries of a run by state.
+func (q q) DeliveryCounts(ctx context.Context, run job.RunID) (map[job.DeliveryState]int, error) {
+	var rows []struct {
+		State job.DeliveryState `db:"state"`
+		N     int               `db:"n"`
+	}
+	err := sqlx.SelectContext(ctx, q.ext, &rows, `SELECT state, count(*) AS n FROM deliveries WHERE run_id = $1 GROUP BY state`, run)
+	counts := make(map[job.DeliveryState]int, len(rows))
+	for _, r := range rows {
+		counts[r.State] = r.N
+	}
+	return counts, wrap(err, "count the run's deliveries")
+}
+
 // Deliveries lists deliveries, newest first.
 func (q q) Deliveries(ctx context.Context, f DeliveryFilter) ([]job.Delivery, error) {
 	list := []job.Delivery{}

@@ -24,8 +24,9 @@
   <div class="min-w-0 flex-1">
     <a
       class="link-plain"
-      href={alert.job_id ? p('/jobs/:job', { params: { job: String(alert.job_id) } }) : p('/destinations')}
-      >{alert.job}</a
+      href={whole && alert.job_id
+        ? p('/jobs/:job', { params: { job: String(alert.job_id) } })
+        : p('/alerts/:alert', { params: { alert: String(alert.id) } })}>{alert.job}</a
     >
     <span class="chip ml-1.5">{alert.kind}</span>
     {#if alert.count > 1}<span class="soft ml-2 text-[13px]">{alert.count} times</span>{/if}

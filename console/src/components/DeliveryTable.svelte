@@ -4,6 +4,7 @@
   import { createMutation, useQueryClient } from '@tanstack/svelte-query';
   import { api, body, type Delivery } from '../lib/api';
   import { me } from '../lib/me.svelte';
+  import { now } from '../lib/now.svelte';
   import { p } from '../router';
   import DeliveryState from './DeliveryState.svelte';
   import Trouble from './Trouble.svelte';
@@ -22,10 +23,16 @@
     onSuccess: () => client.invalidateQueries(),
   }));
   const allow = createMutation(() => ({
-    mutationFn: ({ delivery, yes }: { delivery: number; yes: boolean }) =>
-      body(api.POST('/api/deliveries/{delivery}/allow', { params: { path: { delivery } }, body: { yes } })),
+    mutationFn: ({ delivery, yes, until }: { delivery: number; yes: boolean; until?: string }) =>
+      body(
+        api.POST('/api/deliveries/{delivery}/allow', {
+          params: { path: { delivery } },
+          body: { yes, ...(until && { until }) },
+        }),
+      ),
     onSuccess: () => client.invalidateQueries(),
   }));
+  const inDays = (n: number) => new Date(now.ms + n * 86_400_000).toISOString();
 </script>
 
 {#if settle.isError}<Trouble error={settle.error} />{/if}
@@ -74,6 +81,12 @@
                   <button class="btn btn-primary" onclick={() => allow.mutate({ delivery: d.id, yes: true })}
                     >Let it go out</button
                   >
+                  <button
+                    class="btn"
+                    title="Until the job, one of its reports or the destination is saved"
+                    onclick={() => allow.mutate({ delivery: d.id, yes: true, until: inDays(90) })}
+                    >And all that the job sends there, for 90 days</button
+                  >
                   <button class="btn" onclick={() => allow.mutate({ delivery: d.id, yes: false })}>No</button>
                 {/if}
                 {#if d.state === 'unknown'}
@@ -84,7 +97,7 @@
                     >It did not</button
                   >
                 {/if}
-                {#if ['unknown', 'failed', 'bounced'].includes(d.state)}
+                {#if ['unknown', 'failed', 'bounced', 'declined'].includes(d.state)}
                   <button class="btn" onclick={() => settle.mutate({ delivery: d.id, as: 'resend' })}
                     >Send again</button
                   >

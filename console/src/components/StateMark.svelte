@@ -32,7 +32,7 @@
         stroke-width="1.4"
       />
       <path d="M1 1.500h5v9H1z" fill="currentColor" />
-    {:else if state === 'passed over' || state === 'cancelled' || state === 'lost'}
+    {:else if state === 'passed over' || state === 'cancelled' || state === 'lost' || state === 'declined'}
       <path d="M2 2l8 8M10 2l-8 8" stroke="currentColor" stroke-width="1.6" />
     {:else if tone === 'done'}
       <rect x="1" y="1.500" width="10" height="9" rx="1.500" fill="currentColor" />

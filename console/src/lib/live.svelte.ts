@@ -6,12 +6,26 @@ type Notice = { kind: string; id: string };
 /** Which lists a notice makes stale. */
 const stale: Record<string, string[]> = {
   jobs: ['day', 'jobs', 'job'],
+  runs: ['day', 'runs', 'jobs', 'job', 'run', 'log', 'deliveries', 'alert'],
+  nodes: ['state'],
   run: ['day', 'runs', 'jobs', 'job', 'run', 'log', 'deliveries'],
   deliveries: ['deliveries'],
-  destinations: ['destinations', 'deliveries'],
+  destinations: ['destinations', 'deliveries', 'state'],
   parts: ['day', 'runs'],
-  alerts: ['day', 'alerts', 'run'],
-  everything: ['day', 'jobs', 'job', 'runs', 'run', 'log', 'alerts', 'deliveries', 'destinations'],
+  alerts: ['day', 'alerts', 'alert', 'run', 'state'],
+  everything: [
+    'day',
+    'jobs',
+    'job',
+    'runs',
+    'run',
+    'log',
+    'alerts',
+    'alert',
+    'state',
+    'deliveries',
+    'destinations',
+  ],
 };
 
 export const line = $state({ open: true });

@@ -17,6 +17,8 @@ const tones: Record<string, Tone> = {
   delivering: 'run',
   sending: 'run',
   offered: 'run',
+  taken: 'run',
+  declined: 'slate',
   blank: 'slate',
   cancelled: 'slate',
   'passed over': 'slate',

@@ -9,7 +9,17 @@
   import { myZone } from '../lib/me.svelte';
   import { p } from '../router';
 
-  const states = ['waiting', 'sending', 'offered', 'sent', 'failed', 'bounced', 'unknown'] as const;
+  const states = [
+    'waiting',
+    'sending',
+    'offered',
+    'taken',
+    'sent',
+    'failed',
+    'bounced',
+    'unknown',
+    'declined',
+  ] as const;
   type State = (typeof states)[number];
   const reasons = { rest: 'destination down', yes: 'waits for a yes', silent: 'silent' } as const;
   type Reason = keyof typeof reasons;

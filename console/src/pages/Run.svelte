@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { createMutation, createQuery, useQueryClient } from '@tanstack/svelte-query';
+  import { createMutation, createQuery, keepPreviousData, useQueryClient } from '@tanstack/svelte-query';
   import AlertCard from '../components/AlertCard.svelte';
   import DeliveryTable from '../components/DeliveryTable.svelte';
   import StateMark from '../components/StateMark.svelte';
@@ -17,9 +17,23 @@
     queryKey: ['run', id],
     queryFn: () => body(api.GET('/api/runs/{run}', { params: { path: { run: id } } })),
   }));
+  // The log comes in pages; a long one is shown as far as somebody reads on.
+  let pages = $state(2);
   const log = createQuery(() => ({
-    queryKey: ['log', id],
-    queryFn: () => body(api.GET('/api/runs/{run}/log', { params: { path: { run: id }, query: {} } })),
+    queryKey: ['log', id, pages],
+    placeholderData: keepPreviousData,
+    queryFn: async () => {
+      const page = (after: number) =>
+        body(api.GET('/api/runs/{run}/log', { params: { path: { run: id }, query: { after } } }));
+      let lines = await page(0);
+      let more = lines.length > 0;
+      for (let n = 1; more && n < pages; n++) {
+        const next = await page(lines.at(-1)?.n ?? 0);
+        lines = [...lines, ...next];
+        more = next.length > 0;
+      }
+      return { lines, more };
+    },
   }));
   const run = $derived(query.data);
   const ended = $derived(Boolean(run?.ended_at));
@@ -64,9 +78,9 @@
       navigate('/runs/:run', { params: { run: made.id } });
     },
   }));
-  const failedDeliveries = $derived(
-    run?.deliveries.filter((d) => d.state === 'failed' || d.state === 'bounced').length ?? 0,
-  );
+  const counts = $derived(run?.delivery_counts ?? {});
+  const failedDeliveries = $derived((counts['failed'] ?? 0) + (counts['bounced'] ?? 0));
+  const allDeliveries = $derived(Object.values(counts).reduce((sum, n) => sum + n, 0));
   // A run that is divided shows the tasks of one part: the first that went wrong.
   const shownPart = $derived(run?.parts?.[0]);
   const ofPart = $derived(
@@ -75,11 +89,12 @@
   const goesOn = $derived(run ? ['failed', 'partly', 'blank', 'cancelled'].includes(run.state) : false);
   const held = $derived(run?.state === 'blank');
   const failed = $derived(run?.attempts.filter((a) => a.state === 'failed').at(-1));
-  const sent = $derived(run?.deliveries.filter((d) => d.state === 'sent').length ?? 0);
+  const sent = $derived(counts['sent'] ?? 0);
 
   function size(bytes: number): string {
     return bytes < 1e6 ? `${(bytes / 1e3).toFixed(1)} kB` : `${(bytes / 1e6).toFixed(1)} MB`;
   }
+  const values = $derived<Record<string, unknown>>({ ...run?.values, ...run?.given });
   const report = $derived(run?.tasks.find((t) => t.report)?.report);
 </script>
 
@@ -140,10 +155,11 @@
     </p>
     {#if run.deadline}<p>Must have arrived by <Wall at={run.deadline} zone={run.zone} />.</p>{/if}
     {#if run.missing?.length}<p><b>It still waits for</b> {run.missing.join(' and ')}.</p>{/if}
-    {#if Object.keys(run.values).length > 0}
+    {#if Object.keys(values).length > 0}
       <p class="soft mt-1">
-        Values of the job:
-        {#each Object.entries(run.values) as [key, value] (key)}<span class="mono mr-3">{key} = {value}</span
+        Values:
+        {#each Object.entries(values) as [key, value] (key)}<span class="mono mr-3"
+            >{key} = {value}{#if run.given && key in run.given}&nbsp;(given){/if}</span
           >{/each}
       </p>
     {/if}
@@ -169,7 +185,12 @@
   {#if run.deliveries.length > 0}
     <section>
       <div class="flex flex-wrap items-baseline gap-3">
-        <h2>Deliveries: {sent} of {run.deliveries.length} sent</h2>
+        <h2>
+          Deliveries: {sent.toLocaleString('en-GB')} of {allDeliveries.toLocaleString('en-GB')} sent{#if run.deliveries.length < allDeliveries}<span
+              class="soft ml-1"
+              >{run.deliveries.length.toLocaleString('en-GB')} here, those that went wrong first</span
+            >{/if}
+        </h2>
         <span class="flex-1"></span>
         {#if failedDeliveries > 1}<button
             class="btn"
@@ -288,7 +309,7 @@
   <section>
     <h2>Log</h2>
     <div class="panel mono px-3 py-2 leading-relaxed">
-      {#each log.data ?? [] as l (l.n)}
+      {#each log.data?.lines ?? [] as l (l.n)}
         <div class="flex gap-3">
           <span class="soft whitespace-nowrap">{clock(l.at, run.zone, true)}</span>
           <span
@@ -303,6 +324,11 @@
           >
         </div>
       {:else}<span class="soft">Nothing is logged yet.</span>{/each}
+      {#if log.data?.more && (log.data.lines.length ?? 0) >= 2000}<button
+          class="btn mt-2"
+          disabled={log.isFetching}
+          onclick={() => (pages += 2)}>Read on</button
+        >{/if}
     </div>
   </section>
 {/if}

@@ -70,10 +70,9 @@
   <section class="panel border-warning px-3.5 py-3">
     <h2>This is a copy</h2>
     <p>
-      Its database or its store of files is another than it was, known since <Wall
-        at={copy.data.since}
-        zone={myZone()}
-      />. It stands still and sends nothing until you say what it is.
+      Known since <Wall at={copy.data.since} zone={myZone()} />: {copy.data.why}. It stands still and sends
+      nothing until you say what it is. A copy for tests acts on nothing outside itself; ironbell copy names
+      what it may act on.
     </p>
     {#if isAdministrator()}
       <div class="mt-2 flex flex-wrap gap-2">
@@ -86,6 +85,14 @@
       </div>
     {/if}
   </section>
+{/if}
+
+{#if copy.data?.test}
+  <p class="panel px-3.5 py-3">
+    This is a copy for tests. Outside itself it acts on {copy.data.named?.length
+      ? copy.data.named.join(', ')
+      : 'nothing'}; mail goes as is said below.
+  </p>
 {/if}
 
 {#if alerts.data && destinations.data}

@@ -17,6 +17,13 @@
     refetchInterval: 30_000,
   }));
   const day = $derived(today.data);
+  // What holds for the installation as a whole; how many nodes live needs nobody.
+  const state = createQuery(() => ({
+    queryKey: ['state'],
+    queryFn: () => body(api.GET('/api/state')),
+    refetchInterval: 30_000,
+  }));
+  const needed = $derived((state.data?.lines ?? []).filter((l) => l.what !== 'nodes'));
 
   function share(started: string | undefined, usual: number | undefined): number {
     return started && usual ? Math.min(98, (between(started, now.ms) / usual) * 100) : 5;
@@ -40,10 +47,22 @@
       <section>
         <h2>Needs attention</h2>
         <div class="panel divide-base-300 divide-y">
+          {#each needed as l (l.what + l.text)}
+            <p class="flex flex-wrap items-baseline gap-x-3 px-3 py-2.5">
+              <StateMark state={l.needs ? 'failed' : 'waiting'} word={l.what} />
+              <span
+                >{l.text}
+                {#if l.names?.length}<b>{l.names.join(', ')}.</b>{/if}</span
+              >
+              {#if l.advice}<span class="soft">{l.advice}</span>{/if}
+            </p>
+          {/each}
           {#each day.attention as alert (alert.id)}
             <AlertCard {alert} />
           {:else}
-            <p class="px-3 py-2.5"><StateMark state="done" word="Nothing needs attention" /></p>
+            {#if needed.length === 0}<p class="px-3 py-2.5">
+                <StateMark state="done" word="Nothing needs attention" />
+              </p>{/if}
           {/each}
         </div>
       </section>

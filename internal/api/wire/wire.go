@@ -180,18 +180,19 @@ type JobRequest struct {
 // RunPage is all that a run's page shows.
 type RunPage struct {
 	job.Run
-	Attempts   []job.Attempt  `json:"attempts" doc:"at most 1,000"`
-	Comparable bool           `json:"comparable,omitempty" doc:"its rows were kept and can be compared with those of another run"`
-	Artifacts  []job.Artifact `json:"artifacts"`
-	Deliveries []job.Delivery `json:"deliveries" doc:"at most 1,000, those that went wrong first"`
-	Parts      []job.PartLine `json:"parts,omitempty" doc:"of a run that is split: its parts, those that went wrong first, at most 500"`
-	PartCount  int            `json:"part_count" doc:"how many parts there are"`
-	Links      []Link         `json:"links,omitempty" doc:"links to its files"`
-	Alerts     []job.Alert    `json:"alerts"`
-	Values     job.Values     `json:"values" doc:"what the job gives its reports in the version that was run"`
-	Tasks      []TaskLine     `json:"tasks" doc:"the job's tasks in order, in the version that was run"`
-	Missing    []string       `json:"missing,omitempty" doc:"what it still waits for"`
-	Usual      *float64       `json:"usual_seconds,omitempty"`
+	Attempts       []job.Attempt             `json:"attempts" doc:"at most 1,000"`
+	Comparable     bool                      `json:"comparable,omitempty" doc:"its rows were kept and can be compared with those of another run"`
+	Artifacts      []job.Artifact            `json:"artifacts"`
+	Deliveries     []job.Delivery            `json:"deliveries" doc:"at most 1,000, those that went wrong first"`
+	DeliveryCounts map[job.DeliveryState]int `json:"delivery_counts" doc:"all its deliveries, by state"`
+	Parts          []job.PartLine            `json:"parts,omitempty" doc:"of a run that is split: its parts, those that went wrong first, at most 500"`
+	PartCount      int                       `json:"part_count" doc:"how many parts there are"`
+	Links          []Link                    `json:"links,omitempty" doc:"links to its files"`
+	Alerts         []job.Alert               `json:"alerts"`
+	Values         job.Values                `json:"values" doc:"what the job gives its reports in the version that was run"`
+	Tasks          []TaskLine                `json:"tasks" doc:"the job's tasks in order, in the version that was run"`
+	Missing        []string                  `json:"missing,omitempty" doc:"what it still waits for"`
+	Usual          *float64                  `json:"usual_seconds,omitempty"`
 }
 
 // TaskLine is a task in its chain.
