@@ -184,7 +184,11 @@ func (s *server) jobPage(ctx context.Context, name string) (wire.JobPage, error)
 	}
 	page.Last, page.Usual = lastOf(last, j.ID)
 	now := time.Now()
-	page.Upcoming = s.Engine.Upcoming(j, now, now.AddDate(0, 0, 90), 20)
+	passing, err := s.Engine.Passing(ctx, now, now.AddDate(0, 0, 90))
+	if err != nil {
+		return page, err
+	}
+	page.Upcoming = s.Engine.Upcoming(j, passing, now, now.AddDate(0, 0, 90), 20)
 	if page.Rings, err = s.Store.Rings(ctx, j.ID, now.AddDate(1, 0, 0), 50); err != nil {
 		return page, err
 	}

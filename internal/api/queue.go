@@ -5,6 +5,7 @@ import (
 	"net/http"
 
 	"ironbell/internal/api/wire"
+	"ironbell/internal/core/job"
 	"ironbell/internal/store"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -25,6 +26,17 @@ func (s *server) queue(a huma.API) {
 			out := wire.Queue{Working: queueLines(working), Waiting: queueLines(waiting), Waits: waits, Freezes: []wire.Freeze{}}
 			for i := range out.Working {
 				out.Working[i].Reason = "works on " + out.Working[i].Node
+			}
+			// What waits says what holds it up now.
+			runs := make([]job.Run, len(waiting))
+			for i, l := range waiting {
+				runs[i] = job.Run{ID: l.RunID, State: job.RunWaiting, Reason: l.Reason}
+			}
+			if err := s.Engine.Truth(ctx, runs); err != nil {
+				return nil, s.problem(err)
+			}
+			for i := range runs {
+				out.Waiting[i].Reason = runs[i].Reason
 			}
 			if out.Limits, err = s.Engine.Limits(ctx); err != nil {
 				return nil, s.problem(err)

@@ -60,6 +60,9 @@ func (s *server) runs(a huma.API) {
 				f.JobID = j.ID
 			}
 			runs, err := s.Store.Runs(ctx, f)
+			if err == nil {
+				err = s.Engine.Truth(ctx, runs)
+			}
 			if err != nil {
 				return nil, s.problem(err)
 			}
@@ -161,6 +164,11 @@ func (s *server) runPage(ctx context.Context, id job.RunID) (wire.RunPage, error
 	if err != nil {
 		return wire.RunPage{}, err
 	}
+	told := []job.Run{run}
+	if err := s.Engine.Truth(ctx, told); err != nil {
+		return wire.RunPage{}, err
+	}
+	run = told[0]
 	page := wire.RunPage{Run: run, Tasks: []wire.TaskLine{}, Values: job.Values{}, Deliveries: []job.Delivery{}}
 	if page.Attempts, err = s.Store.Attempts(ctx, id); err != nil {
 		return page, err

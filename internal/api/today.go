@@ -9,6 +9,7 @@ import (
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/zone"
+	"ironbell/internal/engine"
 	"ironbell/internal/store"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -58,6 +59,9 @@ func (s *server) day(ctx context.Context, at, now time.Time) (wire.Day, error) {
 		Runs: []wire.Mark{}, Upcoming: []wire.Coming{}, Next: []wire.Coming{}, Running: []wire.Mark{},
 	}
 	runs, err := s.Store.Runs(ctx, store.RunFilter{From: from, To: to, Limit: maxMarks})
+	if err == nil {
+		err = s.Engine.Truth(ctx, runs)
+	}
 	if err != nil {
 		return day, err
 	}
@@ -80,6 +84,9 @@ func (s *server) day(ctx context.Context, at, now time.Time) (wire.Day, error) {
 		return day, err
 	}
 	working, err := s.Store.Runs(ctx, store.RunFilter{States: []string{"running", "delivering"}, Limit: 50})
+	if err == nil {
+		err = s.Engine.Truth(ctx, working)
+	}
 	if err != nil {
 		return day, err
 	}
@@ -99,8 +106,12 @@ func (s *server) day(ctx context.Context, at, now time.Time) (wire.Day, error) {
 		median := max(late[len(late)/2], 0)
 		day.Lateness = &median
 	}
-	day.Upcoming = s.coming(jobs, last, now, to, maxComing)
-	day.Next = s.coming(jobs, last, now, now.AddDate(0, 0, 7), 8)
+	passing, err := s.Engine.Passing(ctx, now, now.AddDate(0, 0, 7))
+	if err != nil {
+		return day, err
+	}
+	day.Upcoming = s.coming(jobs, passing, last, now, to, maxComing)
+	day.Next = s.coming(jobs, passing, last, now, now.AddDate(0, 0, 7), 8)
 	return day, nil
 }
 
@@ -113,7 +124,7 @@ func mark(r job.Run, last map[int64]store.LastRun) wire.Mark {
 }
 
 // coming lists the rings of all jobs in (after, until], earliest first.
-func (s *server) coming(jobs []job.Job, last map[int64]store.LastRun, after, until time.Time, limit int) []wire.Coming {
+func (s *server) coming(jobs []job.Job, passing engine.Passing, last map[int64]store.LastRun, after, until time.Time, limit int) []wire.Coming {
 	all := []wire.Coming{}
 	for _, j := range jobs {
 		_, usual := lastOf(last, j.ID)
@@ -125,7 +136,7 @@ func (s *server) coming(jobs []job.Job, last map[int64]store.LastRun, after, unt
 			}
 			reading += t.Reading
 		}
-		for _, at := range s.Engine.Upcoming(j, after, until, limit) {
+		for _, at := range s.Engine.Upcoming(j, passing, after, until, limit) {
 			all = append(all, wire.Coming{JobID: j.ID, Job: j.Name, At: at, Usual: usual, Reading: reading})
 		}
 	}

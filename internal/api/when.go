@@ -277,8 +277,12 @@ type foreseen struct {
 }
 
 // foresee gathers the triggers of the jobs that are on.
-func (s *server) foresee(ctx context.Context, search string) (foreseen, error) {
+func (s *server) foresee(ctx context.Context, search string, from, to time.Time) (foreseen, error) {
 	var f foreseen
+	passing, err := s.Engine.Passing(ctx, from, to)
+	if err != nil {
+		return f, err
+	}
 	jobs, err := s.Store.Jobs(ctx, search, 200_000)
 	if err != nil {
 		return f, err
@@ -301,6 +305,9 @@ func (s *server) foresee(ctx context.Context, search string) (foreseen, error) {
 				continue // it can no longer be read
 			}
 			e := forecast.Entry{Rule: r}
+			if passing.Any() {
+				e.Over = func(due time.Time) string { return passing.Over(j.ID, due) }
+			}
 			if usual != nil {
 				e.Usual = time.Duration(*usual * float64(time.Second))
 			}
@@ -313,7 +320,7 @@ func (s *server) foresee(ctx context.Context, search string) (foreseen, error) {
 
 func (f foreseen) coming(r forecast.Ring) wire.Coming {
 	j, e := f.jobs[r.Entry], f.entries[r.Entry]
-	c := wire.Coming{JobID: j.ID, Job: j.Name, At: r.Due, Reading: f.readings[r.Entry], Passed: r.Passed, Reason: e.Rule.Reason(r.Ring)}
+	c := wire.Coming{JobID: j.ID, Job: j.Name, At: r.Due, Reading: f.readings[r.Entry], Passed: r.Passed, Reason: orElse(r.Over, e.Rule.Reason(r.Ring))}
 	if e.Usual > 0 {
 		usual := e.Usual.Seconds()
 		c.Usual = &usual
@@ -341,7 +348,7 @@ func (s *server) forecast(ctx context.Context, from, to time.Time, zoneName, sea
 		return out, huma.NewError(http.StatusUnprocessableEntity, fmt.Sprintf("A forecast ends after it begins, and tells at most %d days.", forecastDays))
 	}
 	out.From, out.To = from.In(z), to.In(z)
-	f, err := s.foresee(ctx, search)
+	f, err := s.foresee(ctx, search, from, to)
 	if err != nil {
 		return out, err
 	}
@@ -396,11 +403,11 @@ type feedAnswer struct {
 // feed writes the forecast as an iCalendar file (RFC 5545; the name and refresh
 // of RFC 7986).
 func (s *server) feed(ctx context.Context) ([]byte, error) {
-	f, err := s.foresee(ctx, "")
+	now := time.Now()
+	f, err := s.foresee(ctx, "", now, now.AddDate(0, 0, feedDays))
 	if err != nil {
 		return nil, err
 	}
-	now := time.Now()
 	c := ics.NewCalendar()
 	c.SetProductId("-//Iron Bell//Forecast//EN")
 	c.SetMethod(ics.MethodPublish)

@@ -195,8 +195,9 @@ func (e *Engine) Rules(j job.Job) []rule.Rule {
 	return out
 }
 
-// Upcoming lists the rings of a job in (after, until], earliest first, at most limit.
-func (e *Engine) Upcoming(j job.Job, after, until time.Time, limit int) []time.Time {
+// Upcoming lists the rings of a job in (after, until], earliest first, at most limit,
+// without those that a freeze passes over.
+func (e *Engine) Upcoming(j job.Job, passing Passing, after, until time.Time, limit int) []time.Time {
 	out := []time.Time{}
 	if !j.On {
 		return out
@@ -204,8 +205,10 @@ func (e *Engine) Upcoming(j job.Job, after, until time.Time, limit int) []time.T
 	for _, r := range e.Rules(j) {
 		n := 0
 		for at, ok := r.Next(after); ok && !at.After(until) && n < limit; at, ok = r.Next(at) {
-			out = append(out, at)
-			n++
+			if passing.Over(j.ID, at) == "" {
+				out = append(out, at)
+				n++
+			}
 		}
 	}
 	slices.SortFunc(out, time.Time.Compare)

@@ -165,7 +165,7 @@ func (e *Engine) write(ctx context.Context, group []*entry) error {
 // refused counts a write of a node whose lease had gone.
 func (e *Engine) refused(en *entry) {
 	e.stale.Add(1)
-	e.o.Log.Warn("a write was refused: another node has this work now", "run", en.Claim.RunID.String(), "part", en.Claim.Part, "lease", en.Claim.LeaseNo)
+	e.o.Log.Warn("a write was refused: another node has this work now, or its run was cancelled", "run", en.Claim.RunID.String(), "part", en.Claim.Part, "lease", en.Claim.LeaseNo)
 }
 
 // consequences raises the events of an entry's tasks and opens its alerts.

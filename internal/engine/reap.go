@@ -68,7 +68,7 @@ func (e *Engine) reapParts(ctx context.Context) error {
 		entries := make([]*store.Entry, n)
 		runs := make([]job.RunID, n)
 		for i, c := range lost {
-			entries[i] = &store.Entry{Claim: c, Part: &store.PartMove{State: job.PartWaiting, Reason: "its node stopped answering; another goes on at the task that was interrupted"}}
+			entries[i] = &store.Entry{Claim: c, Part: &store.PartMove{State: job.PartWaiting, Reason: "its node stopped, or could not reach the database; another goes on at the task that was interrupted"}}
 			runs[i] = c.RunID
 		}
 		if err := t.WriteEntries(ctx, entries); err != nil {
@@ -77,7 +77,7 @@ func (e *Engine) reapParts(ctx context.Context) error {
 		return e.settleRuns(ctx, t, runs)
 	})
 	if err == nil && n > 0 {
-		e.o.Log.Warn("gave back parts whose node stopped answering", "parts", n)
+		e.o.Log.Warn("gave back parts whose node stopped, or could not reach the database", "parts", n)
 	}
 	return err
 }

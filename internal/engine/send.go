@@ -243,7 +243,7 @@ func (e *Engine) ended(ctx context.Context, s store.Sending, res deliver.Result,
 	var write func(*store.Tx) error
 	switch {
 	case errors.Is(err, store.ErrStale):
-		log.Warn("another node has this delivery now")
+		log.Warn("another node has this delivery now, or it was settled")
 		return
 	case res.Offered && !res.Answered:
 		write = func(t *store.Tx) error { return e.unknown(ctx, t, s, fault.Of(err)) }
@@ -259,7 +259,7 @@ func (e *Engine) ended(ctx context.Context, s store.Sending, res deliver.Result,
 		}
 	case errors.Is(err, store.ErrStale):
 		e.stale.Add(1)
-		log.Warn("a write about a delivery was refused: another node has it now")
+		log.Warn("a write about a delivery was refused: another node has it now, or it was settled")
 	default:
 		log.Error("could not write how a delivery went", "error", err)
 	}

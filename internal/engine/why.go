@@ -99,7 +99,11 @@ func (e *Engine) whyNow(ctx context.Context, j job.Job, place *time.Location) ([
 	if err != nil {
 		return nil, err
 	}
-	return append(append([]Reason{stands}, e.coming(j, place, now, now.AddDate(0, 0, 90), 3)...), past...), nil
+	coming, err := e.coming(ctx, j, place, now, now.AddDate(0, 0, 90), 3)
+	if err != nil {
+		return nil, err
+	}
+	return append(append([]Reason{stands}, coming...), past...), nil
 }
 
 // whyAt says what happened in a span of time, and if nothing did, why not.
@@ -111,7 +115,11 @@ func (e *Engine) whyAt(ctx context.Context, j job.Job, place *time.Location, fro
 	}
 	slices.Reverse(reasons)
 	if to.After(now) && j.On {
-		reasons = append(reasons, e.coming(j, place, maxTime(from.Add(-time.Second), now), to, maxReasons)...)
+		coming, err := e.coming(ctx, j, place, maxTime(from.Add(-time.Second), now), to, maxReasons)
+		if err != nil {
+			return nil, err
+		}
+		reasons = append(reasons, coming...)
 	}
 	if len(reasons) > 0 {
 		return reasons, nil
@@ -127,7 +135,11 @@ func (e *Engine) whyAt(ctx context.Context, j job.Job, place *time.Location, fro
 	}
 	around = append(around, before...)
 	if j.On {
-		around = append(around, e.coming(j, place, maxTime(to.Add(-time.Second), now), to.AddDate(0, 0, 90), 2)...)
+		coming, err := e.coming(ctx, j, place, maxTime(to.Add(-time.Second), now), to.AddDate(0, 0, 90), 2)
+		if err != nil {
+			return nil, err
+		}
+		around = append(around, coming...)
 	}
 	return around, nil
 }
@@ -212,6 +224,9 @@ func (e *Engine) happenedTo(ctx context.Context, j job.Job, place *time.Location
 	if err != nil {
 		return nil, err
 	}
+	if err := e.Truth(ctx, runs); err != nil {
+		return nil, err
+	}
 	byID := map[job.RunID]job.Run{}
 	for _, r := range runs {
 		byID[r.ID] = r
@@ -263,7 +278,11 @@ func (e *Engine) happenedTo(ctx context.Context, j job.Job, place *time.Location
 
 // coming lists the due times of a job in (after, until) with what will be
 // decided on them as things stand.
-func (e *Engine) coming(j job.Job, place *time.Location, after, until time.Time, limit int) []Reason {
+func (e *Engine) coming(ctx context.Context, j job.Job, place *time.Location, after, until time.Time, limit int) ([]Reason, error) {
+	passing, err := e.Passing(ctx, after, until)
+	if err != nil {
+		return nil, err
+	}
 	var reasons []Reason
 	for i, rule := range e.Rules(j) {
 		if j.Triggers[i].Rule == "" {
@@ -277,6 +296,10 @@ func (e *Engine) coming(j job.Job, place *time.Location, after, until time.Time,
 			switch {
 			case ring.Passed:
 				r.Sentence = fmt.Sprintf("It will not ring at %s: %s.", when, rule.Reason(ring))
+			case passing.Over(j.ID, ring.Due) != "":
+				r.Sentence = fmt.Sprintf("It will not ring at %s: %s, and rings are passed over meanwhile.", when, passing.Over(j.ID, ring.Due))
+			case passing.Waits(j.ID, ring.Due) != "":
+				r.Sentence = fmt.Sprintf("It will ring at %s, and wait: %s.", when, passing.Waits(j.ID, ring.Due))
 			case ring.Moved():
 				r.Sentence = fmt.Sprintf("It will ring at %s: %s.", when, rule.Reason(ring))
 			default:
@@ -286,5 +309,5 @@ func (e *Engine) coming(j job.Job, place *time.Location, after, until time.Time,
 		}
 	}
 	slices.SortStableFunc(reasons, func(a, b Reason) int { return a.At.Compare(b.At) })
-	return reasons[:min(len(reasons), limit)]
+	return reasons[:min(len(reasons), limit)], nil
 }

@@ -332,10 +332,10 @@ func (t *Tx) TakeUp(ctx context.Context, c Claim, effects func(task string) bool
 	}
 	for _, a := range all {
 		if a.State == job.AttemptRunning {
-			a.State, a.Note, a.Again = job.AttemptLost, "its node stopped; the next try begins anew", true
+			a.State, a.Note, a.Again = job.AttemptLost, "its node stopped, or could not reach the database; the next try begins anew", true
 			if effects(a.Task) {
 				a.State, a.Again, a.Class = job.AttemptUnknown, false, "lasting"
-				a.Note = "its node stopped in the middle, and nobody knows how far it came"
+				a.Note = "its node stopped in the middle, or could not reach the database, and nobody knows how far it came"
 				a.Advice = "See what it did, then let the run go on; mark the task as repeatable if it may be done twice."
 			}
 			if _, err := t.ext.ExecContext(ctx, `UPDATE attempts SET state = $5, again = $6, note = $7, class = $8, advice = $9, ended_at = bell_now() WHERE run_id = $1 AND part = $2 AND task = $3 AND try = $4`,

@@ -52,7 +52,7 @@ type q struct{ ext sqlx.ExtContext }
 
 // ErrStale says that a lease was lost: another node has the work now, and the
 // write was refused.
-var ErrStale = errors.New("the lease was lost: another node has this work")
+var ErrStale = errors.New("the lease was lost: another node has this work, or it was ended")
 
 // NotFound says that there is no such record.
 type NotFound struct{ Kind, Name string }

@@ -18,11 +18,14 @@ import (
 type Entry struct {
 	Rule  rule.Rule
 	Usual time.Duration // how long a run of its job usually takes; 0 when nobody knows
+
+	Over func(due time.Time) string // why something beside its rule passes a ring over; empty when nothing does, nil when nothing can
 }
 
 // Ring is a ring to come of an entry, or one that is passed over.
 type Ring struct {
-	Entry int // place in the entries
+	Entry int    // place in the entries
+	Over  string // why something beside its rule passes it over
 	rule.Ring
 }
 
@@ -42,7 +45,12 @@ func Rings(entries []Entry, from, to time.Time) iter.Seq[Ring] {
 		for len(m.heap) > 0 {
 			top := m.heap[0]
 			ring := m.next[top.entry]
-			if !yield(Ring{int(top.entry), ring}) {
+			told := Ring{Entry: int(top.entry), Ring: ring}
+			if over := entries[top.entry].Over; over != nil && !ring.Passed {
+				told.Over = over(ring.Due)
+				told.Passed = told.Over != ""
+			}
+			if !yield(told) {
 				return
 			}
 			following, ok := entries[top.entry].Rule.Step(ring.Due)

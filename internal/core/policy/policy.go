@@ -12,8 +12,11 @@ import (
 	"ironbell/internal/core/job"
 )
 
-// Grace is how late a ring may be and still count as on time.
+// Grace is how late a ring may be and is still no missed one.
 const Grace = 5 * time.Minute
+
+// prompt is how late a ring may be and is still said to be on time.
+const prompt = 30 * time.Second
 
 // Again is the decision after a try that failed.
 type Again struct {
@@ -124,8 +127,11 @@ func Rings(outage job.AfterOutage, overlap job.Overlap, dues []time.Time, now ti
 			continue
 		}
 		reason := "on time"
-		if missed {
+		switch {
+		case missed:
 			reason = fmt.Sprintf("made up after an outage, %s late", job.Duration(late.Round(time.Second)))
+		case late > prompt:
+			reason = fmt.Sprintf("%s late", job.Duration(late.Round(time.Second)))
 		}
 		switch {
 		case overlap == job.OverlapPassOver && (open.Working || rung && !open.Held):

@@ -1,0 +1,135 @@
+package engine
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"ironbell/internal/core/job"
+	"ironbell/internal/store"
+)
+
+// What is written when a run begins to wait is true then. What holds it now may be
+// something else, so that it is reckoned whenever it is shown.
+
+// turn is why a run waits when nothing else is written.
+const turn = "for its turn"
+
+// Truth says of runs that wait for their turn, and of those that deliver, what they
+// wait for now.
+func (e *Engine) Truth(ctx context.Context, runs []job.Run) error {
+	var waiting, delivering []job.RunID
+	for _, r := range runs {
+		switch {
+		case r.State == job.RunWaiting && ofTurn(r.Reason):
+			waiting = append(waiting, r.ID)
+		case r.State == job.RunDelivering:
+			delivering = append(delivering, r.ID)
+		}
+	}
+	if len(waiting)+len(delivering) == 0 {
+		return nil
+	}
+	now := e.o.Now()
+	frozen, err := e.store.FreezeOver(ctx, now, now)
+	if err != nil {
+		return err
+	}
+	waits := map[job.RunID]store.Wait{}
+	if len(waiting) > 0 {
+		if waits, err = e.store.Waits(ctx, waiting); err != nil {
+			return err
+		}
+	}
+	held := map[job.RunID]string{}
+	if len(delivering) > 0 && len(frozen) > 0 {
+		if held, err = e.store.HeldDestinations(ctx, delivering); err != nil {
+			return err
+		}
+	}
+	for i := range runs {
+		r := &runs[i]
+		if w, ok := waits[r.ID]; ok {
+			r.Reason = held1(w, frozen, now)
+		}
+		if name, ok := held[r.ID]; ok {
+			if f := freezeOf(frozen, []string{"service", "destination:" + name}, now); f != nil {
+				r.Reason += "; " + heldBack(*f)
+			}
+		}
+	}
+	return nil
+}
+
+// ofTurn tells whether a reason is that of a run that could begin if there were room.
+func ofTurn(reason string) bool {
+	return reason == "" || strings.HasPrefix(reason, turn) || strings.HasPrefix(reason, "held back: ")
+}
+
+// held1 says what a part waits for now.
+func held1(w store.Wait, frozen []store.Freeze, now time.Time) string {
+	if f := freezeOf(frozen, append(slices.Clone(w.Labels.V), "service"), now); f != nil {
+		return "held back: " + heldBack(*f)
+	}
+	switch {
+	case w.Rests == store.StoreLabel:
+		return "waits for the store of artifacts, which does not work"
+	case w.Rests != "":
+		return fmt.Sprintf("waits for %s, which does not work", strings.Replace(w.Rests, ":", " ", 1))
+	case w.Floor != nil:
+		return fmt.Sprintf("%s: run %s of this job still works", turn, w.Floor)
+	case w.Full != "":
+		return fmt.Sprintf("%s: as many as may work on %s at once do", turn, strings.Replace(w.Full, ":", " ", 1))
+	}
+	return turn
+}
+
+// Passing are the freezes of a span of time, with what carries their labels.
+type Passing struct {
+	frozen []store.Freeze
+	labels map[int64][]string // of the jobs that carry one of them
+}
+
+// Passing reads the freezes of a span of time.
+func (e *Engine) Passing(ctx context.Context, from, to time.Time) (Passing, error) {
+	frozen, err := e.store.FreezeOver(ctx, from, to)
+	if err != nil || len(frozen) == 0 {
+		return Passing{}, err
+	}
+	labels := make([]string, len(frozen))
+	for i, f := range frozen {
+		labels[i] = f.Label
+	}
+	carry, err := e.store.Carriers(ctx, labels)
+	return Passing{frozen: frozen, labels: carry}, err
+}
+
+// Any tells whether something is frozen at all.
+func (p Passing) Any() bool { return len(p.frozen) > 0 }
+
+// Over says why a ring of a job will not ring, when a freeze passes it over; empty
+// when it will.
+func (p Passing) Over(jobID int64, due time.Time) string {
+	if f := p.at(jobID, due); f != nil && f.Rings == "pass over" {
+		return heldBack(*f)
+	}
+	return ""
+}
+
+// Waits says why a ring of a job will ring and wait; empty when it will not.
+func (p Passing) Waits(jobID int64, due time.Time) string {
+	if f := p.at(jobID, due); f != nil && f.Rings != "pass over" {
+		return heldBack(*f)
+	}
+	return ""
+}
+
+func (p Passing) at(jobID int64, due time.Time) *store.Freeze {
+	labels, ok := p.labels[jobID]
+	if !ok {
+		return nil
+	}
+	return freezeOf(p.frozen, labels, due)
+}
