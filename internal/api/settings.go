@@ -58,6 +58,19 @@ func (s *server) settings(a huma.API) {
 			who, _ := person(ctx)
 			return nil, s.orProblem(s.Engine.SaveHeartbeat(ctx, who, in.Body))
 		})
+	huma.Register(a, huma.Operation{OperationID: "show-keeping", Method: http.MethodGet, Path: "/api/settings/keeping", Summary: "Show for how many days is kept what belongs to no single job", Tags: tags},
+		func(ctx context.Context, _ *struct{}) (*struct{ Body job.KeepingSettings }, error) {
+			k, err := s.Store.Keeping(ctx)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			return &struct{ Body job.KeepingSettings }{k}, nil
+		})
+	huma.Register(a, huma.Operation{OperationID: "save-keeping", Method: http.MethodPut, Path: "/api/settings/keeping", Summary: "Say for how many days is kept what belongs to no single job", Description: "Closed alerts, the record of changes, links that ended, events. Runs, logs and files are kept as their jobs say.", Tags: tags, DefaultStatus: http.StatusNoContent, Errors: []int{403, 422}},
+		func(ctx context.Context, in *struct{ Body job.KeepingSettings }) (*struct{}, error) {
+			who, _ := person(ctx)
+			return nil, s.orProblem(s.Engine.SaveKeeping(ctx, who, in.Body))
+		})
 	huma.Register(a, huma.Operation{OperationID: "show-copy", Method: http.MethodGet, Path: "/api/settings/copy", Summary: "Tell whether this installation is a copy that nobody has spoken of", Tags: tags},
 		func(ctx context.Context, _ *struct{}) (*struct{ Body wire.Copy }, error) {
 			is, err := s.Engine.Installation(ctx)

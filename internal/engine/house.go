@@ -6,7 +6,10 @@ import (
 	"strconv"
 	"time"
 
+	"ironbell/internal/access"
+	"ironbell/internal/core/job"
 	"ironbell/internal/scratch"
+	"ironbell/internal/store"
 )
 
 // keepHouse does what is due about once an hour: the partitions to come, what
@@ -18,18 +21,18 @@ func (e *Engine) keepHouse(ctx context.Context) error {
 	}
 	// Files that the original may still need are nobody's here to remove.
 	shared := is.Copy != nil || is.Test != nil && is.Test.Files == is.Files
-	now := time.Now()
+	now := e.o.Now()
 	for doing, do := range map[string]func() error{
 		"make the partitions of the coming months": func() error { return e.store.EnsureMonths(ctx) },
 		"forget sign-ins that have ended":          func() error { return e.store.SweepAccess(ctx) },
 		"forget what never came together":          func() error { return e.store.SweepHappened(ctx, now.AddDate(0, 0, -40)) },
 		"forget old names":                         func() error { return e.store.SweepNames(ctx) },
-		"remove old events":                        func() error { return e.store.SweepEvents(ctx, now.AddDate(-1, 0, 0)) },
+		"remove what was kept long enough":         func() error { return e.sweepOld(ctx) },
 		"remove files that were kept long enough":  func() error { return unless(shared, func() error { return e.removeFiles(ctx) }) },
 		"remove old logs and runs":                 func() error { return e.sweepHistory(ctx, now) },
 		"remove old months":                        func() error { return e.store.DropMonths(ctx) },
 		"remove temporary folders that were left":  func() error { _, err := scratch.Sweep(); return err },
-		"remove files that nobody knows":           func() error { return unless(shared, func() error { return e.removeStrays(ctx, now) }) },
+		"remove files that nobody knows":           func() error { return unless(shared, func() error { return e.removeStrays(ctx, time.Now()) }) // files have the times of the disk },
 	} {
 		if err := do(); err != nil {
 			return fmt.Errorf("%s: %w", doing, err)
@@ -38,6 +41,37 @@ func (e *Engine) keepHouse(ctx context.Context) error {
 	return nil
 }
 
+// sweepOld removes what belongs to no single job and was kept long enough.
+func (e *Engine) sweepOld(ctx context.Context) error {
+	k, err := e.store.Keeping(ctx)
+	if err != nil {
+		return err
+	}
+	return e.store.SweepOld(ctx, k)
+}
+
+// SaveKeeping says how long is kept what belongs to no single job.
+func (e *Engine) SaveKeeping(ctx context.Context, who job.Person, k job.KeepingSettings) error {
+	if err := access.May(who, access.Administer, "", ""); err != nil {
+		return err
+	}
+	k = k.WithDefaults()
+	if err := k.Check(); err != nil {
+		return err
+	}
+	return e.store.Do(ctx, func(t *store.Tx) error {
+		before, err := t.Keeping(ctx)
+		if err != nil {
+			return err
+		}
+		if err := t.PutSetting(ctx, store.KeepingSetting, k); err != nil {
+			return err
+		}
+		return t.Audit(ctx, who.Login, "save", "setting", store.KeepingSetting, before, k)
+	})
+}
+
+// unless does something, unless it is not to be done here.
 func unless(not bool, do func() error) error {
 	if not {
 		return nil

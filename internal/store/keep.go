@@ -90,7 +90,7 @@ func (q q) SweepHistory(ctx context.Context) error {
 			"runs", `SELECT r.id FROM runs r LEFT JOIN jobs j ON j.id = r.job_id WHERE r.id > $1 AND r.ended_at < bell_now() - make_interval(days => coalesce(j.keep_runs, 400))
 				AND r.id < (SELECT month_end(least(400, min(keep_runs))) FROM jobs) ORDER BY r.id LIMIT $2`,
 			`WITH a AS (DELETE FROM parts WHERE run_id = ANY($1)), b AS (DELETE FROM attempts WHERE run_id = ANY($1)), c AS (DELETE FROM artifacts WHERE run_id = ANY($1)),
-				d AS (DELETE FROM run_log WHERE run_id = ANY($1)), r AS (DELETE FROM run_reports WHERE run_id = ANY($1)), h AS (DELETE FROM held_runs WHERE run_id = ANY($1)), e AS (DELETE FROM deliveries WHERE run_id = ANY($1)), f AS (DELETE FROM messages WHERE run_id = ANY($1))
+				d AS (DELETE FROM run_log WHERE run_id = ANY($1)), r AS (DELETE FROM run_reports WHERE run_id = ANY($1)), h AS (DELETE FROM held_runs WHERE run_id = ANY($1)), n AS (DELETE FROM run_notes WHERE run_id = ANY($1)), p AS (DELETE FROM run_names WHERE run_id = ANY($1)), e AS (DELETE FROM deliveries WHERE run_id = ANY($1)), f AS (DELETE FROM messages WHERE run_id = ANY($1))
 			DELETE FROM runs WHERE id = ANY($1)`,
 		},
 	} {
@@ -122,13 +122,17 @@ func (s *Store) DropMonths(ctx context.Context) error {
 		return wrap(err, "list the months")
 	}
 	var days int
+	var now time.Time
+	if err := sqlx.GetContext(ctx, s.ext, &now, `SELECT bell_now()`); err != nil {
+		return wrap(err, "ask for the time")
+	}
 	if err := sqlx.GetContext(ctx, s.ext, &days, `SELECT greatest(400, coalesce(max(keep_runs), 400)) FROM jobs`); err != nil {
 		return wrap(err, "see how long runs are kept")
 	}
 	for _, table := range tables {
 		m := partition.FindStringSubmatch(table)
 		month, err := time.Parse("0601", m[2])
-		if err != nil || month.AddDate(0, 1, days).After(time.Now()) {
+		if err != nil || month.AddDate(0, 1, days).After(now) {
 			continue
 		}
 		if m[1] == "runs" {
@@ -153,6 +157,12 @@ func (s *Store) dropMonth(ctx context.Context, month string) error {
 	for _, table := range []string{"run_log", "attempts", "artifacts", "deliveries", "messages", "parts", "runs"} {
 		if err := s.dropTable(ctx, table, table+"_"+month); err != nil {
 			return err
+		}
+	}
+	// What hangs on runs and has no months of its own.
+	for _, table := range []string{"run_reports", "run_notes", "run_names", "held_runs", "alert_runs"} {
+		if _, err := s.ext.ExecContext(ctx, `DELETE FROM `+table+` WHERE run_id >= $1::bigint * 10000000000 AND run_id < ($1::bigint + 1) * 10000000000`, month); err != nil {
+			return wrap(err, "remove what hangs on the runs of a month")
 		}
 	}
 	return nil

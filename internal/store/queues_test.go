@@ -100,7 +100,7 @@ func TestARestKeepsAWholeQueueBackAndLetsItGo(t *testing.T) {
 	first := claimSome(t, s, 5, 10)
 	require.Equal(t, map[int64]int{w.mail: 5, port: 2}, first)
 	require.NoError(t, s.Do(ctx, func(tx *store.Tx) error {
-		_, _, _, err := tx.Rest(ctx, w.mail, fault.New(fault.Destination, "connect", "connection refused", ""), time.Minute)
+		_, _, err := tx.Rest(ctx, w.mail, fault.New(fault.Destination, "connect", "connection refused", ""), time.Minute)
 		return err
 	}))
 	assert.Empty(t, claimSome(t, s, 5, 10), "it rests")

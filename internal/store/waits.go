@@ -317,12 +317,6 @@ func (q q) Events(ctx context.Context, eventType string, limit int) ([]EventRow,
 	return all, wrap(err, "list the events")
 }
 
-// SweepEvents removes events received before an instant, at most 10,000.
-func (q q) SweepEvents(ctx context.Context, before time.Time) error {
-	_, err := q.ext.ExecContext(ctx, `DELETE FROM events WHERE id IN (SELECT id FROM events WHERE received_at < $1 ORDER BY received_at LIMIT 10000)`, before)
-	return wrap(err, "remove old events")
-}
-
 // Edge leads from a job to one that it starts: by its outcome or by an event.
 type Edge struct {
 	From int64  `db:"from_id"`

@@ -21,6 +21,7 @@
   const mail = fetched('mail', () => body(api.GET('/api/settings/mail')));
   const bounces = fetched('bounces', () => body(api.GET('/api/settings/bounces')));
   const beat = fetched('heartbeat', () => body(api.GET('/api/settings/heartbeat')));
+  const keeping = fetched('keeping', () => body(api.GET('/api/settings/keeping')));
   const copy = createQuery(() => ({
     queryKey: ['copy'],
     queryFn: () => body(api.GET('/api/settings/copy')),
@@ -61,7 +62,7 @@
 {#if !isAdministrator()}
   <p>An administrator changes these.</p>
 {/if}
-{#each [alerts, mail, bounces, beat, copy, destinations] as one, n (n)}
+{#each [alerts, mail, bounces, beat, keeping, copy, destinations] as one, n (n)}
   {#if one.isError}<Trouble error={one.error} />{/if}
 {/each}
 {#if trouble}<Trouble error={trouble} />{/if}
@@ -313,6 +314,30 @@
       value={b.ca ?? ''}
       rows={1}
     />
+  </SettingsForm>
+{/if}
+
+{#if keeping.data}
+  {@const k = keeping.data}
+  <SettingsForm
+    title="What is kept"
+    about="In days. Runs, logs and files are kept as their jobs say."
+    save={(form) =>
+      body(
+        api.PUT('/api/settings/keeping', {
+          body: {
+            alerts: number(form, 'alerts'),
+            audit: number(form, 'audit'),
+            links: number(form, 'links'),
+            events: number(form, 'events'),
+          },
+        }),
+      )}
+  >
+    <FormField label="Closed alerts" name="alerts" value={String(k.alerts)} hint="400" />
+    <FormField label="Changes" name="audit" help="Who changed what." value={String(k.audit)} hint="3660" />
+    <FormField label="Links that ended" name="links" value={String(k.links)} hint="400" />
+    <FormField label="Events" name="events" value={String(k.events)} hint="365" />
   </SettingsForm>
 {/if}
 

@@ -213,7 +213,6 @@ CREATE TABLE alert_runs (
 CREATE INDEX alert_runs_run ON alert_runs (run_id) WHERE NOT mended;
 INSERT INTO alert_runs (alert_id, run_id) SELECT id, run_id FROM alerts WHERE run_id IS NOT NULL AND state <> 'closed';
 ALTER TABLE alerts ADD COLUMN calls int NOT NULL DEFAULT 0;
-CREATE INDEX alerts_closed ON alerts (closed_at) WHERE state = 'closed';
 
 -- Letters of the service itself lie in the database: they go out when the disk of the
 -- artifacts is full, too.
@@ -226,3 +225,9 @@ CREATE TABLE run_notes (
   told_at  timestamptz
 );
 CREATE INDEX run_notes_open ON run_notes (run_id) WHERE told_at IS NULL;
+
+-- What is kept for as long as the settings say, and no longer.
+CREATE INDEX alerts_closed ON alerts (closed_at) WHERE state = 'closed';
+CREATE INDEX audit_at ON audit (at);
+CREATE INDEX links_ends ON links (ends_at);
+CREATE INDEX consents_given ON consents (given_at);
