@@ -32,7 +32,7 @@ func (e *Engine) keepHouse(ctx context.Context) error {
 		"remove old logs and runs":                 func() error { return e.sweepHistory(ctx, now) },
 		"remove old months":                        func() error { return e.store.DropMonths(ctx) },
 		"remove temporary folders that were left":  func() error { _, err := scratch.Sweep(); return err },
-		"remove files that nobody knows":           func() error { return unless(shared, func() error { return e.removeStrays(ctx, time.Now()) }) // files have the times of the disk },
+		"remove files that nobody knows":           func() error { return unless(shared, func() error { return e.removeStrays(ctx, time.Now()) }) }, // files have the times of the disk
 	} {
 		if err := do(); err != nil {
 			return fmt.Errorf("%s: %w", doing, err)
