@@ -150,6 +150,13 @@ func (s *Server) Ensure(ctx context.Context, database string) error {
 // Stop ends the server: quickly, but in good order; after ten seconds by force.
 func (s *Server) Stop() { s.child.Stop(syscall.SIGINT, 10*time.Second, syscall.SIGQUIT) }
 
+// Leave asks the server to end when its guests have left (a smart shutdown), waits so
+// long, and stops it then.
+func (s *Server) Leave(wait time.Duration) {
+	s.child.Stop(syscall.SIGTERM, wait, syscall.SIGINT)
+	s.Stop()
+}
+
 // Crash ends the server at once, as pg_ctl's immediate mode does: it recovers
 // when it is started again.
 func (s *Server) Crash() { s.child.Stop(syscall.SIGQUIT, 10*time.Second, syscall.SIGKILL) }

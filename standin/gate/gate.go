@@ -32,6 +32,7 @@ const (
 	Hold     Mode = "hold"     // takes it and lets it stand still
 	Abort    Mode = "abort"    // takes it and breaks it off a moment later
 	Closed   Mode = "closed"   // takes no jobs, and says so
+	Shut     Mode = "shut"     // answers whoever looks, and takes nothing
 	Away     Mode = "away"     // does not listen
 )
 

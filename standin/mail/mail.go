@@ -49,7 +49,7 @@ func Start(name, address, user, password string, inbox *Inbox, cert tls.Certific
 
 // Modes are the ways in which it can behave.
 func (s *Server) Modes() []gate.Mode {
-	return []gate.Mode{gate.Accept, gate.Slow, gate.Refuse, gate.Full, gate.Busy, gate.Greylist, gate.Expired, gate.Drop, gate.Strange, gate.Bounce, gate.Stripped, gate.Absent, gate.Away}
+	return []gate.Mode{gate.Accept, gate.Slow, gate.Refuse, gate.Full, gate.Busy, gate.Greylist, gate.Expired, gate.Drop, gate.Strange, gate.Shut, gate.Bounce, gate.Stripped, gate.Absent, gate.Away}
 }
 
 // Returns says where mail goes that is returned.
@@ -157,6 +157,9 @@ func (s *session) Mail(from string, _ *smtp.MailOptions) error {
 	if s.server.Behaviour().Mode == gate.Expired {
 		s.signedIn = false
 		return &smtp.SMTPError{Code: 535, EnhancedCode: smtp.EnhancedCode{5, 7, 8}, Message: "The password has expired"}
+	}
+	if s.server.Behaviour().Mode == gate.Shut {
+		return &smtp.SMTPError{Code: 452, EnhancedCode: smtp.EnhancedCode{4, 3, 1}, Message: "Insufficient system storage"}
 	}
 	s.from = from
 	return nil

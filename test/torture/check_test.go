@@ -34,10 +34,24 @@ func (h *harness) check(all map[int64]ringing, start time.Time) {
 	rings := h.rings()
 	made := h.number(`SELECT count(*) FROM runs WHERE trigger_id IS NOT NULL`)
 	passed, joined, ran := 0, 0, 0
-	last := time.Now().Add(h.offset())
+	last := time.Now().Add(h.offset() + farthest)
 	for trigger, r := range all {
 		got := rings[trigger]
 		dues := h.dues(r, start, last)
+		if r.switched {
+			h.checkSwitched(r, got, dues)
+			for _, g := range got {
+				switch g.decision {
+				case job.RingPassedOver:
+					passed++
+				case job.RingJoined:
+					joined++
+				default:
+					ran++
+				}
+			}
+			continue
+		}
 		// The list of decisions is the beginning of the list of due times:
 		// nothing lost, nothing twice, nothing made up.
 		if len(got) > len(dues) || len(dues)-len(got) > h.rest() {
@@ -95,6 +109,33 @@ func (h *harness) check(all map[int64]ringing, start time.Time) {
 	assert.GreaterOrEqual(t, refused, 20, "writes by nodes whose lease had gone were attempted and refused")
 	t.Logf("%d due times of %d jobs, each with one decision: %d runs, %d joined, %d passed over; %d stuck", passed+joined+ran, len(all), ran, joined, passed, stuck)
 	t.Logf("deliveries: %v; %d sent but missing, %d received twice; %d unknown of at most %d; %d stale writes refused", states, missing, twice, states["unknown"], bound, refused)
+}
+
+// farthest is how far a node's clock may be from the others'.
+const farthest = 2 * time.Second
+
+// checkSwitched holds the decisions of a job that was switched off and on against its
+// rule: nothing twice, nothing made up, and nothing lost of what came due while it was
+// surely on.
+func (h *harness) checkSwitched(r ringing, got []ring, dues []time.Time) {
+	const margin = farthest + 6*time.Second // of clocks that were turned back, and of instants that were written down
+	is, decided := map[int64]bool{}, map[int64]bool{}
+	for _, due := range dues {
+		is[due.Unix()] = true
+	}
+	for i, g := range got {
+		if !is[g.due.Unix()] || decided[g.due.Unix()] {
+			assert.Fail(h.t, "made up or twice", "%s: decided on %s, place %d", r.name, g.due, i)
+		}
+		decided[g.due.Unix()] = true
+	}
+	for _, on := range h.ons[r.name] {
+		for _, due := range dues {
+			if due.After(on.from.Add(margin)) && due.Before(on.to.Add(-margin)) && !decided[due.Unix()] {
+				assert.Fail(h.t, "lost", "%s: due %s, on from %s to %s", r.name, due, on.from, on.to)
+			}
+		}
+	}
 }
 
 // rest is how many due times a trigger may have beyond its last decision: its

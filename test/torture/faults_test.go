@@ -2,12 +2,18 @@ package torture
 
 import (
 	"context"
+	"errors"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
 	"time"
 
+	"ironbell/internal/core/job"
 	"ironbell/internal/store"
+	"ironbell/internal/task"
 	"ironbell/standin/gate"
 
 	"github.com/jackc/pgx/v5"
@@ -106,4 +112,109 @@ func (h *harness) vanish(d time.Duration) {
 	require.NoError(h.t, os.Rename(h.folder(), h.folder()+".away"))
 	time.Sleep(d)
 	require.NoError(h.t, os.Rename(h.folder()+".away", h.folder()))
+}
+
+// unseen is the strain of the nodes to whoever only saves jobs.
+type unseen struct{}
+
+func (unseen) Help() task.Help { return task.Help{Kind: job.KindCollect} }
+
+func (unseen) Check(context.Context, *task.Checking, string, job.Task) error { return nil }
+
+func (unseen) Run(context.Context, task.Work, job.Task) (task.Result, error) {
+	return task.Result{}, errors.New("only nodes work")
+}
+
+// beside does, side by side with everything else, what goes on all day: jobs are saved
+// and switched, old records are swept, and now and then the answer to a commit is
+// lost. What it gives stops it and tells how often each was done.
+func (h *harness) beside(all map[int64]ringing, random *rand.Rand) (stop func() map[string]int) {
+	var saved, switched []ringing
+	for _, r := range all {
+		if r.switched {
+			switched = append(switched, r)
+		} else {
+			saved = append(saved, r)
+		}
+	}
+	byName := func(a, b ringing) int { return strings.Compare(a.name, b.name) }
+	slices.SortFunc(saved, byName)
+	slices.SortFunc(switched, byName)
+	ctx, cancel := context.WithCancel(context.Background())
+	done := map[string]int{}
+	var ended sync.WaitGroup
+	ended.Go(func() {
+		on := map[string]time.Time{}
+		for _, r := range switched {
+			on[r.name] = time.Now().Add(h.offset())
+		}
+		for n := 0; ctx.Err() == nil; n++ {
+			name, err := "", error(nil)
+			within, end := context.WithTimeout(context.Background(), 20*time.Second)
+			switch draw := random.IntN(10); {
+			case draw < 4:
+				name, err = "a job is saved", h.saveAgain(within, saved[random.IntN(len(saved))])
+			case draw < 6:
+				name, err = "a job is switched", h.switchOver(within, switched[random.IntN(len(switched))], on)
+			case draw < 7:
+				name, err = "old records are swept", h.sweep(within)
+			default:
+				name = "the answer to a commit is lost"
+				h.mayBreak(1) // it may be that of an offer
+				h.line.Lose(1)
+			}
+			end()
+			if err == nil {
+				done[name]++
+			}
+			time.Sleep(time.Duration(50+random.IntN(200)) * time.Millisecond)
+		}
+		// All are on at the end, as in the beginning.
+		for _, r := range switched {
+			for tries := 0; on[r.name].IsZero() && tries < 50; tries++ {
+				within, end := context.WithTimeout(context.Background(), 20*time.Second)
+				if h.switchOver(within, r, on) != nil {
+					time.Sleep(200 * time.Millisecond)
+				}
+				end()
+			}
+			h.ons[r.name] = append(h.ons[r.name], span{on[r.name], time.Now().Add(h.offset())})
+		}
+	})
+	return func() map[string]int {
+		cancel()
+		ended.Wait()
+		return done
+	}
+}
+
+// saveAgain saves a job as it is: its due times go on as if nothing had been.
+func (h *harness) saveAgain(ctx context.Context, r ringing) error {
+	j, err := h.store.Job(ctx, r.name)
+	if err != nil {
+		return err
+	}
+	_, err = h.engine.SaveJob(ctx, h.person, r.name, "mara", true, j.Definition)
+	return err
+}
+
+// switchOver switches a job off, or on again, and keeps in mind when it was surely on.
+func (h *harness) switchOver(ctx context.Context, r ringing, on map[string]time.Time) error {
+	since := on[r.name]
+	before := time.Now().Add(h.offset())
+	if _, err := h.engine.Switch(ctx, h.person, r.name, since.IsZero()); err != nil {
+		return err
+	}
+	if since.IsZero() {
+		on[r.name] = time.Now().Add(h.offset())
+		return nil
+	}
+	delete(on, r.name)
+	h.ons[r.name] = append(h.ons[r.name], span{since, before})
+	return nil
+}
+
+// sweep removes what was kept long enough, which is nothing here.
+func (h *harness) sweep(ctx context.Context) error {
+	return errors.Join(h.store.EnsureMonths(ctx), h.store.SweepHistory(ctx), h.store.SweepOld(ctx, job.KeepingSettings{}.WithDefaults()), h.store.DropMonths(ctx))
 }

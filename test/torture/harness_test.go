@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io/fs"
+	"log/slog"
 	"net"
 	"net/mail"
 	"os"
@@ -18,14 +19,20 @@ import (
 	"testing"
 	"time"
 
+	"ironbell/internal/artifact"
 	"ironbell/internal/child"
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/zone"
 	"ironbell/internal/deliver"
+	"ironbell/internal/engine"
 	"ironbell/internal/freeport"
 	"ironbell/internal/localpg"
+	"ironbell/internal/localpg/lossy"
+	"ironbell/internal/outgoing"
+	"ironbell/internal/report"
 	"ironbell/internal/secret"
 	"ironbell/internal/store"
+	"ironbell/internal/task"
 	"ironbell/standin/gate"
 	standin "ironbell/standin/mail"
 
@@ -69,11 +76,20 @@ type harness struct {
 	mara    int64
 	nodes   []*child.Child
 	counts  []string // file of each node that was ever started
-	atStop  int      // offers that were open when something was killed
+	atStop  int      // offers that were open when something was killed; under mu
+	line    *lossy.Line
+	dsn     string // over the line
+	engine  *engine.Engine
+	person  job.Person
+	mu      sync.Mutex
 	began   time.Time
 	turns   []turn
 	log     []string
+	ons     map[string][]span // by the rule of a job that is switched, when it was surely on, by the nodes' clock
 }
+
+// span is a stretch of time.
+type span struct{ from, to time.Time }
 
 // turn is a change of the nodes' clock.
 type turn struct {
@@ -129,6 +145,22 @@ func raise(t *testing.T) *harness {
 	require.NoError(t, err)
 	h.artifacts(filepath.Join(h.dir, "artifacts"))
 	h.turn(0)
+	h.line, h.dsn, err = lossy.Open(h.pg.DSN("ironbell"))
+	require.NoError(t, err)
+	t.Cleanup(h.line.Close)
+	h.person, err = h.store.PersonByID(ctx, h.mara)
+	require.NoError(t, err)
+	h.person.Role = job.RoleAdministrator
+	files, err := artifact.OpenFolder(filepath.Join(h.dir, "artifacts"))
+	require.NoError(t, err)
+	guard := outgoing.New(nil)
+	sources := report.NewSources(h.store, vault, report.Allowed{})
+	t.Cleanup(sources.Close)
+	// It saves and switches jobs, and does no work.
+	h.engine = engine.New(h.store, sources, deliver.NewDestinations(h.store, vault, deliver.Allowed{Guard: guard, Folders: []string{h.folder()}}), files, engine.Options{
+		Node: "desk", Now: func() time.Time { return time.Now().Add(h.offset()) }, Guard: guard, Kinds: map[job.TaskKind]task.Kind{job.KindCollect: unseen{}}, Log: slog.New(slog.DiscardHandler),
+	})
+	h.ons = map[string][]span{}
 	return h
 }
 
@@ -163,6 +195,8 @@ func diskMegabytes() int { return max(64, *jobs/4) }
 
 func (h *harness) note(format string, args ...any) {
 	line := fmt.Sprintf("%7.3fs ", time.Since(h.began).Seconds()) + fmt.Sprintf(format, args...)
+	h.mu.Lock()
+	defer h.mu.Unlock()
 	h.log = append(h.log, line)
 }
 
@@ -172,18 +206,38 @@ func (h *harness) turn(offset time.Duration) {
 	path := filepath.Join(h.dir, "clock")
 	require.NoError(h.t, os.WriteFile(path+".new", []byte(offset.String()), 0o600))
 	require.NoError(h.t, os.Rename(path+".new", path))
+	h.mu.Lock()
+	defer h.mu.Unlock()
 	h.turns = append(h.turns, turn{time.Now(), offset})
 }
 
 // offset is what is added to the clock now.
-func (h *harness) offset() time.Duration { return h.turns[len(h.turns)-1].offset }
+func (h *harness) offset() time.Duration {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	return h.turns[len(h.turns)-1].offset
+}
+
+// mayBreak says that so many hand-overs may be broken off in the middle now: each may
+// become unknown.
+func (h *harness) mayBreak(n int) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	h.atStop += n
+}
 
 // start starts one more node.
 func (h *harness) start(crash string) *child.Child {
 	h.t.Helper()
 	counts := filepath.Join(h.dir, fmt.Sprintf("counts.%d", len(h.counts)))
 	h.counts = append(h.counts, counts)
-	cmd := exec.Command(program(h.t), "-db", h.pg.DSN("ironbell"), "-artifacts", filepath.Join(h.dir, "artifacts"), "-key", filepath.Join(h.dir, "key"), "-folders", h.folder(),
+	dsn := h.dsn
+	if dsn == "" {
+		dsn = h.pg.DSN("ironbell")
+	}
+	// Each node's clock is off by up to two seconds and goes at a pace of its own.
+	skew := time.Duration(len(h.counts)*1300%4000-2000) * time.Millisecond
+	cmd := exec.Command(program(h.t), "-db", dsn, "-skew", skew.String(), "-drift", strconv.Itoa(len(h.counts)*700%2000-1000), "-artifacts", filepath.Join(h.dir, "artifacts"), "-key", filepath.Join(h.dir, "key"), "-folders", h.folder(),
 		"-clock", filepath.Join(h.dir, "clock"), "-counts", counts, "-crash", crash)
 	log, err := os.OpenFile(filepath.Join(h.dir, "nodes.log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
 	require.NoError(h.t, err)

@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"ironbell/internal/core/job"
+	"ironbell/internal/engine"
 	"ironbell/internal/store"
 	"ironbell/standin/gate"
 
@@ -46,6 +47,14 @@ type ringing struct {
 	outage job.AfterOutage
 	wait   bool   // overlap wait: rings may join
 	sends  string // the destination that its runs send to; none when empty
+
+	switched bool // it is switched off and on meanwhile
+}
+
+// strain is a task that does as it is told: the nodes have it in place of the one that
+// collects files.
+func strain(word string) job.Task {
+	return job.Task{Name: "strain", Kind: job.KindCollect, Collect: &job.CollectTask{Source: "strain", Pattern: word}}
 }
 
 // handOver is a task that sends to a destination: as the run's mail to j, or as
@@ -65,6 +74,7 @@ func (h *harness) load(n, every int, start time.Time) map[int64]ringing {
 	h.t.Helper()
 	ctx := context.Background()
 	out := map[int64]ringing{}
+	require.NoError(h.t, h.store.PutSetting(ctx, engine.WhenSetting, job.WhenSettings{Floor: job.Duration(time.Second)}))
 	require.NoError(h.t, h.store.Do(ctx, func(t *store.Tx) error {
 		ids := map[string]int64{}
 		for _, name := range []string{"company mail", "port folders"} {
@@ -79,8 +89,9 @@ func (h *harness) load(n, every int, start time.Time) map[int64]ringing {
 			word := words[i%len(words)]
 			first := start.Add(time.Duration(i) * time.Duration(every) * time.Second / time.Duration(n)).Truncate(time.Second)
 			r := ringing{
-				name: fmt.Sprintf("job %04d %s", i, word),
-				rule: fmt.Sprintf("DTSTART;TZID=Etc/UTC:%s\nRRULE:FREQ=SECONDLY;INTERVAL=%d", first.UTC().Format("20060102T150405"), every),
+				name:     fmt.Sprintf("job %04d %s", i, word),
+				switched: i%20 == 4,
+				rule:     fmt.Sprintf("DTSTART;TZID=Etc/UTC:%s\nRRULE:FREQ=SECONDLY;INTERVAL=%d", first.UTC().Format("20060102T150405"), every),
 			}
 			switch {
 			case word == "blank", word == "file" && i/len(words)%2 == 0:
@@ -89,8 +100,8 @@ func (h *harness) load(n, every int, start time.Time) map[int64]ringing {
 				r.sends = "port folders"
 			}
 			d := job.Definition{
-				Zone: "Etc/UTC", Retry: job.Retry{Times: 20, Wait: job.Duration(time.Second)}, Overlap: job.OverlapTogether,
-				Tasks: []job.Task{{Name: "strain", Kind: "strain", Query: &job.QueryTask{SQL: word}}},
+				Zone: "Etc/UTC", Retry: job.Retry{Times: 20, Wait: job.Duration(time.Second)}, Patience: job.Retry{Times: 100, Wait: job.Duration(time.Second)}, Overlap: job.OverlapTogether,
+				Tasks: []job.Task{strain(word)},
 			}
 			switch {
 			case i%50 == 0:
@@ -102,9 +113,6 @@ func (h *harness) load(n, every int, start time.Time) map[int64]ringing {
 			}
 			if r.wait = i%3 == 0 && r.outage != job.OutageEach; r.wait {
 				d.Overlap = job.OverlapWait
-			}
-			if word == "blank" {
-				d.Tasks[0].Kind = "strain"
 			}
 			uses := store.Uses{Labels: []string{"service"}}
 			if r.sends != "" {
@@ -144,41 +152,53 @@ func TestTorture(t *testing.T) {
 	}{
 		{"a node is killed", func() {
 			i := h.pick(random)
-			h.atStop += h.open()
+			h.mayBreak(h.open())
 			h.nodes[i].Stop(syscall.SIGKILL, 5*time.Second, syscall.SIGKILL)
+			h.start("")
+		}},
+		{"a node stops in order", func() {
+			i := h.pick(random)
+			h.nodes[i].Stop(syscall.SIGTERM, 20*time.Second, syscall.SIGKILL)
 			h.start("")
 		}},
 		{"a node stands still past its lease", func() {
 			i := h.pick(random)
 			p := h.nodes[i].Process()
 			require.NoError(t, p.Signal(syscall.SIGSTOP))
-			h.atStop += h.open()
+			h.mayBreak(h.open())
 			time.Sleep(4 * time.Second)
 			require.NoError(t, p.Signal(syscall.SIGCONT))
 		}},
 		{"the database is restarted", func() {
-			h.atStop += h.open()
+			h.mayBreak(h.open())
 			h.pg.Stop()
 			h.database()
 		}},
+		{"the database stops in order while it has guests", func() {
+			h.mayBreak(h.open())
+			h.pg.Leave(time.Second)
+			h.database()
+		}},
 		{"the database ends at once and recovers", func() {
-			h.atStop += h.open()
+			h.mayBreak(h.open())
 			h.pg.Crash()
 			h.database()
 		}},
 		{"all connections are taken", func() {
-			h.atStop += h.open()
+			h.mayBreak(h.open())
 			h.exhaust(1500 * time.Millisecond)
 		}},
 		{"the mail server hangs", func() { h.behave(gate.Behaviour{Mode: gate.Slow, Delay: 700}, 1500*time.Millisecond) }},
 		{"the mail server refuses for now", func() { h.behave(gate.Behaviour{Mode: gate.Busy}, time.Second) }},
 		{"the mail server drops the line after the data", func() { h.behave(gate.Behaviour{Mode: gate.Drop}, 300*time.Millisecond) }},
+		{"the mail server answers, and takes nothing", func() { h.behave(gate.Behaviour{Mode: gate.Shut}, 1500*time.Millisecond) }},
 		{"the mail server is away", func() { h.behave(gate.Behaviour{Mode: gate.Away}, time.Second) }},
 		{"the folder of a destination is away", func() { h.vanish(time.Second) }},
 		{"the disk of the artifacts is full", func() { h.fill(time.Second) }},
 		{"the clock goes seven minutes ahead", func() { h.turn(h.offset() + 7*time.Minute) }},
 		{"the clock goes back", func() { h.turn(h.offset() - 4*time.Second) }},
 	}
+	besides := h.beside(all, rand.New(rand.NewPCG(*seed, 2)))
 	order := random.Perm(len(faults))
 	end := time.Now().Add(time.Duration(*seconds) * time.Second)
 	done := map[string]int{}
@@ -192,12 +212,22 @@ func TestTorture(t *testing.T) {
 		f.do()
 		time.Sleep(time.Duration(200+random.IntN(600)) * time.Millisecond)
 	}
+	for name, n := range besides() {
+		done[name] = n
+	}
 	// Nodes that write with a lease that has gone: one stands still with its
 	// hands full, as often as it takes.
+	stall := slices.IndexFunc(faults, func(f struct {
+		name string
+		do   func()
+	},
+	) bool {
+		return f.name == "a node stands still past its lease"
+	})
 	for tries := 0; h.count('x') < 20 && tries < 15; tries++ {
 		h.note("a node stands still with its hands full")
 		h.burst()
-		faults[1].do()
+		faults[stall].do()
 		time.Sleep(time.Second)
 	}
 	rings := h.number(`SELECT count(*) FROM rings`)
@@ -207,11 +237,13 @@ func TestTorture(t *testing.T) {
 	}
 	h.check(all, start)
 	var said []string
+	total := 0
 	for name, n := range done {
+		total += n
 		said = append(said, fmt.Sprintf("%d times %s", n, name))
 	}
 	slices.Sort(said)
-	t.Logf("%d rings in %s with %d nodes: %s", rings, time.Since(h.began).Round(time.Second), len(h.counts), strings.Join(said, "; "))
+	t.Logf("%d rings and %d faults in %s with %d nodes: %s", rings, total, time.Since(h.began).Round(time.Second), len(h.counts), strings.Join(said, "; "))
 	if t.Failed() {
 		h.tell()
 	}
@@ -227,8 +259,8 @@ func (h *harness) one(at time.Time, destination string) {
 			return err
 		}
 		d := job.Definition{
-			Zone: "Etc/UTC", Retry: job.Retry{Times: 5, Wait: job.Duration(time.Second)},
-			Tasks:    []job.Task{{Name: "strain", Kind: "strain", Query: &job.QueryTask{SQL: "file"}}, handOver(destination, 0)},
+			Zone: "Etc/UTC", Retry: job.Retry{Times: 5, Wait: job.Duration(time.Second)}, Patience: job.Retry{Times: 20, Wait: job.Duration(time.Second)},
+			Tasks:    []job.Task{strain("file"), handOver(destination, 0)},
 			Triggers: []job.Trigger{{Timing: job.Timing{Rule: "DTSTART;TZID=Etc/UTC:" + at.UTC().Format("20060102T150405") + "\nRRULE:FREQ=YEARLY;COUNT=2"}, NextDue: &at, NextNominal: &at}},
 		}.WithDefaults()
 		_, err = t.PutJob(ctx, "one", h.mara, h.mara, true, d, store.Uses{Destinations: []int64{p.ID}, Labels: []string{"service"}})

@@ -39,6 +39,8 @@ func main() {
 	flag.StringVar(&o.clock, "clock", "", "file with what is added to the clock, as a duration")
 	flag.StringVar(&o.counts, "counts", "", "file that is written with the node's counts")
 	flag.StringVar(&o.crash, "crash", "", "point at which it dies, as name:n for the n-th time")
+	flag.DurationVar(&o.skew, "skew", 0, "how far its clock is from the others'")
+	flag.Int64Var(&o.drift, "drift", 0, "how much faster its clock goes, in millionths")
 	flag.DurationVar(&o.lease, "lease", 2*time.Second, "length of a lease")
 	flag.Parse()
 	if err := run(o); err != nil {
@@ -49,19 +51,30 @@ func main() {
 
 type options struct {
 	db, artifacts, key, clock, counts, crash, folders string
-	lease                                             time.Duration
+	lease, skew                                       time.Duration
+	drift                                             int64
 }
 
 // hooks are what the fault test sees of a node.
 type hooks struct {
 	offset atomic.Int64
+	skew   time.Duration
+	drift  int64
+	began  time.Time
 	counts *os.File
 	point  string
 	after  atomic.Int64
 }
 
-// now is the node's clock.
-func (h *hooks) now() time.Time { return time.Now().Add(time.Duration(h.offset.Load())) }
+// farthest is how far a node's clock may be from the others'.
+const farthest = 2 * time.Second
+
+// now is the node's clock: the one that all are turned by, off by some time and going
+// at a pace of its own.
+func (h *hooks) now() time.Time {
+	skew := h.skew + time.Since(h.began)*time.Duration(h.drift)/1e6
+	return time.Now().Add(time.Duration(h.offset.Load()) + min(max(skew, -farthest), farthest))
+}
 
 // at counts offers, in a file that outlives the node, and lets it die at its point.
 func (h *hooks) at(point string) {
@@ -106,7 +119,7 @@ func (h *hooks) watch(ctx context.Context, clock string, refused func() int64) {
 func run(o options) error {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
-	h := &hooks{}
+	h := &hooks{skew: o.skew, drift: o.drift, began: time.Now()}
 	var err error
 	if h.counts, err = os.OpenFile(o.counts, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600); err != nil {
 		return err
@@ -139,9 +152,9 @@ func run(o options) error {
 	sources := report.NewSources(s, vault, report.Allowed{})
 	defer sources.Close()
 	e := engine.New(s, sources, deliver.NewDestinations(s, vault, deliver.Allowed{Guard: guard, Folders: []string{o.folders}}), files, engine.Options{
-		Workers: 24, Senders: 4, Lease: o.lease, Poll: time.Second, Tell: time.Second, Now: h.now, Guard: guard, At: h.at,
+		Workers: 24, Senders: 4, Lease: o.lease, Poll: time.Second, Tell: time.Second, Probe: 300 * time.Millisecond, Stop: 2 * time.Second, Now: h.now, Guard: guard, At: h.at,
 		Log:   slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelWarn})),
-		Kinds: map[job.TaskKind]task.Kind{"strain": strain{files}},
+		Kinds: map[job.TaskKind]task.Kind{job.KindCollect: strain{files}},
 	})
 	watching, end := context.WithCancel(context.WithoutCancel(ctx))
 	watched := make(chan struct{})
@@ -157,15 +170,15 @@ func run(o options) error {
 
 // strain is a kind of task that does as it is told: ok, blank, lasting, passing
 // (every second try), slow, or file, which makes a file to be sent. What it is
-// told stands where a statement would.
+// told stands where the pattern of file names would.
 type strain struct{ files *artifact.Folder }
 
-func (strain) Help() task.Help { return task.Help{Kind: "strain"} }
+func (strain) Help() task.Help { return task.Help{Kind: job.KindCollect} }
 
 func (strain) Check(context.Context, *task.Checking, string, job.Task) error { return nil }
 
 func (k strain) Run(ctx context.Context, w task.Work, t job.Task) (task.Result, error) {
-	word, number, _ := strings.Cut(t.Query.SQL, " ")
+	word, number, _ := strings.Cut(t.Collect.Pattern, " ")
 	switch word {
 	case "blank":
 		return task.Result{Blank: true}, nil
