@@ -4,7 +4,7 @@ BIN := bin
 GO_FILES := $(shell git ls-files -co --exclude-standard '*.go' '*.sql' '*.html' go.mod go.sum)
 CONSOLE_FILES := $(shell git ls-files -co --exclude-standard console)
 
-.PHONY: help demo demo-reset test torture lint build console screenshots bench describe
+.PHONY: help demo demo-reset test torture soak lint build console screenshots bench describe
 help: ## List what can be made
 	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 16
 
@@ -39,6 +39,10 @@ torture: ## Break everything for minutes while thousands of jobs ring; make test
 	@scripts/ensure test
 	go test -count=1 -timeout 40m -v ./test/torture -args -jobs 1000 -seconds 330
 	IRONBELL_PARTS=10000 go test -count=1 -timeout 30m -v -run TestAllPartsSettleOverAKill ./test
+
+soak: ## Let the demo company live for 24 days under a turned clock; make test has a day of it
+	@scripts/ensure test
+	IRONBELL_SOAK=24 go test -count=1 -timeout 60m -v -run TestTheCompanyLivesForDays ./test
 
 lint: ## Check form and structure
 	@scripts/ensure lint

@@ -1,6 +1,7 @@
 package demo
 
 import (
+	"cmp"
 	"context"
 	_ "embed"
 	"fmt"
@@ -21,6 +22,7 @@ const Zone = "Europe/London"
 // World is where the demo's database and mail servers are.
 type World struct {
 	DatabasePort     int
+	Database         string // name of the company's database; tarnwick when empty
 	ReportsPassword  string
 	Mail             string // host:port
 	MailUser         string
@@ -44,7 +46,7 @@ type Outside struct {
 // the ports change.
 func Connect(ctx context.Context, c *client.Client, w World) error {
 	if _, err := c.SaveSource(ctx, "tarnwick", wire.PlaceRequest{Protocol: "postgres", Password: &w.ReportsPassword, Settings: map[string]any{
-		"host": "127.0.0.1", "port": w.DatabasePort, "database": "tarnwick", "user": reportsLogin, "tls": "disable",
+		"host": "127.0.0.1", "port": w.DatabasePort, "database": cmp.Or(w.Database, "tarnwick"), "user": reportsLogin, "tls": "disable",
 	}}); err != nil {
 		return fmt.Errorf("save the source: %w", err)
 	}

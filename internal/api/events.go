@@ -3,7 +3,6 @@ package api
 import (
 	"context"
 	"net/http"
-	"time"
 
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/job"
@@ -33,7 +32,7 @@ func (s *server) events(a huma.API) {
 	},
 		func(ctx context.Context, in *struct{ RawBody []byte }) (*struct{ Body wire.Heard }, error) {
 			who, _ := person(ctx)
-			e, err := event.Read(in.RawBody, time.Now())
+			e, err := event.Read(in.RawBody, s.Engine.Now())
 			if err != nil {
 				return nil, s.problem(err)
 			}

@@ -3,7 +3,6 @@ package api
 import (
 	"context"
 	"net/http"
-	"time"
 
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/job"
@@ -183,7 +182,7 @@ func (s *server) jobPage(ctx context.Context, name string) (wire.JobPage, error)
 		return page, err
 	}
 	page.Last, page.Usual = lastOf(last, j.ID)
-	now := time.Now()
+	now := s.Engine.Now()
 	passing, err := s.Engine.Passing(ctx, now, now.AddDate(0, 0, 90))
 	if err != nil {
 		return page, err

@@ -35,7 +35,7 @@ func (s *server) signIn(a huma.API) {
 			if err != nil {
 				return nil, s.problem(err)
 			}
-			ends := time.Now().Add(tokenLife)
+			ends := s.Engine.Now().Add(tokenLife)
 			token, err := access.NewToken(ctx, s.Store, p.ID, in.Body.Name, ends)
 			if err != nil {
 				return nil, s.problem(err)

@@ -35,7 +35,7 @@ func (s *server) today(a huma.API) {
 			if err != nil {
 				return nil, huma.NewError(http.StatusUnprocessableEntity, err.Error())
 			}
-			now := time.Now().In(zone)
+			now := s.Engine.Now().In(zone)
 			at := now
 			if in.Date != "" {
 				if at, err = time.ParseInLocation(time.DateOnly, in.Date, zone); err != nil {

@@ -103,7 +103,7 @@ func (s *server) when(a huma.API) {
 			if err != nil {
 				return nil, s.problem(err)
 			}
-			now := time.Now()
+			now := s.Engine.Now()
 			return &struct{ Body wire.Feed }{wire.Feed{Address: s.Engine.URL() + "/api/forecast.ics?key=" + key, Since: &now}}, nil
 		})
 	huma.Register(a, huma.Operation{OperationID: "end-feed", Method: http.MethodDelete, Path: "/api/session/feed", Summary: "End the personal link to the forecast", Tags: tags, DefaultStatus: http.StatusNoContent},
@@ -155,7 +155,7 @@ func (s *server) readRule(ctx context.Context, in wire.WhenRequest) (wire.When, 
 	if err != nil {
 		return out, err
 	}
-	from := time.Now()
+	from := s.Engine.Now()
 	if in.From != nil {
 		from = *in.From
 	}
@@ -250,7 +250,7 @@ func (s *server) readMoment(ctx context.Context, text string, at time.Time, zone
 		return wire.Moment{}, err
 	}
 	if at.IsZero() {
-		at = time.Now()
+		at = s.Engine.Now()
 	}
 	at = at.In(z)
 	m, err := moment.Parse(text)
@@ -339,7 +339,7 @@ func (s *server) forecast(ctx context.Context, from, to time.Time, zoneName, sea
 		return out, huma.NewError(http.StatusUnprocessableEntity, err.Error())
 	}
 	if from.IsZero() {
-		from = time.Now()
+		from = s.Engine.Now()
 	}
 	if to.IsZero() {
 		to = from.AddDate(0, 0, 7)
@@ -403,7 +403,7 @@ type feedAnswer struct {
 // feed writes the forecast as an iCalendar file (RFC 5545; the name and refresh
 // of RFC 7986).
 func (s *server) feed(ctx context.Context) ([]byte, error) {
-	now := time.Now()
+	now := s.Engine.Now()
 	f, err := s.foresee(ctx, "", now, now.AddDate(0, 0, feedDays))
 	if err != nil {
 		return nil, err

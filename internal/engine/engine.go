@@ -216,6 +216,9 @@ func (e *Engine) Help() []task.Help {
 // Node is the name of this node.
 func (e *Engine) Node() string { return e.o.Node }
 
+// Now is the instant by the clock that rings are held against.
+func (e *Engine) Now() time.Time { return e.o.Now() }
+
 // URL is the address by which people reach the console.
 func (e *Engine) URL() string { return e.o.URL }
 

@@ -43,11 +43,11 @@ func (e *Engine) reap(ctx context.Context) {
 				e.failed(ctx, doing, err)
 			}
 		}
-		if time.Since(looked) > upkeep {
+		if e.o.Now().Sub(looked).Abs() > upkeep {
 			if err := e.keepHouse(ctx); err != nil {
 				e.failed(ctx, "do the hourly upkeep", err)
 			} else {
-				looked = time.Now()
+				looked = e.o.Now()
 			}
 		}
 		if !sleep(ctx, nil, e.o.Lease/2) {
@@ -106,7 +106,7 @@ func (e *Engine) warn(ctx context.Context) error {
 			if w.StartedAt != nil {
 				began = w.StartedAt.In(place)
 			}
-			text := policy.Late(w.Deadline.In(place), time.Now(), delayOf(usual[w.JobID]), began)
+			text := policy.Late(w.Deadline.In(place), e.o.Now(), delayOf(usual[w.JobID]), began)
 			id := w.ID
 			if err := t.Log(ctx, job.LogLine{Level: "warn", Text: "late: " + text}, id); err != nil {
 				return err
@@ -128,7 +128,7 @@ func (e *Engine) warnAt(ctx context.Context, c store.Claim) error {
 	if err != nil {
 		return err
 	}
-	began := time.Now()
+	began := e.o.Now()
 	if c.StartedAt != nil {
 		began = *c.StartedAt
 	}

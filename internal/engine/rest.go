@@ -61,7 +61,7 @@ func (e *Engine) restNow(ctx context.Context, t *store.Tx, s store.Sending, f *f
 	if err != nil {
 		return err
 	}
-	return e.downAlert(ctx, t, store.Resting{ID: p.ID, Name: p.Name, Since: time.Now(), Answer: f.Error(), Advice: f.Advice, Class: string(f.Class)})
+	return e.downAlert(ctx, t, store.Resting{ID: p.ID, Name: p.Name, Since: e.o.Now(), Answer: f.Error(), Advice: f.Advice, Class: string(f.Class)})
 }
 
 // restsInRow is how often a destination may rest, and seem mended, without that

@@ -269,7 +269,7 @@ func (e *Engine) ended(ctx context.Context, s store.Sending, res deliver.Result,
 func (e *Engine) notSent(ctx context.Context, t *store.Tx, s store.Sending, f *fault.Fault) error {
 	now := e.o.Now()
 	again := policy.AfterFault(s.Retry(), s.Tries, f, now, now) // until stands in GiveUpAt
-	if again.Retry && s.GiveUpAt != nil && time.Now().Add(again.Wait).After(*s.GiveUpAt) {
+	if again.Retry && s.GiveUpAt != nil && now.Add(again.Wait).After(*s.GiveUpAt) {
 		again = policy.Again{Reason: "the time to try had run out"}
 	}
 	end := store.Ended{State: job.DeliveryFailed, Answer: f.Error(), Advice: f.Advice, Class: string(f.Class)}
