@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/csv"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -221,20 +222,33 @@ func TestAReportThatFails(t *testing.T) {
 	assert.Equal(t, "Mend the report's query, then run again.", page.Attempts[0].Advice)
 	w.until(20*time.Second, "the owner is told", func() bool { return len(w.inbox("mara@tarnwick.example")) == 1 })
 	assert.Contains(t, w.inbox("mara@tarnwick.example")[0].Plain, "division by zero")
-	// A source that cannot be reached is passing: it is tried again, and goes on where it stopped.
+	// A source that cannot be reached rests: the run waits for it, and goes on when it is mended.
 	password := "reports"
 	_, err := w.c.SaveSource(ctx, "elsewhere", wire.PlaceRequest{Protocol: "postgres", Password: &password, Settings: map[string]any{"host": "127.0.0.1", "port": 1, "database": "tarnwick", "user": "tarnwick_reports"}})
 	require.NoError(t, err)
 	_, err = w.c.SaveReport(ctx, "Far", wire.ReportRequest{ReportDefinition: job.ReportDefinition{Source: "elsewhere", Sections: []job.Section{{Name: "Rows", SQL: "SELECT 1"}}}})
 	require.NoError(t, err, "a source that is away keeps nobody from saving")
 	w.job("Far", definition("Far", "company mail", []string{"csv"}, "a@tarnwick.example"))
-	page = w.ring("Far", 30*time.Second)
-	assert.Equal(t, job.RunFailed, page.State)
-	require.Len(t, page.Attempts, 3)
-	for _, a := range page.Attempts {
-		assert.Equal(t, "passing", a.Class)
-		assert.Contains(t, a.Note, "connection refused")
-	}
+	run, err := w.c.Ring(ctx, "Far", nil)
+	require.NoError(t, err)
+	w.until(patience, "it waits", func() bool {
+		page, err = w.c.Run(ctx, run.ID)
+		require.NoError(t, err)
+		return page.State == job.RunWaiting && strings.HasPrefix(page.Reason, `waits for source elsewhere: connect to source "elsewhere"`)
+	})
+	state, err := w.c.State(ctx)
+	require.NoError(t, err)
+	assert.True(t, slices.ContainsFunc(state.Lines, func(l job.StateLine) bool {
+		return l.What == "sources" && slices.Equal(l.Names, []string{"elsewhere"})
+	}), state.Lines)
+	config := connect(t, w.company).Config()
+	_, err = w.c.SaveSource(ctx, "elsewhere", wire.PlaceRequest{Protocol: "postgres", Password: &password, Settings: map[string]any{"host": config.Host, "port": config.Port, "database": config.Database, "user": "tarnwick_reports", "tls": "disable"}})
+	require.NoError(t, err)
+	w.until(patience, "it goes on", func() bool {
+		page, err = w.c.Run(ctx, run.ID)
+		require.NoError(t, err)
+		return page.State == job.RunDone
+	})
 }
 
 func TestOverlappingRunsTakeTurns(t *testing.T) {

@@ -171,6 +171,11 @@ func TestTheConsoleSetsAnInstallationUp(t *testing.T) {
 	p.sees("1 delivery wait")
 	p.fill("What leaves", "all")
 	p.press("//main//form[@aria-label='Mail']", "Save")
+	w.until(patience, "all leaves again", func() bool {
+		s, err := w.c.MailSettings(ctx)
+		require.NoError(t, err)
+		return s.Sending == job.SendAll
+	})
 	p.press("//main", "Send them now")
 	w.until(patience, "it arrives", func() bool { return len(w.inbox("oren@tarnwick.example")) == 1 })
 	bounceHost, bouncePort := w.hostPort(w.out.Mailbox)

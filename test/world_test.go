@@ -70,6 +70,7 @@ type world struct {
 	t       testing.TB
 	dir     string
 	db      string // of our records
+	company string // whose reports are run
 	listen  string
 	outside string // an internal address that the service may call
 	token   string
@@ -104,6 +105,7 @@ func open(t testing.TB) *world {
 		}
 		return demo.Fill(ctx, conn, 1, time.Now().In(zone), "reports")
 	})
+	w.company = company
 	w.out = startStandins(t, bin)
 	w.listen, w.outside = freeAddress(t), freeAddress(t)
 	for _, dir := range []string{"programs", "folders"} {
