@@ -37,7 +37,7 @@ test: ## Test everything: core, store, console and the whole
 
 torture: ## Break everything for minutes while thousands of jobs ring; make test has a short form
 	@scripts/ensure test
-	go test -count=1 -timeout 40m -v ./test/torture -args -jobs 1000 -seconds 330
+	go test -count=1 -timeout 40m -v ./test/torture -args -jobs 300 -seconds 330
 	IRONBELL_PARTS=10000 go test -count=1 -timeout 30m -v -run TestAllPartsSettleOverAKill ./test
 
 soak: ## Let the demo company live for 24 days under a turned clock; make test has a day of it

@@ -46,7 +46,7 @@ func TestANodeWithAnotherFolderOfArtifactsDoesNotStart(t *testing.T) {
 	serve := func(flags ...string) string {
 		limit, stop := context.WithTimeout(ctx, 20*time.Second)
 		defer stop()
-		cmd := exec.CommandContext(limit, build(t)+"/ironbell", append([]string{"serve", "-listen", freeAddress(t), "-key-file", filepath.Join(w.dir, "key"), "-artifacts", empty}, flags...)...)
+		cmd := exec.CommandContext(limit, build(t)+"/ironbell", append([]string{"serve", "-listen", "127.0.0.1:0", "-key-file", filepath.Join(w.dir, "key"), "-artifacts", empty}, flags...)...)
 		cmd.Env = append(os.Environ(), "IRONBELL_DB="+w.db)
 		out, err := cmd.CombinedOutput()
 		assert.Error(t, err)
@@ -216,11 +216,11 @@ func TestACopyForTestsActsOnNothingOutsideItself(t *testing.T) {
 	run := twin.ring("Departures", patience)
 	assert.Equal(t, job.RunPartly, run.State, run.Reason)
 	for _, dl := range run.Deliveries {
-		switch {
-		case dl.Destination == names["folder"]:
+		switch dl.Destination {
+		case names["folder"]:
 			assert.Equal(t, job.DeliveryDeclined, dl.State)
 			assert.Contains(t, dl.Answer, "passed over: this is a copy")
-		case dl.Destination == names["webdav"]:
+		case names["webdav"]:
 			assert.Equal(t, job.DeliverySent, dl.State, "it was named")
 		default:
 			assert.Equal(t, "test.desk@tarnwick.example", dl.Address)

@@ -71,7 +71,7 @@ func TestASaveThatBeganFromAnOlderStateIsRefused(t *testing.T) {
 		},
 		"setting": func(ctx context.Context) error { return w.c.SaveMailSettings(ctx, job.MailSettings{}) },
 		"destination": func(ctx context.Context) error {
-			place, err := w.c.Destination(context.Background(), "company mail")
+			place, err := w.c.Destination(ctx, "company mail")
 			require.NoError(t, err)
 			_, err = w.c.SaveDestination(ctx, "company mail", wire.PlaceRequest{Protocol: place.Protocol, Settings: settingsOf(t, place.Settings)})
 			return err

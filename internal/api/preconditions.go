@@ -11,8 +11,15 @@ import (
 // recordsAt are the addresses of records that people edit, with the kind of the
 // record that each is about.
 var recordsAt = []struct{ prefix, kind string }{
-	{"/api/jobs/", "job"}, {"/api/reports/", "report"}, {"/api/calendars/", "calendar"}, {"/api/sources/", "source"}, {"/api/destinations/", "destination"},
-	{"/api/people/", "person"}, {"/api/groups/", "group"}, {"/api/posts/", "post"}, {"/api/settings/", "setting"},
+	{"/api/jobs/", "job"},
+	{"/api/reports/", "report"},
+	{"/api/calendars/", "calendar"},
+	{"/api/sources/", "source"},
+	{"/api/destinations/", "destination"},
+	{"/api/people/", "person"},
+	{"/api/groups/", "group"},
+	{"/api/posts/", "post"},
+	{"/api/settings/", "setting"},
 }
 
 // recordOf tells which record an address is of; name is empty when it is of none.

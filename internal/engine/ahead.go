@@ -69,7 +69,7 @@ func (e *Engine) ahead(ctx context.Context, v *fault.Invalid, id int64, name str
 			w.Siblings = func(context.Context) ([]store.Sibling, error) {
 				all := make([]store.Sibling, len(parts))
 				for i, p := range parts {
-					all[i] = store.Sibling{Name: p.Name, Given: p.Given}
+					all[i] = store.Sibling(p)
 				}
 				return all, nil
 			}

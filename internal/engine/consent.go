@@ -274,7 +274,8 @@ func (e *Engine) Allow(ctx context.Context, who job.Person, id int64, c Consent)
 		if why, no := not[strings.ToLower(who.Login)]; no && c.Yes {
 			return &access.Denied{Act: access.Ring, Person: who, Second: true, What: why}
 		}
-		text, verdict := "", "yes"
+		var text string
+		verdict := "yes"
 		if c.Yes {
 			consent := store.NewConsent{Address: d.Address, JobID: j.ID, DestinationID: d.DestinationID, By: who.Login}
 			text = fmt.Sprintf("%s said yes: it goes to %s", who.Name, d.Address)

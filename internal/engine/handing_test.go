@@ -248,5 +248,5 @@ func freeNowhere(t *testing.T) int {
 	l, err := (&net.ListenConfig{}).Listen(t.Context(), "tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	defer func() { _ = l.Close() }()
-	return l.Addr().(*net.TCPAddr).Port //nolint:forcetypeassert // it listens on TCP
+	return l.Addr().(*net.TCPAddr).Port
 }

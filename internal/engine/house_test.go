@@ -52,7 +52,7 @@ type office struct {
 	folder string
 	strain *strain
 
-	sefa, olga, mara, joren job.Person
+	sefa, mara, joren job.Person
 }
 
 func open(t *testing.T) *office {
@@ -296,7 +296,7 @@ func (*strain) Help() task.Help { return task.Help{Kind: "strain"} }
 func (*strain) Check(context.Context, *task.Checking, string, job.Task) error { return nil }
 
 func (k *strain) Run(ctx context.Context, w task.Work, t job.Task) (task.Result, error) {
-	word := ""
+	var word string
 	if t.Fetch != nil {
 		word = t.Fetch.URL
 	} else {

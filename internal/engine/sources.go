@@ -20,7 +20,7 @@ const lookLonger = 2 // how often a refused password is tried: once more, and th
 
 // needs is the label of what a fault of a task is about, when that may have failed as
 // a whole; empty when it is the task's own.
-func needs(d job.Definition, t job.Task, f *fault.Fault, report job.Report) string {
+func needs(t job.Task, f *fault.Fault, report job.Report) string {
 	switch {
 	case f.Scope == fault.Store:
 		return store.StoreLabel
@@ -48,13 +48,13 @@ func (p *performance) rests(ctx context.Context, t job.Task, f *fault.Fault) (la
 			return "", nil //nolint:nilerr // the task's own failure says more
 		}
 	}
-	label = needs(p.plan.Definition, t, f, rep)
+	label = needs(t, f, rep)
 	if label == "" {
 		return "", nil
 	}
 	said := p.e.lookAtLabel(ctx, label)
 	if said == nil || ctx.Err() != nil {
-		return "", nil // it works: the fault is the task's own
+		return "", nil //nolint:nilerr // it works: the fault is the task's own
 	}
 	err = p.e.store.Do(ctx, func(tx *store.Tx) error {
 		rested, err := tx.RestLabel(ctx, label, said, p.e.o.Probe)

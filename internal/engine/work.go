@@ -153,7 +153,7 @@ func (e *Engine) part(stopping context.Context, c claimed) {
 		return
 	}
 	last, err := e.performed(ctx, stopping, c.Claim, log)
-	switch cause := context.Cause(ctx); {
+	switch cause := context.Cause(ctx); { //nolint:contextcheck // it lives on for a while after the word to stop
 	case err == nil:
 	case errors.Is(err, store.ErrStale), errors.Is(cause, errLeaseLost), errors.Is(cause, errCancelled):
 		log.Warn("this node has the work no more", "part", c.Part, "cause", cause)

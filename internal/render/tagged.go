@@ -120,7 +120,7 @@ func newTagged(w io.Writer, h *Head, s *Style) (Writer, error) {
 		return nil, fault.Wrap(err, fault.Passing, fault.Task, "write the tagged PDF", "Check that the folder of temporary files is writable.")
 	}
 	t := &tagged{out: w, head: h, made: made, dir: made.Path}
-	if t.file, err = os.Create(filepath.Join(made.Path, "page.html")); err == nil { //nolint:gosec // in a folder of our own
+	if t.file, err = os.Create(filepath.Join(made.Path, "page.html")); err == nil {
 		t.page, err = newPage(t.file, h, s)
 	}
 	if err != nil {

@@ -22,6 +22,7 @@ import (
 
 	"golang.org/x/text/encoding/htmlindex"
 	"golang.org/x/text/transform"
+
 	"ironbell/internal/scratch"
 )
 

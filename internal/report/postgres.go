@@ -276,7 +276,7 @@ func (p *postgres) Read(ctx context.Context, q Query) error {
 	}
 	tx, err := p.pool.Begin(ctx)
 	if err != nil {
-		return nil //nolint:nilerr // it does not answer now
+		return nil
 	}
 	defer func() { _ = tx.Rollback(ctx) }() // nothing was written
 	_, err = tx.Prepare(ctx, "", st.Text)

@@ -35,8 +35,8 @@ func Make(kind string) (*Dir, error) {
 		return nil, fmt.Errorf("make a temporary folder: %w", err)
 	}
 	d := &Dir{Path: path}
-	if d.lock, err = os.OpenFile(filepath.Join(path, lock), os.O_CREATE|os.O_RDWR, 0o600); err == nil {
-		err = syscall.Flock(int(d.lock.Fd()), syscall.LOCK_EX|syscall.LOCK_NB) //nolint:gosec // a descriptor
+	if d.lock, err = os.OpenFile(filepath.Join(path, lock), os.O_CREATE|os.O_RDWR, 0o600); err == nil { //nolint:gosec // the folder was made just now
+		err = syscall.Flock(int(d.lock.Fd()), syscall.LOCK_EX|syscall.LOCK_NB)
 	}
 	if err != nil {
 		d.Remove()
@@ -84,7 +84,7 @@ func Sweep() (int, error) {
 			failed = append(failed, err)
 			continue
 		}
-		if syscall.Flock(int(held.Fd()), syscall.LOCK_EX|syscall.LOCK_NB) != nil { //nolint:gosec // a descriptor
+		if syscall.Flock(int(held.Fd()), syscall.LOCK_EX|syscall.LOCK_NB) != nil {
 			_ = held.Close() // its maker lives
 			continue
 		}

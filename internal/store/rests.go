@@ -83,7 +83,7 @@ func (t *Tx) EndRest(ctx context.Context, label string) (bool, error) {
 	return true, t.Tell(ctx, Notice{Kind: "parts"})
 }
 
-// KeptParts is a part that waits for what rests.
+// KeptPart is a part that waits for what rests.
 type KeptPart struct {
 	RunID      job.RunID `db:"run_id"`
 	Part       int       `db:"part"`

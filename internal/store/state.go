@@ -60,7 +60,7 @@ func (q q) Standing(ctx context.Context) (Standing, error) {
 // Schema is the newest version of the schema that this program knows.
 func (q q) Schema() int64 {
 	var newest int64
-	files, _ := fs.ReadDir(migrations, "migrations") //nolint:errcheck // they are in the program
+	files, _ := fs.ReadDir(migrations, "migrations")
 	for _, f := range files {
 		if no, _, ok := strings.Cut(f.Name(), "_"); ok {
 			if n, err := strconv.ParseInt(no, 10, 64); err == nil {

@@ -140,7 +140,8 @@ func (h *harness) beside(all map[int64]ringing, random *rand.Rand) (stop func() 
 	byName := func(a, b ringing) int { return strings.Compare(a.name, b.name) }
 	slices.SortFunc(saved, byName)
 	slices.SortFunc(switched, byName)
-	ctx, cancel := context.WithCancel(context.Background())
+	base := h.t.Context()
+	ctx, cancel := context.WithCancel(base)
 	done := map[string]int{}
 	var ended sync.WaitGroup
 	ended.Go(func() {
@@ -149,8 +150,9 @@ func (h *harness) beside(all map[int64]ringing, random *rand.Rand) (stop func() 
 			on[r.name] = time.Now().Add(h.offset())
 		}
 		for n := 0; ctx.Err() == nil; n++ {
-			name, err := "", error(nil)
-			within, end := context.WithTimeout(context.Background(), 20*time.Second)
+			var name string
+			var err error
+			within, end := context.WithTimeout(base, 20*time.Second)
 			switch draw := random.IntN(10); {
 			case draw < 4:
 				name, err = "a job is saved", h.saveAgain(within, saved[random.IntN(len(saved))])
@@ -172,7 +174,7 @@ func (h *harness) beside(all map[int64]ringing, random *rand.Rand) (stop func() 
 		// All are on at the end, as in the beginning.
 		for _, r := range switched {
 			for tries := 0; on[r.name].IsZero() && tries < 50; tries++ {
-				within, end := context.WithTimeout(context.Background(), 20*time.Second)
+				within, end := context.WithTimeout(base, 20*time.Second)
 				if h.switchOver(within, r, on) != nil {
 					time.Sleep(200 * time.Millisecond)
 				}
