@@ -481,7 +481,7 @@ func TestAPrinterPrintsAndSaysWhyNot(t *testing.T) {
 	h.MediaType = "application/pdf"
 	res, err := put(t, d, h)
 	require.NoError(t, err)
-	assert.Equal(t, "the printer took it as its job 1", res.Answer)
+	assert.Equal(t, "the printer took it as its job 1: printed (job-completed-successfully)", res.Answer)
 	require.Len(t, printer.All(), 1)
 	got := printer.All()[0]
 	assert.Equal(t, []any{"Day sheet.pdf", "application/pdf", 2}, []any{got.Name, got.Format, got.Copies})

@@ -172,7 +172,7 @@ func (o *office) run(e *Engine) (stop func()) {
 // until waits for a condition, at most so long.
 func (o *office) until(what string, holds func() bool) {
 	o.t.Helper()
-	for end := time.Now().Add(20 * time.Second); !holds(); time.Sleep(20 * time.Millisecond) {
+	for end := time.Now().Add(90 * time.Second); !holds(); time.Sleep(20 * time.Millisecond) {
 		if time.Now().After(end) {
 			o.t.Fatalf("waited in vain: %s", what)
 		}
