@@ -48,7 +48,7 @@ func printState(i IO, s job.ServiceState) {
 			text += " Since " + wall(*l.Since, time.Local) + "."
 		}
 		if len(l.Names) > 0 {
-			text += " " + upper(strings.Join(l.Names, ", ")) + "."
+			text += " " + strings.Join(l.Names, ", ") + "."
 		}
 		if l.Advice != "" {
 			text += " " + l.Advice
@@ -56,9 +56,6 @@ func printState(i IO, s job.ServiceState) {
 		fmt.Fprintf(i.Out, "%s %-13s %s\n", sign, l.What, text)
 	}
 }
-
-// upper begins a text with a capital.
-func upper(text string) string { return strings.ToUpper(text[:1]) + text[1:] }
 
 func nodesCommand(f *flag.FlagSet) runner {
 	asJSON := jsonFlag(f)

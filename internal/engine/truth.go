@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"ironbell/internal/core/job"
+	"ironbell/internal/core/policy"
 	"ironbell/internal/store"
 )
 
@@ -43,6 +44,12 @@ func (e *Engine) Truth(ctx context.Context, runs []job.Run) error {
 			return err
 		}
 	}
+	handing := map[job.RunID]policy.Tally{}
+	if len(delivering) > 0 {
+		if handing, err = e.store.Handing(ctx, delivering); err != nil {
+			return err
+		}
+	}
 	held := map[job.RunID]string{}
 	if len(delivering) > 0 && len(frozen) > 0 {
 		if held, err = e.store.HeldDestinations(ctx, delivering); err != nil {
@@ -53,6 +60,9 @@ func (e *Engine) Truth(ctx context.Context, runs []job.Run) error {
 		r := &runs[i]
 		if w, ok := waits[r.ID]; ok {
 			r.Reason = held1(w, frozen, now)
+		}
+		if tally, ok := handing[r.ID]; ok && tally.Open > 0 {
+			_, r.Reason = policy.Outcome(tally)
 		}
 		if name, ok := held[r.ID]; ok {
 			if f := freezeOf(frozen, []string{"service", "destination:" + name}, now); f != nil {

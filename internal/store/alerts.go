@@ -26,7 +26,7 @@ const alertColumns = `a.id, a.kind, a.cause, a.state, a.job_id, a.job_name, a.ru
 // acknowledged opens again, unless it only tells of more deliveries of the same
 // run, or of a destination that is still down.
 func (t *Tx) OpenAlert(ctx context.Context, a job.Alert) error {
-	const again = `(alerts.state = 'acknowledged' AND excluded.kind <> 'destination down'
+	const again = `(alerts.state = 'acknowledged' AND excluded.kind <> 'down'
 		AND (excluded.run_id IS DISTINCT FROM alerts.run_id OR excluded.kind NOT IN ('delivery failed', 'delivery unknown', 'bounced')))`
 	_, err := t.ext.ExecContext(ctx, `WITH opened AS (INSERT INTO alerts (`+alertFields+`)
 		SELECT $1, $2, 'open', $3, coalesce(j.name, $4), $5, j.owner_id, $6, $7, $8, $9, $10, $11 OR coalesce((v.definition->>'urgent')::boolean, false), bell_now()

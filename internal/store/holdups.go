@@ -4,6 +4,7 @@ import (
 	"context"
 
 	"ironbell/internal/core/job"
+	"ironbell/internal/core/policy"
 
 	"github.com/jmoiron/sqlx"
 )
@@ -38,6 +39,27 @@ func (q q) Waits(ctx context.Context, runs []job.RunID) (map[job.RunID]Wait, err
 		out[w.RunID] = w
 	}
 	return out, wrap(err, "see what runs wait for")
+}
+
+// Handing counts how far the deliveries of runs are.
+func (q q) Handing(ctx context.Context, runs []job.RunID) (map[job.RunID]policy.Tally, error) {
+	ids := make([]int64, len(runs))
+	for i, id := range runs {
+		ids[i] = int64(id)
+	}
+	var all []struct {
+		RunID job.RunID `db:"run_id"`
+		policy.Tally
+	}
+	err := sqlx.SelectContext(ctx, q.ext, &all, `SELECT run_id, count(*) FILTER (WHERE state IN ('waiting', 'sending', 'offered', 'taken')) AS open, count(*) FILTER (WHERE state = 'sent') AS sent,
+			count(*) FILTER (WHERE state IN ('failed', 'bounced')) AS failed, count(*) FILTER (WHERE state = 'unknown') AS unknown, count(*) FILTER (WHERE state = 'declined') AS declined,
+			count(*) FILTER (WHERE phase = 'kept back' AND kept_back = 'yes') AS asking
+		FROM deliveries WHERE run_id = ANY($1) GROUP BY run_id`, ids)
+	out := make(map[job.RunID]policy.Tally, len(all))
+	for _, h := range all {
+		out[h.RunID] = h.Tally
+	}
+	return out, wrap(err, "count what was handed over")
 }
 
 // HeldDestinations names of runs that deliver a destination to which something is still

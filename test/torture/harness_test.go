@@ -191,7 +191,7 @@ func (h *harness) artifacts(path string) {
 
 // diskMegabytes is the size of the disk of the artifacts: each file takes a page of
 // 4 KB, and a turn of the clock lets some thousands of jobs ring at once.
-func diskMegabytes() int { return max(64, *jobs/4) }
+func diskMegabytes() int { return max(64, *jobs/4, *jobs**seconds/400) }
 
 func (h *harness) note(format string, args ...any) {
 	line := fmt.Sprintf("%7.3fs ", time.Since(h.began).Seconds()) + fmt.Sprintf(format, args...)

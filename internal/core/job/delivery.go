@@ -75,7 +75,7 @@ type Delivery struct {
 // Alert is something that its owner must know.
 type Alert struct {
 	ID             int64      `json:"id" db:"id"`
-	Kind           AlertKind  `json:"kind" db:"kind" enum:"run failed,delivery failed,delivery unknown,bounced,blank,unusual,late,missed,destination down,set apart,consent wanted"`
+	Kind           AlertKind  `json:"kind" db:"kind" enum:"run failed,delivery failed,delivery unknown,bounced,blank,unusual,late,missed,down,set apart,consent wanted"`
 	Cause          string     `json:"cause" db:"cause" doc:"equal for what has one cause: one open alert, which grows"`
 	State          AlertState `json:"state" db:"state" enum:"open,acknowledged,closed"`
 	JobID          *int64     `json:"job_id,omitempty" db:"job_id"`
@@ -112,7 +112,7 @@ const (
 	AlertLate            AlertKind = "late"   // a deadline is near or past
 	AlertMissed          AlertKind = "missed" // what a run waited for did not come
 	AlertBounced         AlertKind = "bounced"
-	AlertDown            AlertKind = "destination down"
+	AlertDown            AlertKind = "down"           // a destination, a source, the store of artifacts, the mailbox
 	AlertApart           AlertKind = "set apart"      // its rings cannot be decided on
 	AlertConsent         AlertKind = "consent wanted" // a second person has to say yes
 )

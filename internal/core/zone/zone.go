@@ -42,10 +42,15 @@ var files = sync.OnceValue(func() map[string]*zip.File {
 	return all
 })
 
-// Version tells which zone data this is; it changes when the data does.
+// release is that of the IANA database; those of a year are told by their letter, so
+// that a newer one sorts behind an older one.
+const release = "2025c"
+
+// Version tells which zone data this is; it changes when the data does, and newer data
+// sorts behind older data.
 var Version = sync.OnceValue(func() string {
 	sum := sha256.Sum256(data)
-	return hex.EncodeToString(sum[:8])
+	return release + "-" + hex.EncodeToString(sum[:4])
 })
 
 // Names lists the zones in order.

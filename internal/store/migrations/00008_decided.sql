@@ -231,3 +231,6 @@ CREATE INDEX alerts_closed ON alerts (closed_at) WHERE state = 'closed';
 CREATE INDEX audit_at ON audit (at);
 CREATE INDEX links_ends ON links (ends_at);
 CREATE INDEX consents_given ON consents (given_at);
+
+-- Not only destinations are down.
+UPDATE alerts SET kind = 'down' WHERE kind = 'destination down';
