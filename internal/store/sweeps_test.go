@@ -3,6 +3,7 @@ package store_test
 import (
 	"context"
 	"testing"
+	"time"
 
 	"ironbell/internal/core/job"
 
@@ -46,4 +47,41 @@ func TestWhatBelongsToNoJobIsKeptForItsOwnTime(t *testing.T) {
 func TestDaysOfKeepingAreChecked(t *testing.T) {
 	require.NoError(t, job.KeepingSettings{}.WithDefaults().Check())
 	assert.ErrorContains(t, job.KeepingSettings{Audit: 30}.WithDefaults().Check(), "30 are no days to keep it; use 90 to 36500")
+}
+
+// A file goes when it is old enough and nobody needs it: no delivery that waits or that
+// nobody knows of, and no other message of the same bytes.
+func TestAFileStaysWhileSomebodyNeedsIt(t *testing.T) {
+	s, w := fresh(t)
+	ctx := context.Background()
+	j := put(t, s, w, "Quay board", job.Definition{})
+	run := ring(t, s, j, true)
+	freeze(t, s, w, run, j.ID, time.Minute, "a@tarnwick.example")
+	exec := func(sql string, args ...any) {
+		_, err := s.Pool().Exec(ctx, sql, args...)
+		require.NoError(t, err)
+	}
+	exec(`UPDATE runs SET state = 'done', ended_at = now() - interval '200 days'`)
+	exec(`UPDATE parts SET state = 'done'`)
+	exec(`UPDATE messages SET created_at = now() - interval '200 days'`)
+	old := func() int {
+		files, err := s.OldFiles(ctx, 10)
+		require.NoError(t, err)
+		return len(files)
+	}
+	for _, state := range []string{"waiting", "sending", "offered", "unknown"} {
+		exec(`UPDATE deliveries SET state = $1, lease_until = NULL`, state)
+		assert.Zero(t, old(), state)
+	}
+	exec(`UPDATE deliveries SET state = 'waiting', kept_back = 'yes'`)
+	assert.Zero(t, old(), "it waits for a yes")
+	exec(`UPDATE deliveries SET state = 'sent', kept_back = ''`)
+	assert.Equal(t, 1, old(), "everybody has it")
+	second := ring(t, s, j, true)
+	freeze(t, s, w, second, j.ID, time.Minute, "b@tarnwick.example")
+	assert.Zero(t, old(), "a newer message has the same bytes")
+	exec(`UPDATE deliveries SET state = 'sent'`)
+	exec(`UPDATE runs SET state = 'done', ended_at = now() - interval '200 days'`)
+	exec(`UPDATE messages SET created_at = now() - interval '200 days'`)
+	assert.Equal(t, 2, old())
 }
