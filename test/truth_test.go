@@ -10,6 +10,7 @@ import (
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/job"
 
+	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -152,4 +153,32 @@ func TestALargeRunCountsAllAndShowsWhatWentWrongFirst(t *testing.T) {
 	assert.Equal(t, "desk@contractor.test", page.Deliveries[0].Address)
 	out, _, _ := w.ironbell("run", page.ID.String())
 	assert.Contains(t, out, fmt.Sprintf("1000 of %d are shown, those that went wrong first", readers))
+}
+
+func TestAnAlertHasAPageAndALongLogIsReadOn(t *testing.T) {
+	w := open(t)
+	ctx := context.Background()
+	w.report("Broken", "SELECT 1/(SELECT count(*) FROM ports WHERE code = 'none')")
+	w.job("Board", definition("Broken", "company mail", []string{"csv"}, "a@tarnwick.example"))
+	run := w.ring("Board", patience)
+	require.Len(t, run.Alerts, 1)
+	w.until(patience, "the owner is told", func() bool { return len(w.inbox("mara@tarnwick.example")) == 1 })
+	page := fmt.Sprintf("http://%s/alerts/%d", w.listen, run.Alerts[0].ID)
+	assert.Contains(t, w.inbox("mara@tarnwick.example")[0].Plain, page, "the mail leads there")
+	p := console(t, w)
+	p.do(chromedp.Navigate(page))
+	p.sees("Board: run failed")
+	p.sees("division by zero")
+	p.do(chromedp.Click(chromedp.Search(fmt.Sprintf("//main//a[normalize-space()=%q]", "Open run "+run.ID.String()))))
+	p.sees("Why it rang.")
+
+	conn := connect(t, w.db)
+	_, err := conn.Exec(ctx, `INSERT INTO run_log (run_id, state, text) SELECT $1, '', 'line ' || i || '.' FROM generate_series(1, 6000) i`, run.ID)
+	require.NoError(t, err)
+	p.do(chromedp.Navigate("http://" + w.listen + "/runs/" + run.ID.String()))
+	p.sees("line 3900.")
+	p.click("Read on")
+	p.sees("line 6000.")
+	out, _, _ := w.ironbell("run", "-log", run.ID.String())
+	assert.Contains(t, out, "line 6000.")
 }
