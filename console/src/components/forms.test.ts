@@ -62,7 +62,7 @@ describe('the form of a destination', () => {
     screen.getByRole('button', { name: 'Save' }).click();
     await vi.waitFor(() => expect(done).toHaveBeenCalledWith('company mail', false));
     expect(put.mock.calls[0]?.[1]).toEqual({
-      headers: expect.anything(), // what the change began from
+      headers: expect.anything(),
       params: { path: { name: 'company mail' } },
       body: {
         protocol: 'smtp',
@@ -86,8 +86,7 @@ describe('the form of a destination', () => {
     await fireEvent.input(port, { target: { value: 'two' } });
     screen.getByRole('button', { name: 'Save and test it' }).click();
     expect(await screen.findByText(/takes no string/)).toBeInTheDocument();
-    expect(put.mock.calls[0]?.[1]).toEqual({
-      headers: expect.anything(), // what the change began from
+    expect(put.mock.calls[0]?.[1]).toMatchObject({
       body: { settings: { host: 'files.harbour.example', port: 'two' }, password: undefined },
     });
     expect(done).not.toHaveBeenCalled();
@@ -95,8 +94,7 @@ describe('the form of a destination', () => {
     await fireEvent.input(port, { target: { value: '' } });
     screen.getByRole('button', { name: 'Save and test it' }).click();
     await vi.waitFor(() => expect(done).toHaveBeenCalledWith('Authority', true));
-    expect(put.mock.lastCall?.[1]).toEqual({
-      headers: expect.anything(), // what the change began from body: { settings: { host: 'files.harbour.example' } } });
+    expect(put.mock.lastCall?.[1]).toMatchObject({ body: { settings: { host: 'files.harbour.example' } } });
   });
 
   it('begins anew with another protocol, and removes only when that is said twice', async () => {
@@ -137,13 +135,12 @@ describe('the form of a group', () => {
     expect(await screen.findByText(/there is no person "nobody"/)).toBeInTheDocument();
     expect(screen.getByText(/Brina Colm gets no mail/)).toBeInTheDocument();
     expect(screen.getByText('Comes to 1 now:')).toBeInTheDocument();
-    expect(post.mock.calls[0]?.[1]).toEqual({
-      headers: expect.anything(), // what the change began from body: { to: ['person:oren\nperson:nobody'] } });
+    expect(post.mock.calls[0]?.[1]).toMatchObject({ body: { to: ['person:oren\nperson:nobody'] } });
     await fireEvent.input(screen.getByLabelText('Members'), { target: { value: 'person:oren' } });
     screen.getByRole('button', { name: 'Save the group' }).click();
     await vi.waitFor(() => expect(done).toHaveBeenCalled());
     expect(put.mock.calls[0]?.[1]).toEqual({
-      headers: expect.anything(), // what the change began from
+      headers: expect.anything(),
       params: { path: { name: 'Quay' } },
       body: { members: ['person:oren'] },
     });
@@ -170,7 +167,7 @@ describe('the form of a post', () => {
     screen.getByRole('button', { name: 'Save the post' }).click();
     await vi.waitFor(() => expect(done).toHaveBeenCalled());
     expect(put.mock.calls[0]?.[1]).toEqual({
-      headers: expect.anything(), // what the change began from
+      headers: expect.anything(),
       params: { path: { name: 'Port master' } },
       body: { under: 'Managing director', holders: ['joren'] },
     });
