@@ -312,10 +312,35 @@ func (h *harness) quiet(limit time.Duration) {
 	_, err := conn.Exec(context.Background(), `UPDATE triggers SET next_due = NULL`)
 	require.NoError(h.t, err)
 	require.NoError(h.t, conn.Close(context.Background()))
+	defer func() {
+		if h.t.Failed() {
+			h.left()
+		}
+	}()
 	h.until(limit, "all runs and deliveries come to an end", func() bool {
 		return h.number(`SELECT (SELECT count(*) FROM runs WHERE state IN ('waiting', 'running', 'delivering')) + (SELECT count(*) FROM parts WHERE state IN ('waiting', 'running'))
 			+ (SELECT count(*) FROM deliveries WHERE state IN ('waiting', 'sending', 'offered') AND run_id IS NOT NULL)`) == 0
 	})
+}
+
+// left prints what did not come to its end, and what it waits for.
+func (h *harness) left() {
+	conn, err := pgx.Connect(context.Background(), h.pg.DSN("ironbell"))
+	if err != nil {
+		h.t.Log(err)
+		return
+	}
+	defer func() { _ = conn.Close(context.Background()) }()
+	rows, err := conn.Query(context.Background(), `SELECT 'parts ' || state || ', ' || left(reason, 120) || ': ' || count(*) FROM parts WHERE state IN ('waiting', 'running') GROUP BY state, left(reason, 120)
+		UNION ALL SELECT 'deliveries ' || phase || ' ' || kept_back || ', ' || left(answer, 120) || ': ' || count(*) FROM deliveries WHERE state IN ('waiting', 'sending', 'offered', 'taken') GROUP BY phase, kept_back, left(answer, 120)
+		UNION ALL SELECT 'rests ' || label || ' until ' || coalesce(probe_at::text, '?') || ': ' || answer FROM rests
+		UNION ALL SELECT 'rests ' || name || ' since ' || rests_since FROM destinations WHERE rests_since IS NOT NULL LIMIT 60`)
+	if err != nil {
+		h.t.Log(err)
+		return
+	}
+	lines, err := pgx.CollectRows(rows, pgx.RowTo[string])
+	h.t.Logf("what is left (%v):\n%s", err, strings.Join(lines, "\n"))
 }
 
 // numbered is what stands in the name of a file that was not the first of its name.
