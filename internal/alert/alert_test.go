@@ -38,7 +38,8 @@ What you can do: Check the server.
 
 Take it on, so that nobody else is called: https://bell.tarnwick.example/take-on/7/1/abc
 See the run: https://bell.tarnwick.example/runs/2611-42
-See the job: https://bell.tarnwick.example/jobs/3`, l.Plain)
+See the job: https://bell.tarnwick.example/jobs/3
+See the alert: https://bell.tarnwick.example/alerts/7`, l.Plain)
 	third := alert.Reader{Zone: london, Step: alert.StepAdministrators}
 	assert.Contains(t, alert.Letter(a, third).Plain, "Why you: the owner, mara, could not be told.")
 	a.Told = "told mara@tarnwick.example"
