@@ -102,10 +102,11 @@ func (l *Line) drop(all ...net.Conn) {
 
 // carry hands on in both directions until one side ends or an answer is lost.
 func (l *Line) carry(client, server net.Conn) {
-	defer l.drop(client, server)
 	var deaf atomic.Bool // the client hears nothing any more
 	var back sync.WaitGroup
 	defer back.Wait()
+	// First of all: what a client that died had open must not stay open at the server.
+	defer l.drop(client, server)
 	back.Go(func() {
 		buffer := make([]byte, 64<<10)
 		for {
