@@ -59,7 +59,7 @@ func (e *Engine) Truth(ctx context.Context, runs []job.Run) error {
 	for i := range runs {
 		r := &runs[i]
 		if w, ok := waits[r.ID]; ok {
-			r.Reason = held1(w, frozen, now)
+			r.Reason = holdUp(w, frozen, now)
 		}
 		if tally, ok := handing[r.ID]; ok && tally.Open > 0 {
 			_, r.Reason = policy.Outcome(tally)
@@ -78,8 +78,8 @@ func ofTurn(reason string) bool {
 	return reason == "" || strings.HasPrefix(reason, turn) || strings.HasPrefix(reason, "held back: ")
 }
 
-// held1 says what a part waits for now.
-func held1(w store.Wait, frozen []store.Freeze, now time.Time) string {
+// holdUp says what a part waits for now.
+func holdUp(w store.Wait, frozen []store.Freeze, now time.Time) string {
 	if f := freezeOf(frozen, append(slices.Clone(w.Labels.V), "service"), now); f != nil {
 		return "held back: " + heldBack(*f)
 	}
