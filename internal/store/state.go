@@ -24,6 +24,7 @@ type Standing struct {
 	DestinationsN int
 	StoreRests    bool // the store of artifacts
 	Nodes         int  // that live
+	Finishing     int  // of these, those that take no more work
 	Schema        int64
 }
 
@@ -38,8 +39,9 @@ func (q q) Standing(ctx context.Context) (Standing, error) {
 		(SELECT coalesce(json_agg(label), '[]') FROM (SELECT substr(label, 8) AS label FROM rests WHERE label LIKE 'source:%' ORDER BY label LIMIT 20) s), (SELECT count(*) FROM rests WHERE label LIKE 'source:%'),
 		(SELECT coalesce(json_agg(name), '[]') FROM (SELECT name FROM destinations WHERE rests_since IS NOT NULL ORDER BY name LIMIT 20) d), (SELECT count(*) FROM destinations WHERE rests_since IS NOT NULL),
 		EXISTS (SELECT 1 FROM rests WHERE label = $1), (SELECT count(*) FROM nodes WHERE seen_at > now() - make_interval(secs => $2::float8)),
+		(SELECT count(*) FROM nodes WHERE finishing AND seen_at > now() - make_interval(secs => $2::float8)),
 		(SELECT coalesce(max(version_id), 0) FROM goose_db_version WHERE is_applied)`, StoreLabel, nodeGone)
-	if err := row.Scan(&late, &s.Unreached, &sources, &s.SourcesN, &destinations, &s.DestinationsN, &s.StoreRests, &s.Nodes, &s.Schema); err != nil {
+	if err := row.Scan(&late, &s.Unreached, &sources, &s.SourcesN, &destinations, &s.DestinationsN, &s.StoreRests, &s.Nodes, &s.Finishing, &s.Schema); err != nil {
 		return s, wrap(err, "see how the installation stands")
 	}
 	s.ClockLate = time.Duration(late * float64(time.Second))
