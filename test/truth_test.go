@@ -3,6 +3,7 @@ package test
 import (
 	"context"
 	"fmt"
+	"strings"
 	"testing"
 	"time"
 
@@ -96,6 +97,11 @@ func TestWhatIsSaidOfWaitingIsTrueNow(t *testing.T) {
 	})
 	_, err = w.c.Freeze(ctx, wire.FreezeRequest{Label: "destination:company mail"})
 	require.NoError(t, err)
+	w.until(patience, "what was on its way has come back, and is held", func() bool {
+		page, err := w.c.Run(ctx, waits.ID)
+		require.NoError(t, err)
+		return strings.Contains(page.Reason, "destination company mail is frozen")
+	})
 	assert.Contains(t, w.reasonOf(waits.ID), "destination company mail is frozen")
 	w.behave("mail", "accept", 0)
 }
