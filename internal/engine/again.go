@@ -375,7 +375,7 @@ func (e *Engine) Cancel(ctx context.Context, who job.Person, id job.RunID) (job.
 		if run, err = t.Run(ctx, id); err != nil {
 			return err
 		}
-		if err := t.CloseAlertsOfRuns(ctx, []job.RunID{id}); err != nil {
+		if err := t.CloseAlertsOfRuns(ctx, []job.RunID{id}, nil); err != nil {
 			return err
 		}
 		return e.outcomes(ctx, t, []store.RunMove{{Run: was, To: run.State}})

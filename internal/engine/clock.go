@@ -23,8 +23,14 @@ const (
 
 // clock turns due times into rings and runs.
 func (e *Engine) clock(ctx context.Context) {
+	var tried time.Time // when what was set apart was looked at
 	for ctx.Err() == nil {
-		n, err := e.Ring(ctx)
+		began := e.o.Now()
+		ring := e.ring
+		if began.Sub(tried).Abs() >= apartLook {
+			tried, ring = began, e.Ring
+		}
+		n, err := ring(ctx)
 		if err != nil {
 			e.failed(ctx, "ring what is due", err)
 			continue
@@ -34,13 +40,14 @@ func (e *Engine) clock(ctx context.Context) {
 		}
 		wait := e.o.Poll
 		next, ok, err := e.store.NextDue(ctx)
-		if err != nil {
+		switch {
+		case err != nil:
 			e.failed(ctx, "find what rings next", err)
 			continue
-		}
-		if ok {
-			// What is due and could not be had is with another node just now.
-			wait = max(min(wait, next.Sub(e.o.Now())), clockPause)
+		case ok && next.After(began):
+			wait = min(wait, next.Sub(e.o.Now()))
+		case ok: // what was due and could not be had is with another node just now
+			wait = clockPause
 		}
 		if !sleep(ctx, e.wakeClock, wait) {
 			return
@@ -51,13 +58,22 @@ func (e *Engine) clock(ctx context.Context) {
 // clockPause is how long the clock leaves what is due to the node that has it.
 const clockPause = 10 * time.Millisecond
 
-// Ring makes one pass over the triggers that are due and tells how many it moved on.
-// When a pass cannot be written, its jobs are decided on one by one, and those that
-// cannot be are set apart: no trigger holds up another.
+// apartLook is how often the clock looks whether triggers that were set apart are to be
+// tried again.
+const apartLook = time.Second
+
+// Ring makes one pass over the triggers that are due, also those that were set apart and
+// are to be tried again, and tells how many it moved on.
 func (e *Engine) Ring(ctx context.Context) (int, error) {
 	if err := e.store.TryAgain(ctx, 0); err != nil {
 		return 0, err
 	}
+	return e.ring(ctx)
+}
+
+// ring makes one pass. When it cannot be written, its jobs are decided on one by one, and
+// those that cannot be are set apart: no trigger holds up another.
+func (e *Engine) ring(ctx context.Context) (int, error) {
 	n, err := e.pass(ctx, ringBatch)
 	if err == nil || ctx.Err() != nil || !store.Refused(err) {
 		return n, err
@@ -66,7 +82,12 @@ func (e *Engine) Ring(ctx context.Context) (int, error) {
 	n = 0
 	for range ringBatch {
 		var jobID int64
-		one, err := e.passOver(ctx, 1, func(jobs []int64) { jobID = jobs[0] })
+		one, err := e.passOver(ctx, func(t *store.Tx, now time.Time) (due []store.DueTrigger, err error) {
+			if jobID, err = t.NextJob(ctx, now); err != nil || jobID == 0 {
+				return nil, err
+			}
+			return t.TakeDue(ctx, now, []int64{jobID})
+		})
 		switch {
 		case err == nil && one == 0:
 			return n, nil
@@ -86,20 +107,16 @@ func (e *Engine) Ring(ctx context.Context) (int, error) {
 
 // pass decides on what is due of at most so many triggers.
 func (e *Engine) pass(ctx context.Context, limit int) (int, error) {
-	return e.passOver(ctx, limit, func([]int64) {})
+	return e.passOver(ctx, func(t *store.Tx, now time.Time) ([]store.DueTrigger, error) { return t.TakeNext(ctx, now, limit) })
 }
 
-func (e *Engine) passOver(ctx context.Context, limit int, of func(jobs []int64)) (int, error) {
+// passOver decides on what it is given to take, and tells of how many triggers.
+func (e *Engine) passOver(ctx context.Context, take func(t *store.Tx, now time.Time) ([]store.DueTrigger, error)) (int, error) {
 	taken := 0
 	do := func(careful bool) error {
 		return e.store.Do(ctx, func(t *store.Tx) error {
 			now := e.o.Now()
-			jobs, err := t.DueJobs(ctx, now, limit)
-			if taken = 0; err != nil || len(jobs) == 0 {
-				return err
-			}
-			of(jobs)
-			due, err := t.TakeDue(ctx, now, jobs)
+			due, err := take(t, now)
 			if taken = len(due); err != nil || taken == 0 {
 				return err
 			}

@@ -87,7 +87,6 @@ type Engine struct {
 
 	mu      sync.Mutex // guards what this node works on
 	plans   map[store.Version]*plan
-	wanting wanting
 	held    map[holding]*lease
 	sending map[int64]store.Sending
 }

@@ -68,9 +68,6 @@ func (e *Engine) listen(ctx context.Context) {
 		err := e.store.Listen(ctx, wakeAll, func(n store.Notice) {
 			switch n.Kind {
 			case "jobs":
-				e.mu.Lock()
-				e.wanting = wanting{}
-				e.mu.Unlock()
 				wake(e.wakeClock)
 			case "parts":
 				wake(e.wakeWork)

@@ -184,10 +184,7 @@ func (e *Engine) move(ctx context.Context, t *store.Tx, moves []store.RunMove) e
 	}
 	// What these runs had failed in was put right, also by one that repeats another; and
 	// none of them is late any more.
-	if err := t.CloseAlertsOfRuns(ctx, right); err != nil {
-		return err
-	}
-	if err := t.CloseLate(ctx, over); err != nil {
+	if err := t.CloseAlertsOfRuns(ctx, right, over); err != nil {
 		return err
 	}
 	if err := e.noteSuccess(ctx, t, ended); err != nil {

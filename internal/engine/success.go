@@ -14,40 +14,18 @@ import (
 // Owners who want to hear of success are told once for each run that is done, by a mail
 // that asks nothing of them.
 
-// wanting knows which jobs' owners want to hear of success.
-type wanting struct {
-	jobs map[int64]bool
-	read time.Time
-}
-
-// wantingLives is how long that may be believed.
-const wantingLives = 2 * time.Second
-
 // noteSuccess notes which runs that are done their owners are to be told of.
 func (e *Engine) noteSuccess(ctx context.Context, t *store.Tx, ended []store.RunMove) error {
-	var done []job.RunID
-	e.mu.Lock()
-	fresh := time.Since(e.wanting.read) < wantingLives
-	jobs := e.wanting.jobs
-	e.mu.Unlock()
-	if !fresh {
-		var err error
-		if jobs, err = t.WantSuccess(ctx); err != nil {
-			return err
-		}
-		e.mu.Lock()
-		e.wanting = wanting{jobs, time.Now()}
-		e.mu.Unlock()
-	}
+	var done []job.Run
 	for _, m := range ended {
-		if m.To == job.RunDone && !m.Run.Rehearsal && jobs[m.Run.JobID] {
-			done = append(done, m.Run.ID)
+		if m.To == job.RunDone && !m.Run.Rehearsal {
+			done = append(done, m.Run)
 		}
 	}
 	if len(done) == 0 {
 		return nil
 	}
-	if err := t.NoteRuns(ctx, done); err != nil {
+	if any, err := t.NoteDone(ctx, done); err != nil || !any {
 		return err
 	}
 	return t.Tell(ctx, store.Notice{Kind: "alerts"})

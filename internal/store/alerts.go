@@ -169,35 +169,26 @@ func (q q) CloseAlert(ctx context.Context, id int64) error {
 }
 
 // CloseAlertsOfRuns notes that runs were put right, with those that they repeat, and
-// ends the alerts of which every run was, but for those that this transaction opened.
-func (t *Tx) CloseAlertsOfRuns(ctx context.Context, ids []job.RunID) error {
-	if len(ids) == 0 {
+// that others have ended and are no longer late. It ends the alerts of which every run
+// was mended, but for those that this transaction opened.
+func (t *Tx) CloseAlertsOfRuns(ctx context.Context, right, ended []job.RunID) error {
+	if len(right)+len(ended) == 0 {
 		return nil
 	}
-	return t.mend(ctx, `WITH RECURSIVE right_now AS (
+	var closed []int64
+	if err := sqlx.SelectContext(ctx, t.ext, &closed, `WITH RECURSIVE right_now AS (
 			SELECT id, again FROM runs WHERE id = ANY($1)
 			UNION SELECT r.id, r.again FROM runs r JOIN right_now n ON r.id = n.again
+		), over AS (
+			SELECT id, '' AS kind FROM right_now UNION ALL SELECT unnest($2::bigint[]), 'late'
 		), mended AS (
-			UPDATE alert_runs m SET mended = true FROM alerts a WHERE m.alert_id = a.id AND NOT m.mended AND m.run_id IN (SELECT id FROM right_now) AND a.last_at < bell_now() RETURNING m.alert_id, m.run_id
-		)`, numbers(ids))
-}
-
-// CloseLate ends the alerts that said that runs were late, which have ended.
-func (t *Tx) CloseLate(ctx context.Context, ids []job.RunID) error {
-	if len(ids) == 0 {
-		return nil
-	}
-	return t.mend(ctx, `WITH mended AS (
-			UPDATE alert_runs m SET mended = true FROM alerts a WHERE m.alert_id = a.id AND NOT m.mended AND m.run_id = ANY($1) AND a.kind = 'late' RETURNING m.alert_id, m.run_id
-		)`, numbers(ids))
-}
-
-// mend closes the alerts whose runs were all mended, now by mended or before.
-func (t *Tx) mend(ctx context.Context, mended string, ids []int64) error {
-	var closed []int64
-	if err := sqlx.SelectContext(ctx, t.ext, &closed, mended+` UPDATE alerts SET state = 'closed', closed_at = bell_now(), tell_at = NULL
+			UPDATE alert_runs m SET mended = true FROM over, alerts a
+			WHERE m.run_id = over.id AND NOT m.mended AND a.id = m.alert_id AND (a.kind = over.kind OR over.kind = '' AND a.last_at < bell_now())
+			RETURNING m.alert_id, m.run_id
+		)
+		UPDATE alerts SET state = 'closed', closed_at = bell_now(), tell_at = NULL
 		WHERE id IN (SELECT alert_id FROM mended) AND state <> 'closed'
-			AND NOT EXISTS (SELECT 1 FROM alert_runs o WHERE o.alert_id = alerts.id AND NOT o.mended AND NOT EXISTS (SELECT 1 FROM mended m WHERE m.alert_id = o.alert_id AND m.run_id = o.run_id)) RETURNING id`, ids); err != nil {
+			AND NOT EXISTS (SELECT 1 FROM alert_runs o WHERE o.alert_id = alerts.id AND NOT o.mended AND NOT EXISTS (SELECT 1 FROM mended m WHERE m.alert_id = o.alert_id AND m.run_id = o.run_id)) RETURNING id`, numbers(right), numbers(ended)); err != nil {
 		return wrap(err, "close the runs' alerts")
 	}
 	if len(closed) == 0 {

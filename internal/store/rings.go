@@ -84,25 +84,40 @@ const dueColumns = `t.id, t.job_id, j.name AS job_name, j.version AS job_version
 // rings of a job, or changes its triggers, holds that one's lock. So all that is due
 // of a job is decided together, over all nodes, and never in two halves.
 
-// DueJobs locks jobs of which triggers are due by now, the earliest first, passing
-// over those that another node has locked. It gives at most limit, and perhaps one
-// of them more than once.
-func (t *Tx) DueJobs(ctx context.Context, now time.Time, limit int) ([]int64, error) {
+// nextJobs locks jobs of which triggers are due by $1, the earliest first, passing over
+// those that another node has locked: at most $2 rows, perhaps one job in more than one.
+// Each is looked up and locked on its own, so that the limit ends the search: many that
+// are due at once are not all looked up in each pass over them.
+const nextJobs = `SELECT f.job_id FROM (SELECT job_id FROM triggers WHERE next_due <= $1 ORDER BY next_due, id) d,
+	LATERAL (SELECT f.job_id FROM triggers f WHERE f.job_id = d.job_id AND f.position = 0 FOR UPDATE SKIP LOCKED) f LIMIT $2`
+
+// NextJob locks the job of which a trigger is due that no other node has; 0 when there
+// is none.
+func (t *Tx) NextJob(ctx context.Context, now time.Time) (int64, error) {
 	var jobs []int64
-	err := sqlx.SelectContext(ctx, t.ext, &jobs, `SELECT f.job_id FROM triggers d JOIN triggers f ON f.job_id = d.job_id AND f.position = 0
-		WHERE d.next_due <= $1 ORDER BY d.next_due, d.id LIMIT $2 FOR UPDATE OF f SKIP LOCKED`, now, limit)
-	return jobs, wrap(err, "find what is due")
+	err := sqlx.SelectContext(ctx, t.ext, &jobs, nextJobs, now, 1)
+	return slices.Max(append(jobs, 0)), wrap(err, "find what is due")
+}
+
+// TakeNext locks jobs of which triggers are due that no other node has, at most so many,
+// with what TakeDue does.
+func (t *Tx) TakeNext(ctx context.Context, now time.Time, limit int) ([]DueTrigger, error) {
+	return t.take(ctx, `WITH next AS MATERIALIZED (`+nextJobs+`) SELECT `+dueColumns+` WHERE t.job_id IN (SELECT job_id FROM next)`, now, limit)
 }
 
 // TakeDue locks the triggers of some locked jobs that are due by now, earliest
 // first, and the runs that they may join.
 func (t *Tx) TakeDue(ctx context.Context, now time.Time, jobs []int64) ([]DueTrigger, error) {
+	return t.take(ctx, `SELECT `+dueColumns+` WHERE t.job_id = ANY($2)`, now, jobs)
+}
+
+func (t *Tx) take(ctx context.Context, which string, now time.Time, arg any) ([]DueTrigger, error) {
 	var due []DueTrigger
-	err := sqlx.SelectContext(ctx, t.ext, &due, `SELECT `+dueColumns+` WHERE t.job_id = ANY($2) AND t.next_due <= $1 ORDER BY t.next_due, t.id FOR UPDATE OF t`, now, jobs)
+	err := sqlx.SelectContext(ctx, t.ext, &due, which+` AND t.next_due <= $1 ORDER BY t.next_due, t.id FOR UPDATE OF t`, now, arg)
 	if err != nil || len(due) == 0 {
 		return due, wrap(err, "find what is due")
 	}
-	jobs = jobs[:0:0]
+	var jobs []int64
 	for _, d := range due {
 		jobs = append(jobs, d.JobID)
 	}
@@ -272,14 +287,14 @@ func (t *Tx) WriteRings(ctx context.Context, p RingPlan) error {
 			runs[i] = &id
 		}
 	}
-	res, err := t.ext.ExecContext(ctx, `INSERT INTO rings (trigger_id, due, nominal, job_id, decision, reason, run_id)
-		SELECT * FROM unnest($1::bigint[], $2::timestamptz[], $3::timestamptz[], $4::bigint[], $5::text[], $6::text[], $7::bigint[]) ON CONFLICT DO NOTHING`,
+	_, err := t.ext.ExecContext(ctx, `INSERT INTO rings (trigger_id, due, nominal, job_id, decision, reason, run_id)
+		SELECT * FROM unnest($1::bigint[], $2::timestamptz[], $3::timestamptz[], $4::bigint[], $5::text[], $6::text[], $7::bigint[])`,
 		triggers, dues, nominals, jobs, decisions, reasons, runs)
+	if taken(err) {
+		return ErrStands
+	}
 	if err != nil {
 		return wrap(err, "write the rings")
-	}
-	if wrote, err := res.RowsAffected(); err != nil || wrote < int64(n) {
-		return errors.Join(err, ErrStands)
 	}
 	if err := t.MoveTriggers(ctx, p.Next, p.Zones); err != nil {
 		return err

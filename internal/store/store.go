@@ -277,10 +277,15 @@ func found(err error, kind, name string) error {
 	return wrap(err, "read the "+kind)
 }
 
+// taken tells whether a write was refused since a row with its key stands already.
+func taken(err error) bool {
+	var pg *pgconn.PgError
+	return errors.As(err, &pg) && pg.Code == "23505"
+}
+
 // unique turns a violated unique index into a Taken.
 func unique(err error, kind, name string) error {
-	var pg *pgconn.PgError
-	if errors.As(err, &pg) && pg.Code == "23505" {
+	if taken(err) {
 		return &Taken{Kind: kind, Name: name}
 	}
 	return wrap(err, "save the "+kind)

@@ -144,14 +144,12 @@ func TestOneClockTakesADueTrigger(t *testing.T) {
 	j := put(t, s, w, "Quay board", job.Definition{Triggers: []job.Trigger{{Timing: job.Timing{Rule: "*/2 * * * *"}, NextDue: at(0)}}})
 	taken := make(chan int, 1)
 	require.NoError(t, s.Do(ctx, func(one *store.Tx) error {
-		jobs, err := one.DueJobs(ctx, *at(1), 10)
-		require.NoError(t, err)
-		due, err := one.TakeDue(ctx, *at(1), jobs)
+		due, err := one.TakeNext(ctx, *at(1), 10)
 		require.NoError(t, err)
 		require.Len(t, due, 1)
 		// Another node looks while the first decides.
 		require.NoError(t, s.Do(ctx, func(other *store.Tx) error {
-			due, err := other.DueJobs(ctx, *at(1), 10)
+			due, err := other.TakeNext(ctx, *at(1), 10)
 			taken <- len(due)
 			return err
 		}))
@@ -482,7 +480,7 @@ func TestOneCauseOneAlert(t *testing.T) {
 	require.NoError(t, s.Acknowledge(ctx, alerts[0].ID, "Mara Quill"))
 	open("third")
 	assert.Equal(t, 1, toTell(), "what was acknowledged and happens again is told again")
-	require.NoError(t, s.Do(ctx, func(tx *store.Tx) error { return tx.CloseAlertsOfRuns(ctx, []job.RunID{run}) }))
+	require.NoError(t, s.Do(ctx, func(tx *store.Tx) error { return tx.CloseAlertsOfRuns(ctx, []job.RunID{run}, nil) }))
 	open("fourth")
 	alerts, err = s.Alerts(ctx, []string{"open", "closed"}, 10)
 	require.NoError(t, err)
