@@ -179,6 +179,16 @@ func (c *Client) SayCopy(ctx context.Context, sending, onlyTo string, named ...s
 	return c.do(ctx, "POST", "/api/settings/copy", wire.CopyRequest{Sending: sending, OnlyTo: onlyTo, Named: named}, nil)
 }
 
+// Keeping tells for how many days is kept what belongs to no single job.
+func (c *Client) Keeping(ctx context.Context) (out job.KeepingSettings, err error) {
+	return out, c.do(ctx, "GET", "/api/settings/keeping", nil, &out)
+}
+
+// SaveKeeping says for how many days it is kept; it needs an administrator.
+func (c *Client) SaveKeeping(ctx context.Context, k job.KeepingSettings) error {
+	return c.do(ctx, "PUT", "/api/settings/keeping", k, nil)
+}
+
 // State shows what an operator must know of the installation.
 func (c *Client) State(ctx context.Context) (out job.ServiceState, err error) {
 	return out, c.do(ctx, "GET", "/api/state", nil, &out)

@@ -52,6 +52,7 @@ const (
 type server struct {
 	Parts
 	sessions *scs.SessionManager
+	watch    watch
 }
 
 // Handler builds the service's whole HTTP face.

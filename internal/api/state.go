@@ -4,11 +4,14 @@ import (
 	"context"
 	"fmt"
 	"net/http"
+	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/job"
+	"ironbell/internal/store"
 
 	"github.com/danielgtaylor/huma/v2"
 )
@@ -30,25 +33,60 @@ func (s *server) ready(w http.ResponseWriter, r *http.Request) {
 	writeJSON(w, http.StatusOK, map[string]string{"state": "ready", "node": s.Engine.Node()})
 }
 
+// watch is what those see who watch from outside. It is reckoned at most once a second
+// however many ask, since nobody needs to sign in for it.
+type watch struct {
+	mu    sync.Mutex
+	at    time.Time
+	state job.ServiceState
+	n     store.Watched
+	err   error // the database does not answer
+}
+
+func (s *server) watched() (job.ServiceState, store.Watched, error) {
+	w := &s.watch
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if time.Since(w.at) >= time.Second {
+		ctx, stop := context.WithTimeout(context.Background(), 3*time.Second) // for all who ask
+		defer stop()
+		if w.state, w.err = s.Engine.State(ctx); w.err == nil {
+			w.n, w.err = s.Store.Watched(ctx)
+		}
+		w.state, w.at = outside(w.state), time.Now()
+	}
+	return w.state, w.n, w.err
+}
+
+// outside is a state without names and without what others answered.
+func outside(st job.ServiceState) job.ServiceState {
+	st.Lines = slices.Clone(st.Lines)
+	for i := range st.Lines {
+		l := &st.Lines[i]
+		l.Names, l.Advice = nil, ""
+		switch {
+		case l.What == "installation" && l.Needs:
+			l.Text = "It stands still and sends nothing until an administrator says what it is."
+		case l.What == "freeze":
+			l.Text = "Everything is frozen."
+		case l.What == "mailbox":
+			l.Text = "The mailbox for bounces cannot be read."
+		case l.What == "sign of life":
+			l.Text = "The last sign of life did not arrive."
+		case l.What == "disk" && l.N == 0:
+			l.Text = "The store of artifacts does not work."
+		}
+	}
+	return st
+}
+
 // state tells what an operator must know of the installation, without names: 503 when
 // somebody is needed.
-func (s *server) state(w http.ResponseWriter, r *http.Request) {
-	ctx, stop := context.WithTimeout(r.Context(), 3*time.Second)
-	defer stop()
-	st, err := s.Engine.State(ctx)
+func (s *server) state(w http.ResponseWriter, _ *http.Request) {
+	st, _, err := s.watched()
 	if err != nil {
 		writeProblem(w, http.StatusServiceUnavailable, "The database does not answer.")
 		return
-	}
-	for i := range st.Lines {
-		l := &st.Lines[i]
-		l.Names = nil
-		if l.What == "mailbox" || l.What == "sign of life" {
-			l.Text = map[string]string{"mailbox": "The mailbox for bounces cannot be read.", "sign of life": "The last sign of life did not arrive."}[l.What]
-		}
-		if l.What == "freeze" || l.What == "installation" {
-			l.Advice = ""
-		}
 	}
 	status := http.StatusOK
 	if st.Needs {
@@ -89,22 +127,17 @@ func (s *server) standing(a huma.API) {
 
 // metrics gives a few numbers in the text form of Prometheus (exposition format
 // 0.0.4): what needs somebody, and what waits.
-func (s *server) metrics(w http.ResponseWriter, r *http.Request) {
-	ctx, stop := context.WithTimeout(r.Context(), 3*time.Second)
-	defer stop()
-	n, err := s.Store.Watched(ctx)
-	if err == nil {
-		var st job.ServiceState
-		if st, err = s.Engine.State(ctx); err == nil {
-			w.Header().Set("Content-Type", "text/plain; version=0.0.4; charset=utf-8")
-			_, _ = w.Write(numbers(n.Open, n.Unreached, n.Resting, n.Waiting, n.KeptBack, st)) // a reader that left needs no answer
-			return
-		}
+func (s *server) metrics(w http.ResponseWriter, _ *http.Request) {
+	st, n, err := s.watched()
+	if err != nil {
+		http.Error(w, "The database does not answer.", http.StatusServiceUnavailable)
+		return
 	}
-	http.Error(w, "The database does not answer.", http.StatusServiceUnavailable)
+	w.Header().Set("Content-Type", "text/plain; version=0.0.4; charset=utf-8")
+	_, _ = w.Write(numbers(n, st)) // a reader that left needs no answer
 }
 
-func numbers(open, unreached, resting, waiting int, kept map[job.KeptBack]int, st job.ServiceState) []byte {
+func numbers(n store.Watched, st job.ServiceState) []byte {
 	var b strings.Builder
 	gauge := func(name, help string, value int) {
 		fmt.Fprintf(&b, "# HELP ironbell_%s %s\n# TYPE ironbell_%s gauge\nironbell_%s %d\n", name, help, name, name, value)
@@ -119,18 +152,18 @@ func numbers(open, unreached, resting, waiting int, kept map[job.KeptBack]int, s
 		return 0
 	}
 	gauge("somebody_needed", "Whether somebody is needed; /state says why.", is[st.Needs])
-	gauge("standing_still", "Whether nothing rings: a copy, a freeze of everything, or a clock that is stuck.", is[st.Silent])
-	gauge("alerts_open", "Alerts that nobody has taken on.", open)
-	gauge("alerts_unreached", "Alerts of which nobody could be told.", unreached)
-	gauge("destinations_resting", "Destinations that do not work.", resting)
+	gauge("standing_still", "Whether nothing rings or begins: a copy, a freeze of everything, a clock that is stuck, or nodes that all finish.", is[st.Silent])
+	gauge("alerts_open", "Alerts that nobody has taken on.", n.Open)
+	gauge("alerts_unreached", "Alerts of which nobody could be told.", n.Unreached)
+	gauge("destinations_resting", "Destinations that do not work.", n.Resting)
 	gauge("sources_resting", "Sources that do not work.", of("sources"))
 	gauge("store_failing", "Whether the store of artifacts is nearly full, or does not work.", min(of("disk"), 1))
 	gauge("mailbox_failing", "Whether the mailbox for bounces cannot be read.", of("mailbox"))
 	gauge("nodes", "Nodes that live.", of("nodes"))
-	gauge("deliveries_waiting", "Deliveries that wait for their turn or a retry.", waiting)
+	gauge("deliveries_waiting", "Deliveries that wait for their turn or a retry.", n.Waiting)
 	fmt.Fprintf(&b, "# HELP ironbell_deliveries_kept_back Deliveries that are kept back, by reason.\n# TYPE ironbell_deliveries_kept_back gauge\n")
 	for _, why := range []job.KeptBack{job.KeptForRest, job.KeptForYes, job.KeptForSilent} {
-		fmt.Fprintf(&b, "ironbell_deliveries_kept_back{reason=%q} %d\n", why, kept[why])
+		fmt.Fprintf(&b, "ironbell_deliveries_kept_back{reason=%q} %d\n", why, n.KeptBack[why])
 	}
 	return []byte(b.String())
 }

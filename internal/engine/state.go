@@ -88,6 +88,7 @@ func (e *Engine) State(ctx context.Context) (job.ServiceState, error) {
 		add(job.StateLine{What: "schema", Text: fmt.Sprintf("The database has the schema %d of a newer version; this node knows %d.", theirs, own), Advice: "Bring this node to the same version."})
 	}
 	if kept.Nodes > 0 && kept.Finishing == kept.Nodes {
+		s.Silent = true
 		add(job.StateLine{What: "work", Text: "Every node finishes what it has and takes no more: nothing begins.", Advice: "Let one work again: ironbell nodes -work NODE.", N: kept.Finishing, Needs: true})
 	}
 	add(job.StateLine{What: "nodes", Text: fmt.Sprintf("%d %s.", kept.Nodes, map[bool]string{true: "node lives", false: "nodes live"}[kept.Nodes == 1]), N: kept.Nodes})
