@@ -73,12 +73,16 @@ func (e *Engine) State(ctx context.Context) (job.ServiceState, error) {
 		add(job.StateLine{What: "disk", Text: fmt.Sprintf("The store of artifacts has %d MB free of %d MB.", free>>20, all>>20), Advice: "Make room, or keep files for a shorter time.", N: int(free >> 20), Needs: true})
 	}
 	for _, r := range []struct {
-		what  string
-		names []string
-		n     int
-	}{{"sources", kept.Sources, kept.SourcesN}, {"destinations", kept.Destinations, kept.DestinationsN}} {
-		if r.n > 0 {
-			add(job.StateLine{What: r.what, Text: fmt.Sprintf("%d %s, and what needs %s waits.", r.n, map[bool]string{true: "rests", false: "rest"}[r.n == 1], map[bool]string{true: "it", false: "them"}[r.n == 1]), N: r.n, Names: r.names})
+		what, one string
+		names     []string
+		n         int
+	}{{"sources", "source", kept.Sources, kept.SourcesN}, {"destinations", "destination", kept.Destinations, kept.DestinationsN}} {
+		switch r.n {
+		case 0:
+		case 1:
+			add(job.StateLine{What: r.what, Text: fmt.Sprintf("1 %s rests; what needs it waits.", r.one), N: 1, Names: r.names})
+		default:
+			add(job.StateLine{What: r.what, Text: fmt.Sprintf("%d %s rest; what needs them waits.", r.n, r.what), N: r.n, Names: r.names})
 		}
 	}
 	if kept.StoreRests {

@@ -16,7 +16,14 @@
 
 <svelte:head><title>Alert {id} · Iron Bell</title></svelte:head>
 
-{#if query.isError}<Trouble error={query.error} />{/if}
+{#if query.isError}
+  <div class="flex items-baseline gap-3.5">
+    <span class="soft"><a href={p('/')}>Today</a> /</span>
+    <h1>Alert {route.params.alert}</h1>
+  </div>
+  <Trouble error={query.error} />
+  <p class="soft">Alerts that were closed are removed after the days that the settings say.</p>
+{/if}
 {#if alert}
   <div class="flex flex-wrap items-baseline gap-3.5">
     <span class="soft"><a href={p('/')}>Today</a> /</span>

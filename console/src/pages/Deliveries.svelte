@@ -66,16 +66,7 @@
 <svelte:head><title>Deliveries · Iron Bell</title></svelte:head>
 
 <div class="flex flex-wrap items-center gap-2">
-  <h1 class="mr-2">Deliveries</h1>
-  {#each states as s (s)}
-    <button class="chip" aria-pressed={chosen.includes(s)} onclick={() => toggle(s)}>{s}</button>
-  {/each}
-  <span class="soft mx-1">kept back:</span>
-  {#each Object.entries(reasons) as [why, word] (why)}
-    <button class="chip" aria-pressed={kept === why} onclick={() => set('kept', kept === why ? '' : why)}
-      >{word}</button
-    >
-  {/each}
+  <h1>Deliveries</h1>
   <span class="flex-1"></span>
   <label class="flex items-center gap-2"
     >To <input
@@ -86,6 +77,21 @@
       onchange={(e) => set('to', e.currentTarget.value.trim())}
     /></label
   >
+</div>
+<div class="flex flex-wrap items-center gap-x-5 gap-y-2">
+  <div class="flex flex-wrap items-center gap-2">
+    {#each states as s (s)}
+      <button class="chip" aria-pressed={chosen.includes(s)} onclick={() => toggle(s)}>{s}</button>
+    {/each}
+  </div>
+  <div class="flex flex-wrap items-center gap-2">
+    <span class="soft">kept back:</span>
+    {#each Object.entries(reasons) as [why, word] (why)}
+      <button class="chip" aria-pressed={kept === why} onclick={() => set('kept', kept === why ? '' : why)}
+        >{word}</button
+      >
+    {/each}
+  </div>
 </div>
 {#if over}
   <p>

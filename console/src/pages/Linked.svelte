@@ -5,6 +5,7 @@
   import { api, body, type Artifact } from '../lib/api';
   import { myZone } from '../lib/me.svelte';
   import { param } from '../lib/param';
+  import { size } from '../lib/size';
   import { clock, fullDay, zoneWord } from '../lib/time';
   import { route } from '../router';
 
@@ -20,7 +21,7 @@
   <li class="flex min-h-7 flex-wrap items-baseline gap-3">
     {#if f.removed_at}<span class="line-through">{f.name}</span><span class="soft">was removed</span>
     {:else}<a class="underline" href="/api/links/{token}/files/{f.id}" download>{f.name}</a>{/if}
-    <span class="soft">{(f.size / 1e3).toFixed(1)} kB</span>
+    <span class="soft">{size(f.size)}</span>
   </li>
 {/snippet}
 

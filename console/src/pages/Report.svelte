@@ -11,6 +11,7 @@
   import { api, body, Problem, type PreviewSection, type Values } from '../lib/api';
   import { myZone } from '../lib/me.svelte';
   import { param } from '../lib/param';
+  import { size } from '../lib/size';
   import { p, route } from '../router';
 
   const name = $derived(param(route.params.report));
@@ -111,7 +112,7 @@
       link.download = `${name}.${format}`;
       link.click();
       URL.revokeObjectURL(link.href);
-      said = `${Number(answer.headers.get('Ironbell-Rows')).toLocaleString('en-GB')} rows, ${Math.ceil(file.size / 1024).toLocaleString('en-GB')} kB, in ${((performance.now() - began) / 1000).toFixed(1)} s`;
+      said = `${Number(answer.headers.get('Ironbell-Rows')).toLocaleString('en-GB')} rows, ${size(file.size)}, in ${((performance.now() - began) / 1000).toFixed(1)} s`;
     } catch (error) {
       trouble = error;
     } finally {

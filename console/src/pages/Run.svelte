@@ -8,6 +8,7 @@
   import Wall from '../components/Wall.svelte';
   import { api, body } from '../lib/api';
   import { now } from '../lib/now.svelte';
+  import { size } from '../lib/size';
   import { between, clock, length } from '../lib/time';
   import { navigate, p, route } from '../router';
 
@@ -91,9 +92,6 @@
   const failed = $derived(run?.attempts.filter((a) => a.state === 'failed').at(-1));
   const sent = $derived(counts['sent'] ?? 0);
 
-  function size(bytes: number): string {
-    return bytes < 1e6 ? `${(bytes / 1e3).toFixed(1)} kB` : `${(bytes / 1e6).toFixed(1)} MB`;
-  }
   const values = $derived<Record<string, unknown>>({ ...run?.values, ...run?.given });
   const report = $derived(run?.tasks.find((t) => t.report)?.report);
 </script>
