@@ -264,19 +264,25 @@ func (e *Engine) Settle(ctx context.Context, who job.Person, id int64, verdict V
 		if err != nil {
 			return err
 		}
-		if err := t.Log(ctx, job.LogLine{Text: text}, *d.RunID); err != nil {
-			return err
-		}
-		if err := t.Audit(ctx, who.Login, "settle", "delivery", strconv.FormatInt(id, 10), map[string]any{"state": d.State}, map[string]any{"as": verdict}); err != nil {
-			return err
-		}
-		if err := e.settleRun(ctx, t, *d.RunID); err != nil {
-			return err
-		}
-		d, err = t.LockDelivery(ctx, id)
+		d, err = e.spoken(ctx, t, who, d, "settle", text, map[string]any{"state": d.State}, map[string]any{"as": verdict})
 		return err
 	})
 	return d, err
+}
+
+// spoken records what a person said of a locked delivery, with what it was and what they
+// said, revises the outcome of its run, and reads it again.
+func (e *Engine) spoken(ctx context.Context, t *store.Tx, who job.Person, d job.Delivery, action, text string, was, said any) (job.Delivery, error) {
+	if err := t.Log(ctx, job.LogLine{Part: d.Part, Text: text}, *d.RunID); err != nil {
+		return d, err
+	}
+	if err := t.Audit(ctx, who.Login, action, "delivery", strconv.FormatInt(d.ID, 10), was, said); err != nil {
+		return d, err
+	}
+	if err := e.settleRun(ctx, t, *d.RunID); err != nil {
+		return d, err
+	}
+	return t.LockDelivery(ctx, d.ID)
 }
 
 // Acknowledge records that a person takes an alert on, which ends its steps.

@@ -296,19 +296,10 @@ func (e *Engine) Allow(ctx context.Context, who job.Person, id int64, c Consent)
 		if err != nil {
 			return err
 		}
-		if err := t.Log(ctx, job.LogLine{Part: d.Part, Text: text}, *d.RunID); err != nil {
-			return err
-		}
-		if err := t.Audit(ctx, who.Login, "allow", "delivery", strconv.FormatInt(id, 10), nil, map[string]any{"to": d.Address, "said": verdict, "until": c.Until}); err != nil {
-			return err
-		}
 		if err := e.nothingAsked(ctx, t, j.ID); err != nil {
 			return err
 		}
-		if err := e.settleRun(ctx, t, *d.RunID); err != nil {
-			return err
-		}
-		d, err = t.LockDelivery(ctx, id)
+		d, err = e.spoken(ctx, t, who, d, "allow", text, nil, map[string]any{"to": d.Address, "said": verdict, "until": c.Until})
 		return err
 	})
 	return d, err

@@ -50,16 +50,23 @@ func TestManyDestinationsWithRetriesAheadHoldUpNobody(t *testing.T) {
 	assert.Empty(t, claimed)
 }
 
+// printer starts a printer, with an engine whose job Sheet prints on it.
+func (o *office) printer() (*web.Printer, *Engine) {
+	o.t.Helper()
+	printer, err := web.StartPrinter("printer", "127.0.0.1:0")
+	require.NoError(o.t, err)
+	o.t.Cleanup(printer.Close)
+	o.place("printer", "ipp", deliver.PrinterSettings{URL: "ipp://" + printer.Address() + "/ipp/print"})
+	e := o.engine(nil, func(p *Options) { p.Guard = outgoing.New([]string{printer.Address()}) })
+	o.save(e, "Sheet", job.Definition{Tasks: []job.Task{strained("file", "file"), placed("printer")}})
+	return printer, e
+}
+
 // A destination that is fine whenever it is looked at and refuses what is handed over
 // is told of at the third rest in a row, and its pauses grow.
 func TestADestinationThatPassesItsProbeAndRefuses(t *testing.T) {
 	o := open(t)
-	printer, err := web.StartPrinter("printer", "127.0.0.1:0")
-	require.NoError(t, err)
-	t.Cleanup(printer.Close)
-	o.place("printer", "ipp", deliver.PrinterSettings{URL: "ipp://" + printer.Address() + "/ipp/print"})
-	e := o.engine(nil, func(p *Options) { p.Guard = outgoing.New([]string{printer.Address()}) })
-	o.save(e, "Sheet", job.Definition{Tasks: []job.Task{strained("file", "file"), placed("printer")}})
+	printer, e := o.printer()
 	require.NoError(t, printer.Behave(gate.Behaviour{Mode: gate.Busy}))
 	run := o.ring(e, "Sheet", Ask{})
 	o.run(e)
@@ -82,12 +89,7 @@ func TestADestinationThatPassesItsProbeAndRefuses(t *testing.T) {
 // What a printer took is not sent yet: it is asked until the printer is done.
 func TestAPrinterIsAskedUntilItIsDone(t *testing.T) {
 	o := open(t)
-	printer, err := web.StartPrinter("printer", "127.0.0.1:0")
-	require.NoError(t, err)
-	t.Cleanup(printer.Close)
-	o.place("printer", "ipp", deliver.PrinterSettings{URL: "ipp://" + printer.Address() + "/ipp/print"})
-	e := o.engine(nil, func(p *Options) { p.Guard = outgoing.New([]string{printer.Address()}) })
-	o.save(e, "Sheet", job.Definition{Tasks: []job.Task{strained("file", "file"), placed("printer")}})
+	printer, e := o.printer()
 	o.run(e)
 	require.NoError(t, printer.Behave(gate.Behaviour{Mode: gate.Hold}))
 	held, late := o.ring(e, "Sheet", Ask{}), o.ring(e, "Sheet", Ask{})
