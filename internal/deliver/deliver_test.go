@@ -349,3 +349,23 @@ func TestAddresses(t *testing.T) {
 		assert.ErrorContains(t, err, "is no mail address", text)
 	}
 }
+
+// A domain and the addresses in it come to one form, or mail to the house's own people
+// would wait for a second person.
+func TestDomainsHaveTheFormOfAddresses(t *testing.T) {
+	for text, want := range map[string]string{
+		"tarnwick.example": "tarnwick.example", " @Tarnwick.EXAMPLE.": "tarnwick.example", "quäle.example": "xn--qule-moa.example",
+		"": "", ".": "", "example": "", "*.test": "", "a b.test": "", "a@b.test": "", "a,b.test": "", "..": "", "-.-": "",
+	} {
+		domain, err := deliver.CheckDomain(text)
+		if want == "" {
+			assert.ErrorContains(t, err, "is no domain", text)
+			continue
+		}
+		require.NoError(t, err, text)
+		assert.Equal(t, want, domain)
+		address, err := deliver.CheckAddress("a@" + strings.Trim(text, " @."))
+		require.NoError(t, err)
+		assert.Equal(t, "a@"+domain, strings.ToLower(address))
+	}
+}

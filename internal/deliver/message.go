@@ -238,3 +238,13 @@ func CheckAddress(text string) (string, error) {
 	bare := mail.Address{Address: local + "@" + ascii}
 	return strings.Trim(bare.String(), "<>"), nil
 }
+
+// CheckDomain gives a domain in the form that addresses have after CheckAddress: in
+// lower case, with the labels of other scripts in their ASCII form (RFC 5891).
+func CheckDomain(text string) (string, error) {
+	domain, err := idna.Lookup.ToASCII(strings.TrimSuffix(strings.TrimPrefix(strings.TrimSpace(text), "@"), "."))
+	if err != nil || !strings.Contains(strings.Trim(domain, "."), ".") {
+		return "", fmt.Errorf("%q is no domain; write it as company.example", text)
+	}
+	return domain, nil
+}

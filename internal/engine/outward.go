@@ -51,10 +51,13 @@ func (e *Engine) SaveMailSettings(ctx context.Context, who job.Person, s job.Mai
 	if s.Sending == job.SendOne && s.OnlyTo == "" {
 		v.Add("only_to", "name the one address that all mail goes to")
 	}
+	s.Domains = slices.Clone(s.Domains)
 	for i, d := range s.Domains {
-		if strings.ContainsAny(d, " ,;@/") || !strings.Contains(d, ".") {
-			v.Add(fmt.Sprintf("domains[%d]", i), "%q is no domain; write it as company.example", d)
+		domain, err := deliver.CheckDomain(d)
+		if err != nil {
+			v.Add(fmt.Sprintf("domains[%d]", i), "%s", err)
 		}
+		s.Domains[i] = domain
 	}
 	if err := v.Err(); err != nil {
 		return err
