@@ -594,3 +594,11 @@ func upper(sentence string) string {
 	}
 	return string(sentence[0]-32) + sentence[1:]
 }
+
+// sentence makes a sentence of a phrase.
+func sentence(phrase string) string {
+	if phrase == "" || strings.HasSuffix(phrase, ".") {
+		return upper(phrase)
+	}
+	return upper(phrase) + "."
+}

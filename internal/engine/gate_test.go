@@ -112,6 +112,7 @@ func TestAQuestionIsToldAndEnds(t *testing.T) {
 	friday := clockAt(london(11, 27, 10, 0))
 	e := o.engine(friday)
 	o.only()
+	o.person("joren", "Joren Tak", job.RoleAdministrator)
 	o.save(e, "Board", job.Definition{Tasks: []job.Task{strained("file", "file"), mailed(stranger, "two@else.test", "three@else.test")}})
 	o.run(e)
 	run := o.ring(e, "Board", Ask{})
@@ -119,6 +120,10 @@ func TestAQuestionIsToldAndEnds(t *testing.T) {
 	o.until("the administrator is told", func() bool { return len(o.received("sefa@tarnwick.example")) == 1 })
 	assert.Equal(t, []string{"Your yes is wanted: Board"}, o.received("sefa@tarnwick.example"))
 	assert.Empty(t, o.received("mara@tarnwick.example"), "the owner may not say yes")
+	o.until("both are named as told", func() bool {
+		told := o.text(`SELECT told FROM alerts WHERE kind = 'consent wanted'`)
+		return told == "told sefa@tarnwick.example, joren@tarnwick.example" || told == "told joren@tarnwick.example, sefa@tarnwick.example"
+	})
 	assert.Equal(t, "2026-12-01 23:59:59", o.text(`SELECT to_char(max(yes_until) AT TIME ZONE 'Europe/London', 'YYYY-MM-DD HH24:MI:SS') FROM deliveries`), "Tuesday: Saturday and Sunday are closed")
 	o.exec(`UPDATE deliveries SET yes_until = now() - interval '1 second' WHERE kept_back = 'yes'`)
 	run = o.ended(run.ID)

@@ -171,7 +171,7 @@ func (e *Engine) sent(ctx context.Context, t *store.Tx, group []receipt) error {
 		if r.AlertID != nil {
 			s, _, err := e.alertSettings(ctx, t)
 			if err == nil {
-				err = t.Reached(ctx, *r.AlertID, "told "+r.Address, time.Duration(s.Second))
+				err = t.Reached(ctx, *r.AlertID, "", time.Duration(s.Second))
 			}
 			if err != nil {
 				return err

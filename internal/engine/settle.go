@@ -69,7 +69,7 @@ func (e *Engine) failureAlert(ctx context.Context, t *store.Tx, c store.Claim, f
 	}
 	return t.OpenAlert(ctx, job.Alert{
 		Kind: job.AlertRunFailed, Cause: fmt.Sprintf("run:%d:%s:%s", c.JobID, failed.task, failed.fault.Class), JobID: &c.JobID, RunID: &run,
-		Happened: happened, ForWhom: after, Tried: failed.reason, Advice: failed.fault.Advice, Next: "Nothing more by itself until its next ring.",
+		Happened: happened, ForWhom: after, Tried: sentence(failed.reason), Advice: failed.fault.Advice, Next: "Nothing more by itself until its next ring.",
 	})
 }
 
@@ -214,7 +214,7 @@ func (e *Engine) deliveryAlert(ctx context.Context, t *store.Tx, s store.Sending
 		who += fmt.Sprintf(" and %d more", sums.Wrong-len(sums.Some))
 	}
 	a := job.Alert{
-		Kind: kind, JobID: s.JobID, RunID: s.RunID, Tried: tried, Advice: f.Advice,
+		Kind: kind, JobID: s.JobID, RunID: s.RunID, Tried: sentence(tried), Advice: f.Advice,
 		ForWhom: who + "; " + delivered(sums.Sent, sums.All, sums.Open),
 	}
 	switch kind {

@@ -77,11 +77,15 @@ func (t *Tx) Unreached(ctx context.Context, id int64, told string, again time.Du
 	return wrap(err, "record that nobody was reached")
 }
 
-// Reached notes that somebody was told of an alert. When nobody could be before,
-// its steps go on from there: the following one is taken after a while.
-func (t *Tx) Reached(ctx context.Context, id int64, told string, after time.Duration) error {
-	_, err := t.ext.ExecContext(ctx, `UPDATE alerts SET told = $2, unreached = false, step = CASE WHEN unreached THEN 1 ELSE step END,
-		tell_at = CASE WHEN unreached AND state = 'open' THEN bell_now() + make_interval(secs => $3) ELSE tell_at END WHERE id = $1`, id, bounded(told), after.Seconds())
+// Reached notes that somebody was told of an alert: those who got mails about it, unless
+// how says that it went otherwise. When nobody could be told before, its steps go on from
+// there: the following one is taken after a while.
+func (t *Tx) Reached(ctx context.Context, id int64, how string, after time.Duration) error {
+	_, err := t.ext.ExecContext(ctx, `UPDATE alerts SET unreached = false, step = CASE WHEN unreached THEN 1 ELSE step END,
+			told = CASE WHEN $2 <> '' THEN $2 ELSE (SELECT 'told ' || string_agg(address, ', ' ORDER BY first) FROM (
+				SELECT address, min(id) AS first FROM deliveries WHERE alert_id = $1 AND state = 'sent' GROUP BY address ORDER BY first LIMIT 20) got) END,
+			tell_at = CASE WHEN unreached AND state = 'open' THEN bell_now() + make_interval(secs => $3) ELSE tell_at END
+		WHERE id = $1`, id, bounded(how), after.Seconds())
 	if err != nil {
 		return wrap(err, "record how the telling went")
 	}

@@ -3,6 +3,7 @@
   import { createMutation, useQueryClient } from '@tanstack/svelte-query';
   import { api, body, type Alert } from '../lib/api';
   import { mayChange, myZone } from '../lib/me.svelte';
+  import { linked } from '../lib/linked';
   import { p } from '../router';
   import StateMark from './StateMark.svelte';
   import Trouble from './Trouble.svelte';
@@ -34,7 +35,13 @@
     {#if alert.for_whom}<p>For whom: {alert.for_whom}.</p>{/if}
     {#if whole && alert.tried}<p class="soft">So far: {alert.tried}</p>{/if}
     {#if alert.next}<p class="soft">Next: {alert.next}</p>{/if}
-    {#if alert.advice}<p>{alert.advice}</p>{/if}
+    {#if alert.advice}
+      <p class="break-words">
+        {#each linked(alert.advice) as piece, n (n)}
+          {#if piece.to}<a class="underline" href={piece.to}>{piece.text}</a>{:else}{piece.text}{/if}
+        {/each}
+      </p>
+    {/if}
     <p class="soft text-[13px]">
       Since <Wall at={alert.opened_at} zone={myZone()} />.
       {#if alert.acknowledged_by}Taken on by {alert.acknowledged_by}.{:else if alert.told}{alert.told

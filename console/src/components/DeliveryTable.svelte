@@ -51,7 +51,7 @@
       {#each deliveries as d (d.id)}
         <tr>
           <td><DeliveryState delivery={d} /></td>
-          <td class="max-w-[14.5rem] break-words"
+          <td class="max-w-[13rem] break-words"
             >{d.went_to || d.address}{#if d.meant_for}<span class="soft">
                 meant for {d.meant_for}</span
               >{/if}</td
@@ -72,7 +72,7 @@
               <Wall at={d.ready_at} {zone} seconds />{:else}<Wall at={d.created_at} {zone} seconds />{/if}</td
           >
           <td>{d.tries}</td>
-          <td class="min-w-[20rem]"
+          <td class="min-w-[15rem]"
             ><div class="mono soft break-words">{d.answer}</div>
             {#if d.advice && d.state !== 'sent'}<div class="soft">{d.advice}</div>{/if}
             <div class="flex flex-wrap gap-1.5">
@@ -83,9 +83,9 @@
                   >
                   <button
                     class="btn"
-                    title="Until the job, one of its reports or the destination is saved"
+                    title="All that the job sends to this address, until the job, one of its reports or the destination is saved"
                     onclick={() => allow.mutate({ delivery: d.id, yes: true, until: inDays(90) })}
-                    >And all that the job sends there, for 90 days</button
+                    >All it sends there, for 90 days</button
                   >
                   <button class="btn" onclick={() => allow.mutate({ delivery: d.id, yes: false })}>No</button>
                 {/if}
