@@ -16,8 +16,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// reasonOf is what a run waits for, as its page, the list of runs, the queue and the
-// job's reasons say it, which agree.
+// reasonOf is what a run waits for, as its page, its job's page, the list of runs and the
+// queue say it, which agree.
 func (w *world) reasonOf(id job.RunID) string {
 	w.t.Helper()
 	ctx := context.Background()
@@ -29,6 +29,11 @@ func (w *world) reasonOf(id job.RunID) string {
 		if r.ID == id {
 			assert.Equal(w.t, page.Reason, r.Reason, "the list of runs")
 		}
+	}
+	j, err := w.c.Job(ctx, page.Job)
+	require.NoError(w.t, err)
+	if j.Last != nil && j.Last.ID == id {
+		assert.Equal(w.t, page.Reason, j.Last.Reason, "the job's page")
 	}
 	if page.State == job.RunWaiting {
 		q, err := w.c.Queue(ctx)

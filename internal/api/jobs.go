@@ -143,7 +143,7 @@ func (s *server) jobLines(ctx context.Context, search string, limit int) ([]wire
 	for i, j := range jobs {
 		ids[i] = j.ID
 	}
-	last, err := s.Store.LastRuns(ctx, ids)
+	last, err := s.lastRuns(ctx, ids)
 	if err != nil {
 		return nil, err
 	}
@@ -163,6 +163,25 @@ func (s *server) jobLines(ctx context.Context, search string, limit int) ([]wire
 	return lines, nil
 }
 
+// lastRuns are the newest runs of jobs, with what they wait for now.
+func (s *server) lastRuns(ctx context.Context, jobs []int64) (map[int64]store.LastRun, error) {
+	last, err := s.Store.LastRuns(ctx, jobs)
+	if err != nil {
+		return nil, err
+	}
+	runs := make([]job.Run, 0, len(last))
+	for _, l := range last {
+		runs = append(runs, job.Run{ID: l.ID, JobID: l.JobID, State: l.State, Reason: l.Reason})
+	}
+	err = s.Engine.Truth(ctx, runs)
+	for _, r := range runs {
+		l := last[r.JobID]
+		l.Reason = r.Reason
+		last[r.JobID] = l
+	}
+	return last, err
+}
+
 func lastOf(all map[int64]store.LastRun, id int64) (*wire.LastRun, *float64) {
 	l, ok := all[id]
 	if !ok {
@@ -177,7 +196,7 @@ func (s *server) jobPage(ctx context.Context, name string) (wire.JobPage, error)
 		return wire.JobPage{}, err
 	}
 	page := wire.JobPage{Job: s.Engine.Described(j)}
-	last, err := s.Store.LastRuns(ctx, []int64{j.ID})
+	last, err := s.lastRuns(ctx, []int64{j.ID})
 	if err != nil {
 		return page, err
 	}

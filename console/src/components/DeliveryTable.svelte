@@ -51,7 +51,7 @@
       {#each deliveries as d (d.id)}
         <tr>
           <td><DeliveryState delivery={d} /></td>
-          <td class="max-w-[13rem] break-words"
+          <td class="max-w-[14.5rem] break-words"
             >{d.went_to || d.address}{#if d.meant_for}<span class="soft">
                 meant for {d.meant_for}</span
               >{/if}</td
