@@ -30,7 +30,7 @@ func (s *server) calendars(a huma.API) {
 			}
 			out := make([]wire.Calendar, len(all))
 			for i, c := range all {
-				if out[i], err = calendarOf(c); err != nil {
+				if out[i], err = calendarOf(c, s.Engine.Now()); err != nil {
 					return nil, s.problem(err)
 				}
 			}
@@ -43,7 +43,7 @@ func (s *server) calendars(a huma.API) {
 				return nil, s.problem(err)
 			}
 			page := wire.CalendarPage{UsedBy: []string{}}
-			if page.Calendar, err = calendarOf(c); err != nil {
+			if page.Calendar, err = calendarOf(c, s.Engine.Now()); err != nil {
 				return nil, s.problem(err)
 			}
 			jobs, err := s.Store.JobsUsing(ctx, "calendar", c.ID)
@@ -68,7 +68,7 @@ func (s *server) calendars(a huma.API) {
 				return nil, s.problem(err)
 			}
 			out := wire.CalendarSaved{Saved: !in.Try, Effects: effectsOf(effects)}
-			if out.Calendar, err = calendarOf(c); err != nil {
+			if out.Calendar, err = calendarOf(c, s.Engine.Now()); err != nil {
 				return nil, s.problem(err)
 			}
 			return &struct{ Body wire.CalendarSaved }{out}, nil
@@ -93,13 +93,12 @@ func (s *server) calendars(a huma.API) {
 		})
 }
 
-func calendarOf(c store.Calendar) (wire.Calendar, error) {
+func calendarOf(c store.Calendar, now time.Time) (wire.Calendar, error) {
 	out := wire.Calendar{Name: c.Name, Version: c.Version, Revision: c.Revision, UpdatedAt: c.UpdatedAt, Jobs: c.Jobs, Definition: c.Definition}
 	laid, err := calendar.Compile(c.Name, c.Definition)
 	if err != nil {
 		return out, err
 	}
-	now := time.Now()
 	out.Closings = laid.Closings(now, now.AddDate(1, 0, 0), maxClosings)
 	if last, ok := laid.Last(); ok && last.Year() < 2100 {
 		out.Last = last.Format(time.DateOnly)

@@ -279,7 +279,7 @@ func copyCommand(f *flag.FlagSet) runner {
 				fmt.Fprintf(i.Out, "This is a copy for tests. Outside itself it acts on %s; mail goes as the settings of mail say.\n", acts)
 				return exitOK, nil
 			case copied.Since == nil:
-				fmt.Fprintln(i.Out, "This is no copy that somebody would have to speak of.")
+				fmt.Fprintln(i.Out, "Nothing shows that this installation is a copy.")
 				return exitOK, nil
 			}
 			fmt.Fprintf(i.Out, "%s This is a copy, known since %s. It stands still and sends nothing. Why: %s.\n", glyph("failed"), wall(*copied.Since, time.Local), copied.Why)
