@@ -263,3 +263,31 @@ func TestOfSuccessAndStandIns(t *testing.T) {
 	later := time.Now().Add(30 * time.Minute)
 	assert.False(t, job.Wishes{PausedFrom: &later, PausedUntil: &until}.Away(time.Now()), "not before it begins")
 }
+
+// One person to whom no mail can be made, and one alert that cannot be told, hold up
+// nobody else.
+func TestWhatCannotBeToldHoldsUpNobodyElse(t *testing.T) {
+	o := open(t)
+	o.soon(func(*job.AlertSettings) {})
+	bad := o.person("abel", "Abel Mour", job.RoleAdministrator)
+	o.exec(`UPDATE people SET mail = 'no address at all' WHERE id = $1`, bad.ID)
+	e := o.engine(nil)
+	for _, name := range []string{"First", "Poison", "Last"} {
+		o.save(e, name, job.Definition{Tasks: []job.Task{strained("look", "lasting")}})
+	}
+	o.exec(`CREATE FUNCTION refuse() RETURNS trigger LANGUAGE plpgsql AS 'BEGIN RAISE EXCEPTION ''this cannot be written''; END'`)
+	o.exec(`CREATE TRIGGER refuse BEFORE INSERT ON messages FOR EACH ROW WHEN (NEW.subject LIKE '%Poison%') EXECUTE FUNCTION refuse()`)
+	for _, name := range []string{"First", "Poison", "Last"} {
+		o.ring(e, name, Ask{})
+	}
+	o.run(e)
+	o.until("the owner and the administrators are told of the others", func() bool {
+		return len(o.received("mara@tarnwick.example")) == 2 && len(o.received("sefa@tarnwick.example")) == 2
+	})
+	o.until("what cannot be told says so, and is tried again", func() bool {
+		return o.number(`SELECT count(*) FROM alerts WHERE unreached AND told LIKE 'cannot be told: %this cannot be written%' AND tell_at > now()`) == 1
+	})
+	o.exec(`DROP TRIGGER refuse ON messages`)
+	o.until("it is told then", func() bool { return len(o.received("mara@tarnwick.example")) == 3 })
+	o.until("and that is noted", func() bool { return o.number(`SELECT count(*) FROM alerts WHERE unreached`) == 0 })
+}

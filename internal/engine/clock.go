@@ -74,35 +74,25 @@ func (e *Engine) Ring(ctx context.Context) (int, error) {
 // ring makes one pass. When it cannot be written, its jobs are decided on one by one, and
 // those that cannot be are set apart: no trigger holds up another.
 func (e *Engine) ring(ctx context.Context) (int, error) {
-	n, err := e.pass(ctx, ringBatch)
-	if err == nil || ctx.Err() != nil || !store.Refused(err) {
-		return n, err
-	}
-	e.o.Log.Warn("a pass of the clock cannot be written; its jobs are decided on one by one", "error", err)
-	n = 0
-	for range ringBatch {
-		var jobID int64
-		one, err := e.passOver(ctx, func(t *store.Tx, now time.Time) (due []store.DueTrigger, err error) {
+	var jobID int64
+	take := func(limit int) (int, error) {
+		if limit > 1 {
+			return e.pass(ctx, limit)
+		}
+		jobID = 0
+		return e.passOver(ctx, func(t *store.Tx, now time.Time) (due []store.DueTrigger, err error) {
 			if jobID, err = t.NextJob(ctx, now); err != nil || jobID == 0 {
 				return nil, err
 			}
 			return t.TakeDue(ctx, now, []int64{jobID})
 		})
-		switch {
-		case err == nil && one == 0:
-			return n, nil
-		case err == nil:
-			n += one
-		case ctx.Err() != nil || !store.Refused(err) || jobID == 0:
-			return n, err
-		default:
-			if err := e.setApart(ctx, jobID, err); err != nil {
-				return n, err
-			}
-			n++
-		}
 	}
-	return n, nil
+	return e.inBatch(ctx, ringBatch, take, func(why error) (bool, error) {
+		if jobID == 0 {
+			return false, nil
+		}
+		return true, e.setApart(ctx, jobID, why)
+	})
 }
 
 // pass decides on what is due of at most so many triggers.

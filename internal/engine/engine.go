@@ -85,6 +85,8 @@ type Engine struct {
 
 	wakeClock, wakeWork, wakeSend, wakeTell, wakeDesk, wakeProbe, wakeTurns, wakeRenew chan struct{}
 
+	asking *asking // of the goroutine of probe
+
 	mu      sync.Mutex // guards what this node works on
 	plans   map[store.Version]*plan
 	held    map[holding]*lease
@@ -155,7 +157,7 @@ func New(s *store.Store, sources *report.Sources, destinations *deliver.Destinat
 			job.KindEmit:    &task.Emit{Now: o.Now},
 		},
 		zones: zone.Version(), entries: make(chan *entry, maxEntries), plans: map[store.Version]*plan{},
-		wakeClock: signal(), wakeWork: signal(), wakeSend: signal(), wakeTell: signal(), wakeDesk: signal(), wakeProbe: signal(), wakeTurns: signal(), wakeRenew: signal(), post: newPost(),
+		wakeClock: signal(), wakeWork: signal(), wakeSend: signal(), wakeTell: signal(), wakeDesk: signal(), wakeProbe: signal(), wakeTurns: signal(), wakeRenew: signal(), post: newPost(), asking: newAsking(),
 		held: map[holding]*lease{}, sending: map[int64]store.Sending{},
 	}
 	maps.Copy(e.kinds, o.Kinds)

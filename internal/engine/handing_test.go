@@ -6,7 +6,9 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -251,4 +253,36 @@ func freeNowhere(t *testing.T) int {
 	require.NoError(t, err)
 	defer func() { _ = l.Close() }()
 	return l.Addr().(*net.TCPAddr).Port
+}
+
+// Destinations that hang when they are looked at hold up no other.
+func TestADestinationThatHangsHoldsUpNoOther(t *testing.T) {
+	o := open(t)
+	var hung atomic.Int64
+	for n := range asksAtOnce - 1 {
+		quiet, err := net.Listen("tcp", "127.0.0.1:0")
+		require.NoError(t, err)
+		t.Cleanup(func() { _ = quiet.Close() })
+		go func() {
+			for {
+				line, err := quiet.Accept()
+				if err != nil {
+					return
+				}
+				defer func() { _ = line.Close() }()
+				hung.Add(1)
+			}
+		}()
+		host, port, err := net.SplitHostPort(quiet.Addr().String())
+		require.NoError(t, err)
+		number, err := strconv.Atoi(port)
+		require.NoError(t, err)
+		o.place(fmt.Sprintf("hung %d", n), "smtp", deliver.MailSettings{Host: host, Port: number, From: "bell@tarnwick.example", Security: "none"})
+	}
+	o.exec(`UPDATE destinations SET rests_since = now() - interval '1 hour', probe_at = CASE WHEN name LIKE 'hung%' THEN now() - interval '1 hour' ELSE now() END`)
+	e := o.engine(nil)
+	o.run(e)
+	o.until("the one that works is used again", func() bool { return o.number(`SELECT count(*) FROM destinations WHERE rests_since IS NULL`) > 0 })
+	assert.Equal(t, asksAtOnce-1, o.number(`SELECT count(*) FROM destinations WHERE name LIKE 'hung%' AND rests_since IS NOT NULL`))
+	o.until("the others were asked", func() bool { return hung.Load() >= asksAtOnce-1 })
 }

@@ -236,6 +236,15 @@ func (e *Engine) SaySo(ctx context.Context, who job.Person, said Said) error {
 		kind, name, ok := strings.Cut(label, ":")
 		if !ok || name == "" || !slices.Contains([]string{"destination", "source", "program", "event"}, kind) {
 			v.Add(fmt.Sprintf("named[%d]", i), "%q names nothing that a copy could act on; write destination:NAME, source:NAME, program:NAME or event:TYPE", label)
+			continue
+		}
+		if place := store.PlaceKind(kind); place == store.Destination || place == store.Source {
+			switch _, err := e.store.Place(ctx, place, name); {
+			case isMissing(err):
+				v.Add(fmt.Sprintf("named[%d]", i), "there is no %s %q", kind, name)
+			case err != nil:
+				return err
+			}
 		}
 	}
 	if said.Sending == job.SendAll && len(said.Named) > 0 {

@@ -88,7 +88,7 @@ func (e *Engine) refusesAlert(ctx context.Context, t *store.Tx, s store.Sending,
 	return t.OpenAlert(ctx, job.Alert{
 		Kind: job.AlertDown, Cause: refusesCause(p.ID), Job: "Destination " + p.Name,
 		Happened: fmt.Sprintf("The destination %q answers when it is looked at, and refuses what is handed over: %d times in a row. %s.", p.Name, inRow, upper(f.Error())),
-		ForWhom:  fmt.Sprintf("%d %s", waiting.Deliveries, map[bool]string{true: "delivery waits", false: "deliveries wait"}[waiting.Deliveries == 1]), Tried: "It is tried again and again, at growing intervals.", Advice: advice,
+		ForWhom:  waitingWords(waiting), Tried: "It is tried again and again, at growing intervals.", Advice: advice,
 		Next: "What waits goes out by itself when it takes something.",
 	})
 }
@@ -98,16 +98,6 @@ func (e *Engine) downAlert(ctx context.Context, t *store.Tx, r store.Resting) er
 	waiting, err := t.WaitingFor(ctx, r.ID)
 	if err != nil {
 		return err
-	}
-	whom := "nothing waits for it now"
-	if waiting.Deliveries > 0 {
-		whom = fmt.Sprintf("%d %s %s", waiting.Deliveries, plural(waiting.Deliveries, "delivery", "deliveries"), plural(waiting.Deliveries, "waits", "wait"))
-	}
-	if len(waiting.Jobs) > 0 {
-		whom += ": " + strings.Join(waiting.Jobs[:min(len(waiting.Jobs), 10)], ", ")
-		if len(waiting.Jobs) > 10 {
-			whom += " and others"
-		}
 	}
 	advice := r.Advice
 	if advice == "" {
@@ -119,8 +109,23 @@ func (e *Engine) downAlert(ctx context.Context, t *store.Tx, r store.Resting) er
 	}
 	return t.OpenAlert(ctx, job.Alert{
 		Kind: job.AlertDown, Cause: downCause(r.ID), Job: "Destination " + r.Name, Happened: fmt.Sprintf("The destination %q does not work. %s.", r.Name, upper(r.Answer)),
-		ForWhom: whom, Tried: tried, Advice: advice + " Then test the destination: ironbell destinations -test " + quoted(r.Name),
+		ForWhom: waitingWords(waiting), Tried: tried, Advice: advice + " Then test the destination: ironbell destinations -test " + quoted(r.Name),
 	})
+}
+
+// waitingWords says what waits for a destination.
+func waitingWords(w store.Waiting) string {
+	if w.Deliveries == 0 {
+		return "nothing waits for it now"
+	}
+	text := fmt.Sprintf("%d %s", w.Deliveries, plural(w.Deliveries, "delivery waits", "deliveries wait"))
+	if len(w.Jobs) > 0 {
+		text += ": " + strings.Join(w.Jobs[:min(len(w.Jobs), 10)], ", ")
+	}
+	if len(w.Jobs) > 10 {
+		text += " and others"
+	}
+	return text
 }
 
 // quoted is a name as a shell takes it.
@@ -138,9 +143,10 @@ func plural(n int, one, many string) string {
 	return many
 }
 
-// probe looks after destinations that rest: whether they work again, and what
-// waited too long.
+// probe looks after what rests: whether it works again, and what waited too long. Others
+// are asked beside it, so that none of them holds it up.
 func (e *Engine) probe(ctx context.Context) {
+	defer e.asking.all.Wait()
 	for {
 		for doing, do := range map[string]func(context.Context) error{"look at destinations that rest": e.probeAll, "let deliveries go": e.letGo, "give deliveries up": e.giveUpWaiting, "end what nobody said yes to": e.nobodySaidYes, "ask about what was taken": e.askTaken, "look at sources that rest": e.lookAtRests, "give up what waits for sources": e.giveUpKept} {
 			if err := do(ctx); err != nil {
@@ -158,20 +164,20 @@ func (e *Engine) probe(ctx context.Context) {
 }
 
 func (e *Engine) probeAll(ctx context.Context) error {
-	for ctx.Err() == nil {
+	for ctx.Err() == nil && e.asking.free() {
 		r, ok, err := e.store.TakeProbe(ctx, e.probeWait)
 		if err != nil || !ok {
 			return err
 		}
-		for more := true; more && err == nil; {
-			more, err = e.store.KeepBack(ctx, r.ID)
-		}
-		if err != nil {
-			return err
-		}
-		if err := e.probeOne(ctx, r); err != nil {
-			return err
-		}
+		e.ask(ctx, fmt.Sprintf("destination:%d", r.ID), "look at a destination that rests", func() error {
+			for more := true; more; {
+				var err error
+				if more, err = e.store.KeepBack(ctx, r.ID); err != nil {
+					return err
+				}
+			}
+			return e.probeOne(ctx, r)
+		})
 	}
 	return nil
 }
@@ -271,6 +277,13 @@ func (e *Engine) giveUpAll(ctx context.Context, t *store.Tx, all []store.Sending
 			ids[i] = s.ID
 		}
 		if err := t.GiveUp(ctx, ids, f.Error(), f.Advice, string(f.Class)); err != nil {
+			return err
+		}
+		waiting, err := t.WaitingFor(ctx, id)
+		if err != nil {
+			return err
+		}
+		if err := t.AlertFor(ctx, []string{downCause(id), refusesCause(id)}, waitingWords(waiting)); err != nil {
 			return err
 		}
 		for _, s := range group {

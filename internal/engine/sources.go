@@ -73,21 +73,7 @@ func (e *Engine) lookAtLabel(ctx context.Context, label string) *fault.Fault {
 	ctx, stop := context.WithTimeout(ctx, probeLimit)
 	defer stop()
 	if label == store.StoreLabel {
-		file, err := e.files.Create()
-		if err == nil {
-			_, err = file.Write(make([]byte, 64<<10))
-			if err == nil {
-				var kept struct{ key string }
-				k, keeping := file.Keep()
-				kept.key, err = k.Key, keeping
-				if err == nil {
-					err = e.files.Remove(kept.key)
-				}
-			} else {
-				file.Drop()
-			}
-		}
-		if err != nil {
+		if err := e.tryStore(); err != nil {
 			return fault.Of(err)
 		}
 		return nil
@@ -103,6 +89,23 @@ func (e *Engine) lookAtLabel(ctx context.Context, label string) *fault.Fault {
 		return f
 	}
 	return nil
+}
+
+// tryStore writes a little to the store of artifacts, and removes it.
+func (e *Engine) tryStore() error {
+	file, err := e.files.Create()
+	if err != nil {
+		return err
+	}
+	if _, err := file.Write(make([]byte, 64<<10)); err != nil {
+		file.Drop()
+		return err
+	}
+	kept, err := file.Keep()
+	if err != nil {
+		return err
+	}
+	return e.files.Remove(kept.Key)
 }
 
 func restCause(label string) string { return "rest:" + label }
@@ -135,36 +138,36 @@ func (e *Engine) restAlert(ctx context.Context, t *store.Tx, r store.RestOf) err
 
 // lookAtRests looks at what rests and whose time has come.
 func (e *Engine) lookAtRests(ctx context.Context) error {
-	for ctx.Err() == nil {
+	for ctx.Err() == nil && e.asking.free() {
 		r, ok, err := e.store.TakeLook(ctx)
 		if err != nil || !ok {
 			return err
 		}
-		f := e.lookAtLabel(ctx, r.Label)
-		if ctx.Err() != nil {
-			return ctx.Err()
-		}
-		if f == nil {
-			if err := e.endRest(ctx, r.Label, "it works again"); err != nil {
-				return err
-			}
-			continue
-		}
-		next := e.probeWait(r.Probes)
-		if f.Class == fault.Lasting && r.Label != store.StoreLabel && r.Probes >= lookLonger {
-			next = 0
-		}
-		r.Answer, r.Advice, r.Class = f.Error(), f.Advice, string(f.Class)
-		if err := e.store.Do(ctx, func(t *store.Tx) error {
-			if err := t.LookAgain(ctx, r.Label, f, next); err != nil {
-				return err
-			}
-			return e.restAlert(ctx, t, r)
-		}); err != nil {
-			return err
-		}
+		e.ask(ctx, r.Label, "look at what rests", func() error { return e.lookAtRest(ctx, r) })
 	}
 	return nil
+}
+
+// lookAtRest looks at one source, or the store of artifacts.
+func (e *Engine) lookAtRest(ctx context.Context, r store.RestOf) error {
+	f := e.lookAtLabel(ctx, r.Label)
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	if f == nil {
+		return e.endRest(ctx, r.Label, "it works again")
+	}
+	next := e.probeWait(r.Probes)
+	if f.Class == fault.Lasting && r.Label != store.StoreLabel && r.Probes >= lookLonger {
+		next = 0
+	}
+	r.Answer, r.Advice, r.Class = f.Error(), f.Advice, string(f.Class)
+	return e.store.Do(ctx, func(t *store.Tx) error {
+		if err := t.LookAgain(ctx, r.Label, f, next); err != nil {
+			return err
+		}
+		return e.restAlert(ctx, t, r)
+	})
 }
 
 // endRest lets the runs go on that waited for what works again, and closes its alert.

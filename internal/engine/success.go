@@ -31,31 +31,40 @@ func (e *Engine) noteSuccess(ctx context.Context, t *store.Tx, ended []store.Run
 	return t.Tell(ctx, store.Notice{Kind: "alerts"})
 }
 
-// tellSuccess sends the mails about runs that are done.
+// tellSuccess sends the mails about runs that are done, and tells of how many. One that
+// cannot be told of is not tried again.
 func (e *Engine) tellSuccess(ctx context.Context) (int, error) {
-	n := 0
-	err := e.store.Do(ctx, func(t *store.Tx) error {
-		runs, err := t.NotedRuns(ctx, 20)
-		if n = len(runs); err != nil || n == 0 {
-			return err
-		}
-		s, ok, err := e.alertSettings(ctx, t)
-		if err != nil {
-			return err
-		}
-		for _, run := range runs {
-			if ok {
-				if err := e.successMail(ctx, t, s, run); err != nil {
-					e.o.Log.Error("an owner could not be told of success", "run", run.ID.String(), "error", err)
-				}
-			}
-			if err := t.RunNoted(ctx, run.ID); err != nil {
+	var at job.RunID
+	take := func(limit int) (n int, err error) {
+		at = 0
+		err = e.store.Do(ctx, func(t *store.Tx) error {
+			runs, err := t.NotedRuns(ctx, limit)
+			if n = len(runs); err != nil || n == 0 {
 				return err
 			}
-		}
-		return nil
+			s, ok, err := e.alertSettings(ctx, t)
+			if err != nil {
+				return err
+			}
+			for _, run := range runs {
+				at = run.ID
+				if ok {
+					if err := e.successMail(ctx, t, s, run); err != nil {
+						return err
+					}
+				}
+				if err := t.RunNoted(ctx, run.ID); err != nil {
+					return err
+				}
+			}
+			return nil
+		})
+		return n, err
+	}
+	return e.inBatch(ctx, tellAtOnce, take, func(why error) (bool, error) {
+		e.o.Log.Error("an owner could not be told of success", "run", at.String(), "error", why)
+		return at != 0, e.store.Do(ctx, func(t *store.Tx) error { return t.RunNoted(ctx, at) })
 	})
-	return n, err
 }
 
 func (e *Engine) successMail(ctx context.Context, t *store.Tx, s job.AlertSettings, run job.Run) error {

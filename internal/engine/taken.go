@@ -22,15 +22,17 @@ const (
 
 // askTaken asks the other sides about what they took and are not done with.
 func (e *Engine) askTaken(ctx context.Context) error {
-	for ctx.Err() == nil {
+	for ctx.Err() == nil && e.asking.free() {
 		due, err := e.store.TakenDue(ctx, takenBatch)
 		if err != nil {
 			return err
 		}
+		by := map[int64][]store.TakenSending{}
 		for _, s := range due {
-			if err := e.askOne(ctx, s); err != nil {
-				return err
-			}
+			by[s.DestinationID] = append(by[s.DestinationID], s)
+		}
+		for id, group := range by {
+			e.ask(ctx, fmt.Sprintf("taken:%d", id), "ask about what was taken", func() error { return e.askAbout(ctx, id, group) })
 		}
 		if len(due) < takenBatch {
 			return nil
@@ -39,18 +41,34 @@ func (e *Engine) askTaken(ctx context.Context) error {
 	return nil
 }
 
-func (e *Engine) askOne(ctx context.Context, s store.TakenSending) error {
-	d, err := e.destinations.ByID(ctx, s.DestinationID)
+// askAbout asks one destination about what it took. When it does not work, it is not
+// asked about the others now, either.
+func (e *Engine) askAbout(ctx context.Context, destination int64, group []store.TakenSending) error {
+	d, silent := e.destinations.ByID(ctx, destination)
 	asker, can := d.(deliver.Asker)
-	if err == nil && !can {
-		err = errors.New("the destination cannot be asked any more")
+	if silent == nil && !can {
+		silent = errors.New("the destination cannot be asked any more")
 	}
-	var p deliver.Progress
-	if err == nil {
-		asking, stop := context.WithTimeout(ctx, askLimit)
-		p, err = asker.Ask(asking, s.TakenAs)
-		stop()
+	for _, s := range group {
+		var p deliver.Progress
+		said := silent
+		if said == nil {
+			asking, stop := context.WithTimeout(ctx, askLimit)
+			p, said = asker.Ask(asking, s.TakenAs)
+			stop()
+		}
+		if said != nil && fault.Of(said).Scope == fault.Destination {
+			silent = said
+		}
+		if err := e.answered(ctx, s, p, said); err != nil {
+			return err
+		}
 	}
+	return nil
+}
+
+// answered writes what the other side says of what it took.
+func (e *Engine) answered(ctx context.Context, s store.TakenSending, p deliver.Progress, err error) error {
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}

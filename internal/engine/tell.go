@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"strings"
+	"sync"
 	"time"
 
 	"ironbell/internal/alert"
@@ -29,35 +30,16 @@ const (
 	callLimit  = 20 * time.Second
 )
 
+// tellAtOnce is of how many alerts people are told in one transaction.
+const tellAtOnce = 20
+
 // tell sends open alerts to those who must know of them.
 func (e *Engine) tell(ctx context.Context) {
 	for ctx.Err() == nil {
-		n := 0
-		var calls []job.Alert
-		err := e.store.Do(ctx, func(t *store.Tx) error {
-			calls = nil
-			s, _, err := e.alertSettings(ctx, t)
-			if err != nil {
-				return err
-			}
-			alerts, err := t.AlertsToTell(ctx, 20)
-			n = len(alerts)
-			for _, a := range alerts {
-				if err == nil {
-					var call bool
-					if call, err = e.tellOne(ctx, t, a, s); call {
-						calls = append(calls, a)
-					}
-				}
-			}
-			return err
-		})
+		n, err := e.tellDue(ctx)
 		if err != nil {
 			e.failed(ctx, "tell of alerts", err)
 			continue
-		}
-		for _, a := range calls {
-			e.call(ctx, a)
 		}
 		told, err := e.tellSuccess(ctx)
 		if err != nil {
@@ -75,6 +57,59 @@ func (e *Engine) tell(ctx context.Context) {
 			return
 		}
 	}
+}
+
+// tellDue takes the next steps with alerts that are due, and tells with how many. What
+// cannot be told is tried again later: no alert holds up another.
+func (e *Engine) tellDue(ctx context.Context) (int, error) {
+	var at job.Alert
+	take := func(limit int) (int, error) {
+		at = job.Alert{}
+		return e.tellSome(ctx, limit, func(a job.Alert) { at = a })
+	}
+	return e.inBatch(ctx, tellAtOnce, take, func(why error) (bool, error) {
+		if at.ID == 0 {
+			return false, nil
+		}
+		e.o.Log.Error("an alert cannot be told", "alert", at.ID, "job", at.Job, "error", why)
+		return true, e.store.Do(ctx, func(t *store.Tx) error { return t.Unreached(ctx, at.ID, "cannot be told: "+why.Error(), e.o.Tell*10) })
+	})
+}
+
+// tellSome takes the next steps with at most so many alerts; with names each before.
+func (e *Engine) tellSome(ctx context.Context, limit int, with func(job.Alert)) (n int, err error) {
+	var calls []job.Alert
+	err = e.store.Do(ctx, func(t *store.Tx) error {
+		calls = nil
+		s, _, err := e.alertSettings(ctx, t)
+		if err != nil {
+			return err
+		}
+		alerts, err := t.AlertsToTell(ctx, limit)
+		if n = len(alerts); err != nil {
+			return err
+		}
+		for _, a := range alerts {
+			with(a)
+			call, err := e.tellOne(ctx, t, a, s)
+			if err != nil {
+				return err
+			}
+			if call {
+				calls = append(calls, a)
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		return 0, err
+	}
+	var all sync.WaitGroup
+	for _, a := range calls {
+		all.Go(func() { e.call(ctx, a) })
+	}
+	all.Wait()
+	return n, nil
 }
 
 // tellOne takes one step with an alert: it composes the mails of those who are to
@@ -102,10 +137,14 @@ func (e *Engine) tellOne(ctx context.Context, t *store.Tx, a job.Alert, s job.Al
 			continue // there is nobody at this step
 		}
 		names, rests, err := e.mailAlert(ctx, t, a, s, step, people, sleeping)
-		if err != nil {
+		var cannot *unsendable
+		if errors.As(err, &cannot) {
 			e.o.Log.Error("an alert cannot be sent", "alert", a.ID, "error", err)
 			a.Told = "cannot be sent: " + err.Error()
 			continue
+		}
+		if err != nil {
+			return false, err
 		}
 		if rests {
 			// It goes out when the mail server is back; somebody else may be reached now.
@@ -137,17 +176,24 @@ func (e *Engine) stepAfter(s job.AlertSettings, step int) time.Duration {
 	return time.Duration(s.Repeat)
 }
 
+// unsendable says why no mail about an alert can be made, while our own records work.
+type unsendable struct{ error }
+
+func (u *unsendable) Unwrap() error { return u.error }
+
 // mailAlert composes a mail for each of some people and freezes its delivery. It
-// tells whether the mail server rests, so that the mails wait.
+// tells whether the mail server rests, so that the mails wait. Its error is *unsendable
+// when the mail cannot be made.
 func (e *Engine) mailAlert(ctx context.Context, t *store.Tx, a job.Alert, s job.AlertSettings, step int, people []job.Person, sleeping []sleeper) (names []string, rests bool, err error) {
 	id, destination, rests, err := e.alertDestination(ctx, t, s)
 	if err != nil {
-		return nil, false, err
+		return nil, false, &unsendable{err}
 	}
 	all := make([]sleeper, 0, len(people)+len(sleeping))
 	for _, p := range people {
 		all = append(all, sleeper{Person: p})
 	}
+	var failed error
 	for _, p := range append(all, sleeping...) {
 		waits, err := t.AlertMailWaits(ctx, a.ID, p.Mail)
 		if err != nil {
@@ -167,9 +213,19 @@ func (e *Engine) mailAlert(ctx context.Context, t *store.Tx, a job.Alert, s job.
 		}
 		letter := alert.Letter(a, alert.Reader{Base: e.o.URL, Zone: place, Locale: languageOf(p.Person), Step: step, TakeOn: e.takeOnLink(a.ID, p.ID)})
 		letter.To = []string{p.Mail}
-		if err := e.freezeLetter(ctx, t, id, destination, letter, job.Message{AlertID: &a.ID}, []store.Recipient{{Address: p.Mail, PersonID: p.ID}}, p.until); err != nil {
+		err = e.freezeLetter(ctx, t, id, destination, letter, job.Message{AlertID: &a.ID}, []store.Recipient{{Address: p.Mail, PersonID: p.ID}}, p.until)
+		var unfit *fault.Fault
+		if errors.As(err, &unfit) { // no mail can be made for them; the others get theirs
+			e.o.Log.Error("an alert cannot be sent to a person", "alert", a.ID, "person", p.Login, "error", err)
+			names, failed = names[:len(names)-1], err
+			continue
+		}
+		if err != nil {
 			return nil, false, err
 		}
+	}
+	if len(names) == 0 {
+		return nil, false, &unsendable{failed}
 	}
 	return names, rests, nil
 }

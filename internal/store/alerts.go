@@ -155,6 +155,14 @@ func (t *Tx) CloseAlertsOf(ctx context.Context, causes []string) error {
 	return t.Tell(ctx, Notice{Kind: "alerts"})
 }
 
+// AlertFor says anew for whom the open alerts of some causes matter.
+func (t *Tx) AlertFor(ctx context.Context, causes []string, whom string) error {
+	if _, err := t.ext.ExecContext(ctx, `UPDATE alerts SET for_whom = $2 WHERE cause = ANY($1) AND state <> 'closed'`, causes, bounded(whom)); err != nil {
+		return wrap(err, "say for whom the alerts matter")
+	}
+	return t.Tell(ctx, Notice{Kind: "alerts"})
+}
+
 // Acknowledge records that a person has taken an alert on.
 func (q q) Acknowledge(ctx context.Context, id int64, who string) error {
 	if _, err := q.ext.ExecContext(ctx, `UPDATE alerts SET state = 'acknowledged', acknowledged_by = $2, acknowledged_at = bell_now(), tell_at = NULL
