@@ -43,12 +43,12 @@ type watch struct {
 	err   error // the database does not answer
 }
 
-func (s *server) watched() (job.ServiceState, store.Watched, error) {
+func (s *server) watched(ctx context.Context) (job.ServiceState, store.Watched, error) {
 	w := &s.watch
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	if time.Since(w.at) >= time.Second {
-		ctx, stop := context.WithTimeout(context.Background(), 3*time.Second) // for all who ask
+		ctx, stop := context.WithTimeout(context.WithoutCancel(ctx), 3*time.Second) // for all who ask
 		defer stop()
 		if w.state, w.err = s.Engine.State(ctx); w.err == nil {
 			w.n, w.err = s.Store.Watched(ctx)
@@ -82,8 +82,8 @@ func outside(st job.ServiceState) job.ServiceState {
 
 // state tells what an operator must know of the installation, without names: 503 when
 // somebody is needed.
-func (s *server) state(w http.ResponseWriter, _ *http.Request) {
-	st, _, err := s.watched()
+func (s *server) state(w http.ResponseWriter, r *http.Request) {
+	st, _, err := s.watched(r.Context())
 	if err != nil {
 		writeProblem(w, http.StatusServiceUnavailable, "The database does not answer.")
 		return
@@ -127,8 +127,8 @@ func (s *server) standing(a huma.API) {
 
 // metrics gives a few numbers in the text form of Prometheus (exposition format
 // 0.0.4): what needs somebody, and what waits.
-func (s *server) metrics(w http.ResponseWriter, _ *http.Request) {
-	st, n, err := s.watched()
+func (s *server) metrics(w http.ResponseWriter, r *http.Request) {
+	st, n, err := s.watched(r.Context())
 	if err != nil {
 		http.Error(w, "The database does not answer.", http.StatusServiceUnavailable)
 		return

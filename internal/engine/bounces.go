@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"net/http"
 	"strings"
+	"sync"
 	"time"
 
 	"ironbell/internal/access"
@@ -62,20 +63,40 @@ func (e *Engine) tag(delivery int64) string {
 }
 
 // turns does what one node at a time does every so often: it reads the mailbox for
-// bounces, and gives the sign of life.
+// bounces, and gives the sign of life. Neither waits for the other.
 func (e *Engine) turns(ctx context.Context) {
+	var all sync.WaitGroup
+	defer all.Wait()
+	var own []chan struct{}
+	for doing, do := range map[string]func(context.Context) (time.Duration, error){"read the mailbox for bounces": e.bounces, "give the sign of life": e.beat} {
+		woken := make(chan struct{}, 1)
+		own = append(own, woken)
+		all.Go(func() { e.turn(ctx, woken, doing, do) })
+	}
 	for {
-		wait := min(e.o.Poll, e.o.Lease)
-		for doing, do := range map[string]func(context.Context) (time.Duration, error){"read the mailbox for bounces": e.bounces, "give the sign of life": e.beat} {
-			every, err := do(ctx)
-			if err != nil {
-				e.failed(ctx, doing, err)
-			}
-			if every > 0 {
-				wait = min(wait, every/2)
+		select {
+		case <-ctx.Done():
+			return
+		case <-e.wakeTurns:
+			for _, c := range own {
+				wake(c)
 			}
 		}
-		if !sleep(ctx, e.wakeTurns, max(wait, 100*time.Millisecond)) {
+	}
+}
+
+// turn does one thing every so often, as often as it says itself.
+func (e *Engine) turn(ctx context.Context, woken <-chan struct{}, doing string, do func(context.Context) (every time.Duration, err error)) {
+	for {
+		every, err := do(ctx)
+		if err != nil {
+			e.failed(ctx, doing, err)
+		}
+		wait := min(e.o.Poll, e.o.Lease)
+		if every > 0 {
+			wait = min(wait, every/2)
+		}
+		if !sleep(ctx, woken, max(wait, 100*time.Millisecond)) {
 			return
 		}
 	}
