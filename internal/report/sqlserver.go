@@ -50,7 +50,7 @@ func openSQLServer(name string, settings json.RawMessage, password string) (Sour
 
 var sqlServerEngine = engine{
 	dialect: dialect{
-		place: func(n int, _ job.ValueType) string { return "@p" + strconv.Itoa(n) }, reuse: true, brackets: true, onlySelect: true,
+		place: func(n int, _ job.ValueType) string { return "@p" + strconv.Itoa(n) }, reuse: true, brackets: true, nested: true, onlySelect: true,
 		forbidden: map[string]string{
 			"insert": "writes", "update": "writes", "delete": "writes", "merge": "writes", "into": "writes", "exec": "runs statements", "execute": "runs statements",
 			"openrowset": "connects elsewhere", "openquery": "connects elsewhere", "opendatasource": "connects elsewhere", "waitfor": "only waits", "revert": "changes the login",

@@ -24,21 +24,23 @@ type mark struct{ text, written int }
 
 // dialect is how a database writes.
 type dialect struct {
-	place      func(n int, t job.ValueType) string    // placeholder of the n-th argument
-	reuse      bool                                   // a placeholder may stand twice
-	backslash  bool                                   // \' is a quote in every literal
-	backtick   bool                                   // quotes names
-	brackets   bool                                   // quote names
-	dollars    bool                                   // $tag$ quotes text
-	hash       bool                                   // # begins a comment
-	forbidden  map[string]string                      // words that a query may not hold, and why
-	onlySelect bool                                   // the first word must be one that reads
-	value      func(text string, t job.ValueType) any // how a value is handed over; as text when nil
+	place        func(n int, t job.ValueType) string    // placeholder of the n-th argument
+	reuse        bool                                   // a placeholder may stand twice
+	backslash    bool                                   // \' is a quote in every literal
+	backtick     bool                                   // quotes names
+	brackets     bool                                   // quote names
+	dollars      bool                                   // $tag$ quotes text
+	hash         bool                                   // # begins a comment
+	forbidden    map[string]string                      // words that a query may not hold, and why
+	nested       bool                                   // a comment may hold another
+	onlySelect   bool                                   // the first word must be one that reads
+	oneStatement bool                                   // a semicolon ends the query
+	value        func(text string, t job.ValueType) any // how a value is handed over; as text when nil
 }
 
 var postgresDialect = dialect{
 	place: func(n int, t job.ValueType) string { return "$" + strconv.Itoa(n) + "::" + castOf(t) },
-	reuse: true, dollars: true,
+	reuse: true, dollars: true, nested: true,
 	// What a query could run another statement with, or change its own settings.
 	forbidden: map[string]string{
 		"set_config": "changes settings", "query_to_xml": "runs a text as a query", "query_to_xmlschema": "runs a text as a query",
@@ -63,8 +65,11 @@ func (d dialect) prepare(query string, params []job.Parameter, values []job.Boun
 	var out strings.Builder
 	known := map[string]string{} // how a name is written that stands already
 	depth := 0                   // of square brackets, in which a colon is a slice
-	first := true
+	first, ended := true, false
 	for i := 0; i < len(query); {
+		if ended && d.oneStatement && d.says(query, i) {
+			return Statement{}, errors.New("a query is one statement; this one goes on after its semicolon")
+		}
 		if end := d.quoted(query, i); end > i {
 			if query[i] == '"' || query[i] == '`' {
 				if err := d.allows(strings.Trim(query[i:end], "\"`")); err != nil {
@@ -93,6 +98,8 @@ func (d dialect) prepare(query string, params []job.Parameter, values []job.Boun
 			out.WriteString(word)
 			i = end
 			continue
+		case c == ';':
+			ended = true
 		case c == '[':
 			depth++
 		case c == ']' && depth > 0:
@@ -129,6 +136,12 @@ func (d dialect) prepare(query string, params []job.Parameter, values []job.Boun
 	}
 	s.Text = out.String()
 	return s, nil
+}
+
+// says tells whether what stands at i is more than blank, a semicolon or a comment.
+func (d dialect) says(query string, i int) bool {
+	c := query[i]
+	return !strings.ContainsRune(" \t\r\n\f\v;", rune(c)) && (d.quoted(query, i) == i || c != '-' && c != '/' && c != '#')
 }
 
 // allows tells whether a query may hold a word.
@@ -266,7 +279,7 @@ func (d dialect) quoted(q string, i int) int {
 	case strings.HasPrefix(rest, "/*"):
 		depth := 0
 		for j := i; j < len(q); j++ {
-			if strings.HasPrefix(q[j:], "/*") {
+			if strings.HasPrefix(q[j:], "/*") && (depth == 0 || d.nested) {
 				depth++
 				j++
 			} else if strings.HasPrefix(q[j:], "*/") {

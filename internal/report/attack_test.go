@@ -1,0 +1,120 @@
+package report_test
+
+import (
+	"crypto/sha256"
+	"database/sql"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"ironbell/internal/core/fault"
+	"ironbell/internal/report"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// marker stands in what no query of a report may reach.
+const marker = "only-for-the-purser"
+
+// sqliteAttacks are queries that would read or write more than their source, or take more
+// than their share. OTHER is a database outside, NEW a file that is not there, OWN the
+// source itself.
+var sqliteAttacks = []string{
+	// Comments that two readers read differently, then what a single one would refuse.
+	"SELECT 1 /* /* */; PRAGMA query_only=0; ATTACH 'OTHER' AS o; SELECT text FROM o.secret -- */",
+	"SELECT 1 /* /* */; ATTACH 'OTHER' AS o; SELECT text FROM o.secret /* */ */",
+	"/* /* */ ATTACH 'OTHER' AS o -- */ SELECT 1",
+	"SELECT 1; ATTACH 'OTHER' AS o", "SELECT 1; ATTACH 'NEW' AS o", "ATTACH 'OTHER' AS o", "ATTACH 'NEW' AS o",
+	"SELECT 1 -- \n; ATTACH 'OTHER' AS o; SELECT text FROM o.secret", "-- \x0b\nATTACH 'OTHER' AS o", "\ufeffATTACH 'OTHER' AS o",
+	"SELECT 1;\x00; ATTACH 'OTHER' AS o", "WITH t AS (SELECT 1) SELECT * FROM t; ATTACH DATABASE 'NEW' AS o; CREATE TABLE o.x (y)",
+	"EXPLAIN SELECT 1; ATTACH 'OTHER' AS o", "SELECT * FROM 'OTHER'.secret", `SELECT * FROM "OTHER"."secret"`, "DETACH main",
+	// Settings.
+	"PRAGMA query_only=0", "PRAGMA writable_schema=1", "PRAGMA journal_mode=wal", "PRAGMA temp_store_directory='/tmp'", "PRAGMA main.user_version=9", "PRAGMA hard_heap_limit=0",
+	"SELECT * FROM pragma_database_list", "SELECT * FROM pragma_query_only(0)", "SELECT file FROM pragma_database_list()", "SELECT * FROM pragma_function_list", "VALUES (1); PRAGMA query_only(0)",
+	// Writes.
+	"DELETE FROM tides", "WITH t AS (SELECT 1) DELETE FROM tides", "WITH t AS (SELECT 9) INSERT INTO tides (id) SELECT * FROM t", "WITH t AS (SELECT 1) UPDATE tides SET id = 7", "UPDATE tides SET id = 7 RETURNING id",
+	"CREATE TABLE x (y)", "CREATE TEMP TABLE tides AS SELECT 9 AS id", "CREATE TEMP VIEW tides AS SELECT 9 AS id", "SELECT 1; CREATE TEMP VIEW tides AS SELECT 9 AS id",
+	"CREATE TEMP TRIGGER t AFTER INSERT ON tides BEGIN SELECT 1; END", "DROP TABLE tides", "ALTER TABLE tides RENAME TO x", "CREATE INDEX i ON tides (id)", "REINDEX", "ANALYZE", "REPLACE INTO tides (id) VALUES (1)",
+	"VACUUM", "VACUUM INTO 'NEW'", "SELECT 1; VACUUM INTO 'NEW'", "VACUUM main INTO 'NEW'", "BEGIN EXCLUSIVE", "SAVEPOINT s", "COMMIT", "CREATE VIRTUAL TABLE v USING fts5(x)", "CREATE VIRTUAL TABLE temp.v USING rtree(a, b, c)",
+	// Functions that reach outside.
+	"SELECT load_extension('x')", "SELECT load_extension('x', 'y')", "SELECT readfile('OTHER')", "SELECT writefile('NEW', 'x')", "SELECT edit('x')", "SELECT fts3_tokenizer('simple')", "SELECT fts3_tokenizer('simple', x'00')",
+	"SELECT sqlite_compileoption_get(1)", "SELECT sqlite_log(1, 'x')", "SELECT * FROM dbstat", "SELECT * FROM sqlite_dbpage", "SELECT * FROM fsdir('/')", "SELECT * FROM bytecode('SELECT 1')", "SELECT * FROM sqlite_stmt", "SELECT last_insert_rowid()", "SELECT changes()",
+	// More than their share.
+	"SELECT hex(zeroblob(100000000))", "SELECT hex(zeroblob(1000000))", "SELECT length(replace(hex(zeroblob(500000)), '0', 'xxxxxxxxxxxxxxxxxxxx'))", "SELECT printf('%.*c', 100000000, 'x')", "SELECT format('%100000000s', 'x')",
+	"SELECT " + strings.Repeat("hex(randomblob(500000)), ", 499) + "1", "SELECT randomblob(100000000)", "SELECT group_concat(hex(zeroblob(400000))) FROM tides a, tides b, tides c", "SELECT json_group_array(hex(zeroblob(400000))) FROM tides a, tides b, tides c",
+	"SELECT 1" + strings.Repeat("+1", 5000), "SELECT 1" + strings.Repeat(" UNION ALL SELECT 1", 2000), "SELECT " + strings.Repeat("1,", 3000) + "1",
+	"WITH RECURSIVE t(x) AS (SELECT 'x' UNION ALL SELECT x || x FROM t) SELECT max(length(x)) FROM t", "SELECT '" + strings.Repeat("a", 2<<20) + "'",
+	"SELECT 1 WHERE '" + strings.Repeat("a", 5000) + "' LIKE '" + strings.Repeat("%a", 2000) + "b'",
+	// Several statements.
+	"SELECT 1; SELECT 2", "SELECT 1;;/* */ -- \n SELECT 2", "SELECT ';'; SELECT 2", "SELECT 1 /* ; */; SELECT 2", `SELECT 1 AS "a;b"; SELECT 2`,
+}
+
+func TestAttacksOnSQLite(t *testing.T) {
+	dir, outside := t.TempDir(), t.TempDir()
+	make := func(path, statements string) {
+		db, err := sql.Open("sqlite", path)
+		require.NoError(t, err)
+		_, err = db.Exec(statements)
+		require.NoError(t, err)
+		require.NoError(t, db.Close())
+	}
+	own, other := filepath.Join(dir, "tides.db"), filepath.Join(outside, "other.db")
+	make(own, `CREATE TABLE tides (id INTEGER, port TEXT); INSERT INTO tides VALUES (1, 'EH'), (2, 'GS'), (3, 'EH')`)
+	make(other, `CREATE TABLE secret (text TEXT); INSERT INTO secret VALUES ('`+marker+`')`)
+	s, err := opened(t, "sqlite", map[string]any{"file": own, "longest": "5s"}, "", report.Allowed{Folders: []string{dir}})
+	require.NoError(t, err)
+	files, err := opened(t, "folder", map[string]any{"folder": dir, "tables": map[string]any{"tides": map[string]any{"file": "tides.csv"}}}, "", report.Allowed{Folders: []string{dir}})
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "tides.csv"), []byte("id,port\n1,EH\n2,GS\n3,EH\n"), 0o600))
+	before := seen(t, dir, outside)
+	names := strings.NewReplacer("OTHER", other, "NEW", filepath.Join(outside, "new.db"), "OWN", own)
+	for _, attack := range sqliteAttacks {
+		query := names.Replace(attack)
+		for _, source := range []report.Source{s, files} {
+			k, err := ask(t, source, query)
+			if !assert.Error(t, err, "%.200s gave %v", query, k) {
+				continue
+			}
+			assert.NotContains(t, err.Error(), marker)
+			assert.Equal(t, fault.Lasting, fault.Of(err).Class, "%.200s: %s", query, err)
+		}
+	}
+	assert.Equal(t, before, seen(t, dir, outside), "nothing was written")
+	assert.Greater(t, len(sqliteAttacks), 40)
+
+	// What reports need works, and nothing is left from before.
+	for query, want := range map[string]string{
+		"SELECT count(*) FROM tides;": "3",
+		"SELECT group_concat(port, '+') FROM (SELECT port FROM tides ORDER BY id) -- all; of them":         "EH+GS+EH",
+		"WITH RECURSIVE t(n) AS (SELECT 1 UNION ALL SELECT n + 1 FROM t WHERE n < 5) SELECT sum(n) FROM t": "15",
+		"SELECT strftime('%Y', '2026-07-01') || upper('x') || json_extract('{\"a\": 1}', '$.a')":           "2026X1",
+		"SELECT max(r) FROM (SELECT row_number() OVER (ORDER BY id) AS r FROM tides)":                      "3",
+		"SELECT sum(value) FROM json_each('[1, 2]')":                                                       "3",
+		"SELECT 1 /* /* */":               "1",
+		"SELECT ';' /* ; */ ; -- the end": ";",
+	} {
+		k, err := ask(t, s, query)
+		if assert.NoError(t, err, query) {
+			assert.Equal(t, [][]string{{want}}, k.rows, query)
+		}
+	}
+}
+
+// seen is what stands in some folders: names and hashes.
+func seen(t *testing.T, folders ...string) map[string]string {
+	t.Helper()
+	out := map[string]string{}
+	for _, folder := range folders {
+		entries, err := os.ReadDir(folder)
+		require.NoError(t, err)
+		for _, e := range entries {
+			text, err := os.ReadFile(filepath.Join(folder, e.Name()))
+			require.NoError(t, err)
+			out[filepath.Join(folder, e.Name())] = fmt.Sprintf("%x", sha256.Sum256(text))
+		}
+	}
+	return out
+}
