@@ -118,3 +118,64 @@ func seen(t *testing.T, folders ...string) map[string]string {
 	}
 	return out
 }
+
+// mariadbAttacks are queries that would write, change the session for others, read files of
+// the server, or hold it up. FILE is a file that the server may read.
+var mariadbAttacks = []string{
+	// What the server runs in comments.
+	"/*!50000 DELETE FROM tides */", "SELECT 1 /*!50000 INTO OUTFILE '/tmp/out' */", "/*M! DELETE FROM tides */", "/*M!100000 UPDATE tides SET id = 7 */", "/*! SELECT 1 */", "SELECT /*!00000 load_file('FILE') */",
+	"SELECT 1 /*!, load_file('FILE') */", "/*!50000 BEGIN NOT ATOMIC COMMIT; DELETE FROM tides; COMMIT; END */", "/*M!100000 BEGIN NOT ATOMIC COMMIT; DROP TABLE tides; END */", "SELECT 1 /*!50000 ; COMMIT; DELETE FROM tides */",
+	"/*! SET SESSION time_zone = '+09:00' */", "/*!50000 SET GLOBAL max_connections = 1 */", "SELECT 1 /* /*! */, load_file('FILE') /* */", "SELECT 1 /*!*/ /*!, sleep(30) */",
+	// Quotes and comments that two readers read differently.
+	`SELECT "\"", load_file('FILE') -- "`, `SELECT '\'', load_file('FILE') -- '`, "SELECT 1 --1, load_file('FILE')\n , load_file('FILE')", "SELECT 5--load_file('FILE')", "SELECT 1 # \n, load_file('FILE')", `SELECT "a""", load_file('FILE') -- "`,
+	"SELECT 1 /* /* */, load_file('FILE') -- */", "SELECT `load_file`('FILE')", "SELECT LOAD_FILE/**/('FILE')", "SELECT load_file ('FILE')",
+	// Statements of other kinds.
+	"DELETE FROM tides", "INSERT INTO tides (id) VALUES (9)", "REPLACE INTO tides (id) VALUES (9)", "UPDATE tides SET id = 7", "TRUNCATE tides", "DROP TABLE tides", "ALTER TABLE tides ADD x int", "CREATE TABLE x (y int)", "CREATE TEMPORARY TABLE x (y int)",
+	"BEGIN NOT ATOMIC COMMIT; DELETE FROM tides; END", "COMMIT", "SET SESSION time_zone = '+09:00'", "SET GLOBAL read_only = 1", "SET STATEMENT max_statement_time = 0 FOR DELETE FROM tides", "PREPARE s FROM 'DELETE FROM tides'", "EXECUTE IMMEDIATE 'DELETE FROM tides'",
+	"CALL nobody()", "DO sleep(30)", "HANDLER tides OPEN", "LOCK TABLES tides WRITE", "FLUSH TABLES", "KILL 1", "GRANT ALL ON *.* TO reader@'127.0.0.1'", "LOAD DATA INFILE 'FILE' INTO TABLE tides", "USE mysql", "ANALYZE FORMAT=JSON DELETE FROM tides", "EXPLAIN ANALYZE DELETE FROM tides",
+	"WITH t AS (SELECT 1) DELETE FROM tides", "WITH t AS (SELECT 1) UPDATE tides SET id = 7", "SELECT 1; DELETE FROM tides", "SELECT 1; COMMIT; DELETE FROM tides", "SELECT 1;/* */ SET SESSION time_zone = '+09:00'",
+	// Functions that reach outside, write or wait.
+	"SELECT * FROM tides INTO OUTFILE '/tmp/out'", "SELECT 'x' INTO DUMPFILE '/tmp/out'", "SELECT load_file('FILE')", "SELECT sleep(30)", "SELECT benchmark(1000000000000, md5('x'))", "SELECT get_lock('x', 30)", "SELECT nextval(numbers)", "SELECT setval(numbers, 99)", "SELECT NEXT VALUE FOR numbers",
+}
+
+func TestAttacksOnMariaDB(t *testing.T) {
+	port, root := mariadb(t)
+	file := filepath.Join(t.TempDir(), "file")
+	require.NoError(t, os.WriteFile(file, []byte(marker), 0o644)) //nolint:gosec // the server is to be able to read it
+	require.NoError(t, os.Chmod(filepath.Dir(file), 0o755))       //nolint:gosec // so is its folder
+	_, err := root.Exec(`CREATE DATABASE tarnwick; USE tarnwick; CREATE TABLE tides (id int); INSERT INTO tides VALUES (1), (2), (3); CREATE SEQUENCE numbers;
+		CREATE USER writer@'127.0.0.1' IDENTIFIED BY 'w'; GRANT ALL ON *.* TO writer@'127.0.0.1' WITH GRANT OPTION;
+		CREATE USER reader@'127.0.0.1' IDENTIFIED BY 'r'; GRANT SELECT ON tarnwick.* TO reader@'127.0.0.1'`)
+	require.NoError(t, err)
+	stands := func() (all []string) {
+		for _, query := range []string{
+			"SELECT group_concat(id ORDER BY id) FROM tarnwick.tides", "SELECT group_concat(table_name ORDER BY table_name) FROM information_schema.tables WHERE table_schema = 'tarnwick'",
+			"SELECT concat_ws('/', @@global.max_connections, @@global.read_only, @@global.time_zone)", "SELECT count(*) FROM information_schema.user_privileges", "SELECT next_not_cached_value FROM tarnwick.numbers",
+		} {
+			var text string
+			require.NoError(t, root.QueryRow(query).Scan(&text))
+			all = append(all, text)
+		}
+		return all
+	}
+	before := stands()
+	for user, password := range map[string]string{"writer": "w", "reader": "r"} {
+		s, err := opened(t, "mysql", map[string]any{"host": "127.0.0.1", "port": port, "database": "tarnwick", "user": user, "tls": "disable", "longest": "3s"}, password, report.Allowed{})
+		require.NoError(t, err)
+		for _, attack := range mariadbAttacks {
+			query := strings.ReplaceAll(attack, "FILE')", file+"')")
+			k, err := ask(t, s, query)
+			if err != nil {
+				assert.NotContains(t, err.Error(), marker, query)
+			} else {
+				assert.NotContains(t, fmt.Sprint(k.rows), marker, "%s: %s", user, query)
+				t.Logf("%s may put %s: %v", user, query, k.rows)
+			}
+			require.Equal(t, before, stands(), "%s: %s", user, query)
+		}
+		k, err := ask(t, s, "SELECT @@session.time_zone, 'a\\'b', \"c\\\"d\", 5--1 -- the end\n")
+		require.NoError(t, err)
+		assert.Equal(t, [][]string{{"+00:00", "a'b", `c"d`, "6"}}, k.rows)
+	}
+	assert.Greater(t, len(mariadbAttacks), 40)
+}

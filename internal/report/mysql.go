@@ -66,7 +66,7 @@ func openMySQL(name string, settings json.RawMessage, password string) (Source, 
 	}
 	db := sql.OpenDB(connector)
 	db.SetMaxOpenConns(s.conns())
-	db.SetConnMaxIdleTime(5 * time.Minute)
+	db.SetMaxIdleConns(-1) // each query has a session of its own: the protocol as it is used here cannot reset one
 	return &database{name: name, user: s.User, db: db, limits: s.Limits, engine: mysqlEngine}, nil
 }
 
@@ -77,7 +77,7 @@ func (quiet) Print(...any) {}
 
 var mysqlEngine = engine{
 	dialect: dialect{
-		place: func(int, job.ValueType) string { return "?" }, backslash: true, backtick: true, hash: true, onlySelect: true, value: typed(time.UTC),
+		place: func(int, job.ValueType) string { return "?" }, backslash: true, backtick: true, hash: true, dashBlank: true, executable: true, onlySelect: true, oneStatement: true, value: typed(time.UTC),
 		forbidden: map[string]string{"outfile": "writes files", "dumpfile": "writes files", "load_file": "reads files of the server", "sleep": "only waits", "get_lock": "holds others up"},
 	},
 	version: "SELECT version(), current_user()",

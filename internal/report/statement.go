@@ -26,7 +26,10 @@ type mark struct{ text, written int }
 type dialect struct {
 	place        func(n int, t job.ValueType) string    // placeholder of the n-th argument
 	reuse        bool                                   // a placeholder may stand twice
-	backslash    bool                                   // \' is a quote in every literal
+	backslash    bool                                   // \' is a quote in every literal, and "..." is one
+	dashBlank    bool                                   // -- begins a comment only before a blank
+	executable   bool                                   // comments that begin with /*! or /*M! are run: refused
+	unicodeNames bool                                   // names may be written U&"...", in which signs hide: refused
 	backtick     bool                                   // quotes names
 	brackets     bool                                   // quote names
 	dollars      bool                                   // $tag$ quotes text
@@ -40,7 +43,7 @@ type dialect struct {
 
 var postgresDialect = dialect{
 	place: func(n int, t job.ValueType) string { return "$" + strconv.Itoa(n) + "::" + castOf(t) },
-	reuse: true, dollars: true, nested: true,
+	reuse: true, dollars: true, nested: true, unicodeNames: true,
 	// What a query could run another statement with, or change its own settings.
 	forbidden: map[string]string{
 		"set_config": "changes settings", "query_to_xml": "runs a text as a query", "query_to_xmlschema": "runs a text as a query",
@@ -70,8 +73,11 @@ func (d dialect) prepare(query string, params []job.Parameter, values []job.Boun
 		if ended && d.oneStatement && d.says(query, i) {
 			return Statement{}, errors.New("a query is one statement; this one goes on after its semicolon")
 		}
+		if err := d.hides(query, i); err != nil {
+			return Statement{}, err
+		}
 		if end := d.quoted(query, i); end > i {
-			if query[i] == '"' || query[i] == '`' {
+			if query[i] == '"' && !d.backslash || query[i] == '`' {
 				if err := d.allows(strings.Trim(query[i:end], "\"`")); err != nil {
 					return Statement{}, err
 				}
@@ -84,7 +90,7 @@ func (d dialect) prepare(query string, params []job.Parameter, values []job.Boun
 		switch {
 		case isLetter(c) && !isNamePart(lastOf(query, i)):
 			end := i
-			for end < len(query) && isNamePart(query[end]) {
+			for end < len(query) && (isNamePart(query[end]) || d.dollars && query[end] == '$') {
 				end++
 			}
 			word := query[i:end]
@@ -136,6 +142,19 @@ func (d dialect) prepare(query string, params []job.Parameter, values []job.Boun
 	}
 	s.Text = out.String()
 	return s, nil
+}
+
+// hides tells whether something begins at i that the server would read and a person, or
+// we, would not.
+func (d dialect) hides(query string, i int) error {
+	rest := query[i:]
+	switch {
+	case d.executable && (strings.HasPrefix(rest, "/*!") || strings.HasPrefix(rest, "/*M!")):
+		return errors.New("a report's query may not use /*! ... */, which the server runs")
+	case d.unicodeNames && len(rest) > 2 && rest[0]|0x20 == 'u' && rest[1] == '&' && rest[2] == '"' && !isNamePart(lastOf(query, i)):
+		return errors.New("a report's query may not use names with U&\"...\"; write the name as it is")
+	}
+	return nil
 }
 
 // says tells whether what stands at i is more than blank, a semicolon or a comment.
@@ -242,15 +261,16 @@ func (s Statement) written(query string, position int) (line, column int) {
 func (d dialect) quoted(q string, i int) int {
 	rest := q[i:]
 	switch {
-	case rest[0] == '\'':
+	case rest[0] == '\'', rest[0] == '"' && d.backslash:
+		mark := rest[0]
 		escapes := d.backslash || i > 0 && (q[i-1] == 'e' || q[i-1] == 'E') && (i < 2 || !isNamePart(q[i-2]))
 		for j := i + 1; j < len(q); j++ {
 			switch {
 			case escapes && q[j] == '\\':
 				j++
-			case q[j] == '\'' && j+1 < len(q) && q[j+1] == '\'':
+			case q[j] == mark && j+1 < len(q) && q[j+1] == mark:
 				j++
-			case q[j] == '\'':
+			case q[j] == mark:
 				return j + 1
 			}
 		}
@@ -271,7 +291,7 @@ func (d dialect) quoted(q string, i int) int {
 			return i + end + 2
 		}
 		return len(q)
-	case strings.HasPrefix(rest, "--"):
+	case strings.HasPrefix(rest, "--") && (!d.dashBlank || len(rest) == 2 || rest[2] <= ' '):
 		if end := strings.IndexByte(rest, '\n'); end >= 0 {
 			return i + end
 		}
@@ -291,7 +311,7 @@ func (d dialect) quoted(q string, i int) int {
 			}
 		}
 		return len(q)
-	case d.dollars && rest[0] == '$' && (i == 0 || !isNamePart(q[i-1])):
+	case d.dollars && rest[0] == '$': // within a name it was read with that
 		tag := 1
 		for tag < len(rest) && isNamePart(rest[tag]) && (tag > 1 || isLetter(rest[tag])) {
 			tag++
