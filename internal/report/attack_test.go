@@ -179,3 +179,22 @@ func TestAttacksOnMariaDB(t *testing.T) {
 	}
 	assert.Greater(t, len(mariadbAttacks), 40)
 }
+
+// Names and quotes are read as PostgreSQL reads them, so that no forbidden function hides
+// in what we take for a text, or for another name.
+func TestNothingHidesFromTheReaderOfPostgreSQL(t *testing.T) {
+	const call = "set_config('statement_timeout', '0', false)"
+	for _, attack := range []string{
+		`SELECT U&"set\005fconfig"('statement_timeout', '0', false)`, `SELECT u&"\0073et_config"('a', 'b', false)`, `SELECT U&"set!005fconfig" UESCAPE '!' ('a', 'b', false)`,
+		"SELECT a$$b$, " + call + " FROM (SELECT 1 AS a$$b$) x --$b$", "SELECT a$b$, " + call + " --$b$", "SELECT 1$$'$$, " + call + " --'", "SELECT 1 $x$'$x$, " + call + " --'",
+		"SELECT 'a\\', " + call + " --'", "SELECT E'a\\'', " + call + " --'", "SELECT /* /* */ ' */ 1, " + call + " --'", `SELECT "set_config"('a', 'b', false)`, "SELECT SET_CONFIG('a', 'b', false)", "SELECT pg_catalog.set_config('a', 'b', false)",
+		"SELECT $$a$$||" + call, "SELECT $é$'$é$, " + call + " --'",
+	} {
+		_, err := report.Prepare(attack, nil, nil)
+		assert.Error(t, err, attack)
+	}
+	for _, fine := range []string{"SELECT $$set_config$$", "SELECT 'set_config'", "SELECT a$b FROM t -- set_config", "SELECT menu&\"x\" FROM t", "SELECT 1 /* /* set_config */ */", "SELECT 'it''s' || $q$set_config$q$"} {
+		_, err := report.Prepare(fine, nil, nil)
+		assert.NoError(t, err, fine)
+	}
+}
