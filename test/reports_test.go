@@ -6,6 +6,7 @@ import (
 	"encoding/base64"
 	"encoding/csv"
 	"encoding/json"
+	"fmt"
 	"image/png"
 	"io"
 	"net/http"
@@ -112,7 +113,29 @@ func TestAReportIsLookedAtBeforeItIsScheduled(t *testing.T) {
 	wrong := "nothing"
 	_, err = w.c.SaveIdentity(ctx, "tarnwick", "mine", wire.IdentityRequest{Login: "tarnwick_tq", Password: &wrong})
 	require.ErrorContains(t, err, "password authentication failed")
+	// Nor by the way of a report that has the identity already.
+	skerry := wire.ReportRequest{Owner: "joren", ReportDefinition: job.ReportDefinition{Source: "tarnwick", Identity: "Grey Skerry", Sections: []job.Section{{Name: "Sailings", SQL: "SELECT count(*) AS n FROM sailings"}}}}
+	_, err = w.c.SaveReport(ctx, "Skerry sailings", skerry)
+	require.NoError(t, err)
+	_, err = joren.Preview(ctx, "Skerry sailings", wire.PreviewRequest{})
+	require.ErrorContains(t, err, "may not choose the identity")
+	skerry.Title = "All sailings of the skerry"
+	_, err = joren.SaveReport(ctx, "Skerry sailings", skerry)
+	require.NoError(t, err, "its title asks nothing")
+	skerry.Sections[0].SQL = "SELECT * FROM sailings"
+	_, err = joren.SaveReport(ctx, "Skerry sailings", skerry)
+	require.ErrorContains(t, err, "may not choose the identity")
+
 	own := definition("Port day sheet", "company mail", []string{"csv"}, "tavish.rook@tarnwick.example")
+	// An identity that comes to nothing is not the report's own login.
+	own.Tasks[0].Report.Identity = "{value.place}"
+	own.Split = job.Split{Each: "port", Query: &job.ListQuery{Source: "tarnwick", SQL: "SELECT 'TQ' AS port, '' AS place"}}
+	_, err = w.c.SaveJob(ctx, "Nobody's day sheet", wire.JobRequest{Owner: "sefa", On: true, Definition: own})
+	require.NoError(t, err)
+	nobody := w.ring("Nobody's day sheet", 30*time.Second)
+	assert.Equal(t, job.RunFailed, nobody.State)
+	assert.Contains(t, fmt.Sprint(nobody.Attempts), "comes to nothing for this part")
+	own.Split = job.Split{}
 	own.Tasks[0].Report.Identity = "Grey Skerry"
 	_, err = joren.SaveJob(ctx, "Skerry day sheet", wire.JobRequest{Owner: "joren", Definition: own})
 	require.ErrorContains(t, err, "may not choose the identity")

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"reflect"
 	"slices"
 	"strings"
 	"time"
@@ -93,9 +94,11 @@ func (e *Engine) lookAt(ctx context.Context, who job.Person, name, owner string,
 	return c, s, err
 }
 
-// mayRead checks that whoever saves a report may choose its identity.
+// mayRead checks that whoever saves a report may choose its identity: also of one that
+// has it already, when anything changes that it would be asked.
 func (e *Engine) mayRead(ctx context.Context, v *fault.Invalid, who job.Person, d, old job.ReportDefinition) error {
-	if d.Identity == "" || d.Identity == old.Identity && d.Source == old.Source {
+	same := d.Identity == old.Identity && d.Source == old.Source && reflect.DeepEqual(d.Sections, old.Sections) && reflect.DeepEqual(d.Parameters, old.Parameters)
+	if d.Identity == "" || same {
 		return nil
 	}
 	k := &task.Checking{V: v, Store: e.store, Who: who}
@@ -228,13 +231,9 @@ func (e *Engine) look(ctx context.Context, who job.Person, l Look) (looking, err
 	} else if out.rep, err = e.store.Report(ctx, l.Report); err != nil {
 		return out, err
 	}
-	had := ""
-	if l.Definition == nil {
-		had = out.rep.Identity
-	}
 	k := &task.Checking{V: v, Store: e.store, Who: who}
 	out.rep.Identity = orElse(l.Identity, out.rep.Identity)
-	if err := k.May(ctx, "identity", out.rep.Source, out.rep.Identity, had); err != nil {
+	if err := k.May(ctx, "identity", out.rep.Source, out.rep.Identity, ""); err != nil {
 		return out, err
 	}
 	if err := v.Err(); err != nil {

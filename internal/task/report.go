@@ -122,6 +122,10 @@ func (k *Report) Run(ctx context.Context, w Work, t job.Task) (Result, error) {
 	if err != nil {
 		return Result{}, err
 	}
+	// Nothing is not the report's own login: that would read everybody's rows.
+	if t.Report.Identity != "" && strings.TrimSpace(identity) == "" {
+		return Result{}, fault.New(fault.Task, "choose the identity", fmt.Sprintf("%q comes to nothing for this part, so that nobody is there to read as", t.Report.Identity), "See which value of the split is empty, and give each part its identity.")
+	}
 	source, err := k.Sources.Get(ctx, rep.Source, orElse(identity, rep.Identity))
 	if err != nil {
 		return Result{}, err
