@@ -566,3 +566,27 @@ func TestAReceiverIsSignedInToByAHeader(t *testing.T) {
 	_, err = open("a key\nof two lines", map[string]string{"X-Port": "GS"})
 	assert.NoError(t, err, "which stands in no header, and signs")
 }
+
+// What is sent on is not followed: neither the file nor what signs in reaches another
+// address, and a page for signing in is no success.
+func TestAReceiverThatSendsOnIsNotFollowed(t *testing.T) {
+	var reached atomic.Int64
+	other := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) { reached.Add(1) }))
+	t.Cleanup(other.Close)
+	for _, status := range []int{301, 302, 303, 307, 308} {
+		first := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			http.Redirect(w, r, other.URL+"/sign-in?token=harbour-lantern", status)
+		}))
+		t.Cleanup(first.Close)
+		allowed := deliver.Allowed{Guard: outgoing.New([]string{first.Listener.Addr().String(), other.Listener.Addr().String()})}
+		d, err := deliver.Open(settings(t, "http", "harbour-lantern", map[string]any{"url": first.URL + "/in", "headers": map[string]string{"X-Key": "{password}"}}), allowed)
+		require.NoError(t, err)
+		_, err = put(t, d, handover(1, "a.csv", "x", ""))
+		require.ErrorContains(t, err, "sends on to "+other.URL+"/sign-in, where nothing is sent")
+		assert.NotContains(t, err.Error(), "harbour-lantern")
+		assert.Equal(t, fault.Lasting, fault.Of(err).Class)
+		_, err = d.Test(context.Background())
+		require.ErrorContains(t, err, "sends on to")
+	}
+	assert.Zero(t, reached.Load())
+}

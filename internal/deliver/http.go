@@ -6,6 +6,7 @@ import (
 	"crypto/hmac"
 	"crypto/sha256"
 	"encoding/base64"
+	"errors"
 	"fmt"
 	"io"
 	"mime"
@@ -142,7 +143,7 @@ func (h *httpPlace) exchange(r *http.Request, doing string) (string, error) {
 	}
 	answer := strings.TrimSpace(res.Status + " " + strings.Join(strings.Fields(strings.ToValidUTF8(string(text), "?")), " "))
 	if res.StatusCode >= 300 && res.StatusCode < 400 {
-		return answer, fault.Wrap(fmt.Errorf("the server answered %s", answer), fault.Lasting, fault.Destination, doing, "The address moved; correct it in the destination.")
+		return answer, moved(res, doing)
 	}
 	if err := outgoing.Refusal(res, doing); err != nil {
 		f := refusedByStatus(res.StatusCode, doing)
@@ -150,6 +151,15 @@ func (h *httpPlace) exchange(r *http.Request, doing string) (string, error) {
 		return answer, f
 	}
 	return answer, nil
+}
+
+// moved is the fault of an answer that sends its asker on.
+func moved(res *http.Response, doing string) *fault.Fault {
+	said := "the server answered " + res.Status
+	if to := outgoing.Moved(res); to != "" {
+		said += " and sends on to " + to + ", where nothing is sent"
+	}
+	return fault.Wrap(errors.New(said), fault.Lasting, fault.Destination, doing, "When that is the right place, write its address into the destination; a page for signing in means that the destination's credentials are missing or wrong.")
 }
 
 // Open implements Destination. Each file is a request of its own.
@@ -223,5 +233,8 @@ func (h *httpPlace) Test(ctx context.Context) (Tested, error) {
 		return Tested{}, err
 	}
 	_ = res.Body.Close() // a head has none
+	if res.StatusCode >= 300 && res.StatusCode < 400 {
+		return Tested{}, moved(res, h.doing())
+	}
 	return Tested{Said: []string{"asked " + h.settings.URL + " for its head", "the server answered " + res.Status, "sent nothing"}}, nil
 }

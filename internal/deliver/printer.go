@@ -67,7 +67,7 @@ func openPrinter(p Place, a Allowed) (Destination, error) {
 	if err != nil {
 		return nil, err
 	}
-	t.client = &http.Client{Transport: transport, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	t.client = &http.Client{Transport: transport, CheckRedirect: outgoing.Stay}
 	return t, nil
 }
 

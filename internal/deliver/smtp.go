@@ -115,7 +115,7 @@ func openMail(p Place, a Allowed) (Destination, error) {
 		if s.TokenScope != "" {
 			grant.Scopes = []string{s.TokenScope}
 		}
-		client := &http.Client{Transport: a.Guard.Transport(nil), Timeout: commandLimit}
+		client := &http.Client{Transport: a.Guard.Transport(nil), Timeout: commandLimit, CheckRedirect: outgoing.Stay}
 		m.tokens = grant.TokenSource(context.WithValue(context.Background(), oauth2.HTTPClient, client))
 	}
 	return m, nil

@@ -329,7 +329,7 @@ func (e *Engine) signOfLife(ctx context.Context, url string) error {
 	if err != nil {
 		return fmt.Errorf("ask %s: %w", url, err)
 	}
-	res, err := e.o.Guard.Do(r, "give the sign of life")
+	res, err := e.o.Guard.Follow(r, "give the sign of life")
 	if err != nil {
 		return err
 	}

@@ -30,7 +30,8 @@ const maxRedirects = 5
 // Guard makes requests. It may be used by several goroutines.
 type Guard struct {
 	allowed []string // host:port
-	client  *http.Client
+	follows *http.Client
+	stays   *http.Client
 	dial    func(ctx context.Context, network, address string) (net.Conn, error)
 }
 
@@ -90,8 +91,10 @@ func New(allowed []string) *Guard {
 	}
 	dialer := &net.Dialer{Timeout: 10 * time.Second, ControlContext: control}
 	g.dial = dialer.DialContext
-	g.client = &http.Client{
-		Transport: g.Transport(nil),
+	transport := g.Transport(nil)
+	g.stays = &http.Client{Transport: transport, CheckRedirect: Stay}
+	g.follows = &http.Client{
+		Transport: transport,
 		CheckRedirect: func(_ *http.Request, via []*http.Request) error {
 			if len(via) >= maxRedirects {
 				return fmt.Errorf("it was sent on more than %d times", maxRedirects)
@@ -141,11 +144,38 @@ func CheckURL(text string) error {
 	return nil
 }
 
-// Do makes a request. Its fault says whether trying again may help; doing says
-// what was tried.
+// Stay lets a client follow nobody who sends it on: what it carries is for whom it was
+// given, and a page that answers instead is no success.
+func Stay(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
+
+// Moved says where an answer sends its asker on to, without what stands behind the path;
+// empty when it does not.
+func Moved(res *http.Response) string {
+	if res.StatusCode < 300 || res.StatusCode >= 400 {
+		return ""
+	}
+	to, err := res.Location()
+	if err != nil {
+		return ""
+	}
+	return (&url.URL{Scheme: to.Scheme, Host: to.Host, Path: to.Path}).String()
+}
+
+// Do makes a request and follows nobody who sends it on. Its fault says whether trying
+// again may help; doing says what was tried.
 func (g *Guard) Do(r *http.Request, doing string) (*http.Response, error) {
+	return g.do(g.stays, r, doing)
+}
+
+// Follow is Do, and goes where it is sent on to: for requests that carry nothing of ours
+// and change nothing.
+func (g *Guard) Follow(r *http.Request, doing string) (*http.Response, error) {
+	return g.do(g.follows, r, doing)
+}
+
+func (g *Guard) do(client *http.Client, r *http.Request, doing string) (*http.Response, error) {
 	r.Header.Set("User-Agent", "ironbell")
-	res, err := g.client.Do(r) //nolint:gosec // the dialer checks where it leads
+	res, err := client.Do(r) //nolint:gosec // the dialer checks where it leads
 	if err == nil {
 		return res, nil
 	}

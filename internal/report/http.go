@@ -3,6 +3,7 @@ package report
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
@@ -91,7 +92,11 @@ func (w *web) get(ctx context.Context, t Table) (io.ReadCloser, string, error) {
 		if answer.StatusCode >= 500 || answer.StatusCode == http.StatusTooManyRequests {
 			class = fault.Passing
 		}
-		return nil, "", fault.Wrap(fmt.Errorf("the server answered %s", answer.Status), class, fault.Source, doing, "Check the address and the token of the source.")
+		said := "the server answered " + answer.Status
+		if to := outgoing.Moved(answer); to != "" {
+			said += " and sends on to " + to + ", where nothing is asked"
+		}
+		return nil, "", fault.Wrap(errors.New(said), class, fault.Source, doing, "Check the address and the token of the source.")
 	}
 	name := path.Base(at.Path)
 	if strings.Contains(answer.Header.Get("Content-Type"), "json") && !strings.HasSuffix(name, ".json") {

@@ -65,7 +65,7 @@ func (k *Fetch) Run(ctx context.Context, w Work, t job.Task) (Result, error) {
 	for name, value := range t.Fetch.Headers {
 		r.Header.Set(name, value)
 	}
-	res, err := k.Guard.Do(r, doing)
+	res, err := k.Guard.Follow(r, doing)
 	if err != nil {
 		return Result{}, err
 	}
