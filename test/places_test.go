@@ -7,6 +7,7 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -285,13 +286,11 @@ func TestWhatWaitedTooLongIsGivenUpAndTold(t *testing.T) {
 	assert.Equal(t, "Nothing more by itself.", told.Next)
 	assert.Contains(t, told.Advice, "Then send what failed again: ironbell resend "+run.ID.String())
 	assert.Equal(t, 1, strings.Count(told.Happened, "company mail"))
-	alerts, err := w.c.Alerts(ctx, "open")
-	require.NoError(t, err)
-	for _, a := range alerts {
-		if a.Kind == job.AlertDown {
-			assert.Equal(t, "3 deliveries wait: Storm", a.ForWhom, "what was given up waits no more")
-		}
-	}
+	w.until(patience, "what was given up waits no more", func() bool {
+		alerts, err := w.c.Alerts(ctx, "open")
+		require.NoError(t, err)
+		return slices.ContainsFunc(alerts, func(a job.Alert) bool { return a.Kind == job.AlertDown && a.ForWhom == "3 deliveries wait: Storm" })
+	})
 	page, err := w.c.Run(ctx, storm.ID)
 	require.NoError(t, err)
 	assert.Equal(t, job.RunDelivering, page.State, "others wait as long as their own job says")

@@ -155,7 +155,7 @@ func TestADeliveryThatFailsIsRetriedAndTheOwnerIsTold(t *testing.T) {
 		return n > 0
 	})
 	_, l := about("Not delivered: Passenger manifest file")
-	for _, want := range []string{"Passenger manifest file", page.ID.String(), "451 4.3.2 Not now", "manifests@harbour-authority.test", "tried 3 times", "/runs/" + page.ID.String()} {
+	for _, want := range []string{"Passenger manifest file", page.ID.String(), "451 4.3.2 Not now", "manifests@harbour-authority.test", "Tried 3 times", "/runs/" + page.ID.String()} {
 		assert.Contains(t, l.Plain, want)
 	}
 	w.until(20*time.Second, "somebody was reached", func() bool { return !failed("open").Unreached })
