@@ -169,9 +169,23 @@ func (c *Client) MakeToken(ctx context.Context, login, password, name string) (t
 	return t, c.do(ctx, http.MethodPost, "/api/tokens", wire.TokenRequest{Credentials: wire.Credentials{Login: login, Password: password}, Name: name}, &t)
 }
 
+// URL is the address of the service.
+func (c *Client) URL() string { return c.base }
+
 // Me tells who is signed in.
 func (c *Client) Me(ctx context.Context) (me wire.Me, err error) {
 	return me, c.do(ctx, http.MethodGet, "/api/session", nil, &me)
+}
+
+// SignOut ends the client's token.
+func (c *Client) SignOut(ctx context.Context) error {
+	return c.do(ctx, http.MethodDelete, "/api/session", nil, nil)
+}
+
+// ChangePassword gives whoever is signed in another password. All their sessions and
+// tokens end with it, also the client's own, and their link to the forecast.
+func (c *Client) ChangePassword(ctx context.Context, present, next string) error {
+	return c.do(ctx, http.MethodPut, "/api/session/password", wire.PasswordRequest{Present: present, Next: next}, nil)
 }
 
 // Jobs lists jobs whose name holds search.

@@ -15,7 +15,9 @@ import (
 	"time"
 
 	"ironbell/client"
+	"ironbell/demo"
 	"ironbell/internal/api"
+	"ironbell/internal/api/wire"
 	"ironbell/internal/core/job"
 
 	"github.com/stretchr/testify/assert"
@@ -133,6 +135,90 @@ func TestSessions(t *testing.T) {
 		limited = limited || status == 429
 	}
 	assert.True(t, limited)
+}
+
+// A password that is changed ends the sessions, tokens and links that were had before.
+func TestAChangedPasswordEndsWhatItOpened(t *testing.T) {
+	w := open(t)
+	ctx := context.Background()
+	base := "http://" + w.listen
+	browser := func(secret string) *http.Client {
+		jar, err := cookiejar.New(nil)
+		require.NoError(t, err)
+		c := &http.Client{Jar: jar}
+		status, _, text := call(t, c, http.MethodPost, base+"/api/session", "", `{"login":"mara","password":"`+secret+`"}`)
+		require.Equal(t, 200, status, text)
+		return c
+	}
+	signedIn := func(c *http.Client) bool {
+		status, _, _ := call(t, c, http.MethodGet, base+"/api/session", "", "")
+		return status == 200
+	}
+	mine, elsewhere, token := browser(password), browser(password), w.as("mara")
+	feed, err := token.MakeFeed(ctx)
+	require.NoError(t, err)
+	put := func(body string) (int, string) {
+		status, _, text := call(t, mine, http.MethodPut, base+"/api/session/password", "", body)
+		return status, text
+	}
+	status, text := put(`{"present":"not-the-one","next":"a-lamp-on-the-pier"}`)
+	assert.Equal(t, 422, status)
+	assert.Contains(t, text, "the present password is another one")
+	status, text = put(`{"present":"` + password + `","next":"short"}`)
+	assert.Equal(t, 422, status)
+	assert.Contains(t, text, "fewer than 10 characters")
+	assert.True(t, signedIn(mine) && signedIn(elsewhere), "nothing was changed")
+
+	status, text = put(`{"present":"` + password + `","next":"a-lamp-on-the-pier"}`)
+	require.Equal(t, 204, status, text)
+	assert.False(t, signedIn(mine))
+	assert.False(t, signedIn(elsewhere))
+	_, err = token.Jobs(ctx, "")
+	assert.ErrorContains(t, err, "not signed in")
+	res, err := http.Get(feed.Address)
+	require.NoError(t, err)
+	_ = res.Body.Close()
+	assert.NotEqual(t, 200, res.StatusCode, "the link to the forecast")
+	status, _, _ = call(t, http.DefaultClient, http.MethodPost, base+"/api/session", "", `{"login":"mara","password":"`+password+`"}`)
+	assert.Equal(t, 401, status)
+
+	// So does a password that an administrator gives, and not a save that leaves it alone.
+	again := browser("a-lamp-on-the-pier")
+	person := wire.PersonRequest{Name: "Mara Quill", Mail: "mara@tarnwick.example", Role: "owner", Zone: demo.Zone}
+	_, err = w.c.SavePerson(ctx, "mara", person)
+	require.NoError(t, err)
+	assert.True(t, signedIn(again))
+	person.Password = "a-lamp-on-the-pier"
+	_, err = w.c.SavePerson(ctx, "mara", person)
+	require.NoError(t, err)
+	assert.True(t, signedIn(again), "the same password again changes nothing")
+	person.Password = "the-other-lantern"
+	_, err = w.c.SavePerson(ctx, "mara", person)
+	require.NoError(t, err)
+	assert.False(t, signedIn(again))
+	var said string
+	require.NoError(t, connect(t, w.db).QueryRow(ctx, `SELECT string_agg(coalesce(before::text, '') || coalesce(after::text, ''), ' ') FROM audit WHERE kind = 'person'`).Scan(&said))
+	for _, secret := range []string{password, "lamp", "lantern", "argon2"} {
+		assert.NotContains(t, said, secret)
+	}
+
+	// Who signs out with a token ends it.
+	joren := w.as("joren")
+	require.NoError(t, joren.SignOut(ctx))
+	_, err = joren.Jobs(ctx, "")
+	assert.ErrorContains(t, err, "not signed in")
+	_, err = w.as("joren").Jobs(ctx, "")
+	assert.NoError(t, err)
+
+	// Signs that cannot be kept are no fault of the service.
+	for _, body := range []string{`{"login":"ma\u0000ra","password":"x"}`, "{\"login\":\"ma\xffra\",\"password\":\"x\"}"} {
+		status, _, text := call(t, http.DefaultClient, http.MethodPost, base+"/api/session", "", body)
+		assert.Contains(t, []int{401, 422}, status, text)
+	}
+	status, _, text = call(t, http.DefaultClient, http.MethodGet, base+"/api/jobs/a%00b", w.token, "")
+	assert.Contains(t, []int{404, 422}, status, text)
+	status, _, text = call(t, http.DefaultClient, http.MethodGet, base+"/api/jobs?search=%ff%fe", w.token, "")
+	assert.Contains(t, []int{200, 422}, status, text)
 }
 
 func TestBadInputIsRefusedWithASentenceAndNothingIsSaved(t *testing.T) {

@@ -1,8 +1,12 @@
 package test
 
 import (
+	"context"
 	"encoding/json"
 	"net/url"
+	"os"
+	"os/exec"
+	"strings"
 	"testing"
 	"time"
 
@@ -139,4 +143,44 @@ func TestTheClientSaysWhatIsWrong(t *testing.T) {
 	w.listen = listen
 	assert.Equal(t, 1, status)
 	assert.Contains(t, errs, "does not answer: dial tcp 127.0.0.1:1: connect: connection refused")
+}
+
+// Somebody signs in, changes their password and signs out, all from a terminal.
+func TestSigningInAndOutFromATerminal(t *testing.T) {
+	w := open(t)
+	home := t.TempDir()
+	run := func(in string, args ...string) (string, int) {
+		cmd := exec.Command(build(t)+"/ironbell", args...)
+		cmd.Env = []string{"HOME=" + home, "XDG_CONFIG_HOME=" + home, "PATH=" + os.Getenv("PATH")}
+		cmd.Stdin = strings.NewReader(in)
+		out, err := cmd.CombinedOutput()
+		if cmd.ProcessState == nil {
+			require.NoError(t, err)
+		}
+		return string(out), cmd.ProcessState.ExitCode()
+	}
+	_, status := run("", "jobs")
+	assert.NotZero(t, status, "nobody is signed in")
+	said, status := run(password+"\n", "sign-in", "-url", "http://"+w.listen, "-login", "mara")
+	require.Zero(t, status, said)
+	before := w.as("mara")
+	said, status = run(password+"\nthe-other-lantern\nthe-other-lamp\n", "password")
+	assert.NotZero(t, status)
+	assert.Contains(t, said, "typed in two ways; nothing was changed")
+	said, status = run("not-the-one\nthe-other-lantern\nthe-other-lantern\n", "password")
+	assert.NotZero(t, status)
+	assert.Contains(t, said, "the present password is another one")
+	said, status = run(password+"\nthe-other-lantern\nthe-other-lantern\n", "password")
+	require.Zero(t, status, said)
+	assert.Contains(t, said, "All sessions and tokens from before have ended")
+	assert.NotContains(t, said, "lantern")
+	_, err := before.Jobs(context.Background(), "")
+	assert.ErrorContains(t, err, "not signed in")
+	said, status = run("", "jobs")
+	assert.Zero(t, status, said)
+	said, status = run("", "sign-out")
+	assert.Zero(t, status, said)
+	assert.Contains(t, said, "the token has ended")
+	_, status = run("", "jobs")
+	assert.NotZero(t, status)
 }

@@ -95,6 +95,9 @@ func HashPassword(password string) (string, error) {
 		base64.RawStdEncoding.EncodeToString(salt), base64.RawStdEncoding.EncodeToString(key)), nil
 }
 
+// Matches tells whether a password is the one that HashPassword made a hash of.
+func Matches(password, hash string) bool { return matches(password, hash) }
+
 // matches checks a password against what HashPassword made.
 func matches(password, hash string) bool {
 	var version int

@@ -73,7 +73,7 @@ func Handler(p Parts) http.Handler {
 	}
 
 	r := chi.NewRouter()
-	r.Use(middleware.Recoverer, headers, http.NewCrossOriginProtection().Handler)
+	r.Use(middleware.Recoverer, s.headers, http.NewCrossOriginProtection().Handler)
 	r.Get("/health", s.health)
 	r.Get("/metrics", s.metrics)
 	r.With(httprate.LimitBy(feedsAMin, time.Minute, peer)).Group(s.mailLinks)
@@ -178,9 +178,12 @@ func (s *server) operations(a huma.API) {
 }
 
 // headers keep browsers from doing what the console never needs.
-func headers(next http.Handler) http.Handler {
+func (s *server) headers(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		h := w.Header()
+		if s.Secure { // it is reached over https alone (RFC 6797)
+			h.Set("Strict-Transport-Security", "max-age=31536000")
+		}
 		h.Set("X-Content-Type-Options", "nosniff")
 		h.Set("X-Frame-Options", "DENY")
 		h.Set("Referrer-Policy", "same-origin")
@@ -213,7 +216,7 @@ func (s *server) who(next http.Handler) http.Handler {
 				return
 			}
 		} else if id := s.sessions.GetInt64(ctx, "person"); id != 0 {
-			if p, err := s.Store.PersonByID(ctx, id); err == nil {
+			if p, err := s.Store.PersonOfSession(ctx, id, s.sessions.GetInt64(ctx, "access")); err == nil {
 				ctx = context.WithValue(ctx, personKey{}, p)
 			} else if !isNotFound(err) {
 				s.Log.Error("could not look a session up", "error", err)

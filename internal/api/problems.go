@@ -60,6 +60,8 @@ func (s *server) problem(err error) error {
 			text += ". " + f.Advice
 		}
 		return huma.NewError(http.StatusUnprocessableEntity, text)
+	case store.Unwritable(err):
+		return huma.NewError(http.StatusUnprocessableEntity, "A text holds a character that cannot be kept: NUL, or bytes that are no UTF-8. Nothing was changed.")
 	case errors.Is(err, context.Canceled):
 		// Whoever asked has left, or the service stops: nobody reads the answer.
 		return huma.NewError(http.StatusServiceUnavailable, "The request was broken off. Nothing was changed.")

@@ -1,20 +1,14 @@
 package cli
 
 import (
-	"bufio"
 	"context"
-	"encoding/json"
 	"flag"
 	"fmt"
-	"os"
-	"path/filepath"
 	"strconv"
 	"strings"
 
 	"ironbell/client"
 	"ironbell/internal/core/job"
-
-	"golang.org/x/term"
 )
 
 // clientCommands is the table of the commands that speak to a service.
@@ -65,6 +59,8 @@ var clientCommands = []Command{
 	{Name: "state", Args: "", Summary: "show what an operator must know: what stands still, rests, fills up, or can tell nobody", Example: "ironbell state", Setup: stateCommand},
 	{Name: "nodes", Args: "", Summary: "list the nodes, or let one finish what it has and take no more work", Example: "ironbell nodes\nironbell nodes -finish quay-2 -wait 10m", Setup: nodesCommand},
 	{Name: "sign-in", Args: "", Summary: "sign in at a service and keep a token for later calls", Example: "ironbell sign-in -url https://bell.tarnwick.example -login mara", Setup: signInCommand},
+	{Name: "sign-out", Args: "", Summary: "end the token that is kept, and forget it", Example: "ironbell sign-out", Setup: signOutCommand},
+	{Name: "password", Args: "", Summary: "change your own password; all your other sessions and tokens end", Example: "ironbell password", Setup: passwordCommand},
 }
 
 type runner = func(ctx context.Context, i IO, args []string) (int, error)
@@ -337,62 +333,4 @@ func settleCommand(f *flag.FlagSet) runner {
 			fmt.Fprintf(i.Out, "The delivery to %s is now %s.\n", d.Address, d.State)
 		})
 	}
-}
-
-func signInCommand(f *flag.FlagSet) runner {
-	url := f.String("url", defaultURL, "address of the service")
-	login := f.String("login", "", "sign-in name")
-	return func(ctx context.Context, i IO, _ []string) (int, error) {
-		if *login == "" {
-			return 0, &Usage{"say with -login who you are"}
-		}
-		password, err := AskPassword(i)
-		if err != nil {
-			return 0, err
-		}
-		host, err := os.Hostname()
-		if err != nil {
-			host = "a machine"
-		}
-		t, err := client.New(*url, "").MakeToken(ctx, *login, password, "ironbell on "+host)
-		if err != nil {
-			return 0, err
-		}
-		path, err := profilePath()
-		if err != nil {
-			return 0, err
-		}
-		text, err := json.Marshal(profile{URL: *url, Token: t.Token})
-		if err == nil {
-			err = os.MkdirAll(filepath.Dir(path), 0o700)
-		}
-		if err == nil {
-			err = os.WriteFile(path, text, 0o600)
-		}
-		if err != nil {
-			return 0, fmt.Errorf("keep the token: %w", err)
-		}
-		fmt.Fprintf(i.Out, "Signed in at %s as %s until %s. The token is kept in %s.\n", *url, t.Person.Name, t.EndsAt.Local().Format("2 Jan 2006 15:04 MST"), path)
-		return exitOK, nil
-	}
-}
-
-func isTerminal(in *os.File) bool { return term.IsTerminal(int(in.Fd())) }
-
-// AskPassword reads a password without showing it, or a line of a pipe.
-func AskPassword(i IO) (string, error) {
-	if in, ok := i.In.(*os.File); ok && isTerminal(in) {
-		fmt.Fprint(i.Err, "Password: ")
-		text, err := term.ReadPassword(int(in.Fd()))
-		fmt.Fprintln(i.Err)
-		if err != nil {
-			return "", fmt.Errorf("read the password: %w", err)
-		}
-		return string(text), nil
-	}
-	line, err := bufio.NewReader(i.In).ReadString('\n')
-	if err != nil && line == "" {
-		return "", fmt.Errorf("read the password from standard input: %w", err)
-	}
-	return strings.TrimRight(line, "\r\n"), nil
 }

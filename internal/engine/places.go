@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -19,8 +20,11 @@ import (
 	"ironbell/internal/task"
 )
 
-// minPassword is the shortest password that is taken, in characters.
-const minPassword = 10
+// What a password may be: at least so many characters, at most so many bytes.
+const (
+	minPassword = 10
+	maxPassword = 1000
+)
 
 // Sealer seals secrets for a record.
 type Sealer interface {
@@ -268,7 +272,7 @@ func (e *Engine) SavePerson(ctx context.Context, who job.Person, p job.Person, p
 	}
 	var saved job.Person
 	err = e.store.Do(ctx, func(t *store.Tx) error {
-		old, _, err := t.PersonByLogin(ctx, p.Login)
+		old, oldHash, err := t.PersonByLogin(ctx, p.Login)
 		before, err := had(old, err)
 		if err != nil {
 			return err
@@ -282,6 +286,11 @@ func (e *Engine) SavePerson(ctx context.Context, who job.Person, p job.Person, p
 		id, err := t.PutPerson(ctx, p, hash)
 		if err != nil {
 			return err
+		}
+		if before != nil && password != "" && !access.Matches(password, oldHash) {
+			if err := t.EndAccess(ctx, id); err != nil {
+				return err
+			}
 		}
 		if before != nil && old.Wishes.MailWanted != waits {
 			old.Wishes.MailWanted = waits
@@ -309,11 +318,66 @@ func PutPerson(ctx context.Context, s *store.Store, p job.Person, password strin
 	if err != nil {
 		return p, err
 	}
-	id, err := s.PutPerson(ctx, p, hash)
-	if err != nil {
-		return p, err
+	var saved job.Person
+	err = s.Do(ctx, func(t *store.Tx) error {
+		_, oldHash, err := t.PersonByLogin(ctx, p.Login)
+		if err != nil && !isMissing(err) {
+			return err
+		}
+		id, err := t.PutPerson(ctx, p, hash)
+		if err != nil {
+			return err
+		}
+		if password != "" && oldHash != "" && !access.Matches(password, oldHash) {
+			if err := t.EndAccess(ctx, id); err != nil {
+				return err
+			}
+		}
+		saved, err = t.PersonByID(ctx, id)
+		return err
+	})
+	return saved, err
+}
+
+// ChangePassword gives a person another password, who says the present one. All their
+// sessions and tokens end with it, and their link to the forecast.
+func (e *Engine) ChangePassword(ctx context.Context, who job.Person, present, next string) error {
+	if _, err := access.SignIn(ctx, e.store, who.Login, present); err != nil {
+		if errors.Is(err, access.ErrSignIn) {
+			return &fault.Invalid{What: "the password", Wrong: []fault.Wrong{{Where: "present", Sentence: "the present password is another one"}}}
+		}
+		return err
 	}
-	return s.PersonByID(ctx, id)
+	v := &fault.Invalid{What: "the password"}
+	checkPassword(v, "next", next)
+	if next == present {
+		v.Add("next", "it is the present one")
+	}
+	if err := v.Err(); err != nil {
+		return err
+	}
+	hash, err := access.HashPassword(next)
+	if err != nil {
+		return err
+	}
+	return e.store.Do(ctx, func(t *store.Tx) error {
+		if err := t.PutPassword(ctx, who.ID, hash); err != nil {
+			return err
+		}
+		if err := t.EndAccess(ctx, who.ID); err != nil {
+			return err
+		}
+		return t.Audit(ctx, who.Login, "change the password of", "person", who.Login, nil, nil)
+	})
+}
+
+func checkPassword(v *fault.Invalid, where, password string) {
+	if len([]rune(password)) < minPassword {
+		v.Add(where, "the password has fewer than %d characters", minPassword)
+	}
+	if len(password) > maxPassword {
+		v.Add(where, "the password is longer than %d bytes", maxPassword)
+	}
 }
 
 // checkPerson tells what is wrong with a person, and gives the hash of a password;
@@ -335,9 +399,7 @@ func checkPerson(p *job.Person, password string) (hash string, err error) {
 		v.Add("zone", "%s", err)
 	}
 	if password != "" {
-		if len([]rune(password)) < minPassword {
-			v.Add("password", "the password has fewer than %d characters", minPassword)
-		}
+		checkPassword(v, "password", password)
 		if hash, err = access.HashPassword(password); err != nil {
 			return "", err
 		}

@@ -94,10 +94,11 @@ func TestAnyTextSurvivesDelimitedText(t *testing.T) {
 	})
 }
 
-// A cell of text is never taken for a formula, however it begins.
+// A cell of text is never taken for a formula, however it begins, and whatever that is not
+// seen stands before.
 func TestNoTextBecomesAFormula(t *testing.T) {
 	rapid.Check(t, func(r *rapid.T) {
-		text := rapid.SampledFrom([]string{"=", "+", "-", "@", "\t", "＝", "＋", "－", "＠"}).Draw(r, "begins") + rapid.StringMatching(`[A-Z(]{0,6}`).Draw(r, "goes on")
+		text := rapid.SampledFrom([]string{"", "", " ", "  ", "\n", "\v", "\u00a0", "\u200b", "\ufeff", "\u2060 \u3000"}).Draw(r, "unseen") + rapid.SampledFrom([]string{"=", "+", "-", "@", "\t=", "＝", "＋", "－", "＠"}).Draw(r, "begins") + rapid.StringMatching(`[A-Z(]{0,6}`).Draw(r, "goes on")
 		out, err := written(job.Output{Format: "csv", Text: &job.TextForm{NoHeader: true}}, []rows.Column{{Name: "c", Kind: rows.Text}, {Name: "d", Kind: rows.Text}}, [][]string{{"x", text}})
 		if err != nil {
 			r.Fatal(err)

@@ -1,8 +1,11 @@
 package render
 
 import (
+	"bytes"
 	"fmt"
 	"io"
+	"strings"
+	"unicode"
 	"unicode/utf8"
 
 	"ironbell/internal/core/fault"
@@ -208,16 +211,17 @@ func (t *textWriter) Close() error {
 // Says tells what did not fit the encoding.
 func (t *textWriter) Says() []string { return t.out.says() }
 
-// formula tells whether a spreadsheet would take a text for a formula.
+// formula tells whether a spreadsheet would take a text for a formula. Blanks and signs
+// that are not seen in front of it count as little as they do there.
 func formula(text []byte) bool {
 	if len(text) == 0 {
 		return false
 	}
-	switch text[0] {
-	case '=', '+', '-', '@', '\t', '\r':
+	if text[0] == '\t' || text[0] == '\r' || text[0] == '\n' {
 		return true
 	}
-	// A full-width form of these is read as one, too, in some locales.
+	text = bytes.TrimLeftFunc(text, func(r rune) bool { return unicode.IsSpace(r) || unicode.In(r, unicode.Cf, unicode.Cc) })
 	r, _ := utf8.DecodeRune(text)
-	return r == '＝' || r == '＋' || r == '－' || r == '＠'
+	// A full-width form of these is read as one, too, in some locales.
+	return strings.ContainsRune("=+-@＝＋－＠", r) && len(text) > 0
 }

@@ -30,6 +30,29 @@ func (q q) PersonByID(ctx context.Context, id int64) (job.Person, error) {
 	return p, found(err, "person", "")
 }
 
+// AccessNo is the number under which sessions of whoever has a login begin now; 0 when
+// nobody has it.
+func (q q) AccessNo(ctx context.Context, login string) (int64, error) {
+	var no int64
+	err := sqlx.GetContext(ctx, q.ext, &no, `SELECT coalesce((SELECT access_no FROM people WHERE lower(login) = lower($1)), 0)`, login)
+	return no, wrap(err, "see which sessions count")
+}
+
+// PersonOfSession finds a person whose session began under a number, unless their sessions
+// were ended since.
+func (q q) PersonOfSession(ctx context.Context, id, no int64) (job.Person, error) {
+	var p job.Person
+	err := sqlx.GetContext(ctx, q.ext, &p, `SELECT `+personColumns+` FROM people p WHERE p.id = $1 AND p.access_no = $2`, id, no)
+	return p, found(err, "session", "")
+}
+
+// EndAccess ends the sessions and tokens of a person and their link to the forecast.
+func (t *Tx) EndAccess(ctx context.Context, person int64) error {
+	_, err := t.ext.ExecContext(ctx, `WITH ended AS (DELETE FROM tokens WHERE person_id = $1), unlinked AS (DELETE FROM feeds WHERE person_id = $1)
+		UPDATE people SET access_no = access_no + 1 WHERE id = $1`, person)
+	return wrap(err, "end the sessions")
+}
+
 // PersonByToken finds whom a token's hash belongs to.
 func (q q) PersonByToken(ctx context.Context, hash []byte) (job.Person, error) {
 	var p job.Person
@@ -60,6 +83,12 @@ func (q q) PutPerson(ctx context.Context, p job.Person, hash string) (int64, err
 			password_hash = CASE WHEN excluded.password_hash = '' THEN people.password_hash ELSE excluded.password_hash END
 		RETURNING id`, p.Login, p.Name, p.Mail, p.Role, p.Zone, hash)
 	return id, wrap(err, "save the person")
+}
+
+// PutPassword keeps the hash of a person's password.
+func (q q) PutPassword(ctx context.Context, id int64, hash string) error {
+	_, err := q.ext.ExecContext(ctx, `UPDATE people SET password_hash = $2 WHERE id = $1`, id, hash)
+	return wrap(err, "save the password")
 }
 
 // PutDigest sets when a person's next digest is due; none when it is nil.

@@ -277,6 +277,13 @@ func found(err error, kind, name string) error {
 	return wrap(err, "read the "+kind)
 }
 
+// Unwritable tells whether the database refused a text for a character that it cannot
+// hold (PostgreSQL error codes 22021 and 22P05).
+func Unwritable(err error) bool {
+	var pg *pgconn.PgError
+	return errors.As(err, &pg) && (pg.Code == "22021" || pg.Code == "22P05")
+}
+
 // taken tells whether a write was refused since a row with its key stands already.
 func taken(err error) bool {
 	var pg *pgconn.PgError

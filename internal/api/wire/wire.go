@@ -16,6 +16,12 @@ type Credentials struct {
 	Password string `json:"password" minLength:"1" maxLength:"1000"`
 }
 
+// PasswordRequest gives whoever asks another password.
+type PasswordRequest struct {
+	Present string `json:"present" minLength:"1" maxLength:"1000"`
+	Next    string `json:"next" minLength:"1" maxLength:"1000"`
+}
+
 // TokenRequest asks for an API token.
 type TokenRequest struct {
 	Credentials
