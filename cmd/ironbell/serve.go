@@ -54,6 +54,7 @@ var serveCommand = cli.Command{
 		f.BoolVar(&o.adopt, "adopt-store", false, "work with this folder of artifacts although it is another than before, whose files are lost")
 		f.StringVar(&o.engine.Browser, "browser", render.FindBrowser(), "`path` of the Chromium that prints tagged PDFs; empty for none")
 		f.StringVar(&o.engine.Programs, "programs", "", "`folder` of the programs that tasks may run; none when left out")
+		f.StringVar(&o.untried, "untried", "", "`drivers` of sources that were never tried on a real server and are used all the same, separated by commas: sqlserver")
 		f.StringVar(&o.folders, "folders", "", "`folders` that sources may lie in, separated by commas; none when left out")
 		f.StringVar(&o.internal, "allow-internal", "", "internal `addresses` that tasks may call, as host:port separated by commas")
 		f.StringVar(&o.log, "log", "text", "form of the log: text or json")
@@ -68,7 +69,7 @@ var serveCommand = cli.Command{
 
 type serveOptions struct {
 	db, listen, artifacts, keyFile, url, log string
-	folders, internal                        string
+	folders, internal, untried               string
 	adopt                                    bool
 	engine                                   engine.Options
 }
@@ -128,7 +129,7 @@ func serve(ctx context.Context, errs io.Writer, o serveOptions) error {
 	}
 	defer func() { _ = files.Close() }() // nothing is left in it
 	o.engine.Guard = outgoing.New(list(o.internal))
-	sources := report.NewSources(s, vault, report.Allowed{Folders: list(o.folders), Guard: o.engine.Guard})
+	sources := report.NewSources(s, vault, report.Allowed{Folders: list(o.folders), Guard: o.engine.Guard, Untried: list(o.untried)})
 	defer sources.Close()
 	l, err := (&net.ListenConfig{}).Listen(ctx, "tcp", o.listen)
 	if err != nil {

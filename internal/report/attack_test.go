@@ -198,3 +198,28 @@ func TestNothingHidesFromTheReaderOfPostgreSQL(t *testing.T) {
 		assert.NoError(t, err, fine)
 	}
 }
+
+// sqlServerAttacks are texts that the reader refuses before anything is asked. The wall is
+// the login; no server was there to try that on.
+var sqlServerAttacks = []string{
+	"SELECT 1; COMMIT; DROP TABLE t", "SELECT 1 COMMIT DROP TABLE t", "SELECT 1 DROP TABLE t", "SELECT 1;DELETE FROM t", "SELECT 1 DELETE FROM t", "SELECT 1 INSERT t VALUES (1)", "SELECT * INTO x FROM t", "SELECT 1 UPDATE t SET a = 1", "SELECT 1 MERGE t USING u ON 1 = 1 WHEN MATCHED THEN DELETE",
+	"SELECT 1 TRUNCATE TABLE t", "SELECT 1 EXEC xp_cmdshell 'dir'", "SELECT 1 EXECUTE ('DROP TABLE t')", "SELECT 1 exec sp_executesql N'DROP TABLE t'", "SELECT 1 ROLLBACK", "SELECT 1 SAVE TRANSACTION x", "SELECT 1 BEGIN TRAN", "SELECT 1 SET NOCOUNT ON", "SELECT 1 USE master", "SELECT 1 REVERT", "SELECT 1 SETUSER",
+	"SELECT 1 DECLARE @x int", "SELECT 1 GRANT CONTROL TO public", "SELECT 1 REVOKE SELECT ON t TO x", "SELECT 1 DENY SELECT ON t TO x", "SELECT 1 CREATE LOGIN x WITH PASSWORD = 'y'", "SELECT 1 ALTER LOGIN sa ENABLE", "SELECT 1 BACKUP DATABASE d TO DISK = 'x'", "SELECT 1 RESTORE DATABASE d", "SELECT 1 DBCC CHECKDB", "SELECT 1 KILL 5", "SELECT 1 SHUTDOWN", "SELECT 1 RECONFIGURE", "SELECT 1 CHECKPOINT",
+	"SELECT 1 WAITFOR DELAY '00:10:00'", "SELECT * FROM OPENROWSET('x', 'y', 'z')", "SELECT * FROM OPENQUERY(s, 'DELETE FROM t')", "SELECT * FROM OPENDATASOURCE('x', 'y').d.s.t", "SELECT 1 BULK INSERT t FROM 'x'", "SELECT 1 WHILE 1 = 1 SELECT 1", "SELECT 1 RAISERROR ('x', 20, 1) WITH LOG", "SELECT 1 THROW 50000, 'x', 1", "SELECT 1 PRINT 'x'", "SELECT 1 GOTO x",
+	"DROP TABLE t", "EXEC x", "WITH t AS (SELECT 1 AS a) DELETE FROM t", "WITH t AS (SELECT 1 AS a) INSERT x SELECT a FROM t", "SELECT 1 /* /* */ */ DROP TABLE t", "SELECT 1 /* /* */ -- */\n*/ DROP TABLE t", "SELECT '''' DROP TABLE t --'", "SELECT [a]]b] FROM t DROP TABLE t", `SELECT "a""b" FROM t DROP TABLE t`, "SELECT 1\u00a0DROP TABLE t", "SELECT 1;;;\nSELECT 2",
+	"SELECT 1DROP TABLE t", "SELECT 1e5DROP TABLE t", "SELECT 0xDROP TABLE t", "SELECT 1.5DELETE t", "SELECT a\u3000DROP TABLE t", "SELECT 1.DROP TABLE t",
+}
+
+func TestAttacksOnTheReaderOfSQLServer(t *testing.T) {
+	s, err := opened(t, "sqlserver", map[string]any{"host": "127.0.0.1", "port": 1, "database": "tarnwick", "user": "reader", "tls": "disable"}, "x", report.Allowed{Untried: []string{"sqlserver"}})
+	require.NoError(t, err)
+	for _, attack := range sqlServerAttacks {
+		_, err := ask(t, s, attack)
+		if assert.Error(t, err, attack) {
+			assert.Equal(t, fault.Task, fault.Of(err).Scope, "%s was let through to the server: %s", attack, err)
+		}
+	}
+	assert.Greater(t, len(sqlServerAttacks), 40)
+	_, err = ask(t, s, "SELECT [update], 'DROP TABLE t' AS \"set one\", 1.5e3, 0xFF, a1 FROM [use] ORDER BY 1 OFFSET 1 ROWS FETCH NEXT 2 ROWS ONLY; -- the end")
+	assert.Equal(t, fault.Source, fault.Of(err).Scope, "it is asked: %s", err)
+}

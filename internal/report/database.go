@@ -283,7 +283,10 @@ func typed(place *time.Location) func(text string, t job.ValueType) any {
 
 // wrong gives an error a class, a scope and an advice.
 func (d *database) wrong(ctx context.Context, err error, doing string, q Query) error {
+	var known *fault.Fault
 	switch {
+	case errors.As(err, &known):
+		return err
 	case errors.Is(ctx.Err(), context.Canceled):
 		return ctx.Err() // we ended it; what the server says of that is no fault
 	case errors.Is(err, context.DeadlineExceeded), errors.Is(err, context.Canceled):

@@ -115,6 +115,7 @@ type Statements interface {
 type Allowed struct {
 	Folders []string        // in which, or below which, sources may lie
 	Guard   *outgoing.Guard // of addresses that sources may fetch from
+	Untried []string        // drivers that were never tried on a real server and are used all the same
 }
 
 // drivers is the table of all drivers.
@@ -131,8 +132,8 @@ var drivers = []struct {
 	{"sqlite", func(a Allowed, name string, settings json.RawMessage, _ string) (Source, error) {
 		return openSQLite(name, settings, a.Folders)
 	}},
-	{"sqlserver", func(_ Allowed, name string, settings json.RawMessage, password string) (Source, error) {
-		return openSQLServer(name, settings, password)
+	{"sqlserver", func(a Allowed, name string, settings json.RawMessage, password string) (Source, error) {
+		return openSQLServer(a, name, settings, password)
 	}},
 	{"folder", func(a Allowed, name string, settings json.RawMessage, _ string) (Source, error) {
 		return openFolder(name, settings, a.Folders)

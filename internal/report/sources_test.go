@@ -313,7 +313,9 @@ func TestMariaDB(t *testing.T) {
 func TestSQLServerSaysThatItIsUntested(t *testing.T) {
 	port, err := freeport.Find(context.Background())
 	require.NoError(t, err)
-	s, err := opened(t, "sqlserver", map[string]any{"host": "127.0.0.1", "port": port, "database": "tarnwick", "user": "reader", "tls": "disable"}, "secret-1", report.Allowed{})
+	_, err = opened(t, "sqlserver", map[string]any{"host": "127.0.0.1", "port": port, "database": "tarnwick", "user": "reader", "tls": "disable"}, "secret-1", report.Allowed{})
+	require.ErrorContains(t, err, "the driver sqlserver is off")
+	s, err := opened(t, "sqlserver", map[string]any{"host": "127.0.0.1", "port": port, "database": "tarnwick", "user": "reader", "tls": "disable"}, "secret-1", report.Allowed{Untried: []string{"sqlserver"}})
 	require.NoError(t, err)
 	_, err = ask(t, s, "SELECT 1")
 	require.Error(t, err)

@@ -7,7 +7,9 @@ import (
 	"errors"
 	"fmt"
 	"net/url"
+	"slices"
 	"strconv"
+	"strings"
 	"time"
 
 	"ironbell/internal/core/fault"
@@ -21,8 +23,11 @@ import (
 const Untested = "this driver has not been tested against a real server yet"
 
 // openSQLServer opens a SQL Server. It was compiled and never tried on a real
-// one; its screen and its documentation say so.
-func openSQLServer(name string, settings json.RawMessage, password string) (Source, error) {
+// one; its screen and its documentation say so, and an operator must ask for it.
+func openSQLServer(a Allowed, name string, settings json.RawMessage, password string) (Source, error) {
+	if !slices.Contains(a.Untried, "sqlserver") {
+		return nil, fault.New(fault.Source, "open source "+quote(name), "the driver sqlserver is off: "+Untested, "An operator who wants to try it starts the nodes with -untried sqlserver.")
+	}
 	s, err := readServer(name, settings)
 	if err != nil {
 		return nil, err
@@ -44,21 +49,52 @@ func openSQLServer(name string, settings json.RawMessage, password string) (Sour
 	}
 	db := sql.OpenDB(connector)
 	db.SetMaxOpenConns(s.conns())
-	db.SetConnMaxIdleTime(5 * time.Minute)
+	db.SetMaxIdleConns(-1) // each query has a session of its own
 	return &database{name: name, user: s.User, db: db, limits: s.Limits, engine: sqlServerEngine}, nil
 }
 
+// sqlServerWords begin statements of other kinds, which need no semicolon before them, or
+// reach outside. They are a hint; the wall is the login.
+var sqlServerWords = func() map[string]string {
+	out := map[string]string{}
+	for why, words := range map[string]string{
+		"writes":                               "insert update delete merge into truncate bulk writetext updatetext",
+		"changes what is there":                "create alter drop grant revoke deny backup restore dbcc enable disable",
+		"runs statements":                      "exec execute declare prepare deallocate goto while return throw raiserror print",
+		"ends the transaction that only reads": "commit rollback save begin tran transaction",
+		"changes the session":                  "set use revert setuser reconfigure",
+		"connects elsewhere":                   "openrowset openquery opendatasource openxml",
+		"holds others up":                      "waitfor kill shutdown checkpoint receive send",
+	} {
+		for _, word := range strings.Fields(words) {
+			out[word] = why
+		}
+	}
+	return out
+}()
+
+// sqlServerRights lists what a login may do beside connecting and selecting; NULL when
+// that is all.
+const sqlServerRights = `SELECT string_agg(permission_name, ', ') FROM (
+	SELECT DISTINCT permission_name FROM fn_my_permissions(NULL, 'SERVER') UNION SELECT DISTINCT permission_name FROM fn_my_permissions(NULL, 'DATABASE')
+) p WHERE permission_name NOT IN ('CONNECT', 'CONNECT SQL', 'SELECT', 'VIEW ANY DATABASE', 'VIEW ANY COLUMN ENCRYPTION KEY DEFINITION', 'VIEW ANY COLUMN MASTER KEY DEFINITION')`
+
 var sqlServerEngine = engine{
 	dialect: dialect{
-		place: func(n int, _ job.ValueType) string { return "@p" + strconv.Itoa(n) }, reuse: true, brackets: true, nested: true, onlySelect: true,
-		forbidden: map[string]string{
-			"insert": "writes", "update": "writes", "delete": "writes", "merge": "writes", "into": "writes", "exec": "runs statements", "execute": "runs statements",
-			"openrowset": "connects elsewhere", "openquery": "connects elsewhere", "opendatasource": "connects elsewhere", "waitfor": "only waits", "revert": "changes the login",
-		},
+		place: func(n int, _ job.ValueType) string { return "@p" + strconv.Itoa(n) }, reuse: true, brackets: true, nested: true, loose: true, onlySelect: true, oneStatement: true,
+		forbidden: sqlServerWords,
 	},
 	version: "SELECT @@VERSION, SUSER_SNAME()",
 	note:    Untested,
 	begin: func(ctx context.Context, c *sql.Conn, _ Query) (func(), error) {
+		// The wall is the login: it may connect and select, and nothing else.
+		var may sql.NullString
+		if err := c.QueryRowContext(ctx, sqlServerRights).Scan(&may); err != nil {
+			return nil, err
+		}
+		if may.Valid {
+			return nil, fault.New(fault.Source, "read as its login", "the login may do more than connect and select: "+may.String, "Give the source a login that has CONNECT and SELECT only.")
+		}
 		// It knows no transactions that only read: what is done is rolled back.
 		if _, err := c.ExecContext(ctx, "BEGIN TRANSACTION"); err != nil {
 			return nil, err

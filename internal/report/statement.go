@@ -3,9 +3,11 @@ package report
 import (
 	"errors"
 	"fmt"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
+	"unicode"
 
 	"ironbell/internal/core/job"
 )
@@ -28,6 +30,7 @@ type dialect struct {
 	reuse        bool                                   // a placeholder may stand twice
 	backslash    bool                                   // \' is a quote in every literal, and "..." is one
 	dashBlank    bool                                   // -- begins a comment only before a blank
+	loose        bool                                   // a word needs no blank after a number, and blanks of Unicode part words: both refused
 	executable   bool                                   // comments that begin with /*! or /*M! are run: refused
 	unicodeNames bool                                   // names may be written U&"...", in which signs hide: refused
 	backtick     bool                                   // quotes names
@@ -51,6 +54,9 @@ var postgresDialect = dialect{
 		"pg_terminate_backend": "ends other people's work", "pg_cancel_backend": "ends other people's work",
 	},
 }
+
+// isNumber is what a number may be, up to its point.
+var isNumber = regexp.MustCompile(`^(0[xX][0-9a-fA-F]*|[0-9]+([eE][0-9]*)?)$`)
 
 // maxArgs bounds how many placeholders a statement has.
 const maxArgs = 30_000
@@ -102,6 +108,17 @@ func (d dialect) prepare(query string, params []job.Parameter, values []job.Boun
 			}
 			first = false
 			out.WriteString(word)
+			i = end
+			continue
+		case d.loose && c >= '0' && c <= '9' && !isNamePart(lastOf(query, i)):
+			end := i
+			for end < len(query) && isNamePart(query[end]) {
+				end++
+			}
+			if !isNumber.MatchString(query[i:end]) {
+				return Statement{}, fmt.Errorf("%q begins as a number and goes on as a word; put a blank between", query[i:end])
+			}
+			out.WriteString(query[i:end])
 			i = end
 			continue
 		case c == ';':
@@ -165,6 +182,9 @@ func (d dialect) says(query string, i int) bool {
 
 // allows tells whether a query may hold a word.
 func (d dialect) allows(word string) error {
+	if d.loose && strings.ContainsFunc(word, func(r rune) bool { return r >= 0x80 && unicode.IsSpace(r) }) {
+		return fmt.Errorf("a blank that is none of ASCII stands in %q; write a plain one", word)
+	}
 	if why, no := d.forbidden[strings.ToLower(word)]; no {
 		return fmt.Errorf("a report's query may not use %s, which %s", strings.ToLower(word), why)
 	}
