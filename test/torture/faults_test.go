@@ -180,7 +180,11 @@ func (h *harness) beside(all map[int64]ringing, random *rand.Rand) (stop func() 
 				}
 				end()
 			}
-			h.ons[r.name] = append(h.ons[r.name], span{on[r.name], time.Now().Add(h.offset())})
+			until := time.Now().Add(h.offset())
+			if perhaps, known := h.offs[r.name]; known {
+				until = perhaps
+			}
+			h.ons[r.name] = append(h.ons[r.name], span{on[r.name], until})
 		}
 	})
 	return func() map[string]int {
@@ -205,11 +209,19 @@ func (h *harness) switchOver(ctx context.Context, r ringing, on map[string]time.
 	since := on[r.name]
 	before := time.Now().Add(h.offset())
 	if _, err := h.engine.Switch(ctx, h.person, r.name, since.IsZero()); err != nil {
+		// Its answer may be what was lost: from here on it is perhaps off.
+		if _, known := h.offs[r.name]; !since.IsZero() && !known {
+			h.offs[r.name] = before
+		}
 		return err
 	}
 	if since.IsZero() {
 		on[r.name] = time.Now().Add(h.offset())
 		return nil
+	}
+	if perhaps, known := h.offs[r.name]; known {
+		before = perhaps
+		delete(h.offs, r.name)
 	}
 	delete(on, r.name)
 	h.ons[r.name] = append(h.ons[r.name], span{since, before})

@@ -85,7 +85,8 @@ type harness struct {
 	began   time.Time
 	turns   []turn
 	log     []string
-	ons     map[string][]span // by the rule of a job that is switched, when it was surely on, by the nodes' clock
+	ons     map[string][]span    // by the rule of a job that is switched, when it was surely on, by the nodes' clock
+	offs    map[string]time.Time // when a switching off was tried whose answer did not come
 }
 
 // span is a stretch of time.
@@ -160,7 +161,7 @@ func raise(t *testing.T) *harness {
 	h.engine = engine.New(h.store, sources, deliver.NewDestinations(h.store, vault, deliver.Allowed{Guard: guard, Folders: []string{h.folder()}}), files, engine.Options{
 		Node: "desk", Now: func() time.Time { return time.Now().Add(h.offset()) }, Guard: guard, Kinds: map[job.TaskKind]task.Kind{job.KindCollect: unseen{}}, Log: slog.New(slog.DiscardHandler),
 	})
-	h.ons = map[string][]span{}
+	h.ons, h.offs = map[string][]span{}, map[string]time.Time{}
 	return h
 }
 
