@@ -104,7 +104,7 @@ func passwordCommand(*flag.FlagSet) runner {
 		}
 		fmt.Fprintln(i.Out, "The password is changed. All sessions and tokens from before have ended.")
 		endedByName(i)
-		return signIn(ctx, i, c.URL(), me.Person.Login, words[1])
+		return signIn(ctx, i, c.URL(), me.Login, words[1])
 	}
 }
 

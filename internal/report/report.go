@@ -132,9 +132,7 @@ var drivers = []struct {
 	{"sqlite", func(a Allowed, name string, settings json.RawMessage, _ string) (Source, error) {
 		return openSQLite(name, settings, a.Folders)
 	}},
-	{"sqlserver", func(a Allowed, name string, settings json.RawMessage, password string) (Source, error) {
-		return openSQLServer(a, name, settings, password)
-	}},
+	{"sqlserver", openSQLServer},
 	{"folder", func(a Allowed, name string, settings json.RawMessage, _ string) (Source, error) {
 		return openFolder(name, settings, a.Folders)
 	}},
