@@ -9,6 +9,7 @@ import (
 	"io"
 	"net/http"
 	"net/http/cookiejar"
+	"net/url"
 	"os"
 	"strings"
 	"testing"
@@ -358,4 +359,43 @@ func TestFilesAreFetchedAsTheyWere(t *testing.T) {
 func sum(text []byte) []byte {
 	s := sha256.Sum256(text)
 	return s[:]
+}
+
+// Times at the ends of the calendar are refused with a sentence, wherever they are named.
+func TestTimesThatNobodyReckonsWithAreRefused(t *testing.T) {
+	w := open(t)
+	base := "http://" + w.listen
+	w.report("Ports", "SELECT code FROM ports WHERE code <> :day::text", job.Parameter{Name: "day", Label: "Day", Type: job.TypeDate, Default: "today"})
+	d := tasks(reportOf("Ports"))
+	d.Triggers = []job.Trigger{{Timing: job.Timing{Rule: "0 6 * * *"}}}
+	w.job("Ports", d)
+	for _, year := range []string{"9999", "0001", "0000", "9001", "1899"} {
+		day, at := year+"-12-31", year+"-12-31T23:59:59-12:00"
+		for _, c := range []struct{ method, path, body string }{
+			{"GET", "/api/forecast?from=" + at + "&to=" + at, ""}, {"GET", "/api/forecast?from=" + at, ""}, {"GET", "/api/forecast?to=" + at, ""},
+			{"GET", "/api/moment?text=today+%2B+1+day&at=" + at, ""}, {"GET", "/api/day?date=" + day + "&zone=Pacific/Auckland", ""}, {"GET", "/api/jobs/Ports/why?at=" + day, ""}, {"GET", "/api/jobs/Ports/why?at=" + at, ""},
+			{"POST", "/api/when", `{"rule":"0 6 * * *","from":"` + at + `"}`}, {"POST", "/api/when", `{"rule":"0 6 * * *","start":"` + day + `"}`}, {"POST", "/api/when", `{"rule":"0 6 * * *","end":"` + at + `"}`},
+			{"POST", "/api/freezes", `{"label":"service","from":"` + at + `"}`}, {"POST", "/api/freezes", `{"label":"service","to":"` + at + `"}`},
+			{"POST", "/api/jobs/Ports/past", `{"from":"` + day + `"}`}, {"POST", "/api/jobs/Ports/past", `{"from":"2026-01-01","to":"` + day + `"}`},
+			{"POST", "/api/reports/Ports/preview", `{"date":"` + at + `"}`},
+		} {
+			status, _, text := call(t, http.DefaultClient, c.method, base+c.path, w.token, c.body)
+			assert.Less(t, status, 500, "%s %s %s: %s", c.method, c.path, c.body, text)
+			assert.NotEqual(t, 404, status, "%s %s: %s", c.method, c.path, text)
+			if status != 422 {
+				t.Logf("%d for %s %s %s", status, c.method, c.path, c.body)
+			}
+		}
+	}
+	for _, moment := range []string{"today + 99999 years", "today + 3000000 days", "start of year + 8000 years", "today - 99999 months"} {
+		status, _, text := call(t, http.DefaultClient, "GET", base+"/api/moment?text="+url.QueryEscape(moment), w.token, "")
+		assert.Less(t, status, 500, "%s: %s", moment, text)
+		status, _, text = call(t, http.DefaultClient, "POST", base+"/api/reports/Ports/preview", w.token, `{"values":{"day":"`+moment+`"}}`)
+		assert.Less(t, status, 500, "%s: %s", moment, text)
+	}
+	status, _, text := call(t, http.DefaultClient, "GET", base+"/ready", "", "")
+	assert.Equal(t, 200, status, text)
+	freezes, err := w.c.Freezes(context.Background(), true)
+	require.NoError(t, err)
+	assert.Empty(t, freezes, "nothing was frozen")
 }

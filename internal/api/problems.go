@@ -4,9 +4,12 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"net/http"
+	"time"
 
 	"ironbell/internal/access"
+	"ironbell/internal/core/civil"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/report"
 	"ironbell/internal/store"
@@ -71,6 +74,16 @@ func (s *server) problem(err error) error {
 	}
 	s.Log.Error("a request failed", "error", err)
 	return huma.NewError(http.StatusInternalServerError, "The service has a fault of its own; its log says more. Nothing was changed.")
+}
+
+// known refuses times of years that are not reckoned with; a zero time is none.
+func known(times ...time.Time) error {
+	for _, t := range times {
+		if !t.IsZero() && !civil.Known(t.Year()) {
+			return huma.NewError(http.StatusUnprocessableEntity, fmt.Sprintf("Name a time from the years %d to %d.", civil.FirstYear, civil.LastYear))
+		}
+	}
+	return nil
 }
 
 func isNotFound(err error) bool {

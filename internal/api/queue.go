@@ -3,6 +3,7 @@ package api
 import (
 	"context"
 	"net/http"
+	"time"
 
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/job"
@@ -72,6 +73,13 @@ func (s *server) queue(a huma.API) {
 		func(ctx context.Context, in *struct{ Body wire.FreezeRequest }) (*struct{ Body wire.Freeze }, error) {
 			who, _ := person(ctx)
 			f := store.Freeze{Label: in.Body.Label, To: in.Body.To, Rings: in.Body.Rings, Reason: in.Body.Reason}
+			for _, at := range []*time.Time{in.Body.From, in.Body.To} {
+				if at != nil {
+					if err := known(*at); err != nil {
+						return nil, err
+					}
+				}
+			}
 			if in.Body.From != nil {
 				f.From = *in.Body.From
 			}

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"ironbell/internal/api/wire"
+	"ironbell/internal/core/civil"
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/zone"
 	"ironbell/internal/engine"
@@ -38,7 +39,7 @@ func (s *server) today(a huma.API) {
 			now := s.Engine.Now().In(zone)
 			at := now
 			if in.Date != "" {
-				if at, err = time.ParseInLocation(time.DateOnly, in.Date, zone); err != nil {
+				if at, err = time.ParseInLocation(time.DateOnly, in.Date, zone); err != nil || !civil.Known(at.Year()) {
 					return nil, huma.NewError(http.StatusUnprocessableEntity, in.Date+" is no date; write it as 2026-11-23")
 				}
 			}

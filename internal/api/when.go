@@ -57,6 +57,9 @@ func (s *server) when(a huma.API) {
 		},
 		) (*struct{ Body wire.Moment }, error) {
 			who, _ := person(ctx)
+			if err := known(in.At); err != nil {
+				return nil, err
+			}
 			said, err := s.readMoment(ctx, in.Text, in.At, orElse(in.Zone, who.Zone), in.Calendars)
 			if err != nil {
 				return nil, s.problem(err)
@@ -77,6 +80,9 @@ func (s *server) when(a huma.API) {
 		},
 		) (*struct{ Body wire.Forecast }, error) {
 			who, _ := person(ctx)
+			if err := known(in.From, in.To); err != nil {
+				return nil, err
+			}
 			f, err := s.forecast(ctx, in.From, in.To, orElse(in.Zone, who.Zone), in.Job, in.Limit)
 			if err != nil {
 				return nil, s.problem(err)
@@ -157,6 +163,9 @@ func (s *server) readRule(ctx context.Context, in wire.WhenRequest) (wire.When, 
 	}
 	from := s.Engine.Now()
 	if in.From != nil {
+		if err := known(*in.From); err != nil {
+			return out, err
+		}
 		from = *in.From
 	}
 	settings := s.Engine.When()

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"ironbell/internal/access"
+	"ironbell/internal/core/civil"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/rule"
@@ -140,13 +141,13 @@ func (e *Engine) past(ctx context.Context, v *fault.Invalid, j job.Job, place *t
 		return nil, err
 	}
 	from, err := time.ParseInLocation(time.DateOnly, ask.From, place)
-	if err != nil {
+	if err != nil || !civil.Known(from.Year()) {
 		v.Add("from", "%q is no date; write it as 2026-11-23", ask.From)
 		return nil, v.Err()
 	}
 	to := from
 	if ask.To != "" {
-		if to, err = time.ParseInLocation(time.DateOnly, ask.To, place); err != nil || to.Before(from) {
+		if to, err = time.ParseInLocation(time.DateOnly, ask.To, place); err != nil || to.Before(from) || !civil.Known(to.Year()) {
 			v.Add("to", "%q is no date from %s on; write it as 2026-11-23", ask.To, ask.From)
 			return nil, v.Err()
 		}

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"ironbell/internal/access"
+	"ironbell/internal/core/civil"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/moment"
@@ -252,6 +253,10 @@ func (e *Engine) look(ctx context.Context, who job.Person, l Look) (looking, err
 	}
 	if out.at = l.Date; l.Date.IsZero() {
 		out.at = e.o.Now()
+	}
+	if !civil.Known(out.at.Year()) {
+		v.Add("date", "name a time from the years %d to %d", civil.FirstYear, civil.LastYear)
+		return out, v.Err()
 	}
 	out.at = out.at.In(place)
 	if out.source, err = e.sources.Get(ctx, out.rep.Source, out.rep.Identity); err != nil {

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"ironbell/internal/core/civil"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/zone"
@@ -57,11 +58,11 @@ func (e *Engine) Why(ctx context.Context, name, at string) (job.Job, []Reason, e
 // readAt reads a date, or a date and time, which stands for its minute.
 func readAt(text string, place *time.Location) (from, to time.Time, err error) {
 	text = strings.TrimSpace(text)
-	if t, err := time.ParseInLocation(time.DateOnly, text, place); err == nil {
+	if t, err := time.ParseInLocation(time.DateOnly, text, place); err == nil && civil.Known(t.Year()) {
 		return t, t.AddDate(0, 0, 1), nil
 	}
 	for _, layout := range []string{"2006-01-02 15:04", "2006-01-02T15:04", time.RFC3339} {
-		if t, err := time.ParseInLocation(layout, text, place); err == nil {
+		if t, err := time.ParseInLocation(layout, text, place); err == nil && civil.Known(t.Year()) {
 			t = t.In(place).Truncate(time.Minute)
 			return t, t.Add(time.Minute), nil
 		}

@@ -12,6 +12,23 @@ const (
 	Day    = 24 * Hour
 )
 
+// The years that people may name. Before them zones had the times of their places; what is
+// reckoned from a later one could leave the years that RFC 3339 writes.
+const (
+	FirstYear = 1900
+	LastYear  = 9000
+)
+
+// Known tells whether all of some years may be named.
+func Known(years ...int) bool {
+	for _, y := range years {
+		if y < FirstYear || y > LastYear {
+			return false
+		}
+	}
+	return true
+}
+
 // Mask is a set of the days of one month: bit 1 is the first, bit 31 the last.
 type Mask uint32
 

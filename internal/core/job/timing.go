@@ -5,6 +5,7 @@ import (
 	"strings"
 	"time"
 
+	"ironbell/internal/core/civil"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/moment"
 	"ironbell/internal/core/rule"
@@ -59,14 +60,14 @@ func readBound(text string, zone *time.Location, end bool) (time.Time, error) {
 	if text == "" {
 		return time.Time{}, nil
 	}
-	if t, err := time.ParseInLocation(time.DateOnly, text, zone); err == nil {
+	if t, err := time.ParseInLocation(time.DateOnly, text, zone); err == nil && civil.Known(t.Year()) {
 		if end {
 			t = t.AddDate(0, 0, 1).Add(-time.Second)
 		}
 		return t, nil
 	}
 	for _, layout := range []string{"2006-01-02 15:04", "2006-01-02T15:04", "2006-01-02 15:04:05", time.RFC3339} {
-		if t, err := time.ParseInLocation(layout, text, zone); err == nil {
+		if t, err := time.ParseInLocation(layout, text, zone); err == nil && civil.Known(t.Year()) {
 			return t, nil
 		}
 	}
