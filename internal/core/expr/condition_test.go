@@ -1,6 +1,8 @@
 package expr_test
 
 import (
+	"fmt"
+	"strings"
 	"testing"
 	"time"
 
@@ -72,4 +74,25 @@ func TestTextsSpeakOfTasksAndEvents(t *testing.T) {
 	require.NoError(t, err)
 	_, err = text.Fill(expr.Facts{Event: map[string]any{"data": map[string]any{}}})
 	assert.ErrorContains(t, err, "no such key: port")
+}
+
+// What would take the checker long is refused before it is checked, and reads well.
+func TestWhatNestsTooDeeplyIsRefused(t *testing.T) {
+	nested := func(n int) string { return "size(" + strings.Repeat("[", n) + strings.Repeat("]", n) + ") > 0" }
+	macros := func(n int) string {
+		s := "1"
+		for i := range n {
+			s = fmt.Sprintf("[1, 2].map(x%d, [%s])", i, s)
+		}
+		return "size(" + s + ") > 0"
+	}
+	for _, text := range []string{nested(60), nested(1500), strings.Repeat("(", 100) + "true" + strings.Repeat(")", 100), "size(" + strings.Repeat("{1: ", 60) + "1" + strings.Repeat("}", 60) + ") > 0", macros(3), macros(12), strings.Repeat("rows > 1 || ", 600) + "true"} {
+		_, err := expr.ParseCondition(text, expr.Names{})
+		require.ErrorContains(t, err, "is too long or nests too deeply")
+		assert.Less(t, len(err.Error()), 300)
+	}
+	for _, text := range []string{nested(20), macros(2), strings.Repeat("(", 20) + "true" + strings.Repeat(")", 20), strings.Repeat("rows > 1 || ", 100) + "true", "[1, 2].exists(x, [3].exists(y, x == y))"} {
+		_, err := expr.ParseCondition(text, expr.Names{})
+		assert.NoError(t, err, text)
+	}
 }

@@ -114,6 +114,14 @@ var envs = struct {
 
 const maxEnvs = 1000
 
+// Bounds of an expression: how deep it nests, how long it is in characters, and how many
+// macros such as exists stand within each other.
+const (
+	maxNested = 40
+	maxSource = 4000
+	maxMacros = 2
+)
+
 func environment(names Names) (*cel.Env, error) {
 	key := names.key()
 	envs.Lock()
@@ -123,6 +131,8 @@ func environment(names Names) (*cel.Env, error) {
 	}
 	options := []cel.EnvOption{
 		cel.CrossTypeNumericComparisons(true), // total("litres") > 5000 needs no point
+		// What nests takes the checker long, so that it is bounded before it is checked.
+		cel.ParserRecursionLimit(maxNested), cel.ParserExpressionSizeLimit(maxSource), cel.ASTValidators(cel.ValidateComprehensionNestingLimit(maxMacros)),
 		cel.Variable("job", cel.StringType),
 		cel.Variable("report", cel.StringType),
 		cel.Variable("run", cel.StringType),
@@ -255,7 +265,21 @@ func plain(source string, issues *cel.Issues, names Names) error {
 		}
 		return fmt.Errorf("{%s} speaks of %q, which is not known here; known are %s", source, name, names.known())
 	}
+	for _, bound := range []string{"recursion limit", "nesting limit", "size exceeds limit", "size limit"} {
+		if strings.Contains(message, bound) {
+			return fmt.Errorf("{%s} is too long or nests too deeply: at most %d characters, %d levels, and %d macros within each other", shortened(source), maxSource, maxNested, maxMacros)
+		}
+	}
 	return fmt.Errorf("{%s}: %s", source, message)
+}
+
+// shortened is the beginning of a long text.
+func shortened(text string) string {
+	const most = 80
+	if runes := []rune(text); len(runes) > most {
+		return string(runes[:most]) + "..."
+	}
+	return text
 }
 
 // Fill gives the text with its moving parts filled in.
