@@ -372,11 +372,20 @@ func TestTimesThatNobodyReckonsWithAreRefused(t *testing.T) {
 	for _, year := range []string{"9999", "0001", "0000", "9001", "1899"} {
 		day, at := year+"-12-31", year+"-12-31T23:59:59-12:00"
 		for _, c := range []struct{ method, path, body string }{
-			{"GET", "/api/forecast?from=" + at + "&to=" + at, ""}, {"GET", "/api/forecast?from=" + at, ""}, {"GET", "/api/forecast?to=" + at, ""},
-			{"GET", "/api/moment?text=today+%2B+1+day&at=" + at, ""}, {"GET", "/api/day?date=" + day + "&zone=Pacific/Auckland", ""}, {"GET", "/api/jobs/Ports/why?at=" + day, ""}, {"GET", "/api/jobs/Ports/why?at=" + at, ""},
-			{"POST", "/api/when", `{"rule":"0 6 * * *","from":"` + at + `"}`}, {"POST", "/api/when", `{"rule":"0 6 * * *","start":"` + day + `"}`}, {"POST", "/api/when", `{"rule":"0 6 * * *","end":"` + at + `"}`},
-			{"POST", "/api/freezes", `{"label":"service","from":"` + at + `"}`}, {"POST", "/api/freezes", `{"label":"service","to":"` + at + `"}`},
-			{"POST", "/api/jobs/Ports/past", `{"from":"` + day + `"}`}, {"POST", "/api/jobs/Ports/past", `{"from":"2026-01-01","to":"` + day + `"}`},
+			{"GET", "/api/forecast?from=" + at + "&to=" + at, ""},
+			{"GET", "/api/forecast?from=" + at, ""},
+			{"GET", "/api/forecast?to=" + at, ""},
+			{"GET", "/api/moment?text=today+%2B+1+day&at=" + at, ""},
+			{"GET", "/api/day?date=" + day + "&zone=Pacific/Auckland", ""},
+			{"GET", "/api/jobs/Ports/why?at=" + day, ""},
+			{"GET", "/api/jobs/Ports/why?at=" + at, ""},
+			{"POST", "/api/when", `{"rule":"0 6 * * *","from":"` + at + `"}`},
+			{"POST", "/api/when", `{"rule":"0 6 * * *","start":"` + day + `"}`},
+			{"POST", "/api/when", `{"rule":"0 6 * * *","end":"` + at + `"}`},
+			{"POST", "/api/freezes", `{"label":"service","from":"` + at + `"}`},
+			{"POST", "/api/freezes", `{"label":"service","to":"` + at + `"}`},
+			{"POST", "/api/jobs/Ports/past", `{"from":"` + day + `"}`},
+			{"POST", "/api/jobs/Ports/past", `{"from":"2026-01-01","to":"` + day + `"}`},
 			{"POST", "/api/reports/Ports/preview", `{"date":"` + at + `"}`},
 		} {
 			status, _, text := call(t, http.DefaultClient, c.method, base+c.path, w.token, c.body)
