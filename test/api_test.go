@@ -197,6 +197,16 @@ func TestAChangedPasswordEndsWhatItOpened(t *testing.T) {
 	_, err = w.c.SavePerson(ctx, "mara", person)
 	require.NoError(t, err)
 	assert.False(t, signedIn(again))
+
+	// Whoever finds an open session does not find its password by guessing.
+	open := browser("the-other-lantern")
+	limited := false
+	for range 30 {
+		status, _, _ := call(t, open, http.MethodPut, base+"/api/session/password", "", `{"present":"a-guess-of-mine","next":"a-lamp-on-the-pier"}`)
+		limited = limited || status == 429
+	}
+	assert.True(t, limited)
+	assert.True(t, signedIn(open))
 	var said string
 	require.NoError(t, connect(t, w.db).QueryRow(ctx, `SELECT string_agg(coalesce(before::text, '') || coalesce(after::text, ''), ' ') FROM audit WHERE kind = 'person'`).Scan(&said))
 	for _, secret := range []string{password, "lamp", "lantern", "argon2"} {

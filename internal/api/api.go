@@ -45,6 +45,7 @@ type Parts struct {
 const (
 	sessionLength = 12 * time.Hour
 	signInsAMin   = 20      // tries to sign in, by address
+	passwordsAMin = 10      // tries of one person at their own password
 	feedsAMin     = 60      // questions for a feed, by address
 	maxBody       = 1 << 20 // bytes of a request
 )
@@ -83,6 +84,8 @@ func Handler(p Parts) http.Handler {
 	r.Group(func(r chi.Router) {
 		r.Use(sessions.LoadAndSave, s.who)
 		r.With(httprate.LimitBy(signInsAMin, time.Minute, peer)).Group(func(r chi.Router) { s.describe(r, s.signIn) })
+		// Whoever found an open session must not find its password by it.
+		r.With(signedIn, httprate.LimitBy(passwordsAMin, time.Minute, signedInAs)).Group(func(r chi.Router) { s.describe(r, s.password) })
 		r.With(signedIn, s.preconditions).Group(func(r chi.Router) { s.describe(r, s.operations) })
 		r.Handle("/api/*", http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 			if _, ok := person(r.Context()); !ok {
@@ -229,6 +232,12 @@ func (s *server) who(next http.Handler) http.Handler {
 }
 
 const needSignIn = "You are not signed in, or your session has ended. Sign in, or send an API token as Authorization: Bearer."
+
+// signedInAs is the person who makes a request, as a key.
+func signedInAs(r *http.Request) (string, error) {
+	p, _ := person(r.Context())
+	return p.Login, nil
+}
 
 // signedIn lets only those pass who are.
 func signedIn(next http.Handler) http.Handler {

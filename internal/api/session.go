@@ -60,6 +60,15 @@ func (s *server) signIn(a huma.API) {
 		})
 }
 
+// password registers what asks for a password of those who are signed in.
+func (s *server) password(a huma.API) {
+	huma.Register(a, huma.Operation{OperationID: "change-password", Method: http.MethodPut, Path: "/api/session/password", Summary: "Change your own password", Description: "All your sessions and tokens end with it, also the one that asks, and so does your link to the forecast: sign in again.", Tags: []string{"access"}, DefaultStatus: http.StatusNoContent, Errors: []int{422, 429}},
+		func(ctx context.Context, in *struct{ Body wire.PasswordRequest }) (*struct{}, error) {
+			who, _ := person(ctx)
+			return nil, s.orProblem(s.Engine.ChangePassword(ctx, who, in.Body.Present, in.Body.Next))
+		})
+}
+
 // people registers who is who.
 func (s *server) people(a huma.API) {
 	huma.Register(a, huma.Operation{OperationID: "who-am-i", Method: http.MethodGet, Path: "/api/session", Summary: "Who is signed in", Tags: []string{"access"}},
@@ -76,11 +85,6 @@ func (s *server) people(a huma.API) {
 				return nil, s.orProblem(access.EndToken(ctx, s.Store, strings.TrimSpace(token)))
 			}
 			return nil, s.sessions.Destroy(ctx)
-		})
-	huma.Register(a, huma.Operation{OperationID: "change-password", Method: http.MethodPut, Path: "/api/session/password", Summary: "Change your own password", Description: "All your sessions and tokens end with it, also the one that asks, and so does your link to the forecast: sign in again.", Tags: []string{"access"}, DefaultStatus: http.StatusNoContent, Errors: []int{422}},
-		func(ctx context.Context, in *struct{ Body wire.PasswordRequest }) (*struct{}, error) {
-			who, _ := person(ctx)
-			return nil, s.orProblem(s.Engine.ChangePassword(ctx, who, in.Body.Present, in.Body.Next))
 		})
 	huma.Register(a, huma.Operation{OperationID: "list-people", Method: http.MethodGet, Path: "/api/people", Summary: "List the people", Tags: []string{"access"}},
 		func(ctx context.Context, _ *struct{}) (*struct{ Body []job.Person }, error) {

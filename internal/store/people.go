@@ -85,10 +85,15 @@ func (q q) PutPerson(ctx context.Context, p job.Person, hash string) (int64, err
 	return id, wrap(err, "save the person")
 }
 
-// PutPassword keeps the hash of a person's password.
-func (q q) PutPassword(ctx context.Context, id int64, hash string) error {
-	_, err := q.ext.ExecContext(ctx, `UPDATE people SET password_hash = $2 WHERE id = $1`, id, hash)
-	return wrap(err, "save the password")
+// PutPassword keeps the hash of a person's password, unless another came in the place of
+// the one that was there; it tells whether it did.
+func (q q) PutPassword(ctx context.Context, id int64, was, hash string) (bool, error) {
+	res, err := q.ext.ExecContext(ctx, `UPDATE people SET password_hash = $3 WHERE id = $1 AND password_hash = $2`, id, was, hash)
+	if err != nil {
+		return false, wrap(err, "save the password")
+	}
+	n, err := res.RowsAffected()
+	return n > 0, wrap(err, "save the password")
 }
 
 // PutDigest sets when a person's next digest is due; none when it is nil.

@@ -8,7 +8,7 @@
 </script>
 
 <div role="alert" class="panel border-error/50 p-3">
-  <p class="text-error font-semibold">{text}</p>
+  <p class="text-error font-semibold first-letter:uppercase">{text}</p>
   {#if details.length > 0}
     <ul class="mt-1 list-disc pl-5">
       {#each details as d (d.location + (d.message ?? ''))}
