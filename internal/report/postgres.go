@@ -68,7 +68,7 @@ func openPostgres(name string, settings json.RawMessage, password string) (Sourc
 	config.ConnConfig.DefaultQueryExecMode = pgx.QueryExecModeDescribeExec
 	config.ConnConfig.StatementCacheCapacity = 0
 	config.ConnConfig.DescriptionCacheCapacity = 0
-	config.ConnConfig.RuntimeParams = map[string]string{"application_name": "ironbell", "datestyle": "ISO, YMD", "intervalstyle": "iso_8601", "bytea_output": "hex"}
+	config.ConnConfig.RuntimeParams = map[string]string{"application_name": "ironbell", "standard_conforming_strings": "on", "datestyle": "ISO, YMD", "intervalstyle": "iso_8601", "bytea_output": "hex"}
 	// A query that is given up is ended at the server, too.
 	config.ConnConfig.BuildContextWatcherHandler = func(c *pgconn.PgConn) ctxwatch.Handler {
 		return &pgconn.CancelRequestContextWatcherHandler{Conn: c, CancelRequestDelay: 0, DeadlineDelay: 2 * time.Second}

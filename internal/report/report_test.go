@@ -221,7 +221,16 @@ func TestNoQueryGetsOutOfItsIdentity(t *testing.T) {
 		t.Cleanup(s.Close)
 		return s
 	}
+	// However the login is set, a backslash ends no quote that we take for open, or the other way.
+	_, err = owner.Exec(ctx, `ALTER ROLE pennold SET standard_conforming_strings = off`)
+	require.NoError(t, err)
 	s := as("pennold")
+	for range 2 { // the second time over the line that was used
+		var k kept
+		_, err = s.Stream(ctx, query(`SELECT '\', ' || current_setting(''standard_conforming_strings''), '`), "Quotes", &k)
+		require.NoError(t, err)
+		assert.Equal(t, [][]string{{`\`, " || current_setting('standard_conforming_strings'), "}}, k.rows)
+	}
 	require.NoError(t, report.Confined(ctx, s.(report.Checked), "Pennold"))
 	assert.Equal(t, "pennold at tarnwick", s.Login())
 	for sql, want := range map[string]string{
