@@ -16,6 +16,7 @@ import (
 	"ironbell/internal/core/job"
 	"ironbell/internal/localpg/pgtest"
 
+	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -151,7 +152,8 @@ func TestACopyForTestsActsOnNothingOutsideItself(t *testing.T) {
 	conn := connect(t, ledger)
 	_, err := conn.Exec(ctx, `CREATE TABLE departed (n int)`)
 	require.NoError(t, err)
-	config := conn.Config()
+	config, err := pgx.ParseConfig(pgtest.Login(t, ledger, pgtest.Writer))
+	require.NoError(t, err)
 	_, err = w.c.SaveSource(ctx, "ledger", wire.PlaceRequest{Protocol: "postgres", Password: &config.Password, Settings: map[string]any{
 		"host": config.Host, "port": config.Port, "database": config.Database, "user": config.User, "tls": "disable", "statements": true,
 	}})

@@ -9,6 +9,7 @@ import (
 
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/job"
+	"ironbell/internal/localpg/pgtest"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/assert"
@@ -21,7 +22,7 @@ func TestStatementsRunWhereASourceAllowsThem(t *testing.T) {
 	conn := connect(t, w.db)
 	_, err := conn.Exec(ctx, `CREATE TABLE exports (day date PRIMARY KEY, sent boolean NOT NULL DEFAULT false); INSERT INTO exports (day) VALUES ('2026-11-01'), ('2026-11-02')`)
 	require.NoError(t, err)
-	config, err := pgx.ParseConfig(w.db)
+	config, err := pgx.ParseConfig(pgtest.Login(t, w.db, pgtest.Writer))
 	require.NoError(t, err)
 	_, err = w.c.SaveSource(ctx, "ledger", wire.PlaceRequest{Protocol: "postgres", Password: &config.Password, Settings: map[string]any{
 		"host": config.Host, "port": config.Port, "database": config.Database, "user": config.User, "tls": "disable", "statements": true,

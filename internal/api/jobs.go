@@ -232,8 +232,16 @@ func (s *server) readAs(ctx context.Context, tasks []job.Task) (map[string]strin
 		if t.Report.Identity != "" {
 			identity = t.Report.Identity
 		}
-		if said[t.Name] = "the login of " + r.Source; identity != "" {
+		if identity != "" {
 			said[t.Name] = identity + " of " + r.Source
+			continue
+		}
+		said[t.Name] = "the login of " + r.Source
+		switch source, err := s.Store.Place(ctx, store.Source, r.Source); {
+		case err != nil && !isNotFound(err):
+			return nil, err
+		case err == nil && source.Writes != "":
+			said[t.Name] += ", which can write"
 		}
 	}
 	return said, nil

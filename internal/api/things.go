@@ -21,6 +21,9 @@ func placeOf(p store.Place) wire.Place {
 	if p.Protocol == "sqlserver" {
 		note = report.Untested
 	}
+	if p.Writes != "" {
+		note = "This login can write: " + p.Writes + "."
+	}
 	var rests *wire.Rest
 	if p.RestsSince != nil {
 		rests = &wire.Rest{Since: *p.RestsSince, Answer: p.RestAnswer, Advice: p.RestAdvice, LookAt: p.ProbeAt}

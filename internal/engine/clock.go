@@ -35,9 +35,6 @@ func (e *Engine) clock(ctx context.Context) {
 			e.failed(ctx, "ring what is due", err)
 			continue
 		}
-		if n > 0 {
-			continue // there may be more
-		}
 		wait := e.o.Poll
 		next, ok, err := e.store.NextDue(ctx)
 		switch {
@@ -46,6 +43,8 @@ func (e *Engine) clock(ctx context.Context) {
 			continue
 		case ok && next.After(began):
 			wait = min(wait, next.Sub(e.o.Now()))
+		case ok && n > 0:
+			continue // there is more
 		case ok: // what was due and could not be had is with another node just now
 			wait = clockPause
 		}

@@ -42,11 +42,13 @@ func (e *Engine) SavePlace(ctx context.Context, who job.Person, kind store.Place
 	if err != nil {
 		return store.Place{}, fmt.Errorf("write the settings: %w", err)
 	}
+	writes, asked := []string(nil), false
 	if kind == store.Source {
-		var s report.Source
-		if s, err = e.sources.Open(protocol, name, text, ""); err == nil {
-			s.Close()
+		old, had := e.store.Place(ctx, kind, name)
+		if had != nil && !isMissing(had) {
+			return store.Place{}, had
 		}
+		writes, asked, err = e.sources.Try(ctx, name, protocol, text, password, old.Secret)
 	} else {
 		err = e.destinations.Check(protocol, name, text)
 	}
@@ -77,6 +79,11 @@ func (e *Engine) SavePlace(ctx context.Context, who job.Person, kind store.Place
 		id, err := t.PutPlace(ctx, kind, p)
 		if err != nil {
 			return err
+		}
+		if asked {
+			if err := t.SourceWrites(ctx, id, strings.Join(writes, "; ")); err != nil {
+				return err
+			}
 		}
 		if err := t.Audit(ctx, who.Login, "save", string(kind), name, before, map[string]any{"protocol": protocol, "settings": settings, "password": map[bool]string{true: "changed", false: "kept"}[password != nil]}); err != nil {
 			return err
@@ -167,7 +174,18 @@ func (e *Engine) TestPlace(ctx context.Context, who job.Person, kind store.Place
 		if err != nil {
 			return nil, &Refused{fault.Of(err)}
 		}
-		return []string{said}, e.endRest(ctx, "source:"+name, who.Name+" tested it")
+		writes, err := report.ReadsOnly(ctx, s, name)
+		if err != nil {
+			return []string{said}, &Refused{fault.Of(err)}
+		}
+		steps := []string{said, "its login may only read"}
+		if len(writes) > 0 {
+			steps[1] = "this login can write, as was signed: " + strings.Join(writes, "; ")
+		}
+		if err := e.store.SourceWrites(ctx, p.ID, strings.Join(writes, "; ")); err != nil {
+			return nil, err
+		}
+		return steps, e.endRest(ctx, "source:"+name, who.Name+" tested it")
 	}
 	id, d, err := e.destinations.ByName(ctx, name)
 	var tested deliver.Tested

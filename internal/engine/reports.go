@@ -219,6 +219,9 @@ type looking struct {
 // lookLimit is how long a query may take while somebody waits for it.
 const lookLimit = 2 * time.Minute
 
+// lookBytes is how large an answer may be that somebody looks at.
+const lookBytes = 64 << 20
+
 func (e *Engine) look(ctx context.Context, who job.Person, l Look) (looking, error) {
 	out := looking{frame: e.frame(nil)}
 	if err := access.May(who, access.Write, "look at reports", who.Login); err != nil {
@@ -262,7 +265,7 @@ func (e *Engine) look(ctx context.Context, who job.Person, l Look) (looking, err
 	if out.source, err = e.sources.Get(ctx, out.rep.Source, out.rep.Identity); err != nil {
 		return out, err
 	}
-	out.query = report.Query{Params: out.rep.Parameters, Zone: place.String(), Limit: lookLimit}
+	out.query = report.Query{Params: out.rep.Parameters, Zone: place.String(), Limit: lookLimit, Bytes: lookBytes}
 	return out, nil
 }
 

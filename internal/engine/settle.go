@@ -187,9 +187,6 @@ func (e *Engine) move(ctx context.Context, t *store.Tx, moves []store.RunMove) e
 	if err := t.CloseAlertsOfRuns(ctx, right, over); err != nil {
 		return err
 	}
-	if err := e.noteSuccess(ctx, t, ended); err != nil {
-		return err
-	}
 	return e.outcomes(ctx, t, ended)
 }
 

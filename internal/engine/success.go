@@ -14,23 +14,6 @@ import (
 // Owners who want to hear of success are told once for each run that is done, by a mail
 // that asks nothing of them.
 
-// noteSuccess notes which runs that are done their owners are to be told of.
-func (e *Engine) noteSuccess(ctx context.Context, t *store.Tx, ended []store.RunMove) error {
-	var done []job.Run
-	for _, m := range ended {
-		if m.To == job.RunDone && !m.Run.Rehearsal {
-			done = append(done, m.Run)
-		}
-	}
-	if len(done) == 0 {
-		return nil
-	}
-	if any, err := t.NoteDone(ctx, done); err != nil || !any {
-		return err
-	}
-	return t.Tell(ctx, store.Notice{Kind: "alerts"})
-}
-
 // tellSuccess sends the mails about runs that are done, and tells of how many. One that
 // cannot be told of is not tried again.
 func (e *Engine) tellSuccess(ctx context.Context) (int, error) {

@@ -9,6 +9,7 @@ import (
 
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
+	"ironbell/internal/localpg/pgtest"
 	"ironbell/internal/store"
 	"ironbell/internal/task"
 
@@ -20,7 +21,7 @@ import (
 // source adds the test's own database as a source of reports.
 func (o *office) source(name string) {
 	o.t.Helper()
-	config, err := pgx.ParseConfig(o.dsn)
+	config, err := pgx.ParseConfig(pgtest.Login(o.t, o.dsn, pgtest.Writer))
 	require.NoError(o.t, err)
 	text, err := json.Marshal(map[string]any{"host": config.Host, "port": config.Port, "database": config.Database, "user": config.User, "tls": "disable", "statements": true})
 	require.NoError(o.t, err)

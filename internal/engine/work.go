@@ -83,6 +83,10 @@ type claimed struct {
 	cancel context.CancelCauseFunc
 }
 
+// readyLook is how soon it is asked again what becomes ready next: while parts come and
+// go it need not be asked for each.
+const readyLook = 20 * time.Millisecond
+
 // work claims parts while it has idle workers, and waits for the last of them
 // when ctx ends. From then on nothing begins: what was claimed ahead is handed back,
 // and what works comes to the end of its tasks, for a while.
@@ -104,6 +108,7 @@ func (e *Engine) work(ctx context.Context) {
 	}
 	defer busy.Wait()
 	defer close(parts)
+	var looked time.Time // when it was asked what becomes ready next
 	for ctx.Err() == nil {
 		n := e.desk.room(e.o.Workers)
 		if n == 0 || e.finishing.Load() {
@@ -111,7 +116,7 @@ func (e *Engine) work(ctx context.Context) {
 			continue
 		}
 		since := time.Now()
-		claims, err := e.store.ClaimParts(ctx, e.o.Node, e.o.Lease, n, e.firstTasks)
+		claims, more, err := e.store.ClaimParts(ctx, e.o.Node, e.o.Lease, n, e.firstTasks)
 		if err != nil {
 			e.failed(ctx, "claim work", err)
 			continue
@@ -125,12 +130,15 @@ func (e *Engine) work(ctx context.Context) {
 			e.hold(c, cancel, since)
 			parts <- claimed{c, working, cancel}
 		}
-		if len(claims) > 0 {
+		if len(claims) > 0 && more {
 			continue
 		}
-		wait := e.o.Poll
-		if next, ok, err := e.store.NextReady(ctx); err == nil && ok {
-			wait = min(wait, next+5*time.Millisecond)
+		wait := readyLook
+		if time.Since(looked) >= readyLook {
+			looked, wait = time.Now(), e.o.Poll
+			if next, ok, err := e.store.NextReady(ctx); err == nil && ok {
+				wait = min(wait, next+5*time.Millisecond)
+			}
 		}
 		sleep(ctx, e.wakeWork, wait)
 	}

@@ -163,10 +163,10 @@ func (d *database) hand(result *sql.Rows, q Query, section string, to rows.Sink)
 			}
 		}
 	}
+	to = guard(to, d.name, section, d.limits, q)
 	if err := to.Columns(section, columns); err != nil {
 		return 0, err
 	}
-	to = &guarded{Sink: to, source: d.name, section: section, most: d.limits.Rows, wanted: q.Rows}
 	row := make(rows.Row, len(columns))
 	buf := make([][]byte, len(columns))
 	for ; more; more = result.Next() {

@@ -51,7 +51,10 @@ type folder struct {
 func openFolder(name string, settings json.RawMessage, allowed []string) (Source, error) {
 	doing := "open source " + quote(name)
 	var s FolderSettings
-	if err := json.Unmarshal(settings, &s); err != nil || s.Folder == "" {
+	if err := readSettings(name, settings, &s); err != nil {
+		return nil, err
+	}
+	if s.Folder == "" {
 		return nil, fault.New(fault.Source, doing, "it needs a folder", "Save its settings again.")
 	}
 	real, err := allowedFolder(doing, s.Folder, allowed)

@@ -33,8 +33,8 @@ type web struct {
 func openHTTP(name string, settings json.RawMessage, token string, guard *outgoing.Guard) (Source, error) {
 	doing := "open source " + quote(name)
 	var s HTTPSettings
-	if err := json.Unmarshal(settings, &s); err != nil {
-		return nil, fault.New(fault.Source, doing, "it needs an address", "Save its settings again.")
+	if err := readSettings(name, settings, &s); err != nil {
+		return nil, err
 	}
 	base, err := url.Parse(s.URL)
 	if err != nil || base.Scheme != "http" && base.Scheme != "https" || base.Host == "" || base.User != nil {

@@ -3,11 +3,13 @@ package report
 import (
 	"context"
 	"crypto/tls"
+	"crypto/x509"
 	"database/sql"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"net"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -27,12 +29,17 @@ type ServerSettings struct {
 	Database string `json:"database"`
 	User     string `json:"user"`
 	TLS      string `json:"tls,omitempty" enum:"disable,require,verify-full"` // verify-full when empty
+	CA       string `json:"ca,omitempty"`                                     // certificates of the authority that signed the server's, as PEM; those of this machine when empty
+	MayWrite bool   `json:"may_write,omitempty"`                              // signs that the login can write
 	Limits
 }
 
 func readServer(name string, settings json.RawMessage) (ServerSettings, error) {
 	var s ServerSettings
-	if err := json.Unmarshal(settings, &s); err != nil || s.Host == "" || s.Database == "" || s.User == "" {
+	if err := readSettings(name, settings, &s); err != nil {
+		return s, err
+	}
+	if s.Host == "" || s.Database == "" || s.User == "" {
 		return s, fault.New(fault.Source, "open source "+quote(name), "it needs a host, a database and a user", "Save its settings again.")
 	}
 	switch s.TLS {
@@ -57,6 +64,12 @@ func openMySQL(name string, settings json.RawMessage, password string) (Source, 
 	switch s.TLS {
 	case "", "verify-full":
 		c.TLS = &tls.Config{ServerName: s.Host, MinVersion: tls.VersionTLS12}
+		if s.CA != "" {
+			c.TLS.RootCAs = x509.NewCertPool()
+			if !c.TLS.RootCAs.AppendCertsFromPEM([]byte(s.CA)) {
+				return nil, fault.New(fault.Source, "open source "+quote(name), "its setting ca holds no certificate", "Give the authority's certificate as PEM.")
+			}
+		}
 	case "require":
 		c.TLS = &tls.Config{InsecureSkipVerify: true, MinVersion: tls.VersionTLS12} //nolint:gosec // require asks for a cipher, not for a name
 	}
@@ -67,7 +80,153 @@ func openMySQL(name string, settings json.RawMessage, password string) (Source, 
 	db := sql.OpenDB(connector)
 	db.SetMaxOpenConns(s.conns())
 	db.SetMaxIdleConns(-1) // each query has a session of its own: the protocol as it is used here cannot reset one
-	return &database{name: name, user: s.User, db: db, limits: s.Limits, engine: mysqlEngine}, nil
+	return &mysqlSource{database{name: name, user: s.User, db: db, limits: s.Limits, engine: mysqlEngine}, s.MayWrite}, nil
+}
+
+// mysqlSource is a source of MariaDB or MySQL, whose server tells what its login may do.
+type mysqlSource struct {
+	database
+	mayWrite bool
+}
+
+// harmless are the rights that let nobody write: USAGE is none at all, and the rest reads.
+var harmless = []string{"USAGE", "SELECT", "SHOW VIEW", "SHOW DATABASES", "SHOW CREATE ROUTINE"}
+
+// maxRoles bounds how many roles of a login are looked at.
+const maxRoles = 100
+
+// Rights reads the grants of the login and of each role that was granted to it, on which
+// it may call without a word of ours (SHOW GRANTS of both servers).
+func (m *mysqlSource) Rights(ctx context.Context) (Rights, error) {
+	ctx, stop := context.WithTimeout(ctx, 10*time.Second)
+	defer stop()
+	conn, err := m.db.Conn(ctx)
+	if err != nil {
+		return Rights{}, m.wrong(ctx, err, "connect to source "+quote(m.name), Query{})
+	}
+	defer func() { _ = conn.Close() }() // nothing was written
+	r := Rights{Signed: m.mayWrite}
+	// A role is asked for by its name as the server itself wrote it.
+	ask, seen := []string{"CURRENT_USER()"}, map[string]bool{}
+	for len(ask) > 0 {
+		of := ask[0]
+		ask = ask[1:]
+		if seen[of] {
+			continue
+		}
+		if seen[of] = true; len(seen) > maxRoles {
+			r.Writes = append(r.Writes, m.user+" has more roles than are looked at")
+			break
+		}
+		grants, err := grantsOf(ctx, conn, of)
+		var said *mysql.MySQLError
+		if errors.As(err, &said) && of != "CURRENT_USER()" {
+			// MariaDB tells of a role to whoever acts in it.
+			if _, err = conn.ExecContext(ctx, "SET ROLE "+of); err == nil {
+				grants, err = grantsOf(ctx, conn, "CURRENT_ROLE")
+			}
+		}
+		if errors.As(err, &said) && of != "CURRENT_USER()" {
+			r.Writes = append(r.Writes, fmt.Sprintf("%s has the role %s, whose rights cannot be read: %s", m.user, of, said.Message))
+			continue
+		}
+		if err != nil {
+			return Rights{}, m.wrong(ctx, err, "ask source "+quote(m.name)+" what its login may do", Query{})
+		}
+		for _, g := range grants {
+			rights, on, roles := readGrant(g)
+			ask = append(ask, roles...)
+			if more := slices.DeleteFunc(rights, func(one string) bool { return slices.Contains(harmless, one) }); len(more) > 0 {
+				r.Writes = append(r.Writes, fmt.Sprintf("%s may %s on %s", m.user, strings.Join(more, ", "), on))
+			}
+		}
+	}
+	r.Writes = r.Writes[:min(len(r.Writes), 20)]
+	return r, nil
+}
+
+func grantsOf(ctx context.Context, c *sql.Conn, who string) ([]string, error) {
+	result, err := c.QueryContext(ctx, "SHOW GRANTS FOR "+who)
+	if err != nil {
+		return nil, err
+	}
+	defer func() { _ = result.Close() }() // its fault is told by Err
+	var grants []string
+	for result.Next() {
+		var g string
+		if err := result.Scan(&g); err != nil {
+			return nil, err
+		}
+		grants = append(grants, g)
+	}
+	return grants, result.Err()
+}
+
+// readGrant takes apart what the server says of one grant: rights on something, or roles.
+// Rights on single columns count as the right alone. What it does not understand it gives
+// as a right of its own, so that nobody takes it for harmless.
+func readGrant(grant string) (rights []string, on string, roles []string) {
+	rest, ok := strings.CutPrefix(grant, "GRANT ")
+	if !ok {
+		if strings.HasPrefix(grant, "SET DEFAULT ROLE ") {
+			return nil, "", nil // names one that is listed as granted, too
+		}
+		return unread(grant)
+	}
+	var parts []string // what is granted, without what stands in brackets
+	var part strings.Builder
+	depth, named := 0, false
+	for i := 0; i < len(rest); i++ {
+		c := rest[i]
+		if c == '`' || c == '\'' || c == '"' {
+			end := i + 1
+			for end < len(rest) && (rest[end] != c || end+1 < len(rest) && rest[end+1] == c) {
+				if rest[end] == c {
+					end++
+				}
+				end++
+			}
+			end = min(end+1, len(rest))
+			if depth == 0 {
+				named = true
+				part.WriteString(rest[i:end])
+			}
+			i = end - 1
+			continue
+		}
+		switch {
+		case c == '(':
+			depth++
+		case c == ')':
+			depth--
+		case depth > 0:
+		case strings.HasPrefix(rest[i:], " ON "), strings.HasPrefix(rest[i:], " TO "):
+			parts = append(parts, strings.TrimSpace(part.String()))
+			if strings.HasPrefix(rest[i:], " TO ") {
+				return nil, "", parts // roles are granted on nothing
+			}
+			if named {
+				return unread(grant)
+			}
+			on, _, _ = strings.Cut(rest[i+len(" ON "):], " TO ")
+			if strings.HasSuffix(grant, " WITH GRANT OPTION") {
+				parts = append(parts, "GRANT OPTION")
+			}
+			return parts, on, nil
+		case c == ',':
+			parts = append(parts, strings.TrimSpace(part.String()))
+			part.Reset()
+		default:
+			part.WriteByte(c)
+		}
+	}
+	return unread(grant)
+}
+
+// unread is a grant that is not understood, without whom it is for and how they sign in.
+func unread(grant string) (rights []string, on string, roles []string) {
+	head, _, _ := strings.Cut(grant, " TO ")
+	return []string{head}, "something that is not understood", nil
 }
 
 // quiet keeps the driver from writing to the log on its own.

@@ -30,6 +30,7 @@ type PostgresSettings struct {
 	User       string `json:"user"`
 	TLS        string `json:"tls,omitempty" enum:"disable,prefer,require,verify-full"` // prefer when empty
 	Statements bool   `json:"statements,omitempty"`                                    // tasks of the kind query may change data
+	MayWrite   bool   `json:"may_write,omitempty"`                                     // signs that the login can write; statements says so, too
 	Limits
 }
 
@@ -38,14 +39,15 @@ type postgres struct {
 	user       string
 	pool       *pgxpool.Pool
 	statements bool
+	mayWrite   bool
 	limits     Limits
 }
 
 func openPostgres(name string, settings json.RawMessage, password string) (Source, error) {
 	doing := "open source " + quote(name)
 	var s PostgresSettings
-	if err := json.Unmarshal(settings, &s); err != nil {
-		return nil, fault.Wrap(err, fault.Lasting, fault.Source, doing, "Save its settings again.")
+	if err := readSettings(name, settings, &s); err != nil {
+		return nil, err
 	}
 	if s.Host == "" || s.Database == "" || s.User == "" {
 		return nil, fault.New(fault.Source, doing, "it needs a host, a database and a user", "Save its settings again.")
@@ -90,7 +92,7 @@ func openPostgres(name string, settings json.RawMessage, password string) (Sourc
 	if err != nil {
 		return nil, fault.Wrap(err, fault.Lasting, fault.Source, doing, "")
 	}
-	return &postgres{name: name, user: s.User, pool: pool, statements: s.Statements, limits: s.Limits}, nil
+	return &postgres{name: name, user: s.User, pool: pool, statements: s.Statements, mayWrite: s.MayWrite || s.Statements, limits: s.Limits}, nil
 }
 
 // word quotes a value for a connection string of keywords.
@@ -98,46 +100,55 @@ func word(s string) string {
 	return "'" + strings.NewReplacer(`\`, `\\`, `'`, `\'`).Replace(s) + "'"
 }
 
-// maxRow is how many bytes one row may have: it stands in memory as a whole.
-const maxRow = 64 << 20
-
 func (p *postgres) Close() { p.pool.Close() }
 
 func (p *postgres) Login() string { return p.user + " at " + p.name }
 
-// Ways asks the server what would let a query read more than its login may. A
-// group that only carries grants is no way out; one that signs in, owns tables or
-// has rights of its own is.
-func (p *postgres) Ways(ctx context.Context) ([]string, error) {
+// Rights asks the server. A group that only carries grants is no way out; one that signs
+// in, owns tables or has rights of its own is.
+func (p *postgres) Rights(ctx context.Context) (Rights, error) {
 	ctx, stop := context.WithTimeout(ctx, 10*time.Second)
 	defer stop()
-	var super, bypass, createRole, replication bool
-	var member, owned []string
-	err := p.pool.QueryRow(ctx, `SELECT r.rolsuper, r.rolbypassrls, r.rolcreaterole, r.rolreplication,
+	var super, bypass, createRole, createDatabase, replication, createHere bool
+	var outside, acting, member, owned, written, schemas []string
+	err := p.pool.QueryRow(ctx, `SELECT r.rolsuper, r.rolbypassrls, r.rolcreaterole, r.rolcreatedb, r.rolreplication, has_database_privilege(r.oid, current_database(), 'CREATE'),
+		ARRAY(SELECT m.rolname::text FROM pg_roles m WHERE (m.rolsuper OR m.rolname IN ('pg_read_server_files', 'pg_write_server_files', 'pg_execute_server_program')) AND m.oid <> r.oid AND NOT r.rolsuper AND pg_has_role(r.oid, m.oid, 'MEMBER') ORDER BY 1 LIMIT 20),
+		ARRAY(SELECT m.rolname::text FROM pg_roles m WHERE m.oid <> r.oid AND NOT r.rolsuper AND pg_has_role(r.oid, m.oid, 'MEMBER')
+			AND (m.rolcreaterole OR m.rolcreatedb OR m.rolreplication OR m.rolname IN ('pg_write_all_data', 'pg_signal_backend', 'pg_checkpoint', 'pg_maintain', 'pg_create_subscription', 'pg_database_owner')) ORDER BY 1 LIMIT 20),
 		ARRAY(SELECT m.rolname::text FROM pg_roles m WHERE m.oid <> r.oid AND pg_has_role(r.oid, m.oid, 'MEMBER')
 			AND (m.rolsuper OR m.rolbypassrls OR m.rolcreaterole OR m.rolcanlogin OR m.rolname LIKE 'pg\_%') ORDER BY 1 LIMIT 20),
-		ARRAY(SELECT c.oid::regclass::text FROM pg_class c WHERE pg_has_role(r.oid, c.relowner, 'MEMBER') AND NOT r.rolsuper AND c.relkind IN ('r', 'p', 'v', 'm') ORDER BY 1 LIMIT 20)
-		FROM pg_roles r WHERE r.rolname = session_user`).Scan(&super, &bypass, &createRole, &replication, &member, &owned)
+		ARRAY(SELECT c.oid::regclass::text FROM pg_class c WHERE pg_has_role(r.oid, c.relowner, 'MEMBER') AND NOT r.rolsuper AND c.relkind IN ('r', 'p', 'v', 'm', 'f', 'S') ORDER BY 1 LIMIT 20),
+		ARRAY(SELECT c.oid::regclass::text FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+			WHERE NOT r.rolsuper AND n.nspname NOT LIKE 'pg\_%' AND n.nspname <> 'information_schema' AND NOT pg_has_role(r.oid, c.relowner, 'MEMBER')
+				AND CASE WHEN c.relkind IN ('r', 'p', 'v', 'f') THEN has_table_privilege(r.oid, c.oid, 'INSERT, UPDATE, DELETE, TRUNCATE') OR has_any_column_privilege(r.oid, c.oid, 'INSERT, UPDATE')
+					WHEN c.relkind = 'S' THEN has_sequence_privilege(r.oid, c.oid, 'USAGE, UPDATE') END LIMIT 20),
+		ARRAY(SELECT n.nspname::text FROM pg_namespace n WHERE NOT r.rolsuper AND n.nspname NOT LIKE 'pg\_%' AND has_schema_privilege(r.oid, n.oid, 'CREATE') ORDER BY 1 LIMIT 20)
+		FROM pg_roles r WHERE r.rolname = session_user`).Scan(&super, &bypass, &createRole, &createDatabase, &replication, &createHere, &outside, &acting, &member, &owned, &written, &schemas)
 	if err != nil {
-		return nil, p.explain(ctx, err, Statement{}, Query{}, "")
+		return Rights{}, p.explain(ctx, err, Statement{}, Query{}, "")
 	}
-	var ways []string
-	for _, w := range []struct {
-		is   bool
-		text string
-	}{
-		{super, p.user + " is a superuser"},
-		{bypass, p.user + " bypasses row security"},
-		{createRole, p.user + " may create roles"},
-		{replication, p.user + " may replicate"},
-		{len(member) > 0, p.user + " is a member of " + strings.Join(member, ", ")},
-		{len(owned) > 0, p.user + " owns " + strings.Join(owned, ", ")},
-	} {
-		if w.is {
-			ways = append(ways, w.text)
+	say := func(to *[]string, is bool, text string) {
+		if is {
+			*to = append(*to, p.user+" "+text)
 		}
 	}
-	return ways, nil
+	r := Rights{Signed: p.mayWrite}
+	say(&r.Never, super, "is a superuser")
+	say(&r.Never, len(outside) > 0, "is a member of "+some(outside))
+	say(&r.Writes, createRole && !super, "may create roles")
+	say(&r.Writes, createDatabase && !super, "may create databases")
+	say(&r.Writes, replication && !super, "may replicate")
+	say(&r.Writes, len(acting) > 0, "is a member of "+some(acting))
+	say(&r.Writes, len(owned) > 0, "owns "+some(owned))
+	say(&r.Writes, len(written) > 0, "may write to "+some(written))
+	say(&r.Writes, len(schemas) > 0, "may create in the schema "+some(schemas))
+	say(&r.Writes, createHere && !super, "may create schemas")
+	say(&r.Out, bypass, "bypasses row security")
+	say(&r.Out, createRole, "may create roles")
+	say(&r.Out, replication, "may replicate")
+	say(&r.Out, len(member) > 0, "is a member of "+strings.Join(member, ", "))
+	say(&r.Out, len(owned) > 0, "owns "+strings.Join(owned, ", "))
+	return r, nil
 }
 
 func (p *postgres) Test(ctx context.Context) (string, error) {
@@ -213,7 +224,7 @@ func (p *postgres) Stream(ctx context.Context, q Query, section string, to rows.
 	} else if len(d.Fields) == 0 {
 		return 0, fault.Wrap(errNoRows, fault.Lasting, fault.Task, "run the query of section "+quote(section), "Mend the report's query, then run again.")
 	}
-	to = &guarded{Sink: to, source: p.name, section: section, most: p.limits.Rows, wanted: q.Rows}
+	to = guard(to, p.name, section, p.limits, q)
 	asking, enough := context.WithCancel(ctx)
 	defer enough()
 	result, err := tx.Query(asking, st.Text, append([]any{pgx.QueryResultFormats{pgx.TextFormatCode}}, st.Args...)...)

@@ -7,10 +7,12 @@
 package report
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"reflect"
 	"strings"
 	"sync"
 	"time"
@@ -30,12 +32,14 @@ type Query struct {
 	Zone   string        // in which instants are written
 	Limit  time.Duration // longest time; the source's own may be shorter
 	Rows   int64         // most rows, after which the query is ended without a fault; 0: all
+	Bytes  int64         // of its answer at most; the source's own limit may be less
 }
 
 // Limits are the settings that all sources of rows have.
 type Limits struct {
 	Conns   int          `json:"conns,omitempty"`   // connections at most; 4 when 0
 	Rows    int64        `json:"rows,omitempty"`    // rows of one query at most; any number when 0
+	Bytes   int64        `json:"bytes,omitempty"`   // of one answer at most; 8 GB when 0
 	Longest job.Duration `json:"longest,omitempty"` // time of one query at most, such as 10m
 }
 
@@ -58,26 +62,69 @@ func (l Limits) shorter(limit time.Duration) time.Duration {
 // errEnough ends a query of which no more rows are wanted.
 var errEnough = errors.New("no more rows are wanted")
 
-// guarded hands rows on until a limit: the source's own is a fault, the query's
-// is not.
+// What one cell, one row and one answer may have, in bytes: each cell and row stands in
+// memory as a whole, and what is made of an answer has to be kept.
+const (
+	maxCell   = 16 << 20
+	maxRow    = 64 << 20
+	maxAnswer = 8 << 30
+)
+
+// guarded hands rows on until a limit: the source's own is a fault, the number of rows
+// that are wanted is not.
 type guarded struct {
 	rows.Sink
 	source  string
 	section string
-	most    int64 // of the source; 0: any number
-	wanted  int64 // of the query; 0: all
+	columns []rows.Column
+	limits  Limits
+	query   Query
 	n       int64
+	bytes   int64
+}
+
+// guard guards a sink for a query that is put to a source with some limits.
+func guard(to rows.Sink, source, section string, l Limits, q Query) *guarded {
+	most := int64(maxAnswer)
+	if l.Bytes > 0 {
+		most = l.Bytes
+	}
+	if q.Bytes <= 0 || q.Bytes > most {
+		q.Bytes = most
+	}
+	return &guarded{Sink: to, source: source, section: section, limits: l, query: q}
+}
+
+func (g *guarded) Columns(section string, columns []rows.Column) error {
+	g.columns = columns
+	return g.Sink.Columns(section, columns)
 }
 
 func (g *guarded) Row(row rows.Row) error {
-	if g.wanted > 0 && g.n >= g.wanted {
+	if g.query.Rows > 0 && g.n >= g.query.Rows {
 		return errEnough
 	}
-	if g.n++; g.most > 0 && g.n > g.most {
-		return fault.New(fault.Task, "run the query of section "+quote(g.section), fmt.Sprintf("it gives more than %d rows, which is the limit of source %s", g.most, quote(g.source)),
-			"Restrict the query, or let an administrator raise the limit of the source.")
+	if g.n++; g.limits.Rows > 0 && g.n > g.limits.Rows {
+		return g.tooMuch(fmt.Sprintf("it gives more than %d rows, which is the limit of source %s", g.limits.Rows, quote(g.source)))
+	}
+	size := int64(0)
+	for i, c := range row {
+		if len(c.Text) > maxCell {
+			return g.tooMuch(fmt.Sprintf("row %d has a cell of %d bytes in the column %s, and one of more than %d is not read", g.n, len(c.Text), quote(g.columns[i].Name), maxCell))
+		}
+		size += int64(len(c.Text))
+	}
+	if size > maxRow {
+		return g.tooMuch(fmt.Sprintf("row %d has %d bytes, and one of more than %d is not read", g.n, size, maxRow))
+	}
+	if g.bytes += size; g.bytes > g.query.Bytes {
+		return g.tooMuch(fmt.Sprintf("its answer has more than %d bytes by row %d, which is the limit here", g.query.Bytes, g.n))
 	}
 	return g.Sink.Row(row)
+}
+
+func (g *guarded) tooMuch(what string) error {
+	return fault.New(fault.Task, "run the query of section "+quote(g.section), what, "Restrict the query, cut long columns short in it, or let an administrator raise the limit of the source.")
 }
 
 // Source is an open source of rows. It may be used by several goroutines.
@@ -91,12 +138,6 @@ type Source interface {
 	// Login says as whom it reads, such as "ferry_reports at tarnwick".
 	Login() string
 	Close()
-}
-
-// Checked is a source that can tell what would let a query out of its identity.
-type Checked interface {
-	// Ways lists them in words; there should be none.
-	Ways(ctx context.Context) ([]string, error)
 }
 
 // Statements is a source that runs statements, too, when its settings allow it.
@@ -139,6 +180,38 @@ var drivers = []struct {
 	{"http", func(a Allowed, name string, settings json.RawMessage, password string) (Source, error) {
 		return openHTTP(name, settings, password, a.Guard)
 	}},
+}
+
+// readSettings reads the settings of a source. A name that its driver does not know is
+// refused: what somebody meant to set must not be left out in silence.
+func readSettings(name string, settings json.RawMessage, into any) error {
+	doing := "read the settings of source " + quote(name)
+	d := json.NewDecoder(bytes.NewReader(settings))
+	d.DisallowUnknownFields()
+	err := d.Decode(into)
+	var kind *json.UnmarshalTypeError
+	if errors.As(err, &kind) {
+		return fault.New(fault.Source, doing, fmt.Sprintf("the setting %s takes no %s", kind.Field, kind.Value), "Save its settings again.")
+	}
+	if err == nil {
+		return nil
+	}
+	if unknown, ok := strings.CutPrefix(err.Error(), "json: unknown field "); ok {
+		return fault.New(fault.Source, doing, fmt.Sprintf("there is no setting %s; there are %s", unknown, strings.Join(settingNames(reflect.TypeOf(into).Elem()), ", ")), "Save its settings again.")
+	}
+	return fault.Wrap(err, fault.Lasting, fault.Source, doing, "Save its settings again.")
+}
+
+// settingNames are the names of settings as they are written.
+func settingNames(of reflect.Type) []string {
+	var names []string
+	for _, f := range reflect.VisibleFields(of) {
+		if !f.Anonymous {
+			name, _, _ := strings.Cut(f.Tag.Get("json"), ",")
+			names = append(names, name)
+		}
+	}
+	return names
 }
 
 // Open opens a source of a given driver.
@@ -219,13 +292,11 @@ func (s *Sources) Get(ctx context.Context, name, identity string) (Source, error
 	if err != nil {
 		return nil, err
 	}
-	if checked, can := source.(Checked); can && identity != "" {
-		// The rights of a login may change at any time; they are looked at
-		// whenever its pool is opened anew.
-		if err := Confined(ctx, checked, identity); err != nil {
-			source.Close()
-			return nil, err
-		}
+	// The rights of a login may change at any time; they are looked at whenever its pool
+	// is opened anew.
+	if err := s.mayRead(ctx, source, p, identity); err != nil {
+		source.Close()
+		return nil, err
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -240,6 +311,52 @@ func (s *Sources) Get(ctx context.Context, name, identity string) (Source, error
 	}
 	s.open[key] = opened{source: source, saved: saved}
 	return source, nil
+}
+
+// mayRead asks the server whether the login may be read with, and keeps what a source's
+// own login can write.
+func (s *Sources) mayRead(ctx context.Context, source Source, p store.Place, identity string) error {
+	if identity != "" {
+		if checked, can := source.(Checked); can {
+			return Confined(ctx, checked, identity)
+		}
+		return nil
+	}
+	writes, err := ReadsOnly(ctx, source, p.Name)
+	if err != nil {
+		return err
+	}
+	if said := strings.Join(writes, "; "); said != p.Writes {
+		return s.store.SourceWrites(ctx, p.ID, said)
+	}
+	return nil
+}
+
+// Try opens a source as it is to be saved and asks its server what the login may do. A
+// nil password is the one that is sealed. It gives what the login can write, and whether
+// the server answered at all; one that does not is asked when the source is first used.
+func (s *Sources) Try(ctx context.Context, name, driver string, settings json.RawMessage, password *string, sealed []byte) (writes []string, asked bool, err error) {
+	var plain string
+	if password != nil {
+		plain = *password
+	} else if plain, err = s.vault.Open("source:"+name, sealed); err != nil {
+		return nil, false, err
+	}
+	source, err := s.Open(driver, name, settings, plain)
+	if err != nil {
+		return nil, false, err
+	}
+	defer source.Close()
+	checked, ok := source.(Checked)
+	if !ok {
+		return nil, true, nil
+	}
+	r, err := checked.Rights(ctx)
+	if err != nil {
+		return nil, false, nil //nolint:nilerr // its test says so; nothing is read before it has answered
+	}
+	writes, err = r.readsOnly(name)
+	return writes, true, err
 }
 
 func (s *Sources) had(key string, saved time.Time) (Source, bool) {
@@ -262,22 +379,10 @@ func As(settings json.RawMessage, login string) (json.RawMessage, error) {
 		return nil, errors.New("this source signs nobody in and so has no identities")
 	}
 	fields["user"] = login
-	// Statements belong to the source's own login only.
+	// Statements belong to the source's own login only, and so does what was signed for it.
 	delete(fields, "statements")
+	delete(fields, "may_write")
 	return json.Marshal(fields)
-}
-
-// Confined tells whether a query that runs as an identity stays within its rows.
-func Confined(ctx context.Context, source Checked, identity string) error {
-	ways, err := source.Ways(ctx)
-	if err != nil {
-		return err
-	}
-	if len(ways) == 0 {
-		return nil
-	}
-	return fault.New(fault.Source, "read as identity "+quote(identity), "a query could get out of it: "+strings.Join(ways, "; "),
-		"Take these rights from the login, or give the identity another login.")
 }
 
 // Close closes all sources, once the queries on them have ended.

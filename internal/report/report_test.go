@@ -214,7 +214,7 @@ func TestNoQueryGetsOutOfItsIdentity(t *testing.T) {
 		require.NoError(t, err)
 		port, err := strconv.Atoi(u.Port())
 		require.NoError(t, err)
-		text, err := json.Marshal(map[string]any{"host": u.Hostname(), "port": port, "database": strings.TrimPrefix(u.Path, "/"), "user": login, "tls": "disable", "conns": 1})
+		text, err := json.Marshal(map[string]any{"host": u.Hostname(), "port": port, "database": strings.TrimPrefix(u.Path, "/"), "user": login, "tls": "disable", "conns": 1, "may_write": true})
 		require.NoError(t, err)
 		s, err := report.Allowed{}.Open("postgres", "tarnwick", text, login)
 		require.NoError(t, err)

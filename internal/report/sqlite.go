@@ -27,7 +27,10 @@ type FileSettings struct {
 func openSQLite(name string, settings json.RawMessage, allowed []string) (Source, error) {
 	doing := "open source " + quote(name)
 	var s FileSettings
-	if err := json.Unmarshal(settings, &s); err != nil || s.File == "" {
+	if err := readSettings(name, settings, &s); err != nil {
+		return nil, err
+	}
+	if s.File == "" {
 		return nil, fault.New(fault.Source, doing, "it needs a file", "Save its settings again.")
 	}
 	folder, err := allowedFolder(doing, filepath.Dir(s.File), allowed)

@@ -50,7 +50,25 @@ func openSQLServer(a Allowed, name string, settings json.RawMessage, password st
 	db := sql.OpenDB(connector)
 	db.SetMaxOpenConns(s.conns())
 	db.SetMaxIdleConns(-1) // each query has a session of its own
-	return &database{name: name, user: s.User, db: db, limits: s.Limits, engine: sqlServerEngine}, nil
+	return &sqlServer{database{name: name, user: s.User, db: db, limits: s.Limits, engine: sqlServerEngine}}, nil
+}
+
+// sqlServer is a source whose server tells what its login may do. It knows no transactions
+// that only read, so nothing beyond reading is signed for.
+type sqlServer struct{ database }
+
+// Rights asks the server.
+func (s *sqlServer) Rights(ctx context.Context) (Rights, error) {
+	ctx, stop := context.WithTimeout(ctx, 10*time.Second)
+	defer stop()
+	var may sql.NullString
+	if err := s.db.QueryRowContext(ctx, sqlServerRights).Scan(&may); err != nil {
+		return Rights{}, s.wrong(ctx, err, "ask source "+quote(s.name)+" what its login may do", Query{})
+	}
+	if !may.Valid {
+		return Rights{}, nil
+	}
+	return Rights{Never: []string{s.user + " may do more than connect and select: " + may.String}}, nil
 }
 
 // sqlServerWords begin statements of other kinds, which need no semicolon before them, or

@@ -51,11 +51,10 @@ type First func(ctx context.Context, t *Tx, claims []Claim) ([][]string, error)
 // turn. Left alone are parts whose job has another run at work, unless its job
 // lets runs work together, and those that a limit or a freeze holds back. first
 // names the tasks that each fresh part begins with, so that they are on record
-// at once; it may be nil.
-func (s *Store) ClaimParts(ctx context.Context, node string, lease time.Duration, limit int, first First) ([]Claim, error) {
-	var claims []Claim
-	err := s.Do(ctx, func(t *Tx) error {
-		claims = nil
+// at once; it may be nil. more tells that there may be others.
+func (s *Store) ClaimParts(ctx context.Context, node string, lease time.Duration, limit int, first First) (claims []Claim, more bool, err error) {
+	err = s.Do(ctx, func(t *Tx) error {
+		claims, more = nil, false
 		room, err := t.rooms(ctx)
 		if err != nil {
 			return err
@@ -64,12 +63,13 @@ func (s *Store) ClaimParts(ctx context.Context, node string, lease time.Duration
 		if err != nil {
 			return err
 		}
+		more = len(picked) == limit
 		if claims, err = t.pass(ctx, room.take(picked)); err != nil || len(claims) == 0 {
 			return err
 		}
 		return t.start(ctx, claims, node, lease, first)
 	})
-	return claims, err
+	return claims, more, err
 }
 
 // pick locks waiting parts and reads their runs.

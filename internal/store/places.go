@@ -21,6 +21,9 @@ type Place struct {
 	UpdatedAt time.Time       `db:"updated_at"`
 	Revision  int64           `db:"revision"`
 
+	// Of sources only: what the login can write, in words; empty when it only reads.
+	Writes string `db:"writes"`
+
 	// Of destinations only.
 	Pin        string     `db:"pin"`
 	RestsSince *time.Time `db:"rests_since"`
@@ -52,7 +55,9 @@ func (k PlaceKind) table() (table, protocol string) {
 func (k PlaceKind) columns() string {
 	table, protocol := k.table()
 	columns := `id, name, ` + protocol + ` AS protocol, settings, secret, updated_at, ` + revisionOf(string(k), table+".name")
-	if k == Destination {
+	if k == Source {
+		columns += `, writes`
+	} else {
 		columns += `, pin, rests_since, rest_answer, rest_advice, probe_at, tested_at, test_answer`
 	}
 	return columns
@@ -98,6 +103,12 @@ func (q q) PutPlace(ctx context.Context, kind PlaceKind, p Place) (int64, error)
 			secret = coalesce($4, `+table+`.secret), updated_at = bell_now()`+untested+`
 		RETURNING id`, p.Name, p.Protocol, []byte(p.Settings), p.Secret)
 	return id, wrap(err, "save the "+string(kind))
+}
+
+// SourceWrites keeps what a source's own login can write.
+func (q q) SourceWrites(ctx context.Context, id int64, writes string) error {
+	_, err := q.ext.ExecContext(ctx, `UPDATE sources SET writes = $2 WHERE id = $1`, id, writes)
+	return wrap(err, "keep what the login can write")
 }
 
 // RemoveDestination removes a destination that nothing ever went to.

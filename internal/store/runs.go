@@ -260,7 +260,8 @@ type RunMove struct {
 }
 
 // MoveRuns moves locked runs and records each change with its reason. A move to
-// the state that a run has only changes the reason.
+// the state that a run has only changes the reason. In the same statement, since each
+// run passes here, it notes the runs that are done whose owners want to be told of it.
 func (t *Tx) MoveRuns(ctx context.Context, moves []RunMove) error {
 	var ids, closed []int64
 	var states, reasons, logStates, levels []string
@@ -288,18 +289,32 @@ func (t *Tx) MoveRuns(ctx context.Context, moves []RunMove) error {
 	if len(ids) == 0 {
 		return nil
 	}
-	if _, err := t.ext.ExecContext(ctx, `WITH moved AS (
+	var noted bool
+	if err := sqlx.GetContext(ctx, t.ext, &noted, `WITH moved AS (
 			UPDATE runs r SET state = u.state, reason = u.reason,
 				started_at = CASE WHEN u.state = 'running' THEN coalesce(r.started_at, bell_clock()) ELSE r.started_at END,
 				ended_at = CASE WHEN u.ended THEN coalesce(r.ended_at, bell_clock()) ELSE NULL END,
 				warn_at = CASE WHEN u.ended THEN NULL ELSE r.warn_at END, trouble = CASE WHEN u.ended AND u.state <> 'done' THEN u.state END
 			FROM unnest($1::bigint[], $2::text[], $3::text[], $4::bool[]) AS u(id, state, reason, ended) WHERE r.id = u.id
+			RETURNING r.id, r.job_id, r.state, r.rehearsal
 		), opened AS (
 			DELETE FROM gates WHERE run_id = ANY($5)
+		), logged AS (
+			INSERT INTO run_log (run_id, state, level, text) SELECT * FROM unnest($1::bigint[], $6::text[], $7::text[], $3::text[])
+		), noted AS (
+			INSERT INTO run_notes (run_id)
+			SELECT m.id FROM moved m JOIN jobs j ON j.id = m.job_id JOIN people p ON p.id = j.owner_id
+			WHERE m.state = 'done' AND NOT m.rehearsal AND (j.tells_success OR p.wishes @> '{"tell_success": true}')
+			ON CONFLICT DO NOTHING RETURNING run_id
 		)
-		INSERT INTO run_log (run_id, state, level, text) SELECT * FROM unnest($1::bigint[], $6::text[], $7::text[], $3::text[])`,
+		SELECT EXISTS (SELECT 1 FROM noted)`,
 		ids, states, reasons, ended, closed, logStates, levels); err != nil {
 		return wrap(err, "move the runs")
+	}
+	if noted {
+		if err := t.Tell(ctx, Notice{Kind: "alerts"}); err != nil {
+			return err
+		}
 	}
 	if opens {
 		if err := t.Tell(ctx, Notice{Kind: "parts"}); err != nil {

@@ -75,7 +75,7 @@ func ring(t *testing.T, s *store.Store, j job.Job, gated bool) job.RunID {
 
 func claim(t *testing.T, s *store.Store, node string, lease time.Duration) []store.Claim {
 	t.Helper()
-	claims, err := s.ClaimParts(context.Background(), node, lease, 10, nil)
+	claims, _, err := s.ClaimParts(context.Background(), node, lease, 10, nil)
 	require.NoError(t, err)
 	return claims
 }
@@ -250,7 +250,7 @@ func TestConcurrentClaimsTakeEachPartOnce(t *testing.T) {
 	for n := range 4 {
 		nodes.Go(func() {
 			for range 30 {
-				claims, err := s.ClaimParts(context.Background(), string(rune('a'+n)), time.Minute, 3, nil)
+				claims, _, err := s.ClaimParts(context.Background(), string(rune('a'+n)), time.Minute, 3, nil)
 				assert.NoError(t, err)
 				mu.Lock()
 				for _, c := range claims {

@@ -61,16 +61,21 @@ const waiterColumns = `w.trigger_id, w.place, t.waits, t.job_id, j.name AS job_n
 // maxWaiters bounds how many triggers one event or outcome may start.
 const maxWaiters = 10_000
 
-// lockWaiting locks the first trigger of each job that waits, as the clock does.
-func (t *Tx) lockWaiting(ctx context.Context, which string, arg any) error {
-	_, err := t.ext.ExecContext(ctx, `SELECT f.id FROM triggers f WHERE f.position = 0 AND f.job_id IN (SELECT t.job_id FROM trigger_waits w JOIN triggers t ON t.id = w.trigger_id WHERE `+which+`) ORDER BY f.job_id FOR UPDATE`, arg)
-	return wrap(err, "lock who waits")
+// lockWaiting locks the first trigger of each job that waits, as the clock does, and
+// tells whether there is any.
+func (t *Tx) lockWaiting(ctx context.Context, which string, arg any) (bool, error) {
+	locked, err := t.ext.ExecContext(ctx, `SELECT f.id FROM triggers f WHERE f.position = 0 AND f.job_id IN (SELECT t.job_id FROM trigger_waits w JOIN triggers t ON t.id = w.trigger_id WHERE `+which+`) ORDER BY f.job_id FOR UPDATE`, arg)
+	if err != nil {
+		return false, wrap(err, "lock who waits")
+	}
+	n, err := locked.RowsAffected()
+	return n > 0, wrap(err, "lock who waits")
 }
 
 // WaitersForEvent locks the triggers of jobs that are on and wait for a type of event.
 func (t *Tx) WaitersForEvent(ctx context.Context, eventType string) ([]Waiter, error) {
 	var all []Waiter
-	if err := t.lockWaiting(ctx, `w.event_type = $1`, eventType); err != nil {
+	if any, err := t.lockWaiting(ctx, `w.event_type = $1`, eventType); err != nil || !any {
 		return nil, err
 	}
 	err := sqlx.SelectContext(ctx, t.ext, &all, `SELECT `+waiterColumns+` WHERE w.event_type = $1 AND j.is_on ORDER BY w.trigger_id, w.place LIMIT $2 FOR UPDATE OF t`, eventType, maxWaiters)
@@ -84,7 +89,7 @@ func (t *Tx) WaitersForJobs(ctx context.Context, jobs []int64) (all []Waiter, by
 		Waiter
 		By int64 `db:"by"`
 	}
-	if err := t.lockWaiting(ctx, `w.job_id = ANY($1)`, jobs); err != nil {
+	if any, err := t.lockWaiting(ctx, `w.job_id = ANY($1)`, jobs); err != nil || !any {
 		return nil, nil, err
 	}
 	err = sqlx.SelectContext(ctx, t.ext, &rows, `SELECT w.job_id AS by, `+waiterColumns+` WHERE w.job_id = ANY($1) AND j.is_on ORDER BY w.trigger_id, w.place LIMIT $2 FOR UPDATE OF t`, jobs, maxWaiters)

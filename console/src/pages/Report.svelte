@@ -6,6 +6,7 @@
   import { untrack } from 'svelte';
   import ScheduleThis from '../components/ScheduleThis.svelte';
   import SectionView from '../components/SectionView.svelte';
+  import SourceNote from '../components/SourceNote.svelte';
   import Trouble from '../components/Trouble.svelte';
   import ValueForm from '../components/ValueForm.svelte';
   import { api, body, Problem, type PreviewSection, type Values } from '../lib/api';
@@ -134,6 +135,7 @@
         ? ` as ${r.identity}`
         : ''}</span
     >
+    <SourceNote source={r.source} identity={r.identity} />
   </div>
   {#if scheduling}
     <section class="panel px-3.5 py-3">

@@ -2,6 +2,7 @@
   import { createQuery } from '@tanstack/svelte-query';
   import { searchParams } from 'sv-router';
   import { untrack } from 'svelte';
+  import SourceNote from '../components/SourceNote.svelte';
   import Trouble from '../components/Trouble.svelte';
   import { api, body } from '../lib/api';
   import { p } from '../router';
@@ -58,7 +59,10 @@
               ></td
             >
             <td>{r.owner}</td>
-            <td>{r.source}{r.identity ? ` as ${r.identity}` : ''}</td>
+            <td
+              >{r.source}{r.identity ? ` as ${r.identity}` : ''}
+              <SourceNote source={r.source} identity={r.identity} /></td
+            >
             <td>{(r.parameters ?? []).map((q) => q.label || q.name).join(', ') || 'nothing'}</td>
             <td>{(r.sections ?? []).map((s) => s.name).join(', ')}</td>
             <td class="text-right">{r.version}</td>

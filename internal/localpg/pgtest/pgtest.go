@@ -5,8 +5,11 @@ package pgtest
 import (
 	"context"
 	"fmt"
+	"net/url"
 	"os"
+	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -101,3 +104,35 @@ func New(t testing.TB, name string, prepare func(ctx context.Context, dsn string
 	}
 	return s.DSN(copied)
 }
+
+// Login makes a login of a database that is no superuser, as a member of some roles, and
+// gives the address with it.
+func Login(t testing.TB, dsn, roles string) string {
+	t.Helper()
+	ctx, stop := context.WithTimeout(context.Background(), time.Minute)
+	defer stop()
+	u, err := url.Parse(dsn)
+	if err != nil {
+		t.Fatal(err)
+	}
+	conn, err := pgx.Connect(ctx, dsn)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer func() { _ = conn.Close(ctx) }() // nothing is left on it
+	name := fmt.Sprintf("%s_%d", strings.Trim(u.Path, "/"), loginNo.Add(1))
+	if _, err := conn.Exec(ctx, "CREATE ROLE "+pgx.Identifier{name}.Sanitize()+" LOGIN PASSWORD 'login' IN ROLE "+roles); err != nil {
+		t.Fatal(err)
+	}
+	u.User = url.UserPassword(name, "login")
+	return u.String()
+}
+
+// loginNo tells logins of one server apart.
+var loginNo atomic.Int64
+
+// What Login makes a login of.
+const (
+	Reader = "pg_read_all_data"
+	Writer = "pg_read_all_data, pg_write_all_data"
+)

@@ -1,0 +1,12 @@
+<script lang="ts">
+  // What should be known of a source wherever it is named, such as that its login can write.
+  import { createQuery } from '@tanstack/svelte-query';
+  import { api, body } from '../lib/api';
+
+  let { source, identity = '' }: { source: string; identity?: string } = $props();
+  const list = createQuery(() => ({ queryKey: ['places', 'sources'], queryFn: () => body(api.GET('/api/sources')) }));
+  // What its own login can do does not hold for an identity, which has another one.
+  const note = $derived(identity ? undefined : list.data?.find((s) => s.name === source)?.note);
+</script>
+
+{#if note}<span class="text-warning font-semibold">{note}</span>{/if}
