@@ -188,6 +188,22 @@ func (c *Client) ChangePassword(ctx context.Context, present, next string) error
 	return c.do(ctx, http.MethodPut, "/api/session/password", wire.PasswordRequest{Present: present, Next: next}, nil)
 }
 
+// SignIns lists the sessions and tokens that somebody has open; one's own when login is
+// empty.
+func (c *Client) SignIns(ctx context.Context, login string) (all []wire.SignIn, err error) {
+	return all, c.do(ctx, http.MethodGet, "/api/sign-ins?login="+url.QueryEscape(login), nil, &all)
+}
+
+// EndSignIn ends a session or token.
+func (c *Client) EndSignIn(ctx context.Context, id int64) error {
+	return c.do(ctx, http.MethodDelete, "/api/sign-ins/"+strconv.FormatInt(id, 10), nil, nil)
+}
+
+// MakeEventToken makes a token of somebody's that only reports events.
+func (c *Client) MakeEventToken(ctx context.Context, login string, r wire.EventTokenRequest) (t wire.Token, err error) {
+	return t, c.do(ctx, http.MethodPost, "/api/people/"+segment(login)+"/tokens", r, &t)
+}
+
 // Jobs lists jobs whose name holds search.
 func (c *Client) Jobs(ctx context.Context, search string) (jobs []wire.JobLine, err error) {
 	return jobs, c.do(ctx, http.MethodGet, "/api/jobs?search="+url.QueryEscape(search), nil, &jobs)

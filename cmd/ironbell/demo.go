@@ -222,7 +222,7 @@ func prepareService(ctx context.Context, errs io.Writer, pg *localpg.Server, k *
 	}
 	defer s.Close()
 	if k.Token != "" {
-		if _, err := access.ByToken(ctx, s, k.Token); err == nil {
+		if _, _, err := access.ByToken(ctx, s, k.Token); err == nil {
 			return nil
 		}
 	}
@@ -237,7 +237,8 @@ func addAdministrator(ctx context.Context, s *store.Store, p job.Person, passwor
 	if err != nil {
 		return "", err
 	}
-	return access.NewToken(ctx, s, saved.ID, "made at the machine", time.Time{})
+	token, _, err := access.NewToken(ctx, s, saved.ID, saved.Login, job.SignIn{Name: "made at the machine"})
+	return token, err
 }
 
 // standinWorld is the line that the stand-ins print.

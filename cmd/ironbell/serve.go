@@ -9,6 +9,7 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"net/netip"
 	"os"
 	"strings"
 	"time"
@@ -54,6 +55,7 @@ var serveCommand = cli.Command{
 		f.BoolVar(&o.adopt, "adopt-store", false, "work with this folder of artifacts although it is another than before, whose files are lost")
 		f.StringVar(&o.engine.Browser, "browser", render.FindBrowser(), "`path` of the Chromium that prints tagged PDFs; empty for none")
 		f.StringVar(&o.engine.Programs, "programs", "", "`folder` of the programs that tasks may run; none when left out")
+		f.StringVar(&o.proxies, "proxies", "", "addresses or `networks` of the proxies in front of the service, separated by commas, which may say for whom they ask (X-Forwarded-For), such as 10.0.0.5,10.1.0.0/16")
 		f.StringVar(&o.untried, "untried", "", "`drivers` of sources that were never tried on a real server and are used all the same, separated by commas: sqlserver")
 		f.StringVar(&o.folders, "folders", "", "`folders` that sources may lie in, separated by commas; none when left out")
 		f.StringVar(&o.internal, "allow-internal", "", "internal `addresses` that tasks may call, as host:port separated by commas")
@@ -69,7 +71,7 @@ var serveCommand = cli.Command{
 
 type serveOptions struct {
 	db, listen, artifacts, keyFile, url, log string
-	folders, internal, untried               string
+	folders, internal, untried, proxies      string
 	adopt                                    bool
 	engine                                   engine.Options
 }
@@ -146,7 +148,11 @@ func serve(ctx context.Context, errs io.Writer, o serveOptions) error {
 	if err := e.KnowItself(ctx, o.adopt); err != nil {
 		return err
 	}
-	handler := api.Handler(api.Parts{Store: s, Engine: e, Files: files, Vault: vault, Console: console.Files(), Log: log, Version: version, Secure: strings.HasPrefix(o.url, "https:")})
+	proxies, err := networks(o.proxies)
+	if err != nil {
+		return err
+	}
+	handler := api.Handler(api.Parts{Store: s, Engine: e, Files: files, Vault: vault, Console: console.Files(), Log: log, Version: version, Proxies: proxies, Secure: strings.HasPrefix(o.url, "https:")})
 	// Requests end with the service: streams of notices would never end by themselves.
 	requests, endRequests := context.WithCancel(context.WithoutCancel(ctx))
 	defer endRequests()
@@ -229,4 +235,21 @@ var describeCommand = cli.Command{
 			return 0, err
 		}
 	},
+}
+
+// networks reads addresses and networks, separated by commas.
+func networks(text string) ([]netip.Prefix, error) {
+	var all []netip.Prefix
+	for _, one := range list(text) {
+		if at, err := netip.ParseAddr(one); err == nil {
+			all = append(all, netip.PrefixFrom(at.Unmap(), at.Unmap().BitLen()))
+			continue
+		}
+		network, err := netip.ParsePrefix(one)
+		if err != nil {
+			return nil, fmt.Errorf("-proxies: %q is neither an address nor a network", one)
+		}
+		all = append(all, network.Masked())
+	}
+	return all, nil
 }

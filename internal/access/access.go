@@ -12,7 +12,6 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-	"time"
 
 	"ironbell/internal/core/job"
 	"ironbell/internal/store"
@@ -37,6 +36,7 @@ type Denied struct {
 	Person job.Person
 	What   string // `ring the job Quay board`
 	Second bool   // it takes somebody else, whoever they are
+	Source string // of an event that may not be reported
 }
 
 func (e *Denied) Error() string {
@@ -45,6 +45,9 @@ func (e *Denied) Error() string {
 	}
 	if e.Second {
 		return fmt.Sprintf("%s may not say yes here: it takes a second person, an owner or administrator who does not own the job", e.Person.Name)
+	}
+	if e.Source != "" {
+		return fmt.Sprintf("events of the source %q may not be reported with this: it takes a token that an administrator made for that source; your own source is %s", e.Source, e.Person.OwnSource())
 	}
 	if e.Act == Administer {
 		return fmt.Sprintf("%s may not do this: it takes an administrator", e.Person.Name)
@@ -125,40 +128,108 @@ func matches(password, hash string) bool {
 // as a wrong password.
 var nobody, _ = HashPassword(rand.Text())
 
-// SignIn finds the person to whom login and password belong.
-func SignIn(ctx context.Context, s *store.Store, login, password string) (job.Person, error) {
+// hashing bounds how many passwords are checked at once: each takes its memory.
+var hashing = make(chan struct{}, 4)
+
+// Check finds the person to whom login and password belong, with the hash that proved it.
+func Check(ctx context.Context, s *store.Store, login, password string) (job.Person, string, error) {
 	p, hash, err := s.PersonByLogin(ctx, login)
 	var missing *store.NotFound
-	switch {
-	case errors.As(err, &missing), err == nil && hash == "":
-		matches(password, nobody)
-		return job.Person{}, ErrSignIn
-	case err != nil:
-		return job.Person{}, err
-	case !matches(password, hash):
-		return job.Person{}, ErrSignIn
+	known := err == nil && hash != ""
+	if err != nil && !errors.As(err, &missing) {
+		return job.Person{}, "", err
 	}
-	return p, nil
+	if !known {
+		hash = nobody
+	}
+	select {
+	case hashing <- struct{}{}:
+		defer func() { <-hashing }()
+	case <-ctx.Done():
+		return job.Person{}, "", ctx.Err()
+	}
+	if !matches(password, hash) || !known {
+		return job.Person{}, "", ErrSignIn
+	}
+	return p, hash, nil
+}
+
+// SignIn opens a way in for the person to whom login and password belong, and gives its
+// number and, of a token, its text. It is recorded with the address, and so is a failure.
+func SignIn(ctx context.Context, s *store.Store, login, password string, way job.SignIn) (p job.Person, id int64, token string, err error) {
+	p, proof, err := Check(ctx, s, login, password)
+	if err == nil {
+		id, token, err = open(ctx, s, store.NewSignIn{SignIn: way, PersonID: p.ID, Proof: proof}, p.Login)
+	}
+	if errors.Is(err, ErrSignIn) {
+		err = errors.Join(err, s.Audit(ctx, login, "fail to sign in", "sign-in", login, nil, map[string]any{"kind": way.Kind, "address": way.Address}))
+	}
+	return p, id, token, err
+}
+
+// open opens a way in. The text of a token is given once; only its hash is kept.
+func open(ctx context.Context, s *store.Store, n store.NewSignIn, by string) (id int64, token string, err error) {
+	if n.Kind == job.Token {
+		token = tokenMark + rand.Text() + rand.Text()
+		n.Hash = tokenHash(token)
+	}
+	err = s.Do(ctx, func(t *store.Tx) error {
+		if id, err = t.BeginSignIn(ctx, n); err != nil {
+			return err
+		}
+		if id == 0 {
+			return ErrSignIn
+		}
+		return t.Audit(ctx, by, "sign in", "sign-in", by, nil, map[string]any{"id": id, "kind": n.Kind, "name": n.Name, "address": n.Address, "sends": n.Sends})
+	})
+	return id, token, err
 }
 
 // tokenMark begins every token, so that one that leaks can be recognised.
 const tokenMark = "bell_"
 
-// NewToken makes a token for a person. The text is shown once; only its hash is
-// kept. A zero end means that it has none.
-func NewToken(ctx context.Context, s *store.Store, person int64, name string, ends time.Time) (string, error) {
-	token := tokenMark + rand.Text() + rand.Text()
-	return token, s.AddToken(ctx, person, name, tokenHash(token), ends)
+// NewToken makes a token for a person without their password: at the machine itself, or by
+// an administrator, who is named.
+func NewToken(ctx context.Context, s *store.Store, person int64, by string, way job.SignIn) (token string, id int64, err error) {
+	way.Kind = job.Token
+	id, token, err = open(ctx, s, store.NewSignIn{SignIn: way, PersonID: person}, by)
+	return token, id, err
 }
 
 // ByToken finds whom a token belongs to.
-func ByToken(ctx context.Context, s *store.Store, token string) (job.Person, error) {
+func ByToken(ctx context.Context, s *store.Store, token string) (job.Person, job.SignIn, error) {
 	return s.PersonByToken(ctx, tokenHash(token))
 }
 
-// EndToken ends a token.
-func EndToken(ctx context.Context, s *store.Store, token string) error {
-	return s.RemoveToken(ctx, tokenHash(token))
+// EndSignIn ends a way in: one's own, or, by an administrator, anybody's.
+func EndSignIn(ctx context.Context, s *store.Store, who job.Person, id int64, address string) error {
+	return s.Do(ctx, func(t *store.Tx) error {
+		was, whose, err := t.EndSignIn(ctx, id)
+		if err != nil {
+			return err
+		}
+		if err := MaySpeakFor(who, whose); err != nil {
+			return &store.NotFound{Kind: "session or token"} // whether there is one is nobody else's business
+		}
+		return t.Audit(ctx, who.Login, "end", "sign-in", whose.Login, map[string]any{"id": was.ID, "kind": was.Kind, "name": was.Name, "address": was.Address}, map[string]any{"address": address})
+	})
+}
+
+// MayReport tells whether a person may report an event by a way in. What others report
+// must not be forged, or taken for reported when it comes: a source belongs to those
+// tokens that an administrator made for it.
+func MayReport(p job.Person, way job.SignIn, source, kind string) error {
+	switch {
+	case len(way.Sends) > 0:
+		if slices.ContainsFunc(way.Sends, func(g job.EventGrant) bool { return g.Lets(source, kind) }) {
+			return nil
+		}
+	case strings.EqualFold(source, p.OwnSource()):
+		return May(p, Ring, "report events", "")
+	case p.Role == job.RoleAdministrator && !strings.HasPrefix(strings.ToLower(source), job.HouseSource):
+		return nil
+	}
+	return &Denied{Act: Ring, Person: p, Source: source}
 }
 
 // tokenHash needs no salt and no slowness: a token has more than 200 random bits.

@@ -3,14 +3,15 @@ package access_test
 import (
 	"context"
 	"strings"
+	"sync"
 	"testing"
-	"time"
 
 	"ironbell/internal/access"
 	"ironbell/internal/core/job"
 	"ironbell/internal/localpg/pgtest"
 	"ironbell/internal/store"
 
+	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -68,20 +69,88 @@ func TestSignInAndTokens(t *testing.T) {
 	require.NoError(t, err)
 	_, err = s.PutPerson(ctx, job.Person{Login: "oren", Name: "Oren Hask", Role: job.RoleReader, Zone: "Europe/London"}, "")
 	require.NoError(t, err)
-	p, err := access.SignIn(ctx, s, "MARA", "slipway-lantern")
+	session := job.SignIn{Kind: job.Session, Name: "a browser", Address: "192.0.2.7"}
+	p, way, token, err := access.SignIn(ctx, s, "MARA", "slipway-lantern", session)
 	require.NoError(t, err)
 	assert.Equal(t, id, p.ID)
-	for login, password := range map[string]string{"mara": "slipway", "nobody": "slipway-lantern", "oren": ""} {
-		_, err = access.SignIn(ctx, s, login, password)
-		assert.ErrorIs(t, err, access.ErrSignIn, login)
-	}
-	token, err := access.NewToken(ctx, s, id, "test", time.Time{})
-	require.NoError(t, err)
-	p, err = access.ByToken(ctx, s, token)
+	assert.Empty(t, token)
+	p, _, err = s.PersonBySession(ctx, way)
 	require.NoError(t, err)
 	assert.Equal(t, "mara", p.Login)
-	require.NoError(t, access.EndToken(ctx, s, token))
+	for login, password := range map[string]string{"mara": "slipway", "nobody": "slipway-lantern", "oren": ""} {
+		_, _, _, err = access.SignIn(ctx, s, login, password, session)
+		assert.ErrorIs(t, err, access.ErrSignIn, login)
+	}
+	token, way, err = access.NewToken(ctx, s, id, "sefa", job.SignIn{Name: "test"})
+	require.NoError(t, err)
+	mara, seen, err := access.ByToken(ctx, s, token)
+	require.NoError(t, err)
+	assert.Equal(t, "mara", mara.Login)
+	assert.Equal(t, way, seen.ID)
 	var missing *store.NotFound
-	_, err = access.ByToken(ctx, s, token)
+	assert.ErrorAs(t, access.EndSignIn(ctx, s, job.Person{ID: 99, Login: "oren", Role: job.RoleOwner}, way, ""), &missing, "it is nobody else's")
+	_, _, err = access.ByToken(ctx, s, token)
+	require.NoError(t, err, "and it still holds")
+	require.NoError(t, access.EndSignIn(ctx, s, mara, way, "192.0.2.7"))
+	_, _, err = access.ByToken(ctx, s, token)
 	assert.ErrorAs(t, err, &missing)
+	var record []string
+	rows, err := s.Pool().Query(ctx, `SELECT who || ' ' || action || ' ' || subject || ' ' || coalesce(after->>'address', '') FROM audit WHERE kind = 'sign-in' ORDER BY id`)
+	require.NoError(t, err)
+	record, err = pgx.CollectRows(rows, pgx.RowTo[string])
+	require.NoError(t, err)
+	assert.Contains(t, record, "mara sign in mara 192.0.2.7")
+	assert.Contains(t, record, "nobody fail to sign in nobody 192.0.2.7")
+	assert.Contains(t, record, "mara end mara 192.0.2.7")
+
+	// A password that is changed while it is checked ends what began with it.
+	other, err := access.HashPassword("quay-and-crane")
+	require.NoError(t, err)
+	for range 20 {
+		_, err = s.PutPerson(ctx, job.Person{Login: "mara", Name: "Mara Quill", Role: job.RoleOwner, Zone: "Europe/London"}, hash)
+		require.NoError(t, err)
+		var both sync.WaitGroup
+		both.Go(func() { _, way, _, err = access.SignIn(ctx, s, "mara", "slipway-lantern", session) })
+		both.Go(func() {
+			_ = s.Do(ctx, func(t *store.Tx) error {
+				if _, err := t.PutPassword(ctx, id, hash, other); err != nil {
+					return err
+				}
+				return t.EndAccess(ctx, id)
+			})
+		})
+		both.Wait()
+		if err == nil {
+			_, _, err = s.PersonBySession(ctx, way)
+		}
+		assert.Error(t, err, "nobody is in by the password that was changed")
+	}
+}
+
+func TestEventsBelongToTheirSenders(t *testing.T) {
+	mara, sefa := job.Person{Login: "mara", Role: job.RoleOwner}, job.Person{Login: "sefa", Role: job.RoleAdministrator}
+	crane := job.SignIn{Sends: []job.EventGrant{{Source: "/cranes/7", Type: "example.crane.*"}, {Source: "/cranes/7", Type: "example.slack"}}}
+	for _, c := range []struct {
+		who          job.Person
+		way          job.SignIn
+		source, kind string
+		may          bool
+	}{
+		{mara, job.SignIn{}, "/cranes/7", "example.crane.up", false},
+		{mara, job.SignIn{}, "/ironbell/people/mara", "example.crane.up", true},
+		{mara, job.SignIn{}, "/ironbell/people/joren", "example.crane.up", false},
+		{mara, job.SignIn{}, "/ironbell/jobs/1", "example.crane.up", false},
+		{mara, crane, "/cranes/7", "example.crane.up", true},
+		{mara, crane, "/cranes/7", "example.slack", true},
+		{mara, crane, "/cranes/7", "example.slacker", false},
+		{mara, crane, "/cranes/8", "example.crane.up", false},
+		{mara, crane, "/ironbell/people/mara", "example.crane.up", false},
+		{sefa, job.SignIn{}, "/cranes/7", "example.crane.up", true},
+		{sefa, job.SignIn{}, "/IronBell/jobs/1", "example.crane.up", false},
+		{sefa, crane, "/gauges/1", "example.tide", false},
+		{job.Person{Login: "oren", Role: job.RoleReader}, job.SignIn{}, "/ironbell/people/oren", "example.tide", false},
+	} {
+		err := access.MayReport(c.who, c.way, c.source, c.kind)
+		assert.Equal(t, c.may, err == nil, "%s %v of %s by %s: %v", c.kind, c.way.Sends, c.source, c.who.Login, err)
+	}
 }

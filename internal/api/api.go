@@ -6,11 +6,10 @@ package api
 
 import (
 	"context"
-	"fmt"
 	"io/fs"
 	"log/slog"
-	"net"
 	"net/http"
+	"net/netip"
 	"strings"
 	"time"
 
@@ -39,12 +38,12 @@ type Parts struct {
 	Console fs.FS // the built console; without an index.html the service says that it is not built
 	Log     *slog.Logger
 	Version string
-	Secure  bool // the console is reached by https, so cookies may say so
+	Secure  bool           // the console is reached by https, so cookies may say so
+	Proxies []netip.Prefix // that may say for whom they ask
 }
 
 const (
 	sessionLength = 12 * time.Hour
-	signInsAMin   = 20      // tries to sign in, by address
 	passwordsAMin = 10      // tries of one person at their own password
 	feedsAMin     = 60      // questions for a feed, by address
 	maxBody       = 1 << 20 // bytes of a request
@@ -54,6 +53,8 @@ type server struct {
 	Parts
 	sessions *scs.SessionManager
 	watch    watch
+	tries    access.Tries
+	lines    lines
 }
 
 // Handler builds the service's whole HTTP face.
@@ -77,16 +78,16 @@ func Handler(p Parts) http.Handler {
 	r.Use(middleware.Recoverer, s.headers, http.NewCrossOriginProtection().Handler)
 	r.Get("/health", s.health)
 	r.Get("/metrics", s.metrics)
-	r.With(httprate.LimitBy(feedsAMin, time.Minute, peer)).Group(s.mailLinks)
+	r.With(httprate.LimitBy(feedsAMin, time.Minute, s.peer)).Group(s.mailLinks)
 	r.Get("/ready", s.ready)
 	r.Get("/state", s.state)
-	r.With(httprate.LimitBy(feedsAMin, time.Minute, peer)).Group(func(r chi.Router) { s.describe(r, s.feeds) })
+	r.With(httprate.LimitBy(feedsAMin, time.Minute, s.peer)).Group(func(r chi.Router) { s.describe(r, s.feeds) })
 	r.Group(func(r chi.Router) {
 		r.Use(sessions.LoadAndSave, s.who)
-		r.With(httprate.LimitBy(signInsAMin, time.Minute, peer)).Group(func(r chi.Router) { s.describe(r, s.signIn) })
+		r.With(s.withAddress).Group(func(r chi.Router) { s.describe(r, s.signIn) })
 		// Whoever found an open session must not find its password by it.
-		r.With(signedIn, httprate.LimitBy(passwordsAMin, time.Minute, signedInAs)).Group(func(r chi.Router) { s.describe(r, s.password) })
-		r.With(signedIn, s.preconditions).Group(func(r chi.Router) { s.describe(r, s.operations) })
+		r.With(signedIn, onlySends, httprate.LimitBy(passwordsAMin, time.Minute, signedInAs)).Group(func(r chi.Router) { s.describe(r, s.password) })
+		r.With(signedIn, onlySends, s.withAddress, s.fewLines, s.preconditions).Group(func(r chi.Router) { s.describe(r, s.operations) })
 		r.Handle("/api/*", http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 			if _, ok := person(r.Context()); !ok {
 				writeProblem(w, http.StatusUnauthorized, needSignIn)
@@ -97,16 +98,6 @@ func Handler(p Parts) http.Handler {
 	})
 	r.Handle("/*", console(p.Console))
 	return r
-}
-
-// peer is who is at the other end of the line. Headers that name somebody else
-// are not believed, so behind a proxy everybody counts together.
-func peer(r *http.Request) (string, error) {
-	host, _, err := net.SplitHostPort(r.RemoteAddr)
-	if err != nil {
-		return "", fmt.Errorf("read the peer's address: %w", err)
-	}
-	return httprate.CanonicalizeIP(host), nil
 }
 
 // describe registers operations on a router of their own, so that those that
@@ -198,7 +189,11 @@ func (s *server) headers(next http.Handler) http.Handler {
 	})
 }
 
-type personKey struct{}
+type (
+	personKey  struct{}
+	wayKey     struct{}
+	addressKey struct{}
+)
 
 // person is who made a request.
 func person(ctx context.Context) (job.Person, bool) {
@@ -206,28 +201,64 @@ func person(ctx context.Context) (job.Person, bool) {
 	return p, ok
 }
 
+// wayOf is by which session or token a request was made.
+func wayOf(ctx context.Context) job.SignIn {
+	way, _ := ctx.Value(wayKey{}).(job.SignIn)
+	return way
+}
+
+// addressOf is from where a request was made.
+func addressOf(ctx context.Context) string {
+	address, _ := ctx.Value(addressKey{}).(string)
+	return address
+}
+
+// withAddress notes from where a request comes, for what is recorded with it.
+func (s *server) withAddress(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		at, err := s.address(r)
+		if err != nil {
+			writeProblem(w, http.StatusBadRequest, "From where this comes cannot be read.")
+			return
+		}
+		next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), addressKey{}, at.String())))
+	})
+}
+
 // who finds out who makes a request: by token, or by session.
 func (s *server) who(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		ctx := r.Context()
+		var p job.Person
+		var way job.SignIn
+		var err error
 		if token, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer "); ok {
-			if p, err := access.ByToken(ctx, s.Store, strings.TrimSpace(token)); err == nil {
-				ctx = context.WithValue(ctx, personKey{}, p)
-			} else if !isNotFound(err) {
-				s.Log.Error("could not look a token up", "error", err)
-				writeProblem(w, http.StatusServiceUnavailable, "The database does not answer; try again in a moment.")
-				return
-			}
-		} else if id := s.sessions.GetInt64(ctx, "person"); id != 0 {
-			if p, err := s.Store.PersonOfSession(ctx, id, s.sessions.GetInt64(ctx, "access")); err == nil {
-				ctx = context.WithValue(ctx, personKey{}, p)
-			} else if !isNotFound(err) {
-				s.Log.Error("could not look a session up", "error", err)
-				writeProblem(w, http.StatusServiceUnavailable, "The database does not answer; try again in a moment.")
-				return
-			}
+			p, way, err = access.ByToken(ctx, s.Store, strings.TrimSpace(token))
+		} else if id := s.sessions.GetInt64(ctx, "sign-in"); id != 0 {
+			p, way, err = s.Store.PersonBySession(ctx, id)
+		}
+		if err != nil && !isNotFound(err) {
+			s.Log.Error("could not look a session or token up", "error", err)
+			writeProblem(w, http.StatusServiceUnavailable, "The database does not answer; try again in a moment.")
+			return
+		}
+		if err == nil && way.ID != 0 {
+			ctx = context.WithValue(context.WithValue(ctx, personKey{}, p), wayKey{}, way)
 		}
 		next.ServeHTTP(w, r.WithContext(ctx))
+	})
+}
+
+// onlySends keeps tokens that are for events from all else.
+func onlySends(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		reports := r.Method == http.MethodPost && r.URL.Path == "/api/events"
+		itself := r.URL.Path == "/api/session" && (r.Method == http.MethodGet || r.Method == http.MethodDelete)
+		if len(wayOf(r.Context()).Sends) > 0 && !reports && !itself {
+			writeProblem(w, http.StatusForbidden, "This token only reports events.")
+			return
+		}
+		next.ServeHTTP(w, r)
 	})
 }
 

@@ -4,6 +4,7 @@ import (
 	"context"
 	"net/http"
 
+	"ironbell/internal/access"
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/job"
 	"ironbell/internal/event"
@@ -20,7 +21,7 @@ func (s *server) events(a huma.API) {
 	tags := []string{"events"}
 	huma.Register(a, huma.Operation{
 		OperationID: "report-event", Method: http.MethodPost, Path: "/api/events", Summary: "Report an event", Tags: tags, DefaultStatus: http.StatusAccepted, Errors: []int{403, 422}, MaxBodyBytes: largestEvent,
-		Description: "An event in the structured mode of CloudEvents 1.0 (media type application/cloudevents+json). It is recorded, and the jobs that wait for it are started, before this is answered; an event of the same source and id starts nothing a second time.",
+		Description: "An event in the structured mode of CloudEvents 1.0 (media type application/cloudevents+json). It is recorded, and the jobs that wait for it are started, before this is answered; an event of the same source and id starts nothing a second time. A source belongs to the tokens that an administrator made for it (make-event-token); everybody has one of their own, /ironbell/people/LOGIN.",
 		RequestBody: &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{event.MediaType: {Schema: &huma.Schema{
 			Type: "object", Required: []string{"specversion", "id", "source", "type"}, AdditionalProperties: true,
 			Properties: map[string]*huma.Schema{
@@ -34,6 +35,9 @@ func (s *server) events(a huma.API) {
 			who, _ := person(ctx)
 			e, err := event.Read(in.RawBody, s.Engine.Now())
 			if err != nil {
+				return nil, s.problem(err)
+			}
+			if err := access.MayReport(who, wayOf(ctx), e.Source, e.Type); err != nil {
 				return nil, s.problem(err)
 			}
 			started, fresh, err := s.Engine.Report(ctx, who, e)

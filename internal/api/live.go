@@ -2,7 +2,9 @@ package api
 
 import (
 	"context"
+	"fmt"
 	"net/http"
+	"sync"
 	"time"
 
 	"ironbell/internal/core/job"
@@ -18,7 +20,7 @@ const pulse = 20 * time.Second
 
 // liveNotices registers the stream of changes.
 func (s *server) liveNotices(a huma.API) {
-	sse.Register(a, huma.Operation{OperationID: "live", Method: http.MethodGet, Path: "/api/live", Summary: "Notices of changes, as server-sent events", Tags: []string{"service"}},
+	sse.Register(a, huma.Operation{OperationID: "live", Method: http.MethodGet, Path: livePath, Summary: "Notices of changes, as server-sent events", Tags: []string{"service"}},
 		map[string]any{"notice": store.Notice{}},
 		func(ctx context.Context, in *struct {
 			Run string `query:"run" maxLength:"30" doc:"only notices about this run"`
@@ -28,6 +30,7 @@ func (s *server) liveNotices(a huma.API) {
 			defer stop()
 			ticker := time.NewTicker(pulse)
 			defer ticker.Stop()
+			way := wayOf(ctx)
 			// The first one tells that nothing is missed from here on.
 			if send.Data(store.Notice{Kind: engine.Everything}) != nil {
 				return
@@ -40,9 +43,18 @@ func (s *server) liveNotices(a huma.API) {
 				case <-ticker.C:
 					n = store.Notice{Kind: "pulse"}
 				case n = <-notices:
-					if in.Run != "" && n.Kind != engine.Everything && (n.Kind != "run" || n.ID != in.Run) {
+					if in.Run != "" && n.Kind != engine.Everything && n.Kind != "access" && (n.Kind != "run" || n.ID != in.Run) {
 						continue
 					}
+				}
+				// A line ends with the session or token by which it was opened.
+				if n.Kind == "access" || n.Kind == "pulse" || n.Kind == engine.Everything {
+					if open, err := s.Store.SignInOpen(ctx, way.ID); err == nil && !open {
+						return
+					}
+				}
+				if n.Kind == "access" {
+					continue // nobody's business
 				}
 				if send.Data(n) != nil {
 					return
@@ -50,6 +62,56 @@ func (s *server) liveNotices(a huma.API) {
 			}
 		})
 }
+
+// linesEach bounds the lines that one person has open at a node.
+const linesEach = 20
+
+// lines counts the lines of notices that each person has open.
+type lines struct {
+	mu   sync.Mutex
+	open map[int64]int
+}
+
+// take counts one more, when there may be.
+func (l *lines) take(person int64) bool {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.open == nil {
+		l.open = map[int64]int{}
+	}
+	if l.open[person] >= linesEach {
+		return false
+	}
+	l.open[person]++
+	return true
+}
+
+func (l *lines) giveBack(person int64) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.open[person]--; l.open[person] == 0 {
+		delete(l.open, person)
+	}
+}
+
+// fewLines bounds the lines of notices for each person.
+func (s *server) fewLines(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.Path != livePath {
+			next.ServeHTTP(w, r)
+			return
+		}
+		who, _ := person(r.Context())
+		if !s.lines.take(who.ID) {
+			writeProblem(w, http.StatusTooManyRequests, fmt.Sprintf("You have %d lines of notices open, which is as many as one person may have. Close a window.", linesEach))
+			return
+		}
+		defer s.lines.giveBack(who.ID)
+		next.ServeHTTP(w, r)
+	})
+}
+
+const livePath = "/api/live"
 
 // alerts registers what needs somebody.
 func (s *server) alerts(a huma.API) {

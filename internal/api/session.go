@@ -6,12 +6,14 @@ import (
 	"net/http"
 	"strings"
 	"time"
+	"unicode"
 
 	"ironbell/internal/access"
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/job"
 
 	"github.com/danielgtaylor/huma/v2"
+	"github.com/go-chi/httprate"
 )
 
 const tokenLife = 90 * 24 * time.Hour
@@ -20,44 +22,70 @@ const tokenLife = 90 * 24 * time.Hour
 func (s *server) signIn(a huma.API) {
 	open := []map[string][]string{}
 	huma.Register(a, huma.Operation{OperationID: "sign-in", Method: http.MethodPost, Path: "/api/session", Summary: "Sign in, for a browser", Tags: []string{"access"}, Security: open, Errors: []int{401, 429}},
-		func(ctx context.Context, in *struct{ Body wire.Credentials }) (*struct{ Body wire.Me }, error) {
-			// Asked before, so that a password that is changed meanwhile ends this session, too.
-			no, err := s.Store.AccessNo(ctx, in.Body.Login)
+		func(ctx context.Context, in *struct {
+			Body  wire.Credentials
+			Agent string `header:"User-Agent"`
+		},
+		) (*struct{ Body wire.Me }, error) {
+			ends := s.Engine.Now().Add(sessionLength)
+			p, id, _, err := s.begin(ctx, in.Body, job.SignIn{Kind: job.Session, Name: shown(in.Agent), EndsAt: &ends})
 			if err != nil {
-				return nil, s.problem(err)
-			}
-			p, err := access.SignIn(ctx, s.Store, in.Body.Login, in.Body.Password)
-			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			if err := s.sessions.RenewToken(ctx); err != nil {
 				return nil, s.problem(err)
 			}
-			s.sessions.Put(ctx, "person", p.ID)
-			s.sessions.Put(ctx, "access", no)
+			s.sessions.Put(ctx, "sign-in", id)
 			return &struct{ Body wire.Me }{wire.Me{Person: p, Version: s.Version}}, nil
 		})
 	huma.Register(a, huma.Operation{OperationID: "make-token", Method: http.MethodPost, Path: "/api/tokens", Summary: "Sign in, for a program: make an API token", Tags: []string{"access"}, Security: open, Errors: []int{401, 429}},
 		func(ctx context.Context, in *struct{ Body wire.TokenRequest }) (*struct{ Body wire.Token }, error) {
-			no, err := s.Store.AccessNo(ctx, in.Body.Login)
-			if err != nil {
-				return nil, s.problem(err)
-			}
-			p, err := access.SignIn(ctx, s.Store, in.Body.Login, in.Body.Password)
-			if err != nil {
-				return nil, s.problem(err)
-			}
 			ends := s.Engine.Now().Add(tokenLife)
-			token, err := access.NewToken(ctx, s.Store, p.ID, in.Body.Name, ends)
+			p, _, token, err := s.begin(ctx, in.Body.Credentials, job.SignIn{Kind: job.Token, Name: shown(in.Body.Name), EndsAt: &ends})
 			if err != nil {
-				return nil, s.problem(err)
-			}
-			// A password that was changed meanwhile ends this token, too.
-			if now, err := s.Store.AccessNo(ctx, in.Body.Login); err != nil || now != no {
-				return nil, s.problem(errors.Join(access.ErrSignIn, err, access.EndToken(ctx, s.Store, token)))
+				return nil, err
 			}
 			return &struct{ Body wire.Token }{wire.Token{Token: token, Person: p, EndsAt: ends}}, nil
 		})
+}
+
+// begin opens a way in for whoever has a login and its password.
+func (s *server) begin(ctx context.Context, who wire.Credentials, way job.SignIn) (job.Person, int64, string, error) {
+	way.Address = addressOf(ctx)
+	key := httprate.CanonicalizeIP(way.Address)
+	now := s.Engine.Now()
+	if !s.tries.Take(now, who.Login, key) {
+		s.Log.Warn("too many tries to sign in", "login", who.Login, "address", way.Address)
+		return job.Person{}, 0, "", huma.NewError(http.StatusTooManyRequests, "Too many tries to sign in from here. Wait a minute, then try again.")
+	}
+	p, id, token, err := access.SignIn(ctx, s.Store, who.Login, who.Password, way)
+	switch {
+	case errors.Is(err, access.ErrSignIn):
+		s.Log.Warn("a sign-in failed", "login", who.Login, "address", way.Address, "kind", way.Kind)
+	default:
+		s.tries.GiveBack(now, who.Login, key)
+	}
+	if err != nil {
+		return p, 0, "", s.problem(err)
+	}
+	s.Log.Info("signed in", "login", p.Login, "address", way.Address, "kind", way.Kind)
+	return p, id, token, nil
+}
+
+// shown is what a program says of itself, as it can be shown: bounded, without characters
+// that steer a terminal.
+func shown(text string) string {
+	text = strings.Map(func(r rune) rune {
+		if !unicode.IsPrint(r) {
+			return -1
+		}
+		return r
+	}, text)
+	const most = 200
+	if letters := []rune(text); len(letters) > most {
+		return string(letters[:most])
+	}
+	return text
 }
 
 // password registers what asks for a password of those who are signed in.
@@ -69,6 +97,27 @@ func (s *server) password(a huma.API) {
 		})
 }
 
+// end ends a way in.
+func (s *server) end(ctx context.Context, who job.Person, id int64) error {
+	if err := access.EndSignIn(ctx, s.Store, who, id, addressOf(ctx)); err != nil {
+		return s.problem(err)
+	}
+	s.Log.Info("a session or token was ended", "by", who.Login, "address", addressOf(ctx))
+	return nil
+}
+
+// whose is the person of a login, of whom somebody may speak; themselves when it is empty.
+func (s *server) whose(ctx context.Context, who job.Person, login string) (job.Person, error) {
+	if login == "" {
+		return who, nil
+	}
+	p, _, err := s.Store.PersonByLogin(ctx, login)
+	if err != nil {
+		return p, err
+	}
+	return p, access.MaySpeakFor(who, p)
+}
+
 // people registers who is who.
 func (s *server) people(a huma.API) {
 	huma.Register(a, huma.Operation{OperationID: "who-am-i", Method: http.MethodGet, Path: "/api/session", Summary: "Who is signed in", Tags: []string{"access"}},
@@ -77,14 +126,61 @@ func (s *server) people(a huma.API) {
 			return &struct{ Body wire.Me }{wire.Me{Person: p, Version: s.Version}}, nil
 		})
 	huma.Register(a, huma.Operation{OperationID: "sign-out", Method: http.MethodDelete, Path: "/api/session", Summary: "Sign out: end the session, or the token that is sent", Tags: []string{"access"}, DefaultStatus: http.StatusNoContent},
-		func(ctx context.Context, in *struct {
-			Authorization string `header:"Authorization"`
-		},
-		) (*struct{}, error) {
-			if token, ok := strings.CutPrefix(in.Authorization, "Bearer "); ok {
-				return nil, s.orProblem(access.EndToken(ctx, s.Store, strings.TrimSpace(token)))
+		func(ctx context.Context, _ *struct{}) (*struct{}, error) {
+			who, _ := person(ctx)
+			if err := s.end(ctx, who, wayOf(ctx).ID); err != nil || wayOf(ctx).Kind == job.Token {
+				return nil, err
 			}
 			return nil, s.sessions.Destroy(ctx)
+		})
+	huma.Register(a, huma.Operation{OperationID: "list-sign-ins", Method: http.MethodGet, Path: "/api/sign-ins", Summary: "List the sessions and tokens that you have open, or somebody has", Tags: []string{"access"}, Errors: []int{403, 404}},
+		func(ctx context.Context, in *struct {
+			Login string `query:"login" maxLength:"200" doc:"whose; yours when left out, and anybody's for administrators"`
+		},
+		) (*struct{ Body []wire.SignIn }, error) {
+			who, _ := person(ctx)
+			whose, err := s.whose(ctx, who, in.Login)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			all, err := s.Store.SignIns(ctx, whose.ID)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			out := make([]wire.SignIn, len(all))
+			for i, one := range all {
+				out[i] = wire.SignIn{SignIn: one, This: one.ID == wayOf(ctx).ID}
+			}
+			return &struct{ Body []wire.SignIn }{out}, nil
+		})
+	huma.Register(a, huma.Operation{OperationID: "end-sign-in", Method: http.MethodDelete, Path: "/api/sign-ins/{id}", Summary: "End a session or token: your own, or anybody's as an administrator", Tags: []string{"access"}, DefaultStatus: http.StatusNoContent, Errors: []int{404}},
+		func(ctx context.Context, in *struct {
+			ID int64 `path:"id"`
+		},
+		) (*struct{}, error) {
+			who, _ := person(ctx)
+			return nil, s.end(ctx, who, in.ID)
+		})
+	huma.Register(a, huma.Operation{OperationID: "make-event-token", Method: http.MethodPost, Path: "/api/people/{login}/tokens", Summary: "Make a token that only reports events, for a program of somebody's", Tags: []string{"access"}, Errors: []int{403, 404, 422}},
+		func(ctx context.Context, in *struct {
+			Login string `path:"login" maxLength:"200"`
+			Body  wire.EventTokenRequest
+		},
+		) (*struct{ Body wire.Token }, error) {
+			who, _ := person(ctx)
+			if err := access.May(who, access.Administer, "", ""); err != nil {
+				return nil, s.problem(err)
+			}
+			whose, _, err := s.Store.PersonByLogin(ctx, in.Login)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			ends := s.Engine.Now().AddDate(0, 0, in.Body.Days)
+			token, _, err := access.NewToken(ctx, s.Store, whose.ID, who.Login, job.SignIn{Name: shown(in.Body.Name), Address: addressOf(ctx), EndsAt: &ends, Sends: in.Body.Sends})
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			return &struct{ Body wire.Token }{wire.Token{Token: token, Person: whose, EndsAt: ends}}, nil
 		})
 	huma.Register(a, huma.Operation{OperationID: "list-people", Method: http.MethodGet, Path: "/api/people", Summary: "List the people", Tags: []string{"access"}},
 		func(ctx context.Context, _ *struct{}) (*struct{ Body []job.Person }, error) {

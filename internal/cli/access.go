@@ -10,9 +10,13 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"ironbell/client"
+	"ironbell/internal/api/wire"
+	"ironbell/internal/core/job"
 
+	"github.com/jedib0t/go-pretty/v6/table"
 	"golang.org/x/term"
 )
 
@@ -106,6 +110,93 @@ func passwordCommand(*flag.FlagSet) runner {
 		endedByName(i)
 		return signIn(ctx, i, c.URL(), me.Login, words[1])
 	}
+}
+
+func signInsCommand(f *flag.FlagSet) runner {
+	asJSON := jsonFlag(f)
+	of := f.String("of", "", "whose, by `login`; yours when left out")
+	end := f.Int64("end", 0, "end the one with this `number`")
+	return func(ctx context.Context, i IO, args []string) (int, error) {
+		if len(args) > 0 {
+			return 0, &Usage{"it takes nothing; say with -of whose you mean"}
+		}
+		c := connect()
+		if *end != 0 {
+			if err := c.EndSignIn(ctx, *end); err != nil {
+				return 0, err
+			}
+			fmt.Fprintf(i.Out, "%d has ended.\n", *end)
+			return exitOK, nil
+		}
+		all, err := c.SignIns(ctx, *of)
+		if err != nil {
+			return 0, err
+		}
+		return show(i, *asJSON, all, func(i IO, all []wire.SignIn) {
+			if len(all) == 0 {
+				fmt.Fprintln(i.Out, "No session or token is open.")
+				return
+			}
+			t := newTable(i, "", "Kind", "Of", "From", "Since", "Last used", "Ends", "")
+			for _, one := range all {
+				var notes []string
+				if one.This {
+					notes = append(notes, "this one")
+				}
+				for _, g := range one.Sends {
+					notes = append(notes, fmt.Sprintf("only reports %s of %s", g.Type, g.Source))
+				}
+				t.AppendRow(table.Row{one.ID, one.Kind, one.Name, one.Address, wall(one.BeganAt, time.Local), wallOr(one.UsedAt, "never"), wallOr(one.EndsAt, "never"), strings.Join(notes, ", ")})
+			}
+			t.Render()
+		})
+	}
+}
+
+func wallOr(at *time.Time, otherwise string) string {
+	if at == nil {
+		return otherwise
+	}
+	return wall(*at, time.Local)
+}
+
+func eventTokenCommand(f *flag.FlagSet) runner {
+	asJSON := jsonFlag(f)
+	of := f.String("of", "", "whose program it is, by `login`")
+	days := f.Int("days", 365, "how many `days` it holds")
+	var grants grantFlag
+	f.Var(&grants, "sends", "what it may report, as `SOURCE=TYPE`, in which TYPE may end with *; may be given several times")
+	return func(ctx context.Context, i IO, args []string) (int, error) {
+		name, err := only(args, "what the token is for")
+		if err != nil {
+			return 0, err
+		}
+		if *of == "" || len(grants) == 0 {
+			return 0, &Usage{"say with -of whose program it is, and with -sends what it may report"}
+		}
+		t, err := connect().MakeEventToken(ctx, *of, wire.EventTokenRequest{Name: name, Days: *days, Sends: grants})
+		if err != nil {
+			return 0, err
+		}
+		return show(i, *asJSON, t, func(i IO, t wire.Token) {
+			fmt.Fprintf(i.Out, "%s\n", t.Token)
+			fmt.Fprintf(i.Err, "It is shown this once, and holds until %s. Send it as Authorization: Bearer; it can only report these events.\n", wall(t.EndsAt, time.Local))
+		})
+	}
+}
+
+// grantFlag collects the events that a token may report.
+type grantFlag []job.EventGrant
+
+func (g *grantFlag) String() string { return "" }
+
+func (g *grantFlag) Set(text string) error {
+	source, kind, ok := strings.Cut(text, "=")
+	if !ok || source == "" || kind == "" {
+		return errors.New("write it as /cranes/7=example.crane.*")
+	}
+	*g = append(*g, job.EventGrant{Source: source, Type: kind})
+	return nil
 }
 
 // endedByName tells whether the token that has ended is the environment's, which goes

@@ -60,6 +60,8 @@ var clientCommands = []Command{
 	{Name: "nodes", Args: "", Summary: "list the nodes, or let one finish what it has and take no more work", Example: "ironbell nodes\nironbell nodes -finish quay-2 -wait 10m", Setup: nodesCommand},
 	{Name: "sign-in", Args: "", Summary: "sign in at a service and keep a token for later calls", Example: "ironbell sign-in -url https://bell.tarnwick.example -login mara", Setup: signInCommand},
 	{Name: "sign-out", Args: "", Summary: "end the token that is kept, and forget it", Example: "ironbell sign-out", Setup: signOutCommand},
+	{Name: "sign-ins", Args: "", Summary: "list the sessions and tokens that you have open, or -end one", Example: "ironbell sign-ins -of mara", Setup: signInsCommand},
+	{Name: "event-token", Args: "PURPOSE", Summary: "make a token that only reports events, for a program", Example: `ironbell event-token -of mara -sends "/cranes/7=example.crane.*" "crane 7"`, Setup: eventTokenCommand},
 	{Name: "password", Args: "", Summary: "change your own password; all your other sessions and tokens end", Example: "ironbell password", Setup: passwordCommand},
 }
 

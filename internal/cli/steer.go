@@ -281,7 +281,7 @@ func liftCommand(f *flag.FlagSet) runner {
 
 func eventCommand(f *flag.FlagSet) runner {
 	asJSON := jsonFlag(f)
-	source := f.String("source", "/ironbell/client", "where it comes from, as a URI `reference`")
+	source := f.String("source", "", "where it comes from, as a URI `reference`; your own source when left out")
 	subject := f.String("subject", "", "what it is about")
 	id := f.String("id", "", "tells it from others of its source; made when left out")
 	data := valueFlag{}
@@ -291,11 +291,19 @@ func eventCommand(f *flag.FlagSet) runner {
 		if err != nil {
 			return 0, err
 		}
+		c := connect()
+		if *source == "" {
+			me, err := c.Me(ctx)
+			if err != nil {
+				return 0, err
+			}
+			*source = me.OwnSource()
+		}
 		event := map[string]any{"specversion": "1.0", "type": kind, "source": *source, "id": orWord(*id, strings.ToLower(rand.Text())), "time": time.Now().Format(time.RFC3339Nano), "data": map[string]any(data)}
 		if *subject != "" {
 			event["subject"] = *subject
 		}
-		h, err := connect().Report(ctx, event)
+		h, err := c.Report(ctx, event)
 		if err != nil {
 			return 0, err
 		}

@@ -368,7 +368,7 @@ func (e *Engine) ChangePassword(ctx context.Context, who job.Person, present, ne
 		return another
 	}
 	v := &fault.Invalid{What: "the password"}
-	checkPassword(v, "next", next)
+	checkPassword(v, "next", next, who.Login, who.Name, who.Mail)
 	if next == present {
 		v.Add("next", "it is the present one")
 	}
@@ -395,12 +395,18 @@ func (e *Engine) ChangePassword(ctx context.Context, who job.Person, present, ne
 	})
 }
 
-func checkPassword(v *fault.Invalid, where, password string) {
+// checkPassword tells what is wrong with a password. words are those of its person, which
+// are guessed first.
+func checkPassword(v *fault.Invalid, where, password string, words ...string) {
 	if len([]rune(password)) < minPassword {
 		v.Add(where, "the password has fewer than %d characters", minPassword)
 	}
 	if len(password) > maxPassword {
 		v.Add(where, "the password is longer than %d bytes", maxPassword)
+		return
+	}
+	if access.Common(password, words...) {
+		v.Add(where, "the password is a common one, or made of words that are guessed first; take several words that have nothing to do with each other")
 	}
 }
 
@@ -423,7 +429,7 @@ func checkPerson(p *job.Person, password string) (hash string, err error) {
 		v.Add("zone", "%s", err)
 	}
 	if password != "" {
-		checkPassword(v, "password", password)
+		checkPassword(v, "password", password, p.Login, p.Name, p.Mail)
 		if hash, err = access.HashPassword(password); err != nil {
 			return "", err
 		}

@@ -129,9 +129,9 @@ func TestWhatALoginOfMariaDBMayDoIsAsked(t *testing.T) {
 func TestAnAnswerHasLimitsInBytes(t *testing.T) {
 	s := source(t, func(settings map[string]any) { settings["bytes"] = 1 << 20 })
 	for text, want := range map[string]string{
-		"SELECT repeat('x', 17 * 1024 * 1024) AS wide":       `row 1 has a cell of 17825792 bytes in the column "wide"`,
+		"SELECT repeat('x', 17 * 1024 * 1024) AS wide":           `row 1 has a cell of 17825792 bytes in the column "wide"`,
 		"SELECT repeat('x', 1000) FROM generate_series(1, 2000)": "its answer has more than 1048576 bytes by row 1049",
-		"SELECT repeat('x', 66 * 1024 * 1024)":               "and one of more than",
+		"SELECT repeat('x', 66 * 1024 * 1024)":                   "and one of more than",
 	} {
 		_, err := s.Stream(context.Background(), query(text), "Wide", &kept{})
 		require.ErrorContains(t, err, want)

@@ -30,37 +30,6 @@ func (q q) PersonByID(ctx context.Context, id int64) (job.Person, error) {
 	return p, found(err, "person", "")
 }
 
-// AccessNo is the number under which sessions of whoever has a login begin now; 0 when
-// nobody has it.
-func (q q) AccessNo(ctx context.Context, login string) (int64, error) {
-	var no int64
-	err := sqlx.GetContext(ctx, q.ext, &no, `SELECT coalesce((SELECT access_no FROM people WHERE lower(login) = lower($1)), 0)`, login)
-	return no, wrap(err, "see which sessions count")
-}
-
-// PersonOfSession finds a person whose session began under a number, unless their sessions
-// were ended since.
-func (q q) PersonOfSession(ctx context.Context, id, no int64) (job.Person, error) {
-	var p job.Person
-	err := sqlx.GetContext(ctx, q.ext, &p, `SELECT `+personColumns+` FROM people p WHERE p.id = $1 AND p.access_no = $2`, id, no)
-	return p, found(err, "session", "")
-}
-
-// EndAccess ends the sessions and tokens of a person and their link to the forecast.
-func (t *Tx) EndAccess(ctx context.Context, person int64) error {
-	_, err := t.ext.ExecContext(ctx, `WITH ended AS (DELETE FROM tokens WHERE person_id = $1), unlinked AS (DELETE FROM feeds WHERE person_id = $1)
-		UPDATE people SET access_no = access_no + 1 WHERE id = $1`, person)
-	return wrap(err, "end the sessions")
-}
-
-// PersonByToken finds whom a token's hash belongs to.
-func (q q) PersonByToken(ctx context.Context, hash []byte) (job.Person, error) {
-	var p job.Person
-	err := sqlx.GetContext(ctx, q.ext, &p, `SELECT `+personColumns+` FROM tokens t JOIN people p ON p.id = t.person_id
-		WHERE t.hash = $1 AND (t.ends_at IS NULL OR t.ends_at > bell_now())`, hash)
-	return p, found(err, "token", "")
-}
-
 // People lists everybody by name, at most 10,000.
 func (q q) People(ctx context.Context) ([]job.Person, error) {
 	people := []job.Person{}
@@ -114,31 +83,6 @@ func (t *Tx) DigestsDue(ctx context.Context, limit int) ([]job.Person, error) {
 	var people []job.Person
 	err := sqlx.SelectContext(ctx, t.ext, &people, `SELECT `+personColumns+` FROM people p WHERE p.digest_due <= bell_now() ORDER BY p.digest_due LIMIT $1 FOR UPDATE SKIP LOCKED`, limit)
 	return people, wrap(err, "find the digests that are due")
-}
-
-// AddToken keeps the hash of a new token. A zero end means that it has none.
-func (q q) AddToken(ctx context.Context, person int64, name string, hash []byte, ends time.Time) error {
-	var end *time.Time
-	if !ends.IsZero() {
-		end = &ends
-	}
-	_, err := q.ext.ExecContext(ctx, `INSERT INTO tokens (hash, person_id, name, ends_at) VALUES ($1, $2, $3, $4)`, hash, person, name, end)
-	return wrap(err, "save the token")
-}
-
-// RemoveToken ends a token.
-func (q q) RemoveToken(ctx context.Context, hash []byte) error {
-	_, err := q.ext.ExecContext(ctx, `DELETE FROM tokens WHERE hash = $1`, hash)
-	return wrap(err, "end the token")
-}
-
-// SweepAccess removes sessions and tokens that have ended.
-func (q q) SweepAccess(ctx context.Context) error {
-	if _, err := q.ext.ExecContext(ctx, `DELETE FROM sessions WHERE expiry < bell_now()`); err != nil {
-		return wrap(err, "sweep the sessions")
-	}
-	_, err := q.ext.ExecContext(ctx, `DELETE FROM tokens WHERE ends_at < bell_now()`)
-	return wrap(err, "sweep the tokens")
 }
 
 // Audit records who changed what, within the transaction of the change. Before is nil

@@ -560,6 +560,19 @@ type Token struct {
 	EndsAt time.Time  `json:"ends_at"`
 }
 
+// SignIn is a session or token that somebody has open.
+type SignIn struct {
+	job.SignIn
+	This bool `json:"this" doc:"it is the one that asks"`
+}
+
+// EventTokenRequest asks for a token that only reports events.
+type EventTokenRequest struct {
+	Name  string           `json:"name" minLength:"1" maxLength:"100" doc:"what the token is for"`
+	Days  int              `json:"days,omitempty" minimum:"1" maximum:"3660" default:"365" doc:"how long it holds"`
+	Sends []job.EventGrant `json:"sends" minItems:"1" maxItems:"100" doc:"the events that it may report"`
+}
+
 // PersonRequest is what is said of a person when they are saved.
 type PersonRequest struct {
 	Name     string `json:"name" minLength:"1" maxLength:"200"`

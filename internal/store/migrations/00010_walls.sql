@@ -4,5 +4,38 @@
 -- words; empty when it only reads.
 ALTER TABLE sources ADD COLUMN writes text NOT NULL DEFAULT '';
 
+-- The ways in that people have open: sessions of browsers, which name their row here, and
+-- tokens of programs, of which only the hash is kept. A row that is gone lets nobody in.
+CREATE TABLE sign_ins (
+  id        bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY,
+  person_id bigint NOT NULL REFERENCES people ON DELETE CASCADE,
+  kind      text NOT NULL CHECK (kind IN ('session', 'token')),
+  name      text NOT NULL,             -- what the token is for, or what browser it is
+  hash      bytea UNIQUE,              -- of a token
+  address   text NOT NULL DEFAULT '',  -- from which it was made
+  sends     jsonb,                     -- the events that the token may report, and then nothing else
+  began_at  timestamptz NOT NULL DEFAULT bell_now(),
+  used_at   timestamptz,
+  ends_at   timestamptz
+);
+CREATE INDEX sign_ins_person ON sign_ins (person_id);
+CREATE INDEX sign_ins_ends ON sign_ins (ends_at) WHERE ends_at IS NOT NULL;
+INSERT INTO sign_ins (person_id, kind, name, hash, began_at, ends_at) SELECT person_id, 'token', name, hash, created_at, ends_at FROM tokens;
+DROP TABLE tokens;
+DELETE FROM sessions;
+ALTER TABLE people DROP COLUMN access_no;
+
 -- +goose Down
+ALTER TABLE people ADD COLUMN access_no bigint NOT NULL DEFAULT 0;
+CREATE TABLE tokens (
+  hash       bytea PRIMARY KEY,
+  person_id  bigint NOT NULL REFERENCES people ON DELETE CASCADE,
+  name       text NOT NULL,
+  created_at timestamptz NOT NULL DEFAULT bell_now(),
+  ends_at    timestamptz
+);
+CREATE INDEX tokens_person ON tokens (person_id);
+INSERT INTO tokens (hash, person_id, name, created_at, ends_at) SELECT hash, person_id, name, began_at, ends_at FROM sign_ins WHERE kind = 'token' AND sends IS NULL;
+DELETE FROM sessions;
+DROP TABLE sign_ins;
 ALTER TABLE sources DROP COLUMN writes;
