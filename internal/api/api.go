@@ -131,6 +131,7 @@ func Description() ([]byte, error) {
 	s := &server{Parts: Parts{Log: slog.Default()}}
 	a := humachi.New(chi.NewRouter(), config("1"))
 	s.signIn(a)
+	s.password(a)
 	s.feeds(a)
 	s.operations(a)
 	return a.OpenAPI().MarshalJSON()

@@ -14,6 +14,7 @@
     hint = '',
     rows = 1,
     needed = false,
+    autocomplete = form === 'password' ? 'new-password' : undefined,
   }: {
     label: string;
     name: string;
@@ -25,6 +26,7 @@
     hint?: string;
     rows?: number;
     needed?: boolean;
+    autocomplete?: 'current-password' | 'new-password';
   } = $props();
 </script>
 
@@ -49,7 +51,7 @@
         {name}
         type={form === 'number' ? 'text' : form}
         inputmode={form === 'number' ? 'numeric' : undefined}
-        autocomplete={form === 'password' ? 'new-password' : undefined}
+        {autocomplete}
         class="input input-sm bg-base-100 w-full"
         placeholder={hint}
         required={needed}

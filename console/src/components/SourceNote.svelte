@@ -4,7 +4,10 @@
   import { api, body } from '../lib/api';
 
   let { source, identity = '' }: { source: string; identity?: string } = $props();
-  const list = createQuery(() => ({ queryKey: ['places', 'sources'], queryFn: () => body(api.GET('/api/sources')) }));
+  const list = createQuery(() => ({
+    queryKey: ['places', 'sources'],
+    queryFn: () => body(api.GET('/api/sources')),
+  }));
   // What its own login can do does not hold for an identity, which has another one.
   const note = $derived(identity ? undefined : list.data?.find((s) => s.name === source)?.note);
 </script>

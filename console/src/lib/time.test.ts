@@ -10,6 +10,7 @@ describe('times', () => {
     expect(clock(winter, 'Europe/London', true)).toBe('08:05:09');
     expect(wall(winter, 'Europe/London', false, winter)).toBe('08:05 GMT');
     expect(wall(summer, 'Europe/London', false, winter)).toBe('Thu 2 Jul 00:30 BST');
+    expect(wall('2027-07-02T00:30:00Z', 'UTC', false, winter)).toBe('Fri 2 Jul 2027 00:30 UTC');
     expect(fullDay(summer, 'Europe/London')).toBe(`Thu 2 Jul ${summer.slice(0, 4)}`);
     expect(longDay(summer, 'Europe/London')).toBe('Thursday 2 July');
     expect(zoneWord('Europe/London', summer)).toBe('London, BST');

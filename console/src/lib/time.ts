@@ -52,11 +52,13 @@ export function zoneWord(zone: string, at: When = Date.now()): string {
   return short ? `${place}, ${short}` : place;
 }
 
-/** "14:05 GMT"; on another day than now "Tue 24 Nov 14:05 GMT". */
+/** "14:05 GMT"; on another day than now "Tue 24 Nov 14:05 GMT", in another year "Tue 24 Nov 2027 14:05 GMT". */
 export function wall(at: When, zone: string, seconds = false, now: When = Date.now()): string {
   const short = zoneWord(zone, at).split(', ').pop();
   const time = `${clock(at, zone, seconds)} ${short}`;
-  return day(at, zone) === day(now, zone) ? time : `${day(at, zone)} ${time}`;
+  const [its, ours] = [fullDay(at, zone), fullDay(now, zone)];
+  if (its === ours) return time;
+  return its.slice(-4) === ours.slice(-4) ? `${day(at, zone)} ${time}` : `${its} ${time}`;
 }
 
 /** A length of time: "40 ms", "0.4 s", "48 s", "1 min 10", "2 h 5 min", "3 days". */

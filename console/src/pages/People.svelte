@@ -5,6 +5,7 @@
   import { searchParams } from 'sv-router';
   import GroupForm from '../components/GroupForm.svelte';
   import PostForm from '../components/PostForm.svelte';
+  import SignIns from '../components/SignIns.svelte';
   import StateMark from '../components/StateMark.svelte';
   import Trouble from '../components/Trouble.svelte';
   import Wall from '../components/Wall.svelte';
@@ -235,6 +236,7 @@
           </table>
         {:else if gets.data}<p class="soft">Nothing was sent to them.</p>{/if}
       </section>
+      {#if mine}{#key person.login}<SignIns login={person.login} />{/key}{/if}
     {/if}
     <section class="panel px-3.5 py-3">
       <div class="flex items-baseline gap-3">
