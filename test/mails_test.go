@@ -14,6 +14,8 @@ import (
 	"testing"
 	"time"
 
+	"ironbell/client"
+	"ironbell/demo"
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/job"
 	"ironbell/internal/store"
@@ -147,18 +149,51 @@ func TestLinksAreForThoseWhomTheJobSays(t *testing.T) {
 	assert.Empty(t, page.Named)
 	_, err = w.as("joren").FollowLink(ctx, token)
 	assert.ErrorContains(t, err, "only for those whom the mail went to, and you are signed in as Joren Tak")
+	// It is bound to her, whoever takes her address for theirs, and the file asks the same.
+	joren, hers, elsewhere := w.as("joren"), "mara@tarnwick.example", "mara.quill@tarnwick.example"
+	file := func(c *client.Client) error {
+		in, err := c.File(ctx, page.Files[0].ID)
+		if err == nil {
+			_ = in.Close()
+		}
+		return err
+	}
+	_, err = w.as("mara").SaveWishes(ctx, "mara", job.OwnSettings{Mail: &elsewhere})
+	require.NoError(t, err)
+	_, err = joren.SaveWishes(ctx, "joren", job.OwnSettings{Mail: &hers})
+	require.NoError(t, err)
+	_, err = joren.FollowLink(ctx, token)
+	assert.ErrorContains(t, err, "only for those whom the mail went to")
+	assert.ErrorContains(t, file(joren), "no link to it is open to Joren Tak")
+	_, err = w.as("mara").FollowLink(ctx, token)
+	require.NoError(t, err)
+	require.NoError(t, file(w.as("mara")))
+	again := w.ring("Linked", 40*time.Second)
+	l = w.inbox(hers)[0]
+	newer := regexp.MustCompile(`/l/([a-z0-9]+)`).FindStringSubmatch(l.Plain)[1]
+	_, err = joren.FollowLink(ctx, newer)
+	assert.ErrorContains(t, err, "only for those whom the mail went to", "an address that is somebody's own word lets nobody in")
+	_, err = joren.Compare(ctx, again.ID, run.ID, "")
+	assert.ErrorContains(t, err, "no link to it is open to Joren Tak", "nor is there a way round")
+	_, err = w.c.SavePerson(ctx, "joren", wire.PersonRequest{Name: "Joren Tak", Mail: "joren@tarnwick.example", Role: "owner", Zone: demo.Zone})
+	require.NoError(t, err)
+	_, err = w.c.SavePerson(ctx, "mara", wire.PersonRequest{Name: "Mara Quill", Mail: hers, Role: "owner", Zone: demo.Zone})
+	require.NoError(t, err)
 	_, err = w.c.FollowLink(ctx, token+"x")
 	assert.ErrorContains(t, err, "There is no such link")
 	run, err = w.c.Run(ctx, run.ID)
 	require.NoError(t, err)
 	require.Len(t, run.Links, 1)
-	assert.Equal(t, 1, run.Links[0].Follows, "following it is recorded")
+	assert.Equal(t, 2, run.Links[0].Follows, "following it is recorded")
 	_, err = w.as("joren").WithdrawLinks(ctx, run.ID, 0)
 	assert.ErrorContains(t, err, "may not withdraw")
 	out, _, _ := w.ironbell("withdraw", run.ID.String())
 	assert.Contains(t, out, "1 links")
 	_, err = w.as("mara").FollowLink(ctx, token)
 	assert.ErrorContains(t, err, "was withdrawn")
+	require.NoError(t, file(w.as("mara")), "it is her job")
+	assert.Error(t, file(joren))
+	withdrawn := run.ID
 
 	d.Tasks[1].Deliver.Link = job.LinkTerms{For: "house", Days: 2}
 	w.job("Linked", d)
@@ -187,7 +222,6 @@ func TestLinksAreForThoseWhomTheJobSays(t *testing.T) {
 		}
 	}
 	require.Len(t, tokens, 2)
-	joren := w.as("joren")
 	earlier := func(token string) (runs []job.RunID, files []job.Artifact) {
 		page, err := joren.FollowLink(ctx, token)
 		require.NoError(t, err)
@@ -197,11 +231,11 @@ func TestLinksAreForThoseWhomTheJobSays(t *testing.T) {
 		return runs, files
 	}
 	runs, files := earlier(tokens[0]) // the newest mail comes first
-	require.Len(t, runs, 3, "the first run's links were withdrawn")
+	require.NotContains(t, runs, withdrawn, "the first run's links were withdrawn")
 	assert.Equal(t, []job.RunID{second.ID, first.ID}, runs[:2])
 	older, _ := earlier(tokens[1])
 	assert.NotContains(t, older, third.ID)
-	require.Len(t, files, 3)
+	require.Len(t, files, len(runs))
 	q, err := http.NewRequest(http.MethodGet, fmt.Sprintf("http://%s/api/links/%s/files/%d", w.listen, tokens[0], files[1].ID), nil)
 	require.NoError(t, err)
 	q.Header.Set("Authorization", "Bearer "+w.token)

@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"io"
 	"net/http"
-	"strings"
 
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/job"
@@ -274,7 +273,7 @@ func (s *server) follow(ctx context.Context, token, what string) (store.Link, er
 		return refuse("withdrawn", http.StatusGone, fmt.Sprintf("This link was withdrawn on %s. Ask who sent it for the right one.", l.WithdrawnAt.UTC().Format("2 January 2006 15:04 MST")))
 	case l.Ended:
 		return refuse("ended", http.StatusGone, fmt.Sprintf("This link ended on %s. Ask the owner of %s for the files.", l.EndsAt.UTC().Format("2 January 2006 15:04 MST"), l.Job))
-	case l.Audience == job.LinkNamed && !contains(l.Named.V, strings.ToLower(who.Mail)):
+	case !l.For(who):
 		return refuse("refused", http.StatusForbidden, "This link is only for those whom the mail went to, and you are signed in as "+who.Name+".")
 	}
 	if what != "" {
@@ -283,13 +282,4 @@ func (s *server) follow(ctx context.Context, token, what string) (store.Link, er
 		}
 	}
 	return l, nil
-}
-
-func contains(all []string, one string) bool {
-	for _, a := range all {
-		if a == one && one != "" {
-			return true
-		}
-	}
-	return false
 }

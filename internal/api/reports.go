@@ -159,7 +159,8 @@ func (s *server) reports(a huma.API) {
 					return nil, err
 				}
 			}
-			c, err := s.Engine.Compare(ctx, after, before, in.Task)
+			who, _ := person(ctx)
+			c, err := s.Engine.Compare(ctx, who, after, before, in.Task)
 			if err != nil {
 				return nil, s.problem(err)
 			}

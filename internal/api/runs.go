@@ -141,6 +141,10 @@ func (s *server) runs(a huma.API) {
 			if err != nil {
 				return nil, s.problem(err)
 			}
+			who, _ := person(ctx)
+			if err := s.Engine.MayFetch(ctx, who, f.RunID, f.Key); err != nil {
+				return nil, s.problem(err)
+			}
 			if f.RemovedAt != nil {
 				return nil, huma.NewError(http.StatusGone, fmt.Sprintf("The file %q was removed on %s: its job keeps files for so long. Run it again for the same date to make it anew.", f.Name, f.RemovedAt.UTC().Format("2 January 2006 15:04 MST")))
 			}

@@ -25,7 +25,7 @@ type Compared struct {
 // Compare compares the rows of a task in two runs of one job. Without an earlier
 // run it takes the last good one before the later; without a task the first that
 // kept its rows.
-func (e *Engine) Compare(ctx context.Context, after, before job.RunID, task string) (Compared, error) {
+func (e *Engine) Compare(ctx context.Context, who job.Person, after, before job.RunID, task string) (Compared, error) {
 	var c Compared
 	var err error
 	v := &fault.Invalid{What: "comparison"}
@@ -47,6 +47,11 @@ func (e *Engine) Compare(ctx context.Context, after, before job.RunID, task stri
 	if c.Before.JobID != c.After.JobID {
 		v.Add("before", "the runs belong to two jobs: %s and %s", c.Before.Job, c.After.Job)
 		return c, v.Err()
+	}
+	for _, id := range []job.RunID{after, before} {
+		if err := e.MayFetch(ctx, who, id, ""); err != nil {
+			return c, err
+		}
 	}
 	late, err := e.keptRows(ctx, c.After, task)
 	if err != nil {

@@ -20,6 +20,7 @@ type NewLink struct {
 	Files    []string // keys of artifacts
 	Audience string   // job.LinkNamed or job.LinkHouse
 	Named    []string // addresses in small letters
+	People   []int64  // who was meant by name, whatever their addresses
 	Archive  bool     // it leads to what earlier runs made as well
 	EndsAt   time.Time
 }
@@ -30,10 +31,12 @@ func LinkHash(token string) []byte {
 	return sum[:]
 }
 
-// AddLink keeps a link.
+// AddLink keeps a link. It is bound to the people who were meant, and to those whose
+// addresses were written and are on record by an administrator's word, not by their own.
 func (t *Tx) AddLink(ctx context.Context, l NewLink) error {
-	_, err := t.ext.ExecContext(ctx, `INSERT INTO links (hash, run_id, part, task, files, audience, named, archive, ends_at) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9)`,
-		l.Hash, l.RunID, l.Part, l.Task, emptied(l.Files), l.Audience, emptied(l.Named), l.Archive, l.EndsAt)
+	_, err := t.ext.ExecContext(ctx, `INSERT INTO links (hash, run_id, part, task, files, audience, named, archive, ends_at, people) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9,
+			ARRAY(SELECT id FROM people WHERE id = ANY($10::bigint[]) OR NOT mail_own AND mail <> '' AND lower(mail) = ANY($7)))`,
+		l.Hash, l.RunID, l.Part, l.Task, emptied(l.Files), l.Audience, emptied(l.Named), l.Archive, l.EndsAt, l.People)
 	return wrap(err, "keep the link")
 }
 
@@ -55,6 +58,7 @@ type Link struct {
 	Audience    string             `db:"audience"`
 	Files       document[[]string] `db:"files"`
 	Named       document[[]string] `db:"named"`
+	People      document[[]int64]  `db:"people"`
 	Archive     bool               `db:"archive"`
 	EndsAt      time.Time          `db:"ends_at"`
 	CreatedAt   time.Time          `db:"created_at"`
@@ -65,7 +69,15 @@ type Link struct {
 	Ended       bool               `db:"ended"`
 }
 
-const linkColumns = `l.id, l.run_id, l.part, l.task, r.job_name, r.job_id, l.audience, to_jsonb(l.files) AS files, to_jsonb(l.named) AS named, l.archive, l.ends_at, l.created_at, l.withdrawn_at, l.withdrawn_by,
+// For tells whether a person is among those whom the link is for.
+func (l Link) For(p job.Person) bool {
+	return l.Audience != job.LinkNamed || slices.Contains(l.People.V, p.ID)
+}
+
+// Open tells whether the link leads anywhere.
+func (l Link) Open() bool { return l.WithdrawnAt == nil && !l.Ended }
+
+const linkColumns = `l.id, l.run_id, l.part, l.task, r.job_name, r.job_id, l.audience, to_jsonb(l.files) AS files, to_jsonb(l.named) AS named, to_jsonb(l.people) AS people, l.archive, l.ends_at, l.created_at, l.withdrawn_at, l.withdrawn_by,
 	l.ends_at <= bell_now() AS ended, (SELECT count(*) FROM link_uses u WHERE u.link_id = l.id AND u.what = 'followed') AS follows, (SELECT max(u.at) FROM link_uses u WHERE u.link_id = l.id AND u.what = 'followed') AS last_at
 	FROM links l JOIN runs r ON r.id = l.run_id`
 

@@ -48,7 +48,7 @@ func (q q) Administrators(ctx context.Context) ([]job.Person, error) {
 func (q q) PutPerson(ctx context.Context, p job.Person, hash string) (int64, error) {
 	var id int64
 	err := sqlx.GetContext(ctx, q.ext, &id, `INSERT INTO people (login, name, mail, role, zone, password_hash) VALUES ($1, $2, $3, $4, $5, $6)
-		ON CONFLICT (lower(login)) DO UPDATE SET name = excluded.name, mail = excluded.mail, role = excluded.role, zone = excluded.zone,
+		ON CONFLICT (lower(login)) DO UPDATE SET name = excluded.name, mail = excluded.mail, mail_own = false, role = excluded.role, zone = excluded.zone,
 			password_hash = CASE WHEN excluded.password_hash = '' THEN people.password_hash ELSE excluded.password_hash END
 		RETURNING id`, p.Login, p.Name, p.Mail, p.Role, p.Zone, hash)
 	return id, wrap(err, "save the person")
@@ -72,9 +72,9 @@ func (q q) PutDigest(ctx context.Context, id int64, due *time.Time) error {
 }
 
 // PutWishes saves what a person says about themselves, with when their next digest is due; none
-// when it is nil.
+// when it is nil. An address that is changed here is their own word.
 func (q q) PutWishes(ctx context.Context, p job.Person, digest *time.Time) error {
-	_, err := q.ext.ExecContext(ctx, `UPDATE people SET wishes = $2, digest_due = $3, mail = $4, zone = $5 WHERE id = $1`, p.ID, document[job.Wishes]{p.Wishes}, digest, p.Mail, p.Zone)
+	_, err := q.ext.ExecContext(ctx, `UPDATE people SET wishes = $2, digest_due = $3, mail = $4, mail_own = mail_own OR mail <> $4, zone = $5 WHERE id = $1`, p.ID, document[job.Wishes]{p.Wishes}, digest, p.Mail, p.Zone)
 	return wrap(err, "save the wishes")
 }
 

@@ -174,10 +174,11 @@ func (q q) PeopleByLogins(ctx context.Context, logins []string) ([]job.Person, e
 	return people, wrap(err, "find the people")
 }
 
-// PeopleByMail finds people by their addresses.
+// PeopleByMail finds people by their addresses, as an administrator gave them: an address
+// that somebody took for themselves makes nobody else's mail theirs.
 func (q q) PeopleByMail(ctx context.Context, addresses []string) ([]job.Person, error) {
 	people := []job.Person{}
-	err := sqlx.SelectContext(ctx, q.ext, &people, `SELECT `+personColumns+` FROM people p WHERE lower(p.mail) = ANY(SELECT lower(a) FROM unnest($1::text[]) a) ORDER BY p.id LIMIT 20000`, addresses)
+	err := sqlx.SelectContext(ctx, q.ext, &people, `SELECT `+personColumns+` FROM people p WHERE NOT p.mail_own AND lower(p.mail) = ANY(SELECT lower(a) FROM unnest($1::text[]) a) ORDER BY p.id LIMIT 20000`, addresses)
 	return people, wrap(err, "find the people")
 }
 

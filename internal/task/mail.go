@@ -438,6 +438,11 @@ func (k *Deliver) link(w Work, t job.Task, d job.DeliverTask, to resolved) *newL
 		for _, a := range to.addresses() {
 			l.Named = append(l.Named, strings.ToLower(a))
 		}
+		for _, r := range to.to {
+			if r.PersonID != 0 {
+				l.People = append(l.People, r.PersonID)
+			}
+		}
 	}
 	days := d.Link.Days
 	if days == 0 {

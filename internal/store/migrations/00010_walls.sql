@@ -25,7 +25,14 @@ DROP TABLE tokens;
 DELETE FROM sessions;
 ALTER TABLE people DROP COLUMN access_no;
 
+-- A link for named people is bound to them, not to addresses, which people set themselves.
+ALTER TABLE people ADD COLUMN mail_own boolean NOT NULL DEFAULT false; -- the address is the person's own word
+ALTER TABLE links ADD COLUMN people bigint[] NOT NULL DEFAULT '{}';
+UPDATE links SET people = ARRAY(SELECT id FROM people WHERE lower(mail) = ANY(named)) WHERE audience = 'named';
+
 -- +goose Down
+ALTER TABLE links DROP COLUMN people;
+ALTER TABLE people DROP COLUMN mail_own;
 ALTER TABLE people ADD COLUMN access_no bigint NOT NULL DEFAULT 0;
 CREATE TABLE tokens (
   hash       bytea PRIMARY KEY,
