@@ -197,7 +197,11 @@ func Open(p Place, a Allowed) (Destination, error) {
 	if a.Guard == nil {
 		a.Guard = outgoing.New(nil)
 	}
-	return way.open(p, a)
+	d, err := way.open(p, a)
+	if err != nil {
+		return nil, fault.NewBlotter(p.Secret).Err(err)
+	}
+	return hush(d, p.Secret), nil
 }
 
 // requester is a destination whose lines are made by the first request.

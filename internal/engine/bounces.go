@@ -160,7 +160,8 @@ func (e *Engine) readMailbox(ctx context.Context, s keptBounces) (int, error) {
 	if err != nil {
 		return 0, err
 	}
-	return s.Look(ctx, password, func(raw []byte) (bool, error) { return e.returned(ctx, raw) })
+	n, err := s.Look(ctx, password, func(raw []byte) (bool, error) { return e.returned(ctx, raw) })
+	return n, fault.NewBlotter(password).Err(err)
 }
 
 // returned deals with one mail that came to the mailbox for bounces, and tells

@@ -149,7 +149,7 @@ func New(s *store.Store, sources *report.Sources, destinations *deliver.Destinat
 		kinds: map[job.TaskKind]task.Kind{
 			job.KindReport:  reports,
 			job.KindCollect: &task.Collect{Sources: sources, Files: files},
-			job.KindFetch:   &task.Fetch{Guard: o.Guard, Files: files},
+			job.KindFetch:   &task.Fetch{Guard: o.Guard, Sources: sources, Files: files},
 			job.KindQuery:   &task.Query{Sources: sources},
 			job.KindProgram: &task.Program{Folder: o.Programs, Files: files, Supervisor: o.Self},
 			job.KindDeliver: &task.Deliver{Store: s, Destinations: destinations, Sources: sources, Files: files, URL: o.URL, Now: time.Now},

@@ -16,6 +16,7 @@ import (
 	"net/netip"
 	"net/url"
 	"slices"
+	"strings"
 	"syscall"
 	"time"
 
@@ -158,7 +159,39 @@ func Moved(res *http.Response) string {
 	if err != nil {
 		return ""
 	}
-	return (&url.URL{Scheme: to.Scheme, Host: to.Host, Path: to.Path}).String()
+	return Shown(to.String())
+}
+
+// Shown is an address as it may be shown, kept and logged: without its query, in which keys
+// are handed over, and without whom it signs in.
+func Shown(address string) string {
+	u, err := url.Parse(address)
+	if err != nil {
+		head, _, _ := strings.Cut(address, "?")
+		return head
+	}
+	return (&url.URL{Scheme: u.Scheme, Host: u.Host, Path: u.Path}).String()
+}
+
+// keyLength is from how many signs on a value in a query may be a key.
+const keyLength = 16
+
+// Query is a blotter of what stands behind the path of an address: as a whole, and of what
+// may be a key in it. A server that refuses an address likes to repeat it.
+func Query(address string) fault.Blotter {
+	u, err := url.Parse(address)
+	if err != nil {
+		return fault.Blotter{}
+	}
+	secrets := []string{u.RawQuery}
+	for _, values := range u.Query() {
+		for _, v := range values {
+			if len(v) >= keyLength {
+				secrets = append(secrets, v)
+			}
+		}
+	}
+	return fault.NewBlotter(secrets...)
 }
 
 // Do makes a request and follows nobody who sends it on. Its fault says whether trying

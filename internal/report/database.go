@@ -23,6 +23,7 @@ type database struct {
 	user   string
 	db     *sql.DB
 	limits Limits
+	blot   fault.Blotter // of what the server says
 	engine engine
 }
 
@@ -293,8 +294,9 @@ func (d *database) wrong(ctx context.Context, err error, doing string, q Query) 
 		return fault.Wrap(fmt.Errorf("the query took longer than its limit of %s", q.Limit), fault.Lasting, fault.Task, doing, "Make the query faster or the job's time limit longer.")
 	}
 	class, scope, said, ok := d.engine.explain(err)
+	said = d.blot.Text(said)
 	if !ok {
-		return fault.Wrap(errors.New("no connection: "+fault.Reason(err)), fault.Passing, fault.Source, "connect to source "+quote(d.name), "Check that the database runs and can be reached from this machine.")
+		return fault.Wrap(errors.New("no connection: "+d.blot.Text(fault.Reason(err))), fault.Passing, fault.Source, "connect to source "+quote(d.name), "Check that the database runs and can be reached from this machine.")
 	}
 	advice := "Mend the report's query, then run again."
 	if scope == fault.Source {

@@ -28,6 +28,14 @@ type web struct {
 	base  *url.URL
 	token string
 	guard *outgoing.Guard
+	blot  fault.Blotter // of what the server says
+}
+
+// Web is a source of addresses. It may be used by several goroutines.
+type Web interface {
+	// Fetch asks for what lies at a path below the source's address, with the source's
+	// token. Nobody who sends it on is followed. Whoever asks closes the answer's body.
+	Fetch(ctx context.Context, path string, headers map[string]string) (*http.Response, error)
 }
 
 func openHTTP(name string, settings json.RawMessage, token string, guard *outgoing.Guard) (Source, error) {
@@ -43,7 +51,7 @@ func openHTTP(name string, settings json.RawMessage, token string, guard *outgoi
 	if guard == nil {
 		guard = outgoing.New(nil)
 	}
-	w := &web{base: base, token: token, guard: guard}
+	w := &web{base: base, token: token, guard: guard, blot: fault.NewBlotter(token)}
 	w.files = files{name: name, limits: s.Limits, tables: s.Tables, open: w.get}
 	return w, w.check(doing)
 }
@@ -67,38 +75,54 @@ func (w *web) Test(ctx context.Context) (string, error) {
 	return strings.Join(said, "; "), nil
 }
 
-func (w *web) get(ctx context.Context, t Table) (io.ReadCloser, string, error) {
-	doing := fmt.Sprintf("read %q from source %q", t.File, w.name)
-	ref, err := url.Parse(t.File)
+// Fetch implements Web.
+func (w *web) Fetch(ctx context.Context, file string, headers map[string]string) (*http.Response, error) {
+	shown, _, _ := strings.Cut(file, "?")
+	doing := fmt.Sprintf("read %q from source %q", shown, w.name)
+	ref, err := url.Parse(file)
 	if err != nil || ref.IsAbs() || ref.Host != "" {
-		return nil, "", fault.New(fault.Source, doing, "it is no path below the address of the source", "Correct the settings of its table.")
+		return nil, fault.New(fault.Source, doing, "it is no path below the address of the source", "Write a path, such as tides/today.csv.")
 	}
 	at := w.base.ResolveReference(ref)
+	root := strings.TrimSuffix(path.Dir(path.Clean("/"+w.base.Path+"x")), "/") + "/"
+	if at.Host != w.base.Host || !strings.HasPrefix(path.Clean("/"+at.Path)+"/", root) {
+		return nil, fault.New(fault.Source, doing, "it leads out of the address of the source", "Write a path below it.")
+	}
 	request, err := http.NewRequestWithContext(ctx, http.MethodGet, at.String(), nil)
 	if err != nil {
-		return nil, "", fault.Wrap(err, fault.Lasting, fault.Source, doing, "")
+		return nil, w.blot.Err(fault.Wrap(err, fault.Lasting, fault.Source, doing, ""))
 	}
-	request.Header.Set("Accept", "text/csv, application/json")
+	for name, value := range headers {
+		request.Header.Set(name, value)
+	}
 	if w.token != "" {
 		request.Header.Set("Authorization", "Bearer "+w.token)
 	}
 	answer, err := w.guard.Do(request, doing)
 	if err != nil {
+		return nil, w.blot.Err(err)
+	}
+	if answer.StatusCode == http.StatusOK {
+		return answer, nil
+	}
+	_ = answer.Body.Close() // it is not wanted
+	class := fault.Lasting
+	if answer.StatusCode >= 500 || answer.StatusCode == http.StatusTooManyRequests {
+		class = fault.Passing
+	}
+	said := "the server answered " + answer.Status
+	if to := outgoing.Moved(answer); to != "" {
+		said += " and sends on to " + to + ", where nothing is asked"
+	}
+	return nil, w.blot.Err(fault.Wrap(errors.New(said), class, fault.Source, doing, "Check the address and the token of the source."))
+}
+
+func (w *web) get(ctx context.Context, t Table) (io.ReadCloser, string, error) {
+	answer, err := w.Fetch(ctx, t.File, map[string]string{"Accept": "text/csv, application/json"})
+	if err != nil {
 		return nil, "", err
 	}
-	if answer.StatusCode != http.StatusOK {
-		_ = answer.Body.Close() // it is not wanted
-		class := fault.Lasting
-		if answer.StatusCode >= 500 || answer.StatusCode == http.StatusTooManyRequests {
-			class = fault.Passing
-		}
-		said := "the server answered " + answer.Status
-		if to := outgoing.Moved(answer); to != "" {
-			said += " and sends on to " + to + ", where nothing is asked"
-		}
-		return nil, "", fault.Wrap(errors.New(said), class, fault.Source, doing, "Check the address and the token of the source.")
-	}
-	name := path.Base(at.Path)
+	name := path.Base(answer.Request.URL.Path)
 	if strings.Contains(answer.Header.Get("Content-Type"), "json") && !strings.HasSuffix(name, ".json") {
 		name += ".json"
 	}

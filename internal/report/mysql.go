@@ -80,7 +80,7 @@ func openMySQL(name string, settings json.RawMessage, password string) (Source, 
 	db := sql.OpenDB(connector)
 	db.SetMaxOpenConns(s.conns())
 	db.SetMaxIdleConns(-1) // each query has a session of its own: the protocol as it is used here cannot reset one
-	return &mysqlSource{database{name: name, user: s.User, db: db, limits: s.Limits, engine: mysqlEngine}, s.MayWrite}, nil
+	return &mysqlSource{database{name: name, user: s.User, db: db, limits: s.Limits, blot: fault.NewBlotter(password), engine: mysqlEngine}, s.MayWrite}, nil
 }
 
 // mysqlSource is a source of MariaDB or MySQL, whose server tells what its login may do.

@@ -41,6 +41,7 @@ type postgres struct {
 	statements bool
 	mayWrite   bool
 	limits     Limits
+	blot       fault.Blotter // of what the server says
 }
 
 func openPostgres(name string, settings json.RawMessage, password string) (Source, error) {
@@ -92,7 +93,7 @@ func openPostgres(name string, settings json.RawMessage, password string) (Sourc
 	if err != nil {
 		return nil, fault.Wrap(err, fault.Lasting, fault.Source, doing, "")
 	}
-	return &postgres{name: name, user: s.User, pool: pool, statements: s.Statements, mayWrite: s.MayWrite || s.Statements, limits: s.Limits}, nil
+	return &postgres{name: name, user: s.User, pool: pool, statements: s.Statements, mayWrite: s.MayWrite || s.Statements, limits: s.Limits, blot: fault.NewBlotter(password)}, nil
 }
 
 // word quotes a value for a connection string of keywords.
@@ -359,6 +360,10 @@ func kindOf(oid uint32) rows.Kind {
 // explain gives what the server said a class, a scope and an advice. SQLSTATE
 // codes are those of appendix A of the PostgreSQL documentation.
 func (p *postgres) explain(ctx context.Context, err error, st Statement, q Query, section string) error {
+	return p.blot.Err(p.explained(ctx, err, st, q, section))
+}
+
+func (p *postgres) explained(ctx context.Context, err error, st Statement, q Query, section string) error {
 	var said *pgconn.PgError
 	var refused *pgconn.ConnectError
 	var large *pgproto3.ExceededMaxBodyLenErr

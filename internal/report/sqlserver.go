@@ -50,7 +50,7 @@ func openSQLServer(a Allowed, name string, settings json.RawMessage, password st
 	db := sql.OpenDB(connector)
 	db.SetMaxOpenConns(s.conns())
 	db.SetMaxIdleConns(-1) // each query has a session of its own
-	return &sqlServer{database{name: name, user: s.User, db: db, limits: s.Limits, engine: sqlServerEngine}}, nil
+	return &sqlServer{database{name: name, user: s.User, db: db, limits: s.Limits, blot: fault.NewBlotter(password), engine: sqlServerEngine}}, nil
 }
 
 // sqlServer is a source whose server tells what its login may do. It knows no transactions

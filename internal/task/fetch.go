@@ -2,18 +2,23 @@ package task
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"mime"
 	"net/http"
 	"net/url"
 	"path"
 	"regexp"
+	"slices"
+	"strings"
 
 	"ironbell/internal/artifact"
 	"ironbell/internal/core/expr"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/outgoing"
+	"ironbell/internal/report"
+	"ironbell/internal/store"
 )
 
 const largestFetch = 100 << 20 // bytes, when the task sets none
@@ -23,9 +28,13 @@ var movingPart = regexp.MustCompile(`\{[^{}]*\}`)
 
 // Fetch is the task kind that downloads a file.
 type Fetch struct {
-	Guard *outgoing.Guard
-	Files *artifact.Folder
+	Guard   *outgoing.Guard
+	Sources *report.Sources
+	Files   *artifact.Folder
 }
+
+// signIn are the headers by which somebody signs in.
+var signIn = []string{"Authorization", "Proxy-Authorization", "Cookie", "X-Api-Key"}
 
 // Help implements Kind.
 func (k *Fetch) Help() Help {
@@ -38,9 +47,28 @@ func (k *Fetch) Help() Help {
 }
 
 // Check implements Kind.
-func (k *Fetch) Check(_ context.Context, c *Checking, where string, t job.Task) error {
+func (k *Fetch) Check(ctx context.Context, c *Checking, where string, t job.Task) error {
 	c.text(where+".url", t.Fetch.URL)
 	c.text(where+".name", t.Fetch.Name)
+	for name := range t.Fetch.Headers {
+		if slices.Contains(signIn, http.CanonicalHeaderKey(name)) {
+			c.V.Add(where+".headers."+name, "what signs in does not belong in a job, which everybody can read; name a source of the driver http, which keeps its token sealed")
+		}
+	}
+	if t.Fetch.Source != "" {
+		p, err := c.Store.Place(ctx, store.Source, t.Fetch.Source)
+		var missing *store.NotFound
+		switch {
+		case errors.As(err, &missing) || err == nil && p.Protocol != "http":
+			c.V.Add(where+".source", "there is no source %q of the driver http", t.Fetch.Source)
+		case err != nil:
+			return err
+		}
+		if strings.Contains(t.Fetch.URL, "://") || strings.HasPrefix(t.Fetch.URL, "/") {
+			c.V.Add(where+".url", "with a source it is a path below the source's address, such as tides/today.csv")
+		}
+		return nil
+	}
 	if err := outgoing.CheckURL(movingPart.ReplaceAllString(t.Fetch.URL, "x")); err != nil {
 		c.V.Add(where+".url", "%s", err)
 	}
@@ -57,22 +85,12 @@ func (k *Fetch) Run(ctx context.Context, w Work, t job.Task) (Result, error) {
 	if err != nil {
 		return Result{}, err
 	}
-	doing := "fetch " + address
-	r, err := http.NewRequestWithContext(ctx, http.MethodGet, address, http.NoBody)
+	doing := "fetch " + outgoing.Shown(address)
+	res, err := k.ask(ctx, doing, address, t.Fetch)
 	if err != nil {
-		return Result{}, fault.Wrap(err, fault.Lasting, fault.Task, doing, "Check the address in the job.")
-	}
-	for name, value := range t.Fetch.Headers {
-		r.Header.Set(name, value)
-	}
-	res, err := k.Guard.Follow(r, doing)
-	if err != nil {
-		return Result{}, err
+		return Result{}, outgoing.Query(address).Err(err)
 	}
 	defer func() { _ = res.Body.Close() }() // only read from
-	if err := outgoing.Refusal(res, doing); err != nil {
-		return Result{}, err
-	}
 	name := path.Base(res.Request.URL.Path)
 	if _, params, err := mime.ParseMediaType(res.Header.Get("Content-Disposition")); err == nil && params["filename"] != "" {
 		name = params["filename"]
@@ -95,4 +113,35 @@ func (k *Fetch) Run(ctx context.Context, w Work, t job.Task) (Result, error) {
 	}
 	a.Part, a.Task = w.Part, t.Name
 	return Result{Files: []job.Artifact{a}, Blank: a.Size == 0, Note: fmt.Sprintf("%s: %s, %d bytes", res.Status, a.Name, a.Size)}, nil
+}
+
+// ask asks for the file.
+func (k *Fetch) ask(ctx context.Context, doing, address string, f *job.FetchTask) (*http.Response, error) {
+	if f.Source != "" {
+		source, err := k.Sources.Get(ctx, f.Source, "")
+		if err != nil {
+			return nil, err
+		}
+		web, ok := source.(report.Web)
+		if !ok {
+			return nil, fault.New(fault.Task, doing, fmt.Sprintf("the source %q is no source of addresses", f.Source), "Name a source of the driver http in the job.")
+		}
+		return web.Fetch(ctx, address, f.Headers)
+	}
+	r, err := http.NewRequestWithContext(ctx, http.MethodGet, address, http.NoBody)
+	if err != nil {
+		return nil, fault.New(fault.Task, doing, "it is no address", "Check the address in the job.")
+	}
+	for name, value := range f.Headers {
+		r.Header.Set(name, value)
+	}
+	res, err := k.Guard.Follow(r, doing)
+	if err != nil {
+		return nil, err
+	}
+	if err := outgoing.Refusal(res, doing); err != nil {
+		_ = res.Body.Close() // it is not wanted
+		return nil, err
+	}
+	return res, nil
 }

@@ -109,8 +109,9 @@ const (
 
 // FetchTask downloads a file over HTTP.
 type FetchTask struct {
-	URL     string            `json:"url" minLength:"1" maxLength:"2000" doc:"address with moving parts"`
-	Headers map[string]string `json:"headers,omitempty" doc:"request headers"`
+	URL     string            `json:"url" minLength:"1" maxLength:"2000" doc:"address with moving parts; with a source a path below its address"`
+	Source  string            `json:"source,omitempty" doc:"a source of the driver http, whose token is sent"`
+	Headers map[string]string `json:"headers,omitempty" doc:"request headers, but for those that sign in: everybody reads a job"`
 	Name    string            `json:"name,omitempty" maxLength:"300" doc:"file name with moving parts; as the address or the server says when left out"`
 	Largest int64             `json:"largest,omitempty" minimum:"0" doc:"bytes that the file may have; 100 MiB when left out"`
 }
