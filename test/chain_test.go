@@ -5,6 +5,7 @@ import (
 	"crypto/hmac"
 	"crypto/sha256"
 	"encoding/base64"
+	"encoding/json"
 	"io"
 	"net"
 	"net/http"
@@ -17,6 +18,7 @@ import (
 
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/job"
+	"ironbell/internal/engine"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -105,7 +107,7 @@ func TestAChainOfEveryKind(t *testing.T) {
 	outside := w.receive()
 	w.report("Ports", "SELECT code, 10 AS berths FROM ports")
 	w.write("folders/tides/tide_1.csv", "gauge,cm\nPennold,212\n", 0o600)
-	w.write("programs/pack", "#!/bin/sh\necho packing \"$1\" for $IRONBELL_RUN\ncat \"$1\" \"$IRONBELL_IN\"/Ports.csv > packed.txt\nenv | sort > env.txt\nls -d /proc/self/fd/* | wc -l\n", 0o700)
+	w.write("programs/pack", "#!/bin/sh\necho packing \"$1\" for $IRONBELL_RUN\ncat \"$1\" \"$IRONBELL_IN\"/Ports.csv > packed.txt\nenv | sort > env.txt\nls -d /proc/self/fd/* | wc -l\n", 0o755)
 	d := tasks(
 		reportOf("Ports"),
 		job.Task{Name: "readings", Kind: job.KindCollect, After: []string{}, Collect: &job.CollectTask{Source: "tide gauges", Pattern: "tide_*.csv", Settled: job.Duration(50 * time.Millisecond)}},
@@ -306,8 +308,8 @@ func TestBlankIsTriedAgainAndUnusualIsHeld(t *testing.T) {
 
 func TestProgramsKeepToTheirRoom(t *testing.T) {
 	w := open(t)
-	w.write("programs/fails", "#!/bin/sh\necho disk is odd\nexit 3\n", 0o700)
-	w.write("programs/slow", "#!/bin/sh\nsleep 60 & sleep 60\n", 0o700)
+	w.write("programs/fails", "#!/bin/sh\necho disk is odd\nexit 3\n", 0o755)
+	w.write("programs/slow", "#!/bin/sh\nsleep 60 & sleep 60\n", 0o755)
 	w.write("programs/plain", "not allowed", 0o600)
 	ctx := context.Background()
 	one := func(name string, p job.ProgramTask) job.Definition {
@@ -327,12 +329,36 @@ func TestProgramsKeepToTheirRoom(t *testing.T) {
 	page = w.ring("Slow", 20*time.Second)
 	assert.Equal(t, job.RunFailed, page.State)
 	assert.Contains(t, page.Reason, "it took longer than its limit of 1s and was ended")
+	// Neither the service's files nor its environment are within reach, and no variable opens a way.
+	key := filepath.Join(w.dir, "key")
+	w.write("programs/look", "#!/bin/sh\ncat "+key+" "+filepath.Join(w.dir, "artifacts")+"/* "+filepath.Join(w.dir, "programs")+"/other.variables\ncat /proc/[0-9]*/environ 2>/dev/null | tr '\\0' '\\n' | grep -c '^IRONBELL_DB='\nexit 0\n", 0o755)
+	w.write("programs/other.variables", "KEY=planted for another\n", 0o644)
+	w.job("Look", one("p", job.ProgramTask{Program: "look"}))
+	page = w.ring("Look", 20*time.Second)
+	require.Equal(t, job.RunDone, page.State, page.Reason)
+	lines, err := w.c.Log(ctx, page.ID, 0)
+	require.NoError(t, err)
+	var seen []string
+	for _, l := range lines {
+		if l.Task == "p" && l.State == "" {
+			seen = append(seen, l.Text)
+		}
+	}
+	assert.Contains(t, strings.Join(seen, "\n"), "Permission denied")
+	assert.Contains(t, seen, "0", "environments with the service's database: %q", seen)
+	assert.NotContains(t, strings.Join(seen, "\n"), "planted")
+	_, err = w.c.SaveJob(ctx, "X", wire.JobRequest{On: true, Definition: one("p", job.ProgramTask{Program: "look", Variables: map[string]string{"BASH_ENV": key}})})
+	assert.ErrorContains(t, err, "the operator did not name it for this program")
+	var walls engine.Programs
+	require.NoError(t, json.NewDecoder(w.ask(http.MethodGet, "/api/settings/programs", "", nil).Body).Decode(&walls))
+	assert.True(t, walls.Allowed)
+	assert.False(t, walls.Open, walls.Walls)
 	// An injection is an argument like any other.
-	w.write("programs/echo", "#!/bin/sh\nprintf '%s\\n' \"$@\"\n", 0o700)
+	w.write("programs/echo", "#!/bin/sh\nprintf '%s\\n' \"$@\"\n", 0o755)
 	w.job("Echo", one("p", job.ProgramTask{Program: "echo", Arguments: []string{"; rm -rf /", "$(id)", "{job}"}}))
 	page = w.ring("Echo", 20*time.Second)
 	require.Equal(t, job.RunDone, page.State, page.Reason)
-	lines, err := w.c.Log(ctx, page.ID, 0)
+	lines, err = w.c.Log(ctx, page.ID, 0)
 	require.NoError(t, err)
 	var said []string
 	for _, l := range lines {

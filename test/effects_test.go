@@ -60,9 +60,9 @@ func TestStatementsRunWhereASourceAllowsThem(t *testing.T) {
 func TestAnInterruptedProgramIsUnknownUnlessRepeatable(t *testing.T) {
 	w := open(t)
 	ctx := context.Background()
-	w.write("programs/upload", "#!/bin/sh\necho x >> \"$1\"\nif [ $(wc -l < \"$1\") = 1 ]; then sleep 60; fi\n", 0o700)
+	w.write("programs/upload", "#!/bin/sh\necho x >> \"$1\"\nif [ $(wc -l < \"$1\") = 1 ]; then sleep 60; fi\n", 0o755)
 	for name, repeatable := range map[string]bool{"Once": false, "Again": true} {
-		count := filepath.Join(w.dir, name)
+		count := filepath.Join(w.dir, "notes", name)
 		w.job(name, tasks(job.Task{Name: "upload", Kind: job.KindProgram, Repeatable: repeatable, Program: &job.ProgramTask{Program: "upload", Arguments: []string{count}}}))
 		run, err := w.c.Ring(ctx, name, nil)
 		require.NoError(t, err)

@@ -1,9 +1,11 @@
 package test
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
+	"io"
 	"net/http"
 	"strings"
 	"testing"
@@ -100,7 +102,9 @@ func (w *world) ask(method, path, body string, headers map[string]string) *http.
 	}
 	res, err := http.DefaultClient.Do(req)
 	require.NoError(w.t, err)
-	require.NoError(w.t, res.Body.Close())
+	text, err := io.ReadAll(res.Body)
+	require.NoError(w.t, errors.Join(err, res.Body.Close()))
+	res.Body = io.NopCloser(bytes.NewReader(text))
 	return res
 }
 

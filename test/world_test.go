@@ -8,8 +8,10 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"net/http"
 	"os"
 	"os/exec"
@@ -108,8 +110,11 @@ func open(t testing.TB) *world {
 	w.company = company
 	w.out = startStandins(t, bin)
 	w.listen, w.outside = freeAddress(t), freeAddress(t)
-	for _, dir := range []string{"programs", "folders"} {
-		require.NoError(t, os.Mkdir(filepath.Join(w.dir, dir), 0o700))
+	for dir, mode := range map[string]os.FileMode{"programs": 0o755, "folders": 0o700, "notes": 0o777, ".": 0o755, "..": 0o755} { // the user of programs reaches theirs
+		if err := os.Mkdir(filepath.Join(w.dir, dir), mode); !errors.Is(err, fs.ErrExist) {
+			require.NoError(t, err)
+		}
+		require.NoError(t, os.Chmod(filepath.Join(w.dir, dir), mode))
 	}
 	add := exec.Command(bin+"/ironbell", "first-administrator", "-db", w.db, "-login", "sefa", "-name", "Sefa Orlin", "-mail", "sefa.orlin@tarnwick.example")
 	add.Stdin = strings.NewReader(password + "\n")
@@ -170,8 +175,11 @@ func (w *world) startFrom(program string, flags ...string) {
 	require.NoError(w.t, err)
 	args := append([]string{
 		"serve", "-listen", w.listen, "-artifacts", filepath.Join(w.dir, "artifacts"), "-key-file", filepath.Join(w.dir, "key"), "-lease", "2s", "-alert-wait", "1s",
-		"-programs", filepath.Join(w.dir, "programs"), "-folders", filepath.Join(w.dir, "folders"), "-allow-internal", strings.Join([]string{w.outside, w.out.WebDAV, w.out.Objects, w.out.Printer, w.out.Receiver}, ","),
+		"-programs", filepath.Join(w.dir, "programs"), "-programs-write", filepath.Join(w.dir, "notes"), "-folders", filepath.Join(w.dir, "folders"), "-allow-internal", strings.Join([]string{w.outside, w.out.WebDAV, w.out.Objects, w.out.Printer, w.out.Receiver}, ","),
 	}, flags...)
+	if os.Getuid() == 0 {
+		args = append(args, "-programs-user", "nobody")
+	}
 	cmd := exec.Command(program, args...)
 	cmd.Env = append(os.Environ(), "IRONBELL_DB="+w.db)
 	cmd.Stdout, cmd.Stderr = log, log

@@ -8,14 +8,14 @@ import (
 	"syscall"
 
 	"ironbell/internal/cli"
-	"ironbell/internal/task"
+	"ironbell/internal/confined"
 )
 
 // version is set when a release is built.
 var version = "development"
 
 func main() {
-	task.Supervise() // when this program was started to look after another one
+	confined.Main() // when this program was started to look after another one, or to become it
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	status := cli.Main(ctx, "ironbell", os.Args[1:], cli.IO{In: os.Stdin, Out: os.Stdout, Err: os.Stderr}, serveCommand, firstCommand, describeCommand, demoCommand)
 	stop()

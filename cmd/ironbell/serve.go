@@ -11,6 +11,7 @@ import (
 	"net/http"
 	"net/netip"
 	"os"
+	"path/filepath"
 	"strings"
 	"time"
 
@@ -18,6 +19,7 @@ import (
 	"ironbell/internal/api"
 	"ironbell/internal/artifact"
 	"ironbell/internal/cli"
+	"ironbell/internal/confined"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/deliver"
@@ -27,7 +29,12 @@ import (
 	"ironbell/internal/report"
 	"ironbell/internal/secret"
 	"ironbell/internal/store"
+
+	"golang.org/x/sys/unix"
 )
+
+// settingsFolder is where an operator keeps the service's settings, by custom.
+const settingsFolder = "/etc/ironbell"
 
 const (
 	openLimit  = 60 * time.Second // for the database to answer at start
@@ -55,6 +62,10 @@ var serveCommand = cli.Command{
 		f.BoolVar(&o.adopt, "adopt-store", false, "work with this folder of artifacts although it is another than before, whose files are lost")
 		f.StringVar(&o.engine.Browser, "browser", render.FindBrowser(), "`path` of the Chromium that prints tagged PDFs; empty for none")
 		f.StringVar(&o.engine.Programs, "programs", "", "`folder` of the programs that tasks may run; none when left out")
+		f.StringVar(&o.engine.Walls.User, "programs-user", "", "`user` that those programs run as; the service's own when left out, but never root")
+		f.StringVar(&o.programsRead, "programs-read", "", "`folders` that those programs may read beside what the system is made of, separated by commas")
+		f.StringVar(&o.programsWrite, "programs-write", "", "`folders` that those programs may write to beside one of their own, separated by commas")
+		f.Int64Var(&o.programsMemory, "programs-memory", confined.Memory>>20, "`MiB` of data that each process of those programs may have")
 		f.StringVar(&o.proxies, "proxies", "", "addresses or `networks` of the proxies in front of the service, separated by commas, which may say for whom they ask (X-Forwarded-For), such as 10.0.0.5,10.1.0.0/16")
 		f.StringVar(&o.untried, "untried", "", "`drivers` of sources that were never tried on a real server and are used all the same, separated by commas: sqlserver")
 		f.StringVar(&o.folders, "folders", "", "`folders` that sources may lie in, separated by commas; none when left out")
@@ -72,6 +83,8 @@ var serveCommand = cli.Command{
 type serveOptions struct {
 	db, listen, artifacts, keyFile, url, log string
 	folders, internal, untried, proxies      string
+	programsRead, programsWrite              string
+	programsMemory                           int64
 	adopt                                    bool
 	engine                                   engine.Options
 }
@@ -114,6 +127,42 @@ func list(text string) []string {
 	return out
 }
 
+// walls puts up the walls around the programs of tasks, and tells which stand.
+func (o *serveOptions) walls(ctx context.Context, log *slog.Logger) error {
+	w := &o.engine.Walls
+	if o.engine.Programs == "" {
+		return nil
+	}
+	if w.User == "" && os.Getuid() == 0 {
+		return &cli.Usage{Sentence: "the service runs as root, and the programs of -programs would, too; name another user with -programs-user, such as nobody"}
+	}
+	var err error
+	if w.Self, err = os.Executable(); err != nil {
+		return fmt.Errorf("find this program, to look after others: %w", err)
+	}
+	w.Read, w.Write, w.Memory = list(o.programsRead), list(o.programsWrite), o.programsMemory<<20
+	for _, path := range []string{o.keyFile, o.artifacts, o.engine.Programs, settingsFolder} {
+		if path, err = filepath.Abs(path); err != nil {
+			return fmt.Errorf("keep %s from programs: %w", path, err)
+		}
+		w.Hidden = append(w.Hidden, path)
+	}
+	if err := w.Try(ctx); err != nil {
+		return fmt.Errorf("programs cannot be run within their walls: %w", err)
+	}
+	// Where Landlock is missing, at least nobody reads our memory and environment.
+	if err := unix.Prctl(unix.PR_SET_DUMPABLE, 0, 0, 0, 0); err != nil {
+		return fmt.Errorf("close the service's memory to programs: %w", err)
+	}
+	sentences, closed := w.Standing()
+	if closed {
+		log.Info(strings.Join(sentences, " "))
+	} else {
+		log.Warn(strings.Join(sentences, " "))
+	}
+	return nil
+}
+
 func serve(ctx context.Context, errs io.Writer, o serveOptions) error {
 	log := logger(errs, o.log)
 	s, err := open(ctx, errs, o.db)
@@ -140,8 +189,8 @@ func serve(ctx context.Context, errs io.Writer, o serveOptions) error {
 	if o.url == "" {
 		o.url = "http://" + l.Addr().String()
 	}
-	if o.engine.Self, err = os.Executable(); err != nil {
-		return fmt.Errorf("find this program, to look after others: %w", err)
+	if err := o.walls(ctx, log); err != nil {
+		return err
 	}
 	o.engine.Log, o.engine.URL, o.engine.Signer, o.engine.Version = log, o.url, vault, version
 	e := engine.New(s, sources, deliver.NewDestinations(s, vault, deliver.Allowed{Folders: list(o.folders), Guard: o.engine.Guard}), files, o.engine)

@@ -93,9 +93,12 @@ func HashPassword(password string) (string, error) {
 	if _, err := rand.Read(salt); err != nil {
 		return "", fmt.Errorf("salt the password: %w", err)
 	}
-	key := argon2.IDKey([]byte(password), salt, argonTime, argonMemory, argonThreads, argonKey)
+	return hashText(salt, argon2.IDKey([]byte(password), salt, argonTime, argonMemory, argonThreads, argonKey)), nil
+}
+
+func hashText(salt, key []byte) string {
 	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s", argon2.Version, argonMemory, argonTime, argonThreads,
-		base64.RawStdEncoding.EncodeToString(salt), base64.RawStdEncoding.EncodeToString(key)), nil
+		base64.RawStdEncoding.EncodeToString(salt), base64.RawStdEncoding.EncodeToString(key))
 }
 
 // Matches tells whether a password is the one that HashPassword made a hash of.
@@ -125,8 +128,13 @@ func matches(password, hash string) bool {
 }
 
 // nobody is a hash that no password has, so that an unknown name takes as long
-// as a wrong password.
-var nobody, _ = HashPassword(rand.Text())
+// as a wrong password. It is guessed and not reckoned: this program is started for much
+// that asks for no password.
+var nobody = func() string {
+	random := make([]byte, 16+argonKey)
+	_, _ = rand.Read(random) // it never fails (crypto/rand)
+	return hashText(random[:16], random[16:])
+}()
 
 // hashing bounds how many passwords are checked at once: each takes its memory.
 var hashing = make(chan struct{}, 4)

@@ -88,4 +88,8 @@ func (s *server) settings(a huma.API) {
 			who, _ := person(ctx)
 			return nil, s.orProblem(s.Engine.SaySo(ctx, who, engine.Said{Sending: job.Sending(in.Body.Sending), OnlyTo: in.Body.OnlyTo, Named: in.Body.Named}))
 		})
+	huma.Register(a, huma.Operation{OperationID: "show-programs", Method: http.MethodGet, Path: "/api/settings/programs", Summary: "Tell what keeps the programs of tasks apart from the service, on the node that answers", Tags: tags},
+		func(context.Context, *struct{}) (*struct{ Body engine.Programs }, error) {
+			return &struct{ Body engine.Programs }{s.Engine.Programs()}, nil
+		})
 }

@@ -28,6 +28,7 @@ import (
 	"time"
 
 	"ironbell/internal/artifact"
+	"ironbell/internal/confined"
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/zone"
 	"ironbell/internal/deliver"
@@ -56,7 +57,7 @@ type Options struct {
 	Signer   Signer                     // of links that act without a sign-in
 	Browser  string                     // path of the browser that prints tagged PDFs; none when empty
 	Programs string                     // folder of the programs that tasks may run; none when empty
-	Self     string                     // path of this program, when it calls task.Supervise first: it looks after them
+	Walls    confined.Walls             // around them
 	Guard    *outgoing.Guard            // for requests to the outside
 	At       func(point string)         // told of each of CrashPoints that is reached; for fault tests
 	Kinds    map[job.TaskKind]task.Kind // beside those there are; for fault tests and benchmarks
@@ -151,7 +152,7 @@ func New(s *store.Store, sources *report.Sources, destinations *deliver.Destinat
 			job.KindCollect: &task.Collect{Sources: sources, Files: files},
 			job.KindFetch:   &task.Fetch{Guard: o.Guard, Sources: sources, Files: files},
 			job.KindQuery:   &task.Query{Sources: sources},
-			job.KindProgram: &task.Program{Folder: o.Programs, Files: files, Supervisor: o.Self},
+			job.KindProgram: &task.Program{Folder: o.Programs, Files: files, Walls: o.Walls},
 			job.KindDeliver: &task.Deliver{Store: s, Destinations: destinations, Sources: sources, Files: files, URL: o.URL, Now: time.Now},
 			job.KindCall:    &task.Call{Destinations: destinations, Now: time.Now},
 			job.KindEmit:    &task.Emit{Now: o.Now},
@@ -216,6 +217,24 @@ func (e *Engine) Help() []task.Help {
 
 // Node is the name of this node.
 func (e *Engine) Node() string { return e.o.Node }
+
+// Programs tells what keeps the programs of tasks apart from the service on one node.
+type Programs struct {
+	Node    string   `json:"node" doc:"the node that answers"`
+	Allowed bool     `json:"allowed" doc:"it runs programs"`
+	Walls   []string `json:"walls" doc:"which walls stand, in sentences"`
+	Open    bool     `json:"open" doc:"a program could read the service's files"`
+}
+
+// Programs tells what keeps programs apart on this node.
+func (e *Engine) Programs() Programs {
+	p := Programs{Node: e.o.Node, Allowed: e.o.Programs != "", Walls: []string{}}
+	if p.Allowed {
+		sentences, closed := e.o.Walls.Standing()
+		p.Walls, p.Open = sentences, !closed
+	}
+	return p
+}
 
 // Now is the instant by the clock that rings are held against.
 func (e *Engine) Now() time.Time { return e.o.Now() }

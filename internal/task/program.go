@@ -10,12 +10,14 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"syscall"
 	"time"
 
 	"ironbell/internal/artifact"
+	"ironbell/internal/confined"
 	"ironbell/internal/core/expr"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
@@ -32,17 +34,18 @@ const (
 // Program is the task kind that runs a program. The folder of allowed programs
 // is the whole list: what lies in it may be run, and nothing else.
 type Program struct {
-	Folder     string // empty when none is allowed
-	Files      *artifact.Folder
-	Supervisor string // path of the program that looks after them and calls Supervise: this one itself
+	Folder string // empty when none is allowed
+	Files  *artifact.Folder
+	Walls  confined.Walls
 }
 
 // Help implements Kind.
 func (k *Program) Help() Help {
 	return Help{
 		Kind: job.KindProgram, Summary: "run a program that the operator allowed",
-		Text: "Runs a program of the folder of allowed programs, without a shell and with a clean environment, in a temporary folder of its own. The files of the tasks " +
-			"before lie in the folder named by IRONBELL_IN; the files that it leaves where it was started become files of the run. What it prints goes to the log. An exit " +
+		Text: "Runs a program of the folder of allowed programs, without a shell, in a temporary folder of its own. Its environment has PATH, HOME, TMPDIR, LANG, " +
+			"IRONBELL_IN, IRONBELL_RUN and what the file PROGRAM.variables beside it names, one a line: NAME=value is always handed over, NAME may be set by a job. " +
+			"It reads what the system is made of and writes to its own folder; the service's files are out of its reach. The files of the tasks before lie in the folder named by IRONBELL_IN; the files that it leaves where it was started become files of the run. What it prints goes to the log. An exit " +
 			"status other than 0 is a lasting failure, 75 a passing one. One whose node died in the middle is unknown, unless the task is repeatable.",
 		Example: job.Task{Name: "pack", Kind: job.KindProgram, Program: &job.ProgramTask{Program: "pack-readings", Arguments: []string{"--day", "{date:%Y-%m-%d}", `{file("readings")}`}}},
 	}
@@ -75,11 +78,78 @@ func (k *Program) Check(_ context.Context, c *Checking, where string, t job.Task
 		c.text(fmt.Sprintf("%s.arguments[%d]", where, i), a)
 	}
 	c.text(where+".input", t.Program.Input)
+	named, err := k.variables(t.Program.Program)
+	if err != nil {
+		c.V.Add(where+".variables", "%s", err)
+	}
 	for name, text := range t.Program.Variables {
-		if name == "" || strings.ContainsAny(name, "=\x00") || strings.HasPrefix(name, "LD_") {
-			c.V.Add(where+".variables", "%q cannot be the name of a variable", name)
+		if err := named.mayBeSet(t.Program.Program, name); err != nil {
+			c.V.Add(where+".variables."+name, "%s", err)
 		}
 		c.text(where+".variables."+name, text)
+	}
+	return nil
+}
+
+// named are the variables that an operator named for a program, with their values; a job
+// may set those that have none.
+type named map[string]*string
+
+// variableName is what a variable may be called (POSIX.1-2024, Base Definitions 8.1).
+var variableName = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]*$`)
+
+// ours begins the names of the variables that we hand over.
+const ours = "IRONBELL_"
+
+// largestVariables is how many bytes a file of variables may have.
+const largestVariables = 64 << 10
+
+// variables reads which variables a program gets: those of the file beside it.
+func (k *Program) variables(program string) (named, error) {
+	out := named{}
+	if k.Folder == "" || program != filepath.Base(program) {
+		return out, nil // it is no allowed program
+	}
+	file := program + ".variables"
+	doing := fmt.Sprintf("read which variables the program %q gets", program)
+	f, err := os.Open(filepath.Join(k.Folder, file)) //nolint:gosec // a plain name in the operator's folder
+	if errors.Is(err, fs.ErrNotExist) {
+		return out, nil
+	}
+	if err != nil {
+		return nil, fault.Wrap(err, fault.Lasting, fault.Task, doing, "Make the file readable for the service.")
+	}
+	defer func() { _ = f.Close() }() // only read from
+	lines := bufio.NewScanner(io.LimitReader(f, largestVariables))
+	for n := 1; lines.Scan(); n++ {
+		line := strings.TrimSpace(lines.Text())
+		if line == "" || strings.HasPrefix(line, "#") {
+			continue
+		}
+		name, value, set := strings.Cut(line, "=")
+		if !variableName.MatchString(name) || strings.HasPrefix(name, ours) || strings.ContainsRune(value, 0) {
+			return nil, fault.New(fault.Task, doing, fmt.Sprintf("line %d of %s names no variable", n, file), "An operator writes a name, or name=value, on each line; names that begin with "+ours+" are the service's own.")
+		}
+		out[name] = nil
+		if set {
+			out[name] = &value
+		}
+	}
+	if err := lines.Err(); err != nil {
+		return nil, fault.Wrap(err, fault.Lasting, fault.Task, doing, "")
+	}
+	return out, nil
+}
+
+// mayBeSet tells whether a job may set a variable of a program.
+func (n named) mayBeSet(program, name string) error {
+	value, known := n[name]
+	doing := fmt.Sprintf("set the variable %q of the program %q", name, program)
+	switch {
+	case !known:
+		return fault.New(fault.Task, doing, "the operator did not name it for this program", fmt.Sprintf("An operator writes its name on a line of the file %s.variables in the folder of allowed programs; or hand the value over as an argument or as input.", program))
+	case value != nil:
+		return fault.New(fault.Task, doing, "the operator set it", "Leave it out of the job.")
 	}
 	return nil
 }
@@ -125,7 +195,19 @@ func (k *Program) Run(ctx context.Context, w Work, t job.Task) (Result, error) {
 	cmd := exec.CommandContext(ctx, path, args...) //nolint:gosec // it is on the allowed list, and no shell reads the arguments
 	cmd.Dir = out
 	cmd.Env = []string{"PATH=/usr/local/bin:/usr/bin:/bin", "HOME=" + room, "TMPDIR=" + filepath.Join(room, "tmp"), "LANG=C.UTF-8", "IRONBELL_IN=" + in, "IRONBELL_RUN=" + w.RunID.String()}
+	variables, err := k.variables(t.Program.Program)
+	if err != nil {
+		return Result{}, err
+	}
+	for name, value := range variables {
+		if value != nil {
+			cmd.Env = append(cmd.Env, name+"="+*value)
+		}
+	}
 	for name, text := range t.Program.Variables {
+		if err := variables.mayBeSet(t.Program.Program, name); err != nil {
+			return Result{}, err
+		}
 		value, err := fillIn("the variable "+name, text)
 		if err != nil {
 			return Result{}, err
@@ -137,7 +219,8 @@ func (k *Program) Run(ctx context.Context, w Work, t job.Task) (Result, error) {
 		return Result{}, err
 	}
 	cmd.Stdin = strings.NewReader(input)
-	if err := k.watch(cmd, room, w.Log); err != nil {
+	cmd.WaitDelay = programGrace
+	if err := k.Walls.Run(cmd, room, w.Limit, func() error { return k.listen(cmd, w.Log) }); err != nil {
 		return Result{}, k.explain(ctx, doing, w.Limit, err)
 	}
 	files, err := k.gather(ctx, w, t.Name, out)
@@ -178,19 +261,6 @@ func (k *Program) lay(ctx context.Context, files []job.Artifact, dir string) (ma
 		}
 	}
 	return first, nil
-}
-
-// watch runs the program with all that it starts, logs what it prints, and ends
-// all of it with its context.
-func (k *Program) watch(cmd *exec.Cmd, room string, log func(level, text string)) error {
-	if k.Supervisor != "" {
-		cmd.WaitDelay = programGrace
-		return supervised(cmd, k.Supervisor, room, func() error { return k.listen(cmd, log) })
-	}
-	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
-	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }
-	cmd.WaitDelay = programGrace
-	return k.listen(cmd, log)
 }
 
 // listen starts the program, logs what it prints and waits for its end.

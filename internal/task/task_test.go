@@ -19,6 +19,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"ironbell/internal/artifact"
+	"ironbell/internal/confined"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/deliver"
@@ -31,7 +32,7 @@ import (
 )
 
 func TestMain(m *testing.M) {
-	task.Supervise() // the test program looks after the programs of its tasks
+	confined.Main() // the test program looks after the programs of its tasks
 	pgtest.Main(m)
 }
 

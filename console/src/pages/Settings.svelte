@@ -26,6 +26,7 @@
     queryKey: ['copy'],
     queryFn: () => body(api.GET('/api/settings/copy')),
   }));
+  const programs = fetched('programs', () => body(api.GET('/api/settings/programs')));
   const most = 1000;
   const silent = fetched('silent', () =>
     body(api.GET('/api/deliveries', { params: { query: { kept_back: 'silent', limit: most } } })),
@@ -62,7 +63,7 @@
 {#if !isAdministrator()}
   <p>An administrator changes these.</p>
 {/if}
-{#each [alerts, mail, bounces, beat, keeping, copy, destinations] as one, n (n)}
+{#each [alerts, mail, bounces, beat, keeping, copy, programs, destinations] as one, n (n)}
   {#if one.isError}<Trouble error={one.error} />{/if}
 {/each}
 {#if trouble}<Trouble error={trouble} />{/if}
@@ -357,4 +358,14 @@
     <FormField label="URL" name="url" help="Asked by GET. Empty: no sign is given." value={h.url} />
     <FormField label="Every" name="every" value={h.every ?? ''} hint="1m" />
   </SettingsForm>
+{/if}
+
+{#if programs.data?.allowed}
+  <section class="panel px-3.5 py-3" class:border-warning={programs.data.open}>
+    <h2>Programs</h2>
+    <p class="soft">What tasks run beside the service on {programs.data.node}, and what keeps them apart.</p>
+    {#each programs.data.walls as wall (wall)}
+      <p>{wall}</p>
+    {/each}
+  </section>
 {/if}

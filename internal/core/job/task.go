@@ -128,7 +128,7 @@ type ProgramTask struct {
 	Program   string            `json:"program" minLength:"1" maxLength:"100" doc:"its file name in the folder of allowed programs"`
 	Arguments []string          `json:"arguments,omitempty" maxItems:"100" doc:"with moving parts; file(\"task\") is the path of a file that the task made"`
 	Input     string            `json:"input,omitempty" maxLength:"100000" doc:"text with moving parts that it reads as its standard input"`
-	Variables map[string]string `json:"variables,omitempty" doc:"environment variables beside PATH, HOME, TMPDIR and LANG"`
+	Variables map[string]string `json:"variables,omitempty" doc:"environment variables that the operator named for this program, with moving parts"`
 }
 
 // IfNobody says what to do when the recipients of a mail come to nobody.

@@ -8,11 +8,11 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
-	"syscall"
 	"testing"
 	"time"
 
 	"ironbell/internal/artifact"
+	"ironbell/internal/confined"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 
@@ -40,12 +40,13 @@ func program(t *testing.T, text string) (*Program, job.Task) {
 	t.Helper()
 	dir := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "work"), []byte("#!/bin/sh\n"+text), 0o700))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "work.variables"), []byte("# what a job may set\nNOTES\nFIXED=by the operator\n"), 0o600))
 	files, err := artifact.OpenFolder(filepath.Join(dir, "artifacts"))
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = files.Close() })
 	self, err := os.Executable()
 	require.NoError(t, err)
-	return &Program{Folder: dir, Files: files, Supervisor: self}, job.Task{Name: "work", Kind: job.KindProgram, Program: &job.ProgramTask{Program: "work"}}
+	return &Program{Folder: dir, Files: files, Walls: confined.Walls{Self: self}}, job.Task{Name: "work", Kind: job.KindProgram, Program: &job.ProgramTask{Program: "work"}}
 }
 
 func work() Work {
@@ -69,7 +70,7 @@ func TestNothingOutlivesAProgram(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			notes := t.TempDir()
 			k, task := program(t, daemons+c.end)
-			task.Program.Variables = map[string]string{"NOTES": notes}
+			task.Program.Variables, k.Walls.Write = map[string]string{"NOTES": notes}, []string{notes}
 			ctx, cancel := context.WithCancel(t.Context())
 			defer cancel()
 			done := make(chan error, 1)
@@ -109,7 +110,8 @@ func TestNothingOutlivesAProgram(t *testing.T) {
 func TestAKilledServiceLeavesNothingBehind(t *testing.T) {
 	if os.Getenv("IRONBELL_DOOMED") != "" {
 		k, task := program(t, daemons+"sleep 600")
-		task.Program.Variables = map[string]string{"NOTES": os.Getenv("IRONBELL_DOOMED")}
+		notes := os.Getenv("IRONBELL_DOOMED")
+		task.Program.Variables, k.Walls.Write = map[string]string{"NOTES": notes}, []string{notes}
 		_, _ = k.Run(context.Background(), work(), task)
 		return
 	}
@@ -159,7 +161,42 @@ func TestAProgramsEndIsToldAsItWas(t *testing.T) {
 	assert.Len(t, res.Files, 1)
 	require.NotEmpty(t, said)
 	assert.Equal(t, "what it reads0", said[0], "its environment holds nothing of ours")
-	_, err = strconv.Atoi(said[len(said)-1])
+	parent, err := strconv.Atoi(said[len(said)-1])
 	assert.NoError(t, err)
-	assert.NotEqual(t, syscall.Getpid(), said[len(said)-1])
+	assert.NotEqual(t, os.Getpid(), parent)
+}
+
+// A job's author chooses values for the variables that the operator named, and no others:
+// a variable that a shell, a loader or an interpreter reads would run anything.
+func TestAProgramGetsTheVariablesThatTheOperatorNamed(t *testing.T) {
+	k, task := program(t, "env | sort | grep -v '^_=\\|^PWD='")
+	run := func() ([]string, error) {
+		var said []string
+		w := work()
+		w.Log = func(_, text string) { said = append(said, text) }
+		_, err := k.Run(t.Context(), w, task)
+		return said, err
+	}
+	task.Program.Variables = map[string]string{"NOTES": "two\nlines=and more"}
+	said, err := run()
+	require.NoError(t, err)
+	var names []string
+	for _, line := range said {
+		if name, _, is := strings.Cut(line, "="); is && name == strings.ToUpper(name) {
+			names = append(names, name)
+		}
+	}
+	assert.Equal(t, []string{"FIXED", "HOME", "IRONBELL_IN", "IRONBELL_RUN", "LANG", "NOTES", "PATH", "TMPDIR"}, names)
+	assert.Contains(t, said, "FIXED=by the operator")
+	for _, name := range []string{"BASH_ENV", "ENV", "PATH", "PYTHONPATH", "PERL5OPT", "IFS", "LD_PRELOAD", "LD_LIBRARY_PATH", "IRONBELL_SUPERVISE", "IRONBELL_CONFINE", "IRONBELL_IN", "HOME", "FIXED", "notes", "", "NOTES=x", "A\x00B", "GIT_SSH_COMMAND"} {
+		task.Program.Variables = map[string]string{name: "/tmp/anything"}
+		_, err := run()
+		assert.ErrorContains(t, err, "operator", name)
+	}
+	task.Program.Variables = nil
+	for _, text := range []string{"not a name", "IRONBELL_SUPERVISE=x", "9LIVES", "=x"} {
+		require.NoError(t, os.WriteFile(filepath.Join(k.Folder, "work.variables"), []byte(text), 0o600))
+		_, err := run()
+		assert.ErrorContains(t, err, "line 1 of work.variables names no variable", text)
+	}
 }
