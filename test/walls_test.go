@@ -228,3 +228,64 @@ func TestSecretsAreFoundNowhere(t *testing.T) {
 		}
 	}
 }
+
+// Two records whose names look the same would be taken for each other.
+func TestNamesThatLookAlikeAreOne(t *testing.T) {
+	w := open(t)
+	ctx := context.Background()
+	w.report("Ports", "SELECT code FROM ports")
+	d := definition("Ports", "company mail", []string{"csv"}, "quay.desk@tarnwick.example")
+	w.job("Café board", d)
+	place := wire.PlaceRequest{Protocol: "http", Settings: map[string]any{"url": "https://ledger.tarnwick.example/"}}
+	_, err := w.c.SaveDestination(ctx, "Café board", place)
+	require.NoError(t, err)
+	for _, name := range []string{"café board", "CAFÉ BOARD", "Cafe\u0301 board", "Ｃafé board", "Café\u200d board", "Ca\u200cfé board"} {
+		_, err := w.c.SaveJob(ctx, name, wire.JobRequest{Owner: "mara", On: true, Definition: d})
+		assert.ErrorContains(t, err, "people cannot tell", "%q", name)
+		_, err = w.c.SaveDestination(ctx, name, place)
+		assert.ErrorContains(t, err, "people cannot tell", "%q", name)
+		_, err = w.c.SaveReport(ctx, name[:len(name)-len(" board")], wire.ReportRequest{Owner: "mara", ReportDefinition: job.ReportDefinition{Source: "tarnwick", Sections: []job.Section{{Name: "x", SQL: "SELECT 1 AS n"}}}})
+		if name == "café board" {
+			require.NoError(t, err, "the first of its kind")
+		} else {
+			assert.ErrorContains(t, err, "people cannot tell", "%q", name)
+		}
+	}
+	for _, name := range []string{"Caf\u200bé board", "Café\u00a0board", "Café  board", "Café board\u2060", "\ufeffCafé board", "Café\u2028board", "Café\u00ad board", "Café board\u3164", "Café \u202eboard", "Café board\u0000", "Café\tboard", " Café board", "Café board\u2007", "Café\U000e0041 board"} {
+		_, err := w.c.SaveJob(ctx, name, wire.JobRequest{Owner: "mara", On: true, Definition: d})
+		assert.Error(t, err, "%q", name)
+	}
+	_, err = w.c.SavePerson(ctx, "MARA", wire.PersonRequest{Name: "Mara Quill", Mail: "mara@tarnwick.example", Role: "owner", Zone: "Europe/London"})
+	require.NoError(t, err, "a login is the same in any case")
+	_, err = w.c.SavePerson(ctx, "ｍara", wire.PersonRequest{Name: "Mara Quill", Mail: "mara@tarnwick.example", Role: "owner", Zone: "Europe/London"})
+	assert.ErrorContains(t, err, "people cannot tell")
+	_, err = w.c.SaveJob(ctx, "می‌خواهم ⚠️", wire.JobRequest{Owner: "mara", On: true, Definition: d})
+	assert.NoError(t, err, "some scripts are not written without signs that join")
+}
+
+// A request that is refused is not given back: it may hold a password.
+func TestARefusalRepeatsNothingOfTheRequest(t *testing.T) {
+	w := open(t)
+	const secret = "planted-in-a-body"
+	for _, r := range []struct{ method, path, body string }{
+		{"PUT", "/api/sources/x", `{"protocol":"postgres","password":"` + secret + `","setings":{}}`},
+		{"PUT", "/api/destinations/x", `{"protocol":5,"password":"` + secret + `"}`},
+		{"PUT", "/api/destinations/x", `{"protocol":"smtp","password":["` + secret + `"],"settings":{}}`},
+		{"PUT", "/api/people/x", `{"name":"x","role":"` + secret + `","password":"` + secret + `"}`},
+		{"POST", "/api/session", `{"login":"x","password":{"a":"` + secret + `"}}`},
+		{"POST", "/api/session", `["` + secret + `"]`},
+		{"POST", "/api/session", `"` + secret + `"`},
+		{"POST", "/api/session", secret},
+		{"POST", "/api/session", `{"login":"` + secret + `","password":"` + secret + `"`},
+		{"PUT", "/api/settings/bounces", `{"host":5,"password":"` + secret + `"}`},
+		{"POST", "/api/events", `{"specversion":"1.0","data":"` + secret + `"}`},
+	} {
+		res := w.ask(r.method, r.path, r.body, nil)
+		text, err := io.ReadAll(res.Body)
+		require.NoError(t, err)
+		assert.GreaterOrEqual(t, res.StatusCode, 400, r.path)
+		assert.Less(t, res.StatusCode, 500, "%s: %s", r.path, text)
+		assert.NotContains(t, string(text), secret, "%s %s", r.path, r.body)
+		assert.Contains(t, string(text), `"detail"`)
+	}
+}

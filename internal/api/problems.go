@@ -17,6 +17,21 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 )
 
+// A refusal names the place in a request and never what stood there: it may be a password,
+// or the whole body with one in it.
+func init() { //nolint:gochecknoinits // the framework takes it from a variable of its own
+	plain := huma.NewError
+	huma.NewError = func(status int, message string, errs ...error) huma.StatusError {
+		for i, err := range errs {
+			var d *huma.ErrorDetail
+			if errors.As(err, &d) {
+				errs[i] = &huma.ErrorDetail{Location: d.Location, Message: d.Message}
+			}
+		}
+		return plain(status, message, errs...)
+	}
+}
+
 // problem turns an error into a problem (RFC 9457) with the status that fits.
 func (s *server) problem(err error) error {
 	var (

@@ -81,7 +81,7 @@ func (q q) PutCalendar(ctx context.Context, name string, author int64, d calenda
 	err := sqlx.GetContext(ctx, q.ext, &row, `INSERT INTO calendars (name, version) VALUES ($1, 1)
 		ON CONFLICT (name) DO UPDATE SET version = calendars.version + 1, updated_at = bell_now() RETURNING id, version`, name)
 	if err != nil {
-		return Calendar{}, wrap(err, "save the calendar")
+		return Calendar{}, unique(err, "calendar", name)
 	}
 	if _, err := q.ext.ExecContext(ctx, `INSERT INTO calendar_versions (calendar_id, version, definition, author_id) VALUES ($1, $2, $3, $4)`,
 		row.ID, row.Version, document[calendar.Definition]{d}, author); err != nil {

@@ -55,5 +55,5 @@ func (q q) PutIdentity(ctx context.Context, i Identity) error {
 		SELECT id, $2, $3, coalesce($4, ''::bytea), $5 FROM sources WHERE name = $1
 		ON CONFLICT (source_id, name) DO UPDATE SET login = excluded.login, secret = coalesce($4, identities.secret), choosers = excluded.choosers, updated_at = bell_now()`,
 		i.Source, i.Name, i.Login, i.Secret, document[[]string]{i.Choosers})
-	return wrap(err, "save the identity")
+	return unique(err, "identity", i.Name)
 }

@@ -51,7 +51,7 @@ func (q q) PutPerson(ctx context.Context, p job.Person, hash string) (int64, err
 		ON CONFLICT (lower(login)) DO UPDATE SET name = excluded.name, mail = excluded.mail, mail_own = false, role = excluded.role, zone = excluded.zone,
 			password_hash = CASE WHEN excluded.password_hash = '' THEN people.password_hash ELSE excluded.password_hash END
 		RETURNING id`, p.Login, p.Name, p.Mail, p.Role, p.Zone, hash)
-	return id, wrap(err, "save the person")
+	return id, unique(err, "person", p.Login)
 }
 
 // PutPassword keeps the hash of a person's password, unless another came in the place of

@@ -102,7 +102,7 @@ func (q q) PutPlace(ctx context.Context, kind PlaceKind, p Place) (int64, error)
 		ON CONFLICT (name) DO UPDATE SET `+protocol+` = excluded.`+protocol+`, settings = excluded.settings,
 			secret = coalesce($4, `+table+`.secret), updated_at = bell_now()`+untested+`
 		RETURNING id`, p.Name, p.Protocol, []byte(p.Settings), p.Secret)
-	return id, wrap(err, "save the "+string(kind))
+	return id, unique(err, string(kind), p.Name)
 }
 
 // SourceWrites keeps what a source's own login can write.

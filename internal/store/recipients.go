@@ -47,7 +47,7 @@ func (q q) Group(ctx context.Context, name string) (job.Group, error) {
 func (q q) PutGroup(ctx context.Context, g job.Group) error {
 	_, err := q.ext.ExecContext(ctx, `INSERT INTO groups (name, members) VALUES ($1, $2) ON CONFLICT (lower(name)) DO UPDATE SET members = excluded.members, updated_at = bell_now()`,
 		g.Name, document[[]string]{g.Members})
-	return wrap(err, "save the group")
+	return unique(err, "group", g.Name)
 }
 
 // RemoveGroup removes a group.
@@ -119,7 +119,7 @@ func (q q) PostsUnder(ctx context.Context, name string) ([]job.Post, error) {
 func (q q) PutPost(ctx context.Context, p job.Post) error {
 	_, err := q.ext.ExecContext(ctx, `INSERT INTO posts (name, under_id, holders) VALUES ($1, (SELECT id FROM posts WHERE lower(name) = lower($2)), $3)
 		ON CONFLICT (lower(name)) DO UPDATE SET under_id = excluded.under_id, holders = excluded.holders, updated_at = bell_now()`, p.Name, p.Under, document[[]string]{p.Holders})
-	return wrap(err, "save the post")
+	return unique(err, "post", p.Name)
 }
 
 // RemovePost removes a post; those under it stand under the one above.

@@ -60,9 +60,15 @@ type NotFound struct{ Kind, Name string }
 func (e *NotFound) Error() string { return fmt.Sprintf("there is no %s %q", e.Kind, e.Name) }
 
 // Taken says that a name is in use already.
-type Taken struct{ Kind, Name string }
+type Taken struct {
+	Kind, Name string
+	Alike      bool // only a name like it is there: in other case, or other forms of its letters
+}
 
 func (e *Taken) Error() string {
+	if e.Alike {
+		return fmt.Sprintf("there is a %s already whose name people cannot tell from %q: it differs by case, or by how a letter is written; choose another name, or write it as it is there", e.Kind, e.Name)
+	}
 	return fmt.Sprintf("there is a %s %q already; choose another name", e.Kind, e.Name)
 }
 
@@ -292,8 +298,9 @@ func taken(err error) bool {
 
 // unique turns a violated unique index into a Taken.
 func unique(err error, kind, name string) error {
-	if taken(err) {
-		return &Taken{Kind: kind, Name: name}
+	var pg *pgconn.PgError
+	if taken(err) && errors.As(err, &pg) {
+		return &Taken{Kind: kind, Name: name, Alike: strings.HasSuffix(pg.ConstraintName, "_alike")}
 	}
 	return wrap(err, "save the "+kind)
 }

@@ -30,7 +30,29 @@ ALTER TABLE people ADD COLUMN mail_own boolean NOT NULL DEFAULT false; -- the ad
 ALTER TABLE links ADD COLUMN people bigint[] NOT NULL DEFAULT '{}';
 UPDATE links SET people = ARRAY(SELECT id FROM people WHERE lower(mail) = ANY(named)) WHERE audience = 'named';
 
+-- Two names that people cannot tell apart are one: they may not differ only by case, or by
+-- how a letter is written (Unicode Standard Annex 15, NFKC), or by the signs that only join or
+-- part letters and choose their form. Where two stood already, the
+-- younger is called by its number, too.
+CREATE FUNCTION name_key(name text) RETURNS text LANGUAGE sql IMMUTABLE STRICT PARALLEL SAFE RETURN lower(normalize(translate(name, U&'\200C\200D\FE0E\FE0F', ''), NFKC));
+-- +goose StatementBegin
+DO $$
+DECLARE kept text;
+BEGIN
+  FOREACH kept IN ARRAY ARRAY['sources', 'destinations', 'reports', 'jobs', 'calendars', 'groups', 'posts'] LOOP
+    EXECUTE format('UPDATE %1$I t SET name = t.name || '' ('' || t.id || '')'' WHERE EXISTS (SELECT 1 FROM %1$I o WHERE o.id < t.id AND name_key(o.name) = name_key(t.name))', kept);
+    EXECUTE format('CREATE UNIQUE INDEX %1$I ON %2$I (name_key(name))', kept || '_alike', kept);
+  END LOOP;
+END $$;
+-- +goose StatementEnd
+UPDATE identities t SET name = t.name || ' (' || t.id || ')' WHERE EXISTS (SELECT 1 FROM identities o WHERE o.id < t.id AND o.source_id = t.source_id AND name_key(o.name) = name_key(t.name));
+CREATE UNIQUE INDEX identities_alike ON identities (source_id, name_key(name));
+UPDATE people t SET login = t.login || '.' || t.id WHERE EXISTS (SELECT 1 FROM people o WHERE o.id < t.id AND name_key(o.login) = name_key(t.login));
+CREATE UNIQUE INDEX people_alike ON people (name_key(login));
+
 -- +goose Down
+DROP INDEX people_alike, identities_alike, posts_alike, groups_alike, calendars_alike, jobs_alike, reports_alike, destinations_alike, sources_alike;
+DROP FUNCTION name_key;
 ALTER TABLE links DROP COLUMN people;
 ALTER TABLE people DROP COLUMN mail_own;
 ALTER TABLE people ADD COLUMN access_no bigint NOT NULL DEFAULT 0;
