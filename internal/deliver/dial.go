@@ -47,15 +47,6 @@ func (p Place) trust(host, ca string) (*tls.Config, error) {
 	return c, nil
 }
 
-// untrusted explains a certificate that is not trusted, or gives nil.
-func untrusted(err error, doing string) *fault.Fault {
-	var certificate *tls.CertificateVerificationError
-	if !errors.As(err, &certificate) {
-		return nil
-	}
-	return fault.Wrap(certificate, fault.Lasting, fault.Destination, doing, "The server's certificate is not trusted: correct the host name, or add its certificate to those that the destination trusts.")
-}
-
 // hurried is a connection each of whose reads and writes has a limit, until it is
 // told to be calm: then only writes have one.
 type hurried struct {

@@ -25,8 +25,7 @@ type tree interface {
 	mkdir(dir string) error
 	// size is the size of a file.
 	size(file string) (int64, error)
-	// put writes a file, over another one of its name, and tells how much the
-	// other side has of it.
+	// put writes a file, over another one of its name, and tells how much was written.
 	put(file string, content io.Reader, size int64) (int64, error)
 	// rename gives a file its name. One that has the name already is replaced
 	// when over says so.
@@ -39,11 +38,33 @@ type tree interface {
 	close()
 }
 
+// FileWays are how files are written at a server that forbids what is usual. They are
+// settings of a destination.
+type FileWays struct {
+	Writing string `json:"writing,omitempty" enum:"beside,direct" doc:"beside when left out: under another name first, then renamed. direct is for servers that forbid to rename: whoever looks meanwhile sees a part of the file, and one that broke off stays there" few:"y"`
+	Looking string `json:"looking,omitempty" enum:"yes,no" doc:"yes when left out. no is for servers that only take: nothing is looked for or read back, so that a file is whole is their word alone, and jobs must overwrite or stamp" few:"y"`
+}
+
+// check tells what is wrong with them.
+func (w FileWays) check(p Place) error {
+	if w.Writing != "" && w.Writing != "beside" && w.Writing != "direct" {
+		return p.wrong(fmt.Sprintf("there is no writing %q", w.Writing), "Choose beside or direct.")
+	}
+	if w.Looking != "" && w.Looking != "yes" && w.Looking != "no" {
+		return p.wrong(fmt.Sprintf("there is no looking %q", w.Looking), "Choose yes or no.")
+	}
+	return nil
+}
+
+func (w FileWays) direct() bool { return w.Writing == "direct" }
+func (w FileWays) blind() bool  { return w.Looking == "no" }
+
 // treeLine hands files over to a tree: under a temporary name first, which is
-// then renamed.
+// then renamed, if nothing else is said.
 type treeLine struct {
 	place  string // for people: sftp 127.0.0.1:22
 	tree   tree
+	ways   FileWays
 	made   map[string]bool // folders that are there
 	broken bool
 	end    func() // what else to give back
@@ -88,15 +109,14 @@ func (l *treeLine) Send(ctx context.Context, h Handover, offer func(context.Cont
 	if err := l.folders(dir); err != nil {
 		return res, l.fault(err, doing)
 	}
-	if _, err := freeName(h, l.tree.size); err != nil {
+	if _, err := l.freeName(h); err != nil {
 		return res, l.fault(err, doing)
 	}
-	temporary := path.Join(dir, fmt.Sprintf(".ironbell-%d.part", h.ID))
-	got, err := l.tree.put(temporary, h.Content, h.Size)
-	if err == nil && got != h.Size {
-		err = fault.Wrap(fmt.Errorf("%d of %d bytes arrived", got, h.Size), fault.Passing, fault.Recipient, doing, "")
+	if l.ways.direct() {
+		return l.sendDirect(ctx, h, doing, offer)
 	}
-	if err != nil {
+	temporary := path.Join(dir, fmt.Sprintf(".ironbell-%d.part", h.ID))
+	if err := l.put(temporary, h, doing); err != nil {
 		f := l.fault(err, doing)
 		if !l.broken {
 			_ = l.tree.remove(temporary) // a later try writes over it
@@ -122,7 +142,11 @@ func (l *treeLine) Send(ctx context.Context, h Handover, offer func(context.Cont
 	})
 	if err != nil {
 		if notOffered == nil {
-			err = l.fault(err, doing)
+			f := l.fault(err, doing)
+			if !l.broken && res.Offered && f.Class == fault.Lasting {
+				f.Advice = strings.TrimSpace(f.Advice + " If the server forbids to rename, set writing of the destination to direct; its test says what is allowed.")
+			}
+			err = f
 		}
 		res.Answered = res.Offered && !l.broken
 		if !l.broken {
@@ -138,6 +162,66 @@ func (l *treeLine) Send(ctx context.Context, h Handover, offer func(context.Cont
 	return res, nil
 }
 
+// put writes a file and asks how much of it arrived.
+func (l *treeLine) put(file string, h Handover, doing string) error {
+	got, err := l.tree.put(file, h.Content, h.Size)
+	if err == nil && !l.ways.blind() {
+		got, err = l.tree.size(file)
+	}
+	if err == nil && got != h.Size {
+		return fault.Wrap(fmt.Errorf("%d of %d bytes arrived", got, h.Size), fault.Passing, fault.Recipient, doing, "")
+	}
+	return err
+}
+
+// sendDirect writes a file under its own name. Others see it from the first byte on, so
+// that is when it is offered.
+func (l *treeLine) sendDirect(ctx context.Context, h Handover, doing string, offer func(context.Context) error) (Result, error) {
+	var res Result
+	if h.IfExists != job.ExistsOverwrite {
+		release, err := h.alone(ctx)
+		if err != nil {
+			return res, err
+		}
+		defer release()
+	}
+	to, err := l.freeName(h)
+	if err != nil {
+		return res, l.fault(err, doing)
+	}
+	if err := offer(ctx); err != nil {
+		return res, err
+	}
+	res.Offered = true
+	if err := l.put(to, h, doing); err != nil {
+		f := l.fault(err, doing)
+		if !l.broken {
+			// Half a file is none. Where it cannot be removed, a later try writes over it or
+			// beside it, as the job says.
+			_ = l.tree.remove(to)
+			res.Answered = true
+		}
+		return res, f
+	}
+	res.Answered = true
+	if to != h.To {
+		res.To = to
+	}
+	res.Answer = fmt.Sprintf("written to %s as %s, %d bytes", l.place, to, h.Size)
+	return res, nil
+}
+
+// freeName finds the name that a file is to have.
+func (l *treeLine) freeName(h Handover) (string, error) {
+	if !l.ways.blind() || h.IfExists == job.ExistsOverwrite {
+		return freeName(h, l.tree.size)
+	}
+	if h.IfExists == job.ExistsStamp {
+		return expr.BeforeEnding(h.To, " "+h.Stamp), nil
+	}
+	return "", fault.New(fault.Recipient, "", "the destination looks for nothing, so nobody knows whether there is a file of the name", "Let the job overwrite or stamp.")
+}
+
 // nameTries bounds how often a name is chosen anew because somebody else took
 // the one that was free.
 const nameTries = 20
@@ -146,7 +230,7 @@ const nameTries = 20
 // for just before, and anew when it is taken meanwhile.
 func (l *treeLine) name(h Handover, temporary string, offer func() error) (string, error) {
 	for try := 1; ; try++ {
-		to, err := freeName(h, l.tree.size)
+		to, err := l.freeName(h)
 		if err == nil {
 			err = offer()
 		}
@@ -183,8 +267,8 @@ func (l *treeLine) folders(dir string) error {
 	if err := l.folders(path.Dir(dir)); err != nil {
 		return err
 	}
-	if err := l.tree.mkdir(dir); err != nil && !errors.Is(err, fs.ErrExist) {
-		return err
+	if err := l.tree.mkdir(dir); err != nil && !errors.Is(err, fs.ErrExist) && !l.ways.blind() {
+		return err // where nothing is looked for, the file itself will tell
 	}
 	const most = 10_000
 	if len(l.made) > most {
@@ -244,42 +328,85 @@ func CheckPath(p string) error {
 	return nil
 }
 
-// testTree writes, reads back and removes a small file.
+// testTree writes, reads back and removes a small file, and tells which of it the server
+// forbids.
 func testTree(ctx context.Context, l *treeLine, said []string) (Tested, error) {
 	out := Tested{Said: said}
 	defer context.AfterFunc(ctx, l.tree.close)()
 	name := ".ironbell-test-" + strings.ToLower(rand.Text()[:8]) + ".txt"
 	text := []byte("Iron Bell tests this destination.\n")
 	doing := "test " + l.place
-	got, err := l.tree.put(name+".part", bytes.NewReader(text), int64(len(text)))
-	if err != nil {
-		return out, l.fault(err, doing+": write "+name)
+	first := name + ".part"
+	if l.ways.direct() {
+		first = name
 	}
-	out.Said = append(out.Said, fmt.Sprintf("wrote %s, %d bytes", name, got))
-	if err := l.tree.rename(name+".part", name, true); err != nil {
-		_ = l.tree.remove(name + ".part") // the fault before is the one to tell
-		return out, l.fault(err, doing+": rename to "+name)
+	h := Handover{Content: bytes.NewReader(text), Size: int64(len(text))}
+	if err := l.put(first, h, doing); err != nil {
+		f := l.fault(err, doing+": write "+first)
+		if h.Content = bytes.NewReader(text); !l.broken && !l.ways.blind() && l.wrote(first, h) {
+			_ = l.tree.remove(first) // whether or not it may be
+			f = fault.New(fault.Destination, doing, fmt.Sprintf("the server took %s and does not let us look at it (%s)", first, fault.Reason(f.Cause)), "If it only takes files, set looking of the destination to no: that a file is whole is then the server's word alone, and jobs must overwrite or stamp.")
+		}
+		return out, f
+	}
+	if !l.ways.direct() {
+		if err := l.tree.rename(first, name, true); err != nil {
+			f := l.fault(err, doing+": rename to "+name)
+			if !l.broken {
+				_ = l.tree.remove(first) // the fault before is the one to tell
+				f = fault.New(fault.Destination, doing, fmt.Sprintf("the server takes files and does not let us rename them (%s)", fault.Reason(f.Cause)), "If it is to stay so, set writing of the destination to direct: whoever looks meanwhile then sees a part of a file, and one that broke off stays there.")
+			}
+			return out, f
+		}
+	}
+	out.Said = append(out.Said, fmt.Sprintf("wrote %s, %d bytes", name, len(text)))
+	if l.ways.blind() {
+		if err := l.tree.remove(name); err != nil {
+			out.Said = append(out.Said, fmt.Sprintf("could not remove it (%s): it stays there", fault.Reason(err)))
+		} else {
+			out.Said = append(out.Said, "removed it; nothing was read back")
+		}
+		return out, nil
 	}
 	defer func() { _ = l.tree.remove(name) }() // gone already, when all went well
 	in, err := l.tree.read(name)
-	if err != nil {
-		return out, l.fault(err, doing+": read "+name)
+	var back []byte
+	if err == nil {
+		back, err = io.ReadAll(io.LimitReader(in, int64(len(text))+1))
+		if closing := in.Close(); err == nil {
+			err = closing
+		}
 	}
-	back, err := io.ReadAll(io.LimitReader(in, int64(len(text))+1))
-	if closing := in.Close(); err == nil {
-		err = closing
-	}
-	if err != nil {
-		return out, l.fault(err, doing+": read "+name)
-	}
-	if !bytes.Equal(back, text) {
+	switch {
+	case err != nil:
+		f := l.fault(err, doing+": read "+name)
+		if l.broken || f.Class == fault.Passing {
+			return out, f
+		}
+		// Hand-overs ask for the size alone, which it tells.
+		out.Said = append(out.Said, fmt.Sprintf("may not read it back (%s); its size is right", fault.Reason(f.Cause)))
+	case !bytes.Equal(back, text):
 		return out, fault.New(fault.Destination, doing, fmt.Sprintf("what was read back is not what was written: %d of %d bytes", len(back), len(text)), "Ask who keeps the server.")
+	default:
+		out.Said = append(out.Said, "read it back, the same")
 	}
 	if err := l.tree.remove(name); err != nil {
-		return out, l.fault(err, doing+": remove "+name)
+		f := l.fault(err, doing+": remove "+name)
+		if l.broken || f.Class == fault.Passing {
+			return out, f
+		}
+		// Only files that broke off are ever removed.
+		out.Said = append(out.Said, fmt.Sprintf("may not remove it (%s): it stays there", fault.Reason(f.Cause)))
+		return out, nil
 	}
-	out.Said = append(out.Said, "read it back, the same", "removed it")
+	out.Said = append(out.Said, "removed it")
 	return out, nil
+}
+
+// wrote tells whether a server takes a file, whatever it tells of it later.
+func (l *treeLine) wrote(file string, h Handover) bool {
+	_, err := l.tree.put(file, h.Content, h.Size)
+	return err == nil
 }
 
 // offering is content whose last bytes leave only after the offer: whoever reads

@@ -360,7 +360,7 @@ func TestPlacesThatFailSayWhatIsWrong(t *testing.T) {
 			"webdav": {fault.Passing, fault.Destination, "connection refused"}, "s3": {fault.Passing, fault.Destination, "connection refused"},
 		},
 		gate.Expired: {
-			"sftp": {fault.Lasting, fault.Destination, "unable to authenticate"}, "ftp": {fault.Lasting, fault.Destination, "530"},
+			"sftp": {fault.Lasting, fault.Destination, "refused to sign us in"}, "ftp": {fault.Lasting, fault.Destination, "530"},
 			"webdav": {fault.Lasting, fault.Destination, "401"}, "s3": {fault.Lasting, fault.Destination, "InvalidAccessKeyId"},
 		},
 		gate.Refuse: {
@@ -589,4 +589,29 @@ func TestAReceiverThatSendsOnIsNotFollowed(t *testing.T) {
 		require.ErrorContains(t, err, "sends on to")
 	}
 	assert.Zero(t, reached.Load())
+}
+
+// Some servers take a password only as the answer to a question.
+func TestAPasswordIsTheAnswerToAQuestion(t *testing.T) {
+	dir := t.TempDir()
+	server, err := files.StartSFTP("sftp", "127.0.0.1:0", dir, "ironbell", "slipway")
+	require.NoError(t, err)
+	t.Cleanup(server.Close)
+	host, port := hostPort(t, server.Address())
+	for _, mode := range []gate.Mode{gate.Asks, gate.Accept} {
+		require.NoError(t, server.Behave(gate.Behaviour{Mode: mode}))
+		for secret, good := range map[string]bool{"slipway": true, "wrong": false} {
+			d, err := deliver.Open(settings(t, "sftp", secret, map[string]any{"host": host, "port": port, "user": "ironbell"}), deliver.Allowed{})
+			require.NoError(t, err)
+			_, err = d.Test(context.Background())
+			if good {
+				require.NoError(t, err)
+				continue
+			}
+			f := fault.Of(err)
+			assert.Equal(t, []any{fault.Lasting, fault.Destination}, []any{f.Class, f.Scope}, "%v", err)
+			assert.Contains(t, f.Error(), "the server refused to sign us in by")
+			assert.Contains(t, f.Advice, "Check user and password")
+		}
+	}
 }

@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"ironbell/internal/core/fault"
+	"ironbell/internal/outgoing"
 
 	"github.com/jlaffaye/ftp"
 )
@@ -28,6 +29,7 @@ type FTPSettings struct {
 	User     string `json:"user" doc:"sign-in name"`
 	Folder   string `json:"folder,omitempty" doc:"that files go below; the login's own when left out"`
 	CA       string `json:"ca,omitempty" form:"block" doc:"certificates to trust, in PEM; those of the machine when left out" few:"y"`
+	FileWays
 }
 
 type ftpPlace struct {
@@ -43,6 +45,9 @@ func openFTP(p Place, _ Allowed) (Destination, error) {
 	}
 	if f.settings.Host == "" {
 		return nil, p.wrong("it names no server", "Set the host.")
+	}
+	if err := f.settings.check(p); err != nil {
+		return nil, err
 	}
 	if f.settings.Port == 0 {
 		f.settings.Port = 21
@@ -142,12 +147,14 @@ func (f *ftpPlace) open(ctx context.Context) (*treeLine, []string, error) {
 	if f.tls != nil {
 		security = "over TLS"
 	}
-	return newTreeLine("FTP server "+address, t, nil), []string{"connected to " + address + " " + security, "signed in as " + f.settings.User}, nil
+	l := newTreeLine("FTP server "+address, t, nil)
+	l.ways = f.settings.FileWays
+	return l, []string{"connected to " + address + " " + security, "signed in as " + f.settings.User}, nil
 }
 
 // refused tells why no line was had.
 func (f *ftpPlace) refused(err error, doing string) error {
-	if no := untrusted(err, doing); no != nil {
+	if no := outgoing.Insecure(err, fault.Destination, doing); no != nil {
 		return no
 	}
 	var known *fault.Fault
@@ -205,6 +212,18 @@ func (g *gentle) Close() error {
 	return err
 }
 
+// counting counts what is read.
+type counting struct {
+	from io.Reader
+	n    int64
+}
+
+func (c *counting) Read(p []byte) (int, error) {
+	n, err := c.from.Read(p)
+	c.n += int64(n)
+	return n, err
+}
+
 type ftpTree struct {
 	conn    *ftp.ServerConn
 	control net.Conn
@@ -232,10 +251,9 @@ func (t *ftpTree) size(file string) (int64, error) {
 }
 
 func (t *ftpTree) put(file string, content io.Reader, _ int64) (int64, error) {
-	if err := t.conn.Stor(t.at(file), content); err != nil {
-		return 0, err
-	}
-	return t.size(file)
+	counted := &counting{from: content}
+	err := t.conn.Stor(t.at(file), counted)
+	return counted.n, err
 }
 
 // rename replaces on some servers and not on others: what is to be replaced is
@@ -256,7 +274,7 @@ func (t *ftpTree) read(file string) (io.ReadCloser, error) { return t.conn.Retr(
 func (t *ftpTree) explain(err error, doing string) (*fault.Fault, bool) {
 	var said *textproto.Error
 	if !errors.As(err, &said) {
-		if no := untrusted(err, doing); no != nil {
+		if no := outgoing.Insecure(err, fault.Destination, doing); no != nil {
 			return no, true
 		}
 		return broken(err, doing), true

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"ironbell/internal/core/fault"
+	"ironbell/internal/outgoing"
 
 	"github.com/emersion/go-imap/v2"
 	"github.com/emersion/go-imap/v2/imapclient"
@@ -140,7 +141,7 @@ func (m Mailbox) open(ctx context.Context, password, doing string) (*imapclient.
 
 func mailboxFault(err error, doing string) error {
 	var said *imap.Error
-	if no := untrusted(err, doing); no != nil {
+	if no := outgoing.Insecure(err, fault.Destination, doing); no != nil {
 		return no
 	}
 	if errors.As(err, &said) {

@@ -4,13 +4,13 @@ import (
 	"bufio"
 	"bytes"
 	"context"
-	"crypto/tls"
 	"errors"
 	"fmt"
 	"io"
 	"strings"
 
 	"ironbell/internal/core/fault"
+	"ironbell/internal/outgoing"
 
 	"github.com/emersion/go-smtp"
 )
@@ -150,11 +150,11 @@ func (l *mailLine) explain(err error, doing string, scope fault.Scope) *fault.Fa
 
 // secure explains why a secured line could not be had.
 func (l *mailLine) secure(err error, doing string) *fault.Fault {
-	var certificate *tls.CertificateVerificationError
 	var said *smtp.SMTPError
+	if no := outgoing.Insecure(err, fault.Destination, doing); no != nil {
+		return no
+	}
 	switch {
-	case errors.As(err, &certificate):
-		return untrusted(err, doing)
 	case errors.As(err, &said):
 		return l.explain(err, doing, fault.Destination)
 	case strings.Contains(err.Error(), "doesn't support STARTTLS"):

@@ -109,7 +109,179 @@ func TestFilesArriveAtOpenSSH(t *testing.T) {
 	crowd(t, p.open(t), p)
 	p.place.Secret = "a password"
 	_, err = p.open(t).Test(context.Background())
-	assert.Equal(t, fault.Lasting, fault.Of(err).Class)
+	assert.Equal(t, fault.Lasting, fault.Of(err).Class, "%v", err)
+}
+
+// sshServer runs OpenSSH with a host key of each kind, and gives their fingerprints.
+func sshServer(t *testing.T, mine ssh.PublicKey, more string) (port int, keys map[string]string) {
+	t.Helper()
+	sshd := real(t, "/usr/sbin/sshd")
+	dir := t.TempDir()
+	var config strings.Builder
+	keys = map[string]string{}
+	for _, kind := range []string{"rsa", "ecdsa", "ed25519"} {
+		at := filepath.Join(dir, kind)
+		text, err := exec.Command("ssh-keygen", "-q", "-t", kind, "-N", "", "-f", at).CombinedOutput()
+		require.NoError(t, err, string(text))
+		public, err := os.ReadFile(at + ".pub")
+		require.NoError(t, err)
+		key, _, _, _, err := ssh.ParseAuthorizedKey(public)
+		require.NoError(t, err)
+		keys[kind] = ssh.FingerprintSHA256(key)
+		fmt.Fprintf(&config, "HostKey %s\n", at)
+	}
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "authorized"), ssh.MarshalAuthorizedKey(mine), 0o600))
+	require.NoError(t, os.MkdirAll("/run/sshd", 0o755))
+	fmt.Fprintf(&config, "ListenAddress 127.0.0.1\nAuthorizedKeysFile %s/authorized\nPidFile none\nStrictModes no\nPermitRootLogin yes\nPasswordAuthentication no\nMaxAuthTries 2\nMaxStartups 100\nSubsystem sftp internal-sftp %s\n", dir, more)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "config"), []byte(config.String()), 0o600))
+	return serve(t, func(port int) *exec.Cmd {
+		return exec.Command(sshd, "-D", "-e", "-f", filepath.Join(dir, "config"), "-p", fmt.Sprint(port))
+	}), keys
+}
+
+// login makes a key to sign in with.
+func login(t *testing.T) (private string, public ssh.PublicKey) {
+	t.Helper()
+	_, k, err := ed25519.GenerateKey(rand.Reader)
+	require.NoError(t, err)
+	block, err := ssh.MarshalPrivateKey(k, "mine")
+	require.NoError(t, err)
+	signer, err := ssh.NewSignerFromKey(k)
+	require.NoError(t, err)
+	return string(pem.EncodeToMemory(block)), signer.PublicKey()
+}
+
+// A server has keys of several kinds and shows the one that it is asked for: whichever is
+// pinned, it is the right server.
+func TestAnyKeyOfAServerMayBePinned(t *testing.T) {
+	mine, public := login(t)
+	port, keys := sshServer(t, public, "")
+	me, err := user.Current()
+	require.NoError(t, err)
+	files := t.TempDir()
+	open := func(key, secret string) (deliver.Destination, error) {
+		return deliver.Open(settings(t, "sftp", secret, map[string]any{"host": "127.0.0.1", "port": port, "user": me.Username, "folder": files, "host_key": key}), deliver.Allowed{})
+	}
+	elsewhere := "SHA256:AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA"
+	for kind, key := range keys {
+		for _, pins := range []string{key, elsewhere + " " + key, key + ", " + elsewhere} {
+			d, err := open(pins, mine)
+			require.NoError(t, err)
+			for range 2 { // the second time it is asked for at once
+				tested, err := d.Test(context.Background())
+				require.NoError(t, err, kind)
+				assert.Contains(t, tested.Said, "host key "+key)
+			}
+		}
+	}
+	d, err := open(elsewhere, mine)
+	require.NoError(t, err)
+	_, err = d.Test(context.Background())
+	f := fault.Of(err)
+	assert.Equal(t, []any{fault.Lasting, fault.Destination}, []any{f.Class, f.Scope})
+	for _, key := range keys {
+		assert.Contains(t, f.Error(), key, "all its keys are named")
+	}
+	assert.Contains(t, f.Advice, "Somebody may stand between")
+	_, err = open("MD5:aa:bb", mine)
+	assert.ErrorContains(t, err, "does not begin with SHA256:")
+	d, err = open(keys["rsa"], "a password, which it takes from nobody")
+	require.NoError(t, err)
+	_, err = d.Test(context.Background())
+	f = fault.Of(err)
+	assert.Contains(t, f.Error(), "takes none of our ways to sign in")
+	assert.Contains(t, f.Advice, "private key")
+}
+
+// Servers that forbid what is usual are told apart by the test, which names the setting
+// that makes them of use.
+func TestServersThatForbidAreToldApart(t *testing.T) {
+	mine, public := login(t)
+	me, err := user.Current()
+	require.NoError(t, err)
+	for name, c := range map[string]struct {
+		forbid        string // requests of the protocol
+		without, want string // what the test says
+		ways          map[string]any
+		said          string // what it says with the setting
+	}{
+		"to rename":      {"rename,posix-rename", "does not let us rename", "set writing of the destination to direct", map[string]any{"writing": "direct"}, "read it back, the same"},
+		"to look":        {"stat,lstat,fstat,opendir,readdir", "cannot be looked at", "set looking of the destination to no", map[string]any{"looking": "no"}, "nothing was read back"},
+		"to read":        {"read", "", "", nil, "may not read it back"},
+		"to remove":      {"remove", "", "", nil, "may not remove it"},
+		"all but to put": {"stat,lstat,fstat,opendir,readdir,read,rename,posix-rename,remove,mkdir", "cannot be looked at", "set looking", map[string]any{"looking": "no", "writing": "direct"}, "it stays there"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			port, _ := sshServer(t, public, "-P "+c.forbid)
+			files := t.TempDir()
+			open := func(ways map[string]any) deliver.Destination {
+				set := map[string]any{"host": "127.0.0.1", "port": port, "user": me.Username, "folder": files}
+				for name, value := range ways {
+					set[name] = value
+				}
+				p := settings(t, "sftp", mine, set)
+				d, err := deliver.Open(p, deliver.Allowed{})
+				require.NoError(t, err)
+				tested, err := d.Test(context.Background())
+				if tested.Pin == "" {
+					// It is pinned by a test that fails, too.
+					require.Error(t, err)
+				}
+				if c.without != "" && ways == nil {
+					f := fault.Of(err)
+					assert.Equal(t, []any{fault.Lasting, fault.Destination}, []any{f.Class, f.Scope}, "%v", err)
+					assert.Contains(t, f.Error(), c.without)
+					assert.Contains(t, f.Advice, c.want)
+					return nil
+				}
+				require.NoError(t, err)
+				assert.Contains(t, strings.Join(tested.Said, "; "), c.said)
+				p.Pin = tested.Pin
+				d, err = deliver.Open(p, deliver.Allowed{})
+				require.NoError(t, err)
+				return d
+			}
+			if c.without != "" {
+				open(nil)
+			}
+			d := open(c.ways)
+			res, err := put(t, d, handover(1, "day sheet.csv", "code\nPEN\n", "overwrite"))
+			require.NoError(t, err)
+			assert.True(t, res.Offered && res.Answered)
+			text, err := os.ReadFile(filepath.Join(files, "day sheet.csv"))
+			require.NoError(t, err)
+			assert.Equal(t, "code\nPEN\n", string(text))
+			res, err = put(t, d, handover(2, "day sheet.csv", "code\nGRE\n", "number"))
+			if c.ways["looking"] == "no" {
+				assert.ErrorContains(t, err, "looks for nothing")
+				assert.False(t, res.Offered)
+				res, err = put(t, d, handover(3, "day sheet.csv", "code\nGRE\n", "stamp"))
+				require.NoError(t, err)
+				assert.Equal(t, "day sheet 2026-11-23 06.15.00.csv", res.To)
+			} else {
+				require.NoError(t, err)
+				assert.Equal(t, "day sheet (2).csv", res.To)
+			}
+			if c.forbid == "rename,posix-rename" { // as the test would have said
+				_, err := put(t, func() deliver.Destination {
+					p := settings(t, "sftp", mine, map[string]any{"host": "127.0.0.1", "port": port, "user": me.Username, "folder": files, "host_key": ""})
+					first, err := deliver.Open(p, deliver.Allowed{})
+					require.NoError(t, err)
+					tested, _ := first.Test(context.Background())
+					p.Pin = tested.Pin
+					d, err := deliver.Open(p, deliver.Allowed{})
+					require.NoError(t, err)
+					return d
+				}(), handover(4, "other.csv", "x", "overwrite"))
+				assert.Contains(t, fault.Of(err).Advice, "set writing of the destination to direct")
+			}
+			left, err := filepath.Glob(filepath.Join(files, ".ironbell-*.part"))
+			require.NoError(t, err)
+			if !strings.Contains(c.forbid, "remove") {
+				assert.Empty(t, left)
+			}
+		})
+	}
 }
 
 func TestFilesArriveAtSamba(t *testing.T) {

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"reflect"
+	"slices"
 	"strings"
 
 	"ironbell/internal/core/job"
@@ -22,9 +23,8 @@ func Describe() []job.Protocol {
 	for _, name := range Protocols() {
 		p := protocols[name]
 		d := job.Protocol{Name: name, Title: p.title, Takes: string(p.kind), Password: p.secret, Settings: []job.Setting{}}
-		of := reflect.TypeOf(p.settings)
-		for i := range of.NumField() {
-			d.Settings = append(d.Settings, setting(of.Field(i)))
+		for _, f := range fields(p.settings) {
+			d.Settings = append(d.Settings, setting(f))
 		}
 		out = append(out, d)
 	}
@@ -82,10 +82,14 @@ func checkSettings(protocol string, settings json.RawMessage) error {
 }
 
 func settingNames(settings any) []string {
-	of := reflect.TypeOf(settings)
-	names := make([]string, of.NumField())
-	for i := range names {
-		names[i] = setting(of.Field(i)).Name
+	var names []string
+	for _, f := range fields(settings) {
+		names = append(names, setting(f).Name)
 	}
 	return names
+}
+
+// fields are the fields of settings, with those that several protocols have alike.
+func fields(settings any) []reflect.StructField {
+	return slices.DeleteFunc(reflect.VisibleFields(reflect.TypeOf(settings)), func(f reflect.StructField) bool { return f.Anonymous })
 }

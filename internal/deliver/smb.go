@@ -150,14 +150,12 @@ func (t *smbTree) put(file string, content io.Reader, _ int64) (int64, error) {
 	if err != nil {
 		return 0, err
 	}
-	if _, err := io.Copy(out, content); err != nil {
+	n, err := io.Copy(out, content)
+	if err != nil {
 		_ = out.Close() // the fault before is the one to tell
-		return 0, err
+		return n, err
 	}
-	if err := out.Close(); err != nil {
-		return 0, err
-	}
-	return t.size(file)
+	return n, out.Close()
 }
 
 // rename replaces always; what must not be replaced was looked for just before.

@@ -152,7 +152,7 @@ func (t *webdavTree) put(file string, content io.Reader, size int64) (int64, err
 	if err := t.client.WriteStreamWithLength(file, struct{ io.Reader }{content}, size, 0); err != nil {
 		return 0, known(err)
 	}
-	return t.size(file)
+	return size, nil
 }
 
 func (t *webdavTree) rename(from, to string, over bool) error {

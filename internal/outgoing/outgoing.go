@@ -56,9 +56,8 @@ func (g *Guard) Explain(err error, doing string) *fault.Fault {
 	if errors.As(err, &no) {
 		return fault.Wrap(no, fault.Lasting, fault.Destination, doing, "An operator can allow it with the flag -allow-internal of ironbell serve.")
 	}
-	var certificate *tls.CertificateVerificationError
-	if errors.As(err, &certificate) {
-		return fault.Wrap(certificate, fault.Lasting, fault.Destination, doing, "The server's certificate is not trusted: correct the host name, or add its certificate to those that the destination trusts.")
+	if no := Insecure(err, fault.Destination, doing); no != nil {
+		return no
 	}
 	var wrapped *url.Error
 	if errors.As(err, &wrapped) {

@@ -9,6 +9,7 @@ import (
 	"io"
 	"net"
 	"os"
+	"slices"
 	"sync"
 
 	"ironbell/standin/gate"
@@ -41,7 +42,7 @@ func StartSFTP(name, address, folder, user, password string) (*SFTP, error) {
 }
 
 // Modes are the ways in which it can behave.
-func (s *SFTP) Modes() []gate.Mode { return modes }
+func (s *SFTP) Modes() []gate.Mode { return slices.Insert(slices.Clone(modes), 1, gate.Asks) }
 
 // keptKey gives the server the host key that it had when it was started here
 // before; a new one the first time.
@@ -104,12 +105,22 @@ func (s *SFTP) serve(l net.Listener) {
 
 func (s *SFTP) session(conn net.Conn) {
 	defer func() { _ = conn.Close() }() // gone either way
-	config := &ssh.ServerConfig{PasswordCallback: func(c ssh.ConnMetadata, password []byte) (*ssh.Permissions, error) {
+	password := func(c ssh.ConnMetadata, password []byte) (*ssh.Permissions, error) {
 		if c.User() != s.user || string(password) != s.password || s.Behaviour().Mode == gate.Expired {
 			return nil, errWrongPassword
 		}
 		return nil, nil //nolint:nilnil // the library takes it for "everything"
-	}}
+	}
+	config := &ssh.ServerConfig{PasswordCallback: password}
+	if s.Behaviour().Mode == gate.Asks {
+		config = &ssh.ServerConfig{KeyboardInteractiveCallback: func(c ssh.ConnMetadata, ask ssh.KeyboardInteractiveChallenge) (*ssh.Permissions, error) {
+			answers, err := ask("", "Harbour authority", []string{"Password: "}, []bool{false})
+			if err != nil || len(answers) != 1 {
+				return nil, errWrongPassword
+			}
+			return password(c, []byte(answers[0]))
+		}}
+	}
 	s.mu.Lock()
 	config.AddHostKey(s.key)
 	s.mu.Unlock()

@@ -33,6 +33,7 @@ const (
 	Abort    Mode = "abort"    // takes it and breaks it off a moment later
 	Closed   Mode = "closed"   // takes no jobs, and says so
 	Shut     Mode = "shut"     // answers whoever looks, and takes nothing
+	Asks     Mode = "asks"     // takes a password only as the answer to a question
 	Away     Mode = "away"     // does not listen
 )
 
