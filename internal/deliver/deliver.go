@@ -30,6 +30,7 @@ type Handover struct {
 	MediaType string        // of a file
 	Size      int64         // in bytes
 	SHA256    string        // in hexadecimal digits
+	Try       int           // which try it is; from 1 on
 	IfExists  job.IfExists  // of a file
 	Stamp     string        // what goes into the name of a file that is to be stamped
 	Content   io.ReadSeeker // at its start

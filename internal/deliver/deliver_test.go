@@ -6,9 +6,11 @@ import (
 	"encoding/json"
 	"errors"
 	"io"
+	"mime"
 	"net"
 	"net/http"
 	"net/http/httptest"
+	"net/mail"
 	"strconv"
 	"strings"
 	"testing"
@@ -208,7 +210,7 @@ func TestSignInAndCertificatesAreChecked(t *testing.T) {
 		want, advice   string
 	}{
 		{"wrong password", "wrong", func(s map[string]any) { s["user"] = "bell" }, "535 5.7.8", "Check user and password"},
-		{"a certificate that nobody signed", "slipway", func(s map[string]any) { s["user"] = "bell"; delete(s, "ca") }, "certificate", "not trusted"},
+		{"a certificate that nobody signed", "slipway", func(s map[string]any) { s["user"] = "bell"; delete(s, "ca") }, "certificate", "put it into ca"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			_, err := send(t, p.destination(t, c.change, c.password), "x@tarnwick.example", nil)
@@ -368,4 +370,46 @@ func TestDomainsHaveTheFormOfAddresses(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, "a@"+domain, strings.ToLower(address))
 	}
+}
+
+// A header may name addresses beyond ASCII, which most servers do not take: there they are
+// readable groups, and the mail arrives.
+func TestAddressesBeyondASCIIInTheHeader(t *testing.T) {
+	p := start(t, "bell")
+	var b bytes.Buffer
+	require.NoError(t, deliver.Compose(context.Background(), &b, deliver.Letter{
+		MessageID: "old@tarnwick.example", From: "Iron Bell <bell@tarnwick.example>", To: []string{"mara@tarnwick.example", "Jörg Öst <jörg@tarnwick.example>"},
+		Cc: []string{"öse@tarnwick.example"}, ReplyTo: "ö@tarnwick.example", Subject: "Übersicht", Date: time.Now(), Plain: "Grüße",
+	}))
+	ctx, stop := context.WithTimeout(context.Background(), 20*time.Second)
+	defer stop()
+	line, err := p.destination(t, func(s map[string]any) { s["user"] = "bell" }, "slipway").Open(ctx)
+	require.NoError(t, err)
+	defer line.Close()
+	for range 2 { // the content is read anew each time
+		res, err := line.Send(ctx, deliver.Handover{ID: 7, From: "bell@tarnwick.example", To: "mara@tarnwick.example", MessageID: "<new@tarnwick.example>", Headers: []string{"X-Own: yes"}, Size: int64(b.Len()), Content: bytes.NewReader(b.Bytes())}, func(context.Context) error { return nil })
+		require.NoError(t, err)
+		assert.True(t, res.Answered)
+	}
+	all := p.inbox.All()
+	require.Len(t, all, 2)
+	for _, m := range all {
+		head, body, _ := strings.Cut(string(m.Raw()), "\r\n\r\n")
+		for i := range len(head) {
+			require.Less(t, head[i], byte(0x80), "the header is ASCII: %s", head)
+		}
+		assert.Contains(t, head, "Message-ID: <new@tarnwick.example>\r\nX-Own: yes\r\n")
+		read, err := mail.ReadMessage(strings.NewReader(head + "\r\n\r\n" + body))
+		require.NoError(t, err)
+		to, err := read.Header.AddressList("To")
+		require.NoError(t, err)
+		require.Len(t, to, 1)
+		assert.Equal(t, "mara@tarnwick.example", to[0].Address)
+		shown, err := new(mime.WordDecoder).DecodeHeader(read.Header.Get("To"))
+		require.NoError(t, err)
+		assert.Contains(t, shown, "Jörg Öst jörg@tarnwick.example:;")
+		assert.Contains(t, body, "Gr=C3=BC=C3=9Fe")
+	}
+	_, err = send(t, p.destination(t, func(s map[string]any) { s["user"] = "bell" }, "slipway"), "jörg@tarnwick.example", nil)
+	assert.ErrorContains(t, err, "takes no addresses with letters beyond ASCII")
 }

@@ -10,6 +10,7 @@ import (
 	"io/fs"
 	"path"
 	"strings"
+	"sync"
 
 	"ironbell/internal/core/expr"
 	"ironbell/internal/core/fault"
@@ -65,13 +66,14 @@ type treeLine struct {
 	place  string // for people: sftp 127.0.0.1:22
 	tree   tree
 	ways   FileWays
+	left   *leftovers
 	made   map[string]bool // folders that are there
 	broken bool
 	end    func() // what else to give back
 }
 
-func newTreeLine(place string, t tree, end func()) *treeLine {
-	return &treeLine{place: place, tree: t, made: map[string]bool{"": true, ".": true}, end: end}
+func newTreeLine(place string, t tree, left *leftovers, end func()) *treeLine {
+	return &treeLine{place: place, tree: t, left: left, made: map[string]bool{"": true, ".": true}, end: end}
 }
 
 func (l *treeLine) Fit() bool { return !l.broken }
@@ -80,6 +82,65 @@ func (l *treeLine) Close() {
 	l.tree.close()
 	if l.end != nil {
 		l.end()
+	}
+}
+
+// leftovers are the parts of files that could not be removed, since the line broke: the next
+// line does it. It may be used by several goroutines.
+type leftovers struct {
+	mu    sync.Mutex
+	files []string
+}
+
+// maxLeft bounds how many are remembered.
+const maxLeft = 1000
+
+func (o *leftovers) add(file string) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	if len(o.files) < maxLeft {
+		o.files = append(o.files, file)
+	}
+}
+
+// take gives one, which is forgotten.
+func (o *leftovers) take() (string, bool) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	if len(o.files) == 0 {
+		return "", false
+	}
+	last := o.files[len(o.files)-1]
+	o.files = o.files[:len(o.files)-1]
+	return last, true
+}
+
+// partName is what a file is called while it is written. Each try has its own, so that what
+// is left of one is never taken for another's.
+func partName(h Handover, try int) string {
+	return path.Join(path.Dir(h.To), fmt.Sprintf(".ironbell-%d-%d.part", h.ID, try))
+}
+
+// maxTidy bounds how many parts are removed before one hand-over.
+const maxTidy = 5
+
+// tidy removes parts that broken lines left behind: of this node's, and of the try before,
+// which may have been another node's.
+func (l *treeLine) tidy(h Handover) {
+	for range maxTidy {
+		file, ok := l.left.take()
+		if !ok {
+			break
+		}
+		if err := l.tree.remove(file); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			if _, broken := l.tree.explain(err, ""); broken {
+				l.left.add(file)
+				return
+			}
+		}
+	}
+	if h.Try > 1 {
+		_ = l.tree.remove(partName(h, h.Try-1)) // usually there is none
 	}
 }
 
@@ -115,11 +176,12 @@ func (l *treeLine) Send(ctx context.Context, h Handover, offer func(context.Cont
 	if l.ways.direct() {
 		return l.sendDirect(ctx, h, doing, offer)
 	}
-	temporary := path.Join(dir, fmt.Sprintf(".ironbell-%d.part", h.ID))
+	l.tidy(h)
+	temporary := partName(h, h.Try)
 	if err := l.put(temporary, h, doing); err != nil {
 		f := l.fault(err, doing)
-		if !l.broken {
-			_ = l.tree.remove(temporary) // a later try writes over it
+		if l.broken || l.tree.remove(temporary) != nil {
+			l.left.add(temporary)
 		}
 		return res, f
 	}
@@ -149,8 +211,8 @@ func (l *treeLine) Send(ctx context.Context, h Handover, offer func(context.Cont
 			err = f
 		}
 		res.Answered = res.Offered && !l.broken
-		if !l.broken {
-			_ = l.tree.remove(temporary) // it is not to stay half there
+		if l.broken || l.tree.remove(temporary) != nil { // it is not to stay half there
+			l.left.add(temporary)
 		}
 		return res, err
 	}

@@ -330,7 +330,7 @@ func TestAnOfferThatFailsLeavesNoFile(t *testing.T) {
 			assert.False(t, res.Offered)
 			_, there := p.content(t, "a.csv")
 			assert.False(t, there)
-			_, there = p.content(t, ".ironbell-1.part")
+			_, there = p.content(t, ".ironbell-1-0.part")
 			assert.False(t, there, "nothing half stays behind")
 		})
 	}

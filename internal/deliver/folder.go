@@ -23,6 +23,7 @@ type FolderSettings struct {
 }
 
 type folderPlace struct {
+	left   leftovers
 	name   string
 	folder string
 }
@@ -58,7 +59,7 @@ func (f *folderPlace) open() (*treeLine, error) {
 		}
 		return nil, fault.Wrap(err, class, fault.Destination, doing, advice)
 	}
-	return newTreeLine(fmt.Sprintf("folder %q", f.name), &folderTree{root: root, place: f.folder}, nil), nil
+	return newTreeLine(fmt.Sprintf("folder %q", f.name), &folderTree{root: root, place: f.folder}, &f.left, nil), nil
 }
 
 // Test implements Destination.

@@ -12,6 +12,7 @@ import (
 	"path"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"ironbell/internal/core/fault"
@@ -33,9 +34,11 @@ type FTPSettings struct {
 }
 
 type ftpPlace struct {
+	left leftovers
 	Place
 	settings FTPSettings
 	tls      *tls.Config
+	newer    atomic.Bool // the server speaks TLS 1.3 alone
 }
 
 func openFTP(p Place, _ Allowed) (Destination, error) {
@@ -59,10 +62,6 @@ func openFTP(p Place, _ Allowed) (Destination, error) {
 		if f.tls, err = p.trust(f.settings.Host, f.settings.CA); err != nil {
 			return nil, err
 		}
-		// Servers want the data to come over the session of the commands, and know
-		// it again only by the tickets of TLS 1.2.
-		f.tls.MaxVersion = tls.VersionTLS12
-		f.tls.ClientSessionCache = tls.NewLRUClientSessionCache(8)
 	default:
 		return nil, p.wrong(fmt.Sprintf("there is no security %q", f.settings.Security), "Choose tls or none.")
 	}
@@ -99,10 +98,34 @@ func (f *ftpPlace) probe(ctx context.Context) error {
 	return nil
 }
 
+// alertVersion is protocol_version (RFC 8446 section 6.2) in the words of crypto/tls.
+const alertVersion = "protocol version not supported"
+
+// tooOld tells whether the server refused TLS 1.2, which is found out once.
+func (f *ftpPlace) tooOld(err error) bool {
+	return outgoing.Alert(err) == alertVersion && f.newer.CompareAndSwap(false, true)
+}
+
+// session is TLS for one line and the data that belongs to it; nil without TLS. Servers want
+// the data to come over the session of its own commands, and most know it again only by the
+// tickets of TLS 1.2, so that 1.3 is spoken only where nothing else is.
+func (f *ftpPlace) session() *tls.Config {
+	if f.tls == nil {
+		return nil
+	}
+	c := f.tls.Clone()
+	c.ClientSessionCache = tls.NewLRUClientSessionCache(2)
+	if !f.newer.Load() {
+		c.MaxVersion = tls.VersionTLS12
+	}
+	return c
+}
+
 func (f *ftpPlace) open(ctx context.Context) (*treeLine, []string, error) {
 	address := net.JoinHostPort(f.settings.Host, strconv.Itoa(f.settings.Port))
 	doing := fmt.Sprintf("connect to FTP server %q at %s", f.Name, address)
 	t := &ftpTree{root: f.settings.Folder}
+	secure := f.session()
 	options := []ftp.DialOption{ftp.DialWithDialFunc(func(_, at string) (net.Conn, error) {
 		conn, err := dial(ctx, at, doing)
 		if err != nil {
@@ -114,23 +137,29 @@ func (f *ftpPlace) open(ctx context.Context) (*treeLine, []string, error) {
 			t.control = limited
 			return limited, nil
 		}
-		if f.tls == nil {
+		if secure == nil {
 			return limited, nil
 		}
-		return &gentle{tls.Client(limited, f.tls)}, nil
+		return &gentle{tls.Client(limited, secure)}, nil
 	})}
-	if f.tls != nil {
-		options = append(options, ftp.DialWithExplicitTLS(f.tls))
+	if secure != nil {
+		options = append(options, ftp.DialWithExplicitTLS(secure))
 	}
 	var err error
 	if t.conn, err = ftp.Dial(address, options...); err != nil {
 		if t.control != nil {
 			_ = t.control.Close() // the library may have left it
 		}
+		if f.tooOld(err) {
+			return f.open(ctx)
+		}
 		return nil, nil, f.refused(err, doing)
 	}
 	if err := t.conn.Login(f.settings.User, f.Secret); err != nil {
 		t.close()
+		if f.tooOld(err) { // the line is secured with the first word on it
+			return f.open(ctx)
+		}
 		return nil, nil, f.refused(err, fmt.Sprintf("sign in to FTP server %q as %s", f.Name, f.settings.User))
 	}
 	if t.root != "" {
@@ -147,7 +176,7 @@ func (f *ftpPlace) open(ctx context.Context) (*treeLine, []string, error) {
 	if f.tls != nil {
 		security = "over TLS"
 	}
-	l := newTreeLine("FTP server "+address, t, nil)
+	l := newTreeLine("FTP server "+address, t, &f.left, nil)
 	l.ways = f.settings.FileWays
 	return l, []string{"connected to " + address + " " + security, "signed in as " + f.settings.User}, nil
 }
@@ -164,12 +193,19 @@ func (f *ftpPlace) refused(err error, doing string) error {
 	var said *textproto.Error
 	if errors.As(err, &said) {
 		class, advice := fault.Lasting, "Check user and password of the destination."
-		if said.Code < 500 {
+		switch {
+		case said.Code < 500:
 			class, advice = fault.Passing, "The server is busy, or closed for now."
-		} else if said.Code != 530 {
-			advice = "Check the security of the destination: the server may offer no TLS."
+		case said.Code != 530:
+			advice = "Check the security of the destination: the server may offer no TLS, or want it."
+		case f.tls == nil:
+			advice = "Check user and password of the destination, and its security: the server may take them over TLS alone."
 		}
 		return fault.Wrap(ftpSaid(err), class, fault.Destination, doing, advice)
+	}
+	if !fault.ByNetwork(err) && !fault.Broken(err) {
+		// The library keeps the words of some answers, and not their code.
+		return fault.Wrap(fmt.Errorf("the server answered: %w", err), fault.Lasting, fault.Destination, doing, "Check user and password of the destination, and its security: the server may offer no TLS, or want it.")
 	}
 	return broken(err, doing)
 }
@@ -281,8 +317,12 @@ func (t *ftpTree) explain(err error, doing string) (*fault.Fault, bool) {
 	}
 	err = ftpSaid(err)
 	switch said.Code {
-	case ftp.StatusNotAvailable, ftp.StatusCanNotOpenDataConnection, ftp.StatusTransfertAborted: // 421, 425, 426
+	case ftp.StatusNotAvailable: // 421: it hangs up
 		return fault.Wrap(err, fault.Passing, fault.Destination, doing, ""), true
+	case ftp.StatusCanNotOpenDataConnection, ftp.StatusTransfertAborted: // 425, 426: the line of the commands goes on
+		return fault.Wrap(err, fault.Passing, fault.Destination, doing, "No line for data came about, or it broke: ask who keeps the server for the ports of its passive mode."), false
+	case 522, 534, 536, 521: // RFC 4217 section 12
+		return fault.Wrap(err, fault.Lasting, fault.Destination, doing, "The server wants data over another kind of line: check the security of the destination, and ask who keeps the server."), false
 	case 530, 532: // not signed in any more
 		return fault.Wrap(err, fault.Lasting, fault.Destination, doing, "Check user and password of the destination."), true
 	case ftp.StatusExceededStorage, 452: // 552: over quota

@@ -146,7 +146,7 @@ func (h *httpPlace) exchange(r *http.Request, doing string) (string, error) {
 		return answer, moved(res, doing)
 	}
 	if err := outgoing.Refusal(res, doing); err != nil {
-		f := refusedByStatus(res.StatusCode, doing)
+		f := refusedByStatus(h.settings.URL, res.StatusCode, doing)
 		f.Cause = fmt.Errorf("the server answered %s", answer)
 		return answer, f
 	}
@@ -236,5 +236,5 @@ func (h *httpPlace) Test(ctx context.Context) (Tested, error) {
 	if res.StatusCode >= 300 && res.StatusCode < 400 {
 		return Tested{}, moved(res, h.doing())
 	}
-	return Tested{Said: []string{"asked " + h.settings.URL + " for its head", "the server answered " + res.Status, "sent nothing"}}, nil
+	return Tested{Said: []string{"asked " + outgoing.Shown(h.settings.URL) + " for its head", "the server answered " + res.Status, "sent nothing"}}, nil
 }

@@ -119,7 +119,11 @@ func (m Mailbox) open(ctx context.Context, password, doing string) (*imapclient.
 	var c *imapclient.Client
 	switch m.Security {
 	case "", "tls":
-		c = imapclient.New(tls.Client(raw, trust), nil)
+		secure := tls.Client(raw, trust)
+		// The library would keep the words of what fails, and not its kind.
+		if err = secure.HandshakeContext(ctx); err == nil {
+			c = imapclient.New(secure, nil)
+		}
 	case "starttls":
 		c, err = imapclient.NewStartTLS(raw, &imapclient.Options{TLSConfig: trust})
 	default:

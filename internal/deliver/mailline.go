@@ -4,9 +4,13 @@ import (
 	"bufio"
 	"bytes"
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"io"
+	"mime"
+	"net"
+	"net/mail"
 	"strings"
 
 	"ironbell/internal/core/fault"
@@ -44,11 +48,14 @@ func (l *mailLine) Send(ctx context.Context, h Handover, offer func(context.Cont
 	if _, says := l.client.MaxMessageSize(); !says {
 		options.Size = 0
 	}
-	if !ascii(h.To) { // RFC 6531
-		if ok, _ := l.client.Extension("SMTPUTF8"); !ok {
+	// Addresses beyond ASCII (RFC 6531) stand in the envelope or in the header.
+	if wide, err := l.wide(h); err != nil {
+		return res, fault.Wrap(err, fault.Passing, fault.Message, about, "")
+	} else if wide || !ascii(h.To) {
+		options.UTF8, _ = l.client.Extension("SMTPUTF8")
+		if !options.UTF8 && !ascii(h.To) {
 			return res, fault.New(fault.Recipient, about, "the mail server takes no addresses with letters beyond ASCII", "Use another address of theirs.")
 		}
-		options.UTF8 = true
 	}
 	if err := l.client.Mail(h.From, options); err != nil {
 		return res, l.refused(err, about+": sender", fault.Message)
@@ -61,7 +68,7 @@ func (l *mailLine) Send(ctx context.Context, h Handover, offer func(context.Cont
 		return res, l.refused(err, about, fault.Message)
 	}
 	o := early{ctx: ctx, offer: offer, out: data, left: h.Size}
-	if err := l.copyMessage(&o, h); err != nil {
+	if err := l.copyMessage(&o, h, options.UTF8); err != nil {
 		// Without the final dot nothing is accepted; the line is of no use now.
 		_ = o.wait() // it did not go out, whatever was recorded
 		l.gone = true
@@ -132,6 +139,12 @@ func (l *mailLine) explain(err error, doing string, scope fault.Scope) *fault.Fa
 	text += " " + oneLine(said.Message)
 	class, advice := fault.Lasting, "Ask the administrator of the mail server what it means."
 	switch {
+	case said.Code == 530 && strings.Contains(strings.ToUpper(said.Message), "STARTTLS"): // RFC 3207 section 4
+		scope, advice = fault.Destination, "The server wants TLS first: set security to starttls."
+	case said.Code == 530 && l.server.settings.User == "":
+		scope, advice = fault.Destination, "The server wants a sign-in first: set user and password."
+	case said.Code == 538, said.Code == 504 && scope == fault.Destination: // RFC 4954 sections 4 and 6
+		scope, advice = fault.Destination, "The server takes this way of signing in only over TLS, or not at all: set security to starttls or tls, or ask its administrator."
 	case said.Code == 530 || said.Code == 534 || said.Code == 535 || said.Code == 538: // RFC 4954 section 6
 		scope, advice = fault.Destination, "Check user and password of the destination."
 	case said.Code/100 != 5:
@@ -151,16 +164,30 @@ func (l *mailLine) explain(err error, doing string, scope fault.Scope) *fault.Fa
 // secure explains why a secured line could not be had.
 func (l *mailLine) secure(err error, doing string) *fault.Fault {
 	var said *smtp.SMTPError
+	var plain tls.RecordHeaderError
+	security := l.server.settings.Security
 	if no := outgoing.Insecure(err, fault.Destination, doing); no != nil {
+		if errors.As(err, &plain) && security == "tls" {
+			no.Advice = "The server greets without TLS: set security to starttls, with the port for it, which is usually 587; or check the port."
+		}
 		return no
 	}
 	switch {
 	case errors.As(err, &said):
 		return l.explain(err, doing, fault.Destination)
 	case strings.Contains(err.Error(), "doesn't support STARTTLS"):
-		return fault.Wrap(err, fault.Lasting, fault.Destination, doing, "The server offers no STARTTLS: choose the security that it has.")
+		return fault.Wrap(err, fault.Lasting, fault.Destination, doing, "The server offers no STARTTLS: set security to none when the way there is safe, or to tls with the port for it, which is usually 465.")
+	case security != "tls" && (timedOut(err) || errors.Is(err, io.EOF)):
+		// A port for TLS waits for the client to begin, or breaks off.
+		return fault.Wrap(errors.New("the server did not greet: "+fault.Reason(err)), fault.Passing, fault.Destination, doing, "Check that a mail server runs there. When TLS is spoken from the start at this port, as usually at 465, set security to tls.")
 	}
 	return fault.Wrap(errors.New(fault.Reason(err)), fault.Passing, fault.Destination, doing, "Check that the mail server runs and can be reached.")
+}
+
+// timedOut tells whether a time limit ended it.
+func timedOut(err error) bool {
+	var n net.Error
+	return errors.As(err, &n) && n.Timeout()
 }
 
 const (
@@ -204,15 +231,75 @@ func (o *early) holds() error {
 	return o.offer(o.ctx)
 }
 
-// copyMessage copies a stored message and puts its own id in its header in place
-// of the one that it was stored with, with what this copy has beside.
-func (l *mailLine) copyMessage(w io.Writer, h Handover) error {
+// wide tells whether a message's header holds letters beyond ASCII, as addresses may.
+func (l *mailLine) wide(h Handover) (bool, error) {
+	l.read(h)
+	for {
+		line, err := l.in.ReadSlice('\n')
+		if !ascii(string(line)) {
+			break
+		}
+		if err != nil || len(bytes.TrimSpace(line)) == 0 {
+			_, err = h.Content.Seek(0, io.SeekStart)
+			return false, err
+		}
+	}
+	_, err := h.Content.Seek(0, io.SeekStart)
+	return true, err
+}
+
+// read begins to read a message.
+func (l *mailLine) read(h Handover) {
 	if l.in == nil {
 		l.in = bufio.NewReaderSize(nil, chunk)
 	}
 	l.in.Reset(h.Content)
+}
+
+// narrow is a field of the header without letters beyond ASCII, for a server that takes
+// none: an address that has some becomes a group of its name without members, which
+// everybody can read and nobody answers to (RFC 6857 section 3.1.8).
+func narrow(field []byte) []byte {
+	if ascii(string(field)) {
+		return field
+	}
+	name, value, _ := strings.Cut(string(field), ":")
+	parser := mail.AddressParser{WordDecoder: new(mime.WordDecoder)}
+	addresses, err := parser.ParseList(strings.NewReplacer("\r", "", "\n", "").Replace(value))
+	if err != nil { // no addresses
+		return []byte(name + ": " + mime.QEncoding.Encode("utf-8", oneLine(value)) + "\r\n")
+	}
+	written := make([]string, len(addresses))
+	for i, a := range addresses {
+		if written[i] = a.String(); !ascii(a.Address) {
+			written[i] = mime.BEncoding.Encode("utf-8", strings.TrimSpace(a.Name+" "+a.Address)) + ":;" // not Q, in which an @ would stand bare
+		}
+	}
+	return []byte(name + ": " + strings.Join(written, ",\r\n ") + "\r\n")
+}
+
+// field reads a field of the header with its further lines, or the blank line at its end.
+func (l *mailLine) field() ([]byte, error) {
+	var field []byte
 	for {
 		line, err := l.in.ReadBytes('\n')
+		field = append(field, line...)
+		if err != nil || len(bytes.TrimSpace(line)) == 0 {
+			return field, err
+		}
+		// What is wrong here is told by the next look.
+		if next, _ := l.in.Peek(1); len(next) == 0 || next[0] != ' ' && next[0] != '\t' {
+			return field, nil
+		}
+	}
+}
+
+// copyMessage copies a stored message and puts its own id in its header in place
+// of the one that it was stored with, with what this copy has beside.
+func (l *mailLine) copyMessage(w io.Writer, h Handover, wide bool) error {
+	l.read(h)
+	for {
+		line, err := l.field()
 		if err != nil && !errors.Is(err, io.EOF) {
 			return fmt.Errorf("read the message: %w", err)
 		}
@@ -221,6 +308,9 @@ func (l *mailLine) copyMessage(w io.Writer, h Handover) error {
 			for _, header := range h.Headers {
 				line = append(line, header+"\r\n"...)
 			}
+		}
+		if !wide {
+			line = narrow(line)
 		}
 		if _, err := w.Write(line); err != nil {
 			return fmt.Errorf("write the message: %w", err)

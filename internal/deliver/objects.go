@@ -57,6 +57,9 @@ func openObjects(p Place, a Allowed) (Destination, error) {
 	if err != nil {
 		return nil, p.wrong(err.Error(), "")
 	}
+	if strings.Trim(o.endpoint.Path, "/") != "" || o.endpoint.RawQuery != "" {
+		return nil, p.wrong(fmt.Sprintf("its url holds the path %s, and a store has none", o.endpoint.RequestURI()), "Write the url as far as the port, the bucket into bucket, and what all names begin with into prefix.")
+	}
 	if o.settings.Bucket == "" {
 		return nil, p.wrong("it names no bucket", "Set the bucket.")
 	}
@@ -187,6 +190,9 @@ func (l *objectLine) explain(err error, doing string) error {
 	}
 	said := minio.ToErrorResponse(err)
 	if said.StatusCode == 0 {
+		if strings.Contains(err.Error(), "Connection closed by foreign host") { // the library's words for it
+			err = io.ErrUnexpectedEOF
+		}
 		return l.place.guard.Explain(err, doing)
 	}
 	answer := fmt.Errorf("the store answered %d %s: %s", said.StatusCode, said.Code, said.Message)
@@ -195,10 +201,20 @@ func (l *objectLine) explain(err error, doing string) error {
 		return fault.Wrap(answer, fault.Lasting, fault.Destination, doing, "Make the bucket, or correct its name in the destination.")
 	case "InvalidAccessKeyId", "SignatureDoesNotMatch", "ExpiredToken", "InvalidToken":
 		return fault.Wrap(answer, fault.Lasting, fault.Destination, doing, "Check access key and secret key of the destination.")
+	case "AuthorizationHeaderMalformed", "InvalidRegion", "PermanentRedirect", "IncorrectEndpoint", "IllegalLocationConstraintException":
+		advice := "Set region of the destination to that of the bucket; its owner knows it."
+		if said.Region != "" {
+			advice = fmt.Sprintf("Set region of the destination to %s.", said.Region)
+		}
+		return fault.Wrap(answer, fault.Lasting, fault.Destination, doing, advice)
+	case "EntityTooLarge":
+		return fault.Wrap(answer, fault.Lasting, fault.Recipient, doing, "The file is larger than the store takes: pack or split it, or ask who keeps the store for a higher limit.")
+	case "RequestTimeTooSkewed":
+		return fault.Wrap(answer, fault.Lasting, fault.Destination, doing, "Set the clock of this machine: it differs too much from that of the store.")
 	case codeTaken:
 		return fault.Wrap(fmt.Errorf("an object of the name came meanwhile (%w)", answer), fault.Passing, fault.Recipient, doing, "")
 	}
-	f := refusedByStatus(said.StatusCode, doing)
+	f := refusedByStatus(l.place.settings.URL, said.StatusCode, doing)
 	f.Cause = answer
 	return f
 }

@@ -153,7 +153,10 @@ func (t *printerPlace) ask(ctx context.Context, body io.Reader, size int64, doin
 	}
 	defer func() { _ = res.Body.Close() }() // only read from
 	if res.StatusCode != http.StatusOK {
-		f := refusedByStatus(res.StatusCode, doing)
+		f := refusedByStatus(t.settings.URL, res.StatusCode, doing)
+		if res.StatusCode == http.StatusNotFound {
+			f.Advice = "There is no printer at this path: check the url of the destination."
+		}
 		if f.Scope == fault.Recipient {
 			f.Scope = fault.Destination
 		}

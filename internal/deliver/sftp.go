@@ -33,6 +33,7 @@ type SFTPSettings struct {
 }
 
 type sftpPlace struct {
+	left leftovers
 	Place
 	settings SFTPSettings
 	pins     []string // fingerprints of host keys that are taken
@@ -262,7 +263,7 @@ func (s *sftpPlace) openWith(ctx context.Context, first bool, kinds []string) (*
 		return nil, nil, fault.New(fault.Destination, doing, fmt.Sprintf("there is no folder %s", root), "Make it there, or correct the destination's folder.")
 	}
 	said := []string{"connected to " + address + ", " + string(shell.ServerVersion()), "host key " + seen, "signed in as " + s.settings.User}
-	l := newTreeLine("SFTP server "+address, t, func() { unwatch() })
+	l := newTreeLine("SFTP server "+address, t, &s.left, func() { unwatch() })
 	l.ways = s.settings.FileWays
 	return l, said, nil
 }

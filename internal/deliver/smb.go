@@ -29,6 +29,7 @@ type SMBSettings struct {
 }
 
 type smbPlace struct {
+	left leftovers
 	Place
 	settings SMBSettings
 }
@@ -100,7 +101,7 @@ func (s *smbPlace) open(ctx context.Context) (*treeLine, []string, error) {
 			return nil, nil, fault.New(fault.Destination, doing, "there is no folder "+t.root, "Make it there, or correct the destination's folder.")
 		}
 	}
-	return newTreeLine("shared folder "+share, t, nil), []string{"connected to " + address, "signed in as " + s.settings.User, "opened " + share}, nil
+	return newTreeLine("shared folder "+share, t, &s.left, nil), []string{"connected to " + address, "signed in as " + s.settings.User, "opened " + share}, nil
 }
 
 func (s *smbPlace) refused(err error, doing string) error {

@@ -8,6 +8,7 @@ import (
 	"net"
 	"net/http"
 	"net/mail"
+	"slices"
 	"strconv"
 	"strings"
 	"sync/atomic"
@@ -250,7 +251,10 @@ func (m *mailServer) openAt(ctx context.Context, address string) (*mailLine, err
 func (l *mailLine) signIn() error {
 	m := l.server
 	doing := fmt.Sprintf("sign in to mail server %q as %s", m.Name, m.settings.User)
-	way := sasl.NewPlainClient("", m.settings.User, m.Secret)
+	way, err := l.passwordWay(doing)
+	if err != nil && m.settings.SignIn != "xoauth2" {
+		return err
+	}
 	advice := "Check user and password of the destination."
 	if m.settings.SignIn == "xoauth2" {
 		token := m.Secret
@@ -275,6 +279,39 @@ func (l *mailLine) signIn() error {
 		return f
 	}
 	return nil
+}
+
+// passwordWay is how the server takes a password: PLAIN (RFC 4616), or LOGIN, which older
+// servers have instead.
+func (l *mailLine) passwordWay(doing string) (sasl.Client, error) {
+	m := l.server
+	offers, ways := l.client.Extension("AUTH")
+	offered := strings.Fields(strings.ToUpper(ways))
+	switch {
+	case slices.Contains(offered, sasl.Plain):
+		return sasl.NewPlainClient("", m.settings.User, m.Secret), nil
+	case slices.Contains(offered, sasl.Login):
+		return &login{m.settings.User, m.Secret}, nil
+	case offers && len(offered) > 0:
+		return nil, fault.New(fault.Destination, doing, "the server takes no password by PLAIN or LOGIN; it offers "+strings.Join(offered, ", "), "Ask its administrator for one of these, or for a relay that takes mails from this machine without a sign-in.")
+	case m.settings.Security == "none":
+		return nil, fault.New(fault.Destination, doing, "the server offers no sign-in on a line without TLS", "Set security to starttls or tls; or leave user and password out, if it takes mails from this machine so.")
+	}
+	return nil, fault.New(fault.Destination, doing, "the server offers no sign-in", "Leave user and password out, if it takes mails from this machine so; otherwise it may be the wrong port: sign-ins are usually taken at 587 or 465.")
+}
+
+// login signs in by LOGIN, which no standard describes: the server asks for the name and then
+// for the password, in words that differ.
+type login struct{ user, password string }
+
+// Start implements sasl.Client. Not every server takes the name with the command.
+func (a *login) Start() (string, []byte, error) { return sasl.Login, nil, nil }
+
+// Next implements sasl.Client.
+func (a *login) Next([]byte) ([]byte, error) {
+	answer := a.user
+	a.user = a.password
+	return []byte(answer), nil
 }
 
 // xoauth2 signs in with a bearer token, as large mail providers have it.

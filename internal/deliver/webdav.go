@@ -27,6 +27,7 @@ type WebDAVSettings struct {
 }
 
 type webdavPlace struct {
+	left leftovers
 	Place
 	settings  WebDAVSettings
 	guard     *outgoing.Guard
@@ -63,7 +64,12 @@ type bound struct {
 
 // RoundTrip implements http.RoundTripper.
 func (b *bound) RoundTrip(r *http.Request) (*http.Response, error) {
-	return b.transport.RoundTrip(r.WithContext(b.ctx))
+	res, err := b.transport.RoundTrip(r.WithContext(b.ctx))
+	if err == nil && res.StatusCode >= 300 && res.StatusCode < 400 {
+		_ = res.Body.Close() // the library would follow
+		return nil, moved(res, "")
+	}
+	return res, err
 }
 
 // yielding asks again for a folder that is locked, which it is while another line
@@ -98,20 +104,23 @@ func (w *webdavPlace) open(ctx context.Context) *treeLine {
 	}
 	c.SetHeader("User-Agent", "ironbell")
 	c.SetTransport(&bound{ctx, &yielding{w.transport}})
-	return newTreeLine("WebDAV folder "+w.settings.URL, &webdavTree{client: c, guard: w.guard, cancel: cancel}, nil)
+	return newTreeLine("WebDAV folder "+outgoing.Shown(w.settings.URL), &webdavTree{url: w.settings.URL, client: c, guard: w.guard, cancel: cancel}, &w.left, nil)
 }
 
 // Test implements Destination.
 func (w *webdavPlace) Test(ctx context.Context) (Tested, error) {
 	l := w.open(ctx)
 	defer l.Close()
-	if _, err := l.tree.size(""); err != nil {
+	if _, err := l.tree.size(""); errors.Is(err, fs.ErrNotExist) {
+		return Tested{}, fault.New(fault.Destination, "open "+l.place, "there is no folder at this address", "Make it there, or correct the url of the destination.")
+	} else if err != nil {
 		return Tested{}, l.fault(err, "open "+l.place)
 	}
-	return testTree(ctx, l, []string{"opened " + w.settings.URL})
+	return testTree(ctx, l, []string{"opened " + outgoing.Shown(w.settings.URL)})
 }
 
 type webdavTree struct {
+	url    string
 	client *gowebdav.Client
 	guard  *outgoing.Guard
 	cancel context.CancelFunc
@@ -174,21 +183,40 @@ func (t *webdavTree) explain(err error, doing string) (*fault.Fault, bool) {
 		if errors.As(err, &named) {
 			err = named.Err
 		}
-		if errors.Is(err, fs.ErrExist) || errors.Is(err, fs.ErrNotExist) {
+		if errors.Is(err, fs.ErrNotExist) {
+			return fault.Wrap(errors.New("the server answered 404 Not Found"), fault.Lasting, fault.Recipient, doing, noFolder), false
+		}
+		if errors.Is(err, fs.ErrExist) {
 			return explainFile(err, doing)
 		}
 		f := t.guard.Explain(err, doing)
 		return f, true
 	}
-	return refusedByStatus(status, doing), false
+	f := refusedByStatus(t.url, status, doing)
+	if status == http.StatusConflict { // RFC 4918 sections 9.3.1 and 9.7.1
+		f.Advice = noFolder
+	}
+	return f, false
 }
+
+const noFolder = "The folder above it is not there: check the url of the destination and the folder in the job."
 
 func (t *webdavTree) close() { t.cancel() }
 
-// refusedByStatus tells what an HTTP status means for a file.
-func refusedByStatus(status int, doing string) *fault.Fault {
+// refusedByStatus tells what an HTTP status means for a file that went to an address.
+func refusedByStatus(address string, status int, doing string) *fault.Fault {
 	said := fmt.Errorf("the server answered %d %s", status, http.StatusText(status))
 	switch status {
+	case http.StatusBadRequest:
+		if strings.HasPrefix(address, "http:") || strings.HasPrefix(address, "ipp:") {
+			return fault.Wrap(said, fault.Lasting, fault.Destination, doing, "A port for TLS answers so when it is asked without: if it is one, write the address with https (ipps for a printer). Otherwise ask who keeps the server.")
+		}
+	case http.StatusForbidden:
+		return fault.Wrap(said, fault.Lasting, fault.Recipient, doing, "Let the login of the destination write there.")
+	case http.StatusRequestEntityTooLarge:
+		return fault.Wrap(said, fault.Lasting, fault.Recipient, doing, "The file is larger than the server takes: pack or split it, or ask who keeps the server for a higher limit.")
+	case http.StatusMethodNotAllowed, http.StatusNotImplemented:
+		return fault.Wrap(said, fault.Lasting, fault.Destination, doing, "This address does not take files this way: check it, the protocol and the method of the destination.")
 	case http.StatusUnauthorized:
 		return fault.Wrap(said, fault.Lasting, fault.Destination, doing, "Check user and password of the destination.")
 	case http.StatusInsufficientStorage:

@@ -184,7 +184,7 @@ func (e *Engine) handOver(ctx context.Context, line deliver.Line, d deliver.Dest
 	}
 	defer func() { _ = content.Close() }() // only read from
 	h := deliver.Handover{
-		ID: s.ID, To: s.Address, MessageID: s.MessageID, Name: s.Name, MediaType: s.MediaType, Size: s.Size, SHA256: s.SHA256, IfExists: s.IfExists, Stamp: s.Stamp, Content: content,
+		ID: s.ID, To: s.Address, MessageID: s.MessageID, Name: s.Name, MediaType: s.MediaType, Size: s.Size, SHA256: s.SHA256, Try: s.Tries, IfExists: s.IfExists, Stamp: s.Stamp, Content: content,
 		Alone: func(ctx context.Context, name string) (func(), error) {
 			release, err := e.store.Alone(ctx, s.DestinationID, name, 2*e.o.Lease)
 			switch {
@@ -296,7 +296,7 @@ func (e *Engine) notSent(ctx context.Context, t *store.Tx, s store.Sending, f *f
 // itself, unless its job says so.
 func (e *Engine) unknown(ctx context.Context, t *store.Tx, s store.Sending, f *fault.Fault) error {
 	text := fmt.Sprintf("nobody knows whether %s has it: it was offered, and the answer was lost (%s)", s.Address, f)
-	if err := t.EndSending(ctx, s, store.Ended{State: job.DeliveryUnknown, Answer: f.Error(), Advice: "Ask the recipient, then settle it.", Class: string(f.Class)}); err != nil {
+	if err := t.EndSending(ctx, s, store.Ended{State: job.DeliveryUnknown, Answer: f.Error(), Advice: lookFor(s), Class: string(f.Class)}); err != nil {
 		return err
 	}
 	if s.IfUnknown == job.UnknownResend {
@@ -313,6 +313,15 @@ func (e *Engine) unknown(ctx context.Context, t *store.Tx, s store.Sending, f *f
 		return err
 	}
 	return e.afterDelivery(ctx, t, s, "error", text)
+}
+
+// lookFor is what to do about a delivery that is unknown.
+func lookFor(s store.Sending) string {
+	const then = ", then settle the delivery: mark it as sent, or send it again."
+	if s.Name == "" { // a mail
+		return "Ask the recipient" + then
+	}
+	return fmt.Sprintf("Look whether %s is there and whole, with %d bytes"+then, s.Address, s.Size)
 }
 
 // afterDelivery logs the change where it belongs and settles the run.

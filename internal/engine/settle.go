@@ -219,7 +219,7 @@ func (e *Engine) deliveryAlert(ctx context.Context, t *store.Tx, s store.Sending
 		a.Cause = fmt.Sprintf("unknown:%d:%d", *s.JobID, s.DestinationID)
 		a.Happened = fmt.Sprintf("Nobody knows whether %d of %d deliveries of run %s arrived. %s.", sums.Wrong, sums.All, *s.RunID, upper(f.Error()))
 		a.Next = "It is not sent again by itself, since it may have arrived."
-		a.Advice = "Ask the recipient, then settle the delivery: mark it as sent, or send it again."
+		a.Advice = lookFor(s)
 	case job.AlertBounced:
 		a.Cause = fmt.Sprintf("bounced:%d:%d", *s.JobID, s.DestinationID)
 		a.Happened = fmt.Sprintf("A mail of run %s to %s came back. %s.", *s.RunID, s.Address, upper(f.Error()))

@@ -68,7 +68,11 @@ func (g *Guard) Explain(err error, doing string) *fault.Fault {
 	if fault.ByNetwork(err) || errors.As(err, &name) || errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
 		class = fault.Passing
 	}
-	return fault.Wrap(errors.New(fault.Reason(err)), class, fault.Destination, doing, "Check the address, and that its server can be reached from this machine.")
+	advice := "Check the address, and that its server can be reached from this machine."
+	if fault.Broken(err) {
+		advice = "Its server, or one between, ended the line: ask who keeps it whether it stopped."
+	}
+	return fault.Wrap(errors.New(fault.Reason(err)), class, fault.Destination, doing, advice)
 }
 
 // refused says that an address is an internal one.

@@ -5,7 +5,9 @@ import (
 	"crypto/x509"
 	"errors"
 	"fmt"
+	"net"
 	"net/http"
+	"slices"
 	"strings"
 	"time"
 
@@ -24,7 +26,6 @@ func Insecure(err error, scope fault.Scope, doing string) *fault.Fault {
 		name    x509.HostnameError
 		unknown x509.UnknownAuthorityError
 		header  tls.RecordHeaderError
-		alert   tls.AlertError
 		failed  *tls.CertificateVerificationError
 	)
 	const day = "2 January 2006 15:04 MST"
@@ -41,19 +42,26 @@ func Insecure(err error, scope fault.Scope, doing string) *fault.Fault {
 		return why("Ask whoever keeps the server.", "the certificate of the server is not trusted: %w", failed.Err)
 	case errors.As(err, &header), errors.Is(err, http.ErrSchemeMismatch):
 		return why("Check the port, and whether TLS is to be spoken from the start there: the security of the settings, or http in place of https.", "the server speaks no TLS at this port")
-	case errors.As(err, &alert):
-		return why("The server wants another way of TLS than ours (1.2 or 1.3), another name, or a certificate of the client; ask whoever keeps it.", "the server broke TLS off: %s", strings.TrimPrefix(alert.Error(), "tls: "))
+	case Alert(err) != "":
+		return why("The server wants another way of TLS than ours (1.2 or 1.3), another name, or a certificate of the client; ask whoever keeps it.", "the server broke TLS off: %s", Alert(err))
 	case strings.Contains(err.Error(), `malformed HTTP response "\x15\x03`): // the record of an alert (RFC 8446 section 5.1)
 		return why("Write the address with https.", "the server speaks TLS at this port, and was asked without")
 	}
 	return nil
 }
 
-func namesOf(c *x509.Certificate) string {
-	var names []string
-	for _, n := range c.DNSNames {
-		names = append(names, n)
+// Alert is what the other side said when it broke TLS off (RFC 8446 section 6.2), in the words
+// of crypto/tls; empty when it did not.
+func Alert(err error) string {
+	var op *net.OpError
+	if !errors.As(err, &op) || op.Op != "remote error" || op.Err == nil {
+		return ""
 	}
+	return strings.TrimPrefix(op.Err.Error(), "tls: ")
+}
+
+func namesOf(c *x509.Certificate) string {
+	names := slices.Clone(c.DNSNames)
 	for _, ip := range c.IPAddresses {
 		names = append(names, ip.String())
 	}

@@ -14,6 +14,7 @@ import (
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/rows"
 	"ironbell/internal/core/zone"
+	"ironbell/internal/outgoing"
 )
 
 // database is a source that is reached through database/sql. What differs from
@@ -296,6 +297,9 @@ func (d *database) wrong(ctx context.Context, err error, doing string, q Query) 
 	class, scope, said, ok := d.engine.explain(err)
 	said = d.blot.Text(said)
 	if !ok {
+		if no := outgoing.Insecure(err, fault.Source, "connect to source "+quote(d.name)); no != nil {
+			return d.blot.Err(no)
+		}
 		return fault.Wrap(errors.New("no connection: "+d.blot.Text(fault.Reason(err))), fault.Passing, fault.Source, "connect to source "+quote(d.name), "Check that the database runs and can be reached from this machine.")
 	}
 	advice := "Mend the report's query, then run again."

@@ -5,6 +5,8 @@ import (
 	"errors"
 	"log/slog"
 	"net"
+	"slices"
+	"sync/atomic"
 
 	"ironbell/standin/gate"
 
@@ -16,12 +18,21 @@ type FTP struct {
 	*gate.Gate
 	disk           *disk
 	user, password string
-	tls            *tls.Config
+	tls, newer     *tls.Config // each with the tickets of its sessions
+	resumed        atomic.Int64
 }
 
 // StartFTP starts a server on a folder. It wants TLS.
 func StartFTP(name, address, folder, user, password string, cert tls.Certificate) (*FTP, error) {
 	f := &FTP{user: user, password: password, tls: &tls.Config{Certificates: []tls.Certificate{cert}, MinVersion: tls.VersionTLS12}}
+	f.tls.VerifyConnection = func(s tls.ConnectionState) error {
+		if s.DidResume {
+			f.resumed.Add(1)
+		}
+		return nil
+	}
+	f.newer = f.tls.Clone()
+	f.newer.MinVersion = tls.VersionTLS13
 	f.disk = open(folder, func() gate.Behaviour { return f.Behaviour() }, func() { f.Break() })
 	f.disk.full = ftpserver.ErrStorageExceeded
 	var err error
@@ -36,7 +47,10 @@ func StartFTP(name, address, folder, user, password string, cert tls.Certificate
 }
 
 // Modes are the ways in which it can behave.
-func (f *FTP) Modes() []gate.Mode { return modes }
+func (f *FTP) Modes() []gate.Mode { return slices.Insert(slices.Clone(modes), 1, gate.Newer) }
+
+// Resumed is how many lines went on with the session of another one, as data should.
+func (f *FTP) Resumed() int64 { return f.resumed.Load() }
 
 // driver is what the library asks.
 type driver struct {
@@ -67,4 +81,9 @@ func (d *driver) AuthUser(_ ftpserver.ClientContext, user, password string) (ftp
 }
 
 // GetTLSConfig implements ftpserver.MainDriver.
-func (d *driver) GetTLSConfig() (*tls.Config, error) { return d.tls, nil }
+func (d *driver) GetTLSConfig() (*tls.Config, error) {
+	if d.Behaviour().Mode == gate.Newer {
+		return d.newer, nil
+	}
+	return d.tls, nil
+}

@@ -105,20 +105,23 @@ func (s *SFTP) serve(l net.Listener) {
 
 func (s *SFTP) session(conn net.Conn) {
 	defer func() { _ = conn.Close() }() // gone either way
-	password := func(c ssh.ConnMetadata, password []byte) (*ssh.Permissions, error) {
+	// Rights that are nil are all of them to the library.
+	password := func(c ssh.ConnMetadata, password []byte) error {
 		if c.User() != s.user || string(password) != s.password || s.Behaviour().Mode == gate.Expired {
-			return nil, errWrongPassword
+			return errWrongPassword
 		}
-		return nil, nil //nolint:nilnil // the library takes it for "everything"
+		return nil
 	}
-	config := &ssh.ServerConfig{PasswordCallback: password}
+	config := &ssh.ServerConfig{PasswordCallback: func(c ssh.ConnMetadata, given []byte) (*ssh.Permissions, error) {
+		return nil, password(c, given)
+	}}
 	if s.Behaviour().Mode == gate.Asks {
 		config = &ssh.ServerConfig{KeyboardInteractiveCallback: func(c ssh.ConnMetadata, ask ssh.KeyboardInteractiveChallenge) (*ssh.Permissions, error) {
 			answers, err := ask("", "Harbour authority", []string{"Password: "}, []bool{false})
 			if err != nil || len(answers) != 1 {
 				return nil, errWrongPassword
 			}
-			return password(c, []byte(answers[0]))
+			return nil, password(c, []byte(answers[0]))
 		}}
 	}
 	s.mu.Lock()

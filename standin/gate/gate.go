@@ -34,6 +34,8 @@ const (
 	Closed   Mode = "closed"   // takes no jobs, and says so
 	Shut     Mode = "shut"     // answers whoever looks, and takes nothing
 	Asks     Mode = "asks"     // takes a password only as the answer to a question
+	Older    Mode = "older"    // takes a password by LOGIN alone
+	Newer    Mode = "newer"    // speaks TLS 1.3 alone
 	Away     Mode = "away"     // does not listen
 )
 

@@ -103,6 +103,9 @@ func (b *Inbox) Clear() {
 	b.messages, b.bytes = nil, 0
 }
 
+// Raw is the message as it came.
+func (m *Message) Raw() []byte { return m.raw }
+
 // read takes a message apart.
 func read(raw []byte) (*Message, error) {
 	r, err := mail.CreateReader(bytes.NewReader(raw))

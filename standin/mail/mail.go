@@ -49,7 +49,7 @@ func Start(name, address, user, password string, inbox *Inbox, cert tls.Certific
 
 // Modes are the ways in which it can behave.
 func (s *Server) Modes() []gate.Mode {
-	return []gate.Mode{gate.Accept, gate.Slow, gate.Refuse, gate.Full, gate.Busy, gate.Greylist, gate.Expired, gate.Drop, gate.Strange, gate.Shut, gate.Bounce, gate.Stripped, gate.Absent, gate.Away}
+	return []gate.Mode{gate.Accept, gate.Slow, gate.Refuse, gate.Full, gate.Busy, gate.Greylist, gate.Expired, gate.Drop, gate.Strange, gate.Older, gate.Shut, gate.Bounce, gate.Stripped, gate.Absent, gate.Away}
 }
 
 // Returns says where mail goes that is returned.
@@ -119,7 +119,29 @@ type session struct {
 	last     gate.Behaviour
 }
 
-func (s *session) AuthMechanisms() []string { return []string{sasl.Plain, "XOAUTH2"} }
+func (s *session) AuthMechanisms() []string {
+	if s.server.Behaviour().Mode == gate.Older {
+		return []string{sasl.Login, "NTLM"}
+	}
+	return []string{sasl.Plain, "XOAUTH2"}
+}
+
+// login asks for name and password one after the other.
+type login struct {
+	check  func(user, password string) error
+	answer []string
+}
+
+// Next implements sasl.Server.
+func (a *login) Next(response []byte) ([]byte, bool, error) {
+	if response != nil {
+		a.answer = append(a.answer, string(response))
+	}
+	if len(a.answer) < 2 {
+		return []byte([]string{"User Name:", "password"}[len(a.answer)]), false, nil // in words of its own
+	}
+	return nil, true, a.check(a.answer[0], a.answer[1])
+}
 
 // bearer takes a token, as large mail providers have it. What stands for the
 // password is the token.
@@ -141,13 +163,17 @@ func (s *session) Auth(mechanism string) (sasl.Server, error) {
 	if mechanism == "XOAUTH2" {
 		return bearer{s}, nil
 	}
-	return sasl.NewPlainServer(func(_, user, password string) error {
+	check := func(user, password string) error {
 		if user != s.server.user || password != s.server.password || s.server.Behaviour().Mode == gate.Expired {
 			return &smtp.SMTPError{Code: 535, EnhancedCode: smtp.EnhancedCode{5, 7, 8}, Message: "Authentication credentials invalid"}
 		}
 		s.signedIn = true
 		return nil
-	}), nil
+	}
+	if mechanism == sasl.Login {
+		return &login{check: check}, nil
+	}
+	return sasl.NewPlainServer(func(_, user, password string) error { return check(user, password) }), nil
 }
 
 func (s *session) Mail(from string, _ *smtp.MailOptions) error {

@@ -12,6 +12,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"strings"
 	"syscall"
@@ -111,11 +112,19 @@ func ByNetwork(err error) bool {
 		errors.Is(err, net.ErrClosed)
 }
 
+// Broken tells whether the other side ended a line that was open.
+func Broken(err error) bool {
+	return errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, syscall.ECONNRESET) || errors.Is(err, syscall.EPIPE)
+}
+
 // Reason is what the network said, without the names of calls and addresses
 // that Go puts in front: "connection refused".
 func Reason(err error) string {
 	var op *net.OpError
 	if !errors.As(err, &op) {
+		if err == io.EOF || err == io.ErrUnexpectedEOF { //nolint:errorlint // what stands around it says more
+			return "the other side ended the line in the middle"
+		}
 		return err.Error()
 	}
 	var number syscall.Errno
