@@ -3,6 +3,7 @@ package report
 import (
 	"context"
 	"database/sql"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"math"
@@ -39,7 +40,9 @@ type engine struct {
 	// driver does that by itself.
 	cancel func(ctx context.Context, db *sql.DB, c *sql.Conn) (func(), error)
 	kind   func(databaseType string) (rows.Kind, bool)
-	utc    bool // instants come without a zone and are in UTC
+	// bytes is how the bytes of a type are written; nil when they are text.
+	bytes func(databaseType string) func([]byte) string
+	utc   bool // instants come without a zone and are in UTC
 	// explain gives an error of the server a class, a scope and its words.
 	explain func(err error) (class fault.Class, scope fault.Scope, said string, ok bool)
 }
@@ -150,7 +153,9 @@ func (d *database) hand(result *sql.Rows, q Query, section string, to rows.Sink)
 	columns := make([]rows.Column, len(types))
 	values, into := make([]any, len(types)), make([]any, len(types))
 	open := make([]bool, len(types)) // the database says no type: the first value decides
+	written := make([]func([]byte) string, len(types))
 	for i, t := range types {
+		written[i] = d.engine.bytes(strings.ToUpper(t.DatabaseTypeName()))
 		kind, known := d.engine.kind(strings.ToUpper(t.DatabaseTypeName()))
 		columns[i], open[i], into[i] = rows.Column{Name: t.Name(), Kind: kind}, !known, &values[i]
 	}
@@ -179,6 +184,9 @@ func (d *database) hand(result *sql.Rows, q Query, section string, to rows.Sink)
 		}
 		for i, v := range values {
 			if row[i] = (rows.Cell{Null: v == nil}); v != nil {
+				if bytes, ok := v.([]byte); ok && written[i] != nil {
+					v = written[i](bytes)
+				}
 				buf[i] = d.canonical(buf[i][:0], v, columns[i].Kind, place)
 				row[i].Text = buf[i]
 			}
@@ -189,6 +197,14 @@ func (d *database) hand(result *sql.Rows, q Query, section string, to rows.Sink)
 		n++
 	}
 	return n, result.Err()
+}
+
+// hexadecimal writes bytes that are no text.
+func hexadecimal(bytes []byte) string {
+	if len(bytes) == 0 {
+		return ""
+	}
+	return "0x" + hex.EncodeToString(bytes)
 }
 
 func kindOfValue(v any) rows.Kind {

@@ -32,6 +32,8 @@ type Table struct {
 	Form      string `json:"form,omitempty"`      // csv or json; by the ending when empty
 	Delimiter string `json:"delimiter,omitempty"` // of csv; a comma when empty
 	Encoding  string `json:"encoding,omitempty"`  // as the WHATWG names it; utf-8 when empty
+
+	Text []string `json:"text,omitempty"` // columns that are text, whatever they hold
 }
 
 // files is a source whose tables are files. For each query the files that it
@@ -200,9 +202,20 @@ func loadTable(ctx context.Context, db *sql.DB, name, file string, t Table, in i
 		return err
 	}
 	defer func() { _ = tx.Rollback() }() // nothing after the commit
-	columns, places := make([]string, len(heads)), make([]string, len(heads))
+	columns, places, types := make([]string, len(heads)), make([]string, len(heads)), make([]string, len(heads))
 	for i, head := range heads {
-		columns[i], places[i] = `"`+strings.ReplaceAll(head, `"`, `""`)+`" `+typeOf(sample, i), "?"
+		if types[i] = typeOf(sample, i); slices.Contains(t.Text, head) {
+			types[i] = "TEXT"
+		}
+		columns[i], places[i] = `"`+strings.ReplaceAll(head, `"`, `""`)+`" `+types[i], "?"
+	}
+	kept := func(n int, row []any) error {
+		for i, v := range row {
+			if s, ok := v.(string); ok && (types[i] == "INTEGER" || types[i] == "REAL") && !exact(s, types[i]) {
+				return fmt.Errorf("row %d has %s in the column %q, which has more digits than a number keeps; name the column under text of the table %q", n, s, heads[i], name)
+			}
+		}
+		return nil
 	}
 	if _, err := tx.ExecContext(ctx, `CREATE TABLE "`+name+`" (`+strings.Join(columns, ", ")+`)`); err != nil {
 		return err
@@ -218,10 +231,13 @@ func loadTable(ctx context.Context, db *sql.DB, name, file string, t Table, in i
 			return err
 		}
 	}
-	for len(sample) == sampled {
+	for n := sampled + 1; len(sample) == sampled; n++ {
 		row, err := next()
 		if errors.Is(err, io.EOF) {
 			break
+		}
+		if err == nil {
+			err = kept(n, row)
 		}
 		if err != nil {
 			return err
@@ -424,6 +440,22 @@ func plainValue(v any) any {
 	return v
 }
 
+// exact tells whether a whole number stays what it is as an SQLite number, which has 64 bits
+// as INTEGER, and 53 as REAL. Of a fraction nobody expects that.
+func exact(s, as string) bool {
+	digits := strings.TrimPrefix(s, "-")
+	if digits == "" || strings.Trim(digits, "0123456789") != "" {
+		return true
+	}
+	if as == "INTEGER" {
+		if _, err := strconv.ParseInt(s, 10, 64); err == nil {
+			return true
+		}
+	}
+	f, err := strconv.ParseFloat(s, 64)
+	return err == nil && strconv.FormatFloat(f, 'f', -1, 64) == s
+}
+
 // typeOf gives the type of a column by its values.
 func typeOf(sample [][]any, i int) string {
 	kinds := []struct {
@@ -436,7 +468,7 @@ func typeOf(sample [][]any, i int) string {
 		}},
 		{"REAL", func(s string) bool {
 			_, err := strconv.ParseFloat(s, 64)
-			return err == nil && (s[0] != '0' || len(s) == 1 || s[1] == '.') && !strings.ContainsAny(s, "xXpPnN_")
+			return err == nil && (s[0] != '0' || len(s) == 1 || s[1] == '.') && !strings.ContainsAny(s, "xXpPnN_") && exact(s, "REAL")
 		}},
 		{"DATE", func(s string) bool { _, err := time.Parse(time.DateOnly, s); return err == nil }},
 		{"TIMESTAMP", func(s string) bool { _, err := time.Parse(time.DateTime, s); return err == nil }},
@@ -454,7 +486,7 @@ func typeOf(sample [][]any, i int) string {
 				best++
 			}
 			// What does not fit a later kind from the start fits none of them.
-			if best >= 2 && best < len(kinds) && !all(sample, i, kinds[best].fits) {
+			if best >= 1 && best < len(kinds) && !all(sample, i, kinds[best].fits) {
 				best = len(kinds)
 			}
 		}

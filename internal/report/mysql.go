@@ -8,6 +8,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"math/big"
 	"net"
 	"slices"
 	"strconv"
@@ -265,7 +266,7 @@ var mysqlEngine = engine{
 	},
 	kind: func(t string) (rows.Kind, bool) {
 		switch strings.TrimPrefix(t, "UNSIGNED ") {
-		case "TINYINT", "SMALLINT", "MEDIUMINT", "INT", "BIGINT", "YEAR":
+		case "TINYINT", "SMALLINT", "MEDIUMINT", "INT", "BIGINT", "YEAR", "BIT":
 			return rows.Whole, true
 		case "DECIMAL", "FLOAT", "DOUBLE":
 			return rows.Number, true
@@ -277,6 +278,15 @@ var mysqlEngine = engine{
 			return rows.Instant, true
 		}
 		return rows.Text, true
+	},
+	bytes: func(t string) func([]byte) string {
+		switch {
+		case t == "BIT":
+			return func(bits []byte) string { return new(big.Int).SetBytes(bits).String() }
+		case t == "GEOMETRY", t == "VECTOR", strings.HasSuffix(t, "BINARY"), strings.HasSuffix(t, "BLOB"):
+			return hexadecimal
+		}
+		return nil
 	},
 	utc: true,
 	explain: func(err error) (fault.Class, fault.Scope, string, bool) {

@@ -2,8 +2,10 @@ package report_test
 
 import (
 	"context"
+	"crypto/x509"
 	"database/sql"
 	"encoding/json"
+	"encoding/pem"
 	"errors"
 	"fmt"
 	"net/http"
@@ -25,6 +27,7 @@ import (
 	"ironbell/internal/freeport"
 	"ironbell/internal/outgoing"
 	"ironbell/internal/report"
+	"ironbell/standin/gate"
 
 	"github.com/go-sql-driver/mysql"
 	"github.com/stretchr/testify/assert"
@@ -145,6 +148,26 @@ func TestFilesOfAFolderAsTables(t *testing.T) {
 	k, err = ask(t, s, `SELECT n, m FROM lines ORDER BY n`)
 	require.NoError(t, err)
 	assert.Equal(t, [][]string{{"2", "0.25"}, {"9007199254740993", "(null)"}}, k.rows)
+	// Numbers are kept to the last digit, or are text, or the file is refused: never others.
+	long, late := "{\"n\": 18446744073709551616, \"mixed\": 0.5}\n{\"n\": 3, \"mixed\": 9007199254740993}\n", strings.Builder{}
+	for range 3000 {
+		late.WriteString("{\"n\": 1}\n")
+	}
+	late.WriteString("{\"n\": -18446744073709551617}\n")
+	write("long.json", long)
+	write("late.json", late.String())
+	numbers, err := opened(t, "folder", map[string]any{"folder": dir, "tables": map[string]any{
+		"long": map[string]any{"file": "long.json"}, "late": map[string]any{"file": "late.json"}, "named": map[string]any{"file": "late.json", "text": []string{"n"}},
+	}}, "", report.Allowed{Folders: []string{dir}})
+	require.NoError(t, err)
+	k, err = ask(t, numbers, `SELECT n, mixed FROM long`)
+	require.NoError(t, err)
+	assert.Equal(t, [][]string{{"18446744073709551616", "0.5"}, {"3", "9007199254740993"}}, k.rows)
+	_, err = ask(t, numbers, `SELECT n FROM late`)
+	assert.ErrorContains(t, err, `row 3001 has -18446744073709551617 in the column "n", which has more digits than a number keeps; name the column under text of the table "late"`)
+	k, err = ask(t, numbers, `SELECT n FROM named WHERE n < '0'`)
+	require.NoError(t, err)
+	assert.Equal(t, [][]string{{"-18446744073709551617"}}, k.rows)
 	k, err = ask(t, s, `SELECT * FROM latin`)
 	require.NoError(t, err)
 	assert.Equal(t, [][]string{{"Café"}}, k.rows)
@@ -200,7 +223,7 @@ func TestFilesOverHTTPAsTables(t *testing.T) {
 }
 
 // mariadb starts Debian's server on loopback.
-func mariadb(t *testing.T) (port int, root *sql.DB) {
+func mariadb(t *testing.T, more ...string) (port int, root *sql.DB) {
 	t.Helper()
 	if _, err := os.Stat("/usr/sbin/mariadbd"); err != nil {
 		t.Fatal("the tests need mariadbd; scripts/ensure test installs it")
@@ -225,7 +248,7 @@ func mariadb(t *testing.T) (port int, root *sql.DB) {
 	require.NoError(t, err, string(made))
 	port, err = freeport.Find(context.Background())
 	require.NoError(t, err)
-	cmd := exec.Command("/usr/sbin/mariadbd", "--no-defaults", "--datadir="+data, "--socket="+filepath.Join(dir, "s"), "--bind-address=127.0.0.1", "--port="+strconv.Itoa(port), "--pid-file="+filepath.Join(dir, "pid"), "--skip-log-bin")
+	cmd := exec.Command("/usr/sbin/mariadbd", append([]string{"--no-defaults", "--datadir=" + data, "--socket=" + filepath.Join(dir, "s"), "--bind-address=127.0.0.1", "--port=" + strconv.Itoa(port), "--pid-file=" + filepath.Join(dir, "pid"), "--skip-log-bin"}, more...)...)
 	server, err := child.Start(cmd, syscall.SIGKILL, as)
 	require.NoError(t, err)
 	t.Cleanup(func() { server.Stop(syscall.SIGTERM, 10*time.Second, syscall.SIGKILL) })
@@ -273,6 +296,13 @@ func TestMariaDB(t *testing.T) {
 	k, err = ask(t, s, "SELECT metres, 'it\\'s :port' FROM tides WHERE metres > :least ORDER BY id DESC")
 	require.NoError(t, err)
 	assert.Equal(t, [][]string{{"12345678.90", "it's :port"}, {"120.50", "it's :port"}}, k.rows)
+	// Bytes that are no text are never shown as text that is broken.
+	_, err = root.Exec(`USE tarnwick; CREATE TABLE raws (flag bit(1), mask bit(64), code binary(3), key_ varbinary(8), photo blob, note text, big bigint unsigned); INSERT INTO raws VALUES (b'1', b'1111111111111111111111111111111111111111111111111111111111111111', x'00ff41', x'', x'89504e47', 'Café', 18446744073709551615), (b'0', NULL, x'616263', x'616263', x'616263', '', 0)`)
+	require.NoError(t, err)
+	k, err = ask(t, s, "SELECT flag, mask, code, key_, photo, note, big FROM raws ORDER BY big DESC")
+	require.NoError(t, err)
+	assert.Equal(t, [][]string{{"1", "18446744073709551615", "0x00ff41", "", "0x89504e47", "Café", "18446744073709551615"}, {"0", "(null)", "0x616263", "0x616263", "0x616263", "", "0"}}, k.rows)
+	assert.Equal(t, []rows.Kind{rows.Whole, rows.Text}, []rows.Kind{kindsOf(k.columns)["mask"], kindsOf(k.columns)["photo"]})
 	for query, want := range map[string]string{
 		"SELECT nobody FROM tides":                   "Unknown column 'nobody'",
 		"INSERT INTO tides (id) VALUES (9)":          "begins with SELECT, WITH or VALUES; this one begins with INSERT",
@@ -308,6 +338,51 @@ func TestMariaDB(t *testing.T) {
 	assert.Equal(t, []any{fault.Lasting, fault.Source}, []any{f.Class, f.Scope})
 	assert.Contains(t, f.Error(), "Access denied")
 	assert.NotContains(t, f.Error(), "wrong\"")
+}
+
+// A server's certificate is held against the source's own authority, and the sentence tells
+// what is wrong with it.
+func TestMariaDBOverTLS(t *testing.T) {
+	dir, err := os.MkdirTemp("", "ironbell-certificate-") //nolint:usetesting // open to the server's user
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = os.RemoveAll(dir) })
+	require.NoError(t, os.Chmod(dir, 0o755))
+	cert, ca, err := gate.Certificate()
+	require.NoError(t, err)
+	key, err := x509.MarshalPKCS8PrivateKey(cert.PrivateKey)
+	require.NoError(t, err)
+	both := append(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: cert.Certificate[0]}), pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: key})...)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "both.pem"), both, 0o644))
+	port, root := mariadb(t, "--ssl-cert="+filepath.Join(dir, "both.pem"), "--ssl-key="+filepath.Join(dir, "both.pem"))
+	_, err = root.Exec(`CREATE DATABASE tarnwick; CREATE USER reader@'127.0.0.1' IDENTIFIED BY 'reader'; CREATE USER reader@localhost IDENTIFIED BY 'reader'; GRANT SELECT ON tarnwick.* TO reader@'127.0.0.1'; GRANT SELECT ON tarnwick.* TO reader@localhost`)
+	require.NoError(t, err)
+	_, others, err := gate.Certificate()
+	require.NoError(t, err)
+	settings := func(host, tls, ca string) map[string]any {
+		return map[string]any{"host": host, "port": port, "database": "tarnwick", "user": "reader", "tls": tls, "ca": ca}
+	}
+	for name, c := range map[string]struct {
+		settings map[string]any
+		wrong    string
+		advice   string
+	}{
+		"own authority":     {settings("127.0.0.1", "verify-full", ca), "", ""},
+		"unchecked":         {settings("127.0.0.1", "require", ""), "", ""},
+		"another authority": {settings("127.0.0.1", "verify-full", others), "an authority that this machine does not trust", "put it into ca"},
+		"this machine's":    {settings("127.0.0.1", "verify-full", ""), "an authority that this machine does not trust", "put it into ca"},
+	} {
+		s, err := opened(t, "mysql", c.settings, "reader", report.Allowed{})
+		require.NoError(t, err)
+		_, err = s.Test(context.Background())
+		if c.wrong == "" {
+			assert.NoError(t, err, name)
+			continue
+		}
+		f := fault.Of(err)
+		assert.ErrorContains(t, err, c.wrong, name)
+		assert.Contains(t, f.Advice, c.advice, name)
+		assert.Equal(t, []any{fault.Lasting, fault.Source}, []any{f.Class, f.Scope}, name)
+	}
 }
 
 func TestSQLServerSaysThatItIsUntested(t *testing.T) {

@@ -83,6 +83,7 @@ var sqliteEngine = engine{
 		}
 		return rows.Text, true
 	},
+	bytes: func(string) func([]byte) string { return hexadecimal }, // text comes as such
 	explain: func(err error) (fault.Class, fault.Scope, string, bool) {
 		var said *sqlite.Error
 		if !errors.As(err, &said) {

@@ -142,6 +142,21 @@ var sqlServerEngine = engine{
 		}
 		return rows.Text, true
 	},
+	bytes: func(t string) func([]byte) string {
+		switch {
+		case t == "UNIQUEIDENTIFIER":
+			return func(bytes []byte) string {
+				var id mssql.UniqueIdentifier
+				if id.Scan(bytes) != nil {
+					return hexadecimal(bytes)
+				}
+				return id.String()
+			}
+		case t == "IMAGE", t == "TIMESTAMP", t == "UDT", strings.HasSuffix(t, "BINARY"):
+			return hexadecimal
+		}
+		return nil
+	},
 	explain: func(err error) (fault.Class, fault.Scope, string, bool) {
 		var said mssql.Error
 		if !errors.As(err, &said) {
