@@ -4,7 +4,7 @@ BIN := bin
 GO_FILES := $(shell git ls-files -co --exclude-standard '*.go' '*.sql' '*.html' go.mod go.sum)
 CONSOLE_FILES := $(shell git ls-files -co --exclude-standard console)
 
-.PHONY: help demo demo-reset test torture soak lint build console screenshots bench describe
+.PHONY: help demo demo-reset test attack torture soak lint build console screenshots bench describe
 help: ## List what can be made
 	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 16
 
@@ -35,6 +35,10 @@ test: ## Test everything: core, store, console and the whole
 	go test -run '^$$' -fuzz FuzzParse -fuzztime 10s ./internal/core/rule
 	go test -run '^$$' -fuzz FuzzReadICS -fuzztime 5s ./internal/core/calendar
 
+attack: ## Run the tables of attacks on real servers, and tell how many were refused; make test runs them, too
+	@scripts/ensure test
+	@go run ./test/attack
+
 torture: ## Break everything for minutes while thousands of jobs ring; make test has a short form
 	@scripts/ensure test
 	go test -count=1 -timeout 40m -v ./test/torture -args -jobs 300 -seconds 330
@@ -48,6 +52,7 @@ lint: ## Check form and structure
 	@scripts/ensure lint
 	@test -z "$$(gofmt -l cmd internal client demo standin test)" || { gofmt -l cmd internal client demo standin test; echo "gofmt these files"; exit 1; }
 	.tools/golangci-lint run ./...
+	@scripts/known-faults
 	@cd console && npm run --silent types >/dev/null && npm run --silent check && npm run --silent lint
 
 screenshots: build ## Take the pictures of docs/screenshots from the demo that runs

@@ -51,6 +51,8 @@ var postgresDialect = dialect{
 	forbidden: map[string]string{
 		"set_config": "changes settings", "query_to_xml": "runs a text as a query", "query_to_xmlschema": "runs a text as a query",
 		"query_to_xml_and_xmlschema": "runs a text as a query", "ts_stat": "runs a text as a query", "dblink": "connects elsewhere", "dblink_exec": "connects elsewhere",
+		"pg_advisory_lock": "holds others up", "pg_advisory_lock_shared": "holds others up", "pg_try_advisory_lock": "holds others up", "pg_try_advisory_lock_shared": "holds others up",
+		"pg_advisory_xact_lock": "holds others up", "pg_advisory_xact_lock_shared": "holds others up", "pg_try_advisory_xact_lock": "holds others up", "pg_try_advisory_xact_lock_shared": "holds others up",
 		"pg_terminate_backend": "ends other people's work", "pg_cancel_backend": "ends other people's work",
 	},
 }
