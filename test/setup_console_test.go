@@ -239,3 +239,55 @@ func TestDeliveriesAndDestinationsAreLive(t *testing.T) {
 		return !strings.Contains(destinations.text(), "Down since")
 	})
 }
+
+// Somebody sees what is signed in as them, ends what they do not know, and changes their own
+// password, which ends the rest.
+func TestTheConsoleEndsSignInsAndChangesThePassword(t *testing.T) {
+	w := open(t)
+	axe, err := os.ReadFile("../console/node_modules/axe-core/axe.min.js")
+	require.NoError(t, err, "type: make console")
+	_, status := w.browser("mara", password, "")
+	require.Equal(t, 200, status, "another browser")
+	p := consoleAs(t, w, "mara")
+	at := "http://" + w.listen
+	p.do(chromedp.Navigate(at + "/people"))
+	p.sees("Signed in")
+	p.sees("Quay browser")
+	p.sees("this one")
+	p.audit(axe, "what is signed in")
+	count := func() int {
+		n, err := browser.Get(p.tab, patience, chromedp.Evaluate[int](`[...document.querySelectorAll('main button')].filter((b) => b.textContent.trim() === 'End').length`))
+		require.NoError(t, err)
+		return n
+	}
+	require.Equal(t, 2, count())
+	p.press("//main//tr[not(.//b[text()='this one'])]", "End")
+	w.until(patience, "only this one is left", func() bool { return count() == 1 })
+	p.press("//main", "Change the password")
+	p.fill("Present password", password)
+	p.fill("New password", "slipway lantern quince 7")
+	p.fill("New password again", "slipway lantern quince 8")
+	p.press("//main", "Change it")
+	p.sees("typed in two ways; nothing was changed")
+	p.fill("Present password", "not mine")
+	p.fill("New password again", "slipway lantern quince 7")
+	p.press("//main", "Change it")
+	p.sees("the present password is another one")
+	p.fill("Present password", password)
+	p.fill("New password", "password123")
+	p.fill("New password again", "password123")
+	p.press("//main", "Change it")
+	p.sees("guess")
+	p.audit(axe, "a change of the password")
+	p.fill("New password", "slipway lantern quince 7")
+	p.fill("New password again", "slipway lantern quince 7")
+	p.press("//main", "Change it")
+	w.until(patience, "this session has ended, too", func() bool {
+		there, err := browser.Get(p.tab, patience, chromedp.Evaluate[bool](`document.readyState === 'complete' && document.querySelectorAll('input[type=password]').length === 1 && ![...document.querySelectorAll('button')].some((b) => b.textContent.trim() === 'Change it')`))
+		return err == nil && there
+	})
+	_, status = w.browser("mara", password, "")
+	assert.Equal(t, 401, status)
+	_, status = w.browser("mara", "slipway lantern quince 7", "")
+	assert.Equal(t, 200, status)
+}

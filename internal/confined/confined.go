@@ -195,7 +195,7 @@ func (w Walls) Standing() (sentences []string, closed bool) {
 	}
 	switch {
 	case landlocked:
-		sentences = append(sentences, "They read what the system is made of and the folders that the operator named, and write to a folder of their own only; the service's files, memory and environment are out of their reach.")
+		sentences = append(sentences, "They read what the system is made of, write to a folder of their own, and beside it reach only what the operator named; the service's files, memory and environment are closed to them.")
 	case w.User != "":
 		sentences = append(sentences, "This kernel has no Landlock: they read whatever that user may read. The service's files, memory and environment are out of their reach as long as other users may not read them.")
 	default:
