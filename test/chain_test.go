@@ -331,7 +331,9 @@ func TestProgramsKeepToTheirRoom(t *testing.T) {
 	assert.Contains(t, page.Reason, "it took longer than its limit of 1s and was ended")
 	// Neither the service's files nor its environment are within reach, and no variable opens a way.
 	key := filepath.Join(w.dir, "key")
-	w.write("programs/look", "#!/bin/sh\ncat "+key+" "+filepath.Join(w.dir, "artifacts")+"/* "+filepath.Join(w.dir, "programs")+"/other.variables\ncat /proc/[0-9]*/environ 2>/dev/null | tr '\\0' '\\n' | grep -c '^IRONBELL_DB='\nexit 0\n", 0o755)
+	w.kill()
+	w.start("-db", w.db) // named where everybody could read it
+	w.write("programs/look", "#!/bin/sh\ncat "+key+" "+filepath.Join(w.dir, "artifacts")+"/* "+filepath.Join(w.dir, "programs")+"/other.variables\ncat /proc/[0-9]*/environ 2>/dev/null | tr '\\0' '\\n' | grep -c '^IRONBELL_DB='\ncat /proc/[0-9]*/cmdline | tr '\\0' '\\n' | grep -c -e '^-db' -e '^postgres://'\nexit 0\n", 0o755)
 	w.write("programs/other.variables", "KEY=planted for another\n", 0o644)
 	w.job("Look", one("p", job.ProgramTask{Program: "look"}))
 	page = w.ring("Look", 20*time.Second)
@@ -345,7 +347,7 @@ func TestProgramsKeepToTheirRoom(t *testing.T) {
 		}
 	}
 	assert.Contains(t, strings.Join(seen, "\n"), "Permission denied")
-	assert.Contains(t, seen, "0", "environments with the service's database: %q", seen)
+	assert.Equal(t, []string{"0", "0"}, seen[len(seen)-3:len(seen)-1], "environments and command lines with the service's database: %q", seen)
 	assert.NotContains(t, strings.Join(seen, "\n"), "planted")
 	_, err = w.c.SaveJob(ctx, "X", wire.JobRequest{On: true, Definition: one("p", job.ProgramTask{Program: "look", Variables: map[string]string{"BASH_ENV": key}})})
 	assert.ErrorContains(t, err, "the operator did not name it for this program")

@@ -13,6 +13,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"time"
 
 	"ironbell/console"
@@ -75,9 +76,37 @@ var serveCommand = cli.Command{
 			if len(args) > 0 {
 				return 0, &cli.Usage{Sentence: "it takes no arguments, only flags"}
 			}
+			if err := hideDatabase(f, o.db); err != nil {
+				return 0, err
+			}
 			return 0, serve(ctx, i.Err, o)
 		}
 	},
+}
+
+// hideDatabase starts this program anew with the database in its environment when it was
+// named on the command line, which every process of the machine can read, and with it the
+// password. It returns when there is nothing to hide.
+func hideDatabase(f *flag.FlagSet, dsn string) error {
+	args, named := []string{os.Args[0], "serve"}, false
+	f.Visit(func(one *flag.Flag) {
+		if one.Name == "db" {
+			named = true
+			return
+		}
+		args = append(args, "-"+one.Name+"="+one.Value.String())
+	})
+	if !named {
+		return nil
+	}
+	self, err := os.Executable()
+	if err != nil {
+		return fmt.Errorf("find this program, to hide the database's password: %w", err)
+	}
+	if err := os.Setenv("IRONBELL_DB", dsn); err != nil {
+		return fmt.Errorf("hide the database's password: %w", err)
+	}
+	return fmt.Errorf("start anew, to hide the database's password: %w", syscall.Exec(self, args, os.Environ())) //nolint:gosec // this program itself
 }
 
 type serveOptions struct {

@@ -615,3 +615,61 @@ func TestAPasswordIsTheAnswerToAQuestion(t *testing.T) {
 		}
 	}
 }
+
+// A line that breaks leaves a part of a file behind, which the next line removes: of this
+// node, or of another one that tries again.
+func TestPartsOfBrokenLinesAreRemoved(t *testing.T) {
+	for name, p := range places(t) {
+		if p.server == nil || name == "s3" { // an object is whole or not there
+			continue
+		}
+		t.Run(name, func(t *testing.T) {
+			d := p.open(t)
+			left := func(id int64, try int) bool {
+				_, there := p.content(t, fmt.Sprintf("in/.ironbell-%d-%d.part", id, try))
+				return there
+			}
+			_, err := put(t, d, handover(8, "in/first.csv", "x", "overwrite")) // so that its folder is there
+			require.NoError(t, err)
+			broken := 0
+			for id := range int64(3) {
+				h := handover(id+1, "in/day sheet.csv", strings.Repeat("code\n", 1<<20), "overwrite")
+				h.Try, h.Content = 1, &breaking{ReadSeeker: h.Content, cut: p.server.(interface{ Break() }).Break}
+				_, err := put(t, d, h)
+				require.Error(t, err)
+				if left(id+1, 1) {
+					broken++
+				}
+			}
+			require.Positive(t, broken, "something was left behind")
+			another := p.open(t) // as another node has it
+			h := handover(1, "in/day sheet.csv", "code\nPEN\n", "overwrite")
+			h.Try = 2
+			_, err = put(t, another, h)
+			require.NoError(t, err)
+			assert.False(t, left(1, 1), "the try before left nothing")
+			_, err = put(t, d, handover(9, "in/other.csv", "x", "overwrite"))
+			require.NoError(t, err)
+			for id := range int64(3) {
+				assert.False(t, left(id+1, 1), "part %d", id+1)
+			}
+		})
+	}
+}
+
+// breaking breaks the line in the middle of a file.
+type breaking struct {
+	io.ReadSeeker
+	read int
+	cut  func()
+}
+
+// Read implements io.Reader.
+func (b *breaking) Read(p []byte) (int, error) {
+	n, err := b.ReadSeeker.Read(p[:min(len(p), 64<<10)])
+	if b.read += n; b.read > 2<<20 && b.cut != nil {
+		b.cut()
+		b.cut = nil
+	}
+	return n, err
+}

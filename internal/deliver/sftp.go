@@ -132,11 +132,15 @@ func (e *errAsked) Error() string {
 	return fmt.Sprintf("the server asks %q, and nobody is there to answer", e.question)
 }
 
+// maxRounds bounds how often a server may ask at one sign-in; some ask nothing first.
+const maxRounds = 5
+
 // signIn are the ways to sign in, and what was tried of them. A password is offered once: by
 // the way of its name, or, where a server has only that, as an answer to its questions
 // (RFC 4256), of which only those that are not to be shown while they are answered count.
 func (s *sftpPlace) signIn() ([]ssh.AuthMethod, func() []string) {
 	var tried []string
+	rounds := 0
 	if s.key != nil {
 		return []ssh.AuthMethod{ssh.PublicKeysCallback(func() ([]ssh.Signer, error) {
 			tried = append(tried, "its key")
@@ -149,6 +153,9 @@ func (s *sftpPlace) signIn() ([]ssh.AuthMethod, func() []string) {
 			return s.Secret, nil
 		}),
 		ssh.KeyboardInteractive(func(_, _ string, questions []string, shown []bool) ([]string, error) {
+			if rounds++; rounds > maxRounds {
+				return nil, errors.New("the server asks on and on")
+			}
 			answers := make([]string, len(questions))
 			for i, q := range questions {
 				switch {
