@@ -24,10 +24,10 @@ var packages = []string{"./internal/report", "./internal/confined", "./internal/
 
 func main() {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt)
-	defer stop()
-	if err := run(ctx); err != nil {
+	err := run(ctx)
+	stop()
+	if err != nil {
 		fmt.Fprintln(os.Stderr, "attack:", err)
-		stop()
 		os.Exit(1)
 	}
 }
