@@ -165,7 +165,11 @@ func freeAddress(t testing.TB) string {
 // start starts the service and waits until it is ready.
 func (w *world) start(flags ...string) {
 	w.t.Helper()
-	w.startFrom(build(w.t)+"/ironbell", append([]string{"-probe-wait", "300ms"}, flags...)...)
+	flags = append([]string{"-probe-wait", "300ms", "-programs-write", filepath.Join(w.dir, "notes")}, flags...)
+	if os.Getuid() == 0 {
+		flags = append(flags, "-programs-user", "nobody")
+	}
+	w.startFrom(build(w.t)+"/ironbell", flags...)
 }
 
 // startFrom starts the service from a program of its own.
@@ -175,11 +179,8 @@ func (w *world) startFrom(program string, flags ...string) {
 	require.NoError(w.t, err)
 	args := append([]string{
 		"serve", "-listen", w.listen, "-artifacts", filepath.Join(w.dir, "artifacts"), "-key-file", filepath.Join(w.dir, "key"), "-lease", "2s", "-alert-wait", "1s",
-		"-programs", filepath.Join(w.dir, "programs"), "-programs-write", filepath.Join(w.dir, "notes"), "-folders", filepath.Join(w.dir, "folders"), "-allow-internal", strings.Join([]string{w.outside, w.out.WebDAV, w.out.Objects, w.out.Printer, w.out.Receiver}, ","),
+		"-programs", filepath.Join(w.dir, "programs"), "-folders", filepath.Join(w.dir, "folders"), "-allow-internal", strings.Join([]string{w.outside, w.out.WebDAV, w.out.Objects, w.out.Printer, w.out.Receiver}, ","),
 	}, flags...)
-	if os.Getuid() == 0 {
-		args = append(args, "-programs-user", "nobody")
-	}
 	cmd := exec.Command(program, args...)
 	cmd.Env = append(os.Environ(), "IRONBELL_DB="+w.db)
 	cmd.Stdout, cmd.Stderr = log, log

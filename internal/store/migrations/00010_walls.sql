@@ -9,7 +9,7 @@ ALTER TABLE sources ADD COLUMN writes text NOT NULL DEFAULT '';
 CREATE TABLE sign_ins (
   id        bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY,
   person_id bigint NOT NULL REFERENCES people ON DELETE CASCADE,
-  kind      text NOT NULL CHECK (kind IN ('session', 'token')),
+  kind      text NOT NULL DEFAULT 'token' CHECK (kind IN ('session', 'token')),
   name      text NOT NULL,             -- what the token is for, or what browser it is
   hash      bytea UNIQUE,              -- of a token
   address   text NOT NULL DEFAULT '',  -- from which it was made
@@ -23,7 +23,8 @@ CREATE INDEX sign_ins_ends ON sign_ins (ends_at) WHERE ends_at IS NOT NULL;
 INSERT INTO sign_ins (person_id, kind, name, hash, began_at, ends_at) SELECT person_id, 'token', name, hash, created_at, ends_at FROM tokens;
 DROP TABLE tokens;
 DELETE FROM sessions;
-ALTER TABLE people DROP COLUMN access_no;
+-- The version before reads and writes tokens where they stood, and counts what it ends.
+CREATE VIEW tokens AS SELECT hash, person_id, name, began_at AS created_at, ends_at FROM sign_ins WHERE kind = 'token' AND sends IS NULL;
 
 -- A link for named people is bound to them, not to addresses, which people set themselves.
 ALTER TABLE people ADD COLUMN mail_own boolean NOT NULL DEFAULT false; -- the address is the person's own word
@@ -55,7 +56,7 @@ DROP INDEX people_alike, identities_alike, posts_alike, groups_alike, calendars_
 DROP FUNCTION name_key;
 ALTER TABLE links DROP COLUMN people;
 ALTER TABLE people DROP COLUMN mail_own;
-ALTER TABLE people ADD COLUMN access_no bigint NOT NULL DEFAULT 0;
+DROP VIEW tokens;
 CREATE TABLE tokens (
   hash       bytea PRIMARY KEY,
   person_id  bigint NOT NULL REFERENCES people ON DELETE CASCADE,
