@@ -333,7 +333,7 @@ func TestProgramsKeepToTheirRoom(t *testing.T) {
 	key := filepath.Join(w.dir, "key")
 	w.kill()
 	w.start("-db", w.db) // named where everybody could read it
-	w.write("programs/look", "#!/bin/sh\ncat "+key+" "+filepath.Join(w.dir, "artifacts")+"/* "+filepath.Join(w.dir, "programs")+"/other.variables\ncat /proc/[0-9]*/environ 2>/dev/null | tr '\\0' '\\n' | grep -c '^IRONBELL_DB='\ncat /proc/[0-9]*/cmdline | tr '\\0' '\\n' | grep -c -e '^-db' -e '^postgres://'\nexit 0\n", 0o755)
+	w.write("programs/look", "#!/bin/sh\ncat "+key+" "+filepath.Join(w.dir, "artifacts")+"/* "+filepath.Join(w.dir, "programs")+"/other.variables\ncat /proc/[0-9]*/environ 2>/dev/null | tr '\\0' '\\n' | grep -c '^IRONBELL_DB='\ncat /proc/[0-9]*/cmdline 2>/dev/null | tr '\\0' '\\n' | grep -c -e '^-db' -e '^postgres://'\nexit 0\n", 0o755)
 	w.write("programs/other.variables", "KEY=planted for another\n", 0o644)
 	w.job("Look", one("p", job.ProgramTask{Program: "look"}))
 	page = w.ring("Look", 20*time.Second)

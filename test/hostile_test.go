@@ -199,8 +199,8 @@ func TestWhatIsWrongWithADestinationIsToldOnceAndPutRightByItself(t *testing.T) 
 	require.NoError(t, err)
 
 	for name, want := range map[string][2]string{
-		"untrusted mail": {"certificate", "add its certificate to those that the destination trusts"},
-		"untrusted ftp":  {"certificate", "add its certificate to those that the destination trusts"},
+		"untrusted mail": {"certificate", "put it into ca"},
+		"untrusted ftp":  {"certificate", "put it into ca"},
 		names["folder"]:  {"no such file or directory", ""},
 	} {
 		a := w.down(name)
@@ -270,7 +270,7 @@ func TestAPasswordThatExpiresAmongFilesLosesAndDoublesNone(t *testing.T) {
 	w.service.Stop(syscall.SIGTERM, 20*time.Second, syscall.SIGKILL)
 	w.start()
 	a := w.down(names["sftp"])
-	assert.Contains(t, a.Happened, "unable to authenticate")
+	assert.Contains(t, a.Happened, "refused to sign us in")
 	assert.Contains(t, a.Advice, "Check user and password, or key, of the destination.")
 	require.Less(t, len(arrived()), parts)
 	w.behave("sftp", "accept", 0)

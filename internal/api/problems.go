@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"strings"
 	"time"
 
 	"ironbell/internal/access"
@@ -17,14 +18,14 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 )
 
-// A refusal names the place in a request and never what stood there: it may be a password,
-// or the whole body with one in it.
+// A refusal names the place in a request, and what stood there only of its address: in the
+// body it may be a password, or all of it with one in it.
 func init() { //nolint:gochecknoinits // the framework takes it from a variable of its own
 	plain := huma.NewError
 	huma.NewError = func(status int, message string, errs ...error) huma.StatusError {
 		for i, err := range errs {
 			var d *huma.ErrorDetail
-			if errors.As(err, &d) {
+			if errors.As(err, &d) && !strings.HasPrefix(d.Location, "query.") && !strings.HasPrefix(d.Location, "path.") {
 				errs[i] = &huma.ErrorDetail{Location: d.Location, Message: d.Message}
 			}
 		}

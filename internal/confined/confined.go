@@ -101,6 +101,7 @@ func (w Walls) account() (*account, error) {
 
 // start is what supervisor and program are told of one start.
 type start struct {
+	Service int    // number of the process that waits for it
 	Room    string // the program's own folder, which goes with it
 	Program string // its path
 	Account *account
@@ -124,7 +125,7 @@ func (w Walls) Run(cmd *exec.Cmd, room string, limit time.Duration, run func() e
 			return fmt.Errorf("give the program's folder to the user %q: %w", w.User, err)
 		}
 	}
-	s := start{Room: room, Program: cmd.Path, Account: a, Read: w.Read, Write: w.Write, Hidden: w.Hidden, Memory: w.Memory}
+	s := start{Service: os.Getpid(), Room: room, Program: cmd.Path, Account: a, Read: w.Read, Write: w.Write, Hidden: w.Hidden, Memory: w.Memory}
 	if s.Memory <= 0 {
 		s.Memory = Memory
 	}

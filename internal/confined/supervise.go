@@ -138,7 +138,7 @@ func (s start) supervise(told string, args []string) (status int, by syscall.Sig
 				last, known = ws, true
 				continue
 			}
-			if os.Getppid() == 1 {
+			if os.Getppid() != s.Service {
 				_ = os.RemoveAll(s.Room) // the service is gone, and nobody else removes it
 			}
 			if !known {

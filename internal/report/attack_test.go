@@ -242,6 +242,10 @@ func TestAttacksOnPostgreSQL(t *testing.T) {
 		require.NoError(t, err)
 		s, err := opened(t, "postgres", map[string]any{"host": u.Hostname(), "port": port, "database": strings.TrimPrefix(u.Path, "/"), "user": u.User.Username(), "tls": "disable", "conns": 1, "longest": "1s", "may_write": kind == "write"}, "login", report.Allowed{})
 		require.NoError(t, err)
+		plain, err := opened(t, "postgres", map[string]any{"host": u.Hostname(), "port": port, "database": strings.TrimPrefix(u.Path, "/"), "user": u.User.Username(), "tls": "verify-full"}, "login", report.Allowed{})
+		require.NoError(t, err)
+		_, err = plain.Test(ctx)
+		assert.ErrorContains(t, err, "the server offers no TLS")
 		const session = "SELECT current_setting('statement_timeout'), current_setting('default_transaction_read_only'), current_user, current_setting('role')"
 		was, err := ask(t, s, session)
 		require.NoError(t, err)

@@ -16,6 +16,8 @@ import (
 	"ironbell/internal/core/rows"
 	"ironbell/internal/core/zone"
 	"ironbell/internal/outgoing"
+
+	"github.com/go-sql-driver/mysql"
 )
 
 // database is a source that is reached through database/sql. What differs from
@@ -299,6 +301,18 @@ func typed(place *time.Location) func(text string, t job.ValueType) any {
 	}
 }
 
+// insecure explains why no line over TLS to a source came about, or gives nil.
+func insecure(err error, source string) error {
+	doing := "connect to source " + quote(source)
+	if no := outgoing.Insecure(err, fault.Source, doing); no != nil {
+		return no
+	}
+	if errors.Is(err, mysql.ErrNoTLS) || strings.Contains(err.Error(), "server refused TLS connection") { // pgconn has no name for it
+		return fault.New(fault.Source, doing, "the server offers no TLS", "Let whoever keeps it switch TLS on; or set tls of the source to disable, when the way there is safe without.")
+	}
+	return nil
+}
+
 // wrong gives an error a class, a scope and an advice.
 func (d *database) wrong(ctx context.Context, err error, doing string, q Query) error {
 	var known *fault.Fault
@@ -313,7 +327,7 @@ func (d *database) wrong(ctx context.Context, err error, doing string, q Query) 
 	class, scope, said, ok := d.engine.explain(err)
 	said = d.blot.Text(said)
 	if !ok {
-		if no := outgoing.Insecure(err, fault.Source, "connect to source "+quote(d.name)); no != nil {
+		if no := insecure(err, d.name); no != nil {
 			return d.blot.Err(no)
 		}
 		return fault.Wrap(errors.New("no connection: "+d.blot.Text(fault.Reason(err))), fault.Passing, fault.Source, "connect to source "+quote(d.name), "Check that the database runs and can be reached from this machine.")

@@ -13,7 +13,6 @@ import (
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/rows"
-	"ironbell/internal/outgoing"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
@@ -380,7 +379,7 @@ func (p *postgres) explained(ctx context.Context, err error, st Statement, q Que
 		}
 		return fault.Wrap(errors.New("the server answered: "+said.Message), fault.Passing, fault.Source, doing, "")
 	case errors.As(err, &refused):
-		if no := outgoing.Insecure(err, fault.Source, "connect to source "+quote(p.name)); no != nil {
+		if no := insecure(err, p.name); no != nil {
 			return no
 		}
 		return fault.Wrap(errors.New("no connection: "+fault.Reason(err)), fault.Passing, fault.Source, "connect to source "+quote(p.name), "Check that the database runs and can be reached from this machine.")

@@ -296,6 +296,11 @@ func TestMariaDB(t *testing.T) {
 	k, err = ask(t, s, "SELECT metres, 'it\\'s :port' FROM tides WHERE metres > :least ORDER BY id DESC")
 	require.NoError(t, err)
 	assert.Equal(t, [][]string{{"12345678.90", "it's :port"}, {"120.50", "it's :port"}}, k.rows)
+	plain, err := opened(t, "mysql", settings(map[string]any{"tls": "verify-full"}), "reader", report.Allowed{})
+	require.NoError(t, err)
+	_, err = plain.Test(context.Background())
+	assert.ErrorContains(t, err, "the server offers no TLS")
+	assert.Contains(t, fault.Of(err).Advice, "set tls of the source to disable")
 	// Bytes that are no text are never shown as text that is broken.
 	_, err = root.Exec(`USE tarnwick; CREATE TABLE raws (flag bit(1), mask bit(64), code binary(3), key_ varbinary(8), photo blob, note text, big bigint unsigned); INSERT INTO raws VALUES (b'1', b'1111111111111111111111111111111111111111111111111111111111111111', x'00ff41', x'', x'89504e47', 'Café', 18446744073709551615), (b'0', NULL, x'616263', x'616263', x'616263', '', 0)`)
 	require.NoError(t, err)

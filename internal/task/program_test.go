@@ -69,6 +69,7 @@ func TestNothingOutlivesAProgram(t *testing.T) {
 	}{"it ends": {"exit 0", false}, "it fails": {"exit 3", false}, "it is broken off": {"sleep 600", true}} {
 		t.Run(name, func(t *testing.T) {
 			notes := t.TempDir()
+			t.Setenv("TMPDIR", t.TempDir())
 			k, task := program(t, daemons+c.end)
 			task.Program.Variables, k.Walls.Write = map[string]string{"NOTES": notes}, []string{notes}
 			ctx, cancel := context.WithCancel(t.Context())
