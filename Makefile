@@ -32,8 +32,8 @@ test: ## Test everything: core, store, console and the whole
 	@$(MAKE) --no-print-directory build
 	@cd console && npm run --silent test
 	go test -count=1 -timeout 18m ./...
-	go test -run '^$$' -fuzz FuzzParse -fuzztime 10s ./internal/core/rule
-	go test -run '^$$' -fuzz FuzzReadICS -fuzztime 5s ./internal/core/calendar
+	go test -run '^$$' -fuzz FuzzParse -fuzztime 10s -fuzzminimizetime 1x ./internal/core/rule
+	go test -run '^$$' -fuzz FuzzReadICS -fuzztime 5s -fuzzminimizetime 1x ./internal/core/calendar
 
 attack: ## Run the tables of attacks on real servers, and tell how many were refused; make test runs them, too
 	@scripts/ensure test
