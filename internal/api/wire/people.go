@@ -1,0 +1,48 @@
+package wire
+
+import (
+	"time"
+)
+
+// Whom is whom some recipients come to now.
+type Whom struct {
+	Addresses []string `json:"addresses"`
+	Notes     []string `json:"notes,omitempty" doc:"who gets nothing now, or in whose place somebody else does"`
+	Wrong     []Wrong  `json:"wrong,omitempty"`
+}
+
+// WhomRequest asks whom some recipients come to.
+type WhomRequest struct {
+	To []string `json:"to" maxItems:"1000"`
+}
+
+// Receives is a job that sends to a person.
+type Receives struct {
+	Job      string     `json:"job"`
+	JobID    int64      `json:"job_id"`
+	Sent     int        `json:"sent"`
+	LastAt   *time.Time `json:"last_at,omitempty"`
+	Last     string     `json:"last" doc:"state of the latest delivery"`
+	Left     bool       `json:"left" doc:"they took themselves off its list"`
+	MayLeave bool       `json:"may_leave"`
+}
+
+// GroupRequest saves a group.
+type GroupRequest struct {
+	Members []string `json:"members" maxItems:"10000" doc:"addresses, person:login, group:name, post:name, under:name; several in one text separated by commas, semicolons or lines"`
+}
+
+// PostRequest saves a post.
+type PostRequest struct {
+	Under   string   `json:"under,omitempty" maxLength:"200" doc:"the post that it stands under"`
+	Holders []string `json:"holders" maxItems:"100" doc:"sign-in names of the people who hold it"`
+}
+
+// PersonRequest is what is said of a person when they are saved.
+type PersonRequest struct {
+	Name     string `json:"name" minLength:"1" maxLength:"200"`
+	Mail     string `json:"mail" maxLength:"254" doc:"mail address"`
+	Role     string `json:"role" enum:"administrator,owner,reader"`
+	Zone     string `json:"zone" doc:"time zone, such as Europe/London"`
+	Password string `json:"password,omitempty" maxLength:"1000" doc:"kept as it is when left out; at least 10 characters"`
+}
