@@ -146,6 +146,29 @@ func TestFilesGoEverywhere(t *testing.T) {
 	assert.Contains(t, out, "Departures everywhere")
 }
 
+// A file whose store was lost in the middle is looked for there, not asked for of a recipient.
+func TestAFileThatIsUnknownIsLookedForInItsStore(t *testing.T) {
+	w := open(t)
+	ctx := context.Background()
+	name := w.filePlaces()["s3"]
+	w.report("Departures", "SELECT 'Tarnwick Quay' AS port, 12 AS sailings")
+	d := definition("Departures", "", nil, "")
+	d.Tasks = d.Tasks[:1]
+	d.Tasks[0].Report.Outputs = []job.Output{{Format: "csv", Name: "departures"}}
+	d.Tasks = append(d.Tasks, job.Task{Name: "store", Kind: job.KindDeliver, After: []string{"report"}, Deliver: &job.DeliverTask{Destination: name}})
+	w.job("Departures", d)
+	w.behave("objects", "drop", 0)
+	run := w.ring("Departures", 60*time.Second)
+	require.Len(t, run.Deliveries, 1)
+	require.Equal(t, job.DeliveryUnknown, run.Deliveries[0].State, run.Deliveries[0].Answer)
+	want := fmt.Sprintf("Look whether %s is there and whole, with %d bytes, then settle the delivery", run.Deliveries[0].Address, run.Deliveries[0].Size)
+	assert.Contains(t, run.Deliveries[0].Advice, want)
+	alerts, err := w.c.Alerts(ctx, "open")
+	require.NoError(t, err)
+	require.Len(t, alerts, 1)
+	assert.Contains(t, alerts[0].Advice, want)
+}
+
 func TestADestinationWorksAsFarAsItsLastTestSays(t *testing.T) {
 	w := open(t)
 	ctx := context.Background()

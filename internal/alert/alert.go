@@ -10,6 +10,7 @@ import (
 
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/locale"
+	"ironbell/internal/core/phrase"
 	"ironbell/internal/deliver"
 )
 
@@ -112,18 +113,11 @@ func why(a job.Alert, step int) string {
 	case a.Kind == job.AlertDown || step == StepOwner:
 		return ""
 	case strings.HasPrefix(a.Told, "told "), strings.HasPrefix(a.Told, "a mail goes to "):
-		return owner + " has not taken it on. " + upper(a.Told) + "."
+		return owner + " has not taken it on. " + phrase.Upper(a.Told) + "."
 	case a.Told == "":
 		return owner + " could not be told."
 	}
-	return owner + " could not be told. " + upper(a.Told) + "."
-}
-
-func upper(text string) string {
-	if text == "" {
-		return ""
-	}
-	return strings.ToUpper(text[:1]) + text[1:]
+	return owner + " could not be told. " + phrase.Upper(a.Told) + "."
 }
 
 // Subject is the subject of an alert's mail.

@@ -12,6 +12,7 @@ import (
 	"ironbell/internal/access"
 	"ironbell/internal/core/civil"
 	"ironbell/internal/core/fault"
+	"ironbell/internal/core/phrase"
 	"ironbell/internal/report"
 	"ironbell/internal/store"
 
@@ -64,7 +65,7 @@ func (s *server) problem(err error) error {
 	case errors.As(err, &missing):
 		return huma.NewError(http.StatusNotFound, missing.Error())
 	case errors.As(err, &stale):
-		return huma.NewError(http.StatusPreconditionFailed, upperFirst(stale.Error())+".")
+		return huma.NewError(http.StatusPreconditionFailed, phrase.Upper(stale.Error())+".")
 	case errors.As(err, &taken):
 		return huma.NewError(http.StatusConflict, taken.Error())
 	case errors.As(err, &denied):

@@ -1,6 +1,7 @@
 package api
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -15,6 +16,7 @@ import (
 	"ironbell/internal/core/forecast"
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/moment"
+	"ironbell/internal/core/phrase"
 	"ironbell/internal/core/rule"
 	"ironbell/internal/core/zone"
 
@@ -60,7 +62,7 @@ func (s *server) when(a huma.API) {
 			if err := known(in.At); err != nil {
 				return nil, err
 			}
-			said, err := s.readMoment(ctx, in.Text, in.At, orElse(in.Zone, who.Zone), in.Calendars)
+			said, err := s.readMoment(ctx, in.Text, in.At, cmp.Or(in.Zone, who.Zone), in.Calendars)
 			if err != nil {
 				return nil, s.problem(err)
 			}
@@ -83,7 +85,7 @@ func (s *server) when(a huma.API) {
 			if err := known(in.From, in.To); err != nil {
 				return nil, err
 			}
-			f, err := s.forecast(ctx, in.From, in.To, orElse(in.Zone, who.Zone), in.Job, in.Limit)
+			f, err := s.forecast(ctx, in.From, in.To, cmp.Or(in.Zone, who.Zone), in.Job, in.Limit)
 			if err != nil {
 				return nil, s.problem(err)
 			}
@@ -136,13 +138,6 @@ func (s *server) when(a huma.API) {
 			}
 			return &struct{ Body job.WhenSettings }{saved}, nil
 		})
-}
-
-func orElse(text, otherwise string) string {
-	if text == "" {
-		return otherwise
-	}
-	return text
 }
 
 // readRule says what a rule means. What is wrong with it is an answer, too.
@@ -329,7 +324,7 @@ func (s *server) foresee(ctx context.Context, search string, from, to time.Time)
 
 func (f foreseen) coming(r forecast.Ring) wire.Coming {
 	j, e := f.jobs[r.Entry], f.entries[r.Entry]
-	c := wire.Coming{JobID: j.ID, Job: j.Name, At: r.Due, Reading: f.readings[r.Entry], Passed: r.Passed, Reason: orElse(r.Over, e.Rule.Reason(r.Ring))}
+	c := wire.Coming{JobID: j.ID, Job: j.Name, At: r.Due, Reading: f.readings[r.Entry], Passed: r.Passed, Reason: cmp.Or(r.Over, e.Rule.Reason(r.Ring))}
 	if e.Usual > 0 {
 		usual := e.Usual.Seconds()
 		c.Usual = &usual
@@ -455,9 +450,9 @@ func (s *server) feed(ctx context.Context) ([]byte, error) {
 			e.SetEndAt(ring.Due.Add(max(length, time.Minute)))
 		}
 		e.SetSummary(j.Name)
-		text := upperFirst(f.readings[ring.Entry]) + " (" + j.Zone + ")."
+		text := phrase.Upper(f.readings[ring.Entry]) + " (" + j.Zone + ")."
 		if reason := entry.Rule.Reason(ring.Ring); reason != "" {
-			text += "\n" + upperFirst(reason) + "."
+			text += "\n" + phrase.Upper(reason) + "."
 		}
 		e.SetDescription(text)
 		e.SetURL(fmt.Sprintf("%s/jobs/%d", s.Engine.URL(), j.ID))
@@ -470,11 +465,4 @@ func (s *server) feed(ctx context.Context) ([]byte, error) {
 func dayNumber(t time.Time) int64 {
 	y, m, d := t.Date()
 	return civil.Serial(y, int(m), d)
-}
-
-func upperFirst(text string) string {
-	if text == "" {
-		return text
-	}
-	return strings.ToUpper(text[:1]) + text[1:]
 }

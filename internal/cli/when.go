@@ -14,6 +14,7 @@ import (
 	"ironbell/client"
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/calendar"
+	"ironbell/internal/core/phrase"
 	"ironbell/internal/core/rule"
 	"ironbell/internal/core/zone"
 
@@ -156,7 +157,7 @@ func pointAt(w io.Writer, e *rule.Error) {
 }
 
 func printWhen(i IO, r rule.Rule, said whenSaid, after time.Time, fires []time.Time) {
-	fmt.Fprintf(i.Out, "%s\n  %s in %s. It rings %s.\n", upperFirst(said.Reading), notationWord(said.Notation), r.Location(), r.Often(after))
+	fmt.Fprintf(i.Out, "%s\n  %s in %s. It rings %s.\n", phrase.Upper(said.Reading), notationWord(said.Notation), r.Location(), r.Often(after))
 	for _, w := range said.Warnings {
 		fmt.Fprintf(i.Out, "  ! %s\n", w)
 	}
@@ -176,13 +177,6 @@ func printWhen(i IO, r rule.Rule, said whenSaid, after time.Time, fires []time.T
 		}
 		fmt.Fprintf(i.Out, "  %s%s\n", at.Format("Mon _2 Jan 2006  "+clock+" MST  -07:00"), why)
 	}
-}
-
-func upperFirst(s string) string {
-	if s == "" {
-		return s
-	}
-	return strings.ToUpper(s[:1]) + s[1:]
 }
 
 func notationWord(n string) string {

@@ -213,9 +213,6 @@ func (s start) put() error {
 	if err := unix.Prctl(unix.PR_SET_NO_NEW_PRIVS, 1, 0, 0, 0); err != nil {
 		return fmt.Errorf("forbid more rights: %w", err)
 	}
-	if err := s.limits(); err != nil {
-		return err
-	}
 	if err := s.files(); err != nil {
 		return fmt.Errorf("close the machine's files: %w", err)
 	}
@@ -233,7 +230,7 @@ func (s start) put() error {
 			return fmt.Errorf("become the user with the number %d: %w; the service needs root's rights for it, or the capabilities SETUID, SETGID, CHOWN, DAC_OVERRIDE and KILL", a.UID, err)
 		}
 	}
-	return nil
+	return s.limits() // last: they hold for what is still to be done here, too
 }
 
 // limits sets what the program may have of the machine (getrlimit(2)).

@@ -172,7 +172,7 @@ func TestTheWallsStandWithoutRights(t *testing.T) {
 func TestAProgramHasLimits(t *testing.T) {
 	for name, w := range bothWays(t) {
 		t.Run(name, func(t *testing.T) {
-			w.Memory = 64 << 20
+			w.Memory = 128 << 20
 			_, err := run(t, w, "true", time.Minute)
 			require.NoError(t, err)
 			said, err := run(t, w, "awk 'BEGIN { s = \"x\"; while (length(s) < 500000000) s = s s }'", time.Minute)
@@ -186,7 +186,7 @@ func TestAProgramHasLimits(t *testing.T) {
 				require.NoError(t, err, "limit %d: %s", i, line)
 				assert.Positive(t, n)
 			}
-			assert.Equal(t, []string{"65536", "10"}, []string{lines[1], lines[3]})
+			assert.Equal(t, []string{"131072", "10"}, []string{lines[1], lines[3]})
 		})
 	}
 }

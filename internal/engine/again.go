@@ -11,6 +11,7 @@ import (
 	"ironbell/internal/core/civil"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
+	"ironbell/internal/core/phrase"
 	"ironbell/internal/core/rule"
 	"ironbell/internal/core/zone"
 	"ironbell/internal/store"
@@ -306,7 +307,7 @@ func (e *Engine) WithdrawLinks(ctx context.Context, who job.Person, id job.RunID
 		if n, err = t.WithdrawLinks(ctx, id, link, who.Name); err != nil || n == 0 {
 			return err
 		}
-		if err := t.Log(ctx, job.LogLine{Text: fmt.Sprintf("%s withdrew %d %s", who.Name, n, plural(int(n), "link", "links"))}, id); err != nil {
+		if err := t.Log(ctx, job.LogLine{Text: fmt.Sprintf("%s withdrew %d %s", who.Name, n, phrase.Plural(int(n), "link", "links"))}, id); err != nil {
 			return err
 		}
 		return t.Audit(ctx, who.Login, "withdraw", "links", id.String(), nil, map[string]any{"links": n})

@@ -13,6 +13,7 @@ import (
 	"ironbell/internal/access"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
+	"ironbell/internal/core/phrase"
 	"ironbell/internal/deliver"
 	"ironbell/internal/outgoing"
 	"ironbell/internal/store"
@@ -145,7 +146,7 @@ func (e *Engine) bounces(ctx context.Context) (time.Duration, error) {
 			return nil // one that passes may be over at the next look
 		}
 		return t.OpenAlert(ctx, job.Alert{
-			Kind: job.AlertDown, Cause: mailboxCause, Job: "Mailbox for bounces", Happened: fmt.Sprintf("The mailbox for bounces cannot be read. %s.", upper(failed.Error())),
+			Kind: job.AlertDown, Cause: mailboxCause, Job: "Mailbox for bounces", Happened: fmt.Sprintf("The mailbox for bounces cannot be read. %s.", phrase.Upper(failed.Error())),
 			ForWhom: "mail that comes back is not noticed meanwhile", Tried: fmt.Sprintf("It is read again every %s.", job.Duration(every)), Advice: "Check its settings, and that its server runs.", Next: "What came back meanwhile is read when it can be.",
 		})
 	})

@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -571,7 +572,7 @@ func (e *Engine) checkChoices(ctx context.Context, v *fault.Invalid, where strin
 		if err != nil {
 			return err
 		}
-		source, err := e.sources.Get(ctx, r.Source, orElse(t.Report.Identity, r.Identity))
+		source, err := e.sources.Get(ctx, r.Source, cmp.Or(t.Report.Identity, r.Identity))
 		if err != nil {
 			continue // its next run says why
 		}

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"ironbell/internal/core/job"
+	"ironbell/internal/core/phrase"
 	"ironbell/internal/core/policy"
 	"ironbell/internal/core/rule"
 	"ironbell/internal/core/zone"
@@ -184,7 +185,7 @@ func (e *Engine) setApart(ctx context.Context, jobID int64, why error) error {
 		}
 		return t.OpenAlert(ctx, job.Alert{
 			Kind: job.AlertApart, Cause: apartCause(jobID), JobID: &jobID,
-			Happened: fmt.Sprintf("What was due of %s could not be rung. %s.", j.Name, upper(why.Error())), ForWhom: "its recipients wait for it",
+			Happened: fmt.Sprintf("What was due of %s could not be rung. %s.", j.Name, phrase.Upper(why.Error())), ForWhom: "its recipients wait for it",
 			Tried: "It is tried again every " + job.Duration(apartWait).String() + "; nothing that was due is lost.", Advice: "See whether its rule, zone and calendars can still be read, and save the job again.",
 			Next: "When it can be rung, what was missed is decided on as the job says for an outage.",
 		})
@@ -448,12 +449,12 @@ func (e *Engine) plan(due []store.DueTrigger, now time.Time, c circumstances) (s
 				made[key] = last
 				run := store.NewRun{
 					ID: job.RunID(-1 - last), JobID: t.JobID, Job: t.Job, JobVersion: t.JobVersion, TriggerID: &trigger,
-					Why:     fmt.Sprintf("Rang by its rule: %s (%s). %s.", r.Reading(), t.Zone, upper(d.Reason)),
+					Why:     fmt.Sprintf("Rang by its rule: %s (%s). %s.", r.Reading(), t.Zone, phrase.Upper(d.Reason)),
 					Nominal: nominal, Due: d.Due, Zone: t.Zone, Given: t.Given.V, Priority: t.Priority, Gated: t.Overlap != job.OverlapTogether, Labels: t.Labels.V,
 				}
 				if f := freezeOf(c.frozen, t.Labels.V, now); f != nil {
 					run.Reason = "held back: " + heldBack(*f)
-					run.Why += " " + upper(run.Reason) + "."
+					run.Why += " " + phrase.Upper(run.Reason) + "."
 				}
 				if err := timeRun(&run, t.Delay, t.Deadline.V, c.usual[t.JobID]); err != nil {
 					e.o.Log.Error("a deadline cannot be reckoned", "job", t.Job, "error", err)
@@ -575,19 +576,4 @@ func (e *Engine) dueRings(r rule.Rule, t store.DueTrigger, now time.Time) (rings
 func zoneSlack(r rule.Rule) time.Duration {
 	const most = 3*time.Hour + time.Minute
 	return min(most, r.Spacing()/2)
-}
-
-func upper(sentence string) string {
-	if sentence == "" || sentence[0] < 'a' || sentence[0] > 'z' {
-		return sentence
-	}
-	return string(sentence[0]-32) + sentence[1:]
-}
-
-// sentence makes a sentence of a phrase.
-func sentence(phrase string) string {
-	if phrase == "" || strings.HasSuffix(phrase, ".") {
-		return upper(phrase)
-	}
-	return upper(phrase) + "."
 }

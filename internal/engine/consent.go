@@ -11,6 +11,7 @@ import (
 	"ironbell/internal/access"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
+	"ironbell/internal/core/phrase"
 	"ironbell/internal/core/rule"
 	"ironbell/internal/core/zone"
 	"ironbell/internal/store"
@@ -56,7 +57,7 @@ func (e *Engine) askFor(ctx context.Context, t *store.Tx, group []store.Sending)
 	}
 	return t.OpenAlert(ctx, job.Alert{
 		Kind: job.AlertConsent, Cause: consentCause(j.ID), JobID: &j.ID, RunID: first.RunID,
-		Happened: fmt.Sprintf("%d %s of %s to addresses outside the allowed domains %s for a second person's yes.", len(waiting), plural(len(waiting), "mail", "mails"), j.Name, plural(len(waiting), "waits", "wait")),
+		Happened: fmt.Sprintf("%d %s of %s to addresses outside the allowed domains %s for a second person's yes.", len(waiting), phrase.Plural(len(waiting), "mail", "mails"), j.Name, phrase.Plural(len(waiting), "waits", "wait")),
 		ForWhom:  few(who), Tried: "It was not sent.", Advice: fmt.Sprintf("Look at what would go out, then say yes or no, signed in: %s/deliveries?kept=yes, or: ironbell deliveries -kept-back yes, then ironbell allow DELIVERY", e.o.URL),
 		Next: fmt.Sprintf("What nobody said yes to by %s is not sent.", until.Format(yesDateForm)),
 	})

@@ -10,6 +10,7 @@ import (
 	"ironbell/internal/core/expr"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
+	"ironbell/internal/core/phrase"
 	"ironbell/internal/core/policy"
 	"ironbell/internal/core/zone"
 	"ironbell/internal/event"
@@ -168,7 +169,7 @@ func (e *Engine) happen(ctx context.Context, t *store.Tx, w store.Waiter, h stor
 			nominal = a.Nominal
 		}
 	}
-	return e.startBy(ctx, t, w, given, nominal, upper(strings.Join(whats, "; "))+".")
+	return e.startBy(ctx, t, w, given, nominal, phrase.Upper(strings.Join(whats, "; "))+".")
 }
 
 // holdRun lets a run wait that the rule of a trigger rang; it begins at once when all

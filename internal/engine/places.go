@@ -12,6 +12,7 @@ import (
 	"ironbell/internal/access"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
+	"ironbell/internal/core/phrase"
 	"ironbell/internal/core/zone"
 	"ironbell/internal/deliver"
 	"ironbell/internal/report"
@@ -130,7 +131,7 @@ func (e *Engine) RemoveDestination(ctx context.Context, who job.Person, name str
 		}
 		v := &fault.Invalid{What: fmt.Sprintf("removing destination %q", name)}
 		if len(jobs) > 0 {
-			v.Add("", "%d %s there, such as %s; take it out of them first", len(jobs), plural(len(jobs), "job sends", "jobs send"), strings.Join(jobs[:min(len(jobs), 5)], ", "))
+			v.Add("", "%d %s there, such as %s; take it out of them first", len(jobs), phrase.Plural(len(jobs), "job sends", "jobs send"), strings.Join(jobs[:min(len(jobs), 5)], ", "))
 		}
 		if slices.Contains([]string{s.Destination, s.Standby, s.Call}, name) {
 			v.Add("", "alerts go over it; name another one in the settings first")

@@ -9,6 +9,7 @@ import (
 	"ironbell/internal/access"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
+	"ironbell/internal/core/phrase"
 	"ironbell/internal/store"
 	"ironbell/internal/task"
 )
@@ -106,7 +107,7 @@ func (e *Engine) removeNamed(ctx context.Context, who job.Person, kind, name str
 	}
 	if len(jobs) > 0 {
 		v := &fault.Invalid{What: fmt.Sprintf("removing %s %q", kind, name)}
-		v.Add("name", "%d %s to it, such as %s; take it out of them first", len(jobs), plural(len(jobs), "job sends", "jobs send"), strings.Join(jobs[:min(len(jobs), 5)], ", "))
+		v.Add("name", "%d %s to it, such as %s; take it out of them first", len(jobs), phrase.Plural(len(jobs), "job sends", "jobs send"), strings.Join(jobs[:min(len(jobs), 5)], ", "))
 		return v.Err()
 	}
 	return e.store.Do(ctx, func(t *store.Tx) error {

@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -72,9 +73,9 @@ func (e *Engine) lookAt(ctx context.Context, who job.Person, name, owner string,
 		return c, s, err
 	}
 	if owner == "" {
-		owner = orElse(s.old.Owner, who.Login)
+		owner = cmp.Or(s.old.Owner, who.Login)
 	}
-	if err := access.May(who, access.Write, "save the report "+name, orElse(s.old.Owner, owner)); err != nil {
+	if err := access.May(who, access.Write, "save the report "+name, cmp.Or(s.old.Owner, owner)); err != nil {
 		return c, s, err
 	}
 	if s.owner, err = e.owner(ctx, v, owner); err != nil {
@@ -230,13 +231,13 @@ func (e *Engine) look(ctx context.Context, who job.Person, l Look) (looking, err
 	v := &fault.Invalid{What: fmt.Sprintf("report %q", l.Report)}
 	var err error
 	if l.Definition != nil {
-		out.rep = job.Report{Name: orElse(l.Report, "new report"), ReportDefinition: *l.Definition}
+		out.rep = job.Report{Name: cmp.Or(l.Report, "new report"), ReportDefinition: *l.Definition}
 		out.rep.Check(v)
 	} else if out.rep, err = e.store.Report(ctx, l.Report); err != nil {
 		return out, err
 	}
 	k := &task.Checking{V: v, Store: e.store, Who: who}
-	out.rep.Identity = orElse(l.Identity, out.rep.Identity)
+	out.rep.Identity = cmp.Or(l.Identity, out.rep.Identity)
 	if err := k.May(ctx, "identity", out.rep.Source, out.rep.Identity, ""); err != nil {
 		return out, err
 	}
@@ -249,7 +250,7 @@ func (e *Engine) look(ctx context.Context, who job.Person, l Look) (looking, err
 	if err := v.Err(); err != nil {
 		return out, err
 	}
-	place, err := zone.Load(orElse(l.Zone, who.Zone))
+	place, err := zone.Load(cmp.Or(l.Zone, who.Zone))
 	if err != nil {
 		v.Add("zone", "%s", err)
 		return out, v.Err()

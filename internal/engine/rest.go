@@ -9,6 +9,7 @@ import (
 
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
+	"ironbell/internal/core/phrase"
 	"ironbell/internal/deliver"
 	"ironbell/internal/store"
 )
@@ -87,7 +88,7 @@ func (e *Engine) refusesAlert(ctx context.Context, t *store.Tx, s store.Sending,
 	}
 	return t.OpenAlert(ctx, job.Alert{
 		Kind: job.AlertDown, Cause: refusesCause(p.ID), Job: "Destination " + p.Name,
-		Happened: fmt.Sprintf("The destination %q answers when it is looked at, and refuses what is handed over: %d times in a row. %s.", p.Name, inRow, upper(f.Error())),
+		Happened: fmt.Sprintf("The destination %q answers when it is looked at, and refuses what is handed over: %d times in a row. %s.", p.Name, inRow, phrase.Upper(f.Error())),
 		ForWhom:  waitingWords(waiting), Tried: "It is tried again and again, at growing intervals.", Advice: advice,
 		Next: "What waits goes out by itself when it takes something.",
 	})
@@ -105,10 +106,10 @@ func (e *Engine) downAlert(ctx context.Context, t *store.Tx, r store.Resting) er
 	}
 	tried := "It is looked at again and again; what waits goes out by itself when it works."
 	if r.Probes > 0 {
-		tried = fmt.Sprintf("It was looked at %d %s since. What waits goes out by itself when it works.", r.Probes, plural(r.Probes, "time", "times"))
+		tried = fmt.Sprintf("It was looked at %d %s since. What waits goes out by itself when it works.", r.Probes, phrase.Plural(r.Probes, "time", "times"))
 	}
 	return t.OpenAlert(ctx, job.Alert{
-		Kind: job.AlertDown, Cause: downCause(r.ID), Job: "Destination " + r.Name, Happened: fmt.Sprintf("The destination %q does not work. %s.", r.Name, upper(r.Answer)),
+		Kind: job.AlertDown, Cause: downCause(r.ID), Job: "Destination " + r.Name, Happened: fmt.Sprintf("The destination %q does not work. %s.", r.Name, phrase.Upper(r.Answer)),
 		ForWhom: waitingWords(waiting), Tried: tried, Advice: advice + " Then test the destination: ironbell destinations -test " + quoted(r.Name),
 	})
 }
@@ -118,7 +119,7 @@ func waitingWords(w store.Waiting) string {
 	if w.Deliveries == 0 {
 		return "nothing waits for it now"
 	}
-	text := fmt.Sprintf("%d %s", w.Deliveries, plural(w.Deliveries, "delivery waits", "deliveries wait"))
+	text := fmt.Sprintf("%d %s", w.Deliveries, phrase.Plural(w.Deliveries, "delivery waits", "deliveries wait"))
 	if len(w.Jobs) > 0 {
 		text += ": " + strings.Join(w.Jobs[:min(len(w.Jobs), 10)], ", ")
 	}
@@ -134,13 +135,6 @@ func quoted(name string) string {
 		return "'" + strings.ReplaceAll(name, "'", `'\''`) + "'"
 	}
 	return name
-}
-
-func plural(n int, one, many string) string {
-	if n == 1 {
-		return one
-	}
-	return many
 }
 
 // probe looks after what rests: whether it works again, and what waited too long. Others

@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -41,9 +42,9 @@ func (e *Engine) check(ctx context.Context, v *fault.Invalid, who job.Person, na
 		return c, err
 	}
 	if owner == "" {
-		owner = orElse(c.old.Owner, who.Login)
+		owner = cmp.Or(c.old.Owner, who.Login)
 	}
-	if err := access.May(who, access.Write, "save the job "+name, orElse(c.old.Owner, owner)); err != nil {
+	if err := access.May(who, access.Write, "save the job "+name, cmp.Or(c.old.Owner, owner)); err != nil {
 		return c, err
 	}
 	c.Definition = d.WithDefaults()
@@ -153,11 +154,4 @@ func (e *Engine) endOfGone(ctx context.Context, t *store.Tx, old, saved job.Job,
 type saidJob struct {
 	On bool `json:"on"`
 	job.Definition
-}
-
-func orElse(text, otherwise string) string {
-	if text == "" {
-		return otherwise
-	}
-	return text
 }

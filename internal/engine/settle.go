@@ -8,6 +8,7 @@ import (
 
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
+	"ironbell/internal/core/phrase"
 	"ironbell/internal/core/policy"
 	"ironbell/internal/store"
 )
@@ -56,20 +57,20 @@ func (e *Engine) failureAlert(ctx context.Context, t *store.Tx, c store.Claim, f
 	if failed.task != "" {
 		what = "task " + failed.task
 	}
-	happened := fmt.Sprintf("Run %s failed: %s could not be done. %s.", c.RunID, what, upper(failed.fault.Error()))
+	happened := fmt.Sprintf("Run %s failed: %s could not be done. %s.", c.RunID, what, phrase.Upper(failed.fault.Error()))
 	if c.Name != "" {
-		happened = fmt.Sprintf("Part %s of run %s failed: %s could not be done. %s.", c.Name, c.RunID, what, upper(failed.fault.Error()))
+		happened = fmt.Sprintf("Part %s of run %s failed: %s could not be done. %s.", c.Name, c.RunID, what, phrase.Upper(failed.fault.Error()))
 	}
 	if failed.goesOn {
-		happened = fmt.Sprintf("In run %s %s could not be done, and the job goes on without it. %s.", c.RunID, what, upper(failed.fault.Error()))
+		happened = fmt.Sprintf("In run %s %s could not be done, and the job goes on without it. %s.", c.RunID, what, phrase.Upper(failed.fault.Error()))
 		after = "what the job makes without it is sent"
 	}
 	for _, also := range failed.also {
-		happened += " " + upper(also) + "."
+		happened += " " + phrase.Upper(also) + "."
 	}
 	return t.OpenAlert(ctx, job.Alert{
 		Kind: job.AlertRunFailed, Cause: fmt.Sprintf("run:%d:%s:%s", c.JobID, failed.task, failed.fault.Class), JobID: &c.JobID, RunID: &run,
-		Happened: happened, ForWhom: after, Tried: sentence(failed.reason), Advice: failed.fault.Advice, Next: "Nothing more by itself until its next ring.",
+		Happened: happened, ForWhom: after, Tried: phrase.Sentence(failed.reason), Advice: failed.fault.Advice, Next: "Nothing more by itself until its next ring.",
 	})
 }
 
@@ -211,23 +212,23 @@ func (e *Engine) deliveryAlert(ctx context.Context, t *store.Tx, s store.Sending
 		who += fmt.Sprintf(" and %d more", sums.Wrong-len(sums.Some))
 	}
 	a := job.Alert{
-		Kind: kind, JobID: s.JobID, RunID: s.RunID, Tried: sentence(tried), Advice: f.Advice,
+		Kind: kind, JobID: s.JobID, RunID: s.RunID, Tried: phrase.Sentence(tried), Advice: f.Advice,
 		ForWhom: who + "; " + delivered(sums.Sent, sums.All, sums.Open),
 	}
 	switch kind {
 	case job.AlertDeliveryUnknown:
 		a.Cause = fmt.Sprintf("unknown:%d:%d", *s.JobID, s.DestinationID)
-		a.Happened = fmt.Sprintf("Nobody knows whether %d of %d deliveries of run %s arrived. %s.", sums.Wrong, sums.All, *s.RunID, upper(f.Error()))
+		a.Happened = fmt.Sprintf("Nobody knows whether %d of %d deliveries of run %s arrived. %s.", sums.Wrong, sums.All, *s.RunID, phrase.Upper(f.Error()))
 		a.Next = "It is not sent again by itself, since it may have arrived."
 		a.Advice = lookFor(s)
 	case job.AlertBounced:
 		a.Cause = fmt.Sprintf("bounced:%d:%d", *s.JobID, s.DestinationID)
-		a.Happened = fmt.Sprintf("A mail of run %s to %s came back. %s.", *s.RunID, s.Address, upper(f.Error()))
+		a.Happened = fmt.Sprintf("A mail of run %s to %s came back. %s.", *s.RunID, s.Address, phrase.Upper(f.Error()))
 		a.Next = "It is not sent again by itself."
 	default:
 		a.Next = "Nothing more by itself."
 		a.Cause = fmt.Sprintf("delivery:%d:%d:%s", *s.JobID, s.DestinationID, f.Class)
-		a.Happened = fmt.Sprintf("Run %s could not be delivered to %d of %d. %s.", *s.RunID, sums.Wrong, sums.All, upper(f.Error()))
+		a.Happened = fmt.Sprintf("Run %s could not be delivered to %d of %d. %s.", *s.RunID, sums.Wrong, sums.All, phrase.Upper(f.Error()))
 		if f.Scope == fault.Destination {
 			a.Advice = strings.TrimSpace(a.Advice + fmt.Sprintf(" Then send what failed again: ironbell resend %s", *s.RunID))
 		}

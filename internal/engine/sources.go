@@ -9,6 +9,7 @@ import (
 
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
+	"ironbell/internal/core/phrase"
 	"ironbell/internal/store"
 )
 
@@ -133,7 +134,7 @@ func (e *Engine) restAlert(ctx context.Context, t *store.Tx, r store.RestOf) err
 	if r.Class == string(fault.Lasting) && r.Probes >= lookLonger {
 		next = "It is not tried again by itself, so that no account is locked: it is when its settings are saved, or when somebody tests it."
 	}
-	return t.OpenAlert(ctx, job.Alert{Kind: job.AlertDown, Cause: restCause(r.Label), Job: name, Happened: what + ". " + upper(r.Answer) + ".", ForWhom: whom, Tried: fmt.Sprintf("It was looked at %d times since.", r.Probes), Advice: advice, Next: next})
+	return t.OpenAlert(ctx, job.Alert{Kind: job.AlertDown, Cause: restCause(r.Label), Job: name, Happened: what + ". " + phrase.Upper(r.Answer) + ".", ForWhom: whom, Tried: fmt.Sprintf("It was looked at %d times since.", r.Probes), Advice: advice, Next: next})
 }
 
 // lookAtRests looks at what rests and whose time has come.

@@ -8,6 +8,7 @@ import (
 
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
+	"ironbell/internal/core/phrase"
 )
 
 // clockSlack is how late a due time may stand undecided before somebody is needed.
@@ -62,13 +63,13 @@ func (e *Engine) State(ctx context.Context) (job.ServiceState, error) {
 			return s, err
 		}
 		if why, failed := strings.CutPrefix(last.Word, "failed: "); failed {
-			add(job.StateLine{What: turn.what, Text: upper(why) + ".", Advice: turn.advice, Since: last.TakenAt, Needs: turn.name == BounceSetting})
+			add(job.StateLine{What: turn.what, Text: phrase.Upper(why) + ".", Advice: turn.advice, Since: last.TakenAt, Needs: turn.name == BounceSetting})
 		}
 	}
 	switch free, all, err := e.files.Room(); {
 	case err != nil:
 		f := fault.Of(err)
-		add(job.StateLine{What: "disk", Text: upper(f.Error()) + ".", Advice: f.Advice, Needs: true})
+		add(job.StateLine{What: "disk", Text: phrase.Upper(f.Error()) + ".", Advice: f.Advice, Needs: true})
 	case free < leastFree || free < all/leastShare:
 		add(job.StateLine{What: "disk", Text: fmt.Sprintf("The store of artifacts has %d MB free of %d MB.", free>>20, all>>20), Advice: "Make room, or keep files for a shorter time.", N: int(free >> 20), Needs: true})
 	}

@@ -257,12 +257,18 @@ var mysqlEngine = engine{
 		if err := c.QueryRowContext(ctx, "SELECT connection_id()").Scan(&id); err != nil {
 			return nil, err
 		}
-		stop := context.AfterFunc(ctx, func() {
-			ending, stop := context.WithTimeout(context.Background(), 10*time.Second)
+		kill := func() {
+			ending, stop := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
 			defer stop()
 			_, _ = db.ExecContext(ending, "KILL QUERY "+strconv.FormatInt(id, 10)) // it may have ended by itself
-		})
-		return func() { stop() }, nil
+		}
+		stop := context.AfterFunc(ctx, kill)
+		return func() {
+			// Whoever waits for the query may hear of the end of ctx before that began.
+			if stop() && ctx.Err() != nil {
+				kill()
+			}
+		}, nil
 	},
 	kind: func(t string) (rows.Kind, bool) {
 		switch strings.TrimPrefix(t, "UNSIGNED ") {

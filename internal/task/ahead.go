@@ -8,6 +8,7 @@ import (
 	"slices"
 
 	"ironbell/internal/core/job"
+	"ironbell/internal/core/phrase"
 	"ironbell/internal/deliver"
 	"ironbell/internal/render"
 	"ironbell/internal/store"
@@ -103,7 +104,7 @@ func (k *Deliver) Ahead(ctx context.Context, w Work, t job.Task) (job.AheadTask,
 	}
 	all := to.addresses()
 	out.Recipients, out.To, out.Notes = len(all), slices.Clone(all[:min(len(all), shownAhead)]), to.notes
-	out.Seen = fmt.Sprintf("whoever reads the mail of %s", countOf(len(all), "recipient"))
+	out.Seen = fmt.Sprintf("whoever reads the mail of %s", phrase.Count(len(all), "recipient"))
 	if d.Files == job.FilesLinked || d.Files == job.FilesBoth {
 		out.Seen += "; by " + k.link(w, t, d, to).words()
 	}

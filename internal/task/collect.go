@@ -10,6 +10,7 @@ import (
 	"ironbell/internal/core/expr"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
+	"ironbell/internal/core/phrase"
 	"ironbell/internal/report"
 	"ironbell/internal/store"
 )
@@ -92,7 +93,7 @@ func (k *Collect) Run(ctx context.Context, w Work, t job.Task) (Result, error) {
 		a.Part, a.Task = w.Part, t.Name
 		res.Files = append(res.Files, a)
 		res.Blank = res.Blank && a.Size == 0
-		res.Note = fmt.Sprintf("%s from %q", countFiles(len(res.Files)), t.Collect.Source)
+		res.Note = fmt.Sprintf("%s from %q", phrase.Count(len(res.Files), "file"), t.Collect.Source)
 	}
 	return res, nil
 }

@@ -14,6 +14,7 @@ import (
 	"ironbell/internal/core/expr"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
+	"ironbell/internal/core/phrase"
 	"ironbell/internal/deliver"
 	"ironbell/internal/render"
 	"ironbell/internal/report"
@@ -222,7 +223,7 @@ func (k *Deliver) files(ctx context.Context, w Work, t job.Task, id int64) (Resu
 	if w.Rehearsal != nil {
 		return rehearsed(fmt.Sprintf("%s did not go to %q", shorten(said), d.Destination)), nil
 	}
-	res.Note = fmt.Sprintf("%s to %q: %s", countFiles(len(res.Messages)), d.Destination, shorten(said))
+	res.Note = fmt.Sprintf("%s to %q: %s", phrase.Count(len(res.Messages), "file"), d.Destination, shorten(said))
 	return res, nil
 }
 
@@ -293,15 +294,4 @@ func orElse(text, otherwise string) string {
 		return otherwise
 	}
 	return text
-}
-
-func countFiles(n int) string { return countOf(n, "file") }
-
-func countOf(n int, word string) string { return fmt.Sprintf("%d %s", n, plural(n, word)) }
-
-func plural(n int, word string) string {
-	if n == 1 {
-		return word
-	}
-	return word + "s"
 }

@@ -14,6 +14,7 @@ import (
 	"ironbell/internal/core/expr"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
+	"ironbell/internal/core/phrase"
 	"ironbell/internal/deliver"
 	"ironbell/internal/render"
 	"ironbell/internal/report"
@@ -103,7 +104,7 @@ func (k *Deliver) mail(ctx context.Context, w Work, t job.Task, id int64, mailer
 		}
 		m.MayLeave = d.MayLeave && w.Rehearsal == nil
 		res.Messages = append(res.Messages, Message{Message: m, To: to.to})
-		res.Note = joined(res.Note, fmt.Sprintf("%s to %d %s, %s", countFiles(len(b)), len(to.to), plural(len(to.to), "recipient"), humanize.Bytes(uint64(max(m.Size, 0)))))
+		res.Note = joined(res.Note, fmt.Sprintf("%s to %d %s, %s", phrase.Count(len(b), "file"), len(to.to), phrase.Plural(len(to.to), "recipient", "recipients"), humanize.Bytes(uint64(max(m.Size, 0)))))
 	}
 	if link != nil {
 		res.Links = []store.NewLink{link.NewLink}
@@ -457,7 +458,7 @@ func (l *newLink) words() string {
 	if l.Audience == job.LinkHouse {
 		return "a link for everybody who can sign in to Iron Bell"
 	}
-	return fmt.Sprintf("a link that only the %d %s of this mail can follow", len(l.Named), plural(len(l.Named), "recipient"))
+	return fmt.Sprintf("a link that only the %d %s of this mail can follow", len(l.Named), phrase.Plural(len(l.Named), "recipient", "recipients"))
 }
 
 func (l *newLink) text(w Work) string {

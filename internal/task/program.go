@@ -21,6 +21,7 @@ import (
 	"ironbell/internal/core/expr"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
+	"ironbell/internal/core/phrase"
 	"ironbell/internal/scratch"
 )
 
@@ -229,7 +230,7 @@ func (k *Program) Run(ctx context.Context, w Work, t job.Task) (Result, error) {
 	}
 	note := "ended with status 0"
 	if len(files) > 0 {
-		note += "; made " + countFiles(len(files))
+		note += "; made " + phrase.Count(len(files), "file")
 	}
 	return Result{Files: files, Note: note}, nil
 }
