@@ -31,7 +31,7 @@ test: ## Test everything: core, store, console and the whole
 	@scripts/ensure test
 	@$(MAKE) --no-print-directory build
 	@cd console && npm run --silent test
-	go test -count=1 -timeout 18m ./...
+	go test -count=1 -timeout 22m ./...
 	go test -run '^$$' -fuzz FuzzParse -fuzztime 10s -fuzzminimizetime 1x ./internal/core/rule
 	go test -run '^$$' -fuzz FuzzReadICS -fuzztime 5s -fuzzminimizetime 1x ./internal/core/calendar
 
