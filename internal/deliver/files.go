@@ -178,7 +178,7 @@ func (l *treeLine) Send(ctx context.Context, h Handover, offer func(context.Cont
 	}
 	l.tidy(h)
 	temporary := partName(h, h.Try)
-	if err := l.put(temporary, h, doing); err != nil {
+	if _, err := l.put(temporary, h, doing); err != nil {
 		f := l.fault(err, doing)
 		if l.broken || l.tree.remove(temporary) != nil {
 			l.left.add(temporary)
@@ -224,16 +224,18 @@ func (l *treeLine) Send(ctx context.Context, h Handover, offer func(context.Cont
 	return res, nil
 }
 
-// put writes a file and asks how much of it arrived.
-func (l *treeLine) put(file string, h Handover, doing string) error {
-	got, err := l.tree.put(file, h.Content, h.Size)
+// put writes a file and asks how much of it arrived. began tells whether any of it was
+// written, when it did not.
+func (l *treeLine) put(file string, h Handover, doing string) (began bool, err error) {
+	wrote, err := l.tree.put(file, h.Content, h.Size)
+	got := wrote
 	if err == nil && !l.ways.blind() {
 		got, err = l.tree.size(file)
 	}
 	if err == nil && got != h.Size {
-		return fault.Wrap(fmt.Errorf("%d of %d bytes arrived", got, h.Size), fault.Passing, fault.Recipient, doing, "")
+		return true, fault.Wrap(fmt.Errorf("%d of %d bytes arrived", got, h.Size), fault.Passing, fault.Recipient, doing, "")
 	}
-	return err
+	return wrote > 0, err
 }
 
 // sendDirect writes a file under its own name. Others see it from the first byte on, so
@@ -255,12 +257,15 @@ func (l *treeLine) sendDirect(ctx context.Context, h Handover, doing string, off
 		return res, err
 	}
 	res.Offered = true
-	if err := l.put(to, h, doing); err != nil {
+	if began, err := l.put(to, h, doing); err != nil {
 		f := l.fault(err, doing)
 		if !l.broken {
 			// Half a file is none. Where it cannot be removed, a later try writes over it or
-			// beside it, as the job says.
-			_ = l.tree.remove(to)
+			// beside it, as the job says. One that stood there and was not begun to be
+			// written over is not ours to remove.
+			if began || h.IfExists != job.ExistsOverwrite && !l.ways.blind() {
+				_ = l.tree.remove(to)
+			}
 			res.Answered = true
 		}
 		return res, f
@@ -403,7 +408,7 @@ func testTree(ctx context.Context, l *treeLine, said []string) (Tested, error) {
 		first = name
 	}
 	h := Handover{Content: bytes.NewReader(text), Size: int64(len(text))}
-	if err := l.put(first, h, doing); err != nil {
+	if _, err := l.put(first, h, doing); err != nil {
 		f := l.fault(err, doing+": write "+first)
 		if h.Content = bytes.NewReader(text); !l.broken && !l.ways.blind() && l.wrote(first, h) {
 			_ = l.tree.remove(first) // whether or not it may be

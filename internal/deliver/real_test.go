@@ -284,6 +284,27 @@ func TestServersThatForbidAreToldApart(t *testing.T) {
 	}
 }
 
+// A file that may not be written over stands as it was, however it was to be written.
+func TestARefusedFileIsNotRemoved(t *testing.T) {
+	mine, public := login(t)
+	me, err := user.Current()
+	require.NoError(t, err)
+	port, keys := sshServer(t, public, "-P open")
+	for _, looking := range []string{"yes", "no"} {
+		files := t.TempDir()
+		at := filepath.Join(files, "day sheet.csv")
+		require.NoError(t, os.WriteFile(at, []byte("of yesterday"), 0o600))
+		d, err := deliver.Open(settings(t, "sftp", mine, map[string]any{"host": "127.0.0.1", "port": port, "user": me.Username, "folder": files, "host_key": keys["ed25519"], "writing": "direct", "looking": looking}), deliver.Allowed{})
+		require.NoError(t, err)
+		res, err := put(t, d, handover(1, "day sheet.csv", "of today", "overwrite"))
+		require.Error(t, err)
+		assert.True(t, res.Offered && res.Answered)
+		text, err := os.ReadFile(at)
+		require.NoError(t, err, "it is still there")
+		assert.Equal(t, "of yesterday", string(text))
+	}
+}
+
 func TestFilesArriveAtSamba(t *testing.T) {
 	smbd := real(t, "/usr/sbin/smbd")
 	dir, files := t.TempDir(), t.TempDir()
