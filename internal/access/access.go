@@ -11,6 +11,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 
 	"ironbell/internal/core/job"
@@ -217,7 +218,7 @@ func EndSignIn(ctx context.Context, s *store.Store, who job.Person, id int64, ad
 			return err
 		}
 		if err := MaySpeakFor(who, whose); err != nil {
-			return &store.NotFound{Kind: "session or token"} // whether there is one is nobody else's business
+			return &store.NotFound{Kind: "session or token", Name: strconv.FormatInt(id, 10)} // whether there is one is nobody else's business
 		}
 		return t.Audit(ctx, who.Login, "end", "sign-in", whose.Login, map[string]any{"id": was.ID, "kind": was.Kind, "name": was.Name, "address": was.Address}, map[string]any{"address": address})
 	})

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -146,7 +147,7 @@ func signInsCommand(f *flag.FlagSet) runner {
 				for _, g := range one.Sends {
 					notes = append(notes, fmt.Sprintf("only reports %s of %s", g.Type, g.Source))
 				}
-				t.AppendRow(table.Row{one.ID, one.Kind, one.Name, one.Address, wall(one.BeganAt, time.Local), wallOr(one.UsedAt, "never"), wallOr(one.EndsAt, "never"), strings.Join(notes, ", ")})
+				t.AppendRow(table.Row{one.ID, one.Kind, one.Name, cmp.Or(one.Address, "the machine"), wall(one.BeganAt, time.Local), wallOr(one.UsedAt, "never"), wallOr(one.EndsAt, "never"), strings.Join(notes, ", ")})
 			}
 			t.Render()
 		})

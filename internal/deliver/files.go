@@ -42,8 +42,8 @@ type tree interface {
 // FileWays are how files are written at a server that forbids what is usual. They are
 // settings of a destination.
 type FileWays struct {
-	Writing string `json:"writing,omitempty" enum:"beside,direct" doc:"beside when left out: under another name first, then renamed. direct is for servers that forbid to rename: whoever looks meanwhile sees a part of the file, and one that broke off stays there" few:"y"`
-	Looking string `json:"looking,omitempty" enum:"yes,no" doc:"yes when left out. no is for servers that only take: nothing is looked for or read back, so that a file is whole is their word alone, and jobs must overwrite or stamp" few:"y"`
+	Writing string `json:"writing,omitempty" enum:"beside,direct" doc:"beside when left out: under another name first, then renamed. \"direct\" is for servers that forbid to rename: whoever looks meanwhile sees a part of the file, and one that broke off stays there" few:"y"`
+	Looking string `json:"looking,omitempty" enum:"yes,no" doc:"yes when left out. \"no\" is for servers that only take: nothing is looked for or read back, so that a file is whole is their word alone, and jobs must overwrite or stamp" few:"y"`
 }
 
 // check tells what is wrong with them.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"errors"
+	"strconv"
 	"time"
 
 	"ironbell/internal/core/job"
@@ -98,7 +99,7 @@ func (q q) EndSignIn(ctx context.Context, id int64) (job.SignIn, job.Person, err
 	}
 	err := sqlx.GetContext(ctx, q.ext, &row, `WITH gone AS (DELETE FROM sign_ins WHERE id = $1 RETURNING id, person_id, kind, name, address)
 		SELECT `+personColumns+`, g.id AS way_id, g.kind, g.name AS way_name, g.address FROM gone g JOIN people p ON p.id = g.person_id`, id)
-	if err := found(err, "session or token", ""); err != nil {
+	if err := found(err, "session or token", strconv.FormatInt(id, 10)); err != nil {
 		return job.SignIn{}, job.Person{}, err
 	}
 	return job.SignIn{ID: row.WayID, Kind: row.Kind, Name: row.WayName, Address: row.Address}, row.Person, q.Tell(ctx, Notice{Kind: "access"})
