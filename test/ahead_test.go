@@ -91,7 +91,7 @@ func TestWhatAJobWouldDoIsToldBeforeItIsSaved(t *testing.T) {
 
 	// What is saved does what was told.
 	w.job("Port day sheet", d)
-	run := w.ring("Port day sheet", time.Minute)
+	run := w.ring("Port day sheet")
 	require.Equal(t, job.RunDone, run.State, run.Reason)
 	got := map[string]bool{}
 	for _, dl := range run.Deliveries {

@@ -13,7 +13,6 @@ import (
 	"os"
 	"strings"
 	"testing"
-	"time"
 
 	"ironbell/client"
 	"ironbell/demo"
@@ -353,7 +352,7 @@ func TestFilesAreFetchedAsTheyWere(t *testing.T) {
 	w := open(t)
 	w.report("Ports", "SELECT code, name FROM ports ORDER BY code")
 	w.job("Board", definition("Ports", "company mail", []string{"csv", "xlsx"}, "a@tarnwick.example"))
-	page := w.ring("Board", 20*time.Second)
+	page := w.ring("Board")
 	require.Len(t, page.Artifacts, 2)
 	for _, f := range page.Artifacts {
 		in, err := w.c.File(context.Background(), f.ID)

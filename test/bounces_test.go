@@ -29,8 +29,8 @@ func TestBouncesComeHome(t *testing.T) {
 	w.report("Departures", "SELECT 1 AS n")
 	w.job("Departures", definition("Departures", "company mail", []string{"csv"}, "contractor@tarnwick.example", "mara@tarnwick.example"))
 	w.behaveTo("mail", "bounce", "contractor@tarnwick.example", 200)
-	run := w.ring("Departures", 30*time.Second)
-	w.until(30*time.Second, "the delivery turns to bounced, and the run with it", func() bool {
+	run := w.ring("Departures")
+	w.until("the delivery turns to bounced, and the run with it", func() bool {
 		page, err := w.c.Run(ctx, run.ID)
 		require.NoError(t, err)
 		return page.State == job.RunPartly
@@ -50,7 +50,7 @@ func TestBouncesComeHome(t *testing.T) {
 	require.Len(t, alerts, 1)
 	assert.Equal(t, job.AlertBounced, alerts[0].Kind)
 	assert.Contains(t, alerts[0].Happened, "to contractor@tarnwick.example came back")
-	w.until(20*time.Second, "the owner is told", func() bool {
+	w.until("the owner is told", func() bool {
 		for _, l := range w.inbox("mara@tarnwick.example") {
 			if l.Subject == "Bounced: Departures" {
 				return true
@@ -58,11 +58,11 @@ func TestBouncesComeHome(t *testing.T) {
 		}
 		return false
 	})
-	w.ring("Departures", 30*time.Second)
+	w.ring("Departures")
 	// A server that returns to the plain mailbox sends back what names it all the same.
 	w.behaveTo("mail", "stripped", "contractor@tarnwick.example", 200)
-	w.ring("Departures", 30*time.Second)
-	w.until(30*time.Second, "the address is marked", func() bool {
+	w.ring("Departures")
+	w.until("the address is marked", func() bool {
 		out, _, _ := w.ironbell("whom", "contractor@tarnwick.example")
 		return strings.Contains(out, "came back 3 times lately")
 	})
@@ -70,7 +70,7 @@ func TestBouncesComeHome(t *testing.T) {
 	// Whoever is on holiday has it all the same.
 	w.behaveTo("mail", "absent", "mara@tarnwick.example", 100)
 	w.job("Departures", definition("Departures", "company mail", []string{"csv"}, "mara@tarnwick.example"))
-	run = w.ring("Departures", 30*time.Second)
+	run = w.ring("Departures")
 	require.Equal(t, job.RunDone, run.State)
 	time.Sleep(3 * time.Second) // longer than the mailbox is looked into twice
 	page, err = w.c.Run(ctx, run.ID)
@@ -97,7 +97,7 @@ func TestADigestComesInTheMorning(t *testing.T) {
 	conn := connect(t, w.db)
 	_, err = conn.Exec(ctx, `UPDATE people SET digest_due = now() WHERE login = 'mara'`)
 	require.NoError(t, err)
-	w.until(20*time.Second, "it comes", func() bool { return len(w.inbox(mail)) == 1 })
+	w.until("it comes", func() bool { return len(w.inbox(mail)) == 1 })
 	l := w.inbox(mail)[0]
 	assert.Regexp(t, `^Iron Bell, \d\d\.\d\d\.\d{4}: `, l.Subject)
 	assert.Contains(t, l.Subject, "nothing needs you")
@@ -117,7 +117,7 @@ func TestASignOfLifeGoesOut(t *testing.T) {
 	w := open(t)
 	require.NoError(t, w.c.SaveHeartbeat(context.Background(), "http://"+w.out.Receiver+"/alive", job.Duration(time.Second)))
 	answer := func() string { return string(w.get(w.out.Inbox + "/api/beats")) }
-	w.until(20*time.Second, "it comes again and again", func() bool { return answer() >= "3" })
+	w.until("it comes again and again", func() bool { return answer() >= "3" })
 	assert.ErrorContains(t, w.c.SaveHeartbeat(context.Background(), "harbour", 0), "is no address")
 }
 
@@ -143,11 +143,11 @@ func TestAllPartsSettleOverAKill(t *testing.T) {
 		require.NoError(t, conn.QueryRow(ctx, sql, run.ID).Scan(&n))
 		return n
 	}
-	w.until(60*time.Second+time.Duration(parts)*25*time.Millisecond, "some parts are done", func() bool { return count(`SELECT count(*) FROM parts WHERE run_id = $1 AND state = 'done'`) > parts/5 })
+	w.within(60*time.Second+time.Duration(parts)*25*time.Millisecond, "some parts are done", func() bool { return count(`SELECT count(*) FROM parts WHERE run_id = $1 AND state = 'done'`) > parts/5 })
 	before := peak(t, w.service.Process().Pid) >> 20
 	w.kill()
 	w.start()
-	w.until(150*time.Second+time.Duration(parts)*50*time.Millisecond, "all settle", func() bool {
+	w.within(150*time.Second+time.Duration(parts)*50*time.Millisecond, "all settle", func() bool {
 		r, err := w.c.Run(ctx, run.ID)
 		require.NoError(t, err)
 		return r.State.Ended()

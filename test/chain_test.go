@@ -120,7 +120,7 @@ func TestAChainOfEveryKind(t *testing.T) {
 	)
 	w.job("Tides", d)
 	outside.fail = 1 // the first request is refused with a passing failure
-	page := w.ring("Tides", 30*time.Second)
+	page := w.ring("Tides")
 	assert.Equal(t, job.RunDone, page.State, page.Reason)
 	got := attemptsOf(page)
 	assert.Equal(t, "failed;done;", got["weather"])
@@ -173,7 +173,7 @@ func TestTasksWorkSideBySide(t *testing.T) {
 	w.report("Two", "SELECT pg_sleep(1.5), 2 AS n")
 	d := tasks(reportOf("One"), reportOf("Two"), job.Task{Name: "mail", Kind: job.KindDeliver, After: []string{"one", "two"}, Deliver: &job.DeliverTask{Destination: "company mail", To: []string{"a@tarnwick.example"}}})
 	w.job("Both", d)
-	page := w.ring("Both", 30*time.Second)
+	page := w.ring("Both")
 	require.Equal(t, job.RunDone, page.State, page.Reason)
 	at := map[string]job.Attempt{}
 	for _, a := range page.Attempts {
@@ -184,7 +184,7 @@ func TestTasksWorkSideBySide(t *testing.T) {
 
 	d.SideBySide = 1
 	w.job("Both", d)
-	page = w.ring("Both", 30*time.Second)
+	page = w.ring("Both")
 	for _, a := range page.Attempts {
 		at[a.Task] = a
 	}
@@ -198,7 +198,7 @@ func TestFailuresStopTheChainOrItGoesOnWithout(t *testing.T) {
 	mail := job.Task{Name: "mail", Kind: job.KindDeliver, After: []string{"ports", "broken"}, Deliver: &job.DeliverTask{Destination: "company mail", To: []string{"a@tarnwick.example"}}}
 	broken := reportOf("Broken")
 	w.job("Stop", tasks(reportOf("Ports"), broken, mail))
-	page := w.ring("Stop", 20*time.Second)
+	page := w.ring("Stop")
 	first := page.ID
 	assert.Equal(t, job.RunFailed, page.State)
 	assert.Contains(t, page.Reason, "task broken failed: ")
@@ -207,7 +207,7 @@ func TestFailuresStopTheChainOrItGoesOnWithout(t *testing.T) {
 
 	broken.IfFailed = job.FailedGoOn
 	w.job("Go on", tasks(reportOf("Ports"), broken, mail))
-	page = w.ring("Go on", 20*time.Second)
+	page = w.ring("Go on")
 	assert.Equal(t, job.RunPartly, page.State)
 	assert.Equal(t, "task broken failed, and the job goes on without it", page.Reason)
 	require.Len(t, w.inbox("a@tarnwick.example"), 1)
@@ -215,7 +215,7 @@ func TestFailuresStopTheChainOrItGoesOnWithout(t *testing.T) {
 	assert.Contains(t, page.Alerts[0].Happened, "and the job goes on without it")
 
 	// The report is mended, and the run goes on where it failed.
-	failed := w.ring("Stop", 20*time.Second)
+	failed := w.ring("Stop")
 	w.report("Broken", "SELECT 1 AS one")
 	ctx := context.Background()
 	_, err := w.c.Again(ctx, failed.ID, wire.AgainRequest{})
@@ -232,7 +232,7 @@ func TestFailuresStopTheChainOrItGoesOnWithout(t *testing.T) {
 	mended, err := w.c.Follow(ctx, first, func(wire.RunPage) error { return nil })
 	require.NoError(t, err)
 	assert.Equal(t, job.RunDone, mended.State)
-	w.until(patience, "the alert is closed", func() bool {
+	w.until("the alert is closed", func() bool {
 		a, err := w.c.Alert(ctx, page.Alerts[0].ID)
 		require.NoError(t, err)
 		return a.State == job.AlertClosed
@@ -256,7 +256,7 @@ func TestBlankIsTriedAgainAndUnusualIsHeld(t *testing.T) {
 	d := tasks(reportOf("Late"), job.Task{Name: "mail", Kind: job.KindDeliver, Deliver: &job.DeliverTask{Destination: "company mail", To: []string{"a@tarnwick.example"}}})
 	d.IfBlank, d.BlankThen, d.AlertOn = job.BlankRetry, job.BlankSend, []string{"blank"}
 	w.job("Late", d)
-	page := w.ring("Late", 20*time.Second)
+	page := w.ring("Late")
 	assert.Equal(t, job.RunDone, page.State, page.Reason)
 	assert.Equal(t, "blank;blank;blank;", attemptsOf(page)["late"], "tried again twice, then sent with a note")
 	require.Len(t, w.inbox("a@tarnwick.example"), 1)
@@ -269,7 +269,7 @@ func TestBlankIsTriedAgainAndUnusualIsHeld(t *testing.T) {
 	d.Values, d.Usual = job.Values{"n": 100}, job.Usual{Share: 0.5}
 	w.job("Loads", d)
 	for range 5 {
-		require.Equal(t, job.RunDone, w.ring("Loads", 20*time.Second).State)
+		require.Equal(t, job.RunDone, w.ring("Loads").State)
 	}
 	// A rehearsal is never counted, and others get nothing of it.
 	_, err := w.c.SavePerson(ctx, "sefa", wire.PersonRequest{Name: "Sefa Orlin", Mail: "sefa.orlin@tarnwick.example", Role: "administrator", Zone: "Europe/London"})
@@ -288,7 +288,7 @@ func TestBlankIsTriedAgainAndUnusualIsHeld(t *testing.T) {
 
 	// The data shrinks: the same values as they are written, far fewer rows.
 	w.report("Loads", "SELECT n FROM generate_series(1, :n::int / 10) n", job.Parameter{Name: "n", Type: job.TypeWhole, Required: true})
-	held := w.ring("Loads", 20*time.Second)
+	held := w.ring("Loads")
 	assert.Equal(t, job.RunBlank, held.State)
 	assert.Contains(t, held.Reason, "unusual: 10 rows, and the last 5 good runs had 100 in the middle")
 	assert.Len(t, w.inbox("b@tarnwick.example"), 5)
@@ -313,7 +313,7 @@ func TestProgramsKeepToTheirRoom(t *testing.T) {
 	w.write("programs/plain", "not allowed", 0o600)
 	ctx := context.Background()
 	one := func(name string, p job.ProgramTask) job.Definition {
-		d := tasks(job.Task{Name: name, Kind: job.KindProgram, TimeLimit: job.Duration(time.Second), Program: &p})
+		d := tasks(job.Task{Name: name, Kind: job.KindProgram, TimeLimit: job.Duration(patience), Program: &p})
 		d.Retry = job.Retry{}
 		return d
 	}
@@ -322,11 +322,13 @@ func TestProgramsKeepToTheirRoom(t *testing.T) {
 		assert.ErrorContains(t, err, want, name)
 	}
 	w.job("Fails", one("p", job.ProgramTask{Program: "fails"}))
-	page := w.ring("Fails", 20*time.Second)
+	page := w.ring("Fails")
 	assert.Equal(t, job.RunFailed, page.State)
 	assert.Contains(t, page.Reason, "it ended with status 3")
-	w.job("Slow", one("p", job.ProgramTask{Program: "slow"}))
-	page = w.ring("Slow", 20*time.Second)
+	slow := one("p", job.ProgramTask{Program: "slow"})
+	slow.Tasks[0].TimeLimit = job.Duration(time.Second)
+	w.job("Slow", slow)
+	page = w.ring("Slow")
 	assert.Equal(t, job.RunFailed, page.State)
 	assert.Contains(t, page.Reason, "it took longer than its limit of 1s and was ended")
 	// Neither the service's files nor its environment are within reach, and no variable opens a way.
@@ -336,7 +338,7 @@ func TestProgramsKeepToTheirRoom(t *testing.T) {
 	w.write("programs/look", "#!/bin/sh\ncat "+key+" "+filepath.Join(w.dir, "artifacts")+"/* "+filepath.Join(w.dir, "programs")+"/other.variables\ncat /proc/[0-9]*/environ 2>/dev/null | tr '\\0' '\\n' | grep -c '^IRONBELL_DB='\nfor f in /proc/[0-9]*/cmdline; do t=$({ tr '\\0' '\\n' < $f; } 2>/dev/null); case $t in *"+filepath.Join(w.dir, "artifacts")+"*) echo \"$t\";; esac; done > ours\ngrep -c '^serve$' ours\ngrep -c -e '^-db' -e '^postgres://' ours\nexit 0\n", 0o755)
 	w.write("programs/other.variables", "KEY=planted for another\n", 0o644)
 	w.job("Look", one("p", job.ProgramTask{Program: "look"}))
-	page = w.ring("Look", 20*time.Second)
+	page = w.ring("Look")
 	require.Equal(t, job.RunDone, page.State, page.Reason)
 	lines, err := w.c.Log(ctx, page.ID, 0)
 	require.NoError(t, err)
@@ -358,7 +360,7 @@ func TestProgramsKeepToTheirRoom(t *testing.T) {
 	// An injection is an argument like any other.
 	w.write("programs/echo", "#!/bin/sh\nprintf '%s\\n' \"$@\"\n", 0o755)
 	w.job("Echo", one("p", job.ProgramTask{Program: "echo", Arguments: []string{"; rm -rf /", "$(id)", "{job}"}}))
-	page = w.ring("Echo", 20*time.Second)
+	page = w.ring("Echo")
 	require.Equal(t, job.RunDone, page.State, page.Reason)
 	lines, err = w.c.Log(ctx, page.ID, 0)
 	require.NoError(t, err)
@@ -378,7 +380,7 @@ func TestFetchKeepsAwayFromInternalAddresses(t *testing.T) {
 		d := tasks(job.Task{Name: "get", Kind: job.KindFetch, Fetch: &job.FetchTask{URL: url, Largest: largest}})
 		d.Retry = job.Retry{}
 		w.job("Get", d)
-		return w.ring("Get", 20*time.Second)
+		return w.ring("Get")
 	}
 	page := get("http://"+w.listen+"/health", 0)
 	assert.Equal(t, job.RunFailed, page.State)
@@ -402,7 +404,7 @@ func TestABlankBranchIsTriedAgainBesideAnother(t *testing.T) {
 	d := tasks(reportOf("None"), reportOf("Slow"), send("first", "none", "a@tarnwick.example"), send("second", "slow", "b@tarnwick.example"))
 	d.IfBlank = job.BlankRetry
 	w.job("Branches", d)
-	page := w.ring("Branches", 30*time.Second)
+	page := w.ring("Branches")
 	assert.Equal(t, job.RunDone, page.State, page.Reason)
 	got := attemptsOf(page)
 	assert.Equal(t, map[string]string{"none": "blank;blank;blank;", "slow": "done;", "first": "passed over;", "second": "done;"}, got)

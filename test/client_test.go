@@ -8,7 +8,6 @@ import (
 	"os/exec"
 	"strings"
 	"testing"
-	"time"
 
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/job"
@@ -77,7 +76,7 @@ func TestTheClient(t *testing.T) {
 	out, _, status = w.ironbell("settle", "-as", "resend", number(t, page.Deliveries[0].ID))
 	assert.Zero(t, status)
 	assert.Contains(t, out, "is now waiting")
-	w.until(20*time.Second, "it is sent", func() bool { return len(w.inbox("m@harbour-authority.test")) == 1 })
+	w.until("it is sent", func() bool { return len(w.inbox("m@harbour-authority.test")) == 1 })
 }
 
 func TestTheServiceSaysAtOnceWhatItsDatabaseRefuses(t *testing.T) {

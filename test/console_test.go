@@ -20,8 +20,6 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-const patience = 20 * time.Second
-
 // page is a tab of the console, signed in as mara.
 type page struct {
 	t   *testing.T
@@ -132,7 +130,7 @@ func TestTheConsole(t *testing.T) {
 	// A failure shows on Today without a reload, and can be taken on.
 	p.do(chromedp.Navigate("http://" + w.listen + "/"))
 	p.sees("Nothing needs attention")
-	failed := w.ring("Manifest", patience)
+	failed := w.ring("Manifest")
 	assert.Equal(t, job.RunFailed, failed.State)
 	p.sees("550 5.1.1 No such mailbox")
 	marks, err := browser.Get(p.tab, patience, chromedp.Evaluate[map[string]int](`[...document.querySelectorAll('[data-mark]')].reduce((n, m) => ({...n, [m.dataset.mark]: (n[m.dataset.mark] ?? 0) + 1}), {})`))
@@ -172,7 +170,7 @@ func TestTheConsole(t *testing.T) {
 	p.sees("Quay board")
 	_, err = connect(t, w.db).Exec(ctx, `DELETE FROM sessions`)
 	require.NoError(t, err)
-	w.ring("Quay board", patience) // its notice makes the page ask again
+	w.ring("Quay board") // its notice makes the page ask again
 	p.sees("Sign-in name")
 	p.do(chromedp.SendKeys(chromedp.CSS("input[name=login]"), "mara"), chromedp.SendKeys(chromedp.CSS("input[name=password]"), "wrong-password"), chromedp.Click(chromedp.CSS("form button")))
 	p.sees("do not belong together")
@@ -232,7 +230,7 @@ func TestWhatWasLookedAtIsScheduled(t *testing.T) {
 	require.NoError(t, err)
 	assert.True(t, page.On)
 	assert.Equal(t, job.Values{"port": []any{"PE"}}, page.Values)
-	run := w.ring("Pennold load", patience)
+	run := w.ring("Pennold load")
 	assert.Equal(t, job.RunDone, run.State, run.Reason)
 	letters := w.inbox("maeve.tarn@tarnwick.example")
 	require.Len(t, letters, 1)
@@ -269,11 +267,11 @@ func TestTheConsoleIsAccessibleInBothThemes(t *testing.T) {
 	w.job("Blank", definition("Nothing", "company mail", []string{"csv"}, "a@tarnwick.example"))
 	w.job("Manifest", definition("Ports", "harbour authority mail", []string{"csv"}, "m@harbour-authority.test"))
 	w.behave("authority", "refuse", 0)
-	w.ring("Board", patience)
-	board := w.ring("Board", patience)
-	w.ring("Blank", patience)
+	w.ring("Board")
+	board := w.ring("Board")
+	w.ring("Blank")
 	w.load()
-	failed := w.ring("Manifest", patience)
+	failed := w.ring("Manifest")
 	_, err = w.c.SaveCalendar(context.Background(), "Harbour", calendar.Definition{Closed: []calendar.Entry{{Label: "storm", Date: time.Now().AddDate(0, 0, 3).Format(time.DateOnly)}}}, false)
 	require.NoError(t, err)
 	p := console(t, w)

@@ -65,16 +65,16 @@ func TestANodeWithAnotherFolderOfArtifactsDoesNotStart(t *testing.T) {
 	copied, err := w.c.Copy(ctx)
 	require.NoError(t, err)
 	assert.Nil(t, copied.Since, "it held up nobody else")
-	assert.Equal(t, job.RunDone, w.ring("Departures", patience).State)
+	assert.Equal(t, job.RunDone, w.ring("Departures").State)
 
 	// The files are lost for good: the installation goes on with an empty folder.
 	w.stopped()
 	require.NoError(t, os.RemoveAll(filepath.Join(w.dir, "artifacts")))
 	w.start("-adopt-store")
-	assert.Equal(t, job.RunDone, w.ring("Departures", patience).State)
+	assert.Equal(t, job.RunDone, w.ring("Departures").State)
 	w.stopped()
 	w.start()
-	assert.Equal(t, job.RunDone, w.ring("Departures", patience).State)
+	assert.Equal(t, job.RunDone, w.ring("Departures").State)
 }
 
 func TestADatabaseOlderThanItsFilesStandsStill(t *testing.T) {
@@ -83,7 +83,7 @@ func TestADatabaseOlderThanItsFilesStandsStill(t *testing.T) {
 	w.report("Departures", "SELECT 1 AS n")
 	w.job("Departures", definition("Departures", "company mail", []string{"csv"}, "quay.desk@tarnwick.example"))
 	conn := connect(t, w.db)
-	w.until(patience, "a mark is left", func() bool {
+	w.until("a mark is left", func() bool {
 		var n int
 		require.NoError(t, conn.QueryRow(ctx, `SELECT coalesce((SELECT (value->>'no')::int FROM settings WHERE key = 'mark'), 0)`).Scan(&n))
 		marks, err := filepath.Glob(filepath.Join(w.dir, "artifacts", "mark-*"))
@@ -108,7 +108,7 @@ func TestADatabaseOlderThanItsFilesStandsStill(t *testing.T) {
 	out, errs, exit := w.ironbell("copy", "-send", "all")
 	require.Zero(t, exit, errs)
 	assert.Contains(t, out, "It works from now on.")
-	w.until(patience, "it goes on with what waited", func() bool {
+	w.until("it goes on with what waited", func() bool {
 		page, err := w.c.Run(ctx, run.ID)
 		require.NoError(t, err)
 		return page.State == job.RunDone
@@ -171,7 +171,7 @@ func TestACopyForTestsActsOnNothingOutsideItself(t *testing.T) {
 	w.behave("mail", "busy", 0)
 	waits, err := w.c.Ring(ctx, "Departures", nil)
 	require.NoError(t, err)
-	w.until(patience, "its mail waits", func() bool {
+	w.until("its mail waits", func() bool {
 		page, err := w.c.Run(ctx, waits.ID)
 		require.NoError(t, err)
 		return page.State == job.RunDelivering
@@ -183,7 +183,7 @@ func TestACopyForTestsActsOnNothingOutsideItself(t *testing.T) {
 	require.Equal(t, 1, rows())
 	require.NoError(t, w.c.SaveHeartbeat(ctx, "http://"+w.out.Receiver+"/alive", job.Duration(time.Second)))
 	beats := func() string { return string(w.get(w.out.Inbox + "/api/beats")) }
-	w.until(patience, "it gives signs of life", func() bool { return beats() >= "2" })
+	w.until("it gives signs of life", func() bool { return beats() >= "2" })
 
 	// The database is copied, and the files with it.
 	w.stopped()
@@ -218,7 +218,7 @@ func TestACopyForTestsActsOnNothingOutsideItself(t *testing.T) {
 	assert.Equal(t, job.RunPassedOver, old.State)
 	assert.Equal(t, "passed over: this is a copy", old.Reason)
 
-	run := twin.ring("Departures", patience)
+	run := twin.ring("Departures")
 	assert.Equal(t, job.RunPartly, run.State, run.Reason)
 	for _, dl := range run.Deliveries {
 		switch dl.Destination {

@@ -41,14 +41,14 @@ func TestKillInMidRunAndRestart(t *testing.T) {
 	w.job("Board", d)
 	run, err := w.c.Ring(ctx, "Board", nil)
 	require.NoError(t, err)
-	w.until(20*time.Second, "the second task works", func() bool {
+	w.until("the second task works", func() bool {
 		page, err := w.c.Run(ctx, run.ID)
 		require.NoError(t, err)
 		return len(page.Attempts) == 2
 	})
 	w.kill()
 	w.start()
-	w.until(30*time.Second, "the run ends", func() bool {
+	w.until("the run ends", func() bool {
 		page, err := w.c.Run(ctx, run.ID)
 		require.NoError(t, err)
 		return page.State == job.RunDone
@@ -72,23 +72,23 @@ func TestKillBetweenOfferAndAnswer(t *testing.T) {
 	w.behave("mail", "slow", 3000)
 	run, err := w.c.Ring(ctx, "Board", nil)
 	require.NoError(t, err)
-	w.until(20*time.Second, "the message is offered", func() bool {
+	w.until("the message is offered", func() bool {
 		page, err := w.c.Run(ctx, run.ID)
 		require.NoError(t, err)
 		return len(page.Deliveries) == 1 && page.Deliveries[0].State == job.DeliveryOffered
 	})
 	w.kill()
-	w.until(10*time.Second, "the mail server has taken it", func() bool { return len(w.inbox("a@tarnwick.example")) == 1 })
+	w.until("the mail server has taken it", func() bool { return len(w.inbox("a@tarnwick.example")) == 1 })
 	w.behave("mail", "accept", 0)
 	w.start()
 	var delivery job.Delivery
-	w.until(30*time.Second, "the delivery is unknown", func() bool {
+	w.until("the delivery is unknown", func() bool {
 		page, err := w.c.Run(ctx, run.ID)
 		require.NoError(t, err)
 		delivery = page.Deliveries[0]
 		return delivery.State == job.DeliveryUnknown
 	})
-	w.until(20*time.Second, "the owner is asked", func() bool { return len(w.inbox("mara@tarnwick.example")) == 1 })
+	w.until("the owner is asked", func() bool { return len(w.inbox("mara@tarnwick.example")) == 1 })
 	assert.Contains(t, w.inbox("mara@tarnwick.example")[0].Plain, "Ask the recipient, then settle the delivery")
 	page, err := w.c.Run(ctx, run.ID)
 	require.NoError(t, err)
@@ -111,7 +111,7 @@ func TestALineThatBreaksAfterTheDataIsUnknown(t *testing.T) {
 	d := definition("Ports", "company mail", []string{"csv"}, "a@tarnwick.example")
 	w.job("Board", d)
 	w.behave("mail", "drop", 0)
-	page := w.ring("Board", 20*time.Second)
+	page := w.ring("Board")
 	assert.Equal(t, job.RunPartly, page.State)
 	assert.Equal(t, job.DeliveryUnknown, page.Deliveries[0].State)
 	assert.Len(t, w.inbox("a@tarnwick.example"), 1)
@@ -123,9 +123,9 @@ func TestALineThatBreaksAfterTheDataIsUnknown(t *testing.T) {
 	w.job("Board", d)
 	run, err := w.c.Ring(context.Background(), "Board", nil)
 	require.NoError(t, err)
-	w.until(20*time.Second, "it was sent twice", func() bool { return len(w.inbox("b@tarnwick.example")) >= 2 })
+	w.until("it was sent twice", func() bool { return len(w.inbox("b@tarnwick.example")) >= 2 })
 	w.behave("mail", "accept", 0)
-	w.until(20*time.Second, "it is done", func() bool {
+	w.until("it is done", func() bool {
 		page, err := w.c.Run(context.Background(), run.ID)
 		require.NoError(t, err)
 		return page.State == job.RunDone
@@ -141,7 +141,7 @@ func TestStopHandsWorkBackAtOnce(t *testing.T) {
 	w.job("Board", definition("Slow", "company mail", []string{"csv"}, "a@tarnwick.example"))
 	run, err := w.c.Ring(ctx, "Board", nil)
 	require.NoError(t, err)
-	w.until(20*time.Second, "the task works", func() bool {
+	w.until("the task works", func() bool {
 		page, err := w.c.Run(ctx, run.ID)
 		require.NoError(t, err)
 		return len(page.Attempts) == 1
@@ -158,7 +158,7 @@ func TestStopHandsWorkBackAtOnce(t *testing.T) {
 		said = append(said, l.Text)
 	}
 	assert.Contains(t, strings.Join(said, "\n"), "handed its work back", "state %s", page.State)
-	w.until(20*time.Second, "the run ends", func() bool {
+	w.until("the run ends", func() bool {
 		page, err := w.c.Run(ctx, run.ID)
 		require.NoError(t, err)
 		return page.State == job.RunDone
@@ -179,7 +179,7 @@ func TestWhatWasMissedIsMadeUpOnce(t *testing.T) {
 	_, err := conn.Exec(ctx, `UPDATE triggers SET next_due = date_trunc('hour', now()) - interval '1 hour'`)
 	require.NoError(t, err)
 	w.start()
-	w.until(20*time.Second, "it is made up", func() bool {
+	w.until("it is made up", func() bool {
 		runs, err := w.c.Runs(ctx, client.RunFilter{Job: "Board"})
 		require.NoError(t, err)
 		return len(runs) > 0 && runs[0].State == job.RunDone
@@ -212,7 +212,7 @@ func TestTheDatabaseGoesAndComesBack(t *testing.T) {
 	w.job("Slow", definition("Slow", "company mail", []string{"csv"}, "b@tarnwick.example"))
 	slow, err := w.c.Ring(ctx, "Slow", nil)
 	require.NoError(t, err)
-	w.until(20*time.Second, "the task works", func() bool {
+	w.until("the task works", func() bool {
 		page, err := w.c.Run(ctx, slow.ID)
 		require.NoError(t, err)
 		return len(page.Attempts) == 1
@@ -229,18 +229,18 @@ func TestTheDatabaseGoesAndComesBack(t *testing.T) {
 	assert.Contains(t, text, "The database does not answer; try again in a moment.")
 	status, _, _ = call(t, http.DefaultClient, http.MethodGet, base+"/health", "", "")
 	assert.Equal(t, 200, status, "the service itself is alive")
-	w.until(20*time.Second, "the task has ended and could not say so", func() bool {
+	w.until("the task has ended and could not say so", func() bool {
 		text, err := os.ReadFile(filepath.Join(w.dir, "service.log"))
 		require.NoError(t, err)
 		return strings.Contains(string(text), "could not go on with a part") || strings.Contains(string(text), "a lease was lost")
 	})
 	allow("true")
-	w.until(20*time.Second, "it is ready again", func() bool {
+	w.until("it is ready again", func() bool {
 		status, _, _ := call(t, http.DefaultClient, http.MethodGet, base+"/ready", "", "")
 		return status == 200
 	})
-	assert.Equal(t, job.RunDone, w.ring("Board", 40*time.Second).State)
-	w.until(30*time.Second, "what was at work goes on", func() bool {
+	assert.Equal(t, job.RunDone, w.ring("Board").State)
+	w.until("what was at work goes on", func() bool {
 		page, err := w.c.Run(ctx, slow.ID)
 		require.NoError(t, err)
 		return page.State == job.RunDone

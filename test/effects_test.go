@@ -35,7 +35,7 @@ func TestStatementsRunWhereASourceAllowsThem(t *testing.T) {
 	assert.ErrorContains(t, err, "takes a date")
 	d.Values = job.Values{"day": "2026-11-02"}
 	w.job("Mark", d)
-	page := w.ring("Mark", 20*time.Second)
+	page := w.ring("Mark")
 	require.Equal(t, job.RunDone, page.State, page.Reason)
 	assert.Equal(t, int64(1), *page.Attempts[0].Rows)
 	assert.Equal(t, "passed over;", attemptsOf(page)["many"])
@@ -66,7 +66,7 @@ func TestAnInterruptedProgramIsUnknownUnlessRepeatable(t *testing.T) {
 		w.job(name, tasks(job.Task{Name: "upload", Kind: job.KindProgram, Repeatable: repeatable, Program: &job.ProgramTask{Program: "upload", Arguments: []string{count}}}))
 		run, err := w.c.Ring(ctx, name, nil)
 		require.NoError(t, err)
-		w.until(20*time.Second, "the program runs", func() bool { _, err := os.Stat(count); return err == nil })
+		w.until("the program runs", func() bool { _, err := os.Stat(count); return err == nil })
 		w.kill()
 		w.start()
 		page, err := w.c.Follow(ctx, run.ID, func(wire.RunPage) error { return nil })
@@ -101,7 +101,7 @@ func TestFilesArePickedUpWhenTheyAreComplete(t *testing.T) {
 		)
 		d.Retry = job.Retry{}
 		w.job("Tides", d)
-		return w.ring("Tides", 20*time.Second)
+		return w.ring("Tides")
 	}
 	page := collect(job.TakeNewest)
 	assert.Equal(t, job.RunBlank, page.State)

@@ -36,7 +36,7 @@ func TestLineEndsInValuesMakeNoHeadersAndNoRecipients(t *testing.T) {
 	d := w.notes()
 	d.Values = job.Values{"note": "calm\r\nBcc: thief@else.test\r\n\r\nCome in"}
 	w.job("Notes", d)
-	run := w.ring("Notes", patience)
+	run := w.ring("Notes")
 	require.Equal(t, job.RunDone, run.State, run.Reason)
 	require.Len(t, run.Deliveries, 1)
 	assert.Equal(t, "oren@tarnwick.example", run.Deliveries[0].Address)
@@ -57,7 +57,7 @@ func TestAddressesOfEveryKindComeToThoseWhomTheyName(t *testing.T) {
 	d.Values = job.Values{"note": "calm"}
 	d.Tasks[1].Deliver.To = []string{`"Hask, Oren \"the quay\"" <oren@tarnwick.example>; Søren Ærø <soren@tarnwick.example>` + "\n" + `Ελένη <eleni@tarnwick.example>, <quay.desk@TARNWICK.example>`, "quay.desk@tarnwick.example"}
 	w.job("Notes", d)
-	run := w.ring("Notes", patience)
+	run := w.ring("Notes")
 	require.Equal(t, job.RunDone, run.State, run.Reason)
 	var got []string
 	for _, dl := range run.Deliveries {
@@ -73,7 +73,7 @@ func TestAddressesOfEveryKindComeToThoseWhomTheyName(t *testing.T) {
 	d.Tasks[1].Deliver.To = []string{"{value.note}"}
 	d.Values = job.Values{"note": "oren@tarnwick.example; oren at tarnwick; \"open <a@tarnwick.example>"}
 	w.job("Notes", d)
-	run = w.ring("Notes", patience)
+	run = w.ring("Notes")
 	require.Equal(t, job.RunPartly, run.State)
 	failed := map[string]string{}
 	for _, dl := range run.Deliveries {
@@ -105,7 +105,7 @@ func TestNamesFromDataStayBelowTheirDestination(t *testing.T) {
 	d.Split = job.Split{Each: "note", Values: []string{"../../up", "/etc/cron.d/x", `..\..\up`, "NUL", "a\x1b[31mred", ".", long, "  "}}
 	d.Values = job.Values{}
 	w.job("Names", d)
-	run := w.ring("Names", time.Minute)
+	run := w.ring("Names")
 	require.Equal(t, job.RunDone, run.State, run.Reason)
 	require.Len(t, run.Deliveries, 4*len(d.Split.Values))
 	for _, dl := range run.Deliveries {
@@ -136,7 +136,7 @@ func TestTwoFilesOfOneNameBothArrive(t *testing.T) {
 	d.Tasks = []job.Task{d.Tasks[0], south, d.Tasks[1], {Name: "archive", Kind: job.KindDeliver, After: []string{"report", "south"}, Deliver: &job.DeliverTask{Destination: names["folder"]}}}
 	d.Tasks[2].After = []string{"report", "south"}
 	w.job("Both", d)
-	run := w.ring("Both", patience)
+	run := w.ring("Both")
 	require.Equal(t, job.RunDone, run.State, run.Reason)
 	l := w.inbox("oren@tarnwick.example")[0]
 	require.Len(t, l.Attachments, 2)
@@ -161,7 +161,7 @@ func (w *world) down(name string) job.Alert {
 	w.t.Helper()
 	ctx := context.Background()
 	var found job.Alert
-	w.until(patience, name+" rests with an alert", func() bool {
+	w.until(name+" rests with an alert", func() bool {
 		p, err := w.c.Destination(ctx, name)
 		require.NoError(w.t, err)
 		alerts, err := w.c.Alerts(ctx, "open")
@@ -222,7 +222,7 @@ func TestWhatIsWrongWithADestinationIsToldOnceAndPutRightByItself(t *testing.T) 
 	w.place("untrusted mail", "smtp", w.out.Password, mail)
 	w.place("untrusted ftp", "ftp", w.out.Password, ftp)
 	require.NoError(t, os.Rename(archive+".away", archive))
-	w.until(patience, "all arrives", func() bool {
+	w.until("all arrives", func() bool {
 		page, err = w.c.Run(ctx, run.ID)
 		require.NoError(t, err)
 		return page.State == job.RunDone
@@ -232,7 +232,7 @@ func TestWhatIsWrongWithADestinationIsToldOnceAndPutRightByItself(t *testing.T) 
 		_, there := w.fetched(protocol, "departures.csv")
 		assert.True(t, there, protocol)
 	}
-	w.until(patience, "the alerts are closed", func() bool {
+	w.until("the alerts are closed", func() bool {
 		open, err := w.c.Alerts(ctx, "open", "acknowledged")
 		require.NoError(t, err)
 		return len(open) == 0
@@ -263,7 +263,7 @@ func TestAPasswordThatExpiresAmongFilesLosesAndDoublesNone(t *testing.T) {
 		require.NoError(t, err)
 		return all
 	}
-	w.until(patience, "some are there", func() bool { return len(arrived()) > 3 })
+	w.until("some are there", func() bool { return len(arrived()) > 3 })
 	// A server asks for the password when a line is opened: here after a restart,
 	// which brings what is under way to its end.
 	w.behave("sftp", "expired", 0)
@@ -274,7 +274,7 @@ func TestAPasswordThatExpiresAmongFilesLosesAndDoublesNone(t *testing.T) {
 	assert.Contains(t, a.Advice, "Check user and password, or key, of the destination.")
 	require.Less(t, len(arrived()), parts)
 	w.behave("sftp", "accept", 0)
-	w.until(30*time.Second, "the rest arrives", func() bool {
+	w.until("the rest arrives", func() bool {
 		page, err := w.c.Run(ctx, run.ID)
 		require.NoError(t, err)
 		return page.State.Ended() || len(arrived()) == parts
@@ -294,7 +294,7 @@ func TestMailboxesThatAreFullAndServersThatAnswerStrangely(t *testing.T) {
 	d.Tasks[1].Deliver.To = []string{"oren@tarnwick.example", "full@tarnwick.example"}
 	w.job("Notes", d)
 	w.behaveTo("mail", "full", "full@tarnwick.example", 0)
-	run := w.ring("Notes", patience)
+	run := w.ring("Notes")
 	require.Equal(t, job.RunPartly, run.State, run.Reason)
 	for _, dl := range run.Deliveries {
 		if dl.Address == "full@tarnwick.example" {
@@ -315,7 +315,7 @@ func TestMailboxesThatAreFullAndServersThatAnswerStrangely(t *testing.T) {
 	n, err := w.c.Resend(ctx, run.ID)
 	require.NoError(t, err)
 	assert.EqualValues(t, 1, n)
-	w.until(patience, "it is done, and the alert closed", func() bool {
+	w.until("it is done, and the alert closed", func() bool {
 		page, err := w.c.Run(ctx, run.ID)
 		require.NoError(t, err)
 		open, err := w.c.Alerts(ctx, "open")
@@ -329,7 +329,7 @@ func TestMailboxesThatAreFullAndServersThatAnswerStrangely(t *testing.T) {
 	w.behave("mail", "strange", 0)
 	d.Tasks[1].Deliver.To = []string{"oren@tarnwick.example"}
 	w.job("Notes", d)
-	run = w.ring("Notes", patience)
+	run = w.ring("Notes")
 	assert.Equal(t, job.RunPartly, run.State, run.Reason)
 	require.Len(t, run.Deliveries, 1)
 	assert.Equal(t, job.DeliveryUnknown, run.Deliveries[0].State, run.Deliveries[0].Answer)

@@ -69,7 +69,7 @@ func TestMailAsPeopleWantIt(t *testing.T) {
 	mail.Body = "Sailings of {rows} ports.\r\nBcc: nobody@else.test"
 	mail.ToQuery = &job.ListQuery{Source: "tarnwick", SQL: "SELECT 'fenn' || '.desk@tarnwick.example'"}
 	w.job("Departures", d)
-	run := w.ring("Departures", 40*time.Second)
+	run := w.ring("Departures")
 	require.Equal(t, job.RunDone, run.State, run.Reason)
 	got := map[string]bool{}
 	for _, dl := range run.Deliveries {
@@ -114,7 +114,7 @@ func TestMailAsPeopleWantIt(t *testing.T) {
 	require.NoError(t, err)
 	_ = res.Body.Close()
 	assert.Equal(t, http.StatusNotFound, res.StatusCode, "a signature that is not ours does nothing")
-	run = w.ring("Departures", 40*time.Second)
+	run = w.ring("Departures")
 	for _, dl := range run.Deliveries {
 		assert.NotEqual(t, "oren@tarnwick.example", dl.Address)
 	}
@@ -133,7 +133,7 @@ func TestLinksAreForThoseWhomTheJobSays(t *testing.T) {
 	d := definition("Departures", "company mail", []string{"csv"}, "mara@tarnwick.example")
 	d.Tasks[1].Deliver.Files = job.FilesLinked
 	w.job("Linked", d)
-	run := w.ring("Linked", 40*time.Second)
+	run := w.ring("Linked")
 	require.Equal(t, job.RunDone, run.State, run.Reason)
 	l := w.inbox("mara@tarnwick.example")[0]
 	assert.Empty(t, l.Attachments)
@@ -168,7 +168,7 @@ func TestLinksAreForThoseWhomTheJobSays(t *testing.T) {
 	_, err = w.as("mara").FollowLink(ctx, token)
 	require.NoError(t, err)
 	require.NoError(t, file(w.as("mara")))
-	again := w.ring("Linked", 40*time.Second)
+	again := w.ring("Linked")
 	l = w.inbox(hers)[0]
 	newer := regexp.MustCompile(`/l/([a-z0-9]+)`).FindStringSubmatch(l.Plain)[1]
 	_, err = joren.FollowLink(ctx, newer)
@@ -197,7 +197,7 @@ func TestLinksAreForThoseWhomTheJobSays(t *testing.T) {
 
 	d.Tasks[1].Deliver.Link = job.LinkTerms{For: "house", Days: 2}
 	w.job("Linked", d)
-	w.ring("Linked", 40*time.Second)
+	w.ring("Linked")
 	l = w.inbox("mara@tarnwick.example")[0]
 	assert.Contains(t, l.Plain, "a link for everybody who can sign in to Iron Bell")
 	token = regexp.MustCompile(`/l/([a-z0-9]+)`).FindStringSubmatch(l.Plain)[1]
@@ -210,11 +210,11 @@ func TestLinksAreForThoseWhomTheJobSays(t *testing.T) {
 
 	// One to the archive leads to what earlier runs made of the same, but for what
 	// was withdrawn; and to nothing later.
-	first := w.ring("Linked", 40*time.Second)
+	first := w.ring("Linked")
 	d.Tasks[1].Deliver.Link.Archive = true
 	w.job("Linked", d)
-	second := w.ring("Linked", 40*time.Second)
-	third := w.ring("Linked", 40*time.Second)
+	second := w.ring("Linked")
+	third := w.ring("Linked")
 	tokens := []string{}
 	for _, l := range w.inbox("mara@tarnwick.example") {
 		if strings.Contains(l.Plain, "The files, with those of earlier runs: ") {
@@ -258,7 +258,7 @@ func TestAMailThatIsTooLargeIsSplitLinkedOrFails(t *testing.T) {
 	}
 	d.Tasks[0].Report.Outputs[2] = job.Output{Format: "csv", Name: "c"}
 	w.job("Large", d)
-	run := w.ring("Large", 40*time.Second)
+	run := w.ring("Large")
 	require.Equal(t, job.RunDone, run.State, run.Reason)
 	mails := w.inbox("mara@tarnwick.example")
 	require.Len(t, mails, 3)
@@ -270,16 +270,16 @@ func TestAMailThatIsTooLargeIsSplitLinkedOrFails(t *testing.T) {
 	assert.Equal(t, map[string]bool{"(1 of 3)": true, "(2 of 3)": true, "(3 of 3)": true}, subjects)
 	d.Tasks[1].Deliver.TooLarge = job.LargeLink
 	w.job("Large", d)
-	require.Equal(t, job.RunDone, w.ring("Large", 40*time.Second).State)
+	require.Equal(t, job.RunDone, w.ring("Large").State)
 	l := w.inbox("mara@tarnwick.example")[0]
 	assert.Empty(t, l.Attachments)
 	assert.Contains(t, l.Plain, "/l/")
 	d.Tasks[1].Deliver.TooLarge = job.LargeFail
 	w.job("Large", d)
-	run = w.ring("Large", 40*time.Second)
+	run = w.ring("Large")
 	assert.Equal(t, job.RunFailed, run.State)
 	assert.Contains(t, run.Reason, "and the mail server takes 200 kB")
-	w.until(20*time.Second, "four mails, and the alert of the failure", func() bool { return len(w.inbox("mara@tarnwick.example")) == 5 })
+	w.until("four mails, and the alert of the failure", func() bool { return len(w.inbox("mara@tarnwick.example")) == 5 })
 }
 
 func TestAWrongReportIsCorrectedForThoseWhoGotIt(t *testing.T) {
@@ -291,7 +291,7 @@ func TestAWrongReportIsCorrectedForThoseWhoGotIt(t *testing.T) {
 	d.Retry = job.Retry{}
 	w.job("Loads", d)
 	w.behaveTo("mail", "refuse", "gone@tarnwick.example", 0)
-	run := w.ring("Loads", 40*time.Second)
+	run := w.ring("Loads")
 	require.Equal(t, job.RunPartly, run.State)
 	w.behave("mail", "accept", 0)
 	w.report("Loads", "SELECT 'Pennold' AS port, 41 AS cars")
@@ -300,7 +300,7 @@ func TestAWrongReportIsCorrectedForThoseWhoGotIt(t *testing.T) {
 	out, errs, status := w.ironbell("correct", "-wrong", "The loads of Pennold were missing.", run.ID.String())
 	require.Zero(t, status, errs)
 	assert.Contains(t, out, "corrects run "+run.ID.String())
-	w.until(30*time.Second, "the correction arrives", func() bool { return len(w.inbox("quay.desk@tarnwick.example")) == 2 })
+	w.until("the correction arrives", func() bool { return len(w.inbox("quay.desk@tarnwick.example")) == 2 })
 	l := w.inbox("quay.desk@tarnwick.example")[0]
 	assert.True(t, strings.HasPrefix(l.Subject, "Correction: Loads"), l.Subject)
 	assert.Contains(t, l.Plain, "This corrects what you got before: The loads of Pennold were missing.")
@@ -313,8 +313,8 @@ func TestAWrongReportIsCorrectedForThoseWhoGotIt(t *testing.T) {
 
 	out, _, _ = w.ironbell("resend", run.ID.String())
 	assert.Contains(t, out, "1 deliveries of run")
-	w.until(30*time.Second, "what had failed arrives", func() bool { return len(w.inbox("gone@tarnwick.example")) == 1 })
-	w.until(30*time.Second, "and the run is done", func() bool {
+	w.until("what had failed arrives", func() bool { return len(w.inbox("gone@tarnwick.example")) == 1 })
+	w.until("and the run is done", func() bool {
 		first, err := w.c.Run(ctx, run.ID)
 		require.NoError(t, err)
 		return first.State == job.RunDone
@@ -330,9 +330,9 @@ func TestMailBeyondTheHouseWaitsForASecondPerson(t *testing.T) {
 	w.job("Outside", definition("Departures", "company mail", []string{"csv"}, "mara@tarnwick.example", "manifests@harbour-authority.test", "spy@nottarnwick.example"))
 	run, err := w.c.Ring(ctx, "Outside", nil)
 	require.NoError(t, err)
-	w.until(30*time.Second, "who is in the house has it", func() bool { return len(w.inbox("mara@tarnwick.example")) == 1 })
+	w.until("who is in the house has it", func() bool { return len(w.inbox("mara@tarnwick.example")) == 1 })
 	var waiting []job.Delivery
-	w.until(10*time.Second, "the others wait", func() bool {
+	w.until("the others wait", func() bool {
 		waiting, err = w.c.Record(ctx, clientWhich(run.ID, "yes"))
 		require.NoError(t, err)
 		return len(waiting) == 2
@@ -348,9 +348,9 @@ func TestMailBeyondTheHouseWaitsForASecondPerson(t *testing.T) {
 	out, _, status := w.ironbell("allow", "-no", fmt.Sprint(by["spy@nottarnwick.example"]))
 	assert.Zero(t, status)
 	assert.Contains(t, out, "declined")
-	w.until(30*time.Second, "what was allowed arrives", func() bool { return len(w.inbox("manifests@harbour-authority.test")) == 1 })
+	w.until("what was allowed arrives", func() bool { return len(w.inbox("manifests@harbour-authority.test")) == 1 })
 	assert.Empty(t, w.inbox("spy@nottarnwick.example"))
-	w.until(20*time.Second, "the run ends", func() bool {
+	w.until("the run ends", func() bool {
 		page, err := w.c.Run(ctx, run.ID)
 		require.NoError(t, err)
 		return page.State == job.RunPartly
@@ -363,12 +363,12 @@ func TestAnInstallationCanBeSilentOrSendToOneAddress(t *testing.T) {
 	w.report("Departures", "SELECT 1 AS n")
 	w.job("Departures", definition("Departures", "company mail", []string{"csv"}, "mara@tarnwick.example", "joren@tarnwick.example"))
 	require.NoError(t, w.c.SaveMailSettings(ctx, job.MailSettings{Sending: job.SendOne, OnlyTo: "test.desk@tarnwick.example"}))
-	require.Equal(t, job.RunDone, w.ring("Departures", 30*time.Second).State)
+	require.Equal(t, job.RunDone, w.ring("Departures").State)
 	assert.Len(t, w.inbox("test.desk@tarnwick.example"), 2)
 	require.NoError(t, w.c.SaveMailSettings(ctx, job.MailSettings{Sending: job.SendNone}))
 	run, err := w.c.Ring(ctx, "Departures", nil)
 	require.NoError(t, err)
-	w.until(20*time.Second, "all of it is kept back", func() bool {
+	w.until("all of it is kept back", func() bool {
 		list, err := w.c.Record(ctx, clientWhich(run.ID, "silent"))
 		require.NoError(t, err)
 		return len(list) == 2
@@ -377,7 +377,7 @@ func TestAnInstallationCanBeSilentOrSendToOneAddress(t *testing.T) {
 	n, err := w.c.Release(ctx, true)
 	require.NoError(t, err)
 	assert.EqualValues(t, 2, n)
-	w.until(20*time.Second, "then it arrives", func() bool { return len(w.inbox("mara@tarnwick.example")) == 1 })
+	w.until("then it arrives", func() bool { return len(w.inbox("mara@tarnwick.example")) == 1 })
 	assert.ErrorContains(t, w.c.SaveMailSettings(ctx, job.MailSettings{Sending: job.SendOne}), "name the one address")
 }
 
@@ -404,11 +404,11 @@ func TestAlertsGoStepByStep(t *testing.T) {
 	d := definition("Broken", "company mail", []string{"csv"}, "quay.desk@tarnwick.example")
 	d.Retry, d.SecondOwner = job.Retry{}, "joren"
 	w.job("Broken", d)
-	require.Equal(t, job.RunFailed, w.ring("Broken", 30*time.Second).State)
+	require.Equal(t, job.RunFailed, w.ring("Broken").State)
 	for _, who := range []string{"mara", "joren", "sefa.orlin"} {
-		w.until(20*time.Second, who+" is told", func() bool { return len(w.inbox(who+"@tarnwick.example")) > 0 })
+		w.until(who+" is told", func() bool { return len(w.inbox(who+"@tarnwick.example")) > 0 })
 	}
-	w.until(20*time.Second, "the call is made", func() bool { return len(w.received()) > 0 })
+	w.until("the call is made", func() bool { return len(w.received()) > 0 })
 	var call struct {
 		Kind, About, Happened, Link string
 	}
@@ -417,7 +417,7 @@ func TestAlertsGoStepByStep(t *testing.T) {
 	assert.Contains(t, call.Happened, "division by zero")
 	toSecond := w.inbox("joren@tarnwick.example")[0]
 	assert.Contains(t, toSecond.Plain, "Why you: the owner, mara, has not taken it on.")
-	w.until(20*time.Second, "all are told again while nobody takes it on", func() bool { return len(w.inbox("mara@tarnwick.example")) > 1 })
+	w.until("all are told again while nobody takes it on", func() bool { return len(w.inbox("mara@tarnwick.example")) > 1 })
 
 	link := regexp.MustCompile(`http\S+/take-on/\S+`).FindString(toSecond.Plain)
 	require.NotEmpty(t, link)
@@ -456,8 +456,8 @@ func TestAServiceThatCanTellNobodySaysSo(t *testing.T) {
 	status, _ := w.state()
 	require.Equal(t, http.StatusOK, status)
 	w.behave("mail", "away", 0)
-	require.Equal(t, job.RunFailed, w.ring("Broken", 30*time.Second).State)
-	w.until(30*time.Second, "its state says so", func() bool {
+	require.Equal(t, job.RunFailed, w.ring("Broken").State)
+	w.until("its state says so", func() bool {
 		status, _ := w.state()
 		return status == http.StatusServiceUnavailable
 	})
@@ -465,7 +465,7 @@ func TestAServiceThatCanTellNobodySaysSo(t *testing.T) {
 	assert.Contains(t, text, "of which nobody can be told")
 	assert.Contains(t, string(w.get("http://"+w.listen+"/metrics")), "ironbell_destinations_resting 1\n")
 	w.behave("mail", "accept", 0)
-	w.until(40*time.Second, "and that it is over", func() bool {
+	w.until("and that it is over", func() bool {
 		status, _ := w.state()
 		return status == http.StatusOK
 	})

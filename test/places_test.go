@@ -104,7 +104,7 @@ func TestFilesGoEverywhere(t *testing.T) {
 		d.Tasks = append(d.Tasks, task)
 	}
 	w.job("Departures everywhere", d)
-	run := w.ring("Departures everywhere", 60*time.Second)
+	run := w.ring("Departures everywhere")
 	require.Equal(t, job.RunDone, run.State, run.Reason)
 	assert.Equal(t, 2, run.PartCount)
 	require.Len(t, run.Deliveries, 14)
@@ -132,7 +132,7 @@ func TestFilesGoEverywhere(t *testing.T) {
 	require.NoError(t, json.Unmarshal(w.get(w.out.Inbox+"/api/printed"), &printed))
 	assert.Len(t, printed, 2)
 
-	again := w.ring("Departures everywhere", 60*time.Second)
+	again := w.ring("Departures everywhere")
 	require.Equal(t, job.RunDone, again.State, again.Reason)
 	for _, dl := range again.Deliveries {
 		if dl.Destination == "archive" {
@@ -158,7 +158,7 @@ func TestAFileThatIsUnknownIsLookedForInItsStore(t *testing.T) {
 	d.Tasks = append(d.Tasks, job.Task{Name: "store", Kind: job.KindDeliver, After: []string{"report"}, Deliver: &job.DeliverTask{Destination: name}})
 	w.job("Departures", d)
 	w.behave("objects", "drop", 0)
-	run := w.ring("Departures", 60*time.Second)
+	run := w.ring("Departures")
 	require.Len(t, run.Deliveries, 1)
 	require.Equal(t, job.DeliveryUnknown, run.Deliveries[0].State, run.Deliveries[0].Answer)
 	want := fmt.Sprintf("Look whether %s is there and whole, with %d bytes, then settle the delivery", run.Deliveries[0].Address, run.Deliveries[0].Size)
@@ -216,7 +216,7 @@ func TestAMailServerThatIsDownIsOneAlertAndAllArrivesOnce(t *testing.T) {
 	run, err := w.c.Ring(ctx, "Storm", nil)
 	require.NoError(t, err)
 	var down job.Alert
-	w.until(30*time.Second, "the destination's alert", func() bool {
+	w.until("the destination's alert", func() bool {
 		alerts, err := w.c.Alerts(ctx, "open")
 		require.NoError(t, err)
 		for _, a := range alerts {
@@ -229,7 +229,7 @@ func TestAMailServerThatIsDownIsOneAlertAndAllArrivesOnce(t *testing.T) {
 	alerts, err := w.c.Alerts(ctx, "open")
 	require.NoError(t, err)
 	require.Len(t, alerts, 1, "one cause, one alert")
-	w.until(20*time.Second, "the owner is told over the other mail server", func() bool { return len(w.inbox("mara@tarnwick.example")) > 0 })
+	w.until("the owner is told over the other mail server", func() bool { return len(w.inbox("mara@tarnwick.example")) > 0 })
 	mail := w.inbox("mara@tarnwick.example")
 	assert.Equal(t, "Down: Destination company mail", mail[0].Subject)
 	for _, part := range []string{"connection refused", "500 deliveries wait: Storm", "ironbell destinations -test 'company mail'", "/take-on/"} {
@@ -250,7 +250,7 @@ func TestAMailServerThatIsDownIsOneAlertAndAllArrivesOnce(t *testing.T) {
 	w.kill() // in the middle of the rest
 	w.start()
 	w.behave("mail", "accept", 0)
-	w.until(60*time.Second, "all have it", func() bool {
+	w.until("all have it", func() bool {
 		page, err := w.c.Run(ctx, run.ID)
 		require.NoError(t, err)
 		return page.State == job.RunDone
@@ -267,7 +267,7 @@ func TestAMailServerThatIsDownIsOneAlertAndAllArrivesOnce(t *testing.T) {
 	for to, n := range got {
 		assert.Equal(t, 1, n, to)
 	}
-	w.until(20*time.Second, "the alert is closed", func() bool {
+	w.until("the alert is closed", func() bool {
 		open, err := w.c.Alerts(ctx, "open", "acknowledged")
 		require.NoError(t, err)
 		return len(open) == 0
@@ -285,7 +285,7 @@ func TestWhatWaitedTooLongIsGivenUpAndTold(t *testing.T) {
 	w.behave("mail", "away", 0)
 	storm, err := w.c.Ring(ctx, "Storm", nil)
 	require.NoError(t, err)
-	run := w.ring("Tides", patience)
+	run := w.ring("Tides")
 	assert.Equal(t, job.RunFailed, run.State)
 	require.Len(t, run.Deliveries, 2)
 	for _, dl := range run.Deliveries {
@@ -294,7 +294,7 @@ func TestWhatWaitedTooLongIsGivenUpAndTold(t *testing.T) {
 		assert.Contains(t, dl.Answer, "connection refused")
 	}
 	var told job.Alert
-	w.until(20*time.Second, "the owner is told", func() bool {
+	w.until("the owner is told", func() bool {
 		alerts, err := w.c.Alerts(ctx, "open")
 		require.NoError(t, err)
 		for _, a := range alerts {
@@ -309,7 +309,7 @@ func TestWhatWaitedTooLongIsGivenUpAndTold(t *testing.T) {
 	assert.Equal(t, "Nothing more by itself.", told.Next)
 	assert.Contains(t, told.Advice, "Then send what failed again: ironbell resend "+run.ID.String())
 	assert.Equal(t, 1, strings.Count(told.Happened, "company mail"))
-	w.until(patience, "what was given up waits no more", func() bool {
+	w.until("what was given up waits no more", func() bool {
 		alerts, err := w.c.Alerts(ctx, "open")
 		require.NoError(t, err)
 		return slices.ContainsFunc(alerts, func(a job.Alert) bool { return a.Kind == job.AlertDown && a.ForWhom == "3 deliveries wait: Storm" })
@@ -320,12 +320,12 @@ func TestWhatWaitedTooLongIsGivenUpAndTold(t *testing.T) {
 
 	// Once it works, what was given up stays so until somebody sends it.
 	w.behave("mail", "accept", 0)
-	w.until(patience, "what waited goes out", func() bool { return len(w.inbox("reader002@tarnwick.example")) > 0 })
+	w.until("what waited goes out", func() bool { return len(w.inbox("reader002@tarnwick.example")) > 0 })
 	assert.Empty(t, w.inbox("oren@tarnwick.example"))
 	out, errs, status := w.ironbell("resend", run.ID.String())
 	require.Zero(t, status, errs)
 	assert.Contains(t, out, "2")
-	w.until(patience, "it arrives", func() bool {
+	w.until("it arrives", func() bool {
 		return len(w.inbox("oren@tarnwick.example")) == 1 && len(w.inbox("eleni@tarnwick.example")) == 1
 	})
 }
@@ -337,9 +337,9 @@ func TestAPasswordThatExpiresInMidBatchRestsTheServer(t *testing.T) {
 	w.behaveTo("mail", "slow", "", 100)
 	run, err := w.c.Ring(ctx, "Storm", nil)
 	require.NoError(t, err)
-	w.until(30*time.Second, "some have it", func() bool { return len(w.inbox("reader005@tarnwick.example")) > 0 })
+	w.until("some have it", func() bool { return len(w.inbox("reader005@tarnwick.example")) > 0 })
 	w.behave("mail", "expired", 0)
-	w.until(30*time.Second, "the server rests", func() bool {
+	w.until("the server rests", func() bool {
 		p, err := w.c.Destination(ctx, "company mail")
 		require.NoError(t, err)
 		return p.Rests != nil && strings.Contains(p.Rests.Answer, "535")
@@ -357,7 +357,7 @@ func TestAPasswordThatExpiresInMidBatchRestsTheServer(t *testing.T) {
 	answer, err = w.c.TestDestination(ctx, "company mail")
 	require.NoError(t, err)
 	assert.True(t, answer.OK, answer.Said)
-	w.until(30*time.Second, "the rest arrives", func() bool {
+	w.until("the rest arrives", func() bool {
 		page, err := w.c.Run(ctx, run.ID)
 		require.NoError(t, err)
 		return page.State == job.RunDone

@@ -29,7 +29,7 @@ func TestTheConsoleShowsWhatIsSentAndToWhom(t *testing.T) {
 	d.Split = job.Split{Each: "port", Query: &job.ListQuery{Source: "tarnwick", SQL: "SELECT * FROM (VALUES ('Tarnwick Quay', 'oren@tarnwick.example'), ('Grey Skerry', 'skerry@tarnwick.example'), ('Fenn', 'fenn@tarnwick.example')) v (port, mail)"}}
 	w.job("Port day sheet", d)
 	w.behaveTo("mail", "refuse", "skerry@tarnwick.example", 0)
-	run := w.ring("Port day sheet", patience)
+	run := w.ring("Port day sheet")
 	require.Equal(t, job.RunPartly, run.State, run.Reason)
 	p := consoleAs(t, w, "sefa")
 
@@ -52,7 +52,7 @@ func TestTheConsoleShowsWhatIsSentAndToWhom(t *testing.T) {
 	p.do(chromedp.SendKeys(chromedp.CSS("form input"), "The sailings were those of Sunday."))
 	p.click("Make it anew and send it to the 3 who have it")
 	for _, to := range []string{"oren", "skerry", "fenn"} {
-		w.until(patience, "the correction comes", func() bool { return len(w.inbox(to+"@tarnwick.example")) == 2 })
+		w.until("the correction comes", func() bool { return len(w.inbox(to+"@tarnwick.example")) == 2 })
 		got := w.inbox(to + "@tarnwick.example")
 		require.Len(t, got, 2, to)
 		assert.Contains(t, got[1].Plain+got[0].Plain, "The sailings were those of Sunday.")

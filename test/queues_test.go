@@ -44,7 +44,7 @@ func TestTwoNodesKeepTogetherToThePaceOfAMailServer(t *testing.T) {
 	w.job("Paced", definition("Departures", "slow mail", []string{"csv"}, to...))
 	run, err := w.c.Ring(ctx, "Paced", nil)
 	require.NoError(t, err)
-	w.until(40*time.Second, "all have it", func() bool {
+	w.until("all have it", func() bool {
 		page, err := second.c.Run(ctx, run.ID)
 		require.NoError(t, err)
 		return page.State == job.RunDone
@@ -80,7 +80,7 @@ func TestFilesOfOneNameFromTwoNodesAllArrive(t *testing.T) {
 		d.Split.Values = append(d.Split.Values, fmt.Sprintf("Quay %02d", i))
 	}
 	w.job("Tides", d)
-	run := w.ring("Tides", time.Minute)
+	run := w.ring("Tides")
 	require.Equal(t, job.RunDone, run.State, run.Reason)
 	for _, protocol := range protocols {
 		var got []string
@@ -104,7 +104,7 @@ func TestASlowDestinationHoldsUpNobodyElse(t *testing.T) {
 	storm, err := w.c.Ring(ctx, "Storm", nil)
 	require.NoError(t, err)
 	conn := connect(t, w.db)
-	w.until(patience, "the slow one has all the lines that it may have", func() bool {
+	w.until("the slow one has all the lines that it may have", func() bool {
 		var n int
 		require.NoError(t, conn.QueryRow(ctx, `SELECT count(*) FROM deliveries WHERE run_id = $1 AND state IN ('sending', 'offered')`, storm.ID).Scan(&n))
 		return n >= 150
@@ -112,7 +112,7 @@ func TestASlowDestinationHoldsUpNobodyElse(t *testing.T) {
 	d := definition("Departures", "", []string{"csv"})
 	d.Tasks[1] = job.Task{Name: "archive", Kind: job.KindDeliver, Deliver: &job.DeliverTask{Destination: "archive"}}
 	w.job("Archive", d)
-	run := w.ring("Archive", patience)
+	run := w.ring("Archive")
 	require.Equal(t, job.RunDone, run.State, run.Reason)
 	page, err := w.c.Run(ctx, storm.ID)
 	require.NoError(t, err)

@@ -54,20 +54,20 @@ func TestTheLastReleaseWorksOnTheNewSchema(t *testing.T) {
 	// The new node stops in the middle of a run; the old one goes on with it.
 	run, err := w.c.Ring(ctx, "Slow", nil)
 	require.NoError(t, err)
-	w.until(20*time.Second, "it works", func() bool { p, err := w.c.Run(ctx, run.ID); return err == nil && len(p.Attempts) > 0 })
+	w.until("it works", func() bool { p, err := w.c.Run(ctx, run.ID); return err == nil && len(p.Attempts) > 0 })
 	w.service.Stop(syscall.SIGTERM, 20*time.Second, syscall.SIGKILL)
 	w.startFrom(old)
 	page, err := w.c.Follow(ctx, run.ID, func(wire.RunPage) error { return nil })
 	require.NoError(t, err)
 	assert.Equal(t, job.RunDone, page.State, page.Reason)
 	assert.Len(t, w.inbox("b@tarnwick.example"), 1)
-	assert.Equal(t, job.RunDone, w.ring("Board", 20*time.Second).State)
+	assert.Equal(t, job.RunDone, w.ring("Board").State)
 	conn := connect(t, w.db)
 	_, err = conn.Exec(ctx, `UPDATE triggers SET next_due = now()`)
 	require.NoError(t, err)
 	_, err = conn.Exec(ctx, `SELECT pg_notify('ironbell', 'jobs ')`)
 	require.NoError(t, err)
-	w.until(30*time.Second, "the old node rings", func() bool { return len(w.inbox("b@tarnwick.example")) == 2 })
+	w.until("the old node rings", func() bool { return len(w.inbox("b@tarnwick.example")) == 2 })
 	// Both beside each other share the work, and nothing happens twice.
 	w.listen = freeAddress(t)
 	w.start()
@@ -75,7 +75,7 @@ func TestTheLastReleaseWorksOnTheNewSchema(t *testing.T) {
 		_, err := w.c.Ring(ctx, "Board", nil)
 		require.NoError(t, err)
 	}
-	w.until(30*time.Second, "all are mailed", func() bool { return len(w.inbox("a@tarnwick.example")) == 7 })
+	w.until("all are mailed", func() bool { return len(w.inbox("a@tarnwick.example")) == 7 })
 	time.Sleep(3 * time.Second) // a second copy would have come by now
 	assert.Len(t, w.inbox("a@tarnwick.example"), 7)
 }

@@ -76,7 +76,7 @@ func TestAReportIsLookedAtBeforeItIsScheduled(t *testing.T) {
 	defer stop()
 	_, err = mara.Preview(hurry, "not saved", wire.PreviewRequest{LookRequest: wire.LookRequest{Definition: &slow}})
 	require.Error(t, err)
-	w.until(10*time.Second, "the query ended", func() bool {
+	w.until("the query ended", func() bool {
 		busy := job.ReportDefinition{Source: "tarnwick", Sections: []job.Section{{Name: "Busy", SQL: "SELECT count(*) AS n FROM pg_stat_activity WHERE state = 'active' AND query LIKE 'SELECT pg_sleep(60)%'"}}}
 		p, err := mara.Preview(ctx, "not saved", wire.PreviewRequest{LookRequest: wire.LookRequest{Definition: &busy}})
 		require.NoError(t, err)
@@ -132,7 +132,7 @@ func TestAReportIsLookedAtBeforeItIsScheduled(t *testing.T) {
 	own.Split = job.Split{Each: "port", Query: &job.ListQuery{Source: "tarnwick", SQL: "SELECT 'TQ' AS port, '' AS place"}}
 	_, err = w.c.SaveJob(ctx, "Nobody's day sheet", wire.JobRequest{Owner: "sefa", On: true, Definition: own})
 	require.NoError(t, err)
-	nobody := w.ring("Nobody's day sheet", 30*time.Second)
+	nobody := w.ring("Nobody's day sheet")
 	assert.Equal(t, job.RunFailed, nobody.State)
 	assert.Contains(t, fmt.Sprint(nobody.Attempts), "comes to nothing for this part")
 	own.Split = job.Split{}
@@ -144,7 +144,7 @@ func TestAReportIsLookedAtBeforeItIsScheduled(t *testing.T) {
 	shown, err := mara.Job(ctx, "Skerry day sheet")
 	require.NoError(t, err)
 	assert.Equal(t, map[string]string{"report": "Grey Skerry of tarnwick"}, shown.ReadAs, "the job shows who will read")
-	page := w.ring("Skerry day sheet", 30*time.Second)
+	page := w.ring("Skerry day sheet")
 	assert.Equal(t, job.RunDone, page.State, page.Reason)
 	assert.Contains(t, page.Attempts[0].Note, "read as tarnwick_gs at tarnwick", "the run shows who read")
 
@@ -265,7 +265,7 @@ func TestBadInputEndsWithAClearOutcome(t *testing.T) {
 			d.Retry = job.Retry{}
 			d.Tasks[0].Report.Outputs[0].Name = "{report == 'x' ? 'y' : '...'}" // comes to nothing
 			w.job(c.name, d)
-			page := w.ring(c.name, time.Minute)
+			page := w.ring(c.name)
 			require.Equal(t, c.state, page.State, page.Reason)
 			log, err := w.c.Log(context.Background(), page.ID, 0)
 			require.NoError(t, err)
@@ -325,7 +325,7 @@ func TestTwoRunsAreComparedAndAMailCarriesItsChart(t *testing.T) {
 	d := definition("Fuel", "company mail", []string{"html-mail", "png"}, "mara.quill@tarnwick.example")
 	d.Tasks[0].Report.Outputs[1].Sections = []job.Chosen{{Section: "Litres"}}
 	w.job("Fuel", d)
-	first := w.ring("Fuel", 30*time.Second)
+	first := w.ring("Fuel")
 	require.Equal(t, job.RunDone, first.State, first.Reason)
 	assert.True(t, first.Comparable)
 	require.Len(t, first.Artifacts, 2, "the kept rows are no file of the run")

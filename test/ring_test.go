@@ -34,7 +34,7 @@ func TestARuleRingsAndTheReportArrives(t *testing.T) {
 	due := *saved.Triggers[0].NextDue
 
 	var run job.Run
-	w.until(90*time.Second, "the rule rings and its run is done", func() bool {
+	w.until("the rule rings and its run is done", func() bool {
 		runs, err := w.c.Runs(ctx, client.RunFilter{Job: "Quay board", States: []string{"done"}})
 		require.NoError(t, err)
 		if len(runs) > 0 {
@@ -95,19 +95,19 @@ func TestABlankRunIsHeld(t *testing.T) {
 	w.report("Crew rest breaches", "SELECT name FROM crew WHERE false")
 	d := definition("Crew rest breaches", "company mail", []string{"csv"}, "ilse@tarnwick.example")
 	w.job("Crew rest watch", d)
-	page := w.ring("Crew rest watch", 20*time.Second)
+	page := w.ring("Crew rest watch")
 	assert.Equal(t, job.RunBlank, page.State)
 	assert.Contains(t, page.Reason, "held, nothing was sent")
 	assert.Empty(t, page.Deliveries)
 	d.IfBlank = job.BlankSend
 	w.job("Crew rest watch", d)
-	assert.Equal(t, job.RunDone, w.ring("Crew rest watch", 20*time.Second).State)
+	assert.Equal(t, job.RunDone, w.ring("Crew rest watch").State)
 	letters := w.inbox("ilse@tarnwick.example")
 	require.Len(t, letters, 1, "held the first time, sent with a note the second")
 	assert.Contains(t, letters[0].Plain, "Nothing was found this time")
 	d.IfBlank = job.BlankFail
 	w.job("Crew rest watch", d)
-	page = w.ring("Crew rest watch", 20*time.Second)
+	page = w.ring("Crew rest watch")
 	assert.Equal(t, job.RunFailed, page.State)
 	assert.Len(t, page.Alerts, 1)
 }
@@ -121,7 +121,7 @@ func TestADeliveryThatFailsIsRetriedAndTheOwnerIsTold(t *testing.T) {
 	w.behave("authority", "busy", 0)
 	// The company's own mail is down, too: the alert has to wait.
 	w.behave("mail", "away", 0)
-	page := w.ring("Passenger manifest file", 30*time.Second)
+	page := w.ring("Passenger manifest file")
 	assert.Equal(t, job.RunFailed, page.State)
 	require.Len(t, page.Deliveries, 1)
 	assert.Equal(t, 3, page.Deliveries[0].Tries, "one try and two more")
@@ -138,7 +138,7 @@ func TestADeliveryThatFailsIsRetriedAndTheOwnerIsTold(t *testing.T) {
 		t.Fatalf("there is no alert about deliveries among %v", alerts)
 		return job.Alert{}
 	}
-	w.until(20*time.Second, "the alert says that nobody could be told", func() bool { return failed("open").Unreached })
+	w.until("the alert says that nobody could be told", func() bool { return failed("open").Unreached })
 	assert.Contains(t, failed("open").Told, "waits for the mail server")
 	assert.Empty(t, w.inbox("mara@tarnwick.example"))
 	w.behave("mail", "accept", 0)
@@ -150,7 +150,7 @@ func TestADeliveryThatFailsIsRetriedAndTheOwnerIsTold(t *testing.T) {
 		}
 		return n, last
 	}
-	w.until(30*time.Second, "the alert arrives once the mail server is back", func() bool {
+	w.until("the alert arrives once the mail server is back", func() bool {
 		n, _ := about("Not delivered: Passenger manifest file")
 		return n > 0
 	})
@@ -158,9 +158,9 @@ func TestADeliveryThatFailsIsRetriedAndTheOwnerIsTold(t *testing.T) {
 	for _, want := range []string{"Passenger manifest file", page.ID.String(), "451 4.3.2 Not now", "manifests@harbour-authority.test", "Tried 3 times", "/runs/" + page.ID.String()} {
 		assert.Contains(t, l.Plain, want)
 	}
-	w.until(20*time.Second, "somebody was reached", func() bool { return !failed("open").Unreached })
+	w.until("somebody was reached", func() bool { return !failed("open").Unreached })
 	// A second failure of the same cause is the same alert, and no second mail.
-	w.ring("Passenger manifest file", 30*time.Second)
+	w.ring("Passenger manifest file")
 	assert.Equal(t, 2, failed("open").Count)
 	a, err := w.c.Acknowledge(ctx, failed("open").ID)
 	require.NoError(t, err)
@@ -176,7 +176,7 @@ func TestADeliveryThatFailsIsRetriedAndTheOwnerIsTold(t *testing.T) {
 		require.NoError(t, err)
 		_, err = w.c.Settle(ctx, page.Deliveries[0].ID, "resend")
 		require.NoError(t, err)
-		w.until(20*time.Second, "the run is put right", func() bool {
+		w.until("the run is put right", func() bool {
 			page, err := w.c.Run(ctx, run.ID)
 			require.NoError(t, err)
 			return page.State == job.RunDone
@@ -196,7 +196,7 @@ func TestSomeRecipientsFail(t *testing.T) {
 	w.job("Board", definition("Ports", "company mail", []string{"csv"}, "a@tarnwick.example", "desk@contractor.test", "b@tarnwick.example"))
 	text := `{"mode":"refuse","only":"desk@contractor.test"}`
 	put(t, w.out.Inbox+"/api/servers/mail", text)
-	page := w.ring("Board", 20*time.Second)
+	page := w.ring("Board")
 	assert.Equal(t, job.RunPartly, page.State)
 	assert.Equal(t, "1 of 3 not delivered", page.Reason)
 	for _, d := range page.Deliveries {
@@ -215,12 +215,12 @@ func TestAReportThatFails(t *testing.T) {
 	ctx := context.Background()
 	w.report("Shares", "SELECT 1 / (count(*) - 5) FROM ports")
 	w.job("Shares", definition("Shares", "company mail", []string{"csv"}, "a@tarnwick.example"))
-	page := w.ring("Shares", 20*time.Second)
+	page := w.ring("Shares")
 	assert.Equal(t, job.RunFailed, page.State)
 	require.Len(t, page.Attempts, 1, "what is lasting is not tried again")
 	assert.Contains(t, page.Attempts[0].Note, "division by zero")
 	assert.Equal(t, "Mend the report's query, then run again.", page.Attempts[0].Advice)
-	w.until(20*time.Second, "the owner is told", func() bool { return len(w.inbox("mara@tarnwick.example")) == 1 })
+	w.until("the owner is told", func() bool { return len(w.inbox("mara@tarnwick.example")) == 1 })
 	assert.Contains(t, w.inbox("mara@tarnwick.example")[0].Plain, "division by zero")
 	// A source that cannot be reached rests: the run waits for it, and goes on when it is mended.
 	password := "reports"
@@ -231,7 +231,7 @@ func TestAReportThatFails(t *testing.T) {
 	w.job("Far", definition("Far", "company mail", []string{"csv"}, "a@tarnwick.example"))
 	run, err := w.c.Ring(ctx, "Far", nil)
 	require.NoError(t, err)
-	w.until(patience, "it waits", func() bool {
+	w.until("it waits", func() bool {
 		page, err = w.c.Run(ctx, run.ID)
 		require.NoError(t, err)
 		return page.State == job.RunWaiting && strings.HasPrefix(page.Reason, `waits for source elsewhere: connect to source "elsewhere"`)
@@ -244,7 +244,7 @@ func TestAReportThatFails(t *testing.T) {
 	config := connect(t, w.company).Config()
 	_, err = w.c.SaveSource(ctx, "elsewhere", wire.PlaceRequest{Protocol: "postgres", Password: &password, Settings: map[string]any{"host": config.Host, "port": config.Port, "database": config.Database, "user": "tarnwick_reports", "tls": "disable"}})
 	require.NoError(t, err)
-	w.until(patience, "it goes on", func() bool {
+	w.until("it goes on", func() bool {
 		page, err = w.c.Run(ctx, run.ID)
 		require.NoError(t, err)
 		return page.State == job.RunDone
@@ -275,11 +275,11 @@ func TestAnOwnerWhoCannotBeToldIsFollowedByTheAdministrators(t *testing.T) {
 	w.report("Shares", "SELECT 1 / (count(*) - 5) FROM ports")
 	w.job("Shares", definition("Shares", "company mail", []string{"csv"}, "a@tarnwick.example"))
 	put(t, w.out.Inbox+"/api/servers/mail", `{"mode":"refuse","only":"mara@tarnwick.example"}`)
-	assert.Equal(t, job.RunFailed, w.ring("Shares", 20*time.Second).State)
-	w.until(20*time.Second, "the administrator is told", func() bool { return len(w.inbox("sefa.orlin@tarnwick.example")) == 1 })
+	assert.Equal(t, job.RunFailed, w.ring("Shares").State)
+	w.until("the administrator is told", func() bool { return len(w.inbox("sefa.orlin@tarnwick.example")) == 1 })
 	assert.Contains(t, w.inbox("sefa.orlin@tarnwick.example")[0].Plain, "the owner, mara, could not be told")
 	assert.Empty(t, w.inbox("mara@tarnwick.example"))
-	w.until(20*time.Second, "the alert says who was told", func() bool {
+	w.until("the alert says who was told", func() bool {
 		alerts, err := w.c.Alerts(context.Background(), "open")
 		require.NoError(t, err)
 		return len(alerts) == 1 && alerts[0].Step >= 2 && strings.Contains(alerts[0].Told, "sefa.orlin@tarnwick.example")

@@ -106,7 +106,7 @@ func TestTheConsoleSetsAnInstallationUp(t *testing.T) {
 	p.press(mine, "Remove …")
 	p.sees("nothing brings it back")
 	p.press(mine, "Remove Harbour authority files")
-	w.until(patience, "it is gone", func() bool { _, err := w.c.Destination(ctx, "Harbour authority files"); return err != nil })
+	w.until("it is gone", func() bool { _, err := w.c.Destination(ctx, "Harbour authority files"); return err != nil })
 	p.press("//main//section[@data-destination='company mail']", "Send me a mail over it")
 	p.sees("sent a mail to sefa.orlin@tarnwick.example: 250 2.0.0 OK")
 
@@ -146,14 +146,14 @@ func TestTheConsoleSetsAnInstallationUp(t *testing.T) {
 	p.sees("no length of time")
 	p.fill("Second owner after", "1h")
 	p.press("//main//form[@aria-label='Alerts']", "Save")
-	w.until(patience, "alerts are set", func() bool {
+	w.until("alerts are set", func() bool {
 		s := alertSettings(t, w)
 		return s.Call == "ops desk" && time.Duration(s.Second) == time.Hour && s.Destination == "company mail"
 	})
 	p.fill("Domains", "tarnwick.example, harbour-authority.test")
 	p.fill("What leaves", "none")
 	p.press("//main//form[@aria-label='Mail']", "Save")
-	w.until(patience, "mail is set", func() bool {
+	w.until("mail is set", func() bool {
 		s, err := w.c.MailSettings(ctx)
 		require.NoError(t, err)
 		return s.Sending == job.SendNone && len(s.Domains) == 2
@@ -162,7 +162,7 @@ func TestTheConsoleSetsAnInstallationUp(t *testing.T) {
 	w.job("Departures", definition("Departures", "company mail", []string{"csv"}, "oren@tarnwick.example"))
 	run, err := w.c.Ring(ctx, "Departures", nil)
 	require.NoError(t, err)
-	w.until(patience, "it is kept back", func() bool {
+	w.until("it is kept back", func() bool {
 		page, err := w.c.Run(ctx, run.ID)
 		require.NoError(t, err)
 		return len(page.Deliveries) == 1 && page.Deliveries[0].KeptBack == job.KeptForSilent
@@ -171,27 +171,27 @@ func TestTheConsoleSetsAnInstallationUp(t *testing.T) {
 	p.sees("1 delivery wait")
 	p.fill("What leaves", "all")
 	p.press("//main//form[@aria-label='Mail']", "Save")
-	w.until(patience, "all leaves again", func() bool {
+	w.until("all leaves again", func() bool {
 		s, err := w.c.MailSettings(ctx)
 		require.NoError(t, err)
 		return s.Sending == job.SendAll
 	})
 	p.press("//main", "Send them now")
-	w.until(patience, "it arrives", func() bool { return len(w.inbox("oren@tarnwick.example")) == 1 })
+	w.until("it arrives", func() bool { return len(w.inbox("oren@tarnwick.example")) == 1 })
 	bounceHost, bouncePort := w.hostPort(w.out.Mailbox)
 	for label, value := range map[string]string{"Host": bounceHost, "Port": fmt.Sprint(bouncePort), "User": w.out.User, "Password": w.out.Password, "Security": "none", "Look every": "1s"} {
 		p.fill(label, value)
 	}
 	p.press("//main//form[@aria-label='Bounces']", "Save")
 	conn := connect(t, w.db)
-	w.until(patience, "the mailbox is read", func() bool {
+	w.until("the mailbox is read", func() bool {
 		var word string
 		err := conn.QueryRow(ctx, `SELECT word FROM turns WHERE name = 'bounces'`).Scan(&word)
 		return err == nil && word == "looked at 0 mails"
 	})
 	p.fill("URL", "http://"+w.out.Receiver+"/alive")
 	p.press("//main//form[@aria-label='Sign of life']", "Save")
-	w.until(patience, "the sign of life arrives", func() bool { return string(w.get(w.out.Inbox+"/api/beats")) >= "1" })
+	w.until("the sign of life arrives", func() bool { return string(w.get(w.out.Inbox+"/api/beats")) >= "1" })
 
 	// Whoever is no administrator sees all of it and changes none.
 	reader := consoleAs(t, w, "mara")
@@ -229,13 +229,13 @@ func TestDeliveriesAndDestinationsAreLive(t *testing.T) {
 	destinations.sees("1 delivery waits")
 	deliveries.sees("waits: destination down")
 	w.behave("mail", "accept", 0)
-	w.until(patience, "it is sent", func() bool {
+	w.until("it is sent", func() bool {
 		page, err := w.c.Run(ctx, run.ID)
 		require.NoError(t, err)
 		return page.State == job.RunDone
 	})
 	deliveries.sees("250 2.0.0 OK")
-	w.until(patience, "and the destination works", func() bool {
+	w.until("and the destination works", func() bool {
 		return !strings.Contains(destinations.text(), "Down since")
 	})
 }
@@ -262,7 +262,7 @@ func TestTheConsoleEndsSignInsAndChangesThePassword(t *testing.T) {
 	}
 	require.Equal(t, 2, count())
 	p.press("//main//tr[not(.//b[text()='this one'])]", "End")
-	w.until(patience, "only this one is left", func() bool { return count() == 1 })
+	w.until("only this one is left", func() bool { return count() == 1 })
 	p.press("//main", "Change the password")
 	p.fill("Present password", password)
 	p.fill("New password", "slipway lantern quince 7")
@@ -282,7 +282,7 @@ func TestTheConsoleEndsSignInsAndChangesThePassword(t *testing.T) {
 	p.fill("New password", "slipway lantern quince 7")
 	p.fill("New password again", "slipway lantern quince 7")
 	p.press("//main", "Change it")
-	w.until(patience, "this session has ended, too", func() bool {
+	w.until("this session has ended, too", func() bool {
 		there, err := browser.Get(p.tab, patience, chromedp.Evaluate[bool](`document.readyState === 'complete' && document.querySelectorAll('input[type=password]').length === 1 && ![...document.querySelectorAll('button')].some((b) => b.textContent.trim() === 'Change it')`))
 		return err == nil && there
 	})

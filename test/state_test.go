@@ -17,7 +17,7 @@ import (
 // until the state that is seen from outside has a status and says something.
 func (w *world) seen(status int, says string) (text string) {
 	w.t.Helper()
-	w.until(patience, "from outside is seen: "+says, func() bool {
+	w.until("from outside is seen: "+says, func() bool {
 		is, said := w.state()
 		text = said
 		return is == status && strings.Contains(said, says)
@@ -38,12 +38,12 @@ func TestWhatStandsStillGivesNoSignOfLife(t *testing.T) {
 	beats := func() string { return string(w.get(w.out.Inbox + "/api/beats")) }
 	alive := func(why string) {
 		before := beats()
-		w.until(patience, why, func() bool { return beats() != before })
+		w.until(why, func() bool { return beats() != before })
 	}
 	// silent waits for as long as several signs would take, and sees none.
 	silent := func(end func()) {
 		same, last := 0, ""
-		w.until(patience, "the signs of life stop", func() bool {
+		w.until("the signs of life stop", func() bool {
 			if is := beats(); is != last {
 				same, last = 0, is
 			}
@@ -113,7 +113,7 @@ func TestANodeFinishesAndSaysWhenItIsEmpty(t *testing.T) {
 	w.seen(http.StatusServiceUnavailable, "nothing begins")
 	out, _, _ = w.ironbell("nodes", "-work", name)
 	assert.Contains(t, out, "takes work again")
-	w.until(patience, "what waited is done", func() bool {
+	w.until("what waited is done", func() bool {
 		page, err := w.c.Run(ctx, waits.ID)
 		require.NoError(t, err)
 		return page.State == job.RunDone

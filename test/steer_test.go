@@ -26,7 +26,7 @@ func TestPastDatesRunAsIfTheyHadRungThen(t *testing.T) {
 	assert.Equal(t, "2026-10-23T05:15:00Z", runs[0].Nominal.UTC().Format(time.RFC3339), "summer time")
 	assert.Equal(t, "2026-10-26T06:15:00Z", runs[1].Nominal.UTC().Format(time.RFC3339), "winter time")
 	assert.Contains(t, runs[0].Why, "For Fri 23 October 2026 06:15 BST, as if it had rung then.")
-	w.until(20*time.Second, "both are mailed", func() bool { return len(w.inbox("a@tarnwick.example")) == 2 })
+	w.until("both are mailed", func() bool { return len(w.inbox("a@tarnwick.example")) == 2 })
 	assert.Equal(t, "2026-10-25", w.inbox("a@tarnwick.example")[0].Subject, "the day before the date that it stands for")
 	assert.Equal(t, "2026-10-22", w.inbox("a@tarnwick.example")[1].Subject)
 	runs, err = w.c.Past(ctx, "Sheet", wire.PastRequest{From: "2026-10-24"})
@@ -65,7 +65,7 @@ func TestFreezesHoldBackOrPassOver(t *testing.T) {
 	f, err := w.c.Freeze(ctx, wire.FreezeRequest{Label: "tag:nightly", Reason: "the ledger moves"})
 	require.NoError(t, err)
 	rang()
-	w.until(20*time.Second, "it rang", func() bool { return len(w.runsOf("Board")) == 1 })
+	w.until("it rang", func() bool { return len(w.runsOf("Board")) == 1 })
 	assert.Equal(t, "held back: tag nightly is frozen, by Sefa Orlin: the ledger moves", w.runsOf("Board")[0].Reason)
 	q, err := w.c.Queue(ctx)
 	require.NoError(t, err)
@@ -76,12 +76,12 @@ func TestFreezesHoldBackOrPassOver(t *testing.T) {
 	assert.Contains(t, out, "until it is lifted: ironbell lift")
 	_, err = w.c.Lift(ctx, f.ID)
 	require.NoError(t, err)
-	w.until(20*time.Second, "it goes on when the freeze is lifted", func() bool { return w.runsOf("Board")[0].State == job.RunDone })
+	w.until("it goes on when the freeze is lifted", func() bool { return w.runsOf("Board")[0].State == job.RunDone })
 
 	_, err = w.c.Freeze(ctx, wire.FreezeRequest{Label: "service", Rings: "pass over"})
 	require.NoError(t, err)
 	rang()
-	w.until(20*time.Second, "the ring is passed over", func() bool {
+	w.until("the ring is passed over", func() bool {
 		page, err := w.c.Job(ctx, "Board")
 		require.NoError(t, err)
 		return len(page.Rings) == 2 && page.Rings[0].Decision == job.RingPassedOver
@@ -117,7 +117,7 @@ func TestAFrozenDestinationHoldsItsMailAndLetsAlertsThrough(t *testing.T) {
 	w.behave("mail", "busy", 0)
 	run, err := w.c.Ring(ctx, "Board", nil)
 	require.NoError(t, err)
-	w.until(20*time.Second, "a try was refused", func() bool {
+	w.until("a try was refused", func() bool {
 		page, err := w.c.Run(ctx, run.ID)
 		require.NoError(t, err)
 		return len(page.Deliveries) == 1 && page.Deliveries[0].Tries > 0
@@ -128,12 +128,12 @@ func TestAFrozenDestinationHoldsItsMailAndLetsAlertsThrough(t *testing.T) {
 	w.report("Broken", "SELECT 1/0")
 	_, err = w.c.SaveJob(ctx, "Broken", wire.JobRequest{Owner: "mara", On: true, Definition: tasks(reportOf("Broken"))})
 	require.NoError(t, err)
-	w.ring("Broken", 20*time.Second)
-	w.until(20*time.Second, "the alert comes through", func() bool { return len(w.inbox("mara@tarnwick.example")) > 0 })
+	w.ring("Broken")
+	w.until("the alert comes through", func() bool { return len(w.inbox("mara@tarnwick.example")) > 0 })
 	assert.Empty(t, w.inbox("a@tarnwick.example"), "its mail waits")
 	_, err = w.c.Lift(ctx, f.ID)
 	require.NoError(t, err)
-	w.until(20*time.Second, "its mail goes out", func() bool { return len(w.inbox("a@tarnwick.example")) == 1 })
+	w.until("its mail goes out", func() bool { return len(w.inbox("a@tarnwick.example")) == 1 })
 }
 
 func TestCancelStopsWhatWorks(t *testing.T) {
@@ -144,7 +144,7 @@ func TestCancelStopsWhatWorks(t *testing.T) {
 	w.job("Board", tasks(reportOf("Slow"), mailTo("a@tarnwick.example")))
 	run, err := w.c.Ring(ctx, "Board", nil)
 	require.NoError(t, err)
-	w.until(20*time.Second, "it works", func() bool { r, err := w.c.Run(ctx, run.ID); return err == nil && len(r.Attempts) == 1 })
+	w.until("it works", func() bool { r, err := w.c.Run(ctx, run.ID); return err == nil && len(r.Attempts) == 1 })
 	began := time.Now()
 	cancelled, err := w.c.Cancel(ctx, run.ID)
 	require.NoError(t, err)
@@ -153,7 +153,7 @@ func TestCancelStopsWhatWorks(t *testing.T) {
 	// The worker is free again long before the query would have ended.
 	w.job("Next", tasks(reportOf("Ports")))
 	for range 4 {
-		require.Equal(t, job.RunDone, w.ring("Next", 20*time.Second).State)
+		require.Equal(t, job.RunDone, w.ring("Next").State)
 	}
 	assert.Less(t, time.Since(began), 25*time.Second)
 	page, err := w.c.Run(ctx, run.ID)
@@ -172,7 +172,7 @@ func TestGoingOnSendsAgainOnlyWhatFailed(t *testing.T) {
 	d.Tasks[1].Deliver.To = []string{"a@tarnwick.example", "b@tarnwick.example"}
 	w.job("Board", d)
 	put(t, w.out.Inbox+"/api/servers/mail", `{"mode":"refuse","only":"b@tarnwick.example"}`)
-	page := w.ring("Board", 20*time.Second)
+	page := w.ring("Board")
 	require.Equal(t, job.RunPartly, page.State)
 	w.behave("mail", "accept", 0)
 	_, err := w.c.Again(ctx, page.ID, wire.AgainRequest{})
@@ -195,7 +195,7 @@ func TestACancelledDeliveryGoesOnWhenItIsAskedFor(t *testing.T) {
 	w.behave("mail", "busy", 0)
 	run, err := w.c.Ring(ctx, "Board", nil)
 	require.NoError(t, err)
-	w.until(20*time.Second, "its mail waits for a retry", func() bool {
+	w.until("its mail waits for a retry", func() bool {
 		page, err := w.c.Run(ctx, run.ID)
 		require.NoError(t, err)
 		return page.State == job.RunDelivering && page.Deliveries[0].State == job.DeliveryWaiting && page.Deliveries[0].Tries == 1
@@ -263,9 +263,9 @@ func TestTheOwnerHearsOfLatenessBeforeTheDeadline(t *testing.T) {
 	require.NoError(t, err)
 	_, err = conn.Exec(context.Background(), `SELECT pg_notify('ironbell', 'jobs ')`)
 	require.NoError(t, err)
-	w.until(20*time.Second, "the owner is told", func() bool { return len(w.inbox("mara@tarnwick.example")) == 1 })
+	w.until("the owner is told", func() bool { return len(w.inbox("mara@tarnwick.example")) == 1 })
 	assert.Contains(t, w.inbox("mara@tarnwick.example")[0].Plain, "is late: it should have arrived by")
-	w.until(20*time.Second, "it ends", func() bool { return w.runsOf("Board")[0].State == job.RunDone })
+	w.until("it ends", func() bool { return w.runsOf("Board")[0].State == job.RunDone })
 	alerts, err := w.c.Alerts(context.Background(), "open", "closed")
 	require.NoError(t, err)
 	require.Len(t, alerts, 1)
@@ -279,7 +279,7 @@ func TestARunThatTakesTooLongIsEnded(t *testing.T) {
 	d := tasks(reportOf("Slow"))
 	d.RunLimit = job.Duration(time.Second)
 	w.job("Board", d)
-	page := w.ring("Board", 15*time.Second)
+	page := w.ring("Board")
 	assert.Equal(t, job.RunFailed, page.State)
 	assert.Contains(t, page.Reason, "the run took longer than its limit of 1s")
 }
@@ -306,7 +306,7 @@ func TestWhy(t *testing.T) {
 	require.NoError(t, err)
 	assert.Contains(t, first(""), "It is switched off and rings not: Sefa Orlin switched it off on ")
 	assert.Contains(t, first("2027-01-04"), "Not rung: the job was switched off then: Sefa Orlin switched it off on ")
-	page := w.ring("Board", 20*time.Second)
+	page := w.ring("Board")
 	assert.Contains(t, first(time.Now().Format(time.DateOnly)), "Rung by Sefa Orlin. Run "+page.ID.String())
 	_, err = w.c.Why(ctx, "Board", "christmas")
 	assert.ErrorContains(t, err, "is no time; write it as 2026-12-25")

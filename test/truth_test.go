@@ -61,7 +61,7 @@ func TestWhatIsSaidOfWaitingIsTrueNow(t *testing.T) {
 	require.NoError(t, w.c.SaveLimits(ctx, map[string]int{"tag:board": 1}))
 	works, err := w.c.Ring(ctx, "First", nil)
 	require.NoError(t, err)
-	w.until(patience, "the first works", func() bool {
+	w.until("the first works", func() bool {
 		page, err := w.c.Run(ctx, works.ID)
 		require.NoError(t, err)
 		return page.State == job.RunRunning
@@ -95,14 +95,14 @@ func TestWhatIsSaidOfWaitingIsTrueNow(t *testing.T) {
 	// What is frozen on its way out says so.
 	w.behave("mail", "busy", 0)
 	require.NoError(t, w.c.SaveLimits(ctx, map[string]int{}))
-	w.until(patience, "it delivers", func() bool {
+	w.until("it delivers", func() bool {
 		page, err := w.c.Run(ctx, waits.ID)
 		require.NoError(t, err)
 		return page.State == job.RunDelivering
 	})
 	_, err = w.c.Freeze(ctx, wire.FreezeRequest{Label: "destination:company mail"})
 	require.NoError(t, err)
-	w.until(patience, "what was on its way has come back, and is held", func() bool {
+	w.until("what was on its way has come back, and is held", func() bool {
 		page, err := w.c.Run(ctx, waits.ID)
 		require.NoError(t, err)
 		return strings.Contains(page.Reason, "destination company mail is frozen")
@@ -157,7 +157,7 @@ func TestALargeRunCountsAllAndShowsWhatWentWrongFirst(t *testing.T) {
 	}
 	w.job("Board", definition("Ports", "company mail", []string{"csv"}, to...))
 	put(t, w.out.Inbox+"/api/servers/mail", `{"mode":"refuse","only":"desk@contractor.test"}`)
-	page := w.ring("Board", time.Minute)
+	page := w.ring("Board")
 	assert.Equal(t, job.RunPartly, page.State)
 	assert.Equal(t, map[job.DeliveryState]int{job.DeliverySent: readers - 1, job.DeliveryFailed: 1}, page.DeliveryCounts)
 	require.Len(t, page.Deliveries, 1000)
@@ -171,9 +171,9 @@ func TestAnAlertHasAPageAndALongLogIsReadOn(t *testing.T) {
 	ctx := context.Background()
 	w.report("Broken", "SELECT 1/(SELECT count(*) FROM ports WHERE code = 'none')")
 	w.job("Board", definition("Broken", "company mail", []string{"csv"}, "a@tarnwick.example"))
-	run := w.ring("Board", patience)
+	run := w.ring("Board")
 	require.Len(t, run.Alerts, 1)
-	w.until(patience, "the owner is told", func() bool { return len(w.inbox("mara@tarnwick.example")) == 1 })
+	w.until("the owner is told", func() bool { return len(w.inbox("mara@tarnwick.example")) == 1 })
 	page := fmt.Sprintf("http://%s/alerts/%d", w.listen, run.Alerts[0].ID)
 	assert.Contains(t, w.inbox("mara@tarnwick.example")[0].Plain, page, "the mail leads there")
 	p := console(t, w)

@@ -43,7 +43,7 @@ func TestAMillionRows(t *testing.T) {
 	d := definition("Many", "company mail", []string{"csv", "xlsx", "html-mail"}, "a@tarnwick.example")
 	d.Tasks = d.Tasks[:1] // the files are fetched, not mailed
 	w.job("Many", d)
-	page := w.ring("Many", 5*time.Minute)
+	page := w.ring("Many")
 	require.Equal(t, job.RunDone, page.State, page.Reason)
 	byFormat := map[string]job.Artifact{}
 	for _, f := range page.Artifacts {
@@ -104,7 +104,7 @@ func TestTheDemoLoads(t *testing.T) {
 	}
 	w.behave("authority", "accept", 0)
 	for _, j := range jobs {
-		page := w.ring(j.Name, time.Minute)
+		page := w.ring(j.Name)
 		want := job.RunDone
 		if j.Name == "Crew rest watch" {
 			want = job.RunBlank

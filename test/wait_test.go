@@ -32,7 +32,7 @@ func (w *world) runsOf(name string) []job.Run {
 func (w *world) untilEnded(name string, n int) []job.Run {
 	w.t.Helper()
 	var runs []job.Run
-	w.until(20*time.Second, fmt.Sprintf("%s has %d runs that ended", name, n), func() bool {
+	w.until(fmt.Sprintf("%s has %d runs that ended", name, n), func() bool {
 		runs = w.runsOf(name)
 		ended := 0
 		for _, r := range runs {
@@ -87,14 +87,14 @@ func TestJobsWaitForJobs(t *testing.T) {
 	assert.Contains(t, runs[0].Why, "Fuel is done (run ")
 	assert.Contains(t, runs[0].Why, "Loads is done (run "+loads.ID.String()+")")
 	assert.Equal(t, "2026-11-02", runs[0].Nominal.In(time.UTC).Format(time.DateOnly), "it has the date of those it waited for")
-	w.until(10*time.Second, "it is mailed", func() bool { return len(w.inbox("aldous@tarnwick.example")) == 1 })
+	w.until("it is mailed", func() bool { return len(w.inbox("aldous@tarnwick.example")) == 1 })
 	assert.Equal(t, "Monday page 2026-11-02", w.inbox("aldous@tarnwick.example")[0].Subject)
 	past("Fuel", "2026-11-03")
 	w.untilEnded("Monday page", 2)
 	past("Fuel", "2026-11-03")
 	assert.Len(t, w.runsOf("Monday page"), 2, "each set starts one run")
 
-	require.Equal(t, job.RunBlank, w.ring("Empty", 20*time.Second).State)
+	require.Equal(t, job.RunBlank, w.ring("Empty").State)
 	assert.Equal(t, job.RunDone, w.untilEnded("Empty watch", 1)[0].State)
 	// A rehearsal starts nothing.
 	_, err = w.c.SavePerson(ctx, "sefa", wire.PersonRequest{Name: "Sefa Orlin", Mail: "sefa.orlin@tarnwick.example", Role: "administrator", Zone: "Europe/London"})
@@ -172,7 +172,7 @@ func TestEventsStartJobsAndGiveThemValues(t *testing.T) {
 	assert.Equal(t, "Event example.tarnwick.tide of /gauges/7 about high.", runs[0].Why)
 	assert.Equal(t, job.Values{"port": "Pennold"}, runs[0].Given)
 	assert.Equal(t, "2026-11-20", runs[0].Nominal.Format(time.DateOnly))
-	w.until(20*time.Second, "it is mailed", func() bool { return len(w.inbox("a@tarnwick.example")) == 1 })
+	w.until("it is mailed", func() bool { return len(w.inbox("a@tarnwick.example")) == 1 })
 	assert.Equal(t, "Sheet of Pennold", w.inbox("a@tarnwick.example")[0].Subject)
 	status, text = send(`{"specversion":"1.0","id":"1","source":"/gauges/7","type":"example.tarnwick.tide","subject":"high"}`)
 	assert.Equal(t, http.StatusAccepted, status)
@@ -199,7 +199,7 @@ func TestEventsStartJobsAndGiveThemValues(t *testing.T) {
 	out, _, code := w.ironbell("event", "-source", "/gauges/7", "-subject", "high", "-data", "port=Fennmouth", "example.tarnwick.tide")
 	assert.Zero(t, code)
 	assert.Contains(t, out, "The event is recorded. It started: ")
-	w.until(20*time.Second, "the second is mailed", func() bool { return len(w.inbox("a@tarnwick.example")) == 2 })
+	w.until("the second is mailed", func() bool { return len(w.inbox("a@tarnwick.example")) == 2 })
 	out, _, _ = w.ironbell("events")
 	assert.Contains(t, out, `{"cm":212,"port":"Pennold"}`)
 }
@@ -216,7 +216,7 @@ func TestARingWaitsForWhatElseMustHappen(t *testing.T) {
 	require.NoError(t, err)
 	_, err = conn.Exec(ctx, `SELECT pg_notify('ironbell', 'jobs ')`)
 	require.NoError(t, err)
-	w.until(20*time.Second, "it rang", func() bool { return len(w.runsOf("Lock")) == 1 })
+	w.until("it rang", func() bool { return len(w.runsOf("Lock")) == 1 })
 	run := w.runsOf("Lock")[0]
 	assert.Equal(t, job.RunWaiting, run.State)
 	assert.Equal(t, "waits for event ledger.closed", run.Reason)
@@ -228,17 +228,17 @@ func TestARingWaitsForWhatElseMustHappen(t *testing.T) {
 	h, err := w.c.Report(ctx, map[string]any{"specversion": "1.0", "id": "1", "source": "/ledger", "type": "ledger.closed"})
 	require.NoError(t, err)
 	assert.Equal(t, []job.RunID{run.ID}, h.Started)
-	w.until(20*time.Second, "it runs", func() bool { return w.runsOf("Lock")[0].State == job.RunDone })
+	w.until("it runs", func() bool { return w.runsOf("Lock")[0].State == job.RunDone })
 
 	// One of another day waits in vain.
 	_, err = conn.Exec(ctx, `UPDATE triggers SET next_due = date_trunc('minute', now()) - interval '1 minute', next_nominal = now() - interval '1 day'`)
 	require.NoError(t, err)
 	_, err = conn.Exec(ctx, `SELECT pg_notify('ironbell', 'jobs ')`)
 	require.NoError(t, err)
-	w.until(20*time.Second, "it rang again", func() bool { return len(w.runsOf("Lock")) == 2 })
+	w.until("it rang again", func() bool { return len(w.runsOf("Lock")) == 2 })
 	_, err = conn.Exec(ctx, `UPDATE parts SET ready_at = now() WHERE held`)
 	require.NoError(t, err)
-	w.until(20*time.Second, "it gives up", func() bool { return w.runsOf("Lock")[0].State == job.RunPassedOver })
+	w.until("it gives up", func() bool { return w.runsOf("Lock")[0].State == job.RunPassedOver })
 	page, err = w.c.Run(ctx, w.runsOf("Lock")[0].ID)
 	require.NoError(t, err)
 	assert.Equal(t, "it waited in vain for event ledger.closed", page.Reason)

@@ -96,7 +96,7 @@ func TestASourceThatCanWriteIsSignedOrRefused(t *testing.T) {
 	w.start()
 	_, err = w.c.Ring(ctx, "Dues", nil)
 	require.NoError(t, err)
-	w.until(20*time.Second, "the owner hears of it", func() bool {
+	w.until("the owner hears of it", func() bool {
 		alerts, err := w.c.Alerts(ctx)
 		require.NoError(t, err)
 		return slices.ContainsFunc(alerts, func(a job.Alert) bool { return strings.Contains(a.Happened, "may write to dues") })
@@ -186,10 +186,10 @@ func TestSecretsAreFoundNowhere(t *testing.T) {
 		if _, err = w.c.SaveJob(ctx, "Leaves", wire.JobRequest{Owner: "mara", On: true, Definition: leaves}); err != nil {
 			continue
 		}
-		run := w.ring("Leaves", 40*time.Second)
+		run := w.ring("Leaves")
 		assert.Contains(t, run.Reason, "leads out of the address of the source", out)
 	}
-	w.until(40*time.Second, "all was asked", func() bool {
+	w.until("all was asked", func() bool {
 		runs, err := w.c.Runs(ctx, client.RunFilter{Limit: 50})
 		require.NoError(t, err)
 		for _, r := range runs {

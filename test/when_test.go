@@ -156,7 +156,7 @@ func TestCalendarsMoveRings(t *testing.T) {
 	require.NoError(t, err)
 	_, err = db.Exec(ctx, `SELECT pg_notify('ironbell', 'jobs 1')`)
 	require.NoError(t, err)
-	w.until(20*time.Second, "a ring that lies in the past rings at once", func() bool {
+	w.until("a ring that lies in the past rings at once", func() bool {
 		runs, err := w.c.Runs(ctx, client.RunFilter{Job: "Quay board", States: []string{"done"}})
 		require.NoError(t, err)
 		return len(runs) == 1 && strings.Contains(runs[0].Why, "so it rings at once") && runs[0].Nominal.After(runs[0].Due)
@@ -231,7 +231,7 @@ func TestTimingsOfTriggers(t *testing.T) {
 	_, err = client.New("http://"+w.listen, w.tokenOf("mara")).SaveWhenSettings(ctx, job.WhenSettings{})
 	assert.ErrorContains(t, err, "administrator")
 	require.NoError(t, save(job.Timing{Rule: "every 2 seconds", Hours: []string{"00:00-23:59"}}))
-	w.until(20*time.Second, "it rings every other second", func() bool {
+	w.until("it rings every other second", func() bool {
 		page, err := w.c.Job(ctx, "Quay board")
 		require.NoError(t, err)
 		return len(page.Rings) >= 3 && page.Rings[0].Due.Sub(page.Rings[1].Due) == 2*time.Second
@@ -275,7 +275,7 @@ func TestNewZoneData(t *testing.T) {
 	w.kill()
 	w.start()
 	var due time.Time
-	w.until(20*time.Second, "the due time is right again", func() bool {
+	w.until("the due time is right again", func() bool {
 		require.NoError(t, db.QueryRow(ctx, `SELECT next_due FROM triggers`).Scan(&due))
 		return due.Equal(*before.Triggers[0].NextDue)
 	})
@@ -369,12 +369,12 @@ func TestClosedDaysAreDecidedOnOnce(t *testing.T) {
 	}
 	for range 3 {
 		before := count()
-		w.until(20*time.Second, "closed days are decided on", func() bool { return count() >= before+2 })
+		w.until("closed days are decided on", func() bool { return count() >= before+2 })
 		w.kill()
 		w.start()
 	}
 	before := count()
-	w.until(20*time.Second, "what was missed is decided on, too", func() bool { return count() >= before+2 })
+	w.until("what was missed is decided on, too", func() bool { return count() >= before+2 })
 	_, err = w.c.Switch(ctx, "Quay board", false)
 	require.NoError(t, err)
 	var n, others int
@@ -475,7 +475,7 @@ func TestRulesInTheConsole(t *testing.T) {
 	write("on day 25 of every month at 06:00 before closed days")
 	p.sees("On day 25 of every month at 06:00 before closed days in London")
 	p.click("Save")
-	w.until(patience, "the change is saved", func() bool {
+	w.until("the change is saved", func() bool {
 		page, err := w.c.Job(ctx, "Quay board")
 		require.NoError(t, err)
 		return page.Version == 2 && page.Triggers[0].Rule == "on day 25 of every month at 06:00 before closed days" && len(page.Calendars) == 1

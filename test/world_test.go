@@ -65,6 +65,10 @@ func build(t testing.TB) string {
 	return programs.dir
 }
 
+// patience is how long a test waits for what must come: long enough for a slow machine with
+// other work, since waiting costs nothing when it comes.
+const patience = 2 * time.Minute
+
 const password = "harbour-lantern"
 
 // world is one service with all around it.
@@ -195,7 +199,7 @@ func (w *world) startFrom(program string, flags ...string) {
 			w.t.Logf("the service's log:\n%s", text)
 		}
 	})
-	w.until(20*time.Second, "the service is ready", func() bool {
+	w.until("the service is ready", func() bool {
 		res, err := http.Get("http://" + w.listen + "/ready")
 		if err != nil {
 			return false
@@ -208,8 +212,14 @@ func (w *world) startFrom(program string, flags ...string) {
 // kill ends the service as a power cut would.
 func (w *world) kill() { w.service.Stop(syscall.SIGKILL, 10*time.Second, syscall.SIGKILL) }
 
-// until waits for a condition, at most so long.
-func (w *world) until(limit time.Duration, what string, holds func() bool) {
+// until waits for a condition, as long as a wait is patient.
+func (w *world) until(what string, holds func() bool) {
+	w.t.Helper()
+	w.within(patience, what, holds)
+}
+
+// within waits for a condition, at most so long.
+func (w *world) within(limit time.Duration, what string, holds func() bool) {
 	w.t.Helper()
 	end := time.Now().Add(limit)
 	for !holds() {
@@ -306,9 +316,9 @@ func (w *world) job(name string, d job.Definition) {
 }
 
 // ring rings a job and follows it to its outcome.
-func (w *world) ring(name string, limit time.Duration) wire.RunPage {
+func (w *world) ring(name string) wire.RunPage {
 	w.t.Helper()
-	ctx, stop := context.WithTimeout(context.Background(), limit)
+	ctx, stop := context.WithTimeout(context.Background(), patience)
 	defer stop()
 	run, err := w.c.Ring(ctx, name, nil)
 	require.NoError(w.t, err)

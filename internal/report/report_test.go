@@ -281,7 +281,7 @@ func TestCancelEndsTheQueryAtTheServer(t *testing.T) {
 		_, err := s.Stream(context.Background(), query("SELECT count(*) FROM pg_stat_activity WHERE query LIKE 'SELECT pg_sleep(60)%' AND state = 'active'"), "Left", &k)
 		require.NoError(t, err)
 		return k.rows[0][0] == "0"
-	}, 10*time.Second, 100*time.Millisecond)
+	}, time.Minute, 100*time.Millisecond)
 }
 
 func TestDescribeAndTest(t *testing.T) {

@@ -290,7 +290,7 @@ func TestALostLeaseRefusesEveryMove(t *testing.T) {
 			return err
 		}))
 		return reaped == 1
-	}, 5*time.Second, 10*time.Millisecond)
+	}, time.Minute, 10*time.Millisecond)
 	taken := claim(t, s, "b", time.Minute)
 	require.Len(t, taken, 1)
 	assert.Equal(t, old.LeaseNo+1, taken[0].LeaseNo)
@@ -426,7 +426,7 @@ func TestALostOfferIsUnknownAndAReceiptStillCounts(t *testing.T) {
 			return err
 		}))
 		return len(offered)+len(safe) > 0
-	}, 5*time.Second, 20*time.Millisecond)
+	}, time.Minute, 20*time.Millisecond)
 	require.Len(t, offered, 1)
 	require.Len(t, safe, 1)
 	assert.Equal(t, map[string]job.DeliveryState{"offered@tarnwick.example": "unknown", "early@tarnwick.example": "waiting"}, states(t, s, run))
