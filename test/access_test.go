@@ -136,20 +136,25 @@ func (w *world) live(c *http.Client) *http.Response {
 func TestNobodyShutsOthersOut(t *testing.T) {
 	w := open(t)
 	ctx := context.Background()
-	// Without a trusted proxy nobody says for themselves from where they come.
-	for n := range 10 {
-		_, status := w.browser("mara", "a-guess-of-mine", fmt.Sprint("192.0.2.", n))
-		assert.Equal(t, 401, status)
+	// Guesses until no more are taken, which on a slow machine come back between them.
+	refused := func(least int, from func(n int) string) {
+		for n := range 100 {
+			if _, status := w.browser("mara", "a-guess-of-mine", from(n)); status == 429 {
+				assert.GreaterOrEqual(t, n, least)
+				return
+			}
+		}
+		require.Fail(t, "guesses are taken without an end")
 	}
+	// Without a trusted proxy nobody says for themselves from where they come.
+	refused(10, func(n int) string { return fmt.Sprint("192.0.2.", n) })
 	_, status := w.browser("mara", password, "192.0.2.77")
 	assert.Equal(t, 429, status, "all of these came from one address")
 	_, status = w.browser("joren", password, "")
 	assert.Equal(t, 200, status, "the same address, another login")
 	w.kill()
 	w.start("-proxies", "127.0.0.0/8,10.1.0.0/16")
-	for range 12 {
-		w.browser("mara", "a-guess-of-mine", "198.51.100.4, 203.0.113.9, 10.1.2.3")
-	}
+	refused(10, func(int) string { return "198.51.100.4, 203.0.113.9, 10.1.2.3" })
 	_, status = w.browser("mara", password, "203.0.113.9")
 	assert.Equal(t, 429, status, "what stands left of the last address that is no proxy anybody may have written")
 	_, status = w.browser("mara", password, "198.51.100.4")

@@ -124,6 +124,11 @@ func TestAFrozenDestinationHoldsItsMailAndLetsAlertsThrough(t *testing.T) {
 	})
 	f, err := w.c.Freeze(ctx, wire.FreezeRequest{Label: "destination:company mail"})
 	require.NoError(t, err)
+	w.until("no try is under way that began before", func() bool {
+		page, err := w.c.Run(ctx, run.ID)
+		require.NoError(t, err)
+		return page.Deliveries[0].State == job.DeliveryWaiting
+	})
 	w.behave("mail", "accept", 0)
 	w.report("Broken", "SELECT 1/0")
 	_, err = w.c.SaveJob(ctx, "Broken", wire.JobRequest{Owner: "mara", On: true, Definition: tasks(reportOf("Broken"))})

@@ -2,6 +2,7 @@ package confined
 
 import (
 	"bytes"
+	"context"
 	"errors"
 	"fmt"
 	"os"
@@ -189,4 +190,46 @@ func TestAProgramHasLimits(t *testing.T) {
 			assert.Equal(t, []string{"131072", "10"}, []string{lines[1], lines[3]})
 		})
 	}
+}
+
+// A program that starts more and more comes to its limit, and nothing of it is left when it
+// ends, or when its time is over while it multiplies.
+func TestAProgramThatMultiplies(t *testing.T) {
+	for name, w := range bothWays(t) {
+		if w.User == "" && os.Getuid() == 0 {
+			continue // the kernel counts no processes of root (getrlimit(2), RLIMIT_NPROC)
+		}
+		t.Run(name, func(t *testing.T) {
+			mark := strconv.FormatInt(time.Now().UnixNano(), 10)
+			said, _ := run(t, w, "n=0; while (sleep 60."+mark+" &); do n=$((n+1)); echo $n; done", time.Minute) // how it ends is the shell's affair
+			assert.Contains(t, said, "Cannot fork")
+			lines := strings.Fields(strings.Split(said, "/bin/sh:")[0])
+			n, err := strconv.Atoi(lines[len(lines)-1])
+			require.NoError(t, err, said)
+			assert.Greater(t, n, 20)
+			assert.LessOrEqual(t, n, processes+50) // the user had others when it began
+			assert.Empty(t, named(mark))
+
+			room, err := os.MkdirTemp("/tmp", "ironbell-walls-test-") //nolint:usetesting // another user must reach it
+			require.NoError(t, err)
+			defer func() { _ = os.RemoveAll(room) }()
+			ctx, stop := context.WithTimeout(t.Context(), 2*time.Second)
+			defer stop()
+			cmd := exec.CommandContext(ctx, "/bin/sh", "-c", `f() { f "$1" | f "$1" & }; f "$0"; sleep 60`, mark)
+			cmd.Dir, cmd.Env, cmd.WaitDelay = room, []string{"PATH=/usr/bin:/bin"}, 20*time.Second
+			require.Error(t, w.Run(cmd, room, time.Minute, cmd.Run))
+			assert.Empty(t, named(mark))
+		})
+	}
+}
+
+// named lists the processes that have a word among their arguments.
+func named(word string) (out []string) {
+	all, _ := filepath.Glob("/proc/[0-9]*/cmdline")
+	for _, file := range all {
+		if text, err := os.ReadFile(file); err == nil && bytes.Contains(text, []byte(word)) {
+			out = append(out, file)
+		}
+	}
+	return out
 }

@@ -31,7 +31,11 @@ func dial(ctx context.Context, address, doing string) (net.Conn, error) {
 
 // broken says that a line broke.
 func broken(err error, doing string) *fault.Fault {
-	return fault.Wrap(fmt.Errorf("the line broke: %s", fault.Reason(err)), fault.Passing, fault.Destination, doing, "Check that the server runs and can be reached.")
+	advice := "Check that the server runs and can be reached."
+	if fault.Broken(err) {
+		advice = fault.AfterBroken
+	}
+	return fault.Wrap(fmt.Errorf("the line broke: %s", fault.Reason(err)), fault.Passing, fault.Destination, doing, advice)
 }
 
 // trust makes the settings of TLS for a server. ca are certificates to trust, in

@@ -25,6 +25,7 @@ type HTTPSettings struct {
 	URL     string            `json:"url" doc:"address that is called"`
 	Method  string            `json:"method,omitempty" enum:"POST,PUT" doc:"of files: POST to the address, when left out, or PUT below it"`
 	Headers map[string]string `json:"headers,omitempty" doc:"further headers of each request; {password} stands for the password, which then signs nothing" few:"y"`
+	CA      string            `json:"ca,omitempty" form:"block" doc:"certificates to trust, in PEM; those of the machine when left out" few:"y"`
 }
 
 // Call is a request to a destination.
@@ -57,6 +58,13 @@ func openHTTP(p Place, a Allowed) (Destination, error) {
 	}
 	if err := outgoing.CheckURL(h.settings.URL); err != nil {
 		return nil, p.wrong(err.Error(), "")
+	}
+	if h.settings.CA != "" {
+		trust, err := p.trust("", h.settings.CA)
+		if err != nil {
+			return nil, err
+		}
+		h.guard = a.Guard.Trusting(trust.RootCAs)
 	}
 	switch h.settings.Method {
 	case "":

@@ -27,6 +27,7 @@ type mailLine struct {
 	cut     func() // breaks it off
 	gone    bool   // of no further use
 	in      *bufio.Reader
+	blot    fault.Blotter // of an access token that was had for this line
 }
 
 // Fit implements Line: it asks whether the server is still there.
@@ -94,7 +95,7 @@ func (l *mailLine) Send(ctx context.Context, h Handover, offer func(context.Cont
 			res.Answered = true
 			return res, f
 		case 2: // another word for yes (RFC 5321 section 4.3.2)
-			res.Answered, res.Answer = true, fmt.Sprintf("%d %s", said.Code, oneLine(said.Message))
+			res.Answered, res.Answer = true, fmt.Sprintf("%d %s", said.Code, l.words(said.Message))
 			return res, nil
 		}
 		// A code that no standard knows says neither yes nor no.
@@ -102,7 +103,7 @@ func (l *mailLine) Send(ctx context.Context, h Handover, offer func(context.Cont
 		return res, f
 	}
 	res.Answered = true
-	res.Answer = "250 " + strings.TrimSpace(reply.StatusText)
+	res.Answer = "250 " + l.words(reply.StatusText)
 	return res, nil
 }
 
@@ -117,6 +118,9 @@ func ascii(text string) bool {
 
 func oneLine(text string) string { return strings.Join(strings.Fields(text), " ") }
 
+// words are what the server said, on one line.
+func (l *mailLine) words(text string) string { return l.blot.Text(oneLine(text)) }
+
 // refused explains an error and readies the line for the next message.
 func (l *mailLine) refused(err error, doing string, scope fault.Scope) *fault.Fault {
 	var said *smtp.SMTPError
@@ -130,13 +134,13 @@ func (l *mailLine) refused(err error, doing string, scope fault.Scope) *fault.Fa
 func (l *mailLine) explain(err error, doing string, scope fault.Scope) *fault.Fault {
 	var said *smtp.SMTPError
 	if !errors.As(err, &said) {
-		return fault.Wrap(fmt.Errorf("the line broke: %s", fault.Reason(err)), fault.Passing, fault.Destination, doing, "Check that the mail server runs and can be reached.")
+		return broken(err, doing)
 	}
 	text := fmt.Sprintf("the server answered: %d", said.Code)
 	if said.EnhancedCode != (smtp.EnhancedCode{}) && said.EnhancedCode != smtp.NoEnhancedCode {
 		text += fmt.Sprintf(" %d.%d.%d", said.EnhancedCode[0], said.EnhancedCode[1], said.EnhancedCode[2])
 	}
-	text += " " + oneLine(said.Message)
+	text += " " + l.words(said.Message)
 	class, advice := fault.Lasting, "Ask the administrator of the mail server what it means."
 	switch {
 	case said.Code == 530 && strings.Contains(strings.ToUpper(said.Message), "STARTTLS"): // RFC 3207 section 4

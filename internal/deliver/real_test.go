@@ -324,8 +324,10 @@ func TestFilesArriveAtSamba(t *testing.T) {
 	add.Stdin = strings.NewReader("slipway\nslipway\n")
 	text, err := add.CombinedOutput()
 	require.NoError(t, err, string(text))
+	var smb *exec.Cmd
 	port := serve(t, func(port int) *exec.Cmd {
-		return exec.Command(smbd, "--foreground", "--no-process-group", "--debug-stdout", "-s", conf, "-p", fmt.Sprint(port))
+		smb = exec.Command(smbd, "--foreground", "--no-process-group", "--debug-stdout", "-s", conf, "-p", fmt.Sprint(port))
+		return smb
 	})
 	p := place{place: settings(t, "smb", "slipway", map[string]any{"host": "127.0.0.1", "port": port, "share": "reports", "user": me.Username}), content: onDisk(files)}
 	tested, err := p.open(t).Test(context.Background())
@@ -345,6 +347,7 @@ func TestFilesArriveAtSamba(t *testing.T) {
 	none.place = settings(t, "smb", "slipway", map[string]any{"host": "127.0.0.1", "port": port, "share": "nowhere", "user": me.Username})
 	_, err = none.open(t).Test(context.Background())
 	assert.Contains(t, fault.Of(err).Advice, `no share "nowhere"`)
+	diesUnder(t, p.open(t), func() { _ = syscall.Kill(-smb.Process.Pid, syscall.SIGKILL) }) // with what serves this line
 	_, err = deliver.Open(settings(t, "smb", "", map[string]any{"host": "x"}), deliver.Allowed{})
 	assert.ErrorContains(t, err, "no share")
 }

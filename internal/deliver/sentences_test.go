@@ -3,16 +3,9 @@ package deliver_test
 import (
 	"bufio"
 	"context"
-	"crypto/ecdsa"
-	"crypto/elliptic"
-	"crypto/rand"
 	"crypto/tls"
-	"crypto/x509"
-	"crypto/x509/pkix"
-	"encoding/pem"
 	"fmt"
 	"io"
-	"math/big"
 	"net"
 	"net/http"
 	"net/http/httptest"
@@ -34,18 +27,9 @@ import (
 // issue makes a certificate that signs itself, for a name and until an instant, and its PEM.
 func issue(t *testing.T, name string, ends time.Time) (tls.Certificate, string) {
 	t.Helper()
-	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	cert, ca, err := gate.CertificateOf(ends, name)
 	require.NoError(t, err)
-	c := &x509.Certificate{
-		SerialNumber: big.NewInt(time.Now().UnixNano()), Subject: pkix.Name{CommonName: "Harbour authority root"}, NotBefore: ends.AddDate(-1, 0, 0), NotAfter: ends,
-		KeyUsage: x509.KeyUsageDigitalSignature | x509.KeyUsageCertSign, IsCA: true, BasicConstraintsValid: true, DNSNames: []string{name},
-	}
-	if ip := net.ParseIP(name); ip != nil {
-		c.DNSNames, c.IPAddresses = nil, []net.IP{ip}
-	}
-	der, err := x509.CreateCertificate(rand.Reader, c, c, &key.PublicKey, key)
-	require.NoError(t, err)
-	return tls.Certificate{Certificate: [][]byte{der}, PrivateKey: key}, string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}))
+	return cert, ca
 }
 
 // listening answers each line on a port as it is told.

@@ -374,7 +374,9 @@ func (t *sftpTree) read(file string) (io.ReadCloser, error) { return t.client.Op
 func (t *sftpTree) explain(err error, doing string) (*fault.Fault, bool) {
 	var said *sftp.StatusError
 	switch {
-	case errors.Is(err, sftp.ErrSSHFxConnectionLost), errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF), fault.ByNetwork(err):
+	case errors.Is(err, sftp.ErrSSHFxConnectionLost):
+		return broken(io.ErrUnexpectedEOF, doing), true // what the library says in its own words
+	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF), fault.ByNetwork(err):
 		return broken(err, doing), true
 	case errors.As(err, &said) && said.FxCode() == sftp.ErrSSHFxFailure:
 		// The general failure: a full disk, a quota, a name that is taken.

@@ -182,6 +182,9 @@ func (t *smbTree) explain(err error, doing string) (*fault.Fault, bool) {
 		if errors.Is(err, fs.ErrNotExist) || errors.Is(err, fs.ErrExist) || errors.Is(err, fs.ErrPermission) {
 			return explainFile(err, doing)
 		}
+		if line := (*smb2.TransportError)(nil); errors.As(err, &line) {
+			err = line.Err // which it hides
+		}
 		return broken(err, doing), true
 	}
 	switch said.Code {

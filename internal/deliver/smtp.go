@@ -269,7 +269,7 @@ func (l *mailLine) signIn() error {
 				}
 				return fault.Wrap(err, class, fault.Destination, doing+": get a token from "+m.settings.TokenURL, "Check token_url, client_id and password of the destination.")
 			}
-			token = t.AccessToken
+			token, l.blot = t.AccessToken, fault.NewBlotter(t.AccessToken)
 		}
 		way = &xoauth2{m.settings.User, token}
 	}

@@ -77,14 +77,15 @@ func (e *Engine) releaseSending(s store.Sending) {
 	delete(e.sending, s.ID)
 }
 
-// renew prolongs this node's leases at a third of their length, ends the work on
+// renew prolongs this node's leases at a third of their length, or sooner when that failed, ends the work on
 // what it has lost, and says that the node lives.
 func (e *Engine) renew(ctx context.Context) {
-	for {
+	for pause := e.o.Lease / 3; ; {
 		e.sayAlive(ctx)
-		if !sleep(ctx, e.wakeRenew, e.o.Lease/3) {
+		if !sleep(ctx, e.wakeRenew, pause) {
 			break
 		}
+		pause = e.o.Lease / 3
 		began := time.Now()
 		claims, sendings := e.worked()
 		bounded, stop := context.WithTimeout(ctx, e.o.Lease/3)
@@ -95,6 +96,7 @@ func (e *Engine) renew(ctx context.Context) {
 		stop()
 		if err != nil && ctx.Err() == nil {
 			e.o.Log.Warn("could not renew the leases", "error", err)
+			pause = e.o.Lease / 12 // the next may come through, and in time
 		}
 		e.renewed(kept, began)
 	}

@@ -142,6 +142,33 @@ func TestANodeThatFinishes(t *testing.T) {
 	assert.ErrorContains(t, e.Finish(o.ctx, o.sefa, "pier", true), `no node "pier"`)
 }
 
+// The answer to a claim is lost: the node gives back what it may have, of which nothing
+// began, and nobody waits for its lease.
+func TestALostAnswerToAClaim(t *testing.T) {
+	o := open(t)
+	line, dsn, err := lossy.Open(o.dsn)
+	require.NoError(t, err)
+	t.Cleanup(line.Close)
+	s, err := store.Open(o.ctx, dsn, store.Options{Conns: 5})
+	require.NoError(t, err)
+	t.Cleanup(s.Close)
+	var effects atomic.Int64
+	o.strain.mean("effect", func(context.Context, task.Work) (task.Result, error) {
+		effects.Add(1)
+		return task.Result{}, nil
+	})
+	d := job.Definition{Tasks: []job.Task{effect("one", "effect")}}
+	setUp := o.engine(nil)
+	o.save(setUp, "Change", d)
+	run := o.ring(setUp, "Change", Ask{})
+	line.LoseAfter("INSERT INTO attempts")
+	o.run(o.engineOn(s, nil, func(p *Options) { p.Lease = time.Hour }))
+	assert.Equal(t, job.RunDone, o.ended(run.ID).State)
+	assert.Equal(t, 1, line.Lost())
+	assert.Equal(t, int64(1), effects.Load())
+	assert.Equal(t, []string{"lost", "done"}, o.texts(`SELECT state FROM attempts WHERE run_id = $1 ORDER BY try`, run.ID))
+}
+
 // The answers to commits are lost: whatever was written is known again, and stands once.
 func TestLostAnswersToCommits(t *testing.T) {
 	o := open(t)
@@ -156,7 +183,7 @@ func TestLostAnswersToCommits(t *testing.T) {
 		effects.Add(1)
 		return task.Result{}, nil
 	})
-	e := o.engineOn(s, nil, func(p *Options) { p.Workers = 4 })
+	e := o.engineOn(s, nil, func(p *Options) { p.Workers, p.Lease = 4, 20*time.Second }) // beyond all that is lost
 	const runs = 30
 	d := job.Definition{Overlap: job.OverlapTogether, Tasks: []job.Task{strained("file", "file"), effect("one", "effect"), mailed("a@tarnwick.example"), effect("two", "effect", "mail")}}
 	for n := range runs {
@@ -173,6 +200,7 @@ func TestLostAnswersToCommits(t *testing.T) {
 	o.until("all runs end", func() bool { return o.number(`SELECT count(*) FROM runs WHERE ended_at IS NULL`) == 0 })
 	assert.Positive(t, line.Lost())
 	t.Logf("%d answers were lost", line.Lost())
+	assert.Empty(t, o.texts(`SELECT state || ': ' || reason FROM runs WHERE state <> 'done'`), "none was given up")
 	assert.Equal(t, runs, o.number(`SELECT count(*) FROM messages WHERE run_id IS NOT NULL`), "one message for each run")
 	assert.Equal(t, runs, o.number(`SELECT count(*) FROM deliveries WHERE run_id IS NOT NULL`))
 	assert.Equal(t, runs, o.number(`SELECT count(*) FROM artifacts`))

@@ -118,6 +118,9 @@ func (e *Engine) work(ctx context.Context) {
 		since := time.Now()
 		claims, more, err := e.store.ClaimParts(ctx, e.o.Node, e.o.Lease, n, e.firstTasks)
 		if err != nil {
+			for _, c := range claims {
+				e.doubt(living, c, since)
+			}
 			e.failed(ctx, "claim work", err)
 			continue
 		}
@@ -190,6 +193,19 @@ func (e *Engine) handBack(c store.Claim, undone []string, tries map[string]int) 
 		en.Ends = append(en.Ends, store.TaskEnd{Again: true, Attempt: job.Attempt{Part: c.Part, Task: name, Try: tries[name], State: job.AttemptLost, Note: "its node was told to stop; the next try begins anew"}})
 	}
 	return en
+}
+
+// doubt gives back a part of which nobody knows whether it was claimed, since the answer was
+// lost: nothing of it began. If it was not, the write is refused.
+func (e *Engine) doubt(living context.Context, c store.Claim, since time.Time) {
+	_, cancel := context.WithCancelCause(living)
+	e.hold(c, cancel, since)
+	en := e.handBack(c, sortedKeys(c.Begun), c.Begun)
+	en.Part.Reason = "the database did not say whether node " + e.o.Node + " had it, which gave it back"
+	e.recordLater(en, func(error) {
+		e.release(c)
+		cancel(nil)
+	})
 }
 
 // performed carries out a part; when that breaks, the part has failed.

@@ -70,7 +70,7 @@ func (g *Guard) Explain(err error, doing string) *fault.Fault {
 	}
 	advice := "Check the address, and that its server can be reached from this machine."
 	if fault.Broken(err) {
-		advice = "Its server, or one between, ended the line: ask who keeps it whether it stopped."
+		advice = fault.AfterBroken
 	}
 	return fault.Wrap(errors.New(fault.Reason(err)), class, fault.Destination, doing, advice)
 }
@@ -95,7 +95,14 @@ func New(allowed []string) *Guard {
 	}
 	dialer := &net.Dialer{Timeout: 10 * time.Second, ControlContext: control}
 	g.dial = dialer.DialContext
-	transport := g.Transport(nil)
+	return g.Trusting(nil)
+}
+
+// Trusting is a guard with the same addresses that trusts other certificates than those of
+// the machine; these when roots are nil. Its connections are its own.
+func (g *Guard) Trusting(roots *x509.CertPool) *Guard {
+	g = &Guard{allowed: g.allowed, dial: g.dial}
+	transport := g.Transport(roots)
 	g.stays = &http.Client{Transport: transport, CheckRedirect: Stay}
 	g.follows = &http.Client{
 		Transport: transport,

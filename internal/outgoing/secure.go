@@ -37,7 +37,7 @@ func Insecure(err error, scope fault.Scope, doing string) *fault.Fault {
 	case errors.As(err, &name):
 		return why("Correct the host in the settings, or let whoever keeps the server give its certificate that name.", "the certificate of the server is for %s and not for %s", namesOf(name.Certificate), name.Host)
 	case errors.As(err, &unknown):
-		return why("Ask whoever keeps the server for the certificate of its authority, and put it into ca.", "the certificate of the server comes from %s, an authority that this machine does not trust", issuerOf(unknown.Cert))
+		return why("Ask whoever keeps the server for the certificate of its authority, and put it into ca, where the settings have that, or let this machine trust it.", "the certificate of the server comes from %s, an authority that this machine does not trust", issuerOf(unknown.Cert))
 	case errors.As(err, &failed):
 		return why("Ask whoever keeps the server.", "the certificate of the server is not trusted: %w", failed.Err)
 	case errors.As(err, &header), errors.Is(err, http.ErrSchemeMismatch):

@@ -2,10 +2,14 @@ package report
 
 import (
 	"context"
+	"crypto/tls"
+	"crypto/x509"
 	"database/sql"
+	"database/sql/driver"
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"io"
 	"math"
 	"strconv"
 	"strings"
@@ -301,6 +305,29 @@ func typed(place *time.Location) func(text string, t job.ValueType) any {
 	}
 }
 
+// broke says that the line to a source broke.
+func broke(err error, source string) error {
+	advice := "Check that the database runs and can be reached from this machine."
+	if fault.Broken(err) {
+		advice = fault.AfterBroken
+	}
+	return fault.Wrap(errors.New("the connection broke: "+fault.Reason(err)), fault.Passing, fault.Source, "read from source "+quote(source), advice)
+}
+
+// trust makes the settings of TLS for a server whose certificate is checked: against an
+// authority of its own, in PEM, or against those of this machine when ca is empty.
+func trust(source, host, ca string) (*tls.Config, error) {
+	c := &tls.Config{ServerName: host, MinVersion: tls.VersionTLS12}
+	if ca == "" {
+		return c, nil
+	}
+	c.RootCAs = x509.NewCertPool()
+	if !c.RootCAs.AppendCertsFromPEM([]byte(ca)) {
+		return nil, fault.New(fault.Source, "open source "+quote(source), "its setting ca holds no certificate", "Give the authority's certificate as PEM.")
+	}
+	return c, nil
+}
+
 // insecure explains why no line over TLS to a source came about, or gives nil.
 func insecure(err error, source string) error {
 	doing := "connect to source " + quote(source)
@@ -327,6 +354,9 @@ func (d *database) wrong(ctx context.Context, err error, doing string, q Query) 
 	class, scope, said, ok := d.engine.explain(err)
 	said = d.blot.Text(said)
 	if !ok {
+		if errors.Is(err, mysql.ErrInvalidConn) || errors.Is(err, driver.ErrBadConn) { // how drivers say that the server ended the line
+			return broke(io.ErrUnexpectedEOF, d.name)
+		}
 		if no := insecure(err, d.name); no != nil {
 			return d.blot.Err(no)
 		}

@@ -20,6 +20,7 @@ import (
 type HTTPSettings struct {
 	URL    string           `json:"url"` // what the files of tables are added to
 	Tables map[string]Table `json:"tables,omitempty"`
+	CA     string           `json:"ca,omitempty"` // certificates of the authority that signed the server's, as PEM; those of this machine when empty
 	Limits
 }
 
@@ -50,6 +51,13 @@ func openHTTP(name string, settings json.RawMessage, token string, guard *outgoi
 	}
 	if guard == nil {
 		guard = outgoing.New(nil)
+	}
+	if s.CA != "" {
+		c, err := trust(name, base.Hostname(), s.CA)
+		if err != nil {
+			return nil, err
+		}
+		guard = guard.Trusting(c.RootCAs)
 	}
 	w := &web{base: base, token: token, guard: guard, blot: fault.NewBlotter(token)}
 	w.files = files{name: name, limits: s.Limits, tables: s.Tables, open: w.get}
@@ -99,6 +107,9 @@ func (w *web) Fetch(ctx context.Context, file string, headers map[string]string)
 		request.Header.Set("Authorization", "Bearer "+w.token)
 	}
 	answer, err := w.guard.Do(request, doing)
+	if f := (*fault.Fault)(nil); errors.As(err, &f) && ctx.Err() == nil {
+		f.Scope = fault.Source
+	}
 	if err != nil {
 		return nil, w.blot.Err(err)
 	}

@@ -3,7 +3,6 @@ package report
 import (
 	"context"
 	"crypto/tls"
-	"crypto/x509"
 	"database/sql"
 	"encoding/json"
 	"errors"
@@ -64,12 +63,8 @@ func openMySQL(name string, settings json.RawMessage, password string) (Source, 
 	c.Params = map[string]string{"time_zone": "'+00:00'", "sql_mode": "'TRADITIONAL'"}
 	switch s.TLS {
 	case "", "verify-full":
-		c.TLS = &tls.Config{ServerName: s.Host, MinVersion: tls.VersionTLS12}
-		if s.CA != "" {
-			c.TLS.RootCAs = x509.NewCertPool()
-			if !c.TLS.RootCAs.AppendCertsFromPEM([]byte(s.CA)) {
-				return nil, fault.New(fault.Source, "open source "+quote(name), "its setting ca holds no certificate", "Give the authority's certificate as PEM.")
-			}
+		if c.TLS, err = trust(name, s.Host, s.CA); err != nil {
+			return nil, err
 		}
 	case "require":
 		c.TLS = &tls.Config{InsecureSkipVerify: true, MinVersion: tls.VersionTLS12} //nolint:gosec // require asks for a cipher, not for a name

@@ -29,6 +29,7 @@ type PostgresSettings struct {
 	Database   string `json:"database"`
 	User       string `json:"user"`
 	TLS        string `json:"tls,omitempty" enum:"disable,prefer,require,verify-full"` // prefer when empty
+	CA         string `json:"ca,omitempty"`                                            // for verify-full: certificates of the authority that signed the server's, as PEM; those of this machine when empty
 	Statements bool   `json:"statements,omitempty"`                                    // tasks of the kind query may change data
 	MayWrite   bool   `json:"may_write,omitempty"`                                     // signs that the login can write; statements says so, too
 	Limits
@@ -65,6 +66,14 @@ func openPostgres(name string, settings json.RawMessage, password string) (Sourc
 		" dbname=" + word(s.Database) + " user=" + word(s.User))
 	if err != nil {
 		return nil, fault.New(fault.Source, doing, "its settings cannot be read", "Check host, port, database, user and TLS.")
+	}
+	switch {
+	case mode == "verify-full":
+		if config.ConnConfig.TLSConfig, err = trust(name, s.Host, s.CA); err != nil {
+			return nil, err
+		}
+	case s.CA != "":
+		return nil, fault.New(fault.Source, doing, "it has a ca, and its tls, "+mode+", checks no certificate", "Set tls to verify-full, or leave ca out.")
 	}
 	config.ConnConfig.Password = password
 	config.ConnConfig.ConnectTimeout = 10 * time.Second
@@ -374,7 +383,7 @@ func (p *postgres) explained(ctx context.Context, err error, st Statement, q Que
 		return fault.New(fault.Task, "run the query of section "+quote(section), fmt.Sprintf("a row has %d bytes, and one of more than %d is not read", large.ActualBodyLen, maxRow), "Leave the large column out, or cut it short in the query.")
 	case errors.As(err, &said) && errors.As(err, &refused):
 		doing := "sign in to source " + quote(p.name)
-		if class := said.Code[:2]; class == "28" || said.Code == "3D000" {
+		if sqlClass(said) == "28" || said.Code == "3D000" {
 			return fault.Wrap(errors.New("the server answered: "+said.Message), fault.Lasting, fault.Source, doing, "Check user, password and database of the source.")
 		}
 		return fault.Wrap(errors.New("the server answered: "+said.Message), fault.Passing, fault.Source, doing, "")
@@ -394,7 +403,7 @@ func (p *postgres) explained(ctx context.Context, err error, st Statement, q Que
 			text += fmt.Sprintf(" (line %d, column %d)", line, column)
 		}
 		text += ", SQLSTATE " + said.Code
-		switch said.Code[:2] {
+		switch sqlClass(said) {
 		case "08", "53", "40", "58":
 			return fault.Wrap(errors.New(text), fault.Passing, fault.Source, doing, "")
 		case "57":
@@ -409,7 +418,11 @@ func (p *postgres) explained(ctx context.Context, err error, st Statement, q Que
 		return fault.Wrap(fmt.Errorf("the query took longer than its limit of %s", p.limits.shorter(q.Limit)), fault.Lasting, fault.Task, "run the query of section "+quote(section),
 			"Make the query faster or the job's time limit longer.")
 	}
-	return fault.Wrap(errors.New("the connection broke: "+fault.Reason(err)), fault.Passing, fault.Source, "read from source "+quote(p.name), "")
+	return broke(err, p.name)
 }
 
 const pgCanceled = "57014"
+
+// sqlClass is the class of an error's SQLSTATE (PostgreSQL, appendix A), which a server of
+// bad manners may have left out.
+func sqlClass(e *pgconn.PgError) string { return e.Code[:min(2, len(e.Code))] }

@@ -51,10 +51,12 @@ type First func(ctx context.Context, t *Tx, claims []Claim) ([][]string, error)
 // turn. Left alone are parts whose job has another run at work, unless its job
 // lets runs work together, and those that a limit or a freeze holds back. first
 // names the tasks that each fresh part begins with, so that they are on record
-// at once; it may be nil. more tells that there may be others.
+// at once; it may be nil. more tells that there may be others. Claims beside an error are
+// in doubt: they were written, and nobody heard whether for good.
 func (s *Store) ClaimParts(ctx context.Context, node string, lease time.Duration, limit int, first First) (claims []Claim, more bool, err error) {
+	var wrote []Claim
 	err = s.Do(ctx, func(t *Tx) error {
-		claims, more = nil, false
+		claims, wrote, more = nil, nil, false
 		room, err := t.rooms(ctx)
 		if err != nil {
 			return err
@@ -67,9 +69,16 @@ func (s *Store) ClaimParts(ctx context.Context, node string, lease time.Duration
 		if claims, err = t.pass(ctx, room.take(picked)); err != nil || len(claims) == 0 {
 			return err
 		}
-		return t.start(ctx, claims, node, lease, first)
+		err = t.start(ctx, claims, node, lease, first)
+		if err == nil {
+			wrote = claims
+		}
+		return err
 	})
-	return claims, more, err
+	if err != nil {
+		return wrote, false, err
+	}
+	return claims, more, nil
 }
 
 // pick locks waiting parts and reads their runs.

@@ -112,6 +112,9 @@ func ByNetwork(err error) bool {
 		errors.Is(err, net.ErrClosed)
 }
 
+// AfterBroken advises what to do when the other side ended a line that was open.
+const AfterBroken = "Its server, or one between, ended the line: ask who keeps it whether it stopped."
+
 // Broken tells whether the other side ended a line that was open.
 func Broken(err error) bool {
 	return errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, syscall.ECONNRESET) || errors.Is(err, syscall.EPIPE)
@@ -129,6 +132,8 @@ func Reason(err error) string {
 	}
 	var number syscall.Errno
 	switch {
+	case Broken(op.Err):
+		return "the other side ended the line in the middle"
 	case errors.As(op.Err, &number):
 		return number.Error()
 	case op.Timeout():

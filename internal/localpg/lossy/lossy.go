@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"net"
 	"net/url"
+	"strings"
 	"sync"
 	"sync/atomic"
 )
@@ -47,8 +48,10 @@ func Open(dsn string) (*Line, string, error) {
 func (l *Line) Lose(n int) { l.lose.Add(int64(n)) }
 
 // LoseAfter lets the answer to the next commit be lost of a transaction that holds a
-// text, such as the name of a table.
+// text, such as the name of a table, in letters of either case. A statement's text goes over a
+// line once, when it is prepared there.
 func (l *Line) LoseAfter(text string) {
+	text = strings.ToLower(text)
 	l.only.Store(&text)
 	l.Lose(1)
 }
