@@ -19,6 +19,8 @@ import (
 	"testing"
 	"time"
 
+	"ironbell/standin/gate"
+
 	"github.com/jackc/pgx/v5/pgproto3"
 	"github.com/stretchr/testify/require"
 	"golang.org/x/crypto/ssh"
@@ -34,23 +36,11 @@ type echo struct {
 // protocol on one connection.
 func startEcho(t *testing.T, address string, serve func(e *echo, c net.Conn)) *echo {
 	t.Helper()
-	l, err := net.Listen("tcp", address)
+	e := &echo{}
+	g, err := gate.Open("echo", address, gate.Each(10*time.Second, func(c net.Conn) { serve(e, c) }))
 	require.NoError(t, err)
-	t.Cleanup(func() { _ = l.Close() })
-	e := &echo{address: l.Addr().String()}
-	go func() {
-		for {
-			c, err := l.Accept()
-			if err != nil {
-				return
-			}
-			go func() {
-				defer func() { _ = c.Close() }()
-				_ = c.SetDeadline(time.Now().Add(10 * time.Second))
-				serve(e, c)
-			}()
-		}
-	}()
+	t.Cleanup(g.Close)
+	e.address = g.Address()
 	return e
 }
 

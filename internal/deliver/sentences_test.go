@@ -35,23 +35,10 @@ func issue(t *testing.T, name string, ends time.Time) (tls.Certificate, string) 
 // listening answers each line on a port as it is told.
 func listening(t *testing.T, serve func(net.Conn)) string {
 	t.Helper()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
+	g, err := gate.Open("rude", "127.0.0.1:0", gate.Each(10*time.Second, serve))
 	require.NoError(t, err)
-	t.Cleanup(func() { _ = l.Close() })
-	go func() {
-		for {
-			c, err := l.Accept()
-			if err != nil {
-				return
-			}
-			go func() {
-				defer func() { _ = c.Close() }()
-				_ = c.SetDeadline(time.Now().Add(10 * time.Second))
-				serve(c)
-			}()
-		}
-	}()
-	return l.Addr().String()
+	t.Cleanup(g.Close)
+	return g.Address()
 }
 
 // Of each fault that administrators meet, the sentence names the cause and the right next step.

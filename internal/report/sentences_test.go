@@ -25,23 +25,10 @@ import (
 // listening serves connections on a port until the test ends.
 func listening(t *testing.T, serve func(net.Conn)) string {
 	t.Helper()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
+	g, err := gate.Open("rude", "127.0.0.1:0", gate.Each(10*time.Second, serve))
 	require.NoError(t, err)
-	t.Cleanup(func() { _ = l.Close() })
-	go func() {
-		for {
-			c, err := l.Accept()
-			if err != nil {
-				return
-			}
-			go func() {
-				defer func() { _ = c.Close() }()
-				_ = c.SetDeadline(time.Now().Add(10 * time.Second))
-				serve(c)
-			}()
-		}
-	}()
-	return l.Addr().String()
+	t.Cleanup(g.Close)
+	return g.Address()
 }
 
 // secured takes TLS with a certificate, and then says nothing.

@@ -67,6 +67,25 @@ func Open(name, address string, serve func(net.Listener)) (*Gate, error) {
 	return g, g.listen()
 }
 
+// Each serves every connection by itself, for at most so long, and closes it: for servers
+// of bad manners that are told in a few lines.
+func Each(limit time.Duration, serve func(net.Conn)) func(net.Listener) {
+	return func(l net.Listener) {
+		for {
+			c, err := l.Accept()
+			if err != nil {
+				return
+			}
+			go func() {
+				defer func() { _ = c.Close() }()
+				if c.SetDeadline(time.Now().Add(limit)) == nil {
+					serve(c)
+				}
+			}()
+		}
+	}
+}
+
 func (g *Gate) listen() error {
 	var l net.Listener
 	var err error
