@@ -90,10 +90,6 @@ func (e *Engine) newRun(j job.Job, who job.Person, given job.Values, at rule.Rin
 func (e *Engine) add(ctx context.Context, who job.Person, act string, j job.Job, runs []store.NewRun, told map[string]any) ([]job.Run, error) {
 	var made []job.Run
 	err := e.store.Do(ctx, func(t *store.Tx) error {
-		ids, err := t.RunIDs(ctx, len(runs))
-		if err != nil {
-			return err
-		}
 		labels, err := t.Labels(ctx, j.ID)
 		if err != nil {
 			return err
@@ -104,13 +100,17 @@ func (e *Engine) add(ctx context.Context, who job.Person, act string, j job.Job,
 			return err
 		}
 		for i := range runs {
-			runs[i].ID, runs[i].Labels = ids[i], labels
+			runs[i].Labels = labels
 			if f := freezeOf(frozen, labels, now); f != nil {
 				runs[i].Reason = "held back: " + heldBack(*f)
 			}
 		}
 		if err := t.AddRuns(ctx, runs); err != nil {
 			return err
+		}
+		ids := make([]job.RunID, len(runs))
+		for i, r := range runs {
+			ids[i] = r.ID
 		}
 		told["runs"] = ids
 		if err := t.Audit(ctx, who.Login, act, "job", j.Name, nil, told); err != nil {

@@ -149,12 +149,7 @@ func (e *Engine) decide(ctx context.Context, t *store.Tx, due []store.DueTrigger
 	if err != nil {
 		return err
 	}
-	ids, err := t.RunIDs(ctx, len(plan.Runs))
-	if err != nil {
-		return err
-	}
-	number(&plan, ids)
-	if err := t.WriteRings(ctx, plan); err != nil {
+	if err := t.WriteRings(ctx, &plan); err != nil {
 		return err
 	}
 	for _, run := range plan.Runs {
@@ -277,7 +272,7 @@ func (e *Engine) passOverDue(ctx context.Context, t *store.Tx, due []store.DueTr
 			}
 		}
 	}
-	if err := t.WriteRings(ctx, p); err != nil {
+	if err := t.WriteRings(ctx, &p); err != nil {
 		return err
 	}
 	return e.together(ctx, t, due)
@@ -371,8 +366,7 @@ func heldBack(f store.Freeze) string {
 	return text
 }
 
-// plan decides on all due times of the triggers. The runs that it makes are
-// numbered -1, -2, ... until they get their real numbers.
+// plan decides on all due times of the triggers.
 func (e *Engine) plan(due []store.DueTrigger, now time.Time, c circumstances) (store.RingPlan, error) {
 	p := store.RingPlan{JobOf: map[int64]int64{}, Next: map[int64]*store.NextRing{}, Moved: map[job.RunID]time.Time{}, Zones: e.zones}
 	type together struct {
@@ -506,18 +500,6 @@ func timeRun(run *store.NewRun, delay float64, d job.Deadline, usual float64) er
 		run.Deadline, run.WarnAt = &at, &warn
 	}
 	return nil
-}
-
-// number gives the runs of a plan their real numbers.
-func number(p *store.RingPlan, ids []job.RunID) {
-	for i := range p.Runs {
-		p.Runs[i].ID = ids[i]
-	}
-	for i := range p.Rings {
-		if r := p.Rings[i].RunID; r != nil && *r < 0 {
-			p.Rings[i].RunID = &ids[-1-int(*r)]
-		}
-	}
 }
 
 // dueRing is a ring that has come, with why it is not where its rule named it.

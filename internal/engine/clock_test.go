@@ -44,11 +44,6 @@ func plansOf(e *Engine, now time.Time, due ...store.DueTrigger) store.RingPlan {
 	if err != nil {
 		panic(err)
 	}
-	ids := make([]job.RunID, len(p.Runs))
-	for i := range ids {
-		ids[i] = job.RunID(1000 + i)
-	}
-	number(&p, ids)
 	return p
 }
 

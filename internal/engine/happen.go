@@ -319,12 +319,8 @@ func (e *Engine) startBy(ctx context.Context, t *store.Tx, w store.Waiter, given
 	if d.Decision == job.RingJoined {
 		return d.Joins, t.Log(ctx, job.LogLine{Text: "joined by: " + why}, d.Joins)
 	}
-	ids, err := t.RunIDs(ctx, 1)
-	if err != nil {
-		return 0, err
-	}
 	run := store.NewRun{
-		ID: ids[0], JobID: w.JobID, Job: w.Job, JobVersion: w.JobVersion, TriggerID: &w.TriggerID, Why: why, Nominal: nominal, Due: now, Zone: w.Zone,
+		JobID: w.JobID, Job: w.Job, JobVersion: w.JobVersion, TriggerID: &w.TriggerID, Why: why, Nominal: nominal, Due: now, Zone: w.Zone,
 		Given: given, Priority: w.Priority, Gated: w.Overlap != job.OverlapTogether, Labels: w.Labels.V, Reason: reason,
 	}
 	usual, err := t.Usual(ctx, []int64{w.JobID})
@@ -334,13 +330,14 @@ func (e *Engine) startBy(ctx context.Context, t *store.Tx, w store.Waiter, given
 	if err := timeRun(&run, w.Delay, w.Deadline.V, usual[w.JobID]); err != nil {
 		return 0, err
 	}
-	if err := t.AddRuns(ctx, []store.NewRun{run}); err != nil {
+	made := []store.NewRun{run}
+	if err := t.AddRuns(ctx, made); err != nil {
 		return 0, err
 	}
 	if d.Decision == job.RingPassedOver {
-		return 0, t.PassOver(ctx, run.ID, d.Reason)
+		return 0, t.PassOver(ctx, made[0].ID, d.Reason)
 	}
-	return run.ID, nil
+	return made[0].ID, nil
 }
 
 // giveUp passes over the runs that waited in vain for what should have happened,

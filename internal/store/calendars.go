@@ -122,7 +122,18 @@ func (q q) MoveTriggers(ctx context.Context, next map[int64]*NextRing, zones str
 	if len(next) == 0 {
 		return nil
 	}
-	ids, dues, nominals := make([]int64, 0, len(next)), make([]*time.Time, 0, len(next)), make([]*time.Time, 0, len(next))
+	ids, dues, nominals := moves(next)
+	if _, err := q.ext.ExecContext(ctx, moveTriggers, ids, dues, nominals, zones); err != nil {
+		return wrap(err, "move the triggers")
+	}
+	return q.Tell(ctx, Notice{Kind: "jobs"})
+}
+
+const moveTriggers = `UPDATE triggers t SET next_due = u.due, next_nominal = u.nominal, zones = $4
+	FROM unnest($1::bigint[], $2::timestamptz[], $3::timestamptz[]) AS u(id, due, nominal) WHERE t.id = u.id`
+
+// moves are the columns of triggers that move on.
+func moves(next map[int64]*NextRing) (ids []int64, dues, nominals []*time.Time) {
 	for id, n := range next {
 		ids = append(ids, id)
 		if n == nil {
@@ -131,11 +142,7 @@ func (q q) MoveTriggers(ctx context.Context, next map[int64]*NextRing, zones str
 		}
 		dues, nominals = append(dues, &n.Due), append(nominals, &n.Nominal)
 	}
-	if _, err := q.ext.ExecContext(ctx, `UPDATE triggers t SET next_due = u.due, next_nominal = u.nominal, zones = $4
-		FROM unnest($1::bigint[], $2::timestamptz[], $3::timestamptz[]) AS u(id, due, nominal) WHERE t.id = u.id`, ids, dues, nominals, zones); err != nil {
-		return wrap(err, "move the triggers")
-	}
-	return q.Tell(ctx, Notice{Kind: "jobs"})
+	return ids, dues, nominals
 }
 
 // LockTriggers locks the triggers of jobs, each job's first trigger before its

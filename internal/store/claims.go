@@ -84,31 +84,18 @@ func (s *Store) ClaimParts(ctx context.Context, node string, lease time.Duration
 // pick locks waiting parts and reads their runs.
 func (t *Tx) pick(ctx context.Context, limit int, room rooms) ([]Claim, error) {
 	var picked []Claim
-	if err := sqlx.SelectContext(ctx, t.ext, &picked, `SELECT run_id, part, name, given AS own, array_to_json(labels) AS labels, gated, anyway, alone, lease_no + 1 AS lease_no
-		FROM parts p WHERE state = 'waiting' AND NOT held AND ready_at <= bell_now() AND NOT labels && $2
-			AND (NOT gated OR NOT EXISTS (SELECT 1 FROM gates g WHERE g.job_id = p.job_id AND g.run_id <> p.run_id))
-		ORDER BY turn, run_id, part LIMIT $1 FOR UPDATE SKIP LOCKED`, limit, room.full()); err != nil || len(picked) == 0 {
-		return nil, wrap(err, "claim parts")
-	}
-	ids := make([]int64, len(picked))
-	for i, c := range picked {
-		ids[i] = int64(c.RunID)
-	}
-	var runs []Claim
-	if err := sqlx.SelectContext(ctx, t.ext, &runs, `SELECT id AS run_id, job_id, job_name, job_version, trigger_id, asked_by, rehearsal, nominal, due, zone, given, deadline, started_at, again, correction, coalesce(versions_at, created_at) AS made_at
-		FROM runs WHERE id = ANY($1)`, ids); err != nil {
-		return nil, wrap(err, "read the runs of the parts")
-	}
-	of := make(map[job.RunID]Claim, len(runs))
-	for _, r := range runs {
-		of[r.RunID] = r
-	}
-	for i, c := range picked {
-		r := of[c.RunID]
-		r.Part, r.LeaseNo, r.Name, r.Own, r.Labels, r.Gated, r.Anyway, r.Alone = c.Part, c.LeaseNo, c.Name, c.Own, c.Labels, c.Gated, c.Anyway, c.Alone
-		picked[i] = r
-	}
-	return slices.DeleteFunc(picked, func(c Claim) bool { return c.RunID == 0 }), nil
+	// The run of each part is looked up by itself (OFFSET 0): no plan reads all runs for it.
+	err := sqlx.SelectContext(ctx, t.ext, &picked, `WITH picked AS MATERIALIZED (
+			SELECT run_id, part, name, given AS own, array_to_json(labels) AS labels, gated, anyway, alone, lease_no + 1 AS lease_no, turn
+			FROM parts p WHERE state = 'waiting' AND NOT held AND ready_at <= bell_now() AND NOT labels && $2
+				AND (NOT gated OR NOT EXISTS (SELECT 1 FROM gates g WHERE g.job_id = p.job_id AND g.run_id <> p.run_id))
+			ORDER BY turn, run_id, part LIMIT $1 FOR UPDATE SKIP LOCKED)
+		SELECT p.run_id, p.part, p.name, p.own, p.labels, p.gated, p.anyway, p.alone, p.lease_no, r.*
+		FROM picked p CROSS JOIN LATERAL (
+			SELECT job_id, job_name, job_version, trigger_id, asked_by, rehearsal, nominal, due, zone, given, deadline, started_at, again, correction, coalesce(versions_at, created_at) AS made_at
+			FROM runs WHERE id = p.run_id OFFSET 0) r
+		ORDER BY p.turn, p.run_id, p.part`, limit, room.full())
+	return picked, wrap(err, "claim parts")
 }
 
 // pass keeps the claims whose job lets them work now: it takes the job's gate
@@ -123,14 +110,13 @@ func (t *Tx) pass(ctx context.Context, picked []Claim) ([]Claim, error) {
 	if len(jobs) == 0 {
 		return picked, nil
 	}
-	if _, err := t.ext.ExecContext(ctx, `INSERT INTO gates (job_id, run_id)
-		SELECT DISTINCT ON (job_id) job_id, run_id FROM unnest($1::bigint[], $2::bigint[]) WITH ORDINALITY AS u(job_id, run_id, n) ORDER BY job_id, n
-		ON CONFLICT (job_id) DO NOTHING`, jobs, runs); err != nil {
-		return nil, wrap(err, "take the gates")
-	}
 	var through []job.RunID
-	if err := sqlx.SelectContext(ctx, t.ext, &through, `SELECT run_id FROM gates WHERE run_id = ANY($1)`, runs); err != nil {
-		return nil, wrap(err, "see who took the gates")
+	if err := sqlx.SelectContext(ctx, t.ext, &through, `WITH took AS (
+			INSERT INTO gates (job_id, run_id)
+			SELECT DISTINCT ON (job_id) job_id, run_id FROM unnest($1::bigint[], $2::bigint[]) WITH ORDINALITY AS u(job_id, run_id, n) ORDER BY job_id, n
+			ON CONFLICT (job_id) DO NOTHING RETURNING run_id)
+		SELECT run_id FROM took UNION ALL SELECT run_id FROM gates WHERE run_id = ANY($2)`, jobs, runs); err != nil {
+		return nil, wrap(err, "take the gates")
 	}
 	return slices.DeleteFunc(picked, func(c Claim) bool { return c.Gated && !slices.Contains(through, c.RunID) }), nil
 }
@@ -198,8 +184,7 @@ func (q q) tellRuns(ctx context.Context, ids []job.RunID) error {
 	for i, id := range ids {
 		words[i] = "run " + id.String()
 	}
-	_, err := q.ext.ExecContext(ctx, `SELECT pg_notify($1, word) FROM unnest($2::text[]) AS u(word)`, channel, words)
-	return wrap(err, "notify")
+	return q.tell(ctx, words...)
 }
 
 // NextReady is how long until the next waiting part or delivery becomes ready,

@@ -156,11 +156,7 @@ func TestLimitsAndFreezesHoldBackWhatCarriesTheirLabel(t *testing.T) {
 	j := put(t, s, w, "Heavy", job.Definition{})
 	for range 3 {
 		require.NoError(t, s.Do(ctx, func(tx *store.Tx) error {
-			ids, err := tx.RunIDs(ctx, 1)
-			if err != nil {
-				return err
-			}
-			return tx.AddRuns(ctx, []store.NewRun{{ID: ids[0], JobID: j.ID, Job: j.Name, JobVersion: 1, Why: "test", Nominal: *at(0), Due: *at(0), Zone: "UTC", Labels: []string{"service", "tag:heavy"}}})
+			return tx.AddRuns(ctx, []store.NewRun{{JobID: j.ID, Job: j.Name, JobVersion: 1, Why: "test", Nominal: *at(0), Due: *at(0), Zone: "UTC", Labels: []string{"service", "tag:heavy"}}})
 		}))
 	}
 	light := ring(t, s, put(t, s, w, "Light", job.Definition{}), false)
@@ -185,12 +181,10 @@ func TestTurnsGoByPriorityAndAge(t *testing.T) {
 		var id job.RunID
 		ready := time.Now().Add(-waited)
 		require.NoError(t, s.Do(ctx, func(tx *store.Tx) error {
-			ids, err := tx.RunIDs(ctx, 1)
-			if err != nil {
-				return err
-			}
-			id = ids[0]
-			return tx.AddRuns(ctx, []store.NewRun{{ID: id, JobID: j.ID, Job: j.Name, JobVersion: 1, Why: "test", Nominal: *at(0), Due: *at(0), Zone: "UTC", Priority: priority, Ready: &ready}})
+			runs := []store.NewRun{{JobID: j.ID, Job: j.Name, JobVersion: 1, Why: "test", Nominal: *at(0), Due: *at(0), Zone: "UTC", Priority: priority, Ready: &ready}}
+			err := tx.AddRuns(ctx, runs)
+			id = runs[0].ID
+			return err
 		}))
 		return id
 	}

@@ -41,7 +41,7 @@ type DueTrigger struct {
 
 // NewRun is a run to be made.
 type NewRun struct {
-	ID         job.RunID // from RunIDs
+	ID         job.RunID // from AddRuns
 	JobID      int64
 	Job        string
 	JobVersion int
@@ -66,7 +66,8 @@ type NewRun struct {
 	Reason     string     // why it waits; "for its turn" when empty
 }
 
-// RingPlan is what was decided for the due triggers of one pass.
+// RingPlan is what was decided for the due triggers of one pass. Its rings name its runs
+// by -1, -2, ..., in their order, until they have their numbers.
 type RingPlan struct {
 	Rings []job.Ring
 	JobOf map[int64]int64 // trigger to job
@@ -263,17 +264,16 @@ func (t *Tx) OpenFor(ctx context.Context, jobID int64, given job.Values) (policy
 	return open.of(jobID, given), err
 }
 
-// RunIDs takes n numbers for runs.
-func (q q) RunIDs(ctx context.Context, n int) ([]job.RunID, error) {
-	var ids []job.RunID
-	err := sqlx.SelectContext(ctx, q.ext, &ids, `SELECT month_id('run_count') FROM generate_series(1, $1)`, n)
-	return ids, wrap(err, "number the runs")
-}
-
-// WriteRings writes the decisions, makes the runs and moves the triggers on.
-func (t *Tx) WriteRings(ctx context.Context, p RingPlan) error {
+// WriteRings writes the decisions, makes the runs, which get their numbers with it, and
+// moves the triggers on.
+func (t *Tx) WriteRings(ctx context.Context, p *RingPlan) error {
 	if err := t.AddRuns(ctx, p.Runs); err != nil {
 		return err
+	}
+	for i, r := range p.Rings {
+		if r.RunID != nil && *r.RunID < 0 {
+			p.Rings[i].RunID = &p.Runs[-1-int(*r.RunID)].ID
+		}
 	}
 	n := len(p.Rings)
 	triggers, jobs, runs := make([]int64, n), make([]int64, n), make([]*int64, n)
@@ -287,16 +287,18 @@ func (t *Tx) WriteRings(ctx context.Context, p RingPlan) error {
 			runs[i] = &id
 		}
 	}
-	_, err := t.ext.ExecContext(ctx, `INSERT INTO rings (trigger_id, due, nominal, job_id, decision, reason, run_id)
-		SELECT * FROM unnest($1::bigint[], $2::timestamptz[], $3::timestamptz[], $4::bigint[], $5::text[], $6::text[], $7::bigint[])`,
-		triggers, dues, nominals, jobs, decisions, reasons, runs)
+	ids, nextDues, nextNominals := moves(p.Next)
+	_, err := t.ext.ExecContext(ctx, `WITH moved AS (`+moveTriggers+`)
+		INSERT INTO rings (trigger_id, due, nominal, job_id, decision, reason, run_id)
+		SELECT * FROM unnest($5::bigint[], $6::timestamptz[], $7::timestamptz[], $8::bigint[], $9::text[], $10::text[], $11::bigint[])`,
+		ids, nextDues, nextNominals, p.Zones, triggers, dues, nominals, jobs, decisions, reasons, runs)
 	if taken(err) {
 		return ErrStands
 	}
 	if err != nil {
-		return wrap(err, "write the rings")
+		return wrap(err, "write the rings and move the triggers")
 	}
-	if err := t.MoveTriggers(ctx, p.Next, p.Zones); err != nil {
+	if err := t.Tell(ctx, Notice{Kind: "jobs"}); err != nil {
 		return err
 	}
 	for id, nominal := range p.Moved {
@@ -310,13 +312,14 @@ func (t *Tx) WriteRings(ctx context.Context, p RingPlan) error {
 	return nil
 }
 
-// AddRuns makes runs with one part each, waiting for their turn.
+// AddRuns makes runs with one part each, waiting for their turn, and gives them their
+// numbers.
 func (q q) AddRuns(ctx context.Context, runs []NewRun) error {
 	if len(runs) == 0 {
 		return nil
 	}
 	n := len(runs)
-	ids, jobs, triggers, askers, repeats := make([]int64, n), make([]int64, n), make([]*int64, n), make([]*int64, n), make([]*int64, n)
+	jobs, triggers, askers, repeats := make([]int64, n), make([]*int64, n), make([]*int64, n), make([]*int64, n)
 	names, whys, zones, givens, reasons, labels := make([]string, n), make([]string, n), make([]string, n), make([]string, n), make([]string, n), make([]string, n)
 	corrections := make([]string, n)
 	versions, priorities, gated, held, rehearsals, anyways := make([]int, n), make([]int, n), make([]bool, n), make([]bool, n), make([]bool, n), make([]bool, n)
@@ -348,26 +351,35 @@ func (q q) AddRuns(ctx context.Context, runs []NewRun) error {
 			id := int64(*r.Again)
 			repeats[i] = &id
 		}
-		ids[i], jobs[i], triggers[i], askers[i], labels[i] = int64(r.ID), r.JobID, r.TriggerID, r.AskedBy, string(text)
+		jobs[i], triggers[i], askers[i], labels[i] = r.JobID, r.TriggerID, r.AskedBy, string(text)
 		names[i], whys[i], zones[i], givens[i], reasons[i], corrections[i] = r.Job, bounded(r.Why), r.Zone, string(given), r.Reason, bounded(r.Correction)
 		versions[i], priorities[i], gated[i], held[i], rehearsals[i], anyways[i] = r.JobVersion, r.Priority, r.Gated, r.Held, r.Rehearsal, r.Anyway
 		nominals[i], dues[i], readies[i], turns[i], deadlines[i], warns[i] = r.Nominal, r.Due, r.Ready, policy.Turn(r.Priority, ready), r.Deadline, r.WarnAt
 	}
-	_, err := q.ext.ExecContext(ctx, `WITH run AS (
+	var ids []job.RunID
+	err := sqlx.SelectContext(ctx, q.ext, &ids, `WITH u AS MATERIALIZED (
+			SELECT month_id('run_count') AS id, * FROM unnest($1::bigint[], $2::text[], $3::int[], $4::bigint[], $5::text[], $6::bigint[],
+				$7::timestamptz[], $8::timestamptz[], $9::text[], $10::jsonb[], $11::text[], $12::timestamptz[], $13::timestamptz[], $14::bool[], $15::bigint[],
+				$16::int[], $17::bool[], $18::timestamptz[], $19::timestamptz[], $20::bool[], $21::bool[], $22::jsonb[], $23::text[]) WITH ORDINALITY
+				AS u(job_id, job_name, job_version, trigger_id, why, asked_by, nominal, due, zone, given, reason, deadline, warn_at, rehearsal, again,
+					priority, gated, ready, turn, held, anyway, labels, correction, n)
+		), run AS (
 			INSERT INTO runs (id, job_id, job_name, job_version, trigger_id, why, asked_by, nominal, due, zone, given, reason, deadline, warn_at, rehearsal, again, correction, state)
-			SELECT *, 'waiting' FROM unnest($1::bigint[], $2::bigint[], $3::text[], $4::int[], $5::bigint[], $6::text[], $7::bigint[],
-				$8::timestamptz[], $9::timestamptz[], $10::text[], $11::jsonb[], $12::text[], $13::timestamptz[], $14::timestamptz[], $15::bool[], $16::bigint[], $24::text[])
+			SELECT id, job_id, job_name, job_version, trigger_id, why, asked_by, nominal, due, zone, given, reason, deadline, warn_at, rehearsal, again, correction, 'waiting' FROM u
 		), part AS (
 			INSERT INTO parts (run_id, part, job_id, state, priority, gated, ready_at, turn, held, anyway, labels, reason)
-			SELECT id, 1, job_id, 'waiting', priority, gated, coalesce(ready, bell_now()), turn, held, anyway, ARRAY(SELECT jsonb_array_elements_text(labels)), reason
-			FROM unnest($1::bigint[], $2::bigint[], $17::int[], $18::bool[], $19::timestamptz[], $20::timestamptz[], $21::bool[], $22::bool[], $23::jsonb[], $12::text[])
-				AS u(id, job_id, priority, gated, ready, turn, held, anyway, labels, reason)
+			SELECT id, 1, job_id, 'waiting', priority, gated, coalesce(ready, bell_now()), turn, held, anyway, ARRAY(SELECT jsonb_array_elements_text(labels)), reason FROM u
+		), logged AS (
+			INSERT INTO run_log (run_id, state, text) SELECT id, 'waiting', why FROM u
 		)
-		INSERT INTO run_log (run_id, state, text) SELECT id, 'waiting', why FROM unnest($1::bigint[], $6::text[]) AS u(id, why)`,
-		ids, jobs, names, versions, triggers, whys, askers, nominals, dues, zones, givens, reasons, deadlines, warns, rehearsals, repeats,
+		SELECT id FROM u ORDER BY n`,
+		jobs, names, versions, triggers, whys, askers, nominals, dues, zones, givens, reasons, deadlines, warns, rehearsals, repeats,
 		priorities, gated, readies, turns, held, anyways, labels, corrections)
 	if err != nil {
 		return wrap(err, "make the runs")
+	}
+	for i, id := range ids {
+		runs[i].ID = id
 	}
 	return q.Tell(ctx, Notice{Kind: "parts"})
 }

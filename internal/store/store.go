@@ -19,6 +19,7 @@ import (
 	"io"
 	"io/fs"
 	"net"
+	"slices"
 	"strings"
 	"time"
 
@@ -48,7 +49,13 @@ type Store struct {
 type Tx struct{ q }
 
 // q holds the methods that work inside and outside of a transaction.
-type q struct{ ext sqlx.ExtContext }
+type q struct {
+	ext   sqlx.ExtContext
+	words *words // of a transaction
+}
+
+// words are the notices of a transaction, which are sent as one when it commits.
+type words struct{ all []string }
 
 // ErrStale says that a lease was lost: another node has the work now, and the
 // write was refused.
@@ -190,7 +197,11 @@ func (s *Store) once(ctx context.Context, f func(*Tx) error) error {
 		return fmt.Errorf("begin a transaction: %w", err)
 	}
 	defer func() { _ = tx.Rollback() }() // after a commit there is nothing to undo
-	if err := f(&Tx{q{ext: tx}}); err != nil {
+	t := &Tx{q{ext: tx, words: &words{}}}
+	if err := f(t); err != nil {
+		return err
+	}
+	if err := t.send(ctx, t.words.all); err != nil {
 		return err
 	}
 	return wrap(tx.Commit(), "commit")
@@ -201,9 +212,26 @@ type Notice = job.Notice
 
 const channel = "ironbell"
 
-// Tell sends a notice to every node when the transaction commits.
-func (q q) Tell(ctx context.Context, n Notice) error {
-	_, err := q.ext.ExecContext(ctx, `SELECT pg_notify($1, $2)`, channel, n.Kind+" "+n.ID)
+// Tell sends a notice to every node, when the transaction commits if there is one.
+func (q q) Tell(ctx context.Context, n Notice) error { return q.tell(ctx, n.Kind+" "+n.ID) }
+
+func (q q) tell(ctx context.Context, all ...string) error {
+	if q.words == nil {
+		return q.send(ctx, all)
+	}
+	for _, word := range all {
+		if !slices.Contains(q.words.all, word) {
+			q.words.all = append(q.words.all, word)
+		}
+	}
+	return nil
+}
+
+func (q q) send(ctx context.Context, words []string) error {
+	if len(words) == 0 {
+		return nil
+	}
+	_, err := q.ext.ExecContext(ctx, `SELECT pg_notify($1, word) FROM unnest($2::text[]) AS u(word)`, channel, words)
 	return wrap(err, "notify")
 }
 

@@ -63,12 +63,10 @@ func ring(t *testing.T, s *store.Store, j job.Job, gated bool) job.RunID {
 	ctx := context.Background()
 	var id job.RunID
 	require.NoError(t, s.Do(ctx, func(tx *store.Tx) error {
-		ids, err := tx.RunIDs(ctx, 1)
-		if err != nil {
-			return err
-		}
-		id = ids[0]
-		return tx.AddRuns(ctx, []store.NewRun{{ID: id, JobID: j.ID, Job: j.Name, JobVersion: j.Version, Why: "test", Nominal: *at(0), Due: *at(0), Zone: j.Zone, Gated: gated}})
+		runs := []store.NewRun{{JobID: j.ID, Job: j.Name, JobVersion: j.Version, Why: "test", Nominal: *at(0), Due: *at(0), Zone: j.Zone, Gated: gated}}
+		err := tx.AddRuns(ctx, runs)
+		id = runs[0].ID
+		return err
 	}))
 	return id
 }
@@ -153,13 +151,11 @@ func TestOneClockTakesADueTrigger(t *testing.T) {
 			taken <- len(due)
 			return err
 		}))
-		ids, err := one.RunIDs(ctx, 1)
-		require.NoError(t, err)
-		trigger := due[0].ID
-		return one.WriteRings(ctx, store.RingPlan{
-			Rings: []job.Ring{{TriggerID: trigger, Due: *at(0), Nominal: *at(0), Decision: job.RingRun, Reason: "on time", RunID: &ids[0]}},
+		trigger, first := due[0].ID, job.RunID(-1)
+		return one.WriteRings(ctx, &store.RingPlan{
+			Rings: []job.Ring{{TriggerID: trigger, Due: *at(0), Nominal: *at(0), Decision: job.RingRun, Reason: "on time", RunID: &first}},
 			JobOf: map[int64]int64{trigger: j.ID}, Next: map[int64]*store.NextRing{trigger: {Due: *at(2), Nominal: *at(2)}},
-			Runs: []store.NewRun{{ID: ids[0], JobID: j.ID, Job: j.Name, JobVersion: 1, TriggerID: &trigger, Why: "rang", Nominal: *at(0), Due: *at(0), Zone: "Europe/London", Gated: true}},
+			Runs: []store.NewRun{{JobID: j.ID, Job: j.Name, JobVersion: 1, TriggerID: &trigger, Why: "rang", Nominal: *at(0), Due: *at(0), Zone: "Europe/London", Gated: true}},
 		})
 	}))
 	assert.Zero(t, <-taken, "a trigger that is being decided on is passed over")
@@ -169,7 +165,7 @@ func TestOneClockTakesADueTrigger(t *testing.T) {
 	assert.True(t, rings[0].Due.Equal(*at(0)))
 	// The same due time a second time is refused by the key of rings.
 	err = s.Do(ctx, func(tx *store.Tx) error {
-		return tx.WriteRings(ctx, store.RingPlan{Rings: []job.Ring{{TriggerID: rings[0].TriggerID, Due: *at(0), Nominal: *at(0), Decision: job.RingPassedOver, Reason: "again"}}, JobOf: map[int64]int64{rings[0].TriggerID: j.ID}})
+		return tx.WriteRings(ctx, &store.RingPlan{Rings: []job.Ring{{TriggerID: rings[0].TriggerID, Due: *at(0), Nominal: *at(0), Decision: job.RingPassedOver, Reason: "again"}}, JobOf: map[int64]int64{rings[0].TriggerID: j.ID}})
 	})
 	assert.ErrorIs(t, err, store.ErrStands)
 	next, ok, err := s.NextDue(ctx)
@@ -184,10 +180,10 @@ func TestARunThatWaitsCanBeJoinedUntilItIsClaimed(t *testing.T) {
 	trigger := j.Triggers[0].ID
 	var id job.RunID
 	require.NoError(t, s.Do(ctx, func(tx *store.Tx) error {
-		ids, err := tx.RunIDs(ctx, 1)
-		id = ids[0]
-		require.NoError(t, err)
-		return tx.AddRuns(ctx, []store.NewRun{{ID: id, JobID: j.ID, Job: j.Name, JobVersion: 1, TriggerID: &trigger, Why: "rang", Nominal: *at(-2), Due: *at(-2), Zone: "Europe/London", Gated: true}})
+		runs := []store.NewRun{{JobID: j.ID, Job: j.Name, JobVersion: 1, TriggerID: &trigger, Why: "rang", Nominal: *at(-2), Due: *at(-2), Zone: "Europe/London", Gated: true}}
+		err := tx.AddRuns(ctx, runs)
+		id = runs[0].ID
+		return err
 	}))
 	look := func() store.DueTrigger {
 		var due []store.DueTrigger

@@ -29,14 +29,10 @@ func (h *harness) burst() {
 		if err != nil {
 			return err
 		}
-		ids, err := t.RunIDs(ctx, 100)
-		if err != nil {
-			return err
-		}
-		runs := make([]store.NewRun, len(ids))
-		for i, id := range ids {
+		runs := make([]store.NewRun, 100)
+		for i := range runs {
 			now := time.Now()
-			runs[i] = store.NewRun{ID: id, JobID: j.ID, Job: j.Name, JobVersion: j.Version, Why: "by hand", Nominal: now, Due: now, Zone: j.Zone, Priority: 100}
+			runs[i] = store.NewRun{JobID: j.ID, Job: j.Name, JobVersion: j.Version, Why: "by hand", Nominal: now, Due: now, Zone: j.Zone, Priority: 100}
 		}
 		return t.AddRuns(ctx, runs)
 	}))
