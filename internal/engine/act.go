@@ -13,6 +13,7 @@ import (
 	"ironbell/internal/core/rule"
 	"ironbell/internal/core/zone"
 	"ironbell/internal/store"
+	"ironbell/internal/timetable"
 )
 
 // Switch turns a job on or off. A job that is switched on rings from now on;
@@ -26,7 +27,7 @@ func (e *Engine) Switch(ctx context.Context, who job.Person, name string, on boo
 		return job.Job{}, err
 	}
 	if on {
-		if err := e.times.refresh(ctx, e.store); err != nil {
+		if err := e.times.Refresh(ctx, e.store); err != nil {
 			return job.Job{}, err
 		}
 		v := &fault.Invalid{What: fmt.Sprintf("job %q cannot be switched on", j.Name)}
@@ -131,11 +132,11 @@ func (e *Engine) firstRings(ctx context.Context, t *store.Tx, j, before job.Job)
 		if now.After(after) {
 			after = now
 		}
-		r, err := e.times.rule(trigger.Timing, j.Zone, j.Calendars)
+		r, err := e.times.Rule(trigger.Timing, j.Zone, j.Calendars)
 		if err != nil {
 			continue // it was checked just now
 		}
-		next[trigger.ID] = firstRing(r, after)
+		next[trigger.ID] = timetable.First(r, after)
 	}
 	return next, nil
 }
@@ -160,7 +161,7 @@ func (e *Engine) Described(j job.Job) job.Job {
 			}
 			continue
 		}
-		r, err := e.times.rule(t.Timing, j.Zone, j.Calendars)
+		r, err := e.times.Rule(t.Timing, j.Zone, j.Calendars)
 		if err != nil {
 			t.Reading = t.Rule
 			continue
@@ -188,7 +189,7 @@ func (e *Engine) Rules(j job.Job) []rule.Rule {
 		if t.Rule == "" {
 			continue
 		}
-		if r, err := e.times.rule(t.Timing, j.Zone, j.Calendars); err == nil {
+		if r, err := e.times.Rule(t.Timing, j.Zone, j.Calendars); err == nil {
 			out[i] = r
 		}
 	}

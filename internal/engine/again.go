@@ -138,7 +138,7 @@ type pastRing struct {
 // past lists the times at which the rules of a job rang on some dates; where
 // they did not, or it has none, the date itself.
 func (e *Engine) past(ctx context.Context, v *fault.Invalid, j job.Job, place *time.Location, ask Ask) ([]pastRing, error) {
-	if err := e.times.refresh(ctx, e.store); err != nil {
+	if err := e.times.Refresh(ctx, e.store); err != nil {
 		return nil, err
 	}
 	from, err := time.ParseInLocation(time.DateOnly, ask.From, place)
@@ -164,7 +164,7 @@ func (e *Engine) past(ctx context.Context, v *fault.Invalid, j job.Job, place *t
 		if t.Rule == "" {
 			continue
 		}
-		r, err := e.times.rule(t.Timing, j.Zone, j.Calendars)
+		r, err := e.times.Rule(t.Timing, j.Zone, j.Calendars)
 		if err != nil {
 			return nil, err
 		}

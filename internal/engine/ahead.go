@@ -51,7 +51,7 @@ func (e *Engine) ahead(ctx context.Context, v *fault.Invalid, id int64, name str
 	}
 	values := e.aheadRings(&out, d)
 	w := task.Work{
-		Report: e.report, JobID: id, Job: name, Nominal: e.o.Now().In(place), Due: e.o.Now().In(place), Frame: e.frame(d.Calendars), Values: values, Def: d, Limit: aheadLimit,
+		Report: e.report, JobID: id, Job: name, Nominal: e.o.Now().In(place), Due: e.o.Now().In(place), Frame: e.times.Frame(d.Calendars), Values: values, Def: d, Limit: aheadLimit,
 		Params: func(ctx context.Context) ([]job.Parameter, error) { return e.parameters(ctx, d) },
 	}
 	if len(out.Next) > 0 {
@@ -90,7 +90,7 @@ func (e *Engine) aheadRings(out *job.Ahead, d job.Definition) job.Values {
 		if t.Rule == "" {
 			continue
 		}
-		r, err := e.times.rule(t.Timing, d.Zone, d.Calendars)
+		r, err := e.times.Rule(t.Timing, d.Zone, d.Calendars)
 		if err != nil {
 			continue // it is told of as wrong
 		}

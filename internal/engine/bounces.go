@@ -188,7 +188,7 @@ func (e *Engine) returned(ctx context.Context, raw []byte) (remove bool, err err
 		return deliver.KeepMail, nil
 	}
 	err = e.store.Do(ctx, func(t *store.Tx) error { return e.bounced(ctx, t, id, r) })
-	if isMissing(err) {
+	if store.IsMissing(err) {
 		return deliver.KeepMail, nil
 	}
 	return deliver.RemoveMail, err

@@ -14,6 +14,7 @@ import (
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/rule"
 	"ironbell/internal/store"
+	"ironbell/internal/timetable"
 )
 
 // Effect is what a change of a calendar does to one trigger.
@@ -52,11 +53,11 @@ func (e *Engine) SaveCalendar(ctx context.Context, who job.Person, name string, 
 	if err := v.Err(); err != nil {
 		return saved, nil, err
 	}
-	if err := e.times.refresh(ctx, e.store); err != nil {
+	if err := e.times.Refresh(ctx, e.store); err != nil {
 		return saved, nil, err
 	}
 	old, err := e.store.Calendar(ctx, name)
-	if err != nil && !isMissing(err) {
+	if err != nil && !store.IsMissing(err) {
 		return saved, nil, err
 	}
 	jobs, err := e.store.JobsUsing(ctx, "calendar", old.ID)
@@ -86,13 +87,13 @@ func (e *Engine) SaveCalendar(ctx context.Context, who job.Person, name string, 
 		if saved, err = t.PutCalendar(ctx, name, who.ID, d); err != nil {
 			return err
 		}
-		if err := e.times.refresh(ctx, t); err != nil {
+		if err := e.times.Refresh(ctx, t); err != nil {
 			return err
 		}
 		if jobs, err = t.JobsUsing(ctx, "calendar", saved.ID); err != nil {
 			return err
 		}
-		next, _ := e.reckon(jobs, e.o.Now())
+		next, _ := e.times.Reckon(jobs, e.o.Now(), e.unread)
 		if err := t.MoveTriggers(ctx, next, e.zones); err != nil {
 			return err
 		}
@@ -108,17 +109,15 @@ func (e *Engine) SaveCalendar(ctx context.Context, who job.Person, name string, 
 	})
 	if err != nil {
 		// What was read within the transaction may not have been kept.
-		e.times.forget()
+		e.times.Forget()
 		return saved, nil, err
 	}
 	return saved, effects, nil
 }
 
-// forget makes the next refresh read everything anew.
-func (t *timetable) forget() {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	t.stamps, t.combined, t.rules = nil, nil, nil
+// unread says that a trigger can no longer be read and keeps its next ring.
+func (e *Engine) unread(j job.Job, rule string, err error) {
+	e.o.Log.Error("a trigger can no longer be read and keeps its next ring", "job", j.Name, "rule", rule, "error", err)
 }
 
 func joined(err error) []error {
@@ -139,7 +138,7 @@ func (e *Engine) effects(jobs []job.Job, fresh *calendar.Calendar) []Effect {
 	now := e.o.Now()
 	for _, j := range jobs {
 		for _, t := range j.Triggers {
-			before, err := e.times.rule(t.Timing, j.Zone, j.Calendars)
+			before, err := e.times.Rule(t.Timing, j.Zone, j.Calendars)
 			if err != nil {
 				continue // told of where the job is shown
 			}
@@ -147,7 +146,7 @@ func (e *Engine) effects(jobs []job.Job, fresh *calendar.Calendar) []Effect {
 			for _, name := range j.Calendars {
 				c := fresh
 				if name != fresh.Name() {
-					if c, err = e.times.calendar([]string{name}); err != nil {
+					if c, err = e.times.Calendar([]string{name}); err != nil {
 						continue
 					}
 				}
@@ -221,7 +220,7 @@ func (e *Engine) RemoveCalendar(ctx context.Context, who job.Person, name string
 		}
 		return t.Audit(ctx, who.Login, "remove", "calendar", name, c.Definition, nil)
 	})
-	e.times.forget()
+	e.times.Forget()
 	return err
 }
 
@@ -231,21 +230,21 @@ func (e *Engine) SaveWhen(ctx context.Context, who job.Person, s job.WhenSetting
 		return s, err
 	}
 	if s.Floor != 0 && time.Duration(s.Floor) < time.Second {
-		return s, wrongField("floor", errors.New("the floor is one second at least"))
+		return s, fault.WrongField("the question", "floor", errors.New("the floor is one second at least"))
 	}
 	s = s.WithDefaults()
 	before := e.When()
 	err := e.store.Do(ctx, func(t *store.Tx) error {
-		if err := t.PutSetting(ctx, WhenSetting, s); err != nil {
+		if err := t.PutSetting(ctx, timetable.WhenSetting, s); err != nil {
 			return err
 		}
 		if err := t.Tell(ctx, store.Notice{Kind: "calendars"}); err != nil {
 			return err
 		}
-		return t.Audit(ctx, who.Login, "save", "setting", WhenSetting, before, s)
+		return t.Audit(ctx, who.Login, "save", "setting", timetable.WhenSetting, before, s)
 	})
 	if err != nil {
 		return s, err
 	}
-	return s, e.times.refresh(ctx, e.store)
+	return s, e.times.Refresh(ctx, e.store)
 }

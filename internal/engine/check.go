@@ -25,6 +25,7 @@ import (
 	"ironbell/internal/report"
 	"ironbell/internal/store"
 	"ironbell/internal/task"
+	"ironbell/internal/timetable"
 )
 
 // checkLimit is how long a source may take to check a query when it is saved.
@@ -196,8 +197,8 @@ func (e *Engine) checkJob(ctx context.Context, v *fault.Invalid, who job.Person,
 	for i, name := range d.Calendars {
 		c, err := e.store.Calendar(ctx, name)
 		switch {
-		case isMissing(err):
-			v.Add(fmt.Sprintf("calendars[%d]", i), "%s", &Missing{name})
+		case store.IsMissing(err):
+			v.Add(fmt.Sprintf("calendars[%d]", i), "%s", &timetable.Missing{Calendar: name})
 		case err != nil:
 			return uses, err
 		case slices.Contains(uses.Calendars, c.ID):
@@ -208,7 +209,7 @@ func (e *Engine) checkJob(ctx context.Context, v *fault.Invalid, who job.Person,
 	}
 	var open rule.Calendar
 	if len(uses.Calendars) == len(d.Calendars) && len(d.Calendars) > 0 {
-		if open, err = e.times.calendar(d.Calendars); err != nil {
+		if open, err = e.times.Calendar(d.Calendars); err != nil {
 			return uses, err
 		}
 	}
@@ -234,7 +235,7 @@ func (e *Engine) checkJob(ctx context.Context, v *fault.Invalid, who job.Person,
 	}
 	checkPolicies(v, d)
 	if d.SecondOwner != "" {
-		if _, _, err := e.store.PersonByLogin(ctx, d.SecondOwner); isMissing(err) {
+		if _, _, err := e.store.PersonByLogin(ctx, d.SecondOwner); store.IsMissing(err) {
 			v.Add("second_owner", "there is no person %q", d.SecondOwner)
 		} else if err != nil {
 			return uses, err
@@ -356,7 +357,7 @@ func (t *totalsOf) before(ctx context.Context, d job.Definition, tasks []string)
 			continue
 		}
 		r, err := t.e.report(ctx, one.Report.Report)
-		if isMissing(err) {
+		if store.IsMissing(err) {
 			return nil, false, nil // told of elsewhere
 		}
 		if err != nil {
@@ -523,7 +524,7 @@ func (e *Engine) checkValues(ctx context.Context, v *fault.Invalid, where string
 			}
 		}
 	}
-	_, err = job.Bind(params, given.Over(d.Values), e.o.Now().In(zone), e.frame(d.Calendars))
+	_, err = job.Bind(params, given.Over(d.Values), e.o.Now().In(zone), e.times.Frame(d.Calendars))
 	var wrong *fault.Invalid
 	if errors.As(err, &wrong) {
 		// What each part has of its own is given when the run is divided.
@@ -566,7 +567,7 @@ func (e *Engine) checkChoices(ctx context.Context, v *fault.Invalid, where strin
 			continue
 		}
 		r, err := e.report(ctx, t.Report.Report)
-		if isMissing(err) || err == nil && !slices.ContainsFunc(r.Parameters, asked) {
+		if store.IsMissing(err) || err == nil && !slices.ContainsFunc(r.Parameters, asked) {
 			continue
 		}
 		if err != nil {
@@ -577,7 +578,7 @@ func (e *Engine) checkChoices(ctx context.Context, v *fault.Invalid, where strin
 			continue // its next run says why
 		}
 		q := report.Query{Params: r.Parameters, Zone: zone.String(), Limit: checkLimit}
-		_, err = report.Bind(ctx, source, q, values, e.o.Now().In(zone), e.frame(d.Calendars))
+		_, err = report.Bind(ctx, source, q, values, e.o.Now().In(zone), e.times.Frame(d.Calendars))
 		var wrong *fault.Invalid
 		if !errors.As(err, &wrong) {
 			continue
@@ -629,7 +630,7 @@ func (e *Engine) checkReady(ctx context.Context, v *fault.Invalid, owner string,
 		if t.Rule == "" {
 			continue
 		}
-		r, err := e.times.rule(t.Timing, d.Zone, d.Calendars)
+		r, err := e.times.Rule(t.Timing, d.Zone, d.Calendars)
 		if err != nil {
 			continue // told of elsewhere
 		}

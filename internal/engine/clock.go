@@ -15,6 +15,7 @@ import (
 	"ironbell/internal/core/rule"
 	"ironbell/internal/core/zone"
 	"ironbell/internal/store"
+	"ironbell/internal/timetable"
 )
 
 const (
@@ -137,7 +138,7 @@ func (e *Engine) decide(ctx context.Context, t *store.Tx, due []store.DueTrigger
 		}
 	}()
 	if slices.ContainsFunc(due, func(d store.DueTrigger) bool { return len(d.Calendars.V) > 0 }) {
-		if err := e.times.refresh(ctx, t); err != nil {
+		if err := e.times.Refresh(ctx, t); err != nil {
 			return err
 		}
 	}
@@ -226,7 +227,7 @@ func (e *Engine) decideFirst(ctx context.Context, t *store.Tx, jobs []int64, ove
 		}
 		unread := map[int64]error{}
 		for _, d := range due {
-			if _, err := e.times.rule(d.Timing.V, d.Zone, d.Calendars.V); err != nil {
+			if _, err := e.times.Rule(d.Timing.V, d.Zone, d.Calendars.V); err != nil {
 				unread[d.ID] = err
 			}
 		}
@@ -262,7 +263,7 @@ func (e *Engine) passOverDue(ctx context.Context, t *store.Tx, due []store.DueTr
 		reason := over
 		if err := unread[d.ID]; err != nil {
 			reason = strings.TrimPrefix(over+"; its rule cannot be read any more: "+err.Error(), "; ")
-		} else if r, err := e.times.rule(d.Timing.V, d.Zone, d.Calendars.V); err == nil {
+		} else if r, err := e.times.Rule(d.Timing.V, d.Zone, d.Calendars.V); err == nil {
 			rings, next = e.dueRings(r, d, now)
 		}
 		p.Next[d.ID] = next
@@ -329,7 +330,7 @@ func (e *Engine) rang(ctx context.Context, t *store.Tx, due []store.DueTrigger, 
 		if d.ID != *run.TriggerID {
 			continue
 		}
-		if err := e.times.refresh(ctx, t); err != nil {
+		if err := e.times.Refresh(ctx, t); err != nil {
 			return err
 		}
 		w := store.Waiter{TriggerID: d.ID, Waits: d.Waits, JobID: d.JobID, Rule: d.Timing.V.Rule, Zone: d.Zone, Calendars: d.Calendars, Given: d.Given, Delay: d.Delay}
@@ -389,7 +390,7 @@ func (e *Engine) plan(due []store.DueTrigger, now time.Time, c circumstances) (s
 	}
 	for _, t := range due {
 		p.JobOf[t.ID] = t.JobID
-		r, err := e.times.rule(t.Timing.V, t.Zone, t.Calendars.V)
+		r, err := e.times.Rule(t.Timing.V, t.Zone, t.Calendars.V)
 		if err != nil {
 			// It was checked when it was saved: the zone data has changed, or a calendar went.
 			return p, fmt.Errorf("the rule %q of %s (%s) can no longer be read: %w", t.Timing.V.Rule, t.Job, t.Zone, err)
@@ -523,7 +524,7 @@ func (e *Engine) dueRings(r rule.Rule, t store.DueTrigger, now time.Time) (rings
 		if t.Zones != "" && t.Zones != e.zones {
 			atOnce = fmt.Sprintf("its due time was reckoned by the time zone data %s and stands; those after it go by %s", t.Zones, e.zones)
 			// The ring that the new data has in its place is the same one.
-			if same, ok := r.Step(t.NextDue); ok && same.Due.Sub(t.NextDue) < zoneSlack(r) {
+			if same, ok := r.Step(t.NextDue); ok && same.Due.Sub(t.NextDue) < timetable.Slack(r) {
 				t.NextDue = same.Due
 			}
 		} else {
@@ -551,11 +552,4 @@ func (e *Engine) dueRings(r rule.Rule, t store.DueTrigger, now time.Time) (rings
 		}
 		ring = following
 	}
-}
-
-// zoneSlack is how far new zone data may move a ring of a rule: zones change their
-// offset by three hours at most, and two rings of a day are not taken for one.
-func zoneSlack(r rule.Rule) time.Duration {
-	const most = 3*time.Hour + time.Minute
-	return min(most, r.Spacing()/2)
 }

@@ -71,7 +71,7 @@ func (e *Engine) secondOpenDay(j job.Job) time.Time {
 		place = time.UTC
 	}
 	var open rule.Calendar
-	if c, err := e.times.calendar(j.Calendars); err == nil && c != nil {
+	if c, err := e.times.Calendar(j.Calendars); err == nil && c != nil {
 		open = c
 	}
 	day := e.o.Now().In(place)
@@ -140,7 +140,7 @@ func (e *Engine) through(ctx context.Context, t *store.Tx, j job.Job) (store.Thr
 					}
 					out.Groups = append(out.Groups, to.Name)
 					g, err := t.Group(ctx, to.Name)
-					if err != nil && !isMissing(err) {
+					if err != nil && !store.IsMissing(err) {
 						return err
 					}
 					if err := walk(g.Members); err != nil {
@@ -150,7 +150,7 @@ func (e *Engine) through(ctx context.Context, t *store.Tx, j job.Job) (store.Thr
 					out.Posts = append(out.Posts, to.Name)
 				case job.ToUnder:
 					all, err := t.PostsUnder(ctx, to.Name)
-					if err != nil && !isMissing(err) {
+					if err != nil && !store.IsMissing(err) {
 						return err
 					}
 					for _, p := range all {
@@ -197,7 +197,7 @@ func (e *Engine) mayConsent(ctx context.Context, t *store.Tx, a job.Alert) (firs
 		return nil, nil, nil
 	}
 	j, err := t.Job(ctx, strconv.FormatInt(*a.JobID, 10))
-	if isMissing(err) {
+	if store.IsMissing(err) {
 		return nil, nil, nil
 	}
 	if err != nil {

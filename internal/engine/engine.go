@@ -36,6 +36,7 @@ import (
 	"ironbell/internal/report"
 	"ironbell/internal/store"
 	"ironbell/internal/task"
+	"ironbell/internal/timetable"
 )
 
 // Options of an engine. Zero fields have useful defaults.
@@ -74,7 +75,7 @@ type Engine struct {
 	post
 	files   *artifact.Folder
 	kinds   map[job.TaskKind]task.Kind
-	times   timetable
+	times   timetable.Timetable
 	zones   string // version of this node's zone data
 	live    live
 	desk    desk

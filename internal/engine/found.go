@@ -128,7 +128,7 @@ func parametersOf(ctx context.Context, d job.Definition, find findReport) ([]job
 			continue
 		}
 		r, err := find(ctx, t.Report.Report)
-		if isMissing(err) {
+		if store.IsMissing(err) {
 			continue // told of elsewhere
 		}
 		if err != nil {
@@ -165,7 +165,7 @@ func (p *performance) unknownValues(ctx context.Context) (*fault.Fault, error) {
 			continue
 		}
 		r, err := p.base.Report(ctx, t.Report.Report)
-		if isMissing(err) {
+		if store.IsMissing(err) {
 			continue // the task says so
 		}
 		if err != nil {

@@ -50,7 +50,7 @@ func (e *Engine) raise(ctx context.Context, t *store.Tx, ev job.Event, by *int64
 	if err != nil {
 		return nil, fresh, err
 	}
-	if err := e.times.refresh(ctx, t); err != nil {
+	if err := e.times.Refresh(ctx, t); err != nil {
 		return nil, fresh, err
 	}
 	for _, w := range waiters {
@@ -91,7 +91,7 @@ func (e *Engine) outcomes(ctx context.Context, t *store.Tx, ended []store.RunMov
 	if err != nil || len(waiters) == 0 {
 		return err
 	}
-	if err := e.times.refresh(ctx, t); err != nil {
+	if err := e.times.Refresh(ctx, t); err != nil {
 		return err
 	}
 	for _, m := range ended {
@@ -259,7 +259,7 @@ func (e *Engine) businessDay(w store.Waiter, at time.Time) (string, error) {
 		return "", fmt.Errorf("the zone of a trigger: %w", err)
 	}
 	day := at.In(place)
-	c, err := e.times.calendar(w.Calendars.V)
+	c, err := e.times.Calendar(w.Calendars.V)
 	if err != nil {
 		return "", err
 	}

@@ -76,7 +76,7 @@ func (e *Engine) checkLabel(ctx context.Context, v *fault.Invalid, where, label 
 		}
 	case kind == "source" || kind == "destination":
 		_, err := e.store.Place(ctx, store.PlaceKind(kind), name)
-		if isMissing(err) {
+		if store.IsMissing(err) {
 			v.Add(where, "there is no %s %q", kind, name)
 			return nil
 		}

@@ -240,7 +240,7 @@ func (e *Engine) SaySo(ctx context.Context, who job.Person, said Said) error {
 		}
 		if place := store.PlaceKind(kind); place == store.Destination || place == store.Source {
 			switch _, err := e.store.Place(ctx, place, name); {
-			case isMissing(err):
+			case store.IsMissing(err):
 				v.Add(fmt.Sprintf("named[%d]", i), "there is no %s %q", kind, name)
 			case err != nil:
 				return err
@@ -295,7 +295,7 @@ func (e *Engine) SaySo(ctx context.Context, who job.Person, said Said) error {
 			return err
 		}
 		if was.Freeze != 0 {
-			if _, err := t.LiftFreeze(ctx, was.Freeze, who.Name); err != nil && !isMissing(err) {
+			if _, err := t.LiftFreeze(ctx, was.Freeze, who.Name); err != nil && !store.IsMissing(err) {
 				return fmt.Errorf("end the freeze: %w", err)
 			}
 		}

@@ -82,7 +82,7 @@ func (e *Engine) listen(ctx context.Context) {
 			case "cancel":
 				e.cancelled(n.ID)
 			case "calendars":
-				if err := e.times.refresh(ctx, e.store); err != nil {
+				if err := e.times.Refresh(ctx, e.store); err != nil {
 					e.o.Log.Warn("could not read the calendars; they are read when they are next needed", "error", err)
 				}
 			}

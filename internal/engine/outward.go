@@ -288,7 +288,7 @@ func (e *Engine) SaveWishes(ctx context.Context, who job.Person, login string, o
 	if w.StandIn != "" {
 		in, _, err := e.store.PersonByLogin(ctx, w.StandIn)
 		switch {
-		case isMissing(err):
+		case store.IsMissing(err):
 			v.Add("stand_in", "there is no person %q", w.StandIn)
 		case err != nil:
 			return p, err

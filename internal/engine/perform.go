@@ -149,7 +149,7 @@ var errRunLimit = errors.New("the run took longer than its limit")
 func (e *Engine) prepareWork(ctx context.Context, c store.Claim) (*performance, error) {
 	pl, err := e.planOf(ctx, c.JobID, c.JobVersion)
 	var wrong *fault.Invalid
-	if isMissing(err) || errors.As(err, &wrong) {
+	if store.IsMissing(err) || errors.As(err, &wrong) {
 		return nil, fault.Wrap(err, fault.Lasting, fault.Task, "read the job", "Save the job again, then ring it.")
 	}
 	if err != nil {
@@ -160,7 +160,7 @@ func (e *Engine) prepareWork(ctx context.Context, c store.Claim) (*performance, 
 		return nil, fault.Wrap(err, fault.Lasting, fault.Task, "read the job's zone", "Save the job again with another zone.")
 	}
 	if len(pl.Calendars) > 0 {
-		if err := e.times.refresh(ctx, e.store); err != nil {
+		if err := e.times.Refresh(ctx, e.store); err != nil {
 			return nil, err
 		}
 	}
@@ -169,7 +169,7 @@ func (e *Engine) prepareWork(ctx context.Context, c store.Claim) (*performance, 
 		failures: map[string]int{}, blanks: map[string]int{}, working: map[string]bool{}, waits: map[string]bool{}, results: make(chan done, len(pl.Tasks)),
 		undone: map[string]int{},
 		base: task.Work{
-			RunID: c.RunID, Part: c.Part, PartName: c.Name, JobID: c.JobID, Job: c.Job, Nominal: c.Nominal.In(place), Due: c.Due.In(place), Frame: e.frame(pl.Calendars),
+			RunID: c.RunID, Part: c.Part, PartName: c.Name, JobID: c.JobID, Job: c.Job, Nominal: c.Nominal.In(place), Due: c.Due.In(place), Frame: e.times.Frame(pl.Calendars),
 			Values: c.Own.V.Over(c.Given.V.Over(pl.Values)), Def: pl.Definition, Columns: pl.totals,
 			Report: e.reportsOf(c),
 		},

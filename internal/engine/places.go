@@ -46,7 +46,7 @@ func (e *Engine) SavePlace(ctx context.Context, who job.Person, kind store.Place
 	writes, asked := []string(nil), false
 	if kind == store.Source {
 		old, had := e.store.Place(ctx, kind, name)
-		if had != nil && !isMissing(had) {
+		if had != nil && !store.IsMissing(had) {
 			return store.Place{}, had
 		}
 		writes, asked, err = e.sources.Try(ctx, name, protocol, text, password, old.Secret)
@@ -74,7 +74,7 @@ func (e *Engine) SavePlace(ctx context.Context, who job.Person, kind store.Place
 		switch old, err := t.Place(ctx, kind, name); {
 		case err == nil:
 			before = saidPlace(old)
-		case !isMissing(err):
+		case !store.IsMissing(err):
 			return err
 		}
 		id, err := t.PutPlace(ctx, kind, p)
@@ -339,7 +339,7 @@ func PutPerson(ctx context.Context, s *store.Store, p job.Person, password strin
 	var saved job.Person
 	err = s.Do(ctx, func(t *store.Tx) error {
 		_, oldHash, err := t.PersonByLogin(ctx, p.Login)
-		if err != nil && !isMissing(err) {
+		if err != nil && !store.IsMissing(err) {
 			return err
 		}
 		id, err := t.PutPerson(ctx, p, hash)
@@ -449,7 +449,7 @@ func (e *Engine) SaveAlertSettings(ctx context.Context, who job.Person, a job.Al
 			continue
 		}
 		p, err := e.store.Place(ctx, store.Destination, want.name)
-		if err != nil && !isMissing(err) {
+		if err != nil && !store.IsMissing(err) {
 			return err
 		}
 		if err != nil {

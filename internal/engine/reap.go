@@ -21,7 +21,7 @@ const (
 // minutely does what every node does about once a minute.
 func (e *Engine) minutely(ctx context.Context) {
 	for {
-		for doing, do := range map[string]func(context.Context) error{"leave the mark": e.leaveMark, "look for newer zone data": e.reckonZones} {
+		for doing, do := range map[string]func(context.Context) error{"leave the mark": e.leaveMark, "look for newer zone data": e.zoneData().Reckon} {
 			if err := do(ctx); err != nil {
 				e.failed(ctx, doing, err)
 			}

@@ -31,7 +31,7 @@ func (e *Engine) Whom(ctx context.Context, texts []string) (addresses, notes []s
 // had is what stood in the records before a change, for the record of changes;
 // nothing when there was none.
 func had[T any](before T, err error) (any, error) {
-	if isMissing(err) {
+	if store.IsMissing(err) {
 		return nil, nil //nolint:nilnil // nothing is what was there
 	}
 	return before, err
@@ -127,7 +127,7 @@ func (e *Engine) SavePost(ctx context.Context, who job.Person, p job.Post) (job.
 	CheckName(v, "name", p.Name)
 	if p.Under != "" {
 		all, err := e.store.PostsUnder(ctx, p.Name)
-		if err != nil && !isMissing(err) {
+		if err != nil && !store.IsMissing(err) {
 			return p, err
 		}
 		for _, below := range all {
@@ -135,14 +135,14 @@ func (e *Engine) SavePost(ctx context.Context, who job.Person, p job.Post) (job.
 				v.Add("under", "%s stands under %s already: it would be a circle", below.Name, p.Name)
 			}
 		}
-		if _, err := e.store.Post(ctx, p.Under); isMissing(err) {
+		if _, err := e.store.Post(ctx, p.Under); store.IsMissing(err) {
 			v.Add("under", "there is no post %q", p.Under)
 		} else if err != nil {
 			return p, err
 		}
 	}
 	for i, login := range p.Holders {
-		if _, _, err := e.store.PersonByLogin(ctx, login); isMissing(err) {
+		if _, _, err := e.store.PersonByLogin(ctx, login); store.IsMissing(err) {
 			v.Add(fmt.Sprintf("holders[%d]", i), "there is no person %q", login)
 		} else if err != nil {
 			return p, err

@@ -224,7 +224,7 @@ const lookLimit = 2 * time.Minute
 const lookBytes = 64 << 20
 
 func (e *Engine) look(ctx context.Context, who job.Person, l Look) (looking, error) {
-	out := looking{frame: e.frame(nil)}
+	out := looking{frame: e.times.Frame(nil)}
 	if err := access.May(who, access.Write, "look at reports", who.Login); err != nil {
 		return out, err
 	}
@@ -360,7 +360,7 @@ func (e *Engine) SaveIdentity(ctx context.Context, who job.Person, source, name,
 		v.Add("login", "it needs the login at the source")
 	}
 	for i, c := range choosers {
-		if _, _, err := e.store.PersonByLogin(ctx, c); isMissing(err) {
+		if _, _, err := e.store.PersonByLogin(ctx, c); store.IsMissing(err) {
 			v.Add(fmt.Sprintf("choosers[%d]", i), "there is no person %q", c)
 		} else if err != nil {
 			return store.Identity{}, err

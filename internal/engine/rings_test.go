@@ -9,6 +9,7 @@ import (
 
 	"ironbell/internal/core/job"
 	"ironbell/internal/store"
+	"ironbell/internal/timetable"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -203,10 +204,10 @@ func TestNewZoneDataKeepsEachMissedRing(t *testing.T) {
 	minutely := o.save(e, "Minutely", job.Definition{Triggers: ruled("* * * * *")})
 	o.exec(`UPDATE triggers SET next_due = next_due - interval '30 minutes', next_nominal = next_nominal - interval '30 minutes', zones = '2020a' WHERE job_id = $1`, j.ID)
 	o.exec(`UPDATE triggers SET zones = '2020a' WHERE job_id = $1`, minutely.ID)
-	require.NoError(t, o.store.PutSetting(o.ctx, zoneSetting, "2020a"))
+	require.NoError(t, o.store.PutSetting(o.ctx, timetable.ZoneSetting, "2020a"))
 	clock.set(noon.Add(6*time.Hour + 10*time.Minute))
 	e = o.engine(clock)
-	require.NoError(t, e.reckonZones(o.ctx))
+	require.NoError(t, e.zoneData().Reckon(o.ctx))
 	o.pass(e)
 	got := o.rings(j)
 	require.Len(t, got, 8, "one at the stored time, and those of the new data after it")
@@ -218,8 +219,8 @@ func TestNewZoneDataKeepsEachMissedRing(t *testing.T) {
 	// What is still to come is reckoned anew; a daily ring that moves by an hour is one.
 	daily := o.save(e, "Daily", job.Definition{Triggers: ruled("at 20:00")})
 	o.exec(`UPDATE triggers SET next_due = next_due + interval '1 hour', next_nominal = next_nominal + interval '1 hour', zones = '2020a' WHERE job_id = $1`, daily.ID)
-	require.NoError(t, o.store.PutSetting(o.ctx, zoneSetting, "2020a"))
-	require.NoError(t, e.reckonZones(o.ctx))
+	require.NoError(t, o.store.PutSetting(o.ctx, timetable.ZoneSetting, "2020a"))
+	require.NoError(t, e.zoneData().Reckon(o.ctx))
 	clock.set(noon.Add(8*time.Hour + time.Second))
 	o.pass(e)
 	assert.Equal(t, []string{"23 20:00 run: on time"}, o.rings(daily))
@@ -227,11 +228,11 @@ func TestNewZoneDataKeepsEachMissedRing(t *testing.T) {
 	_, err := o.store.SeeNode(o.ctx, store.Node{Name: "newer", Zones: "9999z"})
 	require.NoError(t, err)
 	o.exec(`UPDATE triggers SET next_due = next_due + interval '1 hour', zones = '9999z' WHERE job_id = $1`, daily.ID)
-	require.NoError(t, e.reckonZones(o.ctx))
+	require.NoError(t, e.zoneData().Reckon(o.ctx))
 	assert.Equal(t, 1, o.number(`SELECT count(*) FROM triggers WHERE zones = '9999z'`))
 	o.exec(`DELETE FROM nodes`)
-	require.NoError(t, o.store.PutSetting(o.ctx, zoneSetting, "9999z"))
-	require.NoError(t, e.reckonZones(o.ctx))
+	require.NoError(t, o.store.PutSetting(o.ctx, timetable.ZoneSetting, "9999z"))
+	require.NoError(t, e.zoneData().Reckon(o.ctx))
 	assert.Zero(t, o.number(`SELECT count(*) FROM triggers WHERE zones = '9999z'`))
 	assert.Equal(t, 1, o.number(`SELECT count(*) FROM triggers WHERE job_id = $1 AND next_due = $2`, daily.ID, noon.Add(32*time.Hour)))
 }

@@ -38,7 +38,7 @@ func (e *Engine) check(ctx context.Context, v *fault.Invalid, who job.Person, na
 	c := checked{}
 	CheckName(v, "name", name)
 	var err error
-	if c.old, err = e.store.Job(ctx, name); err != nil && !isMissing(err) {
+	if c.old, err = e.store.Job(ctx, name); err != nil && !store.IsMissing(err) {
 		return c, err
 	}
 	if owner == "" {
@@ -48,7 +48,7 @@ func (e *Engine) check(ctx context.Context, v *fault.Invalid, who job.Person, na
 		return c, err
 	}
 	c.Definition = d.WithDefaults()
-	if err := e.times.refresh(ctx, e.store); err != nil {
+	if err := e.times.Refresh(ctx, e.store); err != nil {
 		return c, err
 	}
 	if c.owner, err = e.owner(ctx, v, owner); err != nil {
@@ -85,7 +85,7 @@ func (e *Engine) SaveJob(ctx context.Context, who job.Person, name, owner string
 	var saved job.Job
 	err = e.store.Do(ctx, func(t *store.Tx) error {
 		old, err := t.LockJob(ctx, name)
-		if err != nil && !isMissing(err) {
+		if err != nil && !store.IsMissing(err) {
 			return err
 		}
 		// What was due until now was due by the job as it was.
@@ -96,7 +96,7 @@ func (e *Engine) SaveJob(ctx context.Context, who job.Person, name, owner string
 		default:
 			err = e.endRings(ctx, t, old, who, "saved as switched off")
 		}
-		if err != nil && !isMissing(err) {
+		if err != nil && !store.IsMissing(err) {
 			return err
 		}
 		if old.ID != 0 {

@@ -83,7 +83,7 @@ func (e *Engine) lookAtLabel(ctx context.Context, label string) *fault.Fault {
 	if err == nil {
 		_, err = source.Test(ctx)
 	}
-	if err == nil || isMissing(err) {
+	if err == nil || store.IsMissing(err) {
 		return nil
 	}
 	if f := fault.Of(err); f.Scope == fault.Source {

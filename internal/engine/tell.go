@@ -322,7 +322,7 @@ func (e *Engine) standIns(ctx context.Context, t *store.Tx, people []job.Person)
 				break
 			}
 			in, _, err := t.PersonByLogin(ctx, p.Wishes.StandIn)
-			if isMissing(err) {
+			if store.IsMissing(err) {
 				break
 			}
 			if err != nil {
@@ -378,7 +378,7 @@ func (e *Engine) stepPeople(ctx context.Context, t *store.Tx, a job.Alert, step 
 	}
 	if a.JobID != nil && step > alert.StepOwner {
 		j, err := t.Job(ctx, fmt.Sprint(*a.JobID))
-		if err != nil && !isMissing(err) {
+		if err != nil && !store.IsMissing(err) {
 			return nil, err
 		}
 		second = j.SecondOwner
@@ -388,7 +388,7 @@ func (e *Engine) stepPeople(ctx context.Context, t *store.Tx, a job.Alert, step 
 		add(*owner)
 	case step == alert.StepSecond && second != "":
 		p, _, err := t.PersonByLogin(ctx, second)
-		if err != nil && !isMissing(err) {
+		if err != nil && !store.IsMissing(err) {
 			return nil, err
 		}
 		if err == nil {

@@ -40,7 +40,7 @@ func (e *Engine) Why(ctx context.Context, name, at string) (job.Job, []Reason, e
 	if err != nil {
 		return j, nil, err
 	}
-	if err := e.times.refresh(ctx, e.store); err != nil {
+	if err := e.times.Refresh(ctx, e.store); err != nil {
 		return j, nil, err
 	}
 	if at == "" {
@@ -251,7 +251,7 @@ func (e *Engine) happenedTo(ctx context.Context, j job.Job, place *time.Location
 		if ring.RunID != nil {
 			run, ok := byID[*ring.RunID]
 			if !ok {
-				if run, err = e.store.Run(ctx, *ring.RunID); err != nil && !isMissing(err) {
+				if run, err = e.store.Run(ctx, *ring.RunID); err != nil && !store.IsMissing(err) {
 					return nil, err
 				}
 				ok = err == nil

@@ -72,6 +72,12 @@ type Taken struct {
 	Alike      bool // only a name like it is there: in other case, or other forms of its letters
 }
 
+// IsMissing tells whether an error says that there is no such record.
+func IsMissing(err error) bool {
+	var missing *NotFound
+	return errors.As(err, &missing)
+}
+
 func (e *Taken) Error() string {
 	if e.Alike {
 		return fmt.Sprintf("there is a %s already whose name people cannot tell from %q: it differs by case, or by how a letter is written; choose another name, or write it as it is there", e.Kind, e.Name)

@@ -11,7 +11,6 @@ import (
 	"ironbell/internal/artifact"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
-	"ironbell/internal/store"
 
 	"github.com/dustin/go-humanize"
 )
@@ -55,9 +54,4 @@ func (p *patient) Read(b []byte) (int, error) {
 		return 0, context.Cause(p.ctx)
 	}
 	return p.in.Read(b)
-}
-
-func isMissing(err error) bool {
-	var missing *store.NotFound
-	return errors.As(err, &missing)
 }

@@ -72,7 +72,7 @@ func (r *resolver) add(ctx context.Context, texts []string) error {
 // collect notes what is wrong with one recipient; what is no fault of theirs is
 // none of it.
 func (r *resolver) collect(piece string, err error) bool {
-	if isMissing(err) {
+	if store.IsMissing(err) {
 		r.wrong.Add(piece, "%s", err)
 		return true
 	}
@@ -200,7 +200,7 @@ func (r *resolver) person(ctx context.Context, p job.Person, standIns int) error
 		return nil
 	}
 	in, _, err := r.store.PersonByLogin(ctx, p.Wishes.StandIn)
-	if isMissing(err) {
+	if store.IsMissing(err) {
 		r.out.notes = append(r.out.notes, away)
 		r.out.named++
 		return nil

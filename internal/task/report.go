@@ -13,6 +13,7 @@ import (
 	"ironbell/internal/core/job"
 	"ironbell/internal/render"
 	"ironbell/internal/report"
+	"ironbell/internal/store"
 )
 
 // DefaultFileName is the name of a file whose output gives none.
@@ -39,7 +40,7 @@ func (k *Report) Help() Help {
 // Check implements Kind.
 func (k *Report) Check(ctx context.Context, c *Checking, where string, t job.Task) error {
 	r, err := c.Report(ctx, t.Report.Report)
-	if isMissing(err) {
+	if store.IsMissing(err) {
 		c.V.Add(where+".report", "there is no report %q; save the report first", t.Report.Report)
 		return nil
 	}

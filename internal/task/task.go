@@ -119,7 +119,7 @@ func (c *Checking) text(where, text string) {
 // place checks that there is a source or destination, and notes that it is used.
 func (c *Checking) place(ctx context.Context, kind store.PlaceKind, where, name string) (store.Place, bool, error) {
 	p, err := c.Store.Place(ctx, kind, name)
-	if isMissing(err) {
+	if store.IsMissing(err) {
 		c.V.Add(where, "there is no %s %q; an administrator can add it", kind, name)
 		return p, false, nil
 	}
@@ -153,7 +153,7 @@ func (c *Checking) May(ctx context.Context, where, source, name, ofReport string
 		return err
 	}
 	i, err := c.Store.Identity(ctx, source, name)
-	if isMissing(err) {
+	if store.IsMissing(err) {
 		c.V.Add(where, "the source %q has no identity %q; an administrator can add it", source, name)
 		return nil
 	}

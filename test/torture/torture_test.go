@@ -17,8 +17,8 @@ import (
 	"time"
 
 	"ironbell/internal/core/job"
-	"ironbell/internal/engine"
 	"ironbell/internal/store"
+	"ironbell/internal/timetable"
 	"ironbell/standin/gate"
 
 	"github.com/stretchr/testify/require"
@@ -74,7 +74,7 @@ func (h *harness) load(n, every int, start time.Time) map[int64]ringing {
 	h.t.Helper()
 	ctx := context.Background()
 	out := map[int64]ringing{}
-	require.NoError(h.t, h.store.PutSetting(ctx, engine.WhenSetting, job.WhenSettings{Floor: job.Duration(time.Second)}))
+	require.NoError(h.t, h.store.PutSetting(ctx, timetable.WhenSetting, job.WhenSettings{Floor: job.Duration(time.Second)}))
 	require.NoError(h.t, h.store.Do(ctx, func(t *store.Tx) error {
 		ids := map[string]int64{}
 		for _, name := range []string{"company mail", "port folders"} {

@@ -160,6 +160,13 @@ func (v *Invalid) Add(where, format string, args ...any) {
 	v.Wrong = append(v.Wrong, Wrong{Where: where, Sentence: fmt.Sprintf(format, args...)})
 }
 
+// WrongField says of one field of what was written that it is wrong.
+func WrongField(what, where string, err error) error {
+	v := &Invalid{What: what}
+	v.Add(where, "%s", err)
+	return v.Err()
+}
+
 // Err is v when something is wrong and nil otherwise.
 func (v *Invalid) Err() error {
 	if len(v.Wrong) == 0 {
