@@ -4,7 +4,7 @@ BIN := bin
 GO_FILES := $(shell git ls-files -co --exclude-standard '*.go' '*.sql' '*.html' go.mod go.sum)
 CONSOLE_FILES := $(shell git ls-files -co --exclude-standard console)
 
-.PHONY: help demo demo-reset test attack torture soak lint build console screenshots bench describe
+.PHONY: help demo demo-reset test check attack torture soak lint build console screenshots bench describe
 help: ## List what can be made
 	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 16
 
@@ -34,6 +34,15 @@ test: ## Test everything: core, store, console and the whole
 	go test -count=1 -timeout 22m ./...
 	go test -run '^$$' -fuzz FuzzParse -fuzztime 10s -fuzzminimizetime 1x ./internal/core/rule
 	go test -run '^$$' -fuzz FuzzReadICS -fuzztime 5s -fuzzminimizetime 1x ./internal/core/calendar
+
+check: ## What one wants to know at each change: form, and every test that starts no server
+	@$(MAKE) --no-print-directory console
+	@scripts/ensure lint
+	@test -z "$$(gofmt -l cmd internal client demo standin test)" || { gofmt -l cmd internal client demo standin test; echo "gofmt these files"; exit 1; }
+	.tools/golangci-lint run ./...
+	go test ./cmd/... ./client/... ./internal/core/... ./internal/timetable ./internal/access ./internal/alert ./internal/api/... ./internal/artifact ./internal/cli ./internal/event ./internal/outgoing ./internal/secret ./standin/...
+	go test -run 'TestTheGuide' ./test
+	@cd console && npm run --silent check && npm run --silent test
 
 attack: ## Run the tables of attacks on real servers, and tell how many were refused; make test runs them, too
 	@scripts/ensure test

@@ -417,3 +417,35 @@ func TestTimesThatNobodyReckonsWithAreRefused(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, freezes, "nothing was frozen")
 }
+
+// Administrators see where a node spends its time; others do not, and nothing is bounded by
+// patience alone.
+func TestProfilesOfANode(t *testing.T) {
+	w := open(t)
+	get := func(path string) (int, []byte) {
+		res := w.ask(http.MethodGet, path, "", nil)
+		text, err := io.ReadAll(res.Body)
+		require.NoError(t, err)
+		return res.StatusCode, text
+	}
+	for _, path := range []string{"/api/profile/heap", "/api/profile/goroutine", "/api/profile/cpu?seconds=1"} {
+		status, text := get(path)
+		assert.Equal(t, 200, status, path)
+		require.Greater(t, len(text), 100, path)
+		assert.Equal(t, []byte{0x1f, 0x8b}, text[:2], "%s: it is packed as go tool pprof reads it", path)
+	}
+	for path, want := range map[string]int{"/api/profile/nothing": 404, "/api/profile/cpu?seconds=0": 422, "/api/profile/cpu?seconds=61": 422, "/api/profile/cpu?seconds=x": 422} {
+		status, text := get(path)
+		assert.Equal(t, want, status, path)
+		assert.Contains(t, string(text), `"detail"`)
+	}
+	token, err := w.c.MakeToken(context.Background(), "mara", password, "terminal")
+	require.NoError(t, err)
+	for _, as := range []struct {
+		token string
+		want  int
+	}{{token.Token, 403}, {"", 401}} {
+		res := w.ask(http.MethodGet, "/api/profile/heap", "", map[string]string{"Authorization": "Bearer " + as.token})
+		assert.Equal(t, as.want, res.StatusCode)
+	}
+}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"os"
 	"path/filepath"
+	"sync"
 	"testing"
 	"time"
 
@@ -112,20 +113,26 @@ func TestFilesArePickedUpWhenTheyAreComplete(t *testing.T) {
 	// Somebody is still writing: it is taken when it has not changed for a while.
 	stop := make(chan struct{})
 	written := make(chan struct{})
+	begun := make(chan struct{})
+	begin := sync.OnceFunc(func() { close(begun) })
 	go func() {
 		defer close(written)
+		defer begin()
 		f, err := os.OpenFile(filepath.Join(w.dir, "folders/tides/tide_2.csv"), os.O_CREATE|os.O_WRONLY, 0o600)
 		if err != nil {
 			return
 		}
 		defer func() { _ = f.Close() }()
-		for range 12 {
+		for n := range 12 {
 			_, _ = f.WriteString("Pennold,212\n")
+			if n == 0 {
+				begin()
+			}
 			time.Sleep(150 * time.Millisecond)
 		}
 		<-stop
 	}()
-	time.Sleep(100 * time.Millisecond)
+	<-begun
 	page = collect(job.TakeNewest)
 	close(stop)
 	<-written

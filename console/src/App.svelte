@@ -1,6 +1,6 @@
 <script lang="ts">
   import { QueryClient, QueryClientProvider } from '@tanstack/svelte-query';
-  import House from './components/House.svelte';
+  import SignedIn from './components/SignedIn.svelte';
   import { Problem } from './lib/api';
   import { show } from './lib/theme.svelte';
 
@@ -16,4 +16,4 @@
   });
 </script>
 
-<QueryClientProvider {client}><House /></QueryClientProvider>
+<QueryClientProvider {client}><SignedIn /></QueryClientProvider>

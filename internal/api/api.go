@@ -88,6 +88,7 @@ func Handler(p Parts) http.Handler {
 		// Whoever found an open session must not find its password by it.
 		r.With(signedIn, onlySends, httprate.LimitBy(passwordsAMin, time.Minute, signedInAs)).Group(func(r chi.Router) { s.describe(r, s.password) })
 		r.With(signedIn, onlySends, s.withAddress, s.fewLines, s.preconditions).Group(func(r chi.Router) { s.describe(r, s.operations) })
+		r.Route("/api/profile", s.profiles)
 		r.Handle("/api/*", http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 			if _, ok := person(r.Context()); !ok {
 				writeProblem(w, http.StatusUnauthorized, needSignIn)

@@ -173,7 +173,7 @@ func (s *server) lastRuns(ctx context.Context, jobs []int64) (map[int64]store.La
 	for _, l := range last {
 		runs = append(runs, job.Run{ID: l.ID, JobID: l.JobID, State: l.State, Reason: l.Reason})
 	}
-	err = s.Engine.Truth(ctx, runs)
+	err = s.Engine.WaitsNow(ctx, runs)
 	for _, r := range runs {
 		l := last[r.JobID]
 		l.Reason = r.Reason

@@ -62,7 +62,7 @@ func (s *server) takeOn(w http.ResponseWriter, r *http.Request) {
 	if err != nil || err2 != nil {
 		id, who = 0, 0
 	}
-	a, p, err := s.Engine.TakeOnLink(r.Context(), id, who, chi.URLParam(r, "signature"))
+	a, p, err := s.Engine.AcknowledgeLink(r.Context(), id, who, chi.URLParam(r, "signature"))
 	if err != nil {
 		s.noLink(w, err)
 		return
@@ -74,7 +74,7 @@ func (s *server) takeOn(w http.ResponseWriter, r *http.Request) {
 	case a.State == job.AlertAcknowledged:
 		out.Lines = append(out.Lines, a.AcknowledgedBy+" has taken it on already.")
 	case r.Method == http.MethodPost:
-		if err := s.Engine.TakeOnByLink(r.Context(), a, p); err != nil {
+		if err := s.Engine.AcknowledgeByLink(r.Context(), a, p); err != nil {
 			s.noLink(w, err)
 			return
 		}

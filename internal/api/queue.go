@@ -33,7 +33,7 @@ func (s *server) queue(a huma.API) {
 			for i, l := range waiting {
 				runs[i] = job.Run{ID: l.RunID, State: job.RunWaiting, Reason: l.Reason}
 			}
-			if err := s.Engine.Truth(ctx, runs); err != nil {
+			if err := s.Engine.WaitsNow(ctx, runs); err != nil {
 				return nil, s.problem(err)
 			}
 			for i := range runs {

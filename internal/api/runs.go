@@ -61,7 +61,7 @@ func (s *server) runs(a huma.API) {
 			}
 			runs, err := s.Store.Runs(ctx, f)
 			if err == nil {
-				err = s.Engine.Truth(ctx, runs)
+				err = s.Engine.WaitsNow(ctx, runs)
 			}
 			if err != nil {
 				return nil, s.problem(err)
@@ -169,7 +169,7 @@ func (s *server) runPage(ctx context.Context, id job.RunID) (wire.RunPage, error
 		return wire.RunPage{}, err
 	}
 	told := []job.Run{run}
-	if err := s.Engine.Truth(ctx, told); err != nil {
+	if err := s.Engine.WaitsNow(ctx, told); err != nil {
 		return wire.RunPage{}, err
 	}
 	run = told[0]

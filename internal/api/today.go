@@ -61,7 +61,7 @@ func (s *server) day(ctx context.Context, at, now time.Time) (wire.Day, error) {
 	}
 	runs, err := s.Store.Runs(ctx, store.RunFilter{From: from, To: to, Limit: maxMarks})
 	if err == nil {
-		err = s.Engine.Truth(ctx, runs)
+		err = s.Engine.WaitsNow(ctx, runs)
 	}
 	if err != nil {
 		return day, err
@@ -86,7 +86,7 @@ func (s *server) day(ctx context.Context, at, now time.Time) (wire.Day, error) {
 	}
 	working, err := s.Store.Runs(ctx, store.RunFilter{States: []string{"running", "delivering"}, Limit: 50})
 	if err == nil {
-		err = s.Engine.Truth(ctx, working)
+		err = s.Engine.WaitsNow(ctx, working)
 	}
 	if err != nil {
 		return day, err

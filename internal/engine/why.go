@@ -225,7 +225,7 @@ func (e *Engine) happenedTo(ctx context.Context, j job.Job, place *time.Location
 	if err != nil {
 		return nil, err
 	}
-	if err := e.Truth(ctx, runs); err != nil {
+	if err := e.WaitsNow(ctx, runs); err != nil {
 		return nil, err
 	}
 	byID := map[job.RunID]job.Run{}

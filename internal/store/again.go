@@ -13,7 +13,7 @@ import (
 // the run. Whoever works on it loses its lease.
 func (t *Tx) Cancel(ctx context.Context, run job.Run, reason string) error {
 	for _, write := range []string{
-		`UPDATE parts SET state = 'cancelled', reason = $2, lease_no = lease_no + 1, lease_until = NULL, ended_at = bell_clock() WHERE run_id = $1 AND state IN ('waiting', 'running')`,
+		`UPDATE parts SET state = 'cancelled', reason = $2, lease_no = lease_no + 1, lease_until = NULL, ended_at = bell_clock() WHERE run_id = $1 AND state IN ` + partsOpen,
 		`UPDATE attempts SET state = 'lost', note = $2, ended_at = bell_clock() WHERE run_id = $1 AND state = 'running'`,
 		`UPDATE deliveries SET state = 'failed', answer = $2, class = 'lasting', settled_at = bell_clock() WHERE run_id = $1 AND state = 'waiting' AND ` + openDelivery,
 	} {

@@ -109,7 +109,7 @@ func (q q) HurryAlerts(ctx context.Context, destination int64, told string) erro
 // AlertMailWaits tells whether a mail about an alert still waits to reach an address.
 func (q q) AlertMailWaits(ctx context.Context, id int64, address string) (bool, error) {
 	var waits bool
-	err := sqlx.GetContext(ctx, q.ext, &waits, `SELECT EXISTS (SELECT 1 FROM deliveries WHERE alert_id = $1 AND lower(address) = lower($2) AND state IN ('waiting', 'sending', 'offered'))`, id, address)
+	err := sqlx.GetContext(ctx, q.ext, &waits, `SELECT EXISTS (SELECT 1 FROM deliveries WHERE alert_id = $1 AND lower(address) = lower($2) AND state IN `+deliveriesOpen+`)`, id, address)
 	return waits, wrap(err, "see whether a mail about the alert waits")
 }
 

@@ -51,7 +51,7 @@ func (q q) Handing(ctx context.Context, runs []job.RunID) (map[job.RunID]policy.
 		RunID job.RunID `db:"run_id"`
 		policy.Tally
 	}
-	err := sqlx.SelectContext(ctx, q.ext, &all, `SELECT run_id, count(*) FILTER (WHERE state IN ('waiting', 'sending', 'offered', 'taken')) AS open, count(*) FILTER (WHERE state = 'sent') AS sent,
+	err := sqlx.SelectContext(ctx, q.ext, &all, `SELECT run_id, count(*) FILTER (WHERE state IN `+deliveriesOpen+`) AS open, count(*) FILTER (WHERE state = 'sent') AS sent,
 			count(*) FILTER (WHERE state IN ('failed', 'bounced')) AS failed, count(*) FILTER (WHERE state = 'unknown') AS unknown, count(*) FILTER (WHERE state = 'declined') AS declined,
 			count(*) FILTER (WHERE phase = 'kept back' AND kept_back = 'yes') AS asking
 		FROM deliveries WHERE run_id = ANY($1) GROUP BY run_id`, ids)

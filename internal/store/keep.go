@@ -20,9 +20,9 @@ type OldFile struct {
 // file or message of the same bytes that is not old enough or whose run has not
 // ended, a delivery that still goes out or that nobody knows of, or a link that leads
 // there.
-const stillNeeded = `(
+var stillNeeded = `(
 	EXISTS (SELECT 1 FROM artifacts o LEFT JOIN runs r ON r.id = o.run_id LEFT JOIN jobs j ON j.id = r.job_id WHERE o.key = k.key AND o.removed_at IS NULL
-		AND (o.created_at >= bell_now() - make_interval(days => coalesce(j.keep_files, 90)) OR r.state IN ('waiting', 'running', 'delivering')))
+		AND (o.created_at >= bell_now() - make_interval(days => coalesce(j.keep_files, 90)) OR r.state IN ` + runsOpen + `))
 	OR EXISTS (SELECT 1 FROM messages o LEFT JOIN runs r ON r.id = o.run_id LEFT JOIN jobs j ON j.id = r.job_id WHERE o.key = k.key AND o.removed_at IS NULL
 		AND (o.created_at >= bell_now() - make_interval(days => coalesce(j.keep_files, 90))
 			OR EXISTS (SELECT 1 FROM deliveries d WHERE d.run_id = o.run_id AND d.message_id = o.id AND d.phase IN ('ready', 'kept back', 'leased', 'taken', 'unknown'))
@@ -151,7 +151,7 @@ func (s *Store) DropMonths(ctx context.Context) error {
 // month whose runs are gone is gone.
 func (s *Store) dropMonth(ctx context.Context, month string) error {
 	var open bool
-	if err := sqlx.GetContext(ctx, s.ext, &open, `SELECT EXISTS (SELECT 1 FROM runs_`+month+` WHERE state IN ('waiting', 'running', 'delivering'))`); err != nil || open {
+	if err := sqlx.GetContext(ctx, s.ext, &open, `SELECT EXISTS (SELECT 1 FROM runs_`+month+` WHERE state IN `+runsOpen+`)`); err != nil || open {
 		return wrap(err, "see whether the month is at rest")
 	}
 	for _, table := range []string{"run_log", "attempts", "artifacts", "deliveries", "messages", "parts", "runs"} {

@@ -49,10 +49,10 @@ func (t *Tx) SplitRun(ctx context.Context, c Claim, parts []NewPart) error {
 func (q q) Parts(ctx context.Context, run job.RunID, limit int) ([]job.PartLine, error) {
 	lines := []job.PartLine{}
 	err := sqlx.SelectContext(ctx, q.ext, &lines, `SELECT p.part, p.name, p.state, p.reason, coalesce(d.sent, 0) AS sent, coalesce(d.open, 0) AS open, coalesce(d.not_sent, 0) AS not_sent, coalesce(d.recipient, '') AS recipient
-		FROM parts p LEFT JOIN (SELECT part, count(*) FILTER (WHERE state = 'sent') AS sent, count(*) FILTER (WHERE state IN ('waiting', 'sending', 'offered', 'taken')) AS open,
+		FROM parts p LEFT JOIN (SELECT part, count(*) FILTER (WHERE state = 'sent') AS sent, count(*) FILTER (WHERE state IN `+deliveriesOpen+`) AS open,
 				count(*) FILTER (WHERE state IN ('failed', 'bounced', 'unknown')) AS not_sent, min(address) AS recipient
 			FROM deliveries WHERE run_id = $1 GROUP BY part) d ON d.part = p.part
-		WHERE p.run_id = $1 ORDER BY (p.state = 'failed') DESC, (coalesce(d.not_sent, 0) > 0) DESC, (p.state = 'partly') DESC, (p.state IN ('waiting', 'running')) DESC, p.part LIMIT $2`, run, limit)
+		WHERE p.run_id = $1 ORDER BY (p.state = 'failed') DESC, (coalesce(d.not_sent, 0) > 0) DESC, (p.state = 'partly') DESC, (p.state IN `+partsOpen+`) DESC, p.part LIMIT $2`, run, limit)
 	return lines, wrap(err, "list the run's parts")
 }
 
@@ -67,7 +67,7 @@ type Sums struct {
 // DeliverySums counts the deliveries of a run.
 func (q q) DeliverySums(ctx context.Context, run job.RunID, some int) (Sums, error) {
 	var s Sums
-	row := q.ext.QueryRowxContext(ctx, `SELECT count(*), count(*) FILTER (WHERE state = 'sent'), count(*) FILTER (WHERE state IN ('waiting', 'sending', 'offered', 'taken')), count(*) FILTER (WHERE state IN ('failed', 'bounced', 'unknown'))
+	row := q.ext.QueryRowxContext(ctx, `SELECT count(*), count(*) FILTER (WHERE state = 'sent'), count(*) FILTER (WHERE state IN `+deliveriesOpen+`), count(*) FILTER (WHERE state IN ('failed', 'bounced', 'unknown'))
 		FROM deliveries WHERE run_id = $1`, run)
 	if err := row.Scan(&s.All, &s.Sent, &s.Open, &s.Wrong); err != nil {
 		return s, wrap(err, "count the run's deliveries")

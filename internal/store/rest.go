@@ -194,7 +194,7 @@ type DestinationUse struct {
 func (q q) DestinationUses(ctx context.Context, id int64, days int) ([]DestinationUse, error) {
 	uses := []DestinationUse{}
 	err := sqlx.SelectContext(ctx, q.ext, &uses, `WITH lately AS (
-			SELECT job_id, count(*) FILTER (WHERE state = 'sent') AS sent, count(*) FILTER (WHERE state IN ('waiting', 'sending', 'offered', 'taken')) AS waiting,
+			SELECT job_id, count(*) FILTER (WHERE state = 'sent') AS sent, count(*) FILTER (WHERE state IN `+deliveriesOpen+`) AS waiting,
 				count(*) FILTER (WHERE state IN ('failed', 'bounced', 'unknown')) AS failed, max(settled_at) FILTER (WHERE state = 'sent') AS last_at
 			FROM deliveries WHERE destination_id = $1 AND created_at > bell_now() - make_interval(days => $2) AND id >= month_end($2 + 31) GROUP BY job_id)
 		SELECT j.name AS job, p.login AS owner, j.is_on, coalesce(l.sent, 0) AS sent, coalesce(l.waiting, 0) AS waiting, coalesce(l.failed, 0) AS failed, l.last_at

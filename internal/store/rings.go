@@ -210,7 +210,7 @@ type openRuns map[int64][]openRun
 // with the older date meanwhile.
 func (t *Tx) open(ctx context.Context, jobs []int64) (openRuns, error) {
 	var ids []int64
-	if err := sqlx.SelectContext(ctx, t.ext, &ids, `SELECT run_id FROM parts WHERE job_id = ANY($1) AND state IN ('waiting', 'running') AND NOT held`, jobs); err != nil {
+	if err := sqlx.SelectContext(ctx, t.ext, &ids, `SELECT run_id FROM parts WHERE job_id = ANY($1) AND state IN `+partsOpen+` AND NOT held`, jobs); err != nil {
 		return nil, wrap(err, "find the open runs")
 	}
 	if len(ids) == 0 {

@@ -109,7 +109,7 @@ func (q q) GoodRunBefore(ctx context.Context, jobID int64, before job.RunID) (jo
 // are nearly all, those that went wrong have an index, and the open ones are
 // found by their parts and deliveries.
 func among(states []string) string {
-	const open = `id IN (SELECT run_id FROM parts WHERE state IN ('waiting', 'running') UNION SELECT run_id FROM deliveries WHERE run_id IS NOT NULL AND ` + openDelivery + `)`
+	open := `id IN (SELECT run_id FROM parts WHERE state IN ` + partsOpen + ` UNION SELECT run_id FROM deliveries WHERE run_id IS NOT NULL AND ` + openDelivery + `)`
 	opens, troubles := false, false
 	for _, s := range states {
 		switch state := job.RunState(s); {
@@ -342,7 +342,7 @@ func (t *Tx) Tallies(ctx context.Context, ids []job.RunID) (map[job.RunID]policy
 			coalesce((array_agg(p.reason ORDER BY (p.state = 'failed') DESC, (p.state = 'partly') DESC, (p.state = 'waiting') DESC, p.part) FILTER (WHERE p.state <> 'done'))[1], '') AS part_reason,
 			coalesce((array_agg(p.reason ORDER BY p.part) FILTER (WHERE p.state = 'done'))[1], '') AS done_reason,
 			max(d.open) AS open, max(d.sent) AS sent, max(d.failed) AS failed, max(d.unknown) AS unknown, max(d.declined) AS declined, max(d.declined_one) AS declined_one, max(d.asking) AS asking
-		FROM parts p CROSS JOIN LATERAL (SELECT count(*) FILTER (WHERE state IN ('waiting', 'sending', 'offered', 'taken')) AS open, count(*) FILTER (WHERE state = 'sent') AS sent,
+		FROM parts p CROSS JOIN LATERAL (SELECT count(*) FILTER (WHERE state IN `+deliveriesOpen+`) AS open, count(*) FILTER (WHERE state = 'sent') AS sent,
 			count(*) FILTER (WHERE state IN ('failed', 'bounced')) AS failed, count(*) FILTER (WHERE state = 'unknown') AS unknown,
 			count(*) FILTER (WHERE state = 'declined') AS declined, coalesce((array_agg(address ORDER BY id) FILTER (WHERE state = 'declined'))[1], '') AS declined_one,
 			count(*) FILTER (WHERE state = 'waiting' AND kept_back = 'yes') AS asking

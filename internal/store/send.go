@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"ironbell/internal/core/job"
@@ -61,6 +62,21 @@ func (t *Tx) Freeze(ctx context.Context, m NewMessage) (int64, error) {
 		return 0, wrap(err, "write the deliveries")
 	}
 	return id, t.Tell(ctx, Notice{Kind: "deliveries"})
+}
+
+// The states in which things are open, as SQL has lists.
+var (
+	deliveriesOpen = list(job.OpenDeliveries)
+	runsOpen       = list(job.OpenRuns)
+	partsOpen      = list(job.OpenParts)
+)
+
+func list[S ~string](states []S) string {
+	quoted := make([]string, len(states))
+	for i, s := range states {
+		quoted[i] = "'" + string(s) + "'"
+	}
+	return "(" + strings.Join(quoted, ", ") + ")"
 }
 
 // openDelivery finds the deliveries that are still to go out. Indexes know phases

@@ -42,7 +42,7 @@ func (k *Report) Make(ctx context.Context, w Work, rep job.Report, source report
 	m := Made{Values: q.Values, keys: k.Files, open: k.Files.Open}
 	began := time.Now()
 	facts := func(rows int64) expr.Facts { return w.facts(rep.Name, rows, q.Values) }
-	s, err := k.sheaf(ctx, rep, w, source, q.Values, outputs, nil, facts)
+	s, err := k.fileSet(ctx, rep, w, source, q.Values, outputs, nil, facts)
 	defer s.drop()
 	if err != nil {
 		return m, err
@@ -80,7 +80,7 @@ func (k *Report) Preview(ctx context.Context, w Work, rep job.Report, source rep
 		}
 		began := time.Now()
 		shown := &render.Shown{Style: style}
-		s := &sheaf{rep: rep, head: &render.Head{Report: rep.Name, Title: title, AsOf: w.Due, Values: q.Values}, sums: newSums(nil), facts: func(rows int64) expr.Facts { return w.facts(rep.Name, rows, q.Values) }}
+		s := &fileSet{rep: rep, head: &render.Head{Report: rep.Name, Title: title, AsOf: w.Due, Values: q.Values}, sums: newSums(nil), facts: func(rows int64) expr.Facts { return w.facts(rep.Name, rows, q.Values) }}
 		t := &stream{s: s, section: section, pieces: []*piece{{laid: []shape.Sink{shown}}}}
 		// One row more than is shown tells whether there are more; a chart is drawn
 		// of all that it can hold.

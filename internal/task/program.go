@@ -46,7 +46,7 @@ func (k *Program) Help() Help {
 		Kind: job.KindProgram, Summary: "run a program that the operator allowed",
 		Text: "Runs a program of the folder of allowed programs, without a shell, in a temporary folder of its own. Its environment has PATH, HOME, TMPDIR, LANG, " +
 			"IRONBELL_IN, IRONBELL_RUN and what the file PROGRAM.variables beside it names, one a line: NAME=value is always handed over, NAME may be set by a job. " +
-			"It reads what the system is made of and writes to its own folder; the service's files are out of its reach. The files of the tasks before lie in the folder named by IRONBELL_IN; the files that it leaves where it was started become files of the run. What it prints goes to the log. An exit " +
+			"It reads what the system is made of and writes to its own folder; the service's files are out of its reach. The files of the tasks before lie in the folder named by IRONBELL_IN; the files that it files where it was started become files of the run. What it prints goes to the log. An exit " +
 			"status other than 0 is a lasting failure, 75 a passing one. One whose node died in the middle is unknown, unless the task is repeatable.",
 		Example: job.Task{Name: "pack", Kind: job.KindProgram, Program: &job.ProgramTask{Program: "pack-readings", Arguments: []string{"--day", "{date:%Y-%m-%d}", `{file("readings")}`}}},
 	}

@@ -247,7 +247,7 @@ func marks(ctx context.Context, s *store.Store, all resolved) []string {
 	return notes
 }
 
-// without leaves out those who left the job's list.
+// without files out those who left the job's list.
 func (k *Deliver) without(ctx context.Context, jobID int64, all resolved) (resolved, error) {
 	all.notes = append(all.notes, marks(ctx, k.Store, all)...)
 	left, err := k.Store.Left(ctx, jobID, all.addresses())

@@ -153,7 +153,7 @@ func (k *Report) Run(ctx context.Context, w Work, t job.Task) (Result, error) {
 	if !t.Report.NoRows {
 		outputs = append(outputs, keptRows(rep, outputs))
 	}
-	s, err := k.sheaf(ctx, rep, w, source, bound, outputs, wanted, facts)
+	s, err := k.fileSet(ctx, rep, w, source, bound, outputs, wanted, facts)
 	defer s.drop()
 	if err != nil {
 		return Result{}, err
@@ -228,15 +228,15 @@ func keptRows(rep job.Report, outputs []job.Output) job.Output {
 	return kept
 }
 
-// sheaf begins the files of a report. It is to be dropped also when it comes
+// fileSet begins the files of a report. It is to be dropped also when it comes
 // with an error.
-func (k *Report) sheaf(ctx context.Context, rep job.Report, w Work, source report.Source, bound []job.Bound, outputs []job.Output, wanted []string, facts func(int64) expr.Facts) (*sheaf, error) {
+func (k *Report) fileSet(ctx context.Context, rep job.Report, w Work, source report.Source, bound []job.Bound, outputs []job.Output, wanted []string, facts func(int64) expr.Facts) (*fileSet, error) {
 	title, err := fill(rep.Called(), Names(rep.Parameters), facts(0))
 	head := &render.Head{Report: rep.Name, Title: title, AsOf: w.Due, Values: bound, Identity: source.Login(), Zone: w.Nominal.Location(), Browser: render.Chromium(ctx, k.Browser)}
 	if w.RunID != 0 {
 		head.Run = w.RunID.String()
 	}
-	s := &sheaf{folder: k.Files, head: head, rep: rep, sums: newSums(wanted), facts: facts}
+	s := &fileSet{folder: k.Files, head: head, rep: rep, sums: newSums(wanted), facts: facts}
 	if err != nil {
 		return s, fault.Wrap(err, fault.Lasting, fault.Task, "write the title", "Correct the title of the report.")
 	}
@@ -273,7 +273,7 @@ func fileName(o job.Output, section string, names expr.Names, f expr.Facts) (nam
 }
 
 // folderName fills the moving parts of a folder in. What they bring never adds
-// or leaves a level: only the slashes that were written part it.
+// or files a level: only the slashes that were written part it.
 func folderName(text string, names expr.Names, f expr.Facts) (string, error) {
 	var levels []string
 	for _, level := range expr.Levels(text) {

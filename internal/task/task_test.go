@@ -106,7 +106,7 @@ func reportTask(outputs ...job.Output) job.Task {
 	return job.Task{Name: "report", Kind: job.KindReport, Report: &job.ReportTask{Report: "Ports: all", Outputs: outputs}}
 }
 
-// shown leaves the rows out that are kept beside the files.
+// shown files the rows out that are kept beside the files.
 func shown(files []job.Artifact) []job.Artifact {
 	return slices.DeleteFunc(slices.Clone(files), func(f job.Artifact) bool { return f.Format == render.RowsKept })
 }
@@ -198,7 +198,7 @@ func TestAColumnThatVanishedIsNamed(t *testing.T) {
 	assert.Contains(t, f.Advice, "no longer gives what the section lays out")
 }
 
-// A disk that is full ends a try with a fault that may pass, and leaves nothing.
+// A disk that is full ends a try with a fault that may pass, and files nothing.
 func TestADiskThatIsFullIsSaidAndLeavesNoHalfFile(t *testing.T) {
 	dir := t.TempDir()
 	if err := syscall.Mount("tmpfs", dir, "tmpfs", 0, "size=256k"); err != nil {

@@ -24,6 +24,9 @@ const (
 	Height = 800
 )
 
+// Visible is the variable that lets the browser have a window, for whoever looks for a fault.
+const Visible = "IRONBELL_VISIBLE"
+
 // Start opens a browser with an empty profile. stop ends it and forgets the profile.
 func Start(ctx context.Context) (tab context.Context, stop func(), err error) {
 	path, err := exec.LookPath("chromium")
@@ -36,6 +39,9 @@ func Start(ctx context.Context) (tab context.Context, stop func(), err error) {
 	}
 	options := append([]chromedp.ExecAllocatorOption{}, chromedp.DefaultExecAllocatorOptions[:]...)
 	options = append(options, chromedp.ExecPath(path), chromedp.UserDataDir(profile), chromedp.NoSandbox, chromedp.DisableGPU, chromedp.WindowSize(Width, Height))
+	if os.Getenv(Visible) != "" {
+		options = append(options, chromedp.Flag("headless", false))
+	}
 	for _, f := range []string{"disable-quic", "no-first-run", "disable-background-networking", "disable-component-update", "disable-sync", "hide-scrollbars", "force-prefers-reduced-motion"} {
 		options = append(options, chromedp.Flag(f, true))
 	}

@@ -4,7 +4,7 @@
   import type { Ahead } from '../lib/api';
   import { day } from '../lib/time';
   import StateMark from './StateMark.svelte';
-  import Wall from './Wall.svelte';
+  import ZonedTime from './ZonedTime.svelte';
 
   const { ahead }: { ahead: Ahead } = $props();
   const several = $derived(ahead.next.some((r) => r.reading !== ahead.next[0]?.reading));
@@ -24,7 +24,7 @@
       <b>Rings</b>
       {#each ahead.next.slice(0, 4) as r, n (n)}
         <span
-          ><Wall at={r.due} zone={ahead.zone} />{#if dayOf(r.due) !== dayOf(r.nominal)}
+          ><ZonedTime at={r.due} zone={ahead.zone} />{#if dayOf(r.due) !== dayOf(r.nominal)}
             <span class="soft">for {dayOf(r.nominal)}</span>{/if}{#if several}
             <span class="soft">{r.reading}</span>{/if}</span
         >

@@ -7,7 +7,7 @@
   import { p } from '../router';
   import StateMark from './StateMark.svelte';
   import Trouble from './Trouble.svelte';
-  import Wall from './Wall.svelte';
+  import ZonedTime from './ZonedTime.svelte';
 
   const { alert, whole = false }: { alert: Alert; whole?: boolean } = $props();
   const client = useQueryClient();
@@ -43,7 +43,7 @@
       </p>
     {/if}
     <p class="soft text-[13px]">
-      Since <Wall at={alert.opened_at} zone={myZone()} />.
+      Since <ZonedTime at={alert.opened_at} zone={myZone()} />.
       {#if alert.acknowledged_by}Taken on by {alert.acknowledged_by}.{:else if alert.told}{alert.told
           .charAt(0)
           .toUpperCase() + alert.told.slice(1)}.{/if}

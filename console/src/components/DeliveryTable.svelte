@@ -8,7 +8,7 @@
   import { p } from '../router';
   import DeliveryState from './DeliveryState.svelte';
   import Trouble from './Trouble.svelte';
-  import Wall from './Wall.svelte';
+  import ZonedTime from './ZonedTime.svelte';
 
   const {
     deliveries,
@@ -64,12 +64,16 @@
           >
           <td class="whitespace-nowrap">{d.destination}</td>
           <td class="whitespace-nowrap"
-            >{#if d.settled_at}<Wall
+            >{#if d.settled_at}<ZonedTime
                 at={d.settled_at}
                 {zone}
                 seconds
               />{:else if d.state === 'waiting' && d.tries > 0 && !d.kept_back}next
-              <Wall at={d.ready_at} {zone} seconds />{:else}<Wall at={d.created_at} {zone} seconds />{/if}</td
+              <ZonedTime at={d.ready_at} {zone} seconds />{:else}<ZonedTime
+                at={d.created_at}
+                {zone}
+                seconds
+              />{/if}</td
           >
           <td>{d.tries}</td>
           <td class="min-w-[15rem]"

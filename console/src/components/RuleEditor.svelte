@@ -8,7 +8,7 @@
   import { zoneWord } from '../lib/time';
   import MonthGrid, { type GridDay } from './MonthGrid.svelte';
   import Trouble from './Trouble.svelte';
-  import Wall from './Wall.svelte';
+  import ZonedTime from './ZonedTime.svelte';
 
   let {
     timing = $bindable(),
@@ -201,7 +201,7 @@
         <h2>Next rings</h2>
         {#each when.fires as f (f.at)}
           <div class={f.passed ? 'soft line-through' : ''} title={f.reason}>
-            <Wall at={f.at} zone={when.zone} />{#if f.nominal}<span class="soft ml-1.5">moved</span>{/if}
+            <ZonedTime at={f.at} zone={when.zone} />{#if f.nominal}<span class="soft ml-1.5">moved</span>{/if}
           </div>
           {#if f.reason}<div class="soft max-w-64 pb-1 text-[12px]">{f.reason}</div>{/if}
         {:else}<p class="soft">None.</p>{/each}

@@ -3,7 +3,7 @@
   import { between, length } from '../lib/time';
   import { p } from '../router';
   import StateMark from './StateMark.svelte';
-  import Wall from './Wall.svelte';
+  import ZonedTime from './ZonedTime.svelte';
 
   const { runs, jobs = true }: { runs: Run[]; jobs?: boolean } = $props();
 </script>
@@ -31,7 +31,7 @@
           <td
             >{#if r.rehearsal}<span class="chip mr-1.5">rehearsal</span>{/if}<StateMark state={r.state} /></td
           >
-          <td><Wall at={r.due} zone={r.zone} seconds /></td>
+          <td><ZonedTime at={r.due} zone={r.zone} seconds /></td>
           <td class="!text-right whitespace-nowrap"
             >{r.started_at && r.ended_at ? length(between(r.started_at, r.ended_at)) : ''}</td
           >

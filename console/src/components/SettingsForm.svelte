@@ -4,7 +4,7 @@
   import type { Snippet } from 'svelte';
   import { isAdministrator, myZone } from '../lib/me.svelte';
   import Trouble from './Trouble.svelte';
-  import Wall from './Wall.svelte';
+  import ZonedTime from './ZonedTime.svelte';
 
   const {
     title,
@@ -43,7 +43,8 @@
     <div class="mt-2.5 flex flex-wrap items-center gap-3">
       {#if isAdministrator()}<button class="btn btn-primary" disabled={saving.isPending}>Save</button>{/if}
       {#if saving.isSuccess}<span role="status">Saved.</span>{/if}
-      {#if last?.at}<span class="soft">Last <Wall at={last.at} zone={myZone()} seconds />: {last.word}</span
+      {#if last?.at}<span class="soft"
+          >Last <ZonedTime at={last.at} zone={myZone()} seconds />: {last.word}</span
         >{/if}
     </div>
     {#if saving.isError}<div class="mt-2"><Trouble error={saving.error} /></div>{/if}

@@ -5,7 +5,7 @@
   import { me, myZone } from '../lib/me.svelte';
   import FormField from './FormField.svelte';
   import Trouble from './Trouble.svelte';
-  import Wall from './Wall.svelte';
+  import ZonedTime from './ZonedTime.svelte';
 
   let { login }: { login: string } = $props();
   const client = useQueryClient();
@@ -94,12 +94,12 @@
                 >{/each}</td
             >
             <td class="mono">{one.address ?? 'the machine'}</td>
-            <td><Wall at={one.began_at} zone={myZone()} /></td>
+            <td><ZonedTime at={one.began_at} zone={myZone()} /></td>
             <td
-              >{#if one.used_at}<Wall at={one.used_at} zone={myZone()} />{:else}never{/if}</td
+              >{#if one.used_at}<ZonedTime at={one.used_at} zone={myZone()} />{:else}never{/if}</td
             >
             <td
-              >{#if one.ends_at}<Wall at={one.ends_at} zone={myZone()} />{:else}never{/if}</td
+              >{#if one.ends_at}<ZonedTime at={one.ends_at} zone={myZone()} />{:else}never{/if}</td
             >
             <td class="!text-right"
               ><button

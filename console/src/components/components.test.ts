@@ -8,7 +8,7 @@ import StateMark from './StateMark.svelte';
 import Tape from './Tape.svelte';
 import Trouble from './Trouble.svelte';
 import EditorInQueries from './testing/EditorInQueries.svelte';
-import Wall from './Wall.svelte';
+import ZonedTime from './ZonedTime.svelte';
 
 afterEach(cleanup);
 
@@ -60,7 +60,7 @@ describe('trouble', () => {
 describe('a time', () => {
   it('shows its zone, and its distance on hover', () => {
     const at = new Date(Date.now() + 3 * 3600_000 + 30_000).toISOString();
-    render(Wall, { at, zone: 'Europe/London' });
+    render(ZonedTime, { at, zone: 'Europe/London' });
     const time = screen.getByText(/(GMT|BST)$/);
     expect(time).toHaveAttribute('datetime', at);
     expect(time.title).toMatch(/^in 3 h/);

@@ -4,7 +4,7 @@
   import { createMutation, createQuery, useQueryClient } from '@tanstack/svelte-query';
   import MonthGrid, { type GridDay } from '../components/MonthGrid.svelte';
   import Trouble from '../components/Trouble.svelte';
-  import Wall from '../components/Wall.svelte';
+  import ZonedTime from '../components/ZonedTime.svelte';
   import { api, beganFrom, body, Problem, type CalendarDefinition, type CalendarEntry } from '../lib/api';
   import { isAdministrator, myZone } from '../lib/me.svelte';
   import { dateIn, monthsFrom } from '../lib/month';
@@ -164,12 +164,12 @@
         <span><b>{e.job}</b><span class="soft block text-[12.5px]">{e.reading}</span></span>
         <span
           >{#each e.gone.slice(0, 4) as at (at)}<div class="line-through">
-              <Wall {at} zone={e.zone} />
+              <ZonedTime {at} zone={e.zone} />
             </div>{/each}
           {#if e.gone.length > 4}<span class="soft">{e.gone.length - 4} more fall away</span>{/if}</span
         >
         <span
-          >{#each e.new.slice(0, 4) as at (at)}<div><Wall {at} zone={e.zone} /></div>{/each}
+          >{#each e.new.slice(0, 4) as at (at)}<div><ZonedTime {at} zone={e.zone} /></div>{/each}
           {#if e.new.length > 4}<span class="soft">{e.new.length - 4} more come</span>{/if}</span
         >
       </div>

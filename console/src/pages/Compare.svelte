@@ -3,7 +3,7 @@
   import { createQuery } from '@tanstack/svelte-query';
   import { searchParams } from 'sv-router';
   import Trouble from '../components/Trouble.svelte';
-  import Wall from '../components/Wall.svelte';
+  import ZonedTime from '../components/ZonedTime.svelte';
   import { api, body } from '../lib/api';
   import { param } from '../lib/param';
   import { p, route } from '../router';
@@ -30,12 +30,12 @@
   <div class="flex flex-wrap items-baseline gap-x-3.5">
     <h1>{c.after.job}</h1>
     <span class="soft"
-      >run <a class="mono" href={p('/runs/:run', { params: { run: c.after.id } })}>{c.after.id}</a> of <Wall
+      >run <a class="mono" href={p('/runs/:run', { params: { run: c.after.id } })}>{c.after.id}</a> of <ZonedTime
         at={c.after.due}
         zone={c.after.zone}
       />, compared with
       <a class="mono" href={p('/runs/:run', { params: { run: c.before.id } })}>{c.before.id}</a>
-      of <Wall at={c.before.due} zone={c.before.zone} /></span
+      of <ZonedTime at={c.before.due} zone={c.before.zone} /></span
     >
   </div>
   {#each c.sections as d (d.section)}

@@ -7,7 +7,7 @@
   import DestinationForm from '../components/DestinationForm.svelte';
   import StateMark from '../components/StateMark.svelte';
   import Trouble from '../components/Trouble.svelte';
-  import Wall from '../components/Wall.svelte';
+  import ZonedTime from '../components/ZonedTime.svelte';
   import { api, body } from '../lib/api';
   import { isAdministrator, myZone } from '../lib/me.svelte';
   import { searched } from '../lib/param';
@@ -80,7 +80,8 @@
       {:else if !d.tested}<StateMark state="waiting" word="not tested yet" />
       {:else}<span
           ><StateMark state={d.tested.ok ? 'done' : 'failed'} word={d.tested.ok ? 'works' : 'test failed'} />
-          <span class="soft">{d.tested.ok ? 'tested' : 'at'} <Wall at={d.tested.at} zone={myZone()} /></span
+          <span class="soft"
+            >{d.tested.ok ? 'tested' : 'at'} <ZonedTime at={d.tested.at} zone={myZone()} /></span
           ></span
         >{/if}
       <span>{d.protocol}</span>
@@ -102,13 +103,13 @@
     {/if}
     {#if d.rests}
       <p>
-        Down since <Wall at={d.rests.since} zone={myZone()} />: {d.rests.answer}.
+        Down since <ZonedTime at={d.rests.since} zone={myZone()} />: {d.rests.answer}.
         {#if d.rests.advice}{d.rests.advice}{/if}
       </p>
       <p>
         <b>{d.waiting} {d.waiting === 1 ? 'delivery waits' : 'deliveries wait'}</b> and go out by themselves
         when it works.
-        {#if d.rests.look_at}It is looked at next at <Wall
+        {#if d.rests.look_at}It is looked at next at <ZonedTime
             at={d.rests.look_at}
             zone={myZone()}
             seconds
@@ -143,7 +144,7 @@
                 >{#if !u.on}<span class="soft"> (off)</span>{/if}</td
               ><td>{u.owner}</td><td class="!text-right">{u.sent}</td><td class="!text-right">{u.waiting}</td
               ><td class="!text-right {u.failed ? 'text-error font-semibold' : ''}">{u.failed}</td><td
-                >{#if u.last_at}<Wall at={u.last_at} zone={myZone()} />{/if}</td
+                >{#if u.last_at}<ZonedTime at={u.last_at} zone={myZone()} />{/if}</td
               ></tr
             >
           {/each}

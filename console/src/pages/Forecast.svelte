@@ -3,7 +3,7 @@
   import { searchParams } from 'sv-router';
   import Tape from '../components/Tape.svelte';
   import Trouble from '../components/Trouble.svelte';
-  import Wall from '../components/Wall.svelte';
+  import ZonedTime from '../components/ZonedTime.svelte';
   import { api, body, type Day, type Forecast } from '../lib/api';
   import { myZone } from '../lib/me.svelte';
   import { addDays, dateIn, startOf } from '../lib/month';
@@ -167,7 +167,7 @@
     <h2>Moved or passed over</h2>
     {#each shown.slice(0, 12) as line (line.key)}
       <div class="border-base-300 grid grid-cols-[11rem_1fr] gap-x-3 border-b py-1 last:border-0">
-        <Wall at={line.first.at} {zone} />
+        <ZonedTime at={line.first.at} {zone} />
         <span
           ><a href={p('/jobs/:job', { params: { job: String(line.first.job_id) } })}>{line.first.job}</a>
           {line.first.passed ? 'does not ring' : 'rings here'}{line.count > 1 ? `, ${line.count} times` : ''}:
@@ -181,12 +181,14 @@
     <section class="panel px-3.5 py-2.5">
       <h2>Load</h2>
       {#each busiest as m (m.at)}
-        <div class="flex justify-between"><Wall at={m.at} {zone} /><span>{m.rings} rings at once</span></div>
+        <div class="flex justify-between">
+          <ZonedTime at={m.at} {zone} /><span>{m.rings} rings at once</span>
+        </div>
       {:else}<p class="soft">No minute has two rings.</p>{/each}
       {#each clashes.slice(0, 5) as c (c.from)}
         <p class="text-warning pt-1">
           <span aria-hidden="true">▲</span>
-          <Wall at={c.from} {zone} /> to {clock(c.to, zone, true)}: {c.most} runs at work, more than the {loaded[0]
+          <ZonedTime at={c.from} {zone} /> to {clock(c.to, zone, true)}: {c.most} runs at work, more than the {loaded[0]
             ?.at_once} at once: {c.jobs.join(', ')}.
         </p>
       {:else}<p class="soft pt-1">
@@ -205,7 +207,7 @@
           onfocus={(e) => e.currentTarget.select()}
         />
       {:else if feed.data?.since}
-        <p>You have had a link since <Wall at={feed.data.since} {zone} />.</p>
+        <p>You have had a link since <ZonedTime at={feed.data.since} {zone} />.</p>
       {:else}
         <p>A personal link shows the rings of the coming month in any program that reads iCalendar.</p>
       {/if}

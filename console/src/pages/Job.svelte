@@ -6,7 +6,7 @@
   import RunTable from '../components/RunTable.svelte';
   import StateMark from '../components/StateMark.svelte';
   import Trouble from '../components/Trouble.svelte';
-  import Wall from '../components/Wall.svelte';
+  import ZonedTime from '../components/ZonedTime.svelte';
   import { api, body, type JobPage } from '../lib/api';
   import { mayChange } from '../lib/me.svelte';
   import { now } from '../lib/now.svelte';
@@ -159,7 +159,7 @@
             <span class="first-letter:uppercase">{t.reading}</span>
             {#if t.rule !== t.reading}<span class="mono soft">{t.rule}</span>{/if}
             <span class="flex-1"></span>
-            {#if t.next_due}<span class="soft">next <Wall at={t.next_due} zone={job.zone} /></span>{/if}
+            {#if t.next_due}<span class="soft">next <ZonedTime at={t.next_due} zone={job.zone} /></span>{/if}
             {#if t.values}
               <div class="mono w-full pl-3">
                 {#each Object.entries(t.values) as [key, value] (key)}<div>{key} = {value}</div>{/each}
@@ -243,7 +243,7 @@
             Last <a href={p('/runs/:run', { params: { run: job.last.id } })}
               ><StateMark state={job.last.state} /></a
             >, due
-            <Wall at={job.last.due} zone={job.zone} />: {job.last.reason}.
+            <ZonedTime at={job.last.due} zone={job.zone} />: {job.last.reason}.
             {#if job.usual_seconds !== undefined}It usually takes {length(job.usual_seconds)}.{/if}
           </p>
         {:else}<p>It has not run yet.</p>{/if}
@@ -253,7 +253,7 @@
         <h2>Next rings</h2>
         {#each job.upcoming.slice(0, 8) as at (at)}
           <div class="flex justify-between">
-            <Wall {at} zone={job.zone} /><span class="soft">{distance(at, now.ms)}</span>
+            <ZonedTime {at} zone={job.zone} /><span class="soft">{distance(at, now.ms)}</span>
           </div>
         {:else}<p class="soft">
             {!job.on

@@ -3,7 +3,7 @@
   import { searchParams } from 'sv-router';
   import StateMark from '../components/StateMark.svelte';
   import Trouble from '../components/Trouble.svelte';
-  import Wall from '../components/Wall.svelte';
+  import ZonedTime from '../components/ZonedTime.svelte';
   import { api, body, type JobLine } from '../lib/api';
   import { mayChange } from '../lib/me.svelte';
   import { p } from '../router';
@@ -78,7 +78,7 @@
             <td>{j.readings.join('; ') || 'on demand only'}</td>
             <td>{j.owner}</td>
             <td>
-              {#if j.next_due}<Wall at={j.next_due} zone={j.zone} />{:else}<span class="soft"
+              {#if j.next_due}<ZonedTime at={j.next_due} zone={j.zone} />{:else}<span class="soft"
                   >{j.on ? 'none' : 'off'}</span
                 >{/if}
             </td>

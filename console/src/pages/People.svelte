@@ -8,7 +8,7 @@
   import SignIns from '../components/SignIns.svelte';
   import StateMark from '../components/StateMark.svelte';
   import Trouble from '../components/Trouble.svelte';
-  import Wall from '../components/Wall.svelte';
+  import ZonedTime from '../components/ZonedTime.svelte';
   import { api, beganFrom, body } from '../lib/api';
   import { isAdministrator, me, myZone } from '../lib/me.svelte';
   import { searched } from '../lib/param';
@@ -219,7 +219,7 @@
                       >{g.job}</a
                     ></td
                   ><td class="!text-right">{g.sent}</td><td
-                    >{#if g.last_at}<Wall at={g.last_at} zone={myZone()} />{/if}</td
+                    >{#if g.last_at}<ZonedTime at={g.last_at} zone={myZone()} />{/if}</td
                   ><td><StateMark state={g.last} /></td><td class="!text-right">
                     {#if g.left}<span class="soft">left its list</span>
                       {#if mine}<button class="btn" onclick={() => list.mutate({ job: g.job, leave: false })}

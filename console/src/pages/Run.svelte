@@ -5,7 +5,7 @@
   import StateMark from '../components/StateMark.svelte';
   import TaskAxis from '../components/TaskAxis.svelte';
   import Trouble from '../components/Trouble.svelte';
-  import Wall from '../components/Wall.svelte';
+  import ZonedTime from '../components/ZonedTime.svelte';
   import { api, body } from '../lib/api';
   import { now } from '../lib/now.svelte';
   import { size } from '../lib/size';
@@ -143,15 +143,15 @@
   <section class="panel px-3.5 py-2.5">
     <p>
       <b>Why it rang.</b>
-      {run.why} Due <Wall at={run.due} zone={run.zone} seconds />{#if run.started_at}, started {length(
+      {run.why} Due <ZonedTime at={run.due} zone={run.zone} seconds />{#if run.started_at}, started {length(
           between(run.due, run.started_at),
-        )} later{/if}{#if run.ended_at && run.started_at}, ended <Wall
+        )} later{/if}{#if run.ended_at && run.started_at}, ended <ZonedTime
           at={run.ended_at}
           zone={run.zone}
           seconds
         /> after {length(between(run.started_at, run.ended_at))}{/if}.
     </p>
-    {#if run.deadline}<p>Must have arrived by <Wall at={run.deadline} zone={run.zone} />.</p>{/if}
+    {#if run.deadline}<p>Must have arrived by <ZonedTime at={run.deadline} zone={run.zone} />.</p>{/if}
     {#if run.missing?.length}<p><b>It still waits for</b> {run.missing.join(' and ')}.</p>{/if}
     {#if Object.keys(values).length > 0}
       <p class="soft mt-1">
@@ -273,13 +273,13 @@
           <p>
             For {l.words}.
             {#if l.withdrawn_at}<StateMark state="cancelled" word="withdrawn" /> by {l.withdrawn_by},
-              <Wall at={l.withdrawn_at} zone={run.zone} />.{:else}Ends <Wall
+              <ZonedTime at={l.withdrawn_at} zone={run.zone} />.{:else}Ends <ZonedTime
                 at={l.ends_at}
                 zone={run.zone}
               />.{/if}
             <span class="soft"
               >Followed {l.follows}
-              {l.follows === 1 ? 'time' : 'times'}{#if l.last_at}, last <Wall
+              {l.follows === 1 ? 'time' : 'times'}{#if l.last_at}, last <ZonedTime
                   at={l.last_at}
                   zone={run.zone}
                 />{/if}.</span
@@ -296,7 +296,7 @@
         {#each run.artifacts as f (f.id)}
           <span
             >{#if f.removed_at}<span class="line-through">{f.name}</span> (removed
-              <Wall at={f.removed_at} zone={run.zone} />)
+              <ZonedTime at={f.removed_at} zone={run.zone} />)
             {:else}<a class="link-plain underline" href="/api/files/{f.id}" download>{f.name}</a>{/if}
             <span class="soft">{size(f.size)}, {f.rows.toLocaleString('en-GB')} rows</span></span
           >

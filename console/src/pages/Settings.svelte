@@ -6,7 +6,7 @@
   import FormField from '../components/FormField.svelte';
   import SettingsForm from '../components/SettingsForm.svelte';
   import Trouble from '../components/Trouble.svelte';
-  import Wall from '../components/Wall.svelte';
+  import ZonedTime from '../components/ZonedTime.svelte';
   import { api, body } from '../lib/api';
   import { isAdministrator, myZone } from '../lib/me.svelte';
   import { p } from '../router';
@@ -72,9 +72,9 @@
   <section class="panel border-warning px-3.5 py-3">
     <h2>This is a copy</h2>
     <p>
-      Known since <Wall at={copy.data.since} zone={myZone()} />: {copy.data.why}. It stands still and sends
-      nothing until you say what it is. A copy for tests acts on nothing outside itself; ironbell copy names
-      what it may act on.
+      Known since <ZonedTime at={copy.data.since} zone={myZone()} />: {copy.data.why}. It stands still and
+      sends nothing until you say what it is. A copy for tests acts on nothing outside itself; ironbell copy
+      names what it may act on.
     </p>
     {#if isAdministrator()}
       <div class="mt-2 flex flex-wrap gap-2">

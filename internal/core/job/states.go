@@ -19,13 +19,13 @@ const (
 )
 
 // Ended tells whether the state is an outcome.
-func (s RunState) Ended() bool {
-	switch s {
-	case RunWaiting, RunRunning, RunDelivering:
-		return false
-	}
-	return true
-}
+func (s RunState) Ended() bool { return !slices.Contains(OpenRuns, s) }
+
+// OpenRuns are the states of runs that have not ended, and OpenParts those of parts.
+var (
+	OpenRuns  = []RunState{RunWaiting, RunRunning, RunDelivering}
+	OpenParts = []PartState{PartWaiting, PartRunning}
+)
 
 // runMoves is the table of moves. An outcome may be revised by a later bounce
 // or by a delivery that was settled; one that
@@ -89,10 +89,11 @@ const (
 	DeliveryDeclined DeliveryState = "declined" // a second person said no
 )
 
+// OpenDeliveries are the states in which a delivery still moves by itself.
+var OpenDeliveries = []DeliveryState{DeliveryWaiting, DeliverySending, DeliveryOffered, DeliveryTaken}
+
 // Open tells whether the delivery still moves by itself.
-func (s DeliveryState) Open() bool {
-	return s == DeliveryWaiting || s == DeliverySending || s == DeliveryOffered || s == DeliveryTaken
-}
+func (s DeliveryState) Open() bool { return slices.Contains(OpenDeliveries, s) }
 
 // AlertState is the state of an alert.
 type AlertState string

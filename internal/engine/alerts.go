@@ -211,7 +211,7 @@ func (e *Engine) mailAlert(ctx context.Context, t *store.Tx, a job.Alert, s job.
 		if err != nil {
 			place = time.UTC
 		}
-		letter := alert.Letter(a, alert.Reader{Base: e.o.URL, Zone: place, Locale: languageOf(p.Person), Step: step, TakeOn: e.takeOnLink(a.ID, p.ID)})
+		letter := alert.Letter(a, alert.Reader{Base: e.o.URL, Zone: place, Locale: languageOf(p.Person), Step: step, TakeOn: e.acknowledgeLink(a.ID, p.ID)})
 		letter.To = []string{p.Mail}
 		err = e.freezeLetter(ctx, t, id, destination, letter, job.Message{AlertID: &a.ID}, []store.Recipient{{Address: p.Mail, PersonID: p.ID}}, p.until)
 		var unfit *fault.Fault

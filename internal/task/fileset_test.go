@@ -49,7 +49,7 @@ func TestAFileTakesASectionInSeveralForms(t *testing.T) {
 	assert.Equal(t, [][]string{{"port", "n"}, {"EH", "3"}, {"TQ", "3"}, {"Total", "6"}}, byPort[3:])
 	assert.Equal(t, "port,n\r\nEH,3\r\nTQ,3\r\n", r.text(t, files["out - By port.csv"].Key))
 	assert.Equal(t, "code,name\r\nEH,Ellerhaven\r\nTQ,Tarnwick Quay\r\n", r.text(t, files["out - Berths, detail.csv"].Key))
-	assert.Equal(t, "2026/a-b", files["out - Berths.csv"].Folder, "nothing leaves the folder, and what is no name is made one")
+	assert.Equal(t, "2026/a-b", files["out - Berths.csv"].Folder, "nothing files the folder, and what is no name is made one")
 }
 
 func TestFiguresAndTextsDoNotKeepAReportFromBeingBlank(t *testing.T) {

@@ -18,9 +18,9 @@ import (
 // turn is why a run waits when nothing else is written.
 const turn = "for its turn"
 
-// Truth says of runs that wait for their turn, and of those that deliver, what they
+// WaitsNow says of runs that wait for their turn, and of those that deliver, what they
 // wait for now.
-func (e *Engine) Truth(ctx context.Context, runs []job.Run) error {
+func (e *Engine) WaitsNow(ctx context.Context, runs []job.Run) error {
 	var waiting, delivering []job.RunID
 	for _, r := range runs {
 		switch {

@@ -17,15 +17,15 @@ import (
 	"ironbell/internal/report"
 )
 
-// sheaf renders the rows of a report into all of its outputs at once: each
+// fileSet renders the rows of a report into all of its outputs at once: each
 // query is put once, and its rows go through the layouts that the outputs ask
 // for into all of their files.
-type sheaf struct {
+type fileSet struct {
 	folder  *artifact.Folder
 	head    *render.Head
 	rep     job.Report
 	outputs []*output
-	closed  []*leaf // whole, not yet kept
+	closed  []*oneFile // whole, not yet kept
 	sums    *sums
 	facts   func(rows int64) expr.Facts
 	said    []string
@@ -36,12 +36,12 @@ type sheaf struct {
 // output is one output of the task with the file that it writes.
 type output struct {
 	*render.Style
-	leaf   *leaf // being written
-	pieces int   // sections that it takes
+	oneFile *oneFile // being written
+	pieces  int      // sections that it takes
 }
 
-// leaf is one file of the sheaf.
-type leaf struct {
+// oneFile is one file of the fileSet.
+type oneFile struct {
 	output  *output
 	section string // of a file that holds one only
 	file    *artifact.File
@@ -64,7 +64,7 @@ func (o *output) takes(s job.Section) []job.Chosen {
 }
 
 // add reads the settings of an output.
-func (s *sheaf) add(o job.Output) error {
+func (s *fileSet) add(o job.Output) error {
 	style, err := render.Read(o)
 	if err != nil {
 		return fault.Wrap(err, fault.Lasting, fault.Task, "read the settings of an output", "Correct the output in the job.")
@@ -77,16 +77,16 @@ func (s *sheaf) add(o job.Output) error {
 	if style.Format.Split {
 		return nil // a file begins with each section
 	}
-	out.leaf, err = s.begin(out, "")
+	out.oneFile, err = s.begin(out, "")
 	return err
 }
 
-func (s *sheaf) begin(o *output, section string) (*leaf, error) {
+func (s *fileSet) begin(o *output, section string) (*oneFile, error) {
 	file, err := s.folder.Create()
 	if err != nil {
 		return nil, err
 	}
-	l := &leaf{output: o, section: section, file: file}
+	l := &oneFile{output: o, section: section, file: file}
 	if l.writer, err = o.Format.New(file, s.head, o.Style); err != nil {
 		file.Drop()
 		return nil, err
@@ -95,7 +95,7 @@ func (s *sheaf) begin(o *output, section string) (*leaf, error) {
 }
 
 // counter counts the lines of data that reach a file.
-type counter struct{ *leaf }
+type counter struct{ *oneFile }
 
 func (c counter) Begin(p *shape.Plan) error { return c.writer.Begin(p) }
 func (c counter) End() error                { return c.writer.End() }
@@ -111,16 +111,16 @@ type piece struct {
 	form       job.Form
 	title      string
 	laid, flat []shape.Sink
-	files      []*leaf
+	files      []*oneFile
 }
 
 // pieces gathers what the outputs take of a section, and begins the files that
 // hold it alone.
-func (s *sheaf) pieces(section job.Section) ([]*piece, error) {
+func (s *fileSet) pieces(section job.Section) ([]*piece, error) {
 	var pieces []*piece
 	for _, o := range s.outputs {
 		for _, c := range o.takes(section) {
-			l := o.leaf
+			l := o.oneFile
 			if o.Format.Split {
 				name := ""
 				if o.pieces > 1 {
@@ -154,7 +154,7 @@ func (s *sheaf) pieces(section job.Section) ([]*piece, error) {
 
 // stream puts one query and lays its rows out for the pieces that come from it.
 type stream struct {
-	s       *sheaf
+	s       *fileSet
 	section job.Section
 	pieces  []*piece
 	shapers []*shape.Shaper
@@ -222,7 +222,7 @@ func (t *stream) Row(row rows.Row) error {
 // run renders one section. counts is whether its rows are asked for although no
 // output may take it. It gives the number of rows of its own query, and whether
 // it was put.
-func (s *sheaf) run(ctx context.Context, source report.Source, section job.Section, q report.Query, counts bool) (int64, bool, error) {
+func (s *fileSet) run(ctx context.Context, source report.Source, section job.Section, q report.Query, counts bool) (int64, bool, error) {
 	pieces, err := s.pieces(section)
 	if err != nil || len(pieces) == 0 && !counts {
 		return 0, false, err
@@ -262,7 +262,7 @@ func (s *sheaf) run(ctx context.Context, source report.Source, section job.Secti
 type pass struct {
 	sql    string
 	pieces []*piece
-	files  []*leaf
+	files  []*oneFile
 }
 
 // passes gathers the pieces of a section. Those whose rows come from the same
@@ -276,7 +276,7 @@ func passes(section job.Section, pieces []*piece, counts bool) []*pass {
 	for _, p := range pieces {
 		sql := section.InForm(p.form).SQL
 		at := slices.IndexFunc(all, func(o *pass) bool {
-			return o.sql == sql && !slices.ContainsFunc(p.files, func(l *leaf) bool { return slices.Contains(o.files, l) })
+			return o.sql == sql && !slices.ContainsFunc(p.files, func(l *oneFile) bool { return slices.Contains(o.files, l) })
 		})
 		if at < 0 {
 			at, all = len(all), append(all, &pass{sql: sql})
@@ -287,7 +287,7 @@ func passes(section job.Section, pieces []*piece, counts bool) []*pass {
 }
 
 // text fills a section that is a text and hands it to its files.
-func (s *sheaf) text(section job.Section, t *stream) error {
+func (s *fileSet) text(section job.Section, t *stream) error {
 	facts := s.facts(s.total)
 	facts.Cells = t.first
 	names := Names(s.rep.Parameters)
@@ -323,7 +323,7 @@ func (s *sheaf) text(section job.Section, t *stream) error {
 }
 
 // endPieces finishes the files that hold one section only.
-func (s *sheaf) endPieces() error {
+func (s *fileSet) endPieces() error {
 	for _, l := range s.closed {
 		if l.writer == nil {
 			continue
@@ -336,7 +336,7 @@ func (s *sheaf) endPieces() error {
 }
 
 // close ends a file and notes what its writer has to say.
-func (s *sheaf) close(l *leaf) error {
+func (s *fileSet) close(l *oneFile) error {
 	err := l.writer.Close()
 	if speaker, ok := l.writer.(render.Speaker); ok && err == nil {
 		for _, text := range speaker.Says() {
@@ -353,7 +353,7 @@ func (s *sheaf) close(l *leaf) error {
 
 // keep finishes all files. The table for a mail comes after the others, since
 // it names them, and the kept rows come last. Names that come twice get a number.
-func (s *sheaf) keep(task string, part int, name func(o job.Output, section string) (file, folder string, err error)) (_ []job.Artifact, err error) {
+func (s *fileSet) keep(task string, part int, name func(o job.Output, section string) (file, folder string, err error)) (_ []job.Artifact, err error) {
 	var files []job.Artifact
 	defer func() {
 		if err == nil {
@@ -364,7 +364,7 @@ func (s *sheaf) keep(task string, part int, name func(o job.Output, section stri
 		}
 	}()
 	taken := map[string]bool{}
-	finish := func(l *leaf) error {
+	finish := func(l *oneFile) error {
 		if l.file == nil {
 			return nil
 		}
@@ -395,17 +395,17 @@ func (s *sheaf) keep(task string, part int, name func(o job.Output, section stri
 		func(f string) bool { return f == render.RowsKept },
 	} {
 		for _, o := range s.outputs {
-			if o.leaf == nil || !turn(o.Format.Name) {
+			if o.oneFile == nil || !turn(o.Format.Name) {
 				continue
 			}
 			s.head.Files = nil
 			for _, f := range files {
 				s.head.Files = append(s.head.Files, f.Name)
 			}
-			if err := s.close(o.leaf); err != nil {
+			if err := s.close(o.oneFile); err != nil {
 				return nil, err
 			}
-			if err := finish(o.leaf); err != nil {
+			if err := finish(o.oneFile); err != nil {
 				return nil, err
 			}
 		}
@@ -414,11 +414,11 @@ func (s *sheaf) keep(task string, part int, name func(o job.Output, section stri
 }
 
 // drop forgets the files that were not kept.
-func (s *sheaf) drop() {
+func (s *fileSet) drop() {
 	all := slices.Clone(s.closed)
 	for _, o := range s.outputs {
-		if o.leaf != nil {
-			all = append(all, o.leaf)
+		if o.oneFile != nil {
+			all = append(all, o.oneFile)
 		}
 	}
 	for _, l := range all {

@@ -1,0 +1,70 @@
+package engine
+
+import (
+	"context"
+	"fmt"
+	"strconv"
+
+	"ironbell/internal/access"
+	"ironbell/internal/core/job"
+	"ironbell/internal/store"
+)
+
+// Acknowledge records that a person takes an alert on, which ends its steps.
+func (e *Engine) Acknowledge(ctx context.Context, who job.Person, id int64, end bool) (job.Alert, error) {
+	a, err := e.store.Alert(ctx, id)
+	if err != nil {
+		return a, err
+	}
+	if err := access.May(who, access.Ring, "take on alerts of "+a.Job, a.Owner); err != nil {
+		return a, err
+	}
+	err = e.store.Do(ctx, func(t *store.Tx) error {
+		var err error
+		if end {
+			err = t.CloseAlert(ctx, id)
+		} else {
+			err = t.Acknowledge(ctx, id, who.Name)
+		}
+		if err != nil {
+			return err
+		}
+		return t.Audit(ctx, who.Login, map[bool]string{true: "close", false: "acknowledge"}[end], "alert", strconv.FormatInt(id, 10), nil, nil)
+	})
+	if err != nil {
+		return a, err
+	}
+	return e.store.Alert(ctx, id)
+}
+
+// acknowledgeLink is the address at which a person takes an alert on without signing
+// in: it shows on GET and acts on POST.
+func (e *Engine) acknowledgeLink(alert, person int64) string {
+	if e.o.Signer == nil {
+		return fmt.Sprintf("%s/alerts/%d", e.o.URL, alert)
+	}
+	return fmt.Sprintf("%s/take-on/%d/%d/%s", e.o.URL, alert, person, e.o.Signer.Sign(fmt.Sprintf("take-on:%d:%d", alert, person)))
+}
+
+// AcknowledgeLink reads such an address: whose it is and what it is about.
+func (e *Engine) AcknowledgeLink(ctx context.Context, alert, person int64, signature string) (job.Alert, job.Person, error) {
+	if e.o.Signer == nil || !e.o.Signer.Signed(fmt.Sprintf("take-on:%d:%d", alert, person), signature) {
+		return job.Alert{}, job.Person{}, &store.NotFound{Kind: "link", Name: strconv.FormatInt(alert, 10)}
+	}
+	p, err := e.store.PersonByID(ctx, person)
+	if err != nil {
+		return job.Alert{}, p, err
+	}
+	a, err := e.store.Alert(ctx, alert)
+	return a, p, err
+}
+
+// AcknowledgeByLink takes an alert on for who got the mail with the link.
+func (e *Engine) AcknowledgeByLink(ctx context.Context, a job.Alert, p job.Person) error {
+	return e.store.Do(ctx, func(t *store.Tx) error {
+		if err := t.Acknowledge(ctx, a.ID, p.Name); err != nil {
+			return err
+		}
+		return t.Audit(ctx, p.Login, "acknowledge", "alert", strconv.FormatInt(a.ID, 10), nil, map[string]any{"by": "the mail's link"})
+	})
+}
