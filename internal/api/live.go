@@ -8,7 +8,6 @@ import (
 	"time"
 
 	"ironbell/internal/core/job"
-	"ironbell/internal/engine"
 	"ironbell/internal/store"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -32,7 +31,7 @@ func (s *server) liveNotices(a huma.API) {
 			defer ticker.Stop()
 			way := wayOf(ctx)
 			// The first one tells that nothing is missed from here on.
-			if send.Data(store.Notice{Kind: engine.Everything}) != nil {
+			if send.Data(store.Notice{Kind: job.NoticeEverything}) != nil {
 				return
 			}
 			for {
@@ -41,19 +40,19 @@ func (s *server) liveNotices(a huma.API) {
 				case <-ctx.Done():
 					return
 				case <-ticker.C:
-					n = store.Notice{Kind: "pulse"}
+					n = store.Notice{Kind: job.NoticePulse}
 				case n = <-notices:
-					if in.Run != "" && n.Kind != engine.Everything && n.Kind != "access" && (n.Kind != "run" || n.ID != in.Run) {
+					if in.Run != "" && n.Kind != job.NoticeEverything && n.Kind != job.NoticeAccess && (n.Kind != job.NoticeRun || n.ID != in.Run) {
 						continue
 					}
 				}
 				// A line ends with the session or token by which it was opened.
-				if n.Kind == "access" || n.Kind == "pulse" || n.Kind == engine.Everything {
+				if n.Kind == job.NoticeAccess || n.Kind == job.NoticePulse || n.Kind == job.NoticeEverything {
 					if open, err := s.Store.SignInOpen(ctx, way.ID); err == nil && !open {
 						return
 					}
 				}
-				if n.Kind == "access" {
+				if n.Kind == job.NoticeAccess {
 					continue // nobody's business
 				}
 				if send.Data(n) != nil {

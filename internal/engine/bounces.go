@@ -247,7 +247,7 @@ func (e *Engine) bounced(ctx context.Context, t *store.Tx, id int64, r deliver.R
 	if err := e.settleRun(ctx, t, *d.RunID); err != nil {
 		return err
 	}
-	return t.Tell(ctx, store.Notice{Kind: "run", ID: d.RunID.String()})
+	return t.Tell(ctx, store.Notice{Kind: job.NoticeRun, ID: d.RunID.String()})
 }
 
 // SaveBounces says which mailbox bounces come to. A nil password keeps the one that

@@ -238,7 +238,7 @@ func (e *Engine) SaveWhen(ctx context.Context, who job.Person, s job.WhenSetting
 		if err := t.PutSetting(ctx, timetable.WhenSetting, s); err != nil {
 			return err
 		}
-		if err := t.Tell(ctx, store.Notice{Kind: "calendars"}); err != nil {
+		if err := t.Tell(ctx, store.Notice{Kind: job.NoticeCalendars}); err != nil {
 			return err
 		}
 		return t.Audit(ctx, who.Login, "save", "setting", timetable.WhenSetting, before, s)

@@ -157,14 +157,14 @@ func TestWatchersThatFallBehindAreToldThatTheyMissedSomething(t *testing.T) {
 	e := New(&store.Store{}, nil, nil, nil, Options{Log: slog.New(slog.DiscardHandler)})
 	notices, stop := e.Watch()
 	for range 100 {
-		e.live.tell(job.Notice{Kind: "run"})
+		e.live.tell(job.Notice{Kind: job.NoticeRun})
 	}
-	kinds := map[string]int{}
+	kinds := map[job.NoticeKind]int{}
 	for len(notices) > 0 {
 		kinds[(<-notices).Kind]++
 	}
-	assert.Positive(t, kinds[Everything])
+	assert.Positive(t, kinds[job.NoticeEverything])
 	stop()
-	e.live.tell(job.Notice{Kind: "run"})
+	e.live.tell(job.Notice{Kind: job.NoticeRun})
 	assert.Empty(t, notices)
 }

@@ -49,7 +49,7 @@ func (e *Engine) restNow(ctx context.Context, t *store.Tx, s store.Sending, f *f
 			return err
 		}
 	}
-	if err := t.Tell(ctx, store.Notice{Kind: "destinations"}); err != nil {
+	if err := t.Tell(ctx, store.Notice{Kind: job.NoticeDestinations}); err != nil {
 		return err
 	}
 	if !rested && inRow >= restsInRow {
@@ -211,7 +211,7 @@ func (e *Engine) wakeDestination(ctx context.Context, id int64, name, why string
 		if err := t.CloseAlertsOf(ctx, []string{downCause(id)}); err != nil {
 			return err
 		}
-		return t.Tell(ctx, store.Notice{Kind: "destinations"})
+		return t.Tell(ctx, store.Notice{Kind: job.NoticeDestinations})
 	})
 	if err != nil {
 		return err

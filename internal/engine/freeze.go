@@ -119,7 +119,7 @@ func (e *Engine) SaveLimits(ctx context.Context, who job.Person, limits map[stri
 		if err := t.PutSetting(ctx, store.LimitSetting, limits); err != nil {
 			return err
 		}
-		if err := t.Tell(ctx, store.Notice{Kind: "parts"}); err != nil {
+		if err := t.Tell(ctx, store.Notice{Kind: job.NoticeParts}); err != nil {
 			return err
 		}
 		return t.Audit(ctx, who.Login, "save", "setting", store.LimitSetting, before, limits)

@@ -5,6 +5,7 @@ import (
 	"sync"
 	"time"
 
+	"ironbell/internal/core/job"
 	"ironbell/internal/store"
 )
 
@@ -14,11 +15,8 @@ type live struct {
 	watchers map[chan store.Notice]bool
 }
 
-// Everything is the kind of a notice that stands for notices that were missed.
-const Everything = "everything"
-
 // Watch gives notices of changes until stop is called. A watcher that does not
-// keep up gets a notice of the kind Everything in place of those it missed.
+// keep up gets a notice of the kind job.NoticeEverything in place of those it missed.
 func (e *Engine) Watch() (notices <-chan store.Notice, stop func()) {
 	c := make(chan store.Notice, 64)
 	e.live.mu.Lock()
@@ -49,7 +47,7 @@ func (l *live) tell(n store.Notice) {
 		default:
 		}
 		select {
-		case c <- store.Notice{Kind: Everything}:
+		case c <- store.Notice{Kind: job.NoticeEverything}:
 		default:
 		}
 	}
@@ -62,26 +60,26 @@ func (e *Engine) listen(ctx context.Context) {
 		for _, c := range []chan struct{}{e.wakeClock, e.wakeWork, e.wakeSend, e.wakeTell, e.wakeProbe} {
 			wake(c)
 		}
-		e.live.tell(store.Notice{Kind: Everything})
+		e.live.tell(store.Notice{Kind: job.NoticeEverything})
 	}
 	for ctx.Err() == nil {
 		err := e.store.Listen(ctx, wakeAll, func(n store.Notice) {
 			switch n.Kind {
-			case "jobs":
+			case job.NoticeJobs:
 				wake(e.wakeClock)
-			case "parts":
+			case job.NoticeParts:
 				wake(e.wakeWork)
-			case "deliveries":
+			case job.NoticeDeliveries:
 				wake(e.wakeSend)
-			case "nodes":
+			case job.NoticeNodes:
 				wake(e.wakeRenew)
-			case "destinations":
+			case job.NoticeDestinations:
 				wake(e.wakeProbe)
-			case "alerts":
+			case job.NoticeAlerts:
 				wake(e.wakeTell)
-			case "cancel":
+			case job.NoticeCancel:
 				e.cancelled(n.ID)
-			case "calendars":
+			case job.NoticeCalendars:
 				if err := e.times.Refresh(ctx, e.store); err != nil {
 					e.o.Log.Warn("could not read the calendars; they are read when they are next needed", "error", err)
 				}

@@ -155,7 +155,7 @@ func (e *Engine) reapDeliveries(ctx context.Context) error {
 			}
 		}
 		if len(safe) > 0 {
-			return t.Tell(ctx, store.Notice{Kind: "deliveries"})
+			return t.Tell(ctx, store.Notice{Kind: job.NoticeDeliveries})
 		}
 		return nil
 	})

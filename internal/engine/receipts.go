@@ -189,7 +189,7 @@ func (e *Engine) sent(ctx context.Context, t *store.Tx, group []receipt) error {
 		return err
 	}
 	for _, run := range runs {
-		if err := t.Tell(ctx, store.Notice{Kind: "run", ID: run.String()}); err != nil {
+		if err := t.Tell(ctx, store.Notice{Kind: job.NoticeRun, ID: run.String()}); err != nil {
 			return err
 		}
 	}

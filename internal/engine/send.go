@@ -335,7 +335,7 @@ func (e *Engine) afterDelivery(ctx context.Context, t *store.Tx, s store.Sending
 	if err := e.settleRun(ctx, t, *s.RunID); err != nil {
 		return err
 	}
-	return t.Tell(ctx, store.Notice{Kind: "run", ID: s.RunID.String()})
+	return t.Tell(ctx, store.Notice{Kind: job.NoticeRun, ID: s.RunID.String()})
 }
 
 // giveBack returns deliveries that were claimed and not begun.

@@ -21,7 +21,7 @@ func (t *Tx) Cancel(ctx context.Context, run job.Run, reason string) error {
 			return wrap(err, "cancel the run")
 		}
 	}
-	if err := t.Tell(ctx, Notice{Kind: "cancel", ID: run.ID.String()}); err != nil {
+	if err := t.Tell(ctx, Notice{Kind: job.NoticeCancel, ID: run.ID.String()}); err != nil {
 		return err
 	}
 	return t.MoveRun(ctx, run, job.RunCancelled, reason)
@@ -44,7 +44,7 @@ func (t *Tx) GoOn(ctx context.Context, run job.Run, version int, anyway bool, re
 		return false, wrap(err, "let the deliveries be tried again")
 	}
 	if len(deliveries) > 0 {
-		if err := t.Tell(ctx, Notice{Kind: "deliveries"}); err != nil {
+		if err := t.Tell(ctx, Notice{Kind: job.NoticeDeliveries}); err != nil {
 			return false, err
 		}
 	}
@@ -65,7 +65,7 @@ func (t *Tx) GoOn(ctx context.Context, run job.Run, version int, anyway bool, re
 			return false, err
 		}
 	}
-	return true, t.Tell(ctx, Notice{Kind: "parts"})
+	return true, t.Tell(ctx, Notice{Kind: job.NoticeParts})
 }
 
 // Warned is a run whose owner is to be warned of its deadline.

@@ -43,7 +43,7 @@ func (t *Tx) OpenAlert(ctx context.Context, a job.Alert) error {
 	if err != nil {
 		return wrap(err, "open the alert")
 	}
-	return t.Tell(ctx, Notice{Kind: "alerts"})
+	return t.Tell(ctx, Notice{Kind: job.NoticeAlerts})
 }
 
 // AlertsToTell locks alerts whose owner is to be told now, at most limit.
@@ -68,7 +68,7 @@ func (t *Tx) NextStep(ctx context.Context, id int64, told string) error {
 	if err != nil {
 		return wrap(err, "go to the alert's next step")
 	}
-	return t.Tell(ctx, Notice{Kind: "alerts"})
+	return t.Tell(ctx, Notice{Kind: job.NoticeAlerts})
 }
 
 // Unreached marks an alert that nobody could be told of.
@@ -89,7 +89,7 @@ func (t *Tx) Reached(ctx context.Context, id int64, how string, after time.Durat
 	if err != nil {
 		return wrap(err, "record how the telling went")
 	}
-	return t.Tell(ctx, Notice{Kind: "alerts"})
+	return t.Tell(ctx, Notice{Kind: job.NoticeAlerts})
 }
 
 // HurryAlerts lets the next step be taken now with the alerts whose mails wait for
@@ -103,7 +103,7 @@ func (q q) HurryAlerts(ctx context.Context, destination int64, told string) erro
 	if n, err := res.RowsAffected(); err != nil || n == 0 {
 		return wrap(err, "go on with the alerts")
 	}
-	return q.Tell(ctx, Notice{Kind: "alerts"})
+	return q.Tell(ctx, Notice{Kind: job.NoticeAlerts})
 }
 
 // AlertMailWaits tells whether a mail about an alert still waits to reach an address.
@@ -152,7 +152,7 @@ func (t *Tx) CloseAlertsOf(ctx context.Context, causes []string) error {
 	if _, err := t.ext.ExecContext(ctx, `UPDATE alerts SET state = 'closed', closed_at = bell_now(), tell_at = NULL WHERE cause = ANY($1) AND state <> 'closed'`, causes); err != nil {
 		return wrap(err, "close the alerts")
 	}
-	return t.Tell(ctx, Notice{Kind: "alerts"})
+	return t.Tell(ctx, Notice{Kind: job.NoticeAlerts})
 }
 
 // AlertFor says anew for whom the open alerts of some causes matter.
@@ -160,7 +160,7 @@ func (t *Tx) AlertFor(ctx context.Context, causes []string, whom string) error {
 	if _, err := t.ext.ExecContext(ctx, `UPDATE alerts SET for_whom = $2 WHERE cause = ANY($1) AND state <> 'closed'`, causes, bounded(whom)); err != nil {
 		return wrap(err, "say for whom the alerts matter")
 	}
-	return t.Tell(ctx, Notice{Kind: "alerts"})
+	return t.Tell(ctx, Notice{Kind: job.NoticeAlerts})
 }
 
 // Acknowledge records that a person has taken an alert on.
@@ -169,7 +169,7 @@ func (q q) Acknowledge(ctx context.Context, id int64, who string) error {
 		WHERE id = $1 AND state = 'open'`, id, who); err != nil {
 		return wrap(err, "acknowledge the alert")
 	}
-	return q.Tell(ctx, Notice{Kind: "alerts"})
+	return q.Tell(ctx, Notice{Kind: job.NoticeAlerts})
 }
 
 // CloseAlert ends an alert.
@@ -177,7 +177,7 @@ func (q q) CloseAlert(ctx context.Context, id int64) error {
 	if _, err := q.ext.ExecContext(ctx, `UPDATE alerts SET state = 'closed', closed_at = bell_now(), tell_at = NULL WHERE id = $1 AND state <> 'closed'`, id); err != nil {
 		return wrap(err, "close the alert")
 	}
-	return q.Tell(ctx, Notice{Kind: "alerts"})
+	return q.Tell(ctx, Notice{Kind: job.NoticeAlerts})
 }
 
 // CloseAlertsOfRuns notes that runs were put right, with those that they repeat, and
@@ -206,7 +206,7 @@ func (t *Tx) CloseAlertsOfRuns(ctx context.Context, right, ended []job.RunID) er
 	if len(closed) == 0 {
 		return nil
 	}
-	return t.Tell(ctx, Notice{Kind: "alerts"})
+	return t.Tell(ctx, Notice{Kind: job.NoticeAlerts})
 }
 
 // OwnersWaiting are the owners of the jobs whose deliveries wait for the

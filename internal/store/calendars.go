@@ -87,7 +87,7 @@ func (q q) PutCalendar(ctx context.Context, name string, author int64, d calenda
 		row.ID, row.Version, document[calendar.Definition]{d}, author); err != nil {
 		return Calendar{}, wrap(err, "save the calendar's version")
 	}
-	if err := q.Tell(ctx, Notice{Kind: "calendars", ID: name}); err != nil {
+	if err := q.Tell(ctx, Notice{Kind: job.NoticeCalendars, ID: name}); err != nil {
 		return Calendar{}, err
 	}
 	return q.Calendar(ctx, name)
@@ -98,7 +98,7 @@ func (q q) RemoveCalendar(ctx context.Context, name string) error {
 	if _, err := q.ext.ExecContext(ctx, `DELETE FROM calendars WHERE name = $1`, name); err != nil {
 		return wrap(err, "remove the calendar")
 	}
-	return q.Tell(ctx, Notice{Kind: "calendars", ID: name})
+	return q.Tell(ctx, Notice{Kind: job.NoticeCalendars, ID: name})
 }
 
 // JobsUsing lists the jobs that speak of a calendar, a report or another record
@@ -126,7 +126,7 @@ func (q q) MoveTriggers(ctx context.Context, next map[int64]*NextRing, zones str
 	if _, err := q.ext.ExecContext(ctx, moveTriggers, ids, dues, nominals, zones); err != nil {
 		return wrap(err, "move the triggers")
 	}
-	return q.Tell(ctx, Notice{Kind: "jobs"})
+	return q.Tell(ctx, Notice{Kind: job.NoticeJobs})
 }
 
 const moveTriggers = `UPDATE triggers t SET next_due = u.due, next_nominal = u.nominal, zones = $4

@@ -178,13 +178,13 @@ func (q q) tellRuns(ctx context.Context, ids []job.RunID) error {
 		return nil
 	}
 	if len(ids) > many {
-		return q.Tell(ctx, Notice{Kind: "runs"})
+		return q.Tell(ctx, Notice{Kind: job.NoticeRuns})
 	}
-	words := make([]string, len(ids))
+	all := make([]Notice, len(ids))
 	for i, id := range ids {
-		words[i] = "run " + id.String()
+		all[i] = Notice{Kind: job.NoticeRun, ID: id.String()}
 	}
-	return q.tell(ctx, words...)
+	return q.Tell(ctx, all...)
 }
 
 // NextReady is how long until the next waiting part or delivery becomes ready,

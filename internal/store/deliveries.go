@@ -134,7 +134,7 @@ func (t *Tx) Resend(ctx context.Context, id int64, messageID string) error {
 		FROM again WHERE deliveries.id = $1`, id, messageID)); err != nil {
 		return wrap(err, "send again")
 	}
-	return t.Tell(ctx, Notice{Kind: "deliveries"})
+	return t.Tell(ctx, Notice{Kind: job.NoticeDeliveries})
 }
 
 // ResendFailed lets all deliveries of a run that failed or bounced go out again,
@@ -165,7 +165,7 @@ func (t *Tx) AllowDelivery(ctx context.Context, id int64, who string) error {
 		WHERE id = $1 AND state = 'waiting'`, id, who)); err != nil {
 		return wrap(err, "let the delivery go")
 	}
-	return t.Tell(ctx, Notice{Kind: "deliveries"})
+	return t.Tell(ctx, Notice{Kind: job.NoticeDeliveries})
 }
 
 // ReleaseSilent lets go, or gives up, what was kept back since nothing left the
@@ -184,5 +184,5 @@ func (t *Tx) ReleaseSilent(ctx context.Context, send bool, who string) (n int64,
 			runs = append(runs, *r)
 		}
 	}
-	return int64(len(rows)), runs, t.Tell(ctx, Notice{Kind: "deliveries"})
+	return int64(len(rows)), runs, t.Tell(ctx, Notice{Kind: job.NoticeDeliveries})
 }

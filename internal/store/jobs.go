@@ -181,7 +181,7 @@ func (q q) PutJob(ctx context.Context, name string, owner, author int64, on bool
 	if _, err := q.ext.ExecContext(ctx, `INSERT INTO job_emits (job_id, type) SELECT DISTINCT $1::bigint, unnest($2::text[])`, row.ID, uses.Emits); err != nil {
 		return job.Job{}, wrap(err, "save what the job raises")
 	}
-	if err := q.Tell(ctx, Notice{Kind: "jobs", ID: strconv.FormatInt(row.ID, 10)}); err != nil {
+	if err := q.Tell(ctx, Notice{Kind: job.NoticeJobs, ID: strconv.FormatInt(row.ID, 10)}); err != nil {
 		return job.Job{}, err
 	}
 	return q.Job(ctx, strconv.FormatInt(row.ID, 10))
@@ -257,7 +257,7 @@ func (q q) SwitchJob(ctx context.Context, id int64, on bool, next map[int64]*Nex
 	if err := q.MoveTriggers(ctx, next, zones); err != nil {
 		return err
 	}
-	return q.Tell(ctx, Notice{Kind: "jobs", ID: strconv.FormatInt(id, 10)})
+	return q.Tell(ctx, Notice{Kind: job.NoticeJobs, ID: strconv.FormatInt(id, 10)})
 }
 
 // LastRun is the outcome that a list of jobs shows.

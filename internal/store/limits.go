@@ -127,7 +127,7 @@ func (q q) AddFreeze(ctx context.Context, f Freeze) (Freeze, error) {
 	if err := q.moveGate(ctx); err != nil {
 		return f, err
 	}
-	return f, q.Tell(ctx, Notice{Kind: "parts"})
+	return f, q.Tell(ctx, Notice{Kind: job.NoticeParts})
 }
 
 // LiftFreeze ends a freeze now.
@@ -141,7 +141,7 @@ func (q q) LiftFreeze(ctx context.Context, id int64, by string) (Freeze, error) 
 	if err := q.moveGate(ctx); err != nil {
 		return f, err
 	}
-	for _, kind := range []string{"parts", "deliveries"} {
+	for _, kind := range []job.NoticeKind{job.NoticeParts, job.NoticeDeliveries} {
 		if err := q.Tell(ctx, Notice{Kind: kind}); err != nil {
 			return f, err
 		}

@@ -4,6 +4,8 @@ import (
 	"context"
 	"time"
 
+	"ironbell/internal/core/job"
+
 	"github.com/jmoiron/sqlx"
 )
 
@@ -56,7 +58,7 @@ func (t *Tx) FinishNode(ctx context.Context, name string, finish bool) error {
 	if n, err := res.RowsAffected(); err != nil || n == 0 {
 		return &NotFound{Kind: "node", Name: name}
 	}
-	return t.Tell(ctx, Notice{Kind: "nodes"})
+	return t.Tell(ctx, Notice{Kind: job.NoticeNodes})
 }
 
 // NewerZones tells whether a node lives whose zone data is newer than some.

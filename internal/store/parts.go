@@ -42,7 +42,7 @@ func (t *Tx) SplitRun(ctx context.Context, c Claim, parts []NewPart) error {
 	if _, err := t.ext.ExecContext(ctx, `UPDATE runs SET part_count = $2 WHERE id = $1`, c.RunID, len(parts)); err != nil {
 		return wrap(err, "count the run's parts")
 	}
-	return t.Tell(ctx, Notice{Kind: "parts"})
+	return t.Tell(ctx, Notice{Kind: job.NoticeParts})
 }
 
 // Parts lists the parts of a run, those that went wrong first, at most limit.

@@ -55,7 +55,7 @@ func (q q) LetGo(ctx context.Context) (more bool, err error) {
 	if err != nil {
 		return more, err
 	}
-	return more, q.Tell(ctx, Notice{Kind: "deliveries"})
+	return more, q.Tell(ctx, Notice{Kind: job.NoticeDeliveries})
 }
 
 func full(res sql.Result, err error, doing string) (bool, error) {
@@ -169,7 +169,7 @@ func (t *Tx) Tested(ctx context.Context, id int64, answer string) error {
 	if err := one(t.ext.ExecContext(ctx, `UPDATE destinations SET tested_at = bell_now(), test_answer = $2 WHERE id = $1`, id, bounded(answer))); err != nil {
 		return wrap(err, "keep how the test went")
 	}
-	return t.Tell(ctx, Notice{Kind: "destinations"})
+	return t.Tell(ctx, Notice{Kind: job.NoticeDestinations})
 }
 
 // PinDestination keeps the host key that a destination showed at its first test.

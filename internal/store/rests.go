@@ -80,7 +80,7 @@ func (t *Tx) EndRest(ctx context.Context, label string) (bool, error) {
 	if err != nil || n == 0 {
 		return false, wrap(err, "end the rest")
 	}
-	return true, t.Tell(ctx, Notice{Kind: "parts"})
+	return true, t.Tell(ctx, Notice{Kind: job.NoticeParts})
 }
 
 // KeptPart is a part that waits for what rests.

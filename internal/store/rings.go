@@ -298,7 +298,7 @@ func (t *Tx) WriteRings(ctx context.Context, p *RingPlan) error {
 	if err != nil {
 		return wrap(err, "write the rings and move the triggers")
 	}
-	if err := t.Tell(ctx, Notice{Kind: "jobs"}); err != nil {
+	if err := t.Tell(ctx, Notice{Kind: job.NoticeJobs}); err != nil {
 		return err
 	}
 	for id, nominal := range p.Moved {
@@ -381,7 +381,7 @@ func (q q) AddRuns(ctx context.Context, runs []NewRun) error {
 	for i, id := range ids {
 		runs[i].ID = id
 	}
-	return q.Tell(ctx, Notice{Kind: "parts"})
+	return q.Tell(ctx, Notice{Kind: job.NoticeParts})
 }
 
 // NextDue is the earliest due time of all triggers; ok is false when nothing is to ring.

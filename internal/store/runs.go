@@ -312,12 +312,12 @@ func (t *Tx) MoveRuns(ctx context.Context, moves []RunMove) error {
 		return wrap(err, "move the runs")
 	}
 	if noted {
-		if err := t.Tell(ctx, Notice{Kind: "alerts"}); err != nil {
+		if err := t.Tell(ctx, Notice{Kind: job.NoticeAlerts}); err != nil {
 			return err
 		}
 	}
 	if opens {
-		if err := t.Tell(ctx, Notice{Kind: "parts"}); err != nil {
+		if err := t.Tell(ctx, Notice{Kind: job.NoticeParts}); err != nil {
 			return err
 		}
 	}

@@ -61,7 +61,7 @@ func (t *Tx) Freeze(ctx context.Context, m NewMessage) (int64, error) {
 	if err != nil {
 		return 0, wrap(err, "write the deliveries")
 	}
-	return id, t.Tell(ctx, Notice{Kind: "deliveries"})
+	return id, t.Tell(ctx, Notice{Kind: job.NoticeDeliveries})
 }
 
 // The states in which things are open, as SQL has lists.
@@ -337,7 +337,7 @@ func (t *Tx) EndSending(ctx context.Context, s Sending, e Ended) error {
 	if e.State != job.DeliveryWaiting {
 		return nil
 	}
-	return t.Tell(ctx, Notice{Kind: "deliveries"}) // whoever sleeps must reckon anew for how long
+	return t.Tell(ctx, Notice{Kind: job.NoticeDeliveries}) // whoever sleeps must reckon anew for how long
 }
 
 // GiveBack returns deliveries that were claimed and surely did not go out, whether
@@ -354,7 +354,7 @@ func (t *Tx) GiveBack(ctx context.Context, all []Sending) error {
 			return wrap(err, "hand deliveries back")
 		}
 	}
-	return t.Tell(ctx, Notice{Kind: "deliveries"})
+	return t.Tell(ctx, Notice{Kind: job.NoticeDeliveries})
 }
 
 // LostSendings locks the deliveries whose leases ran out: those that were

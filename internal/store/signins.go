@@ -102,7 +102,7 @@ func (q q) EndSignIn(ctx context.Context, id int64) (job.SignIn, job.Person, err
 	if err := found(err, "session or token", strconv.FormatInt(id, 10)); err != nil {
 		return job.SignIn{}, job.Person{}, err
 	}
-	return job.SignIn{ID: row.WayID, Kind: row.Kind, Name: row.WayName, Address: row.Address}, row.Person, q.Tell(ctx, Notice{Kind: "access"})
+	return job.SignIn{ID: row.WayID, Kind: row.Kind, Name: row.WayName, Address: row.Address}, row.Person, q.Tell(ctx, Notice{Kind: job.NoticeAccess})
 }
 
 // EndAccess ends the sessions and tokens of a person and their link to the forecast.
@@ -110,7 +110,7 @@ func (t *Tx) EndAccess(ctx context.Context, person int64) error {
 	if _, err := t.ext.ExecContext(ctx, `WITH unlinked AS (DELETE FROM feeds WHERE person_id = $1) DELETE FROM sign_ins WHERE person_id = $1`, person); err != nil {
 		return wrap(err, "end the sessions and tokens")
 	}
-	return t.Tell(ctx, Notice{Kind: "access"})
+	return t.Tell(ctx, Notice{Kind: job.NoticeAccess})
 }
 
 // SweepAccess removes sessions and tokens that have ended.

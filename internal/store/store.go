@@ -50,12 +50,11 @@ type Tx struct{ q }
 
 // q holds the methods that work inside and outside of a transaction.
 type q struct {
-	ext   sqlx.ExtContext
-	words *words // of a transaction
-}
+	ext sqlx.ExtContext
 
-// words are the notices of a transaction, which are sent as one when it commits.
-type words struct{ all []string }
+	// Of a transaction: its notices, which are sent together when it commits.
+	notices *[]Notice
+}
 
 // ErrStale says that a lease was lost: another node has the work now, and the
 // write was refused.
@@ -203,11 +202,12 @@ func (s *Store) once(ctx context.Context, f func(*Tx) error) error {
 		return fmt.Errorf("begin a transaction: %w", err)
 	}
 	defer func() { _ = tx.Rollback() }() // after a commit there is nothing to undo
-	t := &Tx{q{ext: tx, words: &words{}}}
+	var notices []Notice
+	t := &Tx{q{ext: tx, notices: &notices}}
 	if err := f(t); err != nil {
 		return err
 	}
-	if err := t.send(ctx, t.words.all); err != nil {
+	if err := t.send(ctx, notices); err != nil {
 		return err
 	}
 	return wrap(tx.Commit(), "commit")
@@ -218,24 +218,27 @@ type Notice = job.Notice
 
 const channel = "ironbell"
 
-// Tell sends a notice to every node, when the transaction commits if there is one.
-func (q q) Tell(ctx context.Context, n Notice) error { return q.tell(ctx, n.Kind+" "+n.ID) }
-
-func (q q) tell(ctx context.Context, all ...string) error {
-	if q.words == nil {
+// Tell sends notices to every node, when the transaction commits if there is one.
+func (q q) Tell(ctx context.Context, all ...Notice) error {
+	if q.notices == nil {
 		return q.send(ctx, all)
 	}
-	for _, word := range all {
-		if !slices.Contains(q.words.all, word) {
-			q.words.all = append(q.words.all, word)
+	for _, n := range all {
+		if !slices.Contains(*q.notices, n) {
+			*q.notices = append(*q.notices, n)
 		}
 	}
 	return nil
 }
 
-func (q q) send(ctx context.Context, words []string) error {
-	if len(words) == 0 {
+// send sends notices as one statement. A notice travels as its kind, a blank and its id.
+func (q q) send(ctx context.Context, all []Notice) error {
+	if len(all) == 0 {
 		return nil
+	}
+	words := make([]string, len(all))
+	for i, n := range all {
+		words[i] = string(n.Kind) + " " + n.ID
 	}
 	_, err := q.ext.ExecContext(ctx, `SELECT pg_notify($1, word) FROM unnest($2::text[]) AS u(word)`, channel, words)
 	return wrap(err, "notify")
@@ -263,14 +266,8 @@ func (s *Store) Listen(ctx context.Context, ready func(), heard func(Notice)) er
 		if err != nil {
 			return fmt.Errorf("listen: %w", err)
 		}
-		notice := Notice{Kind: n.Payload}
-		for i := range n.Payload {
-			if n.Payload[i] == ' ' {
-				notice = Notice{Kind: n.Payload[:i], ID: n.Payload[i+1:]}
-				break
-			}
-		}
-		heard(notice)
+		kind, id, _ := strings.Cut(n.Payload, " ")
+		heard(Notice{Kind: job.NoticeKind(kind), ID: id})
 	}
 }
 

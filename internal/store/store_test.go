@@ -493,8 +493,8 @@ func TestNoticesAreHeard(t *testing.T) {
 	}()
 	<-ready
 	run := ring(t, s, put(t, s, w, "Quay board", job.Definition{}), true)
-	kinds := map[string]bool{}
-	for !kinds["jobs"] || !kinds["parts"] {
+	kinds := map[job.NoticeKind]bool{}
+	for !kinds[job.NoticeJobs] || !kinds[job.NoticeParts] {
 		select {
 		case n := <-heard:
 			kinds[n.Kind] = true

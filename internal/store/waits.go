@@ -208,7 +208,7 @@ func (t *Tx) Release(ctx context.Context, id job.RunID, ready time.Time, given j
 	if err := t.MoveRun(ctx, run, job.RunWaiting, reason); err != nil {
 		return false, err
 	}
-	return true, t.Tell(ctx, Notice{Kind: "parts"})
+	return true, t.Tell(ctx, Notice{Kind: job.NoticeParts})
 }
 
 // GaveUp locks the runs that have waited in vain for what should have happened.

@@ -1,10 +1,15 @@
 // Notices of changes: they make what is shown fresh without a reload.
 import type { QueryClient } from '@tanstack/svelte-query';
+import type { components } from './api.gen';
 
-type Notice = { kind: string; id: string };
+type Notice = components['schemas']['Notice'];
 
-/** Which lists a notice makes stale. */
-const stale: Record<string, string[]> = {
+/** Which lists a notice makes stale. Each kind stands here, so that a new one is thought of. */
+const stale: Record<Notice['kind'], string[]> = {
+  access: [],
+  calendars: ['calendars', 'calendar'],
+  cancel: [],
+  pulse: [],
   jobs: ['day', 'jobs', 'job'],
   runs: ['day', 'runs', 'jobs', 'job', 'run', 'log', 'deliveries', 'alert'],
   nodes: ['state'],

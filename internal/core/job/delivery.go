@@ -281,9 +281,3 @@ func (s MailSettings) MayReceive(address string) bool {
 	}
 	return false
 }
-
-// Notice is word of a change, to shorten a wait: what it is about and which.
-type Notice struct {
-	Kind string `json:"kind"` // jobs, parts, deliveries, alerts, or run
-	ID   string `json:"id"`
-}
