@@ -185,25 +185,9 @@ func (s *server) runPage(ctx context.Context, id job.RunID) (wire.RunPage, error
 	if page.DeliveryCounts, err = s.Store.DeliveryCounts(ctx, id); err != nil {
 		return page, err
 	}
-	// Those that went wrong are shown however many others there are.
 	const shown = 1000
-	var states []string
-	for state, n := range page.DeliveryCounts {
-		if n > 0 && state != job.DeliverySent {
-			states = append(states, string(state))
-		}
-	}
-	if len(states) > 0 {
-		if page.Deliveries, err = s.Store.Deliveries(ctx, store.DeliveryFilter{RunID: id, States: states, Limit: shown}); err != nil {
-			return page, err
-		}
-	}
-	if left := shown - len(page.Deliveries); left > 0 {
-		sent, err := s.Store.Deliveries(ctx, store.DeliveryFilter{RunID: id, States: []string{string(job.DeliverySent)}, Limit: left})
-		if err != nil {
-			return page, err
-		}
-		page.Deliveries = append(page.Deliveries, sent...)
+	if page.Deliveries, err = s.Store.DeliveriesOfRun(ctx, id, shown); err != nil {
+		return page, err
 	}
 	slices.SortFunc(page.Deliveries, func(a, b job.Delivery) int {
 		if wrong := cmp.Compare(unwell(a), unwell(b)); wrong != 0 {

@@ -152,19 +152,3 @@ func TestARingThatACalendarMovedIntoThePast(t *testing.T) {
 	assert.Contains(t, p.Rings[0].Reason, "so it rings at once")
 	assert.Equal(t, thursday.AddDate(0, 0, 7), p.Next[1].Due.UTC())
 }
-
-func TestWatchersThatFallBehindAreToldThatTheyMissedSomething(t *testing.T) {
-	e := New(&store.Store{}, nil, nil, nil, Options{Log: slog.New(slog.DiscardHandler)})
-	notices, stop := e.Watch()
-	for range 100 {
-		e.live.tell(job.Notice{Kind: job.NoticeRun})
-	}
-	kinds := map[job.NoticeKind]int{}
-	for len(notices) > 0 {
-		kinds[(<-notices).Kind]++
-	}
-	assert.Positive(t, kinds[job.NoticeEverything])
-	stop()
-	e.live.tell(job.Notice{Kind: job.NoticeRun})
-	assert.Empty(t, notices)
-}

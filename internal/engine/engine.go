@@ -5,7 +5,7 @@
 // into rings and runs; work claims the parts of runs; perform carries out the
 // tasks of a part as its chain says; ledger writes what came of them, many parts
 // in one transaction, and settles the runs that end with it: outcome, alerts,
-// and what waits for that outcome (happen); send hands deliveries over; tell
+// and what waits for that outcome (waits); send hands deliveries over; tell
 // sends alerts; probe looks after destinations that rest; reap brings back what a dead node left and keeps house. Each is a
 // loop with a goroutine of its own, shortened by notices and correct without
 // them, by polling.
@@ -32,6 +32,8 @@ import (
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/zone"
 	"ironbell/internal/deliver"
+	"ironbell/internal/engine/lease"
+	"ironbell/internal/engine/notices"
 	"ironbell/internal/outgoing"
 	"ironbell/internal/report"
 	"ironbell/internal/store"
@@ -73,14 +75,14 @@ type Engine struct {
 	reports      *task.Report
 	destinations *deliver.Destinations
 	post
-	files   *artifact.Folder
-	kinds   map[job.TaskKind]task.Kind
-	times   timetable.Timetable
-	zones   string // version of this node's zone data
-	live    live
-	desk    desk
-	entries chan *entry  // for the ledger
-	stale   atomic.Int64 // writes that were refused
+	files    *artifact.Folder
+	kinds    map[job.TaskKind]task.Kind
+	times    timetable.Timetable
+	zones    string // version of this node's zone data
+	watchers notices.Watchers
+	desk     desk
+	entries  chan *entry  // for the ledger
+	stale    atomic.Int64 // writes that were refused
 
 	finishing atomic.Bool // it takes no more work, and finishes what it has
 	swept     time.Time   // when old history was removed; of the goroutine of reap
@@ -89,10 +91,10 @@ type Engine struct {
 
 	asking *asking // of the goroutine of probe
 
-	mu      sync.Mutex // guards what this node works on
-	plans   map[store.Version]*plan
-	held    map[holding]*lease
-	sending map[int64]store.Sending
+	holdings *lease.Holdings // what this node works on
+
+	mu    sync.Mutex // guards the plans
+	plans map[store.Version]*plan
 }
 
 // Signer signs texts for links that act without a sign-in, and knows its
@@ -160,7 +162,7 @@ func New(s *store.Store, sources *report.Sources, destinations *deliver.Destinat
 		},
 		zones: zone.Version(), entries: make(chan *entry, maxEntries), plans: map[store.Version]*plan{},
 		wakeClock: signal(), wakeWork: signal(), wakeSend: signal(), wakeTell: signal(), wakeDesk: signal(), wakeProbe: signal(), wakeTurns: signal(), wakeRenew: signal(), post: newPost(), asking: newAsking(),
-		held: map[holding]*lease{}, sending: map[int64]store.Sending{},
+		holdings: lease.New(o.Lease),
 	}
 	maps.Copy(e.kinds, o.Kinds)
 	return e

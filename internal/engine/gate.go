@@ -145,7 +145,7 @@ func (e *Engine) passedOver(ctx context.Context, s store.Sending) error {
 		}
 		return e.settleRuns(ctx, t, []job.RunID{*s.RunID})
 	})
-	e.releaseSending(s)
+	e.holdings.ReleaseSending(s)
 	return err
 }
 
@@ -155,7 +155,7 @@ func (e *Engine) dropped(ctx context.Context, s store.Sending) error {
 	err := e.store.Do(ctx, func(t *store.Tx) error {
 		return t.EndSending(ctx, s, store.Ended{State: job.DeliveryFailed, Answer: "not needed any more: the alert was taken on or put right", Untried: true})
 	})
-	e.releaseSending(s)
+	e.holdings.ReleaseSending(s)
 	return err
 }
 
@@ -201,7 +201,7 @@ func (e *Engine) keepBack(ctx context.Context, g store.GateState, why job.KeptBa
 		return nil
 	})
 	for _, s := range all {
-		e.releaseSending(s)
+		e.holdings.ReleaseSending(s)
 	}
 	return err
 }

@@ -29,7 +29,7 @@ type entry struct {
 // another node has the part now. It always waits for the answer, which is
 // bounded, so that nobody acts on what may yet be written.
 func (e *Engine) record(_ context.Context, en *entry) error {
-	en.Node, en.No = e.o.Node, e.numberOf(en.Claim)
+	en.Node, en.No = e.o.Node, e.holdings.Number(en.Claim)
 	en.done = make(chan error, 1)
 	e.entries <- en
 	return <-en.done
@@ -38,7 +38,7 @@ func (e *Engine) record(_ context.Context, en *entry) error {
 // recordLater writes an entry after which there is nothing more to do for the
 // part, and lets its worker go on with another one meanwhile.
 func (e *Engine) recordLater(en *entry, after func(err error)) {
-	en.Node, en.No, en.after = e.o.Node, e.numberOf(en.Claim), after
+	en.Node, en.No, en.after = e.o.Node, e.holdings.Number(en.Claim), after
 	e.entries <- en
 }
 

@@ -14,6 +14,7 @@ import (
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/policy"
 	"ironbell/internal/core/zone"
+	"ironbell/internal/engine/lease"
 	"ironbell/internal/render"
 	"ironbell/internal/store"
 	"ironbell/internal/task"
@@ -73,7 +74,7 @@ func (e *Engine) perform(ctx, stopping context.Context, c store.Claim) (*entry, 
 	p.stopping = stopping
 	err = p.run(ctx)
 	p.drain()
-	if cause := context.Cause(ctx); err != nil && errors.Is(err, errStopped) && !errors.Is(cause, errLeaseLost) && !errors.Is(cause, errCancelled) {
+	if cause := context.Cause(ctx); err != nil && errors.Is(err, errStopped) && !errors.Is(cause, lease.ErrLost) && !errors.Is(cause, lease.ErrCancelled) {
 		return e.handBack(c, sortedKeys(p.undone), p.undone), nil
 	}
 	return p.last, err

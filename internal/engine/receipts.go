@@ -124,7 +124,7 @@ func (e *Engine) recordReceipts(ctx context.Context) {
 		}
 		stop()
 		for _, r := range group {
-			e.releaseSending(r.Sending)
+			e.holdings.ReleaseSending(r.Sending)
 			if err == nil {
 				e.crash(crashReceipt)
 			}
@@ -238,7 +238,7 @@ func (e *Engine) rest(ctx context.Context, group []store.Sending, f *fault.Fault
 		return e.restNow(ctx, t, first, f) // which keeps back all that is ready for it
 	})
 	for _, s := range group {
-		e.releaseSending(s)
+		e.holdings.ReleaseSending(s)
 	}
 	if err != nil {
 		e.o.Log.Error("could not let a destination rest; leases will run out", "destination", first.DestinationID, "error", err)

@@ -51,7 +51,7 @@ func (e *Engine) send(ctx context.Context) {
 			e.failed(ctx, "claim deliveries", err)
 			continue
 		}
-		e.holdSending(claimed)
+		e.holdings.HoldSending(claimed)
 		if len(claimed) > 0 {
 			e.crash(crashSend)
 		}
@@ -233,7 +233,7 @@ func (inMemory) Close() error { return nil }
 
 // ended writes how a hand-over went that was not accepted, and settles its run.
 func (e *Engine) ended(ctx context.Context, s store.Sending, res deliver.Result, err error) {
-	defer e.releaseSending(s)
+	defer e.holdings.ReleaseSending(s)
 	ctx, stop := ending(ctx)
 	defer stop()
 	if res.Offered {
@@ -344,7 +344,7 @@ func (e *Engine) giveBack(ctx context.Context, rest []store.Sending) {
 	defer stop()
 	err := e.store.Do(ctx, func(t *store.Tx) error { return t.GiveBack(ctx, rest) })
 	for _, s := range rest {
-		e.releaseSending(s)
+		e.holdings.ReleaseSending(s)
 	}
 	if err != nil {
 		e.o.Log.Error("could not hand deliveries back; their leases will run out", "deliveries", len(rest), "error", err)

@@ -11,6 +11,7 @@ import (
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/policy"
+	"ironbell/internal/engine/lease"
 	"ironbell/internal/store"
 	"ironbell/internal/task"
 )
@@ -31,7 +32,7 @@ func (p *performance) hear(ctx context.Context, d done) error {
 	}
 	// What was stopped did not fail.
 	if cause := context.Cause(ctx); ctx.Err() != nil && !errors.Is(cause, errRunLimit) && !p.effectsUnknown(d) {
-		if errors.Is(cause, errLeaseLost) || errors.Is(cause, errCancelled) {
+		if errors.Is(cause, lease.ErrLost) || errors.Is(cause, lease.ErrCancelled) {
 			return cause
 		}
 		if !d.task.Kind.Effects() || d.task.Repeatable {

@@ -13,14 +13,9 @@ import (
 	"ironbell/internal/core/chain"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
+	"ironbell/internal/engine/lease"
 	"ironbell/internal/store"
 )
-
-// errLeaseLost ends the work on a part that another node has now.
-var errLeaseLost = errors.New("the lease was lost")
-
-// errCancelled ends the work on a part of a run that somebody cancelled.
-var errCancelled = errors.New("the run was cancelled")
 
 const (
 	// quick is how short parts must be so that a node claims more of them than
@@ -130,7 +125,7 @@ func (e *Engine) work(ctx context.Context) {
 		e.desk.queue(len(claims))
 		for _, c := range claims {
 			working, cancel := context.WithCancelCause(living)
-			e.hold(c, cancel, since)
+			e.holdings.Hold(c, cancel, since)
 			parts <- claimed{c, working, cancel}
 		}
 		if len(claims) > 0 && more {
@@ -153,7 +148,7 @@ func (e *Engine) work(ctx context.Context) {
 func (e *Engine) part(stopping context.Context, c claimed) {
 	ctx, log := c.ctx, e.o.Log.With("run", c.RunID.String(), "job", c.Job)
 	let := func(err error) {
-		e.release(c.Claim)
+		e.holdings.Release(c.Claim)
 		c.cancel(nil)
 		if err != nil && !errors.Is(err, store.ErrStale) {
 			log.Error("could not write the end of a part; its lease will run out", "error", err)
@@ -166,7 +161,7 @@ func (e *Engine) part(stopping context.Context, c claimed) {
 	last, err := e.performed(ctx, stopping, c.Claim, log)
 	switch cause := context.Cause(ctx); { //nolint:contextcheck // it lives on for a while after the word to stop
 	case err == nil:
-	case errors.Is(err, store.ErrStale), errors.Is(cause, errLeaseLost), errors.Is(cause, errCancelled):
+	case errors.Is(err, store.ErrStale), errors.Is(cause, lease.ErrLost), errors.Is(cause, lease.ErrCancelled):
 		log.Warn("this node has the work no more", "part", c.Part, "cause", cause)
 		last = nil
 	case ctx.Err() != nil:
@@ -199,11 +194,11 @@ func (e *Engine) handBack(c store.Claim, undone []string, tries map[string]int) 
 // lost: nothing of it began. If it was not, the write is refused.
 func (e *Engine) doubt(living context.Context, c store.Claim, since time.Time) {
 	_, cancel := context.WithCancelCause(living)
-	e.hold(c, cancel, since)
+	e.holdings.Hold(c, cancel, since)
 	en := e.handBack(c, sortedKeys(c.Begun), c.Begun)
 	en.Part.Reason = "the database did not say whether node " + e.o.Node + " had it, which gave it back"
 	e.recordLater(en, func(error) {
-		e.release(c)
+		e.holdings.Release(c)
 		cancel(nil)
 	})
 }

@@ -73,6 +73,22 @@ func (q q) Deliveries(ctx context.Context, f DeliveryFilter) ([]job.Delivery, er
 	return list, wrap(err, "list the deliveries")
 }
 
+// DeliveriesOfRun lists the deliveries of a run, at most so many: first those that were not
+// sent, however many others there are. It is one statement, so that one that moves
+// meanwhile is neither left out nor listed twice.
+func (q q) DeliveriesOfRun(ctx context.Context, id job.RunID, limit int) ([]job.Delivery, error) {
+	list := []job.Delivery{}
+	unsent := amongStates([]string{
+		string(job.DeliveryWaiting), string(job.DeliverySending), string(job.DeliveryOffered), string(job.DeliveryTaken),
+		string(job.DeliveryFailed), string(job.DeliveryBounced), string(job.DeliveryUnknown), string(job.DeliveryDeclined),
+	})
+	err := sqlx.SelectContext(ctx, q.ext, &list, `SELECT * FROM (
+			(SELECT `+deliveryColumns+` WHERE d.run_id = $1 AND `+unsent+` ORDER BY d.id DESC LIMIT $2)
+			UNION ALL (SELECT `+deliveryColumns+` WHERE d.run_id = $1 AND d.state = 'sent' ORDER BY d.id DESC LIMIT $2)) d
+		ORDER BY d.state = 'sent', d.id DESC LIMIT $2`, id, limit)
+	return list, wrap(err, "list the deliveries of a run")
+}
+
 // amongStates says in which states deliveries are looked for. What went wrong, and
 // what is open, is looked for by its phase too: the indexes hold nothing else.
 func amongStates(states []string) string {

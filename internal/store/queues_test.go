@@ -232,3 +232,54 @@ func TestADestinationThatIsNeededIsKept(t *testing.T) {
 	require.NoError(t, err)
 	assert.True(t, recorded, "the record says what went there")
 }
+
+// A delivery that moves while a run's are listed is neither left out nor listed twice, and
+// those that were not sent come first.
+func TestDeliveriesOfARunInOneLook(t *testing.T) {
+	s, w := fresh(t)
+	ctx := context.Background()
+	run := ring(t, s, put(t, s, w, "Quay board", job.Definition{}), false)
+	queue(t, s, w.mail, run, 0, 40)
+	all, err := s.DeliveriesOfRun(ctx, run, 100)
+	require.NoError(t, err)
+	require.Len(t, all, 40)
+	moved := make(chan error, 1)
+	go func() {
+		for _, d := range all[10:] {
+			for _, to := range []job.DeliveryState{job.DeliveryUnknown, job.DeliverySent, job.DeliveryFailed, job.DeliverySent} {
+				if err := s.Do(ctx, func(tx *store.Tx) error { return tx.SettleDelivery(ctx, d.ID, to, "moved") }); err != nil {
+					moved <- err
+					return
+				}
+			}
+		}
+		moved <- nil
+	}()
+	for looking := true; looking; {
+		select {
+		case err := <-moved:
+			require.NoError(t, err)
+			looking = false
+		default:
+		}
+		list, err := s.DeliveriesOfRun(ctx, run, 100)
+		require.NoError(t, err)
+		require.Len(t, list, 40)
+		seen, sent := map[int64]bool{}, false
+		for _, d := range list {
+			assert.False(t, seen[d.ID])
+			assert.False(t, sent && d.State != job.DeliverySent, "what was sent comes last")
+			seen[d.ID], sent = true, d.State == job.DeliverySent
+		}
+	}
+	few, err := s.DeliveriesOfRun(ctx, run, 12)
+	require.NoError(t, err)
+	require.Len(t, few, 12)
+	open := 0
+	for _, d := range few {
+		if d.State != job.DeliverySent {
+			open++
+		}
+	}
+	assert.Equal(t, 10, open, "those that were not sent are there, however many others there are")
+}
