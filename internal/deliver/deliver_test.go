@@ -3,6 +3,7 @@ package deliver_test
 import (
 	"bytes"
 	"context"
+	"crypto/tls"
 	"encoding/json"
 	"errors"
 	"io"
@@ -266,6 +267,26 @@ func TestSignInByToken(t *testing.T) {
 	_, err = send(t, d, "x@tarnwick.example", nil)
 	assert.Equal(t, fault.Lasting, fault.Of(err).Class)
 	assert.Contains(t, fault.Of(err).Advice, "token_url")
+
+	// Its server may have an authority of its own, beside the mail server's.
+	cert, ca, err := gate.Certificate()
+	require.NoError(t, err)
+	secure := httptest.NewUnstartedServer(desk.Config.Handler)
+	secure.TLS = &tls.Config{Certificates: []tls.Certificate{cert}, MinVersion: tls.VersionTLS12}
+	secure.StartTLS()
+	defer secure.Close()
+	at["token_url"], allowed.Guard = secure.URL, outgoing.New([]string{secure.Listener.Addr().String()})
+	d, err = deliver.Open(settings(t, "smtp", "office-secret", at), allowed)
+	require.NoError(t, err)
+	_, err = send(t, d, "x@tarnwick.example", nil)
+	assert.Equal(t, fault.Lasting, fault.Of(err).Class)
+	assert.ErrorContains(t, err, "an authority that this machine does not trust")
+	assert.Contains(t, fault.Of(err).Advice, "put it into ca")
+	at["ca"] = p.ca + ca
+	d, err = deliver.Open(settings(t, "smtp", "office-secret", at), allowed)
+	require.NoError(t, err)
+	_, err = send(t, d, "x@tarnwick.example", nil)
+	require.NoError(t, err)
 }
 
 func TestAnotherServerStandsBy(t *testing.T) {

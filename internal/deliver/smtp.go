@@ -3,6 +3,7 @@ package deliver
 import (
 	"context"
 	"crypto/tls"
+	"crypto/x509"
 	"errors"
 	"fmt"
 	"net"
@@ -116,7 +117,13 @@ func openMail(p Place, a Allowed) (Destination, error) {
 		if s.TokenScope != "" {
 			grant.Scopes = []string{s.TokenScope}
 		}
-		client := &http.Client{Transport: a.Guard.Transport(nil), Timeout: commandLimit, CheckRedirect: outgoing.Stay}
+		// It may be another's server than the mail server: this machine's authorities hold, too.
+		roots, err := x509.SystemCertPool()
+		if err != nil {
+			roots = x509.NewCertPool() // this machine has none
+		}
+		roots.AppendCertsFromPEM([]byte(s.CA)) // looked at above
+		client := &http.Client{Transport: a.Guard.Transport(roots), Timeout: commandLimit, CheckRedirect: outgoing.Stay}
 		m.tokens = grant.TokenSource(context.WithValue(context.Background(), oauth2.HTTPClient, client))
 	}
 	return m, nil
@@ -262,6 +269,9 @@ func (l *mailLine) signIn() error {
 		if m.tokens != nil {
 			t, err := m.tokens.Token()
 			if err != nil {
+				if no := outgoing.Insecure(err, fault.Destination, doing+": get a token from "+m.settings.TokenURL); no != nil {
+					return no
+				}
 				var said *oauth2.RetrieveError
 				class := fault.Passing
 				if errors.As(err, &said) && said.Response != nil && said.Response.StatusCode < 500 {

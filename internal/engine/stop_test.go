@@ -169,6 +169,48 @@ func TestALostAnswerToAClaim(t *testing.T) {
 	assert.Equal(t, []string{"lost", "done"}, o.texts(`SELECT state FROM attempts WHERE run_id = $1 ORDER BY try`, run.ID))
 }
 
+// A claim that was not written for good is called as the one that another node made of the
+// same part: that one's work goes on.
+func TestAClaimInDoubtTakesNothingFromAnother(t *testing.T) {
+	o := open(t)
+	e := o.engine(nil, func(p *Options) { p.Node = "quay" })
+	o.save(e, "Change", job.Definition{Tasks: []job.Task{effect("one", "ok")}})
+	run := o.ring(e, "Change", Ask{})
+	e.doubt(o.ctx, []store.Claim{{RunID: run.ID, Part: 1, LeaseNo: 1}})
+	assert.Equal(t, "waiting", o.text(`SELECT state FROM parts WHERE run_id = $1`, run.ID), "it was not claimed at all")
+	claims, _, err := o.store.ClaimParts(o.ctx, "pier", time.Hour, 10, e.firstTasks)
+	require.NoError(t, err)
+	require.Len(t, claims, 1)
+	stands := func() string {
+		return o.text(`SELECT p.state || ' at ' || p.node || ', ' || a.state FROM parts p JOIN attempts a USING (run_id) WHERE run_id = $1`, run.ID)
+	}
+	e.doubt(o.ctx, claims)
+	assert.Equal(t, "running at pier, running", stands())
+	o.exec(`UPDATE parts SET node = 'quay', entry_no = 1 WHERE run_id = $1`, run.ID)
+	e.doubt(o.ctx, claims)
+	assert.Equal(t, "running at quay, running", stands(), "something was written under it")
+	o.exec(`UPDATE parts SET entry_no = 0 WHERE run_id = $1`, run.ID)
+	e.doubt(o.ctx, claims)
+	assert.Equal(t, "waiting at quay, lost", stands())
+
+	// Its commit is still on the way: it is waited for.
+	late := o.ring(e, "Change", Ask{})
+	o.exec(`UPDATE parts SET state = 'done' WHERE run_id = $1`, run.ID)
+	tx, err := o.db.BeginTxx(o.ctx, nil)
+	require.NoError(t, err)
+	_, err = tx.ExecContext(o.ctx, `UPDATE parts SET state = 'running', node = 'quay', lease_no = 1, lease_until = now() + interval '1 hour' WHERE run_id = $1`, late.ID)
+	require.NoError(t, err)
+	done := make(chan bool)
+	go func() {
+		defer close(done)
+		e.doubt(o.ctx, []store.Claim{{RunID: late.ID, Part: 1, LeaseNo: 1}})
+	}()
+	o.until("it waits", func() bool { return o.number(`SELECT count(*) FROM pg_locks WHERE NOT granted`) > 0 })
+	require.NoError(t, tx.Commit())
+	<-done
+	assert.Equal(t, "waiting", o.text(`SELECT state FROM parts WHERE run_id = $1`, late.ID))
+}
+
 // The answers to commits are lost: whatever was written is known again, and stands once.
 func TestLostAnswersToCommits(t *testing.T) {
 	o := open(t)

@@ -113,9 +113,7 @@ func (e *Engine) work(ctx context.Context) {
 		since := time.Now()
 		claims, more, err := e.store.ClaimParts(ctx, e.o.Node, e.o.Lease, n, e.firstTasks)
 		if err != nil {
-			for _, c := range claims {
-				e.doubt(living, c, since)
-			}
+			e.doubt(ctx, claims)
 			e.failed(ctx, "claim work", err)
 			continue
 		}
@@ -190,16 +188,36 @@ func (e *Engine) handBack(c store.Claim, undone []string, tries map[string]int) 
 	return en
 }
 
-// doubt gives back a part of which nobody knows whether it was claimed, since the answer was
-// lost: nothing of it began. If it was not, the write is refused.
-func (e *Engine) doubt(living context.Context, c store.Claim, since time.Time) {
-	_, cancel := context.WithCancelCause(living)
-	e.holdings.Hold(c, cancel, since)
-	en := e.handBack(c, sortedKeys(c.Begun), c.Begun)
-	en.Part.Reason = "the database did not say whether node " + e.o.Node + " had it, which gave it back"
-	e.recordLater(en, func(error) {
-		e.holdings.Release(c)
-		cancel(nil)
+// doubt gives back the parts of which nobody knows whether they were claimed, since the
+// answer was lost: nothing of them began. The node claims nothing meanwhile, and what the
+// records have of another node is left alone, whatever its lease is called.
+func (e *Engine) doubt(ctx context.Context, claims []store.Claim) {
+	for end := time.Now().Add(e.o.Lease); len(claims) > 0 && time.Now().Before(end); {
+		err := e.giveBackClaims(ctx, claims)
+		if err == nil || store.Refused(err) || !sleep(ctx, nil, writePause) {
+			return
+		}
+	}
+}
+
+func (e *Engine) giveBackClaims(ctx context.Context, claims []store.Claim) error {
+	ctx, stop := ending(ctx)
+	defer stop()
+	return e.store.Do(ctx, func(t *store.Tx) error {
+		mine, err := t.Claimed(ctx, e.o.Node, claims)
+		if err != nil || len(mine) == 0 {
+			return err
+		}
+		entries, runs := make([]*store.Entry, len(mine)), make([]job.RunID, len(mine))
+		for i, c := range mine {
+			en := e.handBack(c, sortedKeys(c.Begun), c.Begun)
+			en.Part.Reason = "the database did not say whether node " + e.o.Node + " had it, which gave it back"
+			entries[i], runs[i] = &en.Entry, c.RunID
+		}
+		if err := t.WriteEntries(ctx, entries); err != nil {
+			return err
+		}
+		return e.settleRuns(ctx, t, runs)
 	})
 }
 

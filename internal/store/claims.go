@@ -171,6 +171,34 @@ func (t *Tx) start(ctx context.Context, claims []Claim, node string, lease time.
 	return t.tellRuns(ctx, started)
 }
 
+// Claimed locks some parts, once whoever writes them now has ended, and gives those claims
+// that were written for a node and under which nothing was written since.
+func (t *Tx) Claimed(ctx context.Context, node string, claims []Claim) ([]Claim, error) {
+	runs, parts := make([]int64, len(claims)), make([]int32, len(claims))
+	for i, c := range claims {
+		runs[i], parts[i] = int64(c.RunID), int32(c.Part) //nolint:gosec // parts are counted
+	}
+	var found []struct {
+		RunID   job.RunID `db:"run_id"`
+		Part    int       `db:"part"`
+		LeaseNo int64     `db:"lease_no"`
+		Ours    bool      `db:"ours"`
+	}
+	// What they are is asked of the rows as they are when they are locked: a condition would
+	// choose them as they were before.
+	err := sqlx.SelectContext(ctx, t.ext, &found, `SELECT p.run_id, p.part, p.lease_no, coalesce(p.state = 'running' AND p.node = $3 AND p.entry_no = 0, false) AS ours
+		FROM parts p JOIN unnest($1::bigint[], $2::int[]) AS u(run_id, part) ON p.run_id = u.run_id AND p.part = u.part
+		ORDER BY p.run_id, p.part FOR UPDATE OF p`, runs, parts, node)
+	return slices.DeleteFunc(slices.Clone(claims), func(c Claim) bool {
+		for _, f := range found {
+			if f.Ours && f.RunID == c.RunID && f.Part == c.Part && f.LeaseNo == c.LeaseNo {
+				return false
+			}
+		}
+		return true
+	}), wrap(err, "see what was claimed")
+}
+
 // tellRuns sends word of changed runs; of many at once, one word for all.
 func (q q) tellRuns(ctx context.Context, ids []job.RunID) error {
 	const many = 50

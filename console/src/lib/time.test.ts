@@ -17,11 +17,13 @@ describe('times', () => {
   });
 
   it('say a length in words of a fitting size', () => {
-    expect([0.04, 9.96, 48, 70, 120, 3600, 7500, 200_000].map(length)).toEqual([
+    expect([0.04, 0.138, 0.9996, 9.96, 48, 70, 120, 3600, 7500, 200_000].map(length)).toEqual([
       '40 ms',
+      '138 ms',
+      '1.0 s',
       '10.0 s',
       '48 s',
-      '1 min 10',
+      '1 min 10 s',
       '2 min',
       '1 h',
       '2 h 5 min',

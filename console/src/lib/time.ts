@@ -61,15 +61,15 @@ export function wall(at: When, zone: string, seconds = false, now: When = Date.n
   return its.slice(-4) === ours.slice(-4) ? `${day(at, zone)} ${time}` : `${its} ${time}`;
 }
 
-/** A length of time: "40 ms", "0.4 s", "48 s", "1 min 10", "2 h 5 min", "3 days". */
+/** A length of time: "40 ms", "4.2 s", "48 s", "1 min 10 s", "2 h 5 min", "3 days". */
 export function length(seconds: number): string {
   const s = Math.max(0, seconds);
-  if (s < 0.1) return `${Math.round(s * 1000)} ms`;
+  if (s < 0.9995) return `${Math.round(s * 1000)} ms`;
   if (s < 10) return `${s.toFixed(1)} s`;
   const whole = Math.round(s);
   if (whole < 60) return `${whole} s`;
   const min = Math.floor(whole / 60);
-  if (min < 60) return whole % 60 ? `${min} min ${whole % 60}` : `${min} min`;
+  if (min < 60) return whole % 60 ? `${min} min ${whole % 60} s` : `${min} min`;
   const h = Math.floor(whole / 3600);
   if (h < 48) return Math.floor(min % 60) ? `${h} h ${min % 60} min` : `${h} h`;
   return `${Math.floor(h / 24)} days`;

@@ -182,7 +182,7 @@
   {/if}
   {#if run.deliveries.length > 0}
     <section>
-      <div class="flex flex-wrap items-baseline gap-3">
+      <div class="mb-2 flex flex-wrap items-baseline gap-3">
         <h2>
           Deliveries: {sent.toLocaleString('en-GB')} of {allDeliveries.toLocaleString('en-GB')} sent{#if run.deliveries.length < allDeliveries}<span
               class="soft ml-1"
