@@ -6,6 +6,7 @@ import (
 	"crypto/x509"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"sync/atomic"
 	"time"
@@ -31,11 +32,11 @@ func dial(ctx context.Context, address, doing string) (net.Conn, error) {
 
 // broken says that a line broke.
 func broken(err error, doing string) *fault.Fault {
-	advice := "Check that the server runs and can be reached."
-	if fault.Broken(err) {
-		advice = fault.AfterBroken
+	advice, reason := "Check that the server runs and can be reached.", fault.Reason(err)
+	if fault.Broken(err) || reason == io.EOF.Error() { // libraries wrap it, and some hide it
+		advice, reason = fault.AfterBroken, fault.Reason(io.ErrUnexpectedEOF)
 	}
-	return fault.Wrap(fmt.Errorf("the line broke: %s", fault.Reason(err)), fault.Passing, fault.Destination, doing, advice)
+	return fault.Wrap(fmt.Errorf("the line broke: %s", reason), fault.Passing, fault.Destination, doing, advice)
 }
 
 // trust makes the settings of TLS for a server. ca are certificates to trust, in
