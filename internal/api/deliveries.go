@@ -97,7 +97,7 @@ func (s *server) deliveries(a huma.API) {
 	huma.Register(a, huma.Operation{OperationID: "show-alert-settings", Method: http.MethodGet, Path: "/api/settings/alerts", Summary: "Show how alerts are sent", Tags: []string{"service"}},
 		func(ctx context.Context, _ *struct{}) (*struct{ Body job.AlertSettings }, error) {
 			var settings job.AlertSettings
-			if _, err := s.Store.Setting(ctx, engine.AlertSetting, &settings); err != nil {
+			if _, err := s.Store.Setting(ctx, store.AlertSetting, &settings); err != nil {
 				return nil, s.problem(err)
 			}
 			return &struct{ Body job.AlertSettings }{settings.WithDefaults()}, nil

@@ -6,6 +6,7 @@ import (
 
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/job"
+	"ironbell/internal/deliver"
 	"ironbell/internal/engine"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -13,19 +14,19 @@ import (
 
 // BounceRequest is the mailbox for bounces, with its password.
 type BounceRequest struct {
-	engine.Bounces
+	deliver.Bounces
 	Password *string `json:"password,omitempty" maxLength:"10000" doc:"kept as it is when left out"`
 }
 
 // BouncePage is the mailbox for bounces, with how the last look went.
 type BouncePage struct {
-	engine.Bounces
+	deliver.Bounces
 	Last wire.LastDone `json:"last"`
 }
 
 // HeartbeatPage is where the sign of life goes, with how the last one went.
 type HeartbeatPage struct {
-	engine.Heartbeat
+	job.Heartbeat
 	Last wire.LastDone `json:"last"`
 }
 
@@ -54,7 +55,7 @@ func (s *server) settings(a huma.API) {
 			return &struct{ Body HeartbeatPage }{HeartbeatPage{h, wire.LastDone{At: t.TakenAt, Word: t.Word}}}, nil
 		})
 	huma.Register(a, huma.Operation{OperationID: "save-heartbeat", Method: http.MethodPut, Path: "/api/settings/heartbeat", Summary: "Say where a sign of life goes, so that silence is noticed elsewhere", Tags: tags, DefaultStatus: http.StatusNoContent, Errors: []int{403, 422}},
-		func(ctx context.Context, in *struct{ Body engine.Heartbeat }) (*struct{}, error) {
+		func(ctx context.Context, in *struct{ Body job.Heartbeat }) (*struct{}, error) {
 			who, _ := person(ctx)
 			return nil, s.orProblem(s.Engine.SaveHeartbeat(ctx, who, in.Body))
 		})

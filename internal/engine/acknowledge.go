@@ -2,7 +2,6 @@ package engine
 
 import (
 	"context"
-	"fmt"
 	"strconv"
 
 	"ironbell/internal/access"
@@ -37,18 +36,9 @@ func (e *Engine) Acknowledge(ctx context.Context, who job.Person, id int64, end 
 	return e.store.Alert(ctx, id)
 }
 
-// acknowledgeLink is the address at which a person takes an alert on without signing
-// in: it shows on GET and acts on POST.
-func (e *Engine) acknowledgeLink(alert, person int64) string {
-	if e.o.Signer == nil {
-		return fmt.Sprintf("%s/alerts/%d", e.o.URL, alert)
-	}
-	return fmt.Sprintf("%s/take-on/%d/%d/%s", e.o.URL, alert, person, e.o.Signer.Sign(fmt.Sprintf("take-on:%d:%d", alert, person)))
-}
-
 // AcknowledgeLink reads such an address: whose it is and what it is about.
 func (e *Engine) AcknowledgeLink(ctx context.Context, alert, person int64, signature string) (job.Alert, job.Person, error) {
-	if e.o.Signer == nil || !e.o.Signer.Signed(fmt.Sprintf("take-on:%d:%d", alert, person), signature) {
+	if !e.links.MayAcknowledge(alert, person, signature) {
 		return job.Alert{}, job.Person{}, &store.NotFound{Kind: "link", Name: strconv.FormatInt(alert, 10)}
 	}
 	p, err := e.store.PersonByID(ctx, person)

@@ -51,14 +51,14 @@ func (e *Engine) ahead(ctx context.Context, v *fault.Invalid, id int64, name str
 	}
 	values := e.aheadRings(&out, d)
 	w := task.Work{
-		Report: e.report, JobID: id, Job: name, Nominal: e.o.Now().In(place), Due: e.o.Now().In(place), Frame: e.times.Frame(d.Calendars), Values: values, Def: d, Limit: aheadLimit,
+		Report: e.report, JobID: id, Job: name, Nominal: e.node.Now().In(place), Due: e.node.Now().In(place), Frame: e.times.Frame(d.Calendars), Values: values, Def: d, Limit: aheadLimit,
 		Params: func(ctx context.Context) ([]job.Parameter, error) { return e.parameters(ctx, d) },
 	}
 	if len(out.Next) > 0 {
 		w.Nominal, w.Due = out.Next[0].Nominal.In(place), out.Next[0].Due.In(place)
 	}
 	if d.Split.Each != "" {
-		switch parts, err := e.partsOf(ctx, d.Split, w); {
+		switch parts, err := partsOf(ctx, e.sources, d.Split, w); {
 		case err != nil:
 			v.Add("split", "%s", err)
 		case len(parts) == 0:
@@ -94,7 +94,7 @@ func (e *Engine) aheadRings(out *job.Ahead, d job.Definition) job.Values {
 		if err != nil {
 			continue // it is told of as wrong
 		}
-		after := e.o.Now()
+		after := e.node.Now()
 		for range aheadRings {
 			due, ok := r.Next(after) // what is passed over does not ring
 			if !ok {

@@ -17,12 +17,10 @@ import (
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/zone"
 	"ironbell/internal/deliver"
+	"ironbell/internal/engine/node"
 	"ironbell/internal/store"
 	"ironbell/internal/task"
 )
-
-// AlertSetting is the setting that says how alerts are sent, a job.AlertSettings.
-const AlertSetting = "alerts"
 
 const (
 	// tellGiveUp is how long a mail about an alert waits for its mail server.
@@ -38,22 +36,22 @@ func (e *Engine) tell(ctx context.Context) {
 	for ctx.Err() == nil {
 		n, err := e.tellDue(ctx)
 		if err != nil {
-			e.failed(ctx, "tell of alerts", err)
+			e.node.Failed(ctx, "tell of alerts", err)
 			continue
 		}
 		told, err := e.tellSuccess(ctx)
 		if err != nil {
-			e.failed(ctx, "tell of success", err)
+			e.node.Failed(ctx, "tell of success", err)
 			continue
 		}
 		if n+told > 0 {
 			continue
 		}
-		wait := e.o.Poll
+		wait := e.node.Poll
 		if next, ok, err := e.store.NextReady(ctx); err == nil && ok {
 			wait = min(wait, next+5*time.Millisecond)
 		}
-		if !sleep(ctx, e.wakeTell, wait) {
+		if !node.Sleep(ctx, e.node.Tell, wait) {
 			return
 		}
 	}
@@ -67,11 +65,11 @@ func (e *Engine) tellDue(ctx context.Context) (int, error) {
 		at = job.Alert{}
 		return e.tellSome(ctx, limit, func(a job.Alert) { at = a })
 	}
-	return e.inBatch(ctx, tellAtOnce, take, func(why error) (bool, error) {
+	return e.node.InBatch(ctx, tellAtOnce, take, func(why error) (bool, error) {
 		if at.ID == 0 {
 			return false, nil
 		}
-		e.o.Log.Error("an alert cannot be told", "alert", at.ID, "job", at.Job, "error", why)
+		e.node.Log.Error("an alert cannot be told", "alert", at.ID, "job", at.Job, "error", why)
 		return true, e.store.Do(ctx, func(t *store.Tx) error { return t.Unreached(ctx, at.ID, "cannot be told: "+why.Error(), e.o.Tell*10) })
 	})
 }
@@ -124,8 +122,8 @@ func (e *Engine) tellOne(ctx context.Context, t *store.Tx, a job.Alert, s job.Al
 				break
 			}
 			// It calls for what is urgent, or after the last of those who sleep could be told.
-			if until, err := e.lastQuiet(ctx, t, a); err != nil || !a.Urgent && until.After(e.o.Now()) {
-				return false, errors.Join(err, t.Told(ctx, a.ID, "the call waits for the end of quiet hours, "+until.Format("15:04 MST"), step, until.Sub(e.o.Now())))
+			if until, err := e.lastQuiet(ctx, t, a); err != nil || !a.Urgent && until.After(e.node.Now()) {
+				return false, errors.Join(err, t.Told(ctx, a.ID, "the call waits for the end of quiet hours, "+until.Format("15:04 MST"), step, until.Sub(e.node.Now())))
 			}
 			return true, t.Told(ctx, a.ID, "", alert.StepNobody, after)
 		}
@@ -139,7 +137,7 @@ func (e *Engine) tellOne(ctx context.Context, t *store.Tx, a job.Alert, s job.Al
 		names, rests, err := e.mailAlert(ctx, t, a, s, step, people, sleeping)
 		var cannot *unsendable
 		if errors.As(err, &cannot) {
-			e.o.Log.Error("an alert cannot be sent", "alert", a.ID, "error", err)
+			e.node.Log.Error("an alert cannot be sent", "alert", a.ID, "error", err)
 			a.Told = "cannot be sent: " + err.Error()
 			continue
 		}
@@ -157,7 +155,7 @@ func (e *Engine) tellOne(ctx context.Context, t *store.Tx, a job.Alert, s job.Al
 		// Everybody was told, and nobody has taken it on: all over again.
 		return false, t.Told(ctx, a.ID, a.Told+"; nobody took it on, all are told again", 0, time.Second)
 	}
-	e.o.Log.Error("nobody could be told of an alert", "alert", a.ID, "job", a.Job, "told", a.Told)
+	e.node.Log.Error("nobody could be told of an alert", "alert", a.ID, "job", a.Job, "told", a.Told)
 	return false, t.Unreached(ctx, a.ID, strings.TrimPrefix(a.Told+"; nobody could be told", "; "), e.o.Tell*10)
 }
 
@@ -211,12 +209,12 @@ func (e *Engine) mailAlert(ctx context.Context, t *store.Tx, a job.Alert, s job.
 		if err != nil {
 			place = time.UTC
 		}
-		letter := alert.Letter(a, alert.Reader{Base: e.o.URL, Zone: place, Locale: languageOf(p.Person), Step: step, TakeOn: e.acknowledgeLink(a.ID, p.ID)})
+		letter := alert.Letter(a, alert.Reader{Base: e.links.URL, Zone: place, Locale: languageOf(p.Person), Step: step, TakeOn: e.links.Acknowledge(a.ID, p.ID)})
 		letter.To = []string{p.Mail}
 		err = e.freezeLetter(ctx, t, id, destination, letter, job.Message{AlertID: &a.ID}, []store.Recipient{{Address: p.Mail, PersonID: p.ID}}, p.until)
 		var unfit *fault.Fault
 		if errors.As(err, &unfit) { // no mail can be made for them; the others get theirs
-			e.o.Log.Error("an alert cannot be sent to a person", "alert", a.ID, "person", p.Login, "error", err)
+			e.node.Log.Error("an alert cannot be sent to a person", "alert", a.ID, "person", p.Login, "error", err)
 			names, failed = names[:len(names)-1], err
 			continue
 		}
@@ -234,7 +232,7 @@ func (e *Engine) mailAlert(ctx context.Context, t *store.Tx, a job.Alert, s job.
 // go out at an instant, or at once when it is zero. It lies in the database: it must
 // go out when the disk of the artifacts is full, too.
 func (e *Engine) freezeLetter(ctx context.Context, t *store.Tx, id int64, destination deliver.Mailer, letter deliver.Letter, m job.Message, to []store.Recipient, at time.Time) error {
-	now := e.o.Now()
+	now := e.node.Now()
 	letter.From, letter.Date, letter.MessageID = destination.From(), now, task.MessageID(task.DomainOf(destination.From()))
 	var body bytes.Buffer
 	if err := deliver.Compose(ctx, &body, letter); err != nil {
@@ -290,7 +288,7 @@ func (e *Engine) quiet(p job.Person) (until time.Time, is bool) {
 	if err != nil {
 		place = time.UTC
 	}
-	return p.Wishes.Quiet(e.o.Now().In(place))
+	return p.Wishes.Quiet(e.node.Now().In(place))
 }
 
 // lastQuiet is when the last of all who are told of an alert leaves quiet hours; zero
@@ -318,7 +316,7 @@ func (e *Engine) standIns(ctx context.Context, t *store.Tx, people []job.Person)
 	var out []job.Person
 	for _, p := range people {
 		for range most {
-			if !p.Wishes.Away(e.o.Now()) || p.Wishes.StandIn == "" {
+			if !p.Wishes.Away(e.node.Now()) || p.Wishes.StandIn == "" {
 				break
 			}
 			in, _, err := t.PersonByLogin(ctx, p.Wishes.StandIn)
@@ -423,7 +421,7 @@ func (e *Engine) stepPeople(ctx context.Context, t *store.Tx, a job.Alert, step 
 
 func (e *Engine) alertSettings(ctx context.Context, t *store.Tx) (job.AlertSettings, bool, error) {
 	var s job.AlertSettings
-	ok, err := t.Setting(ctx, AlertSetting, &s)
+	ok, err := t.Setting(ctx, store.AlertSetting, &s)
 	return s.WithDefaults(), ok && s.Destination != "", err
 }
 
@@ -466,7 +464,7 @@ func (e *Engine) alertDestination(ctx context.Context, t *store.Tx, s job.AlertS
 // call tells of an alert over HTTP.
 func (e *Engine) call(ctx context.Context, a job.Alert) {
 	s := job.AlertSettings{}
-	if _, err := e.store.Setting(ctx, AlertSetting, &s); err != nil || s.Call == "" {
+	if _, err := e.store.Setting(ctx, store.AlertSetting, &s); err != nil || s.Call == "" {
 		return // it was changed just now
 	}
 	ctx, stop := context.WithTimeout(ctx, callLimit)
@@ -486,14 +484,14 @@ func (e *Engine) call(ctx context.Context, a job.Alert) {
 		}
 		body, err := json.Marshal(map[string]any{
 			"alert": a.ID, "kind": a.Kind, "about": a.Job, "run": a.RunID, "happened": a.Happened, "for_whom": a.ForWhom, "advice": a.Advice,
-			"since": a.OpenedAt, "count": a.Count, "owner": a.Owner, "link": fmt.Sprintf("%s/alerts/%d", e.o.URL, a.ID),
+			"since": a.OpenedAt, "count": a.Count, "owner": a.Owner, "link": fmt.Sprintf("%s/alerts/%d", e.links.URL, a.ID),
 		})
 		if err != nil {
 			return "", err
 		}
-		return caller.Call(ctx, deliver.Call{ID: fmt.Sprintf("alert-%d-%d", a.ID, n), Method: "POST", MediaType: "application/json", Body: body, Now: e.o.Now()})
+		return caller.Call(ctx, deliver.Call{ID: fmt.Sprintf("alert-%d-%d", a.ID, n), Method: "POST", MediaType: "application/json", Body: body, Now: e.node.Now()})
 	}()
-	ending, end := ending(ctx)
+	ending, end := node.Ending(ctx)
 	defer end()
 	if err := e.store.Do(ending, func(t *store.Tx) error {
 		if err != nil {
@@ -501,6 +499,6 @@ func (e *Engine) call(ctx context.Context, a job.Alert) {
 		}
 		return t.Reached(ending, a.ID, fmt.Sprintf("called %q, which answered %s", s.Call, answer), time.Duration(s.WithDefaults().Repeat))
 	}); err != nil {
-		e.o.Log.Error("could not record how a call about an alert went", "alert", a.ID, "error", err)
+		e.node.Log.Error("could not record how a call about an alert went", "alert", a.ID, "error", err)
 	}
 }

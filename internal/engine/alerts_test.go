@@ -15,6 +15,7 @@ import (
 	"ironbell/internal/core/job"
 	"ironbell/internal/deliver"
 	"ironbell/internal/outgoing"
+	"ironbell/internal/store"
 	"ironbell/internal/task"
 
 	"github.com/stretchr/testify/assert"
@@ -28,7 +29,7 @@ func (o *office) soon(change func(*job.AlertSettings)) {
 	if change != nil {
 		change(&s)
 	}
-	require.NoError(o.t, o.store.PutSetting(o.ctx, AlertSetting, s))
+	require.NoError(o.t, o.store.PutSetting(o.ctx, store.AlertSetting, s))
 }
 
 // sleeps lets a person be in quiet hours now.

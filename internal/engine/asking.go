@@ -38,11 +38,11 @@ func (e *Engine) ask(ctx context.Context, whom, doing string, question func() er
 	a.whom[whom] = true
 	a.all.Go(func() {
 		if err := question(); err != nil {
-			e.failed(ctx, doing, err)
+			e.node.Failed(ctx, doing, err)
 		}
 		a.mu.Lock()
 		delete(a.whom, whom)
 		a.mu.Unlock()
-		wake(e.wakeProbe)
+		e.node.Probe.Wake()
 	})
 }

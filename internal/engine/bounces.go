@@ -15,17 +15,12 @@ import (
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/phrase"
 	"ironbell/internal/deliver"
+	"ironbell/internal/engine/node"
 	"ironbell/internal/outgoing"
 	"ironbell/internal/store"
 )
 
-// BounceSetting is the setting of the mailbox for bounces, and BeatSetting that of
-// the heartbeat.
 const (
-	BounceSetting = "bounces"
-	BeatSetting   = "heartbeat"
-
-	bounceRecord = "mailbox for bounces" // that its password is sealed for
 	mailboxEvery = time.Minute
 	mailboxLimit = 3 * time.Minute
 	beatLimit    = 20 * time.Second
@@ -34,43 +29,14 @@ const (
 // mailboxCause is the cause of the alert about the mailbox for bounces.
 const mailboxCause = "mailbox"
 
-// Bounces are the settings of the mailbox for bounces.
-type Bounces struct {
-	deliver.Mailbox
-	Every job.Duration `json:"every,omitempty" doc:"between two looks; 1m when left out"`
-}
-
-// keptBounces is the setting as it is kept.
-type keptBounces struct {
-	Bounces
-	Secret string `json:"secret,omitempty"` // sealed, in base64
-}
-
-// Heartbeat is the address that a sign of life goes to, so that silence is noticed
-// elsewhere.
-type Heartbeat struct {
-	URL   string       `json:"url" maxLength:"2000" doc:"address that is asked by GET; none when empty"`
-	Every job.Duration `json:"every,omitempty" doc:"between two signs of life; 1m when left out"`
-}
-
-// tag names a delivery in the mailbox that a bounce comes back to. The seal keeps
-// others from making up bounces.
-func (e *Engine) tag(delivery int64) string {
-	tag := fmt.Sprintf("d%d", delivery)
-	if e.o.Signer != nil {
-		tag += "-" + e.o.Signer.Sign("bounce:" + tag)[:10]
-	}
-	return tag
-}
-
 // turns does what one node at a time does every so often: it reads the mailbox for
 // bounces, and gives the sign of life. Neither waits for the other.
 func (e *Engine) turns(ctx context.Context) {
 	var all sync.WaitGroup
 	defer all.Wait()
-	var own []chan struct{}
+	var own []node.Waker
 	for doing, do := range map[string]func(context.Context) (time.Duration, error){"read the mailbox for bounces": e.bounces, "give the sign of life": e.beat} {
-		woken := make(chan struct{}, 1)
+		woken := make(node.Waker, 1)
 		own = append(own, woken)
 		all.Go(func() { e.turn(ctx, woken, doing, do) })
 	}
@@ -78,26 +44,26 @@ func (e *Engine) turns(ctx context.Context) {
 		select {
 		case <-ctx.Done():
 			return
-		case <-e.wakeTurns:
+		case <-e.node.Turns:
 			for _, c := range own {
-				wake(c)
+				c.Wake()
 			}
 		}
 	}
 }
 
 // turn does one thing every so often, as often as it says itself.
-func (e *Engine) turn(ctx context.Context, woken <-chan struct{}, doing string, do func(context.Context) (every time.Duration, err error)) {
+func (e *Engine) turn(ctx context.Context, woken node.Waker, doing string, do func(context.Context) (every time.Duration, err error)) {
 	for {
 		every, err := do(ctx)
 		if err != nil {
-			e.failed(ctx, doing, err)
+			e.node.Failed(ctx, doing, err)
 		}
-		wait := min(e.o.Poll, e.o.Lease)
+		wait := min(e.node.Poll, e.node.Lease)
 		if every > 0 {
 			wait = min(wait, every/2)
 		}
-		if !sleep(ctx, woken, max(wait, 100*time.Millisecond)) {
+		if !node.Sleep(ctx, woken, max(wait, 100*time.Millisecond)) {
 			return
 		}
 	}
@@ -105,8 +71,8 @@ func (e *Engine) turn(ctx context.Context, woken <-chan struct{}, doing string, 
 
 // bounces looks into the mailbox when its time has come, and tells how often that is.
 func (e *Engine) bounces(ctx context.Context) (time.Duration, error) {
-	var s keptBounces
-	ok, err := e.store.Setting(ctx, BounceSetting, &s)
+	var s deliver.KeptBounces
+	ok, err := e.store.Setting(ctx, store.BounceSetting, &s)
 	if err != nil || !ok || s.Host == "" {
 		return 0, err
 	}
@@ -117,12 +83,12 @@ func (e *Engine) bounces(ctx context.Context) (time.Duration, error) {
 	if is, err := e.Installation(ctx); err != nil || is.Copy != nil || is.Test != nil {
 		return every, err // it is the original's
 	}
-	if due, err := e.store.TakeTurn(ctx, BounceSetting, every); err != nil || !due {
+	if due, err := e.store.TakeTurn(ctx, store.BounceSetting, every); err != nil || !due {
 		return every, err
 	}
 	ctx, stop := context.WithTimeout(ctx, mailboxLimit)
 	defer stop()
-	before, err := e.store.LastTurn(ctx, BounceSetting)
+	before, err := e.store.LastTurn(ctx, store.BounceSetting)
 	if err != nil {
 		return every, err
 	}
@@ -130,12 +96,12 @@ func (e *Engine) bounces(ctx context.Context) (time.Duration, error) {
 	word := fmt.Sprintf("looked at %d mails", n)
 	if failed != nil {
 		word = "failed: " + failed.Error()
-		e.o.Log.Warn("the mailbox for bounces could not be read; it is tried again", "error", failed)
+		e.node.Log.Warn("the mailbox for bounces could not be read; it is tried again", "error", failed)
 	}
-	ctx, end := ending(ctx)
+	ctx, end := node.Ending(ctx)
 	defer end()
 	return every, e.store.Do(ctx, func(t *store.Tx) error {
-		if err := t.NoteTurn(ctx, BounceSetting, word); err != nil {
+		if err := t.NoteTurn(ctx, store.BounceSetting, word); err != nil {
 			return err
 		}
 		again := strings.HasPrefix(before.Word, "failed: ")
@@ -152,12 +118,12 @@ func (e *Engine) bounces(ctx context.Context) (time.Duration, error) {
 	})
 }
 
-func (e *Engine) readMailbox(ctx context.Context, s keptBounces) (int, error) {
+func (e *Engine) readMailbox(ctx context.Context, s deliver.KeptBounces) (int, error) {
 	sealed, err := base64.StdEncoding.DecodeString(s.Secret)
 	if err != nil {
 		return 0, fmt.Errorf("read the mailbox's password: %w", err)
 	}
-	password, err := e.destinations.Unseal(bounceRecord, sealed)
+	password, err := e.destinations.Unseal(deliver.BounceRecord, sealed)
 	if err != nil {
 		return 0, err
 	}
@@ -170,7 +136,7 @@ func (e *Engine) readMailbox(ctx context.Context, s keptBounces) (int, error) {
 func (e *Engine) returned(ctx context.Context, raw []byte) (remove bool, err error) {
 	r, err := deliver.ReadReturned(bytes.NewReader(raw))
 	if err != nil {
-		e.o.Log.Warn("a mail in the mailbox for bounces could not be read; it stays there", "error", err)
+		e.node.Log.Warn("a mail in the mailbox for bounces could not be read; it stays there", "error", err)
 		return deliver.KeepMail, nil
 	}
 	switch r.Kind {
@@ -180,8 +146,8 @@ func (e *Engine) returned(ctx context.Context, raw []byte) (remove bool, err err
 		return deliver.KeepMail, nil
 	}
 	id := r.Delivery
-	if id != 0 && e.o.Signer != nil && r.Seal != e.o.Signer.Sign("bounce:" + fmt.Sprintf("d%d", id))[:10] {
-		e.o.Log.Warn("a bounce names a delivery without our seal; it is left alone", "delivery", id)
+	if seal := e.links.Seal(id); id != 0 && seal != "" && r.Seal != seal {
+		e.node.Log.Warn("a bounce names a delivery without our seal; it is left alone", "delivery", id)
 		return deliver.KeepMail, nil
 	}
 	if id == 0 {
@@ -217,7 +183,7 @@ func (e *Engine) bounced(ctx context.Context, t *store.Tx, id int64, r deliver.R
 	if err != nil {
 		return err
 	}
-	e.o.Log.Warn("a mail came back", "delivery", id, "to", d.Address, "said", said)
+	e.node.Log.Warn("a mail came back", "delivery", id, "to", d.Address, "said", said)
 	if d.AlertID != nil && *d.AlertID != 0 {
 		return t.NextStep(ctx, *d.AlertID, fmt.Sprintf("the mail to %s came back: %s", d.Address, said))
 	}
@@ -252,18 +218,18 @@ func (e *Engine) bounced(ctx context.Context, t *store.Tx, id int64, r deliver.R
 
 // SaveBounces says which mailbox bounces come to. A nil password keeps the one that
 // is there.
-func (e *Engine) SaveBounces(ctx context.Context, who job.Person, s Bounces, password *string, seal Sealer) error {
+func (e *Engine) SaveBounces(ctx context.Context, who job.Person, s deliver.Bounces, password *string, seal Sealer) error {
 	if err := access.May(who, access.Administer, "", ""); err != nil {
 		return err
 	}
-	var kept keptBounces
-	if _, err := e.store.Setting(ctx, BounceSetting, &kept); err != nil {
+	var kept deliver.KeptBounces
+	if _, err := e.store.Setting(ctx, store.BounceSetting, &kept); err != nil {
 		return err
 	}
 	before := kept.Bounces
 	kept.Bounces = s
 	if password != nil {
-		sealed, err := seal.Seal(bounceRecord, *password)
+		sealed, err := seal.Seal(deliver.BounceRecord, *password)
 		if err != nil {
 			return err
 		}
@@ -275,30 +241,30 @@ func (e *Engine) SaveBounces(ctx context.Context, who job.Person, s Bounces, pas
 		return v.Err()
 	}
 	err := e.store.Do(ctx, func(t *store.Tx) error {
-		if err := t.PutSetting(ctx, BounceSetting, kept); err != nil {
+		if err := t.PutSetting(ctx, store.BounceSetting, kept); err != nil {
 			return err
 		}
-		return t.Audit(ctx, who.Login, "save", "setting", BounceSetting, before, s)
+		return t.Audit(ctx, who.Login, "save", "setting", store.BounceSetting, before, s)
 	})
-	wake(e.wakeTurns)
+	e.node.Turns.Wake()
 	return err
 }
 
 // BounceSettings are the settings of the mailbox for bounces, with how the last
 // look went.
-func (e *Engine) BounceSettings(ctx context.Context) (Bounces, store.Turn, error) {
-	var s keptBounces
-	if _, err := e.store.Setting(ctx, BounceSetting, &s); err != nil {
-		return Bounces{}, store.Turn{}, err
+func (e *Engine) BounceSettings(ctx context.Context) (deliver.Bounces, store.Turn, error) {
+	var s deliver.KeptBounces
+	if _, err := e.store.Setting(ctx, store.BounceSetting, &s); err != nil {
+		return deliver.Bounces{}, store.Turn{}, err
 	}
-	t, err := e.store.LastTurn(ctx, BounceSetting)
+	t, err := e.store.LastTurn(ctx, store.BounceSetting)
 	return s.Bounces, t, err
 }
 
 // beat gives the sign of life when its time has come.
 func (e *Engine) beat(ctx context.Context) (time.Duration, error) {
-	var s Heartbeat
-	ok, err := e.store.Setting(ctx, BeatSetting, &s)
+	var s job.Heartbeat
+	ok, err := e.store.Setting(ctx, store.BeatSetting, &s)
 	if err != nil || !ok || s.URL == "" {
 		return 0, err
 	}
@@ -313,7 +279,7 @@ func (e *Engine) beat(ctx context.Context) (time.Duration, error) {
 	if err != nil || state.Silent {
 		return every, err
 	}
-	if due, err := e.store.TakeTurn(ctx, BeatSetting, every); err != nil || !due {
+	if due, err := e.store.TakeTurn(ctx, store.BeatSetting, every); err != nil || !due {
 		return every, err
 	}
 	ctx, stop := context.WithTimeout(ctx, beatLimit)
@@ -321,9 +287,9 @@ func (e *Engine) beat(ctx context.Context) (time.Duration, error) {
 	word := "answered"
 	if err := e.signOfLife(ctx, s.URL); err != nil {
 		word = "failed: " + err.Error()
-		e.o.Log.Warn("the sign of life did not arrive", "error", err)
+		e.node.Log.Warn("the sign of life did not arrive", "error", err)
 	}
-	return every, e.store.NoteTurn(ctx, BeatSetting, word)
+	return every, e.store.NoteTurn(ctx, store.BeatSetting, word)
 }
 
 func (e *Engine) signOfLife(ctx context.Context, url string) error {
@@ -340,7 +306,7 @@ func (e *Engine) signOfLife(ctx context.Context, url string) error {
 }
 
 // SaveHeartbeat says where the sign of life goes.
-func (e *Engine) SaveHeartbeat(ctx context.Context, who job.Person, s Heartbeat) error {
+func (e *Engine) SaveHeartbeat(ctx context.Context, who job.Person, s job.Heartbeat) error {
 	if err := access.May(who, access.Administer, "", ""); err != nil {
 		return err
 	}
@@ -357,25 +323,25 @@ func (e *Engine) SaveHeartbeat(ctx context.Context, who job.Person, s Heartbeat)
 		return err
 	}
 	err := e.store.Do(ctx, func(t *store.Tx) error {
-		var before Heartbeat
-		if _, err := t.Setting(ctx, BeatSetting, &before); err != nil {
+		var before job.Heartbeat
+		if _, err := t.Setting(ctx, store.BeatSetting, &before); err != nil {
 			return err
 		}
-		if err := t.PutSetting(ctx, BeatSetting, s); err != nil {
+		if err := t.PutSetting(ctx, store.BeatSetting, s); err != nil {
 			return err
 		}
-		return t.Audit(ctx, who.Login, "save", "setting", BeatSetting, before, s)
+		return t.Audit(ctx, who.Login, "save", "setting", store.BeatSetting, before, s)
 	})
-	wake(e.wakeTurns)
+	e.node.Turns.Wake()
 	return err
 }
 
 // HeartbeatSettings say where the sign of life goes, and how the last one went.
-func (e *Engine) HeartbeatSettings(ctx context.Context) (Heartbeat, store.Turn, error) {
-	var s Heartbeat
-	if _, err := e.store.Setting(ctx, BeatSetting, &s); err != nil {
+func (e *Engine) HeartbeatSettings(ctx context.Context) (job.Heartbeat, store.Turn, error) {
+	var s job.Heartbeat
+	if _, err := e.store.Setting(ctx, store.BeatSetting, &s); err != nil {
 		return s, store.Turn{}, err
 	}
-	t, err := e.store.LastTurn(ctx, BeatSetting)
+	t, err := e.store.LastTurn(ctx, store.BeatSetting)
 	return s, t, err
 }

@@ -13,6 +13,7 @@ import (
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/rule"
+	"ironbell/internal/core/zone"
 	"ironbell/internal/store"
 	"ironbell/internal/timetable"
 )
@@ -93,8 +94,8 @@ func (e *Engine) SaveCalendar(ctx context.Context, who job.Person, name string, 
 		if jobs, err = t.JobsUsing(ctx, "calendar", saved.ID); err != nil {
 			return err
 		}
-		next, _ := e.times.Reckon(jobs, e.o.Now(), e.unread)
-		if err := t.MoveTriggers(ctx, next, e.zones); err != nil {
+		next, _ := e.times.Reckon(jobs, e.node.Now(), e.unread)
+		if err := t.MoveTriggers(ctx, next, zone.Version()); err != nil {
 			return err
 		}
 		var before any
@@ -117,7 +118,7 @@ func (e *Engine) SaveCalendar(ctx context.Context, who job.Person, name string, 
 
 // unread says that a trigger can no longer be read and keeps its next ring.
 func (e *Engine) unread(j job.Job, rule string, err error) {
-	e.o.Log.Error("a trigger can no longer be read and keeps its next ring", "job", j.Name, "rule", rule, "error", err)
+	e.node.Log.Error("a trigger can no longer be read and keeps its next ring", "job", j.Name, "rule", rule, "error", err)
 }
 
 func joined(err error) []error {
@@ -135,7 +136,7 @@ func joined(err error) []error {
 // it would be.
 func (e *Engine) effects(jobs []job.Job, fresh *calendar.Calendar) []Effect {
 	out := []Effect{}
-	now := e.o.Now()
+	now := e.node.Now()
 	for _, j := range jobs {
 		for _, t := range j.Triggers {
 			before, err := e.times.Rule(t.Timing, j.Zone, j.Calendars)

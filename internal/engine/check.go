@@ -524,7 +524,7 @@ func (e *Engine) checkValues(ctx context.Context, v *fault.Invalid, where string
 			}
 		}
 	}
-	_, err = job.Bind(params, given.Over(d.Values), e.o.Now().In(zone), e.times.Frame(d.Calendars))
+	_, err = job.Bind(params, given.Over(d.Values), e.node.Now().In(zone), e.times.Frame(d.Calendars))
 	var wrong *fault.Invalid
 	if errors.As(err, &wrong) {
 		// What each part has of its own is given when the run is divided.
@@ -578,7 +578,7 @@ func (e *Engine) checkChoices(ctx context.Context, v *fault.Invalid, where strin
 			continue // its next run says why
 		}
 		q := report.Query{Params: r.Parameters, Zone: zone.String(), Limit: checkLimit}
-		_, err = report.Bind(ctx, source, q, values, e.o.Now().In(zone), e.times.Frame(d.Calendars))
+		_, err = report.Bind(ctx, source, q, values, e.node.Now().In(zone), e.times.Frame(d.Calendars))
 		var wrong *fault.Invalid
 		if !errors.As(err, &wrong) {
 			continue
@@ -634,7 +634,7 @@ func (e *Engine) checkReady(ctx context.Context, v *fault.Invalid, owner string,
 		if err != nil {
 			continue // told of elsewhere
 		}
-		if _, ok := r.Next(e.o.Now()); !ok {
+		if _, ok := r.Next(e.node.Now()); !ok {
 			v.Add(fmt.Sprintf("triggers[%d].rule", i), "%q never rings again", t.Rule)
 		}
 	}

@@ -14,43 +14,48 @@ import (
 	"ironbell/internal/core/policy"
 	"ironbell/internal/core/rule"
 	"ironbell/internal/core/zone"
+	"ironbell/internal/engine/crash"
+	"ironbell/internal/engine/node"
+	"ironbell/internal/event"
 	"ironbell/internal/store"
 	"ironbell/internal/timetable"
 )
 
-const (
-	ringBatch   = 1000 // triggers in one transaction
-	ringsAtOnce = 500  // due times of one trigger in one transaction, after an outage
-)
+// ringBatch is how many triggers are decided on in one transaction.
+const ringBatch = 1000
+
+// ringsAtOnce is how many due times of one trigger are decided on in one transaction, after an
+// outage.
+const ringsAtOnce = 500
 
 // clock turns due times into rings and runs.
 func (e *Engine) clock(ctx context.Context) {
 	var tried time.Time // when what was set apart was looked at
 	for ctx.Err() == nil {
-		began := e.o.Now()
+		began := e.node.Now()
 		ring := e.ring
 		if began.Sub(tried).Abs() >= apartLook {
 			tried, ring = began, e.Ring
 		}
 		n, err := ring(ctx)
 		if err != nil {
-			e.failed(ctx, "ring what is due", err)
+			e.node.Failed(ctx, "ring what is due", err)
 			continue
 		}
-		wait := e.o.Poll
+		wait := e.node.Poll
 		next, ok, err := e.store.NextDue(ctx)
 		switch {
 		case err != nil:
-			e.failed(ctx, "find what rings next", err)
+			e.node.Failed(ctx, "find what rings next", err)
 			continue
 		case ok && next.After(began):
-			wait = min(wait, next.Sub(e.o.Now()))
+			wait = min(wait, next.Sub(e.node.Now()))
 		case ok && n > 0:
 			continue // there is more
 		case ok: // what was due and could not be had is with another node just now
 			wait = clockPause
 		}
-		if !sleep(ctx, e.wakeClock, wait) {
+		if !node.Sleep(ctx, e.node.Clock, wait) {
 			return
 		}
 	}
@@ -88,7 +93,7 @@ func (e *Engine) ring(ctx context.Context) (int, error) {
 			return t.TakeDue(ctx, now, []int64{jobID})
 		})
 	}
-	return e.inBatch(ctx, ringBatch, take, func(why error) (bool, error) {
+	return e.node.InBatch(ctx, ringBatch, take, func(why error) (bool, error) {
 		if jobID == 0 {
 			return false, nil
 		}
@@ -106,7 +111,7 @@ func (e *Engine) passOver(ctx context.Context, take func(t *store.Tx, now time.T
 	taken := 0
 	do := func(careful bool) error {
 		return e.store.Do(ctx, func(t *store.Tx) error {
-			now := e.o.Now()
+			now := e.node.Now()
 			due, err := take(t, now)
 			if taken = len(due); err != nil || taken == 0 {
 				return err
@@ -114,7 +119,7 @@ func (e *Engine) passOver(ctx context.Context, take func(t *store.Tx, now time.T
 			if err := e.decide(ctx, t, due, now, careful); err != nil {
 				return err
 			}
-			e.crash(crashRing)
+			e.node.Crash(crash.Ring)
 			return nil
 		})
 	}
@@ -123,7 +128,7 @@ func (e *Engine) passOver(ctx context.Context, take func(t *store.Tx, now time.T
 		err = do(true)
 	}
 	if err == nil && taken > 0 {
-		e.crash(crashRung)
+		e.node.Crash(crash.Rung)
 	}
 	return taken, err
 }
@@ -170,13 +175,13 @@ func apartCause(jobID int64) string { return fmt.Sprintf("apart:%d", jobID) }
 
 // setApart sets what is due of a job apart, with an alert: its due times wait.
 func (e *Engine) setApart(ctx context.Context, jobID int64, why error) error {
-	e.o.Log.Error("the rings of a job cannot be decided on; it is set apart", "job", jobID, "error", why)
+	e.node.Log.Error("the rings of a job cannot be decided on; it is set apart", "job", jobID, "error", why)
 	return e.store.Do(ctx, func(t *store.Tx) error {
 		j, err := t.Job(ctx, strconv.FormatInt(jobID, 10))
 		if err != nil {
 			return err
 		}
-		if err := t.SetApart(ctx, jobID, e.o.Now(), apartWait, why.Error()); err != nil {
+		if err := t.SetApart(ctx, jobID, e.node.Now(), apartWait, why.Error()); err != nil {
 			return err
 		}
 		return t.OpenAlert(ctx, job.Alert{
@@ -214,7 +219,7 @@ const maxDecide = 4000
 // changed: as the clock does, or, when over is not empty, by passing it over with
 // that reason. What was due when the change came is not lost in it.
 func (e *Engine) decideFirst(ctx context.Context, t *store.Tx, jobs []int64, over string) error {
-	now := e.o.Now()
+	now := e.node.Now()
 	for _, id := range jobs {
 		if err := t.TryAgain(ctx, id); err != nil {
 			return err
@@ -251,7 +256,7 @@ func (e *Engine) passOverDue(ctx context.Context, t *store.Tx, due []store.DueTr
 	if err != nil {
 		return err
 	}
-	p := store.RingPlan{JobOf: map[int64]int64{}, Next: map[int64]*store.NextRing{}, Zones: e.zones}
+	p := store.RingPlan{JobOf: map[int64]int64{}, Next: map[int64]*store.NextRing{}, Zones: zone.Version()}
 	for _, d := range due {
 		p.JobOf[d.ID] = d.JobID
 		nominal := d.NextDue
@@ -369,7 +374,7 @@ func heldBack(f store.Freeze) string {
 
 // plan decides on all due times of the triggers.
 func (e *Engine) plan(due []store.DueTrigger, now time.Time, c circumstances) (store.RingPlan, error) {
-	p := store.RingPlan{JobOf: map[int64]int64{}, Next: map[int64]*store.NextRing{}, Moved: map[job.RunID]time.Time{}, Zones: e.zones}
+	p := store.RingPlan{JobOf: map[int64]int64{}, Next: map[int64]*store.NextRing{}, Moved: map[job.RunID]time.Time{}, Zones: zone.Version()}
 	type together struct {
 		job    int64
 		values string
@@ -452,12 +457,12 @@ func (e *Engine) plan(due []store.DueTrigger, now time.Time, c circumstances) (s
 					run.Why += " " + phrase.Upper(run.Reason) + "."
 				}
 				if err := timeRun(&run, t.Delay, t.Deadline.V, c.usual[t.JobID]); err != nil {
-					e.o.Log.Error("a deadline cannot be reckoned", "job", t.Job, "error", err)
+					e.node.Log.Error("a deadline cannot be reckoned", "job", t.Job, "error", err)
 				}
 				if t.Waits.V != nil {
 					until := now.Add(time.Duration(t.Waits.V.WithDefaults().Within))
 					run.Held, run.Ready = true, &until
-					run.Reason = "waits for " + waitReading(*t.Waits.V)
+					run.Reason = "waits for " + event.WaitReading(*t.Waits.V)
 				}
 				// What is late may come to lie outside the permitted hours.
 				if opens := r.Permitted(now); opens.After(now) && !run.Held {
@@ -488,16 +493,16 @@ func (e *Engine) plan(due []store.DueTrigger, now time.Time, c circumstances) (s
 // job's runs usually take.
 func timeRun(run *store.NewRun, delay float64, d job.Deadline, usual float64) error {
 	if delay > 0 {
-		ready := run.Due.Add(delayOf(delay))
+		ready := run.Due.Add(job.Seconds(delay))
 		run.Ready = &ready
-		run.Reason = "its job begins " + job.Duration(delayOf(delay)).String() + " after it was due"
+		run.Reason = "its job begins " + job.Duration(job.Seconds(delay)).String() + " after it was due"
 	}
 	place, err := zone.Load(run.Zone)
 	if err != nil {
 		return err
 	}
 	if at, ok := policy.DeadlineOf(d, run.Due.In(place)); ok {
-		warn := policy.WarnAt(at, delayOf(usual), time.Time{})
+		warn := policy.WarnAt(at, job.Seconds(usual), time.Time{})
 		run.Deadline, run.WarnAt = &at, &warn
 	}
 	return nil
@@ -521,8 +526,8 @@ func (e *Engine) dueRings(r rule.Rule, t store.DueTrigger, now time.Time) (rings
 		if t.NextNominal != nil {
 			ring.Nominal = *t.NextNominal
 		}
-		if t.Zones != "" && t.Zones != e.zones {
-			atOnce = fmt.Sprintf("its due time was reckoned by the time zone data %s and stands; those after it go by %s", t.Zones, e.zones)
+		if t.Zones != "" && t.Zones != zone.Version() {
+			atOnce = fmt.Sprintf("its due time was reckoned by the time zone data %s and stands; those after it go by %s", t.Zones, zone.Version())
 			// The ring that the new data has in its place is the same one.
 			if same, ok := r.Step(t.NextDue); ok && same.Due.Sub(t.NextDue) < timetable.Slack(r) {
 				t.NextDue = same.Due

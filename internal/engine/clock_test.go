@@ -11,7 +11,9 @@ import (
 
 	"ironbell/internal/core/calendar"
 	"ironbell/internal/core/job"
+	"ironbell/internal/engine/node"
 	"ironbell/internal/store"
+	"ironbell/internal/timetable"
 )
 
 func trigger(id, jobID int64, rule string, due time.Time, given job.Values) store.DueTrigger {
@@ -22,7 +24,9 @@ func trigger(id, jobID int64, rule string, due time.Time, given job.Values) stor
 
 // closedOn makes an engine whose calendar Harbour is closed on some dates.
 func closedOn(dates ...string) *Engine {
-	e := New(&store.Store{}, nil, nil, nil, Options{Log: slog.New(slog.DiscardHandler)})
+	n := node.New("test")
+	n.Log = slog.New(slog.DiscardHandler)
+	e := &Engine{node: n, times: &timetable.Timetable{}}
 	var d calendar.Definition
 	for _, date := range dates {
 		d.Closed = append(d.Closed, calendar.Entry{Date: date, Label: "slipway"})

@@ -62,7 +62,7 @@ func (p *performance) found(t job.Task) (*policy.Found, []string) {
 	if p.c.Anyway || t.Kind.Makes() {
 		return nil, nil
 	}
-	due, now := p.since, p.e.o.Now().In(p.since.Location())
+	due, now := p.since, p.e.node.Now().In(p.since.Location())
 	if blank, makers := p.plan.chain.Blank(t.Name, p.ended); blank {
 		tries := 1
 		for _, m := range makers {

@@ -24,7 +24,6 @@ import (
 const (
 	yesDays     = 2   // open days after the one on which a yes is asked for
 	maxAsking   = 200 // deliveries that one question looks at
-	longestYes  = 366 * 24 * time.Hour
 	yesDateForm = "15:04 MST on Mon 2 January"
 )
 
@@ -58,7 +57,7 @@ func (e *Engine) askFor(ctx context.Context, t *store.Tx, group []store.Sending)
 	return t.OpenAlert(ctx, job.Alert{
 		Kind: job.AlertConsent, Cause: consentCause(j.ID), JobID: &j.ID, RunID: first.RunID,
 		Happened: fmt.Sprintf("%d %s of %s to addresses outside the allowed domains %s for a second person's yes.", len(waiting), phrase.Plural(len(waiting), "mail", "mails"), j.Name, phrase.Plural(len(waiting), "waits", "wait")),
-		ForWhom:  few(who), Tried: "It was not sent.", Advice: fmt.Sprintf("Look at what would go out, then say yes or no, signed in: %s/deliveries?kept=yes, or: ironbell deliveries -kept-back yes, then ironbell allow DELIVERY", e.o.URL),
+		ForWhom:  phrase.Few(who), Tried: "It was not sent.", Advice: fmt.Sprintf("Look at what would go out, then say yes or no, signed in: %s/deliveries?kept=yes, or: ironbell deliveries -kept-back yes, then ironbell allow DELIVERY", e.links.URL),
 		Next: fmt.Sprintf("What nobody said yes to by %s is not sent.", until.Format(yesDateForm)),
 	})
 }
@@ -74,7 +73,7 @@ func (e *Engine) secondOpenDay(j job.Job) time.Time {
 	if c, err := e.times.Calendar(j.Calendars); err == nil && c != nil {
 		open = c
 	}
-	day := e.o.Now().In(place)
+	day := e.node.Now().In(place)
 	for left, most := yesDays, 60; left > 0 && most > 0; most-- {
 		day = time.Date(day.Year(), day.Month(), day.Day()+1, 12, 0, 0, 0, place)
 		is := day.Weekday() != time.Saturday && day.Weekday() != time.Sunday
@@ -235,6 +234,9 @@ func (e *Engine) mayConsent(ctx context.Context, t *store.Tx, a job.Alert) (firs
 	return first, others, nil
 }
 
+// longestYes bounds how long a yes holds.
+const longestYes = 366 * 24 * time.Hour
+
 // Consent is what somebody says of mail that waits for a second person.
 type Consent struct {
 	Yes   bool
@@ -246,7 +248,7 @@ type Consent struct {
 // the address and the destination until then or until one of them is saved.
 func (e *Engine) Allow(ctx context.Context, who job.Person, id int64, c Consent) (job.Delivery, error) {
 	var d job.Delivery
-	now := e.o.Now()
+	now := e.node.Now()
 	if !c.Until.IsZero() && (c.Until.Before(now) || c.Until.After(now.Add(longestYes))) {
 		return d, &fault.Invalid{Wrong: []fault.Wrong{{Where: "until", Sentence: "a yes holds until a day to come, within a year"}}}
 	}

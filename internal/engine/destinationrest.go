@@ -11,21 +11,25 @@ import (
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/phrase"
 	"ironbell/internal/deliver"
+	"ironbell/internal/engine/node"
 	"ironbell/internal/store"
 )
 
 // A destination that fails as a whole is noticed once: it rests, what waits for
 // it is kept back, and one probe after another looks whether it is mended.
 
-const (
-	probeLimit   = 30 * time.Second
-	probeLongest = 5 * time.Minute // between two probes
-	giveUpBatch  = 500
-)
+// LookLimit bounds one look at a place.
+const LookLimit = 30 * time.Second
+
+// giveUpBatch is how many deliveries are given up in one transaction.
+const giveUpBatch = 500
+
+// probeLongest is the longest time between two looks at a place that rests.
+const probeLongest = 5 * time.Minute
 
 // probeWait is the time after so many probes that failed.
 func (e *Engine) probeWait(probes int) time.Duration {
-	wait := e.o.Probe
+	wait := e.node.FirstProbe
 	for range min(probes, 20) {
 		if wait *= 2; wait >= probeLongest {
 			return probeLongest
@@ -40,7 +44,7 @@ func downCause(id int64) string { return fmt.Sprintf("destination:%d", id) }
 // restNow lets a destination rest. A lasting fault is told at once; one that may
 // pass when the first probe has failed, too.
 func (e *Engine) restNow(ctx context.Context, t *store.Tx, s store.Sending, f *fault.Fault) error {
-	rested, inRow, err := t.Rest(ctx, s.DestinationID, f, e.o.Probe)
+	rested, inRow, err := t.Rest(ctx, s.DestinationID, f, e.node.FirstProbe)
 	if err != nil {
 		return err
 	}
@@ -62,7 +66,7 @@ func (e *Engine) restNow(ctx context.Context, t *store.Tx, s store.Sending, f *f
 	if err != nil {
 		return err
 	}
-	return e.downAlert(ctx, t, store.Resting{ID: p.ID, Name: p.Name, Since: e.o.Now(), Answer: f.Error(), Advice: f.Advice, Class: string(f.Class)})
+	return e.downAlert(ctx, t, store.Resting{ID: p.ID, Name: p.Name, Since: e.node.Now(), Answer: f.Error(), Advice: f.Advice, Class: string(f.Class)})
 }
 
 // restsInRow is how often a destination may rest, and seem mended, without that
@@ -144,14 +148,14 @@ func (e *Engine) probe(ctx context.Context) {
 	for {
 		for doing, do := range map[string]func(context.Context) error{"look at destinations that rest": e.probeAll, "let deliveries go": e.letGo, "give deliveries up": e.giveUpWaiting, "end what nobody said yes to": e.nobodySaidYes, "ask about what was taken": e.askTaken, "look at sources that rest": e.lookAtRests, "give up what waits for sources": e.giveUpKept} {
 			if err := do(ctx); err != nil {
-				e.failed(ctx, doing, err)
+				e.node.Failed(ctx, doing, err)
 			}
 		}
-		wait := min(e.o.Poll, e.o.Lease/2)
+		wait := min(e.node.Poll, e.node.Lease/2)
 		if next, ok, err := e.store.NextReady(ctx); err == nil && ok {
 			wait = min(wait, max(next, 0)+5*time.Millisecond)
 		}
-		if !sleep(ctx, e.wakeProbe, max(wait, 50*time.Millisecond)) {
+		if !node.Sleep(ctx, e.node.Probe, max(wait, 50*time.Millisecond)) {
 			return
 		}
 	}
@@ -180,7 +184,7 @@ func (e *Engine) probeAll(ctx context.Context) error {
 func (e *Engine) probeOne(ctx context.Context, r store.Resting) error {
 	destination, err := e.destinations.ByID(ctx, r.ID)
 	if err == nil {
-		looking, stop := context.WithTimeout(ctx, probeLimit)
+		looking, stop := context.WithTimeout(ctx, LookLimit)
 		err = deliver.Probe(looking, destination)
 		stop()
 	}
@@ -193,7 +197,7 @@ func (e *Engine) probeOne(ctx context.Context, r store.Resting) error {
 	f := fault.Of(err)
 	r.Answer, r.Advice = f.Error(), f.Advice
 	return e.store.Do(ctx, func(t *store.Tx) error {
-		if _, _, err := t.Rest(ctx, r.ID, f, e.o.Probe); err != nil {
+		if _, _, err := t.Rest(ctx, r.ID, f, e.node.FirstProbe); err != nil {
 			return err
 		}
 		return e.downAlert(ctx, t, r)
@@ -207,7 +211,7 @@ func (e *Engine) wakeDestination(ctx context.Context, id int64, name, why string
 		if err != nil || !woke {
 			return err
 		}
-		e.o.Log.Info("a destination works again", "destination", name, "why", why)
+		e.node.Log.Info("a destination works again", "destination", name, "why", why)
 		if err := t.CloseAlertsOf(ctx, []string{downCause(id)}); err != nil {
 			return err
 		}

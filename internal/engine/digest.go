@@ -40,10 +40,10 @@ func (e *Engine) digests(ctx context.Context) error {
 			if err != nil {
 				place = time.UTC
 			}
-			now := e.o.Now().In(place)
+			now := e.node.Now().In(place)
 			if ok && p.Mail != "" {
 				if err := e.digest(ctx, t, s, p, now); err != nil {
-					e.o.Log.Error("a digest could not be sent", "to", p.Login, "error", err)
+					e.node.Log.Error("a digest could not be sent", "to", p.Login, "error", err)
 				}
 			}
 			if err := t.PutDigest(ctx, p.ID, nextDigest(p.Wishes, now)); err != nil {
@@ -72,7 +72,7 @@ func (e *Engine) digest(ctx context.Context, t *store.Tx, s job.AlertSettings, p
 	if err != nil {
 		return err
 	}
-	letter := alert.Digest(alerts, alert.Reader{Base: e.o.URL, Zone: now.Location(), Locale: languageOf(p)}, now)
+	letter := alert.Digest(alerts, alert.Reader{Base: e.links.URL, Zone: now.Location(), Locale: languageOf(p)}, now)
 	letter.To = []string{p.Mail}
 	none := int64(0) // it belongs to no alert of its own
 	return e.freezeLetter(ctx, t, id, destination, letter, job.Message{AlertID: &none}, []store.Recipient{{Address: p.Mail, PersonID: p.ID}}, time.Time{})

@@ -16,7 +16,6 @@ package engine
 import (
 	"context"
 	"crypto/rand"
-	"errors"
 	"fmt"
 	"log/slog"
 	"maps"
@@ -24,15 +23,16 @@ import (
 	"slices"
 	"strings"
 	"sync"
-	"sync/atomic"
 	"time"
 
+	"ironbell/internal/access"
 	"ironbell/internal/artifact"
 	"ironbell/internal/confined"
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/zone"
 	"ironbell/internal/deliver"
 	"ironbell/internal/engine/lease"
+	"ironbell/internal/engine/node"
 	"ironbell/internal/engine/notices"
 	"ironbell/internal/outgoing"
 	"ironbell/internal/report"
@@ -57,12 +57,12 @@ type Options struct {
 	Now     func() time.Time // the clock that rings are held against
 	Log     *slog.Logger
 
-	Signer   Signer                     // of links that act without a sign-in
+	Signer   access.Signer              // of links that act without a sign-in
 	Browser  string                     // path of the browser that prints tagged PDFs; none when empty
 	Programs string                     // folder of the programs that tasks may run; none when empty
 	Walls    confined.Walls             // around them
 	Guard    *outgoing.Guard            // for requests to the outside
-	At       func(point string)         // told of each of CrashPoints that is reached; for fault tests
+	At       func(point string)         // told of each of the crash points that is reached; for fault tests
 	Kinds    map[job.TaskKind]task.Kind // beside those there are; for fault tests and benchmarks
 }
 
@@ -70,24 +70,24 @@ type Options struct {
 // goroutines.
 type Engine struct {
 	o            Options
+	node         *node.Node
+	links        access.Links
 	store        *store.Store
 	sources      *report.Sources
 	reports      *task.Report
 	destinations *deliver.Destinations
-	post
-	files    *artifact.Folder
-	kinds    map[job.TaskKind]task.Kind
-	times    timetable.Timetable
-	zones    string // version of this node's zone data
-	watchers notices.Watchers
-	desk     desk
-	entries  chan *entry  // for the ledger
-	stale    atomic.Int64 // writes that were refused
-
-	finishing atomic.Bool // it takes no more work, and finishes what it has
-	swept     time.Time   // when old history was removed; of the goroutine of reap
-
-	wakeClock, wakeWork, wakeSend, wakeTell, wakeDesk, wakeProbe, wakeTurns, wakeRenew chan struct{}
+	offers       chan offered
+	receipts     chan receipt // for the ledger
+	lines        lines
+	files        *artifact.Folder
+	kinds        map[job.TaskKind]task.Kind
+	times        *timetable.Timetable
+	zoneData     timetable.Zones
+	zones        string // version of this node's zone data
+	watchers     notices.Watchers
+	desk         desk
+	entries      chan *entry // for the ledger
+	swept        time.Time   // when old history was removed; of the goroutine of reap
 
 	asking *asking // of the goroutine of probe
 
@@ -95,13 +95,6 @@ type Engine struct {
 
 	mu    sync.Mutex // guards the plans
 	plans map[store.Version]*plan
-}
-
-// Signer signs texts for links that act without a sign-in, and knows its
-// signatures again.
-type Signer interface {
-	Sign(text string) string
-	Signed(text, signature string) bool
 }
 
 // New makes an engine; Run starts it.
@@ -147,9 +140,10 @@ func New(s *store.Store, sources *report.Sources, destinations *deliver.Destinat
 	}
 	o.URL = strings.TrimRight(o.URL, "/")
 	reports := &task.Report{Find: s.Report, Sources: sources, Files: files, Browser: o.Browser}
-	signal := func() chan struct{} { return make(chan struct{}, 1) }
+	n := node.New(o.Node)
+	n.Lease, n.Poll, n.Stop, n.Now, n.Log, n.At, n.FirstProbe = o.Lease, o.Poll, o.Stop, o.Now, o.Log, o.At, o.Probe
 	e := &Engine{
-		o: o, store: s, reports: reports, sources: sources, destinations: destinations, files: files,
+		o: o, node: n, store: s, reports: reports, sources: sources, destinations: destinations, files: files,
 		kinds: map[job.TaskKind]task.Kind{
 			job.KindReport:  reports,
 			job.KindCollect: &task.Collect{Sources: sources, Files: files},
@@ -160,10 +154,11 @@ func New(s *store.Store, sources *report.Sources, destinations *deliver.Destinat
 			job.KindCall:    &task.Call{Destinations: destinations, Now: time.Now},
 			job.KindEmit:    &task.Emit{Now: o.Now},
 		},
-		zones: zone.Version(), entries: make(chan *entry, maxEntries), plans: map[store.Version]*plan{},
-		wakeClock: signal(), wakeWork: signal(), wakeSend: signal(), wakeTell: signal(), wakeDesk: signal(), wakeProbe: signal(), wakeTurns: signal(), wakeRenew: signal(), post: newPost(), asking: newAsking(),
-		holdings: lease.New(o.Lease),
+		entries: make(chan *entry, maxEntries), plans: map[store.Version]*plan{},
+		offers: make(chan offered), receipts: make(chan receipt, maxReceipts), lines: newLines(), asking: newAsking(),
+		times: &timetable.Timetable{}, holdings: lease.New(o.Lease), links: access.Links{URL: o.URL, Signer: o.Signer},
 	}
+	e.zoneData = timetable.Zones{Version: zone.Version(), Times: e.times, Store: s, Now: o.Now, Log: o.Log}
 	maps.Copy(e.kinds, o.Kinds)
 	return e
 }
@@ -173,6 +168,7 @@ func (e *Engine) Run(ctx context.Context) {
 	e.prepare(ctx)
 	var last sync.WaitGroup // what the others write with to their end
 	last.Go(func() { e.ledger(context.WithoutCancel(ctx)) })
+	last.Go(func() { e.recordReceipts(context.WithoutCancel(ctx)) })
 	// While what is under way comes to its end, its leases are renewed and
 	// cancellations are heard.
 	living, ended := context.WithCancel(context.WithoutCancel(ctx))
@@ -186,27 +182,14 @@ func (e *Engine) Run(ctx context.Context) {
 	}
 	all.Wait()
 	close(e.entries)
+	close(e.receipts)
 	last.Wait()
 	ended()
 	beside.Wait()
 }
 
-// afterStop gives a context that goes on for a while when ctx, the word to stop, has
-// ended: as long as what is under way may take to its end.
-func (e *Engine) afterStop(ctx context.Context) (context.Context, context.CancelFunc) {
-	living, end := context.WithCancel(context.WithoutCancel(ctx))
-	forget := context.AfterFunc(ctx, func() {
-		timer := time.AfterFunc(e.o.Stop, end)
-		context.AfterFunc(living, func() { timer.Stop() })
-	})
-	return living, func() {
-		forget()
-		end()
-	}
-}
-
 // Refused is how many writes of this node were refused because its lease had gone.
-func (e *Engine) Refused() int64 { return e.stale.Load() }
+func (e *Engine) Refused() int64 { return e.node.Refused.Load() }
 
 // Help tells what each kind of task is for, in the order of their names.
 func (e *Engine) Help() []task.Help {
@@ -219,7 +202,7 @@ func (e *Engine) Help() []task.Help {
 }
 
 // Node is the name of this node.
-func (e *Engine) Node() string { return e.o.Node }
+func (e *Engine) Node() string { return e.node.Name }
 
 // Programs tells what keeps the programs of tasks apart from the service on one node.
 type Programs struct {
@@ -231,7 +214,7 @@ type Programs struct {
 
 // Programs tells what keeps programs apart on this node.
 func (e *Engine) Programs() Programs {
-	p := Programs{Node: e.o.Node, Allowed: e.o.Programs != "", Walls: []string{}}
+	p := Programs{Node: e.node.Name, Allowed: e.o.Programs != "", Walls: []string{}}
 	if p.Allowed {
 		sentences, closed := e.o.Walls.Standing()
 		p.Walls, p.Open = sentences, !closed
@@ -240,46 +223,25 @@ func (e *Engine) Programs() Programs {
 }
 
 // Now is the instant by the clock that rings are held against.
-func (e *Engine) Now() time.Time { return e.o.Now() }
+func (e *Engine) Now() time.Time { return e.node.Now() }
 
 // URL is the address by which people reach the console.
-func (e *Engine) URL() string { return e.o.URL }
+func (e *Engine) URL() string { return e.links.URL }
 
 // Workers is how many parts this node works at once.
 func (e *Engine) Workers() int { return e.o.Workers }
 
-// wake shortens a loop's sleep.
-func wake(c chan struct{}) {
-	select {
-	case c <- struct{}{}:
-	default: // it is awake already
+// prepare reads the calendars and reckons what new zone data has moved. It goes
+// on until the database answers.
+func (e *Engine) prepare(ctx context.Context) {
+	for ctx.Err() == nil {
+		err := e.times.Refresh(ctx, e.store)
+		if err == nil {
+			err = e.zoneData.Reckon(ctx)
+		}
+		if err == nil {
+			return
+		}
+		e.node.Failed(ctx, "make ready", err)
 	}
-}
-
-// sleep waits for a wake-up, for d, or for the end of ctx, and tells whether to go on.
-func sleep(ctx context.Context, c <-chan struct{}, d time.Duration) bool {
-	timer := time.NewTimer(max(d, 0))
-	defer timer.Stop()
-	select {
-	case <-ctx.Done():
-		return false
-	case <-c:
-	case <-timer.C:
-	}
-	return ctx.Err() == nil
-}
-
-// failed logs a fault of a loop. The loop rests for a moment and goes on: it is
-// the database that is away, and it comes back.
-func (e *Engine) failed(ctx context.Context, doing string, err error) {
-	if ctx.Err() != nil || errors.Is(err, context.Canceled) {
-		return
-	}
-	e.o.Log.Error("could not "+doing, "error", err)
-	sleep(ctx, nil, time.Second)
-}
-
-// ending gives a context for what must still be written when ctx has ended.
-func ending(ctx context.Context) (context.Context, context.CancelFunc) {
-	return context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
 }

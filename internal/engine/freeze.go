@@ -20,7 +20,7 @@ func (e *Engine) Freeze(ctx context.Context, who job.Person, f store.Freeze) (st
 	if err := e.checkLabel(ctx, v, "label", f.Label); err != nil {
 		return f, err
 	}
-	now := e.o.Now()
+	now := e.node.Now()
 	if f.From.IsZero() {
 		f.From = now
 	}

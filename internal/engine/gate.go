@@ -4,8 +4,10 @@ import (
 	"context"
 	"fmt"
 	"strings"
+	"time"
 
 	"ironbell/internal/core/job"
+	"ironbell/internal/core/phrase"
 	"ironbell/internal/store"
 )
 
@@ -40,12 +42,12 @@ func gateFor(house job.MailSettings, test *job.TestCopy, mail bool, address, des
 	return passage{}, mail && !house.MayReceive(address)
 }
 
-// gate decides on one delivery.
-func (e *Engine) gate(ctx context.Context, from interface {
+// decide decides on one delivery at an instant.
+func decide(ctx context.Context, from interface {
 	Allowed(ctx context.Context, address string, jobID int64, sha string, destination int64) (bool, error)
 	IsOwnAddress(ctx context.Context, person int64, address string) (bool, error)
 	AlertOver(ctx context.Context, id int64) (bool, error)
-}, g store.GateState, s store.Sending, destination string,
+}, g store.GateState, s store.Sending, destination string, now time.Time,
 ) (passage, error) {
 	mail := s.Name == ""
 	p, outside := gateFor(g.House, g.Copy, mail, s.Address, destination)
@@ -57,7 +59,7 @@ func (e *Engine) gate(ctx context.Context, from interface {
 	switch {
 	case p.keep != "", p.over:
 		return p, nil
-	case s.AlertID == nil && freezeOf(g.Frozen, []string{"service", "destination:" + destination}, e.o.Now()) != nil:
+	case s.AlertID == nil && freezeOf(g.Frozen, []string{"service", "destination:" + destination}, now) != nil:
 		return passage{held: true}, nil
 	case !outside:
 		return p, nil
@@ -80,7 +82,7 @@ func (e *Engine) gate(ctx context.Context, from interface {
 // atGate lets those of a batch through that may leave now, and gives back the others.
 // Those that pass carry the number of the gate, which is asked again with their offer.
 func (e *Engine) atGate(ctx context.Context, group []store.Sending) ([]store.Sending, error) {
-	g, err := e.store.GateNow(ctx, e.o.Now())
+	g, err := e.store.GateNow(ctx, e.node.Now())
 	if err != nil {
 		return nil, err
 	}
@@ -95,7 +97,7 @@ func (e *Engine) atGate(ctx context.Context, group []store.Sending) ([]store.Sen
 	kept := map[job.KeptBack][]store.Sending{}
 	var through, held []store.Sending
 	for _, s := range group {
-		p, err := e.gate(ctx, e.store, g, s, name)
+		p, err := decide(ctx, e.store, g, s, name, e.node.Now())
 		if err != nil {
 			return nil, err
 		}
@@ -187,9 +189,9 @@ func (e *Engine) keepBack(ctx context.Context, g store.GateState, why job.KeptBa
 			}
 		}
 		for run, who := range lines {
-			text := "kept back since this installation sends nothing like it now: " + few(who)
+			text := "kept back since this installation sends nothing like it now: " + phrase.Few(who)
 			if why == job.KeptForYes {
-				text = fmt.Sprintf("kept back until a second person says yes, since mail goes only to %s: %s", strings.Join(g.House.Domains, ", "), few(who))
+				text = fmt.Sprintf("kept back until a second person says yes, since mail goes only to %s: %s", strings.Join(g.House.Domains, ", "), phrase.Few(who))
 			}
 			if err := t.Log(ctx, job.LogLine{Level: "warn", Text: text}, run); err != nil {
 				return err

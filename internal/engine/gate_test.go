@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"ironbell/internal/core/job"
+	"ironbell/internal/engine/crash"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -134,7 +135,7 @@ func TestAQuestionIsToldAndEnds(t *testing.T) {
 
 // The gate is asked when something is handed over, whatever was true before.
 func TestTheGateIsAskedAtTheLastMoment(t *testing.T) {
-	for name, point := range map[string]string{"once it was claimed": crashSend, "after the message was composed": crashTask} {
+	for name, point := range map[string]string{"once it was claimed": crash.Send, "after the message was composed": crash.Task} {
 		t.Run(name, func(t *testing.T) {
 			o := open(t)
 			var done atomic.Bool

@@ -90,7 +90,7 @@ func open(t *testing.T) *office {
 	require.NoError(t, err)
 	o.place("company mail", "smtp", deliver.MailSettings{Host: host, Port: port, From: "Iron Bell <bell@tarnwick.example>", CA: ca})
 	o.place("port folders", "folder", deliver.FolderSettings{Folder: o.folder})
-	require.NoError(t, o.store.PutSetting(ctx, AlertSetting, job.AlertSettings{Destination: "company mail"}))
+	require.NoError(t, o.store.PutSetting(ctx, store.AlertSetting, job.AlertSettings{Destination: "company mail"}))
 	require.NoError(t, o.store.PutSetting(ctx, timetable.WhenSetting, job.WhenSettings{Floor: job.Duration(time.Second)}))
 	o.sefa = o.person("sefa", "Sefa Orlin", job.RoleAdministrator)
 	o.mara, o.joren = o.person("mara", "Mara Quill", job.RoleOwner), o.person("joren", "Joren Tak", job.RoleOwner)

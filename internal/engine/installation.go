@@ -82,7 +82,7 @@ func (e *Engine) KnowItself(ctx context.Context, adopt bool) error {
 				return err
 			}
 			if known != was.Files || adopt {
-				e.o.Log.Info("works with a store of artifacts that it had not before", "folder", e.files.Path())
+				e.node.Log.Info("works with a store of artifacts that it had not before", "folder", e.files.Path())
 			}
 		} else if !moved && was.Copy == nil && known != was.Files {
 			return &OtherStore{Path: e.files.Path(), Found: known}
@@ -117,7 +117,7 @@ func (e *Engine) standStill(ctx context.Context, t *store.Tx, was Installation, 
 	if err != nil {
 		return err
 	}
-	now := e.o.Now()
+	now := e.node.Now()
 	f, err := t.AddFreeze(ctx, store.Freeze{Label: "service", From: now, Rings: "wait", Reason: why + "; an administrator says what it is", By: "Iron Bell"})
 	if err != nil {
 		return err
@@ -133,7 +133,7 @@ func (e *Engine) standStill(ctx context.Context, t *store.Tx, was Installation, 
 	if err := t.PutSetting(ctx, store.InstallationSetting, was); err != nil {
 		return err
 	}
-	e.o.Log.Error("stands still and sends nothing until an administrator says what this installation is", "why", why, "how", "ironbell copy")
+	e.node.Log.Error("stands still and sends nothing until an administrator says what this installation is", "why", why, "how", "ironbell copy")
 	return t.Audit(ctx, "Iron Bell", "found a copy", "setting", store.InstallationSetting, nil, map[string]any{"why": why})
 }
 
@@ -184,7 +184,7 @@ func (e *Engine) leaveMark(ctx context.Context) error {
 		if _, err := t.Setting(ctx, markSetting, &mark); err != nil {
 			return err
 		}
-		name, mark = is.Name, artifact.Mark{No: mark.No + 1, At: e.o.Now()}
+		name, mark = is.Name, artifact.Mark{No: mark.No + 1, At: e.node.Now()}
 		return t.PutSetting(ctx, markSetting, mark)
 	})
 	if err != nil || name == "" {
@@ -291,7 +291,7 @@ func (e *Engine) SaySo(ctx context.Context, who job.Person, said Said) error {
 		if _, err := t.Setting(ctx, markSetting, &mark); err != nil {
 			return err
 		}
-		if err := t.PutSetting(ctx, markSetting, artifact.Mark{No: max(mark.No, left.No) + 1, At: e.o.Now()}); err != nil {
+		if err := t.PutSetting(ctx, markSetting, artifact.Mark{No: max(mark.No, left.No) + 1, At: e.node.Now()}); err != nil {
 			return err
 		}
 		if was.Freeze != 0 {

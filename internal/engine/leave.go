@@ -2,10 +2,7 @@ package engine
 
 import (
 	"context"
-	"encoding/base64"
-	"fmt"
 	"strconv"
-	"strings"
 
 	"ironbell/internal/access"
 	"ironbell/internal/core/fault"
@@ -16,30 +13,15 @@ import (
 	"ironbell/internal/store"
 )
 
-// leaveText is what the link signs by which an address leaves a job's list.
-func leaveText(jobID int64, address string) string {
-	return fmt.Sprintf("leave:%d:%s", jobID, strings.ToLower(address))
-}
-
-// leaveHeaders are the lines by which who gets a mail can leave the job's list with
-// one click (RFC 2369, RFC 8058).
-func (e *Engine) leaveHeaders(s store.Sending) []string {
-	if !s.MayLeave || s.JobID == nil || e.o.Signer == nil {
-		return nil
-	}
-	link := fmt.Sprintf("%s/leave/%d/%s/%s", e.o.URL, *s.JobID, base64.RawURLEncoding.EncodeToString([]byte(s.Address)), e.o.Signer.Sign(leaveText(*s.JobID, s.Address)))
-	return []string{"List-Unsubscribe: <" + link + ">", "List-Unsubscribe-Post: List-Unsubscribe=One-Click"}
-}
-
 // LeaveLink reads such a link: whose it is and which job it leaves.
 func (e *Engine) LeaveLink(ctx context.Context, jobID int64, coded, signature string) (address string, j job.Job, err error) {
 	missing := &store.NotFound{Kind: "link", Name: strconv.FormatInt(jobID, 10)}
-	text, err := base64.RawURLEncoding.DecodeString(coded)
-	if err != nil || e.o.Signer == nil || !e.o.Signer.Signed(leaveText(jobID, string(text)), signature) {
+	address, ok := e.links.WhoLeaves(jobID, coded, signature)
+	if !ok {
 		return "", j, missing
 	}
 	j, err = e.store.Job(ctx, strconv.FormatInt(jobID, 10))
-	return string(text), j, err
+	return address, j, err
 }
 
 // LeaveByLink takes an address off a job's list.
@@ -107,7 +89,7 @@ func (e *Engine) SaveWishes(ctx context.Context, who job.Person, login string, o
 			return err
 		}
 		after.Wishes = w
-		if err := t.PutWishes(ctx, after, nextDigest(w, e.o.Now().In(place))); err != nil {
+		if err := t.PutWishes(ctx, after, nextDigest(w, e.node.Now().In(place))); err != nil {
 			return err
 		}
 		if err := t.Audit(ctx, who.Login, "save", "wishes", p.Login, p, after); err != nil {

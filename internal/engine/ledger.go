@@ -6,6 +6,8 @@ import (
 	"time"
 
 	"ironbell/internal/core/job"
+	"ironbell/internal/engine/crash"
+	"ironbell/internal/engine/node"
 	"ironbell/internal/store"
 )
 
@@ -29,7 +31,7 @@ type entry struct {
 // another node has the part now. It always waits for the answer, which is
 // bounded, so that nobody acts on what may yet be written.
 func (e *Engine) record(_ context.Context, en *entry) error {
-	en.Node, en.No = e.o.Node, e.holdings.Number(en.Claim)
+	en.Node, en.No = e.node.Name, e.holdings.Number(en.Claim)
 	en.done = make(chan error, 1)
 	e.entries <- en
 	return <-en.done
@@ -38,7 +40,7 @@ func (e *Engine) record(_ context.Context, en *entry) error {
 // recordLater writes an entry after which there is nothing more to do for the
 // part, and lets its worker go on with another one meanwhile.
 func (e *Engine) recordLater(en *entry, after func(err error)) {
-	en.Node, en.No, en.after = e.o.Node, e.holdings.Number(en.Claim), after
+	en.Node, en.No, en.after = e.node.Name, e.holdings.Number(en.Claim), after
 	e.entries <- en
 }
 
@@ -80,13 +82,13 @@ func (e *Engine) ledger(ctx context.Context) {
 // was lost, they are written again as long as their leases hold: what was committed
 // all the same is known by its number. Each write has a time limit of its own.
 func (e *Engine) writeGroup(ctx context.Context, group []*entry) {
-	for end := time.Now().Add(e.o.Lease); ; {
+	for end := time.Now().Add(e.node.Lease); ; {
 		err := e.writeOnce(ctx, group)
 		if err == nil {
 			for _, en := range group {
 				en.written(nil)
 			}
-			e.crash(crashSettled)
+			e.node.Crash(crash.Settled)
 			return
 		}
 		if len(group) > 1 {
@@ -109,8 +111,8 @@ func (e *Engine) writeGroup(ctx context.Context, group []*entry) {
 			}
 			return
 		}
-		e.o.Log.Warn("what happened is written again: the database did not answer", "entries", len(group), "error", err)
-		sleep(ctx, nil, writePause)
+		e.node.Log.Warn("what happened is written again: the database did not answer", "entries", len(group), "error", err)
+		node.Sleep(ctx, nil, writePause)
 	}
 }
 
@@ -118,7 +120,7 @@ func (e *Engine) writeGroup(ctx context.Context, group []*entry) {
 const writePause = 250 * time.Millisecond
 
 func (e *Engine) writeOnce(ctx context.Context, group []*entry) error {
-	ctx, stop := ending(ctx)
+	ctx, stop := node.Ending(ctx)
 	defer stop()
 	return e.write(ctx, group)
 }
@@ -154,7 +156,7 @@ func (e *Engine) write(ctx context.Context, group []*entry) error {
 				ended = append(ended, en.Claim.RunID)
 			}
 		}
-		e.crash(crashSettle)
+		e.node.Crash(crash.Settle)
 		if err := e.move(ctx, t, alone); err != nil {
 			return err
 		}
@@ -164,8 +166,8 @@ func (e *Engine) write(ctx context.Context, group []*entry) error {
 
 // refused counts a write of a node whose lease had gone.
 func (e *Engine) refused(en *entry) {
-	e.stale.Add(1)
-	e.o.Log.Warn("a write was refused: another node has this work now, or its run was cancelled", "run", en.Claim.RunID.String(), "part", en.Claim.Part, "lease", en.Claim.LeaseNo)
+	e.node.Refused.Add(1)
+	e.node.Log.Warn("a write was refused: another node has this work now, or its run was cancelled", "run", en.Claim.RunID.String(), "part", en.Claim.Part, "lease", en.Claim.LeaseNo)
 }
 
 // consequences raises the events of an entry's tasks and opens its alerts.

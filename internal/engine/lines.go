@@ -26,6 +26,10 @@ type lines struct {
 	shut    bool
 }
 
+func newLines() lines {
+	return lines{idle: map[int64][]idle{}, batches: map[int64]int{}, dialing: map[int64]int{}}
+}
+
 // begin says that a batch for a destination was claimed. It is told when the batch
 // is connected, and when it is over.
 func (l *lines) begin(id int64) (connected, end func()) {

@@ -33,8 +33,8 @@ func (w *wire) Fit() bool { return w.fit }
 func (w *wire) Close()    { w.of.closed++ }
 
 func TestNobodyHasMoreThanTheirLines(t *testing.T) {
-	p := newPost()
-	l := &p.lines
+	p := newLines()
+	l := &p
 	ids, room := l.busy(2, 3)
 	assert.Empty(t, ids)
 	assert.Equal(t, 3, room)
@@ -68,8 +68,8 @@ func TestNobodyHasMoreThanTheirLines(t *testing.T) {
 
 func TestLinesAreUsedAgainWhileTheyAreFitAndOfTheSameSettings(t *testing.T) {
 	ctx := context.Background()
-	p := newPost()
-	l := &p.lines
+	p := newLines()
+	l := &p
 	first, second := &place{}, &place{}
 	take := func(of *place) deliver.Line {
 		line, err := l.take(ctx, 7, of)

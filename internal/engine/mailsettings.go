@@ -16,16 +16,6 @@ import (
 // What leaves the house: to whom, with whose yes, and by which links those who get
 // it can answer.
 
-// few lists the first of many.
-func few(all []string) string {
-	const shown = 20
-	text := strings.Join(all[:min(len(all), shown)], ", ")
-	if len(all) > shown {
-		text += fmt.Sprintf(" and %d more", len(all)-shown)
-	}
-	return text
-}
-
 // SaveMailSettings saves the house's own settings of mail. What was kept back since
 // nothing left the installation goes out when that is over, as an administrator
 // says.
@@ -153,7 +143,7 @@ func (e *Engine) mayHave(ctx context.Context, t *store.Tx, who, p job.Person, wa
 	}
 	return p.Mail, wanted, t.OpenAlert(ctx, job.Alert{
 		Kind: job.AlertConsent, Cause: mailCause(p), Job: "Address of " + p.Name, Happened: fmt.Sprintf("%s wants to get mail at %s, which lies outside the allowed domains.", p.Name, wanted), ForWhom: p.Name,
-		Tried: "Their mail goes where it went.", Advice: fmt.Sprintf("If that is right, set the address for them: %s/people?who=%s", e.o.URL, p.Login), Next: "Nothing by itself.",
+		Tried: "Their mail goes where it went.", Advice: fmt.Sprintf("If that is right, set the address for them: %s/people?who=%s", e.links.URL, p.Login), Next: "Nothing by itself.",
 	})
 }
 

@@ -5,6 +5,8 @@ import (
 	"time"
 
 	"ironbell/internal/core/job"
+	"ironbell/internal/core/phrase"
+	"ironbell/internal/engine/node"
 
 	"github.com/stretchr/testify/assert"
 )
@@ -52,7 +54,7 @@ func TestDomainsHoldForTheirOwnNamesOnly(t *testing.T) {
 }
 
 func TestProbesComeLessAndLessOften(t *testing.T) {
-	e := &Engine{o: Options{Probe: 5 * time.Second}}
+	e := &Engine{node: &node.Node{FirstProbe: 5 * time.Second}}
 	last := time.Duration(0)
 	for probes := range 40 {
 		wait := e.probeWait(probes)
@@ -77,8 +79,8 @@ func TestManyAreListedByTheFirst(t *testing.T) {
 	for i := range many {
 		many[i] = "a"
 	}
-	assert.Equal(t, "a, a", few(many[:2]))
-	assert.Contains(t, few(many), " and 5 more")
+	assert.Equal(t, "a, a", phrase.Few(many[:2]))
+	assert.Contains(t, phrase.Few(many), " and 5 more")
 }
 
 func TestADigestComesAtItsTimeOnTheClocksOfItsReader(t *testing.T) {

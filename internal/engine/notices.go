@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"ironbell/internal/core/job"
+	"ironbell/internal/engine/node"
 )
 
 // Watch gives notices of changes until stop is called.
@@ -14,8 +15,8 @@ func (e *Engine) Watch() (notices <-chan job.Notice, stop func()) { return e.wat
 // everybody, since something may have been missed.
 func (e *Engine) listen(ctx context.Context) {
 	wakeAll := func() {
-		for _, c := range []chan struct{}{e.wakeClock, e.wakeWork, e.wakeSend, e.wakeTell, e.wakeProbe} {
-			wake(c)
+		for _, c := range []node.Waker{e.node.Clock, e.node.Work, e.node.Send, e.node.Tell, e.node.Probe} {
+			c.Wake()
 		}
 		e.watchers.Tell(job.Notice{Kind: job.NoticeEverything})
 	}
@@ -23,29 +24,29 @@ func (e *Engine) listen(ctx context.Context) {
 		err := e.store.Listen(ctx, wakeAll, func(n job.Notice) {
 			switch n.Kind {
 			case job.NoticeJobs:
-				wake(e.wakeClock)
+				e.node.Clock.Wake()
 			case job.NoticeParts:
-				wake(e.wakeWork)
+				e.node.Work.Wake()
 			case job.NoticeDeliveries:
-				wake(e.wakeSend)
+				e.node.Send.Wake()
 			case job.NoticeNodes:
-				wake(e.wakeRenew)
+				e.node.Renew.Wake()
 			case job.NoticeDestinations:
-				wake(e.wakeProbe)
+				e.node.Probe.Wake()
 			case job.NoticeAlerts:
-				wake(e.wakeTell)
+				e.node.Tell.Wake()
 			case job.NoticeCancel:
 				e.holdings.Cancel(n.ID)
 			case job.NoticeCalendars:
 				if err := e.times.Refresh(ctx, e.store); err != nil {
-					e.o.Log.Warn("could not read the calendars; they are read when they are next needed", "error", err)
+					e.node.Log.Warn("could not read the calendars; they are read when they are next needed", "error", err)
 				}
 			}
 			e.watchers.Tell(n)
 		})
 		if ctx.Err() == nil {
-			e.o.Log.Warn("the database's notices broke off; polling until they are back", "error", err)
-			sleep(ctx, nil, 2*time.Second)
+			e.node.Log.Warn("the database's notices broke off; polling until they are back", "error", err)
+			node.Sleep(ctx, nil, 2*time.Second)
 		}
 	}
 }

@@ -47,7 +47,7 @@ func (e *Engine) SavePerson(ctx context.Context, who job.Person, p job.Person, p
 		if before != nil && old.Wishes.MailWanted != waits {
 			old.Wishes.MailWanted = waits
 			old.Mail, old.Zone = p.Mail, p.Zone
-			if err := t.PutWishes(ctx, old, nextDigest(old.Wishes, e.o.Now())); err != nil {
+			if err := t.PutWishes(ctx, old, nextDigest(old.Wishes, e.node.Now())); err != nil {
 				return err
 			}
 		}

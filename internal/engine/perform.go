@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"sync"
@@ -14,7 +15,9 @@ import (
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/policy"
 	"ironbell/internal/core/zone"
+	"ironbell/internal/engine/crash"
 	"ironbell/internal/engine/lease"
+	"ironbell/internal/engine/node"
 	"ironbell/internal/render"
 	"ironbell/internal/store"
 	"ironbell/internal/task"
@@ -75,7 +78,7 @@ func (e *Engine) perform(ctx, stopping context.Context, c store.Claim) (*entry, 
 	err = p.run(ctx)
 	p.drain()
 	if cause := context.Cause(ctx); err != nil && errors.Is(err, errStopped) && !errors.Is(cause, lease.ErrLost) && !errors.Is(cause, lease.ErrCancelled) {
-		return e.handBack(c, sortedKeys(p.undone), p.undone), nil
+		return e.handBack(c, slices.Sorted(maps.Keys(p.undone)), p.undone), nil
 	}
 	return p.last, err
 }
@@ -99,7 +102,7 @@ func (p *performance) undivided(ctx context.Context, err error) (*entry, error) 
 			return &entry{Entry: store.Entry{Claim: p.c, Part: &store.PartMove{State: job.PartWaiting, Reason: reason}, Logs: []job.LogLine{{Level: "warn", Text: reason}}}}, restErr
 		}
 	}
-	again := policy.AfterFault(p.plan.Retry, int(p.c.LeaseNo), f, p.since, p.e.o.Now().In(p.since.Location()))
+	again := policy.AfterFault(p.plan.Retry, int(p.c.LeaseNo), f, p.since, p.e.node.Now().In(p.since.Location()))
 	if again.Retry {
 		return &entry{Entry: store.Entry{
 			Claim: p.c, Part: &store.PartMove{State: job.PartWaiting, Wait: again.Wait, Reason: fmt.Sprintf("waits to be divided again: %s", f)}, Logs: []job.LogLine{{Level: "warn", Text: f.Error() + "; " + again.Reason}},
@@ -118,7 +121,7 @@ func (p *performance) run(ctx context.Context) error {
 		ctx, stop = context.WithDeadlineCause(ctx, c.StartedAt.Add(limit), errRunLimit)
 		defer stop()
 	}
-	for _, name := range sortedKeys(c.Begun) {
+	for _, name := range slices.Sorted(maps.Keys(c.Begun)) {
 		if p.stopping.Err() != nil {
 			p.undone[name] = c.Begun[name]
 			continue
@@ -390,7 +393,7 @@ func (p *performance) begin(ctx context.Context, t job.Task, try int) {
 		began := time.Now()
 		defer func() {
 			if broken := recover(); broken != nil {
-				p.e.o.Log.Error("a task broke", "run", p.c.RunID.String(), "task", t.Name, "panic", broken)
+				p.e.node.Log.Error("a task broke", "run", p.c.RunID.String(), "task", t.Name, "panic", broken)
 				d.err = fault.New(fault.Task, "carry out the task", fmt.Sprintf("the service has a fault of its own: %v", broken), "Report it with the log of this time.")
 			}
 			d.took = time.Since(began)
@@ -404,7 +407,7 @@ func (p *performance) begin(ctx context.Context, t job.Task, try int) {
 		ctx, stop := context.WithTimeout(ctx, w.Limit)
 		defer stop()
 		d.res, d.err = kind.Run(ctx, w, t)
-		p.e.crash(crashTask)
+		p.e.node.Crash(crash.Task)
 	}()
 }
 
@@ -458,22 +461,13 @@ func (p *performance) printer(ctx context.Context, name string) func(level, text
 		if printed++; printed > maxPrinted {
 			return
 		}
-		ctx, stop := ending(ctx)
+		ctx, stop := node.Ending(ctx)
 		defer stop()
 		if err := p.e.store.Log(ctx, job.LogLine{Part: p.c.Part, Task: name, Level: level, Text: text}, p.c.RunID); err != nil {
-			p.e.o.Log.Warn("could not write to a run's log", "run", p.c.RunID.String(), "error", err)
+			p.e.node.Log.Warn("could not write to a run's log", "run", p.c.RunID.String(), "error", err)
 		}
 	}
 }
 
 // maxPrinted bounds the lines that one try of a task may log.
 const maxPrinted = 1100
-
-func sortedKeys(m map[string]int) []string {
-	keys := make([]string, 0, len(m))
-	for k := range m {
-		keys = append(keys, k)
-	}
-	slices.Sort(keys)
-	return keys
-}

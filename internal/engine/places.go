@@ -14,6 +14,7 @@ import (
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/phrase"
 	"ironbell/internal/deliver"
+	"ironbell/internal/engine/node"
 	"ironbell/internal/report"
 	"ironbell/internal/store"
 	"ironbell/internal/task"
@@ -93,12 +94,12 @@ func (e *Engine) SavePlace(ctx context.Context, who job.Person, kind store.Place
 	})
 	if err == nil && kind == store.Source {
 		err = e.store.LookSoon(ctx, "source:"+name)
-		wake(e.wakeProbe)
+		e.node.Probe.Wake()
 	}
 	if err == nil && kind == store.Destination && saved.RestsSince != nil {
 		// It may be mended now.
 		err = e.store.ProbeSoon(ctx, saved.ID)
-		wake(e.wakeProbe)
+		e.node.Probe.Wake()
 	}
 	return saved, err
 }
@@ -221,7 +222,7 @@ func (e *Engine) TestPlace(ctx context.Context, who job.Person, kind store.Place
 
 // keepTest keeps how a test went, also of one that ran out of time.
 func (e *Engine) keepTest(ctx context.Context, id int64, failed error) error {
-	ctx, stop := ending(ctx)
+	ctx, stop := node.Ending(ctx)
 	defer stop()
 	answer := ""
 	if failed != nil {
@@ -255,7 +256,7 @@ func (e *Engine) testMail(ctx context.Context, who job.Person, name string, d de
 	id := task.MessageID(task.DomainOf(mailer.From()))
 	var raw bytes.Buffer
 	if err := deliver.Compose(ctx, &raw, deliver.Letter{
-		MessageID: id, From: mailer.From(), To: []string{address}, Date: e.o.Now(), Subject: "Test of " + name,
+		MessageID: id, From: mailer.From(), To: []string{address}, Date: e.node.Now(), Subject: "Test of " + name,
 		Plain:   fmt.Sprintf("%s tests the mail server %q of Iron Bell. That you read this means that it works.", who.Name, name),
 		Headers: map[string]string{"Auto-Submitted": "auto-generated"},
 	}); err != nil {
@@ -308,12 +309,12 @@ func (e *Engine) SaveAlertSettings(ctx context.Context, who job.Person, a job.Al
 	}
 	return e.store.Do(ctx, func(t *store.Tx) error {
 		var before job.AlertSettings
-		if _, err := t.Setting(ctx, AlertSetting, &before); err != nil {
+		if _, err := t.Setting(ctx, store.AlertSetting, &before); err != nil {
 			return err
 		}
-		if err := t.PutSetting(ctx, AlertSetting, a); err != nil {
+		if err := t.PutSetting(ctx, store.AlertSetting, a); err != nil {
 			return err
 		}
-		return t.Audit(ctx, who.Login, "save", "setting", AlertSetting, before, a)
+		return t.Audit(ctx, who.Login, "save", "setting", store.AlertSetting, before, a)
 	})
 }

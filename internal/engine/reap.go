@@ -10,6 +10,7 @@ import (
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/policy"
 	"ironbell/internal/core/zone"
+	"ironbell/internal/engine/node"
 	"ironbell/internal/store"
 )
 
@@ -21,12 +22,12 @@ const (
 // minutely does what every node does about once a minute.
 func (e *Engine) minutely(ctx context.Context) {
 	for {
-		for doing, do := range map[string]func(context.Context) error{"leave the mark": e.leaveMark, "look for newer zone data": e.zoneData().Reckon} {
+		for doing, do := range map[string]func(context.Context) error{"leave the mark": e.leaveMark, "look for newer zone data": e.zoneData.Reckon} {
 			if err := do(ctx); err != nil {
-				e.failed(ctx, doing, err)
+				e.node.Failed(ctx, doing, err)
 			}
 		}
-		if !sleep(ctx, nil, time.Minute) {
+		if !node.Sleep(ctx, nil, time.Minute) {
 			return
 		}
 	}
@@ -40,17 +41,17 @@ func (e *Engine) reap(ctx context.Context) {
 			"give back lost parts": e.reapParts, "settle lost deliveries": e.reapDeliveries, "give up waiting": e.giveUp, "warn of deadlines": e.warn, "send digests": e.digests,
 		} {
 			if err := do(ctx); err != nil {
-				e.failed(ctx, doing, err)
+				e.node.Failed(ctx, doing, err)
 			}
 		}
-		if e.o.Now().Sub(looked).Abs() > upkeep {
+		if e.node.Now().Sub(looked).Abs() > upkeep {
 			if err := e.keepHouse(ctx); err != nil {
-				e.failed(ctx, "do the hourly upkeep", err)
+				e.node.Failed(ctx, "do the hourly upkeep", err)
 			} else {
-				looked = e.o.Now()
+				looked = e.node.Now()
 			}
 		}
-		if !sleep(ctx, nil, e.o.Lease/2) {
+		if !node.Sleep(ctx, nil, e.node.Lease/2) {
 			return
 		}
 	}
@@ -77,7 +78,7 @@ func (e *Engine) reapParts(ctx context.Context) error {
 		return e.settleRuns(ctx, t, runs)
 	})
 	if err == nil && n > 0 {
-		e.o.Log.Warn("gave back parts whose node stopped, or could not reach the database", "parts", n)
+		e.node.Log.Warn("gave back parts whose node stopped, or could not reach the database", "parts", n)
 	}
 	return err
 }
@@ -106,7 +107,7 @@ func (e *Engine) warn(ctx context.Context) error {
 			if w.StartedAt != nil {
 				began = w.StartedAt.In(place)
 			}
-			text := policy.Late(w.Deadline.In(place), e.o.Now(), delayOf(usual[w.JobID]), began)
+			text := policy.Late(w.Deadline.In(place), e.node.Now(), job.Seconds(usual[w.JobID]), began)
 			id := w.ID
 			if err := t.Log(ctx, job.LogLine{Level: "warn", Text: "late: " + text}, id); err != nil {
 				return err
@@ -128,11 +129,11 @@ func (e *Engine) warnAt(ctx context.Context, c store.Claim) error {
 	if err != nil {
 		return err
 	}
-	began := e.o.Now()
+	began := e.node.Now()
 	if c.StartedAt != nil {
 		began = *c.StartedAt
 	}
-	return e.store.SetWarning(ctx, c.RunID, policy.WarnAt(*c.Deadline, delayOf(usual[c.JobID]), began))
+	return e.store.SetWarning(ctx, c.RunID, policy.WarnAt(*c.Deadline, job.Seconds(usual[c.JobID]), began))
 }
 
 // reapDeliveries lets deliveries that were not offered be tried again, and marks

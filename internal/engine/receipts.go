@@ -10,6 +10,8 @@ import (
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/deliver"
+	"ironbell/internal/engine/crash"
+	"ironbell/internal/engine/node"
 	"ironbell/internal/store"
 )
 
@@ -49,12 +51,12 @@ var errGateMoved = errors.New("what may leave was changed just now")
 // recordOffers records offers until their channel is closed.
 func (e *Engine) recordOffers(ctx context.Context) {
 	for o := range e.offers {
-		group := gather(o, e.offers, maxReceipts)
+		group := node.Gather(o, e.offers, maxReceipts)
 		all := make([]store.Sending, len(group))
 		for i, o := range group {
 			all[i] = o.Sending
 		}
-		bounded, stop := ending(ctx)
+		bounded, stop := node.Ending(ctx)
 		done, moved, err := e.store.Offer(bounded, all)
 		stop()
 		if err != nil {
@@ -66,7 +68,7 @@ func (e *Engine) recordOffers(ctx context.Context) {
 				continue
 			}
 			if err == nil && !done[o.ID] {
-				e.stale.Add(1)
+				e.node.Refused.Add(1)
 				o.done <- store.ErrStale
 				continue
 			}
@@ -101,39 +103,39 @@ type receipt struct {
 // received hands a receipt on and lets the line go on: the delivery stays held
 // until it is recorded.
 func (e *Engine) received(s store.Sending, res deliver.Result) {
-	e.crash(crashAnswer)
+	e.node.Crash(crash.Answer)
 	e.receipts <- receipt{s, res}
 }
 
 // recordReceipts records receipts until their channel is closed.
 func (e *Engine) recordReceipts(ctx context.Context) {
 	for r := range e.receipts {
-		sleep(ctx, nil, pause)
-		group := gather(r, e.receipts, maxReceipts)
-		bounded, stop := ending(ctx)
+		node.Sleep(ctx, nil, pause)
+		group := node.Gather(r, e.receipts, maxReceipts)
+		bounded, stop := node.Ending(ctx)
 		err := e.store.Do(bounded, func(t *store.Tx) error { return e.sent(bounded, t, group) })
 		if err != nil && len(group) > 1 {
 			// A broken one harms nobody else.
 			for _, one := range group {
 				if err := e.sentOne(ctx, one); err != nil {
-					e.o.Log.Error("could not record that a delivery was accepted", "delivery", one.ID, "error", err)
+					e.node.Log.Error("could not record that a delivery was accepted", "delivery", one.ID, "error", err)
 				}
 			}
 		} else if err != nil {
-			e.o.Log.Error("could not record that a delivery was accepted", "delivery", r.ID, "error", err)
+			e.node.Log.Error("could not record that a delivery was accepted", "delivery", r.ID, "error", err)
 		}
 		stop()
 		for _, r := range group {
 			e.holdings.ReleaseSending(r.Sending)
 			if err == nil {
-				e.crash(crashReceipt)
+				e.node.Crash(crash.Receipt)
 			}
 		}
 	}
 }
 
 func (e *Engine) sentOne(ctx context.Context, r receipt) error {
-	bounded, stop := ending(ctx)
+	bounded, stop := node.Ending(ctx)
 	defer stop()
 	return e.store.Do(bounded, func(t *store.Tx) error { return e.sent(bounded, t, []receipt{r}) })
 }
@@ -196,37 +198,22 @@ func (e *Engine) sent(ctx context.Context, t *store.Tx, group []receipt) error {
 	return nil
 }
 
-// post is what belongs to handing over.
-type post struct {
-	offers   chan offered
-	receipts chan receipt
-	lines    lines
-}
-
-func newPost() post {
-	return post{
-		offers: make(chan offered), receipts: make(chan receipt, maxReceipts), lines: lines{idle: map[int64][]idle{}, batches: map[int64]int{}, dialing: map[int64]int{}},
-	}
-}
-
-// deliverAll hands over until ctx ends, and then records what is still to be.
+// deliverAll hands over until ctx ends.
 func (e *Engine) deliverAll(ctx context.Context) {
-	var clerks sync.WaitGroup
-	clerks.Go(func() { e.recordOffers(context.WithoutCancel(ctx)) })
-	clerks.Go(func() { e.recordReceipts(context.WithoutCancel(ctx)) })
+	var clerk sync.WaitGroup
+	clerk.Go(func() { e.recordOffers(context.WithoutCancel(ctx)) })
 	e.send(ctx)
 	close(e.offers)
-	close(e.receipts)
-	clerks.Wait()
+	clerk.Wait()
 }
 
 // rest lets a destination rest and returns the deliveries to those that wait for
 // it; the first of them is the one that met the fault.
 func (e *Engine) rest(ctx context.Context, group []store.Sending, f *fault.Fault) {
-	ctx, stop := ending(ctx)
+	ctx, stop := node.Ending(ctx)
 	defer stop()
 	first := group[0]
-	e.o.Log.Warn("a destination fails; it rests until it is mended", "destination", first.DestinationID, "class", f.Class, "error", f, "deliveries", len(group))
+	e.node.Log.Warn("a destination fails; it rests until it is mended", "destination", first.DestinationID, "class", f.Class, "error", f, "deliveries", len(group))
 	err := e.store.Do(ctx, func(t *store.Tx) error {
 		end := store.Ended{State: job.DeliveryWaiting, Untried: true, Rests: true, Answer: f.Error(), Advice: f.Advice, Class: string(f.Class)}
 		if err := t.EndSending(ctx, first, end); err != nil && !errors.Is(err, store.ErrStale) {
@@ -241,11 +228,11 @@ func (e *Engine) rest(ctx context.Context, group []store.Sending, f *fault.Fault
 		e.holdings.ReleaseSending(s)
 	}
 	if err != nil {
-		e.o.Log.Error("could not let a destination rest; leases will run out", "destination", first.DestinationID, "error", err)
+		e.node.Log.Error("could not let a destination rest; leases will run out", "destination", first.DestinationID, "error", err)
 	}
 	// Whoever can be told over another destination is told now.
 	if err := e.store.HurryAlerts(ctx, first.DestinationID, "the mail server does not work: "+f.Error()); err != nil {
-		e.o.Log.Error("could not go on with alerts whose mails wait", "error", err)
+		e.node.Log.Error("could not go on with alerts whose mails wait", "error", err)
 	}
-	wake(e.wakeProbe)
+	e.node.Probe.Wake()
 }

@@ -17,7 +17,7 @@ import (
 // Whom tells whom some recipients come to now, who gets nothing, and what is wrong
 // with single ones.
 func (e *Engine) Whom(ctx context.Context, texts []string) (addresses, notes []string, wrong []fault.Wrong, err error) {
-	to, notes, bad, err := task.Resolve(ctx, e.store, e.o.Now(), texts)
+	to, notes, bad, err := task.Resolve(ctx, e.store, e.node.Now(), texts)
 	addresses = []string{}
 	for _, r := range to {
 		addresses = append(addresses, r.Address)

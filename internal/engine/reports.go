@@ -256,7 +256,7 @@ func (e *Engine) look(ctx context.Context, who job.Person, l Look) (looking, err
 		return out, v.Err()
 	}
 	if out.at = l.Date; l.Date.IsZero() {
-		out.at = e.o.Now()
+		out.at = e.node.Now()
 	}
 	if !civil.Known(out.at.Year()) {
 		v.Add("date", "name a time from the years %d to %d", civil.FirstYear, civil.LastYear)

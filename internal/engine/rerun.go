@@ -15,6 +15,7 @@ import (
 	"ironbell/internal/core/rule"
 	"ironbell/internal/core/zone"
 	"ironbell/internal/store"
+	"ironbell/internal/task"
 )
 
 // maxPast bounds how many runs one call for past dates makes.
@@ -45,7 +46,7 @@ func (e *Engine) RingNow(ctx context.Context, who job.Person, name string, ask A
 	if err != nil {
 		return nil, err
 	}
-	now := e.o.Now()
+	now := e.node.Now()
 	times := []pastRing{{Ring: rule.Ring{Due: now, Nominal: now}}}
 	why := "Rung by " + who.Name + "."
 	if ask.From != "" {
@@ -86,26 +87,11 @@ func (e *Engine) newRun(j job.Job, who job.Person, given job.Values, at rule.Rin
 	}
 }
 
-// add numbers and writes runs that somebody asked for.
+// add writes runs that somebody asked for, and gives them as they are then.
 func (e *Engine) add(ctx context.Context, who job.Person, act string, j job.Job, runs []store.NewRun, told map[string]any) ([]job.Run, error) {
 	var made []job.Run
 	err := e.store.Do(ctx, func(t *store.Tx) error {
-		labels, err := t.Labels(ctx, j.ID)
-		if err != nil {
-			return err
-		}
-		now := e.o.Now()
-		frozen, err := t.FreezeOver(ctx, now, now)
-		if err != nil {
-			return err
-		}
-		for i := range runs {
-			runs[i].Labels = labels
-			if f := freezeOf(frozen, labels, now); f != nil {
-				runs[i].Reason = "held back: " + heldBack(*f)
-			}
-		}
-		if err := t.AddRuns(ctx, runs); err != nil {
+		if err := e.askedFor(ctx, t, j.ID, runs); err != nil {
 			return err
 		}
 		ids := make([]job.RunID, len(runs))
@@ -127,6 +113,26 @@ func (e *Engine) add(ctx context.Context, who job.Person, act string, j job.Job,
 		return nil
 	})
 	return made, err
+}
+
+// askedFor makes runs of a job that somebody asked for, and numbers them. Frozen ones wait.
+func (e *Engine) askedFor(ctx context.Context, t *store.Tx, jobID int64, runs []store.NewRun) error {
+	labels, err := t.Labels(ctx, jobID)
+	if err != nil {
+		return err
+	}
+	now := e.node.Now()
+	frozen, err := t.FreezeOver(ctx, now, now)
+	if err != nil {
+		return err
+	}
+	for i := range runs {
+		runs[i].Labels = labels
+		if f := freezeOf(frozen, labels, now); f != nil {
+			runs[i].Reason = "held back: " + heldBack(*f)
+		}
+	}
+	return t.AddRuns(ctx, runs)
 }
 
 // pastRing is a time at which a rule rang, with its trigger's values.
@@ -331,7 +337,7 @@ func (e *Engine) ResendFailed(ctx context.Context, who job.Person, id job.RunID)
 		if err := access.May(who, access.Ring, "send again for the job "+j.Name, j.Owner); err != nil {
 			return err
 		}
-		if n, err = t.ResendFailed(ctx, id, newMessageID); err != nil || n == 0 {
+		if n, err = t.ResendFailed(ctx, id, task.NextMessageID); err != nil || n == 0 {
 			return err
 		}
 		if err := t.Log(ctx, job.LogLine{Text: fmt.Sprintf("%s sends %d again that had failed", who.Name, n)}, id); err != nil {

@@ -21,7 +21,7 @@ func (e *Engine) keepHouse(ctx context.Context) error {
 	}
 	// Files that the original may still need are nobody's here to remove.
 	shared := is.Copy != nil || is.Test != nil && is.Test.Files == is.Files
-	now := e.o.Now()
+	now := e.node.Now()
 	for doing, do := range map[string]func() error{
 		"make the partitions of the coming months": func() error { return e.store.EnsureMonths(ctx) },
 		"forget sign-ins that have ended":          func() error { return e.store.SweepAccess(ctx) },
@@ -137,7 +137,7 @@ func (e *Engine) removeStrays(ctx context.Context, now time.Time) error {
 		if err := e.files.Remove(key); err != nil {
 			return err
 		}
-		e.o.Log.Info("removed a file that no record names", "key", key)
+		e.node.Log.Info("removed a file that no record names", "key", key)
 	}
 	return nil
 }

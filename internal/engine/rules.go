@@ -7,17 +7,11 @@ import (
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/moment"
 	"ironbell/internal/core/rule"
-	"ironbell/internal/timetable"
 )
 
 // When gives the settings of all rules.
 func (e *Engine) When() job.WhenSettings {
 	return e.times.Settings()
-}
-
-// zoneData reckons by this node's zone data.
-func (e *Engine) zoneData() timetable.Zones {
-	return timetable.Zones{Version: e.zones, Times: &e.times, Store: e.store, Now: e.o.Now, Log: e.o.Log}
 }
 
 // Frame reads the calendars anew and gives what moments are reckoned in.
@@ -38,19 +32,4 @@ func (e *Engine) Rule(ctx context.Context, timing job.Timing, zoneName string, c
 		return rule.Rule{}, err
 	}
 	return e.times.Read(timing, zoneName, calendars)
-}
-
-// prepare reads the calendars and reckons what new zone data has moved. It goes
-// on until the database answers.
-func (e *Engine) prepare(ctx context.Context) {
-	for ctx.Err() == nil {
-		err := e.times.Refresh(ctx, e.store)
-		if err == nil {
-			err = e.zoneData().Reckon(ctx)
-		}
-		if err == nil {
-			return
-		}
-		e.failed(ctx, "make ready", err)
-	}
 }

@@ -11,6 +11,7 @@ import (
 	"ironbell/internal/access"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
+	"ironbell/internal/core/zone"
 	"ironbell/internal/store"
 )
 
@@ -110,7 +111,7 @@ func (e *Engine) SaveJob(ctx context.Context, who job.Person, name, owner string
 		if on {
 			next, err := e.firstRings(ctx, t, saved, old)
 			if err == nil {
-				err = t.MoveTriggers(ctx, next, e.zones)
+				err = t.MoveTriggers(ctx, next, zone.Version())
 			}
 			if err != nil {
 				return err

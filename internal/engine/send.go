@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"strings"
 	"sync"
 	"time"
 
@@ -14,6 +13,8 @@ import (
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/policy"
 	"ironbell/internal/deliver"
+	"ironbell/internal/engine/crash"
+	"ironbell/internal/engine/node"
 	"ironbell/internal/store"
 	"ironbell/internal/task"
 )
@@ -35,25 +36,25 @@ func (e *Engine) send(ctx context.Context) {
 	// Lines live longer than what goes over them. A hand-over that is under way
 	// when the service stops is brought to its end: broken off after the offer it
 	// would be unknown.
-	living, hangUp := e.afterStop(ctx)
+	living, hangUp := e.node.AfterStop(ctx)
 	defer hangUp()
 	defer e.lines.sweep(true)
 	var batches sync.WaitGroup
 	defer batches.Wait()
 	for ctx.Err() == nil {
 		busy, room := e.lines.busy(e.o.Senders, destinationsAtOnce*e.o.Senders)
-		if room == 0 || e.finishing.Load() {
-			sleep(ctx, e.wakeSend, e.o.Poll) // until a batch ends
+		if room == 0 || e.node.Finishing.Load() {
+			node.Sleep(ctx, e.node.Send, e.node.Poll) // until a batch ends
 			continue
 		}
-		claimed, err := e.store.ClaimDeliveries(ctx, e.o.Node, e.o.Lease, sendBatch, room, busy)
+		claimed, err := e.store.ClaimDeliveries(ctx, e.node.Name, e.node.Lease, sendBatch, room, busy)
 		if err != nil {
-			e.failed(ctx, "claim deliveries", err)
+			e.node.Failed(ctx, "claim deliveries", err)
 			continue
 		}
 		e.holdings.HoldSending(claimed)
 		if len(claimed) > 0 {
-			e.crash(crashSend)
+			e.node.Crash(crash.Send)
 		}
 		groups := map[int64][]store.Sending{}
 		for _, s := range claimed {
@@ -64,21 +65,21 @@ func (e *Engine) send(ctx context.Context) {
 			batches.Go(func() {
 				e.sendAll(ctx, living, group, connected)
 				end()
-				wake(e.wakeSend)
+				e.node.Send.Wake()
 			})
 		}
 		if len(claimed) > 0 {
 			// The same destinations have more once these are connected, which is told;
 			// what others had was among them.
-			sleep(ctx, e.wakeSend, claimPause)
+			node.Sleep(ctx, e.node.Send, claimPause)
 			continue
 		}
 		e.lines.sweep(false)
-		wait := min(e.o.Poll, idleLine)
+		wait := min(e.node.Poll, idleLine)
 		if next, ok, err := e.store.NextReady(ctx); err == nil && ok {
 			wait = min(wait, next+5*time.Millisecond)
 		}
-		sleep(ctx, e.wakeSend, wait)
+		node.Sleep(ctx, e.node.Send, wait)
 	}
 }
 
@@ -93,7 +94,7 @@ func (e *Engine) sendAll(ctx, living context.Context, group []store.Sending, con
 	}
 	if pauseOf(destination) == 0 {
 		connected()
-		wake(e.wakeSend) // other batches were held up meanwhile
+		e.node.Send.Wake() // other batches were held up meanwhile
 	}
 	if err != nil && living.Err() == nil {
 		e.rest(ctx, group, fault.Of(err))
@@ -106,7 +107,7 @@ func (e *Engine) sendAll(ctx, living context.Context, group []store.Sending, con
 	}()
 	if group, err = e.atGate(ctx, group); err != nil {
 		if ctx.Err() == nil {
-			e.o.Log.Error("deliveries are given back: the gate could not be asked", "error", err)
+			e.node.Log.Error("deliveries are given back: the gate could not be asked", "error", err)
 		}
 		e.giveBack(living, all)
 		return
@@ -133,7 +134,7 @@ func (e *Engine) sendAll(ctx, living context.Context, group []store.Sending, con
 			continue
 		}
 		if errors.As(err, new(*notRecorded)) {
-			e.o.Log.Error("deliveries are given back: the database did not take an offer", "error", err)
+			e.node.Log.Error("deliveries are given back: the database did not take an offer", "error", err)
 			line.Close()
 			line = nil
 			e.giveBack(living, group[i:])
@@ -168,7 +169,7 @@ func (e *Engine) pace(ctx context.Context, d deliver.Destination, id int64) erro
 		return nil
 	}
 	wait, err := e.store.Pace(ctx, id, pause)
-	if err == nil && wait > 0 && !sleep(ctx, nil, wait) {
+	if err == nil && wait > 0 && !node.Sleep(ctx, nil, wait) {
 		err = ctx.Err()
 	}
 	return err
@@ -186,7 +187,7 @@ func (e *Engine) handOver(ctx context.Context, line deliver.Line, d deliver.Dest
 	h := deliver.Handover{
 		ID: s.ID, To: s.Address, MessageID: s.MessageID, Name: s.Name, MediaType: s.MediaType, Size: s.Size, SHA256: s.SHA256, Try: s.Tries, IfExists: s.IfExists, Stamp: s.Stamp, Content: content,
 		Alone: func(ctx context.Context, name string) (func(), error) {
-			release, err := e.store.Alone(ctx, s.DestinationID, name, 2*e.o.Lease)
+			release, err := e.store.Alone(ctx, s.DestinationID, name, 2*e.node.Lease)
 			switch {
 			case err == nil:
 				return release, nil
@@ -197,7 +198,7 @@ func (e *Engine) handOver(ctx context.Context, line deliver.Line, d deliver.Dest
 		},
 	}
 	if mailer, ok := d.(deliver.Mailer); ok {
-		tag := e.tag(s.ID)
+		tag := e.links.Mark(s.ID)
 		h.From, h.Headers = mailer.ReturnPath(tag), append(e.leaveHeaders(s), deliver.TagField+": "+tag)
 	}
 	var asked time.Time
@@ -207,11 +208,11 @@ func (e *Engine) handOver(ctx context.Context, line deliver.Line, d deliver.Dest
 			if err := e.offer(s); err != nil {
 				return err
 			}
-			e.crash(crashOffer)
+			e.node.Crash(crash.Offer)
 		}
 		// A node that was held up just here must not say the last word: by now
 		// another may have taken the delivery for lost.
-		if held := time.Since(asked); held > e.o.Lease/2 {
+		if held := time.Since(asked); held > e.node.Lease/2 {
 			return fault.Wrap(fmt.Errorf("this node was held up for %s", held.Round(time.Millisecond)), fault.Passing, fault.Message, "offer the message", "")
 		}
 		return nil
@@ -234,12 +235,12 @@ func (inMemory) Close() error { return nil }
 // ended writes how a hand-over went that was not accepted, and settles its run.
 func (e *Engine) ended(ctx context.Context, s store.Sending, res deliver.Result, err error) {
 	defer e.holdings.ReleaseSending(s)
-	ctx, stop := ending(ctx)
+	ctx, stop := node.Ending(ctx)
 	defer stop()
 	if res.Offered {
-		e.crash(crashAnswer)
+		e.node.Crash(crash.Answer)
 	}
-	log := e.o.Log.With("delivery", s.ID, "to", s.Address)
+	log := e.node.Log.With("delivery", s.ID, "to", s.Address)
 	var write func(*store.Tx) error
 	switch {
 	case errors.Is(err, store.ErrStale):
@@ -255,10 +256,10 @@ func (e *Engine) ended(ctx context.Context, s store.Sending, res deliver.Result,
 	switch err := e.store.Do(ctx, write); {
 	case err == nil:
 		if res.Offered {
-			e.crash(crashReceipt)
+			e.node.Crash(crash.Receipt)
 		}
 	case errors.Is(err, store.ErrStale):
-		e.stale.Add(1)
+		e.node.Refused.Add(1)
 		log.Warn("a write about a delivery was refused: another node has it now, or it was settled")
 	default:
 		log.Error("could not write how a delivery went", "error", err)
@@ -267,7 +268,7 @@ func (e *Engine) ended(ctx context.Context, s store.Sending, res deliver.Result,
 
 // notSent decides with policy whether a delivery waits for another try.
 func (e *Engine) notSent(ctx context.Context, t *store.Tx, s store.Sending, f *fault.Fault) error {
-	now := e.o.Now()
+	now := e.node.Now()
 	again := policy.AfterFault(s.Retry(), s.Tries, f, now, now) // until stands in GiveUpAt
 	if again.Retry && s.GiveUpAt != nil && now.Add(again.Wait).After(*s.GiveUpAt) {
 		again = policy.Again{Reason: "the time to try had run out"}
@@ -300,7 +301,7 @@ func (e *Engine) unknown(ctx context.Context, t *store.Tx, s store.Sending, f *f
 		return err
 	}
 	if s.IfUnknown == job.UnknownResend {
-		if err := t.Resend(ctx, s.ID, newMessageID(s.MessageID)); err != nil {
+		if err := t.Resend(ctx, s.ID, task.NextMessageID(s.MessageID)); err != nil {
 			return err
 		}
 		return e.afterDelivery(ctx, t, s, "warn", text+"; sent again, as the job says")
@@ -340,19 +341,26 @@ func (e *Engine) afterDelivery(ctx context.Context, t *store.Tx, s store.Sending
 
 // giveBack returns deliveries that were claimed and not begun.
 func (e *Engine) giveBack(ctx context.Context, rest []store.Sending) {
-	ctx, stop := ending(ctx)
+	ctx, stop := node.Ending(ctx)
 	defer stop()
 	err := e.store.Do(ctx, func(t *store.Tx) error { return t.GiveBack(ctx, rest) })
 	for _, s := range rest {
 		e.holdings.ReleaseSending(s)
 	}
 	if err != nil {
-		e.o.Log.Error("could not hand deliveries back; their leases will run out", "deliveries", len(rest), "error", err)
+		e.node.Log.Error("could not hand deliveries back; their leases will run out", "deliveries", len(rest), "error", err)
 	}
 }
 
-// newMessageID makes an id in the domain of an earlier one.
-func newMessageID(old string) string {
-	_, domain, _ := strings.Cut(strings.Trim(old, "<>"), "@")
-	return "<" + task.MessageID(domain) + ">"
+// leaveHeaders are the lines by which who gets a mail can leave the job's list with
+// one click (RFC 2369, RFC 8058).
+func (e *Engine) leaveHeaders(s store.Sending) []string {
+	if !s.MayLeave || s.JobID == nil {
+		return nil
+	}
+	link := e.links.Leave(*s.JobID, s.Address)
+	if link == "" {
+		return nil
+	}
+	return []string{"List-Unsubscribe: <" + link + ">", "List-Unsubscribe-Post: List-Unsubscribe=One-Click"}
 }

@@ -40,7 +40,7 @@ func needs(t job.Task, f *fault.Fault, report job.Report) string {
 // rests lets what a task needs rest, when it does not pass a test, and tells whether
 // it rests. A task's own fault, such as a query or an identity, is no reason.
 func (p *performance) rests(ctx context.Context, t job.Task, f *fault.Fault) (label string, err error) {
-	if p.c.Rehearsal || p.e.o.Now().Sub(p.since) > time.Duration(p.plan.GiveUpAfter) {
+	if p.c.Rehearsal || p.e.node.Now().Sub(p.since) > time.Duration(p.plan.GiveUpAfter) {
 		return "", nil // whoever rehearses wants to know, and what waited long enough ends
 	}
 	var rep job.Report
@@ -57,21 +57,26 @@ func (p *performance) rests(ctx context.Context, t job.Task, f *fault.Fault) (la
 	if said == nil || ctx.Err() != nil {
 		return "", nil //nolint:nilerr // it works: the fault is the task's own
 	}
-	err = p.e.store.Do(ctx, func(tx *store.Tx) error {
-		rested, err := tx.RestLabel(ctx, label, said, p.e.o.Probe)
+	return label, p.e.letRest(ctx, label, said)
+}
+
+// letRest lets a source, or the store of artifacts, rest, and tells who must know.
+func (e *Engine) letRest(ctx context.Context, label string, said *fault.Fault) error {
+	err := e.store.Do(ctx, func(t *store.Tx) error {
+		rested, err := t.RestLabel(ctx, label, said, e.node.FirstProbe)
 		if err != nil || rested {
 			return err
 		}
-		p.e.o.Log.Warn("a source or the store of artifacts fails; it rests until it is mended", "which", label, "error", said)
-		return p.e.restAlert(ctx, tx, store.RestOf{Label: label, Answer: said.Error(), Advice: said.Advice, Class: string(said.Class)})
+		e.node.Log.Warn("a source or the store of artifacts fails; it rests until it is mended", "which", label, "error", said)
+		return e.restAlert(ctx, t, store.RestOf{Label: label, Answer: said.Error(), Advice: said.Advice, Class: string(said.Class)})
 	})
-	wake(p.e.wakeProbe)
-	return label, err
+	e.node.Probe.Wake()
+	return err
 }
 
 // lookAtLabel looks whether a source, or the store of artifacts, works; nil when it does.
 func (e *Engine) lookAtLabel(ctx context.Context, label string) *fault.Fault {
-	ctx, stop := context.WithTimeout(ctx, probeLimit)
+	ctx, stop := context.WithTimeout(ctx, LookLimit)
 	defer stop()
 	if label == store.StoreLabel {
 		if err := e.tryStore(); err != nil {
@@ -178,10 +183,13 @@ func (e *Engine) endRest(ctx context.Context, label, why string) error {
 		if err != nil || !ended {
 			return err
 		}
-		e.o.Log.Info("what rested works again", "which", label, "why", why)
+		e.node.Log.Info("what rested works again", "which", label, "why", why)
 		return t.CloseAlertsOf(ctx, []string{restCause(label)})
 	})
 }
+
+// keptBatch is how many parts that wait for a source are looked at in one transaction.
+const keptBatch = 200
 
 // giveUpKept ends the parts that waited for what rests for as long as their jobs say.
 func (e *Engine) giveUpKept(ctx context.Context) error {
@@ -191,17 +199,25 @@ func (e *Engine) giveUpKept(ctx context.Context) error {
 	}
 	for _, r := range all {
 		if err := e.store.Do(ctx, func(t *store.Tx) error {
-			kept, err := t.KeptParts(ctx, r.Label, reapBatch)
+			kept, err := t.KeptParts(ctx, r.Label, keptBatch)
+			if err != nil {
+				return err
+			}
+			versions := make([]store.Version, len(kept))
+			for i, p := range kept {
+				versions[i] = store.Version{JobID: p.JobID, Version: p.JobVersion}
+			}
+			jobs, err := t.JobsAt(ctx, versions)
 			if err != nil {
 				return err
 			}
 			var runs []job.RunID
-			for _, p := range kept {
-				plan, err := e.planOf(ctx, p.JobID, p.JobVersion)
-				if err != nil || e.o.Now().Sub(p.MadeAt) <= time.Duration(plan.GiveUpAfter) {
-					continue // one that cannot be read is told of when it is worked on
+			for i, p := range kept {
+				giveUpAfter := jobs[versions[i]].WithDefaults().GiveUpAfter
+				if e.node.Now().Sub(p.MadeAt) <= time.Duration(giveUpAfter) {
+					continue
 				}
-				f := &fault.Fault{Class: fault.Class(r.Class), Scope: fault.Source, Cause: fmt.Errorf("it waited %s for what it needs, as its job says: %s", plan.GiveUpAfter, r.Answer), Advice: r.Advice}
+				f := &fault.Fault{Class: fault.Class(r.Class), Scope: fault.Source, Cause: fmt.Errorf("it waited %s for what it needs, as its job says: %s", giveUpAfter, r.Answer), Advice: r.Advice}
 				if err := t.FailPart(ctx, p, f.Error()); err != nil {
 					return err
 				}

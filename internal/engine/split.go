@@ -28,7 +28,7 @@ func (p *performance) split(ctx context.Context) error {
 	if s.Each == "" || p.c.Name != "" {
 		return nil
 	}
-	rows, err := p.e.partsOf(ctx, s, p.base)
+	rows, err := partsOf(ctx, p.e.sources, s, p.base)
 	if err != nil {
 		return err
 	}
@@ -69,7 +69,7 @@ func rowOf(given job.Values) map[string]string {
 }
 
 // partsOf asks for what a run is split over.
-func (e *Engine) partsOf(ctx context.Context, s job.Split, w task.Work) ([]store.NewPart, error) {
+func partsOf(ctx context.Context, sources *report.Sources, s job.Split, w task.Work) ([]store.NewPart, error) {
 	most := s.Most
 	if most == 0 {
 		most = job.MostParts
@@ -85,7 +85,7 @@ func (e *Engine) partsOf(ctx context.Context, s job.Split, w task.Work) ([]store
 		}
 		return parts, nil
 	}
-	list, err := task.Ask(ctx, e.sources, w, *s.Query, most)
+	list, err := task.Ask(ctx, sources, w, *s.Query, most)
 	if err != nil {
 		return nil, err
 	}

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"ironbell/internal/core/job"
+	"ironbell/internal/engine/crash"
 	"ironbell/internal/localpg/lossy"
 	"ironbell/internal/store"
 	"ironbell/internal/task"
@@ -20,7 +21,7 @@ import (
 // The word to stop comes at each named point. Whoever goes on finds nothing unknown,
 // nothing done twice, and nothing lost.
 func TestAnOrderlyStopAtEveryPoint(t *testing.T) {
-	for _, point := range CrashPoints {
+	for _, point := range crash.Points {
 		t.Run(point, func(t *testing.T) {
 			o := open(t)
 			var effects, over atomic.Int64
@@ -55,7 +56,7 @@ func TestAnOrderlyStopAtEveryPoint(t *testing.T) {
 				o.save(first, fmt.Sprintf("Job %d", n), d)
 				o.ring(first, fmt.Sprintf("Job %d", n), Ask{})
 			}
-			if point == crashRing || point == crashRung {
+			if point == crash.Ring || point == crash.Rung {
 				d.Triggers = ruled("every second between 00:00 and 23:59")
 				o.save(first, "Job 0", d)
 			}
@@ -127,7 +128,7 @@ func TestANodeThatFinishes(t *testing.T) {
 		require.Len(t, all, 1)
 		return all[0]
 	}
-	o.until("it knows", func() bool { return e.finishing.Load() })
+	o.until("it knows", func() bool { return e.node.Finishing.Load() })
 	second := o.ring(e, "Long", Ask{})
 	assert.True(t, node().Finishing)
 	goOn <- true

@@ -44,8 +44,8 @@ func (e *Engine) tellSuccess(ctx context.Context) (int, error) {
 		})
 		return n, err
 	}
-	return e.inBatch(ctx, tellAtOnce, take, func(why error) (bool, error) {
-		e.o.Log.Error("an owner could not be told of success", "run", at.String(), "error", why)
+	return e.node.InBatch(ctx, tellAtOnce, take, func(why error) (bool, error) {
+		e.node.Log.Error("an owner could not be told of success", "run", at.String(), "error", why)
 		return at != 0, e.store.Do(ctx, func(t *store.Tx) error { return t.RunNoted(ctx, at) })
 	})
 }
@@ -75,7 +75,7 @@ func (e *Engine) successMail(ctx context.Context, t *store.Tx, s job.AlertSettin
 	if err != nil {
 		place = time.UTC
 	}
-	letter := alert.Success(run, alert.Reader{Base: e.o.URL, Zone: place, Locale: languageOf(p)})
+	letter := alert.Success(run, alert.Reader{Base: e.links.URL, Zone: place, Locale: languageOf(p)})
 	letter.To = []string{p.Mail}
 	var at time.Time
 	if until, is := e.quiet(p); is {

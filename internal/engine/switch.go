@@ -12,6 +12,7 @@ import (
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/rule"
 	"ironbell/internal/core/zone"
+	"ironbell/internal/event"
 	"ironbell/internal/store"
 	"ironbell/internal/timetable"
 )
@@ -50,7 +51,7 @@ func (e *Engine) Switch(ctx context.Context, who job.Person, name string, on boo
 		} else if err := e.endRings(ctx, t, j, who, "switched off"); err != nil {
 			return err
 		}
-		if err := t.SwitchJob(ctx, j.ID, on, next, e.zones); err != nil {
+		if err := t.SwitchJob(ctx, j.ID, on, next, zone.Version()); err != nil {
 			return err
 		}
 		return t.Audit(ctx, who.Login, "switch", "job", j.Name, map[string]bool{"on": j.On}, map[string]bool{"on": on})
@@ -69,7 +70,7 @@ func (e *Engine) endRings(ctx context.Context, t *store.Tx, j job.Job, who job.P
 	if err != nil {
 		place = time.UTC
 	}
-	said := fmt.Sprintf("the job was %s at %s by %s", what, e.o.Now().In(place).Format("15:04:05 MST"), who.Name)
+	said := fmt.Sprintf("the job was %s at %s by %s", what, e.node.Now().In(place).Format("15:04:05 MST"), who.Name)
 	if err := e.decideFirst(ctx, t, []int64{j.ID}, said+", before this was decided on"); err != nil {
 		return err
 	}
@@ -96,7 +97,7 @@ func (e *Engine) endHeld(ctx context.Context, t *store.Tx, jobID int64, triggers
 // nodes say. What the job waited for before it was saved stands, where neither its
 // rule nor what that goes by has changed.
 func (e *Engine) firstRings(ctx context.Context, t *store.Tx, j, before job.Job) (map[int64]*store.NextRing, error) {
-	now := e.o.Now()
+	now := e.node.Now()
 	// A clock that is ahead decides early by seconds, by minutes at the worst.
 	last, err := t.LastRings(ctx, j.ID, now.Add(-24*time.Hour))
 	if err != nil {
@@ -152,12 +153,12 @@ func orNominal(t job.Trigger) *time.Time {
 // Described adds what the engine can say of a job's triggers: their reading, and
 // when they ring next.
 func (e *Engine) Described(j job.Job) job.Job {
-	now := e.o.Now()
+	now := e.node.Now()
 	for i := range j.Triggers {
 		t := &j.Triggers[i]
 		if t.Rule == "" {
 			if t.Wait != nil {
-				t.Reading = "when " + waitReading(*t.Wait)
+				t.Reading = "when " + event.WaitReading(*t.Wait)
 			}
 			continue
 		}
@@ -168,7 +169,7 @@ func (e *Engine) Described(j job.Job) job.Job {
 		}
 		t.Reading = r.Reading()
 		if t.Wait != nil {
-			t.Reading += ", once " + waitReading(*t.Wait)
+			t.Reading += ", once " + event.WaitReading(*t.Wait)
 		}
 		if t.NextDue != nil && t.NextDue.After(now) {
 			// What is kept may be a ring that will be passed over.

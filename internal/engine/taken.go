@@ -86,7 +86,7 @@ func (e *Engine) answered(ctx context.Context, s store.TakenSending, p deliver.P
 	case err == nil:
 		return e.store.StillTaken(ctx, s.ID, p.Said)
 	}
-	e.o.Log.Warn("the other side does not say what came of what it took; it is asked again", "delivery", s.ID, "error", err)
+	e.node.Log.Warn("the other side does not say what came of what it took; it is asked again", "delivery", s.ID, "error", err)
 	return nil
 }
 

@@ -12,6 +12,7 @@ import (
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/policy"
 	"ironbell/internal/engine/lease"
+	"ironbell/internal/engine/node"
 	"ironbell/internal/store"
 	"ironbell/internal/task"
 )
@@ -54,9 +55,9 @@ func (p *performance) hear(ctx context.Context, d done) error {
 	if label != "" {
 		return p.waitFor(ctx, d, f, label)
 	}
-	again := policy.AfterFault(p.plan.Retry, p.failures[name]+1, f, p.since, p.e.o.Now().In(p.since.Location()))
+	again := policy.AfterFault(p.plan.Retry, p.failures[name]+1, f, p.since, p.e.node.Now().In(p.since.Location()))
 	end := store.TaskEnd{Again: again.Retry, Attempt: job.Attempt{Part: p.c.Part, Task: name, Try: d.try, State: job.AttemptFailed, Note: f.Error(), Class: string(f.Class), Advice: f.Advice}}
-	p.e.o.Log.Warn("a task failed", "run", p.c.RunID.String(), "job", p.c.Job, "task", name, "try", d.try, "class", f.Class, "error", f, "took", d.took.Round(time.Millisecond))
+	p.e.node.Log.Warn("a task failed", "run", p.c.RunID.String(), "job", p.c.Job, "task", name, "try", d.try, "class", f.Class, "error", f, "took", d.took.Round(time.Millisecond))
 	p.failures[name]++
 	en := &entry{Entry: store.Entry{Claim: p.c, Ends: []store.TaskEnd{end}, Logs: []job.LogLine{{Task: name, Level: "error", Text: fmt.Sprintf("try %d failed, %s: %s", d.try, f.Class, f)}}}}
 	switch {
@@ -116,7 +117,7 @@ func (p *performance) moves() bool {
 func (p *performance) succeeded(ctx context.Context, d done) error {
 	if ctx.Err() != nil {
 		// It ended well all the same, and is kept.
-		kept, stop := ending(ctx)
+		kept, stop := node.Ending(ctx)
 		defer stop()
 		ctx = kept
 	}
@@ -173,7 +174,7 @@ func patienceOf(d job.Definition) job.Retry {
 // messages are what a task gives to be handed over, with how that is tried.
 func (p *performance) messages(name string, made []task.Message) []store.NewMessage {
 	run := p.c.RunID
-	giveUp := p.e.o.Now().Add(time.Duration(p.plan.GiveUpAfter))
+	giveUp := p.e.node.Now().Add(time.Duration(p.plan.GiveUpAfter))
 	if until, ok := policy.RetryEnd(p.plan.Retry, p.since); ok && until.Before(giveUp) {
 		giveUp = until
 	}

@@ -9,6 +9,7 @@ import (
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/store"
+	"ironbell/internal/task"
 )
 
 // Verdict is what a person says of a delivery whose answer was lost, or that failed.
@@ -52,7 +53,7 @@ func (e *Engine) Settle(ctx context.Context, who job.Person, id int64, verdict V
 		case VerdictFailed:
 			err = t.SettleDelivery(ctx, id, job.DeliveryFailed, "settled by "+who.Name)
 		case VerdictResend:
-			err = t.Resend(ctx, id, newMessageID(d.MailID))
+			err = t.Resend(ctx, id, task.NextMessageID(d.MailID))
 		default:
 			return &fault.Invalid{Wrong: []fault.Wrong{{Where: "as", Sentence: fmt.Sprintf("%q is no verdict; say sent, failed or resend", verdict)}}}
 		}

@@ -123,7 +123,7 @@ func (e *Engine) outcomes(ctx context.Context, t *store.Tx, ended []store.RunMov
 // run is made. It gives the first of them.
 func (e *Engine) happen(ctx context.Context, t *store.Tx, w store.Waiter, h store.Happened) (job.RunID, error) {
 	wait := w.Waits.V.WithDefaults()
-	h.TriggerID, h.At = w.TriggerID, e.o.Now()
+	h.TriggerID, h.At = w.TriggerID, e.node.Now()
 	var err error
 	if h.Bunch, err = e.bunch(w, h.Nominal); err != nil {
 		return 0, err
@@ -200,7 +200,7 @@ func (e *Engine) letBegin(ctx context.Context, t *store.Tx, w store.Waiter, run 
 		return false, nil
 	}
 	whats, given := e.whatCame(wait, w.Given.V, all)
-	began, err := t.Release(ctx, run.RunID, e.o.Now().Add(delayOf(w.Delay)), given, "for its turn; what it waited for has happened: "+strings.Join(whats, "; "))
+	began, err := t.Release(ctx, run.RunID, e.node.Now().Add(job.Seconds(w.Delay)), given, "for its turn; what it waited for has happened: "+strings.Join(whats, "; "))
 	if err != nil || !began || !wait.Once {
 		return began, err
 	}
@@ -234,7 +234,7 @@ func (e *Engine) whatCame(wait job.Wait, own job.Values, all []store.Happened) (
 			facts = a.Facts.V
 		}
 	}
-	given, err := take(wait, own, facts, e.o.Now())
+	given, err := take(wait, own, facts, e.node.Now())
 	if err != nil {
 		given = own
 		whats = append(whats, fmt.Sprintf("its values could not be taken from the event: %s", err))
@@ -299,7 +299,7 @@ func take(w job.Wait, given job.Values, facts map[string]any, now time.Time) (jo
 
 // startBy makes a run of a job because of what happened, or records why not.
 func (e *Engine) startBy(ctx context.Context, t *store.Tx, w store.Waiter, given job.Values, nominal time.Time, why string) (job.RunID, error) {
-	now := e.o.Now()
+	now := e.node.Now()
 	open, err := t.OpenFor(ctx, w.JobID, given)
 	if err != nil {
 		return 0, err
@@ -340,11 +340,14 @@ func (e *Engine) startBy(ctx context.Context, t *store.Tx, w store.Waiter, given
 	return made[0].ID, nil
 }
 
+// vainBatch is how many runs that waited in vain are passed over in one transaction.
+const vainBatch = 200
+
 // giveUp passes over the runs that waited in vain for what should have happened,
 // and tells their owners.
 func (e *Engine) giveUp(ctx context.Context) error {
 	return e.store.Do(ctx, func(t *store.Tx) error {
-		ids, err := t.GaveUp(ctx, reapBatch)
+		ids, err := t.GaveUp(ctx, vainBatch)
 		if err != nil {
 			return err
 		}
@@ -402,26 +405,3 @@ func (e *Engine) missing(ctx context.Context, from interface {
 	}
 	return missing, nil
 }
-
-// waitReading says in words what a trigger waits for.
-func waitReading(w job.Wait) string {
-	w = w.WithDefaults()
-	parts := make([]string, 0, len(w.For))
-	for _, c := range w.For {
-		parts = append(parts, event.Reading(c))
-	}
-	between := " and "
-	if w.Need == job.NeedAny {
-		between = " or "
-	}
-	text := strings.Join(parts, between)
-	if len(w.For) > 1 && w.Need == job.NeedAll {
-		if w.Match == job.MatchDay {
-			return text + ", for the same day"
-		}
-		return text + ", within " + w.Within.String()
-	}
-	return text
-}
-
-func delayOf(seconds float64) time.Duration { return time.Duration(seconds * float64(time.Second)) }

@@ -33,7 +33,7 @@ func (e *Engine) WaitsNow(ctx context.Context, runs []job.Run) error {
 	if len(waiting)+len(delivering) == 0 {
 		return nil
 	}
-	now := e.o.Now()
+	now := e.node.Now()
 	frozen, err := e.store.FreezeOver(ctx, now, now)
 	if err != nil {
 		return err

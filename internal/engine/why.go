@@ -72,7 +72,7 @@ func readAt(text string, place *time.Location) (from, to time.Time, err error) {
 
 // whyNow says how a job stands, what was decided last and what comes next.
 func (e *Engine) whyNow(ctx context.Context, j job.Job, place *time.Location) ([]Reason, error) {
-	now := e.o.Now()
+	now := e.node.Now()
 	stands := Reason{At: now, What: "now", Sentence: "It is switched on."}
 	switch {
 	case !j.On:
@@ -109,7 +109,7 @@ func (e *Engine) whyNow(ctx context.Context, j job.Job, place *time.Location) ([
 
 // whyAt says what happened in a span of time, and if nothing did, why not.
 func (e *Engine) whyAt(ctx context.Context, j job.Job, place *time.Location, from, to time.Time) ([]Reason, error) {
-	now := e.o.Now()
+	now := e.node.Now()
 	reasons, err := e.happenedTo(ctx, j, place, from, to, maxReasons)
 	if err != nil {
 		return nil, err
@@ -176,7 +176,7 @@ func (e *Engine) whyNothing(ctx context.Context, j job.Job, place *time.Location
 	if err != nil {
 		return r, err
 	}
-	now := e.o.Now()
+	now := e.node.Now()
 	switched, err := e.store.LastSwitch(ctx, j.Name, to)
 	if err != nil {
 		return r, err

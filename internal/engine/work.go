@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"maps"
 	"runtime/debug"
 	"slices"
 	"sync"
@@ -13,7 +14,9 @@ import (
 	"ironbell/internal/core/chain"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
+	"ironbell/internal/engine/crash"
 	"ironbell/internal/engine/lease"
+	"ironbell/internal/engine/node"
 	"ironbell/internal/store"
 )
 
@@ -86,7 +89,7 @@ const readyLook = 20 * time.Millisecond
 // when ctx ends. From then on nothing begins: what was claimed ahead is handed back,
 // and what works comes to the end of its tasks, for a while.
 func (e *Engine) work(ctx context.Context) {
-	living, end := e.afterStop(ctx)
+	living, end := e.node.AfterStop(ctx)
 	defer end()
 	parts := make(chan claimed, maxAhead+e.o.Workers)
 	var busy sync.WaitGroup
@@ -97,7 +100,7 @@ func (e *Engine) work(ctx context.Context) {
 				began := time.Now()
 				e.part(ctx, c)
 				e.desk.end(time.Since(began))
-				wake(e.wakeDesk)
+				e.node.Desk.Wake()
 			}
 		})
 	}
@@ -106,19 +109,19 @@ func (e *Engine) work(ctx context.Context) {
 	var looked time.Time // when it was asked what becomes ready next
 	for ctx.Err() == nil {
 		n := e.desk.room(e.o.Workers)
-		if n == 0 || e.finishing.Load() {
-			sleep(ctx, e.wakeDesk, e.o.Poll)
+		if n == 0 || e.node.Finishing.Load() {
+			node.Sleep(ctx, e.node.Desk, e.node.Poll)
 			continue
 		}
 		since := time.Now()
-		claims, more, err := e.store.ClaimParts(ctx, e.o.Node, e.o.Lease, n, e.firstTasks)
+		claims, more, err := e.store.ClaimParts(ctx, e.node.Name, e.node.Lease, n, e.firstTasks)
 		if err != nil {
 			e.doubt(ctx, claims)
-			e.failed(ctx, "claim work", err)
+			e.node.Failed(ctx, "claim work", err)
 			continue
 		}
 		if len(claims) > 0 {
-			e.crash(crashClaim)
+			e.node.Crash(crash.Claim)
 		}
 		e.desk.queue(len(claims))
 		for _, c := range claims {
@@ -131,12 +134,12 @@ func (e *Engine) work(ctx context.Context) {
 		}
 		wait := readyLook
 		if time.Since(looked) >= readyLook {
-			looked, wait = time.Now(), e.o.Poll
+			looked, wait = time.Now(), e.node.Poll
 			if next, ok, err := e.store.NextReady(ctx); err == nil && ok {
 				wait = min(wait, next+5*time.Millisecond)
 			}
 		}
-		sleep(ctx, e.wakeWork, wait)
+		node.Sleep(ctx, e.node.Work, wait)
 	}
 }
 
@@ -144,7 +147,7 @@ func (e *Engine) work(ctx context.Context) {
 // came of it to be written. The part is held until that is done. Once stopping has
 // ended, no task of it begins.
 func (e *Engine) part(stopping context.Context, c claimed) {
-	ctx, log := c.ctx, e.o.Log.With("run", c.RunID.String(), "job", c.Job)
+	ctx, log := c.ctx, e.node.Log.With("run", c.RunID.String(), "job", c.Job)
 	let := func(err error) {
 		e.holdings.Release(c.Claim)
 		c.cancel(nil)
@@ -153,7 +156,7 @@ func (e *Engine) part(stopping context.Context, c claimed) {
 		}
 	}
 	if stopping.Err() != nil {
-		e.recordLater(e.handBack(c.Claim, sortedKeys(c.Begun), c.Begun), let)
+		e.recordLater(e.handBack(c.Claim, slices.Sorted(maps.Keys(c.Begun)), c.Begun), let)
 		return
 	}
 	last, err := e.performed(ctx, stopping, c.Claim, log)
@@ -181,7 +184,7 @@ func (e *Engine) part(stopping context.Context, c claimed) {
 // handBack gives a part back to the other nodes, with the tasks of it that did not
 // come to their end and changed nothing outside: they begin anew.
 func (e *Engine) handBack(c store.Claim, undone []string, tries map[string]int) *entry {
-	en := &entry{Entry: store.Entry{Claim: c, Part: &store.PartMove{State: job.PartWaiting, Reason: "node " + e.o.Node + " stopped and handed its work back"}}}
+	en := &entry{Entry: store.Entry{Claim: c, Part: &store.PartMove{State: job.PartWaiting, Reason: "node " + e.node.Name + " stopped and handed its work back"}}}
 	for _, name := range undone {
 		en.Ends = append(en.Ends, store.TaskEnd{Again: true, Attempt: job.Attempt{Part: c.Part, Task: name, Try: tries[name], State: job.AttemptLost, Note: "its node was told to stop; the next try begins anew"}})
 	}
@@ -192,26 +195,26 @@ func (e *Engine) handBack(c store.Claim, undone []string, tries map[string]int) 
 // answer was lost: nothing of them began. The node claims nothing meanwhile, and what the
 // records have of another node is left alone, whatever its lease is called.
 func (e *Engine) doubt(ctx context.Context, claims []store.Claim) {
-	for end := time.Now().Add(e.o.Lease); len(claims) > 0 && time.Now().Before(end); {
+	for end := time.Now().Add(e.node.Lease); len(claims) > 0 && time.Now().Before(end); {
 		err := e.giveBackClaims(ctx, claims)
-		if err == nil || store.Refused(err) || !sleep(ctx, nil, writePause) {
+		if err == nil || store.Refused(err) || !node.Sleep(ctx, nil, writePause) {
 			return
 		}
 	}
 }
 
 func (e *Engine) giveBackClaims(ctx context.Context, claims []store.Claim) error {
-	ctx, stop := ending(ctx)
+	ctx, stop := node.Ending(ctx)
 	defer stop()
 	return e.store.Do(ctx, func(t *store.Tx) error {
-		mine, err := t.Claimed(ctx, e.o.Node, claims)
+		mine, err := t.Claimed(ctx, e.node.Name, claims)
 		if err != nil || len(mine) == 0 {
 			return err
 		}
 		entries, runs := make([]*store.Entry, len(mine)), make([]job.RunID, len(mine))
 		for i, c := range mine {
-			en := e.handBack(c, sortedKeys(c.Begun), c.Begun)
-			en.Part.Reason = "the database did not say whether node " + e.o.Node + " had it, which gave it back"
+			en := e.handBack(c, slices.Sorted(maps.Keys(c.Begun)), c.Begun)
+			en.Part.Reason = "the database did not say whether node " + e.node.Name + " had it, which gave it back"
 			entries[i], runs[i] = &en.Entry, c.RunID
 		}
 		if err := t.WriteEntries(ctx, entries); err != nil {

@@ -200,6 +200,14 @@ func (q q) LinkUses(ctx context.Context, id int64, limit int) ([]LinkUse, error)
 // MailSetting is the setting of the house's mail, a job.MailSettings.
 const MailSetting = "mail"
 
+// Settings of alerts, a job.AlertSettings; of the mailbox for bounces; and of the sign of life, a
+// job.Heartbeat.
+const (
+	AlertSetting  = "alerts"
+	BounceSetting = "bounces"
+	BeatSetting   = "heartbeat"
+)
+
 // MailSettings are the house's settings of mail.
 func (q q) MailSettings(ctx context.Context) (job.MailSettings, error) {
 	var s job.MailSettings

@@ -295,3 +295,9 @@ func orElse(text, otherwise string) string {
 	}
 	return text
 }
+
+// NextMessageID makes an id for a message that goes out once more, in the domain of the first.
+func NextMessageID(old string) string {
+	_, domain, _ := strings.Cut(strings.Trim(old, "<>"), "@")
+	return "<" + MessageID(domain) + ">"
+}
