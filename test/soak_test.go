@@ -19,12 +19,14 @@ import (
 	"ironbell/demo"
 	"ironbell/internal/api"
 	"ironbell/internal/artifact"
+	"ironbell/internal/assemble"
 	"ironbell/internal/core/job"
 	"ironbell/internal/deliver"
 	"ironbell/internal/engine"
 	"ironbell/internal/outgoing"
 	"ironbell/internal/report"
 	"ironbell/internal/secret"
+	"ironbell/internal/service"
 	"ironbell/internal/store"
 
 	"github.com/jackc/pgx/v5"
@@ -65,7 +67,7 @@ func turn(t *testing.T, dsn string) *turned {
 
 // serveTurned runs the service in this process by a clock that is turned. What it gives
 // ends it.
-func (w *world) serveTurned(s *store.Store, c *turned) (e *engine.Engine, stop func()) {
+func (w *world) serveTurned(s *store.Store, c *turned) (asked *service.Service, stop func()) {
 	t := w.t
 	t.Helper()
 	vault, err := secret.FromFile(filepath.Join(w.dir, "key"), false)
@@ -76,11 +78,11 @@ func (w *world) serveTurned(s *store.Store, c *turned) (e *engine.Engine, stop f
 	folders := []string{filepath.Join(w.dir, "folders"), w.out.Folder}
 	sources := report.NewSources(s, vault, report.Allowed{Folders: folders, Guard: guard})
 	log := slog.New(slog.DiscardHandler)
-	e = engine.New(s, sources, deliver.NewDestinations(s, vault, deliver.Allowed{Folders: folders, Guard: guard}), files, engine.Options{
+	e, asked := assemble.Node(s, sources, deliver.NewDestinations(s, vault, deliver.Allowed{Folders: folders, Guard: guard}), files, engine.Options{
 		Poll: 25 * time.Millisecond, Lease: 5 * time.Second, Stop: 5 * time.Second, Now: c.now, Guard: guard, Signer: vault, URL: "http://" + w.listen, Log: log, Browser: "",
 	})
-	require.NoError(t, e.KnowItself(context.Background(), false))
-	server := &http.Server{Handler: api.Handler(api.Parts{Store: s, Engine: e, Files: files, Vault: vault, Console: pages.Files(), Log: log, Version: "soak"}), ReadHeaderTimeout: 10 * time.Second}
+	require.NoError(t, e.Installation.KnowItself(context.Background(), false))
+	server := &http.Server{Handler: api.Handler(api.Parts{Store: s, Node: e, Service: asked, Now: e.Node.Now, URL: e.Links.URL, Files: files, Vault: vault, Console: pages.Files(), Log: log, Version: "soak"}), ReadHeaderTimeout: 10 * time.Second}
 	listener, err := net.Listen("tcp", w.listen)
 	require.NoError(t, err)
 	ctx, end := context.WithCancel(context.Background())
@@ -93,7 +95,7 @@ func (w *world) serveTurned(s *store.Store, c *turned) (e *engine.Engine, stop f
 		defer close(worked)
 		e.Run(ctx)
 	}()
-	return e, func() {
+	return asked, func() {
 		end()
 		<-worked
 		_ = server.Close()
@@ -161,7 +163,7 @@ func TestTheCompanyLivesForDaysUnderATurnedClock(t *testing.T) {
 	}
 	c.to(start)
 	require.NoError(t, s.EnsureMonths(ctx))
-	e, stop := w.serveTurned(s, c)
+	asked, stop := w.serveTurned(s, c)
 	defer func() { stop() }()
 	var name string
 	require.NoError(t, c.conn.QueryRow(ctx, `SELECT settings->>'database' FROM sources WHERE name = 'tarnwick'`).Scan(&name))
@@ -190,7 +192,7 @@ func TestTheCompanyLivesForDaysUnderATurnedClock(t *testing.T) {
 			stop()
 			at = at.Add(3 * time.Hour)
 			c.to(at)
-			e, stop = w.serveTurned(s, c)
+			asked, stop = w.serveTurned(s, c)
 		}
 		c.to(at)
 		limit := time.Now().Add(time.Minute)
@@ -214,7 +216,7 @@ func TestTheCompanyLivesForDaysUnderATurnedClock(t *testing.T) {
 	require.NoError(t, err)
 	decisions, triggers := 0, 0
 	for _, j := range jobs {
-		for i, r := range e.Rules(j) {
+		for i, r := range asked.Jobs.Rules(j) {
 			if !j.On || j.Triggers[i].Rule == "" {
 				continue
 			}

@@ -18,6 +18,8 @@ import (
 	"syscall"
 	"time"
 
+	"ironbell/internal/service"
+
 	"ironbell/client"
 	"ironbell/demo"
 	"ironbell/internal/access"
@@ -25,7 +27,6 @@ import (
 	"ironbell/internal/cli"
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/zone"
-	"ironbell/internal/engine"
 	"ironbell/internal/freeport"
 	"ironbell/internal/localpg"
 	"ironbell/internal/store"
@@ -233,7 +234,7 @@ func prepareService(ctx context.Context, errs io.Writer, pg *localpg.Server, k *
 
 // addAdministrator adds a person without asking anybody, and makes a token.
 func addAdministrator(ctx context.Context, s *store.Store, p job.Person, password string) (string, error) {
-	saved, err := engine.PutPerson(ctx, s, p, password)
+	saved, err := service.PutPerson(ctx, s, p, password)
 	if err != nil {
 		return "", err
 	}

@@ -19,6 +19,7 @@ import (
 	"ironbell/console"
 	"ironbell/internal/api"
 	"ironbell/internal/artifact"
+	"ironbell/internal/assemble"
 	"ironbell/internal/cli"
 	"ironbell/internal/confined"
 	"ironbell/internal/core/fault"
@@ -222,15 +223,15 @@ func serve(ctx context.Context, errs io.Writer, o serveOptions) error {
 		return err
 	}
 	o.engine.Log, o.engine.URL, o.engine.Signer, o.engine.Version = log, o.url, vault, version
-	e := engine.New(s, sources, deliver.NewDestinations(s, vault, deliver.Allowed{Folders: list(o.folders), Guard: o.engine.Guard}), files, o.engine)
-	if err := e.KnowItself(ctx, o.adopt); err != nil {
+	e, asked := assemble.Node(s, sources, deliver.NewDestinations(s, vault, deliver.Allowed{Folders: list(o.folders), Guard: o.engine.Guard}), files, o.engine)
+	if err := e.Installation.KnowItself(ctx, o.adopt); err != nil {
 		return err
 	}
 	proxies, err := networks(o.proxies)
 	if err != nil {
 		return err
 	}
-	handler := api.Handler(api.Parts{Store: s, Engine: e, Files: files, Vault: vault, Console: console.Files(), Log: log, Version: version, Proxies: proxies, Secure: strings.HasPrefix(o.url, "https:")})
+	handler := api.Handler(api.Parts{Store: s, Node: e, Service: asked, Now: e.Node.Now, URL: e.Links.URL, Files: files, Vault: vault, Console: console.Files(), Log: log, Version: version, Proxies: proxies, Secure: strings.HasPrefix(o.url, "https:")})
 	// Requests end with the service: streams of notices would never end by themselves.
 	requests, endRequests := context.WithCancel(context.WithoutCancel(ctx))
 	defer endRequests()
@@ -248,7 +249,7 @@ func serve(ctx context.Context, errs io.Writer, o serveOptions) error {
 	}()
 	served := make(chan error, 1)
 	go func() { served <- server.Serve(l) }()
-	log.Info("serving", "address", "http://"+l.Addr().String(), "node", e.Node())
+	log.Info("serving", "address", "http://"+l.Addr().String(), "node", e.Name())
 	select {
 	case <-ctx.Done():
 		log.Info("stopping; work goes back to the other nodes or waits")

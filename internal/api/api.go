@@ -18,7 +18,9 @@ import (
 	"ironbell/internal/core/job"
 	"ironbell/internal/engine"
 	"ironbell/internal/secret"
+	"ironbell/internal/service"
 	"ironbell/internal/store"
+	"ironbell/internal/task"
 
 	"github.com/alexedwards/scs/pgxstore"
 	"github.com/alexedwards/scs/v2"
@@ -29,10 +31,22 @@ import (
 	"github.com/go-chi/httprate"
 )
 
+// Node is the node that answers.
+type Node interface {
+	Name() string
+	Workers() int // parts of runs that it works at once
+	Help() []task.Help
+	Programs() engine.Programs
+	Watch() (notices <-chan job.Notice, stop func()) // of changes on all nodes
+}
+
 // Parts are what the API speaks to.
 type Parts struct {
 	Store   *store.Store
-	Engine  *engine.Engine
+	Node    Node
+	Service *service.Service
+	Now     func() time.Time // the clock that rings are held against
+	URL     string           // by which people reach the console, without a slash at its end
 	Files   *artifact.Folder
 	Vault   *secret.Box
 	Console fs.FS // the built console; without an index.html the service says that it is not built

@@ -5,9 +5,10 @@ import (
 	"net/http"
 	"time"
 
+	"ironbell/internal/service"
+
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/calendar"
-	"ironbell/internal/engine"
 	"ironbell/internal/store"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -30,7 +31,7 @@ func (s *server) calendars(a huma.API) {
 			}
 			out := make([]wire.Calendar, len(all))
 			for i, c := range all {
-				if out[i], err = calendarOf(c, s.Engine.Now()); err != nil {
+				if out[i], err = calendarOf(c, s.Now()); err != nil {
 					return nil, s.problem(err)
 				}
 			}
@@ -43,7 +44,7 @@ func (s *server) calendars(a huma.API) {
 				return nil, s.problem(err)
 			}
 			page := wire.CalendarPage{UsedBy: []string{}}
-			if page.Calendar, err = calendarOf(c, s.Engine.Now()); err != nil {
+			if page.Calendar, err = calendarOf(c, s.Now()); err != nil {
 				return nil, s.problem(err)
 			}
 			jobs, err := s.Store.JobsUsing(ctx, "calendar", c.ID)
@@ -63,12 +64,12 @@ func (s *server) calendars(a huma.API) {
 		},
 		) (*struct{ Body wire.CalendarSaved }, error) {
 			who, _ := person(ctx)
-			c, effects, err := s.Engine.SaveCalendar(ctx, who, in.Calendar, in.Body, in.Try)
+			c, effects, err := s.Service.Calendars.Save(ctx, who, in.Calendar, in.Body, in.Try)
 			if err != nil {
 				return nil, s.problem(err)
 			}
 			out := wire.CalendarSaved{Saved: !in.Try, Effects: effectsOf(effects)}
-			if out.Calendar, err = calendarOf(c, s.Engine.Now()); err != nil {
+			if out.Calendar, err = calendarOf(c, s.Now()); err != nil {
 				return nil, s.problem(err)
 			}
 			return &struct{ Body wire.CalendarSaved }{out}, nil
@@ -76,7 +77,7 @@ func (s *server) calendars(a huma.API) {
 	huma.Register(a, huma.Operation{OperationID: "remove-calendar", Method: http.MethodDelete, Path: "/api/calendars/{calendar}", Summary: "Remove a calendar that no job goes by", Tags: tags, DefaultStatus: http.StatusNoContent},
 		func(ctx context.Context, in *CalendarPath) (*struct{}, error) {
 			who, _ := person(ctx)
-			if err := s.Engine.RemoveCalendar(ctx, who, in.Calendar); err != nil {
+			if err := s.Service.Calendars.Remove(ctx, who, in.Calendar); err != nil {
 				return nil, s.problem(err)
 			}
 			return nil, nil //nolint:nilnil // there is nothing to answer
@@ -106,7 +107,7 @@ func calendarOf(c store.Calendar, now time.Time) (wire.Calendar, error) {
 	return out, nil
 }
 
-func effectsOf(effects []engine.Effect) []wire.Effect {
+func effectsOf(effects []service.Effect) []wire.Effect {
 	out := make([]wire.Effect, len(effects))
 	for i, e := range effects {
 		out[i] = wire.Effect(e)

@@ -6,10 +6,11 @@ import (
 	"io"
 	"net/http"
 
+	"ironbell/internal/service"
+
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/job"
 	"ironbell/internal/deliver"
-	"ironbell/internal/engine"
 	"ironbell/internal/store"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -51,7 +52,7 @@ func (s *server) deliveries(a huma.API) {
 		},
 		) (*struct{ Body job.Delivery }, error) {
 			who, _ := person(ctx)
-			d, err := s.Engine.Settle(ctx, who, in.Delivery, engine.Verdict(in.Body.As))
+			d, err := s.Service.Deliveries.Settle(ctx, who, in.Delivery, service.Verdict(in.Body.As))
 			if err != nil {
 				return nil, s.problem(err)
 			}
@@ -64,7 +65,7 @@ func (s *server) deliveries(a huma.API) {
 		},
 		) (*struct{ Body job.Delivery }, error) {
 			who, _ := person(ctx)
-			d, err := s.Engine.Allow(ctx, who, in.Delivery, engine.Consent{Yes: in.Body.Yes, Until: in.Body.Until})
+			d, err := s.Service.Deliveries.Allow(ctx, who, in.Delivery, service.Consent{Yes: in.Body.Yes, Until: in.Body.Until})
 			if err != nil {
 				return nil, s.problem(err)
 			}
@@ -77,7 +78,7 @@ func (s *server) deliveries(a huma.API) {
 				return nil, err
 			}
 			who, _ := person(ctx)
-			n, err := s.Engine.ResendFailed(ctx, who, id)
+			n, err := s.Service.Runs.ResendFailed(ctx, who, id)
 			if err != nil {
 				return nil, s.problem(err)
 			}
@@ -113,7 +114,7 @@ func (s *server) deliveries(a huma.API) {
 	huma.Register(a, huma.Operation{OperationID: "save-mail-settings", Method: http.MethodPut, Path: "/api/settings/mail", Summary: "Say what holds for all mail: its templates, the domains it goes to, and what leaves this installation", Tags: []string{"service"}, Errors: []int{403, 422}},
 		func(ctx context.Context, in *struct{ Body job.MailSettings }) (*struct{ Body job.MailSettings }, error) {
 			who, _ := person(ctx)
-			if err := s.Engine.SaveMailSettings(ctx, who, in.Body); err != nil {
+			if err := s.Service.Settings.SaveMail(ctx, who, in.Body); err != nil {
 				return nil, s.problem(err)
 			}
 			return &struct{ Body job.MailSettings }{in.Body}, nil
@@ -121,7 +122,7 @@ func (s *server) deliveries(a huma.API) {
 	huma.Register(a, huma.Operation{OperationID: "release-deliveries", Method: http.MethodPost, Path: "/api/deliveries/release", Summary: "Send or drop what was kept back since nothing left the installation", Tags: tags, Errors: []int{403}},
 		func(ctx context.Context, in *struct{ Body wire.ReleaseRequest }) (*struct{ Body wire.Count }, error) {
 			who, _ := person(ctx)
-			n, err := s.Engine.ReleaseSilent(ctx, who, in.Body.Send)
+			n, err := s.Service.Deliveries.ReleaseSilent(ctx, who, in.Body.Send)
 			if err != nil {
 				return nil, s.problem(err)
 			}
@@ -234,7 +235,7 @@ func (s *server) links(a huma.API) {
 				return nil, err
 			}
 			who, _ := person(ctx)
-			n, err := s.Engine.WithdrawLinks(ctx, who, id, in.Body.Link)
+			n, err := s.Service.Runs.WithdrawLinks(ctx, who, id, in.Body.Link)
 			if err != nil {
 				return nil, s.problem(err)
 			}

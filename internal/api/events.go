@@ -33,14 +33,14 @@ func (s *server) events(a huma.API) {
 	},
 		func(ctx context.Context, in *struct{ RawBody []byte }) (*struct{ Body wire.Heard }, error) {
 			who, _ := person(ctx)
-			e, err := event.Read(in.RawBody, s.Engine.Now())
+			e, err := event.Read(in.RawBody, s.Now())
 			if err != nil {
 				return nil, s.problem(err)
 			}
 			if err := access.MayReport(who, wayOf(ctx), e.Source, e.Type); err != nil {
 				return nil, s.problem(err)
 			}
-			started, fresh, err := s.Engine.Report(ctx, who, e)
+			started, fresh, err := s.Service.Events.Report(ctx, who, e)
 			if err != nil {
 				return nil, s.problem(err)
 			}

@@ -4,9 +4,10 @@ import (
 	"context"
 	"net/http"
 
+	"ironbell/internal/service"
+
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/job"
-	"ironbell/internal/engine"
 	"ironbell/internal/store"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -46,7 +47,7 @@ func (s *server) jobs(a huma.API) {
 		},
 		) (*struct{ Body job.Job }, error) {
 			who, _ := person(ctx)
-			j, err := s.Engine.SaveJob(ctx, who, in.Job, in.Body.Owner, in.Body.On, in.Body.Definition)
+			j, err := s.Service.Jobs.Save(ctx, who, in.Job, in.Body.Owner, in.Body.On, in.Body.Definition)
 			if err != nil {
 				return nil, s.problem(err)
 			}
@@ -59,7 +60,7 @@ func (s *server) jobs(a huma.API) {
 		},
 		) (*struct{ Body job.Ahead }, error) {
 			who, _ := person(ctx)
-			out, err := s.Engine.Ahead(ctx, who, in.Job, in.Body.Owner, in.Body.On, in.Body.Definition)
+			out, err := s.Service.Jobs.Ahead(ctx, who, in.Job, in.Body.Owner, in.Body.On, in.Body.Definition)
 			if err != nil {
 				return nil, s.problem(err)
 			}
@@ -68,7 +69,7 @@ func (s *server) jobs(a huma.API) {
 	huma.Register(a, huma.Operation{OperationID: "look-ahead", Method: http.MethodGet, Path: "/api/jobs/{job}/ahead", Summary: "Say what a job will do when it rings next", Tags: tags, Errors: []int{403, 404}},
 		func(ctx context.Context, in *JobPath) (*struct{ Body job.Ahead }, error) {
 			who, _ := person(ctx)
-			out, err := s.Engine.AheadOf(ctx, who, in.Job)
+			out, err := s.Service.Jobs.AheadOf(ctx, who, in.Job)
 			if err != nil {
 				return nil, s.problem(err)
 			}
@@ -81,7 +82,7 @@ func (s *server) jobs(a huma.API) {
 		},
 		) (*struct{ Body job.Job }, error) {
 			who, _ := person(ctx)
-			j, err := s.Engine.Switch(ctx, who, in.Job, in.Body.On)
+			j, err := s.Service.Jobs.Switch(ctx, who, in.Job, in.Body.On)
 			if err != nil {
 				return nil, s.problem(err)
 			}
@@ -94,7 +95,7 @@ func (s *server) jobs(a huma.API) {
 		},
 		) (*struct{ Body job.Run }, error) {
 			who, _ := person(ctx)
-			runs, err := s.Engine.RingNow(ctx, who, in.Job, engine.Ask{Values: in.Body.Values, Rehearse: in.Body.Rehearse})
+			runs, err := s.Service.Runs.Ring(ctx, who, in.Job, service.Ask{Values: in.Body.Values, Rehearse: in.Body.Rehearse})
 			if err != nil {
 				return nil, s.problem(err)
 			}
@@ -110,7 +111,7 @@ func (s *server) jobs(a huma.API) {
 		},
 		) (*struct{ Body []job.Run }, error) {
 			who, _ := person(ctx)
-			runs, err := s.Engine.RingNow(ctx, who, in.Job, engine.Ask{Values: in.Body.Values, Rehearse: in.Body.Rehearse, From: in.Body.From, To: in.Body.To})
+			runs, err := s.Service.Runs.Ring(ctx, who, in.Job, service.Ask{Values: in.Body.Values, Rehearse: in.Body.Rehearse, From: in.Body.From, To: in.Body.To})
 			if err != nil {
 				return nil, s.problem(err)
 			}
@@ -122,7 +123,7 @@ func (s *server) jobs(a huma.API) {
 			At string `query:"at" maxLength:"30" doc:"a date, or a date and time in the job's zone, such as 2026-12-25 06:15; the last and next rings when left out"`
 		},
 		) (*struct{ Body wire.Why }, error) {
-			j, reasons, err := s.Engine.Why(ctx, in.Job, in.At)
+			j, reasons, err := s.Service.Jobs.Why(ctx, in.Job, in.At)
 			if err != nil {
 				return nil, s.problem(err)
 			}
@@ -149,7 +150,7 @@ func (s *server) jobLines(ctx context.Context, search string, limit int) ([]wire
 	}
 	lines := make([]wire.JobLine, len(jobs))
 	for i, j := range jobs {
-		j = s.Engine.Described(j)
+		j = s.Service.Jobs.Described(j)
 		line := wire.JobLine{ID: j.ID, Name: j.Name, Owner: j.Owner, On: j.On, Zone: j.Zone, Readings: []string{}}
 		for _, t := range j.Triggers {
 			line.Readings = append(line.Readings, t.Reading)
@@ -173,7 +174,7 @@ func (s *server) lastRuns(ctx context.Context, jobs []int64) (map[int64]store.La
 	for _, l := range last {
 		runs = append(runs, job.Run{ID: l.ID, JobID: l.JobID, State: l.State, Reason: l.Reason})
 	}
-	err = s.Engine.WaitsNow(ctx, runs)
+	err = s.Service.Runs.WaitsNow(ctx, runs)
 	for _, r := range runs {
 		l := last[r.JobID]
 		l.Reason = r.Reason
@@ -195,18 +196,18 @@ func (s *server) jobPage(ctx context.Context, name string) (wire.JobPage, error)
 	if err != nil {
 		return wire.JobPage{}, err
 	}
-	page := wire.JobPage{Job: s.Engine.Described(j)}
+	page := wire.JobPage{Job: s.Service.Jobs.Described(j)}
 	last, err := s.lastRuns(ctx, []int64{j.ID})
 	if err != nil {
 		return page, err
 	}
 	page.Last, page.Usual = lastOf(last, j.ID)
-	now := s.Engine.Now()
-	passing, err := s.Engine.Passing(ctx, now, now.AddDate(0, 0, 90))
+	now := s.Now()
+	passing, err := s.Service.Jobs.Passing(ctx, now, now.AddDate(0, 0, 90))
 	if err != nil {
 		return page, err
 	}
-	page.Upcoming = s.Engine.Upcoming(j, passing, now, now.AddDate(0, 0, 90), 20)
+	page.Upcoming = s.Service.Jobs.Upcoming(j, passing, now, now.AddDate(0, 0, 90), 20)
 	if page.Rings, err = s.Store.Rings(ctx, j.ID, now.AddDate(1, 0, 0), 50); err != nil {
 		return page, err
 	}

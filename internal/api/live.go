@@ -25,7 +25,7 @@ func (s *server) liveNotices(a huma.API) {
 			Run string `query:"run" maxLength:"30" doc:"only notices about this run"`
 		}, send sse.Sender,
 		) {
-			notices, stop := s.Engine.Watch()
+			notices, stop := s.Node.Watch()
 			defer stop()
 			ticker := time.NewTicker(pulse)
 			defer ticker.Stop()
@@ -151,7 +151,7 @@ func (s *server) alerts(a huma.API) {
 			},
 			) (*struct{ Body job.Alert }, error) {
 				who, _ := person(ctx)
-				alert, err := s.Engine.Acknowledge(ctx, who, in.Alert, k.end)
+				alert, err := s.Service.Alerts.Acknowledge(ctx, who, in.Alert, k.end)
 				if err != nil {
 					return nil, s.problem(err)
 				}

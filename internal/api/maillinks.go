@@ -53,7 +53,7 @@ func (s *server) noLink(w http.ResponseWriter, err error) {
 		s.ask(w, asked{Title: "Not now", Lines: []string{"The service cannot read its records. Try again in a moment."}, Status: http.StatusServiceUnavailable})
 		return
 	}
-	s.ask(w, asked{Title: "This link leads nowhere", Lines: []string{"It was cut short on its way, or what it is about is gone. Sign in to Iron Bell instead."}, Status: http.StatusNotFound, Back: s.Engine.URL()})
+	s.ask(w, asked{Title: "This link leads nowhere", Lines: []string{"It was cut short on its way, or what it is about is gone. Sign in to Iron Bell instead."}, Status: http.StatusNotFound, Back: s.URL})
 }
 
 func (s *server) takeOn(w http.ResponseWriter, r *http.Request) {
@@ -62,19 +62,19 @@ func (s *server) takeOn(w http.ResponseWriter, r *http.Request) {
 	if err != nil || err2 != nil {
 		id, who = 0, 0
 	}
-	a, p, err := s.Engine.AcknowledgeLink(r.Context(), id, who, chi.URLParam(r, "signature"))
+	a, p, err := s.Service.Alerts.Link(r.Context(), id, who, chi.URLParam(r, "signature"))
 	if err != nil {
 		s.noLink(w, err)
 		return
 	}
-	out := asked{Title: a.Job, Lines: []string{a.Happened, a.ForWhom, a.Advice}, Back: s.Engine.URL()}
+	out := asked{Title: a.Job, Lines: []string{a.Happened, a.ForWhom, a.Advice}, Back: s.URL}
 	switch {
 	case a.State == job.AlertClosed:
 		out.Lines = append(out.Lines, "It was put right meanwhile; there is nothing left to take on.")
 	case a.State == job.AlertAcknowledged:
 		out.Lines = append(out.Lines, a.AcknowledgedBy+" has taken it on already.")
 	case r.Method == http.MethodPost:
-		if err := s.Engine.AcknowledgeByLink(r.Context(), a, p); err != nil {
+		if err := s.Service.Alerts.AcknowledgeByLink(r.Context(), a, p); err != nil {
 			s.noLink(w, err)
 			return
 		}
@@ -91,14 +91,14 @@ func (s *server) leave(w http.ResponseWriter, r *http.Request) {
 	if err != nil {
 		id = 0
 	}
-	address, j, err := s.Engine.LeaveLink(r.Context(), id, chi.URLParam(r, "address"), chi.URLParam(r, "signature"))
+	address, j, err := s.Service.People.LeaveLink(r.Context(), id, chi.URLParam(r, "address"), chi.URLParam(r, "signature"))
 	if err != nil {
 		s.noLink(w, err)
 		return
 	}
 	out := asked{Title: j.Name, Lines: []string{fmt.Sprintf("%s gets the mails of this job.", address)}, Button: "Send me no more of these"}
 	if r.Method == http.MethodPost {
-		if err := s.Engine.LeaveByLink(r.Context(), address, j); err != nil {
+		if err := s.Service.People.LeaveByLink(r.Context(), address, j); err != nil {
 			s.noLink(w, err)
 			return
 		}

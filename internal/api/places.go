@@ -6,10 +6,11 @@ import (
 	"net/http"
 	"strings"
 
+	"ironbell/internal/service"
+
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/job"
 	"ironbell/internal/deliver"
-	"ironbell/internal/engine"
 	"ironbell/internal/report"
 	"ironbell/internal/store"
 
@@ -62,7 +63,7 @@ func (s *server) places(a huma.API) {
 			},
 			) (*struct{ Body wire.Place }, error) {
 				who, _ := person(ctx)
-				p, err := s.Engine.SavePlace(ctx, who, kind, in.Name, in.Body.Protocol, in.Body.Settings, in.Body.Password, s.Vault)
+				p, err := s.Service.Places.Save(ctx, who, kind, in.Name, in.Body.Protocol, in.Body.Settings, in.Body.Password, s.Vault)
 				if err != nil {
 					return nil, s.problem(err)
 				}
@@ -75,9 +76,9 @@ func (s *server) places(a huma.API) {
 			},
 			) (*struct{ Body wire.Answer }, error) {
 				who, _ := person(ctx)
-				said, err := s.Engine.TestPlace(ctx, who, kind, in.Name, in.Mail)
+				said, err := s.Service.Places.Test(ctx, who, kind, in.Name, in.Mail)
 				if err != nil {
-					var refused *engine.Refused
+					var refused *service.Refused
 					if errors.As(err, &refused) {
 						return &struct{ Body wire.Answer }{wire.Answer{Said: refused.Error(), Advice: refused.Advice, Steps: said}}, nil
 					}
@@ -96,12 +97,12 @@ func (s *server) places(a huma.API) {
 		},
 		) (*struct{}, error) {
 			who, _ := person(ctx)
-			return nil, s.orProblem(s.Engine.RemoveDestination(ctx, who, in.Name))
+			return nil, s.orProblem(s.Service.Places.RemoveDestination(ctx, who, in.Name))
 		})
 	huma.Register(a, huma.Operation{OperationID: "save-alert-settings", Method: http.MethodPut, Path: "/api/settings/alerts", Summary: "Say over which destination alerts go", Tags: []string{"service"}},
 		func(ctx context.Context, in *struct{ Body job.AlertSettings }) (*struct{ Body job.AlertSettings }, error) {
 			who, _ := person(ctx)
-			if err := s.Engine.SaveAlertSettings(ctx, who, in.Body); err != nil {
+			if err := s.Service.Settings.SaveAlerts(ctx, who, in.Body); err != nil {
 				return nil, s.problem(err)
 			}
 			return &struct{ Body job.AlertSettings }{in.Body}, nil

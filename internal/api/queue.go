@@ -33,13 +33,13 @@ func (s *server) queue(a huma.API) {
 			for i, l := range waiting {
 				runs[i] = job.Run{ID: l.RunID, State: job.RunWaiting, Reason: l.Reason}
 			}
-			if err := s.Engine.WaitsNow(ctx, runs); err != nil {
+			if err := s.Service.Runs.WaitsNow(ctx, runs); err != nil {
 				return nil, s.problem(err)
 			}
 			for i := range runs {
 				out.Waiting[i].Reason = runs[i].Reason
 			}
-			if out.Limits, err = s.Engine.Limits(ctx); err != nil {
+			if out.Limits, err = s.Service.Freezes.Limits(ctx); err != nil {
 				return nil, s.problem(err)
 			}
 			freezes, err := s.Store.Freezes(ctx, false)
@@ -83,7 +83,7 @@ func (s *server) queue(a huma.API) {
 			if in.Body.From != nil {
 				f.From = *in.Body.From
 			}
-			f, err := s.Engine.Freeze(ctx, who, f)
+			f, err := s.Service.Freezes.Freeze(ctx, who, f)
 			if err != nil {
 				return nil, s.problem(err)
 			}
@@ -95,7 +95,7 @@ func (s *server) queue(a huma.API) {
 		},
 		) (*struct{ Body wire.Freeze }, error) {
 			who, _ := person(ctx)
-			f, err := s.Engine.Lift(ctx, who, in.Freeze)
+			f, err := s.Service.Freezes.Lift(ctx, who, in.Freeze)
 			if err != nil {
 				return nil, s.problem(err)
 			}
@@ -103,7 +103,7 @@ func (s *server) queue(a huma.API) {
 		})
 	huma.Register(a, huma.Operation{OperationID: "show-limits", Method: http.MethodGet, Path: "/api/limits", Summary: "Show how much may work at once", Tags: tags},
 		func(ctx context.Context, _ *struct{}) (*struct{ Body map[string]int }, error) {
-			limits, err := s.Engine.Limits(ctx)
+			limits, err := s.Service.Freezes.Limits(ctx)
 			if err != nil {
 				return nil, s.problem(err)
 			}
@@ -115,7 +115,7 @@ func (s *server) queue(a huma.API) {
 	},
 		func(ctx context.Context, in *struct{ Body map[string]int }) (*struct{ Body map[string]int }, error) {
 			who, _ := person(ctx)
-			if err := s.Engine.SaveLimits(ctx, who, in.Body); err != nil {
+			if err := s.Service.Freezes.SaveLimits(ctx, who, in.Body); err != nil {
 				return nil, s.problem(err)
 			}
 			return &struct{ Body map[string]int }{in.Body}, nil
@@ -123,7 +123,7 @@ func (s *server) queue(a huma.API) {
 	huma.Register(a, huma.Operation{OperationID: "list-task-kinds", Method: http.MethodGet, Path: "/api/task-kinds", Summary: "Say what each kind of task is for", Tags: tags},
 		func(context.Context, *struct{}) (*struct{ Body []wire.TaskKind }, error) {
 			out := []wire.TaskKind{}
-			for _, h := range s.Engine.Help() {
+			for _, h := range s.Node.Help() {
 				out = append(out, wire.TaskKind(h))
 			}
 			return &struct{ Body []wire.TaskKind }{out}, nil

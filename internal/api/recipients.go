@@ -36,7 +36,7 @@ func (s *server) recipients(a huma.API) {
 	},
 	) (*struct{ Body job.Group }, error) {
 		who, _ := person(ctx)
-		g, err := s.Engine.SaveGroup(ctx, who, job.Group{Name: in.Name, Members: in.Body.Members})
+		g, err := s.Service.People.SaveGroup(ctx, who, job.Group{Name: in.Name, Members: in.Body.Members})
 		if err != nil {
 			return nil, s.problem(err)
 		}
@@ -44,7 +44,7 @@ func (s *server) recipients(a huma.API) {
 	})
 	huma.Register(a, remove, func(ctx context.Context, in *name) (*struct{}, error) {
 		who, _ := person(ctx)
-		return nil, s.orProblem(s.Engine.RemoveGroup(ctx, who, in.Name))
+		return nil, s.orProblem(s.Service.People.RemoveGroup(ctx, who, in.Name))
 	})
 	list, save, remove = named("post", "posts")
 	huma.Register(a, list, func(ctx context.Context, _ *struct{}) (*struct{ Body []job.Post }, error) {
@@ -60,7 +60,7 @@ func (s *server) recipients(a huma.API) {
 	},
 	) (*struct{ Body job.Post }, error) {
 		who, _ := person(ctx)
-		p, err := s.Engine.SavePost(ctx, who, job.Post{Name: in.Name, Under: in.Body.Under, Holders: in.Body.Holders})
+		p, err := s.Service.People.SavePost(ctx, who, job.Post{Name: in.Name, Under: in.Body.Under, Holders: in.Body.Holders})
 		if err != nil {
 			return nil, s.problem(err)
 		}
@@ -68,11 +68,11 @@ func (s *server) recipients(a huma.API) {
 	})
 	huma.Register(a, remove, func(ctx context.Context, in *name) (*struct{}, error) {
 		who, _ := person(ctx)
-		return nil, s.orProblem(s.Engine.RemovePost(ctx, who, in.Name))
+		return nil, s.orProblem(s.Service.People.RemovePost(ctx, who, in.Name))
 	})
 	huma.Register(a, huma.Operation{OperationID: "whom", Method: http.MethodPost, Path: "/api/recipients", Summary: "Say whom some recipients come to now", Description: "Lists of addresses are taken apart, and each that is wrong is named.", Tags: tags},
 		func(ctx context.Context, in *struct{ Body wire.WhomRequest }) (*struct{ Body wire.Whom }, error) {
-			addresses, notes, wrong, err := s.Engine.Whom(ctx, in.Body.To)
+			addresses, notes, wrong, err := s.Service.People.Whom(ctx, in.Body.To)
 			if err != nil {
 				return nil, s.problem(err)
 			}
@@ -89,7 +89,7 @@ func (s *server) recipients(a huma.API) {
 		},
 		) (*struct{ Body job.Person }, error) {
 			who, _ := person(ctx)
-			p, err := s.Engine.SaveWishes(ctx, who, in.Login, in.Body)
+			p, err := s.Service.People.SaveWishes(ctx, who, in.Login, in.Body)
 			if err != nil {
 				return nil, s.problem(err)
 			}
@@ -100,7 +100,7 @@ func (s *server) recipients(a huma.API) {
 			Login string `path:"login" maxLength:"200"`
 		},
 		) (*struct{ Body []wire.Receives }, error) {
-			gets, err := s.Engine.Receives(ctx, in.Login, recordDays)
+			gets, err := s.Service.People.Receives(ctx, in.Login, recordDays)
 			if err != nil {
 				return nil, s.problem(err)
 			}
@@ -121,7 +121,7 @@ func (s *server) recipients(a huma.API) {
 			},
 			) (*struct{ Body wire.Count }, error) {
 				who, _ := person(ctx)
-				n, err := s.Engine.LeaveJobs(ctx, who, in.Login, in.Job, word == "leave")
+				n, err := s.Service.People.LeaveJobs(ctx, who, in.Login, in.Job, word == "leave")
 				if err != nil {
 					return nil, s.problem(err)
 				}

@@ -7,10 +7,11 @@ import (
 	"net/http"
 	"strconv"
 
+	"ironbell/internal/service"
+
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
-	"ironbell/internal/engine"
 	"ironbell/internal/store"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -21,8 +22,8 @@ type reportPath struct {
 	Report string `path:"report" maxLength:"200" doc:"id or name"`
 }
 
-func (p reportPath) look(r wire.LookRequest) engine.Look {
-	l := engine.Look{Report: p.Report, Definition: r.Definition, Identity: r.Identity, Values: r.Values, Zone: r.Zone}
+func (p reportPath) look(r wire.LookRequest) service.Look {
+	l := service.Look{Report: p.Report, Definition: r.Definition, Identity: r.Identity, Values: r.Values, Zone: r.Zone}
 	if r.Date != nil {
 		l.Date = *r.Date
 	}
@@ -54,7 +55,7 @@ func (s *server) reports(a huma.API) {
 		},
 		) (*struct{ Body job.Report }, error) {
 			who, _ := person(ctx)
-			r, err := s.Engine.SaveReport(ctx, who, in.Report, in.Body.Owner, in.Body.ReportDefinition, in.Body.Anyway)
+			r, err := s.Service.Reports.Save(ctx, who, in.Report, in.Body.Owner, in.Body.ReportDefinition, in.Body.Anyway)
 			if err != nil {
 				return nil, s.problem(err)
 			}
@@ -67,7 +68,7 @@ func (s *server) reports(a huma.API) {
 		},
 		) (*struct{ Body wire.ReportCheck }, error) {
 			who, _ := person(ctx)
-			c, err := s.Engine.CheckReport(ctx, who, in.Report, in.Body.Owner, in.Body.ReportDefinition)
+			c, err := s.Service.Reports.Check(ctx, who, in.Report, in.Body.Owner, in.Body.ReportDefinition)
 			if err != nil {
 				return nil, s.problem(err)
 			}
@@ -84,7 +85,7 @@ func (s *server) reports(a huma.API) {
 		},
 		) (*struct{ Body []job.Offered }, error) {
 			who, _ := person(ctx)
-			offers, err := s.Engine.Offers(ctx, who, in.look(in.Body))
+			offers, err := s.Service.Reports.Offers(ctx, who, in.look(in.Body))
 			if err != nil {
 				return nil, s.problem(err)
 			}
@@ -100,7 +101,7 @@ func (s *server) reports(a huma.API) {
 			if in.Body.Rows == 0 {
 				in.Body.Rows = 50
 			}
-			p, err := s.Engine.Preview(ctx, who, in.look(in.Body.LookRequest), in.Body.Sections, in.Body.Rows)
+			p, err := s.Service.Reports.Preview(ctx, who, in.look(in.Body.LookRequest), in.Body.Sections, in.Body.Rows)
 			if err != nil {
 				return nil, s.problem(err)
 			}
@@ -113,7 +114,7 @@ func (s *server) reports(a huma.API) {
 		},
 		) (*struct{ Body wire.Cost }, error) {
 			who, _ := person(ctx)
-			made, err := s.Engine.Make(ctx, who, in.look(in.Body.LookRequest), in.Body.Outputs)
+			made, err := s.Service.Reports.Make(ctx, who, in.look(in.Body.LookRequest), in.Body.Outputs)
 			if err != nil {
 				return nil, s.problem(err)
 			}
@@ -130,7 +131,7 @@ func (s *server) reports(a huma.API) {
 		},
 		) (*huma.StreamResponse, error) {
 			who, _ := person(ctx)
-			made, err := s.Engine.Make(ctx, who, in.look(in.Body.LookRequest), []job.Output{in.Body.Output})
+			made, err := s.Service.Reports.Make(ctx, who, in.look(in.Body.LookRequest), []job.Output{in.Body.Output})
 			if err != nil {
 				return nil, s.problem(err)
 			}
@@ -160,7 +161,7 @@ func (s *server) reports(a huma.API) {
 				}
 			}
 			who, _ := person(ctx)
-			c, err := s.Engine.Compare(ctx, who, after, before, in.Task)
+			c, err := s.Service.Runs.Compare(ctx, who, after, before, in.Task)
 			if err != nil {
 				return nil, s.problem(err)
 			}
@@ -252,7 +253,7 @@ func (s *server) identities(a huma.API) {
 		},
 		) (*struct{ Body wire.Identity }, error) {
 			who, _ := person(ctx)
-			i, err := s.Engine.SaveIdentity(ctx, who, in.Name, in.Identity, in.Body.Login, in.Body.Choosers, in.Body.Password, s.Vault)
+			i, err := s.Service.Places.SaveIdentity(ctx, who, in.Name, in.Identity, in.Body.Login, in.Body.Choosers, in.Body.Password, s.Vault)
 			if err != nil {
 				return nil, s.problem(err)
 			}

@@ -9,11 +9,12 @@ import (
 	"slices"
 	"strings"
 
+	"ironbell/internal/service"
+
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/chain"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
-	"ironbell/internal/engine"
 	"ironbell/internal/render"
 	"ironbell/internal/store"
 
@@ -61,7 +62,7 @@ func (s *server) runs(a huma.API) {
 			}
 			runs, err := s.Store.Runs(ctx, f)
 			if err == nil {
-				err = s.Engine.WaitsNow(ctx, runs)
+				err = s.Service.Runs.WaitsNow(ctx, runs)
 			}
 			if err != nil {
 				return nil, s.problem(err)
@@ -110,7 +111,7 @@ func (s *server) runs(a huma.API) {
 				return nil, err
 			}
 			who, _ := person(ctx)
-			run, err := s.Engine.Again(ctx, who, id, engine.More(in.Body))
+			run, err := s.Service.Runs.Again(ctx, who, id, service.More(in.Body))
 			if err != nil {
 				return nil, s.problem(err)
 			}
@@ -123,7 +124,7 @@ func (s *server) runs(a huma.API) {
 				return nil, err
 			}
 			who, _ := person(ctx)
-			run, err := s.Engine.Cancel(ctx, who, id)
+			run, err := s.Service.Runs.Cancel(ctx, who, id)
 			if err != nil {
 				return nil, s.problem(err)
 			}
@@ -142,7 +143,7 @@ func (s *server) runs(a huma.API) {
 				return nil, s.problem(err)
 			}
 			who, _ := person(ctx)
-			if err := s.Engine.MayFetch(ctx, who, f.RunID, f.Key); err != nil {
+			if err := s.Service.Runs.MayFetch(ctx, who, f.RunID, f.Key); err != nil {
 				return nil, s.problem(err)
 			}
 			if f.RemovedAt != nil {
@@ -169,7 +170,7 @@ func (s *server) runPage(ctx context.Context, id job.RunID) (wire.RunPage, error
 		return wire.RunPage{}, err
 	}
 	told := []job.Run{run}
-	if err := s.Engine.WaitsNow(ctx, told); err != nil {
+	if err := s.Service.Runs.WaitsNow(ctx, told); err != nil {
 		return wire.RunPage{}, err
 	}
 	run = told[0]
@@ -230,7 +231,7 @@ func (s *server) runPage(ctx context.Context, id job.RunID) (wire.RunPage, error
 		page.Tasks = append(page.Tasks, line)
 	}
 	if run.State == job.RunWaiting && err == nil {
-		page.Missing, err = s.Engine.Missing(ctx, run)
+		page.Missing, err = s.Service.Runs.Missing(ctx, run)
 	}
 	if def.Values != nil {
 		page.Values = def.Values

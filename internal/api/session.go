@@ -27,7 +27,7 @@ func (s *server) signIn(a huma.API) {
 			Agent string `header:"User-Agent"`
 		},
 		) (*struct{ Body wire.Me }, error) {
-			ends := s.Engine.Now().Add(sessionLength)
+			ends := s.Now().Add(sessionLength)
 			p, id, _, err := s.begin(ctx, in.Body, job.SignIn{Kind: job.Session, Name: shown(in.Agent), EndsAt: &ends})
 			if err != nil {
 				return nil, err
@@ -40,7 +40,7 @@ func (s *server) signIn(a huma.API) {
 		})
 	huma.Register(a, huma.Operation{OperationID: "make-token", Method: http.MethodPost, Path: "/api/tokens", Summary: "Sign in, for a program: make an API token", Tags: []string{"access"}, Security: open, Errors: []int{401, 429}},
 		func(ctx context.Context, in *struct{ Body wire.TokenRequest }) (*struct{ Body wire.Token }, error) {
-			ends := s.Engine.Now().Add(tokenLife)
+			ends := s.Now().Add(tokenLife)
 			p, _, token, err := s.begin(ctx, in.Body.Credentials, job.SignIn{Kind: job.Token, Name: shown(in.Body.Name), EndsAt: &ends})
 			if err != nil {
 				return nil, err
@@ -53,7 +53,7 @@ func (s *server) signIn(a huma.API) {
 func (s *server) begin(ctx context.Context, who wire.Credentials, way job.SignIn) (job.Person, int64, string, error) {
 	way.Address = addressOf(ctx)
 	key := httprate.CanonicalizeIP(way.Address)
-	now := s.Engine.Now()
+	now := s.Now()
 	if !s.tries.Take(now, who.Login, key) {
 		s.Log.Warn("too many tries to sign in", "login", who.Login, "address", way.Address)
 		return job.Person{}, 0, "", huma.NewError(http.StatusTooManyRequests, "Too many tries to sign in from here. Wait a minute, then try again.")
@@ -93,7 +93,7 @@ func (s *server) password(a huma.API) {
 	huma.Register(a, huma.Operation{OperationID: "change-password", Method: http.MethodPut, Path: "/api/session/password", Summary: "Change your own password", Description: "All your sessions and tokens end with it, also the one that asks, and so does your link to the forecast: sign in again.", Tags: []string{"access"}, DefaultStatus: http.StatusNoContent, Errors: []int{422, 429}},
 		func(ctx context.Context, in *struct{ Body wire.PasswordRequest }) (*struct{}, error) {
 			who, _ := person(ctx)
-			return nil, s.orProblem(s.Engine.ChangePassword(ctx, who, in.Body.Present, in.Body.Next))
+			return nil, s.orProblem(s.Service.People.ChangePassword(ctx, who, in.Body.Present, in.Body.Next))
 		})
 }
 
@@ -175,7 +175,7 @@ func (s *server) people(a huma.API) {
 			if err != nil {
 				return nil, s.problem(err)
 			}
-			ends := s.Engine.Now().AddDate(0, 0, in.Body.Days)
+			ends := s.Now().AddDate(0, 0, in.Body.Days)
 			token, _, err := access.NewToken(ctx, s.Store, whose.ID, who.Login, job.SignIn{Name: shown(in.Body.Name), Address: addressOf(ctx), EndsAt: &ends, Sends: in.Body.Sends})
 			if err != nil {
 				return nil, s.problem(err)
@@ -200,7 +200,7 @@ func (s *server) people(a huma.API) {
 			if err := access.May(who, access.Administer, "", ""); err != nil {
 				return nil, s.problem(err)
 			}
-			p, err := s.Engine.SavePerson(ctx, who, job.Person{Login: in.Login, Name: in.Body.Name, Mail: in.Body.Mail, Role: job.Role(in.Body.Role), Zone: in.Body.Zone}, in.Body.Password)
+			p, err := s.Service.People.Save(ctx, who, job.Person{Login: in.Login, Name: in.Body.Name, Mail: in.Body.Mail, Role: job.Role(in.Body.Role), Zone: in.Body.Zone}, in.Body.Password)
 			if err != nil {
 				return nil, s.problem(err)
 			}

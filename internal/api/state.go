@@ -30,7 +30,7 @@ func (s *server) ready(w http.ResponseWriter, r *http.Request) {
 		writeProblem(w, http.StatusServiceUnavailable, "The database does not answer.")
 		return
 	}
-	writeJSON(w, http.StatusOK, map[string]string{"state": "ready", "node": s.Engine.Node()})
+	writeJSON(w, http.StatusOK, map[string]string{"state": "ready", "node": s.Node.Name()})
 }
 
 // watch is what those see who watch from outside. It is reckoned at most once a second
@@ -50,7 +50,7 @@ func (s *server) watched(ctx context.Context) (job.ServiceState, store.Watched, 
 	if time.Since(w.at) >= time.Second {
 		ctx, stop := context.WithTimeout(context.WithoutCancel(ctx), 3*time.Second) // for all who ask
 		defer stop()
-		if w.state, w.err = s.Engine.State(ctx); w.err == nil {
+		if w.state, w.err = s.Service.Installation.State(ctx); w.err == nil {
 			w.n, w.err = s.Store.Watched(ctx)
 		}
 		w.state, w.at = outside(w.state), time.Now()
@@ -100,7 +100,7 @@ func (s *server) standing(a huma.API) {
 	tags := []string{"service"}
 	huma.Register(a, huma.Operation{OperationID: "show-state", Method: http.MethodGet, Path: "/api/state", Summary: "Show what an operator must know: what stands still, rests, fills up, or can tell nobody", Description: "The same without names, for those who watch from outside, stands at /state, which answers 503 when somebody is needed.", Tags: tags},
 		func(ctx context.Context, _ *struct{}) (*struct{ Body job.ServiceState }, error) {
-			st, err := s.Engine.State(ctx)
+			st, err := s.Service.Installation.State(ctx)
 			if err != nil {
 				return nil, s.problem(err)
 			}
@@ -108,7 +108,7 @@ func (s *server) standing(a huma.API) {
 		})
 	huma.Register(a, huma.Operation{OperationID: "list-nodes", Method: http.MethodGet, Path: "/api/nodes", Summary: "List the nodes that live, with what each works on", Tags: tags},
 		func(ctx context.Context, _ *struct{}) (*struct{ Body []wire.Node }, error) {
-			nodes, err := s.Engine.Nodes(ctx)
+			nodes, err := s.Service.Installation.Nodes(ctx)
 			if err != nil {
 				return nil, s.problem(err)
 			}
@@ -121,7 +121,7 @@ func (s *server) standing(a huma.API) {
 	huma.Register(a, huma.Operation{OperationID: "finish-node", Method: http.MethodPost, Path: "/api/nodes/finish", Summary: "Let a node finish what it has and take no more work, or work on", Description: "Its rings, pages and upkeep go on. It is empty when it works on no part and no delivery.", Tags: tags, DefaultStatus: http.StatusNoContent, Errors: []int{403, 404}},
 		func(ctx context.Context, in *struct{ Body wire.FinishRequest }) (*struct{}, error) {
 			who, _ := person(ctx)
-			return nil, s.orProblem(s.Engine.Finish(ctx, who, in.Body.Node, !in.Body.Work))
+			return nil, s.orProblem(s.Service.Installation.Finish(ctx, who, in.Body.Node, !in.Body.Work))
 		})
 }
 

@@ -6,11 +6,12 @@ import (
 	"slices"
 	"time"
 
+	"ironbell/internal/service"
+
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/civil"
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/zone"
-	"ironbell/internal/engine"
 	"ironbell/internal/store"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -36,7 +37,7 @@ func (s *server) today(a huma.API) {
 			if err != nil {
 				return nil, huma.NewError(http.StatusUnprocessableEntity, err.Error())
 			}
-			now := s.Engine.Now().In(zone)
+			now := s.Now().In(zone)
 			at := now
 			if in.Date != "" {
 				if at, err = time.ParseInLocation(time.DateOnly, in.Date, zone); err != nil || !civil.Known(at.Year()) {
@@ -61,7 +62,7 @@ func (s *server) day(ctx context.Context, at, now time.Time) (wire.Day, error) {
 	}
 	runs, err := s.Store.Runs(ctx, store.RunFilter{From: from, To: to, Limit: maxMarks})
 	if err == nil {
-		err = s.Engine.WaitsNow(ctx, runs)
+		err = s.Service.Runs.WaitsNow(ctx, runs)
 	}
 	if err != nil {
 		return day, err
@@ -86,7 +87,7 @@ func (s *server) day(ctx context.Context, at, now time.Time) (wire.Day, error) {
 	}
 	working, err := s.Store.Runs(ctx, store.RunFilter{States: []string{"running", "delivering"}, Limit: 50})
 	if err == nil {
-		err = s.Engine.WaitsNow(ctx, working)
+		err = s.Service.Runs.WaitsNow(ctx, working)
 	}
 	if err != nil {
 		return day, err
@@ -107,7 +108,7 @@ func (s *server) day(ctx context.Context, at, now time.Time) (wire.Day, error) {
 		median := max(late[len(late)/2], 0)
 		day.Lateness = &median
 	}
-	passing, err := s.Engine.Passing(ctx, now, now.AddDate(0, 0, 7))
+	passing, err := s.Service.Jobs.Passing(ctx, now, now.AddDate(0, 0, 7))
 	if err != nil {
 		return day, err
 	}
@@ -125,11 +126,11 @@ func mark(r job.Run, last map[int64]store.LastRun) wire.Mark {
 }
 
 // coming lists the rings of all jobs in (after, until], earliest first.
-func (s *server) coming(jobs []job.Job, passing engine.Passing, last map[int64]store.LastRun, after, until time.Time, limit int) []wire.Coming {
+func (s *server) coming(jobs []job.Job, passing service.Passing, last map[int64]store.LastRun, after, until time.Time, limit int) []wire.Coming {
 	all := []wire.Coming{}
 	for _, j := range jobs {
 		_, usual := lastOf(last, j.ID)
-		described := s.Engine.Described(j)
+		described := s.Service.Jobs.Described(j)
 		reading := ""
 		for i, t := range described.Triggers {
 			if i > 0 {
@@ -137,7 +138,7 @@ func (s *server) coming(jobs []job.Job, passing engine.Passing, last map[int64]s
 			}
 			reading += t.Reading
 		}
-		for _, at := range s.Engine.Upcoming(j, passing, after, until, limit) {
+		for _, at := range s.Service.Jobs.Upcoming(j, passing, after, until, limit) {
 			all = append(all, wire.Coming{JobID: j.ID, Job: j.Name, At: at, Usual: usual, Reading: reading})
 		}
 	}

@@ -111,8 +111,8 @@ func (s *server) when(a huma.API) {
 			if err != nil {
 				return nil, s.problem(err)
 			}
-			now := s.Engine.Now()
-			return &struct{ Body wire.Feed }{wire.Feed{Address: s.Engine.URL() + "/api/forecast.ics?key=" + key, Since: &now}}, nil
+			now := s.Now()
+			return &struct{ Body wire.Feed }{wire.Feed{Address: s.URL + "/api/forecast.ics?key=" + key, Since: &now}}, nil
 		})
 	huma.Register(a, huma.Operation{OperationID: "end-feed", Method: http.MethodDelete, Path: "/api/session/feed", Summary: "End the personal link to the forecast", Tags: tags, DefaultStatus: http.StatusNoContent},
 		func(ctx context.Context, _ *struct{}) (*struct{}, error) {
@@ -124,15 +124,15 @@ func (s *server) when(a huma.API) {
 		})
 	huma.Register(a, huma.Operation{OperationID: "show-when-settings", Method: http.MethodGet, Path: "/api/settings/when", Summary: "Show what holds for all rules", Tags: tags},
 		func(ctx context.Context, _ *struct{}) (*struct{ Body job.WhenSettings }, error) {
-			if _, err := s.Engine.Frame(ctx, nil); err != nil { // reads the settings anew
+			if _, err := s.Service.Calendars.Frame(ctx, nil); err != nil { // reads the settings anew
 				return nil, s.problem(err)
 			}
-			return &struct{ Body job.WhenSettings }{s.Engine.When()}, nil
+			return &struct{ Body job.WhenSettings }{s.Service.Calendars.When()}, nil
 		})
 	huma.Register(a, huma.Operation{OperationID: "save-when-settings", Method: http.MethodPut, Path: "/api/settings/when", Summary: "Say what holds for all rules: the floor, when the editor warns, the first day of the week", Tags: tags, Errors: []int{403, 422}},
 		func(ctx context.Context, in *struct{ Body job.WhenSettings }) (*struct{ Body job.WhenSettings }, error) {
 			who, _ := person(ctx)
-			saved, err := s.Engine.SaveWhen(ctx, who, in.Body)
+			saved, err := s.Service.Calendars.SaveWhen(ctx, who, in.Body)
 			if err != nil {
 				return nil, s.problem(err)
 			}
@@ -143,7 +143,7 @@ func (s *server) when(a huma.API) {
 // readRule says what a rule means. What is wrong with it is an answer, too.
 func (s *server) readRule(ctx context.Context, in wire.WhenRequest) (wire.When, error) {
 	out := wire.When{Warnings: []string{}, Fires: []wire.Fire{}, Days: []wire.WhenDay{}, Zone: in.Zone}
-	r, err := s.Engine.Rule(ctx, in.Timing, in.Zone, in.Calendars)
+	r, err := s.Service.Calendars.Rule(ctx, in.Timing, in.Zone, in.Calendars)
 	var invalid *fault.Invalid
 	if errors.As(err, &invalid) {
 		w := invalid.Wrong[0]
@@ -156,14 +156,14 @@ func (s *server) readRule(ctx context.Context, in wire.WhenRequest) (wire.When, 
 	if err != nil {
 		return out, err
 	}
-	from := s.Engine.Now()
+	from := s.Now()
 	if in.From != nil {
 		if err := known(*in.From); err != nil {
 			return out, err
 		}
 		from = *in.From
 	}
-	settings := s.Engine.When()
+	settings := s.Service.Calendars.When()
 	v := &fault.Invalid{}
 	if settings.Floored(v, "", r); len(v.Wrong) > 0 {
 		out.Warnings = append(out.Warnings, "A job cannot be saved with it: "+v.Wrong[0].Sentence+".")
@@ -249,12 +249,12 @@ func (s *server) readMoment(ctx context.Context, text string, at time.Time, zone
 	if err != nil {
 		return wire.Moment{}, huma.NewError(http.StatusUnprocessableEntity, err.Error())
 	}
-	frame, err := s.Engine.Frame(ctx, calendars)
+	frame, err := s.Service.Calendars.Frame(ctx, calendars)
 	if err != nil {
 		return wire.Moment{}, err
 	}
 	if at.IsZero() {
-		at = s.Engine.Now()
+		at = s.Now()
 	}
 	at = at.In(z)
 	m, err := moment.Parse(text)
@@ -283,7 +283,7 @@ type foreseen struct {
 // foresee gathers the triggers of the jobs that are on.
 func (s *server) foresee(ctx context.Context, search string, from, to time.Time) (foreseen, error) {
 	var f foreseen
-	passing, err := s.Engine.Passing(ctx, from, to)
+	passing, err := s.Service.Jobs.Passing(ctx, from, to)
 	if err != nil {
 		return f, err
 	}
@@ -304,7 +304,7 @@ func (s *server) foresee(ctx context.Context, search string, from, to time.Time)
 	}
 	for _, j := range on {
 		_, usual := lastOf(last, j.ID)
-		for i, r := range s.Engine.Rules(j) {
+		for i, r := range s.Service.Jobs.Rules(j) {
 			if r.Notation() == "" {
 				continue // it can no longer be read
 			}
@@ -337,13 +337,13 @@ func (f foreseen) coming(r forecast.Ring) wire.Coming {
 }
 
 func (s *server) forecast(ctx context.Context, from, to time.Time, zoneName, search string, limit int) (wire.Forecast, error) {
-	out := wire.Forecast{Rings: []wire.Coming{}, Hours: []wire.HourLoad{}, Minutes: []wire.Busy{}, Clashes: []wire.Clash{}, Zone: zoneName, AtOnce: s.Engine.Workers()}
+	out := wire.Forecast{Rings: []wire.Coming{}, Hours: []wire.HourLoad{}, Minutes: []wire.Busy{}, Clashes: []wire.Clash{}, Zone: zoneName, AtOnce: s.Node.Workers()}
 	z, err := zone.Load(zoneName)
 	if err != nil {
 		return out, huma.NewError(http.StatusUnprocessableEntity, err.Error())
 	}
 	if from.IsZero() {
-		from = s.Engine.Now()
+		from = s.Now()
 	}
 	if to.IsZero() {
 		to = from.AddDate(0, 0, 7)
@@ -407,7 +407,7 @@ type feedAnswer struct {
 // feed writes the forecast as an iCalendar file (RFC 5545; the name and refresh
 // of RFC 7986).
 func (s *server) feed(ctx context.Context) ([]byte, error) {
-	now := s.Engine.Now()
+	now := s.Now()
 	f, err := s.foresee(ctx, "", now, now.AddDate(0, 0, feedDays))
 	if err != nil {
 		return nil, err
@@ -455,7 +455,7 @@ func (s *server) feed(ctx context.Context) ([]byte, error) {
 			text += "\n" + phrase.Upper(reason) + "."
 		}
 		e.SetDescription(text)
-		e.SetURL(fmt.Sprintf("%s/jobs/%d", s.Engine.URL(), j.ID))
+		e.SetURL(fmt.Sprintf("%s/jobs/%d", s.URL, j.ID))
 		e.SetTimeTransparency(ics.TransparencyTransparent)
 	}
 	return []byte(c.Serialize(ics.WithNewLineWindows)), nil

@@ -1,4 +1,4 @@
-package engine
+package engine_test
 
 import (
 	"context"
@@ -11,15 +11,17 @@ import (
 	"testing"
 	"time"
 
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/deliver"
+	"ironbell/internal/engine"
 	"ironbell/internal/outgoing"
+	"ironbell/internal/service"
 	"ironbell/internal/store"
 	"ironbell/internal/task"
-
-	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
 )
 
 // soon sets how alerts go on.
@@ -39,7 +41,7 @@ func (o *office) sleeps(login string) {
 }
 
 // pager is a place that calls go to, and keeps them.
-func (o *office) pager() (options func(*Options), calls func() []string) {
+func (o *office) pager() (options func(*engine.Options), calls func() []string) {
 	o.t.Helper()
 	var mu sync.Mutex
 	var ids, bodies []string
@@ -51,7 +53,7 @@ func (o *office) pager() (options func(*Options), calls func() []string) {
 	}))
 	o.t.Cleanup(server.Close)
 	o.place("pager", "http", deliver.HTTPSettings{URL: server.URL})
-	return func(p *Options) {
+	return func(p *engine.Options) {
 			p.Guard = outgoing.New([]string{strings.TrimPrefix(server.URL, "http://")})
 			p.URL = "http://bell.tarnwick.example"
 		}, func() []string {
@@ -73,7 +75,7 @@ func TestQuietHoursOfOneHoldUpNobodyElse(t *testing.T) {
 	o.sleeps("joren")
 	e := o.engine(nil, with)
 	o.save(e, "Board", job.Definition{SecondOwner: "joren", Tasks: []job.Task{strained("look", "lasting")}})
-	o.ring(e, "Board", Ask{})
+	o.ring(e, "Board", service.Ask{})
 	o.run(e)
 	o.until("owner and administrators are told", func() bool {
 		return len(o.received("mara@tarnwick.example")) == 1 && len(o.received("sefa@tarnwick.example")) == 1
@@ -86,7 +88,7 @@ func TestQuietHoursOfOneHoldUpNobodyElse(t *testing.T) {
 	assert.Empty(t, calls())
 	// Taken on meanwhile, the mail to who sleeps is not needed any more.
 	id := int64(o.number(`SELECT id FROM alerts`))
-	_, err := e.Acknowledge(o.ctx, o.mara, id, false)
+	_, err := e.Alerts.Acknowledge(o.ctx, o.mara, id, false)
 	require.NoError(t, err)
 	o.exec(`UPDATE deliveries SET ready_at = now() WHERE address = 'joren@tarnwick.example'`)
 	o.exec(`SELECT pg_notify('ironbell', 'deliveries ')`)
@@ -97,7 +99,7 @@ func TestQuietHoursOfOneHoldUpNobodyElse(t *testing.T) {
 
 	// What is urgent wakes everybody, and each call is one of its own.
 	o.save(e, "Urgent", job.Definition{Urgent: true, SecondOwner: "joren", Tasks: []job.Task{strained("look", "lasting")}})
-	o.ring(e, "Urgent", Ask{})
+	o.ring(e, "Urgent", service.Ask{})
 	o.until("it calls", func() bool { return len(calls()) == 1 })
 	o.until("who sleeps is told, too", func() bool { return len(o.received("joren@tarnwick.example")) == 1 })
 	o.exec(`UPDATE alerts SET tell_at = now(), step = 3 WHERE job_name = 'Urgent'`)
@@ -121,20 +123,20 @@ func TestAnAlertClosesWhenAllItsRunsAreMended(t *testing.T) {
 	})
 	o.save(e, "Board", job.Definition{Tasks: []job.Task{strained("look", "sometimes")}})
 	o.run(e)
-	first, second, third := o.ended(o.ring(e, "Board", Ask{}).ID), o.ended(o.ring(e, "Board", Ask{}).ID), o.ended(o.ring(e, "Board", Ask{}).ID)
+	first, second, third := o.ended(o.ring(e, "Board", service.Ask{}).ID), o.ended(o.ring(e, "Board", service.Ask{}).ID), o.ended(o.ring(e, "Board", service.Ask{}).ID)
 	open := func() int { return o.number(`SELECT count(*) FROM alerts WHERE state <> 'closed'`) }
 	assert.Equal(t, 1, open(), "one cause, one alert")
 	broken = false
-	_, err := e.Again(o.ctx, o.mara, third.ID, More{})
+	_, err := e.Runs.Again(o.ctx, o.mara, third.ID, service.More{})
 	require.NoError(t, err)
 	o.ended(third.ID)
-	o.ended(o.ring(e, "Board", Ask{}).ID)
+	o.ended(o.ring(e, "Board", service.Ask{}).ID)
 	assert.Equal(t, 1, open(), "the newest was mended, and the next succeeded; two were not")
-	again, err := e.Again(o.ctx, o.mara, second.ID, More{Whole: true})
+	again, err := e.Runs.Again(o.ctx, o.mara, second.ID, service.More{Whole: true})
 	require.NoError(t, err)
 	o.ended(again.ID)
 	assert.Equal(t, 1, open())
-	again, err = e.Again(o.ctx, o.mara, first.ID, More{Whole: true})
+	again, err = e.Runs.Again(o.ctx, o.mara, first.ID, service.More{Whole: true})
 	require.NoError(t, err)
 	o.ended(again.ID)
 	assert.Zero(t, open(), "one that is made again with success puts the first right")
@@ -149,11 +151,11 @@ func TestAnAlertClosesWhenAllItsRunsAreMended(t *testing.T) {
 		return task.Result{}, ctx.Err()
 	})
 	o.save(e, "Late", job.Definition{Tasks: []job.Task{strained("look", "hold")}, Deadline: job.Deadline{Within: job.Duration(time.Minute)}})
-	run := o.ring(e, "Late", Ask{})
+	run := o.ring(e, "Late", service.Ask{})
 	o.exec(`UPDATE runs SET warn_at = now(), deadline = now() - interval '1 second' WHERE id = $1`, run.ID)
-	require.NoError(t, e.warn(o.ctx))
+	require.NoError(t, e.Upkeep.Warn(o.ctx))
 	o.until("it is late", func() bool { return open() == 1 }) // perhaps the node warns just now
-	_, err = e.Cancel(o.ctx, o.mara, run.ID)
+	_, err = e.Runs.Cancel(o.ctx, o.mara, run.ID)
 	require.NoError(t, err)
 	assert.Zero(t, open())
 
@@ -162,7 +164,7 @@ func TestAnAlertClosesWhenAllItsRunsAreMended(t *testing.T) {
 		return task.Result{}, fault.New(fault.Task, "strain", "the other fails, too", "")
 	})
 	o.save(e, "Two", job.Definition{Tasks: []job.Task{strained("one", "lasting"), {Name: "two", Kind: job.KindFetch, Fetch: &job.FetchTask{URL: "other"}, After: []string{}}}})
-	o.ended(o.ring(e, "Two", Ask{}).ID)
+	o.ended(o.ring(e, "Two", service.Ask{}).ID)
 	happened := o.text(`SELECT happened FROM alerts WHERE job_name = 'Two'`)
 	assert.Contains(t, happened, "it fails for good")
 	assert.Contains(t, happened, "the other fails, too")
@@ -182,7 +184,7 @@ func TestADeadSourceIsOneAlert(t *testing.T) {
 	o.run(e)
 	var runs []job.RunID
 	for _, name := range []string{"A", "B", "C"} {
-		runs = append(runs, o.ring(e, name, Ask{}).ID)
+		runs = append(runs, o.ring(e, name, service.Ask{}).ID)
 	}
 	o.until("it rests", func() bool { return o.number(`SELECT count(*) FROM rests`) == 1 })
 	o.until("all wait", func() bool { return o.number(`SELECT count(*) FROM parts WHERE state = 'waiting'`) == 3 })
@@ -200,10 +202,10 @@ func TestADeadSourceIsOneAlert(t *testing.T) {
 
 	// A refused password is tried once more, and then only after its record changes.
 	o.exec(`UPDATE sources SET secret = '', updated_at = now() + interval '3 seconds'`)
-	run := o.ring(e, "B", Ask{})
+	run := o.ring(e, "B", service.Ask{})
 	o.until("it is left alone", func() bool { return o.number(`SELECT count(*) FROM rests WHERE probe_at IS NULL`) == 1 })
 	assert.Equal(t, 2, o.number(`SELECT probes FROM rests`))
-	_, err := e.Cancel(o.ctx, o.mara, run.ID)
+	_, err := e.Runs.Cancel(o.ctx, o.mara, run.ID)
 	require.NoError(t, err)
 }
 
@@ -223,13 +225,16 @@ func TestAFullDiskIsOneAlert(t *testing.T) {
 	}
 	o.run(e)
 	o.until("it works", func() bool { return o.number(`SELECT count(*) FROM nodes`) == 1 })
-	require.NoError(t, e.files.Close()) // nothing can be written or read any more
-	runs := []job.RunID{o.ring(e, "A", Ask{}).ID, o.ring(e, "B", Ask{}).ID}
+	require.NoError(t, e.Files.Close()) // nothing can be written or read any more
+	runs := []job.RunID{o.ring(e, "A", service.Ask{}).ID, o.ring(e, "B", service.Ask{}).ID}
 	o.until("the administrator is told", func() bool { return len(o.received("sefa@tarnwick.example")) == 1 })
 	assert.Equal(t, []string{"Down: Store of artifacts"}, o.received("sefa@tarnwick.example"))
 	assert.Equal(t, 1, o.number(`SELECT count(*) FROM alerts`))
+	o.until("both wait for it", func() bool {
+		return o.number(`SELECT count(*) FROM parts WHERE state = 'waiting' AND labels @> ARRAY['service']`) == 2
+	})
 	full = false
-	require.NoError(t, e.endRest(o.ctx, "service", "test"))
+	require.NoError(t, e.Rests.EndRest(o.ctx, "service", "test"))
 	for _, id := range runs {
 		assert.Equal(t, job.RunDone, o.ended(id).State)
 	}
@@ -243,8 +248,8 @@ func TestOfSuccessAndStandIns(t *testing.T) {
 	o.save(e, "Told", job.Definition{AlertOn: []string{"success"}, Tasks: []job.Task{strained("look", "ok")}})
 	o.save(e, "Silent", job.Definition{Tasks: []job.Task{strained("look", "ok")}})
 	o.run(e)
-	run := o.ended(o.ring(e, "Told", Ask{}).ID)
-	o.ended(o.ring(e, "Silent", Ask{}).ID)
+	run := o.ended(o.ring(e, "Told", service.Ask{}).ID)
+	o.ended(o.ring(e, "Silent", service.Ask{}).ID)
 	o.until("she is told", func() bool { return len(o.received("mara@tarnwick.example")) == 1 })
 	assert.Equal(t, []string{"Done: Told"}, o.received("mara@tarnwick.example"))
 	assert.Equal(t, 1, o.number(`SELECT count(*) FROM run_notes WHERE told_at IS NOT NULL AND run_id = $1`, run.ID))
@@ -255,11 +260,11 @@ func TestOfSuccessAndStandIns(t *testing.T) {
 	require.NoError(t, o.store.PutWishes(o.ctx, o.mara, nil))
 	o.exec(`SELECT pg_notify('ironbell', 'jobs ')`)
 	o.save(e, "Fails", job.Definition{Tasks: []job.Task{strained("look", "lasting")}})
-	o.ended(o.ring(e, "Fails", Ask{}).ID)
+	o.ended(o.ring(e, "Fails", service.Ask{}).ID)
 	o.until("who stands in is told", func() bool { return len(o.received("joren@tarnwick.example")) == 1 })
 	assert.Equal(t, []string{"Failed: Fails"}, o.received("joren@tarnwick.example"))
 	assert.Len(t, o.received("mara@tarnwick.example"), 1)
-	o.ended(o.ring(e, "Silent", Ask{}).ID)
+	o.ended(o.ring(e, "Silent", service.Ask{}).ID)
 	o.until("and of success", func() bool { return len(o.received("joren@tarnwick.example")) == 2 })
 	later := time.Now().Add(30 * time.Minute)
 	assert.False(t, job.Wishes{PausedFrom: &later, PausedUntil: &until}.Away(time.Now()), "not before it begins")
@@ -279,7 +284,7 @@ func TestWhatCannotBeToldHoldsUpNobodyElse(t *testing.T) {
 	o.exec(`CREATE FUNCTION refuse() RETURNS trigger LANGUAGE plpgsql AS 'BEGIN RAISE EXCEPTION ''this cannot be written''; END'`)
 	o.exec(`CREATE TRIGGER refuse BEFORE INSERT ON messages FOR EACH ROW WHEN (NEW.subject LIKE '%Poison%') EXECUTE FUNCTION refuse()`)
 	for _, name := range []string{"First", "Poison", "Last"} {
-		o.ring(e, name, Ask{})
+		o.ring(e, name, service.Ask{})
 	}
 	o.run(e)
 	o.until("the owner and the administrators are told of the others", func() bool {

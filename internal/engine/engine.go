@@ -31,9 +31,21 @@ import (
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/zone"
 	"ironbell/internal/deliver"
+	"ironbell/internal/engine/clock"
 	"ironbell/internal/engine/lease"
 	"ironbell/internal/engine/node"
 	"ironbell/internal/engine/notices"
+	"ironbell/internal/engine/notify"
+	"ironbell/internal/engine/outcome"
+	"ironbell/internal/engine/probe"
+	"ironbell/internal/engine/rests"
+	"ironbell/internal/engine/runs"
+	"ironbell/internal/engine/sender"
+	"ironbell/internal/engine/settle"
+	"ironbell/internal/engine/upkeep"
+	"ironbell/internal/engine/waits"
+	"ironbell/internal/engine/worker"
+	"ironbell/internal/installation"
 	"ironbell/internal/outgoing"
 	"ironbell/internal/report"
 	"ironbell/internal/store"
@@ -69,32 +81,39 @@ type Options struct {
 // Engine is one node's share of the work. Its methods may be called by several
 // goroutines.
 type Engine struct {
-	o            Options
-	node         *node.Node
-	links        access.Links
-	store        *store.Store
-	sources      *report.Sources
-	reports      *task.Report
-	destinations *deliver.Destinations
-	offers       chan offered
-	receipts     chan receipt // for the ledger
-	lines        lines
-	files        *artifact.Folder
-	kinds        map[job.TaskKind]task.Kind
-	times        *timetable.Timetable
-	zoneData     timetable.Zones
-	zones        string // version of this node's zone data
-	watchers     notices.Watchers
-	desk         desk
-	entries      chan *entry // for the ledger
-	swept        time.Time   // when old history was removed; of the goroutine of reap
+	Rooms
 
-	asking *asking // of the goroutine of probe
+	o        Options
+	watchers notices.Watchers
+	loops    []func(context.Context)
+}
 
-	holdings *lease.Holdings // what this node works on
-
-	mu    sync.Mutex // guards the plans
-	plans map[store.Version]*plan
+// Rooms are what an engine is put together of, for those who ask one of them: the service that
+// people ask, and tests.
+type Rooms struct {
+	Node         *node.Node
+	Links        access.Links
+	Store        *store.Store
+	Files        *artifact.Folder
+	Sources      *report.Sources
+	Destinations *deliver.Destinations
+	Reports      *task.Report
+	Kinds        map[job.TaskKind]task.Kind
+	Times        *timetable.Timetable
+	Zones        timetable.Zones
+	Holdings     *lease.Holdings
+	Installation *installation.Keeper
+	Runs         *runs.Runs
+	Waits        *waits.Waits
+	Notify       *notify.Notifier
+	Settle       *settle.Settler
+	Outcome      *outcome.Outcome
+	Rests        *rests.Rests
+	Clock        *clock.Clock
+	Worker       *worker.Worker
+	Sender       *sender.Sender
+	Probe        *probe.Prober
+	Upkeep       *upkeep.Upkeep
 }
 
 // New makes an engine; Run starts it.
@@ -139,70 +158,86 @@ func New(s *store.Store, sources *report.Sources, destinations *deliver.Destinat
 		o.Guard = outgoing.New(nil)
 	}
 	o.URL = strings.TrimRight(o.URL, "/")
-	reports := &task.Report{Find: s.Report, Sources: sources, Files: files, Browser: o.Browser}
 	n := node.New(o.Node)
-	n.Lease, n.Poll, n.Stop, n.Now, n.Log, n.At, n.FirstProbe = o.Lease, o.Poll, o.Stop, o.Now, o.Log, o.At, o.Probe
-	e := &Engine{
-		o: o, node: n, store: s, reports: reports, sources: sources, destinations: destinations, files: files,
-		kinds: map[job.TaskKind]task.Kind{
-			job.KindReport:  reports,
-			job.KindCollect: &task.Collect{Sources: sources, Files: files},
-			job.KindFetch:   &task.Fetch{Guard: o.Guard, Sources: sources, Files: files},
-			job.KindQuery:   &task.Query{Sources: sources},
-			job.KindProgram: &task.Program{Folder: o.Programs, Files: files, Walls: o.Walls},
-			job.KindDeliver: &task.Deliver{Store: s, Destinations: destinations, Sources: sources, Files: files, URL: o.URL, Now: time.Now},
-			job.KindCall:    &task.Call{Destinations: destinations, Now: time.Now},
-			job.KindEmit:    &task.Emit{Now: o.Now},
-		},
-		entries: make(chan *entry, maxEntries), plans: map[store.Version]*plan{},
-		offers: make(chan offered), receipts: make(chan receipt, maxReceipts), lines: newLines(), asking: newAsking(),
-		times: &timetable.Timetable{}, holdings: lease.New(o.Lease), links: access.Links{URL: o.URL, Signer: o.Signer},
+	n.Lease, n.Poll, n.Stop, n.FirstProbe, n.Now, n.Log, n.At = o.Lease, o.Poll, o.Stop, o.Probe, o.Now, o.Log, o.At
+	r := Rooms{
+		Node: n, Links: access.Links{URL: o.URL, Signer: o.Signer}, Store: s, Files: files, Sources: sources, Destinations: destinations,
+		Times: &timetable.Timetable{}, Holdings: lease.New(o.Lease),
 	}
-	e.zoneData = timetable.Zones{Version: zone.Version(), Times: e.times, Store: s, Now: o.Now, Log: o.Log}
-	maps.Copy(e.kinds, o.Kinds)
-	return e
+	r.Reports = &task.Report{Find: s.Report, Sources: sources, Files: files, Browser: o.Browser}
+	r.Kinds = map[job.TaskKind]task.Kind{
+		job.KindReport:  r.Reports,
+		job.KindCollect: &task.Collect{Sources: sources, Files: files},
+		job.KindFetch:   &task.Fetch{Guard: o.Guard, Sources: sources, Files: files},
+		job.KindQuery:   &task.Query{Sources: sources},
+		job.KindProgram: &task.Program{Folder: o.Programs, Files: files, Walls: o.Walls},
+		job.KindDeliver: &task.Deliver{Store: s, Destinations: destinations, Sources: sources, Files: files, URL: o.URL, Now: time.Now},
+		job.KindCall:    &task.Call{Destinations: destinations, Now: time.Now},
+		job.KindEmit:    &task.Emit{Now: o.Now},
+	}
+	maps.Copy(r.Kinds, o.Kinds)
+	r.Zones = timetable.Zones{Version: zone.Version(), Times: r.Times, Store: s, Now: o.Now, Log: o.Log}
+	r.Installation = installation.New(s, files, o.Copy, o.Now, o.Log)
+
+	// From below upwards: each room knows those above it in this list, and none after it.
+	r.Runs = runs.New(n, s, r.Times)
+	r.Waits = waits.New(n, s, r.Times, r.Runs)
+	r.Notify = notify.New(n, s, r.Times, destinations, r.Links, o.Tell)
+	r.Settle = settle.New(r.Waits)
+	r.Outcome = outcome.New(n, s, r.Holdings, r.Waits, r.Notify, r.Settle)
+	r.Rests = rests.New(n, s, r.Holdings, sources, files, r.Settle)
+	r.Clock = clock.New(n, s, r.Runs)
+	r.Worker = worker.New(worker.Needs{
+		Node: n, Store: s, Times: r.Times, Files: files, Sources: sources, Holdings: r.Holdings, Kinds: r.Kinds, Installation: r.Installation,
+		Runs: r.Runs, Settle: r.Settle, Outcome: r.Outcome, Rests: r.Rests, Workers: o.Workers,
+	})
+	r.Sender = sender.New(n, s, destinations, files, r.Holdings, r.Links, r.Outcome, r.Rests, o.Senders)
+	r.Probe = probe.New(n, s, destinations, r.Outcome, r.Rests)
+	r.Upkeep = upkeep.New(upkeep.Needs{
+		Node: n, Store: s, Files: files, Destinations: destinations, Holdings: r.Holdings, Links: r.Links, Guard: o.Guard, Zones: r.Zones,
+		Installation: r.Installation, Notify: r.Notify, Waits: r.Waits, Settle: r.Settle, Outcome: r.Outcome, Version: o.Version,
+	})
+	return &Engine{Rooms: r, o: o, loops: []func(context.Context){r.Clock.Run, r.Worker.Run, r.Sender.Run, r.Probe.Run, r.Notify.Run, r.Upkeep.Run}}
 }
 
 // Run works until ctx ends, then hands its work back and returns.
 func (e *Engine) Run(ctx context.Context) {
 	e.prepare(ctx)
 	var last sync.WaitGroup // what the others write with to their end
-	last.Go(func() { e.ledger(context.WithoutCancel(ctx)) })
-	last.Go(func() { e.recordReceipts(context.WithoutCancel(ctx)) })
+	last.Go(func() { e.Outcome.Run(context.WithoutCancel(ctx)) })
 	// While what is under way comes to its end, its leases are renewed and
 	// cancellations are heard.
 	living, ended := context.WithCancel(context.WithoutCancel(ctx))
 	defer ended()
 	var beside, all sync.WaitGroup
-	for _, loop := range []func(context.Context){e.listen, e.renew} {
+	for _, loop := range []func(context.Context){e.listen, e.Upkeep.Renew} {
 		beside.Go(func() { loop(living) })
 	}
-	for _, loop := range []func(context.Context){e.clock, e.work, e.deliverAll, e.probe, e.turns, e.tell, e.reap, e.minutely} {
+	for _, loop := range e.loops {
 		all.Go(func() { loop(ctx) })
 	}
 	all.Wait()
-	close(e.entries)
-	close(e.receipts)
+	e.Outcome.Close()
 	last.Wait()
 	ended()
 	beside.Wait()
 }
 
 // Refused is how many writes of this node were refused because its lease had gone.
-func (e *Engine) Refused() int64 { return e.node.Refused.Load() }
+func (e *Engine) Refused() int64 { return e.Node.Refused.Load() }
 
 // Help tells what each kind of task is for, in the order of their names.
 func (e *Engine) Help() []task.Help {
-	out := make([]task.Help, 0, len(e.kinds))
-	for _, k := range e.kinds {
+	out := make([]task.Help, 0, len(e.Kinds))
+	for _, k := range e.Kinds {
 		out = append(out, k.Help())
 	}
 	slices.SortFunc(out, func(a, b task.Help) int { return strings.Compare(string(a.Kind), string(b.Kind)) })
 	return out
 }
 
-// Node is the name of this node.
-func (e *Engine) Node() string { return e.node.Name }
+// Name is the name of this node.
+func (e *Engine) Name() string { return e.Node.Name }
 
 // Programs tells what keeps the programs of tasks apart from the service on one node.
 type Programs struct {
@@ -214,19 +249,13 @@ type Programs struct {
 
 // Programs tells what keeps programs apart on this node.
 func (e *Engine) Programs() Programs {
-	p := Programs{Node: e.node.Name, Allowed: e.o.Programs != "", Walls: []string{}}
+	p := Programs{Node: e.Node.Name, Allowed: e.o.Programs != "", Walls: []string{}}
 	if p.Allowed {
 		sentences, closed := e.o.Walls.Standing()
 		p.Walls, p.Open = sentences, !closed
 	}
 	return p
 }
-
-// Now is the instant by the clock that rings are held against.
-func (e *Engine) Now() time.Time { return e.node.Now() }
-
-// URL is the address by which people reach the console.
-func (e *Engine) URL() string { return e.links.URL }
 
 // Workers is how many parts this node works at once.
 func (e *Engine) Workers() int { return e.o.Workers }
@@ -235,13 +264,13 @@ func (e *Engine) Workers() int { return e.o.Workers }
 // on until the database answers.
 func (e *Engine) prepare(ctx context.Context) {
 	for ctx.Err() == nil {
-		err := e.times.Refresh(ctx, e.store)
+		err := e.Times.Refresh(ctx, e.Store)
 		if err == nil {
-			err = e.zoneData.Reckon(ctx)
+			err = e.Zones.Reckon(ctx)
 		}
 		if err == nil {
 			return
 		}
-		e.node.Failed(ctx, "make ready", err)
+		e.Node.Failed(ctx, "make ready", err)
 	}
 }

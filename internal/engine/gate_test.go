@@ -1,15 +1,17 @@
-package engine
+package engine_test
 
 import (
 	"sync/atomic"
 	"testing"
 	"time"
 
-	"ironbell/internal/core/job"
-	"ironbell/internal/engine/crash"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"ironbell/internal/core/job"
+	"ironbell/internal/engine"
+	"ironbell/internal/engine/crash"
+	"ironbell/internal/service"
 )
 
 const stranger = "desk@else.test"
@@ -35,7 +37,7 @@ func TestASecondPersonsWordHolds(t *testing.T) {
 	o.only()
 	o.save(e, "Board", job.Definition{SecondOwner: "joren", Tasks: []job.Task{strained("file", "file"), mailed("a@tarnwick.example", stranger)}})
 	o.run(e)
-	run := o.ring(e, "Board", Ask{})
+	run := o.ring(e, "Board", service.Ask{})
 	id := o.asked(run.ID)
 	assert.Contains(t, o.text(`SELECT reason FROM runs WHERE id = $1`, run.ID), "waits for a second person's yes")
 
@@ -43,19 +45,19 @@ func TestASecondPersonsWordHolds(t *testing.T) {
 	// owner; who gave the job away; and whoever saved it.
 	may := func(p job.Person, want string) {
 		t.Helper()
-		_, err := e.Allow(o.ctx, p, id, Consent{Yes: true})
+		_, err := e.Deliveries.Allow(o.ctx, p, id, service.Consent{Yes: true})
 		assert.ErrorContains(t, err, want)
 	}
 	may(o.mara, "may not say yes here")
 	may(o.joren, "is the job's second owner")
 	j, err := o.store.Job(o.ctx, "Board")
 	require.NoError(t, err)
-	_, err = e.SaveJob(o.ctx, o.mara, "Board", "sefa", true, job.Definition{Zone: j.Zone, Tasks: j.Tasks})
+	_, err = e.Jobs.Save(o.ctx, o.mara, "Board", "sefa", true, job.Definition{Zone: j.Zone, Tasks: j.Tasks})
 	require.NoError(t, err)
 	may(o.mara, "may not say yes here, since this person")
 	may(o.sefa, "may not say yes here")
 	ivo := o.person("ivo", "Ivo Brandt", job.RoleAdministrator)
-	_, err = e.Allow(o.ctx, ivo, id, Consent{})
+	_, err = e.Deliveries.Allow(o.ctx, ivo, id, service.Consent{})
 	require.NoError(t, err)
 	run = o.ended(run.ID)
 	assert.Equal(t, job.RunPartly, run.State)
@@ -64,43 +66,43 @@ func TestASecondPersonsWordHolds(t *testing.T) {
 	assert.Zero(t, o.number(`SELECT count(*) FROM alerts WHERE kind = 'consent wanted' AND state <> 'closed'`))
 
 	// A no is not undone by going on, by resending all, or by resending one: each asks again.
-	_, err = e.Again(o.ctx, o.sefa, run.ID, More{})
+	_, err = e.Runs.Again(o.ctx, o.sefa, run.ID, service.More{})
 	assert.ErrorContains(t, err, "nothing in it failed or was held")
 	for _, again := range []func() error{
-		func() error { _, err := e.ResendFailed(o.ctx, o.sefa, run.ID); return err },
-		func() error { _, err := e.Settle(o.ctx, o.sefa, id, VerdictResend); return err },
+		func() error { _, err := e.Runs.ResendFailed(o.ctx, o.sefa, run.ID); return err },
+		func() error { _, err := e.Deliveries.Settle(o.ctx, o.sefa, id, service.VerdictResend); return err },
 	} {
 		require.NoError(t, again())
 		id = o.asked(run.ID)
-		_, err = e.Allow(o.ctx, ivo, id, Consent{})
+		_, err = e.Deliveries.Allow(o.ctx, ivo, id, service.Consent{})
 		require.NoError(t, err)
 		o.ended(run.ID)
 	}
 	assert.Empty(t, o.received(stranger))
 
 	// A yes is for these bytes: sending them again needs none, another run does.
-	_, err = e.ResendFailed(o.ctx, o.sefa, run.ID)
+	_, err = e.Runs.ResendFailed(o.ctx, o.sefa, run.ID)
 	require.NoError(t, err)
-	_, err = e.Allow(o.ctx, ivo, o.asked(run.ID), Consent{Yes: true})
+	_, err = e.Deliveries.Allow(o.ctx, ivo, o.asked(run.ID), service.Consent{Yes: true})
 	require.NoError(t, err)
 	assert.Equal(t, job.RunDone, o.ended(run.ID).State)
 	assert.Len(t, o.received(stranger), 1)
-	second, err := e.RingNow(o.ctx, o.sefa, "Board", Ask{})
+	second, err := e.Runs.Ring(o.ctx, o.sefa, "Board", service.Ask{})
 	require.NoError(t, err)
 	id = o.asked(second[0].ID)
 
 	// With a date it is for all that goes there until then, or until the job is saved.
-	_, err = e.Allow(o.ctx, ivo, id, Consent{Yes: true, Until: time.Now().AddDate(2, 0, 0)})
+	_, err = e.Deliveries.Allow(o.ctx, ivo, id, service.Consent{Yes: true, Until: time.Now().AddDate(2, 0, 0)})
 	assert.ErrorContains(t, err, "within a year")
-	_, err = e.Allow(o.ctx, ivo, id, Consent{Yes: true, Until: time.Now().AddDate(0, 1, 0)})
+	_, err = e.Deliveries.Allow(o.ctx, ivo, id, service.Consent{Yes: true, Until: time.Now().AddDate(0, 1, 0)})
 	require.NoError(t, err)
 	o.ended(second[0].ID)
-	third, err := e.RingNow(o.ctx, o.sefa, "Board", Ask{})
+	third, err := e.Runs.Ring(o.ctx, o.sefa, "Board", service.Ask{})
 	require.NoError(t, err)
 	assert.Equal(t, job.RunDone, o.ended(third[0].ID).State)
-	_, err = e.SaveJob(o.ctx, o.sefa, "Board", "sefa", true, job.Definition{Zone: j.Zone, Tasks: j.Tasks})
+	_, err = e.Jobs.Save(o.ctx, o.sefa, "Board", "sefa", true, job.Definition{Zone: j.Zone, Tasks: j.Tasks})
 	require.NoError(t, err)
-	fourth, err := e.RingNow(o.ctx, o.sefa, "Board", Ask{})
+	fourth, err := e.Runs.Ring(o.ctx, o.sefa, "Board", service.Ask{})
 	require.NoError(t, err)
 	o.asked(fourth[0].ID)
 	assert.Len(t, o.received(stranger), 3)
@@ -116,7 +118,7 @@ func TestAQuestionIsToldAndEnds(t *testing.T) {
 	o.person("joren", "Joren Tak", job.RoleAdministrator)
 	o.save(e, "Board", job.Definition{Tasks: []job.Task{strained("file", "file"), mailed(stranger, "two@else.test", "three@else.test")}})
 	o.run(e)
-	run := o.ring(e, "Board", Ask{})
+	run := o.ring(e, "Board", service.Ask{})
 	o.asked(run.ID)
 	o.until("the administrator is told", func() bool { return len(o.received("sefa@tarnwick.example")) == 1 })
 	assert.Equal(t, []string{"Your yes is wanted: Board"}, o.received("sefa@tarnwick.example"))
@@ -139,7 +141,7 @@ func TestTheGateIsAskedAtTheLastMoment(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			o := open(t)
 			var done atomic.Bool
-			e := o.engine(nil, func(p *Options) {
+			e := o.engine(nil, func(p *engine.Options) {
 				p.At = func(at string) {
 					if at == point && done.CompareAndSwap(false, true) {
 						o.exec(`INSERT INTO settings (key, value) VALUES ('mail', '{"sending": "none"}') ON CONFLICT (key) DO UPDATE SET value = excluded.value`)
@@ -148,13 +150,13 @@ func TestTheGateIsAskedAtTheLastMoment(t *testing.T) {
 				}
 			})
 			o.save(e, "Board", job.Definition{Tasks: []job.Task{strained("file", "file"), mailed("a@tarnwick.example")}})
-			run := o.ring(e, "Board", Ask{})
+			run := o.ring(e, "Board", service.Ask{})
 			o.run(e)
 			o.until("it is kept back", func() bool { return o.number(`SELECT count(*) FROM deliveries WHERE kept_back = 'silent'`) == 1 })
 			assert.Empty(t, o.received("a@tarnwick.example"))
 			// All mail to one address: what waited goes there now, and says for whom it was.
-			require.NoError(t, e.SaveMailSettings(o.ctx, o.sefa, job.MailSettings{Sending: job.SendOne, OnlyTo: "desk@tarnwick.example"}))
-			_, err := e.ReleaseSilent(o.ctx, o.sefa, true)
+			require.NoError(t, e.Settings.SaveMail(o.ctx, o.sefa, job.MailSettings{Sending: job.SendOne, OnlyTo: "desk@tarnwick.example"}))
+			_, err := e.Deliveries.ReleaseSilent(o.ctx, o.sefa, true)
 			require.NoError(t, err)
 			assert.Equal(t, job.RunDone, o.ended(run.ID).State)
 			assert.Len(t, o.received("desk@tarnwick.example"), 1)
@@ -172,12 +174,12 @@ func TestARehearsalGoesThroughTheGate(t *testing.T) {
 	o.mara.Mail = "mara@else.test"
 	o.only()
 	o.run(e)
-	run := o.ring(e, "Board", Ask{Rehearse: true})
+	run := o.ring(e, "Board", service.Ask{Rehearse: true})
 	id := o.asked(run.ID)
-	_, err := e.Allow(o.ctx, o.mara, id, Consent{Yes: true})
+	_, err := e.Deliveries.Allow(o.ctx, o.mara, id, service.Consent{Yes: true})
 	assert.Error(t, err, "not by the one who rehearses")
 	require.NoError(t, o.store.PutSetting(o.ctx, "mail", job.MailSettings{Sending: job.SendNone}))
-	run = o.ring(e, "Board", Ask{Rehearse: true})
+	run = o.ring(e, "Board", service.Ask{Rehearse: true})
 	o.until("it is kept back", func() bool {
 		return o.number(`SELECT count(*) FROM deliveries WHERE run_id = $1 AND kept_back = 'silent'`, run.ID) == 1
 	})
@@ -188,39 +190,39 @@ func TestARehearsalGoesThroughTheGate(t *testing.T) {
 func TestNobodyWidensTheGateAlone(t *testing.T) {
 	o := open(t)
 	e := o.engine(nil)
-	require.NoError(t, e.SaveMailSettings(o.ctx, o.sefa, job.MailSettings{Domains: []string{"tarnwick.example"}}))
+	require.NoError(t, e.Settings.SaveMail(o.ctx, o.sefa, job.MailSettings{Domains: []string{"tarnwick.example"}}))
 	domains := func() []string {
 		s, err := o.store.MailSettings(o.ctx)
 		require.NoError(t, err)
 		return s.Domains
 	}
 	wide := job.MailSettings{Domains: []string{"tarnwick.example", "else.test"}}
-	require.NoError(t, e.SaveMailSettings(o.ctx, o.sefa, wide), "there is one administrator only")
+	require.NoError(t, e.Settings.SaveMail(o.ctx, o.sefa, wide), "there is one administrator only")
 	assert.Len(t, domains(), 2)
-	require.NoError(t, e.SaveMailSettings(o.ctx, o.sefa, job.MailSettings{Domains: []string{"tarnwick.example"}}))
+	require.NoError(t, e.Settings.SaveMail(o.ctx, o.sefa, job.MailSettings{Domains: []string{"tarnwick.example"}}))
 	ivo := o.person("ivo", "Ivo Brandt", job.RoleAdministrator)
 	for _, wider := range []job.MailSettings{wide, {}} {
-		require.NoError(t, e.SaveMailSettings(o.ctx, o.sefa, wider))
-		require.NoError(t, e.SaveMailSettings(o.ctx, o.sefa, wider))
+		require.NoError(t, e.Settings.SaveMail(o.ctx, o.sefa, wider))
+		require.NoError(t, e.Settings.SaveMail(o.ctx, o.sefa, wider))
 		assert.Equal(t, []string{"tarnwick.example"}, domains(), "it waits for a second one")
 	}
 	assert.Equal(t, 1, o.number(`SELECT count(*) FROM alerts WHERE kind = 'consent wanted' AND state = 'open'`))
-	require.NoError(t, e.SaveMailSettings(o.ctx, ivo, wide))
+	require.NoError(t, e.Settings.SaveMail(o.ctx, ivo, wide))
 	assert.Equal(t, []string{"tarnwick.example"}, domains(), "another list is another wish")
-	require.NoError(t, e.SaveMailSettings(o.ctx, o.sefa, wide))
+	require.NoError(t, e.Settings.SaveMail(o.ctx, o.sefa, wide))
 	assert.Len(t, domains(), 2, "two want the same")
 
 	// One's own address outside the house waits for an administrator.
 	own := "mara@private.test"
-	p, err := e.SaveWishes(o.ctx, o.mara, "mara", job.OwnSettings{Mail: &own})
+	p, err := e.People.SaveWishes(o.ctx, o.mara, "mara", job.OwnSettings{Mail: &own})
 	require.NoError(t, err)
 	assert.Equal(t, "mara@tarnwick.example", p.Mail)
 	assert.Equal(t, own, p.Wishes.MailWanted)
-	p, err = e.SaveWishes(o.ctx, o.sefa, "mara", job.OwnSettings{Mail: &own})
+	p, err = e.People.SaveWishes(o.ctx, o.sefa, "mara", job.OwnSettings{Mail: &own})
 	require.NoError(t, err)
 	assert.Equal(t, own, p.Mail)
 	assert.Empty(t, p.Wishes.MailWanted)
-	_, err = e.SaveWishes(o.ctx, o.sefa, "sefa", job.OwnSettings{Mail: &own})
+	_, err = e.People.SaveWishes(o.ctx, o.sefa, "sefa", job.OwnSettings{Mail: &own})
 	require.NoError(t, err)
 	assert.Equal(t, "sefa@tarnwick.example", o.text(`SELECT mail FROM people WHERE login = 'sefa'`), "an administrator asks another one")
 	assert.Equal(t, 1, o.number(`SELECT count(*) FROM alerts WHERE cause = 'mail:sefa' AND state = 'open'`))

@@ -1,4 +1,4 @@
-package engine
+package engine_test
 
 import (
 	"context"
@@ -14,15 +14,18 @@ import (
 	"testing"
 	"time"
 
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
 	"ironbell/internal/core/job"
 	"ironbell/internal/deliver"
+	"ironbell/internal/engine"
+	"ironbell/internal/engine/probe"
 	"ironbell/internal/outgoing"
+	"ironbell/internal/service"
 	"ironbell/internal/task"
 	"ironbell/standin/gate"
 	"ironbell/standin/web"
-
-	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
 )
 
 // placed is a task that brings files to a place.
@@ -43,7 +46,7 @@ func TestManyDestinationsWithRetriesAheadHoldUpNobody(t *testing.T) {
 	o.exec(`INSERT INTO messages (id, part, task, message_id, subject, destination_id, key, size, sha256) SELECT month_id('message_count'), 1, '', 'x', 'x', id, 'x', 1, '' FROM destinations WHERE name LIKE 'folder %'`)
 	o.exec(`INSERT INTO deliveries (id, message_id, destination_id, address, state, retry_times, retry_wait, if_unknown, ready_at) SELECT month_id('delivery_count'), id, destination_id, 'x', 'waiting', 1, 1, 'ask', now() + interval '1 hour' FROM messages`)
 	for range 10 {
-		run := o.ring(e, "Board", Ask{})
+		run := o.ring(e, "Board", service.Ask{})
 		_ = run
 	}
 	stop := o.run(e)
@@ -55,13 +58,13 @@ func TestManyDestinationsWithRetriesAheadHoldUpNobody(t *testing.T) {
 }
 
 // printer starts a printer, with an engine whose job Sheet prints on it.
-func (o *office) printer() (*web.Printer, *Engine) {
+func (o *office) printer() (*web.Printer, *site) {
 	o.t.Helper()
 	printer, err := web.StartPrinter("printer", "127.0.0.1:0")
 	require.NoError(o.t, err)
 	o.t.Cleanup(printer.Close)
 	o.place("printer", "ipp", deliver.PrinterSettings{URL: "ipp://" + printer.Address() + "/ipp/print"})
-	e := o.engine(nil, func(p *Options) { p.Guard = outgoing.New([]string{printer.Address()}) })
+	e := o.engine(nil, func(p *engine.Options) { p.Guard = outgoing.New([]string{printer.Address()}) })
 	o.save(e, "Sheet", job.Definition{Tasks: []job.Task{strained("file", "file"), placed("printer")}})
 	return printer, e
 }
@@ -72,7 +75,7 @@ func TestADestinationThatPassesItsProbeAndRefuses(t *testing.T) {
 	o := open(t)
 	printer, e := o.printer()
 	require.NoError(t, printer.Behave(gate.Behaviour{Mode: gate.Busy}))
-	run := o.ring(e, "Sheet", Ask{})
+	run := o.ring(e, "Sheet", service.Ask{})
 	o.run(e)
 	o.until("it is told of", func() bool { return o.number(`SELECT count(*) FROM alerts WHERE cause LIKE 'refuses:%'`) == 1 })
 	assert.Equal(t, 3, o.number(`SELECT rests_in_row FROM destinations WHERE name = 'printer'`))
@@ -85,7 +88,7 @@ func TestADestinationThatPassesItsProbeAndRefuses(t *testing.T) {
 
 	// A queue that takes no jobs, and says so, does not pass its probe.
 	require.NoError(t, printer.Behave(gate.Behaviour{Mode: gate.Closed}))
-	_, d, err := e.destinations.ByName(o.ctx, "printer")
+	_, d, err := e.Destinations.ByName(o.ctx, "printer")
 	require.NoError(t, err)
 	assert.ErrorContains(t, deliver.Probe(o.ctx, d), "the printer takes no jobs")
 }
@@ -96,7 +99,7 @@ func TestAPrinterIsAskedUntilItIsDone(t *testing.T) {
 	printer, e := o.printer()
 	o.run(e)
 	require.NoError(t, printer.Behave(gate.Behaviour{Mode: gate.Hold}))
-	held, late := o.ring(e, "Sheet", Ask{}), o.ring(e, "Sheet", Ask{})
+	held, late := o.ring(e, "Sheet", service.Ask{}), o.ring(e, "Sheet", service.Ask{})
 	o.until("both are taken", func() bool {
 		return o.number(`SELECT count(*) FROM deliveries WHERE state = 'taken' AND answer LIKE '%waiting in the printer''s queue%'`) == 2
 	})
@@ -110,7 +113,7 @@ func TestAPrinterIsAskedUntilItIsDone(t *testing.T) {
 	assert.Equal(t, job.RunDone, o.ended(held.ID).State)
 
 	require.NoError(t, printer.Behave(gate.Behaviour{Mode: gate.Abort}))
-	aborted := o.ended(o.ring(e, "Sheet", Ask{}).ID)
+	aborted := o.ended(o.ring(e, "Sheet", service.Ask{}).ID)
 	assert.Equal(t, job.RunFailed, aborted.State)
 	assert.Contains(t, o.text(`SELECT answer FROM deliveries WHERE run_id = $1`, aborted.ID), "the printer aborted the job (document-format-error)")
 }
@@ -124,12 +127,12 @@ func TestPartsNeverOverwriteEachOther(t *testing.T) {
 	overwrite := func(d *job.DeliverTask) { d.IfExists = job.ExistsOverwrite }
 	d := job.Definition{Split: job.Split{Each: "port", Values: []string{"Pennold", "Ellerhaven", "Fennmouth"}}, Tasks: []job.Task{reported("sheet", "Sheet"), placed("port folders", overwrite)}}
 	o.save(e, "Sheets", d)
-	ahead, err := e.AheadOf(o.ctx, o.mara, "Sheets")
+	ahead, err := e.Jobs.AheadOf(o.ctx, o.mara, "Sheets")
 	require.NoError(t, err)
 	require.Len(t, ahead.Tasks, 2)
 	assert.Contains(t, strings.Join(ahead.Tasks[1].Notes, " "), "3 parts would write Sheet "+time.Now().Format("2006-01-02")+".csv; each gets its part's name appended")
 	o.run(e)
-	run := o.ended(o.ring(e, "Sheets", Ask{}).ID)
+	run := o.ended(o.ring(e, "Sheets", service.Ask{}).ID)
 	assert.Equal(t, job.RunDone, run.State)
 	files := func() []string {
 		all, err := filepath.Glob(filepath.Join(o.folder, "*"))
@@ -150,7 +153,7 @@ func TestPartsNeverOverwriteEachOther(t *testing.T) {
 	for _, f := range files() {
 		require.NoError(t, os.Remove(filepath.Join(o.folder, f)))
 	}
-	o.ended(o.ring(e, "Sheets", Ask{}).ID)
+	o.ended(o.ring(e, "Sheets", service.Ask{}).ID)
 	assert.Equal(t, []string{"north (Ellerhaven).csv", "north (Pennold).csv", "south.csv"}, files())
 
 	// A clash that shows only later fails that part, and alerts.
@@ -159,7 +162,7 @@ func TestPartsNeverOverwriteEachOther(t *testing.T) {
 	})
 	d.Tasks = []job.Task{strained("file", "program"), placed("port folders", overwrite)}
 	o.save(e, "Sheets", d)
-	run = o.ended(o.ring(e, "Sheets", Ask{}).ID)
+	run = o.ended(o.ring(e, "Sheets", service.Ask{}).ID)
 	assert.Equal(t, job.RunPartly, run.State)
 	assert.Equal(t, 2, o.number(`SELECT count(*) FROM parts WHERE run_id = $1 AND state = 'failed' AND reason LIKE '%another part of this run writes%'`, run.ID))
 	assert.Equal(t, 1, o.number(`SELECT count(*) FROM alerts WHERE kind = 'run failed' AND state = 'open'`))
@@ -177,7 +180,7 @@ func TestAMailToNobody(t *testing.T) {
 		mail := mailed(to...)
 		change(mail.Deliver)
 		o.save(e, name, job.Definition{Tasks: []job.Task{strained("file", "file"), mail}})
-		return o.ended(o.ring(e, name, Ask{}).ID)
+		return o.ended(o.ring(e, name, service.Ask{}).ID)
 	}
 	none := func(*job.DeliverTask) {}
 	got := run("Empty", none, "group:Crew")
@@ -217,7 +220,7 @@ func TestDeliveriesHavePatienceOfTheirOwn(t *testing.T) {
 	e := o.engine(nil)
 	o.save(e, "Board", job.Definition{Tasks: []job.Task{strained("file", "file"), mailed("a@tarnwick.example")}})
 	require.NoError(t, o.mail.Behave(gate.Behaviour{Mode: gate.Busy}))
-	run := o.ring(e, "Board", Ask{})
+	run := o.ring(e, "Board", service.Ask{})
 	o.run(e)
 	o.until("it waits for its next try", func() bool {
 		return o.number(`SELECT count(*) FROM deliveries WHERE state = 'waiting' AND tries = 1 AND ready_at > now() + interval '1 minute'`) == 1
@@ -241,7 +244,7 @@ func TestAMailboxThatCannotBeRead(t *testing.T) {
 	port := freeNowhere(t)
 	o.exec(fmt.Sprintf(`INSERT INTO settings (key, value) VALUES ('bounces', '{"host": "127.0.0.1", "port": %d, "user": "x", "every": "100ms"}')`, port))
 	for range 3 {
-		_, err := e.bounces(o.ctx)
+		_, err := e.Upkeep.Bounces(o.ctx)
 		require.NoError(t, err)
 		o.exec(`UPDATE turns SET due = now() - interval '1 second'`)
 	}
@@ -265,7 +268,7 @@ func TestAMailboxThatHangsKeepsNoSignOfLifeBack(t *testing.T) {
 	var beats atomic.Int64
 	watch := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) { beats.Add(1) }))
 	t.Cleanup(watch.Close)
-	e := o.engine(nil, func(p *Options) { p.Guard = outgoing.New([]string{watch.Listener.Addr().String()}) })
+	e := o.engine(nil, func(p *engine.Options) { p.Guard = outgoing.New([]string{watch.Listener.Addr().String()}) })
 	o.exec(fmt.Sprintf(`INSERT INTO settings (key, value) VALUES ('bounces', '{"host": "127.0.0.1", "port": %d, "user": "x", "security": "none", "every": "100ms"}'), ('heartbeat', '{"url": %q, "every": "100ms"}')`, port, watch.URL))
 	o.run(e)
 	o.until("the mailbox hangs", func() bool { return asked.Load() > 0 })
@@ -299,7 +302,7 @@ func silent(t *testing.T) (port int, taken *atomic.Int64) {
 func TestADestinationThatHangsHoldsUpNoOther(t *testing.T) {
 	o := open(t)
 	var asked []*atomic.Int64
-	for n := range asksAtOnce - 1 {
+	for n := range probe.AsksAtOnce - 1 {
 		port, taken := silent(t)
 		asked = append(asked, taken)
 		o.place(fmt.Sprintf("hung %d", n), "smtp", deliver.MailSettings{Host: "127.0.0.1", Port: port, From: "bell@tarnwick.example", Security: "none"})
@@ -307,7 +310,7 @@ func TestADestinationThatHangsHoldsUpNoOther(t *testing.T) {
 	o.exec(`UPDATE destinations SET rests_since = now() - interval '1 hour', probe_at = CASE WHEN name LIKE 'hung%' THEN now() - interval '1 hour' ELSE now() END`)
 	o.run(o.engine(nil))
 	o.until("the one that works is used again", func() bool { return o.number(`SELECT count(*) FROM destinations WHERE rests_since IS NULL`) > 0 })
-	assert.Equal(t, asksAtOnce-1, o.number(`SELECT count(*) FROM destinations WHERE name LIKE 'hung%' AND rests_since IS NOT NULL`))
+	assert.Equal(t, probe.AsksAtOnce-1, o.number(`SELECT count(*) FROM destinations WHERE name LIKE 'hung%' AND rests_since IS NOT NULL`))
 	o.until("the others were asked", func() bool {
 		return !slices.ContainsFunc(asked, func(n *atomic.Int64) bool { return n.Load() == 0 })
 	})

@@ -1,4 +1,4 @@
-package engine
+package engine_test
 
 import (
 	"bytes"
@@ -17,22 +17,25 @@ import (
 	"testing"
 	"time"
 
+	"github.com/jmoiron/sqlx"
+	"github.com/stretchr/testify/require"
+
 	"ironbell/internal/artifact"
+	"ironbell/internal/assemble"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/deliver"
+	"ironbell/internal/engine"
 	"ironbell/internal/localpg/pgtest"
 	"ironbell/internal/outgoing"
 	"ironbell/internal/report"
 	"ironbell/internal/secret"
+	"ironbell/internal/service"
 	"ironbell/internal/store"
 	"ironbell/internal/task"
 	"ironbell/internal/timetable"
 	"ironbell/standin/gate"
 	standin "ironbell/standin/mail"
-
-	"github.com/jmoiron/sqlx"
-	"github.com/stretchr/testify/require"
 )
 
 func TestMain(m *testing.M) { pgtest.Main(m) }
@@ -127,19 +130,25 @@ func london(month, day, hour, minute int) time.Time {
 	return time.Date(2026, time.Month(month), day, hour, minute, 0, 0, time.UTC)
 }
 
+// site is a node of the office: what it does by itself, and what it can be asked.
+type site struct {
+	*engine.Engine
+	*service.Service
+}
+
 // engine makes a node. Without a clock it goes by the machine's.
-func (o *office) engine(clock *turned, change ...func(*Options)) *Engine {
+func (o *office) engine(clock *turned, change ...func(*engine.Options)) *site {
 	return o.engineOn(o.store, clock, change...)
 }
 
-func (o *office) engineOn(s *store.Store, clock *turned, change ...func(*Options)) *Engine {
+func (o *office) engineOn(s *store.Store, clock *turned, change ...func(*engine.Options)) *site {
 	o.t.Helper()
 	files, err := artifact.OpenFolder(filepath.Join(o.dir, "artifacts"))
 	require.NoError(o.t, err)
 	o.t.Cleanup(func() { _ = files.Close() })
 	o.strain.files = files
 	guard := outgoing.New(nil)
-	options := Options{Poll: 200 * time.Millisecond, Lease: 3 * time.Second, Stop: 3 * time.Second, Tell: time.Second, Probe: 100 * time.Millisecond, Guard: guard, Signer: o.vault, Log: slog.New(slog.DiscardHandler), Kinds: map[job.TaskKind]task.Kind{job.KindFetch: o.strain, job.KindQuery: o.strain}}
+	options := engine.Options{Poll: 200 * time.Millisecond, Lease: 3 * time.Second, Stop: 3 * time.Second, Tell: time.Second, Probe: 100 * time.Millisecond, Guard: guard, Signer: o.vault, Log: slog.New(slog.DiscardHandler), Kinds: map[job.TaskKind]task.Kind{job.KindFetch: o.strain, job.KindQuery: o.strain}}
 	if testing.Verbose() {
 		options.Log = slog.New(slog.NewTextHandler(os.Stderr, nil))
 	}
@@ -151,11 +160,12 @@ func (o *office) engineOn(s *store.Store, clock *turned, change ...func(*Options
 	}
 	sources := report.NewSources(s, o.vault, report.Allowed{})
 	o.t.Cleanup(sources.Close)
-	return New(s, sources, deliver.NewDestinations(s, o.vault, deliver.Allowed{Guard: options.Guard, Folders: []string{o.folder}}), files, options)
+	e, asked := assemble.Node(s, sources, deliver.NewDestinations(s, o.vault, deliver.Allowed{Guard: options.Guard, Folders: []string{o.folder}}), files, options)
+	return &site{e, asked}
 }
 
 // run lets a node work until stop is called or the test ends.
-func (o *office) run(e *Engine) (stop func()) {
+func (o *office) run(e *site) (stop func()) {
 	ctx, cancel := context.WithCancel(context.WithoutCancel(o.ctx))
 	ended := make(chan struct{})
 	go func() {
@@ -235,7 +245,7 @@ func ruled(rules ...string) []job.Trigger {
 }
 
 // save saves a job of Mara's that is on.
-func (o *office) save(e *Engine, name string, d job.Definition) job.Job {
+func (o *office) save(e *site, name string, d job.Definition) job.Job {
 	o.t.Helper()
 	if d.Zone == "" {
 		d.Zone = "Europe/London"
@@ -248,8 +258,8 @@ func (o *office) save(e *Engine, name string, d job.Definition) job.Job {
 	return j
 }
 
-func (o *office) trySave(e *Engine, name string, d job.Definition) (job.Job, error) {
-	return e.SaveJob(o.ctx, o.mara, name, "mara", true, d)
+func (o *office) trySave(e *site, name string, d job.Definition) (job.Job, error) {
+	return e.Jobs.Save(o.ctx, o.mara, name, "mara", true, d)
 }
 
 // rings are the decisions on a job's due times, as "due decision: reason".
@@ -259,10 +269,10 @@ func (o *office) rings(j job.Job) []string {
 }
 
 // pass lets a node's clock decide on all that is due.
-func (o *office) pass(e *Engine) {
+func (o *office) pass(e *site) {
 	o.t.Helper()
 	for range 100 {
-		n, err := e.Ring(o.ctx)
+		n, err := e.Clock.Ring(o.ctx)
 		require.NoError(o.t, err)
 		if n == 0 {
 			return
@@ -355,9 +365,9 @@ func (k *strain) file(w task.Work, name string, text []byte) (task.Result, error
 }
 
 // ring rings a job by hand and gives its run.
-func (o *office) ring(e *Engine, name string, ask Ask) job.Run {
+func (o *office) ring(e *site, name string, ask service.Ask) job.Run {
 	o.t.Helper()
-	runs, err := e.RingNow(o.ctx, o.mara, name, ask)
+	runs, err := e.Runs.Ring(o.ctx, o.mara, name, ask)
 	require.NoError(o.t, err)
 	return runs[0]
 }

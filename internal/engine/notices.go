@@ -15,37 +15,39 @@ func (e *Engine) Watch() (notices <-chan job.Notice, stop func()) { return e.wat
 // everybody, since something may have been missed.
 func (e *Engine) listen(ctx context.Context) {
 	wakeAll := func() {
-		for _, c := range []node.Waker{e.node.Clock, e.node.Work, e.node.Send, e.node.Tell, e.node.Probe} {
+		for _, c := range []node.Waker{e.Node.Clock, e.Node.Work, e.Node.Send, e.Node.Tell, e.Node.Probe} {
 			c.Wake()
 		}
 		e.watchers.Tell(job.Notice{Kind: job.NoticeEverything})
 	}
 	for ctx.Err() == nil {
-		err := e.store.Listen(ctx, wakeAll, func(n job.Notice) {
+		err := e.Store.Listen(ctx, wakeAll, func(n job.Notice) {
 			switch n.Kind {
 			case job.NoticeJobs:
-				e.node.Clock.Wake()
+				e.Node.Clock.Wake()
 			case job.NoticeParts:
-				e.node.Work.Wake()
+				e.Node.Work.Wake()
 			case job.NoticeDeliveries:
-				e.node.Send.Wake()
+				e.Node.Send.Wake()
 			case job.NoticeNodes:
-				e.node.Renew.Wake()
+				e.Node.Renew.Wake()
 			case job.NoticeDestinations:
-				e.node.Probe.Wake()
+				e.Node.Probe.Wake()
+			case job.NoticeSettings:
+				e.Node.Turns.Wake()
 			case job.NoticeAlerts:
-				e.node.Tell.Wake()
+				e.Node.Tell.Wake()
 			case job.NoticeCancel:
-				e.holdings.Cancel(n.ID)
+				e.Holdings.Cancel(n.ID)
 			case job.NoticeCalendars:
-				if err := e.times.Refresh(ctx, e.store); err != nil {
-					e.node.Log.Warn("could not read the calendars; they are read when they are next needed", "error", err)
+				if err := e.Times.Refresh(ctx, e.Store); err != nil {
+					e.Node.Log.Warn("could not read the calendars; they are read when they are next needed", "error", err)
 				}
 			}
 			e.watchers.Tell(n)
 		})
 		if ctx.Err() == nil {
-			e.node.Log.Warn("the database's notices broke off; polling until they are back", "error", err)
+			e.Node.Log.Warn("the database's notices broke off; polling until they are back", "error", err)
 			node.Sleep(ctx, nil, 2*time.Second)
 		}
 	}

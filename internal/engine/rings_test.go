@@ -1,4 +1,4 @@
-package engine
+package engine_test
 
 import (
 	"context"
@@ -7,12 +7,13 @@ import (
 	"testing"
 	"time"
 
-	"ironbell/internal/core/job"
-	"ironbell/internal/store"
-	"ironbell/internal/timetable"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"ironbell/internal/core/job"
+	"ironbell/internal/service"
+	"ironbell/internal/store"
+	"ironbell/internal/timetable"
 )
 
 var noon = london(11, 23, 12, 0) // a Monday
@@ -30,8 +31,8 @@ func TestAClockThatIsBehindRingsNothingTwice(t *testing.T) {
 	behind.set(noon.Add(-300 * time.Millisecond))
 	o.pass(a)
 	for _, change := range []func() error{
-		func() error { _, err := b.Switch(o.ctx, o.mara, j.Name, false); return err },
-		func() error { _, err := b.Switch(o.ctx, o.mara, j.Name, true); return err },
+		func() error { _, err := b.Jobs.Switch(o.ctx, o.mara, j.Name, false); return err },
+		func() error { _, err := b.Jobs.Switch(o.ctx, o.mara, j.Name, true); return err },
 		func() error { _, err := o.trySave(b, j.Name, j.Definition); return err },
 		func() error { // another trigger in its place
 			d.Triggers = ruled("at 12:00", "at 13:00")
@@ -62,7 +63,7 @@ func TestWhatIsDueWhenItsJobChangesIsDecidedFirst(t *testing.T) {
 	gone := o.save(e, "Gone", job.Definition{Triggers: ruled("every hour")})
 	clock.set(noon.Add(4 * time.Millisecond))
 	o.save(e, "Saved", saved.Definition)
-	_, err := e.Switch(o.ctx, o.mara, "Off", false)
+	_, err := e.Jobs.Switch(o.ctx, o.mara, "Off", false)
 	require.NoError(t, err)
 	o.save(e, "Gone", job.Definition{Triggers: ruled("at 09:00")})
 	o.pass(e)
@@ -96,11 +97,11 @@ func TestSavesAtTheMinuteLoseNothing(t *testing.T) {
 			}
 		})
 	}
-	for _, e := range []*Engine{a, b} {
-		work(func() error { _, err := e.Ring(ctx); return err })
+	for _, e := range []*site{a, b} {
+		work(func() error { _, err := e.Clock.Ring(ctx); return err })
 	}
 	for _, j := range jobs {
-		work(func() error { _, err := a.SaveJob(ctx, o.mara, j.Name, "mara", true, j.Definition); return err })
+		work(func() error { _, err := a.Jobs.Save(ctx, o.mara, j.Name, "mara", true, j.Definition); return err })
 	}
 	for range 40 {
 		clock.turn(100 * time.Millisecond)
@@ -165,15 +166,15 @@ func TestOneRunForTriggersThatAreDueTogether(t *testing.T) {
 				job, err := tx.NextJob(o.ctx, clock.now())
 				require.NoError(t, err)
 				require.Equal(t, j.ID, job)
-				n, err := b.pass(o.ctx, 1)
+				n, err := b.Clock.Pass(o.ctx, 1)
 				assert.Zero(t, n, "the job is with another node")
 				return err
 			}))
 			var nodes sync.WaitGroup
-			for _, e := range []*Engine{a, b} {
+			for _, e := range []*site{a, b} {
 				nodes.Go(func() {
 					for range 3 {
-						_, err := e.pass(o.ctx, 1)
+						_, err := e.Clock.Pass(o.ctx, 1)
 						assert.NoError(t, err)
 					}
 				})
@@ -187,7 +188,7 @@ func TestOneRunForTriggersThatAreDueTogether(t *testing.T) {
 			assert.Equal(t, 601, o.number(`SELECT count(*) FROM runs WHERE job_id = $1`, j.ID))
 			assert.Zero(t, o.number(`SELECT count(*) FROM (SELECT due FROM runs WHERE job_id = $1 GROUP BY due HAVING count(*) > 1) twice`, j.ID))
 
-			past, err := a.RingNow(o.ctx, o.mara, o.save(a, "Past", job.Definition{Triggers: ruled("at 09:00", "every weekday at 09:00")}).Name, Ask{From: "2026-11-16", To: "2026-11-17"})
+			past, err := a.Runs.Ring(o.ctx, o.mara, o.save(a, "Past", job.Definition{Triggers: ruled("at 09:00", "every weekday at 09:00")}).Name, service.Ask{From: "2026-11-16", To: "2026-11-17"})
 			require.NoError(t, err)
 			assert.Len(t, past, 2)
 		})
@@ -207,7 +208,7 @@ func TestNewZoneDataKeepsEachMissedRing(t *testing.T) {
 	require.NoError(t, o.store.PutSetting(o.ctx, timetable.ZoneSetting, "2020a"))
 	clock.set(noon.Add(6*time.Hour + 10*time.Minute))
 	e = o.engine(clock)
-	require.NoError(t, e.zoneData.Reckon(o.ctx))
+	require.NoError(t, e.Zones.Reckon(o.ctx))
 	o.pass(e)
 	got := o.rings(j)
 	require.Len(t, got, 8, "one at the stored time, and those of the new data after it")
@@ -220,7 +221,7 @@ func TestNewZoneDataKeepsEachMissedRing(t *testing.T) {
 	daily := o.save(e, "Daily", job.Definition{Triggers: ruled("at 20:00")})
 	o.exec(`UPDATE triggers SET next_due = next_due + interval '1 hour', next_nominal = next_nominal + interval '1 hour', zones = '2020a' WHERE job_id = $1`, daily.ID)
 	require.NoError(t, o.store.PutSetting(o.ctx, timetable.ZoneSetting, "2020a"))
-	require.NoError(t, e.zoneData.Reckon(o.ctx))
+	require.NoError(t, e.Zones.Reckon(o.ctx))
 	clock.set(noon.Add(8*time.Hour + time.Second))
 	o.pass(e)
 	assert.Equal(t, []string{"23 20:00 run: on time"}, o.rings(daily))
@@ -228,11 +229,11 @@ func TestNewZoneDataKeepsEachMissedRing(t *testing.T) {
 	_, err := o.store.SeeNode(o.ctx, store.Node{Name: "newer", Zones: "9999z"})
 	require.NoError(t, err)
 	o.exec(`UPDATE triggers SET next_due = next_due + interval '1 hour', zones = '9999z' WHERE job_id = $1`, daily.ID)
-	require.NoError(t, e.zoneData.Reckon(o.ctx))
+	require.NoError(t, e.Zones.Reckon(o.ctx))
 	assert.Equal(t, 1, o.number(`SELECT count(*) FROM triggers WHERE zones = '9999z'`))
 	o.exec(`DELETE FROM nodes`)
 	require.NoError(t, o.store.PutSetting(o.ctx, timetable.ZoneSetting, "9999z"))
-	require.NoError(t, e.zoneData.Reckon(o.ctx))
+	require.NoError(t, e.Zones.Reckon(o.ctx))
 	assert.Zero(t, o.number(`SELECT count(*) FROM triggers WHERE zones = '9999z'`))
 	assert.Equal(t, 1, o.number(`SELECT count(*) FROM triggers WHERE job_id = $1 AND next_due = $2`, daily.ID, noon.Add(32*time.Hour)))
 }
@@ -243,9 +244,9 @@ func TestTheRefusedAreToldFromTheAbsent(t *testing.T) {
 	assert.True(t, store.Refused(errors.New("the rule can no longer be read")))
 }
 
-func (o *office) event(e *Engine, id string, at time.Time) []job.RunID {
+func (o *office) event(e *site, id string, at time.Time) []job.RunID {
 	o.t.Helper()
-	started, _, err := e.Report(o.ctx, o.mara, job.Event{ID: id, Source: "/ledger", Type: "example.tarnwick.closed", Time: at})
+	started, _, err := e.Events.Report(o.ctx, o.mara, job.Event{ID: id, Source: "/ledger", Type: "example.tarnwick.closed", Time: at})
 	require.NoError(o.t, err)
 	return started
 }
@@ -275,7 +276,7 @@ func TestOneEventLetsAllRingsOfItsDayGo(t *testing.T) {
 	}
 	assert.Equal(t, []string{"23 06:00 run: on time", "23 09:00 run: on time"}, o.rings(j), "what waits is not the last run that works")
 	assert.Zero(t, free(j)+free(once)+free(window))
-	missing, err := e.Missing(o.ctx, job.Run{ID: job.RunID(o.number(`SELECT min(id) FROM runs WHERE job_id = $1`, j.ID))})
+	missing, err := e.Runs.Missing(o.ctx, job.Run{ID: job.RunID(o.number(`SELECT min(id) FROM runs WHERE job_id = $1`, j.ID))})
 	require.NoError(t, err)
 	assert.Len(t, missing, 1)
 	clock.set(london(11, 23, 10, 0))
@@ -297,7 +298,7 @@ func TestOneEventLetsAllRingsOfItsDayGo(t *testing.T) {
 	assert.Equal(t, 1, o.number(`SELECT count(*) FROM parts WHERE job_id = $1 AND held`, j.ID), "tomorrow is another day")
 
 	// Switched off, what waits ends with that reason, and nobody is told that it waited in vain.
-	_, err = e.Switch(o.ctx, o.mara, "Stocks", false)
+	_, err = e.Jobs.Switch(o.ctx, o.mara, "Stocks", false)
 	require.NoError(t, err)
 	assert.Contains(t, o.text(`SELECT reason FROM runs WHERE job_id = $1 ORDER BY id DESC LIMIT 1`, j.ID), "the job was switched off at 06:00:01 GMT by Mara Quill while the run waited")
 	assert.Zero(t, o.number(`SELECT count(*) FROM parts WHERE job_id = $1 AND held AND state = 'waiting'`, j.ID))
@@ -305,6 +306,6 @@ func TestOneEventLetsAllRingsOfItsDayGo(t *testing.T) {
 	clock.turn(time.Hour)
 	assert.Len(t, o.event(e, "2", london(11, 24, 6, 30)), 2, "the other two go by it")
 	o.exec(`UPDATE parts SET ready_at = now() - interval '1 hour' WHERE held`)
-	require.NoError(t, e.giveUp(o.ctx))
+	require.NoError(t, e.Waits.GiveUp(o.ctx))
 	assert.Zero(t, o.number(`SELECT count(*) FROM alerts WHERE job_id = $1`, j.ID))
 }

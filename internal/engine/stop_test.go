@@ -1,4 +1,4 @@
-package engine
+package engine_test
 
 import (
 	"context"
@@ -8,14 +8,16 @@ import (
 	"testing"
 	"time"
 
-	"ironbell/internal/core/job"
-	"ironbell/internal/engine/crash"
-	"ironbell/internal/localpg/lossy"
-	"ironbell/internal/store"
-	"ironbell/internal/task"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"ironbell/internal/core/job"
+	"ironbell/internal/engine"
+	"ironbell/internal/engine/crash"
+	"ironbell/internal/localpg/lossy"
+	"ironbell/internal/service"
+	"ironbell/internal/store"
+	"ironbell/internal/task"
 )
 
 // The word to stop comes at each named point. Whoever goes on finds nothing unknown,
@@ -38,7 +40,7 @@ func TestAnOrderlyStopAtEveryPoint(t *testing.T) {
 				return task.Result{}, ctx.Err()
 			})
 			ctx, cancel := context.WithCancel(o.ctx)
-			first := o.engine(nil, func(p *Options) {
+			first := o.engine(nil, func(p *engine.Options) {
 				p.Workers = 2
 				p.At = func(at string) {
 					if at == point {
@@ -54,7 +56,7 @@ func TestAnOrderlyStopAtEveryPoint(t *testing.T) {
 			const runs = 8
 			for n := range runs {
 				o.save(first, fmt.Sprintf("Job %d", n), d)
-				o.ring(first, fmt.Sprintf("Job %d", n), Ask{})
+				o.ring(first, fmt.Sprintf("Job %d", n), service.Ask{})
 			}
 			if point == crash.Ring || point == crash.Rung {
 				d.Triggers = ruled("every second between 00:00 and 23:59")
@@ -93,10 +95,10 @@ func TestWhatTakesTooLongToStopIsBrokenOff(t *testing.T) {
 	}
 	o.strain.mean("file", patient("file"))
 	o.strain.mean("effect", patient("effect"))
-	e := o.engine(nil, func(p *Options) { p.Stop = 200 * time.Millisecond })
+	e := o.engine(nil, func(p *engine.Options) { p.Stop = 200 * time.Millisecond })
 	o.save(e, "File", job.Definition{Tasks: []job.Task{strained("file", "file")}})
 	o.save(e, "Effect", job.Definition{Tasks: []job.Task{effect("effect", "effect")}})
-	file, change := o.ring(e, "File", Ask{}), o.ring(e, "Effect", Ask{})
+	file, change := o.ring(e, "File", service.Ask{}), o.ring(e, "Effect", service.Ask{})
 	stop := o.run(e)
 	hear(t, begun)
 	hear(t, begun)
@@ -116,31 +118,31 @@ func TestANodeThatFinishes(t *testing.T) {
 		<-goOn
 		return task.Result{}, nil
 	})
-	e := o.engine(nil, func(p *Options) { p.Node = "quay" })
+	e := o.engine(nil, func(p *engine.Options) { p.Node = "quay" })
 	o.save(e, "Long", job.Definition{Tasks: []job.Task{strained("long", "long"), strained("more", "ok")}, Overlap: job.OverlapTogether})
-	first := o.ring(e, "Long", Ask{})
+	first := o.ring(e, "Long", service.Ask{})
 	o.run(e)
 	hear(t, begun)
-	require.NoError(t, e.Finish(o.ctx, o.sefa, "quay", true))
+	require.NoError(t, e.Installation.Finish(o.ctx, o.sefa, "quay", true))
 	node := func() store.Node {
-		all, err := e.Nodes(o.ctx)
+		all, err := e.Installation.Nodes(o.ctx)
 		require.NoError(t, err)
 		require.Len(t, all, 1)
 		return all[0]
 	}
-	o.until("it knows", func() bool { return e.node.Finishing.Load() })
-	second := o.ring(e, "Long", Ask{})
+	o.until("it knows", func() bool { return e.Node.Finishing.Load() })
+	second := o.ring(e, "Long", service.Ask{})
 	assert.True(t, node().Finishing)
 	goOn <- true
 	assert.Equal(t, job.RunDone, o.ended(first.ID).State, "what it has comes to its end, task by task")
 	o.until("it is empty", func() bool { return node().Parts == 0 })
 	assert.Equal(t, 1, o.number(`SELECT count(*) FROM runs WHERE id = $1 AND state = 'waiting'`, second.ID))
-	require.NoError(t, e.Finish(o.ctx, o.sefa, "quay", false))
+	require.NoError(t, e.Installation.Finish(o.ctx, o.sefa, "quay", false))
 	hear(t, begun)
 	goOn <- true
 	o.ended(second.ID)
-	assert.ErrorContains(t, e.Finish(o.ctx, o.mara, "quay", true), "administrator")
-	assert.ErrorContains(t, e.Finish(o.ctx, o.sefa, "pier", true), `no node "pier"`)
+	assert.ErrorContains(t, e.Installation.Finish(o.ctx, o.mara, "quay", true), "administrator")
+	assert.ErrorContains(t, e.Installation.Finish(o.ctx, o.sefa, "pier", true), `no node "pier"`)
 }
 
 // The answer to a claim is lost: the node gives back what it may have, of which nothing
@@ -161,9 +163,9 @@ func TestALostAnswerToAClaim(t *testing.T) {
 	d := job.Definition{Tasks: []job.Task{effect("one", "effect")}}
 	setUp := o.engine(nil)
 	o.save(setUp, "Change", d)
-	run := o.ring(setUp, "Change", Ask{})
+	run := o.ring(setUp, "Change", service.Ask{})
 	line.LoseAfter("INSERT INTO attempts")
-	o.run(o.engineOn(s, nil, func(p *Options) { p.Lease = time.Hour }))
+	o.run(o.engineOn(s, nil, func(p *engine.Options) { p.Lease = time.Hour }))
 	assert.Equal(t, job.RunDone, o.ended(run.ID).State)
 	assert.Equal(t, 1, line.Lost())
 	assert.Equal(t, int64(1), effects.Load())
@@ -174,28 +176,28 @@ func TestALostAnswerToAClaim(t *testing.T) {
 // same part: that one's work goes on.
 func TestAClaimInDoubtTakesNothingFromAnother(t *testing.T) {
 	o := open(t)
-	e := o.engine(nil, func(p *Options) { p.Node = "quay" })
+	e := o.engine(nil, func(p *engine.Options) { p.Node = "quay" })
 	o.save(e, "Change", job.Definition{Tasks: []job.Task{effect("one", "ok")}})
-	run := o.ring(e, "Change", Ask{})
-	e.doubt(o.ctx, []store.Claim{{RunID: run.ID, Part: 1, LeaseNo: 1}})
+	run := o.ring(e, "Change", service.Ask{})
+	e.Worker.Doubt(o.ctx, []store.Claim{{RunID: run.ID, Part: 1, LeaseNo: 1}})
 	assert.Equal(t, "waiting", o.text(`SELECT state FROM parts WHERE run_id = $1`, run.ID), "it was not claimed at all")
-	claims, _, err := o.store.ClaimParts(o.ctx, "pier", time.Hour, 10, e.firstTasks)
+	claims, _, err := o.store.ClaimParts(o.ctx, "pier", time.Hour, 10, e.Worker.FirstTasks)
 	require.NoError(t, err)
 	require.Len(t, claims, 1)
 	stands := func() string {
 		return o.text(`SELECT p.state || ' at ' || p.node || ', ' || a.state FROM parts p JOIN attempts a USING (run_id) WHERE run_id = $1`, run.ID)
 	}
-	e.doubt(o.ctx, claims)
+	e.Worker.Doubt(o.ctx, claims)
 	assert.Equal(t, "running at pier, running", stands())
 	o.exec(`UPDATE parts SET node = 'quay', entry_no = 1 WHERE run_id = $1`, run.ID)
-	e.doubt(o.ctx, claims)
+	e.Worker.Doubt(o.ctx, claims)
 	assert.Equal(t, "running at quay, running", stands(), "something was written under it")
 	o.exec(`UPDATE parts SET entry_no = 0 WHERE run_id = $1`, run.ID)
-	e.doubt(o.ctx, claims)
+	e.Worker.Doubt(o.ctx, claims)
 	assert.Equal(t, "waiting at quay, lost", stands())
 
 	// Its commit is still on the way: it is waited for.
-	late := o.ring(e, "Change", Ask{})
+	late := o.ring(e, "Change", service.Ask{})
 	o.exec(`UPDATE parts SET state = 'done' WHERE run_id = $1`, run.ID)
 	tx, err := o.db.BeginTxx(o.ctx, nil)
 	require.NoError(t, err)
@@ -204,7 +206,7 @@ func TestAClaimInDoubtTakesNothingFromAnother(t *testing.T) {
 	done := make(chan bool)
 	go func() {
 		defer close(done)
-		e.doubt(o.ctx, []store.Claim{{RunID: late.ID, Part: 1, LeaseNo: 1}})
+		e.Worker.Doubt(o.ctx, []store.Claim{{RunID: late.ID, Part: 1, LeaseNo: 1}})
 	}()
 	o.until("it waits", func() bool { return o.number(`SELECT count(*) FROM pg_locks WHERE NOT granted`) > 0 })
 	require.NoError(t, tx.Commit())
@@ -226,12 +228,12 @@ func TestLostAnswersToCommits(t *testing.T) {
 		effects.Add(1)
 		return task.Result{}, nil
 	})
-	e := o.engineOn(s, nil, func(p *Options) { p.Workers, p.Lease = 4, 20*time.Second }) // beyond all that is lost
+	e := o.engineOn(s, nil, func(p *engine.Options) { p.Workers, p.Lease = 4, 20*time.Second }) // beyond all that is lost
 	const runs = 30
 	d := job.Definition{Overlap: job.OverlapTogether, Tasks: []job.Task{strained("file", "file"), effect("one", "effect"), mailed("a@tarnwick.example"), effect("two", "effect", "mail")}}
 	for n := range runs {
 		o.save(o.engine(nil), fmt.Sprintf("Job %d", n), d)
-		o.ring(o.engine(nil), fmt.Sprintf("Job %d", n), Ask{})
+		o.ring(o.engine(nil), fmt.Sprintf("Job %d", n), service.Ask{})
 	}
 	o.run(e)
 	for range 25 {

@@ -1,4 +1,4 @@
-package engine
+package engine_test
 
 import (
 	"context"
@@ -7,15 +7,16 @@ import (
 	"testing"
 	"time"
 
-	"ironbell/internal/core/fault"
-	"ironbell/internal/core/job"
-	"ironbell/internal/localpg/pgtest"
-	"ironbell/internal/store"
-	"ironbell/internal/task"
-
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"ironbell/internal/core/fault"
+	"ironbell/internal/core/job"
+	"ironbell/internal/localpg/pgtest"
+	"ironbell/internal/service"
+	"ironbell/internal/store"
+	"ironbell/internal/task"
 )
 
 // source adds the test's own database as a source of reports.
@@ -31,10 +32,10 @@ func (o *office) source(name string) {
 	require.NoError(o.t, err)
 }
 
-func (o *office) report(e *Engine, name string, d job.ReportDefinition) job.Report {
+func (o *office) report(e *site, name string, d job.ReportDefinition) job.Report {
 	o.t.Helper()
 	d.Source = "tarnwick"
-	r, err := e.SaveReport(o.ctx, o.mara, name, "mara", d, true)
+	r, err := e.Reports.Save(o.ctx, o.mara, name, "mara", d, true)
 	require.NoError(o.t, err)
 	return r
 }
@@ -58,7 +59,7 @@ func TestRetriesOfAPastDateGoByWhenItWasMade(t *testing.T) {
 	})
 	until := time.Now().Add(2 * time.Hour).UTC().Format("15:04")
 	o.save(e, "Past", job.Definition{Zone: "Etc/UTC", Tasks: []job.Task{strained("look", "twice")}, Retry: job.Retry{Times: 3, Wait: job.Duration(100 * time.Millisecond), Until: until}})
-	run := o.ring(e, "Past", Ask{From: "2026-01-05"})
+	run := o.ring(e, "Past", service.Ask{From: "2026-01-05"})
 	o.run(e)
 	assert.Equal(t, job.RunDone, o.ended(run.ID).State)
 }
@@ -83,8 +84,8 @@ func TestAReportThatIsSavedInMidRun(t *testing.T) {
 		}
 		return task.Result{}, nil
 	})
-	run := o.ring(e, "Twice", Ask{})
-	waiting := o.ring(e, "Twice", Ask{}) // made before the report is saved, begun after
+	run := o.ring(e, "Twice", service.Ask{})
+	waiting := o.ring(e, "Twice", service.Ask{}) // made before the report is saved, begun after
 	o.run(e)
 	hear(t, begun)
 	o.report(e, "Ports", job.ReportDefinition{Sections: section("SELECT 2 AS new, 3 AS more")})
@@ -98,7 +99,7 @@ func TestAReportThatIsSavedInMidRun(t *testing.T) {
 	assert.Equal(t, 2, o.number(`SELECT count(*) FROM run_reports WHERE version = 1`))
 	// A person lets it go on: what is not done takes the newest.
 	failing = false
-	_, err := e.Again(o.ctx, o.mara, run.ID, More{})
+	_, err := e.Runs.Again(o.ctx, o.mara, run.ID, service.More{})
 	require.NoError(t, err)
 	o.ended(run.ID)
 	assert.Equal(t, 1, o.number(`SELECT count(*) FROM run_log WHERE run_id = $1 AND text LIKE '%goes by version 1 of the job and by its reports as they are now'`, run.ID))
@@ -134,9 +135,9 @@ func TestNoValueIsDroppedInSilence(t *testing.T) {
 	assert.Equal(t, job.RunFailed, run.State)
 	assert.Contains(t, run.Reason, `report "Sheet" takes "port" no more`)
 
-	_, err := e.Preview(o.ctx, o.mara, Look{Report: "Sheet", Values: job.Values{"prot": "Pennold"}}, nil, 10)
+	_, err := e.Reports.Preview(o.ctx, o.mara, service.Look{Report: "Sheet", Values: job.Values{"prot": "Pennold"}}, nil, 10)
 	assert.ErrorContains(t, err, `there is no parameter "prot"; there are harbour`)
-	_, err = e.Make(o.ctx, o.mara, Look{Report: "Sheet", Values: job.Values{"port": "Pennold"}}, []job.Output{{Format: "csv"}})
+	_, err = e.Reports.Make(o.ctx, o.mara, service.Look{Report: "Sheet", Values: job.Values{"port": "Pennold"}}, []job.Output{{Format: "csv"}})
 	assert.ErrorContains(t, err, `there is no parameter "port"`)
 
 	// A value of the job's own, and a column of its split, are known names.
@@ -151,11 +152,11 @@ func TestNoValueIsDroppedInSilence(t *testing.T) {
 }
 
 // ring2 rings a job whose values its reports may no longer know, as its rule would.
-func (o *office) ring2(e *Engine, name string) job.RunID {
+func (o *office) ring2(e *site, name string) job.RunID {
 	o.t.Helper()
 	j, err := o.store.Job(o.ctx, name)
 	require.NoError(o.t, err)
-	made, err := e.add(o.ctx, o.mara, "ring", j, []store.NewRun{{JobID: j.ID, Job: j.Name, JobVersion: j.Version, Why: "test", Nominal: time.Now(), Due: time.Now(), Zone: j.Zone}}, map[string]any{})
+	made, err := e.Runs.Add(o.ctx, o.mara, "ring", j, []store.NewRun{{JobID: j.ID, Job: j.Name, JobVersion: j.Version, Why: "test", Nominal: time.Now(), Due: time.Now(), Zone: j.Zone}}, map[string]any{})
 	require.NoError(o.t, err)
 	return made[0].ID
 }

@@ -105,8 +105,8 @@ func (t *Tx) Wake(ctx context.Context, id int64) (bool, error) {
 }
 
 // ProbeSoon lets a destination that rests be looked at now.
-func (q q) ProbeSoon(ctx context.Context, id int64) error {
-	_, err := q.ext.ExecContext(ctx, `UPDATE destinations SET probe_at = bell_now(), probes = 0 WHERE id = $1 AND rests_since IS NOT NULL`, id)
+func (t *Tx) ProbeSoon(ctx context.Context, id int64) error {
+	_, err := t.ext.ExecContext(ctx, `UPDATE destinations SET probe_at = bell_now(), probes = 0 WHERE id = $1 AND rests_since IS NOT NULL`, id)
 	return wrap(err, "look at the destination")
 }
 

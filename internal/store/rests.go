@@ -65,8 +65,8 @@ func (t *Tx) LookAgain(ctx context.Context, label string, f *fault.Fault, next t
 }
 
 // LookSoon lets what rests be looked at now: its record was changed.
-func (q q) LookSoon(ctx context.Context, label string) error {
-	_, err := q.ext.ExecContext(ctx, `UPDATE rests SET probe_at = bell_now(), probes = 0 WHERE label = $1`, label)
+func (t *Tx) LookSoon(ctx context.Context, label string) error {
+	_, err := t.ext.ExecContext(ctx, `UPDATE rests SET probe_at = bell_now(), probes = 0 WHERE label = $1`, label)
 	return wrap(err, "look at the source")
 }
 

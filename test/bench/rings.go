@@ -23,7 +23,7 @@ func (b *bench) rings(ctx context.Context, due int) error {
 			return err
 		}
 		began := time.Now()
-		n, err := e.Ring(ctx)
+		n, err := e.Clock.Ring(ctx)
 		if err != nil {
 			return err
 		}

@@ -196,7 +196,7 @@ func (h *harness) saveAgain(ctx context.Context, r ringing) error {
 	if err != nil {
 		return err
 	}
-	_, err = h.engine.SaveJob(ctx, h.person, r.name, "mara", true, j.Definition)
+	_, err = h.service.Jobs.Save(ctx, h.person, r.name, "mara", true, j.Definition)
 	return err
 }
 
@@ -204,7 +204,7 @@ func (h *harness) saveAgain(ctx context.Context, r ringing) error {
 func (h *harness) switchOver(ctx context.Context, r ringing, on map[string]time.Time) error {
 	since := on[r.name]
 	before := time.Now().Add(h.offset())
-	if _, err := h.engine.Switch(ctx, h.person, r.name, since.IsZero()); err != nil {
+	if _, err := h.service.Jobs.Switch(ctx, h.person, r.name, since.IsZero()); err != nil {
 		// Its answer may be what was lost: from here on it is perhaps off.
 		if _, known := h.offs[r.name]; !since.IsZero() && !known {
 			h.offs[r.name] = before

@@ -20,6 +20,7 @@ import (
 	"time"
 
 	"ironbell/internal/artifact"
+	"ironbell/internal/assemble"
 	"ironbell/internal/child"
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/zone"
@@ -31,6 +32,7 @@ import (
 	"ironbell/internal/outgoing"
 	"ironbell/internal/report"
 	"ironbell/internal/secret"
+	"ironbell/internal/service"
 	"ironbell/internal/store"
 	"ironbell/internal/task"
 	"ironbell/standin/gate"
@@ -79,7 +81,7 @@ type harness struct {
 	atStop  int      // offers that were open when something was killed; under mu
 	line    *lossy.Line
 	dsn     string // over the line
-	engine  *engine.Engine
+	service *service.Service
 	person  job.Person
 	mu      sync.Mutex
 	began   time.Time
@@ -158,7 +160,7 @@ func raise(t *testing.T) *harness {
 	sources := report.NewSources(h.store, vault, report.Allowed{})
 	t.Cleanup(sources.Close)
 	// It saves and switches jobs, and does no work.
-	h.engine = engine.New(h.store, sources, deliver.NewDestinations(h.store, vault, deliver.Allowed{Guard: guard, Folders: []string{h.folder()}}), files, engine.Options{
+	_, h.service = assemble.Node(h.store, sources, deliver.NewDestinations(h.store, vault, deliver.Allowed{Guard: guard, Folders: []string{h.folder()}}), files, engine.Options{
 		Node: "desk", Now: func() time.Time { return time.Now().Add(h.offset()) }, Guard: guard, Kinds: map[job.TaskKind]task.Kind{job.KindCollect: unseen{}}, Log: slog.New(slog.DiscardHandler),
 	})
 	h.ons, h.offs = map[string][]span{}, map[string]time.Time{}

@@ -13,6 +13,7 @@ const stale: Record<Notice['kind'], string[]> = {
   jobs: ['day', 'jobs', 'job'],
   runs: ['day', 'runs', 'jobs', 'job', 'run', 'log', 'deliveries', 'alert'],
   nodes: ['state'],
+  settings: ['settings', 'state'],
   run: ['day', 'runs', 'jobs', 'job', 'run', 'log', 'deliveries'],
   deliveries: ['deliveries'],
   destinations: ['destinations', 'deliveries', 'state'],

@@ -13,6 +13,7 @@ const (
 	NoticeDeliveries   NoticeKind = "deliveries"   // deliveries that became ready
 	NoticeDestinations NoticeKind = "destinations" // destinations that rest or work again
 	NoticeAlerts       NoticeKind = "alerts"       // alerts
+	NoticeSettings     NoticeKind = "settings"     // of what is done every so often
 	NoticeNodes        NoticeKind = "nodes"        // what nodes are to do
 	NoticeCancel       NoticeKind = "cancel"       // a run that was cancelled; the id names it
 	NoticeAccess       NoticeKind = "access"       // sign-ins that ended

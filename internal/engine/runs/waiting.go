@@ -1,0 +1,209 @@
+package runs
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"ironbell/internal/core/expr"
+	"ironbell/internal/core/job"
+	"ironbell/internal/core/policy"
+	"ironbell/internal/core/zone"
+	"ironbell/internal/engine/gate"
+	"ironbell/internal/event"
+	"ironbell/internal/store"
+)
+
+// holdRun lets a run wait that the rule of a trigger rang; it begins at once when all
+// that it waits for has happened already.
+func (rs *Runs) holdRun(ctx context.Context, t *store.Tx, w store.Waiter, run store.NewRun) error {
+	bunch, err := rs.Bunch(w, run.Nominal)
+	if err != nil {
+		return err
+	}
+	held := store.HeldRun{RunID: run.ID, TriggerID: w.TriggerID, Bunch: bunch, Due: run.Due, Nominal: run.Nominal}
+	if err := t.HoldRun(ctx, held); err != nil {
+		return err
+	}
+	_, err = rs.LetBegin(ctx, t, w, held)
+	return err
+}
+
+// LetBegin lets a run begin that waited, when all has happened, and tells whether it
+// did.
+func (rs *Runs) LetBegin(ctx context.Context, t *store.Tx, w store.Waiter, run store.HeldRun) (bool, error) {
+	wait := w.Waits.V.WithDefaults()
+	all, err := t.AllHappened(ctx, w.TriggerID, run.Bunch)
+	if err != nil {
+		return false, err
+	}
+	all = rs.Counts(wait, all, run.Due)
+	if !Complete(wait, all) {
+		return false, nil
+	}
+	whats, given := rs.WhatCame(wait, w.Given.V, all)
+	began, err := t.Release(ctx, run.RunID, rs.node.Now().Add(job.Seconds(w.Delay)), given, "for its turn; what it waited for has happened: "+strings.Join(whats, "; "))
+	if err != nil || !began || !wait.Once {
+		return began, err
+	}
+	return true, t.DropHappened(ctx, w.TriggerID, run.Bunch)
+}
+
+// Bunch names what belongs together: the business day of an instant, or nothing for
+// a window.
+func (rs *Runs) Bunch(w store.Waiter, at time.Time) (string, error) {
+	if w.Waits.V.WithDefaults().Match == job.MatchWindow {
+		return "", nil
+	}
+	return rs.businessDay(w, at)
+}
+
+// Counts keeps what counts for something at an instant: all of its day, or what
+// happened within the window before or after it.
+func (rs *Runs) Counts(wait job.Wait, all []store.Happened, at time.Time) []store.Happened {
+	if wait.Match != job.MatchWindow {
+		return all
+	}
+	return slices.DeleteFunc(all, func(h store.Happened) bool { return h.At.Sub(at).Abs() > time.Duration(wait.Within) })
+}
+
+// WhatCame says what has happened, and gives the values of the run that begins.
+func (rs *Runs) WhatCame(wait job.Wait, own job.Values, all []store.Happened) (whats []string, given job.Values) {
+	facts := map[string]any{}
+	for _, a := range all {
+		whats = append(whats, a.What)
+		if len(a.Facts.V) > 0 {
+			facts = a.Facts.V
+		}
+	}
+	given, err := take(wait, own, facts, rs.node.Now())
+	if err != nil {
+		given = own
+		whats = append(whats, fmt.Sprintf("its values could not be taken from the event: %s", err))
+	}
+	return whats, given
+}
+
+// Complete tells whether enough has happened.
+func Complete(w job.Wait, all []store.Happened) bool {
+	if w.Need == job.NeedAny {
+		return len(all) > 0
+	}
+	return len(all) == len(w.For)
+}
+
+// businessDay is the day that an instant belongs to: its date in the trigger's
+// zone; when the job goes by calendars, a closed day belongs to the open day
+// before it.
+func (rs *Runs) businessDay(w store.Waiter, at time.Time) (string, error) {
+	place, err := zone.Load(w.Zone)
+	if err != nil {
+		return "", fmt.Errorf("the zone of a trigger: %w", err)
+	}
+	day := at.In(place)
+	c, err := rs.times.Calendar(w.Calendars.V)
+	if err != nil {
+		return "", err
+	}
+	const longest = 60 // days that a house may be closed on end
+	if c != nil {
+		for n := 0; !c.Open(day.Year(), int(day.Month())).Has(day.Day()) && n < longest; n++ {
+			day = day.AddDate(0, 0, -1)
+		}
+	}
+	return day.Format(time.DateOnly), nil
+}
+
+// take gives the values of a run: the trigger's, with those taken from the event.
+func take(w job.Wait, given job.Values, facts map[string]any, now time.Time) (job.Values, error) {
+	out := given.Over(nil)
+	for name, v := range w.Take {
+		text, ok := v.(string)
+		if !ok {
+			out[name] = v
+			continue
+		}
+		if len(facts) == 0 && strings.Contains(text, "{") {
+			continue // no event is among what happened
+		}
+		parsed, err := expr.Parse(text, expr.Names{Event: true})
+		if err != nil {
+			return nil, err
+		}
+		filled, err := parsed.Fill(expr.Facts{Event: facts, Date: now})
+		if err != nil {
+			return nil, err
+		}
+		out[name] = filled
+	}
+	return out, nil
+}
+
+// StartBy makes a run of a job because of what happened, or records why not.
+func (rs *Runs) StartBy(ctx context.Context, t *store.Tx, w store.Waiter, given job.Values, nominal time.Time, why string) (job.RunID, error) {
+	now := rs.node.Now()
+	open, err := t.OpenFor(ctx, w.JobID, given)
+	if err != nil {
+		return 0, err
+	}
+	d := policy.Rings(job.OutageOnce, w.Overlap, []time.Time{now}, now, false, open)[0]
+	frozen, err := t.FreezeOver(ctx, now, now)
+	if err != nil {
+		return 0, err
+	}
+	reason := ""
+	if f := gate.FreezeOf(frozen, w.Labels.V, now); f != nil {
+		reason = gate.HeldBack(*f)
+		if f.Rings == "pass over" {
+			d = policy.Decision{Decision: job.RingPassedOver, Reason: reason}
+		}
+	}
+	if d.Decision == job.RingJoined {
+		return d.Joins, t.Log(ctx, job.LogLine{Text: "joined by: " + why}, d.Joins)
+	}
+	run := store.NewRun{
+		JobID: w.JobID, Job: w.Job, JobVersion: w.JobVersion, TriggerID: &w.TriggerID, Why: why, Nominal: nominal, Due: now, Zone: w.Zone,
+		Given: given, Priority: w.Priority, Gated: w.Overlap != job.OverlapTogether, Labels: w.Labels.V, Reason: reason,
+	}
+	usual, err := t.Usual(ctx, []int64{w.JobID})
+	if err != nil {
+		return 0, err
+	}
+	if err := timeRun(&run, w.Delay, w.Deadline.V, usual[w.JobID]); err != nil {
+		return 0, err
+	}
+	made := []store.NewRun{run}
+	if err := t.AddRuns(ctx, made); err != nil {
+		return 0, err
+	}
+	if d.Decision == job.RingPassedOver {
+		return 0, t.PassOver(ctx, made[0].ID, d.Reason)
+	}
+	return made[0].ID, nil
+}
+
+// Missing says in words what a waiting run still waits for.
+func (rs *Runs) Missing(ctx context.Context, from interface {
+	HappenedFor(ctx context.Context, run job.RunID) (*store.HeldRun, []store.Happened, error)
+	TriggerWait(ctx context.Context, trigger int64) (*job.Wait, error)
+}, run job.Run,
+) ([]string, error) {
+	held, have, err := from.HappenedFor(ctx, run.ID)
+	if err != nil || held == nil {
+		return nil, err
+	}
+	wait, err := from.TriggerWait(ctx, held.TriggerID)
+	if err != nil || wait == nil {
+		return nil, err
+	}
+	have = rs.Counts(wait.WithDefaults(), have, held.Due)
+	var missing []string
+	for i, c := range wait.For {
+		if !slices.ContainsFunc(have, func(h store.Happened) bool { return h.Place == i }) {
+			missing = append(missing, event.Reading(c))
+		}
+	}
+	return missing, nil
+}

@@ -1,0 +1,119 @@
+package upkeep
+
+import (
+	"context"
+	"fmt"
+	"strconv"
+	"time"
+
+	"ironbell/internal/scratch"
+)
+
+// keepHouse does what is due about once an hour: the partitions to come, what
+// has ended, and what has been kept long enough.
+func (u *Upkeep) keepHouse(ctx context.Context) error {
+	is, err := u.installation.Is(ctx)
+	if err != nil {
+		return err
+	}
+	// Files that the original may still need are nobody's here to remove.
+	shared := is.Copy != nil || is.Test != nil && is.Test.Files == is.Files
+	now := u.node.Now()
+	for doing, do := range map[string]func() error{
+		"make the partitions of the coming months": func() error { return u.store.EnsureMonths(ctx) },
+		"forget sign-ins that have ended":          func() error { return u.store.SweepAccess(ctx) },
+		"forget what never came together":          func() error { return u.store.SweepHappened(ctx, now.AddDate(0, 0, -40)) },
+		"forget old names":                         func() error { return u.store.SweepNames(ctx) },
+		"remove what was kept long enough":         func() error { return u.sweepOld(ctx) },
+		"remove files that were kept long enough":  func() error { return unless(shared, func() error { return u.removeFiles(ctx) }) },
+		"remove old logs and runs":                 func() error { return u.sweepHistory(ctx, now) },
+		"remove old months":                        func() error { return u.store.DropMonths(ctx) },
+		"remove temporary folders that were left":  func() error { _, err := scratch.Sweep(); return err },
+		"remove files that nobody knows":           func() error { return unless(shared, func() error { return u.removeStrays(ctx, time.Now()) }) }, // files have the times of the disk
+	} {
+		if err := do(); err != nil {
+			return fmt.Errorf("%s: %w", doing, err)
+		}
+	}
+	return nil
+}
+
+// sweepOld removes what belongs to no single job and was kept long enough.
+func (u *Upkeep) sweepOld(ctx context.Context) error {
+	k, err := u.store.Keeping(ctx)
+	if err != nil {
+		return err
+	}
+	return u.store.SweepOld(ctx, k)
+}
+
+// unless does something, unless it is not to be done here.
+func unless(not bool, do func() error) error {
+	if not {
+		return nil
+	}
+	return do()
+}
+
+// sweepHistory removes old logs and runs, once a day.
+func (u *Upkeep) sweepHistory(ctx context.Context, now time.Time) error {
+	if now.Sub(u.swept) < 24*time.Hour {
+		return nil
+	}
+	err := u.store.SweepHistory(ctx)
+	if err == nil {
+		u.swept = now
+	}
+	return err
+}
+
+// removeFiles removes the files of runs and messages that have been kept for
+// as long as their jobs say. Their records stay with the runs.
+func (u *Upkeep) removeFiles(ctx context.Context) error {
+	for ctx.Err() == nil {
+		keys, err := u.store.OldFiles(ctx, reapBatch)
+		if err != nil || len(keys) == 0 {
+			return err
+		}
+		for _, k := range keys {
+			if err := u.files.Remove(k.Key); err != nil {
+				return err
+			}
+		}
+		if err := u.store.FilesRemoved(ctx, keys); err != nil {
+			return err
+		}
+		if len(keys) < reapBatch {
+			return nil
+		}
+	}
+	return ctx.Err()
+}
+
+// strayAge is how old a file must be that no record names before it is removed:
+// older than any task may take.
+const strayAge = 48 * time.Hour
+
+// removeStrays removes what nodes that died left in the store of artifacts: one
+// of its 256 folders at each call.
+func (u *Upkeep) removeStrays(ctx context.Context, now time.Time) error {
+	folder := strconv.FormatInt(256+now.Unix()/int64(upkeep/time.Second)%256, 16)[1:]
+	old, err := u.files.Older(folder, now.Add(-strayAge))
+	if err != nil || len(old) == 0 {
+		return err
+	}
+	known, err := u.store.KnownKeys(ctx, old)
+	if err != nil {
+		return err
+	}
+	for _, key := range old {
+		if known[key] {
+			continue
+		}
+		if err := u.files.Remove(key); err != nil {
+			return err
+		}
+		u.node.Log.Info("removed a file that no record names", "key", key)
+	}
+	return nil
+}

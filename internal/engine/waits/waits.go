@@ -1,0 +1,209 @@
+// Package waits knows what happened and who waits for it: events that were reported or that tasks
+// raised, and outcomes of runs. Each is written for those triggers that wait for it; when that
+// completes what one waits for, runs lets a held run begin or makes one.
+//
+// Everything is written in the transaction in which it happened, so that nothing that was
+// committed is missed by those who wait.
+package waits
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"ironbell/internal/engine/node"
+	"ironbell/internal/timetable"
+
+	"ironbell/internal/core/fault"
+	"ironbell/internal/core/job"
+	"ironbell/internal/core/phrase"
+	"ironbell/internal/engine/runs"
+	"ironbell/internal/event"
+	"ironbell/internal/store"
+)
+
+// Waits starts what waits. It may be used by several goroutines.
+type Waits struct {
+	node  *node.Node
+	store *store.Store
+	times *timetable.Timetable
+	runs  *runs.Runs
+}
+
+// New makes what starts those who wait.
+func New(n *node.Node, s *store.Store, times *timetable.Timetable, r *runs.Runs) *Waits {
+	return &Waits{node: n, store: s, times: times, runs: r}
+}
+
+// Raise records an event and starts what waits for it.
+func (ws *Waits) Raise(ctx context.Context, t *store.Tx, ev job.Event, by *int64, run *job.RunID) (started []job.RunID, fresh bool, err error) {
+	row, fresh, err := t.PutEvent(ctx, ev, by, run)
+	if err != nil || !fresh {
+		return nil, fresh, err
+	}
+	waiters, err := t.WaitersForEvent(ctx, ev.Type)
+	if err != nil || len(waiters) == 0 {
+		return nil, fresh, err
+	}
+	facts, err := event.Facts(ev)
+	if err != nil {
+		return nil, fresh, err
+	}
+	if err := ws.times.Refresh(ctx, t); err != nil {
+		return nil, fresh, err
+	}
+	for _, w := range waiters {
+		if !event.Matches(w.Waits.V.For[w.Place], event.Happening{Event: &ev}) {
+			continue
+		}
+		what := fmt.Sprintf("event %s of %s", ev.Type, ev.Source)
+		if ev.Subject != "" {
+			what += " about " + ev.Subject
+		}
+		id, err := ws.happen(ctx, t, w, store.Happened{Place: w.Place, Nominal: ev.Time, What: what}.WithFacts(facts))
+		if err != nil {
+			return nil, fresh, err
+		}
+		if id != 0 {
+			started = append(started, id)
+		}
+	}
+	if len(started) > 0 {
+		err = t.EventStarted(ctx, row, started)
+	}
+	return started, fresh, err
+}
+
+// Ended starts what waits for the outcomes of runs that have ended. Each
+// waits for an outcome of a run once, however often it is revised. Rehearsals
+// start nothing.
+func (ws *Waits) Ended(ctx context.Context, t *store.Tx, ended []store.RunMove) error {
+	ended = slices.DeleteFunc(ended, func(m store.RunMove) bool { return m.Run.Rehearsal })
+	jobs := make([]int64, len(ended))
+	for i, m := range ended {
+		jobs[i] = m.Run.JobID
+	}
+	if len(jobs) == 0 {
+		return nil
+	}
+	waiters, by, err := t.WaitersForJobs(ctx, jobs)
+	if err != nil || len(waiters) == 0 {
+		return err
+	}
+	if err := ws.times.Refresh(ctx, t); err != nil {
+		return err
+	}
+	for _, m := range ended {
+		if !slices.Contains(by, m.Run.JobID) {
+			continue
+		}
+		before, err := t.Announce(ctx, m.Run.ID, m.To)
+		if err != nil {
+			return err
+		}
+		run := m.Run
+		run.State = m.To
+		for i, w := range waiters {
+			c := w.Waits.V.For[w.Place]
+			heard := slices.ContainsFunc(c.Outcomes(), func(s job.RunState) bool { return slices.Contains(before, string(s)) })
+			if by[i] != run.JobID || heard || !event.Matches(c, event.Happening{Run: &run}) {
+				continue
+			}
+			if _, err := ws.happen(ctx, t, w, store.Happened{Place: w.Place, Nominal: run.Nominal, What: fmt.Sprintf("%s is %s (run %s)", run.Job, run.State, run.ID)}); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// happen notes that a condition of a trigger has come about. When that completes
+// what the trigger waits for, the runs that its rule rang begin, or, without a rule, a
+// run is made. It gives the first of them.
+func (ws *Waits) happen(ctx context.Context, t *store.Tx, w store.Waiter, h store.Happened) (job.RunID, error) {
+	wait := w.Waits.V.WithDefaults()
+	h.TriggerID, h.At = w.TriggerID, ws.node.Now()
+	var err error
+	if h.Bunch, err = ws.runs.Bunch(w, h.Nominal); err != nil {
+		return 0, err
+	}
+	if err := t.PutHappened(ctx, h); err != nil {
+		return 0, err
+	}
+	if w.Rule != "" {
+		held, err := t.HeldRuns(ctx, w.TriggerID, h.Bunch)
+		if err != nil {
+			return 0, err
+		}
+		var first job.RunID
+		for _, run := range held {
+			began, err := ws.runs.LetBegin(ctx, t, w, run)
+			if err != nil {
+				return first, err
+			}
+			if began && first == 0 {
+				first = run.RunID
+			}
+			if began && wait.Once {
+				break // what happened is spent
+			}
+		}
+		return first, nil
+	}
+	all, err := t.AllHappened(ctx, w.TriggerID, h.Bunch)
+	if err != nil {
+		return 0, err
+	}
+	all = ws.runs.Counts(wait, all, h.At)
+	if !runs.Complete(wait, all) {
+		return 0, nil
+	}
+	if err := t.DropHappened(ctx, w.TriggerID, h.Bunch); err != nil {
+		return 0, err
+	}
+	whats, given := ws.runs.WhatCame(wait, w.Given.V, all)
+	nominal := all[0].Nominal
+	for _, a := range all {
+		if a.Nominal.After(nominal) {
+			nominal = a.Nominal
+		}
+	}
+	return ws.runs.StartBy(ctx, t, w, given, nominal, phrase.Upper(strings.Join(whats, "; "))+".")
+}
+
+// vainBatch is how many runs that waited in vain are passed over in one transaction.
+const vainBatch = 200
+
+// GiveUp passes over the runs that waited in vain for what should have happened,
+// and tells their owners.
+func (ws *Waits) GiveUp(ctx context.Context) error {
+	return ws.store.Do(ctx, func(t *store.Tx) error {
+		ids, err := t.GaveUp(ctx, vainBatch)
+		if err != nil {
+			return err
+		}
+		for _, id := range ids {
+			run, err := t.Run(ctx, id)
+			if err != nil {
+				return err
+			}
+			missing, err := ws.runs.Missing(ctx, t, run)
+			if err != nil {
+				return err
+			}
+			reason := "it waited in vain for " + strings.Join(missing, " and ")
+			if err := t.PassOver(ctx, id, reason); err != nil {
+				return err
+			}
+			f := fault.New(fault.Task, "", reason, "See why it did not happen; ring the job by hand if it is to run all the same.")
+			if err := t.OpenAlert(ctx, job.Alert{
+				Kind: job.AlertMissed, Cause: fmt.Sprintf("missed:%d", run.JobID), JobID: &run.JobID, RunID: &id,
+				Happened: fmt.Sprintf("Run %s of %s did not begin: %s.", id, run.Job, reason), ForWhom: "nothing was sent to anybody by this run", Tried: "waited as long as the job says", Advice: f.Advice,
+			}); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}

@@ -1,0 +1,238 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"strconv"
+	"strings"
+
+	"ironbell/internal/access"
+	"ironbell/internal/core/fault"
+	"ironbell/internal/core/job"
+	"ironbell/internal/core/phrase"
+	"ironbell/internal/store"
+	"ironbell/internal/task"
+)
+
+// Whom tells whom some recipients come to now, who gets nothing, and what is wrong
+// with single ones.
+func (pp *People) Whom(ctx context.Context, texts []string) (addresses, notes []string, wrong []fault.Wrong, err error) {
+	to, notes, bad, err := task.Resolve(ctx, pp.store, pp.now(), texts)
+	addresses = []string{}
+	for _, r := range to {
+		addresses = append(addresses, r.Address)
+	}
+	if v, ok := bad.(*fault.Invalid); ok { //nolint:errorlint // never wrapped
+		wrong = v.Wrong
+	}
+	return addresses, notes, wrong, err
+}
+
+// had is what stood in the records before a change, for the record of changes;
+// nothing when there was none.
+func had[T any](before T, err error) (any, error) {
+	if store.IsMissing(err) {
+		return nil, nil //nolint:nilnil // nothing is what was there
+	}
+	return before, err
+}
+
+// SaveGroup checks and saves a group. Lists within its members are taken apart.
+func (pp *People) SaveGroup(ctx context.Context, who job.Person, g job.Group) (job.Group, error) {
+	if err := access.May(who, access.Administer, "", ""); err != nil {
+		return g, err
+	}
+	v := &fault.Invalid{What: fmt.Sprintf("group %q", g.Name)}
+	CheckName(v, "name", g.Name)
+	members := []string{}
+	for _, text := range g.Members {
+		members = append(members, job.SplitRecipients(text)...)
+	}
+	g.Members = members
+	for i, text := range members {
+		to, err := job.ReadRecipient(text)
+		switch {
+		case err != nil:
+			v.Add(fmt.Sprintf("members[%d]", i), "%s", err)
+			continue
+		case to.Kind == job.ToGroup && strings.EqualFold(to.Name, g.Name):
+			v.Add(fmt.Sprintf("members[%d]", i), "the group would hold itself")
+			continue
+		}
+		_, _, wrong, err := pp.Whom(ctx, []string{text})
+		if err != nil {
+			return g, err
+		}
+		for _, w := range wrong {
+			v.Add(fmt.Sprintf("members[%d]", i), "%s", w.Sentence)
+		}
+	}
+	if err := v.Err(); err != nil {
+		return g, err
+	}
+	err := pp.store.Do(ctx, func(t *store.Tx) error {
+		before, err := had(t.Group(ctx, g.Name))
+		if err != nil {
+			return err
+		}
+		if err := t.PutGroup(ctx, g); err != nil {
+			return err
+		}
+		if err := t.Audit(ctx, who.Login, "save", "group", g.Name, before, g); err != nil {
+			return err
+		}
+		g, err = t.Group(ctx, g.Name)
+		return err
+	})
+	return g, err
+}
+
+// RemoveGroup removes a group that no job sends to.
+func (pp *People) RemoveGroup(ctx context.Context, who job.Person, name string) error {
+	return pp.removeNamed(ctx, who, "group", name, func(t *store.Tx) error { return t.RemoveGroup(ctx, name) })
+}
+
+// RemovePost removes a post that no job sends to; those under it move up.
+func (pp *People) RemovePost(ctx context.Context, who job.Person, name string) error {
+	return pp.removeNamed(ctx, who, "post", name, func(t *store.Tx) error { return t.RemovePost(ctx, name) })
+}
+
+func (pp *People) removeNamed(ctx context.Context, who job.Person, kind, name string, remove func(*store.Tx) error) error {
+	if err := access.May(who, access.Administer, "", ""); err != nil {
+		return err
+	}
+	jobs, err := pp.store.JobsSendingTo(ctx, kind, name)
+	if err != nil {
+		return err
+	}
+	if len(jobs) > 0 {
+		v := &fault.Invalid{What: fmt.Sprintf("removing %s %q", kind, name)}
+		v.Add("name", "%d %s to it, such as %s; take it out of them first", len(jobs), phrase.Plural(len(jobs), "job sends", "jobs send"), strings.Join(jobs[:min(len(jobs), 5)], ", "))
+		return v.Err()
+	}
+	return pp.store.Do(ctx, func(t *store.Tx) error {
+		if err := remove(t); err != nil {
+			return err
+		}
+		return t.Audit(ctx, who.Login, "remove", kind, name, map[string]string{"name": name}, nil)
+	})
+}
+
+// SavePost checks and saves a post.
+func (pp *People) SavePost(ctx context.Context, who job.Person, p job.Post) (job.Post, error) {
+	if err := access.May(who, access.Administer, "", ""); err != nil {
+		return p, err
+	}
+	v := &fault.Invalid{What: fmt.Sprintf("post %q", p.Name)}
+	CheckName(v, "name", p.Name)
+	if p.Under != "" {
+		all, err := pp.store.PostsUnder(ctx, p.Name)
+		if err != nil && !store.IsMissing(err) {
+			return p, err
+		}
+		for _, below := range all {
+			if strings.EqualFold(below.Name, p.Under) {
+				v.Add("under", "%s stands under %s already: it would be a circle", below.Name, p.Name)
+			}
+		}
+		if _, err := pp.store.Post(ctx, p.Under); store.IsMissing(err) {
+			v.Add("under", "there is no post %q", p.Under)
+		} else if err != nil {
+			return p, err
+		}
+	}
+	for i, login := range p.Holders {
+		if _, _, err := pp.store.PersonByLogin(ctx, login); store.IsMissing(err) {
+			v.Add(fmt.Sprintf("holders[%d]", i), "there is no person %q", login)
+		} else if err != nil {
+			return p, err
+		}
+	}
+	if p.Holders == nil {
+		p.Holders = []string{}
+	}
+	if err := v.Err(); err != nil {
+		return p, err
+	}
+	err := pp.store.Do(ctx, func(t *store.Tx) error {
+		before, err := had(t.Post(ctx, p.Name))
+		if err != nil {
+			return err
+		}
+		if err := t.PutPost(ctx, p); err != nil {
+			return err
+		}
+		if err := t.Audit(ctx, who.Login, "save", "post", p.Name, before, p); err != nil {
+			return err
+		}
+		p, err = t.Post(ctx, p.Name)
+		return err
+	})
+	return p, err
+}
+
+// Receives lists the jobs that sent to a person in the last days.
+func (pp *People) Receives(ctx context.Context, login string, days int) ([]store.Gets, error) {
+	p, _, err := pp.store.PersonByLogin(ctx, login)
+	if err != nil {
+		return nil, err
+	}
+	if p.Mail == "" {
+		return []store.Gets{}, nil
+	}
+	return pp.store.GetsOf(ctx, p.Mail, days)
+}
+
+// LeaveJobs takes a person off the lists of jobs, or puts them on again: one by
+// name, or all that send to them. They themselves leave what lets them; an
+// administrator takes them off anything. It tells how many.
+func (pp *People) LeaveJobs(ctx context.Context, who job.Person, login, name string, leave bool) (int, error) {
+	p, _, err := pp.store.PersonByLogin(ctx, login)
+	if err != nil {
+		return 0, err
+	}
+	if err := access.MaySpeakFor(who, p); err != nil {
+		return 0, err
+	}
+	const days = 400
+	gets, err := pp.Receives(ctx, login, days)
+	if err != nil {
+		return 0, err
+	}
+	n := 0
+	v := &fault.Invalid{What: "the list of " + p.Name}
+	for _, g := range gets {
+		if name != "" && !strings.EqualFold(g.Job, name) && strconv.FormatInt(g.JobID, 10) != name {
+			continue
+		}
+		if leave && !g.MayLeave && who.Role != job.RoleAdministrator {
+			v.Add(g.Job, "its owner does not let recipients leave; ask them")
+			continue
+		}
+		if g.Left == leave {
+			continue
+		}
+		if err := pp.store.Do(ctx, func(t *store.Tx) error {
+			var err error
+			if leave {
+				err = t.Leave(ctx, g.JobID, p.Mail, "by "+who.Name)
+			} else {
+				err = t.ComeBack(ctx, g.JobID, p.Mail)
+			}
+			if err != nil {
+				return err
+			}
+			return t.Audit(ctx, who.Login, map[bool]string{true: "leave", false: "return"}[leave], "job", g.Job, nil, map[string]any{"person": p.Login})
+		}); err != nil {
+			return n, err
+		}
+		n++
+	}
+	if n == 0 && len(v.Wrong) == 0 && name != "" {
+		v.Add("", "the job %q sent nothing to %s", name, p.Name)
+	}
+	if n == 0 {
+		return n, v.Err()
+	}
+	return n, nil
+}

@@ -1,0 +1,192 @@
+// Package service is what people and programs ask for, one type for each subject: who may do it is
+// asked, what is wrong is said in sentences at its place, and what is done is one transaction
+// with its record in the audit trail.
+//
+// It asks the engine's rooms that make runs, settle them and tell people, never the loops. The
+// API is its only caller beside tests.
+package service
+
+import (
+	"log/slog"
+	"time"
+
+	"ironbell/internal/access"
+	"ironbell/internal/artifact"
+	"ironbell/internal/core/job"
+	"ironbell/internal/deliver"
+	"ironbell/internal/engine/notify"
+	"ironbell/internal/engine/rests"
+	"ironbell/internal/engine/runs"
+	"ironbell/internal/engine/settle"
+	"ironbell/internal/engine/waits"
+	"ironbell/internal/installation"
+	"ironbell/internal/report"
+	"ironbell/internal/store"
+	"ironbell/internal/task"
+	"ironbell/internal/timetable"
+)
+
+// Needs are what the service works with.
+type Needs struct {
+	Store        *store.Store
+	Files        *artifact.Folder
+	Sources      *report.Sources
+	Destinations *deliver.Destinations
+	Reports      *task.Report
+	Kinds        map[job.TaskKind]task.Kind
+	Times        *timetable.Timetable
+	Links        access.Links
+	Installation *installation.Keeper
+	Runs         *runs.Runs
+	Waits        *waits.Waits
+	Notify       *notify.Notifier
+	Settle       *settle.Settler
+	Rests        *rests.Rests
+	Now          func() time.Time // the clock that rings are held against
+	Log          *slog.Logger
+}
+
+// Service has one part for each subject. They may be used by several goroutines.
+type Service struct {
+	Alerts       *Alerts
+	Calendars    *Calendars
+	Deliveries   *Deliveries
+	Events       *Events
+	Freezes      *Freezes
+	Installation *Installation
+	Jobs         *Jobs
+	People       *People
+	Places       *Places
+	Reports      *Reports
+	Runs         *Runs
+	Settings     *Settings
+}
+
+// New puts the service together.
+func New(n Needs) *Service {
+	ck := &checks{store: n.Store, sources: n.Sources, kinds: n.Kinds, times: n.Times, now: n.Now}
+	s := &Service{
+		Alerts:     &Alerts{store: n.Store, links: n.Links},
+		Calendars:  &Calendars{store: n.Store, times: n.Times, runs: n.Runs, now: n.Now, log: n.Log},
+		Deliveries: &Deliveries{store: n.Store, notify: n.Notify, settle: n.Settle, now: n.Now},
+		Events:     &Events{store: n.Store, waits: n.Waits, installation: n.Installation},
+		Freezes:    &Freezes{store: n.Store, now: n.Now},
+		People:     &People{store: n.Store, links: n.Links, now: n.Now},
+		Places:     &Places{store: n.Store, sources: n.Sources, destinations: n.Destinations, notify: n.Notify, rests: n.Rests, now: n.Now, log: n.Log},
+		Reports:    &Reports{store: n.Store, sources: n.Sources, times: n.Times, reports: n.Reports, checks: ck, now: n.Now},
+		Runs:       &Runs{store: n.Store, files: n.Files, times: n.Times, runs: n.Runs, waits: n.Waits, settle: n.Settle, checks: ck, now: n.Now},
+		Settings:   &Settings{store: n.Store},
+	}
+	s.Jobs = &Jobs{store: n.Store, sources: n.Sources, kinds: n.Kinds, times: n.Times, runs: n.Runs, asked: s.Runs, checks: ck, now: n.Now}
+	s.Installation = &Installation{store: n.Store, files: n.Files, installation: n.Installation, settings: s.Settings, now: n.Now}
+	return s
+}
+
+// Alerts are acknowledged and closed.
+type Alerts struct {
+	store *store.Store
+	links access.Links
+}
+
+// Calendars are saved and removed, and rules read by them.
+type Calendars struct {
+	store *store.Store
+	times *timetable.Timetable
+	runs  *runs.Runs
+	now   func() time.Time
+	log   *slog.Logger
+}
+
+// Deliveries are settled, allowed and let go.
+type Deliveries struct {
+	store  *store.Store
+	notify *notify.Notifier
+	settle *settle.Settler
+	now    func() time.Time
+}
+
+// Events are reported from outside.
+type Events struct {
+	store        *store.Store
+	waits        *waits.Waits
+	installation *installation.Keeper
+}
+
+// Freezes hold rings and deliveries back; limits bound what goes on at once.
+type Freezes struct {
+	store *store.Store
+	now   func() time.Time
+}
+
+// Installation is what this installation is, and its nodes.
+type Installation struct {
+	store        *store.Store
+	files        *artifact.Folder
+	installation *installation.Keeper
+	settings     *Settings
+	now          func() time.Time
+}
+
+// Jobs are saved, switched, looked ahead at, and explained.
+type Jobs struct {
+	store   *store.Store
+	sources *report.Sources
+	kinds   map[job.TaskKind]task.Kind
+	times   *timetable.Timetable
+	runs    *runs.Runs
+	asked   *Runs
+	checks  *checks
+	now     func() time.Time
+}
+
+// People are saved with their groups and posts, and what each wants for their mails.
+type People struct {
+	store *store.Store
+	links access.Links
+	now   func() time.Time
+}
+
+// Places are sources and destinations, with the identities that reports are run under.
+type Places struct {
+	store        *store.Store
+	sources      *report.Sources
+	destinations *deliver.Destinations
+	notify       *notify.Notifier
+	rests        *rests.Rests
+	now          func() time.Time
+	log          *slog.Logger
+}
+
+// Reports are saved, checked and looked at.
+type Reports struct {
+	store   *store.Store
+	sources *report.Sources
+	times   *timetable.Timetable
+	reports *task.Report
+	checks  *checks
+	now     func() time.Time
+}
+
+// Runs are asked for, made again, cancelled and compared.
+type Runs struct {
+	store  *store.Store
+	files  *artifact.Folder
+	times  *timetable.Timetable
+	runs   *runs.Runs
+	waits  *waits.Waits
+	settle *settle.Settler
+	checks *checks
+	now    func() time.Time
+}
+
+// Settings of the whole installation.
+type Settings struct{ store *store.Store }
+
+// checks look whether records hold together before they are saved.
+type checks struct {
+	store   *store.Store
+	sources *report.Sources
+	kinds   map[job.TaskKind]task.Kind
+	times   *timetable.Timetable
+	now     func() time.Time
+}
