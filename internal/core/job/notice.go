@@ -24,6 +24,6 @@ const (
 // Notice is word of a change, to shorten a wait: what it is about and which. Whoever hears
 // none finds the change by looking.
 type Notice struct {
-	Kind NoticeKind `json:"kind" enum:"jobs,calendars,parts,run,runs,deliveries,destinations,alerts,nodes,cancel,access,pulse,everything"`
+	Kind NoticeKind `json:"kind" enum:"jobs,calendars,parts,run,runs,deliveries,destinations,alerts,settings,nodes,cancel,access,pulse,everything"`
 	ID   string     `json:"id" doc:"of the run, when it is about one"`
 }

@@ -9,7 +9,6 @@ import (
 	"ironbell/internal/store"
 )
 
-// how often a refused password is tried: once more, and then only after its record has changed
 
 // needs is the label of what a fault of a task is about, when that may have failed as
 // a whole; empty when it is the task's own.
