@@ -1,7 +1,6 @@
 package service
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -9,20 +8,14 @@ import (
 	"slices"
 	"strings"
 	"time"
-	"unicode"
-	"unicode/utf8"
 
 	"ironbell/internal/core/chain"
 	"ironbell/internal/core/expr"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
-	"ironbell/internal/core/locale"
-	"ironbell/internal/core/rows"
 	"ironbell/internal/core/rule"
-	"ironbell/internal/core/shape"
 	"ironbell/internal/core/zone"
 	"ironbell/internal/event"
-	"ironbell/internal/report"
 	"ironbell/internal/store"
 	"ironbell/internal/task"
 	"ironbell/internal/timetable"
@@ -30,161 +23,6 @@ import (
 
 // checkLimit is how long a source may take to check a query when it is saved.
 const checkLimit = 10 * time.Second
-
-var onlyDigits = regexp.MustCompile(`^[0-9]+$`)
-
-// CheckName tells what is wrong with the name of a record.
-func CheckName(v *fault.Invalid, where, name string) {
-	switch {
-	case strings.TrimSpace(name) == "":
-		v.Add(where, "it needs a name")
-	case strings.TrimSpace(name) != name:
-		v.Add(where, "the name begins or ends with a blank")
-	case utf8.RuneCountInString(name) > 200:
-		v.Add(where, "the name is longer than 200 characters")
-	case onlyDigits.MatchString(name):
-		v.Add(where, "a name of digits only would be taken for a number; add a letter")
-	case strings.Contains(name, "/"):
-		v.Add(where, "the name holds a slash")
-	case strings.ContainsFunc(name, unseen):
-		v.Add(where, "the name holds a character that nobody sees, such as a control character or a blank of no width; write it anew")
-	case strings.Contains(name, "  "):
-		v.Add(where, "the name holds two blanks in a row, which look like one")
-	}
-}
-
-// blanks are letters and signs by their class that show nothing (Unicode, property
-// Default_Ignorable_Code_Point, and the empty Braille cell).
-var blanks = []rune{0x034F, 0x115F, 0x1160, 0x17B4, 0x17B5, 0x2800, 0x3164, 0xFFA0}
-
-// joiners join or part letters, or choose their form: some scripts are not written without.
-// Names that differ only by them are one (name_key in the schema).
-var joiners = []rune{0x200C, 0x200D, 0xFE0E, 0xFE0F}
-
-// unseen tells whether a character cannot be seen, or not told from a blank.
-func unseen(r rune) bool {
-	if r == ' ' || slices.Contains(joiners, r) {
-		return false
-	}
-	return unicode.In(r, unicode.C, unicode.Z) || slices.Contains(blanks, r) || unicode.Is(unicode.Variation_Selector, r)
-}
-
-// checkQueries lets the source describe each query. A source that cannot be
-// reached right now keeps nobody from saving. It gives what the queries give.
-func (ck *checks) checkQueries(ctx context.Context, v *fault.Invalid, d job.ReportDefinition) []job.Described {
-	source, err := ck.sources.Get(ctx, d.Source, d.Identity)
-	if f := fault.Of(err); err != nil && f.Scope == fault.Source && f.Class == fault.Passing {
-		return nil
-	}
-	if err != nil {
-		v.Add("source", "%s", err)
-		return nil
-	}
-	ctx, stop := context.WithTimeout(ctx, checkLimit)
-	defer stop()
-	describe := func(where, sql string, params []job.Parameter) ([]rows.Column, bool) {
-		columns, err := source.Describe(ctx, report.Query{SQL: sql, Params: params, Zone: "UTC", Limit: checkLimit})
-		if err != nil && fault.Of(err).Scope != fault.Source {
-			v.Add(where, "%s", err)
-		}
-		return columns, err == nil
-	}
-	for i, p := range d.Parameters {
-		if p.Choices == nil || p.Choices.SQL == "" {
-			continue
-		}
-		where := fmt.Sprintf("parameters[%d].choices.sql", i)
-		if columns, ok := describe(where, p.Choices.SQL, d.Parameters[:i]); ok && len(columns) > 2 {
-			v.Add(where, "it gives %d columns; choices have a value and perhaps a label", len(columns))
-		}
-	}
-	var found []job.Described
-	for i, s := range d.Sections {
-		where := fmt.Sprintf("sections[%d]", i)
-		ck.checkSection(v, where, s, d.Parameters)
-		for _, form := range []job.Form{job.FormWhole, job.FormDetail} {
-			in := s.InForm(form)
-			if form == job.FormDetail && s.Detail == nil || strings.TrimSpace(in.SQL) == "" {
-				continue
-			}
-			at := where
-			if form == job.FormDetail {
-				at += ".detail"
-			}
-			columns, ok := describe(at+".sql", in.SQL, d.Parameters)
-			if !ok {
-				continue
-			}
-			given := job.Described{Section: s.Name, Form: form}
-			for _, c := range columns {
-				given.Columns = append(given.Columns, job.PreviewColumn{Name: c.Name, Kind: c.Kind})
-			}
-			found = append(found, given)
-			if _, err := shape.Fit(s, form, columns); err != nil {
-				addAll(v, at, err)
-			}
-			ck.checkText(v, where, s, d.Parameters, columns)
-		}
-		if s.SQL == "" {
-			ck.checkText(v, where, s, d.Parameters, nil)
-		}
-	}
-	return found
-}
-
-// checkSection tells what is wrong with a section's looks and texts, as far as
-// they can be told without its source.
-func (ck *checks) checkSection(v *fault.Invalid, where string, s job.Section, params []job.Parameter) {
-	if _, err := expr.Parse(s.Title, task.Names(params)); err != nil {
-		v.Add(where+".title", "%s", err)
-	}
-	for i, c := range s.Columns {
-		if c.Date != "" {
-			if err := locale.CheckDate(c.Date); err != nil {
-				v.Add(fmt.Sprintf("%s.columns[%d].date", where, i), "the date form %q is not known; use forms such as %%d %%B %%Y", c.Date)
-			}
-		}
-	}
-}
-
-// checkText tells what is wrong with the text of a section.
-func (ck *checks) checkText(v *fault.Invalid, where string, s job.Section, params []job.Parameter, columns []rows.Column) {
-	if s.Kind != job.SectionText {
-		return
-	}
-	names := task.Names(params)
-	for _, c := range columns {
-		names.Columns = append(names.Columns, c.Name)
-	}
-	if _, err := expr.Parse(s.Text, names); err != nil {
-		v.Add(where+".text", "%s", err)
-	}
-}
-
-// addAll adds what another check found below a place.
-func addAll(v *fault.Invalid, where string, err error) {
-	var inner *fault.Invalid
-	if !errors.As(err, &inner) {
-		v.Add(where, "%s", err)
-		return
-	}
-	for _, w := range inner.Wrong {
-		v.Add(where+"."+w.Where, "%s", w.Sentence)
-	}
-}
-
-// hadIdentity tells which identities a job used before it was changed.
-func (ck *checks) hadIdentity(ctx context.Context, old job.Definition) func(source, name string) bool {
-	return func(source, name string) bool {
-		return slices.ContainsFunc(old.Tasks, func(t job.Task) bool {
-			if t.Report == nil || t.Report.Identity != name {
-				return false
-			}
-			r, err := ck.store.Report(ctx, t.Report.Report)
-			return err == nil && r.Source == source
-		})
-	}
-}
 
 // checkJob tells what is wrong with a definition. Its error is about our own
 // records only.
@@ -302,73 +140,6 @@ func (ck *checks) checkTasks(ctx context.Context, v *fault.Invalid, who job.Pers
 		}
 	}
 	return nil
-}
-
-// totalsOf knows which columns the reports of a job add up, as their sources say. It
-// asks only when the job speaks of totals.
-type totalsOf struct {
-	ck    *checks
-	asked bool
-	known map[string][]string // by report; nil for one whose source does not answer
-}
-
-// of lists the columns that a report adds up; known is false when nobody can say.
-func (t *totalsOf) of(ctx context.Context, r job.Report) (columns []string, known bool) {
-	if !t.asked {
-		return nil, false
-	}
-	if columns, ok := t.known[r.Name]; ok {
-		return columns, columns != nil
-	}
-	if t.known == nil {
-		t.known = map[string][]string{}
-	}
-	t.known[r.Name] = nil
-	source, err := t.ck.sources.Get(ctx, r.Source, r.Identity)
-	if err != nil {
-		return nil, false
-	}
-	ctx, stop := context.WithTimeout(ctx, checkLimit)
-	defer stop()
-	columns = []string{}
-	for _, s := range r.Sections {
-		if strings.TrimSpace(s.SQL) == "" {
-			continue
-		}
-		found, err := source.Describe(ctx, report.Query{SQL: s.SQL, Params: r.Parameters, Zone: "UTC", Limit: checkLimit})
-		if err != nil {
-			return nil, false
-		}
-		for _, c := range found {
-			if (c.Kind == rows.Whole || c.Kind == rows.Number) && !slices.Contains(columns, c.Name) {
-				columns = append(columns, c.Name)
-			}
-		}
-	}
-	t.known[r.Name] = columns
-	return columns, true
-}
-
-// before lists the columns that the reports of some tasks add up.
-func (t *totalsOf) before(ctx context.Context, d job.Definition, tasks []string) (all []string, known bool, err error) {
-	known = t.asked
-	for _, one := range d.Tasks {
-		if one.Report == nil || !slices.Contains(tasks, one.Name) || !known {
-			continue
-		}
-		r, err := t.ck.report(ctx, one.Report.Report)
-		if store.IsMissing(err) {
-			return nil, false, nil // told of elsewhere
-		}
-		if err != nil {
-			return nil, false, err
-		}
-		var columns []string
-		if columns, known = t.of(ctx, r); known {
-			all = append(all, columns...)
-		}
-	}
-	return all, known, nil
 }
 
 // noteTakes notes which parameters the report of each task has, for its runs to see
@@ -500,151 +271,6 @@ func (ck *checks) checkCircle(ctx context.Context, t *store.Tx, v *fault.Invalid
 
 // maxCircle bounds how many jobs are looked at for a circle.
 const maxCircle = 10_000
-
-// checkValues checks the values of a job, overlaid by given ones, against the
-// parameters of all its reports. all asks for every required one.
-func (ck *checks) checkValues(ctx context.Context, v *fault.Invalid, where string, d job.Definition, given job.Values, all bool) error {
-	zone, err := zone.Load(d.Zone)
-	if err != nil {
-		return nil //nolint:nilerr // the zone is told of elsewhere
-	}
-	params, err := ck.parameters(ctx, d)
-	if err != nil {
-		return err
-	}
-	if unknown := job.Unknown(params, given); len(unknown) > 0 {
-		known, err := ck.splitNames(ctx, &fault.Invalid{}, d)
-		if err != nil {
-			return err
-		}
-		known = append(known, d.Own...)
-		for _, name := range unknown {
-			if !slices.Contains(known, name) {
-				v.Add(where+"."+name, "%s; a value of the job's own is named in own", job.NoParameter(params, name))
-			}
-		}
-	}
-	_, err = job.Bind(params, given.Over(d.Values), ck.now().In(zone), ck.times.Frame(d.Calendars))
-	var wrong *fault.Invalid
-	if errors.As(err, &wrong) {
-		// What each part has of its own is given when the run is divided.
-		own := []string{}
-		if all && d.Split.Each != "" {
-			if own, err = ck.splitNames(ctx, &fault.Invalid{}, d); err != nil {
-				return err
-			}
-		}
-		for _, w := range wrong.Wrong {
-			if slices.Contains(own, w.Where) {
-				continue
-			}
-			value := given.Over(d.Values)[w.Where]
-			if !all && (value == nil || value == "") {
-				continue // a job that is off may be unfinished
-			}
-			if _, here := given[w.Where]; here || all {
-				v.Add(where+"."+w.Where, "%s", w.Sentence)
-			}
-		}
-	}
-	return nil
-}
-
-// checkChoices checks the values of a job against the choices that come from
-// queries. A source that does not answer now keeps nobody from switching on.
-func (ck *checks) checkChoices(ctx context.Context, v *fault.Invalid, where string, d job.Definition, given job.Values) error {
-	zone, err := zone.Load(d.Zone)
-	if err != nil {
-		return nil //nolint:nilerr // the zone is told of elsewhere
-	}
-	values := given.Over(d.Values)
-	// One without any value is told of elsewhere.
-	asked := func(p job.Parameter) bool {
-		return p.Choices != nil && p.Choices.SQL != "" && (values[p.Name] != nil || p.Default != nil) && d.Split.Each == ""
-	}
-	for _, t := range d.Tasks {
-		if t.Report == nil {
-			continue
-		}
-		r, err := ck.report(ctx, t.Report.Report)
-		if store.IsMissing(err) || err == nil && !slices.ContainsFunc(r.Parameters, asked) {
-			continue
-		}
-		if err != nil {
-			return err
-		}
-		source, err := ck.sources.Get(ctx, r.Source, cmp.Or(t.Report.Identity, r.Identity))
-		if err != nil {
-			continue // its next run says why
-		}
-		q := report.Query{Params: r.Parameters, Zone: zone.String(), Limit: checkLimit}
-		_, err = report.Bind(ctx, source, q, values, ck.now().In(zone), ck.times.Frame(d.Calendars))
-		var wrong *fault.Invalid
-		if !errors.As(err, &wrong) {
-			continue
-		}
-		for _, w := range wrong.Wrong {
-			if slices.ContainsFunc(r.Parameters, func(p job.Parameter) bool { return p.Name == w.Where && asked(p) }) {
-				v.Add(where+"."+w.Where, "%s", w.Sentence)
-			}
-		}
-	}
-	return nil
-}
-
-// checkReady tells what keeps a job from being switched on: nobody is there at
-// night to answer a prompt.
-func (ck *checks) checkReady(ctx context.Context, v *fault.Invalid, owner string, d job.Definition) error {
-	p, _, err := ck.store.PersonByLogin(ctx, owner)
-	if err != nil {
-		return err
-	}
-	if p.Mail == "" {
-		v.Add("owner", "%s has no mail address, so nobody would hear of a failure; add one", p.Name)
-	}
-	if len(d.Triggers) == 0 {
-		if err := ck.checkChoices(ctx, v, "values", d, nil); err != nil {
-			return err
-		}
-		return ck.checkValues(ctx, v, "values", d, nil, true)
-	}
-	for i, t := range d.Triggers {
-		where := fmt.Sprintf("triggers[%d].values", i)
-		found := &fault.Invalid{}
-		if t.Wait == nil || len(t.Wait.Take) == 0 { // otherwise the event gives values of its own
-			if err := ck.checkChoices(ctx, found, where, d, t.Values); err != nil {
-				return err
-			}
-		}
-		if err := ck.checkValues(ctx, found, where, d, t.Values, true); err != nil {
-			return err
-		}
-		for _, w := range found.Wrong {
-			if t.Wait != nil {
-				if _, taken := t.Wait.Take[strings.TrimPrefix(w.Where, where+".")]; taken {
-					continue // the event will give it
-				}
-			}
-			v.Wrong = append(v.Wrong, w)
-		}
-		if t.Rule == "" {
-			continue
-		}
-		r, err := ck.times.Rule(t.Timing, d.Zone, d.Calendars)
-		if err != nil {
-			continue // told of elsewhere
-		}
-		if _, ok := r.Next(ck.now()); !ok {
-			v.Add(fmt.Sprintf("triggers[%d].rule", i), "%q never rings again", t.Rule)
-		}
-	}
-	return nil
-}
-
-// parameters lists the parameters of the reports and statements of some tasks.
-func (ck *checks) parameters(ctx context.Context, d job.Definition) ([]job.Parameter, error) {
-	return task.ParametersOf(ctx, d, ck.report)
-}
 
 // changed carries a report as it is about to be saved, so that jobs can be
 // checked against it before it is.

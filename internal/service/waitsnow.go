@@ -13,6 +13,12 @@ import (
 	"ironbell/internal/store"
 )
 
+// Missing says in words what a waiting run still waits for; nothing when it only
+// waits for its turn.
+func (rs *Runs) Missing(ctx context.Context, run job.Run) ([]string, error) {
+	return rs.runs.Missing(ctx, rs.store, run)
+}
+
 // What is written when a run begins to wait is true then. What holds it now may be
 // something else, so that it is reckoned whenever it is shown.
 

@@ -6,7 +6,6 @@ import (
 
 	"ironbell/internal/alert"
 	"ironbell/internal/core/job"
-	"ironbell/internal/core/locale"
 	"ironbell/internal/core/zone"
 	"ironbell/internal/store"
 )
@@ -49,15 +48,6 @@ func (nr *Notifier) Digests(ctx context.Context) error {
 		}
 		return nil
 	})
-}
-
-// languageOf is how dates are written to a person.
-func languageOf(p job.Person) *locale.Locale {
-	l, err := locale.Load(p.Wishes.Language)
-	if err != nil {
-		return nil // it was there when they chose it
-	}
-	return l
 }
 
 func (nr *Notifier) digest(ctx context.Context, t *store.Tx, s job.AlertSettings, p job.Person, now time.Time) error {

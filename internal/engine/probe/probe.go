@@ -6,20 +6,14 @@ package probe
 
 import (
 	"context"
-	"fmt"
 	"time"
 
-	"ironbell/internal/engine/outcome"
-
-	"ironbell/internal/core/fault"
 	"ironbell/internal/deliver"
 	"ironbell/internal/engine/node"
+	"ironbell/internal/engine/outcome"
 	"ironbell/internal/engine/rests"
 	"ironbell/internal/store"
 )
-
-// giveUpBatch is how many deliveries are given up in one transaction.
-const giveUpBatch = 500
 
 // Prober is the loop of one node.
 type Prober struct {
@@ -68,100 +62,4 @@ func (pb *Prober) Run(ctx context.Context) {
 			return
 		}
 	}
-}
-
-func (pb *Prober) probeAll(ctx context.Context) error {
-	for ctx.Err() == nil && pb.asking.free() {
-		r, ok, err := pb.store.TakeProbe(ctx, pb.probeWait)
-		if err != nil || !ok {
-			return err
-		}
-		pb.ask(ctx, fmt.Sprintf("destination:%d", r.ID), "look at a destination that rests", func() error {
-			for more := true; more; {
-				var err error
-				if more, err = pb.store.KeepBack(ctx, r.ID); err != nil {
-					return err
-				}
-			}
-			return pb.probeOne(ctx, r)
-		})
-	}
-	return nil
-}
-
-// probeOne looks at one destination.
-func (pb *Prober) probeOne(ctx context.Context, r store.Resting) error {
-	destination, err := pb.destinations.ByID(ctx, r.ID)
-	if err == nil {
-		looking, stop := context.WithTimeout(ctx, rests.LookLimit)
-		err = deliver.Probe(looking, destination)
-		stop()
-	}
-	if ctx.Err() != nil {
-		return ctx.Err()
-	}
-	if err == nil {
-		return pb.rests.WakeDestination(ctx, r.ID, r.Name, "it answers again")
-	}
-	f := fault.Of(err)
-	r.Answer, r.Advice = f.Error(), f.Advice
-	return pb.store.Do(ctx, func(t *store.Tx) error {
-		if _, _, err := t.Rest(ctx, r.ID, f, pb.node.FirstProbe); err != nil {
-			return err
-		}
-		return pb.rests.DownAlert(ctx, t, r)
-	})
-}
-
-// giveUpWaiting ends deliveries that waited for their destination too long.
-func (pb *Prober) giveUpWaiting(ctx context.Context) error {
-	for ctx.Err() == nil {
-		n := 0
-		err := pb.store.Do(ctx, func(t *store.Tx) error {
-			all, err := t.GivenUp(ctx, giveUpBatch)
-			n = len(all)
-			if err != nil || n == 0 {
-				return err
-			}
-			return pb.rests.GiveUpAll(ctx, t, all)
-		})
-		if err != nil || n < giveUpBatch {
-			return err
-		}
-	}
-	return nil
-}
-
-// lookAtRests looks at what rests and whose time has come.
-func (pb *Prober) lookAtRests(ctx context.Context) error {
-	for ctx.Err() == nil && pb.asking.free() {
-		r, ok, err := pb.store.TakeLook(ctx)
-		if err != nil || !ok {
-			return err
-		}
-		pb.ask(ctx, r.Label, "look at what rests", func() error { return pb.lookAtRest(ctx, r) })
-	}
-	return nil
-}
-
-// lookAtRest looks at one source, or the store of artifacts.
-func (pb *Prober) lookAtRest(ctx context.Context, r store.RestOf) error {
-	f := pb.rests.LookAtLabel(ctx, r.Label)
-	if ctx.Err() != nil {
-		return ctx.Err()
-	}
-	if f == nil {
-		return pb.rests.EndRest(ctx, r.Label, "it works again")
-	}
-	next := pb.probeWait(r.Probes)
-	if f.Class == fault.Lasting && r.Label != store.StoreLabel && r.Probes >= rests.LookLonger {
-		next = 0
-	}
-	r.Answer, r.Advice, r.Class = f.Error(), f.Advice, string(f.Class)
-	return pb.store.Do(ctx, func(t *store.Tx) error {
-		if err := t.LookAgain(ctx, r.Label, f, next); err != nil {
-			return err
-		}
-		return pb.rests.RestAlert(ctx, t, r)
-	})
 }

@@ -3,7 +3,6 @@ package sender
 import (
 	"context"
 	"errors"
-	"sync"
 
 	"ironbell/internal/engine/node"
 	"ironbell/internal/store"
@@ -64,13 +63,4 @@ func (sd *Sender) recordOffers(ctx context.Context) {
 			o.done <- err
 		}
 	}
-}
-
-// Run hands over until ctx ends.
-func (sd *Sender) Run(ctx context.Context) {
-	var clerk sync.WaitGroup
-	clerk.Go(func() { sd.recordOffers(context.WithoutCancel(ctx)) })
-	sd.send(ctx)
-	close(sd.offers)
-	clerk.Wait()
 }

@@ -5,9 +5,7 @@ import (
 	"context"
 	"encoding/base64"
 	"fmt"
-	"net/http"
 	"strings"
-	"sync"
 	"time"
 
 	"ironbell/internal/core/fault"
@@ -15,7 +13,6 @@ import (
 	"ironbell/internal/core/phrase"
 	"ironbell/internal/deliver"
 	"ironbell/internal/engine/node"
-	"ironbell/internal/outgoing"
 	"ironbell/internal/store"
 )
 
@@ -27,46 +24,6 @@ const (
 
 // mailboxCause is the cause of the alert about the mailbox for bounces.
 const mailboxCause = "mailbox"
-
-// turns does what one node at a time does every so often: it reads the mailbox for
-// bounces, and gives the sign of life. Neither waits for the other.
-func (u *Upkeep) turns(ctx context.Context) {
-	var all sync.WaitGroup
-	defer all.Wait()
-	var own []node.Waker
-	for doing, do := range map[string]func(context.Context) (time.Duration, error){"read the mailbox for bounces": u.Bounces, "give the sign of life": u.beat} {
-		woken := make(node.Waker, 1)
-		own = append(own, woken)
-		all.Go(func() { u.turn(ctx, woken, doing, do) })
-	}
-	for {
-		select {
-		case <-ctx.Done():
-			return
-		case <-u.node.Turns:
-			for _, c := range own {
-				c.Wake()
-			}
-		}
-	}
-}
-
-// turn does one thing every so often, as often as it says itself.
-func (u *Upkeep) turn(ctx context.Context, woken node.Waker, doing string, do func(context.Context) (every time.Duration, err error)) {
-	for {
-		every, err := do(ctx)
-		if err != nil {
-			u.node.Failed(ctx, doing, err)
-		}
-		wait := min(u.node.Poll, u.node.Lease)
-		if every > 0 {
-			wait = min(wait, every/2)
-		}
-		if !node.Sleep(ctx, woken, max(wait, 100*time.Millisecond)) {
-			return
-		}
-	}
-}
 
 // Bounces looks into the mailbox when its time has come, and tells how often that is.
 func (u *Upkeep) Bounces(ctx context.Context) (time.Duration, error) {
@@ -157,48 +114,4 @@ func (u *Upkeep) returned(ctx context.Context, raw []byte) (remove bool, err err
 		return deliver.KeepMail, nil
 	}
 	return deliver.RemoveMail, err
-}
-
-// beat gives the sign of life when its time has come.
-func (u *Upkeep) beat(ctx context.Context) (time.Duration, error) {
-	var s job.Heartbeat
-	ok, err := u.store.Setting(ctx, store.BeatSetting, &s)
-	if err != nil || !ok || s.URL == "" {
-		return 0, err
-	}
-	every := time.Duration(s.Every)
-	if every == 0 {
-		every = mailboxEvery
-	}
-	if is, err := u.installation.Is(ctx); err != nil || is.Test != nil {
-		return every, err // a copy for tests would keep the watch over its original green
-	}
-	state, err := u.installation.State(ctx)
-	if err != nil || state.Silent {
-		return every, err
-	}
-	if due, err := u.store.TakeTurn(ctx, store.BeatSetting, every); err != nil || !due {
-		return every, err
-	}
-	ctx, stop := context.WithTimeout(ctx, beatLimit)
-	defer stop()
-	word := "answered"
-	if err := u.signOfLife(ctx, s.URL); err != nil {
-		word = "failed: " + err.Error()
-		u.node.Log.Warn("the sign of life did not arrive", "error", err)
-	}
-	return every, u.store.NoteTurn(ctx, store.BeatSetting, word)
-}
-
-func (u *Upkeep) signOfLife(ctx context.Context, url string) error {
-	r, err := http.NewRequestWithContext(ctx, http.MethodGet, url, http.NoBody)
-	if err != nil {
-		return fmt.Errorf("ask %s: %w", url, err)
-	}
-	res, err := u.guard.Follow(r, "give the sign of life")
-	if err != nil {
-		return err
-	}
-	_ = res.Body.Close() // its status says it all
-	return outgoing.Refusal(res, "give the sign of life")
 }

@@ -6,21 +6,15 @@ import (
 	"fmt"
 	"maps"
 	"slices"
-	"strings"
-	"sync"
 	"time"
 
 	"ironbell/internal/core/chain"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/policy"
-	"ironbell/internal/core/zone"
-	"ironbell/internal/engine/crash"
 	"ironbell/internal/engine/lease"
-	"ironbell/internal/engine/node"
 	"ironbell/internal/engine/outcome"
 	"ironbell/internal/engine/settle"
-	"ironbell/internal/render"
 	"ironbell/internal/store"
 	"ironbell/internal/task"
 )
@@ -150,130 +144,6 @@ func (p *performance) run(ctx context.Context) error {
 // errRunLimit ends a run that took too long.
 var errRunLimit = errors.New("the run took longer than its limit")
 
-// prepareWork reads what a part's work needs. A *fault.Fault says that the part
-// cannot be worked on.
-func (w *Worker) prepareWork(ctx context.Context, c store.Claim) (*performance, error) {
-	pl, err := w.planOf(ctx, c.JobID, c.JobVersion)
-	var wrong *fault.Invalid
-	if store.IsMissing(err) || errors.As(err, &wrong) {
-		return nil, fault.Wrap(err, fault.Lasting, fault.Task, "read the job", "Save the job again, then ring it.")
-	}
-	if err != nil {
-		return nil, err
-	}
-	place, err := zone.Load(c.Zone)
-	if err != nil {
-		return nil, fault.Wrap(err, fault.Lasting, fault.Task, "read the job's zone", "Save the job again with another zone.")
-	}
-	if len(pl.Calendars) > 0 {
-		if err := w.times.Refresh(ctx, w.store); err != nil {
-			return nil, err
-		}
-	}
-	p := &performance{
-		w: w, c: c, plan: pl, ended: chain.Ended{}, ends: map[string]store.TaskEnd{}, files: map[string][]job.Artifact{},
-		failures: map[string]int{}, blanks: map[string]int{}, working: map[string]bool{}, waits: map[string]bool{}, results: make(chan done, len(pl.Tasks)),
-		undone: map[string]int{},
-		base: task.Work{
-			RunID: c.RunID, Part: c.Part, PartName: c.Name, JobID: c.JobID, Job: c.Job, Nominal: c.Nominal.In(place), Due: c.Due.In(place), Frame: w.times.Frame(pl.Calendars),
-			Values: c.Own.V.Over(c.Given.V.Over(pl.Values)), Def: pl.Definition, Columns: pl.totals,
-			Report: w.reportsOf(c),
-		},
-	}
-	p.base.Params = func(ctx context.Context) ([]job.Parameter, error) {
-		return task.ParametersOf(ctx, pl.Definition, p.base.Report)
-	}
-	if !c.Alone {
-		p.base.Siblings = func(ctx context.Context) ([]store.Sibling, error) { return w.store.Siblings(ctx, c.RunID) }
-	}
-	p.since = c.Due
-	if c.MadeAt.After(c.Due) {
-		p.since = c.MadeAt // a run for a past date, or one that was let go on
-	}
-	p.since = p.since.In(place)
-	p.own()
-	if c.Correction != "" && c.Again != nil {
-		p.base.Corrects, p.base.Correction = *c.Again, c.Correction
-	}
-	if c.Rehearsal && c.AskedBy != nil {
-		person, err := w.store.PersonByID(ctx, *c.AskedBy)
-		if err != nil {
-			return nil, err
-		}
-		p.base.Rehearsal = &person
-	}
-	if c.Deadline != nil {
-		if err := w.runs.WarnAt(ctx, c); err != nil {
-			return nil, err
-		}
-	}
-	if !c.Fresh() {
-		if err := p.takeUp(ctx); err != nil {
-			return nil, err
-		}
-	}
-	return p, nil
-}
-
-// reportsOf finds reports in the versions that a run takes, each asked for once.
-func (w *Worker) reportsOf(c store.Claim) task.FindReport {
-	var mu sync.Mutex
-	found := map[string]job.Report{}
-	return func(ctx context.Context, name string) (job.Report, error) {
-		mu.Lock()
-		defer mu.Unlock()
-		if r, ok := found[name]; ok {
-			return r, nil
-		}
-		r, err := w.store.ReportOf(ctx, c.RunID, name, c.MadeAt)
-		if err == nil {
-			found[name] = r
-		}
-		return r, err
-	}
-}
-
-// takeUp goes on where the part's last holder stopped.
-func (p *performance) takeUp(ctx context.Context) error {
-	var s store.Stand
-	err := p.w.store.Do(ctx, func(t *store.Tx) (err error) {
-		s, err = t.TakeUp(ctx, p.c, func(name string) bool {
-			t := p.task(name)
-			return t.Kind.Effects() && !t.Repeatable
-		})
-		return err
-	})
-	if err != nil {
-		return err
-	}
-	p.failures, p.blanks = s.Failures, s.Blanks
-	for name, end := range s.Ended {
-		p.ended[name], p.ends[name] = end.State, end
-		if end.State == job.AttemptOver && strings.HasSuffix(end.Note, policy.Held) {
-			p.held = end.Note
-		}
-		t := p.task(name)
-		p.acted = p.acted || end.State == job.AttemptDone && !t.Kind.Makes()
-		if (end.State == job.AttemptFailed || end.State == job.AttemptUnknown) && t.IfFailed != job.FailedGoOn && p.failed == nil {
-			f := &fault.Fault{Class: fault.Class(end.Class), Scope: fault.Task, Advice: end.Advice, Cause: errors.New(end.Note)}
-			p.failed = &settle.Failure{Task: name, Fault: f, Tried: end.Try, Reason: "it is not done a second time unseen"}
-		}
-	}
-	for _, f := range s.Files {
-		p.files[f.Task] = append(p.files[f.Task], f)
-	}
-	return nil
-}
-
-func (p *performance) task(name string) job.Task {
-	for _, t := range p.plan.Tasks {
-		if t.Name == name {
-			return t
-		}
-	}
-	return job.Task{Name: name}
-}
-
 // next lets begin what may begin, and tells whether anything works or is to come.
 func (p *performance) next(ctx context.Context) (bool, error) {
 	if ctx.Err() != nil {
@@ -384,92 +254,3 @@ func (p *performance) busy(begin []job.Task) map[string]bool {
 	}
 	return busy
 }
-
-// begin starts a try of a task.
-func (p *performance) begin(ctx context.Context, t job.Task, try int) {
-	p.working[t.Name] = true
-	w := p.work(t)
-	w.Try, w.Log = try, p.printer(ctx, t.Name)
-	go func() {
-		d := done{task: t, try: try}
-		began := time.Now()
-		defer func() {
-			if broken := recover(); broken != nil {
-				p.w.node.Log.Error("a task broke", "run", p.c.RunID.String(), "task", t.Name, "panic", broken)
-				d.err = fault.New(fault.Task, "carry out the task", fmt.Sprintf("the service has a fault of its own: %v", broken), "Report it with the log of this time.")
-			}
-			d.took = time.Since(began)
-			p.results <- d
-		}()
-		kind, ok := p.w.kinds[t.Kind]
-		if !ok {
-			d.err = fault.New(fault.Task, "carry out the task", fmt.Sprintf("there is no kind %q", t.Kind), "Save the job again.")
-			return
-		}
-		ctx, stop := context.WithTimeout(ctx, w.Limit)
-		defer stop()
-		d.res, d.err = kind.Run(ctx, w, t)
-		p.w.node.Crash(crash.Task)
-	}()
-}
-
-// limit is the longest time of a task.
-func (p *performance) limit(t job.Task) time.Duration {
-	if t.TimeLimit > 0 {
-		return time.Duration(t.TimeLimit)
-	}
-	return time.Duration(p.plan.TimeLimit)
-}
-
-// work is what a task may see now.
-func (p *performance) work(t job.Task) task.Work {
-	w := p.base
-	w.Limit = p.limit(t)
-	w.Outcomes, w.RowsOf, w.Totals = map[string]string{}, map[string]int64{}, map[string]float64{}
-	for _, name := range p.plan.chain.Before(t.Name) {
-		end, ok := p.ends[name]
-		if !ok {
-			continue
-		}
-		w.Outcomes[name] = string(end.State)
-		w.RowsOf[name] = 0
-		if end.Rows != nil {
-			w.RowsOf[name] = *end.Rows
-		}
-		for column, total := range end.Totals {
-			w.Totals[column] += total
-		}
-		if end.Unusual != "" {
-			w.Notes = append(w.Notes, fmt.Sprintf("Task %s is %s.", name, end.Unusual))
-		}
-		if end.State == job.AttemptBlank {
-			w.Notes = append(w.Notes, fmt.Sprintf("Nothing was found this time by task %s: %s.", name, end.Note))
-		}
-	}
-	for _, name := range p.plan.chain.Uses(t.Name) {
-		for _, f := range p.files[name] {
-			if f.Format != render.RowsKept { // they stay with the run
-				w.Files = append(w.Files, f)
-			}
-		}
-	}
-	return w
-}
-
-// printer writes what a try of a task prints to the run's log.
-func (p *performance) printer(ctx context.Context, name string) func(level, text string) {
-	printed := 0
-	return func(level, text string) {
-		if printed++; printed > maxPrinted {
-			return
-		}
-		ctx, stop := node.Ending(ctx)
-		defer stop()
-		if err := p.w.store.Log(ctx, job.LogLine{Part: p.c.Part, Task: name, Level: level, Text: text}, p.c.RunID); err != nil {
-			p.w.node.Log.Warn("could not write to a run's log", "run", p.c.RunID.String(), "error", err)
-		}
-	}
-}
-
-// maxPrinted bounds the lines that one try of a task may log.
-const maxPrinted = 1100

@@ -1,9 +1,3 @@
-// Package rests lets what fails as a whole rest: a destination, a source, the store of artifacts.
-// What needs it is kept back untried, whoever must know is told once, and when it works again
-// everything goes on by itself.
-//
-// Whoever meets the fault says so here: worker and sender; probe looks whether it is mended; and
-// so does the service when somebody tests or saves it.
 package rests
 
 import (
@@ -14,10 +8,6 @@ import (
 	"strings"
 	"time"
 
-	"ironbell/internal/artifact"
-	"ironbell/internal/engine/lease"
-	"ironbell/internal/report"
-
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/phrase"
@@ -25,21 +15,6 @@ import (
 	"ironbell/internal/engine/settle"
 	"ironbell/internal/store"
 )
-
-// Rests keeps what rests. It may be used by several goroutines.
-type Rests struct {
-	node     *node.Node
-	store    *store.Store
-	holdings *lease.Holdings
-	sources  *report.Sources
-	files    *artifact.Folder
-	settle   *settle.Settler
-}
-
-// New makes what keeps rests.
-func New(n *node.Node, s *store.Store, h *lease.Holdings, sources *report.Sources, files *artifact.Folder, settled *settle.Settler) *Rests {
-	return &Rests{node: n, store: s, holdings: h, sources: sources, files: files, settle: settled}
-}
 
 // A destination that fails as a whole is noticed once: it rests, what waits for
 // it is kept back, and one probe after another looks whether it is mended.

@@ -9,7 +9,6 @@ import (
 	"ironbell/internal/store"
 )
 
-
 // needs is the label of what a fault of a task is about, when that may have failed as
 // a whole; empty when it is the task's own.
 func needs(t job.Task, f *fault.Fault, report job.Report) string {

@@ -1,0 +1,25 @@
+package rests
+
+import (
+	"ironbell/internal/artifact"
+	"ironbell/internal/engine/lease"
+	"ironbell/internal/engine/node"
+	"ironbell/internal/engine/settle"
+	"ironbell/internal/report"
+	"ironbell/internal/store"
+)
+
+// Rests keeps what rests. It may be used by several goroutines.
+type Rests struct {
+	node     *node.Node
+	store    *store.Store
+	holdings *lease.Holdings
+	sources  *report.Sources
+	files    *artifact.Folder
+	settle   *settle.Settler
+}
+
+// New makes what keeps rests.
+func New(n *node.Node, s *store.Store, h *lease.Holdings, sources *report.Sources, files *artifact.Folder, settled *settle.Settler) *Rests {
+	return &Rests{node: n, store: s, holdings: h, sources: sources, files: files, settle: settled}
+}

@@ -1,0 +1,54 @@
+package runs
+
+import (
+	"context"
+	"time"
+
+	"ironbell/internal/core/job"
+	"ironbell/internal/core/policy"
+	"ironbell/internal/engine/gate"
+	"ironbell/internal/store"
+)
+
+// StartBy makes a run of a job because of what happened, or records why not.
+func (rs *Runs) StartBy(ctx context.Context, t *store.Tx, w store.Waiter, given job.Values, nominal time.Time, why string) (job.RunID, error) {
+	now := rs.node.Now()
+	open, err := t.OpenFor(ctx, w.JobID, given)
+	if err != nil {
+		return 0, err
+	}
+	d := policy.Rings(job.OutageOnce, w.Overlap, []time.Time{now}, now, false, open)[0]
+	frozen, err := t.FreezeOver(ctx, now, now)
+	if err != nil {
+		return 0, err
+	}
+	reason := ""
+	if f := gate.FreezeOf(frozen, w.Labels.V, now); f != nil {
+		reason = gate.HeldBack(*f)
+		if f.Rings == "pass over" {
+			d = policy.Decision{Decision: job.RingPassedOver, Reason: reason}
+		}
+	}
+	if d.Decision == job.RingJoined {
+		return d.Joins, t.Log(ctx, job.LogLine{Text: "joined by: " + why}, d.Joins)
+	}
+	run := store.NewRun{
+		JobID: w.JobID, Job: w.Job, JobVersion: w.JobVersion, TriggerID: &w.TriggerID, Why: why, Nominal: nominal, Due: now, Zone: w.Zone,
+		Given: given, Priority: w.Priority, Gated: w.Overlap != job.OverlapTogether, Labels: w.Labels.V, Reason: reason,
+	}
+	usual, err := t.Usual(ctx, []int64{w.JobID})
+	if err != nil {
+		return 0, err
+	}
+	if err := timeRun(&run, w.Delay, w.Deadline.V, usual[w.JobID]); err != nil {
+		return 0, err
+	}
+	made := []store.NewRun{run}
+	if err := t.AddRuns(ctx, made); err != nil {
+		return 0, err
+	}
+	if d.Decision == job.RingPassedOver {
+		return 0, t.PassOver(ctx, made[0].ID, d.Reason)
+	}
+	return made[0].ID, nil
+}

@@ -1,0 +1,24 @@
+// Package runs alone makes runs: of due times, of what happened elsewhere, and of what people
+// ask for. Whatever decides whether a run is made, when it may begin and what it is given stands
+// here: freezes, delays, deadlines, overlap, outages, and what it is held for.
+//
+// It writes in the transactions of those who ask: the clock, waits, and the service.
+package runs
+
+import (
+	"ironbell/internal/engine/node"
+	"ironbell/internal/store"
+	"ironbell/internal/timetable"
+)
+
+// Runs makes runs. It may be used by several goroutines.
+type Runs struct {
+	node  *node.Node
+	store *store.Store
+	times *timetable.Timetable
+}
+
+// New makes the maker of runs.
+func New(n *node.Node, s *store.Store, times *timetable.Timetable) *Runs {
+	return &Runs{node: n, store: s, times: times}
+}
