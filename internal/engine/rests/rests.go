@@ -1,3 +1,9 @@
+// Package rests lets what fails as a whole rest: a destination, a source, the store of artifacts.
+// What needs it is kept back untried, whoever must know is told once, and when it works again
+// everything goes on by itself.
+//
+// Whoever meets the fault says so here: worker and sender; probe looks whether it is mended; and
+// so does the service when somebody tests or saves it.
 package rests
 
 import (

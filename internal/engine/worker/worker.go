@@ -1,3 +1,8 @@
+// Package worker claims parts of runs and carries out their tasks as their chains say: values in,
+// one attempt after another, artifacts and messages out. What came of each is written by
+// outcome.
+//
+// A part is held under a lease. When the lease is lost, or the run was cancelled, the work ends.
 package worker
 
 import (
