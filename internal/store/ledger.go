@@ -69,7 +69,7 @@ func (t *Tx) WriteEntries(ctx context.Context, entries []*Entry) error {
 func (t *Tx) held(ctx context.Context, entries []*Entry) (kept, stand []*Entry, err error) {
 	var c columns
 	for i, e := range entries {
-		c.part(e.Claim)
+		c.part(e.Claim.RunID, e.Claim.Part)
 		c.n = append(c.n, int64(i))
 		c.lease = append(c.lease, e.Claim.LeaseNo)
 	}
@@ -115,25 +115,13 @@ func (t *Tx) readTries(ctx context.Context, entries []*Entry) error {
 	return nil
 }
 
-// columns collects rows for unnest.
-type columns struct {
-	run   []int64
-	parts []int32
-	lease []int64
-	n     []int64
-}
-
-func (c *columns) part(claim Claim) {
-	c.run, c.parts = append(c.run, int64(claim.RunID)), append(c.parts, int32(claim.Part)) //nolint:gosec // parts are counted
-}
-
 func (t *Tx) beginTasks(ctx context.Context, entries []*Entry) error {
 	var c columns
 	var tasks, nodes []string
 	for i, e := range entries {
 		e.Tries = map[string]int{}
 		for _, task := range e.Begin {
-			c.part(e.Claim)
+			c.part(e.Claim.RunID, e.Claim.Part)
 			c.n = append(c.n, int64(i))
 			tasks, nodes = append(tasks, task), append(nodes, e.Node)
 		}
@@ -170,7 +158,7 @@ func (t *Tx) passOver(ctx context.Context, entries []*Entry) error {
 	for _, e := range entries {
 		for _, end := range e.Ends {
 			if end.State == job.AttemptOver {
-				c.part(e.Claim)
+				c.part(e.Claim.RunID, e.Claim.Part)
 				tasks, notes, nodes = append(tasks, end.Task), append(notes, end.Note), append(nodes, e.Node)
 			}
 		}
@@ -195,7 +183,7 @@ func (t *Tx) endTasks(ctx context.Context, entries []*Entry) error {
 			if end.State == job.AttemptOver {
 				continue
 			}
-			c.part(e.Claim)
+			c.part(e.Claim.RunID, e.Claim.Part)
 			tasks, tries, states, counts = append(tasks, end.Task), append(tries, int32(end.Try)), append(states, string(end.State)), append(counts, end.Rows) //nolint:gosec // tries are counted
 			notes, classes, advices = append(notes, end.Note), append(classes, end.Class), append(advices, end.Advice)
 			again, unusuals, totals = append(again, end.Again), append(unusuals, end.Unusual), append(totals, jsonText(end.Totals))
@@ -260,7 +248,7 @@ func (t *Tx) logAll(ctx context.Context, entries []*Entry) error {
 	var tasks, levels, texts []string
 	for _, e := range entries {
 		for _, l := range e.Logs {
-			c.part(e.Claim)
+			c.part(e.Claim.RunID, e.Claim.Part)
 			tasks, levels, texts = append(tasks, l.Task), append(levels, level(l.Level)), append(texts, bounded(l.Text))
 		}
 	}
@@ -279,13 +267,13 @@ func (t *Tx) moveParts(ctx context.Context, entries []*Entry) error {
 	for _, e := range entries {
 		if e.Part == nil {
 			if e.No > 0 {
-				others.part(e.Claim)
+				others.part(e.Claim.RunID, e.Claim.Part)
 				others.n = append(others.n, e.No)
 			}
 			continue
 		}
 		if e.Part != nil {
-			c.part(e.Claim)
+			c.part(e.Claim.RunID, e.Claim.Part)
 			c.n = append(c.n, e.No)
 			states, reasons, waits = append(states, string(e.Part.State)), append(reasons, bounded(e.Part.Reason)), append(waits, e.Part.Wait.Seconds())
 		}

@@ -150,8 +150,8 @@ func (q q) PutSetting(ctx context.Context, key string, value any) error {
 }
 
 // LockSetting keeps others from changing a setting until the transaction ends.
-func (t *Tx) LockSetting(ctx context.Context, key string) error {
-	_, err := t.ext.ExecContext(ctx, `SELECT pg_advisory_xact_lock(hashtext('ironbell setting ' || $1))`, key)
+func (q q) LockSetting(ctx context.Context, key string) error {
+	_, err := q.ext.ExecContext(ctx, `SELECT pg_advisory_xact_lock(hashtext('ironbell setting ' || $1))`, key)
 	return wrap(err, "lock the setting "+key)
 }
 

@@ -161,11 +161,8 @@ func (q q) RunLog(ctx context.Context, id job.RunID, n int64) ([]job.LogLine, er
 	return lines, wrap(err, "read the log")
 }
 
-// The bounds of a run's log: lines beside changes of state, and bytes of a line.
-const (
-	maxLines = 10_000
-	maxLine  = 4_000
-)
+// maxLines bounds the log of a run: its lines beside changes of state.
+const maxLines = 10_000
 
 // bounded cuts a text to the length of a line and takes out what no text column takes.
 func bounded(text string) string {
