@@ -14,11 +14,12 @@ import (
 	"testing"
 	"time"
 
+	"ironbell/internal/store/history"
+
 	"ironbell/client"
 	"ironbell/demo"
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/job"
-	"ironbell/internal/store"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -203,7 +204,7 @@ func TestLinksAreForThoseWhomTheJobSays(t *testing.T) {
 	token = regexp.MustCompile(`/l/([a-z0-9]+)`).FindStringSubmatch(l.Plain)[1]
 	_, err = w.as("joren").FollowLink(ctx, token)
 	require.NoError(t, err)
-	_, err = connect(t, w.db).Exec(ctx, `UPDATE links SET ends_at = now() - interval '1 minute' WHERE hash = $1`, store.LinkHash(token))
+	_, err = connect(t, w.db).Exec(ctx, `UPDATE links SET ends_at = now() - interval '1 minute' WHERE hash = $1`, history.LinkHash(token))
 	require.NoError(t, err)
 	_, err = w.as("joren").FollowLink(ctx, token)
 	assert.ErrorContains(t, err, "This link ended on")

@@ -14,6 +14,9 @@ import (
 	"strconv"
 	"strings"
 
+	"ironbell/internal/store/db"
+	"ironbell/internal/store/people"
+
 	"ironbell/internal/core/job"
 	"ironbell/internal/store"
 
@@ -143,7 +146,7 @@ var hashing = make(chan struct{}, 4)
 // Check finds the person to whom login and password belong, with the hash that proved it.
 func Check(ctx context.Context, s *store.Store, login, password string) (job.Person, string, error) {
 	p, hash, err := s.PersonByLogin(ctx, login)
-	var missing *store.NotFound
+	var missing *db.NotFound
 	known := err == nil && hash != ""
 	if err != nil && !errors.As(err, &missing) {
 		return job.Person{}, "", err
@@ -168,7 +171,7 @@ func Check(ctx context.Context, s *store.Store, login, password string) (job.Per
 func SignIn(ctx context.Context, s *store.Store, login, password string, way job.SignIn) (p job.Person, id int64, token string, err error) {
 	p, proof, err := Check(ctx, s, login, password)
 	if err == nil {
-		id, token, err = open(ctx, s, store.NewSignIn{SignIn: way, PersonID: p.ID, Proof: proof}, p.Login)
+		id, token, err = open(ctx, s, people.NewSignIn{SignIn: way, PersonID: p.ID, Proof: proof}, p.Login)
 	}
 	if errors.Is(err, ErrSignIn) {
 		err = errors.Join(err, s.Audit(ctx, login, "fail to sign in", "sign-in", login, nil, map[string]any{"kind": way.Kind, "address": way.Address}))
@@ -177,7 +180,7 @@ func SignIn(ctx context.Context, s *store.Store, login, password string, way job
 }
 
 // open opens a way in. The text of a token is given once; only its hash is kept.
-func open(ctx context.Context, s *store.Store, n store.NewSignIn, by string) (id int64, token string, err error) {
+func open(ctx context.Context, s *store.Store, n people.NewSignIn, by string) (id int64, token string, err error) {
 	if n.Kind == job.Token {
 		token = tokenMark + rand.Text() + rand.Text()
 		n.Hash = tokenHash(token)
@@ -201,7 +204,7 @@ const tokenMark = "bell_"
 // an administrator, who is named.
 func NewToken(ctx context.Context, s *store.Store, person int64, by string, way job.SignIn) (token string, id int64, err error) {
 	way.Kind = job.Token
-	id, token, err = open(ctx, s, store.NewSignIn{SignIn: way, PersonID: person}, by)
+	id, token, err = open(ctx, s, people.NewSignIn{SignIn: way, PersonID: person}, by)
 	return token, id, err
 }
 
@@ -218,7 +221,7 @@ func EndSignIn(ctx context.Context, s *store.Store, who job.Person, id int64, ad
 			return err
 		}
 		if err := MaySpeakFor(who, whose); err != nil {
-			return &store.NotFound{Kind: "session or token", Name: strconv.FormatInt(id, 10)} // whether there is one is nobody else's business
+			return &db.NotFound{Kind: "session or token", Name: strconv.FormatInt(id, 10)} // whether there is one is nobody else's business
 		}
 		return t.Audit(ctx, who.Login, "end", "sign-in", whose.Login, map[string]any{"id": was.ID, "kind": was.Kind, "name": was.Name, "address": was.Address}, map[string]any{"address": address})
 	})

@@ -6,6 +6,8 @@ import (
 	"sync"
 	"testing"
 
+	"ironbell/internal/store/db"
+
 	"ironbell/internal/access"
 	"ironbell/internal/core/job"
 	"ironbell/internal/localpg/pgtest"
@@ -87,7 +89,7 @@ func TestSignInAndTokens(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "mara", mara.Login)
 	assert.Equal(t, way, seen.ID)
-	var missing *store.NotFound
+	var missing *db.NotFound
 	assert.ErrorAs(t, access.EndSignIn(ctx, s, job.Person{ID: 99, Login: "oren", Role: job.RoleOwner}, way, ""), &missing, "it is nobody else's")
 	_, _, err = access.ByToken(ctx, s, token)
 	require.NoError(t, err, "and it still holds")
@@ -95,7 +97,7 @@ func TestSignInAndTokens(t *testing.T) {
 	_, _, err = access.ByToken(ctx, s, token)
 	assert.ErrorAs(t, err, &missing)
 	var record []string
-	rows, err := s.Pool().Query(ctx, `SELECT who || ' ' || action || ' ' || subject || ' ' || coalesce(after->>'address', '') FROM audit WHERE kind = 'sign-in' ORDER BY id`)
+	rows, err := s.Connections().Query(ctx, `SELECT who || ' ' || action || ' ' || subject || ' ' || coalesce(after->>'address', '') FROM audit WHERE kind = 'sign-in' ORDER BY id`)
 	require.NoError(t, err)
 	record, err = pgx.CollectRows(rows, pgx.RowTo[string])
 	require.NoError(t, err)

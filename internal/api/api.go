@@ -75,7 +75,7 @@ type server struct {
 func Handler(p Parts) http.Handler {
 	sessions := scs.New()
 	// Sessions that have ended are swept by the engine, with all else that has.
-	sessions.Store = pgxstore.NewWithCleanupInterval(p.Store.Pool(), 0)
+	sessions.Store = pgxstore.NewWithCleanupInterval(p.Store.Connections(), 0)
 	sessions.Lifetime = sessionLength
 	sessions.Cookie.Name = "ironbell_session"
 	sessions.Cookie.HttpOnly = true

@@ -5,11 +5,12 @@ import (
 	"net/http"
 	"time"
 
+	"ironbell/internal/store/records"
+
 	"ironbell/internal/service"
 
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/calendar"
-	"ironbell/internal/store"
 
 	"github.com/danielgtaylor/huma/v2"
 )
@@ -94,7 +95,7 @@ func (s *server) calendars(a huma.API) {
 		})
 }
 
-func calendarOf(c store.Calendar, now time.Time) (wire.Calendar, error) {
+func calendarOf(c records.Calendar, now time.Time) (wire.Calendar, error) {
 	out := wire.Calendar{Name: c.Name, Version: c.Version, Revision: c.Revision, UpdatedAt: c.UpdatedAt, Jobs: c.Jobs, Definition: c.Definition}
 	laid, err := calendar.Compile(c.Name, c.Definition)
 	if err != nil {

@@ -6,12 +6,16 @@ import (
 	"io"
 	"net/http"
 
+	"ironbell/internal/store/db"
+	"ironbell/internal/store/deliveries"
+	"ironbell/internal/store/history"
+	"ironbell/internal/store/records"
+
 	"ironbell/internal/service"
 
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/job"
 	"ironbell/internal/deliver"
-	"ironbell/internal/store"
 
 	"github.com/danielgtaylor/huma/v2"
 )
@@ -32,7 +36,7 @@ func (s *server) deliveries(a huma.API) {
 			Limit       int      `query:"limit" minimum:"1" maximum:"1000" default:"100"`
 		},
 		) (*struct{ Body []job.Delivery }, error) {
-			f := store.DeliveryFilter{States: in.State, Destination: in.Destination, Address: in.Address, KeptBack: job.KeptBack(in.KeptBack), Before: in.Before, Limit: in.Limit}
+			f := deliveries.DeliveryFilter{States: in.State, Destination: in.Destination, Address: in.Address, KeptBack: job.KeptBack(in.KeptBack), Before: in.Before, Limit: in.Limit}
 			if in.Run != "" {
 				var err error
 				if f.RunID, err = runID(in.Run); err != nil {
@@ -98,7 +102,7 @@ func (s *server) deliveries(a huma.API) {
 	huma.Register(a, huma.Operation{OperationID: "show-alert-settings", Method: http.MethodGet, Path: "/api/settings/alerts", Summary: "Show how alerts are sent", Tags: []string{"service"}},
 		func(ctx context.Context, _ *struct{}) (*struct{ Body job.AlertSettings }, error) {
 			var settings job.AlertSettings
-			if _, err := s.Store.Setting(ctx, store.AlertSetting, &settings); err != nil {
+			if _, err := s.Store.Setting(ctx, db.AlertSetting, &settings); err != nil {
 				return nil, s.problem(err)
 			}
 			return &struct{ Body job.AlertSettings }{settings.WithDefaults()}, nil
@@ -132,7 +136,7 @@ func (s *server) deliveries(a huma.API) {
 }
 
 func (s *server) destination(ctx context.Context, name string) (wire.DestinationPage, error) {
-	p, err := s.Store.Place(ctx, store.Destination, name)
+	p, err := s.Store.Place(ctx, records.Destination, name)
 	page := wire.DestinationPage{Place: placeOf(p), Kind: string(deliver.KindOf(p.Protocol)), Uses: []wire.DestinationUse{}}
 	if err != nil {
 		return page, err
@@ -149,11 +153,11 @@ func (s *server) destination(ctx context.Context, name string) (wire.Destination
 		return page, err
 	}
 	page.Waiting = waiting.Deliveries
-	page.Latest, err = s.Store.Deliveries(ctx, store.DeliveryFilter{Destination: name, Limit: 50})
+	page.Latest, err = s.Store.Deliveries(ctx, deliveries.DeliveryFilter{Destination: name, Limit: 50})
 	return page, err
 }
 
-func linkOf(l store.Link) wire.Link {
+func linkOf(l history.Link) wire.Link {
 	words := "everybody who can sign in to Iron Bell"
 	if l.Audience == job.LinkNamed {
 		words = fmt.Sprintf("only the %d whom the mail went to", len(l.Named.V))
@@ -244,7 +248,7 @@ func (s *server) links(a huma.API) {
 }
 
 // leadsTo lists the files that a link leads to, and those of earlier runs.
-func (s *server) leadsTo(ctx context.Context, l store.Link) (files []job.Artifact, earlier []store.Earlier, err error) {
+func (s *server) leadsTo(ctx context.Context, l history.Link) (files []job.Artifact, earlier []history.Earlier, err error) {
 	if files, err = s.Store.LinkFiles(ctx, l); err != nil || !l.Archive {
 		return files, nil, err
 	}
@@ -254,16 +258,16 @@ func (s *server) leadsTo(ctx context.Context, l store.Link) (files []job.Artifac
 
 // follow finds a link and decides whether who is signed in may follow it. Each
 // following, and each refusal, is recorded.
-func (s *server) follow(ctx context.Context, token, what string) (store.Link, error) {
+func (s *server) follow(ctx context.Context, token, what string) (history.Link, error) {
 	who, _ := person(ctx)
-	l, err := s.Store.LinkByHash(ctx, store.LinkHash(token))
+	l, err := s.Store.LinkByHash(ctx, history.LinkHash(token))
 	if err != nil {
 		if isNotFound(err) {
 			return l, huma.NewError(http.StatusNotFound, "There is no such link. Check that it was copied whole.")
 		}
 		return l, s.problem(err)
 	}
-	refuse := func(word string, status int, text string) (store.Link, error) {
+	refuse := func(word string, status int, text string) (history.Link, error) {
 		if err := s.Store.NoteLinkUse(ctx, l.ID, who.Name, word); err != nil {
 			return l, s.problem(err)
 		}

@@ -4,11 +4,13 @@ import (
 	"context"
 	"net/http"
 
+	"ironbell/internal/store/history"
+	"ironbell/internal/store/records"
+
 	"ironbell/internal/service"
 
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/job"
-	"ironbell/internal/store"
 
 	"github.com/danielgtaylor/huma/v2"
 )
@@ -165,7 +167,7 @@ func (s *server) jobLines(ctx context.Context, search string, limit int) ([]wire
 }
 
 // lastRuns are the newest runs of jobs, with what they wait for now.
-func (s *server) lastRuns(ctx context.Context, jobs []int64) (map[int64]store.LastRun, error) {
+func (s *server) lastRuns(ctx context.Context, jobs []int64) (map[int64]history.LastRun, error) {
 	last, err := s.Store.LastRuns(ctx, jobs)
 	if err != nil {
 		return nil, err
@@ -183,7 +185,7 @@ func (s *server) lastRuns(ctx context.Context, jobs []int64) (map[int64]store.La
 	return last, err
 }
 
-func lastOf(all map[int64]store.LastRun, id int64) (*wire.LastRun, *float64) {
+func lastOf(all map[int64]history.LastRun, id int64) (*wire.LastRun, *float64) {
 	l, ok := all[id]
 	if !ok {
 		return nil, nil
@@ -238,7 +240,7 @@ func (s *server) readAs(ctx context.Context, tasks []job.Task) (map[string]strin
 			continue
 		}
 		said[t.Name] = "the login of " + r.Source
-		switch source, err := s.Store.Place(ctx, store.Source, r.Source); {
+		switch source, err := s.Store.Place(ctx, records.Source, r.Source); {
 		case err != nil && !isNotFound(err):
 			return nil, err
 		case err == nil && source.Writes != "":

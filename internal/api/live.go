@@ -7,8 +7,9 @@ import (
 	"sync"
 	"time"
 
+	"ironbell/internal/store/db"
+
 	"ironbell/internal/core/job"
-	"ironbell/internal/store"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/sse"
@@ -20,7 +21,7 @@ const pulse = 20 * time.Second
 // liveNotices registers the stream of changes.
 func (s *server) liveNotices(a huma.API) {
 	sse.Register(a, huma.Operation{OperationID: "live", Method: http.MethodGet, Path: livePath, Summary: "Notices of changes, as server-sent events", Tags: []string{"service"}},
-		map[string]any{"notice": store.Notice{}},
+		map[string]any{"notice": db.Notice{}},
 		func(ctx context.Context, in *struct {
 			Run string `query:"run" maxLength:"30" doc:"only notices about this run"`
 		}, send sse.Sender,
@@ -31,16 +32,16 @@ func (s *server) liveNotices(a huma.API) {
 			defer ticker.Stop()
 			way := wayOf(ctx)
 			// The first one tells that nothing is missed from here on.
-			if send.Data(store.Notice{Kind: job.NoticeEverything}) != nil {
+			if send.Data(db.Notice{Kind: job.NoticeEverything}) != nil {
 				return
 			}
 			for {
-				var n store.Notice
+				var n db.Notice
 				select {
 				case <-ctx.Done():
 					return
 				case <-ticker.C:
-					n = store.Notice{Kind: job.NoticePulse}
+					n = db.Notice{Kind: job.NoticePulse}
 				case n = <-notices:
 					if in.Run != "" && n.Kind != job.NoticeEverything && n.Kind != job.NoticeAccess && (n.Kind != job.NoticeRun || n.ID != in.Run) {
 						continue

@@ -6,18 +6,19 @@ import (
 	"net/http"
 	"strings"
 
+	"ironbell/internal/store/records"
+
 	"ironbell/internal/service"
 
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/job"
 	"ironbell/internal/deliver"
 	"ironbell/internal/report"
-	"ironbell/internal/store"
 
 	"github.com/danielgtaylor/huma/v2"
 )
 
-func placeOf(p store.Place) wire.Place {
+func placeOf(p records.Place) wire.Place {
 	note := ""
 	if p.Protocol == "sqlserver" {
 		note = report.Untested
@@ -39,9 +40,9 @@ func placeOf(p store.Place) wire.Place {
 // places registers sources and destinations, which are handled alike.
 func (s *server) places(a huma.API) {
 	for _, k := range []struct {
-		kind         store.PlaceKind
+		kind         records.PlaceKind
 		path, plural string
-	}{{store.Source, "/api/sources", "sources"}, {store.Destination, "/api/destinations", "destinations"}} {
+	}{{records.Source, "/api/sources", "sources"}, {records.Destination, "/api/destinations", "destinations"}} {
 		kind := k.kind
 		tags := []string{k.plural}
 		huma.Register(a, huma.Operation{OperationID: "list-" + k.plural, Method: http.MethodGet, Path: k.path, Summary: "List " + k.plural + " by name", Tags: tags},

@@ -5,7 +5,8 @@ import (
 	"strconv"
 	"strings"
 
-	"ironbell/internal/store"
+	"ironbell/internal/store/db"
+	"ironbell/internal/store/queue"
 )
 
 // recordsAt are the addresses of records that people edit, with the kind of the
@@ -25,7 +26,7 @@ var recordsAt = []struct{ prefix, kind string }{
 // recordOf tells which record an address is of; name is empty when it is of none.
 func recordOf(path string) (kind, name string) {
 	if path == "/api/limits" {
-		return "setting", store.LimitSetting
+		return "setting", queue.LimitSetting
 	}
 	for _, r := range recordsAt {
 		below, ok := strings.CutPrefix(path, r.prefix)
@@ -60,7 +61,7 @@ func (s *server) preconditions(next http.Handler) http.Handler {
 			next.ServeHTTP(w, r)
 			return
 		}
-		p := store.Precondition{Kind: kind}
+		p := db.Precondition{Kind: kind}
 		match, none := r.Header.Get("If-Match"), r.Header.Get("If-None-Match")
 		switch strings.TrimSpace(match) {
 		case "":
@@ -71,7 +72,7 @@ func (s *server) preconditions(next http.Handler) http.Handler {
 		}
 		p.Absent = strings.TrimSpace(none) == "*"
 		if match != "" || p.Absent {
-			r = r.WithContext(store.Expecting(r.Context(), p))
+			r = r.WithContext(db.Expecting(r.Context(), p))
 		}
 		next.ServeHTTP(w, r)
 	})

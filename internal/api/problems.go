@@ -9,12 +9,13 @@ import (
 	"strings"
 	"time"
 
+	"ironbell/internal/store/db"
+
 	"ironbell/internal/access"
 	"ironbell/internal/core/civil"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/phrase"
 	"ironbell/internal/report"
-	"ironbell/internal/store"
 
 	"github.com/danielgtaylor/huma/v2"
 )
@@ -38,10 +39,10 @@ func init() { //nolint:gochecknoinits // the framework takes it from a variable 
 func (s *server) problem(err error) error {
 	var (
 		invalid *fault.Invalid
-		missing *store.NotFound
-		taken   *store.Taken
+		missing *db.NotFound
+		taken   *db.Taken
 		denied  *access.Denied
-		stale   *store.Stale
+		stale   *db.Stale
 		unknown *report.UnknownParameter
 		f       *fault.Fault
 		already huma.StatusError
@@ -80,7 +81,7 @@ func (s *server) problem(err error) error {
 			text += ". " + f.Advice
 		}
 		return huma.NewError(http.StatusUnprocessableEntity, text)
-	case store.Unwritable(err):
+	case db.Unwritable(err):
 		return huma.NewError(http.StatusUnprocessableEntity, "A text holds a character that cannot be kept: NUL, or bytes that are no UTF-8. Nothing was changed.")
 	case errors.Is(err, context.Canceled):
 		// Whoever asked has left, or the service stops: nobody reads the answer.
@@ -104,7 +105,7 @@ func known(times ...time.Time) error {
 }
 
 func isNotFound(err error) bool {
-	var missing *store.NotFound
+	var missing *db.NotFound
 	return errors.As(err, &missing)
 }
 

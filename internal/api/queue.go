@@ -5,9 +5,11 @@ import (
 	"net/http"
 	"time"
 
+	"ironbell/internal/store/queue"
+	"ironbell/internal/store/records"
+
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/job"
-	"ironbell/internal/store"
 
 	"github.com/danielgtaylor/huma/v2"
 )
@@ -72,7 +74,7 @@ func (s *server) queue(a huma.API) {
 	},
 		func(ctx context.Context, in *struct{ Body wire.FreezeRequest }) (*struct{ Body wire.Freeze }, error) {
 			who, _ := person(ctx)
-			f := store.Freeze{Label: in.Body.Label, To: in.Body.To, Rings: in.Body.Rings, Reason: in.Body.Reason}
+			f := records.Freeze{Label: in.Body.Label, To: in.Body.To, Rings: in.Body.Rings, Reason: in.Body.Reason}
 			for _, at := range []*time.Time{in.Body.From, in.Body.To} {
 				if at != nil {
 					if err := known(*at); err != nil {
@@ -130,7 +132,7 @@ func (s *server) queue(a huma.API) {
 		})
 }
 
-func queueLines(lines []store.QueueLine) []wire.QueueLine {
+func queueLines(lines []queue.Line) []wire.QueueLine {
 	out := make([]wire.QueueLine, len(lines))
 	for i, l := range lines {
 		out[i] = wire.QueueLine(l)

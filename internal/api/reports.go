@@ -7,12 +7,13 @@ import (
 	"net/http"
 	"strconv"
 
+	"ironbell/internal/store/records"
+
 	"ironbell/internal/service"
 
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
-	"ironbell/internal/store"
 
 	"github.com/danielgtaylor/huma/v2"
 )
@@ -224,7 +225,7 @@ func (s *server) file(ctx context.Context, f job.Artifact, open func(context.Con
 
 func (s *server) identities(a huma.API) {
 	tags := []string{"sources"}
-	of := func(i store.Identity) wire.Identity {
+	of := func(i records.Identity) wire.Identity {
 		if i.Choosers == nil {
 			i.Choosers = []string{}
 		}

@@ -9,6 +9,8 @@ import (
 	"slices"
 	"strings"
 
+	"ironbell/internal/store/history"
+
 	"ironbell/internal/service"
 
 	"ironbell/internal/api/wire"
@@ -16,7 +18,6 @@ import (
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/render"
-	"ironbell/internal/store"
 
 	"github.com/danielgtaylor/huma/v2"
 )
@@ -45,7 +46,7 @@ func (s *server) runs(a huma.API) {
 			Limit  int      `query:"limit" minimum:"1" maximum:"1000" default:"100"`
 		},
 		) (*struct{ Body []job.Run }, error) {
-			f := store.RunFilter{States: in.State, Limit: in.Limit}
+			f := history.RunFilter{States: in.State, Limit: in.Limit}
 			if in.Before != "" {
 				id, err := runID(in.Before)
 				if err != nil {

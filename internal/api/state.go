@@ -9,9 +9,10 @@ import (
 	"sync"
 	"time"
 
+	"ironbell/internal/store/sending"
+
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/job"
-	"ironbell/internal/store"
 
 	"github.com/danielgtaylor/huma/v2"
 )
@@ -39,11 +40,11 @@ type watch struct {
 	mu    sync.Mutex
 	at    time.Time
 	state job.ServiceState
-	n     store.Watched
+	n     sending.Watched
 	err   error // the database does not answer
 }
 
-func (s *server) watched(ctx context.Context) (job.ServiceState, store.Watched, error) {
+func (s *server) watched(ctx context.Context) (job.ServiceState, sending.Watched, error) {
 	w := &s.watch
 	w.mu.Lock()
 	defer w.mu.Unlock()
@@ -137,7 +138,7 @@ func (s *server) metrics(w http.ResponseWriter, r *http.Request) {
 	_, _ = w.Write(numbers(n, st)) // a reader that left needs no answer
 }
 
-func numbers(n store.Watched, st job.ServiceState) []byte {
+func numbers(n sending.Watched, st job.ServiceState) []byte {
 	var b strings.Builder
 	gauge := func(name, help string, value int) {
 		fmt.Fprintf(&b, "# HELP ironbell_%s %s\n# TYPE ironbell_%s gauge\nironbell_%s %d\n", name, help, name, name, value)

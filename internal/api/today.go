@@ -6,13 +6,14 @@ import (
 	"slices"
 	"time"
 
+	"ironbell/internal/store/history"
+
 	"ironbell/internal/service"
 
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/civil"
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/zone"
-	"ironbell/internal/store"
 
 	"github.com/danielgtaylor/huma/v2"
 )
@@ -60,7 +61,7 @@ func (s *server) day(ctx context.Context, at, now time.Time) (wire.Day, error) {
 		Date: from.Format(time.DateOnly), Zone: at.Location().String(), From: from, To: to, Now: now,
 		Runs: []wire.Mark{}, Upcoming: []wire.Coming{}, Next: []wire.Coming{}, Running: []wire.Mark{},
 	}
-	runs, err := s.Store.Runs(ctx, store.RunFilter{From: from, To: to, Limit: maxMarks})
+	runs, err := s.Store.Runs(ctx, history.RunFilter{From: from, To: to, Limit: maxMarks})
 	if err == nil {
 		err = s.Service.Runs.WaitsNow(ctx, runs)
 	}
@@ -85,7 +86,7 @@ func (s *server) day(ctx context.Context, at, now time.Time) (wire.Day, error) {
 	if err != nil {
 		return day, err
 	}
-	working, err := s.Store.Runs(ctx, store.RunFilter{States: []string{"running", "delivering"}, Limit: 50})
+	working, err := s.Store.Runs(ctx, history.RunFilter{States: []string{"running", "delivering"}, Limit: 50})
 	if err == nil {
 		err = s.Service.Runs.WaitsNow(ctx, working)
 	}
@@ -117,7 +118,7 @@ func (s *server) day(ctx context.Context, at, now time.Time) (wire.Day, error) {
 	return day, nil
 }
 
-func mark(r job.Run, last map[int64]store.LastRun) wire.Mark {
+func mark(r job.Run, last map[int64]history.LastRun) wire.Mark {
 	_, usual := lastOf(last, r.JobID)
 	if r.Rehearsal {
 		r.Job += " (rehearsal)"
@@ -126,7 +127,7 @@ func mark(r job.Run, last map[int64]store.LastRun) wire.Mark {
 }
 
 // coming lists the rings of all jobs in (after, until], earliest first.
-func (s *server) coming(jobs []job.Job, passing service.Passing, last map[int64]store.LastRun, after, until time.Time, limit int) []wire.Coming {
+func (s *server) coming(jobs []job.Job, passing service.Passing, last map[int64]history.LastRun, after, until time.Time, limit int) []wire.Coming {
 	all := []wire.Coming{}
 	for _, j := range jobs {
 		_, usual := lastOf(last, j.ID)

@@ -8,6 +8,9 @@ import (
 	"sync"
 	"time"
 
+	"ironbell/internal/store/db"
+	"ironbell/internal/store/records"
+
 	"ironbell/internal/core/fault"
 	"ironbell/internal/store"
 )
@@ -53,7 +56,7 @@ func (d *Destinations) Unseal(record string, sealed []byte) (string, error) {
 
 // ByName finds a destination and its id.
 func (d *Destinations) ByName(ctx context.Context, name string) (int64, Destination, error) {
-	p, err := d.store.Place(ctx, store.Destination, name)
+	p, err := d.store.Place(ctx, records.Destination, name)
 	if err != nil {
 		return 0, nil, notThere(err, name)
 	}
@@ -63,7 +66,7 @@ func (d *Destinations) ByName(ctx context.Context, name string) (int64, Destinat
 
 // ByID finds a destination.
 func (d *Destinations) ByID(ctx context.Context, id int64) (Destination, error) {
-	p, err := d.store.PlaceByID(ctx, store.Destination, id)
+	p, err := d.store.PlaceByID(ctx, records.Destination, id)
 	if err != nil {
 		return nil, notThere(err, fmt.Sprint(id))
 	}
@@ -72,14 +75,14 @@ func (d *Destinations) ByID(ctx context.Context, id int64) (Destination, error) 
 
 func notThere(err error, name string) error {
 	doing := fmt.Sprintf("open destination %q", name)
-	var missing *store.NotFound
+	var missing *db.NotFound
 	if errors.As(err, &missing) {
 		return fault.New(fault.Destination, doing, "there is no such destination", "Add it, or name another one in the job.")
 	}
 	return fault.Wrap(err, fault.Passing, fault.Destination, doing, "")
 }
 
-func (d *Destinations) get(p store.Place) (Destination, error) {
+func (d *Destinations) get(p records.Place) (Destination, error) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	if had, ok := d.open[p.ID]; ok && had.saved.Equal(p.UpdatedAt) {

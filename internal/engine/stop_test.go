@@ -9,6 +9,9 @@ import (
 	"testing"
 	"time"
 
+	"ironbell/internal/store/db"
+	"ironbell/internal/store/operation"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -17,14 +20,13 @@ import (
 	"ironbell/internal/engine/crash"
 	"ironbell/internal/engine/enginetest"
 	"ironbell/internal/service"
-	"ironbell/internal/store"
 	"ironbell/internal/task"
 )
 
 // An answer that was lost is no reason to ring twice.
 func TestTheRefusedAreToldFromTheAbsent(t *testing.T) {
-	assert.False(t, store.Refused(context.DeadlineExceeded))
-	assert.True(t, store.Refused(errors.New("the rule can no longer be read")))
+	assert.False(t, db.Refused(context.DeadlineExceeded))
+	assert.True(t, db.Refused(errors.New("the rule can no longer be read")))
 }
 
 // The word to stop comes at each named point. Whoever goes on finds nothing unknown,
@@ -131,7 +133,7 @@ func TestANodeThatFinishes(t *testing.T) {
 	o.Run(e)
 	enginetest.Hear(t, begun)
 	require.NoError(t, e.Installation.Finish(o.Ctx, o.Sefa, "quay", true))
-	node := func() store.Node {
+	node := func() operation.Node {
 		all, err := e.Installation.Nodes(o.Ctx)
 		require.NoError(t, err)
 		require.Len(t, all, 1)

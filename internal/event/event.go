@@ -7,6 +7,8 @@ import (
 	"context"
 	"fmt"
 
+	"ironbell/internal/store/records"
+
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/store"
@@ -22,7 +24,7 @@ type Happening struct {
 type Checking struct {
 	V     *fault.Invalid
 	Store *store.Store
-	Uses  *store.Uses
+	Uses  *records.Uses
 	Job   string // whose trigger it is
 }
 

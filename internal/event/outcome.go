@@ -6,8 +6,9 @@ import (
 	"slices"
 	"strings"
 
+	"ironbell/internal/store/db"
+
 	"ironbell/internal/core/job"
-	"ironbell/internal/store"
 )
 
 // outcome is the end of another job's run.
@@ -29,7 +30,7 @@ func (outcome) Check(ctx context.Context, k *Checking, where string, c job.Condi
 		return nil
 	}
 	other, err := k.Store.Job(ctx, c.Job)
-	var missing *store.NotFound
+	var missing *db.NotFound
 	if errors.As(err, &missing) {
 		k.V.Add(where+".job", "there is no job %q; save it first", c.Job)
 		return nil

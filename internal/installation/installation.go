@@ -12,6 +12,9 @@ import (
 	"strings"
 	"time"
 
+	"ironbell/internal/store/db"
+	"ironbell/internal/store/records"
+
 	"ironbell/internal/artifact"
 	"ironbell/internal/core/job"
 	"ironbell/internal/store"
@@ -81,11 +84,11 @@ func (k *Keeper) KnowItself(ctx context.Context, adopt bool) error {
 		return err
 	}
 	return k.store.Do(ctx, func(t *store.Tx) error {
-		if err := t.LockSetting(ctx, store.InstallationSetting); err != nil {
+		if err := t.LockSetting(ctx, db.InstallationSetting); err != nil {
 			return err
 		}
 		var was Installation
-		ok, err := t.Setting(ctx, store.InstallationSetting, &was)
+		ok, err := t.Setting(ctx, db.InstallationSetting, &was)
 		if err != nil {
 			return err
 		}
@@ -104,7 +107,7 @@ func (k *Keeper) KnowItself(ctx context.Context, adopt bool) error {
 		} else if !moved && was.Copy == nil && known != was.Files {
 			return &OtherStore{Path: k.files.Path(), Found: known}
 		}
-		if err := t.PutSetting(ctx, store.InstallationSetting, was); err != nil {
+		if err := t.PutSetting(ctx, db.InstallationSetting, was); err != nil {
 			return err
 		}
 		switch {
@@ -135,7 +138,7 @@ func (k *Keeper) standStill(ctx context.Context, t *store.Tx, was Installation, 
 		return err
 	}
 	now := k.now()
-	f, err := t.AddFreeze(ctx, store.Freeze{Label: "service", From: now, Rings: "wait", Reason: why + "; an administrator says what it is", By: "Iron Bell"})
+	f, err := t.AddFreeze(ctx, records.Freeze{Label: "service", From: now, Rings: "wait", Reason: why + "; an administrator says what it is", By: "Iron Bell"})
 	if err != nil {
 		return err
 	}
@@ -144,14 +147,14 @@ func (k *Keeper) standStill(ctx context.Context, t *store.Tx, was Installation, 
 	}
 	was.Copy, was.Why, was.Freeze = &now, why, f.ID
 	house.Sending = job.SendNone
-	if err := t.PutSetting(ctx, store.MailSetting, house); err != nil {
+	if err := t.PutSetting(ctx, db.MailSetting, house); err != nil {
 		return err
 	}
-	if err := t.PutSetting(ctx, store.InstallationSetting, was); err != nil {
+	if err := t.PutSetting(ctx, db.InstallationSetting, was); err != nil {
 		return err
 	}
 	k.log.Error("stands still and sends nothing until an administrator says what this installation is", "why", why, "how", "ironbell copy")
-	return t.Audit(ctx, "Iron Bell", "found a copy", "setting", store.InstallationSetting, nil, map[string]any{"why": why})
+	return t.Audit(ctx, "Iron Bell", "found a copy", "setting", db.InstallationSetting, nil, map[string]any{"why": why})
 }
 
 // behind tells what is to be said when the database is older than its store of
@@ -183,12 +186,12 @@ func (k *Keeper) LeaveMark(ctx context.Context) error {
 	var mark artifact.Mark
 	var name string
 	err = k.store.Do(ctx, func(t *store.Tx) error {
-		if err := t.LockSetting(ctx, store.InstallationSetting); err != nil {
+		if err := t.LockSetting(ctx, db.InstallationSetting); err != nil {
 			return err
 		}
 		var is Installation
 		name = ""
-		if ok, err := t.Setting(ctx, store.InstallationSetting, &is); err != nil || !ok || is.Copy != nil || is.Name != was.Name {
+		if ok, err := t.Setting(ctx, db.InstallationSetting, &is); err != nil || !ok || is.Copy != nil || is.Name != was.Name {
 			return err
 		}
 		behind, err := k.behind(ctx, t, left)
@@ -213,7 +216,7 @@ func (k *Keeper) LeaveMark(ctx context.Context) error {
 // Is is what this installation knows of itself.
 func (k *Keeper) Is(ctx context.Context) (Installation, error) {
 	var is Installation
-	_, err := k.store.Setting(ctx, store.InstallationSetting, &is)
+	_, err := k.store.Setting(ctx, db.InstallationSetting, &is)
 	return is, err
 }
 

@@ -6,10 +6,11 @@ import (
 	"strings"
 	"time"
 
+	"ironbell/internal/store/db"
+
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/phrase"
-	"ironbell/internal/store"
 )
 
 // clockSlack is how late a due time may stand undecided before somebody is needed.
@@ -57,14 +58,14 @@ func (k *Keeper) State(ctx context.Context) (job.ServiceState, error) {
 		add(job.StateLine{What: "alerts", Text: fmt.Sprintf("%d open, of which nobody can be told.", kept.Unreached), Advice: "Sign in and look at Today.", N: kept.Unreached, Needs: true})
 	}
 	for _, turn := range []struct{ name, what, advice string }{
-		{store.BounceSetting, "mailbox", "Check the settings of the mailbox for bounces, and that its server runs."}, {store.BeatSetting, "sign of life", "Check its address in the settings."},
+		{db.BounceSetting, "mailbox", "Check the settings of the mailbox for bounces, and that its server runs."}, {db.BeatSetting, "sign of life", "Check its address in the settings."},
 	} {
 		last, err := k.store.LastTurn(ctx, turn.name)
 		if err != nil {
 			return s, err
 		}
 		if why, failed := strings.CutPrefix(last.Word, "failed: "); failed {
-			add(job.StateLine{What: turn.what, Text: phrase.Upper(why) + ".", Advice: turn.advice, Since: last.TakenAt, Needs: turn.name == store.BounceSetting})
+			add(job.StateLine{What: turn.what, Text: phrase.Upper(why) + ".", Advice: turn.advice, Since: last.TakenAt, Needs: turn.name == db.BounceSetting})
 		}
 	}
 	switch free, all, err := k.files.Room(); {

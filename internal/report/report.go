@@ -17,6 +17,9 @@ import (
 	"sync"
 	"time"
 
+	"ironbell/internal/store/db"
+	"ironbell/internal/store/records"
+
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/rows"
@@ -255,8 +258,8 @@ func NewSources(s *store.Store, v Vault, a Allowed) *Sources {
 // is empty, or gives the one that is open. Each identity has a pool of its own.
 func (s *Sources) Get(ctx context.Context, name, identity string) (Source, error) {
 	doing := "open source " + quote(name)
-	p, err := s.store.Place(ctx, store.Source, name)
-	var missing *store.NotFound
+	p, err := s.store.Place(ctx, records.Source, name)
+	var missing *db.NotFound
 	if errors.As(err, &missing) {
 		return nil, fault.New(fault.Source, doing, "there is no such source", "Add it, or name another one in the report.")
 	}
@@ -315,7 +318,7 @@ func (s *Sources) Get(ctx context.Context, name, identity string) (Source, error
 
 // mayRead asks the server whether the login may be read with, and keeps what a source's
 // own login can write.
-func (s *Sources) mayRead(ctx context.Context, source Source, p store.Place, identity string) error {
+func (s *Sources) mayRead(ctx context.Context, source Source, p records.Place, identity string) error {
 	if identity != "" {
 		if checked, can := source.(Checked); can {
 			return Confined(ctx, checked, identity)

@@ -6,11 +6,12 @@ import (
 	"slices"
 	"time"
 
+	"ironbell/internal/store/sending"
+
 	"ironbell/internal/core/chain"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/zone"
-	"ironbell/internal/store"
 	"ironbell/internal/task"
 )
 
@@ -66,10 +67,10 @@ func (js *Jobs) ahead(ctx context.Context, v *fault.Invalid, id int64, name stri
 		default:
 			out.Parts, out.Part = len(parts), parts[0].Name
 			w.PartName, w.Values, w.Row = parts[0].Name, parts[0].Given.Over(values), task.RowOf(parts[0].Given)
-			w.Siblings = func(context.Context) ([]store.Sibling, error) {
-				all := make([]store.Sibling, len(parts))
+			w.Siblings = func(context.Context) ([]sending.Sibling, error) {
+				all := make([]sending.Sibling, len(parts))
 				for i, p := range parts {
-					all[i] = store.Sibling(p)
+					all[i] = sending.Sibling(p)
 				}
 				return all, nil
 			}

@@ -4,6 +4,8 @@ import (
 	"context"
 	"strconv"
 
+	"ironbell/internal/store/db"
+
 	"ironbell/internal/access"
 	"ironbell/internal/core/job"
 	"ironbell/internal/store"
@@ -39,7 +41,7 @@ func (al *Alerts) Acknowledge(ctx context.Context, who job.Person, id int64, end
 // Link reads such an address: whose it is and what it is about.
 func (al *Alerts) Link(ctx context.Context, alert, person int64, signature string) (job.Alert, job.Person, error) {
 	if !al.links.MayAcknowledge(alert, person, signature) {
-		return job.Alert{}, job.Person{}, &store.NotFound{Kind: "link", Name: strconv.FormatInt(alert, 10)}
+		return job.Alert{}, job.Person{}, &db.NotFound{Kind: "link", Name: strconv.FormatInt(alert, 10)}
 	}
 	p, err := al.store.PersonByID(ctx, person)
 	if err != nil {

@@ -4,6 +4,9 @@ import (
 	"context"
 	"time"
 
+	"ironbell/internal/store/db"
+	"ironbell/internal/store/records"
+
 	"ironbell/internal/access"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
@@ -20,8 +23,8 @@ func (st *Settings) SaveAlerts(ctx context.Context, who job.Person, a job.AlertS
 		if want.name == "" {
 			continue
 		}
-		p, err := st.store.Place(ctx, store.Destination, want.name)
-		if err != nil && !store.IsMissing(err) {
+		p, err := st.store.Place(ctx, records.Destination, want.name)
+		if err != nil && !db.IsMissing(err) {
 			return err
 		}
 		if err != nil {
@@ -40,12 +43,12 @@ func (st *Settings) SaveAlerts(ctx context.Context, who job.Person, a job.AlertS
 	}
 	return st.store.Do(ctx, func(t *store.Tx) error {
 		var before job.AlertSettings
-		if _, err := t.Setting(ctx, store.AlertSetting, &before); err != nil {
+		if _, err := t.Setting(ctx, db.AlertSetting, &before); err != nil {
 			return err
 		}
-		if err := t.PutSetting(ctx, store.AlertSetting, a); err != nil {
+		if err := t.PutSetting(ctx, db.AlertSetting, a); err != nil {
 			return err
 		}
-		return t.Audit(ctx, who.Login, "save", "setting", store.AlertSetting, before, a)
+		return t.Audit(ctx, who.Login, "save", "setting", db.AlertSetting, before, a)
 	})
 }

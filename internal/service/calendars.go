@@ -8,6 +8,9 @@ import (
 	"strings"
 	"time"
 
+	"ironbell/internal/store/db"
+	"ironbell/internal/store/records"
+
 	"ironbell/internal/access"
 	"ironbell/internal/core/calendar"
 	"ironbell/internal/core/fault"
@@ -37,8 +40,8 @@ const (
 // Save saves a calendar as a new version and reckons the next rings of
 // the jobs that go by it. With try nothing is saved; either way the effects on
 // the coming year are told.
-func (cs *Calendars) Save(ctx context.Context, who job.Person, name string, d calendar.Definition, try bool) (store.Calendar, []Effect, error) {
-	var saved store.Calendar
+func (cs *Calendars) Save(ctx context.Context, who job.Person, name string, d calendar.Definition, try bool) (records.Calendar, []Effect, error) {
+	var saved records.Calendar
 	if err := access.May(who, access.Administer, "", ""); err != nil {
 		return saved, nil, err
 	}
@@ -58,7 +61,7 @@ func (cs *Calendars) Save(ctx context.Context, who job.Person, name string, d ca
 		return saved, nil, err
 	}
 	old, err := cs.store.Calendar(ctx, name)
-	if err != nil && !store.IsMissing(err) {
+	if err != nil && !db.IsMissing(err) {
 		return saved, nil, err
 	}
 	jobs, err := cs.store.JobsUsing(ctx, "calendar", old.ID)
@@ -239,7 +242,7 @@ func (cs *Calendars) SaveWhen(ctx context.Context, who job.Person, s job.WhenSet
 		if err := t.PutSetting(ctx, timetable.WhenSetting, s); err != nil {
 			return err
 		}
-		if err := t.Tell(ctx, store.Notice{Kind: job.NoticeCalendars}); err != nil {
+		if err := t.Tell(ctx, db.Notice{Kind: job.NoticeCalendars}); err != nil {
 			return err
 		}
 		return t.Audit(ctx, who.Login, "save", "setting", timetable.WhenSetting, before, s)

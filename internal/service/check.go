@@ -9,6 +9,10 @@ import (
 	"strings"
 	"time"
 
+	"ironbell/internal/store/db"
+	"ironbell/internal/store/records"
+	"ironbell/internal/store/rings"
+
 	"ironbell/internal/core/chain"
 	"ironbell/internal/core/expr"
 	"ironbell/internal/core/fault"
@@ -26,8 +30,8 @@ const checkLimit = 10 * time.Second
 
 // checkJob tells what is wrong with a definition. Its error is about our own
 // records only.
-func (ck *checks) checkJob(ctx context.Context, v *fault.Invalid, who job.Person, name string, d, old job.Definition) (store.Uses, error) {
-	var uses store.Uses
+func (ck *checks) checkJob(ctx context.Context, v *fault.Invalid, who job.Person, name string, d, old job.Definition) (records.Uses, error) {
+	var uses records.Uses
 	zone, err := zone.Load(d.Zone)
 	if err != nil {
 		v.Add("zone", "%s", err)
@@ -35,7 +39,7 @@ func (ck *checks) checkJob(ctx context.Context, v *fault.Invalid, who job.Person
 	for i, name := range d.Calendars {
 		c, err := ck.store.Calendar(ctx, name)
 		switch {
-		case store.IsMissing(err):
+		case db.IsMissing(err):
 			v.Add(fmt.Sprintf("calendars[%d]", i), "%s", &timetable.Missing{Calendar: name})
 		case err != nil:
 			return uses, err
@@ -73,7 +77,7 @@ func (ck *checks) checkJob(ctx context.Context, v *fault.Invalid, who job.Person
 	}
 	checkPolicies(v, d)
 	if d.SecondOwner != "" {
-		if _, _, err := ck.store.PersonByLogin(ctx, d.SecondOwner); store.IsMissing(err) {
+		if _, _, err := ck.store.PersonByLogin(ctx, d.SecondOwner); db.IsMissing(err) {
 			v.Add("second_owner", "there is no person %q", d.SecondOwner)
 		} else if err != nil {
 			return uses, err
@@ -83,7 +87,7 @@ func (ck *checks) checkJob(ctx context.Context, v *fault.Invalid, who job.Person
 }
 
 // checkTasks tells what is wrong with the chain of a job and with each task.
-func (ck *checks) checkTasks(ctx context.Context, v *fault.Invalid, who job.Person, d, old job.Definition, uses *store.Uses) error {
+func (ck *checks) checkTasks(ctx context.Context, v *fault.Invalid, who job.Person, d, old job.Definition, uses *records.Uses) error {
 	if len(d.Tasks) == 0 {
 		v.Add("tasks", "a job needs at least one task")
 	}
@@ -197,7 +201,7 @@ func checkPolicies(v *fault.Invalid, d job.Definition) {
 }
 
 // checkWait tells what is wrong with what a trigger waits for.
-func (ck *checks) checkWait(ctx context.Context, v *fault.Invalid, where, name string, d job.Definition, t job.Trigger, uses *store.Uses) error {
+func (ck *checks) checkWait(ctx context.Context, v *fault.Invalid, where, name string, d job.Definition, t job.Trigger, uses *records.Uses) error {
 	if t.Wait == nil {
 		if strings.TrimSpace(t.Rule) == "" {
 			v.Add(where+"rule", "the trigger needs a rule, or something to wait for")
@@ -229,7 +233,7 @@ func (ck *checks) checkWait(ctx context.Context, v *fault.Invalid, where, name s
 // checkCircle tells whether a job that was just saved starts itself, by the
 // outcomes and events of jobs, and by which way.
 func (ck *checks) checkCircle(ctx context.Context, t *store.Tx, v *fault.Invalid, id int64, name string) error {
-	edges := map[int64][]store.Edge{}
+	edges := map[int64][]rings.Edge{}
 	for frontier := []int64{id}; len(frontier) > 0 && len(edges) < maxCircle; {
 		found, err := t.StartedBy(ctx, frontier)
 		if err != nil {
@@ -286,7 +290,7 @@ func (ck *checks) report(ctx context.Context, name string) (job.Report, error) {
 
 func (ck *checks) owner(ctx context.Context, v *fault.Invalid, login string) (job.Person, error) {
 	p, _, err := ck.store.PersonByLogin(ctx, login)
-	var missing *store.NotFound
+	var missing *db.NotFound
 	if errors.As(err, &missing) {
 		v.Add("owner", "there is no person %q; name somebody who signs in", login)
 		return p, nil

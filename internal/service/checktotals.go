@@ -5,10 +5,11 @@ import (
 	"slices"
 	"strings"
 
+	"ironbell/internal/store/db"
+
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/rows"
 	"ironbell/internal/report"
-	"ironbell/internal/store"
 )
 
 // totalsOf knows which columns the reports of a job add up, as their sources say. It
@@ -64,7 +65,7 @@ func (t *totalsOf) before(ctx context.Context, d job.Definition, tasks []string)
 			continue
 		}
 		r, err := t.ck.report(ctx, one.Report.Report)
-		if store.IsMissing(err) {
+		if db.IsMissing(err) {
 			return nil, false, nil // told of elsewhere
 		}
 		if err != nil {

@@ -8,11 +8,12 @@ import (
 	"slices"
 	"strings"
 
+	"ironbell/internal/store/db"
+
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/zone"
 	"ironbell/internal/report"
-	"ironbell/internal/store"
 	"ironbell/internal/task"
 )
 
@@ -82,7 +83,7 @@ func (ck *checks) checkChoices(ctx context.Context, v *fault.Invalid, where stri
 			continue
 		}
 		r, err := ck.report(ctx, t.Report.Report)
-		if store.IsMissing(err) || err == nil && !slices.ContainsFunc(r.Parameters, asked) {
+		if db.IsMissing(err) || err == nil && !slices.ContainsFunc(r.Parameters, asked) {
 			continue
 		}
 		if err != nil {

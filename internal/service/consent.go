@@ -7,6 +7,8 @@ import (
 	"strings"
 	"time"
 
+	"ironbell/internal/store/deliveries"
+
 	"ironbell/internal/access"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
@@ -59,7 +61,7 @@ func (ds *Deliveries) Allow(ctx context.Context, who job.Person, id int64, c Con
 		var text string
 		verdict := "yes"
 		if c.Yes {
-			consent := store.NewConsent{Address: d.Address, JobID: j.ID, DestinationID: d.DestinationID, By: who.Login}
+			consent := deliveries.NewConsent{Address: d.Address, JobID: j.ID, DestinationID: d.DestinationID, By: who.Login}
 			text = fmt.Sprintf("%s said yes: it goes to %s", who.Name, d.Address)
 			if c.Until.IsZero() {
 				consent.SHA256 = d.SHA256

@@ -7,6 +7,9 @@ import (
 	"slices"
 	"strings"
 
+	"ironbell/internal/store/db"
+	"ironbell/internal/store/records"
+
 	"ironbell/internal/access"
 	"ironbell/internal/artifact"
 	"ironbell/internal/core/fault"
@@ -53,9 +56,9 @@ func (in *Installation) SaySo(ctx context.Context, who job.Person, said Said) er
 			v.Add(fmt.Sprintf("named[%d]", i), "%q names nothing that a copy could act on; write destination:NAME, source:NAME, program:NAME or event:TYPE", label)
 			continue
 		}
-		if place := store.PlaceKind(kind); place == store.Destination || place == store.Source {
+		if place := records.PlaceKind(kind); place == records.Destination || place == records.Source {
 			switch _, err := in.store.Place(ctx, place, name); {
-			case store.IsMissing(err):
+			case db.IsMissing(err):
 				v.Add(fmt.Sprintf("named[%d]", i), "there is no %s %q", kind, name)
 			case err != nil:
 				return err
@@ -94,7 +97,7 @@ func (in *Installation) SaySo(ctx context.Context, who job.Person, said Said) er
 		}
 	}
 	return in.store.Do(ctx, func(t *store.Tx) error {
-		if err := t.LockSetting(ctx, store.InstallationSetting); err != nil {
+		if err := t.LockSetting(ctx, db.InstallationSetting); err != nil {
 			return err
 		}
 		if is.Test != nil && was.Test == nil {
@@ -110,16 +113,16 @@ func (in *Installation) SaySo(ctx context.Context, who job.Person, said Said) er
 			return err
 		}
 		if was.Freeze != 0 {
-			if _, err := t.LiftFreeze(ctx, was.Freeze, who.Name); err != nil && !store.IsMissing(err) {
+			if _, err := t.LiftFreeze(ctx, was.Freeze, who.Name); err != nil && !db.IsMissing(err) {
 				return fmt.Errorf("end the freeze: %w", err)
 			}
 		}
-		if err := t.PutSetting(ctx, store.InstallationSetting, is); err != nil {
+		if err := t.PutSetting(ctx, db.InstallationSetting, is); err != nil {
 			return err
 		}
 		if err := t.MoveGate(ctx); err != nil {
 			return err
 		}
-		return t.Audit(ctx, who.Login, "say what it is", "setting", store.InstallationSetting, nil, map[string]any{"sending": said.Sending, "named": said.Named})
+		return t.Audit(ctx, who.Login, "say what it is", "setting", db.InstallationSetting, nil, map[string]any{"sending": said.Sending, "named": said.Named})
 	})
 }

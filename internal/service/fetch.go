@@ -5,9 +5,10 @@ import (
 	"fmt"
 	"slices"
 
+	"ironbell/internal/store/history"
+
 	"ironbell/internal/access"
 	"ironbell/internal/core/job"
-	"ironbell/internal/store"
 )
 
 // MayFetch tells whether a person may have what a run made, by another way than a link: the
@@ -19,8 +20,8 @@ func (rs *Runs) MayFetch(ctx context.Context, who job.Person, id job.RunID, key 
 	if err != nil {
 		return err
 	}
-	links = slices.DeleteFunc(links, func(l store.Link) bool { return key != "" && !slices.Contains(l.Files.V, key) })
-	if len(links) == 0 || slices.ContainsFunc(links, func(l store.Link) bool { return l.Open() && l.For(who) }) {
+	links = slices.DeleteFunc(links, func(l history.Link) bool { return key != "" && !slices.Contains(l.Files.V, key) })
+	if len(links) == 0 || slices.ContainsFunc(links, func(l history.Link) bool { return l.Open() && l.For(who) }) {
 		return nil
 	}
 	j, err := rs.store.Job(ctx, fmt.Sprint(links[0].JobID))

@@ -4,6 +4,10 @@ import (
 	"context"
 	"strings"
 
+	"ironbell/internal/store/db"
+	"ironbell/internal/store/queue"
+	"ironbell/internal/store/records"
+
 	"ironbell/internal/access"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
@@ -12,7 +16,7 @@ import (
 
 // Freeze holds back all that carries a label, from and to an instant; without
 // an end until it is lifted.
-func (fs *Freezes) Freeze(ctx context.Context, who job.Person, f store.Freeze) (store.Freeze, error) {
+func (fs *Freezes) Freeze(ctx context.Context, who job.Person, f records.Freeze) (records.Freeze, error) {
 	if err := access.May(who, access.Administer, "", ""); err != nil {
 		return f, err
 	}
@@ -48,8 +52,8 @@ func (fs *Freezes) Freeze(ctx context.Context, who job.Person, f store.Freeze) (
 }
 
 // Lift ends a freeze now.
-func (fs *Freezes) Lift(ctx context.Context, who job.Person, id int64) (store.Freeze, error) {
-	var f store.Freeze
+func (fs *Freezes) Lift(ctx context.Context, who job.Person, id int64) (records.Freeze, error) {
+	var f records.Freeze
 	if err := access.May(who, access.Administer, "", ""); err != nil {
 		return f, err
 	}
@@ -75,8 +79,8 @@ func (fs *Freezes) checkLabel(ctx context.Context, v *fault.Invalid, where, labe
 			v.Add(where, "%q is no tag", name)
 		}
 	case kind == "source" || kind == "destination":
-		_, err := fs.store.Place(ctx, store.PlaceKind(kind), name)
-		if store.IsMissing(err) {
+		_, err := fs.store.Place(ctx, records.PlaceKind(kind), name)
+		if db.IsMissing(err) {
 			v.Add(where, "there is no %s %q", kind, name)
 			return nil
 		}
@@ -90,7 +94,7 @@ func (fs *Freezes) checkLabel(ctx context.Context, v *fault.Invalid, where, labe
 // Limits says how much may work at once, by label.
 func (fs *Freezes) Limits(ctx context.Context) (map[string]int, error) {
 	limits := map[string]int{}
-	_, err := fs.store.Setting(ctx, store.LimitSetting, &limits)
+	_, err := fs.store.Setting(ctx, queue.LimitSetting, &limits)
 	return limits, err
 }
 
@@ -116,12 +120,12 @@ func (fs *Freezes) SaveLimits(ctx context.Context, who job.Person, limits map[st
 		return err
 	}
 	return fs.store.Do(ctx, func(t *store.Tx) error {
-		if err := t.PutSetting(ctx, store.LimitSetting, limits); err != nil {
+		if err := t.PutSetting(ctx, queue.LimitSetting, limits); err != nil {
 			return err
 		}
-		if err := t.Tell(ctx, store.Notice{Kind: job.NoticeParts}); err != nil {
+		if err := t.Tell(ctx, db.Notice{Kind: job.NoticeParts}); err != nil {
 			return err
 		}
-		return t.Audit(ctx, who.Login, "save", "setting", store.LimitSetting, before, limits)
+		return t.Audit(ctx, who.Login, "save", "setting", queue.LimitSetting, before, limits)
 	})
 }

@@ -5,6 +5,9 @@ import (
 	"fmt"
 	"strings"
 
+	"ironbell/internal/store/db"
+	"ironbell/internal/store/records"
+
 	"ironbell/internal/access"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
@@ -18,24 +21,24 @@ func (pl *Places) SaveIdentity(ctx context.Context, who job.Person, source, name
 	Sealer
 	report.Vault
 },
-) (store.Identity, error) {
+) (records.Identity, error) {
 	if err := access.May(who, access.Administer, "", ""); err != nil {
-		return store.Identity{}, err
+		return records.Identity{}, err
 	}
 	v := &fault.Invalid{What: fmt.Sprintf("identity %q", name)}
 	CheckName(v, "name", name)
-	p, err := pl.store.Place(ctx, store.Source, source)
+	p, err := pl.store.Place(ctx, records.Source, source)
 	if err != nil {
-		return store.Identity{}, err
+		return records.Identity{}, err
 	}
 	if strings.TrimSpace(login) == "" {
 		v.Add("login", "it needs the login at the source")
 	}
 	for i, c := range choosers {
-		if _, _, err := pl.store.PersonByLogin(ctx, c); store.IsMissing(err) {
+		if _, _, err := pl.store.PersonByLogin(ctx, c); db.IsMissing(err) {
 			v.Add(fmt.Sprintf("choosers[%d]", i), "there is no person %q", c)
 		} else if err != nil {
-			return store.Identity{}, err
+			return records.Identity{}, err
 		}
 	}
 	settings, err := report.As(p.Settings, login)
@@ -43,9 +46,9 @@ func (pl *Places) SaveIdentity(ctx context.Context, who job.Person, source, name
 		v.Add("login", "%s", err)
 	}
 	if err := v.Err(); err != nil {
-		return store.Identity{}, err
+		return records.Identity{}, err
 	}
-	i := store.Identity{Source: source, Name: name, Login: login, Choosers: choosers}
+	i := records.Identity{Source: source, Name: name, Login: login, Choosers: choosers}
 	plain := ""
 	record := report.IdentityRecord(source, name)
 	if password != nil {

@@ -3,6 +3,8 @@ package service
 import (
 	"context"
 
+	"ironbell/internal/store/operation"
+
 	"ironbell/internal/access"
 	"ironbell/internal/core/job"
 	"ironbell/internal/store"
@@ -22,9 +24,9 @@ func (st *Settings) SaveKeeping(ctx context.Context, who job.Person, k job.Keepi
 		if err != nil {
 			return err
 		}
-		if err := t.PutSetting(ctx, store.KeepingSetting, k); err != nil {
+		if err := t.PutSetting(ctx, operation.KeepingSetting, k); err != nil {
 			return err
 		}
-		return t.Audit(ctx, who.Login, "save", "setting", store.KeepingSetting, before, k)
+		return t.Audit(ctx, who.Login, "save", "setting", operation.KeepingSetting, before, k)
 	})
 }

@@ -5,6 +5,8 @@ import (
 	"regexp"
 	"strconv"
 
+	"ironbell/internal/store/db"
+
 	"ironbell/internal/access"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
@@ -19,7 +21,7 @@ var clockForm = regexp.MustCompile(`^([01][0-9]|2[0-3]):[0-5][0-9]$`)
 
 // LeaveLink reads such a link: whose it is and which job it leaves.
 func (pp *People) LeaveLink(ctx context.Context, jobID int64, coded, signature string) (address string, j job.Job, err error) {
-	missing := &store.NotFound{Kind: "link", Name: strconv.FormatInt(jobID, 10)}
+	missing := &db.NotFound{Kind: "link", Name: strconv.FormatInt(jobID, 10)}
 	address, ok := pp.links.WhoLeaves(jobID, coded, signature)
 	if !ok {
 		return "", j, missing
@@ -76,7 +78,7 @@ func (pp *People) SaveWishes(ctx context.Context, who job.Person, login string, 
 	if w.StandIn != "" {
 		in, _, err := pp.store.PersonByLogin(ctx, w.StandIn)
 		switch {
-		case store.IsMissing(err):
+		case db.IsMissing(err):
 			v.Add("stand_in", "there is no person %q", w.StandIn)
 		case err != nil:
 			return p, err

@@ -5,6 +5,9 @@ import (
 	"encoding/base64"
 	"time"
 
+	"ironbell/internal/store/db"
+	"ironbell/internal/store/operation"
+
 	"ironbell/internal/access"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
@@ -20,7 +23,7 @@ func (st *Settings) SaveBounces(ctx context.Context, who job.Person, s deliver.B
 		return err
 	}
 	var kept deliver.KeptBounces
-	if _, err := st.store.Setting(ctx, store.BounceSetting, &kept); err != nil {
+	if _, err := st.store.Setting(ctx, db.BounceSetting, &kept); err != nil {
 		return err
 	}
 	before := kept.Bounces
@@ -38,25 +41,25 @@ func (st *Settings) SaveBounces(ctx context.Context, who job.Person, s deliver.B
 		return v.Err()
 	}
 	err := st.store.Do(ctx, func(t *store.Tx) error {
-		if err := t.PutSetting(ctx, store.BounceSetting, kept); err != nil {
+		if err := t.PutSetting(ctx, db.BounceSetting, kept); err != nil {
 			return err
 		}
-		if err := t.Tell(ctx, store.Notice{Kind: job.NoticeSettings}); err != nil {
+		if err := t.Tell(ctx, db.Notice{Kind: job.NoticeSettings}); err != nil {
 			return err
 		}
-		return t.Audit(ctx, who.Login, "save", "setting", store.BounceSetting, before, s)
+		return t.Audit(ctx, who.Login, "save", "setting", db.BounceSetting, before, s)
 	})
 	return err
 }
 
 // Bounces are the settings of the mailbox for bounces, with how the last
 // look went.
-func (st *Settings) Bounces(ctx context.Context) (deliver.Bounces, store.Turn, error) {
+func (st *Settings) Bounces(ctx context.Context) (deliver.Bounces, operation.Turn, error) {
 	var s deliver.KeptBounces
-	if _, err := st.store.Setting(ctx, store.BounceSetting, &s); err != nil {
-		return deliver.Bounces{}, store.Turn{}, err
+	if _, err := st.store.Setting(ctx, db.BounceSetting, &s); err != nil {
+		return deliver.Bounces{}, operation.Turn{}, err
 	}
-	t, err := st.store.LastTurn(ctx, store.BounceSetting)
+	t, err := st.store.LastTurn(ctx, db.BounceSetting)
 	return s.Bounces, t, err
 }
 
@@ -79,26 +82,26 @@ func (st *Settings) SaveHeartbeat(ctx context.Context, who job.Person, s job.Hea
 	}
 	err := st.store.Do(ctx, func(t *store.Tx) error {
 		var before job.Heartbeat
-		if _, err := t.Setting(ctx, store.BeatSetting, &before); err != nil {
+		if _, err := t.Setting(ctx, db.BeatSetting, &before); err != nil {
 			return err
 		}
-		if err := t.PutSetting(ctx, store.BeatSetting, s); err != nil {
+		if err := t.PutSetting(ctx, db.BeatSetting, s); err != nil {
 			return err
 		}
-		if err := t.Tell(ctx, store.Notice{Kind: job.NoticeSettings}); err != nil {
+		if err := t.Tell(ctx, db.Notice{Kind: job.NoticeSettings}); err != nil {
 			return err
 		}
-		return t.Audit(ctx, who.Login, "save", "setting", store.BeatSetting, before, s)
+		return t.Audit(ctx, who.Login, "save", "setting", db.BeatSetting, before, s)
 	})
 	return err
 }
 
 // Heartbeat say where the sign of life goes, and how the last one went.
-func (st *Settings) Heartbeat(ctx context.Context) (job.Heartbeat, store.Turn, error) {
+func (st *Settings) Heartbeat(ctx context.Context) (job.Heartbeat, operation.Turn, error) {
 	var s job.Heartbeat
-	if _, err := st.store.Setting(ctx, store.BeatSetting, &s); err != nil {
-		return s, store.Turn{}, err
+	if _, err := st.store.Setting(ctx, db.BeatSetting, &s); err != nil {
+		return s, operation.Turn{}, err
 	}
-	t, err := st.store.LastTurn(ctx, store.BeatSetting)
+	t, err := st.store.LastTurn(ctx, db.BeatSetting)
 	return s, t, err
 }

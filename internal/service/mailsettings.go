@@ -6,6 +6,8 @@ import (
 	"slices"
 	"strings"
 
+	"ironbell/internal/store/db"
+
 	"ironbell/internal/access"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
@@ -49,7 +51,7 @@ func (st *Settings) SaveMail(ctx context.Context, who job.Person, s job.MailSett
 		return err
 	}
 	return st.store.Do(ctx, func(t *store.Tx) error {
-		if err := t.LockSetting(ctx, store.MailSetting); err != nil {
+		if err := t.LockSetting(ctx, db.MailSetting); err != nil {
 			return err
 		}
 		before, err := t.MailSettings(ctx)
@@ -59,10 +61,10 @@ func (st *Settings) SaveMail(ctx context.Context, who job.Person, s job.MailSett
 		if s, err = st.narrowed(ctx, t, who, before, s); err != nil {
 			return err
 		}
-		if err := t.PutSetting(ctx, store.MailSetting, s); err != nil {
+		if err := t.PutSetting(ctx, db.MailSetting, s); err != nil {
 			return err
 		}
-		return t.Audit(ctx, who.Login, "save", "setting", store.MailSetting, before, s)
+		return t.Audit(ctx, who.Login, "save", "setting", db.MailSetting, before, s)
 	})
 }
 

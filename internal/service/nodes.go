@@ -3,6 +3,8 @@ package service
 import (
 	"context"
 
+	"ironbell/internal/store/operation"
+
 	"ironbell/internal/access"
 	"ironbell/internal/core/job"
 	"ironbell/internal/installation"
@@ -10,7 +12,9 @@ import (
 )
 
 // Nodes lists the nodes that live, with what each works on.
-func (in *Installation) Nodes(ctx context.Context) ([]store.Node, error) { return in.store.Nodes(ctx) }
+func (in *Installation) Nodes(ctx context.Context) ([]operation.Node, error) {
+	return in.store.Nodes(ctx)
+}
 
 // Finish asks a node to finish what it has and to take no more work, or to work on.
 // Its rings, pages and upkeep go on.

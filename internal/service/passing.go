@@ -4,13 +4,14 @@ import (
 	"context"
 	"time"
 
+	"ironbell/internal/store/records"
+
 	"ironbell/internal/engine/gate"
-	"ironbell/internal/store"
 )
 
 // Passing are the freezes of a span of time, with what carries their labels.
 type Passing struct {
-	frozen []store.Freeze
+	frozen []records.Freeze
 	labels map[int64][]string // of the jobs that carry one of them
 }
 
@@ -48,7 +49,7 @@ func (p Passing) Waits(jobID int64, due time.Time) string {
 	return ""
 }
 
-func (p Passing) at(jobID int64, due time.Time) *store.Freeze {
+func (p Passing) at(jobID int64, due time.Time) *records.Freeze {
 	labels, ok := p.labels[jobID]
 	if !ok {
 		return nil

@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"strings"
 
+	"ironbell/internal/store/db"
+
 	"ironbell/internal/access"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
@@ -74,7 +76,7 @@ func PutPerson(ctx context.Context, s *store.Store, p job.Person, password strin
 	var saved job.Person
 	err = s.Do(ctx, func(t *store.Tx) error {
 		_, oldHash, err := t.PersonByLogin(ctx, p.Login)
-		if err != nil && !store.IsMissing(err) {
+		if err != nil && !db.IsMissing(err) {
 			return err
 		}
 		id, err := t.PutPerson(ctx, p, hash)

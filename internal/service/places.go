@@ -7,6 +7,9 @@ import (
 	"slices"
 	"strings"
 
+	"ironbell/internal/store/db"
+	"ironbell/internal/store/records"
+
 	"ironbell/internal/access"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
@@ -27,21 +30,21 @@ type Sealer interface {
 
 // Save checks and saves a source or destination. A nil password keeps the
 // one that is there.
-func (pl *Places) Save(ctx context.Context, who job.Person, kind store.PlaceKind, name, protocol string, settings map[string]any, password *string, seal Sealer) (store.Place, error) {
+func (pl *Places) Save(ctx context.Context, who job.Person, kind records.PlaceKind, name, protocol string, settings map[string]any, password *string, seal Sealer) (records.Place, error) {
 	if err := access.May(who, access.Administer, "", ""); err != nil {
-		return store.Place{}, err
+		return records.Place{}, err
 	}
 	v := &fault.Invalid{What: fmt.Sprintf("%s %q", kind, name)}
 	CheckName(v, "name", name)
 	text, err := json.Marshal(settings)
 	if err != nil {
-		return store.Place{}, fmt.Errorf("write the settings: %w", err)
+		return records.Place{}, fmt.Errorf("write the settings: %w", err)
 	}
 	writes, asked := []string(nil), false
-	if kind == store.Source {
+	if kind == records.Source {
 		old, had := pl.store.Place(ctx, kind, name)
-		if had != nil && !store.IsMissing(had) {
-			return store.Place{}, had
+		if had != nil && !db.IsMissing(had) {
+			return records.Place{}, had
 		}
 		writes, asked, err = pl.sources.Try(ctx, name, protocol, text, password, old.Secret)
 	} else {
@@ -51,9 +54,9 @@ func (pl *Places) Save(ctx context.Context, who job.Person, kind store.PlaceKind
 		v.Add("settings", "%s", err)
 	}
 	if err := v.Err(); err != nil {
-		return store.Place{}, err
+		return records.Place{}, err
 	}
-	p := store.Place{Name: name, Protocol: protocol, Settings: text}
+	p := records.Place{Name: name, Protocol: protocol, Settings: text}
 	if password != nil {
 		if p.Secret, err = seal.Seal(string(kind)+":"+name, *password); err != nil {
 			return p, err
@@ -62,13 +65,13 @@ func (pl *Places) Save(ctx context.Context, who job.Person, kind store.PlaceKind
 			p.Secret = []byte{}
 		}
 	}
-	var saved store.Place
+	var saved records.Place
 	err = pl.store.Do(ctx, func(t *store.Tx) error {
 		var before any
 		switch old, err := t.Place(ctx, kind, name); {
 		case err == nil:
 			before = saidPlace(old)
-		case !store.IsMissing(err):
+		case !db.IsMissing(err):
 			return err
 		}
 		id, err := t.PutPlace(ctx, kind, p)
@@ -86,10 +89,10 @@ func (pl *Places) Save(ctx context.Context, who job.Person, kind store.PlaceKind
 		saved, err = t.PlaceByID(ctx, kind, id)
 		return err
 	})
-	if err == nil && kind == store.Source {
+	if err == nil && kind == records.Source {
 		err = pl.soon(ctx, func(t *store.Tx) error { return t.LookSoon(ctx, "source:"+name) })
 	}
-	if err == nil && kind == store.Destination && saved.RestsSince != nil {
+	if err == nil && kind == records.Destination && saved.RestsSince != nil {
 		// It may be mended now.
 		err = pl.soon(ctx, func(t *store.Tx) error { return t.ProbeSoon(ctx, saved.ID) })
 	}
@@ -97,7 +100,7 @@ func (pl *Places) Save(ctx context.Context, who job.Person, kind store.PlaceKind
 }
 
 // saidPlace is what the record of changes keeps of a source or destination.
-func saidPlace(p store.Place) any {
+func saidPlace(p records.Place) any {
 	return map[string]any{"protocol": p.Protocol, "settings": p.Settings}
 }
 
@@ -109,7 +112,7 @@ func (pl *Places) RemoveDestination(ctx context.Context, who job.Person, name st
 		return err
 	}
 	return pl.store.Do(ctx, func(t *store.Tx) error {
-		p, err := t.Place(ctx, store.Destination, name)
+		p, err := t.Place(ctx, records.Destination, name)
 		if err != nil {
 			return err
 		}
@@ -137,7 +140,7 @@ func (pl *Places) RemoveDestination(ctx context.Context, who job.Person, name st
 		if err := t.RemoveDestination(ctx, p.ID); err != nil {
 			return err
 		}
-		return t.Audit(ctx, who.Login, "remove", string(store.Destination), name, saidPlace(p), nil)
+		return t.Audit(ctx, who.Login, "remove", string(records.Destination), name, saidPlace(p), nil)
 	})
 }
 
@@ -147,6 +150,6 @@ func (pl *Places) soon(ctx context.Context, look func(t *store.Tx) error) error 
 		if err := look(t); err != nil {
 			return err
 		}
-		return t.Tell(ctx, store.Notice{Kind: job.NoticeDestinations})
+		return t.Tell(ctx, db.Notice{Kind: job.NoticeDestinations})
 	})
 }

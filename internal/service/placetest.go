@@ -7,6 +7,8 @@ import (
 	"strings"
 	"time"
 
+	"ironbell/internal/store/records"
+
 	"ironbell/internal/access"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
@@ -25,7 +27,7 @@ type Refused struct{ *fault.Fault }
 // to each step. What it answered when it refused is a *Refused. A destination that
 // rested works again when its test went well. A mail server may be given a mail to
 // whoever tests it.
-func (pl *Places) Test(ctx context.Context, who job.Person, kind store.PlaceKind, name string, mail bool) ([]string, error) {
+func (pl *Places) Test(ctx context.Context, who job.Person, kind records.PlaceKind, name string, mail bool) ([]string, error) {
 	if err := access.May(who, access.Administer, "", ""); err != nil {
 		return nil, err
 	}
@@ -35,7 +37,7 @@ func (pl *Places) Test(ctx context.Context, who job.Person, kind store.PlaceKind
 	}
 	ctx, stop := context.WithTimeout(ctx, testLimit)
 	defer stop()
-	if kind == store.Source {
+	if kind == records.Source {
 		s, err := pl.sources.Get(ctx, name, "")
 		if err != nil {
 			return nil, &Refused{fault.Of(err)}

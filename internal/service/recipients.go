@@ -6,6 +6,9 @@ import (
 	"strconv"
 	"strings"
 
+	"ironbell/internal/store/db"
+	"ironbell/internal/store/people"
+
 	"ironbell/internal/access"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
@@ -31,7 +34,7 @@ func (pp *People) Whom(ctx context.Context, texts []string) (addresses, notes []
 // had is what stood in the records before a change, for the record of changes;
 // nothing when there was none.
 func had[T any](before T, err error) (any, error) {
-	if store.IsMissing(err) {
+	if db.IsMissing(err) {
 		return nil, nil //nolint:nilnil // nothing is what was there
 	}
 	return before, err
@@ -127,7 +130,7 @@ func (pp *People) SavePost(ctx context.Context, who job.Person, p job.Post) (job
 	CheckName(v, "name", p.Name)
 	if p.Under != "" {
 		all, err := pp.store.PostsUnder(ctx, p.Name)
-		if err != nil && !store.IsMissing(err) {
+		if err != nil && !db.IsMissing(err) {
 			return p, err
 		}
 		for _, below := range all {
@@ -135,14 +138,14 @@ func (pp *People) SavePost(ctx context.Context, who job.Person, p job.Post) (job
 				v.Add("under", "%s stands under %s already: it would be a circle", below.Name, p.Name)
 			}
 		}
-		if _, err := pp.store.Post(ctx, p.Under); store.IsMissing(err) {
+		if _, err := pp.store.Post(ctx, p.Under); db.IsMissing(err) {
 			v.Add("under", "there is no post %q", p.Under)
 		} else if err != nil {
 			return p, err
 		}
 	}
 	for i, login := range p.Holders {
-		if _, _, err := pp.store.PersonByLogin(ctx, login); store.IsMissing(err) {
+		if _, _, err := pp.store.PersonByLogin(ctx, login); db.IsMissing(err) {
 			v.Add(fmt.Sprintf("holders[%d]", i), "there is no person %q", login)
 		} else if err != nil {
 			return p, err
@@ -172,13 +175,13 @@ func (pp *People) SavePost(ctx context.Context, who job.Person, p job.Post) (job
 }
 
 // Receives lists the jobs that sent to a person in the last days.
-func (pp *People) Receives(ctx context.Context, login string, days int) ([]store.Gets, error) {
+func (pp *People) Receives(ctx context.Context, login string, days int) ([]people.Gets, error) {
 	p, _, err := pp.store.PersonByLogin(ctx, login)
 	if err != nil {
 		return nil, err
 	}
 	if p.Mail == "" {
-		return []store.Gets{}, nil
+		return []people.Gets{}, nil
 	}
 	return pp.store.GetsOf(ctx, p.Mail, days)
 }

@@ -8,6 +8,9 @@ import (
 	"reflect"
 	"slices"
 
+	"ironbell/internal/store/db"
+	"ironbell/internal/store/records"
+
 	"ironbell/internal/access"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
@@ -50,7 +53,7 @@ func (rp *Reports) lookAt(ctx context.Context, who job.Person, name, owner strin
 	d.Check(v)
 	var err error
 	s.old, err = rp.store.Report(ctx, name)
-	var missing *store.NotFound
+	var missing *db.NotFound
 	if err != nil && !errors.As(err, &missing) {
 		return c, s, err
 	}
@@ -117,7 +120,7 @@ func (rp *Reports) unfit(ctx context.Context, who job.Person, next job.Report) (
 // troubles lists what is wrong with a saved job as reports stand in ctx.
 func (rp *Reports) troubles(ctx context.Context, who job.Person, j job.Job) ([]fault.Wrong, error) {
 	v := &fault.Invalid{}
-	var uses store.Uses
+	var uses records.Uses
 	if err := rp.checks.checkTasks(ctx, v, who, j.Definition, j.Definition, &uses); err != nil {
 		return nil, err
 	}

@@ -5,6 +5,9 @@ import (
 	"fmt"
 	"strconv"
 
+	"ironbell/internal/store/history"
+	"ironbell/internal/store/rings"
+
 	"ironbell/internal/access"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
@@ -51,7 +54,7 @@ func (rs *Runs) Ring(ctx context.Context, who job.Person, name string, ask Ask) 
 	if ask.Rehearse {
 		why = "Rehearsed by " + who.Name + "."
 	}
-	runs := make([]store.NewRun, 0, len(times))
+	runs := make([]rings.NewRun, 0, len(times))
 	for _, at := range times {
 		given := ask.Values.Over(at.given)
 		if len(runs) == 0 {
@@ -74,15 +77,15 @@ func (rs *Runs) Ring(ctx context.Context, who job.Person, name string, ask Ask) 
 }
 
 // newRun is a run of a job that somebody asked for.
-func (rs *Runs) newRun(j job.Job, who job.Person, given job.Values, at rule.Ring, why string) store.NewRun {
-	return store.NewRun{
+func (rs *Runs) newRun(j job.Job, who job.Person, given job.Values, at rule.Ring, why string) rings.NewRun {
+	return rings.NewRun{
 		JobID: j.ID, Job: j.Name, JobVersion: j.Version, Why: why, AskedBy: &who.ID, Nominal: at.Nominal, Due: at.Due, Zone: j.Zone, Given: given,
 		Priority: j.Priority, Gated: j.WithDefaults().Overlap != job.OverlapTogether,
 	}
 }
 
 // add writes runs that somebody asked for, and gives them as they are then.
-func (rs *Runs) add(ctx context.Context, who job.Person, act string, j job.Job, runs []store.NewRun, told map[string]any) ([]job.Run, error) {
+func (rs *Runs) add(ctx context.Context, who job.Person, act string, j job.Job, runs []rings.NewRun, told map[string]any) ([]job.Run, error) {
 	var made []job.Run
 	err := rs.store.Do(ctx, func(t *store.Tx) error {
 		if err := rs.runs.Add(ctx, t, j.ID, runs); err != nil {
@@ -158,7 +161,7 @@ func (rs *Runs) Again(ctx context.Context, who job.Person, id job.RunID, more Mo
 				return run, err
 			}
 		}
-		made, err := rs.add(ctx, who, "run again", j, []store.NewRun{again}, map[string]any{"again": id})
+		made, err := rs.add(ctx, who, "run again", j, []rings.NewRun{again}, map[string]any{"again": id})
 		if err != nil {
 			return run, err
 		}
@@ -288,7 +291,7 @@ func (rs *Runs) Cancel(ctx context.Context, who job.Person, id job.RunID) (job.R
 		if err := t.CloseAlertsOfRuns(ctx, []job.RunID{id}, nil); err != nil {
 			return err
 		}
-		return rs.waits.Ended(ctx, t, []store.RunMove{{Run: was, To: run.State}})
+		return rs.waits.Ended(ctx, t, []history.RunMove{{Run: was, To: run.State}})
 	})
 	return run, err
 }

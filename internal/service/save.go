@@ -7,6 +7,9 @@ import (
 	"slices"
 	"strconv"
 
+	"ironbell/internal/store/db"
+	"ironbell/internal/store/records"
+
 	"ironbell/internal/access"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
@@ -19,7 +22,7 @@ type checked struct {
 	job.Definition
 	old   job.Job // of this name; without an id when there is none
 	owner job.Person
-	uses  store.Uses
+	uses  records.Uses
 }
 
 // check looks a job through that somebody wants to save. What is wrong with it is
@@ -28,7 +31,7 @@ func (js *Jobs) check(ctx context.Context, v *fault.Invalid, who job.Person, nam
 	c := checked{}
 	CheckName(v, "name", name)
 	var err error
-	if c.old, err = js.store.Job(ctx, name); err != nil && !store.IsMissing(err) {
+	if c.old, err = js.store.Job(ctx, name); err != nil && !db.IsMissing(err) {
 		return c, err
 	}
 	if owner == "" {
@@ -75,7 +78,7 @@ func (js *Jobs) Save(ctx context.Context, who job.Person, name, owner string, on
 	var saved job.Job
 	err = js.store.Do(ctx, func(t *store.Tx) error {
 		old, err := t.LockJob(ctx, name)
-		if err != nil && !store.IsMissing(err) {
+		if err != nil && !db.IsMissing(err) {
 			return err
 		}
 		// What was due until now was due by the job as it was.
@@ -86,7 +89,7 @@ func (js *Jobs) Save(ctx context.Context, who job.Person, name, owner string, on
 		default:
 			err = js.endRings(ctx, t, old, who, "saved as switched off")
 		}
-		if err != nil && !store.IsMissing(err) {
+		if err != nil && !db.IsMissing(err) {
 			return err
 		}
 		if old.ID != 0 {

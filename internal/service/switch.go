@@ -7,6 +7,8 @@ import (
 	"strconv"
 	"time"
 
+	"ironbell/internal/store/records"
+
 	"ironbell/internal/access"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
@@ -43,7 +45,7 @@ func (js *Jobs) Switch(ctx context.Context, who job.Person, name string, on bool
 		if j, err = t.LockJob(ctx, j.Name); err != nil || j.On == on {
 			return err
 		}
-		next := map[int64]*store.NextRing{}
+		next := map[int64]*records.NextRing{}
 		if on {
 			if next, err = js.firstRings(ctx, t, j, job.Job{}); err != nil {
 				return err
@@ -96,7 +98,7 @@ func (js *Jobs) endHeld(ctx context.Context, t *store.Tx, jobID int64, triggers 
 // never at or before a due time that was decided on, whatever the clocks of other
 // nodes say. What the job waited for before it was saved stands, where neither its
 // rule nor what that goes by has changed.
-func (js *Jobs) firstRings(ctx context.Context, t *store.Tx, j, before job.Job) (map[int64]*store.NextRing, error) {
+func (js *Jobs) firstRings(ctx context.Context, t *store.Tx, j, before job.Job) (map[int64]*records.NextRing, error) {
 	now := js.now()
 	// A clock that is ahead decides early by seconds, by minutes at the worst.
 	last, err := t.LastRings(ctx, j.ID, now.Add(-24*time.Hour))
@@ -109,15 +111,15 @@ func (js *Jobs) firstRings(ctx context.Context, t *store.Tx, j, before job.Job) 
 			latest = at
 		}
 	}
-	waited := map[int64]store.NextRing{}
+	waited := map[int64]records.NextRing{}
 	if before.On && before.Zone == j.Zone && slices.Equal(before.Calendars, j.Calendars) {
 		for _, b := range before.Triggers {
 			if b.NextDue != nil {
-				waited[b.ID] = store.NextRing{Due: *b.NextDue, Nominal: *orNominal(b)}
+				waited[b.ID] = records.NextRing{Due: *b.NextDue, Nominal: *orNominal(b)}
 			}
 		}
 	}
-	next := map[int64]*store.NextRing{}
+	next := map[int64]*records.NextRing{}
 	for _, trigger := range j.Triggers {
 		if trigger.Rule == "" {
 			continue

@@ -7,10 +7,12 @@ import (
 	"strings"
 	"time"
 
+	"ironbell/internal/store/queue"
+	"ironbell/internal/store/records"
+
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/policy"
 	"ironbell/internal/engine/gate"
-	"ironbell/internal/store"
 )
 
 // Missing says in words what a waiting run still waits for; nothing when it only
@@ -45,7 +47,7 @@ func (rs *Runs) WaitsNow(ctx context.Context, runs []job.Run) error {
 	if err != nil {
 		return err
 	}
-	waits := map[job.RunID]store.Wait{}
+	waits := map[job.RunID]queue.Wait{}
 	if len(waiting) > 0 {
 		if waits, err = rs.store.Waits(ctx, waiting); err != nil {
 			return err
@@ -86,12 +88,12 @@ func ofTurn(reason string) bool {
 }
 
 // holdUp says what a part waits for now.
-func holdUp(w store.Wait, frozen []store.Freeze, now time.Time) string {
+func holdUp(w queue.Wait, frozen []records.Freeze, now time.Time) string {
 	if f := gate.FreezeOf(frozen, append(slices.Clone(w.Labels.V), "service"), now); f != nil {
 		return "held back: " + gate.HeldBack(*f)
 	}
 	switch {
-	case w.Rests == store.StoreLabel:
+	case w.Rests == queue.StoreLabel:
 		return "waits for the store of artifacts, which does not work"
 	case w.Rests != "":
 		return fmt.Sprintf("waits for %s, which does not work", strings.Replace(w.Rests, ":", " ", 1))

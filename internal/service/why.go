@@ -7,12 +7,15 @@ import (
 	"strings"
 	"time"
 
+	"ironbell/internal/store/db"
+	"ironbell/internal/store/history"
+	"ironbell/internal/store/people"
+
 	"ironbell/internal/core/civil"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/zone"
 	"ironbell/internal/engine/gate"
-	"ironbell/internal/store"
 )
 
 // Reason is one thing that happened to a job, did not, or will, with its cause.
@@ -156,7 +159,7 @@ func saidRun(r job.Run) string {
 }
 
 // saidSwitch says who switched a job, and when.
-func saidSwitch(s store.Switched, place *time.Location) string {
+func saidSwitch(s people.Switched, place *time.Location) string {
 	if s.At.IsZero() {
 		return "it was saved so"
 	}
@@ -222,7 +225,7 @@ func (js *Jobs) happenedTo(ctx context.Context, j job.Job, place *time.Location,
 	if err != nil {
 		return nil, err
 	}
-	runs, err := js.store.Runs(ctx, store.RunFilter{JobID: j.ID, From: from, To: to, Limit: 4 * limit})
+	runs, err := js.store.Runs(ctx, history.RunFilter{JobID: j.ID, From: from, To: to, Limit: 4 * limit})
 	if err != nil {
 		return nil, err
 	}
@@ -252,7 +255,7 @@ func (js *Jobs) happenedTo(ctx context.Context, j job.Job, place *time.Location,
 		if ring.RunID != nil {
 			run, ok := byID[*ring.RunID]
 			if !ok {
-				if run, err = js.store.Run(ctx, *ring.RunID); err != nil && !store.IsMissing(err) {
+				if run, err = js.store.Run(ctx, *ring.RunID); err != nil && !db.IsMissing(err) {
 					return nil, err
 				}
 				ok = err == nil

@@ -5,6 +5,9 @@ import (
 	"testing"
 	"time"
 
+	"ironbell/internal/store/db"
+	"ironbell/internal/store/records"
+
 	"ironbell/internal/core/calendar"
 	"ironbell/internal/core/job"
 	"ironbell/internal/store"
@@ -17,7 +20,7 @@ func TestCalendarsAreKeptByVersions(t *testing.T) {
 	s, w := fresh(t)
 	ctx := context.Background()
 	_, err := s.Calendar(ctx, "Harbour")
-	var missing *store.NotFound
+	var missing *db.NotFound
 	require.ErrorAs(t, err, &missing)
 
 	first := calendar.Definition{Week: []string{"mon", "tue"}, Closed: []calendar.Entry{{Label: "storm", Date: "2026-12-01", Days: 2}}}
@@ -44,7 +47,7 @@ func TestCalendarsAreKeptByVersions(t *testing.T) {
 	// The jobs that go by it are found from its side.
 	require.NoError(t, s.Do(ctx, func(tx *store.Tx) error {
 		d := job.Definition{Zone: "Europe/London", Calendars: []string{"Harbour"}, Triggers: []job.Trigger{{Timing: job.Timing{Rule: "every day at 06:00", Closed: "skip", Hours: []string{"06:00-07:00"}}, NextDue: at(1), NextNominal: at(0)}}}
-		_, err := tx.PutJob(ctx, "Quay board", w.mara, w.mara, true, d.WithDefaults(), store.Uses{Calendars: []int64{saved.ID}})
+		_, err := tx.PutJob(ctx, "Quay board", w.mara, w.mara, true, d.WithDefaults(), records.Uses{Calendars: []int64{saved.ID}})
 		return err
 	}))
 	jobs, err := s.JobsUsing(ctx, "calendar", saved.ID)
@@ -65,11 +68,11 @@ func TestCalendarsAreKeptByVersions(t *testing.T) {
 		assert.True(t, due[0].NextNominal.Equal(*at(0)))
 		return nil
 	}))
-	require.NoError(t, s.MoveTriggers(ctx, map[int64]*store.NextRing{trigger.ID: {Due: *at(30), Nominal: *at(20)}}, "2026a"))
+	require.NoError(t, s.MoveTriggers(ctx, map[int64]*records.NextRing{trigger.ID: {Due: *at(30), Nominal: *at(20)}}, "2026a"))
 	next, ok, err := s.NextDue(ctx)
 	require.NoError(t, err)
 	assert.True(t, ok && next.Equal(*at(30)))
-	require.NoError(t, s.MoveTriggers(ctx, map[int64]*store.NextRing{trigger.ID: nil}, "2026a"))
+	require.NoError(t, s.MoveTriggers(ctx, map[int64]*records.NextRing{trigger.ID: nil}, "2026a"))
 	_, ok, err = s.NextDue(ctx)
 	require.NoError(t, err)
 	assert.False(t, ok)
@@ -92,7 +95,7 @@ func TestLinksToTheForecast(t *testing.T) {
 	require.NoError(t, s.PutFeed(ctx, w.mara, []byte("first")))
 	require.NoError(t, s.PutFeed(ctx, w.mara, []byte("second")))
 	_, err = s.PersonByFeed(ctx, []byte("first"))
-	var missing *store.NotFound
+	var missing *db.NotFound
 	require.ErrorAs(t, err, &missing, "the link before ends")
 	p, err := s.PersonByFeed(ctx, []byte("second"))
 	require.NoError(t, err)

@@ -5,8 +5,11 @@ import (
 	"testing"
 	"time"
 
+	"ironbell/internal/store/db"
+	"ironbell/internal/store/records"
+	"ironbell/internal/store/sending"
+
 	"ironbell/internal/core/job"
-	"ironbell/internal/store"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -19,24 +22,24 @@ func TestAnOfferThroughAGateThatHasMovedIsRefused(t *testing.T) {
 	ctx := context.Background()
 	j := put(t, s, w, "Quay board", job.Definition{})
 	run := ring(t, s, j, true)
-	sending := freeze(t, s, w, run, j.ID, time.Minute, "a@tarnwick.example", "b@tarnwick.example")
+	claimed := freeze(t, s, w, run, j.ID, time.Minute, "a@tarnwick.example", "b@tarnwick.example")
 	for what, change := range map[string]func() error{
-		"settings": func() error { return s.PutSetting(ctx, store.MailSetting, job.MailSettings{Sending: job.SendNone}) },
+		"settings": func() error { return s.PutSetting(ctx, db.MailSetting, job.MailSettings{Sending: job.SendNone}) },
 		"a freeze": func() error {
-			_, err := s.AddFreeze(ctx, store.Freeze{Label: "destination:company mail", From: time.Now(), Rings: "wait", By: "Sefa Orlin"})
+			_, err := s.AddFreeze(ctx, records.Freeze{Label: "destination:company mail", From: time.Now(), Rings: "wait", By: "Sefa Orlin"})
 			return err
 		},
 	} {
 		before, err := s.GateNow(ctx, time.Now())
 		require.NoError(t, err)
 		require.NoError(t, change())
-		d := sending[0]
+		d := claimed[0]
 		d.Gate = before.No
-		offered, moved, err := s.Offer(ctx, []store.Sending{d})
+		offered, moved, err := s.Offer(ctx, []sending.Sending{d})
 		require.NoError(t, err)
 		assert.Empty(t, offered, what)
 		assert.Equal(t, map[int64]bool{d.ID: true}, moved, what)
 		assert.Equal(t, job.DeliverySending, states(t, s, run)[d.Address], "%s: it stands as it stood", what)
 	}
-	assert.True(t, offer(t, s, sending[1]), "one that was let through by the newest is taken")
+	assert.True(t, offer(t, s, claimed[1]), "one that was let through by the newest is taken")
 }

@@ -5,6 +5,12 @@ import (
 	"testing"
 	"time"
 
+	"ironbell/internal/store/db"
+	"ironbell/internal/store/history"
+	"ironbell/internal/store/queue"
+	"ironbell/internal/store/records"
+	"ironbell/internal/store/rings"
+
 	"ironbell/internal/core/job"
 	"ironbell/internal/store"
 
@@ -20,11 +26,11 @@ func ended(t *testing.T, s *store.Store, j job.Job, days int) job.RunID {
 	c := claim(t, s, "a", time.Minute)
 	require.Len(t, c, 1)
 	require.NoError(t, s.Do(ctx, func(tx *store.Tx) error {
-		e := &store.Entry{
-			Claim: c[0], Node: "a", Begin: []string{"report"}, Logs: []job.LogLine{{Task: "report", Text: "7 rows"}}, Part: &store.PartMove{State: job.PartDone},
-			Ends: []store.TaskEnd{{Attempt: job.Attempt{Task: "report", Try: 1, State: job.AttemptDone}, Files: []job.Artifact{{Format: "csv", Name: "a.csv", MediaType: "text/csv", Key: "aa/" + id.String()}}}},
+		e := &queue.Entry{
+			Claim: c[0], Node: "a", Begin: []string{"report"}, Logs: []job.LogLine{{Task: "report", Text: "7 rows"}}, Part: &queue.PartMove{State: job.PartDone},
+			Ends: []queue.TaskEnd{{Attempt: job.Attempt{Task: "report", Try: 1, State: job.AttemptDone}, Files: []job.Artifact{{Format: "csv", Name: "a.csv", MediaType: "text/csv", Key: "aa/" + id.String()}}}},
 		}
-		if err := tx.WriteEntries(ctx, []*store.Entry{e}); err != nil {
+		if err := tx.WriteEntries(ctx, []*queue.Entry{e}); err != nil {
 			return err
 		}
 		run, err := tx.LockRun(ctx, id)
@@ -33,9 +39,9 @@ func ended(t *testing.T, s *store.Store, j job.Job, days int) job.RunID {
 		}
 		return tx.MoveRun(ctx, run, job.RunDone, "done")
 	}))
-	_, err := s.Pool().Exec(ctx, `UPDATE runs SET ended_at = now() - make_interval(days => $2) WHERE id = $1`, int64(id), days)
+	_, err := s.Connections().Exec(ctx, `UPDATE runs SET ended_at = now() - make_interval(days => $2) WHERE id = $1`, int64(id), days)
 	require.NoError(t, err)
-	_, err = s.Pool().Exec(ctx, `UPDATE artifacts SET created_at = now() - make_interval(days => $2) WHERE run_id = $1`, int64(id), days)
+	_, err = s.Connections().Exec(ctx, `UPDATE artifacts SET created_at = now() - make_interval(days => $2) WHERE run_id = $1`, int64(id), days)
 	require.NoError(t, err)
 	return id
 }
@@ -66,11 +72,11 @@ func TestFilesLogsAndRunsGoInTheirTime(t *testing.T) {
 	assert.Equal(t, map[string]bool{"aa/" + kept.String(): true}, known)
 
 	// Everything lies in this month, which the sweep leaves alone until it may hold something old.
-	_, err = s.Pool().Exec(ctx, `CREATE OR REPLACE FUNCTION month_end(days int) RETURNS bigint LANGUAGE sql STABLE AS 'SELECT 9912::bigint * 10000000000'`)
+	_, err = s.Connections().Exec(ctx, `CREATE OR REPLACE FUNCTION month_end(days int) RETURNS bigint LANGUAGE sql STABLE AS 'SELECT 9912::bigint * 10000000000'`)
 	require.NoError(t, err)
 	require.NoError(t, s.SweepHistory(ctx))
 	_, err = s.Run(ctx, old)
-	var missing *store.NotFound
+	var missing *db.NotFound
 	require.ErrorAs(t, err, &missing, "a run of a job that keeps them for twenty days")
 	for id, want := range map[job.RunID]bool{young: true, middle: false, kept: true} {
 		_, err := s.Run(ctx, id)
@@ -93,17 +99,17 @@ func TestOldMonthsGoAsAWhole(t *testing.T) {
 	ctx := context.Background()
 	for _, table := range []string{"runs", "parts", "attempts", "artifacts", "run_log", "messages", "deliveries"} {
 		for _, month := range []string{"2401", "2402"} {
-			_, err := s.Pool().Exec(ctx, `CREATE TABLE `+table+`_`+month+` PARTITION OF `+table+` FOR VALUES FROM (`+month+`0000000000) TO (`+month+`9999999999)`)
+			_, err := s.Connections().Exec(ctx, `CREATE TABLE `+table+`_`+month+` PARTITION OF `+table+` FOR VALUES FROM (`+month+`0000000000) TO (`+month+`9999999999)`)
 			require.NoError(t, err)
 		}
 	}
-	_, err := s.Pool().Exec(ctx, `CREATE TABLE rings_2401 PARTITION OF rings FOR VALUES FROM ('2024-01-01 00:00+00') TO ('2024-02-01 00:00+00')`)
+	_, err := s.Connections().Exec(ctx, `CREATE TABLE rings_2401 PARTITION OF rings FOR VALUES FROM ('2024-01-01 00:00+00') TO ('2024-02-01 00:00+00')`)
 	require.NoError(t, err)
-	_, err = s.Pool().Exec(ctx, `INSERT INTO runs (id, job_id, job_name, job_version, why, nominal, due, zone, state) VALUES (24020000000001, 1, 'x', 1, 'rang', now(), now(), 'UTC', 'waiting')`)
+	_, err = s.Connections().Exec(ctx, `INSERT INTO runs (id, job_id, job_name, job_version, why, nominal, due, zone, state) VALUES (24020000000001, 1, 'x', 1, 'rang', now(), now(), 'UTC', 'waiting')`)
 	require.NoError(t, err)
 	require.NoError(t, s.DropMonths(ctx))
 	var left []string
-	rows, err := s.Pool().Query(ctx, `SELECT relname FROM pg_class WHERE relname ~ '_240[12]$' AND relkind = 'r' ORDER BY relname`)
+	rows, err := s.Connections().Query(ctx, `SELECT relname FROM pg_class WHERE relname ~ '_240[12]$' AND relkind = 'r' ORDER BY relname`)
 	require.NoError(t, err)
 	for rows.Next() {
 		var name string
@@ -114,17 +120,17 @@ func TestOldMonthsGoAsAWhole(t *testing.T) {
 	assert.Equal(t, []string{"artifacts_2402", "attempts_2402", "deliveries_2402", "messages_2402", "parts_2402", "run_log_2402", "runs_2402"}, left, "a month with a run that has not ended stays whole")
 
 	// A reader keeps the lock: the month goes another time, and nobody waits long.
-	_, err = s.Pool().Exec(ctx, `UPDATE runs SET state = 'done' WHERE id = 24020000000001`)
+	_, err = s.Connections().Exec(ctx, `UPDATE runs SET state = 'done' WHERE id = 24020000000001`)
 	require.NoError(t, err)
 	require.NoError(t, s.Do(ctx, func(tx *store.Tx) error {
-		_, err := tx.Runs(ctx, store.RunFilter{Limit: 1})
+		_, err := tx.Runs(ctx, history.RunFilter{Limit: 1})
 		require.NoError(t, err)
 		assert.ErrorContains(t, s.DropMonths(ctx), "lock timeout")
 		return nil
 	}))
 	require.NoError(t, s.DropMonths(ctx))
 	_, err = s.Run(ctx, 24020000000001)
-	var missing *store.NotFound
+	var missing *db.NotFound
 	assert.ErrorAs(t, err, &missing)
 }
 
@@ -132,12 +138,12 @@ func TestALogHasItsBounds(t *testing.T) {
 	s, w := fresh(t)
 	ctx := context.Background()
 	id := ring(t, s, put(t, s, w, "Quay board", job.Definition{}), false)
-	_, err := s.Pool().Exec(ctx, `INSERT INTO run_log (run_id, text) SELECT $1, 'line' FROM generate_series(1, 10000)`, int64(id))
+	_, err := s.Connections().Exec(ctx, `INSERT INTO run_log (run_id, text) SELECT $1, 'line' FROM generate_series(1, 10000)`, int64(id))
 	require.NoError(t, err)
 	require.NoError(t, s.Log(ctx, job.LogLine{Text: "one too many"}, id))
 	require.NoError(t, s.Log(ctx, job.LogLine{State: job.RunFailed, Text: "a change of state is never left out"}, id))
 	var n int
-	require.NoError(t, s.Pool().QueryRow(ctx, `SELECT count(*) FROM run_log WHERE run_id = $1 AND text <> 'line'`, int64(id)).Scan(&n))
+	require.NoError(t, s.Connections().QueryRow(ctx, `SELECT count(*) FROM run_log WHERE run_id = $1 AND text <> 'line'`, int64(id)).Scan(&n))
 	assert.Equal(t, 2, n, "why it was made, and the change of state")
 	other := ring(t, s, put(t, s, w, "Other", job.Definition{}), false)
 	long := make([]byte, 10_000)
@@ -156,16 +162,16 @@ func TestLimitsAndFreezesHoldBackWhatCarriesTheirLabel(t *testing.T) {
 	j := put(t, s, w, "Heavy", job.Definition{})
 	for range 3 {
 		require.NoError(t, s.Do(ctx, func(tx *store.Tx) error {
-			return tx.AddRuns(ctx, []store.NewRun{{JobID: j.ID, Job: j.Name, JobVersion: 1, Why: "test", Nominal: *at(0), Due: *at(0), Zone: "UTC", Labels: []string{"service", "tag:heavy"}}})
+			return tx.AddRuns(ctx, []rings.NewRun{{JobID: j.ID, Job: j.Name, JobVersion: 1, Why: "test", Nominal: *at(0), Due: *at(0), Zone: "UTC", Labels: []string{"service", "tag:heavy"}}})
 		}))
 	}
 	light := ring(t, s, put(t, s, w, "Light", job.Definition{}), false)
-	require.NoError(t, s.PutSetting(ctx, store.LimitSetting, map[string]int{"tag:heavy": 1}))
+	require.NoError(t, s.PutSetting(ctx, queue.LimitSetting, map[string]int{"tag:heavy": 1}))
 	got := claim(t, s, "a", time.Minute)
 	require.Len(t, got, 2, "one heavy one, and what stands behind the others")
 	assert.Contains(t, []job.RunID{got[0].RunID, got[1].RunID}, light)
-	require.NoError(t, s.PutSetting(ctx, store.LimitSetting, map[string]int{}))
-	f, err := s.AddFreeze(ctx, store.Freeze{Label: "tag:heavy", From: time.Now().Add(-time.Minute), Rings: "wait", By: "Sefa Orlin"})
+	require.NoError(t, s.PutSetting(ctx, queue.LimitSetting, map[string]int{}))
+	f, err := s.AddFreeze(ctx, records.Freeze{Label: "tag:heavy", From: time.Now().Add(-time.Minute), Rings: "wait", By: "Sefa Orlin"})
 	require.NoError(t, err)
 	assert.Empty(t, claim(t, s, "a", time.Minute))
 	_, err = s.LiftFreeze(ctx, f.ID, "Sefa Orlin")
@@ -181,7 +187,7 @@ func TestTurnsGoByPriorityAndAge(t *testing.T) {
 		var id job.RunID
 		ready := time.Now().Add(-waited)
 		require.NoError(t, s.Do(ctx, func(tx *store.Tx) error {
-			runs := []store.NewRun{{JobID: j.ID, Job: j.Name, JobVersion: 1, Why: "test", Nominal: *at(0), Due: *at(0), Zone: "UTC", Priority: priority, Ready: &ready}}
+			runs := []rings.NewRun{{JobID: j.ID, Job: j.Name, JobVersion: 1, Why: "test", Nominal: *at(0), Due: *at(0), Zone: "UTC", Priority: priority, Ready: &ready}}
 			err := tx.AddRuns(ctx, runs)
 			id = runs[0].ID
 			return err

@@ -8,6 +8,9 @@ import (
 	"testing"
 	"time"
 
+	"ironbell/internal/store/records"
+	"ironbell/internal/store/sending"
+
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/store"
@@ -19,13 +22,13 @@ import (
 // another saves one more destination.
 func another(t *testing.T, s *store.Store, name string) int64 {
 	t.Helper()
-	id, err := s.PutPlace(context.Background(), store.Destination, store.Place{Name: name, Protocol: "smtp", Settings: []byte(`{}`)})
+	id, err := s.PutPlace(context.Background(), records.Destination, records.Place{Name: name, Protocol: "smtp", Settings: []byte(`{}`)})
 	require.NoError(t, err)
 	return id
 }
 
 // queue freezes n messages for a destination, about an alert when it is not 0.
-func queue(t *testing.T, s *store.Store, destination int64, run job.RunID, alert int64, n int) {
+func queued(t *testing.T, s *store.Store, destination int64, run job.RunID, alert int64, n int) {
 	t.Helper()
 	ctx := context.Background()
 	m := job.Message{Part: 1, Task: "mail", MessageID: "<q@tarnwick.example>", Subject: "S", DestinationID: destination, Key: "k", Size: 1}
@@ -34,12 +37,12 @@ func queue(t *testing.T, s *store.Store, destination int64, run job.RunID, alert
 	} else {
 		m.RunID = &run
 	}
-	to := make([]store.Recipient, n)
+	to := make([]sending.Recipient, n)
 	for i := range to {
 		to[i].Address = fmt.Sprintf("reader%d@tarnwick.example", i)
 	}
 	require.NoError(t, s.Do(ctx, func(tx *store.Tx) error {
-		_, err := tx.Freeze(ctx, store.NewMessage{Message: m, To: to, IfUnknown: job.UnknownAsk})
+		_, err := tx.Freeze(ctx, sending.NewMessage{Message: m, To: to, IfUnknown: job.UnknownAsk})
 		return err
 	}))
 }
@@ -63,14 +66,14 @@ func TestEachDestinationHasAQueueOfItsOwn(t *testing.T) {
 	j := put(t, s, w, "Quay board", job.Definition{})
 	run := ring(t, s, j, true)
 	port, board := another(t, s, "port mail"), another(t, s, "board mail")
-	queue(t, s, w.mail, run, 0, 30)
-	queue(t, s, port, run, 0, 3)
-	queue(t, s, board, run, 0, 2)
+	queued(t, s, w.mail, run, 0, 30)
+	queued(t, s, port, run, 0, 3)
+	queued(t, s, board, run, 0, 2)
 	assert.Equal(t, map[int64]int{w.mail: 10, port: 3, board: 2}, claimSome(t, s, 10, 10), "the long queue of one holds up nobody")
-	queue(t, s, port, run, 0, 4)
+	queued(t, s, port, run, 0, 4)
 	assert.Equal(t, map[int64]int{port: 4}, claimSome(t, s, 10, 10, w.mail), "what is busy is left out")
-	queue(t, s, port, run, 0, 1)
-	queue(t, s, board, run, 0, 1)
+	queued(t, s, port, run, 0, 1)
+	queued(t, s, board, run, 0, 1)
 	assert.Len(t, claimSome(t, s, 1, 2), 2, "no more destinations than there is room for")
 	assert.Len(t, claimSome(t, s, 1, 1), 1)
 }
@@ -79,8 +82,8 @@ func TestAlertsGoBeforeAllOthers(t *testing.T) {
 	s, w := fresh(t)
 	j := put(t, s, w, "Quay board", job.Definition{})
 	run := ring(t, s, j, true)
-	queue(t, s, w.mail, run, 0, 50)
-	queue(t, s, w.mail, 0, 7, 2)
+	queued(t, s, w.mail, run, 0, 50)
+	queued(t, s, w.mail, 0, 7, 2)
 	got, err := s.ClaimDeliveries(context.Background(), "a", time.Minute, 5, 10, nil)
 	require.NoError(t, err)
 	require.Len(t, got, 7)
@@ -95,8 +98,8 @@ func TestARestKeepsAWholeQueueBackAndLetsItGo(t *testing.T) {
 	j := put(t, s, w, "Quay board", job.Definition{})
 	run := ring(t, s, j, true)
 	port := another(t, s, "port mail")
-	queue(t, s, w.mail, run, 0, 20)
-	queue(t, s, port, run, 0, 2)
+	queued(t, s, w.mail, run, 0, 20)
+	queued(t, s, port, run, 0, 2)
 	first := claimSome(t, s, 5, 10)
 	require.Equal(t, map[int64]int{w.mail: 5, port: 2}, first)
 	require.NoError(t, s.Do(ctx, func(tx *store.Tx) error {
@@ -107,7 +110,7 @@ func TestARestKeepsAWholeQueueBackAndLetsItGo(t *testing.T) {
 	waiting, err := s.WaitingFor(ctx, w.mail)
 	require.NoError(t, err)
 	assert.Equal(t, 15, waiting.Deliveries)
-	queue(t, s, w.mail, run, 0, 1)
+	queued(t, s, w.mail, run, 0, 1)
 	assert.Empty(t, claimSome(t, s, 5, 10), "what comes meanwhile waits with the others")
 	require.NoError(t, s.Do(ctx, func(tx *store.Tx) error {
 		woke, err := tx.Wake(ctx, w.mail)
@@ -124,17 +127,17 @@ func TestWhatIsGivenBackKeepsItsPlace(t *testing.T) {
 	ctx := context.Background()
 	j := put(t, s, w, "Quay board", job.Definition{})
 	run := ring(t, s, j, true)
-	sending := freeze(t, s, w, run, j.ID, time.Minute, "a@tarnwick.example", "b@tarnwick.example", "c@tarnwick.example")
-	require.True(t, offer(t, s, sending[0]))
-	stale := sending[1]
+	claimed := freeze(t, s, w, run, j.ID, time.Minute, "a@tarnwick.example", "b@tarnwick.example", "c@tarnwick.example")
+	require.True(t, offer(t, s, claimed[0]))
+	stale := claimed[1]
 	stale.LeaseNo++
 	require.NoError(t, s.Do(ctx, func(tx *store.Tx) error {
-		return tx.GiveBack(ctx, []store.Sending{sending[0], stale, sending[2]})
+		return tx.GiveBack(ctx, []sending.Sending{claimed[0], stale, claimed[2]})
 	}))
 	got := states(t, s, run)
-	assert.Equal(t, job.DeliveryWaiting, got[sending[0].Address], "an offer that was recorded and not made would be unknown otherwise")
-	assert.Equal(t, job.DeliverySending, got[sending[1].Address], "another's lease gives nothing back")
-	assert.Equal(t, job.DeliveryWaiting, got[sending[2].Address])
+	assert.Equal(t, job.DeliveryWaiting, got[claimed[0].Address], "an offer that was recorded and not made would be unknown otherwise")
+	assert.Equal(t, job.DeliverySending, got[claimed[1].Address], "another's lease gives nothing back")
+	assert.Equal(t, job.DeliveryWaiting, got[claimed[2].Address])
 	again, err := s.ClaimDeliveries(ctx, "b", time.Minute, 10, 10, nil)
 	require.NoError(t, err)
 	require.Len(t, again, 2)
@@ -146,7 +149,7 @@ func TestWhatIsGivenBackKeepsItsPlace(t *testing.T) {
 func TestOneIsAloneWithANameOverAllNodes(t *testing.T) {
 	ctx := context.Background()
 	s, _ := fresh(t)
-	second, err := store.Open(ctx, s.Pool().Config().ConnString(), store.Options{Conns: 4})
+	second, err := store.Open(ctx, s.Connections().Config().ConnString(), store.Options{Conns: 4})
 	require.NoError(t, err)
 	defer second.Close()
 	release, err := s.Alone(ctx, 7, "tides.csv", time.Minute)
@@ -202,9 +205,9 @@ func TestAPinBelongsToItsServer(t *testing.T) {
 	s, _ := fresh(t)
 	ctx := context.Background()
 	save := func(settings string) string {
-		id, err := s.PutPlace(ctx, store.Destination, store.Place{Name: "authority", Protocol: "sftp", Settings: []byte(settings)})
+		id, err := s.PutPlace(ctx, records.Destination, records.Place{Name: "authority", Protocol: "sftp", Settings: []byte(settings)})
 		require.NoError(t, err)
-		p, err := s.PlaceByID(ctx, store.Destination, id)
+		p, err := s.PlaceByID(ctx, records.Destination, id)
 		require.NoError(t, err)
 		if p.Pin == "" {
 			require.NoError(t, s.PinDestination(ctx, id, "SHA256:first"))
@@ -227,7 +230,7 @@ func TestADestinationThatIsNeededIsKept(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, jobs)
 	assert.False(t, recorded)
-	queue(t, s, port, run, 0, 1)
+	queued(t, s, port, run, 0, 1)
 	_, recorded, err = s.DestinationKept(ctx, port)
 	require.NoError(t, err)
 	assert.True(t, recorded, "the record says what went there")
@@ -239,7 +242,7 @@ func TestDeliveriesOfARunInOneLook(t *testing.T) {
 	s, w := fresh(t)
 	ctx := context.Background()
 	run := ring(t, s, put(t, s, w, "Quay board", job.Definition{}), false)
-	queue(t, s, w.mail, run, 0, 40)
+	queued(t, s, w.mail, run, 0, 40)
 	all, err := s.DeliveriesOfRun(ctx, run, 100)
 	require.NoError(t, err)
 	require.Len(t, all, 40)

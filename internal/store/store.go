@@ -1,373 +1,121 @@
 // Package store keeps every record of the service in PostgreSQL. SQL on our
-// records stands here and nowhere else.
+// records stands in its rooms and nowhere else; here they are put together.
 //
 // A Store may be used by several goroutines and by several nodes at once. What
 // must be written together is written in Do; the single methods may be called
 // inside of it (on the Tx) or outside (on the Store). Moves of state that
 // belong to the holder of a lease name the lease's number and fail with
-// ErrStale when another has it.
+// db.ErrStale when another has it.
 package store
 
 import (
 	"context"
-	"database/sql"
-	"database/sql/driver"
-	"embed"
-	"encoding/json"
-	"errors"
-	"fmt"
-	"io"
-	"io/fs"
-	"net"
-	"slices"
-	"strings"
-	"time"
 
-	"ironbell/internal/core/job"
-
-	"github.com/jackc/pgx/v5"
-	"github.com/jackc/pgx/v5/pgconn"
-	"github.com/jackc/pgx/v5/pgxpool"
-	"github.com/jackc/pgx/v5/stdlib"
-	"github.com/jmoiron/sqlx"
-	"github.com/pressly/goose/v3"
-	"github.com/pressly/goose/v3/lock"
+	"ironbell/internal/store/alerts"
+	"ironbell/internal/store/db"
+	"ironbell/internal/store/deliveries"
+	"ironbell/internal/store/history"
+	"ironbell/internal/store/operation"
+	"ironbell/internal/store/people"
+	"ironbell/internal/store/queue"
+	"ironbell/internal/store/records"
+	"ironbell/internal/store/rings"
+	"ironbell/internal/store/sending"
 )
 
-//go:embed migrations/*.sql
-var migrations embed.FS
-
-// Store is the way to our records.
+// Store is the way to our records. It has the methods of all rooms.
 type Store struct {
-	q
-	pool  *pgxpool.Pool
-	db    *sqlx.DB
-	alone chan struct{} // room for those who hold a connection while they are alone
+	db.Base
+	*db.Pool
+	peopleAny
+	recordsAny
+	historyAny
+	ringsAny
+	sendingAny
+	queueAny
+	deliveriesAny
+	alertsAny
+	operationAny
 }
 
 // Tx is a Store within one transaction. It belongs to one goroutine.
-type Tx struct{ q }
-
-// q holds the methods that work inside and outside of a transaction.
-type q struct {
-	ext sqlx.ExtContext
-
-	// Of a transaction: its notices, which are sent together when it commits.
-	notices *[]Notice
+type Tx struct {
+	db.Base
+	*peopleTx
+	*recordsTx
+	*historyTx
+	*ringsTx
+	*sendingTx
+	*queueTx
+	*deliveriesTx
+	*alertsTx
+	*operationTx
 }
 
-// ErrStale says that a lease was lost: another node has the work now, and the
-// write was refused.
-var ErrStale = errors.New("the lease was lost: another node has this work, or it was ended")
-
-// NotFound says that there is no such record.
-type NotFound struct{ Kind, Name string }
-
-func (e *NotFound) Error() string { return fmt.Sprintf("there is no %s %q", e.Kind, e.Name) }
-
-// Taken says that a name is in use already.
-type Taken struct {
-	Kind, Name string
-	Alike      bool // only a name like it is there: in other case, or other forms of its letters
-}
-
-// IsMissing tells whether an error says that there is no such record.
-func IsMissing(err error) bool {
-	var missing *NotFound
-	return errors.As(err, &missing)
-}
-
-func (e *Taken) Error() string {
-	if e.Alike {
-		return fmt.Sprintf("there is a %s already whose name people cannot tell from %q: it differs by case, or by how a letter is written; choose another name, or write it as it is there", e.Kind, e.Name)
-	}
-	return fmt.Sprintf("there is a %s %q already; choose another name", e.Kind, e.Name)
-}
+// The rooms, by names under which they can stand beside each other.
+type (
+	peopleAny     = people.Q
+	peopleTx      = people.Tx
+	recordsAny    = records.Q
+	recordsTx     = records.Tx
+	historyAny    = history.Q
+	historyTx     = history.Tx
+	ringsAny      = rings.Q
+	ringsTx       = rings.Tx
+	sendingAny    = sending.Q
+	sendingTx     = sending.Tx
+	queueAny      = queue.Pool
+	queueTx       = queue.Tx
+	deliveriesAny = deliveries.Q
+	deliveriesTx  = deliveries.Tx
+	alertsAny     = alerts.Q
+	alertsTx      = alerts.Tx
+	operationAny  = operation.Pool
+	operationTx   = operation.Tx
+)
 
 // Options of a store.
-type Options struct {
-	Conns   int         // connections at most; 20 when 0
-	Waiting func(error) // told once when the database does not answer yet; may be nil
-}
+type Options = db.Options
 
 // Open connects to the database that dsn names and waits for it until ctx ends.
 // It changes nothing; Migrate does.
 func Open(ctx context.Context, dsn string, o Options) (*Store, error) {
-	config, err := pgxpool.ParseConfig(dsn)
+	p, err := db.Open(ctx, dsn, o)
 	if err != nil {
-		return nil, fmt.Errorf("read the database's connection string: %w", err)
+		return nil, err
 	}
-	config.MaxConns = int32(max(o.Conns, 0)) //nolint:gosec // a handful
-	if o.Conns == 0 {
-		config.MaxConns = 20
-	}
-	config.ConnConfig.RuntimeParams["application_name"] = "ironbell"
-	config.ConnConfig.RuntimeParams["timezone"] = "UTC"
-	// Planning a statement on partitioned tables costs more than running it; one
-	// plan serves all values, and partitions are chosen when it runs.
-	config.ConnConfig.RuntimeParams["plan_cache_mode"] = "force_generic_plan"
-	// Such a plan may be made while a month's partition is still empty and then
-	// serve it full: every search has an index, and must use it.
-	config.ConnConfig.RuntimeParams["enable_seqscan"] = "off"
-	// Compiling a statement pays for reports over many rows; ours touch a few, and
-	// waited for it at each call.
-	config.ConnConfig.RuntimeParams["jit"] = "off"
-	config.ConnConfig.ConnectTimeout = 10 * time.Second
-	pool, err := pgxpool.NewWithConfig(ctx, config)
-	if err != nil {
-		return nil, fmt.Errorf("open the database: %w", err)
-	}
-	for told := false; ; {
-		err = pool.Ping(ctx)
-		if err == nil {
-			break
-		}
-		var said *pgconn.PgError
-		if errors.As(err, &said) && (said.Code[:2] == "28" || said.Code[:2] == "3D") {
-			pool.Close() // waiting changes no password and makes no database
-			return nil, fmt.Errorf("the database refuses us: %s; check the connection string", said.Message)
-		}
-		if o.Waiting != nil && !told {
-			told = true
-			o.Waiting(err)
-		}
-		select {
-		case <-ctx.Done():
-			pool.Close()
-			return nil, fmt.Errorf("the database does not answer: %w", err)
-		case <-time.After(200 * time.Millisecond):
-		}
-	}
-	db := sqlx.NewDb(stdlib.OpenDBFromPool(pool), "pgx")
-	return &Store{q: q{ext: db}, pool: pool, db: db, alone: make(chan struct{}, max(config.MaxConns/2, 1))}, nil
-}
-
-// Close gives all connections back.
-func (s *Store) Close() {
-	_ = s.db.Close() // it has nothing of its own: the pool is closed next
-	s.pool.Close()
-}
-
-// Pool is the pool beneath, for libraries that bring their own tables.
-func (s *Store) Pool() *pgxpool.Pool { return s.pool }
-
-// Ping tells whether the database answers.
-func (s *Store) Ping(ctx context.Context) error { return s.pool.Ping(ctx) }
-
-// Migrate brings the schema to the version of this program. Several nodes may
-// call it at once: one works, the others wait.
-func (s *Store) Migrate(ctx context.Context) error {
-	dir, err := fs.Sub(migrations, "migrations")
-	if err != nil {
-		return fmt.Errorf("find the migrations: %w", err)
-	}
-	locker, err := lock.NewPostgresSessionLocker()
-	if err != nil {
-		return fmt.Errorf("prepare the migrations' lock: %w", err)
-	}
-	provider, err := goose.NewProvider(goose.DialectPostgres, s.db.DB, dir, goose.WithSessionLocker(locker))
-	if err != nil {
-		return fmt.Errorf("read the migrations: %w", err)
-	}
-	if _, err := provider.Up(ctx); err != nil {
-		return fmt.Errorf("bring the database to this version: %w", err)
-	}
-	return s.EnsureMonths(ctx)
-}
-
-// EnsureMonths makes the partitions of this month and the next two.
-func (s *Store) EnsureMonths(ctx context.Context) error {
-	_, err := s.ext.ExecContext(ctx, `SELECT ensure_months(2)`)
-	return wrap(err, "make the partitions of the coming months")
+	return &Store{
+		Base: p.Base, Pool: p,
+		peopleAny:     people.Q{Base: p.Base},
+		recordsAny:    records.Q{Base: p.Base},
+		historyAny:    history.Q{Base: p.Base},
+		ringsAny:      rings.Q{Base: p.Base},
+		sendingAny:    sending.Q{Base: p.Base},
+		queueAny:      queue.Over(p),
+		deliveriesAny: deliveries.Q{Base: p.Base},
+		alertsAny:     alerts.Q{Base: p.Base},
+		operationAny:  operation.Over(p),
+	}, nil
 }
 
 // Do runs f in one transaction and tries it again, a few times, when the
 // database broke it off in favour of another (deadlock, serialization).
 func (s *Store) Do(ctx context.Context, f func(*Tx) error) error {
-	const tries = 4
-	var err error
-	for range tries {
-		err = s.once(ctx, f)
-		var pg *pgconn.PgError
-		if !errors.As(err, &pg) || (pg.Code != "40P01" && pg.Code != "40001") {
-			return err
-		}
-	}
-	return err
+	return s.Pool.Do(ctx, func(b db.Base) error { return f(In(b)) })
 }
 
-func (s *Store) once(ctx context.Context, f func(*Tx) error) error {
-	tx, err := s.db.BeginTxx(ctx, nil)
-	if err != nil {
-		return fmt.Errorf("begin a transaction: %w", err)
+// In gives the methods of all rooms within a transaction.
+func In(b db.Base) *Tx {
+	return &Tx{
+		Base:         b,
+		peopleTx:     people.In(b),
+		recordsTx:    records.In(b),
+		historyTx:    history.In(b),
+		ringsTx:      rings.In(b),
+		sendingTx:    sending.In(b),
+		queueTx:      queue.In(b),
+		deliveriesTx: deliveries.In(b),
+		alertsTx:     alerts.In(b),
+		operationTx:  operation.In(b),
 	}
-	defer func() { _ = tx.Rollback() }() // after a commit there is nothing to undo
-	var notices []Notice
-	t := &Tx{q{ext: tx, notices: &notices}}
-	if err := f(t); err != nil {
-		return err
-	}
-	if err := t.send(ctx, notices); err != nil {
-		return err
-	}
-	return wrap(tx.Commit(), "commit")
-}
-
-// Notice is word of a change.
-type Notice = job.Notice
-
-const channel = "ironbell"
-
-// Tell sends notices to every node, when the transaction commits if there is one.
-func (q q) Tell(ctx context.Context, all ...Notice) error {
-	if q.notices == nil {
-		return q.send(ctx, all)
-	}
-	for _, n := range all {
-		if !slices.Contains(*q.notices, n) {
-			*q.notices = append(*q.notices, n)
-		}
-	}
-	return nil
-}
-
-// send sends notices as one statement. A notice travels as its kind, a blank and its id.
-func (q q) send(ctx context.Context, all []Notice) error {
-	if len(all) == 0 {
-		return nil
-	}
-	words := make([]string, len(all))
-	for i, n := range all {
-		words[i] = string(n.Kind) + " " + n.ID
-	}
-	_, err := q.ext.ExecContext(ctx, `SELECT pg_notify($1, word) FROM unnest($2::text[]) AS u(word)`, channel, words)
-	return wrap(err, "notify")
-}
-
-// Listen calls heard for each notice until ctx ends or the line breaks. It has
-// a connection of its own. ready is called once, when nothing is missed anymore.
-func (s *Store) Listen(ctx context.Context, ready func(), heard func(Notice)) error {
-	conn, err := s.pool.Acquire(ctx)
-	if err != nil {
-		return fmt.Errorf("listen: %w", err)
-	}
-	line := conn.Hijack()
-	defer func() {
-		ending, stop := context.WithTimeout(context.WithoutCancel(ctx), time.Second)
-		defer stop()
-		_ = line.Close(ending) // the line is given up either way
-	}()
-	if _, err := line.Exec(ctx, "LISTEN "+pgx.Identifier{channel}.Sanitize()); err != nil {
-		return fmt.Errorf("listen: %w", err)
-	}
-	ready()
-	for {
-		n, err := line.WaitForNotification(ctx)
-		if err != nil {
-			return fmt.Errorf("listen: %w", err)
-		}
-		kind, id, _ := strings.Cut(n.Payload, " ")
-		heard(Notice{Kind: job.NoticeKind(kind), ID: id})
-	}
-}
-
-// document is a column of JSON.
-type document[T any] struct{ V T }
-
-// Scan implements sql.Scanner.
-func (d *document[T]) Scan(src any) error {
-	var text []byte
-	switch v := src.(type) {
-	case nil:
-		return nil
-	case []byte:
-		text = v
-	case string:
-		text = []byte(v)
-	default:
-		return fmt.Errorf("a %T is no JSON", src)
-	}
-	if len(text) == 2 && (text[0] == '{' || text[0] == '[') {
-		return nil // empty, as most of them are: the zero value says so
-	}
-	return json.Unmarshal(text, &d.V)
-}
-
-// Value implements driver.Valuer.
-func (d document[T]) Value() (driver.Value, error) {
-	text, err := json.Marshal(d.V)
-	return string(text), err
-}
-
-func wrap(err error, doing string) error {
-	if err == nil {
-		return nil
-	}
-	return fmt.Errorf("%s: %w", doing, err)
-}
-
-// found turns the driver's "no rows" into a NotFound.
-func found(err error, kind, name string) error {
-	if errors.Is(err, sql.ErrNoRows) {
-		return &NotFound{Kind: kind, Name: name}
-	}
-	return wrap(err, "read the "+kind)
-}
-
-// Unwritable tells whether the database refused a text for a character that it cannot
-// hold (PostgreSQL error codes 22021 and 22P05).
-func Unwritable(err error) bool {
-	var pg *pgconn.PgError
-	return errors.As(err, &pg) && (pg.Code == "22021" || pg.Code == "22P05")
-}
-
-// taken tells whether a write was refused since a row with its key stands already.
-func taken(err error) bool {
-	var pg *pgconn.PgError
-	return errors.As(err, &pg) && pg.Code == "23505"
-}
-
-// unique turns a violated unique index into a Taken.
-func unique(err error, kind, name string) error {
-	var pg *pgconn.PgError
-	if taken(err) && errors.As(err, &pg) {
-		return &Taken{Kind: kind, Name: name, Alike: strings.HasSuffix(pg.ConstraintName, "_alike")}
-	}
-	return wrap(err, "save the "+kind)
-}
-
-// one expects that a write moved exactly one row.
-func one(res sql.Result, err error) error {
-	if err != nil {
-		return err
-	}
-	n, err := res.RowsAffected()
-	if err != nil {
-		return err
-	}
-	if n == 0 {
-		return ErrStale
-	}
-	return nil
-}
-
-// Refused tells whether the database itself said no to what an error is about, or
-// whether it came from our own records: another try would meet it again. It is not
-// so when the database is away, overloaded, stopping or ended one of several
-// transactions in favour of another.
-func Refused(err error) bool {
-	var said *pgconn.PgError
-	if errors.As(err, &said) {
-		switch said.Code[:2] {
-		case "08", "25", "40", "53", "57", "58", "XX":
-			return false
-		}
-		return true
-	}
-	var net net.Error
-	var connecting *pgconn.ConnectError
-	away := errors.Is(err, context.Canceled) || errors.Is(err, context.DeadlineExceeded) || errors.Is(err, sql.ErrConnDone) || errors.Is(err, driver.ErrBadConn) ||
-		errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) || errors.As(err, &net) || errors.As(err, &connecting) || pgconn.Timeout(err) || pgconn.SafeToRetry(err) ||
-		strings.Contains(err.Error(), "conn closed") || strings.Contains(err.Error(), "closed pool")
-	return !away
 }

@@ -6,6 +6,14 @@ import (
 	"testing"
 	"time"
 
+	"ironbell/internal/store/db"
+	"ironbell/internal/store/deliveries"
+	"ironbell/internal/store/people"
+	"ironbell/internal/store/queue"
+	"ironbell/internal/store/records"
+	"ironbell/internal/store/rings"
+	"ironbell/internal/store/sending"
+
 	"ironbell/internal/core/job"
 	"ironbell/internal/localpg/pgtest"
 	"ironbell/internal/store"
@@ -34,7 +42,7 @@ func fresh(t *testing.T) (*store.Store, world) {
 	var w world
 	w.mara, err = s.PutPerson(ctx, job.Person{Login: "mara", Name: "Mara Quill", Mail: "mara.quill@tarnwick.example", Role: job.RoleOwner, Zone: "Europe/London"}, "")
 	require.NoError(t, err)
-	w.mail, err = s.PutPlace(ctx, store.Destination, store.Place{Name: "company mail", Protocol: "smtp", Settings: []byte(`{}`)})
+	w.mail, err = s.PutPlace(ctx, records.Destination, records.Place{Name: "company mail", Protocol: "smtp", Settings: []byte(`{}`)})
 	require.NoError(t, err)
 	return s, w
 }
@@ -46,7 +54,7 @@ func put(t *testing.T, s *store.Store, w world, name string, d job.Definition) j
 	var saved job.Job
 	require.NoError(t, s.Do(context.Background(), func(tx *store.Tx) (err error) {
 		d.Zone = "Europe/London"
-		saved, err = tx.PutJob(context.Background(), name, w.mara, w.mara, true, d.WithDefaults(), store.Uses{})
+		saved, err = tx.PutJob(context.Background(), name, w.mara, w.mara, true, d.WithDefaults(), records.Uses{})
 		return err
 	}))
 	return saved
@@ -63,7 +71,7 @@ func ring(t *testing.T, s *store.Store, j job.Job, gated bool) job.RunID {
 	ctx := context.Background()
 	var id job.RunID
 	require.NoError(t, s.Do(ctx, func(tx *store.Tx) error {
-		runs := []store.NewRun{{JobID: j.ID, Job: j.Name, JobVersion: j.Version, Why: "test", Nominal: *at(0), Due: *at(0), Zone: j.Zone, Gated: gated}}
+		runs := []rings.NewRun{{JobID: j.ID, Job: j.Name, JobVersion: j.Version, Why: "test", Nominal: *at(0), Due: *at(0), Zone: j.Zone, Gated: gated}}
 		err := tx.AddRuns(ctx, runs)
 		id = runs[0].ID
 		return err
@@ -71,7 +79,7 @@ func ring(t *testing.T, s *store.Store, j job.Job, gated bool) job.RunID {
 	return id
 }
 
-func claim(t *testing.T, s *store.Store, node string, lease time.Duration) []store.Claim {
+func claim(t *testing.T, s *store.Store, node string, lease time.Duration) []queue.Claim {
 	t.Helper()
 	claims, _, err := s.ClaimParts(context.Background(), node, lease, 10, nil)
 	require.NoError(t, err)
@@ -107,7 +115,7 @@ func TestJobVersionsAndTriggersThatKeepTheirId(t *testing.T) {
 	assert.Equal(t, job.Values{"day": "yesterday"}, old.Values, "an earlier version stays as it was")
 	assert.Nil(t, old.Triggers[0].NextDue)
 	_, err = s.Job(ctx, "no such job")
-	var missing *store.NotFound
+	var missing *db.NotFound
 	assert.ErrorAs(t, err, &missing)
 
 	require.NoError(t, s.Do(ctx, func(tx *store.Tx) error { return tx.SwitchJob(ctx, first.ID, false, nil, "2026a") }))
@@ -152,22 +160,22 @@ func TestOneClockTakesADueTrigger(t *testing.T) {
 			return err
 		}))
 		trigger, first := due[0].ID, job.RunID(-1)
-		return one.WriteRings(ctx, &store.RingPlan{
+		return one.WriteRings(ctx, &rings.RingPlan{
 			Rings: []job.Ring{{TriggerID: trigger, Due: *at(0), Nominal: *at(0), Decision: job.RingRun, Reason: "on time", RunID: &first}},
-			JobOf: map[int64]int64{trigger: j.ID}, Next: map[int64]*store.NextRing{trigger: {Due: *at(2), Nominal: *at(2)}},
-			Runs: []store.NewRun{{JobID: j.ID, Job: j.Name, JobVersion: 1, TriggerID: &trigger, Why: "rang", Nominal: *at(0), Due: *at(0), Zone: "Europe/London", Gated: true}},
+			JobOf: map[int64]int64{trigger: j.ID}, Next: map[int64]*records.NextRing{trigger: {Due: *at(2), Nominal: *at(2)}},
+			Runs: []rings.NewRun{{JobID: j.ID, Job: j.Name, JobVersion: 1, TriggerID: &trigger, Why: "rang", Nominal: *at(0), Due: *at(0), Zone: "Europe/London", Gated: true}},
 		})
 	}))
 	assert.Zero(t, <-taken, "a trigger that is being decided on is passed over")
-	rings, err := s.Rings(ctx, j.ID, *at(600), 10)
+	rang, err := s.Rings(ctx, j.ID, *at(600), 10)
 	require.NoError(t, err)
-	require.Len(t, rings, 1)
-	assert.True(t, rings[0].Due.Equal(*at(0)))
+	require.Len(t, rang, 1)
+	assert.True(t, rang[0].Due.Equal(*at(0)))
 	// The same due time a second time is refused by the key of rings.
 	err = s.Do(ctx, func(tx *store.Tx) error {
-		return tx.WriteRings(ctx, &store.RingPlan{Rings: []job.Ring{{TriggerID: rings[0].TriggerID, Due: *at(0), Nominal: *at(0), Decision: job.RingPassedOver, Reason: "again"}}, JobOf: map[int64]int64{rings[0].TriggerID: j.ID}})
+		return tx.WriteRings(ctx, &rings.RingPlan{Rings: []job.Ring{{TriggerID: rang[0].TriggerID, Due: *at(0), Nominal: *at(0), Decision: job.RingPassedOver, Reason: "again"}}, JobOf: map[int64]int64{rang[0].TriggerID: j.ID}})
 	})
-	assert.ErrorIs(t, err, store.ErrStands)
+	assert.ErrorIs(t, err, rings.ErrStands)
 	next, ok, err := s.NextDue(ctx)
 	require.NoError(t, err)
 	assert.True(t, ok && next.Equal(*at(2)))
@@ -180,13 +188,13 @@ func TestARunThatWaitsCanBeJoinedUntilItIsClaimed(t *testing.T) {
 	trigger := j.Triggers[0].ID
 	var id job.RunID
 	require.NoError(t, s.Do(ctx, func(tx *store.Tx) error {
-		runs := []store.NewRun{{JobID: j.ID, Job: j.Name, JobVersion: 1, TriggerID: &trigger, Why: "rang", Nominal: *at(-2), Due: *at(-2), Zone: "Europe/London", Gated: true}}
+		runs := []rings.NewRun{{JobID: j.ID, Job: j.Name, JobVersion: 1, TriggerID: &trigger, Why: "rang", Nominal: *at(-2), Due: *at(-2), Zone: "Europe/London", Gated: true}}
 		err := tx.AddRuns(ctx, runs)
 		id = runs[0].ID
 		return err
 	}))
-	look := func() store.DueTrigger {
-		var due []store.DueTrigger
+	look := func() rings.DueTrigger {
+		var due []rings.DueTrigger
 		require.NoError(t, s.Do(ctx, func(tx *store.Tx) (err error) {
 			due, err = tx.TakeDue(ctx, *at(1), []int64{j.ID})
 			return err
@@ -217,7 +225,7 @@ func TestRunsOfAJobTakeTurns(t *testing.T) {
 	for _, c := range got {
 		if c.RunID == first {
 			require.NoError(t, s.Do(ctx, func(tx *store.Tx) error {
-				if err := tx.WriteEntries(ctx, []*store.Entry{{Claim: c, Part: &store.PartMove{State: job.PartDone, Reason: "done"}}}); err != nil {
+				if err := tx.WriteEntries(ctx, []*queue.Entry{{Claim: c, Part: &queue.PartMove{State: job.PartDone, Reason: "done"}}}); err != nil {
 					return err
 				}
 				run, err := tx.LockRun(ctx, c.RunID)
@@ -267,19 +275,19 @@ func TestALostLeaseRefusesEveryMove(t *testing.T) {
 	s, w := fresh(t)
 	ctx := context.Background()
 	ring(t, s, put(t, s, w, "Quay board", job.Definition{}), true)
-	write := func(e store.Entry) store.Entry {
-		require.NoError(t, s.Do(ctx, func(tx *store.Tx) error { return tx.WriteEntries(ctx, []*store.Entry{&e}) }))
+	write := func(e queue.Entry) queue.Entry {
+		require.NoError(t, s.Do(ctx, func(tx *store.Tx) error { return tx.WriteEntries(ctx, []*queue.Entry{&e}) }))
 		return e
 	}
 	old := claim(t, s, "a", time.Millisecond)[0]
-	require.NoError(t, write(store.Entry{Claim: old, Node: "a", Begin: []string{"report", "program"}}).Err)
+	require.NoError(t, write(queue.Entry{Claim: old, Node: "a", Begin: []string{"report", "program"}}).Err)
 	require.Eventually(t, func() bool {
 		reaped := 0
 		require.NoError(t, s.Do(ctx, func(tx *store.Tx) error {
 			lost, err := tx.LostParts(ctx, 10)
 			for _, c := range lost {
 				reaped++
-				if err := tx.WriteEntries(ctx, []*store.Entry{{Claim: c, Part: &store.PartMove{State: job.PartWaiting, Reason: "lost"}}}); err != nil {
+				if err := tx.WriteEntries(ctx, []*queue.Entry{{Claim: c, Part: &queue.PartMove{State: job.PartWaiting, Reason: "lost"}}}); err != nil {
 					return err
 				}
 			}
@@ -290,15 +298,15 @@ func TestALostLeaseRefusesEveryMove(t *testing.T) {
 	taken := claim(t, s, "b", time.Minute)
 	require.Len(t, taken, 1)
 	assert.Equal(t, old.LeaseNo+1, taken[0].LeaseNo)
-	for name, e := range map[string]store.Entry{
+	for name, e := range map[string]queue.Entry{
 		"begin an attempt": {Claim: old, Begin: []string{"report"}},
-		"end an attempt":   {Claim: old, Ends: []store.TaskEnd{{Attempt: job.Attempt{Task: "report", Try: 1, State: job.AttemptDone}}}},
-		"end the part":     {Claim: old, Part: &store.PartMove{State: job.PartDone}},
-		"give it back":     {Claim: old, Part: &store.PartMove{State: job.PartWaiting}},
+		"end an attempt":   {Claim: old, Ends: []queue.TaskEnd{{Attempt: job.Attempt{Task: "report", Try: 1, State: job.AttemptDone}}}},
+		"end the part":     {Claim: old, Part: &queue.PartMove{State: job.PartDone}},
+		"give it back":     {Claim: old, Part: &queue.PartMove{State: job.PartWaiting}},
 	} {
-		assert.ErrorIs(t, write(e).Err, store.ErrStale, name)
+		assert.ErrorIs(t, write(e).Err, db.ErrStale, name)
 	}
-	var stand store.Stand
+	var stand queue.Stand
 	require.NoError(t, s.Do(ctx, func(tx *store.Tx) (err error) {
 		stand, err = tx.TakeUp(ctx, taken[0], func(task string) bool { return task == "program" })
 		return err
@@ -307,10 +315,10 @@ func TestALostLeaseRefusesEveryMove(t *testing.T) {
 	assert.NotContains(t, stand.Ended, "report")
 	assert.Zero(t, stand.Failures["report"], "what was lost with its node is no failure")
 	// A stale entry beside a good one harms it not.
-	good, stale := store.Entry{Claim: taken[0], Begin: []string{"report"}}, store.Entry{Claim: old, Begin: []string{"report"}}
-	require.NoError(t, s.Do(ctx, func(tx *store.Tx) error { return tx.WriteEntries(ctx, []*store.Entry{&stale, &good}) }))
+	good, stale := queue.Entry{Claim: taken[0], Begin: []string{"report"}}, queue.Entry{Claim: old, Begin: []string{"report"}}
+	require.NoError(t, s.Do(ctx, func(tx *store.Tx) error { return tx.WriteEntries(ctx, []*queue.Entry{&stale, &good}) }))
 	assert.NoError(t, good.Err)
-	assert.ErrorIs(t, stale.Err, store.ErrStale)
+	assert.ErrorIs(t, stale.Err, db.ErrStale)
 	assert.Equal(t, 2, good.Tries["report"])
 	attempts, err := s.Attempts(ctx, old.RunID)
 	require.NoError(t, err)
@@ -322,15 +330,15 @@ func TestALostLeaseRefusesEveryMove(t *testing.T) {
 }
 
 // freeze makes a message to some addresses and claims its deliveries.
-func freeze(t *testing.T, s *store.Store, w world, run job.RunID, jobID int64, lease time.Duration, addresses ...string) []store.Sending {
+func freeze(t *testing.T, s *store.Store, w world, run job.RunID, jobID int64, lease time.Duration, addresses ...string) []sending.Sending {
 	t.Helper()
 	ctx := context.Background()
-	var to []store.Recipient
+	var to []sending.Recipient
 	for _, a := range addresses {
-		to = append(to, store.Recipient{Address: a})
+		to = append(to, sending.Recipient{Address: a})
 	}
 	require.NoError(t, s.Do(ctx, func(tx *store.Tx) error {
-		_, err := tx.Freeze(ctx, store.NewMessage{
+		_, err := tx.Freeze(ctx, sending.NewMessage{
 			Message: job.Message{RunID: &run, Part: 1, Task: "mail", MessageID: "<a@tarnwick.example>", Subject: "S", DestinationID: w.mail, Key: "k", Size: 1},
 			JobID:   &jobID, To: to, Retry: job.Retry{Times: 2, Wait: job.Duration(time.Minute)}, IfUnknown: job.UnknownAsk,
 		})
@@ -343,7 +351,7 @@ func freeze(t *testing.T, s *store.Store, w world, run job.RunID, jobID int64, l
 
 func states(t *testing.T, s *store.Store, run job.RunID) map[string]job.DeliveryState {
 	t.Helper()
-	list, err := s.Deliveries(context.Background(), store.DeliveryFilter{RunID: run, Limit: 100})
+	list, err := s.Deliveries(context.Background(), deliveries.DeliveryFilter{RunID: run, Limit: 100})
 	require.NoError(t, err)
 	out := map[string]job.DeliveryState{}
 	for _, d := range list {
@@ -353,12 +361,12 @@ func states(t *testing.T, s *store.Store, run job.RunID) map[string]job.Delivery
 }
 
 // offer records one offer and tells whether it may be made.
-func offer(t *testing.T, s *store.Store, d store.Sending) bool {
+func offer(t *testing.T, s *store.Store, d sending.Sending) bool {
 	t.Helper()
 	gate, err := s.GateNow(context.Background(), time.Now())
 	require.NoError(t, err)
 	d.Gate = gate.No
-	done, _, err := s.Offer(context.Background(), []store.Sending{d})
+	done, _, err := s.Offer(context.Background(), []sending.Sending{d})
 	require.NoError(t, err)
 	return done[d.ID]
 }
@@ -367,7 +375,7 @@ func offer(t *testing.T, s *store.Store, d store.Sending) bool {
 func receive(t *testing.T, s *store.Store, id int64) {
 	t.Helper()
 	require.NoError(t, s.Do(context.Background(), func(tx *store.Tx) error {
-		return tx.Receipts(context.Background(), []store.Received{{ID: id, Answer: "250 OK"}})
+		return tx.Receipts(context.Background(), []sending.Received{{ID: id, Answer: "250 OK"}})
 	}))
 }
 
@@ -376,22 +384,22 @@ func TestDeliveriesGoTheirWay(t *testing.T) {
 	ctx := context.Background()
 	j := put(t, s, w, "Quay board", job.Definition{})
 	run := ring(t, s, j, true)
-	sending := freeze(t, s, w, run, j.ID, time.Minute, "a@tarnwick.example", "b@tarnwick.example", "A@tarnwick.example", "c@tarnwick.example")
-	require.Len(t, sending, 3, "the same address twice gets one delivery")
-	by := map[string]store.Sending{}
-	for _, d := range sending {
+	claimed := freeze(t, s, w, run, j.ID, time.Minute, "a@tarnwick.example", "b@tarnwick.example", "A@tarnwick.example", "c@tarnwick.example")
+	require.Len(t, claimed, 3, "the same address twice gets one delivery")
+	by := map[string]sending.Sending{}
+	for _, d := range claimed {
 		by[d.Address[:1]] = d
 	}
-	assert.False(t, offer(t, s, store.Sending{ID: by["a"].ID, LeaseNo: by["a"].LeaseNo + 1}), "another's lease offers nothing")
+	assert.False(t, offer(t, s, sending.Sending{ID: by["a"].ID, LeaseNo: by["a"].LeaseNo + 1}), "another's lease offers nothing")
 	assert.True(t, offer(t, s, by["a"]))
 	assert.False(t, offer(t, s, by["a"]), "an offer is made once")
 	receive(t, s, by["a"].ID)
 	require.NoError(t, s.Do(ctx, func(tx *store.Tx) error {
-		return tx.EndSending(ctx, by["b"], store.Ended{State: job.DeliveryWaiting, Wait: time.Hour, Answer: "451 later", Class: "passing"})
+		return tx.EndSending(ctx, by["b"], sending.Ended{State: job.DeliveryWaiting, Wait: time.Hour, Answer: "451 later", Class: "passing"})
 	}))
 	assert.ErrorIs(t, s.Do(ctx, func(tx *store.Tx) error {
-		return tx.EndSending(ctx, by["b"], store.Ended{State: job.DeliveryFailed})
-	}), store.ErrStale, "a delivery that waits is nobody's")
+		return tx.EndSending(ctx, by["b"], sending.Ended{State: job.DeliveryFailed})
+	}), db.ErrStale, "a delivery that waits is nobody's")
 	assert.Equal(t, map[string]job.DeliveryState{"a@tarnwick.example": "sent", "b@tarnwick.example": "waiting", "c@tarnwick.example": "sending"}, states(t, s, run))
 	again, err := s.ClaimDeliveries(ctx, "a", time.Minute, 10, 10, nil)
 	require.NoError(t, err)
@@ -403,21 +411,21 @@ func TestALostOfferIsUnknownAndAReceiptStillCounts(t *testing.T) {
 	ctx := context.Background()
 	j := put(t, s, w, "Quay board", job.Definition{})
 	run := ring(t, s, j, true)
-	sending := freeze(t, s, w, run, j.ID, 300*time.Millisecond, "offered@tarnwick.example", "early@tarnwick.example")
-	for _, d := range sending {
+	claimed := freeze(t, s, w, run, j.ID, 300*time.Millisecond, "offered@tarnwick.example", "early@tarnwick.example")
+	for _, d := range claimed {
 		if d.Address == "offered@tarnwick.example" {
 			require.True(t, offer(t, s, d))
 		}
 	}
-	var offered, safe []store.Sending
+	var offered, safe []sending.Sending
 	require.Eventually(t, func() bool {
 		require.NoError(t, s.Do(ctx, func(tx *store.Tx) (err error) {
 			offered, safe, err = tx.LostSendings(ctx, 10)
 			for _, d := range offered {
-				require.NoError(t, tx.EndSending(ctx, d, store.Ended{State: job.DeliveryUnknown}))
+				require.NoError(t, tx.EndSending(ctx, d, sending.Ended{State: job.DeliveryUnknown}))
 			}
 			for _, d := range safe {
-				require.NoError(t, tx.EndSending(ctx, d, store.Ended{State: job.DeliveryWaiting, Untried: true}))
+				require.NoError(t, tx.EndSending(ctx, d, sending.Ended{State: job.DeliveryWaiting, Untried: true}))
 			}
 			return err
 		}))
@@ -486,10 +494,10 @@ func TestOneCauseOneAlert(t *testing.T) {
 func TestNoticesAreHeard(t *testing.T) {
 	s, w := fresh(t)
 	ctx, stop := context.WithCancel(context.Background())
-	ready, heard, ended := make(chan struct{}), make(chan store.Notice, 10), make(chan struct{})
+	ready, heard, ended := make(chan struct{}), make(chan db.Notice, 10), make(chan struct{})
 	go func() {
 		defer close(ended)
-		_ = s.Listen(ctx, func() { close(ready) }, func(n store.Notice) { heard <- n })
+		_ = s.Listen(ctx, func() { close(ready) }, func(n db.Notice) { heard <- n })
 	}()
 	<-ready
 	run := ring(t, s, put(t, s, w, "Quay board", job.Definition{}), true)
@@ -520,17 +528,17 @@ func TestSettingsPeopleAndTokens(t *testing.T) {
 	assert.False(t, ok)
 	past := time.Now().Add(-time.Hour)
 	for hash, ends := range map[string]*time.Time{"live": nil, "past": &past} {
-		id, err := s.BeginSignIn(ctx, store.NewSignIn{SignIn: job.SignIn{Kind: job.Token, Name: hash, EndsAt: ends}, PersonID: w.mara, Hash: []byte(hash)})
+		id, err := s.BeginSignIn(ctx, people.NewSignIn{SignIn: job.SignIn{Kind: job.Token, Name: hash, EndsAt: ends}, PersonID: w.mara, Hash: []byte(hash)})
 		require.NoError(t, err)
 		assert.NotZero(t, id)
 	}
-	id, err := s.BeginSignIn(ctx, store.NewSignIn{SignIn: job.SignIn{Kind: job.Session}, PersonID: w.mara, Proof: "another password"})
+	id, err := s.BeginSignIn(ctx, people.NewSignIn{SignIn: job.SignIn{Kind: job.Session}, PersonID: w.mara, Proof: "another password"})
 	require.NoError(t, err)
 	assert.Zero(t, id, "the password was changed since it was checked")
 	p, _, err := s.PersonByToken(ctx, []byte("live"))
 	require.NoError(t, err)
 	assert.Equal(t, "mara", p.Login)
-	var missing *store.NotFound
+	var missing *db.NotFound
 	_, _, err = s.PersonByToken(ctx, []byte("past"))
 	assert.ErrorAs(t, err, &missing)
 	require.NoError(t, s.SweepAccess(ctx))

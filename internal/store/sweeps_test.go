@@ -14,7 +14,7 @@ import (
 func TestWhatBelongsToNoJobIsKeptForItsOwnTime(t *testing.T) {
 	s, w := fresh(t)
 	ctx := context.Background()
-	conn := s.Pool()
+	conn := s.Connections()
 	exec := func(sql string, args ...any) {
 		_, err := conn.Exec(ctx, sql, args...)
 		require.NoError(t, err)
@@ -34,7 +34,7 @@ func TestWhatBelongsToNoJobIsKeptForItsOwnTime(t *testing.T) {
 		exec(`INSERT INTO links (hash, run_id, part, task, files, audience, ends_at) VALUES ($1, 1, 1, 'mail', '{}', 'house', now() - make_interval(days => $2))`, []byte{byte(n)}, days)
 		exec(`INSERT INTO link_uses (link_id, who, what) SELECT max(id), 'mara', 'looked' FROM links`)
 	}
-	queue(t, s, w.mail, 0, 2, 1) // a mail about the alert that goes
+	queued(t, s, w.mail, 0, 2, 1) // a mail about the alert that goes
 	exec(`UPDATE deliveries SET alert_id = (SELECT id FROM alerts WHERE cause = 'b'), state = 'sent' WHERE alert_id IS NOT NULL`)
 	require.NoError(t, s.SweepOld(ctx, job.KeepingSettings{Alerts: 10, Audit: 100, Links: 10, Events: 10}))
 	assert.Equal(t, 2, count(`SELECT count(*) FROM alerts`), "one was closed long ago; one is open")
@@ -58,7 +58,7 @@ func TestAFileStaysWhileSomebodyNeedsIt(t *testing.T) {
 	run := ring(t, s, j, true)
 	freeze(t, s, w, run, j.ID, time.Minute, "a@tarnwick.example")
 	exec := func(sql string, args ...any) {
-		_, err := s.Pool().Exec(ctx, sql, args...)
+		_, err := s.Connections().Exec(ctx, sql, args...)
 		require.NoError(t, err)
 	}
 	exec(`UPDATE runs SET state = 'done', ended_at = now() - interval '200 days'`)

@@ -5,6 +5,10 @@ import (
 	"testing"
 	"time"
 
+	"ironbell/internal/store/db"
+	"ironbell/internal/store/deliveries"
+	"ironbell/internal/store/history"
+
 	"ironbell/internal/core/job"
 	"ironbell/internal/store"
 
@@ -84,13 +88,13 @@ func TestABounceRevisesItsDeliveryAndMarksTheAddress(t *testing.T) {
 	s, w := fresh(t)
 	ctx := context.Background()
 	j := put(t, s, w, "Quay board", job.Definition{})
-	for n := 1; n <= store.BouncedTimes; n++ {
+	for n := 1; n <= deliveries.BouncedTimes; n++ {
 		run := ring(t, s, j, true)
-		sending := freeze(t, s, w, run, j.ID, time.Minute, "Gone@tarnwick.example")
-		require.True(t, offer(t, s, sending[0]))
-		receive(t, s, sending[0].ID)
+		claimed := freeze(t, s, w, run, j.ID, time.Minute, "Gone@tarnwick.example")
+		require.True(t, offer(t, s, claimed[0]))
+		receive(t, s, claimed[0].ID)
 		do(t, s, func(tx *store.Tx) error {
-			d, err := tx.LockDelivery(ctx, sending[0].ID)
+			d, err := tx.LockDelivery(ctx, claimed[0].ID)
 			if err != nil {
 				return err
 			}
@@ -100,15 +104,15 @@ func TestABounceRevisesItsDeliveryAndMarksTheAddress(t *testing.T) {
 		})
 		assert.Equal(t, job.DeliveryBounced, states(t, s, run)["Gone@tarnwick.example"])
 		assert.ErrorIs(t, s.Do(ctx, func(tx *store.Tx) error {
-			d, err := tx.LockDelivery(ctx, sending[0].ID)
+			d, err := tx.LockDelivery(ctx, claimed[0].ID)
 			if err == nil {
 				_, err = tx.Bounce(ctx, d, "again", "")
 			}
 			return err
-		}), store.ErrStale, "it comes back once")
+		}), db.ErrStale, "it comes back once")
 		marked, err := s.Marked(ctx, []string{"gone@TARNWICK.example", "oren@tarnwick.example"})
 		require.NoError(t, err)
-		if n < store.BouncedTimes {
+		if n < deliveries.BouncedTimes {
 			assert.Empty(t, marked)
 		} else {
 			assert.Equal(t, map[string]int{"gone@tarnwick.example": n}, marked)
@@ -148,18 +152,18 @@ func TestALinkIsKeptByItsHashAndEnds(t *testing.T) {
 	j := put(t, s, w, "Board pack", job.Definition{})
 	run := ring(t, s, j, true)
 	for token, ends := range map[string]time.Duration{"first": time.Hour, "second": -time.Hour} {
-		link := store.NewLink{Hash: store.LinkHash(token), RunID: run, Part: 1, Task: "mail", Audience: job.LinkNamed, Named: []string{"mara.quill@tarnwick.example"}, EndsAt: time.Now().Add(ends)}
+		link := history.NewLink{Hash: history.LinkHash(token), RunID: run, Part: 1, Task: "mail", Audience: job.LinkNamed, Named: []string{"mara.quill@tarnwick.example"}, EndsAt: time.Now().Add(ends)}
 		do(t, s, func(tx *store.Tx) error { return tx.AddLink(ctx, link) })
 	}
-	l, err := s.LinkByHash(ctx, store.LinkHash("first"))
+	l, err := s.LinkByHash(ctx, history.LinkHash("first"))
 	require.NoError(t, err)
 	assert.False(t, l.Ended)
 	assert.Equal(t, "Board pack", l.Job)
-	ended, err := s.LinkByHash(ctx, store.LinkHash("second"))
+	ended, err := s.LinkByHash(ctx, history.LinkHash("second"))
 	require.NoError(t, err)
 	assert.True(t, ended.Ended)
-	_, err = s.LinkByHash(ctx, store.LinkHash("First"))
-	var missing *store.NotFound
+	_, err = s.LinkByHash(ctx, history.LinkHash("First"))
+	var missing *db.NotFound
 	assert.ErrorAs(t, err, &missing, "another token is another link")
 
 	require.NoError(t, s.NoteLinkUse(ctx, l.ID, "Mara Quill", "followed"))

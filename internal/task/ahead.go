@@ -7,11 +7,12 @@ import (
 	"regexp"
 	"slices"
 
+	"ironbell/internal/store/records"
+
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/phrase"
 	"ironbell/internal/deliver"
 	"ironbell/internal/render"
-	"ironbell/internal/store"
 )
 
 // Seer is a kind that can tell beforehand what a task would do: what it would make,
@@ -60,7 +61,7 @@ func (k *Report) Ahead(ctx context.Context, w Work, t job.Task) (job.AheadTask, 
 // Ahead implements Seer.
 func (k *Deliver) Ahead(ctx context.Context, w Work, t job.Task) (job.AheadTask, []job.Artifact, error) {
 	out := job.AheadTask{Destination: t.Deliver.Destination}
-	p, err := k.Store.Place(ctx, store.Destination, t.Deliver.Destination)
+	p, err := k.Store.Place(ctx, records.Destination, t.Deliver.Destination)
 	if err != nil {
 		return out, nil, err
 	}

@@ -7,10 +7,11 @@ import (
 	"net/http"
 	"time"
 
+	"ironbell/internal/store/records"
+
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/deliver"
-	"ironbell/internal/store"
 )
 
 // Call is the task kind that sends an HTTP request.
@@ -34,7 +35,7 @@ func (k *Call) Help() Help {
 func (k *Call) Check(ctx context.Context, c *Checking, where string, t job.Task) error {
 	c.text(where+".path", t.Call.Path)
 	c.text(where+".body", t.Call.Body)
-	p, ok, err := c.place(ctx, store.Destination, where+".destination", t.Call.Destination)
+	p, ok, err := c.place(ctx, records.Destination, where+".destination", t.Call.Destination)
 	if ok && p.Protocol != "http" {
 		c.V.Add(where+".destination", "the destination %q is a %s, and calls go to one of the protocol http", p.Name, p.Protocol)
 	}

@@ -6,13 +6,14 @@ import (
 	"strings"
 	"time"
 
+	"ironbell/internal/store/records"
+
 	"ironbell/internal/artifact"
 	"ironbell/internal/core/expr"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/phrase"
 	"ironbell/internal/report"
-	"ironbell/internal/store"
 )
 
 const (
@@ -42,7 +43,7 @@ func (k *Collect) Check(ctx context.Context, c *Checking, where string, t job.Ta
 	if strings.ContainsAny(t.Collect.Pattern, "/\\") {
 		c.V.Add(where+".pattern", "a pattern names files, not folders; take the slashes out")
 	}
-	p, ok, err := c.place(ctx, store.Source, where+".source", t.Collect.Source)
+	p, ok, err := c.place(ctx, records.Source, where+".source", t.Collect.Source)
 	if ok && p.Protocol != "folder" {
 		c.V.Add(where+".source", "the source %q is a %s, not a folder", p.Name, p.Protocol)
 	}

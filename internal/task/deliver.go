@@ -10,6 +10,9 @@ import (
 	"strings"
 	"time"
 
+	"ironbell/internal/store/records"
+	"ironbell/internal/store/sending"
+
 	"ironbell/internal/artifact"
 	"ironbell/internal/core/expr"
 	"ironbell/internal/core/fault"
@@ -69,7 +72,7 @@ func (k *Deliver) Help() Help {
 // Check implements Kind.
 func (k *Deliver) Check(ctx context.Context, c *Checking, where string, t job.Task) error {
 	d := t.Deliver
-	p, ok, err := c.place(ctx, store.Destination, where+".destination", d.Destination)
+	p, ok, err := c.place(ctx, records.Destination, where+".destination", d.Destination)
 	if err != nil {
 		return err
 	}
@@ -84,7 +87,7 @@ func (k *Deliver) Check(ctx context.Context, c *Checking, where string, t job.Ta
 	return k.checkMail(ctx, c, where, d)
 }
 
-func (k *Deliver) checkFiles(c *Checking, where string, p store.Place, d *job.DeliverTask) error {
+func (k *Deliver) checkFiles(c *Checking, where string, p records.Place, d *job.DeliverTask) error {
 	for field, given := range map[string]bool{
 		"to": len(d.To) > 0, "cc": len(d.Cc) > 0, "bcc": len(d.Bcc) > 0, "to_query": d.ToQuery != nil, "reply_to": d.ReplyTo != "", "priority": d.Priority != "",
 		"subject": d.Subject != "", "body": d.Body != "", "files": d.Files != "", "too_large": d.TooLarge != "", "may_leave": d.MayLeave,
@@ -214,7 +217,7 @@ func (k *Deliver) files(ctx context.Context, w Work, t job.Task, id int64) (Resu
 				MessageID: "<" + MessageID("") + ">", Subject: path.Base(to), DestinationID: id, Key: f.Key, Size: f.Size, SHA256: f.SHA256,
 				Name: path.Base(to), MediaType: f.MediaType, IfExists: exists, Stamp: w.Due.Format("2006-01-02 15.04.05"),
 			},
-			To: []store.Recipient{{Address: to}},
+			To: []sending.Recipient{{Address: to}},
 		})
 	}
 	if len(res.Messages) == 0 {

@@ -12,13 +12,15 @@ import (
 	"slices"
 	"strings"
 
+	"ironbell/internal/store/db"
+	"ironbell/internal/store/records"
+
 	"ironbell/internal/artifact"
 	"ironbell/internal/core/expr"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/outgoing"
 	"ironbell/internal/report"
-	"ironbell/internal/store"
 )
 
 const largestFetch = 100 << 20 // bytes, when the task sets none
@@ -56,8 +58,8 @@ func (k *Fetch) Check(ctx context.Context, c *Checking, where string, t job.Task
 		}
 	}
 	if t.Fetch.Source != "" {
-		p, err := c.Store.Place(ctx, store.Source, t.Fetch.Source)
-		var missing *store.NotFound
+		p, err := c.Store.Place(ctx, records.Source, t.Fetch.Source)
+		var missing *db.NotFound
 		switch {
 		case errors.As(err, &missing) || err == nil && p.Protocol != "http":
 			c.V.Add(where+".source", "there is no source %q of the driver http", t.Fetch.Source)

@@ -11,6 +11,9 @@ import (
 	"strings"
 	"time"
 
+	"ironbell/internal/store/history"
+	"ironbell/internal/store/sending"
+
 	"ironbell/internal/core/expr"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
@@ -18,7 +21,6 @@ import (
 	"ironbell/internal/deliver"
 	"ironbell/internal/render"
 	"ironbell/internal/report"
-	"ironbell/internal/store"
 
 	"github.com/dustin/go-humanize"
 )
@@ -107,7 +109,7 @@ func (k *Deliver) mail(ctx context.Context, w Work, t job.Task, id int64, mailer
 		res.Note = joined(res.Note, fmt.Sprintf("%s to %d %s, %s", phrase.Count(len(b), "file"), len(to.to), phrase.Plural(len(to.to), "recipient", "recipients"), humanize.Bytes(uint64(max(m.Size, 0)))))
 	}
 	if link != nil {
-		res.Links = []store.NewLink{link.NewLink}
+		res.Links = []history.NewLink{link.NewLink}
 		res.Note += "; " + link.words()
 	}
 	for _, n := range to.notes {
@@ -236,7 +238,7 @@ func (k *Deliver) whom(ctx context.Context, w Work, d job.DeliverTask, letter *d
 		if address == "" {
 			address = badAddress(bad.Sentence)
 		}
-		r.out.to = append(r.out.to, store.Recipient{Address: address, Bad: bad.Sentence})
+		r.out.to = append(r.out.to, sending.Recipient{Address: address, Bad: bad.Sentence})
 	}
 	all, err := k.without(ctx, w.JobID, r.out)
 	if err != nil {
@@ -256,7 +258,7 @@ func (k *Deliver) whom(ctx context.Context, w Work, d job.DeliverTask, letter *d
 		letter.Plain = fmt.Sprintf("This is a rehearsal for %s. In earnest it would have gone to %s.\n\n", w.Rehearsal.Name, shorten(all.addresses())) + letter.Plain
 		letter.Footer = "Rehearsal. " + letter.Footer
 		letter.To = []string{w.Rehearsal.Mail}
-		return resolved{to: []store.Recipient{{Address: w.Rehearsal.Mail, PersonID: w.Rehearsal.ID}}, notes: all.notes}, nil
+		return resolved{to: []sending.Recipient{{Address: w.Rehearsal.Mail, PersonID: w.Rehearsal.ID}}, notes: all.notes}, nil
 	}
 	place := map[string]int{}
 	for i, to := range r.out.to {
@@ -295,7 +297,7 @@ func (k *Deliver) reached(ctx context.Context, w Work) (resolved, error) {
 	for _, d := range list {
 		if !known[d.Address] {
 			known[d.Address] = true
-			out.to = append(out.to, store.Recipient{Address: d.Address})
+			out.to = append(out.to, sending.Recipient{Address: d.Address})
 		}
 	}
 	if len(out.to) == 0 {
@@ -421,7 +423,7 @@ func writeZip(ctx context.Context, to io.Writer, all []deliver.Attachment, now t
 
 // newLink is a link to the files of a mail.
 type newLink struct {
-	store.NewLink
+	history.NewLink
 	url string
 }
 
@@ -429,7 +431,7 @@ type newLink struct {
 // and only the token's hash is kept.
 func (k *Deliver) link(w Work, t job.Task, d job.DeliverTask, to resolved) *newLink {
 	token := strings.ToLower(rand.Text())
-	l := &newLink{NewLink: store.NewLink{Hash: store.LinkHash(token), RunID: w.RunID, Part: w.Part, Task: t.Name, Audience: orElse(d.Link.For, job.LinkNamed), Archive: d.Link.Archive}, url: k.URL + "/l/" + token}
+	l := &newLink{NewLink: history.NewLink{Hash: history.LinkHash(token), RunID: w.RunID, Part: w.Part, Task: t.Name, Audience: orElse(d.Link.For, job.LinkNamed), Archive: d.Link.Archive}, url: k.URL + "/l/" + token}
 	for _, f := range w.Files {
 		if f.Format != render.MailTable {
 			l.Files = append(l.Files, f.Key)

@@ -5,9 +5,10 @@ import (
 	"encoding/json"
 	"slices"
 
+	"ironbell/internal/store/db"
+
 	"ironbell/internal/core/expr"
 	"ironbell/internal/core/job"
-	"ironbell/internal/store"
 )
 
 // FindReport finds a report by its name.
@@ -37,7 +38,7 @@ func ParametersOf(ctx context.Context, d job.Definition, find FindReport) ([]job
 			continue
 		}
 		r, err := find(ctx, t.Report.Report)
-		if store.IsMissing(err) {
+		if db.IsMissing(err) {
 			continue // told of elsewhere
 		}
 		if err != nil {

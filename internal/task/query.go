@@ -5,10 +5,11 @@ import (
 	"fmt"
 	"time"
 
+	"ironbell/internal/store/records"
+
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/report"
-	"ironbell/internal/store"
 )
 
 // Query is the task kind that runs a statement.
@@ -31,7 +32,7 @@ func (k *Query) Check(ctx context.Context, c *Checking, where string, t job.Task
 	if _, err := report.PrepareStatement(t.Query.SQL, t.Query.Parameters); err != nil {
 		c.V.Add(where+".sql", "%s", err)
 	}
-	p, ok, err := c.place(ctx, store.Source, where+".source", t.Query.Source)
+	p, ok, err := c.place(ctx, records.Source, where+".source", t.Query.Source)
 	if err != nil || !ok {
 		return err
 	}

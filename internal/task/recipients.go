@@ -6,6 +6,9 @@ import (
 	"strings"
 	"time"
 
+	"ironbell/internal/store/db"
+	"ironbell/internal/store/sending"
+
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/deliver"
@@ -17,7 +20,7 @@ const MaxRecipients = 20_000
 
 // resolved are the addresses that a list of recipients comes to.
 type resolved struct {
-	to    []store.Recipient
+	to    []sending.Recipient
 	notes []string // who gets nothing, or in whose place somebody else gets it
 	named int      // how many were named who want no mail now: they left the list, or pause
 }
@@ -72,7 +75,7 @@ func (r *resolver) add(ctx context.Context, texts []string) error {
 // collect notes what is wrong with one recipient; what is no fault of theirs is
 // none of it.
 func (r *resolver) collect(piece string, err error) bool {
-	if store.IsMissing(err) {
+	if db.IsMissing(err) {
 		r.wrong.Add(piece, "%s", err)
 		return true
 	}
@@ -176,7 +179,7 @@ func (r *resolver) address(ctx context.Context, address string) error {
 	if len(people) > 0 {
 		return r.person(ctx, people[0], 0)
 	}
-	r.put(store.Recipient{Address: address})
+	r.put(sending.Recipient{Address: address})
 	return nil
 }
 
@@ -190,7 +193,7 @@ func (r *resolver) person(ctx context.Context, p job.Person, standIns int) error
 		if p.Mail == "" {
 			return badRecipient{fmt.Sprintf("%s has no mail address", p.Name)}
 		}
-		r.put(store.Recipient{Address: p.Mail, PersonID: p.ID})
+		r.put(sending.Recipient{Address: p.Mail, PersonID: p.ID})
 		return nil
 	}
 	away := fmt.Sprintf("%s gets no mail until %s", p.Name, until.Format("2 Jan 2006"))
@@ -200,7 +203,7 @@ func (r *resolver) person(ctx context.Context, p job.Person, standIns int) error
 		return nil
 	}
 	in, _, err := r.store.PersonByLogin(ctx, p.Wishes.StandIn)
-	if store.IsMissing(err) {
+	if db.IsMissing(err) {
 		r.out.notes = append(r.out.notes, away)
 		r.out.named++
 		return nil
@@ -212,7 +215,7 @@ func (r *resolver) person(ctx context.Context, p job.Person, standIns int) error
 	return r.person(ctx, in, standIns+1)
 }
 
-func (r *resolver) put(to store.Recipient) {
+func (r *resolver) put(to sending.Recipient) {
 	key := strings.ToLower(to.Address)
 	if !r.known[key] {
 		r.known[key] = true
@@ -222,7 +225,7 @@ func (r *resolver) put(to store.Recipient) {
 
 // Resolve tells whom some recipients come to now: the addresses, who gets nothing
 // and why, and what is wrong with single ones.
-func Resolve(ctx context.Context, s *store.Store, now time.Time, texts []string) (to []store.Recipient, notes []string, wrong error, err error) {
+func Resolve(ctx context.Context, s *store.Store, now time.Time, texts []string) (to []sending.Recipient, notes []string, wrong error, err error) {
 	r := newResolver(s, now)
 	if err := r.add(ctx, texts); err != nil {
 		return nil, nil, nil, err

@@ -7,13 +7,14 @@ import (
 	"slices"
 	"strings"
 
+	"ironbell/internal/store/db"
+
 	"ironbell/internal/artifact"
 	"ironbell/internal/core/expr"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/render"
 	"ironbell/internal/report"
-	"ironbell/internal/store"
 )
 
 // DefaultFileName is the name of a file whose output gives none.
@@ -40,7 +41,7 @@ func (k *Report) Help() Help {
 // Check implements Kind.
 func (k *Report) Check(ctx context.Context, c *Checking, where string, t job.Task) error {
 	r, err := c.Report(ctx, t.Report.Report)
-	if store.IsMissing(err) {
+	if db.IsMissing(err) {
 		c.V.Add(where+".report", "there is no report %q; save the report first", t.Report.Report)
 		return nil
 	}

@@ -5,10 +5,11 @@ import (
 	"errors"
 	"fmt"
 
+	"ironbell/internal/store/history"
+
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/report"
-	"ironbell/internal/store"
 )
 
 // ErrNoParts says that a list or query gave nothing to run for.
@@ -26,16 +27,16 @@ func RowOf(given job.Values) map[string]string {
 }
 
 // PartsOf asks for what a run is split over.
-func PartsOf(ctx context.Context, sources *report.Sources, s job.Split, w Work) ([]store.NewPart, error) {
+func PartsOf(ctx context.Context, sources *report.Sources, s job.Split, w Work) ([]history.NewPart, error) {
 	most := s.Most
 	if most == 0 {
 		most = job.MostParts
 	}
 	doing := "divide the run over each " + s.Each
 	if s.Query == nil {
-		parts := make([]store.NewPart, len(s.Values))
+		parts := make([]history.NewPart, len(s.Values))
 		for i, v := range s.Values {
-			parts[i] = store.NewPart{Name: v, Given: job.Values{s.Each: v}}
+			parts[i] = history.NewPart{Name: v, Given: job.Values{s.Each: v}}
 		}
 		if len(parts) > most {
 			return nil, fault.New(fault.Task, doing, fmt.Sprintf("there are %d values, and the job allows %d parts", len(parts), most), "Raise the limit, or shorten the list.")
@@ -49,7 +50,7 @@ func PartsOf(ctx context.Context, sources *report.Sources, s job.Split, w Work) 
 	if len(list.Columns) == 0 {
 		return nil, fault.New(fault.Task, doing, "the query gives no columns", "Correct it in the job.")
 	}
-	parts := make([]store.NewPart, 0, len(list.Rows))
+	parts := make([]history.NewPart, 0, len(list.Rows))
 	for n, row := range list.Rows {
 		if row[0] == "" {
 			return nil, fault.New(fault.Task, doing, fmt.Sprintf("row %d has no %s: its first column is empty", n+1, s.Each), "Leave such rows out in the query.")
@@ -59,7 +60,7 @@ func PartsOf(ctx context.Context, sources *report.Sources, s job.Split, w Work) 
 			given[column] = row[i]
 		}
 		given[s.Each] = row[0]
-		parts = append(parts, store.NewPart{Name: row[0], Given: given})
+		parts = append(parts, history.NewPart{Name: row[0], Given: given})
 	}
 	return parts, nil
 }

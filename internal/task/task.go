@@ -11,6 +11,11 @@ import (
 	"strings"
 	"time"
 
+	"ironbell/internal/store/db"
+	"ironbell/internal/store/history"
+	"ironbell/internal/store/records"
+	"ironbell/internal/store/sending"
+
 	"ironbell/internal/access"
 	"ironbell/internal/core/expr"
 	"ironbell/internal/core/fault"
@@ -50,7 +55,7 @@ type Work struct {
 	Notes    []string           // what a message must say of the results
 	Columns  []string           // whose totals later conditions ask for
 
-	Siblings func(context.Context) ([]store.Sibling, error) // the parts of a run that is divided; nil otherwise
+	Siblings func(context.Context) ([]sending.Sibling, error) // the parts of a run that is divided; nil otherwise
 
 	Log func(level, text string)
 }
@@ -64,15 +69,15 @@ type Result struct {
 	Note     string
 	Totals   map[string]float64
 	Files    []job.Artifact
-	Messages []Message       // to be frozen and handed over
-	Links    []store.NewLink // that the messages hold
-	Event    *job.Event      // to be raised
+	Messages []Message         // to be frozen and handed over
+	Links    []history.NewLink // that the messages hold
+	Event    *job.Event        // to be raised
 }
 
 // Message is a mail or a file to be handed over, with those who shall get it.
 type Message struct {
 	job.Message
-	To []store.Recipient
+	To []sending.Recipient
 }
 
 // Kind carries out tasks of one kind. It may be used by several goroutines.
@@ -98,7 +103,7 @@ type Help struct {
 type Checking struct {
 	V     *fault.Invalid
 	Store *store.Store
-	Uses  *store.Uses
+	Uses  *records.Uses
 	Names expr.Names // what the task's texts may speak of
 	Row   []string   // values that only the parts of a divided run have
 
@@ -117,16 +122,16 @@ func (c *Checking) text(where, text string) {
 }
 
 // place checks that there is a source or destination, and notes that it is used.
-func (c *Checking) place(ctx context.Context, kind store.PlaceKind, where, name string) (store.Place, bool, error) {
+func (c *Checking) place(ctx context.Context, kind records.PlaceKind, where, name string) (records.Place, bool, error) {
 	p, err := c.Store.Place(ctx, kind, name)
-	if store.IsMissing(err) {
+	if db.IsMissing(err) {
 		c.V.Add(where, "there is no %s %q; an administrator can add it", kind, name)
 		return p, false, nil
 	}
 	if err != nil {
 		return p, false, err
 	}
-	if kind == store.Source {
+	if kind == records.Source {
 		c.Uses.Sources = append(c.Uses.Sources, p.ID)
 	} else {
 		c.Uses.Destinations = append(c.Uses.Destinations, p.ID)
@@ -153,7 +158,7 @@ func (c *Checking) May(ctx context.Context, where, source, name, ofReport string
 		return err
 	}
 	i, err := c.Store.Identity(ctx, source, name)
-	if store.IsMissing(err) {
+	if db.IsMissing(err) {
 		c.V.Add(where, "the source %q has no identity %q; an administrator can add it", source, name)
 		return nil
 	}
@@ -171,7 +176,7 @@ func (c *Checking) May(ctx context.Context, where, source, name, ofReport string
 
 // List checks a query that gives a list: its source, and as whom it is asked.
 func (c *Checking) List(ctx context.Context, where string, q job.ListQuery) error {
-	if _, _, err := c.place(ctx, store.Source, where+".source", q.Source); err != nil {
+	if _, _, err := c.place(ctx, records.Source, where+".source", q.Source); err != nil {
 		return err
 	}
 	return c.May(ctx, where+".identity", q.Source, q.Identity, "")

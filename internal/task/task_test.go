@@ -14,6 +14,8 @@ import (
 	"testing"
 	"time"
 
+	"ironbell/internal/store/records"
+
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -81,9 +83,9 @@ func enter(t *testing.T, found job.ReportDefinition) *room {
 	require.NoError(t, err)
 	settings, err := json.Marshal(report.PostgresSettings{Host: u.Hostname(), Port: port, Database: strings.TrimPrefix(u.Path, "/"), User: u.User.Username(), TLS: "disable"})
 	require.NoError(t, err)
-	_, err = r.store.PutPlace(ctx, store.Source, store.Place{Name: "here", Protocol: "postgres", Settings: settings, Secret: sealed})
+	_, err = r.store.PutPlace(ctx, records.Source, records.Place{Name: "here", Protocol: "postgres", Settings: settings, Secret: sealed})
 	require.NoError(t, err)
-	_, err = r.store.PutPlace(ctx, store.Destination, store.Place{Name: "company mail", Protocol: "smtp", Settings: []byte(`{"host":"mail.tarnwick.example","from":"Iron Bell <bell@tarnwick.example>"}`)})
+	_, err = r.store.PutPlace(ctx, records.Destination, records.Place{Name: "company mail", Protocol: "smtp", Settings: []byte(`{"host":"mail.tarnwick.example","from":"Iron Bell <bell@tarnwick.example>"}`)})
 	require.NoError(t, err)
 	r.files, err = artifact.OpenFolder(t.TempDir())
 	require.NoError(t, err)

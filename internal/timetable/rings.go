@@ -4,33 +4,34 @@ import (
 	"fmt"
 	"time"
 
+	"ironbell/internal/store/records"
+
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/rule"
-	"ironbell/internal/store"
 )
 
 // First is the next ring of a rule after an instant, or the next that is
 // passed over, which is decided on, too.
-func First(r rule.Rule, after time.Time) *store.NextRing {
+func First(r rule.Rule, after time.Time) *records.NextRing {
 	ring, ok := r.Step(after)
 	if !ok {
 		return nil
 	}
-	return &store.NextRing{Due: ring.Due, Nominal: ring.Nominal}
+	return &records.NextRing{Due: ring.Due, Nominal: ring.Nominal}
 }
 
 // Again reckons when a trigger rings next by a rule that has changed under it,
 // given the ring that it waited for. Dates from that one on are still to come, or
 // from a little before it when slack says that its date may have moved; one that
 // now lies in the past rings at once, the latest of several.
-func Again(r rule.Rule, waited store.NextRing, now time.Time, slack time.Duration) *store.NextRing {
+func Again(r rule.Rule, waited records.NextRing, now time.Time, slack time.Duration) *records.NextRing {
 	// Closed days move rings that come once a day or less often, and no farther than this.
 	farthest := slack
 	if r.Moves() {
 		farthest = 800 * 24 * time.Hour
 	}
 	first := waited.Nominal.Add(-slack)
-	var past *store.NextRing
+	var past *records.NextRing
 	for at := waited.Nominal.Add(-farthest).Add(-time.Second); ; {
 		ring, ok := r.Step(at)
 		if !ok {
@@ -44,10 +45,10 @@ func Again(r rule.Rule, waited store.NextRing, now time.Time, slack time.Duratio
 			if past != nil {
 				return past
 			}
-			return &store.NextRing{Due: ring.Due, Nominal: ring.Nominal}
+			return &records.NextRing{Due: ring.Due, Nominal: ring.Nominal}
 		}
 		if !ring.Passed {
-			past = &store.NextRing{Due: now.Truncate(time.Second), Nominal: ring.Nominal}
+			past = &records.NextRing{Due: now.Truncate(time.Second), Nominal: ring.Nominal}
 		}
 	}
 }
@@ -61,8 +62,8 @@ func Slack(r rule.Rule) time.Duration {
 
 // Reckon reckons the next rings of jobs anew and tells which have moved. Triggers that can
 // no longer be read keep theirs; unread hears of them.
-func (t *Timetable) Reckon(jobs []job.Job, now time.Time, unread func(j job.Job, rule string, err error)) (next map[int64]*store.NextRing, moved []string) {
-	next = map[int64]*store.NextRing{}
+func (t *Timetable) Reckon(jobs []job.Job, now time.Time, unread func(j job.Job, rule string, err error)) (next map[int64]*records.NextRing, moved []string) {
+	next = map[int64]*records.NextRing{}
 	for _, j := range jobs {
 		for _, trigger := range j.Triggers {
 			if !j.On || trigger.NextDue == nil {
@@ -73,7 +74,7 @@ func (t *Timetable) Reckon(jobs []job.Job, now time.Time, unread func(j job.Job,
 				unread(j, trigger.Rule, err)
 				continue
 			}
-			waited := store.NextRing{Due: *trigger.NextDue, Nominal: *trigger.NextDue}
+			waited := records.NextRing{Due: *trigger.NextDue, Nominal: *trigger.NextDue}
 			if trigger.NextNominal != nil {
 				waited.Nominal = *trigger.NextNominal
 			}
@@ -89,7 +90,7 @@ func (t *Timetable) Reckon(jobs []job.Job, now time.Time, unread func(j job.Job,
 }
 
 // sayMoved says from when to when a ring moved.
-func sayMoved(name string, r rule.Rule, was time.Time, ring *store.NextRing) string {
+func sayMoved(name string, r rule.Rule, was time.Time, ring *records.NextRing) string {
 	const form = "Mon 2 Jan 2006 15:04 MST"
 	to := "none"
 	if ring != nil {

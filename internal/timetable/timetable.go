@@ -14,13 +14,14 @@ import (
 	"strings"
 	"sync"
 
+	"ironbell/internal/store/records"
+
 	"ironbell/internal/core/calendar"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/moment"
 	"ironbell/internal/core/rule"
 	"ironbell/internal/core/zone"
-	"ironbell/internal/store"
 )
 
 // WhenSetting is the setting of what an administrator says of all rules, a
@@ -44,7 +45,7 @@ type Timetable struct {
 // Records is where calendars are read from: the store, or a transaction.
 type Records interface {
 	CalendarStamps(ctx context.Context) (map[string]string, error)
-	Calendar(ctx context.Context, name string) (store.Calendar, error)
+	Calendar(ctx context.Context, name string) (records.Calendar, error)
 	Setting(ctx context.Context, key string, to any) (bool, error)
 }
 

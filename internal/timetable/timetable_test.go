@@ -6,10 +6,11 @@ import (
 	"testing"
 	"time"
 
+	"ironbell/internal/store/records"
+
 	"ironbell/internal/core/calendar"
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/rule"
-	"ironbell/internal/store"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -17,7 +18,7 @@ import (
 
 // drawer are records that lie in memory.
 type drawer struct {
-	calendars map[string]store.Calendar
+	calendars map[string]records.Calendar
 	read      int // how many calendars were read
 	broken    error
 }
@@ -40,7 +41,7 @@ func (d *drawer) CalendarStamps(context.Context) (map[string]string, error) {
 	return stamps, d.broken
 }
 
-func (d *drawer) Calendar(_ context.Context, name string) (store.Calendar, error) {
+func (d *drawer) Calendar(_ context.Context, name string) (records.Calendar, error) {
 	d.read++
 	return d.calendars[name], d.broken
 }
@@ -66,7 +67,7 @@ func next(t *testing.T, table *Timetable, after time.Time) time.Time {
 // read once for each of its versions.
 func TestATimetableGoesByTheNewestCalendars(t *testing.T) {
 	ctx := context.Background()
-	d := &drawer{calendars: map[string]store.Calendar{}}
+	d := &drawer{calendars: map[string]records.Calendar{}}
 	d.put("Harbour")
 	d.put("Bank")
 	var table Timetable
@@ -96,14 +97,14 @@ func TestATimetableGoesByTheNewestCalendars(t *testing.T) {
 // A ring that an edited calendar moves into the past rings at once; one that it
 // moves elsewhere is waited for there.
 func TestAnEditedCalendarMovesWhatIsWaitedFor(t *testing.T) {
-	d := &drawer{calendars: map[string]store.Calendar{}}
+	d := &drawer{calendars: map[string]records.Calendar{}}
 	d.put("Harbour", "2026-11-26")
 	var table Timetable
 	require.NoError(t, table.Refresh(context.Background(), d))
 	r, err := table.Rule(thursdays, "Europe/London", []string{"Harbour"})
 	require.NoError(t, err)
 	thursday := monday.AddDate(0, 0, 3)
-	waited := store.NextRing{Due: thursday, Nominal: thursday}
+	waited := records.NextRing{Due: thursday, Nominal: thursday}
 	n := Again(r, waited, monday.AddDate(0, 0, 1), 0) // Tuesday
 	assert.Equal(t, thursday.AddDate(0, 0, -1), n.Due.UTC())
 	assert.Equal(t, thursday, n.Nominal.UTC())
@@ -117,14 +118,14 @@ func TestAnEditedCalendarMovesWhatIsWaitedFor(t *testing.T) {
 	require.NoError(t, table.Refresh(context.Background(), d))
 	r, err = table.Rule(thursdays, "Europe/London", []string{"Harbour"})
 	require.NoError(t, err)
-	n = Again(r, store.NextRing{Due: thursday.AddDate(0, 0, -1), Nominal: thursday}, monday, 0)
+	n = Again(r, records.NextRing{Due: thursday.AddDate(0, 0, -1), Nominal: thursday}, monday, 0)
 	assert.Equal(t, thursday, n.Due.UTC(), "the day is open again")
 	assert.Nil(t, Again(rule.Rule{}, waited, monday, 0))
 }
 
 // Only what moved is named, and what cannot be read keeps its ring.
 func TestReckonNamesWhatMoved(t *testing.T) {
-	d := &drawer{calendars: map[string]store.Calendar{}}
+	d := &drawer{calendars: map[string]records.Calendar{}}
 	d.put("Harbour", "2026-11-26")
 	var table Timetable
 	require.NoError(t, table.Refresh(context.Background(), d))

@@ -5,6 +5,8 @@ import (
 	"log/slog"
 	"time"
 
+	"ironbell/internal/store/records"
+
 	"ironbell/internal/store"
 )
 
@@ -85,12 +87,12 @@ const maxMoved = 1000
 
 // batch reckons locked triggers anew by this node's zone data and tells which
 // rings moved.
-func (z Zones) batch(ctx context.Context, t *store.Tx, batch []store.OtherZones) (moved []string, err error) {
+func (z Zones) batch(ctx context.Context, t *store.Tx, batch []records.OtherZones) (moved []string, err error) {
 	if err := z.Times.Refresh(ctx, t); err != nil {
 		return nil, err
 	}
 	now := z.Now()
-	next, stand := map[int64]*store.NextRing{}, []int64{}
+	next, stand := map[int64]*records.NextRing{}, []int64{}
 	for _, o := range batch {
 		r, err := z.Times.Rule(o.Timing.V, o.Zone, o.Calendars.V)
 		if err != nil || !o.NextDue.After(now) {
@@ -101,7 +103,7 @@ func (z Zones) batch(ctx context.Context, t *store.Tx, batch []store.OtherZones)
 			}
 			continue
 		}
-		waited := store.NextRing{Due: o.NextDue, Nominal: o.NextDue}
+		waited := records.NextRing{Due: o.NextDue, Nominal: o.NextDue}
 		if o.NextNominal != nil {
 			waited.Nominal = *o.NextNominal
 		}

@@ -12,6 +12,9 @@ import (
 	"sync/atomic"
 	"time"
 
+	"ironbell/internal/store/records"
+	"ironbell/internal/store/sending"
+
 	"ironbell/internal/artifact"
 	"ironbell/internal/core/job"
 	"ironbell/internal/deliver"
@@ -167,7 +170,7 @@ func (b *bench) mailPlaces(ctx context.Context, address string) (live, dead int6
 	}
 	nobody := fmt.Sprintf("127.0.0.1:%d", free)
 	for at, to := range map[string]*int64{address: &live, nobody: &dead} {
-		if *to, err = b.store.PutPlace(ctx, store.Destination, store.Place{
+		if *to, err = b.store.PutPlace(ctx, records.Destination, records.Place{
 			Name: "mail " + at, Protocol: "smtp",
 			Settings: []byte(fmt.Sprintf(`{"host":"127.0.0.1","port":%s,"security":"none","from":"bell@tarnwick.example"}`, port(at))),
 		}); err != nil {
@@ -183,13 +186,13 @@ func (b *bench) mailPlaces(ctx context.Context, address string) (live, dead int6
 func (b *bench) sendMails(ctx context.Context, live int64, kept artifact.Kept, n int, dead int64) (rate float64, p99 time.Duration, err error) {
 	run := job.RunID(time.Now().UTC().Year()%100*100+int(time.Now().UTC().Month()))*10_000_000_000 + job.RunID(time.Now().UnixMilli()%1_000_000_000)
 	freeze := func(destination int64, n int) error {
-		to := make([]store.Recipient, n)
+		to := make([]sending.Recipient, n)
 		for i := range to {
 			to[i].Address = fmt.Sprintf("reader%d@tarnwick.example", i)
 		}
 		giveUp := time.Now().Add(time.Hour)
 		return b.store.Do(ctx, func(t *store.Tx) error {
-			_, err := t.Freeze(ctx, store.NewMessage{
+			_, err := t.Freeze(ctx, sending.NewMessage{
 				Message: job.Message{RunID: &run, Part: 1, Task: "mail", MessageID: "<bench@tarnwick.example>", Subject: "Departures", DestinationID: destination, Key: kept.Key, Size: kept.Size, SHA256: kept.SHA256},
 				To:      to, GiveUpAt: &giveUp, IfUnknown: job.UnknownAsk,
 			})

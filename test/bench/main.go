@@ -106,7 +106,7 @@ func run(jobs, due, burst, history, files, mails int, only, onlyMails bool, serv
 	if err := b.store.Migrate(ctx); err != nil {
 		return err
 	}
-	b.pool = b.store.Pool()
+	b.pool = b.store.Connections()
 	if files > 0 && !onlyMails {
 		if err := b.formats(ctx, files); err != nil || only {
 			return err

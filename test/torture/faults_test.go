@@ -11,6 +11,8 @@ import (
 	"sync"
 	"time"
 
+	"ironbell/internal/store/rings"
+
 	"ironbell/internal/core/job"
 	"ironbell/internal/store"
 	"ironbell/internal/task"
@@ -29,10 +31,10 @@ func (h *harness) burst() {
 		if err != nil {
 			return err
 		}
-		runs := make([]store.NewRun, 100)
+		runs := make([]rings.NewRun, 100)
 		for i := range runs {
 			now := time.Now()
-			runs[i] = store.NewRun{JobID: j.ID, Job: j.Name, JobVersion: j.Version, Why: "by hand", Nominal: now, Due: now, Zone: j.Zone, Priority: 100}
+			runs[i] = rings.NewRun{JobID: j.ID, Job: j.Name, JobVersion: j.Version, Why: "by hand", Nominal: now, Due: now, Zone: j.Zone, Priority: 100}
 		}
 		return t.AddRuns(ctx, runs)
 	}))

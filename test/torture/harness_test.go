@@ -19,6 +19,8 @@ import (
 	"testing"
 	"time"
 
+	"ironbell/internal/store/records"
+
 	"ironbell/internal/artifact"
 	"ironbell/internal/assemble"
 	"ironbell/internal/child"
@@ -139,12 +141,12 @@ func raise(t *testing.T) *harness {
 	require.NoError(t, err)
 	sealed, err := vault.Seal("destination:company mail", "")
 	require.NoError(t, err)
-	_, err = h.store.PutPlace(ctx, store.Destination, store.Place{Name: "company mail", Protocol: "smtp", Settings: settings, Secret: sealed})
+	_, err = h.store.PutPlace(ctx, records.Destination, records.Place{Name: "company mail", Protocol: "smtp", Settings: settings, Secret: sealed})
 	require.NoError(t, err)
 	require.NoError(t, os.Mkdir(h.folder(), 0o700))
 	folder, err := json.Marshal(deliver.FolderSettings{Folder: h.folder()})
 	require.NoError(t, err)
-	_, err = h.store.PutPlace(ctx, store.Destination, store.Place{Name: "port folders", Protocol: "folder", Settings: folder})
+	_, err = h.store.PutPlace(ctx, records.Destination, records.Place{Name: "port folders", Protocol: "folder", Settings: folder})
 	require.NoError(t, err)
 	h.artifacts(filepath.Join(h.dir, "artifacts"))
 	h.turn(0)

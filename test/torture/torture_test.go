@@ -16,6 +16,8 @@ import (
 	"testing"
 	"time"
 
+	"ironbell/internal/store/records"
+
 	"ironbell/internal/core/job"
 	"ironbell/internal/store"
 	"ironbell/internal/timetable"
@@ -78,7 +80,7 @@ func (h *harness) load(n, every int, start time.Time) map[int64]ringing {
 	require.NoError(h.t, h.store.Do(ctx, func(t *store.Tx) error {
 		ids := map[string]int64{}
 		for _, name := range []string{"company mail", "port folders"} {
-			p, err := t.Place(ctx, store.Destination, name)
+			p, err := t.Place(ctx, records.Destination, name)
 			if err != nil {
 				return err
 			}
@@ -114,7 +116,7 @@ func (h *harness) load(n, every int, start time.Time) map[int64]ringing {
 			if r.wait = i%3 == 0 && r.outage != job.OutageEach; r.wait {
 				d.Overlap = job.OverlapWait
 			}
-			uses := store.Uses{Labels: []string{"service"}}
+			uses := records.Uses{Labels: []string{"service"}}
 			if r.sends != "" {
 				d.Tasks = append(d.Tasks, handOver(r.sends, i))
 				uses.Destinations = []int64{ids[r.sends]}
@@ -254,7 +256,7 @@ func (h *harness) one(at time.Time, destination string) {
 	h.t.Helper()
 	ctx := context.Background()
 	require.NoError(h.t, h.store.Do(ctx, func(t *store.Tx) error {
-		p, err := t.Place(ctx, store.Destination, destination)
+		p, err := t.Place(ctx, records.Destination, destination)
 		if err != nil {
 			return err
 		}
@@ -263,7 +265,7 @@ func (h *harness) one(at time.Time, destination string) {
 			Tasks:    []job.Task{strain("file"), handOver(destination, 0)},
 			Triggers: []job.Trigger{{Timing: job.Timing{Rule: "DTSTART;TZID=Etc/UTC:" + at.UTC().Format("20060102T150405") + "\nRRULE:FREQ=YEARLY;COUNT=2"}, NextDue: &at, NextNominal: &at}},
 		}.WithDefaults()
-		_, err = t.PutJob(ctx, "one", h.mara, h.mara, true, d, store.Uses{Destinations: []int64{p.ID}, Labels: []string{"service"}})
+		_, err = t.PutJob(ctx, "one", h.mara, h.mara, true, d, records.Uses{Destinations: []int64{p.ID}, Labels: []string{"service"}})
 		return err
 	}))
 }

@@ -11,6 +11,8 @@ import (
 	"errors"
 	"time"
 
+	"ironbell/internal/store/rings"
+
 	"ironbell/internal/engine/runs"
 
 	"ironbell/internal/engine/crash"
@@ -91,7 +93,7 @@ func (c *Clock) ring(ctx context.Context) (int, error) {
 			return c.Pass(ctx, limit)
 		}
 		jobID = 0
-		return c.passOver(ctx, func(t *store.Tx, now time.Time) (due []store.DueTrigger, err error) {
+		return c.passOver(ctx, func(t *store.Tx, now time.Time) (due []rings.DueTrigger, err error) {
 			if jobID, err = t.NextJob(ctx, now); err != nil || jobID == 0 {
 				return nil, err
 			}
@@ -108,11 +110,11 @@ func (c *Clock) ring(ctx context.Context) (int, error) {
 
 // Pass decides on what is due of at most so many triggers.
 func (c *Clock) Pass(ctx context.Context, limit int) (int, error) {
-	return c.passOver(ctx, func(t *store.Tx, now time.Time) ([]store.DueTrigger, error) { return t.TakeNext(ctx, now, limit) })
+	return c.passOver(ctx, func(t *store.Tx, now time.Time) ([]rings.DueTrigger, error) { return t.TakeNext(ctx, now, limit) })
 }
 
 // passOver decides on what it is given to take, and tells of how many triggers.
-func (c *Clock) passOver(ctx context.Context, take func(t *store.Tx, now time.Time) ([]store.DueTrigger, error)) (int, error) {
+func (c *Clock) passOver(ctx context.Context, take func(t *store.Tx, now time.Time) ([]rings.DueTrigger, error)) (int, error) {
 	taken := 0
 	do := func(careful bool) error {
 		return c.store.Do(ctx, func(t *store.Tx) error {
@@ -129,7 +131,7 @@ func (c *Clock) passOver(ctx context.Context, take func(t *store.Tx, now time.Ti
 		})
 	}
 	err := do(false)
-	if errors.Is(err, store.ErrStands) {
+	if errors.Is(err, rings.ErrStands) {
 		err = do(true)
 	}
 	if err == nil && taken > 0 {

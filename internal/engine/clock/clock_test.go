@@ -6,6 +6,8 @@ import (
 	"testing"
 	"time"
 
+	"ironbell/internal/store/operation"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -226,7 +228,7 @@ func TestNewZoneDataKeepsEachMissedRing(t *testing.T) {
 	o.Pass(e)
 	assert.Equal(t, []string{"23 20:00 run: on time"}, o.Rings(daily))
 	// While a node with newer data works, what it reckoned is left alone.
-	_, err := o.Store.SeeNode(o.Ctx, store.Node{Name: "newer", Zones: "9999z"})
+	_, err := o.Store.SeeNode(o.Ctx, operation.Node{Name: "newer", Zones: "9999z"})
 	require.NoError(t, err)
 	o.Exec(`UPDATE triggers SET next_due = next_due + interval '1 hour', zones = '9999z' WHERE job_id = $1`, daily.ID)
 	require.NoError(t, e.Zones.Reckon(o.Ctx))

@@ -19,6 +19,10 @@ import (
 	"testing"
 	"time"
 
+	"ironbell/internal/store/db"
+	"ironbell/internal/store/records"
+	"ironbell/internal/store/rings"
+
 	"github.com/jackc/pgx/v5"
 	"github.com/jmoiron/sqlx"
 	"github.com/stretchr/testify/require"
@@ -48,7 +52,7 @@ func (o *Office) Soon(change func(*job.AlertSettings)) {
 	if change != nil {
 		change(&s)
 	}
-	require.NoError(o.t, o.Store.PutSetting(o.Ctx, store.AlertSetting, s))
+	require.NoError(o.t, o.Store.PutSetting(o.Ctx, db.AlertSetting, s))
 }
 
 // Sleeps lets a person be in quiet hours now.
@@ -165,7 +169,7 @@ func Open(t *testing.T) *Office {
 	require.NoError(t, err)
 	o.Place("company mail", "smtp", deliver.MailSettings{Host: host, Port: port, From: "Iron Bell <bell@tarnwick.example>", CA: ca})
 	o.Place("port folders", "folder", deliver.FolderSettings{Folder: o.Folder})
-	require.NoError(t, o.Store.PutSetting(ctx, store.AlertSetting, job.AlertSettings{Destination: "company mail"}))
+	require.NoError(t, o.Store.PutSetting(ctx, db.AlertSetting, job.AlertSettings{Destination: "company mail"}))
 	require.NoError(t, o.Store.PutSetting(ctx, timetable.WhenSetting, job.WhenSettings{Floor: job.Duration(time.Second)}))
 	o.Sefa = o.Person("sefa", "Sefa Orlin", job.RoleAdministrator)
 	o.Mara, o.Joren = o.Person("mara", "Mara Quill", job.RoleOwner), o.Person("joren", "Joren Tak", job.RoleOwner)
@@ -178,7 +182,7 @@ func (o *Office) Place(name, protocol string, settings any) int64 {
 	o.t.Helper()
 	text, err := json.Marshal(settings)
 	require.NoError(o.t, err)
-	id, err := o.Store.PutPlace(o.Ctx, store.Destination, store.Place{Name: name, Protocol: protocol, Settings: text})
+	id, err := o.Store.PutPlace(o.Ctx, records.Destination, records.Place{Name: name, Protocol: protocol, Settings: text})
 	require.NoError(o.t, err)
 	return id
 }
@@ -388,7 +392,7 @@ func (o *Office) Source(name string) {
 	require.NoError(o.t, err)
 	sealed, err := o.vault.Seal("source:"+name, config.Password)
 	require.NoError(o.t, err)
-	_, err = o.Store.PutPlace(o.Ctx, store.Source, store.Place{Name: name, Protocol: "postgres", Settings: text, Secret: sealed})
+	_, err = o.Store.PutPlace(o.Ctx, records.Source, records.Place{Name: name, Protocol: "postgres", Settings: text, Secret: sealed})
 	require.NoError(o.t, err)
 }
 
@@ -406,7 +410,7 @@ func (o *Office) RingUnchecked(e *Site, name string) job.RunID {
 	o.t.Helper()
 	j, err := o.Store.Job(o.Ctx, name)
 	require.NoError(o.t, err)
-	made := []store.NewRun{{JobID: j.ID, Job: j.Name, JobVersion: j.Version, Why: "test", Nominal: time.Now(), Due: time.Now(), Zone: j.Zone}}
+	made := []rings.NewRun{{JobID: j.ID, Job: j.Name, JobVersion: j.Version, Why: "test", Nominal: time.Now(), Due: time.Now(), Zone: j.Zone}}
 	require.NoError(o.t, o.Store.Do(o.Ctx, func(t *store.Tx) error { return e.Rooms.Runs.Add(o.Ctx, t, j.ID, made) }))
 	return made[0].ID
 }

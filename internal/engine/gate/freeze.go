@@ -6,11 +6,11 @@ import (
 	"strings"
 	"time"
 
-	"ironbell/internal/store"
+	"ironbell/internal/store/records"
 )
 
 // FreezeOf is the freeze that holds what carries some labels at an instant.
-func FreezeOf(frozen []store.Freeze, labels []string, at time.Time) *store.Freeze {
+func FreezeOf(frozen []records.Freeze, labels []string, at time.Time) *records.Freeze {
 	for i, f := range frozen {
 		ended := f.To != nil && !f.To.After(at) || f.LiftedAt != nil && !f.LiftedAt.After(at)
 		if slices.Contains(labels, f.Label) && !f.From.After(at) && !ended {
@@ -21,7 +21,7 @@ func FreezeOf(frozen []store.Freeze, labels []string, at time.Time) *store.Freez
 }
 
 // HeldBack says in words what a freeze does.
-func HeldBack(f store.Freeze) string {
+func HeldBack(f records.Freeze) string {
 	what := strings.Replace(f.Label, ":", " ", 1)
 	if f.Label == "service" {
 		what = "everything"

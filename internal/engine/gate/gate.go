@@ -9,8 +9,10 @@ import (
 	"strings"
 	"time"
 
+	"ironbell/internal/store/deliveries"
+	"ironbell/internal/store/sending"
+
 	"ironbell/internal/core/job"
-	"ironbell/internal/store"
 )
 
 // Whether something may leave is decided here, at the moment at which it is handed
@@ -49,7 +51,7 @@ func Decide(ctx context.Context, from interface {
 	Allowed(ctx context.Context, address string, jobID int64, sha string, destination int64) (bool, error)
 	IsOwnAddress(ctx context.Context, person int64, address string) (bool, error)
 	AlertOver(ctx context.Context, id int64) (bool, error)
-}, g store.GateState, s store.Sending, destination string, now time.Time,
+}, g deliveries.GateState, s sending.Sending, destination string, now time.Time,
 ) (Passage, error) {
 	mail := s.Name == ""
 	p, outside := BySettings(g.House, g.Copy, mail, s.Address, destination)

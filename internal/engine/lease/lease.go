@@ -14,8 +14,10 @@ import (
 	"sync"
 	"time"
 
+	"ironbell/internal/store/queue"
+	"ironbell/internal/store/sending"
+
 	"ironbell/internal/core/job"
-	"ironbell/internal/store"
 )
 
 // Why the work on a part was ended.
@@ -31,7 +33,7 @@ type part struct {
 }
 
 type held struct {
-	claim   store.Claim
+	claim   queue.Claim
 	end     context.CancelCauseFunc
 	until   time.Time
 	entries int64 // that were numbered under it
@@ -42,17 +44,17 @@ type Holdings struct {
 	length   time.Duration
 	mu       sync.Mutex
 	parts    map[part]*held
-	sendings map[int64]store.Sending
+	sendings map[int64]sending.Sending
 }
 
 // New makes holdings whose leases last for a length.
 func New(length time.Duration) *Holdings {
-	return &Holdings{length: length, parts: map[part]*held{}, sendings: map[int64]store.Sending{}}
+	return &Holdings{length: length, parts: map[part]*held{}, sendings: map[int64]sending.Sending{}}
 }
 
 // Hold notes that the node works on a part that it asked for at an instant, and how that
 // work is ended.
-func (h *Holdings) Hold(c store.Claim, end context.CancelCauseFunc, since time.Time) {
+func (h *Holdings) Hold(c queue.Claim, end context.CancelCauseFunc, since time.Time) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	h.parts[part{c.RunID, c.Part}] = &held{claim: c, end: end, until: since.Add(h.length)}
@@ -60,7 +62,7 @@ func (h *Holdings) Hold(c store.Claim, end context.CancelCauseFunc, since time.T
 
 // Number numbers an entry that is written under a lease, from 1 on; 0 when the node does
 // not have it.
-func (h *Holdings) Number(c store.Claim) int64 {
+func (h *Holdings) Number(c queue.Claim) int64 {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	l, ok := h.parts[part{c.RunID, c.Part}]
@@ -73,7 +75,7 @@ func (h *Holdings) Number(c store.Claim) int64 {
 
 // Release notes that the node does not work on a part any more, however that ended: one whose
 // end could not be written is given to another node when its lease runs out.
-func (h *Holdings) Release(c store.Claim) {
+func (h *Holdings) Release(c queue.Claim) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	delete(h.parts, part{c.RunID, c.Part})
@@ -91,7 +93,7 @@ func (h *Holdings) Cancel(run string) {
 }
 
 // HoldSending and ReleaseSending note the same of deliveries.
-func (h *Holdings) HoldSending(all []store.Sending) {
+func (h *Holdings) HoldSending(all []sending.Sending) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	for _, s := range all {
@@ -100,14 +102,14 @@ func (h *Holdings) HoldSending(all []store.Sending) {
 }
 
 // ReleaseSending notes that the node does not hand a delivery over any more.
-func (h *Holdings) ReleaseSending(s store.Sending) {
+func (h *Holdings) ReleaseSending(s sending.Sending) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	delete(h.sendings, s.ID)
 }
 
 // All lists what the node has.
-func (h *Holdings) All() (parts []store.Claim, sendings []store.Sending) {
+func (h *Holdings) All() (parts []queue.Claim, sendings []sending.Sending) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	for _, l := range h.parts {
@@ -121,7 +123,7 @@ func (h *Holdings) All() (parts []store.Claim, sendings []store.Sending) {
 
 // Renewed notes which leases were prolonged by a question that was put at an instant, ends
 // the work whose lease has run out by now, and tells of which parts.
-func (h *Holdings) Renewed(kept []store.Claim, at, now time.Time) (lost []store.Claim) {
+func (h *Holdings) Renewed(kept []queue.Claim, at, now time.Time) (lost []queue.Claim) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	for _, c := range kept {

@@ -5,16 +5,18 @@ import (
 	"testing"
 	"time"
 
+	"ironbell/internal/store/queue"
+	"ironbell/internal/store/sending"
+
 	"ironbell/internal/core/job"
-	"ironbell/internal/store"
 
 	"github.com/stretchr/testify/assert"
 )
 
 // working holds a part and gives the context of its work.
-func working(h *Holdings, run int64, no int, lease int64, since time.Time) (store.Claim, context.Context) {
+func working(h *Holdings, run int64, no int, lease int64, since time.Time) (queue.Claim, context.Context) {
 	ctx, end := context.WithCancelCause(context.Background())
-	c := store.Claim{RunID: job.RunID(run), Part: no, LeaseNo: lease}
+	c := queue.Claim{RunID: job.RunID(run), Part: no, LeaseNo: lease}
 	h.Hold(c, end, since)
 	return c, ctx
 }
@@ -28,10 +30,10 @@ func TestWorkEndsWithItsLease(t *testing.T) {
 	old, alsoEnds := working(h, 2, 1, 3, start)
 	renewed := old
 	renewed.LeaseNo = 2 // a lease of before is prolonged by nobody
-	assert.Empty(t, h.Renewed([]store.Claim{kept, lost, old}, start, start.Add(9*time.Second)))
+	assert.Empty(t, h.Renewed([]queue.Claim{kept, lost, old}, start, start.Add(9*time.Second)))
 	assert.NoError(t, context.Cause(ends))
-	got := h.Renewed([]store.Claim{kept, renewed}, start.Add(5*time.Second), start.Add(11*time.Second))
-	assert.ElementsMatch(t, []store.Claim{lost, old}, got)
+	got := h.Renewed([]queue.Claim{kept, renewed}, start.Add(5*time.Second), start.Add(11*time.Second))
+	assert.ElementsMatch(t, []queue.Claim{lost, old}, got)
 	assert.NoError(t, context.Cause(goesOn))
 	assert.ErrorIs(t, context.Cause(ends), ErrLost)
 	assert.ErrorIs(t, context.Cause(alsoEnds), ErrLost)
@@ -39,7 +41,7 @@ func TestWorkEndsWithItsLease(t *testing.T) {
 	h.Release(old)
 	assert.Empty(t, h.Renewed(nil, start.Add(6*time.Second), start.Add(14*time.Second)))
 	parts, _ := h.All()
-	assert.Equal(t, []store.Claim{kept}, parts)
+	assert.Equal(t, []queue.Claim{kept}, parts)
 }
 
 // A cancelled run's parts end, and no other's.
@@ -66,8 +68,8 @@ func TestEntriesAreNumberedUnderTheirLease(t *testing.T) {
 	assert.Zero(t, h.Number(c))
 	again, _ := working(h, 1, 1, 5, time.Now())
 	assert.Equal(t, int64(1), h.Number(again), "each lease counts for itself")
-	h.HoldSending([]store.Sending{{ID: 7}, {ID: 8}})
-	h.ReleaseSending(store.Sending{ID: 7})
+	h.HoldSending([]sending.Sending{{ID: 7}, {ID: 8}})
+	h.ReleaseSending(sending.Sending{ID: 7})
 	_, sendings := h.All()
-	assert.Equal(t, []store.Sending{{ID: 8}}, sendings)
+	assert.Equal(t, []sending.Sending{{ID: 8}}, sendings)
 }

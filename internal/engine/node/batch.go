@@ -3,7 +3,7 @@ package node
 import (
 	"context"
 
-	"ironbell/internal/store"
+	"ironbell/internal/store/db"
 )
 
 // InBatch takes up to most things together, and tells how many there were. When the
@@ -12,7 +12,7 @@ import (
 // apart sets aside what was last taken alone, and tells whether that is known.
 func (n *Node) InBatch(ctx context.Context, most int, take func(limit int) (int, error), apart func(why error) (known bool, err error)) (int, error) {
 	done, err := take(most)
-	if err == nil || ctx.Err() != nil || !store.Refused(err) {
+	if err == nil || ctx.Err() != nil || !db.Refused(err) {
 		return done, err
 	}
 	n.Log.Warn("the records refuse what was taken together; it is taken one by one", "error", err)
@@ -20,7 +20,7 @@ func (n *Node) InBatch(ctx context.Context, most int, take func(limit int) (int,
 	for range most {
 		one, err := take(1)
 		if err != nil {
-			if ctx.Err() != nil || !store.Refused(err) {
+			if ctx.Err() != nil || !db.Refused(err) {
 				return done, err
 			}
 			known, failed := apart(err)

@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"time"
 
+	"ironbell/internal/store/db"
+
 	"ironbell/internal/core/job"
 	"ironbell/internal/deliver"
 	"ironbell/internal/engine/node"
@@ -15,7 +17,7 @@ import (
 // call tells of an alert over HTTP.
 func (nr *Notifier) call(ctx context.Context, a job.Alert) {
 	s := job.AlertSettings{}
-	if _, err := nr.store.Setting(ctx, store.AlertSetting, &s); err != nil || s.Call == "" {
+	if _, err := nr.store.Setting(ctx, db.AlertSetting, &s); err != nil || s.Call == "" {
 		return // it was changed just now
 	}
 	ctx, stop := context.WithTimeout(ctx, callLimit)

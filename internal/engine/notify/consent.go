@@ -7,6 +7,8 @@ import (
 	"strconv"
 	"time"
 
+	"ironbell/internal/store/sending"
+
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/phrase"
 	"ironbell/internal/core/rule"
@@ -28,7 +30,7 @@ func consentCause(jobID int64) string { return fmt.Sprintf("consent:%d", jobID) 
 
 // AskFor lets deliveries of one run wait for a second person, and tells those who may
 // say yes: one alert for each job, which grows.
-func (nr *Notifier) AskFor(ctx context.Context, t *store.Tx, group []store.Sending) error {
+func (nr *Notifier) AskFor(ctx context.Context, t *store.Tx, group []sending.Sending) error {
 	first := group[0]
 	if first.JobID == nil {
 		return t.HoldBack(ctx, group, job.KeptForYes, nil)

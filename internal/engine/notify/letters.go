@@ -9,6 +9,9 @@ import (
 	"fmt"
 	"time"
 
+	"ironbell/internal/store/records"
+	"ironbell/internal/store/sending"
+
 	"ironbell/internal/alert"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
@@ -56,7 +59,7 @@ func (nr *Notifier) mailAlert(ctx context.Context, t *store.Tx, a job.Alert, s j
 		}
 		letter := alert.Letter(a, alert.Reader{Base: nr.links.URL, Zone: place, Locale: languageOf(p.Person), Step: step, TakeOn: nr.links.Acknowledge(a.ID, p.ID)})
 		letter.To = []string{p.Mail}
-		err = nr.freezeLetter(ctx, t, id, destination, letter, job.Message{AlertID: &a.ID}, []store.Recipient{{Address: p.Mail, PersonID: p.ID}}, p.until)
+		err = nr.freezeLetter(ctx, t, id, destination, letter, job.Message{AlertID: &a.ID}, []sending.Recipient{{Address: p.Mail, PersonID: p.ID}}, p.until)
 		var unfit *fault.Fault
 		if errors.As(err, &unfit) { // no mail can be made for them; the others get theirs
 			nr.node.Log.Error("an alert cannot be sent to a person", "alert", a.ID, "person", p.Login, "error", err)
@@ -76,7 +79,7 @@ func (nr *Notifier) mailAlert(ctx context.Context, t *store.Tx, a job.Alert, s j
 // freezeLetter composes a letter of the service itself and freezes its deliveries, to
 // go out at an instant, or at once when it is zero. It lies in the database: it must
 // go out when the disk of the artifacts is full, too.
-func (nr *Notifier) freezeLetter(ctx context.Context, t *store.Tx, id int64, destination deliver.Mailer, letter deliver.Letter, m job.Message, to []store.Recipient, at time.Time) error {
+func (nr *Notifier) freezeLetter(ctx context.Context, t *store.Tx, id int64, destination deliver.Mailer, letter deliver.Letter, m job.Message, to []sending.Recipient, at time.Time) error {
 	now := nr.node.Now()
 	letter.From, letter.Date, letter.MessageID = destination.From(), now, task.MessageID(task.DomainOf(destination.From()))
 	var body bytes.Buffer
@@ -86,7 +89,7 @@ func (nr *Notifier) freezeLetter(ctx context.Context, t *store.Tx, id int64, des
 	sum := sha256.Sum256(body.Bytes())
 	giveUp := now.Add(tellGiveUp)
 	m.MessageID, m.Subject, m.DestinationID, m.Size, m.SHA256 = "<"+letter.MessageID+">", letter.Subject, id, int64(body.Len()), hex.EncodeToString(sum[:])
-	n := store.NewMessage{
+	n := sending.NewMessage{
 		Message: m, To: to, Body: body.Bytes(), Retry: job.Retry{Times: int(tellGiveUp / nr.every), Wait: job.Duration(nr.every)}, GiveUpAt: &giveUp, IfUnknown: job.UnknownAsk,
 	}
 	if !at.IsZero() {
@@ -106,7 +109,7 @@ func (nr *Notifier) alertDestination(ctx context.Context, t *store.Tx, s job.Ale
 		if name == "" {
 			continue
 		}
-		p, missing := t.Place(ctx, store.Destination, name)
+		p, missing := t.Place(ctx, records.Destination, name)
 		if missing != nil {
 			err = missing
 			continue

@@ -6,6 +6,9 @@ import (
 	"strconv"
 	"strings"
 
+	"ironbell/internal/store/db"
+	"ironbell/internal/store/deliveries"
+
 	"ironbell/internal/core/job"
 	"ironbell/internal/store"
 )
@@ -40,8 +43,8 @@ func (nr *Notifier) NotBy(ctx context.Context, t *store.Tx, j job.Job, run job.R
 
 // through names the reports, groups and posts through which mail of a job goes out.
 // Recipients that show only when the job runs may come through any of them.
-func (nr *Notifier) through(ctx context.Context, t *store.Tx, j job.Job) (store.Through, error) {
-	var out store.Through
+func (nr *Notifier) through(ctx context.Context, t *store.Tx, j job.Job) (deliveries.Through, error) {
+	var out deliveries.Through
 	any := false
 	var walk func(texts []string) error
 	walk = func(texts []string) error {
@@ -62,7 +65,7 @@ func (nr *Notifier) through(ctx context.Context, t *store.Tx, j job.Job) (store.
 					}
 					out.Groups = append(out.Groups, to.Name)
 					g, err := t.Group(ctx, to.Name)
-					if err != nil && !store.IsMissing(err) {
+					if err != nil && !db.IsMissing(err) {
 						return err
 					}
 					if err := walk(g.Members); err != nil {
@@ -72,7 +75,7 @@ func (nr *Notifier) through(ctx context.Context, t *store.Tx, j job.Job) (store.
 					out.Posts = append(out.Posts, to.Name)
 				case job.ToUnder:
 					all, err := t.PostsUnder(ctx, to.Name)
-					if err != nil && !store.IsMissing(err) {
+					if err != nil && !db.IsMissing(err) {
 						return err
 					}
 					for _, p := range all {
@@ -119,7 +122,7 @@ func (nr *Notifier) mayConsent(ctx context.Context, t *store.Tx, a job.Alert) (f
 		return nil, nil, nil
 	}
 	j, err := t.Job(ctx, strconv.FormatInt(*a.JobID, 10))
-	if store.IsMissing(err) {
+	if db.IsMissing(err) {
 		return nil, nil, nil
 	}
 	if err != nil {

@@ -9,6 +9,8 @@ import (
 	"context"
 	"time"
 
+	"ironbell/internal/store/db"
+
 	"ironbell/internal/access"
 	"ironbell/internal/core/job"
 	"ironbell/internal/deliver"
@@ -61,6 +63,6 @@ func (nr *Notifier) Run(ctx context.Context) {
 // Settings are those of alerts, and whether alerts can be sent by them at all.
 func (nr *Notifier) Settings(ctx context.Context, t *store.Tx) (job.AlertSettings, bool, error) {
 	var s job.AlertSettings
-	ok, err := t.Setting(ctx, store.AlertSetting, &s)
+	ok, err := t.Setting(ctx, db.AlertSetting, &s)
 	return s.WithDefaults(), ok && s.Destination != "", err
 }

@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"time"
 
+	"ironbell/internal/store/db"
+
 	"ironbell/internal/alert"
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/zone"
@@ -80,7 +82,7 @@ func (nr *Notifier) standIns(ctx context.Context, t *store.Tx, people []job.Pers
 				break
 			}
 			in, _, err := t.PersonByLogin(ctx, p.Wishes.StandIn)
-			if store.IsMissing(err) {
+			if db.IsMissing(err) {
 				break
 			}
 			if err != nil {
@@ -136,7 +138,7 @@ func (nr *Notifier) stepPeople(ctx context.Context, t *store.Tx, a job.Alert, st
 	}
 	if a.JobID != nil && step > alert.StepOwner {
 		j, err := t.Job(ctx, fmt.Sprint(*a.JobID))
-		if err != nil && !store.IsMissing(err) {
+		if err != nil && !db.IsMissing(err) {
 			return nil, err
 		}
 		second = j.SecondOwner
@@ -146,7 +148,7 @@ func (nr *Notifier) stepPeople(ctx context.Context, t *store.Tx, a job.Alert, st
 		add(*owner)
 	case step == alert.StepSecond && second != "":
 		p, _, err := t.PersonByLogin(ctx, second)
-		if err != nil && !store.IsMissing(err) {
+		if err != nil && !db.IsMissing(err) {
 			return nil, err
 		}
 		if err == nil {

@@ -5,6 +5,10 @@ import (
 	"fmt"
 	"strings"
 
+	"ironbell/internal/store/db"
+	"ironbell/internal/store/deliveries"
+	"ironbell/internal/store/sending"
+
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/deliver"
@@ -42,7 +46,7 @@ func (o *Outcome) Bounced(ctx context.Context, t *store.Tx, id int64, r deliver.
 		return nil
 	}
 	text := fmt.Sprintf("the mail to %s came back: %s", d.Address, said)
-	if times >= store.BouncedTimes {
+	if times >= deliveries.BouncedTimes {
 		text += fmt.Sprintf("; this address is marked: it happened %d times", times)
 	}
 	if err := t.Log(ctx, job.LogLine{Level: "error", Part: d.Part, Text: text}, *d.RunID); err != nil {
@@ -52,7 +56,7 @@ func (o *Outcome) Bounced(ctx context.Context, t *store.Tx, id int64, r deliver.
 	if err != nil {
 		return err
 	}
-	s := store.Sending{ID: d.ID, RunID: d.RunID, JobID: d.JobID, DestinationID: d.DestinationID, Address: d.Address, Rehearsal: run.Rehearsal}
+	s := sending.Sending{ID: d.ID, RunID: d.RunID, JobID: d.JobID, DestinationID: d.DestinationID, Address: d.Address, Rehearsal: run.Rehearsal}
 	f := fault.New(fault.Recipient, "", said, advice)
 	tried := "The mail server had taken it; the other side sent it back."
 	if times > 1 {
@@ -64,5 +68,5 @@ func (o *Outcome) Bounced(ctx context.Context, t *store.Tx, id int64, r deliver.
 	if err := o.settle.SettleOne(ctx, t, *d.RunID); err != nil {
 		return err
 	}
-	return t.Tell(ctx, store.Notice{Kind: job.NoticeRun, ID: d.RunID.String()})
+	return t.Tell(ctx, db.Notice{Kind: job.NoticeRun, ID: d.RunID.String()})
 }

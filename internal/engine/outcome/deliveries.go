@@ -5,6 +5,9 @@ import (
 	"errors"
 	"fmt"
 
+	"ironbell/internal/store/db"
+	"ironbell/internal/store/sending"
+
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/policy"
@@ -17,7 +20,7 @@ import (
 )
 
 // Ended writes how a hand-over went that was not accepted, and settles its run.
-func (o *Outcome) Ended(ctx context.Context, s store.Sending, res deliver.Result, err error) {
+func (o *Outcome) Ended(ctx context.Context, s sending.Sending, res deliver.Result, err error) {
 	defer o.holdings.ReleaseSending(s)
 	ctx, stop := node.Ending(ctx)
 	defer stop()
@@ -27,7 +30,7 @@ func (o *Outcome) Ended(ctx context.Context, s store.Sending, res deliver.Result
 	log := o.node.Log.With("delivery", s.ID, "to", s.Address)
 	var write func(*store.Tx) error
 	switch {
-	case errors.Is(err, store.ErrStale):
+	case errors.Is(err, db.ErrStale):
 		log.Warn("another node has this delivery now, or it was settled")
 		return
 	case res.Offered && !res.Answered:
@@ -42,7 +45,7 @@ func (o *Outcome) Ended(ctx context.Context, s store.Sending, res deliver.Result
 		if res.Offered {
 			o.node.Crash(crash.Receipt)
 		}
-	case errors.Is(err, store.ErrStale):
+	case errors.Is(err, db.ErrStale):
 		o.node.Refused.Add(1)
 		log.Warn("a write about a delivery was refused: another node has it now, or it was settled")
 	default:
@@ -51,13 +54,13 @@ func (o *Outcome) Ended(ctx context.Context, s store.Sending, res deliver.Result
 }
 
 // notSent decides with policy whether a delivery waits for another try.
-func (o *Outcome) notSent(ctx context.Context, t *store.Tx, s store.Sending, f *fault.Fault) error {
+func (o *Outcome) notSent(ctx context.Context, t *store.Tx, s sending.Sending, f *fault.Fault) error {
 	now := o.node.Now()
 	again := policy.AfterFault(s.Retry(), s.Tries, f, now, now) // until stands in GiveUpAt
 	if again.Retry && s.GiveUpAt != nil && now.Add(again.Wait).After(*s.GiveUpAt) {
 		again = policy.Again{Reason: "the time to try had run out"}
 	}
-	end := store.Ended{State: job.DeliveryFailed, Answer: f.Error(), Advice: f.Advice, Class: string(f.Class)}
+	end := sending.Ended{State: job.DeliveryFailed, Answer: f.Error(), Advice: f.Advice, Class: string(f.Class)}
 	if again.Retry {
 		end.State, end.Wait = job.DeliveryWaiting, again.Wait
 	}
@@ -79,9 +82,9 @@ func (o *Outcome) notSent(ctx context.Context, t *store.Tx, s store.Sending, f *
 
 // Unknown marks a delivery whose answer was lost. It is never tried again by
 // itself, unless its job says so.
-func (o *Outcome) Unknown(ctx context.Context, t *store.Tx, s store.Sending, f *fault.Fault) error {
+func (o *Outcome) Unknown(ctx context.Context, t *store.Tx, s sending.Sending, f *fault.Fault) error {
 	text := fmt.Sprintf("nobody knows whether %s has it: it was offered, and the answer was lost (%s)", s.Address, f)
-	if err := t.EndSending(ctx, s, store.Ended{State: job.DeliveryUnknown, Answer: f.Error(), Advice: settle.LookFor(s), Class: string(f.Class)}); err != nil {
+	if err := t.EndSending(ctx, s, sending.Ended{State: job.DeliveryUnknown, Answer: f.Error(), Advice: settle.LookFor(s), Class: string(f.Class)}); err != nil {
 		return err
 	}
 	if s.IfUnknown == job.UnknownResend {
@@ -101,7 +104,7 @@ func (o *Outcome) Unknown(ctx context.Context, t *store.Tx, s store.Sending, f *
 }
 
 // afterDelivery logs the change where it belongs and settles the run.
-func (o *Outcome) afterDelivery(ctx context.Context, t *store.Tx, s store.Sending, level, text string) error {
+func (o *Outcome) afterDelivery(ctx context.Context, t *store.Tx, s sending.Sending, level, text string) error {
 	if s.AlertID != nil {
 		return nil // it is tried again; the alert's next step has its own time
 	}
@@ -111,5 +114,5 @@ func (o *Outcome) afterDelivery(ctx context.Context, t *store.Tx, s store.Sendin
 	if err := o.settle.SettleOne(ctx, t, *s.RunID); err != nil {
 		return err
 	}
-	return t.Tell(ctx, store.Notice{Kind: job.NoticeRun, ID: s.RunID.String()})
+	return t.Tell(ctx, db.Notice{Kind: job.NoticeRun, ID: s.RunID.String()})
 }

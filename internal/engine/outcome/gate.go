@@ -5,6 +5,9 @@ import (
 	"fmt"
 	"strings"
 
+	"ironbell/internal/store/deliveries"
+	"ironbell/internal/store/sending"
+
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/phrase"
 	"ironbell/internal/installation"
@@ -12,9 +15,9 @@ import (
 )
 
 // PassedOver ends a delivery that a copy for tests does not make.
-func (o *Outcome) PassedOver(ctx context.Context, s store.Sending) error {
+func (o *Outcome) PassedOver(ctx context.Context, s sending.Sending) error {
 	err := o.store.Do(ctx, func(t *store.Tx) error {
-		if err := t.EndSending(ctx, s, store.Ended{State: job.DeliveryDeclined, Answer: installation.IsCopy, Advice: "Name its destination for this copy when it is to go out from here, too.", Untried: true}); err != nil || s.RunID == nil {
+		if err := t.EndSending(ctx, s, sending.Ended{State: job.DeliveryDeclined, Answer: installation.IsCopy, Advice: "Name its destination for this copy when it is to go out from here, too.", Untried: true}); err != nil || s.RunID == nil {
 			return err
 		}
 		if err := t.Log(ctx, job.LogLine{Level: "warn", Text: installation.IsCopy + "; nothing goes to " + s.Address}, *s.RunID); err != nil {
@@ -28,9 +31,9 @@ func (o *Outcome) PassedOver(ctx context.Context, s store.Sending) error {
 
 // Dropped ends the delivery of a mail about an alert that was taken on or put right
 // meanwhile.
-func (o *Outcome) Dropped(ctx context.Context, s store.Sending) error {
+func (o *Outcome) Dropped(ctx context.Context, s sending.Sending) error {
 	err := o.store.Do(ctx, func(t *store.Tx) error {
-		return t.EndSending(ctx, s, store.Ended{State: job.DeliveryFailed, Answer: "not needed any more: the alert was taken on or put right", Untried: true})
+		return t.EndSending(ctx, s, sending.Ended{State: job.DeliveryFailed, Answer: "not needed any more: the alert was taken on or put right", Untried: true})
 	})
 	o.holdings.ReleaseSending(s)
 	return err
@@ -38,10 +41,10 @@ func (o *Outcome) Dropped(ctx context.Context, s store.Sending) error {
 
 // KeepBack writes that deliveries wait, says so in the logs of their runs, and asks
 // those who may say yes.
-func (o *Outcome) KeepBack(ctx context.Context, g store.GateState, why job.KeptBack, all []store.Sending) error {
+func (o *Outcome) KeepBack(ctx context.Context, g deliveries.GateState, why job.KeptBack, all []sending.Sending) error {
 	err := o.store.Do(ctx, func(t *store.Tx) error {
-		byRun := map[job.RunID][]store.Sending{}
-		var rest []store.Sending
+		byRun := map[job.RunID][]sending.Sending{}
+		var rest []sending.Sending
 		for _, s := range all {
 			if s.RunID == nil || why != job.KeptForYes {
 				rest = append(rest, s)

@@ -5,6 +5,10 @@ import (
 	"slices"
 	"time"
 
+	"ironbell/internal/store/db"
+	"ironbell/internal/store/history"
+	"ironbell/internal/store/queue"
+
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/engine/crash"
@@ -20,7 +24,7 @@ const (
 
 // Entry is what one part has to write, and who waits for it.
 type Entry struct {
-	store.Entry
+	queue.Entry
 	Events []Raised        // by its tasks
 	Lone   bool            // the part is its run's only one and sends nothing: its end is the run's
 	Failed *settle.Failure // that the owner must hear of
@@ -96,7 +100,7 @@ func (o *Outcome) writeGroup(ctx context.Context, group []*Entry) {
 		if len(group) > 1 {
 			group = slices.DeleteFunc(group, func(en *Entry) bool {
 				one := o.writeOnce(ctx, []*Entry{en})
-				if one != nil && !store.Refused(one) {
+				if one != nil && !db.Refused(one) {
 					err = one
 					return false
 				}
@@ -107,7 +111,7 @@ func (o *Outcome) writeGroup(ctx context.Context, group []*Entry) {
 		if len(group) == 0 {
 			return
 		}
-		if store.Refused(err) || time.Now().After(end) {
+		if db.Refused(err) || time.Now().After(end) {
 			for _, en := range group {
 				en.written(err)
 			}
@@ -130,7 +134,7 @@ func (o *Outcome) writeOnce(ctx context.Context, group []*Entry) error {
 // writeAll writes entries and settles what they end, in one transaction.
 func (o *Outcome) writeAll(ctx context.Context, group []*Entry) error {
 	return o.store.Do(ctx, func(t *store.Tx) error {
-		rows := make([]*store.Entry, len(group))
+		rows := make([]*queue.Entry, len(group))
 		for i, en := range group {
 			rows[i] = &en.Entry
 		}
@@ -138,7 +142,7 @@ func (o *Outcome) writeAll(ctx context.Context, group []*Entry) error {
 			return err
 		}
 		var ended []job.RunID
-		var alone []store.RunMove
+		var alone []history.RunMove
 		for _, en := range group {
 			if en.Err != nil {
 				o.refused(en)
@@ -153,7 +157,7 @@ func (o *Outcome) writeAll(ctx context.Context, group []*Entry) error {
 			switch {
 			case en.Part == nil:
 			case en.Lone:
-				alone = append(alone, store.RunMove{Run: runOf(en.Claim), To: outcomeOf[en.Part.State], Reason: en.Part.Reason})
+				alone = append(alone, history.RunMove{Run: runOf(en.Claim), To: outcomeOf[en.Part.State], Reason: en.Part.Reason})
 			default:
 				ended = append(ended, en.Claim.RunID)
 			}
@@ -200,9 +204,9 @@ func (o *Outcome) consequences(ctx context.Context, t *store.Tx, en *Entry) erro
 type Raised struct{ Event job.Event }
 
 // FailedPart ends a part that fails outside of a task.
-func FailedPart(c store.Claim, f *fault.Fault) *Entry {
+func FailedPart(c queue.Claim, f *fault.Fault) *Entry {
 	return &Entry{
-		Entry:  store.Entry{Claim: c, Part: &store.PartMove{State: job.PartFailed, Reason: f.Error()}},
+		Entry:  queue.Entry{Claim: c, Part: &queue.PartMove{State: job.PartFailed, Reason: f.Error()}},
 		Failed: &settle.Failure{Fault: f, Tried: 1, Reason: "lasting: trying again would fail the same way"},
 	}
 }
@@ -214,6 +218,6 @@ var outcomeOf = map[job.PartState]job.RunState{
 }
 
 // runOf is what a claim tells of its run, which works.
-func runOf(c store.Claim) job.Run {
+func runOf(c queue.Claim) job.Run {
 	return job.Run{ID: c.RunID, JobID: c.JobID, Job: c.Job, JobVersion: c.JobVersion, TriggerID: c.TriggerID, Nominal: c.Nominal, Due: c.Due, Zone: c.Zone, Rehearsal: c.Rehearsal, State: job.RunRunning}
 }

@@ -5,6 +5,9 @@ import (
 	"slices"
 	"time"
 
+	"ironbell/internal/store/db"
+	"ironbell/internal/store/sending"
+
 	"ironbell/internal/core/job"
 	"ironbell/internal/deliver"
 	"ironbell/internal/engine/crash"
@@ -20,13 +23,13 @@ const (
 
 // receipt is what the other side said when it accepted, to be recorded.
 type receipt struct {
-	store.Sending
+	sending.Sending
 	res deliver.Result
 }
 
 // Received hands a receipt on and lets the line go on: the delivery stays held
 // until it is recorded.
-func (o *Outcome) Received(s store.Sending, res deliver.Result) {
+func (o *Outcome) Received(s sending.Sending, res deliver.Result) {
 	o.node.Crash(crash.Answer)
 	o.receipts <- receipt{s, res}
 }
@@ -66,12 +69,12 @@ func (o *Outcome) sentOne(ctx context.Context, r receipt) error {
 
 // sent records receipts and settles the runs that end with them.
 func (o *Outcome) sent(ctx context.Context, t *store.Tx, group []receipt) error {
-	all := make([]store.Received, len(group))
+	all := make([]sending.Received, len(group))
 	logs := map[job.RunID][]job.LogLine{}
 	var places []int64
 	var refused []string
 	for i, r := range group {
-		all[i] = store.Received{ID: r.ID, Answer: r.res.Answer, WentTo: r.res.To, Taken: r.res.Taken}
+		all[i] = sending.Received{ID: r.ID, Answer: r.res.Answer, WentTo: r.res.To, Taken: r.res.Taken}
 		if !slices.Contains(places, r.DestinationID) {
 			places, refused = append(places, r.DestinationID), append(refused, settle.RefusesCause(r.DestinationID))
 		}
@@ -115,7 +118,7 @@ func (o *Outcome) sent(ctx context.Context, t *store.Tx, group []receipt) error 
 		return err
 	}
 	for _, run := range runs {
-		if err := t.Tell(ctx, store.Notice{Kind: job.NoticeRun, ID: run.String()}); err != nil {
+		if err := t.Tell(ctx, db.Notice{Kind: job.NoticeRun, ID: run.String()}); err != nil {
 			return err
 		}
 	}

@@ -4,6 +4,8 @@ import (
 	"context"
 	"fmt"
 
+	"ironbell/internal/store/sending"
+
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/deliver"
@@ -11,7 +13,7 @@ import (
 )
 
 // Answered writes what the other side says of what it took.
-func (o *Outcome) Answered(ctx context.Context, s store.TakenSending, p deliver.Progress, err error) error {
+func (o *Outcome) Answered(ctx context.Context, s sending.TakenSending, p deliver.Progress, err error) error {
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
@@ -34,7 +36,7 @@ func (o *Outcome) Answered(ctx context.Context, s store.TakenSending, p deliver.
 }
 
 // endTaken writes what came of a delivery that had been taken.
-func (o *Outcome) endTaken(ctx context.Context, s store.Sending, state job.DeliveryState, said string, f *fault.Fault) error {
+func (o *Outcome) endTaken(ctx context.Context, s sending.Sending, state job.DeliveryState, said string, f *fault.Fault) error {
 	return o.store.Do(ctx, func(t *store.Tx) error {
 		answer, advice, class, text, level := said, "", "", fmt.Sprintf("sent to %s: %s", s.Address, said), "info"
 		if f != nil {

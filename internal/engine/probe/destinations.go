@@ -4,6 +4,8 @@ import (
 	"context"
 	"fmt"
 
+	"ironbell/internal/store/sending"
+
 	"ironbell/internal/core/fault"
 	"ironbell/internal/deliver"
 	"ironbell/internal/engine/rests"
@@ -33,7 +35,7 @@ func (pb *Prober) probeAll(ctx context.Context) error {
 }
 
 // probeOne looks at one destination.
-func (pb *Prober) probeOne(ctx context.Context, r store.Resting) error {
+func (pb *Prober) probeOne(ctx context.Context, r sending.Resting) error {
 	destination, err := pb.destinations.ByID(ctx, r.ID)
 	if err == nil {
 		looking, stop := context.WithTimeout(ctx, rests.LookLimit)

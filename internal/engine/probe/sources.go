@@ -3,6 +3,8 @@ package probe
 import (
 	"context"
 
+	"ironbell/internal/store/queue"
+
 	"ironbell/internal/core/fault"
 	"ironbell/internal/engine/rests"
 	"ironbell/internal/store"
@@ -21,7 +23,7 @@ func (pb *Prober) lookAtRests(ctx context.Context) error {
 }
 
 // lookAtRest looks at one source, or the store of artifacts.
-func (pb *Prober) lookAtRest(ctx context.Context, r store.RestOf) error {
+func (pb *Prober) lookAtRest(ctx context.Context, r queue.RestOf) error {
 	f := pb.rests.LookAtLabel(ctx, r.Label)
 	if ctx.Err() != nil {
 		return ctx.Err()
@@ -30,7 +32,7 @@ func (pb *Prober) lookAtRest(ctx context.Context, r store.RestOf) error {
 		return pb.rests.EndRest(ctx, r.Label, "it works again")
 	}
 	next := pb.probeWait(r.Probes)
-	if f.Class == fault.Lasting && r.Label != store.StoreLabel && r.Probes >= rests.LookLonger {
+	if f.Class == fault.Lasting && r.Label != queue.StoreLabel && r.Probes >= rests.LookLonger {
 		next = 0
 	}
 	r.Answer, r.Advice, r.Class = f.Error(), f.Advice, string(f.Class)

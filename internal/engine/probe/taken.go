@@ -6,9 +6,10 @@ import (
 	"fmt"
 	"time"
 
+	"ironbell/internal/store/sending"
+
 	"ironbell/internal/core/fault"
 	"ironbell/internal/deliver"
-	"ironbell/internal/store"
 )
 
 // Some places take a thing before it is done, such as a printer's queue. They are asked
@@ -26,7 +27,7 @@ func (pb *Prober) askTaken(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		by := map[int64][]store.TakenSending{}
+		by := map[int64][]sending.TakenSending{}
 		for _, s := range due {
 			by[s.DestinationID] = append(by[s.DestinationID], s)
 		}
@@ -42,7 +43,7 @@ func (pb *Prober) askTaken(ctx context.Context) error {
 
 // askAbout asks one destination about what it took. When it does not work, it is not
 // asked about the others now, either.
-func (pb *Prober) askAbout(ctx context.Context, destination int64, group []store.TakenSending) error {
+func (pb *Prober) askAbout(ctx context.Context, destination int64, group []sending.TakenSending) error {
 	d, silent := pb.destinations.ByID(ctx, destination)
 	asker, can := d.(deliver.Asker)
 	if silent == nil && !can {

@@ -8,6 +8,10 @@ import (
 	"strings"
 	"time"
 
+	"ironbell/internal/store/db"
+	"ironbell/internal/store/records"
+	"ironbell/internal/store/sending"
+
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/phrase"
@@ -27,7 +31,7 @@ func downCause(id int64) string { return fmt.Sprintf("destination:%d", id) }
 
 // restNow lets a destination rest. A lasting fault is told at once; one that may
 // pass when the first probe has failed, too.
-func (rt *Rests) restNow(ctx context.Context, t *store.Tx, s store.Sending, f *fault.Fault) error {
+func (rt *Rests) restNow(ctx context.Context, t *store.Tx, s sending.Sending, f *fault.Fault) error {
 	rested, inRow, err := t.Rest(ctx, s.DestinationID, f, rt.node.FirstProbe)
 	if err != nil {
 		return err
@@ -37,7 +41,7 @@ func (rt *Rests) restNow(ctx context.Context, t *store.Tx, s store.Sending, f *f
 			return err
 		}
 	}
-	if err := t.Tell(ctx, store.Notice{Kind: job.NoticeDestinations}); err != nil {
+	if err := t.Tell(ctx, db.Notice{Kind: job.NoticeDestinations}); err != nil {
 		return err
 	}
 	if !rested && inRow >= restsInRow {
@@ -46,11 +50,11 @@ func (rt *Rests) restNow(ctx context.Context, t *store.Tx, s store.Sending, f *f
 	if rested || f.Class == fault.Passing {
 		return nil
 	}
-	p, err := t.PlaceByID(ctx, store.Destination, s.DestinationID)
+	p, err := t.PlaceByID(ctx, records.Destination, s.DestinationID)
 	if err != nil {
 		return err
 	}
-	return rt.DownAlert(ctx, t, store.Resting{ID: p.ID, Name: p.Name, Since: rt.node.Now(), Answer: f.Error(), Advice: f.Advice, Class: string(f.Class)})
+	return rt.DownAlert(ctx, t, sending.Resting{ID: p.ID, Name: p.Name, Since: rt.node.Now(), Answer: f.Error(), Advice: f.Advice, Class: string(f.Class)})
 }
 
 // restsInRow is how often a destination may rest, and seem mended, without that
@@ -59,8 +63,8 @@ const restsInRow = 3
 
 // refusesAlert tells that a destination is fine whenever it is looked at, and refuses
 // whatever is handed over. It closes when something gets through.
-func (rt *Rests) refusesAlert(ctx context.Context, t *store.Tx, s store.Sending, f *fault.Fault, inRow int) error {
-	p, err := t.PlaceByID(ctx, store.Destination, s.DestinationID)
+func (rt *Rests) refusesAlert(ctx context.Context, t *store.Tx, s sending.Sending, f *fault.Fault, inRow int) error {
+	p, err := t.PlaceByID(ctx, records.Destination, s.DestinationID)
 	if err != nil {
 		return err
 	}
@@ -81,7 +85,7 @@ func (rt *Rests) refusesAlert(ctx context.Context, t *store.Tx, s store.Sending,
 }
 
 // DownAlert tells that a destination does not work: one alert for all that waits.
-func (rt *Rests) DownAlert(ctx context.Context, t *store.Tx, r store.Resting) error {
+func (rt *Rests) DownAlert(ctx context.Context, t *store.Tx, r sending.Resting) error {
 	waiting, err := t.WaitingFor(ctx, r.ID)
 	if err != nil {
 		return err
@@ -101,7 +105,7 @@ func (rt *Rests) DownAlert(ctx context.Context, t *store.Tx, r store.Resting) er
 }
 
 // waitingWords says what waits for a destination.
-func waitingWords(w store.Waiting) string {
+func waitingWords(w sending.Waiting) string {
 	if w.Deliveries == 0 {
 		return "nothing waits for it now"
 	}
@@ -134,7 +138,7 @@ func (rt *Rests) WakeDestination(ctx context.Context, id int64, name, why string
 		if err := t.CloseAlertsOf(ctx, []string{downCause(id)}); err != nil {
 			return err
 		}
-		return t.Tell(ctx, store.Notice{Kind: job.NoticeDestinations})
+		return t.Tell(ctx, db.Notice{Kind: job.NoticeDestinations})
 	})
 	if err != nil {
 		return err
@@ -155,14 +159,14 @@ func (rt *Rests) LetGo(ctx context.Context) error {
 
 // GiveUpAll ends deliveries that waited for their destinations too long, with one alert for each
 // run, and settles their runs.
-func (rt *Rests) GiveUpAll(ctx context.Context, t *store.Tx, all []store.Sending) error {
-	byDestination := map[int64][]store.Sending{}
+func (rt *Rests) GiveUpAll(ctx context.Context, t *store.Tx, all []sending.Sending) error {
+	byDestination := map[int64][]sending.Sending{}
 	for _, s := range all {
 		byDestination[s.DestinationID] = append(byDestination[s.DestinationID], s)
 	}
 	var runs []job.RunID
 	for id, group := range byDestination {
-		p, err := t.PlaceByID(ctx, store.Destination, id)
+		p, err := t.PlaceByID(ctx, records.Destination, id)
 		if err != nil {
 			return err
 		}
@@ -209,14 +213,14 @@ func (rt *Rests) GiveUpAll(ctx context.Context, t *store.Tx, all []store.Sending
 
 // Rest lets a destination rest and returns the deliveries to those that wait for
 // it; the first of them is the one that met the fault.
-func (rt *Rests) Rest(ctx context.Context, group []store.Sending, f *fault.Fault) {
+func (rt *Rests) Rest(ctx context.Context, group []sending.Sending, f *fault.Fault) {
 	ctx, stop := node.Ending(ctx)
 	defer stop()
 	first := group[0]
 	rt.node.Log.Warn("a destination fails; it rests until it is mended", "destination", first.DestinationID, "class", f.Class, "error", f, "deliveries", len(group))
 	err := rt.store.Do(ctx, func(t *store.Tx) error {
-		end := store.Ended{State: job.DeliveryWaiting, Untried: true, Rests: true, Answer: f.Error(), Advice: f.Advice, Class: string(f.Class)}
-		if err := t.EndSending(ctx, first, end); err != nil && !errors.Is(err, store.ErrStale) {
+		end := sending.Ended{State: job.DeliveryWaiting, Untried: true, Rests: true, Answer: f.Error(), Advice: f.Advice, Class: string(f.Class)}
+		if err := t.EndSending(ctx, first, end); err != nil && !errors.Is(err, db.ErrStale) {
 			return err
 		}
 		if err := t.GiveBack(ctx, group[1:]); err != nil {

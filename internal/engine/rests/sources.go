@@ -7,6 +7,10 @@ import (
 	"strings"
 	"time"
 
+	"ironbell/internal/store/db"
+	"ironbell/internal/store/queue"
+	"ironbell/internal/store/records"
+
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/phrase"
@@ -30,7 +34,7 @@ func (rt *Rests) LetRest(ctx context.Context, label string, said *fault.Fault) e
 			return err
 		}
 		rt.node.Log.Warn("a source or the store of artifacts fails; it rests until it is mended", "which", label, "error", said)
-		return rt.RestAlert(ctx, t, store.RestOf{Label: label, Answer: said.Error(), Advice: said.Advice, Class: string(said.Class)})
+		return rt.RestAlert(ctx, t, queue.RestOf{Label: label, Answer: said.Error(), Advice: said.Advice, Class: string(said.Class)})
 	})
 	rt.node.Probe.Wake()
 	return err
@@ -40,7 +44,7 @@ func (rt *Rests) LetRest(ctx context.Context, label string, said *fault.Fault) e
 func (rt *Rests) LookAtLabel(ctx context.Context, label string) *fault.Fault {
 	ctx, stop := context.WithTimeout(ctx, LookLimit)
 	defer stop()
-	if label == store.StoreLabel {
+	if label == queue.StoreLabel {
 		if err := rt.tryStore(); err != nil {
 			return fault.Of(err)
 		}
@@ -50,7 +54,7 @@ func (rt *Rests) LookAtLabel(ctx context.Context, label string) *fault.Fault {
 	if err == nil {
 		_, err = source.Test(ctx)
 	}
-	if err == nil || store.IsMissing(err) {
+	if err == nil || db.IsMissing(err) {
 		return nil
 	}
 	if f := fault.Of(err); f.Scope == fault.Source {
@@ -80,7 +84,7 @@ func restCause(label string) string { return "rest:" + label }
 
 // RestAlert tells that a source or the store of artifacts does not work: one alert for
 // all runs that need it.
-func (rt *Rests) RestAlert(ctx context.Context, t *store.Tx, r store.RestOf) error {
+func (rt *Rests) RestAlert(ctx context.Context, t *store.Tx, r queue.RestOf) error {
 	what, name := "The store of artifacts does not work", "Store of artifacts"
 	advice := r.Advice
 	if source, ok := strings.CutPrefix(r.Label, "source:"); ok {
@@ -131,9 +135,9 @@ func (rt *Rests) GiveUpKept(ctx context.Context) error {
 			if err != nil {
 				return err
 			}
-			versions := make([]store.Version, len(kept))
+			versions := make([]records.Version, len(kept))
 			for i, p := range kept {
-				versions[i] = store.Version{JobID: p.JobID, Version: p.JobVersion}
+				versions[i] = records.Version{JobID: p.JobID, Version: p.JobVersion}
 			}
 			jobs, err := t.JobsAt(ctx, versions)
 			if err != nil {
@@ -149,7 +153,7 @@ func (rt *Rests) GiveUpKept(ctx context.Context) error {
 				if err := t.FailPart(ctx, p, f.Error()); err != nil {
 					return err
 				}
-				c := store.Claim{RunID: p.RunID, Part: p.Part, Name: p.Name, JobID: p.JobID, Job: p.Job, Rehearsal: p.Rehearsal}
+				c := queue.Claim{RunID: p.RunID, Part: p.Part, Name: p.Name, JobID: p.JobID, Job: p.Job, Rehearsal: p.Rehearsal}
 				if err := rt.settle.FailureAlert(ctx, t, c, &settle.Failure{Fault: f, Tried: 1, Reason: "it was looked at again and again meanwhile"}); err != nil {
 					return err
 				}

@@ -6,6 +6,8 @@ import (
 	"strconv"
 	"time"
 
+	"ironbell/internal/store/rings"
+
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/phrase"
 	"ironbell/internal/store"
@@ -37,7 +39,7 @@ func (rs *Runs) SetApart(ctx context.Context, jobID int64, why error) error {
 }
 
 // together takes in again what was set apart and could be decided on now.
-func (rs *Runs) together(ctx context.Context, t *store.Tx, due []store.DueTrigger) error {
+func (rs *Runs) together(ctx context.Context, t *store.Tx, due []rings.DueTrigger) error {
 	var triggers []int64
 	var causes []string
 	for _, d := range due {

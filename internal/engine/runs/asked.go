@@ -3,6 +3,9 @@ package runs
 import (
 	"context"
 
+	"ironbell/internal/store/queue"
+	"ironbell/internal/store/rings"
+
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/policy"
 	"ironbell/internal/engine/gate"
@@ -10,7 +13,7 @@ import (
 )
 
 // WarnAt reckons anew when the owner of a run that begins is to be warned.
-func (rs *Runs) WarnAt(ctx context.Context, c store.Claim) error {
+func (rs *Runs) WarnAt(ctx context.Context, c queue.Claim) error {
 	usual, err := rs.store.Usual(ctx, []int64{c.JobID})
 	if err != nil {
 		return err
@@ -23,7 +26,7 @@ func (rs *Runs) WarnAt(ctx context.Context, c store.Claim) error {
 }
 
 // Add makes runs of a job that somebody asked for, and numbers them. Frozen ones wait.
-func (rs *Runs) Add(ctx context.Context, t *store.Tx, jobID int64, runs []store.NewRun) error {
+func (rs *Runs) Add(ctx context.Context, t *store.Tx, jobID int64, runs []rings.NewRun) error {
 	labels, err := t.Labels(ctx, jobID)
 	if err != nil {
 		return err

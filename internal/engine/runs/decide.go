@@ -7,6 +7,9 @@ import (
 	"strings"
 	"time"
 
+	"ironbell/internal/store/records"
+	"ironbell/internal/store/rings"
+
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/policy"
 	"ironbell/internal/core/rule"
@@ -17,13 +20,13 @@ import (
 // Decide decides on the due times of locked triggers that have come: it writes their
 // rings and runs, and moves them on. careful looks first which decisions stand;
 // without it store.ErrStands says when one does.
-func (rs *Runs) Decide(ctx context.Context, t *store.Tx, due []store.DueTrigger, now time.Time, careful bool) (err error) {
+func (rs *Runs) Decide(ctx context.Context, t *store.Tx, due []rings.DueTrigger, now time.Time, careful bool) (err error) {
 	defer func() {
 		if broken := recover(); broken != nil {
 			err = fmt.Errorf("the service has a fault of its own: %v", broken)
 		}
 	}()
-	if slices.ContainsFunc(due, func(d store.DueTrigger) bool { return len(d.Calendars.V) > 0 }) {
+	if slices.ContainsFunc(due, func(d rings.DueTrigger) bool { return len(d.Calendars.V) > 0 }) {
 		if err := rs.times.Refresh(ctx, t); err != nil {
 			return err
 		}
@@ -89,12 +92,12 @@ func (rs *Runs) DecideFirst(ctx context.Context, t *store.Tx, jobs []int64, over
 
 // passOverDue passes over what is due of triggers. Of one that can no longer be read
 // only the stored due time is known.
-func (rs *Runs) passOverDue(ctx context.Context, t *store.Tx, due []store.DueTrigger, now time.Time, over string, unread map[int64]error) error {
+func (rs *Runs) passOverDue(ctx context.Context, t *store.Tx, due []rings.DueTrigger, now time.Time, over string, unread map[int64]error) error {
 	c, err := rs.circumstances(ctx, t, due, now, true)
 	if err != nil {
 		return err
 	}
-	p := store.RingPlan{JobOf: map[int64]int64{}, Next: map[int64]*store.NextRing{}, Zones: zone.Version()}
+	p := rings.RingPlan{JobOf: map[int64]int64{}, Next: map[int64]*records.NextRing{}, Zones: zone.Version()}
 	for _, d := range due {
 		p.JobOf[d.ID] = d.JobID
 		nominal := d.NextDue
@@ -102,7 +105,7 @@ func (rs *Runs) passOverDue(ctx context.Context, t *store.Tx, due []store.DueTri
 			nominal = *d.NextNominal
 		}
 		rings := []dueRing{{Ring: rule.Ring{Due: d.NextDue, Nominal: nominal}}}
-		var next *store.NextRing
+		var next *records.NextRing
 		reason := over
 		if err := unread[d.ID]; err != nil {
 			reason = strings.TrimPrefix(over+"; its rule cannot be read any more: "+err.Error(), "; ")
@@ -124,17 +127,17 @@ func (rs *Runs) passOverDue(ctx context.Context, t *store.Tx, due []store.DueTri
 
 // circumstances are what a pass of the clock decides by, beside the triggers.
 type circumstances struct {
-	frozen []store.Freeze
+	frozen []records.Freeze
 	usual  map[int64]float64 // seconds that jobs with a deadline usually take
-	stood  []store.Stood     // decisions that stand on due times of these jobs
+	stood  []rings.Stood     // decisions that stand on due times of these jobs
 }
 
 // stands tells whether a decision stands on a due time of a trigger.
 func (c circumstances) stands(trigger int64, due time.Time) bool {
-	return slices.ContainsFunc(c.stood, func(s store.Stood) bool { return s.TriggerID == trigger && s.Due.Equal(due) })
+	return slices.ContainsFunc(c.stood, func(s rings.Stood) bool { return s.TriggerID == trigger && s.Due.Equal(due) })
 }
 
-func (rs *Runs) circumstances(ctx context.Context, t *store.Tx, due []store.DueTrigger, now time.Time, careful bool) (circumstances, error) {
+func (rs *Runs) circumstances(ctx context.Context, t *store.Tx, due []rings.DueTrigger, now time.Time, careful bool) (circumstances, error) {
 	c := circumstances{}
 	var late, jobs []int64
 	first := now
@@ -168,7 +171,7 @@ func (rs *Runs) circumstances(ctx context.Context, t *store.Tx, due []store.DueT
 
 // rang notes that the rule of a trigger has rung that also waits for something: its
 // run begins when that has happened, or has happened already.
-func (rs *Runs) rang(ctx context.Context, t *store.Tx, due []store.DueTrigger, run store.NewRun) error {
+func (rs *Runs) rang(ctx context.Context, t *store.Tx, due []rings.DueTrigger, run rings.NewRun) error {
 	for _, d := range due {
 		if d.ID != *run.TriggerID {
 			continue
@@ -176,7 +179,7 @@ func (rs *Runs) rang(ctx context.Context, t *store.Tx, due []store.DueTrigger, r
 		if err := rs.times.Refresh(ctx, t); err != nil {
 			return err
 		}
-		w := store.Waiter{TriggerID: d.ID, Waits: d.Waits, JobID: d.JobID, Rule: d.Timing.V.Rule, Zone: d.Zone, Calendars: d.Calendars, Given: d.Given, Delay: d.Delay}
+		w := rings.Waiter{TriggerID: d.ID, Waits: d.Waits, JobID: d.JobID, Rule: d.Timing.V.Rule, Zone: d.Zone, Calendars: d.Calendars, Given: d.Given, Delay: d.Delay}
 		return rs.holdRun(ctx, t, w, run)
 	}
 	return nil

@@ -6,18 +6,20 @@ import (
 	"testing"
 	"time"
 
+	"ironbell/internal/store/records"
+	"ironbell/internal/store/rings"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"ironbell/internal/core/calendar"
 	"ironbell/internal/core/job"
 	"ironbell/internal/engine/node"
-	"ironbell/internal/store"
 	"ironbell/internal/timetable"
 )
 
-func trigger(id, jobID int64, rule string, due time.Time, given job.Values) store.DueTrigger {
-	t := store.DueTrigger{ID: id, JobID: jobID, Job: "Board", JobVersion: 1, Zone: "Europe/London", AfterOutage: job.OutageOnce, Overlap: job.OverlapWait, NextDue: due}
+func trigger(id, jobID int64, rule string, due time.Time, given job.Values) rings.DueTrigger {
+	t := rings.DueTrigger{ID: id, JobID: jobID, Job: "Board", JobVersion: 1, Zone: "Europe/London", AfterOutage: job.OutageOnce, Overlap: job.OverlapWait, NextDue: due}
 	t.Timing.V.Rule, t.Given.V = rule, given
 	return t
 }
@@ -44,17 +46,17 @@ func (h harbour) CalendarStamps(context.Context) (map[string]string, error) {
 	return map[string]string{"Harbour": "1.1"}, nil
 }
 
-func (h harbour) Calendar(context.Context, string) (store.Calendar, error) {
-	return store.Calendar{ID: 1, Version: 1, Name: "Harbour", Definition: h.d}, nil
+func (h harbour) Calendar(context.Context, string) (records.Calendar, error) {
+	return records.Calendar{ID: 1, Version: 1, Name: "Harbour", Definition: h.d}, nil
 }
 
 func (h harbour) Setting(context.Context, string, any) (bool, error) { return false, nil }
 
-func plans(now time.Time, due ...store.DueTrigger) store.RingPlan {
+func plans(now time.Time, due ...rings.DueTrigger) rings.RingPlan {
 	return plansOf(closedOn(), now, due...)
 }
 
-func plansOf(e *Runs, now time.Time, due ...store.DueTrigger) store.RingPlan {
+func plansOf(e *Runs, now time.Time, due ...rings.DueTrigger) rings.RingPlan {
 	p, err := e.plan(due, now, circumstances{})
 	if err != nil {
 		panic(err)

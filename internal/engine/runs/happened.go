@@ -4,6 +4,8 @@ import (
 	"context"
 	"time"
 
+	"ironbell/internal/store/rings"
+
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/policy"
 	"ironbell/internal/engine/gate"
@@ -11,7 +13,7 @@ import (
 )
 
 // StartBy makes a run of a job because of what happened, or records why not.
-func (rs *Runs) StartBy(ctx context.Context, t *store.Tx, w store.Waiter, given job.Values, nominal time.Time, why string) (job.RunID, error) {
+func (rs *Runs) StartBy(ctx context.Context, t *store.Tx, w rings.Waiter, given job.Values, nominal time.Time, why string) (job.RunID, error) {
 	now := rs.node.Now()
 	open, err := t.OpenFor(ctx, w.JobID, given)
 	if err != nil {
@@ -32,7 +34,7 @@ func (rs *Runs) StartBy(ctx context.Context, t *store.Tx, w store.Waiter, given 
 	if d.Decision == job.RingJoined {
 		return d.Joins, t.Log(ctx, job.LogLine{Text: "joined by: " + why}, d.Joins)
 	}
-	run := store.NewRun{
+	run := rings.NewRun{
 		JobID: w.JobID, Job: w.Job, JobVersion: w.JobVersion, TriggerID: &w.TriggerID, Why: why, Nominal: nominal, Due: now, Zone: w.Zone,
 		Given: given, Priority: w.Priority, Gated: w.Overlap != job.OverlapTogether, Labels: w.Labels.V, Reason: reason,
 	}
@@ -43,7 +45,7 @@ func (rs *Runs) StartBy(ctx context.Context, t *store.Tx, w store.Waiter, given 
 	if err := timeRun(&run, w.Delay, w.Deadline.V, usual[w.JobID]); err != nil {
 		return 0, err
 	}
-	made := []store.NewRun{run}
+	made := []rings.NewRun{run}
 	if err := t.AddRuns(ctx, made); err != nil {
 		return 0, err
 	}

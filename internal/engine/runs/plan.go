@@ -4,6 +4,9 @@ import (
 	"fmt"
 	"time"
 
+	"ironbell/internal/store/records"
+	"ironbell/internal/store/rings"
+
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/phrase"
 	"ironbell/internal/core/policy"
@@ -11,7 +14,6 @@ import (
 	"ironbell/internal/core/zone"
 	"ironbell/internal/engine/gate"
 	"ironbell/internal/event"
-	"ironbell/internal/store"
 	"ironbell/internal/timetable"
 )
 
@@ -20,8 +22,8 @@ import (
 const ringsAtOnce = 500
 
 // plan decides on all due times of the triggers.
-func (rs *Runs) plan(due []store.DueTrigger, now time.Time, c circumstances) (store.RingPlan, error) {
-	p := store.RingPlan{JobOf: map[int64]int64{}, Next: map[int64]*store.NextRing{}, Moved: map[job.RunID]time.Time{}, Zones: zone.Version()}
+func (rs *Runs) plan(due []rings.DueTrigger, now time.Time, c circumstances) (rings.RingPlan, error) {
+	p := rings.RingPlan{JobOf: map[int64]int64{}, Next: map[int64]*records.NextRing{}, Moved: map[job.RunID]time.Time{}, Zones: zone.Version()}
 	type together struct {
 		job    int64
 		values string
@@ -94,7 +96,7 @@ func (rs *Runs) plan(due []store.DueTrigger, now time.Time, c circumstances) (st
 				trigger := t.ID
 				last = len(p.Runs)
 				made[key] = last
-				run := store.NewRun{
+				run := rings.NewRun{
 					ID: job.RunID(-1 - last), JobID: t.JobID, Job: t.Job, JobVersion: t.JobVersion, TriggerID: &trigger,
 					Why:     fmt.Sprintf("Rang by its rule: %s (%s). %s.", r.Reading(), t.Zone, phrase.Upper(d.Reason)),
 					Nominal: nominal, Due: d.Due, Zone: t.Zone, Given: t.Given.V, Priority: t.Priority, Gated: t.Overlap != job.OverlapTogether, Labels: t.Labels.V,
@@ -138,7 +140,7 @@ func (rs *Runs) plan(due []store.DueTrigger, now time.Time, c circumstances) (st
 
 // timeRun gives a run its delay and its deadline; usual is how many seconds the
 // job's runs usually take.
-func timeRun(run *store.NewRun, delay float64, d job.Deadline, usual float64) error {
+func timeRun(run *rings.NewRun, delay float64, d job.Deadline, usual float64) error {
 	if delay > 0 {
 		ready := run.Due.Add(job.Seconds(delay))
 		run.Ready = &ready
@@ -164,7 +166,7 @@ type dueRing struct {
 // dueRings lists the rings of a trigger up to now, those that are passed over
 // with them, and the one after them. The stored due time stands, whatever became of
 // calendars and zone data since.
-func (rs *Runs) dueRings(r rule.Rule, t store.DueTrigger, now time.Time) (rings []dueRing, next *store.NextRing) {
+func (rs *Runs) dueRings(r rule.Rule, t rings.DueTrigger, now time.Time) (rings []dueRing, next *records.NextRing) {
 	atOnce := ""
 	ring, ok := r.Step(t.NextDue.Add(-time.Second))
 	if !ok || !ring.Due.Equal(t.NextDue) {
@@ -200,7 +202,7 @@ func (rs *Runs) dueRings(r rule.Rule, t store.DueTrigger, now time.Time) (rings 
 			return rings, nil
 		}
 		if following.Due.After(now) || len(rings) == ringsAtOnce {
-			return rings, &store.NextRing{Due: following.Due, Nominal: following.Nominal}
+			return rings, &records.NextRing{Due: following.Due, Nominal: following.Nominal}
 		}
 		ring = following
 	}

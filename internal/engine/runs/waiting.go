@@ -7,6 +7,8 @@ import (
 	"strings"
 	"time"
 
+	"ironbell/internal/store/rings"
+
 	"ironbell/internal/core/expr"
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/zone"
@@ -16,12 +18,12 @@ import (
 
 // holdRun lets a run wait that the rule of a trigger rang; it begins at once when all
 // that it waits for has happened already.
-func (rs *Runs) holdRun(ctx context.Context, t *store.Tx, w store.Waiter, run store.NewRun) error {
+func (rs *Runs) holdRun(ctx context.Context, t *store.Tx, w rings.Waiter, run rings.NewRun) error {
 	bunch, err := rs.Bunch(w, run.Nominal)
 	if err != nil {
 		return err
 	}
-	held := store.HeldRun{RunID: run.ID, TriggerID: w.TriggerID, Bunch: bunch, Due: run.Due, Nominal: run.Nominal}
+	held := rings.HeldRun{RunID: run.ID, TriggerID: w.TriggerID, Bunch: bunch, Due: run.Due, Nominal: run.Nominal}
 	if err := t.HoldRun(ctx, held); err != nil {
 		return err
 	}
@@ -31,7 +33,7 @@ func (rs *Runs) holdRun(ctx context.Context, t *store.Tx, w store.Waiter, run st
 
 // LetBegin lets a run begin that waited, when all has happened, and tells whether it
 // did.
-func (rs *Runs) LetBegin(ctx context.Context, t *store.Tx, w store.Waiter, run store.HeldRun) (bool, error) {
+func (rs *Runs) LetBegin(ctx context.Context, t *store.Tx, w rings.Waiter, run rings.HeldRun) (bool, error) {
 	wait := w.Waits.V.WithDefaults()
 	all, err := t.AllHappened(ctx, w.TriggerID, run.Bunch)
 	if err != nil {
@@ -51,7 +53,7 @@ func (rs *Runs) LetBegin(ctx context.Context, t *store.Tx, w store.Waiter, run s
 
 // Bunch names what belongs together: the business day of an instant, or nothing for
 // a window.
-func (rs *Runs) Bunch(w store.Waiter, at time.Time) (string, error) {
+func (rs *Runs) Bunch(w rings.Waiter, at time.Time) (string, error) {
 	if w.Waits.V.WithDefaults().Match == job.MatchWindow {
 		return "", nil
 	}
@@ -60,15 +62,15 @@ func (rs *Runs) Bunch(w store.Waiter, at time.Time) (string, error) {
 
 // Counts keeps what counts for something at an instant: all of its day, or what
 // happened within the window before or after it.
-func (rs *Runs) Counts(wait job.Wait, all []store.Happened, at time.Time) []store.Happened {
+func (rs *Runs) Counts(wait job.Wait, all []rings.Happened, at time.Time) []rings.Happened {
 	if wait.Match != job.MatchWindow {
 		return all
 	}
-	return slices.DeleteFunc(all, func(h store.Happened) bool { return h.At.Sub(at).Abs() > time.Duration(wait.Within) })
+	return slices.DeleteFunc(all, func(h rings.Happened) bool { return h.At.Sub(at).Abs() > time.Duration(wait.Within) })
 }
 
 // WhatCame says what has happened, and gives the values of the run that begins.
-func (rs *Runs) WhatCame(wait job.Wait, own job.Values, all []store.Happened) (whats []string, given job.Values) {
+func (rs *Runs) WhatCame(wait job.Wait, own job.Values, all []rings.Happened) (whats []string, given job.Values) {
 	facts := map[string]any{}
 	for _, a := range all {
 		whats = append(whats, a.What)
@@ -85,7 +87,7 @@ func (rs *Runs) WhatCame(wait job.Wait, own job.Values, all []store.Happened) (w
 }
 
 // Complete tells whether enough has happened.
-func Complete(w job.Wait, all []store.Happened) bool {
+func Complete(w job.Wait, all []rings.Happened) bool {
 	if w.Need == job.NeedAny {
 		return len(all) > 0
 	}
@@ -95,7 +97,7 @@ func Complete(w job.Wait, all []store.Happened) bool {
 // businessDay is the day that an instant belongs to: its date in the trigger's
 // zone; when the job goes by calendars, a closed day belongs to the open day
 // before it.
-func (rs *Runs) businessDay(w store.Waiter, at time.Time) (string, error) {
+func (rs *Runs) businessDay(w rings.Waiter, at time.Time) (string, error) {
 	place, err := zone.Load(w.Zone)
 	if err != nil {
 		return "", fmt.Errorf("the zone of a trigger: %w", err)
@@ -141,7 +143,7 @@ func take(w job.Wait, given job.Values, facts map[string]any, now time.Time) (jo
 
 // Missing says in words what a waiting run still waits for.
 func (rs *Runs) Missing(ctx context.Context, from interface {
-	HappenedFor(ctx context.Context, run job.RunID) (*store.HeldRun, []store.Happened, error)
+	HappenedFor(ctx context.Context, run job.RunID) (*rings.HeldRun, []rings.Happened, error)
 	TriggerWait(ctx context.Context, trigger int64) (*job.Wait, error)
 }, run job.Run,
 ) ([]string, error) {
@@ -156,7 +158,7 @@ func (rs *Runs) Missing(ctx context.Context, from interface {
 	have = rs.Counts(wait.WithDefaults(), have, held.Due)
 	var missing []string
 	for i, c := range wait.For {
-		if !slices.ContainsFunc(have, func(h store.Happened) bool { return h.Place == i }) {
+		if !slices.ContainsFunc(have, func(h rings.Happened) bool { return h.Place == i }) {
 			missing = append(missing, event.Reading(c))
 		}
 	}

@@ -3,28 +3,30 @@ package sender
 import (
 	"context"
 
+	"ironbell/internal/store/records"
+	"ironbell/internal/store/sending"
+
 	"ironbell/internal/core/job"
 	"ironbell/internal/engine/gate"
-	"ironbell/internal/store"
 )
 
 // atGate lets those of a batch through that may leave now, and gives back the others.
 // Those that pass carry the number of the gate, which is asked again with their offer.
-func (sd *Sender) atGate(ctx context.Context, group []store.Sending) ([]store.Sending, error) {
+func (sd *Sender) atGate(ctx context.Context, group []sending.Sending) ([]sending.Sending, error) {
 	g, err := sd.store.GateNow(ctx, sd.node.Now())
 	if err != nil {
 		return nil, err
 	}
 	name := ""
 	if len(g.Frozen) > 0 || g.Copy != nil {
-		p, err := sd.store.PlaceByID(ctx, store.Destination, group[0].DestinationID)
+		p, err := sd.store.PlaceByID(ctx, records.Destination, group[0].DestinationID)
 		if err != nil {
 			return nil, err
 		}
 		name = p.Name
 	}
-	kept := map[job.KeptBack][]store.Sending{}
-	var through, held []store.Sending
+	kept := map[job.KeptBack][]sending.Sending{}
+	var through, held []sending.Sending
 	for _, s := range group {
 		p, err := gate.Decide(ctx, sd.store, g, s, name, sd.node.Now())
 		if err != nil {

@@ -7,14 +7,15 @@ import (
 	"io"
 	"time"
 
+	"ironbell/internal/store/sending"
+
 	"ironbell/internal/core/fault"
 	"ironbell/internal/deliver"
 	"ironbell/internal/engine/crash"
-	"ironbell/internal/store"
 )
 
 // handOver sends one delivery.
-func (sd *Sender) handOver(ctx context.Context, line deliver.Line, d deliver.Destination, s store.Sending) (deliver.Result, error) {
+func (sd *Sender) handOver(ctx context.Context, line deliver.Line, d deliver.Destination, s sending.Sending) (deliver.Result, error) {
 	ctx, stop := context.WithTimeout(ctx, sendLimit+time.Duration(s.Size/sendSpeed)*time.Second)
 	defer stop()
 	content, err := sd.bytesOf(ctx, s)
@@ -58,7 +59,7 @@ func (sd *Sender) handOver(ctx context.Context, line deliver.Line, d deliver.Des
 }
 
 // bytesOf opens what a delivery hands over.
-func (sd *Sender) bytesOf(ctx context.Context, s store.Sending) (io.ReadSeekCloser, error) {
+func (sd *Sender) bytesOf(ctx context.Context, s sending.Sending) (io.ReadSeekCloser, error) {
 	if s.Key == "" && len(s.Body) > 0 {
 		return inMemory{bytes.NewReader(s.Body)}, nil
 	}
@@ -72,7 +73,7 @@ func (inMemory) Close() error { return nil }
 
 // leaveHeaders are the lines by which who gets a mail can leave the job's list with
 // one click (RFC 2369, RFC 8058).
-func (sd *Sender) leaveHeaders(s store.Sending) []string {
+func (sd *Sender) leaveHeaders(s sending.Sending) []string {
 	if !s.MayLeave || s.JobID == nil {
 		return nil
 	}

@@ -4,8 +4,10 @@ import (
 	"context"
 	"errors"
 
+	"ironbell/internal/store/db"
+	"ironbell/internal/store/sending"
+
 	"ironbell/internal/engine/node"
-	"ironbell/internal/store"
 )
 
 // maxOffers is how many offers are recorded in one transaction.
@@ -13,13 +15,13 @@ const maxOffers = 500
 
 // offered is one offer that waits to be recorded.
 type offered struct {
-	store.Sending
+	sending.Sending
 	done chan error
 }
 
 // offer records that the other side may accept from now on; only then may the
 // last byte go out.
-func (sd *Sender) offer(s store.Sending) error {
+func (sd *Sender) offer(s sending.Sending) error {
 	o := offered{s, make(chan error, 1)}
 	sd.offers <- o
 	return <-o.done
@@ -40,7 +42,7 @@ var errGateMoved = errors.New("what may leave was changed just now")
 func (sd *Sender) recordOffers(ctx context.Context) {
 	for o := range sd.offers {
 		group := node.Gather(o, sd.offers, maxOffers)
-		all := make([]store.Sending, len(group))
+		all := make([]sending.Sending, len(group))
 		for i, o := range group {
 			all[i] = o.Sending
 		}
@@ -57,7 +59,7 @@ func (sd *Sender) recordOffers(ctx context.Context) {
 			}
 			if err == nil && !done[o.ID] {
 				sd.node.Refused.Add(1)
-				o.done <- store.ErrStale
+				o.done <- db.ErrStale
 				continue
 			}
 			o.done <- err

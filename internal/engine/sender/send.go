@@ -5,6 +5,8 @@ import (
 	"errors"
 	"time"
 
+	"ironbell/internal/store/sending"
+
 	"ironbell/internal/core/fault"
 	"ironbell/internal/deliver"
 	"ironbell/internal/engine/node"
@@ -25,7 +27,7 @@ const destinationsAtOnce = 4
 
 // sendAll hands the deliveries of one destination over on one line. Once the
 // destination itself fails it rests, and the others wait with it.
-func (sd *Sender) sendAll(ctx, living context.Context, group []store.Sending, connected func()) {
+func (sd *Sender) sendAll(ctx, living context.Context, group []sending.Sending, connected func()) {
 	id, all := group[0].DestinationID, group
 	destination, err := sd.destinations.ByID(living, id)
 	var line deliver.Line
@@ -116,7 +118,7 @@ func (sd *Sender) pace(ctx context.Context, d deliver.Destination, id int64) err
 }
 
 // giveBack returns deliveries that were claimed and not begun.
-func (sd *Sender) giveBack(ctx context.Context, rest []store.Sending) {
+func (sd *Sender) giveBack(ctx context.Context, rest []sending.Sending) {
 	ctx, stop := node.Ending(ctx)
 	defer stop()
 	err := sd.store.Do(ctx, func(t *store.Tx) error { return t.GiveBack(ctx, rest) })

@@ -8,6 +8,8 @@ import (
 	"sync"
 	"time"
 
+	"ironbell/internal/store/sending"
+
 	"ironbell/internal/access"
 	"ironbell/internal/artifact"
 	"ironbell/internal/deliver"
@@ -76,7 +78,7 @@ func (sd *Sender) send(ctx context.Context) {
 		if len(claimed) > 0 {
 			sd.node.Crash(crash.Send)
 		}
-		groups := map[int64][]store.Sending{}
+		groups := map[int64][]sending.Sending{}
 		for _, s := range claimed {
 			groups[s.DestinationID] = append(groups[s.DestinationID], s)
 		}

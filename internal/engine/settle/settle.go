@@ -12,6 +12,10 @@ import (
 	"slices"
 	"strings"
 
+	"ironbell/internal/store/history"
+	"ironbell/internal/store/queue"
+	"ironbell/internal/store/sending"
+
 	"ironbell/internal/engine/waits"
 
 	"ironbell/internal/core/fault"
@@ -48,7 +52,7 @@ type Found struct {
 
 // FailureAlert tells the owner of a task that failed for good. Nobody but the
 // one who rehearses cares for the failure of a rehearsal, and they watch it.
-func (sr *Settler) FailureAlert(ctx context.Context, t *store.Tx, c store.Claim, failed *Failure) error {
+func (sr *Settler) FailureAlert(ctx context.Context, t *store.Tx, c queue.Claim, failed *Failure) error {
 	if c.Rehearsal {
 		return nil
 	}
@@ -79,11 +83,11 @@ func (sr *Settler) FailureAlert(ctx context.Context, t *store.Tx, c store.Claim,
 
 // BadRecipients tells the owner of recipients of a message that cannot be reached at
 // all: each is a failed delivery, and the others get theirs.
-func (sr *Settler) BadRecipients(ctx context.Context, t *store.Tx, c store.Claim, m store.NewMessage) error {
+func (sr *Settler) BadRecipients(ctx context.Context, t *store.Tx, c queue.Claim, m sending.NewMessage) error {
 	for _, to := range m.To {
 		if to.Bad != "" {
 			run := c.RunID
-			s := store.Sending{RunID: &run, JobID: &c.JobID, DestinationID: m.DestinationID, Address: to.Address, Rehearsal: c.Rehearsal}
+			s := sending.Sending{RunID: &run, JobID: &c.JobID, DestinationID: m.DestinationID, Address: to.Address, Rehearsal: c.Rehearsal}
 			return sr.DeliveryAlert(ctx, t, s, job.AlertDeliveryFailed, fault.New(fault.Recipient, "", to.Bad, "Correct it in the job, or where it comes from."), "lasting: trying again would fail the same way")
 		}
 	}
@@ -91,7 +95,7 @@ func (sr *Settler) BadRecipients(ctx context.Context, t *store.Tx, c store.Claim
 }
 
 // FoundAlert tells the owner that a result was blank or unusual.
-func (sr *Settler) FoundAlert(ctx context.Context, t *store.Tx, c store.Claim, a Found) error {
+func (sr *Settler) FoundAlert(ctx context.Context, t *store.Tx, c queue.Claim, a Found) error {
 	if c.Rehearsal {
 		return nil
 	}
@@ -130,7 +134,7 @@ func (sr *Settler) Settle(ctx context.Context, t *store.Tx, ids []job.RunID) err
 	if err != nil {
 		return err
 	}
-	moves := make([]store.RunMove, 0, len(runs))
+	moves := make([]history.RunMove, 0, len(runs))
 	for _, r := range runs {
 		if busy[r.ID] {
 			continue
@@ -139,7 +143,7 @@ func (sr *Settler) Settle(ctx context.Context, t *store.Tx, ids []job.RunID) err
 		if state == job.RunRunning && r.State == job.RunRunning {
 			continue // another part will come by here
 		}
-		moves = append(moves, store.RunMove{Run: r, To: state, Reason: reason})
+		moves = append(moves, history.RunMove{Run: r, To: state, Reason: reason})
 	}
 	return sr.Move(ctx, t, moves)
 }
@@ -155,16 +159,16 @@ func (sr *Settler) Retell(ctx context.Context, t *store.Tx, id job.RunID) error 
 		return err
 	}
 	state, reason := policy.Outcome(tallies[id])
-	return sr.Move(ctx, t, []store.RunMove{{Run: run, To: state, Reason: reason}})
+	return sr.Move(ctx, t, []history.RunMove{{Run: run, To: state, Reason: reason}})
 }
 
 // Move moves runs, whose rows or only parts are locked, closes the alerts of
 // those that are right now, and starts what waits for their outcomes.
-func (sr *Settler) Move(ctx context.Context, t *store.Tx, moves []store.RunMove) error {
+func (sr *Settler) Move(ctx context.Context, t *store.Tx, moves []history.RunMove) error {
 	if err := t.MoveRuns(ctx, moves); err != nil {
 		return err
 	}
-	var ended []store.RunMove
+	var ended []history.RunMove
 	var right, over []job.RunID
 	for _, m := range moves {
 		if m.To.Ended() && m.To != m.Run.State {
@@ -190,7 +194,7 @@ func (sr *Settler) SettleOne(ctx context.Context, t *store.Tx, id job.RunID) err
 
 // DeliveryAlert opens or feeds the alert about deliveries of a run that failed
 // or are unknown.
-func (sr *Settler) DeliveryAlert(ctx context.Context, t *store.Tx, s store.Sending, kind job.AlertKind, f *fault.Fault, tried string) error {
+func (sr *Settler) DeliveryAlert(ctx context.Context, t *store.Tx, s sending.Sending, kind job.AlertKind, f *fault.Fault, tried string) error {
 	if s.Rehearsal || s.JobID == nil {
 		return nil // nobody but the one who rehearses would hear of it
 	}
@@ -240,7 +244,7 @@ func delivered(sent, all, open int) string {
 func RefusesCause(destination int64) string { return fmt.Sprintf("refuses:%d", destination) }
 
 // LookFor is what to do about a delivery that is unknown.
-func LookFor(s store.Sending) string {
+func LookFor(s sending.Sending) string {
 	const then = ", then settle the delivery: mark it as sent, or send it again."
 	if s.Name == "" { // a mail
 		return "Ask the recipient" + then

@@ -8,6 +8,8 @@ import (
 	"strings"
 	"time"
 
+	"ironbell/internal/store/db"
+
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/phrase"
@@ -28,7 +30,7 @@ const mailboxCause = "mailbox"
 // Bounces looks into the mailbox when its time has come, and tells how often that is.
 func (u *Upkeep) Bounces(ctx context.Context) (time.Duration, error) {
 	var s deliver.KeptBounces
-	ok, err := u.store.Setting(ctx, store.BounceSetting, &s)
+	ok, err := u.store.Setting(ctx, db.BounceSetting, &s)
 	if err != nil || !ok || s.Host == "" {
 		return 0, err
 	}
@@ -39,12 +41,12 @@ func (u *Upkeep) Bounces(ctx context.Context) (time.Duration, error) {
 	if is, err := u.installation.Is(ctx); err != nil || is.Copy != nil || is.Test != nil {
 		return every, err // it is the original's
 	}
-	if due, err := u.store.TakeTurn(ctx, store.BounceSetting, every); err != nil || !due {
+	if due, err := u.store.TakeTurn(ctx, db.BounceSetting, every); err != nil || !due {
 		return every, err
 	}
 	ctx, stop := context.WithTimeout(ctx, mailboxLimit)
 	defer stop()
-	before, err := u.store.LastTurn(ctx, store.BounceSetting)
+	before, err := u.store.LastTurn(ctx, db.BounceSetting)
 	if err != nil {
 		return every, err
 	}
@@ -57,7 +59,7 @@ func (u *Upkeep) Bounces(ctx context.Context) (time.Duration, error) {
 	ctx, end := node.Ending(ctx)
 	defer end()
 	return every, u.store.Do(ctx, func(t *store.Tx) error {
-		if err := t.NoteTurn(ctx, store.BounceSetting, word); err != nil {
+		if err := t.NoteTurn(ctx, db.BounceSetting, word); err != nil {
 			return err
 		}
 		again := strings.HasPrefix(before.Word, "failed: ")
@@ -110,7 +112,7 @@ func (u *Upkeep) returned(ctx context.Context, raw []byte) (remove bool, err err
 		return deliver.KeepMail, nil
 	}
 	err = u.store.Do(ctx, func(t *store.Tx) error { return u.outcome.Bounced(ctx, t, id, r) })
-	if store.IsMissing(err) {
+	if db.IsMissing(err) {
 		return deliver.KeepMail, nil
 	}
 	return deliver.RemoveMail, err

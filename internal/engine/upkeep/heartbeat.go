@@ -6,15 +6,16 @@ import (
 	"net/http"
 	"time"
 
+	"ironbell/internal/store/db"
+
 	"ironbell/internal/core/job"
 	"ironbell/internal/outgoing"
-	"ironbell/internal/store"
 )
 
 // beat gives the sign of life when its time has come.
 func (u *Upkeep) beat(ctx context.Context) (time.Duration, error) {
 	var s job.Heartbeat
-	ok, err := u.store.Setting(ctx, store.BeatSetting, &s)
+	ok, err := u.store.Setting(ctx, db.BeatSetting, &s)
 	if err != nil || !ok || s.URL == "" {
 		return 0, err
 	}
@@ -29,7 +30,7 @@ func (u *Upkeep) beat(ctx context.Context) (time.Duration, error) {
 	if err != nil || state.Silent {
 		return every, err
 	}
-	if due, err := u.store.TakeTurn(ctx, store.BeatSetting, every); err != nil || !due {
+	if due, err := u.store.TakeTurn(ctx, db.BeatSetting, every); err != nil || !due {
 		return every, err
 	}
 	ctx, stop := context.WithTimeout(ctx, beatLimit)
@@ -39,7 +40,7 @@ func (u *Upkeep) beat(ctx context.Context) (time.Duration, error) {
 		word = "failed: " + err.Error()
 		u.node.Log.Warn("the sign of life did not arrive", "error", err)
 	}
-	return every, u.store.NoteTurn(ctx, store.BeatSetting, word)
+	return every, u.store.NoteTurn(ctx, db.BeatSetting, word)
 }
 
 func (u *Upkeep) signOfLife(ctx context.Context, url string) error {

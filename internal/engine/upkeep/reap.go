@@ -5,6 +5,10 @@ import (
 	"errors"
 	"time"
 
+	"ironbell/internal/store/db"
+	"ironbell/internal/store/queue"
+	"ironbell/internal/store/sending"
+
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/engine/node"
@@ -44,10 +48,10 @@ func (u *Upkeep) reapParts(ctx context.Context) error {
 		if err != nil || n == 0 {
 			return err
 		}
-		entries := make([]*store.Entry, n)
+		entries := make([]*queue.Entry, n)
 		runs := make([]job.RunID, n)
 		for i, c := range lost {
-			entries[i] = &store.Entry{Claim: c, Part: &store.PartMove{State: job.PartWaiting, Reason: "its node stopped, or could not reach the database; another goes on at the task that was interrupted"}}
+			entries[i] = &queue.Entry{Claim: c, Part: &queue.PartMove{State: job.PartWaiting, Reason: "its node stopped, or could not reach the database; another goes on at the task that was interrupted"}}
 			runs[i] = c.RunID
 		}
 		if err := t.WriteEntries(ctx, entries); err != nil {
@@ -76,12 +80,12 @@ func (u *Upkeep) reapDeliveries(ctx context.Context) error {
 			}
 		}
 		for _, s := range safe {
-			if err := t.EndSending(ctx, s, store.Ended{State: "waiting", Answer: "the node that was sending it stopped before it offered it", Untried: true}); err != nil {
+			if err := t.EndSending(ctx, s, sending.Ended{State: "waiting", Answer: "the node that was sending it stopped before it offered it", Untried: true}); err != nil {
 				return err
 			}
 		}
 		if len(safe) > 0 {
-			return t.Tell(ctx, store.Notice{Kind: job.NoticeDeliveries})
+			return t.Tell(ctx, db.Notice{Kind: job.NoticeDeliveries})
 		}
 		return nil
 	})

@@ -4,9 +4,10 @@ import (
 	"context"
 	"time"
 
+	"ironbell/internal/store/operation"
+
 	"ironbell/internal/core/zone"
 	"ironbell/internal/engine/node"
-	"ironbell/internal/store"
 )
 
 // Renew prolongs this node's leases at a third of their length, or sooner when that failed, ends the work on
@@ -47,7 +48,7 @@ func (u *Upkeep) sayAlive(ctx context.Context) {
 	claims, sendings := u.holdings.All()
 	bounded, stop := context.WithTimeout(ctx, u.node.Lease/3)
 	defer stop()
-	finishing, err := u.store.SeeNode(bounded, store.Node{Name: u.node.Name, Version: u.version, Zones: zone.Version(), Parts: len(claims), Deliveries: len(sendings)})
+	finishing, err := u.store.SeeNode(bounded, operation.Node{Name: u.node.Name, Version: u.version, Zones: zone.Version(), Parts: len(claims), Deliveries: len(sendings)})
 	if err != nil {
 		if ctx.Err() == nil {
 			u.node.Log.Warn("could not say that this node lives", "error", err)

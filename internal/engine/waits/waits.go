@@ -12,6 +12,9 @@ import (
 	"slices"
 	"strings"
 
+	"ironbell/internal/store/history"
+	"ironbell/internal/store/rings"
+
 	"ironbell/internal/engine/node"
 	"ironbell/internal/timetable"
 
@@ -61,7 +64,7 @@ func (ws *Waits) Raise(ctx context.Context, t *store.Tx, ev job.Event, by *int64
 		if ev.Subject != "" {
 			what += " about " + ev.Subject
 		}
-		id, err := ws.happen(ctx, t, w, store.Happened{Place: w.Place, Nominal: ev.Time, What: what}.WithFacts(facts))
+		id, err := ws.happen(ctx, t, w, rings.Happened{Place: w.Place, Nominal: ev.Time, What: what}.WithFacts(facts))
 		if err != nil {
 			return nil, fresh, err
 		}
@@ -78,8 +81,8 @@ func (ws *Waits) Raise(ctx context.Context, t *store.Tx, ev job.Event, by *int64
 // Ended starts what waits for the outcomes of runs that have ended. Each
 // waits for an outcome of a run once, however often it is revised. Rehearsals
 // start nothing.
-func (ws *Waits) Ended(ctx context.Context, t *store.Tx, ended []store.RunMove) error {
-	ended = slices.DeleteFunc(ended, func(m store.RunMove) bool { return m.Run.Rehearsal })
+func (ws *Waits) Ended(ctx context.Context, t *store.Tx, ended []history.RunMove) error {
+	ended = slices.DeleteFunc(ended, func(m history.RunMove) bool { return m.Run.Rehearsal })
 	jobs := make([]int64, len(ended))
 	for i, m := range ended {
 		jobs[i] = m.Run.JobID
@@ -110,7 +113,7 @@ func (ws *Waits) Ended(ctx context.Context, t *store.Tx, ended []store.RunMove) 
 			if by[i] != run.JobID || heard || !event.Matches(c, event.Happening{Run: &run}) {
 				continue
 			}
-			if _, err := ws.happen(ctx, t, w, store.Happened{Place: w.Place, Nominal: run.Nominal, What: fmt.Sprintf("%s is %s (run %s)", run.Job, run.State, run.ID)}); err != nil {
+			if _, err := ws.happen(ctx, t, w, rings.Happened{Place: w.Place, Nominal: run.Nominal, What: fmt.Sprintf("%s is %s (run %s)", run.Job, run.State, run.ID)}); err != nil {
 				return err
 			}
 		}
@@ -121,7 +124,7 @@ func (ws *Waits) Ended(ctx context.Context, t *store.Tx, ended []store.RunMove) 
 // happen notes that a condition of a trigger has come about. When that completes
 // what the trigger waits for, the runs that its rule rang begin, or, without a rule, a
 // run is made. It gives the first of them.
-func (ws *Waits) happen(ctx context.Context, t *store.Tx, w store.Waiter, h store.Happened) (job.RunID, error) {
+func (ws *Waits) happen(ctx context.Context, t *store.Tx, w rings.Waiter, h rings.Happened) (job.RunID, error) {
 	wait := w.Waits.V.WithDefaults()
 	h.TriggerID, h.At = w.TriggerID, ws.node.Now()
 	var err error

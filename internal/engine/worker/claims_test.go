@@ -6,6 +6,8 @@ import (
 	"testing"
 	"time"
 
+	"ironbell/internal/store/queue"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -52,7 +54,7 @@ func TestAClaimInDoubtTakesNothingFromAnother(t *testing.T) {
 	e := o.Engine(nil, func(p *engine.Options) { p.Node = "quay" })
 	o.Save(e, "Change", job.Definition{Tasks: []job.Task{enginetest.Effect("one", "ok")}})
 	run := o.Ring(e, "Change", service.Ask{})
-	e.Worker.Doubt(o.Ctx, []store.Claim{{RunID: run.ID, Part: 1, LeaseNo: 1}})
+	e.Worker.Doubt(o.Ctx, []queue.Claim{{RunID: run.ID, Part: 1, LeaseNo: 1}})
 	assert.Equal(t, "waiting", o.Text(`SELECT state FROM parts WHERE run_id = $1`, run.ID), "it was not claimed at all")
 	claims, _, err := o.Store.ClaimParts(o.Ctx, "pier", time.Hour, 10, e.Worker.FirstTasks)
 	require.NoError(t, err)
@@ -79,7 +81,7 @@ func TestAClaimInDoubtTakesNothingFromAnother(t *testing.T) {
 	done := make(chan bool)
 	go func() {
 		defer close(done)
-		e.Worker.Doubt(o.Ctx, []store.Claim{{RunID: late.ID, Part: 1, LeaseNo: 1}})
+		e.Worker.Doubt(o.Ctx, []queue.Claim{{RunID: late.ID, Part: 1, LeaseNo: 1}})
 	}()
 	o.Until("it waits", func() bool { return o.Number(`SELECT count(*) FROM pg_locks WHERE NOT granted`) > 0 })
 	require.NoError(t, tx.Commit())

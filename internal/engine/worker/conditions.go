@@ -8,6 +8,9 @@ import (
 	"strings"
 	"time"
 
+	"ironbell/internal/store/db"
+	"ironbell/internal/store/queue"
+
 	"ironbell/internal/core/expr"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
@@ -20,10 +23,10 @@ import (
 
 // tryAgain gives the part back so that tasks whose result was blank or unusual
 // are tried again.
-func (p *performance) tryAgain(ctx context.Context, tasks []string, wait time.Duration, over []store.TaskEnd, logs []job.LogLine) error {
+func (p *performance) tryAgain(ctx context.Context, tasks []string, wait time.Duration, over []queue.TaskEnd, logs []job.LogLine) error {
 	err := p.w.store.Do(ctx, func(t *store.Tx) error { return t.RetryTasks(ctx, p.c, tasks) })
 	if err == nil {
-		p.last = &outcome.Entry{Entry: store.Entry{Claim: p.c, Ends: over, Logs: logs, Part: &store.PartMove{State: job.PartWaiting, Reason: p.held, Wait: wait}}}
+		p.last = &outcome.Entry{Entry: queue.Entry{Claim: p.c, Ends: over, Logs: logs, Part: &queue.PartMove{State: job.PartWaiting, Reason: p.held, Wait: wait}}}
 	}
 	return err
 }
@@ -51,10 +54,10 @@ func (p *performance) broken(t job.Task, err error) error {
 	if !errors.As(err, &f) {
 		return err
 	}
-	end := store.TaskEnd{Attempt: job.Attempt{Part: p.c.Part, Task: t.Name, State: job.AttemptOver, Note: f.Error()}}
+	end := queue.TaskEnd{Attempt: job.Attempt{Part: p.c.Part, Task: t.Name, State: job.AttemptOver, Note: f.Error()}}
 	p.failed = &settle.Failure{Task: t.Name, Fault: f, Tried: 1, Reason: "lasting: trying again would fail the same way"}
 	p.drain()
-	p.finish(&outcome.Entry{Entry: store.Entry{Claim: p.c, Ends: []store.TaskEnd{end}}})
+	p.finish(&outcome.Entry{Entry: queue.Entry{Claim: p.c, Ends: []queue.TaskEnd{end}}})
 	return nil
 }
 
@@ -124,7 +127,7 @@ func (p *performance) unknownValues(ctx context.Context) (*fault.Fault, error) {
 			continue
 		}
 		r, err := p.base.Report(ctx, t.Report.Report)
-		if store.IsMissing(err) {
+		if db.IsMissing(err) {
 			continue // the task says so
 		}
 		if err != nil {

@@ -10,6 +10,9 @@ import (
 	"slices"
 	"time"
 
+	"ironbell/internal/store/db"
+	"ironbell/internal/store/queue"
+
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/engine/lease"
@@ -20,7 +23,7 @@ import (
 
 // claimed is a claimed part with what its work needs.
 type claimed struct {
-	store.Claim
+	queue.Claim
 	ctx    context.Context //nolint:containedctx // it lives as long as the claim
 	cancel context.CancelCauseFunc
 }
@@ -33,7 +36,7 @@ func (w *Worker) part(stopping context.Context, c claimed) {
 	let := func(err error) {
 		w.holdings.Release(c.Claim)
 		c.cancel(nil)
-		if err != nil && !errors.Is(err, store.ErrStale) {
+		if err != nil && !errors.Is(err, db.ErrStale) {
 			log.Error("could not write the end of a part; its lease will run out", "error", err)
 		}
 	}
@@ -44,7 +47,7 @@ func (w *Worker) part(stopping context.Context, c claimed) {
 	last, err := w.performed(ctx, stopping, c.Claim, log)
 	switch cause := context.Cause(ctx); { //nolint:contextcheck // it lives on for a while after the word to stop
 	case err == nil:
-	case errors.Is(err, store.ErrStale), errors.Is(cause, lease.ErrLost), errors.Is(cause, lease.ErrCancelled):
+	case errors.Is(err, db.ErrStale), errors.Is(cause, lease.ErrLost), errors.Is(cause, lease.ErrCancelled):
 		log.Warn("this node has the work no more", "part", c.Part, "cause", cause)
 		last = nil
 	case ctx.Err() != nil:
@@ -65,10 +68,10 @@ func (w *Worker) part(stopping context.Context, c claimed) {
 
 // handBack gives a part back to the other nodes, with the tasks of it that did not
 // come to their end and changed nothing outside: they begin anew.
-func (w *Worker) handBack(c store.Claim, undone []string, tries map[string]int) *outcome.Entry {
-	en := &outcome.Entry{Entry: store.Entry{Claim: c, Part: &store.PartMove{State: job.PartWaiting, Reason: "node " + w.node.Name + " stopped and handed its work back"}}}
+func (w *Worker) handBack(c queue.Claim, undone []string, tries map[string]int) *outcome.Entry {
+	en := &outcome.Entry{Entry: queue.Entry{Claim: c, Part: &queue.PartMove{State: job.PartWaiting, Reason: "node " + w.node.Name + " stopped and handed its work back"}}}
 	for _, name := range undone {
-		en.Ends = append(en.Ends, store.TaskEnd{Again: true, Attempt: job.Attempt{Part: c.Part, Task: name, Try: tries[name], State: job.AttemptLost, Note: "its node was told to stop; the next try begins anew"}})
+		en.Ends = append(en.Ends, queue.TaskEnd{Again: true, Attempt: job.Attempt{Part: c.Part, Task: name, Try: tries[name], State: job.AttemptLost, Note: "its node was told to stop; the next try begins anew"}})
 	}
 	return en
 }
@@ -76,16 +79,16 @@ func (w *Worker) handBack(c store.Claim, undone []string, tries map[string]int) 
 // Doubt gives back the parts of which nobody knows whether they were claimed, since the
 // answer was lost: nothing of them began. The node claims nothing meanwhile, and what the
 // records have of another node is left alone, whatever its lease is called.
-func (w *Worker) Doubt(ctx context.Context, claims []store.Claim) {
+func (w *Worker) Doubt(ctx context.Context, claims []queue.Claim) {
 	for end := time.Now().Add(w.node.Lease); len(claims) > 0 && time.Now().Before(end); {
 		err := w.giveBackClaims(ctx, claims)
-		if err == nil || store.Refused(err) || !node.Sleep(ctx, nil, outcome.WritePause) {
+		if err == nil || db.Refused(err) || !node.Sleep(ctx, nil, outcome.WritePause) {
 			return
 		}
 	}
 }
 
-func (w *Worker) giveBackClaims(ctx context.Context, claims []store.Claim) error {
+func (w *Worker) giveBackClaims(ctx context.Context, claims []queue.Claim) error {
 	ctx, stop := node.Ending(ctx)
 	defer stop()
 	return w.store.Do(ctx, func(t *store.Tx) error {
@@ -93,7 +96,7 @@ func (w *Worker) giveBackClaims(ctx context.Context, claims []store.Claim) error
 		if err != nil || len(mine) == 0 {
 			return err
 		}
-		entries, runs := make([]*store.Entry, len(mine)), make([]job.RunID, len(mine))
+		entries, runs := make([]*queue.Entry, len(mine)), make([]job.RunID, len(mine))
 		for i, c := range mine {
 			en := w.handBack(c, slices.Sorted(maps.Keys(c.Begun)), c.Begun)
 			en.Part.Reason = "the database did not say whether node " + w.node.Name + " had it, which gave it back"
@@ -107,7 +110,7 @@ func (w *Worker) giveBackClaims(ctx context.Context, claims []store.Claim) error
 }
 
 // performed carries out a part; when that breaks, the part has failed.
-func (w *Worker) performed(ctx, stopping context.Context, c store.Claim, log *slog.Logger) (last *outcome.Entry, err error) {
+func (w *Worker) performed(ctx, stopping context.Context, c queue.Claim, log *slog.Logger) (last *outcome.Entry, err error) {
 	defer func() {
 		if broken := recover(); broken != nil {
 			log.Error("a task broke", "panic", broken, "stack", string(debug.Stack()))

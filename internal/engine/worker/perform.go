@@ -8,6 +8,8 @@ import (
 	"slices"
 	"time"
 
+	"ironbell/internal/store/queue"
+
 	"ironbell/internal/core/chain"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
@@ -15,7 +17,6 @@ import (
 	"ironbell/internal/engine/lease"
 	"ironbell/internal/engine/outcome"
 	"ironbell/internal/engine/settle"
-	"ironbell/internal/store"
 	"ironbell/internal/task"
 )
 
@@ -23,13 +24,13 @@ import (
 // task works in a goroutine of its own. All else happens in one goroutine.
 type performance struct {
 	w     *Worker
-	c     store.Claim
+	c     queue.Claim
 	plan  *plan
 	base  task.Work
 	since time.Time // from when its retries are reckoned: when it was due, or made for an earlier date
 
 	ended    chain.Ended
-	ends     map[string]store.TaskEnd
+	ends     map[string]queue.TaskEnd
 	files    map[string][]job.Artifact
 	failures map[string]int
 	blanks   map[string]int
@@ -52,7 +53,7 @@ type performance struct {
 // about having lost the part; what goes wrong in a task becomes the outcome of the part.
 // Once stopping has ended no task begins; the part is given back when those that work
 // have ended, or when ctx ends.
-func (w *Worker) perform(ctx, stopping context.Context, c store.Claim) (*outcome.Entry, error) {
+func (w *Worker) perform(ctx, stopping context.Context, c queue.Claim) (*outcome.Entry, error) {
 	p, err := w.prepareWork(ctx, c)
 	var unfit *fault.Fault
 	if errors.As(err, &unfit) {
@@ -88,20 +89,20 @@ func (p *performance) undivided(ctx context.Context, err error) (*outcome.Entry,
 	var f *fault.Fault
 	switch {
 	case errors.Is(err, task.ErrNoParts):
-		return &outcome.Entry{Entry: store.Entry{Claim: p.c, Part: &store.PartMove{State: job.PartBlank, Reason: err.Error()}, Logs: []job.LogLine{{Text: err.Error()}}}}, nil
+		return &outcome.Entry{Entry: queue.Entry{Claim: p.c, Part: &queue.PartMove{State: job.PartBlank, Reason: err.Error()}, Logs: []job.LogLine{{Text: err.Error()}}}}, nil
 	case !errors.As(err, &f):
 		return nil, err
 	}
 	if q := p.plan.Split.Query; q != nil && f.Scope == fault.Source {
 		if label, restErr := p.rests(ctx, job.Task{Query: &job.QueryTask{Source: q.Source}}, f); restErr != nil || label != "" {
 			reason := fmt.Sprintf("waits for source %s: %s", q.Source, f)
-			return &outcome.Entry{Entry: store.Entry{Claim: p.c, Part: &store.PartMove{State: job.PartWaiting, Reason: reason}, Logs: []job.LogLine{{Level: "warn", Text: reason}}}}, restErr
+			return &outcome.Entry{Entry: queue.Entry{Claim: p.c, Part: &queue.PartMove{State: job.PartWaiting, Reason: reason}, Logs: []job.LogLine{{Level: "warn", Text: reason}}}}, restErr
 		}
 	}
 	again := policy.AfterFault(p.plan.Retry, int(p.c.LeaseNo), f, p.since, p.w.node.Now().In(p.since.Location()))
 	if again.Retry {
-		return &outcome.Entry{Entry: store.Entry{
-			Claim: p.c, Part: &store.PartMove{State: job.PartWaiting, Wait: again.Wait, Reason: fmt.Sprintf("waits to be divided again: %s", f)}, Logs: []job.LogLine{{Level: "warn", Text: f.Error() + "; " + again.Reason}},
+		return &outcome.Entry{Entry: queue.Entry{
+			Claim: p.c, Part: &queue.PartMove{State: job.PartWaiting, Wait: again.Wait, Reason: fmt.Sprintf("waits to be divided again: %s", f)}, Logs: []job.LogLine{{Level: "warn", Text: f.Error() + "; " + again.Reason}},
 		}}, nil
 	}
 	last := outcome.FailedPart(p.c, f)
@@ -162,11 +163,11 @@ func (p *performance) next(ctx context.Context) (bool, error) {
 		}
 		return false, errStopped
 	}
-	over := []store.TaskEnd{}
+	over := []queue.TaskEnd{}
 	var logs []job.LogLine
 	var begin []job.Task
 	pass := func(t job.Task, why string) {
-		end := store.TaskEnd{Attempt: job.Attempt{Part: p.c.Part, Task: t.Name, State: job.AttemptOver, Note: why}}
+		end := queue.TaskEnd{Attempt: job.Attempt{Part: p.c.Part, Task: t.Name, State: job.AttemptOver, Note: why}}
 		over = append(over, end)
 		logs = append(logs, job.LogLine{Task: t.Name, Text: "passed over: " + why})
 		p.ended[t.Name], p.ends[t.Name] = end.State, end
@@ -226,7 +227,7 @@ func (p *performance) next(ctx context.Context) (bool, error) {
 		return false, p.tryAgain(ctx, retry, wait, over, logs)
 	}
 	if len(over) > 0 || len(begin) > 0 {
-		en := &outcome.Entry{Entry: store.Entry{Claim: p.c, Ends: over, Logs: logs}}
+		en := &outcome.Entry{Entry: queue.Entry{Claim: p.c, Ends: over, Logs: logs}}
 		for _, t := range begin {
 			en.Begin = append(en.Begin, t.Name)
 		}

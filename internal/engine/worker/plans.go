@@ -4,10 +4,13 @@ import (
 	"context"
 	"slices"
 
+	"ironbell/internal/store/db"
+	"ironbell/internal/store/queue"
+	"ironbell/internal/store/records"
+
 	"ironbell/internal/core/chain"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
-	"ironbell/internal/store"
 	"ironbell/internal/task"
 )
 
@@ -24,7 +27,7 @@ const maxPlans = 5000
 
 // planOf gives a version of a job. Versions never change, so they are kept.
 func (w *Worker) planOf(ctx context.Context, jobID int64, n int) (*plan, error) {
-	key := store.Version{JobID: jobID, Version: n}
+	key := records.Version{JobID: jobID, Version: n}
 	w.mu.Lock()
 	p, ok := w.plans[key]
 	w.mu.Unlock()
@@ -39,7 +42,7 @@ func (w *Worker) planOf(ctx context.Context, jobID int64, n int) (*plan, error) 
 }
 
 // planned reads a version of a job and keeps it.
-func (w *Worker) planned(key store.Version, def job.Definition) (*plan, error) {
+func (w *Worker) planned(key records.Version, def job.Definition) (*plan, error) {
 	p := &plan{Definition: def.WithDefaults()}
 	wrong := fault.Invalid{What: "the tasks of the job"}
 	p.chain = chain.Read(p.Tasks, &wrong)
@@ -64,25 +67,25 @@ func (w *Worker) planned(key store.Version, def job.Definition) (*plan, error) {
 
 // FirstTasks names the tasks that claimed parts begin with. A job that cannot be
 // read is told of when its part is worked on.
-func (w *Worker) FirstTasks(ctx context.Context, t *store.Tx, claims []store.Claim) ([][]string, error) {
+func (w *Worker) FirstTasks(ctx context.Context, b db.Base, claims []queue.Claim) ([][]string, error) {
 	begin := make([][]string, len(claims))
 	plans := make([]*plan, len(claims))
-	var unread []store.Version
+	var unread []records.Version
 	w.mu.Lock()
 	for i, c := range claims {
-		key := store.Version{JobID: c.JobID, Version: c.JobVersion}
+		key := records.Version{JobID: c.JobID, Version: c.JobVersion}
 		if plans[i] = w.plans[key]; plans[i] == nil {
 			unread = append(unread, key)
 		}
 	}
 	w.mu.Unlock()
 	if len(unread) > 0 {
-		found, err := t.JobsAt(ctx, unread)
+		found, err := records.In(b).JobsAt(ctx, unread)
 		if err != nil {
 			return nil, err
 		}
 		for i, c := range claims {
-			key := store.Version{JobID: c.JobID, Version: c.JobVersion}
+			key := records.Version{JobID: c.JobID, Version: c.JobVersion}
 			if def, ok := found[key]; ok && plans[i] == nil {
 				plans[i], _ = w.planned(key, def) // told of when it is worked on
 			}

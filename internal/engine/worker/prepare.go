@@ -6,6 +6,10 @@ import (
 	"strings"
 	"sync"
 
+	"ironbell/internal/store/db"
+	"ironbell/internal/store/queue"
+	"ironbell/internal/store/sending"
+
 	"ironbell/internal/core/chain"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
@@ -18,10 +22,10 @@ import (
 
 // prepareWork reads what a part's work needs. A *fault.Fault says that the part
 // cannot be worked on.
-func (w *Worker) prepareWork(ctx context.Context, c store.Claim) (*performance, error) {
+func (w *Worker) prepareWork(ctx context.Context, c queue.Claim) (*performance, error) {
 	pl, err := w.planOf(ctx, c.JobID, c.JobVersion)
 	var wrong *fault.Invalid
-	if store.IsMissing(err) || errors.As(err, &wrong) {
+	if db.IsMissing(err) || errors.As(err, &wrong) {
 		return nil, fault.Wrap(err, fault.Lasting, fault.Task, "read the job", "Save the job again, then ring it.")
 	}
 	if err != nil {
@@ -37,7 +41,7 @@ func (w *Worker) prepareWork(ctx context.Context, c store.Claim) (*performance, 
 		}
 	}
 	p := &performance{
-		w: w, c: c, plan: pl, ended: chain.Ended{}, ends: map[string]store.TaskEnd{}, files: map[string][]job.Artifact{},
+		w: w, c: c, plan: pl, ended: chain.Ended{}, ends: map[string]queue.TaskEnd{}, files: map[string][]job.Artifact{},
 		failures: map[string]int{}, blanks: map[string]int{}, working: map[string]bool{}, waits: map[string]bool{}, results: make(chan done, len(pl.Tasks)),
 		undone: map[string]int{},
 		base: task.Work{
@@ -50,7 +54,7 @@ func (w *Worker) prepareWork(ctx context.Context, c store.Claim) (*performance, 
 		return task.ParametersOf(ctx, pl.Definition, p.base.Report)
 	}
 	if !c.Alone {
-		p.base.Siblings = func(ctx context.Context) ([]store.Sibling, error) { return w.store.Siblings(ctx, c.RunID) }
+		p.base.Siblings = func(ctx context.Context) ([]sending.Sibling, error) { return w.store.Siblings(ctx, c.RunID) }
 	}
 	p.since = c.Due
 	if c.MadeAt.After(c.Due) {
@@ -82,7 +86,7 @@ func (w *Worker) prepareWork(ctx context.Context, c store.Claim) (*performance, 
 }
 
 // reportsOf finds reports in the versions that a run takes, each asked for once.
-func (w *Worker) reportsOf(c store.Claim) task.FindReport {
+func (w *Worker) reportsOf(c queue.Claim) task.FindReport {
 	var mu sync.Mutex
 	found := map[string]job.Report{}
 	return func(ctx context.Context, name string) (job.Report, error) {
@@ -101,7 +105,7 @@ func (w *Worker) reportsOf(c store.Claim) task.FindReport {
 
 // takeUp goes on where the part's last holder stopped.
 func (p *performance) takeUp(ctx context.Context) error {
-	var s store.Stand
+	var s queue.Stand
 	err := p.w.store.Do(ctx, func(t *store.Tx) (err error) {
 		s, err = t.TakeUp(ctx, p.c, func(name string) bool {
 			t := p.task(name)

@@ -4,9 +4,10 @@ import (
 	"context"
 	"time"
 
+	"ironbell/internal/store/queue"
+
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
-	"ironbell/internal/store"
 )
 
 // needs is the label of what a fault of a task is about, when that may have failed as
@@ -14,7 +15,7 @@ import (
 func needs(t job.Task, f *fault.Fault, report job.Report) string {
 	switch {
 	case f.Scope == fault.Store:
-		return store.StoreLabel
+		return queue.StoreLabel
 	case f.Scope != fault.Source:
 		return ""
 	case t.Query != nil:

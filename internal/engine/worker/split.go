@@ -4,6 +4,8 @@ import (
 	"context"
 	"fmt"
 
+	"ironbell/internal/store/sending"
+
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/phrase"
 	"ironbell/internal/store"
@@ -34,7 +36,7 @@ func (p *performance) split(ctx context.Context) error {
 	}
 	p.c.Name, p.c.Own.V, p.c.Alone = rows[0].Name, rows[0].Given, false
 	run := p.c.RunID
-	p.base.Siblings = func(ctx context.Context) ([]store.Sibling, error) { return p.w.store.Siblings(ctx, run) }
+	p.base.Siblings = func(ctx context.Context) ([]sending.Sibling, error) { return p.w.store.Siblings(ctx, run) }
 	p.own()
 	return nil
 }

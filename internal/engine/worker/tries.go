@@ -8,6 +8,9 @@ import (
 	"strings"
 	"time"
 
+	"ironbell/internal/store/queue"
+	"ironbell/internal/store/sending"
+
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/policy"
@@ -15,7 +18,6 @@ import (
 	"ironbell/internal/engine/node"
 	"ironbell/internal/engine/outcome"
 	"ironbell/internal/engine/settle"
-	"ironbell/internal/store"
 	"ironbell/internal/task"
 )
 
@@ -58,10 +60,10 @@ func (p *performance) hear(ctx context.Context, d done) error {
 		return p.waitFor(ctx, d, f, label)
 	}
 	again := policy.AfterFault(p.plan.Retry, p.failures[name]+1, f, p.since, p.w.node.Now().In(p.since.Location()))
-	end := store.TaskEnd{Again: again.Retry, Attempt: job.Attempt{Part: p.c.Part, Task: name, Try: d.try, State: job.AttemptFailed, Note: f.Error(), Class: string(f.Class), Advice: f.Advice}}
+	end := queue.TaskEnd{Again: again.Retry, Attempt: job.Attempt{Part: p.c.Part, Task: name, Try: d.try, State: job.AttemptFailed, Note: f.Error(), Class: string(f.Class), Advice: f.Advice}}
 	p.w.node.Log.Warn("a task failed", "run", p.c.RunID.String(), "job", p.c.Job, "task", name, "try", d.try, "class", f.Class, "error", f, "took", d.took.Round(time.Millisecond))
 	p.failures[name]++
-	en := &outcome.Entry{Entry: store.Entry{Claim: p.c, Ends: []store.TaskEnd{end}, Logs: []job.LogLine{{Task: name, Level: "error", Text: fmt.Sprintf("try %d failed, %s: %s", d.try, f.Class, f)}}}}
+	en := &outcome.Entry{Entry: queue.Entry{Claim: p.c, Ends: []queue.TaskEnd{end}, Logs: []job.LogLine{{Task: name, Level: "error", Text: fmt.Sprintf("try %d failed, %s: %s", d.try, f.Class, f)}}}}
 	switch {
 	case again.Retry:
 		again.Reason = fmt.Sprintf("task %s: %s", name, again.Reason)
@@ -90,12 +92,12 @@ func (p *performance) hear(ctx context.Context, d done) error {
 // the job's: nothing was wrong with it.
 func (p *performance) waitFor(ctx context.Context, d done, f *fault.Fault, label string) error {
 	what := "source " + strings.TrimPrefix(label, "source:")
-	if label == store.StoreLabel {
+	if label == queue.StoreLabel {
 		what = "the store of artifacts"
 	}
 	reason := fmt.Sprintf("waits for %s: %s", what, f)
-	end := store.TaskEnd{Again: true, Attempt: job.Attempt{Part: p.c.Part, Task: d.task.Name, Try: d.try, State: job.AttemptLost, Note: f.Error(), Class: string(f.Class), Advice: f.Advice}}
-	en := &outcome.Entry{Entry: store.Entry{Claim: p.c, Ends: []store.TaskEnd{end}, Logs: []job.LogLine{{Task: d.task.Name, Level: "warn", Text: reason}}}}
+	end := queue.TaskEnd{Again: true, Attempt: job.Attempt{Part: p.c.Part, Task: d.task.Name, Try: d.try, State: job.AttemptLost, Note: f.Error(), Class: string(f.Class), Advice: f.Advice}}
+	en := &outcome.Entry{Entry: queue.Entry{Claim: p.c, Ends: []queue.TaskEnd{end}, Logs: []job.LogLine{{Task: d.task.Name, Level: "warn", Text: reason}}}}
 	p.again = append(p.again, policy.Again{Retry: true, Reason: reason})
 	p.waits[d.task.Name] = true
 	if len(p.working) == 0 && !p.moves() {
@@ -124,13 +126,13 @@ func (p *performance) succeeded(ctx context.Context, d done) error {
 		ctx = kept
 	}
 	name, res := d.task.Name, d.res
-	end := store.TaskEnd{Totals: res.Totals, Files: res.Files, Attempt: job.Attempt{Part: p.c.Part, Task: name, Try: d.try, State: job.AttemptDone, Note: res.Note}}
+	end := queue.TaskEnd{Totals: res.Totals, Files: res.Files, Attempt: job.Attempt{Part: p.c.Part, Task: name, Try: d.try, State: job.AttemptDone, Note: res.Note}}
 	text := res.Note
 	if res.Counted {
 		end.Rows = &res.Rows
 		text = fmt.Sprintf("%d rows; %s", res.Rows, res.Note)
 	}
-	en := &outcome.Entry{Entry: store.Entry{Claim: p.c}}
+	en := &outcome.Entry{Entry: queue.Entry{Claim: p.c}}
 	switch {
 	case res.Over != "":
 		end.State, end.Note, text = job.AttemptOver, res.Over, "passed over: "+res.Over
@@ -153,7 +155,7 @@ func (p *performance) succeeded(ctx context.Context, d done) error {
 	}
 	p.acted = p.acted || !d.task.Kind.Makes() && end.State == job.AttemptDone
 	p.ended[name], p.ends[name], p.files[name] = end.State, end, res.Files
-	en.Ends = []store.TaskEnd{end}
+	en.Ends = []queue.TaskEnd{end}
 	if text != "" {
 		en.Logs = []job.LogLine{{Task: name, Text: text}}
 	}
@@ -174,16 +176,16 @@ func patienceOf(d job.Definition) job.Retry {
 }
 
 // messages are what a task gives to be handed over, with how that is tried.
-func (p *performance) messages(name string, made []task.Message) []store.NewMessage {
+func (p *performance) messages(name string, made []task.Message) []sending.NewMessage {
 	run := p.c.RunID
 	giveUp := p.w.node.Now().Add(time.Duration(p.plan.GiveUpAfter))
 	if until, ok := policy.RetryEnd(p.plan.Retry, p.since); ok && until.Before(giveUp) {
 		giveUp = until
 	}
-	out := make([]store.NewMessage, 0, len(made))
+	out := make([]sending.NewMessage, 0, len(made))
 	for _, m := range made {
 		m.RunID, m.Part, m.Task = &run, p.c.Part, name
-		out = append(out, store.NewMessage{
+		out = append(out, sending.NewMessage{
 			Message: m.Message, JobID: &p.c.JobID, To: m.To, Retry: patienceOf(p.plan.Definition), GiveUpAt: &giveUp, IfUnknown: p.plan.IfUnknown, Rehearsal: p.c.Rehearsal,
 		})
 	}
@@ -191,7 +193,7 @@ func (p *performance) messages(name string, made []task.Message) []store.NewMess
 }
 
 // end ends the part outside of a task.
-func (p *performance) end() { p.finish(&outcome.Entry{Entry: store.Entry{Claim: p.c}}) }
+func (p *performance) end() { p.finish(&outcome.Entry{Entry: queue.Entry{Claim: p.c}}) }
 
 // finish adds the end of the part, or its return for another try, to an entry,
 // which is the last one.
@@ -214,20 +216,20 @@ func (p *performance) finish(en *outcome.Entry) {
 		for _, also := range p.failed.Also {
 			reason += "; " + also
 		}
-		en.Part = &store.PartMove{State: job.PartFailed, Reason: reason}
+		en.Part = &queue.PartMove{State: job.PartFailed, Reason: reason}
 		en.Failed = p.failed
 		return
 	}
 	if len(p.again) > 0 {
 		first := slices.MinFunc(p.again, func(a, b policy.Again) int { return int(a.Wait - b.Wait) })
-		en.Part = &store.PartMove{State: job.PartWaiting, Reason: first.Reason, Wait: first.Wait}
+		en.Part = &queue.PartMove{State: job.PartWaiting, Reason: first.Reason, Wait: first.Wait}
 		return
 	}
 	state, reason := p.plan.chain.Outcome(p.ended)
 	if p.held != "" && !p.acted && state != job.PartPartly {
 		state, reason = job.PartBlank, p.held
 	}
-	en.Part = &store.PartMove{State: state, Reason: reason}
+	en.Part = &queue.PartMove{State: state, Reason: reason}
 	p.tell(en)
 }
 

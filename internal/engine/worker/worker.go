@@ -10,6 +10,8 @@ import (
 	"sync"
 	"time"
 
+	"ironbell/internal/store/records"
+
 	"ironbell/internal/artifact"
 	"ironbell/internal/core/job"
 	"ironbell/internal/engine/crash"
@@ -44,7 +46,7 @@ type Worker struct {
 	desk         desk
 
 	mu    sync.Mutex // guards the plans
-	plans map[store.Version]*plan
+	plans map[records.Version]*plan
 }
 
 // Needs are what a worker works with.
@@ -69,7 +71,7 @@ func New(n Needs) *Worker {
 	return &Worker{
 		node: n.Node, store: n.Store, times: n.Times, files: n.Files, sources: n.Sources, holdings: n.Holdings, kinds: n.Kinds,
 		installation: n.Installation, runs: n.Runs, settle: n.Settle, outcome: n.Outcome, rests: n.Rests, workers: n.Workers,
-		plans: map[store.Version]*plan{},
+		plans: map[records.Version]*plan{},
 	}
 }
 

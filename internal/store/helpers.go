@@ -1,4 +1,0 @@
-package store
-
-// maxLine bounds a text that is kept, in bytes.
-const maxLine = 4_000

@@ -1,0 +1,50 @@
+package operation
+
+import (
+	"context"
+
+	"ironbell/internal/core/job"
+	"ironbell/internal/store/db"
+)
+
+// KeepingSetting is the setting of how long is kept what belongs to no single job.
+const KeepingSetting = "keeping"
+
+// Keeping says how long is kept what belongs to no single job.
+func (q Q) Keeping(ctx context.Context) (job.KeepingSettings, error) {
+	var k job.KeepingSettings
+	_, err := q.Setting(ctx, KeepingSetting, &k)
+	return k.WithDefaults(), err
+}
+
+// sweepRounds bounds the batches of one sweep; what is left goes at the next one.
+const sweepRounds = 40
+
+// SweepOld removes closed alerts with the mails about them, the record of changes,
+// links, events and consents that have been kept long enough, batch by batch.
+func (q Q) SweepOld(ctx context.Context, k job.KeepingSettings) error {
+	for _, sweep := range []struct {
+		what, remove string
+		days         int
+	}{
+		{"alerts", `WITH old AS (SELECT id FROM alerts WHERE state = 'closed' AND closed_at < bell_now() - make_interval(days => $1) ORDER BY closed_at LIMIT $2),
+			d AS (DELETE FROM deliveries WHERE alert_id IN (SELECT id FROM old)), m AS (DELETE FROM messages WHERE alert_id IN (SELECT id FROM old))
+			DELETE FROM alerts WHERE id IN (SELECT id FROM old)`, k.Alerts},
+		{"the record of changes", `DELETE FROM audit WHERE id IN (SELECT id FROM audit WHERE at < bell_now() - make_interval(days => $1) ORDER BY at LIMIT $2)`, k.Audit},
+		{"links", `DELETE FROM links WHERE id IN (SELECT id FROM links WHERE ends_at < bell_now() - make_interval(days => $1) ORDER BY ends_at LIMIT $2)`, k.Links},
+		{"events", `DELETE FROM events WHERE id IN (SELECT id FROM events WHERE received_at < bell_now() - make_interval(days => $1) ORDER BY received_at LIMIT $2)`, k.Events},
+		// A consent is a change like others: the record of it is kept as long as they are.
+		{"consents", `DELETE FROM consents WHERE id IN (SELECT id FROM consents WHERE given_at < bell_now() - make_interval(days => $1) AND (until IS NULL OR until < bell_now()) ORDER BY given_at LIMIT $2)`, k.Audit},
+	} {
+		for range sweepRounds {
+			res, err := q.Ext.ExecContext(ctx, sweep.remove, sweep.days, sweepBatch)
+			if err != nil {
+				return db.Wrap(err, "remove old "+sweep.what)
+			}
+			if n, err := res.RowsAffected(); err != nil || n < sweepBatch {
+				break
+			}
+		}
+	}
+	return nil
+}

@@ -1,0 +1,207 @@
+package people
+
+import (
+	"context"
+	"fmt"
+	"regexp"
+	"strings"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+
+	"ironbell/internal/core/job"
+	"ironbell/internal/store/db"
+)
+
+type groupRow struct {
+	job.Group
+	Members db.Document[[]string] `db:"members"`
+}
+
+func (r groupRow) group() job.Group {
+	r.Group.Members = r.Members.V
+	if r.Group.Members == nil {
+		r.Group.Members = []string{}
+	}
+	return r.Group
+}
+
+// Groups lists the groups by name, at most 1,000.
+func (q Q) Groups(ctx context.Context) ([]job.Group, error) {
+	var rows []groupRow
+	err := sqlx.SelectContext(ctx, q.Ext, &rows, `SELECT id, name, members, `+db.RevisionOf("group", "groups.name")+` FROM groups ORDER BY lower(name) LIMIT 1000`)
+	out := make([]job.Group, len(rows))
+	for i, r := range rows {
+		out[i] = r.group()
+	}
+	return out, db.Wrap(err, "list the groups")
+}
+
+// Group finds a group by name.
+func (q Q) Group(ctx context.Context, name string) (job.Group, error) {
+	var r groupRow
+	err := sqlx.GetContext(ctx, q.Ext, &r, `SELECT id, name, members, `+db.RevisionOf("group", "groups.name")+` FROM groups WHERE lower(name) = lower($1)`, name)
+	return r.group(), db.Found(err, "group", name)
+}
+
+// PutGroup adds or changes a group by name.
+func (q Q) PutGroup(ctx context.Context, g job.Group) error {
+	_, err := q.Ext.ExecContext(ctx, `INSERT INTO groups (name, members) VALUES ($1, $2) ON CONFLICT (lower(name)) DO UPDATE SET members = excluded.members, updated_at = bell_now()`,
+		g.Name, db.Document[[]string]{V: g.Members})
+	return db.Unique(err, "group", g.Name)
+}
+
+// RemoveGroup removes a group.
+func (q Q) RemoveGroup(ctx context.Context, name string) error {
+	return gone(ctx, q.Ext, "group", name, `DELETE FROM groups WHERE lower(name) = lower($1)`)
+}
+
+func gone(ctx context.Context, ext sqlx.ExtContext, kind, name, sql string) error {
+	res, err := ext.ExecContext(ctx, sql, name)
+	if err != nil {
+		return db.Wrap(err, "remove the "+kind)
+	}
+	if n, err := res.RowsAffected(); err != nil || n == 0 {
+		return &db.NotFound{Kind: kind, Name: name}
+	}
+	return nil
+}
+
+type postRow struct {
+	job.Post
+	Holders db.Document[[]string] `db:"holders"`
+}
+
+func (r postRow) post() job.Post {
+	r.Post.Holders = r.Holders.V
+	if r.Post.Holders == nil {
+		r.Post.Holders = []string{}
+	}
+	return r.Post
+}
+
+var postColumns = `p.id, p.name, p.holders, coalesce(u.name, '') AS under, ` + db.RevisionOf("post", "p.name") + ` FROM posts p LEFT JOIN posts u ON u.id = p.under_id`
+
+// Posts lists the posts by name, at most 5,000.
+func (q Q) Posts(ctx context.Context) ([]job.Post, error) {
+	var rows []postRow
+	err := sqlx.SelectContext(ctx, q.Ext, &rows, `SELECT `+postColumns+` ORDER BY lower(p.name) LIMIT 5000`)
+	out := make([]job.Post, len(rows))
+	for i, r := range rows {
+		out[i] = r.post()
+	}
+	return out, db.Wrap(err, "list the posts")
+}
+
+// Post finds a post by name.
+func (q Q) Post(ctx context.Context, name string) (job.Post, error) {
+	var r postRow
+	err := sqlx.GetContext(ctx, q.Ext, &r, `SELECT `+postColumns+` WHERE lower(p.name) = lower($1)`, name)
+	return r.post(), db.Found(err, "post", name)
+}
+
+// PostsUnder lists a post with all that stand under it.
+func (q Q) PostsUnder(ctx context.Context, name string) ([]job.Post, error) {
+	var rows []postRow
+	err := sqlx.SelectContext(ctx, q.Ext, &rows, `WITH RECURSIVE below AS (
+			SELECT id FROM posts WHERE lower(name) = lower($1) UNION SELECT p.id FROM posts p JOIN below b ON p.under_id = b.id)
+		SELECT `+postColumns+` WHERE p.id IN (SELECT id FROM below) ORDER BY p.id LIMIT 5000`, name)
+	if err == nil && len(rows) == 0 {
+		return nil, &db.NotFound{Kind: "post", Name: name}
+	}
+	out := make([]job.Post, len(rows))
+	for i, r := range rows {
+		out[i] = r.post()
+	}
+	return out, db.Wrap(err, "list the posts under "+name)
+}
+
+// PutPost adds or changes a post by name. The post that it stands under is there.
+func (q Q) PutPost(ctx context.Context, p job.Post) error {
+	_, err := q.Ext.ExecContext(ctx, `INSERT INTO posts (name, under_id, holders) VALUES ($1, (SELECT id FROM posts WHERE lower(name) = lower($2)), $3)
+		ON CONFLICT (lower(name)) DO UPDATE SET under_id = excluded.under_id, holders = excluded.holders, updated_at = bell_now()`, p.Name, p.Under, db.Document[[]string]{V: p.Holders})
+	return db.Unique(err, "post", p.Name)
+}
+
+// RemovePost removes a post; those under it stand under the one above.
+func (t *Tx) RemovePost(ctx context.Context, name string) error {
+	if _, err := t.Ext.ExecContext(ctx, `UPDATE posts c SET under_id = p.under_id FROM posts p WHERE c.under_id = p.id AND lower(p.name) = lower($1)`, name); err != nil {
+		return db.Wrap(err, "move the posts under it")
+	}
+	return gone(ctx, t.Ext, "post", name, `DELETE FROM posts WHERE lower(name) = lower($1)`)
+}
+
+// JobsSendingTo lists the jobs that name a group or post among their recipients, at
+// most 100.
+func (q Q) JobsSendingTo(ctx context.Context, kind, name string) ([]string, error) {
+	if kind == "post" {
+		kind = "(post|under)"
+	}
+	// As a text of the definition ends it, or a list within that text goes on.
+	written := kind + `:` + regexp.QuoteMeta(strings.ToLower(name)) + `\s*(["\\,;]|$)`
+	jobs := []string{}
+	err := sqlx.SelectContext(ctx, q.Ext, &jobs, `SELECT j.name FROM jobs j JOIN job_versions v ON v.job_id = j.id AND v.version = j.version
+		WHERE lower(v.definition::text) ~ $1 ORDER BY j.name LIMIT 100`, written)
+	return jobs, db.Wrap(err, "find the jobs that send to the "+kind)
+}
+
+// Leave takes an address off a job's list.
+func (q Q) Leave(ctx context.Context, jobID int64, address, how string) error {
+	_, err := q.Ext.ExecContext(ctx, `INSERT INTO left_jobs (job_id, address, how) VALUES ($1, lower($2), $3) ON CONFLICT DO NOTHING`, jobID, address, how)
+	return db.Wrap(err, "leave the job's list")
+}
+
+// ComeBack puts an address on a job's list again.
+func (q Q) ComeBack(ctx context.Context, jobID int64, address string) error {
+	_, err := q.Ext.ExecContext(ctx, `DELETE FROM left_jobs WHERE job_id = $1 AND address = lower($2)`, jobID, address)
+	return db.Wrap(err, "come back to the job's list")
+}
+
+// Left lists which of some addresses left a job's list, in small letters.
+func (q Q) Left(ctx context.Context, jobID int64, addresses []string) (map[string]bool, error) {
+	var left []string
+	err := sqlx.SelectContext(ctx, q.Ext, &left, `SELECT address FROM left_jobs WHERE job_id = $1 AND address = ANY(SELECT lower(a) FROM unnest($2::text[]) a)`, jobID, addresses)
+	out := make(map[string]bool, len(left))
+	for _, a := range left {
+		out[a] = true
+	}
+	return out, db.Wrap(err, "see who left the job's list")
+}
+
+// PeopleByLogins finds people by their sign-in names.
+func (q Q) PeopleByLogins(ctx context.Context, logins []string) ([]job.Person, error) {
+	people := []job.Person{}
+	err := sqlx.SelectContext(ctx, q.Ext, &people, `SELECT `+PersonColumns+` FROM people p WHERE lower(p.login) = ANY(SELECT lower(l) FROM unnest($1::text[]) l) ORDER BY p.id`, logins)
+	return people, db.Wrap(err, "find the people")
+}
+
+// PeopleByMail finds people by their addresses, as an administrator gave them: an address
+// that somebody took for themselves makes nobody else's mail theirs.
+func (q Q) PeopleByMail(ctx context.Context, addresses []string) ([]job.Person, error) {
+	people := []job.Person{}
+	err := sqlx.SelectContext(ctx, q.Ext, &people, `SELECT `+PersonColumns+` FROM people p WHERE NOT p.mail_own AND lower(p.mail) = ANY(SELECT lower(a) FROM unnest($1::text[]) a) ORDER BY p.id LIMIT 20000`, addresses)
+	return people, db.Wrap(err, "find the people")
+}
+
+// Gets is a job that sends to an address.
+type Gets struct {
+	JobID    int64      `db:"job_id"`
+	Job      string     `db:"job"`
+	Sent     int        `db:"sent"`
+	LastAt   *time.Time `db:"last_at"`
+	LastWord string     `db:"last_state"`
+	Left     bool       `db:"has_left"`
+	MayLeave bool       `db:"may_leave"`
+}
+
+// GetsOf lists the jobs that sent to an address in the last days.
+func (q Q) GetsOf(ctx context.Context, address string, days int) ([]Gets, error) {
+	gets := []Gets{}
+	err := sqlx.SelectContext(ctx, q.Ext, &gets, `SELECT j.id AS job_id, j.name AS job, g.sent, g.last_at, g.last_state, l.at IS NOT NULL AS has_left, g.may_leave
+		FROM (SELECT d.job_id, count(*) FILTER (WHERE d.state = 'sent') AS sent, max(d.settled_at) AS last_at, (array_agg(d.state ORDER BY d.id DESC))[1] AS last_state,
+				(array_agg(m.may_leave ORDER BY d.id DESC))[1] AS may_leave
+			FROM deliveries d JOIN messages m ON m.id = d.message_id
+			WHERE lower(d.address) = lower($1) AND d.job_id IS NOT NULL AND NOT d.rehearsal AND d.created_at > bell_now() - make_interval(days => $2) AND d.id >= month_end($2 + 31) GROUP BY d.job_id) g
+		JOIN jobs j ON j.id = g.job_id LEFT JOIN left_jobs l ON l.job_id = j.id AND l.address = lower($1) ORDER BY j.name LIMIT 500`, address, days)
+	return gets, db.Wrap(err, fmt.Sprintf("list what %s receives", address))
+}
