@@ -47,19 +47,19 @@ func (c *Client) Queue(ctx context.Context) (q wire.Queue, err error) {
 }
 
 // Freeze holds back what carries a label.
-func (c *Client) Freeze(ctx context.Context, r wire.FreezeRequest) (f wire.Freeze, err error) {
+func (c *Client) Freeze(ctx context.Context, r wire.FreezeRequest) (f job.Freeze, err error) {
 	err = c.do(ctx, "POST", "/api/freezes", r, &f)
 	return f, err
 }
 
 // Freezes lists the freezes that hold or are to come; with past, all.
-func (c *Client) Freezes(ctx context.Context, past bool) (all []wire.Freeze, err error) {
+func (c *Client) Freezes(ctx context.Context, past bool) (all []job.Freeze, err error) {
 	err = c.do(ctx, "GET", fmt.Sprintf("/api/freezes?past=%t", past), nil, &all)
 	return all, err
 }
 
 // Lift ends a freeze.
-func (c *Client) Lift(ctx context.Context, id int64) (f wire.Freeze, err error) {
+func (c *Client) Lift(ctx context.Context, id int64) (f job.Freeze, err error) {
 	err = c.do(ctx, "POST", fmt.Sprintf("/api/freezes/%d/lift", id), nil, &f)
 	return f, err
 }

@@ -13,6 +13,14 @@ import (
 	"strings"
 	"time"
 
+	"github.com/alexedwards/scs/pgxstore"
+	"github.com/alexedwards/scs/v2"
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/adapters/humachi"
+	"github.com/go-chi/chi/v5"
+	"github.com/go-chi/chi/v5/middleware"
+	"github.com/go-chi/httprate"
+
 	"ironbell/internal/access"
 	"ironbell/internal/artifact"
 	"ironbell/internal/core/job"
@@ -21,14 +29,6 @@ import (
 	"ironbell/internal/service"
 	"ironbell/internal/store"
 	"ironbell/internal/task"
-
-	"github.com/alexedwards/scs/pgxstore"
-	"github.com/alexedwards/scs/v2"
-	"github.com/danielgtaylor/huma/v2"
-	"github.com/danielgtaylor/huma/v2/adapters/humachi"
-	"github.com/go-chi/chi/v5"
-	"github.com/go-chi/chi/v5/middleware"
-	"github.com/go-chi/httprate"
 )
 
 // Node is the node that answers.
@@ -170,21 +170,22 @@ func (s *server) operations(a huma.API) {
 	s.queue(a)
 	s.events(a)
 	s.liveNotices(a)
-	huma.Register(a, huma.Operation{OperationID: "description", Method: http.MethodGet, Path: "/api/openapi.json", Summary: "This description", Tags: []string{"service"}, Hidden: true},
-		func(context.Context, *struct{}) (*struct {
-			ContentType string `header:"Content-Type"`
-			Body        []byte
-		}, error,
-		) {
-			text, err := Description()
-			if err != nil {
-				return nil, s.problem(err)
-			}
-			return &struct {
-				ContentType string `header:"Content-Type"`
-				Body        []byte
-			}{ContentType: "application/json", Body: text}, nil
-		})
+	huma.Register(a, huma.Operation{OperationID: "description", Method: http.MethodGet, Path: "/api/openapi.json", Summary: "This description", Tags: []string{"service"}, Hidden: true}, s.description)
+}
+
+func (s *server) description(context.Context, *struct{}) (*struct {
+	ContentType string `header:"Content-Type"`
+	Body        []byte
+}, error,
+) {
+	text, err := Description()
+	if err != nil {
+		return nil, s.problem(err)
+	}
+	return &struct {
+		ContentType string `header:"Content-Type"`
+		Body        []byte
+	}{ContentType: "application/json", Body: text}, nil
 }
 
 // headers keep browsers from doing what the console never needs.

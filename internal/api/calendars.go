@@ -5,94 +5,97 @@ import (
 	"net/http"
 	"time"
 
-	"ironbell/internal/store/records"
-
-	"ironbell/internal/service"
+	"github.com/danielgtaylor/huma/v2"
 
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/calendar"
-
-	"github.com/danielgtaylor/huma/v2"
+	"ironbell/internal/service"
+	"ironbell/internal/store/records"
 )
+
+func (s *server) calendars(a huma.API) {
+	tags := subject("calendars")
+	huma.Register(a, tags.get("list-calendars", "/api/calendars", "List the calendars of open and closed days"), s.listCalendars)
+	huma.Register(a, tags.get("show-calendar", "/api/calendars/{calendar}", "Show a calendar and the jobs that go by it"), s.showCalendar)
+	huma.Register(a, tags.put("save-calendar", "/api/calendars/{calendar}", "Add a calendar, or change the one of this name", refuses(403, 422), upTo(maxBody), says("The next rings of the jobs that go by it are reckoned anew, at once; one that now lies in the past rings at once. With try nothing is saved, and the effects are told.")), s.saveCalendar)
+	huma.Register(a, tags.delete("remove-calendar", "/api/calendars/{calendar}", "Remove a calendar that no job goes by", answers(http.StatusNoContent)), s.removeCalendar)
+	huma.Register(a, tags.post("read-icalendar", "/api/icalendar", "Read the whole-day events of an iCalendar file as entries of a calendar", upTo(6<<20)), s.readIcalendar)
+}
+
+func (s *server) listCalendars(ctx context.Context, _ *struct{}) (*struct{ Body []wire.Calendar }, error) {
+	all, err := s.Store.Calendars(ctx)
+	if err != nil {
+		return nil, s.problem(err)
+	}
+	out := make([]wire.Calendar, len(all))
+	for i, c := range all {
+		if out[i], err = calendarOf(c, s.Now()); err != nil {
+			return nil, s.problem(err)
+		}
+	}
+	return &struct{ Body []wire.Calendar }{out}, nil
+}
+
+func (s *server) showCalendar(ctx context.Context, in *CalendarPath) (*struct{ Body wire.CalendarPage }, error) {
+	c, err := s.Store.Calendar(ctx, in.Calendar)
+	if err != nil {
+		return nil, s.problem(err)
+	}
+	page := wire.CalendarPage{UsedBy: []string{}}
+	if page.Calendar, err = calendarOf(c, s.Now()); err != nil {
+		return nil, s.problem(err)
+	}
+	jobs, err := s.Store.JobsUsing(ctx, "calendar", c.ID)
+	if err != nil {
+		return nil, s.problem(err)
+	}
+	for _, j := range jobs {
+		page.UsedBy = append(page.UsedBy, j.Name)
+	}
+	return &struct{ Body wire.CalendarPage }{page}, nil
+}
+
+func (s *server) saveCalendar(ctx context.Context, in *struct {
+	CalendarPath
+	Try  bool `query:"try" doc:"save nothing, and tell what would change"`
+	Body calendar.Definition
+},
+) (*struct{ Body wire.CalendarSaved }, error) {
+	who, _ := person(ctx)
+	c, effects, err := s.Service.Calendars.Save(ctx, who, in.Calendar, in.Body, in.Try)
+	if err != nil {
+		return nil, s.problem(err)
+	}
+	out := wire.CalendarSaved{Saved: !in.Try, Effects: effectsOf(effects)}
+	if out.Calendar, err = calendarOf(c, s.Now()); err != nil {
+		return nil, s.problem(err)
+	}
+	return &struct{ Body wire.CalendarSaved }{out}, nil
+}
+
+func (s *server) removeCalendar(ctx context.Context, in *CalendarPath) (*struct{}, error) {
+	who, _ := person(ctx)
+	if err := s.Service.Calendars.Remove(ctx, who, in.Calendar); err != nil {
+		return nil, s.problem(err)
+	}
+	return nil, nil //nolint:nilnil // there is nothing to answer
+}
+
+func (s *server) readIcalendar(_ context.Context, in *struct{ Body wire.ICSRequest }) (*struct{ Body wire.ICSRead }, error) {
+	entries, notes, err := calendar.ReadICS([]byte(in.Body.Text))
+	if err != nil {
+		return nil, huma.NewError(http.StatusUnprocessableEntity, err.Error())
+	}
+	out := wire.ICSRead{Entries: []calendar.Entry{}, Notes: []string{}}
+	out.Entries, out.Notes = append(out.Entries, entries...), append(out.Notes, notes...)
+	return &struct{ Body wire.ICSRead }{out}, nil
+}
 
 const maxClosings = 200
 
 // CalendarPath names a calendar in an address.
 type CalendarPath struct {
 	Calendar string `path:"calendar" maxLength:"200"`
-}
-
-func (s *server) calendars(a huma.API) {
-	tags := []string{"calendars"}
-	huma.Register(a, huma.Operation{OperationID: "list-calendars", Method: http.MethodGet, Path: "/api/calendars", Summary: "List the calendars of open and closed days", Tags: tags},
-		func(ctx context.Context, _ *struct{}) (*struct{ Body []wire.Calendar }, error) {
-			all, err := s.Store.Calendars(ctx)
-			if err != nil {
-				return nil, s.problem(err)
-			}
-			out := make([]wire.Calendar, len(all))
-			for i, c := range all {
-				if out[i], err = calendarOf(c, s.Now()); err != nil {
-					return nil, s.problem(err)
-				}
-			}
-			return &struct{ Body []wire.Calendar }{out}, nil
-		})
-	huma.Register(a, huma.Operation{OperationID: "show-calendar", Method: http.MethodGet, Path: "/api/calendars/{calendar}", Summary: "Show a calendar and the jobs that go by it", Tags: tags},
-		func(ctx context.Context, in *CalendarPath) (*struct{ Body wire.CalendarPage }, error) {
-			c, err := s.Store.Calendar(ctx, in.Calendar)
-			if err != nil {
-				return nil, s.problem(err)
-			}
-			page := wire.CalendarPage{UsedBy: []string{}}
-			if page.Calendar, err = calendarOf(c, s.Now()); err != nil {
-				return nil, s.problem(err)
-			}
-			jobs, err := s.Store.JobsUsing(ctx, "calendar", c.ID)
-			if err != nil {
-				return nil, s.problem(err)
-			}
-			for _, j := range jobs {
-				page.UsedBy = append(page.UsedBy, j.Name)
-			}
-			return &struct{ Body wire.CalendarPage }{page}, nil
-		})
-	huma.Register(a, huma.Operation{OperationID: "save-calendar", Method: http.MethodPut, Path: "/api/calendars/{calendar}", Summary: "Add a calendar, or change the one of this name", Description: "The next rings of the jobs that go by it are reckoned anew, at once; one that now lies in the past rings at once. With try nothing is saved, and the effects are told.", Tags: tags, Errors: []int{403, 422}, MaxBodyBytes: maxBody},
-		func(ctx context.Context, in *struct {
-			CalendarPath
-			Try  bool `query:"try" doc:"save nothing, and tell what would change"`
-			Body calendar.Definition
-		},
-		) (*struct{ Body wire.CalendarSaved }, error) {
-			who, _ := person(ctx)
-			c, effects, err := s.Service.Calendars.Save(ctx, who, in.Calendar, in.Body, in.Try)
-			if err != nil {
-				return nil, s.problem(err)
-			}
-			out := wire.CalendarSaved{Saved: !in.Try, Effects: effectsOf(effects)}
-			if out.Calendar, err = calendarOf(c, s.Now()); err != nil {
-				return nil, s.problem(err)
-			}
-			return &struct{ Body wire.CalendarSaved }{out}, nil
-		})
-	huma.Register(a, huma.Operation{OperationID: "remove-calendar", Method: http.MethodDelete, Path: "/api/calendars/{calendar}", Summary: "Remove a calendar that no job goes by", Tags: tags, DefaultStatus: http.StatusNoContent},
-		func(ctx context.Context, in *CalendarPath) (*struct{}, error) {
-			who, _ := person(ctx)
-			if err := s.Service.Calendars.Remove(ctx, who, in.Calendar); err != nil {
-				return nil, s.problem(err)
-			}
-			return nil, nil //nolint:nilnil // there is nothing to answer
-		})
-	huma.Register(a, huma.Operation{OperationID: "read-icalendar", Method: http.MethodPost, Path: "/api/icalendar", Summary: "Read the whole-day events of an iCalendar file as entries of a calendar", Tags: tags, MaxBodyBytes: 6 << 20},
-		func(_ context.Context, in *struct{ Body wire.ICSRequest }) (*struct{ Body wire.ICSRead }, error) {
-			entries, notes, err := calendar.ReadICS([]byte(in.Body.Text))
-			if err != nil {
-				return nil, huma.NewError(http.StatusUnprocessableEntity, err.Error())
-			}
-			out := wire.ICSRead{Entries: []calendar.Entry{}, Notes: []string{}}
-			out.Entries, out.Notes = append(out.Entries, entries...), append(out.Notes, notes...)
-			return &struct{ Body wire.ICSRead }{out}, nil
-		})
 }
 
 func calendarOf(c records.Calendar, now time.Time) (wire.Calendar, error) {

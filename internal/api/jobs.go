@@ -4,137 +4,136 @@ import (
 	"context"
 	"net/http"
 
-	"ironbell/internal/store/history"
-	"ironbell/internal/store/records"
-
-	"ironbell/internal/service"
+	"github.com/danielgtaylor/huma/v2"
 
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/job"
-
-	"github.com/danielgtaylor/huma/v2"
+	"ironbell/internal/service"
+	"ironbell/internal/store/history"
+	"ironbell/internal/store/records"
 )
 
-// JobPath names a job in an address.
-type JobPath struct {
-	Job string `path:"job" maxLength:"200" doc:"id or name"`
+func (s *server) jobs(a huma.API) {
+	tags := subject("jobs")
+	huma.Register(a, tags.get("list-jobs", "/api/jobs", "List jobs by name"), s.listJobs)
+	huma.Register(a, tags.get("show-job", "/api/jobs/{job}", "Show a job"), s.showJob)
+	huma.Register(a, tags.put("save-job", "/api/jobs/{job}", "Add a job, or change the one of this name", refuses(403, 422), upTo(maxBody)), s.saveJob)
+	huma.Register(a, tags.post("try-job", "/api/jobs/{job}/ahead", "Say what a job would do, before it is saved", refuses(403), upTo(maxBody), says("Its next rings, the names of its files, who gets them, and what is missing. Nothing is saved and nothing is sent.")), s.tryJob)
+	huma.Register(a, tags.get("look-ahead", "/api/jobs/{job}/ahead", "Say what a job will do when it rings next", refuses(403, 404)), s.lookAhead)
+	huma.Register(a, tags.post("switch-job", "/api/jobs/{job}/switch", "Switch a job on or off", says("Takes effect at once. Every setting is kept.")), s.switchJob)
+	huma.Register(a, tags.post("ring-job", "/api/jobs/{job}/ring", "Ring a job now", answers(http.StatusCreated), says("Works for a job that is switched off, too.")), s.ringJob)
+	huma.Register(a, tags.post("run-past", "/api/jobs/{job}/past", "Run a job for past dates, as if it had rung then", answers(http.StatusCreated), says("Makes a run for each time at which the job's rules ring on these dates, with its date and the trigger's values; at most 400. A single date on which they do not ring makes one run for that date.")), s.runPast)
+	huma.Register(a, tags.get("why-job", "/api/jobs/{job}/why", "Say why a job ran, or did not"), s.whyJob)
 }
 
-func (s *server) jobs(a huma.API) {
-	tags := []string{"jobs"}
-	huma.Register(a, huma.Operation{OperationID: "list-jobs", Method: http.MethodGet, Path: "/api/jobs", Summary: "List jobs by name", Tags: tags},
-		func(ctx context.Context, in *struct {
-			Search string `query:"search" maxLength:"200" doc:"a part of the name"`
-			Limit  int    `query:"limit" minimum:"1" maximum:"5000" default:"500"`
-		},
-		) (*struct{ Body []wire.JobLine }, error) {
-			lines, err := s.jobLines(ctx, in.Search, in.Limit)
-			if err != nil {
-				return nil, s.problem(err)
-			}
-			return &struct{ Body []wire.JobLine }{lines}, nil
-		})
-	huma.Register(a, huma.Operation{OperationID: "show-job", Method: http.MethodGet, Path: "/api/jobs/{job}", Summary: "Show a job", Tags: tags},
-		func(ctx context.Context, in *JobPath) (*struct{ Body wire.JobPage }, error) {
-			page, err := s.jobPage(ctx, in.Job)
-			if err != nil {
-				return nil, s.problem(err)
-			}
-			return &struct{ Body wire.JobPage }{page}, nil
-		})
-	huma.Register(a, huma.Operation{OperationID: "save-job", Method: http.MethodPut, Path: "/api/jobs/{job}", Summary: "Add a job, or change the one of this name", Tags: tags, Errors: []int{403, 422}, MaxBodyBytes: maxBody},
-		func(ctx context.Context, in *struct {
-			JobPath
-			Body wire.JobRequest
-		},
-		) (*struct{ Body job.Job }, error) {
-			who, _ := person(ctx)
-			j, err := s.Service.Jobs.Save(ctx, who, in.Job, in.Body.Owner, in.Body.On, in.Body.Definition)
-			if err != nil {
-				return nil, s.problem(err)
-			}
-			return &struct{ Body job.Job }{j}, nil
-		})
-	huma.Register(a, huma.Operation{OperationID: "try-job", Method: http.MethodPost, Path: "/api/jobs/{job}/ahead", Summary: "Say what a job would do, before it is saved", Description: "Its next rings, the names of its files, who gets them, and what is missing. Nothing is saved and nothing is sent.", Tags: tags, Errors: []int{403}, MaxBodyBytes: maxBody},
-		func(ctx context.Context, in *struct {
-			JobPath
-			Body wire.JobRequest
-		},
-		) (*struct{ Body job.Ahead }, error) {
-			who, _ := person(ctx)
-			out, err := s.Service.Jobs.Ahead(ctx, who, in.Job, in.Body.Owner, in.Body.On, in.Body.Definition)
-			if err != nil {
-				return nil, s.problem(err)
-			}
-			return &struct{ Body job.Ahead }{out}, nil
-		})
-	huma.Register(a, huma.Operation{OperationID: "look-ahead", Method: http.MethodGet, Path: "/api/jobs/{job}/ahead", Summary: "Say what a job will do when it rings next", Tags: tags, Errors: []int{403, 404}},
-		func(ctx context.Context, in *JobPath) (*struct{ Body job.Ahead }, error) {
-			who, _ := person(ctx)
-			out, err := s.Service.Jobs.AheadOf(ctx, who, in.Job)
-			if err != nil {
-				return nil, s.problem(err)
-			}
-			return &struct{ Body job.Ahead }{out}, nil
-		})
-	huma.Register(a, huma.Operation{OperationID: "switch-job", Method: http.MethodPost, Path: "/api/jobs/{job}/switch", Summary: "Switch a job on or off", Description: "Takes effect at once. Every setting is kept.", Tags: tags},
-		func(ctx context.Context, in *struct {
-			JobPath
-			Body wire.SwitchRequest
-		},
-		) (*struct{ Body job.Job }, error) {
-			who, _ := person(ctx)
-			j, err := s.Service.Jobs.Switch(ctx, who, in.Job, in.Body.On)
-			if err != nil {
-				return nil, s.problem(err)
-			}
-			return &struct{ Body job.Job }{j}, nil
-		})
-	huma.Register(a, huma.Operation{OperationID: "ring-job", Method: http.MethodPost, Path: "/api/jobs/{job}/ring", Summary: "Ring a job now", Description: "Works for a job that is switched off, too.", Tags: tags, DefaultStatus: http.StatusCreated},
-		func(ctx context.Context, in *struct {
-			JobPath
-			Body wire.RingRequest
-		},
-		) (*struct{ Body job.Run }, error) {
-			who, _ := person(ctx)
-			runs, err := s.Service.Runs.Ring(ctx, who, in.Job, service.Ask{Values: in.Body.Values, Rehearse: in.Body.Rehearse})
-			if err != nil {
-				return nil, s.problem(err)
-			}
-			return &struct{ Body job.Run }{runs[0]}, nil
-		})
-	huma.Register(a, huma.Operation{
-		OperationID: "run-past", Method: http.MethodPost, Path: "/api/jobs/{job}/past", Summary: "Run a job for past dates, as if it had rung then", Tags: tags, DefaultStatus: http.StatusCreated,
-		Description: "Makes a run for each time at which the job's rules ring on these dates, with its date and the trigger's values; at most 400. A single date on which they do not ring makes one run for that date.",
-	},
-		func(ctx context.Context, in *struct {
-			JobPath
-			Body wire.PastRequest
-		},
-		) (*struct{ Body []job.Run }, error) {
-			who, _ := person(ctx)
-			runs, err := s.Service.Runs.Ring(ctx, who, in.Job, service.Ask{Values: in.Body.Values, Rehearse: in.Body.Rehearse, From: in.Body.From, To: in.Body.To})
-			if err != nil {
-				return nil, s.problem(err)
-			}
-			return &struct{ Body []job.Run }{runs}, nil
-		})
-	huma.Register(a, huma.Operation{OperationID: "why-job", Method: http.MethodGet, Path: "/api/jobs/{job}/why", Summary: "Say why a job ran, or did not", Tags: tags},
-		func(ctx context.Context, in *struct {
-			JobPath
-			At string `query:"at" maxLength:"30" doc:"a date, or a date and time in the job's zone, such as 2026-12-25 06:15; the last and next rings when left out"`
-		},
-		) (*struct{ Body wire.Why }, error) {
-			j, reasons, err := s.Service.Jobs.Why(ctx, in.Job, in.At)
-			if err != nil {
-				return nil, s.problem(err)
-			}
-			out := wire.Why{Job: j.Name, Zone: j.Zone, Reasons: []wire.Reason{}}
-			for _, r := range reasons {
-				out.Reasons = append(out.Reasons, wire.Reason(r))
-			}
-			return &struct{ Body wire.Why }{out}, nil
-		})
+func (s *server) listJobs(ctx context.Context, in *struct {
+	Search string `query:"search" maxLength:"200" doc:"a part of the name"`
+	Limit  int    `query:"limit" minimum:"1" maximum:"5000" default:"500"`
+},
+) (*struct{ Body []wire.JobLine }, error) {
+	lines, err := s.jobLines(ctx, in.Search, in.Limit)
+	if err != nil {
+		return nil, s.problem(err)
+	}
+	return &struct{ Body []wire.JobLine }{lines}, nil
+}
+
+func (s *server) showJob(ctx context.Context, in *JobPath) (*struct{ Body wire.JobPage }, error) {
+	page, err := s.jobPage(ctx, in.Job)
+	if err != nil {
+		return nil, s.problem(err)
+	}
+	return &struct{ Body wire.JobPage }{page}, nil
+}
+
+func (s *server) saveJob(ctx context.Context, in *struct {
+	JobPath
+	Body wire.JobRequest
+},
+) (*struct{ Body job.Job }, error) {
+	who, _ := person(ctx)
+	j, err := s.Service.Jobs.Save(ctx, who, in.Job, in.Body.Owner, in.Body.On, in.Body.Definition)
+	if err != nil {
+		return nil, s.problem(err)
+	}
+	return &struct{ Body job.Job }{j}, nil
+}
+
+func (s *server) tryJob(ctx context.Context, in *struct {
+	JobPath
+	Body wire.JobRequest
+},
+) (*struct{ Body job.Ahead }, error) {
+	who, _ := person(ctx)
+	out, err := s.Service.Jobs.Ahead(ctx, who, in.Job, in.Body.Owner, in.Body.On, in.Body.Definition)
+	if err != nil {
+		return nil, s.problem(err)
+	}
+	return &struct{ Body job.Ahead }{out}, nil
+}
+
+func (s *server) lookAhead(ctx context.Context, in *JobPath) (*struct{ Body job.Ahead }, error) {
+	who, _ := person(ctx)
+	out, err := s.Service.Jobs.AheadOf(ctx, who, in.Job)
+	if err != nil {
+		return nil, s.problem(err)
+	}
+	return &struct{ Body job.Ahead }{out}, nil
+}
+
+func (s *server) switchJob(ctx context.Context, in *struct {
+	JobPath
+	Body wire.SwitchRequest
+},
+) (*struct{ Body job.Job }, error) {
+	who, _ := person(ctx)
+	j, err := s.Service.Jobs.Switch(ctx, who, in.Job, in.Body.On)
+	if err != nil {
+		return nil, s.problem(err)
+	}
+	return &struct{ Body job.Job }{j}, nil
+}
+
+func (s *server) ringJob(ctx context.Context, in *struct {
+	JobPath
+	Body wire.RingRequest
+},
+) (*struct{ Body job.Run }, error) {
+	who, _ := person(ctx)
+	runs, err := s.Service.Runs.Ring(ctx, who, in.Job, service.Ask{Values: in.Body.Values, Rehearse: in.Body.Rehearse})
+	if err != nil {
+		return nil, s.problem(err)
+	}
+	return &struct{ Body job.Run }{runs[0]}, nil
+}
+
+func (s *server) runPast(ctx context.Context, in *struct {
+	JobPath
+	Body wire.PastRequest
+},
+) (*struct{ Body []job.Run }, error) {
+	who, _ := person(ctx)
+	runs, err := s.Service.Runs.Ring(ctx, who, in.Job, service.Ask{Values: in.Body.Values, Rehearse: in.Body.Rehearse, From: in.Body.From, To: in.Body.To})
+	if err != nil {
+		return nil, s.problem(err)
+	}
+	return &struct{ Body []job.Run }{runs}, nil
+}
+
+func (s *server) whyJob(ctx context.Context, in *struct {
+	JobPath
+	At string `query:"at" maxLength:"30" doc:"a date, or a date and time in the job's zone, such as 2026-12-25 06:15; the last and next rings when left out"`
+},
+) (*struct{ Body wire.Why }, error) {
+	j, reasons, err := s.Service.Jobs.Why(ctx, in.Job, in.At)
+	if err != nil {
+		return nil, s.problem(err)
+	}
+	out := wire.Why{Job: j.Name, Zone: j.Zone, Reasons: []wire.Reason{}}
+	for _, r := range reasons {
+		out.Reasons = append(out.Reasons, wire.Reason(r))
+	}
+	return &struct{ Body wire.Why }{out}, nil
 }
 
 func (s *server) jobLines(ctx context.Context, search string, limit int) ([]wire.JobLine, error) {
@@ -183,14 +182,6 @@ func (s *server) lastRuns(ctx context.Context, jobs []int64) (map[int64]history.
 		last[r.JobID] = l
 	}
 	return last, err
-}
-
-func lastOf(all map[int64]history.LastRun, id int64) (*wire.LastRun, *float64) {
-	l, ok := all[id]
-	if !ok {
-		return nil, nil
-	}
-	return &wire.LastRun{ID: l.ID, State: l.State, Reason: l.Reason, Due: l.Due}, l.Usual
 }
 
 func (s *server) jobPage(ctx context.Context, name string) (wire.JobPage, error) {
@@ -248,4 +239,17 @@ func (s *server) readAs(ctx context.Context, tasks []job.Task) (map[string]strin
 		}
 	}
 	return said, nil
+}
+
+// JobPath names a job in an address.
+type JobPath struct {
+	Job string `path:"job" maxLength:"200" doc:"id or name"`
+}
+
+func lastOf(all map[int64]history.LastRun, id int64) (*wire.LastRun, *float64) {
+	l, ok := all[id]
+	if !ok {
+		return nil, nil
+	}
+	return &wire.LastRun{ID: l.ID, State: l.State, Reason: l.Reason, Due: l.Due}, l.Usual
 }

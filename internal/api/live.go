@@ -7,16 +7,12 @@ import (
 	"sync"
 	"time"
 
-	"ironbell/internal/store/db"
-
-	"ironbell/internal/core/job"
-
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/sse"
-)
 
-// pulse is how often a quiet stream of notices shows that it is alive.
-const pulse = 20 * time.Second
+	"ironbell/internal/core/job"
+	"ironbell/internal/store/db"
+)
 
 // liveNotices registers the stream of changes.
 func (s *server) liveNotices(a huma.API) {
@@ -63,6 +59,26 @@ func (s *server) liveNotices(a huma.API) {
 		})
 }
 
+// fewLines bounds the lines of notices for each person.
+func (s *server) fewLines(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.Path != livePath {
+			next.ServeHTTP(w, r)
+			return
+		}
+		who, _ := person(r.Context())
+		if !s.lines.take(who.ID) {
+			writeProblem(w, http.StatusTooManyRequests, fmt.Sprintf("You have %d lines of notices open, which is as many as one person may have. Close a window.", linesEach))
+			return
+		}
+		defer s.lines.giveBack(who.ID)
+		next.ServeHTTP(w, r)
+	})
+}
+
+// pulse is how often a quiet stream of notices shows that it is alive.
+const pulse = 20 * time.Second
+
 // linesEach bounds the lines that one person has open at a node.
 const linesEach = 20
 
@@ -94,69 +110,4 @@ func (l *lines) giveBack(person int64) {
 	}
 }
 
-// fewLines bounds the lines of notices for each person.
-func (s *server) fewLines(next http.Handler) http.Handler {
-	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if r.URL.Path != livePath {
-			next.ServeHTTP(w, r)
-			return
-		}
-		who, _ := person(r.Context())
-		if !s.lines.take(who.ID) {
-			writeProblem(w, http.StatusTooManyRequests, fmt.Sprintf("You have %d lines of notices open, which is as many as one person may have. Close a window.", linesEach))
-			return
-		}
-		defer s.lines.giveBack(who.ID)
-		next.ServeHTTP(w, r)
-	})
-}
-
 const livePath = "/api/live"
-
-// alerts registers what needs somebody.
-func (s *server) alerts(a huma.API) {
-	tags := []string{"alerts"}
-	huma.Register(a, huma.Operation{OperationID: "list-alerts", Method: http.MethodGet, Path: "/api/alerts", Summary: "List alerts, the latest first", Tags: tags},
-		func(ctx context.Context, in *struct {
-			State []string `query:"state" enum:"open,acknowledged,closed" doc:"open and acknowledged when left out"`
-			Limit int      `query:"limit" minimum:"1" maximum:"1000" default:"100"`
-		},
-		) (*struct{ Body []job.Alert }, error) {
-			if len(in.State) == 0 {
-				in.State = []string{string(job.AlertOpen), string(job.AlertAcknowledged)}
-			}
-			list, err := s.Store.Alerts(ctx, in.State, in.Limit)
-			if err != nil {
-				return nil, s.problem(err)
-			}
-			return &struct{ Body []job.Alert }{list}, nil
-		})
-	huma.Register(a, huma.Operation{OperationID: "show-alert", Method: http.MethodGet, Path: "/api/alerts/{alert}", Summary: "Show an alert", Tags: tags, Errors: []int{404}},
-		func(ctx context.Context, in *struct {
-			Alert int64 `path:"alert"`
-		},
-		) (*struct{ Body job.Alert }, error) {
-			alert, err := s.Store.Alert(ctx, in.Alert)
-			if err != nil {
-				return nil, s.problem(err)
-			}
-			return &struct{ Body job.Alert }{alert}, nil
-		})
-	for _, k := range []struct {
-		word, summary string
-		end           bool
-	}{{"acknowledge", "Take an alert on", false}, {"close", "Close an alert", true}} {
-		huma.Register(a, huma.Operation{OperationID: k.word + "-alert", Method: http.MethodPost, Path: "/api/alerts/{alert}/" + k.word, Summary: k.summary, Tags: tags, Errors: []int{403, 404}},
-			func(ctx context.Context, in *struct {
-				Alert int64 `path:"alert"`
-			},
-			) (*struct{ Body job.Alert }, error) {
-				who, _ := person(ctx)
-				alert, err := s.Service.Alerts.Acknowledge(ctx, who, in.Alert, k.end)
-				if err != nil {
-					return nil, s.problem(err)
-				}
-				return &struct{ Body job.Alert }{alert}, nil
-			})
-	}
-}

@@ -7,24 +7,10 @@ import (
 	"net/http"
 	"strconv"
 
-	"ironbell/internal/core/job"
-
 	"github.com/go-chi/chi/v5"
+
+	"ironbell/internal/core/job"
 )
-
-//go:embed maillink.html
-var mailLinkFile embed.FS
-
-var mailLinkPage = template.Must(template.ParseFS(mailLinkFile, "maillink.html"))
-
-// asked is what a page says that a link of a mail leads to.
-type asked struct {
-	Title  string
-	Lines  []string
-	Button string // empty when there is nothing to do
-	Status int
-	Back   string
-}
 
 func (s *server) ask(w http.ResponseWriter, a asked) {
 	w.Header().Set("Content-Type", "text/html; charset=utf-8")
@@ -106,4 +92,18 @@ func (s *server) leave(w http.ResponseWriter, r *http.Request) {
 		out.Button = ""
 	}
 	s.ask(w, out)
+}
+
+//go:embed maillink.html
+var mailLinkFile embed.FS
+
+var mailLinkPage = template.Must(template.ParseFS(mailLinkFile, "maillink.html"))
+
+// asked is what a page says that a link of a mail leads to.
+type asked struct {
+	Title  string
+	Lines  []string
+	Button string // empty when there is nothing to do
+	Status int
+	Back   string
 }

@@ -9,39 +9,6 @@ import (
 	"ironbell/internal/store/queue"
 )
 
-// recordsAt are the addresses of records that people edit, with the kind of the
-// record that each is about.
-var recordsAt = []struct{ prefix, kind string }{
-	{"/api/jobs/", "job"},
-	{"/api/reports/", "report"},
-	{"/api/calendars/", "calendar"},
-	{"/api/sources/", "source"},
-	{"/api/destinations/", "destination"},
-	{"/api/people/", "person"},
-	{"/api/groups/", "group"},
-	{"/api/posts/", "post"},
-	{"/api/settings/", "setting"},
-}
-
-// recordOf tells which record an address is of; name is empty when it is of none.
-func recordOf(path string) (kind, name string) {
-	if path == "/api/limits" {
-		return "setting", queue.LimitSetting
-	}
-	for _, r := range recordsAt {
-		below, ok := strings.CutPrefix(path, r.prefix)
-		if !ok {
-			continue
-		}
-		parts := strings.Split(below, "/")
-		if r.kind == "source" && len(parts) == 3 && parts[1] == "identities" {
-			return "identity", parts[0] + ": " + parts[2]
-		}
-		return r.kind, parts[0]
-	}
-	return "", ""
-}
-
 // preconditions gives each record its ETag when it is read, and holds a change of one
 // against If-Match and If-None-Match (RFC 9110 section 13.1): a change that began
 // from another state than the record has now is answered by 412. The tag is read
@@ -76,6 +43,39 @@ func (s *server) preconditions(next http.Handler) http.Handler {
 		}
 		next.ServeHTTP(w, r)
 	})
+}
+
+// recordsAt are the addresses of records that people edit, with the kind of the
+// record that each is about.
+var recordsAt = []struct{ prefix, kind string }{
+	{"/api/jobs/", "job"},
+	{"/api/reports/", "report"},
+	{"/api/calendars/", "calendar"},
+	{"/api/sources/", "source"},
+	{"/api/destinations/", "destination"},
+	{"/api/people/", "person"},
+	{"/api/groups/", "group"},
+	{"/api/posts/", "post"},
+	{"/api/settings/", "setting"},
+}
+
+// recordOf tells which record an address is of; name is empty when it is of none.
+func recordOf(path string) (kind, name string) {
+	if path == "/api/limits" {
+		return "setting", queue.LimitSetting
+	}
+	for _, r := range recordsAt {
+		below, ok := strings.CutPrefix(path, r.prefix)
+		if !ok {
+			continue
+		}
+		parts := strings.Split(below, "/")
+		if r.kind == "source" && len(parts) == 3 && parts[1] == "identities" {
+			return "identity", parts[0] + ": " + parts[2]
+		}
+		return r.kind, parts[0]
+	}
+	return "", ""
 }
 
 func etag(revision int64) string { return `"` + strconv.FormatInt(revision, 10) + `"` }

@@ -9,31 +9,15 @@ import (
 	"strings"
 	"time"
 
-	"ironbell/internal/store/db"
+	"github.com/danielgtaylor/huma/v2"
 
 	"ironbell/internal/access"
 	"ironbell/internal/core/civil"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/phrase"
 	"ironbell/internal/report"
-
-	"github.com/danielgtaylor/huma/v2"
+	"ironbell/internal/store/db"
 )
-
-// A refusal names the place in a request, and what stood there only of its address: in the
-// body it may be a password, or all of it with one in it.
-func init() { //nolint:gochecknoinits // the framework takes it from a variable of its own
-	plain := huma.NewError
-	huma.NewError = func(status int, message string, errs ...error) huma.StatusError {
-		for i, err := range errs {
-			var d *huma.ErrorDetail
-			if errors.As(err, &d) && !strings.HasPrefix(d.Location, "query.") && !strings.HasPrefix(d.Location, "path.") {
-				errs[i] = &huma.ErrorDetail{Location: d.Location, Message: d.Message}
-			}
-		}
-		return plain(status, message, errs...)
-	}
-}
 
 // problem turns an error into a problem (RFC 9457) with the status that fits.
 func (s *server) problem(err error) error {
@@ -92,6 +76,21 @@ func (s *server) problem(err error) error {
 	}
 	s.Log.Error("a request failed", "error", err)
 	return huma.NewError(http.StatusInternalServerError, "The service has a fault of its own; its log says more. Nothing was changed.")
+}
+
+// A refusal names the place in a request, and what stood there only of its address: in the
+// body it may be a password, or all of it with one in it.
+func init() { //nolint:gochecknoinits // the framework takes it from a variable of its own
+	plain := huma.NewError
+	huma.NewError = func(status int, message string, errs ...error) huma.StatusError {
+		for i, err := range errs {
+			var d *huma.ErrorDetail
+			if errors.As(err, &d) && !strings.HasPrefix(d.Location, "query.") && !strings.HasPrefix(d.Location, "path.") {
+				errs[i] = &huma.ErrorDetail{Location: d.Location, Message: d.Message}
+			}
+		}
+		return plain(status, message, errs...)
+	}
 }
 
 // known refuses times of years that are not reckoned with; a zero time is none.

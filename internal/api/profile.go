@@ -7,16 +7,10 @@ import (
 	"strconv"
 	"time"
 
-	"ironbell/internal/access"
-
 	"github.com/go-chi/chi/v5"
+
+	"ironbell/internal/access"
 )
-
-// Where a node spends its time and memory, for administrators and go tool pprof. What is
-// told are names of functions and numbers, nothing of what they work with.
-
-// longestProfile bounds for how long the processor is looked at.
-const longestProfile = time.Minute
 
 // profiles serves /api/profile/cpu (?seconds=10) and the profiles of package runtime/pprof
 // by their names: heap, allocs, goroutine, and those that are switched on elsewhere. One
@@ -57,6 +51,12 @@ func (s *server) profileProcessor(w http.ResponseWriter, r *http.Request) {
 	case <-r.Context().Done():
 	}
 }
+
+// Where a node spends its time and memory, for administrators and go tool pprof. What is
+// told are names of functions and numbers, nothing of what they work with.
+
+// longestProfile bounds for how long the processor is looked at.
+const longestProfile = time.Minute
 
 // administrators lets only those pass who may administer.
 func administrators(next http.Handler) http.Handler {

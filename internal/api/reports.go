@@ -7,178 +7,161 @@ import (
 	"net/http"
 	"strconv"
 
-	"ironbell/internal/store/records"
-
-	"ironbell/internal/service"
+	"github.com/danielgtaylor/huma/v2"
 
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
-
-	"github.com/danielgtaylor/huma/v2"
+	"ironbell/internal/service"
+	"ironbell/internal/store/records"
 )
 
-// reportPath is the part of an address that names a report.
-type reportPath struct {
-	Report string `path:"report" maxLength:"200" doc:"id or name"`
-}
-
-func (p reportPath) look(r wire.LookRequest) service.Look {
-	l := service.Look{Report: p.Report, Definition: r.Definition, Identity: r.Identity, Values: r.Values, Zone: r.Zone}
-	if r.Date != nil {
-		l.Date = *r.Date
-	}
-	return l
-}
-
 func (s *server) reports(a huma.API) {
-	tags := []string{"reports"}
-	huma.Register(a, huma.Operation{OperationID: "list-reports", Method: http.MethodGet, Path: "/api/reports", Summary: "List reports by name", Tags: tags},
-		func(ctx context.Context, _ *struct{}) (*struct{ Body []job.Report }, error) {
-			reports, err := s.Store.Reports(ctx, 5000)
-			if err != nil {
-				return nil, s.problem(err)
-			}
-			return &struct{ Body []job.Report }{reports}, nil
-		})
-	huma.Register(a, huma.Operation{OperationID: "show-report", Method: http.MethodGet, Path: "/api/reports/{report}", Summary: "Show a report and the jobs that use it", Tags: tags},
-		func(ctx context.Context, in *struct{ ReportPath }) (*struct{ Body wire.ReportPage }, error) {
-			page, err := s.reportPage(ctx, in.Report)
-			if err != nil {
-				return nil, s.problem(err)
-			}
-			return &struct{ Body wire.ReportPage }{page}, nil
-		})
-	huma.Register(a, huma.Operation{OperationID: "save-report", Method: http.MethodPut, Path: "/api/reports/{report}", Summary: "Add a report, or save a new version of the one of this name", Tags: tags, Errors: []int{403, 422}, MaxBodyBytes: maxBody},
-		func(ctx context.Context, in *struct {
-			Report string `path:"report" maxLength:"200"`
-			Body   wire.ReportRequest
-		},
-		) (*struct{ Body job.Report }, error) {
-			who, _ := person(ctx)
-			r, err := s.Service.Reports.Save(ctx, who, in.Report, in.Body.Owner, in.Body.ReportDefinition, in.Body.Anyway)
-			if err != nil {
-				return nil, s.problem(err)
-			}
-			return &struct{ Body job.Report }{r}, nil
-		})
-	huma.Register(a, huma.Operation{OperationID: "check-report", Method: http.MethodPost, Path: "/api/reports/{report}/check", Summary: "Look at a report before it is saved: what is wrong, what its queries give, which jobs would no longer fit", Tags: tags, Errors: []int{403}, MaxBodyBytes: maxBody},
-		func(ctx context.Context, in *struct {
-			Report string `path:"report" maxLength:"200"`
-			Body   wire.ReportRequest
-		},
-		) (*struct{ Body wire.ReportCheck }, error) {
-			who, _ := person(ctx)
-			c, err := s.Service.Reports.Check(ctx, who, in.Report, in.Body.Owner, in.Body.ReportDefinition)
-			if err != nil {
-				return nil, s.problem(err)
-			}
-			out := wire.ReportCheck{OK: len(c.Wrong)+len(c.Jobs) == 0, Wrong: wrongs(c.Wrong), Sections: c.Described, Jobs: []wire.JobTrouble{}}
-			for _, j := range c.Jobs {
-				out.Jobs = append(out.Jobs, wire.JobTrouble{Job: j.Job, On: j.On, Wrong: wrongs(j.Wrong)})
-			}
-			return &struct{ Body wire.ReportCheck }{out}, nil
-		})
-	huma.Register(a, huma.Operation{OperationID: "list-choices", Method: http.MethodPost, Path: "/api/reports/{report}/choices", Summary: "List what a report asks for, with the choices that there are and what each value comes to", Tags: tags, Errors: []int{403, 422}, MaxBodyBytes: maxBody},
-		func(ctx context.Context, in *struct {
-			ReportPath
-			Body wire.LookRequest
-		},
-		) (*struct{ Body []job.Offered }, error) {
-			who, _ := person(ctx)
-			offers, err := s.Service.Reports.Offers(ctx, who, in.look(in.Body))
-			if err != nil {
-				return nil, s.problem(err)
-			}
-			return &struct{ Body []job.Offered }{offers}, nil
-		})
-	huma.Register(a, huma.Operation{OperationID: "preview-report", Method: http.MethodPost, Path: "/api/reports/{report}/preview", Summary: "Show the first rows of a report; end the request to end its queries", Tags: tags, Errors: []int{403, 422}, MaxBodyBytes: maxBody},
-		func(ctx context.Context, in *struct {
-			ReportPath
-			Body wire.PreviewRequest
-		},
-		) (*struct{ Body job.Preview }, error) {
-			who, _ := person(ctx)
-			if in.Body.Rows == 0 {
-				in.Body.Rows = 50
-			}
-			p, err := s.Service.Reports.Preview(ctx, who, in.look(in.Body.LookRequest), in.Body.Sections, in.Body.Rows)
-			if err != nil {
-				return nil, s.problem(err)
-			}
-			return &struct{ Body job.Preview }{p}, nil
-		})
-	huma.Register(a, huma.Operation{OperationID: "cost-report", Method: http.MethodPost, Path: "/api/reports/{report}/cost", Summary: "Make the files of a report and throw them away, to see what they cost: rows, time, size", Tags: tags, Errors: []int{403, 422}, MaxBodyBytes: maxBody},
-		func(ctx context.Context, in *struct {
-			ReportPath
-			Body wire.CostRequest
-		},
-		) (*struct{ Body wire.Cost }, error) {
-			who, _ := person(ctx)
-			made, err := s.Service.Reports.Make(ctx, who, in.look(in.Body.LookRequest), in.Body.Outputs)
-			if err != nil {
-				return nil, s.problem(err)
-			}
-			defer made.Remove()
-			return &struct{ Body wire.Cost }{wire.Cost{Rows: made.Rows, TookMS: made.Took.Milliseconds(), Files: made.Files, Says: made.Says}}, nil
-		})
+	tags := subject("reports")
+	huma.Register(a, tags.get("list-reports", "/api/reports", "List reports by name"), s.listReports)
+	huma.Register(a, tags.get("show-report", "/api/reports/{report}", "Show a report and the jobs that use it"), s.showReport)
+	huma.Register(a, tags.put("save-report", "/api/reports/{report}", "Add a report, or save a new version of the one of this name", refuses(403, 422), upTo(maxBody)), s.saveReport)
+	huma.Register(a, tags.post("check-report", "/api/reports/{report}/check", "Look at a report before it is saved: what is wrong, what its queries give, which jobs would no longer fit", refuses(403), upTo(maxBody)), s.checkReport)
+	huma.Register(a, tags.post("list-choices", "/api/reports/{report}/choices", "List what a report asks for, with the choices that there are and what each value comes to", refuses(403, 422), upTo(maxBody)), s.listChoices)
+	huma.Register(a, tags.post("preview-report", "/api/reports/{report}/preview", "Show the first rows of a report; end the request to end its queries", refuses(403, 422), upTo(maxBody)), s.previewReport)
+	huma.Register(a, tags.post("cost-report", "/api/reports/{report}/cost", "Make the files of a report and throw them away, to see what they cost: rows, time, size", refuses(403, 422), upTo(maxBody)), s.costReport)
 	huma.Register(a, huma.Operation{
-		OperationID: "render-report", Method: http.MethodPost, Path: "/api/reports/{report}/render", Summary: "Make one file of a report", Tags: tags, Errors: []int{403, 422}, MaxBodyBytes: maxBody,
+		OperationID: "render-report", Method: http.MethodPost, Path: "/api/reports/{report}/render", Summary: "Make one file of a report", Tags: tags.tags(), Errors: []int{403, 422}, MaxBodyBytes: maxBody,
 		Responses: map[string]*huma.Response{"200": {Description: "The file; headers say its name, rows and checksum", Content: map[string]*huma.MediaType{"application/octet-stream": {Schema: &huma.Schema{Type: "string", Format: "binary"}}}}},
-	},
-		func(ctx context.Context, in *struct {
-			ReportPath
-			Body wire.RenderRequest
-		},
-		) (*huma.StreamResponse, error) {
-			who, _ := person(ctx)
-			made, err := s.Service.Reports.Make(ctx, who, in.look(in.Body.LookRequest), []job.Output{in.Body.Output})
-			if err != nil {
-				return nil, s.problem(err)
-			}
-			if len(made.Files) != 1 {
-				made.Remove()
-				v := &fault.Invalid{What: "output"}
-				v.Add("output.sections", "%s holds one section in a file, and this would be %d files; name one section", in.Body.Output.Format, len(made.Files))
-				return nil, s.problem(v)
-			}
-			return s.file(ctx, made.Files[0], made.Open, made.Remove, made.Says), nil
-		})
-	huma.Register(a, huma.Operation{OperationID: "compare-runs", Method: http.MethodGet, Path: "/api/runs/{run}/compare", Summary: "Compare the rows of a run with those of an earlier run of its job", Tags: []string{"runs"}, Errors: []int{404, 422}},
-		func(ctx context.Context, in *struct {
-			Run  string `path:"run"`
-			With string `query:"with" doc:"the earlier run; the last good one before it when left out"`
-			Task string `query:"task" doc:"the first that kept its rows when left out"`
-		},
-		) (*struct{ Body wire.Compared }, error) {
-			after, err := runID(in.Run)
-			if err != nil {
-				return nil, err
-			}
-			var before job.RunID
-			if in.With != "" {
-				if before, err = runID(in.With); err != nil {
-					return nil, err
-				}
-			}
-			who, _ := person(ctx)
-			c, err := s.Service.Runs.Compare(ctx, who, after, before, in.Task)
-			if err != nil {
-				return nil, s.problem(err)
-			}
-			return &struct{ Body wire.Compared }{wire.Compared(c)}, nil
-		})
+	}, s.renderReport)
+	huma.Register(a, subject("runs").get("compare-runs", "/api/runs/{run}/compare", "Compare the rows of a run with those of an earlier run of its job", refuses(404, 422)), s.compareRuns)
 }
 
-// ReportPath is reportPath where a request's other parts stand beside it.
-type ReportPath = reportPath
-
-func wrongs(list []fault.Wrong) []wire.Wrong {
-	out := make([]wire.Wrong, len(list))
-	for i, w := range list {
-		out[i] = wire.Wrong{Where: w.Where, Sentence: w.Sentence}
+func (s *server) listReports(ctx context.Context, _ *struct{}) (*struct{ Body []job.Report }, error) {
+	reports, err := s.Store.Reports(ctx, 5000)
+	if err != nil {
+		return nil, s.problem(err)
 	}
-	return out
+	return &struct{ Body []job.Report }{reports}, nil
+}
+
+func (s *server) showReport(ctx context.Context, in *struct{ ReportPath }) (*struct{ Body wire.ReportPage }, error) {
+	page, err := s.reportPage(ctx, in.Report)
+	if err != nil {
+		return nil, s.problem(err)
+	}
+	return &struct{ Body wire.ReportPage }{page}, nil
+}
+
+func (s *server) saveReport(ctx context.Context, in *struct {
+	Report string `path:"report" maxLength:"200"`
+	Body   wire.ReportRequest
+},
+) (*struct{ Body job.Report }, error) {
+	who, _ := person(ctx)
+	r, err := s.Service.Reports.Save(ctx, who, in.Report, in.Body.Owner, in.Body.ReportDefinition, in.Body.Anyway)
+	if err != nil {
+		return nil, s.problem(err)
+	}
+	return &struct{ Body job.Report }{r}, nil
+}
+
+func (s *server) checkReport(ctx context.Context, in *struct {
+	Report string `path:"report" maxLength:"200"`
+	Body   wire.ReportRequest
+},
+) (*struct{ Body wire.ReportCheck }, error) {
+	who, _ := person(ctx)
+	c, err := s.Service.Reports.Check(ctx, who, in.Report, in.Body.Owner, in.Body.ReportDefinition)
+	if err != nil {
+		return nil, s.problem(err)
+	}
+	out := wire.ReportCheck{OK: len(c.Wrong)+len(c.Jobs) == 0, Wrong: wrongs(c.Wrong), Sections: c.Described, Jobs: []wire.JobTrouble{}}
+	for _, j := range c.Jobs {
+		out.Jobs = append(out.Jobs, wire.JobTrouble{Job: j.Job, On: j.On, Wrong: wrongs(j.Wrong)})
+	}
+	return &struct{ Body wire.ReportCheck }{out}, nil
+}
+
+func (s *server) listChoices(ctx context.Context, in *struct {
+	ReportPath
+	Body wire.LookRequest
+},
+) (*struct{ Body []job.Offered }, error) {
+	who, _ := person(ctx)
+	offers, err := s.Service.Reports.Offers(ctx, who, in.look(in.Body))
+	if err != nil {
+		return nil, s.problem(err)
+	}
+	return &struct{ Body []job.Offered }{offers}, nil
+}
+
+func (s *server) previewReport(ctx context.Context, in *struct {
+	ReportPath
+	Body wire.PreviewRequest
+},
+) (*struct{ Body job.Preview }, error) {
+	who, _ := person(ctx)
+	if in.Body.Rows == 0 {
+		in.Body.Rows = 50
+	}
+	p, err := s.Service.Reports.Preview(ctx, who, in.look(in.Body.LookRequest), in.Body.Sections, in.Body.Rows)
+	if err != nil {
+		return nil, s.problem(err)
+	}
+	return &struct{ Body job.Preview }{p}, nil
+}
+
+func (s *server) costReport(ctx context.Context, in *struct {
+	ReportPath
+	Body wire.CostRequest
+},
+) (*struct{ Body wire.Cost }, error) {
+	who, _ := person(ctx)
+	made, err := s.Service.Reports.Make(ctx, who, in.look(in.Body.LookRequest), in.Body.Outputs)
+	if err != nil {
+		return nil, s.problem(err)
+	}
+	defer made.Remove()
+	return &struct{ Body wire.Cost }{wire.Cost{Rows: made.Rows, TookMS: made.Took.Milliseconds(), Files: made.Files, Says: made.Says}}, nil
+}
+
+func (s *server) renderReport(ctx context.Context, in *struct {
+	ReportPath
+	Body wire.RenderRequest
+},
+) (*huma.StreamResponse, error) {
+	who, _ := person(ctx)
+	made, err := s.Service.Reports.Make(ctx, who, in.look(in.Body.LookRequest), []job.Output{in.Body.Output})
+	if err != nil {
+		return nil, s.problem(err)
+	}
+	if len(made.Files) != 1 {
+		made.Remove()
+		v := &fault.Invalid{What: "output"}
+		v.Add("output.sections", "%s holds one section in a file, and this would be %d files; name one section", in.Body.Output.Format, len(made.Files))
+		return nil, s.problem(v)
+	}
+	return s.file(ctx, made.Files[0], made.Open, made.Remove, made.Says), nil
+}
+
+func (s *server) compareRuns(ctx context.Context, in *struct {
+	Run  string `path:"run"`
+	With string `query:"with" doc:"the earlier run; the last good one before it when left out"`
+	Task string `query:"task" doc:"the first that kept its rows when left out"`
+},
+) (*struct{ Body wire.Compared }, error) {
+	after, err := runID(in.Run)
+	if err != nil {
+		return nil, err
+	}
+	var before job.RunID
+	if in.With != "" {
+		if before, err = runID(in.With); err != nil {
+			return nil, err
+		}
+	}
+	who, _ := person(ctx)
+	c, err := s.Service.Runs.Compare(ctx, who, after, before, in.Task)
+	if err != nil {
+		return nil, s.problem(err)
+	}
+	return &struct{ Body wire.Compared }{wire.Compared(c)}, nil
 }
 
 func (s *server) reportPage(ctx context.Context, name string) (wire.ReportPage, error) {
@@ -224,14 +207,14 @@ func (s *server) file(ctx context.Context, f job.Artifact, open func(context.Con
 }
 
 func (s *server) identities(a huma.API) {
-	tags := []string{"sources"}
+	tags := subject("sources")
 	of := func(i records.Identity) wire.Identity {
 		if i.Choosers == nil {
 			i.Choosers = []string{}
 		}
 		return wire.Identity{Source: i.Source, Name: i.Name, Login: i.Login, Choosers: i.Choosers, Sealed: len(i.Secret) > 0, UpdatedAt: i.UpdatedAt}
 	}
-	huma.Register(a, huma.Operation{OperationID: "list-identities", Method: http.MethodGet, Path: "/api/sources/{name}/identities", Summary: "List the identities of a source by name", Tags: tags},
+	huma.Register(a, tags.get("list-identities", "/api/sources/{name}/identities", "List the identities of a source by name"),
 		func(ctx context.Context, in *struct {
 			Name string `path:"name" maxLength:"200"`
 		},
@@ -246,7 +229,7 @@ func (s *server) identities(a huma.API) {
 			}
 			return &struct{ Body []wire.Identity }{out}, nil
 		})
-	huma.Register(a, huma.Operation{OperationID: "save-identity", Method: http.MethodPut, Path: "/api/sources/{name}/identities/{identity}", Summary: "Add or change an identity of a source; a login that could get out of its rows is refused", Tags: tags, Errors: []int{403, 404, 422}},
+	huma.Register(a, tags.put("save-identity", "/api/sources/{name}/identities/{identity}", "Add or change an identity of a source; a login that could get out of its rows is refused", refuses(403, 404, 422)),
 		func(ctx context.Context, in *struct {
 			Name     string `path:"name" maxLength:"200"`
 			Identity string `path:"identity" maxLength:"200"`
@@ -260,4 +243,28 @@ func (s *server) identities(a huma.API) {
 			}
 			return &struct{ Body wire.Identity }{of(i)}, nil
 		})
+}
+
+// reportPath is the part of an address that names a report.
+type reportPath struct {
+	Report string `path:"report" maxLength:"200" doc:"id or name"`
+}
+
+func (p reportPath) look(r wire.LookRequest) service.Look {
+	l := service.Look{Report: p.Report, Definition: r.Definition, Identity: r.Identity, Values: r.Values, Zone: r.Zone}
+	if r.Date != nil {
+		l.Date = *r.Date
+	}
+	return l
+}
+
+// ReportPath is reportPath where a request's other parts stand beside it.
+type ReportPath = reportPath
+
+func wrongs(list []fault.Wrong) []wire.Wrong {
+	out := make([]wire.Wrong, len(list))
+	for i, w := range list {
+		out[i] = wire.Wrong{Where: w.Where, Sentence: w.Sentence}
+	}
+	return out
 }

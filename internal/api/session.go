@@ -8,45 +8,44 @@ import (
 	"time"
 	"unicode"
 
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/go-chi/httprate"
+
 	"ironbell/internal/access"
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/job"
-
-	"github.com/danielgtaylor/huma/v2"
-	"github.com/go-chi/httprate"
 )
-
-const tokenLife = 90 * 24 * time.Hour
 
 // signIn registers the operations that are open to everybody.
 func (s *server) signIn(a huma.API) {
-	open := []map[string][]string{}
-	huma.Register(a, huma.Operation{OperationID: "sign-in", Method: http.MethodPost, Path: "/api/session", Summary: "Sign in, for a browser", Tags: []string{"access"}, Security: open, Errors: []int{401, 429}},
-		func(ctx context.Context, in *struct {
-			Body  wire.Credentials
-			Agent string `header:"User-Agent"`
-		},
-		) (*struct{ Body wire.Me }, error) {
-			ends := s.Now().Add(sessionLength)
-			p, id, _, err := s.begin(ctx, in.Body, job.SignIn{Kind: job.Session, Name: shown(in.Agent), EndsAt: &ends})
-			if err != nil {
-				return nil, err
-			}
-			if err := s.sessions.RenewToken(ctx); err != nil {
-				return nil, s.problem(err)
-			}
-			s.sessions.Put(ctx, "sign-in", id)
-			return &struct{ Body wire.Me }{wire.Me{Person: p, Version: s.Version}}, nil
-		})
-	huma.Register(a, huma.Operation{OperationID: "make-token", Method: http.MethodPost, Path: "/api/tokens", Summary: "Sign in, for a program: make an API token", Tags: []string{"access"}, Security: open, Errors: []int{401, 429}},
-		func(ctx context.Context, in *struct{ Body wire.TokenRequest }) (*struct{ Body wire.Token }, error) {
-			ends := s.Now().Add(tokenLife)
-			p, _, token, err := s.begin(ctx, in.Body.Credentials, job.SignIn{Kind: job.Token, Name: shown(in.Body.Name), EndsAt: &ends})
-			if err != nil {
-				return nil, err
-			}
-			return &struct{ Body wire.Token }{wire.Token{Token: token, Person: p, EndsAt: ends}}, nil
-		})
+	huma.Register(a, subject("access").post("sign-in", "/api/session", "Sign in, for a browser", refuses(401, 429), unsigned), s.signInOf)
+	huma.Register(a, subject("access").post("make-token", "/api/tokens", "Sign in, for a program: make an API token", refuses(401, 429), unsigned), s.makeToken)
+}
+
+func (s *server) signInOf(ctx context.Context, in *struct {
+	Body  wire.Credentials
+	Agent string `header:"User-Agent"`
+},
+) (*struct{ Body wire.Me }, error) {
+	ends := s.Now().Add(sessionLength)
+	p, id, _, err := s.begin(ctx, in.Body, job.SignIn{Kind: job.Session, Name: shown(in.Agent), EndsAt: &ends})
+	if err != nil {
+		return nil, err
+	}
+	if err := s.sessions.RenewToken(ctx); err != nil {
+		return nil, s.problem(err)
+	}
+	s.sessions.Put(ctx, "sign-in", id)
+	return &struct{ Body wire.Me }{wire.Me{Person: p, Version: s.Version}}, nil
+}
+
+func (s *server) makeToken(ctx context.Context, in *struct{ Body wire.TokenRequest }) (*struct{ Body wire.Token }, error) {
+	ends := s.Now().Add(tokenLife)
+	p, _, token, err := s.begin(ctx, in.Body.Credentials, job.SignIn{Kind: job.Token, Name: shown(in.Body.Name), EndsAt: &ends})
+	if err != nil {
+		return nil, err
+	}
+	return &struct{ Body wire.Token }{wire.Token{Token: token, Person: p, EndsAt: ends}}, nil
 }
 
 // begin opens a way in for whoever has a login and its password.
@@ -72,29 +71,14 @@ func (s *server) begin(ctx context.Context, who wire.Credentials, way job.SignIn
 	return p, id, token, nil
 }
 
-// shown is what a program says of itself, as it can be shown: bounded, without characters
-// that steer a terminal.
-func shown(text string) string {
-	text = strings.Map(func(r rune) rune {
-		if !unicode.IsPrint(r) {
-			return -1
-		}
-		return r
-	}, text)
-	const most = 200
-	if letters := []rune(text); len(letters) > most {
-		return string(letters[:most])
-	}
-	return text
-}
-
 // password registers what asks for a password of those who are signed in.
 func (s *server) password(a huma.API) {
-	huma.Register(a, huma.Operation{OperationID: "change-password", Method: http.MethodPut, Path: "/api/session/password", Summary: "Change your own password", Description: "All your sessions and tokens end with it, also the one that asks, and so does your link to the forecast: sign in again.", Tags: []string{"access"}, DefaultStatus: http.StatusNoContent, Errors: []int{422, 429}},
-		func(ctx context.Context, in *struct{ Body wire.PasswordRequest }) (*struct{}, error) {
-			who, _ := person(ctx)
-			return nil, s.orProblem(s.Service.People.ChangePassword(ctx, who, in.Body.Present, in.Body.Next))
-		})
+	huma.Register(a, subject("access").put("change-password", "/api/session/password", "Change your own password", refuses(422, 429), answers(http.StatusNoContent), says("All your sessions and tokens end with it, also the one that asks, and so does your link to the forecast: sign in again.")), s.changePassword)
+}
+
+func (s *server) changePassword(ctx context.Context, in *struct{ Body wire.PasswordRequest }) (*struct{}, error) {
+	who, _ := person(ctx)
+	return nil, s.orProblem(s.Service.People.ChangePassword(ctx, who, in.Body.Present, in.Body.Next))
 }
 
 // end ends a way in.
@@ -120,90 +104,115 @@ func (s *server) whose(ctx context.Context, who job.Person, login string) (job.P
 
 // people registers who is who.
 func (s *server) people(a huma.API) {
-	huma.Register(a, huma.Operation{OperationID: "who-am-i", Method: http.MethodGet, Path: "/api/session", Summary: "Who is signed in", Tags: []string{"access"}},
-		func(ctx context.Context, _ *struct{}) (*struct{ Body wire.Me }, error) {
-			p, _ := person(ctx)
-			return &struct{ Body wire.Me }{wire.Me{Person: p, Version: s.Version}}, nil
-		})
-	huma.Register(a, huma.Operation{OperationID: "sign-out", Method: http.MethodDelete, Path: "/api/session", Summary: "Sign out: end the session, or the token that is sent", Tags: []string{"access"}, DefaultStatus: http.StatusNoContent},
-		func(ctx context.Context, _ *struct{}) (*struct{}, error) {
-			who, _ := person(ctx)
-			if err := s.end(ctx, who, wayOf(ctx).ID); err != nil || wayOf(ctx).Kind == job.Token {
-				return nil, err
-			}
-			return nil, s.sessions.Destroy(ctx)
-		})
-	huma.Register(a, huma.Operation{OperationID: "list-sign-ins", Method: http.MethodGet, Path: "/api/sign-ins", Summary: "List the sessions and tokens that you have open, or somebody has", Tags: []string{"access"}, Errors: []int{403, 404}},
-		func(ctx context.Context, in *struct {
-			Login string `query:"login" maxLength:"200" doc:"whose; yours when left out, and anybody's for administrators"`
-		},
-		) (*struct{ Body []wire.SignIn }, error) {
-			who, _ := person(ctx)
-			whose, err := s.whose(ctx, who, in.Login)
-			if err != nil {
-				return nil, s.problem(err)
-			}
-			all, err := s.Store.SignIns(ctx, whose.ID)
-			if err != nil {
-				return nil, s.problem(err)
-			}
-			out := make([]wire.SignIn, len(all))
-			for i, one := range all {
-				out[i] = wire.SignIn{SignIn: one, This: one.ID == wayOf(ctx).ID}
-			}
-			return &struct{ Body []wire.SignIn }{out}, nil
-		})
-	huma.Register(a, huma.Operation{OperationID: "end-sign-in", Method: http.MethodDelete, Path: "/api/sign-ins/{id}", Summary: "End a session or token: your own, or anybody's as an administrator", Tags: []string{"access"}, DefaultStatus: http.StatusNoContent, Errors: []int{404}},
-		func(ctx context.Context, in *struct {
-			ID int64 `path:"id"`
-		},
-		) (*struct{}, error) {
-			who, _ := person(ctx)
-			return nil, s.end(ctx, who, in.ID)
-		})
-	huma.Register(a, huma.Operation{OperationID: "make-event-token", Method: http.MethodPost, Path: "/api/people/{login}/tokens", Summary: "Make a token that only reports events, for a program of somebody's", Tags: []string{"access"}, Errors: []int{403, 404, 422}},
-		func(ctx context.Context, in *struct {
-			Login string `path:"login" maxLength:"200"`
-			Body  wire.EventTokenRequest
-		},
-		) (*struct{ Body wire.Token }, error) {
-			who, _ := person(ctx)
-			if err := access.May(who, access.Administer, "", ""); err != nil {
-				return nil, s.problem(err)
-			}
-			whose, _, err := s.Store.PersonByLogin(ctx, in.Login)
-			if err != nil {
-				return nil, s.problem(err)
-			}
-			ends := s.Now().AddDate(0, 0, in.Body.Days)
-			token, _, err := access.NewToken(ctx, s.Store, whose.ID, who.Login, job.SignIn{Name: shown(in.Body.Name), Address: addressOf(ctx), EndsAt: &ends, Sends: in.Body.Sends})
-			if err != nil {
-				return nil, s.problem(err)
-			}
-			return &struct{ Body wire.Token }{wire.Token{Token: token, Person: whose, EndsAt: ends}}, nil
-		})
-	huma.Register(a, huma.Operation{OperationID: "list-people", Method: http.MethodGet, Path: "/api/people", Summary: "List the people", Tags: []string{"access"}},
-		func(ctx context.Context, _ *struct{}) (*struct{ Body []job.Person }, error) {
-			people, err := s.Store.People(ctx)
-			if err != nil {
-				return nil, s.problem(err)
-			}
-			return &struct{ Body []job.Person }{people}, nil
-		})
-	huma.Register(a, huma.Operation{OperationID: "save-person", Method: http.MethodPut, Path: "/api/people/{login}", Summary: "Add or change a person", Tags: []string{"access"}},
-		func(ctx context.Context, in *struct {
-			Login string `path:"login" maxLength:"200"`
-			Body  wire.PersonRequest
-		},
-		) (*struct{ Body job.Person }, error) {
-			who, _ := person(ctx)
-			if err := access.May(who, access.Administer, "", ""); err != nil {
-				return nil, s.problem(err)
-			}
-			p, err := s.Service.People.Save(ctx, who, job.Person{Login: in.Login, Name: in.Body.Name, Mail: in.Body.Mail, Role: job.Role(in.Body.Role), Zone: in.Body.Zone}, in.Body.Password)
-			if err != nil {
-				return nil, s.problem(err)
-			}
-			return &struct{ Body job.Person }{p}, nil
-		})
+	huma.Register(a, subject("access").get("who-am-i", "/api/session", "Who is signed in"), s.whoAmI)
+	huma.Register(a, subject("access").delete("sign-out", "/api/session", "Sign out: end the session, or the token that is sent", answers(http.StatusNoContent)), s.signOut)
+	huma.Register(a, subject("access").get("list-sign-ins", "/api/sign-ins", "List the sessions and tokens that you have open, or somebody has", refuses(403, 404)), s.listSignIns)
+	huma.Register(a, subject("access").delete("end-sign-in", "/api/sign-ins/{id}", "End a session or token: your own, or anybody's as an administrator", refuses(404), answers(http.StatusNoContent)), s.endSignIn)
+	huma.Register(a, subject("access").post("make-event-token", "/api/people/{login}/tokens", "Make a token that only reports events, for a program of somebody's", refuses(403, 404, 422)), s.makeEventToken)
+	huma.Register(a, subject("access").get("list-people", "/api/people", "List the people"), s.listPeople)
+	huma.Register(a, subject("access").put("save-person", "/api/people/{login}", "Add or change a person"), s.savePerson)
+}
+
+func (s *server) whoAmI(ctx context.Context, _ *struct{}) (*struct{ Body wire.Me }, error) {
+	p, _ := person(ctx)
+	return &struct{ Body wire.Me }{wire.Me{Person: p, Version: s.Version}}, nil
+}
+
+func (s *server) signOut(ctx context.Context, _ *struct{}) (*struct{}, error) {
+	who, _ := person(ctx)
+	if err := s.end(ctx, who, wayOf(ctx).ID); err != nil || wayOf(ctx).Kind == job.Token {
+		return nil, err
+	}
+	return nil, s.sessions.Destroy(ctx)
+}
+
+func (s *server) listSignIns(ctx context.Context, in *struct {
+	Login string `query:"login" maxLength:"200" doc:"whose; yours when left out, and anybody's for administrators"`
+},
+) (*struct{ Body []wire.SignIn }, error) {
+	who, _ := person(ctx)
+	whose, err := s.whose(ctx, who, in.Login)
+	if err != nil {
+		return nil, s.problem(err)
+	}
+	all, err := s.Store.SignIns(ctx, whose.ID)
+	if err != nil {
+		return nil, s.problem(err)
+	}
+	out := make([]wire.SignIn, len(all))
+	for i, one := range all {
+		out[i] = wire.SignIn{SignIn: one, This: one.ID == wayOf(ctx).ID}
+	}
+	return &struct{ Body []wire.SignIn }{out}, nil
+}
+
+func (s *server) endSignIn(ctx context.Context, in *struct {
+	ID int64 `path:"id"`
+},
+) (*struct{}, error) {
+	who, _ := person(ctx)
+	return nil, s.end(ctx, who, in.ID)
+}
+
+func (s *server) makeEventToken(ctx context.Context, in *struct {
+	Login string `path:"login" maxLength:"200"`
+	Body  wire.EventTokenRequest
+},
+) (*struct{ Body wire.Token }, error) {
+	who, _ := person(ctx)
+	if err := access.May(who, access.Administer, "", ""); err != nil {
+		return nil, s.problem(err)
+	}
+	whose, _, err := s.Store.PersonByLogin(ctx, in.Login)
+	if err != nil {
+		return nil, s.problem(err)
+	}
+	ends := s.Now().AddDate(0, 0, in.Body.Days)
+	token, _, err := access.NewToken(ctx, s.Store, whose.ID, who.Login, job.SignIn{Name: shown(in.Body.Name), Address: addressOf(ctx), EndsAt: &ends, Sends: in.Body.Sends})
+	if err != nil {
+		return nil, s.problem(err)
+	}
+	return &struct{ Body wire.Token }{wire.Token{Token: token, Person: whose, EndsAt: ends}}, nil
+}
+
+func (s *server) listPeople(ctx context.Context, _ *struct{}) (*struct{ Body []job.Person }, error) {
+	people, err := s.Store.People(ctx)
+	if err != nil {
+		return nil, s.problem(err)
+	}
+	return &struct{ Body []job.Person }{people}, nil
+}
+
+func (s *server) savePerson(ctx context.Context, in *struct {
+	Login string `path:"login" maxLength:"200"`
+	Body  wire.PersonRequest
+},
+) (*struct{ Body job.Person }, error) {
+	who, _ := person(ctx)
+	if err := access.May(who, access.Administer, "", ""); err != nil {
+		return nil, s.problem(err)
+	}
+	p, err := s.Service.People.Save(ctx, who, job.Person{Login: in.Login, Name: in.Body.Name, Mail: in.Body.Mail, Role: job.Role(in.Body.Role), Zone: in.Body.Zone}, in.Body.Password)
+	if err != nil {
+		return nil, s.problem(err)
+	}
+	return &struct{ Body job.Person }{p}, nil
+}
+
+const tokenLife = 90 * 24 * time.Hour
+
+// shown is what a program says of itself, as it can be shown: bounded, without characters
+// that steer a terminal.
+func shown(text string) string {
+	text = strings.Map(func(r rune) rune {
+		if !unicode.IsPrint(r) {
+			return -1
+		}
+		return r
+	}, text)
+	const most = 200
+	if letters := []rune(text); len(letters) > most {
+		return string(letters[:most])
+	}
+	return text
 }

@@ -9,12 +9,11 @@ import (
 	"sync"
 	"time"
 
-	"ironbell/internal/store/sending"
+	"github.com/danielgtaylor/huma/v2"
 
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/job"
-
-	"github.com/danielgtaylor/huma/v2"
+	"ironbell/internal/store/sending"
 )
 
 // health tells that this process lives, and nothing else: whoever restarts processes
@@ -34,16 +33,6 @@ func (s *server) ready(w http.ResponseWriter, r *http.Request) {
 	writeJSON(w, http.StatusOK, map[string]string{"state": "ready", "node": s.Node.Name()})
 }
 
-// watch is what those see who watch from outside. It is reckoned at most once a second
-// however many ask, since nobody needs to sign in for it.
-type watch struct {
-	mu    sync.Mutex
-	at    time.Time
-	state job.ServiceState
-	n     sending.Watched
-	err   error // the database does not answer
-}
-
 func (s *server) watched(ctx context.Context) (job.ServiceState, sending.Watched, error) {
 	w := &s.watch
 	w.mu.Lock()
@@ -57,6 +46,76 @@ func (s *server) watched(ctx context.Context) (job.ServiceState, sending.Watched
 		w.state, w.at = outside(w.state), time.Now()
 	}
 	return w.state, w.n, w.err
+}
+
+// state tells what an operator must know of the installation, without names: 503 when
+// somebody is needed.
+func (s *server) state(w http.ResponseWriter, r *http.Request) {
+	st, _, err := s.watched(r.Context())
+	if err != nil {
+		writeProblem(w, http.StatusServiceUnavailable, "The database does not answer.")
+		return
+	}
+	status := http.StatusOK
+	if st.Needs {
+		status = http.StatusServiceUnavailable
+	}
+	writeJSON(w, status, st)
+}
+
+// standing registers what an operator must know, and the nodes.
+func (s *server) standing(a huma.API) {
+	tags := subject("service")
+	huma.Register(a, tags.get("show-state", "/api/state", "Show what an operator must know: what stands still, rests, fills up, or can tell nobody", says("The same without names, for those who watch from outside, stands at /state, which answers 503 when somebody is needed.")), s.showState)
+	huma.Register(a, tags.get("list-nodes", "/api/nodes", "List the nodes that live, with what each works on"), s.listNodes)
+	huma.Register(a, tags.post("finish-node", "/api/nodes/finish", "Let a node finish what it has and take no more work, or work on", refuses(403, 404), answers(http.StatusNoContent), says("Its rings, pages and upkeep go on. It is empty when it works on no part and no delivery.")), s.finishNode)
+}
+
+func (s *server) showState(ctx context.Context, _ *struct{}) (*struct{ Body job.ServiceState }, error) {
+	st, err := s.Service.Installation.State(ctx)
+	if err != nil {
+		return nil, s.problem(err)
+	}
+	return &struct{ Body job.ServiceState }{st}, nil
+}
+
+func (s *server) listNodes(ctx context.Context, _ *struct{}) (*struct{ Body []wire.Node }, error) {
+	nodes, err := s.Service.Installation.Nodes(ctx)
+	if err != nil {
+		return nil, s.problem(err)
+	}
+	out := make([]wire.Node, len(nodes))
+	for i, n := range nodes {
+		out[i] = wire.Node{Name: n.Name, Version: n.Version, Zones: n.Zones, StartedAt: n.StartedAt, SeenAt: n.SeenAt, Finishing: n.Finishing, Parts: n.Parts, Deliveries: n.Deliveries}
+	}
+	return &struct{ Body []wire.Node }{out}, nil
+}
+
+func (s *server) finishNode(ctx context.Context, in *struct{ Body wire.FinishRequest }) (*struct{}, error) {
+	who, _ := person(ctx)
+	return nil, s.orProblem(s.Service.Installation.Finish(ctx, who, in.Body.Node, !in.Body.Work))
+}
+
+// metrics gives a few numbers in the text form of Prometheus (exposition format
+// 0.0.4): what needs somebody, and what waits.
+func (s *server) metrics(w http.ResponseWriter, r *http.Request) {
+	st, n, err := s.watched(r.Context())
+	if err != nil {
+		http.Error(w, "The database does not answer.", http.StatusServiceUnavailable)
+		return
+	}
+	w.Header().Set("Content-Type", "text/plain; version=0.0.4; charset=utf-8")
+	_, _ = w.Write(numbers(n, st)) // a reader that left needs no answer
+}
+
+// watch is what those see who watch from outside. It is reckoned at most once a second
+// however many ask, since nobody needs to sign in for it.
+type watch struct {
+	mu    sync.Mutex
+	at    time.Time
+	state job.ServiceState
+	n     sending.Watched
+	err   error // the database does not answer
 }
 
 // outside is a state without names and without what others answered.
@@ -79,63 +138,6 @@ func outside(st job.ServiceState) job.ServiceState {
 		}
 	}
 	return st
-}
-
-// state tells what an operator must know of the installation, without names: 503 when
-// somebody is needed.
-func (s *server) state(w http.ResponseWriter, r *http.Request) {
-	st, _, err := s.watched(r.Context())
-	if err != nil {
-		writeProblem(w, http.StatusServiceUnavailable, "The database does not answer.")
-		return
-	}
-	status := http.StatusOK
-	if st.Needs {
-		status = http.StatusServiceUnavailable
-	}
-	writeJSON(w, status, st)
-}
-
-// standing registers what an operator must know, and the nodes.
-func (s *server) standing(a huma.API) {
-	tags := []string{"service"}
-	huma.Register(a, huma.Operation{OperationID: "show-state", Method: http.MethodGet, Path: "/api/state", Summary: "Show what an operator must know: what stands still, rests, fills up, or can tell nobody", Description: "The same without names, for those who watch from outside, stands at /state, which answers 503 when somebody is needed.", Tags: tags},
-		func(ctx context.Context, _ *struct{}) (*struct{ Body job.ServiceState }, error) {
-			st, err := s.Service.Installation.State(ctx)
-			if err != nil {
-				return nil, s.problem(err)
-			}
-			return &struct{ Body job.ServiceState }{st}, nil
-		})
-	huma.Register(a, huma.Operation{OperationID: "list-nodes", Method: http.MethodGet, Path: "/api/nodes", Summary: "List the nodes that live, with what each works on", Tags: tags},
-		func(ctx context.Context, _ *struct{}) (*struct{ Body []wire.Node }, error) {
-			nodes, err := s.Service.Installation.Nodes(ctx)
-			if err != nil {
-				return nil, s.problem(err)
-			}
-			out := make([]wire.Node, len(nodes))
-			for i, n := range nodes {
-				out[i] = wire.Node{Name: n.Name, Version: n.Version, Zones: n.Zones, StartedAt: n.StartedAt, SeenAt: n.SeenAt, Finishing: n.Finishing, Parts: n.Parts, Deliveries: n.Deliveries}
-			}
-			return &struct{ Body []wire.Node }{out}, nil
-		})
-	huma.Register(a, huma.Operation{OperationID: "finish-node", Method: http.MethodPost, Path: "/api/nodes/finish", Summary: "Let a node finish what it has and take no more work, or work on", Description: "Its rings, pages and upkeep go on. It is empty when it works on no part and no delivery.", Tags: tags, DefaultStatus: http.StatusNoContent, Errors: []int{403, 404}},
-		func(ctx context.Context, in *struct{ Body wire.FinishRequest }) (*struct{}, error) {
-			who, _ := person(ctx)
-			return nil, s.orProblem(s.Service.Installation.Finish(ctx, who, in.Body.Node, !in.Body.Work))
-		})
-}
-
-// metrics gives a few numbers in the text form of Prometheus (exposition format
-// 0.0.4): what needs somebody, and what waits.
-func (s *server) metrics(w http.ResponseWriter, r *http.Request) {
-	st, n, err := s.watched(r.Context())
-	if err != nil {
-		http.Error(w, "The database does not answer.", http.StatusServiceUnavailable)
-		return
-	}
-	w.Header().Set("Content-Type", "text/plain; version=0.0.4; charset=utf-8")
-	_, _ = w.Write(numbers(n, st)) // a reader that left needs no answer
 }
 
 func numbers(n sending.Watched, st job.ServiceState) []byte {

@@ -6,51 +6,45 @@ import (
 	"slices"
 	"time"
 
-	"ironbell/internal/store/history"
-
-	"ironbell/internal/service"
+	"github.com/danielgtaylor/huma/v2"
 
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/civil"
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/zone"
-
-	"github.com/danielgtaylor/huma/v2"
-)
-
-const (
-	maxMarks  = 3000
-	maxComing = 2000
+	"ironbell/internal/service"
+	"ironbell/internal/store/history"
 )
 
 func (s *server) today(a huma.API) {
-	huma.Register(a, huma.Operation{OperationID: "day", Method: http.MethodGet, Path: "/api/day", Summary: "A day of the tape: what ran, what is to come, what needs attention", Tags: []string{"runs"}},
-		func(ctx context.Context, in *struct {
-			Date string `query:"date" format:"date" doc:"today when left out"`
-			Zone string `query:"zone" doc:"whose midnight counts; the zone of the signed-in person when left out"`
-		},
-		) (*struct{ Body wire.Day }, error) {
-			who, _ := person(ctx)
-			if in.Zone == "" {
-				in.Zone = who.Zone
-			}
-			zone, err := zone.Load(in.Zone)
-			if err != nil {
-				return nil, huma.NewError(http.StatusUnprocessableEntity, err.Error())
-			}
-			now := s.Now().In(zone)
-			at := now
-			if in.Date != "" {
-				if at, err = time.ParseInLocation(time.DateOnly, in.Date, zone); err != nil || !civil.Known(at.Year()) {
-					return nil, huma.NewError(http.StatusUnprocessableEntity, in.Date+" is no date; write it as 2026-11-23")
-				}
-			}
-			day, err := s.day(ctx, at, now)
-			if err != nil {
-				return nil, s.problem(err)
-			}
-			return &struct{ Body wire.Day }{day}, nil
-		})
+	huma.Register(a, subject("runs").get("day", "/api/day", "A day of the tape: what ran, what is to come, what needs attention"), s.dayOf)
+}
+
+func (s *server) dayOf(ctx context.Context, in *struct {
+	Date string `query:"date" format:"date" doc:"today when left out"`
+	Zone string `query:"zone" doc:"whose midnight counts; the zone of the signed-in person when left out"`
+},
+) (*struct{ Body wire.Day }, error) {
+	who, _ := person(ctx)
+	if in.Zone == "" {
+		in.Zone = who.Zone
+	}
+	zone, err := zone.Load(in.Zone)
+	if err != nil {
+		return nil, huma.NewError(http.StatusUnprocessableEntity, err.Error())
+	}
+	now := s.Now().In(zone)
+	at := now
+	if in.Date != "" {
+		if at, err = time.ParseInLocation(time.DateOnly, in.Date, zone); err != nil || !civil.Known(at.Year()) {
+			return nil, huma.NewError(http.StatusUnprocessableEntity, in.Date+" is no date; write it as 2026-11-23")
+		}
+	}
+	day, err := s.day(ctx, at, now)
+	if err != nil {
+		return nil, s.problem(err)
+	}
+	return &struct{ Body wire.Day }{day}, nil
 }
 
 func (s *server) day(ctx context.Context, at, now time.Time) (wire.Day, error) {
@@ -118,14 +112,6 @@ func (s *server) day(ctx context.Context, at, now time.Time) (wire.Day, error) {
 	return day, nil
 }
 
-func mark(r job.Run, last map[int64]history.LastRun) wire.Mark {
-	_, usual := lastOf(last, r.JobID)
-	if r.Rehearsal {
-		r.Job += " (rehearsal)"
-	}
-	return wire.Mark{ID: r.ID, JobID: r.JobID, Job: r.Job, State: r.State, Reason: r.Reason, Due: r.Due, StartedAt: r.StartedAt, EndedAt: r.EndedAt, Usual: usual}
-}
-
 // coming lists the rings of all jobs in (after, until], earliest first.
 func (s *server) coming(jobs []job.Job, passing service.Passing, last map[int64]history.LastRun, after, until time.Time, limit int) []wire.Coming {
 	all := []wire.Coming{}
@@ -145,4 +131,17 @@ func (s *server) coming(jobs []job.Job, passing service.Passing, last map[int64]
 	}
 	slices.SortStableFunc(all, func(a, b wire.Coming) int { return a.At.Compare(b.At) })
 	return all[:min(len(all), limit)]
+}
+
+const (
+	maxMarks  = 3000
+	maxComing = 2000
+)
+
+func mark(r job.Run, last map[int64]history.LastRun) wire.Mark {
+	_, usual := lastOf(last, r.JobID)
+	if r.Rehearsal {
+		r.Job += " (rehearsal)"
+	}
+	return wire.Mark{ID: r.ID, JobID: r.JobID, Job: r.Job, State: r.State, Reason: r.Reason, Due: r.Due, StartedAt: r.StartedAt, EndedAt: r.EndedAt, Usual: usual}
 }

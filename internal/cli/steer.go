@@ -209,7 +209,7 @@ func freezeCommand(f *flag.FlagSet) runner {
 		if err != nil {
 			return 0, err
 		}
-		return show(i, *asJSON, []wire.Freeze{frozen}, printFreezes)
+		return show(i, *asJSON, []job.Freeze{frozen}, printFreezes)
 	}
 }
 
@@ -238,7 +238,7 @@ func freezesCommand(f *flag.FlagSet) runner {
 	}
 }
 
-func printFreezes(i IO, all []wire.Freeze) {
+func printFreezes(i IO, all []job.Freeze) {
 	if len(all) == 0 {
 		fmt.Fprintln(i.Out, "Nothing is frozen.")
 		return
@@ -275,7 +275,7 @@ func liftCommand(f *flag.FlagSet) runner {
 		if err != nil {
 			return 0, err
 		}
-		return show(i, *asJSON, []wire.Freeze{lifted}, printFreezes)
+		return show(i, *asJSON, []job.Freeze{lifted}, printFreezes)
 	}
 }
 

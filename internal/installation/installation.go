@@ -13,7 +13,6 @@ import (
 	"time"
 
 	"ironbell/internal/store/db"
-	"ironbell/internal/store/records"
 
 	"ironbell/internal/artifact"
 	"ironbell/internal/core/job"
@@ -138,7 +137,7 @@ func (k *Keeper) standStill(ctx context.Context, t *store.Tx, was Installation, 
 		return err
 	}
 	now := k.now()
-	f, err := t.AddFreeze(ctx, records.Freeze{Label: "service", From: now, Rings: "wait", Reason: why + "; an administrator says what it is", By: "Iron Bell"})
+	f, err := t.AddFreeze(ctx, job.Freeze{Label: "service", From: now, Rings: "wait", Reason: why + "; an administrator says what it is", By: "Iron Bell"})
 	if err != nil {
 		return err
 	}

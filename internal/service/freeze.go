@@ -16,7 +16,7 @@ import (
 
 // Freeze holds back all that carries a label, from and to an instant; without
 // an end until it is lifted.
-func (fs *Freezes) Freeze(ctx context.Context, who job.Person, f records.Freeze) (records.Freeze, error) {
+func (fs *Freezes) Freeze(ctx context.Context, who job.Person, f job.Freeze) (job.Freeze, error) {
 	if err := access.May(who, access.Administer, "", ""); err != nil {
 		return f, err
 	}
@@ -52,8 +52,8 @@ func (fs *Freezes) Freeze(ctx context.Context, who job.Person, f records.Freeze)
 }
 
 // Lift ends a freeze now.
-func (fs *Freezes) Lift(ctx context.Context, who job.Person, id int64) (records.Freeze, error) {
-	var f records.Freeze
+func (fs *Freezes) Lift(ctx context.Context, who job.Person, id int64) (job.Freeze, error) {
+	var f job.Freeze
 	if err := access.May(who, access.Administer, "", ""); err != nil {
 		return f, err
 	}

@@ -4,14 +4,12 @@ import (
 	"context"
 	"time"
 
-	"ironbell/internal/store/records"
-
-	"ironbell/internal/engine/gate"
+	"ironbell/internal/core/job"
 )
 
 // Passing are the freezes of a span of time, with what carries their labels.
 type Passing struct {
-	frozen []records.Freeze
+	frozen []job.Freeze
 	labels map[int64][]string // of the jobs that carry one of them
 }
 
@@ -36,7 +34,7 @@ func (p Passing) Any() bool { return len(p.frozen) > 0 }
 // when it will.
 func (p Passing) Over(jobID int64, due time.Time) string {
 	if f := p.at(jobID, due); f != nil && f.Rings == "pass over" {
-		return gate.HeldBack(*f)
+		return f.Reading()
 	}
 	return ""
 }
@@ -44,15 +42,15 @@ func (p Passing) Over(jobID int64, due time.Time) string {
 // Waits says why a ring of a job will ring and wait; empty when it will not.
 func (p Passing) Waits(jobID int64, due time.Time) string {
 	if f := p.at(jobID, due); f != nil && f.Rings != "pass over" {
-		return gate.HeldBack(*f)
+		return f.Reading()
 	}
 	return ""
 }
 
-func (p Passing) at(jobID int64, due time.Time) *records.Freeze {
+func (p Passing) at(jobID int64, due time.Time) *job.Freeze {
 	labels, ok := p.labels[jobID]
 	if !ok {
 		return nil
 	}
-	return gate.FreezeOf(p.frozen, labels, due)
+	return job.FreezeOf(p.frozen, labels, due)
 }

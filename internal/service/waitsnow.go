@@ -8,11 +8,9 @@ import (
 	"time"
 
 	"ironbell/internal/store/queue"
-	"ironbell/internal/store/records"
 
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/policy"
-	"ironbell/internal/engine/gate"
 )
 
 // Missing says in words what a waiting run still waits for; nothing when it only
@@ -74,8 +72,8 @@ func (rs *Runs) WaitsNow(ctx context.Context, runs []job.Run) error {
 			_, r.Reason = policy.Outcome(tally)
 		}
 		if name, ok := held[r.ID]; ok {
-			if f := gate.FreezeOf(frozen, []string{"service", "destination:" + name}, now); f != nil {
-				r.Reason += "; " + gate.HeldBack(*f)
+			if f := job.FreezeOf(frozen, []string{"service", "destination:" + name}, now); f != nil {
+				r.Reason += "; " + f.Reading()
 			}
 		}
 	}
@@ -88,9 +86,9 @@ func ofTurn(reason string) bool {
 }
 
 // holdUp says what a part waits for now.
-func holdUp(w queue.Wait, frozen []records.Freeze, now time.Time) string {
-	if f := gate.FreezeOf(frozen, append(slices.Clone(w.Labels.V), "service"), now); f != nil {
-		return "held back: " + gate.HeldBack(*f)
+func holdUp(w queue.Wait, frozen []job.Freeze, now time.Time) string {
+	if f := job.FreezeOf(frozen, append(slices.Clone(w.Labels.V), "service"), now); f != nil {
+		return "held back: " + f.Reading()
 	}
 	switch {
 	case w.Rests == queue.StoreLabel:

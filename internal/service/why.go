@@ -15,7 +15,6 @@ import (
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/zone"
-	"ironbell/internal/engine/gate"
 )
 
 // Reason is one thing that happened to a job, did not, or will, with its cause.
@@ -96,8 +95,8 @@ func (js *Jobs) whyNow(ctx context.Context, j job.Job, place *time.Location) ([]
 		if err != nil {
 			return nil, err
 		}
-		if f := gate.FreezeOf(frozen, labels, now); f != nil {
-			stands.Sentence = "It is switched on and held back: " + gate.HeldBack(*f) + "."
+		if f := job.FreezeOf(frozen, labels, now); f != nil {
+			stands.Sentence = "It is switched on and held back: " + f.Reading() + "."
 		}
 	}
 	past, err := js.happenedTo(ctx, j, place, time.Time{}, now.Add(time.Second), 10)

@@ -6,7 +6,6 @@ import (
 	"time"
 
 	"ironbell/internal/store/db"
-	"ironbell/internal/store/records"
 	"ironbell/internal/store/sending"
 
 	"ironbell/internal/core/job"
@@ -26,7 +25,7 @@ func TestAnOfferThroughAGateThatHasMovedIsRefused(t *testing.T) {
 	for what, change := range map[string]func() error{
 		"settings": func() error { return s.PutSetting(ctx, db.MailSetting, job.MailSettings{Sending: job.SendNone}) },
 		"a freeze": func() error {
-			_, err := s.AddFreeze(ctx, records.Freeze{Label: "destination:company mail", From: time.Now(), Rings: "wait", By: "Sefa Orlin"})
+			_, err := s.AddFreeze(ctx, job.Freeze{Label: "destination:company mail", From: time.Now(), Rings: "wait", By: "Sefa Orlin"})
 			return err
 		},
 	} {

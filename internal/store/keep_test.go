@@ -8,7 +8,6 @@ import (
 	"ironbell/internal/store/db"
 	"ironbell/internal/store/history"
 	"ironbell/internal/store/queue"
-	"ironbell/internal/store/records"
 	"ironbell/internal/store/rings"
 
 	"ironbell/internal/core/job"
@@ -171,7 +170,7 @@ func TestLimitsAndFreezesHoldBackWhatCarriesTheirLabel(t *testing.T) {
 	require.Len(t, got, 2, "one heavy one, and what stands behind the others")
 	assert.Contains(t, []job.RunID{got[0].RunID, got[1].RunID}, light)
 	require.NoError(t, s.PutSetting(ctx, queue.LimitSetting, map[string]int{}))
-	f, err := s.AddFreeze(ctx, records.Freeze{Label: "tag:heavy", From: time.Now().Add(-time.Minute), Rings: "wait", By: "Sefa Orlin"})
+	f, err := s.AddFreeze(ctx, job.Freeze{Label: "tag:heavy", From: time.Now().Add(-time.Minute), Rings: "wait", By: "Sefa Orlin"})
 	require.NoError(t, err)
 	assert.Empty(t, claim(t, s, "a", time.Minute))
 	_, err = s.LiftFreeze(ctx, f.ID, "Sefa Orlin")

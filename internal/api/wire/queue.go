@@ -21,7 +21,7 @@ type Queue struct {
 	Waiting []QueueLine    `json:"waiting" doc:"in the order of their turn, at most 500"`
 	Waits   int            `json:"waits" doc:"how many wait in all"`
 	Limits  map[string]int `json:"limits" doc:"how much may work at once, by label"`
-	Freezes []Freeze       `json:"freezes" doc:"that hold or are to come"`
+	Freezes []job.Freeze   `json:"freezes" doc:"that hold or are to come"`
 }
 
 // QueueLine is one part of a run in the queue.
@@ -33,22 +33,8 @@ type QueueLine struct {
 	Rehearsal bool       `json:"rehearsal,omitempty"`
 	Priority  int        `json:"priority"`
 	Due       time.Time  `json:"due"`
-	ReadyAt   time.Time  `json:"ready_at" db:"ready_at" doc:"when it may begin; when it gives up, if it waits for something to happen"`
+	ReadyAt   time.Time  `json:"ready_at" doc:"when it may begin; when it gives up, if it waits for something to happen"`
 	StartedAt *time.Time `json:"started_at,omitempty"`
 	Node      string     `json:"node,omitempty"`
-	Reason    string     `json:"reason" db:"reason" doc:"why it waits, or what works on it"`
-}
-
-// Freeze is a time in which what carries a label does not begin.
-type Freeze struct {
-	ID        int64      `json:"id"`
-	Label     string     `json:"label" doc:"service for everything, or source:name, destination:name, tag:name"`
-	From      time.Time  `json:"from"`
-	To        *time.Time `json:"to,omitempty" doc:"until it is lifted when left out"`
-	Rings     string     `json:"rings" enum:"wait,pass over" doc:"what becomes of rings meanwhile"`
-	Reason    string     `json:"reason,omitempty"`
-	By        string     `json:"by"`
-	CreatedAt time.Time  `json:"created_at"`
-	LiftedAt  *time.Time `json:"lifted_at,omitempty"`
-	LiftedBy  string     `json:"lifted_by,omitempty"`
+	Reason    string     `json:"reason" doc:"why it waits, or what works on it"`
 }

@@ -63,7 +63,7 @@ func Decide(ctx context.Context, from interface {
 	switch {
 	case p.Keep != "", p.Over:
 		return p, nil
-	case s.AlertID == nil && FreezeOf(g.Frozen, []string{"service", "destination:" + destination}, now) != nil:
+	case s.AlertID == nil && job.FreezeOf(g.Frozen, []string{"service", "destination:" + destination}, now) != nil:
 		return Passage{Held: true}, nil
 	case !outside:
 		return p, nil

@@ -8,7 +8,6 @@ import (
 
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/policy"
-	"ironbell/internal/engine/gate"
 	"ironbell/internal/store"
 )
 
@@ -38,8 +37,8 @@ func (rs *Runs) Add(ctx context.Context, t *store.Tx, jobID int64, runs []rings.
 	}
 	for i := range runs {
 		runs[i].Labels = labels
-		if f := gate.FreezeOf(frozen, labels, now); f != nil {
-			runs[i].Reason = "held back: " + gate.HeldBack(*f)
+		if f := job.FreezeOf(frozen, labels, now); f != nil {
+			runs[i].Reason = "held back: " + f.Reading()
 		}
 	}
 	return t.AddRuns(ctx, runs)

@@ -127,7 +127,7 @@ func (rs *Runs) passOverDue(ctx context.Context, t *store.Tx, due []rings.DueTri
 
 // circumstances are what a pass of the clock decides by, beside the triggers.
 type circumstances struct {
-	frozen []records.Freeze
+	frozen []job.Freeze
 	usual  map[int64]float64 // seconds that jobs with a deadline usually take
 	stood  []rings.Stood     // decisions that stand on due times of these jobs
 }

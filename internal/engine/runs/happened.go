@@ -8,7 +8,6 @@ import (
 
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/policy"
-	"ironbell/internal/engine/gate"
 	"ironbell/internal/store"
 )
 
@@ -25,8 +24,8 @@ func (rs *Runs) StartBy(ctx context.Context, t *store.Tx, w rings.Waiter, given 
 		return 0, err
 	}
 	reason := ""
-	if f := gate.FreezeOf(frozen, w.Labels.V, now); f != nil {
-		reason = gate.HeldBack(*f)
+	if f := job.FreezeOf(frozen, w.Labels.V, now); f != nil {
+		reason = f.Reading()
 		if f.Rings == "pass over" {
 			d = policy.Decision{Decision: job.RingPassedOver, Reason: reason}
 		}

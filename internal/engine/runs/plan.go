@@ -12,7 +12,6 @@ import (
 	"ironbell/internal/core/policy"
 	"ironbell/internal/core/rule"
 	"ironbell/internal/core/zone"
-	"ironbell/internal/engine/gate"
 	"ironbell/internal/event"
 	"ironbell/internal/timetable"
 )
@@ -60,8 +59,8 @@ func (rs *Runs) plan(due []rings.DueTrigger, now time.Time, c circumstances) (ri
 				p.Rings = append(p.Rings, job.Ring{TriggerID: t.ID, Due: s.Due, Nominal: s.Nominal, Decision: job.RingPassedOver, Reason: r.Reason(s.Ring)})
 				continue
 			}
-			if f := gate.FreezeOf(c.frozen, t.Labels.V, s.Due); f != nil && f.Rings == "pass over" {
-				p.Rings = append(p.Rings, job.Ring{TriggerID: t.ID, Due: s.Due, Nominal: s.Nominal, Decision: job.RingPassedOver, Reason: gate.HeldBack(*f)})
+			if f := job.FreezeOf(c.frozen, t.Labels.V, s.Due); f != nil && f.Rings == "pass over" {
+				p.Rings = append(p.Rings, job.Ring{TriggerID: t.ID, Due: s.Due, Nominal: s.Nominal, Decision: job.RingPassedOver, Reason: f.Reading()})
 				continue
 			}
 			at[s.Due] = s
@@ -101,8 +100,8 @@ func (rs *Runs) plan(due []rings.DueTrigger, now time.Time, c circumstances) (ri
 					Why:     fmt.Sprintf("Rang by its rule: %s (%s). %s.", r.Reading(), t.Zone, phrase.Upper(d.Reason)),
 					Nominal: nominal, Due: d.Due, Zone: t.Zone, Given: t.Given.V, Priority: t.Priority, Gated: t.Overlap != job.OverlapTogether, Labels: t.Labels.V,
 				}
-				if f := gate.FreezeOf(c.frozen, t.Labels.V, now); f != nil {
-					run.Reason = "held back: " + gate.HeldBack(*f)
+				if f := job.FreezeOf(c.frozen, t.Labels.V, now); f != nil {
+					run.Reason = "held back: " + f.Reading()
 					run.Why += " " + phrase.Upper(run.Reason) + "."
 				}
 				if err := timeRun(&run, t.Delay, t.Deadline.V, c.usual[t.JobID]); err != nil {

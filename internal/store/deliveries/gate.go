@@ -21,7 +21,7 @@ type GateState struct {
 	No     int64
 	House  job.MailSettings
 	Copy   *job.TestCopy // when this is a copy for tests
-	Frozen []records.Freeze
+	Frozen []job.Freeze
 }
 
 // GateNow reads the state of the gate. The number is read first, so that whatever

@@ -9,6 +9,7 @@ import (
 	"github.com/jmoiron/sqlx"
 	"github.com/jmoiron/sqlx/types"
 
+	"ironbell/internal/core/job"
 	"ironbell/internal/store/db"
 	"ironbell/internal/store/queue"
 	"ironbell/internal/store/records"
@@ -16,10 +17,10 @@ import (
 
 // Standing is what an operator must know of an installation, as the database has it.
 type Standing struct {
-	Frozen        *records.Freeze // everything
-	ClockLate     time.Duration   // how long the earliest due time has stood undecided
-	Unreached     int             // alerts of which nobody can be told
-	Sources       []string        // that rest, at most 20
+	Frozen        *job.Freeze   // everything
+	ClockLate     time.Duration // how long the earliest due time has stood undecided
+	Unreached     int           // alerts of which nobody can be told
+	Sources       []string      // that rest, at most 20
 	SourcesN      int
 	Destinations  []string // that rest, at most 20
 	DestinationsN int
@@ -49,7 +50,7 @@ func (q Q) Standing(ctx context.Context) (Standing, error) {
 	if err := errors.Join(sources.Unmarshal(&s.Sources), destinations.Unmarshal(&s.Destinations)); err != nil {
 		return s, db.Wrap(err, "see what rests")
 	}
-	var f records.Freeze
+	var f job.Freeze
 	err := sqlx.GetContext(ctx, q.Ext, &f, `SELECT `+records.FreezeColumns+` WHERE label = 'service' AND from_at <= bell_now() AND coalesce(lifted_at, to_at, 'infinity') > bell_now() AND (to_at IS NULL OR to_at > bell_now()) ORDER BY id LIMIT 1`)
 	switch {
 	case err == nil:
