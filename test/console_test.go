@@ -127,7 +127,7 @@ func TestTheConsole(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "http://"+w.listen+"/runs/"+runs[0].ID.String(), address, "the address holds the page's state")
 
-	// A failure shows on Today without a reload, and can be taken on.
+	// A failure shows on Today without a reload, and can be acknowledged.
 	p.do(chromedp.Navigate("http://" + w.listen + "/"))
 	p.sees("Nothing needs attention")
 	failed := w.ring("Manifest")
@@ -145,8 +145,8 @@ func TestTheConsole(t *testing.T) {
 		first.dispatchEvent(new KeyboardEvent('keydown', {key: 'ArrowRight', bubbles: true})); return document.activeElement.dataset.i })()`))
 	require.NoError(t, err)
 	assert.Equal(t, "1", focused)
-	p.click("Take it on")
-	p.sees("Taken on by Mara Quill")
+	p.click("Acknowledge")
+	p.sees("Acknowledged by Mara Quill")
 
 	p.do(chromedp.Navigate("http://" + w.listen + "/runs?state=failed"))
 	p.sees("none of 1 delivered")

@@ -232,7 +232,7 @@ func TestAMailServerThatIsDownIsOneAlertAndAllArrivesOnce(t *testing.T) {
 	w.until("the owner is told over the other mail server", func() bool { return len(w.inbox("mara@tarnwick.example")) > 0 })
 	mail := w.inbox("mara@tarnwick.example")
 	assert.Equal(t, "Down: Destination company mail", mail[0].Subject)
-	for _, part := range []string{"connection refused", "500 deliveries wait: Storm", "ironbell destinations -test 'company mail'", "/take-on/"} {
+	for _, part := range []string{"connection refused", "500 deliveries wait: Storm", "ironbell destinations -test 'company mail'", "/acknowledge/"} {
 		assert.Contains(t, mail[0].Plain, part)
 	}
 	page, err := w.c.Run(ctx, run.ID)

@@ -29,7 +29,7 @@ type Act string
 // The acts.
 const (
 	Read       Act = "read"       // see jobs, reports, runs and their files
-	Ring       Act = "ring"       // run a job, switch it, take on its alerts, settle its deliveries
+	Ring       Act = "ring"       // run a job, switch it, acknowledge its alerts, settle its deliveries
 	Write      Act = "write"      // save a job or a report
 	Administer Act = "administer" // save sources, destinations, people and settings
 )

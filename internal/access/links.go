@@ -32,7 +32,7 @@ func (l Links) Acknowledge(alert, person int64) string {
 	if l.Signer == nil {
 		return fmt.Sprintf("%s/alerts/%d", l.URL, alert)
 	}
-	return fmt.Sprintf("%s/take-on/%d/%d/%s", l.URL, alert, person, l.Signer.Sign(acknowledging(alert, person)))
+	return fmt.Sprintf("%s/acknowledge/%d/%d/%s", l.URL, alert, person, l.Signer.Sign(acknowledging(alert, person)))
 }
 
 // MayAcknowledge tells whether such an address is one of ours.

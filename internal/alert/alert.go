@@ -29,7 +29,7 @@ type Reader struct {
 	Zone   *time.Location
 	Locale *locale.Locale // how dates are written; nil is the neutral form
 	Step   int
-	TakeOn string // address at which they take it on
+	Acknowledge string // address at which they acknowledge it
 }
 
 // when writes an instant in the reader's zone.
@@ -84,8 +84,8 @@ func Letter(a job.Alert, r Reader) deliver.Letter {
 	line("What you can do", a.Advice)
 	line("Why you", why(a, r.Step))
 	links := []string{}
-	if r.TakeOn != "" {
-		links = append(links, "Take it on, so that nobody else is called: "+r.TakeOn)
+	if r.Acknowledge != "" {
+		links = append(links, "Acknowledge it, so that nobody else is called: "+r.Acknowledge)
 	}
 	if a.RunID != nil {
 		links = append(links, "See the run: "+r.Base+"/runs/"+a.RunID.String())
@@ -113,7 +113,7 @@ func why(a job.Alert, step int) string {
 	case a.Kind == job.AlertDown || step == StepOwner:
 		return ""
 	case strings.HasPrefix(a.Told, "told "), strings.HasPrefix(a.Told, "a mail goes to "):
-		return owner + " has not taken it on. " + phrase.Upper(a.Told) + "."
+		return owner + " has not acknowledged it. " + phrase.Upper(a.Told) + "."
 	case a.Told == "":
 		return owner + " could not be told."
 	}
@@ -164,7 +164,7 @@ func Digest(alerts []job.Alert, r Reader, now time.Time) deliver.Letter {
 		for _, a := range open {
 			fmt.Fprintf(&b, "%s\n%s\nSince %s", Subject(a), a.Happened, r.when(a.OpenedAt))
 			if a.AcknowledgedBy != "" {
-				b.WriteString("; " + a.AcknowledgedBy + " has taken it on")
+				b.WriteString("; " + a.AcknowledgedBy + " has acknowledged it")
 			}
 			b.WriteString("\n\n")
 		}

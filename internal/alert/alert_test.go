@@ -21,7 +21,7 @@ func TestAnAlertSaysWhatWhomAndWhatToDo(t *testing.T) {
 		Happened: "Run 2611-42 could not be delivered to 1 of 1.", ForWhom: "manifests@harbour-authority.test", Tried: "tried 3 times", Next: "nothing more by itself", Advice: "Check the server.",
 		Count: 2, OpenedAt: time.Date(2026, 7, 1, 11, 5, 0, 0, time.UTC), LastAt: time.Date(2026, 7, 1, 12, 5, 0, 0, time.UTC),
 	}
-	l := alert.Letter(a, alert.Reader{Base: "https://bell.tarnwick.example", Zone: london, TakeOn: "https://bell.tarnwick.example/take-on/7/1/abc"})
+	l := alert.Letter(a, alert.Reader{Base: "https://bell.tarnwick.example", Zone: london, Acknowledge: "https://bell.tarnwick.example/acknowledge/7/1/abc"})
 	assert.Equal(t, "Not delivered: Passenger manifest file", l.Subject)
 	assert.Equal(t, `Passenger manifest file
 Run 2611-42 could not be delivered to 1 of 1.
@@ -36,14 +36,14 @@ Next: nothing more by itself
 
 What you can do: Check the server.
 
-Take it on, so that nobody else is called: https://bell.tarnwick.example/take-on/7/1/abc
+Acknowledge it, so that nobody else is called: https://bell.tarnwick.example/acknowledge/7/1/abc
 See the run: https://bell.tarnwick.example/runs/2611-42
 See the job: https://bell.tarnwick.example/jobs/3
 See the alert: https://bell.tarnwick.example/alerts/7`, l.Plain)
 	third := alert.Reader{Zone: london, Step: alert.StepAdministrators}
 	assert.Contains(t, alert.Letter(a, third).Plain, "Why you: the owner, mara, could not be told.")
 	a.Told = "told mara@tarnwick.example"
-	assert.Contains(t, alert.Letter(a, third).Plain, "Why you: the owner, mara, has not taken it on. Told mara@tarnwick.example.")
+	assert.Contains(t, alert.Letter(a, third).Plain, "Why you: the owner, mara, has not acknowledged it. Told mara@tarnwick.example.")
 	a.Kind = job.AlertRunFailed
 	assert.Equal(t, "Failed: Passenger manifest file", alert.Letter(a, third).Subject)
 	down := job.Alert{ID: 8, Kind: job.AlertDown, Job: "Destination company mail", Happened: "It does not work.", OpenedAt: a.OpenedAt, Count: 1}
@@ -74,7 +74,7 @@ func TestWhoIsNotTheFirstReadsWhy(t *testing.T) {
 		return alert.Letter(a, alert.Reader{Zone: time.UTC, Step: step}).Plain
 	}
 	assert.NotContains(t, at(alert.StepOwner, ""), "Why you")
-	assert.Contains(t, at(alert.StepSecond, "a mail goes to Mara Quill"), "Why you: the owner, mara, has not taken it on. A mail goes to Mara Quill.")
+	assert.Contains(t, at(alert.StepSecond, "a mail goes to Mara Quill"), "Why you: the owner, mara, has not acknowledged it. A mail goes to Mara Quill.")
 	assert.Contains(t, at(alert.StepAdministrators, ""), "Why you: the owner, mara, could not be told.")
 	assert.Contains(t, at(alert.StepAdministrators, "mara could not be told: 550"), "could not be told. Mara could not be told: 550.")
 	a.Kind = job.AlertDown
@@ -95,7 +95,7 @@ func TestTheDigestSaysWhatNeedsSomebodyAndWhatDoesNot(t *testing.T) {
 		{Kind: job.AlertDown, State: job.AlertClosed, Job: "Destination company mail", OpenedAt: now.Add(-3 * time.Hour)},
 	}, r, now)
 	assert.Equal(t, "Iron Bell, Fri 27 Nov: 2 open", some.Subject)
-	for _, part := range []string{"2 open", "Failed: Board pack\nIt failed.", "Joren Tak has taken it on", "1 put right since yesterday", "Down: Destination company mail", "https://bell.tarnwick.example/"} {
+	for _, part := range []string{"2 open", "Failed: Board pack\nIt failed.", "Joren Tak has acknowledged it", "1 put right since yesterday", "Down: Destination company mail", "https://bell.tarnwick.example/"} {
 		assert.Contains(t, some.Plain, part)
 	}
 	assert.Equal(t, "auto-generated", some.Headers["Auto-Submitted"], "no holiday answers to it (RFC 3834)")

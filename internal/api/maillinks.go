@@ -27,8 +27,11 @@ func (s *server) ask(w http.ResponseWriter, a asked) {
 // mailLinks serves the links in mails that act without a sign-in. Each shows on
 // GET, which mail programs follow by themselves, and acts on POST.
 func (s *server) mailLinks(r chi.Router) {
-	r.Get("/take-on/{alert}/{person}/{signature}", s.takeOn)
-	r.Post("/take-on/{alert}/{person}/{signature}", s.takeOn)
+	// Mails of the version before lead to take-on.
+	for _, path := range []string{"/acknowledge", "/take-on"} {
+		r.Get(path+"/{alert}/{person}/{signature}", s.acknowledge)
+		r.Post(path+"/{alert}/{person}/{signature}", s.acknowledge)
+	}
 	r.Get("/leave/{job}/{address}/{signature}", s.leave)
 	r.Post("/leave/{job}/{address}/{signature}", s.leave)
 }
@@ -42,7 +45,7 @@ func (s *server) noLink(w http.ResponseWriter, err error) {
 	s.ask(w, asked{Title: "This link leads nowhere", Lines: []string{"It was cut short on its way, or what it is about is gone. Sign in to Iron Bell instead."}, Status: http.StatusNotFound, Back: s.URL})
 }
 
-func (s *server) takeOn(w http.ResponseWriter, r *http.Request) {
+func (s *server) acknowledge(w http.ResponseWriter, r *http.Request) {
 	id, err := strconv.ParseInt(chi.URLParam(r, "alert"), 10, 64)
 	who, err2 := strconv.ParseInt(chi.URLParam(r, "person"), 10, 64)
 	if err != nil || err2 != nil {
@@ -56,18 +59,18 @@ func (s *server) takeOn(w http.ResponseWriter, r *http.Request) {
 	out := asked{Title: a.Job, Lines: []string{a.Happened, a.ForWhom, a.Advice}, Back: s.URL}
 	switch {
 	case a.State == job.AlertClosed:
-		out.Lines = append(out.Lines, "It was put right meanwhile; there is nothing left to take on.")
+		out.Lines = append(out.Lines, "It was put right meanwhile; there is nothing left to acknowledge.")
 	case a.State == job.AlertAcknowledged:
-		out.Lines = append(out.Lines, a.AcknowledgedBy+" has taken it on already.")
+		out.Lines = append(out.Lines, a.AcknowledgedBy+" has acknowledged it already.")
 	case r.Method == http.MethodPost:
 		if err := s.Service.Alerts.AcknowledgeByLink(r.Context(), a, p); err != nil {
 			s.noLink(w, err)
 			return
 		}
-		out.Lines = append(out.Lines, fmt.Sprintf("You have taken it on, %s. Nobody else is called.", p.Name))
+		out.Lines = append(out.Lines, fmt.Sprintf("You have acknowledged it, %s. Nobody else is called.", p.Name))
 	default:
-		out.Lines = append(out.Lines, fmt.Sprintf("You are %s. When you take it on, nobody else is called.", p.Name))
-		out.Button = "Take it on"
+		out.Lines = append(out.Lines, fmt.Sprintf("You are %s. When you acknowledge it, nobody else is called.", p.Name))
+		out.Button = "Acknowledge"
 	}
 	s.ask(w, out)
 }

@@ -156,7 +156,7 @@ func numbers(n sending.Watched, st job.ServiceState) []byte {
 	}
 	gauge("somebody_needed", "Whether somebody is needed; /state says why.", is[st.Needs])
 	gauge("standing_still", "Whether nothing rings or begins: a copy, a freeze of everything, a clock that is stuck, or nodes that all finish.", is[st.Silent])
-	gauge("alerts_open", "Alerts that nobody has taken on.", n.Open)
+	gauge("alerts_open", "Alerts that nobody has acknowledged.", n.Open)
 	gauge("alerts_unreached", "Alerts of which nobody could be told.", n.Unreached)
 	gauge("destinations_resting", "Destinations that do not work.", n.Resting)
 	gauge("sources_resting", "Sources that do not work.", of("sources"))

@@ -17,7 +17,7 @@ func (al *Alerts) Acknowledge(ctx context.Context, who job.Person, id int64, end
 	if err != nil {
 		return a, err
 	}
-	if err := access.May(who, access.Ring, "take on alerts of "+a.Job, a.Owner); err != nil {
+	if err := access.May(who, access.Ring, "acknowledge alerts of "+a.Job, a.Owner); err != nil {
 		return a, err
 	}
 	err = al.store.Do(ctx, func(t *store.Tx) error {

@@ -42,7 +42,7 @@ func queued(t *testing.T, s *store.Store, destination int64, run job.RunID, aler
 		to[i].Address = fmt.Sprintf("reader%d@tarnwick.example", i)
 	}
 	require.NoError(t, s.Do(ctx, func(tx *store.Tx) error {
-		_, err := tx.Freeze(ctx, sending.NewMessage{Message: m, To: to, IfUnknown: job.UnknownAsk})
+		_, err := tx.PutMessage(ctx, sending.NewMessage{Message: m, To: to, IfUnknown: job.UnknownAsk})
 		return err
 	}))
 }

@@ -338,7 +338,7 @@ func freeze(t *testing.T, s *store.Store, w world, run job.RunID, jobID int64, l
 		to = append(to, sending.Recipient{Address: a})
 	}
 	require.NoError(t, s.Do(ctx, func(tx *store.Tx) error {
-		_, err := tx.Freeze(ctx, sending.NewMessage{
+		_, err := tx.PutMessage(ctx, sending.NewMessage{
 			Message: job.Message{RunID: &run, Part: 1, Task: "mail", MessageID: "<a@tarnwick.example>", Subject: "S", DestinationID: w.mail, Key: "k", Size: 1},
 			JobID:   &jobID, To: to, Retry: job.Retry{Times: 2, Wait: job.Duration(time.Minute)}, IfUnknown: job.UnknownAsk,
 		})

@@ -72,7 +72,7 @@ func TestAnAlertGoesStepByStepUntilSomebodyTakesItOn(t *testing.T) {
 
 	require.NoError(t, s.Acknowledge(ctx, id, "Mara Quill"))
 	do(t, s, func(tx *store.Tx) error { return tx.NextStep(ctx, id, "late word") })
-	assert.Empty(t, toTell(t, s), "nobody is told of what somebody has taken on")
+	assert.Empty(t, toTell(t, s), "nobody is told of what somebody has acknowledged")
 	second := ring(t, s, j, false)
 	do(t, s, func(tx *store.Tx) error {
 		return tx.OpenAlert(ctx, job.Alert{Kind: job.AlertRunFailed, Cause: "job:1", JobID: &j.ID, RunID: &second, Happened: "It failed again."})

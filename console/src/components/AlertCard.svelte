@@ -44,7 +44,7 @@
     {/if}
     <p class="soft text-[13px]">
       Since <ZonedTime at={alert.opened_at} zone={myZone()} />.
-      {#if alert.acknowledged_by}Taken on by {alert.acknowledged_by}.{:else if alert.told}{alert.told
+      {#if alert.acknowledged_by}Acknowledged by {alert.acknowledged_by}.{:else if alert.told}{alert.told
           .charAt(0)
           .toUpperCase() + alert.told.slice(1)}.{/if}
       {#if alert.unreached}<b class="text-error">Nobody could be told yet.</b>{/if}
@@ -55,7 +55,7 @@
     {#if mayChange(alert.owner)}
       {#if alert.state === 'open'}
         <button class="btn btn-primary" disabled={act.isPending} onclick={() => act.mutate(false)}
-          >Take it on</button
+          >Acknowledge</button
         >
       {:else if alert.state === 'acknowledged'}
         <button class="btn" disabled={act.isPending} onclick={() => act.mutate(true)}>Close</button>

@@ -25,7 +25,7 @@ type Passage struct {
 	Keep     job.KeptBack // why it is kept back; it goes when this is empty and nothing holds it
 	Held     bool         // it is frozen: given back untried
 	Over     bool         // this is a copy for tests, and it was not named for it
-	Drop     bool         // nobody needs it any more: its alert was taken on or put right
+	Drop     bool         // nobody needs it any more: its alert was acknowledged or put right
 	Redirect string       // it goes there instead
 }
 

@@ -116,7 +116,7 @@ func (nr *Notifier) tellOne(ctx context.Context, t *store.Tx, a job.Alert, s job
 		return false, t.Told(ctx, a.ID, "a mail goes to "+strings.Join(names, ", "), step+1, after)
 	}
 	if a.Step == alert.StepNobody {
-		// Everybody was told, and nobody has taken it on: all over again.
+		// Everybody was told, and nobody has acknowledged it: all over again.
 		return false, t.Told(ctx, a.ID, a.Told+"; nobody took it on, all are told again", 0, time.Second)
 	}
 	nr.node.Log.Error("nobody could be told of an alert", "alert", a.ID, "job", a.Job, "told", a.Told)

@@ -57,9 +57,9 @@ func (nr *Notifier) mailAlert(ctx context.Context, t *store.Tx, a job.Alert, s j
 		if err != nil {
 			place = time.UTC
 		}
-		letter := alert.Letter(a, alert.Reader{Base: nr.links.URL, Zone: place, Locale: languageOf(p.Person), Step: step, TakeOn: nr.links.Acknowledge(a.ID, p.ID)})
+		letter := alert.Letter(a, alert.Reader{Base: nr.links.URL, Zone: place, Locale: languageOf(p.Person), Step: step, Acknowledge: nr.links.Acknowledge(a.ID, p.ID)})
 		letter.To = []string{p.Mail}
-		err = nr.freezeLetter(ctx, t, id, destination, letter, job.Message{AlertID: &a.ID}, []sending.Recipient{{Address: p.Mail, PersonID: p.ID}}, p.until)
+		err = nr.putLetter(ctx, t, id, destination, letter, job.Message{AlertID: &a.ID}, []sending.Recipient{{Address: p.Mail, PersonID: p.ID}}, p.until)
 		var unfit *fault.Fault
 		if errors.As(err, &unfit) { // no mail can be made for them; the others get theirs
 			nr.node.Log.Error("an alert cannot be sent to a person", "alert", a.ID, "person", p.Login, "error", err)
@@ -76,10 +76,10 @@ func (nr *Notifier) mailAlert(ctx context.Context, t *store.Tx, a job.Alert, s j
 	return names, rests, nil
 }
 
-// freezeLetter composes a letter of the service itself and freezes its deliveries, to
+// putLetter composes a letter of the service itself and writes its deliveries, to
 // go out at an instant, or at once when it is zero. It lies in the database: it must
 // go out when the disk of the artifacts is full, too.
-func (nr *Notifier) freezeLetter(ctx context.Context, t *store.Tx, id int64, destination deliver.Mailer, letter deliver.Letter, m job.Message, to []sending.Recipient, at time.Time) error {
+func (nr *Notifier) putLetter(ctx context.Context, t *store.Tx, id int64, destination deliver.Mailer, letter deliver.Letter, m job.Message, to []sending.Recipient, at time.Time) error {
 	now := nr.node.Now()
 	letter.From, letter.Date, letter.MessageID = destination.From(), now, task.MessageID(task.DomainOf(destination.From()))
 	var body bytes.Buffer
@@ -95,7 +95,7 @@ func (nr *Notifier) freezeLetter(ctx context.Context, t *store.Tx, id int64, des
 	if !at.IsZero() {
 		n.ReadyAt = &at
 	}
-	_, err := t.Freeze(ctx, n)
+	_, err := t.PutMessage(ctx, n)
 	return err
 }
 

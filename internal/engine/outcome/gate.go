@@ -29,11 +29,11 @@ func (o *Outcome) PassedOver(ctx context.Context, s sending.Sending) error {
 	return err
 }
 
-// Dropped ends the delivery of a mail about an alert that was taken on or put right
+// Dropped ends the delivery of a mail about an alert that was acknowledged or put right
 // meanwhile.
 func (o *Outcome) Dropped(ctx context.Context, s sending.Sending) error {
 	err := o.store.Do(ctx, func(t *store.Tx) error {
-		return t.EndSending(ctx, s, sending.Ended{State: job.DeliveryFailed, Answer: "not needed any more: the alert was taken on or put right", Untried: true})
+		return t.EndSending(ctx, s, sending.Ended{State: job.DeliveryFailed, Answer: "not needed any more: the alert was acknowledged or put right", Untried: true})
 	})
 	o.holdings.ReleaseSending(s)
 	return err

@@ -156,7 +156,7 @@ func (t *Tx) NobodySaidYes(ctx context.Context, limit int) ([]sending.Sending, e
 	return out, db.Wrap(err, "find what nobody said yes to")
 }
 
-// AlertOver tells whether an alert was taken on or put right, so that nobody is to be
+// AlertOver tells whether an alert was acknowledged or put right, so that nobody is to be
 // told of it any more.
 func (q Q) AlertOver(ctx context.Context, id int64) (over bool, err error) {
 	err = sqlx.GetContext(ctx, q.Ext, &over, `SELECT NOT EXISTS (SELECT 1 FROM alerts WHERE id = $1 AND state = 'open')`, id)

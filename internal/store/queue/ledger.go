@@ -59,7 +59,7 @@ func (t *Tx) WriteEntries(ctx context.Context, entries []*Entry) error {
 	if err != nil || len(held) == 0 {
 		return err
 	}
-	for _, write := range []func(context.Context, []*Entry) error{t.beginTasks, t.passOver, t.endTasks, t.keepFiles, t.freezeAll, t.logAll, t.moveParts} {
+	for _, write := range []func(context.Context, []*Entry) error{t.beginTasks, t.passOver, t.endTasks, t.keepFiles, t.putMessages, t.logAll, t.moveParts} {
 		if err := write(ctx, held); err != nil {
 			return err
 		}
@@ -230,10 +230,10 @@ func (t *Tx) keepFiles(ctx context.Context, entries []*Entry) error {
 	return nil
 }
 
-func (t *Tx) freezeAll(ctx context.Context, entries []*Entry) error {
+func (t *Tx) putMessages(ctx context.Context, entries []*Entry) error {
 	for _, e := range entries {
 		for _, m := range e.Messages {
-			if _, err := sending.In(t.Base).Freeze(ctx, m); err != nil {
+			if _, err := sending.In(t.Base).PutMessage(ctx, m); err != nil {
 				return err
 			}
 		}

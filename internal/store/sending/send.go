@@ -35,9 +35,9 @@ type NewMessage struct {
 	ReadyAt   *time.Time // when it may go out; at once when nil
 }
 
-// Freeze writes a message and one delivery for each address, before anything
+// PutMessage writes a message and one delivery for each address, before anything
 // leaves. Addresses that are named twice get one.
-func (t *Tx) Freeze(ctx context.Context, m NewMessage) (int64, error) {
+func (t *Tx) PutMessage(ctx context.Context, m NewMessage) (int64, error) {
 	var id int64
 	err := sqlx.GetContext(ctx, t.Ext, &id, `INSERT INTO messages (id, run_id, alert_id, part, task, message_id, subject, destination_id, key, size, sha256, name, media_type, if_exists, stamp, may_leave, body)
 		VALUES (month_id('message_count'), $1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16) RETURNING id`,
