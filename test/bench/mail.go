@@ -192,7 +192,7 @@ func (b *bench) sendMails(ctx context.Context, live int64, kept artifact.Kept, n
 		}
 		giveUp := time.Now().Add(time.Hour)
 		return b.store.Do(ctx, func(t *store.Tx) error {
-			_, err := t.Freeze(ctx, sending.NewMessage{
+			_, err := t.PutMessage(ctx, sending.NewMessage{
 				Message: job.Message{RunID: &run, Part: 1, Task: "mail", MessageID: "<bench@tarnwick.example>", Subject: "Departures", DestinationID: destination, Key: kept.Key, Size: kept.Size, SHA256: kept.SHA256},
 				To:      to, GiveUpAt: &giveUp, IfUnknown: job.UnknownAsk,
 			})

@@ -2,7 +2,7 @@
 // by a call, sends digests and mails of success, and asks a second person for a yes. It decides
 // on no run and on no delivery.
 //
-// Each step is written in the transaction that freezes its mails, so that nobody is told twice.
+// Each step is written in the transaction that writes its mails, so that nobody is told twice.
 package notify
 
 import (
