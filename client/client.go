@@ -166,7 +166,9 @@ func segment(name string) string { return url.PathEscape(name) }
 
 // MakeToken signs in and makes a token for later calls.
 func (c *Client) MakeToken(ctx context.Context, login, password, name string) (t wire.Token, err error) {
-	return t, c.do(ctx, http.MethodPost, "/api/tokens", wire.TokenRequest{Credentials: wire.Credentials{Login: login, Password: password}, Name: name}, &t)
+	return t,
+		c.do(ctx, http.MethodPost, "/api/tokens",
+			wire.TokenRequest{Credentials: wire.Credentials{Login: login, Password: password}, Name: name}, &t)
 }
 
 // URL is the address of the service.
@@ -258,7 +260,8 @@ func (c *Client) Run(ctx context.Context, id job.RunID) (page wire.RunPage, err 
 
 // Log reads a run's log after a line.
 func (c *Client) Log(ctx context.Context, id job.RunID, after int64) (lines []job.LogLine, err error) {
-	return lines, c.do(ctx, http.MethodGet, "/api/runs/"+id.String()+"/log?after="+strconv.FormatInt(after, 10), nil, &lines)
+	return lines,
+		c.do(ctx, http.MethodGet, "/api/runs/"+id.String()+"/log?after="+strconv.FormatInt(after, 10), nil, &lines)
 }
 
 // File fetches a file that a run made. The caller closes it.
@@ -284,7 +287,8 @@ func (c *Client) Day(ctx context.Context, date, zone string) (d wire.Day, err er
 
 // Alerts lists what is open and acknowledged, or what is in the given states.
 func (c *Client) Alerts(ctx context.Context, states ...string) (alerts []job.Alert, err error) {
-	return alerts, c.do(ctx, http.MethodGet, "/api/alerts?state="+url.QueryEscape(strings.Join(states, ",")), nil, &alerts)
+	return alerts,
+		c.do(ctx, http.MethodGet, "/api/alerts?state="+url.QueryEscape(strings.Join(states, ",")), nil, &alerts)
 }
 
 // Acknowledge takes an alert on.
@@ -299,7 +303,8 @@ func (c *Client) CloseAlert(ctx context.Context, id int64) (a job.Alert, err err
 
 // Deliveries lists deliveries in the given states, newest first.
 func (c *Client) Deliveries(ctx context.Context, states ...string) (list []job.Delivery, err error) {
-	return list, c.do(ctx, http.MethodGet, "/api/deliveries?state="+url.QueryEscape(strings.Join(states, ",")), nil, &list)
+	return list,
+		c.do(ctx, http.MethodGet, "/api/deliveries?state="+url.QueryEscape(strings.Join(states, ",")), nil, &list)
 }
 
 // Settle says what became of a delivery: sent, failed or resend.

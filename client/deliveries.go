@@ -26,7 +26,10 @@ type Which struct {
 // Record lists deliveries, newest first.
 func (c *Client) Record(ctx context.Context, w Which) (list []job.Delivery, err error) {
 	q := url.Values{}
-	for name, text := range map[string]string{"state": strings.Join(w.States, ","), "destination": w.Destination, "address": w.Address, "kept_back": w.KeptBack, "run": w.Run} {
+	for name, text := range map[string]string{
+		"state": strings.Join(w.States, ","), "destination": w.Destination, "address": w.Address,
+		"kept_back": w.KeptBack, "run": w.Run,
+	} {
 		if text != "" {
 			q.Set(name, text)
 		}
@@ -43,7 +46,8 @@ func (c *Client) Record(ctx context.Context, w Which) (list []job.Delivery, err 
 // Allow says yes or no to mail that leaves the house. A yes holds for this message alone,
 // or until a date for all that the job sends there; the zero time is no such date.
 func (c *Client) Allow(ctx context.Context, id int64, yes bool, until time.Time) (d job.Delivery, err error) {
-	return d, c.do(ctx, "POST", fmt.Sprintf("/api/deliveries/%d/allow", id), wire.AllowRequest{Yes: yes, Until: until}, &d)
+	return d,
+		c.do(ctx, "POST", fmt.Sprintf("/api/deliveries/%d/allow", id), wire.AllowRequest{Yes: yes, Until: until}, &d)
 }
 
 // Resend sends again what a run could not deliver, and tells how many.
@@ -176,7 +180,8 @@ func (c *Client) Copy(ctx context.Context) (out wire.Copy, err error) {
 // tests acts on nothing outside itself but what is named: labels such as
 // destination:NAME.
 func (c *Client) SayCopy(ctx context.Context, sending, onlyTo string, named ...string) error {
-	return c.do(ctx, "POST", "/api/settings/copy", wire.CopyRequest{Sending: sending, OnlyTo: onlyTo, Named: named}, nil)
+	return c.do(ctx, "POST", "/api/settings/copy", wire.CopyRequest{Sending: sending, OnlyTo: onlyTo, Named: named},
+		nil)
 }
 
 // Keeping tells for how many days is kept what belongs to no single job.

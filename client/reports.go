@@ -19,7 +19,9 @@ func (c *Client) ShowReport(ctx context.Context, name string) (page wire.ReportP
 }
 
 // CheckReport looks at a report before it is saved.
-func (c *Client) CheckReport(ctx context.Context, name string, r wire.ReportRequest) (check wire.ReportCheck, err error) {
+func (c *Client) CheckReport(ctx context.Context, name string,
+	r wire.ReportRequest,
+) (check wire.ReportCheck, err error) {
 	return check, c.do(ctx, http.MethodPost, "/api/reports/"+segment(name)+"/check", r, &check)
 }
 
@@ -99,6 +101,8 @@ func (c *Client) Identities(ctx context.Context, source string) (list []wire.Ide
 }
 
 // SaveIdentity adds or changes an identity of a source.
-func (c *Client) SaveIdentity(ctx context.Context, source, name string, r wire.IdentityRequest) (i wire.Identity, err error) {
+func (c *Client) SaveIdentity(ctx context.Context, source, name string,
+	r wire.IdentityRequest,
+) (i wire.Identity, err error) {
 	return i, c.do(ctx, http.MethodPut, "/api/sources/"+segment(source)+"/identities/"+segment(name), r, &i)
 }

@@ -19,7 +19,9 @@ func (c *Client) When(ctx context.Context, r wire.WhenRequest) (w wire.When, err
 }
 
 // Moment reckons a moving date or a range for a due time.
-func (c *Client) Moment(ctx context.Context, text string, at time.Time, zone string, calendars ...string) (m wire.Moment, err error) {
+func (c *Client) Moment(ctx context.Context, text string, at time.Time, zone string,
+	calendars ...string,
+) (m wire.Moment, err error) {
 	q := url.Values{"text": {text}, "zone": {zone}}
 	if !at.IsZero() {
 		q.Set("at", at.Format(time.RFC3339))
@@ -80,7 +82,9 @@ func (c *Client) Calendar(ctx context.Context, name string) (page wire.CalendarP
 
 // SaveCalendar adds or changes a calendar. With try nothing is saved, and the
 // effects are told.
-func (c *Client) SaveCalendar(ctx context.Context, name string, d calendar.Definition, try bool) (saved wire.CalendarSaved, err error) {
+func (c *Client) SaveCalendar(ctx context.Context, name string, d calendar.Definition,
+	try bool,
+) (saved wire.CalendarSaved, err error) {
 	path := "/api/calendars/" + segment(name)
 	if try {
 		path += "?try=true"

@@ -67,7 +67,12 @@ var vessels = []struct {
 	name                    string
 	built, passengers, lane int
 }{
-	{"Kittiwake", 2009, 310, 180}, {"Guillemot", 2012, 280, 165}, {"Fulmar", 1998, 190, 96}, {"Razorbill", 2016, 340, 210}, {"Sandpiper", 1994, 120, 48}, {"Storm Petrel", 2021, 260, 150},
+	{"Kittiwake", 2009, 310, 180},
+	{"Guillemot", 2012, 280, 165},
+	{"Fulmar", 1998, 190, 96},
+	{"Razorbill", 2016, 340, 210},
+	{"Sandpiper", 1994, 120, 48},
+	{"Storm Petrel", 2021, 260, 150},
 }
 
 var routes = []struct {
@@ -77,7 +82,10 @@ var routes = []struct {
 	{0, 1, 35, 18}, {1, 0, 35, 18}, {0, 2, 50, 12}, {2, 0, 50, 12}, {0, 3, 75, 10}, {3, 4, 25, 12}, {4, 0, 80, 10},
 }
 
-var defectTexts = []string{"bow visor seal leaks", "lifeboat davit stiff", "radar two drops out", "car deck lamp dark", "bilge alarm sticks", "stern ramp chain worn", "engine two oil weeps", "fire door closer slow"}
+var defectTexts = []string{
+	"bow visor seal leaks", "lifeboat davit stiff", "radar two drops out", "car deck lamp dark",
+	"bilge alarm sticks", "stern ramp chain worn", "engine two oil weeps", "fire door closer slow",
+}
 
 // Fill makes the company's data new in an empty or older database. The same seed
 // makes the same data, moved so that it ends yesterday in zone.
@@ -87,7 +95,9 @@ func Fill(ctx context.Context, conn *pgx.Conn, seed uint64, today time.Time, rep
 		roles = append(roles, p.login())
 	}
 	for _, role := range roles {
-		if _, err := conn.Exec(ctx, `DO $$ BEGIN IF NOT EXISTS (SELECT 1 FROM pg_roles WHERE rolname = '`+role+`') THEN CREATE ROLE `+role+` NOLOGIN; END IF; END $$`); err != nil {
+		if _, err := conn.Exec(ctx,
+			`DO $$ BEGIN IF NOT EXISTS (SELECT 1 FROM pg_roles WHERE rolname = '`+role+`') THEN CREATE ROLE `+role+
+				` NOLOGIN; END IF; END $$`); err != nil {
 			return fmt.Errorf("make the role %s: %w", role, err)
 		}
 	}
@@ -96,7 +106,9 @@ func Fill(ctx context.Context, conn *pgx.Conn, seed uint64, today time.Time, rep
 		return fmt.Errorf("give the reports' login its password: %w", err)
 	}
 	for _, p := range ports {
-		if _, err := conn.Exec(ctx, `ALTER ROLE `+p.login()+` LOGIN PASSWORD '`+reportsPassword+`'; GRANT tarnwick_ports TO `+p.login()); err != nil {
+		if _, err := conn.Exec(ctx,
+			`ALTER ROLE `+p.login()+` LOGIN PASSWORD '`+reportsPassword+`'; GRANT tarnwick_ports TO `+
+				p.login()); err != nil {
 			return fmt.Errorf("give %s its login: %w", p.name, err)
 		}
 	}
@@ -144,7 +156,11 @@ func generate(seed uint64, today time.Time) []filling {
 		vesselRows = append(vesselRows, []any{i + 1, v.name, v.built, v.passengers, v.lane})
 	}
 	for i, rt := range routes {
-		routeRows = append(routeRows, []any{i + 1, ports[rt.from].name + " to " + ports[rt.to].name, ports[rt.from].code, ports[rt.to].code, rt.minutes})
+		routeRows = append(routeRows,
+			[]any{
+				i + 1, ports[rt.from].name + " to " + ports[rt.to].name, ports[rt.from].code, ports[rt.to].code,
+				rt.minutes,
+			})
 	}
 	y, m, d := today.Date()
 	start := time.Date(y, m, d-Days, 0, 0, 0, 0, today.Location())

@@ -45,9 +45,12 @@ type Outside struct {
 // Connect tells Iron Bell where everything is. It is done at each start, since
 // the ports change.
 func Connect(ctx context.Context, c *client.Client, w World) error {
-	if _, err := c.SaveSource(ctx, "tarnwick", wire.PlaceRequest{Protocol: "postgres", Password: &w.ReportsPassword, Settings: map[string]any{
-		"host": "127.0.0.1", "port": w.DatabasePort, "database": cmp.Or(w.Database, "tarnwick"), "user": reportsLogin, "tls": "disable",
-	}}); err != nil {
+	if _, err := c.SaveSource(ctx, "tarnwick",
+		wire.PlaceRequest{Protocol: "postgres", Password: &w.ReportsPassword, Settings: map[string]any{
+			"host": "127.0.0.1", "port": w.DatabasePort, "database": cmp.Or(w.Database, "tarnwick"),
+			"user": reportsLogin,
+			"tls":  "disable",
+		}}); err != nil {
 		return fmt.Errorf("save the source: %w", err)
 	}
 	for _, d := range []struct{ name, address, user, password, from string }{
@@ -58,9 +61,10 @@ func Connect(ctx context.Context, c *client.Client, w World) error {
 		if err != nil {
 			return fmt.Errorf("%s: %w", d.name, err)
 		}
-		if _, err := c.SaveDestination(ctx, d.name, wire.PlaceRequest{Protocol: "smtp", Password: &d.password, Settings: map[string]any{
-			"host": host, "port": n, "security": "starttls", "user": d.user, "from": d.from, "ca": w.CA,
-		}}); err != nil {
+		if _, err := c.SaveDestination(ctx, d.name,
+			wire.PlaceRequest{Protocol: "smtp", Password: &d.password, Settings: map[string]any{
+				"host": host, "port": n, "security": "starttls", "user": d.user, "from": d.from, "ca": w.CA,
+			}}); err != nil {
 			return fmt.Errorf("save the destination %s: %w", d.name, err)
 		}
 	}
@@ -93,11 +97,16 @@ func connectOutside(ctx context.Context, c *client.Client, o Outside) error {
 		{"Harbour authority files", "sftp", &o.Password, map[string]any{"host": host, "port": port, "user": o.User}},
 		{"Port folders", "folder", &none, map[string]any{"folder": o.Folder}},
 		{"Board archive", "webdav", &o.Password, map[string]any{"url": "http://" + o.WebDAV + "/", "user": o.User}},
-		{"Board store", "s3", &o.Password, map[string]any{"url": "http://" + o.Objects, "bucket": "reports", "prefix": "board", "user": o.User}},
+		{
+			"Board store", "s3", &o.Password,
+			map[string]any{"url": "http://" + o.Objects, "bucket": "reports", "prefix": "board", "user": o.User},
+		},
 		{"Quay printer", "ipp", &none, map[string]any{"url": "ipp://" + o.Printer + "/ipp/print"}},
 		{"Ops desk", "http", &none, map[string]any{"url": "http://" + o.Receiver + "/alerts"}},
 	} {
-		if _, err := c.SaveDestination(ctx, d.name, wire.PlaceRequest{Protocol: d.protocol, Password: d.password, Settings: d.settings}); err != nil {
+		if _, err := c.SaveDestination(ctx, d.name, wire.PlaceRequest{
+			Protocol: d.protocol, Password: d.password, Settings: d.settings,
+		}); err != nil {
 			return fmt.Errorf("save the destination %s: %w", d.name, err)
 		}
 	}
@@ -114,7 +123,9 @@ func connectOutside(ctx context.Context, c *client.Client, o Outside) error {
 	if host, port, err = hostPort(o.Mailbox); err != nil {
 		return err
 	}
-	if err := c.SaveBounces(ctx, map[string]any{"host": host, "port": port, "security": "none", "user": o.User, "password": o.Password, "every": "10s"}); err != nil {
+	if err := c.SaveBounces(ctx, map[string]any{
+		"host": host, "port": port, "security": "none", "user": o.User, "password": o.Password, "every": "10s",
+	}); err != nil {
 		return fmt.Errorf("say where bounces come to: %w", err)
 	}
 	return nil
@@ -148,16 +159,21 @@ func Load(ctx context.Context, c *client.Client, w World) error {
 			return fmt.Errorf("save the post %s: %w", p.name, err)
 		}
 	}
-	if _, err := c.SaveGroup(ctx, "Board", "person:aldous, person:mara", "under:Engineering superintendent"); err != nil {
+	if _, err := c.SaveGroup(ctx, "Board", "person:aldous, person:mara",
+		"under:Engineering superintendent"); err != nil {
 		return fmt.Errorf("save the group: %w", err)
 	}
 	for _, p := range ports {
-		if _, err := c.SaveIdentity(ctx, "tarnwick", p.name, wire.IdentityRequest{Login: p.login(), Password: &w.ReportsPassword, Choosers: []string{"mara"}}); err != nil {
+		if _, err := c.SaveIdentity(ctx, "tarnwick", p.name, wire.IdentityRequest{
+			Login: p.login(), Password: &w.ReportsPassword, Choosers: []string{"mara"},
+		}); err != nil {
 			return fmt.Errorf("save the identity %s: %w", p.name, err)
 		}
 	}
 	for _, r := range reports {
-		if _, err := c.SaveReport(ctx, r.name, wire.ReportRequest{Owner: r.owner, ReportDefinition: r.ReportDefinition}); err != nil {
+		if _, err := c.SaveReport(ctx, r.name, wire.ReportRequest{
+			Owner: r.owner, ReportDefinition: r.ReportDefinition,
+		}); err != nil {
 			return fmt.Errorf("save the report %s: %w", r.name, err)
 		}
 	}
@@ -177,7 +193,8 @@ func Load(ctx context.Context, c *client.Client, w World) error {
 		}
 	}
 	for _, j := range jobs {
-		if slices.ContainsFunc(j.Tasks, func(t job.Task) bool { return t.Deliver != nil && len(t.Deliver.To) == 0 && w.Outside.SFTP == "" }) {
+		if slices.ContainsFunc(j.Tasks,
+			func(t job.Task) bool { return t.Deliver != nil && len(t.Deliver.To) == 0 && w.Outside.SFTP == "" }) {
 			continue // there is no place for its files
 		}
 		d := j.Definition
@@ -230,12 +247,20 @@ func report(name string, outputs ...job.Output) job.Task {
 }
 
 func mail(subject, body string, to ...string) job.Task {
-	return job.Task{Name: "mail", Kind: job.KindDeliver, Deliver: &job.DeliverTask{Destination: "company mail", To: to, Subject: subject, Body: body}}
+	return job.Task{
+		Name: "mail", Kind: job.KindDeliver,
+		Deliver: &job.DeliverTask{Destination: "company mail", To: to, Subject: subject, Body: body},
+	}
 }
 
 // bring hands the files of some formats over to a place.
 func bring(name, destination, folder string, formats ...string) job.Task {
-	return job.Task{Name: name, Kind: job.KindDeliver, Deliver: &job.DeliverTask{Destination: destination, Folder: folder, Formats: formats, IfExists: job.ExistsStamp}}
+	return job.Task{
+		Name: name, Kind: job.KindDeliver,
+		Deliver: &job.DeliverTask{
+			Destination: destination, Folder: folder, Formats: formats, IfExists: job.ExistsStamp,
+		},
+	}
 }
 
 func named(name string, t job.Task) job.Task {
@@ -276,111 +301,180 @@ var jobs = []namedJob{
 	{"Quay board", "mara", job.Definition{
 		Triggers: []job.Trigger{{Timing: job.Timing{Rule: "*/2 * * * *"}}}, Retry: retry(3, 10*time.Second),
 		Tasks: []job.Task{
-			report("Port day sheet", job.Output{Format: "html-mail"}, job.Output{Format: "xlsx", Name: "Quay board {date:%Y-%m-%d %H.%M}"}),
-			mail("Quay board, {date:%H:%M}", "Departures of all five ports yesterday. The sheet behind it is attached.", "quay.desk@tarnwick.example", "oren.hask@tarnwick.example"),
+			report("Port day sheet", job.Output{Format: "html-mail"}, job.Output{
+				Format: "xlsx", Name: "Quay board {date:%Y-%m-%d %H.%M}",
+			}),
+			mail("Quay board, {date:%H:%M}", "Departures of all five ports yesterday. The sheet behind it is attached.",
+				"quay.desk@tarnwick.example", "oren.hask@tarnwick.example"),
 		},
 	}},
 	{"Crew rest watch", "ilse", job.Definition{
-		Triggers: []job.Trigger{{Timing: job.Timing{Rule: "every 5 minutes between 00:01 and 23:56"}}, {Timing: job.Timing{Rule: "0 7 * * *"}}}, Retry: retry(3, 30*time.Second), IfBlank: job.BlankHold, Priority: 10,
+		Triggers: []job.Trigger{
+			{Timing: job.Timing{Rule: "every 5 minutes between 00:01 and 23:56"}},
+			{Timing: job.Timing{Rule: "0 7 * * *"}},
+		}, Retry: retry(3, 30*time.Second), IfBlank: job.BlankHold,
+		Priority: 10,
 		Tasks: []job.Task{
 			report("Crew rest breaches", job.Output{Format: "html-mail"}, job.Output{Format: "csv"}),
-			mail("Urgent: rest breaches, {rows} people", "These people had less rest than the law asks for. Take them off duty today.", "ilse.brannoch@tarnwick.example", "joren.tak@tarnwick.example"),
+			mail("Urgent: rest breaches, {rows} people",
+				"These people had less rest than the law asks for. Take them off duty today.",
+				"ilse.brannoch@tarnwick.example", "joren.tak@tarnwick.example"),
 		},
 	}},
 	{"Passenger manifest file", "mara", job.Definition{
-		Triggers: []job.Trigger{{Timing: job.Timing{Rule: "5 * * * *"}}, {Timing: job.Timing{Rule: "*/10 * * * *"}}}, Retry: retry(2, 20*time.Second),
+		Triggers: []job.Trigger{{Timing: job.Timing{Rule: "5 * * * *"}}, {Timing: job.Timing{Rule: "*/10 * * * *"}}},
+		Retry:    retry(2, 20*time.Second),
 		// An hour that comes late is of no use to the authority.
 		GiveUpAfter: job.Duration(40 * time.Second), SecondOwner: "joren", Urgent: true,
 		Tasks: []job.Task{
-			report("Passenger manifest file", job.Output{Format: "csv", Name: "manifest_{date:%Y%m%d_%H%M}.csv", ForSystem: true, Text: &job.TextForm{Delimiter: ";", Encoding: "windows-1252", Unfit: job.UnfitPlain}}),
+			report("Passenger manifest file", job.Output{
+				Format: "csv", Name: "manifest_{date:%Y%m%d_%H%M}.csv", ForSystem: true,
+				Text: &job.TextForm{Delimiter: ";", Encoding: "windows-1252", Unfit: job.UnfitPlain},
+			}),
 			bring("hand over", "Harbour authority files", "{date:%Y-%m}"),
 		},
 	}},
 	{"Sailing punctuality by route", "mara", job.Definition{
 		Calendars: []string{"Public holidays"},
 		Triggers: []job.Trigger{
-			{Timing: job.Timing{Rule: "on weekdays at 06:15 skip closed days"}, Values: job.Values{"from": "yesterday - 6 days", "to": "yesterday"}},
-			{Timing: job.Timing{Rule: "on day 1 and 15 of every month at 06:15", Closed: "after"}, Values: job.Values{"from": "start of month - 8 months", "to": "end of last month"}},
+			{
+				Timing: job.Timing{Rule: "on weekdays at 06:15 skip closed days"},
+				Values: job.Values{"from": "yesterday - 6 days", "to": "yesterday"},
+			},
+			{
+				Timing: job.Timing{Rule: "on day 1 and 15 of every month at 06:15", Closed: "after"},
+				Values: job.Values{"from": "start of month - 8 months", "to": "end of last month"},
+			},
 		},
 		Retry: retry(3, 10*time.Minute),
 		Tasks: []job.Task{
-			report("Sailing punctuality by route", job.Output{Format: "html-mail", Sections: chosen("The period in figures", "By route")}, job.Output{Format: "xlsx"}, job.Output{Format: "pdf"}),
+			report("Sailing punctuality by route",
+				job.Output{Format: "html-mail", Sections: chosen("The period in figures", "By route")},
+				job.Output{Format: "xlsx"}, job.Output{Format: "pdf"}),
 			mail("", "Punctuality of all routes.", "mara.quill@tarnwick.example", "aldous.penhale@tarnwick.example"),
 		},
 	}},
 	{"Vehicle-deck load", "mara", job.Definition{
-		Triggers: []job.Trigger{{Timing: job.Timing{Rule: "on fri at 16:00"}, Values: job.Values{"from": "start of week", "to": "yesterday"}}}, Retry: retry(3, 10*time.Minute),
+		Triggers: []job.Trigger{{
+			Timing: job.Timing{Rule: "on fri at 16:00"}, Values: job.Values{"from": "start of week", "to": "yesterday"},
+		}}, Retry: retry(3, 10*time.Minute),
 		Tasks: []job.Task{
-			report("Vehicle-deck load", job.Output{Format: "pdf", Name: "Vehicle-deck load to {value.to}"}, job.Output{Format: "xlsx", Name: "Vehicle-deck load to {value.to}", Sections: []job.Chosen{
-				{Section: "By port and route"}, {Section: "By port and route", Form: job.FormSummary, Title: "By port"}, {Section: "By port and route", Form: job.FormDetail, Title: "Sailings"},
-			}}, job.Output{Format: "html-mail", Sections: []job.Chosen{{Section: "By port and route", Form: job.FormSummary}}}),
+			report("Vehicle-deck load", job.Output{Format: "pdf", Name: "Vehicle-deck load to {value.to}"},
+				job.Output{Format: "xlsx", Name: "Vehicle-deck load to {value.to}", Sections: []job.Chosen{
+					{Section: "By port and route"},
+					{Section: "By port and route", Form: job.FormSummary, Title: "By port"},
+					{Section: "By port and route", Form: job.FormDetail, Title: "Sailings"},
+				}}, job.Output{
+					Format: "html-mail", Sections: []job.Chosen{{Section: "By port and route", Form: job.FormSummary}},
+				}),
 			after(bring("print", "Quay printer", "", "pdf"), "report"),
-			after(onlyIf(`total("Cars") > 500`, mail("Vehicle decks, {value.from} to {value.to}", "How full the vehicle decks were this week.", "mara.quill@tarnwick.example", "joren.tak@tarnwick.example")), "report"),
+			after(onlyIf(`total("Cars") > 500`,
+				mail("Vehicle decks, {value.from} to {value.to}", "How full the vehicle decks were this week.",
+					"mara.quill@tarnwick.example", "joren.tak@tarnwick.example")), "report"),
 		},
 	}},
 	{"Fuel burn by vessel", "joren", job.Definition{
-		Triggers: []job.Trigger{{Timing: job.Timing{Rule: "every 2 weeks on mon at 05:00 from 2026-01-05"}, Values: job.Values{"from": "start of last 8 weeks", "to": "end of last 8 weeks"}}}, Retry: retry(3, 10*time.Minute),
+		Triggers: []job.Trigger{{
+			Timing: job.Timing{Rule: "every 2 weeks on mon at 05:00 from 2026-01-05"},
+			Values: job.Values{"from": "start of last 8 weeks", "to": "end of last 8 weeks"},
+		}}, Retry: retry(3, 10*time.Minute),
 		Tasks: []job.Task{
-			report("Fuel burn by vessel", job.Output{Format: "xlsx", Name: "Fuel burn to {value.to}"}, job.Output{Format: "html-mail"}),
+			report("Fuel burn by vessel", job.Output{Format: "xlsx", Name: "Fuel burn to {value.to}"},
+				job.Output{Format: "html-mail"}),
 			mail("", "Fuel of the last eight weeks.", "joren.tak@tarnwick.example", "yard@slipway-works.test"),
 		},
 	}},
 	{"Open defects", "joren", job.Definition{
-		Triggers: []job.Trigger{{Timing: job.Timing{Rule: "every 2 hours", Hours: []string{"06:00-22:00"}}}}, Retry: retry(3, 5*time.Minute),
+		Triggers: []job.Trigger{{Timing: job.Timing{Rule: "every 2 hours", Hours: []string{"06:00-22:00"}}}},
+		Retry:    retry(3, 5*time.Minute),
 		Tasks: []job.Task{
 			report("Open defects", job.Output{Format: "html-mail"}),
-			onlyIf("rows >= 10", mail("Open defects: {rows}", "Defects that are open on all vessels.", "under:Engineering superintendent")),
+			onlyIf("rows >= 10",
+				mail("Open defects: {rows}", "Defects that are open on all vessels.",
+					"under:Engineering superintendent")),
 		},
 	}},
 	{"Monday page", "mara", job.Definition{
-		Tags:     []string{"board"},
-		Triggers: []job.Trigger{{Wait: &job.Wait{For: []job.Condition{{Job: "Sailing punctuality by route"}, {Job: "Fuel burn by vessel"}}}}}, Retry: job.Retry{Times: 4, Wait: job.Duration(5 * time.Minute), Growth: 2, Until: "09:00"},
+		Tags: []string{"board"},
+		Triggers: []job.Trigger{{Wait: &job.Wait{For: []job.Condition{
+			{Job: "Sailing punctuality by route"},
+			{Job: "Fuel burn by vessel"},
+		}}}},
+		Retry:    job.Retry{Times: 4, Wait: job.Duration(5 * time.Minute), Growth: 2, Until: "09:00"},
 		Deadline: job.Deadline{At: "08:30"},
 		Values:   job.Values{"from": "start of last week", "to": "end of last week"},
 		Tasks: []job.Task{
-			atOnce(named("punctuality", report("Sailing punctuality by route", job.Output{Format: "pptx", Name: "Punctuality to {value.to}"}, job.Output{Format: "html-mail", Sections: chosen("The period in figures", "By route")}))),
-			atOnce(named("fuel", report("Fuel burn by vessel", job.Output{Format: "xlsx", Name: "Fuel to {value.to}"}))),
-			after(mail("Monday page, week to {value.to}", "The week on one page; the sheets are attached.", "aldous.penhale@tarnwick.example"), "punctuality", "fuel"),
-			{Name: "announce", Kind: job.KindEmit, Emit: &job.EmitTask{Type: "example.tarnwick.monday.sent", Subject: "{date:%Y-%m-%d}"}},
+			atOnce(named("punctuality",
+				report("Sailing punctuality by route", job.Output{Format: "pptx", Name: "Punctuality to {value.to}"},
+					job.Output{Format: "html-mail", Sections: chosen("The period in figures", "By route")}))),
+			atOnce(named("fuel",
+				report("Fuel burn by vessel", job.Output{Format: "xlsx", Name: "Fuel to {value.to}"}))),
+			after(mail("Monday page, week to {value.to}", "The week on one page; the sheets are attached.",
+				"aldous.penhale@tarnwick.example"), "punctuality", "fuel"),
+			{
+				Name: "announce", Kind: job.KindEmit,
+				Emit: &job.EmitTask{Type: "example.tarnwick.monday.sent", Subject: "{date:%Y-%m-%d}"},
+			},
 		},
 	}},
 	{"Month-end lock", "mara", job.Definition{
 		Calendars: []string{"Public holidays"}, Tags: []string{"board"},
 		Triggers: []job.Trigger{{
 			Timing: job.Timing{Rule: "on the last open day of every month at 18:00"},
-			Wait:   &job.Wait{For: []job.Condition{{Event: "example.tarnwick.ledger.closed", Source: "/ledger-office"}}, Within: job.Duration(6 * time.Hour)},
+			Wait: &job.Wait{
+				For:    []job.Condition{{Event: "example.tarnwick.ledger.closed", Source: "/ledger-office"}},
+				Within: job.Duration(6 * time.Hour),
+			},
 			Values: job.Values{"from": "start of month", "to": "today"},
 		}},
 		Deadline: job.Deadline{Within: job.Duration(6 * time.Hour)}, Usual: job.Usual{Share: 0.5},
 		Tasks: []job.Task{
 			report("Fuel burn by vessel", job.Output{Format: "csv", Name: "fuel_{date:%Y-%m}.csv"}),
-			mail("Month {date:%B %Y} is locked", "The month's fuel, as the ledger office closed it.", "joren.tak@tarnwick.example"),
+			mail("Month {date:%B %Y} is locked", "The month's fuel, as the ledger office closed it.",
+				"joren.tak@tarnwick.example"),
 		},
 	}},
 	{"Monthly board pack", "mara", job.Definition{
 		Calendars: []string{"Public holidays", "Harbour"},
-		Triggers:  []job.Trigger{{Timing: job.Timing{Rule: "on open day 3 of every month at 09:00"}, Values: job.Values{"from": "start of last month", "to": "end of last month"}}}, Retry: retry(3, 10*time.Minute),
+		Triggers: []job.Trigger{{
+			Timing: job.Timing{Rule: "on open day 3 of every month at 09:00"},
+			Values: job.Values{"from": "start of last month", "to": "end of last month"},
+		}}, Retry: retry(3, 10*time.Minute),
 		Tasks: []job.Task{
-			report("Sailing punctuality by route", job.Output{Format: "pdf", Name: "Board pack {date:%Y-%m}", Tagged: true}, job.Output{Format: "html-mail", Sections: chosen("The period in figures")}),
+			report("Sailing punctuality by route",
+				job.Output{Format: "pdf", Name: "Board pack {date:%Y-%m}", Tagged: true},
+				job.Output{Format: "html-mail", Sections: chosen("The period in figures")}),
 			{Name: "mail", Kind: job.KindDeliver, Deliver: &job.DeliverTask{
-				Destination: "company mail", To: []string{"group:Board"}, Subject: "Board pack {date:%B %Y}", Body: "The month in figures, for the board.", Files: job.FilesLinked, Link: job.LinkTerms{For: job.LinkHouse, Days: 60, Archive: true},
+				Destination: "company mail", To: []string{"group:Board"}, Subject: "Board pack {date:%B %Y}",
+				Body: "The month in figures, for the board.", Files: job.FilesLinked,
+				Link: job.LinkTerms{For: job.LinkHouse, Days: 60, Archive: true},
 			}},
 		},
 	}},
 	{"Port day sheet", "mara", job.Definition{
 		Triggers: []job.Trigger{{Timing: job.Timing{Rule: "DTSTART;TZID=Europe/London:20260105T053000\nRRULE:FREQ=DAILY"}}}, Retry: retry(3, 10*time.Minute),
-		Split: job.Split{Each: "port", Query: &job.ListQuery{Source: "tarnwick", SQL: `SELECT p.code AS port, p.name AS place, s.mail FROM ports p JOIN port_staff s ON s.port = p.code AND s.post = 'port master' ORDER BY p.name`}},
+		Split: job.Split{
+			Each: "port",
+			Query: &job.ListQuery{
+				Source: "tarnwick",
+				SQL:    `SELECT p.code AS port, p.name AS place, s.mail FROM ports p JOIN port_staff s ON s.port = p.code AND s.post = 'port master' ORDER BY p.name`,
+			},
+		},
 		Tasks: []job.Task{
-			asPort(report("Port day sheet", job.Output{Format: "xlsx", Name: "Day sheet {value.place} {value.day}"}, job.Output{Format: "html-mail"})),
+			asPort(report("Port day sheet", job.Output{Format: "xlsx", Name: "Day sheet {value.place} {value.day}"},
+				job.Output{Format: "html-mail"})),
 			{Name: "mail", Kind: job.KindDeliver, Deliver: &job.DeliverTask{
-				Destination: "company mail", To: []string{"{value.mail}"}, Subject: "Day sheet {value.place}, {value.day}", Body: "The sheet of the day before: your own departures.", MayLeave: true,
+				Destination: "company mail", To: []string{"{value.mail}"},
+				Subject: "Day sheet {value.place}, {value.day}",
+				Body:    "The sheet of the day before: your own departures.", MayLeave: true,
 			}},
 		},
 	}},
 	{"Port day sheet archive", "mara", job.Definition{
 		Triggers: []job.Trigger{{Timing: job.Timing{Rule: "every day at 05:45"}}}, Retry: retry(3, 10*time.Minute),
 		Tasks: []job.Task{
-			report("Port day sheet", job.Output{Format: "xlsx", Name: "Day sheet {value.day}"}, job.Output{Format: "pdf", Name: "Day sheet {value.day}"}),
+			report("Port day sheet", job.Output{Format: "xlsx", Name: "Day sheet {value.day}"},
+				job.Output{Format: "pdf", Name: "Day sheet {value.day}"}),
 			after(bring("folder", "Port folders", "{date:%Y-%m}"), "report"),
 			after(bring("archive", "Board archive", "day sheets/{date:%Y}", "pdf"), "report"),
 			after(bring("store", "Board store", "{date:%Y}/{date:%m}", "xlsx"), "report"),

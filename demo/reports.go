@@ -15,7 +15,8 @@ var (
 	oneDay = []job.Parameter{{Name: "day", Label: "Day", Type: job.TypeDate, Required: true, Default: "yesterday"}}
 	// somePorts can be chosen by name; all of them are, unless somebody does.
 	somePorts = job.Parameter{
-		Name: "port", Label: "Ports", Help: "Only departures from these ports.", Type: job.TypeText, Several: true, All: true, Required: true, Default: "all",
+		Name: "port", Label: "Ports", Help: "Only departures from these ports.", Type: job.TypeText, Several: true,
+		All: true, Required: true, Default: "all",
 		Choices: &job.Choices{SQL: "SELECT code, name FROM ports ORDER BY name"},
 	}
 )
@@ -31,15 +32,23 @@ var reports = []namedReport{
 		Title:  "Sailing punctuality, {value.from} to {value.to}",
 		Source: "tarnwick",
 		Parameters: append([]job.Parameter{{
-			Name: "tolerance", Label: "Minutes that still count as on time", Help: "A sailing that leaves later than this after its time is late.", Type: job.TypeWhole, Required: true, Default: 5.0,
+			Name: "tolerance", Label: "Minutes that still count as on time",
+			Help: "A sailing that leaves later than this after its time is late.", Type: job.TypeWhole, Required: true,
+			Default: 5.0,
 		}}, fromTo...),
 		Sections: []job.Section{
 			{
 				Name: "The period in figures", Kind: job.SectionFigures, Columns: []job.Column{
 					{Name: "Sailings", Before: "Sailings before", Better: job.BetterMore},
-					{Name: "On time", Percent: true, Decimals: digits(1), Before: "On time before", Better: job.BetterMore},
+					{
+						Name: "On time", Percent: true, Decimals: digits(1), Before: "On time before",
+						Better: job.BetterMore,
+					},
 					{Name: "Cancelled", Before: "Cancelled before", Better: job.BetterLess},
-					{Name: "Mean delay", Unit: "min", Decimals: digits(1), Before: "Mean delay before", Better: job.BetterLess},
+					{
+						Name: "Mean delay", Unit: "min", Decimals: digits(1), Before: "Mean delay before",
+						Better: job.BetterLess,
+					},
 				},
 				SQL: `WITH both_periods AS (
   SELECT s.due >= :from AS now, s.left_at, s.due, s.cancelled FROM sailings s
@@ -52,8 +61,12 @@ SELECT count(*) FILTER (WHERE now) AS "Sailings", count(*) FILTER (WHERE NOT now
 FROM both_periods`,
 			},
 			{
-				Name: "On time by day", Kind: job.SectionChart, Chart: &job.Chart{Form: job.ChartLine, Series: []string{"On time"}},
-				Columns: []job.Column{{Name: "Day", Date: "%-d %b"}, {Name: "On time", Percent: true, Decimals: digits(0)}},
+				Name: "On time by day", Kind: job.SectionChart,
+				Chart: &job.Chart{Form: job.ChartLine, Series: []string{"On time"}},
+				Columns: []job.Column{
+					{Name: "Day", Date: "%-d %b"},
+					{Name: "On time", Percent: true, Decimals: digits(0)},
+				},
 				SQL: `SELECT s.due::date AS "Day", avg((s.left_at <= s.due + make_interval(mins => :tolerance::int))::int) AS "On time", count(*) AS "Sailings"
 FROM sailings s WHERE s.due >= :from AND s.due < :to + 1 AND s.left_at IS NOT NULL GROUP BY 1 ORDER BY 1`,
 			},
@@ -63,7 +76,13 @@ FROM sailings s WHERE s.due >= :from AND s.due < :to + 1 AND s.left_at IS NOT NU
 					{Name: "Sailings", Total: job.TotalSum},
 					{Name: "Cancelled", Total: job.TotalSum, Emphasis: when(`cell("Cancelled") > 10`, job.MarkWarning)},
 					{Name: "Left on time", Total: job.TotalSum},
-					{Name: "On time", Percent: true, Decimals: digits(1), Emphasis: []job.Emphasis{{If: `cell("On time") < 0.8`, As: job.MarkBad}, {If: `cell("On time") >= 0.95`, As: job.MarkGood}}},
+					{
+						Name: "On time", Percent: true, Decimals: digits(1),
+						Emphasis: []job.Emphasis{
+							{If: `cell("On time") < 0.8`, As: job.MarkBad},
+							{If: `cell("On time") >= 0.95`, As: job.MarkGood},
+						},
+					},
 					{Name: "Mean delay", Unit: "min", Decimals: digits(1)},
 				},
 				SQL: `SELECT r.name AS "Route", count(*) AS "Sailings", count(s.cancelled) AS "Cancelled",
@@ -77,7 +96,8 @@ GROUP BY r.id, r.name ORDER BY r.id`,
 		},
 	}},
 	{"Port day sheet", "mara", job.ReportDefinition{
-		Title: "Port day sheet, {value.day}", Source: "tarnwick", Parameters: append([]job.Parameter{somePorts}, oneDay...),
+		Title: "Port day sheet, {value.day}", Source: "tarnwick",
+		Parameters: append([]job.Parameter{somePorts}, oneDay...),
 		Sections: []job.Section{
 			{
 				Name: "By port", Key: []string{"Port"},
@@ -114,11 +134,16 @@ WHERE s.due >= :day AND s.due < :day + 1 AND p.code IN (:port) ORDER BY p.name, 
 		},
 	}},
 	{"Vehicle-deck load", "mara", job.ReportDefinition{
-		Title: "Vehicle-deck load, {value.from} to {value.to}", Source: "tarnwick", Parameters: append([]job.Parameter{somePorts}, fromTo...),
+		Title: "Vehicle-deck load, {value.from} to {value.to}", Source: "tarnwick",
+		Parameters: append([]job.Parameter{somePorts}, fromTo...),
 		Sections: []job.Section{
 			{
-				Name: "Freight by weekday", Kind: job.SectionChart, Chart: &job.Chart{Form: job.ChartStacked, Series: []string{"Metres"}, Split: "Port"},
-				Columns: []job.Column{{Name: "Day", Date: "%a %-d %b"}, {Name: "Metres", Unit: "m", Decimals: digits(0)}},
+				Name: "Freight by weekday", Kind: job.SectionChart,
+				Chart: &job.Chart{Form: job.ChartStacked, Series: []string{"Metres"}, Split: "Port"},
+				Columns: []job.Column{
+					{Name: "Day", Date: "%a %-d %b"},
+					{Name: "Metres", Unit: "m", Decimals: digits(0)},
+				},
 				SQL: `SELECT s.due::date AS "Day", p.name AS "Port", sum(l.freight_metres) AS "Metres"
 FROM sailings s JOIN loads l ON l.sailing_id = s.id JOIN routes r ON r.id = s.route_id JOIN ports p ON p.code = r.from_port
 WHERE s.due >= :from AND s.due < :to + 1 AND p.code IN (:port) GROUP BY 1, 2 ORDER BY 1, 2`,
@@ -129,7 +154,13 @@ WHERE s.due >= :from AND s.due < :to + 1 AND p.code IN (:port) GROUP BY 1, 2 ORD
 					{Name: "Sailings", Total: job.TotalSum},
 					{Name: "Cars", Total: job.TotalSum},
 					{Name: "Freight", Unit: "m", Decimals: digits(0), Total: job.TotalSum},
-					{Name: "Deck used", Percent: true, Decimals: digits(0), Total: job.TotalMean, Emphasis: []job.Emphasis{{If: `cell("Deck used") > 0.9`, As: job.MarkBad}, {If: `cell("Deck used") < 0.2`, As: job.MarkFaint}}},
+					{
+						Name: "Deck used", Percent: true, Decimals: digits(0), Total: job.TotalMean,
+						Emphasis: []job.Emphasis{
+							{If: `cell("Deck used") > 0.9`, As: job.MarkBad},
+							{If: `cell("Deck used") < 0.2`, As: job.MarkFaint},
+						},
+					},
 				},
 				SQL: `SELECT p.name AS "Port", r.name AS "Route", count(*) AS "Sailings", sum(l.cars) AS "Cars", sum(l.freight_metres) AS "Freight",
   avg((l.freight_metres + 4.5 * l.cars) / v.lane_metres) AS "Deck used"
@@ -137,29 +168,46 @@ FROM sailings s JOIN loads l ON l.sailing_id = s.id JOIN routes r ON r.id = s.ro
 WHERE s.due >= :from AND s.due < :to + 1 AND p.code IN (:port) GROUP BY p.name, r.id, r.name ORDER BY p.name, r.id`,
 				Detail: &job.Detail{
 					Title: "Sailings behind the deck load", Key: []string{"Number"},
-					Columns: []job.Column{{Name: "Number", Ungrouped: true}, {Name: "Freight", Unit: "m"}, {Name: "Deck used", Percent: true, Decimals: digits(0)}},
+					Columns: []job.Column{
+						{Name: "Number", Ungrouped: true},
+						{Name: "Freight", Unit: "m"},
+						{Name: "Deck used", Percent: true, Decimals: digits(0)},
+					},
 					SQL: `SELECT s.id AS "Number", s.due AS "Due", p.name AS "Port", r.name AS "Route", v.name AS "Vessel", l.cars AS "Cars", l.freight_metres AS "Freight",
   round((l.freight_metres + 4.5 * l.cars) / v.lane_metres, 4) AS "Deck used"
 FROM sailings s JOIN loads l ON l.sailing_id = s.id JOIN routes r ON r.id = s.route_id JOIN ports p ON p.code = r.from_port JOIN vessels v ON v.id = s.vessel_id
 WHERE s.due >= :from AND s.due < :to + 1 AND p.code IN (:port) ORDER BY s.due, s.id`,
 				},
 			},
-			{Name: "How to read it", Kind: job.SectionText, Text: "A car takes 4.5 metres of a lane. Deck used is the part of all lane metres that cars and freight took, as the mean of all sailings of {value.from} to {value.to}. Above 90 % the next booking is refused at the quay."},
+			{
+				Name: "How to read it", Kind: job.SectionText,
+				Text: "A car takes 4.5 metres of a lane. Deck used is the part of all lane metres that cars and " +
+					"freight took, as the mean of all sailings of {value.from} to {value.to}. Above 90 % the next " +
+					"booking is refused at the quay.",
+			},
 		},
 	}},
 	{"Fuel burn by vessel", "joren", job.ReportDefinition{
 		Title: "Fuel burn by vessel, {value.from} to {value.to}", Source: "tarnwick", Parameters: fromTo,
 		Sections: []job.Section{
 			{
-				Name: "Litres a sailing", Kind: job.SectionChart, Chart: &job.Chart{Form: job.ChartLine, Series: []string{"Litres a sailing"}, Split: "Vessel"},
-				Columns: []job.Column{{Name: "Week from", Date: "%-d %b"}, {Name: "Litres a sailing", Unit: "l", Decimals: digits(1)}},
+				Name: "Litres a sailing", Kind: job.SectionChart,
+				Chart: &job.Chart{Form: job.ChartLine, Series: []string{"Litres a sailing"}, Split: "Vessel"},
+				Columns: []job.Column{
+					{Name: "Week from", Date: "%-d %b"},
+					{Name: "Litres a sailing", Unit: "l", Decimals: digits(1)},
+				},
 				SQL: `SELECT date_trunc('week', s.due)::date AS "Week from", v.name AS "Vessel", sum(f.litres) / count(*) AS "Litres a sailing"
 FROM fuel f JOIN sailings s ON s.id = f.sailing_id JOIN vessels v ON v.id = s.vessel_id
 WHERE s.due >= :from AND s.due < :to + 1 GROUP BY 1, v.name ORDER BY 1, v.name`,
 			},
 			{
 				Name: "Fuel by week", Group: []string{"Vessel"}, Key: []string{"Vessel", "Week from"},
-				Columns: []job.Column{{Name: "Sailings", Total: job.TotalSum}, {Name: "Litres", Decimals: digits(0), Total: job.TotalSum}, {Name: "Litres a sailing", Decimals: digits(1)}},
+				Columns: []job.Column{
+					{Name: "Sailings", Total: job.TotalSum},
+					{Name: "Litres", Decimals: digits(0), Total: job.TotalSum},
+					{Name: "Litres a sailing", Decimals: digits(1)},
+				},
 				SQL: `SELECT v.name AS "Vessel", date_trunc('week', s.due)::date AS "Week from", count(*) AS "Sailings", sum(f.litres) AS "Litres",
   round(sum(f.litres) / count(*), 1) AS "Litres a sailing"
 FROM fuel f JOIN sailings s ON s.id = f.sailing_id JOIN vessels v ON v.id = s.vessel_id
@@ -168,24 +216,36 @@ WHERE s.due >= :from AND s.due < :to + 1 GROUP BY v.name, 2 ORDER BY v.name, 2`,
 		},
 	}},
 	{"Crew rest breaches", "ilse", job.ReportDefinition{
-		Source:     "tarnwick",
-		Parameters: append([]job.Parameter{{Name: "hours", Label: "Hours of rest at least", Type: job.TypeNumber, Required: true, Default: 10.0}}, oneDay...),
-		Sections: []job.Section{{Name: "Too little rest", SQL: `SELECT c.name AS "Name", c.rank AS "Rank", v.name AS "Vessel", d.day AS "Day", d.rest_hours AS "Hours of rest"
+		Source: "tarnwick",
+		Parameters: append([]job.Parameter{{
+			Name: "hours", Label: "Hours of rest at least", Type: job.TypeNumber, Required: true, Default: 10.0,
+		}}, oneDay...),
+		Sections: []job.Section{{
+			Name: "Too little rest",
+			SQL: `SELECT c.name AS "Name", c.rank AS "Rank", v.name AS "Vessel", d.day AS "Day", d.rest_hours AS "Hours of rest"
 FROM crew_duty d JOIN crew c ON c.id = d.crew_id JOIN vessels v ON v.id = c.vessel_id
-WHERE d.day = :day AND d.rest_hours < :hours ORDER BY d.rest_hours`}},
+WHERE d.day = :day AND d.rest_hours < :hours ORDER BY d.rest_hours`,
+		}},
 	}},
 	{"Open defects", "joren", job.ReportDefinition{
 		Source: "tarnwick",
 		Sections: []job.Section{{
-			Name: "Open defects", Columns: []job.Column{{Name: "Critical", Emphasis: when(`cell("Critical")`, job.MarkBad)}, {Name: "Days open", Emphasis: when(`cell("Days open") > 60`, job.MarkWarning)}},
+			Name: "Open defects",
+			Columns: []job.Column{
+				{Name: "Critical", Emphasis: when(`cell("Critical")`, job.MarkBad)},
+				{Name: "Days open", Emphasis: when(`cell("Days open") > 60`, job.MarkWarning)},
+			},
 			SQL: `SELECT v.name AS "Vessel", d.found AS "Found", current_date - d.found AS "Days open", d.critical AS "Critical", d.what AS "Defect"
 FROM defects d JOIN vessels v ON v.id = d.vessel_id WHERE d.closed IS NULL ORDER BY d.critical DESC, d.found`,
 		}},
 	}},
 	{"Passenger manifest file", "mara", job.ReportDefinition{
 		Source: "tarnwick", Parameters: oneDay,
-		Sections: []job.Section{{Name: "Manifest", Key: []string{"sailing"}, SQL: `SELECT s.id AS sailing, r.from_port, r.to_port, to_char(s.due, 'YYYY-MM-DD HH24:MI') AS due, v.name AS vessel, l.passengers
+		Sections: []job.Section{{
+			Name: "Manifest", Key: []string{"sailing"},
+			SQL: `SELECT s.id AS sailing, r.from_port, r.to_port, to_char(s.due, 'YYYY-MM-DD HH24:MI') AS due, v.name AS vessel, l.passengers
 FROM sailings s JOIN routes r ON r.id = s.route_id JOIN vessels v ON v.id = s.vessel_id JOIN loads l ON l.sailing_id = s.id
-WHERE s.due >= :day AND s.due < :day + 1 ORDER BY s.due, s.id`}},
+WHERE s.due >= :day AND s.due < :day + 1 ORDER BY s.due, s.id`,
+		}},
 	}},
 }

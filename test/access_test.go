@@ -61,7 +61,8 @@ func TestSessionsAndTokensAreListedAndEnded(t *testing.T) {
 	all, err := mara.SignIns(ctx, "")
 	require.NoError(t, err)
 	require.Len(t, all, 2)
-	assert.Equal(t, []any{job.Session, "Quay browser", "127.0.0.1", false}, []any{all[0].Kind, all[0].Name, all[0].Address, all[0].This})
+	assert.Equal(t, []any{job.Session, "Quay browser", "127.0.0.1", false},
+		[]any{all[0].Kind, all[0].Name, all[0].Address, all[0].This})
 	assert.Equal(t, []any{job.Token, true}, []any{all[1].Kind, all[1].This})
 	text, errs, code := w.ironbell("sign-ins", "-of", "mara")
 	require.Zero(t, code, errs)
@@ -82,7 +83,8 @@ func TestSessionsAndTokensAreListedAndEnded(t *testing.T) {
 		}
 	}()
 	joren := w.as("joren")
-	assert.ErrorContains(t, joren.EndSignIn(ctx, all[0].ID), "there is no session or token", "whose it is is nobody else's business")
+	assert.ErrorContains(t, joren.EndSignIn(ctx, all[0].ID), "there is no session or token",
+		"whose it is is nobody else's business")
 	_, err = joren.SignIns(ctx, "mara")
 	assert.Error(t, err)
 	assert.Equal(t, 200, w.status(lost, "/api/session"))
@@ -103,7 +105,9 @@ func TestSessionsAndTokensAreListedAndEnded(t *testing.T) {
 	_, err = mara.Jobs(ctx, "")
 	require.ErrorContains(t, err, "not signed in")
 	var record []string
-	require.NoError(t, connect(t, w.db).QueryRow(ctx, `SELECT array_agg(who || ' ' || action || ' ' || subject ORDER BY id) FROM audit WHERE kind = 'sign-in'`).Scan(&record))
+	require.NoError(t,
+		connect(t, w.db).QueryRow(ctx,
+			`SELECT array_agg(who || ' ' || action || ' ' || subject ORDER BY id) FROM audit WHERE kind = 'sign-in'`).Scan(&record))
 	for _, want := range []string{"mara sign in mara", "mara end mara", "sefa end mara"} {
 		assert.Contains(t, record, want)
 	}
@@ -160,7 +164,9 @@ func TestNobodyShutsOthersOut(t *testing.T) {
 	_, status = w.browser("mara", password, "198.51.100.4")
 	assert.Equal(t, 200, status, "from elsewhere she signs in, whoever tries in her name")
 	var addresses []string
-	require.NoError(t, connect(t, w.db).QueryRow(ctx, `SELECT array_agg(DISTINCT after->>'address') FROM audit WHERE action = 'fail to sign in'`).Scan(&addresses))
+	require.NoError(t,
+		connect(t, w.db).QueryRow(ctx,
+			`SELECT array_agg(DISTINCT after->>'address') FROM audit WHERE action = 'fail to sign in'`).Scan(&addresses))
 	assert.ElementsMatch(t, []string{"127.0.0.1", "203.0.113.9"}, addresses)
 	text, err := os.ReadFile(filepath.Join(w.dir, "service.log"))
 	require.NoError(t, err)
@@ -184,21 +190,29 @@ func TestEventsAreReportedByWhoeverMay(t *testing.T) {
 		return err
 	}
 	mara := w.as("mara")
-	assert.ErrorContains(t, report(mara, "/cranes/7", "example.crane.up", "1"), "it takes a token that an administrator made for that source; your own source is /ironbell/people/mara")
+	assert.ErrorContains(t, report(mara, "/cranes/7", "example.crane.up", "1"),
+		"it takes a token that an administrator made for that source; your own source is /ironbell/people/mara")
 	require.NoError(t, report(mara, "/ironbell/people/mara", "example.crane.up", "1"))
-	_, err := mara.MakeEventToken(ctx, "mara", wire.EventTokenRequest{Name: "crane 7", Days: 30, Sends: []job.EventGrant{{Source: "/cranes/7", Type: "*"}}})
+	_, err := mara.MakeEventToken(ctx, "mara", wire.EventTokenRequest{
+		Name: "crane 7", Days: 30, Sends: []job.EventGrant{{Source: "/cranes/7", Type: "*"}},
+	})
 	assert.ErrorContains(t, err, "administrator")
 	token, errs, code := w.ironbell("event-token", "-of", "mara", "-sends", "/cranes/7=example.crane.*", "crane 7")
 	require.Zero(t, code, errs)
 	crane := client.New("http://"+w.listen, strings.TrimSpace(token))
 	require.NoError(t, report(crane, "/cranes/7", "example.crane.up", "1"))
-	for _, other := range [][2]string{{"/cranes/8", "example.crane.up"}, {"/cranes/7", "example.tide"}, {"/ironbell/people/mara", "example.crane.up"}} {
+	for _, other := range [][2]string{
+		{"/cranes/8", "example.crane.up"},
+		{"/cranes/7", "example.tide"},
+		{"/ironbell/people/mara", "example.crane.up"},
+	} {
 		assert.Error(t, report(crane, other[0], other[1], "1"), other)
 	}
 	_, err = crane.Jobs(ctx, "")
 	assert.ErrorContains(t, err, "This token only reports events")
 	assert.ErrorContains(t, crane.ChangePassword(ctx, password, "a-lamp-on-the-pier"), "This token only reports events")
-	assert.ErrorContains(t, report(w.c, "/ironbell/jobs/1", "example.crane.up", "1"), "may not be reported", "not even by an administrator")
+	assert.ErrorContains(t, report(w.c, "/ironbell/jobs/1", "example.crane.up", "1"), "may not be reported",
+		"not even by an administrator")
 	text, errs, code := w.ironbell("sign-ins", "-of", "mara")
 	require.Zero(t, code, errs)
 	assert.Contains(t, text, "only reports example.crane.* of /cranes/7")

@@ -25,15 +25,44 @@ func TestWhatAJobWouldDoIsToldBeforeItIsSaved(t *testing.T) {
 	until := time.Now().Add(48 * time.Hour)
 	_, err := w.c.SaveWishes(ctx, "brina", job.OwnSettings{Wishes: job.Wishes{PausedUntil: &until, StandIn: "oren"}})
 	require.NoError(t, err)
-	w.report("Sheet", "SELECT :port AS port, :day AS day", job.Parameter{Name: "port", Type: job.TypeText}, job.Parameter{Name: "day", Type: job.TypeDate})
+	w.report("Sheet", "SELECT :port AS port, :day AS day", job.Parameter{Name: "port", Type: job.TypeText},
+		job.Parameter{Name: "day", Type: job.TypeDate})
 	d := job.Definition{
 		Zone: "Europe/London", Triggers: []job.Trigger{{Timing: job.Timing{Rule: "30 5 * * *"}}},
 		Values: job.Values{"day": "today - 1 day"},
-		Split:  job.Split{Each: "port", Query: &job.ListQuery{Source: "tarnwick", SQL: "SELECT * FROM (VALUES ('Tarnwick Quay', 'quay.desk@tarnwick.example'), ('Pennold', 'pennold.desk@tarnwick.example')) v (port, mail)"}},
+		Split: job.Split{
+			Each: "port",
+			Query: &job.ListQuery{
+				Source: "tarnwick",
+				SQL: "SELECT * FROM (VALUES ('Tarnwick Quay', 'quay.desk@tarnwick.example'), ('Pennold', " +
+					"'pennold.desk@tarnwick.example')) v (port, mail)",
+			},
+		},
 		Tasks: []job.Task{
-			{Name: "report", Kind: job.KindReport, Report: &job.ReportTask{Report: "Sheet", Outputs: []job.Output{{Format: "pdf", Name: "{value.port} {value.day}", Folder: "{date:%Y}"}, {Format: "csv", Name: "{rows} rows"}, {Format: "html-mail"}}}},
-			{Name: "mail", Kind: job.KindDeliver, Deliver: &job.DeliverTask{Destination: "company mail", To: []string{"{value.mail}", "person:brina"}, Subject: "Sheet of {value.port}", Formats: []string{"pdf", "html-mail"}, Files: job.FilesBoth}},
-			{Name: "archive", Kind: job.KindDeliver, After: []string{"report"}, Deliver: &job.DeliverTask{Destination: names["folder"], Folder: "{value.port}/{date:%m}", Formats: []string{"pdf"}}},
+			{
+				Name: "report", Kind: job.KindReport,
+				Report: &job.ReportTask{
+					Report: "Sheet",
+					Outputs: []job.Output{
+						{Format: "pdf", Name: "{value.port} {value.day}", Folder: "{date:%Y}"},
+						{Format: "csv", Name: "{rows} rows"},
+						{Format: "html-mail"},
+					},
+				},
+			},
+			{
+				Name: "mail", Kind: job.KindDeliver,
+				Deliver: &job.DeliverTask{
+					Destination: "company mail", To: []string{"{value.mail}", "person:brina"},
+					Subject: "Sheet of {value.port}", Formats: []string{"pdf", "html-mail"}, Files: job.FilesBoth,
+				},
+			},
+			{
+				Name: "archive", Kind: job.KindDeliver, After: []string{"report"},
+				Deliver: &job.DeliverTask{
+					Destination: names["folder"], Folder: "{value.port}/{date:%m}", Formats: []string{"pdf"},
+				},
+			},
 		},
 	}
 	ask := wire.JobRequest{Owner: "mara", On: true, Definition: d}
@@ -55,7 +84,8 @@ func TestWhatAJobWouldDoIsToldBeforeItIsSaved(t *testing.T) {
 	}
 	day := next.Nominal.In(london).AddDate(0, 0, -1).Format("2006-01-02")
 	pdf := "Tarnwick Quay " + day + ".pdf"
-	assert.Equal(t, []string{next.Nominal.In(london).Format("2006") + "/" + pdf, "{rows} rows.csv"}, by["report"].Files, "what is known only then stands as it is written")
+	assert.Equal(t, []string{next.Nominal.In(london).Format("2006") + "/" + pdf, "{rows} rows.csv"}, by["report"].Files,
+		"what is known only then stands as it is written")
 	assert.Equal(t, "Sheet of Tarnwick Quay", by["mail"].Subject)
 	assert.Equal(t, []string{"quay.desk@tarnwick.example", "oren@tarnwick.example"}, by["mail"].To)
 	assert.Equal(t, 2, by["mail"].Recipients)
@@ -73,13 +103,16 @@ func TestWhatAJobWouldDoIsToldBeforeItIsSaved(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, a.Next, 8)
 	for _, r := range a.Next {
-		assert.NotContains(t, []time.Weekday{time.Saturday, time.Sunday}, r.Due.In(london).Weekday(), "no calendar, so Monday to Friday are open")
+		assert.NotContains(t, []time.Weekday{time.Saturday, time.Sunday}, r.Due.In(london).Weekday(),
+			"no calendar, so Monday to Friday are open")
 	}
 
 	// Whatever is missing is named, all of it at once.
 	ask.Tasks = append([]job.Task{}, d.Tasks...)
 	ask.Values = nil
-	ask.Tasks[1].Deliver = &job.DeliverTask{Destination: "company mail", To: []string{"oren at tarnwick", "group:Nobody"}}
+	ask.Tasks[1].Deliver = &job.DeliverTask{
+		Destination: "company mail", To: []string{"oren at tarnwick", "group:Nobody"},
+	}
 	ask.Tasks[2].Deliver = &job.DeliverTask{Destination: "the moon"}
 	a, err = w.c.TryJob(ctx, "Port day sheet", ask)
 	require.NoError(t, err)
@@ -100,13 +133,18 @@ func TestWhatAJobWouldDoIsToldBeforeItIsSaved(t *testing.T) {
 	assert.True(t, got["quay.desk@tarnwick.example"] && got["oren@tarnwick.example"])
 	out, errs, status := w.ironbell("ahead", "Port day sheet")
 	require.Zero(t, status, errs)
-	for _, part := range []string{"Rings", "One run with 2 parts. This is the first, Tarnwick Quay:", pdf, "quay.desk@tarnwick.example", "seen by"} {
+	for _, part := range []string{
+		"Rings", "One run with 2 parts. This is the first, Tarnwick Quay:", pdf,
+		"quay.desk@tarnwick.example", "seen by",
+	} {
 		assert.Contains(t, out, part)
 	}
 
 	// It is for those who may save the job.
 	w.person("tavish", "Tavish Rook")
-	_, err = w.c.SavePerson(ctx, "tavish", wire.PersonRequest{Name: "Tavish Rook", Mail: "tavish@tarnwick.example", Role: "reader", Zone: "Europe/London", Password: password})
+	_, err = w.c.SavePerson(ctx, "tavish", wire.PersonRequest{
+		Name: "Tavish Rook", Mail: "tavish@tarnwick.example", Role: "reader", Zone: "Europe/London", Password: password,
+	})
 	require.NoError(t, err)
 	var refused *client.Problem
 	_, err = w.as("tavish").Ahead(ctx, "Port day sheet")

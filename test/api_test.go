@@ -66,7 +66,8 @@ func TestNothingButSignInHealthAndTheConsoleIsOpen(t *testing.T) {
 	for path, methods := range d.Paths {
 		for method := range methods {
 			method = strings.ToUpper(method)
-			address := strings.NewReplacer("{run}", "2611-1", "{job}", "1", "{alert}", "1", "{delivery}", "1", "{file}", "1", "{report}", "1", "{login}", "x", "{name}", "x", "{calendar}", "x").Replace(path)
+			address := strings.NewReplacer("{run}", "2611-1", "{job}", "1", "{alert}", "1", "{delivery}", "1", "{file}",
+				"1", "{report}", "1", "{login}", "x", "{name}", "x", "{calendar}", "x").Replace(path)
 			body := ""
 			if method == http.MethodPut || method == http.MethodPost {
 				body = "{}"
@@ -86,7 +87,10 @@ func TestNothingButSignInHealthAndTheConsoleIsOpen(t *testing.T) {
 			assert.Contains(t, answer, "You are not signed in", path)
 		}
 	}
-	for path, want := range map[string]int{"/health": 200, "/ready": 200, "/state": 200, "/api/state": 401, "/api/nodes": 401, "/": 200, "/jobs/3": 200, "/api/openapi.json": 401, "/api/nothing": 401, "/assets/nothing.js": 404} {
+	for path, want := range map[string]int{
+		"/health": 200, "/ready": 200, "/state": 200, "/api/state": 401, "/api/nodes": 401, "/": 200, "/jobs/3": 200,
+		"/api/openapi.json": 401, "/api/nothing": 401, "/assets/nothing.js": 404,
+	} {
 		status, _, _ := call(t, http.DefaultClient, http.MethodGet, base+path, "", "")
 		assert.Equal(t, want, status, path)
 	}
@@ -103,12 +107,16 @@ func TestSessions(t *testing.T) {
 	jar, err := cookiejar.New(nil)
 	require.NoError(t, err)
 	c := &http.Client{Jar: jar}
-	for _, wrong := range []string{`{"login":"mara","password":"wrong-password"}`, `{"login":"nobody","password":"wrong-password"}`} {
+	for _, wrong := range []string{
+		`{"login":"mara","password":"wrong-password"}`,
+		`{"login":"nobody","password":"wrong-password"}`,
+	} {
 		status, _, text := call(t, c, http.MethodPost, base+"/api/session", "", wrong)
 		assert.Equal(t, 401, status)
 		assert.Contains(t, text, "do not belong together", "it does not say which of them is wrong")
 	}
-	status, _, text := call(t, c, http.MethodPost, base+"/api/session", "", `{"login":"mara","password":"`+password+`"}`)
+	status, _, text := call(t, c, http.MethodPost, base+"/api/session", "",
+		`{"login":"mara","password":"`+password+`"}`)
 	require.Equal(t, 200, status, text)
 	assert.NotContains(t, text, "argon2")
 	status, _, text = call(t, c, http.MethodGet, base+"/api/session", "", "")
@@ -131,7 +139,8 @@ func TestSessions(t *testing.T) {
 	// Guessing is slowed down.
 	limited := false
 	for range 40 {
-		status, _, _ = call(t, c, http.MethodPost, base+"/api/session", "", `{"login":"mara","password":"wrong-password"}`)
+		status, _, _ = call(t, c, http.MethodPost, base+"/api/session", "",
+			`{"login":"mara","password":"wrong-password"}`)
 		limited = limited || status == 429
 	}
 	assert.True(t, limited)
@@ -146,7 +155,8 @@ func TestAChangedPasswordEndsWhatItOpened(t *testing.T) {
 		jar, err := cookiejar.New(nil)
 		require.NoError(t, err)
 		c := &http.Client{Jar: jar}
-		status, _, text := call(t, c, http.MethodPost, base+"/api/session", "", `{"login":"mara","password":"`+secret+`"}`)
+		status, _, text := call(t, c, http.MethodPost, base+"/api/session", "",
+			`{"login":"mara","password":"`+secret+`"}`)
 		require.Equal(t, 200, status, text)
 		return c
 	}
@@ -179,7 +189,8 @@ func TestAChangedPasswordEndsWhatItOpened(t *testing.T) {
 	require.NoError(t, err)
 	_ = res.Body.Close()
 	assert.NotEqual(t, 200, res.StatusCode, "the link to the forecast")
-	status, _, _ = call(t, http.DefaultClient, http.MethodPost, base+"/api/session", "", `{"login":"mara","password":"`+password+`"}`)
+	status, _, _ = call(t, http.DefaultClient, http.MethodPost, base+"/api/session", "",
+		`{"login":"mara","password":"`+password+`"}`)
 	assert.Equal(t, 401, status)
 
 	// So does a password that an administrator gives, and not a save that leaves it alone.
@@ -201,13 +212,16 @@ func TestAChangedPasswordEndsWhatItOpened(t *testing.T) {
 	open := browser("the-other-lantern")
 	limited := false
 	for range 30 {
-		status, _, _ := call(t, open, http.MethodPut, base+"/api/session/password", "", `{"present":"a-guess-of-mine","next":"a-lamp-on-the-pier"}`)
+		status, _, _ := call(t, open, http.MethodPut, base+"/api/session/password", "",
+			`{"present":"a-guess-of-mine","next":"a-lamp-on-the-pier"}`)
 		limited = limited || status == 429
 	}
 	assert.True(t, limited)
 	assert.True(t, signedIn(open))
 	var said string
-	require.NoError(t, connect(t, w.db).QueryRow(ctx, `SELECT string_agg(coalesce(before::text, '') || coalesce(after::text, ''), ' ') FROM audit WHERE kind = 'person'`).Scan(&said))
+	require.NoError(t,
+		connect(t, w.db).QueryRow(ctx,
+			`SELECT string_agg(coalesce(before::text, '') || coalesce(after::text, ''), ' ') FROM audit WHERE kind = 'person'`).Scan(&said))
 	for _, secret := range []string{password, "lamp", "lantern", "argon2"} {
 		assert.NotContains(t, said, secret)
 	}
@@ -221,7 +235,10 @@ func TestAChangedPasswordEndsWhatItOpened(t *testing.T) {
 	assert.NoError(t, err)
 
 	// Signs that cannot be kept are no fault of the service.
-	for _, body := range []string{`{"login":"ma\u0000ra","password":"x"}`, "{\"login\":\"ma\xffra\",\"password\":\"x\"}"} {
+	for _, body := range []string{
+		`{"login":"ma\u0000ra","password":"x"}`,
+		"{\"login\":\"ma\xffra\",\"password\":\"x\"}",
+	} {
 		status, _, text := call(t, http.DefaultClient, http.MethodPost, base+"/api/session", "", body)
 		assert.Contains(t, []int{401, 422}, status, text)
 	}
@@ -234,7 +251,9 @@ func TestAChangedPasswordEndsWhatItOpened(t *testing.T) {
 func TestBadInputIsRefusedWithASentenceAndNothingIsSaved(t *testing.T) {
 	w := open(t)
 	base := "http://" + w.listen
-	w.report("Ports", "SELECT code FROM ports WHERE code = :port", job.Parameter{Name: "port", Label: "Port", Type: job.TypeText, Required: true})
+	w.report("Ports", "SELECT code FROM ports WHERE code = :port", job.Parameter{
+		Name: "port", Label: "Port", Type: job.TypeText, Required: true,
+	})
 	good := `"zone":"Europe/London","values":{"port":"TQ"},"tasks":[{"name":"report","kind":"report","report":{"report":"Ports","outputs":[{"format":"csv"}]}},{"name":"mail","kind":"deliver","deliver":{"destination":"company mail","to":["a@tarnwick.example"]}}]`
 	change := func(old, text string) string { return "{\"on\":true," + strings.Replace(good, old, text, 1) + "}" }
 	for _, c := range []struct {
@@ -242,36 +261,108 @@ func TestBadInputIsRefusedWithASentenceAndNothingIsSaved(t *testing.T) {
 		status                   int
 		want                     []string
 	}{
-		{"bad cron text", "PUT", "/api/jobs/Bad", change(`"tasks"`, `"triggers":[{"rule":"61 6 * * *"}],"tasks"`), 422, []string{"triggers[0].rule", "column 1", "a minute from 0 to 59"}},
-		{"a rule that never rings", "PUT", "/api/jobs/Bad", change(`"tasks"`, `"triggers":[{"rule":"0 0 30 2 *"}],"tasks"`), 422, []string{"this never rings"}},
-		{"unknown zone", "PUT", "/api/jobs/Bad", change("Europe/London", "Europe/Tarnwick"), 422, []string{"there is no time zone", "Europe/Tarnwick"}},
-		{"unknown report", "PUT", "/api/jobs/Bad", change(`"report":"Ports"`, `"report":"Pots"`), 422, []string{`there is no report \"Pots\"`}},
-		{"unknown destination", "PUT", "/api/jobs/Bad", change("company mail", "pigeon"), 422, []string{`there is no destination \"pigeon\"`}},
-		{"unknown parameter", "PUT", "/api/jobs/Bad", change(`{"port":"TQ"}`, `{"prot":"TQ","port":"TQ"}`), 422, []string{`there is no parameter \"prot\"; there are port`}},
-		{"missing required value", "PUT", "/api/jobs/Bad", change(`{"port":"TQ"}`, `{}`), 422, []string{"Port needs a value"}},
-		{"bad address", "PUT", "/api/jobs/Bad", change("a@tarnwick.example", "a at tarnwick"), 422, []string{"deliver.to[0]", "is no mail address"}},
-		{"unknown moving part", "PUT", "/api/jobs/Bad", change(`{"format":"csv"}`, `{"format":"csv","name":"{datum}.csv"}`), 422, []string{"datum", "which is not known here"}},
+		{
+			"bad cron text", "PUT", "/api/jobs/Bad", change(`"tasks"`, `"triggers":[{"rule":"61 6 * * *"}],"tasks"`), 422,
+			[]string{"triggers[0].rule", "column 1", "a minute from 0 to 59"},
+		},
+		{
+			"a rule that never rings", "PUT", "/api/jobs/Bad",
+			change(`"tasks"`, `"triggers":[{"rule":"0 0 30 2 *"}],"tasks"`), 422,
+			[]string{"this never rings"},
+		},
+		{
+			"unknown zone", "PUT", "/api/jobs/Bad", change("Europe/London", "Europe/Tarnwick"), 422,
+			[]string{"there is no time zone", "Europe/Tarnwick"},
+		},
+		{
+			"unknown report", "PUT", "/api/jobs/Bad", change(`"report":"Ports"`, `"report":"Pots"`), 422,
+			[]string{`there is no report \"Pots\"`},
+		},
+		{
+			"unknown destination", "PUT", "/api/jobs/Bad", change("company mail", "pigeon"), 422,
+			[]string{`there is no destination \"pigeon\"`},
+		},
+		{
+			"unknown parameter", "PUT", "/api/jobs/Bad", change(`{"port":"TQ"}`, `{"prot":"TQ","port":"TQ"}`), 422,
+			[]string{`there is no parameter \"prot\"; there are port`},
+		},
+		{
+			"missing required value", "PUT", "/api/jobs/Bad", change(`{"port":"TQ"}`, `{}`), 422,
+			[]string{"Port needs a value"},
+		},
+		{
+			"bad address", "PUT", "/api/jobs/Bad", change("a@tarnwick.example", "a at tarnwick"), 422,
+			[]string{"deliver.to[0]", "is no mail address"},
+		},
+		{
+			"unknown moving part", "PUT", "/api/jobs/Bad",
+			change(`{"format":"csv"}`, `{"format":"csv","name":"{datum}.csv"}`), 422,
+			[]string{"datum", "which is not known here"},
+		},
 		{"unknown format", "PUT", "/api/jobs/Bad", change(`"csv"`, `"doc"`), 422, []string{"format"}},
-		{"unknown field", "PUT", "/api/jobs/Bad", change(`"tasks"`, `"colour":"red","tasks"`), 422, []string{"unexpected property", "colour"}},
-		{"a task without what it does", "PUT", "/api/jobs/Bad", change(`"kind":"report","report":{"report":"Ports","outputs":[{"format":"csv"}]}`, `"kind":"report"`), 422, []string{"a task of kind report says what to do in report"}},
-		{"two tasks of one name", "PUT", "/api/jobs/Bad", change(`"name":"mail"`, `"name":"report"`), 422, []string{`two tasks \"report\"`}},
+		{
+			"unknown field", "PUT", "/api/jobs/Bad", change(`"tasks"`, `"colour":"red","tasks"`), 422,
+			[]string{"unexpected property", "colour"},
+		},
+		{
+			"a task without what it does", "PUT", "/api/jobs/Bad",
+			change(`"kind":"report","report":{"report":"Ports","outputs":[{"format":"csv"}]}`, `"kind":"report"`), 422,
+			[]string{"a task of kind report says what to do in report"},
+		},
+		{
+			"two tasks of one name", "PUT", "/api/jobs/Bad", change(`"name":"mail"`, `"name":"report"`), 422,
+			[]string{`two tasks \"report\"`},
+		},
 		{"a name of digits", "PUT", "/api/jobs/123", "{\"on\":true," + good + "}", 422, []string{"taken for a number"}},
-		{"unknown owner", "PUT", "/api/jobs/Bad", `{"owner":"nobody","on":true,` + good + "}", 422, []string{`there is no person \"nobody\"`}},
+		{
+			"unknown owner", "PUT", "/api/jobs/Bad", `{"owner":"nobody","on":true,` + good + "}", 422,
+			[]string{`there is no person \"nobody\"`},
+		},
 		{"no JSON", "PUT", "/api/jobs/Bad", `{"zone`, 400, []string{"unexpected end"}},
-		{"SQL that the database refuses", "PUT", "/api/reports/Bad", `{"source":"tarnwick","sections":[{"name":"A","sql":"SELECT 1,\n  nonsense FROM ports"}]}`, 422, []string{"nonsense", "line 2, column 3"}},
-		{"a query that speaks of no parameter", "PUT", "/api/reports/Bad", `{"source":"tarnwick","sections":[{"name":"A","sql":"SELECT :x"}]}`, 422, []string{"speaks of :x"}},
-		{"unknown source", "PUT", "/api/reports/Bad", `{"source":"nowhere","sections":[{"name":"A","sql":"SELECT 1"}]}`, 422, []string{"there is no such source"}},
-		{"a report without sections", "PUT", "/api/reports/Bad", `{"source":"tarnwick","sections":[]}`, 422, []string{"sections"}},
-		{"oversized body", "PUT", "/api/reports/Bad", `{"source":"tarnwick","sections":[{"name":"A","sql":"` + strings.Repeat("x", 2<<20) + `"}]}`, 413, []string{"too large"}},
+		{
+			"SQL that the database refuses", "PUT", "/api/reports/Bad",
+			`{"source":"tarnwick","sections":[{"name":"A","sql":"SELECT 1,\n  nonsense FROM ports"}]}`, 422,
+			[]string{"nonsense", "line 2, column 3"},
+		},
+		{
+			"a query that speaks of no parameter", "PUT", "/api/reports/Bad",
+			`{"source":"tarnwick","sections":[{"name":"A","sql":"SELECT :x"}]}`, 422,
+			[]string{"speaks of :x"},
+		},
+		{
+			"unknown source", "PUT", "/api/reports/Bad", `{"source":"nowhere","sections":[{"name":"A","sql":"SELECT 1"}]}`,
+			422,
+			[]string{"there is no such source"},
+		},
+		{
+			"a report without sections", "PUT", "/api/reports/Bad", `{"source":"tarnwick","sections":[]}`, 422,
+			[]string{"sections"},
+		},
+		{
+			"oversized body", "PUT", "/api/reports/Bad",
+			`{"source":"tarnwick","sections":[{"name":"A","sql":"` + strings.Repeat("x", 2<<20) + `"}]}`, 413,
+			[]string{"too large"},
+		},
 		{"unknown job", "POST", "/api/jobs/Nowhere/ring", "{}", 404, []string{`there is no job \"Nowhere\"`}},
 		{"unknown run", "GET", "/api/runs/2611-99999", "", 404, []string{"there is no run"}},
 		{"no run's number", "GET", "/api/runs/abc", "", 422, []string{"is no number of a run"}},
 		{"unknown file", "GET", "/api/files/5", "", 404, []string{"there is no file"}},
-		{"unknown delivery", "POST", "/api/deliveries/5/settle", `{"as":"sent"}`, 404, []string{"there is no delivery"}},
+		{
+			"unknown delivery", "POST", "/api/deliveries/5/settle", `{"as":"sent"}`, 404,
+			[]string{"there is no delivery"},
+		},
 		{"unknown verdict", "POST", "/api/deliveries/5/settle", `{"as":"lost"}`, 422, []string{"as"}},
 		{"a day that is none", "GET", "/api/day?date=2026-02-30", "", 422, []string{"2026-02-30"}},
-		{"a short password", "PUT", "/api/people/new", `{"name":"New","mail":"","role":"reader","zone":"Europe/London","password":"short"}`, 422, []string{"fewer than 10 characters"}},
-		{"a destination that cannot be used", "PUT", "/api/destinations/bad", `{"protocol":"smtp","settings":{"host":"x","from":"nobody"}}`, 422, []string{"is no address of a sender"}},
+		{
+			"a short password", "PUT", "/api/people/new",
+			`{"name":"New","mail":"","role":"reader","zone":"Europe/London","password":"short"}`, 422,
+			[]string{"fewer than 10 characters"},
+		},
+		{
+			"a destination that cannot be used", "PUT", "/api/destinations/bad",
+			`{"protocol":"smtp","settings":{"host":"x","from":"nobody"}}`, 422,
+			[]string{"is no address of a sender"},
+		},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			status, kind, text := call(t, http.DefaultClient, c.method, base+c.path, w.token, c.body)
@@ -291,12 +382,14 @@ func TestBadInputIsRefusedWithASentenceAndNothingIsSaved(t *testing.T) {
 	status, _, _ := call(t, http.DefaultClient, http.MethodGet, base+"/ready", "", "")
 	assert.Equal(t, 200, status, "the service keeps running")
 	// A job that is off may be unfinished; it cannot be switched on, and says why.
-	status, _, text := call(t, http.DefaultClient, "PUT", base+"/api/jobs/Draft", w.token, strings.Replace(change(`{"port":"TQ"}`, `{}`), "true", "false", 1))
+	status, _, text := call(t, http.DefaultClient, "PUT", base+"/api/jobs/Draft", w.token,
+		strings.Replace(change(`{"port":"TQ"}`, `{}`), "true", "false", 1))
 	require.Equal(t, 200, status, text)
 	status, _, text = call(t, http.DefaultClient, "POST", base+"/api/jobs/Draft/switch", w.token, `{"on":true}`)
 	assert.Equal(t, 422, status)
 	assert.Contains(t, text, "Port needs a value")
-	status, _, text = call(t, http.DefaultClient, "POST", base+"/api/jobs/Draft/ring", w.token, `{"values":{"port":["a"]}}`)
+	status, _, text = call(t, http.DefaultClient, "POST", base+"/api/jobs/Draft/ring", w.token,
+		`{"values":{"port":["a"]}}`)
 	assert.Equal(t, 422, status)
 	assert.Contains(t, text, "not a list")
 }
@@ -343,7 +436,8 @@ func TestWhoMayDoWhat(t *testing.T) {
 	assert.Equal(t, 200, status)
 	assert.NotContains(t, text, w.out.Password, "a password is never shown")
 	var sealed []byte
-	require.NoError(t, connect(t, w.db).QueryRow(ctx, `SELECT secret FROM destinations WHERE name = 'company mail'`).Scan(&sealed))
+	require.NoError(t,
+		connect(t, w.db).QueryRow(ctx, `SELECT secret FROM destinations WHERE name = 'company mail'`).Scan(&sealed))
 	assert.False(t, bytes.Contains(sealed, []byte(w.out.Password)), "and never kept as it is")
 	assert.NotEmpty(t, sealed)
 }
@@ -374,7 +468,9 @@ func sum(text []byte) []byte {
 func TestTimesThatNobodyReckonsWithAreRefused(t *testing.T) {
 	w := open(t)
 	base := "http://" + w.listen
-	w.report("Ports", "SELECT code FROM ports WHERE code <> :day::text", job.Parameter{Name: "day", Label: "Day", Type: job.TypeDate, Default: "today"})
+	w.report("Ports", "SELECT code FROM ports WHERE code <> :day::text", job.Parameter{
+		Name: "day", Label: "Day", Type: job.TypeDate, Default: "today",
+	})
 	d := tasks(reportOf("Ports"))
 	d.Triggers = []job.Trigger{{Timing: job.Timing{Rule: "0 6 * * *"}}}
 	w.job("Ports", d)
@@ -405,10 +501,15 @@ func TestTimesThatNobodyReckonsWithAreRefused(t *testing.T) {
 			}
 		}
 	}
-	for _, moment := range []string{"today + 99999 years", "today + 3000000 days", "start of year + 8000 years", "today - 99999 months"} {
-		status, _, text := call(t, http.DefaultClient, "GET", base+"/api/moment?text="+url.QueryEscape(moment), w.token, "")
+	for _, moment := range []string{
+		"today + 99999 years", "today + 3000000 days", "start of year + 8000 years",
+		"today - 99999 months",
+	} {
+		status, _, text := call(t, http.DefaultClient, "GET", base+"/api/moment?text="+url.QueryEscape(moment), w.token,
+			"")
 		assert.Less(t, status, 500, "%s: %s", moment, text)
-		status, _, text = call(t, http.DefaultClient, "POST", base+"/api/reports/Ports/preview", w.token, `{"values":{"day":"`+moment+`"}}`)
+		status, _, text = call(t, http.DefaultClient, "POST", base+"/api/reports/Ports/preview", w.token,
+			`{"values":{"day":"`+moment+`"}}`)
 		assert.Less(t, status, 500, "%s: %s", moment, text)
 	}
 	status, _, text := call(t, http.DefaultClient, "GET", base+"/ready", "", "")
@@ -434,7 +535,10 @@ func TestProfilesOfANode(t *testing.T) {
 		require.Greater(t, len(text), 100, path)
 		assert.Equal(t, []byte{0x1f, 0x8b}, text[:2], "%s: it is packed as go tool pprof reads it", path)
 	}
-	for path, want := range map[string]int{"/api/profile/nothing": 404, "/api/profile/cpu?seconds=0": 422, "/api/profile/cpu?seconds=61": 422, "/api/profile/cpu?seconds=x": 422} {
+	for path, want := range map[string]int{
+		"/api/profile/nothing": 404, "/api/profile/cpu?seconds=0": 422, "/api/profile/cpu?seconds=61": 422,
+		"/api/profile/cpu?seconds=x": 422,
+	} {
 		status, text := get(path)
 		assert.Equal(t, want, status, path)
 		assert.Contains(t, string(text), `"detail"`)

@@ -19,7 +19,11 @@ import (
 func (w *world) bounces() {
 	w.t.Helper()
 	host, port := w.hostPort(w.out.Mailbox)
-	require.NoError(w.t, w.c.SaveBounces(context.Background(), map[string]any{"host": host, "port": port, "security": "none", "user": w.out.User, "password": w.out.Password, "every": "1s"}))
+	require.NoError(w.t,
+		w.c.SaveBounces(context.Background(), map[string]any{
+			"host": host, "port": port, "security": "none", "user": w.out.User, "password": w.out.Password,
+			"every": "1s",
+		}))
 }
 
 func TestBouncesComeHome(t *testing.T) {
@@ -27,7 +31,9 @@ func TestBouncesComeHome(t *testing.T) {
 	ctx := context.Background()
 	w.bounces()
 	w.report("Departures", "SELECT 1 AS n")
-	w.job("Departures", definition("Departures", "company mail", []string{"csv"}, "contractor@tarnwick.example", "mara@tarnwick.example"))
+	w.job("Departures",
+		definition("Departures", "company mail", []string{"csv"}, "contractor@tarnwick.example",
+			"mara@tarnwick.example"))
 	w.behaveTo("mail", "bounce", "contractor@tarnwick.example", 200)
 	run := w.ring("Departures")
 	w.until("the delivery turns to bounced, and the run with it", func() bool {
@@ -89,7 +95,8 @@ func TestBouncesComeHome(t *testing.T) {
 func TestADigestComesInTheMorning(t *testing.T) {
 	w := open(t)
 	ctx := context.Background()
-	_, err := w.c.SaveWishes(ctx, "mara", job.OwnSettings{Wishes: job.Wishes{DigestAt: "07:00", QuietFrom: "22:00", QuietTo: "25:00", Language: "xx"}})
+	_, err := w.c.SaveWishes(ctx, "mara",
+		job.OwnSettings{Wishes: job.Wishes{DigestAt: "07:00", QuietFrom: "22:00", QuietTo: "25:00", Language: "xx"}})
 	require.ErrorContains(t, err, "is no time of day")
 	require.ErrorContains(t, err, `there is no locale "xx"`)
 	_, err = w.as("joren").SaveWishes(ctx, "mara", job.OwnSettings{})
@@ -99,7 +106,9 @@ func TestADigestComesInTheMorning(t *testing.T) {
 	_, err = w.as("mara").SaveWishes(ctx, "mara", job.OwnSettings{Mail: &nowhere, Zone: &nowhere})
 	require.ErrorContains(t, err, "no time zone")
 	require.ErrorContains(t, err, "address")
-	p, err := w.as("mara").SaveWishes(ctx, "mara", job.OwnSettings{Wishes: job.Wishes{DigestAt: "07:00", Language: "de"}, Mail: &mail, Zone: &zone})
+	p, err := w.as("mara").SaveWishes(ctx, "mara", job.OwnSettings{
+		Wishes: job.Wishes{DigestAt: "07:00", Language: "de"}, Mail: &mail, Zone: &zone,
+	})
 	require.NoError(t, err)
 	assert.Equal(t, []string{mail, zone, "de"}, []string{p.Mail, p.Zone, p.Wishes.Language})
 	conn := connect(t, w.db)
@@ -123,7 +132,8 @@ func mustZone(t *testing.T, name string) *time.Location {
 
 func TestASignOfLifeGoesOut(t *testing.T) {
 	w := open(t)
-	require.NoError(t, w.c.SaveHeartbeat(context.Background(), "http://"+w.out.Receiver+"/alive", job.Duration(time.Second)))
+	require.NoError(t,
+		w.c.SaveHeartbeat(context.Background(), "http://"+w.out.Receiver+"/alive", job.Duration(time.Second)))
 	answer := func() string { return string(w.get(w.out.Inbox + "/api/beats")) }
 	w.until("it comes again and again", func() bool { return answer() >= "3" })
 	assert.ErrorContains(t, w.c.SaveHeartbeat(context.Background(), "harbour", 0), "is no address")
@@ -142,7 +152,14 @@ func TestAllPartsSettleOverAKill(t *testing.T) {
 	w.report("Part", "SELECT :n AS n", job.Parameter{Name: "n", Type: job.TypeText})
 	d := definition("Part", "company mail", []string{"csv"}, "{value.mail}")
 	d.Tasks[1].Deliver.Subject = "Part {value.n}"
-	d.Split = job.Split{Each: "n", Query: &job.ListQuery{Source: "tarnwick", SQL: fmt.Sprintf("SELECT i::text AS n, 'reader' || i || '@tarnwick.example' AS mail FROM generate_series(1, %d) i", parts)}}
+	d.Split = job.Split{
+		Each: "n",
+		Query: &job.ListQuery{
+			Source: "tarnwick",
+			SQL: fmt.Sprintf("SELECT i::text AS n, 'reader' || i || '@tarnwick.example' AS mail FROM "+
+				"generate_series(1, %d) i", parts),
+		},
+	}
 	w.job("Parts", d)
 	run, err := w.c.Ring(ctx, "Parts", nil)
 	require.NoError(t, err)
@@ -151,7 +168,8 @@ func TestAllPartsSettleOverAKill(t *testing.T) {
 		require.NoError(t, conn.QueryRow(ctx, sql, run.ID).Scan(&n))
 		return n
 	}
-	w.within(60*time.Second+time.Duration(parts)*25*time.Millisecond, "some parts are done", func() bool { return count(`SELECT count(*) FROM parts WHERE run_id = $1 AND state = 'done'`) > parts/5 })
+	w.within(60*time.Second+time.Duration(parts)*25*time.Millisecond, "some parts are done",
+		func() bool { return count(`SELECT count(*) FROM parts WHERE run_id = $1 AND state = 'done'`) > parts/5 })
 	before := peak(t, w.service.Process().Pid) >> 20
 	w.kill()
 	w.start()
@@ -165,7 +183,8 @@ func TestAllPartsSettleOverAKill(t *testing.T) {
 	assert.Less(t, max(before, after), int64(150))
 	assert.Equal(t, parts, count(`SELECT count(*) FROM parts WHERE run_id = $1 AND state = 'done'`))
 	assert.Equal(t, parts, count(`SELECT count(*) FROM deliveries WHERE run_id = $1 AND state IN ('sent', 'unknown')`))
-	assert.LessOrEqual(t, count(`SELECT count(*) FROM deliveries WHERE run_id = $1 AND state = 'unknown'`), 12, "only what was just being offered is unknown")
+	assert.LessOrEqual(t, count(`SELECT count(*) FROM deliveries WHERE run_id = $1 AND state = 'unknown'`), 12,
+		"only what was just being offered is unknown")
 	page, err := w.c.Run(ctx, run.ID)
 	require.NoError(t, err)
 	assert.Equal(t, parts, page.PartCount)

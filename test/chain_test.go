@@ -41,18 +41,21 @@ func (w *world) receive() *receiver {
 	r := &receiver{}
 	l, err := net.Listen("tcp", w.outside)
 	require.NoError(w.t, err)
-	server := &http.Server{ReadHeaderTimeout: time.Second, Handler: http.HandlerFunc(func(rw http.ResponseWriter, req *http.Request) {
-		body, _ := io.ReadAll(req.Body)
-		r.mu.Lock()
-		defer r.mu.Unlock()
-		if r.fail > 0 {
-			r.fail--
-			http.Error(rw, "busy", http.StatusServiceUnavailable)
-			return
-		}
-		r.calls = append(r.calls, heardCall{req.Method, req.URL.Path, string(body), req.Header})
-		_, _ = io.WriteString(rw, "wind 7 from "+req.URL.Path)
-	})}
+	server := &http.Server{
+		ReadHeaderTimeout: time.Second,
+		Handler: http.HandlerFunc(func(rw http.ResponseWriter, req *http.Request) {
+			body, _ := io.ReadAll(req.Body)
+			r.mu.Lock()
+			defer r.mu.Unlock()
+			if r.fail > 0 {
+				r.fail--
+				http.Error(rw, "busy", http.StatusServiceUnavailable)
+				return
+			}
+			r.calls = append(r.calls, heardCall{req.Method, req.URL.Path, string(body), req.Header})
+			_, _ = io.WriteString(rw, "wind 7 from "+req.URL.Path)
+		}),
+	}
 	go func() { _ = server.Serve(l) }()
 	w.t.Cleanup(func() { _ = server.Close() })
 	return r
@@ -75,10 +78,14 @@ func (w *world) places() {
 	w.t.Helper()
 	ctx := context.Background()
 	require.NoError(w.t, os.MkdirAll(filepath.Join(w.dir, "folders", "tides"), 0o700))
-	_, err := w.c.SaveSource(ctx, "tide gauges", wire.PlaceRequest{Protocol: "folder", Settings: map[string]any{"folder": filepath.Join(w.dir, "folders", "tides")}})
+	_, err := w.c.SaveSource(ctx, "tide gauges", wire.PlaceRequest{
+		Protocol: "folder", Settings: map[string]any{"folder": filepath.Join(w.dir, "folders", "tides")},
+	})
 	require.NoError(w.t, err)
 	key := "slipway"
-	_, err = w.c.SaveDestination(ctx, "ledger office", wire.PlaceRequest{Protocol: "http", Password: &key, Settings: map[string]any{"url": "http://" + w.outside + "/ledger"}})
+	_, err = w.c.SaveDestination(ctx, "ledger office", wire.PlaceRequest{
+		Protocol: "http", Password: &key, Settings: map[string]any{"url": "http://" + w.outside + "/ledger"},
+	})
 	require.NoError(w.t, err)
 }
 
@@ -91,14 +98,20 @@ func attemptsOf(page wire.RunPage) map[string]string {
 }
 
 func tasks(list ...job.Task) job.Definition {
-	return job.Definition{Zone: "Europe/London", Retry: job.Retry{Times: 2, Wait: job.Duration(200 * time.Millisecond)}, Patience: job.Retry{Times: 2, Wait: job.Duration(200 * time.Millisecond)}, Tasks: list}
+	return job.Definition{
+		Zone: "Europe/London", Retry: job.Retry{Times: 2, Wait: job.Duration(200 * time.Millisecond)},
+		Patience: job.Retry{Times: 2, Wait: job.Duration(200 * time.Millisecond)}, Tasks: list,
+	}
 }
 
 func reportOf(name string, after ...string) job.Task {
 	if after == nil {
 		after = []string{}
 	}
-	return job.Task{Name: strings.ToLower(name), Kind: job.KindReport, After: after, Report: &job.ReportTask{Report: name, Outputs: []job.Output{{Format: "csv", Name: name}}}}
+	return job.Task{
+		Name: strings.ToLower(name), Kind: job.KindReport, After: after,
+		Report: &job.ReportTask{Report: name, Outputs: []job.Output{{Format: "csv", Name: name}}},
+	}
 }
 
 func TestAChainOfEveryKind(t *testing.T) {
@@ -107,16 +120,45 @@ func TestAChainOfEveryKind(t *testing.T) {
 	outside := w.receive()
 	w.report("Ports", "SELECT code, 10 AS berths FROM ports")
 	w.write("folders/tides/tide_1.csv", "gauge,cm\nPennold,212\n", 0o600)
-	w.write("programs/pack", "#!/bin/sh\necho packing \"$1\" for $IRONBELL_RUN\ncat \"$1\" \"$IRONBELL_IN\"/Ports.csv > packed.txt\nenv | sort > env.txt\nls -d /proc/self/fd/* | wc -l\n", 0o755)
+	w.write("programs/pack",
+		"#!/bin/sh\necho packing \"$1\" for $IRONBELL_RUN\ncat \"$1\" \"$IRONBELL_IN\"/Ports.csv > packed.txt\nenv | "+
+			"sort > env.txt\nls -d /proc/self/fd/* | wc -l\n", 0o755)
 	d := tasks(
 		reportOf("Ports"),
-		job.Task{Name: "readings", Kind: job.KindCollect, After: []string{}, Collect: &job.CollectTask{Source: "tide gauges", Pattern: "tide_*.csv", Settled: job.Duration(50 * time.Millisecond)}},
-		job.Task{Name: "weather", Kind: job.KindFetch, After: []string{}, Fetch: &job.FetchTask{URL: "http://" + w.outside + "/weather/{date:%Y}", Name: "weather.txt"}},
-		job.Task{Name: "pack", Kind: job.KindProgram, After: []string{"ports", "readings"}, OnlyIf: `rows("ports") >= 5 && total("berths") == 50.0 && outcome("readings") == "done"`, Program: &job.ProgramTask{Program: "pack", Arguments: []string{`{file("readings")}`}}},
-		job.Task{Name: "never", Kind: job.KindProgram, After: []string{"ports"}, OnlyIf: "rows > 1000", Program: &job.ProgramTask{Program: "pack"}},
-		job.Task{Name: "tell", Kind: job.KindCall, After: []string{"pack"}, Call: &job.CallTask{Destination: "ledger office", Path: "loads/{date:%Y}", Body: "{rows} rows"}},
-		job.Task{Name: "loaded", Kind: job.KindEmit, After: []string{"pack"}, Emit: &job.EmitTask{Type: "example.tarnwick.loaded", Data: map[string]string{"rows": `{rows("ports")}`}}},
-		job.Task{Name: "mail", Kind: job.KindDeliver, After: []string{"pack", "weather"}, Uses: []string{"pack", "weather"}, Deliver: &job.DeliverTask{Destination: "company mail", To: []string{"oren@tarnwick.example"}, Subject: `{rows("ports")} ports, {total("berths")} berths`}},
+		job.Task{
+			Name: "readings", Kind: job.KindCollect, After: []string{},
+			Collect: &job.CollectTask{
+				Source: "tide gauges", Pattern: "tide_*.csv", Settled: job.Duration(50 * time.Millisecond),
+			},
+		},
+		job.Task{
+			Name: "weather", Kind: job.KindFetch, After: []string{},
+			Fetch: &job.FetchTask{URL: "http://" + w.outside + "/weather/{date:%Y}", Name: "weather.txt"},
+		},
+		job.Task{
+			Name: "pack", Kind: job.KindProgram, After: []string{"ports", "readings"},
+			OnlyIf:  `rows("ports") >= 5 && total("berths") == 50.0 && outcome("readings") == "done"`,
+			Program: &job.ProgramTask{Program: "pack", Arguments: []string{`{file("readings")}`}},
+		},
+		job.Task{
+			Name: "never", Kind: job.KindProgram, After: []string{"ports"}, OnlyIf: "rows > 1000",
+			Program: &job.ProgramTask{Program: "pack"},
+		},
+		job.Task{
+			Name: "tell", Kind: job.KindCall, After: []string{"pack"},
+			Call: &job.CallTask{Destination: "ledger office", Path: "loads/{date:%Y}", Body: "{rows} rows"},
+		},
+		job.Task{
+			Name: "loaded", Kind: job.KindEmit, After: []string{"pack"},
+			Emit: &job.EmitTask{Type: "example.tarnwick.loaded", Data: map[string]string{"rows": `{rows("ports")}`}},
+		},
+		job.Task{
+			Name: "mail", Kind: job.KindDeliver, After: []string{"pack", "weather"}, Uses: []string{"pack", "weather"},
+			Deliver: &job.DeliverTask{
+				Destination: "company mail", To: []string{"oren@tarnwick.example"},
+				Subject: `{rows("ports")} ports, {total("berths")} berths`,
+			},
+		},
 	)
 	w.job("Tides", d)
 	outside.fail = 1 // the first request is refused with a passing failure
@@ -125,7 +167,11 @@ func TestAChainOfEveryKind(t *testing.T) {
 	got := attemptsOf(page)
 	assert.Equal(t, "failed;done;", got["weather"])
 	got["weather"] = ""
-	assert.Equal(t, map[string]string{"ports": "done;", "readings": "done;", "weather": "", "pack": "done;", "never": "passed over;", "tell": "done;", "loaded": "done;", "mail": "done;"}, got)
+	assert.Equal(t,
+		map[string]string{
+			"ports": "done;", "readings": "done;", "weather": "", "pack": "done;", "never": "passed over;",
+			"tell": "done;", "loaded": "done;", "mail": "done;",
+		}, got)
 	letters := w.inbox("oren@tarnwick.example")
 	require.Len(t, letters, 1)
 	assert.Equal(t, "5 ports, 50.0 berths", strings.Replace(letters[0].Subject, ", 50 ", ", 50.0 ", 1))
@@ -137,7 +183,8 @@ func TestAChainOfEveryKind(t *testing.T) {
 	assert.Contains(t, names["weather.txt"], "wind 7")
 	assert.Len(t, names, 3, "only the files of the tasks that it uses")
 	for _, line := range strings.Split(strings.TrimSpace(names["env.txt"]), "\n") {
-		assert.Regexp(t, `^(HOME|IRONBELL_IN|IRONBELL_RUN|LANG|PATH|PWD|TMPDIR|_|OLDPWD|SHLVL)=`, line, "the environment is clean")
+		assert.Regexp(t, `^(HOME|IRONBELL_IN|IRONBELL_RUN|LANG|PATH|PWD|TMPDIR|_|OLDPWD|SHLVL)=`, line,
+			"the environment is clean")
 	}
 	lines, err := w.c.Log(context.Background(), page.ID, 0)
 	require.NoError(t, err)
@@ -171,7 +218,10 @@ func TestTasksWorkSideBySide(t *testing.T) {
 	w := open(t)
 	w.report("One", "SELECT pg_sleep(1.5), 1 AS n")
 	w.report("Two", "SELECT pg_sleep(1.5), 2 AS n")
-	d := tasks(reportOf("One"), reportOf("Two"), job.Task{Name: "mail", Kind: job.KindDeliver, After: []string{"one", "two"}, Deliver: &job.DeliverTask{Destination: "company mail", To: []string{"a@tarnwick.example"}}})
+	d := tasks(reportOf("One"), reportOf("Two"), job.Task{
+		Name: "mail", Kind: job.KindDeliver, After: []string{"one", "two"},
+		Deliver: &job.DeliverTask{Destination: "company mail", To: []string{"a@tarnwick.example"}},
+	})
 	w.job("Both", d)
 	page := w.ring("Both")
 	require.Equal(t, job.RunDone, page.State, page.Reason)
@@ -179,7 +229,8 @@ func TestTasksWorkSideBySide(t *testing.T) {
 	for _, a := range page.Attempts {
 		at[a.Task] = a
 	}
-	assert.True(t, at["one"].StartedAt.Before(*at["two"].EndedAt) && at["two"].StartedAt.Before(*at["one"].EndedAt), "they overlap")
+	assert.True(t, at["one"].StartedAt.Before(*at["two"].EndedAt) && at["two"].StartedAt.Before(*at["one"].EndedAt),
+		"they overlap")
 	assert.Len(t, w.inbox("a@tarnwick.example")[0].Attachments, 2)
 
 	d.SideBySide = 1
@@ -188,14 +239,18 @@ func TestTasksWorkSideBySide(t *testing.T) {
 	for _, a := range page.Attempts {
 		at[a.Task] = a
 	}
-	assert.False(t, at["one"].StartedAt.Before(*at["two"].EndedAt) && at["two"].StartedAt.Before(*at["one"].EndedAt), "one at a time")
+	assert.False(t, at["one"].StartedAt.Before(*at["two"].EndedAt) && at["two"].StartedAt.Before(*at["one"].EndedAt),
+		"one at a time")
 }
 
 func TestFailuresStopTheChainOrItGoesOnWithout(t *testing.T) {
 	w := open(t)
 	w.report("Ports", "SELECT code FROM ports")
 	w.report("Broken", "SELECT 1/(SELECT count(*) FROM ports WHERE code = 'none')")
-	mail := job.Task{Name: "mail", Kind: job.KindDeliver, After: []string{"ports", "broken"}, Deliver: &job.DeliverTask{Destination: "company mail", To: []string{"a@tarnwick.example"}}}
+	mail := job.Task{
+		Name: "mail", Kind: job.KindDeliver, After: []string{"ports", "broken"},
+		Deliver: &job.DeliverTask{Destination: "company mail", To: []string{"a@tarnwick.example"}},
+	}
 	broken := reportOf("Broken")
 	w.job("Stop", tasks(reportOf("Ports"), broken, mail))
 	page := w.ring("Stop")
@@ -223,7 +278,8 @@ func TestFailuresStopTheChainOrItGoesOnWithout(t *testing.T) {
 	page, err = w.c.Follow(ctx, failed.ID, func(wire.RunPage) error { return nil })
 	require.NoError(t, err)
 	assert.Equal(t, job.RunDone, page.State, page.Reason)
-	assert.Equal(t, map[string]string{"ports": "done;", "broken": "failed;done;", "mail": "done;"}, attemptsOf(page), "what was done stays done")
+	assert.Equal(t, map[string]string{"ports": "done;", "broken": "failed;done;", "mail": "done;"}, attemptsOf(page),
+		"what was done stays done")
 	// The alert speaks of the first run, too, and closes when that is put right.
 	require.Len(t, page.Alerts, 1)
 	assert.Equal(t, job.AlertOpen, page.Alerts[0].State)
@@ -253,7 +309,10 @@ func TestBlankIsTriedAgainAndUnusualIsHeld(t *testing.T) {
 	ctx := context.Background()
 	conn := connect(t, w.db)
 	w.report("Late", "SELECT code FROM ports WHERE code = 'none'")
-	d := tasks(reportOf("Late"), job.Task{Name: "mail", Kind: job.KindDeliver, Deliver: &job.DeliverTask{Destination: "company mail", To: []string{"a@tarnwick.example"}}})
+	d := tasks(reportOf("Late"), job.Task{
+		Name: "mail", Kind: job.KindDeliver,
+		Deliver: &job.DeliverTask{Destination: "company mail", To: []string{"a@tarnwick.example"}},
+	})
 	d.IfBlank, d.BlankThen, d.AlertOn = job.BlankRetry, job.BlankSend, []string{"blank"}
 	w.job("Late", d)
 	page := w.ring("Late")
@@ -264,15 +323,22 @@ func TestBlankIsTriedAgainAndUnusualIsHeld(t *testing.T) {
 	require.Len(t, page.Alerts, 1)
 	assert.Equal(t, job.AlertBlank, page.Alerts[0].Kind)
 
-	w.report("Loads", "SELECT n FROM generate_series(1, :n::int) n", job.Parameter{Name: "n", Type: job.TypeWhole, Required: true})
-	d = tasks(reportOf("Loads"), job.Task{Name: "mail", Kind: job.KindDeliver, Deliver: &job.DeliverTask{Destination: "company mail", To: []string{"b@tarnwick.example"}}})
+	w.report("Loads", "SELECT n FROM generate_series(1, :n::int) n", job.Parameter{
+		Name: "n", Type: job.TypeWhole, Required: true,
+	})
+	d = tasks(reportOf("Loads"), job.Task{
+		Name: "mail", Kind: job.KindDeliver,
+		Deliver: &job.DeliverTask{Destination: "company mail", To: []string{"b@tarnwick.example"}},
+	})
 	d.Values, d.Usual = job.Values{"n": 100}, job.Usual{Share: 0.5}
 	w.job("Loads", d)
 	for range 5 {
 		require.Equal(t, job.RunDone, w.ring("Loads").State)
 	}
 	// A rehearsal is never counted, and others get nothing of it.
-	_, err := w.c.SavePerson(ctx, "sefa", wire.PersonRequest{Name: "Sefa Orlin", Mail: "sefa.orlin@tarnwick.example", Role: "administrator", Zone: "Europe/London"})
+	_, err := w.c.SavePerson(ctx, "sefa", wire.PersonRequest{
+		Name: "Sefa Orlin", Mail: "sefa.orlin@tarnwick.example", Role: "administrator", Zone: "Europe/London",
+	})
 	require.NoError(t, err)
 	run, err := w.c.Rehearse(ctx, "Loads", job.Values{"n": 100})
 	require.NoError(t, err)
@@ -287,7 +353,9 @@ func TestBlankIsTriedAgainAndUnusualIsHeld(t *testing.T) {
 	assert.Contains(t, mine[0].Plain, "In earnest it would have gone to b@tarnwick.example")
 
 	// The data shrinks: the same values as they are written, far fewer rows.
-	w.report("Loads", "SELECT n FROM generate_series(1, :n::int / 10) n", job.Parameter{Name: "n", Type: job.TypeWhole, Required: true})
+	w.report("Loads", "SELECT n FROM generate_series(1, :n::int / 10) n", job.Parameter{
+		Name: "n", Type: job.TypeWhole, Required: true,
+	})
 	held := w.ring("Loads")
 	assert.Equal(t, job.RunBlank, held.State)
 	assert.Contains(t, held.Reason, "unusual: 10 rows, and the last 5 good runs had 100 in the middle")
@@ -302,7 +370,9 @@ func TestBlankIsTriedAgainAndUnusualIsHeld(t *testing.T) {
 	require.Len(t, w.inbox("b@tarnwick.example"), 6)
 	assert.Contains(t, w.inbox("b@tarnwick.example")[0].Plain, "unusual: 10 rows")
 	var n int
-	require.NoError(t, conn.QueryRow(ctx, "SELECT count(*) FROM attempts WHERE task = 'loads' AND run_id = $1", int64(held.ID)).Scan(&n))
+	require.NoError(t,
+		conn.QueryRow(ctx, "SELECT count(*) FROM attempts WHERE task = 'loads' AND run_id = $1",
+			int64(held.ID)).Scan(&n))
 	assert.Equal(t, 1, n, "what was found is sent as it is, not looked for again")
 }
 
@@ -317,7 +387,10 @@ func TestProgramsKeepToTheirRoom(t *testing.T) {
 		d.Retry = job.Retry{}
 		return d
 	}
-	for name, want := range map[string]string{"plain": "it is not among the allowed programs", "../slow": "it is no plain file name", "/bin/sh": "it is no plain file name", "missing": "it is not among the allowed programs"} {
+	for name, want := range map[string]string{
+		"plain": "it is not among the allowed programs", "../slow": "it is no plain file name",
+		"/bin/sh": "it is no plain file name", "missing": "it is not among the allowed programs",
+	} {
 		_, err := w.c.SaveJob(ctx, "X", wire.JobRequest{On: true, Definition: one("p", job.ProgramTask{Program: name})})
 		assert.ErrorContains(t, err, want, name)
 	}
@@ -335,7 +408,13 @@ func TestProgramsKeepToTheirRoom(t *testing.T) {
 	key := filepath.Join(w.dir, "key")
 	w.kill()
 	w.start("-db", w.db) // named where everybody could read it
-	w.write("programs/look", "#!/bin/sh\ncat "+key+" "+filepath.Join(w.dir, "artifacts")+"/* "+filepath.Join(w.dir, "programs")+"/other.variables\ncat /proc/[0-9]*/environ 2>/dev/null | tr '\\0' '\\n' | grep -c '^IRONBELL_DB='\nfor f in /proc/[0-9]*/cmdline; do t=$({ tr '\\0' '\\n' < $f; } 2>/dev/null); case $t in *"+filepath.Join(w.dir, "artifacts")+"*) echo \"$t\";; esac; done > ours\ngrep -c '^serve$' ours\ngrep -c -e '^-db' -e '^postgres://' ours\nexit 0\n", 0o755)
+	w.write("programs/look",
+		"#!/bin/sh\ncat "+key+" "+filepath.Join(w.dir, "artifacts")+"/* "+filepath.Join(w.dir, "programs")+
+			"/other.variables\ncat /proc/[0-9]*/environ 2>/dev/null | tr '\\0' '\\n' | grep -c '^IRONBELL_DB='\nfor "+
+			"f in /proc/[0-9]*/cmdline; do t=$({ tr '\\0' '\\n' < $f; } 2>/dev/null); case $t in *"+
+			filepath.Join(w.dir, "artifacts")+
+			"*) echo \"$t\";; esac; done > ours\ngrep -c '^serve$' ours\ngrep -c -e '^-db' -e '^postgres://' "+
+			"ours\nexit 0\n", 0o755)
 	w.write("programs/other.variables", "KEY=planted for another\n", 0o644)
 	w.job("Look", one("p", job.ProgramTask{Program: "look"}))
 	page = w.ring("Look")
@@ -349,9 +428,12 @@ func TestProgramsKeepToTheirRoom(t *testing.T) {
 		}
 	}
 	assert.Contains(t, strings.Join(seen, "\n"), "Permission denied")
-	assert.Equal(t, []string{"0", "1", "0"}, seen[len(seen)-4:len(seen)-1], "environments and command lines with the service's database: %q", seen)
+	assert.Equal(t, []string{"0", "1", "0"}, seen[len(seen)-4:len(seen)-1],
+		"environments and command lines with the service's database: %q", seen)
 	assert.NotContains(t, strings.Join(seen, "\n"), "planted")
-	_, err = w.c.SaveJob(ctx, "X", wire.JobRequest{On: true, Definition: one("p", job.ProgramTask{Program: "look", Variables: map[string]string{"BASH_ENV": key}})})
+	_, err = w.c.SaveJob(ctx, "X", wire.JobRequest{
+		On: true, Definition: one("p", job.ProgramTask{Program: "look", Variables: map[string]string{"BASH_ENV": key}}),
+	})
 	assert.ErrorContains(t, err, "the operator did not name it for this program")
 	var walls engine.Programs
 	require.NoError(t, json.NewDecoder(w.ask(http.MethodGet, "/api/settings/programs", "", nil).Body).Decode(&walls))
@@ -387,7 +469,10 @@ func TestFetchKeepsAwayFromInternalAddresses(t *testing.T) {
 	assert.Contains(t, page.Reason, "is an address of this machine or its own networks, which is not allowed")
 	assert.Equal(t, job.RunDone, get("http://"+w.outside+"/a", 0).State)
 	assert.Contains(t, get("http://"+w.outside+"/a", 3).Reason, "has more than 3 B")
-	_, err := w.c.SaveJob(context.Background(), "Get", wire.JobRequest{Definition: tasks(job.Task{Name: "get", Kind: job.KindFetch, Fetch: &job.FetchTask{URL: "file:///etc/passwd"}})})
+	_, err := w.c.SaveJob(context.Background(), "Get",
+		wire.JobRequest{Definition: tasks(job.Task{
+			Name: "get", Kind: job.KindFetch, Fetch: &job.FetchTask{URL: "file:///etc/passwd"},
+		})})
 	assert.ErrorContains(t, err, "file:///etc/passwd")
 	assert.Len(t, outside.heard(), 2)
 }
@@ -399,15 +484,21 @@ func TestABlankBranchIsTriedAgainBesideAnother(t *testing.T) {
 	w.report("None", "SELECT code FROM ports WHERE false")
 	w.report("Slow", "SELECT pg_sleep(1), 1 AS n")
 	send := func(name, after, to string) job.Task {
-		return job.Task{Name: name, Kind: job.KindDeliver, After: []string{after}, Deliver: &job.DeliverTask{Destination: "company mail", To: []string{to}}}
+		return job.Task{
+			Name: name, Kind: job.KindDeliver, After: []string{after},
+			Deliver: &job.DeliverTask{Destination: "company mail", To: []string{to}},
+		}
 	}
-	d := tasks(reportOf("None"), reportOf("Slow"), send("first", "none", "a@tarnwick.example"), send("second", "slow", "b@tarnwick.example"))
+	d := tasks(reportOf("None"), reportOf("Slow"), send("first", "none", "a@tarnwick.example"),
+		send("second", "slow", "b@tarnwick.example"))
 	d.IfBlank = job.BlankRetry
 	w.job("Branches", d)
 	page := w.ring("Branches")
 	assert.Equal(t, job.RunDone, page.State, page.Reason)
 	got := attemptsOf(page)
-	assert.Equal(t, map[string]string{"none": "blank;blank;blank;", "slow": "done;", "first": "passed over;", "second": "done;"}, got)
+	assert.Equal(t,
+		map[string]string{"none": "blank;blank;blank;", "slow": "done;", "first": "passed over;", "second": "done;"},
+		got)
 	assert.Empty(t, w.inbox("a@tarnwick.example"))
 	assert.Len(t, w.inbox("b@tarnwick.example"), 1)
 }

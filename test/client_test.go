@@ -18,7 +18,9 @@ import (
 
 func TestTheClient(t *testing.T) {
 	w := open(t)
-	w.report("Ports", "SELECT code FROM ports WHERE code <> :not", job.Parameter{Name: "not", Label: "Without", Type: job.TypeText, Default: ""})
+	w.report("Ports", "SELECT code FROM ports WHERE code <> :not", job.Parameter{
+		Name: "not", Label: "Without", Type: job.TypeText, Default: "",
+	})
 	w.report("Nothing", "SELECT 1 WHERE false")
 	d := definition("Ports", "company mail", []string{"csv"}, "a@tarnwick.example")
 	d.Triggers = []job.Trigger{{Timing: job.Timing{Rule: "15 6 * * 1-5"}}}
@@ -51,7 +53,10 @@ func TestTheClient(t *testing.T) {
 
 	out, _, status = w.ironbell("run", "-log", page.ID.String())
 	assert.Zero(t, status)
-	for _, want := range []string{"Rung by Sefa Orlin.", "Attempts", "Deliveries", "550 5.1.1 No such mailbox", "Alert", "Check the address", "Log"} {
+	for _, want := range []string{
+		"Rung by Sefa Orlin.", "Attempts", "Deliveries", "550 5.1.1 No such mailbox", "Alert",
+		"Check the address", "Log",
+	} {
 		assert.Contains(t, out, want)
 	}
 	_, _, status = w.ironbell("follow", page.ID.String())
@@ -84,11 +89,13 @@ func TestTheServiceSaysAtOnceWhatItsDatabaseRefuses(t *testing.T) {
 	u, err := url.Parse(w.db)
 	require.NoError(t, err)
 	u.User = url.UserPassword("ironbell", "wrong")
-	_, errs, status := w.ironbell("serve", "-listen", "127.0.0.1:0", "-key-file", w.dir+"/other", "-artifacts", w.dir+"/other-artifacts", "-db", u.String())
+	_, errs, status := w.ironbell("serve", "-listen", "127.0.0.1:0", "-key-file", w.dir+"/other", "-artifacts",
+		w.dir+"/other-artifacts", "-db", u.String())
 	assert.Equal(t, 1, status)
 	assert.Contains(t, errs, "the database refuses us: password authentication failed")
 	assert.NotContains(t, errs, "wrong")
-	_, errs, status = w.ironbell("serve", "-listen", w.listen, "-key-file", w.dir+"/key", "-artifacts", w.dir+"/artifacts", "-db", w.db)
+	_, errs, status = w.ironbell("serve", "-listen", w.listen, "-key-file", w.dir+"/key", "-artifacts",
+		w.dir+"/artifacts", "-db", w.db)
 	assert.Equal(t, 1, status)
 	assert.Contains(t, errs, "address already in use; choose another address with -listen")
 }

@@ -78,7 +78,8 @@ func (p page) audit(axe []byte, what string) {
 	p.t.Helper()
 	_, err := browser.Get(p.tab, patience, chromedp.Evaluate[bool](string(axe)+";true"))
 	require.NoError(p.t, err)
-	text, err := browser.Get(p.tab, time.Minute, chromedp.Evaluate[string](`axe.run(document, {runOnly: ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa', 'wcag22aa']}).then(r => JSON.stringify(r.violations))`, chromedp.EvalAwaitPromise))
+	text, err := browser.Get(p.tab, time.Minute,
+		chromedp.Evaluate[string](`axe.run(document, {runOnly: ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa', 'wcag22aa']}).then(r => JSON.stringify(r.violations))`, chromedp.EvalAwaitPromise))
 	require.NoError(p.t, err)
 	var found []finding
 	require.NoError(p.t, json.Unmarshal([]byte(text), &found))
@@ -133,15 +134,18 @@ func TestTheConsole(t *testing.T) {
 	failed := w.ring("Manifest")
 	assert.Equal(t, job.RunFailed, failed.State)
 	p.sees("550 5.1.1 No such mailbox")
-	marks, err := browser.Get(p.tab, patience, chromedp.Evaluate[map[string]int](`[...document.querySelectorAll('[data-mark]')].reduce((n, m) => ({...n, [m.dataset.mark]: (n[m.dataset.mark] ?? 0) + 1}), {})`))
+	marks, err := browser.Get(p.tab, patience,
+		chromedp.Evaluate[map[string]int](`[...document.querySelectorAll('[data-mark]')].reduce((n, m) => ({...n, [m.dataset.mark]: (n[m.dataset.mark] ?? 0) + 1}), {})`))
 	require.NoError(t, err)
 	assert.Equal(t, 1, marks["done"])
 	assert.Equal(t, 1, marks["failed"])
-	label, err := browser.Get(p.tab, patience, chromedp.Evaluate[string](`document.querySelector('[data-mark=failed]').getAttribute('aria-label')`))
+	label, err := browser.Get(p.tab, patience,
+		chromedp.Evaluate[string](`document.querySelector('[data-mark=failed]').getAttribute('aria-label')`))
 	require.NoError(t, err)
 	assert.Contains(t, label, "Manifest: failed")
 	// By keyboard from mark to mark.
-	focused, err := browser.Get(p.tab, patience, chromedp.Evaluate[string](`(() => { const first = document.querySelector('[data-i="0"]'); first.focus();
+	focused, err := browser.Get(p.tab, patience,
+		chromedp.Evaluate[string](`(() => { const first = document.querySelector('[data-i="0"]'); first.focus();
 		first.dispatchEvent(new KeyboardEvent('keydown', {key: 'ArrowRight', bubbles: true})); return document.activeElement.dataset.i })()`))
 	require.NoError(t, err)
 	assert.Equal(t, "1", focused)
@@ -172,7 +176,9 @@ func TestTheConsole(t *testing.T) {
 	require.NoError(t, err)
 	w.ring("Quay board") // its notice makes the page ask again
 	p.sees("Sign-in name")
-	p.do(chromedp.SendKeys(chromedp.CSS("input[name=login]"), "mara"), chromedp.SendKeys(chromedp.CSS("input[name=password]"), "wrong-password"), chromedp.Click(chromedp.CSS("form button")))
+	p.do(chromedp.SendKeys(chromedp.CSS("input[name=login]"), "mara"),
+		chromedp.SendKeys(chromedp.CSS("input[name=password]"), "wrong-password"),
+		chromedp.Click(chromedp.CSS("form button")))
 	p.sees("do not belong together")
 }
 
@@ -180,23 +186,56 @@ func TestTheConsole(t *testing.T) {
 func (w *world) load() {
 	w.t.Helper()
 	tenth := 1
-	_, err := w.c.SaveReport(context.Background(), "Load", wire.ReportRequest{Owner: "mara", ReportDefinition: job.ReportDefinition{
-		Source: "tarnwick",
-		Parameters: []job.Parameter{
-			{Name: "port", Label: "Ports", Type: job.TypeText, Several: true, All: true, Required: true, Default: "all", Choices: &job.Choices{SQL: "SELECT code, name FROM ports ORDER BY name"}},
-			{Name: "day", Label: "Day", Help: "The day that is looked at.", Type: job.TypeDate, Required: true, Default: "yesterday"},
-			{Name: "open", Label: "Open ones", Type: job.TypeYesNo},
-			{Name: "one", Label: "One of them", Type: job.TypeText, Choices: &job.Choices{List: []job.Choice{{Value: "a", Label: "First"}, {Value: "b"}}}},
-		},
-		Sections: []job.Section{
-			{Name: "Figures", Kind: job.SectionFigures, Columns: []job.Column{{Name: "n", Label: "Ports", Before: "m", Better: job.BetterMore}, {Name: "k", Label: "Closed", Before: "m", Better: job.BetterMore}}, SQL: "SELECT 5 AS n, 4 AS m, 1 AS k"},
-			{Name: "Drawing", Kind: job.SectionChart, Chart: &job.Chart{Form: job.ChartBar}, SQL: "SELECT code, length(name) AS letters FROM ports WHERE code IN (:port) ORDER BY code"},
-			{Name: "Table", Group: []string{"port"}, SQL: "SELECT r.from_port AS port, r.name, r.minutes FROM routes r WHERE r.from_port IN (:port) AND :day IS NOT NULL ORDER BY 1, 2", Columns: []job.Column{
-				{Name: "minutes", Label: "Minutes at sea", Unit: "min", Decimals: &tenth, Total: job.TotalSum, Emphasis: []job.Emphasis{{If: `cell("minutes") > 70`, As: job.MarkBad}, {If: `cell("minutes") > 45`, As: job.MarkWarning}, {If: `cell("minutes") > 30`, As: job.MarkGood}, {If: `cell("minutes") < 30`, As: job.MarkFaint}}},
-			}},
-			{Name: "Words", Kind: job.SectionText, Text: "All of {value.day}."},
-		},
-	}})
+	_, err := w.c.SaveReport(context.Background(), "Load",
+		wire.ReportRequest{Owner: "mara", ReportDefinition: job.ReportDefinition{
+			Source: "tarnwick",
+			Parameters: []job.Parameter{
+				{
+					Name: "port", Label: "Ports", Type: job.TypeText, Several: true, All: true, Required: true,
+					Default: "all", Choices: &job.Choices{SQL: "SELECT code, name FROM ports ORDER BY name"},
+				},
+				{
+					Name: "day", Label: "Day", Help: "The day that is looked at.", Type: job.TypeDate, Required: true,
+					Default: "yesterday",
+				},
+				{Name: "open", Label: "Open ones", Type: job.TypeYesNo},
+				{
+					Name: "one", Label: "One of them", Type: job.TypeText,
+					Choices: &job.Choices{List: []job.Choice{{Value: "a", Label: "First"}, {Value: "b"}}},
+				},
+			},
+			Sections: []job.Section{
+				{
+					Name: "Figures", Kind: job.SectionFigures,
+					Columns: []job.Column{
+						{Name: "n", Label: "Ports", Before: "m", Better: job.BetterMore},
+						{Name: "k", Label: "Closed", Before: "m", Better: job.BetterMore},
+					},
+					SQL: "SELECT 5 AS n, 4 AS m, 1 AS k",
+				},
+				{
+					Name: "Drawing", Kind: job.SectionChart, Chart: &job.Chart{Form: job.ChartBar},
+					SQL: "SELECT code, length(name) AS letters FROM ports WHERE code IN (:port) ORDER BY code",
+				},
+				{
+					Name: "Table", Group: []string{"port"},
+					SQL: "SELECT r.from_port AS port, r.name, r.minutes FROM routes r WHERE r.from_port IN (:port) " +
+						"AND :day IS NOT NULL ORDER BY 1, 2", Columns: []job.Column{
+						{
+							Name: "minutes", Label: "Minutes at sea", Unit: "min", Decimals: &tenth,
+							Total: job.TotalSum,
+							Emphasis: []job.Emphasis{
+								{If: `cell("minutes") > 70`, As: job.MarkBad},
+								{If: `cell("minutes") > 45`, As: job.MarkWarning},
+								{If: `cell("minutes") > 30`, As: job.MarkGood},
+								{If: `cell("minutes") < 30`, As: job.MarkFaint},
+							},
+						},
+					},
+				},
+				{Name: "Words", Kind: job.SectionText, Text: "All of {value.day}."},
+			},
+		}})
 	require.NoError(w.t, err)
 }
 
@@ -209,7 +248,8 @@ func TestWhatWasLookedAtIsScheduled(t *testing.T) {
 	p.do(chromedp.Click(chromedp.Search("//main//a[normalize-space()='Load']")))
 	p.sees("Minutes at sea")
 	p.sees("Read as tarnwick_reports at tarnwick.")
-	assert.Contains(t, p.text(), "is "+time.Now().In(london(t)).AddDate(0, 0, -1).Format(time.DateOnly), "a moment says what it comes to")
+	assert.Contains(t, p.text(), "is "+time.Now().In(london(t)).AddDate(0, 0, -1).Format(time.DateOnly),
+		"a moment says what it comes to")
 	// One port in place of all of them.
 	p.do(chromedp.Click(chromedp.Search("//main//label[normalize-space()='All']/input")))
 	p.do(chromedp.Click(chromedp.Search("//main//label[normalize-space()='Pennold']/input")))
@@ -221,8 +261,10 @@ func TestWhatWasLookedAtIsScheduled(t *testing.T) {
 	assert.Contains(t, address, "PE", "the address holds the values")
 	p.click("Schedule this")
 	p.sees("Nobody will see the result yet")
-	p.do(chromedp.SendKeys(chromedp.Search("//main//label[starts-with(normalize-space(),'Name of the job')]/input"), "Pennold load"),
-		chromedp.SendKeys(chromedp.Search("//main//label[starts-with(normalize-space(),'To')]/textarea"), "maeve.tarn@tarnwick.example; oren.hask@tarnwick.example"))
+	p.do(chromedp.SendKeys(chromedp.Search("//main//label[starts-with(normalize-space(),'Name of the job')]/input"),
+		"Pennold load"),
+		chromedp.SendKeys(chromedp.Search("//main//label[starts-with(normalize-space(),'To')]/textarea"),
+			"maeve.tarn@tarnwick.example; oren.hask@tarnwick.example"))
 	p.sees("these 2 addresses")
 	p.click("Switch the job on")
 	p.sees("When, in London")
@@ -272,16 +314,26 @@ func TestTheConsoleIsAccessibleInBothThemes(t *testing.T) {
 	w.ring("Blank")
 	w.load()
 	failed := w.ring("Manifest")
-	_, err = w.c.SaveCalendar(context.Background(), "Harbour", calendar.Definition{Closed: []calendar.Entry{{Label: "storm", Date: time.Now().AddDate(0, 0, 3).Format(time.DateOnly)}}}, false)
+	_, err = w.c.SaveCalendar(context.Background(), "Harbour",
+		calendar.Definition{Closed: []calendar.Entry{{
+			Label: "storm", Date: time.Now().AddDate(0, 0, 3).Format(time.DateOnly),
+		}}}, false)
 	require.NoError(t, err)
 	p := console(t, w)
 	for _, dark := range []bool{false, true} {
-		for _, path := range []string{"/", "/jobs", "/jobs/Board", "/runs", "/runs/" + failed.ID.String(), "/forecast", "/when?rule=on+day+31+at+01:30", "/when?rule=on+mondey", "/jobs/Board?change=when", "/calendars", "/calendars/Harbour", "/sources", "/reports", "/reports/Load", "/reports/Load?schedule=yes", "/runs/" + board.ID.String() + "/compare", "/nowhere"} {
-			p.do(browser.Theme(dark), chromedp.Navigate("http://"+w.listen+path), chromedp.WaitVisible(chromedp.CSS("h1")))
+		for _, path := range []string{
+			"/", "/jobs", "/jobs/Board", "/runs", "/runs/" + failed.ID.String(), "/forecast",
+			"/when?rule=on+day+31+at+01:30", "/when?rule=on+mondey", "/jobs/Board?change=when", "/calendars",
+			"/calendars/Harbour", "/sources", "/reports", "/reports/Load", "/reports/Load?schedule=yes",
+			"/runs/" + board.ID.String() + "/compare", "/nowhere",
+		} {
+			p.do(browser.Theme(dark), chromedp.Navigate("http://"+w.listen+path),
+				chromedp.WaitVisible(chromedp.CSS("h1")))
 			if strings.HasPrefix(path, "/reports/") {
 				p.sees("Read as")
 			}
-			background, err := browser.Get(p.tab, patience, chromedp.Evaluate[string](`getComputedStyle(document.body).backgroundColor`))
+			background, err := browser.Get(p.tab, patience,
+				chromedp.Evaluate[string](`getComputedStyle(document.body).backgroundColor`))
 			require.NoError(t, err)
 			assert.Equal(t, map[bool]string{false: "rgb(251, 248, 242)", true: "rgb(27, 30, 33)"}[dark], background)
 			p.audit(axe, fmt.Sprintf("%s, dark %v", path, dark))

@@ -47,7 +47,11 @@ func TestANodeWithAnotherFolderOfArtifactsDoesNotStart(t *testing.T) {
 	serve := func(flags ...string) string {
 		limit, stop := context.WithTimeout(ctx, 20*time.Second)
 		defer stop()
-		cmd := exec.CommandContext(limit, build(t)+"/ironbell", append([]string{"serve", "-listen", "127.0.0.1:0", "-key-file", filepath.Join(w.dir, "key"), "-artifacts", empty}, flags...)...)
+		cmd := exec.CommandContext(limit, build(t)+"/ironbell",
+			append([]string{
+				"serve", "-listen", "127.0.0.1:0", "-key-file", filepath.Join(w.dir, "key"), "-artifacts",
+				empty,
+			}, flags...)...)
 		cmd.Env = append(os.Environ(), "IRONBELL_DB="+w.db)
 		out, err := cmd.CombinedOutput()
 		assert.Error(t, err)
@@ -55,7 +59,9 @@ func TestANodeWithAnotherFolderOfArtifactsDoesNotStart(t *testing.T) {
 		return string(out)
 	}
 	said := serve()
-	assert.Contains(t, said, "is not the one that this installation works with: it holds nothing of an installation, as a share that is not mounted")
+	assert.Contains(t, said,
+		"is not the one that this installation works with: it holds nothing of an installation, as a share that is "+
+			"not mounted")
 	assert.Contains(t, said, "-adopt-store")
 	left, err := os.ReadDir(empty)
 	require.NoError(t, err)
@@ -85,7 +91,9 @@ func TestADatabaseOlderThanItsFilesStandsStill(t *testing.T) {
 	conn := connect(t, w.db)
 	w.until("a mark is left", func() bool {
 		var n int
-		require.NoError(t, conn.QueryRow(ctx, `SELECT coalesce((SELECT (value->>'no')::int FROM settings WHERE key = 'mark'), 0)`).Scan(&n))
+		require.NoError(t,
+			conn.QueryRow(ctx,
+				`SELECT coalesce((SELECT (value->>'no')::int FROM settings WHERE key = 'mark'), 0)`).Scan(&n))
 		marks, err := filepath.Glob(filepath.Join(w.dir, "artifacts", "mark-*"))
 		require.NoError(t, err)
 		return n > 0 && len(marks) == 1
@@ -154,18 +162,33 @@ func TestACopyForTestsActsOnNothingOutsideItself(t *testing.T) {
 	require.NoError(t, err)
 	config, err := pgx.ParseConfig(pgtest.Login(t, ledger, pgtest.Writer))
 	require.NoError(t, err)
-	_, err = w.c.SaveSource(ctx, "ledger", wire.PlaceRequest{Protocol: "postgres", Password: &config.Password, Settings: map[string]any{
-		"host": config.Host, "port": config.Port, "database": config.Database, "user": config.User, "tls": "disable", "statements": true,
-	}})
+	_, err = w.c.SaveSource(ctx, "ledger",
+		wire.PlaceRequest{Protocol: "postgres", Password: &config.Password, Settings: map[string]any{
+			"host": config.Host, "port": config.Port, "database": config.Database, "user": config.User,
+			"tls":        "disable",
+			"statements": true,
+		}})
 	require.NoError(t, err)
 	w.report("Departures", "SELECT 1 AS n")
 	d := definition("Departures", "company mail", []string{"csv"}, "quay.desk@tarnwick.example")
 	d.Tasks[0].Report.Outputs[0].Name = "departures"
 	d.Tasks = append(d.Tasks,
-		job.Task{Name: "folder", Kind: job.KindDeliver, After: []string{"report"}, Deliver: &job.DeliverTask{Destination: names["folder"]}},
-		job.Task{Name: "share", Kind: job.KindDeliver, After: []string{"report"}, Deliver: &job.DeliverTask{Destination: names["webdav"]}},
-		job.Task{Name: "note", Kind: job.KindQuery, After: []string{"report"}, Query: &job.QueryTask{Source: "ledger", SQL: "INSERT INTO departed VALUES (1)"}},
-		job.Task{Name: "say", Kind: job.KindEmit, After: []string{"report"}, Emit: &job.EmitTask{Type: "example.tarnwick.departed"}},
+		job.Task{
+			Name: "folder", Kind: job.KindDeliver, After: []string{"report"},
+			Deliver: &job.DeliverTask{Destination: names["folder"]},
+		},
+		job.Task{
+			Name: "share", Kind: job.KindDeliver, After: []string{"report"},
+			Deliver: &job.DeliverTask{Destination: names["webdav"]},
+		},
+		job.Task{
+			Name: "note", Kind: job.KindQuery, After: []string{"report"},
+			Query: &job.QueryTask{Source: "ledger", SQL: "INSERT INTO departed VALUES (1)"},
+		},
+		job.Task{
+			Name: "say", Kind: job.KindEmit, After: []string{"report"},
+			Emit: &job.EmitTask{Type: "example.tarnwick.departed"},
+		},
 	)
 	w.job("Departures", d)
 	w.behave("mail", "busy", 0)
@@ -210,7 +233,8 @@ func TestACopyForTestsActsOnNothingOutsideItself(t *testing.T) {
 	_, errs, exit := twin.ironbell("copy", "-send", "none", "-name", "destination:no such place")
 	assert.NotZero(t, exit)
 	assert.Contains(t, errs, `there is no destination "no such place"`)
-	out, errs, exit := twin.ironbell("copy", "-send", "test.desk@tarnwick.example", "-name", "destination:"+names["webdav"])
+	out, errs, exit := twin.ironbell("copy", "-send", "test.desk@tarnwick.example", "-name",
+		"destination:"+names["webdav"])
 	require.Zero(t, exit, errs)
 	assert.Contains(t, out, "It works from now on.")
 	old, err := twin.c.Run(ctx, waits.ID)

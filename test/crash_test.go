@@ -59,7 +59,8 @@ func TestKillInMidRunAndRestart(t *testing.T) {
 	for _, a := range page.Attempts {
 		tries[a.Task] = append(tries[a.Task], a.State)
 	}
-	assert.Equal(t, map[string][]job.AttemptState{"report": {"done"}, "slow": {"lost", "done"}, "mail": {"done"}}, tries, "it goes on at the task that was interrupted")
+	assert.Equal(t, map[string][]job.AttemptState{"report": {"done"}, "slow": {"lost", "done"}, "mail": {"done"}},
+		tries, "it goes on at the task that was interrupted")
 	assert.Len(t, w.inbox("a@tarnwick.example"), 1, "one mail only")
 	assert.Len(t, page.Artifacts, 2, "no file is recorded twice")
 }
@@ -232,7 +233,8 @@ func TestTheDatabaseGoesAndComesBack(t *testing.T) {
 	w.until("the task has ended and could not say so", func() bool {
 		text, err := os.ReadFile(filepath.Join(w.dir, "service.log"))
 		require.NoError(t, err)
-		return strings.Contains(string(text), "could not go on with a part") || strings.Contains(string(text), "a lease was lost")
+		return strings.Contains(string(text), "could not go on with a part") ||
+			strings.Contains(string(text), "a lease was lost")
 	})
 	allow("true")
 	w.until("it is ready again", func() bool {

@@ -64,7 +64,8 @@ func TestTheDemoStartsStopsAndKeepsItsState(t *testing.T) {
 	})
 	start := func() (*exec.Cmd, *printed, string) {
 		out := &printed{}
-		cmd := exec.Command(bin+"/ironbell", "demo", "-dir", dir+"/state", "-listen", "127.0.0.1:0", "-inbox", "127.0.0.1:0")
+		cmd := exec.Command(bin+"/ironbell", "demo", "-dir", dir+"/state", "-listen", "127.0.0.1:0", "-inbox",
+			"127.0.0.1:0")
 		cmd.Stdout, cmd.Stderr = out, out
 		require.NoError(t, cmd.Start())
 		t.Cleanup(func() { _ = cmd.Process.Kill() })

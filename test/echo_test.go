@@ -50,7 +50,8 @@ func (e *echo) repeat(heard ...string) string {
 	var forms []string
 	for _, h := range heard {
 		h = strings.Join(strings.FieldsFunc(h, func(r rune) bool { return r < ' ' }), " ")
-		forms = append(forms, h, url.QueryEscape(h), hex.EncodeToString([]byte(h)), base64.StdEncoding.EncodeToString([]byte(h)))
+		forms = append(forms, h, url.QueryEscape(h), hex.EncodeToString([]byte(h)),
+			base64.StdEncoding.EncodeToString([]byte(h)))
 	}
 	return "not with " + strings.Join(forms, " ")
 }
@@ -67,7 +68,9 @@ func echoHTTP(e *echo, c net.Conn) {
 	body, _ := io.ReadAll(io.LimitReader(r.Body, min(r.ContentLength, 1<<20)))
 	if r.URL.Path == "/grant" { // RFC 6749 section 5.1
 		text := fmt.Sprintf(`{"access_token":%q,"token_type":"bearer","expires_in":3600}`, grantedToken)
-		fmt.Fprintf(c, "HTTP/1.1 200 OK\r\nContent-Type: application/json\r\nContent-Length: %d\r\nConnection: close\r\n\r\n%s", len(text), text)
+		fmt.Fprintf(c,
+			"HTTP/1.1 200 OK\r\nContent-Type: application/json\r\nContent-Length: %d\r\nConnection: close\r\n\r\n%s",
+			len(text), text)
 		return
 	}
 	said := []string{r.URL.RawQuery, strings.TrimPrefix(r.Header.Get("Authorization"), "Bearer ")}
@@ -80,7 +83,8 @@ func echoHTTP(e *echo, c net.Conn) {
 		said = append(said, string(body))
 	}
 	text := e.repeat(said...)
-	fmt.Fprintf(c, "HTTP/1.1 403 %s\r\nLocation: /?%s\r\nContent-Length: %d\r\nConnection: close\r\n\r\n%s", text, url.QueryEscape(text), len(text), text)
+	fmt.Fprintf(c, "HTTP/1.1 403 %s\r\nLocation: /?%s\r\nContent-Length: %d\r\nConnection: close\r\n\r\n%s", text,
+		url.QueryEscape(text), len(text), text)
 }
 
 // byLine answers each line.
@@ -199,7 +203,9 @@ func echoRaw(e *echo, c net.Conn) {
 	packet := func(n byte, payload string) {
 		_, _ = c.Write(append([]byte{byte(len(payload)), byte(len(payload) >> 8), 0, n}, payload...))
 	}
-	packet(0, "\x0a11.4.2-MariaDB\x00\x01\x00\x00\x00saltsalt\x00\x00\x82\x21\x02\x00\x08\x00\x15"+strings.Repeat("\x00", 10)+"saltsaltsalt\x00mysql_native_password\x00")
+	packet(0,
+		"\x0a11.4.2-MariaDB\x00\x01\x00\x00\x00saltsalt\x00\x00\x82\x21\x02\x00\x08\x00\x15"+strings.Repeat("\x00", 10)+
+			"saltsaltsalt\x00mysql_native_password\x00")
 	heard := make([]byte, 4096)
 	n, err := c.Read(heard)
 	if err != nil {

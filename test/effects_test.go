@@ -21,16 +21,28 @@ func TestStatementsRunWhereASourceAllowsThem(t *testing.T) {
 	w := open(t)
 	ctx := context.Background()
 	conn := connect(t, w.db)
-	_, err := conn.Exec(ctx, `CREATE TABLE exports (day date PRIMARY KEY, sent boolean NOT NULL DEFAULT false); INSERT INTO exports (day) VALUES ('2026-11-01'), ('2026-11-02')`)
+	_, err := conn.Exec(ctx,
+		`CREATE TABLE exports (day date PRIMARY KEY, sent boolean NOT NULL DEFAULT false); INSERT INTO exports (day) VALUES ('2026-11-01'), ('2026-11-02')`)
 	require.NoError(t, err)
 	config, err := pgx.ParseConfig(pgtest.Login(t, w.db, pgtest.Writer))
 	require.NoError(t, err)
-	_, err = w.c.SaveSource(ctx, "ledger", wire.PlaceRequest{Protocol: "postgres", Password: &config.Password, Settings: map[string]any{
-		"host": config.Host, "port": config.Port, "database": config.Database, "user": config.User, "tls": "disable", "statements": true,
-	}})
+	_, err = w.c.SaveSource(ctx, "ledger",
+		wire.PlaceRequest{Protocol: "postgres", Password: &config.Password, Settings: map[string]any{
+			"host": config.Host, "port": config.Port, "database": config.Database, "user": config.User,
+			"tls":        "disable",
+			"statements": true,
+		}})
 	require.NoError(t, err)
-	mark := job.Task{Name: "mark", Kind: job.KindQuery, Query: &job.QueryTask{Source: "ledger", SQL: "UPDATE exports SET sent = true WHERE day >= :day", Parameters: []job.Parameter{{Name: "day", Type: job.TypeDate, Required: true}}}}
-	d := tasks(mark, job.Task{Name: "many", Kind: job.KindEmit, OnlyIf: `rows("mark") > 1`, Emit: &job.EmitTask{Type: "example.many"}})
+	mark := job.Task{
+		Name: "mark", Kind: job.KindQuery,
+		Query: &job.QueryTask{
+			Source: "ledger", SQL: "UPDATE exports SET sent = true WHERE day >= :day",
+			Parameters: []job.Parameter{{Name: "day", Type: job.TypeDate, Required: true}},
+		},
+	}
+	d := tasks(mark, job.Task{
+		Name: "many", Kind: job.KindEmit, OnlyIf: `rows("mark") > 1`, Emit: &job.EmitTask{Type: "example.many"},
+	})
 	d.Values = job.Values{"day": "2026-11-02'; DROP TABLE exports; --"}
 	_, err = w.c.SaveJob(ctx, "Mark", wire.JobRequest{Owner: "mara", On: true, Definition: d})
 	assert.ErrorContains(t, err, "takes a date")
@@ -64,7 +76,11 @@ func TestAnInterruptedProgramIsUnknownUnlessRepeatable(t *testing.T) {
 	w.write("programs/upload", "#!/bin/sh\necho x >> \"$1\"\nif [ $(wc -l < \"$1\") = 1 ]; then sleep 60; fi\n", 0o755)
 	for name, repeatable := range map[string]bool{"Once": false, "Again": true} {
 		count := filepath.Join(w.dir, "notes", name)
-		w.job(name, tasks(job.Task{Name: "upload", Kind: job.KindProgram, Repeatable: repeatable, Program: &job.ProgramTask{Program: "upload", Arguments: []string{count}}}))
+		w.job(name,
+			tasks(job.Task{
+				Name: "upload", Kind: job.KindProgram, Repeatable: repeatable,
+				Program: &job.ProgramTask{Program: "upload", Arguments: []string{count}},
+			}))
 		run, err := w.c.Ring(ctx, name, nil)
 		require.NoError(t, err)
 		w.until("the program runs", func() bool { _, err := os.Stat(count); return err == nil })
@@ -97,8 +113,17 @@ func TestFilesArePickedUpWhenTheyAreComplete(t *testing.T) {
 	w.places()
 	collect := func(take job.Take) wire.RunPage {
 		d := tasks(
-			job.Task{Name: "readings", Kind: job.KindCollect, Collect: &job.CollectTask{Source: "tide gauges", Pattern: "tide_*.csv", Take: take, Settled: job.Duration(600 * time.Millisecond)}},
-			job.Task{Name: "mail", Kind: job.KindDeliver, Deliver: &job.DeliverTask{Destination: "company mail", To: []string{"a@tarnwick.example"}}},
+			job.Task{
+				Name: "readings", Kind: job.KindCollect,
+				Collect: &job.CollectTask{
+					Source: "tide gauges", Pattern: "tide_*.csv", Take: take,
+					Settled: job.Duration(600 * time.Millisecond),
+				},
+			},
+			job.Task{
+				Name: "mail", Kind: job.KindDeliver,
+				Deliver: &job.DeliverTask{Destination: "company mail", To: []string{"a@tarnwick.example"}},
+			},
 		)
 		d.Retry = job.Retry{}
 		w.job("Tides", d)
@@ -142,8 +167,14 @@ func TestFilesArePickedUpWhenTheyAreComplete(t *testing.T) {
 	page = collect(job.TakeAll)
 	assert.Equal(t, job.RunDone, page.State, page.Reason)
 	assert.Len(t, page.Artifacts, 2)
-	for folder, want := range map[string]string{"/etc": "is not allowed on this machine", filepath.Join(w.dir, "folders", "..", "programs"): "is not allowed on this machine", "/nowhere": "there is no folder"} {
-		_, err := w.c.SaveSource(context.Background(), "x", wire.PlaceRequest{Protocol: "folder", Settings: map[string]any{"folder": folder}})
+	for folder, want := range map[string]string{
+		"/etc": "is not allowed on this machine",
+		filepath.Join(w.dir, "folders", "..", "programs"): "is not allowed on this machine",
+		"/nowhere": "there is no folder",
+	} {
+		_, err := w.c.SaveSource(context.Background(), "x", wire.PlaceRequest{
+			Protocol: "folder", Settings: map[string]any{"folder": folder},
+		})
 		assert.ErrorContains(t, err, want)
 	}
 }

@@ -47,7 +47,8 @@ func TestLineEndsInValuesMakeNoHeadersAndNoRecipients(t *testing.T) {
 	assert.Empty(t, w.inbox("thief@else.test"))
 	require.Len(t, l.Attachments, 1)
 	assert.NotContains(t, l.Attachments[0].Name, "\n")
-	assert.Equal(t, "Note: calm Bcc: thief@else.test Come in", run.Deliveries[0].Subject, "the record reads as the mail does")
+	assert.Equal(t, "Note: calm Bcc: thief@else.test Come in", run.Deliveries[0].Subject,
+		"the record reads as the mail does")
 }
 
 func TestAddressesOfEveryKindComeToThoseWhomTheyName(t *testing.T) {
@@ -64,7 +65,11 @@ func TestAddressesOfEveryKindComeToThoseWhomTheyName(t *testing.T) {
 		got = append(got, dl.Address)
 	}
 	slices.Sort(got)
-	assert.Equal(t, []string{"eleni@tarnwick.example", "oren@tarnwick.example", "quay.desk@tarnwick.example", "soren@tarnwick.example"}, got, "each once, whatever case its domain is in")
+	assert.Equal(t,
+		[]string{
+			"eleni@tarnwick.example", "oren@tarnwick.example", "quay.desk@tarnwick.example",
+			"soren@tarnwick.example",
+		}, got, "each once, whatever case its domain is in")
 	for _, to := range got {
 		require.Len(t, w.inbox(to), 1, to)
 	}
@@ -99,10 +104,15 @@ func TestNamesFromDataStayBelowTheirDestination(t *testing.T) {
 	d.Tasks = d.Tasks[:1]
 	d.Tasks[0].Report.Outputs[0].Folder = "{value.note}"
 	for _, protocol := range []string{"folder", "sftp", "ftp", "webdav"} {
-		d.Tasks = append(d.Tasks, job.Task{Name: protocol, Kind: job.KindDeliver, After: []string{"report"}, Deliver: &job.DeliverTask{Destination: names[protocol]}})
+		d.Tasks = append(d.Tasks, job.Task{
+			Name: protocol, Kind: job.KindDeliver, After: []string{"report"},
+			Deliver: &job.DeliverTask{Destination: names[protocol]},
+		})
 	}
 	long := strings.Repeat("tide gauge ", 30)
-	d.Split = job.Split{Each: "note", Values: []string{"../../up", "/etc/cron.d/x", `..\..\up`, "NUL", "a\x1b[31mred", ".", long, "  "}}
+	d.Split = job.Split{
+		Each: "note", Values: []string{"../../up", "/etc/cron.d/x", `..\..\up`, "NUL", "a\x1b[31mred", ".", long, "  "},
+	}
 	d.Values = job.Values{}
 	w.job("Names", d)
 	run := w.ring("Names")
@@ -118,7 +128,10 @@ func TestNamesFromDataStayBelowTheirDestination(t *testing.T) {
 		}
 		assert.Equal(t, ".csv", filepath.Ext(dl.Address), "the ending stays, however long the name is")
 	}
-	for _, out := range []string{filepath.Join(w.dir, "up"), filepath.Join(w.dir, "folders", "up"), filepath.Join(filepath.Dir(w.out.Folder), "up"), "/etc/cron.d/x"} {
+	for _, out := range []string{
+		filepath.Join(w.dir, "up"), filepath.Join(w.dir, "folders", "up"),
+		filepath.Join(filepath.Dir(w.out.Folder), "up"), "/etc/cron.d/x",
+	} {
 		_, err := os.Stat(out)
 		assert.ErrorIs(t, err, os.ErrNotExist, "nothing lies beside the destinations")
 	}
@@ -131,9 +144,16 @@ func TestTwoFilesOfOneNameBothArrive(t *testing.T) {
 	w.report("South", "SELECT 'south' AS side")
 	d := definition("North", "company mail", []string{"csv"}, "oren@tarnwick.example")
 	south := d.Tasks[0]
-	south.Name, south.Report = "south", &job.ReportTask{Report: "South", Outputs: []job.Output{{Format: "csv", Name: "departures"}}}
+	south.Name, south.Report = "south",
+		&job.ReportTask{Report: "South", Outputs: []job.Output{{Format: "csv", Name: "departures"}}}
 	d.Tasks[0].Report.Outputs[0].Name = "departures"
-	d.Tasks = []job.Task{d.Tasks[0], south, d.Tasks[1], {Name: "archive", Kind: job.KindDeliver, After: []string{"report", "south"}, Deliver: &job.DeliverTask{Destination: names["folder"]}}}
+	d.Tasks = []job.Task{
+		d.Tasks[0], south, d.Tasks[1],
+		{
+			Name: "archive", Kind: job.KindDeliver, After: []string{"report", "south"},
+			Deliver: &job.DeliverTask{Destination: names["folder"]},
+		},
+	}
 	d.Tasks[2].After = []string{"report", "south"}
 	w.job("Both", d)
 	run := w.ring("Both")
@@ -166,7 +186,8 @@ func (w *world) down(name string) job.Alert {
 		require.NoError(w.t, err)
 		alerts, err := w.c.Alerts(ctx, "open")
 		require.NoError(w.t, err)
-		at := slices.IndexFunc(alerts, func(a job.Alert) bool { return a.Kind == job.AlertDown && a.Job == "Destination "+name })
+		at := slices.IndexFunc(alerts,
+			func(a job.Alert) bool { return a.Kind == job.AlertDown && a.Job == "Destination "+name })
 		if p.Rests == nil || at < 0 {
 			return false
 		}
@@ -192,7 +213,10 @@ func TestWhatIsWrongWithADestinationIsToldOnceAndPutRightByItself(t *testing.T) 
 	d := definition("Departures", "untrusted mail", []string{"csv"}, "oren@tarnwick.example")
 	d.Tasks[0].Report.Outputs[0].Name = "departures"
 	for name, destination := range map[string]string{"ftp": "untrusted ftp", "folder": names["folder"]} {
-		d.Tasks = append(d.Tasks, job.Task{Name: name, Kind: job.KindDeliver, After: []string{"report"}, Deliver: &job.DeliverTask{Destination: destination}})
+		d.Tasks = append(d.Tasks, job.Task{
+			Name: name, Kind: job.KindDeliver, After: []string{"report"},
+			Deliver: &job.DeliverTask{Destination: destination},
+		})
 	}
 	w.job("Departures", d)
 	run, err := w.c.Ring(ctx, "Departures", nil)

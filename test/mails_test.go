@@ -28,7 +28,9 @@ import (
 // person saves a person who cannot sign in.
 func (w *world) person(login, name string) {
 	w.t.Helper()
-	_, err := w.c.SavePerson(context.Background(), login, wire.PersonRequest{Name: name, Mail: login + "@tarnwick.example", Role: "reader", Zone: "Europe/London"})
+	_, err := w.c.SavePerson(context.Background(), login, wire.PersonRequest{
+		Name: name, Mail: login + "@tarnwick.example", Role: "reader", Zone: "Europe/London",
+	})
 	require.NoError(w.t, err)
 }
 
@@ -40,7 +42,9 @@ func (w *world) raw(l letter) string {
 func TestMailAsPeopleWantIt(t *testing.T) {
 	w := open(t)
 	ctx := context.Background()
-	for login, name := range map[string]string{"oren": "Oren Hask", "brina": "Brina Colm", "tavish": "Tavish Rook", "maeve": "Maeve Tarn"} {
+	for login, name := range map[string]string{
+		"oren": "Oren Hask", "brina": "Brina Colm", "tavish": "Tavish Rook", "maeve": "Maeve Tarn",
+	} {
 		w.person(login, name)
 	}
 	_, err := w.c.SavePost(ctx, "Engineering superintendent", "", "joren")
@@ -49,7 +53,8 @@ func TestMailAsPeopleWantIt(t *testing.T) {
 	require.NoError(t, err)
 	_, err = w.c.SavePost(ctx, "Engineering superintendent", "Slipway foreman", "joren")
 	assert.ErrorContains(t, err, "circle")
-	_, err = w.c.SaveGroup(ctx, "Port masters", "person:oren, person:brina;\n\"Quay, Desk\" <quay.desk@tarnwick.example>")
+	_, err = w.c.SaveGroup(ctx, "Port masters",
+		"person:oren, person:brina;\n\"Quay, Desk\" <quay.desk@tarnwick.example>")
 	require.NoError(t, err)
 	_, err = w.c.SaveGroup(ctx, "Broken", "person:nobody, not an address, a@b.example")
 	require.ErrorContains(t, err, "was not accepted")
@@ -61,9 +66,11 @@ func TestMailAsPeopleWantIt(t *testing.T) {
 	_, err = w.c.SaveWishes(ctx, "brina", job.OwnSettings{Wishes: job.Wishes{PausedUntil: &until, StandIn: "maeve"}})
 	require.NoError(t, err)
 
-	require.NoError(t, w.c.SaveMailSettings(ctx, job.MailSettings{Subject: "Tarnwick: {job}", ReplyTo: "quay.desk@tarnwick.example"}))
+	require.NoError(t,
+		w.c.SaveMailSettings(ctx, job.MailSettings{Subject: "Tarnwick: {job}", ReplyTo: "quay.desk@tarnwick.example"}))
 	w.report("Departures", "SELECT 'Tarnwick Quay' AS port, 12 AS sailings UNION ALL SELECT 'Grey Skerry', 3")
-	d := definition("Departures", "company mail", []string{"html-mail", "csv", "xlsx"}, "group:Port masters", "oren@tarnwick.example")
+	d := definition("Departures", "company mail", []string{"html-mail", "csv", "xlsx"}, "group:Port masters",
+		"oren@tarnwick.example")
 	mail := d.Tasks[1].Deliver
 	mail.Cc, mail.Bcc = []string{"under:Engineering superintendent"}, []string{"Müller <mueller@grüße.example>"}
 	mail.Priority, mail.Zip, mail.MayLeave = "high", "Departures {date:%Y}", true
@@ -77,20 +84,26 @@ func TestMailAsPeopleWantIt(t *testing.T) {
 		got[dl.Address] = true
 	}
 	assert.Equal(t, map[string]bool{
-		"oren@tarnwick.example": true, "maeve@tarnwick.example": true, "quay.desk@tarnwick.example": true, "fenn.desk@tarnwick.example": true,
-		"joren@tarnwick.example": true, "tavish@tarnwick.example": true, "mueller@xn--gre-6ka8l.example": true,
+		"oren@tarnwick.example": true, "maeve@tarnwick.example": true, "quay.desk@tarnwick.example": true,
+		"fenn.desk@tarnwick.example": true,
+		"joren@tarnwick.example":     true, "tavish@tarnwick.example": true, "mueller@xn--gre-6ka8l.example": true,
 	}, got, "each once; whose mail is paused has a stand-in")
 	l := w.inbox("oren@tarnwick.example")[0]
 	raw := w.raw(l)
 	head, _, _ := strings.Cut(raw, "\r\n\r\n")
 	assert.Equal(t, "Tarnwick: Departures", l.Subject, "the house's own subject")
-	for _, part := range []string{"To: <oren@tarnwick.example>", "Cc: <joren@tarnwick.example>, <tavish@tarnwick.example>", "Reply-To: <quay.desk@tarnwick.example>", "Importance: high", "List-Unsubscribe-Post: List-Unsubscribe=One-Click"} {
+	for _, part := range []string{
+		"To: <oren@tarnwick.example>",
+		"Cc: <joren@tarnwick.example>, <tavish@tarnwick.example>", "Reply-To: <quay.desk@tarnwick.example>",
+		"Importance: high", "List-Unsubscribe-Post: List-Unsubscribe=One-Click",
+	} {
 		assert.Contains(t, head, part)
 	}
 	assert.NotContains(t, head, "mueller", "nobody sees who gets a blind copy")
 	assert.NotContains(t, head, "nobody@else")
 	assert.Contains(t, l.Plain, "Grey Skerry")
-	assert.Regexp(t, `port +sailings\n-+ +-+\nTarnwick Quay +12\nGrey Skerry +3\n`, strings.ReplaceAll(l.Plain, "\r", ""), "the table reads well without HTML")
+	assert.Regexp(t, `port +sailings\n-+ +-+\nTarnwick Quay +12\nGrey Skerry +3\n`,
+		strings.ReplaceAll(l.Plain, "\r", ""), "the table reads well without HTML")
 	require.Len(t, l.Attachments, 1)
 	content := w.attachment(l, 0)
 	archive, err := zip.NewReader(bytes.NewReader(content), int64(len(content)))
@@ -122,7 +135,8 @@ func TestMailAsPeopleWantIt(t *testing.T) {
 	out, _, _ := w.ironbell("receives", "oren")
 	assert.Contains(t, out, "left its list")
 	out, _, _ = w.ironbell("whom", "group:Port masters")
-	assert.Equal(t, []string{"oren@tarnwick.example", "maeve@tarnwick.example", "quay.desk@tarnwick.example"}, strings.Split(strings.TrimSpace(out), "\n")[:3])
+	assert.Equal(t, []string{"oren@tarnwick.example", "maeve@tarnwick.example", "quay.desk@tarnwick.example"},
+		strings.Split(strings.TrimSpace(out), "\n")[:3])
 	assert.Contains(t, out, "Maeve Tarn gets it instead")
 	assert.ErrorContains(t, w.c.RemoveGroup(ctx, "Port masters"), "such as Departures")
 }
@@ -138,7 +152,8 @@ func TestLinksAreForThoseWhomTheJobSays(t *testing.T) {
 	require.Equal(t, job.RunDone, run.State, run.Reason)
 	l := w.inbox("mara@tarnwick.example")[0]
 	assert.Empty(t, l.Attachments)
-	assert.Contains(t, l.Plain, "It is a link that only the 1 recipient of this mail can follow. You sign in to follow it. It ends on")
+	assert.Contains(t, l.Plain,
+		"It is a link that only the 1 recipient of this mail can follow. You sign in to follow it. It ends on")
 	token := regexp.MustCompile(`/l/([a-z0-9]+)`).FindStringSubmatch(l.Plain)[1]
 	res, err := http.Get("http://" + w.listen + "/api/links/" + token)
 	require.NoError(t, err)
@@ -173,12 +188,17 @@ func TestLinksAreForThoseWhomTheJobSays(t *testing.T) {
 	l = w.inbox(hers)[0]
 	newer := regexp.MustCompile(`/l/([a-z0-9]+)`).FindStringSubmatch(l.Plain)[1]
 	_, err = joren.FollowLink(ctx, newer)
-	assert.ErrorContains(t, err, "only for those whom the mail went to", "an address that is somebody's own word lets nobody in")
+	assert.ErrorContains(t, err, "only for those whom the mail went to",
+		"an address that is somebody's own word lets nobody in")
 	_, err = joren.Compare(ctx, again.ID, run.ID, "")
 	assert.ErrorContains(t, err, "no link to it is open to Joren Tak", "nor is there a way round")
-	_, err = w.c.SavePerson(ctx, "joren", wire.PersonRequest{Name: "Joren Tak", Mail: "joren@tarnwick.example", Role: "owner", Zone: demo.Zone})
+	_, err = w.c.SavePerson(ctx, "joren", wire.PersonRequest{
+		Name: "Joren Tak", Mail: "joren@tarnwick.example", Role: "owner", Zone: demo.Zone,
+	})
 	require.NoError(t, err)
-	_, err = w.c.SavePerson(ctx, "mara", wire.PersonRequest{Name: "Mara Quill", Mail: hers, Role: "owner", Zone: demo.Zone})
+	_, err = w.c.SavePerson(ctx, "mara", wire.PersonRequest{
+		Name: "Mara Quill", Mail: hers, Role: "owner", Zone: demo.Zone,
+	})
 	require.NoError(t, err)
 	_, err = w.c.FollowLink(ctx, token+"x")
 	assert.ErrorContains(t, err, "There is no such link")
@@ -204,7 +224,8 @@ func TestLinksAreForThoseWhomTheJobSays(t *testing.T) {
 	token = regexp.MustCompile(`/l/([a-z0-9]+)`).FindStringSubmatch(l.Plain)[1]
 	_, err = w.as("joren").FollowLink(ctx, token)
 	require.NoError(t, err)
-	_, err = connect(t, w.db).Exec(ctx, `UPDATE links SET ends_at = now() - interval '1 minute' WHERE hash = $1`, history.LinkHash(token))
+	_, err = connect(t, w.db).Exec(ctx, `UPDATE links SET ends_at = now() - interval '1 minute' WHERE hash = $1`,
+		history.LinkHash(token))
 	require.NoError(t, err)
 	_, err = w.as("joren").FollowLink(ctx, token)
 	assert.ErrorContains(t, err, "This link ended on")
@@ -237,7 +258,8 @@ func TestLinksAreForThoseWhomTheJobSays(t *testing.T) {
 	older, _ := earlier(tokens[1])
 	assert.NotContains(t, older, third.ID)
 	require.Len(t, files, len(runs))
-	q, err := http.NewRequest(http.MethodGet, fmt.Sprintf("http://%s/api/links/%s/files/%d", w.listen, tokens[0], files[1].ID), nil)
+	q, err := http.NewRequest(http.MethodGet,
+		fmt.Sprintf("http://%s/api/links/%s/files/%d", w.listen, tokens[0], files[1].ID), nil)
 	require.NoError(t, err)
 	q.Header.Set("Authorization", "Bearer "+w.token)
 	fetched, err := http.DefaultClient.Do(q)
@@ -252,7 +274,9 @@ func TestAMailThatIsTooLargeIsSplitLinkedOrFails(t *testing.T) {
 	w := open(t)
 	w.report("Large", "SELECT i, md5(i::text) AS text FROM generate_series(1, 3000) i")
 	host, port := w.hostPort(w.out.Authority)
-	w.place("small mail", "smtp", "", map[string]any{"host": host, "port": port, "from": "Iron Bell <bell@tarnwick.example>", "ca": w.out.CA, "max_size": 200_000})
+	w.place("small mail", "smtp", "", map[string]any{
+		"host": host, "port": port, "from": "Iron Bell <bell@tarnwick.example>", "ca": w.out.CA, "max_size": 200_000,
+	})
 	d := definition("Large", "small mail", []string{"csv", "tsv", "json"}, "mara@tarnwick.example")
 	for i, name := range []string{"a", "b", "c"} {
 		d.Tasks[0].Report.Outputs[i].Name = name
@@ -280,7 +304,8 @@ func TestAMailThatIsTooLargeIsSplitLinkedOrFails(t *testing.T) {
 	run = w.ring("Large")
 	assert.Equal(t, job.RunFailed, run.State)
 	assert.Contains(t, run.Reason, "and the mail server takes 200 kB")
-	w.until("four mails, and the alert of the failure", func() bool { return len(w.inbox("mara@tarnwick.example")) == 5 })
+	w.until("four mails, and the alert of the failure",
+		func() bool { return len(w.inbox("mara@tarnwick.example")) == 5 })
 }
 
 func TestAWrongReportIsCorrectedForThoseWhoGotIt(t *testing.T) {
@@ -328,7 +353,9 @@ func TestMailBeyondTheHouseWaitsForASecondPerson(t *testing.T) {
 	ctx := context.Background()
 	require.NoError(t, w.c.SaveMailSettings(ctx, job.MailSettings{Domains: []string{"tarnwick.example"}}))
 	w.report("Departures", "SELECT 1 AS n")
-	w.job("Outside", definition("Departures", "company mail", []string{"csv"}, "mara@tarnwick.example", "manifests@harbour-authority.test", "spy@nottarnwick.example"))
+	w.job("Outside",
+		definition("Departures", "company mail", []string{"csv"}, "mara@tarnwick.example",
+			"manifests@harbour-authority.test", "spy@nottarnwick.example"))
 	run, err := w.c.Ring(ctx, "Outside", nil)
 	require.NoError(t, err)
 	w.until("who is in the house has it", func() bool { return len(w.inbox("mara@tarnwick.example")) == 1 })
@@ -362,8 +389,10 @@ func TestAnInstallationCanBeSilentOrSendToOneAddress(t *testing.T) {
 	w := open(t)
 	ctx := context.Background()
 	w.report("Departures", "SELECT 1 AS n")
-	w.job("Departures", definition("Departures", "company mail", []string{"csv"}, "mara@tarnwick.example", "joren@tarnwick.example"))
-	require.NoError(t, w.c.SaveMailSettings(ctx, job.MailSettings{Sending: job.SendOne, OnlyTo: "test.desk@tarnwick.example"}))
+	w.job("Departures",
+		definition("Departures", "company mail", []string{"csv"}, "mara@tarnwick.example", "joren@tarnwick.example"))
+	require.NoError(t,
+		w.c.SaveMailSettings(ctx, job.MailSettings{Sending: job.SendOne, OnlyTo: "test.desk@tarnwick.example"}))
 	require.Equal(t, job.RunDone, w.ring("Departures").State)
 	assert.Len(t, w.inbox("test.desk@tarnwick.example"), 2)
 	require.NoError(t, w.c.SaveMailSettings(ctx, job.MailSettings{Sending: job.SendNone}))
@@ -400,7 +429,11 @@ func TestAlertsGoStepByStep(t *testing.T) {
 	err := w.c.SaveAlertSettings(ctx, job.AlertSettings{Destination: "company mail", Call: "nowhere"})
 	require.ErrorContains(t, err, `there is no destination "nowhere"`)
 	second := job.Duration(time.Second)
-	require.NoError(t, w.c.SaveAlertSettings(ctx, job.AlertSettings{Destination: "company mail", Call: "ops desk", Second: second, Administrators: second, CallAfter: second, Repeat: job.Duration(4 * time.Second)}))
+	require.NoError(t,
+		w.c.SaveAlertSettings(ctx, job.AlertSettings{
+			Destination: "company mail", Call: "ops desk", Second: second, Administrators: second, CallAfter: second,
+			Repeat: job.Duration(4 * time.Second),
+		}))
 	w.report("Broken", "SELECT 1/(CASE WHEN now() > 'epoch' THEN 0 ELSE 1 END) AS n")
 	d := definition("Broken", "company mail", []string{"csv"}, "quay.desk@tarnwick.example")
 	d.Retry, d.SecondOwner = job.Retry{}, "joren"
@@ -418,7 +451,8 @@ func TestAlertsGoStepByStep(t *testing.T) {
 	assert.Contains(t, call.Happened, "division by zero")
 	toSecond := w.inbox("joren@tarnwick.example")[0]
 	assert.Contains(t, toSecond.Plain, "Why you: the owner, mara, has not acknowledged it.")
-	w.until("all are told again while nobody takes it on", func() bool { return len(w.inbox("mara@tarnwick.example")) > 1 })
+	w.until("all are told again while nobody takes it on",
+		func() bool { return len(w.inbox("mara@tarnwick.example")) > 1 })
 
 	link := regexp.MustCompile(`http\S+/acknowledge/\S+`).FindString(toSecond.Plain)
 	require.NotEmpty(t, link)

@@ -23,7 +23,9 @@ import (
 // place saves a destination.
 func (w *world) place(name, protocol, password string, settings map[string]any) {
 	w.t.Helper()
-	_, err := w.c.SaveDestination(context.Background(), name, wire.PlaceRequest{Protocol: protocol, Password: &password, Settings: settings})
+	_, err := w.c.SaveDestination(context.Background(), name, wire.PlaceRequest{
+		Protocol: protocol, Password: &password, Settings: settings,
+	})
 	require.NoError(w.t, err)
 }
 
@@ -45,12 +47,23 @@ func (w *world) filePlaces() map[string]string {
 	host, port := w.hostPort(w.out.SFTP)
 	w.place("authority sftp", "sftp", w.out.Password, map[string]any{"host": host, "port": port, "user": w.out.User})
 	host, port = w.hostPort(w.out.FTP)
-	w.place("authority ftp", "ftp", w.out.Password, map[string]any{"host": host, "port": port, "user": w.out.User, "ca": w.out.CA})
-	w.place("quay files", "webdav", w.out.Password, map[string]any{"url": "http://" + w.out.WebDAV + "/", "user": w.out.User})
-	w.place("board store", "s3", w.out.Password, map[string]any{"url": "http://" + w.out.Objects, "bucket": "reports", "prefix": "board", "user": w.out.User})
-	w.place("ledger office", "http", "a key", map[string]any{"url": "http://" + w.out.Receiver + "/in", "method": "PUT"})
+	w.place("authority ftp", "ftp", w.out.Password, map[string]any{
+		"host": host, "port": port, "user": w.out.User, "ca": w.out.CA,
+	})
+	w.place("quay files", "webdav", w.out.Password, map[string]any{
+		"url": "http://" + w.out.WebDAV + "/", "user": w.out.User,
+	})
+	w.place("board store", "s3", w.out.Password, map[string]any{
+		"url": "http://" + w.out.Objects, "bucket": "reports", "prefix": "board", "user": w.out.User,
+	})
+	w.place("ledger office", "http", "a key", map[string]any{
+		"url": "http://" + w.out.Receiver + "/in", "method": "PUT",
+	})
 	w.place("quay printer", "ipp", "", map[string]any{"url": "ipp://" + w.out.Printer + "/ipp/print"})
-	return map[string]string{"folder": "archive", "sftp": "authority sftp", "ftp": "authority ftp", "webdav": "quay files", "s3": "board store", "http": "ledger office", "ipp": "quay printer"}
+	return map[string]string{
+		"folder": "archive", "sftp": "authority sftp", "ftp": "authority ftp", "webdav": "quay files",
+		"s3": "board store", "http": "ledger office", "ipp": "quay printer",
+	}
 }
 
 // fetched is the content of a file as the other side has it.
@@ -93,11 +106,17 @@ func TestFilesGoEverywhere(t *testing.T) {
 
 	d := definition("Departures", "", nil, "")
 	d.Tasks = d.Tasks[:1]
-	d.Tasks[0].Report.Outputs = []job.Output{{Format: "csv", Name: "departures", Folder: "{date:%Y}/{value.port}"}, {Format: "pdf", Name: "sheet"}}
+	d.Tasks[0].Report.Outputs = []job.Output{
+		{Format: "csv", Name: "departures", Folder: "{date:%Y}/{value.port}"},
+		{Format: "pdf", Name: "sheet"},
+	}
 	d.Values = job.Values{}
 	d.Split = job.Split{Each: "port", Values: []string{"Grey Skerry", "../CON"}}
 	for protocol, name := range names {
-		task := job.Task{Name: protocol, Kind: job.KindDeliver, After: []string{"report"}, Deliver: &job.DeliverTask{Destination: name, Formats: []string{"csv"}}}
+		task := job.Task{
+			Name: protocol, Kind: job.KindDeliver, After: []string{"report"},
+			Deliver: &job.DeliverTask{Destination: name, Formats: []string{"csv"}},
+		}
 		if protocol == "ipp" {
 			task.Deliver.Formats = []string{"pdf"}
 		}
@@ -136,7 +155,8 @@ func TestFilesGoEverywhere(t *testing.T) {
 	require.Equal(t, job.RunDone, again.State, again.Reason)
 	for _, dl := range again.Deliveries {
 		if dl.Destination == "archive" {
-			assert.Contains(t, dl.WentTo, "departures (2).csv", "nothing is written over, and the record says where it went")
+			assert.Contains(t, dl.WentTo, "departures (2).csv",
+				"nothing is written over, and the record says where it went")
 		}
 	}
 	out, _, status := w.ironbell("deliveries", "-destination", "archive")
@@ -155,13 +175,16 @@ func TestAFileThatIsUnknownIsLookedForInItsStore(t *testing.T) {
 	d := definition("Departures", "", nil, "")
 	d.Tasks = d.Tasks[:1]
 	d.Tasks[0].Report.Outputs = []job.Output{{Format: "csv", Name: "departures"}}
-	d.Tasks = append(d.Tasks, job.Task{Name: "store", Kind: job.KindDeliver, After: []string{"report"}, Deliver: &job.DeliverTask{Destination: name}})
+	d.Tasks = append(d.Tasks, job.Task{
+		Name: "store", Kind: job.KindDeliver, After: []string{"report"}, Deliver: &job.DeliverTask{Destination: name},
+	})
 	w.job("Departures", d)
 	w.behave("objects", "drop", 0)
 	run := w.ring("Departures")
 	require.Len(t, run.Deliveries, 1)
 	require.Equal(t, job.DeliveryUnknown, run.Deliveries[0].State, run.Deliveries[0].Answer)
-	want := fmt.Sprintf("Look whether %s is there and whole, with %d bytes, then settle the delivery", run.Deliveries[0].Address, run.Deliveries[0].Size)
+	want := fmt.Sprintf("Look whether %s is there and whole, with %d bytes, then settle the delivery",
+		run.Deliveries[0].Address, run.Deliveries[0].Size)
 	assert.Contains(t, run.Deliveries[0].Advice, want)
 	alerts, err := w.c.Alerts(ctx, "open")
 	require.NoError(t, err)
@@ -211,7 +234,8 @@ func TestAMailServerThatIsDownIsOneAlertAndAllArrivesOnce(t *testing.T) {
 	ctx := context.Background()
 	const readers = 500
 	w.mailStorm("Storm", readers)
-	require.NoError(t, w.c.SaveAlertSettings(ctx, job.AlertSettings{Destination: "company mail", Standby: "harbour authority mail"}))
+	require.NoError(t,
+		w.c.SaveAlertSettings(ctx, job.AlertSettings{Destination: "company mail", Standby: "harbour authority mail"}))
 	w.behave("mail", "away", 0)
 	run, err := w.c.Ring(ctx, "Storm", nil)
 	require.NoError(t, err)
@@ -220,7 +244,8 @@ func TestAMailServerThatIsDownIsOneAlertAndAllArrivesOnce(t *testing.T) {
 		alerts, err := w.c.Alerts(ctx, "open")
 		require.NoError(t, err)
 		for _, a := range alerts {
-			if a.Kind == job.AlertDown && strings.HasPrefix(a.ForWhom, fmt.Sprintf("%d deliveries wait: Storm", readers)) {
+			if a.Kind == job.AlertDown &&
+				strings.HasPrefix(a.ForWhom, fmt.Sprintf("%d deliveries wait: Storm", readers)) {
 				down = a
 			}
 		}
@@ -229,10 +254,14 @@ func TestAMailServerThatIsDownIsOneAlertAndAllArrivesOnce(t *testing.T) {
 	alerts, err := w.c.Alerts(ctx, "open")
 	require.NoError(t, err)
 	require.Len(t, alerts, 1, "one cause, one alert")
-	w.until("the owner is told over the other mail server", func() bool { return len(w.inbox("mara@tarnwick.example")) > 0 })
+	w.until("the owner is told over the other mail server",
+		func() bool { return len(w.inbox("mara@tarnwick.example")) > 0 })
 	mail := w.inbox("mara@tarnwick.example")
 	assert.Equal(t, "Down: Destination company mail", mail[0].Subject)
-	for _, part := range []string{"connection refused", "500 deliveries wait: Storm", "ironbell destinations -test 'company mail'", "/acknowledge/"} {
+	for _, part := range []string{
+		"connection refused", "500 deliveries wait: Storm",
+		"ironbell destinations -test 'company mail'", "/acknowledge/",
+	} {
 		assert.Contains(t, mail[0].Plain, part)
 	}
 	page, err := w.c.Run(ctx, run.ID)
@@ -278,10 +307,12 @@ func TestWhatWaitedTooLongIsGivenUpAndTold(t *testing.T) {
 	w := open(t)
 	ctx := context.Background()
 	w.mailStorm("Storm", 3)
-	d := definition("Departures", "company mail", []string{"html-mail"}, "oren@tarnwick.example", "eleni@tarnwick.example")
+	d := definition("Departures", "company mail", []string{"html-mail"}, "oren@tarnwick.example",
+		"eleni@tarnwick.example")
 	d.GiveUpAfter = job.Duration(2 * time.Second)
 	w.job("Tides", d)
-	require.NoError(t, w.c.SaveAlertSettings(ctx, job.AlertSettings{Destination: "company mail", Standby: "harbour authority mail"}))
+	require.NoError(t,
+		w.c.SaveAlertSettings(ctx, job.AlertSettings{Destination: "company mail", Standby: "harbour authority mail"}))
 	w.behave("mail", "away", 0)
 	storm, err := w.c.Ring(ctx, "Storm", nil)
 	require.NoError(t, err)
@@ -290,7 +321,8 @@ func TestWhatWaitedTooLongIsGivenUpAndTold(t *testing.T) {
 	require.Len(t, run.Deliveries, 2)
 	for _, dl := range run.Deliveries {
 		assert.Equal(t, job.DeliveryFailed, dl.State)
-		assert.Contains(t, dl.Answer, `the time to wait for the destination ran out: connect to mail server "company mail"`)
+		assert.Contains(t, dl.Answer,
+			`the time to wait for the destination ran out: connect to mail server "company mail"`)
 		assert.Contains(t, dl.Answer, "connection refused")
 	}
 	var told job.Alert
@@ -305,14 +337,16 @@ func TestWhatWaitedTooLongIsGivenUpAndTold(t *testing.T) {
 		return told.ID != 0 && len(w.inbox("mara@tarnwick.example")) > 0
 	})
 	assert.Equal(t, "Tides", told.Job)
-	assert.Contains(t, told.Happened, "could not be delivered to 2 of 2. The time to wait for the destination ran out: connect to mail server")
+	assert.Contains(t, told.Happened,
+		"could not be delivered to 2 of 2. The time to wait for the destination ran out: connect to mail server")
 	assert.Equal(t, "Nothing more by itself.", told.Next)
 	assert.Contains(t, told.Advice, "Then send what failed again: ironbell resend "+run.ID.String())
 	assert.Equal(t, 1, strings.Count(told.Happened, "company mail"))
 	w.until("what was given up waits no more", func() bool {
 		alerts, err := w.c.Alerts(ctx, "open")
 		require.NoError(t, err)
-		return slices.ContainsFunc(alerts, func(a job.Alert) bool { return a.Kind == job.AlertDown && a.ForWhom == "3 deliveries wait: Storm" })
+		return slices.ContainsFunc(alerts,
+			func(a job.Alert) bool { return a.Kind == job.AlertDown && a.ForWhom == "3 deliveries wait: Storm" })
 	})
 	page, err := w.c.Run(ctx, storm.ID)
 	require.NoError(t, err)

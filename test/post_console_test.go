@@ -26,7 +26,14 @@ func TestTheConsoleShowsWhatIsSentAndToWhom(t *testing.T) {
 	w.report("Part", "SELECT :port AS port", job.Parameter{Name: "port", Type: job.TypeText})
 	d := definition("Part", "company mail", []string{"csv"}, "{value.mail}")
 	d.Tasks[1].Deliver.Subject, d.Tasks[1].Deliver.MayLeave = "Day sheet of {value.port}", true
-	d.Split = job.Split{Each: "port", Query: &job.ListQuery{Source: "tarnwick", SQL: "SELECT * FROM (VALUES ('Tarnwick Quay', 'oren@tarnwick.example'), ('Grey Skerry', 'skerry@tarnwick.example'), ('Fenn', 'fenn@tarnwick.example')) v (port, mail)"}}
+	d.Split = job.Split{
+		Each: "port",
+		Query: &job.ListQuery{
+			Source: "tarnwick",
+			SQL: "SELECT * FROM (VALUES ('Tarnwick Quay', 'oren@tarnwick.example'), ('Grey Skerry', " +
+				"'skerry@tarnwick.example'), ('Fenn', 'fenn@tarnwick.example')) v (port, mail)",
+		},
+	}
 	w.job("Port day sheet", d)
 	w.behaveTo("mail", "refuse", "skerry@tarnwick.example", 0)
 	run := w.ring("Port day sheet")
@@ -40,7 +47,8 @@ func TestTheConsoleShowsWhatIsSentAndToWhom(t *testing.T) {
 	assert.Contains(t, text, "Deliveries: 2 of 3 sent")
 	assert.Contains(t, text, "Day sheet of Grey Skerry")
 	assert.Contains(t, text, "550 5.1.1 No such mailbox")
-	assert.Less(t, strings.Index(text, "Grey Skerry"), strings.Index(text, "Tarnwick Quay"), "what went wrong stands first")
+	assert.Less(t, strings.Index(text, "Grey Skerry"), strings.Index(text, "Tarnwick Quay"),
+		"what went wrong stands first")
 	p.audit(axe, "a divided run")
 	w.behaveTo("mail", "accept", "", 0)
 	p.click("Send again")
@@ -71,7 +79,8 @@ func TestTheConsoleShowsWhatIsSentAndToWhom(t *testing.T) {
 	// Destinations are tried, and say what the other side answers.
 	p.do(chromedp.Navigate("http://" + w.listen + "/destinations"))
 	p.sees("company mail")
-	p.do(chromedp.Click(chromedp.Search("//main//section[@data-destination='company mail']//button[normalize-space()='Test it']")))
+	p.do(chromedp.Click(chromedp.Search("//main//section[@data-destination='company " +
+		"mail']//button[normalize-space()='Test it']")))
 	p.sees("answers, security starttls, sign-in accepted")
 	p.audit(axe, "the destinations")
 
@@ -79,7 +88,9 @@ func TestTheConsoleShowsWhatIsSentAndToWhom(t *testing.T) {
 	p.do(chromedp.Navigate("http://" + w.listen + "/people?who=oren"))
 	p.sees("Port day sheet")
 	fill := func(name, value string) {
-		_, err := browser.Get(p.tab, patience, chromedp.Evaluate[string](`(() => { const f = document.querySelector('[name="`+name+`"]'); f.value = '`+value+`'; f.dispatchEvent(new Event('input', {bubbles: true})); return f.value })()`))
+		_, err := browser.Get(p.tab, patience,
+			chromedp.Evaluate[string](`(() => { const f = document.querySelector('[name="`+name+`"]'); f.value = '`+
+				value+`'; f.dispatchEvent(new Event('input', {bubbles: true})); return f.value })()`))
 		require.NoError(t, err)
 	}
 	p.audit(axe, "the people")
@@ -96,7 +107,9 @@ func TestTheConsoleShowsWhatIsSentAndToWhom(t *testing.T) {
 	p.sees("Saved.")
 	var until time.Time
 	var language string
-	require.NoError(t, connect(t, w.db).QueryRow(ctx, `SELECT (wishes->>'paused_until')::timestamptz, wishes->>'language' FROM people WHERE login = 'oren'`).Scan(&until, &language))
+	require.NoError(t,
+		connect(t, w.db).QueryRow(ctx,
+			`SELECT (wishes->>'paused_until')::timestamptz, wishes->>'language' FROM people WHERE login = 'oren'`).Scan(&until, &language))
 	assert.Equal(t, "nb", language)
 	assert.Equal(t, "2030-07-01T12:30:00Z", until.UTC().Format(time.RFC3339), "on the clocks of their own zone")
 	p.click("Take off its list")

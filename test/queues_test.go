@@ -34,7 +34,10 @@ func TestTwoNodesKeepTogetherToThePaceOfAMailServer(t *testing.T) {
 	second := w.beside()
 	host, port := w.hostPort(w.out.Mail)
 	const perMinute = 240 // one each 250 ms
-	w.place("slow mail", "smtp", w.out.Password, map[string]any{"host": host, "port": port, "from": "bell@tarnwick.example", "user": w.out.User, "ca": w.out.CA, "per_minute": perMinute})
+	w.place("slow mail", "smtp", w.out.Password, map[string]any{
+		"host": host, "port": port, "from": "bell@tarnwick.example", "user": w.out.User, "ca": w.out.CA,
+		"per_minute": perMinute,
+	})
 	const readers = 24
 	w.report("Departures", "SELECT 'Tarnwick Quay' AS port, 12 AS sailings")
 	to := make([]string, readers)
@@ -52,7 +55,10 @@ func TestTwoNodesKeepTogetherToThePaceOfAMailServer(t *testing.T) {
 	// However fast or slow the machine is, the mails keep their distance.
 	conn := connect(t, w.db)
 	var seconds float64
-	require.NoError(t, conn.QueryRow(ctx, `SELECT extract(epoch FROM max(offered_at) - min(offered_at)) FROM deliveries WHERE run_id = $1`, run.ID).Scan(&seconds))
+	require.NoError(t,
+		conn.QueryRow(ctx,
+			`SELECT extract(epoch FROM max(offered_at) - min(offered_at)) FROM deliveries WHERE run_id = $1`,
+			run.ID).Scan(&seconds))
 	assert.GreaterOrEqual(t, seconds, float64(readers-1)*60/perMinute*0.9)
 	for _, reader := range to {
 		assert.Len(t, w.inbox(reader), 1, reader)
@@ -72,7 +78,10 @@ func TestFilesOfOneNameFromTwoNodesAllArrive(t *testing.T) {
 	d.Tasks = d.Tasks[:1]
 	protocols := []string{"folder", "sftp", "ftp", "webdav", "s3"}
 	for _, protocol := range protocols {
-		d.Tasks = append(d.Tasks, job.Task{Name: protocol, Kind: job.KindDeliver, After: []string{"report"}, Deliver: &job.DeliverTask{Destination: names[protocol]}})
+		d.Tasks = append(d.Tasks, job.Task{
+			Name: protocol, Kind: job.KindDeliver, After: []string{"report"},
+			Deliver: &job.DeliverTask{Destination: names[protocol]},
+		})
 	}
 	const ports = 16
 	d.Split.Each = "port"
@@ -106,7 +115,9 @@ func TestASlowDestinationHoldsUpNobodyElse(t *testing.T) {
 	conn := connect(t, w.db)
 	w.until("the slow one has all the lines that it may have", func() bool {
 		var n int
-		require.NoError(t, conn.QueryRow(ctx, `SELECT count(*) FROM deliveries WHERE run_id = $1 AND state IN ('sending', 'offered')`, storm.ID).Scan(&n))
+		require.NoError(t,
+			conn.QueryRow(ctx, `SELECT count(*) FROM deliveries WHERE run_id = $1 AND state IN ('sending', 'offered')`,
+				storm.ID).Scan(&n))
 		return n >= 150
 	})
 	d := definition("Departures", "", []string{"csv"})
@@ -126,7 +137,8 @@ func TestDestinationsAreAddedChangedAndRemovedFromATerminal(t *testing.T) {
 	host, port := w.hostPort(w.out.SFTP)
 	secret := filepath.Join(w.dir, "secret")
 	require.NoError(t, os.WriteFile(secret, []byte(w.out.Password+"\n"), 0o600))
-	out, errs, status := w.ironbell("destinations", "-protocol", "sftp", "-set", "host="+host, "-set", fmt.Sprintf("port=%d", port), "-set", "user="+w.out.User, "-password-from", secret, "-test", "Authority")
+	out, errs, status := w.ironbell("destinations", "-protocol", "sftp", "-set", "host="+host, "-set",
+		fmt.Sprintf("port=%d", port), "-set", "user="+w.out.User, "-password-from", secret, "-test", "Authority")
 	require.Zero(t, status, errs)
 	assert.Contains(t, out, "Authority was saved.")
 	assert.Contains(t, out, "pinned the host key")
@@ -137,9 +149,14 @@ func TestDestinationsAreAddedChangedAndRemovedFromATerminal(t *testing.T) {
 	assert.Contains(t, out, "removed it")
 	p, err := w.c.Destination(context.Background(), "Authority")
 	require.NoError(t, err)
-	assert.JSONEq(t, fmt.Sprintf(`{"host":%q,"port":%d,"user":%q,"folder":"in"}`, host, port, w.out.User), string(p.Settings))
+	assert.JSONEq(t, fmt.Sprintf(`{"host":%q,"port":%d,"user":%q,"folder":"in"}`, host, port, w.out.User),
+		string(p.Settings))
 	assert.True(t, p.Sealed)
-	for _, wrong := range [][2]string{{"-set=prot=22", `sftp has no setting "prot"`}, {"-set=port=two", "the setting port is a number"}, {"-protocol=pigeon", `there is no protocol "pigeon"`}} {
+	for _, wrong := range [][2]string{
+		{"-set=prot=22", `sftp has no setting "prot"`},
+		{"-set=port=two", "the setting port is a number"},
+		{"-protocol=pigeon", `there is no protocol "pigeon"`},
+	} {
 		_, errs, status = w.ironbell("destinations", wrong[0], "Authority")
 		assert.Equal(t, 2, status, wrong[0])
 		assert.Contains(t, errs, wrong[1])
@@ -153,7 +170,10 @@ func TestDestinationsAreAddedChangedAndRemovedFromATerminal(t *testing.T) {
 
 	out, _, status = w.ironbell("destinations", "-protocols")
 	assert.Zero(t, status)
-	for _, part := range []string{"sftp: SFTP server, takes files", "host_key", "(needed)", "smtp: Mail server (SMTP), takes mail"} {
+	for _, part := range []string{
+		"sftp: SFTP server, takes files", "host_key", "(needed)",
+		"smtp: Mail server (SMTP), takes mail",
+	} {
 		assert.Contains(t, out, part)
 	}
 	out, errs, status = w.ironbell("destinations", "-test", "-mail", "company mail")
@@ -176,17 +196,24 @@ func TestDestinationsAreAddedChangedAndRemovedFromATerminal(t *testing.T) {
 
 	// Each change is on record, with what was there before; no password is.
 	ctx := context.Background()
-	require.NoError(t, w.c.SaveAlertSettings(ctx, job.AlertSettings{Destination: "company mail", Repeat: job.Duration(time.Hour)}))
+	require.NoError(t,
+		w.c.SaveAlertSettings(ctx, job.AlertSettings{Destination: "company mail", Repeat: job.Duration(time.Hour)}))
 	_, err = w.c.SaveGroup(ctx, "Quay", "quay.desk@tarnwick.example")
 	require.NoError(t, err)
 	_, err = w.c.SaveGroup(ctx, "Quay", "other.desk@tarnwick.example")
 	require.NoError(t, err)
 	conn := connect(t, w.db)
 	last := func(subject string) (who, before, after string) {
-		require.NoError(t, conn.QueryRow(ctx, `SELECT who, before::text, after::text FROM audit WHERE subject = $1 ORDER BY id DESC LIMIT 1`, subject).Scan(&who, &before, &after))
+		require.NoError(t,
+			conn.QueryRow(ctx,
+				`SELECT who, before::text, after::text FROM audit WHERE subject = $1 ORDER BY id DESC LIMIT 1`,
+				subject).Scan(&who, &before, &after))
 		return who, before, after
 	}
-	for subject, want := range map[string][2]string{"Authority": {`"folder": "gone"`, "null"}, "alerts": {"company mail", "1h"}, "Quay": {"quay.desk@", "other.desk@"}} {
+	for subject, want := range map[string][2]string{
+		"Authority": {`"folder": "gone"`, "null"}, "alerts": {"company mail", "1h"},
+		"Quay": {"quay.desk@", "other.desk@"},
+	} {
 		who, before, after := last(subject)
 		assert.Equal(t, "sefa", who)
 		assert.Contains(t, before, want[0], subject)
@@ -201,7 +228,9 @@ func TestOnlyAdministratorsTouchDestinationsAndSettings(t *testing.T) {
 	made, err := client.New("http://"+w.listen, "").MakeToken(ctx, "mara", password, "test")
 	require.NoError(t, err)
 	mara := client.New("http://"+w.listen, made.Token)
-	_, err = mara.SaveDestination(ctx, "mine", wire.PlaceRequest{Protocol: "folder", Settings: map[string]any{"folder": filepath.Join(w.dir, "folders")}})
+	_, err = mara.SaveDestination(ctx, "mine", wire.PlaceRequest{
+		Protocol: "folder", Settings: map[string]any{"folder": filepath.Join(w.dir, "folders")},
+	})
 	for what, err := range map[string]error{
 		"save":   err,
 		"remove": mara.RemoveDestination(ctx, "company mail"),

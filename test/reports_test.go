@@ -49,7 +49,9 @@ func TestAReportIsLookedAtBeforeItIsScheduled(t *testing.T) {
 	assert.Equal(t, "start of last month", offers[1].Bound.From)
 
 	values := job.Values{"from": "start of last 2 weeks", "to": "end of last 2 weeks", "port": []string{"GS", "EH"}}
-	p, err := mara.Preview(ctx, "Vehicle-deck load", wire.PreviewRequest{LookRequest: wire.LookRequest{Values: values}, Rows: 3})
+	p, err := mara.Preview(ctx, "Vehicle-deck load", wire.PreviewRequest{
+		LookRequest: wire.LookRequest{Values: values}, Rows: 3,
+	})
 	require.NoError(t, err)
 	require.Len(t, p.Sections, 3)
 	assert.Equal(t, "tarnwick_reports at tarnwick", p.ReadAs)
@@ -61,7 +63,8 @@ func TestAReportIsLookedAtBeforeItIsScheduled(t *testing.T) {
 	assert.Equal(t, "Total", last.Cells[0])
 	assert.Contains(t, p.Sections[2].Text, "A car takes 4.5 metres")
 
-	_, err = mara.Preview(ctx, "Vehicle-deck load", wire.PreviewRequest{LookRequest: wire.LookRequest{Values: job.Values{"port": "Atlantis", "from": "whenever"}}})
+	_, err = mara.Preview(ctx, "Vehicle-deck load",
+		wire.PreviewRequest{LookRequest: wire.LookRequest{Values: job.Values{"port": "Atlantis", "from": "whenever"}}})
 	require.ErrorContains(t, err, "not accepted")
 	var problem *client.Problem
 	require.ErrorAs(t, err, &problem)
@@ -71,13 +74,22 @@ func TestAReportIsLookedAtBeforeItIsScheduled(t *testing.T) {
 	assert.Contains(t, string(said), "From takes a date")
 
 	// A preview that nobody waits for any more ends its query.
-	slow := job.ReportDefinition{Source: "tarnwick", Sections: []job.Section{{Name: "Slow", SQL: "SELECT pg_sleep(60) AS slow"}}}
+	slow := job.ReportDefinition{
+		Source: "tarnwick", Sections: []job.Section{{Name: "Slow", SQL: "SELECT pg_sleep(60) AS slow"}},
+	}
 	hurry, stop := context.WithTimeout(ctx, 300*time.Millisecond)
 	defer stop()
 	_, err = mara.Preview(hurry, "not saved", wire.PreviewRequest{LookRequest: wire.LookRequest{Definition: &slow}})
 	require.Error(t, err)
 	w.until("the query ended", func() bool {
-		busy := job.ReportDefinition{Source: "tarnwick", Sections: []job.Section{{Name: "Busy", SQL: "SELECT count(*) AS n FROM pg_stat_activity WHERE state = 'active' AND query LIKE 'SELECT pg_sleep(60)%'"}}}
+		busy := job.ReportDefinition{
+			Source: "tarnwick",
+			Sections: []job.Section{{
+				Name: "Busy",
+				SQL: "SELECT count(*) AS n FROM pg_stat_activity WHERE state = 'active' AND query LIKE 'SELECT " +
+					"pg_sleep(60)%'",
+			}},
+		}
 		p, err := mara.Preview(ctx, "not saved", wire.PreviewRequest{LookRequest: wire.LookRequest{Definition: &busy}})
 		require.NoError(t, err)
 		return p.Sections[0].Lines[0].Cells[0] == "0"
@@ -85,7 +97,10 @@ func TestAReportIsLookedAtBeforeItIsScheduled(t *testing.T) {
 
 	// Who may read as another identity is decided by the identity.
 	as := func(c *client.Client) ([]string, error) {
-		r, err := c.Render(ctx, "Port day sheet", wire.RenderRequest{LookRequest: wire.LookRequest{Identity: "Grey Skerry"}, Output: job.Output{Format: "csv", Sections: []job.Chosen{{Section: "Sailings"}}}})
+		r, err := c.Render(ctx, "Port day sheet", wire.RenderRequest{
+			LookRequest: wire.LookRequest{Identity: "Grey Skerry"},
+			Output:      job.Output{Format: "csv", Sections: []job.Chosen{{Section: "Sailings"}}},
+		})
 		if err != nil {
 			return nil, err
 		}
@@ -114,7 +129,13 @@ func TestAReportIsLookedAtBeforeItIsScheduled(t *testing.T) {
 	_, err = w.c.SaveIdentity(ctx, "tarnwick", "mine", wire.IdentityRequest{Login: "tarnwick_tq", Password: &wrong})
 	require.ErrorContains(t, err, "password authentication failed")
 	// Nor by the way of a report that has the identity already.
-	skerry := wire.ReportRequest{Owner: "joren", ReportDefinition: job.ReportDefinition{Source: "tarnwick", Identity: "Grey Skerry", Sections: []job.Section{{Name: "Sailings", SQL: "SELECT count(*) AS n FROM sailings"}}}}
+	skerry := wire.ReportRequest{
+		Owner: "joren",
+		ReportDefinition: job.ReportDefinition{
+			Source: "tarnwick", Identity: "Grey Skerry",
+			Sections: []job.Section{{Name: "Sailings", SQL: "SELECT count(*) AS n FROM sailings"}},
+		},
+	}
 	_, err = w.c.SaveReport(ctx, "Skerry sailings", skerry)
 	require.NoError(t, err)
 	_, err = joren.Preview(ctx, "Skerry sailings", wire.PreviewRequest{})
@@ -129,7 +150,9 @@ func TestAReportIsLookedAtBeforeItIsScheduled(t *testing.T) {
 	own := definition("Port day sheet", "company mail", []string{"csv"}, "tavish.rook@tarnwick.example")
 	// An identity that comes to nothing is not the report's own login.
 	own.Tasks[0].Report.Identity = "{value.place}"
-	own.Split = job.Split{Each: "port", Query: &job.ListQuery{Source: "tarnwick", SQL: "SELECT 'TQ' AS port, '' AS place"}}
+	own.Split = job.Split{
+		Each: "port", Query: &job.ListQuery{Source: "tarnwick", SQL: "SELECT 'TQ' AS port, '' AS place"},
+	}
 	_, err = w.c.SaveJob(ctx, "Nobody's day sheet", wire.JobRequest{Owner: "sefa", On: true, Definition: own})
 	require.NoError(t, err)
 	nobody := w.ring("Nobody's day sheet")
@@ -154,8 +177,13 @@ func TestAReportIsLookedAtBeforeItIsScheduled(t *testing.T) {
 	require.ErrorContains(t, err, `Ports takes one of EH, FM, GS, PE, TQ, not "ATL"`)
 
 	// Each format comes whole, and is what it says it is.
-	for format, magic := range map[string]string{"pdf": "%PDF-", "xlsx": "PK\x03\x04", "pptx": "PK\x03\x04", "html": "<!doctype html>", "json": `{"report":"Vehicle-deck load"`, "html-mail": "<p"} {
-		r, err := mara.Render(ctx, "Vehicle-deck load", wire.RenderRequest{LookRequest: wire.LookRequest{Values: values}, Output: job.Output{Format: format}})
+	for format, magic := range map[string]string{
+		"pdf": "%PDF-", "xlsx": "PK\x03\x04", "pptx": "PK\x03\x04", "html": "<!doctype html>",
+		"json": `{"report":"Vehicle-deck load"`, "html-mail": "<p",
+	} {
+		r, err := mara.Render(ctx, "Vehicle-deck load", wire.RenderRequest{
+			LookRequest: wire.LookRequest{Values: values}, Output: job.Output{Format: format},
+		})
 		require.NoError(t, err, format)
 		text, err := io.ReadAll(r.Content)
 		require.NoError(t, err)
@@ -169,7 +197,8 @@ func TestAReportIsLookedAtBeforeItIsScheduled(t *testing.T) {
 	assert.Zero(t, status, errs)
 	assert.Contains(t, out, "nothing was kept")
 	path := filepath.Join(w.dir, "load.csv")
-	out, errs, status = w.ironbell("render", "-as", "csv", "-locale", "de", "-section", "By port and route", "-form", "summary", "-o", path, "Vehicle-deck load")
+	out, errs, status = w.ironbell("render", "-as", "csv", "-locale", "de", "-section", "By port and route", "-form",
+		"summary", "-o", path, "Vehicle-deck load")
 	assert.Zero(t, status, errs)
 	assert.Contains(t, out, "5 rows")
 	text, err := os.ReadFile(path)
@@ -180,27 +209,33 @@ func TestAReportIsLookedAtBeforeItIsScheduled(t *testing.T) {
 	assert.Contains(t, errs, "name one section")
 	files, err := filepath.Glob(filepath.Join(w.dir, "artifacts", "*", "*"))
 	require.NoError(t, err)
-	assert.Len(t, files, len(page.Artifacts)+2, "of what was looked at nothing stays: the run's files, its rows and its message")
+	assert.Len(t, files, len(page.Artifacts)+2,
+		"of what was looked at nothing stays: the run's files, its rows and its message")
 }
 
 func TestAChangedReportNamesTheJobsThatNoLongerFit(t *testing.T) {
 	w := open(t)
 	ctx := context.Background()
 	day := job.Parameter{Name: "day", Label: "Day", Type: job.TypeDate, Default: "yesterday"}
-	w.report("Sailings", `SELECT r.from_port AS port, count(*) AS n FROM sailings s JOIN routes r ON r.id = s.route_id WHERE s.due >= :day GROUP BY 1`, day)
+	w.report("Sailings",
+		`SELECT r.from_port AS port, count(*) AS n FROM sailings s JOIN routes r ON r.id = s.route_id WHERE s.due >= :day GROUP BY 1`, day)
 	d := definition("Sailings", "company mail", []string{"csv"}, "mara.quill@tarnwick.example")
 	d.Values = job.Values{"day": "today - 3 days"}
 	d.Tasks[0].Report.Outputs[0].Name = "to {value.day}"
 	w.job("Three days", d)
 	next := job.ReportDefinition{
 		Source: "tarnwick", Parameters: []job.Parameter{{Name: "from", Type: job.TypeDate, Required: true}},
-		Sections: []job.Section{{Name: "By port", Columns: []job.Column{{Name: "n", Total: job.TotalSum}}, SQL: `SELECT r.from_port AS port, count(*) AS n FROM sailings s JOIN routes r ON r.id = s.route_id WHERE s.due >= :from GROUP BY 1`}},
+		Sections: []job.Section{{
+			Name: "By port", Columns: []job.Column{{Name: "n", Total: job.TotalSum}},
+			SQL: `SELECT r.from_port AS port, count(*) AS n FROM sailings s JOIN routes r ON r.id = s.route_id WHERE s.due >= :from GROUP BY 1`,
+		}},
 	}
 	check, err := w.c.CheckReport(ctx, "Sailings", wire.ReportRequest{ReportDefinition: next})
 	require.NoError(t, err)
 	assert.False(t, check.OK)
 	assert.Empty(t, check.Wrong)
-	assert.Equal(t, []job.PreviewColumn{{Name: "port", Kind: "text"}, {Name: "n", Kind: "whole"}}, check.Sections[0].Columns)
+	assert.Equal(t, []job.PreviewColumn{{Name: "port", Kind: "text"}, {Name: "n", Kind: "whole"}},
+		check.Sections[0].Columns)
 	require.Len(t, check.Jobs, 1)
 	assert.Equal(t, "Three days", check.Jobs[0].Job)
 	said, err := json.Marshal(check.Jobs[0].Wrong)
@@ -223,14 +258,22 @@ func TestAChangedReportNamesTheJobsThatNoLongerFit(t *testing.T) {
 	_, err = w.c.SaveJob(ctx, "Three days", wire.JobRequest{Owner: "mara", On: true, Definition: d})
 	require.ErrorContains(t, err, "from needs a value", "a job without a required value cannot be switched on")
 	for want, s := range map[string]job.Section{
-		`the query gives no column \"gone\"`:    {Name: "A", SQL: "SELECT 1 AS n", Columns: []job.Column{{Name: "gone"}}},
-		`column \"gone\" does not exist`:        {Name: "A", SQL: "SELECT gone FROM sailings"},
-		"the date form \\\"%Q\\\" is not known": {Name: "A", SQL: "SELECT now() AS n", Columns: []job.Column{{Name: "n", Date: "%Q"}}},
-		"speaks of a column that is not there":  {Name: "A", SQL: "SELECT 1 AS n", Columns: []job.Column{{Name: "n", Emphasis: []job.Emphasis{{If: `cell("m") > 1`, As: job.MarkBad}}}}},
-		`{value.nobody} speaks of`:              {Name: "A", Kind: job.SectionText, Text: "{value.nobody}"},
-		"a section's query is a SELECT":         {Name: "A", SQL: "SET ROLE postgres"},
+		`the query gives no column \"gone\"`: {
+			Name: "A", SQL: "SELECT 1 AS n", Columns: []job.Column{{Name: "gone"}},
+		},
+		`column \"gone\" does not exist`: {Name: "A", SQL: "SELECT gone FROM sailings"},
+		"the date form \\\"%Q\\\" is not known": {
+			Name: "A", SQL: "SELECT now() AS n", Columns: []job.Column{{Name: "n", Date: "%Q"}},
+		},
+		"speaks of a column that is not there": {
+			Name: "A", SQL: "SELECT 1 AS n",
+			Columns: []job.Column{{Name: "n", Emphasis: []job.Emphasis{{If: `cell("m") > 1`, As: job.MarkBad}}}},
+		},
+		`{value.nobody} speaks of`:      {Name: "A", Kind: job.SectionText, Text: "{value.nobody}"},
+		"a section's query is a SELECT": {Name: "A", SQL: "SET ROLE postgres"},
 	} {
-		check, err := w.c.CheckReport(ctx, "Wrong", wire.ReportRequest{ReportDefinition: job.ReportDefinition{Source: "tarnwick", Sections: []job.Section{s}}})
+		check, err := w.c.CheckReport(ctx, "Wrong",
+			wire.ReportRequest{ReportDefinition: job.ReportDefinition{Source: "tarnwick", Sections: []job.Section{s}}})
 		require.NoError(t, err)
 		said, err := json.Marshal(check.Wrong)
 		require.NoError(t, err)
@@ -253,9 +296,15 @@ func TestBadInputEndsWithAClearOutcome(t *testing.T) {
 		{"Wide page", "SELECT " + strings.Join(many, ", "), "pdf", job.RunFailed, "the section has 500 columns"},
 		{"Wide sheet", "SELECT " + strings.Join(many, ", "), "xlsx", job.RunDone, ""},
 		{"Long page", "SELECT generate_series(1, 20001) AS n", "pdf", job.RunFailed, "it holds at most 20,000 rows"},
-		{"Odd types", `SELECT '\x00ff'::bytea AS bytes, ARRAY[1, NULL, 3] AS list, '{"a": [1]}'::jsonb AS doc, interval '1 day 2:03' AS span, 'infinity'::timestamptz AS never, 'NaN'::float8 AS nan, '-infinity'::date AS long_ago, '(1,2)'::point AS spot`, "json", job.RunDone, ""},
+		{
+			"Odd types",
+			`SELECT '\x00ff'::bytea AS bytes, ARRAY[1, NULL, 3] AS list, '{"a": [1]}'::jsonb AS doc, interval '1 day 2:03' AS span, 'infinity'::timestamptz AS never, 'NaN'::float8 AS nan, '-infinity'::date AS long_ago, '(1,2)'::point AS spot`, "json", job.RunDone, "",
+		},
 		{"Nothing", "SELECT 1 AS n WHERE false", "xlsx", job.RunBlank, ""},
-		{"Long text", "SELECT repeat('long ', 20000) AS text", "xlsx", job.RunDone, "texts longer than 32767 characters are cut short"},
+		{
+			"Long text", "SELECT repeat('long ', 20000) AS text", "xlsx", job.RunDone,
+			"texts longer than 32767 characters are cut short",
+		},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			w.t = t
@@ -297,7 +346,11 @@ func TestBadInputEndsWithAClearOutcome(t *testing.T) {
 					Sections []struct{ Rows []map[string]string }
 				}
 				require.NoError(t, json.Unmarshal(text, &got))
-				assert.Equal(t, map[string]string{"bytes": `\x00ff`, "list": "{1,NULL,3}", "doc": `{"a": [1]}`, "span": "P1DT2H3M", "never": "infinity", "nan": "NaN", "long_ago": "-infinity", "spot": "(1,2)"}, got.Sections[0].Rows[0])
+				assert.Equal(t,
+					map[string]string{
+						"bytes": `\x00ff`, "list": "{1,NULL,3}", "doc": `{"a": [1]}`, "span": "P1DT2H3M",
+						"never": "infinity", "nan": "NaN", "long_ago": "-infinity", "spot": "(1,2)",
+					}, got.Sections[0].Rows[0])
 			}
 			if c.state == job.RunDone {
 				for _, l := range w.inbox("mara.quill@tarnwick.example") {
@@ -317,8 +370,16 @@ func TestTwoRunsAreComparedAndAMailCarriesItsChart(t *testing.T) {
 	_, err := w.c.SaveReport(ctx, "Fuel", wire.ReportRequest{Owner: "mara", ReportDefinition: job.ReportDefinition{
 		Source: "tarnwick", Parameters: []job.Parameter{{Name: "least", Type: job.TypeWhole, Default: 0.0}},
 		Sections: []job.Section{
-			{Name: "Litres", Kind: job.SectionChart, Chart: &job.Chart{Form: job.ChartBar, Series: []string{"Litres"}}, SQL: "SELECT v.name AS vessel, 100 * v.id + :least AS \"Litres\" FROM vessels v ORDER BY v.id"},
-			{Name: "Vessels", Key: []string{"vessel"}, Columns: []job.Column{{Name: "built", Hidden: true}}, SQL: "SELECT v.name AS vessel, v.built, 100 * v.id + CASE WHEN v.id = 3 THEN :least ELSE 0 END AS litres FROM vessels v WHERE v.id > :least ORDER BY v.id"},
+			{
+				Name: "Litres", Kind: job.SectionChart,
+				Chart: &job.Chart{Form: job.ChartBar, Series: []string{"Litres"}},
+				SQL:   "SELECT v.name AS vessel, 100 * v.id + :least AS \"Litres\" FROM vessels v ORDER BY v.id",
+			},
+			{
+				Name: "Vessels", Key: []string{"vessel"}, Columns: []job.Column{{Name: "built", Hidden: true}},
+				SQL: "SELECT v.name AS vessel, v.built, 100 * v.id + CASE WHEN v.id = 3 THEN :least ELSE 0 END AS " +
+					"litres FROM vessels v WHERE v.id > :least ORDER BY v.id",
+			},
 		},
 	}})
 	require.NoError(t, err)
@@ -338,7 +399,8 @@ func TestTwoRunsAreComparedAndAMailCarriesItsChart(t *testing.T) {
 	assert.Equal(t, first.ID, c.Before.ID)
 	require.Len(t, c.Sections, 2)
 	vessels := c.Sections[1]
-	assert.Equal(t, []int{6, 5, 1, 1, 0}, []int{vessels.Before, vessels.After, vessels.Went, vessels.Changed, vessels.Came})
+	assert.Equal(t, []int{6, 5, 1, 1, 0},
+		[]int{vessels.Before, vessels.After, vessels.Went, vessels.Changed, vessels.Came})
 	assert.Equal(t, "300", vessels.Cells[0].Before)
 	assert.Equal(t, "301", vessels.Cells[0].After)
 	assert.NotContains(t, vessels.Heads, "built")

@@ -48,7 +48,8 @@ func TestASaveThatBeganFromAnOlderStateIsRefused(t *testing.T) {
 	}
 	require.NoError(t, err)
 	_, err = w.c.SaveJob(client.BeganFrom(ctx, began), "Board", wire.JobRequest{On: true, Definition: d})
-	refused(err, `Job "Board" was changed meanwhile by`, "it is at revision 2, and yours began from revision 1", "Nothing was changed")
+	refused(err, `Job "Board" was changed meanwhile by`, "it is at revision 2, and yours began from revision 1",
+		"Nothing was changed")
 	page, err = w.c.Job(ctx, "Board")
 	require.NoError(t, err)
 	assert.False(t, page.On)
@@ -59,7 +60,10 @@ func TestASaveThatBeganFromAnOlderStateIsRefused(t *testing.T) {
 
 	for what, save := range map[string]func(context.Context) error{
 		"report": func(ctx context.Context) error {
-			_, err := w.c.SaveReport(ctx, "Ports", wire.ReportRequest{ReportDefinition: job.ReportDefinition{Source: "tarnwick", Sections: []job.Section{{Name: "A", SQL: "SELECT name FROM ports"}}}})
+			_, err := w.c.SaveReport(ctx, "Ports",
+				wire.ReportRequest{ReportDefinition: job.ReportDefinition{
+					Source: "tarnwick", Sections: []job.Section{{Name: "A", SQL: "SELECT name FROM ports"}},
+				}})
 			return err
 		},
 		"group": func(ctx context.Context) error {
@@ -68,14 +72,18 @@ func TestASaveThatBeganFromAnOlderStateIsRefused(t *testing.T) {
 		},
 		"post": func(ctx context.Context) error { _, err := w.c.SavePost(ctx, "Master", "", "mara"); return err },
 		"person": func(ctx context.Context) error {
-			_, err := w.c.SavePerson(ctx, "joren", wire.PersonRequest{Name: "Joren Tak", Mail: "joren@tarnwick.example", Role: "owner", Zone: "Europe/London"})
+			_, err := w.c.SavePerson(ctx, "joren", wire.PersonRequest{
+				Name: "Joren Tak", Mail: "joren@tarnwick.example", Role: "owner", Zone: "Europe/London",
+			})
 			return err
 		},
 		"setting": func(ctx context.Context) error { return w.c.SaveMailSettings(ctx, job.MailSettings{}) },
 		"destination": func(ctx context.Context) error {
 			place, err := w.c.Destination(ctx, "company mail")
 			require.NoError(t, err)
-			_, err = w.c.SaveDestination(ctx, "company mail", wire.PlaceRequest{Protocol: place.Protocol, Settings: settingsOf(t, place.Settings)})
+			_, err = w.c.SaveDestination(ctx, "company mail", wire.PlaceRequest{
+				Protocol: place.Protocol, Settings: settingsOf(t, place.Settings),
+			})
 			return err
 		},
 	} {
@@ -86,7 +94,8 @@ func TestASaveThatBeganFromAnOlderStateIsRefused(t *testing.T) {
 	assert.Equal(t, http.StatusPreconditionFailed, res.StatusCode, "a weak tag matches nothing")
 	res = w.ask(http.MethodPut, "/api/groups/Nobody", `{"members":[]}`, map[string]string{"If-Match": "*"})
 	assert.Equal(t, http.StatusPreconditionFailed, res.StatusCode, "it is not there")
-	res = w.ask(http.MethodPut, "/api/groups/Crew", `{"members":["b@tarnwick.example"]}`, map[string]string{"If-Match": `"7", "1"`})
+	res = w.ask(http.MethodPut, "/api/groups/Crew", `{"members":["b@tarnwick.example"]}`,
+		map[string]string{"If-Match": `"7", "1"`})
 	assert.Equal(t, http.StatusOK, res.StatusCode, "one of several")
 }
 

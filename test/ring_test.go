@@ -22,8 +22,10 @@ import (
 func TestARuleRingsAndTheReportArrives(t *testing.T) {
 	w := open(t)
 	ctx := context.Background()
-	w.report("Ports", `SELECT code AS "Code", name AS "Port", :day AS "Day", 12.5 AS "Share" FROM ports ORDER BY code`, job.Parameter{Name: "day", Label: "Day", Type: job.TypeDate, Required: true, Default: "yesterday"})
-	d := definition("Ports", "company mail", []string{"csv", "xlsx", "html-mail"}, "quay.desk@tarnwick.example", "oren.hask@tarnwick.example")
+	w.report("Ports", `SELECT code AS "Code", name AS "Port", :day AS "Day", 12.5 AS "Share" FROM ports ORDER BY code`,
+		job.Parameter{Name: "day", Label: "Day", Type: job.TypeDate, Required: true, Default: "yesterday"})
+	d := definition("Ports", "company mail", []string{"csv", "xlsx", "html-mail"}, "quay.desk@tarnwick.example",
+		"oren.hask@tarnwick.example")
 	d.Triggers = []job.Trigger{{Timing: job.Timing{Rule: "* * * * *"}, Values: job.Values{"day": "start of month"}}}
 	d.Tasks[0].Report.Outputs[0].Name = "{report} {value.day}"
 	d.Tasks[1].Deliver.Subject = "{job}: {rows} ports"
@@ -65,7 +67,8 @@ func TestARuleRingsAndTheReportArrives(t *testing.T) {
 	lines, err := csv.NewReader(bytes.NewReader(w.attachment(l, 0))).ReadAll()
 	require.NoError(t, err)
 	assert.Len(t, lines, 6)
-	assert.Equal(t, []string{"EH", "Ellerhaven", first, "12.5"}, lines[1], "the trigger's own value, reckoned from the due time")
+	assert.Equal(t, []string{"EH", "Ellerhaven", first, "12.5"}, lines[1],
+		"the trigger's own value, reckoned from the due time")
 	book, err := excelize.OpenReader(bytes.NewReader(w.attachment(l, 1)))
 	require.NoError(t, err)
 	defer func() { _ = book.Close() }()
@@ -116,7 +119,8 @@ func TestADeliveryThatFailsIsRetriedAndTheOwnerIsTold(t *testing.T) {
 	w := open(t)
 	ctx := context.Background()
 	w.report("Manifest", "SELECT code FROM ports")
-	w.job("Passenger manifest file", definition("Manifest", "harbour authority mail", []string{"csv"}, "manifests@harbour-authority.test"))
+	w.job("Passenger manifest file",
+		definition("Manifest", "harbour authority mail", []string{"csv"}, "manifests@harbour-authority.test"))
 	require.NoError(t, w.c.SaveAlertSettings(ctx, job.AlertSettings{Destination: "company mail"}))
 	w.behave("authority", "busy", 0)
 	// The company's own mail is down, too: the alert has to wait.
@@ -155,7 +159,10 @@ func TestADeliveryThatFailsIsRetriedAndTheOwnerIsTold(t *testing.T) {
 		return n > 0
 	})
 	_, l := about("Not delivered: Passenger manifest file")
-	for _, want := range []string{"Passenger manifest file", page.ID.String(), "451 4.3.2 Not now", "manifests@harbour-authority.test", "Tried 3 times", "/runs/" + page.ID.String()} {
+	for _, want := range []string{
+		"Passenger manifest file", page.ID.String(), "451 4.3.2 Not now",
+		"manifests@harbour-authority.test", "Tried 3 times", "/runs/" + page.ID.String(),
+	} {
 		assert.Contains(t, l.Plain, want)
 	}
 	w.until("somebody was reached", func() bool { return !failed("open").Unreached })
@@ -193,7 +200,9 @@ func TestADeliveryThatFailsIsRetriedAndTheOwnerIsTold(t *testing.T) {
 func TestSomeRecipientsFail(t *testing.T) {
 	w := open(t)
 	w.report("Ports", "SELECT code FROM ports")
-	w.job("Board", definition("Ports", "company mail", []string{"csv"}, "a@tarnwick.example", "desk@contractor.test", "b@tarnwick.example"))
+	w.job("Board",
+		definition("Ports", "company mail", []string{"csv"}, "a@tarnwick.example", "desk@contractor.test",
+			"b@tarnwick.example"))
 	text := `{"mode":"refuse","only":"desk@contractor.test"}`
 	put(t, w.out.Inbox+"/api/servers/mail", text)
 	page := w.ring("Board")
@@ -224,9 +233,15 @@ func TestAReportThatFails(t *testing.T) {
 	assert.Contains(t, w.inbox("mara@tarnwick.example")[0].Plain, "division by zero")
 	// A source that cannot be reached rests: the run waits for it, and goes on when it is mended.
 	password := "reports"
-	_, err := w.c.SaveSource(ctx, "elsewhere", wire.PlaceRequest{Protocol: "postgres", Password: &password, Settings: map[string]any{"host": "127.0.0.1", "port": 1, "database": "tarnwick", "user": "tarnwick_reports"}})
+	_, err := w.c.SaveSource(ctx, "elsewhere", wire.PlaceRequest{
+		Protocol: "postgres", Password: &password,
+		Settings: map[string]any{"host": "127.0.0.1", "port": 1, "database": "tarnwick", "user": "tarnwick_reports"},
+	})
 	require.NoError(t, err)
-	_, err = w.c.SaveReport(ctx, "Far", wire.ReportRequest{ReportDefinition: job.ReportDefinition{Source: "elsewhere", Sections: []job.Section{{Name: "Rows", SQL: "SELECT 1"}}}})
+	_, err = w.c.SaveReport(ctx, "Far",
+		wire.ReportRequest{ReportDefinition: job.ReportDefinition{
+			Source: "elsewhere", Sections: []job.Section{{Name: "Rows", SQL: "SELECT 1"}},
+		}})
 	require.NoError(t, err, "a source that is away keeps nobody from saving")
 	w.job("Far", definition("Far", "company mail", []string{"csv"}, "a@tarnwick.example"))
 	run, err := w.c.Ring(ctx, "Far", nil)
@@ -234,7 +249,8 @@ func TestAReportThatFails(t *testing.T) {
 	w.until("it waits", func() bool {
 		page, err = w.c.Run(ctx, run.ID)
 		require.NoError(t, err)
-		return page.State == job.RunWaiting && strings.HasPrefix(page.Reason, `waits for source elsewhere: connect to source "elsewhere"`)
+		return page.State == job.RunWaiting &&
+			strings.HasPrefix(page.Reason, `waits for source elsewhere: connect to source "elsewhere"`)
 	})
 	state, err := w.c.State(ctx)
 	require.NoError(t, err)
@@ -242,7 +258,13 @@ func TestAReportThatFails(t *testing.T) {
 		return l.What == "sources" && slices.Equal(l.Names, []string{"elsewhere"})
 	}), state.Lines)
 	config := connect(t, w.company).Config()
-	_, err = w.c.SaveSource(ctx, "elsewhere", wire.PlaceRequest{Protocol: "postgres", Password: &password, Settings: map[string]any{"host": config.Host, "port": config.Port, "database": config.Database, "user": "tarnwick_reports", "tls": "disable"}})
+	_, err = w.c.SaveSource(ctx, "elsewhere", wire.PlaceRequest{
+		Protocol: "postgres", Password: &password,
+		Settings: map[string]any{
+			"host": config.Host, "port": config.Port, "database": config.Database, "user": "tarnwick_reports",
+			"tls": "disable",
+		},
+	})
 	require.NoError(t, err)
 	w.until("it goes on", func() bool {
 		page, err = w.c.Run(ctx, run.ID)
@@ -267,7 +289,8 @@ func TestOverlappingRunsTakeTurns(t *testing.T) {
 		assert.Equal(t, job.RunDone, page.State)
 		pages = append(pages, page)
 	}
-	assert.False(t, pages[1].Attempts[0].StartedAt.Before(*pages[0].Attempts[0].EndedAt), "the second began after the first had ended")
+	assert.False(t, pages[1].Attempts[0].StartedAt.Before(*pages[0].Attempts[0].EndedAt),
+		"the second began after the first had ended")
 }
 
 func TestAnOwnerWhoCannotBeToldIsFollowedByTheAdministrators(t *testing.T) {
@@ -282,6 +305,7 @@ func TestAnOwnerWhoCannotBeToldIsFollowedByTheAdministrators(t *testing.T) {
 	w.until("the alert says who was told", func() bool {
 		alerts, err := w.c.Alerts(context.Background(), "open")
 		require.NoError(t, err)
-		return len(alerts) == 1 && alerts[0].Step >= 2 && strings.Contains(alerts[0].Told, "sefa.orlin@tarnwick.example")
+		return len(alerts) == 1 && alerts[0].Step >= 2 &&
+			strings.Contains(alerts[0].Told, "sefa.orlin@tarnwick.example")
 	})
 }

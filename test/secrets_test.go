@@ -40,9 +40,12 @@ func TestSecretsAreFoundNowhere(t *testing.T) {
 	keep := func(parts ...any) { answers = append(answers, fmt.Sprint(parts...)) }
 
 	echoes := map[string]*echo{
-		"http": startEcho(t, w.outside, echoHTTP), "smtp": startEcho(t, "127.0.0.1:0", echoMail), "smtp token": startEcho(t, "127.0.0.1:0", echoMail), "smtp granted": startEcho(t, "127.0.0.1:0", echoMail),
-		"ftp": startEcho(t, "127.0.0.1:0", echoFTP), "sftp": startEcho(t, "127.0.0.1:0", echoSFTP(t)), "sftp key": startEcho(t, "127.0.0.1:0", echoSFTP(t)), "smb": startEcho(t, "127.0.0.1:0", echoRaw),
-		"mailbox": startEcho(t, "127.0.0.1:0", echoMailbox), "postgres": startEcho(t, "127.0.0.1:0", echoPostgres), "mysql": startEcho(t, "127.0.0.1:0", echoRaw),
+		"http": startEcho(t, w.outside, echoHTTP), "smtp": startEcho(t, "127.0.0.1:0", echoMail),
+		"smtp token": startEcho(t, "127.0.0.1:0", echoMail), "smtp granted": startEcho(t, "127.0.0.1:0", echoMail),
+		"ftp": startEcho(t, "127.0.0.1:0", echoFTP), "sftp": startEcho(t, "127.0.0.1:0", echoSFTP(t)),
+		"sftp key": startEcho(t, "127.0.0.1:0", echoSFTP(t)), "smb": startEcho(t, "127.0.0.1:0", echoRaw),
+		"mailbox": startEcho(t, "127.0.0.1:0", echoMailbox), "postgres": startEcho(t, "127.0.0.1:0", echoPostgres),
+		"mysql": startEcho(t, "127.0.0.1:0", echoRaw),
 	}
 	address := "http://" + w.outside
 	_, private, err := ed25519.GenerateKey(rand.Reader)
@@ -59,8 +62,12 @@ func TestSecretsAreFoundNowhere(t *testing.T) {
 	}
 	files := []string{"put", "folder", "store", "printer", "ftp", "sftp", "sftp key", "smb"}
 	mails := []string{"mail", "mail token", "mail granted", "mail refused"}
-	w.place("call", "http", secret, map[string]any{"url": address + "/in?key=shown", "headers": map[string]string{"Authorization": "Bearer {password}"}})
-	w.place("put", "http", secret, map[string]any{"url": address + "/in", "method": "PUT", "headers": map[string]string{"X-Key": "{password}"}})
+	w.place("call", "http", secret, map[string]any{
+		"url": address + "/in?key=shown", "headers": map[string]string{"Authorization": "Bearer {password}"},
+	})
+	w.place("put", "http", secret, map[string]any{
+		"url": address + "/in", "method": "PUT", "headers": map[string]string{"X-Key": "{password}"},
+	})
 	w.place("folder", "webdav", secret, map[string]any{"url": address + "/", "user": "bell"})
 	w.place("store", "s3", secret, map[string]any{"url": address, "bucket": "reports", "user": "bell"})
 	w.place("printer", "ipp", secret, map[string]any{"url": "ipp://" + w.outside + "/ipp/print", "user": "bell"})
@@ -70,12 +77,19 @@ func TestSecretsAreFoundNowhere(t *testing.T) {
 	w.place("smb", "smb", secret, w.behind(echoes["smb"], map[string]any{"share": "reports"}))
 	w.place("mail", "smtp", secret, mail(echoes["smtp"], nil))
 	w.place("mail token", "smtp", secret, mail(echoes["smtp token"], map[string]any{"sign_in": "xoauth2"}))
-	w.place("mail granted", "smtp", secret, mail(echoes["smtp granted"], map[string]any{"sign_in": "xoauth2", "client_id": "bell", "token_url": address + "/grant"}))
-	w.place("mail refused", "smtp", secret, mail(echoes["smtp granted"], map[string]any{"sign_in": "xoauth2", "client_id": "bell", "token_url": address + "/token"}))
+	w.place("mail granted", "smtp", secret,
+		mail(echoes["smtp granted"], map[string]any{
+			"sign_in": "xoauth2", "client_id": "bell", "token_url": address + "/grant",
+		}))
+	w.place("mail refused", "smtp", secret,
+		mail(echoes["smtp granted"], map[string]any{
+			"sign_in": "xoauth2", "client_id": "bell", "token_url": address + "/token",
+		}))
 	for _, name := range slices.Concat([]string{"call"}, files, mails) {
 		a, err := w.c.TestDestination(ctx, name)
 		require.NoError(t, err)
-		assert.Equal(t, name == "call" || name == "put", a.OK, "of an address is only asked whether it answers: %s", name)
+		assert.Equal(t, name == "call" || name == "put", a.OK, "of an address is only asked whether it answers: %s",
+			name)
 		keep(a)
 	}
 	w.report("Ports", "SELECT code FROM ports")
@@ -84,7 +98,9 @@ func TestSecretsAreFoundNowhere(t *testing.T) {
 		if strings.HasPrefix(name, "mail") {
 			to.To = []string{"quay.desk@tarnwick.example"}
 		}
-		d := tasks(reportOf("Ports"), job.Task{Name: "out", Kind: job.KindDeliver, After: []string{"ports"}, Deliver: &to})
+		d := tasks(reportOf("Ports"), job.Task{
+			Name: "out", Kind: job.KindDeliver, After: []string{"ports"}, Deliver: &to,
+		})
 		d.Retry, d.Patience = job.Retry{}, job.Retry{}
 		w.job("To "+name, d)
 		_, err := w.c.Ring(ctx, "To "+name, nil) // where a destination rests, its runs wait
@@ -101,7 +117,12 @@ func TestSecretsAreFoundNowhere(t *testing.T) {
 	}
 	plain := secret
 	for name, r := range map[string]wire.PlaceRequest{
-		"web":      {Protocol: "http", Password: &plain, Settings: map[string]any{"url": address + "/data/", "tables": map[string]any{"tides": map[string]any{"file": "tides.csv"}}}},
+		"web": {
+			Protocol: "http", Password: &plain,
+			Settings: map[string]any{
+				"url": address + "/data/", "tables": map[string]any{"tides": map[string]any{"file": "tides.csv"}},
+			},
+		},
 		"postgres": {Protocol: "postgres", Password: &plain, Settings: database("postgres")},
 		"mysql":    {Protocol: "mysql", Password: &plain, Settings: database("mysql")},
 	} {
@@ -112,18 +133,24 @@ func TestSecretsAreFoundNowhere(t *testing.T) {
 		keep(a, err)
 	}
 	for _, source := range []string{"tarnwick", "postgres", "mysql"} {
-		i, err := w.c.SaveIdentity(ctx, source, "grey skerry", wire.IdentityRequest{Login: "grey_skerry", Password: &plain})
+		i, err := w.c.SaveIdentity(ctx, source, "grey skerry",
+			wire.IdentityRequest{Login: "grey_skerry", Password: &plain})
 		keep(i, err)
-		p, err := w.c.Preview(ctx, "x", wire.PreviewRequest{LookRequest: wire.LookRequest{Definition: &job.ReportDefinition{Source: source, Identity: "grey skerry", Sections: []job.Section{{Name: "x", SQL: "SELECT 1 AS n"}}}}})
+		p, err := w.c.Preview(ctx, "x",
+			wire.PreviewRequest{LookRequest: wire.LookRequest{Definition: &job.ReportDefinition{
+				Source: source, Identity: "grey skerry", Sections: []job.Section{{Name: "x", SQL: "SELECT 1 AS n"}},
+			}}})
 		require.Error(t, err, source)
 		keep(p, err)
 	}
 
 	// Tasks.
 	for name, task := range map[string]job.Task{
-		"Call":  {Name: "call", Kind: job.KindCall, Call: &job.CallTask{Destination: "call"}},
-		"Fetch": {Name: "fetch", Kind: job.KindFetch, Fetch: &job.FetchTask{Source: "web", URL: "tides.csv?key=" + secret}},
-		"Open":  {Name: "open", Kind: job.KindFetch, Fetch: &job.FetchTask{URL: address + "/tides.csv?key=" + secret}},
+		"Call": {Name: "call", Kind: job.KindCall, Call: &job.CallTask{Destination: "call"}},
+		"Fetch": {
+			Name: "fetch", Kind: job.KindFetch, Fetch: &job.FetchTask{Source: "web", URL: "tides.csv?key=" + secret},
+		},
+		"Open": {Name: "open", Kind: job.KindFetch, Fetch: &job.FetchTask{URL: address + "/tides.csv?key=" + secret}},
 	} {
 		d := tasks(task)
 		d.Retry = job.Retry{}
@@ -131,13 +158,21 @@ func TestSecretsAreFoundNowhere(t *testing.T) {
 		_, err := w.c.Ring(ctx, name, nil)
 		require.NoError(t, err)
 	}
-	withKey := tasks(job.Task{Name: "fetch", Kind: job.KindFetch, Fetch: &job.FetchTask{URL: address, Headers: map[string]string{"authorization": "Bearer " + secret}}})
+	withKey := tasks(job.Task{
+		Name: "fetch", Kind: job.KindFetch,
+		Fetch: &job.FetchTask{URL: address, Headers: map[string]string{"authorization": "Bearer " + secret}},
+	})
 	_, err = w.c.SaveJob(ctx, "With key", wire.JobRequest{Owner: "mara", On: true, Definition: withKey})
 	require.ErrorContains(t, err, "what signs in does not belong in a job")
-	for _, out := range []string{"/etc/passwd", "../private/tides.csv", "%2e%2e/private/tides.csv", "http://elsewhere.tarnwick.example/"} {
+	for _, out := range []string{
+		"/etc/passwd", "../private/tides.csv", "%2e%2e/private/tides.csv",
+		"http://elsewhere.tarnwick.example/",
+	} {
 		leaves := tasks(job.Task{Name: "fetch", Kind: job.KindFetch, Fetch: &job.FetchTask{Source: "web", URL: out}})
 		leaves.Retry = job.Retry{}
-		if _, err = w.c.SaveJob(ctx, "Leaves", wire.JobRequest{Owner: "mara", On: true, Definition: leaves}); err != nil {
+		if _, err = w.c.SaveJob(ctx, "Leaves", wire.JobRequest{
+			Owner: "mara", On: true, Definition: leaves,
+		}); err != nil {
 			continue
 		}
 		run := w.ring("Leaves")
@@ -145,8 +180,12 @@ func TestSecretsAreFoundNowhere(t *testing.T) {
 	}
 
 	// The mailbox for bounces, and people.
-	require.NoError(t, w.c.SaveBounces(ctx, w.behind(echoes["mailbox"], map[string]any{"security": "none", "password": secret, "every": "1s"})))
-	_, err = w.c.SavePerson(ctx, "oren", wire.PersonRequest{Name: "Oren Voss", Mail: "oren@tarnwick.example", Role: "owner", Zone: "Europe/London", Password: phrase})
+	require.NoError(t,
+		w.c.SaveBounces(ctx,
+			w.behind(echoes["mailbox"], map[string]any{"security": "none", "password": secret, "every": "1s"})))
+	_, err = w.c.SavePerson(ctx, "oren", wire.PersonRequest{
+		Name: "Oren Voss", Mail: "oren@tarnwick.example", Role: "owner", Zone: "Europe/London", Password: phrase,
+	})
 	require.NoError(t, err)
 	for _, try := range []string{phrase, phrase + "x"} {
 		res := w.ask(http.MethodPost, "/api/session", fmt.Sprintf(`{"login":"oren","password":%q}`, try), nil)
@@ -177,7 +216,8 @@ func TestSecretsAreFoundNowhere(t *testing.T) {
 		require.NoError(t, err)
 		list, err := w.c.Deliveries(ctx)
 		require.NoError(t, err)
-		return len(alerts) >= len(files) && len(list) >= len(files)+len(mails) && !slices.ContainsFunc(list, func(d job.Delivery) bool { return d.Tries == 0 && d.KeptBack == "" })
+		return len(alerts) >= len(files) && len(list) >= len(files)+len(mails) &&
+			!slices.ContainsFunc(list, func(d job.Delivery) bool { return d.Tries == 0 && d.KeptBack == "" })
 	})
 	runs, err := w.c.Runs(ctx, client.RunFilter{Limit: 50})
 	require.NoError(t, err)
@@ -188,7 +228,11 @@ func TestSecretsAreFoundNowhere(t *testing.T) {
 		require.NoError(t, err)
 		keep(page, lines)
 	}
-	for _, path := range []string{"/api/alerts", "/api/deliveries", "/api/destinations", "/api/sources", "/api/settings/bounces", "/api/settings/alerts", "/api/state", "/api/audit", "/metrics", "/api/today", "/api/people"} {
+	for _, path := range []string{
+		"/api/alerts", "/api/deliveries", "/api/destinations", "/api/sources",
+		"/api/settings/bounces", "/api/settings/alerts", "/api/state", "/api/audit", "/metrics", "/api/today",
+		"/api/people",
+	} {
 		text, err := io.ReadAll(w.ask(http.MethodGet, path, "", nil).Body)
 		require.NoError(t, err)
 		keep(string(text))
@@ -210,7 +254,8 @@ func (w *world) notFound(answers []string, secrets ...string) {
 		return err
 	}))
 	conn := connect(w.t, w.db)
-	rows, err := conn.Query(ctx, `SELECT c.oid::regclass::text FROM pg_class c WHERE relkind = 'r' AND relnamespace = current_schema()::regnamespace`)
+	rows, err := conn.Query(ctx,
+		`SELECT c.oid::regclass::text FROM pg_class c WHERE relkind = 'r' AND relnamespace = current_schema()::regnamespace`)
 	require.NoError(w.t, err)
 	tables, err := pgx.CollectRows(rows, pgx.RowTo[string])
 	require.NoError(w.t, err)
@@ -220,7 +265,8 @@ func (w *world) notFound(answers []string, secrets ...string) {
 		if lines := strings.Split(secret, "\n"); len(lines) > 1 {
 			forms = lines[1:3] // of a key each line is one
 		} else {
-			for skip := range 3 { // base64 begins at another bit behind each of three lengths; whole threes of it are the same
+			// base64 begins at another bit behind each of three lengths; whole threes of it are the same
+			for skip := range 3 {
 				forms = append(forms, base64.RawStdEncoding.EncodeToString([]byte(secret)[skip:skip+18]))
 			}
 		}
@@ -233,7 +279,11 @@ func (w *world) notFound(answers []string, secrets ...string) {
 			for _, table := range tables {
 				var n int
 				// Of a job's own words, which somebody wrote and everybody reads, an address may hold anything.
-				require.NoError(w.t, conn.QueryRow(ctx, "SELECT count(*) FROM "+table+" t WHERE position($1 in t::text) > 0 AND $2 NOT IN ('job_versions', 'audit')", form, table).Scan(&n))
+				require.NoError(w.t,
+					conn.QueryRow(ctx,
+						"SELECT count(*) FROM "+table+
+							" t WHERE position($1 in t::text) > 0 AND $2 NOT IN ('job_versions', 'audit')", form,
+						table).Scan(&n))
 				assert.Zero(w.t, n, "%s in %s", form, table)
 			}
 		}

@@ -179,7 +179,10 @@ func TestTheConsoleSetsAnInstallationUp(t *testing.T) {
 	p.press("//main", "Send them now")
 	w.until("it arrives", func() bool { return len(w.inbox("oren@tarnwick.example")) == 1 })
 	bounceHost, bouncePort := w.hostPort(w.out.Mailbox)
-	for label, value := range map[string]string{"Host": bounceHost, "Port": fmt.Sprint(bouncePort), "User": w.out.User, "Password": w.out.Password, "Security": "none", "Look every": "1s"} {
+	for label, value := range map[string]string{
+		"Host": bounceHost, "Port": fmt.Sprint(bouncePort), "User": w.out.User, "Password": w.out.Password,
+		"Security": "none", "Look every": "1s",
+	} {
 		p.fill(label, value)
 	}
 	p.press("//main//form[@aria-label='Bounces']", "Save")
@@ -197,7 +200,8 @@ func TestTheConsoleSetsAnInstallationUp(t *testing.T) {
 	reader := consoleAs(t, w, "mara")
 	reader.do(chromedp.Navigate(at + "/settings"))
 	reader.sees("An administrator changes these.")
-	buttons, err := browser.Get(reader.tab, patience, chromedp.Evaluate[int](`[...document.querySelectorAll('main button')].length`))
+	buttons, err := browser.Get(reader.tab, patience,
+		chromedp.Evaluate[int](`[...document.querySelectorAll('main button')].length`))
 	require.NoError(t, err)
 	assert.Zero(t, buttons)
 }
@@ -256,7 +260,8 @@ func TestTheConsoleEndsSignInsAndChangesThePassword(t *testing.T) {
 	p.sees("this one")
 	p.audit(axe, "what is signed in")
 	count := func() int {
-		n, err := browser.Get(p.tab, patience, chromedp.Evaluate[int](`[...document.querySelectorAll('main button')].filter((b) => b.textContent.trim() === 'End').length`))
+		n, err := browser.Get(p.tab, patience,
+			chromedp.Evaluate[int](`[...document.querySelectorAll('main button')].filter((b) => b.textContent.trim() === 'End').length`))
 		require.NoError(t, err)
 		return n
 	}
@@ -283,7 +288,8 @@ func TestTheConsoleEndsSignInsAndChangesThePassword(t *testing.T) {
 	p.fill("New password again", "slipway lantern quince 7")
 	p.press("//main", "Change it")
 	w.until("this session has ended, too", func() bool {
-		there, err := browser.Get(p.tab, patience, chromedp.Evaluate[bool](`document.readyState === 'complete' && document.querySelectorAll('input[type=password]').length === 1 && ![...document.querySelectorAll('button')].some((b) => b.textContent.trim() === 'Change it')`))
+		there, err := browser.Get(p.tab, patience,
+			chromedp.Evaluate[bool](`document.readyState === 'complete' && document.querySelectorAll('input[type=password]').length === 1 && ![...document.querySelectorAll('button')].some((b) => b.textContent.trim() === 'Change it')`))
 		return err == nil && there
 	})
 	_, status = w.browser("mara", password, "")

@@ -58,7 +58,8 @@ func (c *turned) to(at time.Time) {
 func turn(t *testing.T, dsn string) *turned {
 	t.Helper()
 	c := &turned{t: t, conn: connect(t, dsn)}
-	_, err := c.conn.Exec(context.Background(), `CREATE TABLE turned (by interval NOT NULL); INSERT INTO turned VALUES ('0');
+	_, err := c.conn.Exec(context.Background(),
+		`CREATE TABLE turned (by interval NOT NULL); INSERT INTO turned VALUES ('0');
 		CREATE OR REPLACE FUNCTION bell_now() RETURNS timestamptz LANGUAGE sql STABLE PARALLEL SAFE AS 'SELECT now() + by FROM turned';
 		CREATE OR REPLACE FUNCTION bell_clock() RETURNS timestamptz LANGUAGE sql VOLATILE PARALLEL SAFE AS 'SELECT clock_timestamp() + by FROM turned'`)
 	require.NoError(t, err)
@@ -78,11 +79,18 @@ func (w *world) serveTurned(s *store.Store, c *turned) (asked *service.Service, 
 	folders := []string{filepath.Join(w.dir, "folders"), w.out.Folder}
 	sources := report.NewSources(s, vault, report.Allowed{Folders: folders, Guard: guard})
 	log := slog.New(slog.DiscardHandler)
-	e, asked := assemble.Node(s, sources, deliver.NewDestinations(s, vault, deliver.Allowed{Folders: folders, Guard: guard}), files, engine.Options{
-		Poll: 25 * time.Millisecond, Lease: 5 * time.Second, Stop: 5 * time.Second, Now: c.now, Guard: guard, Signer: vault, URL: "http://" + w.listen, Log: log, Browser: "",
-	})
+	e, asked := assemble.Node(s, sources,
+		deliver.NewDestinations(s, vault, deliver.Allowed{Folders: folders, Guard: guard}), files, engine.Options{
+			Poll: 25 * time.Millisecond, Lease: 5 * time.Second, Stop: 5 * time.Second, Now: c.now, Guard: guard,
+			Signer: vault, URL: "http://" + w.listen, Log: log, Browser: "",
+		})
 	require.NoError(t, e.Installation.KnowItself(context.Background(), false))
-	server := &http.Server{Handler: api.Handler(api.Parts{Store: s, Node: e, Service: asked, Now: e.Node.Now, URL: e.Links.URL, Files: files, Vault: vault, Console: pages.Files(), Log: log, Version: "soak"}), ReadHeaderTimeout: 10 * time.Second}
+	server := &http.Server{
+		Handler: api.Handler(api.Parts{
+			Store: s, Node: e, Service: asked, Now: e.Node.Now, URL: e.Links.URL, Files: files, Vault: vault,
+			Console: pages.Files(), Log: log, Version: "soak",
+		}), ReadHeaderTimeout: 10 * time.Second,
+	}
 	listener, err := net.Listen("tcp", w.listen)
 	require.NoError(t, err)
 	ctx, end := context.WithCancel(context.Background())
@@ -145,11 +153,14 @@ func TestTheCompanyLivesForDaysUnderATurnedClock(t *testing.T) {
 	// A month of long ago, of which nothing is to be kept any more.
 	c.to(time.Date(2026, 1, 15, 12, 0, 0, 0, time.UTC))
 	require.NoError(t, s.EnsureMonths(ctx))
-	_, err = c.conn.Exec(ctx, `INSERT INTO runs (id, job_id, job_name, job_version, why, nominal, due, zone, state, ended_at) VALUES (26010000000001, 1, 'Quay board', 1, 'x', bell_now(), bell_now(), 'UTC', 'done', bell_now());
+	_, err = c.conn.Exec(ctx,
+		`INSERT INTO runs (id, job_id, job_name, job_version, why, nominal, due, zone, state, ended_at) VALUES (26010000000001, 1, 'Quay board', 1, 'x', bell_now(), bell_now(), 'UTC', 'done', bell_now());
 		UPDATE tokens SET ends_at = '2030-01-01'`)
 	require.NoError(t, err)
 	months := func(like string) (n int) {
-		require.NoError(t, c.conn.QueryRow(ctx, `SELECT count(*) FROM pg_class WHERE relname LIKE $1 AND relkind = 'r'`, like).Scan(&n))
+		require.NoError(t,
+			c.conn.QueryRow(ctx, `SELECT count(*) FROM pg_class WHERE relname LIKE $1 AND relkind = 'r'`,
+				like).Scan(&n))
 		return n
 	}
 	require.Positive(t, months("runs_2601"))
@@ -166,11 +177,18 @@ func TestTheCompanyLivesForDaysUnderATurnedClock(t *testing.T) {
 	asked, stop := w.serveTurned(s, c)
 	defer func() { stop() }()
 	var name string
-	require.NoError(t, c.conn.QueryRow(ctx, `SELECT settings->>'database' FROM sources WHERE name = 'tarnwick'`).Scan(&name))
+	require.NoError(t,
+		c.conn.QueryRow(ctx, `SELECT settings->>'database' FROM sources WHERE name = 'tarnwick'`).Scan(&name))
 	company := demo.World{
 		Database:     name,
-		DatabasePort: int(config.Port), ReportsPassword: "reports", Mail: w.out.Mail, MailUser: w.out.User, MailPassword: w.out.Password, CA: w.out.CA, Authority: w.out.Authority, PeoplesPassword: password, AdministratorsIn: true,
-		Outside: demo.Outside{SFTP: w.out.SFTP, WebDAV: w.out.WebDAV, Objects: w.out.Objects, Printer: w.out.Printer, Receiver: w.out.Receiver, Mailbox: w.out.Mailbox, User: w.out.User, Password: w.out.Password, Folder: w.out.Folder},
+		DatabasePort: int(config.Port), ReportsPassword: "reports", Mail: w.out.Mail, MailUser: w.out.User,
+		MailPassword: w.out.Password, CA: w.out.CA, Authority: w.out.Authority, PeoplesPassword: password,
+		AdministratorsIn: true,
+		Outside: demo.Outside{
+			SFTP: w.out.SFTP, WebDAV: w.out.WebDAV, Objects: w.out.Objects, Printer: w.out.Printer,
+			Receiver: w.out.Receiver, Mailbox: w.out.Mailbox, User: w.out.User, Password: w.out.Password,
+			Folder: w.out.Folder,
+		},
 	}
 	require.NoError(t, demo.Connect(ctx, w.c, company))
 	require.NoError(t, demo.Load(ctx, w.c, company))
@@ -198,7 +216,8 @@ func TestTheCompanyLivesForDaysUnderATurnedClock(t *testing.T) {
 		limit := time.Now().Add(time.Minute)
 		for !idle() {
 			if time.Now().After(limit) {
-				rows, err := c.conn.Query(ctx, `SELECT 'part ' || job_id || ' ' || state || ' ' || reason FROM parts WHERE state IN ('running', 'waiting') UNION ALL SELECT phase || ' ' || address || ' ' || answer FROM deliveries WHERE phase IN ('leased', 'ready') LIMIT 20`)
+				rows, err := c.conn.Query(ctx,
+					`SELECT 'part ' || job_id || ' ' || state || ' ' || reason FROM parts WHERE state IN ('running', 'waiting') UNION ALL SELECT phase || ' ' || address || ' ' || answer FROM deliveries WHERE phase IN ('leased', 'ready') LIMIT 20`)
 				require.NoError(t, err)
 				busy, err := pgx.CollectRows(rows, pgx.RowTo[string])
 				require.NoError(t, err)
@@ -230,7 +249,8 @@ func TestTheCompanyLivesForDaysUnderATurnedClock(t *testing.T) {
 			if len(got) > 0 {
 				after = got[0].Add(-time.Second)
 				first, ok := r.Step(loaded)
-				assert.True(t, ok && first.Due.Sub(got[0]).Abs() < time.Minute, "%s: the first is due %s and was decided on %s", j.Name, first.Due, got[0])
+				assert.True(t, ok && first.Due.Sub(got[0]).Abs() < time.Minute,
+					"%s: the first is due %s and was decided on %s", j.Name, first.Due, got[0])
 			}
 			for ring, ok := r.Step(after); ok && !ring.Due.After(last); ring, ok = r.Step(ring.Due) {
 				want = append(want, ring.Due.UTC())
@@ -255,9 +275,11 @@ func TestTheCompanyLivesForDaysUnderATurnedClock(t *testing.T) {
 	if len(samples) > 4 {
 		first = samples[len(samples)/4]
 	}
-	t.Logf("%d days, %d triggers, %d due times decided; the last %d runs: %v", days, triggers, decisions, len(runs), states)
+	t.Logf("%d days, %d triggers, %d due times decided; the last %d runs: %v", days, triggers, decisions, len(runs),
+		states)
 	for _, sm := range samples {
-		t.Logf("%s: %.1f MB, %d goroutines, %d open files", sm.at.Format("2 Jan 15:04"), float64(sm.heap)/1e6, sm.goroutines, sm.opened)
+		t.Logf("%s: %.1f MB, %d goroutines, %d open files", sm.at.Format("2 Jan 15:04"), float64(sm.heap)/1e6,
+			sm.goroutines, sm.opened)
 	}
 	assert.LessOrEqual(t, end.heap, first.heap+first.heap/2+8<<20, "memory is flat")
 	assert.LessOrEqual(t, end.goroutines, first.goroutines+20, "goroutines are flat")

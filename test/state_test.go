@@ -82,7 +82,8 @@ func TestWhatStandsStillGivesNoSignOfLife(t *testing.T) {
 	require.NoError(t, err)
 	_, err = tx.Exec(ctx, `SELECT 1 FROM triggers WHERE job_id = $1 AND position = 0 FOR UPDATE`, j.ID)
 	require.NoError(t, err)
-	_, err = connect(t, w.db).Exec(ctx, `UPDATE triggers SET next_due = now() - interval '10 minutes' WHERE job_id = $1 AND position = 1`, j.ID)
+	_, err = connect(t, w.db).Exec(ctx,
+		`UPDATE triggers SET next_due = now() - interval '10 minutes' WHERE job_id = $1 AND position = 1`, j.ID)
 	require.NoError(t, err)
 	w.job("Quay board", d) // the clock hears that times have changed
 	w.seen(http.StatusServiceUnavailable, "nothing rings")

@@ -17,7 +17,12 @@ func TestPastDatesRunAsIfTheyHadRungThen(t *testing.T) {
 	w := open(t)
 	ctx := context.Background()
 	w.report("Day", "SELECT :day::date AS day", job.Parameter{Name: "day", Type: job.TypeDate, Default: "yesterday"})
-	d := tasks(reportOf("Day"), job.Task{Name: "mail", Kind: job.KindDeliver, Deliver: &job.DeliverTask{Destination: "company mail", To: []string{"a@tarnwick.example"}, Subject: "{value.day}"}})
+	d := tasks(reportOf("Day"), job.Task{
+		Name: "mail", Kind: job.KindDeliver,
+		Deliver: &job.DeliverTask{
+			Destination: "company mail", To: []string{"a@tarnwick.example"}, Subject: "{value.day}",
+		},
+	})
 	d.Triggers = []job.Trigger{{Timing: job.Timing{Rule: "on weekdays at 06:15"}}}
 	w.job("Sheet", d)
 	runs, err := w.c.Past(ctx, "Sheet", wire.PastRequest{From: "2026-10-23", To: "2026-10-26"})
@@ -27,7 +32,8 @@ func TestPastDatesRunAsIfTheyHadRungThen(t *testing.T) {
 	assert.Equal(t, "2026-10-26T06:15:00Z", runs[1].Nominal.UTC().Format(time.RFC3339), "winter time")
 	assert.Contains(t, runs[0].Why, "For Fri 23 October 2026 06:15 BST, as if it had rung then.")
 	w.until("both are mailed", func() bool { return len(w.inbox("a@tarnwick.example")) == 2 })
-	assert.Equal(t, "2026-10-25", w.inbox("a@tarnwick.example")[0].Subject, "the day before the date that it stands for")
+	assert.Equal(t, "2026-10-25", w.inbox("a@tarnwick.example")[0].Subject,
+		"the day before the date that it stands for")
 	assert.Equal(t, "2026-10-22", w.inbox("a@tarnwick.example")[1].Subject)
 	runs, err = w.c.Past(ctx, "Sheet", wire.PastRequest{From: "2026-10-24"})
 	require.NoError(t, err)
@@ -203,7 +209,8 @@ func TestACancelledDeliveryGoesOnWhenItIsAskedFor(t *testing.T) {
 	w.until("its mail waits for a retry", func() bool {
 		page, err := w.c.Run(ctx, run.ID)
 		require.NoError(t, err)
-		return page.State == job.RunDelivering && page.Deliveries[0].State == job.DeliveryWaiting && page.Deliveries[0].Tries == 1
+		return page.State == job.RunDelivering && page.Deliveries[0].State == job.DeliveryWaiting &&
+			page.Deliveries[0].Tries == 1
 	})
 	_, err = w.c.Cancel(ctx, run.ID)
 	require.NoError(t, err)
@@ -304,8 +311,10 @@ func TestWhy(t *testing.T) {
 	}
 	assert.Equal(t, "It is switched on.", first(""))
 	assert.Contains(t, first("2026-11-02"), "Not rung: the job was first saved on ")
-	assert.Equal(t, "It will ring at Mon 4 January 2027 06:15 GMT, by its rule: on weekdays at 06:15.", first("2027-01-04"))
-	assert.Contains(t, first("2027-01-03"), "Not rung: its rules name no time on Sun 3 January 2027. It rings on weekdays at 06:15 (Europe/London).")
+	assert.Equal(t, "It will ring at Mon 4 January 2027 06:15 GMT, by its rule: on weekdays at 06:15.",
+		first("2027-01-04"))
+	assert.Contains(t, first("2027-01-03"),
+		"Not rung: its rules name no time on Sun 3 January 2027. It rings on weekdays at 06:15 (Europe/London).")
 	assert.Contains(t, first("2027-01-04 07:00"), "Not rung: its rules name no time at Mon 4 January 2027 07:00 GMT.")
 	_, err := w.c.Switch(ctx, "Board", false)
 	require.NoError(t, err)

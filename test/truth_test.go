@@ -124,7 +124,9 @@ func TestRingsIntoAComingFreezeAreToldAsWhatTheyWillBe(t *testing.T) {
 	require.Greater(t, len(page.Upcoming), 2)
 	second := page.Upcoming[1]
 	from, to := second.Add(-time.Hour), second.Add(time.Hour)
-	f, err := w.c.Freeze(ctx, wire.FreezeRequest{Label: "service", From: &from, To: &to, Rings: "pass over", Reason: "the quay is closed"})
+	f, err := w.c.Freeze(ctx, wire.FreezeRequest{
+		Label: "service", From: &from, To: &to, Rings: "pass over", Reason: "the quay is closed",
+	})
 	require.NoError(t, err)
 	after, err := w.c.Job(ctx, "Board")
 	require.NoError(t, err)
@@ -159,7 +161,8 @@ func TestALargeRunCountsAllAndShowsWhatWentWrongFirst(t *testing.T) {
 	put(t, w.out.Inbox+"/api/servers/mail", `{"mode":"refuse","only":"desk@contractor.test"}`)
 	page := w.ring("Board")
 	assert.Equal(t, job.RunPartly, page.State)
-	assert.Equal(t, map[job.DeliveryState]int{job.DeliverySent: readers - 1, job.DeliveryFailed: 1}, page.DeliveryCounts)
+	assert.Equal(t, map[job.DeliveryState]int{job.DeliverySent: readers - 1, job.DeliveryFailed: 1},
+		page.DeliveryCounts)
 	require.Len(t, page.Deliveries, 1000)
 	assert.Equal(t, "desk@contractor.test", page.Deliveries[0].Address)
 	out, _, _ := w.ironbell("run", page.ID.String())
@@ -184,7 +187,9 @@ func TestAnAlertHasAPageAndALongLogIsReadOn(t *testing.T) {
 	p.sees("Why it rang.")
 
 	conn := connect(t, w.db)
-	_, err := conn.Exec(ctx, `INSERT INTO run_log (run_id, state, text) SELECT $1, '', 'line ' || i || '.' FROM generate_series(1, 6000) i`, run.ID)
+	_, err := conn.Exec(ctx,
+		`INSERT INTO run_log (run_id, state, text) SELECT $1, '', 'line ' || i || '.' FROM generate_series(1, 6000) i`,
+		run.ID)
 	require.NoError(t, err)
 	p.do(chromedp.Navigate("http://" + w.listen + "/runs/" + run.ID.String()))
 	p.sees("line 3900.")

@@ -38,7 +38,8 @@ func peak(t *testing.T, pid int) int64 {
 func TestAMillionRows(t *testing.T) {
 	w := open(t)
 	const count = 1_000_000
-	w.report("Many", fmt.Sprintf(`SELECT n AS "Number", 'Sailing ' || n AS "Name", n * 1.25 AS "Litres", date '2026-01-01' + n %% 365 AS "Day",
+	w.report("Many",
+		fmt.Sprintf(`SELECT n AS "Number", 'Sailing ' || n AS "Name", n * 1.25 AS "Litres", date '2026-01-01' + n %% 365 AS "Day",
 		timestamptz '2026-01-01 06:00+00' + n * interval '1 minute' AS "Left", n %% 7 = 0 AS "Late", n %% 5 AS "Port", 'Grey Skerry' AS "From" FROM generate_series(1, %d) n`, count))
 	d := definition("Many", "company mail", []string{"csv", "xlsx", "html-mail"}, "a@tarnwick.example")
 	d.Tasks = d.Tasks[:1] // the files are fetched, not mailed
@@ -51,7 +52,8 @@ func TestAMillionRows(t *testing.T) {
 		assert.Equal(t, int64(count), f.Rows)
 	}
 	mb := peak(t, w.service.Process().Pid) >> 20
-	t.Logf("%d rows: CSV %d MB, XLSX %d MB; the service had %d MB at most; took %s", count, byFormat["csv"].Size>>20, byFormat["xlsx"].Size>>20, mb, page.EndedAt.Sub(*page.StartedAt).Round(time.Millisecond))
+	t.Logf("%d rows: CSV %d MB, XLSX %d MB; the service had %d MB at most; took %s", count, byFormat["csv"].Size>>20,
+		byFormat["xlsx"].Size>>20, mb, page.EndedAt.Sub(*page.StartedAt).Round(time.Millisecond))
 	assert.Less(t, mb, int64(300))
 	in, err := w.c.File(context.Background(), byFormat["html-mail"].ID)
 	require.NoError(t, err)
@@ -59,7 +61,9 @@ func TestAMillionRows(t *testing.T) {
 	_, err = table.ReadFrom(in)
 	require.NoError(t, err)
 	require.NoError(t, in.Close())
-	assert.Contains(t, table.String(), "Shown here are the first 5,000 of 1,000,000 rows. All of them are in "+byFormat["csv"].Name+", "+byFormat["xlsx"].Name)
+	assert.Contains(t, table.String(),
+		"Shown here are the first 5,000 of 1,000,000 rows. All of them are in "+byFormat["csv"].Name+", "+
+			byFormat["xlsx"].Name)
 	in, err = w.c.File(context.Background(), byFormat["csv"].ID)
 	require.NoError(t, err)
 	var text bytes.Buffer
@@ -100,7 +104,8 @@ func TestTheDemoLoads(t *testing.T) {
 	assert.GreaterOrEqual(t, len(jobs), 7)
 	for _, j := range jobs {
 		assert.True(t, j.On, j.Name)
-		assert.True(t, j.NextDue != nil || strings.HasPrefix(j.Readings[0], "when "), "%s rings, or waits for others", j.Name)
+		assert.True(t, j.NextDue != nil || strings.HasPrefix(j.Readings[0], "when "), "%s rings, or waits for others",
+			j.Name)
 	}
 	w.behave("authority", "accept", 0)
 	for _, j := range jobs {

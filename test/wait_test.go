@@ -18,7 +18,10 @@ import (
 )
 
 func mailTo(to string) job.Task {
-	return job.Task{Name: "mail", Kind: job.KindDeliver, Deliver: &job.DeliverTask{Destination: "company mail", To: []string{to}, Subject: "{job} {date:%Y-%m-%d}"}}
+	return job.Task{
+		Name: "mail", Kind: job.KindDeliver,
+		Deliver: &job.DeliverTask{Destination: "company mail", To: []string{to}, Subject: "{job} {date:%Y-%m-%d}"},
+	}
 }
 
 // runsOf lists the runs of a job, newest first, that have ended.
@@ -61,7 +64,9 @@ func TestJobsWaitForJobs(t *testing.T) {
 	monday.Triggers = waitFor(job.NeedAll, job.Condition{Job: "Fuel"}, job.Condition{Job: "Loads"})
 	w.job("Monday page", monday)
 	blank := tasks(reportOf("Ports"))
-	blank.Triggers = waitFor(job.NeedAny, job.Condition{Job: "Empty", Ends: []job.RunState{job.RunBlank, job.RunFailed}})
+	blank.Triggers = waitFor(job.NeedAny, job.Condition{
+		Job: "Empty", Ends: []job.RunState{job.RunBlank, job.RunFailed},
+	})
 	w.job("Empty", tasks(reportOf("None")))
 	w.job("Empty watch", blank)
 	page, err := w.c.Job(ctx, "Monday page")
@@ -86,7 +91,8 @@ func TestJobsWaitForJobs(t *testing.T) {
 	assert.Equal(t, job.RunDone, runs[0].State)
 	assert.Contains(t, runs[0].Why, "Fuel is done (run ")
 	assert.Contains(t, runs[0].Why, "Loads is done (run "+loads.ID.String()+")")
-	assert.Equal(t, "2026-11-02", runs[0].Nominal.In(time.UTC).Format(time.DateOnly), "it has the date of those it waited for")
+	assert.Equal(t, "2026-11-02", runs[0].Nominal.In(time.UTC).Format(time.DateOnly),
+		"it has the date of those it waited for")
 	w.until("it is mailed", func() bool { return len(w.inbox("aldous@tarnwick.example")) == 1 })
 	assert.Equal(t, "Monday page 2026-11-02", w.inbox("aldous@tarnwick.example")[0].Subject)
 	past("Fuel", "2026-11-03")
@@ -97,7 +103,9 @@ func TestJobsWaitForJobs(t *testing.T) {
 	require.Equal(t, job.RunBlank, w.ring("Empty").State)
 	assert.Equal(t, job.RunDone, w.untilEnded("Empty watch", 1)[0].State)
 	// A rehearsal starts nothing.
-	_, err = w.c.SavePerson(ctx, "sefa", wire.PersonRequest{Name: "Sefa Orlin", Mail: "sefa.orlin@tarnwick.example", Role: "administrator", Zone: "Europe/London"})
+	_, err = w.c.SavePerson(ctx, "sefa", wire.PersonRequest{
+		Name: "Sefa Orlin", Mail: "sefa.orlin@tarnwick.example", Role: "administrator", Zone: "Europe/London",
+	})
 	require.NoError(t, err)
 	run, err := w.c.Rehearse(ctx, "Empty", nil)
 	require.NoError(t, err)
@@ -140,15 +148,23 @@ func TestCirclesAcrossJobsAreRefused(t *testing.T) {
 		_, err := w.c.SaveJob(ctx, "Bad", wire.JobRequest{Owner: "mara", Definition: bad})
 		assert.ErrorContains(t, err, strings.TrimSpace(want))
 	}
-	loop := tasks(job.Task{Name: "x", Kind: job.KindReport, After: []string{"y"}, Report: reportOf("Ports").Report}, job.Task{Name: "y", Kind: job.KindReport, After: []string{"x"}, Report: reportOf("Ports").Report})
+	loop := tasks(job.Task{Name: "x", Kind: job.KindReport, After: []string{"y"}, Report: reportOf("Ports").Report},
+		job.Task{Name: "y", Kind: job.KindReport, After: []string{"x"}, Report: reportOf("Ports").Report})
 	_, err = w.c.SaveJob(ctx, "Loop", wire.JobRequest{Owner: "mara", Definition: loop})
 	assert.ErrorContains(t, err, "the tasks go round in a circle: x > y > x")
 }
 
 func TestEventsStartJobsAndGiveThemValues(t *testing.T) {
 	w := open(t)
-	w.report("Port", "SELECT code FROM ports WHERE name = :port", job.Parameter{Name: "port", Type: job.TypeText, Required: true})
-	d := tasks(reportOf("Port"), job.Task{Name: "mail", Kind: job.KindDeliver, Deliver: &job.DeliverTask{Destination: "company mail", To: []string{"a@tarnwick.example"}, Subject: "Sheet of {value.port}"}})
+	w.report("Port", "SELECT code FROM ports WHERE name = :port", job.Parameter{
+		Name: "port", Type: job.TypeText, Required: true,
+	})
+	d := tasks(reportOf("Port"), job.Task{
+		Name: "mail", Kind: job.KindDeliver,
+		Deliver: &job.DeliverTask{
+			Destination: "company mail", To: []string{"a@tarnwick.example"}, Subject: "Sheet of {value.port}",
+		},
+	})
 	d.Triggers = waitFor("", job.Condition{Event: "example.tarnwick.tide", Subject: "high"})
 	d.Triggers[0].Wait.Take = job.Values{"port": "{event.data.port}"}
 	w.job("Tide", d)
@@ -194,9 +210,11 @@ func TestEventsStartJobsAndGiveThemValues(t *testing.T) {
 		assert.Equal(t, http.StatusUnprocessableEntity, status, body)
 		assert.Contains(t, text, want, body)
 	}
-	status, _ = send(`{"specversion":"1.0","id":"9","source":"s","type":"t","data":"` + strings.Repeat("x", 300<<10) + `"}`)
+	status, _ = send(`{"specversion":"1.0","id":"9","source":"s","type":"t","data":"` + strings.Repeat("x", 300<<10) +
+		`"}`)
 	assert.Equal(t, http.StatusRequestEntityTooLarge, status)
-	out, _, code := w.ironbell("event", "-source", "/gauges/7", "-subject", "high", "-data", "port=Fennmouth", "example.tarnwick.tide")
+	out, _, code := w.ironbell("event", "-source", "/gauges/7", "-subject", "high", "-data", "port=Fennmouth",
+		"example.tarnwick.tide")
 	assert.Zero(t, code)
 	assert.Contains(t, out, "The event is recorded. It started: ")
 	w.until("the second is mailed", func() bool { return len(w.inbox("a@tarnwick.example")) == 2 })
@@ -210,7 +228,10 @@ func TestARingWaitsForWhatElseMustHappen(t *testing.T) {
 	conn := connect(t, w.db)
 	w.report("Ports", "SELECT code FROM ports")
 	d := tasks(reportOf("Ports"), mailTo("a@tarnwick.example"))
-	d.Triggers = []job.Trigger{{Timing: job.Timing{Rule: "every day at 00:00"}, Wait: &job.Wait{For: []job.Condition{{Event: "ledger.closed"}}, Within: job.Duration(time.Hour)}}}
+	d.Triggers = []job.Trigger{{
+		Timing: job.Timing{Rule: "every day at 00:00"},
+		Wait:   &job.Wait{For: []job.Condition{{Event: "ledger.closed"}}, Within: job.Duration(time.Hour)},
+	}}
 	w.job("Lock", d)
 	_, err := conn.Exec(ctx, `UPDATE triggers SET next_due = date_trunc('minute', now()), next_nominal = now()`)
 	require.NoError(t, err)
@@ -225,13 +246,16 @@ func TestARingWaitsForWhatElseMustHappen(t *testing.T) {
 	assert.Equal(t, []string{"event ledger.closed"}, page.Missing)
 	out, _, _ := w.ironbell("why", "Lock")
 	assert.Contains(t, out, ": waiting, waits for event ledger.closed.")
-	h, err := w.c.Report(ctx, map[string]any{"specversion": "1.0", "id": "1", "source": "/ledger", "type": "ledger.closed"})
+	h, err := w.c.Report(ctx, map[string]any{
+		"specversion": "1.0", "id": "1", "source": "/ledger", "type": "ledger.closed",
+	})
 	require.NoError(t, err)
 	assert.Equal(t, []job.RunID{run.ID}, h.Started)
 	w.until("it runs", func() bool { return w.runsOf("Lock")[0].State == job.RunDone })
 
 	// One of another day waits in vain.
-	_, err = conn.Exec(ctx, `UPDATE triggers SET next_due = date_trunc('minute', now()) - interval '1 minute', next_nominal = now() - interval '1 day'`)
+	_, err = conn.Exec(ctx,
+		`UPDATE triggers SET next_due = date_trunc('minute', now()) - interval '1 minute', next_nominal = now() - interval '1 day'`)
 	require.NoError(t, err)
 	_, err = conn.Exec(ctx, `SELECT pg_notify('ironbell', 'jobs ')`)
 	require.NoError(t, err)

@@ -27,17 +27,23 @@ func TestASourceThatCanWriteIsSignedOrRefused(t *testing.T) {
 			return err
 		}
 		defer func() { _ = conn.Close(ctx) }()
-		_, err = conn.Exec(ctx, "CREATE TABLE dues (n int); INSERT INTO dues VALUES (1); REVOKE CREATE ON SCHEMA public FROM PUBLIC")
+		_, err = conn.Exec(ctx,
+			"CREATE TABLE dues (n int); INSERT INTO dues VALUES (1); REVOKE CREATE ON SCHEMA public FROM PUBLIC")
 		return err
 	})
 	save := func(name, dsn string, change map[string]any) (wire.Place, error) {
 		config, err := pgx.ParseConfig(dsn)
 		require.NoError(t, err)
-		settings := map[string]any{"host": config.Host, "port": config.Port, "database": config.Database, "user": config.User, "tls": "disable"}
+		settings := map[string]any{
+			"host": config.Host, "port": config.Port, "database": config.Database, "user": config.User,
+			"tls": "disable",
+		}
 		for k, v := range change {
 			settings[k] = v
 		}
-		return w.c.SaveSource(ctx, name, wire.PlaceRequest{Protocol: "postgres", Password: &config.Password, Settings: settings})
+		return w.c.SaveSource(ctx, name, wire.PlaceRequest{
+			Protocol: "postgres", Password: &config.Password, Settings: settings,
+		})
 	}
 	_, err := save("ledger", ledger, map[string]any{"may_write": true})
 	require.ErrorContains(t, err, "is a superuser", "nothing can be signed for it")
@@ -49,7 +55,12 @@ func TestASourceThatCanWriteIsSignedOrRefused(t *testing.T) {
 	p, err := save("ledger", writer, map[string]any{"may_write": true})
 	require.NoError(t, err)
 	assert.Contains(t, p.Note, "This login can write: ")
-	_, err = w.c.SaveReport(ctx, "Dues", wire.ReportRequest{Owner: "mara", ReportDefinition: job.ReportDefinition{Source: "ledger", Sections: []job.Section{{Name: "Rows", SQL: "SELECT n FROM dues"}}}})
+	_, err = w.c.SaveReport(ctx, "Dues", wire.ReportRequest{
+		Owner: "mara",
+		ReportDefinition: job.ReportDefinition{
+			Source: "ledger", Sections: []job.Section{{Name: "Rows", SQL: "SELECT n FROM dues"}},
+		},
+	})
 	require.NoError(t, err)
 	w.job("Dues", definition("Dues", "company mail", []string{"csv"}, "quay.desk@tarnwick.example"))
 	page, err := w.c.Job(ctx, "Dues")
@@ -86,7 +97,8 @@ func TestASourceThatCanWriteIsSignedOrRefused(t *testing.T) {
 	w.until("the owner hears of it", func() bool {
 		alerts, err := w.c.Alerts(ctx)
 		require.NoError(t, err)
-		return slices.ContainsFunc(alerts, func(a job.Alert) bool { return strings.Contains(a.Happened, "may write to dues") })
+		return slices.ContainsFunc(alerts,
+			func(a job.Alert) bool { return strings.Contains(a.Happened, "may write to dues") })
 	})
 }
 
@@ -100,25 +112,41 @@ func TestNamesThatLookAlikeAreOne(t *testing.T) {
 	place := wire.PlaceRequest{Protocol: "http", Settings: map[string]any{"url": "https://ledger.tarnwick.example/"}}
 	_, err := w.c.SaveDestination(ctx, "Café board", place)
 	require.NoError(t, err)
-	for _, name := range []string{"café board", "CAFÉ BOARD", "Cafe\u0301 board", "Ｃafé board", "Café\u200d board", "Ca\u200cfé board"} {
+	for _, name := range []string{
+		"café board", "CAFÉ BOARD", "Cafe\u0301 board", "Ｃafé board", "Café\u200d board",
+		"Ca\u200cfé board",
+	} {
 		_, err := w.c.SaveJob(ctx, name, wire.JobRequest{Owner: "mara", On: true, Definition: d})
 		assert.ErrorContains(t, err, "people cannot tell", "%q", name)
 		_, err = w.c.SaveDestination(ctx, name, place)
 		assert.ErrorContains(t, err, "people cannot tell", "%q", name)
-		_, err = w.c.SaveReport(ctx, name[:len(name)-len(" board")], wire.ReportRequest{Owner: "mara", ReportDefinition: job.ReportDefinition{Source: "tarnwick", Sections: []job.Section{{Name: "x", SQL: "SELECT 1 AS n"}}}})
+		_, err = w.c.SaveReport(ctx, name[:len(name)-len(" board")], wire.ReportRequest{
+			Owner: "mara",
+			ReportDefinition: job.ReportDefinition{
+				Source: "tarnwick", Sections: []job.Section{{Name: "x", SQL: "SELECT 1 AS n"}},
+			},
+		})
 		if name == "café board" {
 			require.NoError(t, err, "the first of its kind")
 		} else {
 			assert.ErrorContains(t, err, "people cannot tell", "%q", name)
 		}
 	}
-	for _, name := range []string{"Caf\u200bé board", "Café\u00a0board", "Café  board", "Café board\u2060", "\ufeffCafé board", "Café\u2028board", "Café\u00ad board", "Café board\u3164", "Café \u202eboard", "Café board\u0000", "Café\tboard", " Café board", "Café board\u2007", "Café\U000e0041 board"} {
+	for _, name := range []string{
+		"Caf\u200bé board", "Café\u00a0board", "Café  board", "Café board\u2060",
+		"\ufeffCafé board", "Café\u2028board", "Café\u00ad board", "Café board\u3164", "Café \u202eboard",
+		"Café board\u0000", "Café\tboard", " Café board", "Café board\u2007", "Café\U000e0041 board",
+	} {
 		_, err := w.c.SaveJob(ctx, name, wire.JobRequest{Owner: "mara", On: true, Definition: d})
 		assert.Error(t, err, "%q", name)
 	}
-	_, err = w.c.SavePerson(ctx, "MARA", wire.PersonRequest{Name: "Mara Quill", Mail: "mara@tarnwick.example", Role: "owner", Zone: "Europe/London"})
+	_, err = w.c.SavePerson(ctx, "MARA", wire.PersonRequest{
+		Name: "Mara Quill", Mail: "mara@tarnwick.example", Role: "owner", Zone: "Europe/London",
+	})
 	require.NoError(t, err, "a login is the same in any case")
-	_, err = w.c.SavePerson(ctx, "ｍara", wire.PersonRequest{Name: "Mara Quill", Mail: "mara@tarnwick.example", Role: "owner", Zone: "Europe/London"})
+	_, err = w.c.SavePerson(ctx, "ｍara", wire.PersonRequest{
+		Name: "Mara Quill", Mail: "mara@tarnwick.example", Role: "owner", Zone: "Europe/London",
+	})
 	assert.ErrorContains(t, err, "people cannot tell")
 	_, err = w.c.SaveJob(ctx, "می\u200cخواهم ⚠\ufe0f", wire.JobRequest{Owner: "mara", On: true, Definition: d})
 	assert.NoError(t, err, "some scripts are not written without signs that join")

@@ -43,38 +43,60 @@ func whenSays(t *testing.T, args ...string) (out, errs string, status int) {
 func TestWhenWithoutAService(t *testing.T) {
 	fires := func(args ...string) []string {
 		t.Helper()
-		out, errs, status := whenSays(t, append([]string{"-json", "-from", "2026-11-23T12:00:00Z", "-count", "2"}, args...)...)
+		out, errs, status := whenSays(t,
+			append([]string{"-json", "-from", "2026-11-23T12:00:00Z", "-count", "2"}, args...)...)
 		require.Zero(t, status, errs)
 		var said map[string]json.RawMessage
 		require.NoError(t, json.Unmarshal([]byte(out), &said))
 		require.Len(t, said, 4, "reading, notation, warnings and fires, and nothing else")
 		var list, warnings []string
 		var reading, notation string
-		for name, to := range map[string]any{"fires": &list, "warnings": &warnings, "reading": &reading, "notation": &notation} {
+		for name, to := range map[string]any{
+			"fires": &list, "warnings": &warnings, "reading": &reading, "notation": &notation,
+		} {
 			require.NoError(t, json.Unmarshal(said[name], to), name)
 		}
 		return append([]string{notation, reading}, list...)
 	}
-	assert.Equal(t, []string{"words", "on weekdays at 06:15", "2026-11-24T06:15:00Z", "2026-11-25T06:15:00Z"}, fires("-zone", "Europe/London", "--", "on weekdays at 06:15"))
-	assert.Equal(t, []string{"cron", "every 15 minutes", "2026-11-23T07:15:00-05:00", "2026-11-23T07:30:00-05:00"}, fires("--", "*/15 * * * *"), "the machine's zone; strictly after")
-	assert.Equal(t, []string{"icalendar", "every day at 09:00 in zone Asia/Tokyo from 2026-12-01 ending after 1 rings", "2026-12-01T09:00:00+09:00"},
-		fires("-zone", "Europe/London", "--", "DTSTART;TZID=Asia/Tokyo:20261201T090000\nRRULE:FREQ=DAILY;COUNT=1"), "a DTSTART keeps its zone")
+	assert.Equal(t, []string{"words", "on weekdays at 06:15", "2026-11-24T06:15:00Z", "2026-11-25T06:15:00Z"},
+		fires("-zone", "Europe/London", "--", "on weekdays at 06:15"))
+	assert.Equal(t, []string{"cron", "every 15 minutes", "2026-11-23T07:15:00-05:00", "2026-11-23T07:30:00-05:00"},
+		fires("--", "*/15 * * * *"), "the machine's zone; strictly after")
+	assert.Equal(t,
+		[]string{
+			"icalendar", "every day at 09:00 in zone Asia/Tokyo from 2026-12-01 ending after 1 rings",
+			"2026-12-01T09:00:00+09:00",
+		},
+		fires("-zone", "Europe/London", "--", "DTSTART;TZID=Asia/Tokyo:20261201T090000\nRRULE:FREQ=DAILY;COUNT=1"),
+		"a DTSTART keeps its zone")
 
 	file := filepath.Join(t.TempDir(), "holidays.ics")
 	text, err := os.ReadFile("../demo/holidays.ics")
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(file, text, 0o600))
-	assert.Equal(t, []string{"2026-12-24T06:00:00Z", "2027-01-25T06:00:00Z"}, fires("-zone", "Europe/London", "-calendar", file, "-from", "2026-12-01T00:00:00Z", "--", "on day 25 of every month at 06:00 before closed days")[2:])
+	assert.Equal(t, []string{"2026-12-24T06:00:00Z", "2027-01-25T06:00:00Z"},
+		fires("-zone", "Europe/London", "-calendar", file, "-from", "2026-12-01T00:00:00Z", "--",
+			"on day 25 of every month at 06:00 before closed days")[2:])
 
 	out, _, status := whenSays(t, "-zone", "Europe/London", "-from", "2026-11-23T12:00:00Z", "--", "30 1 31 * *")
 	assert.Zero(t, status)
-	for _, want := range []string{"On day 31 of every month at 01:30", "Written as cron in Europe/London. It rings 7 times a year.", "! Day 31 is passed over in February", "Thu 31 Dec 2026  01:30 GMT  +00:00"} {
+	for _, want := range []string{
+		"On day 31 of every month at 01:30",
+		"Written as cron in Europe/London. It rings 7 times a year.", "! Day 31 is passed over in February",
+		"Thu 31 Dec 2026  01:30 GMT  +00:00",
+	} {
 		assert.Contains(t, out, want)
 	}
 	for _, c := range [][]string{
-		{"column 4: found \"mondey\"", "did you mean \"monday\"?", "\n  on mondey at 07:00\n     ^\n", "--", "on mondey at 07:00"},
+		{
+			"column 4: found \"mondey\"", "did you mean \"monday\"?", "\n  on mondey at 07:00\n     ^\n", "--",
+			"on mondey at 07:00",
+		},
 		{"column 1: this never rings: none of its months has a day 30", "--", "0 0 30 2 *"},
-		{"column 36: found \"DALY\"", "\n  RRULE:FREQ=DALY\n             ^", "--", "DTSTART:20261201T060000\nRRULE:FREQ=DALY"},
+		{
+			"column 36: found \"DALY\"", "\n  RRULE:FREQ=DALY\n             ^", "--",
+			"DTSTART:20261201T060000\nRRULE:FREQ=DALY",
+		},
 		{"-from \"yesterday\" is no time of RFC 3339", "-from", "yesterday", "--", "every hour"},
 		{"there is no time zone \"Mars\"", "-zone", "Mars", "--", "every hour"},
 		{"it takes a rule"},
@@ -106,7 +128,10 @@ func TestCalendarsMoveRings(t *testing.T) {
 		require.NoError(t, err)
 	}
 	d.Calendars = []string{"Harbour"}
-	d.Triggers = []job.Trigger{{Timing: job.Timing{Rule: "every day at 23:59", Closed: "skip"}}, {Timing: job.Timing{Rule: "every day at 23:58", Closed: "after"}}}
+	d.Triggers = []job.Trigger{
+		{Timing: job.Timing{Rule: "every day at 23:59", Closed: "skip"}},
+		{Timing: job.Timing{Rule: "every day at 23:58", Closed: "after"}},
+	}
 	_, err = w.c.SaveJob(ctx, "Quay board", wire.JobRequest{Owner: "mara", On: true, Definition: d})
 	assert.ErrorContains(t, err, `there is no calendar "Harbour"`)
 
@@ -120,7 +145,9 @@ func TestCalendarsMoveRings(t *testing.T) {
 
 	// Before the change is made its effects are told, and nothing is moved.
 	now := time.Now().In(place)
-	closed := calendar.Definition{Week: allWeek, Closed: []calendar.Entry{{Label: "storm", Date: now.Format(time.DateOnly)}}}
+	closed := calendar.Definition{
+		Week: allWeek, Closed: []calendar.Entry{{Label: "storm", Date: now.Format(time.DateOnly)}},
+	}
 	tried, err := w.c.SaveCalendar(ctx, "Harbour", closed, true)
 	require.NoError(t, err)
 	assert.False(t, tried.Saved)
@@ -155,14 +182,16 @@ func TestCalendarsMoveRings(t *testing.T) {
 	// What was decided about the closed day stands in the history: the clock is
 	// made to come to it.
 	db := connect(t, w.db)
-	_, err = db.Exec(ctx, `UPDATE triggers SET next_due = now() - interval '1 second', next_nominal = now() + interval '1 hour' WHERE position = 1`)
+	_, err = db.Exec(ctx,
+		`UPDATE triggers SET next_due = now() - interval '1 second', next_nominal = now() + interval '1 hour' WHERE position = 1`)
 	require.NoError(t, err)
 	_, err = db.Exec(ctx, `SELECT pg_notify('ironbell', 'jobs 1')`)
 	require.NoError(t, err)
 	w.until("a ring that lies in the past rings at once", func() bool {
 		runs, err := w.c.Runs(ctx, client.RunFilter{Job: "Quay board", States: []string{"done"}})
 		require.NoError(t, err)
-		return len(runs) == 1 && strings.Contains(runs[0].Why, "so it rings at once") && runs[0].Nominal.After(runs[0].Due)
+		return len(runs) == 1 && strings.Contains(runs[0].Why, "so it rings at once") &&
+			runs[0].Nominal.After(runs[0].Due)
 	})
 
 	err = w.c.RemoveCalendar(ctx, "Harbour")
@@ -283,7 +312,8 @@ func TestNewZoneData(t *testing.T) {
 		return due.Equal(*before.Triggers[0].NextDue)
 	})
 	var after string
-	require.NoError(t, db.QueryRow(ctx, `SELECT after::text FROM audit WHERE subject = 'zones' ORDER BY id DESC LIMIT 1`).Scan(&after))
+	require.NoError(t,
+		db.QueryRow(ctx, `SELECT after::text FROM audit WHERE subject = 'zones' ORDER BY id DESC LIMIT 1`).Scan(&after))
 	assert.Contains(t, after, "Quay board: ")
 	assert.Contains(t, after, "07:15 GMT becomes ")
 }
@@ -299,9 +329,13 @@ func TestTheForecastAndItsFeed(t *testing.T) {
 	d.Triggers = []job.Trigger{{Timing: job.Timing{Rule: "every 10 minutes"}}}
 	w.job("Crew rest watch", d)
 	from := time.Now().Truncate(time.Second)
-	said, err := w.c.When(ctx, wire.WhenRequest{Timing: job.Timing{Rule: "on weekdays at 06:15 and 18:15"}, Zone: demo.Zone, From: &from, Rings: 30})
+	said, err := w.c.When(ctx, wire.WhenRequest{
+		Timing: job.Timing{Rule: "on weekdays at 06:15 and 18:15"}, Zone: demo.Zone, From: &from, Rings: 30,
+	})
 	require.NoError(t, err)
-	assert.Equal(t, []string{"on weekdays at 06:15 and 18:15", "words", "2 times a day on 5 days a week", "15 6,18 * * 1-5"}, []string{said.Reading, said.Notation, said.Often, said.Cron})
+	assert.Equal(t,
+		[]string{"on weekdays at 06:15 and 18:15", "words", "2 times a day on 5 days a week", "15 6,18 * * 1-5"},
+		[]string{said.Reading, said.Notation, said.Often, said.Cron})
 	assert.Len(t, said.Fires, 30)
 	f, err := w.c.Forecast(ctx, client.ForecastFilter{From: from, To: from.AddDate(0, 0, 14), Job: "quay"})
 	require.NoError(t, err)
@@ -329,7 +363,9 @@ func TestTheForecastAndItsFeed(t *testing.T) {
 	assert.InDelta(t, 31, count["Crew rest watch"], 1, "what rings all day is one event a day")
 	again, err := w.c.MakeFeed(ctx)
 	require.NoError(t, err)
-	for address, want := range map[string]int{feed.Address: 404, again.Address: 200, strings.Split(again.Address, "?")[0]: 404} {
+	for address, want := range map[string]int{
+		feed.Address: 404, again.Address: 200, strings.Split(again.Address, "?")[0]: 404,
+	} {
 		res, err := http.Get(address)
 		require.NoError(t, err)
 		_, _ = io.Copy(io.Discard, res.Body)
@@ -391,7 +427,8 @@ func TestClosedDaysAreDecidedOnOnce(t *testing.T) {
 	assert.Empty(t, runs)
 	page, err := w.c.Job(ctx, "Quay board")
 	require.NoError(t, err)
-	assert.Contains(t, page.Rings[0].Reason, "is closed in calendar Harbour (storm)", "the job's page says why it did not ring")
+	assert.Contains(t, page.Rings[0].Reason, "is closed in calendar Harbour (storm)",
+		"the job's page says why it did not ring")
 }
 
 // Bad input about time is refused with a sentence, and never costs more than its
@@ -416,7 +453,10 @@ func TestBadInputAboutTime(t *testing.T) {
 		{"POST", "/api/when", `{"rule":"every hour","closed":"perhaps"}`, 422, "expected value to be one of"},
 		{"POST", "/api/when", `{"rule":"every second"}`, 200, "A job cannot be saved with it"},
 		{"POST", "/api/when", `{"rule":"every hour","count":3}`, 200, "a count of rings needs a start"},
-		{"POST", "/api/when", `{"rule":"every hour","start":"2026-12-01","count":3,"from":"2026-12-31T00:00:00Z"}`, 200, "It rings no more: it ended on Tue 1 December 2026 02:00 GMT."},
+		{
+			"POST", "/api/when", `{"rule":"every hour","start":"2026-12-01","count":3,"from":"2026-12-31T00:00:00Z"}`, 200,
+			"It rings no more: it ended on Tue 1 December 2026 02:00 GMT.",
+		},
 		{"GET", "/api/moment", "", 422, "required"},
 		{"GET", "/api/moment?text=now&zone=Mars", "", 422, `there is no time zone`},
 		{"GET", "/api/moment?text=now&calendar=None", "", 422, `there is no calendar`},
@@ -424,7 +464,10 @@ func TestBadInputAboutTime(t *testing.T) {
 		{"GET", "/api/forecast?limit=5001", "", 422, "expected number <= 5000"},
 		{"GET", "/api/forecast?zone=Mars", "", 422, "there is no time zone"},
 		{"PUT", "/api/calendars/Harbour", many, 422, "expected array length <= 5000"},
-		{"PUT", "/api/calendars/Harbour", `{"closed":[{"date":"2026-02-30"}]}`, 422, `closed[0]: \"2026-02-30\" is no date`},
+		{
+			"PUT", "/api/calendars/Harbour", `{"closed":[{"date":"2026-02-30"}]}`, 422,
+			`closed[0]: \"2026-02-30\" is no date`,
+		},
 		{"PUT", "/api/calendars/Harbour", `{"closed":[{"rule":"every day"}],"week":["sun"]}`, 422, "no day is open"},
 		{"PUT", "/api/calendars/123", `{}`, 422, "digits only"},
 		{"GET", "/api/calendars/None", "", 404, `there is no calendar`},
@@ -444,7 +487,8 @@ func TestRulesInTheConsole(t *testing.T) {
 	w := open(t)
 	ctx := context.Background()
 	w.report("Ports", "SELECT code FROM ports")
-	_, err := w.c.SaveCalendar(ctx, "Public holidays", calendar.Definition{Closed: []calendar.Entry{{Label: "Christmas", Rule: "on 25 dec"}}}, false)
+	_, err := w.c.SaveCalendar(ctx, "Public holidays",
+		calendar.Definition{Closed: []calendar.Entry{{Label: "Christmas", Rule: "on 25 dec"}}}, false)
 	require.NoError(t, err)
 	d := definition("Ports", "company mail", []string{"csv"}, "a@tarnwick.example")
 	d.Triggers = []job.Trigger{{Timing: job.Timing{Rule: "15 6 * * 1-5"}, Values: nil}}
@@ -454,7 +498,8 @@ func TestRulesInTheConsole(t *testing.T) {
 	write := func(text string) {
 		quoted, err := json.Marshal(text)
 		require.NoError(t, err)
-		_, err = browser.Get(p.tab, patience, chromedp.Evaluate[bool](fmt.Sprintf(`(() => { const t = document.querySelector('main textarea'); t.value = %s; t.dispatchEvent(new Event('input', {bubbles: true})); return true })()`, quoted)))
+		_, err = browser.Get(p.tab, patience,
+			chromedp.Evaluate[bool](fmt.Sprintf(`(() => { const t = document.querySelector('main textarea'); t.value = %s; t.dispatchEvent(new Event('input', {bubbles: true})); return true })()`, quoted)))
 		require.NoError(t, err)
 	}
 	p.do(chromedp.Navigate("http://"+w.listen+"/when"), chromedp.WaitVisible(rule))
@@ -481,7 +526,8 @@ func TestRulesInTheConsole(t *testing.T) {
 	w.until("the change is saved", func() bool {
 		page, err := w.c.Job(ctx, "Quay board")
 		require.NoError(t, err)
-		return page.Version == 2 && page.Triggers[0].Rule == "on day 25 of every month at 06:00 before closed days" && len(page.Calendars) == 1
+		return page.Version == 2 && page.Triggers[0].Rule == "on day 25 of every month at 06:00 before closed days" &&
+			len(page.Calendars) == 1
 	})
 	p.sees("Open days by Public holidays")
 
@@ -491,7 +537,8 @@ func TestRulesInTheConsole(t *testing.T) {
 	p.sees("rings in seven days, in London")
 	p.click("Make my link")
 	p.sees("It is shown only now")
-	link, err := browser.Get(p.tab, patience, chromedp.Evaluate[string](`document.querySelector('input[aria-label="Your link to the forecast"]').value`))
+	link, err := browser.Get(p.tab, patience,
+		chromedp.Evaluate[string](`document.querySelector('input[aria-label="Your link to the forecast"]').value`))
 	require.NoError(t, err)
 	assert.Contains(t, string(w.get(link)), "BEGIN:VCALENDAR")
 
@@ -501,9 +548,12 @@ func TestRulesInTheConsole(t *testing.T) {
 	p.do(chromedp.Navigate("http://" + w.listen + "/calendars/Public%20holidays"))
 	p.sees("Jobs that go by it Quay board")
 	assert.NotContains(t, p.text(), "Save")
-	_, err = browser.Get(p.tab, patience, chromedp.Evaluate[bool](`fetch('/api/session', {method: 'DELETE'}).then(() => true)`, chromedp.EvalAwaitPromise))
+	_, err = browser.Get(p.tab, patience,
+		chromedp.Evaluate[bool](`fetch('/api/session', {method: 'DELETE'}).then(() => true)`,
+			chromedp.EvalAwaitPromise))
 	require.NoError(t, err)
-	p.do(browser.SignIn("http://"+w.listen, "sefa", password), chromedp.Navigate("http://"+w.listen+"/calendars/Public%20holidays"))
+	p.do(browser.SignIn("http://"+w.listen, "sefa", password),
+		chromedp.Navigate("http://"+w.listen+"/calendars/Public%20holidays"))
 	p.sees("What would change")
 	file, err := filepath.Abs("../demo/holidays.ics")
 	require.NoError(t, err)

@@ -98,7 +98,9 @@ func open(t testing.TB) *world {
 	t.Helper()
 	bin := build(t)
 	ctx := context.Background()
-	w := &world{t: t, dir: t.TempDir(), db: pgtest.New(t, "ironbell", func(context.Context, string) error { return nil })}
+	w := &world{
+		t: t, dir: t.TempDir(), db: pgtest.New(t, "ironbell", func(context.Context, string) error { return nil }),
+	}
 	company := pgtest.New(t, "tarnwick", func(ctx context.Context, dsn string) error {
 		conn, err := pgx.Connect(ctx, dsn)
 		if err != nil {
@@ -114,13 +116,17 @@ func open(t testing.TB) *world {
 	w.company = company
 	w.out = startStandins(t, bin)
 	w.listen, w.outside = freeAddress(t), freeAddress(t)
-	for dir, mode := range map[string]os.FileMode{"programs": 0o755, "folders": 0o700, "notes": 0o777, ".": 0o755, "..": 0o755} { // the user of programs reaches theirs
+	// the user of programs reaches theirs
+	for dir, mode := range map[string]os.FileMode{
+		"programs": 0o755, "folders": 0o700, "notes": 0o777, ".": 0o755, "..": 0o755,
+	} {
 		if err := os.Mkdir(filepath.Join(w.dir, dir), mode); !errors.Is(err, fs.ErrExist) {
 			require.NoError(t, err)
 		}
 		require.NoError(t, os.Chmod(filepath.Join(w.dir, dir), mode))
 	}
-	add := exec.Command(bin+"/ironbell", "first-administrator", "-db", w.db, "-login", "sefa", "-name", "Sefa Orlin", "-mail", "sefa.orlin@tarnwick.example")
+	add := exec.Command(bin+"/ironbell", "first-administrator", "-db", w.db, "-login", "sefa", "-name", "Sefa Orlin",
+		"-mail", "sefa.orlin@tarnwick.example")
 	add.Stdin = strings.NewReader(password + "\n")
 	text, err := add.CombinedOutput()
 	require.NoError(t, err, string(text))
@@ -130,15 +136,22 @@ func open(t testing.TB) *world {
 	w.start()
 	config, err := pgx.ParseConfig(company)
 	require.NoError(t, err)
-	place := demo.World{DatabasePort: int(config.Port), ReportsPassword: "reports", Mail: w.out.Mail, MailUser: w.out.User, MailPassword: w.out.Password, CA: w.out.CA, Authority: w.out.Authority, PeoplesPassword: password}
+	place := demo.World{
+		DatabasePort: int(config.Port), ReportsPassword: "reports", Mail: w.out.Mail, MailUser: w.out.User,
+		MailPassword: w.out.Password, CA: w.out.CA, Authority: w.out.Authority, PeoplesPassword: password,
+	}
 	require.NoError(t, demo.Connect(ctx, w.c, place))
 	reports := "reports"
-	_, err = w.c.SaveSource(ctx, "tarnwick", wire.PlaceRequest{Protocol: "postgres", Password: &reports, Settings: map[string]any{
-		"host": config.Host, "port": config.Port, "database": config.Database, "user": "tarnwick_reports", "tls": "disable",
-	}})
+	_, err = w.c.SaveSource(ctx, "tarnwick",
+		wire.PlaceRequest{Protocol: "postgres", Password: &reports, Settings: map[string]any{
+			"host": config.Host, "port": config.Port, "database": config.Database, "user": "tarnwick_reports",
+			"tls": "disable",
+		}})
 	require.NoError(t, err)
 	for login, name := range map[string]string{"mara": "Mara Quill", "joren": "Joren Tak"} {
-		_, err = w.c.SavePerson(ctx, login, wire.PersonRequest{Name: name, Mail: login + "@tarnwick.example", Role: "owner", Zone: demo.Zone, Password: password})
+		_, err = w.c.SavePerson(ctx, login, wire.PersonRequest{
+			Name: name, Mail: login + "@tarnwick.example", Role: "owner", Zone: demo.Zone, Password: password,
+		})
 		require.NoError(t, err)
 	}
 	return w
@@ -182,8 +195,10 @@ func (w *world) startFrom(program string, flags ...string) {
 	log, err := os.OpenFile(filepath.Join(w.dir, "service.log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
 	require.NoError(w.t, err)
 	args := append([]string{
-		"serve", "-listen", w.listen, "-artifacts", filepath.Join(w.dir, "artifacts"), "-key-file", filepath.Join(w.dir, "key"), "-lease", "2s", "-alert-wait", "1s",
-		"-programs", filepath.Join(w.dir, "programs"), "-folders", filepath.Join(w.dir, "folders"), "-allow-internal", strings.Join([]string{w.outside, w.out.WebDAV, w.out.Objects, w.out.Printer, w.out.Receiver}, ","),
+		"serve", "-listen", w.listen, "-artifacts", filepath.Join(w.dir, "artifacts"), "-key-file",
+		filepath.Join(w.dir, "key"), "-lease", "2s", "-alert-wait", "1s",
+		"-programs", filepath.Join(w.dir, "programs"), "-folders", filepath.Join(w.dir, "folders"), "-allow-internal",
+		strings.Join([]string{w.outside, w.out.WebDAV, w.out.Objects, w.out.Printer, w.out.Receiver}, ","),
 	}, flags...)
 	cmd := exec.Command(program, args...)
 	cmd.Env = append(os.Environ(), "IRONBELL_DB="+w.db)
@@ -293,7 +308,12 @@ func (w *world) behaveTo(server, mode, only string, delay int) {
 // report saves a report with one section.
 func (w *world) report(name, sql string, params ...job.Parameter) {
 	w.t.Helper()
-	_, err := w.c.SaveReport(context.Background(), name, wire.ReportRequest{Owner: "mara", ReportDefinition: job.ReportDefinition{Source: "tarnwick", Parameters: params, Sections: []job.Section{{Name: "Rows", SQL: sql}}}})
+	_, err := w.c.SaveReport(context.Background(), name, wire.ReportRequest{
+		Owner: "mara",
+		ReportDefinition: job.ReportDefinition{
+			Source: "tarnwick", Parameters: params, Sections: []job.Section{{Name: "Rows", SQL: sql}},
+		},
+	})
 	require.NoError(w.t, err)
 }
 
@@ -303,10 +323,13 @@ func definition(report, destination string, formats []string, to ...string) job.
 	for _, f := range formats {
 		outputs = append(outputs, job.Output{Format: f})
 	}
-	return job.Definition{Zone: demo.Zone, Retry: job.Retry{Times: 2, Wait: job.Duration(time.Second)}, Patience: job.Retry{Times: 2, Wait: job.Duration(time.Second)}, Tasks: []job.Task{
-		{Name: "report", Kind: job.KindReport, Report: &job.ReportTask{Report: report, Outputs: outputs}},
-		{Name: "mail", Kind: job.KindDeliver, Deliver: &job.DeliverTask{Destination: destination, To: to}},
-	}}
+	return job.Definition{
+		Zone: demo.Zone, Retry: job.Retry{Times: 2, Wait: job.Duration(time.Second)},
+		Patience: job.Retry{Times: 2, Wait: job.Duration(time.Second)}, Tasks: []job.Task{
+			{Name: "report", Kind: job.KindReport, Report: &job.ReportTask{Report: report, Outputs: outputs}},
+			{Name: "mail", Kind: job.KindDeliver, Deliver: &job.DeliverTask{Destination: destination, To: to}},
+		},
+	}
 }
 
 func (w *world) job(name string, d job.Definition) {

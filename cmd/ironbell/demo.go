@@ -40,8 +40,10 @@ var demoCommand = cli.Command{
 	Setup: func(f *flag.FlagSet) func(context.Context, cli.IO, []string) (int, error) {
 		var o demoOptions
 		f.StringVar(&o.dir, "dir", ".demo", "`folder` for its state, kept between starts")
-		f.StringVar(&o.listen, "listen", "127.0.0.1:8321", "`address` of the service; another port is taken when it is in use")
-		f.StringVar(&o.inbox, "inbox", "127.0.0.1:8325", "`address` of the inbox's pages; another port is taken when it is in use")
+		f.StringVar(&o.listen, "listen", "127.0.0.1:8321",
+			"`address` of the service; another port is taken when it is in use")
+		f.StringVar(&o.inbox, "inbox", "127.0.0.1:8325",
+			"`address` of the inbox's pages; another port is taken when it is in use")
 		f.BoolVar(&o.reset, "reset", false, "forget its state, and do not start")
 		return func(ctx context.Context, i cli.IO, _ []string) (int, error) {
 			if o.reset {
@@ -124,13 +126,17 @@ func runDemo(ctx context.Context, i cli.IO, o demoOptions) error {
 		return err
 	}
 	c := client.New(base, kept.Token)
-	w := demo.World{DatabasePort: pg.Port(), ReportsPassword: kept.Reports, Mail: world.Mail, MailUser: world.User, MailPassword: world.Password, CA: world.CA, Authority: world.Authority, PeoplesPassword: kept.People}
+	w := demo.World{
+		DatabasePort: pg.Port(), ReportsPassword: kept.Reports, Mail: world.Mail, MailUser: world.User,
+		MailPassword: world.Password, CA: world.CA, Authority: world.Authority, PeoplesPassword: kept.People,
+	}
 	folders, err := portFolders(o.dir)
 	if err != nil {
 		return err
 	}
 	w.Outside = demo.Outside{
-		SFTP: world.SFTP, WebDAV: world.WebDAV, Objects: world.Objects, Printer: world.Printer, Receiver: world.Receiver, Mailbox: world.Mailbox, User: world.User, Password: world.Password, Folder: folders,
+		SFTP: world.SFTP, WebDAV: world.WebDAV, Objects: world.Objects, Printer: world.Printer,
+		Receiver: world.Receiver, Mailbox: world.Mailbox, User: world.User, Password: world.Password, Folder: folders,
 	}
 	if err := demo.Connect(ctx, c, w); err != nil {
 		return err
@@ -160,7 +166,8 @@ func runDemo(ctx context.Context, i cli.IO, o demoOptions) error {
 		fmt.Fprintln(i.Out, "\nStopping service, mail server and database.")
 		return nil
 	case <-service.Ended():
-		return fmt.Errorf("the service ended by itself: %w; its log is %s", service.Err(), filepath.Join(o.dir, "service.log"))
+		return fmt.Errorf("the service ended by itself: %w; its log is %s", service.Err(),
+			filepath.Join(o.dir, "service.log"))
 	case <-standins.Ended():
 		return fmt.Errorf("the stand-ins ended by themselves: %w", standins.Err())
 	case <-pg.Ended():
@@ -228,7 +235,11 @@ func prepareService(ctx context.Context, errs io.Writer, pg *localpg.Server, k *
 		}
 	}
 	k.Loaded = false
-	k.Token, err = addAdministrator(ctx, s, job.Person{Login: "sefa", Name: "Sefa Orlin", Mail: "sefa.orlin@tarnwick.example", Role: job.RoleAdministrator, Zone: demo.Zone}, k.People)
+	k.Token, err = addAdministrator(ctx, s,
+		job.Person{
+			Login: "sefa", Name: "Sefa Orlin", Mail: "sefa.orlin@tarnwick.example", Role: job.RoleAdministrator,
+			Zone: demo.Zone,
+		}, k.People)
 	return err
 }
 
@@ -321,7 +332,10 @@ func portFolders(dir string) (string, error) {
 // misbehave tells the stand-ins how they begin: the harbour authority is away, and
 // what goes to the yard comes back.
 func misbehave(ctx context.Context, inbox string) error {
-	for server, b := range map[string]string{"authority": `{"mode":"away"}`, "sftp": `{"mode":"away"}`, "mail": `{"mode":"bounce","only":"yard@slipway-works.test","delay_ms":20000}`} {
+	for server, b := range map[string]string{
+		"authority": `{"mode":"away"}`, "sftp": `{"mode":"away"}`,
+		"mail": `{"mode":"bounce","only":"yard@slipway-works.test","delay_ms":20000}`,
+	} {
 		r, err := http.NewRequestWithContext(ctx, http.MethodPut, inbox+"/api/servers/"+server, strings.NewReader(b))
 		if err != nil {
 			return fmt.Errorf("tell %s how to behave: %w", server, err)
@@ -399,7 +413,9 @@ func greet(ctx context.Context, out io.Writer, c *client.Client, base, inbox, di
 	if err != nil {
 		return fmt.Errorf("ask what rings next: %w", err)
 	}
-	fmt.Fprintf(out, "\n  Console   %s\n            sign in as sefa (administrator) or mara (report owner), password %s\n  Inbox     %s\n  Client    . %s, then: ironbell jobs\n\nNext rings, in %s:\n",
+	fmt.Fprintf(out,
+		"\n  Console   %s\n            sign in as sefa (administrator) or mara (report owner), password %s\n  Inbox  "+
+			"   %s\n  Client    . %s, then: ironbell jobs\n\nNext rings, in %s:\n",
 		base, k.People, inbox, filepath.Join(dir, "env"), demo.Zone)
 	zone, err := zone.Load(demo.Zone)
 	if err != nil {
@@ -408,6 +424,8 @@ func greet(ctx context.Context, out io.Writer, c *client.Client, base, inbox, di
 	for _, n := range day.Next[:min(6, len(day.Next))] {
 		fmt.Fprintf(out, "  %s  %s\n", n.At.In(zone).Format("15:04 MST"), n.Job)
 	}
-	fmt.Fprintln(out, "\nThe harbour authority's file server is away: the passenger manifest waits for it, is given up, and its\nowner gets an alert. Bring it back on the inbox page. Ctrl-C stops everything.")
+	fmt.Fprintln(out,
+		"\nThe harbour authority's file server is away: the passenger manifest waits for it, is given up, and "+
+			"its\nowner gets an alert. Bring it back on the inbox page. Ctrl-C stops everything.")
 	return nil
 }

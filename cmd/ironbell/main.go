@@ -17,7 +17,8 @@ var version = "development"
 func main() {
 	confined.Main() // when this program was started to look after another one, or to become it
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
-	status := cli.Main(ctx, "ironbell", os.Args[1:], cli.IO{In: os.Stdin, Out: os.Stdout, Err: os.Stderr}, serveCommand, firstCommand, describeCommand, demoCommand)
+	status := cli.Main(ctx, "ironbell", os.Args[1:], cli.IO{In: os.Stdin, Out: os.Stdout, Err: os.Stderr}, serveCommand,
+		firstCommand, describeCommand, demoCommand)
 	stop()
 	os.Exit(status)
 }

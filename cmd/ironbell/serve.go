@@ -45,33 +45,56 @@ const (
 
 var serveCommand = cli.Command{
 	Name: "serve", Summary: "run the service",
-	Example: "ironbell serve -db postgres://ironbell@db.tarnwick.example/ironbell -artifacts /srv/ironbell/artifacts -key-file /etc/ironbell/key",
+	Example: "ironbell serve -db postgres://ironbell@db.tarnwick.example/ironbell -artifacts /srv/ironbell/artifacts " +
+		"-key-file /etc/ironbell/key",
 	Setup: func(f *flag.FlagSet) func(context.Context, cli.IO, []string) (int, error) {
 		var o serveOptions
 		f.StringVar(&o.db, "db", os.Getenv("IRONBELL_DB"), "connection `string` of the database; or IRONBELL_DB")
 		f.StringVar(&o.listen, "listen", "127.0.0.1:8321", "`address` to listen on")
-		f.StringVar(&o.artifacts, "artifacts", "artifacts", "`folder` for the files that runs make, shared by all nodes")
-		f.StringVar(&o.keyFile, "key-file", "ironbell.key", "`file` with the key of the secrets; made when it is not there")
-		f.StringVar(&o.url, "url", "", "`address` by which people reach the console, for links in mails; http:// and -listen when left out")
+		f.StringVar(&o.artifacts, "artifacts", "artifacts",
+			"`folder` for the files that runs make, shared by all nodes")
+		f.StringVar(&o.keyFile, "key-file", "ironbell.key",
+			"`file` with the key of the secrets; made when it is not there")
+		f.StringVar(&o.url, "url", "",
+			"`address` by which people reach the console, for links in mails; http:// and -listen when left out")
 		f.DurationVar(&o.engine.Lease, "lease", 15*time.Second, "how long a dead node keeps its work")
 		f.IntVar(&o.engine.Workers, "workers", 4, "runs at work at once on this node")
 		f.IntVar(&o.engine.Senders, "senders", 4, "lines to one destination at once on this node")
-		f.DurationVar(&o.engine.Tell, "alert-wait", 30*time.Second, "time between two tries to send an alert while the mail server is down")
-		f.DurationVar(&o.engine.Probe, "probe-wait", 5*time.Second, "time from the failure of a destination to the first look whether it works again")
-		f.DurationVar(&o.engine.Stop, "stop-wait", 30*time.Second, "how long programs, files and hand-overs that are under way may go on when the service is told to stop; then they are handed back")
+		f.DurationVar(&o.engine.Tell, "alert-wait", 30*time.Second,
+			"time between two tries to send an alert while the mail server is down")
+		f.DurationVar(&o.engine.Probe, "probe-wait", 5*time.Second,
+			"time from the failure of a destination to the first look whether it works again")
+		f.DurationVar(&o.engine.Stop, "stop-wait", 30*time.Second,
+			"how long programs, files and hand-overs that are under way may go on when the service is told to stop; "+
+				"then they are handed back")
 		f.StringVar(&o.engine.Node, "node", "", "`name` of this node; made of host and process when left out")
-		f.StringVar(&o.engine.Copy, "copy", "", "`name` of the clone of a whole machine that this is: it stands still until an administrator says what it is (ironbell copy), once for each name")
-		f.BoolVar(&o.adopt, "adopt-store", false, "work with this folder of artifacts although it is another than before, whose files are lost")
-		f.StringVar(&o.engine.Browser, "browser", render.FindBrowser(), "`path` of the Chromium that prints tagged PDFs; empty for none")
-		f.StringVar(&o.engine.Programs, "programs", "", "`folder` of the programs that tasks may run; none when left out")
-		f.StringVar(&o.engine.Walls.User, "programs-user", "", "`user` that those programs run as; the service's own when left out, but never root")
-		f.StringVar(&o.programsRead, "programs-read", "", "`folders` that those programs may read beside what the system is made of, separated by commas")
-		f.StringVar(&o.programsWrite, "programs-write", "", "`folders` that those programs may write to beside one of their own, separated by commas")
-		f.Int64Var(&o.programsMemory, "programs-memory", confined.Memory>>20, "`MiB` of data that each process of those programs may have")
-		f.StringVar(&o.proxies, "proxies", "", "addresses or `networks` of the proxies in front of the service, separated by commas, which may say for whom they ask (X-Forwarded-For), such as 10.0.0.5,10.1.0.0/16")
-		f.StringVar(&o.untried, "untried", "", "`drivers` of sources that were never tried on a real server and are used all the same, separated by commas: sqlserver")
-		f.StringVar(&o.folders, "folders", "", "`folders` that sources may lie in, separated by commas; none when left out")
-		f.StringVar(&o.internal, "allow-internal", "", "internal `addresses` that tasks may call, as host:port separated by commas")
+		f.StringVar(&o.engine.Copy, "copy", "",
+			"`name` of the clone of a whole machine that this is: it stands still until an administrator says what "+
+				"it is (ironbell copy), once for each name")
+		f.BoolVar(&o.adopt, "adopt-store", false,
+			"work with this folder of artifacts although it is another than before, whose files are lost")
+		f.StringVar(&o.engine.Browser, "browser", render.FindBrowser(),
+			"`path` of the Chromium that prints tagged PDFs; empty for none")
+		f.StringVar(&o.engine.Programs, "programs", "",
+			"`folder` of the programs that tasks may run; none when left out")
+		f.StringVar(&o.engine.Walls.User, "programs-user", "",
+			"`user` that those programs run as; the service's own when left out, but never root")
+		f.StringVar(&o.programsRead, "programs-read", "",
+			"`folders` that those programs may read beside what the system is made of, separated by commas")
+		f.StringVar(&o.programsWrite, "programs-write", "",
+			"`folders` that those programs may write to beside one of their own, separated by commas")
+		f.Int64Var(&o.programsMemory, "programs-memory", confined.Memory>>20,
+			"`MiB` of data that each process of those programs may have")
+		f.StringVar(&o.proxies, "proxies", "",
+			"addresses or `networks` of the proxies in front of the service, separated by commas, which may say for "+
+				"whom they ask (X-Forwarded-For), such as 10.0.0.5,10.1.0.0/16")
+		f.StringVar(&o.untried, "untried", "",
+			"`drivers` of sources that were never tried on a real server and are used all the same, separated by "+
+				"commas: sqlserver")
+		f.StringVar(&o.folders, "folders", "",
+			"`folders` that sources may lie in, separated by commas; none when left out")
+		f.StringVar(&o.internal, "allow-internal", "",
+			"internal `addresses` that tasks may call, as host:port separated by commas")
 		f.StringVar(&o.log, "log", "text", "form of the log: text or json")
 		return func(ctx context.Context, i cli.IO, args []string) (int, error) {
 			if len(args) > 0 {
@@ -129,12 +152,15 @@ func logger(w io.Writer, form string) *slog.Logger {
 // open connects to the database and brings it to this version.
 func open(ctx context.Context, errs io.Writer, dsn string) (*store.Store, error) {
 	if dsn == "" {
-		return nil, &cli.Usage{Sentence: "name the database with -db or IRONBELL_DB; ironbell demo starts one of its own to try things out"}
+		return nil,
+			&cli.Usage{Sentence: "name the database with -db or IRONBELL_DB; ironbell demo starts one of its own to " +
+				"try things out"}
 	}
 	ctx, stop := context.WithTimeout(ctx, openLimit)
 	defer stop()
 	s, err := store.Open(ctx, dsn, store.Options{Waiting: func(err error) {
-		fmt.Fprintf(errs, "ironbell: the database does not answer yet, waiting up to %s: %s\n", openLimit, fault.Reason(err))
+		fmt.Fprintf(errs, "ironbell: the database does not answer yet, waiting up to %s: %s\n", openLimit,
+			fault.Reason(err))
 	}})
 	if err != nil {
 		return nil, err
@@ -164,7 +190,8 @@ func (o *serveOptions) walls(ctx context.Context, log *slog.Logger) error {
 		return nil
 	}
 	if w.User == "" && os.Getuid() == 0 {
-		return &cli.Usage{Sentence: "the service runs as root, and the programs of -programs would, too; name another user with -programs-user, such as nobody"}
+		return &cli.Usage{Sentence: "the service runs as root, and the programs of -programs would, too; name " +
+			"another user with -programs-user, such as nobody"}
 	}
 	var err error
 	if w.Self, err = os.Executable(); err != nil {
@@ -210,7 +237,9 @@ func serve(ctx context.Context, errs io.Writer, o serveOptions) error {
 	}
 	defer func() { _ = files.Close() }() // nothing is left in it
 	o.engine.Guard = outgoing.New(list(o.internal))
-	sources := report.NewSources(s, vault, report.Allowed{Folders: list(o.folders), Guard: o.engine.Guard, Untried: list(o.untried)})
+	sources := report.NewSources(s, vault, report.Allowed{
+		Folders: list(o.folders), Guard: o.engine.Guard, Untried: list(o.untried),
+	})
 	defer sources.Close()
 	l, err := (&net.ListenConfig{}).Listen(ctx, "tcp", o.listen)
 	if err != nil {
@@ -223,7 +252,9 @@ func serve(ctx context.Context, errs io.Writer, o serveOptions) error {
 		return err
 	}
 	o.engine.Log, o.engine.URL, o.engine.Signer, o.engine.Version = log, o.url, vault, version
-	e, asked := assemble.Node(s, sources, deliver.NewDestinations(s, vault, deliver.Allowed{Folders: list(o.folders), Guard: o.engine.Guard}), files, o.engine)
+	e, asked := assemble.Node(s, sources,
+		deliver.NewDestinations(s, vault, deliver.Allowed{Folders: list(o.folders), Guard: o.engine.Guard}), files,
+		o.engine)
 	if err := e.Installation.KnowItself(ctx, o.adopt); err != nil {
 		return err
 	}
@@ -231,13 +262,18 @@ func serve(ctx context.Context, errs io.Writer, o serveOptions) error {
 	if err != nil {
 		return err
 	}
-	handler := api.Handler(api.Parts{Store: s, Node: e, Service: asked, Now: e.Node.Now, URL: e.Links.URL, Files: files, Vault: vault, Console: console.Files(), Log: log, Version: version, Proxies: proxies, Secure: strings.HasPrefix(o.url, "https:")})
+	handler := api.Handler(api.Parts{
+		Store: s, Node: e, Service: asked, Now: e.Node.Now, URL: e.Links.URL, Files: files, Vault: vault,
+		Console: console.Files(), Log: log, Version: version, Proxies: proxies,
+		Secure: strings.HasPrefix(o.url, "https:"),
+	})
 	// Requests end with the service: streams of notices would never end by themselves.
 	requests, endRequests := context.WithCancel(context.WithoutCancel(ctx))
 	defer endRequests()
 	server := &http.Server{
 		Handler: handler, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: time.Minute, IdleTimeout: 2 * time.Minute,
-		MaxHeaderBytes: 64 << 10, BaseContext: func(net.Listener) context.Context { return requests }, ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelWarn),
+		MaxHeaderBytes: 64 << 10, BaseContext: func(net.Listener) context.Context { return requests },
+		ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelWarn),
 	}
 
 	working, stopWorking := context.WithCancel(ctx)
@@ -273,7 +309,8 @@ func serve(ctx context.Context, errs io.Writer, o serveOptions) error {
 
 var firstCommand = cli.Command{
 	Name: "first-administrator", Summary: "add an administrator at the database itself, and print a token for them",
-	Example: "ironbell first-administrator -db postgres://... -login sefa -name 'Sefa Orlin' -mail sefa.orlin@tarnwick.example < password.txt",
+	Example: "ironbell first-administrator -db postgres://... -login sefa -name 'Sefa Orlin' -mail " +
+		"sefa.orlin@tarnwick.example < password.txt",
 	Setup: func(f *flag.FlagSet) func(context.Context, cli.IO, []string) (int, error) {
 		p := job.Person{Role: job.RoleAdministrator}
 		db := f.String("db", os.Getenv("IRONBELL_DB"), "connection `string` of the database; or IRONBELL_DB")

@@ -156,7 +156,10 @@ func start(w *World, inbox *mail.Inbox, smtp, authority string) (all []standin, 
 		start   func() (standin, error)
 	}{
 		{&w.SFTP, func() (standin, error) { return files.StartSFTP("sftp", free, below["sftp"], w.User, w.Password) }},
-		{&w.FTP, func() (standin, error) { return files.StartFTP("ftp", free, below["ftp"], w.User, w.Password, cert) }},
+		{&w.FTP, func() (standin, error) {
+			return files.StartFTP("ftp", free, below["ftp"], w.User, w.Password,
+				cert)
+		}},
 		{&w.WebDAV, func() (standin, error) {
 			return files.StartWebDAV("webdav", free, below["webdav"], w.User, w.Password)
 		}},

@@ -45,13 +45,16 @@ type Denied struct {
 
 func (e *Denied) Error() string {
 	if e.Second && e.What != "" {
-		return fmt.Sprintf("%s may not say yes here, since %s %s: it takes somebody who had no hand in it", e.Person.Name, "this person", e.What)
+		return fmt.Sprintf("%s may not say yes here, since %s %s: it takes somebody who had no hand in it",
+			e.Person.Name, "this person", e.What)
 	}
 	if e.Second {
-		return fmt.Sprintf("%s may not say yes here: it takes a second person, an owner or administrator who does not own the job", e.Person.Name)
+		return fmt.Sprintf("%s may not say yes here: it takes a second person, an owner or administrator who does "+
+			"not own the job", e.Person.Name)
 	}
 	if e.Source != "" {
-		return fmt.Sprintf("events of the source %q may not be reported with this: it takes a token that an administrator made for that source; your own source is %s", e.Source, e.Person.OwnSource())
+		return fmt.Sprintf("events of the source %q may not be reported with this: it takes a token that an "+
+			"administrator made for that source; your own source is %s", e.Source, e.Person.OwnSource())
 	}
 	if e.Act == Administer {
 		return fmt.Sprintf("%s may not do this: it takes an administrator", e.Person.Name)
@@ -74,7 +77,8 @@ func May(p job.Person, act Act, what, owner string) error {
 // MayChoose tells whether a person may choose an identity of a source that is
 // not the report's own: administrators may, and those whose logins are listed.
 func MayChoose(p job.Person, choosers []string) bool {
-	return p.Role == job.RoleAdministrator || slices.ContainsFunc(choosers, func(login string) bool { return strings.EqualFold(login, p.Login) })
+	return p.Role == job.RoleAdministrator ||
+		slices.ContainsFunc(choosers, func(login string) bool { return strings.EqualFold(login, p.Login) })
 }
 
 // ErrSignIn says that login and password do not belong together, without saying
@@ -128,7 +132,8 @@ func matches(password, hash string) bool {
 	if err != nil || err2 != nil || len(want) != argonKey {
 		return false
 	}
-	return subtle.ConstantTimeCompare(argon2.IDKey([]byte(password), salt, passes, memory, threads, argonKey), want) == 1
+	return subtle.ConstantTimeCompare(argon2.IDKey([]byte(password), salt, passes, memory, threads, argonKey),
+		want) == 1
 }
 
 // nobody is a hash that no password has, so that an unknown name takes as long
@@ -168,13 +173,18 @@ func Check(ctx context.Context, s *store.Store, login, password string) (job.Per
 
 // SignIn opens a way in for the person to whom login and password belong, and gives its
 // number and, of a token, its text. It is recorded with the address, and so is a failure.
-func SignIn(ctx context.Context, s *store.Store, login, password string, way job.SignIn) (p job.Person, id int64, token string, err error) {
+func SignIn(ctx context.Context, s *store.Store, login, password string,
+	way job.SignIn,
+) (p job.Person, id int64, token string, err error) {
 	p, proof, err := Check(ctx, s, login, password)
 	if err == nil {
 		id, token, err = open(ctx, s, people.NewSignIn{SignIn: way, PersonID: p.ID, Proof: proof}, p.Login)
 	}
 	if errors.Is(err, ErrSignIn) {
-		err = errors.Join(err, s.Audit(ctx, login, "fail to sign in", "sign-in", login, nil, map[string]any{"kind": way.Kind, "address": way.Address}))
+		err = errors.Join(err,
+			s.Audit(ctx, login, "fail to sign in", "sign-in", login, nil, map[string]any{
+				"kind": way.Kind, "address": way.Address,
+			}))
 	}
 	return p, id, token, err
 }
@@ -192,7 +202,9 @@ func open(ctx context.Context, s *store.Store, n people.NewSignIn, by string) (i
 		if id == 0 {
 			return ErrSignIn
 		}
-		return t.Audit(ctx, by, "sign in", "sign-in", by, nil, map[string]any{"id": id, "kind": n.Kind, "name": n.Name, "address": n.Address, "sends": n.Sends})
+		return t.Audit(ctx, by, "sign in", "sign-in", by, nil, map[string]any{
+			"id": id, "kind": n.Kind, "name": n.Name, "address": n.Address, "sends": n.Sends,
+		})
 	})
 	return id, token, err
 }
@@ -202,7 +214,9 @@ const tokenMark = "bell_"
 
 // NewToken makes a token for a person without their password: at the machine itself, or by
 // an administrator, who is named.
-func NewToken(ctx context.Context, s *store.Store, person int64, by string, way job.SignIn) (token string, id int64, err error) {
+func NewToken(ctx context.Context, s *store.Store, person int64, by string,
+	way job.SignIn,
+) (token string, id int64, err error) {
 	way.Kind = job.Token
 	id, token, err = open(ctx, s, people.NewSignIn{SignIn: way, PersonID: person}, by)
 	return token, id, err
@@ -221,9 +235,12 @@ func EndSignIn(ctx context.Context, s *store.Store, who job.Person, id int64, ad
 			return err
 		}
 		if err := MaySpeakFor(who, whose); err != nil {
-			return &db.NotFound{Kind: "session or token", Name: strconv.FormatInt(id, 10)} // whether there is one is nobody else's business
+			// whether there is one is nobody else's business
+			return &db.NotFound{Kind: "session or token", Name: strconv.FormatInt(id, 10)}
 		}
-		return t.Audit(ctx, who.Login, "end", "sign-in", whose.Login, map[string]any{"id": was.ID, "kind": was.Kind, "name": was.Name, "address": was.Address}, map[string]any{"address": address})
+		return t.Audit(ctx, who.Login, "end", "sign-in", whose.Login,
+			map[string]any{"id": was.ID, "kind": was.Kind, "name": was.Name, "address": was.Address},
+			map[string]any{"address": address})
 	})
 }
 

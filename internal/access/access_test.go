@@ -67,9 +67,11 @@ func TestSignInAndTokens(t *testing.T) {
 	again, err := access.HashPassword("slipway-lantern")
 	require.NoError(t, err)
 	assert.NotEqual(t, hash, again, "each has a salt of its own")
-	id, err := s.PutPerson(ctx, job.Person{Login: "mara", Name: "Mara Quill", Role: job.RoleOwner, Zone: "Europe/London"}, hash)
+	id, err := s.PutPerson(ctx,
+		job.Person{Login: "mara", Name: "Mara Quill", Role: job.RoleOwner, Zone: "Europe/London"}, hash)
 	require.NoError(t, err)
-	_, err = s.PutPerson(ctx, job.Person{Login: "oren", Name: "Oren Hask", Role: job.RoleReader, Zone: "Europe/London"}, "")
+	_, err = s.PutPerson(ctx, job.Person{Login: "oren", Name: "Oren Hask", Role: job.RoleReader, Zone: "Europe/London"},
+		"")
 	require.NoError(t, err)
 	session := job.SignIn{Kind: job.Session, Name: "a browser", Address: "192.0.2.7"}
 	p, way, token, err := access.SignIn(ctx, s, "MARA", "slipway-lantern", session)
@@ -90,14 +92,16 @@ func TestSignInAndTokens(t *testing.T) {
 	assert.Equal(t, "mara", mara.Login)
 	assert.Equal(t, way, seen.ID)
 	var missing *db.NotFound
-	assert.ErrorAs(t, access.EndSignIn(ctx, s, job.Person{ID: 99, Login: "oren", Role: job.RoleOwner}, way, ""), &missing, "it is nobody else's")
+	assert.ErrorAs(t, access.EndSignIn(ctx, s, job.Person{ID: 99, Login: "oren", Role: job.RoleOwner}, way, ""),
+		&missing, "it is nobody else's")
 	_, _, err = access.ByToken(ctx, s, token)
 	require.NoError(t, err, "and it still holds")
 	require.NoError(t, access.EndSignIn(ctx, s, mara, way, "192.0.2.7"))
 	_, _, err = access.ByToken(ctx, s, token)
 	assert.ErrorAs(t, err, &missing)
 	var record []string
-	rows, err := s.Connections().Query(ctx, `SELECT who || ' ' || action || ' ' || subject || ' ' || coalesce(after->>'address', '') FROM audit WHERE kind = 'sign-in' ORDER BY id`)
+	rows, err := s.Connections().Query(ctx,
+		`SELECT who || ' ' || action || ' ' || subject || ' ' || coalesce(after->>'address', '') FROM audit WHERE kind = 'sign-in' ORDER BY id`)
 	require.NoError(t, err)
 	record, err = pgx.CollectRows(rows, pgx.RowTo[string])
 	require.NoError(t, err)
@@ -109,7 +113,8 @@ func TestSignInAndTokens(t *testing.T) {
 	other, err := access.HashPassword("quay-and-crane")
 	require.NoError(t, err)
 	for range 20 {
-		_, err = s.PutPerson(ctx, job.Person{Login: "mara", Name: "Mara Quill", Role: job.RoleOwner, Zone: "Europe/London"}, hash)
+		_, err = s.PutPerson(ctx,
+			job.Person{Login: "mara", Name: "Mara Quill", Role: job.RoleOwner, Zone: "Europe/London"}, hash)
 		require.NoError(t, err)
 		var both sync.WaitGroup
 		both.Go(func() { _, way, _, err = access.SignIn(ctx, s, "mara", "slipway-lantern", session) })
@@ -131,7 +136,10 @@ func TestSignInAndTokens(t *testing.T) {
 
 func TestEventsBelongToTheirSenders(t *testing.T) {
 	mara, sefa := job.Person{Login: "mara", Role: job.RoleOwner}, job.Person{Login: "sefa", Role: job.RoleAdministrator}
-	crane := job.SignIn{Sends: []job.EventGrant{{Source: "/cranes/7", Type: "example.crane.*"}, {Source: "/cranes/7", Type: "example.slack"}}}
+	crane := job.SignIn{Sends: []job.EventGrant{
+		{Source: "/cranes/7", Type: "example.crane.*"},
+		{Source: "/cranes/7", Type: "example.slack"},
+	}}
 	for _, c := range []struct {
 		who          job.Person
 		way          job.SignIn

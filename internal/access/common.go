@@ -20,7 +20,9 @@ func Common(password string, words ...string) bool {
 	left := strings.ToLower(password)
 	ours := []string{"iron", "bell", "ironbell"}
 	for _, w := range words {
-		ours = append(ours, strings.FieldsFunc(strings.ToLower(w), func(r rune) bool { return !unicode.IsLetter(r) && !unicode.IsDigit(r) })...)
+		ours = append(ours,
+			strings.FieldsFunc(strings.ToLower(w),
+				func(r rune) bool { return !unicode.IsLetter(r) && !unicode.IsDigit(r) })...)
 	}
 	slices.SortFunc(ours, func(a, b string) int { return len(b) - len(a) })
 	for _, w := range ours {

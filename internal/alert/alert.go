@@ -25,10 +25,10 @@ const (
 
 // Reader is who reads the mail of an alert.
 type Reader struct {
-	Base   string // address of the console, without a slash at its end
-	Zone   *time.Location
-	Locale *locale.Locale // how dates are written; nil is the neutral form
-	Step   int
+	Base        string // address of the console, without a slash at its end
+	Zone        *time.Location
+	Locale      *locale.Locale // how dates are written; nil is the neutral form
+	Step        int
 	Acknowledge string // address at which they acknowledge it
 }
 
@@ -123,9 +123,11 @@ func why(a job.Alert, step int) string {
 // Subject is the subject of an alert's mail.
 func Subject(a job.Alert) string {
 	words := map[job.AlertKind]string{
-		job.AlertRunFailed: "Failed", job.AlertDeliveryUnknown: "Delivery unknown", job.AlertBounced: "Bounced", job.AlertBlank: "Blank", job.AlertUnusual: "Unusual",
-		job.AlertLate: "Late", job.AlertMissed: "Missed", job.AlertDown: "Down", job.AlertDeliveryFailed: "Not delivered",
-		job.AlertApart: "Cannot ring", job.AlertConsent: "Your yes is wanted",
+		job.AlertRunFailed: "Failed", job.AlertDeliveryUnknown: "Delivery unknown", job.AlertBounced: "Bounced",
+		job.AlertBlank: "Blank", job.AlertUnusual: "Unusual",
+		job.AlertLate: "Late", job.AlertMissed: "Missed", job.AlertDown: "Down",
+		job.AlertDeliveryFailed: "Not delivered",
+		job.AlertApart:          "Cannot ring", job.AlertConsent: "Your yes is wanted",
 	}
 	word, ok := words[a.Kind]
 	if !ok {
@@ -136,9 +138,11 @@ func Subject(a job.Alert) string {
 
 // Success writes the mail that tells an owner that a run is done.
 func Success(run job.Run, r Reader) deliver.Letter {
-	text := fmt.Sprintf("%s\nRun %s, due %s, is done: %s.\n\nSee the run: %s/runs/%s", run.Job, run.ID, r.when(run.Due), run.Reason, r.Base, run.ID)
+	text := fmt.Sprintf("%s\nRun %s, due %s, is done: %s.\n\nSee the run: %s/runs/%s", run.Job, run.ID, r.when(run.Due),
+		run.Reason, r.Base, run.ID)
 	return deliver.Letter{
-		Subject: "Done: " + run.Job, Plain: text, Footer: "Iron Bell. You get it because you want to hear of success; your page, or the job, says so.",
+		Subject: "Done: " + run.Job, Plain: text,
+		Footer:  "Iron Bell. You get it because you want to hear of success; your page, or the job, says so.",
 		Headers: map[string]string{"Auto-Submitted": "auto-generated"},
 	}
 }
@@ -178,7 +182,8 @@ func Digest(alerts []job.Alert, r Reader, now time.Time) deliver.Letter {
 	}
 	b.WriteString("See today: " + r.Base + "/")
 	return deliver.Letter{
-		Subject: subject, Plain: b.String(), Footer: "Iron Bell. You get this digest because you asked for it; you can change that on your page.",
+		Subject: subject, Plain: b.String(),
+		Footer:  "Iron Bell. You get this digest because you asked for it; you can change that on your page.",
 		Headers: map[string]string{"Auto-Submitted": "auto-generated"},
 	}
 }

@@ -18,10 +18,15 @@ func TestAnAlertSaysWhatWhomAndWhatToDo(t *testing.T) {
 	run, jobID := job.RunID(26110000000042), int64(3)
 	a := job.Alert{
 		ID: 7, Kind: job.AlertDeliveryFailed, Job: "Passenger manifest file", JobID: &jobID, RunID: &run, Owner: "mara",
-		Happened: "Run 2611-42 could not be delivered to 1 of 1.", ForWhom: "manifests@harbour-authority.test", Tried: "tried 3 times", Next: "nothing more by itself", Advice: "Check the server.",
-		Count: 2, OpenedAt: time.Date(2026, 7, 1, 11, 5, 0, 0, time.UTC), LastAt: time.Date(2026, 7, 1, 12, 5, 0, 0, time.UTC),
+		Happened: "Run 2611-42 could not be delivered to 1 of 1.", ForWhom: "manifests@harbour-authority.test",
+		Tried: "tried 3 times", Next: "nothing more by itself", Advice: "Check the server.",
+		Count: 2, OpenedAt: time.Date(2026, 7, 1, 11, 5, 0, 0, time.UTC),
+		LastAt: time.Date(2026, 7, 1, 12, 5, 0, 0, time.UTC),
 	}
-	l := alert.Letter(a, alert.Reader{Base: "https://bell.tarnwick.example", Zone: london, Acknowledge: "https://bell.tarnwick.example/acknowledge/7/1/abc"})
+	l := alert.Letter(a, alert.Reader{
+		Base: "https://bell.tarnwick.example", Zone: london,
+		Acknowledge: "https://bell.tarnwick.example/acknowledge/7/1/abc",
+	})
 	assert.Equal(t, "Not delivered: Passenger manifest file", l.Subject)
 	assert.Equal(t, `Passenger manifest file
 Run 2611-42 could not be delivered to 1 of 1.
@@ -43,10 +48,14 @@ See the alert: https://bell.tarnwick.example/alerts/7`, l.Plain)
 	third := alert.Reader{Zone: london, Step: alert.StepAdministrators}
 	assert.Contains(t, alert.Letter(a, third).Plain, "Why you: the owner, mara, could not be told.")
 	a.Told = "told mara@tarnwick.example"
-	assert.Contains(t, alert.Letter(a, third).Plain, "Why you: the owner, mara, has not acknowledged it. Told mara@tarnwick.example.")
+	assert.Contains(t, alert.Letter(a, third).Plain,
+		"Why you: the owner, mara, has not acknowledged it. Told mara@tarnwick.example.")
 	a.Kind = job.AlertRunFailed
 	assert.Equal(t, "Failed: Passenger manifest file", alert.Letter(a, third).Subject)
-	down := job.Alert{ID: 8, Kind: job.AlertDown, Job: "Destination company mail", Happened: "It does not work.", OpenedAt: a.OpenedAt, Count: 1}
+	down := job.Alert{
+		ID: 8, Kind: job.AlertDown, Job: "Destination company mail", Happened: "It does not work.",
+		OpenedAt: a.OpenedAt, Count: 1,
+	}
 	l = alert.Letter(down, third)
 	assert.Equal(t, "Down: Destination company mail", l.Subject)
 	assert.NotContains(t, l.Plain, "Why you")
@@ -56,7 +65,8 @@ See the alert: https://bell.tarnwick.example/alerts/7`, l.Plain)
 func TestEachKindHasASubjectThatSaysIt(t *testing.T) {
 	seen := map[string]job.AlertKind{}
 	for _, kind := range []job.AlertKind{
-		job.AlertRunFailed, job.AlertDeliveryFailed, job.AlertDeliveryUnknown, job.AlertBlank, job.AlertUnusual, job.AlertLate, job.AlertMissed, job.AlertBounced, job.AlertDown,
+		job.AlertRunFailed, job.AlertDeliveryFailed, job.AlertDeliveryUnknown, job.AlertBlank, job.AlertUnusual,
+		job.AlertLate, job.AlertMissed, job.AlertBounced, job.AlertDown,
 	} {
 		subject := alert.Subject(job.Alert{Kind: kind, Job: "Board pack"})
 		assert.Contains(t, subject, ": Board pack")
@@ -74,9 +84,11 @@ func TestWhoIsNotTheFirstReadsWhy(t *testing.T) {
 		return alert.Letter(a, alert.Reader{Zone: time.UTC, Step: step}).Plain
 	}
 	assert.NotContains(t, at(alert.StepOwner, ""), "Why you")
-	assert.Contains(t, at(alert.StepSecond, "a mail goes to Mara Quill"), "Why you: the owner, mara, has not acknowledged it. A mail goes to Mara Quill.")
+	assert.Contains(t, at(alert.StepSecond, "a mail goes to Mara Quill"),
+		"Why you: the owner, mara, has not acknowledged it. A mail goes to Mara Quill.")
 	assert.Contains(t, at(alert.StepAdministrators, ""), "Why you: the owner, mara, could not be told.")
-	assert.Contains(t, at(alert.StepAdministrators, "mara could not be told: 550"), "could not be told. Mara could not be told: 550.")
+	assert.Contains(t, at(alert.StepAdministrators, "mara could not be told: 550"),
+		"could not be told. Mara could not be told: 550.")
 	a.Kind = job.AlertDown
 	assert.NotContains(t, at(alert.StepOwner, ""), "Why you", "a destination belongs to nobody")
 }
@@ -90,12 +102,24 @@ func TestTheDigestSaysWhatNeedsSomebodyAndWhatDoesNot(t *testing.T) {
 	assert.Equal(t, "Iron Bell, Fri 27 Nov: nothing needs you", none.Subject)
 	assert.Contains(t, none.Plain, "no alert is open")
 	some := alert.Digest([]job.Alert{
-		{Kind: job.AlertRunFailed, State: job.AlertOpen, Job: "Board pack", Happened: "It failed.", OpenedAt: now.Add(-time.Hour)},
-		{Kind: job.AlertLate, State: job.AlertAcknowledged, Job: "Fuel burn", Happened: "It is late.", OpenedAt: now.Add(-2 * time.Hour), AcknowledgedBy: "Joren Tak"},
-		{Kind: job.AlertDown, State: job.AlertClosed, Job: "Destination company mail", OpenedAt: now.Add(-3 * time.Hour)},
+		{
+			Kind: job.AlertRunFailed, State: job.AlertOpen, Job: "Board pack", Happened: "It failed.",
+			OpenedAt: now.Add(-time.Hour),
+		},
+		{
+			Kind: job.AlertLate, State: job.AlertAcknowledged, Job: "Fuel burn", Happened: "It is late.",
+			OpenedAt: now.Add(-2 * time.Hour), AcknowledgedBy: "Joren Tak",
+		},
+		{
+			Kind: job.AlertDown, State: job.AlertClosed, Job: "Destination company mail",
+			OpenedAt: now.Add(-3 * time.Hour),
+		},
 	}, r, now)
 	assert.Equal(t, "Iron Bell, Fri 27 Nov: 2 open", some.Subject)
-	for _, part := range []string{"2 open", "Failed: Board pack\nIt failed.", "Joren Tak has acknowledged it", "1 put right since yesterday", "Down: Destination company mail", "https://bell.tarnwick.example/"} {
+	for _, part := range []string{
+		"2 open", "Failed: Board pack\nIt failed.", "Joren Tak has acknowledged it",
+		"1 put right since yesterday", "Down: Destination company mail", "https://bell.tarnwick.example/",
+	} {
 		assert.Contains(t, some.Plain, part)
 	}
 	assert.Equal(t, "auto-generated", some.Headers["Auto-Submitted"], "no holiday answers to it (RFC 3834)")

@@ -18,8 +18,11 @@ func (s *server) alerts(a huma.API) {
 	tags := subject("alerts")
 	huma.Register(a, tags.get("list-alerts", "/api/alerts", "List alerts, the latest first"), s.listAlerts)
 	huma.Register(a, tags.get("show-alert", "/api/alerts/{alert}", "Show an alert", refuses(404)), s.showAlert)
-	huma.Register(a, tags.post("acknowledge-alert", "/api/alerts/{alert}/acknowledge", "Acknowledge an alert", refuses(403, 404)), s.acknowledgeAlert(false))
-	huma.Register(a, tags.post("close-alert", "/api/alerts/{alert}/close", "Close an alert", refuses(403, 404)), s.acknowledgeAlert(true))
+	huma.Register(a,
+		tags.post("acknowledge-alert", "/api/alerts/{alert}/acknowledge", "Acknowledge an alert", refuses(403, 404)),
+		s.acknowledgeAlert(false))
+	huma.Register(a, tags.post("close-alert", "/api/alerts/{alert}/close", "Close an alert", refuses(403, 404)),
+		s.acknowledgeAlert(true))
 }
 
 func (s *server) acknowledgeAlert(end bool) func(ctx context.Context, in *alertPath) (*struct{ Body job.Alert }, error) {

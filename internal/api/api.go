@@ -100,15 +100,19 @@ func Handler(p Parts) http.Handler {
 		r.Use(sessions.LoadAndSave, s.who)
 		r.With(s.withAddress).Group(func(r chi.Router) { s.describe(r, s.signIn) })
 		// Whoever found an open session must not find its password by it.
-		r.With(signedIn, onlySends, httprate.LimitBy(passwordsAMin, time.Minute, signedInAs)).Group(func(r chi.Router) { s.describe(r, s.password) })
-		r.With(signedIn, onlySends, s.withAddress, s.fewLines, s.preconditions).Group(func(r chi.Router) { s.describe(r, s.operations) })
+		r.With(signedIn, onlySends,
+			httprate.LimitBy(passwordsAMin, time.Minute,
+				signedInAs)).Group(func(r chi.Router) { s.describe(r, s.password) })
+		r.With(signedIn, onlySends, s.withAddress, s.fewLines,
+			s.preconditions).Group(func(r chi.Router) { s.describe(r, s.operations) })
 		r.Route("/api/profile", s.profiles)
 		r.Handle("/api/*", http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 			if _, ok := person(r.Context()); !ok {
 				writeProblem(w, http.StatusUnauthorized, needSignIn)
 				return
 			}
-			writeProblem(w, http.StatusNotFound, "There is nothing at this address; /api/openapi.json lists what there is.")
+			writeProblem(w, http.StatusNotFound,
+				"There is nothing at this address; /api/openapi.json lists what there is.")
 		}))
 	})
 	r.Handle("/*", console(p.Console))
@@ -129,13 +133,20 @@ func init() {
 func config(version string) huma.Config {
 	c := huma.DefaultConfig("Iron Bell", version)
 	c.Info.Description = "Fires saved reports on time, delivers the results and tells owners when a delivery failed. " +
-		"Records that people edit (jobs, reports, calendars, sources, identities, destinations, people, groups, posts, settings) have an ETag, which is their revision in quotes. " +
-		"A change with If-Match is made only while the record has that revision, and otherwise answered by 412; with If-None-Match: * only when the record is a new one."
+		"Records that people edit (jobs, reports, calendars, sources, identities, destinations, people, groups, " +
+		"posts, settings) have an ETag, which is their revision in quotes. " +
+		"A change with If-Match is made only while the record has that revision, and otherwise answered by 412; with " +
+		"If-None-Match: * only when the record is a new one."
 	c.DocsPath, c.SchemasPath, c.OpenAPIPath = "", "", ""
 	c.CreateHooks = nil // no $schema links in answers
 	c.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
-		"token":   {Type: "http", Scheme: "bearer", Description: "An API token, made by signing in at POST /api/tokens."},
-		"session": {Type: "apiKey", In: "cookie", Name: "ironbell_session", Description: "The cookie that POST /api/session sets."},
+		"token": {
+			Type: "http", Scheme: "bearer", Description: "An API token, made by signing in at POST /api/tokens.",
+		},
+		"session": {
+			Type: "apiKey", In: "cookie", Name: "ironbell_session",
+			Description: "The cookie that POST /api/session sets.",
+		},
 	}
 	c.Security = []map[string][]string{{"token": {}}, {"session": {}}}
 	return c
@@ -170,7 +181,11 @@ func (s *server) operations(a huma.API) {
 	s.queue(a)
 	s.events(a)
 	s.liveNotices(a)
-	huma.Register(a, huma.Operation{OperationID: "description", Method: http.MethodGet, Path: "/api/openapi.json", Summary: "This description", Tags: []string{"service"}, Hidden: true}, s.description)
+	huma.Register(a,
+		huma.Operation{
+			OperationID: "description", Method: http.MethodGet, Path: "/api/openapi.json", Summary: "This description",
+			Tags: []string{"service"}, Hidden: true,
+		}, s.description)
 }
 
 func (s *server) description(context.Context, *struct{}) (*struct {
@@ -198,7 +213,9 @@ func (s *server) headers(next http.Handler) http.Handler {
 		h.Set("X-Content-Type-Options", "nosniff")
 		h.Set("X-Frame-Options", "DENY")
 		h.Set("Referrer-Policy", "same-origin")
-		h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'")
+		h.Set("Content-Security-Policy",
+			"default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; "+
+				"base-uri 'none'; form-action 'self'")
 		if strings.HasPrefix(r.URL.Path, "/api/") {
 			h.Set("Cache-Control", "no-store")
 		}
@@ -279,7 +296,8 @@ func onlySends(next http.Handler) http.Handler {
 	})
 }
 
-const needSignIn = "You are not signed in, or your session has ended. Sign in, or send an API token as Authorization: Bearer."
+const needSignIn = "You are not signed in, or your session has ended. Sign in, or send an API token as " +
+	"Authorization: Bearer."
 
 // signedInAs is the person who makes a request, as a key.
 func signedInAs(r *http.Request) (string, error) {

@@ -15,11 +15,22 @@ import (
 
 func (s *server) calendars(a huma.API) {
 	tags := subject("calendars")
-	huma.Register(a, tags.get("list-calendars", "/api/calendars", "List the calendars of open and closed days"), s.listCalendars)
-	huma.Register(a, tags.get("show-calendar", "/api/calendars/{calendar}", "Show a calendar and the jobs that go by it"), s.showCalendar)
-	huma.Register(a, tags.put("save-calendar", "/api/calendars/{calendar}", "Add a calendar, or change the one of this name", refuses(403, 422), upTo(maxBody), says("The next rings of the jobs that go by it are reckoned anew, at once; one that now lies in the past rings at once. With try nothing is saved, and the effects are told.")), s.saveCalendar)
-	huma.Register(a, tags.delete("remove-calendar", "/api/calendars/{calendar}", "Remove a calendar that no job goes by", answers(http.StatusNoContent)), s.removeCalendar)
-	huma.Register(a, tags.post("read-icalendar", "/api/icalendar", "Read the whole-day events of an iCalendar file as entries of a calendar", upTo(6<<20)), s.readIcalendar)
+	huma.Register(a, tags.get("list-calendars", "/api/calendars", "List the calendars of open and closed days"),
+		s.listCalendars)
+	huma.Register(a,
+		tags.get("show-calendar", "/api/calendars/{calendar}", "Show a calendar and the jobs that go by it"),
+		s.showCalendar)
+	huma.Register(a,
+		tags.put("save-calendar", "/api/calendars/{calendar}", "Add a calendar, or change the one of this name",
+			refuses(403, 422), upTo(maxBody),
+			says("The next rings of the jobs that go by it are reckoned anew, at once; one that now lies in the past "+
+				"rings at once. With try nothing is saved, and the effects are told.")), s.saveCalendar)
+	huma.Register(a,
+		tags.delete("remove-calendar", "/api/calendars/{calendar}", "Remove a calendar that no job goes by",
+			answers(http.StatusNoContent)), s.removeCalendar)
+	huma.Register(a,
+		tags.post("read-icalendar", "/api/icalendar",
+			"Read the whole-day events of an iCalendar file as entries of a calendar", upTo(6<<20)), s.readIcalendar)
 }
 
 func (s *server) listCalendars(ctx context.Context, _ *struct{}) (*struct{ Body []wire.Calendar }, error) {
@@ -81,7 +92,9 @@ func (s *server) removeCalendar(ctx context.Context, in *CalendarPath) (*struct{
 	return nil, nil //nolint:nilnil // there is nothing to answer
 }
 
-func (s *server) readIcalendar(_ context.Context, in *struct{ Body wire.ICSRequest }) (*struct{ Body wire.ICSRead }, error) {
+func (s *server) readIcalendar(_ context.Context,
+	in *struct{ Body wire.ICSRequest },
+) (*struct{ Body wire.ICSRead }, error) {
 	entries, notes, err := calendar.ReadICS([]byte(in.Body.Text))
 	if err != nil {
 		return nil, huma.NewError(http.StatusUnprocessableEntity, err.Error())
@@ -99,7 +112,10 @@ type CalendarPath struct {
 }
 
 func calendarOf(c records.Calendar, now time.Time) (wire.Calendar, error) {
-	out := wire.Calendar{Name: c.Name, Version: c.Version, Revision: c.Revision, UpdatedAt: c.UpdatedAt, Jobs: c.Jobs, Definition: c.Definition}
+	out := wire.Calendar{
+		Name: c.Name, Version: c.Version, Revision: c.Revision, UpdatedAt: c.UpdatedAt, Jobs: c.Jobs,
+		Definition: c.Definition,
+	}
 	laid, err := calendar.Compile(c.Name, c.Definition)
 	if err != nil {
 		return out, err

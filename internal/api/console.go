@@ -20,7 +20,9 @@ func console(files fs.FS) http.Handler {
 		if err != nil {
 			w.Header().Set("Content-Type", "text/plain; charset=utf-8")
 			w.WriteHeader(http.StatusNotFound)
-			_, _ = w.Write([]byte("The console is not built into this program. Type: make console build\nThe API works: /api/openapi.json describes it.\n")) // a reader that left needs no answer
+			// a reader that left needs no answer
+			_, _ = w.Write([]byte("The console is not built into this program. Type: make console build\nThe API " +
+				"works: /api/openapi.json describes it.\n"))
 			return
 		}
 		name := strings.TrimPrefix(path.Clean(r.URL.Path), "/")

@@ -20,7 +20,9 @@ func TestTheConsoleThatIsNotBuiltSaysSo(t *testing.T) {
 	assert.Contains(t, w.Body.String(), "The console is not built into this program. Type: make console build")
 
 	built := fstest.MapFS{"index.html": {Data: []byte("<!doctype html>")}, "assets/a.js": {Data: []byte("1")}}
-	for path, want := range map[string]int{"/": 200, "/jobs/3": 200, "/assets/a.js": 200, "/assets/b.js": 404, "/../../etc/passwd": 200} {
+	for path, want := range map[string]int{
+		"/": 200, "/jobs/3": 200, "/assets/a.js": 200, "/assets/b.js": 404, "/../../etc/passwd": 200,
+	} {
 		w := answer(built, http.MethodGet, path)
 		assert.Equal(t, want, w.Code, path)
 		assert.NotContains(t, w.Body.String(), "root:", path)

@@ -17,14 +17,36 @@ import (
 func (s *server) deliveries(a huma.API) {
 	tags := subject("deliveries")
 	huma.Register(a, tags.get("list-deliveries", "/api/deliveries", "List deliveries, newest first"), s.listDeliveries)
-	huma.Register(a, tags.post("settle-delivery", "/api/deliveries/{delivery}/settle", "Settle a delivery whose answer was lost, or send a failed one again", refuses(403, 422)), s.settleDelivery)
-	huma.Register(a, tags.post("allow-delivery", "/api/deliveries/{delivery}/allow", "Say yes or no to mail that leaves the house", refuses(403, 422), says("It takes a second person: not its owners, not whoever rang, and nobody who saved a record through which it goes there since the address was allowed last. A yes holds for these bytes to this address; with until, for all that the job sends to the address over this destination until then, or until the job, one of its reports or the destination is saved. A no is kept as declined.")), s.allowDelivery)
-	huma.Register(a, tags.post("resend-run", "/api/runs/{run}/resend", "Send again what a run could not deliver", refuses(403, 404), says("All deliveries that failed or bounced go out again. Who has it gets it no second time.")), s.resendRun)
-	huma.Register(a, subject("destinations").get("show-destination", "/api/destinations/{name}", "Show a destination and what goes there"), s.showDestination)
-	huma.Register(a, subject("service").get("show-alert-settings", "/api/settings/alerts", "Show how alerts are sent"), s.showAlertSettings)
-	huma.Register(a, subject("service").get("show-mail-settings", "/api/settings/mail", "Show the house's own settings of mail"), s.showMailSettings)
-	huma.Register(a, subject("service").put("save-mail-settings", "/api/settings/mail", "Say what holds for all mail: its templates, the domains it goes to, and what leaves this installation", refuses(403, 422)), s.saveMailSettings)
-	huma.Register(a, tags.post("release-deliveries", "/api/deliveries/release", "Send or drop what was kept back since nothing left the installation", refuses(403)), s.releaseDeliveries)
+	huma.Register(a,
+		tags.post("settle-delivery", "/api/deliveries/{delivery}/settle",
+			"Settle a delivery whose answer was lost, or send a failed one again", refuses(403, 422)), s.settleDelivery)
+	huma.Register(a,
+		tags.post("allow-delivery", "/api/deliveries/{delivery}/allow", "Say yes or no to mail that leaves the house",
+			refuses(403, 422),
+			says("It takes a second person: not its owners, not whoever rang, and nobody who saved a record through "+
+				"which it goes there since the address was allowed last. A yes holds for these bytes to this "+
+				"address; with until, for all that the job sends to the address over this destination until then, or "+
+				"until the job, one of its reports or the destination is saved. A no is kept as declined.")),
+		s.allowDelivery)
+	huma.Register(a,
+		tags.post("resend-run", "/api/runs/{run}/resend", "Send again what a run could not deliver", refuses(403, 404),
+			says("All deliveries that failed or bounced go out again. Who has it gets it no second time.")),
+		s.resendRun)
+	huma.Register(a,
+		subject("destinations").get("show-destination", "/api/destinations/{name}",
+			"Show a destination and what goes there"), s.showDestination)
+	huma.Register(a, subject("service").get("show-alert-settings", "/api/settings/alerts", "Show how alerts are sent"),
+		s.showAlertSettings)
+	huma.Register(a,
+		subject("service").get("show-mail-settings", "/api/settings/mail", "Show the house's own settings of mail"),
+		s.showMailSettings)
+	huma.Register(a,
+		subject("service").put("save-mail-settings", "/api/settings/mail",
+			"Say what holds for all mail: its templates, the domains it goes to, and what leaves this installation",
+			refuses(403, 422)), s.saveMailSettings)
+	huma.Register(a,
+		tags.post("release-deliveries", "/api/deliveries/release",
+			"Send or drop what was kept back since nothing left the installation", refuses(403)), s.releaseDeliveries)
 	s.links(a)
 }
 
@@ -38,7 +60,10 @@ func (s *server) listDeliveries(ctx context.Context, in *struct {
 	Limit       int      `query:"limit" minimum:"1" maximum:"1000" default:"100"`
 },
 ) (*struct{ Body []job.Delivery }, error) {
-	f := deliveries.DeliveryFilter{States: in.State, Destination: in.Destination, Address: in.Address, KeptBack: job.KeptBack(in.KeptBack), Before: in.Before, Limit: in.Limit}
+	f := deliveries.DeliveryFilter{
+		States: in.State, Destination: in.Destination, Address: in.Address, KeptBack: job.KeptBack(in.KeptBack),
+		Before: in.Before, Limit: in.Limit,
+	}
 	if in.Run != "" {
 		var err error
 		if f.RunID, err = runID(in.Run); err != nil {
@@ -118,7 +143,9 @@ func (s *server) showMailSettings(ctx context.Context, _ *struct{}) (*struct{ Bo
 	return &struct{ Body job.MailSettings }{settings}, nil
 }
 
-func (s *server) saveMailSettings(ctx context.Context, in *struct{ Body job.MailSettings }) (*struct{ Body job.MailSettings }, error) {
+func (s *server) saveMailSettings(ctx context.Context,
+	in *struct{ Body job.MailSettings },
+) (*struct{ Body job.MailSettings }, error) {
 	who, _ := person(ctx)
 	if err := s.Service.Settings.SaveMail(ctx, who, in.Body); err != nil {
 		return nil, s.problem(err)
@@ -126,7 +153,9 @@ func (s *server) saveMailSettings(ctx context.Context, in *struct{ Body job.Mail
 	return &struct{ Body job.MailSettings }{in.Body}, nil
 }
 
-func (s *server) releaseDeliveries(ctx context.Context, in *struct{ Body wire.ReleaseRequest }) (*struct{ Body wire.Count }, error) {
+func (s *server) releaseDeliveries(ctx context.Context,
+	in *struct{ Body wire.ReleaseRequest },
+) (*struct{ Body wire.Count }, error) {
 	who, _ := person(ctx)
 	n, err := s.Service.Deliveries.ReleaseSilent(ctx, who, in.Body.Send)
 	if err != nil {
@@ -137,7 +166,9 @@ func (s *server) releaseDeliveries(ctx context.Context, in *struct{ Body wire.Re
 
 func (s *server) destination(ctx context.Context, name string) (wire.DestinationPage, error) {
 	p, err := s.Store.Place(ctx, records.Destination, name)
-	page := wire.DestinationPage{Place: placeOf(p), Kind: string(deliver.KindOf(p.Protocol)), Uses: []wire.DestinationUse{}}
+	page := wire.DestinationPage{
+		Place: placeOf(p), Kind: string(deliver.KindOf(p.Protocol)), Uses: []wire.DestinationUse{},
+	}
 	if err != nil {
 		return page, err
 	}

@@ -16,15 +16,25 @@ import (
 func (s *server) events(a huma.API) {
 	tags := subject("events")
 	huma.Register(a, huma.Operation{
-		OperationID: "report-event", Method: http.MethodPost, Path: "/api/events", Summary: "Report an event", Tags: tags.tags(), DefaultStatus: http.StatusAccepted, Errors: []int{403, 422}, MaxBodyBytes: largestEvent,
-		Description: "An event in the structured mode of CloudEvents 1.0 (media type application/cloudevents+json). It is recorded, and the jobs that wait for it are started, before this is answered; an event of the same source and id starts nothing a second time. A source belongs to the tokens that an administrator made for it (make-event-token); everybody has one of their own, /ironbell/people/LOGIN.",
-		RequestBody: &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{event.MediaType: {Schema: &huma.Schema{
-			Type: "object", Required: []string{"specversion", "id", "source", "type"}, AdditionalProperties: true,
-			Properties: map[string]*huma.Schema{
-				"specversion": {Type: "string", Enum: []any{"1.0"}}, "id": {Type: "string"}, "source": {Type: "string"}, "type": {Type: "string"},
-				"subject": {Type: "string"}, "time": {Type: "string", Format: "date-time"}, "datacontenttype": {Type: "string"}, "data": {},
-			},
-		}}}},
+		OperationID: "report-event", Method: http.MethodPost, Path: "/api/events", Summary: "Report an event",
+		Tags: tags.tags(), DefaultStatus: http.StatusAccepted, Errors: []int{403, 422}, MaxBodyBytes: largestEvent,
+		Description: "An event in the structured mode of CloudEvents 1.0 (media type application/cloudevents+json). " +
+			"It is recorded, and the jobs that wait for it are started, before this is answered; an event of the " +
+			"same source and id starts nothing a second time. A source belongs to the tokens that an administrator " +
+			"made for it (make-event-token); everybody has one of their own, /ironbell/people/LOGIN.",
+		RequestBody: &huma.RequestBody{
+			Required: true,
+			Content: map[string]*huma.MediaType{event.MediaType: {Schema: &huma.Schema{
+				Type: "object", Required: []string{"specversion", "id", "source", "type"}, AdditionalProperties: true,
+				Properties: map[string]*huma.Schema{
+					"specversion": {Type: "string", Enum: []any{"1.0"}}, "id": {Type: "string"},
+					"source":  {Type: "string"},
+					"type":    {Type: "string"},
+					"subject": {Type: "string"}, "time": {Type: "string", Format: "date-time"},
+					"datacontenttype": {Type: "string"}, "data": {},
+				},
+			}}},
+		},
 		SkipValidateBody: true,
 	}, s.reportEvent)
 	huma.Register(a, tags.get("list-events", "/api/events", "List events, newest first"), s.listEvents)

@@ -51,7 +51,10 @@ func (s *server) endFeed(ctx context.Context, _ *struct{}) (*struct{}, error) {
 // feeds registers the personal link, which needs no sign-in: the key in it says
 // whose it is.
 func (s *server) feeds(a huma.API) {
-	huma.Register(a, subject("when").get("read-feed", "/api/forecast.ics", "The rings of the coming month as an iCalendar file, by personal link", refuses(404, 429), unsigned), s.readFeed)
+	huma.Register(a,
+		subject("when").get("read-feed", "/api/forecast.ics",
+			"The rings of the coming month as an iCalendar file, by personal link", refuses(404, 429),
+			unsigned), s.readFeed)
 }
 
 func (s *server) readFeed(ctx context.Context, in *struct {
@@ -59,7 +62,10 @@ func (s *server) readFeed(ctx context.Context, in *struct {
 },
 ) (*feedAnswer, error) {
 	if _, err := access.ByFeed(ctx, s.Store, in.Key); isNotFound(err) {
-		return nil, huma.NewError(http.StatusNotFound, "There is no forecast behind this link. It was ended, or a newer one was made; the Forecast page of the console makes links.")
+		return nil,
+			huma.NewError(http.StatusNotFound,
+				"There is no forecast behind this link. It was ended, or a newer one was made; the Forecast page of "+
+					"the console makes links.")
 	} else if err != nil {
 		return nil, s.problem(err)
 	}
@@ -67,7 +73,10 @@ func (s *server) readFeed(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, s.problem(err)
 	}
-	return &feedAnswer{ContentType: "text/calendar; charset=utf-8", Disposition: `inline; filename="ironbell-forecast.ics"`, Body: text}, nil
+	return &feedAnswer{
+		ContentType: "text/calendar; charset=utf-8", Disposition: `inline; filename="ironbell-forecast.ics"`,
+		Body: text,
+	}, nil
 }
 
 type feedAnswer struct {
@@ -108,7 +117,8 @@ func (s *server) feed(ctx context.Context) ([]byte, error) {
 			break
 		}
 		j := f.jobs[ring.Entry]
-		e := c.AddEvent(fmt.Sprintf("%d-%d-%s@ironbell", j.ID, f.triggers[ring.Entry], ring.Due.UTC().Format("20060102T150405Z")))
+		e := c.AddEvent(fmt.Sprintf("%d-%d-%s@ironbell", j.ID, f.triggers[ring.Entry],
+			ring.Due.UTC().Format("20060102T150405Z")))
 		e.SetDtStampTime(now)
 		if often {
 			// One event for the day: hundreds would bury all others.

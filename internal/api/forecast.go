@@ -86,7 +86,10 @@ func (s *server) foresee(ctx context.Context, search string, from, to time.Time)
 
 func (f foreseen) coming(r forecast.Ring) wire.Coming {
 	j, e := f.jobs[r.Entry], f.entries[r.Entry]
-	c := wire.Coming{JobID: j.ID, Job: j.Name, At: r.Due, Reading: f.readings[r.Entry], Passed: r.Passed, Reason: cmp.Or(r.Over, e.Rule.Reason(r.Ring))}
+	c := wire.Coming{
+		JobID: j.ID, Job: j.Name, At: r.Due, Reading: f.readings[r.Entry], Passed: r.Passed,
+		Reason: cmp.Or(r.Over, e.Rule.Reason(r.Ring)),
+	}
 	if e.Usual > 0 {
 		usual := e.Usual.Seconds()
 		c.Usual = &usual
@@ -98,8 +101,13 @@ func (f foreseen) coming(r forecast.Ring) wire.Coming {
 	return c
 }
 
-func (s *server) forecast(ctx context.Context, from, to time.Time, zoneName, search string, limit int) (wire.Forecast, error) {
-	out := wire.Forecast{Rings: []wire.Coming{}, Hours: []wire.HourLoad{}, Minutes: []wire.Busy{}, Clashes: []wire.Clash{}, Zone: zoneName, AtOnce: s.Node.Workers()}
+func (s *server) forecast(ctx context.Context, from, to time.Time, zoneName, search string,
+	limit int,
+) (wire.Forecast, error) {
+	out := wire.Forecast{
+		Rings: []wire.Coming{}, Hours: []wire.HourLoad{}, Minutes: []wire.Busy{}, Clashes: []wire.Clash{},
+		Zone: zoneName, AtOnce: s.Node.Workers(),
+	}
 	z, err := zone.Load(zoneName)
 	if err != nil {
 		return out, huma.NewError(http.StatusUnprocessableEntity, err.Error())
@@ -111,7 +119,9 @@ func (s *server) forecast(ctx context.Context, from, to time.Time, zoneName, sea
 		to = from.AddDate(0, 0, 7)
 	}
 	if !to.After(from) || to.Sub(from) > forecastDays*24*time.Hour+time.Hour {
-		return out, huma.NewError(http.StatusUnprocessableEntity, fmt.Sprintf("A forecast ends after it begins, and tells at most %d days.", forecastDays))
+		return out,
+			huma.NewError(http.StatusUnprocessableEntity,
+				fmt.Sprintf("A forecast ends after it begins, and tells at most %d days.", forecastDays))
 	}
 	out.From, out.To = from.In(z), to.In(z)
 	f, err := s.foresee(ctx, search, from, to)
@@ -124,7 +134,9 @@ func (s *server) forecast(ctx context.Context, from, to time.Time, zoneName, sea
 		out.Rings = append(out.Rings, f.coming(r))
 	}
 	for _, h := range sum.Hours {
-		out.Hours = append(out.Hours, wire.HourLoad{At: h.At.In(z), Rings: h.Rings, Busiest: h.Busiest.In(z), Most: h.Most, Working: h.Working})
+		out.Hours = append(out.Hours, wire.HourLoad{
+			At: h.At.In(z), Rings: h.Rings, Busiest: h.Busiest.In(z), Most: h.Most, Working: h.Working,
+		})
 	}
 	for _, m := range sum.Minutes {
 		out.Minutes = append(out.Minutes, wire.Busy{At: m.At.In(z), Rings: m.Rings})

@@ -17,12 +17,29 @@ func (s *server) jobs(a huma.API) {
 	tags := subject("jobs")
 	huma.Register(a, tags.get("list-jobs", "/api/jobs", "List jobs by name"), s.listJobs)
 	huma.Register(a, tags.get("show-job", "/api/jobs/{job}", "Show a job"), s.showJob)
-	huma.Register(a, tags.put("save-job", "/api/jobs/{job}", "Add a job, or change the one of this name", refuses(403, 422), upTo(maxBody)), s.saveJob)
-	huma.Register(a, tags.post("try-job", "/api/jobs/{job}/ahead", "Say what a job would do, before it is saved", refuses(403), upTo(maxBody), says("Its next rings, the names of its files, who gets them, and what is missing. Nothing is saved and nothing is sent.")), s.tryJob)
-	huma.Register(a, tags.get("look-ahead", "/api/jobs/{job}/ahead", "Say what a job will do when it rings next", refuses(403, 404)), s.lookAhead)
-	huma.Register(a, tags.post("switch-job", "/api/jobs/{job}/switch", "Switch a job on or off", says("Takes effect at once. Every setting is kept.")), s.switchJob)
-	huma.Register(a, tags.post("ring-job", "/api/jobs/{job}/ring", "Ring a job now", answers(http.StatusCreated), says("Works for a job that is switched off, too.")), s.ringJob)
-	huma.Register(a, tags.post("run-past", "/api/jobs/{job}/past", "Run a job for past dates, as if it had rung then", answers(http.StatusCreated), says("Makes a run for each time at which the job's rules ring on these dates, with its date and the trigger's values; at most 400. A single date on which they do not ring makes one run for that date.")), s.runPast)
+	huma.Register(a,
+		tags.put("save-job", "/api/jobs/{job}", "Add a job, or change the one of this name", refuses(403, 422),
+			upTo(maxBody)), s.saveJob)
+	huma.Register(a,
+		tags.post("try-job", "/api/jobs/{job}/ahead", "Say what a job would do, before it is saved", refuses(403),
+			upTo(maxBody),
+			says("Its next rings, the names of its files, who gets them, and what is missing. Nothing is saved and "+
+				"nothing is sent.")), s.tryJob)
+	huma.Register(a,
+		tags.get("look-ahead", "/api/jobs/{job}/ahead", "Say what a job will do when it rings next", refuses(403, 404)),
+		s.lookAhead)
+	huma.Register(a,
+		tags.post("switch-job", "/api/jobs/{job}/switch", "Switch a job on or off",
+			says("Takes effect at once. Every setting is kept.")), s.switchJob)
+	huma.Register(a,
+		tags.post("ring-job", "/api/jobs/{job}/ring", "Ring a job now", answers(http.StatusCreated),
+			says("Works for a job that is switched off, too.")), s.ringJob)
+	huma.Register(a,
+		tags.post("run-past", "/api/jobs/{job}/past", "Run a job for past dates, as if it had rung then",
+			answers(http.StatusCreated),
+			says("Makes a run for each time at which the job's rules ring on these dates, with its date and the "+
+				"trigger's values; at most 400. A single date on which they do not ring makes one run for that date.")),
+		s.runPast)
 	huma.Register(a, tags.get("why-job", "/api/jobs/{job}/why", "Say why a job ran, or did not"), s.whyJob)
 }
 
@@ -113,7 +130,9 @@ func (s *server) runPast(ctx context.Context, in *struct {
 },
 ) (*struct{ Body []job.Run }, error) {
 	who, _ := person(ctx)
-	runs, err := s.Service.Runs.Ring(ctx, who, in.Job, service.Ask{Values: in.Body.Values, Rehearse: in.Body.Rehearse, From: in.Body.From, To: in.Body.To})
+	runs, err := s.Service.Runs.Ring(ctx, who, in.Job, service.Ask{
+		Values: in.Body.Values, Rehearse: in.Body.Rehearse, From: in.Body.From, To: in.Body.To,
+	})
 	if err != nil {
 		return nil, s.problem(err)
 	}

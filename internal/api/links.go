@@ -22,19 +22,26 @@ func linkOf(l history.Link) wire.Link {
 		words += ", with the files of earlier runs"
 	}
 	return wire.Link{
-		ID: l.ID, RunID: l.RunID, Job: l.Job, For: l.Audience, Words: words, Named: l.Named.V, EndsAt: l.EndsAt, CreatedAt: l.CreatedAt, WithdrawnAt: l.WithdrawnAt, WithdrawnBy: l.WithdrawnBy,
+		ID: l.ID, RunID: l.RunID, Job: l.Job, For: l.Audience, Words: words, Named: l.Named.V, EndsAt: l.EndsAt,
+		CreatedAt: l.CreatedAt, WithdrawnAt: l.WithdrawnAt, WithdrawnBy: l.WithdrawnBy,
 		Ended: l.Ended, Follows: l.Follows, LastAt: l.LastAt,
 	}
 }
 
 func (s *server) links(a huma.API) {
 	tags := subject("links")
-	huma.Register(a, tags.get("follow-link", "/api/links/{token}", "Show what a link leads to", refuses(403, 404, 410)), s.followLink)
+	huma.Register(a, tags.get("follow-link", "/api/links/{token}", "Show what a link leads to", refuses(403, 404, 410)),
+		s.followLink)
 	huma.Register(a, huma.Operation{
-		OperationID: "fetch-linked-file", Method: http.MethodGet, Path: "/api/links/{token}/files/{file}", Summary: "Fetch a file that a link leads to", Tags: tags.tags(), Errors: []int{403, 404, 410},
-		Responses: map[string]*huma.Response{"200": {Description: "The file", Content: map[string]*huma.MediaType{"application/octet-stream": {}}}},
+		OperationID: "fetch-linked-file", Method: http.MethodGet, Path: "/api/links/{token}/files/{file}",
+		Summary: "Fetch a file that a link leads to", Tags: tags.tags(), Errors: []int{403, 404, 410},
+		Responses: map[string]*huma.Response{"200": {
+			Description: "The file", Content: map[string]*huma.MediaType{"application/octet-stream": {}},
+		}},
 	}, s.fetchLinkedFile)
-	huma.Register(a, tags.post("withdraw-links", "/api/runs/{run}/links/withdraw", "End the links to a run's files, or one of them", refuses(403, 404)), s.withdrawLinks)
+	huma.Register(a,
+		tags.post("withdraw-links", "/api/runs/{run}/links/withdraw", "End the links to a run's files, or one of them",
+			refuses(403, 404)), s.withdrawLinks)
 }
 
 func (s *server) followLink(ctx context.Context, in *struct {
@@ -78,13 +85,18 @@ func (s *server) fetchLinkedFile(ctx context.Context, in *struct {
 			continue
 		}
 		if f.RemovedAt != nil {
-			return nil, huma.NewError(http.StatusGone, fmt.Sprintf("The file %q was removed on %s: its job keeps files for so long.", f.Name, f.RemovedAt.UTC().Format("2 January 2006 15:04 MST")))
+			return nil,
+				huma.NewError(http.StatusGone,
+					fmt.Sprintf("The file %q was removed on %s: its job keeps files for so long.", f.Name,
+						f.RemovedAt.UTC().Format("2 January 2006 15:04 MST")))
 		}
 		who, _ := person(ctx)
 		if err := s.Store.NoteLinkUse(ctx, l.ID, who.Name, "fetched "+f.Name); err != nil {
 			return nil, s.problem(err)
 		}
-		return s.file(ctx, f, func(ctx context.Context, f job.Artifact) (io.ReadSeekCloser, error) { return s.Files.Open(ctx, f.Key) }, func() {}, nil), nil
+		return s.file(ctx, f,
+			func(ctx context.Context, f job.Artifact) (io.ReadSeekCloser, error) { return s.Files.Open(ctx, f.Key) },
+			func() {}, nil), nil
 	}
 	return nil, huma.NewError(http.StatusNotFound, "The link leads to no such file.")
 }
@@ -107,7 +119,9 @@ func (s *server) withdrawLinks(ctx context.Context, in *struct {
 }
 
 // leadsTo lists the files that a link leads to, and those of earlier runs.
-func (s *server) leadsTo(ctx context.Context, l history.Link) (files []job.Artifact, earlier []history.Earlier, err error) {
+func (s *server) leadsTo(ctx context.Context,
+	l history.Link,
+) (files []job.Artifact, earlier []history.Earlier, err error) {
 	if files, err = s.Store.LinkFiles(ctx, l); err != nil || !l.Archive {
 		return files, nil, err
 	}
@@ -134,11 +148,16 @@ func (s *server) follow(ctx context.Context, token, what string) (history.Link, 
 	}
 	switch {
 	case l.WithdrawnAt != nil:
-		return refuse("withdrawn", http.StatusGone, fmt.Sprintf("This link was withdrawn on %s. Ask who sent it for the right one.", l.WithdrawnAt.UTC().Format("2 January 2006 15:04 MST")))
+		return refuse("withdrawn", http.StatusGone,
+			fmt.Sprintf("This link was withdrawn on %s. Ask who sent it for the right one.",
+				l.WithdrawnAt.UTC().Format("2 January 2006 15:04 MST")))
 	case l.Ended:
-		return refuse("ended", http.StatusGone, fmt.Sprintf("This link ended on %s. Ask the owner of %s for the files.", l.EndsAt.UTC().Format("2 January 2006 15:04 MST"), l.Job))
+		return refuse("ended", http.StatusGone,
+			fmt.Sprintf("This link ended on %s. Ask the owner of %s for the files.",
+				l.EndsAt.UTC().Format("2 January 2006 15:04 MST"), l.Job))
 	case !l.For(who):
-		return refuse("refused", http.StatusForbidden, "This link is only for those whom the mail went to, and you are signed in as "+who.Name+".")
+		return refuse("refused", http.StatusForbidden,
+			"This link is only for those whom the mail went to, and you are signed in as "+who.Name+".")
 	}
 	if what != "" {
 		if err := s.Store.NoteLinkUse(ctx, l.ID, who.Name, what); err != nil {

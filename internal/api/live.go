@@ -16,7 +16,11 @@ import (
 
 // liveNotices registers the stream of changes.
 func (s *server) liveNotices(a huma.API) {
-	sse.Register(a, huma.Operation{OperationID: "live", Method: http.MethodGet, Path: livePath, Summary: "Notices of changes, as server-sent events", Tags: []string{"service"}},
+	sse.Register(a,
+		huma.Operation{
+			OperationID: "live", Method: http.MethodGet, Path: livePath,
+			Summary: "Notices of changes, as server-sent events", Tags: []string{"service"},
+		},
 		map[string]any{"notice": db.Notice{}},
 		func(ctx context.Context, in *struct {
 			Run string `query:"run" maxLength:"30" doc:"only notices about this run"`
@@ -39,7 +43,8 @@ func (s *server) liveNotices(a huma.API) {
 				case <-ticker.C:
 					n = db.Notice{Kind: job.NoticePulse}
 				case n = <-notices:
-					if in.Run != "" && n.Kind != job.NoticeEverything && n.Kind != job.NoticeAccess && (n.Kind != job.NoticeRun || n.ID != in.Run) {
+					if in.Run != "" && n.Kind != job.NoticeEverything && n.Kind != job.NoticeAccess &&
+						(n.Kind != job.NoticeRun || n.ID != in.Run) {
 						continue
 					}
 				}
@@ -68,7 +73,9 @@ func (s *server) fewLines(next http.Handler) http.Handler {
 		}
 		who, _ := person(r.Context())
 		if !s.lines.take(who.ID) {
-			writeProblem(w, http.StatusTooManyRequests, fmt.Sprintf("You have %d lines of notices open, which is as many as one person may have. Close a window.", linesEach))
+			writeProblem(w, http.StatusTooManyRequests,
+				fmt.Sprintf("You have %d lines of notices open, which is as many as one person may have. "+
+					"Close a window.", linesEach))
 			return
 		}
 		defer s.lines.giveBack(who.ID)

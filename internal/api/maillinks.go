@@ -39,10 +39,17 @@ func (s *server) mailLinks(r chi.Router) {
 func (s *server) noLink(w http.ResponseWriter, err error) {
 	if !isNotFound(err) {
 		s.Log.Error("a link of a mail could not be read", "error", err)
-		s.ask(w, asked{Title: "Not now", Lines: []string{"The service cannot read its records. Try again in a moment."}, Status: http.StatusServiceUnavailable})
+		s.ask(w, asked{
+			Title: "Not now", Lines: []string{"The service cannot read its records. Try again in a moment."},
+			Status: http.StatusServiceUnavailable,
+		})
 		return
 	}
-	s.ask(w, asked{Title: "This link leads nowhere", Lines: []string{"It was cut short on its way, or what it is about is gone. Sign in to Iron Bell instead."}, Status: http.StatusNotFound, Back: s.URL})
+	s.ask(w, asked{
+		Title:  "This link leads nowhere",
+		Lines:  []string{"It was cut short on its way, or what it is about is gone. Sign in to Iron Bell instead."},
+		Status: http.StatusNotFound, Back: s.URL,
+	})
 }
 
 func (s *server) acknowledge(w http.ResponseWriter, r *http.Request) {
@@ -69,7 +76,8 @@ func (s *server) acknowledge(w http.ResponseWriter, r *http.Request) {
 		}
 		out.Lines = append(out.Lines, fmt.Sprintf("You have acknowledged it, %s. Nobody else is called.", p.Name))
 	default:
-		out.Lines = append(out.Lines, fmt.Sprintf("You are %s. When you acknowledge it, nobody else is called.", p.Name))
+		out.Lines = append(out.Lines,
+			fmt.Sprintf("You are %s. When you acknowledge it, nobody else is called.", p.Name))
 		out.Button = "Acknowledge"
 	}
 	s.ask(w, out)
@@ -80,18 +88,23 @@ func (s *server) leave(w http.ResponseWriter, r *http.Request) {
 	if err != nil {
 		id = 0
 	}
-	address, j, err := s.Service.People.LeaveLink(r.Context(), id, chi.URLParam(r, "address"), chi.URLParam(r, "signature"))
+	address, j, err := s.Service.People.LeaveLink(r.Context(), id, chi.URLParam(r, "address"),
+		chi.URLParam(r, "signature"))
 	if err != nil {
 		s.noLink(w, err)
 		return
 	}
-	out := asked{Title: j.Name, Lines: []string{fmt.Sprintf("%s gets the mails of this job.", address)}, Button: "Send me no more of these"}
+	out := asked{
+		Title: j.Name, Lines: []string{fmt.Sprintf("%s gets the mails of this job.", address)},
+		Button: "Send me no more of these",
+	}
 	if r.Method == http.MethodPost {
 		if err := s.Service.People.LeaveByLink(r.Context(), address, j); err != nil {
 			s.noLink(w, err)
 			return
 		}
-		out.Lines = []string{fmt.Sprintf("%s gets no more mails of this job. Its owner can put you on the list again.", address)}
+		out.Lines = []string{fmt.Sprintf("%s gets no more mails of this job. Its owner can put you on the list again.",
+			address)}
 		out.Button = ""
 	}
 	s.ask(w, out)

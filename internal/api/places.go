@@ -23,12 +23,22 @@ func (s *server) places(a huma.API) {
 		all, path := one+"s", "/api/"+one+"s"
 		tags := subject(all)
 		huma.Register(a, tags.get("list-"+all, path, "List "+all+" by name"), s.listPlaces(kind))
-		huma.Register(a, tags.put("save-"+one, path+"/{name}", "Add or change a "+one, refuses(403, 422)), s.savePlace(kind))
-		huma.Register(a, tags.post("test-"+one, path+"/{name}/test", "Ask a "+one+" for an answer, and say exactly what it answered"), s.testPlace(kind))
+		huma.Register(a, tags.put("save-"+one, path+"/{name}", "Add or change a "+one, refuses(403, 422)),
+			s.savePlace(kind))
+		huma.Register(a,
+			tags.post("test-"+one, path+"/{name}/test",
+				"Ask a "+one+" for an answer, and say exactly what it answered"), s.testPlace(kind))
 	}
-	huma.Register(a, subject("destinations").get("list-protocols", "/api/protocols", "List the protocols of destinations, with what each can be told"), s.listProtocols)
-	huma.Register(a, subject("destinations").delete("remove-destination", "/api/destinations/{name}", "Remove a destination that nothing ever went to", refuses(403, 404, 422), answers(http.StatusNoContent)), s.removeDestination)
-	huma.Register(a, subject("service").put("save-alert-settings", "/api/settings/alerts", "Say over which destination alerts go"), s.saveAlertSettings)
+	huma.Register(a,
+		subject("destinations").get("list-protocols", "/api/protocols",
+			"List the protocols of destinations, with what each can be told"), s.listProtocols)
+	huma.Register(a,
+		subject("destinations").delete("remove-destination", "/api/destinations/{name}",
+			"Remove a destination that nothing ever went to", refuses(403, 404, 422),
+			answers(http.StatusNoContent)), s.removeDestination)
+	huma.Register(a,
+		subject("service").put("save-alert-settings", "/api/settings/alerts", "Say over which destination alerts go"),
+		s.saveAlertSettings)
 }
 
 func (s *server) listPlaces(kind records.PlaceKind) func(ctx context.Context, _ *struct{}) (*struct{ Body []wire.Place }, error) {
@@ -48,7 +58,8 @@ func (s *server) listPlaces(kind records.PlaceKind) func(ctx context.Context, _ 
 func (s *server) savePlace(kind records.PlaceKind) func(ctx context.Context, in *placeToSave) (*struct{ Body wire.Place }, error) {
 	return func(ctx context.Context, in *placeToSave) (*struct{ Body wire.Place }, error) {
 		who, _ := person(ctx)
-		p, err := s.Service.Places.Save(ctx, who, kind, in.Name, in.Body.Protocol, in.Body.Settings, in.Body.Password, s.Vault)
+		p, err := s.Service.Places.Save(ctx, who, kind, in.Name, in.Body.Protocol, in.Body.Settings, in.Body.Password,
+			s.Vault)
 		if err != nil {
 			return nil, s.problem(err)
 		}
@@ -63,7 +74,9 @@ func (s *server) testPlace(kind records.PlaceKind) func(ctx context.Context, in 
 		if err != nil {
 			var refused *service.Refused
 			if errors.As(err, &refused) {
-				return &struct{ Body wire.Answer }{wire.Answer{Said: refused.Error(), Advice: refused.Advice, Steps: said}}, nil
+				return &struct{ Body wire.Answer }{wire.Answer{
+					Said: refused.Error(), Advice: refused.Advice, Steps: said,
+				}}, nil
 			}
 			return nil, s.problem(err)
 		}
@@ -83,7 +96,9 @@ func (s *server) removeDestination(ctx context.Context, in *struct {
 	return nil, s.orProblem(s.Service.Places.RemoveDestination(ctx, who, in.Name))
 }
 
-func (s *server) saveAlertSettings(ctx context.Context, in *struct{ Body job.AlertSettings }) (*struct{ Body job.AlertSettings }, error) {
+func (s *server) saveAlertSettings(ctx context.Context,
+	in *struct{ Body job.AlertSettings },
+) (*struct{ Body job.AlertSettings }, error) {
 	who, _ := person(ctx)
 	if err := s.Service.Settings.SaveAlerts(ctx, who, in.Body); err != nil {
 		return nil, s.problem(err)
@@ -107,7 +122,10 @@ func placeOf(p records.Place) wire.Place {
 	if p.TestedAt != nil {
 		tested = &wire.Tested{At: *p.TestedAt, OK: p.TestAnswer == "", Answer: p.TestAnswer}
 	}
-	return wire.Place{Pin: p.Pin, Rests: rests, Tested: tested, Note: note, ID: p.ID, Name: p.Name, Protocol: p.Protocol, Settings: p.Settings, Sealed: len(p.Secret) > 0, Revision: p.Revision, UpdatedAt: p.UpdatedAt}
+	return wire.Place{
+		Pin: p.Pin, Rests: rests, Tested: tested, Note: note, ID: p.ID, Name: p.Name, Protocol: p.Protocol,
+		Settings: p.Settings, Sealed: len(p.Secret) > 0, Revision: p.Revision, UpdatedAt: p.UpdatedAt,
+	}
 }
 
 // placeToSave is what is asked.

@@ -56,7 +56,8 @@ func (s *server) problem(err error) error {
 	case errors.As(err, &denied):
 		return huma.NewError(http.StatusForbidden, denied.Error())
 	case errors.Is(err, access.ErrSignIn):
-		return huma.NewError(http.StatusUnauthorized, "This sign-in name and password do not belong together. Check both and try again.")
+		return huma.NewError(http.StatusUnauthorized,
+			"This sign-in name and password do not belong together. Check both and try again.")
 	case errors.As(err, &unknown):
 		return huma.NewError(http.StatusUnprocessableEntity, unknown.Error())
 	case errors.As(err, &f):
@@ -66,7 +67,8 @@ func (s *server) problem(err error) error {
 		}
 		return huma.NewError(http.StatusUnprocessableEntity, text)
 	case db.Unwritable(err):
-		return huma.NewError(http.StatusUnprocessableEntity, "A text holds a character that cannot be kept: NUL, or bytes that are no UTF-8. Nothing was changed.")
+		return huma.NewError(http.StatusUnprocessableEntity,
+			"A text holds a character that cannot be kept: NUL, or bytes that are no UTF-8. Nothing was changed.")
 	case errors.Is(err, context.Canceled):
 		// Whoever asked has left, or the service stops: nobody reads the answer.
 		return huma.NewError(http.StatusServiceUnavailable, "The request was broken off. Nothing was changed.")
@@ -75,7 +77,8 @@ func (s *server) problem(err error) error {
 		return huma.NewError(http.StatusServiceUnavailable, "The database does not answer; try again in a moment.")
 	}
 	s.Log.Error("a request failed", "error", err)
-	return huma.NewError(http.StatusInternalServerError, "The service has a fault of its own; its log says more. Nothing was changed.")
+	return huma.NewError(http.StatusInternalServerError,
+		"The service has a fault of its own; its log says more. Nothing was changed.")
 }
 
 // A refusal names the place in a request, and what stood there only of its address: in the
@@ -85,7 +88,8 @@ func init() { //nolint:gochecknoinits // the framework takes it from a variable 
 	huma.NewError = func(status int, message string, errs ...error) huma.StatusError {
 		for i, err := range errs {
 			var d *huma.ErrorDetail
-			if errors.As(err, &d) && !strings.HasPrefix(d.Location, "query.") && !strings.HasPrefix(d.Location, "path.") {
+			if errors.As(err, &d) && !strings.HasPrefix(d.Location, "query.") &&
+				!strings.HasPrefix(d.Location, "path.") {
 				errs[i] = &huma.ErrorDetail{Location: d.Location, Message: d.Message}
 			}
 		}
@@ -97,7 +101,8 @@ func init() { //nolint:gochecknoinits // the framework takes it from a variable 
 func known(times ...time.Time) error {
 	for _, t := range times {
 		if !t.IsZero() && !civil.Known(t.Year()) {
-			return huma.NewError(http.StatusUnprocessableEntity, fmt.Sprintf("Name a time from the years %d to %d.", civil.FirstYear, civil.LastYear))
+			return huma.NewError(http.StatusUnprocessableEntity,
+				fmt.Sprintf("Name a time from the years %d to %d.", civil.FirstYear, civil.LastYear))
 		}
 	}
 	return nil
@@ -111,7 +116,8 @@ func isNotFound(err error) bool {
 func writeProblem(w http.ResponseWriter, status int, detail string) {
 	w.Header().Set("Content-Type", "application/problem+json")
 	w.WriteHeader(status)
-	_ = json.NewEncoder(w).Encode(huma.ErrorModel{Title: http.StatusText(status), Status: status, Detail: detail}) // a reader that left needs no answer
+	// a reader that left needs no answer
+	_ = json.NewEncoder(w).Encode(huma.ErrorModel{Title: http.StatusText(status), Status: status, Detail: detail})
 }
 
 func writeJSON(w http.ResponseWriter, status int, body any) {

@@ -21,7 +21,8 @@ func (s *server) profiles(r chi.Router) {
 	r.Get("/{name}", func(w http.ResponseWriter, r *http.Request) {
 		p := pprof.Lookup(chi.URLParam(r, "name"))
 		if p == nil {
-			writeProblem(w, http.StatusNotFound, "There is no profile of this name; there are cpu, heap, allocs and goroutine.")
+			writeProblem(w, http.StatusNotFound,
+				"There is no profile of this name; there are cpu, heap, allocs and goroutine.")
 			return
 		}
 		w.Header().Set("Content-Type", "application/octet-stream")
@@ -36,13 +37,15 @@ func (s *server) profileProcessor(w http.ResponseWriter, r *http.Request) {
 	if text := r.URL.Query().Get("seconds"); text != "" {
 		n, err := strconv.Atoi(text)
 		if lasts = time.Duration(n) * time.Second; err != nil || n < 1 || lasts > longestProfile {
-			writeProblem(w, http.StatusUnprocessableEntity, fmt.Sprintf("seconds is a whole number from 1 to %d.", int(longestProfile/time.Second)))
+			writeProblem(w, http.StatusUnprocessableEntity,
+				fmt.Sprintf("seconds is a whole number from 1 to %d.", int(longestProfile/time.Second)))
 			return
 		}
 	}
 	w.Header().Set("Content-Type", "application/octet-stream")
 	if err := pprof.StartCPUProfile(w); err != nil {
-		writeProblem(w, http.StatusConflict, "Another profile of the processor is being taken at this node; ask again when it has ended.")
+		writeProblem(w, http.StatusConflict,
+			"Another profile of the processor is being taken at this node; ask again when it has ended.")
 		return
 	}
 	defer pprof.StopCPUProfile()

@@ -18,11 +18,21 @@ func (s *server) queue(a huma.API) {
 	tags := subject("queue")
 	huma.Register(a, tags.get("show-queue", "/api/queue", "Show what works and what waits"), s.showQueue)
 	huma.Register(a, tags.get("list-freezes", "/api/freezes", "List freezes"), s.listFreezes)
-	huma.Register(a, tags.post("freeze", "/api/freezes", "Freeze everything, a source, a destination or a tag", refuses(403, 422), answers(http.StatusCreated), says("From then on nothing that carries the label begins; what works goes on to its end. Rings meanwhile wait, or are passed over, as the freeze says. Alerts go out all the same.")), s.freeze)
-	huma.Register(a, tags.post("lift-freeze", "/api/freezes/{freeze}/lift", "End a freeze now", refuses(403, 404)), s.liftFreeze)
+	huma.Register(a,
+		tags.post("freeze", "/api/freezes", "Freeze everything, a source, a destination or a tag", refuses(403, 422),
+			answers(http.StatusCreated),
+			says("From then on nothing that carries the label begins; what works goes on to its end. Rings meanwhile "+
+				"wait, or are passed over, as the freeze says. Alerts go out all the same.")), s.freeze)
+	huma.Register(a, tags.post("lift-freeze", "/api/freezes/{freeze}/lift", "End a freeze now", refuses(403, 404)),
+		s.liftFreeze)
 	huma.Register(a, tags.get("show-limits", "/api/limits", "Show how much may work at once"), s.showLimits)
-	huma.Register(a, tags.put("save-limits", "/api/limits", "Say how much may work at once", refuses(403, 422), says("A map from service, source:name, destination:name or tag:name to the number of parts that may work at the same time, over all nodes; for a destination also of lines to it. It replaces all limits.")), s.saveLimits)
-	huma.Register(a, tags.get("list-task-kinds", "/api/task-kinds", "Say what each kind of task is for"), s.listTaskKinds)
+	huma.Register(a,
+		tags.put("save-limits", "/api/limits", "Say how much may work at once", refuses(403, 422),
+			says("A map from service, source:name, destination:name or tag:name to the number of parts that may work "+
+				"at the same time, over all nodes; for a destination also of lines to it. It replaces all limits.")),
+		s.saveLimits)
+	huma.Register(a, tags.get("list-task-kinds", "/api/task-kinds", "Say what each kind of task is for"),
+		s.listTaskKinds)
 }
 
 func (s *server) showQueue(ctx context.Context, _ *struct{}) (*struct{ Body wire.Queue }, error) {
@@ -67,7 +77,9 @@ func (s *server) listFreezes(ctx context.Context, in *struct {
 	return &struct{ Body []job.Freeze }{all}, nil
 }
 
-func (s *server) freeze(ctx context.Context, in *struct{ Body wire.FreezeRequest }) (*struct{ Body job.Freeze }, error) {
+func (s *server) freeze(ctx context.Context,
+	in *struct{ Body wire.FreezeRequest },
+) (*struct{ Body job.Freeze }, error) {
 	who, _ := person(ctx)
 	f := job.Freeze{Label: in.Body.Label, To: in.Body.To, Rings: in.Body.Rings, Reason: in.Body.Reason}
 	for _, at := range []*time.Time{in.Body.From, in.Body.To} {
@@ -107,7 +119,9 @@ func (s *server) showLimits(ctx context.Context, _ *struct{}) (*struct{ Body map
 	return &struct{ Body map[string]int }{limits}, nil
 }
 
-func (s *server) saveLimits(ctx context.Context, in *struct{ Body map[string]int }) (*struct{ Body map[string]int }, error) {
+func (s *server) saveLimits(ctx context.Context,
+	in *struct{ Body map[string]int },
+) (*struct{ Body map[string]int }, error) {
 	who, _ := person(ctx)
 	if err := s.Service.Freezes.SaveLimits(ctx, who, in.Body); err != nil {
 		return nil, s.problem(err)

@@ -14,16 +14,31 @@ import (
 func (s *server) recipients(a huma.API) {
 	tags := subject("recipients")
 	huma.Register(a, tags.get("list-groups", "/api/groups", "List the groups by name"), s.listGroups)
-	huma.Register(a, tags.put("save-group", "/api/groups/{name}", "Add or change a group", refuses(403, 422)), s.saveGroup)
-	huma.Register(a, tags.delete("remove-group", "/api/groups/{name}", "Remove a group that no job sends to", refuses(403, 404, 422), answers(http.StatusNoContent)), s.removeGroup)
+	huma.Register(a, tags.put("save-group", "/api/groups/{name}", "Add or change a group", refuses(403, 422)),
+		s.saveGroup)
+	huma.Register(a,
+		tags.delete("remove-group", "/api/groups/{name}", "Remove a group that no job sends to", refuses(403, 404, 422),
+			answers(http.StatusNoContent)), s.removeGroup)
 	huma.Register(a, tags.get("list-posts", "/api/posts", "List the posts by name"), s.listPosts)
 	huma.Register(a, tags.put("save-post", "/api/posts/{name}", "Add or change a post", refuses(403, 422)), s.savePost)
-	huma.Register(a, tags.delete("remove-post", "/api/posts/{name}", "Remove a post that no job sends to", refuses(403, 404, 422), answers(http.StatusNoContent)), s.removePost)
-	huma.Register(a, tags.post("whom", "/api/recipients", "Say whom some recipients come to now", says("Lists of addresses are taken apart, and each that is wrong is named.")), s.whom)
-	huma.Register(a, tags.put("save-wishes", "/api/people/{login}/wishes", "Say what a person wants for the mails that they get", refuses(403, 404, 422), says("They themselves, or an administrator for them.")), s.saveWishes)
-	huma.Register(a, tags.get("receives", "/api/people/{login}/receives", "List the jobs that send to a person", refuses(404)), s.receives)
-	huma.Register(a, tags.post("leave-job", "/api/people/{login}/leave", "Take a person off a job's list, or off all", refuses(403, 404, 422)), s.leaveJobs(true))
-	huma.Register(a, tags.post("return-job", "/api/people/{login}/return", "Put a person on a job's list again", refuses(403, 404, 422)), s.leaveJobs(false))
+	huma.Register(a,
+		tags.delete("remove-post", "/api/posts/{name}", "Remove a post that no job sends to", refuses(403, 404, 422),
+			answers(http.StatusNoContent)), s.removePost)
+	huma.Register(a,
+		tags.post("whom", "/api/recipients", "Say whom some recipients come to now",
+			says("Lists of addresses are taken apart, and each that is wrong is named.")), s.whom)
+	huma.Register(a,
+		tags.put("save-wishes", "/api/people/{login}/wishes", "Say what a person wants for the mails that they get",
+			refuses(403, 404, 422), says("They themselves, or an administrator for them.")), s.saveWishes)
+	huma.Register(a,
+		tags.get("receives", "/api/people/{login}/receives", "List the jobs that send to a person", refuses(404)),
+		s.receives)
+	huma.Register(a,
+		tags.post("leave-job", "/api/people/{login}/leave", "Take a person off a job's list, or off all",
+			refuses(403, 404, 422)), s.leaveJobs(true))
+	huma.Register(a,
+		tags.post("return-job", "/api/people/{login}/return", "Put a person on a job's list again",
+			refuses(403, 404, 422)), s.leaveJobs(false))
 }
 
 func (s *server) listGroups(ctx context.Context, _ *struct{}) (*struct{ Body []job.Group }, error) {
@@ -66,7 +81,9 @@ func (s *server) savePost(ctx context.Context, in *struct {
 },
 ) (*struct{ Body job.Post }, error) {
 	who, _ := person(ctx)
-	p, err := s.Service.People.SavePost(ctx, who, job.Post{Name: in.Name, Under: in.Body.Under, Holders: in.Body.Holders})
+	p, err := s.Service.People.SavePost(ctx, who, job.Post{
+		Name: in.Name, Under: in.Body.Under, Holders: in.Body.Holders,
+	})
 	if err != nil {
 		return nil, s.problem(err)
 	}
@@ -124,7 +141,10 @@ func (s *server) receives(ctx context.Context, in *struct {
 	}
 	out := make([]wire.Receives, len(gets))
 	for i, g := range gets {
-		out[i] = wire.Receives{Job: g.Job, JobID: g.JobID, Sent: g.Sent, LastAt: g.LastAt, Last: g.LastWord, Left: g.Left, MayLeave: g.MayLeave}
+		out[i] = wire.Receives{
+			Job: g.Job, JobID: g.JobID, Sent: g.Sent, LastAt: g.LastAt, Last: g.LastWord, Left: g.Left,
+			MayLeave: g.MayLeave,
+		}
 	}
 	return &struct{ Body []wire.Receives }{out}, nil
 }

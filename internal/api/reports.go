@@ -19,17 +19,41 @@ import (
 func (s *server) reports(a huma.API) {
 	tags := subject("reports")
 	huma.Register(a, tags.get("list-reports", "/api/reports", "List reports by name"), s.listReports)
-	huma.Register(a, tags.get("show-report", "/api/reports/{report}", "Show a report and the jobs that use it"), s.showReport)
-	huma.Register(a, tags.put("save-report", "/api/reports/{report}", "Add a report, or save a new version of the one of this name", refuses(403, 422), upTo(maxBody)), s.saveReport)
-	huma.Register(a, tags.post("check-report", "/api/reports/{report}/check", "Look at a report before it is saved: what is wrong, what its queries give, which jobs would no longer fit", refuses(403), upTo(maxBody)), s.checkReport)
-	huma.Register(a, tags.post("list-choices", "/api/reports/{report}/choices", "List what a report asks for, with the choices that there are and what each value comes to", refuses(403, 422), upTo(maxBody)), s.listChoices)
-	huma.Register(a, tags.post("preview-report", "/api/reports/{report}/preview", "Show the first rows of a report; end the request to end its queries", refuses(403, 422), upTo(maxBody)), s.previewReport)
-	huma.Register(a, tags.post("cost-report", "/api/reports/{report}/cost", "Make the files of a report and throw them away, to see what they cost: rows, time, size", refuses(403, 422), upTo(maxBody)), s.costReport)
+	huma.Register(a, tags.get("show-report", "/api/reports/{report}", "Show a report and the jobs that use it"),
+		s.showReport)
+	huma.Register(a,
+		tags.put("save-report", "/api/reports/{report}", "Add a report, or save a new version of the one of this name",
+			refuses(403, 422), upTo(maxBody)), s.saveReport)
+	huma.Register(a,
+		tags.post("check-report", "/api/reports/{report}/check",
+			"Look at a report before it is saved: what is wrong, what its queries give, which jobs would no longer fit",
+			refuses(403), upTo(maxBody)), s.checkReport)
+	huma.Register(a,
+		tags.post("list-choices", "/api/reports/{report}/choices",
+			"List what a report asks for, with the choices that there are and what each value comes to",
+			refuses(403, 422), upTo(maxBody)), s.listChoices)
+	huma.Register(a,
+		tags.post("preview-report", "/api/reports/{report}/preview",
+			"Show the first rows of a report; end the request to end its queries", refuses(403, 422),
+			upTo(maxBody)), s.previewReport)
+	huma.Register(a,
+		tags.post("cost-report", "/api/reports/{report}/cost",
+			"Make the files of a report and throw them away, to see what they cost: rows, time, size",
+			refuses(403, 422), upTo(maxBody)), s.costReport)
 	huma.Register(a, huma.Operation{
-		OperationID: "render-report", Method: http.MethodPost, Path: "/api/reports/{report}/render", Summary: "Make one file of a report", Tags: tags.tags(), Errors: []int{403, 422}, MaxBodyBytes: maxBody,
-		Responses: map[string]*huma.Response{"200": {Description: "The file; headers say its name, rows and checksum", Content: map[string]*huma.MediaType{"application/octet-stream": {Schema: &huma.Schema{Type: "string", Format: "binary"}}}}},
+		OperationID: "render-report", Method: http.MethodPost, Path: "/api/reports/{report}/render",
+		Summary: "Make one file of a report", Tags: tags.tags(), Errors: []int{403, 422}, MaxBodyBytes: maxBody,
+		Responses: map[string]*huma.Response{"200": {
+			Description: "The file; headers say its name, rows and checksum",
+			Content: map[string]*huma.MediaType{"application/octet-stream": {Schema: &huma.Schema{
+				Type:   "string",
+				Format: "binary",
+			}}},
+		}},
 	}, s.renderReport)
-	huma.Register(a, subject("runs").get("compare-runs", "/api/runs/{run}/compare", "Compare the rows of a run with those of an earlier run of its job", refuses(404, 422)), s.compareRuns)
+	huma.Register(a,
+		subject("runs").get("compare-runs", "/api/runs/{run}/compare",
+			"Compare the rows of a run with those of an earlier run of its job", refuses(404, 422)), s.compareRuns)
 }
 
 func (s *server) listReports(ctx context.Context, _ *struct{}) (*struct{ Body []job.Report }, error) {
@@ -71,7 +95,9 @@ func (s *server) checkReport(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, s.problem(err)
 	}
-	out := wire.ReportCheck{OK: len(c.Wrong)+len(c.Jobs) == 0, Wrong: wrongs(c.Wrong), Sections: c.Described, Jobs: []wire.JobTrouble{}}
+	out := wire.ReportCheck{
+		OK: len(c.Wrong)+len(c.Jobs) == 0, Wrong: wrongs(c.Wrong), Sections: c.Described, Jobs: []wire.JobTrouble{},
+	}
 	for _, j := range c.Jobs {
 		out.Jobs = append(out.Jobs, wire.JobTrouble{Job: j.Job, On: j.On, Wrong: wrongs(j.Wrong)})
 	}
@@ -118,7 +144,9 @@ func (s *server) costReport(ctx context.Context, in *struct {
 		return nil, s.problem(err)
 	}
 	defer made.Remove()
-	return &struct{ Body wire.Cost }{wire.Cost{Rows: made.Rows, TookMS: made.Took.Milliseconds(), Files: made.Files, Says: made.Says}}, nil
+	return &struct{ Body wire.Cost }{wire.Cost{
+		Rows: made.Rows, TookMS: made.Took.Milliseconds(), Files: made.Files, Says: made.Says,
+	}}, nil
 }
 
 func (s *server) renderReport(ctx context.Context, in *struct {
@@ -134,7 +162,8 @@ func (s *server) renderReport(ctx context.Context, in *struct {
 	if len(made.Files) != 1 {
 		made.Remove()
 		v := &fault.Invalid{What: "output"}
-		v.Add("output.sections", "%s holds one section in a file, and this would be %d files; name one section", in.Body.Output.Format, len(made.Files))
+		v.Add("output.sections", "%s holds one section in a file, and this would be %d files; name one section",
+			in.Body.Output.Format, len(made.Files))
 		return nil, s.problem(v)
 	}
 	return s.file(ctx, made.Files[0], made.Open, made.Remove, made.Says), nil
@@ -178,7 +207,10 @@ func (s *server) reportPage(ctx context.Context, name string) (wire.ReportPage, 
 }
 
 // file answers with a file. done is called when it has been read.
-func (s *server) file(ctx context.Context, f job.Artifact, open func(context.Context, job.Artifact) (io.ReadSeekCloser, error), done func(), says []string) *huma.StreamResponse {
+func (s *server) file(ctx context.Context, f job.Artifact,
+	open func(context.Context, job.Artifact) (io.ReadSeekCloser, error), done func(),
+	says []string,
+) *huma.StreamResponse {
 	return &huma.StreamResponse{Body: func(hc huma.Context) {
 		defer done()
 		in, err := open(ctx, f)
@@ -212,9 +244,13 @@ func (s *server) identities(a huma.API) {
 		if i.Choosers == nil {
 			i.Choosers = []string{}
 		}
-		return wire.Identity{Source: i.Source, Name: i.Name, Login: i.Login, Choosers: i.Choosers, Sealed: len(i.Secret) > 0, UpdatedAt: i.UpdatedAt}
+		return wire.Identity{
+			Source: i.Source, Name: i.Name, Login: i.Login, Choosers: i.Choosers, Sealed: len(i.Secret) > 0,
+			UpdatedAt: i.UpdatedAt,
+		}
 	}
-	huma.Register(a, tags.get("list-identities", "/api/sources/{name}/identities", "List the identities of a source by name"),
+	huma.Register(a,
+		tags.get("list-identities", "/api/sources/{name}/identities", "List the identities of a source by name"),
 		func(ctx context.Context, in *struct {
 			Name string `path:"name" maxLength:"200"`
 		},
@@ -229,7 +265,10 @@ func (s *server) identities(a huma.API) {
 			}
 			return &struct{ Body []wire.Identity }{out}, nil
 		})
-	huma.Register(a, tags.put("save-identity", "/api/sources/{name}/identities/{identity}", "Add or change an identity of a source; a login that could get out of its rows is refused", refuses(403, 404, 422)),
+	huma.Register(a,
+		tags.put("save-identity", "/api/sources/{name}/identities/{identity}",
+			"Add or change an identity of a source; a login that could get out of its rows is refused",
+			refuses(403, 404, 422)),
 		func(ctx context.Context, in *struct {
 			Name     string `path:"name" maxLength:"200"`
 			Identity string `path:"identity" maxLength:"200"`
@@ -237,7 +276,8 @@ func (s *server) identities(a huma.API) {
 		},
 		) (*struct{ Body wire.Identity }, error) {
 			who, _ := person(ctx)
-			i, err := s.Service.Places.SaveIdentity(ctx, who, in.Name, in.Identity, in.Body.Login, in.Body.Choosers, in.Body.Password, s.Vault)
+			i, err := s.Service.Places.SaveIdentity(ctx, who, in.Name, in.Identity, in.Body.Login, in.Body.Choosers,
+				in.Body.Password, s.Vault)
 			if err != nil {
 				return nil, s.problem(err)
 			}

@@ -23,13 +23,24 @@ import (
 func (s *server) runs(a huma.API) {
 	tags := subject("runs")
 	huma.Register(a, tags.get("list-runs", "/api/runs", "List runs, newest first"), s.listRuns)
-	huma.Register(a, tags.get("show-run", "/api/runs/{run}", "Show a run with its attempts, files, deliveries and alerts"), s.showRun)
+	huma.Register(a,
+		tags.get("show-run", "/api/runs/{run}", "Show a run with its attempts, files, deliveries and alerts"),
+		s.showRun)
 	huma.Register(a, tags.get("run-log", "/api/runs/{run}/log", "Read a run's log"), s.runLog)
-	huma.Register(a, tags.post("run-again", "/api/runs/{run}/again", "Let a run go on where it failed or was held, or make it again as a whole", refuses(403, 422), says("A run that goes on keeps what was done and what was sent: nobody gets a second copy. A whole one is a new run of the same date.")), s.runAgain)
-	huma.Register(a, tags.post("cancel-run", "/api/runs/{run}/cancel", "Cancel a run", refuses(403, 422), says("What has not begun does not begin, what works is stopped; what is being handed over may still arrive.")), s.cancelRun)
+	huma.Register(a,
+		tags.post("run-again", "/api/runs/{run}/again",
+			"Let a run go on where it failed or was held, or make it again as a whole", refuses(403, 422),
+			says("A run that goes on keeps what was done and what was sent: nobody gets a second copy. A whole one "+
+				"is a new run of the same date.")), s.runAgain)
+	huma.Register(a,
+		tags.post("cancel-run", "/api/runs/{run}/cancel", "Cancel a run", refuses(403, 422),
+			says("What has not begun does not begin, what works is stopped; what is being handed over may still arrive.")), s.cancelRun)
 	huma.Register(a, huma.Operation{
-		OperationID: "fetch-file", Method: http.MethodGet, Path: "/api/files/{file}", Summary: "Fetch a file that a run made", Tags: tags.tags(),
-		Responses: map[string]*huma.Response{"200": {Description: "The file", Content: map[string]*huma.MediaType{"application/octet-stream": {}}}},
+		OperationID: "fetch-file", Method: http.MethodGet, Path: "/api/files/{file}",
+		Summary: "Fetch a file that a run made", Tags: tags.tags(),
+		Responses: map[string]*huma.Response{"200": {
+			Description: "The file", Content: map[string]*huma.MediaType{"application/octet-stream": {}},
+		}},
 	}, s.fetchFile)
 }
 
@@ -136,9 +147,14 @@ func (s *server) fetchFile(ctx context.Context, in *struct {
 		return nil, s.problem(err)
 	}
 	if f.RemovedAt != nil {
-		return nil, huma.NewError(http.StatusGone, fmt.Sprintf("The file %q was removed on %s: its job keeps files for so long. Run it again for the same date to make it anew.", f.Name, f.RemovedAt.UTC().Format("2 January 2006 15:04 MST")))
+		return nil,
+			huma.NewError(http.StatusGone,
+				fmt.Sprintf("The file %q was removed on %s: its job keeps files for so long. Run it again for the "+
+					"same date to make it anew.", f.Name, f.RemovedAt.UTC().Format("2 January 2006 15:04 MST")))
 	}
-	return s.file(ctx, f, func(ctx context.Context, f job.Artifact) (io.ReadSeekCloser, error) { return s.Files.Open(ctx, f.Key) }, func() {}, nil), nil
+	return s.file(ctx, f,
+		func(ctx context.Context, f job.Artifact) (io.ReadSeekCloser, error) { return s.Files.Open(ctx, f.Key) },
+		func() {}, nil), nil
 }
 
 func (s *server) runPage(ctx context.Context, id job.RunID) (wire.RunPage, error) {
@@ -158,7 +174,8 @@ func (s *server) runPage(ctx context.Context, id job.RunID) (wire.RunPage, error
 	if page.Artifacts, err = s.Store.Artifacts(ctx, id, 0); err != nil {
 		return page, err
 	}
-	page.Comparable = slices.ContainsFunc(page.Artifacts, func(f job.Artifact) bool { return f.Format == render.RowsKept && f.RemovedAt == nil })
+	page.Comparable = slices.ContainsFunc(page.Artifacts,
+		func(f job.Artifact) bool { return f.Format == render.RowsKept && f.RemovedAt == nil })
 	page.Artifacts = slices.DeleteFunc(page.Artifacts, func(f job.Artifact) bool { return f.Format == render.RowsKept })
 	if page.DeliveryCounts, err = s.Store.DeliveryCounts(ctx, id); err != nil {
 		return page, err
@@ -225,7 +242,9 @@ type RunPath struct {
 func runID(text string) (job.RunID, error) {
 	id, ok := job.ParseRunID(text)
 	if !ok {
-		return 0, huma.NewError(http.StatusUnprocessableEntity, fmt.Sprintf("%q is no number of a run; write it as 2611-42", text))
+		return 0,
+			huma.NewError(http.StatusUnprocessableEntity,
+				fmt.Sprintf("%q is no number of a run; write it as 2611-42", text))
 	}
 	return id, nil
 }

@@ -18,8 +18,12 @@ import (
 
 // signIn registers the operations that are open to everybody.
 func (s *server) signIn(a huma.API) {
-	huma.Register(a, subject("access").post("sign-in", "/api/session", "Sign in, for a browser", refuses(401, 429), unsigned), s.signInOf)
-	huma.Register(a, subject("access").post("make-token", "/api/tokens", "Sign in, for a program: make an API token", refuses(401, 429), unsigned), s.makeToken)
+	huma.Register(a,
+		subject("access").post("sign-in", "/api/session", "Sign in, for a browser", refuses(401, 429), unsigned),
+		s.signInOf)
+	huma.Register(a,
+		subject("access").post("make-token", "/api/tokens", "Sign in, for a program: make an API token",
+			refuses(401, 429), unsigned), s.makeToken)
 }
 
 func (s *server) signInOf(ctx context.Context, in *struct {
@@ -39,9 +43,13 @@ func (s *server) signInOf(ctx context.Context, in *struct {
 	return &struct{ Body wire.Me }{wire.Me{Person: p, Version: s.Version}}, nil
 }
 
-func (s *server) makeToken(ctx context.Context, in *struct{ Body wire.TokenRequest }) (*struct{ Body wire.Token }, error) {
+func (s *server) makeToken(ctx context.Context,
+	in *struct{ Body wire.TokenRequest },
+) (*struct{ Body wire.Token }, error) {
 	ends := s.Now().Add(tokenLife)
-	p, _, token, err := s.begin(ctx, in.Body.Credentials, job.SignIn{Kind: job.Token, Name: shown(in.Body.Name), EndsAt: &ends})
+	p, _, token, err := s.begin(ctx, in.Body.Credentials, job.SignIn{
+		Kind: job.Token, Name: shown(in.Body.Name), EndsAt: &ends,
+	})
 	if err != nil {
 		return nil, err
 	}
@@ -55,7 +63,9 @@ func (s *server) begin(ctx context.Context, who wire.Credentials, way job.SignIn
 	now := s.Now()
 	if !s.tries.Take(now, who.Login, key) {
 		s.Log.Warn("too many tries to sign in", "login", who.Login, "address", way.Address)
-		return job.Person{}, 0, "", huma.NewError(http.StatusTooManyRequests, "Too many tries to sign in from here. Wait a minute, then try again.")
+		return job.Person{}, 0, "",
+			huma.NewError(http.StatusTooManyRequests,
+				"Too many tries to sign in from here. Wait a minute, then try again.")
 	}
 	p, id, token, err := access.SignIn(ctx, s.Store, who.Login, who.Password, way)
 	switch {
@@ -73,7 +83,11 @@ func (s *server) begin(ctx context.Context, who wire.Credentials, way job.SignIn
 
 // password registers what asks for a password of those who are signed in.
 func (s *server) password(a huma.API) {
-	huma.Register(a, subject("access").put("change-password", "/api/session/password", "Change your own password", refuses(422, 429), answers(http.StatusNoContent), says("All your sessions and tokens end with it, also the one that asks, and so does your link to the forecast: sign in again.")), s.changePassword)
+	huma.Register(a,
+		subject("access").put("change-password", "/api/session/password", "Change your own password", refuses(422, 429),
+			answers(http.StatusNoContent),
+			says("All your sessions and tokens end with it, also the one that asks, and so does your link to the "+
+				"forecast: sign in again.")), s.changePassword)
 }
 
 func (s *server) changePassword(ctx context.Context, in *struct{ Body wire.PasswordRequest }) (*struct{}, error) {
@@ -105,12 +119,23 @@ func (s *server) whose(ctx context.Context, who job.Person, login string) (job.P
 // people registers who is who.
 func (s *server) people(a huma.API) {
 	huma.Register(a, subject("access").get("who-am-i", "/api/session", "Who is signed in"), s.whoAmI)
-	huma.Register(a, subject("access").delete("sign-out", "/api/session", "Sign out: end the session, or the token that is sent", answers(http.StatusNoContent)), s.signOut)
-	huma.Register(a, subject("access").get("list-sign-ins", "/api/sign-ins", "List the sessions and tokens that you have open, or somebody has", refuses(403, 404)), s.listSignIns)
-	huma.Register(a, subject("access").delete("end-sign-in", "/api/sign-ins/{id}", "End a session or token: your own, or anybody's as an administrator", refuses(404), answers(http.StatusNoContent)), s.endSignIn)
-	huma.Register(a, subject("access").post("make-event-token", "/api/people/{login}/tokens", "Make a token that only reports events, for a program of somebody's", refuses(403, 404, 422)), s.makeEventToken)
+	huma.Register(a,
+		subject("access").delete("sign-out", "/api/session", "Sign out: end the session, or the token that is sent",
+			answers(http.StatusNoContent)), s.signOut)
+	huma.Register(a,
+		subject("access").get("list-sign-ins", "/api/sign-ins",
+			"List the sessions and tokens that you have open, or somebody has", refuses(403, 404)), s.listSignIns)
+	huma.Register(a,
+		subject("access").delete("end-sign-in", "/api/sign-ins/{id}",
+			"End a session or token: your own, or anybody's as an administrator", refuses(404),
+			answers(http.StatusNoContent)), s.endSignIn)
+	huma.Register(a,
+		subject("access").post("make-event-token", "/api/people/{login}/tokens",
+			"Make a token that only reports events, for a program of somebody's",
+			refuses(403, 404, 422)), s.makeEventToken)
 	huma.Register(a, subject("access").get("list-people", "/api/people", "List the people"), s.listPeople)
-	huma.Register(a, subject("access").put("save-person", "/api/people/{login}", "Add or change a person"), s.savePerson)
+	huma.Register(a, subject("access").put("save-person", "/api/people/{login}", "Add or change a person"),
+		s.savePerson)
 }
 
 func (s *server) whoAmI(ctx context.Context, _ *struct{}) (*struct{ Body wire.Me }, error) {
@@ -168,7 +193,9 @@ func (s *server) makeEventToken(ctx context.Context, in *struct {
 		return nil, s.problem(err)
 	}
 	ends := s.Now().AddDate(0, 0, in.Body.Days)
-	token, _, err := access.NewToken(ctx, s.Store, whose.ID, who.Login, job.SignIn{Name: shown(in.Body.Name), Address: addressOf(ctx), EndsAt: &ends, Sends: in.Body.Sends})
+	token, _, err := access.NewToken(ctx, s.Store, whose.ID, who.Login, job.SignIn{
+		Name: shown(in.Body.Name), Address: addressOf(ctx), EndsAt: &ends, Sends: in.Body.Sends,
+	})
 	if err != nil {
 		return nil, s.problem(err)
 	}
@@ -192,7 +219,10 @@ func (s *server) savePerson(ctx context.Context, in *struct {
 	if err := access.May(who, access.Administer, "", ""); err != nil {
 		return nil, s.problem(err)
 	}
-	p, err := s.Service.People.Save(ctx, who, job.Person{Login: in.Login, Name: in.Body.Name, Mail: in.Body.Mail, Role: job.Role(in.Body.Role), Zone: in.Body.Zone}, in.Body.Password)
+	p, err := s.Service.People.Save(ctx, who,
+		job.Person{
+			Login: in.Login, Name: in.Body.Name, Mail: in.Body.Mail, Role: job.Role(in.Body.Role), Zone: in.Body.Zone,
+		}, in.Body.Password)
 	if err != nil {
 		return nil, s.problem(err)
 	}

@@ -16,15 +16,39 @@ import (
 // settings registers what an installation is set to for its signs to the outside.
 func (s *server) settings(a huma.API) {
 	tags := subject("service")
-	huma.Register(a, tags.get("show-bounces", "/api/settings/bounces", "Show which mailbox bounces come to, and how the last look into it went"), s.showBounces)
-	huma.Register(a, tags.put("save-bounces", "/api/settings/bounces", "Say which mailbox bounces come to", refuses(403, 422), answers(http.StatusNoContent)), s.saveBounces)
-	huma.Register(a, tags.get("show-heartbeat", "/api/settings/heartbeat", "Show where the sign of life goes, and how the last one went"), s.showHeartbeat)
-	huma.Register(a, tags.put("save-heartbeat", "/api/settings/heartbeat", "Say where a sign of life goes, so that silence is noticed elsewhere", refuses(403, 422), answers(http.StatusNoContent)), s.saveHeartbeat)
-	huma.Register(a, tags.get("show-keeping", "/api/settings/keeping", "Show for how many days is kept what belongs to no single job"), s.showKeeping)
-	huma.Register(a, tags.put("save-keeping", "/api/settings/keeping", "Say for how many days is kept what belongs to no single job", refuses(403, 422), answers(http.StatusNoContent), says("Closed alerts, the record of changes, links that ended, events. Runs, logs and files are kept as their jobs say.")), s.saveKeeping)
-	huma.Register(a, tags.get("show-copy", "/api/settings/copy", "Tell whether this installation is a copy that nobody has spoken of"), s.showCopy)
-	huma.Register(a, tags.post("say-copy", "/api/settings/copy", "Say what a copy is, and let it work", refuses(403, 422), answers(http.StatusNoContent), says("all: it goes on in place of the first one. one address, none: it is for tests, and acts on nothing outside itself but what is named; what waited in the queues of the original ends in it. It can be said again of a copy for tests.")), s.sayCopy)
-	huma.Register(a, tags.get("show-programs", "/api/settings/programs", "Tell what keeps the programs of tasks apart from the service, on the node that answers"), s.showPrograms)
+	huma.Register(a,
+		tags.get("show-bounces", "/api/settings/bounces",
+			"Show which mailbox bounces come to, and how the last look into it went"), s.showBounces)
+	huma.Register(a,
+		tags.put("save-bounces", "/api/settings/bounces", "Say which mailbox bounces come to", refuses(403, 422),
+			answers(http.StatusNoContent)), s.saveBounces)
+	huma.Register(a,
+		tags.get("show-heartbeat", "/api/settings/heartbeat",
+			"Show where the sign of life goes, and how the last one went"), s.showHeartbeat)
+	huma.Register(a,
+		tags.put("save-heartbeat", "/api/settings/heartbeat",
+			"Say where a sign of life goes, so that silence is noticed elsewhere", refuses(403, 422),
+			answers(http.StatusNoContent)), s.saveHeartbeat)
+	huma.Register(a,
+		tags.get("show-keeping", "/api/settings/keeping",
+			"Show for how many days is kept what belongs to no single job"), s.showKeeping)
+	huma.Register(a,
+		tags.put("save-keeping", "/api/settings/keeping", "Say for how many days is kept what belongs to no single job",
+			refuses(403, 422), answers(http.StatusNoContent),
+			says("Closed alerts, the record of changes, links that ended, events. Runs, logs and files are kept as "+
+				"their jobs say.")), s.saveKeeping)
+	huma.Register(a,
+		tags.get("show-copy", "/api/settings/copy",
+			"Tell whether this installation is a copy that nobody has spoken of"), s.showCopy)
+	huma.Register(a,
+		tags.post("say-copy", "/api/settings/copy", "Say what a copy is, and let it work", refuses(403, 422),
+			answers(http.StatusNoContent),
+			says("all: it goes on in place of the first one. one address, none: it is for tests, and acts on nothing "+
+				"outside itself but what is named; what waited in the queues of the original ends in it. It can be "+
+				"said again of a copy for tests.")), s.sayCopy)
+	huma.Register(a,
+		tags.get("show-programs", "/api/settings/programs",
+			"Tell what keeps the programs of tasks apart from the service, on the node that answers"), s.showPrograms)
 }
 
 func (s *server) showBounces(ctx context.Context, _ *struct{}) (*struct{ Body BouncePage }, error) {
@@ -80,7 +104,10 @@ func (s *server) showCopy(ctx context.Context, _ *struct{}) (*struct{ Body wire.
 
 func (s *server) sayCopy(ctx context.Context, in *struct{ Body wire.CopyRequest }) (*struct{}, error) {
 	who, _ := person(ctx)
-	return nil, s.orProblem(s.Service.Installation.SaySo(ctx, who, service.Said{Sending: job.Sending(in.Body.Sending), OnlyTo: in.Body.OnlyTo, Named: in.Body.Named}))
+	return nil,
+		s.orProblem(s.Service.Installation.SaySo(ctx, who, service.Said{
+			Sending: job.Sending(in.Body.Sending), OnlyTo: in.Body.OnlyTo, Named: in.Body.Named,
+		}))
 }
 
 func (s *server) showPrograms(context.Context, *struct{}) (*struct{ Body engine.Programs }, error) {

@@ -66,9 +66,18 @@ func (s *server) state(w http.ResponseWriter, r *http.Request) {
 // standing registers what an operator must know, and the nodes.
 func (s *server) standing(a huma.API) {
 	tags := subject("service")
-	huma.Register(a, tags.get("show-state", "/api/state", "Show what an operator must know: what stands still, rests, fills up, or can tell nobody", says("The same without names, for those who watch from outside, stands at /state, which answers 503 when somebody is needed.")), s.showState)
-	huma.Register(a, tags.get("list-nodes", "/api/nodes", "List the nodes that live, with what each works on"), s.listNodes)
-	huma.Register(a, tags.post("finish-node", "/api/nodes/finish", "Let a node finish what it has and take no more work, or work on", refuses(403, 404), answers(http.StatusNoContent), says("Its rings, pages and upkeep go on. It is empty when it works on no part and no delivery.")), s.finishNode)
+	huma.Register(a,
+		tags.get("show-state", "/api/state",
+			"Show what an operator must know: what stands still, rests, fills up, or can tell nobody",
+			says("The same without names, for those who watch from outside, stands at /state, which answers 503 when "+
+				"somebody is needed.")), s.showState)
+	huma.Register(a, tags.get("list-nodes", "/api/nodes", "List the nodes that live, with what each works on"),
+		s.listNodes)
+	huma.Register(a,
+		tags.post("finish-node", "/api/nodes/finish", "Let a node finish what it has and take no more work, or work on",
+			refuses(403, 404), answers(http.StatusNoContent),
+			says("Its rings, pages and upkeep go on. It is empty when it works on no part and no delivery.")),
+		s.finishNode)
 }
 
 func (s *server) showState(ctx context.Context, _ *struct{}) (*struct{ Body job.ServiceState }, error) {
@@ -86,7 +95,10 @@ func (s *server) listNodes(ctx context.Context, _ *struct{}) (*struct{ Body []wi
 	}
 	out := make([]wire.Node, len(nodes))
 	for i, n := range nodes {
-		out[i] = wire.Node{Name: n.Name, Version: n.Version, Zones: n.Zones, StartedAt: n.StartedAt, SeenAt: n.SeenAt, Finishing: n.Finishing, Parts: n.Parts, Deliveries: n.Deliveries}
+		out[i] = wire.Node{
+			Name: n.Name, Version: n.Version, Zones: n.Zones, StartedAt: n.StartedAt, SeenAt: n.SeenAt,
+			Finishing: n.Finishing, Parts: n.Parts, Deliveries: n.Deliveries,
+		}
 	}
 	return &struct{ Body []wire.Node }{out}, nil
 }
@@ -143,7 +155,8 @@ func outside(st job.ServiceState) job.ServiceState {
 func numbers(n sending.Watched, st job.ServiceState) []byte {
 	var b strings.Builder
 	gauge := func(name, help string, value int) {
-		fmt.Fprintf(&b, "# HELP ironbell_%s %s\n# TYPE ironbell_%s gauge\nironbell_%s %d\n", name, help, name, name, value)
+		fmt.Fprintf(&b, "# HELP ironbell_%s %s\n# TYPE ironbell_%s gauge\nironbell_%s %d\n", name, help, name, name,
+			value)
 	}
 	is := map[bool]int{true: 1}
 	of := func(what string) int {
@@ -155,7 +168,9 @@ func numbers(n sending.Watched, st job.ServiceState) []byte {
 		return 0
 	}
 	gauge("somebody_needed", "Whether somebody is needed; /state says why.", is[st.Needs])
-	gauge("standing_still", "Whether nothing rings or begins: a copy, a freeze of everything, a clock that is stuck, or nodes that all finish.", is[st.Silent])
+	gauge("standing_still",
+		"Whether nothing rings or begins: a copy, a freeze of everything, a clock that is stuck, or nodes that "+
+			"all finish.", is[st.Silent])
 	gauge("alerts_open", "Alerts that nobody has acknowledged.", n.Open)
 	gauge("alerts_unreached", "Alerts of which nobody could be told.", n.Unreached)
 	gauge("destinations_resting", "Destinations that do not work.", n.Resting)
@@ -164,7 +179,9 @@ func numbers(n sending.Watched, st job.ServiceState) []byte {
 	gauge("mailbox_failing", "Whether the mailbox for bounces cannot be read.", of("mailbox"))
 	gauge("nodes", "Nodes that live.", of("nodes"))
 	gauge("deliveries_waiting", "Deliveries that wait for their turn or a retry.", n.Waiting)
-	fmt.Fprintf(&b, "# HELP ironbell_deliveries_kept_back Deliveries that are kept back, by reason.\n# TYPE ironbell_deliveries_kept_back gauge\n")
+	fmt.Fprintf(&b,
+		"# HELP ironbell_deliveries_kept_back Deliveries that are kept back, by reason.\n# TYPE "+
+			"ironbell_deliveries_kept_back gauge\n")
 	for _, why := range []job.KeptBack{job.KeptForRest, job.KeptForYes, job.KeptForSilent} {
 		fmt.Fprintf(&b, "ironbell_deliveries_kept_back{reason=%q} %d\n", why, n.KeptBack[why])
 	}

@@ -17,7 +17,9 @@ import (
 )
 
 func (s *server) today(a huma.API) {
-	huma.Register(a, subject("runs").get("day", "/api/day", "A day of the tape: what ran, what is to come, what needs attention"), s.dayOf)
+	huma.Register(a,
+		subject("runs").get("day", "/api/day", "A day of the tape: what ran, what is to come, what needs attention"),
+		s.dayOf)
 }
 
 func (s *server) dayOf(ctx context.Context, in *struct {
@@ -65,7 +67,8 @@ func (s *server) day(ctx context.Context, at, now time.Time) (wire.Day, error) {
 	if day.Counts, err = s.Store.CountByState(ctx, from, to); err != nil {
 		return day, err
 	}
-	if day.Attention, err = s.Store.Alerts(ctx, []string{string(job.AlertOpen), string(job.AlertAcknowledged)}, 50); err != nil {
+	if day.Attention, err = s.Store.Alerts(ctx, []string{string(job.AlertOpen), string(job.AlertAcknowledged)},
+		50); err != nil {
 		return day, err
 	}
 	jobs, err := s.Store.Jobs(ctx, "", 5000)
@@ -113,7 +116,9 @@ func (s *server) day(ctx context.Context, at, now time.Time) (wire.Day, error) {
 }
 
 // coming lists the rings of all jobs in (after, until], earliest first.
-func (s *server) coming(jobs []job.Job, passing service.Passing, last map[int64]history.LastRun, after, until time.Time, limit int) []wire.Coming {
+func (s *server) coming(jobs []job.Job, passing service.Passing, last map[int64]history.LastRun, after, until time.Time,
+	limit int,
+) []wire.Coming {
 	all := []wire.Coming{}
 	for _, j := range jobs {
 		_, usual := lastOf(last, j.ID)
@@ -143,5 +148,8 @@ func mark(r job.Run, last map[int64]history.LastRun) wire.Mark {
 	if r.Rehearsal {
 		r.Job += " (rehearsal)"
 	}
-	return wire.Mark{ID: r.ID, JobID: r.JobID, Job: r.Job, State: r.State, Reason: r.Reason, Due: r.Due, StartedAt: r.StartedAt, EndedAt: r.EndedAt, Usual: usual}
+	return wire.Mark{
+		ID: r.ID, JobID: r.JobID, Job: r.Job, State: r.State, Reason: r.Reason, Due: r.Due, StartedAt: r.StartedAt,
+		EndedAt: r.EndedAt, Usual: usual,
+	}
 }

@@ -21,18 +21,35 @@ import (
 
 func (s *server) when(a huma.API) {
 	tags := subject("when")
-	huma.Register(a, tags.post("read-rule", "/api/when", "Say what a rule means: its reading, warnings and next rings", says("A rule that is wrong is answered, too: wrong says what and where.")), s.readRuleOf)
-	huma.Register(a, tags.get("read-moment", "/api/moment", "Reckon a moving date or a range for a due time, and explain it"), s.readMomentOf)
+	huma.Register(a,
+		tags.post("read-rule", "/api/when", "Say what a rule means: its reading, warnings and next rings",
+			says("A rule that is wrong is answered, too: wrong says what and where.")), s.readRuleOf)
+	huma.Register(a,
+		tags.get("read-moment", "/api/moment", "Reckon a moving date or a range for a due time, and explain it"),
+		s.readMomentOf)
 	huma.Register(a, tags.get("list-zones", "/api/zones", "List the time zones"), s.listZones)
 	huma.Register(a, tags.get("forecast", "/api/forecast", "The rings to come, their load and clashes"), s.forecastOf)
-	huma.Register(a, tags.get("show-feed", "/api/session/feed", "Tell whether the signed-in person has a link to the forecast"), s.showFeed)
-	huma.Register(a, tags.post("make-feed", "/api/session/feed", "Make a personal link by which a calendar program sees the forecast", says("The link before it ends. Whoever has the link sees the jobs' names and when they ring.")), s.makeFeed)
-	huma.Register(a, tags.delete("end-feed", "/api/session/feed", "End the personal link to the forecast", answers(http.StatusNoContent)), s.endFeed)
-	huma.Register(a, tags.get("show-when-settings", "/api/settings/when", "Show what holds for all rules"), s.showWhenSettings)
-	huma.Register(a, tags.put("save-when-settings", "/api/settings/when", "Say what holds for all rules: the floor, when the editor warns, the first day of the week", refuses(403, 422)), s.saveWhenSettings)
+	huma.Register(a,
+		tags.get("show-feed", "/api/session/feed", "Tell whether the signed-in person has a link to the forecast"),
+		s.showFeed)
+	huma.Register(a,
+		tags.post("make-feed", "/api/session/feed",
+			"Make a personal link by which a calendar program sees the forecast",
+			says("The link before it ends. Whoever has the link sees the jobs' names and when they ring.")), s.makeFeed)
+	huma.Register(a,
+		tags.delete("end-feed", "/api/session/feed", "End the personal link to the forecast",
+			answers(http.StatusNoContent)), s.endFeed)
+	huma.Register(a, tags.get("show-when-settings", "/api/settings/when", "Show what holds for all rules"),
+		s.showWhenSettings)
+	huma.Register(a,
+		tags.put("save-when-settings", "/api/settings/when",
+			"Say what holds for all rules: the floor, when the editor warns, the first day of the week",
+			refuses(403, 422)), s.saveWhenSettings)
 }
 
-func (s *server) readRuleOf(ctx context.Context, in *struct{ Body wire.WhenRequest }) (*struct{ Body wire.When }, error) {
+func (s *server) readRuleOf(ctx context.Context,
+	in *struct{ Body wire.WhenRequest },
+) (*struct{ Body wire.When }, error) {
 	who, _ := person(ctx)
 	if in.Body.Zone == "" {
 		in.Body.Zone = who.Zone
@@ -73,7 +90,9 @@ func (s *server) showWhenSettings(ctx context.Context, _ *struct{}) (*struct{ Bo
 	return &struct{ Body job.WhenSettings }{s.Service.Calendars.When()}, nil
 }
 
-func (s *server) saveWhenSettings(ctx context.Context, in *struct{ Body job.WhenSettings }) (*struct{ Body job.WhenSettings }, error) {
+func (s *server) saveWhenSettings(ctx context.Context,
+	in *struct{ Body job.WhenSettings },
+) (*struct{ Body job.WhenSettings }, error) {
 	who, _ := person(ctx)
 	saved, err := s.Service.Calendars.SaveWhen(ctx, who, in.Body)
 	if err != nil {
@@ -110,7 +129,8 @@ func (s *server) readRule(ctx context.Context, in wire.WhenRequest) (wire.When, 
 	if settings.Floored(v, "", r); len(v.Wrong) > 0 {
 		out.Warnings = append(out.Warnings, "A job cannot be saved with it: "+v.Wrong[0].Sentence+".")
 	}
-	out.Reading, out.Notation, out.Often, out.Zone = r.Reading(), string(r.Notation()), r.Often(from), r.Location().String()
+	out.Reading, out.Notation, out.Often, out.Zone = r.Reading(), string(r.Notation()), r.Often(from),
+		r.Location().String()
 	out.Warnings = append(out.Warnings, r.Warnings(from, settings.Many)...)
 	out.Cron, _ = r.Cron()
 	out.ICalendar, _ = r.ICalendar(from)
@@ -146,7 +166,9 @@ func (s *server) column(out *wire.When, in wire.WhenRequest) {
 	}
 }
 
-func (s *server) readMoment(ctx context.Context, text string, at time.Time, zoneName string, calendars []string) (wire.Moment, error) {
+func (s *server) readMoment(ctx context.Context, text string, at time.Time, zoneName string,
+	calendars []string,
+) (wire.Moment, error) {
 	z, err := zone.Load(zoneName)
 	if err != nil {
 		return wire.Moment{}, huma.NewError(http.StatusUnprocessableEntity, err.Error())

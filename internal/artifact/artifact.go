@@ -181,11 +181,14 @@ func (f *Folder) Older(folder string, than time.Time) ([]string, error) {
 func problem(err error) error {
 	switch {
 	case errors.Is(err, syscall.ENOSPC), errors.Is(err, syscall.EDQUOT):
-		return fault.Wrap(err, fault.Passing, fault.Store, "write to the store of artifacts", "The disk of the artifacts is full: make room, then run again.")
+		return fault.Wrap(err, fault.Passing, fault.Store, "write to the store of artifacts",
+			"The disk of the artifacts is full: make room, then run again.")
 	case errors.Is(err, os.ErrNotExist):
-		return fault.Wrap(err, fault.Lasting, fault.Task, "read from the store of artifacts", "The file is gone; run the job again to make it anew.")
+		return fault.Wrap(err, fault.Lasting, fault.Task, "read from the store of artifacts",
+			"The file is gone; run the job again to make it anew.")
 	}
-	return fault.Wrap(err, fault.Passing, fault.Store, "use the store of artifacts", "Check that the folder of artifacts is there and writable on this node.")
+	return fault.Wrap(err, fault.Passing, fault.Store, "use the store of artifacts",
+		"Check that the folder of artifacts is there and writable on this node.")
 }
 
 // Known is what ID gives, without giving a name to a store that has none: empty then.

@@ -12,11 +12,15 @@ import (
 )
 
 // Node makes both; the engine's Run starts it.
-func Node(s *store.Store, sources *report.Sources, destinations *deliver.Destinations, files *artifact.Folder, o engine.Options) (*engine.Engine, *service.Service) {
+func Node(s *store.Store, sources *report.Sources, destinations *deliver.Destinations, files *artifact.Folder,
+	o engine.Options,
+) (*engine.Engine, *service.Service) {
 	e := engine.New(s, sources, destinations, files, o)
 	return e, service.New(service.Needs{
-		Store: e.Store, Files: e.Files, Sources: e.Sources, Destinations: e.Destinations, Reports: e.Reports, Kinds: e.Kinds, Times: e.Times,
-		Links: e.Links, Installation: e.Installation, Runs: e.Runs, Waits: e.Waits, Notify: e.Notify, Settle: e.Settle, Rests: e.Rests,
-		Now: e.Node.Now, Log: e.Node.Log,
+		Store: e.Store, Files: e.Files, Sources: e.Sources, Destinations: e.Destinations, Reports: e.Reports,
+		Kinds: e.Kinds, Times: e.Times,
+		Links: e.Links, Installation: e.Installation, Runs: e.Runs, Waits: e.Waits, Notify: e.Notify, Settle: e.Settle,
+		Rests: e.Rests,
+		Now:   e.Node.Now, Log: e.Node.Log,
 	})
 }

@@ -60,7 +60,8 @@ func signIn(ctx context.Context, i IO, url, login, password string) (int, error)
 	if err != nil {
 		return 0, fmt.Errorf("keep the token: %w", err)
 	}
-	fmt.Fprintf(i.Out, "Signed in at %s as %s until %s. The token is kept in %s.\n", url, t.Person.Name, t.EndsAt.Local().Format("2 Jan 2006 15:04 MST"), path)
+	fmt.Fprintf(i.Out, "Signed in at %s as %s until %s. The token is kept in %s.\n", url, t.Person.Name,
+		t.EndsAt.Local().Format("2 Jan 2006 15:04 MST"), path)
 	return exitOK, nil
 }
 
@@ -147,7 +148,11 @@ func signInsCommand(f *flag.FlagSet) runner {
 				for _, g := range one.Sends {
 					notes = append(notes, fmt.Sprintf("only reports %s of %s", g.Type, g.Source))
 				}
-				t.AppendRow(table.Row{one.ID, one.Kind, one.Name, cmp.Or(one.Address, "the machine"), wall(one.BeganAt, time.Local), wallOr(one.UsedAt, "never"), wallOr(one.EndsAt, "never"), strings.Join(notes, ", ")})
+				t.AppendRow(table.Row{
+					one.ID, one.Kind, one.Name, cmp.Or(one.Address, "the machine"),
+					wall(one.BeganAt, time.Local), wallOr(one.UsedAt, "never"), wallOr(one.EndsAt, "never"),
+					strings.Join(notes, ", "),
+				})
 			}
 			t.Render()
 		})
@@ -166,7 +171,8 @@ func eventTokenCommand(f *flag.FlagSet) runner {
 	of := f.String("of", "", "whose program it is, by `login`")
 	days := f.Int("days", 365, "how many `days` it holds")
 	var grants grantFlag
-	f.Var(&grants, "sends", "what it may report, as `SOURCE=TYPE`, in which TYPE may end with *; may be given several times")
+	f.Var(&grants, "sends",
+		"what it may report, as `SOURCE=TYPE`, in which TYPE may end with *; may be given several times")
 	return func(ctx context.Context, i IO, args []string) (int, error) {
 		name, err := only(args, "what the token is for")
 		if err != nil {
@@ -181,7 +187,9 @@ func eventTokenCommand(f *flag.FlagSet) runner {
 		}
 		return show(i, *asJSON, t, func(i IO, t wire.Token) {
 			fmt.Fprintf(i.Out, "%s\n", t.Token)
-			fmt.Fprintf(i.Err, "It is shown this once, and holds until %s. Send it as Authorization: Bearer; it can only report these events.\n", wall(t.EndsAt, time.Local))
+			fmt.Fprintf(i.Err,
+				"It is shown this once, and holds until %s. Send it as Authorization: Bearer; it can only report "+
+					"these events.\n", wall(t.EndsAt, time.Local))
 		})
 	}
 }

@@ -40,7 +40,8 @@ func printAhead(i IO, a job.Ahead) {
 	}
 	several := slices.ContainsFunc(a.Next, func(r job.AheadRing) bool { return r.Reading != a.Next[0].Reading })
 	for n, r := range a.Next {
-		fmt.Fprintf(i.Out, "%-7s %s", map[bool]string{true: "Rings"}[n == 0], r.Due.In(place).Format("Mon 2 Jan 2006 15:04 MST"))
+		fmt.Fprintf(i.Out, "%-7s %s", map[bool]string{true: "Rings"}[n == 0],
+			r.Due.In(place).Format("Mon 2 Jan 2006 15:04 MST"))
 		if day := r.Nominal.In(place).Format("Mon 2 Jan"); day != r.Due.In(place).Format("Mon 2 Jan") {
 			fmt.Fprintf(i.Out, ", for %s", day)
 		}

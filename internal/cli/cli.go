@@ -78,7 +78,8 @@ func (e *Usage) Error() string { return e.Sentence }
 func Main(ctx context.Context, name string, args []string, i IO, more ...Command) int {
 	commands := slices.Concat(clientCommands, more)
 	i.raw, i.Out, i.Err = i.Out, plain{i.Out}, plain{i.Err}
-	if len(args) == 0 || args[0] == "help" && len(args) == 1 || args[0] == "-h" || args[0] == "-help" || args[0] == "--help" {
+	if len(args) == 0 || args[0] == "help" && len(args) == 1 || args[0] == "-h" || args[0] == "-help" ||
+		args[0] == "--help" {
 		overview(i.Out, name, commands)
 		return exitOK
 	}
@@ -94,7 +95,8 @@ func Main(ctx context.Context, name string, args []string, i IO, more ...Command
 	flags := flag.NewFlagSet(name+" "+c.Name, flag.ContinueOnError)
 	flags.SetOutput(i.Err)
 	flags.Usage = func() {
-		fmt.Fprintf(flags.Output(), "%s %s [flags] %s\n  %s\n\nExample:\n  %s\n\nFlags:\n", name, c.Name, c.Args, c.Summary, strings.ReplaceAll(c.Example, "\n", "\n  "))
+		fmt.Fprintf(flags.Output(), "%s %s [flags] %s\n  %s\n\nExample:\n  %s\n\nFlags:\n", name, c.Name, c.Args,
+			c.Summary, strings.ReplaceAll(c.Example, "\n", "\n  "))
 		flags.PrintDefaults()
 	}
 	run := c.Setup(flags)
@@ -139,11 +141,14 @@ func parse(flags *flag.FlagSet, args []string) (rest []string, err error) {
 }
 
 func overview(w io.Writer, name string, commands []Command) {
-	fmt.Fprintf(w, "Iron Bell fires saved reports on time, delivers the results and tells owners when a delivery failed.\n\n")
+	fmt.Fprintf(w,
+		"Iron Bell fires saved reports on time, delivers the results and tells owners when a delivery failed.\n\n")
 	for _, c := range commands {
 		fmt.Fprintf(w, "  %-28s %s\n", c.Name+" "+c.Args, c.Summary)
 	}
-	fmt.Fprintf(w, "\n%s help COMMAND shows its flags and an example.\nThe service is found by IRONBELL_URL and IRONBELL_TOKEN, or where `%s sign-in` has signed in.\n", name, name)
+	fmt.Fprintf(w,
+		"\n%s help COMMAND shows its flags and an example.\nThe service is found by IRONBELL_URL and IRONBELL_TOKEN, "+
+			"or where `%s sign-in` has signed in.\n", name, name)
 }
 
 // explain adds to an error what can be done.

@@ -33,7 +33,11 @@ func run(t *testing.T, f func(args []string, word string) (int, error), args ...
 }
 
 func TestFlagsMayStandAnywhere(t *testing.T) {
-	for _, args := range [][]string{{"try", "-word", "x", "a", "b"}, {"try", "a", "-word", "x", "b"}, {"try", "a", "b", "-word=x"}} {
+	for _, args := range [][]string{
+		{"try", "-word", "x", "a", "b"},
+		{"try", "a", "-word", "x", "b"},
+		{"try", "a", "b", "-word=x"},
+	} {
 		var got []string
 		_, _, status := run(t, func(args []string, word string) (int, error) {
 			got = append(append(got, args...), word)
@@ -60,7 +64,10 @@ func TestErrorsSayWhatToDo(t *testing.T) {
 	}{
 		{&Usage{"it takes one thing"}, 2, "ironbell try: it takes one thing\n  ironbell try -h shows how\n"},
 		{&client.Problem{Status: 401, Detail: "You are not signed in."}, 1, "ironbell sign-in signs in"},
-		{&client.Unreachable{Base: "http://127.0.0.1:1", Cause: errors.New("connection refused")}, 1, "the service at http://127.0.0.1:1 does not answer: connection refused"},
+		{
+			&client.Unreachable{Base: "http://127.0.0.1:1", Cause: errors.New("connection refused")}, 1,
+			"the service at http://127.0.0.1:1 does not answer: connection refused",
+		},
 		{context.Canceled, 1, ""},
 	} {
 		_, errs, status := run(t, func([]string, string) (int, error) { return 0, c.err }, "try")
@@ -81,7 +88,10 @@ func TestEveryCommandHasASummaryAndAnExample(t *testing.T) {
 
 func TestTheExitStatusTellsTheOutcome(t *testing.T) {
 	seen := map[int]bool{}
-	for _, s := range []job.RunState{job.RunDone, job.RunBlank, job.RunPartly, job.RunFailed, job.RunCancelled, job.RunPassedOver} {
+	for _, s := range []job.RunState{
+		job.RunDone, job.RunBlank, job.RunPartly, job.RunFailed, job.RunCancelled,
+		job.RunPassedOver,
+	} {
 		status := exitOf(s)
 		assert.False(t, seen[status], s)
 		seen[status] = true

@@ -13,56 +13,208 @@ import (
 
 // clientCommands is the table of the commands that speak to a service.
 var clientCommands = []Command{
-	{Name: "jobs", Args: "[PART OF NAME]", Summary: "list jobs with their next ring and last outcome", Example: "ironbell jobs fuel", Setup: jobsCommand},
-	{Name: "job", Args: "JOB", Summary: "show one job: when, what, to whom, and how it went", Example: `ironbell job "Fuel burn by vessel"`, Setup: jobCommand},
-	{Name: "ring", Args: "JOB", Summary: "ring a job now", Example: `ironbell ring -follow -value from=2026-11-01 "Fuel burn by vessel"`, Setup: ringCommand},
-	{Name: "ahead", Args: "JOB", Summary: "say what a job will do when it rings next: dates, files, recipients, and what is missing", Example: `ironbell ahead "Port day sheet"`, Setup: aheadCommand},
-	{Name: "again", Args: "RUN", Summary: "let a run go on where it failed or was held, or make it again", Example: "ironbell again 2611-42\nironbell again -whole -value day=2026-11-02 2611-42", Setup: againCommand},
+	{
+		Name: "jobs", Args: "[PART OF NAME]", Summary: "list jobs with their next ring and last outcome",
+		Example: "ironbell jobs fuel", Setup: jobsCommand,
+	},
+	{
+		Name: "job", Args: "JOB", Summary: "show one job: when, what, to whom, and how it went",
+		Example: `ironbell job "Fuel burn by vessel"`, Setup: jobCommand,
+	},
+	{
+		Name: "ring", Args: "JOB", Summary: "ring a job now",
+		Example: `ironbell ring -follow -value from=2026-11-01 "Fuel burn by vessel"`, Setup: ringCommand,
+	},
+	{
+		Name: "ahead", Args: "JOB",
+		Summary: "say what a job will do when it rings next: dates, files, recipients, and what is missing",
+		Example: `ironbell ahead "Port day sheet"`, Setup: aheadCommand,
+	},
+	{
+		Name: "again", Args: "RUN", Summary: "let a run go on where it failed or was held, or make it again",
+		Example: "ironbell again 2611-42\nironbell again -whole -value day=2026-11-02 2611-42", Setup: againCommand,
+	},
 	{Name: "cancel", Args: "RUN", Summary: "cancel a run", Example: "ironbell cancel 2611-42", Setup: cancelCommand},
-	{Name: "why", Args: "JOB", Summary: "say why a job ran, or did not", Example: `ironbell why -at 2026-12-25 "Monthly board pack"`, Setup: whyCommand},
-	{Name: "on", Args: "JOB", Summary: "switch a job on, at once", Example: `ironbell on "Open defects"`, Setup: switchCommand(true)},
-	{Name: "off", Args: "JOB", Summary: "switch a job off, at once; every setting is kept", Example: `ironbell off "Open defects"`, Setup: switchCommand(false)},
-	{Name: "runs", Args: "", Summary: "list runs, newest first", Example: `ironbell runs -job "Open defects" -state failed,partly`, Setup: runsCommand},
-	{Name: "run", Args: "RUN", Summary: "show one run: why, attempts, files, deliveries", Example: "ironbell run 2611-42", Setup: runCommand},
-	{Name: "follow", Args: "RUN", Summary: "follow a run until its outcome; the exit status tells it", Example: "ironbell follow 2611-42\n" + exitHelp, Setup: followCommand},
-	{Name: "when", Args: `-- "RULE"`, Summary: "say what a rule means and when it rings; needs no service", Example: `ironbell when -zone Europe/London -- "on the last open day of every month at 18:00"`, Setup: whenCommand},
-	{Name: "forecast", Args: "", Summary: "the rings to come, what moves them, and where they clash", Example: "ironbell forecast -days 3 -job fuel", Setup: forecastCommand},
-	{Name: "calendars", Args: "", Summary: "list the calendars of open and closed days", Example: "ironbell calendars", Setup: calendarsCommand},
-	{Name: "calendar", Args: "CALENDAR", Summary: "show a calendar, or take its closed days from an iCalendar file", Example: "ironbell calendar Harbour\nironbell calendar -read harbour.ics -try Harbour", Setup: calendarCommand},
-	{Name: "feed", Args: "", Summary: "make a personal link by which a calendar program shows the forecast", Example: "ironbell feed", Setup: feedCommand},
-	{Name: "queue", Args: "", Summary: "what works and what waits, and why", Example: "ironbell queue", Setup: queueCommand},
-	{Name: "limits", Args: "[LABEL=N...]", Summary: "show or set how much may work at once", Example: "ironbell limits source:tarnwick=2 tag:nightly=none", Setup: limitsCommand},
-	{Name: "freeze", Args: "LABEL", Summary: "hold back everything (service), a source, a destination or a tag", Example: `ironbell freeze -to "2026-12-27 08:00" -reason "the mail server moves" "destination:company mail"`, Setup: freezeCommand},
+	{
+		Name: "why", Args: "JOB", Summary: "say why a job ran, or did not",
+		Example: `ironbell why -at 2026-12-25 "Monthly board pack"`, Setup: whyCommand,
+	},
+	{
+		Name: "on", Args: "JOB", Summary: "switch a job on, at once", Example: `ironbell on "Open defects"`,
+		Setup: switchCommand(true),
+	},
+	{
+		Name: "off", Args: "JOB", Summary: "switch a job off, at once; every setting is kept",
+		Example: `ironbell off "Open defects"`, Setup: switchCommand(false),
+	},
+	{
+		Name: "runs", Args: "", Summary: "list runs, newest first",
+		Example: `ironbell runs -job "Open defects" -state failed,partly`, Setup: runsCommand,
+	},
+	{
+		Name: "run", Args: "RUN", Summary: "show one run: why, attempts, files, deliveries",
+		Example: "ironbell run 2611-42", Setup: runCommand,
+	},
+	{
+		Name: "follow", Args: "RUN", Summary: "follow a run until its outcome; the exit status tells it",
+		Example: "ironbell follow 2611-42\n" + exitHelp, Setup: followCommand,
+	},
+	{
+		Name: "when", Args: `-- "RULE"`, Summary: "say what a rule means and when it rings; needs no service",
+		Example: `ironbell when -zone Europe/London -- "on the last open day of every month at 18:00"`,
+		Setup:   whenCommand,
+	},
+	{
+		Name: "forecast", Args: "", Summary: "the rings to come, what moves them, and where they clash",
+		Example: "ironbell forecast -days 3 -job fuel", Setup: forecastCommand,
+	},
+	{
+		Name: "calendars", Args: "", Summary: "list the calendars of open and closed days",
+		Example: "ironbell calendars", Setup: calendarsCommand,
+	},
+	{
+		Name: "calendar", Args: "CALENDAR", Summary: "show a calendar, or take its closed days from an iCalendar file",
+		Example: "ironbell calendar Harbour\nironbell calendar -read harbour.ics -try Harbour", Setup: calendarCommand,
+	},
+	{
+		Name: "feed", Args: "", Summary: "make a personal link by which a calendar program shows the forecast",
+		Example: "ironbell feed", Setup: feedCommand,
+	},
+	{
+		Name: "queue", Args: "", Summary: "what works and what waits, and why", Example: "ironbell queue",
+		Setup: queueCommand,
+	},
+	{
+		Name: "limits", Args: "[LABEL=N...]", Summary: "show or set how much may work at once",
+		Example: "ironbell limits source:tarnwick=2 tag:nightly=none", Setup: limitsCommand,
+	},
+	{
+		Name: "freeze", Args: "LABEL", Summary: "hold back everything (service), a source, a destination or a tag",
+		Example: `ironbell freeze -to "2026-12-27 08:00" -reason "the mail server moves" "destination:company mail"`,
+		Setup:   freezeCommand,
+	},
 	{Name: "freezes", Args: "", Summary: "list what is frozen", Example: "ironbell freezes", Setup: freezesCommand},
 	{Name: "lift", Args: "FREEZE", Summary: "end a freeze now", Example: "ironbell lift 3", Setup: liftCommand},
-	{Name: "event", Args: "TYPE", Summary: "report an event that jobs wait for", Example: "ironbell event -data port=Pennold example.tarnwick.ledger.closed", Setup: eventCommand},
-	{Name: "events", Args: "", Summary: "list the events that were reported", Example: "ironbell events", Setup: eventsCommand},
-	{Name: "kinds", Args: "[KIND]", Summary: "say what the kinds of task are for, with an example of one", Example: "ironbell kinds collect", Setup: kindsCommand},
-	{Name: "reports", Args: "[PART OF NAME]", Summary: "list reports", Example: "ironbell reports fuel", Setup: reportsCommand},
-	{Name: "report", Args: "REPORT", Summary: "show one report: what it asks for, its sections, the jobs that use it", Example: `ironbell report "Vehicle-deck load"`, Setup: reportCommand},
-	{Name: "preview", Args: "REPORT", Summary: "show the first rows of a report; Ctrl-C ends its queries", Example: `ironbell preview -value from="start of month" -value port=GS -value port=EH "Vehicle-deck load"`, Setup: previewCommand},
-	{Name: "render", Args: "REPORT", Summary: "make a file of a report now, outside of any job", Example: `ironbell render -as pdf -o load.pdf "Vehicle-deck load"` + "\n" + `ironbell render -as xlsx -cost "Vehicle-deck load"`, Setup: renderCommand},
-	{Name: "compare", Args: "RUN [EARLIER RUN]", Summary: "compare the rows of two runs of a job", Example: "ironbell compare 2611-57 2611-42", Setup: compareCommand},
-	{Name: "sources", Args: "[SOURCE]", Summary: "list sources, or show one with its identities; -test asks it for an answer", Example: "ironbell sources -test tarnwick", Setup: sourcesCommand},
+	{
+		Name: "event", Args: "TYPE", Summary: "report an event that jobs wait for",
+		Example: "ironbell event -data port=Pennold example.tarnwick.ledger.closed", Setup: eventCommand,
+	},
+	{
+		Name: "events", Args: "", Summary: "list the events that were reported", Example: "ironbell events",
+		Setup: eventsCommand,
+	},
+	{
+		Name: "kinds", Args: "[KIND]", Summary: "say what the kinds of task are for, with an example of one",
+		Example: "ironbell kinds collect", Setup: kindsCommand,
+	},
+	{
+		Name: "reports", Args: "[PART OF NAME]", Summary: "list reports", Example: "ironbell reports fuel",
+		Setup: reportsCommand,
+	},
+	{
+		Name: "report", Args: "REPORT",
+		Summary: "show one report: what it asks for, its sections, the jobs that use it",
+		Example: `ironbell report "Vehicle-deck load"`, Setup: reportCommand,
+	},
+	{
+		Name: "preview", Args: "REPORT", Summary: "show the first rows of a report; Ctrl-C ends its queries",
+		Example: `ironbell preview -value from="start of month" -value port=GS -value port=EH "Vehicle-deck load"`,
+		Setup:   previewCommand,
+	},
+	{
+		Name: "render", Args: "REPORT", Summary: "make a file of a report now, outside of any job",
+		Example: `ironbell render -as pdf -o load.pdf "Vehicle-deck load"` + "\n" +
+			`ironbell render -as xlsx -cost "Vehicle-deck load"`, Setup: renderCommand,
+	},
+	{
+		Name: "compare", Args: "RUN [EARLIER RUN]", Summary: "compare the rows of two runs of a job",
+		Example: "ironbell compare 2611-57 2611-42", Setup: compareCommand,
+	},
+	{
+		Name: "sources", Args: "[SOURCE]",
+		Summary: "list sources, or show one with its identities; -test asks it for an answer",
+		Example: "ironbell sources -test tarnwick", Setup: sourcesCommand,
+	},
 	{Name: "alerts", Args: "", Summary: "list what needs somebody", Example: "ironbell alerts", Setup: alertsCommand},
-	{Name: "take", Args: "ALERT", Summary: "take an alert on, or close it", Example: "ironbell take 7\nironbell take -close 7", Setup: takeCommand},
-	{Name: "settle", Args: "DELIVERY", Summary: "say what became of a delivery whose answer was lost, or send a failed one again", Example: "ironbell settle -as sent 26110000000031", Setup: settleCommand},
-	{Name: "deliveries", Args: "", Summary: "list deliveries: to whom, over what, and what the other side said", Example: "ironbell deliveries -state failed,unknown\nironbell deliveries -kept-back rest", Setup: deliveriesCommand},
-	{Name: "resend", Args: "RUN", Summary: "send again what a run could not deliver", Example: "ironbell resend 2611-42", Setup: resendCommand},
-	{Name: "correct", Args: "RUN", Summary: "a wrong report went out: send the right one to the same people, and withdraw its links", Example: `ironbell correct -wrong "The loads of Pennold were missing." 2611-42`, Setup: correctCommand},
-	{Name: "withdraw", Args: "RUN", Summary: "withdraw the links to a run's files", Example: "ironbell withdraw 2611-42", Setup: withdrawCommand},
-	{Name: "allow", Args: "DELIVERY", Summary: "say yes, or no, to mail that leaves the house", Example: "ironbell allow 26110000000031\nironbell allow -no 26110000000031", Setup: allowCommand},
-	{Name: "destinations", Args: "[DESTINATION]", Summary: "list destinations, show what goes to one, try it, add or change it", Example: `ironbell destinations -test "company mail"` + "\n" + `ironbell destinations -protocol sftp -set host=files.harbour.example -set user=ferries -password-from - -test "Harbour authority files"`, Setup: destinationsCommand},
-	{Name: "whom", Args: "RECIPIENT...", Summary: "say whom some recipients come to now", Example: `ironbell whom "group:Port masters" "under:Engineering superintendent"`, Setup: whomCommand},
-	{Name: "receives", Args: "LOGIN", Summary: "list what a person receives; take them off a list, or off all", Example: "ironbell receives oren\nironbell receives -leave all oren", Setup: receivesCommand},
-	{Name: "copy", Args: "", Summary: "tell whether this installation is a restored copy, and say what it is", Example: "ironbell copy\nironbell copy -send test.desk@tarnwick.example -name \"destination:test share\"", Setup: copyCommand},
-	{Name: "state", Args: "", Summary: "show what an operator must know: what stands still, rests, fills up, or can tell nobody", Example: "ironbell state", Setup: stateCommand},
-	{Name: "nodes", Args: "", Summary: "list the nodes, or let one finish what it has and take no more work", Example: "ironbell nodes\nironbell nodes -finish quay-2 -wait 10m", Setup: nodesCommand},
-	{Name: "sign-in", Args: "", Summary: "sign in at a service and keep a token for later calls", Example: "ironbell sign-in -url https://bell.tarnwick.example -login mara", Setup: signInCommand},
-	{Name: "sign-out", Args: "", Summary: "end the token that is kept, and forget it", Example: "ironbell sign-out", Setup: signOutCommand},
-	{Name: "sign-ins", Args: "", Summary: "list the sessions and tokens that you have open, or -end one", Example: "ironbell sign-ins -of mara", Setup: signInsCommand},
-	{Name: "event-token", Args: "PURPOSE", Summary: "make a token that only reports events, for a program", Example: `ironbell event-token -of mara -sends "/cranes/7=example.crane.*" "crane 7"`, Setup: eventTokenCommand},
-	{Name: "password", Args: "", Summary: "change your own password; all your other sessions and tokens end", Example: "ironbell password", Setup: passwordCommand},
+	{
+		Name: "take", Args: "ALERT", Summary: "take an alert on, or close it",
+		Example: "ironbell take 7\nironbell take -close 7", Setup: takeCommand,
+	},
+	{
+		Name: "settle", Args: "DELIVERY",
+		Summary: "say what became of a delivery whose answer was lost, or send a failed one again",
+		Example: "ironbell settle -as sent 26110000000031", Setup: settleCommand,
+	},
+	{
+		Name: "deliveries", Args: "", Summary: "list deliveries: to whom, over what, and what the other side said",
+		Example: "ironbell deliveries -state failed,unknown\nironbell deliveries -kept-back rest",
+		Setup:   deliveriesCommand,
+	},
+	{
+		Name: "resend", Args: "RUN", Summary: "send again what a run could not deliver",
+		Example: "ironbell resend 2611-42", Setup: resendCommand,
+	},
+	{
+		Name: "correct", Args: "RUN",
+		Summary: "a wrong report went out: send the right one to the same people, and withdraw its links",
+		Example: `ironbell correct -wrong "The loads of Pennold were missing." 2611-42`, Setup: correctCommand,
+	},
+	{
+		Name: "withdraw", Args: "RUN", Summary: "withdraw the links to a run's files",
+		Example: "ironbell withdraw 2611-42", Setup: withdrawCommand,
+	},
+	{
+		Name: "allow", Args: "DELIVERY", Summary: "say yes, or no, to mail that leaves the house",
+		Example: "ironbell allow 26110000000031\nironbell allow -no 26110000000031", Setup: allowCommand,
+	},
+	{
+		Name: "destinations", Args: "[DESTINATION]",
+		Summary: "list destinations, show what goes to one, try it, add or change it",
+		Example: `ironbell destinations -test "company mail"` + "\n" +
+			`ironbell destinations -protocol sftp -set host=files.harbour.example -set user=ferries -password-from - -test "Harbour authority files"`, Setup: destinationsCommand,
+	},
+	{
+		Name: "whom", Args: "RECIPIENT...", Summary: "say whom some recipients come to now",
+		Example: `ironbell whom "group:Port masters" "under:Engineering superintendent"`, Setup: whomCommand,
+	},
+	{
+		Name: "receives", Args: "LOGIN", Summary: "list what a person receives; take them off a list, or off all",
+		Example: "ironbell receives oren\nironbell receives -leave all oren", Setup: receivesCommand,
+	},
+	{
+		Name: "copy", Args: "", Summary: "tell whether this installation is a restored copy, and say what it is",
+		Example: "ironbell copy\nironbell copy -send test.desk@tarnwick.example -name \"destination:test share\"",
+		Setup:   copyCommand,
+	},
+	{
+		Name: "state", Args: "",
+		Summary: "show what an operator must know: what stands still, rests, fills up, or can tell nobody",
+		Example: "ironbell state", Setup: stateCommand,
+	},
+	{
+		Name: "nodes", Args: "", Summary: "list the nodes, or let one finish what it has and take no more work",
+		Example: "ironbell nodes\nironbell nodes -finish quay-2 -wait 10m", Setup: nodesCommand,
+	},
+	{
+		Name: "sign-in", Args: "", Summary: "sign in at a service and keep a token for later calls",
+		Example: "ironbell sign-in -url https://bell.tarnwick.example -login mara", Setup: signInCommand,
+	},
+	{
+		Name: "sign-out", Args: "", Summary: "end the token that is kept, and forget it", Example: "ironbell sign-out",
+		Setup: signOutCommand,
+	},
+	{
+		Name: "sign-ins", Args: "", Summary: "list the sessions and tokens that you have open, or -end one",
+		Example: "ironbell sign-ins -of mara", Setup: signInsCommand,
+	},
+	{
+		Name: "event-token", Args: "PURPOSE", Summary: "make a token that only reports events, for a program",
+		Example: `ironbell event-token -of mara -sends "/cranes/7=example.crane.*" "crane 7"`, Setup: eventTokenCommand,
+	},
+	{
+		Name: "password", Args: "", Summary: "change your own password; all your other sessions and tokens end",
+		Example: "ironbell password", Setup: passwordCommand,
+	},
 }
 
 type runner = func(ctx context.Context, i IO, args []string) (int, error)
@@ -167,7 +319,8 @@ func ringCommand(f *flag.FlagSet) runner {
 				if *from != "" {
 					what += ", for " + wall(r.Nominal, zoneOf(r.Zone))
 				}
-				fmt.Fprintf(i.Out, "Run %s of %s waits %s. Follow it with: ironbell follow %s\n", r.ID, r.Job, what, r.ID)
+				fmt.Fprintf(i.Out, "Run %s of %s waits %s. Follow it with: ironbell follow %s\n", r.ID, r.Job, what,
+					r.ID)
 			}
 		})
 	}

@@ -18,11 +18,14 @@ import (
 func deliveriesCommand(f *flag.FlagSet) runner {
 	asJSON := jsonFlag(f)
 	var w client.Which
-	states := f.String("state", "", "only those in these `states`, separated by commas: waiting, sending, offered, sent, failed, bounced, unknown")
+	states := f.String("state", "",
+		"only those in these `states`, separated by commas: waiting, sending, offered, sent, failed, bounced, unknown")
 	f.StringVar(&w.Destination, "destination", "", "only those to this `destination`")
 	f.StringVar(&w.Address, "to", "", "only those to this `address` or path")
 	f.StringVar(&w.Run, "run", "", "only those of this `run`")
-	f.StringVar(&w.KeptBack, "kept-back", "", "only those that are kept back: since their destination `rest`s, until a second person says yes, or since the installation is silent")
+	f.StringVar(&w.KeptBack, "kept-back", "",
+		"only those that are kept back: since their destination `rest`s, until a second person says yes, or since "+
+			"the installation is silent")
 	f.IntVar(&w.Limit, "n", 50, "how many")
 	return func(ctx context.Context, i IO, args []string) (int, error) {
 		if len(args) > 0 {
@@ -54,7 +57,10 @@ func printDeliveries(i IO, list []job.Delivery) {
 		if d.WentTo != "" {
 			to = d.WentTo
 		}
-		t.AppendRow(table.Row{d.ID, wall(at, time.Local), deliveryWord(d), ends(to, 50), shortened(d.Destination, 22), d.Tries, shortened(d.Answer, 64)})
+		t.AppendRow(table.Row{
+			d.ID, wall(at, time.Local), deliveryWord(d), ends(to, 50), shortened(d.Destination, 22),
+			d.Tries, shortened(d.Answer, 64),
+		})
 	}
 	t.Render()
 }
@@ -93,7 +99,9 @@ func shortened(text string, most int) string {
 func allowCommand(f *flag.FlagSet) runner {
 	asJSON := jsonFlag(f)
 	no := f.Bool("no", false, "say no: it does not go out")
-	until := f.String("until", "", "let all that the job sends there go out until this `date`, at most a year, while neither the job nor its reports nor the destination are saved")
+	until := f.String("until", "",
+		"let all that the job sends there go out until this `date`, at most a year, while neither the job nor its "+
+			"reports nor the destination are saved")
 	return func(ctx context.Context, i IO, args []string) (int, error) {
 		text, err := only(args, "delivery")
 		if err != nil {
@@ -101,7 +109,9 @@ func allowCommand(f *flag.FlagSet) runner {
 		}
 		id, err := strconv.ParseInt(text, 10, 64)
 		if err != nil {
-			return 0, &Usage{fmt.Sprintf("%q is no number of a delivery; ironbell deliveries -kept-back yes lists those that wait", text)}
+			return 0,
+				&Usage{fmt.Sprintf("%q is no number of a delivery; ironbell deliveries -kept-back yes lists "+
+					"those that wait", text)}
 		}
 		var last time.Time
 		if *until != "" {
@@ -151,12 +161,16 @@ func correctCommand(f *flag.FlagSet) runner {
 		if strings.TrimSpace(*wrong) == "" {
 			return 0, &Usage{"say with -wrong what was wrong; those who got it read it"}
 		}
-		run, err := connect().Again(ctx, id, wire.AgainRequest{Whole: true, Values: job.Values(values), Correction: *wrong})
+		run, err := connect().Again(ctx, id, wire.AgainRequest{
+			Whole: true, Values: job.Values(values), Correction: *wrong,
+		})
 		if err != nil {
 			return 0, err
 		}
 		return show(i, *asJSON, run, func(i IO, r job.Run) {
-			fmt.Fprintf(i.Out, "Run %s corrects run %s: it goes to those whom that one reached, and that one's links are withdrawn.\nFollow it with: ironbell follow %s\n", r.ID, id, r.ID)
+			fmt.Fprintf(i.Out,
+				"Run %s corrects run %s: it goes to those whom that one reached, and that one's links are "+
+					"withdrawn.\nFollow it with: ironbell follow %s\n", r.ID, id, r.ID)
 		})
 	}
 }
@@ -254,11 +268,15 @@ func receivesCommand(f *flag.FlagSet) runner {
 
 func copyCommand(f *flag.FlagSet) runner {
 	var named []string
-	f.Func("name", "something that a copy for tests may act on, as `label`: destination:NAME, source:NAME (statements), program:NAME or event:TYPE; may be given several times", func(s string) error {
-		named = append(named, s)
-		return nil
-	})
-	say := f.String("send", "", "say what the copy is and let it work: `all` when it goes on in place of the first one, none or an address when it is for tests")
+	f.Func("name",
+		"something that a copy for tests may act on, as `label`: destination:NAME, source:NAME (statements), "+
+			"program:NAME or event:TYPE; may be given several times", func(s string) error {
+			named = append(named, s)
+			return nil
+		})
+	say := f.String("send", "",
+		"say what the copy is and let it work: `all` when it goes on in place of the first one, none or an address "+
+			"when it is for tests")
 	return func(ctx context.Context, i IO, args []string) (int, error) {
 		if len(args) > 0 {
 			return 0, &Usage{"it takes no arguments"}
@@ -276,14 +294,20 @@ func copyCommand(f *flag.FlagSet) runner {
 				if len(copied.Named) > 0 {
 					acts = strings.Join(copied.Named, ", ")
 				}
-				fmt.Fprintf(i.Out, "This is a copy for tests. Outside itself it acts on %s; mail goes as the settings of mail say.\n", acts)
+				fmt.Fprintf(i.Out,
+					"This is a copy for tests. Outside itself it acts on %s; mail goes as the settings of mail say.\n",
+					acts)
 				return exitOK, nil
 			case copied.Since == nil:
 				fmt.Fprintln(i.Out, "Nothing shows that this installation is a copy.")
 				return exitOK, nil
 			}
-			fmt.Fprintf(i.Out, "%s This is a copy, known since %s. It stands still and sends nothing. Why: %s.\n", glyph("failed"), wall(*copied.Since, time.Local), copied.Why)
-			fmt.Fprintln(i.Out, "Say what it is: ironbell copy -send all, when it goes on in place of the first one; ironbell copy -send none, or -send an address, when it is for tests. A copy for tests acts on nothing else outside itself, unless it is named with -name.")
+			fmt.Fprintf(i.Out, "%s This is a copy, known since %s. It stands still and sends nothing. Why: %s.\n",
+				glyph("failed"), wall(*copied.Since, time.Local), copied.Why)
+			fmt.Fprintln(i.Out,
+				"Say what it is: ironbell copy -send all, when it goes on in place of the first one; ironbell copy "+
+					"-send none, or -send an address, when it is for tests. A copy for tests acts on nothing else "+
+					"outside itself, unless it is named with -name.")
 			return exitOK, nil
 		case "all", "none":
 			if err := c.SayCopy(ctx, *say, "", named...); err != nil {

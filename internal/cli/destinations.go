@@ -22,14 +22,18 @@ import (
 
 func destinationsCommand(f *flag.FlagSet) runner {
 	asJSON := jsonFlag(f)
-	test := f.Bool("test", false, "try it: write, read back and remove a small file, or sign in, and say what it answers")
+	test := f.Bool("test", false,
+		"try it: write, read back and remove a small file, or sign in, and say what it answers")
 	mail := f.Bool("mail", false, "with -test, of a mail server: send a mail to yourself, too")
 	protocols := f.Bool("protocols", false, "list the protocols, with what each can be told")
 	remove := f.Bool("remove", false, "remove it; one that something went to stays, since the record needs its name")
 	settings := valueFlag{}
 	protocol := f.String("protocol", "", "add the destination, of this `protocol`, or change it")
-	f.Var(settings, "set", "a setting to add or change, as `name=value`; name= leaves it out, name=@file takes it from a file, a list is given by several")
-	secret := f.String("password-from", "", "the `file` that its password or key stands in; - asks for it, or reads it from a pipe")
+	f.Var(settings, "set",
+		"a setting to add or change, as `name=value`; name= leaves it out, name=@file takes it from a file, a list "+
+			"is given by several")
+	secret := f.String("password-from", "",
+		"the `file` that its password or key stands in; - asks for it, or reads it from a pipe")
 	return func(ctx context.Context, i IO, args []string) (int, error) {
 		c := connect()
 		if *protocols {
@@ -79,7 +83,9 @@ func destinationsCommand(f *flag.FlagSet) runner {
 }
 
 // saveDestination adds a destination, or changes the settings that are named.
-func saveDestination(ctx context.Context, i IO, c *client.Client, name, protocol string, changed valueFlag, secret string) error {
+func saveDestination(ctx context.Context, i IO, c *client.Client, name, protocol string, changed valueFlag,
+	secret string,
+) error {
 	r := wire.PlaceRequest{Protocol: protocol, Settings: map[string]any{}}
 	there, err := c.Destination(ctx, name)
 	var p *client.Problem
@@ -106,7 +112,8 @@ func saveDestination(ctx context.Context, i IO, c *client.Client, name, protocol
 	for key, value := range changed {
 		n := slices.IndexFunc(all[at].Settings, func(s job.Setting) bool { return s.Name == key })
 		if n < 0 {
-			return &Usage{fmt.Sprintf("%s has no setting %q; ironbell destinations -protocols lists them", r.Protocol, key)}
+			return &Usage{fmt.Sprintf("%s has no setting %q; ironbell destinations -protocols lists them", r.Protocol,
+				key)}
 		}
 		if value == "" {
 			delete(r.Settings, key)

@@ -67,7 +67,8 @@ func followRun(ctx context.Context, i IO, c *client.Client, id job.RunID, asJSON
 	if page.Rehearsal {
 		mark = " (rehearsal)"
 	}
-	fmt.Fprintf(i.Out, "%s %s%s, run %s: %s\n", glyph(string(page.State)), page.Job, mark, page.ID, outcome(page.State, page.Reason))
+	fmt.Fprintf(i.Out, "%s %s%s, run %s: %s\n", glyph(string(page.State)), page.Job, mark, page.ID,
+		outcome(page.State, page.Reason))
 	return exitOf(page.State), nil
 }
 

@@ -120,7 +120,9 @@ func untilEmpty(ctx context.Context, i IO, name string, wait time.Duration) (int
 		}
 		select {
 		case <-ctx.Done():
-			return 0, fmt.Errorf("%s is not empty after %s; it goes on finishing: ask again, or take work again with -work", name, wait)
+			return 0,
+				fmt.Errorf("%s is not empty after %s; it goes on finishing: ask again, or take work again with -work",
+					name, wait)
 		case <-time.After(2 * time.Second):
 		}
 	}
@@ -139,6 +141,7 @@ func printNodes(i IO, nodes []wire.Node) {
 		if n.Finishing {
 			sign, doing = glyph("waiting"), "finishes; has "+workOf(n)
 		}
-		fmt.Fprintf(i.Out, "%s %s  %s; since %s, version %s, zone data %s\n", sign, n.Name, doing, wall(n.StartedAt, time.Local), n.Version, n.Zones)
+		fmt.Fprintf(i.Out, "%s %s  %s; since %s, version %s, zone data %s\n", sign, n.Name, doing,
+			wall(n.StartedAt, time.Local), n.Version, n.Zones)
 	}
 }

@@ -16,8 +16,10 @@ import (
 
 // glyphs give each state a sign of its own beside its word.
 var glyphs = map[string]string{
-	"waiting": "◷", "running": "▶", "delivering": "➤", "done": "■", "sent": "■", "partly": "◧", "blank": "□", "failed": "▲", "bounced": "▲",
-	"cancelled": "×", "passed over": "»", "unknown": "?", "sending": "➤", "offered": "➤", "taken": "➤", "declined": "×", "lost": "×", "open": "▲", "acknowledged": "◷", "closed": "■",
+	"waiting": "◷", "running": "▶", "delivering": "➤", "done": "■", "sent": "■", "partly": "◧", "blank": "□",
+	"failed": "▲", "bounced": "▲",
+	"cancelled": "×", "passed over": "»", "unknown": "?", "sending": "➤", "offered": "➤", "taken": "➤", "declined": "×",
+	"lost": "×", "open": "▲", "acknowledged": "◷", "closed": "■",
 }
 
 func glyph(state string) string {
@@ -96,7 +98,10 @@ func printJobs(i IO, jobs []wire.JobLine) {
 		return
 	}
 	t := newTable(i, "Id", "Job", "Owner", "", "Next ring", "Last outcome", "When")
-	t.SetColumnConfigs([]table.ColumnConfig{{Name: "Last outcome", WidthMax: 44, WidthMaxEnforcer: text.WrapSoft}, {Name: "When", WidthMax: 36, WidthMaxEnforcer: text.WrapSoft}})
+	t.SetColumnConfigs([]table.ColumnConfig{
+		{Name: "Last outcome", WidthMax: 44, WidthMaxEnforcer: text.WrapSoft},
+		{Name: "When", WidthMax: 36, WidthMaxEnforcer: text.WrapSoft},
+	})
 	for _, j := range jobs {
 		on, next, last := "off", "", "has not run yet"
 		if j.On {
@@ -108,7 +113,10 @@ func printJobs(i IO, jobs []wire.JobLine) {
 		if j.Last != nil {
 			last = stateWord(j.Last.State) + ", " + wall(j.Last.Due, zoneOf(j.Zone))
 		}
-		t.AppendRow(table.Row{j.ID, j.Name, j.Owner, on, next, last, orWord(strings.Join(j.Readings, "; "), "on demand")})
+		t.AppendRow(table.Row{
+			j.ID, j.Name, j.Owner, on, next, last,
+			orWord(strings.Join(j.Readings, "; "), "on demand"),
+		})
 	}
 	t.Render()
 }
@@ -184,10 +192,13 @@ func printJob(i IO, p wire.JobPage) {
 		}
 		fmt.Fprintf(i.Out, "  must have arrived by %s; the owner is told before that if it will not\n", by)
 	}
-	fmt.Fprintf(i.Out, "  %s\n  if blank: %s   after an outage: %s   if the last run still works: %s   if an answer is lost: %s\n", retry, p.IfBlank, p.AfterOutage, p.Overlap, p.IfUnknown)
+	fmt.Fprintf(i.Out,
+		"  %s\n  if blank: %s   after an outage: %s   if the last run still works: %s   if an answer is lost: %s\n",
+		retry, p.IfBlank, p.AfterOutage, p.Overlap, p.IfUnknown)
 	if p.Last != nil {
 		heading(i, "Last run")
-		fmt.Fprintf(i.Out, "  %s  %s  due %s  %s\n", p.Last.ID, stateWord(p.Last.State), wall(p.Last.Due, z), p.Last.Reason)
+		fmt.Fprintf(i.Out, "  %s  %s  due %s  %s\n", p.Last.ID, stateWord(p.Last.State), wall(p.Last.Due, z),
+			p.Last.Reason)
 	}
 	if len(p.Upcoming) > 0 {
 		heading(i, "Next rings")
@@ -208,7 +219,10 @@ func printRuns(i IO, runs []job.Run) {
 		if r.Rehearsal {
 			r.Job += " (rehearsal)"
 		}
-		t.AppendRow(table.Row{r.ID.String(), r.Job, stateWord(r.State), wall(r.Due, zoneOf(r.Zone)), took(r.StartedAt, r.EndedAt), r.Reason})
+		t.AppendRow(table.Row{
+			r.ID.String(), r.Job, stateWord(r.State), wall(r.Due, zoneOf(r.Zone)),
+			took(r.StartedAt, r.EndedAt), r.Reason,
+		})
 	}
 	t.Render()
 }
@@ -254,7 +268,10 @@ func printRun(i IO, p wire.RunPage) {
 			if a.Class != "" {
 				note = a.Class + ": " + note
 			}
-			t.AppendRow(table.Row{a.Task, a.Try, stateWord(a.State), wall(a.StartedAt, z), took(&a.StartedAt, a.EndedAt), rows, note})
+			t.AppendRow(table.Row{
+				a.Task, a.Try, stateWord(a.State), wall(a.StartedAt, z),
+				took(&a.StartedAt, a.EndedAt), rows, note,
+			})
 		}
 		t.Render()
 	}
@@ -287,7 +304,9 @@ func printRun(i IO, p wire.RunPage) {
 			all += n
 		}
 		if all > len(p.Deliveries) {
-			fmt.Fprintf(i.Out, "  %d of %d are shown, those that went wrong first; ironbell deliveries -run %s lists them all.\n", len(p.Deliveries), all, p.ID)
+			fmt.Fprintf(i.Out,
+				"  %d of %d are shown, those that went wrong first; ironbell deliveries -run %s lists them all.\n",
+				len(p.Deliveries), all, p.ID)
 		}
 	}
 	for _, a := range p.Alerts {
@@ -313,7 +332,12 @@ func printAlerts(i IO, alerts []job.Alert) {
 		}
 		fmt.Fprintf(i.Out, "%s alert %d, %s: %s. %s\n", glyph(string(a.State)), a.ID, a.State, a.Job, a.Happened)
 		for _, line := range [][2]string{
-			{"since", wall(a.OpenedAt, time.Local) + times(a.Count)}, {"for", a.ForWhom}, {"so far", a.Tried}, {"do", a.Advice}, {"telling", a.Told}, {"taken by", a.AcknowledgedBy},
+			{"since", wall(a.OpenedAt, time.Local) + times(a.Count)},
+			{"for", a.ForWhom},
+			{"so far", a.Tried},
+			{"do", a.Advice},
+			{"telling", a.Told},
+			{"taken by", a.AcknowledgedBy},
 		} {
 			if line[1] != "" {
 				fmt.Fprintf(i.Out, "    %-9s %s\n", line[0], line[1])
@@ -350,7 +374,8 @@ func taskWords(t job.Task) string {
 		}
 		return fmt.Sprintf("report %q as %s", t.Report.Report, strings.Join(outputs, ", "))
 	case t.Collect != nil:
-		return fmt.Sprintf("collect %s of %s from %q", orWord(string(t.Collect.Take), "newest"), t.Collect.Pattern, t.Collect.Source)
+		return fmt.Sprintf("collect %s of %s from %q", orWord(string(t.Collect.Take), "newest"), t.Collect.Pattern,
+			t.Collect.Source)
 	case t.Fetch != nil:
 		return "fetch " + t.Fetch.URL
 	case t.Query != nil:

@@ -38,7 +38,10 @@ func reportsCommand(f *flag.FlagSet) runner {
 			}
 			t := newTable(i, "Report", "Owner", "Source", "Sections", "Version", "Saved")
 			for _, r := range reports {
-				t.AppendRow(table.Row{r.Name, r.Owner, readAs(r), sectionNames(r.Sections), r.Version, wall(r.UpdatedAt, time.Local)})
+				t.AppendRow(table.Row{
+					r.Name, r.Owner, readAs(r), sectionNames(r.Sections), r.Version,
+					wall(r.UpdatedAt, time.Local),
+				})
 			}
 			t.Render()
 		})
@@ -76,7 +79,8 @@ func reportCommand(f *flag.FlagSet) runner {
 }
 
 func printReport(i IO, p wire.ReportPage) {
-	fmt.Fprintf(i.Out, "%s\nversion %d of %s, owner %s, read from %s\n", p.Name, p.Version, wall(p.UpdatedAt, time.Local), p.Owner, readAs(p.Report))
+	fmt.Fprintf(i.Out, "%s\nversion %d of %s, owner %s, read from %s\n", p.Name, p.Version,
+		wall(p.UpdatedAt, time.Local), p.Owner, readAs(p.Report))
 	if len(p.Parameters) > 0 {
 		heading(i, "It asks for")
 		t := newTable(i, "Name", "Label", "Takes", "When left out")
@@ -101,7 +105,10 @@ func printReport(i IO, p wire.ReportPage) {
 		if s.Chart != nil {
 			kind += ", " + string(s.Chart.Form)
 		}
-		t.AppendRow(table.Row{s.Name, kind, strings.Join(s.Group, ", "), strings.Join(hidden, ", "), map[bool]string{true: "yes"}[s.Detail != nil]})
+		t.AppendRow(table.Row{
+			s.Name, kind, strings.Join(s.Group, ", "), strings.Join(hidden, ", "),
+			map[bool]string{true: "yes"}[s.Detail != nil],
+		})
 	}
 	t.Render()
 	heading(i, "Jobs that use it")
@@ -158,7 +165,8 @@ type look struct {
 
 func lookFlags(f *flag.FlagSet) *look {
 	l := &look{values: valueFlag{}}
-	f.Var(l.values, "value", "a value, as `name=value`; a name that comes again makes a list, all stands for every choice")
+	f.Var(l.values, "value",
+		"a value, as `name=value`; a name that comes again makes a list, all stands for every choice")
 	l.identity = f.String("identity", "", "`identity` of the source as which it is read, in place of the report's")
 	l.date = f.String("date", "", "`date` from which moments are reckoned, such as 2026-11-03; today when left out")
 	l.zone = f.String("zone", "", "`zone` in which they are reckoned; your own when left out")
@@ -231,7 +239,9 @@ func printPreview(i IO, p job.Preview) {
 		for n, c := range s.Columns {
 			head[n] = c.Head
 			if c.Kind.Numeric() {
-				right = append(right, table.ColumnConfig{Number: n + 1, Align: text.AlignRight, AlignHeader: text.AlignRight})
+				right = append(right, table.ColumnConfig{
+					Number: n + 1, Align: text.AlignRight, AlignHeader: text.AlignRight,
+				})
 			}
 		}
 		t := newTable(i, head...)
@@ -348,7 +358,8 @@ func writeFile(path string, content io.Reader) (int64, error) {
 }
 
 func printCost(i IO, c wire.Cost) {
-	fmt.Fprintf(i.Out, "%s rows in %s; nothing was kept\n", humanize.Comma(c.Rows), (time.Duration(c.TookMS) * time.Millisecond).String())
+	fmt.Fprintf(i.Out, "%s rows in %s; nothing was kept\n", humanize.Comma(c.Rows),
+		(time.Duration(c.TookMS) * time.Millisecond).String())
 	t := newTable(i, "File", "Rows", "Size")
 	for _, f := range c.Files {
 		t.AppendRow(table.Row{f.Name, humanize.Comma(f.Rows), humanize.Bytes(uint64(max(f.Size, 0)))})
@@ -364,7 +375,9 @@ func compareCommand(f *flag.FlagSet) runner {
 	task := f.String("task", "", "`task` whose rows are compared; the first that kept its rows when left out")
 	return func(ctx context.Context, i IO, args []string) (int, error) {
 		if len(args) == 0 || len(args) > 2 {
-			return 0, &Usage{Sentence: "say which run, and perhaps with which earlier one; without it the last good run before"}
+			return 0,
+				&Usage{Sentence: "say which run, and perhaps with which earlier one; without it the last " +
+					"good run before"}
 		}
 		ids := make([]job.RunID, 2)
 		for n, text := range args {
@@ -384,10 +397,12 @@ func compareCommand(f *flag.FlagSet) runner {
 
 func printCompared(i IO, c wire.Compared) {
 	z := zoneOf(c.After.Zone)
-	fmt.Fprintf(i.Out, "%s, task %s\nrun %s of %s, compared with run %s of %s\n", c.After.Job, c.Task, c.After.ID, wall(c.After.Due, z), c.Before.ID, wall(c.Before.Due, z))
+	fmt.Fprintf(i.Out, "%s, task %s\nrun %s of %s, compared with run %s of %s\n", c.After.Job, c.Task, c.After.ID,
+		wall(c.After.Due, z), c.Before.ID, wall(c.Before.Due, z))
 	for _, d := range c.Sections {
 		heading(i, d.Section)
-		fmt.Fprintf(i.Out, "%s rows, before %s: %d came, %d went, %d changed, %d are the same\n", humanize.Comma(int64(d.After)), humanize.Comma(int64(d.Before)), d.Came, d.Went, d.Changed, d.Same)
+		fmt.Fprintf(i.Out, "%s rows, before %s: %d came, %d went, %d changed, %d are the same\n",
+			humanize.Comma(int64(d.After)), humanize.Comma(int64(d.Before)), d.Came, d.Went, d.Changed, d.Same)
 		if d.Note != "" {
 			fmt.Fprintln(i.Out, d.Note)
 		}

@@ -22,7 +22,8 @@ import (
 
 func whyCommand(f *flag.FlagSet) runner {
 	asJSON := jsonFlag(f)
-	at := f.String("at", "", "a date or a date and time in the job's zone, such as `2026-12-25`; its last and next rings when left out")
+	at := f.String("at", "",
+		"a date or a date and time in the job's zone, such as `2026-12-25`; its last and next rings when left out")
 	return func(ctx context.Context, i IO, args []string) (int, error) {
 		name, err := only(args, "job")
 		if err != nil {
@@ -170,7 +171,8 @@ func limitsCommand(f *flag.FlagSet) runner {
 			label, number, ok := strings.Cut(a, "=")
 			n, err := strconv.Atoi(number)
 			if !ok || err != nil && number != "none" {
-				return 0, &Usage{fmt.Sprintf("%q is no limit; write it as source:tarnwick=2, or =none to take it away", a)}
+				return 0,
+					&Usage{fmt.Sprintf("%q is no limit; write it as source:tarnwick=2, or =none to take it away", a)}
 			}
 			if number == "none" {
 				delete(limits, label)
@@ -189,7 +191,8 @@ func limitsCommand(f *flag.FlagSet) runner {
 
 func freezeCommand(f *flag.FlagSet) runner {
 	asJSON := jsonFlag(f)
-	from := f.String("from", "", "when it begins, such as `2026-12-24 18:00` by this machine's clock; now when left out")
+	from := f.String("from", "",
+		"when it begins, such as `2026-12-24 18:00` by this machine's clock; now when left out")
 	to := f.String("to", "", "when it ends; until it is lifted when left out")
 	rings := f.String("rings", "wait", "what becomes of rings meanwhile: `wait` or pass over")
 	reason := f.String("reason", "", "why, in words")
@@ -256,7 +259,8 @@ func printFreezes(i IO, all []job.Freeze) {
 		if f.Reason != "" {
 			why = ": " + f.Reason
 		}
-		fmt.Fprintf(i.Out, "%d  %s, from %s %s; rings %s; by %s%s\n", f.ID, what, wall(f.From, time.Local), end, f.Rings, f.By, why)
+		fmt.Fprintf(i.Out, "%d  %s, from %s %s; rings %s; by %s%s\n", f.ID, what, wall(f.From, time.Local), end,
+			f.Rings, f.By, why)
 	}
 }
 
@@ -299,7 +303,10 @@ func eventCommand(f *flag.FlagSet) runner {
 			}
 			*source = me.OwnSource()
 		}
-		event := map[string]any{"specversion": "1.0", "type": kind, "source": *source, "id": orWord(*id, strings.ToLower(rand.Text())), "time": time.Now().Format(time.RFC3339Nano), "data": map[string]any(data)}
+		event := map[string]any{
+			"specversion": "1.0", "type": kind, "source": *source, "id": orWord(*id, strings.ToLower(rand.Text())),
+			"time": time.Now().Format(time.RFC3339Nano), "data": map[string]any(data),
+		}
 		if *subject != "" {
 			event["subject"] = *subject
 		}
@@ -350,7 +357,10 @@ func printEvents(i IO, all []wire.Event) {
 		for _, id := range e.Started {
 			ids = append(ids, id.String())
 		}
-		t.AppendRow(table.Row{wall(e.Received, time.Local), e.Type, e.Source, e.Subject, string(e.Data), strings.Join(ids, ", ")})
+		t.AppendRow(table.Row{
+			wall(e.Received, time.Local), e.Type, e.Source, e.Subject, string(e.Data),
+			strings.Join(ids, ", "),
+		})
 	}
 	t.Render()
 }
@@ -387,9 +397,13 @@ func printKinds(i IO, kinds []wire.TaskKind) {
 }
 
 // ask makes runs as the flags of ring say: now, in rehearsal, or for past dates.
-func ask(ctx context.Context, c *client.Client, name string, values job.Values, rehearse bool, from, to string) ([]job.Run, error) {
+func ask(ctx context.Context, c *client.Client, name string, values job.Values, rehearse bool,
+	from, to string,
+) ([]job.Run, error) {
 	if from != "" {
-		return c.Past(ctx, name, wire.PastRequest{RingRequest: wire.RingRequest{Values: values, Rehearse: rehearse}, From: from, To: to})
+		return c.Past(ctx, name, wire.PastRequest{
+			RingRequest: wire.RingRequest{Values: values, Rehearse: rehearse}, From: from, To: to,
+		})
 	}
 	if to != "" {
 		return nil, &Usage{"-to needs -for, the first date"}

@@ -43,7 +43,8 @@ func whenCommand(f *flag.FlagSet) runner {
 	zoneName := f.String("zone", "", "time `zone` of the rule, such as Europe/London; the machine's when left out")
 	from := f.String("from", "", "rings strictly after this `time` (RFC 3339); now when left out")
 	count := f.Int("count", 5, "how many rings, up to 10000")
-	file := f.String("calendar", "", "iCalendar `file` whose whole-day events are closed days; Monday to Friday are open otherwise")
+	file := f.String("calendar", "",
+		"iCalendar `file` whose whole-day events are closed days; Monday to Friday are open otherwise")
 	return func(_ context.Context, i IO, args []string) (int, error) {
 		if len(args) == 0 {
 			return 0, &Usage{"it takes a rule; put it in quotes behind --"}
@@ -80,7 +81,10 @@ func whenCommand(f *flag.FlagSet) runner {
 		if err != nil {
 			return 0, fmt.Errorf("read the rule: %w", err)
 		}
-		said := whenSaid{Reading: r.Reading(), Notation: string(r.Notation()), Warnings: append([]string{}, r.Warnings(after, manyADay)...), Fires: []string{}}
+		said := whenSaid{
+			Reading: r.Reading(), Notation: string(r.Notation()),
+			Warnings: append([]string{}, r.Warnings(after, manyADay)...), Fires: []string{},
+		}
 		var fires []time.Time
 		for at := after; len(fires) < *count; {
 			next, ok := r.Next(at)
@@ -153,11 +157,13 @@ func pointAt(w io.Writer, e *rule.Error) {
 	begin := strings.LastIndexByte(e.Text[:min(e.Column-1, len(e.Text))], '\n') + 1
 	line, _, _ := strings.Cut(e.Text[begin:], "\n")
 	before := e.Text[begin:min(e.Column-1, len(e.Text))]
-	fmt.Fprintf(w, "ironbell when: %s\n  %s\n  %s^\n", e, strings.ReplaceAll(line, "\t", " "), strings.Repeat(" ", len([]rune(before))))
+	fmt.Fprintf(w, "ironbell when: %s\n  %s\n  %s^\n", e, strings.ReplaceAll(line, "\t", " "),
+		strings.Repeat(" ", len([]rune(before))))
 }
 
 func printWhen(i IO, r rule.Rule, said whenSaid, after time.Time, fires []time.Time) {
-	fmt.Fprintf(i.Out, "%s\n  %s in %s. It rings %s.\n", phrase.Upper(said.Reading), notationWord(said.Notation), r.Location(), r.Often(after))
+	fmt.Fprintf(i.Out, "%s\n  %s in %s. It rings %s.\n", phrase.Upper(said.Reading), notationWord(said.Notation),
+		r.Location(), r.Often(after))
 	for _, w := range said.Warnings {
 		fmt.Fprintf(i.Out, "  ! %s\n", w)
 	}
@@ -180,7 +186,9 @@ func printWhen(i IO, r rule.Rule, said whenSaid, after time.Time, fires []time.T
 }
 
 func notationWord(n string) string {
-	return map[string]string{"words": "Written in words", "cron": "Written as cron", "icalendar": "Written as iCalendar"}[n]
+	return map[string]string{
+		"words": "Written in words", "cron": "Written as cron", "icalendar": "Written as iCalendar",
+	}[n]
 }
 
 func forecastCommand(f *flag.FlagSet) runner {
@@ -197,7 +205,9 @@ func forecastCommand(f *flag.FlagSet) runner {
 			return 0, &Usage{"-days is from 1 to 92"}
 		}
 		now := time.Now()
-		fc, err := connect().Forecast(ctx, client.ForecastFilter{From: now, To: now.AddDate(0, 0, *days), Zone: *zoneName, Job: *part, Limit: *limit})
+		fc, err := connect().Forecast(ctx, client.ForecastFilter{
+			From: now, To: now.AddDate(0, 0, *days), Zone: *zoneName, Job: *part, Limit: *limit,
+		})
 		if err != nil {
 			return 0, err
 		}
@@ -207,7 +217,8 @@ func forecastCommand(f *flag.FlagSet) runner {
 
 func printForecast(i IO, f wire.Forecast) {
 	z := zoneOf(f.Zone)
-	fmt.Fprintf(i.Out, "%d rings from %s to %s, in %s", f.Total, f.From.In(z).Format("Mon 2 Jan 15:04"), f.To.In(z).Format("Mon 2 Jan 15:04"), f.Zone)
+	fmt.Fprintf(i.Out, "%d rings from %s to %s, in %s", f.Total, f.From.In(z).Format("Mon 2 Jan 15:04"),
+		f.To.In(z).Format("Mon 2 Jan 15:04"), f.Zone)
 	if f.Moved > 0 {
 		fmt.Fprintf(i.Out, "; %d moved by a calendar", f.Moved)
 	}
@@ -246,7 +257,8 @@ func printForecast(i IO, f wire.Forecast) {
 	if len(f.Clashes) > 0 {
 		heading(i, fmt.Sprintf("Clashes: more runs at work than the %d at once", f.AtOnce))
 		for _, c := range f.Clashes[:min(5, len(f.Clashes))] {
-			fmt.Fprintf(i.Out, "  %s to %s  %d at once: %s\n", c.From.In(z).Format("Mon 2 Jan 15:04:05"), c.To.In(z).Format("15:04:05 MST"), c.Most, strings.Join(c.Jobs, ", "))
+			fmt.Fprintf(i.Out, "  %s to %s  %d at once: %s\n", c.From.In(z).Format("Mon 2 Jan 15:04:05"),
+				c.To.In(z).Format("15:04:05 MST"), c.Most, strings.Join(c.Jobs, ", "))
 		}
 	}
 }
@@ -402,7 +414,10 @@ func feedCommand(f *flag.FlagSet) runner {
 			return 0, err
 		}
 		return show(i, *asJSON, feed, func(i IO, feed wire.Feed) {
-			fmt.Fprintf(i.Out, "%s\n\nSubscribe to it in your calendar program. Whoever has the link sees the jobs' names and when they ring;\nit is shown only here, and the one before has ended. ironbell feed -end ends it.\n", feed.Address)
+			fmt.Fprintf(i.Out,
+				"%s\n\nSubscribe to it in your calendar program. Whoever has the link sees the jobs' names and when "+
+					"they ring;\nit is shown only here, and the one before has ended. ironbell feed -end ends it.\n",
+				feed.Address)
 		})
 	}
 }

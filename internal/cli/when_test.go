@@ -43,20 +43,31 @@ func TestAForecastIsReadInTenSeconds(t *testing.T) {
 	at := time.Date(2026, 11, 30, 6, 15, 0, 0, time.UTC)
 	usual := 90.0
 	f := wire.Forecast{
-		From: at.Add(-time.Hour), To: at.AddDate(0, 0, 7), Zone: "Europe/London", Total: 40, Moved: 1, Passed: 1, AtOnce: 4,
+		From: at.Add(-time.Hour), To: at.AddDate(0, 0, 7), Zone: "Europe/London", Total: 40, Moved: 1, Passed: 1,
+		AtOnce: 4,
 		Rings: []wire.Coming{
 			{Job: "Quay board", At: at, Reading: "every day at 06:15", Usual: &usual},
-			{Job: "Sailing punctuality", At: at, Reading: "on weekdays at 06:15", Passed: true, Reason: "30 November is closed in calendar Public holidays"},
-			{Job: "Board pack", At: at.AddDate(0, 0, 1), Reading: "on day 30 of every month at 06:15", Reason: "30 November is closed in calendar Public holidays; moved to Tue 1 December"},
+			{
+				Job: "Sailing punctuality", At: at, Reading: "on weekdays at 06:15", Passed: true,
+				Reason: "30 November is closed in calendar Public holidays",
+			},
+			{
+				Job: "Board pack", At: at.AddDate(0, 0, 1), Reading: "on day 30 of every month at 06:15",
+				Reason: "30 November is closed in calendar Public holidays; moved to Tue 1 December",
+			},
 		},
 		Minutes: []wire.Busy{{At: at, Rings: 2}},
-		Clashes: []wire.Clash{{From: at, To: at.Add(30 * time.Second), Most: 5, Jobs: []string{"Quay board", "Board pack"}}},
+		Clashes: []wire.Clash{{
+			From: at, To: at.Add(30 * time.Second), Most: 5, Jobs: []string{"Quay board", "Board pack"},
+		}},
 	}
 	out := printed(func(i IO) { printForecast(i, f) })
 	for _, want := range []string{
 		"40 rings from Mon 30 Nov 05:15 to Mon 7 Dec 06:15, in Europe/London; 1 moved by a calendar; 1 passed over.",
-		"Mon 30 Nov 06:15 GMT", "1m30s", "» Mon 30 Nov 06:15 GMT", "passed over: 30 November is closed", "moved to Tue 1", "38 more; -limit shows them.",
-		"Busiest minutes\n  Mon 30 Nov 06:15 GMT  2 rings", "more runs at work than the 4 at once", "5 at once: Quay board, Board pack",
+		"Mon 30 Nov 06:15 GMT", "1m30s", "» Mon 30 Nov 06:15 GMT", "passed over: 30 November is closed",
+		"moved to Tue 1", "38 more; -limit shows them.",
+		"Busiest minutes\n  Mon 30 Nov 06:15 GMT  2 rings", "more runs at work than the 4 at once",
+		"5 at once: Quay board, Board pack",
 	} {
 		assert.Contains(t, out, want)
 	}
@@ -68,11 +79,20 @@ func TestAForecastIsReadInTenSeconds(t *testing.T) {
 func TestCalendarsAreShownWithWhatGoesByThem(t *testing.T) {
 	page := wire.CalendarPage{UsedBy: []string{"Quay board"}, Calendar: wire.Calendar{
 		Name: "Harbour", Version: 3,
-		Definition: calendar.Definition{Week: []string{"mon", "sat"}, Closed: []calendar.Entry{{Label: "Slipway", Rule: "on the first tuesday of every month"}, {Label: "Dredging", Date: "2027-01-18", Days: 5}}},
-		Closings:   []calendar.Closing{{Date: "2026-12-01", Label: "Slipway"}},
+		Definition: calendar.Definition{
+			Week: []string{"mon", "sat"},
+			Closed: []calendar.Entry{
+				{Label: "Slipway", Rule: "on the first tuesday of every month"},
+				{Label: "Dredging", Date: "2027-01-18", Days: 5},
+			},
+		},
+		Closings: []calendar.Closing{{Date: "2026-12-01", Label: "Slipway"}},
 	}}
 	out := printed(func(i IO) { printCalendar(i, page) })
-	for _, want := range []string{"Harbour, version 3: open mon, sat", "on the first tuesday of every month", "2027-01-18, 5 days", "2026-12-01  Slipway", "Jobs that go by it\n  Quay board"} {
+	for _, want := range []string{
+		"Harbour, version 3: open mon, sat", "on the first tuesday of every month",
+		"2027-01-18, 5 days", "2026-12-01  Slipway", "Jobs that go by it\n  Quay board",
+	} {
 		assert.Contains(t, out, want)
 	}
 	var gone []time.Time
@@ -80,7 +100,10 @@ func TestCalendarsAreShownWithWhatGoesByThem(t *testing.T) {
 		gone = append(gone, time.Date(2026, 12, 1+i, 9, 0, 0, 0, time.UTC))
 	}
 	out = printed(func(i IO) {
-		printEffects(i, []wire.Effect{{Job: "Quay board", Zone: "Europe/London", Reading: "every day at 09:00", Gone: gone, New: gone[:1]}})
+		printEffects(i,
+			[]wire.Effect{{
+				Job: "Quay board", Zone: "Europe/London", Reading: "every day at 09:00", Gone: gone, New: gone[:1],
+			}})
 	})
 	assert.Contains(t, out, "Quay board (every day at 09:00, Europe/London)")
 	assert.Contains(t, out, "no more  3 more")

@@ -52,7 +52,10 @@ const (
 )
 
 // systemFolders may be read by every program: what programs are made of.
-var systemFolders = []string{"/usr", "/bin", "/sbin", "/lib", "/lib32", "/lib64", "/libx32", "/etc", "/opt", "/proc", "/sys", "/dev"}
+var systemFolders = []string{
+	"/usr", "/bin", "/sbin", "/lib", "/lib32", "/lib64", "/libx32", "/etc", "/opt", "/proc",
+	"/sys", "/dev",
+}
 
 // devices may be written to by every program.
 var devices = []string{"/dev/null", "/dev/zero", "/dev/full", "/dev/random", "/dev/urandom", "/dev/tty"}
@@ -125,7 +128,10 @@ func (w Walls) Run(cmd *exec.Cmd, room string, limit time.Duration, run func() e
 			return fmt.Errorf("give the program's folder to the user %q: %w", w.User, err)
 		}
 	}
-	s := start{Service: os.Getpid(), Room: room, Program: cmd.Path, Account: a, Read: w.Read, Write: w.Write, Hidden: w.Hidden, Memory: w.Memory}
+	s := start{
+		Service: os.Getpid(), Room: room, Program: cmd.Path, Account: a, Read: w.Read, Write: w.Write, Hidden: w.Hidden,
+		Memory: w.Memory,
+	}
 	if s.Memory <= 0 {
 		s.Memory = Memory
 	}
@@ -196,11 +202,17 @@ func (w Walls) Standing() (sentences []string, closed bool) {
 	}
 	switch {
 	case landlocked:
-		sentences = append(sentences, "They read what the system is made of, write to a folder of their own, and beside it reach only what the operator named; the service's files, memory and environment are closed to them.")
+		sentences = append(sentences,
+			"They read what the system is made of, write to a folder of their own, and beside it reach only what the "+
+				"operator named; the service's files, memory and environment are closed to them.")
 	case w.User != "":
-		sentences = append(sentences, "This kernel has no Landlock: they read whatever that user may read. The service's files, memory and environment are out of their reach as long as other users may not read them.")
+		sentences = append(sentences,
+			"This kernel has no Landlock: they read whatever that user may read. The service's files, memory and "+
+				"environment are out of their reach as long as other users may not read them.")
 	default:
-		sentences = append(sentences, "This kernel has no Landlock, and no other user is named: a program can read the service's files, and with them the key of all secrets. Name a user with -programs-user.")
+		sentences = append(sentences,
+			"This kernel has no Landlock, and no other user is named: a program can read the service's files, and "+
+				"with them the key of all secrets. Name a user with -programs-user.")
 	}
 	if w.User == "" && landlocked && abi < 6 {
 		sentences = append(sentences, "This kernel does not keep them from ending the service.")
@@ -217,7 +229,8 @@ func (s start) put() error {
 		return fmt.Errorf("close the machine's files: %w", err)
 	}
 	// Rights that were handed down would go on to the program (capabilities(7), ambient set).
-	if err := unix.Prctl(unix.PR_CAP_AMBIENT, unix.PR_CAP_AMBIENT_CLEAR_ALL, 0, 0, 0); err != nil && !errors.Is(err, unix.EINVAL) {
+	if err := unix.Prctl(unix.PR_CAP_AMBIENT, unix.PR_CAP_AMBIENT_CLEAR_ALL, 0, 0, 0); err != nil &&
+		!errors.Is(err, unix.EINVAL) {
 		return fmt.Errorf("give rights back: %w", err)
 	}
 	for c := uintptr(0); c <= unix.CAP_LAST_CAP; c++ {
@@ -227,7 +240,8 @@ func (s start) put() error {
 	}
 	if a := s.Account; a != nil {
 		if err := errors.Join(syscall.Setgroups(a.Groups), syscall.Setgid(a.GID), syscall.Setuid(a.UID)); err != nil {
-			return fmt.Errorf("become the user with the number %d: %w; the service needs root's rights for it, or the capabilities SETUID, SETGID, CHOWN, DAC_OVERRIDE and KILL", a.UID, err)
+			return fmt.Errorf("become the user with the number %d: %w; the service needs root's rights for it, or "+
+				"the capabilities SETUID, SETGID, CHOWN, DAC_OVERRIDE and KILL", a.UID, err)
 		}
 	}
 	return s.limits() // last: they hold for what is still to be done here, too

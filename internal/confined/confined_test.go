@@ -84,7 +84,9 @@ func TestAProgramReachesNothingOfTheService(t *testing.T) {
 			tried := func(what, script string) {
 				said, err := run(t, w, script, time.Minute)
 				ended := new(exec.ExitError)
-				sums.Tried(what, errors.As(err, &ended) && !strings.Contains(said, "planted") && !strings.Contains(said, "was not started"), said, err)
+				sums.Tried(what,
+					errors.As(err, &ended) && !strings.Contains(said, "planted") &&
+						!strings.Contains(said, "was not started"), said, err)
 			}
 			for what, script := range map[string]string{
 				"its key":                "cat " + key,
@@ -127,7 +129,10 @@ func TestAProgramReachesNothingOfTheService(t *testing.T) {
 			_, err = os.Stat("/etc/ironbell-walls-test")
 			assert.ErrorIs(t, err, os.ErrNotExist)
 			// What a program is for goes on.
-			said, err := run(t, w, "cat "+beside+" && echo made > file && cat file && mkdir d && mv file d/ && sh -c 'exit 0' && awk 'BEGIN { print 6*7 }' > /dev/null && date > /dev/null && id -u && grep Cap /proc/self/status", time.Minute)
+			said, err := run(t, w,
+				"cat "+beside+
+					" && echo made > file && cat file && mkdir d && mv file d/ && sh -c 'exit 0' && awk 'BEGIN { "+
+					"print 6*7 }' > /dev/null && date > /dev/null && id -u && grep Cap /proc/self/status", time.Minute)
 			require.NoError(t, err, said)
 			assert.Contains(t, said, "for allmade")
 			if w.User != "" {
@@ -178,7 +183,9 @@ func TestAProgramHasLimits(t *testing.T) {
 			require.NoError(t, err)
 			said, err := run(t, w, "awk 'BEGIN { s = \"x\"; while (length(s) < 500000000) s = s s }'", time.Minute)
 			assert.Error(t, err, said)
-			said, err = run(t, w, "ulimit -t; ulimit -d; sed -n 's/^Max processes *\\([0-9]*\\) .*/\\1/p' /proc/self/limits; nice", time.Minute)
+			said, err = run(t, w,
+				"ulimit -t; ulimit -d; sed -n 's/^Max processes *\\([0-9]*\\) .*/\\1/p' /proc/self/limits; nice",
+				time.Minute)
 			require.NoError(t, err, said)
 			lines := strings.Fields(said)
 			require.Len(t, lines, 4)
@@ -201,7 +208,8 @@ func TestAProgramThatMultiplies(t *testing.T) {
 		}
 		t.Run(name, func(t *testing.T) {
 			mark := strconv.FormatInt(time.Now().UnixNano(), 10)
-			said, _ := run(t, w, "n=0; while (sleep 60."+mark+" &); do n=$((n+1)); echo $n; done", time.Minute) // how it ends is the shell's affair
+			// how it ends is the shell's affair
+			said, _ := run(t, w, "n=0; while (sleep 60."+mark+" &); do n=$((n+1)); echo $n; done", time.Minute)
 			assert.Contains(t, said, "Cannot fork")
 			lines := strings.Fields(strings.Split(said, "/bin/sh:")[0])
 			n, err := strconv.Atoi(lines[len(lines)-1])

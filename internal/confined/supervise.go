@@ -106,7 +106,8 @@ func (s start) supervise(told string, args []string) (status int, by syscall.Sig
 		return failed, 0
 	}
 	pid, err := syscall.ForkExec(self, append([]string{self}, args...), &syscall.ProcAttr{ //nolint:gosec // this program itself
-		Dir: dir, Env: append(os.Environ(), confineVariable+"="+told), Files: []uintptr{0, 1, 2}, Sys: &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGKILL},
+		Dir: dir, Env: append(os.Environ(), confineVariable+"="+told), Files: []uintptr{0, 1, 2},
+		Sys: &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGKILL},
 	})
 	if err != nil {
 		fmt.Fprintln(os.Stderr, err)

@@ -17,8 +17,9 @@ import (
 
 // Returned is what a mail in the mailbox for bounces says.
 type Returned struct {
-	Kind      ReturnKind
-	Delivery  int64  // from the address that it came back to, or the field of the mail that came back; 0 when neither names one
+	Kind ReturnKind
+	// from the address that it came back to, or the field of the mail that came back; 0 when neither names one
+	Delivery  int64
 	Seal      string // that stands with it
 	Recipient string // whom it could not be delivered to; may be empty
 	Status    string // such as 5.1.1 (RFC 3463)
@@ -73,7 +74,8 @@ func ReadReturned(raw io.Reader) (Returned, error) {
 	if err != nil || kind != "multipart/report" || !strings.EqualFold(params["report-type"], "delivery-status") {
 		// RFC 3834 section 5: what is not "no" was made by a program.
 		auto := strings.ToLower(e.Header.Get("Auto-Submitted"))
-		if auto != "" && auto != "no" || e.Header.Get("X-Autoreply") != "" || strings.EqualFold(e.Header.Get("Precedence"), "auto_reply") {
+		if auto != "" && auto != "no" || e.Header.Get("X-Autoreply") != "" ||
+			strings.EqualFold(e.Header.Get("Precedence"), "auto_reply") {
 			out.Kind = ReturnAnswer
 		}
 		return out, nil
@@ -120,7 +122,10 @@ func (r *Returned) status(body []byte) {
 	for _, block := range blocks {
 		fields := fieldsOf(block)
 		action := strings.ToLower(strings.TrimSpace(fields.Get("Action")))
-		kind := map[string]ReturnKind{"failed": ReturnFailed, "delayed": ReturnDelayed, "delivered": ReturnArrived, "relayed": ReturnArrived, "expanded": ReturnArrived}[action]
+		kind := map[string]ReturnKind{
+			"failed": ReturnFailed, "delayed": ReturnDelayed, "delivered": ReturnArrived, "relayed": ReturnArrived,
+			"expanded": ReturnArrived,
+		}[action]
 		if kind == "" || r.Kind == ReturnFailed {
 			continue
 		}

@@ -50,9 +50,13 @@ func returned(t *testing.T, text string) deliver.Returned {
 func TestNotificationsNameTheirDelivery(t *testing.T) {
 	r := returned(t, strings.Replace(notification, "ACTION", "failed", 1))
 	assert.Equal(t, deliver.Returned{
-		Kind: deliver.ReturnFailed, Delivery: 26110000000042, Seal: "k3j9x2ab7q", Recipient: "yard@slipway-works.test", Status: "5.1.1", Words: "550 5.1.1 No such mailbox",
+		Kind: deliver.ReturnFailed, Delivery: 26110000000042, Seal: "k3j9x2ab7q", Recipient: "yard@slipway-works.test",
+		Status: "5.1.1", Words: "550 5.1.1 No such mailbox",
 	}, r)
-	for action, kind := range map[string]deliver.ReturnKind{"delayed": deliver.ReturnDelayed, "delivered": deliver.ReturnArrived, "relayed": deliver.ReturnArrived, "nonsense": deliver.ReturnOther} {
+	for action, kind := range map[string]deliver.ReturnKind{
+		"delayed": deliver.ReturnDelayed, "delivered": deliver.ReturnArrived, "relayed": deliver.ReturnArrived,
+		"nonsense": deliver.ReturnOther,
+	} {
 		assert.Equal(t, kind, returned(t, strings.Replace(notification, "ACTION", action, 1)).Kind, action)
 	}
 }
@@ -62,13 +66,16 @@ func TestNotificationsNameTheirDeliveryInWhatCameBack(t *testing.T) {
 	plain := strings.Replace(strings.Replace(notification, "ACTION", "failed", 1), "+d26110000000042-k3j9x2ab7q", "", 1)
 	assert.Zero(t, returned(t, plain).Delivery)
 	for field, id := range map[string]int64{
-		deliver.TagField + ": d26110000000042-k3j9x2ab7q": 26110000000042, strings.ToLower(deliver.TagField) + ":\n d26110000000042-k3j9x2ab7q": 26110000000042,
-		deliver.TagField + ": d26110000000042": 0, deliver.TagField + ": d1-x d2-y": 0, deliver.TagField + ":": 0,
+		deliver.TagField + ": d26110000000042-k3j9x2ab7q":                    26110000000042,
+		strings.ToLower(deliver.TagField) + ":\n d26110000000042-k3j9x2ab7q": 26110000000042,
+		deliver.TagField + ": d26110000000042":                               0, deliver.TagField + ": d1-x d2-y": 0,
+		deliver.TagField + ":": 0,
 	} {
 		assert.Equal(t, id, returned(t, strings.Replace(plain, "Subject: Fuel", field, 1)).Delivery, field)
 	}
 	// The mailbox has the first word.
-	both := strings.Replace(strings.Replace(notification, "ACTION", "failed", 1), "Subject: Fuel", deliver.TagField+": d7-abc", 1)
+	both := strings.Replace(strings.Replace(notification, "ACTION", "failed", 1), "Subject: Fuel",
+		deliver.TagField+": d7-abc", 1)
 	assert.EqualValues(t, 26110000000042, returned(t, both).Delivery)
 }
 
@@ -85,7 +92,12 @@ func TestAnswersAreNoBounces(t *testing.T) {
 }
 
 func TestHostileMailsAreRead(t *testing.T) {
-	for _, text := range []string{"", "\r\n", "Content-Type: multipart/report; report-type=delivery-status\r\n\r\n", "To: bell+d99999999999999999999@x.test\r\n\r\n", strings.Repeat("A: b\r\n", 1000) + "\r\n", "Content-Type: multipart/report; report-type=delivery-status; boundary=b\r\n\r\n--b\r\nContent-Type: message/delivery-status\r\n\r\n" + strings.Repeat(":\r\n", 10_000)} {
+	for _, text := range []string{
+		"", "\r\n", "Content-Type: multipart/report; report-type=delivery-status\r\n\r\n",
+		"To: bell+d99999999999999999999@x.test\r\n\r\n", strings.Repeat("A: b\r\n", 1000) + "\r\n",
+		"Content-Type: multipart/report; report-type=delivery-status; boundary=b\r\n\r\n--b\r\nContent-Type: " +
+			"message/delivery-status\r\n\r\n" + strings.Repeat(":\r\n", 10_000),
+	} {
 		r, err := deliver.ReadReturned(strings.NewReader(text))
 		if err == nil {
 			assert.NotEqual(t, deliver.ReturnFailed, r.Kind)

@@ -172,8 +172,17 @@ type protocol struct {
 
 // protocols is the table of them.
 var protocols = map[string]protocol{
-	"smtp":   {"Mail server (SMTP)", Mails, MailSettings{}, password("of the sign-in name; for xoauth2 the token, or the client's secret"), openMail},
-	"http":   {"HTTP address", Files, HTTPSettings{}, password("key that requests are signed with (Standard Webhooks), or what stands for {password} in a header"), openHTTP},
+	"smtp": {
+		"Mail server (SMTP)", Mails,
+		MailSettings{},
+		password("of the sign-in name; for xoauth2 the token, or the client's secret"), openMail,
+	},
+	"http": {
+		"HTTP address", Files,
+		HTTPSettings{},
+		password("key that requests are signed with (Standard Webhooks), or what stands for {password} in a header"),
+		openHTTP,
+	},
 	"folder": {"Folder on this machine", Files, FolderSettings{}, nil, openFolder},
 	"smb":    {"Shared folder (SMB 2 or 3)", Files, SMBSettings{}, password("of the sign-in name"), openSMB},
 	"ftp":    {"FTP server", Files, FTPSettings{}, password("of the sign-in name"), openFTP},
@@ -193,7 +202,9 @@ func KindOf(name string) Kind { return protocols[name].kind }
 func Open(p Place, a Allowed) (Destination, error) {
 	way, ok := protocols[p.Protocol]
 	if !ok {
-		return nil, p.wrong(fmt.Sprintf("there is no protocol %q; there are %s", p.Protocol, strings.Join(Protocols(), ", ")), "")
+		return nil,
+			p.wrong(fmt.Sprintf("there is no protocol %q; there are %s", p.Protocol, strings.Join(Protocols(), ", ")),
+				"")
 	}
 	if a.Guard == nil {
 		a.Guard = outgoing.New(nil)

@@ -57,12 +57,14 @@ func (p post) destination(t *testing.T, change func(map[string]any), password st
 	}
 	text, err := json.Marshal(settings)
 	require.NoError(t, err)
-	d, err := deliver.Open(deliver.Place{Protocol: "smtp", Name: "company mail", Settings: text, Secret: password}, deliver.Allowed{})
+	d, err := deliver.Open(deliver.Place{Protocol: "smtp", Name: "company mail", Settings: text, Secret: password},
+		deliver.Allowed{})
 	require.NoError(t, err)
 	return d
 }
 
-const message = "From: bell@tarnwick.example\r\nTo: x@tarnwick.example\r\nMessage-ID: <old@tarnwick.example>\r\nSubject: Board\r\n\r\n.\r\nMessage-ID: not a header\r\n"
+const message = "From: bell@tarnwick.example\r\nTo: x@tarnwick.example\r\nMessage-ID: " +
+	"<old@tarnwick.example>\r\nSubject: Board\r\n\r\n.\r\nMessage-ID: not a header\r\n"
 
 func send(t *testing.T, d deliver.Destination, to string, offer func(context.Context) error) (deliver.Result, error) {
 	t.Helper()
@@ -76,7 +78,11 @@ func send(t *testing.T, d deliver.Destination, to string, offer func(context.Con
 	if offer == nil {
 		offer = func(context.Context) error { return nil }
 	}
-	return line.Send(ctx, deliver.Handover{ID: 7, From: d.(deliver.Mailer).ReturnPath("d7"), To: to, MessageID: "<new@tarnwick.example>", Size: int64(len(message)), Content: strings.NewReader(message)}, offer)
+	return line.Send(ctx,
+		deliver.Handover{
+			ID: 7, From: d.(deliver.Mailer).ReturnPath("d7"), To: to, MessageID: "<new@tarnwick.example>",
+			Size: int64(len(message)), Content: strings.NewReader(message),
+		}, offer)
 }
 
 func TestMailArrivesWithItsOwnEnvelopeAndId(t *testing.T) {
@@ -111,12 +117,16 @@ func TestAnOfferThatHoldsNoLongerIsNotGoneThroughWith(t *testing.T) {
 	over := errors.New("this node was held up")
 	for _, holds := range []int{0, 1} { // how many times it is granted
 		asked := 0
-		res, err := line.Send(context.Background(), deliver.Handover{From: "bell@tarnwick.example", To: "a@tarnwick.example", MessageID: "<x@tarnwick.example>", Size: int64(len(large)), Content: strings.NewReader(large)}, func(context.Context) error {
-			if asked++; asked > holds {
-				return over
-			}
-			return nil
-		})
+		res, err := line.Send(context.Background(),
+			deliver.Handover{
+				From: "bell@tarnwick.example", To: "a@tarnwick.example", MessageID: "<x@tarnwick.example>",
+				Size: int64(len(large)), Content: strings.NewReader(large),
+			}, func(context.Context) error {
+				if asked++; asked > holds {
+					return over
+				}
+				return nil
+			})
 		require.ErrorIs(t, err, over)
 		assert.Equal(t, holds+1, asked)
 		assert.False(t, res.Offered)
@@ -135,7 +145,11 @@ func TestSeveralMessagesGoOverOneLine(t *testing.T) {
 	require.NoError(t, p.server.Behave(gate.Behaviour{Mode: gate.Refuse, Only: "gone@tarnwick.example"}))
 	ok := func(context.Context) error { return nil }
 	for _, to := range []string{"a@tarnwick.example", "gone@tarnwick.example", "b@tarnwick.example"} {
-		_, err := line.Send(context.Background(), deliver.Handover{From: "bell@tarnwick.example", To: to, MessageID: "<x@tarnwick.example>", Content: strings.NewReader(message)}, ok)
+		_, err := line.Send(context.Background(),
+			deliver.Handover{
+				From: "bell@tarnwick.example", To: to, MessageID: "<x@tarnwick.example>",
+				Content: strings.NewReader(message),
+			}, ok)
 		assert.Equal(t, to == "gone@tarnwick.example", err != nil, to)
 	}
 	assert.Len(t, p.inbox.All(), 2, "one refused recipient keeps no others from theirs")
@@ -210,8 +224,14 @@ func TestSignInAndCertificatesAreChecked(t *testing.T) {
 		change         func(map[string]any)
 		want, advice   string
 	}{
-		{"wrong password", "wrong", func(s map[string]any) { s["user"] = "bell" }, "535 5.7.8", "Check user and password"},
-		{"a certificate that nobody signed", "slipway", func(s map[string]any) { s["user"] = "bell"; delete(s, "ca") }, "certificate", "put it into ca"},
+		{
+			"wrong password", "wrong", func(s map[string]any) { s["user"] = "bell" }, "535 5.7.8",
+			"Check user and password",
+		},
+		{
+			"a certificate that nobody signed", "slipway", func(s map[string]any) { s["user"] = "bell"; delete(s, "ca") },
+			"certificate", "put it into ca",
+		},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			_, err := send(t, p.destination(t, c.change, c.password), "x@tarnwick.example", nil)
@@ -237,7 +257,8 @@ func TestSignInByToken(t *testing.T) {
 	_, err = send(t, p.destination(t, byToken, "an old token"), "x@tarnwick.example", nil)
 	f := fault.Of(err)
 	assert.Contains(t, f.Error(), "535 5.7.8 The token is not accepted")
-	assert.Equal(t, []any{fault.Lasting, fault.Destination, "Check user and token of the destination."}, []any{f.Class, f.Scope, f.Advice})
+	assert.Equal(t, []any{fault.Lasting, fault.Destination, "Check user and token of the destination."},
+		[]any{f.Class, f.Scope, f.Advice})
 
 	// A token may be had where the settings say, and is asked for once.
 	asked := 0
@@ -253,7 +274,10 @@ func TestSignInByToken(t *testing.T) {
 	}))
 	defer desk.Close()
 	host, port := hostPort(t, p.server.Address())
-	at := map[string]any{"host": host, "port": port, "from": "bell@tarnwick.example", "ca": p.ca, "user": "bell", "sign_in": "xoauth2", "token_url": desk.URL, "client_id": "ironbell"}
+	at := map[string]any{
+		"host": host, "port": port, "from": "bell@tarnwick.example", "ca": p.ca, "user": "bell", "sign_in": "xoauth2",
+		"token_url": desk.URL, "client_id": "ironbell",
+	}
 	allowed := deliver.Allowed{Guard: outgoing.New([]string{strings.TrimPrefix(desk.URL, "http://")})}
 	d, err := deliver.Open(settings(t, "smtp", "office-secret", at), allowed)
 	require.NoError(t, err)
@@ -323,7 +347,9 @@ func TestSettingsThatCannotBeUsed(t *testing.T) {
 		`{"from":"bell@tarnwick.example"}`: "it names no server",
 		`{"from":"b@t.example","host":"x","ca":"no"}`: "are no PEM",
 	} {
-		_, err := deliver.Open(deliver.Place{Protocol: "smtp", Name: "company mail", Settings: json.RawMessage(settings)}, deliver.Allowed{})
+		_, err := deliver.Open(deliver.Place{
+			Protocol: "smtp", Name: "company mail", Settings: json.RawMessage(settings),
+		}, deliver.Allowed{})
 		assert.ErrorContains(t, err, want, settings)
 	}
 	_, err := deliver.Open(deliver.Place{Protocol: "pigeon", Name: "p"}, deliver.Allowed{})
@@ -337,12 +363,17 @@ func (closer) Close() error { return nil }
 func TestComposeKeepsHeadersWhole(t *testing.T) {
 	var out bytes.Buffer
 	err := deliver.Compose(context.Background(), &out, deliver.Letter{
-		MessageID: "a@tarnwick.example", From: "Iron Bell <bell@tarnwick.example>", To: []string{"mara.quill@tarnwick.example"},
+		MessageID: "a@tarnwick.example", From: "Iron Bell <bell@tarnwick.example>",
+		To:      []string{"mara.quill@tarnwick.example"},
 		Subject: "Board\r\nBcc: spy@else.test", Date: time.Date(2026, 11, 23, 6, 15, 0, 0, time.UTC),
-		Plain: "Grüße\n\n<b>not bold</b>\nSee https://bell.tarnwick.example/runs/2611-1.", Tables: []string{"<table><tr><td>1</td></tr></table>"}, Footer: "Iron Bell, run 2611-1",
-		Attachments: []deliver.Attachment{{Name: "Fähren \"1\".csv", MediaType: "text/csv", Open: func(context.Context) (io.ReadSeekCloser, error) {
-			return closer{strings.NewReader("a,b\r\n1,2\r\n")}, nil
-		}}},
+		Plain:  "Grüße\n\n<b>not bold</b>\nSee https://bell.tarnwick.example/runs/2611-1.",
+		Tables: []string{"<table><tr><td>1</td></tr></table>"}, Footer: "Iron Bell, run 2611-1",
+		Attachments: []deliver.Attachment{{
+			Name: "Fähren \"1\".csv", MediaType: "text/csv",
+			Open: func(context.Context) (io.ReadSeekCloser, error) {
+				return closer{strings.NewReader("a,b\r\n1,2\r\n")}, nil
+			},
+		}},
 		Headers: map[string]string{"Auto-Submitted": "auto-generated"},
 	})
 	require.NoError(t, err)
@@ -367,7 +398,10 @@ func TestAddresses(t *testing.T) {
 		assert.NoError(t, err, text)
 		assert.Equal(t, want, got)
 	}
-	for _, text := range []string{"", "mara", "mara@", "a@b.test, c@d.test", "a@b.test\r\nBcc: c@d.test", strings.Repeat("a", 260) + "@b.test"} {
+	for _, text := range []string{
+		"", "mara", "mara@", "a@b.test, c@d.test", "a@b.test\r\nBcc: c@d.test",
+		strings.Repeat("a", 260) + "@b.test",
+	} {
 		_, err := deliver.CheckAddress(text)
 		assert.ErrorContains(t, err, "is no mail address", text)
 	}
@@ -377,8 +411,11 @@ func TestAddresses(t *testing.T) {
 // would wait for a second person.
 func TestDomainsHaveTheFormOfAddresses(t *testing.T) {
 	for text, want := range map[string]string{
-		"tarnwick.example": "tarnwick.example", " @Tarnwick.EXAMPLE.": "tarnwick.example", "quäle.example": "xn--qule-moa.example",
-		"": "", ".": "", "example": "", "*.test": "", "a b.test": "", "a@b.test": "", "a,b.test": "", "..": "", "-.-": "",
+		"tarnwick.example": "tarnwick.example", " @Tarnwick.EXAMPLE.": "tarnwick.example",
+		"quäle.example": "xn--qule-moa.example",
+		"":              "", ".": "", "example": "", "*.test": "", "a b.test": "", "a@b.test": "", "a,b.test": "",
+		"..":  "",
+		"-.-": "",
 	} {
 		domain, err := deliver.CheckDomain(text)
 		if want == "" {
@@ -399,8 +436,10 @@ func TestAddressesBeyondASCIIInTheHeader(t *testing.T) {
 	p := start(t, "bell")
 	var b bytes.Buffer
 	require.NoError(t, deliver.Compose(context.Background(), &b, deliver.Letter{
-		MessageID: "old@tarnwick.example", From: "Iron Bell <bell@tarnwick.example>", To: []string{"mara@tarnwick.example", "Jörg Öst <jörg@tarnwick.example>"},
-		Cc: []string{"öse@tarnwick.example"}, ReplyTo: "ö@tarnwick.example", Subject: "Übersicht", Date: time.Now(), Plain: "Grüße",
+		MessageID: "old@tarnwick.example", From: "Iron Bell <bell@tarnwick.example>",
+		To: []string{"mara@tarnwick.example", "Jörg Öst <jörg@tarnwick.example>"},
+		Cc: []string{"öse@tarnwick.example"}, ReplyTo: "ö@tarnwick.example", Subject: "Übersicht", Date: time.Now(),
+		Plain: "Grüße",
 	}))
 	ctx, stop := context.WithTimeout(context.Background(), 20*time.Second)
 	defer stop()
@@ -408,7 +447,11 @@ func TestAddressesBeyondASCIIInTheHeader(t *testing.T) {
 	require.NoError(t, err)
 	defer line.Close()
 	for range 2 { // the content is read anew each time
-		res, err := line.Send(ctx, deliver.Handover{ID: 7, From: "bell@tarnwick.example", To: "mara@tarnwick.example", MessageID: "<new@tarnwick.example>", Headers: []string{"X-Own: yes"}, Size: int64(b.Len()), Content: bytes.NewReader(b.Bytes())}, func(context.Context) error { return nil })
+		res, err := line.Send(ctx,
+			deliver.Handover{
+				ID: 7, From: "bell@tarnwick.example", To: "mara@tarnwick.example", MessageID: "<new@tarnwick.example>",
+				Headers: []string{"X-Own: yes"}, Size: int64(b.Len()), Content: bytes.NewReader(b.Bytes()),
+			}, func(context.Context) error { return nil })
 		require.NoError(t, err)
 		assert.True(t, res.Answered)
 	}
@@ -431,6 +474,7 @@ func TestAddressesBeyondASCIIInTheHeader(t *testing.T) {
 		assert.Contains(t, shown, "Jörg Öst jörg@tarnwick.example:;")
 		assert.Contains(t, body, "Gr=C3=BC=C3=9Fe")
 	}
-	_, err = send(t, p.destination(t, func(s map[string]any) { s["user"] = "bell" }, "slipway"), "jörg@tarnwick.example", nil)
+	_, err = send(t, p.destination(t, func(s map[string]any) { s["user"] = "bell" }, "slipway"),
+		"jörg@tarnwick.example", nil)
 	assert.ErrorContains(t, err, "takes no addresses with letters beyond ASCII")
 }

@@ -77,7 +77,8 @@ func notThere(err error, name string) error {
 	doing := fmt.Sprintf("open destination %q", name)
 	var missing *db.NotFound
 	if errors.As(err, &missing) {
-		return fault.New(fault.Destination, doing, "there is no such destination", "Add it, or name another one in the job.")
+		return fault.New(fault.Destination, doing, "there is no such destination",
+			"Add it, or name another one in the job.")
 	}
 	return fault.Wrap(err, fault.Passing, fault.Destination, doing, "")
 }
@@ -92,7 +93,8 @@ func (d *Destinations) get(p records.Place) (Destination, error) {
 	if err != nil {
 		return nil, fault.Wrap(err, fault.Lasting, fault.Destination, fmt.Sprintf("open destination %q", p.Name), "")
 	}
-	dest, err := Open(Place{Protocol: p.Protocol, Name: p.Name, Settings: p.Settings, Secret: secret, Pin: p.Pin}, d.allowed)
+	dest, err := Open(Place{Protocol: p.Protocol, Name: p.Name, Settings: p.Settings, Secret: secret, Pin: p.Pin},
+		d.allowed)
 	if err != nil {
 		return nil, err
 	}

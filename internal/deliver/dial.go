@@ -25,7 +25,9 @@ func dial(ctx context.Context, address, doing string) (net.Conn, error) {
 	defer stop()
 	conn, err := (&net.Dialer{}).DialContext(dialing, "tcp", address)
 	if err != nil {
-		return nil, fault.Wrap(errors.New(fault.Reason(err)), fault.Passing, fault.Destination, doing, "Check that the server runs and can be reached from this machine.")
+		return nil,
+			fault.Wrap(errors.New(fault.Reason(err)), fault.Passing, fault.Destination, doing,
+				"Check that the server runs and can be reached from this machine.")
 	}
 	return conn, nil
 }

@@ -56,7 +56,9 @@ func TestServersThatDieInTheMiddle(t *testing.T) {
 		require.NoError(t, err)
 		t.Cleanup(server.Close)
 		host, port := hostPort(t, server.Address())
-		d, err := deliver.Open(settings(t, "ftp", "slipway", map[string]any{"host": host, "port": port, "user": "ironbell", "ca": ca}), deliver.Allowed{})
+		d, err := deliver.Open(settings(t, "ftp", "slipway", map[string]any{
+			"host": host, "port": port, "user": "ironbell", "ca": ca,
+		}), deliver.Allowed{})
 		require.NoError(t, err)
 		diesUnder(t, d, server.Close)
 	})

@@ -206,7 +206,9 @@ func (l *treeLine) Send(ctx context.Context, h Handover, offer func(context.Cont
 		if notOffered == nil {
 			f := l.fault(err, doing)
 			if !l.broken && res.Offered && f.Class == fault.Lasting {
-				f.Advice = strings.TrimSpace(f.Advice + " If the server forbids to rename, set writing of the destination to direct; its test says what is allowed.")
+				f.Advice = strings.TrimSpace(f.Advice +
+					" If the server forbids to rename, set writing of the destination to direct; its test says what " +
+					"is allowed.")
 			}
 			err = f
 		}
@@ -233,14 +235,17 @@ func (l *treeLine) put(file string, h Handover, doing string) (began bool, err e
 		got, err = l.tree.size(file)
 	}
 	if err == nil && got != h.Size {
-		return true, fault.Wrap(fmt.Errorf("%d of %d bytes arrived", got, h.Size), fault.Passing, fault.Recipient, doing, "")
+		return true,
+			fault.Wrap(fmt.Errorf("%d of %d bytes arrived", got, h.Size), fault.Passing, fault.Recipient, doing, "")
 	}
 	return wrote > 0, err
 }
 
 // sendDirect writes a file under its own name. Others see it from the first byte on, so
 // that is when it is offered.
-func (l *treeLine) sendDirect(ctx context.Context, h Handover, doing string, offer func(context.Context) error) (Result, error) {
+func (l *treeLine) sendDirect(ctx context.Context, h Handover, doing string,
+	offer func(context.Context) error,
+) (Result, error) {
 	var res Result
 	if h.IfExists != job.ExistsOverwrite {
 		release, err := h.alone(ctx)
@@ -286,7 +291,10 @@ func (l *treeLine) freeName(h Handover) (string, error) {
 	if h.IfExists == job.ExistsStamp {
 		return expr.BeforeEnding(h.To, " "+h.Stamp), nil
 	}
-	return "", fault.New(fault.Recipient, "", "the destination looks for nothing, so nobody knows whether there is a file of the name", "Let the job overwrite or stamp.")
+	return "",
+		fault.New(fault.Recipient, "",
+			"the destination looks for nothing, so nobody knows whether there is a file of the name",
+			"Let the job overwrite or stamp.")
 }
 
 // nameTries bounds how often a name is chosen anew because somebody else took
@@ -358,7 +366,9 @@ func freeName(h Handover, size func(string) (int64, error)) (string, error) {
 		return "", err
 	}
 	if h.IfExists == job.ExistsRefuse {
-		return "", fault.New(fault.Recipient, "", fmt.Sprintf("there is a file %s already, of %d bytes", h.To, bytes), "Move it away, or let the job number, stamp or overwrite.")
+		return "",
+			fault.New(fault.Recipient, "", fmt.Sprintf("there is a file %s already, of %d bytes", h.To, bytes),
+				"Move it away, or let the job number, stamp or overwrite.")
 	}
 	base := h.To
 	if h.IfExists == job.ExistsStamp {
@@ -378,13 +388,16 @@ func freeName(h Handover, size func(string) (int64, error)) (string, error) {
 			return "", err
 		}
 	}
-	return "", fault.New(fault.Recipient, "", fmt.Sprintf("there are more than %d files of the name %s", maxNumber, h.To), "Clear the folder, or give the files another name.")
+	return "",
+		fault.New(fault.Recipient, "", fmt.Sprintf("there are more than %d files of the name %s", maxNumber, h.To),
+			"Clear the folder, or give the files another name.")
 }
 
 // CheckPath tells what is wrong with a path below a place's root. What people
 // wrote was made safe before; this is the last door.
 func CheckPath(p string) error {
-	if p == "" || len(p) > 1000 || path.IsAbs(p) || path.Clean(p) != p || p == "." || p == ".." || strings.HasPrefix(p, "../") {
+	if p == "" || len(p) > 1000 || path.IsAbs(p) || path.Clean(p) != p || p == "." || p == ".." ||
+		strings.HasPrefix(p, "../") {
 		return fmt.Errorf("%q is no path below the destination", p)
 	}
 	for _, r := range p {
@@ -412,7 +425,10 @@ func testTree(ctx context.Context, l *treeLine, said []string) (Tested, error) {
 		f := l.fault(err, doing+": write "+first)
 		if h.Content = bytes.NewReader(text); !l.broken && !l.ways.blind() && l.wrote(first, h) {
 			_ = l.tree.remove(first) // whether or not it may be
-			f = fault.New(fault.Destination, doing, fmt.Sprintf("the server took %s and does not let us look at it (%s)", first, fault.Reason(f.Cause)), "If it only takes files, set looking of the destination to no: that a file is whole is then the server's word alone, and jobs must overwrite or stamp.")
+			f = fault.New(fault.Destination, doing,
+				fmt.Sprintf("the server took %s and does not let us look at it (%s)", first, fault.Reason(f.Cause)),
+				"If it only takes files, set looking of the destination to no: that a file is whole is then the "+
+					"server's word alone, and jobs must overwrite or stamp.")
 		}
 		return out, f
 	}
@@ -421,7 +437,10 @@ func testTree(ctx context.Context, l *treeLine, said []string) (Tested, error) {
 			f := l.fault(err, doing+": rename to "+name)
 			if !l.broken {
 				_ = l.tree.remove(first) // the fault before is the one to tell
-				f = fault.New(fault.Destination, doing, fmt.Sprintf("the server takes files and does not let us rename them (%s)", fault.Reason(f.Cause)), "If it is to stay so, set writing of the destination to direct: whoever looks meanwhile then sees a part of a file, and one that broke off stays there.")
+				f = fault.New(fault.Destination, doing,
+					fmt.Sprintf("the server takes files and does not let us rename them (%s)", fault.Reason(f.Cause)),
+					"If it is to stay so, set writing of the destination to direct: whoever looks meanwhile then "+
+						"sees a part of a file, and one that broke off stays there.")
 			}
 			return out, f
 		}
@@ -453,7 +472,10 @@ func testTree(ctx context.Context, l *treeLine, said []string) (Tested, error) {
 		// Hand-overs ask for the size alone, which it tells.
 		out.Said = append(out.Said, fmt.Sprintf("may not read it back (%s); its size is right", fault.Reason(f.Cause)))
 	case !bytes.Equal(back, text):
-		return out, fault.New(fault.Destination, doing, fmt.Sprintf("what was read back is not what was written: %d of %d bytes", len(back), len(text)), "Ask who keeps the server.")
+		return out,
+			fault.New(fault.Destination, doing,
+				fmt.Sprintf("what was read back is not what was written: %d of %d bytes", len(back), len(text)),
+				"Ask who keeps the server.")
 	default:
 		out.Said = append(out.Said, "read it back, the same")
 	}

@@ -84,7 +84,10 @@ func places(t *testing.T) map[string]place {
 	const user, password = "ironbell", "slipway"
 	out := map[string]place{}
 	dir := t.TempDir()
-	out["folder"] = place{place: settings(t, "folder", "", map[string]any{"folder": dir}), allowed: deliver.Allowed{Folders: []string{filepath.Dir(dir)}}, content: onDisk(dir)}
+	out["folder"] = place{
+		place:   settings(t, "folder", "", map[string]any{"folder": dir}),
+		allowed: deliver.Allowed{Folders: []string{filepath.Dir(dir)}}, content: onDisk(dir),
+	}
 	cert, ca, err := gate.Certificate()
 	require.NoError(t, err)
 
@@ -105,20 +108,26 @@ func places(t *testing.T) map[string]place {
 	ftp, err := files.StartFTP("ftp", "127.0.0.1:0", dir, user, password, cert)
 	require.NoError(t, err)
 	host, port = hostPort(t, ftp.Address())
-	out["ftp"] = place{place: settings(t, "ftp", password, map[string]any{"host": host, "port": port, "user": user, "ca": ca}), server: ftp, content: onDisk(dir)}
+	out["ftp"] = place{
+		place:  settings(t, "ftp", password, map[string]any{"host": host, "port": port, "user": user, "ca": ca}),
+		server: ftp, content: onDisk(dir),
+	}
 
 	dir = t.TempDir()
 	dav, err := files.StartWebDAV("webdav", "127.0.0.1:0", dir, user, password)
 	require.NoError(t, err)
 	out["webdav"] = place{
-		place: settings(t, "webdav", password, map[string]any{"url": "http://" + dav.Address() + "/", "user": user}), server: dav, content: onDisk(dir),
+		place:  settings(t, "webdav", password, map[string]any{"url": "http://" + dav.Address() + "/", "user": user}),
+		server: dav, content: onDisk(dir),
 		allowed: deliver.Allowed{Guard: outgoing.New([]string{dav.Address()})},
 	}
 
 	objects, err := web.StartObjects("objects", "127.0.0.1:0", "reports")
 	require.NoError(t, err)
 	out["s3"] = place{
-		place: settings(t, "s3", password, map[string]any{"url": "http://" + objects.Address(), "bucket": "reports", "prefix": "tarnwick", "user": user}), server: objects,
+		place: settings(t, "s3", password, map[string]any{
+			"url": "http://" + objects.Address(), "bucket": "reports", "prefix": "tarnwick", "user": user,
+		}), server: objects,
 		allowed: deliver.Allowed{Guard: outgoing.New([]string{objects.Address()})},
 		content: func(_ *testing.T, path string) (string, bool) {
 			text, ok := objects.Object("reports", "tarnwick/"+path)
@@ -136,7 +145,8 @@ func places(t *testing.T) map[string]place {
 
 func handover(id int64, to, text string, e job.IfExists) deliver.Handover {
 	return deliver.Handover{
-		ID: id, To: to, Name: filepath.Base(to), MessageID: "<m" + strconv.FormatInt(id, 10) + "@tarnwick.example>", MediaType: "text/csv", Size: int64(len(text)), IfExists: e,
+		ID: id, To: to, Name: filepath.Base(to), MessageID: "<m" + strconv.FormatInt(id, 10) + "@tarnwick.example>",
+		MediaType: "text/csv", Size: int64(len(text)), IfExists: e,
 		Stamp: "2026-11-23 06.15.00", Content: strings.NewReader(text),
 	}
 }
@@ -170,12 +180,13 @@ func arrive(t *testing.T, p place) {
 	line, err := d.Open(context.Background())
 	require.NoError(t, err)
 	defer line.Close()
-	res, err := line.Send(context.Background(), handover(1, "2026-11/Grey Skerry/Fährplan.csv", long, job.ExistsNumber), func(context.Context) error {
-		_, there := p.content(t, "2026-11/Grey Skerry/Fährplan.csv")
-		assert.False(t, there, "nothing has the name before the offer is written")
-		offered = true
-		return nil
-	})
+	res, err := line.Send(context.Background(), handover(1, "2026-11/Grey Skerry/Fährplan.csv", long, job.ExistsNumber),
+		func(context.Context) error {
+			_, there := p.content(t, "2026-11/Grey Skerry/Fährplan.csv")
+			assert.False(t, there, "nothing has the name before the offer is written")
+			offered = true
+			return nil
+		})
 	require.NoError(t, err)
 	assert.True(t, offered && res.Offered && res.Answered)
 	assert.Contains(t, res.Answer, "Fährplan.csv, 400000 bytes")
@@ -192,7 +203,8 @@ func arrive(t *testing.T, p place) {
 		{job.ExistsStamp, "2026-11/Grey Skerry/Fährplan 2026-11-23 06.15.00 (2).csv", "stamped again"},
 		{job.ExistsOverwrite, "", "new"},
 	} {
-		res, err := line.Send(context.Background(), handover(2, "2026-11/Grey Skerry/Fährplan.csv", c.text, c.e), func(context.Context) error { return nil })
+		res, err := line.Send(context.Background(), handover(2, "2026-11/Grey Skerry/Fährplan.csv", c.text, c.e),
+			func(context.Context) error { return nil })
 		require.NoError(t, err, c.e)
 		assert.Equal(t, c.to, res.To)
 		if c.to == "" {
@@ -201,10 +213,11 @@ func arrive(t *testing.T, p place) {
 		got, _ := p.content(t, c.to)
 		assert.Equal(t, c.text, got)
 	}
-	res, err = line.Send(context.Background(), handover(3, "2026-11/Grey Skerry/Fährplan.csv", "never", job.ExistsRefuse), func(context.Context) error {
-		t.Error("nothing may be offered")
-		return nil
-	})
+	res, err = line.Send(context.Background(),
+		handover(3, "2026-11/Grey Skerry/Fährplan.csv", "never", job.ExistsRefuse), func(context.Context) error {
+			t.Error("nothing may be offered")
+			return nil
+		})
 	f := fault.Of(err)
 	assert.Contains(t, f.Error(), "there is a file 2026-11/Grey Skerry/Fährplan.csv already")
 	assert.Equal(t, []any{fault.Lasting, fault.Recipient, false}, []any{f.Class, f.Scope, res.Offered})
@@ -228,7 +241,8 @@ func simple(t *testing.T, p place, says bool) place {
 	front := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if says && r.Header.Get("If-None-Match") != "" {
 			w.WriteHeader(http.StatusNotImplemented)
-			_, _ = io.WriteString(w, "<Error><Code>NotImplemented</Code><Message>A header is not implemented.</Message></Error>")
+			_, _ = io.WriteString(w,
+				"<Error><Code>NotImplemented</Code><Message>A header is not implemented.</Message></Error>")
 			return
 		}
 		r.Header.Del("If-None-Match")
@@ -325,7 +339,8 @@ func TestAnOfferThatFailsLeavesNoFile(t *testing.T) {
 			line, err := p.open(t).Open(context.Background())
 			require.NoError(t, err)
 			defer line.Close()
-			res, err := line.Send(context.Background(), handover(1, "a.csv", "text", job.ExistsNumber), func(context.Context) error { return assert.AnError })
+			res, err := line.Send(context.Background(), handover(1, "a.csv", "text", job.ExistsNumber),
+				func(context.Context) error { return assert.AnError })
 			require.ErrorIs(t, err, assert.AnError)
 			assert.False(t, res.Offered)
 			_, there := p.content(t, "a.csv")
@@ -342,7 +357,8 @@ func TestATestWritesReadsBackAndRemoves(t *testing.T) {
 			tested, err := p.open(t).Test(context.Background())
 			require.NoError(t, err)
 			said := strings.Join(tested.Said, "; ")
-			assert.Regexp(t, `(wrote|put) .*\.ironbell-test-\w+\.txt, 34 bytes; (read|got) it back, the same; removed it`, said)
+			assert.Regexp(t,
+				`(wrote|put) .*\.ironbell-test-\w+\.txt, 34 bytes; (read|got) it back, the same; removed it`, said)
 			assert.Empty(t, tested.Pin, "what is pinned stays")
 		})
 	}
@@ -356,19 +372,24 @@ func TestPlacesThatFailSayWhatIsWrong(t *testing.T) {
 	}
 	cases := map[gate.Mode]map[string]want{
 		gate.Away: {
-			"sftp": {fault.Passing, fault.Destination, "connection refused"}, "ftp": {fault.Passing, fault.Destination, "connection refused"},
-			"webdav": {fault.Passing, fault.Destination, "connection refused"}, "s3": {fault.Passing, fault.Destination, "connection refused"},
+			"sftp":   {fault.Passing, fault.Destination, "connection refused"},
+			"ftp":    {fault.Passing, fault.Destination, "connection refused"},
+			"webdav": {fault.Passing, fault.Destination, "connection refused"},
+			"s3":     {fault.Passing, fault.Destination, "connection refused"},
 		},
 		gate.Expired: {
-			"sftp": {fault.Lasting, fault.Destination, "refused to sign us in"}, "ftp": {fault.Lasting, fault.Destination, "530"},
-			"webdav": {fault.Lasting, fault.Destination, "401"}, "s3": {fault.Lasting, fault.Destination, "InvalidAccessKeyId"},
+			"sftp":   {fault.Lasting, fault.Destination, "refused to sign us in"},
+			"ftp":    {fault.Lasting, fault.Destination, "530"},
+			"webdav": {fault.Lasting, fault.Destination, "401"},
+			"s3":     {fault.Lasting, fault.Destination, "InvalidAccessKeyId"},
 		},
 		gate.Refuse: {
 			"sftp": {fault.Lasting, fault.Recipient, "permission"}, "ftp": {fault.Lasting, fault.Recipient, "550"},
 			"webdav": {fault.Lasting, fault.Recipient, "403"}, "s3": {fault.Lasting, fault.Recipient, "AccessDenied"},
 		},
 		gate.Full: {
-			"sftp": {fault.Passing, fault.Recipient, "SSH_FX_FAILURE"}, "ftp": {fault.Passing, fault.Destination, "552"}, "webdav": {fault.Passing, fault.Destination, "507"},
+			"sftp": {fault.Passing, fault.Recipient, "SSH_FX_FAILURE"},
+			"ftp":  {fault.Passing, fault.Destination, "552"}, "webdav": {fault.Passing, fault.Destination, "507"},
 		},
 		gate.Busy: {"s3": {fault.Passing, fault.Destination, "SlowDown"}},
 	}
@@ -438,7 +459,8 @@ func TestAFolderThatVanished(t *testing.T) {
 	require.NoError(t, err)
 	defer line.Close()
 	require.NoError(t, os.RemoveAll(s.Folder))
-	_, err = line.Send(context.Background(), handover(1, "a.csv", "x", job.ExistsNumber), func(context.Context) error { return nil })
+	_, err = line.Send(context.Background(), handover(1, "a.csv", "x", job.ExistsNumber),
+		func(context.Context) error { return nil })
 	f := fault.Of(err)
 	assert.Contains(t, f.Error(), "is not there any more")
 	assert.Equal(t, []any{fault.Lasting, fault.Destination}, []any{f.Class, f.Scope})
@@ -448,7 +470,10 @@ func TestAFolderThatVanished(t *testing.T) {
 func TestNothingLeavesItsRoot(t *testing.T) {
 	for name, p := range places(t) {
 		d := p.open(t)
-		for _, to := range []string{"../a.csv", "/etc/a.csv", "a/../../b.csv", "..", "", "a\\b.csv", "a\nb.csv", "./a.csv"} {
+		for _, to := range []string{
+			"../a.csv", "/etc/a.csv", "a/../../b.csv", "..", "", "a\\b.csv", "a\nb.csv",
+			"./a.csv",
+		} {
 			_, err := put(t, d, handover(1, to, "x", job.ExistsOverwrite))
 			require.Error(t, err, "%s %q", name, to)
 			assert.Equal(t, fault.Lasting, fault.Of(err).Class)
@@ -456,14 +481,16 @@ func TestNothingLeavesItsRoot(t *testing.T) {
 	}
 	outside, inside := t.TempDir(), t.TempDir()
 	require.NoError(t, os.Symlink(outside, filepath.Join(inside, "way out")))
-	d, err := deliver.Open(settings(t, "folder", "", map[string]any{"folder": inside}), deliver.Allowed{Folders: []string{inside}})
+	d, err := deliver.Open(settings(t, "folder", "", map[string]any{"folder": inside}),
+		deliver.Allowed{Folders: []string{inside}})
 	require.NoError(t, err)
 	_, err = put(t, d, handover(1, "way out/a.csv", "x", job.ExistsOverwrite))
 	require.Error(t, err, "a link does not lead out either")
 	left, err := os.ReadDir(outside)
 	require.NoError(t, err)
 	assert.Empty(t, left)
-	_, err = deliver.Open(settings(t, "folder", "", map[string]any{"folder": "/srv/other"}), deliver.Allowed{Folders: []string{inside}})
+	_, err = deliver.Open(settings(t, "folder", "", map[string]any{"folder": "/srv/other"}),
+		deliver.Allowed{Folders: []string{inside}})
 	assert.Contains(t, fault.Of(err).Advice, "-folders")
 }
 
@@ -471,11 +498,15 @@ func TestAPrinterPrintsAndSaysWhyNot(t *testing.T) {
 	printer, err := web.StartPrinter("printer", "127.0.0.1:0")
 	require.NoError(t, err)
 	t.Cleanup(printer.Close)
-	d, err := deliver.Open(settings(t, "ipp", "", map[string]any{"url": "ipp://" + printer.Address() + "/ipp/print", "copies": 2}), deliver.Allowed{Guard: outgoing.New([]string{printer.Address()})})
+	d, err := deliver.Open(settings(t, "ipp", "", map[string]any{
+		"url": "ipp://" + printer.Address() + "/ipp/print", "copies": 2,
+	}), deliver.Allowed{Guard: outgoing.New([]string{printer.Address()})})
 	require.NoError(t, err)
 	tested, err := d.Test(context.Background())
 	require.NoError(t, err)
-	assert.Contains(t, strings.Join(tested.Said, "; "), "it is Stand-in Printer, idle; it prints application/pdf, image/png, text/plain, application/octet-stream; printed nothing")
+	assert.Contains(t, strings.Join(tested.Said, "; "),
+		"it is Stand-in Printer, idle; it prints application/pdf, image/png, text/plain, application/octet-stream; "+
+			"printed nothing")
 	page := bytes.Repeat([]byte("%PDF page "), 10_000)
 	h := handover(1, "Day sheet.pdf", string(page), "")
 	h.MediaType = "application/pdf"
@@ -491,7 +522,10 @@ func TestAPrinterPrintsAndSaysWhyNot(t *testing.T) {
 	_, err = put(t, d, h)
 	assert.ErrorContains(t, err, "0x040a")
 	assert.Equal(t, fault.Message, fault.Of(err).Scope)
-	for mode, want := range map[gate.Mode][]any{gate.Busy: {fault.Passing, fault.Destination}, gate.Refuse: {fault.Lasting, fault.Destination}, gate.Expired: {fault.Lasting, fault.Destination}} {
+	for mode, want := range map[gate.Mode][]any{
+		gate.Busy: {fault.Passing, fault.Destination}, gate.Refuse: {fault.Lasting, fault.Destination},
+		gate.Expired: {fault.Lasting, fault.Destination},
+	} {
 		require.NoError(t, printer.Behave(gate.Behaviour{Mode: mode}))
 		h.Content, h.MediaType = strings.NewReader("a;b"), "text/plain"
 		res, err := put(t, d, h)
@@ -511,7 +545,9 @@ func TestAReceiverGetsSignedRequestsOnce(t *testing.T) {
 	require.NoError(t, err)
 	t.Cleanup(receiver.Close)
 	allowed := deliver.Allowed{Guard: outgoing.New([]string{receiver.Address()})}
-	d, err := deliver.Open(settings(t, "http", "key of the ledger office", map[string]any{"url": "http://" + receiver.Address() + "/in", "method": "PUT"}), allowed)
+	d, err := deliver.Open(settings(t, "http", "key of the ledger office", map[string]any{
+		"url": "http://" + receiver.Address() + "/in", "method": "PUT",
+	}), allowed)
 	require.NoError(t, err)
 	for range 2 { // a retry of one delivery is one to the other side
 		res, err := put(t, d, handover(1, "2026/Fährplan.csv", "a;b", ""))
@@ -525,7 +561,10 @@ func TestAReceiverGetsSignedRequestsOnce(t *testing.T) {
 	assert.True(t, strings.HasPrefix(all[0].Headers["Webhook-Signature"], "v1,"))
 	_, err = put(t, d, handover(2, "empty.csv", "", ""))
 	require.NoError(t, err, "a file without content is a file")
-	for mode, want := range map[gate.Mode][]any{gate.Busy: {fault.Passing, fault.Destination}, gate.Refuse: {fault.Lasting, fault.Recipient}, gate.Expired: {fault.Lasting, fault.Destination}} {
+	for mode, want := range map[gate.Mode][]any{
+		gate.Busy: {fault.Passing, fault.Destination}, gate.Refuse: {fault.Lasting, fault.Recipient},
+		gate.Expired: {fault.Lasting, fault.Destination},
+	} {
 		require.NoError(t, receiver.Behave(gate.Behaviour{Mode: mode}))
 		_, err := put(t, d, handover(3, "a.csv", "x", ""))
 		f := fault.Of(err)
@@ -546,7 +585,9 @@ func TestAReceiverIsSignedInToByAHeader(t *testing.T) {
 	t.Cleanup(receiver.Close)
 	allowed := deliver.Allowed{Guard: outgoing.New([]string{receiver.Address()})}
 	open := func(password string, headers map[string]string) (deliver.Destination, error) {
-		return deliver.Open(settings(t, "http", password, map[string]any{"url": "http://" + receiver.Address() + "/in", "headers": headers}), allowed)
+		return deliver.Open(settings(t, "http", password, map[string]any{
+			"url": "http://" + receiver.Address() + "/in", "headers": headers,
+		}), allowed)
 	}
 	d, err := open("harbour-lantern", map[string]string{"Authorization": "Bearer {password}", "X-Port": "GS"})
 	require.NoError(t, err)
@@ -578,8 +619,13 @@ func TestAReceiverThatSendsOnIsNotFollowed(t *testing.T) {
 			http.Redirect(w, r, other.URL+"/sign-in?token=harbour-lantern", status)
 		}))
 		t.Cleanup(first.Close)
-		allowed := deliver.Allowed{Guard: outgoing.New([]string{first.Listener.Addr().String(), other.Listener.Addr().String()})}
-		d, err := deliver.Open(settings(t, "http", "harbour-lantern", map[string]any{"url": first.URL + "/in", "headers": map[string]string{"X-Key": "{password}"}}), allowed)
+		allowed := deliver.Allowed{Guard: outgoing.New([]string{
+			first.Listener.Addr().String(),
+			other.Listener.Addr().String(),
+		})}
+		d, err := deliver.Open(settings(t, "http", "harbour-lantern", map[string]any{
+			"url": first.URL + "/in", "headers": map[string]string{"X-Key": "{password}"},
+		}), allowed)
 		require.NoError(t, err)
 		_, err = put(t, d, handover(1, "a.csv", "x", ""))
 		require.ErrorContains(t, err, "sends on to "+other.URL+"/sign-in, where nothing is sent")
@@ -601,7 +647,9 @@ func TestAPasswordIsTheAnswerToAQuestion(t *testing.T) {
 	for _, mode := range []gate.Mode{gate.Asks, gate.Accept} {
 		require.NoError(t, server.Behave(gate.Behaviour{Mode: mode}))
 		for secret, good := range map[string]bool{"slipway": true, "wrong": false} {
-			d, err := deliver.Open(settings(t, "sftp", secret, map[string]any{"host": host, "port": port, "user": "ironbell"}), deliver.Allowed{})
+			d, err := deliver.Open(settings(t, "sftp", secret, map[string]any{
+				"host": host, "port": port, "user": "ironbell",
+			}), deliver.Allowed{})
 			require.NoError(t, err)
 			_, err = d.Test(context.Background())
 			if good {

@@ -41,7 +41,9 @@ func openFolder(p Place, a Allowed) (Destination, error) {
 		below, err := filepath.Rel(allowed, folder)
 		return err == nil && below != ".." && !strings.HasPrefix(below, "../")
 	}) {
-		return nil, p.wrong(fmt.Sprintf("the folder %q is not allowed on this machine", folder), "An operator can allow it with the flag -folders of ironbell serve.")
+		return nil,
+			p.wrong(fmt.Sprintf("the folder %q is not allowed on this machine", folder),
+				"An operator can allow it with the flag -folders of ironbell serve.")
 	}
 	return &folderPlace{name: p.Name, folder: folder}, nil
 }
@@ -136,7 +138,8 @@ func (t *folderTree) read(file string) (io.ReadCloser, error) {
 
 func (t *folderTree) explain(err error, doing string) (*fault.Fault, bool) {
 	if _, gone := os.Stat(t.place); errors.Is(gone, os.ErrNotExist) {
-		return fault.Wrap(fmt.Errorf("the folder %s is not there any more", t.place), fault.Lasting, fault.Destination, doing, "Make the folder again, or mount its disk."), true
+		return fault.Wrap(fmt.Errorf("the folder %s is not there any more", t.place), fault.Lasting, fault.Destination,
+			doing, "Make the folder again, or mount its disk."), true
 	}
 	return explainFile(err, doing)
 }
@@ -149,9 +152,12 @@ func explainFile(err error, doing string) (*fault.Fault, bool) {
 	case errors.Is(err, syscall.ENOSPC), errors.Is(err, syscall.EDQUOT):
 		return fault.Wrap(err, fault.Passing, fault.Destination, doing, "Its disk is full: make room."), false
 	case errors.Is(err, fs.ErrPermission), errors.Is(err, syscall.EROFS):
-		return fault.Wrap(err, fault.Lasting, fault.Recipient, doing, "Let the login of the destination write there."), false
-	case errors.Is(err, fs.ErrExist), errors.Is(err, fs.ErrNotExist), errors.Is(err, syscall.ENOTDIR), errors.Is(err, syscall.EISDIR), errors.Is(err, syscall.ENAMETOOLONG):
-		return fault.Wrap(err, fault.Lasting, fault.Recipient, doing, "Correct the folder or the name in the job."), false
+		return fault.Wrap(err, fault.Lasting, fault.Recipient, doing, "Let the login of the destination write there."),
+			false
+	case errors.Is(err, fs.ErrExist), errors.Is(err, fs.ErrNotExist), errors.Is(err, syscall.ENOTDIR),
+		errors.Is(err, syscall.EISDIR), errors.Is(err, syscall.ENAMETOOLONG):
+		return fault.Wrap(err, fault.Lasting, fault.Recipient, doing, "Correct the folder or the name in the job."),
+			false
 	}
 	return fault.Wrap(err, fault.Passing, fault.Recipient, doing, ""), false
 }

@@ -165,7 +165,9 @@ func (f *ftpPlace) open(ctx context.Context) (*treeLine, []string, error) {
 	if t.root != "" {
 		if err := t.conn.ChangeDir(t.root); err != nil {
 			t.close()
-			return nil, nil, fault.Wrap(ftpSaid(err), fault.Lasting, fault.Destination, doing, fmt.Sprintf("Make the folder %s there, or correct the destination's folder.", t.root))
+			return nil, nil,
+				fault.Wrap(ftpSaid(err), fault.Lasting, fault.Destination, doing,
+					fmt.Sprintf("Make the folder %s there, or correct the destination's folder.", t.root))
 		}
 	}
 	if t.root, err = t.conn.CurrentDir(); err != nil {
@@ -199,13 +201,15 @@ func (f *ftpPlace) refused(err error, doing string) error {
 		case said.Code != 530:
 			advice = "Check the security of the destination: the server may offer no TLS, or want it."
 		case f.tls == nil:
-			advice = "Check user and password of the destination, and its security: the server may take them over TLS alone."
+			advice = "Check user and password of the destination, and its security: the server may take them " +
+				"over TLS alone."
 		}
 		return fault.Wrap(ftpSaid(err), class, fault.Destination, doing, advice)
 	}
 	if !fault.ByNetwork(err) && !fault.Broken(err) {
 		// The library keeps the words of some answers, and not their code.
-		return fault.Wrap(fmt.Errorf("the server answered: %w", err), fault.Lasting, fault.Destination, doing, "Check user and password of the destination, and its security: the server may offer no TLS, or want it.")
+		return fault.Wrap(fmt.Errorf("the server answered: %w", err), fault.Lasting, fault.Destination, doing,
+			"Check user and password of the destination, and its security: the server may offer no TLS, or want it.")
 	}
 	return broken(err, doing)
 }
@@ -320,19 +324,26 @@ func (t *ftpTree) explain(err error, doing string) (*fault.Fault, bool) {
 	case ftp.StatusNotAvailable: // 421: it hangs up
 		return fault.Wrap(err, fault.Passing, fault.Destination, doing, ""), true
 	case ftp.StatusCanNotOpenDataConnection, ftp.StatusTransfertAborted: // 425, 426: the line of the commands goes on
-		return fault.Wrap(err, fault.Passing, fault.Destination, doing, "No line for data came about, or it broke: ask who keeps the server for the ports of its passive mode."), false
+		return fault.Wrap(err, fault.Passing, fault.Destination, doing,
+				"No line for data came about, or it broke: ask who keeps the server for the ports of its passive mode."),
+			false
 	case 522, 534, 536, 521: // RFC 4217 section 12
-		return fault.Wrap(err, fault.Lasting, fault.Destination, doing, "The server wants data over another kind of line: check the security of the destination, and ask who keeps the server."), false
+		return fault.Wrap(err, fault.Lasting, fault.Destination, doing,
+			"The server wants data over another kind of line: check the security of the destination, and ask who "+
+				"keeps the server."), false
 	case 530, 532: // not signed in any more
-		return fault.Wrap(err, fault.Lasting, fault.Destination, doing, "Check user and password of the destination."), true
+		return fault.Wrap(err, fault.Lasting, fault.Destination, doing, "Check user and password of the destination."),
+			true
 	case ftp.StatusExceededStorage, 452: // 552: over quota
-		return fault.Wrap(err, fault.Passing, fault.Destination, doing, "The server has no room left: make some."), false
+		return fault.Wrap(err, fault.Passing, fault.Destination, doing, "The server has no room left: make some."),
+			false
 	}
 	class := fault.Lasting
 	if said.Code < 500 {
 		class = fault.Passing
 	}
-	return fault.Wrap(err, class, fault.Recipient, doing, "Check the folder and the name, and that the login may write there."), false
+	return fault.Wrap(err, class, fault.Recipient, doing,
+		"Check the folder and the name, and that the login may write there."), false
 }
 
 // ftpSaid is what the server answered, on one line.

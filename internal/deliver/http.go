@@ -78,7 +78,9 @@ func openHTTP(p Place, a Allowed) (Destination, error) {
 		signsIn = signsIn || strings.Contains(value, passwordHere)
 		value = strings.ReplaceAll(value, passwordHere, p.Secret)
 		if name == "" || strings.ContainsAny(name, ": ") || strings.ContainsAny(name+value, "\r\n\x00") {
-			return nil, p.wrong(fmt.Sprintf("%q is no header of a request, or its value or the password has more than one line", name), "Write it as Authorization: Bearer {password}.")
+			return nil,
+				p.wrong(fmt.Sprintf("%q is no header of a request, or its value or the password has more than one line",
+					name), "Write it as Authorization: Bearer {password}.")
 		}
 	}
 	if signsIn {
@@ -88,7 +90,9 @@ func openHTTP(p Place, a Allowed) (Destination, error) {
 	if coded, ok := strings.CutPrefix(p.Secret, "whsec_"); ok {
 		key, err := base64.StdEncoding.DecodeString(coded)
 		if err != nil {
-			return nil, p.wrong("the signing key begins with whsec_ and goes on with what is no base64", "Save its password again.")
+			return nil,
+				p.wrong("the signing key begins with whsec_ and goes on with what is no base64",
+					"Save its password again.")
 		}
 		h.key = key
 	}
@@ -149,7 +153,8 @@ func (h *httpPlace) exchange(r *http.Request, doing string) (string, error) {
 	if err != nil {
 		text = nil // the status is an answer, too
 	}
-	answer := strings.TrimSpace(res.Status + " " + strings.Join(strings.Fields(strings.ToValidUTF8(string(text), "?")), " "))
+	answer := strings.TrimSpace(res.Status + " " +
+		strings.Join(strings.Fields(strings.ToValidUTF8(string(text), "?")), " "))
 	if res.StatusCode >= 300 && res.StatusCode < 400 {
 		return answer, moved(res, doing)
 	}
@@ -167,7 +172,9 @@ func moved(res *http.Response, doing string) *fault.Fault {
 	if to := outgoing.Moved(res); to != "" {
 		said += " and sends on to " + to + ", where nothing is sent"
 	}
-	return fault.Wrap(errors.New(said), fault.Lasting, fault.Destination, doing, "When that is the right place, write its address into the destination; a page for signing in means that the destination's credentials are missing or wrong.")
+	return fault.Wrap(errors.New(said), fault.Lasting, fault.Destination, doing,
+		"When that is the right place, write its address into the destination; a page for signing in means that the "+
+			"destination's credentials are missing or wrong.")
 }
 
 // Open implements Destination. Each file is a request of its own.
@@ -186,7 +193,8 @@ func (l *httpLine) Send(ctx context.Context, d Handover, offer func(context.Cont
 	address := h.settings.URL
 	if h.settings.Method == http.MethodPut {
 		if err := CheckPath(d.To); err != nil {
-			return res, fault.Wrap(err, fault.Lasting, fault.Recipient, doing, "Correct the folder or the name in the job.")
+			return res,
+				fault.Wrap(err, fault.Lasting, fault.Recipient, doing, "Correct the folder or the name in the job.")
 		}
 		address = below(address, d.To)
 	}
@@ -244,5 +252,8 @@ func (h *httpPlace) Test(ctx context.Context) (Tested, error) {
 	if res.StatusCode >= 300 && res.StatusCode < 400 {
 		return Tested{}, moved(res, h.doing())
 	}
-	return Tested{Said: []string{"asked " + outgoing.Shown(h.settings.URL) + " for its head", "the server answered " + res.Status, "sent nothing"}}, nil
+	return Tested{Said: []string{
+		"asked " + outgoing.Shown(h.settings.URL) + " for its head",
+		"the server answered " + res.Status, "sent nothing",
+	}}, nil
 }

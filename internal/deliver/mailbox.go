@@ -40,7 +40,9 @@ const (
 
 // Look reads the mails that were not seen yet, at most 200, and gives each to
 // handle, which says whether it is removed. It tells how many there were.
-func (m Mailbox) Look(ctx context.Context, password string, handle func(raw []byte) (remove bool, err error)) (n int, err error) {
+func (m Mailbox) Look(ctx context.Context, password string,
+	handle func(raw []byte) (remove bool, err error),
+) (n int, err error) {
 	doing := fmt.Sprintf("read the mailbox %s at %s", m.User, m.Host)
 	c, unwatch, err := m.open(ctx, password, doing)
 	if err != nil {
@@ -55,7 +57,9 @@ func (m Mailbox) Look(ctx context.Context, password string, handle func(raw []by
 	if _, err := c.Select(folder, nil).Wait(); err != nil {
 		return 0, mailboxFault(err, doing+": open "+folder)
 	}
-	found, err := c.UIDSearch(&imap.SearchCriteria{NotFlag: []imap.Flag{imap.FlagSeen, imap.FlagDeleted}, Smaller: maxMailLen}, nil).Wait()
+	found, err := c.UIDSearch(&imap.SearchCriteria{
+		NotFlag: []imap.Flag{imap.FlagSeen, imap.FlagDeleted}, Smaller: maxMailLen,
+	}, nil).Wait()
 	if err != nil {
 		return 0, mailboxFault(err, doing)
 	}
@@ -80,7 +84,8 @@ func (m Mailbox) Look(ctx context.Context, password string, handle func(raw []by
 				}
 			}
 		}
-		if err := c.Store(set, &imap.StoreFlags{Op: imap.StoreFlagsAdd, Silent: true, Flags: []imap.Flag{flag}}, nil).Close(); err != nil {
+		if err := c.Store(set, &imap.StoreFlags{Op: imap.StoreFlagsAdd, Silent: true, Flags: []imap.Flag{flag}},
+			nil).Close(); err != nil {
 			return n, mailboxFault(err, doing)
 		}
 		n++
@@ -149,7 +154,8 @@ func mailboxFault(err error, doing string) error {
 		return no
 	}
 	if errors.As(err, &said) {
-		return fault.Wrap(err, fault.Lasting, fault.Destination, doing, "Check user, password and folder of the mailbox.")
+		return fault.Wrap(err, fault.Lasting, fault.Destination, doing,
+			"Check user, password and folder of the mailbox.")
 	}
 	return broken(err, doing)
 }

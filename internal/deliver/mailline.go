@@ -55,7 +55,9 @@ func (l *mailLine) Send(ctx context.Context, h Handover, offer func(context.Cont
 	} else if wide || !ascii(h.To) {
 		options.UTF8, _ = l.client.Extension("SMTPUTF8")
 		if !options.UTF8 && !ascii(h.To) {
-			return res, fault.New(fault.Recipient, about, "the mail server takes no addresses with letters beyond ASCII", "Use another address of theirs.")
+			return res,
+				fault.New(fault.Recipient, about, "the mail server takes no addresses with letters beyond ASCII",
+					"Use another address of theirs.")
 		}
 	}
 	if err := l.client.Mail(h.From, options); err != nil {
@@ -87,7 +89,9 @@ func (l *mailLine) Send(ctx context.Context, h Handover, offer func(context.Cont
 		var said *smtp.SMTPError
 		if !errors.As(err, &said) {
 			l.gone = true
-			return res, fault.Wrap(errors.New(fault.Reason(err)), fault.Passing, fault.Message, about+": the answer was lost", "")
+			return res,
+				fault.Wrap(errors.New(fault.Reason(err)), fault.Passing, fault.Message, about+": the answer was lost",
+					"")
 		}
 		f := l.refused(err, about, fault.Message)
 		switch said.Code / 100 {
@@ -148,7 +152,9 @@ func (l *mailLine) explain(err error, doing string, scope fault.Scope) *fault.Fa
 	case said.Code == 530 && l.server.settings.User == "":
 		scope, advice = fault.Destination, "The server wants a sign-in first: set user and password."
 	case said.Code == 538, said.Code == 504 && scope == fault.Destination: // RFC 4954 sections 4 and 6
-		scope, advice = fault.Destination, "The server takes this way of signing in only over TLS, or not at all: set security to starttls or tls, or ask its administrator."
+		scope, advice = fault.Destination,
+			"The server takes this way of signing in only over TLS, or not at all: set security to starttls or tls, "+
+				"or ask its administrator."
 	case said.Code == 530 || said.Code == 534 || said.Code == 535 || said.Code == 538: // RFC 4954 section 6
 		scope, advice = fault.Destination, "Check user and password of the destination."
 	case said.Code/100 != 5:
@@ -172,7 +178,8 @@ func (l *mailLine) secure(err error, doing string) *fault.Fault {
 	security := l.server.settings.Security
 	if no := outgoing.Insecure(err, fault.Destination, doing); no != nil {
 		if errors.As(err, &plain) && security == "tls" {
-			no.Advice = "The server greets without TLS: set security to starttls, with the port for it, which is usually 587; or check the port."
+			no.Advice = "The server greets without TLS: set security to starttls, with the port for it, which is " +
+				"usually 587; or check the port."
 		}
 		return no
 	}
@@ -180,12 +187,17 @@ func (l *mailLine) secure(err error, doing string) *fault.Fault {
 	case errors.As(err, &said):
 		return l.explain(err, doing, fault.Destination)
 	case strings.Contains(err.Error(), "doesn't support STARTTLS"):
-		return fault.Wrap(err, fault.Lasting, fault.Destination, doing, "The server offers no STARTTLS: set security to none when the way there is safe, or to tls with the port for it, which is usually 465.")
+		return fault.Wrap(err, fault.Lasting, fault.Destination, doing,
+			"The server offers no STARTTLS: set security to none when the way there is safe, or to tls with the port "+
+				"for it, which is usually 465.")
 	case security != "tls" && (timedOut(err) || errors.Is(err, io.EOF)):
 		// A port for TLS waits for the client to begin, or breaks off.
-		return fault.Wrap(errors.New("the server did not greet: "+fault.Reason(err)), fault.Passing, fault.Destination, doing, "Check that a mail server runs there. When TLS is spoken from the start at this port, as usually at 465, set security to tls.")
+		return fault.Wrap(errors.New("the server did not greet: "+fault.Reason(err)), fault.Passing, fault.Destination,
+			doing, "Check that a mail server runs there. When TLS is spoken from the start at this port, as usually "+
+				"at 465, set security to tls.")
 	}
-	return fault.Wrap(errors.New(fault.Reason(err)), fault.Passing, fault.Destination, doing, "Check that the mail server runs and can be reached.")
+	return fault.Wrap(errors.New(fault.Reason(err)), fault.Passing, fault.Destination, doing,
+		"Check that the mail server runs and can be reached.")
 }
 
 // timedOut tells whether a time limit ended it.
@@ -276,7 +288,8 @@ func narrow(field []byte) []byte {
 	written := make([]string, len(addresses))
 	for i, a := range addresses {
 		if written[i] = a.String(); !ascii(a.Address) {
-			written[i] = mime.BEncoding.Encode("utf-8", strings.TrimSpace(a.Name+" "+a.Address)) + ":;" // not Q, in which an @ would stand bare
+			// not Q, in which an @ would stand bare
+			written[i] = mime.BEncoding.Encode("utf-8", strings.TrimSpace(a.Name+" "+a.Address)) + ":;"
 		}
 	}
 	return []byte(name + ": " + strings.Join(written, ",\r\n ") + "\r\n")

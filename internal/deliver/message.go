@@ -73,12 +73,14 @@ func Compose(ctx context.Context, w io.Writer, l Letter) error {
 	}
 	m.AddAlternativeString(gomail.TypeTextHTML, body)
 	for i, p := range pictures {
-		if err := m.EmbedReader(fmt.Sprintf("chart-%d.png", i+1), bytes.NewReader(p), gomail.WithFileContentID("<"+pictureID(i)+">"), gomail.WithFileContentType("image/png")); err != nil {
+		if err := m.EmbedReader(fmt.Sprintf("chart-%d.png", i+1), bytes.NewReader(p),
+			gomail.WithFileContentID("<"+pictureID(i)+">"), gomail.WithFileContentType("image/png")); err != nil {
 			return fmt.Errorf("embed a picture: %w", err)
 		}
 	}
 	for _, a := range l.Attachments {
-		m.AttachReadSeeker(a.Name, &lazy{ctx: ctx, open: a.Open}, gomail.WithFileContentType(gomail.ContentType(a.MediaType)))
+		m.AttachReadSeeker(a.Name, &lazy{ctx: ctx, open: a.Open},
+			gomail.WithFileContentType(gomail.ContentType(a.MediaType)))
 	}
 	if _, err := m.WriteTo(w); err != nil {
 		return fmt.Errorf("compose the message: %w", err)
@@ -146,16 +148,20 @@ func inline(body string) (string, [][]byte, error) {
 // page is the HTML form of a letter.
 func page(l Letter) string {
 	var b strings.Builder
-	b.WriteString("<!doctype html>\n<html lang=\"en\"><head><meta charset=\"utf-8\"><title>" + html.EscapeString(l.Subject) + "</title></head>\n" +
-		"<body style=\"margin:0;padding:20px;background:#fbf8f2;font:15px/1.5 'Segoe UI',Helvetica,Arial,sans-serif;color:#24272b\">\n")
+	b.WriteString("<!doctype html>\n<html lang=\"en\"><head><meta charset=\"utf-8\"><title>" +
+		html.EscapeString(l.Subject) + "</title></head>\n" +
+		"<body style=\"margin:0;padding:20px;background:#fbf8f2;font:15px/1.5 'Segoe " +
+		"UI',Helvetica,Arial,sans-serif;color:#24272b\">\n")
 	for _, paragraph := range strings.Split(strings.TrimSpace(l.Plain), "\n\n") {
-		b.WriteString("<p style=\"margin:0 0 14px\">" + strings.ReplaceAll(linked(html.EscapeString(paragraph)), "\n", "<br>\n") + "</p>\n")
+		b.WriteString("<p style=\"margin:0 0 14px\">" +
+			strings.ReplaceAll(linked(html.EscapeString(paragraph)), "\n", "<br>\n") + "</p>\n")
 	}
 	for _, t := range l.Tables {
 		b.WriteString(t)
 	}
 	if l.Footer != "" {
-		b.WriteString("<p style=\"margin:18px 0 0;padding-top:8px;border-top:1px solid #e5ddcd;font-size:12px;color:#5d6167\">" + html.EscapeString(l.Footer) + "</p>\n")
+		b.WriteString("<p style=\"margin:18px 0 0;padding-top:8px;border-top:1px solid " +
+			"#e5ddcd;font-size:12px;color:#5d6167\">" + html.EscapeString(l.Footer) + "</p>\n")
 	}
 	b.WriteString("</body></html>\n")
 	return b.String()

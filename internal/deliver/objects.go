@@ -58,7 +58,9 @@ func openObjects(p Place, a Allowed) (Destination, error) {
 		return nil, p.wrong(err.Error(), "")
 	}
 	if strings.Trim(o.endpoint.Path, "/") != "" || o.endpoint.RawQuery != "" {
-		return nil, p.wrong(fmt.Sprintf("its url holds the path %s, and a store has none", o.endpoint.RequestURI()), "Write the url as far as the port, the bucket into bucket, and what all names begin with into prefix.")
+		return nil,
+			p.wrong(fmt.Sprintf("its url holds the path %s, and a store has none", o.endpoint.RequestURI()),
+				"Write the url as far as the port, the bucket into bucket, and what all names begin with into prefix.")
 	}
 	if o.settings.Bucket == "" {
 		return nil, p.wrong("it names no bucket", "Set the bucket.")
@@ -73,7 +75,8 @@ func openObjects(p Place, a Allowed) (Destination, error) {
 func (o *objectPlace) client() (*objectLine, error) {
 	c, err := minio.New(o.endpoint.Host, &minio.Options{
 		Creds:  credentials.NewStaticV4(o.settings.User, o.Secret, ""),
-		Secure: o.endpoint.Scheme == "https", Transport: o.transport, Region: o.settings.Region, BucketLookup: minio.BucketLookupPath, MaxRetries: 1,
+		Secure: o.endpoint.Scheme == "https", Transport: o.transport, Region: o.settings.Region,
+		BucketLookup: minio.BucketLookupPath, MaxRetries: 1,
 	})
 	if err != nil {
 		return nil, o.wrong(err.Error(), "Check its settings.")
@@ -108,7 +111,9 @@ func (l *objectLine) Send(ctx context.Context, h Handover, offer func(context.Co
 		return res, fault.Wrap(err, fault.Lasting, fault.Recipient, doing, "Correct the folder or the name in the job.")
 	}
 	if h.Size > maxObject {
-		return res, fault.New(fault.Recipient, doing, fmt.Sprintf("the file has %d bytes, and an object may have %d", h.Size, int64(maxObject)), "")
+		return res,
+			fault.New(fault.Recipient, doing,
+				fmt.Sprintf("the file has %d bytes, and an object may have %d", h.Size, int64(maxObject)), "")
 	}
 	free := h.IfExists == job.ExistsOverwrite // to take any name
 	alone := false
@@ -163,7 +168,9 @@ func (l *objectLine) Send(ctx context.Context, h Handover, offer func(context.Co
 }
 
 // put puts one object. The store is asked to refuse when there is one of the name.
-func (l *objectLine) put(ctx context.Context, file string, body io.Reader, size int64, mediaType string, refuse bool) (minio.UploadInfo, error) {
+func (l *objectLine) put(ctx context.Context, file string, body io.Reader, size int64, mediaType string,
+	refuse bool,
+) (minio.UploadInfo, error) {
 	o := minio.PutObjectOptions{ContentType: mediaType, DisableMultipart: true, DisableContentSha256: true}
 	if refuse {
 		o.SetMatchETagExcept("*") // If-None-Match (RFC 9110 section 13.1.2)
@@ -198,21 +205,27 @@ func (l *objectLine) explain(err error, doing string) error {
 	answer := fmt.Errorf("the store answered %d %s: %s", said.StatusCode, said.Code, said.Message)
 	switch said.Code {
 	case "NoSuchBucket":
-		return fault.Wrap(answer, fault.Lasting, fault.Destination, doing, "Make the bucket, or correct its name in the destination.")
+		return fault.Wrap(answer, fault.Lasting, fault.Destination, doing,
+			"Make the bucket, or correct its name in the destination.")
 	case "InvalidAccessKeyId", "SignatureDoesNotMatch", "ExpiredToken", "InvalidToken":
-		return fault.Wrap(answer, fault.Lasting, fault.Destination, doing, "Check access key and secret key of the destination.")
-	case "AuthorizationHeaderMalformed", "InvalidRegion", "PermanentRedirect", "IncorrectEndpoint", "IllegalLocationConstraintException":
+		return fault.Wrap(answer, fault.Lasting, fault.Destination, doing,
+			"Check access key and secret key of the destination.")
+	case "AuthorizationHeaderMalformed", "InvalidRegion", "PermanentRedirect", "IncorrectEndpoint",
+		"IllegalLocationConstraintException":
 		advice := "Set region of the destination to that of the bucket; its owner knows it."
 		if said.Region != "" {
 			advice = fmt.Sprintf("Set region of the destination to %s.", said.Region)
 		}
 		return fault.Wrap(answer, fault.Lasting, fault.Destination, doing, advice)
 	case "EntityTooLarge":
-		return fault.Wrap(answer, fault.Lasting, fault.Recipient, doing, "The file is larger than the store takes: pack or split it, or ask who keeps the store for a higher limit.")
+		return fault.Wrap(answer, fault.Lasting, fault.Recipient, doing,
+			"The file is larger than the store takes: pack or split it, or ask who keeps the store for a higher limit.")
 	case "RequestTimeTooSkewed":
-		return fault.Wrap(answer, fault.Lasting, fault.Destination, doing, "Set the clock of this machine: it differs too much from that of the store.")
+		return fault.Wrap(answer, fault.Lasting, fault.Destination, doing,
+			"Set the clock of this machine: it differs too much from that of the store.")
 	case codeTaken:
-		return fault.Wrap(fmt.Errorf("an object of the name came meanwhile (%w)", answer), fault.Passing, fault.Recipient, doing, "")
+		return fault.Wrap(fmt.Errorf("an object of the name came meanwhile (%w)", answer), fault.Passing,
+			fault.Recipient, doing, "")
 	}
 	f := refusedByStatus(l.place.settings.URL, said.StatusCode, doing)
 	f.Cause = answer
@@ -233,8 +246,10 @@ func (o *objectPlace) Test(ctx context.Context) (Tested, error) {
 	if _, err := l.put(ctx, name, strings.NewReader(text), int64(len(text)), "text/plain", false); err != nil {
 		return out, l.explain(err, doing+": put "+key)
 	}
-	out.Said = append(out.Said, fmt.Sprintf("reached %s, bucket %s", o.settings.URL, o.settings.Bucket), fmt.Sprintf("put %s, %d bytes", key, len(text)))
-	defer func() { _ = l.client.RemoveObject(ctx, o.settings.Bucket, key, minio.RemoveObjectOptions{}) }() // gone already, when all went well
+	out.Said = append(out.Said, fmt.Sprintf("reached %s, bucket %s", o.settings.URL, o.settings.Bucket),
+		fmt.Sprintf("put %s, %d bytes", key, len(text)))
+	// gone already, when all went well
+	defer func() { _ = l.client.RemoveObject(ctx, o.settings.Bucket, key, minio.RemoveObjectOptions{}) }()
 	object, err := l.client.GetObject(ctx, o.settings.Bucket, key, minio.GetObjectOptions{})
 	if err != nil {
 		return out, l.explain(err, doing+": get "+key)
@@ -245,14 +260,17 @@ func (o *objectPlace) Test(ctx context.Context) (Tested, error) {
 		return out, l.explain(err, doing+": get "+key)
 	}
 	if !bytes.Equal(back, []byte(text)) {
-		return out, fault.New(fault.Destination, doing, fmt.Sprintf("what was read back is not what was put: %q", back), "Ask who keeps the store.")
+		return out,
+			fault.New(fault.Destination, doing, fmt.Sprintf("what was read back is not what was put: %q", back),
+				"Ask who keeps the store.")
 	}
 	out.Said = append(out.Said, "got it back, the same")
 	_, err = l.put(ctx, name, strings.NewReader(text), int64(len(text)), "text/plain", true)
 	switch said := minio.ToErrorResponse(err); {
 	case err == nil, said.StatusCode == http.StatusNotImplemented:
 		o.replaces.Store(true)
-		out.Said = append(out.Said, "it does not refuse to replace an object (If-None-Match): files of one name go there one after another")
+		out.Said = append(out.Said,
+			"it does not refuse to replace an object (If-None-Match): files of one name go there one after another")
 	case said.Code == codeTaken:
 		o.replaces.Store(false)
 	default:

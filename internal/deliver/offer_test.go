@@ -22,11 +22,14 @@ func TestWhoeverReadsToTheEndWasOffered(t *testing.T) {
 		content := rapid.SliceOfN(rapid.Byte(), 1, 5000).Draw(t, "content")
 		size := rapid.IntRange(1, 700).Draw(t, "bytes of a read")
 		read, offeredAt := 0, -1
-		o := &offering{ctx: context.Background(), from: bytes.NewReader(content), left: int64(len(content)), offer: func(context.Context) error {
-			require.Equal(t, -1, offeredAt, "it is offered once")
-			offeredAt = read
-			return nil
-		}}
+		o := &offering{
+			ctx: context.Background(), from: bytes.NewReader(content), left: int64(len(content)),
+			offer: func(context.Context) error {
+				require.Equal(t, -1, offeredAt, "it is offered once")
+				offeredAt = read
+				return nil
+			},
+		}
 		var got []byte
 		buffer := make([]byte, size)
 		for {
@@ -48,7 +51,10 @@ func TestWhoeverReadsToTheEndWasOffered(t *testing.T) {
 
 func TestAnOfferThatIsRefusedKeepsTheLastByteBack(t *testing.T) {
 	refused := errors.New("another node has it")
-	o := &offering{ctx: context.Background(), from: strings.NewReader("tide tables"), left: 11, offer: func(context.Context) error { return refused }}
+	o := &offering{
+		ctx: context.Background(), from: strings.NewReader("tide tables"), left: 11,
+		offer: func(context.Context) error { return refused },
+	}
 	got, err := io.ReadAll(o)
 	assert.ErrorIs(t, err, refused)
 	assert.Equal(t, "tide table", string(got))
@@ -60,7 +66,10 @@ func TestAnOfferThatIsRefusedKeepsTheLastByteBack(t *testing.T) {
 func TestContentThatBreaksOffIsNotOffered(t *testing.T) {
 	broken := errors.New("the disk is gone")
 	offers := 0
-	o := &offering{ctx: context.Background(), from: io.MultiReader(strings.NewReader("tide"), iotest.ErrReader(broken)), left: 11, offer: func(context.Context) error { offers++; return nil }}
+	o := &offering{
+		ctx: context.Background(), from: io.MultiReader(strings.NewReader("tide"), iotest.ErrReader(broken)), left: 11,
+		offer: func(context.Context) error { offers++; return nil },
+	}
 	_, err := io.ReadAll(o)
 	assert.ErrorIs(t, err, broken)
 	assert.Zero(t, offers)
@@ -96,7 +105,9 @@ func TestAnOfferIsAskedForWhileTheLastBytesGoOut(t *testing.T) {
 
 func TestAnOfferThatFailsAheadEndsTheHandOver(t *testing.T) {
 	refused := errors.New("the lease ran out")
-	e := &early{ctx: context.Background(), out: io.Discard, left: 3, offer: func(context.Context) error { return refused }}
+	e := &early{
+		ctx: context.Background(), out: io.Discard, left: 3, offer: func(context.Context) error { return refused },
+	}
 	_, err := e.Write([]byte("end"))
 	require.NoError(t, err, "bytes may still go out: without the final dot nothing is accepted")
 	assert.ErrorIs(t, e.holds(), refused)
@@ -116,7 +127,8 @@ func TestAnOfferThatFailsAheadEndsTheHandOver(t *testing.T) {
 func TestPathsBelowARoot(t *testing.T) {
 	for p, fine := range map[string]bool{
 		"a.csv": true, "2026/11/Grey Skerry.pdf": true, "Østre/å.csv": true, ".hidden": true,
-		"": false, "/etc/passwd": false, "../a": false, "a/../../b": false, "..": false, ".": false, "a//b": false, "a/./b": false, "a/": false,
+		"": false, "/etc/passwd": false, "../a": false, "a/../../b": false, "..": false, ".": false, "a//b": false,
+		"a/./b": false, "a/": false,
 		`a\b`: false, "a\x00b": false, "a\nb": false, strings.Repeat("a", 1001): false,
 	} {
 		assert.Equal(t, fine, CheckPath(p) == nil, "%q", p)

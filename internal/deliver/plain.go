@@ -18,7 +18,9 @@ const (
 // that shows no HTML: headings with a line under them, tables as columns set with
 // blanks, pictures by their words.
 func PlainOf(markup string) string {
-	nodes, err := html.ParseFragment(strings.NewReader(markup), &html.Node{Type: html.ElementNode, Data: "body", DataAtom: atom.Body})
+	nodes, err := html.ParseFragment(strings.NewReader(markup), &html.Node{
+		Type: html.ElementNode, Data: "body", DataAtom: atom.Body,
+	})
 	if err != nil {
 		return "" // the parser takes everything
 	}

@@ -46,18 +46,22 @@ func openPrinter(p Place, a Allowed) (Destination, error) {
 	}
 	u, err := url.Parse(t.settings.URL)
 	if err != nil || u.Host == "" {
-		return nil, p.wrong(fmt.Sprintf("%q is no address of a printer", t.settings.URL), "Write it as ipp://printer.company.example/ipp/print.")
+		return nil,
+			p.wrong(fmt.Sprintf("%q is no address of a printer", t.settings.URL),
+				"Write it as ipp://printer.company.example/ipp/print.")
 	}
 	schemes := map[string]string{"ipp": "http", "ipps": "https", "http": "http", "https": "https"}
 	scheme, ok := schemes[u.Scheme]
 	if !ok {
-		return nil, p.wrong(fmt.Sprintf("%q is no address of a printer", t.settings.URL), "It begins with ipp:// or ipps://.")
+		return nil,
+			p.wrong(fmt.Sprintf("%q is no address of a printer", t.settings.URL), "It begins with ipp:// or ipps://.")
 	}
 	if u.Port() == "" && (u.Scheme == "ipp" || u.Scheme == "ipps") {
 		u.Host += ":631" // RFC 3510 section 4.1
 	}
 	if t.settings.Copies < 0 || t.settings.Copies > maxCopies {
-		return nil, p.wrong(fmt.Sprintf("it is to print %d copies", t.settings.Copies), fmt.Sprintf("Set 1 to %d.", maxCopies))
+		return nil,
+			p.wrong(fmt.Sprintf("it is to print %d copies", t.settings.Copies), fmt.Sprintf("Set 1 to %d.", maxCopies))
 	}
 	web, ipp := *u, *u
 	web.Scheme = scheme
@@ -168,7 +172,8 @@ func (t *printerPlace) ask(ctx context.Context, body io.Reader, size int64, doin
 	}
 	a, err := readIPP(raw)
 	if err != nil {
-		return a, fault.Wrap(err, fault.Passing, fault.Destination, doing, "Check that the address is that of a printer.")
+		return a,
+			fault.Wrap(err, fault.Passing, fault.Destination, doing, "Check that the address is that of a printer.")
 	}
 	return a, nil
 }
@@ -242,11 +247,13 @@ func (a ippAnswer) refused(doing string) error {
 	case 0x0406, 0x0407: // not found, gone
 		return fault.Wrap(said, fault.Lasting, fault.Destination, doing, "Check the address of the printer.")
 	case 0x040A: // document format not supported
-		return fault.Wrap(said, fault.Lasting, fault.Message, doing, "The printer cannot print this format; a PDF is the usual one.")
+		return fault.Wrap(said, fault.Lasting, fault.Message, doing,
+			"The printer cannot print this format; a PDF is the usual one.")
 	case 0x0500, 0x0501, 0x0503: // internal error, operation not supported, version not supported
 		return fault.Wrap(said, fault.Lasting, fault.Destination, doing, "Check that the address is that of a printer.")
 	case 0x0502, 0x0504, 0x0505, 0x0506, 0x0507: // unavailable, device error, temporary, not accepting, busy
-		return fault.Wrap(said, fault.Passing, fault.Destination, doing, "See what the printer shows: paper, jam, or switched off.")
+		return fault.Wrap(said, fault.Passing, fault.Destination, doing,
+			"See what the printer shows: paper, jam, or switched off.")
 	}
 	if a.status >= 0x0500 {
 		return fault.Wrap(said, fault.Passing, fault.Destination, doing, "See what the printer shows.")
@@ -332,9 +339,11 @@ func progressOf(a ippAnswer) Progress {
 	case "9", "":
 		return Progress{Done: true, Said: with("printed")}
 	case "7":
-		return Progress{Failed: fault.New(fault.Message, doing, with("the job was cancelled at the printer"), "Ask who cancelled it, then send it again.")}
+		return Progress{Failed: fault.New(fault.Message, doing, with("the job was cancelled at the printer"),
+			"Ask who cancelled it, then send it again.")}
 	case "8":
-		return Progress{Failed: fault.New(fault.Message, doing, with("the printer aborted the job"), "See what the printer shows, then send it again.")}
+		return Progress{Failed: fault.New(fault.Message, doing, with("the printer aborted the job"),
+			"See what the printer shows, then send it again.")}
 	case "4":
 		return Progress{Said: with("held at the printer")}
 	case "6":
@@ -379,7 +388,8 @@ func (t *printerPlace) probe(ctx context.Context) error {
 		return err
 	}
 	if a.first("printer-is-accepting-jobs") == "0" {
-		return fault.Wrap(errors.New("the printer takes no jobs"), fault.Passing, fault.Destination, fmt.Sprintf("look at printer %q", t.Name), "Let its queue take jobs again.")
+		return fault.Wrap(errors.New("the printer takes no jobs"), fault.Passing, fault.Destination,
+			fmt.Sprintf("look at printer %q", t.Name), "Let its queue take jobs again.")
 	}
 	return nil
 }

@@ -93,14 +93,20 @@ func TestFilesArriveAtOpenSSH(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "host"), host, 0o600))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "authorized"), ssh.MarshalAuthorizedKey(public), 0o600))
 	require.NoError(t, os.MkdirAll("/run/sshd", 0o755))
-	config := fmt.Sprintf("ListenAddress 127.0.0.1\nHostKey %s/host\nAuthorizedKeysFile %s/authorized\nPidFile none\nStrictModes no\nPermitRootLogin yes\nPasswordAuthentication no\nSubsystem sftp internal-sftp\n", dir, dir)
+	config := fmt.Sprintf("ListenAddress 127.0.0.1\nHostKey %s/host\nAuthorizedKeysFile %s/authorized\nPidFile "+
+		"none\nStrictModes no\nPermitRootLogin yes\nPasswordAuthentication no\nSubsystem sftp internal-sftp\n", dir,
+		dir)
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "config"), []byte(config), 0o600))
 	port := serve(t, func(port int) *exec.Cmd {
 		return exec.Command(sshd, "-D", "-e", "-f", filepath.Join(dir, "config"), "-p", fmt.Sprint(port))
 	})
 	me, err := user.Current()
 	require.NoError(t, err)
-	p := place{place: settings(t, "sftp", string(mine), map[string]any{"host": "127.0.0.1", "port": port, "user": me.Username, "folder": files}), content: onDisk(files)}
+	p := place{
+		place: settings(t, "sftp", string(mine), map[string]any{
+			"host": "127.0.0.1", "port": port, "user": me.Username, "folder": files,
+		}), content: onDisk(files),
+	}
 	tested, err := p.open(t).Test(context.Background())
 	require.NoError(t, err)
 	assert.Contains(t, strings.Join(tested.Said, "; "), "OpenSSH")
@@ -132,7 +138,10 @@ func sshServer(t *testing.T, mine ssh.PublicKey, more string) (port int, keys ma
 	}
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "authorized"), ssh.MarshalAuthorizedKey(mine), 0o600))
 	require.NoError(t, os.MkdirAll("/run/sshd", 0o755))
-	fmt.Fprintf(&config, "ListenAddress 127.0.0.1\nAuthorizedKeysFile %s/authorized\nPidFile none\nStrictModes no\nPermitRootLogin yes\nPasswordAuthentication no\nMaxAuthTries 2\nMaxStartups 100\nSubsystem sftp internal-sftp %s\n", dir, more)
+	fmt.Fprintf(&config,
+		"ListenAddress 127.0.0.1\nAuthorizedKeysFile %s/authorized\nPidFile none\nStrictModes no\nPermitRootLogin "+
+			"yes\nPasswordAuthentication no\nMaxAuthTries 2\nMaxStartups 100\nSubsystem sftp internal-sftp %s\n", dir,
+		more)
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "config"), []byte(config.String()), 0o600))
 	return serve(t, func(port int) *exec.Cmd {
 		return exec.Command(sshd, "-D", "-e", "-f", filepath.Join(dir, "config"), "-p", fmt.Sprint(port))
@@ -160,7 +169,9 @@ func TestAnyKeyOfAServerMayBePinned(t *testing.T) {
 	require.NoError(t, err)
 	files := t.TempDir()
 	open := func(key, secret string) (deliver.Destination, error) {
-		return deliver.Open(settings(t, "sftp", secret, map[string]any{"host": "127.0.0.1", "port": port, "user": me.Username, "folder": files, "host_key": key}), deliver.Allowed{})
+		return deliver.Open(settings(t, "sftp", secret, map[string]any{
+			"host": "127.0.0.1", "port": port, "user": me.Username, "folder": files, "host_key": key,
+		}), deliver.Allowed{})
 	}
 	elsewhere := "SHA256:AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA"
 	for kind, key := range keys {
@@ -205,11 +216,25 @@ func TestServersThatForbidAreToldApart(t *testing.T) {
 		ways          map[string]any
 		said          string // what it says with the setting
 	}{
-		"to rename":      {"rename,posix-rename", "does not let us rename", "set writing of the destination to direct", map[string]any{"writing": "direct"}, "read it back, the same"},
-		"to look":        {"stat,lstat,fstat,opendir,readdir", "cannot be looked at", "set looking of the destination to no", map[string]any{"looking": "no"}, "nothing was read back"},
-		"to read":        {"read", "", "", nil, "may not read it back"},
-		"to remove":      {"remove", "", "", nil, "may not remove it"},
-		"all but to put": {"stat,lstat,fstat,opendir,readdir,read,rename,posix-rename,remove,mkdir", "cannot be looked at", "set looking", map[string]any{"looking": "no", "writing": "direct"}, "it stays there"},
+		"to rename": {
+			"rename,posix-rename", "does not let us rename", "set writing of the destination to direct",
+			map[string]any{"writing": "direct"},
+			"read it back, the same",
+		},
+		"to look": {
+			"stat,lstat,fstat,opendir,readdir", "cannot be looked at",
+			"set looking of the destination to no",
+			map[string]any{"looking": "no"},
+			"nothing was read back",
+		},
+		"to read":   {"read", "", "", nil, "may not read it back"},
+		"to remove": {"remove", "", "", nil, "may not remove it"},
+		"all but to put": {
+			"stat,lstat,fstat,opendir,readdir,read,rename,posix-rename,remove,mkdir",
+			"cannot be looked at", "set looking",
+			map[string]any{"looking": "no", "writing": "direct"},
+			"it stays there",
+		},
 	} {
 		t.Run(name, func(t *testing.T) {
 			port, _ := sshServer(t, public, "-P "+c.forbid)
@@ -264,7 +289,9 @@ func TestServersThatForbidAreToldApart(t *testing.T) {
 			}
 			if c.forbid == "rename,posix-rename" { // as the test would have said
 				_, err := put(t, func() deliver.Destination {
-					p := settings(t, "sftp", mine, map[string]any{"host": "127.0.0.1", "port": port, "user": me.Username, "folder": files, "host_key": ""})
+					p := settings(t, "sftp", mine, map[string]any{
+						"host": "127.0.0.1", "port": port, "user": me.Username, "folder": files, "host_key": "",
+					})
 					first, err := deliver.Open(p, deliver.Allowed{})
 					require.NoError(t, err)
 					tested, _ := first.Test(context.Background())
@@ -294,7 +321,10 @@ func TestARefusedFileIsNotRemoved(t *testing.T) {
 		files := t.TempDir()
 		at := filepath.Join(files, "day sheet.csv")
 		require.NoError(t, os.WriteFile(at, []byte("of yesterday"), 0o600))
-		d, err := deliver.Open(settings(t, "sftp", mine, map[string]any{"host": "127.0.0.1", "port": port, "user": me.Username, "folder": files, "host_key": keys["ed25519"], "writing": "direct", "looking": looking}), deliver.Allowed{})
+		d, err := deliver.Open(settings(t, "sftp", mine, map[string]any{
+			"host": "127.0.0.1", "port": port, "user": me.Username, "folder": files, "host_key": keys["ed25519"],
+			"writing": "direct", "looking": looking,
+		}), deliver.Allowed{})
 		require.NoError(t, err)
 		res, err := put(t, d, handover(1, "day sheet.csv", "of today", "overwrite"))
 		require.Error(t, err)
@@ -309,8 +339,12 @@ func TestFilesArriveAtSamba(t *testing.T) {
 	smbd := real(t, "/usr/sbin/smbd")
 	dir, files := t.TempDir(), t.TempDir()
 	var config strings.Builder
-	config.WriteString("[global]\nserver role = standalone server\ninterfaces = lo\nbind interfaces only = yes\nload printers = no\ndisable spoolss = yes\nserver min protocol = SMB2_10\nlog level = 0\n")
-	for _, name := range []string{"private dir", "lock directory", "state directory", "cache directory", "pid directory", "ncalrpc dir"} {
+	config.WriteString("[global]\nserver role = standalone server\ninterfaces = lo\nbind interfaces only = yes\nload " +
+		"printers = no\ndisable spoolss = yes\nserver min protocol = SMB2_10\nlog level = 0\n")
+	for _, name := range []string{
+		"private dir", "lock directory", "state directory", "cache directory",
+		"pid directory", "ncalrpc dir",
+	} {
 		at := filepath.Join(dir, strings.ReplaceAll(name, " ", "-"))
 		require.NoError(t, os.MkdirAll(at, 0o755))
 		fmt.Fprintf(&config, "%s = %s\n", name, at)
@@ -326,10 +360,15 @@ func TestFilesArriveAtSamba(t *testing.T) {
 	require.NoError(t, err, string(text))
 	var smb *exec.Cmd
 	port := serve(t, func(port int) *exec.Cmd {
-		smb = exec.Command(smbd, "--foreground", "--no-process-group", "--debug-stdout", "-s", conf, "-p", fmt.Sprint(port))
+		smb = exec.Command(smbd, "--foreground", "--no-process-group", "--debug-stdout", "-s", conf, "-p",
+			fmt.Sprint(port))
 		return smb
 	})
-	p := place{place: settings(t, "smb", "slipway", map[string]any{"host": "127.0.0.1", "port": port, "share": "reports", "user": me.Username}), content: onDisk(files)}
+	p := place{
+		place: settings(t, "smb", "slipway", map[string]any{
+			"host": "127.0.0.1", "port": port, "share": "reports", "user": me.Username,
+		}), content: onDisk(files),
+	}
 	tested, err := p.open(t).Test(context.Background())
 	require.NoError(t, err)
 	assert.Contains(t, strings.Join(tested.Said, "; "), `opened \\127.0.0.1\reports`)
@@ -344,10 +383,13 @@ func TestFilesArriveAtSamba(t *testing.T) {
 		assert.Contains(t, f.Advice, want)
 	}
 	none := p
-	none.place = settings(t, "smb", "slipway", map[string]any{"host": "127.0.0.1", "port": port, "share": "nowhere", "user": me.Username})
+	none.place = settings(t, "smb", "slipway", map[string]any{
+		"host": "127.0.0.1", "port": port, "share": "nowhere", "user": me.Username,
+	})
 	_, err = none.open(t).Test(context.Background())
 	assert.Contains(t, fault.Of(err).Advice, `no share "nowhere"`)
-	diesUnder(t, p.open(t), func() { _ = syscall.Kill(-smb.Process.Pid, syscall.SIGKILL) }) // with what serves this line
+	// with what serves this line
+	diesUnder(t, p.open(t), func() { _ = syscall.Kill(-smb.Process.Pid, syscall.SIGKILL) })
 	_, err = deliver.Open(settings(t, "smb", "", map[string]any{"host": "x"}), deliver.Allowed{})
 	assert.ErrorContains(t, err, "no share")
 }
@@ -359,7 +401,8 @@ func shown(t *testing.T, dir string) (ca string) {
 	require.NoError(t, err)
 	key, err := x509.MarshalPKCS8PrivateKey(cert.PrivateKey)
 	require.NoError(t, err)
-	text := append(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: cert.Certificate[0]}), pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: key})...)
+	text := append(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: cert.Certificate[0]}),
+		pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: key})...)
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "both.pem"), text, 0o600))
 	return ca
 }
@@ -458,10 +501,15 @@ func TestFilesArriveAtApache(t *testing.T) {
 	given(t, files, "www-data")
 	given(t, dir, "www-data")
 	sum := sha1.Sum([]byte("slipway"))
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "passwords"), []byte("ironbell:{SHA}"+base64.StdEncoding.EncodeToString(sum[:])+"\n"), 0o644))
+	require.NoError(t,
+		os.WriteFile(filepath.Join(dir, "passwords"),
+			[]byte("ironbell:{SHA}"+base64.StdEncoding.EncodeToString(sum[:])+"\n"), 0o644))
 	port := serve(t, func(port int) *exec.Cmd {
 		var config strings.Builder
-		for _, m := range []string{"mpm_event", "authn_core", "authn_file", "authz_core", "authz_user", "auth_basic", "dav", "dav_fs", "ssl"} {
+		for _, m := range []string{
+			"mpm_event", "authn_core", "authn_file", "authz_core", "authz_user", "auth_basic",
+			"dav", "dav_fs", "ssl",
+		} {
 			fmt.Fprintf(&config, "LoadModule %s_module /usr/lib/apache2/modules/mod_%s.so\n", m, m)
 		}
 		fmt.Fprintf(&config, `ServerName localhost
@@ -517,7 +565,9 @@ func TestPagesArriveAtCUPS(t *testing.T) {
 	write := func(name, text string) {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644))
 	}
-	write("printers.conf", "<Printer quay>\nDeviceURI ipp://"+paper.Address()+"/ipp/print\nState Idle\nAccepting Yes\nShared Yes\n</Printer>\n")
+	write("printers.conf",
+		"<Printer quay>\nDeviceURI ipp://"+paper.Address()+
+			"/ipp/print\nState Idle\nAccepting Yes\nShared Yes\n</Printer>\n")
 	write("cups-files.conf", fmt.Sprintf(`FileDevice Yes
 User lp
 Group lp
@@ -532,8 +582,11 @@ ErrorLog %[1]s/log
 PageLog %[1]s/pages
 `, dir))
 	port := serve(t, func(port int) *exec.Cmd {
-		write("cupsd.conf", fmt.Sprintf("Listen 127.0.0.1:%d\nDefaultAuthType None\nBrowsing No\nWebInterface No\n<Location />\nAllow all\n</Location>\n<Policy default>\n<Limit All>\n</Limit>\n</Policy>\n", port))
-		return exec.Command(cupsd, "-f", "-c", filepath.Join(dir, "cupsd.conf"), "-s", filepath.Join(dir, "cups-files.conf"))
+		write("cupsd.conf",
+			fmt.Sprintf("Listen 127.0.0.1:%d\nDefaultAuthType None\nBrowsing No\nWebInterface No\n<Location "+
+				"/>\nAllow all\n</Location>\n<Policy default>\n<Limit All>\n</Limit>\n</Policy>\n", port))
+		return exec.Command(cupsd, "-f", "-c", filepath.Join(dir, "cupsd.conf"), "-s",
+			filepath.Join(dir, "cups-files.conf"))
 	})
 	at := fmt.Sprintf("127.0.0.1:%d", port)
 	allowed := deliver.Allowed{Guard: outgoing.New([]string{at})}
@@ -548,14 +601,16 @@ PageLog %[1]s/pages
 	require.NoError(t, err)
 	assert.Equal(t, "the printer took it as its job 1", res.Answer)
 	printed := func() bool { return len(paper.All()) == 1 }
-	for end := time.Now().Add(20 * time.Second); !printed() && time.Now().Before(end); time.Sleep(50 * time.Millisecond) {
+	for end := time.Now().Add(20 * time.Second); !printed() &&
+		time.Now().Before(end); time.Sleep(50 * time.Millisecond) {
 	}
 	if !printed() {
 		said, _ := os.ReadFile(filepath.Join(dir, "log")) // for whoever reads why
 		t.Fatalf("it is not printed: %s", said)
 	}
 	assert.Equal(t, "Port day sheet of Grey Skerry\n", string(paper.All()[0].Content))
-	none, err := deliver.Open(settings(t, "ipp", "", map[string]any{"url": "ipp://" + at + "/printers/nowhere"}), allowed)
+	none, err := deliver.Open(settings(t, "ipp", "", map[string]any{"url": "ipp://" + at + "/printers/nowhere"}),
+		allowed)
 	require.NoError(t, err)
 	_, err = none.Test(context.Background())
 	assert.Equal(t, fault.Destination, fault.Of(err).Scope, "%v", err)

@@ -22,7 +22,9 @@ func Describe() []job.Protocol {
 	out := make([]job.Protocol, 0, len(protocols))
 	for _, name := range Protocols() {
 		p := protocols[name]
-		d := job.Protocol{Name: name, Title: p.title, Takes: string(p.kind), Password: p.secret, Settings: []job.Setting{}}
+		d := job.Protocol{
+			Name: name, Title: p.title, Takes: string(p.kind), Password: p.secret, Settings: []job.Setting{},
+		}
 		for _, f := range fields(p.settings) {
 			d.Settings = append(d.Settings, setting(f))
 		}
@@ -41,7 +43,10 @@ func key(doc string) *job.Setting {
 
 func setting(f reflect.StructField) job.Setting {
 	name, options, _ := strings.Cut(f.Tag.Get("json"), ",")
-	s := job.Setting{Name: name, Doc: f.Tag.Get("doc"), Needed: !strings.Contains(options, "omitempty"), Further: f.Tag.Get("few") != "", Form: job.SettingText}
+	s := job.Setting{
+		Name: name, Doc: f.Tag.Get("doc"), Needed: !strings.Contains(options, "omitempty"),
+		Further: f.Tag.Get("few") != "", Form: job.SettingText,
+	}
 	switch form, choices := f.Tag.Get("form"), f.Tag.Get("enum"); {
 	case form != "":
 		s.Form = job.SettingForm(form)
@@ -76,7 +81,8 @@ func checkSettings(protocol string, settings json.RawMessage) error {
 		return fmt.Errorf("the setting %s takes no %s", kind.Field, kind.Value)
 	}
 	if name, ok := strings.CutPrefix(err.Error(), "json: unknown field "); ok {
-		return fmt.Errorf("%s has no setting %s; there are %s", protocol, name, strings.Join(settingNames(way.settings), ", "))
+		return fmt.Errorf("%s has no setting %s; there are %s", protocol, name,
+			strings.Join(settingNames(way.settings), ", "))
 	}
 	return fmt.Errorf("the settings cannot be read: %w", err)
 }
@@ -91,5 +97,6 @@ func settingNames(settings any) []string {
 
 // fields are the fields of settings, with those that several protocols have alike.
 func fields(settings any) []reflect.StructField {
-	return slices.DeleteFunc(reflect.VisibleFields(reflect.TypeOf(settings)), func(f reflect.StructField) bool { return f.Anonymous })
+	return slices.DeleteFunc(reflect.VisibleFields(reflect.TypeOf(settings)),
+		func(f reflect.StructField) bool { return f.Anonymous })
 }

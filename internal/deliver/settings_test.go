@@ -22,7 +22,8 @@ func TestEverySettingIsDescribed(t *testing.T) {
 	for _, p := range all {
 		assert.NotEmpty(t, p.Title, p.Name)
 		assert.Contains(t, []string{"mail", "files"}, p.Takes, p.Name)
-		at := slices.IndexFunc(strings.Split(string(text), "\n"), func(line string) bool { return strings.HasPrefix(line, "| "+p.Name+" |") })
+		at := slices.IndexFunc(strings.Split(string(text), "\n"),
+			func(line string) bool { return strings.HasPrefix(line, "| "+p.Name+" |") })
 		require.GreaterOrEqual(t, at, 0, "docs/deliver.md has a row of %s", p.Name)
 		row := strings.Split(string(text), "\n")[at]
 		for _, s := range p.Settings {
@@ -51,9 +52,12 @@ func TestSettingsAreHeldToTheirProtocol(t *testing.T) {
 		assert.ErrorContains(t, check("folder", settings), want, settings)
 	}
 	assert.ErrorContains(t, check("pigeon", `{}`), `there is no protocol "pigeon"`)
-	assert.ErrorContains(t, check("http", `{"url":"https://desk.tarnwick.example","headers":{"X-A":"b\r\nX-C: d"}}`), "more than one line")
+	assert.ErrorContains(t, check("http", `{"url":"https://desk.tarnwick.example","headers":{"X-A":"b\r\nX-C: d"}}`),
+		"more than one line")
 	assert.ErrorContains(t, check("http", `{"url":"https://desk.tarnwick.example","headers":{"X A":"b"}}`), "no header")
 	// What an earlier version kept is still read.
-	_, err := deliver.Open(deliver.Place{Protocol: "folder", Name: "quay", Settings: json.RawMessage(`{"folder":"/srv/reports","older":1}`)}, deliver.Allowed{Folders: []string{"/srv"}})
+	_, err := deliver.Open(deliver.Place{
+		Protocol: "folder", Name: "quay", Settings: json.RawMessage(`{"folder":"/srv/reports","older":1}`),
+	}, deliver.Allowed{Folders: []string{"/srv"}})
 	assert.NoError(t, err)
 }

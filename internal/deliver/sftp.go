@@ -67,7 +67,9 @@ func openSFTP(p Place, _ Allowed) (Destination, error) {
 	s.pins = strings.FieldsFunc(s.settings.HostKey, func(r rune) bool { return r == ',' || unicode.IsSpace(r) })
 	for _, pin := range s.pins {
 		if !strings.HasPrefix(pin, "SHA256:") {
-			return nil, p.wrong(fmt.Sprintf("%q does not begin with SHA256:", pin), "Write the fingerprint as ssh-keygen -l shows it, or leave it out and test the destination.")
+			return nil,
+				p.wrong(fmt.Sprintf("%q does not begin with SHA256:", pin),
+					"Write the fingerprint as ssh-keygen -l shows it, or leave it out and test the destination.")
 		}
 	}
 	if len(s.pins) == 0 && p.Pin != "" {
@@ -243,7 +245,8 @@ func (s *sftpPlace) openWith(ctx context.Context, first bool, kinds []string) (*
 	case err == nil:
 	case errors.As(err, &none) && strings.Contains(err.Error(), "host key"):
 		return fail(errNoSuchKey)
-	case errors.As(err, &other), seen == "", fault.ByNetwork(err), errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF):
+	case errors.As(err, &other), seen == "", fault.ByNetwork(err), errors.Is(err, io.EOF),
+		errors.Is(err, io.ErrUnexpectedEOF):
 		return fail(err)
 	default: // once its key is known, only the sign-in is left to go wrong
 		return fail(&errRefused{tried(), err})
@@ -261,15 +264,25 @@ func (s *sftpPlace) openWith(ctx context.Context, first bool, kinds []string) (*
 		root = "."
 	}
 	t := &sftpTree{client: files, shell: client, root: root}
-	if info, err := files.Stat(root); (err != nil || !info.IsDir()) && (!s.settings.blind() || errors.Is(err, fs.ErrNotExist)) {
+	if info, err := files.Stat(root); (err != nil || !info.IsDir()) &&
+		(!s.settings.blind() || errors.Is(err, fs.ErrNotExist)) {
 		t.close()
 		unwatch()
 		if err != nil && !errors.Is(err, fs.ErrNotExist) {
-			return nil, nil, fault.Wrap(fmt.Errorf("the folder %s cannot be looked at: %w", root, err), fault.Lasting, fault.Destination, doing, "If the server only takes files, set looking of the destination to no: that a file is whole is then the server's word alone, and jobs must overwrite or stamp.")
+			return nil, nil,
+				fault.Wrap(fmt.Errorf("the folder %s cannot be looked at: %w", root, err), fault.Lasting,
+					fault.Destination, doing,
+					"If the server only takes files, set looking of the destination to no: that a file is whole is "+
+						"then the server's word alone, and jobs must overwrite or stamp.")
 		}
-		return nil, nil, fault.New(fault.Destination, doing, fmt.Sprintf("there is no folder %s", root), "Make it there, or correct the destination's folder.")
+		return nil, nil,
+			fault.New(fault.Destination, doing, fmt.Sprintf("there is no folder %s", root),
+				"Make it there, or correct the destination's folder.")
 	}
-	said := []string{"connected to " + address + ", " + string(shell.ServerVersion()), "host key " + seen, "signed in as " + s.settings.User}
+	said := []string{
+		"connected to " + address + ", " + string(shell.ServerVersion()), "host key " + seen,
+		"signed in as " + s.settings.User,
+	}
 	l := newTreeLine("SFTP server "+address, t, &s.left, func() { unwatch() })
 	l.ways = s.settings.FileWays
 	return l, said, nil
@@ -282,19 +295,27 @@ func (s *sftpPlace) refused(err error, doing string) error {
 	var asked *errAsked
 	switch {
 	case errors.As(err, &key) && len(key.pinned) == 0:
-		return fault.Wrap(key, fault.Lasting, fault.Destination, doing, "Test the destination: the test shows the key and pins it.")
+		return fault.Wrap(key, fault.Lasting, fault.Destination, doing,
+			"Test the destination: the test shows the key and pins it.")
 	case errors.As(err, &key):
-		return fault.Wrap(key, fault.Lasting, fault.Destination, doing, "Somebody may stand between, or the server was set up anew. Ask who keeps it; when the new key is right, set it as host_key of the destination.")
+		return fault.Wrap(key, fault.Lasting, fault.Destination, doing,
+			"Somebody may stand between, or the server was set up anew. Ask who keeps it; when the new key is right, "+
+				"set it as host_key of the destination.")
 	case errors.As(err, &asked):
-		return fault.Wrap(asked, fault.Lasting, fault.Destination, doing, "Ask who keeps the server for a sign-in that asks for nothing but a password, or for one by key.")
+		return fault.Wrap(asked, fault.Lasting, fault.Destination, doing,
+			"Ask who keeps the server for a sign-in that asks for nothing but a password, or for one by key.")
 	case errors.As(err, &refused) && len(refused.tried) == 0:
-		return fault.Wrap(refused, fault.Lasting, fault.Destination, doing, "Ask who keeps the server which ways it takes; the password of the destination may be a private key in place of a password.")
+		return fault.Wrap(refused, fault.Lasting, fault.Destination, doing,
+			"Ask who keeps the server which ways it takes; the password of the destination may be a private key in "+
+				"place of a password.")
 	case errors.As(err, &refused):
-		return fault.Wrap(refused, fault.Lasting, fault.Destination, doing, "Check user and password, or key, of the destination.")
+		return fault.Wrap(refused, fault.Lasting, fault.Destination, doing,
+			"Check user and password, or key, of the destination.")
 	case errors.Is(err, errNoSuchKey):
 		return fault.Wrap(err, fault.Lasting, fault.Destination, doing, "Let whoever keeps the server give it one.")
 	}
-	return fault.Wrap(errors.New(fault.Reason(err)), fault.Passing, fault.Destination, doing, "Check that the server runs and speaks SSH.")
+	return fault.Wrap(errors.New(fault.Reason(err)), fault.Passing, fault.Destination, doing,
+		"Check that the server runs and speaks SSH.")
 }
 
 // Test implements Destination. It pins the host key that is seen first.
@@ -380,7 +401,8 @@ func (t *sftpTree) explain(err error, doing string) (*fault.Fault, bool) {
 		return broken(err, doing), true
 	case errors.As(err, &said) && said.FxCode() == sftp.ErrSSHFxFailure:
 		// The general failure: a full disk, a quota, a name that is taken.
-		return fault.Wrap(fmt.Errorf("the server answered: %w", err), fault.Passing, fault.Recipient, doing, "The server gives no reason; a full disk or a quota is the usual one."), false
+		return fault.Wrap(fmt.Errorf("the server answered: %w", err), fault.Passing, fault.Recipient, doing,
+			"The server gives no reason; a full disk or a quota is the usual one."), false
 	}
 	return explainFile(err, doing)
 }

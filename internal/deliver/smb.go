@@ -40,7 +40,9 @@ func openSMB(p Place, _ Allowed) (Destination, error) {
 		return nil, err
 	}
 	if s.settings.Host == "" || s.settings.Share == "" {
-		return nil, p.wrong("it names no server or no share", `Set host and share, such as "files.company.example" and "reports".`)
+		return nil,
+			p.wrong("it names no server or no share",
+				`Set host and share, such as "files.company.example" and "reports".`)
 	}
 	if s.settings.Port == 0 {
 		s.settings.Port = 445
@@ -81,7 +83,9 @@ func (s *smbPlace) open(ctx context.Context) (*treeLine, []string, error) {
 		return nil, nil, err
 	}
 	limited := hasty(conn)
-	session, err := (&smb2.Dialer{Initiator: &smb2.NTLMInitiator{User: s.settings.User, Password: s.Secret, Domain: s.settings.Domain}}).DialConn(ctx, limited, address)
+	session, err := (&smb2.Dialer{Initiator: &smb2.NTLMInitiator{
+		User: s.settings.User, Password: s.Secret, Domain: s.settings.Domain,
+	}}).DialConn(ctx, limited, address)
 	if err != nil {
 		_ = conn.Close()
 		return nil, nil, s.refused(err, doing)
@@ -94,14 +98,20 @@ func (s *smbPlace) open(ctx context.Context) (*treeLine, []string, error) {
 		_ = conn.Close()
 		return nil, nil, s.refused(err, doing)
 	}
-	t := &smbTree{share: mount.WithContext(ctx), conn: conn, root: strings.Trim(strings.ReplaceAll(s.settings.Folder, `\`, "/"), "/")}
+	t := &smbTree{
+		share: mount.WithContext(ctx), conn: conn,
+		root: strings.Trim(strings.ReplaceAll(s.settings.Folder, `\`, "/"), "/"),
+	}
 	if t.root != "" {
 		if info, err := t.share.Stat(t.root); err != nil || !info.IsDir() {
 			t.close()
-			return nil, nil, fault.New(fault.Destination, doing, "there is no folder "+t.root, "Make it there, or correct the destination's folder.")
+			return nil, nil,
+				fault.New(fault.Destination, doing, "there is no folder "+t.root,
+					"Make it there, or correct the destination's folder.")
 		}
 	}
-	return newTreeLine("shared folder "+share, t, &s.left, nil), []string{"connected to " + address, "signed in as " + s.settings.User, "opened " + share}, nil
+	return newTreeLine("shared folder "+share, t, &s.left, nil),
+		[]string{"connected to " + address, "signed in as " + s.settings.User, "opened " + share}, nil
 }
 
 func (s *smbPlace) refused(err error, doing string) error {
@@ -111,9 +121,11 @@ func (s *smbPlace) refused(err error, doing string) error {
 	}
 	switch said.Code {
 	case statusLogonFailure, statusPasswordExpired, statusAccountDisabled, statusAccountLocked, statusPasswordMust:
-		return fault.Wrap(err, fault.Lasting, fault.Destination, doing, "Check user, domain and password of the destination.")
+		return fault.Wrap(err, fault.Lasting, fault.Destination, doing,
+			"Check user, domain and password of the destination.")
 	case statusBadNetworkName:
-		return fault.Wrap(err, fault.Lasting, fault.Destination, doing, fmt.Sprintf("The server has no share %q; correct it.", s.settings.Share))
+		return fault.Wrap(err, fault.Lasting, fault.Destination, doing,
+			fmt.Sprintf("The server has no share %q; correct it.", s.settings.Share))
 	}
 	return fault.Wrap(err, fault.Lasting, fault.Destination, doing, "Check what the login may do on the share.")
 }

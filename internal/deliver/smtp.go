@@ -67,7 +67,8 @@ func openMail(p Place, a Allowed) (Destination, error) {
 	s := &m.settings
 	var err error
 	if m.from, err = mail.ParseAddress(s.From); err != nil {
-		return nil, p.wrong(fmt.Sprintf("%q is no address of a sender", s.From), "Set the sender as name@company.example.")
+		return nil,
+			p.wrong(fmt.Sprintf("%q is no address of a sender", s.From), "Set the sender as name@company.example.")
 	}
 	if s.ReturnPath != "" {
 		if s.ReturnPath, err = CheckAddress(s.ReturnPath); err != nil {
@@ -179,7 +180,9 @@ func (m *mailServer) Test(ctx context.Context) (Tested, error) {
 		if err != nil {
 			return out, line.explain(err, "ask the server", fault.Destination)
 		}
-		out.Said = append(out.Said, fmt.Sprintf("%s answers, security %s, sign-in %s", server, m.settings.Security, map[bool]string{true: "accepted", false: "none"}[m.settings.User != ""]))
+		out.Said = append(out.Said,
+			fmt.Sprintf("%s answers, security %s, sign-in %s", server, m.settings.Security,
+				map[bool]string{true: "accepted", false: "none"}[m.settings.User != ""]))
 		if size := m.Largest(); size > 0 && i == 0 {
 			out.Said = append(out.Said, fmt.Sprintf("messages of up to %d bytes", size))
 		}
@@ -221,7 +224,9 @@ func (m *mailServer) openAt(ctx context.Context, address string) (*mailLine, err
 		return nil, err
 	}
 	// Whatever waits on the line ends when ctx does.
-	l := &mailLine{server: m, cut: func() { _ = raw.Close() }, unwatch: context.AfterFunc(ctx, func() { _ = raw.Close() })}
+	l := &mailLine{
+		server: m, cut: func() { _ = raw.Close() }, unwatch: context.AfterFunc(ctx, func() { _ = raw.Close() }),
+	}
 	limited := hasty(raw)
 	limited.idle.Store(true) // the library limits commands and answers, but not what goes out
 	var conn net.Conn = limited
@@ -269,7 +274,8 @@ func (l *mailLine) signIn() error {
 		if m.tokens != nil {
 			t, err := m.tokens.Token()
 			if err != nil {
-				if no := outgoing.Insecure(err, fault.Destination, doing+": get a token from "+m.settings.TokenURL); no != nil {
+				if no := outgoing.Insecure(err, fault.Destination,
+					doing+": get a token from "+m.settings.TokenURL); no != nil {
 					return no
 				}
 				var said *oauth2.RetrieveError
@@ -277,7 +283,8 @@ func (l *mailLine) signIn() error {
 				if errors.As(err, &said) && said.Response != nil && said.Response.StatusCode < 500 {
 					class = fault.Lasting
 				}
-				return fault.Wrap(err, class, fault.Destination, doing+": get a token from "+m.settings.TokenURL, "Check token_url, client_id and password of the destination.")
+				return fault.Wrap(err, class, fault.Destination, doing+": get a token from "+m.settings.TokenURL,
+					"Check token_url, client_id and password of the destination.")
 			}
 			token, l.blot = t.AccessToken, fault.NewBlotter(t.AccessToken)
 		}
@@ -303,11 +310,21 @@ func (l *mailLine) passwordWay(doing string) (sasl.Client, error) {
 	case slices.Contains(offered, sasl.Login):
 		return &login{m.settings.User, m.Secret}, nil
 	case offers && len(offered) > 0:
-		return nil, fault.New(fault.Destination, doing, "the server takes no password by PLAIN or LOGIN; it offers "+strings.Join(offered, ", "), "Ask its administrator for one of these, or for a relay that takes mails from this machine without a sign-in.")
+		return nil,
+			fault.New(fault.Destination, doing,
+				"the server takes no password by PLAIN or LOGIN; it offers "+strings.Join(offered, ", "),
+				"Ask its administrator for one of these, or for a relay that takes mails from this machine "+
+					"without a sign-in.")
 	case m.settings.Security == "none":
-		return nil, fault.New(fault.Destination, doing, "the server offers no sign-in on a line without TLS", "Set security to starttls or tls; or leave user and password out, if it takes mails from this machine so.")
+		return nil,
+			fault.New(fault.Destination, doing, "the server offers no sign-in on a line without TLS",
+				"Set security to starttls or tls; or leave user and password out, if it takes mails from this "+
+					"machine so.")
 	}
-	return nil, fault.New(fault.Destination, doing, "the server offers no sign-in", "Leave user and password out, if it takes mails from this machine so; otherwise it may be the wrong port: sign-ins are usually taken at 587 or 465.")
+	return nil,
+		fault.New(fault.Destination, doing, "the server offers no sign-in",
+			"Leave user and password out, if it takes mails from this machine so; otherwise it may be the wrong "+
+				"port: sign-ins are usually taken at 587 or 465.")
 }
 
 // login signs in by LOGIN, which no standard describes: the server asks for the name and then

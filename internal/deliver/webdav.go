@@ -104,7 +104,8 @@ func (w *webdavPlace) open(ctx context.Context) *treeLine {
 	}
 	c.SetHeader("User-Agent", "ironbell")
 	c.SetTransport(&bound{ctx, &yielding{w.transport}})
-	return newTreeLine("WebDAV folder "+outgoing.Shown(w.settings.URL), &webdavTree{url: w.settings.URL, client: c, guard: w.guard, cancel: cancel}, &w.left, nil)
+	return newTreeLine("WebDAV folder "+outgoing.Shown(w.settings.URL),
+		&webdavTree{url: w.settings.URL, client: c, guard: w.guard, cancel: cancel}, &w.left, nil)
 }
 
 // Test implements Destination.
@@ -112,7 +113,9 @@ func (w *webdavPlace) Test(ctx context.Context) (Tested, error) {
 	l := w.open(ctx)
 	defer l.Close()
 	if _, err := l.tree.size(""); errors.Is(err, fs.ErrNotExist) {
-		return Tested{}, fault.New(fault.Destination, "open "+l.place, "there is no folder at this address", "Make it there, or correct the url of the destination.")
+		return Tested{},
+			fault.New(fault.Destination, "open "+l.place, "there is no folder at this address",
+				"Make it there, or correct the url of the destination.")
 	} else if err != nil {
 		return Tested{}, l.fault(err, "open "+l.place)
 	}
@@ -184,7 +187,8 @@ func (t *webdavTree) explain(err error, doing string) (*fault.Fault, bool) {
 			err = named.Err
 		}
 		if errors.Is(err, fs.ErrNotExist) {
-			return fault.Wrap(errors.New("the server answered 404 Not Found"), fault.Lasting, fault.Recipient, doing, noFolder), false
+			return fault.Wrap(errors.New("the server answered 404 Not Found"), fault.Lasting, fault.Recipient, doing,
+				noFolder), false
 		}
 		if errors.Is(err, fs.ErrExist) {
 			return explainFile(err, doing)
@@ -209,24 +213,31 @@ func refusedByStatus(address string, status int, doing string) *fault.Fault {
 	switch status {
 	case http.StatusBadRequest:
 		if strings.HasPrefix(address, "http:") || strings.HasPrefix(address, "ipp:") {
-			return fault.Wrap(said, fault.Lasting, fault.Destination, doing, "A port for TLS answers so when it is asked without: if it is one, write the address with https (ipps for a printer). Otherwise ask who keeps the server.")
+			return fault.Wrap(said, fault.Lasting, fault.Destination, doing,
+				"A port for TLS answers so when it is asked without: if it is one, write the address with https "+
+					"(ipps for a printer). Otherwise ask who keeps the server.")
 		}
 	case http.StatusForbidden:
 		return fault.Wrap(said, fault.Lasting, fault.Recipient, doing, "Let the login of the destination write there.")
 	case http.StatusRequestEntityTooLarge:
-		return fault.Wrap(said, fault.Lasting, fault.Recipient, doing, "The file is larger than the server takes: pack or split it, or ask who keeps the server for a higher limit.")
+		return fault.Wrap(said, fault.Lasting, fault.Recipient, doing,
+			"The file is larger than the server takes: pack or split it, or ask who keeps the server for a "+
+				"higher limit.")
 	case http.StatusMethodNotAllowed, http.StatusNotImplemented:
-		return fault.Wrap(said, fault.Lasting, fault.Destination, doing, "This address does not take files this way: check it, the protocol and the method of the destination.")
+		return fault.Wrap(said, fault.Lasting, fault.Destination, doing,
+			"This address does not take files this way: check it, the protocol and the method of the destination.")
 	case http.StatusUnauthorized:
 		return fault.Wrap(said, fault.Lasting, fault.Destination, doing, "Check user and password of the destination.")
 	case http.StatusInsufficientStorage:
 		return fault.Wrap(said, fault.Passing, fault.Destination, doing, "The server has no room left: make some.")
 	case http.StatusRequestTimeout, http.StatusLocked, http.StatusTooEarly:
 		return fault.Wrap(said, fault.Passing, fault.Recipient, doing, "")
-	case http.StatusTooManyRequests, http.StatusInternalServerError, http.StatusBadGateway, http.StatusServiceUnavailable, http.StatusGatewayTimeout:
+	case http.StatusTooManyRequests, http.StatusInternalServerError, http.StatusBadGateway,
+		http.StatusServiceUnavailable, http.StatusGatewayTimeout:
 		return fault.Wrap(said, fault.Passing, fault.Destination, doing, "Ask who keeps the server when it goes on.")
 	}
-	return fault.Wrap(said, fault.Lasting, fault.Recipient, doing, "Check the folder and the name, and what the login may do there.")
+	return fault.Wrap(said, fault.Lasting, fault.Recipient, doing,
+		"Check the folder and the name, and what the login may do there.")
 }
 
 // below joins a path to an address, each piece escaped.

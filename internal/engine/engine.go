@@ -117,7 +117,9 @@ type Rooms struct {
 }
 
 // New makes an engine; Run starts it.
-func New(s *store.Store, sources *report.Sources, destinations *deliver.Destinations, files *artifact.Folder, o Options) *Engine {
+func New(s *store.Store, sources *report.Sources, destinations *deliver.Destinations, files *artifact.Folder,
+	o Options,
+) *Engine {
 	if o.Node == "" {
 		host, err := os.Hostname()
 		if err != nil {
@@ -161,8 +163,9 @@ func New(s *store.Store, sources *report.Sources, destinations *deliver.Destinat
 	n := node.New(o.Node)
 	n.Lease, n.Poll, n.Stop, n.FirstProbe, n.Now, n.Log, n.At = o.Lease, o.Poll, o.Stop, o.Probe, o.Now, o.Log, o.At
 	r := Rooms{
-		Node: n, Links: access.Links{URL: o.URL, Signer: o.Signer}, Store: s, Files: files, Sources: sources, Destinations: destinations,
-		Times: &timetable.Timetable{}, Holdings: lease.New(o.Lease),
+		Node: n, Links: access.Links{URL: o.URL, Signer: o.Signer}, Store: s, Files: files, Sources: sources,
+		Destinations: destinations,
+		Times:        &timetable.Timetable{}, Holdings: lease.New(o.Lease),
 	}
 	r.Reports = &task.Report{Find: s.Report, Sources: sources, Files: files, Browser: o.Browser}
 	r.Kinds = map[job.TaskKind]task.Kind{
@@ -171,9 +174,11 @@ func New(s *store.Store, sources *report.Sources, destinations *deliver.Destinat
 		job.KindFetch:   &task.Fetch{Guard: o.Guard, Sources: sources, Files: files},
 		job.KindQuery:   &task.Query{Sources: sources},
 		job.KindProgram: &task.Program{Folder: o.Programs, Files: files, Walls: o.Walls},
-		job.KindDeliver: &task.Deliver{Store: s, Destinations: destinations, Sources: sources, Files: files, URL: o.URL, Now: time.Now},
-		job.KindCall:    &task.Call{Destinations: destinations, Now: time.Now},
-		job.KindEmit:    &task.Emit{Now: o.Now},
+		job.KindDeliver: &task.Deliver{
+			Store: s, Destinations: destinations, Sources: sources, Files: files, URL: o.URL, Now: time.Now,
+		},
+		job.KindCall: &task.Call{Destinations: destinations, Now: time.Now},
+		job.KindEmit: &task.Emit{Now: o.Now},
 	}
 	maps.Copy(r.Kinds, o.Kinds)
 	r.Zones = timetable.Zones{Version: zone.Version(), Times: r.Times, Store: s, Now: o.Now, Log: o.Log}
@@ -188,16 +193,25 @@ func New(s *store.Store, sources *report.Sources, destinations *deliver.Destinat
 	r.Rests = rests.New(n, s, r.Holdings, sources, files, r.Settle)
 	r.Clock = clock.New(n, s, r.Runs)
 	r.Worker = worker.New(worker.Needs{
-		Node: n, Store: s, Times: r.Times, Files: files, Sources: sources, Holdings: r.Holdings, Kinds: r.Kinds, Installation: r.Installation,
-		Runs: r.Runs, Settle: r.Settle, Outcome: r.Outcome, Rests: r.Rests, Workers: o.Workers,
+		Node: n, Store: s, Times: r.Times, Files: files, Sources: sources, Holdings: r.Holdings, Kinds: r.Kinds,
+		Installation: r.Installation,
+		Runs:         r.Runs, Settle: r.Settle, Outcome: r.Outcome, Rests: r.Rests, Workers: o.Workers,
 	})
 	r.Sender = sender.New(n, s, destinations, files, r.Holdings, r.Links, r.Outcome, r.Rests, o.Senders)
 	r.Probe = probe.New(n, s, destinations, r.Outcome, r.Rests)
 	r.Upkeep = upkeep.New(upkeep.Needs{
-		Node: n, Store: s, Files: files, Destinations: destinations, Holdings: r.Holdings, Links: r.Links, Guard: o.Guard, Zones: r.Zones,
-		Installation: r.Installation, Notify: r.Notify, Waits: r.Waits, Settle: r.Settle, Outcome: r.Outcome, Version: o.Version,
+		Node: n, Store: s, Files: files, Destinations: destinations, Holdings: r.Holdings, Links: r.Links,
+		Guard: o.Guard, Zones: r.Zones,
+		Installation: r.Installation, Notify: r.Notify, Waits: r.Waits, Settle: r.Settle, Outcome: r.Outcome,
+		Version: o.Version,
 	})
-	return &Engine{Rooms: r, o: o, loops: []func(context.Context){r.Clock.Run, r.Worker.Run, r.Sender.Run, r.Probe.Run, r.Notify.Run, r.Upkeep.Run}}
+	return &Engine{
+		Rooms: r, o: o,
+		loops: []func(context.Context){
+			r.Clock.Run, r.Worker.Run, r.Sender.Run, r.Probe.Run, r.Notify.Run,
+			r.Upkeep.Run,
+		},
+	}
 }
 
 // Run works until ctx ends, then hands its work back and returns.

@@ -41,7 +41,8 @@ func (e *Engine) listen(ctx context.Context) {
 				e.Holdings.Cancel(n.ID)
 			case job.NoticeCalendars:
 				if err := e.Times.Refresh(ctx, e.Store); err != nil {
-					e.Node.Log.Warn("could not read the calendars; they are read when they are next needed", "error", err)
+					e.Node.Log.Warn("could not read the calendars; they are read when they are next needed", "error",
+						err)
 				}
 			}
 			e.watchers.Tell(n)

@@ -61,7 +61,13 @@ func TestAnOrderlyStopAtEveryPoint(t *testing.T) {
 					}
 				}
 			})
-			d := job.Definition{Overlap: job.OverlapTogether, Tasks: []job.Task{enginetest.Strained("file", "file"), enginetest.Effect("one", "effect"), enginetest.Effect("two", "effect"), enginetest.Mailed("a@tarnwick.example")}}
+			d := job.Definition{
+				Overlap: job.OverlapTogether,
+				Tasks: []job.Task{
+					enginetest.Strained("file", "file"), enginetest.Effect("one", "effect"),
+					enginetest.Effect("two", "effect"), enginetest.Mailed("a@tarnwick.example"),
+				},
+			}
 			const runs = 8
 			for n := range runs {
 				o.Save(first, fmt.Sprintf("Job %d", n), d)
@@ -76,9 +82,11 @@ func TestAnOrderlyStopAtEveryPoint(t *testing.T) {
 			before := effects.Load()
 			assert.LessOrEqual(t, over.Load(), int64(2), "what had begun may be at its first step")
 			o.Run(o.Engine(nil))
-			o.Until("all runs end", func() bool { return o.Number(`SELECT count(*) FROM runs WHERE ended_at IS NULL`) == 0 })
+			o.Until("all runs end",
+				func() bool { return o.Number(`SELECT count(*) FROM runs WHERE ended_at IS NULL`) == 0 })
 			all := o.Number(`SELECT count(*) FROM runs`)
-			assert.Equal(t, all, o.Number(`SELECT count(*) FROM runs WHERE state = 'done'`), o.Texts(`SELECT state || ': ' || reason FROM runs WHERE state <> 'done'`))
+			assert.Equal(t, all, o.Number(`SELECT count(*) FROM runs WHERE state = 'done'`),
+				o.Texts(`SELECT state || ': ' || reason FROM runs WHERE state <> 'done'`))
 			assert.Equal(t, int64(2*all), effects.Load(), "each effect once; %d before the stop had ended", before)
 			assert.Len(t, o.Received("a@tarnwick.example"), all)
 			assert.Zero(t, o.Number(`SELECT count(*) FROM attempts WHERE state IN ('unknown', 'running')`))
@@ -128,7 +136,10 @@ func TestANodeThatFinishes(t *testing.T) {
 		return task.Result{}, nil
 	})
 	e := o.Engine(nil, func(p *engine.Options) { p.Node = "quay" })
-	o.Save(e, "Long", job.Definition{Tasks: []job.Task{enginetest.Strained("long", "long"), enginetest.Strained("more", "ok")}, Overlap: job.OverlapTogether})
+	o.Save(e, "Long", job.Definition{
+		Tasks:   []job.Task{enginetest.Strained("long", "long"), enginetest.Strained("more", "ok")},
+		Overlap: job.OverlapTogether,
+	})
 	first := o.Ring(e, "Long", service.Ask{})
 	o.Run(e)
 	enginetest.Hear(t, begun)

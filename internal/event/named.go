@@ -37,7 +37,8 @@ func (named) Reading(c job.Condition) string {
 }
 
 func (named) Matches(c job.Condition, h Happening) bool {
-	return h.Event != nil && h.Event.Type == c.Event && (c.Source == "" || c.Source == h.Event.Source) && (c.Subject == "" || c.Subject == h.Event.Subject)
+	return h.Event != nil && h.Event.Type == c.Event && (c.Source == "" || c.Source == h.Event.Source) &&
+		(c.Subject == "" || c.Subject == h.Event.Subject)
 }
 
 // MediaType is the form in which an event is reported: CloudEvents 1.0, JSON
@@ -79,7 +80,8 @@ func Read(text []byte, now time.Time) (job.Event, error) {
 	if v := get("specversion", true, 10); v != "" && v != "1.0" {
 		wrong.Add("specversion", "%q is not read here; send 1.0", v)
 	}
-	e.ID, e.Source, e.Type, e.Subject = get("id", true, 500), get("source", true, 500), get("type", true, 200), get("subject", false, 500)
+	e.ID, e.Source, e.Type, e.Subject = get("id", true, 500), get("source", true, 500), get("type", true, 200),
+		get("subject", false, 500)
 	if _, err := url.Parse(e.Source); err != nil {
 		wrong.Add("source", "%q is no URI reference", e.Source)
 	}
@@ -90,7 +92,9 @@ func Read(text []byte, now time.Time) (job.Event, error) {
 		}
 		e.Time = at
 	}
-	if media := get("datacontenttype", false, 200); media != "" && media != "application/json" && !strings.HasSuffix(media, "+json") && !strings.HasPrefix(media, "text/") {
+	if media := get("datacontenttype", false,
+		200); media != "" && media != "application/json" && !strings.HasSuffix(media, "+json") &&
+		!strings.HasPrefix(media, "text/") {
 		wrong.Add("datacontenttype", "%q is not read here; send JSON or text", media)
 	}
 	if _, ok := all["data_base64"]; ok {
@@ -107,7 +111,10 @@ func Read(text []byte, now time.Time) (job.Event, error) {
 
 // Facts is what texts may speak of as event.
 func Facts(e job.Event) (map[string]any, error) {
-	facts := map[string]any{"id": e.ID, "type": e.Type, "source": e.Source, "subject": e.Subject, "time": e.Time.Format(time.RFC3339), "data": map[string]any{}}
+	facts := map[string]any{
+		"id": e.ID, "type": e.Type, "source": e.Source, "subject": e.Subject, "time": e.Time.Format(time.RFC3339),
+		"data": map[string]any{},
+	}
 	if len(e.Data) == 0 {
 		return facts, nil
 	}

@@ -22,7 +22,8 @@ func (outcome) Check(ctx context.Context, k *Checking, where string, c job.Condi
 	}
 	for _, s := range c.Ends {
 		if !s.Ended() || s == job.RunPassedOver {
-			k.V.Add(where+".ends", "%q is no outcome that can be waited for; use done, partly, blank, failed or cancelled", s)
+			k.V.Add(where+".ends",
+				"%q is no outcome that can be waited for; use done, partly, blank, failed or cancelled", s)
 		}
 	}
 	if c.Job == k.Job {

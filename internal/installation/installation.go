@@ -65,7 +65,9 @@ func (o *OtherStore) Error() string {
 	if o.Found != "" {
 		found = "it is that of another installation"
 	}
-	return fmt.Sprintf("the folder of artifacts %s is not the one that this installation works with: %s. Mount it, or name the right folder with -artifacts. If the files are lost for good, start one node with -adopt-store: runs of the past are then without their files", o.Path, found)
+	return fmt.Sprintf("the folder of artifacts %s is not the one that this installation works with: %s. Mount it, "+
+		"or name the right folder with -artifacts. If the files are lost for good, start one node with -adopt-store: "+
+		"runs of the past are then without their files", o.Path, found)
 }
 
 // KnowItself looks whether this is the installation that it was, before a node begins
@@ -137,7 +139,9 @@ func (k *Keeper) standStill(ctx context.Context, t *store.Tx, was Installation, 
 		return err
 	}
 	now := k.now()
-	f, err := t.AddFreeze(ctx, job.Freeze{Label: "service", From: now, Rings: "wait", Reason: why + "; an administrator says what it is", By: "Iron Bell"})
+	f, err := t.AddFreeze(ctx, job.Freeze{
+		Label: "service", From: now, Rings: "wait", Reason: why + "; an administrator says what it is", By: "Iron Bell",
+	})
 	if err != nil {
 		return err
 	}
@@ -152,7 +156,8 @@ func (k *Keeper) standStill(ctx context.Context, t *store.Tx, was Installation, 
 	if err := t.PutSetting(ctx, db.InstallationSetting, was); err != nil {
 		return err
 	}
-	k.log.Error("stands still and sends nothing until an administrator says what this installation is", "why", why, "how", "ironbell copy")
+	k.log.Error("stands still and sends nothing until an administrator says what this installation is", "why", why,
+		"how", "ironbell copy")
 	return t.Audit(ctx, "Iron Bell", "found a copy", "setting", db.InstallationSetting, nil, map[string]any{"why": why})
 }
 
@@ -168,7 +173,8 @@ func (k *Keeper) behind(ctx context.Context, t *store.Tx, left artifact.Mark) (s
 	if !own.At.IsZero() {
 		since = own.At.UTC().Format("2006-01-02 15:04 MST")
 	}
-	return fmt.Sprintf("its database is older than its store of artifacts: it stands at %s, and work went on until %s; rings and deliveries between are not in it", since, left.At.UTC().Format("2006-01-02 15:04 MST")), nil
+	return fmt.Sprintf("its database is older than its store of artifacts: it stands at %s, and work went on until "+
+		"%s; rings and deliveries between are not in it", since, left.At.UTC().Format("2006-01-02 15:04 MST")), nil
 }
 
 // LeaveMark writes how far this installation has come, once a minute; one that stands
@@ -190,7 +196,8 @@ func (k *Keeper) LeaveMark(ctx context.Context) error {
 		}
 		var is Installation
 		name = ""
-		if ok, err := t.Setting(ctx, db.InstallationSetting, &is); err != nil || !ok || is.Copy != nil || is.Name != was.Name {
+		if ok, err := t.Setting(ctx, db.InstallationSetting, &is); err != nil || !ok || is.Copy != nil ||
+			is.Name != was.Name {
 			return err
 		}
 		behind, err := k.behind(ctx, t, left)

@@ -90,7 +90,8 @@ func Start(ctx context.Context, o Options) (*Server, error) {
 	}
 	args := []string{
 		"-D", data, "-p", strconv.Itoa(s.port), "-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=",
-		"-c", "max_connections=" + strconv.Itoa(max(o.Conns, 100)), "-c", "log_min_messages=fatal", "-c", "shared_buffers=128MB",
+		"-c", "max_connections=" + strconv.Itoa(max(o.Conns, 100)), "-c", "log_min_messages=fatal", "-c",
+		"shared_buffers=128MB",
 	}
 	if o.Volatile {
 		args = append(args, "-c", "fsync=off", "-c", "synchronous_commit=off", "-c", "full_page_writes=off")
@@ -135,7 +136,8 @@ func (s *Server) Ensure(ctx context.Context, database string) error {
 	}
 	defer func() { _ = conn.Close(ctx) }() // nothing is left on it
 	var there bool
-	if err := conn.QueryRow(ctx, `SELECT EXISTS (SELECT 1 FROM pg_database WHERE datname = $1)`, database).Scan(&there); err != nil {
+	if err := conn.QueryRow(ctx, `SELECT EXISTS (SELECT 1 FROM pg_database WHERE datname = $1)`,
+		database).Scan(&there); err != nil {
 		return fmt.Errorf("look for the database %s: %w", database, err)
 	}
 	if there {

@@ -54,7 +54,8 @@ func (g *Guard) Transport(roots *x509.CertPool) *http.Transport {
 func (g *Guard) Explain(err error, doing string) *fault.Fault {
 	var no *refused
 	if errors.As(err, &no) {
-		return fault.Wrap(no, fault.Lasting, fault.Destination, doing, "An operator can allow it with the flag -allow-internal of ironbell serve.")
+		return fault.Wrap(no, fault.Lasting, fault.Destination, doing,
+			"An operator can allow it with the flag -allow-internal of ironbell serve.")
 	}
 	if no := Insecure(err, fault.Destination, doing); no != nil {
 		return no
@@ -150,7 +151,8 @@ func CheckURL(text string) error {
 	case u.Scheme != "http" && u.Scheme != "https":
 		return fmt.Errorf("%q does not begin with http:// or https://", text)
 	case u.User != nil:
-		return errors.New("the address holds a name or password; they belong into the credentials of a source or destination")
+		return errors.New("the address holds a name or password; they belong into the credentials of a source or " +
+			"destination")
 	}
 	return nil
 }
@@ -224,7 +226,9 @@ func (g *Guard) do(client *http.Client, r *http.Request, doing string) (*http.Re
 	}
 	if cause := context.Cause(r.Context()); cause != nil {
 		if errors.Is(cause, context.DeadlineExceeded) {
-			return nil, fault.Wrap(errors.New("it took longer than its time limit"), fault.Passing, fault.Task, doing, "Make the task's time limit longer, or the other side faster.")
+			return nil,
+				fault.Wrap(errors.New("it took longer than its time limit"), fault.Passing, fault.Task, doing,
+					"Make the task's time limit longer, or the other side faster.")
 		}
 		return nil, cause
 	}

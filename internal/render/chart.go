@@ -26,7 +26,10 @@ import (
 
 // seriesColours tell series apart also for those who see few colours: they
 // differ in lightness, too.
-var seriesColours = []string{"#86561B", "#2F6F8F", "#5B8C6A", "#B5483A", "#6B5B95", "#C79A3B", "#3C4A57", "#9AB7C4", "#A77B95", "#7A8B3D", "#D08770", "#50727B"}
+var seriesColours = []string{
+	"#86561B", "#2F6F8F", "#5B8C6A", "#B5483A", "#6B5B95", "#C79A3B", "#3C4A57", "#9AB7C4",
+	"#A77B95", "#7A8B3D", "#D08770", "#50727B",
+}
 
 // maxSeries bounds how many series a chart draws.
 const maxSeries = 12
@@ -76,7 +79,8 @@ func (c *chartData) add(cells rows.Row) error {
 	}
 	if !had {
 		if len(c.along) >= MaxChart {
-			return tooMuch("chart", MaxChart, "points along its axis", "Draw wider steps, such as weeks in place of days.")
+			return tooMuch("chart", MaxChart, "points along its axis",
+				"Draw wider steps, such as weeks in place of days.")
 		}
 		c.places[label] = place
 		at := float64(place)
@@ -127,7 +131,8 @@ func (c *chartData) says() []string {
 	if !c.more {
 		return nil
 	}
-	return []string{fmt.Sprintf("the chart of section %s draws the first %d series; all rows are in its table", c.plan.Section, maxSeries)}
+	return []string{fmt.Sprintf("the chart of section %s draws the first %d series; all rows are in its table",
+		c.plan.Section, maxSeries)}
 }
 
 // altOf says in words what a chart shows.
@@ -136,7 +141,10 @@ func altOf(p *shape.Plan) string {
 	for _, s := range p.Chart.Series {
 		names = append(names, p.Columns[s].Head())
 	}
-	form := map[job.ChartForm]string{job.ChartLine: "Line chart", job.ChartBar: "Bar chart", job.ChartStacked: "Stacked bar chart", job.ChartShare: "Chart of shares"}[p.Chart.Form]
+	form := map[job.ChartForm]string{
+		job.ChartLine: "Line chart", job.ChartBar: "Bar chart", job.ChartStacked: "Stacked bar chart",
+		job.ChartShare: "Chart of shares",
+	}[p.Chart.Form]
 	text := fmt.Sprintf("%s: %s by %s", form, strings.Join(names, ", "), p.Columns[p.Chart.Along].Head())
 	if p.Chart.Split >= 0 {
 		text += ", for each " + p.Columns[p.Chart.Split].Head()
@@ -171,7 +179,8 @@ func (c *chartData) svg(width, height vg.Length) (string, error) {
 		text = text[at:]
 	}
 	// Any sans font of the reader's will do.
-	return strings.ReplaceAll(text, "font-family:"+typeface, "font-family:'DejaVu Sans Condensed','Segoe UI',Helvetica,Arial,sans-serif"), nil
+	return strings.ReplaceAll(text, "font-family:"+typeface,
+		"font-family:'DejaVu Sans Condensed','Segoe UI',Helvetica,Arial,sans-serif"), nil
 }
 
 var (
@@ -202,7 +211,8 @@ func (c *chartData) draw(to draw.Canvas) error {
 	p.TextHandler, p.BackgroundColor = h, color.Transparent
 	for _, axis := range []*plot.Axis{&p.X, &p.Y} {
 		axis.Label.TextStyle = textStyle(h, 9, faint)
-		axis.Tick.Label.Handler, axis.Tick.Label.Font, axis.Tick.Label.Color = h, font.Font{Typeface: typeface, Size: 9}, faint
+		axis.Tick.Label.Handler, axis.Tick.Label.Font, axis.Tick.Label.Color = h,
+			font.Font{Typeface: typeface, Size: 9}, faint
 		axis.Color, axis.Width, axis.Tick.Length, axis.Padding = grid, 1, 0, 4
 	}
 	p.Y.Width = 0
@@ -220,7 +230,9 @@ func (c *chartData) draw(to draw.Canvas) error {
 	p.Y.Tick.Marker = plot.TickerFunc(func(low, high float64) []plot.Tick {
 		var ticks []plot.Tick
 		for _, at := range steps(low, high) {
-			ticks = append(ticks, plot.Tick{Value: at, Label: c.form.Text(rows.Cell{Text: strconv.AppendFloat(nil, at, 'f', -1, 64)})})
+			ticks = append(ticks, plot.Tick{
+				Value: at, Label: c.form.Text(rows.Cell{Text: strconv.AppendFloat(nil, at, 'f', -1, 64)}),
+			})
 		}
 		return ticks
 	})
@@ -267,7 +279,8 @@ func (c *chartData) legend(to draw.Canvas, h text.Handler) vg.Length {
 		if x+width > to.Max.X && x > to.Min.X+8 {
 			x, y = to.Min.X+8, y-14
 		}
-		to.FillPolygon(hexColour(seriesColours[i%len(seriesColours)]), []vg.Point{{X: x, Y: y}, {X: x + 8, Y: y}, {X: x + 8, Y: y + 8}, {X: x, Y: y + 8}})
+		to.FillPolygon(hexColour(seriesColours[i%len(seriesColours)]),
+			[]vg.Point{{X: x, Y: y}, {X: x + 8, Y: y}, {X: x + 8, Y: y + 8}, {X: x, Y: y + 8}})
 		to.FillText(style, vg.Point{X: x + 12, Y: y}, name)
 		x += width
 	}

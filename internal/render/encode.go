@@ -19,11 +19,16 @@ import (
 // charmaps are the encodings of one byte for a character. Their names are those
 // of the IANA registry of character sets, in small letters.
 var charmaps = map[string]*charmap.Charmap{
-	"windows-1250": charmap.Windows1250, "windows-1251": charmap.Windows1251, "windows-1252": charmap.Windows1252, "windows-1253": charmap.Windows1253,
-	"windows-1254": charmap.Windows1254, "windows-1255": charmap.Windows1255, "windows-1256": charmap.Windows1256, "windows-1257": charmap.Windows1257,
-	"windows-1258": charmap.Windows1258, "iso-8859-1": charmap.ISO8859_1, "iso-8859-2": charmap.ISO8859_2, "iso-8859-3": charmap.ISO8859_3,
-	"iso-8859-4": charmap.ISO8859_4, "iso-8859-5": charmap.ISO8859_5, "iso-8859-6": charmap.ISO8859_6, "iso-8859-7": charmap.ISO8859_7,
-	"iso-8859-8": charmap.ISO8859_8, "iso-8859-9": charmap.ISO8859_9, "iso-8859-10": charmap.ISO8859_10, "iso-8859-13": charmap.ISO8859_13,
+	"windows-1250": charmap.Windows1250, "windows-1251": charmap.Windows1251, "windows-1252": charmap.Windows1252,
+	"windows-1253": charmap.Windows1253,
+	"windows-1254": charmap.Windows1254, "windows-1255": charmap.Windows1255, "windows-1256": charmap.Windows1256,
+	"windows-1257": charmap.Windows1257,
+	"windows-1258": charmap.Windows1258, "iso-8859-1": charmap.ISO8859_1, "iso-8859-2": charmap.ISO8859_2,
+	"iso-8859-3": charmap.ISO8859_3,
+	"iso-8859-4": charmap.ISO8859_4, "iso-8859-5": charmap.ISO8859_5, "iso-8859-6": charmap.ISO8859_6,
+	"iso-8859-7": charmap.ISO8859_7,
+	"iso-8859-8": charmap.ISO8859_8, "iso-8859-9": charmap.ISO8859_9, "iso-8859-10": charmap.ISO8859_10,
+	"iso-8859-13": charmap.ISO8859_13,
 	"iso-8859-14": charmap.ISO8859_14, "iso-8859-15": charmap.ISO8859_15, "iso-8859-16": charmap.ISO8859_16,
 }
 
@@ -39,7 +44,9 @@ func encodingOf(name string) (charset string, table *charmap.Charmap, err error)
 	if table, ok := charmaps[name]; ok {
 		return name, table, nil
 	}
-	return "", nil, fmt.Errorf("there is no encoding %q; there are utf-8, utf-8-mark, utf-16, windows-1250 to windows-1258 and iso-8859-1 to iso-8859-16", name)
+	return "", nil,
+		fmt.Errorf("there is no encoding %q; there are utf-8, utf-8-mark, utf-16, windows-1250 to windows-1258 and "+
+			"iso-8859-1 to iso-8859-16", name)
 }
 
 // encoder writes UTF-8 text in another encoding.
@@ -122,7 +129,9 @@ func (e *encoder) Write(p []byte) (int, error) {
 // replace writes something for a character that does not fit.
 func (e *encoder) replace(r rune) error {
 	if e.unfit == job.UnfitFail {
-		return fault.New(fault.Task, "write the text file", fmt.Sprintf("the character %q (U+%04X) does not exist in %s", r, r, e.name), "Choose another encoding, or say what becomes of such characters.")
+		return fault.New(fault.Task, "write the text file",
+			fmt.Sprintf("the character %q (U+%04X) does not exist in %s", r, r, e.name),
+			"Choose another encoding, or say what becomes of such characters.")
 	}
 	if e.lost++; e.lost == 1 {
 		e.first = r
@@ -147,8 +156,10 @@ func (e *encoder) replace(r rune) error {
 
 // likeness has letters and marks that do not come apart by themselves.
 var likeness = map[rune]string{
-	'–': "-", '—': "-", '−': "-", '‐': "-", '‑': "-", '‘': "'", '’': "'", '‚': "'", '“': `"`, '”': `"`, '„': `"`, '«': `"`, '»': `"`, '…': "...", '\u202f': " ", '\u2009': " ",
-	'ß': "ss", 'ł': "l", 'Ł': "L", 'ø': "o", 'Ø': "O", 'đ': "d", 'Đ': "D", 'æ': "ae", 'Æ': "AE", 'œ': "oe", 'Œ': "OE", 'þ': "th", 'Þ': "Th", 'ı': "i", '€': "EUR",
+	'–': "-", '—': "-", '−': "-", '‐': "-", '‑': "-", '‘': "'", '’': "'", '‚': "'", '“': `"`, '”': `"`, '„': `"`,
+	'«': `"`, '»': `"`, '…': "...", '\u202f': " ", '\u2009': " ",
+	'ß': "ss", 'ł': "l", 'Ł': "L", 'ø': "o", 'Ø': "O", 'đ': "d", 'Đ': "D", 'æ': "ae", 'Æ': "AE", 'œ': "oe", 'Œ': "OE",
+	'þ': "th", 'Þ': "Th", 'ı': "i", '€': "EUR",
 }
 
 func plainLetters(r rune) string {
@@ -168,5 +179,6 @@ func (e *encoder) says() []string {
 	if e.unfit == job.UnfitPlain {
 		become = "became plain letters or question marks"
 	}
-	return []string{fmt.Sprintf("%d characters that %s does not have, the first of them %q, %s", e.lost, e.name, e.first, become)}
+	return []string{fmt.Sprintf("%d characters that %s does not have, the first of them %q, %s", e.lost, e.name,
+		e.first, become)}
 }

@@ -27,7 +27,10 @@ func figuresOf(p *shape.Plan, cells rows.Row, l *locale.Locale, forms []*locale.
 		if !p.Figure(i) {
 			continue
 		}
-		f := figure{column: i, label: c.Head(), text: forms[i].Text(cells[i]), cell: rows.Cell{Text: append([]byte(nil), cells[i].Text...), Null: cells[i].Null}}
+		f := figure{
+			column: i, label: c.Head(), text: forms[i].Text(cells[i]),
+			cell: rows.Cell{Text: append([]byte(nil), cells[i].Text...), Null: cells[i].Null},
+		}
 		if cells[i].Null {
 			f.text = "–"
 		}

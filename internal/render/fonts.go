@@ -118,5 +118,6 @@ func (l *letters) says() []string {
 	if l.lost == 0 {
 		return nil
 	}
-	return []string{fmt.Sprintf("%d characters that the document's font does not have, the first of them %q, stand as %c; html and xlsx show them", l.lost, l.first, missing)}
+	return []string{fmt.Sprintf("%d characters that the document's font does not have, the first of them %q, stand "+
+		"as %c; html and xlsx show them", l.lost, l.first, missing)}
 }

@@ -91,15 +91,21 @@ func (w *htmlWriter) as(class string) string {
 	const cell = "padding:4px 10px 4px 0;border-bottom:1px solid #e5ddcd;vertical-align:top;text-align:left"
 	styles := map[string]string{
 		"td": cell, "td n": cell + ";text-align:right", "td w": cell + ";white-space:pre-wrap",
-		"th":      "padding:4px 10px 4px 0;border-bottom:2px solid #86561b;vertical-align:bottom;font-weight:600;color:#5d6167;text-align:left",
-		"th n":    "padding:4px 10px 4px 0;border-bottom:2px solid #86561b;vertical-align:bottom;font-weight:600;color:#5d6167;text-align:right",
+		"th": "padding:4px 10px 4px 0;border-bottom:2px solid " +
+			"#86561b;vertical-align:bottom;font-weight:600;color:#5d6167;text-align:left",
+		"th n": "padding:4px 10px 4px 0;border-bottom:2px solid " +
+			"#86561b;vertical-align:bottom;font-weight:600;color:#5d6167;text-align:right",
 		"sub":     cell + ";font-weight:600",
 		"sub n":   cell + ";font-weight:600;text-align:right",
 		"total":   cell + ";font-weight:600;border-top:2px solid #86561b",
 		"total n": cell + ";font-weight:600;border-top:2px solid #86561b;text-align:right",
-		"good":    "color:#1f6b4f;font-weight:600", "warning": "color:#8a5f00;font-weight:600", "bad": "color:#a8321a;font-weight:600", "strong": "font-weight:600", "faint": "color:#6b6f76",
-		"table":   "border-collapse:collapse;font:14px/1.4 'Segoe UI',Helvetica,Arial,sans-serif;color:#24272b;margin:0 0 18px",
-		"caption": "text-align:left;font-weight:600;padding:0 0 6px", "behind": "text-align:left;color:#5d6167;padding:0 0 6px", "big": "font-size:26px;font-weight:600;line-height:1.2", "none": "color:#5d6167",
+		"good":    "color:#1f6b4f;font-weight:600", "warning": "color:#8a5f00;font-weight:600",
+		"bad": "color:#a8321a;font-weight:600", "strong": "font-weight:600", "faint": "color:#6b6f76",
+		"table": "border-collapse:collapse;font:14px/1.4 'Segoe " +
+			"UI',Helvetica,Arial,sans-serif;color:#24272b;margin:0 0 18px",
+		"caption": "text-align:left;font-weight:600;padding:0 0 6px",
+		"behind":  "text-align:left;color:#5d6167;padding:0 0 6px",
+		"big":     "font-size:26px;font-weight:600;line-height:1.2", "none": "color:#5d6167",
 	}
 	return ` style="` + styles[class] + `"`
 }
@@ -132,9 +138,14 @@ func (w *htmlWriter) pageRule() string {
 // top writes the head of a page.
 func (w *htmlWriter) top() {
 	words := w.style.Locale.Words
-	w.printf("<!doctype html>\n<html lang=\"%s\">\n<head>\n<meta charset=\"utf-8\">\n<meta http-equiv=\"Content-Security-Policy\" content=\"default-src 'none'; style-src 'unsafe-inline'; img-src data:\">\n", w.style.Locale.Lang)
-	w.printf("<meta name=\"viewport\" content=\"width=device-width\">\n<meta name=\"generator\" content=\"Iron Bell\">\n<title>%s</title>\n<style>\n%s%s</style>\n</head>\n<body>\n", html.EscapeString(w.head.Title), sheet, w.pageRule())
-	w.printf("<header>\n<h1>%s</h1>\n<p class=\"about\">%s %s", html.EscapeString(w.head.Title), words.AsOf, html.EscapeString(w.head.asOf(w.style.Locale)))
+	w.printf("<!doctype html>\n<html lang=\"%s\">\n<head>\n<meta charset=\"utf-8\">\n<meta "+
+		"http-equiv=\"Content-Security-Policy\" content=\"default-src 'none'; style-src 'unsafe-inline'; "+
+		"img-src data:\">\n", w.style.Locale.Lang)
+	w.printf("<meta name=\"viewport\" content=\"width=device-width\">\n<meta name=\"generator\" content=\"Iron "+
+		"Bell\">\n<title>%s</title>\n<style>\n%s%s</style>\n</head>\n<body>\n", html.EscapeString(w.head.Title), sheet,
+		w.pageRule())
+	w.printf("<header>\n<h1>%s</h1>\n<p class=\"about\">%s %s", html.EscapeString(w.head.Title), words.AsOf,
+		html.EscapeString(w.head.asOf(w.style.Locale)))
 	if w.head.Run != "" {
 		w.printf("  ·  %s %s", words.Run, html.EscapeString(w.head.Run))
 	}
@@ -169,7 +180,8 @@ func (w *htmlWriter) Line(line *shape.Line) error {
 		if w.mail {
 			return nil // said at the end
 		}
-		return tooMuch("HTML page", w.limit, "rows", "Choose xlsx or csv for this output, or the summary of the section.")
+		return tooMuch("HTML page", w.limit, "rows",
+			"Choose xlsx or csv for this output, or the summary of the section.")
 	}
 	if w.chart != nil {
 		w.early = append(w.early, shownLine(w.plan, line, w.forms, w.totals, w.style.Locale))
@@ -192,7 +204,8 @@ func (w *htmlWriter) begin() {
 	if !w.mail && caption == "caption" {
 		caption = ""
 	}
-	w.printf("<table%s>\n<caption%s>%s</caption>\n<thead><tr>", w.as(map[bool]string{true: "table"}[w.mail]), w.as(caption), html.EscapeString(w.plan.Title))
+	w.printf("<table%s>\n<caption%s>%s</caption>\n<thead><tr>", w.as(map[bool]string{true: "table"}[w.mail]),
+		w.as(caption), html.EscapeString(w.plan.Title))
 	for _, c := range w.plan.Columns {
 		class := map[bool]string{true: "n"}[c.Kind.Numeric()]
 		if w.mail {
@@ -304,8 +317,10 @@ func (w *htmlWriter) figures() {
 			if i%4 == 0 && i > 0 {
 				w.text("</tr><tr>\n")
 			}
-			w.printf("<td style=\"padding:0 28px 10px 0;vertical-align:top\"><span style=\"color:#5d6167\">%s</span><br><span%s>%s</span><br><span%s>%s</span></td>\n",
-				html.EscapeString(f.label), w.as("big"), html.EscapeString(f.text), w.as(orWord(string(f.mark), "faint")), html.EscapeString(f.change))
+			w.printf("<td style=\"padding:0 28px 10px 0;vertical-align:top\"><span "+
+				"style=\"color:#5d6167\">%s</span><br><span%s>%s</span><br><span%s>%s</span></td>\n",
+				html.EscapeString(f.label), w.as("big"), html.EscapeString(f.text),
+				w.as(orWord(string(f.mark), "faint")), html.EscapeString(f.change))
 		}
 		w.text("</tr></table>\n")
 		return
@@ -340,7 +355,8 @@ func (w *htmlWriter) drawChart() error {
 		return err
 	}
 	// The message takes it out of here and names it by its content id.
-	w.printf("<p style=\"margin:0 0 12px\"><img width=\"680\" height=\"260\" alt=\"%s\" src=\"%s%s\"></p>\n", alt, PictureMark, base64.StdEncoding.EncodeToString(picture.Bytes()))
+	w.printf("<p style=\"margin:0 0 12px\"><img width=\"680\" height=\"260\" alt=\"%s\" src=\"%s%s\"></p>\n", alt,
+		PictureMark, base64.StdEncoding.EncodeToString(picture.Bytes()))
 	return w.err
 }
 
@@ -356,7 +372,8 @@ func (w *htmlWriter) Close() error {
 		if len(w.head.Files) > 0 {
 			where = "All of them are in " + strings.Join(w.head.Files, ", ") + "."
 		}
-		w.printf("<p style=\"color:#8a5f00\">Shown here are the first %s of %s rows. %s</p>\n", humanize.Comma(int64(w.limit)), humanize.Comma(w.total), html.EscapeString(where))
+		w.printf("<p style=\"color:#8a5f00\">Shown here are the first %s of %s rows. %s</p>\n",
+			humanize.Comma(int64(w.limit)), humanize.Comma(w.total), html.EscapeString(where))
 	case !w.mail:
 		w.printf("</main>\n<footer>%s", html.EscapeString(w.head.Title))
 		if w.head.Run != "" {

@@ -165,7 +165,8 @@ func number(text []byte) bool {
 	if i < len(text) && text[i] == '-' {
 		i++
 	}
-	if i >= len(text) || text[i] < '0' || text[i] > '9' || text[i] == '0' && i+1 < len(text) && text[i+1] >= '0' && text[i+1] <= '9' {
+	if i >= len(text) || text[i] < '0' || text[i] > '9' ||
+		text[i] == '0' && i+1 < len(text) && text[i+1] >= '0' && text[i+1] <= '9' {
 		return false
 	}
 	for ; i < len(text); i++ {

@@ -58,7 +58,8 @@ func someTexts(r *rapid.T) ([]rows.Column, [][]string) {
 	for i := range columns {
 		columns[i] = rows.Column{Name: fmt.Sprintf("c%d", i), Kind: rows.Text}
 	}
-	text := rapid.StringOf(rapid.OneOf(rapid.RuneFrom([]rune("ab ,;|\t\"'\\=+-@<>&{}\u2028é–渡")), rapid.Rune())).Filter(func(s string) bool {
+	text := rapid.StringOf(rapid.OneOf(rapid.RuneFrom([]rune("ab ,;|\t\"'\\=+-@<>&{}\u2028é–渡")),
+		rapid.Rune())).Filter(func(s string) bool {
 		return s != "NULL" && !strings.ContainsAny(s, "\r\x00") && s == strings.ToValidUTF8(s, "")
 	})
 	lines := rapid.SliceOfN(rapid.SliceOfN(text, n, n), 0, 6).Draw(r, "lines")
@@ -71,7 +72,10 @@ func TestAnyTextSurvivesDelimitedText(t *testing.T) {
 		columns, lines := someTexts(r)
 		delimiter := rapid.SampledFrom([]string{",", ";", "|", "\t", "~", "a"}).Draw(r, "delimiter")
 		quote := rapid.SampledFrom([]job.Quoting{job.QuoteNeeded, job.QuoteAll}).Draw(r, "quote")
-		out, err := written(job.Output{Format: "csv", ForSystem: true, Text: &job.TextForm{Delimiter: delimiter, Quote: quote, LineEnd: job.EndLF, NoHeader: true}}, columns, lines)
+		out, err := written(job.Output{
+			Format: "csv", ForSystem: true,
+			Text: &job.TextForm{Delimiter: delimiter, Quote: quote, LineEnd: job.EndLF, NoHeader: true},
+		}, columns, lines)
 		if err != nil {
 			r.Fatal(err)
 		}
@@ -98,8 +102,14 @@ func TestAnyTextSurvivesDelimitedText(t *testing.T) {
 // seen stands before.
 func TestNoTextBecomesAFormula(t *testing.T) {
 	rapid.Check(t, func(r *rapid.T) {
-		text := rapid.SampledFrom([]string{"", "", " ", "  ", "\n", "\v", "\u00a0", "\u200b", "\ufeff", "\u2060 \u3000"}).Draw(r, "unseen") + rapid.SampledFrom([]string{"=", "+", "-", "@", "\t=", "＝", "＋", "－", "＠"}).Draw(r, "begins") + rapid.StringMatching(`[A-Z(]{0,6}`).Draw(r, "goes on")
-		out, err := written(job.Output{Format: "csv", Text: &job.TextForm{NoHeader: true}}, []rows.Column{{Name: "c", Kind: rows.Text}, {Name: "d", Kind: rows.Text}}, [][]string{{"x", text}})
+		text := rapid.SampledFrom([]string{
+			"", "", " ", "  ", "\n", "\v", "\u00a0", "\u200b", "\ufeff",
+			"\u2060 \u3000",
+		}).Draw(r, "unseen") +
+			rapid.SampledFrom([]string{"=", "+", "-", "@", "\t=", "＝", "＋", "－", "＠"}).Draw(r, "begins") +
+			rapid.StringMatching(`[A-Z(]{0,6}`).Draw(r, "goes on")
+		out, err := written(job.Output{Format: "csv", Text: &job.TextForm{NoHeader: true}},
+			[]rows.Column{{Name: "c", Kind: rows.Text}, {Name: "d", Kind: rows.Text}}, [][]string{{"x", text}})
 		if err != nil {
 			r.Fatal(err)
 		}
@@ -114,7 +124,11 @@ func TestNoTextBecomesAFormula(t *testing.T) {
 func TestAnyTextSurvivesJSON(t *testing.T) {
 	rapid.Check(t, func(r *rapid.T) {
 		columns, lines := someTexts(r)
-		columns[0].Name = rapid.StringN(1, 20, -1).Filter(func(s string) bool { return s == strings.ToValidUTF8(s, "") && !strings.HasPrefix(s, "c") }).Draw(r, "head")
+		columns[0].Name = rapid.StringN(1, 20,
+			-1).Filter(func(s string) bool {
+			return s == strings.ToValidUTF8(s, "") &&
+				!strings.HasPrefix(s, "c")
+		}).Draw(r, "head")
 		out, err := written(job.Output{Format: "json"}, columns, lines)
 		if err != nil {
 			r.Fatal(err)
@@ -139,9 +153,12 @@ func TestAnyTextSurvivesJSON(t *testing.T) {
 // cuts a file short.
 func TestEveryLetterOfEachEncoding(t *testing.T) {
 	tables := map[string]*charmap.Charmap{
-		"windows-1250": charmap.Windows1250, "windows-1251": charmap.Windows1251, "windows-1252": charmap.Windows1252, "windows-1253": charmap.Windows1253, "windows-1254": charmap.Windows1254,
-		"windows-1255": charmap.Windows1255, "windows-1256": charmap.Windows1256, "windows-1257": charmap.Windows1257, "windows-1258": charmap.Windows1258, "iso-8859-1": charmap.ISO8859_1,
-		"iso-8859-2": charmap.ISO8859_2, "iso-8859-5": charmap.ISO8859_5, "iso-8859-7": charmap.ISO8859_7, "iso-8859-9": charmap.ISO8859_9, "iso-8859-15": charmap.ISO8859_15, "iso-8859-16": charmap.ISO8859_16,
+		"windows-1250": charmap.Windows1250, "windows-1251": charmap.Windows1251, "windows-1252": charmap.Windows1252,
+		"windows-1253": charmap.Windows1253, "windows-1254": charmap.Windows1254,
+		"windows-1255": charmap.Windows1255, "windows-1256": charmap.Windows1256, "windows-1257": charmap.Windows1257,
+		"windows-1258": charmap.Windows1258, "iso-8859-1": charmap.ISO8859_1,
+		"iso-8859-2": charmap.ISO8859_2, "iso-8859-5": charmap.ISO8859_5, "iso-8859-7": charmap.ISO8859_7,
+		"iso-8859-9": charmap.ISO8859_9, "iso-8859-15": charmap.ISO8859_15, "iso-8859-16": charmap.ISO8859_16,
 	}
 	columns := []rows.Column{{Name: "letters", Kind: rows.Text}, {Name: "end", Kind: rows.Text}}
 	for name, table := range tables {
@@ -151,7 +168,9 @@ func TestEveryLetterOfEachEncoding(t *testing.T) {
 				letters.WriteRune(r)
 			}
 		}
-		out, err := written(job.Output{Format: "csv", ForSystem: true, Text: &job.TextForm{Encoding: name, NoHeader: true}}, columns, [][]string{{letters.String(), "whole"}, {"渡し船", "still whole"}})
+		out, err := written(job.Output{
+			Format: "csv", ForSystem: true, Text: &job.TextForm{Encoding: name, NoHeader: true},
+		}, columns, [][]string{{letters.String(), "whole"}, {"渡し船", "still whole"}})
 		require.NoError(t, err, name)
 		back, err := table.NewDecoder().Bytes(out)
 		require.NoError(t, err, name)
@@ -162,8 +181,15 @@ func TestEveryLetterOfEachEncoding(t *testing.T) {
 // Names of sheets are such as a workbook takes, and no two are the same.
 func TestSheetsHaveNamesThatAWorkbookTakes(t *testing.T) {
 	tables := []table{}
-	for _, name := range []string{"A/B: [x]?*\\", "'quoted'", "A very long name of a section, longer than a sheet may have", "A very long name of a section, longer than another", "a very long name of a section, LONGER", "***", "History"} {
-		tables = append(tables, table{section: job.Section{Name: name}, columns: odd.columns[:1], rows: []rows.Row{row("x")}})
+	for _, name := range []string{
+		"A/B: [x]?*\\", "'quoted'",
+		"A very long name of a section, longer than a sheet may have",
+		"A very long name of a section, longer than another", "a very long name of a section, LONGER", "***",
+		"History",
+	} {
+		tables = append(tables, table{
+			section: job.Section{Name: name}, columns: odd.columns[:1], rows: []rows.Row{row("x")},
+		})
 	}
 	names := book(t, made(t, job.Output{Format: "xlsx", DataOnly: true}, tables...)).GetSheetList()
 	require.Len(t, names, len(tables))
@@ -181,12 +207,17 @@ func TestSheetsHaveNamesThatAWorkbookTakes(t *testing.T) {
 func TestNothingInAPageRuns(t *testing.T) {
 	evil := `"><script>alert(1)</script><img src=x onerror=alert(1)>`
 	drawn := burn()
-	drawn.section.Columns = []job.Column{{Name: "Harrier", Label: evil}, {Name: "Petrel", Unit: "</td>"}, {Name: "Skipper", Hidden: true}}
+	drawn.section.Columns = []job.Column{
+		{Name: "Harrier", Label: evil},
+		{Name: "Petrel", Unit: "</td>"},
+		{Name: "Skipper", Hidden: true},
+	}
 	drawn.section.Title = evil
 	h := head()
 	h.Title, h.Values[0].Text = evil, evil
 	for _, o := range []job.Output{{Format: "html"}, {Format: render.MailTable}} {
-		out, _, err := file(t, o, h, drawn, table{section: job.Section{Name: evil, Kind: job.SectionText, Text: evil}}, figures)
+		out, _, err := file(t, o, h, drawn, table{section: job.Section{Name: evil, Kind: job.SectionText, Text: evil}},
+			figures)
 		require.NoError(t, err)
 		text := string(out)
 		assert.NotContains(t, text, "<script", o.Format)

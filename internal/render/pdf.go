@@ -48,10 +48,14 @@ const (
 )
 
 var pageSizes = map[string]fpdf.SizeType{
-	"A3": {Wd: 297, Ht: 420}, "A4": {Wd: 210, Ht: 297}, "A5": {Wd: 148, Ht: 210}, "letter": {Wd: 215.9, Ht: 279.4}, "legal": {Wd: 215.9, Ht: 355.6},
+	"A3": {Wd: 297, Ht: 420}, "A4": {Wd: 210, Ht: 297}, "A5": {Wd: 148, Ht: 210}, "letter": {Wd: 215.9, Ht: 279.4},
+	"legal": {Wd: 215.9, Ht: 355.6},
 }
 
-var markRGB = map[job.Mark][3]int{job.MarkGood: {31, 107, 79}, job.MarkWarning: {138, 95, 0}, job.MarkBad: {168, 50, 26}, job.MarkFaint: {107, 111, 118}}
+var markRGB = map[job.Mark][3]int{
+	job.MarkGood: {31, 107, 79}, job.MarkWarning: {138, 95, 0}, job.MarkBad: {168, 50, 26},
+	job.MarkFaint: {107, 111, 118},
+}
 
 func newPDF(w io.Writer, h *Head, s *Style) (Writer, error) {
 	if s.Tagged {
@@ -61,7 +65,8 @@ func newPDF(w io.Writer, h *Head, s *Style) (Writer, error) {
 	}
 	p := &pdfWriter{out: w, head: h, style: s, letters: newLetters(), size: pageSizes["A4"], left: margin}
 	if s.Tagged {
-		p.said = append(p.said, "the PDF is not tagged: this node has no browser that could print it so; the plain writer made it")
+		p.said = append(p.said,
+			"the PDF is not tagged: this node has no browser that could print it so; the plain writer made it")
 	}
 	if s.Page != nil && s.Page.Size != "" {
 		p.size = pageSizes[s.Page.Size]

@@ -144,7 +144,8 @@ func (p *pdfWriter) draw(line textLine) {
 		high = max(high, len(broken[i]))
 	}
 	if most := int((p.bottom()-margin)/step) - 4; high > most {
-		p.sayOnce(fmt.Sprintf("a cell of section %s is longer than a page and is cut short; html or csv hold all of it", p.plan.Section))
+		p.sayOnce(fmt.Sprintf("a cell of section %s is longer than a page and is cut short; html or csv hold all of it",
+			p.plan.Section))
 		for i := range broken {
 			if len(broken[i]) > most {
 				broken[i] = append(broken[i][:most-1], "…")

@@ -42,7 +42,8 @@ func (p *picture) Line(line *shape.Line) error {
 		return err
 	}
 	if len(p.lines) >= MaxPicture {
-		return tooMuch("picture", MaxPicture, "rows", "Choose pdf, xlsx or csv for this output, or the summary of the section.")
+		return tooMuch("picture", MaxPicture, "rows",
+			"Choose pdf, xlsx or csv for this output, or the summary of the section.")
 	}
 	l := shownLine(p.plan, line, p.forms, p.totals, p.style.Locale)
 	for i, c := range l.cells {
@@ -106,14 +107,16 @@ func (p *picture) Close() error {
 	top := whole - pictureEdge - 26
 	switch {
 	case p.chart != nil:
-		if err := p.chart.draw(draw.Crop(to, pictureEdge-8, -pictureEdge+8, pictureEdge+14, -pictureEdge-26)); err != nil {
+		if err := p.chart.draw(draw.Crop(to, pictureEdge-8, -pictureEdge+8, pictureEdge+14,
+			-pictureEdge-26)); err != nil {
 			return err
 		}
 	case p.plan.Kind == job.SectionFigures:
 		p.figures(to, top)
 	case p.plan.Kind == job.SectionText:
 		for i, line := range prose {
-			to.FillText(p.lettered(pictureText, ink, false), vg.Point{X: pictureEdge, Y: top - pictureRow*vg.Length(i+1)}, line)
+			to.FillText(p.lettered(pictureText, ink, false),
+				vg.Point{X: pictureEdge, Y: top - pictureRow*vg.Length(i+1)}, line)
 		}
 	default:
 		p.table(to, top, widths)
@@ -203,7 +206,8 @@ func (p *picture) table(to draw.Canvas, top vg.Length, widths []vg.Length) {
 		rule(n+1, grid, 0.6)
 	}
 	if len(p.lines) == 0 {
-		to.FillText(p.lettered(pictureText, faint, false), vg.Point{X: pictureEdge + 4, Y: top - 2*pictureRow + 5}, p.style.Locale.Words.NoRows)
+		to.FillText(p.lettered(pictureText, faint, false), vg.Point{X: pictureEdge + 4, Y: top - 2*pictureRow + 5},
+			p.style.Locale.Words.NoRows)
 	}
 }
 

@@ -59,8 +59,10 @@ func newSlides(w io.Writer, h *Head, s *Style) (Writer, error) {
 	if h.Run != "" {
 		about += "  ·  " + words.Run + " " + h.Run
 	}
-	body := placed("title", 2, "Title", slideEdge, 2286000, slideWide-2*slideEdge, 1100000, paragraph(h.Title, 3600, true, "24272B")) +
-		placed("", 3, "About", slideEdge, 3450000, slideWide-2*slideEdge, 1200000, paragraph(about, 1600, false, "5D6167")+paragraph(h.valuesLine(), 1400, false, "5D6167"))
+	body := placed("title", 2, "Title", slideEdge, 2286000, slideWide-2*slideEdge, 1100000,
+		paragraph(h.Title, 3600, true, "24272B")) +
+		placed("", 3, "About", slideEdge, 3450000, slideWide-2*slideEdge, 1200000,
+			paragraph(about, 1600, false, "5D6167")+paragraph(h.valuesLine(), 1400, false, "5D6167"))
 	return p, p.slide(body, "")
 }
 
@@ -95,21 +97,27 @@ const xmlHead = `<?xml version="1.0" encoding="UTF-8" standalone="yes"?>` + "\n"
 // slide adds a slide; rels are its relations beside the layout.
 func (p *slides) slide(body, rels string) error {
 	if p.n >= MaxSlides {
-		return tooMuch("presentation", MaxSlides, "slides", "Choose pdf or xlsx for this output, the summary of the section, or fewer sections.")
+		return tooMuch("presentation", MaxSlides, "slides",
+			"Choose pdf or xlsx for this output, the summary of the section, or fewer sections.")
 	}
 	p.n++
-	text := xmlHead + `<p:sld ` + namespaces + `><p:cSld><p:spTree><p:nvGrpSpPr><p:cNvPr id="1" name=""/><p:cNvGrpSpPr/><p:nvPr/></p:nvGrpSpPr><p:grpSpPr/>` + body +
+	text := xmlHead + `<p:sld ` + namespaces +
+		`><p:cSld><p:spTree><p:nvGrpSpPr><p:cNvPr id="1" name=""/><p:cNvGrpSpPr/><p:nvPr/></p:nvGrpSpPr><p:grpSpPr/>` +
+		body +
 		`</p:spTree></p:cSld><p:clrMapOvr><a:masterClrMapping/></p:clrMapOvr></p:sld>`
 	if err := p.put(fmt.Sprintf("ppt/slides/slide%d.xml", p.n), text); err != nil {
 		return err
 	}
-	return p.put(fmt.Sprintf("ppt/slides/_rels/slide%d.xml.rels", p.n), relations(`<Relationship Id="rId1" Type="`+officeRel+`slideLayout" Target="../slideLayouts/slideLayout1.xml"/>`+rels))
+	return p.put(fmt.Sprintf("ppt/slides/_rels/slide%d.xml.rels", p.n),
+		relations(`<Relationship Id="rId1" Type="`+officeRel+`slideLayout" Target="../slideLayouts/slideLayout1.xml"/>`+
+			rels))
 }
 
 const officeRel = "http://schemas.openxmlformats.org/officeDocument/2006/relationships/"
 
 func relations(inner string) string {
-	return xmlHead + `<Relationships xmlns="http://schemas.openxmlformats.org/package/2006/relationships">` + inner + `</Relationships>`
+	return xmlHead + `<Relationships xmlns="http://schemas.openxmlformats.org/package/2006/relationships">` + inner +
+		`</Relationships>`
 }
 
 func (p *slides) put(name, text string) error {
@@ -133,7 +141,8 @@ func (p *slides) Line(line *shape.Line) error {
 		return err
 	}
 	if len(p.lines) >= slideRows*MaxSlides {
-		return tooMuch("presentation", MaxSlides, "slides", "Choose pdf or xlsx for this output, or the summary of the section.")
+		return tooMuch("presentation", MaxSlides, "slides",
+			"Choose pdf or xlsx for this output, or the summary of the section.")
 	}
 	p.lines = append(p.lines, shownLine(p.plan, line, p.forms, p.totals, p.style.Locale))
 	return nil
@@ -146,7 +155,9 @@ func (p *slides) End() error {
 		for _, line := range strings.Split(p.plan.Text, "\n") {
 			body.WriteString(paragraph(line, 1800, false, "24272B"))
 		}
-		return p.slide(p.title("")+placed("", 3, "Text", slideEdge, slideBody, slideWide-2*slideEdge, slideHigh-slideBody-2*slideEdge, body.String())+p.footer(), "")
+		return p.slide(p.title("")+
+			placed("", 3, "Text", slideEdge, slideBody, slideWide-2*slideEdge, slideHigh-slideBody-2*slideEdge,
+				body.String())+p.footer(), "")
 	case job.SectionFigures:
 		return p.figures()
 	}
@@ -156,7 +167,9 @@ func (p *slides) End() error {
 		}
 	}
 	if len(p.lines) == 0 {
-		return p.slide(p.title("")+placed("", 3, "Text", slideEdge, slideBody, slideWide-2*slideEdge, 600000, paragraph(p.style.Locale.Words.NoRows, 1800, false, "5D6167"))+p.footer(), "")
+		return p.slide(p.title("")+
+			placed("", 3, "Text", slideEdge, slideBody, slideWide-2*slideEdge, 600000,
+				paragraph(p.style.Locale.Words.NoRows, 1800, false, "5D6167"))+p.footer(), "")
 	}
 	all := (len(p.lines) + slideRows - 1) / slideRows
 	for i := range all {
@@ -173,7 +186,8 @@ func (p *slides) End() error {
 }
 
 func (p *slides) title(more string) string {
-	return placed("title", 2, "Title", slideEdge, 420000, slideWide-2*slideEdge, 700000, paragraph(p.plan.Title+more, 2600, true, "24272B"))
+	return placed("title", 2, "Title", slideEdge, 420000, slideWide-2*slideEdge, 700000,
+		paragraph(p.plan.Title+more, 2600, true, "24272B"))
 }
 
 func (p *slides) footer() string {
@@ -182,7 +196,8 @@ func (p *slides) footer() string {
 	if p.head.Run != "" {
 		text += "  ·  " + words.Run + " " + p.head.Run
 	}
-	return placed("", 90, "Foot", slideEdge, slideHigh-420000, slideWide-2*slideEdge-900000, 250000, paragraph(text, 1000, false, "5D6167")) +
+	return placed("", 90, "Foot", slideEdge, slideHigh-420000, slideWide-2*slideEdge-900000, 250000,
+		paragraph(text, 1000, false, "5D6167")) +
 		placed("", 91, "Number", slideWide-slideEdge-800000, slideHigh-420000, 800000, 250000,
 			`<a:p><a:pPr algn="r"/><a:fld id="{5C7A2A3D-9C55-4B0B-8A53-0A5D2C7C6B11}" type="slidenum"><a:rPr lang="en" sz="1000"><a:solidFill><a:srgbClr val="5D6167"/></a:solidFill></a:rPr><a:t>`+fmt.Sprint(p.n+1)+`</a:t></a:fld></a:p>`)
 }
@@ -190,7 +205,8 @@ func (p *slides) footer() string {
 func (p *slides) figures() error {
 	body := p.title("")
 	if len(p.shown) == 0 {
-		body += placed("", 3, "Text", slideEdge, slideBody, slideWide-2*slideEdge, 600000, paragraph(p.style.Locale.Words.NoRows, 1800, false, "5D6167"))
+		body += placed("", 3, "Text", slideEdge, slideBody, slideWide-2*slideEdge, 600000,
+			paragraph(p.style.Locale.Words.NoRows, 1800, false, "5D6167"))
 	}
 	const across = 3
 	width := (slideWide - 2*slideEdge) / across
@@ -199,8 +215,10 @@ func (p *slides) figures() error {
 		if !ok {
 			colour = "5D6167"
 		}
-		body += placed("", 10+i, f.label, slideEdge+width*(i%across), slideBody+200000+1650000*(i/across), width-150000, 1500000,
-			paragraph(f.label, 1400, false, "5D6167")+paragraph(f.text, 4000, true, "24272B")+paragraph(f.change, 1300, false, colour))
+		body += placed("", 10+i, f.label, slideEdge+width*(i%across), slideBody+200000+1650000*(i/across), width-150000,
+			1500000,
+			paragraph(f.label, 1400, false, "5D6167")+paragraph(f.text, 4000, true, "24272B")+
+				paragraph(f.change, 1300, false, colour))
 	}
 	return p.slide(body+p.footer(), "")
 }
@@ -218,7 +236,8 @@ func (p *slides) picture() error {
 	p.said = append(p.said, p.chart.says()...)
 	pic := fmt.Sprintf(`<p:pic><p:nvPicPr><p:cNvPr id="4" name="Chart" descr="%s"/><p:cNvPicPr><a:picLocks noChangeAspect="1"/></p:cNvPicPr><p:nvPr/></p:nvPicPr><p:blipFill><a:blip r:embed="rId2"/><a:stretch><a:fillRect/></a:stretch></p:blipFill><p:spPr><a:xfrm><a:off x="%d" y="%d"/><a:ext cx="%d" cy="%d"/></a:xfrm><a:prstGeom prst="rect"><a:avLst/></a:prstGeom></p:spPr></p:pic>`,
 		escape(altOf(p.plan)), slideEdge, slideBody-100000, wide, high)
-	return p.slide(p.title("")+pic+p.footer(), fmt.Sprintf(`<Relationship Id="rId2" Type="%simage" Target="../media/chart%d.png"/>`, officeRel, p.media))
+	return p.slide(p.title("")+pic+p.footer(),
+		fmt.Sprintf(`<Relationship Id="rId2" Type="%simage" Target="../media/chart%d.png"/>`, officeRel, p.media))
 }
 
 // table is a table of lines with its head.
@@ -239,7 +258,8 @@ func (p *slides) table(lines []textLine) string {
 	if all > 120 {
 		size = max(600, 1200*120/all)
 	}
-	fmt.Fprintf(&out, `<p:graphicFrame><p:nvGraphicFramePr><p:cNvPr id="5" name="Table" descr="%s"/><p:cNvGraphicFramePr><a:graphicFrameLocks noGrp="1"/></p:cNvGraphicFramePr><p:nvPr/></p:nvGraphicFramePr><p:xfrm><a:off x="%d" y="%d"/><a:ext cx="%d" cy="%d"/></p:xfrm><a:graphic><a:graphicData uri="http://schemas.openxmlformats.org/drawingml/2006/table"><a:tbl><a:tblPr firstRow="1"/><a:tblGrid>`,
+	fmt.Fprintf(&out,
+		`<p:graphicFrame><p:nvGraphicFramePr><p:cNvPr id="5" name="Table" descr="%s"/><p:cNvGraphicFramePr><a:graphicFrameLocks noGrp="1"/></p:cNvGraphicFramePr><p:nvPr/></p:nvGraphicFramePr><p:xfrm><a:off x="%d" y="%d"/><a:ext cx="%d" cy="%d"/></p:xfrm><a:graphic><a:graphicData uri="http://schemas.openxmlformats.org/drawingml/2006/table"><a:tbl><a:tblPr firstRow="1"/><a:tblGrid>`,
 		escape(p.plan.Title), slideEdge, slideBody, total, 320000*(len(lines)+1))
 	for _, w := range widths {
 		fmt.Fprintf(&out, `<a:gridCol w="%d"/>`, total*w/all)
@@ -263,7 +283,8 @@ func (p *slides) table(lines []textLine) string {
 			if strong {
 				b = ` b="1"`
 			}
-			fmt.Fprintf(&out, `<a:tc><a:txBody><a:bodyPr/><a:lstStyle/><a:p><a:pPr algn="%s"/><a:r><a:rPr lang="en" sz="%d"%s><a:solidFill><a:srgbClr val="%s"/></a:solidFill></a:rPr><a:t>%s</a:t></a:r></a:p></a:txBody><a:tcPr marL="45720" marR="91440" marT="36000" marB="36000" anchor="ctr"><a:lnL w="0"><a:noFill/></a:lnL><a:lnR w="0"><a:noFill/></a:lnR><a:lnT w="0"><a:noFill/></a:lnT><a:lnB w="%d"><a:solidFill><a:srgbClr val="%s"/></a:solidFill></a:lnB><a:noFill/></a:tcPr></a:tc>`,
+			fmt.Fprintf(&out,
+				`<a:tc><a:txBody><a:bodyPr/><a:lstStyle/><a:p><a:pPr algn="%s"/><a:r><a:rPr lang="en" sz="%d"%s><a:solidFill><a:srgbClr val="%s"/></a:solidFill></a:rPr><a:t>%s</a:t></a:r></a:p></a:txBody><a:tcPr marL="45720" marR="91440" marT="36000" marB="36000" anchor="ctr"><a:lnL w="0"><a:noFill/></a:lnL><a:lnR w="0"><a:noFill/></a:lnR><a:lnT w="0"><a:noFill/></a:lnT><a:lnB w="%d"><a:solidFill><a:srgbClr val="%s"/></a:solidFill></a:lnB><a:noFill/></a:tcPr></a:tc>`,
 				align, size, b, of, escape(text), thick, under)
 		}
 		out.WriteString(`</a:tr>`)
@@ -283,7 +304,8 @@ func (p *slides) table(lines []textLine) string {
 func (p *slides) Close() error {
 	var types, list, rels strings.Builder
 	for i := 1; i <= p.n; i++ {
-		fmt.Fprintf(&types, `<Override PartName="/ppt/slides/slide%d.xml" ContentType="application/vnd.openxmlformats-officedocument.presentationml.slide+xml"/>`, i)
+		fmt.Fprintf(&types,
+			`<Override PartName="/ppt/slides/slide%d.xml" ContentType="application/vnd.openxmlformats-officedocument.presentationml.slide+xml"/>`, i)
 		fmt.Fprintf(&list, `<p:sldId id="%d" r:id="rId%d"/>`, 255+i, i+2)
 		fmt.Fprintf(&rels, `<Relationship Id="rId%d" Type="%sslide" Target="slides/slide%d.xml"/>`, i+2, officeRel, i)
 	}
@@ -297,15 +319,36 @@ func (p *slides) Close() error {
 	}
 	const of = "application/vnd.openxmlformats-officedocument."
 	for _, part := range [][2]string{
-		{"[Content_Types].xml", `<Types xmlns="http://schemas.openxmlformats.org/package/2006/content-types"><Default Extension="rels" ContentType="application/vnd.openxmlformats-package.relationships+xml"/><Default Extension="xml" ContentType="application/xml"/><Default Extension="png" ContentType="image/png"/>` +
-			`<Override PartName="/ppt/presentation.xml" ContentType="` + of + `presentationml.presentation.main+xml"/><Override PartName="/ppt/slideMasters/slideMaster1.xml" ContentType="` + of + `presentationml.slideMaster+xml"/>` +
-			`<Override PartName="/ppt/slideLayouts/slideLayout1.xml" ContentType="` + of + `presentationml.slideLayout+xml"/><Override PartName="/ppt/theme/theme1.xml" ContentType="` + of + `theme+xml"/>` +
-			`<Override PartName="/docProps/core.xml" ContentType="application/vnd.openxmlformats-package.core-properties+xml"/><Override PartName="/docProps/app.xml" ContentType="` + of + `extended-properties+xml"/>` + types.String() + `</Types>`},
-		{"ppt/presentation.xml", `<p:presentation ` + namespaces + `><p:sldMasterIdLst><p:sldMasterId id="2147483648" r:id="rId1"/></p:sldMasterIdLst><p:sldIdLst>` + list.String() +
-			fmt.Sprintf(`</p:sldIdLst><p:sldSz cx="%d" cy="%d"/><p:notesSz cx="%d" cy="%d"/></p:presentation>`, slideWide, slideHigh, slideHigh, slideWide)},
-		{"docProps/core.xml", `<cp:coreProperties xmlns:cp="http://schemas.openxmlformats.org/package/2006/metadata/core-properties" xmlns:dc="http://purl.org/dc/elements/1.1/" xmlns:dcterms="http://purl.org/dc/terms/" xmlns:xsi="http://www.w3.org/2001/XMLSchema-instance"><dc:title>` +
-			escape(p.head.Title) + `</dc:title><dc:creator>Iron Bell</dc:creator><dc:description>` + escape(about) + `</dc:description><dc:language>` + p.style.Locale.Lang + `</dc:language><dcterms:created xsi:type="dcterms:W3CDTF">` + when + `</dcterms:created></cp:coreProperties>`},
-		{"docProps/app.xml", `<Properties xmlns="http://schemas.openxmlformats.org/officeDocument/2006/extended-properties"><Application>Iron Bell</Application></Properties>`},
+		{
+			"[Content_Types].xml",
+			`<Types xmlns="http://schemas.openxmlformats.org/package/2006/content-types"><Default Extension="rels" ContentType="application/vnd.openxmlformats-package.relationships+xml"/><Default Extension="xml" ContentType="application/xml"/><Default Extension="png" ContentType="image/png"/>` +
+				`<Override PartName="/ppt/presentation.xml" ContentType="` + of +
+				`presentationml.presentation.main+xml"/><Override PartName="/ppt/slideMasters/slideMaster1.xml" ContentType="` + of + `presentationml.slideMaster+xml"/>` +
+				`<Override PartName="/ppt/slideLayouts/slideLayout1.xml" ContentType="` + of +
+				`presentationml.slideLayout+xml"/><Override PartName="/ppt/theme/theme1.xml" ContentType="` + of +
+				`theme+xml"/>` +
+				`<Override PartName="/docProps/core.xml" ContentType="application/vnd.openxmlformats-package.core-properties+xml"/><Override PartName="/docProps/app.xml" ContentType="` + of + `extended-properties+xml"/>` + types.String() + `</Types>`,
+		},
+		{
+			"ppt/presentation.xml",
+			`<p:presentation ` + namespaces +
+				`><p:sldMasterIdLst><p:sldMasterId id="2147483648" r:id="rId1"/></p:sldMasterIdLst><p:sldIdLst>` +
+				list.String() +
+				fmt.Sprintf(`</p:sldIdLst><p:sldSz cx="%d" cy="%d"/><p:notesSz cx="%d" cy="%d"/></p:presentation>`,
+					slideWide, slideHigh, slideHigh, slideWide),
+		},
+		{
+			"docProps/core.xml",
+			`<cp:coreProperties xmlns:cp="http://schemas.openxmlformats.org/package/2006/metadata/core-properties" xmlns:dc="http://purl.org/dc/elements/1.1/" xmlns:dcterms="http://purl.org/dc/terms/" xmlns:xsi="http://www.w3.org/2001/XMLSchema-instance"><dc:title>` +
+				escape(p.head.Title) + `</dc:title><dc:creator>Iron Bell</dc:creator><dc:description>` + escape(about) +
+				`</dc:description><dc:language>` + p.style.Locale.Lang +
+				`</dc:language><dcterms:created xsi:type="dcterms:W3CDTF">` + when +
+				`</dcterms:created></cp:coreProperties>`,
+		},
+		{
+			"docProps/app.xml",
+			`<Properties xmlns="http://schemas.openxmlformats.org/officeDocument/2006/extended-properties"><Application>Iron Bell</Application></Properties>`,
+		},
 		{"ppt/theme/theme1.xml", pptxTheme},
 		{"ppt/slideMasters/slideMaster1.xml", pptxMaster},
 		{"ppt/slideLayouts/slideLayout1.xml", pptxLayout},
@@ -315,10 +358,27 @@ func (p *slides) Close() error {
 		}
 	}
 	for _, part := range [][2]string{
-		{"_rels/.rels", `<Relationship Id="rId1" Type="` + officeRel + `officeDocument" Target="ppt/presentation.xml"/><Relationship Id="rId2" Type="http://schemas.openxmlformats.org/package/2006/relationships/metadata/core-properties" Target="docProps/core.xml"/><Relationship Id="rId3" Type="` + officeRel + `extended-properties" Target="docProps/app.xml"/>`},
-		{"ppt/_rels/presentation.xml.rels", `<Relationship Id="rId1" Type="` + officeRel + `slideMaster" Target="slideMasters/slideMaster1.xml"/><Relationship Id="rId2" Type="` + officeRel + `theme" Target="theme/theme1.xml"/>` + rels.String()},
-		{"ppt/slideMasters/_rels/slideMaster1.xml.rels", `<Relationship Id="rId1" Type="` + officeRel + `slideLayout" Target="../slideLayouts/slideLayout1.xml"/><Relationship Id="rId2" Type="` + officeRel + `theme" Target="../theme/theme1.xml"/>`},
-		{"ppt/slideLayouts/_rels/slideLayout1.xml.rels", `<Relationship Id="rId1" Type="` + officeRel + `slideMaster" Target="../slideMasters/slideMaster1.xml"/>`},
+		{
+			"_rels/.rels",
+			`<Relationship Id="rId1" Type="` + officeRel +
+				`officeDocument" Target="ppt/presentation.xml"/><Relationship Id="rId2" Type="http://schemas.openxmlformats.org/package/2006/relationships/metadata/core-properties" Target="docProps/core.xml"/><Relationship Id="rId3" Type="` + officeRel + `extended-properties" Target="docProps/app.xml"/>`,
+		},
+		{
+			"ppt/_rels/presentation.xml.rels",
+			`<Relationship Id="rId1" Type="` + officeRel +
+				`slideMaster" Target="slideMasters/slideMaster1.xml"/><Relationship Id="rId2" Type="` + officeRel +
+				`theme" Target="theme/theme1.xml"/>` + rels.String(),
+		},
+		{
+			"ppt/slideMasters/_rels/slideMaster1.xml.rels",
+			`<Relationship Id="rId1" Type="` + officeRel +
+				`slideLayout" Target="../slideLayouts/slideLayout1.xml"/><Relationship Id="rId2" Type="` + officeRel +
+				`theme" Target="../theme/theme1.xml"/>`,
+		},
+		{
+			"ppt/slideLayouts/_rels/slideLayout1.xml.rels",
+			`<Relationship Id="rId1" Type="` + officeRel + `slideMaster" Target="../slideMasters/slideMaster1.xml"/>`,
+		},
 	} {
 		if err := p.put(part[0], relations(part[1])); err != nil {
 			return err

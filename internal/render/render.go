@@ -59,12 +59,18 @@ var formats = []Format{
 	{Name: "csv", MediaType: "text/csv", Ending: ".csv", Split: true, Flat: true, New: newText},
 	{Name: "tsv", MediaType: "text/tab-separated-values", Ending: ".tsv", Split: true, Flat: true, New: newText},
 	{Name: "json", MediaType: "application/json", Ending: ".json", Flat: true, New: newJSON},
-	{Name: "xlsx", MediaType: "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet", Ending: ".xlsx", New: newXLSX},
+	{
+		Name: "xlsx", MediaType: "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet", Ending: ".xlsx",
+		New: newXLSX,
+	},
 	{Name: "pdf", MediaType: "application/pdf", Ending: ".pdf", New: newPDF},
 	{Name: "html", MediaType: "text/html; charset=utf-8", Ending: ".html", New: newPage},
 	{Name: MailTable, MediaType: "text/html; charset=utf-8", Ending: ".html", New: newMailTable},
 	{Name: "png", MediaType: "image/png", Ending: ".png", Split: true, New: newPicture},
-	{Name: "pptx", MediaType: "application/vnd.openxmlformats-officedocument.presentationml.presentation", Ending: ".pptx", New: newSlides},
+	{
+		Name: "pptx", MediaType: "application/vnd.openxmlformats-officedocument.presentationml.presentation",
+		Ending: ".pptx", New: newSlides,
+	},
 	{Name: RowsKept, MediaType: "application/x-ndjson+gzip", Ending: ".rows", Flat: true, New: newRowsFile},
 }
 
@@ -173,7 +179,9 @@ func (s *Style) forms(p *shape.Plan, grouped bool) (cells, totals []*locale.Form
 	for _, c := range p.Columns {
 		form, err := s.Locale.Form(c.Kind, c.Column, s.Zone, grouped)
 		if err != nil {
-			return nil, nil, fault.Wrap(err, fault.Lasting, fault.Task, fmt.Sprintf("read the date form of column %q", c.Name), "Correct it in the report.")
+			return nil, nil,
+				fault.Wrap(err, fault.Lasting, fault.Task, fmt.Sprintf("read the date form of column %q", c.Name),
+					"Correct it in the report.")
 		}
 		cells = append(cells, form)
 		total := form
@@ -201,11 +209,13 @@ func (h *Head) asOf(l *locale.Locale) string { return l.DateTime(h.AsOf) + " " +
 
 // tooMuch says that a format cannot hold so many rows, and which can.
 func tooMuch(format string, limit int, what, better string) error {
-	return fault.New(fault.Task, "write the "+format, fmt.Sprintf("it holds at most %s %s, and there are more", humanize.Comma(int64(limit)), what), better)
+	return fault.New(fault.Task, "write the "+format,
+		fmt.Sprintf("it holds at most %s %s, and there are more", humanize.Comma(int64(limit)), what), better)
 }
 
 // tooWide says that a page cannot hold so many columns.
 func tooWide(format string, n, most int) error {
-	return fault.New(fault.Task, "write the "+format, fmt.Sprintf("the section has %d columns, and at most %d can be read side by side", n, most),
+	return fault.New(fault.Task, "write the "+format,
+		fmt.Sprintf("the section has %d columns, and at most %d can be read side by side", n, most),
 		"Choose xlsx or csv for this output, or hide columns of the section.")
 }

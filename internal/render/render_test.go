@@ -61,7 +61,8 @@ var odd = table{
 		{Name: "=Note", Kind: rows.Text},
 	},
 	rows: []rows.Row{
-		row("Grey Skerry", "12", "1204.50", "2026-07-01", "2026-07-01 06:30:00+01", "t", "crown jewels", `=HYPERLINK("x")`),
+		row("Grey Skerry", "12", "1204.50", "2026-07-01", "2026-07-01 06:30:00+01", "t", "crown jewels",
+			`=HYPERLINK("x")`),
 		row("Café \"Pier\", one", "-3", "NULL", "NULL", "NULL", "f", "crown jewels", "-1+2\nline"),
 		row("Fennmouth", "9007199254740993", "NaN", "infinity", "0044-03-15 06:30:00+00 BC", "f", "crown jewels", "@x"),
 	},
@@ -75,7 +76,10 @@ var loads = table{
 		Columns: []job.Column{
 			{Name: "Cars", Total: job.TotalSum},
 			{Name: "Metres", Label: "Freight", Unit: "m", Decimals: places(1), Total: job.TotalSum},
-			{Name: "Full", Label: "Deck used", Percent: true, Decimals: places(0), Total: job.TotalMean, Emphasis: []job.Emphasis{{If: `cell("Full") > 0.9 && cell("Manager") != ""`, As: job.MarkBad}}},
+			{
+				Name: "Full", Label: "Deck used", Percent: true, Decimals: places(0), Total: job.TotalMean,
+				Emphasis: []job.Emphasis{{If: `cell("Full") > 0.9 && cell("Manager") != ""`, As: job.MarkBad}},
+			},
 			{Name: "Manager", Hidden: true},
 		},
 	},
@@ -114,16 +118,33 @@ var figures = table{
 
 func burn() table {
 	t := table{
-		section: job.Section{Name: "Fuel burn", Kind: job.SectionChart, Chart: &job.Chart{Form: job.ChartStacked, Series: []string{"Harrier", "Petrel"}}, Columns: []job.Column{{Name: "Harrier", Unit: "l"}, {Name: "Petrel", Unit: "l"}, {Name: "Skipper", Hidden: true}}},
-		columns: []rows.Column{{Name: "Week", Kind: rows.Date}, {Name: "Harrier", Kind: rows.Whole}, {Name: "Petrel", Kind: rows.Whole}, {Name: "Skipper", Kind: rows.Text}},
+		section: job.Section{
+			Name: "Fuel burn", Kind: job.SectionChart,
+			Chart: &job.Chart{Form: job.ChartStacked, Series: []string{"Harrier", "Petrel"}},
+			Columns: []job.Column{
+				{Name: "Harrier", Unit: "l"},
+				{Name: "Petrel", Unit: "l"},
+				{Name: "Skipper", Hidden: true},
+			},
+		},
+		columns: []rows.Column{
+			{Name: "Week", Kind: rows.Date},
+			{Name: "Harrier", Kind: rows.Whole},
+			{Name: "Petrel", Kind: rows.Whole},
+			{Name: "Skipper", Kind: rows.Text},
+		},
 	}
 	for i := range 8 {
-		t.rows = append(t.rows, row(time.Date(2026, 9, 28+7*i, 0, 0, 0, 0, time.UTC).Format(time.DateOnly), fmt.Sprint(4200+137*i), fmt.Sprint(3900-60*i), "crown jewels"))
+		t.rows = append(t.rows,
+			row(time.Date(2026, 9, 28+7*i, 0, 0, 0, 0, time.UTC).Format(time.DateOnly), fmt.Sprint(4200+137*i),
+				fmt.Sprint(3900-60*i), "crown jewels"))
 	}
 	return t
 }
 
-var words = table{section: job.Section{Name: "Remarks", Kind: job.SectionText, Text: "Two storms closed Grey Skerry.\n\nWinter timetable from Monday."}}
+var words = table{section: job.Section{
+	Name: "Remarks", Kind: job.SectionText, Text: "Two storms closed Grey Skerry.\n\nWinter timetable from Monday.",
+}}
 
 func head() *render.Head {
 	place, err := time.LoadLocation("Europe/London")
@@ -131,8 +152,12 @@ func head() *render.Head {
 		panic(err)
 	}
 	return &render.Head{
-		Report: "Monday page", Title: "Monday page, week to 22 November", Run: "2611-48211", AsOf: time.Date(2026, 11, 23, 8, 15, 0, 0, place), Identity: "ferry_reports at tarnwick", Zone: place,
-		Values: []job.Bound{{Name: "from", Label: "From", Type: job.TypeDate, Text: "2026-11-16"}, {Name: "ports", Label: "Ports", Text: "EH, GS", Shown: "Ellerhaven, Grey Skerry"}},
+		Report: "Monday page", Title: "Monday page, week to 22 November", Run: "2611-48211",
+		AsOf: time.Date(2026, 11, 23, 8, 15, 0, 0, place), Identity: "ferry_reports at tarnwick", Zone: place,
+		Values: []job.Bound{
+			{Name: "from", Label: "From", Type: job.TypeDate, Text: "2026-11-16"},
+			{Name: "ports", Label: "Ports", Text: "EH, GS", Shown: "Ellerhaven, Grey Skerry"},
+		},
 	}
 }
 
@@ -175,7 +200,9 @@ func file(t *testing.T, o job.Output, h *render.Head, tables ...table) ([]byte, 
 	}
 	if dir := os.Getenv("IRONBELL_KEEP_FILES"); dir != "" {
 		// To be looked at by hand.
-		require.NoError(t, os.WriteFile(filepath.Join(dir, strings.ReplaceAll(t.Name(), "/", "_")+style.Format.Ending), out.Bytes(), 0o600))
+		require.NoError(t,
+			os.WriteFile(filepath.Join(dir, strings.ReplaceAll(t.Name(), "/", "_")+style.Format.Ending), out.Bytes(),
+				0o600))
 	}
 	return out.Bytes(), says, nil
 }
@@ -198,8 +225,13 @@ func TestCSVIsReadBackAndDefused(t *testing.T) {
 		{"Café \"Pier\", one", "-3", "", "", "", "no", "'-1+2\nline"},
 		{"Fennmouth", "9007199254740993", "NaN", "infinity", "0044-03-15 06:30:00+00 BC", "no", "'@x"},
 	}, got)
-	system := string(made(t, job.Output{Format: "csv", ForSystem: true, Text: &job.TextForm{Delimiter: "|", LineEnd: job.EndLF, NoHeader: true}}, odd))
-	assert.True(t, strings.HasPrefix(system, "Grey Skerry|12|1204.50|2026-07-01|2026-07-01 06:30:00+01|yes|\"=HYPERLINK(\"\"x\"\")\"\n"), system)
+	system := string(made(t,
+		job.Output{
+			Format: "csv", ForSystem: true, Text: &job.TextForm{Delimiter: "|", LineEnd: job.EndLF, NoHeader: true},
+		}, odd))
+	assert.True(t,
+		strings.HasPrefix(system,
+			"Grey Skerry|12|1204.50|2026-07-01|2026-07-01 06:30:00+01|yes|\"=HYPERLINK(\"\"x\"\")\"\n"), system)
 	all := string(made(t, job.Output{Format: "tsv", Text: &job.TextForm{Quote: job.QuoteAll}}, odd))
 	assert.True(t, strings.HasPrefix(all, "\"Port\"\t\"Sailings\"\t"), all)
 	_, _, err = file(t, job.Output{Format: "csv", Text: &job.TextForm{Quote: job.QuoteNone}}, head(), odd)
@@ -215,15 +247,37 @@ func TestTextFilesInEachLocaleAndEncoding(t *testing.T) {
 		says             string
 	}{
 		{"", "", "", nil, "Ellerhaven,Ellerhaven – Pennold,2026-11-20,1240,310.25,0.713", ""},
-		{"de", "windows-1252", "", charmap.Windows1252.NewDecoder().Bytes, "Ellerhaven;Ellerhaven – Pennold;20.11.2026;1240;310,3\u00a0m;71\u00a0%", ""},
-		{"de", "iso-8859-1", "", charmap.ISO8859_1.NewDecoder().Bytes, "Ellerhaven;Ellerhaven ? Pennold;20.11.2026;1240;310,3\u00a0m;71\u00a0%", "3 characters that iso-8859-1 does not have, the first of them '–'"},
-		{"fr", "iso-8859-15", job.UnfitPlain, charmap.ISO8859_15.NewDecoder().Bytes, "Ellerhaven;Ellerhaven - Pennold;20 nov. 2026;1240;310,3\u00a0m;71\u00a0%", "plain letters"},
-		{"en-GB", "utf-16", "", unicode.UTF16(unicode.LittleEndian, unicode.ExpectBOM).NewDecoder().Bytes, "Ellerhaven,Ellerhaven – Pennold,20 Nov 2026,1240,310.3\u00a0m,71\u00a0%", ""},
-		{"sv", "utf-8-mark", "", func(b []byte) ([]byte, error) { return bytes.TrimPrefix(b, []byte("\xef\xbb\xbf")), nil }, "Ellerhaven;Ellerhaven – Pennold;20 nov. 2026;1240;310,3\u00a0m;71\u00a0%", ""},
-		{"pl", "windows-1250", "", charmap.Windows1250.NewDecoder().Bytes, "Ellerhaven;Ellerhaven – Pennold;20 lis 2026;1240;310,3\u00a0m;71\u00a0%", ""},
+		{
+			"de", "windows-1252", "", charmap.Windows1252.NewDecoder().Bytes,
+			"Ellerhaven;Ellerhaven – Pennold;20.11.2026;1240;310,3\u00a0m;71\u00a0%", "",
+		},
+		{
+			"de", "iso-8859-1", "", charmap.ISO8859_1.NewDecoder().Bytes,
+			"Ellerhaven;Ellerhaven ? Pennold;20.11.2026;1240;310,3\u00a0m;71\u00a0%",
+			"3 characters that iso-8859-1 does not have, the first of them '–'",
+		},
+		{
+			"fr", "iso-8859-15", job.UnfitPlain, charmap.ISO8859_15.NewDecoder().Bytes,
+			"Ellerhaven;Ellerhaven - Pennold;20 nov. 2026;1240;310,3\u00a0m;71\u00a0%", "plain letters",
+		},
+		{
+			"en-GB", "utf-16", "", unicode.UTF16(unicode.LittleEndian, unicode.ExpectBOM).NewDecoder().Bytes,
+			"Ellerhaven,Ellerhaven – Pennold,20 Nov 2026,1240,310.3\u00a0m,71\u00a0%", "",
+		},
+		{
+			"sv", "utf-8-mark", "",
+			func(b []byte) ([]byte, error) { return bytes.TrimPrefix(b, []byte("\xef\xbb\xbf")), nil },
+			"Ellerhaven;Ellerhaven – Pennold;20 nov. 2026;1240;310,3\u00a0m;71\u00a0%", "",
+		},
+		{
+			"pl", "windows-1250", "", charmap.Windows1250.NewDecoder().Bytes,
+			"Ellerhaven;Ellerhaven – Pennold;20 lis 2026;1240;310,3\u00a0m;71\u00a0%", "",
+		},
 	} {
 		t.Run(c.locale+c.encoding, func(t *testing.T) {
-			out, says, err := file(t, job.Output{Format: "csv", Locale: c.locale, Text: &job.TextForm{Encoding: c.encoding, Unfit: c.unfit}}, head(), loads)
+			out, says, err := file(t,
+				job.Output{Format: "csv", Locale: c.locale, Text: &job.TextForm{Encoding: c.encoding, Unfit: c.unfit}},
+				head(), loads)
 			require.NoError(t, err)
 			if c.decode != nil {
 				out, err = c.decode(out)
@@ -235,19 +289,26 @@ func TestTextFilesInEachLocaleAndEncoding(t *testing.T) {
 			assert.Contains(t, strings.Join(says, "; "), c.says)
 		})
 	}
-	_, _, err := file(t, job.Output{Format: "csv", Text: &job.TextForm{Encoding: "iso-8859-1", Unfit: job.UnfitFail}}, head(), loads)
+	_, _, err := file(t, job.Output{Format: "csv", Text: &job.TextForm{Encoding: "iso-8859-1", Unfit: job.UnfitFail}},
+		head(), loads)
 	assert.ErrorContains(t, err, `'–' (U+2013) does not exist in iso-8859-1`)
 }
 
 func TestSettingsThatDoNotFitAreNamed(t *testing.T) {
 	for want, o := range map[string]job.Output{
-		`there is no format "doc"; there are csv, tsv, json, xlsx`:             {Format: "doc"},
-		`there is no locale "xx"`:                                              {Format: "pdf", Locale: "xx"},
-		`numbers of the locale de have "," before their decimals`:              {Format: "csv", Locale: "de", Text: &job.TextForm{Delimiter: ","}},
-		`there is no encoding "ebcdic"`:                                        {Format: "csv", Text: &job.TextForm{Encoding: "ebcdic"}},
-		`text: it belongs to csv and tsv; this is xlsx`:                        {Format: "xlsx", Text: &job.TextForm{}},
-		`data_only: it belongs to xlsx; this is pdf`:                           {Format: "pdf", DataOnly: true},
-		`cannot stand between cells; use one ASCII character that is no quote`: {Format: "csv", Text: &job.TextForm{Delimiter: `"`}},
+		`there is no format "doc"; there are csv, tsv, json, xlsx`: {Format: "doc"},
+		`there is no locale "xx"`:                                  {Format: "pdf", Locale: "xx"},
+		`numbers of the locale de have "," before their decimals`: {
+			Format: "csv", Locale: "de", Text: &job.TextForm{Delimiter: ","},
+		},
+		`there is no encoding "ebcdic"`: {
+			Format: "csv", Text: &job.TextForm{Encoding: "ebcdic"},
+		},
+		`text: it belongs to csv and tsv; this is xlsx`: {Format: "xlsx", Text: &job.TextForm{}},
+		`data_only: it belongs to xlsx; this is pdf`:    {Format: "pdf", DataOnly: true},
+		`cannot stand between cells; use one ASCII character that is no quote`: {
+			Format: "csv", Text: &job.TextForm{Delimiter: `"`},
+		},
 		`zone:`: {Format: "csv", Zone: "Mars/Olympus"},
 	} {
 		_, err := render.Read(o)
@@ -274,7 +335,11 @@ func TestJSONKeepsEveryDigit(t *testing.T) {
 	assert.Equal(t, "2026-11-16", got.Values["from"])
 	require.Len(t, got.Sections, 2)
 	r := got.Sections[0].Rows
-	assert.Equal(t, map[string]any{"Port": "Grey Skerry", "Sailings": json.Number("12"), "Litres": json.Number("1204.50"), "Day": "2026-07-01", "Left": "2026-07-01T06:30:00+01:00", "Late": true, "=Note": `=HYPERLINK("x")`}, r[0])
+	assert.Equal(t,
+		map[string]any{
+			"Port": "Grey Skerry", "Sailings": json.Number("12"), "Litres": json.Number("1204.50"), "Day": "2026-07-01",
+			"Left": "2026-07-01T06:30:00+01:00", "Late": true, "=Note": `=HYPERLINK("x")`,
+		}, r[0])
 	assert.Equal(t, json.Number("9007199254740993"), r[2]["Sailings"])
 	assert.Equal(t, "NaN", r[2]["Litres"], "what is no number in JSON is a text")
 	assert.Nil(t, r[1]["Litres"])
@@ -352,20 +417,26 @@ func TestXLSXWithDataOnlyHasRealNumbersAndDates(t *testing.T) {
 		require.NoError(t, err)
 		return v, kind
 	}
-	for cell, want := range map[string]string{"B2": "12", "C2": "1204.5", "B3": "-3", "D2": "46204", "E2": "46204.2708333333"} {
+	for cell, want := range map[string]string{
+		"B2": "12", "C2": "1204.5", "B3": "-3", "D2": "46204", "E2": "46204.2708333333",
+	} {
 		v, kind := raw(cell)
 		assert.Equal(t, want, v, cell)
-		assert.Contains(t, []excelize.CellType{excelize.CellTypeUnset, excelize.CellTypeNumber}, kind, "%s is a number", cell)
+		assert.Contains(t, []excelize.CellType{excelize.CellTypeUnset, excelize.CellTypeNumber}, kind, "%s is a number",
+			cell)
 	}
 	for cell, want := range map[string]string{"D2": "2026-07-01", "E2": "2026-07-01 06:30:00"} {
 		shown, err := f.GetCellValue(sheet, cell)
 		require.NoError(t, err)
 		assert.Equal(t, want, shown, "the wall time of the job's zone")
 	}
-	for cell, want := range map[string]string{"A1": "Port", "B4": "9007199254740993", "C4": "NaN", "D4": "infinity", "G2": `=HYPERLINK("x")`} {
+	for cell, want := range map[string]string{
+		"A1": "Port", "B4": "9007199254740993", "C4": "NaN", "D4": "infinity", "G2": `=HYPERLINK("x")`,
+	} {
 		v, kind := raw(cell)
 		assert.Equal(t, want, v, "%s keeps what a sheet cannot hold as text", cell)
-		assert.Contains(t, []excelize.CellType{excelize.CellTypeInlineString, excelize.CellTypeSharedString}, kind, cell)
+		assert.Contains(t, []excelize.CellType{excelize.CellTypeInlineString, excelize.CellTypeSharedString}, kind,
+			cell)
 	}
 	formula, err := f.GetCellFormula(sheet, "G2")
 	require.NoError(t, err)
@@ -376,7 +447,10 @@ func TestXLSXGoesOnInTheNextSheetAndSaysSo(t *testing.T) {
 	if testing.Short() {
 		t.Skip("a million rows take half a minute")
 	}
-	long := table{section: job.Section{Name: "All sailings: [every] one of them, since 1990"}, columns: []rows.Column{{Name: "N", Kind: rows.Whole}}}
+	long := table{
+		section: job.Section{Name: "All sailings: [every] one of them, since 1990"},
+		columns: []rows.Column{{Name: "N", Kind: rows.Whole}},
+	}
 	style, err := render.Read(job.Output{Format: "xlsx", DataOnly: true})
 	require.NoError(t, err)
 	var out bytes.Buffer
@@ -403,7 +477,16 @@ func TestXLSXGoesOnInTheNextSheetAndSaysSo(t *testing.T) {
 
 func TestHiddenColumnsAreNowhere(t *testing.T) {
 	for _, o := range []job.Output{
-		{Format: "csv"}, {Format: "tsv"}, {Format: "json"}, {Format: "xlsx"}, {Format: "xlsx", DataOnly: true}, {Format: "html"}, {Format: render.MailTable}, {Format: "pptx"}, {Format: "pdf"}, {Format: render.RowsKept},
+		{Format: "csv"},
+		{Format: "tsv"},
+		{Format: "json"},
+		{Format: "xlsx"},
+		{Format: "xlsx", DataOnly: true},
+		{Format: "html"},
+		{Format: render.MailTable},
+		{Format: "pptx"},
+		{Format: "pdf"},
+		{Format: render.RowsKept},
 	} {
 		for _, one := range []table{odd, loads, burn()} {
 			out := made(t, o, one)
@@ -464,8 +547,10 @@ func TestPDFSaysWhatItIs(t *testing.T) {
 	out := made(t, job.Output{Format: "pdf", Locale: "de"}, figures, loads, burn(), words)
 	text := read(t, out)
 	for _, want := range []string{
-		"Monday page, week to 22 November", "Stand 23.11.2026 08:15 GMT", "Lauf 2611-48211", "Gelesen als ferry_reports at tarnwick", "Ports: Ellerhaven, Grey Skerry",
-		"18.240", "+1.138", "Vehicle deck load", "310,3 m", "Summe Ellerhaven", "3.546", "Seite 1 von ", "Fuel burn", "Two storms closed Grey Skerry.",
+		"Monday page, week to 22 November", "Stand 23.11.2026 08:15 GMT", "Lauf 2611-48211",
+		"Gelesen als ferry_reports at tarnwick", "Ports: Ellerhaven, Grey Skerry",
+		"18.240", "+1.138", "Vehicle deck load", "310,3 m", "Summe Ellerhaven", "3.546", "Seite 1 von ", "Fuel burn",
+		"Two storms closed Grey Skerry.",
 	} {
 		assert.Contains(t, strings.ReplaceAll(text, "\u00a0", " "), want)
 	}
@@ -506,7 +591,10 @@ func TestPDFOfManyRowsRepeatsItsHeadAndHasALimit(t *testing.T) {
 }
 
 func TestWhatTheFontDoesNotHaveIsShownAndSaid(t *testing.T) {
-	foreign := table{section: job.Section{Name: "Names"}, columns: odd.columns[:1], rows: []rows.Row{row("Nguyễn Văn Ổn"), row("Ψαράς 5 ₹"), row("渡し船")}}
+	foreign := table{
+		section: job.Section{Name: "Names"}, columns: odd.columns[:1],
+		rows: []rows.Row{row("Nguyễn Văn Ổn"), row("Ψαράς 5 ₹"), row("渡し船")},
+	}
 	out, says, err := file(t, job.Output{Format: "pdf"}, head(), foreign)
 	require.NoError(t, err)
 	text := read(t, out)
@@ -570,7 +658,8 @@ func inner(n *html.Node) string {
 
 func TestHTMLIsAccessible(t *testing.T) {
 	bad := odd
-	bad.rows = append([]rows.Row{row(`<script>alert("x")</script>`, "1", "1", "NULL", "NULL", "f", "NULL", "x")}, odd.rows...)
+	bad.rows = append([]rows.Row{row(`<script>alert("x")</script>`, "1", "1", "NULL", "NULL", "f", "NULL", "x")},
+		odd.rows...)
 	out := made(t, job.Output{Format: "html", Locale: "fr"}, figures, loads, burn(), words, bad)
 	page, err := html.Parse(bytes.NewReader(out))
 	require.NoError(t, err)
@@ -590,7 +679,10 @@ func TestHTMLIsAccessible(t *testing.T) {
 	assert.Equal(t, "img", attribute(drawing[0], "role"))
 	assert.Contains(t, attribute(drawing[0], "aria-label"), "Harrier, Petrel by Week")
 	text := inner(find(page, "body")[0])
-	for _, want := range []string{"Exécution 2611-48211", "Situation au 23 nov. 2026", "Total Ellerhaven", "3\u202f546"} {
+	for _, want := range []string{
+		"Exécution 2611-48211", "Situation au 23 nov. 2026", "Total Ellerhaven",
+		"3\u202f546",
+	} {
 		assert.Contains(t, text, want)
 	}
 	assert.Contains(t, string(out), "counter(page)", "printed pages are numbered")
@@ -617,7 +709,10 @@ func TestMailTableEscapesAndSaysWhereTheRestIs(t *testing.T) {
 }
 
 func TestPicturesOfSections(t *testing.T) {
-	for _, one := range []table{loads, figures, burn(), words, {section: job.Section{Name: "Empty"}, columns: odd.columns[:2]}} {
+	for _, one := range []table{
+		loads, figures, burn(), words,
+		{section: job.Section{Name: "Empty"}, columns: odd.columns[:2]},
+	} {
 		t.Run(one.section.Name, func(t *testing.T) {
 			picture, err := png.Decode(bytes.NewReader(made(t, job.Output{Format: "png"}, one)))
 			require.NoError(t, err)
@@ -634,7 +729,8 @@ func TestPicturesOfSections(t *testing.T) {
 	}
 	for _, form := range []job.ChartForm{job.ChartLine, job.ChartBar, job.ChartShare} {
 		one := burn()
-		one.section.Name, one.section.Chart = "As "+string(form), &job.Chart{Form: form, Series: []string{"Harrier", "Petrel"}}
+		one.section.Name, one.section.Chart = "As "+string(form),
+			&job.Chart{Form: form, Series: []string{"Harrier", "Petrel"}}
 		one.rows[3][2].Null = true
 		t.Run(one.section.Name, func(t *testing.T) { assert.NotEmpty(t, made(t, job.Output{Format: "png"}, one)) })
 	}
@@ -661,7 +757,11 @@ func TestSlidesAreWhole(t *testing.T) {
 	}
 	// Each part that the standard asks for (ECMA-376 part 1, 13.3) is there, and
 	// each relation leads to a part.
-	for _, name := range []string{"[Content_Types].xml", "_rels/.rels", "ppt/presentation.xml", "ppt/slideMasters/slideMaster1.xml", "ppt/slideLayouts/slideLayout1.xml", "ppt/theme/theme1.xml", "docProps/core.xml", "ppt/slides/slide1.xml"} {
+	for _, name := range []string{
+		"[Content_Types].xml", "_rels/.rels", "ppt/presentation.xml",
+		"ppt/slideMasters/slideMaster1.xml", "ppt/slideLayouts/slideLayout1.xml", "ppt/theme/theme1.xml",
+		"docProps/core.xml", "ppt/slides/slide1.xml",
+	} {
 		assert.Contains(t, parts, name)
 	}
 	type rels struct {
@@ -689,7 +789,10 @@ func TestSlidesAreWhole(t *testing.T) {
 			}
 		}
 	}
-	for _, want := range []string{"Vehicle deck load (1/", "18,240", `descr="Stacked bar chart: Harrier, Petrel by Week.`, "Winter timetable from Monday.", "Total Ellerhaven"} {
+	for _, want := range []string{
+		"Vehicle deck load (1/", "18,240",
+		`descr="Stacked bar chart: Harrier, Petrel by Week.`, "Winter timetable from Monday.", "Total Ellerhaven",
+	} {
 		assert.Contains(t, all, want)
 	}
 	if pdf := office(t, out, "pptx", "pdf"); pdf != nil {
@@ -711,7 +814,8 @@ func office(t *testing.T, out []byte, from, to string) []byte {
 	require.NoError(t, os.WriteFile(path, out, 0o600))
 	ctx, stop := context.WithTimeout(context.Background(), 2*time.Minute)
 	defer stop()
-	said, err := exec.CommandContext(ctx, program, "-env:UserInstallation=file://"+dir+"/profile", "--headless", "--convert-to", to, "--outdir", dir, path).CombinedOutput()
+	said, err := exec.CommandContext(ctx, program, "-env:UserInstallation=file://"+dir+"/profile", "--headless",
+		"--convert-to", to, "--outdir", dir, path).CombinedOutput()
 	require.NoError(t, err, string(said))
 	made, err := os.ReadFile(filepath.Join(dir, "a."+to))
 	require.NoError(t, err)
@@ -723,7 +827,10 @@ func TestASpreadsheetProgramReadsTheSheet(t *testing.T) {
 	if text == nil {
 		return
 	}
-	for _, want := range []string{"Port,Route,Day,Cars,Freight,Deck used", "2026-11-20,2210,480.5,94.8%", "Total,,,3546,802.75,65.7%"} {
+	for _, want := range []string{
+		"Port,Route,Day,Cars,Freight,Deck used", "2026-11-20,2210,480.5,94.8%",
+		"Total,,,3546,802.75,65.7%",
+	} {
 		assert.Contains(t, string(text), want, "real numbers and dates, which another program reads as such")
 	}
 }

@@ -58,7 +58,9 @@ type textLine struct {
 // shownLine writes the cells of a line as people read them: the value of a
 // group stands in its first row only.
 func shownLine(p *shape.Plan, line *shape.Line, forms, totals []*locale.Form, l *locale.Locale) textLine {
-	out := textLine{kind: line.Kind, cells: make([]string, len(line.Cells)), marks: append([]job.Mark(nil), line.Marks...)}
+	out := textLine{
+		kind: line.Kind, cells: make([]string, len(line.Cells)), marks: append([]job.Mark(nil), line.Marks...),
+	}
 	for i, c := range line.Cells {
 		form := forms[i]
 		if line.Kind != shape.Data {

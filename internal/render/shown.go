@@ -50,7 +50,9 @@ func (s *Shown) Line(line *shape.Line) error {
 	}
 	if s.Plan.Kind == job.SectionFigures && s.Figures == nil {
 		for _, f := range figuresOf(s.Plan, line.Cells, s.Style.Locale, s.forms) {
-			s.Figures = append(s.Figures, job.PreviewFigure{Label: f.label, Text: f.text, Change: f.change, Mark: f.mark})
+			s.Figures = append(s.Figures, job.PreviewFigure{
+				Label: f.label, Text: f.text, Change: f.change, Mark: f.mark,
+			})
 		}
 	}
 	l := shownLine(s.Plan, line, s.forms, s.totals, s.Style.Locale)

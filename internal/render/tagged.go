@@ -48,13 +48,16 @@ func Chromium(ctx context.Context, path string) Browser {
 		defer stop()
 		made, err := scratch.Make("print")
 		if err != nil {
-			return fault.Wrap(err, fault.Passing, fault.Task, doing, "Check that the folder of temporary files is writable.")
+			return fault.Wrap(err, fault.Passing, fault.Task, doing,
+				"Check that the folder of temporary files is writable.")
 		}
 		defer made.Remove()
 		profile := made.Path
 		args := []string{
-			"--headless", "--disable-gpu", "--no-first-run", "--disable-background-networking", "--disable-component-update", "--disable-sync", "--disable-extensions", "--disable-quic",
-			"--host-resolver-rules=MAP * ~NOTFOUND", "--user-data-dir=" + profile, "--no-pdf-header-footer", "--print-to-pdf=" + pdf, "file://" + page,
+			"--headless", "--disable-gpu", "--no-first-run", "--disable-background-networking",
+			"--disable-component-update", "--disable-sync", "--disable-extensions", "--disable-quic",
+			"--host-resolver-rules=MAP * ~NOTFOUND", "--user-data-dir=" + profile, "--no-pdf-header-footer",
+			"--print-to-pdf=" + pdf, "file://" + page,
 		}
 		if os.Geteuid() == 0 {
 			// Its own sandbox refuses to work for root; the page is ours.
@@ -65,14 +68,16 @@ func Chromium(ctx context.Context, path string) Browser {
 		cmd.Stderr = &limited{to: &said, left: 4000}
 		c, err := child.Start(cmd, syscall.SIGKILL, nil)
 		if err != nil {
-			return fault.Wrap(err, fault.Lasting, fault.Task, doing, "Check that the browser can be started, or take the tag off this output.")
+			return fault.Wrap(err, fault.Lasting, fault.Task, doing,
+				"Check that the browser can be started, or take the tag off this output.")
 		}
 		select {
 		case <-c.Ended():
 		case <-ctx.Done():
 			c.Stop(syscall.SIGTERM, 2*time.Second, syscall.SIGKILL)
 			if errors.Is(ctx.Err(), context.DeadlineExceeded) {
-				return fault.New(fault.Task, doing, fmt.Sprintf("the browser took longer than %s", printLimit), "Choose the plain PDF, or the summary of the section.")
+				return fault.New(fault.Task, doing, fmt.Sprintf("the browser took longer than %s", printLimit),
+					"Choose the plain PDF, or the summary of the section.")
 			}
 			return ctx.Err()
 		}
@@ -81,7 +86,8 @@ func Chromium(ctx context.Context, path string) Browser {
 			if at := strings.LastIndexByte(last, '\n'); at >= 0 {
 				last = last[at+1:]
 			}
-			return fault.New(fault.Task, doing, "the browser printed nothing: "+last, "Look into the browser on this node, or take the tag off this output.")
+			return fault.New(fault.Task, doing, "the browser printed nothing: "+last,
+				"Look into the browser on this node, or take the tag off this output.")
 		}
 		return nil
 	}
@@ -117,7 +123,9 @@ type tagged struct {
 func newTagged(w io.Writer, h *Head, s *Style) (Writer, error) {
 	made, err := scratch.Make("page")
 	if err != nil {
-		return nil, fault.Wrap(err, fault.Passing, fault.Task, "write the tagged PDF", "Check that the folder of temporary files is writable.")
+		return nil,
+			fault.Wrap(err, fault.Passing, fault.Task, "write the tagged PDF",
+				"Check that the folder of temporary files is writable.")
 	}
 	t := &tagged{out: w, head: h, made: made, dir: made.Path}
 	if t.file, err = os.Create(filepath.Join(made.Path, "page.html")); err == nil {
@@ -139,7 +147,8 @@ func (t *tagged) Begin(p *shape.Plan) error {
 
 func (t *tagged) Line(line *shape.Line) error {
 	if t.rows++; t.rows > MaxTagged {
-		return tooMuch("tagged PDF", MaxTagged, "rows", "Choose html, xlsx or the plain PDF for this output, or the summary of the section.")
+		return tooMuch("tagged PDF", MaxTagged, "rows",
+			"Choose html, xlsx or the plain PDF for this output, or the summary of the section.")
 	}
 	return t.page.Line(line)
 }

@@ -31,12 +31,16 @@ func readText(v *fault.Invalid, o job.Output, l *locale.Locale) TextStyle {
 	}
 	switch {
 	case s.Delimiter != "":
-		if len(s.Delimiter) != 1 || s.Delimiter[0] == '"' || s.Delimiter[0] == '\r' || s.Delimiter[0] == '\n' || s.Delimiter[0] >= 0x80 || s.Delimiter[0] == 0 {
-			v.Add("text.delimiter", "%q cannot stand between cells; use one ASCII character that is no quote and no line end", s.Delimiter)
+		if len(s.Delimiter) != 1 || s.Delimiter[0] == '"' || s.Delimiter[0] == '\r' || s.Delimiter[0] == '\n' ||
+			s.Delimiter[0] >= 0x80 || s.Delimiter[0] == 0 {
+			v.Add("text.delimiter",
+				"%q cannot stand between cells; use one ASCII character that is no quote and no line end", s.Delimiter)
 			break
 		}
 		if s.comma = s.Delimiter[0]; s.Delimiter == l.Decimal {
-			v.Add("text.delimiter", "numbers of the locale %s have %q before their decimals, so it cannot stand between cells, too; use a semicolon or a tab", l.Name, l.Decimal)
+			v.Add("text.delimiter",
+				"numbers of the locale %s have %q before their decimals, so it cannot stand between cells, too; use "+
+					"a semicolon or a tab", l.Name, l.Decimal)
 		}
 	case o.Format == "tsv":
 		s.comma = '\t'
@@ -96,7 +100,8 @@ func (t *textWriter) Begin(p *shape.Plan) error {
 	t.forms, t.plain, t.defuse = cells, make([]bool, len(p.Columns)), make([]bool, len(p.Columns))
 	for i, c := range p.Columns {
 		// Without a locale, digits and dates are handed on untouched.
-		raw := t.style.Locale.Name == "" && c.Date == "" && t.style.Zone == nil && c.Kind != rows.Text && c.Kind != rows.YesNo
+		raw := t.style.Locale.Name == "" && c.Date == "" && t.style.Zone == nil && c.Kind != rows.Text &&
+			c.Kind != rows.YesNo
 		if raw {
 			t.forms[i] = nil
 		}
@@ -171,7 +176,9 @@ func (t *textWriter) put(i int, text []byte) error {
 		return nil
 	}
 	if t.style.Text.Quote == job.QuoteNone {
-		return fault.New(fault.Task, "write the text file", fmt.Sprintf("a cell of column %q holds the delimiter, a quote or a line end, and the output says that nothing stands in quotes", t.plan.Columns[i].Name),
+		return fault.New(fault.Task, "write the text file",
+			fmt.Sprintf("a cell of column %q holds the delimiter, a quote or a line end, and the output says that "+
+				"nothing stands in quotes", t.plan.Columns[i].Name),
 			"Choose another delimiter, or quotes where they are needed.")
 	}
 	t.buf = append(t.buf, '"')
@@ -220,7 +227,8 @@ func formula(text []byte) bool {
 	if text[0] == '\t' || text[0] == '\r' || text[0] == '\n' {
 		return true
 	}
-	text = bytes.TrimLeftFunc(text, func(r rune) bool { return unicode.IsSpace(r) || unicode.In(r, unicode.Cf, unicode.Cc) })
+	text = bytes.TrimLeftFunc(text,
+		func(r rune) bool { return unicode.IsSpace(r) || unicode.In(r, unicode.Cf, unicode.Cc) })
 	r, _ := utf8.DecodeRune(text)
 	// A full-width form of these is read as one, too, in some locales.
 	return strings.ContainsRune("=+-@＝＋－＠", r) && len(text) > 0

@@ -71,10 +71,14 @@ const widthRows = 100
 const sheetFont = "Calibri"
 
 // colours of the marks, on white.
-var markColours = map[job.Mark]string{job.MarkGood: "1F6B4F", job.MarkWarning: "8A5F00", job.MarkBad: "A8321A", job.MarkFaint: "6B6F76"}
+var markColours = map[job.Mark]string{
+	job.MarkGood: "1F6B4F", job.MarkWarning: "8A5F00", job.MarkBad: "A8321A", job.MarkFaint: "6B6F76",
+}
 
 func newXLSX(w io.Writer, h *Head, s *Style) (Writer, error) {
-	return &xlsxWriter{out: w, head: h, style: s, file: excelize.NewFile(), names: map[string]bool{}, styles: map[look]int{}}, nil
+	return &xlsxWriter{
+		out: w, head: h, style: s, file: excelize.NewFile(), names: map[string]bool{}, styles: map[look]int{},
+	}, nil
 }
 
 func (x *xlsxWriter) lookOf(l look) (int, error) {
@@ -86,7 +90,10 @@ func (x *xlsxWriter) lookOf(l look) (int, error) {
 		s.CustomNumFmt = &l.form
 	}
 	if l.bold || l.mark != job.MarkNone || l.size > 0 || l.head {
-		s.Font = &excelize.Font{Bold: l.bold || l.head || l.mark == job.MarkStrong, Color: markColours[l.mark], Size: max(l.size, 11), Family: sheetFont}
+		s.Font = &excelize.Font{
+			Bold: l.bold || l.head || l.mark == job.MarkStrong, Color: markColours[l.mark], Size: max(l.size, 11),
+			Family: sheetFont,
+		}
 	}
 	if l.head {
 		s.Fill = excelize.Fill{Type: "pattern", Pattern: 1, Color: []string{"E5DDCD"}}
@@ -136,7 +143,10 @@ func (x *xlsxWriter) numberForm(c shape.Column) string {
 		if c.Date != "" {
 			return sheetDate(c.Date)
 		}
-		return map[rows.Kind]string{rows.Date: "yyyy-mm-dd", rows.Time: "hh:mm:ss", rows.Local: "yyyy-mm-dd hh:mm:ss", rows.Instant: "yyyy-mm-dd hh:mm:ss"}[c.Kind]
+		return map[rows.Kind]string{
+			rows.Date: "yyyy-mm-dd", rows.Time: "hh:mm:ss", rows.Local: "yyyy-mm-dd hh:mm:ss",
+			rows.Instant: "yyyy-mm-dd hh:mm:ss",
+		}[c.Kind]
 	case rows.Whole, rows.Number:
 		if c.Decimals == nil && !c.Percent && c.Unit == "" {
 			return ""
@@ -168,8 +178,10 @@ func (x *xlsxWriter) numberForm(c shape.Column) string {
 
 // sheetDate turns a date form into a number format.
 func sheetDate(form string) string {
-	return strings.NewReplacer("%-d", "d", "%d", "dd", "%e", "d", "%m", "mm", "%B", "mmmm", "%b", "mmm", "%h", "mmm", "%Y", "yyyy", "%y", "yy", "%H", "hh", "%I", "hh", "%M", "mm", "%S", "ss",
-		"%p", "AM/PM", "%A", "dddd", "%a", "ddd", "%F", "yyyy-mm-dd", "%T", "hh:mm:ss", "%R", "hh:mm", "%%", "%").Replace(form)
+	return strings.NewReplacer("%-d", "d", "%d", "dd", "%e", "d", "%m", "mm", "%B", "mmmm", "%b", "mmm", "%h", "mmm",
+		"%Y", "yyyy", "%y", "yy", "%H", "hh", "%I", "hh", "%M", "mm", "%S", "ss",
+		"%p", "AM/PM", "%A", "dddd", "%a", "ddd", "%F", "yyyy-mm-dd", "%T", "hh:mm:ss", "%R", "hh:mm", "%%",
+		"%").Replace(form)
 }
 
 func (x *xlsxWriter) beginSheet(title string) error {
@@ -202,7 +214,9 @@ func (x *xlsxWriter) paper() error {
 	x.first = 4 // below the title, what it is, and an empty row
 	// Printed, it is as wide as the paper, and each page has the header.
 	sideways, one, any, yes := "landscape", 1, 0, true
-	if err := x.file.SetPageLayout(x.name, &excelize.PageLayoutOptions{Orientation: &sideways, FitToWidth: &one, FitToHeight: &any}); err != nil {
+	if err := x.file.SetPageLayout(x.name, &excelize.PageLayoutOptions{
+		Orientation: &sideways, FitToWidth: &one, FitToHeight: &any,
+	}); err != nil {
 		return fmt.Errorf("lay the sheet out: %w", err)
 	}
 	if err := x.file.SetSheetProps(x.name, &excelize.SheetPropsOptions{FitToPage: &yes}); err != nil {
@@ -211,7 +225,10 @@ func (x *xlsxWriter) paper() error {
 	if x.plan.Kind == job.SectionText || x.plan.Kind == job.SectionFigures {
 		return nil
 	}
-	if err := x.file.SetDefinedName(&excelize.DefinedName{Name: "_xlnm.Print_Titles", RefersTo: fmt.Sprintf("'%s'!$%d:$%d", strings.ReplaceAll(x.name, "'", "''"), x.first, x.first), Scope: x.name}); err != nil {
+	if err := x.file.SetDefinedName(&excelize.DefinedName{
+		Name:     "_xlnm.Print_Titles",
+		RefersTo: fmt.Sprintf("'%s'!$%d:$%d", strings.ReplaceAll(x.name, "'", "''"), x.first, x.first), Scope: x.name,
+	}); err != nil {
 		return fmt.Errorf("lay the sheet out: %w", err)
 	}
 	return nil
@@ -232,7 +249,9 @@ func (x *xlsxWriter) Line(line *shape.Line) error {
 	if x.begun {
 		return x.write(line.Kind, line.Cells, line.Marks)
 	}
-	kept := early{kind: line.Kind, cells: make(rows.Row, len(line.Cells)), marks: append([]job.Mark(nil), line.Marks...)}
+	kept := early{
+		kind: line.Kind, cells: make(rows.Row, len(line.Cells)), marks: append([]job.Mark(nil), line.Marks...),
+	}
 	for i, c := range line.Cells {
 		kept.cells[i] = rows.Cell{Text: append([]byte(nil), c.Text...), Null: c.Null}
 	}
@@ -265,7 +284,8 @@ func (x *xlsxWriter) title() error {
 		about += "  ·  " + w.Run + " " + x.head.Run
 	}
 	for row, cell := range []excelize.Cell{{StyleID: big, Value: title}, {StyleID: small, Value: about}} {
-		if err := x.sheet.SetRow("A"+strconv.Itoa(row+1), []any{cell}, excelize.RowOpts{Height: 22 - 5*float64(row)}); err != nil {
+		if err := x.sheet.SetRow("A"+strconv.Itoa(row+1), []any{cell},
+			excelize.RowOpts{Height: 22 - 5*float64(row)}); err != nil {
 			return fmt.Errorf("write the title: %w", err)
 		}
 	}
@@ -286,7 +306,9 @@ func (x *xlsxWriter) begin() error {
 			return fmt.Errorf("set the width of a column: %w", err)
 		}
 	}
-	if err := x.sheet.SetPanes(&excelize.Panes{Freeze: true, YSplit: x.first, TopLeftCell: "A" + strconv.Itoa(x.first+1), ActivePane: "bottomLeft"}); err != nil {
+	if err := x.sheet.SetPanes(&excelize.Panes{
+		Freeze: true, YSplit: x.first, TopLeftCell: "A" + strconv.Itoa(x.first+1), ActivePane: "bottomLeft",
+	}); err != nil {
 		return fmt.Errorf("freeze the header: %w", err)
 	}
 	if x.first > 1 {
@@ -364,7 +386,9 @@ func (x *xlsxWriter) write(kind shape.LineKind, cells rows.Row, marks []job.Mark
 // goOn begins another sheet for a section that has more rows than one holds.
 func (x *xlsxWriter) goOn() error {
 	if x.more++; x.more == 1 {
-		x.said = append(x.said, fmt.Sprintf("the section %s has more rows than a sheet holds and goes on in the next sheets", x.plan.Section))
+		x.said = append(x.said,
+			fmt.Sprintf("the section %s has more rows than a sheet holds and goes on in the next sheets",
+				x.plan.Section))
 	}
 	if err := x.sheet.Flush(); err != nil {
 		return fmt.Errorf("finish the sheet: %w", err)
@@ -403,7 +427,8 @@ func (x *xlsxWriter) value(kind rows.Kind, c rows.Cell) any {
 	const longest = excelize.TotalCellChars // characters of a cell
 	text := string(c.Text)
 	if len(text) > longest && utf8.RuneCountInString(text) > longest {
-		x.saidOnce(fmt.Sprintf("texts longer than %d characters are cut short in the spreadsheet; csv or json hold all of them", longest))
+		x.saidOnce(fmt.Sprintf("texts longer than %d characters are cut short in the spreadsheet; csv or json hold "+
+			"all of them", longest))
 		text = string([]rune(text)[:longest-1]) + "…"
 	}
 	return text
@@ -479,7 +504,8 @@ func (x *xlsxWriter) text() error {
 	if err != nil {
 		return err
 	}
-	if err := x.sheet.SetRow("A"+strconv.Itoa(x.first), []any{excelize.Cell{StyleID: id, Value: x.plan.Text}}); err != nil {
+	if err := x.sheet.SetRow("A"+strconv.Itoa(x.first),
+		[]any{excelize.Cell{StyleID: id, Value: x.plan.Text}}); err != nil {
 		return fmt.Errorf("write the text: %w", err)
 	}
 	return nil
@@ -505,7 +531,11 @@ func (x *xlsxWriter) figureRows() error {
 		if err != nil {
 			return err
 		}
-		row := []any{f.label, excelize.Cell{StyleID: big, Value: x.value(x.plan.Columns[f.column].Kind, f.cell)}, excelize.Cell{StyleID: mark, Value: f.change}}
+		row := []any{
+			f.label,
+			excelize.Cell{StyleID: big, Value: x.value(x.plan.Columns[f.column].Kind, f.cell)},
+			excelize.Cell{StyleID: mark, Value: f.change},
+		}
 		if err := x.sheet.SetRow("A"+strconv.Itoa(x.first+n), row); err != nil {
 			return fmt.Errorf("write a figure: %w", err)
 		}
@@ -525,7 +555,10 @@ func (x *xlsxWriter) Close() error {
 	if x.head.Identity != "" {
 		about += "; read as " + x.head.Identity
 	}
-	if err := x.file.SetDocProps(&excelize.DocProperties{Title: x.head.Title, Subject: x.head.Report, Description: about, Creator: "Iron Bell", Language: x.style.Locale.Lang}); err != nil {
+	if err := x.file.SetDocProps(&excelize.DocProperties{
+		Title: x.head.Title, Subject: x.head.Report, Description: about, Creator: "Iron Bell",
+		Language: x.style.Locale.Lang,
+	}); err != nil {
 		return fmt.Errorf("write the workbook's properties: %w", err)
 	}
 	if err := x.file.Write(x.out); err != nil {

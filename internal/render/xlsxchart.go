@@ -22,7 +22,10 @@ func (x *xlsxWriter) drawn() error {
 		return fmt.Errorf("place the chart: %w", err)
 	}
 	half := 0.6
-	if err := x.file.AddPictureFromBytes(x.name, at, &excelize.Picture{Extension: ".png", File: picture.Bytes(), Format: &excelize.GraphicOptions{AltText: altOf(x.plan), ScaleX: half, ScaleY: half, Positioning: "oneCell"}}); err != nil {
+	if err := x.file.AddPictureFromBytes(x.name, at, &excelize.Picture{
+		Extension: ".png", File: picture.Bytes(),
+		Format: &excelize.GraphicOptions{AltText: altOf(x.plan), ScaleX: half, ScaleY: half, Positioning: "oneCell"},
+	}); err != nil {
 		return fmt.Errorf("add the chart: %w", err)
 	}
 	for _, said := range x.split.says() {
@@ -37,7 +40,10 @@ func (x *xlsxWriter) chart() error {
 	if c.Split >= 0 {
 		return x.drawn()
 	}
-	kind := map[job.ChartForm]excelize.ChartType{job.ChartLine: excelize.Line, job.ChartBar: excelize.Col, job.ChartStacked: excelize.ColStacked, job.ChartShare: excelize.ColPercentStacked}[c.Form]
+	kind := map[job.ChartForm]excelize.ChartType{
+		job.ChartLine: excelize.Line, job.ChartBar: excelize.Col, job.ChartStacked: excelize.ColStacked,
+		job.ChartShare: excelize.ColPercentStacked,
+	}[c.Form]
 	last := x.next - 1
 	area := func(column, from, to int) string {
 		a, _ := excelize.CoordinatesToCellName(column+1, from, true)
@@ -45,15 +51,26 @@ func (x *xlsxWriter) chart() error {
 		return "'" + strings.ReplaceAll(x.name, "'", "''") + "'!" + a + ":" + b
 	}
 	chart := &excelize.Chart{
-		Type: kind, Title: excelize.ChartTitle{Paragraph: []excelize.RichTextRun{{Text: x.plan.Title}}}, Legend: excelize.ChartLegend{Position: "bottom"},
-		Dimension: excelize.ChartDimension{Width: 760, Height: 400}, XAxis: excelize.ChartAxis{TickLabelSkip: (last - x.first + 7) / 8, NumFmt: excelize.ChartNumFmt{SourceLinked: true}, Font: excelize.Font{Color: "5D6167"}}, YAxis: excelize.ChartAxis{NumFmt: excelize.ChartNumFmt{SourceLinked: true}, Font: excelize.Font{Color: "5D6167"}, MajorGridLines: true},
+		Type: kind, Title: excelize.ChartTitle{Paragraph: []excelize.RichTextRun{{Text: x.plan.Title}}},
+		Legend:    excelize.ChartLegend{Position: "bottom"},
+		Dimension: excelize.ChartDimension{Width: 760, Height: 400},
+		XAxis: excelize.ChartAxis{
+			TickLabelSkip: (last - x.first + 7) / 8, NumFmt: excelize.ChartNumFmt{SourceLinked: true},
+			Font: excelize.Font{Color: "5D6167"},
+		}, YAxis: excelize.ChartAxis{
+			NumFmt: excelize.ChartNumFmt{SourceLinked: true}, Font: excelize.Font{Color: "5D6167"},
+			MajorGridLines: true,
+		},
 		Format: excelize.GraphicOptions{AltText: altOf(x.plan), Positioning: "oneCell"},
 	}
 	for n, s := range c.Series {
 		head := area(s, x.first, x.first)
 		chart.Series = append(chart.Series, excelize.ChartSeries{
-			Name: strings.SplitN(head, ":", 2)[0], Categories: area(c.Along, x.first+1, last), Values: area(s, x.first+1, last),
-			Fill: excelize.Fill{Type: "pattern", Pattern: 1, Color: []string{seriesColours[n%len(seriesColours)][1:]}},
+			Name: strings.SplitN(head, ":", 2)[0], Categories: area(c.Along, x.first+1, last),
+			Values: area(s, x.first+1, last),
+			Fill: excelize.Fill{
+				Type: "pattern", Pattern: 1, Color: []string{seriesColours[n%len(seriesColours)][1:]},
+			},
 			Line: excelize.LineOptions{Width: 2}, Marker: excelize.ChartMarker{Symbol: "none"},
 		})
 	}

@@ -15,7 +15,9 @@ import (
 // Bind checks the values of a query's parameters, also against the choices that
 // come from queries. The error is a *fault.Invalid that names each parameter, or
 // the fault of a source that did not answer.
-func Bind(ctx context.Context, source Source, q Query, given job.Values, nominal time.Time, f moment.Frame) ([]job.Bound, error) {
+func Bind(ctx context.Context, source Source, q Query, given job.Values, nominal time.Time,
+	f moment.Frame,
+) ([]job.Bound, error) {
 	return job.BindWith(q.Params, given, nominal, f, func(p job.Parameter, sofar []job.Bound) ([]job.Choice, error) {
 		return Choices(ctx, source, q, p, sofar)
 	})
@@ -36,7 +38,9 @@ func Choices(ctx context.Context, source Source, q Query, p job.Parameter, sofar
 		return nil, err
 	}
 	if len(to.found) > job.MaxChoices {
-		return nil, fault.New(fault.Task, "list the choices of "+p.Called(), fmt.Sprintf("its query gives more than %d", job.MaxChoices), "Restrict the query of the choices.")
+		return nil,
+			fault.New(fault.Task, "list the choices of "+p.Called(),
+				fmt.Sprintf("its query gives more than %d", job.MaxChoices), "Restrict the query of the choices.")
 	}
 	return to.found, nil
 }

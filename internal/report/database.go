@@ -150,7 +150,9 @@ func (d *database) hand(result *sql.Rows, q Query, section string, to rows.Sink)
 		return 0, err
 	}
 	if len(types) == 0 {
-		return 0, fault.Wrap(errNoRows, fault.Lasting, fault.Task, "run the query of section "+quote(section), "Mend the report's query, then run again.")
+		return 0,
+			fault.Wrap(errNoRows, fault.Lasting, fault.Task, "run the query of section "+quote(section),
+				"Mend the report's query, then run again.")
 	}
 	place, err := zone.Load(q.Zone)
 	if err != nil {
@@ -311,7 +313,8 @@ func broke(err error, source string) error {
 	if fault.Broken(err) {
 		advice = fault.AfterBroken
 	}
-	return fault.Wrap(errors.New("the connection broke: "+fault.Reason(err)), fault.Passing, fault.Source, "read from source "+quote(source), advice)
+	return fault.Wrap(errors.New("the connection broke: "+fault.Reason(err)), fault.Passing, fault.Source,
+		"read from source "+quote(source), advice)
 }
 
 // trust makes the settings of TLS for a server whose certificate is checked: against an
@@ -323,7 +326,9 @@ func trust(source, host, ca string) (*tls.Config, error) {
 	}
 	c.RootCAs = x509.NewCertPool()
 	if !c.RootCAs.AppendCertsFromPEM([]byte(ca)) {
-		return nil, fault.New(fault.Source, "open source "+quote(source), "its setting ca holds no certificate", "Give the authority's certificate as PEM.")
+		return nil,
+			fault.New(fault.Source, "open source "+quote(source), "its setting ca holds no certificate",
+				"Give the authority's certificate as PEM.")
 	}
 	return c, nil
 }
@@ -334,8 +339,11 @@ func insecure(err error, source string) error {
 	if no := outgoing.Insecure(err, fault.Source, doing); no != nil {
 		return no
 	}
-	if errors.Is(err, mysql.ErrNoTLS) || strings.Contains(err.Error(), "server refused TLS connection") { // pgconn has no name for it
-		return fault.New(fault.Source, doing, "the server offers no TLS", "Let whoever keeps it switch TLS on; or set tls of the source to disable, when the way there is safe without.")
+	// pgconn has no name for it
+	if errors.Is(err, mysql.ErrNoTLS) || strings.Contains(err.Error(), "server refused TLS connection") {
+		return fault.New(fault.Source, doing, "the server offers no TLS",
+			"Let whoever keeps it switch TLS on; or set tls of the source to disable, when the way there is "+
+				"safe without.")
 	}
 	return nil
 }
@@ -349,18 +357,21 @@ func (d *database) wrong(ctx context.Context, err error, doing string, q Query) 
 	case errors.Is(ctx.Err(), context.Canceled):
 		return ctx.Err() // we ended it; what the server says of that is no fault
 	case errors.Is(err, context.DeadlineExceeded), errors.Is(err, context.Canceled):
-		return fault.Wrap(fmt.Errorf("the query took longer than its limit of %s", q.Limit), fault.Lasting, fault.Task, doing, "Make the query faster or the job's time limit longer.")
+		return fault.Wrap(fmt.Errorf("the query took longer than its limit of %s", q.Limit), fault.Lasting, fault.Task,
+			doing, "Make the query faster or the job's time limit longer.")
 	}
 	class, scope, said, ok := d.engine.explain(err)
 	said = d.blot.Text(said)
 	if !ok {
-		if errors.Is(err, mysql.ErrInvalidConn) || errors.Is(err, driver.ErrBadConn) { // how drivers say that the server ended the line
+		// how drivers say that the server ended the line
+		if errors.Is(err, mysql.ErrInvalidConn) || errors.Is(err, driver.ErrBadConn) {
 			return broke(io.ErrUnexpectedEOF, d.name)
 		}
 		if no := insecure(err, d.name); no != nil {
 			return d.blot.Err(no)
 		}
-		return fault.Wrap(errors.New("no connection: "+d.blot.Text(fault.Reason(err))), fault.Passing, fault.Source, "connect to source "+quote(d.name), "Check that the database runs and can be reached from this machine.")
+		return fault.Wrap(errors.New("no connection: "+d.blot.Text(fault.Reason(err))), fault.Passing, fault.Source,
+			"connect to source "+quote(d.name), "Check that the database runs and can be reached from this machine.")
 	}
 	advice := "Mend the report's query, then run again."
 	if scope == fault.Source {

@@ -28,7 +28,8 @@ import (
 
 // Table is a file that queries read as a table.
 type Table struct {
-	File      string `json:"file"`                // name with * and ?, of which the newest is read; of an HTTP source, what is added to its address
+	// name with * and ?, of which the newest is read; of an HTTP source, what is added to its address
+	File      string `json:"file"`
 	Form      string `json:"form,omitempty"`      // csv or json; by the ending when empty
 	Delimiter string `json:"delimiter,omitempty"` // of csv; a comma when empty
 	Encoding  string `json:"encoding,omitempty"`  // as the WHATWG names it; utf-8 when empty
@@ -55,17 +56,22 @@ func (f *files) check(doing string) error {
 	for name, t := range f.tables {
 		switch {
 		case !tableName.MatchString(name):
-			return fault.New(fault.Source, doing, fmt.Sprintf("%q is no name of a table", name), "Use letters, digits and _.")
+			return fault.New(fault.Source, doing, fmt.Sprintf("%q is no name of a table", name),
+				"Use letters, digits and _.")
 		case t.File == "":
-			return fault.New(fault.Source, doing, fmt.Sprintf("the table %q names no file", name), "Name one, such as tide_*.csv.")
+			return fault.New(fault.Source, doing, fmt.Sprintf("the table %q names no file", name),
+				"Name one, such as tide_*.csv.")
 		case t.Form != "" && t.Form != "csv" && t.Form != "json":
-			return fault.New(fault.Source, doing, fmt.Sprintf("the form of table %q is csv or json, not %q", name, t.Form), "")
+			return fault.New(fault.Source, doing,
+				fmt.Sprintf("the form of table %q is csv or json, not %q", name, t.Form), "")
 		case len(t.Delimiter) > 1:
 			return fault.New(fault.Source, doing, fmt.Sprintf("the delimiter of table %q is one character", name), "")
 		}
 		if t.Encoding != "" {
 			if _, err := htmlindex.Get(t.Encoding); err != nil {
-				return fault.New(fault.Source, doing, fmt.Sprintf("the encoding %q of table %q is not known", t.Encoding, name), "Use utf-8, windows-1252 or another name of the WHATWG.")
+				return fault.New(fault.Source, doing,
+					fmt.Sprintf("the encoding %q of table %q is not known", t.Encoding, name),
+					"Use utf-8, windows-1252 or another name of the WHATWG.")
 			}
 		}
 	}
@@ -94,19 +100,24 @@ func (f *files) Stream(ctx context.Context, q Query, section string, to rows.Sin
 			slices.Sort(all)
 			known = "it has " + strings.Join(all, ", ")
 		}
-		return 0, fault.New(fault.Task, "ask source "+quote(f.name), "the query speaks of none of its tables; "+known, "An administrator can name files as tables in the settings of the source.")
+		return 0,
+			fault.New(fault.Task, "ask source "+quote(f.name), "the query speaks of none of its tables; "+known,
+				"An administrator can name files as tables in the settings of the source.")
 	}
 	limited, stop := context.WithTimeout(ctx, f.limits.shorter(q.Limit))
 	defer stop()
 	made, err := scratch.Make("rows")
 	if err != nil {
-		return 0, fault.Wrap(err, fault.Passing, fault.Task, doing, "Check that the folder of temporary files is writable.")
+		return 0,
+			fault.Wrap(err, fault.Passing, fault.Task, doing, "Check that the folder of temporary files is writable.")
 	}
 	defer made.Remove()
 	path := filepath.Join(made.Path, "rows.db")
 	if err := f.load(limited, path, names); err != nil {
 		if errors.Is(err, context.DeadlineExceeded) && ctx.Err() == nil {
-			err = fault.New(fault.Task, doing, fmt.Sprintf("reading took longer than its limit of %s", f.limits.shorter(q.Limit)), "Make the job's time limit longer, or the files smaller.")
+			err = fault.New(fault.Task, doing,
+				fmt.Sprintf("reading took longer than its limit of %s", f.limits.shorter(q.Limit)),
+				"Make the job's time limit longer, or the files smaller.")
 		}
 		return 0, err
 	}
@@ -122,7 +133,8 @@ func (f *files) Stream(ctx context.Context, q Query, section string, to rows.Sin
 // spoken lists the tables that a query speaks of.
 func (f *files) spoken(query string) []string {
 	var names []string
-	for _, word := range strings.FieldsFunc(query, func(r rune) bool { return r != '_' && !unicode.IsLetter(r) && !unicode.IsDigit(r) }) {
+	for _, word := range strings.FieldsFunc(query,
+		func(r rune) bool { return r != '_' && !unicode.IsLetter(r) && !unicode.IsDigit(r) }) {
 		for name := range f.tables {
 			if strings.EqualFold(name, word) && !slices.Contains(names, name) {
 				names = append(names, name)
@@ -157,7 +169,8 @@ func (f *files) load(ctx context.Context, path string, names []string) error {
 			if ctx.Err() != nil {
 				return ctx.Err()
 			}
-			return fault.Wrap(err, fault.Lasting, fault.Source, fmt.Sprintf("read %q from source %q", file, f.name), "Look into the file, or correct the settings of its table.")
+			return fault.Wrap(err, fault.Lasting, fault.Source, fmt.Sprintf("read %q from source %q", file, f.name),
+				"Look into the file, or correct the settings of its table.")
 		}
 	}
 	return nil
@@ -212,7 +225,8 @@ func loadTable(ctx context.Context, db *sql.DB, name, file string, t Table, in i
 	kept := func(n int, row []any) error {
 		for i, v := range row {
 			if s, ok := v.(string); ok && (types[i] == "INTEGER" || types[i] == "REAL") && !exact(s, types[i]) {
-				return fmt.Errorf("row %d has %s in the column %q, which has more digits than a number keeps; name the column under text of the table %q", n, s, heads[i], name)
+				return fmt.Errorf("row %d has %s in the column %q, which has more digits than a number keeps; name "+
+					"the column under text of the table %q", n, s, heads[i], name)
 			}
 		}
 		return nil
@@ -468,7 +482,8 @@ func typeOf(sample [][]any, i int) string {
 		}},
 		{"REAL", func(s string) bool {
 			_, err := strconv.ParseFloat(s, 64)
-			return err == nil && (s[0] != '0' || len(s) == 1 || s[1] == '.') && !strings.ContainsAny(s, "xXpPnN_") && exact(s, "REAL")
+			return err == nil && (s[0] != '0' || len(s) == 1 || s[1] == '.') && !strings.ContainsAny(s, "xXpPnN_") &&
+				exact(s, "REAL")
 		}},
 		{"DATE", func(s string) bool { _, err := time.Parse(time.DateOnly, s); return err == nil }},
 		{"TIMESTAMP", func(s string) bool { _, err := time.Parse(time.DateTime, s); return err == nil }},

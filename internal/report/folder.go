@@ -77,7 +77,9 @@ func (f *folder) newest(ctx context.Context, t Table) (io.ReadCloser, string, er
 		return nil, "", err
 	}
 	if len(found) == 0 {
-		return nil, "", fault.New(fault.Source, "read "+quote(t.File)+" from source "+quote(f.name), "there is no such file", "Check the folder, or the name in the settings of the source.")
+		return nil, "",
+			fault.New(fault.Source, "read "+quote(t.File)+" from source "+quote(f.name), "there is no such file",
+				"Check the folder, or the name in the settings of the source.")
 	}
 	in, err := f.OpenFile(ctx, found[0].Name)
 	return in, found[0].Name, err
@@ -87,13 +89,17 @@ func (f *folder) newest(ctx context.Context, t Table) (io.ReadCloser, string, er
 func allowedFolder(doing, folder string, allowed []string) (string, error) {
 	real, err := filepath.EvalSymlinks(filepath.Clean(folder))
 	if err != nil {
-		return "", fault.New(fault.Source, doing, fmt.Sprintf("there is no folder %q on this machine", folder), "Make it, or name another one.")
+		return "",
+			fault.New(fault.Source, doing, fmt.Sprintf("there is no folder %q on this machine", folder),
+				"Make it, or name another one.")
 	}
 	if !slices.ContainsFunc(allowed, func(root string) bool {
 		root, err := filepath.EvalSymlinks(filepath.Clean(root))
 		return err == nil && (real == root || strings.HasPrefix(real, strings.TrimSuffix(root, "/")+"/"))
 	}) {
-		return "", fault.New(fault.Source, doing, fmt.Sprintf("the folder %q is not allowed on this machine", folder), "An operator can allow it with the flag -folders of ironbell serve.")
+		return "",
+			fault.New(fault.Source, doing, fmt.Sprintf("the folder %q is not allowed on this machine", folder),
+				"An operator can allow it with the flag -folders of ironbell serve.")
 	}
 	return real, nil
 }
@@ -111,11 +117,15 @@ func (f *folder) Test(ctx context.Context) (string, error) {
 func (f *folder) Files(_ context.Context, pattern string) ([]FolderFile, error) {
 	doing := "look into source " + quote(f.name)
 	if _, err := path.Match(pattern, ""); err != nil || strings.ContainsAny(pattern, `/\`) {
-		return nil, fault.New(fault.Task, doing, fmt.Sprintf("%q is no pattern of a file name", pattern), "Write it with * and ?, without a folder.")
+		return nil,
+			fault.New(fault.Task, doing, fmt.Sprintf("%q is no pattern of a file name", pattern),
+				"Write it with * and ?, without a folder.")
 	}
 	entries, err := fs.ReadDir(f.root.FS(), ".")
 	if err != nil {
-		return nil, fault.Wrap(err, fault.Passing, fault.Source, doing, "Check that the folder is there and that the service may read it.")
+		return nil,
+			fault.Wrap(err, fault.Passing, fault.Source, doing,
+				"Check that the folder is there and that the service may read it.")
 	}
 	var files []FolderFile
 	for _, e := range entries {
@@ -128,7 +138,9 @@ func (f *folder) Files(_ context.Context, pattern string) ([]FolderFile, error) 
 		}
 		files = append(files, FolderFile{Name: e.Name(), Size: info.Size(), Changed: info.ModTime()})
 		if len(files) > maxListed {
-			return nil, fault.New(fault.Source, doing, fmt.Sprintf("more than %d files match %q", maxListed, pattern), "Make the pattern narrower, or clear the folder.")
+			return nil,
+				fault.New(fault.Source, doing, fmt.Sprintf("more than %d files match %q", maxListed, pattern),
+					"Make the pattern narrower, or clear the folder.")
 		}
 	}
 	slices.SortStableFunc(files, func(a, b FolderFile) int { return b.Changed.Compare(a.Changed) })
@@ -138,7 +150,8 @@ func (f *folder) Files(_ context.Context, pattern string) ([]FolderFile, error) 
 func (f *folder) OpenFile(_ context.Context, name string) (io.ReadCloser, error) {
 	in, err := f.root.Open(name)
 	if err != nil {
-		return nil, fault.Wrap(err, fault.Passing, fault.Source, fmt.Sprintf("read %q from source %q", name, f.name), "")
+		return nil,
+			fault.Wrap(err, fault.Passing, fault.Source, fmt.Sprintf("read %q from source %q", name, f.name), "")
 	}
 	return in, nil
 }

@@ -20,7 +20,8 @@ import (
 type HTTPSettings struct {
 	URL    string           `json:"url"` // what the files of tables are added to
 	Tables map[string]Table `json:"tables,omitempty"`
-	CA     string           `json:"ca,omitempty"` // certificates of the authority that signed the server's, as PEM; those of this machine when empty
+	// certificates of the authority that signed the server's, as PEM; those of this machine when empty
+	CA string `json:"ca,omitempty"`
 	Limits
 }
 
@@ -47,7 +48,9 @@ func openHTTP(name string, settings json.RawMessage, token string, guard *outgoi
 	}
 	base, err := url.Parse(s.URL)
 	if err != nil || base.Scheme != "http" && base.Scheme != "https" || base.Host == "" || base.User != nil {
-		return nil, fault.New(fault.Source, doing, fmt.Sprintf("%q is no address of http or https", s.URL), "Write it as https://data.tarnwick.example/tides/; a password goes with the source.")
+		return nil,
+			fault.New(fault.Source, doing, fmt.Sprintf("%q is no address of http or https", s.URL),
+				"Write it as https://data.tarnwick.example/tides/; a password goes with the source.")
 	}
 	if guard == nil {
 		guard = outgoing.New(nil)
@@ -69,7 +72,9 @@ func (w *web) Close() {}
 // Test fetches the head of each table's file.
 func (w *web) Test(ctx context.Context) (string, error) {
 	if len(w.tables) == 0 {
-		return "", fault.New(fault.Source, "ask source "+quote(w.name), "it names no files as tables yet", "Add one to its settings.")
+		return "",
+			fault.New(fault.Source, "ask source "+quote(w.name), "it names no files as tables yet",
+				"Add one to its settings.")
 	}
 	var said []string
 	for name, t := range w.tables {
@@ -89,12 +94,15 @@ func (w *web) Fetch(ctx context.Context, file string, headers map[string]string)
 	doing := fmt.Sprintf("read %q from source %q", shown, w.name)
 	ref, err := url.Parse(file)
 	if err != nil || ref.IsAbs() || ref.Host != "" {
-		return nil, fault.New(fault.Source, doing, "it is no path below the address of the source", "Write a path, such as tides/today.csv.")
+		return nil,
+			fault.New(fault.Source, doing, "it is no path below the address of the source",
+				"Write a path, such as tides/today.csv.")
 	}
 	at := w.base.ResolveReference(ref)
 	root := strings.TrimSuffix(path.Dir(path.Clean("/"+w.base.Path+"x")), "/") + "/"
 	if at.Host != w.base.Host || !strings.HasPrefix(path.Clean("/"+at.Path)+"/", root) {
-		return nil, fault.New(fault.Source, doing, "it leads out of the address of the source", "Write a path below it.")
+		return nil,
+			fault.New(fault.Source, doing, "it leads out of the address of the source", "Write a path below it.")
 	}
 	request, err := http.NewRequestWithContext(ctx, http.MethodGet, at.String(), nil)
 	if err != nil {
@@ -125,7 +133,9 @@ func (w *web) Fetch(ctx context.Context, file string, headers map[string]string)
 	if to := outgoing.Moved(answer); to != "" {
 		said += " and sends on to " + to + ", where nothing is asked"
 	}
-	return nil, w.blot.Err(fault.Wrap(errors.New(said), class, fault.Source, doing, "Check the address and the token of the source."))
+	return nil,
+		w.blot.Err(fault.Wrap(errors.New(said), class, fault.Source, doing,
+			"Check the address and the token of the source."))
 }
 
 func (w *web) get(ctx context.Context, t Table) (io.ReadCloser, string, error) {

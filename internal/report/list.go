@@ -37,7 +37,8 @@ func (l *lister) Columns(_ string, columns []rows.Column) error {
 // Row implements rows.Sink.
 func (l *lister) Row(r rows.Row) error {
 	if len(l.Rows) >= l.most {
-		return fault.New(fault.Task, "read the list", fmt.Sprintf("it has more than %d rows", l.most), "Restrict the query.")
+		return fault.New(fault.Task, "read the list", fmt.Sprintf("it has more than %d rows", l.most),
+			"Restrict the query.")
 	}
 	row := make([]string, len(r))
 	for i, c := range r {

@@ -29,8 +29,9 @@ type ServerSettings struct {
 	Database string `json:"database"`
 	User     string `json:"user"`
 	TLS      string `json:"tls,omitempty" enum:"disable,require,verify-full"` // verify-full when empty
-	CA       string `json:"ca,omitempty"`                                     // certificates of the authority that signed the server's, as PEM; those of this machine when empty
-	MayWrite bool   `json:"may_write,omitempty"`                              // signs that the login can write
+	// certificates of the authority that signed the server's, as PEM; those of this machine when empty
+	CA       string `json:"ca,omitempty"`
+	MayWrite bool   `json:"may_write,omitempty"` // signs that the login can write
 	Limits
 }
 
@@ -40,13 +41,17 @@ func readServer(name string, settings json.RawMessage) (ServerSettings, error) {
 		return s, err
 	}
 	if s.Host == "" || s.Database == "" || s.User == "" {
-		return s, fault.New(fault.Source, "open source "+quote(name), "it needs a host, a database and a user", "Save its settings again.")
+		return s,
+			fault.New(fault.Source, "open source "+quote(name), "it needs a host, a database and a user",
+				"Save its settings again.")
 	}
 	switch s.TLS {
 	case "", "disable", "require", "verify-full":
 		return s, nil
 	}
-	return s, fault.New(fault.Source, "open source "+quote(name), fmt.Sprintf("tls is disable, require or verify-full, not %q", s.TLS), "Save its settings again.")
+	return s,
+		fault.New(fault.Source, "open source "+quote(name),
+			fmt.Sprintf("tls is disable, require or verify-full, not %q", s.TLS), "Save its settings again.")
 }
 
 func openMySQL(name string, settings json.RawMessage, password string) (Source, error) {
@@ -58,7 +63,8 @@ func openMySQL(name string, settings json.RawMessage, password string) (Source, 
 		s.Port = 3306
 	}
 	c := mysql.NewConfig()
-	c.Net, c.Addr, c.User, c.Passwd, c.DBName = "tcp", net.JoinHostPort(s.Host, strconv.Itoa(s.Port)), s.User, password, s.Database
+	c.Net, c.Addr, c.User, c.Passwd, c.DBName = "tcp", net.JoinHostPort(s.Host, strconv.Itoa(s.Port)), s.User, password,
+		s.Database
 	c.Timeout, c.CheckConnLiveness, c.Logger = 10*time.Second, true, quiet{}
 	c.Params = map[string]string{"time_zone": "'+00:00'", "sql_mode": "'TRADITIONAL'"}
 	switch s.TLS {
@@ -76,7 +82,9 @@ func openMySQL(name string, settings json.RawMessage, password string) (Source, 
 	db := sql.OpenDB(connector)
 	db.SetMaxOpenConns(s.conns())
 	db.SetMaxIdleConns(-1) // each query has a session of its own: the protocol as it is used here cannot reset one
-	return &mysqlSource{database{name: name, user: s.User, db: db, limits: s.Limits, blot: fault.NewBlotter(password), engine: mysqlEngine}, s.MayWrite}, nil
+	return &mysqlSource{database{
+		name: name, user: s.User, db: db, limits: s.Limits, blot: fault.NewBlotter(password), engine: mysqlEngine,
+	}, s.MayWrite}, nil
 }
 
 // mysqlSource is a source of MariaDB or MySQL, whose server tells what its login may do.
@@ -123,7 +131,8 @@ func (m *mysqlSource) Rights(ctx context.Context) (Rights, error) {
 			}
 		}
 		if errors.As(err, &said) && of != "CURRENT_USER()" {
-			r.Writes = append(r.Writes, fmt.Sprintf("%s has the role %s, whose rights cannot be read: %s", m.user, of, said.Message))
+			r.Writes = append(r.Writes,
+				fmt.Sprintf("%s has the role %s, whose rights cannot be read: %s", m.user, of, said.Message))
 			continue
 		}
 		if err != nil {
@@ -132,7 +141,8 @@ func (m *mysqlSource) Rights(ctx context.Context) (Rights, error) {
 		for _, g := range grants {
 			rights, on, roles := readGrant(g)
 			ask = append(ask, roles...)
-			if more := slices.DeleteFunc(rights, func(one string) bool { return slices.Contains(harmless, one) }); len(more) > 0 {
+			if more := slices.DeleteFunc(rights,
+				func(one string) bool { return slices.Contains(harmless, one) }); len(more) > 0 {
 				r.Writes = append(r.Writes, fmt.Sprintf("%s may %s on %s", m.user, strings.Join(more, ", "), on))
 			}
 		}
@@ -232,8 +242,12 @@ func (quiet) Print(...any) {}
 
 var mysqlEngine = engine{
 	dialect: dialect{
-		place: func(int, job.ValueType) string { return "?" }, backslash: true, backtick: true, hash: true, dashBlank: true, executable: true, onlySelect: true, oneStatement: true, value: typed(time.UTC),
-		forbidden: map[string]string{"outfile": "writes files", "dumpfile": "writes files", "load_file": "reads files of the server", "sleep": "only waits", "get_lock": "holds others up"},
+		place: func(int, job.ValueType) string { return "?" }, backslash: true, backtick: true, hash: true,
+		dashBlank: true, executable: true, onlySelect: true, oneStatement: true, value: typed(time.UTC),
+		forbidden: map[string]string{
+			"outfile": "writes files", "dumpfile": "writes files", "load_file": "reads files of the server",
+			"sleep": "only waits", "get_lock": "holds others up",
+		},
 	},
 	version: "SELECT version(), current_user()",
 	begin: func(ctx context.Context, c *sql.Conn, q Query) (func(), error) {

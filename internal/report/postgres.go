@@ -24,14 +24,17 @@ import (
 
 // PostgresSettings are the settings of a source of the driver postgres.
 type PostgresSettings struct {
-	Host       string `json:"host"`
-	Port       int    `json:"port"`
-	Database   string `json:"database"`
-	User       string `json:"user"`
-	TLS        string `json:"tls,omitempty" enum:"disable,prefer,require,verify-full"` // prefer when empty
-	CA         string `json:"ca,omitempty"`                                            // for verify-full: certificates of the authority that signed the server's, as PEM; those of this machine when empty
-	Statements bool   `json:"statements,omitempty"`                                    // tasks of the kind query may change data
-	MayWrite   bool   `json:"may_write,omitempty"`                                     // signs that the login can write; statements says so, too
+	Host     string `json:"host"`
+	Port     int    `json:"port"`
+	Database string `json:"database"`
+	User     string `json:"user"`
+	TLS      string `json:"tls,omitempty" enum:"disable,prefer,require,verify-full"` // prefer when empty
+	// for verify-full: certificates of the authority that signed the server's, as PEM; those of this machine when empty
+	CA string `json:"ca,omitempty"`
+	// tasks of the kind query may change data
+	Statements bool `json:"statements,omitempty"`
+	// signs that the login can write; statements says so, too
+	MayWrite bool `json:"may_write,omitempty"`
 	Limits
 }
 
@@ -62,10 +65,12 @@ func openPostgres(name string, settings json.RawMessage, password string) (Sourc
 	if s.Port == 0 {
 		s.Port = 5432
 	}
-	config, err := pgxpool.ParseConfig("sslmode=" + word(mode) + " host=" + word(s.Host) + " port=" + strconv.Itoa(s.Port) +
+	config, err := pgxpool.ParseConfig("sslmode=" + word(mode) + " host=" + word(s.Host) + " port=" +
+		strconv.Itoa(s.Port) +
 		" dbname=" + word(s.Database) + " user=" + word(s.User))
 	if err != nil {
-		return nil, fault.New(fault.Source, doing, "its settings cannot be read", "Check host, port, database, user and TLS.")
+		return nil,
+			fault.New(fault.Source, doing, "its settings cannot be read", "Check host, port, database, user and TLS.")
 	}
 	switch {
 	case mode == "verify-full":
@@ -73,17 +78,24 @@ func openPostgres(name string, settings json.RawMessage, password string) (Sourc
 			return nil, err
 		}
 	case s.CA != "":
-		return nil, fault.New(fault.Source, doing, "it has a ca, and its tls, "+mode+", checks no certificate", "Set tls to verify-full, or leave ca out.")
+		return nil,
+			fault.New(fault.Source, doing, "it has a ca, and its tls, "+mode+", checks no certificate",
+				"Set tls to verify-full, or leave ca out.")
 	}
 	config.ConnConfig.Password = password
 	config.ConnConfig.ConnectTimeout = 10 * time.Second
 	config.ConnConfig.DefaultQueryExecMode = pgx.QueryExecModeDescribeExec
 	config.ConnConfig.StatementCacheCapacity = 0
 	config.ConnConfig.DescriptionCacheCapacity = 0
-	config.ConnConfig.RuntimeParams = map[string]string{"application_name": "ironbell", "standard_conforming_strings": "on", "datestyle": "ISO, YMD", "intervalstyle": "iso_8601", "bytea_output": "hex"}
+	config.ConnConfig.RuntimeParams = map[string]string{
+		"application_name": "ironbell", "standard_conforming_strings": "on", "datestyle": "ISO, YMD",
+		"intervalstyle": "iso_8601", "bytea_output": "hex",
+	}
 	// A query that is given up is ended at the server, too.
 	config.ConnConfig.BuildContextWatcherHandler = func(c *pgconn.PgConn) ctxwatch.Handler {
-		return &pgconn.CancelRequestContextWatcherHandler{Conn: c, CancelRequestDelay: 0, DeadlineDelay: 2 * time.Second}
+		return &pgconn.CancelRequestContextWatcherHandler{
+			Conn: c, CancelRequestDelay: 0, DeadlineDelay: 2 * time.Second,
+		}
 	}
 	config.ConnConfig.BuildFrontend = func(r io.Reader, w io.Writer) *pgproto3.Frontend {
 		f := pgproto3.NewFrontend(r, w)
@@ -102,7 +114,10 @@ func openPostgres(name string, settings json.RawMessage, password string) (Sourc
 	if err != nil {
 		return nil, fault.Wrap(err, fault.Lasting, fault.Source, doing, "")
 	}
-	return &postgres{name: name, user: s.User, pool: pool, statements: s.Statements, mayWrite: s.MayWrite || s.Statements, limits: s.Limits, blot: fault.NewBlotter(password)}, nil
+	return &postgres{
+		name: name, user: s.User, pool: pool, statements: s.Statements, mayWrite: s.MayWrite || s.Statements,
+		limits: s.Limits, blot: fault.NewBlotter(password),
+	}, nil
 }
 
 // word quotes a value for a connection string of keywords.
@@ -121,7 +136,8 @@ func (p *postgres) Rights(ctx context.Context) (Rights, error) {
 	defer stop()
 	var super, bypass, createRole, createDatabase, replication, createHere bool
 	var outside, acting, member, owned, written, schemas []string
-	err := p.pool.QueryRow(ctx, `SELECT r.rolsuper, r.rolbypassrls, r.rolcreaterole, r.rolcreatedb, r.rolreplication, has_database_privilege(r.oid, current_database(), 'CREATE'),
+	err := p.pool.QueryRow(ctx,
+		`SELECT r.rolsuper, r.rolbypassrls, r.rolcreaterole, r.rolcreatedb, r.rolreplication, has_database_privilege(r.oid, current_database(), 'CREATE'),
 		ARRAY(SELECT m.rolname::text FROM pg_roles m WHERE (m.rolsuper OR m.rolname IN ('pg_read_server_files', 'pg_write_server_files', 'pg_execute_server_program')) AND m.oid <> r.oid AND NOT r.rolsuper AND pg_has_role(r.oid, m.oid, 'MEMBER') ORDER BY 1 LIMIT 20),
 		ARRAY(SELECT m.rolname::text FROM pg_roles m WHERE m.oid <> r.oid AND NOT r.rolsuper AND pg_has_role(r.oid, m.oid, 'MEMBER')
 			AND (m.rolcreaterole OR m.rolcreatedb OR m.rolreplication OR m.rolname IN ('pg_write_all_data', 'pg_signal_backend', 'pg_checkpoint', 'pg_maintain', 'pg_create_subscription', 'pg_database_owner')) ORDER BY 1 LIMIT 20),
@@ -185,7 +201,8 @@ func (p *postgres) begin(ctx context.Context, q Query) (pgx.Tx, error) {
 
 // limit sets a transaction's time limit and zone.
 func (p *postgres) limit(ctx context.Context, tx pgx.Tx, q Query) error {
-	_, err := tx.Exec(ctx, `SELECT set_config('statement_timeout', $1, true), set_config('timezone', $2, true)`, strconv.FormatInt(p.limits.shorter(q.Limit).Milliseconds(), 10), q.Zone)
+	_, err := tx.Exec(ctx, `SELECT set_config('statement_timeout', $1, true), set_config('timezone', $2, true)`,
+		strconv.FormatInt(p.limits.shorter(q.Limit).Milliseconds(), 10), q.Zone)
 	return err
 }
 
@@ -215,7 +232,9 @@ var errNoRows = errors.New("the statement gives no columns; a section's query is
 func (p *postgres) Stream(ctx context.Context, q Query, section string, to rows.Sink) (n int64, err error) {
 	st, err := Prepare(q.SQL, q.Params, q.Values)
 	if err != nil {
-		return 0, fault.Wrap(err, fault.Lasting, fault.Task, "read the query of section "+quote(section), "Mend the report's query, then run again.")
+		return 0,
+			fault.Wrap(err, fault.Lasting, fault.Task, "read the query of section "+quote(section),
+				"Mend the report's query, then run again.")
 	}
 	ctx, stop := context.WithTimeout(ctx, p.limits.shorter(q.Limit)+5*time.Second)
 	defer stop()
@@ -232,7 +251,9 @@ func (p *postgres) Stream(ctx context.Context, q Query, section string, to rows.
 	if d, err := tx.Prepare(ctx, "", st.Text); err != nil {
 		return 0, p.explain(ctx, err, st, q, section)
 	} else if len(d.Fields) == 0 {
-		return 0, fault.Wrap(errNoRows, fault.Lasting, fault.Task, "run the query of section "+quote(section), "Mend the report's query, then run again.")
+		return 0,
+			fault.Wrap(errNoRows, fault.Lasting, fault.Task, "run the query of section "+quote(section),
+				"Mend the report's query, then run again.")
 	}
 	to = guard(to, p.name, section, p.limits, q)
 	asking, enough := context.WithCancel(ctx)
@@ -314,7 +335,9 @@ func (p *postgres) Read(ctx context.Context, q Query) error {
 func (p *postgres) Exec(ctx context.Context, q Query) (int64, error) {
 	doing := "run a statement on source " + quote(p.name)
 	if !p.statements {
-		return 0, fault.New(fault.Source, doing, "its settings do not allow statements", "An administrator can allow them in the settings of the source.")
+		return 0,
+			fault.New(fault.Source, doing, "its settings do not allow statements",
+				"An administrator can allow them in the settings of the source.")
 	}
 	st, err := statementDialect.prepare(q.SQL, q.Params, q.Values)
 	if err != nil {
@@ -380,18 +403,22 @@ func (p *postgres) explained(ctx context.Context, err error, st Statement, q Que
 	case errors.Is(ctx.Err(), context.Canceled):
 		return ctx.Err() // we ended it; what the server says of that is no fault
 	case errors.As(err, &large):
-		return fault.New(fault.Task, "run the query of section "+quote(section), fmt.Sprintf("a row has %d bytes, and one of more than %d is not read", large.ActualBodyLen, maxRow), "Leave the large column out, or cut it short in the query.")
+		return fault.New(fault.Task, "run the query of section "+quote(section),
+			fmt.Sprintf("a row has %d bytes, and one of more than %d is not read", large.ActualBodyLen, maxRow),
+			"Leave the large column out, or cut it short in the query.")
 	case errors.As(err, &said) && errors.As(err, &refused):
 		doing := "sign in to source " + quote(p.name)
 		if sqlClass(said) == "28" || said.Code == "3D000" {
-			return fault.Wrap(errors.New("the server answered: "+said.Message), fault.Lasting, fault.Source, doing, "Check user, password and database of the source.")
+			return fault.Wrap(errors.New("the server answered: "+said.Message), fault.Lasting, fault.Source, doing,
+				"Check user, password and database of the source.")
 		}
 		return fault.Wrap(errors.New("the server answered: "+said.Message), fault.Passing, fault.Source, doing, "")
 	case errors.As(err, &refused):
 		if no := insecure(err, p.name); no != nil {
 			return no
 		}
-		return fault.Wrap(errors.New("no connection: "+fault.Reason(err)), fault.Passing, fault.Source, "connect to source "+quote(p.name), "Check that the database runs and can be reached from this machine.")
+		return fault.Wrap(errors.New("no connection: "+fault.Reason(err)), fault.Passing, fault.Source,
+			"connect to source "+quote(p.name), "Check that the database runs and can be reached from this machine.")
 	case errors.As(err, &said):
 		doing := "run the query of section " + quote(section)
 		if section == "" {
@@ -408,14 +435,17 @@ func (p *postgres) explained(ctx context.Context, err error, st Statement, q Que
 			return fault.Wrap(errors.New(text), fault.Passing, fault.Source, doing, "")
 		case "57":
 			if said.Code == pgCanceled {
-				return fault.Wrap(fmt.Errorf("the query took longer than its limit of %s", p.limits.shorter(q.Limit)), fault.Lasting, fault.Task, doing,
+				return fault.Wrap(fmt.Errorf("the query took longer than its limit of %s", p.limits.shorter(q.Limit)),
+					fault.Lasting, fault.Task, doing,
 					"Make the query faster or the job's time limit longer.")
 			}
 			return fault.Wrap(errors.New(text), fault.Passing, fault.Source, doing, "")
 		}
-		return fault.Wrap(errors.New(text), fault.Lasting, fault.Task, doing, "Mend the report's query, then run again.")
+		return fault.Wrap(errors.New(text), fault.Lasting, fault.Task, doing,
+			"Mend the report's query, then run again.")
 	case errors.Is(err, context.DeadlineExceeded):
-		return fault.Wrap(fmt.Errorf("the query took longer than its limit of %s", p.limits.shorter(q.Limit)), fault.Lasting, fault.Task, "run the query of section "+quote(section),
+		return fault.Wrap(fmt.Errorf("the query took longer than its limit of %s", p.limits.shorter(q.Limit)),
+			fault.Lasting, fault.Task, "run the query of section "+quote(section),
 			"Make the query faster or the job's time limit longer.")
 	}
 	return broke(err, p.name)

@@ -108,12 +108,14 @@ func (g *guarded) Row(row rows.Row) error {
 		return errEnough
 	}
 	if g.n++; g.limits.Rows > 0 && g.n > g.limits.Rows {
-		return g.tooMuch(fmt.Sprintf("it gives more than %d rows, which is the limit of source %s", g.limits.Rows, quote(g.source)))
+		return g.tooMuch(fmt.Sprintf("it gives more than %d rows, which is the limit of source %s", g.limits.Rows,
+			quote(g.source)))
 	}
 	size := int64(0)
 	for i, c := range row {
 		if len(c.Text) > maxCell {
-			return g.tooMuch(fmt.Sprintf("row %d has a cell of %d bytes in the column %s, and one of more than %d is not read", g.n, len(c.Text), quote(g.columns[i].Name), maxCell))
+			return g.tooMuch(fmt.Sprintf("row %d has a cell of %d bytes in the column %s, and one of more than %d "+
+				"is not read", g.n, len(c.Text), quote(g.columns[i].Name), maxCell))
 		}
 		size += int64(len(c.Text))
 	}
@@ -121,13 +123,15 @@ func (g *guarded) Row(row rows.Row) error {
 		return g.tooMuch(fmt.Sprintf("row %d has %d bytes, and one of more than %d is not read", g.n, size, maxRow))
 	}
 	if g.bytes += size; g.bytes > g.query.Bytes {
-		return g.tooMuch(fmt.Sprintf("its answer has more than %d bytes by row %d, which is the limit here", g.query.Bytes, g.n))
+		return g.tooMuch(fmt.Sprintf("its answer has more than %d bytes by row %d, which is the limit here",
+			g.query.Bytes, g.n))
 	}
 	return g.Sink.Row(row)
 }
 
 func (g *guarded) tooMuch(what string) error {
-	return fault.New(fault.Task, "run the query of section "+quote(g.section), what, "Restrict the query, cut long columns short in it, or let an administrator raise the limit of the source.")
+	return fault.New(fault.Task, "run the query of section "+quote(g.section), what,
+		"Restrict the query, cut long columns short in it, or let an administrator raise the limit of the source.")
 }
 
 // Source is an open source of rows. It may be used by several goroutines.
@@ -194,13 +198,16 @@ func readSettings(name string, settings json.RawMessage, into any) error {
 	err := d.Decode(into)
 	var kind *json.UnmarshalTypeError
 	if errors.As(err, &kind) {
-		return fault.New(fault.Source, doing, fmt.Sprintf("the setting %s takes no %s", kind.Field, kind.Value), "Save its settings again.")
+		return fault.New(fault.Source, doing, fmt.Sprintf("the setting %s takes no %s", kind.Field, kind.Value),
+			"Save its settings again.")
 	}
 	if err == nil {
 		return nil
 	}
 	if unknown, ok := strings.CutPrefix(err.Error(), "json: unknown field "); ok {
-		return fault.New(fault.Source, doing, fmt.Sprintf("there is no setting %s; there are %s", unknown, strings.Join(settingNames(reflect.TypeOf(into).Elem()), ", ")), "Save its settings again.")
+		return fault.New(fault.Source, doing,
+			fmt.Sprintf("there is no setting %s; there are %s", unknown,
+				strings.Join(settingNames(reflect.TypeOf(into).Elem()), ", ")), "Save its settings again.")
 	}
 	return fault.Wrap(err, fault.Lasting, fault.Source, doing, "Save its settings again.")
 }
@@ -226,7 +233,9 @@ func (a Allowed) Open(driver, name string, settings json.RawMessage, password st
 		}
 		names[i] = d.name
 	}
-	return nil, fault.New(fault.Source, "open source "+quote(name), fmt.Sprintf("there is no driver %q; there are %s", driver, strings.Join(names, ", ")), "")
+	return nil,
+		fault.New(fault.Source, "open source "+quote(name),
+			fmt.Sprintf("there is no driver %q; there are %s", driver, strings.Join(names, ", ")), "")
 }
 
 // Vault opens sealed secrets.
@@ -261,7 +270,8 @@ func (s *Sources) Get(ctx context.Context, name, identity string) (Source, error
 	p, err := s.store.Place(ctx, records.Source, name)
 	var missing *db.NotFound
 	if errors.As(err, &missing) {
-		return nil, fault.New(fault.Source, doing, "there is no such source", "Add it, or name another one in the report.")
+		return nil,
+			fault.New(fault.Source, doing, "there is no such source", "Add it, or name another one in the report.")
 	}
 	if err != nil {
 		return nil, fault.Wrap(err, fault.Passing, fault.Source, doing, "")
@@ -271,7 +281,9 @@ func (s *Sources) Get(ctx context.Context, name, identity string) (Source, error
 	if identity != "" {
 		i, err := s.store.Identity(ctx, name, identity)
 		if errors.As(err, &missing) {
-			return nil, fault.New(fault.Source, doing, fmt.Sprintf("it has no identity %q", identity), "Add it, or name another one in the report or the job.")
+			return nil,
+				fault.New(fault.Source, doing, fmt.Sprintf("it has no identity %q", identity),
+					"Add it, or name another one in the report or the job.")
 		}
 		if err != nil {
 			return nil, fault.Wrap(err, fault.Passing, fault.Source, doing, "")
@@ -338,7 +350,9 @@ func (s *Sources) mayRead(ctx context.Context, source Source, p records.Place, i
 // Try opens a source as it is to be saved and asks its server what the login may do. A
 // nil password is the one that is sealed. It gives what the login can write, and whether
 // the server answered at all; one that does not is asked when the source is first used.
-func (s *Sources) Try(ctx context.Context, name, driver string, settings json.RawMessage, password *string, sealed []byte) (writes []string, asked bool, err error) {
+func (s *Sources) Try(ctx context.Context, name, driver string, settings json.RawMessage, password *string,
+	sealed []byte,
+) (writes []string, asked bool, err error) {
 	var plain string
 	if password != nil {
 		plain = *password

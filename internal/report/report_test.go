@@ -70,7 +70,10 @@ func source(t *testing.T, change func(map[string]any)) report.Source {
 	require.NoError(t, err)
 	port, err := strconv.Atoi(u.Port())
 	require.NoError(t, err)
-	settings := map[string]any{"host": u.Hostname(), "port": port, "database": strings.TrimPrefix(u.Path, "/"), "user": "reader", "tls": "disable"}
+	settings := map[string]any{
+		"host": u.Hostname(), "port": port, "database": strings.TrimPrefix(u.Path, "/"), "user": "reader",
+		"tls": "disable",
+	}
 	password := "reader"
 	if change != nil {
 		change(settings)
@@ -116,22 +119,31 @@ func (k *kept) Row(r rows.Row) error {
 
 func query(sql string) report.Query {
 	return report.Query{SQL: sql, Params: params, Zone: "Europe/London", Limit: 5 * time.Second, Values: []job.Bound{
-		{Name: "from", Type: job.TypeDate, Text: "2026-06-01"}, {Name: "port", Type: job.TypeText, Text: "'; DROP TABLE sailings; --"},
+		{Name: "from", Type: job.TypeDate, Text: "2026-06-01"},
+		{Name: "port", Type: job.TypeText, Text: "'; DROP TABLE sailings; --"},
 	}}
 }
 
 func TestStreamGivesTypedTextInTheJobsZone(t *testing.T) {
 	var k kept
-	n, err := source(t, nil).Stream(context.Background(), query(`SELECT *, :from AS "from", :port AS port2 FROM sailings WHERE day >= :from ORDER BY id`), "Sailings", &k)
+	n, err := source(t, nil).Stream(context.Background(),
+		query(`SELECT *, :from AS "from", :port AS port2 FROM sailings WHERE day >= :from ORDER BY id`), "Sailings", &k)
 	require.NoError(t, err)
 	assert.Equal(t, int64(2), n)
 	kinds := []rows.Kind{}
 	for _, c := range k.columns {
 		kinds = append(kinds, c.Kind)
 	}
-	assert.Equal(t, []rows.Kind{rows.Whole, rows.Text, rows.Instant, rows.Number, rows.Number, rows.YesNo, rows.Date, rows.Date, rows.Text}, kinds)
+	assert.Equal(t,
+		[]rows.Kind{
+			rows.Whole, rows.Text, rows.Instant, rows.Number, rows.Number, rows.YesNo, rows.Date, rows.Date,
+			rows.Text,
+		}, kinds)
 	assert.Equal(t, [][]string{
-		{"1", "Pennold", "2026-07-01 06:30:00+01", "120.50", "0.5", "f", "2026-07-01", "2026-06-01", "'; DROP TABLE sailings; --"},
+		{
+			"1", "Pennold", "2026-07-01 06:30:00+01", "120.50", "0.5", "f", "2026-07-01", "2026-06-01",
+			"'; DROP TABLE sailings; --",
+		},
 		{"2", "=Fennmouth", "(null)", "(null)", "NaN", "t", "infinity", "2026-06-01", "'; DROP TABLE sailings; --"},
 	}, k.rows)
 }
@@ -147,17 +159,41 @@ func TestFaultsKnowWhatTheyAre(t *testing.T) {
 		scope     fault.Scope
 		want      string
 	}{
-		{"a column that is not there", "SELECT id,\n  :from,\n  prot FROM sailings", nil, 0, fault.Lasting, fault.Task, `column "prot" does not exist (line 3, column 3), SQLSTATE 42703`},
-		{"division by zero", "SELECT 1 / (id - id) FROM sailings", nil, 0, fault.Lasting, fault.Task, "division by zero"},
+		{
+			"a column that is not there", "SELECT id,\n  :from,\n  prot FROM sailings", nil, 0, fault.Lasting, fault.Task,
+			`column "prot" does not exist (line 3, column 3), SQLSTATE 42703`,
+		},
+		{
+			"division by zero", "SELECT 1 / (id - id) FROM sailings", nil, 0, fault.Lasting, fault.Task,
+			"division by zero",
+		},
 		{"two statements", "SELECT 1; SELECT 2", nil, 0, fault.Lasting, fault.Task, "cannot insert multiple commands"},
-		{"a write", "INSERT INTO sailings (id) VALUES (3) RETURNING id", nil, 0, fault.Lasting, fault.Task, "read-only transaction"},
-		{"a way to write after all", "SELECT set_config('transaction_read_only', 'off', false)", nil, 0, fault.Lasting, fault.Task, "may not use set_config, which changes settings"},
+		{
+			"a write", "INSERT INTO sailings (id) VALUES (3) RETURNING id", nil, 0, fault.Lasting, fault.Task,
+			"read-only transaction",
+		},
+		{
+			"a way to write after all", "SELECT set_config('transaction_read_only', 'off', false)", nil, 0, fault.Lasting,
+			fault.Task, "may not use set_config, which changes settings",
+		},
 		{"an unknown parameter", "SELECT :nobody", nil, 0, fault.Lasting, fault.Task, "no parameter of the report"},
 		{"a cell of 200 MB", "SELECT repeat('x', 200000000)", nil, 0, fault.Lasting, fault.Task, "a row has 20000"},
-		{"too slow", "SELECT pg_sleep(20)", nil, 200 * time.Millisecond, fault.Lasting, fault.Task, "longer than its limit of 200ms"},
-		{"nobody listens", "SELECT 1", func(s map[string]any) { s["port"] = nobody }, 0, fault.Passing, fault.Source, "connection refused"},
-		{"wrong password", "SELECT 1", func(s map[string]any) { s["password"] = "wrong" }, 0, fault.Lasting, fault.Source, "password authentication failed"},
-		{"no such database", "SELECT 1", func(s map[string]any) { s["database"] = "nowhere" }, 0, fault.Lasting, fault.Source, `database "nowhere" does not exist`},
+		{
+			"too slow", "SELECT pg_sleep(20)", nil, 200 * time.Millisecond, fault.Lasting, fault.Task,
+			"longer than its limit of 200ms",
+		},
+		{
+			"nobody listens", "SELECT 1", func(s map[string]any) { s["port"] = nobody }, 0, fault.Passing, fault.Source,
+			"connection refused",
+		},
+		{
+			"wrong password", "SELECT 1", func(s map[string]any) { s["password"] = "wrong" }, 0, fault.Lasting,
+			fault.Source, "password authentication failed",
+		},
+		{
+			"no such database", "SELECT 1", func(s map[string]any) { s["database"] = "nowhere" }, 0, fault.Lasting,
+			fault.Source, `database "nowhere" does not exist`,
+		},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			q := query(c.sql)
@@ -201,20 +237,25 @@ func TestNoQueryGetsOutOfItsIdentity(t *testing.T) {
 	owner, err := pgx.Connect(ctx, dsn)
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = owner.Close(ctx) })
-	_, err = owner.Exec(ctx, `CREATE ROLE pennold LOGIN PASSWORD 'pennold'; CREATE ROLE chief LOGIN BYPASSRLS PASSWORD 'chief'; CREATE ROLE deputy LOGIN PASSWORD 'deputy'; GRANT pg_read_all_data TO deputy;
+	_, err = owner.Exec(ctx,
+		`CREATE ROLE pennold LOGIN PASSWORD 'pennold'; CREATE ROLE chief LOGIN BYPASSRLS PASSWORD 'chief'; CREATE ROLE deputy LOGIN PASSWORD 'deputy'; GRANT pg_read_all_data TO deputy;
 		ALTER TABLE sailings ENABLE ROW LEVEL SECURITY; CREATE POLICY own ON sailings USING (lower(port) = current_user);
 		GRANT SELECT, INSERT, UPDATE, DELETE ON sailings TO pennold, chief, deputy; CREATE SEQUENCE counter; GRANT USAGE ON SEQUENCE counter TO pennold;
 		CREATE TABLE secrets (x int); CREATE FUNCTION peep() RETURNS SETOF sailings LANGUAGE sql AS 'SELECT * FROM sailings'`)
 	require.NoError(t, err)
 	t.Cleanup(func() {
-		_, _ = owner.Exec(context.Background(), `DROP OWNED BY pennold, chief, deputy; DROP ROLE pennold, chief, deputy`)
+		_, _ = owner.Exec(context.Background(),
+			`DROP OWNED BY pennold, chief, deputy; DROP ROLE pennold, chief, deputy`)
 	})
 	as := func(login string) report.Source {
 		u, err := url.Parse(dsn)
 		require.NoError(t, err)
 		port, err := strconv.Atoi(u.Port())
 		require.NoError(t, err)
-		text, err := json.Marshal(map[string]any{"host": u.Hostname(), "port": port, "database": strings.TrimPrefix(u.Path, "/"), "user": login, "tls": "disable", "conns": 1, "may_write": true})
+		text, err := json.Marshal(map[string]any{
+			"host": u.Hostname(), "port": port, "database": strings.TrimPrefix(u.Path, "/"), "user": login,
+			"tls": "disable", "conns": 1, "may_write": true,
+		})
 		require.NoError(t, err)
 		s, err := report.Allowed{}.Open("postgres", "tarnwick", text, login)
 		require.NoError(t, err)
@@ -227,7 +268,8 @@ func TestNoQueryGetsOutOfItsIdentity(t *testing.T) {
 	s := as("pennold")
 	for range 2 { // the second time over the line that was used
 		var k kept
-		_, err = s.Stream(ctx, query(`SELECT '\', ' || current_setting(''standard_conforming_strings''), '`), "Quotes", &k)
+		_, err = s.Stream(ctx, query(`SELECT '\', ' || current_setting(''standard_conforming_strings''), '`), "Quotes",
+			&k)
 		require.NoError(t, err)
 		assert.Equal(t, [][]string{{`\`, " || current_setting('standard_conforming_strings'), "}}, k.rows)
 	}
@@ -265,7 +307,9 @@ func TestNoQueryGetsOutOfItsIdentity(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, [][]string{{"Pennold"}}, k.rows, "its own rows, and no others")
 	}
-	for login, want := range map[string]string{"chief": "chief bypasses row security", "deputy": "deputy is a member of pg_read_all_data"} {
+	for login, want := range map[string]string{
+		"chief": "chief bypasses row security", "deputy": "deputy is a member of pg_read_all_data",
+	} {
 		assert.ErrorContains(t, report.Confined(ctx, as(login).(report.Checked), login), want)
 	}
 }
@@ -278,7 +322,9 @@ func TestCancelEndsTheQueryAtTheServer(t *testing.T) {
 	require.ErrorIs(t, err, context.Canceled)
 	require.Eventually(t, func() bool {
 		var k kept
-		_, err := s.Stream(context.Background(), query("SELECT count(*) FROM pg_stat_activity WHERE query LIKE 'SELECT pg_sleep(60)%' AND state = 'active'"), "Left", &k)
+		_, err := s.Stream(context.Background(),
+			query("SELECT count(*) FROM pg_stat_activity WHERE query LIKE 'SELECT pg_sleep(60)%' AND state = 'active'"),
+			"Left", &k)
 		require.NoError(t, err)
 		return k.rows[0][0] == "0"
 	}, time.Minute, 100*time.Millisecond)

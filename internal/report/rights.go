@@ -36,7 +36,8 @@ func Confined(ctx context.Context, source Checked, identity string) error {
 	if len(ways) == 0 {
 		return nil
 	}
-	return fault.New(fault.Source, "read as identity "+quote(identity), "a query could get out of it: "+strings.Join(ways, "; "),
+	return fault.New(fault.Source, "read as identity "+quote(identity),
+		"a query could get out of it: "+strings.Join(ways, "; "),
 		"Take these rights from the login, or give the identity another login.")
 }
 
@@ -57,11 +58,14 @@ func ReadsOnly(ctx context.Context, source Source, name string) (writes []string
 func (r Rights) readsOnly(name string) (writes []string, err error) {
 	doing := "sign in to source " + quote(name)
 	if len(r.Never) > 0 {
-		return nil, fault.New(fault.Source, doing, "its login may do anything: "+strings.Join(r.Never, "; "), "Give the source a login of its own that may only read.")
+		return nil,
+			fault.New(fault.Source, doing, "its login may do anything: "+strings.Join(r.Never, "; "),
+				"Give the source a login of its own that may only read.")
 	}
 	if len(r.Writes) > 0 && !r.Signed {
 		return nil, fault.New(fault.Source, doing, "its login may do more than read: "+strings.Join(r.Writes, "; "),
-			"Give the source a login that may only read. An administrator who has to take this one says so in its settings with may_write.")
+			"Give the source a login that may only read. An administrator who has to take this one says so in its "+
+				"settings with may_write.")
 	}
 	return r.Writes, nil
 }

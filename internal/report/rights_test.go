@@ -27,29 +27,40 @@ func TestWhatALoginOfPostgreSQLMayDoIsAsked(t *testing.T) {
 			return err
 		}
 		defer func() { _ = conn.Close(ctx) }()
-		_, err = conn.Exec(ctx, `CREATE TABLE sailings (id int, port text); CREATE VIEW ports AS SELECT port FROM sailings; CREATE SEQUENCE counter; REVOKE CREATE ON SCHEMA public FROM PUBLIC`)
+		_, err = conn.Exec(ctx,
+			`CREATE TABLE sailings (id int, port text); CREATE VIEW ports AS SELECT port FROM sailings; CREATE SEQUENCE counter; REVOKE CREATE ON SCHEMA public FROM PUBLIC`)
 		return err
 	})
 	owner, err := pgx.Connect(ctx, dsn)
 	require.NoError(t, err)
 	defer func() { _ = owner.Close(ctx) }()
-	logins := []string{"plain", "grouped", "columns", "views", "counts", "makes", "schemes", "signals", "reads_files", "chief_of_all", "names_roles"}
+	logins := []string{
+		"plain", "grouped", "columns", "views", "counts", "makes", "schemes", "signals", "reads_files",
+		"chief_of_all", "names_roles",
+	}
 	for _, login := range logins {
 		_, err = owner.Exec(ctx, "CREATE ROLE "+login+" LOGIN PASSWORD 'login'; GRANT SELECT ON sailings TO "+login)
 		require.NoError(t, err)
 	}
 	t.Cleanup(func() {
-		_, _ = owner.Exec(context.Background(), "DROP OWNED BY "+strings.Join(logins, ", ")+", writers; DROP ROLE "+strings.Join(logins, ", ")+", writers")
+		_, _ = owner.Exec(context.Background(),
+			"DROP OWNED BY "+strings.Join(logins, ", ")+", writers; DROP ROLE "+strings.Join(logins, ", ")+", writers")
 	})
-	_, err = owner.Exec(ctx, `CREATE ROLE writers; GRANT DELETE ON sailings TO writers; GRANT writers TO grouped; GRANT UPDATE (port) ON sailings TO columns; GRANT INSERT ON ports TO views; GRANT USAGE ON SEQUENCE counter TO counts;
-		GRANT CREATE ON SCHEMA public TO makes; GRANT CREATE ON DATABASE `+pgx.Identifier{owner.Config().Database}.Sanitize()+` TO schemes; GRANT pg_signal_backend TO signals; GRANT pg_read_server_files TO reads_files; GRANT ironbell TO chief_of_all; ALTER ROLE names_roles CREATEROLE`)
+	_, err = owner.Exec(ctx,
+		`CREATE ROLE writers; GRANT DELETE ON sailings TO writers; GRANT writers TO grouped; GRANT UPDATE (port) ON sailings TO columns; GRANT INSERT ON ports TO views; GRANT USAGE ON SEQUENCE counter TO counts;
+		GRANT CREATE ON SCHEMA public TO makes; GRANT CREATE ON DATABASE `+
+			pgx.Identifier{owner.Config().Database}.Sanitize()+
+			` TO schemes; GRANT pg_signal_backend TO signals; GRANT pg_read_server_files TO reads_files; GRANT ironbell TO chief_of_all; ALTER ROLE names_roles CREATEROLE`)
 	require.NoError(t, err)
 	as := func(login string, change map[string]any) (writes []string, err error) {
 		u, err := url.Parse(dsn)
 		require.NoError(t, err)
 		port, err := strconv.Atoi(u.Port())
 		require.NoError(t, err)
-		settings := map[string]any{"host": u.Hostname(), "port": port, "database": strings.TrimPrefix(u.Path, "/"), "user": login, "tls": "disable"}
+		settings := map[string]any{
+			"host": u.Hostname(), "port": port, "database": strings.TrimPrefix(u.Path, "/"), "user": login,
+			"tls": "disable",
+		}
 		password := "login"
 		if login == u.User.Username() {
 			password, _ = u.User.Password()
@@ -68,8 +79,10 @@ func TestWhatALoginOfPostgreSQLMayDoIsAsked(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, writes)
 	for login, want := range map[string]string{
-		"grouped": "grouped may write to sailings", "columns": "columns may write to sailings", "views": "views may write to ports", "counts": "counts may write to counter",
-		"makes": "makes may create in the schema public", "schemes": "schemes may create schemas", "signals": "signals is a member of pg_signal_backend", "names_roles": "names_roles may create roles",
+		"grouped": "grouped may write to sailings", "columns": "columns may write to sailings",
+		"views": "views may write to ports", "counts": "counts may write to counter",
+		"makes": "makes may create in the schema public", "schemes": "schemes may create schemas",
+		"signals": "signals is a member of pg_signal_backend", "names_roles": "names_roles may create roles",
 	} {
 		_, err := as(login, nil)
 		require.ErrorContains(t, err, "its login may do more than read: "+want, login)
@@ -79,7 +92,10 @@ func TestWhatALoginOfPostgreSQLMayDoIsAsked(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, []string{want}, writes)
 	}
-	for login, want := range map[string]string{"ironbell": "ironbell is a superuser", "chief_of_all": "chief_of_all is a member of ironbell", "reads_files": "reads_files is a member of pg_read_server_files"} {
+	for login, want := range map[string]string{
+		"ironbell": "ironbell is a superuser", "chief_of_all": "chief_of_all is a member of ironbell",
+		"reads_files": "reads_files is a member of pg_read_server_files",
+	} {
 		for _, signed := range []map[string]any{nil, {"may_write": true}, {"statements": true}} {
 			_, err := as(login, signed)
 			assert.ErrorContains(t, err, want, "%s: nothing can be signed for it", login)
@@ -89,7 +105,8 @@ func TestWhatALoginOfPostgreSQLMayDoIsAsked(t *testing.T) {
 
 func TestWhatALoginOfMariaDBMayDoIsAsked(t *testing.T) {
 	port, root := mariadb(t)
-	_, err := root.Exec("CREATE DATABASE tarnwick; CREATE DATABASE `odd `` ON x TO y`; USE tarnwick; CREATE TABLE tides (id int, port int); CREATE PROCEDURE p() SELECT 1;" +
+	_, err := root.Exec("CREATE DATABASE tarnwick; CREATE DATABASE `odd `` ON x TO y`; USE tarnwick; CREATE TABLE " +
+		"tides (id int, port int); CREATE PROCEDURE p() SELECT 1;" +
 		`CREATE USER reader@'127.0.0.1' IDENTIFIED BY 'r'; GRANT SELECT, SHOW VIEW ON tarnwick.* TO reader@'127.0.0.1'; GRANT SELECT (id) ON tarnwick.tides TO reader@'127.0.0.1';` +
 		"GRANT SELECT ON `odd `` ON x TO y`.* TO reader@'127.0.0.1';" +
 		`CREATE USER files@'127.0.0.1' IDENTIFIED BY 'r'; GRANT SELECT, FILE ON *.* TO files@'127.0.0.1';
@@ -103,7 +120,11 @@ func TestWhatALoginOfMariaDBMayDoIsAsked(t *testing.T) {
 		CREATE ROLE looks; GRANT SELECT ON tarnwick.* TO looks; CREATE USER looking@'127.0.0.1' IDENTIFIED BY 'r'; GRANT looks TO looking@'127.0.0.1'; SET DEFAULT ROLE looks FOR looking@'127.0.0.1'`)
 	require.NoError(t, err)
 	as := func(login string, signed bool) ([]string, error) {
-		s, err := opened(t, "mysql", map[string]any{"host": "127.0.0.1", "port": port, "database": "tarnwick", "user": login, "tls": "disable", "may_write": signed}, "r", report.Allowed{})
+		s, err := opened(t, "mysql",
+			map[string]any{
+				"host": "127.0.0.1", "port": port, "database": "tarnwick", "user": login, "tls": "disable",
+				"may_write": signed,
+			}, "r", report.Allowed{})
 		require.NoError(t, err)
 		return report.ReadsOnly(context.Background(), s, "tides")
 	}
@@ -113,8 +134,10 @@ func TestWhatALoginOfMariaDBMayDoIsAsked(t *testing.T) {
 		assert.Empty(t, writes)
 	}
 	for login, want := range map[string]string{
-		"files": "files may FILE on *.*", "super": "super may SUPER on *.*", "columns": "columns may UPDATE on `tarnwick`.`tides`", "calls": "calls may EXECUTE on PROCEDURE `tarnwick`.`p`",
-		"everything": "everything may ALL PRIVILEGES on `tarnwick`.*", "gives": "gives may GRANT OPTION on `tarnwick`.*", "roled": "roled may DELETE on `tarnwick`.*",
+		"files": "files may FILE on *.*", "super": "super may SUPER on *.*",
+		"columns": "columns may UPDATE on `tarnwick`.`tides`", "calls": "calls may EXECUTE on PROCEDURE `tarnwick`.`p`",
+		"everything": "everything may ALL PRIVILEGES on `tarnwick`.*",
+		"gives":      "gives may GRANT OPTION on `tarnwick`.*", "roled": "roled may DELETE on `tarnwick`.*",
 	} {
 		_, err := as(login, false)
 		if assert.ErrorContains(t, err, want, login) {

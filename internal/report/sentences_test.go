@@ -33,7 +33,8 @@ func listening(t *testing.T, serve func(net.Conn)) string {
 
 // secured takes TLS with a certificate, and then says nothing.
 func secured(c net.Conn, with tls.Certificate) {
-	_, _ = io.Copy(io.Discard, tls.Server(c, &tls.Config{Certificates: []tls.Certificate{with}, MinVersion: tls.VersionTLS12}))
+	_, _ = io.Copy(io.Discard,
+		tls.Server(c, &tls.Config{Certificates: []tls.Certificate{with}, MinVersion: tls.VersionTLS12}))
 }
 
 // postgresTLS is PostgreSQL that goes over to TLS (protocol 3.0, SSLRequest).
@@ -59,7 +60,9 @@ func greetMariaDB(c net.Conn, secure bool) {
 	if secure {
 		flags = "\x00\x8a"
 	}
-	packet(c, 0, "\x0a11.4.2-MariaDB\x00\x01\x00\x00\x00saltsalt\x00"+flags+"\x21\x02\x00\x08\x00\x15\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00saltsaltsalt\x00mysql_native_password\x00")
+	packet(c, 0,
+		"\x0a11.4.2-MariaDB\x00\x01\x00\x00\x00saltsalt\x00"+flags+
+			"\x21\x02\x00\x08\x00\x15\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00saltsaltsalt\x00mysql_native_password\x00")
 }
 
 func mariaDBTLS(with tls.Certificate) func(net.Conn) {
@@ -134,23 +137,64 @@ func TestSentencesOfSources(t *testing.T) {
 		sentence, advice string
 		class            fault.Class
 	}{
-		{"certificate ran out", "postgres", server(listening(t, postgresTLS(old)), "verify-full", oldCA), "the certificate of the server ran out on", "must renew", fault.Lasting},
-		{"another name", "postgres", server(listening(t, postgresTLS(other)), "verify-full", otherCA), "is for records.harbour.example and not for 127.0.0.1", "Correct the host", fault.Lasting},
-		{"authority unknown", "postgres", server(listening(t, postgresTLS(good)), "verify-full", otherCA), "an authority that this machine does not trust", "put it into ca", fault.Lasting},
-		{"not among this machine's", "postgres", server(listening(t, postgresTLS(good)), "verify-full", ""), "an authority that this machine does not trust", "put it into ca", fault.Lasting},
-		{"offers no TLS", "postgres", server(listening(t, func(c net.Conn) { _, _ = io.WriteString(c, "N"); _, _ = io.Copy(io.Discard, c) }), "verify-full", ""), "the server offers no TLS", "switch TLS on", fault.Lasting},
-		{"killed in the middle", "postgres", server(dies, "disable", ""), "the other side ended the line in the middle", "ask who keeps it whether it stopped", fault.Passing},
+		{
+			"certificate ran out", "postgres", server(listening(t, postgresTLS(old)), "verify-full", oldCA),
+			"the certificate of the server ran out on", "must renew", fault.Lasting,
+		},
+		{
+			"another name", "postgres", server(listening(t, postgresTLS(other)), "verify-full", otherCA),
+			"is for records.harbour.example and not for 127.0.0.1", "Correct the host", fault.Lasting,
+		},
+		{
+			"authority unknown", "postgres", server(listening(t, postgresTLS(good)), "verify-full", otherCA),
+			"an authority that this machine does not trust", "put it into ca", fault.Lasting,
+		},
+		{
+			"not among this machine's", "postgres", server(listening(t, postgresTLS(good)), "verify-full", ""),
+			"an authority that this machine does not trust", "put it into ca", fault.Lasting,
+		},
+		{
+			"offers no TLS", "postgres",
+			server(listening(t, func(c net.Conn) { _, _ = io.WriteString(c, "N"); _, _ = io.Copy(io.Discard, c) }),
+				"verify-full", ""), "the server offers no TLS", "switch TLS on", fault.Lasting,
+		},
+		{
+			"killed in the middle", "postgres", server(dies, "disable", ""), "the other side ended the line in the middle",
+			"ask who keeps it whether it stopped", fault.Passing,
+		},
 		{"an error without a code", "postgres", server(rude, "disable", ""), "closed for the night", "", fault.Passing},
-		{"certificate ran out", "mysql", server(listening(t, mariaDBTLS(old)), "verify-full", oldCA), "the certificate of the server ran out on", "must renew", fault.Lasting},
-		{"another name", "mysql", server(listening(t, mariaDBTLS(other)), "verify-full", otherCA), "is for records.harbour.example and not for 127.0.0.1", "Correct the host", fault.Lasting},
-		{"authority unknown", "mysql", server(listening(t, mariaDBTLS(good)), "verify-full", otherCA), "an authority that this machine does not trust", "put it into ca", fault.Lasting},
-		{"killed in the middle", "mysql", server(diesToo, "disable", ""), "the other side ended the line in the middle", "ask who keeps it whether it stopped", fault.Passing},
-		{"certificate ran out", "http", files(webOld, oldCA), "the certificate of the server ran out on", "must renew", fault.Lasting},
-		{"another name", "http", files(webOther, otherCA), "is for records.harbour.example and not for 127.0.0.1", "Correct the host", fault.Lasting},
-		{"authority unknown", "http", files(webGood, otherCA), "an authority that this machine does not trust", "put it into ca", fault.Lasting},
+		{
+			"certificate ran out", "mysql", server(listening(t, mariaDBTLS(old)), "verify-full", oldCA),
+			"the certificate of the server ran out on", "must renew", fault.Lasting,
+		},
+		{
+			"another name", "mysql", server(listening(t, mariaDBTLS(other)), "verify-full", otherCA),
+			"is for records.harbour.example and not for 127.0.0.1", "Correct the host", fault.Lasting,
+		},
+		{
+			"authority unknown", "mysql", server(listening(t, mariaDBTLS(good)), "verify-full", otherCA),
+			"an authority that this machine does not trust", "put it into ca", fault.Lasting,
+		},
+		{
+			"killed in the middle", "mysql", server(diesToo, "disable", ""), "the other side ended the line in the middle",
+			"ask who keeps it whether it stopped", fault.Passing,
+		},
+		{
+			"certificate ran out", "http", files(webOld, oldCA), "the certificate of the server ran out on", "must renew",
+			fault.Lasting,
+		},
+		{
+			"another name", "http", files(webOther, otherCA), "is for records.harbour.example and not for 127.0.0.1",
+			"Correct the host", fault.Lasting,
+		},
+		{
+			"authority unknown", "http", files(webGood, otherCA), "an authority that this machine does not trust",
+			"put it into ca", fault.Lasting,
+		},
 	} {
 		t.Run(c.driver+": "+c.fault, func(t *testing.T) {
-			s, err := opened(t, c.driver, c.settings, "reader", report.Allowed{Guard: outgoing.New([]string{webOld, webGood, webOther})})
+			s, err := opened(t, c.driver, c.settings, "reader",
+				report.Allowed{Guard: outgoing.New([]string{webOld, webGood, webOther})})
 			require.NoError(t, err)
 			_, err = s.Test(context.Background())
 			f := fault.Of(err)

@@ -39,7 +39,9 @@ func openSQLite(name string, settings json.RawMessage, allowed []string) (Source
 	}
 	file := filepath.Join(folder, filepath.Base(s.File))
 	if info, err := os.Lstat(file); err != nil || !info.Mode().IsRegular() {
-		return nil, fault.New(fault.Source, doing, "there is no file "+quote(s.File)+" on this machine", "Name a database file.")
+		return nil,
+			fault.New(fault.Source, doing, "there is no file "+quote(s.File)+" on this machine",
+				"Name a database file.")
 	}
 	db, err := openSQLiteFile(file, true)
 	if err != nil {
@@ -53,7 +55,13 @@ func openSQLite(name string, settings json.RawMessage, allowed []string) (Source
 func openSQLiteFile(file string, readOnly bool) (*sql.DB, error) {
 	mode := url.Values{}
 	if readOnly {
-		mode = url.Values{"mode": {"ro"}, "_defensive": {"1"}, "_dqs": {"0"}, "_pragma": {"query_only(1)", "trusted_schema(0)", "cell_size_check(1)", "busy_timeout(5000)", fmt.Sprintf("hard_heap_limit(%d)", sqliteHeap)}}
+		mode = url.Values{
+			"mode": {"ro"}, "_defensive": {"1"}, "_dqs": {"0"},
+			"_pragma": {
+				"query_only(1)", "trusted_schema(0)", "cell_size_check(1)", "busy_timeout(5000)",
+				fmt.Sprintf("hard_heap_limit(%d)", sqliteHeap),
+			},
+		}
 	}
 	return sql.Open("sqlite", "file:"+(&url.URL{Path: file}).EscapedPath()+"?"+mode.Encode())
 }
@@ -61,7 +69,8 @@ func openSQLiteFile(file string, readOnly bool) (*sql.DB, error) {
 // sqliteEngine reads SQLite. What its text says is no wall; that is confineSQLite.
 var sqliteEngine = engine{
 	dialect: dialect{
-		place: func(int, job.ValueType) string { return "?" }, backtick: true, brackets: true, onlySelect: true, oneStatement: true, value: typed(nil),
+		place: func(int, job.ValueType) string { return "?" }, backtick: true, brackets: true, onlySelect: true,
+		oneStatement: true, value: typed(nil),
 	},
 	version: "SELECT 'SQLite ' || sqlite_version(), ''",
 	begin:   confineSQLite,
@@ -90,13 +99,16 @@ var sqliteEngine = engine{
 			return fault.Lasting, fault.Task, fault.Reason(err), true
 		}
 		if code := said.Code() & 0xff; code == sqlite3.SQLITE_AUTH || strings.Contains(said.Error(), "not authorized") {
-			return fault.Lasting, fault.Task, "the query would do more than read the tables of its source: " + said.Error(), true
+			return fault.Lasting, fault.Task,
+				"the query would do more than read the tables of its source: " + said.Error(), true
 		}
 		switch said.Code() & 0xff {
 		case 5, 6: // SQLITE_BUSY, SQLITE_LOCKED
 			return fault.Passing, fault.Source, said.Error(), true
 		case 7, 18: // SQLITE_NOMEM, SQLITE_TOOBIG
-			return fault.Lasting, fault.Task, fmt.Sprintf("a value of the query is longer than %d bytes, or it takes too much memory: %s", sqliteLimits[sqlite3.SQLITE_LIMIT_LENGTH], said.Error()), true
+			return fault.Lasting, fault.Task,
+				fmt.Sprintf("a value of the query is longer than %d bytes, or it takes too much memory: %s",
+					sqliteLimits[sqlite3.SQLITE_LIMIT_LENGTH], said.Error()), true
 		case 14, 26, 11, 10: // SQLITE_CANTOPEN, SQLITE_NOTADB, SQLITE_CORRUPT, SQLITE_IOERR
 			return fault.Lasting, fault.Source, said.Error(), true
 		}

@@ -50,12 +50,18 @@ var sqliteCounts = func() bool {
 var sqliteFunctions = func() map[string]bool {
 	out := map[string]bool{}
 	for _, group := range []string{
-		"abs char coalesce concat concat_ws format glob hex ifnull iif if instr length like likelihood likely lower ltrim max min nullif octet_length printf quote random randomblob replace round rtrim sign soundex sqlite_version substr substring trim typeof unhex unicode unistr unistr_quote unlikely upper zeroblob",
+		"abs char coalesce concat concat_ws format glob hex ifnull iif if instr length like likelihood likely lower " +
+			"ltrim max min nullif octet_length printf quote random randomblob replace round rtrim sign soundex " +
+			"sqlite_version substr substring trim typeof unhex unicode unistr unistr_quote unlikely upper zeroblob",
 		"date time datetime julianday unixepoch strftime timediff current_date current_time current_timestamp",
 		"avg count group_concat string_agg sum total median percentile percentile_cont percentile_disc",
 		"row_number rank dense_rank percent_rank cume_dist ntile lag lead first_value last_value nth_value",
-		"acos acosh asin asinh atan atan2 atanh ceil ceiling cos cosh degrees exp floor ln log log10 log2 mod pi pow power radians sin sinh sqrt tan tanh trunc",
-		"json jsonb json_array jsonb_array json_array_length json_error_position json_extract jsonb_extract json_insert jsonb_insert json_object jsonb_object json_patch jsonb_patch json_pretty json_remove jsonb_remove json_replace jsonb_replace json_set jsonb_set json_type json_valid json_quote json_group_array jsonb_group_array json_group_object jsonb_group_object -> ->>",
+		"acos acosh asin asinh atan atan2 atanh ceil ceiling cos cosh degrees exp floor ln log log10 log2 mod pi pow " +
+			"power radians sin sinh sqrt tan tanh trunc",
+		"json jsonb json_array jsonb_array json_array_length json_error_position json_extract jsonb_extract " +
+			"json_insert jsonb_insert json_object jsonb_object json_patch jsonb_patch json_pretty json_remove " +
+			"jsonb_remove json_replace jsonb_replace json_set jsonb_set json_type json_valid json_quote " +
+			"json_group_array jsonb_group_array json_group_object jsonb_group_object -> ->>",
 	} {
 		for _, name := range strings.Fields(group) {
 			out[name] = true
@@ -93,7 +99,9 @@ func confineSQLite(ctx context.Context, c *sql.Conn, _ Query) (func(), error) {
 	if !sqliteCounts {
 		return nil, errors.New("the memory of queries cannot be bounded")
 	}
-	tables := map[string]bool{"": true, "json_each": true, "json_tree": true, "sqlite_schema": true, "sqlite_master": true}
+	tables := map[string]bool{
+		"": true, "json_each": true, "json_tree": true, "sqlite_schema": true, "sqlite_master": true,
+	}
 	names, err := c.QueryContext(ctx, `SELECT name FROM sqlite_schema WHERE type IN ('table', 'view')`)
 	if err != nil {
 		return nil, err

@@ -26,7 +26,9 @@ const Untested = "this driver has not been tested against a real server yet"
 // one; its screen and its documentation say so, and an operator must ask for it.
 func openSQLServer(a Allowed, name string, settings json.RawMessage, password string) (Source, error) {
 	if !slices.Contains(a.Untried, "sqlserver") {
-		return nil, fault.New(fault.Source, "open source "+quote(name), "the driver sqlserver is off: "+Untested, "An operator who wants to try it starts the nodes with -untried sqlserver.")
+		return nil,
+			fault.New(fault.Source, "open source "+quote(name), "the driver sqlserver is off: "+Untested,
+				"An operator who wants to try it starts the nodes with -untried sqlserver.")
 	}
 	s, err := readServer(name, settings)
 	if err != nil {
@@ -35,22 +37,32 @@ func openSQLServer(a Allowed, name string, settings json.RawMessage, password st
 	if s.Port == 0 {
 		s.Port = 1433
 	}
-	query := url.Values{"database": {s.Database}, "app name": {"ironbell"}, "ApplicationIntent": {"ReadOnly"}, "dial timeout": {"10"}, "encrypt": {"true"}}
+	query := url.Values{
+		"database": {s.Database}, "app name": {"ironbell"}, "ApplicationIntent": {"ReadOnly"}, "dial timeout": {"10"},
+		"encrypt": {"true"},
+	}
 	switch s.TLS {
 	case "disable":
 		query.Set("encrypt", "disable")
 	case "require":
 		query.Set("TrustServerCertificate", "true")
 	}
-	dsn := &url.URL{Scheme: "sqlserver", User: url.UserPassword(s.User, password), Host: s.Host + ":" + strconv.Itoa(s.Port), RawQuery: query.Encode()}
+	dsn := &url.URL{
+		Scheme: "sqlserver", User: url.UserPassword(s.User, password), Host: s.Host + ":" + strconv.Itoa(s.Port),
+		RawQuery: query.Encode(),
+	}
 	connector, err := mssql.NewConnector(dsn.String())
 	if err != nil {
-		return nil, fault.New(fault.Source, "open source "+quote(name), "its settings cannot be read", "Check host, port, database and user.")
+		return nil,
+			fault.New(fault.Source, "open source "+quote(name), "its settings cannot be read",
+				"Check host, port, database and user.")
 	}
 	db := sql.OpenDB(connector)
 	db.SetMaxOpenConns(s.conns())
 	db.SetMaxIdleConns(-1) // each query has a session of its own
-	return &sqlServer{database{name: name, user: s.User, db: db, limits: s.Limits, blot: fault.NewBlotter(password), engine: sqlServerEngine}}, nil
+	return &sqlServer{database{
+		name: name, user: s.User, db: db, limits: s.Limits, blot: fault.NewBlotter(password), engine: sqlServerEngine,
+	}}, nil
 }
 
 // sqlServer is a source whose server tells what its login may do. It knows no transactions
@@ -76,9 +88,10 @@ func (s *sqlServer) Rights(ctx context.Context) (Rights, error) {
 var sqlServerWords = func() map[string]string {
 	out := map[string]string{}
 	for why, words := range map[string]string{
-		"writes":                               "insert update delete merge into truncate bulk writetext updatetext",
-		"changes what is there":                "create alter drop grant revoke deny backup restore dbcc enable disable",
-		"runs statements":                      "exec execute declare prepare deallocate goto while return throw raiserror print",
+		"writes":                "insert update delete merge into truncate bulk writetext updatetext",
+		"changes what is there": "create alter drop grant revoke deny backup restore dbcc enable disable",
+		"runs statements": "exec execute declare prepare deallocate goto while return throw " +
+			"raiserror print",
 		"ends the transaction that only reads": "commit rollback save begin tran transaction",
 		"changes the session":                  "set use revert setuser reconfigure",
 		"connects elsewhere":                   "openrowset openquery opendatasource openxml",
@@ -99,7 +112,8 @@ const sqlServerRights = `SELECT string_agg(permission_name, ', ') FROM (
 
 var sqlServerEngine = engine{
 	dialect: dialect{
-		place: func(n int, _ job.ValueType) string { return "@p" + strconv.Itoa(n) }, reuse: true, brackets: true, nested: true, loose: true, onlySelect: true, oneStatement: true,
+		place: func(n int, _ job.ValueType) string { return "@p" + strconv.Itoa(n) }, reuse: true, brackets: true,
+		nested: true, loose: true, onlySelect: true, oneStatement: true,
 		forbidden: sqlServerWords,
 	},
 	version: "SELECT @@VERSION, SUSER_SNAME()",
@@ -111,7 +125,10 @@ var sqlServerEngine = engine{
 			return nil, err
 		}
 		if may.Valid {
-			return nil, fault.New(fault.Source, "read as its login", "the login may do more than connect and select: "+may.String, "Give the source a login that has CONNECT and SELECT only.")
+			return nil,
+				fault.New(fault.Source, "read as its login",
+					"the login may do more than connect and select: "+may.String,
+					"Give the source a login that has CONNECT and SELECT only.")
 		}
 		// It knows no transactions that only read: what is done is rolled back.
 		if _, err := c.ExecContext(ctx, "BEGIN TRANSACTION"); err != nil {

@@ -26,11 +26,12 @@ type mark struct{ text, written int }
 
 // dialect is how a database writes.
 type dialect struct {
-	place        func(n int, t job.ValueType) string    // placeholder of the n-th argument
-	reuse        bool                                   // a placeholder may stand twice
-	backslash    bool                                   // \' is a quote in every literal, and "..." is one
-	dashBlank    bool                                   // -- begins a comment only before a blank
-	loose        bool                                   // a word needs no blank after a number, and blanks of Unicode part words: both refused
+	place     func(n int, t job.ValueType) string // placeholder of the n-th argument
+	reuse     bool                                // a placeholder may stand twice
+	backslash bool                                // \' is a quote in every literal, and "..." is one
+	dashBlank bool                                // -- begins a comment only before a blank
+	// a word needs no blank after a number, and blanks of Unicode part words: both refused
+	loose        bool
 	executable   bool                                   // comments that begin with /*! or /*M! are run: refused
 	unicodeNames bool                                   // names may be written U&"...", in which signs hide: refused
 	backtick     bool                                   // quotes names
@@ -49,10 +50,14 @@ var postgresDialect = dialect{
 	reuse: true, dollars: true, nested: true, unicodeNames: true,
 	// What a query could run another statement with, or change its own settings.
 	forbidden: map[string]string{
-		"set_config": "changes settings", "query_to_xml": "runs a text as a query", "query_to_xmlschema": "runs a text as a query",
-		"query_to_xml_and_xmlschema": "runs a text as a query", "ts_stat": "runs a text as a query", "dblink": "connects elsewhere", "dblink_exec": "connects elsewhere",
-		"pg_advisory_lock": "holds others up", "pg_advisory_lock_shared": "holds others up", "pg_try_advisory_lock": "holds others up", "pg_try_advisory_lock_shared": "holds others up",
-		"pg_advisory_xact_lock": "holds others up", "pg_advisory_xact_lock_shared": "holds others up", "pg_try_advisory_xact_lock": "holds others up", "pg_try_advisory_xact_lock_shared": "holds others up",
+		"set_config": "changes settings", "query_to_xml": "runs a text as a query",
+		"query_to_xmlschema":         "runs a text as a query",
+		"query_to_xml_and_xmlschema": "runs a text as a query", "ts_stat": "runs a text as a query",
+		"dblink": "connects elsewhere", "dblink_exec": "connects elsewhere",
+		"pg_advisory_lock": "holds others up", "pg_advisory_lock_shared": "holds others up",
+		"pg_try_advisory_lock": "holds others up", "pg_try_advisory_lock_shared": "holds others up",
+		"pg_advisory_xact_lock": "holds others up", "pg_advisory_xact_lock_shared": "holds others up",
+		"pg_try_advisory_xact_lock": "holds others up", "pg_try_advisory_xact_lock_shared": "holds others up",
 		"pg_terminate_backend": "ends other people's work", "pg_cancel_backend": "ends other people's work",
 	},
 }
@@ -105,8 +110,11 @@ func (d dialect) prepare(query string, params []job.Parameter, values []job.Boun
 			if err := d.allows(word); err != nil {
 				return Statement{}, err
 			}
-			if first && d.onlySelect && !slices.Contains([]string{"select", "with", "values", "show", "explain"}, strings.ToLower(word)) {
-				return Statement{}, fmt.Errorf("a query begins with SELECT, WITH or VALUES; this one begins with %s", strings.ToUpper(word))
+			if first && d.onlySelect &&
+				!slices.Contains([]string{"select", "with", "values", "show", "explain"}, strings.ToLower(word)) {
+				return Statement{},
+					fmt.Errorf("a query begins with SELECT, WITH or VALUES; this one begins with %s",
+						strings.ToUpper(word))
 			}
 			first = false
 			out.WriteString(word)
@@ -118,7 +126,8 @@ func (d dialect) prepare(query string, params []job.Parameter, values []job.Boun
 				end++
 			}
 			if !isNumber.MatchString(query[i:end]) {
-				return Statement{}, fmt.Errorf("%q begins as a number and goes on as a word; put a blank between", query[i:end])
+				return Statement{},
+					fmt.Errorf("%q begins as a number and goes on as a word; put a blank between", query[i:end])
 			}
 			out.WriteString(query[i:end])
 			i = end
@@ -133,7 +142,8 @@ func (d dialect) prepare(query string, params []job.Parameter, values []job.Boun
 			out.WriteString(query[i : i+2])
 			i += 2
 			continue
-		case c == ':' && i+1 < len(query) && isLetter(query[i+1]) && (depth == 0 || !isNamePart(lastOf(query, i)) && lastOf(query, i) != ')'):
+		case c == ':' && i+1 < len(query) && isLetter(query[i+1]) &&
+			(depth == 0 || !isNamePart(lastOf(query, i)) && lastOf(query, i) != ')'):
 			end := i + 1
 			for end < len(query) && isNamePart(query[end]) {
 				end++
@@ -170,7 +180,8 @@ func (d dialect) hides(query string, i int) error {
 	switch {
 	case d.executable && (strings.HasPrefix(rest, "/*!") || strings.HasPrefix(rest, "/*M!")):
 		return errors.New("a report's query may not use /*! ... */, which the server runs")
-	case d.unicodeNames && len(rest) > 2 && rest[0]|0x20 == 'u' && rest[1] == '&' && rest[2] == '"' && !isNamePart(lastOf(query, i)):
+	case d.unicodeNames && len(rest) > 2 && rest[0]|0x20 == 'u' && rest[1] == '&' && rest[2] == '"' &&
+		!isNamePart(lastOf(query, i)):
 		return errors.New("a report's query may not use names with U&\"...\"; write the name as it is")
 	}
 	return nil
@@ -179,7 +190,8 @@ func (d dialect) hides(query string, i int) error {
 // says tells whether what stands at i is more than blank, a semicolon or a comment.
 func (d dialect) says(query string, i int) bool {
 	c := query[i]
-	return !strings.ContainsRune(" \t\r\n\f\v;", rune(c)) && (d.quoted(query, i) == i || c != '-' && c != '/' && c != '#')
+	return !strings.ContainsRune(" \t\r\n\f\v;", rune(c)) &&
+		(d.quoted(query, i) == i || c != '-' && c != '/' && c != '#')
 }
 
 // allows tells whether a query may hold a word.

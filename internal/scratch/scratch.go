@@ -73,7 +73,8 @@ func Sweep() (int, error) {
 	var failed []error
 	for _, path := range all {
 		info, err := os.Lstat(path)
-		if err != nil || !info.IsDir() || time.Since(info.ModTime()) < young || !strings.HasPrefix(filepath.Base(path), prefix) {
+		if err != nil || !info.IsDir() || time.Since(info.ModTime()) < young ||
+			!strings.HasPrefix(filepath.Base(path), prefix) {
 			continue
 		}
 		if owner, ok := info.Sys().(*syscall.Stat_t); ok && int(owner.Uid) != os.Geteuid() {

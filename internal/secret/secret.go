@@ -113,7 +113,9 @@ func (b *Box) Open(record string, sealed []byte) (string, error) {
 	}
 	plain, err := b.aead.Open(nil, sealed[:n], sealed[n:], []byte(record))
 	if err != nil {
-		return "", fmt.Errorf("the secret of %s cannot be opened with this key; is it the key file that it was saved with?", record)
+		return "",
+			fmt.Errorf("the secret of %s cannot be opened with this key; is it the key file that it was saved with?",
+				record)
 	}
 	return string(plain), nil
 }

@@ -23,7 +23,9 @@ const (
 // Ahead tells what a job would do, before it is saved: its next rings, the names of
 // its files, who gets them, and what is missing. It may ask sources for lists, and
 // is for those who may save the job.
-func (js *Jobs) Ahead(ctx context.Context, who job.Person, name, owner string, on bool, d job.Definition) (job.Ahead, error) {
+func (js *Jobs) Ahead(ctx context.Context, who job.Person, name, owner string, on bool,
+	d job.Definition,
+) (job.Ahead, error) {
 	v := &fault.Invalid{}
 	c, err := js.check(ctx, v, who, name, owner, on, d)
 	if err != nil {
@@ -52,7 +54,8 @@ func (js *Jobs) ahead(ctx context.Context, v *fault.Invalid, id int64, name stri
 	}
 	values := js.aheadRings(&out, d)
 	w := task.Work{
-		Report: js.checks.report, JobID: id, Job: name, Nominal: js.now().In(place), Due: js.now().In(place), Frame: js.times.Frame(d.Calendars), Values: values, Def: d, Limit: aheadLimit,
+		Report: js.checks.report, JobID: id, Job: name, Nominal: js.now().In(place), Due: js.now().In(place),
+		Frame: js.times.Frame(d.Calendars), Values: values, Def: d, Limit: aheadLimit,
 		Params: func(ctx context.Context) ([]job.Parameter, error) { return js.checks.parameters(ctx, d) },
 	}
 	if len(out.Next) > 0 {

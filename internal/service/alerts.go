@@ -30,7 +30,8 @@ func (al *Alerts) Acknowledge(ctx context.Context, who job.Person, id int64, end
 		if err != nil {
 			return err
 		}
-		return t.Audit(ctx, who.Login, map[bool]string{true: "close", false: "acknowledge"}[end], "alert", strconv.FormatInt(id, 10), nil, nil)
+		return t.Audit(ctx, who.Login, map[bool]string{true: "close", false: "acknowledge"}[end], "alert",
+			strconv.FormatInt(id, 10), nil, nil)
 	})
 	if err != nil {
 		return a, err
@@ -57,6 +58,7 @@ func (al *Alerts) AcknowledgeByLink(ctx context.Context, a job.Alert, p job.Pers
 		if err := t.Acknowledge(ctx, a.ID, p.Name); err != nil {
 			return err
 		}
-		return t.Audit(ctx, p.Login, "acknowledge", "alert", strconv.FormatInt(a.ID, 10), nil, map[string]any{"by": "the mail's link"})
+		return t.Audit(ctx, p.Login, "acknowledge", "alert", strconv.FormatInt(a.ID, 10), nil,
+			map[string]any{"by": "the mail's link"})
 	})
 }

@@ -19,7 +19,11 @@ func (st *Settings) SaveAlerts(ctx context.Context, who job.Person, a job.AlertS
 		return err
 	}
 	v := &fault.Invalid{What: "the settings of alerts"}
-	for _, want := range []struct{ where, name, protocol string }{{"destination", a.Destination, "smtp"}, {"standby", a.Standby, "smtp"}, {"call", a.Call, "http"}} {
+	for _, want := range []struct{ where, name, protocol string }{
+		{"destination", a.Destination, "smtp"},
+		{"standby", a.Standby, "smtp"},
+		{"call", a.Call, "http"},
+	} {
 		if want.name == "" {
 			continue
 		}
@@ -30,10 +34,14 @@ func (st *Settings) SaveAlerts(ctx context.Context, who job.Person, a job.AlertS
 		if err != nil {
 			v.Add(want.where, "there is no destination %q", want.name)
 		} else if p.Protocol != want.protocol {
-			v.Add(want.where, "the destination %q is of the protocol %s; it takes one of %s", want.name, p.Protocol, want.protocol)
+			v.Add(want.where, "the destination %q is of the protocol %s; it takes one of %s", want.name, p.Protocol,
+				want.protocol)
 		}
 	}
-	for where, d := range map[string]job.Duration{"second_after": a.Second, "administrators_after": a.Administrators, "call_after": a.CallAfter, "repeat": a.Repeat} {
+	for where, d := range map[string]job.Duration{
+		"second_after": a.Second, "administrators_after": a.Administrators, "call_after": a.CallAfter,
+		"repeat": a.Repeat,
+	} {
 		if d < 0 || time.Duration(d) > 30*24*time.Hour {
 			v.Add(where, "%s is no time to wait here; use some minutes or hours", d)
 		}

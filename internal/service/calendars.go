@@ -40,7 +40,9 @@ const (
 // Save saves a calendar as a new version and reckons the next rings of
 // the jobs that go by it. With try nothing is saved; either way the effects on
 // the coming year are told.
-func (cs *Calendars) Save(ctx context.Context, who job.Person, name string, d calendar.Definition, try bool) (records.Calendar, []Effect, error) {
+func (cs *Calendars) Save(ctx context.Context, who job.Person, name string, d calendar.Definition,
+	try bool,
+) (records.Calendar, []Effect, error) {
 	var saved records.Calendar
 	if err := access.May(who, access.Administer, "", ""); err != nil {
 		return saved, nil, err
@@ -156,7 +158,9 @@ func (cs *Calendars) effects(jobs []job.Job, fresh *calendar.Calendar) []Effect 
 				}
 				all = append(all, c)
 			}
-			effect := Effect{Job: j.Name, Zone: j.Zone, Reading: before.Reading(), Gone: []time.Time{}, New: []time.Time{}}
+			effect := Effect{
+				Job: j.Name, Zone: j.Zone, Reading: before.Reading(), Gone: []time.Time{}, New: []time.Time{},
+			}
 			v := &fault.Invalid{}
 			after, ok := t.Read(v, "", before.Location(), calendar.Combine(all...))
 			was, will := ringsOf(before, now), map[time.Time]bool{}

@@ -30,7 +30,9 @@ const checkLimit = 10 * time.Second
 
 // checkJob tells what is wrong with a definition. Its error is about our own
 // records only.
-func (ck *checks) checkJob(ctx context.Context, v *fault.Invalid, who job.Person, name string, d, old job.Definition) (records.Uses, error) {
+func (ck *checks) checkJob(ctx context.Context, v *fault.Invalid, who job.Person, name string,
+	d, old job.Definition,
+) (records.Uses, error) {
 	var uses records.Uses
 	zone, err := zone.Load(d.Zone)
 	if err != nil {
@@ -87,7 +89,9 @@ func (ck *checks) checkJob(ctx context.Context, v *fault.Invalid, who job.Person
 }
 
 // checkTasks tells what is wrong with the chain of a job and with each task.
-func (ck *checks) checkTasks(ctx context.Context, v *fault.Invalid, who job.Person, d, old job.Definition, uses *records.Uses) error {
+func (ck *checks) checkTasks(ctx context.Context, v *fault.Invalid, who job.Person, d, old job.Definition,
+	uses *records.Uses,
+) error {
 	if len(d.Tasks) == 0 {
 		v.Add("tasks", "a job needs at least one task")
 	}
@@ -97,7 +101,10 @@ func (ck *checks) checkTasks(ctx context.Context, v *fault.Invalid, who job.Pers
 		return err
 	}
 	totals := &totalsOf{ck: ck, asked: len(task.WantedTotals(d.Tasks)) > 0}
-	k := &task.Checking{V: v, Store: ck.store, Uses: uses, Report: ck.report, Totals: totals.of, Who: who, Had: ck.hadIdentity(ctx, old)}
+	k := &task.Checking{
+		V: v, Store: ck.store, Uses: uses, Report: ck.report, Totals: totals.of, Who: who,
+		Had: ck.hadIdentity(ctx, old),
+	}
 	for i, name := range d.Own {
 		if !valueForm.MatchString(name) {
 			v.Add(fmt.Sprintf("own[%d]", i), "%q is no name of a value; use letters, digits and _", name)
@@ -195,20 +202,24 @@ func checkPolicies(v *fault.Invalid, d job.Definition) {
 	}
 	for i, tag := range d.Tags {
 		if !tagForm.MatchString(tag) {
-			v.Add(fmt.Sprintf("tags[%d]", i), "%q is no tag; use letters, digits, blanks, dots, hyphens and _, at most 60", tag)
+			v.Add(fmt.Sprintf("tags[%d]", i),
+				"%q is no tag; use letters, digits, blanks, dots, hyphens and _, at most 60", tag)
 		}
 	}
 }
 
 // checkWait tells what is wrong with what a trigger waits for.
-func (ck *checks) checkWait(ctx context.Context, v *fault.Invalid, where, name string, d job.Definition, t job.Trigger, uses *records.Uses) error {
+func (ck *checks) checkWait(ctx context.Context, v *fault.Invalid, where, name string, d job.Definition, t job.Trigger,
+	uses *records.Uses,
+) error {
 	if t.Wait == nil {
 		if strings.TrimSpace(t.Rule) == "" {
 			v.Add(where+"rule", "the trigger needs a rule, or something to wait for")
 		}
 		return nil
 	}
-	if err := event.Check(ctx, &event.Checking{V: v, Store: ck.store, Uses: uses, Job: name}, where+"wait", *t.Wait); err != nil {
+	if err := event.Check(ctx, &event.Checking{V: v, Store: ck.store, Uses: uses, Job: name}, where+"wait",
+		*t.Wait); err != nil {
 		return err
 	}
 	for value, text := range t.Wait.Take {

@@ -89,14 +89,17 @@ func (ck *checks) checkSection(v *fault.Invalid, where string, s job.Section, pa
 	for i, c := range s.Columns {
 		if c.Date != "" {
 			if err := locale.CheckDate(c.Date); err != nil {
-				v.Add(fmt.Sprintf("%s.columns[%d].date", where, i), "the date form %q is not known; use forms such as %%d %%B %%Y", c.Date)
+				v.Add(fmt.Sprintf("%s.columns[%d].date", where, i),
+					"the date form %q is not known; use forms such as %%d %%B %%Y", c.Date)
 			}
 		}
 	}
 }
 
 // checkText tells what is wrong with the text of a section.
-func (ck *checks) checkText(v *fault.Invalid, where string, s job.Section, params []job.Parameter, columns []rows.Column) {
+func (ck *checks) checkText(v *fault.Invalid, where string, s job.Section, params []job.Parameter,
+	columns []rows.Column,
+) {
 	if s.Kind != job.SectionText {
 		return
 	}

@@ -43,7 +43,9 @@ func (t *totalsOf) of(ctx context.Context, r job.Report) (columns []string, know
 		if strings.TrimSpace(s.SQL) == "" {
 			continue
 		}
-		found, err := source.Describe(ctx, report.Query{SQL: s.SQL, Params: r.Parameters, Zone: "UTC", Limit: checkLimit})
+		found, err := source.Describe(ctx, report.Query{
+			SQL: s.SQL, Params: r.Parameters, Zone: "UTC", Limit: checkLimit,
+		})
 		if err != nil {
 			return nil, false
 		}

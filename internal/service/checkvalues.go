@@ -19,7 +19,9 @@ import (
 
 // checkValues checks the values of a job, overlaid by given ones, against the
 // parameters of all its reports. all asks for every required one.
-func (ck *checks) checkValues(ctx context.Context, v *fault.Invalid, where string, d job.Definition, given job.Values, all bool) error {
+func (ck *checks) checkValues(ctx context.Context, v *fault.Invalid, where string, d job.Definition, given job.Values,
+	all bool,
+) error {
 	zone, err := zone.Load(d.Zone)
 	if err != nil {
 		return nil //nolint:nilerr // the zone is told of elsewhere
@@ -68,7 +70,9 @@ func (ck *checks) checkValues(ctx context.Context, v *fault.Invalid, where strin
 
 // checkChoices checks the values of a job against the choices that come from
 // queries. A source that does not answer now keeps nobody from switching on.
-func (ck *checks) checkChoices(ctx context.Context, v *fault.Invalid, where string, d job.Definition, given job.Values) error {
+func (ck *checks) checkChoices(ctx context.Context, v *fault.Invalid, where string, d job.Definition,
+	given job.Values,
+) error {
 	zone, err := zone.Load(d.Zone)
 	if err != nil {
 		return nil //nolint:nilerr // the zone is told of elsewhere
@@ -76,7 +80,8 @@ func (ck *checks) checkChoices(ctx context.Context, v *fault.Invalid, where stri
 	values := given.Over(d.Values)
 	// One without any value is told of elsewhere.
 	asked := func(p job.Parameter) bool {
-		return p.Choices != nil && p.Choices.SQL != "" && (values[p.Name] != nil || p.Default != nil) && d.Split.Each == ""
+		return p.Choices != nil && p.Choices.SQL != "" && (values[p.Name] != nil || p.Default != nil) &&
+			d.Split.Each == ""
 	}
 	for _, t := range d.Tasks {
 		if t.Report == nil {

@@ -86,7 +86,9 @@ func (rs *Runs) keptRows(ctx context.Context, r job.Run, task string) (job.Artif
 	})
 	if at < 0 {
 		v := &fault.Invalid{What: "comparison"}
-		v.Add("run", "run %s kept no rows to compare: it had more than %d, was made without, or they were removed by their age", r.ID, render.MaxRowsKept)
+		v.Add("run",
+			"run %s kept no rows to compare: it had more than %d, was made without, or they were removed by their age",
+			r.ID, render.MaxRowsKept)
 		return job.Artifact{}, v.Err()
 	}
 	return files[at], nil

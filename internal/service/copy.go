@@ -47,13 +47,17 @@ func (in *Installation) SaySo(ctx context.Context, who job.Person, said Said) er
 		return err
 	}
 	if was.Copy == nil && was.Test == nil {
-		return fault.New(fault.Task, "say what this copy is", "this installation is no copy, and works as it is", "What leaves it is said in the settings of mail; a clone of a whole machine is started with serve -copy NAME.")
+		return fault.New(fault.Task, "say what this copy is", "this installation is no copy, and works as it is",
+			"What leaves it is said in the settings of mail; a clone of a whole machine is started with serve "+
+				"-copy NAME.")
 	}
 	v := &fault.Invalid{What: "what the copy is"}
 	for i, label := range said.Named {
 		kind, name, ok := strings.Cut(label, ":")
 		if !ok || name == "" || !slices.Contains([]string{"destination", "source", "program", "event"}, kind) {
-			v.Add(fmt.Sprintf("named[%d]", i), "%q names nothing that a copy could act on; write destination:NAME, source:NAME, program:NAME or event:TYPE", label)
+			v.Add(fmt.Sprintf("named[%d]", i),
+				"%q names nothing that a copy could act on; write destination:NAME, source:NAME, program:NAME "+
+					"or event:TYPE", label)
 			continue
 		}
 		if place := records.PlaceKind(kind); place == records.Destination || place == records.Source {
@@ -66,7 +70,8 @@ func (in *Installation) SaySo(ctx context.Context, who job.Person, said Said) er
 		}
 	}
 	if said.Sending == job.SendAll && len(said.Named) > 0 {
-		v.Add("named", "what goes on in place of the first one acts on everything; name something for a copy for tests only")
+		v.Add("named",
+			"what goes on in place of the first one acts on everything; name something for a copy for tests only")
 	}
 	if err := v.Err(); err != nil {
 		return err
@@ -86,9 +91,12 @@ func (in *Installation) SaySo(ctx context.Context, who job.Person, said Said) er
 	if err != nil {
 		return err
 	}
-	is := installation.Installation{Name: was.Name, Database: database, Files: files, Said: was.Said, Before: was.Before}
+	is := installation.Installation{
+		Name: was.Name, Database: database, Files: files, Said: was.Said, Before: was.Before,
+	}
 	if in.installation.Clone() != "" {
-		is.Said = append(slices.DeleteFunc(is.Said, func(s string) bool { return s == in.installation.Clone() }), in.installation.Clone())
+		is.Said = append(slices.DeleteFunc(is.Said, func(s string) bool { return s == in.installation.Clone() }),
+			in.installation.Clone())
 	}
 	if said.Sending != job.SendAll {
 		is.Name, is.Test = strings.ToLower(rand.Text()[:12]), &job.TestCopy{Named: said.Named, Files: was.Files}
@@ -109,7 +117,9 @@ func (in *Installation) SaySo(ctx context.Context, who job.Person, said Said) er
 		if _, err := t.Setting(ctx, installation.MarkSetting, &mark); err != nil {
 			return err
 		}
-		if err := t.PutSetting(ctx, installation.MarkSetting, artifact.Mark{No: max(mark.No, left.No) + 1, At: in.now()}); err != nil {
+		if err := t.PutSetting(ctx, installation.MarkSetting, artifact.Mark{
+			No: max(mark.No, left.No) + 1, At: in.now(),
+		}); err != nil {
 			return err
 		}
 		if was.Freeze != 0 {
@@ -123,6 +133,7 @@ func (in *Installation) SaySo(ctx context.Context, who job.Person, said Said) er
 		if err := t.MoveGate(ctx); err != nil {
 			return err
 		}
-		return t.Audit(ctx, who.Login, "say what it is", "setting", db.InstallationSetting, nil, map[string]any{"sending": said.Sending, "named": said.Named})
+		return t.Audit(ctx, who.Login, "say what it is", "setting", db.InstallationSetting, nil,
+			map[string]any{"sending": said.Sending, "named": said.Named})
 	})
 }

@@ -17,10 +17,11 @@ import (
 
 // SaveIdentity checks and saves an identity of a source. A nil password keeps
 // the one that is there. A login that could get out of its rows is refused.
-func (pl *Places) SaveIdentity(ctx context.Context, who job.Person, source, name, login string, choosers []string, password *string, vault interface {
-	Sealer
-	report.Vault
-},
+func (pl *Places) SaveIdentity(ctx context.Context, who job.Person, source, name, login string, choosers []string,
+	password *string, vault interface {
+		Sealer
+		report.Vault
+	},
 ) (records.Identity, error) {
 	if err := access.May(who, access.Administer, "", ""); err != nil {
 		return records.Identity{}, err
@@ -84,7 +85,10 @@ func (pl *Places) SaveIdentity(ctx context.Context, who job.Person, source, name
 		if err := t.PutIdentity(ctx, i); err != nil {
 			return err
 		}
-		return t.Audit(ctx, who.Login, "save", "identity", source+": "+name, before, map[string]any{"login": login, "choosers": choosers, "password": map[bool]string{true: "changed", false: "kept"}[password != nil]})
+		return t.Audit(ctx, who.Login, "save", "identity", source+": "+name, before, map[string]any{
+			"login": login, "choosers": choosers,
+			"password": map[bool]string{true: "changed", false: "kept"}[password != nil],
+		})
 	})
 	if err != nil {
 		return i, err

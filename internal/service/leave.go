@@ -20,7 +20,9 @@ import (
 var clockForm = regexp.MustCompile(`^([01][0-9]|2[0-3]):[0-5][0-9]$`)
 
 // LeaveLink reads such a link: whose it is and which job it leaves.
-func (pp *People) LeaveLink(ctx context.Context, jobID int64, coded, signature string) (address string, j job.Job, err error) {
+func (pp *People) LeaveLink(ctx context.Context, jobID int64,
+	coded, signature string,
+) (address string, j job.Job, err error) {
 	missing := &db.NotFound{Kind: "link", Name: strconv.FormatInt(jobID, 10)}
 	address, ok := pp.links.WhoLeaves(jobID, coded, signature)
 	if !ok {
@@ -42,7 +44,9 @@ func (pp *People) LeaveByLink(ctx context.Context, address string, j job.Job) er
 
 // SaveWishes saves what a person wants for the mails that they get: they
 // themselves, or an administrator for them.
-func (pp *People) SaveWishes(ctx context.Context, who job.Person, login string, own job.OwnSettings) (job.Person, error) {
+func (pp *People) SaveWishes(ctx context.Context, who job.Person, login string,
+	own job.OwnSettings,
+) (job.Person, error) {
 	p, _, err := pp.store.PersonByLogin(ctx, login)
 	if err != nil {
 		return p, err
@@ -67,7 +71,9 @@ func (pp *People) SaveWishes(ctx context.Context, who job.Person, login string, 
 	if _, err := locale.Load(w.Language); err != nil {
 		v.Add("language", "%s", err)
 	}
-	for where, clock := range map[string]string{"quiet_from": w.QuietFrom, "quiet_to": w.QuietTo, "digest_at": w.DigestAt} {
+	for where, clock := range map[string]string{
+		"quiet_from": w.QuietFrom, "quiet_to": w.QuietTo, "digest_at": w.DigestAt,
+	} {
 		if clock != "" && !clockForm.MatchString(clock) {
 			v.Add(where, "%q is no time of day; write it as 22:00", clock)
 		}

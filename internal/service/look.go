@@ -105,7 +105,8 @@ func (rp *Reports) Offers(ctx context.Context, who job.Person, l Look) ([]job.Of
 				return nil, err
 			}
 		}
-		bound, err := job.BindWith(out.rep.Parameters[i:i+1], l.Values, out.at, out.frame, func(job.Parameter, []job.Bound) ([]job.Choice, error) { return o.Offers, nil })
+		bound, err := job.BindWith(out.rep.Parameters[i:i+1], l.Values, out.at, out.frame,
+			func(job.Parameter, []job.Bound) ([]job.Choice, error) { return o.Offers, nil })
 		var wrong *fault.Invalid
 		switch {
 		case errors.As(err, &wrong):
@@ -123,7 +124,9 @@ func (rp *Reports) Offers(ctx context.Context, who job.Person, l Look) ([]job.Of
 }
 
 // Preview gives the first rows of each section.
-func (rp *Reports) Preview(ctx context.Context, who job.Person, l Look, sections []string, most int64) (job.Preview, error) {
+func (rp *Reports) Preview(ctx context.Context, who job.Person, l Look, sections []string,
+	most int64,
+) (job.Preview, error) {
 	out, err := rp.look(ctx, who, l)
 	if err != nil {
 		return job.Preview{}, err

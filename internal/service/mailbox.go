@@ -18,7 +18,9 @@ import (
 
 // SaveBounces says which mailbox bounces come to. A nil password keeps the one that
 // is there.
-func (st *Settings) SaveBounces(ctx context.Context, who job.Person, s deliver.Bounces, password *string, seal Sealer) error {
+func (st *Settings) SaveBounces(ctx context.Context, who job.Person, s deliver.Bounces, password *string,
+	seal Sealer,
+) error {
 	if err := access.May(who, access.Administer, "", ""); err != nil {
 		return err
 	}

@@ -73,7 +73,9 @@ const widerCause = "setting:mail:domains"
 // narrowed gives the settings of mail as one administrator may save them: more domains
 // than there are count once a second administrator, where there are two, saves the
 // same. Until then they are kept as a wish, and the others are told.
-func (st *Settings) narrowed(ctx context.Context, t *store.Tx, who job.Person, before, s job.MailSettings) (job.MailSettings, error) {
+func (st *Settings) narrowed(ctx context.Context, t *store.Tx, who job.Person,
+	before, s job.MailSettings,
+) (job.MailSettings, error) {
 	wanted, by := before.Wanted, before.WantedBy
 	s.Wanted, s.WantedBy = nil, ""
 	if !widens(before.Domains, s.Domains) {
@@ -94,8 +96,11 @@ func (st *Settings) narrowed(ctx context.Context, t *store.Tx, who job.Person, b
 		s.Wanted = []string{"*"}
 	}
 	return s, t.OpenAlert(ctx, job.Alert{
-		Kind: job.AlertConsent, Cause: widerCause, Job: "Allowed domains", Happened: fmt.Sprintf("%s wants to let mail go to %s.", who.Name, text), ForWhom: "all jobs that send mail",
-		Tried: "It waits for a second administrator.", Advice: "Look at the settings of mail: if you want the same, save the same domains; otherwise save them as they are.", Next: "Nothing by itself: mail goes where it went.",
+		Kind: job.AlertConsent, Cause: widerCause, Job: "Allowed domains",
+		Happened: fmt.Sprintf("%s wants to let mail go to %s.", who.Name, text), ForWhom: "all jobs that send mail",
+		Tried: "It waits for a second administrator.",
+		Advice: "Look at the settings of mail: if you want the same, save the same domains; otherwise save them " +
+			"as they are.", Next: "Nothing by itself: mail goes where it went.",
 	})
 }
 
@@ -109,7 +114,8 @@ func widens(before, after []string) bool {
 		return true
 	}
 	house := job.MailSettings{Domains: before}
-	return slices.ContainsFunc(after, func(d string) bool { return !house.MayReceive("x@" + strings.TrimPrefix(strings.TrimSpace(d), "@")) })
+	return slices.ContainsFunc(after,
+		func(d string) bool { return !house.MayReceive("x@" + strings.TrimPrefix(strings.TrimSpace(d), "@")) })
 }
 
 func sameDomains(a, b []string) bool {

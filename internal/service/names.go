@@ -26,7 +26,9 @@ func CheckName(v *fault.Invalid, where, name string) {
 	case strings.Contains(name, "/"):
 		v.Add(where, "the name holds a slash")
 	case strings.ContainsFunc(name, unseen):
-		v.Add(where, "the name holds a character that nobody sees, such as a control character or a blank of no width; write it anew")
+		v.Add(where,
+			"the name holds a character that nobody sees, such as a control character or a blank of no width; "+
+				"write it anew")
 	case strings.Contains(name, "  "):
 		v.Add(where, "the name holds two blanks in a row, which look like one")
 	}
@@ -45,5 +47,6 @@ func unseen(r rune) bool {
 	if r == ' ' || slices.Contains(joiners, r) {
 		return false
 	}
-	return unicode.In(r, unicode.C, unicode.Z) || slices.Contains(blanks, r) || unicode.Is(unicode.Variation_Selector, r)
+	return unicode.In(r, unicode.C, unicode.Z) || slices.Contains(blanks, r) ||
+		unicode.Is(unicode.Variation_Selector, r)
 }

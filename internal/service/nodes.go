@@ -26,7 +26,8 @@ func (in *Installation) Finish(ctx context.Context, who job.Person, node string,
 		if err := t.FinishNode(ctx, node, finish); err != nil {
 			return err
 		}
-		return t.Audit(ctx, who.Login, map[bool]string{true: "finish", false: "work on"}[finish], "node", node, nil, nil)
+		return t.Audit(ctx, who.Login, map[bool]string{true: "finish", false: "work on"}[finish], "node", node, nil,
+			nil)
 	})
 }
 

@@ -22,7 +22,9 @@ type pastRing struct {
 
 // past lists the times at which the rules of a job rang on some dates; where
 // they did not, or it has none, the date itself.
-func (rs *Runs) past(ctx context.Context, v *fault.Invalid, j job.Job, place *time.Location, ask Ask) ([]pastRing, error) {
+func (rs *Runs) past(ctx context.Context, v *fault.Invalid, j job.Job, place *time.Location,
+	ask Ask,
+) ([]pastRing, error) {
 	if err := rs.times.Refresh(ctx, rs.store); err != nil {
 		return nil, err
 	}
@@ -33,7 +35,8 @@ func (rs *Runs) past(ctx context.Context, v *fault.Invalid, j job.Job, place *ti
 	}
 	to := from
 	if ask.To != "" {
-		if to, err = time.ParseInLocation(time.DateOnly, ask.To, place); err != nil || to.Before(from) || !civil.Known(to.Year()) {
+		if to, err = time.ParseInLocation(time.DateOnly, ask.To, place); err != nil || to.Before(from) ||
+			!civil.Known(to.Year()) {
 			v.Add("to", "%q is no date from %s on; write it as 2026-11-23", ask.To, ask.From)
 			return nil, v.Err()
 		}
@@ -53,7 +56,8 @@ func (rs *Runs) past(ctx context.Context, v *fault.Invalid, j job.Job, place *ti
 		if err != nil {
 			return nil, err
 		}
-		for ring, ok := r.Step(from.Add(-time.Second)); ok && ring.Due.Before(end) && len(times) <= maxPast; ring, ok = r.Step(ring.Due) {
+		for ring, ok := r.Step(from.Add(-time.Second)); ok && ring.Due.Before(end) &&
+			len(times) <= maxPast; ring, ok = r.Step(ring.Due) {
 			if ring.Passed {
 				continue
 			}
@@ -66,7 +70,8 @@ func (rs *Runs) past(ctx context.Context, v *fault.Invalid, j job.Job, place *ti
 	}
 	switch {
 	case len(times) == 0:
-		v.Add("from", "the job rang at no time from %s to %s; ask for one date to run it for that date all the same", ask.From, ask.To)
+		v.Add("from", "the job rang at no time from %s to %s; ask for one date to run it for that date all the same",
+			ask.From, ask.To)
 	case len(times) > maxPast:
 		v.Add("to", "these are more than %d runs; ask for fewer dates at once", maxPast)
 	}

@@ -97,7 +97,9 @@ func PutPerson(ctx context.Context, s *store.Store, p job.Person, password strin
 // ChangePassword gives a person another password, who says the present one. All their
 // sessions and tokens end with it, and their link to the forecast.
 func (pp *People) ChangePassword(ctx context.Context, who job.Person, present, next string) error {
-	another := &fault.Invalid{What: "the password", Wrong: []fault.Wrong{{Where: "present", Sentence: "the present password is another one"}}}
+	another := &fault.Invalid{
+		What: "the password", Wrong: []fault.Wrong{{Where: "present", Sentence: "the present password is another one"}},
+	}
 	_, was, err := pp.store.PersonByLogin(ctx, who.Login)
 	if err != nil {
 		return err
@@ -144,7 +146,9 @@ func checkPassword(v *fault.Invalid, where, password string, words ...string) {
 		return
 	}
 	if access.Common(password, words...) {
-		v.Add(where, "the password is a common one, or made of words that are guessed first; take several words that have nothing to do with each other")
+		v.Add(where,
+			"the password is a common one, or made of words that are guessed first; take several words that have "+
+				"nothing to do with each other")
 	}
 }
 

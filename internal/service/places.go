@@ -30,7 +30,9 @@ type Sealer interface {
 
 // Save checks and saves a source or destination. A nil password keeps the
 // one that is there.
-func (pl *Places) Save(ctx context.Context, who job.Person, kind records.PlaceKind, name, protocol string, settings map[string]any, password *string, seal Sealer) (records.Place, error) {
+func (pl *Places) Save(ctx context.Context, who job.Person, kind records.PlaceKind, name, protocol string,
+	settings map[string]any, password *string, seal Sealer,
+) (records.Place, error) {
 	if err := access.May(who, access.Administer, "", ""); err != nil {
 		return records.Place{}, err
 	}
@@ -83,7 +85,10 @@ func (pl *Places) Save(ctx context.Context, who job.Person, kind records.PlaceKi
 				return err
 			}
 		}
-		if err := t.Audit(ctx, who.Login, "save", string(kind), name, before, map[string]any{"protocol": protocol, "settings": settings, "password": map[bool]string{true: "changed", false: "kept"}[password != nil]}); err != nil {
+		if err := t.Audit(ctx, who.Login, "save", string(kind), name, before, map[string]any{
+			"protocol": protocol, "settings": settings,
+			"password": map[bool]string{true: "changed", false: "kept"}[password != nil],
+		}); err != nil {
 			return err
 		}
 		saved, err = t.PlaceByID(ctx, kind, id)
@@ -126,13 +131,15 @@ func (pl *Places) RemoveDestination(ctx context.Context, who job.Person, name st
 		}
 		v := &fault.Invalid{What: fmt.Sprintf("removing destination %q", name)}
 		if len(jobs) > 0 {
-			v.Add("", "%d %s there, such as %s; take it out of them first", len(jobs), phrase.Plural(len(jobs), "job sends", "jobs send"), strings.Join(jobs[:min(len(jobs), 5)], ", "))
+			v.Add("", "%d %s there, such as %s; take it out of them first", len(jobs),
+				phrase.Plural(len(jobs), "job sends", "jobs send"), strings.Join(jobs[:min(len(jobs), 5)], ", "))
 		}
 		if slices.Contains([]string{s.Destination, s.Standby, s.Call}, name) {
 			v.Add("", "alerts go over it; name another one in the settings first")
 		}
 		if recorded {
-			v.Add("", "the record says what went there, and needs its name; when no job names it, nothing goes there any more")
+			v.Add("",
+				"the record says what went there, and needs its name; when no job names it, nothing goes there any more")
 		}
 		if err := v.Err(); err != nil {
 			return err

@@ -27,7 +27,9 @@ type Refused struct{ *fault.Fault }
 // to each step. What it answered when it refused is a *Refused. A destination that
 // rested works again when its test went well. A mail server may be given a mail to
 // whoever tests it.
-func (pl *Places) Test(ctx context.Context, who job.Person, kind records.PlaceKind, name string, mail bool) ([]string, error) {
+func (pl *Places) Test(ctx context.Context, who job.Person, kind records.PlaceKind, name string,
+	mail bool,
+) ([]string, error) {
 	if err := access.May(who, access.Administer, "", ""); err != nil {
 		return nil, err
 	}
@@ -118,9 +120,12 @@ func (pl *Places) testMail(ctx context.Context, who job.Person, name string, d d
 		return "", err
 	}
 	address := who.Mail
-	switch gate, _ := gate.BySettings(house, nil, true, address, ""); { // it is the address of an administrator on record
+	// it is the address of an administrator on record
+	switch gate, _ := gate.BySettings(house, nil, true, address, ""); {
 	case gate.Keep != "":
-		return "", fault.New(fault.Task, doing, "this installation sends nothing now", "An administrator can change that in the settings of mail.")
+		return "",
+			fault.New(fault.Task, doing, "this installation sends nothing now",
+				"An administrator can change that in the settings of mail.")
 	case gate.Redirect != "":
 		address = gate.Redirect
 	}
@@ -128,7 +133,8 @@ func (pl *Places) testMail(ctx context.Context, who job.Person, name string, d d
 	var raw bytes.Buffer
 	if err := deliver.Compose(ctx, &raw, deliver.Letter{
 		MessageID: id, From: mailer.From(), To: []string{address}, Date: pl.now(), Subject: "Test of " + name,
-		Plain:   fmt.Sprintf("%s tests the mail server %q of Iron Bell. That you read this means that it works.", who.Name, name),
+		Plain: fmt.Sprintf("%s tests the mail server %q of Iron Bell. That you read this means that it works.",
+			who.Name, name),
 		Headers: map[string]string{"Auto-Submitted": "auto-generated"},
 	}); err != nil {
 		return "", fault.Wrap(err, fault.Lasting, fault.Message, doing, "")
@@ -139,7 +145,8 @@ func (pl *Places) testMail(ctx context.Context, who job.Person, name string, d d
 	}
 	defer line.Close()
 	res, err := line.Send(ctx, deliver.Handover{
-		To: address, From: mailer.ReturnPath("test"), MessageID: "<" + id + ">", Size: int64(raw.Len()), Content: bytes.NewReader(raw.Bytes()),
+		To: address, From: mailer.ReturnPath("test"), MessageID: "<" + id + ">", Size: int64(raw.Len()),
+		Content: bytes.NewReader(raw.Bytes()),
 	}, func(context.Context) error { return nil })
 	if err != nil {
 		return "", err

@@ -19,7 +19,9 @@ import (
 
 // Whom tells whom some recipients come to now, who gets nothing, and what is wrong
 // with single ones.
-func (pp *People) Whom(ctx context.Context, texts []string) (addresses, notes []string, wrong []fault.Wrong, err error) {
+func (pp *People) Whom(ctx context.Context,
+	texts []string,
+) (addresses, notes []string, wrong []fault.Wrong, err error) {
 	to, notes, bad, err := task.Resolve(ctx, pp.store, pp.now(), texts)
 	addresses = []string{}
 	for _, r := range to {
@@ -100,7 +102,9 @@ func (pp *People) RemovePost(ctx context.Context, who job.Person, name string) e
 	return pp.removeNamed(ctx, who, "post", name, func(t *store.Tx) error { return t.RemovePost(ctx, name) })
 }
 
-func (pp *People) removeNamed(ctx context.Context, who job.Person, kind, name string, remove func(*store.Tx) error) error {
+func (pp *People) removeNamed(ctx context.Context, who job.Person, kind, name string,
+	remove func(*store.Tx) error,
+) error {
 	if err := access.May(who, access.Administer, "", ""); err != nil {
 		return err
 	}
@@ -110,7 +114,8 @@ func (pp *People) removeNamed(ctx context.Context, who job.Person, kind, name st
 	}
 	if len(jobs) > 0 {
 		v := &fault.Invalid{What: fmt.Sprintf("removing %s %q", kind, name)}
-		v.Add("name", "%d %s to it, such as %s; take it out of them first", len(jobs), phrase.Plural(len(jobs), "job sends", "jobs send"), strings.Join(jobs[:min(len(jobs), 5)], ", "))
+		v.Add("name", "%d %s to it, such as %s; take it out of them first", len(jobs),
+			phrase.Plural(len(jobs), "job sends", "jobs send"), strings.Join(jobs[:min(len(jobs), 5)], ", "))
 		return v.Err()
 	}
 	return pp.store.Do(ctx, func(t *store.Tx) error {
@@ -225,7 +230,8 @@ func (pp *People) LeaveJobs(ctx context.Context, who job.Person, login, name str
 			if err != nil {
 				return err
 			}
-			return t.Audit(ctx, who.Login, map[bool]string{true: "leave", false: "return"}[leave], "job", g.Job, nil, map[string]any{"person": p.Login})
+			return t.Audit(ctx, who.Login, map[bool]string{true: "leave", false: "return"}[leave], "job", g.Job, nil,
+				map[string]any{"person": p.Login})
 		}); err != nil {
 			return n, err
 		}

@@ -34,7 +34,9 @@ type JobTrouble struct {
 
 // Check looks at a report without saving it: what is wrong with it, what
 // its queries give, and which jobs would no longer fit.
-func (rp *Reports) Check(ctx context.Context, who job.Person, name, owner string, d job.ReportDefinition) (ReportCheck, error) {
+func (rp *Reports) Check(ctx context.Context, who job.Person, name, owner string,
+	d job.ReportDefinition,
+) (ReportCheck, error) {
 	c, _, err := rp.lookAt(ctx, who, name, owner, d)
 	return c, err
 }
@@ -45,7 +47,9 @@ type saving struct {
 	owner job.Person
 }
 
-func (rp *Reports) lookAt(ctx context.Context, who job.Person, name, owner string, d job.ReportDefinition) (ReportCheck, saving, error) {
+func (rp *Reports) lookAt(ctx context.Context, who job.Person, name, owner string,
+	d job.ReportDefinition,
+) (ReportCheck, saving, error) {
 	var c ReportCheck
 	var s saving
 	v := &fault.Invalid{What: fmt.Sprintf("report %q", name)}
@@ -84,7 +88,8 @@ func (rp *Reports) lookAt(ctx context.Context, who job.Person, name, owner strin
 // mayRead checks that whoever saves a report may choose its identity: also of one that
 // has it already, when anything changes that it would be asked.
 func (rp *Reports) mayRead(ctx context.Context, v *fault.Invalid, who job.Person, d, old job.ReportDefinition) error {
-	same := d.Identity == old.Identity && d.Source == old.Source && reflect.DeepEqual(d.Sections, old.Sections) && reflect.DeepEqual(d.Parameters, old.Parameters)
+	same := d.Identity == old.Identity && d.Source == old.Source && reflect.DeepEqual(d.Sections, old.Sections) &&
+		reflect.DeepEqual(d.Parameters, old.Parameters)
 	if d.Identity == "" || same {
 		return nil
 	}
@@ -128,7 +133,8 @@ func (rp *Reports) troubles(ctx context.Context, who job.Person, j job.Job) ([]f
 		return nil, err
 	}
 	for i, t := range j.Triggers {
-		if err := rp.checks.checkValues(ctx, v, fmt.Sprintf("triggers[%d].values", i), j.Definition, t.Values, false); err != nil {
+		if err := rp.checks.checkValues(ctx, v, fmt.Sprintf("triggers[%d].values", i), j.Definition, t.Values,
+			false); err != nil {
 			return nil, err
 		}
 	}
@@ -143,7 +149,9 @@ func (rp *Reports) troubles(ctx context.Context, who job.Person, j job.Job) ([]f
 // Save checks a report, also with its source, and saves it as a new
 // version. Jobs that would no longer fit keep it from being saved, unless it is
 // to be saved anyway: their next runs then fail and say why.
-func (rp *Reports) Save(ctx context.Context, who job.Person, name, owner string, d job.ReportDefinition, anyway bool) (job.Report, error) {
+func (rp *Reports) Save(ctx context.Context, who job.Person, name, owner string, d job.ReportDefinition,
+	anyway bool,
+) (job.Report, error) {
 	c, s, err := rp.lookAt(ctx, who, name, owner, d)
 	if err != nil {
 		return job.Report{}, err

@@ -66,26 +66,32 @@ func (rs *Runs) Ring(ctx context.Context, who job.Person, name string, ask Ask) 
 		run.Rehearsal = ask.Rehearse
 		run.Gated = run.Gated && !ask.Rehearse
 		if ask.From != "" {
-			run.Why = fmt.Sprintf("%s For %s, as if it had rung then.", why, at.Nominal.In(place).Format("Mon 2 January 2006 15:04 MST"))
+			run.Why = fmt.Sprintf("%s For %s, as if it had rung then.", why,
+				at.Nominal.In(place).Format("Mon 2 January 2006 15:04 MST"))
 		}
 		runs = append(runs, run)
 	}
 	if err := v.Err(); err != nil {
 		return nil, err
 	}
-	return rs.add(ctx, who, "ring", j, runs, map[string]any{"values": ask.Values, "rehearsal": ask.Rehearse, "from": ask.From, "to": ask.To})
+	return rs.add(ctx, who, "ring", j, runs, map[string]any{
+		"values": ask.Values, "rehearsal": ask.Rehearse, "from": ask.From, "to": ask.To,
+	})
 }
 
 // newRun is a run of a job that somebody asked for.
 func (rs *Runs) newRun(j job.Job, who job.Person, given job.Values, at rule.Ring, why string) rings.NewRun {
 	return rings.NewRun{
-		JobID: j.ID, Job: j.Name, JobVersion: j.Version, Why: why, AskedBy: &who.ID, Nominal: at.Nominal, Due: at.Due, Zone: j.Zone, Given: given,
+		JobID: j.ID, Job: j.Name, JobVersion: j.Version, Why: why, AskedBy: &who.ID, Nominal: at.Nominal, Due: at.Due,
+		Zone: j.Zone, Given: given,
 		Priority: j.Priority, Gated: j.WithDefaults().Overlap != job.OverlapTogether,
 	}
 }
 
 // add writes runs that somebody asked for, and gives them as they are then.
-func (rs *Runs) add(ctx context.Context, who job.Person, act string, j job.Job, runs []rings.NewRun, told map[string]any) ([]job.Run, error) {
+func (rs *Runs) add(ctx context.Context, who job.Person, act string, j job.Job, runs []rings.NewRun,
+	told map[string]any,
+) ([]job.Run, error) {
 	var made []job.Run
 	err := rs.store.Do(ctx, func(t *store.Tx) error {
 		if err := rs.runs.Add(ctx, t, j.ID, runs); err != nil {
@@ -151,7 +157,8 @@ func (rs *Runs) Again(ctx context.Context, who job.Person, id job.RunID, more Mo
 		if err := v.Err(); err != nil {
 			return run, err
 		}
-		again := rs.newRun(j, who, given, rule.Ring{Due: run.Due, Nominal: run.Nominal}, fmt.Sprintf("Run %s made again by %s.", id, who.Name))
+		again := rs.newRun(j, who, given, rule.Ring{Due: run.Due, Nominal: run.Nominal},
+			fmt.Sprintf("Run %s made again by %s.", id, who.Name))
 		again.Again, again.TriggerID, again.Anyway, again.Rehearsal = &id, run.TriggerID, more.Anyway, run.Rehearsal
 		again.Gated = again.Gated && !run.Rehearsal
 		if more.Correction != "" {
@@ -177,21 +184,26 @@ func (rs *Runs) Again(ctx context.Context, who job.Person, id job.RunID, more Mo
 		}
 		went := false
 		if run.State.Ended() && run.State != job.RunPassedOver || run.State == job.RunDelivering {
-			if went, err = t.GoOn(ctx, run, j.Version, more.Anyway, "goes on where it stopped, asked by "+who.Name); err != nil {
+			if went, err = t.GoOn(ctx, run, j.Version, more.Anyway,
+				"goes on where it stopped, asked by "+who.Name); err != nil {
 				return err
 			}
 		}
 		if !went {
-			v.Add("", "the run is %s (%s): nothing in it failed or was held; make it again as a whole", run.State, run.Reason)
+			v.Add("", "the run is %s (%s): nothing in it failed or was held; make it again as a whole", run.State,
+				run.Reason)
 			return v.Err()
 		}
-		if err := t.Log(ctx, job.LogLine{Text: fmt.Sprintf("%s lets it go on where it stopped; what is not done goes by version %d of the job and by its reports as they are now", who.Name, j.Version)}, id); err != nil {
+		if err := t.Log(ctx,
+			job.LogLine{Text: fmt.Sprintf("%s lets it go on where it stopped; what is not done goes by version %d of "+
+				"the job and by its reports as they are now", who.Name, j.Version)}, id); err != nil {
 			return err
 		}
 		if err := rs.settle.SettleOne(ctx, t, id); err != nil {
 			return err
 		}
-		if err := t.Audit(ctx, who.Login, "go on", "run", id.String(), map[string]any{"state": run.State}, map[string]any{"anyway": more.Anyway}); err != nil {
+		if err := t.Audit(ctx, who.Login, "go on", "run", id.String(), map[string]any{"state": run.State},
+			map[string]any{"anyway": more.Anyway}); err != nil {
 			return err
 		}
 		run, err = t.Run(ctx, id)
@@ -218,7 +230,9 @@ func (rs *Runs) WithdrawLinks(ctx context.Context, who job.Person, id job.RunID,
 		if n, err = t.WithdrawLinks(ctx, id, link, who.Name); err != nil || n == 0 {
 			return err
 		}
-		if err := t.Log(ctx, job.LogLine{Text: fmt.Sprintf("%s withdrew %d %s", who.Name, n, phrase.Plural(int(n), "link", "links"))}, id); err != nil {
+		if err := t.Log(ctx,
+			job.LogLine{Text: fmt.Sprintf("%s withdrew %d %s", who.Name, n, phrase.Plural(int(n), "link", "links"))},
+			id); err != nil {
 			return err
 		}
 		return t.Audit(ctx, who.Login, "withdraw", "links", id.String(), nil, map[string]any{"links": n})
@@ -245,10 +259,12 @@ func (rs *Runs) ResendFailed(ctx context.Context, who job.Person, id job.RunID) 
 		if n, err = t.ResendFailed(ctx, id, task.NextMessageID); err != nil || n == 0 {
 			return err
 		}
-		if err := t.Log(ctx, job.LogLine{Text: fmt.Sprintf("%s sends %d again that had failed", who.Name, n)}, id); err != nil {
+		if err := t.Log(ctx, job.LogLine{Text: fmt.Sprintf("%s sends %d again that had failed", who.Name, n)},
+			id); err != nil {
 			return err
 		}
-		if err := t.Audit(ctx, who.Login, "resend", "run", id.String(), nil, map[string]any{"deliveries": n}); err != nil {
+		if err := t.Audit(ctx, who.Login, "resend", "run", id.String(), nil,
+			map[string]any{"deliveries": n}); err != nil {
 			return err
 		}
 		return rs.settle.SettleOne(ctx, t, id)
@@ -276,12 +292,14 @@ func (rs *Runs) Cancel(ctx context.Context, who job.Person, id job.RunID) (job.R
 			return err
 		}
 		if run.State.Ended() {
-			return &fault.Invalid{Wrong: []fault.Wrong{{Sentence: fmt.Sprintf("run %s has ended already: it is %s", id, run.State)}}}
+			return &fault.Invalid{Wrong: []fault.Wrong{{Sentence: fmt.Sprintf("run %s has ended already: it is %s", id,
+				run.State)}}}
 		}
 		if err := t.Cancel(ctx, run, "cancelled by "+who.Name); err != nil {
 			return err
 		}
-		if err := t.Audit(ctx, who.Login, "cancel", "run", id.String(), map[string]any{"state": run.State}, nil); err != nil {
+		if err := t.Audit(ctx, who.Login, "cancel", "run", id.String(), map[string]any{"state": run.State},
+			nil); err != nil {
 			return err
 		}
 		was := run

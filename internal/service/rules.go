@@ -27,7 +27,9 @@ func (cs *Calendars) Frame(ctx context.Context, calendars []string) (moment.Fram
 
 // Rule reads a timing in a zone with the calendars of some names. Its error is a
 // *fault.Invalid when it is about what was written.
-func (cs *Calendars) Rule(ctx context.Context, timing job.Timing, zoneName string, calendars []string) (rule.Rule, error) {
+func (cs *Calendars) Rule(ctx context.Context, timing job.Timing, zoneName string,
+	calendars []string,
+) (rule.Rule, error) {
 	if err := cs.times.Refresh(ctx, cs.store); err != nil {
 		return rule.Rule{}, err
 	}

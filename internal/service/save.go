@@ -27,7 +27,9 @@ type checked struct {
 
 // check looks a job through that somebody wants to save. What is wrong with it is
 // added to v.
-func (js *Jobs) check(ctx context.Context, v *fault.Invalid, who job.Person, name, owner string, on bool, d job.Definition) (checked, error) {
+func (js *Jobs) check(ctx context.Context, v *fault.Invalid, who job.Person, name, owner string, on bool,
+	d job.Definition,
+) (checked, error) {
 	c := checked{}
 	CheckName(v, "name", name)
 	var err error
@@ -58,7 +60,9 @@ func (js *Jobs) check(ctx context.Context, v *fault.Invalid, who job.Person, nam
 
 // Save checks a job and saves it as a new version. It takes effect at once:
 // its triggers ring from now on when it is on.
-func (js *Jobs) Save(ctx context.Context, who job.Person, name, owner string, on bool, d job.Definition) (job.Job, error) {
+func (js *Jobs) Save(ctx context.Context, who job.Person, name, owner string, on bool,
+	d job.Definition,
+) (job.Job, error) {
 	v := &fault.Invalid{What: fmt.Sprintf("job %q", name)}
 	c, err := js.check(ctx, v, who, name, owner, on, d)
 	if err != nil {
@@ -112,7 +116,8 @@ func (js *Jobs) Save(ctx context.Context, who job.Person, name, owner string, on
 		if err := js.endOfGone(ctx, t, old, saved, who); err != nil {
 			return err
 		}
-		if err := js.checks.checkCircle(ctx, t, &fault.Invalid{What: fmt.Sprintf("job %q", name)}, saved.ID, name); err != nil {
+		if err := js.checks.checkCircle(ctx, t, &fault.Invalid{What: fmt.Sprintf("job %q", name)}, saved.ID,
+			name); err != nil {
 			return err
 		}
 		var before any
@@ -140,7 +145,8 @@ func (js *Jobs) endOfGone(ctx context.Context, t *store.Tx, old, saved job.Job, 
 	if len(gone) == 0 {
 		return nil
 	}
-	return js.endHeld(ctx, t, saved.ID, gone, fmt.Sprintf("the trigger that rang was changed by %s while the run waited", who.Name))
+	return js.endHeld(ctx, t, saved.ID, gone,
+		fmt.Sprintf("the trigger that rang was changed by %s while the run waited", who.Name))
 }
 
 // saidJob is what the record of changes keeps of a job.

@@ -72,13 +72,26 @@ func New(n Needs) *Service {
 		Events:     &Events{store: n.Store, waits: n.Waits, installation: n.Installation},
 		Freezes:    &Freezes{store: n.Store, now: n.Now},
 		People:     &People{store: n.Store, links: n.Links, now: n.Now},
-		Places:     &Places{store: n.Store, sources: n.Sources, destinations: n.Destinations, notify: n.Notify, rests: n.Rests, now: n.Now, log: n.Log},
-		Reports:    &Reports{store: n.Store, sources: n.Sources, times: n.Times, reports: n.Reports, checks: ck, now: n.Now},
-		Runs:       &Runs{store: n.Store, files: n.Files, times: n.Times, runs: n.Runs, waits: n.Waits, settle: n.Settle, checks: ck, now: n.Now},
-		Settings:   &Settings{store: n.Store},
+		Places: &Places{
+			store: n.Store, sources: n.Sources, destinations: n.Destinations, notify: n.Notify, rests: n.Rests,
+			now: n.Now, log: n.Log,
+		},
+		Reports: &Reports{
+			store: n.Store, sources: n.Sources, times: n.Times, reports: n.Reports, checks: ck, now: n.Now,
+		},
+		Runs: &Runs{
+			store: n.Store, files: n.Files, times: n.Times, runs: n.Runs, waits: n.Waits, settle: n.Settle, checks: ck,
+			now: n.Now,
+		},
+		Settings: &Settings{store: n.Store},
 	}
-	s.Jobs = &Jobs{store: n.Store, sources: n.Sources, kinds: n.Kinds, times: n.Times, runs: n.Runs, asked: s.Runs, checks: ck, now: n.Now}
-	s.Installation = &Installation{store: n.Store, files: n.Files, installation: n.Installation, settings: s.Settings, now: n.Now}
+	s.Jobs = &Jobs{
+		store: n.Store, sources: n.Sources, kinds: n.Kinds, times: n.Times, runs: n.Runs, asked: s.Runs, checks: ck,
+		now: n.Now,
+	}
+	s.Installation = &Installation{
+		store: n.Store, files: n.Files, installation: n.Installation, settings: s.Settings, now: n.Now,
+	}
 	return s
 }
 

@@ -21,7 +21,8 @@ func (ds *Deliveries) ReleaseSilent(ctx context.Context, who job.Person, send bo
 		if n, runs, err = t.ReleaseSilent(ctx, send, who.Name); err != nil {
 			return err
 		}
-		if err := t.Audit(ctx, who.Login, map[bool]string{true: "send", false: "drop"}[send], "deliveries", "silent", nil, map[string]any{"deliveries": n}); err != nil {
+		if err := t.Audit(ctx, who.Login, map[bool]string{true: "send", false: "drop"}[send], "deliveries", "silent",
+			nil, map[string]any{"deliveries": n}); err != nil {
 			return err
 		}
 		return ds.settle.Settle(ctx, t, runs)

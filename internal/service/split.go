@@ -49,7 +49,9 @@ func (ck *checks) splitNames(ctx context.Context, v *fault.Invalid, d job.Defini
 		}
 		bounded, stop := context.WithTimeout(ctx, checkLimit)
 		defer stop()
-		columns, err := source.Describe(bounded, report.Query{SQL: s.Query.SQL, Params: s.Query.Parameters, Zone: "UTC", Limit: checkLimit})
+		columns, err := source.Describe(bounded, report.Query{
+			SQL: s.Query.SQL, Params: s.Query.Parameters, Zone: "UTC", Limit: checkLimit,
+		})
 		if err != nil {
 			v.Add("split.query.sql", "%s", err)
 			return names, nil

@@ -32,7 +32,8 @@ func (ds *Deliveries) Settle(ctx context.Context, who job.Person, id int64, verd
 			return err
 		}
 		if d.RunID == nil || d.JobID == nil {
-			return &fault.Invalid{Wrong: []fault.Wrong{{Sentence: "this delivery belongs to an alert; acknowledge the alert instead"}}}
+			return &fault.Invalid{Wrong: []fault.Wrong{{Sentence: "this delivery belongs to an alert; acknowledge " +
+				"the alert instead"}}}
 		}
 		j, err := t.Job(ctx, strconv.FormatInt(*d.JobID, 10))
 		if err != nil {
@@ -42,9 +43,12 @@ func (ds *Deliveries) Settle(ctx context.Context, who job.Person, id int64, verd
 			return err
 		}
 		lost := d.State == job.DeliveryUnknown
-		again := lost || d.State == job.DeliveryFailed || d.State == job.DeliveryBounced || d.State == job.DeliveryDeclined
+		again := lost || d.State == job.DeliveryFailed || d.State == job.DeliveryBounced ||
+			d.State == job.DeliveryDeclined
 		if !lost && (verdict != VerdictResend || !again) {
-			return &fault.Invalid{Wrong: []fault.Wrong{{Sentence: fmt.Sprintf("the delivery to %s is %s; only one that is unknown can be settled, and only one that is unknown or failed be sent again", d.Address, d.State)}}}
+			return &fault.Invalid{Wrong: []fault.Wrong{{Sentence: fmt.Sprintf("the delivery to %s is %s; only one "+
+				"that is unknown can be settled, and only one that is unknown or failed be sent again", d.Address,
+				d.State)}}}
 		}
 		text := fmt.Sprintf("%s settled the delivery to %s: %s", who.Name, d.Address, verdict)
 		switch verdict {
@@ -55,12 +59,15 @@ func (ds *Deliveries) Settle(ctx context.Context, who job.Person, id int64, verd
 		case VerdictResend:
 			err = t.Resend(ctx, id, task.NextMessageID(d.MailID))
 		default:
-			return &fault.Invalid{Wrong: []fault.Wrong{{Where: "as", Sentence: fmt.Sprintf("%q is no verdict; say sent, failed or resend", verdict)}}}
+			return &fault.Invalid{Wrong: []fault.Wrong{{
+				Where: "as", Sentence: fmt.Sprintf("%q is no verdict; say sent, failed or resend", verdict),
+			}}}
 		}
 		if err != nil {
 			return err
 		}
-		d, err = ds.spoken(ctx, t, who, d, "settle", text, map[string]any{"state": d.State}, map[string]any{"as": verdict})
+		d, err = ds.spoken(ctx, t, who, d, "settle", text, map[string]any{"state": d.State},
+			map[string]any{"as": verdict})
 		return err
 	})
 	return d, err
@@ -68,7 +75,9 @@ func (ds *Deliveries) Settle(ctx context.Context, who job.Person, id int64, verd
 
 // spoken records what a person said of a locked delivery, with what it was and what they
 // said, revises the outcome of its run, and reads it again.
-func (ds *Deliveries) spoken(ctx context.Context, t *store.Tx, who job.Person, d job.Delivery, action, text string, was, said any) (job.Delivery, error) {
+func (ds *Deliveries) spoken(ctx context.Context, t *store.Tx, who job.Person, d job.Delivery, action, text string,
+	was, said any,
+) (job.Delivery, error) {
 	if err := t.Log(ctx, job.LogLine{Part: d.Part, Text: text}, *d.RunID); err != nil {
 		return d, err
 	}

@@ -162,7 +162,8 @@ func saidSwitch(s people.Switched, place *time.Location) string {
 	if s.At.IsZero() {
 		return "it was saved so"
 	}
-	return fmt.Sprintf("%s switched it %s on %s", s.Who, map[bool]string{true: "off", false: "on"}[s.Off], s.At.In(place).Format(whyForm))
+	return fmt.Sprintf("%s switched it %s on %s", s.Who, map[bool]string{true: "off", false: "on"}[s.Off],
+		s.At.In(place).Format(whyForm))
 }
 
 func maxTime(a, b time.Time) time.Time {
@@ -207,19 +208,23 @@ func (js *Jobs) whyNothing(ctx context.Context, j job.Job, place *time.Location,
 	case len(j.Triggers) == 0:
 		r.Sentence = "Not rung: it has no trigger and runs on demand only."
 	case rings:
-		r.Sentence = fmt.Sprintf("Its rules name a time %s now, but they, or their calendar, were changed since, or the job was saved or switched on after it: nothing was due then.", span)
+		r.Sentence = fmt.Sprintf("Its rules name a time %s now, but they, or their calendar, were changed since, or "+
+			"the job was saved or switched on after it: nothing was due then.", span)
 	default:
 		var readings []string
 		for _, t := range js.Described(j).Triggers {
 			readings = append(readings, t.Reading)
 		}
-		r.Sentence = fmt.Sprintf("Not rung: its rules name no time %s. It rings %s (%s).", span, strings.Join(readings, "; "), j.Zone)
+		r.Sentence = fmt.Sprintf("Not rung: its rules name no time %s. It rings %s (%s).", span,
+			strings.Join(readings, "; "), j.Zone)
 	}
 	return r, nil
 }
 
 // happenedTo lists the decisions and runs of a span of due times, newest first.
-func (js *Jobs) happenedTo(ctx context.Context, j job.Job, place *time.Location, from, to time.Time, limit int) ([]Reason, error) {
+func (js *Jobs) happenedTo(ctx context.Context, j job.Job, place *time.Location, from, to time.Time,
+	limit int,
+) ([]Reason, error) {
 	rings, err := js.store.Rings(ctx, j.ID, to, limit)
 	if err != nil {
 		return nil, err
@@ -270,11 +275,17 @@ func (js *Jobs) happenedTo(ctx context.Context, j job.Job, place *time.Location,
 		reasons = append(reasons, r)
 	}
 	for _, run := range runs {
-		if told[run.ID] || run.TriggerID != nil && run.Again == nil && from.IsZero() && len(rings) == limit && run.Due.Before(rings[len(rings)-1].Due) {
+		if told[run.ID] ||
+			run.TriggerID != nil && run.Again == nil && from.IsZero() && len(rings) == limit &&
+				run.Due.Before(rings[len(rings)-1].Due) {
 			continue
 		}
 		id := run.ID
-		reasons = append(reasons, Reason{At: run.Due, What: "run", Run: &id, State: run.State, Sentence: fmt.Sprintf("%s Run %s, due %s: %s.", run.Why, run.ID, run.Due.In(place).Format(whyForm), saidRun(run))})
+		reasons = append(reasons, Reason{
+			At: run.Due, What: "run", Run: &id, State: run.State,
+			Sentence: fmt.Sprintf("%s Run %s, due %s: %s.", run.Why, run.ID, run.Due.In(place).Format(whyForm),
+				saidRun(run)),
+		})
 	}
 	slices.SortStableFunc(reasons, func(a, b Reason) int { return b.At.Compare(a.At) })
 	return reasons[:min(len(reasons), limit)], nil
@@ -282,7 +293,9 @@ func (js *Jobs) happenedTo(ctx context.Context, j job.Job, place *time.Location,
 
 // coming lists the due times of a job in (after, until) with what will be
 // decided on them as things stand.
-func (js *Jobs) coming(ctx context.Context, j job.Job, place *time.Location, after, until time.Time, limit int) ([]Reason, error) {
+func (js *Jobs) coming(ctx context.Context, j job.Job, place *time.Location, after, until time.Time,
+	limit int,
+) ([]Reason, error) {
 	passing, err := js.Passing(ctx, after, until)
 	if err != nil {
 		return nil, err
@@ -301,7 +314,8 @@ func (js *Jobs) coming(ctx context.Context, j job.Job, place *time.Location, aft
 			case ring.Passed:
 				r.Sentence = fmt.Sprintf("It will not ring at %s: %s.", when, rule.Reason(ring))
 			case passing.Over(j.ID, ring.Due) != "":
-				r.Sentence = fmt.Sprintf("It will not ring at %s: %s, and rings are passed over meanwhile.", when, passing.Over(j.ID, ring.Due))
+				r.Sentence = fmt.Sprintf("It will not ring at %s: %s, and rings are passed over meanwhile.", when,
+					passing.Over(j.ID, ring.Due))
 			case passing.Waits(j.ID, ring.Due) != "":
 				r.Sentence = fmt.Sprintf("It will ring at %s, and wait: %s.", when, passing.Waits(j.ID, ring.Due))
 			case ring.Moved():

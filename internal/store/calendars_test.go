@@ -23,7 +23,9 @@ func TestCalendarsAreKeptByVersions(t *testing.T) {
 	var missing *db.NotFound
 	require.ErrorAs(t, err, &missing)
 
-	first := calendar.Definition{Week: []string{"mon", "tue"}, Closed: []calendar.Entry{{Label: "storm", Date: "2026-12-01", Days: 2}}}
+	first := calendar.Definition{
+		Week: []string{"mon", "tue"}, Closed: []calendar.Entry{{Label: "storm", Date: "2026-12-01", Days: 2}},
+	}
 	saved, err := s.PutCalendar(ctx, "Harbour", w.mara, first)
 	require.NoError(t, err)
 	assert.Equal(t, 1, saved.Version)
@@ -46,8 +48,15 @@ func TestCalendarsAreKeptByVersions(t *testing.T) {
 
 	// The jobs that go by it are found from its side.
 	require.NoError(t, s.Do(ctx, func(tx *store.Tx) error {
-		d := job.Definition{Zone: "Europe/London", Calendars: []string{"Harbour"}, Triggers: []job.Trigger{{Timing: job.Timing{Rule: "every day at 06:00", Closed: "skip", Hours: []string{"06:00-07:00"}}, NextDue: at(1), NextNominal: at(0)}}}
-		_, err := tx.PutJob(ctx, "Quay board", w.mara, w.mara, true, d.WithDefaults(), records.Uses{Calendars: []int64{saved.ID}})
+		d := job.Definition{
+			Zone: "Europe/London", Calendars: []string{"Harbour"},
+			Triggers: []job.Trigger{{
+				Timing:  job.Timing{Rule: "every day at 06:00", Closed: "skip", Hours: []string{"06:00-07:00"}},
+				NextDue: at(1), NextNominal: at(0),
+			}},
+		}
+		_, err := tx.PutJob(ctx, "Quay board", w.mara, w.mara, true, d.WithDefaults(),
+			records.Uses{Calendars: []int64{saved.ID}})
 		return err
 	}))
 	jobs, err := s.JobsUsing(ctx, "calendar", saved.ID)
@@ -55,7 +64,8 @@ func TestCalendarsAreKeptByVersions(t *testing.T) {
 	require.Len(t, jobs, 1)
 	assert.Equal(t, []string{"Harbour"}, jobs[0].Calendars)
 	trigger := jobs[0].Triggers[0]
-	assert.Equal(t, job.Timing{Rule: "every day at 06:00", Closed: "skip", Hours: []string{"06:00-07:00"}}, trigger.Timing)
+	assert.Equal(t, job.Timing{Rule: "every day at 06:00", Closed: "skip", Hours: []string{"06:00-07:00"}},
+		trigger.Timing)
 	assert.True(t, trigger.NextDue.Equal(*at(1)) && trigger.NextNominal.Equal(*at(0)))
 
 	// What is due tells the clock all that the rule needs.
@@ -68,7 +78,8 @@ func TestCalendarsAreKeptByVersions(t *testing.T) {
 		assert.True(t, due[0].NextNominal.Equal(*at(0)))
 		return nil
 	}))
-	require.NoError(t, s.MoveTriggers(ctx, map[int64]*records.NextRing{trigger.ID: {Due: *at(30), Nominal: *at(20)}}, "2026a"))
+	require.NoError(t,
+		s.MoveTriggers(ctx, map[int64]*records.NextRing{trigger.ID: {Due: *at(30), Nominal: *at(20)}}, "2026a"))
 	next, ok, err := s.NextDue(ctx)
 	require.NoError(t, err)
 	assert.True(t, ok && next.Equal(*at(30)))
@@ -83,7 +94,8 @@ func TestCalendarsAreKeptByVersions(t *testing.T) {
 	made, err := s.PutCalendar(ctx, "Public holidays", w.mara, calendar.Definition{})
 	require.NoError(t, err)
 	assert.Equal(t, 1, made.Version)
-	assert.NotEqual(t, stamps["Public holidays"], made.Stamp(), "one that is made again is another, though its version is the same")
+	assert.NotEqual(t, stamps["Public holidays"], made.Stamp(),
+		"one that is made again is another, though its version is the same")
 }
 
 func TestLinksToTheForecast(t *testing.T) {
@@ -113,7 +125,9 @@ func TestLinksToTheForecast(t *testing.T) {
 func TestTriggersAreToldApartByTheirWholeTiming(t *testing.T) {
 	s, w := fresh(t)
 	timing := func(closed string, hours ...string) job.Definition {
-		return job.Definition{Triggers: []job.Trigger{{Timing: job.Timing{Rule: "every day at 06:00", Closed: closed, Hours: hours}, NextDue: at(1)}}}
+		return job.Definition{Triggers: []job.Trigger{{
+			Timing: job.Timing{Rule: "every day at 06:00", Closed: closed, Hours: hours}, NextDue: at(1),
+		}}}
 	}
 	first := put(t, s, w, "Quay board", timing("skip"))
 	again := put(t, s, w, "Quay board", timing("skip"))

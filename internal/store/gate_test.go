@@ -25,7 +25,9 @@ func TestAnOfferThroughAGateThatHasMovedIsRefused(t *testing.T) {
 	for what, change := range map[string]func() error{
 		"settings": func() error { return s.PutSetting(ctx, db.MailSetting, job.MailSettings{Sending: job.SendNone}) },
 		"a freeze": func() error {
-			_, err := s.AddFreeze(ctx, job.Freeze{Label: "destination:company mail", From: time.Now(), Rings: "wait", By: "Sefa Orlin"})
+			_, err := s.AddFreeze(ctx, job.Freeze{
+				Label: "destination:company mail", From: time.Now(), Rings: "wait", By: "Sefa Orlin",
+			})
 			return err
 		},
 	} {

@@ -15,13 +15,17 @@ func TestIdentitiesBelongToTheirSource(t *testing.T) {
 	s, _ := fresh(t)
 	ctx := context.Background()
 	for _, source := range []string{"tarnwick", "tides"} {
-		_, err := s.PutPlace(ctx, records.Source, records.Place{Name: source, Protocol: "postgres", Settings: []byte(`{}`)})
+		_, err := s.PutPlace(ctx, records.Source, records.Place{
+			Name: source, Protocol: "postgres", Settings: []byte(`{}`),
+		})
 		require.NoError(t, err)
 	}
 	put := func(i records.Identity) {
 		require.NoError(t, s.PutIdentity(ctx, i))
 	}
-	put(records.Identity{Source: "tarnwick", Name: "Pennold", Login: "tarnwick_pe", Secret: []byte("sealed"), Choosers: []string{"mara"}})
+	put(records.Identity{
+		Source: "tarnwick", Name: "Pennold", Login: "tarnwick_pe", Secret: []byte("sealed"), Choosers: []string{"mara"},
+	})
 	put(records.Identity{Source: "tarnwick", Name: "Ellerhaven", Login: "tarnwick_eh"})
 	put(records.Identity{Source: "tides", Name: "Pennold", Login: "other"})
 	list, err := s.Identities(ctx, "tarnwick")

@@ -26,8 +26,14 @@ func ended(t *testing.T, s *store.Store, j job.Job, days int) job.RunID {
 	require.Len(t, c, 1)
 	require.NoError(t, s.Do(ctx, func(tx *store.Tx) error {
 		e := &queue.Entry{
-			Claim: c[0], Node: "a", Begin: []string{"report"}, Logs: []job.LogLine{{Task: "report", Text: "7 rows"}}, Part: &queue.PartMove{State: job.PartDone},
-			Ends: []queue.TaskEnd{{Attempt: job.Attempt{Task: "report", Try: 1, State: job.AttemptDone}, Files: []job.Artifact{{Format: "csv", Name: "a.csv", MediaType: "text/csv", Key: "aa/" + id.String()}}}},
+			Claim: c[0], Node: "a", Begin: []string{"report"}, Logs: []job.LogLine{{Task: "report", Text: "7 rows"}},
+			Part: &queue.PartMove{State: job.PartDone},
+			Ends: []queue.TaskEnd{{
+				Attempt: job.Attempt{Task: "report", Try: 1, State: job.AttemptDone},
+				Files: []job.Artifact{{
+					Format: "csv", Name: "a.csv", MediaType: "text/csv", Key: "aa/" + id.String(),
+				}},
+			}},
 		}
 		if err := tx.WriteEntries(ctx, []*queue.Entry{e}); err != nil {
 			return err
@@ -38,9 +44,11 @@ func ended(t *testing.T, s *store.Store, j job.Job, days int) job.RunID {
 		}
 		return tx.MoveRun(ctx, run, job.RunDone, "done")
 	}))
-	_, err := s.Connections().Exec(ctx, `UPDATE runs SET ended_at = now() - make_interval(days => $2) WHERE id = $1`, int64(id), days)
+	_, err := s.Connections().Exec(ctx, `UPDATE runs SET ended_at = now() - make_interval(days => $2) WHERE id = $1`,
+		int64(id), days)
 	require.NoError(t, err)
-	_, err = s.Connections().Exec(ctx, `UPDATE artifacts SET created_at = now() - make_interval(days => $2) WHERE run_id = $1`, int64(id), days)
+	_, err = s.Connections().Exec(ctx, `UPDATE artifacts SET created_at = now() - make_interval(days => $2)
+		WHERE run_id = $1`, int64(id), days)
 	require.NoError(t, err)
 	return id
 }
@@ -50,7 +58,8 @@ func TestFilesLogsAndRunsGoInTheirTime(t *testing.T) {
 	ctx := context.Background()
 	short := put(t, s, w, "Short", job.Definition{Keep: job.Keep{Runs: 20, Log: 5, Files: 10}})
 	long := put(t, s, w, "Long", job.Definition{})
-	young, middle, old, kept := ended(t, s, short, 3), ended(t, s, short, 12), ended(t, s, short, 30), ended(t, s, long, 30)
+	young, middle, old, kept := ended(t, s, short, 3), ended(t, s, short, 12), ended(t, s, short, 30),
+		ended(t, s, long, 30)
 
 	files, err := s.OldFiles(ctx, 10)
 	require.NoError(t, err)
@@ -71,7 +80,8 @@ func TestFilesLogsAndRunsGoInTheirTime(t *testing.T) {
 	assert.Equal(t, map[string]bool{"aa/" + kept.String(): true}, known)
 
 	// Everything lies in this month, which the sweep leaves alone until it may hold something old.
-	_, err = s.Connections().Exec(ctx, `CREATE OR REPLACE FUNCTION month_end(days int) RETURNS bigint LANGUAGE sql STABLE AS 'SELECT 9912::bigint * 10000000000'`)
+	_, err = s.Connections().Exec(ctx, `CREATE
+		OR REPLACE FUNCTION month_end(days int) RETURNS bigint LANGUAGE sql STABLE AS 'SELECT 9912::bigint * 10000000000'`)
 	require.NoError(t, err)
 	require.NoError(t, s.SweepHistory(ctx))
 	_, err = s.Run(ctx, old)
@@ -98,17 +108,22 @@ func TestOldMonthsGoAsAWhole(t *testing.T) {
 	ctx := context.Background()
 	for _, table := range []string{"runs", "parts", "attempts", "artifacts", "run_log", "messages", "deliveries"} {
 		for _, month := range []string{"2401", "2402"} {
-			_, err := s.Connections().Exec(ctx, `CREATE TABLE `+table+`_`+month+` PARTITION OF `+table+` FOR VALUES FROM (`+month+`0000000000) TO (`+month+`9999999999)`)
+			_, err := s.Connections().Exec(ctx,
+				`CREATE TABLE `+table+`_`+month+` PARTITION OF `+table+` FOR VALUES FROM (`+month+`0000000000) TO (`+
+					month+`9999999999)`)
 			require.NoError(t, err)
 		}
 	}
-	_, err := s.Connections().Exec(ctx, `CREATE TABLE rings_2401 PARTITION OF rings FOR VALUES FROM ('2024-01-01 00:00+00') TO ('2024-02-01 00:00+00')`)
+	_, err := s.Connections().Exec(ctx, `CREATE TABLE rings_2401 PARTITION OF rings FOR VALUES
+		FROM ('2024-01-01 00:00+00') TO ('2024-02-01 00:00+00')`)
 	require.NoError(t, err)
-	_, err = s.Connections().Exec(ctx, `INSERT INTO runs (id, job_id, job_name, job_version, why, nominal, due, zone, state) VALUES (24020000000001, 1, 'x', 1, 'rang', now(), now(), 'UTC', 'waiting')`)
+	_, err = s.Connections().Exec(ctx, `INSERT INTO runs (id, job_id, job_name, job_version, why, nominal, due, zone,
+		state) VALUES (24020000000001, 1, 'x', 1, 'rang', now(), now(), 'UTC', 'waiting')`)
 	require.NoError(t, err)
 	require.NoError(t, s.DropMonths(ctx))
 	var left []string
-	rows, err := s.Connections().Query(ctx, `SELECT relname FROM pg_class WHERE relname ~ '_240[12]$' AND relkind = 'r' ORDER BY relname`)
+	rows, err := s.Connections().Query(ctx, `SELECT relname FROM pg_class WHERE relname ~ '_240[12]$' AND relkind = 'r'
+		ORDER BY relname`)
 	require.NoError(t, err)
 	for rows.Next() {
 		var name string
@@ -116,7 +131,11 @@ func TestOldMonthsGoAsAWhole(t *testing.T) {
 		left = append(left, name)
 	}
 	require.NoError(t, rows.Err())
-	assert.Equal(t, []string{"artifacts_2402", "attempts_2402", "deliveries_2402", "messages_2402", "parts_2402", "run_log_2402", "runs_2402"}, left, "a month with a run that has not ended stays whole")
+	assert.Equal(t,
+		[]string{
+			"artifacts_2402", "attempts_2402", "deliveries_2402", "messages_2402", "parts_2402", "run_log_2402",
+			"runs_2402",
+		}, left, "a month with a run that has not ended stays whole")
 
 	// A reader keeps the lock: the month goes another time, and nobody waits long.
 	_, err = s.Connections().Exec(ctx, `UPDATE runs SET state = 'done' WHERE id = 24020000000001`)
@@ -137,12 +156,15 @@ func TestALogHasItsBounds(t *testing.T) {
 	s, w := fresh(t)
 	ctx := context.Background()
 	id := ring(t, s, put(t, s, w, "Quay board", job.Definition{}), false)
-	_, err := s.Connections().Exec(ctx, `INSERT INTO run_log (run_id, text) SELECT $1, 'line' FROM generate_series(1, 10000)`, int64(id))
+	_, err := s.Connections().Exec(ctx, `INSERT INTO run_log (run_id, text) SELECT $1, 'line'
+		FROM generate_series(1, 10000)`, int64(id))
 	require.NoError(t, err)
 	require.NoError(t, s.Log(ctx, job.LogLine{Text: "one too many"}, id))
 	require.NoError(t, s.Log(ctx, job.LogLine{State: job.RunFailed, Text: "a change of state is never left out"}, id))
 	var n int
-	require.NoError(t, s.Connections().QueryRow(ctx, `SELECT count(*) FROM run_log WHERE run_id = $1 AND text <> 'line'`, int64(id)).Scan(&n))
+	require.NoError(t,
+		s.Connections().QueryRow(ctx, `SELECT count(*) FROM run_log WHERE run_id = $1 AND text <> 'line'`,
+			int64(id)).Scan(&n))
 	assert.Equal(t, 2, n, "why it was made, and the change of state")
 	other := ring(t, s, put(t, s, w, "Other", job.Definition{}), false)
 	long := make([]byte, 10_000)
@@ -161,7 +183,11 @@ func TestLimitsAndFreezesHoldBackWhatCarriesTheirLabel(t *testing.T) {
 	j := put(t, s, w, "Heavy", job.Definition{})
 	for range 3 {
 		require.NoError(t, s.Do(ctx, func(tx *store.Tx) error {
-			return tx.AddRuns(ctx, []rings.NewRun{{JobID: j.ID, Job: j.Name, JobVersion: 1, Why: "test", Nominal: *at(0), Due: *at(0), Zone: "UTC", Labels: []string{"service", "tag:heavy"}}})
+			return tx.AddRuns(ctx,
+				[]rings.NewRun{{
+					JobID: j.ID, Job: j.Name, JobVersion: 1, Why: "test", Nominal: *at(0), Due: *at(0), Zone: "UTC",
+					Labels: []string{"service", "tag:heavy"},
+				}})
 		}))
 	}
 	light := ring(t, s, put(t, s, w, "Light", job.Definition{}), false)
@@ -170,7 +196,9 @@ func TestLimitsAndFreezesHoldBackWhatCarriesTheirLabel(t *testing.T) {
 	require.Len(t, got, 2, "one heavy one, and what stands behind the others")
 	assert.Contains(t, []job.RunID{got[0].RunID, got[1].RunID}, light)
 	require.NoError(t, s.PutSetting(ctx, queue.LimitSetting, map[string]int{}))
-	f, err := s.AddFreeze(ctx, job.Freeze{Label: "tag:heavy", From: time.Now().Add(-time.Minute), Rings: "wait", By: "Sefa Orlin"})
+	f, err := s.AddFreeze(ctx, job.Freeze{
+		Label: "tag:heavy", From: time.Now().Add(-time.Minute), Rings: "wait", By: "Sefa Orlin",
+	})
 	require.NoError(t, err)
 	assert.Empty(t, claim(t, s, "a", time.Minute))
 	_, err = s.LiftFreeze(ctx, f.ID, "Sefa Orlin")
@@ -186,14 +214,18 @@ func TestTurnsGoByPriorityAndAge(t *testing.T) {
 		var id job.RunID
 		ready := time.Now().Add(-waited)
 		require.NoError(t, s.Do(ctx, func(tx *store.Tx) error {
-			runs := []rings.NewRun{{JobID: j.ID, Job: j.Name, JobVersion: 1, Why: "test", Nominal: *at(0), Due: *at(0), Zone: "UTC", Priority: priority, Ready: &ready}}
+			runs := []rings.NewRun{{
+				JobID: j.ID, Job: j.Name, JobVersion: 1, Why: "test", Nominal: *at(0), Due: *at(0), Zone: "UTC",
+				Priority: priority, Ready: &ready,
+			}}
 			err := tx.AddRuns(ctx, runs)
 			id = runs[0].ID
 			return err
 		}))
 		return id
 	}
-	first, second, third := put(t, s, w, "plain", job.Definition{}), put(t, s, w, "urgent", job.Definition{}), put(t, s, w, "old", job.Definition{})
+	first, second, third := put(t, s, w, "plain", job.Definition{}), put(t, s, w, "urgent", job.Definition{}),
+		put(t, s, w, "old", job.Definition{})
 	plain, urgent, old := add(first, 0, 0), add(second, 10, 0), add(third, 0, 20*time.Minute)
 	var order []job.RunID
 	for _, c := range claim(t, s, "a", time.Minute) {

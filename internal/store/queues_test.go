@@ -22,7 +22,9 @@ import (
 // another saves one more destination.
 func another(t *testing.T, s *store.Store, name string) int64 {
 	t.Helper()
-	id, err := s.PutPlace(context.Background(), records.Destination, records.Place{Name: name, Protocol: "smtp", Settings: []byte(`{}`)})
+	id, err := s.PutPlace(context.Background(), records.Destination, records.Place{
+		Name: name, Protocol: "smtp", Settings: []byte(`{}`),
+	})
 	require.NoError(t, err)
 	return id
 }
@@ -31,7 +33,10 @@ func another(t *testing.T, s *store.Store, name string) int64 {
 func queued(t *testing.T, s *store.Store, destination int64, run job.RunID, alert int64, n int) {
 	t.Helper()
 	ctx := context.Background()
-	m := job.Message{Part: 1, Task: "mail", MessageID: "<q@tarnwick.example>", Subject: "S", DestinationID: destination, Key: "k", Size: 1}
+	m := job.Message{
+		Part: 1, Task: "mail", MessageID: "<q@tarnwick.example>", Subject: "S", DestinationID: destination, Key: "k",
+		Size: 1,
+	}
 	if alert != 0 {
 		m.AlertID = &alert
 	} else {
@@ -69,7 +74,8 @@ func TestEachDestinationHasAQueueOfItsOwn(t *testing.T) {
 	queued(t, s, w.mail, run, 0, 30)
 	queued(t, s, port, run, 0, 3)
 	queued(t, s, board, run, 0, 2)
-	assert.Equal(t, map[int64]int{w.mail: 10, port: 3, board: 2}, claimSome(t, s, 10, 10), "the long queue of one holds up nobody")
+	assert.Equal(t, map[int64]int{w.mail: 10, port: 3, board: 2}, claimSome(t, s, 10, 10),
+		"the long queue of one holds up nobody")
 	queued(t, s, port, run, 0, 4)
 	assert.Equal(t, map[int64]int{port: 4}, claimSome(t, s, 10, 10, w.mail), "what is busy is left out")
 	queued(t, s, port, run, 0, 1)
@@ -103,7 +109,8 @@ func TestARestKeepsAWholeQueueBackAndLetsItGo(t *testing.T) {
 	first := claimSome(t, s, 5, 10)
 	require.Equal(t, map[int64]int{w.mail: 5, port: 2}, first)
 	require.NoError(t, s.Do(ctx, func(tx *store.Tx) error {
-		_, _, err := tx.Rest(ctx, w.mail, fault.New(fault.Destination, "connect", "connection refused", ""), time.Minute)
+		_, _, err := tx.Rest(ctx, w.mail, fault.New(fault.Destination, "connect", "connection refused", ""),
+			time.Minute)
 		return err
 	}))
 	assert.Empty(t, claimSome(t, s, 5, 10), "it rests")
@@ -135,7 +142,8 @@ func TestWhatIsGivenBackKeepsItsPlace(t *testing.T) {
 		return tx.GiveBack(ctx, []sending.Sending{claimed[0], stale, claimed[2]})
 	}))
 	got := states(t, s, run)
-	assert.Equal(t, job.DeliveryWaiting, got[claimed[0].Address], "an offer that was recorded and not made would be unknown otherwise")
+	assert.Equal(t, job.DeliveryWaiting, got[claimed[0].Address],
+		"an offer that was recorded and not made would be unknown otherwise")
 	assert.Equal(t, job.DeliverySending, got[claimed[1].Address], "another's lease gives nothing back")
 	assert.Equal(t, job.DeliveryWaiting, got[claimed[2].Address])
 	again, err := s.ClaimDeliveries(ctx, "b", time.Minute, 10, 10, nil)
@@ -188,7 +196,8 @@ func TestOneIsAloneWithANameOverAllNodes(t *testing.T) {
 	var all sync.WaitGroup
 	for i := range 48 {
 		all.Go(func() {
-			release, err := []*store.Store{s, second}[i%2].Alone(ctx, 7, fmt.Sprintf("%d.csv", i%len(inside)), time.Minute)
+			release, err := []*store.Store{s, second}[i%2].Alone(ctx, 7, fmt.Sprintf("%d.csv", i%len(inside)),
+				time.Minute)
 			if !assert.NoError(t, err) {
 				return
 			}
@@ -205,7 +214,9 @@ func TestAPinBelongsToItsServer(t *testing.T) {
 	s, _ := fresh(t)
 	ctx := context.Background()
 	save := func(settings string) string {
-		id, err := s.PutPlace(ctx, records.Destination, records.Place{Name: "authority", Protocol: "sftp", Settings: []byte(settings)})
+		id, err := s.PutPlace(ctx, records.Destination, records.Place{
+			Name: "authority", Protocol: "sftp", Settings: []byte(settings),
+		})
 		require.NoError(t, err)
 		p, err := s.PlaceByID(ctx, records.Destination, id)
 		require.NoError(t, err)
@@ -215,7 +226,8 @@ func TestAPinBelongsToItsServer(t *testing.T) {
 		return p.Pin
 	}
 	assert.Empty(t, save(`{"host":"files.harbour.example","user":"ferries"}`))
-	assert.Equal(t, "SHA256:first", save(`{"host":"files.harbour.example","user":"ferries","folder":"in"}`), "another folder is the same server")
+	assert.Equal(t, "SHA256:first", save(`{"host":"files.harbour.example","user":"ferries","folder":"in"}`),
+		"another folder is the same server")
 	assert.Empty(t, save(`{"host":"files2.harbour.example","user":"ferries"}`), "another server shows its own key")
 	assert.Empty(t, save(`{"host":"files2.harbour.example","port":2222,"user":"ferries"}`))
 }
@@ -249,8 +261,12 @@ func TestDeliveriesOfARunInOneLook(t *testing.T) {
 	moved := make(chan error, 1)
 	go func() {
 		for _, d := range all[10:] {
-			for _, to := range []job.DeliveryState{job.DeliveryUnknown, job.DeliverySent, job.DeliveryFailed, job.DeliverySent} {
-				if err := s.Do(ctx, func(tx *store.Tx) error { return tx.SettleDelivery(ctx, d.ID, to, "moved") }); err != nil {
+			for _, to := range []job.DeliveryState{
+				job.DeliveryUnknown, job.DeliverySent, job.DeliveryFailed,
+				job.DeliverySent,
+			} {
+				if err := s.Do(ctx,
+					func(tx *store.Tx) error { return tx.SettleDelivery(ctx, d.ID, to, "moved") }); err != nil {
 					moved <- err
 					return
 				}

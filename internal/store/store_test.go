@@ -40,9 +40,15 @@ func fresh(t *testing.T) (*store.Store, world) {
 	require.NoError(t, err)
 	t.Cleanup(s.Close)
 	var w world
-	w.mara, err = s.PutPerson(ctx, job.Person{Login: "mara", Name: "Mara Quill", Mail: "mara.quill@tarnwick.example", Role: job.RoleOwner, Zone: "Europe/London"}, "")
+	w.mara, err = s.PutPerson(ctx,
+		job.Person{
+			Login: "mara", Name: "Mara Quill", Mail: "mara.quill@tarnwick.example", Role: job.RoleOwner,
+			Zone: "Europe/London",
+		}, "")
 	require.NoError(t, err)
-	w.mail, err = s.PutPlace(ctx, records.Destination, records.Place{Name: "company mail", Protocol: "smtp", Settings: []byte(`{}`)})
+	w.mail, err = s.PutPlace(ctx, records.Destination, records.Place{
+		Name: "company mail", Protocol: "smtp", Settings: []byte(`{}`),
+	})
 	require.NoError(t, err)
 	return s, w
 }
@@ -71,7 +77,10 @@ func ring(t *testing.T, s *store.Store, j job.Job, gated bool) job.RunID {
 	ctx := context.Background()
 	var id job.RunID
 	require.NoError(t, s.Do(ctx, func(tx *store.Tx) error {
-		runs := []rings.NewRun{{JobID: j.ID, Job: j.Name, JobVersion: j.Version, Why: "test", Nominal: *at(0), Due: *at(0), Zone: j.Zone, Gated: gated}}
+		runs := []rings.NewRun{{
+			JobID: j.ID, Job: j.Name, JobVersion: j.Version, Why: "test", Nominal: *at(0), Due: *at(0), Zone: j.Zone,
+			Gated: gated,
+		}}
 		err := tx.AddRuns(ctx, runs)
 		id = runs[0].ID
 		return err
@@ -105,8 +114,17 @@ func TestMigrateFromSeveralNodesAtOnce(t *testing.T) {
 func TestJobVersionsAndTriggersThatKeepTheirId(t *testing.T) {
 	s, w := fresh(t)
 	ctx := context.Background()
-	first := put(t, s, w, "Quay board", job.Definition{Triggers: []job.Trigger{{Timing: job.Timing{Rule: "*/2 * * * *"}, NextDue: at(2)}, {Timing: job.Timing{Rule: "0 7 * * *"}, NextDue: at(60)}}, Values: job.Values{"day": "yesterday"}})
-	second := put(t, s, w, "Quay board", job.Definition{Triggers: []job.Trigger{{Timing: job.Timing{Rule: "0 7 * * *"}, NextDue: at(60)}, {Timing: job.Timing{Rule: "0 8 * * *"}, NextDue: at(61)}}})
+	first := put(t, s, w, "Quay board", job.Definition{
+		Triggers: []job.Trigger{
+			{Timing: job.Timing{Rule: "*/2 * * * *"}, NextDue: at(2)},
+			{Timing: job.Timing{Rule: "0 7 * * *"}, NextDue: at(60)},
+		}, Values: job.Values{"day": "yesterday"},
+	})
+	second := put(t, s, w, "Quay board",
+		job.Definition{Triggers: []job.Trigger{
+			{Timing: job.Timing{Rule: "0 7 * * *"}, NextDue: at(60)},
+			{Timing: job.Timing{Rule: "0 8 * * *"}, NextDue: at(61)},
+		}})
 	assert.Equal(t, first.ID, second.ID)
 	assert.Equal(t, 2, second.Version)
 	assert.Equal(t, first.Triggers[1].ID, second.Triggers[0].ID, "the trigger with the same rule is the same trigger")
@@ -134,7 +152,9 @@ func TestReportVersions(t *testing.T) {
 	save := func(sql string) job.Report {
 		var r job.Report
 		require.NoError(t, s.Do(ctx, func(tx *store.Tx) (err error) {
-			r, err = tx.PutReport(ctx, "Open defects", w.mara, w.mara, job.ReportDefinition{Source: "tarnwick", Sections: []job.Section{{Name: "A", SQL: sql}}})
+			r, err = tx.PutReport(ctx, "Open defects", w.mara, w.mara, job.ReportDefinition{
+				Source: "tarnwick", Sections: []job.Section{{Name: "A", SQL: sql}},
+			})
 			return err
 		}))
 		return r
@@ -147,7 +167,8 @@ func TestReportVersions(t *testing.T) {
 func TestOneClockTakesADueTrigger(t *testing.T) {
 	s, w := fresh(t)
 	ctx := context.Background()
-	j := put(t, s, w, "Quay board", job.Definition{Triggers: []job.Trigger{{Timing: job.Timing{Rule: "*/2 * * * *"}, NextDue: at(0)}}})
+	j := put(t, s, w, "Quay board",
+		job.Definition{Triggers: []job.Trigger{{Timing: job.Timing{Rule: "*/2 * * * *"}, NextDue: at(0)}}})
 	taken := make(chan int, 1)
 	require.NoError(t, s.Do(ctx, func(one *store.Tx) error {
 		due, err := one.TakeNext(ctx, *at(1), 10)
@@ -161,9 +182,16 @@ func TestOneClockTakesADueTrigger(t *testing.T) {
 		}))
 		trigger, first := due[0].ID, job.RunID(-1)
 		return one.WriteRings(ctx, &rings.RingPlan{
-			Rings: []job.Ring{{TriggerID: trigger, Due: *at(0), Nominal: *at(0), Decision: job.RingRun, Reason: "on time", RunID: &first}},
-			JobOf: map[int64]int64{trigger: j.ID}, Next: map[int64]*records.NextRing{trigger: {Due: *at(2), Nominal: *at(2)}},
-			Runs: []rings.NewRun{{JobID: j.ID, Job: j.Name, JobVersion: 1, TriggerID: &trigger, Why: "rang", Nominal: *at(0), Due: *at(0), Zone: "Europe/London", Gated: true}},
+			Rings: []job.Ring{{
+				TriggerID: trigger, Due: *at(0), Nominal: *at(0), Decision: job.RingRun, Reason: "on time",
+				RunID: &first,
+			}},
+			JobOf: map[int64]int64{trigger: j.ID},
+			Next:  map[int64]*records.NextRing{trigger: {Due: *at(2), Nominal: *at(2)}},
+			Runs: []rings.NewRun{{
+				JobID: j.ID, Job: j.Name, JobVersion: 1, TriggerID: &trigger, Why: "rang", Nominal: *at(0), Due: *at(0),
+				Zone: "Europe/London", Gated: true,
+			}},
 		})
 	}))
 	assert.Zero(t, <-taken, "a trigger that is being decided on is passed over")
@@ -173,7 +201,12 @@ func TestOneClockTakesADueTrigger(t *testing.T) {
 	assert.True(t, rang[0].Due.Equal(*at(0)))
 	// The same due time a second time is refused by the key of rings.
 	err = s.Do(ctx, func(tx *store.Tx) error {
-		return tx.WriteRings(ctx, &rings.RingPlan{Rings: []job.Ring{{TriggerID: rang[0].TriggerID, Due: *at(0), Nominal: *at(0), Decision: job.RingPassedOver, Reason: "again"}}, JobOf: map[int64]int64{rang[0].TriggerID: j.ID}})
+		return tx.WriteRings(ctx, &rings.RingPlan{
+			Rings: []job.Ring{{
+				TriggerID: rang[0].TriggerID, Due: *at(0), Nominal: *at(0), Decision: job.RingPassedOver,
+				Reason: "again",
+			}}, JobOf: map[int64]int64{rang[0].TriggerID: j.ID},
+		})
 	})
 	assert.ErrorIs(t, err, rings.ErrStands)
 	next, ok, err := s.NextDue(ctx)
@@ -184,11 +217,15 @@ func TestOneClockTakesADueTrigger(t *testing.T) {
 func TestARunThatWaitsCanBeJoinedUntilItIsClaimed(t *testing.T) {
 	s, w := fresh(t)
 	ctx := context.Background()
-	j := put(t, s, w, "Quay board", job.Definition{Triggers: []job.Trigger{{Timing: job.Timing{Rule: "*/2 * * * *"}, NextDue: at(0)}}})
+	j := put(t, s, w, "Quay board",
+		job.Definition{Triggers: []job.Trigger{{Timing: job.Timing{Rule: "*/2 * * * *"}, NextDue: at(0)}}})
 	trigger := j.Triggers[0].ID
 	var id job.RunID
 	require.NoError(t, s.Do(ctx, func(tx *store.Tx) error {
-		runs := []rings.NewRun{{JobID: j.ID, Job: j.Name, JobVersion: 1, TriggerID: &trigger, Why: "rang", Nominal: *at(-2), Due: *at(-2), Zone: "Europe/London", Gated: true}}
+		runs := []rings.NewRun{{
+			JobID: j.ID, Job: j.Name, JobVersion: 1, TriggerID: &trigger, Why: "rang", Nominal: *at(-2), Due: *at(-2),
+			Zone: "Europe/London", Gated: true,
+		}}
 		err := tx.AddRuns(ctx, runs)
 		id = runs[0].ID
 		return err
@@ -225,7 +262,10 @@ func TestRunsOfAJobTakeTurns(t *testing.T) {
 	for _, c := range got {
 		if c.RunID == first {
 			require.NoError(t, s.Do(ctx, func(tx *store.Tx) error {
-				if err := tx.WriteEntries(ctx, []*queue.Entry{{Claim: c, Part: &queue.PartMove{State: job.PartDone, Reason: "done"}}}); err != nil {
+				if err := tx.WriteEntries(ctx,
+					[]*queue.Entry{{
+						Claim: c, Part: &queue.PartMove{State: job.PartDone, Reason: "done"},
+					}}); err != nil {
 					return err
 				}
 				run, err := tx.LockRun(ctx, c.RunID)
@@ -287,7 +327,10 @@ func TestALostLeaseRefusesEveryMove(t *testing.T) {
 			lost, err := tx.LostParts(ctx, 10)
 			for _, c := range lost {
 				reaped++
-				if err := tx.WriteEntries(ctx, []*queue.Entry{{Claim: c, Part: &queue.PartMove{State: job.PartWaiting, Reason: "lost"}}}); err != nil {
+				if err := tx.WriteEntries(ctx,
+					[]*queue.Entry{{
+						Claim: c, Part: &queue.PartMove{State: job.PartWaiting, Reason: "lost"},
+					}}); err != nil {
 					return err
 				}
 			}
@@ -300,9 +343,11 @@ func TestALostLeaseRefusesEveryMove(t *testing.T) {
 	assert.Equal(t, old.LeaseNo+1, taken[0].LeaseNo)
 	for name, e := range map[string]queue.Entry{
 		"begin an attempt": {Claim: old, Begin: []string{"report"}},
-		"end an attempt":   {Claim: old, Ends: []queue.TaskEnd{{Attempt: job.Attempt{Task: "report", Try: 1, State: job.AttemptDone}}}},
-		"end the part":     {Claim: old, Part: &queue.PartMove{State: job.PartDone}},
-		"give it back":     {Claim: old, Part: &queue.PartMove{State: job.PartWaiting}},
+		"end an attempt": {
+			Claim: old, Ends: []queue.TaskEnd{{Attempt: job.Attempt{Task: "report", Try: 1, State: job.AttemptDone}}},
+		},
+		"end the part": {Claim: old, Part: &queue.PartMove{State: job.PartDone}},
+		"give it back": {Claim: old, Part: &queue.PartMove{State: job.PartWaiting}},
 	} {
 		assert.ErrorIs(t, write(e).Err, db.ErrStale, name)
 	}
@@ -315,8 +360,10 @@ func TestALostLeaseRefusesEveryMove(t *testing.T) {
 	assert.NotContains(t, stand.Ended, "report")
 	assert.Zero(t, stand.Failures["report"], "what was lost with its node is no failure")
 	// A stale entry beside a good one harms it not.
-	good, stale := queue.Entry{Claim: taken[0], Begin: []string{"report"}}, queue.Entry{Claim: old, Begin: []string{"report"}}
-	require.NoError(t, s.Do(ctx, func(tx *store.Tx) error { return tx.WriteEntries(ctx, []*queue.Entry{&stale, &good}) }))
+	good, stale := queue.Entry{Claim: taken[0], Begin: []string{"report"}},
+		queue.Entry{Claim: old, Begin: []string{"report"}}
+	require.NoError(t,
+		s.Do(ctx, func(tx *store.Tx) error { return tx.WriteEntries(ctx, []*queue.Entry{&stale, &good}) }))
 	assert.NoError(t, good.Err)
 	assert.ErrorIs(t, stale.Err, db.ErrStale)
 	assert.Equal(t, 2, good.Tries["report"])
@@ -326,11 +373,15 @@ func TestALostLeaseRefusesEveryMove(t *testing.T) {
 	for _, a := range attempts {
 		got[a.Task] = append(got[a.Task], a.State)
 	}
-	assert.Equal(t, map[string][]job.AttemptState{"report": {job.AttemptLost, job.AttemptRunning}, "program": {job.AttemptUnknown}}, got)
+	assert.Equal(t,
+		map[string][]job.AttemptState{"report": {job.AttemptLost, job.AttemptRunning}, "program": {job.AttemptUnknown}},
+		got)
 }
 
 // freeze makes a message to some addresses and claims its deliveries.
-func freeze(t *testing.T, s *store.Store, w world, run job.RunID, jobID int64, lease time.Duration, addresses ...string) []sending.Sending {
+func freeze(t *testing.T, s *store.Store, w world, run job.RunID, jobID int64, lease time.Duration,
+	addresses ...string,
+) []sending.Sending {
 	t.Helper()
 	ctx := context.Background()
 	var to []sending.Recipient
@@ -339,8 +390,12 @@ func freeze(t *testing.T, s *store.Store, w world, run job.RunID, jobID int64, l
 	}
 	require.NoError(t, s.Do(ctx, func(tx *store.Tx) error {
 		_, err := tx.PutMessage(ctx, sending.NewMessage{
-			Message: job.Message{RunID: &run, Part: 1, Task: "mail", MessageID: "<a@tarnwick.example>", Subject: "S", DestinationID: w.mail, Key: "k", Size: 1},
-			JobID:   &jobID, To: to, Retry: job.Retry{Times: 2, Wait: job.Duration(time.Minute)}, IfUnknown: job.UnknownAsk,
+			Message: job.Message{
+				RunID: &run, Part: 1, Task: "mail", MessageID: "<a@tarnwick.example>", Subject: "S",
+				DestinationID: w.mail, Key: "k", Size: 1,
+			},
+			JobID: &jobID, To: to, Retry: job.Retry{Times: 2, Wait: job.Duration(time.Minute)},
+			IfUnknown: job.UnknownAsk,
 		})
 		return err
 	}))
@@ -384,23 +439,30 @@ func TestDeliveriesGoTheirWay(t *testing.T) {
 	ctx := context.Background()
 	j := put(t, s, w, "Quay board", job.Definition{})
 	run := ring(t, s, j, true)
-	claimed := freeze(t, s, w, run, j.ID, time.Minute, "a@tarnwick.example", "b@tarnwick.example", "A@tarnwick.example", "c@tarnwick.example")
+	claimed := freeze(t, s, w, run, j.ID, time.Minute, "a@tarnwick.example", "b@tarnwick.example", "A@tarnwick.example",
+		"c@tarnwick.example")
 	require.Len(t, claimed, 3, "the same address twice gets one delivery")
 	by := map[string]sending.Sending{}
 	for _, d := range claimed {
 		by[d.Address[:1]] = d
 	}
-	assert.False(t, offer(t, s, sending.Sending{ID: by["a"].ID, LeaseNo: by["a"].LeaseNo + 1}), "another's lease offers nothing")
+	assert.False(t, offer(t, s, sending.Sending{ID: by["a"].ID, LeaseNo: by["a"].LeaseNo + 1}),
+		"another's lease offers nothing")
 	assert.True(t, offer(t, s, by["a"]))
 	assert.False(t, offer(t, s, by["a"]), "an offer is made once")
 	receive(t, s, by["a"].ID)
 	require.NoError(t, s.Do(ctx, func(tx *store.Tx) error {
-		return tx.EndSending(ctx, by["b"], sending.Ended{State: job.DeliveryWaiting, Wait: time.Hour, Answer: "451 later", Class: "passing"})
+		return tx.EndSending(ctx, by["b"], sending.Ended{
+			State: job.DeliveryWaiting, Wait: time.Hour, Answer: "451 later", Class: "passing",
+		})
 	}))
 	assert.ErrorIs(t, s.Do(ctx, func(tx *store.Tx) error {
 		return tx.EndSending(ctx, by["b"], sending.Ended{State: job.DeliveryFailed})
 	}), db.ErrStale, "a delivery that waits is nobody's")
-	assert.Equal(t, map[string]job.DeliveryState{"a@tarnwick.example": "sent", "b@tarnwick.example": "waiting", "c@tarnwick.example": "sending"}, states(t, s, run))
+	assert.Equal(t,
+		map[string]job.DeliveryState{
+			"a@tarnwick.example": "sent", "b@tarnwick.example": "waiting", "c@tarnwick.example": "sending",
+		}, states(t, s, run))
 	again, err := s.ClaimDeliveries(ctx, "a", time.Minute, 10, 10, nil)
 	require.NoError(t, err)
 	assert.Empty(t, again, "its time has not come")
@@ -433,12 +495,15 @@ func TestALostOfferIsUnknownAndAReceiptStillCounts(t *testing.T) {
 	}, time.Minute, 20*time.Millisecond)
 	require.Len(t, offered, 1)
 	require.Len(t, safe, 1)
-	assert.Equal(t, map[string]job.DeliveryState{"offered@tarnwick.example": "unknown", "early@tarnwick.example": "waiting"}, states(t, s, run))
+	assert.Equal(t,
+		map[string]job.DeliveryState{"offered@tarnwick.example": "unknown", "early@tarnwick.example": "waiting"},
+		states(t, s, run))
 	// The node that was only slow hears the answer after all.
 	receive(t, s, offered[0].ID)
 	assert.Equal(t, job.DeliveryState("sent"), states(t, s, run)["offered@tarnwick.example"])
 	// A deliberate resend is a new message of the same bytes.
-	require.NoError(t, s.Do(ctx, func(tx *store.Tx) error { return tx.Resend(ctx, offered[0].ID, "<b@tarnwick.example>") }))
+	require.NoError(t,
+		s.Do(ctx, func(tx *store.Tx) error { return tx.Resend(ctx, offered[0].ID, "<b@tarnwick.example>") }))
 	again, err := s.ClaimDeliveries(ctx, "b", time.Minute, 10, 10, nil)
 	require.NoError(t, err)
 	ids := map[string]string{}
@@ -446,7 +511,10 @@ func TestALostOfferIsUnknownAndAReceiptStillCounts(t *testing.T) {
 		ids[d.Address] = d.MessageID
 		assert.Equal(t, "k", d.Key)
 	}
-	assert.Equal(t, map[string]string{"offered@tarnwick.example": "<b@tarnwick.example>", "early@tarnwick.example": "<a@tarnwick.example>"}, ids)
+	assert.Equal(t,
+		map[string]string{
+			"offered@tarnwick.example": "<b@tarnwick.example>", "early@tarnwick.example": "<a@tarnwick.example>",
+		}, ids)
 }
 
 func TestOneCauseOneAlert(t *testing.T) {
@@ -456,7 +524,9 @@ func TestOneCauseOneAlert(t *testing.T) {
 	run := ring(t, s, j, true)
 	open := func(happened string) {
 		require.NoError(t, s.Do(ctx, func(tx *store.Tx) error {
-			return tx.OpenAlert(ctx, job.Alert{Kind: job.AlertRunFailed, Cause: "run:1:report:lasting", JobID: &j.ID, RunID: &run, Happened: happened})
+			return tx.OpenAlert(ctx, job.Alert{
+				Kind: job.AlertRunFailed, Cause: "run:1:report:lasting", JobID: &j.ID, RunID: &run, Happened: happened,
+			})
 		}))
 	}
 	toTell := func() int {
@@ -528,11 +598,15 @@ func TestSettingsPeopleAndTokens(t *testing.T) {
 	assert.False(t, ok)
 	past := time.Now().Add(-time.Hour)
 	for hash, ends := range map[string]*time.Time{"live": nil, "past": &past} {
-		id, err := s.BeginSignIn(ctx, people.NewSignIn{SignIn: job.SignIn{Kind: job.Token, Name: hash, EndsAt: ends}, PersonID: w.mara, Hash: []byte(hash)})
+		id, err := s.BeginSignIn(ctx, people.NewSignIn{
+			SignIn: job.SignIn{Kind: job.Token, Name: hash, EndsAt: ends}, PersonID: w.mara, Hash: []byte(hash),
+		})
 		require.NoError(t, err)
 		assert.NotZero(t, id)
 	}
-	id, err := s.BeginSignIn(ctx, people.NewSignIn{SignIn: job.SignIn{Kind: job.Session}, PersonID: w.mara, Proof: "another password"})
+	id, err := s.BeginSignIn(ctx, people.NewSignIn{
+		SignIn: job.SignIn{Kind: job.Session}, PersonID: w.mara, Proof: "another password",
+	})
 	require.NoError(t, err)
 	assert.Zero(t, id, "the password was changed since it was checked")
 	p, _, err := s.PersonByToken(ctx, []byte("live"))
@@ -544,7 +618,8 @@ func TestSettingsPeopleAndTokens(t *testing.T) {
 	require.NoError(t, s.SweepAccess(ctx))
 	_, _, err = s.PersonByToken(ctx, []byte("live"))
 	assert.NoError(t, err, "what has not ended stays")
-	id, err = s.PutPerson(ctx, job.Person{Login: "MARA", Name: "Mara Quill-Tarn", Role: job.RoleReader, Zone: "Europe/London"}, "")
+	id, err = s.PutPerson(ctx,
+		job.Person{Login: "MARA", Name: "Mara Quill-Tarn", Role: job.RoleReader, Zone: "Europe/London"}, "")
 	require.NoError(t, err)
 	assert.Equal(t, w.mara, id, "sign-in names do not tell upper from lower case")
 }

@@ -28,14 +28,21 @@ func TestWhatBelongsToNoJobIsKeptForItsOwnTime(t *testing.T) {
 	require.NoError(t, conn.QueryRow(ctx, `SELECT min(id) FROM people`).Scan(&owner))
 	for n, days := range []int{9, 11, 0} {
 		state := map[bool]string{true: "open", false: "closed"}[days == 0]
-		exec(`INSERT INTO alerts (kind, cause, state, job_name, owner_id, happened, opened_at, closed_at) VALUES ('missed', $1, $2, 'Quay board', $3, 'x', now() - make_interval(days => 100), CASE WHEN $4 > 0 THEN now() - make_interval(days => $4) END)`, string(rune('a'+n)), state, owner, days)
-		exec(`INSERT INTO audit (at, who, action, kind, subject) VALUES (now() - make_interval(days => 10 * $1), 'mara', 'save', 'job', 'Quay board')`, days)
-		exec(`INSERT INTO events (event_id, source, type, time, received_at) VALUES ($1, '/tides', 'example.tides', now(), now() - make_interval(days => $2))`, string(rune('a'+n)), days)
-		exec(`INSERT INTO links (hash, run_id, part, task, files, audience, ends_at) VALUES ($1, 1, 1, 'mail', '{}', 'house', now() - make_interval(days => $2))`, []byte{byte(n)}, days)
+		exec(`INSERT INTO alerts (kind, cause, state, job_name, owner_id, happened, opened_at, closed_at)
+			VALUES ('missed', $1, $2, 'Quay board', $3, 'x', now() - make_interval(days => 100),
+			CASE WHEN $4 > 0 THEN now() - make_interval(days => $4) END)`, string(rune('a'+n)), state, owner, days)
+		exec(`INSERT INTO audit (at, who, action, kind, subject)
+			VALUES (now() - make_interval(days => 10 * $1), 'mara', 'save', 'job', 'Quay board')`, days)
+		exec(`INSERT INTO events (event_id, source, type, time, received_at)
+			VALUES ($1, '/tides', 'example.tides', now(),
+			now() - make_interval(days => $2))`, string(rune('a'+n)), days)
+		exec(`INSERT INTO links (hash, run_id, part, task, files, audience, ends_at)
+			VALUES ($1, 1, 1, 'mail', '{}', 'house', now() - make_interval(days => $2))`, []byte{byte(n)}, days)
 		exec(`INSERT INTO link_uses (link_id, who, what) SELECT max(id), 'mara', 'looked' FROM links`)
 	}
 	queued(t, s, w.mail, 0, 2, 1) // a mail about the alert that goes
-	exec(`UPDATE deliveries SET alert_id = (SELECT id FROM alerts WHERE cause = 'b'), state = 'sent' WHERE alert_id IS NOT NULL`)
+	exec(`UPDATE deliveries SET alert_id = (SELECT id FROM alerts WHERE cause = 'b'), state = 'sent'
+		WHERE alert_id IS NOT NULL`)
 	require.NoError(t, s.SweepOld(ctx, job.KeepingSettings{Alerts: 10, Audit: 100, Links: 10, Events: 10}))
 	assert.Equal(t, 2, count(`SELECT count(*) FROM alerts`), "one was closed long ago; one is open")
 	assert.Zero(t, count(`SELECT count(*) FROM deliveries WHERE alert_id IS NOT NULL`))
@@ -46,7 +53,8 @@ func TestWhatBelongsToNoJobIsKeptForItsOwnTime(t *testing.T) {
 
 func TestDaysOfKeepingAreChecked(t *testing.T) {
 	require.NoError(t, job.KeepingSettings{}.WithDefaults().Check())
-	assert.ErrorContains(t, job.KeepingSettings{Audit: 30}.WithDefaults().Check(), "30 are no days to keep it; use 90 to 36500")
+	assert.ErrorContains(t, job.KeepingSettings{Audit: 30}.WithDefaults().Check(),
+		"30 are no days to keep it; use 90 to 36500")
 }
 
 // A file goes when it is old enough and nobody needs it: no delivery that waits or that

@@ -45,7 +45,9 @@ func TestAnAlertGoesStepByStepUntilSomebodyTakesItOn(t *testing.T) {
 	j := put(t, s, w, "Quay board", job.Definition{})
 	run := ring(t, s, j, true)
 	do(t, s, func(tx *store.Tx) error {
-		return tx.OpenAlert(ctx, job.Alert{Kind: job.AlertRunFailed, Cause: "job:1", JobID: &j.ID, RunID: &run, Happened: "It failed."})
+		return tx.OpenAlert(ctx, job.Alert{
+			Kind: job.AlertRunFailed, Cause: "job:1", JobID: &j.ID, RunID: &run, Happened: "It failed.",
+		})
 	})
 	all := toTell(t, s)
 	require.Len(t, all, 1)
@@ -75,7 +77,9 @@ func TestAnAlertGoesStepByStepUntilSomebodyTakesItOn(t *testing.T) {
 	assert.Empty(t, toTell(t, s), "nobody is told of what somebody has acknowledged")
 	second := ring(t, s, j, false)
 	do(t, s, func(tx *store.Tx) error {
-		return tx.OpenAlert(ctx, job.Alert{Kind: job.AlertRunFailed, Cause: "job:1", JobID: &j.ID, RunID: &second, Happened: "It failed again."})
+		return tx.OpenAlert(ctx, job.Alert{
+			Kind: job.AlertRunFailed, Cause: "job:1", JobID: &j.ID, RunID: &second, Happened: "It failed again.",
+		})
 	})
 	all = toTell(t, s)
 	require.Len(t, all, 1, "another run that fails opens it again")
@@ -152,7 +156,10 @@ func TestALinkIsKeptByItsHashAndEnds(t *testing.T) {
 	j := put(t, s, w, "Board pack", job.Definition{})
 	run := ring(t, s, j, true)
 	for token, ends := range map[string]time.Duration{"first": time.Hour, "second": -time.Hour} {
-		link := history.NewLink{Hash: history.LinkHash(token), RunID: run, Part: 1, Task: "mail", Audience: job.LinkNamed, Named: []string{"mara.quill@tarnwick.example"}, EndsAt: time.Now().Add(ends)}
+		link := history.NewLink{
+			Hash: history.LinkHash(token), RunID: run, Part: 1, Task: "mail", Audience: job.LinkNamed,
+			Named: []string{"mara.quill@tarnwick.example"}, EndsAt: time.Now().Add(ends),
+		}
 		do(t, s, func(tx *store.Tx) error { return tx.AddLink(ctx, link) })
 	}
 	l, err := s.LinkByHash(ctx, history.LinkHash("first"))
@@ -191,7 +198,12 @@ func TestALinkIsKeptByItsHashAndEnds(t *testing.T) {
 func TestPostsStandUnderEachOtherAndMoveUp(t *testing.T) {
 	s, _ := fresh(t)
 	ctx := context.Background()
-	for _, p := range []job.Post{{Name: "Director", Holders: []string{"mara"}}, {Name: "Superintendent", Under: "Director"}, {Name: "Foreman", Under: "Superintendent"}, {Name: "Clerk", Under: "Director"}} {
+	for _, p := range []job.Post{
+		{Name: "Director", Holders: []string{"mara"}},
+		{Name: "Superintendent", Under: "Director"},
+		{Name: "Foreman", Under: "Superintendent"},
+		{Name: "Clerk", Under: "Director"},
+	} {
 		if p.Holders == nil {
 			p.Holders = []string{}
 		}
@@ -205,7 +217,8 @@ func TestPostsStandUnderEachOtherAndMoveUp(t *testing.T) {
 		}
 		return out
 	}
-	assert.ElementsMatch(t, []string{"Director", "Superintendent", "Foreman", "Clerk"}, names("director"), "all levels, whatever case")
+	assert.ElementsMatch(t, []string{"Director", "Superintendent", "Foreman", "Clerk"}, names("director"),
+		"all levels, whatever case")
 	assert.ElementsMatch(t, []string{"Superintendent", "Foreman"}, names("Superintendent"))
 	do(t, s, func(tx *store.Tx) error { return tx.RemovePost(ctx, "Superintendent") })
 	p, err := s.Post(ctx, "Foreman")
@@ -217,7 +230,10 @@ func TestJobsThatSendToAGroupAreFoundByItsWholeName(t *testing.T) {
 	s, w := fresh(t)
 	ctx := context.Background()
 	to := func(name string, list ...string) {
-		put(t, s, w, name, job.Definition{Tasks: []job.Task{{Name: "mail", Kind: job.KindDeliver, Deliver: &job.DeliverTask{Destination: "company mail", To: list}}}})
+		put(t, s, w, name,
+			job.Definition{Tasks: []job.Task{{
+				Name: "mail", Kind: job.KindDeliver, Deliver: &job.DeliverTask{Destination: "company mail", To: list},
+			}}})
 	}
 	to("Alone", "group:Quay (north)")
 	to("In a list", "oren@tarnwick.example, Group:quay (NORTH) ; a@b.example")

@@ -81,7 +81,8 @@ func (k *Deliver) Ahead(ctx context.Context, w Work, t job.Task) (job.AheadTask,
 				return out, nil, err
 			}
 			if n > 1 {
-				out.Notes = append(out.Notes, fmt.Sprintf("%d parts would write %s; each gets its part's name appended", n, to))
+				out.Notes = append(out.Notes,
+					fmt.Sprintf("%d parts would write %s; each gets its part's name appended", n, to))
 				to = withPart(to, w.PartName)
 			}
 			out.Files = append(out.Files, to)

@@ -24,10 +24,15 @@ type Call struct {
 func (k *Call) Help() Help {
 	return Help{
 		Kind: job.KindCall, Summary: "send a signed HTTP request",
-		Text: "Sends a POST or PUT to a destination of the protocol http, signed with its key as the Standard Webhooks specification says, and with an id that stays the " +
-			"same over retries (Idempotency-Key, webhook-id). Without a body it sends the facts of the run as JSON. One whose node died before the answer came is unknown, " +
+		Text: "Sends a POST or PUT to a destination of the protocol http, signed with its key as the Standard " +
+			"Webhooks specification says, and with an id that stays the " +
+			"same over retries (Idempotency-Key, webhook-id). Without a body it sends the facts of the run as JSON. " +
+			"One whose node died before the answer came is unknown, " +
 			"unless the task is repeatable. In a rehearsal nothing is sent.",
-		Example: job.Task{Name: "tell ledger", Kind: job.KindCall, Call: &job.CallTask{Destination: "ledger office", Path: "loads/{date:%Y-%m-%d}"}},
+		Example: job.Task{
+			Name: "tell ledger", Kind: job.KindCall,
+			Call: &job.CallTask{Destination: "ledger office", Path: "loads/{date:%Y-%m-%d}"},
+		},
 	}
 }
 
@@ -37,7 +42,8 @@ func (k *Call) Check(ctx context.Context, c *Checking, where string, t job.Task)
 	c.text(where+".body", t.Call.Body)
 	p, ok, err := c.place(ctx, records.Destination, where+".destination", t.Call.Destination)
 	if ok && p.Protocol != "http" {
-		c.V.Add(where+".destination", "the destination %q is a %s, and calls go to one of the protocol http", p.Name, p.Protocol)
+		c.V.Add(where+".destination", "the destination %q is a %s, and calls go to one of the protocol http", p.Name,
+			p.Protocol)
 	}
 	return err
 }
@@ -53,9 +59,14 @@ func (k *Call) Run(ctx context.Context, w Work, t job.Task) (Result, error) {
 	}
 	caller, ok := destination.(deliver.Caller)
 	if !ok {
-		return Result{}, fault.New(fault.Destination, fmt.Sprintf("call destination %q", t.Call.Destination), "it takes no calls", "Name a destination of the protocol http.")
+		return Result{},
+			fault.New(fault.Destination, fmt.Sprintf("call destination %q", t.Call.Destination), "it takes no calls",
+				"Name a destination of the protocol http.")
 	}
-	c := deliver.Call{ID: fmt.Sprintf("%s-%d-%s", w.RunID, w.Part, t.Name), Method: orElse(t.Call.Method, http.MethodPost), MediaType: orElse(t.Call.MediaType, "application/json"), Now: k.Now()}
+	c := deliver.Call{
+		ID: fmt.Sprintf("%s-%d-%s", w.RunID, w.Part, t.Name), Method: orElse(t.Call.Method, http.MethodPost),
+		MediaType: orElse(t.Call.MediaType, "application/json"), Now: k.Now(),
+	}
 	if c.Path, err = w.fill(ctx, "the path", t.Call.Path, nil); err != nil {
 		return Result{}, err
 	}
@@ -82,5 +93,8 @@ func (w Work) summary() map[string]any {
 	for _, f := range w.Files {
 		files = append(files, map[string]any{"name": f.Name, "task": f.Task, "size": f.Size, "sha256": f.SHA256})
 	}
-	return map[string]any{"run": w.RunID, "job": w.Job, "nominal": w.Nominal, "due": w.Due, "rows": w.Rows(), "outcomes": w.Outcomes, "files": files}
+	return map[string]any{
+		"run": w.RunID, "job": w.Job, "nominal": w.Nominal, "due": w.Due, "rows": w.Rows(), "outcomes": w.Outcomes,
+		"files": files,
+	}
 }

@@ -31,9 +31,17 @@ type Collect struct {
 func (k *Collect) Help() Help {
 	return Help{
 		Kind: job.KindCollect, Summary: "pick files up from a folder",
-		Text: "Takes the newest, all, or exactly one of the files whose names match a pattern, from a source that is a folder. A file counts as complete when it " +
-			"has not changed for a while; the task waits for that. When no file is there, or those that are hold nothing, the result is blank. The files stay where they are.",
-		Example: job.Task{Name: "readings", Kind: job.KindCollect, Collect: &job.CollectTask{Source: "tide gauges", Pattern: "tide_{date:%Y%m%d}_*.csv", Take: job.TakeAll, Settled: job.Duration(10 * time.Second)}},
+		Text: "Takes the newest, all, or exactly one of the files whose names match a pattern, from a source that is " +
+			"a folder. A file counts as complete when it " +
+			"has not changed for a while; the task waits for that. When no file is there, or those that are hold " +
+			"nothing, the result is blank. The files stay where they are.",
+		Example: job.Task{
+			Name: "readings", Kind: job.KindCollect,
+			Collect: &job.CollectTask{
+				Source: "tide gauges", Pattern: "tide_{date:%Y%m%d}_*.csv", Take: job.TakeAll,
+				Settled: job.Duration(10 * time.Second),
+			},
+		},
 	}
 }
 
@@ -77,7 +85,10 @@ func (k *Collect) Run(ctx context.Context, w Work, t job.Task) (Result, error) {
 		return Result{}, err
 	}
 	if t.Collect.Take == job.TakeOne && len(files) > 1 {
-		return Result{}, fault.New(fault.Task, doing, fmt.Sprintf("%d files match %q, and the task takes exactly one", len(files), pattern), "Clear the folder, or let the task take the newest.")
+		return Result{},
+			fault.New(fault.Task, doing,
+				fmt.Sprintf("%d files match %q, and the task takes exactly one", len(files), pattern),
+				"Clear the folder, or let the task take the newest.")
 	}
 	res := Result{Note: fmt.Sprintf("no file matches %q", pattern), Blank: true}
 	taken := map[string]bool{}
@@ -100,7 +111,9 @@ func (k *Collect) Run(ctx context.Context, w Work, t job.Task) (Result, error) {
 }
 
 // complete lists the files to take once none of them has changed for a while.
-func (k *Collect) complete(ctx context.Context, folder report.Folder, pattern string, take job.Take, settled time.Duration) ([]report.FolderFile, error) {
+func (k *Collect) complete(ctx context.Context, folder report.Folder, pattern string, take job.Take,
+	settled time.Duration,
+) ([]report.FolderFile, error) {
 	var before []report.FolderFile
 	for looked := time.Now(); ; {
 		files, err := folder.Files(ctx, pattern)
@@ -131,7 +144,9 @@ func (k *Collect) complete(ctx context.Context, folder report.Folder, pattern st
 		before = files
 		select {
 		case <-ctx.Done():
-			return nil, fault.Wrap(fmt.Errorf("files that match %q still change", pattern), fault.Passing, fault.Task, "wait until the files are complete", "Give the task more time, or ask those who write the files.")
+			return nil,
+				fault.Wrap(fmt.Errorf("files that match %q still change", pattern), fault.Passing, fault.Task,
+					"wait until the files are complete", "Give the task more time, or ask those who write the files.")
 		case <-time.After(min(settled/4+10*time.Millisecond, time.Second)):
 		}
 	}

@@ -62,10 +62,19 @@ func DomainOf(from string) string {
 func (k *Deliver) Help() Help {
 	return Help{
 		Kind: job.KindDeliver, Summary: "hand the files over: as a mail, or to a place",
-		Text: "To a mail server it composes messages of the files of the tasks before, tables in the body and all else attached or linked, and hands them over to each recipient by itself: " +
-			"who has it never gets it twice. To any other destination it brings the files, each under a temporary name first. The task is done when all of that is on record; " +
-			"the deliveries go on after it. In a rehearsal a mail goes only to the one who rehearses, and no file goes anywhere.",
-		Example: job.Task{Name: "mail", Kind: job.KindDeliver, Deliver: &job.DeliverTask{Destination: "company mail", To: []string{"oren.hask@tarnwick.example"}, Subject: "Day sheet {date:%Y-%m-%d}: {rows} sailings"}},
+		Text: "To a mail server it composes messages of the files of the tasks before, tables in the body and all " +
+			"else attached or linked, and hands them over to each recipient by itself: " +
+			"who has it never gets it twice. To any other destination it brings the files, each under a temporary " +
+			"name first. The task is done when all of that is on record; " +
+			"the deliveries go on after it. In a rehearsal a mail goes only to the one who rehearses, and no file " +
+			"goes anywhere.",
+		Example: job.Task{
+			Name: "mail", Kind: job.KindDeliver,
+			Deliver: &job.DeliverTask{
+				Destination: "company mail", To: []string{"oren.hask@tarnwick.example"},
+				Subject: "Day sheet {date:%Y-%m-%d}: {rows} sailings",
+			},
+		},
 	}
 }
 
@@ -89,11 +98,14 @@ func (k *Deliver) Check(ctx context.Context, c *Checking, where string, t job.Ta
 
 func (k *Deliver) checkFiles(c *Checking, where string, p records.Place, d *job.DeliverTask) error {
 	for field, given := range map[string]bool{
-		"to": len(d.To) > 0, "cc": len(d.Cc) > 0, "bcc": len(d.Bcc) > 0, "to_query": d.ToQuery != nil, "reply_to": d.ReplyTo != "", "priority": d.Priority != "",
-		"subject": d.Subject != "", "body": d.Body != "", "files": d.Files != "", "too_large": d.TooLarge != "", "may_leave": d.MayLeave,
+		"to": len(d.To) > 0, "cc": len(d.Cc) > 0, "bcc": len(d.Bcc) > 0, "to_query": d.ToQuery != nil,
+		"reply_to": d.ReplyTo != "", "priority": d.Priority != "",
+		"subject": d.Subject != "", "body": d.Body != "", "files": d.Files != "", "too_large": d.TooLarge != "",
+		"may_leave": d.MayLeave,
 	} {
 		if given {
-			c.V.Add(where+"."+field, "the destination %q is of the protocol %s and takes files; this belongs to a mail", p.Name, p.Protocol)
+			c.V.Add(where+"."+field, "the destination %q is of the protocol %s and takes files; this belongs to a mail",
+				p.Name, p.Protocol)
 		}
 	}
 	c.text(where+".folder", d.Folder)
@@ -124,7 +136,9 @@ func (k *Deliver) checkMail(ctx context.Context, c *Checking, where string, d *j
 			}
 			for _, to := range r.out.to {
 				if to.PersonID == 0 && d.Files == job.FilesLinked {
-					c.V.Add(at, "%s is nobody who signs in here, and could not follow the link; attach the files as well, or add the person", to.Address)
+					c.V.Add(at,
+						"%s is nobody who signs in here, and could not follow the link; attach the files as well, or "+
+							"add the person", to.Address)
 				}
 			}
 		}
@@ -143,7 +157,9 @@ func (k *Deliver) checkMail(ctx context.Context, c *Checking, where string, d *j
 	c.text(where+".subject", d.Subject)
 	c.text(where+".body", d.Body)
 	c.text(where+".zip", d.Zip)
-	for field, given := range map[string]bool{"folder": d.Folder != "", "name": d.Name != "", "if_exists": d.IfExists != ""} {
+	for field, given := range map[string]bool{
+		"folder": d.Folder != "", "name": d.Name != "", "if_exists": d.IfExists != "",
+	} {
 		if given {
 			c.V.Add(where+"."+field, "this belongs to files that go to a place; a mail has none")
 		}
@@ -214,14 +230,18 @@ func (k *Deliver) files(ctx context.Context, w Work, t job.Task, id int64) (Resu
 		said = append(said, to)
 		res.Messages = append(res.Messages, Message{
 			Message: job.Message{
-				MessageID: "<" + MessageID("") + ">", Subject: path.Base(to), DestinationID: id, Key: f.Key, Size: f.Size, SHA256: f.SHA256,
-				Name: path.Base(to), MediaType: f.MediaType, IfExists: exists, Stamp: w.Due.Format("2006-01-02 15.04.05"),
+				MessageID: "<" + MessageID("") + ">", Subject: path.Base(to), DestinationID: id, Key: f.Key,
+				Size: f.Size, SHA256: f.SHA256,
+				Name: path.Base(to), MediaType: f.MediaType, IfExists: exists,
+				Stamp: w.Due.Format("2006-01-02 15.04.05"),
 			},
 			To: []sending.Recipient{{Address: to}},
 		})
 	}
 	if len(res.Messages) == 0 {
-		return Result{}, fault.New(fault.Task, "bring files to "+d.Destination, "the tasks before made no file", "Name tasks and formats that make one.")
+		return Result{},
+			fault.New(fault.Task, "bring files to "+d.Destination, "the tasks before made no file",
+				"Name tasks and formats that make one.")
 	}
 	if w.Rehearsal != nil {
 		return rehearsed(fmt.Sprintf("%s did not go to %q", shorten(said), d.Destination)), nil

@@ -17,9 +17,16 @@ type Emit struct{ Now func() time.Time }
 func (k *Emit) Help() Help {
 	return Help{
 		Kind: job.KindEmit, Summary: "raise an event that jobs may wait for",
-		Text: "Raises an event of a type, with a subject and data, as if it had been reported from outside: the jobs that wait for it start in the same instant. Its source " +
+		Text: "Raises an event of a type, with a subject and data, as if it had been reported from outside: the jobs " +
+			"that wait for it start in the same instant. Its source " +
 			"is the job. In a rehearsal nothing is raised.",
-		Example: job.Task{Name: "loaded", Kind: job.KindEmit, Emit: &job.EmitTask{Type: "example.tarnwick.tides.loaded", Data: map[string]string{"day": "{date:%Y-%m-%d}", "rows": "{rows}"}}},
+		Example: job.Task{
+			Name: "loaded", Kind: job.KindEmit,
+			Emit: &job.EmitTask{
+				Type: "example.tarnwick.tides.loaded",
+				Data: map[string]string{"day": "{date:%Y-%m-%d}", "rows": "{rows}"},
+			},
+		},
 	}
 }
 
@@ -38,7 +45,10 @@ func (k *Emit) Run(ctx context.Context, w Work, t job.Task) (Result, error) {
 	if w.Rehearsal != nil {
 		return rehearsed(fmt.Sprintf("the event %s was not raised", t.Emit.Type)), nil
 	}
-	e := &job.Event{ID: fmt.Sprintf("%s-%d-%s", w.RunID, w.Part, t.Name), Source: "/jobs/" + url.PathEscape(w.Job), Type: t.Emit.Type, Time: k.Now()}
+	e := &job.Event{
+		ID: fmt.Sprintf("%s-%d-%s", w.RunID, w.Part, t.Name), Source: "/jobs/" + url.PathEscape(w.Job),
+		Type: t.Emit.Type, Time: k.Now(),
+	}
 	var err error
 	if e.Subject, err = w.fill(ctx, "the subject", t.Emit.Subject, nil); err != nil {
 		return Result{}, err

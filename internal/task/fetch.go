@@ -42,9 +42,16 @@ var signIn = []string{"Authorization", "Proxy-Authorization", "Cookie", "X-Api-K
 func (k *Fetch) Help() Help {
 	return Help{
 		Kind: job.KindFetch, Summary: "download a file over HTTP",
-		Text: "Asks an address with GET and keeps the answer as a file. Answers 408, 425, 429 and 5xx, refused connections and time-outs are passing failures; other " +
-			"refusals are lasting. An answer without content is blank. Internal addresses are refused unless the operator allowed them.",
-		Example: job.Task{Name: "forecast", Kind: job.KindFetch, Fetch: &job.FetchTask{URL: "https://weather.example/sound/{date:%Y-%m-%d}.json", Name: "weather {date:%Y-%m-%d}.json"}},
+		Text: "Asks an address with GET and keeps the answer as a file. Answers 408, 425, 429 and 5xx, refused " +
+			"connections and time-outs are passing failures; other " +
+			"refusals are lasting. An answer without content is blank. Internal addresses are refused unless the " +
+			"operator allowed them.",
+		Example: job.Task{
+			Name: "forecast", Kind: job.KindFetch,
+			Fetch: &job.FetchTask{
+				URL: "https://weather.example/sound/{date:%Y-%m-%d}.json", Name: "weather {date:%Y-%m-%d}.json",
+			},
+		},
 	}
 }
 
@@ -54,7 +61,9 @@ func (k *Fetch) Check(ctx context.Context, c *Checking, where string, t job.Task
 	c.text(where+".name", t.Fetch.Name)
 	for name := range t.Fetch.Headers {
 		if slices.Contains(signIn, http.CanonicalHeaderKey(name)) {
-			c.V.Add(where+".headers."+name, "what signs in does not belong in a job, which everybody can read; name a source of the driver http, which keeps its token sealed")
+			c.V.Add(where+".headers."+name,
+				"what signs in does not belong in a job, which everybody can read; name a source of the driver http, "+
+					"which keeps its token sealed")
 		}
 	}
 	if t.Fetch.Source != "" {
@@ -94,7 +103,8 @@ func (k *Fetch) Run(ctx context.Context, w Work, t job.Task) (Result, error) {
 	}
 	defer func() { _ = res.Body.Close() }() // only read from
 	name := path.Base(res.Request.URL.Path)
-	if _, params, err := mime.ParseMediaType(res.Header.Get("Content-Disposition")); err == nil && params["filename"] != "" {
+	if _, params, err := mime.ParseMediaType(res.Header.Get("Content-Disposition")); err == nil &&
+		params["filename"] != "" {
 		name = params["filename"]
 	}
 	if t.Fetch.Name != "" {
@@ -114,7 +124,9 @@ func (k *Fetch) Run(ctx context.Context, w Work, t job.Task) (Result, error) {
 		a.MediaType = media
 	}
 	a.Part, a.Task = w.Part, t.Name
-	return Result{Files: []job.Artifact{a}, Blank: a.Size == 0, Note: fmt.Sprintf("%s: %s, %d bytes", res.Status, a.Name, a.Size)}, nil
+	return Result{
+		Files: []job.Artifact{a}, Blank: a.Size == 0, Note: fmt.Sprintf("%s: %s, %d bytes", res.Status, a.Name, a.Size),
+	}, nil
 }
 
 // ask asks for the file.
@@ -126,7 +138,9 @@ func (k *Fetch) ask(ctx context.Context, doing, address string, f *job.FetchTask
 		}
 		web, ok := source.(report.Web)
 		if !ok {
-			return nil, fault.New(fault.Task, doing, fmt.Sprintf("the source %q is no source of addresses", f.Source), "Name a source of the driver http in the job.")
+			return nil,
+				fault.New(fault.Task, doing, fmt.Sprintf("the source %q is no source of addresses", f.Source),
+					"Name a source of the driver http in the job.")
 		}
 		return web.Fetch(ctx, address, f.Headers)
 	}

@@ -67,7 +67,8 @@ func (o *output) takes(s job.Section) []job.Chosen {
 func (s *fileSet) add(o job.Output) error {
 	style, err := render.Read(o)
 	if err != nil {
-		return fault.Wrap(err, fault.Lasting, fault.Task, "read the settings of an output", "Correct the output in the job.")
+		return fault.Wrap(err, fault.Lasting, fault.Task, "read the settings of an output",
+			"Correct the output in the job.")
 	}
 	out := &output{Style: style}
 	for _, section := range s.rep.Sections {
@@ -189,7 +190,9 @@ func (t *stream) Columns(_ string, columns []rows.Column) error {
 func fit(section job.Section, p *piece, columns []rows.Column) (*shape.Plan, error) {
 	plan, err := shape.Fit(section, p.form, columns)
 	if err != nil {
-		return nil, fault.Wrap(err, fault.Lasting, fault.Task, fmt.Sprintf("lay out section %q", section.Name), "The query no longer gives what the section lays out: correct the report.")
+		return nil,
+			fault.Wrap(err, fault.Lasting, fault.Task, fmt.Sprintf("lay out section %q", section.Name),
+				"The query no longer gives what the section lays out: correct the report.")
 	}
 	if p.title != "" {
 		plan.Title = p.title
@@ -222,7 +225,9 @@ func (t *stream) Row(row rows.Row) error {
 // run renders one section. counts is whether its rows are asked for although no
 // output may take it. It gives the number of rows of its own query, and whether
 // it was put.
-func (s *fileSet) run(ctx context.Context, source report.Source, section job.Section, q report.Query, counts bool) (int64, bool, error) {
+func (s *fileSet) run(ctx context.Context, source report.Source, section job.Section, q report.Query,
+	counts bool,
+) (int64, bool, error) {
 	pieces, err := s.pieces(section)
 	if err != nil || len(pieces) == 0 && !counts {
 		return 0, false, err
@@ -276,7 +281,8 @@ func passes(section job.Section, pieces []*piece, counts bool) []*pass {
 	for _, p := range pieces {
 		sql := section.InForm(p.form).SQL
 		at := slices.IndexFunc(all, func(o *pass) bool {
-			return o.sql == sql && !slices.ContainsFunc(p.files, func(l *oneFile) bool { return slices.Contains(o.files, l) })
+			return o.sql == sql &&
+				!slices.ContainsFunc(p.files, func(l *oneFile) bool { return slices.Contains(o.files, l) })
 		})
 		if at < 0 {
 			at, all = len(all), append(all, &pass{sql: sql})
@@ -302,7 +308,8 @@ func (s *fileSet) text(section job.Section, t *stream) error {
 	}
 	filled, err := fill(section.Text, names, facts)
 	if err != nil {
-		return fault.Wrap(err, fault.Lasting, fault.Task, fmt.Sprintf("write the text of section %q", section.Name), "Correct the text in the report.")
+		return fault.Wrap(err, fault.Lasting, fault.Task, fmt.Sprintf("write the text of section %q", section.Name),
+			"Correct the text in the report.")
 	}
 	for _, p := range t.pieces {
 		// Hidden columns are looked for here, too: a text may not speak of one.
@@ -353,7 +360,9 @@ func (s *fileSet) close(l *oneFile) error {
 
 // keep finishes all files. The table for a mail comes after the others, since
 // it names them, and the kept rows come last. Names that come twice get a number.
-func (s *fileSet) keep(task string, part int, name func(o job.Output, section string) (file, folder string, err error)) (_ []job.Artifact, err error) {
+func (s *fileSet) keep(task string, part int,
+	name func(o job.Output, section string) (file, folder string, err error),
+) (_ []job.Artifact, err error) {
 	var files []job.Artifact
 	defer func() {
 		if err == nil {
@@ -379,8 +388,9 @@ func (s *fileSet) keep(task string, part int, name func(o job.Output, section st
 			return err
 		}
 		files = append(files, job.Artifact{
-			Part: part, Task: task, Format: l.output.Format.Name, Name: text, Folder: folder, MediaType: l.output.MediaType(),
-			Size: kept.Size, SHA256: kept.SHA256, Rows: l.rows, Key: kept.Key,
+			Part: part, Task: task, Format: l.output.Format.Name, Name: text, Folder: folder,
+			MediaType: l.output.MediaType(),
+			Size:      kept.Size, SHA256: kept.SHA256, Rows: l.rows, Key: kept.Key,
 		})
 		return nil
 	}

@@ -23,8 +23,15 @@ var grouped = job.Section{
 
 func TestAFileTakesASectionInSeveralForms(t *testing.T) {
 	r := enter(t, job.ReportDefinition{Source: "here", Title: "Berths of {date:%Y}", Sections: []job.Section{grouped}})
-	all := []job.Chosen{{Section: "Berths"}, {Section: "Berths", Form: job.FormSummary, Title: "By port"}, {Section: "Berths", Form: job.FormDetail}}
-	res, err := r.report.Run(context.Background(), work(t), reportTask(job.Output{Format: "xlsx", Sections: all}, job.Output{Format: "csv", Name: "out", Sections: all, Folder: "{date:%Y}/../a:b/"}))
+	all := []job.Chosen{
+		{Section: "Berths"},
+		{Section: "Berths", Form: job.FormSummary, Title: "By port"},
+		{Section: "Berths", Form: job.FormDetail},
+	}
+	res, err := r.report.Run(context.Background(), work(t),
+		reportTask(job.Output{Format: "xlsx", Sections: all}, job.Output{
+			Format: "csv", Name: "out", Sections: all, Folder: "{date:%Y}/../a:b/",
+		}))
 	require.NoError(t, err)
 	files := map[string]job.Artifact{}
 	for _, f := range shown(res.Files) {
@@ -48,8 +55,10 @@ func TestAFileTakesASectionInSeveralForms(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, [][]string{{"port", "n"}, {"EH", "3"}, {"TQ", "3"}, {"Total", "6"}}, byPort[3:])
 	assert.Equal(t, "port,n\r\nEH,3\r\nTQ,3\r\n", r.text(t, files["out - By port.csv"].Key))
-	assert.Equal(t, "code,name\r\nEH,Ellerhaven\r\nTQ,Tarnwick Quay\r\n", r.text(t, files["out - Berths, detail.csv"].Key))
-	assert.Equal(t, "2026/a-b", files["out - Berths.csv"].Folder, "nothing files the folder, and what is no name is made one")
+	assert.Equal(t, "code,name\r\nEH,Ellerhaven\r\nTQ,Tarnwick Quay\r\n",
+		r.text(t, files["out - Berths, detail.csv"].Key))
+	assert.Equal(t, "2026/a-b", files["out - Berths.csv"].Folder,
+		"nothing files the folder, and what is no name is made one")
 }
 
 func TestFiguresAndTextsDoNotKeepAReportFromBeingBlank(t *testing.T) {

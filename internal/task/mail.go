@@ -55,7 +55,9 @@ func (k *Deliver) mail(ctx context.Context, w Work, t job.Task, id int64, mailer
 		case why == "":
 			why = "its recipients come to nobody"
 		}
-		return Result{}, fault.New(fault.Message, "send the mail", "nobody is to get it: "+why, "Fill the group, post or list that it goes to, or let the task be passed over then (if_nobody).")
+		return Result{},
+			fault.New(fault.Message, "send the mail", "nobody is to get it: "+why,
+				"Fill the group, post or list that it goes to, or let the task be passed over then (if_nobody).")
 	}
 	if err := carried(w, t, d); err != nil {
 		return Result{}, err
@@ -106,7 +108,9 @@ func (k *Deliver) mail(ctx context.Context, w Work, t job.Task, id int64, mailer
 		}
 		m.MayLeave = d.MayLeave && w.Rehearsal == nil
 		res.Messages = append(res.Messages, Message{Message: m, To: to.to})
-		res.Note = joined(res.Note, fmt.Sprintf("%s to %d %s, %s", phrase.Count(len(b), "file"), len(to.to), phrase.Plural(len(to.to), "recipient", "recipients"), humanize.Bytes(uint64(max(m.Size, 0)))))
+		res.Note = joined(res.Note,
+			fmt.Sprintf("%s to %d %s, %s", phrase.Count(len(b), "file"), len(to.to),
+				phrase.Plural(len(to.to), "recipient", "recipients"), humanize.Bytes(uint64(max(m.Size, 0)))))
 	}
 	if link != nil {
 		res.Links = []history.NewLink{link.NewLink}
@@ -144,7 +148,8 @@ func carried(w Work, t job.Task, d job.DeliverTask) error {
 		}
 	}
 	lacking := func(what string) error {
-		return fault.New(fault.Message, "compose the mail", "it lacks "+what+", which it was told to carry", "Let a task before it make that file, or take it out of the mail.")
+		return fault.New(fault.Message, "compose the mail", "it lacks "+what+", which it was told to carry",
+			"Let a task before it make that file, or take it out of the mail.")
 	}
 	for _, format := range d.Formats {
 		has := slices.ContainsFunc(w.Files, func(f job.Artifact) bool { return f.Format == format })
@@ -170,7 +175,9 @@ func withHouse(d job.DeliverTask, house job.MailSettings) job.DeliverTask {
 }
 
 // letter writes the mail but for its recipients.
-func (k *Deliver) letter(ctx context.Context, w Work, d job.DeliverTask, mailer deliver.Mailer) (deliver.Letter, error) {
+func (k *Deliver) letter(ctx context.Context, w Work, d job.DeliverTask,
+	mailer deliver.Mailer,
+) (deliver.Letter, error) {
 	letter := deliver.Letter{From: mailer.From(), Date: k.Now(), Priority: d.Priority, Headers: map[string]string{
 		"Auto-Submitted": "auto-generated", // RFC 3834
 	}}
@@ -202,7 +209,9 @@ func (k *Deliver) letter(ctx context.Context, w Work, d job.DeliverTask, mailer 
 			return letter, err
 		}
 		if letter.ReplyTo, err = deliver.CheckAddress(text); err != nil {
-			return letter, fault.Wrap(err, fault.Lasting, fault.Task, "read the address for answers", "Correct reply_to in the job.")
+			return letter,
+				fault.Wrap(err, fault.Lasting, fault.Task, "read the address for answers",
+					"Correct reply_to in the job.")
 		}
 	}
 	for _, note := range w.Notes {
@@ -251,14 +260,18 @@ func (k *Deliver) whom(ctx context.Context, w Work, d job.DeliverTask, letter *d
 		}
 		r.out, counts = all, []int{len(all.to), len(all.to)}
 		letter.Subject = "Correction: " + letter.Subject
-		letter.Plain = fmt.Sprintf("This corrects what you got before: %s\nPlease use this one, and throw the other away.\n\n", w.Correction) + letter.Plain
+		letter.Plain = fmt.Sprintf("This corrects what you got before: %s\nPlease use this one, and throw the "+
+			"other away.\n\n", w.Correction) + letter.Plain
 	}
 	if w.Rehearsal != nil {
 		letter.Subject = "Rehearsal: " + letter.Subject
-		letter.Plain = fmt.Sprintf("This is a rehearsal for %s. In earnest it would have gone to %s.\n\n", w.Rehearsal.Name, shorten(all.addresses())) + letter.Plain
+		letter.Plain = fmt.Sprintf("This is a rehearsal for %s. In earnest it would have gone to %s.\n\n",
+			w.Rehearsal.Name, shorten(all.addresses())) + letter.Plain
 		letter.Footer = "Rehearsal. " + letter.Footer
 		letter.To = []string{w.Rehearsal.Mail}
-		return resolved{to: []sending.Recipient{{Address: w.Rehearsal.Mail, PersonID: w.Rehearsal.ID}}, notes: all.notes}, nil
+		return resolved{
+			to: []sending.Recipient{{Address: w.Rehearsal.Mail, PersonID: w.Rehearsal.ID}}, notes: all.notes,
+		}, nil
 	}
 	place := map[string]int{}
 	for i, to := range r.out.to {
@@ -339,7 +352,9 @@ func sizeOf(l deliver.Letter) int64 {
 func encoded(size int64) int64 { return size*4/3 + size/38 + 500 }
 
 func tooLarge(size, limit int64) error {
-	return fault.New(fault.Message, "compose the message", fmt.Sprintf("it has about %s, and the mail server takes %s", humanize.Bytes(uint64(max(size, 0))), humanize.Bytes(uint64(max(limit, 0)))),
+	return fault.New(fault.Message, "compose the message",
+		fmt.Sprintf("it has about %s, and the mail server takes %s", humanize.Bytes(uint64(max(size, 0))),
+			humanize.Bytes(uint64(max(limit, 0)))),
 		"Let the job send a link in place of the files, or make them smaller.")
 }
 
@@ -376,7 +391,10 @@ func (k *Deliver) keep(ctx context.Context, l deliver.Letter, id int64) (job.Mes
 		return job.Message{}, fault.Wrap(err, fault.Lasting, fault.Message, "compose the message", "")
 	}
 	kept, err := file.Keep()
-	return job.Message{MessageID: "<" + l.MessageID + ">", Subject: expr.HeaderLine(l.Subject), DestinationID: id, Key: kept.Key, Size: kept.Size, SHA256: kept.SHA256}, err
+	return job.Message{
+		MessageID: "<" + l.MessageID + ">", Subject: expr.HeaderLine(l.Subject), DestinationID: id, Key: kept.Key,
+		Size: kept.Size, SHA256: kept.SHA256,
+	}, err
 }
 
 // zip makes one archive of the attachments.
@@ -398,7 +416,10 @@ func (k *Deliver) zip(ctx context.Context, w Work, name string, all []deliver.At
 		return deliver.Attachment{}, fault.Wrap(err, fault.Passing, fault.Task, "write the archive "+text, "")
 	}
 	kept, err := file.Keep()
-	return deliver.Attachment{Name: text, MediaType: "application/zip", Size: kept.Size, Open: func(ctx context.Context) (io.ReadSeekCloser, error) { return k.Files.Open(ctx, kept.Key) }}, err
+	return deliver.Attachment{
+		Name: text, MediaType: "application/zip", Size: kept.Size,
+		Open: func(ctx context.Context) (io.ReadSeekCloser, error) { return k.Files.Open(ctx, kept.Key) },
+	}, err
 }
 
 func writeZip(ctx context.Context, to io.Writer, all []deliver.Attachment, now time.Time) error {
@@ -431,7 +452,12 @@ type newLink struct {
 // and only the token's hash is kept.
 func (k *Deliver) link(w Work, t job.Task, d job.DeliverTask, to resolved) *newLink {
 	token := strings.ToLower(rand.Text())
-	l := &newLink{NewLink: history.NewLink{Hash: history.LinkHash(token), RunID: w.RunID, Part: w.Part, Task: t.Name, Audience: orElse(d.Link.For, job.LinkNamed), Archive: d.Link.Archive}, url: k.URL + "/l/" + token}
+	l := &newLink{
+		NewLink: history.NewLink{
+			Hash: history.LinkHash(token), RunID: w.RunID, Part: w.Part, Task: t.Name,
+			Audience: orElse(d.Link.For, job.LinkNamed), Archive: d.Link.Archive,
+		}, url: k.URL + "/l/" + token,
+	}
 	for _, f := range w.Files {
 		if f.Format != render.MailTable {
 			l.Files = append(l.Files, f.Key)
@@ -460,7 +486,8 @@ func (l *newLink) words() string {
 	if l.Audience == job.LinkHouse {
 		return "a link for everybody who can sign in to Iron Bell"
 	}
-	return fmt.Sprintf("a link that only the %d %s of this mail can follow", len(l.Named), phrase.Plural(len(l.Named), "recipient", "recipients"))
+	return fmt.Sprintf("a link that only the %d %s of this mail can follow", len(l.Named),
+		phrase.Plural(len(l.Named), "recipient", "recipients"))
 }
 
 func (l *newLink) text(w Work) string {
@@ -468,7 +495,8 @@ func (l *newLink) text(w Work) string {
 	if l.Archive {
 		what = "The files, with those of earlier runs"
 	}
-	return fmt.Sprintf("%s: %s\nIt is %s. You sign in to follow it. It ends on %s.", what, l.url, l.words(), l.EndsAt.In(w.Due.Location()).Format("Mon 2 Jan 2006 15:04 MST"))
+	return fmt.Sprintf("%s: %s\nIt is %s. You sign in to follow it. It ends on %s.", what, l.url, l.words(),
+		l.EndsAt.In(w.Due.Location()).Format("Mon 2 Jan 2006 15:04 MST"))
 }
 
 // Ask puts a query that gives a list to its source, with the values of a run.
@@ -480,7 +508,11 @@ func Ask(ctx context.Context, sources *report.Sources, w Work, q job.ListQuery, 
 	}
 	bound, err := job.Bind(q.Parameters, w.Values, w.Nominal, w.Frame)
 	if err != nil {
-		return report.Listing{}, fault.Wrap(err, fault.Lasting, fault.Task, doing, "Correct the values of the job, then ring it again.")
+		return report.Listing{},
+			fault.Wrap(err, fault.Lasting, fault.Task, doing, "Correct the values of the job, then ring it again.")
 	}
-	return report.List(ctx, source, report.Query{SQL: q.SQL, Params: q.Parameters, Values: bound, Zone: w.Nominal.Location().String(), Limit: w.Limit}, most)
+	return report.List(ctx, source,
+		report.Query{
+			SQL: q.SQL, Params: q.Parameters, Values: bound, Zone: w.Nominal.Location().String(), Limit: w.Limit,
+		}, most)
 }

@@ -57,14 +57,18 @@ func TestFilesAreDividedOverMailsInTheirOrder(t *testing.T) {
 }
 
 func TestAFileThatIsTooLargeForAnyMailIsSaid(t *testing.T) {
-	_, err := bunch(deliver.Letter{Attachments: []deliver.Attachment{attachment("small.csv", 10), attachment("huge.csv", 1_000_000)}}, 100_000)
+	_, err := bunch(deliver.Letter{Attachments: []deliver.Attachment{
+		attachment("small.csv", 10),
+		attachment("huge.csv", 1_000_000),
+	}}, 100_000)
 	assert.ErrorContains(t, err, "the mail server takes 100 kB")
 }
 
 func TestTheHouseFillsInWhatAJobLeavesOut(t *testing.T) {
 	house := job.MailSettings{Subject: "Tarnwick: {job}", Body: "Good morning.", ReplyTo: "desk@tarnwick.example"}
 	d := withHouse(job.DeliverTask{}, house)
-	assert.Equal(t, []string{"Tarnwick: {job}", "Good morning.", "desk@tarnwick.example"}, []string{d.Subject, d.Body, d.ReplyTo})
+	assert.Equal(t, []string{"Tarnwick: {job}", "Good morning.", "desk@tarnwick.example"},
+		[]string{d.Subject, d.Body, d.ReplyTo})
 	d = withHouse(job.DeliverTask{Subject: "Own", Body: "Own.", ReplyTo: "mara@tarnwick.example"}, house)
 	assert.Equal(t, []string{"Own", "Own.", "mara@tarnwick.example"}, []string{d.Subject, d.Body, d.ReplyTo})
 	d = withHouse(job.DeliverTask{}, job.MailSettings{})
@@ -75,7 +79,9 @@ func TestTheHouseFillsInWhatAJobLeavesOut(t *testing.T) {
 func TestAnArchiveHoldsAllFilesWhole(t *testing.T) {
 	var out bytes.Buffer
 	now := time.Date(2026, 11, 27, 6, 15, 0, 0, time.UTC)
-	require.NoError(t, writeZip(context.Background(), &out, []deliver.Attachment{attachment("a.csv", 5000), attachment("åpning.csv", 0)}, now))
+	require.NoError(t,
+		writeZip(context.Background(), &out,
+			[]deliver.Attachment{attachment("a.csv", 5000), attachment("åpning.csv", 0)}, now))
 	read, err := zip.NewReader(bytes.NewReader(out.Bytes()), int64(out.Len()))
 	require.NoError(t, err)
 	require.Len(t, read.File, 2)
@@ -87,21 +93,32 @@ func TestAnArchiveHoldsAllFilesWhole(t *testing.T) {
 func TestFilesOfOneNameGetNumbersAndStayInTheirFolder(t *testing.T) {
 	taken := map[string]bool{}
 	var got []string
-	for _, name := range []string{"2026.11/tides", "2026.11/tides", "2026.11/Tides", "board.pdf", "BOARD.PDF", "board (2).pdf"} {
+	for _, name := range []string{
+		"2026.11/tides", "2026.11/tides", "2026.11/Tides", "board.pdf", "BOARD.PDF",
+		"board (2).pdf",
+	} {
 		got = append(got, unlike(name, taken))
 	}
-	assert.Equal(t, []string{"2026.11/tides", "2026.11/tides (2)", "2026.11/Tides (3)", "board.pdf", "BOARD (2).PDF", "board (2) (2).pdf"}, got)
+	assert.Equal(t,
+		[]string{
+			"2026.11/tides", "2026.11/tides (2)", "2026.11/Tides (3)", "board.pdf", "BOARD (2).PDF",
+			"board (2) (2).pdf",
+		}, got)
 }
 
 func TestWhatIsKnownOnlyWhenATaskRuns(t *testing.T) {
 	for text, want := range map[string]bool{
-		"{rows} sailings": true, "{run}": true, `{total("litres") > 5}`: true, `{outcome("report")}`: true, `{file("report")}`: true, `{rows > 9 ? "many" : "few"}`: true,
+		"{rows} sailings": true, "{run}": true, `{total("litres") > 5}`: true, `{outcome("report")}`: true,
+		`{file("report")}`: true, `{rows > 9 ? "many" : "few"}`: true,
 		"{date:%Y}": false, "{value.port}": false, "rows without braces": false, "{value.rowsize}": false, "": false,
 	} {
 		assert.Equal(t, want, later.MatchString(text), text)
 	}
 	ctx := context.Background()
-	w := Work{Nominal: time.Date(2026, 11, 27, 0, 0, 0, 0, time.UTC), Params: func(context.Context) ([]job.Parameter, error) { return nil, nil }}
+	w := Work{
+		Nominal: time.Date(2026, 11, 27, 0, 0, 0, 0, time.UTC),
+		Params:  func(context.Context) ([]job.Parameter, error) { return nil, nil },
+	}
 	f := job.Artifact{Name: "sheet.pdf", Folder: "made"}
 	for _, c := range []struct {
 		d    job.DeliverTask

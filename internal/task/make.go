@@ -38,7 +38,9 @@ func (m Made) Remove() {
 }
 
 // Make renders outputs of a report. The caller removes the files.
-func (k *Report) Make(ctx context.Context, w Work, rep job.Report, source report.Source, q report.Query, outputs []job.Output) (Made, error) {
+func (k *Report) Make(ctx context.Context, w Work, rep job.Report, source report.Source, q report.Query,
+	outputs []job.Output,
+) (Made, error) {
 	m := Made{Values: q.Values, keys: k.Files, open: k.Files.Open}
 	began := time.Now()
 	facts := func(rows int64) expr.Facts { return w.facts(rep.Name, rows, q.Values) }
@@ -63,7 +65,9 @@ func (k *Report) Make(ctx context.Context, w Work, rep job.Report, source report
 
 // Preview gives the first rows of each section, or of those that are named. The
 // queries are ended once they have given enough.
-func (k *Report) Preview(ctx context.Context, w Work, rep job.Report, source report.Source, q report.Query, sections []string, most int64) (job.Preview, error) {
+func (k *Report) Preview(ctx context.Context, w Work, rep job.Report, source report.Source, q report.Query,
+	sections []string, most int64,
+) (job.Preview, error) {
 	facts := w.facts(rep.Name, 0, q.Values)
 	title, err := fill(rep.Called(), Names(rep.Parameters), facts)
 	if err != nil {
@@ -80,7 +84,10 @@ func (k *Report) Preview(ctx context.Context, w Work, rep job.Report, source rep
 		}
 		began := time.Now()
 		shown := &render.Shown{Style: style}
-		s := &fileSet{rep: rep, head: &render.Head{Report: rep.Name, Title: title, AsOf: w.Due, Values: q.Values}, sums: newSums(nil), facts: func(rows int64) expr.Facts { return w.facts(rep.Name, rows, q.Values) }}
+		s := &fileSet{
+			rep: rep, head: &render.Head{Report: rep.Name, Title: title, AsOf: w.Due, Values: q.Values},
+			sums: newSums(nil), facts: func(rows int64) expr.Facts { return w.facts(rep.Name, rows, q.Values) },
+		}
 		t := &stream{s: s, section: section, pieces: []*piece{{laid: []shape.Sink{shown}}}}
 		// One row more than is shown tells whether there are more; a chart is drawn
 		// of all that it can hold.
@@ -105,14 +112,20 @@ func (k *Report) Preview(ctx context.Context, w Work, rep job.Report, source rep
 				return p, err
 			}
 		}
-		out := job.PreviewSection{Section: section.Name, Title: shown.Plan.Title, Kind: shown.Plan.Kind, Text: shown.Plan.Text, Columns: []job.PreviewColumn{}, Lines: []job.PreviewLine{}, More: n > most, TookMS: time.Since(began).Milliseconds(), Drawing: shown.Drawing, Figures: shown.Figures}
+		out := job.PreviewSection{
+			Section: section.Name, Title: shown.Plan.Title, Kind: shown.Plan.Kind, Text: shown.Plan.Text,
+			Columns: []job.PreviewColumn{}, Lines: []job.PreviewLine{}, More: n > most,
+			TookMS: time.Since(began).Milliseconds(), Drawing: shown.Drawing, Figures: shown.Figures,
+		}
 		for _, c := range shown.Plan.Columns {
 			out.Columns = append(out.Columns, job.PreviewColumn{Name: c.Name, Head: c.Head(), Kind: c.Kind})
 		}
 		for _, line := range shown.Lines {
 			// Totals of rows that were cut short would be wrong.
 			if line.Kind == shape.Data && int64(len(out.Lines)) < most || !out.More {
-				out.Lines = append(out.Lines, job.PreviewLine{Cells: line.Cells, Marks: line.Marks, Total: line.Kind != shape.Data})
+				out.Lines = append(out.Lines, job.PreviewLine{
+					Cells: line.Cells, Marks: line.Marks, Total: line.Kind != shape.Data,
+				})
 			}
 		}
 		p.Sections = append(p.Sections, out)

@@ -69,7 +69,8 @@ func (k *Deliver) sharedBy(ctx context.Context, w Work, t job.Task, f job.Artifa
 			name := f
 			if ok {
 				bound, _ := job.Bind(rep.Parameters, other.Values, w.Nominal, w.Frame)
-				if name.Name, name.Folder, err = fileName(output, "", other.names(rep.Parameters), other.facts(rep.Name, f.Rows, bound)); err != nil {
+				if name.Name, name.Folder, err = fileName(output, "", other.names(rep.Parameters),
+					other.facts(rep.Name, f.Rows, bound)); err != nil {
 					return nil, err
 				}
 			}
@@ -130,7 +131,9 @@ func withPart(to, name string) string {
 // ownName makes sure that nobody else of this run writes a name that is to be written
 // over: another task of the part gets its own name appended, and another part's file
 // fails. A retry keeps its name.
-func (k *Deliver) ownName(ctx context.Context, w Work, t job.Task, destination int64, to string, exists job.IfExists) (string, error) {
+func (k *Deliver) ownName(ctx context.Context, w Work, t job.Task, destination int64, to string,
+	exists job.IfExists,
+) (string, error) {
 	if exists != job.ExistsOverwrite && exists != job.ExistsStamp || w.RunID == 0 || w.Rehearsal != nil {
 		return to, nil
 	}
@@ -143,9 +146,14 @@ func (k *Deliver) ownName(ctx context.Context, w Work, t job.Task, destination i
 			return to, nil
 		}
 		if part != w.Part {
-			return "", fault.New(fault.Task, "bring files to "+t.Deliver.Destination, fmt.Sprintf("another part of this run writes %q there", to), "Let the name hold what tells the parts apart, such as {value.port}.")
+			return "",
+				fault.New(fault.Task, "bring files to "+t.Deliver.Destination,
+					fmt.Sprintf("another part of this run writes %q there", to),
+					"Let the name hold what tells the parts apart, such as {value.port}.")
 		}
 		to = withPart(to, t.Name)
 	}
-	return "", fault.New(fault.Task, "bring files to "+t.Deliver.Destination, fmt.Sprintf("another task of this run writes %q there", to), "Give the files of one of them another name.")
+	return "",
+		fault.New(fault.Task, "bring files to "+t.Deliver.Destination,
+			fmt.Sprintf("another task of this run writes %q there", to), "Give the files of one of them another name.")
 }

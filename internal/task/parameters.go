@@ -19,7 +19,8 @@ func ParametersOf(ctx context.Context, d job.Definition, find FindReport) ([]job
 	var params []job.Parameter
 	add := func(more []job.Parameter) {
 		for _, p := range more {
-			if !slices.ContainsFunc(params, func(q job.Parameter) bool { return q.Name == p.Name && q.Type == p.Type }) {
+			if !slices.ContainsFunc(params,
+				func(q job.Parameter) bool { return q.Name == p.Name && q.Type == p.Type }) {
 				params = append(params, p)
 			}
 		}

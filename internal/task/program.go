@@ -44,11 +44,21 @@ type Program struct {
 func (k *Program) Help() Help {
 	return Help{
 		Kind: job.KindProgram, Summary: "run a program that the operator allowed",
-		Text: "Runs a program of the folder of allowed programs, without a shell, in a temporary folder of its own. Its environment has PATH, HOME, TMPDIR, LANG, " +
-			"IRONBELL_IN, IRONBELL_RUN and what the file PROGRAM.variables beside it names, one a line: NAME=value is always handed over, NAME may be set by a job. " +
-			"It reads what the system is made of and writes to its own folder; the service's files are out of its reach. The files of the tasks before lie in the folder named by IRONBELL_IN; the files that it files where it was started become files of the run. What it prints goes to the log. An exit " +
-			"status other than 0 is a lasting failure, 75 a passing one. One whose node died in the middle is unknown, unless the task is repeatable.",
-		Example: job.Task{Name: "pack", Kind: job.KindProgram, Program: &job.ProgramTask{Program: "pack-readings", Arguments: []string{"--day", "{date:%Y-%m-%d}", `{file("readings")}`}}},
+		Text: "Runs a program of the folder of allowed programs, without a shell, in a temporary folder of its own. " +
+			"Its environment has PATH, HOME, TMPDIR, LANG, " +
+			"IRONBELL_IN, IRONBELL_RUN and what the file PROGRAM.variables beside it names, one a line: NAME=value " +
+			"is always handed over, NAME may be set by a job. " +
+			"It reads what the system is made of and writes to its own folder; the service's files are out of its " +
+			"reach. The files of the tasks before lie in the folder named by IRONBELL_IN; the files that it files " +
+			"where it was started become files of the run. What it prints goes to the log. An exit " +
+			"status other than 0 is a lasting failure, 75 a passing one. One whose node died in the middle is " +
+			"unknown, unless the task is repeatable.",
+		Example: job.Task{
+			Name: "pack", Kind: job.KindProgram,
+			Program: &job.ProgramTask{
+				Program: "pack-readings", Arguments: []string{"--day", "{date:%Y-%m-%d}", `{file("readings")}`},
+			},
+		},
 	}
 }
 
@@ -60,7 +70,9 @@ func (k *Program) path(name string) (string, error) {
 		return "", fault.New(fault.Task, doing, "no programs are allowed on this machine", advice)
 	}
 	if name != filepath.Base(name) || strings.HasPrefix(name, ".") {
-		return "", fault.New(fault.Task, doing, "it is no plain file name", "Name a program of the folder of allowed programs, without a path.")
+		return "",
+			fault.New(fault.Task, doing, "it is no plain file name",
+				"Name a program of the folder of allowed programs, without a path.")
 	}
 	path := filepath.Join(k.Folder, name)
 	info, err := os.Stat(path)
@@ -129,7 +141,10 @@ func (k *Program) variables(program string) (named, error) {
 		}
 		name, value, set := strings.Cut(line, "=")
 		if !variableName.MatchString(name) || strings.HasPrefix(name, ours) || strings.ContainsRune(value, 0) {
-			return nil, fault.New(fault.Task, doing, fmt.Sprintf("line %d of %s names no variable", n, file), "An operator writes a name, or name=value, on each line; names that begin with "+ours+" are the service's own.")
+			return nil,
+				fault.New(fault.Task, doing, fmt.Sprintf("line %d of %s names no variable", n, file),
+					"An operator writes a name, or name=value, on each line; names that begin with "+ours+
+						" are the service's own.")
 		}
 		out[name] = nil
 		if set {
@@ -148,7 +163,9 @@ func (n named) mayBeSet(program, name string) error {
 	doing := fmt.Sprintf("set the variable %q of the program %q", name, program)
 	switch {
 	case !known:
-		return fault.New(fault.Task, doing, "the operator did not name it for this program", fmt.Sprintf("An operator writes its name on a line of the file %s.variables in the folder of allowed programs; or hand the value over as an argument or as input.", program))
+		return fault.New(fault.Task, doing, "the operator did not name it for this program",
+			fmt.Sprintf("An operator writes its name on a line of the file %s.variables in the folder of allowed "+
+				"programs; or hand the value over as an argument or as input.", program))
 	case value != nil:
 		return fault.New(fault.Task, doing, "the operator set it", "Leave it out of the job.")
 	}
@@ -170,7 +187,8 @@ func (k *Program) Run(ctx context.Context, w Work, t job.Task) (Result, error) {
 	}
 	made, err := scratch.Make("program")
 	if err != nil {
-		return Result{}, fault.Wrap(err, fault.Passing, fault.Task, doing, "Check that the machine has room for temporary files.")
+		return Result{},
+			fault.Wrap(err, fault.Passing, fault.Task, doing, "Check that the machine has room for temporary files.")
 	}
 	defer made.Remove()
 	room := made.Path
@@ -195,7 +213,10 @@ func (k *Program) Run(ctx context.Context, w Work, t job.Task) (Result, error) {
 	}
 	cmd := exec.CommandContext(ctx, path, args...) //nolint:gosec // it is on the allowed list, and no shell reads the arguments
 	cmd.Dir = out
-	cmd.Env = []string{"PATH=/usr/local/bin:/usr/bin:/bin", "HOME=" + room, "TMPDIR=" + filepath.Join(room, "tmp"), "LANG=C.UTF-8", "IRONBELL_IN=" + in, "IRONBELL_RUN=" + w.RunID.String()}
+	cmd.Env = []string{
+		"PATH=/usr/local/bin:/usr/bin:/bin", "HOME=" + room, "TMPDIR=" + filepath.Join(room, "tmp"),
+		"LANG=C.UTF-8", "IRONBELL_IN=" + in, "IRONBELL_RUN=" + w.RunID.String(),
+	}
 	variables, err := k.variables(t.Program.Program)
 	if err != nil {
 		return Result{}, err
@@ -258,7 +279,8 @@ func (k *Program) lay(ctx context.Context, files []job.Artifact, dir string) (ma
 			return errors.Join(err, dst.Close())
 		}()
 		if err != nil {
-			return nil, fault.Wrap(err, fault.Passing, fault.Task, fmt.Sprintf("lay %q out for the program", f.Name), "")
+			return nil,
+				fault.Wrap(err, fault.Passing, fault.Task, fmt.Sprintf("lay %q out for the program", f.Name), "")
 		}
 	}
 	return first, nil
@@ -312,7 +334,9 @@ const tempFail = 75
 func (k *Program) explain(ctx context.Context, doing string, limit time.Duration, err error) error {
 	if ctx.Err() != nil {
 		if errors.Is(ctx.Err(), context.DeadlineExceeded) {
-			return fault.New(fault.Task, doing, fmt.Sprintf("it took longer than its limit of %s and was ended", job.Duration(limit)), "Make the program faster or the task's time limit longer.")
+			return fault.New(fault.Task, doing,
+				fmt.Sprintf("it took longer than its limit of %s and was ended", job.Duration(limit)),
+				"Make the program faster or the task's time limit longer.")
 		}
 		return context.Cause(ctx)
 	}
@@ -344,7 +368,8 @@ func (k *Program) gather(ctx context.Context, w Work, task, dir string) ([]job.A
 			names = append(names, path)
 		}
 		if len(names) > maxMade {
-			return fault.New(fault.Task, "", fmt.Sprintf("it left more than %d files", maxMade), "Let it pack them into one.")
+			return fault.New(fault.Task, "", fmt.Sprintf("it left more than %d files", maxMade),
+				"Let it pack them into one.")
 		}
 		return err
 	})

@@ -40,17 +40,23 @@ func program(t *testing.T, text string) (*Program, job.Task) {
 	t.Helper()
 	dir := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "work"), []byte("#!/bin/sh\n"+text), 0o700))
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "work.variables"), []byte("# what a job may set\nNOTES\nFIXED=by the operator\n"), 0o600))
+	require.NoError(t,
+		os.WriteFile(filepath.Join(dir, "work.variables"),
+			[]byte("# what a job may set\nNOTES\nFIXED=by the operator\n"), 0o600))
 	files, err := artifact.OpenFolder(filepath.Join(dir, "artifacts"))
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = files.Close() })
 	self, err := os.Executable()
 	require.NoError(t, err)
-	return &Program{Folder: dir, Files: files, Walls: confined.Walls{Self: self}}, job.Task{Name: "work", Kind: job.KindProgram, Program: &job.ProgramTask{Program: "work"}}
+	return &Program{Folder: dir, Files: files, Walls: confined.Walls{Self: self}},
+		job.Task{Name: "work", Kind: job.KindProgram, Program: &job.ProgramTask{Program: "work"}}
 }
 
 func work() Work {
-	return Work{Nominal: time.Now(), Due: time.Now(), Limit: time.Minute, Params: func(context.Context) ([]job.Parameter, error) { return nil, nil }, Log: func(string, string) {}}
+	return Work{
+		Nominal: time.Now(), Due: time.Now(), Limit: time.Minute,
+		Params: func(context.Context) ([]job.Parameter, error) { return nil, nil }, Log: func(string, string) {},
+	}
 }
 
 // daemons is a program that starts children which leave its group, its session and
@@ -83,7 +89,8 @@ func TestNothingOutlivesAProgram(t *testing.T) {
 				text, _ := os.ReadFile(filepath.Join(notes, name))
 				return strings.TrimSpace(string(text))
 			}
-			eventually(t, "its children began", func() bool { return read("session") != "" && read("background") != "" })
+			eventually(t, "its children began",
+				func() bool { return read("session") != "" && read("background") != "" })
 			pids := []string{read("session"), read("background")}
 			if c.stop {
 				assert.True(t, alive(pids[0]))
@@ -144,7 +151,10 @@ func TestAKilledServiceLeavesNothingBehind(t *testing.T) {
 }
 
 func TestAProgramsEndIsToldAsItWas(t *testing.T) {
-	for script, want := range map[string]string{"kill -9 $$": "it was ended by the signal killed", "exit 75": "it ended with status 75", "exit 1": "it ended with status 1"} {
+	for script, want := range map[string]string{
+		"kill -9 $$": "it was ended by the signal killed", "exit 75": "it ended with status 75",
+		"exit 1": "it ended with status 1",
+	} {
 		k, task := program(t, script)
 		_, err := k.Run(t.Context(), work(), task)
 		assert.ErrorContains(t, err, want)
@@ -189,7 +199,11 @@ func TestAProgramGetsTheVariablesThatTheOperatorNamed(t *testing.T) {
 	}
 	assert.Equal(t, []string{"FIXED", "HOME", "IRONBELL_IN", "IRONBELL_RUN", "LANG", "NOTES", "PATH", "TMPDIR"}, names)
 	assert.Contains(t, said, "FIXED=by the operator")
-	for _, name := range []string{"BASH_ENV", "ENV", "PATH", "PYTHONPATH", "PERL5OPT", "IFS", "LD_PRELOAD", "LD_LIBRARY_PATH", "IRONBELL_SUPERVISE", "IRONBELL_CONFINE", "IRONBELL_IN", "HOME", "FIXED", "notes", "", "NOTES=x", "A\x00B", "GIT_SSH_COMMAND"} {
+	for _, name := range []string{
+		"BASH_ENV", "ENV", "PATH", "PYTHONPATH", "PERL5OPT", "IFS", "LD_PRELOAD",
+		"LD_LIBRARY_PATH", "IRONBELL_SUPERVISE", "IRONBELL_CONFINE", "IRONBELL_IN", "HOME", "FIXED", "notes", "",
+		"NOTES=x", "A\x00B", "GIT_SSH_COMMAND",
+	} {
 		task.Program.Variables = map[string]string{name: "/tmp/anything"}
 		_, err := run()
 		assert.ErrorContains(t, err, "operator", name)

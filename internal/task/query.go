@@ -19,10 +19,13 @@ type Query struct{ Sources *report.Sources }
 func (k *Query) Help() Help {
 	return Help{
 		Kind: job.KindQuery, Summary: "run a statement on a source that allows it",
-		Text: "Runs one statement in a transaction of its own, with named parameters whose values come from the job. The number of rows that it changed can be asked " +
-			"for in conditions. A statement whose node died in the middle is unknown, and not run again by itself unless the task is repeatable.",
+		Text: "Runs one statement in a transaction of its own, with named parameters whose values come from the job. " +
+			"The number of rows that it changed can be asked " +
+			"for in conditions. A statement whose node died in the middle is unknown, and not run again by itself " +
+			"unless the task is repeatable.",
 		Example: job.Task{Name: "mark", Kind: job.KindQuery, Query: &job.QueryTask{
-			Source: "ledger", SQL: "UPDATE exports SET sent = true WHERE day = :day", Parameters: []job.Parameter{{Name: "day", Type: job.TypeDate, Required: true, Default: "yesterday"}},
+			Source: "ledger", SQL: "UPDATE exports SET sent = true WHERE day = :day",
+			Parameters: []job.Parameter{{Name: "day", Type: job.TypeDate, Required: true, Default: "yesterday"}},
 		}},
 	}
 }
@@ -39,12 +42,15 @@ func (k *Query) Check(ctx context.Context, c *Checking, where string, t job.Task
 	if source, err := k.Sources.Get(ctx, p.Name, ""); err == nil {
 		s, can := source.(report.Statements)
 		if !can || !s.Executes() {
-			c.V.Add(where+".source", "the source %q does not allow statements; an administrator can allow them in its settings", p.Name)
+			c.V.Add(where+".source",
+				"the source %q does not allow statements; an administrator can allow them in its settings", p.Name)
 			return nil
 		}
 		ctx, stop := context.WithTimeout(ctx, statementLimit)
 		defer stop()
-		if err := s.Read(ctx, report.Query{SQL: t.Query.SQL, Params: t.Query.Parameters, Zone: "UTC", Limit: statementLimit}); err != nil {
+		if err := s.Read(ctx, report.Query{
+			SQL: t.Query.SQL, Params: t.Query.Parameters, Zone: "UTC", Limit: statementLimit,
+		}); err != nil {
 			c.V.Add(where+".sql", "%s", err)
 		}
 	}
@@ -66,13 +72,19 @@ func (k *Query) Run(ctx context.Context, w Work, t job.Task) (Result, error) {
 	}
 	s, ok := source.(report.Statements)
 	if !ok {
-		return Result{}, fault.New(fault.Task, doing, fmt.Sprintf("the source %q takes no statements", t.Query.Source), "Name a database as its source.")
+		return Result{},
+			fault.New(fault.Task, doing, fmt.Sprintf("the source %q takes no statements", t.Query.Source),
+				"Name a database as its source.")
 	}
 	bound, err := job.Bind(t.Query.Parameters, w.Values, w.Nominal, w.Frame)
 	if err != nil {
-		return Result{}, fault.Wrap(err, fault.Lasting, fault.Task, doing, "Correct the values of the job, then ring it again.")
+		return Result{},
+			fault.Wrap(err, fault.Lasting, fault.Task, doing, "Correct the values of the job, then ring it again.")
 	}
-	n, err := s.Exec(ctx, report.Query{SQL: t.Query.SQL, Params: t.Query.Parameters, Values: bound, Zone: w.Nominal.Location().String(), Limit: w.Limit})
+	n, err := s.Exec(ctx, report.Query{
+		SQL: t.Query.SQL, Params: t.Query.Parameters, Values: bound, Zone: w.Nominal.Location().String(),
+		Limit: w.Limit,
+	})
 	if err != nil {
 		return Result{}, err
 	}

@@ -47,7 +47,10 @@ type resolver struct {
 }
 
 func newResolver(s *store.Store, now time.Time) *resolver {
-	return &resolver{store: s, now: now, known: map[string]bool{}, seen: map[string]bool{}, wrong: fault.Invalid{What: "the recipients"}}
+	return &resolver{
+		store: s, now: now, known: map[string]bool{}, seen: map[string]bool{},
+		wrong: fault.Invalid{What: "the recipients"},
+	}
 }
 
 // add resolves some recipients. What is wrong with single ones is collected; the
@@ -65,7 +68,8 @@ func (r *resolver) add(ctx context.Context, texts []string) error {
 				}
 			}
 			if len(r.out.to) > MaxRecipients {
-				return fault.New(fault.Task, "read the recipients", fmt.Sprintf("there are more than %d", MaxRecipients), "Divide them over several jobs.")
+				return fault.New(fault.Task, "read the recipients",
+					fmt.Sprintf("there are more than %d", MaxRecipients), "Divide them over several jobs.")
 			}
 		}
 	}
@@ -225,7 +229,9 @@ func (r *resolver) put(to sending.Recipient) {
 
 // Resolve tells whom some recipients come to now: the addresses, who gets nothing
 // and why, and what is wrong with single ones.
-func Resolve(ctx context.Context, s *store.Store, now time.Time, texts []string) (to []sending.Recipient, notes []string, wrong error, err error) {
+func Resolve(ctx context.Context, s *store.Store, now time.Time,
+	texts []string,
+) (to []sending.Recipient, notes []string, wrong error, err error) {
 	r := newResolver(s, now)
 	if err := r.add(ctx, texts); err != nil {
 		return nil, nil, nil, err

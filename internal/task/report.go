@@ -32,9 +32,15 @@ type Report struct {
 func (k *Report) Help() Help {
 	return Help{
 		Kind: job.KindReport, Summary: "run a report and make its files",
-		Text: "Puts the report's queries one after another and renders all outputs from one pass over the rows. It is blank when all the sections that count have no rows, or " +
+		Text: "Puts the report's queries one after another and renders all outputs from one pass over the rows. It " +
+			"is blank when all the sections that count have no rows, or " +
 			"when its blank_if holds. Its rows and the totals of its columns can be asked for in conditions.",
-		Example: job.Task{Name: "report", Kind: job.KindReport, Report: &job.ReportTask{Report: "Port day sheet", Outputs: []job.Output{{Format: "xlsx", Name: "Day sheet {value.day}"}}}},
+		Example: job.Task{
+			Name: "report", Kind: job.KindReport,
+			Report: &job.ReportTask{
+				Report: "Port day sheet", Outputs: []job.Output{{Format: "xlsx", Name: "Day sheet {value.day}"}},
+			},
+		},
 	}
 }
 
@@ -100,9 +106,11 @@ func CheckOutput(v *fault.Invalid, at string, r job.Report, o job.Output, of ...
 			for n, s := range r.Sections {
 				names[n] = s.Name
 			}
-			v.Add(where, "the report %q has no section %q; it has %s", r.Name, chosen.Section, strings.Join(names, ", "))
+			v.Add(where, "the report %q has no section %q; it has %s", r.Name, chosen.Section,
+				strings.Join(names, ", "))
 		case chosen.Form == job.FormSummary && len(section.Group) == 0:
-			v.Add(where+".form", "a summary is the subtotals of a grouped table, and the section %q has no groups", section.Name)
+			v.Add(where+".form", "a summary is the subtotals of a grouped table, and the section %q has no groups",
+				section.Name)
 		case chosen.Form == job.FormDetail && section.SQL == "" && section.Detail == nil:
 			v.Add(where+".form", "the section %q has no query and so no underlying rows", section.Name)
 		}
@@ -126,7 +134,10 @@ func (k *Report) Run(ctx context.Context, w Work, t job.Task) (Result, error) {
 	}
 	// Nothing is not the report's own login: that would read everybody's rows.
 	if t.Report.Identity != "" && strings.TrimSpace(identity) == "" {
-		return Result{}, fault.New(fault.Task, "choose the identity", fmt.Sprintf("%q comes to nothing for this part, so that nobody is there to read as", t.Report.Identity), "See which value of the split is empty, and give each part its identity.")
+		return Result{},
+			fault.New(fault.Task, "choose the identity",
+				fmt.Sprintf("%q comes to nothing for this part, so that nobody is there to read as", t.Report.Identity),
+				"See which value of the split is empty, and give each part its identity.")
 	}
 	source, err := k.Sources.Get(ctx, rep.Source, orElse(identity, rep.Identity))
 	if err != nil {
@@ -139,13 +150,16 @@ func (k *Report) Run(ctx context.Context, w Work, t job.Task) (Result, error) {
 		if !errors.As(err, &wrong) {
 			return Result{}, err
 		}
-		return Result{}, fault.Wrap(err, fault.Lasting, fault.Task, fmt.Sprintf("check the values of report %q", rep.Name), "Correct the values of the job, then ring it again.")
+		return Result{},
+			fault.Wrap(err, fault.Lasting, fault.Task, fmt.Sprintf("check the values of report %q", rep.Name),
+				"Correct the values of the job, then ring it again.")
 	}
 	q.Values = bound
 	var blankIf expr.Condition
 	if t.Report.BlankIf != "" {
 		if blankIf, err = expr.ParseCondition(t.Report.BlankIf, Names(rep.Parameters)); err != nil {
-			return Result{}, fault.Wrap(err, fault.Lasting, fault.Task, "read blank_if", "Correct the condition in the job.")
+			return Result{},
+				fault.Wrap(err, fault.Lasting, fault.Task, "read blank_if", "Correct the condition in the job.")
 		}
 	}
 	wanted := append(slices.Clone(w.Columns), blankIf.Totals()...)
@@ -183,7 +197,8 @@ func (k *Report) Run(ctx context.Context, w Work, t job.Task) (Result, error) {
 		known := facts(res.Rows)
 		known.Totals = res.Totals
 		if res.Blank, err = blankIf.Holds(known); err != nil {
-			return Result{}, fault.Wrap(err, fault.Lasting, fault.Task, "decide blank_if", "Correct the condition in the job.")
+			return Result{},
+				fault.Wrap(err, fault.Lasting, fault.Task, "decide blank_if", "Correct the condition in the job.")
 		}
 	}
 	known := facts(res.Rows)
@@ -220,7 +235,8 @@ func keptRows(rep job.Report, outputs []job.Output) job.Output {
 	kept := job.Output{Format: render.RowsKept, Name: "rows"}
 	for _, section := range rep.Sections {
 		for _, o := range outputs {
-			if len((&output{Style: &render.Style{Output: o}}).takes(section)) > 0 && section.SQL != "" && section.Kind != job.SectionText {
+			if len((&output{Style: &render.Style{Output: o}}).takes(section)) > 0 && section.SQL != "" &&
+				section.Kind != job.SectionText {
 				kept.Sections = append(kept.Sections, job.Chosen{Section: section.Name})
 				break
 			}
@@ -231,9 +247,14 @@ func keptRows(rep job.Report, outputs []job.Output) job.Output {
 
 // fileSet begins the files of a report. It is to be dropped also when it comes
 // with an error.
-func (k *Report) fileSet(ctx context.Context, rep job.Report, w Work, source report.Source, bound []job.Bound, outputs []job.Output, wanted []string, facts func(int64) expr.Facts) (*fileSet, error) {
+func (k *Report) fileSet(ctx context.Context, rep job.Report, w Work, source report.Source, bound []job.Bound,
+	outputs []job.Output, wanted []string, facts func(int64) expr.Facts,
+) (*fileSet, error) {
 	title, err := fill(rep.Called(), Names(rep.Parameters), facts(0))
-	head := &render.Head{Report: rep.Name, Title: title, AsOf: w.Due, Values: bound, Identity: source.Login(), Zone: w.Nominal.Location(), Browser: render.Chromium(ctx, k.Browser)}
+	head := &render.Head{
+		Report: rep.Name, Title: title, AsOf: w.Due, Values: bound, Identity: source.Login(),
+		Zone: w.Nominal.Location(), Browser: render.Chromium(ctx, k.Browser),
+	}
 	if w.RunID != 0 {
 		head.Run = w.RunID.String()
 	}

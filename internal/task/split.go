@@ -39,7 +39,10 @@ func PartsOf(ctx context.Context, sources *report.Sources, s job.Split, w Work) 
 			parts[i] = history.NewPart{Name: v, Given: job.Values{s.Each: v}}
 		}
 		if len(parts) > most {
-			return nil, fault.New(fault.Task, doing, fmt.Sprintf("there are %d values, and the job allows %d parts", len(parts), most), "Raise the limit, or shorten the list.")
+			return nil,
+				fault.New(fault.Task, doing,
+					fmt.Sprintf("there are %d values, and the job allows %d parts", len(parts), most),
+					"Raise the limit, or shorten the list.")
 		}
 		return parts, nil
 	}
@@ -53,7 +56,9 @@ func PartsOf(ctx context.Context, sources *report.Sources, s job.Split, w Work) 
 	parts := make([]history.NewPart, 0, len(list.Rows))
 	for n, row := range list.Rows {
 		if row[0] == "" {
-			return nil, fault.New(fault.Task, doing, fmt.Sprintf("row %d has no %s: its first column is empty", n+1, s.Each), "Leave such rows out in the query.")
+			return nil,
+				fault.New(fault.Task, doing, fmt.Sprintf("row %d has no %s: its first column is empty", n+1, s.Each),
+					"Leave such rows out in the query.")
 		}
 		given := job.Values{}
 		for i, column := range list.Columns {

@@ -169,7 +169,8 @@ func (c *Checking) May(ctx context.Context, where, source, name, ofReport string
 		return nil
 	}
 	if !access.MayChoose(c.Who, i.Choosers) {
-		c.V.Add(where, "%s may not choose the identity %q of source %q; an administrator can let them", c.Who.Name, name, source)
+		c.V.Add(where, "%s may not choose the identity %q of source %q; an administrator can let them", c.Who.Name,
+			name, source)
 	}
 	return nil
 }

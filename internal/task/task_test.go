@@ -64,7 +64,8 @@ func enter(t *testing.T, found job.ReportDefinition) *room {
 			return err
 		}
 		defer func() { _ = conn.Close(ctx) }()
-		_, err = conn.Exec(ctx, `CREATE TABLE ports AS SELECT * FROM (VALUES ('TQ', 'Tarnwick Quay'), ('EH', 'Ellerhaven')) p(code, name)`)
+		_, err = conn.Exec(ctx,
+			`CREATE TABLE ports AS SELECT * FROM (VALUES ('TQ', 'Tarnwick Quay'), ('EH', 'Ellerhaven')) p(code, name)`)
 		return err
 	})
 	r := &room{found: job.Report{Name: "Ports: all", Version: 3, ReportDefinition: found}}
@@ -81,18 +82,32 @@ func enter(t *testing.T, found job.ReportDefinition) *room {
 	require.NoError(t, err)
 	sealed, err := vault.Seal("source:here", password)
 	require.NoError(t, err)
-	settings, err := json.Marshal(report.PostgresSettings{Host: u.Hostname(), Port: port, Database: strings.TrimPrefix(u.Path, "/"), User: u.User.Username(), TLS: "disable"})
+	settings, err := json.Marshal(report.PostgresSettings{
+		Host: u.Hostname(), Port: port, Database: strings.TrimPrefix(u.Path, "/"), User: u.User.Username(),
+		TLS: "disable",
+	})
 	require.NoError(t, err)
-	_, err = r.store.PutPlace(ctx, records.Source, records.Place{Name: "here", Protocol: "postgres", Settings: settings, Secret: sealed})
+	_, err = r.store.PutPlace(ctx, records.Source, records.Place{
+		Name: "here", Protocol: "postgres", Settings: settings, Secret: sealed,
+	})
 	require.NoError(t, err)
-	_, err = r.store.PutPlace(ctx, records.Destination, records.Place{Name: "company mail", Protocol: "smtp", Settings: []byte(`{"host":"mail.tarnwick.example","from":"Iron Bell <bell@tarnwick.example>"}`)})
+	_, err = r.store.PutPlace(ctx, records.Destination, records.Place{
+		Name: "company mail", Protocol: "smtp",
+		Settings: []byte(`{"host":"mail.tarnwick.example","from":"Iron Bell <bell@tarnwick.example>"}`),
+	})
 	require.NoError(t, err)
 	r.files, err = artifact.OpenFolder(t.TempDir())
 	require.NoError(t, err)
 	sources := report.NewSources(r.store, vault, report.Allowed{})
 	t.Cleanup(sources.Close)
-	r.report = &task.Report{Find: func(context.Context, string) (job.Report, error) { return r.found, nil }, Sources: sources, Files: r.files}
-	r.deliver = &task.Deliver{Store: r.store, Sources: sources, Destinations: deliver.NewDestinations(r.store, vault, deliver.Allowed{}), Files: r.files, Now: time.Now}
+	r.report = &task.Report{
+		Find: func(context.Context, string) (job.Report, error) { return r.found, nil }, Sources: sources,
+		Files: r.files,
+	}
+	r.deliver = &task.Deliver{
+		Store: r.store, Sources: sources, Destinations: deliver.NewDestinations(r.store, vault, deliver.Allowed{}),
+		Files: r.files, Now: time.Now,
+	}
 	return r
 }
 
@@ -101,11 +116,17 @@ func work(t *testing.T) task.Work {
 	london, err := time.LoadLocation("Europe/London")
 	require.NoError(t, err)
 	at := time.Date(2026, 7, 1, 6, 15, 0, 0, london)
-	return task.Work{RunID: 26070000000009, Part: 1, Job: "Board", Nominal: at, Due: at, Values: job.Values{}, Def: job.Definition{}.WithDefaults(), Limit: time.Minute, Log: func(string, string) {}, Params: func(context.Context) ([]job.Parameter, error) { return nil, nil }}
+	return task.Work{
+		RunID: 26070000000009, Part: 1, Job: "Board", Nominal: at, Due: at, Values: job.Values{},
+		Def: job.Definition{}.WithDefaults(), Limit: time.Minute, Log: func(string, string) {},
+		Params: func(context.Context) ([]job.Parameter, error) { return nil, nil },
+	}
 }
 
 func reportTask(outputs ...job.Output) job.Task {
-	return job.Task{Name: "report", Kind: job.KindReport, Report: &job.ReportTask{Report: "Ports: all", Outputs: outputs}}
+	return job.Task{
+		Name: "report", Kind: job.KindReport, Report: &job.ReportTask{Report: "Ports: all", Outputs: outputs},
+	}
 }
 
 // shown files the rows out that are kept beside the files.
@@ -123,11 +144,17 @@ func (r *room) text(t *testing.T, key string) string {
 	return string(text)
 }
 
-var sections = []job.Section{{Name: "Ports", SQL: "SELECT code FROM ports WHERE code = :code OR :code IS NULL ORDER BY code"}, {Name: "Na/mes", SQL: "SELECT name FROM ports ORDER BY name"}}
+var sections = []job.Section{{
+	Name: "Ports", SQL: "SELECT code FROM ports WHERE code = :code OR :code IS NULL ORDER BY code",
+}, {Name: "Na/mes", SQL: "SELECT name FROM ports ORDER BY name"}}
 
 func TestAReportMakesAllItsFilesFromOnePass(t *testing.T) {
-	r := enter(t, job.ReportDefinition{Source: "here", Parameters: []job.Parameter{{Name: "code", Type: job.TypeText}}, Sections: sections})
-	res, err := r.report.Run(context.Background(), work(t), reportTask(job.Output{Format: "html-mail"}, job.Output{Format: "csv"}, job.Output{Format: "xlsx", Name: "{report} {rows}"}, job.Output{Format: "xlsx", Name: "PORTS- ALL 4.xlsx"}))
+	r := enter(t, job.ReportDefinition{
+		Source: "here", Parameters: []job.Parameter{{Name: "code", Type: job.TypeText}}, Sections: sections,
+	})
+	res, err := r.report.Run(context.Background(), work(t),
+		reportTask(job.Output{Format: "html-mail"}, job.Output{Format: "csv"},
+			job.Output{Format: "xlsx", Name: "{report} {rows}"}, job.Output{Format: "xlsx", Name: "PORTS- ALL 4.xlsx"}))
 	require.NoError(t, err)
 	assert.Equal(t, int64(4), res.Rows)
 	assert.False(t, res.Blank)
@@ -145,7 +172,10 @@ func TestAReportMakesAllItsFilesFromOnePass(t *testing.T) {
 }
 
 func TestABlankReportAndOneThatFails(t *testing.T) {
-	r := enter(t, job.ReportDefinition{Source: "here", Parameters: []job.Parameter{{Name: "code", Type: job.TypeText, Required: true}}, Sections: sections[:1]})
+	r := enter(t, job.ReportDefinition{
+		Source: "here", Parameters: []job.Parameter{{Name: "code", Type: job.TypeText, Required: true}},
+		Sections: sections[:1],
+	})
 	w := work(t)
 	_, err := r.report.Run(context.Background(), w, reportTask(job.Output{Format: "csv"}))
 	f := fault.Of(err)
@@ -165,12 +195,22 @@ func TestABlankReportAndOneThatFails(t *testing.T) {
 }
 
 func TestALetterCarriesTablesAndFiles(t *testing.T) {
-	r := enter(t, job.ReportDefinition{Source: "here", Parameters: []job.Parameter{{Name: "code", Type: job.TypeText}}, Sections: sections})
+	r := enter(t, job.ReportDefinition{
+		Source: "here", Parameters: []job.Parameter{{Name: "code", Type: job.TypeText}}, Sections: sections,
+	})
 	w := work(t)
-	made, err := r.report.Run(context.Background(), w, reportTask(job.Output{Format: "html-mail"}, job.Output{Format: "xlsx", Name: "Ports"}))
+	made, err := r.report.Run(context.Background(), w,
+		reportTask(job.Output{Format: "html-mail"}, job.Output{Format: "xlsx", Name: "Ports"}))
 	require.NoError(t, err)
 	w.Files, w.RowsOf = shown(made.Files), map[string]int64{"report": made.Rows}
-	send := job.Task{Name: "mail", Kind: job.KindDeliver, Deliver: &job.DeliverTask{Destination: "company mail", To: []string{"Mara Quill <mara.quill@tarnwick.example>", "oren.hask@tarnwick.example"}, Subject: "{job} of {date:%d.%m.%Y}: {rows}"}}
+	send := job.Task{
+		Name: "mail", Kind: job.KindDeliver,
+		Deliver: &job.DeliverTask{
+			Destination: "company mail",
+			To:          []string{"Mara Quill <mara.quill@tarnwick.example>", "oren.hask@tarnwick.example"},
+			Subject:     "{job} of {date:%d.%m.%Y}: {rows}",
+		},
+	}
 	res, err := r.deliver.Run(context.Background(), w, send)
 	require.NoError(t, err)
 	assert.Equal(t, "Board of 01.07.2026: 4", res.Messages[0].Subject)
@@ -178,7 +218,10 @@ func TestALetterCarriesTablesAndFiles(t *testing.T) {
 	assert.Regexp(t, `^<[a-z0-9]{26}@tarnwick\.example>$`, res.Messages[0].MessageID)
 	text := r.text(t, res.Messages[0].Key)
 	assert.Len(t, text, int(res.Messages[0].Size))
-	for _, want := range []string{"Subject: Board of 01.07.2026: 4", `filename="Ports.xlsx"`, "Tarnwick Quay", "Auto-Submitted: auto-generated", "run 2607-9, due Wed 1 Jul 2026 06:15 BST"} {
+	for _, want := range []string{
+		"Subject: Board of 01.07.2026: 4", `filename="Ports.xlsx"`, "Tarnwick Quay",
+		"Auto-Submitted: auto-generated", "run 2607-9, due Wed 1 Jul 2026 06:15 BST",
+	} {
 		assert.Contains(t, text, want)
 	}
 	w.Notes = []string{"Nothing was found this time by task report."}
@@ -192,7 +235,12 @@ func TestALetterCarriesTablesAndFiles(t *testing.T) {
 
 // A column that vanished since the report was laid out is named.
 func TestAColumnThatVanishedIsNamed(t *testing.T) {
-	r := enter(t, job.ReportDefinition{Source: "here", Sections: []job.Section{{Name: "Ports", SQL: "SELECT * FROM ports", Columns: []job.Column{{Name: "berths", Total: job.TotalSum}}}}})
+	r := enter(t, job.ReportDefinition{
+		Source: "here",
+		Sections: []job.Section{{
+			Name: "Ports", SQL: "SELECT * FROM ports", Columns: []job.Column{{Name: "berths", Total: job.TotalSum}},
+		}},
+	})
 	_, err := r.report.Run(context.Background(), work(t), reportTask(job.Output{Format: "csv"}))
 	f := fault.Of(err)
 	assert.Equal(t, fault.Lasting, f.Class)
@@ -207,7 +255,12 @@ func TestADiskThatIsFullIsSaidAndLeavesNoHalfFile(t *testing.T) {
 		t.Skipf("a small disk cannot be made by this user: %v", err)
 	}
 	t.Cleanup(func() { _ = syscall.Unmount(dir, syscall.MNT_DETACH) })
-	r := enter(t, job.ReportDefinition{Source: "here", Sections: []job.Section{{Name: "Much", SQL: "SELECT repeat(md5(n::text), 20) AS text FROM generate_series(1, 5000) n"}}})
+	r := enter(t, job.ReportDefinition{
+		Source: "here",
+		Sections: []job.Section{{
+			Name: "Much", SQL: "SELECT repeat(md5(n::text), 20) AS text FROM generate_series(1, 5000) n",
+		}},
+	})
 	var err error
 	r.files, err = artifact.OpenFolder(dir)
 	require.NoError(t, err)

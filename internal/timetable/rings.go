@@ -62,7 +62,9 @@ func Slack(r rule.Rule) time.Duration {
 
 // Reckon reckons the next rings of jobs anew and tells which have moved. Triggers that can
 // no longer be read keep theirs; unread hears of them.
-func (t *Timetable) Reckon(jobs []job.Job, now time.Time, unread func(j job.Job, rule string, err error)) (next map[int64]*records.NextRing, moved []string) {
+func (t *Timetable) Reckon(jobs []job.Job, now time.Time,
+	unread func(j job.Job, rule string, err error),
+) (next map[int64]*records.NextRing, moved []string) {
 	next = map[int64]*records.NextRing{}
 	for _, j := range jobs {
 		for _, trigger := range j.Triggers {

@@ -132,10 +132,19 @@ func TestReckonNamesWhatMoved(t *testing.T) {
 	thursday := monday.AddDate(0, 0, 3)
 	of := func(name string, on bool, calendars ...string) job.Job {
 		due := thursday
-		return job.Job{Name: name, On: on, Definition: job.Definition{Zone: "Europe/London", Calendars: calendars, Triggers: []job.Trigger{{ID: int64(len(name)), Timing: thursdays, NextDue: &due}}}}
+		return job.Job{
+			Name: name, On: on,
+			Definition: job.Definition{
+				Zone: "Europe/London", Calendars: calendars,
+				Triggers: []job.Trigger{{ID: int64(len(name)), Timing: thursdays, NextDue: &due}},
+			},
+		}
 	}
 	var unread []string
-	moves, moved := table.Reckon([]job.Job{of("moves", true, "Harbour"), of("stays put", true), of("is off", false, "Harbour"), of("lost it", true, "Nowhere")}, monday, func(j job.Job, _ string, err error) {
+	moves, moved := table.Reckon([]job.Job{
+		of("moves", true, "Harbour"), of("stays put", true),
+		of("is off", false, "Harbour"), of("lost it", true, "Nowhere"),
+	}, monday, func(j job.Job, _ string, err error) {
 		unread = append(unread, j.Name+": "+err.Error())
 	})
 	assert.Equal(t, []string{"moves: Thu 26 Nov 2026 07:00 GMT becomes Wed 25 Nov 2026 07:00 GMT"}, moved)

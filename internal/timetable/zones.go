@@ -74,7 +74,8 @@ func (z Zones) Reckon(ctx context.Context) error {
 	}
 	return z.Store.Do(ctx, func(t *store.Tx) error {
 		if was != z.Version || total > 0 {
-			if err := t.Audit(ctx, "ironbell", "reckon again", "setting", ZoneSetting, map[string]string{"zones": was}, map[string]any{"zones": z.Version, "count": total, "moved": moved}); err != nil {
+			if err := t.Audit(ctx, "ironbell", "reckon again", "setting", ZoneSetting, map[string]string{"zones": was},
+				map[string]any{"zones": z.Version, "count": total, "moved": moved}); err != nil {
 				return err
 			}
 		}

@@ -24,7 +24,10 @@ type FTP struct {
 
 // StartFTP starts a server on a folder. It wants TLS.
 func StartFTP(name, address, folder, user, password string, cert tls.Certificate) (*FTP, error) {
-	f := &FTP{user: user, password: password, tls: &tls.Config{Certificates: []tls.Certificate{cert}, MinVersion: tls.VersionTLS12}}
+	f := &FTP{
+		user: user, password: password,
+		tls: &tls.Config{Certificates: []tls.Certificate{cert}, MinVersion: tls.VersionTLS12},
+	}
 	f.tls.VerifyConnection = func(s tls.ConnectionState) error {
 		if s.DidResume {
 			f.resumed.Add(1)
@@ -61,7 +64,8 @@ type driver struct {
 // GetSettings implements ftpserver.MainDriver.
 func (d *driver) GetSettings() (*ftpserver.Settings, error) {
 	return &ftpserver.Settings{
-		Listener: d.listener, DisableActiveMode: true, TLSRequired: ftpserver.MandatoryEncryption, IdleTimeout: 120, ConnectionTimeout: 10,
+		Listener: d.listener, DisableActiveMode: true, TLSRequired: ftpserver.MandatoryEncryption, IdleTimeout: 120,
+		ConnectionTimeout:   10,
 		DefaultTransferType: ftpserver.TransferTypeBinary,
 	}, nil
 }

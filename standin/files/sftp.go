@@ -149,7 +149,8 @@ func (s *SFTP) session(conn net.Conn) {
 		}()
 		go func() {
 			h := &handlers{s.disk}
-			server := sftp.NewRequestServer(channel, sftp.Handlers{FileGet: h, FilePut: h, FileCmd: h, FileList: h}, sftp.WithStartDirectory("/"))
+			server := sftp.NewRequestServer(channel, sftp.Handlers{FileGet: h, FilePut: h, FileCmd: h, FileList: h},
+				sftp.WithStartDirectory("/"))
 			_ = server.Serve() // ends with the channel
 			_ = channel.Close()
 		}()

@@ -29,8 +29,9 @@ func CertificateOf(ends time.Time, names ...string) (tls.Certificate, string, er
 	template := &x509.Certificate{
 		SerialNumber: big.NewInt(time.Now().UnixNano()), Subject: pkix.Name{CommonName: "Harbour authority root"},
 		NotBefore: ends.AddDate(-1, 0, 0).Add(-time.Hour), NotAfter: ends,
-		KeyUsage: x509.KeyUsageDigitalSignature | x509.KeyUsageCertSign, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth},
-		IsCA: true, BasicConstraintsValid: true,
+		KeyUsage:    x509.KeyUsageDigitalSignature | x509.KeyUsageCertSign,
+		ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth},
+		IsCA:        true, BasicConstraintsValid: true,
 	}
 	for _, name := range names {
 		if ip := net.ParseIP(name); ip != nil {

@@ -147,7 +147,9 @@ func read(raw []byte) (*Message, error) {
 				return nil, fmt.Errorf("read an attachment's name: %w", err)
 			}
 			kind, _, _ := h.ContentType() // one without a type is shown without
-			m.Attachments = append(m.Attachments, Attachment{Name: name, MediaType: kind, Size: len(content), content: content})
+			m.Attachments = append(m.Attachments, Attachment{
+				Name: name, MediaType: kind, Size: len(content), content: content,
+			})
 		}
 	}
 }

@@ -49,7 +49,10 @@ func Start(name, address, user, password string, inbox *Inbox, cert tls.Certific
 
 // Modes are the ways in which it can behave.
 func (s *Server) Modes() []gate.Mode {
-	return []gate.Mode{gate.Accept, gate.Slow, gate.Refuse, gate.Full, gate.Busy, gate.Greylist, gate.Expired, gate.Drop, gate.Strange, gate.Older, gate.Shut, gate.Bounce, gate.Stripped, gate.Absent, gate.Away}
+	return []gate.Mode{
+		gate.Accept, gate.Slow, gate.Refuse, gate.Full, gate.Busy, gate.Greylist, gate.Expired,
+		gate.Drop, gate.Strange, gate.Older, gate.Shut, gate.Bounce, gate.Stripped, gate.Absent, gate.Away,
+	}
 }
 
 // Returns says where mail goes that is returned.
@@ -152,8 +155,10 @@ func (b bearer) Next(response []byte) ([]byte, bool, error) {
 	if response == nil {
 		return []byte{}, false, nil
 	}
-	if string(response) != "user="+b.server.user+"\x01auth=Bearer "+b.server.password+"\x01\x01" || b.server.Behaviour().Mode == gate.Expired {
-		return nil, false, &smtp.SMTPError{Code: 535, EnhancedCode: smtp.EnhancedCode{5, 7, 8}, Message: "The token is not accepted"}
+	if string(response) != "user="+b.server.user+"\x01auth=Bearer "+b.server.password+"\x01\x01" ||
+		b.server.Behaviour().Mode == gate.Expired {
+		return nil, false,
+			&smtp.SMTPError{Code: 535, EnhancedCode: smtp.EnhancedCode{5, 7, 8}, Message: "The token is not accepted"}
 	}
 	b.signedIn = true
 	return nil, true, nil
@@ -165,7 +170,9 @@ func (s *session) Auth(mechanism string) (sasl.Server, error) {
 	}
 	check := func(user, password string) error {
 		if user != s.server.user || password != s.server.password || s.server.Behaviour().Mode == gate.Expired {
-			return &smtp.SMTPError{Code: 535, EnhancedCode: smtp.EnhancedCode{5, 7, 8}, Message: "Authentication credentials invalid"}
+			return &smtp.SMTPError{
+				Code: 535, EnhancedCode: smtp.EnhancedCode{5, 7, 8}, Message: "Authentication credentials invalid",
+			}
 		}
 		s.signedIn = true
 		return nil
@@ -185,7 +192,9 @@ func (s *session) Mail(from string, _ *smtp.MailOptions) error {
 		return &smtp.SMTPError{Code: 535, EnhancedCode: smtp.EnhancedCode{5, 7, 8}, Message: "The password has expired"}
 	}
 	if s.server.Behaviour().Mode == gate.Shut {
-		return &smtp.SMTPError{Code: 452, EnhancedCode: smtp.EnhancedCode{4, 3, 1}, Message: "Insufficient system storage"}
+		return &smtp.SMTPError{
+			Code: 452, EnhancedCode: smtp.EnhancedCode{4, 3, 1}, Message: "Insufficient system storage",
+		}
 	}
 	s.from = from
 	return nil
@@ -195,13 +204,17 @@ func (s *session) Rcpt(to string, _ *smtp.RcptOptions) error {
 	s.last = s.server.decide(s.from, to)
 	switch s.last.Mode {
 	case gate.Full:
-		return &smtp.SMTPError{Code: 552, EnhancedCode: smtp.EnhancedCode{5, 2, 2}, Message: "The mailbox is over its quota"}
+		return &smtp.SMTPError{
+			Code: 552, EnhancedCode: smtp.EnhancedCode{5, 2, 2}, Message: "The mailbox is over its quota",
+		}
 	case gate.Refuse:
 		return &smtp.SMTPError{Code: 550, EnhancedCode: smtp.EnhancedCode{5, 1, 1}, Message: "No such mailbox"}
 	case gate.Busy:
 		return &smtp.SMTPError{Code: 451, EnhancedCode: smtp.EnhancedCode{4, 3, 2}, Message: "Not now, try again later"}
 	case gate.Greylist:
-		return &smtp.SMTPError{Code: 451, EnhancedCode: smtp.EnhancedCode{4, 7, 1}, Message: "Greylisted, try again later"}
+		return &smtp.SMTPError{
+			Code: 451, EnhancedCode: smtp.EnhancedCode{4, 7, 1}, Message: "Greylisted, try again later",
+		}
 	}
 	s.to = append(s.to, to)
 	return nil
@@ -214,7 +227,9 @@ func (s *session) Data(r io.Reader) error {
 	}
 	s.last.Pause()
 	if err := s.server.inbox.add(s.server.Name(), s.from, s.to, raw); err != nil {
-		return &smtp.SMTPError{Code: 554, EnhancedCode: smtp.EnhancedCode{5, 6, 0}, Message: "This is no message: " + err.Error()}
+		return &smtp.SMTPError{
+			Code: 554, EnhancedCode: smtp.EnhancedCode{5, 6, 0}, Message: "This is no message: " + err.Error(),
+		}
 	}
 	switch s.last.Mode {
 	case gate.Strange:

@@ -44,7 +44,10 @@ func Handler(inbox *Inbox, servers ...Steered) http.Handler {
 	show := func(w http.ResponseWriter, m *Message) {
 		all := inbox.All()
 		w.Header().Set("Content-Type", "text/html; charset=utf-8")
-		_ = page.Execute(w, map[string]any{"All": all[:min(len(all), 200)], "Count": len(all), "One": m, "Servers": servers}) // a reader that left needs no answer
+		// a reader that left needs no answer
+		_ = page.Execute(w, map[string]any{
+			"All": all[:min(len(all), 200)], "Count": len(all), "One": m, "Servers": servers,
+		})
 	}
 	mux.HandleFunc("GET /{$}", func(w http.ResponseWriter, _ *http.Request) {
 		var newest *Message
@@ -61,7 +64,8 @@ func Handler(inbox *Inbox, servers ...Steered) http.Handler {
 	mux.HandleFunc("GET /messages/{id}/html", func(w http.ResponseWriter, r *http.Request) {
 		if m := message(w, r); m != nil {
 			w.Header().Set("Content-Type", "text/html; charset=utf-8")
-			w.Header().Set("Content-Security-Policy", "default-src 'none'; style-src 'unsafe-inline'; img-src data:; sandbox")
+			w.Header().Set("Content-Security-Policy",
+				"default-src 'none'; style-src 'unsafe-inline'; img-src data:; sandbox")
 			_, _ = w.Write([]byte(m.HTML)) // a reader that left needs no answer
 		}
 	})

@@ -40,7 +40,8 @@ func StartObjects(name, address, bucket string) (*Objects, error) {
 		refuse := func(status int, code string) {
 			w.Header().Set("Content-Type", "application/xml")
 			w.WriteHeader(status)
-			_, _ = io.WriteString(w, "<Error><Code>"+code+"</Code><Message>as it was told</Message></Error>") // a client that left needs no answer
+			// a client that left needs no answer
+			_, _ = io.WriteString(w, "<Error><Code>"+code+"</Code><Message>as it was told</Message></Error>")
 		}
 		concerned := b.Only == "" || strings.Contains(r.URL.Path, b.Only)
 		switch {

@@ -45,7 +45,10 @@ func StartPrinter(name, address string) (*Printer, error) {
 
 // Modes are the ways in which it can behave.
 func (p *Printer) Modes() []gate.Mode {
-	return []gate.Mode{gate.Accept, gate.Slow, gate.Refuse, gate.Busy, gate.Expired, gate.Drop, gate.Hold, gate.Abort, gate.Closed, gate.Away}
+	return []gate.Mode{
+		gate.Accept, gate.Slow, gate.Refuse, gate.Busy, gate.Expired, gate.Drop, gate.Hold, gate.Abort,
+		gate.Closed, gate.Away,
+	}
 }
 
 // All lists what was printed, the oldest first.
@@ -129,7 +132,10 @@ func (p *Printer) print(attributes map[string]string, document []byte, mode gate
 	}
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	done := Printed{At: time.Now(), Job: len(p.all) + 1, Name: attributes["job-name"], Format: format, User: attributes["requesting-user-name"], Copies: 1, Size: len(document), Content: document, Mode: mode}
+	done := Printed{
+		At: time.Now(), Job: len(p.all) + 1, Name: attributes["job-name"], Format: format,
+		User: attributes["requesting-user-name"], Copies: 1, Size: len(document), Content: document, Mode: mode,
+	}
 	if c := attributes["copies"]; len(c) == 4 {
 		done.Copies = int(binary.BigEndian.Uint32([]byte(c)))
 	}
@@ -184,7 +190,8 @@ func printerAttributes(accepting bool) []byte {
 	attribute(&out, 0x49, "", []byte("text/plain"))
 	attribute(&out, 0x49, "", []byte("application/octet-stream"))
 	for i, o := range []uint32{printJob, getJob, getJobs, getPrinter} {
-		attribute(&out, 0x23, map[bool]string{true: "operations-supported"}[i == 0], binary.BigEndian.AppendUint32(nil, o))
+		attribute(&out, 0x23, map[bool]string{true: "operations-supported"}[i == 0],
+			binary.BigEndian.AppendUint32(nil, o))
 	}
 	return out.Bytes()
 }

@@ -78,7 +78,10 @@ func (r *Receiver) take(w http.ResponseWriter, q *http.Request) {
 }
 
 func (r *Receiver) keep(q *http.Request, body []byte) {
-	in := Received{At: time.Now(), Method: q.Method, Path: q.URL.Path, Headers: map[string]string{}, Size: len(body), Body: string(body[:min(len(body), 10_000)])}
+	in := Received{
+		At: time.Now(), Method: q.Method, Path: q.URL.Path, Headers: map[string]string{}, Size: len(body),
+		Body: string(body[:min(len(body), 10_000)]),
+	}
 	for name := range q.Header {
 		in.Headers[name] = q.Header.Get(name)
 	}

@@ -20,7 +20,10 @@ import (
 // tests names those that attack, and packages where they are.
 const tests = "Attack|Reaches|Rights|Secrets|Refusal|LookAlike|Forge|Hostile|Walls|Variables|Identity|CanWrite"
 
-var packages = []string{"./internal/report", "./internal/confined", "./internal/task", "./internal/access", "./internal/outgoing", "./internal/deliver", "./internal/core/...", "./test"}
+var packages = []string{
+	"./internal/report", "./internal/confined", "./internal/task", "./internal/access",
+	"./internal/outgoing", "./internal/deliver", "./internal/core/...", "./test",
+}
 
 func main() {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt)

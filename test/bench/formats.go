@@ -59,7 +59,8 @@ var made = []struct {
 // formats measures files of many rows against the driver's own COPY to the same
 // disk, and the spreadsheet against the library's bare streaming writer.
 func (b *bench) formats(ctx context.Context, n int) error {
-	if _, err := b.pool.Exec(ctx, `CREATE TABLE IF NOT EXISTS wide AS SELECT i AS sailing, 'Tarnwick Quay to Ellerhaven ' || i % 7 AS route, timestamptz '2024-11-23 05:00+00' + i * interval '1 minute' AS due,
+	if _, err := b.pool.Exec(ctx,
+		`CREATE TABLE IF NOT EXISTS wide AS SELECT i AS sailing, 'Tarnwick Quay to Ellerhaven ' || i % 7 AS route, timestamptz '2024-11-23 05:00+00' + i * interval '1 minute' AS due,
 		(date '2024-11-23' + i % 730) AS day, (i % 340) AS passengers, round((i % 9973) * 1.37, 2) AS litres, (i % 11) = 0 AS late, CASE WHEN i % 97 = 0 THEN 'storm, "swell" at the bar' END AS note
 		FROM generate_series(1, $1::int) i`, n); err != nil {
 		return err
@@ -96,7 +97,8 @@ func (b *bench) formats(ctx context.Context, n int) error {
 			wanted := map[string]string{"csv": "0.7", "csv, localised": "0.4", "json": "0.5"}[m.name]
 			note = fmt.Sprintf("%.2f of COPY's rows a second (wanted %s)", copied.Seconds/c.Seconds, wanted)
 		}
-		fmt.Printf("  %-20s %6.2f s  %5.0f MB resident  %6.1f MB of file  %s\n", m.name, c.Seconds, c.PeakMB, float64(c.Size)/1e6, note)
+		fmt.Printf("  %-20s %6.2f s  %5.0f MB resident  %6.1f MB of file  %s\n", m.name, c.Seconds, c.PeakMB,
+			float64(c.Size)/1e6, note)
 	}
 	return nil
 }
@@ -203,7 +205,8 @@ func copyOut(ctx context.Context, dsn string, out io.Writer, n int) error {
 	}
 	defer func() { _ = conn.Close(ctx) }() // nothing is to stay
 	buffered := bufio.NewWriterSize(out, 64<<10)
-	if _, err := conn.PgConn().CopyTo(ctx, buffered, fmt.Sprintf("COPY (%s%d) TO STDOUT WITH (FORMAT csv, HEADER)", wide, n)); err != nil {
+	if _, err := conn.PgConn().CopyTo(ctx, buffered,
+		fmt.Sprintf("COPY (%s%d) TO STDOUT WITH (FORMAT csv, HEADER)", wide, n)); err != nil {
 		return err
 	}
 	return buffered.Flush()
@@ -219,7 +222,9 @@ func open(dsn string) (report.Source, error) {
 	if u, err := url.Parse(dsn); err == nil && u.Hostname() != "" {
 		host = u.Hostname()
 	}
-	settings, err := json.Marshal(report.PostgresSettings{Host: host, Port: int(config.Port), Database: config.Database, User: config.User, TLS: "disable"})
+	settings, err := json.Marshal(report.PostgresSettings{
+		Host: host, Port: int(config.Port), Database: config.Database, User: config.User, TLS: "disable",
+	})
 	if err != nil {
 		return nil, err
 	}
@@ -259,13 +264,17 @@ func makeFile(ctx context.Context, dsn string, out io.Writer, o job.Output, n in
 		return 0, err
 	}
 	buffered := bufio.NewWriterSize(out, 64<<10)
-	head := &render.Head{Report: "Sailings", Title: "Sailings", AsOf: time.Now(), Zone: time.UTC, Browser: render.Chromium(ctx, render.FindBrowser())}
+	head := &render.Head{
+		Report: "Sailings", Title: "Sailings", AsOf: time.Now(), Zone: time.UTC,
+		Browser: render.Chromium(ctx, render.FindBrowser()),
+	}
 	w, err := style.Format.New(buffered, head, style)
 	if err != nil {
 		return 0, err
 	}
 	l := &laid{writer: w, flat: style.Format.FlatFor(o)}
-	if _, err := source.Stream(ctx, report.Query{SQL: fmt.Sprint(wide, n), Zone: "UTC", Limit: time.Hour}, "Sailings", l); err != nil {
+	if _, err := source.Stream(ctx, report.Query{SQL: fmt.Sprint(wide, n), Zone: "UTC", Limit: time.Hour}, "Sailings",
+		l); err != nil {
 		return 0, err
 	}
 	rows, err := l.shaper.End()
@@ -299,7 +308,8 @@ func bareSheet(ctx context.Context, dsn string, out io.Writer, n int) error {
 	if err != nil {
 		return err
 	}
-	result, err := conn.Query(ctx, fmt.Sprint(`SELECT sailing, route, extract(epoch FROM due)::float8, day - date '1899-12-30', passengers, litres::float8, late, note FROM wide LIMIT `, n))
+	result, err := conn.Query(ctx,
+		fmt.Sprint(`SELECT sailing, route, extract(epoch FROM due)::float8, day - date '1899-12-30', passengers, litres::float8, late, note FROM wide LIMIT `, n))
 	if err != nil {
 		return err
 	}
@@ -314,7 +324,9 @@ func bareSheet(ctx context.Context, dsn string, out io.Writer, n int) error {
 		if err := result.Scan(&sailing, &route, &due, &day, &passengers, &litres, &late, &note); err != nil {
 			return err
 		}
-		row[0], row[1], row[2], row[3], row[4], row[5], row[6], row[7] = sailing, route, excelize.Cell{StyleID: style, Value: due/86400 + 25569}, excelize.Cell{StyleID: style, Value: day}, passengers, litres, late, nil
+		row[0], row[1], row[2], row[3], row[4], row[5], row[6], row[7] = sailing, route,
+			excelize.Cell{StyleID: style, Value: due/86400 + 25569}, excelize.Cell{StyleID: style, Value: day},
+			passengers, litres, late, nil
 		if note != nil {
 			row[7] = *note
 		}
@@ -342,7 +354,8 @@ func firstRows(ctx context.Context, dsn string, out io.Writer) error {
 	}
 	defer source.Close()
 	s := &some{}
-	if _, err := source.Stream(ctx, report.Query{SQL: "SELECT * FROM wide", Zone: "UTC", Limit: time.Minute, Rows: 50}, "First", s); err != nil {
+	if _, err := source.Stream(ctx, report.Query{SQL: "SELECT * FROM wide", Zone: "UTC", Limit: time.Minute, Rows: 50},
+		"First", s); err != nil {
 		return err
 	}
 	_, err = fmt.Fprintln(out, s.n)

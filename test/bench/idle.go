@@ -66,7 +66,8 @@ func (b *bench) idle(ctx context.Context, service string) error {
 	if err != nil {
 		return err
 	}
-	fmt.Printf("idle with %d jobs: ready after %.2f s (wanted 5), %.2f %% of a core (wanted 2), %d MB resident (wanted 150)\n",
+	fmt.Printf("idle with %d jobs: ready after %.2f s (wanted 5), %.2f %% of a core (wanted 2), %d MB resident "+
+		"(wanted 150)\n",
 		b.jobs, ready.Seconds(), 100*(after-before).Seconds()/watched.Seconds(), resident>>20)
 	return nil
 }

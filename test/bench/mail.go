@@ -88,9 +88,11 @@ func (b *bench) mails(ctx context.Context, n int) error {
 		return err
 	}
 	bare := 2 / (1/first + 1/second)
-	fmt.Printf("\nmails of %d KB over %d lines: the bare library %.0f a second (%.0f before, %.0f after)\n", len(raw)/1000, workers, bare, first, second)
+	fmt.Printf("\nmails of %d KB over %d lines: the bare library %.0f a second (%.0f before, %.0f after)\n",
+		len(raw)/1000, workers, bare, first, second)
 	fmt.Printf("  handed over and recorded: %.0f a second for %d, %.0f for %d: %.2f of the bare library (0.60 wanted)\n", few, n/10, rate, n, rate/bare)
-	fmt.Printf("  memory: %d MB before, %d MB after %d, %d MB after %d (10 MB more wanted at most)\n", before, between, n/10, after, n)
+	fmt.Printf("  memory: %d MB before, %d MB after %d, %d MB after %d (10 MB more wanted at most)\n", before, between,
+		n/10, after, n)
 	if arrived != int64(n+n/10) {
 		return fmt.Errorf("%d mails arrived in place of %d", arrived, n+n/10)
 	}
@@ -102,8 +104,10 @@ func (b *bench) mails(ctx context.Context, n int) error {
 	if err != nil {
 		return err
 	}
-	fmt.Printf("  p99 from ready to sent of %d: %s alone, %s beside %d that wait for a dead destination: %.2f (1.20 wanted at most); of %d alone %s\n",
-		n/4, alone.Round(time.Millisecond), beside.Round(time.Millisecond), waitingDead, beside.Seconds()/alone.Seconds(), n, p99.Round(time.Millisecond))
+	fmt.Printf("  p99 from ready to sent of %d: %s alone, %s beside %d that wait for a dead destination: %.2f (1.20 "+
+		"wanted at most); of %d alone %s\n",
+		n/4, alone.Round(time.Millisecond), beside.Round(time.Millisecond), waitingDead,
+		beside.Seconds()/alone.Seconds(), n, p99.Round(time.Millisecond))
 	return nil
 }
 
@@ -118,10 +122,14 @@ func letter(ctx context.Context, files *artifact.Folder) ([]byte, artifact.Kept,
 		return nil, artifact.Kept{}, err
 	}
 	if err := deliver.Compose(ctx, io.MultiWriter(&raw, file), deliver.Letter{
-		MessageID: "bench@tarnwick.example", From: "Iron Bell <bell@tarnwick.example>", Subject: "Departures", Plain: "Departures of all ports.", Date: time.Now(),
-		Attachments: []deliver.Attachment{{Name: "departures.csv", MediaType: "text/csv", Size: int64(len(content)), Open: func(context.Context) (io.ReadSeekCloser, error) {
-			return open50{bytes.NewReader(content)}, nil
-		}}},
+		MessageID: "bench@tarnwick.example", From: "Iron Bell <bell@tarnwick.example>", Subject: "Departures",
+		Plain: "Departures of all ports.", Date: time.Now(),
+		Attachments: []deliver.Attachment{{
+			Name: "departures.csv", MediaType: "text/csv", Size: int64(len(content)),
+			Open: func(context.Context) (io.ReadSeekCloser, error) {
+				return open50{bytes.NewReader(content)}, nil
+			},
+		}},
 	}); err != nil {
 		return nil, artifact.Kept{}, err
 	}
@@ -147,7 +155,8 @@ func bareMails(address string, raw []byte, n int) (float64, error) {
 			}
 			defer func() { _ = c.Close() }() // everything was answered
 			for i := w; i < n; i += workers {
-				if err := c.SendMail("bell+d1@tarnwick.example", []string{"reader" + strconv.Itoa(i) + "@tarnwick.example"}, bytes.NewReader(raw)); err != nil {
+				if err := c.SendMail("bell+d1@tarnwick.example",
+					[]string{"reader" + strconv.Itoa(i) + "@tarnwick.example"}, bytes.NewReader(raw)); err != nil {
 					failed.Store(err)
 					return
 				}
@@ -183,8 +192,11 @@ func (b *bench) mailPlaces(ctx context.Context, address string) (live, dead int6
 // sendMails lets a node hand one message over to n recipients, beside what waits
 // for a dead destination, and gives deliveries a second and the p99 of the time
 // from being ready to being sent.
-func (b *bench) sendMails(ctx context.Context, live int64, kept artifact.Kept, n int, dead int64) (rate float64, p99 time.Duration, err error) {
-	run := job.RunID(time.Now().UTC().Year()%100*100+int(time.Now().UTC().Month()))*10_000_000_000 + job.RunID(time.Now().UnixMilli()%1_000_000_000)
+func (b *bench) sendMails(ctx context.Context, live int64, kept artifact.Kept, n int,
+	dead int64,
+) (rate float64, p99 time.Duration, err error) {
+	run := job.RunID(time.Now().UTC().Year()%100*100+int(time.Now().UTC().Month()))*10_000_000_000 +
+		job.RunID(time.Now().UnixMilli()%1_000_000_000)
 	freeze := func(destination int64, n int) error {
 		to := make([]sending.Recipient, n)
 		for i := range to {
@@ -193,8 +205,11 @@ func (b *bench) sendMails(ctx context.Context, live int64, kept artifact.Kept, n
 		giveUp := time.Now().Add(time.Hour)
 		return b.store.Do(ctx, func(t *store.Tx) error {
 			_, err := t.PutMessage(ctx, sending.NewMessage{
-				Message: job.Message{RunID: &run, Part: 1, Task: "mail", MessageID: "<bench@tarnwick.example>", Subject: "Departures", DestinationID: destination, Key: kept.Key, Size: kept.Size, SHA256: kept.SHA256},
-				To:      to, GiveUpAt: &giveUp, IfUnknown: job.UnknownAsk,
+				Message: job.Message{
+					RunID: &run, Part: 1, Task: "mail", MessageID: "<bench@tarnwick.example>", Subject: "Departures",
+					DestinationID: destination, Key: kept.Key, Size: kept.Size, SHA256: kept.SHA256,
+				},
+				To: to, GiveUpAt: &giveUp, IfUnknown: job.UnknownAsk,
 			})
 			return err
 		})
@@ -228,7 +243,9 @@ func (b *bench) sendMails(ctx context.Context, live int64, kept artifact.Kept, n
 	open := 1
 	for open > 0 && err == nil {
 		time.Sleep(20 * time.Millisecond)
-		err = b.pool.QueryRow(ctx, `SELECT count(*) FROM deliveries WHERE run_id = $1 AND destination_id = $2 AND state <> 'sent'`, run, live).Scan(&open)
+		err = b.pool.QueryRow(ctx,
+			`SELECT count(*) FROM deliveries WHERE run_id = $1 AND destination_id = $2 AND state <> 'sent'`, run,
+			live).Scan(&open)
 	}
 	took := time.Since(began)
 	stop()
@@ -237,10 +254,12 @@ func (b *bench) sendMails(ctx context.Context, live int64, kept artifact.Kept, n
 		return 0, 0, err
 	}
 	var seconds float64
-	if err := b.pool.QueryRow(ctx, `SELECT percentile_cont(0.99) WITHIN GROUP (ORDER BY extract(epoch FROM settled_at - $3::timestamptz)) FROM deliveries WHERE run_id = $1 AND destination_id = $2`, run, live, began).Scan(&seconds); err != nil {
+	if err := b.pool.QueryRow(ctx,
+		`SELECT percentile_cont(0.99) WITHIN GROUP (ORDER BY extract(epoch FROM settled_at - $3::timestamptz)) FROM deliveries WHERE run_id = $1 AND destination_id = $2`, run, live, began).Scan(&seconds); err != nil {
 		return 0, 0, err
 	}
-	if _, err := b.pool.Exec(ctx, `UPDATE deliveries SET state = 'failed' WHERE run_id = $1 AND state <> 'sent'`, run); err != nil {
+	if _, err := b.pool.Exec(ctx, `UPDATE deliveries SET state = 'failed' WHERE run_id = $1 AND state <> 'sent'`,
+		run); err != nil {
 		return 0, 0, err
 	}
 	if _, err := b.pool.Exec(ctx, `UPDATE destinations SET rests_since = NULL`); err != nil {

@@ -39,13 +39,15 @@ func main() {
 	due := flag.Int("due", 1000, "of them due in one pass")
 	burst := flag.Int("burst", 12_000, "jobs that are due in the same minute")
 	history := flag.Int("history", 0, "finished runs, beside which all is measured a second time, such as 10000000")
-	service := flag.String("service", "bin/ironbell", "`program` of the service, for what it needs while nothing is due")
+	service := flag.String("service", "bin/ironbell",
+		"`program` of the service, for what it needs while nothing is due")
 	files := flag.Int("files", 1_000_000, "rows of the files that are made; 0 for none")
 	only := flag.Bool("only-files", false, "measure the making of files alone")
 	mails := flag.Int("mails", 10_000, "mails that are handed over; 0 for none")
 	onlyMails := flag.Bool("only-mails", false, "measure the handing over of mails alone")
 	which := flag.Int("make", -1, "make one file and say what it took: for this program itself")
-	dsn, path, rows := flag.String("dsn", "", "with -make"), flag.String("file", "", "with -make"), flag.Int("rows", 0, "with -make")
+	dsn, path, rows := flag.String("dsn", "", "with -make"), flag.String("file", "", "with -make"),
+		flag.Int("rows", 0, "with -make")
 	profile := flag.String("profile", "", "`file` for a profile of this program's processor time")
 	flag.Parse()
 	if *profile != "" {
@@ -90,7 +92,9 @@ func run(jobs, due, burst, history, files, mails int, only, onlyMails bool, serv
 	if err := os.Chmod(dir, 0o755); err != nil { //nolint:gosec // the server's user must pass
 		return err
 	}
-	pg, err := localpg.Start(ctx, localpg.Options{Dir: filepath.Join(dir, "data"), Settings: map[string]string{"max_wal_size": "4GB"}})
+	pg, err := localpg.Start(ctx, localpg.Options{
+		Dir: filepath.Join(dir, "data"), Settings: map[string]string{"max_wal_size": "4GB"},
+	})
 	if err != nil {
 		return err
 	}
@@ -142,7 +146,8 @@ func run(jobs, due, burst, history, files, mails int, only, onlyMails bool, serv
 	if err := b.past(ctx, history); err != nil {
 		return err
 	}
-	fmt.Printf("\n%d finished runs were laid out in %s; all again beside them\n", history, time.Since(began).Round(time.Second))
+	fmt.Printf("\n%d finished runs were laid out in %s; all again beside them\n", history,
+		time.Since(began).Round(time.Second))
 	return measure()
 }
 
@@ -166,16 +171,22 @@ func (b *bench) engine() (*engine.Engine, error) {
 		return nil, err
 	}
 	guard := outgoing.New(nil)
-	return engine.New(b.store, report.NewSources(b.store, vault, report.Allowed{}), deliver.NewDestinations(b.store, vault, deliver.Allowed{Guard: guard}), files, engine.Options{
-		Workers: workers, Guard: guard, Log: slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelWarn})),
-		Kinds: map[job.TaskKind]task.Kind{"nothing": nothing{}},
-	}), nil
+	return engine.New(b.store, report.NewSources(b.store, vault, report.Allowed{}),
+		deliver.NewDestinations(b.store, vault, deliver.Allowed{Guard: guard}), files, engine.Options{
+			Workers: workers, Guard: guard,
+			Log:   slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelWarn})),
+			Kinds: map[job.TaskKind]task.Kind{"nothing": nothing{}},
+		}), nil
 }
 
 // fill lays out people and jobs, each with one task that does nothing and one
 // daily trigger, none of them due for a year.
 func (b *bench) fill(ctx context.Context) error {
-	person, err := b.store.PutPerson(ctx, job.Person{Login: "mara", Name: "Mara Quill", Mail: "mara@tarnwick.example", Role: job.RoleOwner, Zone: "Europe/London"}, "")
+	person, err := b.store.PutPerson(ctx,
+		job.Person{
+			Login: "mara", Name: "Mara Quill", Mail: "mara@tarnwick.example", Role: job.RoleOwner,
+			Zone: "Europe/London",
+		}, "")
 	if err != nil {
 		return err
 	}

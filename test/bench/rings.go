@@ -43,17 +43,20 @@ func (b *bench) rings(ctx context.Context, due int) error {
 		}
 	}
 	our, floor := middle(ours), middle(bare)
-	fmt.Printf("rings into runs: %d due of %d: %s against %s of bare SQL, %.2f times (wanted 1.5)\n", due, b.jobs, our.Round(time.Millisecond/10), floor.Round(time.Millisecond/10), float64(our)/float64(floor))
+	fmt.Printf("rings into runs: %d due of %d: %s against %s of bare SQL, %.2f times (wanted 1.5)\n", due, b.jobs,
+		our.Round(time.Millisecond/10), floor.Round(time.Millisecond/10), float64(our)/float64(floor))
 	return nil
 }
 
 // makeDue makes some triggers due, others at each round.
 func (b *bench) makeDue(ctx context.Context, due, round int) error {
-	if _, err := b.pool.Exec(ctx, `TRUNCATE rings; DELETE FROM parts WHERE state = 'waiting'; DELETE FROM runs WHERE state = 'waiting'`); err != nil {
+	if _, err := b.pool.Exec(ctx,
+		`TRUNCATE rings; DELETE FROM parts WHERE state = 'waiting'; DELETE FROM runs WHERE state = 'waiting'`); err != nil {
 		return err
 	}
 	from := 1 + round*due%max(b.jobs-due, 1)
-	_, err := b.pool.Exec(ctx, `UPDATE triggers SET next_due = date_trunc('minute', now()), next_nominal = date_trunc('minute', now()) WHERE id BETWEEN $1 AND $2`, from, from+due-1)
+	_, err := b.pool.Exec(ctx,
+		`UPDATE triggers SET next_due = date_trunc('minute', now()), next_nominal = date_trunc('minute', now()) WHERE id BETWEEN $1 AND $2`, from, from+due-1)
 	return err
 }
 
@@ -61,7 +64,8 @@ func (b *bench) makeDue(ctx context.Context, due, round int) error {
 // due, write rings, runs, parts and log lines, move the triggers on.
 func (b *bench) bareRings(ctx context.Context, due int) error {
 	return pgx.BeginFunc(ctx, b.pool, func(tx pgx.Tx) error {
-		rows, err := tx.Query(ctx, `SELECT t.id, t.job_id, j.name, j.version, t.timing, t.zone, t.given, t.after_outage, t.overlap, t.priority, t.next_due, t.next_nominal
+		rows, err := tx.Query(ctx,
+			`SELECT t.id, t.job_id, j.name, j.version, t.timing, t.zone, t.given, t.after_outage, t.overlap, t.priority, t.next_due, t.next_nominal
 			FROM triggers t JOIN jobs j ON j.id = t.job_id WHERE t.next_due <= now() ORDER BY t.next_due, t.id LIMIT $1 FOR UPDATE OF t SKIP LOCKED`, due)
 		if err != nil {
 			return err
@@ -82,7 +86,8 @@ func (b *bench) bareRings(ctx context.Context, due int) error {
 			return fmt.Errorf("found %d of %d", len(triggers), due)
 		}
 		ids := make([]int64, due)
-		if err := tx.QueryRow(ctx, `SELECT array_agg(month_id('run_count')) FROM generate_series(1, $1)`, due).Scan(&ids); err != nil {
+		if err := tx.QueryRow(ctx, `SELECT array_agg(month_id('run_count')) FROM generate_series(1, $1)`,
+			due).Scan(&ids); err != nil {
 			return err
 		}
 		const why = "Rang by its rule: every day at 06:15 (Europe/London). On time."

@@ -49,11 +49,14 @@ func (b *bench) runs(ctx context.Context, burst int) error {
 	end()
 	done.Wait()
 	var last float64
-	if err := b.pool.QueryRow(ctx, `SELECT extract(epoch FROM max(started_at) - $2::timestamptz) FROM runs WHERE id > $1`, mark, began).Scan(&last); err != nil {
+	if err := b.pool.QueryRow(ctx,
+		`SELECT extract(epoch FROM max(started_at) - $2::timestamptz) FROM runs WHERE id > $1`, mark,
+		began).Scan(&last); err != nil {
 		return err
 	}
 	rate := float64(burst) / took.Seconds()
-	fmt.Printf("trivial runs: %.0f a second against %.0f of the bare loop, %.2f of it (wanted 0.30); %d due at once: the last one started after %.1f s, all done after %.1f s\n",
+	fmt.Printf("trivial runs: %.0f a second against %.0f of the bare loop, %.2f of it (wanted 0.30); %d due at once: "+
+		"the last one started after %.1f s, all done after %.1f s\n",
 		rate, floor, rate/floor, burst, last, took.Seconds())
 	return nil
 }
@@ -61,7 +64,8 @@ func (b *bench) runs(ctx context.Context, burst int) error {
 // rest waits until nothing is due and nothing works or waits.
 func (b *bench) rest(ctx context.Context) error {
 	for open := true; open; time.Sleep(20 * time.Millisecond) {
-		if err := b.pool.QueryRow(ctx, `SELECT EXISTS (SELECT 1 FROM triggers WHERE next_due <= now()) OR EXISTS (SELECT 1 FROM parts WHERE state IN ('waiting', 'running'))`).Scan(&open); err != nil {
+		if err := b.pool.QueryRow(ctx,
+			`SELECT EXISTS (SELECT 1 FROM triggers WHERE next_due <= now()) OR EXISTS (SELECT 1 FROM parts WHERE state IN ('waiting', 'running'))`).Scan(&open); err != nil {
 			return fmt.Errorf("wait for rest: %w", err)
 		}
 	}
@@ -101,12 +105,14 @@ func (b *bench) bareRuns(ctx context.Context, n int) (float64, error) {
 }
 
 func (b *bench) bareBatch(ctx context.Context, from, batch int64) error {
-	if _, err := b.pool.Exec(ctx, `WITH r AS (INSERT INTO bare_runs (job_id, due, state) SELECT n, now(), 'waiting' FROM generate_series($1::bigint, $2::bigint) n RETURNING id, job_id, due)
+	if _, err := b.pool.Exec(ctx,
+		`WITH r AS (INSERT INTO bare_runs (job_id, due, state) SELECT n, now(), 'waiting' FROM generate_series($1::bigint, $2::bigint) n RETURNING id, job_id, due)
 		INSERT INTO bare_rings (trigger_id, due, run_id, decision) SELECT job_id, due, id, 'run' FROM r`, from, from+batch-1); err != nil {
 		return err
 	}
 	var ids []int64
-	if err := b.pool.QueryRow(ctx, `WITH p AS (SELECT id FROM bare_runs WHERE state = 'waiting' ORDER BY due, id LIMIT $1 FOR UPDATE SKIP LOCKED),
+	if err := b.pool.QueryRow(ctx,
+		`WITH p AS (SELECT id FROM bare_runs WHERE state = 'waiting' ORDER BY due, id LIMIT $1 FOR UPDATE SKIP LOCKED),
 		c AS (UPDATE bare_runs r SET state = 'running', node = 'bare' FROM p WHERE r.id = p.id RETURNING r.id) SELECT coalesce(array_agg(id), '{}') FROM c`, batch).Scan(&ids); err != nil {
 		return err
 	}
@@ -127,13 +133,15 @@ func (b *bench) lateness(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if _, err := b.pool.Exec(ctx, `TRUNCATE rings; DELETE FROM parts WHERE state = 'waiting'; DELETE FROM runs WHERE state = 'waiting'`); err != nil {
+	if _, err := b.pool.Exec(ctx,
+		`TRUNCATE rings; DELETE FROM parts WHERE state = 'waiting'; DELETE FROM runs WHERE state = 'waiting'`); err != nil {
 		return err
 	}
 	start := time.Now().Add(3 * time.Second).Truncate(time.Second)
 	count := int(lasts/time.Second) * perSecond
 	// One trigger for each ring, spread over the milliseconds.
-	if _, err := b.pool.Exec(ctx, `UPDATE triggers SET next_due = $1::timestamptz + (id - 1) * make_interval(secs => $2), next_nominal = $1::timestamptz + (id - 1) * make_interval(secs => $2) WHERE id <= $3`,
+	if _, err := b.pool.Exec(ctx,
+		`UPDATE triggers SET next_due = $1::timestamptz + (id - 1) * make_interval(secs => $2), next_nominal = $1::timestamptz + (id - 1) * make_interval(secs => $2) WHERE id <= $3`,
 		start, 1.0/perSecond, count); err != nil {
 		return err
 	}
@@ -168,6 +176,7 @@ func (b *bench) lateness(ctx context.Context) error {
 	slices.Sort(timers)
 	p := func(q float64) float64 { return 1000 * late[int(q*float64(len(late)-1))] }
 	timer := 1000 * timers[int(0.99*float64(len(timers)-1))].Seconds()
-	fmt.Printf("lateness at %d rings a second: start after due p50 %.1f ms, p99 %.1f ms; a bare timer's p99 %.1f ms: %.1f ms above it (wanted 50)\n", perSecond, p(0.5), p(0.99), timer, p(0.99)-timer)
+	fmt.Printf("lateness at %d rings a second: start after due p50 %.1f ms, p99 %.1f ms; a bare timer's p99 %.1f ms: "+
+		"%.1f ms above it (wanted 50)\n", perSecond, p(0.5), p(0.99), timer, p(0.99)-timer)
 	return nil
 }

@@ -38,11 +38,15 @@ func Start(ctx context.Context) (tab context.Context, stop func(), err error) {
 		return nil, nil, fmt.Errorf("make a profile: %w", err)
 	}
 	options := append([]chromedp.ExecAllocatorOption{}, chromedp.DefaultExecAllocatorOptions[:]...)
-	options = append(options, chromedp.ExecPath(path), chromedp.UserDataDir(profile), chromedp.NoSandbox, chromedp.DisableGPU, chromedp.WindowSize(Width, Height))
+	options = append(options, chromedp.ExecPath(path), chromedp.UserDataDir(profile), chromedp.NoSandbox,
+		chromedp.DisableGPU, chromedp.WindowSize(Width, Height))
 	if os.Getenv(Visible) != "" {
 		options = append(options, chromedp.Flag("headless", false))
 	}
-	for _, f := range []string{"disable-quic", "no-first-run", "disable-background-networking", "disable-component-update", "disable-sync", "hide-scrollbars", "force-prefers-reduced-motion"} {
+	for _, f := range []string{
+		"disable-quic", "no-first-run", "disable-background-networking",
+		"disable-component-update", "disable-sync", "hide-scrollbars", "force-prefers-reduced-motion",
+	} {
 		options = append(options, chromedp.Flag(f, true))
 	}
 	all, stopAll := chromedp.NewExecAllocator(ctx, options...)
@@ -85,7 +89,10 @@ func Theme(dark bool) Step {
 	}
 	return chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
 		_, err := cdp.Call(ctx, t, emulation.SetEmulatedMedia, emulation.SetEmulatedMediaParams{
-			Features: []*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: value}, {Name: "prefers-reduced-motion", Value: "reduce"}},
+			Features: []*emulation.MediaFeature{
+				{Name: "prefers-color-scheme", Value: value},
+				{Name: "prefers-reduced-motion", Value: "reduce"},
+			},
 		})
 		return err
 	})
@@ -94,6 +101,7 @@ func Theme(dark bool) Step {
 // SignIn signs in at the console.
 func SignIn(url, login, password string) Step {
 	return chromedp.Steps(chromedp.Navigate(url), chromedp.WaitVisible(chromedp.CSS("input[name=login]")),
-		chromedp.SendKeys(chromedp.CSS("input[name=login]"), login), chromedp.SendKeys(chromedp.CSS("input[name=password]"), password),
+		chromedp.SendKeys(chromedp.CSS("input[name=login]"), login),
+		chromedp.SendKeys(chromedp.CSS("input[name=password]"), password),
 		chromedp.Click(chromedp.CSS("form button")), chromedp.WaitVisible(chromedp.CSS("nav")))
 }

@@ -33,9 +33,12 @@ func pages(ctx context.Context, c *client.Client) (map[string]string, error) {
 		format string
 		page   int
 	}{
-		"pdf-page": {"Vehicle-deck load", "pdf", 1}, "spreadsheet": {"Sailing punctuality by route", "xlsx", 2}, "slide": {"Sailing punctuality by route", "pptx", 3},
+		"pdf-page": {"Vehicle-deck load", "pdf", 1}, "spreadsheet": {"Sailing punctuality by route", "xlsx", 2},
+		"slide": {"Sailing punctuality by route", "pptx", 3},
 	} {
-		r, err := c.Render(ctx, f.report, wire.RenderRequest{LookRequest: wire.LookRequest{Values: values}, Output: job.Output{Format: f.format}})
+		r, err := c.Render(ctx, f.report, wire.RenderRequest{
+			LookRequest: wire.LookRequest{Values: values}, Output: job.Output{Format: f.format},
+		})
 		if err != nil {
 			return nil, fmt.Errorf("render %s: %w", name, err)
 		}
@@ -71,7 +74,8 @@ func pages(ctx context.Context, c *client.Client) (map[string]string, error) {
 			return nil, fmt.Errorf("read %s: %w", name, err)
 		}
 		shown[name] = "data:text/html;charset=utf-8;base64," + base64.StdEncoding.EncodeToString([]byte(
-			`<h1 style="position:absolute;left:-999px">`+name+`</h1><body style="margin:0;background:#8a8579;text-align:center"><img style="height:780px;max-width:1240px;object-fit:contain;margin:10px;box-shadow:0 2px 12px #0006" src="data:image/png;base64,`+base64.StdEncoding.EncodeToString(png)+`">`))
+			`<h1 style="position:absolute;left:-999px">`+name+
+				`</h1><body style="margin:0;background:#8a8579;text-align:center"><img style="height:780px;max-width:1240px;object-fit:contain;margin:10px;box-shadow:0 2px 12px #0006" src="data:image/png;base64,`+base64.StdEncoding.EncodeToString(png)+`">`))
 	}
 	return shown, nil
 }

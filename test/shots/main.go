@@ -40,7 +40,8 @@ func main() {
 // terminal is a page that shows what a command printed.
 func terminal(command string, said []byte) string {
 	return `<!doctype html><meta charset="utf-8"><h1 hidden></h1><body style="margin:0;background:#1b1e21;color:#ece7db;font:13px/1.45 'DejaVu Sans Mono',monospace"><pre style="white-space:pre-wrap;padding:16px 20px;margin:0;font:inherit">` +
-		`<b style="color:#dba95f">$</b> ironbell ` + html.EscapeString(command) + "\n" + html.EscapeString(string(said)) + `</pre></body>`
+		`<b style="color:#dba95f">$</b> ironbell ` + html.EscapeString(command) + "\n" +
+		html.EscapeString(string(said)) + `</pre></body>`
 }
 
 func run(out, state, url, inbox, only string) error {
@@ -82,7 +83,8 @@ func run(out, state, url, inbox, only string) error {
 	if err != nil {
 		return err
 	}
-	when, err := said("when", "-zone", "Europe/London", "-calendar", "demo/holidays.ics", "-count", "8", "--", "on day 25 and 31 of every month at 01:30 before closed days")
+	when, err := said("when", "-zone", "Europe/London", "-calendar", "demo/holidays.ics", "-count", "8", "--",
+		"on day 25 and 31 of every month at 01:30 before closed days")
 	if err != nil {
 		return err
 	}
@@ -105,7 +107,10 @@ func run(out, state, url, inbox, only string) error {
 	if err != nil {
 		return err
 	}
-	rule := neturl.Values{"rule": {"on the last open day of every month at 18:00 before closed days also on 2026-12-24 at 12:00"}, "calendar": {"Public holidays"}}
+	rule := neturl.Values{
+		"rule":     {"on the last open day of every month at 18:00 before closed days also on 2026-12-24 at 12:00"},
+		"calendar": {"Public holidays"},
+	}
 	week := time.Now().AddDate(0, 0, 5).Format(time.DateOnly)
 	if err := os.MkdirAll(out, 0o755); err != nil { //nolint:gosec // pictures for everybody
 		return fmt.Errorf("make the folder: %w", err)
@@ -115,7 +120,8 @@ func run(out, state, url, inbox, only string) error {
 		return err
 	}
 	defer stop()
-	if err := browser.Do(tab, 20*time.Second, browser.Theme(false), browser.SignIn(url, "mara", secrets.People)); err != nil {
+	if err := browser.Do(tab, 20*time.Second, browser.Theme(false),
+		browser.SignIn(url, "mara", secrets.People)); err != nil {
 		return fmt.Errorf("sign in: %w", err)
 	}
 	for _, s := range []struct {
@@ -145,7 +151,8 @@ func run(out, state, url, inbox, only string) error {
 		if only != "" && only != s.name || s.at == "" {
 			continue
 		}
-		if err := browser.Do(tab, 20*time.Second, browser.Theme(s.dark), chromedp.Navigate(s.at), chromedp.WaitReady(chromedp.CSS("h1")), chromedp.Sleep(1500*time.Millisecond)); err != nil {
+		if err := browser.Do(tab, 20*time.Second, browser.Theme(s.dark), chromedp.Navigate(s.at),
+			chromedp.WaitReady(chromedp.CSS("h1")), chromedp.Sleep(1500*time.Millisecond)); err != nil {
 			return fmt.Errorf("open %s: %w", s.name, err)
 		}
 		png, err := browser.Get(tab, 20*time.Second, chromedp.CaptureScreenshot())

@@ -68,19 +68,23 @@ func (h *harness) check(all map[int64]ringing, start time.Time) {
 		passed, joined, ran = passed+p, joined+j, ran+n
 	}
 	assert.Equal(t, made, ran, "each run has its ring")
-	assert.Zero(t, h.number(`SELECT count(*) FROM runs r LEFT JOIN (SELECT run_id, count(*) AS n FROM rings WHERE decision = 'run' GROUP BY run_id) g ON g.run_id = r.id
+	assert.Zero(t,
+		h.number(`SELECT count(*) FROM runs r LEFT JOIN (SELECT run_id, count(*) AS n FROM rings WHERE decision = 'run' GROUP BY run_id) g ON g.run_id = r.id
 		WHERE trigger_id IS NOT NULL AND coalesce(n, 0) <> 1`), "each run has exactly one ring that made it")
-	assert.Zero(t, h.number(`SELECT count(*) FROM rings g WHERE decision <> 'passed over' AND NOT EXISTS (SELECT 1 FROM runs r WHERE r.id = g.run_id)`), "each ring that made or joined a run has that run")
+	assert.Zero(t,
+		h.number(`SELECT count(*) FROM rings g WHERE decision <> 'passed over' AND NOT EXISTS (SELECT 1 FROM runs r WHERE r.id = g.run_id)`), "each ring that made or joined a run has that run")
 
 	stuck := h.number(`SELECT count(*) FROM runs WHERE state IN ('waiting', 'running', 'delivering')`)
 	assert.Zero(t, stuck, "no run is stuck")
 	assert.Zero(t, h.number(`SELECT count(*) FROM gates`), "no gate stays shut")
-	assert.Zero(t, h.number(`SELECT count(*) FROM parts p WHERE state = 'done' AND EXISTS (SELECT 1 FROM attempts a WHERE a.run_id = p.run_id AND a.part = p.part AND a.state = 'running')`), "nothing is still being tried")
+	assert.Zero(t,
+		h.number(`SELECT count(*) FROM parts p WHERE state = 'done' AND EXISTS (SELECT 1 FROM attempts a WHERE a.run_id = p.run_id AND a.part = p.part AND a.state = 'running')`), "nothing is still being tried")
 
 	got := h.sentTo()
 	conn := h.conn()
 	defer func() { _ = conn.Close(context.Background()) }()
-	rows, err := conn.Query(context.Background(), `SELECT CASE WHEN m.name <> '' THEN 'folder' ELSE m.subject END || ' ' || d.address, d.state FROM deliveries d JOIN messages m ON m.id = d.message_id WHERE d.run_id IS NOT NULL`)
+	rows, err := conn.Query(context.Background(),
+		`SELECT CASE WHEN m.name <> '' THEN 'folder' ELSE m.subject END || ' ' || d.address, d.state FROM deliveries d JOIN messages m ON m.id = d.message_id WHERE d.run_id IS NOT NULL`)
 	require.NoError(t, err)
 	states, missing := map[string]int{}, 0
 	for rows.Next() {
@@ -104,11 +108,14 @@ func (h *harness) check(all map[int64]ringing, start time.Time) {
 		}
 	}
 	bound := h.atStop + h.mail.Dropped()
-	assert.LessOrEqual(t, states["unknown"], bound, "unknown are at most the offers that were open at a kill, and those that the mail server dropped")
+	assert.LessOrEqual(t, states["unknown"], bound,
+		"unknown are at most the offers that were open at a kill, and those that the mail server dropped")
 	refused := h.count('x')
 	assert.GreaterOrEqual(t, refused, 20, "writes by nodes whose lease had gone were attempted and refused")
-	t.Logf("%d due times of %d jobs, each with one decision: %d runs, %d joined, %d passed over; %d stuck", passed+joined+ran, len(all), ran, joined, passed, stuck)
-	t.Logf("deliveries: %v; %d sent but missing, %d received twice; %d unknown of at most %d; %d stale writes refused", states, missing, twice, states["unknown"], bound, refused)
+	t.Logf("%d due times of %d jobs, each with one decision: %d runs, %d joined, %d passed over; %d stuck",
+		passed+joined+ran, len(all), ran, joined, passed, stuck)
+	t.Logf("deliveries: %v; %d sent but missing, %d received twice; %d unknown of at most %d; %d stale writes refused",
+		states, missing, twice, states["unknown"], bound, refused)
 }
 
 // farthest is how far a node's clock may be from the others'.
@@ -148,7 +155,8 @@ func (h *harness) rings() map[int64][]ring {
 	t := h.t
 	conn := h.conn()
 	defer func() { _ = conn.Close(context.Background()) }()
-	rows, err := conn.Query(context.Background(), `SELECT trigger_id, due, decided_at, decision, run_id FROM rings ORDER BY trigger_id, due`)
+	rows, err := conn.Query(context.Background(),
+		`SELECT trigger_id, due, decided_at, decision, run_id FROM rings ORDER BY trigger_id, due`)
 	require.NoError(t, err)
 	out := map[int64][]ring{}
 	for rows.Next() {
@@ -188,11 +196,14 @@ func (h *harness) judge(r ringing, got []ring) (passed, joined, ran int) {
 			surely := early.Sub(g.due) > grace // surely missed
 			never := late.Sub(g.due) <= grace  // surely on time
 			over := g.decision == job.RingPassedOver
-			says := fmt.Sprintf("%s (after an outage: %s): due %s, decided between %s and %s: %s", r.name, r.outage, g.due.Format(time.TimeOnly), early.Format(time.TimeOnly), late.Format(time.TimeOnly), g.decision)
+			says := fmt.Sprintf("%s (after an outage: %s): due %s, decided between %s and %s: %s", r.name, r.outage,
+				g.due.Format(time.TimeOnly), early.Format(time.TimeOnly), late.Format(time.TimeOnly), g.decision)
 			switch {
-			case never && over, surely && r.outage == job.OutageEach && over, surely && r.outage == job.OutageOnce && newest && over && i-batch < maxBatch:
+			case never && over, surely && r.outage == job.OutageEach && over,
+				surely && r.outage == job.OutageOnce && newest && over && i-batch < maxBatch:
 				assert.Fail(h.t, "passed over against its settings", says)
-			case surely && r.outage == job.OutageNone && !over, surely && r.outage == job.OutageOnce && !newest && !over:
+			case surely && r.outage == job.OutageNone && !over,
+				surely && r.outage == job.OutageOnce && !newest && !over:
 				assert.Fail(h.t, "rung against its settings", says)
 			case g.decision == job.RingJoined && !r.wait:
 				assert.Fail(h.t, "joined against its settings", says)
@@ -263,11 +274,13 @@ func (h *harness) dieAt(point, destination string) {
 		t.Fatalf("the node did not come by %q", point)
 	}
 	h.start("")
-	h.until(30*time.Second, "the ring is decided on", func() bool { return h.number(`SELECT count(*) FROM rings`) >= 1 })
+	h.until(30*time.Second, "the ring is decided on",
+		func() bool { return h.number(`SELECT count(*) FROM rings`) >= 1 })
 	h.quiet(40 * time.Second)
 	assert.Equal(t, 1, h.number(`SELECT count(*) FROM rings WHERE decision = 'run'`))
 	assert.Equal(t, 1, h.number(`SELECT count(*) FROM runs`))
-	sent, unknown := h.number(`SELECT count(*) FROM deliveries WHERE state = 'sent'`), h.number(`SELECT count(*) FROM deliveries WHERE state = 'unknown' AND run_id IS NOT NULL`)
+	sent, unknown := h.number(`SELECT count(*) FROM deliveries WHERE state = 'sent'`),
+		h.number(`SELECT count(*) FROM deliveries WHERE state = 'unknown' AND run_id IS NOT NULL`)
 	received := 0
 	for key, n := range h.sentTo() {
 		if !strings.HasSuffix(key, " mara@tarnwick.example") { // who is told of what is unknown

@@ -34,11 +34,15 @@ func (h *harness) burst() {
 		runs := make([]rings.NewRun, 100)
 		for i := range runs {
 			now := time.Now()
-			runs[i] = rings.NewRun{JobID: j.ID, Job: j.Name, JobVersion: j.Version, Why: "by hand", Nominal: now, Due: now, Zone: j.Zone, Priority: 100}
+			runs[i] = rings.NewRun{
+				JobID: j.ID, Job: j.Name, JobVersion: j.Version, Why: "by hand", Nominal: now, Due: now, Zone: j.Zone,
+				Priority: 100,
+			}
 		}
 		return t.AddRuns(ctx, runs)
 	}))
-	h.until(30*time.Second, "the nodes have their hands full", func() bool { return h.number(`SELECT count(*) FROM parts WHERE state = 'running'`) >= 60 })
+	h.until(30*time.Second, "the nodes have their hands full",
+		func() bool { return h.number(`SELECT count(*) FROM parts WHERE state = 'running'`) >= 60 })
 }
 
 // pick chooses a node that is alive.
@@ -228,5 +232,6 @@ func (h *harness) switchOver(ctx context.Context, r ringing, on map[string]time.
 
 // sweep removes what was kept long enough, which is nothing here.
 func (h *harness) sweep(ctx context.Context) error {
-	return errors.Join(h.store.EnsureMonths(ctx), h.store.SweepHistory(ctx), h.store.SweepOld(ctx, job.KeepingSettings{}.WithDefaults()), h.store.DropMonths(ctx))
+	return errors.Join(h.store.EnsureMonths(ctx), h.store.SweepHistory(ctx),
+		h.store.SweepOld(ctx, job.KeepingSettings{}.WithDefaults()), h.store.DropMonths(ctx))
 }

@@ -129,24 +129,32 @@ func raise(t *testing.T) *harness {
 	require.NoError(t, err)
 	t.Cleanup(h.store.Close)
 	require.NoError(t, h.store.Migrate(ctx))
-	h.mara, err = h.store.PutPerson(ctx, job.Person{Login: "mara", Name: "Mara Quill", Mail: "mara@tarnwick.example", Role: job.RoleOwner, Zone: "UTC"}, "")
+	h.mara, err = h.store.PutPerson(ctx,
+		job.Person{Login: "mara", Name: "Mara Quill", Mail: "mara@tarnwick.example", Role: job.RoleOwner, Zone: "UTC"},
+		"")
 	require.NoError(t, err)
 	host, text, err := net.SplitHostPort(h.mail.Address())
 	require.NoError(t, err)
 	number, err := strconv.Atoi(text)
 	require.NoError(t, err)
-	settings, err := json.Marshal(deliver.MailSettings{Host: host, Port: number, From: "Iron Bell <bell@tarnwick.example>", CA: ca})
+	settings, err := json.Marshal(deliver.MailSettings{
+		Host: host, Port: number, From: "Iron Bell <bell@tarnwick.example>", CA: ca,
+	})
 	require.NoError(t, err)
 	vault, err := secret.FromFile(filepath.Join(h.dir, "key"), true)
 	require.NoError(t, err)
 	sealed, err := vault.Seal("destination:company mail", "")
 	require.NoError(t, err)
-	_, err = h.store.PutPlace(ctx, records.Destination, records.Place{Name: "company mail", Protocol: "smtp", Settings: settings, Secret: sealed})
+	_, err = h.store.PutPlace(ctx, records.Destination, records.Place{
+		Name: "company mail", Protocol: "smtp", Settings: settings, Secret: sealed,
+	})
 	require.NoError(t, err)
 	require.NoError(t, os.Mkdir(h.folder(), 0o700))
 	folder, err := json.Marshal(deliver.FolderSettings{Folder: h.folder()})
 	require.NoError(t, err)
-	_, err = h.store.PutPlace(ctx, records.Destination, records.Place{Name: "port folders", Protocol: "folder", Settings: folder})
+	_, err = h.store.PutPlace(ctx, records.Destination, records.Place{
+		Name: "port folders", Protocol: "folder", Settings: folder,
+	})
 	require.NoError(t, err)
 	h.artifacts(filepath.Join(h.dir, "artifacts"))
 	h.turn(0)
@@ -162,9 +170,12 @@ func raise(t *testing.T) *harness {
 	sources := report.NewSources(h.store, vault, report.Allowed{})
 	t.Cleanup(sources.Close)
 	// It saves and switches jobs, and does no work.
-	_, h.service = assemble.Node(h.store, sources, deliver.NewDestinations(h.store, vault, deliver.Allowed{Guard: guard, Folders: []string{h.folder()}}), files, engine.Options{
-		Node: "desk", Now: func() time.Time { return time.Now().Add(h.offset()) }, Guard: guard, Kinds: map[job.TaskKind]task.Kind{job.KindCollect: unseen{}}, Log: slog.New(slog.DiscardHandler),
-	})
+	_, h.service = assemble.Node(h.store, sources,
+		deliver.NewDestinations(h.store, vault, deliver.Allowed{Guard: guard, Folders: []string{h.folder()}}), files,
+		engine.Options{
+			Node: "desk", Now: func() time.Time { return time.Now().Add(h.offset()) }, Guard: guard,
+			Kinds: map[job.TaskKind]task.Kind{job.KindCollect: unseen{}}, Log: slog.New(slog.DiscardHandler),
+		})
 	h.ons, h.offs = map[string][]span{}, map[string]time.Time{}
 	return h
 }
@@ -187,7 +198,8 @@ func (h *harness) database() {
 func (h *harness) artifacts(path string) {
 	h.t.Helper()
 	require.NoError(h.t, os.MkdirAll(path, 0o700))
-	if os.Geteuid() != 0 || syscall.Mount("tmpfs", path, "tmpfs", 0, fmt.Sprintf("size=%dm,mode=0700", diskMegabytes())) != nil {
+	if os.Geteuid() != 0 ||
+		syscall.Mount("tmpfs", path, "tmpfs", 0, fmt.Sprintf("size=%dm,mode=0700", diskMegabytes())) != nil {
 		h.note("the folder of artifacts is no disk of its own: a full disk is played by taking the right to write")
 		return
 	}
@@ -242,7 +254,9 @@ func (h *harness) start(crash string) *child.Child {
 	}
 	// Each node's clock is off by up to two seconds and goes at a pace of its own.
 	skew := time.Duration(len(h.counts)*1300%4000-2000) * time.Millisecond
-	cmd := exec.Command(program(h.t), "-db", dsn, "-skew", skew.String(), "-drift", strconv.Itoa(len(h.counts)*700%2000-1000), "-artifacts", filepath.Join(h.dir, "artifacts"), "-key", filepath.Join(h.dir, "key"), "-folders", h.folder(),
+	cmd := exec.Command(program(h.t), "-db", dsn, "-skew", skew.String(), "-drift",
+		strconv.Itoa(len(h.counts)*700%2000-1000), "-artifacts", filepath.Join(h.dir, "artifacts"), "-key",
+		filepath.Join(h.dir, "key"), "-folders", h.folder(),
 		"-clock", filepath.Join(h.dir, "clock"), "-counts", counts, "-crash", crash)
 	log, err := os.OpenFile(filepath.Join(h.dir, "nodes.log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
 	require.NoError(h.t, err)
@@ -336,7 +350,8 @@ func (h *harness) left() {
 		return
 	}
 	defer func() { _ = conn.Close(context.Background()) }()
-	rows, err := conn.Query(context.Background(), `SELECT 'parts ' || state || ', ' || left(reason, 120) || ': ' || count(*) FROM parts WHERE state IN ('waiting', 'running') GROUP BY state, left(reason, 120)
+	rows, err := conn.Query(context.Background(),
+		`SELECT 'parts ' || state || ', ' || left(reason, 120) || ': ' || count(*) FROM parts WHERE state IN ('waiting', 'running') GROUP BY state, left(reason, 120)
 		UNION ALL SELECT 'deliveries ' || phase || ' ' || kept_back || ', ' || left(answer, 120) || ': ' || count(*) FROM deliveries WHERE state IN ('waiting', 'sending', 'offered', 'taken') GROUP BY phase, kept_back, left(answer, 120)
 		UNION ALL SELECT 'rests ' || label || ' until ' || coalesce(probe_at::text, '?') || ': ' || answer FROM rests
 		UNION ALL SELECT 'rests ' || name || ' since ' || rests_since FROM destinations WHERE rests_since IS NOT NULL LIMIT 60`)

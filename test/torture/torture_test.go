@@ -76,7 +76,8 @@ func (h *harness) load(n, every int, start time.Time) map[int64]ringing {
 	h.t.Helper()
 	ctx := context.Background()
 	out := map[int64]ringing{}
-	require.NoError(h.t, h.store.PutSetting(ctx, timetable.WhenSetting, job.WhenSettings{Floor: job.Duration(time.Second)}))
+	require.NoError(h.t,
+		h.store.PutSetting(ctx, timetable.WhenSetting, job.WhenSettings{Floor: job.Duration(time.Second)}))
 	require.NoError(h.t, h.store.Do(ctx, func(t *store.Tx) error {
 		ids := map[string]int64{}
 		for _, name := range []string{"company mail", "port folders"} {
@@ -93,7 +94,8 @@ func (h *harness) load(n, every int, start time.Time) map[int64]ringing {
 			r := ringing{
 				name:     fmt.Sprintf("job %04d %s", i, word),
 				switched: i%20 == 4,
-				rule:     fmt.Sprintf("DTSTART;TZID=Etc/UTC:%s\nRRULE:FREQ=SECONDLY;INTERVAL=%d", first.UTC().Format("20060102T150405"), every),
+				rule: fmt.Sprintf("DTSTART;TZID=Etc/UTC:%s\nRRULE:FREQ=SECONDLY;INTERVAL=%d",
+					first.UTC().Format("20060102T150405"), every),
 			}
 			switch {
 			case word == "blank", word == "file" && i/len(words)%2 == 0:
@@ -102,7 +104,8 @@ func (h *harness) load(n, every int, start time.Time) map[int64]ringing {
 				r.sends = "port folders"
 			}
 			d := job.Definition{
-				Zone: "Etc/UTC", Retry: job.Retry{Times: 20, Wait: job.Duration(time.Second)}, Patience: job.Retry{Times: 100, Wait: job.Duration(time.Second)}, Overlap: job.OverlapTogether,
+				Zone: "Etc/UTC", Retry: job.Retry{Times: 20, Wait: job.Duration(time.Second)},
+				Patience: job.Retry{Times: 100, Wait: job.Duration(time.Second)}, Overlap: job.OverlapTogether,
 				Tasks: []job.Task{strain(word)},
 			}
 			switch {
@@ -190,10 +193,19 @@ func TestTorture(t *testing.T) {
 			h.mayBreak(h.open())
 			h.exhaust(1500 * time.Millisecond)
 		}},
-		{"the mail server hangs", func() { h.behave(gate.Behaviour{Mode: gate.Slow, Delay: 700}, 1500*time.Millisecond) }},
+		{
+			"the mail server hangs",
+			func() { h.behave(gate.Behaviour{Mode: gate.Slow, Delay: 700}, 1500*time.Millisecond) },
+		},
 		{"the mail server refuses for now", func() { h.behave(gate.Behaviour{Mode: gate.Busy}, time.Second) }},
-		{"the mail server drops the line after the data", func() { h.behave(gate.Behaviour{Mode: gate.Drop}, 300*time.Millisecond) }},
-		{"the mail server answers, and takes nothing", func() { h.behave(gate.Behaviour{Mode: gate.Shut}, 1500*time.Millisecond) }},
+		{
+			"the mail server drops the line after the data",
+			func() { h.behave(gate.Behaviour{Mode: gate.Drop}, 300*time.Millisecond) },
+		},
+		{
+			"the mail server answers, and takes nothing",
+			func() { h.behave(gate.Behaviour{Mode: gate.Shut}, 1500*time.Millisecond) },
+		},
 		{"the mail server is away", func() { h.behave(gate.Behaviour{Mode: gate.Away}, time.Second) }},
 		{"the folder of a destination is away", func() { h.vanish(time.Second) }},
 		{"the disk of the artifacts is full", func() { h.fill(time.Second) }},
@@ -245,7 +257,8 @@ func TestTorture(t *testing.T) {
 		said = append(said, fmt.Sprintf("%d times %s", n, name))
 	}
 	slices.Sort(said)
-	t.Logf("%d rings and %d faults in %s with %d nodes: %s", rings, total, time.Since(h.began).Round(time.Second), len(h.counts), strings.Join(said, "; "))
+	t.Logf("%d rings and %d faults in %s with %d nodes: %s", rings, total, time.Since(h.began).Round(time.Second),
+		len(h.counts), strings.Join(said, "; "))
 	if t.Failed() {
 		h.tell()
 	}
@@ -261,11 +274,17 @@ func (h *harness) one(at time.Time, destination string) {
 			return err
 		}
 		d := job.Definition{
-			Zone: "Etc/UTC", Retry: job.Retry{Times: 5, Wait: job.Duration(time.Second)}, Patience: job.Retry{Times: 20, Wait: job.Duration(time.Second)},
+			Zone: "Etc/UTC", Retry: job.Retry{Times: 5, Wait: job.Duration(time.Second)},
+			Patience: job.Retry{Times: 20, Wait: job.Duration(time.Second)},
 			Tasks:    []job.Task{strain("file"), handOver(destination, 0)},
-			Triggers: []job.Trigger{{Timing: job.Timing{Rule: "DTSTART;TZID=Etc/UTC:" + at.UTC().Format("20060102T150405") + "\nRRULE:FREQ=YEARLY;COUNT=2"}, NextDue: &at, NextNominal: &at}},
+			Triggers: []job.Trigger{{
+				Timing: job.Timing{Rule: "DTSTART;TZID=Etc/UTC:" + at.UTC().Format("20060102T150405") +
+					"\nRRULE:FREQ=YEARLY;COUNT=2"}, NextDue: &at, NextNominal: &at,
+			}},
 		}.WithDefaults()
-		_, err = t.PutJob(ctx, "one", h.mara, h.mara, true, d, records.Uses{Destinations: []int64{p.ID}, Labels: []string{"service"}})
+		_, err = t.PutJob(ctx, "one", h.mara, h.mara, true, d, records.Uses{
+			Destinations: []int64{p.ID}, Labels: []string{"service"},
+		})
 		return err
 	}))
 }

@@ -2,6 +2,7 @@
   // An alert: what, for whom, who was told, and what can be done about it.
   import { createMutation, useQueryClient } from '@tanstack/svelte-query';
   import { api, body, type Alert } from '../lib/api';
+  import { changed } from '../lib/queries';
   import { mayChange, myZone } from '../lib/me.svelte';
   import { linked } from '../lib/linked';
   import { p } from '../router';
@@ -16,7 +17,7 @@
       end
         ? body(api.POST('/api/alerts/{alert}/close', { params: { path: { alert: alert.id } } }))
         : body(api.POST('/api/alerts/{alert}/acknowledge', { params: { path: { alert: alert.id } } })),
-    onSuccess: () => client.invalidateQueries(),
+    onSuccess: () => changed(client, 'alert'),
   }));
 </script>
 

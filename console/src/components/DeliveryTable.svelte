@@ -3,6 +3,7 @@
   // be done about each.
   import { createMutation, useQueryClient } from '@tanstack/svelte-query';
   import { api, body, type Delivery } from '../lib/api';
+  import { changed } from '../lib/queries';
   import { me } from '../lib/me.svelte';
   import { now } from '../lib/now.svelte';
   import { p } from '../router';
@@ -20,7 +21,7 @@
   const settle = createMutation(() => ({
     mutationFn: ({ delivery, as }: { delivery: number; as: 'sent' | 'failed' | 'resend' }) =>
       body(api.POST('/api/deliveries/{delivery}/settle', { params: { path: { delivery } }, body: { as } })),
-    onSuccess: () => client.invalidateQueries(),
+    onSuccess: () => changed(client, 'deliveries'),
   }));
   const allow = createMutation(() => ({
     mutationFn: ({ delivery, yes, until }: { delivery: number; yes: boolean; until?: string }) =>
@@ -30,7 +31,7 @@
           body: { yes, ...(until && { until }) },
         }),
       ),
-    onSuccess: () => client.invalidateQueries(),
+    onSuccess: () => changed(client, 'deliveries'),
   }));
   const inDays = (n: number) => new Date(now.ms + n * 86_400_000).toISOString();
 </script>

@@ -4,6 +4,7 @@
   import { createMutation, createQuery, useQueryClient } from '@tanstack/svelte-query';
   import { untrack } from 'svelte';
   import { api, beganFrom, body, toBeNew, type Place, type Setting } from '../lib/api';
+  import { asks, changed } from '../lib/queries';
   import { settingLabel, settingText, settingValue } from '../lib/setting';
   import Field from './Field.svelte';
   import FormField from './FormField.svelte';
@@ -16,11 +17,7 @@
   }: { place?: Place; onsaved: (name: string, test: boolean) => void; oncancel: () => void } = $props();
   const client = useQueryClient();
   const guard = untrack(() => (place ? beganFrom(place.revision) : toBeNew));
-  const protocols = createQuery(() => ({
-    queryKey: ['protocols'],
-    queryFn: () => body(api.GET('/api/protocols')),
-    staleTime: Infinity,
-  }));
+  const protocols = createQuery(() => asks.protocols());
   let picked = $state('');
   const protocol = $derived(picked || place?.protocol || 'smtp');
   const described = $derived(protocols.data?.find((one) => one.name === protocol));
@@ -53,7 +50,7 @@
       return { name, test };
     },
     onSuccess: async ({ name, test }) => {
-      await client.invalidateQueries({ queryKey: ['destinations'] });
+      await changed(client, 'destination');
       onsaved(name, test);
     },
   }));
@@ -63,7 +60,7 @@
         api.DELETE('/api/destinations/{name}', { params: { path: { name: place?.name ?? '' } }, ...guard }),
       ),
     onSuccess: async () => {
-      await client.invalidateQueries({ queryKey: ['destinations'] });
+      await changed(client, 'destination');
       oncancel();
     },
   }));

@@ -1,8 +1,9 @@
 <script lang="ts">
   // A group of recipients to add or to change, with whom it comes to now.
-  import { createMutation, createQuery, keepPreviousData, useQueryClient } from '@tanstack/svelte-query';
+  import { createMutation, createQuery, useQueryClient } from '@tanstack/svelte-query';
   import { untrack } from 'svelte';
   import { api, beganFrom, body, toBeNew } from '../lib/api';
+  import { asks, changed } from '../lib/queries';
   import Field from './Field.svelte';
   import FormField from './FormField.svelte';
   import Trouble from './Trouble.svelte';
@@ -15,19 +16,14 @@
   const guard = untrack(() => (group ? beganFrom(group.revision) : toBeNew));
   let written = $state<string>();
   const text = $derived(written ?? group?.members.join('\n') ?? '');
-  const whom = createQuery(() => ({
-    queryKey: ['whom', text],
-    enabled: text.trim() !== '',
-    queryFn: () => body(api.POST('/api/recipients', { body: { to: [text] } })),
-    placeholderData: keepPreviousData,
-  }));
+  const whom = createQuery(() => asks.whom(text));
   const save = createMutation(() => ({
     mutationFn: (name: string) =>
       body(
         api.PUT('/api/groups/{name}', { params: { path: { name } }, body: { members: [text] }, ...guard }),
       ),
     onSuccess: async () => {
-      await client.invalidateQueries({ queryKey: ['groups'] });
+      await changed(client, 'group');
       onclose();
     },
   }));
@@ -35,7 +31,7 @@
     mutationFn: () =>
       body(api.DELETE('/api/groups/{name}', { params: { path: { name: group?.name ?? '' } }, ...guard })),
     onSuccess: async () => {
-      await client.invalidateQueries({ queryKey: ['groups'] });
+      await changed(client, 'group');
       onclose();
     },
   }));

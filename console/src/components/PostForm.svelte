@@ -4,6 +4,7 @@
   import { createMutation, useQueryClient } from '@tanstack/svelte-query';
   import { untrack } from 'svelte';
   import { api, beganFrom, body, toBeNew } from '../lib/api';
+  import { changed } from '../lib/queries';
   import Field from './Field.svelte';
   import FormField from './FormField.svelte';
   import Trouble from './Trouble.svelte';
@@ -18,11 +19,11 @@
     $props();
   const client = useQueryClient();
   const guard = untrack(() => (post ? beganFrom(post.revision) : toBeNew));
-  let changed = $state<string[]>();
-  const holders = $derived(changed ?? post?.holders ?? []);
+  let picked = $state<string[]>();
+  const holders = $derived(picked ?? post?.holders ?? []);
   const nameOf = (login: string) => people.find((one) => one.login === login)?.name ?? login;
   const done = async () => {
-    await client.invalidateQueries({ queryKey: ['posts'] });
+    await changed(client, 'post');
     onclose();
   };
   const save = createMutation(() => ({
@@ -80,7 +81,7 @@
         class="select select-sm bg-base-100 w-full"
         value=""
         onchange={(e) => {
-          if (e.currentTarget.value) changed = [...holders, e.currentTarget.value];
+          if (e.currentTarget.value) picked = [...holders, e.currentTarget.value];
           e.currentTarget.value = '';
         }}
       >
@@ -95,7 +96,7 @@
             class="chip"
             type="button"
             aria-label="Take {nameOf(login)} out"
-            onclick={() => (changed = holders.filter((one) => one !== login))}>{nameOf(login)} ×</button
+            onclick={() => (picked = holders.filter((one) => one !== login))}>{nameOf(login)} ×</button
           >
         {:else}<span class="soft text-[13px]">Nobody holds it.</span>{/each}
       </div>

@@ -1,8 +1,9 @@
 <script lang="ts">
   // The editor of one trigger's timing: while one types, the reading, the
   // warnings, the next rings and the coming months follow.
-  import { createQuery, keepPreviousData } from '@tanstack/svelte-query';
-  import { api, body, type Timing } from '../lib/api';
+  import { createQuery } from '@tanstack/svelte-query';
+  import { type Timing } from '../lib/api';
+  import { asks } from '../lib/queries';
   import { dateIn, monthsFrom } from '../lib/month';
   import { now } from '../lib/now.svelte';
   import { zoneWord } from '../lib/time';
@@ -33,13 +34,7 @@
     const timer = setTimeout(() => (asked = text), 150);
     return () => clearTimeout(timer);
   });
-  const said = createQuery(() => ({
-    queryKey: ['when', asked, zone, calendars.join('\n')],
-    queryFn: () =>
-      body(api.POST('/api/when', { body: { ...(JSON.parse(asked) as Timing), zone, calendars, rings: 6 } })),
-    placeholderData: keepPreviousData,
-    enabled: timing.rule.trim() !== '',
-  }));
+  const said = createQuery(() => asks.when(JSON.parse(asked) as Timing, zone, calendars));
   const when = $derived(said.data);
   const wrong = $derived(when?.wrong);
   const months = $derived(monthsFrom(dateIn(now.ms, when?.zone ?? zone), 2));

@@ -2,16 +2,14 @@
   // Makes a job of what was looked at: same report, same values.
   import { createQuery } from '@tanstack/svelte-query';
   import { api, body, toBeNew, type Ahead, type Timing, type Values } from '../lib/api';
+  import { asks } from '../lib/queries';
   import { navigate } from '../router';
   import AheadView from './AheadView.svelte';
   import RuleEditor from './RuleEditor.svelte';
   import Trouble from './Trouble.svelte';
 
   const { report, values, zone }: { report: string; values: Values; zone: string } = $props();
-  const places = createQuery(() => ({
-    queryKey: ['destinations'],
-    queryFn: () => body(api.GET('/api/destinations')),
-  }));
+  const places = createQuery(() => asks.destinations());
   const mails = $derived((places.data ?? []).filter((d) => d.protocol === 'smtp'));
   let name = $state('');
   let timing = $state<Timing>({ rule: 'on weekdays at 06:15' });

@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { changed } from '../lib/queries';
   // One group of settings with its fields, its button, and how it went last.
   import { createMutation, useQueryClient } from '@tanstack/svelte-query';
   import type { Snippet } from 'svelte';
@@ -22,7 +23,7 @@
   const client = useQueryClient();
   const saving = createMutation(() => ({
     mutationFn: save,
-    onSuccess: () => client.invalidateQueries(),
+    onSuccess: () => changed(client, 'settings'),
   }));
 </script>
 

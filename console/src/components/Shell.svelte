@@ -2,7 +2,8 @@
   // The frame of every page: where one is, where one can go, who one is.
   import { createQuery, useQueryClient } from '@tanstack/svelte-query';
   import type { Snippet } from 'svelte';
-  import { api, body, type Me } from '../lib/api';
+  import { api, type Me } from '../lib/api';
+  import { asks } from '../lib/queries';
   import { line } from '../lib/live.svelte';
   import { choose, theme, type Theme } from '../lib/theme.svelte';
   import { isActive, p } from '../router';
@@ -10,14 +11,8 @@
 
   const { me, children }: { me: Me; children: Snippet } = $props();
   const client = useQueryClient();
-  const alerts = createQuery(() => ({
-    queryKey: ['alerts'],
-    queryFn: () => body(api.GET('/api/alerts', { params: { query: { state: ['open'] } } })),
-  }));
-  const copy = createQuery(() => ({
-    queryKey: ['copy'],
-    queryFn: () => body(api.GET('/api/settings/copy')),
-  }));
+  const alerts = createQuery(() => asks.alerts());
+  const copy = createQuery(() => asks.copy());
   const open = $derived(alerts.data?.length ?? 0);
 
   async function signOut() {

@@ -2,6 +2,7 @@
   // The sessions and tokens that somebody has open, to be ended; and, for oneself, the password.
   import { createMutation, createQuery, useQueryClient } from '@tanstack/svelte-query';
   import { api, body } from '../lib/api';
+  import { asks, changed } from '../lib/queries';
   import { me, myZone } from '../lib/me.svelte';
   import FormField from './FormField.svelte';
   import Trouble from './Trouble.svelte';
@@ -10,13 +11,10 @@
   let { login }: { login: string } = $props();
   const client = useQueryClient();
   const own = $derived(login === me()?.login);
-  const list = createQuery(() => ({
-    queryKey: ['sign-ins', login],
-    queryFn: () => body(api.GET('/api/sign-ins', { params: { query: { login } } })),
-  }));
+  const list = createQuery(() => asks.signIns(login));
   const end = createMutation(() => ({
     mutationFn: (id: number) => body(api.DELETE('/api/sign-ins/{id}', { params: { path: { id } } })),
-    onSuccess: () => client.invalidateQueries(),
+    onSuccess: () => changed(client, 'signIns'),
   }));
   let changing = $state(false);
   let differs = $state(false);

@@ -2,7 +2,8 @@
   // Shows the sign-in page or, to somebody who is signed in, the whole console.
   import { createQuery, useQueryClient } from '@tanstack/svelte-query';
   import { Router } from 'sv-router';
-  import { api, body, isSignedOut } from '../lib/api';
+  import { isSignedOut } from '../lib/api';
+  import { asks, isMe } from '../lib/queries';
   import { listen } from '../lib/live.svelte';
   import { setMe } from '../lib/me.svelte';
   import SignIn from '../pages/SignIn.svelte';
@@ -11,20 +12,16 @@
   import '../router';
 
   const client = useQueryClient();
-  const me = createQuery(() => ({
-    queryKey: ['me'],
-    queryFn: () => body(api.GET('/api/session')),
-    staleTime: 60_000,
-  }));
+  const me = createQuery(() => asks.me());
   // A session that ends while a page is open shows at whatever is asked next.
   client.getQueryCache().subscribe((event) => {
     if (
       event.type === 'updated' &&
       event.action.type === 'error' &&
       isSignedOut(event.action.error) &&
-      event.query.queryKey[0] !== 'me'
+      !isMe(event.query)
     )
-      void client.resetQueries({ queryKey: ['me'] });
+      void client.resetQueries(asks.me());
   });
   const signedIn = $derived(Boolean(me.data) && !me.isError);
   $effect(() => {

@@ -3,6 +3,7 @@
   import { createMutation, createQuery, useQueryClient } from '@tanstack/svelte-query';
   import { untrack } from 'svelte';
   import { api, beganFrom, body, type JobPage, type Timing } from '../lib/api';
+  import { asks, changed } from '../lib/queries';
   import RuleEditor from './RuleEditor.svelte';
   import Trouble from './Trouble.svelte';
 
@@ -11,15 +12,8 @@
   type Draft = { key: number; timing: Timing; values: Trigger['values']; wait: Trigger['wait'] };
   const client = useQueryClient();
   const whole = untrack(() => ({ ...job }));
-  const zones = createQuery(() => ({
-    queryKey: ['zones'],
-    staleTime: Infinity,
-    queryFn: () => body(api.GET('/api/zones')),
-  }));
-  const all = createQuery(() => ({
-    queryKey: ['calendars'],
-    queryFn: () => body(api.GET('/api/calendars')),
-  }));
+  const zones = createQuery(() => asks.zones());
+  const all = createQuery(() => asks.calendars());
   // What is edited is a draft: a job that changes meanwhile does not overwrite it.
   let zone = $state(untrack(() => job.zone));
   let calendars = $state(untrack(() => [...(job.calendars ?? [])]));
@@ -78,7 +72,7 @@
         }),
       ),
     onSuccess: async () => {
-      await client.invalidateQueries();
+      await changed(client, 'job');
       done();
     },
   }));

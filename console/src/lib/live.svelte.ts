@@ -1,11 +1,12 @@
 // Notices of changes: they make what is shown fresh without a reload.
 import type { QueryClient } from '@tanstack/svelte-query';
 import type { components } from './api.gen';
+import { noticed, type Name } from './queries';
 
 type Notice = components['schemas']['Notice'];
 
 /** Which lists a notice makes stale. Each kind stands here, so that a new one is thought of. */
-const stale: Record<Notice['kind'], string[]> = {
+const stale: Record<Notice['kind'], Name[]> = {
   access: [],
   calendars: ['calendars', 'calendar'],
   cancel: [],
@@ -16,7 +17,7 @@ const stale: Record<Notice['kind'], string[]> = {
   settings: ['settings', 'state'],
   run: ['day', 'runs', 'jobs', 'job', 'run', 'log', 'deliveries'],
   deliveries: ['deliveries'],
-  destinations: ['destinations', 'deliveries', 'state'],
+  destinations: ['destinations', 'destination pages', 'deliveries', 'state'],
   parts: ['day', 'runs'],
   alerts: ['day', 'alerts', 'alert', 'run', 'state'],
   everything: [
@@ -31,6 +32,7 @@ const stale: Record<Notice['kind'], string[]> = {
     'state',
     'deliveries',
     'destinations',
+    'destination pages',
   ],
 };
 
@@ -42,7 +44,7 @@ export const line = $state({ open: true });
  * service, so pages in the background would keep the others waiting.
  */
 export function listen(client: QueryClient): () => void {
-  let due: Record<string, true> = {};
+  let due: Partial<Record<Name, true>> = {};
   let timer: ReturnType<typeof setTimeout> | undefined;
   let source: EventSource | undefined;
 
@@ -56,7 +58,7 @@ export function listen(client: QueryClient): () => void {
       if (Object.keys(due).length === 0) return;
       timer ??= setTimeout(() => {
         timer = undefined;
-        for (const key of Object.keys(due)) void client.invalidateQueries({ queryKey: [key] });
+        noticed(client, Object.keys(due) as Name[]);
         due = {};
       }, 250);
     });

@@ -3,14 +3,11 @@
   import { createQuery } from '@tanstack/svelte-query';
   import AlertCard from '../components/AlertCard.svelte';
   import Trouble from '../components/Trouble.svelte';
-  import { api, body } from '../lib/api';
+  import { asks } from '../lib/queries';
   import { p, route } from '../router';
 
   const id = $derived(Number(route.params.alert));
-  const query = createQuery(() => ({
-    queryKey: ['alert', id],
-    queryFn: () => body(api.GET('/api/alerts/{alert}', { params: { path: { alert: id } } })),
-  }));
+  const query = createQuery(() => asks.alert(id));
   const alert = $derived(query.data);
 </script>
 

@@ -5,7 +5,8 @@
   import MonthGrid, { type GridDay } from '../components/MonthGrid.svelte';
   import Trouble from '../components/Trouble.svelte';
   import ZonedTime from '../components/ZonedTime.svelte';
-  import { api, beganFrom, body, Problem, type CalendarDefinition, type CalendarEntry } from '../lib/api';
+  import { api, beganFrom, body, type CalendarDefinition, type CalendarEntry } from '../lib/api';
+  import { asks, changed } from '../lib/queries';
   import { isAdministrator, myZone } from '../lib/me.svelte';
   import { dateIn, monthsFrom } from '../lib/month';
   import { param } from '../lib/param';
@@ -13,17 +14,7 @@
 
   const name = $derived(param(route.params.calendar));
   const client = useQueryClient();
-  const query = createQuery(() => ({
-    queryKey: ['calendar', name],
-    queryFn: async () => {
-      try {
-        return await body(api.GET('/api/calendars/{calendar}', { params: { path: { calendar: name } } }));
-      } catch (error) {
-        if (error instanceof Problem && error.status === 404 && isAdministrator()) return null; // a new one
-        throw error;
-      }
-    },
-  }));
+  const query = createQuery(() => asks.calendar(name));
   const kept = $derived(query.data ?? null);
   const weekdays = ['mon', 'tue', 'wed', 'thu', 'fri', 'sat', 'sun'];
   let draft = $state<CalendarDefinition | null>(null);
@@ -70,13 +61,13 @@
     onSuccess: async () => {
       draft = null;
       notes = [];
-      await client.invalidateQueries();
+      await changed(client, 'calendar');
     },
   }));
   const remove = createMutation(() => ({
     mutationFn: () => body(api.DELETE('/api/calendars/{calendar}', { params: { path: { calendar: name } } })),
     onSuccess: async () => {
-      await client.invalidateQueries();
+      await changed(client, 'calendar');
       navigate('/calendars');
     },
   }));

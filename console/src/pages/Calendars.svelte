@@ -1,14 +1,11 @@
 <script lang="ts">
   import { createQuery } from '@tanstack/svelte-query';
   import Trouble from '../components/Trouble.svelte';
-  import { api, body } from '../lib/api';
+  import { asks } from '../lib/queries';
   import { isAdministrator } from '../lib/me.svelte';
   import { navigate, p } from '../router';
 
-  const list = createQuery(() => ({
-    queryKey: ['calendars'],
-    queryFn: () => body(api.GET('/api/calendars')),
-  }));
+  const list = createQuery(() => asks.calendars());
   let name = $state('');
 </script>
 

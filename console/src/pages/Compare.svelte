@@ -4,21 +4,13 @@
   import { searchParams } from 'sv-router';
   import Trouble from '../components/Trouble.svelte';
   import ZonedTime from '../components/ZonedTime.svelte';
-  import { api, body } from '../lib/api';
+  import { asks } from '../lib/queries';
   import { param } from '../lib/param';
   import { p, route } from '../router';
 
   const run = $derived(param(route.params.run));
   const earlier = $derived(String(searchParams.get('with') ?? ''));
-  const found = createQuery(() => ({
-    queryKey: ['compare', run, earlier],
-    queryFn: () =>
-      body(
-        api.GET('/api/runs/{run}/compare', {
-          params: { path: { run }, query: earlier ? { with: earlier } : {} },
-        }),
-      ),
-  }));
+  const found = createQuery(() => asks.compare(run, earlier));
 </script>
 
 <svelte:head><title>Compare {run} · Iron Bell</title></svelte:head>

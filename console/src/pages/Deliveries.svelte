@@ -1,11 +1,11 @@
 <script lang="ts">
   // Every handing over: to whom, over what, what the other side said, and what can
   // be done about it.
-  import { createQuery, keepPreviousData } from '@tanstack/svelte-query';
+  import { createQuery } from '@tanstack/svelte-query';
   import { searchParams } from 'sv-router';
   import DeliveryTable from '../components/DeliveryTable.svelte';
   import Trouble from '../components/Trouble.svelte';
-  import { api, body } from '../lib/api';
+  import { asks } from '../lib/queries';
   import { myZone } from '../lib/me.svelte';
   import { p } from '../router';
 
@@ -33,26 +33,16 @@
   const to = $derived(String(searchParams.get('to') ?? ''));
   const before = $derived(Number(searchParams.get('before') ?? 0));
   const limit = 50;
-  const list = createQuery(() => ({
-    queryKey: ['deliveries', chosen.join(','), kept, over, to, before],
-    queryFn: () =>
-      body(
-        api.GET('/api/deliveries', {
-          params: {
-            query: {
-              limit,
-              ...(chosen.length && { state: chosen }),
-              ...(kept in reasons && { kept_back: kept as Reason }),
-              ...(over && { destination: over }),
-              ...(to && { address: to }),
-              ...(before && { before }),
-            },
-          },
-          querySerializer: { array: { style: 'form', explode: false } },
-        }),
-      ),
-    placeholderData: keepPreviousData,
-  }));
+  const list = createQuery(() =>
+    asks.deliveries({
+      limit,
+      ...(chosen.length && { state: chosen }),
+      ...(kept in reasons && { kept_back: kept as Reason }),
+      ...(over && { destination: over }),
+      ...(to && { address: to }),
+      ...(before && { before }),
+    }),
+  );
 
   function set(name: string, value: string) {
     searchParams.delete('before', undefined, { replace: true });

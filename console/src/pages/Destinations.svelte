@@ -9,20 +9,13 @@
   import Trouble from '../components/Trouble.svelte';
   import ZonedTime from '../components/ZonedTime.svelte';
   import { api, body } from '../lib/api';
+  import { asks, changed } from '../lib/queries';
   import { isAdministrator, myZone } from '../lib/me.svelte';
   import { searched } from '../lib/param';
   import { p } from '../router';
 
   const client = useQueryClient();
-  const list = createQuery(() => ({
-    queryKey: ['destinations'],
-    queryFn: async () => {
-      const all = await body(api.GET('/api/destinations'));
-      return Promise.all(
-        all.map((d) => body(api.GET('/api/destinations/{name}', { params: { path: { name: d.name } } }))),
-      );
-    },
-  }));
+  const list = createQuery(() => asks.destinationPages());
   type Answer = { ok?: boolean; said: string; advice?: string; steps?: string[] };
   const said = new SvelteMap<string, Answer>();
   const adding = $derived(searched('add') !== null);
@@ -44,7 +37,7 @@
     } catch (error) {
       said.set(name, { ok: false, said: error instanceof Error ? error.message : String(error) });
     }
-    await client.invalidateQueries({ queryKey: ['destinations'] });
+    await changed(client, 'destination');
   }
   function place(settings: unknown): string {
     const s = (settings ?? {}) as Record<string, unknown>;

@@ -5,6 +5,7 @@
   import Trouble from '../components/Trouble.svelte';
   import ZonedTime from '../components/ZonedTime.svelte';
   import { api, body, type Day, type Forecast } from '../lib/api';
+  import { asks, changed } from '../lib/queries';
   import { myZone } from '../lib/me.svelte';
   import { addDays, dateIn, startOf } from '../lib/month';
   import { now } from '../lib/now.svelte';
@@ -18,27 +19,13 @@
   const part = $derived(String(searchParams.get('job') ?? ''));
   const dates = $derived(Array.from({ length: 7 }, (_, i) => addDays(from, i)));
   const week = createQueries(() => ({
-    queries: dates.map((date) => ({
-      queryKey: ['forecast', date, part],
-      queryFn: () => {
-        const begin = startOf(date, zone).getTime();
-        // A forecast tells what comes after an instant; midnight belongs to the day.
-        const after = Math.max(begin - 1000, date === today ? Date.now() : 0);
-        return body(
-          api.GET('/api/forecast', {
-            params: {
-              query: {
-                from: new Date(after).toISOString(),
-                to: new Date(startOf(addDays(date, 1), zone).getTime() - 1000).toISOString(),
-                zone,
-                limit: 3000,
-                ...(part && { job: part }),
-              },
-            },
-          }),
-        );
-      },
-    })),
+    queries: dates.map((date) => {
+      const begin = startOf(date, zone).getTime();
+      const end = new Date(startOf(addDays(date, 1), zone).getTime() - 1000);
+      // A forecast tells what comes after an instant; midnight belongs to the day.
+      const from = () => new Date(Math.max(begin - 1000, date === today ? Date.now() : 0));
+      return asks.forecast(date, zone, part, from, end);
+    }),
   }));
   const loaded = $derived(week.map((q) => q.data).filter((d): d is Forecast => d !== undefined));
   const failed = $derived(week.find((q) => q.isError)?.error);
@@ -75,19 +62,16 @@
       .sort((a, b) => b.rings - a.rings)
       .slice(0, 5),
   );
-  const feed = createQuery(() => ({
-    queryKey: ['feed'],
-    queryFn: () => body(api.GET('/api/session/feed')),
-  }));
+  const feed = createQuery(() => asks.feed());
   const link = createMutation(() => ({
     mutationFn: () => body(api.POST('/api/session/feed')),
-    onSuccess: () => client.invalidateQueries({ queryKey: ['feed'] }),
+    onSuccess: () => changed(client, 'feed'),
   }));
   const unlink = createMutation(() => ({
     mutationFn: () => body(api.DELETE('/api/session/feed')),
     onSuccess: () => {
       link.reset();
-      return client.invalidateQueries({ queryKey: ['feed'] });
+      return changed(client, 'feed');
     },
   }));
 

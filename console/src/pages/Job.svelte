@@ -8,6 +8,7 @@
   import Trouble from '../components/Trouble.svelte';
   import ZonedTime from '../components/ZonedTime.svelte';
   import { api, body, type JobPage } from '../lib/api';
+  import { asks, changed } from '../lib/queries';
   import { mayChange } from '../lib/me.svelte';
   import { now } from '../lib/now.svelte';
   import { distance, length, zoneWord } from '../lib/time';
@@ -16,21 +17,12 @@
 
   const name = $derived(param(route.params.job));
   const client = useQueryClient();
-  const query = createQuery(() => ({
-    queryKey: ['job', name],
-    queryFn: () => body(api.GET('/api/jobs/{job}', { params: { path: { job: name } } })),
-  }));
-  const runs = createQuery(() => ({
-    queryKey: ['runs', 'of', name],
-    queryFn: () => body(api.GET('/api/runs', { params: { query: { job: name, limit: 15 } } })),
-  }));
+  const query = createQuery(() => asks.job(name));
+  const runs = createQuery(() => asks.runsOf(name));
   const job = $derived(query.data);
   const editing = $derived(searchParams.get('change') === 'when');
   const may = $derived(job ? mayChange(job.owner) : false);
-  const why = createQuery(() => ({
-    queryKey: ['why', name],
-    queryFn: () => body(api.GET('/api/jobs/{job}/why', { params: { path: { job: name }, query: {} } })),
-  }));
+  const why = createQuery(() => asks.why(name));
   const ring = createMutation(() => ({
     mutationFn: (rehearse: boolean) =>
       body(api.POST('/api/jobs/{job}/ring', { params: { path: { job: name } }, body: { rehearse } })),
@@ -39,7 +31,7 @@
   const turn = createMutation(() => ({
     mutationFn: (on: boolean) =>
       body(api.POST('/api/jobs/{job}/switch', { params: { path: { job: name } }, body: { on } })),
-    onSuccess: () => client.invalidateQueries(),
+    onSuccess: () => changed(client, 'job'),
   }));
   const outage = { once: 'run once', each: 'run each', none: 'pass them over' };
   const blank = {
@@ -49,12 +41,7 @@
     fail: 'take it for a failure',
   };
   // It asks sources for lists, so only when somebody wants to know.
-  const ahead = createQuery(() => ({
-    queryKey: ['ahead', name],
-    queryFn: () => body(api.GET('/api/jobs/{job}/ahead', { params: { path: { job: name } } })),
-    enabled: false,
-    notifyOnChangeProps: 'all',
-  }));
+  const ahead = createQuery(() => asks.ahead(name));
   type Task = NonNullable<JobPage['tasks']>[number];
 
   function does(t: Task): [string, string] {

@@ -5,13 +5,14 @@
   import Trouble from '../components/Trouble.svelte';
   import ZonedTime from '../components/ZonedTime.svelte';
   import { api, body, type JobLine } from '../lib/api';
+  import { asks, changed } from '../lib/queries';
   import { mayChange } from '../lib/me.svelte';
   import { p } from '../router';
 
   const client = useQueryClient();
   const search = $derived(String(searchParams.get('search') ?? ''));
   const only = $derived(String(searchParams.get('only') ?? ''));
-  const list = createQuery(() => ({ queryKey: ['jobs'], queryFn: () => body(api.GET('/api/jobs')) }));
+  const list = createQuery(() => asks.jobs());
   const chips: [string, string, (j: JobLine) => boolean][] = [
     ['on', 'On', (j) => j.on],
     ['off', 'Off', (j) => !j.on],
@@ -29,7 +30,7 @@
       body(
         api.POST('/api/jobs/{job}/switch', { params: { path: { job: String(j.id) } }, body: { on: !j.on } }),
       ),
-    onSuccess: () => client.invalidateQueries(),
+    onSuccess: () => changed(client, 'job'),
   }));
 
   function set(key: string, value: string) {

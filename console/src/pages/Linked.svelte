@@ -2,7 +2,8 @@
   // What a link of a mail leads to: the files, who may see them, and until when.
   import { createQuery } from '@tanstack/svelte-query';
   import Trouble from '../components/Trouble.svelte';
-  import { api, body, type Artifact } from '../lib/api';
+  import { type Artifact } from '../lib/api';
+  import { asks } from '../lib/queries';
   import { myZone } from '../lib/me.svelte';
   import { param } from '../lib/param';
   import { size } from '../lib/size';
@@ -10,11 +11,7 @@
   import { route } from '../router';
 
   const token = $derived(param(route.params.token));
-  const link = createQuery(() => ({
-    queryKey: ['link', token],
-    staleTime: Infinity, // looking again would be another following
-    queryFn: () => body(api.GET('/api/links/{token}', { params: { path: { token } } })),
-  }));
+  const link = createQuery(() => asks.link(token));
 </script>
 
 {#snippet file(f: Artifact)}

@@ -10,23 +10,20 @@
   import Trouble from '../components/Trouble.svelte';
   import ZonedTime from '../components/ZonedTime.svelte';
   import { api, beganFrom, body } from '../lib/api';
+  import { asks, changed } from '../lib/queries';
   import { isAdministrator, me, myZone } from '../lib/me.svelte';
   import { searched } from '../lib/param';
   import { fromField, toField, zoneWord } from '../lib/time';
   import { p } from '../router';
 
   const client = useQueryClient();
-  const people = createQuery(() => ({ queryKey: ['people'], queryFn: () => body(api.GET('/api/people')) }));
-  const groups = createQuery(() => ({ queryKey: ['groups'], queryFn: () => body(api.GET('/api/groups')) }));
-  const posts = createQuery(() => ({ queryKey: ['posts'], queryFn: () => body(api.GET('/api/posts')) }));
+  const people = createQuery(() => asks.people());
+  const groups = createQuery(() => asks.groups());
+  const posts = createQuery(() => asks.posts());
   const login = $derived(String(searchParams.get('who') ?? me()?.login ?? ''));
   const person = $derived(people.data?.find((one) => one.login === login));
   const mine = $derived(isAdministrator() || login === me()?.login);
-  const gets = createQuery(() => ({
-    queryKey: ['receives', login],
-    enabled: Boolean(login),
-    queryFn: () => body(api.GET('/api/people/{login}/receives', { params: { path: { login } } })),
-  }));
+  const gets = createQuery(() => asks.receives(login));
   /** Which group or post is being changed; the empty name is a new one. */
   const edited = $derived({
     group: searched('group'),
@@ -58,7 +55,7 @@
         }),
       );
     },
-    onSuccess: () => client.invalidateQueries(),
+    onSuccess: () => changed(client, 'person'),
   }));
   const list = createMutation(() => ({
     mutationFn: ({ job, leave }: { job?: string; leave: boolean }) => {
@@ -67,7 +64,7 @@
         ? body(api.POST('/api/people/{login}/leave', { params }))
         : body(api.POST('/api/people/{login}/return', { params }));
     },
-    onSuccess: () => client.invalidateQueries(),
+    onSuccess: () => changed(client, 'person'),
   }));
 </script>
 

@@ -1,7 +1,7 @@
 <script lang="ts">
   // One report: what it asks for, how it looks with values, who uses it. The
   // address holds the values, so that a view can be sent.
-  import { createQuery, keepPreviousData } from '@tanstack/svelte-query';
+  import { createQuery } from '@tanstack/svelte-query';
   import { searchParams } from 'sv-router';
   import { untrack } from 'svelte';
   import ScheduleThis from '../components/ScheduleThis.svelte';
@@ -10,16 +10,14 @@
   import Trouble from '../components/Trouble.svelte';
   import ValueForm from '../components/ValueForm.svelte';
   import { api, body, Problem, type PreviewSection, type Values } from '../lib/api';
+  import { asks } from '../lib/queries';
   import { myZone } from '../lib/me.svelte';
   import { param } from '../lib/param';
   import { size } from '../lib/size';
   import { p, route } from '../router';
 
   const name = $derived(param(route.params.report));
-  const page = createQuery(() => ({
-    queryKey: ['report', name],
-    queryFn: () => body(api.GET('/api/reports/{report}', { params: { path: { report: name } } })),
-  }));
+  const page = createQuery(() => asks.report(name));
 
   function read(): Values {
     try {
@@ -37,14 +35,7 @@
       else searchParams.set('values', text, { replace: true });
     });
   });
-  const offers = createQuery(() => ({
-    queryKey: ['choices', name, JSON.stringify(values)],
-    placeholderData: keepPreviousData,
-    queryFn: () =>
-      body(
-        api.POST('/api/reports/{report}/choices', { params: { path: { report: name } }, body: { values } }),
-      ),
-  }));
+  const offers = createQuery(() => asks.choices(name, values));
 
   // Each section is asked for by itself, so that the first is there at once.
   let shown = $state<PreviewSection[]>([]);

@@ -4,10 +4,10 @@
   import { untrack } from 'svelte';
   import SourceNote from '../components/SourceNote.svelte';
   import Trouble from '../components/Trouble.svelte';
-  import { api, body } from '../lib/api';
+  import { asks } from '../lib/queries';
   import { p } from '../router';
 
-  const list = createQuery(() => ({ queryKey: ['reports'], queryFn: () => body(api.GET('/api/reports')) }));
+  const list = createQuery(() => asks.reports());
   let search = $state(untrack(() => String(searchParams.get('q') ?? '')));
   $effect(() => {
     const q = search;

@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { createMutation, createQuery, keepPreviousData, useQueryClient } from '@tanstack/svelte-query';
+  import { createMutation, createQuery, useQueryClient } from '@tanstack/svelte-query';
   import AlertCard from '../components/AlertCard.svelte';
   import DeliveryTable from '../components/DeliveryTable.svelte';
   import StateMark from '../components/StateMark.svelte';
@@ -7,6 +7,7 @@
   import Trouble from '../components/Trouble.svelte';
   import ZonedTime from '../components/ZonedTime.svelte';
   import { api, body } from '../lib/api';
+  import { asks, changed } from '../lib/queries';
   import { now } from '../lib/now.svelte';
   import { size } from '../lib/size';
   import { between, clock, length } from '../lib/time';
@@ -14,28 +15,10 @@
 
   const id = $derived(route.params.run ?? '');
   const client = useQueryClient();
-  const query = createQuery(() => ({
-    queryKey: ['run', id],
-    queryFn: () => body(api.GET('/api/runs/{run}', { params: { path: { run: id } } })),
-  }));
+  const query = createQuery(() => asks.run(id));
   // The log comes in pages; a long one is shown as far as somebody reads on.
   let pages = $state(2);
-  const log = createQuery(() => ({
-    queryKey: ['log', id, pages],
-    placeholderData: keepPreviousData,
-    queryFn: async () => {
-      const page = (after: number) =>
-        body(api.GET('/api/runs/{run}/log', { params: { path: { run: id }, query: { after } } }));
-      let lines = await page(0);
-      let more = lines.length > 0;
-      for (let n = 1; more && n < pages; n++) {
-        const next = await page(lines.at(-1)?.n ?? 0);
-        lines = [...lines, ...next];
-        more = next.length > 0;
-      }
-      return { lines, more };
-    },
-  }));
+  const log = createQuery(() => asks.log(id, pages));
   const run = $derived(query.data);
   const ended = $derived(Boolean(run?.ended_at));
   const steer = createMutation(() => ({
@@ -50,18 +33,18 @@
       );
     },
     onSuccess: async (made) => {
-      await client.invalidateQueries();
+      await changed(client, 'run');
       if (made.id !== id) navigate('/runs/:run', { params: { run: made.id } });
     },
   }));
   const resend = createMutation(() => ({
     mutationFn: () => body(api.POST('/api/runs/{run}/resend', { params: { path: { run: id } } })),
-    onSuccess: () => client.invalidateQueries(),
+    onSuccess: () => changed(client, 'run'),
   }));
   const withdraw = createMutation(() => ({
     mutationFn: () =>
       body(api.POST('/api/runs/{run}/links/withdraw', { params: { path: { run: id } }, body: {} })),
-    onSuccess: () => client.invalidateQueries(),
+    onSuccess: () => changed(client, 'run'),
   }));
   let correcting = $state(false);
   let wrong = $state('');
@@ -75,7 +58,7 @@
       ),
     onSuccess: async (made) => {
       correcting = false;
-      await client.invalidateQueries();
+      await changed(client, 'run');
       navigate('/runs/:run', { params: { run: made.id } });
     },
   }));

@@ -1,9 +1,9 @@
 <script lang="ts">
-  import { createQuery, keepPreviousData } from '@tanstack/svelte-query';
+  import { createQuery } from '@tanstack/svelte-query';
   import { searchParams } from 'sv-router';
   import RunTable from '../components/RunTable.svelte';
   import Trouble from '../components/Trouble.svelte';
-  import { api, body } from '../lib/api';
+  import { asks } from '../lib/queries';
 
   const states = ['waiting', 'running', 'delivering', 'done', 'partly', 'blank', 'failed'] as const;
   type State = (typeof states)[number];
@@ -14,17 +14,9 @@
   );
   const before = $derived(String(searchParams.get('before') ?? ''));
   const limit = 50;
-  const list = createQuery(() => ({
-    queryKey: ['runs', chosen.join(','), before],
-    queryFn: () =>
-      body(
-        api.GET('/api/runs', {
-          params: { query: { limit, ...(chosen.length && { state: chosen }), ...(before && { before }) } },
-          querySerializer: { array: { style: 'form', explode: false } },
-        }),
-      ),
-    placeholderData: keepPreviousData,
-  }));
+  const list = createQuery(() =>
+    asks.runs({ limit, ...(chosen.length && { state: chosen }), ...(before && { before }) }),
+  );
 
   function toggle(s: State) {
     const next = chosen.includes(s) ? chosen.filter((c) => c !== s) : [...chosen, s];

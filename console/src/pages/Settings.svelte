@@ -8,24 +8,21 @@
   import Trouble from '../components/Trouble.svelte';
   import ZonedTime from '../components/ZonedTime.svelte';
   import { api, body } from '../lib/api';
+  import { asks, changed } from '../lib/queries';
   import { isAdministrator, myZone } from '../lib/me.svelte';
   import { p } from '../router';
 
   const client = useQueryClient();
   // Some are read only when others have come; by itself a query tells of what was
   // read before.
-  const fetched = <T,>(key: string, call: () => Promise<T>) =>
-    createQuery(() => ({ queryKey: ['settings', key], queryFn: call, notifyOnChangeProps: 'all' }));
+  const fetched = <T,>(key: string, call: () => Promise<T>) => createQuery(() => asks.setting(key, call));
   const destinations = fetched('destinations', () => body(api.GET('/api/destinations')));
   const alerts = fetched('alerts', () => body(api.GET('/api/settings/alerts')));
   const mail = fetched('mail', () => body(api.GET('/api/settings/mail')));
   const bounces = fetched('bounces', () => body(api.GET('/api/settings/bounces')));
   const beat = fetched('heartbeat', () => body(api.GET('/api/settings/heartbeat')));
   const keeping = fetched('keeping', () => body(api.GET('/api/settings/keeping')));
-  const copy = createQuery(() => ({
-    queryKey: ['copy'],
-    queryFn: () => body(api.GET('/api/settings/copy')),
-  }));
+  const copy = createQuery(() => asks.copy());
   const programs = fetched('programs', () => body(api.GET('/api/settings/programs')));
   const most = 1000;
   const silent = fetched('silent', () =>
@@ -47,7 +44,7 @@
     } catch (error) {
       trouble = error;
     }
-    await client.invalidateQueries();
+    await changed(client, 'settings');
   }
   const release = (send: boolean) => tell(body(api.POST('/api/deliveries/release', { body: { send } })));
   type Copied = 'all' | 'none';

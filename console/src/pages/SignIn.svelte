@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { signedIn } from '../lib/queries';
   import { createMutation, useQueryClient } from '@tanstack/svelte-query';
   import Bell from '../components/Bell.svelte';
   import Trouble from '../components/Trouble.svelte';
@@ -10,9 +11,7 @@
   const enter = createMutation(() => ({
     mutationFn: () => body(api.POST('/api/session', { body: { login, password } })),
     onSuccess: (me) => {
-      // What somebody else has left behind goes; the query of who is signed in is being watched.
-      client.removeQueries({ predicate: (q) => q.queryKey[0] !== 'me' });
-      client.setQueryData(['me'], me);
+      signedIn(client, me);
     },
   }));
 </script>

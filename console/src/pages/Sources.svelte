@@ -5,22 +5,10 @@
   import { SvelteMap } from 'svelte/reactivity';
   import Trouble from '../components/Trouble.svelte';
   import { api, body } from '../lib/api';
+  import { asks } from '../lib/queries';
   import { isAdministrator } from '../lib/me.svelte';
 
-  const list = createQuery(() => ({
-    queryKey: ['sources'],
-    queryFn: async () => {
-      const sources = await body(api.GET('/api/sources'));
-      return Promise.all(
-        sources.map(async (s) => ({
-          ...s,
-          identities: await body(
-            api.GET('/api/sources/{name}/identities', { params: { path: { name: s.name } } }),
-          ),
-        })),
-      );
-    },
-  }));
+  const list = createQuery(() => asks.sourcePages());
   const said = new SvelteMap<string, { ok: boolean; said: string }>();
   async function test(name: string) {
     said.set(name, { ok: true, said: 'Asking …' });

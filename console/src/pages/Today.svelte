@@ -4,25 +4,17 @@
   import StateMark from '../components/StateMark.svelte';
   import Tape from '../components/Tape.svelte';
   import Trouble from '../components/Trouble.svelte';
-  import { api, body } from '../lib/api';
+  import { asks } from '../lib/queries';
   import { myZone } from '../lib/me.svelte';
   import { now } from '../lib/now.svelte';
   import { between, clock, day as dayWord, distance, length, longDay, zoneWord } from '../lib/time';
   import { p } from '../router';
 
   const zone = $derived(myZone());
-  const today = createQuery(() => ({
-    queryKey: ['day', zone],
-    queryFn: () => body(api.GET('/api/day', { params: { query: { zone } } })),
-    refetchInterval: 30_000,
-  }));
+  const today = createQuery(() => asks.day(zone));
   const day = $derived(today.data);
   // What holds for the installation as a whole; how many nodes live needs nobody.
-  const state = createQuery(() => ({
-    queryKey: ['state'],
-    queryFn: () => body(api.GET('/api/state')),
-    refetchInterval: 30_000,
-  }));
+  const state = createQuery(() => asks.state());
   const needed = $derived((state.data?.lines ?? []).filter((l) => l.what !== 'nodes'));
 
   function share(started: string | undefined, usual: number | undefined): number {

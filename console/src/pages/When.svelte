@@ -4,18 +4,12 @@
   import { searchParams } from 'sv-router';
   import { untrack } from 'svelte';
   import RuleEditor from '../components/RuleEditor.svelte';
-  import { api, body, type Timing } from '../lib/api';
+  import { type Timing } from '../lib/api';
+  import { asks } from '../lib/queries';
   import { myZone } from '../lib/me.svelte';
 
-  const zones = createQuery(() => ({
-    queryKey: ['zones'],
-    staleTime: Infinity,
-    queryFn: () => body(api.GET('/api/zones')),
-  }));
-  const all = createQuery(() => ({
-    queryKey: ['calendars'],
-    queryFn: () => body(api.GET('/api/calendars')),
-  }));
+  const zones = createQuery(() => asks.zones());
+  const all = createQuery(() => asks.calendars());
   let timing = $state<Timing>({
     rule: untrack(() => String(searchParams.get('rule') ?? 'on weekdays at 06:15')),
   });

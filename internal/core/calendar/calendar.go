@@ -71,7 +71,11 @@ func Compile(name string, d Definition) (*Calendar, error) {
 			n = slices.Index(weekdays, strings.ToLower(text)[:3])
 		}
 		if n < 0 {
-			wrong = append(wrong, &Wrong{fmt.Sprintf("week[%d]", i), fmt.Sprintf("%q is no weekday; write mon, tue, wed, thu, fri, sat or sun", text)})
+			wrong = append(wrong,
+				&Wrong{
+					fmt.Sprintf("week[%d]", i),
+					fmt.Sprintf("%q is no weekday; write mon, tue, wed, thu, fri, sat or sun", text),
+				})
 			continue
 		}
 		c.week |= 1 << n

@@ -85,7 +85,8 @@ func readEvent(e *ics.VEvent, replaced []string) (entry Entry, ok bool, err erro
 		entry.Days = max(int(to.Sub(from).Hours()/24), 1)
 	} else if d := e.GetProperty(ics.ComponentPropertyDuration); d != nil {
 		n, unit := 0, ""
-		if _, err := fmt.Sscanf(strings.TrimPrefix(d.Value, "+"), "P%d%1s", &n, &unit); err != nil || n < 1 || unit != "D" && unit != "W" {
+		if _, err := fmt.Sscanf(strings.TrimPrefix(d.Value, "+"), "P%d%1s", &n, &unit); err != nil || n < 1 ||
+			unit != "D" && unit != "W" {
 			return entry, false, nil
 		}
 		if unit == "W" {

@@ -33,7 +33,10 @@ type Chain struct {
 // Read checks the tasks' names and their order. What is wrong is added to v; the
 // chain is of use only when nothing is.
 func Read(tasks []job.Task, v *fault.Invalid) Chain {
-	c := Chain{tasks: tasks, place: make(map[string]int, len(tasks)), after: make([][]int, len(tasks)), before: make([][]int, len(tasks))}
+	c := Chain{
+		tasks: tasks, place: make(map[string]int, len(tasks)), after: make([][]int, len(tasks)),
+		before: make([][]int, len(tasks)),
+	}
 	for i, t := range tasks {
 		where := fmt.Sprintf("tasks[%d].name", i)
 		if strings.TrimSpace(t.Name) == "" {
@@ -76,7 +79,9 @@ func Read(tasks []job.Task, v *fault.Invalid) Chain {
 		for n, name := range t.Uses {
 			p, ok := c.place[name]
 			if !ok || !slices.Contains(c.before[i], p) {
-				v.Add(fmt.Sprintf("tasks[%d].uses[%d]", i, n), "task %q does not come before %q, so its files are not there; tasks before it: %s", name, t.Name, orNone(c.Before(t.Name)))
+				v.Add(fmt.Sprintf("tasks[%d].uses[%d]", i, n),
+					"task %q does not come before %q, so its files are not there; tasks before it: %s", name, t.Name,
+					orNone(c.Before(t.Name)))
 			}
 		}
 	}
@@ -100,7 +105,8 @@ func (c Chain) circles(v *fault.Invalid) bool {
 			inCircle[n] = true
 			names[len(way)-1-k] = c.tasks[n].Name // said in the order of the work
 		}
-		v.Add(fmt.Sprintf("tasks[%d].after", i), "the tasks go round in a circle: %s; let %q begin without one of them", strings.Join(names, " > "), t.Name)
+		v.Add(fmt.Sprintf("tasks[%d].after", i), "the tasks go round in a circle: %s; let %q begin without one of them",
+			strings.Join(names, " > "), t.Name)
 	}
 	if len(inCircle) == 0 {
 		return false
@@ -111,7 +117,8 @@ func (c Chain) circles(v *fault.Invalid) bool {
 		}
 		for _, n := range c.reach(i) {
 			if inCircle[n] {
-				v.Add(fmt.Sprintf("tasks[%d].after", i), "task %q is never reached: it comes after %q, which stands in a circle", t.Name, c.tasks[n].Name)
+				v.Add(fmt.Sprintf("tasks[%d].after", i),
+					"task %q is never reached: it comes after %q, which stands in a circle", t.Name, c.tasks[n].Name)
 				break
 			}
 		}

@@ -52,22 +52,34 @@ func names(moves []chain.Move) []string {
 }
 
 func TestWhatIsWrongWithAChainIsSaid(t *testing.T) {
-	assert.Equal(t, map[string]string{"tasks[1].name": `there are two tasks "mail"; give one another name`, "tasks[2].name": "the task needs a name"},
+	assert.Equal(t,
+		map[string]string{
+			"tasks[1].name": `there are two tasks "mail"; give one another name`,
+			"tasks[2].name": "the task needs a name",
+		},
 		said(task("mail", job.KindDeliver), task("mail", job.KindDeliver), task(" ", job.KindReport)))
-	assert.Equal(t, map[string]string{"tasks[0].after[0]": `there is no task "load"; there are report, mail`, "tasks[1].after[1]": `the task "report" is named twice`},
+	assert.Equal(t,
+		map[string]string{
+			"tasks[0].after[0]": `there is no task "load"; there are report, mail`,
+			"tasks[1].after[1]": `the task "report" is named twice`,
+		},
 		said(task("report", job.KindReport, "load"), task("mail", job.KindDeliver, "report", "report")))
 	assert.Equal(t, map[string]string{
 		"tasks[0].after": `the tasks go round in a circle: a > b > c > a; let "a" begin without one of them`,
 		"tasks[3].after": `task "d" is never reached: it comes after "a", which stands in a circle`,
-	}, said(task("a", job.KindReport, "c"), task("b", job.KindReport, "a"), task("c", job.KindReport, "b"), task("d", job.KindDeliver, "c")))
-	assert.Equal(t, `the tasks go round in a circle: a > a; let "a" begin without one of them`, said(task("a", job.KindReport, "a"))["tasks[0].after"])
+	}, said(task("a", job.KindReport, "c"), task("b", job.KindReport, "a"), task("c", job.KindReport, "b"),
+		task("d", job.KindDeliver, "c")))
+	assert.Equal(t, `the tasks go round in a circle: a > a; let "a" begin without one of them`,
+		said(task("a", job.KindReport, "a"))["tasks[0].after"])
 	uses := task("mail", job.KindDeliver, "a")
 	uses.Uses = []string{"b"}
-	assert.Equal(t, `task "b" does not come before "mail", so its files are not there; tasks before it: a`, said(task("a", job.KindReport), task("b", job.KindReport), uses)["tasks[2].uses[0]"])
+	assert.Equal(t, `task "b" does not come before "mail", so its files are not there; tasks before it: a`,
+		said(task("a", job.KindReport), task("b", job.KindReport), uses)["tasks[2].uses[0]"])
 }
 
 func TestAPlainListRunsInItsOrder(t *testing.T) {
-	c := read(t, job.Task{Name: "report", Kind: job.KindReport}, job.Task{Name: "zip", Kind: job.KindProgram}, job.Task{Name: "mail", Kind: job.KindDeliver})
+	c := read(t, job.Task{Name: "report", Kind: job.KindReport}, job.Task{Name: "zip", Kind: job.KindProgram},
+		job.Task{Name: "mail", Kind: job.KindDeliver})
 	assert.Equal(t, []string{"report"}, names(c.Next(nil, nil)))
 	assert.Empty(t, c.Next(nil, map[string]bool{"report": true}))
 	assert.Equal(t, []string{"zip"}, names(c.Next(chain.Ended{"report": job.AttemptDone}, nil)))
@@ -76,10 +88,12 @@ func TestAPlainListRunsInItsOrder(t *testing.T) {
 }
 
 func TestSideBySideAndTogetherAgain(t *testing.T) {
-	c := read(t, task("fuel", job.KindReport), task("load", job.KindReport), task("mail", job.KindDeliver, "fuel", "load"))
+	c := read(t, task("fuel", job.KindReport), task("load", job.KindReport),
+		task("mail", job.KindDeliver, "fuel", "load"))
 	assert.Equal(t, []string{"fuel", "load"}, names(c.Next(nil, nil)))
 	assert.Empty(t, c.Next(chain.Ended{"fuel": job.AttemptDone}, map[string]bool{"load": true}))
-	assert.Equal(t, []string{"mail"}, names(c.Next(chain.Ended{"fuel": job.AttemptDone, "load": job.AttemptBlank}, nil)))
+	assert.Equal(t, []string{"mail"},
+		names(c.Next(chain.Ended{"fuel": job.AttemptDone, "load": job.AttemptBlank}, nil)))
 }
 
 func TestFailuresStopOrGoOn(t *testing.T) {
@@ -114,7 +128,8 @@ func TestWhatIsPassedOverTakesItsFollowersAlong(t *testing.T) {
 }
 
 func TestBlank(t *testing.T) {
-	c := read(t, task("a", job.KindReport), task("b", job.KindCollect), task("one", job.KindDeliver, "a"), task("both", job.KindDeliver, "a", "b"))
+	c := read(t, task("a", job.KindReport), task("b", job.KindCollect), task("one", job.KindDeliver, "a"),
+		task("both", job.KindDeliver, "a", "b"))
 	ended := chain.Ended{"a": job.AttemptBlank, "b": job.AttemptDone}
 	blank, makers := c.Blank("one", ended)
 	assert.True(t, blank)
@@ -123,10 +138,14 @@ func TestBlank(t *testing.T) {
 	assert.False(t, blank, "one of two found something")
 	blank, _ = c.Blank("b", ended)
 	assert.False(t, blank, "what looks for something is never held")
-	state, reason := c.Outcome(chain.Ended{"a": job.AttemptBlank, "b": job.AttemptBlank, "one": job.AttemptOver, "both": job.AttemptOver})
+	state, reason := c.Outcome(chain.Ended{
+		"a": job.AttemptBlank, "b": job.AttemptBlank, "one": job.AttemptOver, "both": job.AttemptOver,
+	})
 	assert.Equal(t, job.PartBlank, state)
 	assert.Equal(t, "blank: a, b found nothing", reason)
-	state, _ = c.Outcome(chain.Ended{"a": job.AttemptBlank, "b": job.AttemptBlank, "one": job.AttemptDone, "both": job.AttemptOver})
+	state, _ = c.Outcome(chain.Ended{
+		"a": job.AttemptBlank, "b": job.AttemptBlank, "one": job.AttemptDone, "both": job.AttemptOver,
+	})
 	assert.Equal(t, job.PartDone, state, "sent with a note")
 }
 
@@ -139,7 +158,10 @@ func TestEveryChainComesToAnEnd(t *testing.T) {
 		kinds := []job.TaskKind{job.KindReport, job.KindProgram, job.KindDeliver, job.KindCollect}
 		tasks := make([]job.Task, n)
 		for i := range tasks {
-			tasks[i] = job.Task{Name: fmt.Sprint("t", i), Kind: rapid.SampledFrom(kinds).Draw(t, "kind"), After: []string{}, IfFailed: rapid.SampledFrom([]job.IfFailed{"", job.FailedGoOn}).Draw(t, "if_failed")}
+			tasks[i] = job.Task{
+				Name: fmt.Sprint("t", i), Kind: rapid.SampledFrom(kinds).Draw(t, "kind"), After: []string{},
+				IfFailed: rapid.SampledFrom([]job.IfFailed{"", job.FailedGoOn}).Draw(t, "if_failed"),
+			}
 			for p := range i {
 				if rapid.Bool().Draw(t, "follows") && rapid.Bool().Draw(t, "really") {
 					tasks[i].After = append(tasks[i].After, fmt.Sprint("t", p))
@@ -178,7 +200,10 @@ func TestEveryChainComesToAnEnd(t *testing.T) {
 			slices.Sort(any)
 			name := rapid.SampledFrom(any).Draw(t, "ends")
 			delete(working, name)
-			ended[name] = rapid.SampledFrom([]job.AttemptState{job.AttemptDone, job.AttemptDone, job.AttemptBlank, job.AttemptFailed, job.AttemptOver}).Draw(t, "how")
+			ended[name] = rapid.SampledFrom([]job.AttemptState{
+				job.AttemptDone, job.AttemptDone, job.AttemptBlank,
+				job.AttemptFailed, job.AttemptOver,
+			}).Draw(t, "how")
 		}
 		state, reason := c.Outcome(ended)
 		if reason == "" {

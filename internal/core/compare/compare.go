@@ -77,14 +77,19 @@ func Sections(before, after []Section) []Difference {
 	for _, b := range after {
 		at := slices.IndexFunc(before, func(a Section) bool { return a.Section == b.Section })
 		if at < 0 {
-			out = append(out, Difference{Section: b.Section, After: len(b.Rows), Came: len(b.Rows), Note: "only the later run has this section"})
+			out = append(out, Difference{
+				Section: b.Section, After: len(b.Rows), Came: len(b.Rows), Note: "only the later run has this section",
+			})
 			continue
 		}
 		out = append(out, section(before[at], b))
 	}
 	for _, a := range before {
 		if !slices.ContainsFunc(after, func(b Section) bool { return a.Section == b.Section }) {
-			out = append(out, Difference{Section: a.Section, Before: len(a.Rows), Went: len(a.Rows), Note: "only the earlier run has this section"})
+			out = append(out, Difference{
+				Section: a.Section, Before: len(a.Rows), Went: len(a.Rows),
+				Note: "only the earlier run has this section",
+			})
 		}
 	}
 	return out
@@ -97,7 +102,10 @@ type shared struct {
 }
 
 func section(a, b Section) Difference {
-	d := Difference{Section: b.Section, Before: len(a.Rows), After: len(b.Rows), Heads: []string{}, CameRows: [][]string{}, WentRows: [][]string{}, Cells: []Change{}, Totals: []TotalChange{}}
+	d := Difference{
+		Section: b.Section, Before: len(a.Rows), After: len(b.Rows), Heads: []string{}, CameRows: [][]string{},
+		WentRows: [][]string{}, Cells: []Change{}, Totals: []TotalChange{},
+	}
 	var columns []shared
 	for i, c := range b.Columns {
 		at := slices.IndexFunc(a.Columns, func(o Column) bool { return o.Name == c.Name })
@@ -142,7 +150,9 @@ func section(a, b Section) Difference {
 			continue
 		}
 		was, is := total(early, i), total(late, i)
-		d.Totals = append(d.Totals, TotalChange{Column: c.head(), Before: said(was), After: said(is), Change: said(new(big.Rat).Sub(is, was))})
+		d.Totals = append(d.Totals, TotalChange{
+			Column: c.head(), Before: said(was), After: said(is), Change: said(new(big.Rat).Sub(is, was)),
+		})
 	}
 	return d
 }

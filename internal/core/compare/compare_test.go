@@ -13,7 +13,8 @@ import (
 func section(t *testing.T, key string, rows string) compare.Section {
 	t.Helper()
 	var s compare.Section
-	require.NoError(t, json.Unmarshal([]byte(`{"section":"Load","columns":[{"name":"Port","type":"text"},{"name":"Cars","label":"Cars carried","type":"whole"},{"name":"Metres","type":"number"}],"key":`+key+`,"rows":`+rows+`}`), &s))
+	require.NoError(t,
+		json.Unmarshal([]byte(`{"section":"Load","columns":[{"name":"Port","type":"text"},{"name":"Cars","label":"Cars carried","type":"whole"},{"name":"Metres","type":"number"}],"key":`+key+`,"rows":`+rows+`}`), &s))
 	return s
 }
 
@@ -22,10 +23,17 @@ func TestRowsAreToldApartByTheirKey(t *testing.T) {
 	is := section(t, `[0]`, `[["EH",5,1.50],["GS",9,0.25],["PE",3,4]]`)
 	d := compare.Sections([]compare.Section{was}, []compare.Section{is})[0]
 	assert.Equal(t, compare.Difference{
-		Section: "Load", Before: 3, After: 3, Same: 1, Came: 1, Went: 1, Changed: 1, Key: []string{"Port"}, Heads: []string{"Port", "Cars carried", "Metres"},
+		Section: "Load", Before: 3, After: 3, Same: 1, Came: 1, Went: 1, Changed: 1, Key: []string{"Port"},
+		Heads:    []string{"Port", "Cars carried", "Metres"},
 		CameRows: [][]string{{"PE", "3", "4"}}, WentRows: [][]string{{"FM", "1", "2"}},
-		Cells:  []compare.Change{{Key: []string{"GS"}, Column: "Cars carried", Before: "7", After: "9"}, {Key: []string{"GS"}, Column: "Metres", Before: "", After: "0.25"}},
-		Totals: []compare.TotalChange{{Column: "Cars carried", Before: "13", After: "17", Change: "4"}, {Column: "Metres", Before: "3.5", After: "5.75", Change: "2.25"}},
+		Cells: []compare.Change{
+			{Key: []string{"GS"}, Column: "Cars carried", Before: "7", After: "9"},
+			{Key: []string{"GS"}, Column: "Metres", Before: "", After: "0.25"},
+		},
+		Totals: []compare.TotalChange{
+			{Column: "Cars carried", Before: "13", After: "17", Change: "4"},
+			{Column: "Metres", Before: "3.5", After: "5.75", Change: "2.25"},
+		},
 	}, d)
 }
 

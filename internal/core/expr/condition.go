@@ -37,8 +37,11 @@ func ParseCondition(text string, names Names) (Condition, error) {
 		return c, plain(text, issues, names)
 	}
 	// A cell alone may be one of yes or no; that is seen when it is there.
-	if of := checked.OutputType(); !of.IsExactType(cel.BoolType) && (!of.IsExactType(cel.DynType) || names.Columns == nil) {
-		return c, fmt.Errorf("{%s} is no condition: it gives a %s, not yes or no; compare it with something, such as rows >= 10", text, checked.OutputType())
+	if of := checked.OutputType(); !of.IsExactType(cel.BoolType) &&
+		(!of.IsExactType(cel.DynType) || names.Columns == nil) {
+		return c,
+			fmt.Errorf("{%s} is no condition: it gives a %s, not yes or no; compare it with something, such "+
+				"as rows >= 10", text, checked.OutputType())
 	}
 	if c.program, err = env.Program(checked, cel.CostLimit(100_000)); err != nil {
 		return c, fmt.Errorf("{%s} cannot be used: %w", text, err)
@@ -116,23 +119,36 @@ func ofTask(function, table string, tasks []string) cel.EnvOption {
 	if !known {
 		function = "total"
 	}
-	return cel.Macros(cel.GlobalMacro(function, 1, func(f cel.MacroExprFactory, _ ast.Expr, args []ast.Expr) (ast.Expr, *common.Error) {
-		name, ok := "", false
-		if args[0].Kind() == ast.LiteralKind {
-			name, ok = args[0].AsLiteral().Value().(string)
-		}
-		switch {
-		case !ok:
-			return nil, f.NewError(args[0].ID(), fmt.Sprintf("%s() takes a name in quotes, such as %s(\"%s\")", function, function, orElse(tasks, "import")))
-		case function == "cell" && !slices.Contains(tasks, name):
-			return nil, f.NewError(args[0].ID(), fmt.Sprintf("cell(%q) speaks of a column that is not there; there are %s", name, orElse([]string{strings.Join(tasks, ", ")}, "none")))
-		case function == "total" && known && !slices.Contains(tasks, name):
-			return nil, f.NewError(args[0].ID(), fmt.Sprintf("total(%q) speaks of a column that no report before it adds up; there are %s", name, orElse([]string{strings.Join(tasks, ", ")}, "none, since none has a column of numbers")))
-		case function != "total" && !slices.Contains(tasks, name):
-			return nil, f.NewError(args[0].ID(), fmt.Sprintf("%s(%q) speaks of a task that does not come before; those before are %s", function, name, orElse([]string{strings.Join(tasks, ", ")}, "none")))
-		}
-		return f.NewCall(operators.Index, f.NewIdent(table), args[0]), nil
-	}))
+	return cel.Macros(cel.GlobalMacro(function, 1,
+		func(f cel.MacroExprFactory, _ ast.Expr, args []ast.Expr) (ast.Expr, *common.Error) {
+			name, ok := "", false
+			if args[0].Kind() == ast.LiteralKind {
+				name, ok = args[0].AsLiteral().Value().(string)
+			}
+			switch {
+			case !ok:
+				return nil,
+					f.NewError(args[0].ID(),
+						fmt.Sprintf("%s() takes a name in quotes, such as %s(\"%s\")", function, function,
+							orElse(tasks, "import")))
+			case function == "cell" && !slices.Contains(tasks, name):
+				return nil,
+					f.NewError(args[0].ID(),
+						fmt.Sprintf("cell(%q) speaks of a column that is not there; there are %s", name,
+							orElse([]string{strings.Join(tasks, ", ")}, "none")))
+			case function == "total" && known && !slices.Contains(tasks, name):
+				return nil,
+					f.NewError(args[0].ID(),
+						fmt.Sprintf("total(%q) speaks of a column that no report before it adds up; there are %s", name,
+							orElse([]string{strings.Join(tasks, ", ")}, "none, since none has a column of numbers")))
+			case function != "total" && !slices.Contains(tasks, name):
+				return nil,
+					f.NewError(args[0].ID(),
+						fmt.Sprintf("%s(%q) speaks of a task that does not come before; those before are %s", function,
+							name, orElse([]string{strings.Join(tasks, ", ")}, "none")))
+			}
+			return f.NewCall(operators.Index, f.NewIdent(table), args[0]), nil
+		}))
 }
 
 // anyTotal stands for total when nobody knows which columns there will be.

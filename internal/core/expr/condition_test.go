@@ -16,8 +16,9 @@ var (
 	taskNames = expr.Names{Values: []string{"port"}, Tasks: []string{"import", "report"}}
 	taskFacts = expr.Facts{
 		Rows: 12, Date: time.Date(2026, 11, 23, 0, 0, 0, 0, time.UTC), Values: map[string]string{"port": "Pennold"},
-		Outcomes: map[string]string{"import": "done", "report": "blank"}, RowsOf: map[string]int64{"import": 7}, Totals: map[string]float64{"litres": 5000.5},
-		Files: map[string]string{"report": "/in/board.csv"},
+		Outcomes: map[string]string{"import": "done", "report": "blank"}, RowsOf: map[string]int64{"import": 7},
+		Totals: map[string]float64{"litres": 5000.5},
+		Files:  map[string]string{"report": "/in/board.csv"},
 	}
 )
 
@@ -67,7 +68,9 @@ func TestTextsSpeakOfTasksAndEvents(t *testing.T) {
 	assert.Equal(t, "done /in/board.csv", got)
 	text, err = expr.Parse("{event.data.port} {event.type}", expr.Names{Event: true})
 	require.NoError(t, err)
-	got, err = text.Fill(expr.Facts{Event: map[string]any{"type": "tides", "data": map[string]any{"port": "Fennmouth"}}})
+	got, err = text.Fill(expr.Facts{Event: map[string]any{
+		"type": "tides", "data": map[string]any{"port": "Fennmouth"},
+	}})
 	require.NoError(t, err)
 	assert.Equal(t, "Fennmouth tides", got)
 	text, err = expr.Parse("{event.data.port}", expr.Names{Event: true})
@@ -86,12 +89,20 @@ func TestWhatNestsTooDeeplyIsRefused(t *testing.T) {
 		}
 		return "size(" + s + ") > 0"
 	}
-	for _, text := range []string{nested(60), nested(1500), strings.Repeat("(", 100) + "true" + strings.Repeat(")", 100), "size(" + strings.Repeat("{1: ", 60) + "1" + strings.Repeat("}", 60) + ") > 0", macros(3), macros(12), strings.Repeat("rows > 1 || ", 600) + "true"} {
+	for _, text := range []string{
+		nested(60), nested(1500),
+		strings.Repeat("(", 100) + "true" + strings.Repeat(")", 100),
+		"size(" + strings.Repeat("{1: ", 60) + "1" + strings.Repeat("}", 60) + ") > 0", macros(3), macros(12),
+		strings.Repeat("rows > 1 || ", 600) + "true",
+	} {
 		_, err := expr.ParseCondition(text, expr.Names{})
 		require.ErrorContains(t, err, "is too long or nests too deeply")
 		assert.Less(t, len(err.Error()), 300)
 	}
-	for _, text := range []string{nested(20), macros(2), strings.Repeat("(", 20) + "true" + strings.Repeat(")", 20), strings.Repeat("rows > 1 || ", 100) + "true", "[1, 2].exists(x, [3].exists(y, x == y))"} {
+	for _, text := range []string{
+		nested(20), macros(2), strings.Repeat("(", 20) + "true" + strings.Repeat(")", 20),
+		strings.Repeat("rows > 1 || ", 100) + "true", "[1, 2].exists(x, [3].exists(y, x == y))",
+	} {
 		_, err := expr.ParseCondition(text, expr.Names{})
 		assert.NoError(t, err, text)
 	}

@@ -43,7 +43,8 @@ type Names struct {
 
 func (n Names) key() string {
 	values, tasks := slices.Sorted(slices.Values(n.Values)), slices.Sorted(slices.Values(n.Tasks))
-	return fmt.Sprintf("%q %q %t %q %t %q", values, tasks, n.Event, slices.Sorted(slices.Values(n.Columns)), n.TotalsKnown, slices.Sorted(slices.Values(n.Totals)))
+	return fmt.Sprintf("%q %q %t %q %t %q", values, tasks, n.Event, slices.Sorted(slices.Values(n.Columns)),
+		n.TotalsKnown, slices.Sorted(slices.Values(n.Totals)))
 }
 
 // known lists the names for people.
@@ -84,7 +85,8 @@ type Facts struct {
 func (f Facts) vars(values []string) map[string]any {
 	known := map[string]any{
 		"job": f.Job, "report": f.Report, "run": f.Run, "rows": f.Rows, "date": f.Date, "due": f.Due,
-		"outcomes": f.Outcomes, "rowsof": f.RowsOf, "totals": f.Totals, "files": f.Files, "event": f.Event, "cells": f.Cells,
+		"outcomes": f.Outcomes, "rowsof": f.RowsOf, "totals": f.Totals, "files": f.Files, "event": f.Event,
+		"cells": f.Cells,
 	}
 	for _, name := range values {
 		known["value."+name] = f.Values[name]
@@ -132,7 +134,8 @@ func environment(names Names) (*cel.Env, error) {
 	options := []cel.EnvOption{
 		cel.CrossTypeNumericComparisons(true), // total("litres") > 5000 needs no point
 		// What nests takes the checker long, so that it is bounded before it is checked.
-		cel.ParserRecursionLimit(maxNested), cel.ParserExpressionSizeLimit(maxSource), cel.ASTValidators(cel.ValidateComprehensionNestingLimit(maxMacros)),
+		cel.ParserRecursionLimit(maxNested), cel.ParserExpressionSizeLimit(maxSource),
+		cel.ASTValidators(cel.ValidateComprehensionNestingLimit(maxMacros)),
 		cel.Variable("job", cel.StringType),
 		cel.Variable("report", cel.StringType),
 		cel.Variable("run", cel.StringType),
@@ -229,7 +232,9 @@ func compile(source string, names Names) (part, error) {
 	if colon := strings.Index(source, ":%"); colon >= 0 {
 		form, err := strftime.New(source[colon+1:])
 		if err != nil {
-			return p, fmt.Errorf("the time form %q in {%s} is not known; use forms such as %%Y-%%m-%%d", source[colon+1:], source)
+			return p,
+				fmt.Errorf("the time form %q in {%s} is not known; use forms such as %%Y-%%m-%%d", source[colon+1:],
+					source)
 		}
 		p.form, code = form, source[:colon]
 	}
@@ -267,7 +272,8 @@ func plain(source string, issues *cel.Issues, names Names) error {
 	}
 	for _, bound := range []string{"recursion limit", "nesting limit", "size exceeds limit", "size limit"} {
 		if strings.Contains(message, bound) {
-			return fmt.Errorf("{%s} is too long or nests too deeply: at most %d characters, %d levels, and %d macros within each other", shortened(source), maxSource, maxNested, maxMacros)
+			return fmt.Errorf("{%s} is too long or nests too deeply: at most %d characters, %d levels, and %d macros "+
+				"within each other", shortened(source), maxSource, maxNested, maxMacros)
 		}
 	}
 	return fmt.Errorf("{%s}: %s", source, message)

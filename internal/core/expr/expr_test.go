@@ -16,7 +16,10 @@ func facts(t *testing.T) expr.Facts {
 	london, err := time.LoadLocation("Europe/London")
 	require.NoError(t, err)
 	at := time.Date(2026, 7, 1, 0, 30, 0, 0, london) // still June in UTC
-	return expr.Facts{Job: "Quay board", Report: "Port day sheet", Run: "2607-1", Rows: 1200, Date: at, Due: at.Add(time.Hour), Values: map[string]string{"port": "Grey Skerry"}}
+	return expr.Facts{
+		Job: "Quay board", Report: "Port day sheet", Run: "2607-1", Rows: 1200, Date: at, Due: at.Add(time.Hour),
+		Values: map[string]string{"port": "Grey Skerry"},
+	}
 }
 
 func TestFill(t *testing.T) {
@@ -83,11 +86,15 @@ func TestHeaderLinesLoseTheirEnds(t *testing.T) {
 
 func TestFoldersArePartedBySlashesThatWereWritten(t *testing.T) {
 	for text, want := range map[string][]string{
-		"a/b": {"a", "b"}, "{date:%Y/%m}/b": {"{date:%Y/%m}", "b"}, "": {""}, "/a/": {"", "a", ""}, "{value.port}/{date:%Y}": {"{value.port}", "{date:%Y}"},
+		"a/b": {"a", "b"}, "{date:%Y/%m}/b": {"{date:%Y/%m}", "b"}, "": {""}, "/a/": {"", "a", ""},
+		"{value.port}/{date:%Y}": {"{value.port}", "{date:%Y}"},
 	} {
 		assert.Equal(t, want, expr.Levels(text), text)
 	}
-	for text, want := range map[string]string{"CON": "-CON", "con.txt": "-con.txt", "Lpt1.pdf": "-Lpt1.pdf", "console.txt": "console.txt", "com": "com", "nul .csv": "-nul .csv"} {
+	for text, want := range map[string]string{
+		"CON": "-CON", "con.txt": "-con.txt", "Lpt1.pdf": "-Lpt1.pdf", "console.txt": "console.txt", "com": "com",
+		"nul .csv": "-nul .csv",
+	} {
 		assert.Equal(t, want, expr.FileName(text, "x"), text)
 	}
 }

@@ -35,7 +35,8 @@ func NewBlotter(secrets ...string) Blotter {
 		}
 	}
 	for _, secret := range secrets {
-		for _, s := range append(strings.FieldsFunc(secret, func(r rune) bool { return r == '\n' || r == '\r' }), secret) {
+		for _, s := range append(strings.FieldsFunc(secret, func(r rune) bool { return r == '\n' || r == '\r' }),
+			secret) {
 			if len(s) < shortestSecret || strings.HasPrefix(s, "-----") {
 				continue
 			}
@@ -94,7 +95,10 @@ func (b Blotter) Err(err error) error {
 		return err
 	}
 	whole := Of(err)
-	clean := &Fault{Doing: b.Text(whole.Doing), Class: whole.Class, Scope: whole.Scope, Advice: b.Text(whole.Advice), Cause: whole.Cause}
+	clean := &Fault{
+		Doing: b.Text(whole.Doing), Class: whole.Class, Scope: whole.Scope, Advice: b.Text(whole.Advice),
+		Cause: whole.Cause,
+	}
 	if text := b.Text(whole.Cause.Error()); text != whole.Cause.Error() {
 		clean.Cause = &hushed{text: text, err: whole.Cause}
 	} else if clean.Doing == whole.Doing && clean.Advice == whole.Advice {

@@ -18,7 +18,8 @@ func TestSecretsAreBlotted(t *testing.T) {
 	const secret = `slip&way "lantern"/+7`
 	b := fault.NewBlotter(secret, "", "abc", "-----BEGIN KEY-----\nMIIEvQIBADANBg\n-----END KEY-----")
 	for _, text := range []string{
-		secret, "you sent " + secret + "!", url.QueryEscape(secret), url.PathEscape(secret), fmt.Sprintf("%q", secret), hex.EncodeToString([]byte(secret)),
+		secret, "you sent " + secret + "!", url.QueryEscape(secret), url.PathEscape(secret), fmt.Sprintf("%q", secret),
+		hex.EncodeToString([]byte(secret)),
 		"MIIEvQIBADANBg", "slip&amp;way &#34;lantern&#34;/+7",
 	} {
 		said := b.Text(text)
@@ -32,7 +33,8 @@ func TestSecretsAreBlotted(t *testing.T) {
 			assert.NotContains(t, said, base64.StdEncoding.EncodeToString([]byte("lantern"))[:6])
 		}
 	}
-	assert.Equal(t, "abc stays: too short to be told from a word", b.Text("abc stays: too short to be told from a word"))
+	assert.Equal(t, "abc stays: too short to be told from a word",
+		b.Text("abc stays: too short to be told from a word"))
 	cause := errors.Join(context.DeadlineExceeded, errors.New("it answered "+secret))
 	err := b.Err(fault.Wrap(cause, fault.Passing, fault.Destination, "send to "+secret, "look at "+secret))
 	f := fault.Of(fmt.Errorf("round it: %w", err))

@@ -117,7 +117,8 @@ const AfterBroken = "Its server, or one between, ended the line: ask who keeps i
 
 // Broken tells whether the other side ended a line that was open.
 func Broken(err error) bool {
-	return errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, syscall.ECONNRESET) || errors.Is(err, syscall.EPIPE)
+	return errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, syscall.ECONNRESET) ||
+		errors.Is(err, syscall.EPIPE)
 }
 
 // Reason is what the network said, without the names of calls and addresses

@@ -29,7 +29,10 @@ func TestAFaultKeepsItsClassThroughWrapping(t *testing.T) {
 
 func TestTheNetworkPassesAndTheRestLasts(t *testing.T) {
 	refused := &net.OpError{Op: "dial", Net: "tcp", Err: os.NewSyscallError("connect", syscall.ECONNREFUSED)}
-	for _, err := range []error{refused, fmt.Errorf("x: %w", refused), context.DeadlineExceeded, syscall.EPIPE, net.ErrClosed} {
+	for _, err := range []error{
+		refused, fmt.Errorf("x: %w", refused), context.DeadlineExceeded, syscall.EPIPE,
+		net.ErrClosed,
+	} {
 		assert.Equal(t, fault.Passing, fault.Of(err).Class, err)
 	}
 	assert.Equal(t, fault.Lasting, fault.Of(errors.New("bad")).Class)

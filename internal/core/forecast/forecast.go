@@ -19,7 +19,8 @@ type Entry struct {
 	Rule  rule.Rule
 	Usual time.Duration // how long a run of its job usually takes; 0 when nobody knows
 
-	Over func(due time.Time) string // why something beside its rule passes a ring over; empty when nothing does, nil when nothing can
+	// why something beside its rule passes a ring over; empty when nothing does, nil when nothing can
+	Over func(due time.Time) string
 }
 
 // Ring is a ring to come of an entry, or one that is passed over.

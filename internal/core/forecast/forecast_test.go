@@ -28,7 +28,11 @@ func entry(t testing.TB, o rule.Options, text string, usual time.Duration) forec
 
 func harbour(t testing.TB) *calendar.Calendar {
 	t.Helper()
-	c, err := calendar.Compile("Harbour", calendar.Definition{Closed: []calendar.Entry{{Label: "slipway", Rule: "on the first tuesday of every month"}, {Label: "Christmas Day", Rule: "on 25 dec"}}})
+	c, err := calendar.Compile("Harbour",
+		calendar.Definition{Closed: []calendar.Entry{
+			{Label: "slipway", Rule: "on the first tuesday of every month"},
+			{Label: "Christmas Day", Rule: "on 25 dec"},
+		}})
 	require.NoError(t, err)
 	return c
 }
@@ -36,8 +40,10 @@ func harbour(t testing.TB) *calendar.Calendar {
 // A forecast is the repeated next of all its triggers, in order.
 func TestForecastEqualsRepeatedNext(t *testing.T) {
 	texts := []string{
-		"every day at 06:00", "15 6 * * 1-5", "every 90 minutes", "on weekdays at 09:00 skip closed days", "on day 1 of every month at 05:00 before closed days",
-		"every 2 hours between 06:00 and 22:00 within 08:00 to 12:00", "once on 2026-12-01 at 14:00", "on the last open day of every month at 18:00", "0 */3 * * *",
+		"every day at 06:00", "15 6 * * 1-5", "every 90 minutes", "on weekdays at 09:00 skip closed days",
+		"on day 1 of every month at 05:00 before closed days",
+		"every 2 hours between 06:00 and 22:00 within 08:00 to 12:00", "once on 2026-12-01 at 14:00",
+		"on the last open day of every month at 18:00", "0 */3 * * *",
 	}
 	c := harbour(t)
 	rapid.Check(t, func(rt *rapid.T) {
@@ -84,7 +90,8 @@ func TestMovedAndPassedOver(t *testing.T) {
 		entry(t, rule.Options{Calendar: c}, "every day at 06:00 skip closed days", 0),
 		entry(t, rule.Options{Calendar: c}, "on tue at 07:00 after closed days", 0),
 	}
-	s := forecast.Look(entries, monday.AddDate(0, 0, 7), monday.AddDate(0, 0, 10), 4, 100) // Monday 30 November to Wednesday
+	// Monday 30 November to Wednesday
+	s := forecast.Look(entries, monday.AddDate(0, 0, 7), monday.AddDate(0, 0, 10), 4, 100)
 	var lines []string
 	for _, r := range s.Rings {
 		line := r.Due.Format("Mon 2 15:04")
@@ -120,7 +127,8 @@ func TestLoadAndClashes(t *testing.T) {
 	assert.True(t, s.Hours[0].Busiest.Equal(at("06:00")))
 	require.Len(t, s.Minutes, 1)
 	assert.Equal(t, 2, s.Minutes[0].Rings)
-	require.Len(t, s.Clashes, 2, "from 06:05 until the first has ended, and when the fourth begins before the second has")
+	require.Len(t, s.Clashes, 2,
+		"from 06:05 until the first has ended, and when the fourth begins before the second has")
 	assert.True(t, s.Clashes[0].From.Equal(at("06:05")) && s.Clashes[0].To.Equal(at("06:10")), s.Clashes[0])
 	assert.Equal(t, []int{0, 1, 2}, s.Clashes[0].Entries)
 	assert.True(t, s.Clashes[1].From.Equal(at("06:20")) && s.Clashes[1].To.Equal(at("06:21")), s.Clashes[1])
@@ -129,7 +137,11 @@ func TestLoadAndClashes(t *testing.T) {
 
 func TestNothingToCome(t *testing.T) {
 	s := forecast.Look(nil, monday, monday.AddDate(0, 0, 7), 4, 10)
-	assert.Equal(t, forecast.Summary{Rings: []forecast.Ring{}, Hours: []forecast.Load{}, Minutes: []forecast.Minute{}, Clashes: []forecast.Clash{}}, s)
+	assert.Equal(t,
+		forecast.Summary{
+			Rings: []forecast.Ring{}, Hours: []forecast.Load{}, Minutes: []forecast.Minute{},
+			Clashes: []forecast.Clash{},
+		}, s)
 }
 
 // 100,000 jobs that ring once a day, over 7 days, with calendars.
@@ -138,7 +150,8 @@ func BenchmarkLook(b *testing.B) {
 	entries := make([]forecast.Entry, 100_000)
 	for i := range entries {
 		how := []rule.Closed{rule.Skip, rule.Before, rule.After}[i%3]
-		entries[i] = entry(b, rule.Options{Calendar: c, Closed: how}, fmt.Sprintf("every day at %02d:%02d:%02d", i/3600%24, i/60%60, i%60), time.Duration(i%90)*time.Second)
+		entries[i] = entry(b, rule.Options{Calendar: c, Closed: how},
+			fmt.Sprintf("every day at %02d:%02d:%02d", i/3600%24, i/60%60, i%60), time.Duration(i%90)*time.Second)
 	}
 	b.ReportAllocs()
 	b.ResetTimer()

@@ -223,7 +223,10 @@ type AlertSettings struct {
 
 // WithDefaults fills in what was left out.
 func (s AlertSettings) WithDefaults() AlertSettings {
-	for d, otherwise := range map[*Duration]time.Duration{&s.Second: 15 * time.Minute, &s.Administrators: 30 * time.Minute, &s.CallAfter: 30 * time.Minute, &s.Repeat: 4 * time.Hour} {
+	for d, otherwise := range map[*Duration]time.Duration{
+		&s.Second: 15 * time.Minute, &s.Administrators: 30 * time.Minute, &s.CallAfter: 30 * time.Minute,
+		&s.Repeat: 4 * time.Hour,
+	} {
 		if *d == 0 {
 			*d = Duration(otherwise)
 		}

@@ -24,7 +24,9 @@ func TestBind(t *testing.T) {
 		{Name: "share", Type: job.TypeNumber},
 		{Name: "all", Type: job.TypeYesNo, Default: false},
 	}
-	got, err := job.Bind(params, job.Values{"port": "Pennold", "since": "2026-11-01 06:30", "share": "12.50", "all": "yes"}, nominal, moment.DefaultFrame)
+	got, err := job.Bind(params,
+		job.Values{"port": "Pennold", "since": "2026-11-01 06:30", "share": "12.50", "all": "yes"}, nominal,
+		moment.DefaultFrame)
 	require.NoError(t, err)
 	assert.Equal(t, []job.Bound{
 		{Name: "port", Label: "Port", Type: job.TypeText, Text: "Pennold"},
@@ -45,7 +47,9 @@ func TestBindNamesEachParameterThatIsWrong(t *testing.T) {
 		{Name: "all", Label: "All", Type: job.TypeYesNo},
 		{Name: "name", Label: "Name", Type: job.TypeText},
 	}
-	_, err := job.Bind(params, job.Values{"from": "2026-02-30", "limit": 1.5, "share": "1/3", "all": "perhaps", "name": "a\x00b"}, nominal, moment.DefaultFrame)
+	_, err := job.Bind(params,
+		job.Values{"from": "2026-02-30", "limit": 1.5, "share": "1/3", "all": "perhaps", "name": "a\x00b"}, nominal,
+		moment.DefaultFrame)
 	var wrong *fault.Invalid
 	require.ErrorAs(t, err, &wrong)
 	said := map[string]string{}
@@ -67,11 +71,18 @@ func TestBindNamesEachParameterThatIsWrong(t *testing.T) {
 func TestReportCheck(t *testing.T) {
 	v := &fault.Invalid{}
 	job.ReportDefinition{
-		Parameters: []job.Parameter{{Name: "From", Type: job.TypeDate}, {Name: "to", Type: job.TypeDate, Default: "some day"}, {Name: "to", Type: job.TypeText}},
-		Sections:   []job.Section{{Name: "A", SQL: "select 1"}, {Name: "A", SQL: " "}},
+		Parameters: []job.Parameter{
+			{Name: "From", Type: job.TypeDate},
+			{Name: "to", Type: job.TypeDate, Default: "some day"},
+			{Name: "to", Type: job.TypeText},
+		},
+		Sections: []job.Section{{Name: "A", SQL: "select 1"}, {Name: "A", SQL: " "}},
 	}.Check(v)
 	err := v.Err()
-	for _, want := range []string{`"From" is no parameter name`, `two parameters "to"`, "parameters[1].default", `two sections "A"`, `the section "A" has no query`} {
+	for _, want := range []string{
+		`"From" is no parameter name`, `two parameters "to"`, "parameters[1].default",
+		`two sections "A"`, `the section "A" has no query`,
+	} {
 		assert.ErrorContains(t, err, want)
 	}
 }
@@ -82,7 +93,10 @@ func TestRunIDs(t *testing.T) {
 	back, ok := job.ParseRunID("2611-48211")
 	assert.True(t, ok)
 	assert.Equal(t, id, back)
-	for _, text := range []string{"", "48211", "2611", "2611-", "-5", "2611-x", "2611--3", "999999-1", "2611-99999999999"} {
+	for _, text := range []string{
+		"", "48211", "2611", "2611-", "-5", "2611-x", "2611--3", "999999-1",
+		"2611-99999999999",
+	} {
 		_, ok := job.ParseRunID(text)
 		assert.False(t, ok, text)
 	}
@@ -92,7 +106,9 @@ func TestRunIDs(t *testing.T) {
 }
 
 func TestDurations(t *testing.T) {
-	for text, want := range map[string]string{"90s": "1m30s", "10m": "10m", "1h": "1h", "1h30m": "1h30m", "0s": "0s", "500ms": "500ms"} {
+	for text, want := range map[string]string{
+		"90s": "1m30s", "10m": "10m", "1h": "1h", "1h30m": "1h30m", "0s": "0s", "500ms": "500ms",
+	} {
 		var d job.Duration
 		require.NoError(t, d.UnmarshalText([]byte(text)), text)
 		assert.Equal(t, want, d.String(), text)
@@ -107,11 +123,15 @@ func TestValuesKeyIsEqualForEqualValues(t *testing.T) {
 	assert.Equal(t, job.Values{"a": 1.0, "b": "x"}.Key(), job.Values{"b": "x", "a": 1.0}.Key())
 	assert.NotEqual(t, job.Values{"a": "1"}.Key(), job.Values{"a": 1.0}.Key())
 	assert.Equal(t, job.Values{}.Key(), job.Values(nil).Key())
-	assert.Equal(t, job.Values{"a": "mine", "b": "theirs"}, job.Values{"a": "mine"}.Over(job.Values{"a": "x", "b": "theirs"}))
+	assert.Equal(t, job.Values{"a": "mine", "b": "theirs"},
+		job.Values{"a": "mine"}.Over(job.Values{"a": "x", "b": "theirs"}))
 }
 
 func TestAnEndedRunWorksAgainOnlyWhenItIsLetGoOn(t *testing.T) {
-	for s, mayGoOn := range map[job.RunState]bool{job.RunDone: false, job.RunPartly: true, job.RunBlank: true, job.RunFailed: true, job.RunCancelled: true, job.RunPassedOver: false} {
+	for s, mayGoOn := range map[job.RunState]bool{
+		job.RunDone: false, job.RunPartly: true, job.RunBlank: true, job.RunFailed: true, job.RunCancelled: true,
+		job.RunPassedOver: false,
+	} {
 		assert.True(t, s.Ended(), s)
 		assert.False(t, s.MayBecome(job.RunRunning), s)
 		assert.Equal(t, mayGoOn, s.MayBecome(job.RunWaiting), s)

@@ -27,7 +27,9 @@ func (k KeepingSettings) WithDefaults() KeepingSettings {
 // Check tells what is wrong with the settings.
 func (k KeepingSettings) Check() error {
 	v := &fault.Invalid{What: "what is kept"}
-	for where, of := range map[string]struct{ days, least int }{"alerts": {k.Alerts, 1}, "audit": {k.Audit, 90}, "links": {k.Links, 1}, "events": {k.Events, 1}} {
+	for where, of := range map[string]struct{ days, least int }{
+		"alerts": {k.Alerts, 1}, "audit": {k.Audit, 90}, "links": {k.Links, 1}, "events": {k.Events, 1},
+	} {
 		if of.days < of.least || of.days > 36500 {
 			v.Add(where, "%d are no days to keep it; use %d to 36500", of.days, of.least)
 		}

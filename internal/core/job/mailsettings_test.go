@@ -12,7 +12,8 @@ func TestDomainsHoldForTheirOwnNamesOnly(t *testing.T) {
 	s := job.MailSettings{Domains: []string{" @Tarnwick.example", "harbour.test"}}
 	for address, want := range map[string]bool{
 		"a@tarnwick.example": true, "a@TARNWICK.EXAMPLE": true, "a@quay.tarnwick.example": true, "a@harbour.test": true,
-		"a@nottarnwick.example": false, "a@tarnwick.example.else.test": false, "a@else.test": false, "tarnwick.example@else.test": false, "": false,
+		"a@nottarnwick.example": false, "a@tarnwick.example.else.test": false, "a@else.test": false,
+		"tarnwick.example@else.test": false, "": false,
 	} {
 		assert.Equal(t, want, s.MayReceive(address), address)
 	}

@@ -277,7 +277,9 @@ func (p Parameter) text(value any, nominal time.Time, f moment.Frame) (text, fro
 		return "", "", fmt.Errorf("%s takes yes or no, not %q", p.Called(), text)
 	case TypeDate, TypeInstant:
 		if !isText {
-			return "", "", fmt.Errorf("%s takes a date such as 2026-11-23 or a moment such as start of month, not %s", p.Called(), text)
+			return "", "",
+				fmt.Errorf("%s takes a date such as 2026-11-23 or a moment such as start of month, not %s", p.Called(),
+					text)
 		}
 		t, from, err := p.when(text, nominal, f)
 		if err != nil {

@@ -16,7 +16,14 @@ import (
 var sundayNoon = time.Date(2026, 11, 22, 12, 0, 0, 0, time.UTC)
 
 func TestChoicesAreHeldAgainstTheValues(t *testing.T) {
-	port := job.Parameter{Name: "port", Label: "Ports", Type: job.TypeText, Several: true, All: true, Required: true, Choices: &job.Choices{List: []job.Choice{{Value: "EH", Label: "Ellerhaven"}, {Value: "GS", Label: "Grey Skerry"}, {Value: "PE"}}}}
+	port := job.Parameter{
+		Name: "port", Label: "Ports", Type: job.TypeText, Several: true, All: true, Required: true,
+		Choices: &job.Choices{List: []job.Choice{
+			{Value: "EH", Label: "Ellerhaven"},
+			{Value: "GS", Label: "Grey Skerry"},
+			{Value: "PE"},
+		}},
+	}
 	one := port
 	one.Several, one.All = false, false
 	for _, c := range []struct {
@@ -25,7 +32,12 @@ func TestChoicesAreHeldAgainstTheValues(t *testing.T) {
 		want  job.Bound
 		wrong string
 	}{
-		{port, []any{"GS", "EH", "GS"}, job.Bound{Text: "GS, EH", Texts: []string{"GS", "EH"}, Shown: "Grey Skerry, Ellerhaven"}, ""},
+		{
+			port,
+			[]any{"GS", "EH", "GS"},
+			job.Bound{Text: "GS, EH", Texts: []string{"GS", "EH"}, Shown: "Grey Skerry, Ellerhaven"},
+			"",
+		},
 		{port, "PE", job.Bound{Text: "PE", Texts: []string{"PE"}}, ""},
 		{port, "all", job.Bound{Text: "all", All: true, Texts: []string{"EH", "GS", "PE"}, Shown: "all (3)"}, ""},
 		{port, []any{"XX"}, job.Bound{}, `Ports takes one of EH, GS, PE, not "XX"`},
@@ -49,7 +61,10 @@ func TestChoicesMayDependOnTheValuesBefore(t *testing.T) {
 	params := []job.Parameter{
 		{Name: "day", Type: job.TypeDate, Default: "start of month"},
 		{Name: "port", Type: job.TypeText, Choices: &job.Choices{SQL: "SELECT code FROM ports"}},
-		{Name: "route", Type: job.TypeWhole, Several: true, All: true, Choices: &job.Choices{SQL: "SELECT id FROM routes WHERE port = :port"}},
+		{
+			Name: "route", Type: job.TypeWhole, Several: true, All: true,
+			Choices: &job.Choices{SQL: "SELECT id FROM routes WHERE port = :port"},
+		},
 	}
 	asked := map[string]int{}
 	offer := func(p job.Parameter, sofar []job.Bound) ([]job.Choice, error) {
@@ -68,7 +83,8 @@ func TestChoicesMayDependOnTheValuesBefore(t *testing.T) {
 	_, err = job.BindWith(params, job.Values{"port": "GS", "route": []any{1.0}}, sundayNoon, moment.DefaultFrame, offer)
 	assert.ErrorContains(t, err, `route takes one of 3, not "1"`)
 	broken := errors.New("the source is away")
-	_, err = job.BindWith(params, job.Values{"port": "GS"}, sundayNoon, moment.DefaultFrame, func(job.Parameter, []job.Bound) ([]job.Choice, error) { return nil, broken })
+	_, err = job.BindWith(params, job.Values{"port": "GS"}, sundayNoon, moment.DefaultFrame,
+		func(job.Parameter, []job.Bound) ([]job.Choice, error) { return nil, broken })
 	require.ErrorIs(t, err, broken, "a source that does not answer is no wrong value")
 	bound, err = job.Bind(params, job.Values{"port": "anything"}, sundayNoon, moment.DefaultFrame)
 	require.NoError(t, err, "without their query, choices are left alone")
@@ -81,7 +97,10 @@ func TestAReportThatCannotBeIsRefused(t *testing.T) {
 		Parameters: []job.Parameter{
 			{Name: "a", Type: job.TypeText, All: true},
 			{Name: "b", Type: job.TypeText, Choices: &job.Choices{}},
-			{Name: "c", Type: job.TypeWhole, Choices: &job.Choices{List: []job.Choice{{Value: "1"}, {Value: "1"}, {Value: "x"}}}},
+			{
+				Name: "c", Type: job.TypeWhole,
+				Choices: &job.Choices{List: []job.Choice{{Value: "1"}, {Value: "1"}, {Value: "x"}}},
+			},
 			{Name: "d", Type: job.TypeText, All: true, Choices: &job.Choices{List: []job.Choice{{Value: "all"}}}},
 			{Name: "d_all", Type: job.TypeText},
 		},
@@ -91,13 +110,19 @@ func TestAReportThatCannotBeIsRefused(t *testing.T) {
 			{Name: "Drawing", Kind: job.SectionChart, SQL: "select 1"},
 			{Name: "Mixed", Kind: job.SectionFigures, SQL: "select 1", Group: []string{"x"}},
 			{Name: "Twice", SQL: "select 1", Columns: []job.Column{{Name: "x"}, {Name: "x"}}},
-			{Name: "Split", Kind: job.SectionChart, SQL: "select 1", Chart: &job.Chart{Form: job.ChartLine, Split: "port"}},
+			{
+				Name: "Split", Kind: job.SectionChart, SQL: "select 1",
+				Chart: &job.Chart{Form: job.ChartLine, Split: "port"},
+			},
 		},
 	}.Check(v)
 	said := v.Error()
 	for _, want := range []string{
-		"all stands for each of the choices, and there are none", "choices come from a list or from a query", `"1" is listed twice`, `c takes a whole number, not "x"`, "the word all stands for each",
-		`there are two parameters "d_all"`, `"No query" has no query`, `"Words" has no text`, "say what the chart draws", "group belongs to a section of the kind table", `"x" is laid out twice`, "with split, one column is drawn",
+		"all stands for each of the choices, and there are none", "choices come from a list or from a query",
+		`"1" is listed twice`, `c takes a whole number, not "x"`, "the word all stands for each",
+		`there are two parameters "d_all"`, `"No query" has no query`, `"Words" has no text`,
+		"say what the chart draws", "group belongs to a section of the kind table", `"x" is laid out twice`,
+		"with split, one column is drawn",
 	} {
 		assert.Contains(t, said, want)
 	}

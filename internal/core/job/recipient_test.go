@@ -12,18 +12,23 @@ import (
 
 func TestListsOfRecipientsAreTakenApart(t *testing.T) {
 	for text, want := range map[string][]string{
-		"a@b.example, c@d.example;e@f.example\ng@h.example": {"a@b.example", "c@d.example", "e@f.example", "g@h.example"},
-		`"Quay, Desk" <quay@b.example>; x@y.example`:        {`"Quay, Desk" <quay@b.example>`, "x@y.example"},
-		`"a \" b, c" <d@e.example>,f@g.example`:             {`"a \" b, c" <d@e.example>`, "f@g.example"},
-		" ,;\r\n, ":                                         {},
-		`"never closed, a@b.example` + "\nc@d.example":      {`"never closed, a@b.example`, "c@d.example"},
-		"group:Port masters;under:Engineering":              {"group:Port masters", "under:Engineering"},
+		"a@b.example, c@d.example;e@f.example\ng@h.example": {
+			"a@b.example", "c@d.example", "e@f.example",
+			"g@h.example",
+		},
+		`"Quay, Desk" <quay@b.example>; x@y.example`:   {`"Quay, Desk" <quay@b.example>`, "x@y.example"},
+		`"a \" b, c" <d@e.example>,f@g.example`:        {`"a \" b, c" <d@e.example>`, "f@g.example"},
+		" ,;\r\n, ":                                    {},
+		`"never closed, a@b.example` + "\nc@d.example": {`"never closed, a@b.example`, "c@d.example"},
+		"group:Port masters;under:Engineering":         {"group:Port masters", "under:Engineering"},
 	} {
 		assert.Equal(t, want, append([]string{}, job.SplitRecipients(text)...), text)
 	}
 	for text, want := range map[string]job.Recipient{
-		"Group: Port masters": {Kind: job.ToGroup, Name: "Port masters"}, "person:mara": {Kind: job.ToPerson, Name: "mara"}, "a@b.example": {Kind: job.ToAddress, Name: "a@b.example"},
-		"mailto:a@b.example": {Kind: job.ToAddress, Name: "mailto:a@b.example"},
+		"Group: Port masters": {Kind: job.ToGroup, Name: "Port masters"},
+		"person:mara":         {Kind: job.ToPerson, Name: "mara"},
+		"a@b.example":         {Kind: job.ToAddress, Name: "a@b.example"},
+		"mailto:a@b.example":  {Kind: job.ToAddress, Name: "mailto:a@b.example"},
 	} {
 		got, err := job.ReadRecipient(text)
 		require.NoError(t, err, text)
@@ -40,7 +45,8 @@ func TestQuietHours(t *testing.T) {
 	require.NoError(t, err)
 	night := job.Wishes{QuietFrom: "22:00", QuietTo: "06:30"}
 	for at, until := range map[string]string{
-		"2026-11-23 21:59": "", "2026-11-23 22:00": "2026-11-24 06:30", "2026-11-24 03:00": "2026-11-24 06:30", "2026-11-24 06:30": "",
+		"2026-11-23 21:59": "", "2026-11-23 22:00": "2026-11-24 06:30", "2026-11-24 03:00": "2026-11-24 06:30",
+		"2026-11-24 06:30": "",
 		"2026-03-29 00:30": "2026-03-29 06:30", // the night that the clocks go forward
 	} {
 		now, err := time.ParseInLocation("2006-01-02 15:04", at, london)
@@ -61,7 +67,9 @@ func TestQuietHours(t *testing.T) {
 func TestWhereMailMayGo(t *testing.T) {
 	house := job.MailSettings{Domains: []string{"tarnwick.example", "@harbour.test"}}
 	for address, may := range map[string]bool{
-		"a@tarnwick.example": true, "a@TARNWICK.example": true, "a@ops.tarnwick.example": true, "a@nottarnwick.example": false, "a@tarnwick.example.else.test": false, "a@harbour.test": true, `"x@tarnwick.example"@else.test`: false,
+		"a@tarnwick.example": true, "a@TARNWICK.example": true, "a@ops.tarnwick.example": true,
+		"a@nottarnwick.example": false, "a@tarnwick.example.else.test": false, "a@harbour.test": true,
+		`"x@tarnwick.example"@else.test`: false,
 	} {
 		assert.Equal(t, may, house.MayReceive(address), address)
 	}

@@ -220,7 +220,8 @@ func (d ReportDefinition) Check(v *fault.Invalid) {
 	for i, s := range d.Sections {
 		where := fmt.Sprintf("sections[%d]", i)
 		if strings.TrimSpace(s.Name) == "" {
-			v.Add(where+".name", "the section needs a name; it becomes the title of its table and the name of its sheet")
+			v.Add(where+".name",
+				"the section needs a name; it becomes the title of its table and the name of its sheet")
 		}
 		if names[s.Name] {
 			v.Add(where+".name", "there are two sections %q; give one another name", s.Name)
@@ -236,7 +237,8 @@ func CheckParameters(v *fault.Invalid, at string, params []Parameter) {
 	for i, p := range params {
 		where := fmt.Sprintf("%s[%d]", at, i)
 		if !parameterName.MatchString(p.Name) {
-			v.Add(where+".name", "%q is no parameter name; use small letters, digits and _, beginning with a letter", p.Name)
+			v.Add(where+".name", "%q is no parameter name; use small letters, digits and _, beginning with a letter",
+				p.Name)
 		}
 		if seen[p.Name] {
 			v.Add(where+".name", "there are two parameters %q; give one another name", p.Name)
@@ -296,7 +298,12 @@ func (s Section) check(v *fault.Invalid, where string) {
 		given bool
 		of    SectionKind
 		field string
-	}{{s.Chart != nil, SectionChart, "chart"}, {s.Text != "", SectionText, "text"}, {len(s.Group) > 0, SectionTable, "group"}, {len(s.Key) > 0, SectionTable, "key"}} {
+	}{
+		{s.Chart != nil, SectionChart, "chart"},
+		{s.Text != "", SectionText, "text"},
+		{len(s.Group) > 0, SectionTable, "group"},
+		{len(s.Key) > 0, SectionTable, "key"},
+	} {
 		if c.given && kind != c.of {
 			v.Add(where+"."+c.field, "%s belongs to a section of the kind %s; this is a %s", c.field, c.of, kind)
 		}
@@ -331,7 +338,9 @@ func (s Section) InForm(f Form) Section {
 	if f != FormDetail {
 		return s
 	}
-	out := Section{Name: s.Name, Kind: SectionTable, Title: s.Called() + ", detail", SQL: s.SQL, Columns: s.Columns, Key: s.Key}
+	out := Section{
+		Name: s.Name, Kind: SectionTable, Title: s.Called() + ", detail", SQL: s.SQL, Columns: s.Columns, Key: s.Key,
+	}
 	if d := s.Detail; d != nil {
 		out.SQL, out.Columns, out.Key = d.SQL, d.Columns, d.Key
 		if d.Title != "" {

@@ -40,7 +40,8 @@ func (t Timing) Read(v *fault.Invalid, where string, zone *time.Location, c rule
 		}
 		o.Hours = append(o.Hours, h)
 	}
-	if t.Closed != "" && t.Closed != string(rule.Skip) && t.Closed != string(rule.Before) && t.Closed != string(rule.After) {
+	if t.Closed != "" && t.Closed != string(rule.Skip) && t.Closed != string(rule.Before) &&
+		t.Closed != string(rule.After) {
 		v.Add(where+"closed", "%q is no way with closed days; use skip, before or after", t.Closed)
 	}
 	if len(v.Wrong) > before {
@@ -126,6 +127,7 @@ func (s WhenSettings) Frame(c moment.Calendar) moment.Frame {
 func (s WhenSettings) Floored(v *fault.Invalid, where string, r rule.Rule) {
 	floor := time.Duration(s.WithDefaults().Floor)
 	if r.Spacing() < floor {
-		v.Add(where+"rule", "%q rings every %s, and an administrator has set %s as the least; ring less often, or ask them to change it", r, Duration(r.Spacing()), Duration(floor))
+		v.Add(where+"rule",
+			"%q rings every %s, and an administrator has set %s as the least; ring less often, or ask them to change it", r, Duration(r.Spacing()), Duration(floor))
 	}
 }

@@ -50,7 +50,8 @@ func TestAnyNumberIsRoundedExactly(t *testing.T) {
 			want.Mul(want, big.NewRat(100, 1))
 		}
 		// FloatString rounds half away from zero, as people do.
-		if want.FloatString(places) != got.FloatString(places) && strings.Trim(want.FloatString(places), "-0.") != strings.Trim(got.FloatString(places), "-0.") {
+		if want.FloatString(places) != got.FloatString(places) &&
+			strings.Trim(want.FloatString(places), "-0.") != strings.Trim(got.FloatString(places), "-0.") {
 			r.Fatalf("%s with %d places became %q, not %s", text, places, said, want.FloatString(places))
 		}
 	})

@@ -42,8 +42,10 @@ import (
 )
 
 var all = map[string]func() locales.Translator{
-	"cs": cs.New, "da": da.New, "de": de.New, "de-AT": de_AT.New, "de-CH": de_CH.New, "el": el.New, "en": en.New, "en-GB": en_GB.New, "en-IE": en_IE.New,
-	"en-IN": en_IN.New, "en-US": en_US.New, "es": es.New, "es-MX": es_MX.New, "fi": fi.New, "fr": fr.New, "fr-CA": fr_CA.New, "fr-CH": fr_CH.New,
+	"cs": cs.New, "da": da.New, "de": de.New, "de-AT": de_AT.New, "de-CH": de_CH.New, "el": el.New, "en": en.New,
+	"en-GB": en_GB.New, "en-IE": en_IE.New,
+	"en-IN": en_IN.New, "en-US": en_US.New, "es": es.New, "es-MX": es_MX.New, "fi": fi.New, "fr": fr.New,
+	"fr-CA": fr_CA.New, "fr-CH": fr_CH.New,
 	"it": it.New, "nb": nb.New, "nl": nl.New, "pl": pl.New, "pt": pt.New, "pt-PT": pt_PT.New, "sv": sv.New,
 }
 

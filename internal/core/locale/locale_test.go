@@ -34,9 +34,12 @@ func TestNumbersDatesAndWordsOfEachLocale(t *testing.T) {
 			return f.Text(rows.Cell{Text: []byte(text)})
 		}
 		got := []string{
-			write(rows.Number, job.Column{Decimals: &two}, "1234567.4951"), write(rows.Number, job.Column{Decimals: &two}, "-.125"),
-			write(rows.Date, job.Column{}, day.Format(time.DateOnly)), write(rows.Local, job.Column{}, day.Format(time.DateTime)),
-			write(rows.Date, job.Column{Date: "%-d %B %Y"}, day.Format(time.DateOnly)), write(rows.YesNo, job.Column{}, "t"),
+			write(rows.Number, job.Column{Decimals: &two}, "1234567.4951"),
+			write(rows.Number, job.Column{Decimals: &two}, "-.125"),
+			write(rows.Date, job.Column{}, day.Format(time.DateOnly)),
+			write(rows.Local, job.Column{}, day.Format(time.DateTime)),
+			write(rows.Date, job.Column{Date: "%-d %B %Y"}, day.Format(time.DateOnly)),
+			write(rows.YesNo, job.Column{}, "t"),
 		}
 		assert.Equal(t, want, got, name)
 	}

@@ -13,7 +13,10 @@ import (
 )
 
 func drawNominal(t *rapid.T) time.Time {
-	z, err := zone.Load(rapid.SampledFrom([]string{"Europe/London", "America/New_York", "Asia/Kolkata", "Australia/Lord_Howe", "UTC"}).Draw(t, "zone"))
+	z, err := zone.Load(rapid.SampledFrom([]string{
+		"Europe/London", "America/New_York", "Asia/Kolkata",
+		"Australia/Lord_Howe", "UTC",
+	}).Draw(t, "zone"))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -72,7 +75,8 @@ func TestStepsComeHome(t *testing.T) {
 			t.Fatalf("%s is no open day", open)
 		}
 		between := 0
-		for d := open.AddDate(0, 0, 1); !d.After(reckon(t, "today", nominal, moment.DefaultFrame)); d = d.AddDate(0, 0, 1) {
+		for d := open.AddDate(0, 0,
+			1); !d.After(reckon(t, "today", nominal, moment.DefaultFrame)); d = d.AddDate(0, 0, 1) {
 			if d.Weekday() != time.Saturday && d.Weekday() != time.Sunday && !sameDay(d, nominal) {
 				between++
 			}
@@ -90,7 +94,10 @@ func sameDay(a, b time.Time) bool {
 // Whatever is written is read or refused with a sentence, and what is read can be
 // explained.
 func FuzzParse(f *testing.F) {
-	for _, seed := range []string{"today - 3 days", "start of last 8 weeks", "open day before open day after today", "midnight to past hour", "last 5 open days", "next fri + 1 quarter", "end of", "- - -"} {
+	for _, seed := range []string{
+		"today - 3 days", "start of last 8 weeks", "open day before open day after today",
+		"midnight to past hour", "last 5 open days", "next fri + 1 quarter", "end of", "- - -",
+	} {
 		f.Add(seed)
 	}
 	nominal := time.Date(2026, 11, 23, 14, 5, 0, 0, time.UTC)

@@ -116,7 +116,8 @@ func readAnchor(words []string) (a anchor, rest []string, err error) {
 	}
 	if shift, ok := whiches[words[0]]; ok && len(words) > 1 {
 		if words[1] == "hour" {
-			return anchor{kind: "start", period: "hour", shift: max(shift, 0) + min(shift, 0)*btoi(words[0] != "past")}, words[2:], nil
+			return anchor{kind: "start", period: "hour", shift: max(shift, 0) + min(shift, 0)*btoi(words[0] != "past")},
+				words[2:], nil
 		}
 		if d := weekdayOf(words[1]); d >= 0 {
 			return anchor{kind: "weekday", weekday: time.Weekday(d), shift: shift}, words[2:], nil
@@ -129,7 +130,9 @@ func readAnchor(words []string) (a anchor, rest []string, err error) {
 		return anchor{kind: "day", shift: map[string]int{"yesterday": -1, "tomorrow": 1}[words[0]]}, words[1:], nil
 	case "open":
 		if len(words) < 4 || words[1] != "day" || words[2] != "before" && words[2] != "after" {
-			return a, nil, fmt.Errorf("after %q comes day before or day after and an anchor, such as open day before today", words[0])
+			return a, nil,
+				fmt.Errorf("after %q comes day before or day after and an anchor, such as open day before today",
+					words[0])
 		}
 		base, rest, err := readAnchor(words[3:])
 		if err != nil {
@@ -143,7 +146,9 @@ func readAnchor(words []string) (a anchor, rest []string, err error) {
 	case "start", "end":
 		a.kind = words[0]
 	default:
-		return a, nil, fmt.Errorf("it begins with %q; begin with now, today, yesterday, tomorrow, start of, end of, this, last, next or open day before", words[0])
+		return a, nil,
+			fmt.Errorf("it begins with %q; begin with now, today, yesterday, tomorrow, start of, end of, this, last, "+
+				"next or open day before", words[0])
 	}
 	if len(words) < 3 || words[1] != "of" {
 		return a, nil, fmt.Errorf("after %q comes of and a period, such as %s of month", words[0], words[0])
@@ -160,7 +165,8 @@ func readAnchor(words []string) (a anchor, rest []string, err error) {
 			if a.kind == "end" {
 				whole = r.to
 			}
-			return anchor{kind: "whole", whole: &whole, name: fmt.Sprintf("%s of last %d %ss", a.kind, n, unit)}, rest, nil
+			return anchor{kind: "whole", whole: &whole, name: fmt.Sprintf("%s of last %d %ss", a.kind, n, unit)}, rest,
+				nil
 		}
 	}
 	if len(rest) == 0 {
@@ -214,9 +220,12 @@ func readLength(words []string) (n int, unit string, rest []string, err error) {
 		if unit := strings.TrimSuffix(rest[0], "s"); slices.Contains(units, unit) {
 			return n, unit, rest[1:], nil
 		}
-		return 0, "", nil, fmt.Errorf("%q is no unit; use minutes, hours, days, open days, weeks, months, quarters or years", rest[0])
+		return 0, "", nil,
+			fmt.Errorf("%q is no unit; use minutes, hours, days, open days, weeks, months, quarters or years", rest[0])
 	}
-	return 0, "", nil, fmt.Errorf("the unit is missing behind %d: minutes, hours, days, open days, weeks, months, quarters or years", n)
+	return 0, "", nil,
+		fmt.Errorf("the unit is missing behind %d: minutes, hours, days, open days, weeks, months, quarters or years",
+			n)
 }
 
 // String is the text as it was written.

@@ -153,8 +153,12 @@ func TestExplained(t *testing.T) {
 	nominal := time.Date(2026, 3, 31, 6, 15, 0, 0, time.UTC)
 	m, err := moment.Parse("start of month - 1 month + 2 open days")
 	require.NoError(t, err)
-	assert.Equal(t, "Tue 31 March 2026 06:15 UTC; start of month: Sun 1 March 2026; back 1 month: Sun 1 February 2026; forward 2 open days: Tue 3 February 2026", m.Explain(nominal, moment.DefaultFrame))
+	assert.Equal(t,
+		"Tue 31 March 2026 06:15 UTC; start of month: Sun 1 March 2026; back 1 month: Sun 1 February 2026; forward 2 "+
+			"open days: Tue 3 February 2026", m.Explain(nominal, moment.DefaultFrame))
 	r, err := moment.ParseRange("open day before today to next friday")
 	require.NoError(t, err)
-	assert.Equal(t, "From Tue 31 March 2026 06:15 UTC; open day before today: Mon 30 March 2026. To Tue 31 March 2026 06:15 UTC; next Friday: Fri 3 April 2026", r.Explain(nominal, moment.DefaultFrame))
+	assert.Equal(t,
+		"From Tue 31 March 2026 06:15 UTC; open day before today: Mon 30 March 2026. To Tue 31 March 2026 06:15 UTC; "+
+			"next Friday: Fri 3 April 2026", r.Explain(nominal, moment.DefaultFrame))
 }

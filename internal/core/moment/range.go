@@ -35,7 +35,10 @@ func parseRange(words []string) (Range, error) {
 			return lastOnes(n, unit), nil
 		}
 		if period := words[1]; slices.Contains(periods, period) && len(words) == 2 {
-			return Range{from: Moment{anchor: anchor{kind: "start", period: period, shift: shift}}, to: Moment{anchor: anchor{kind: "end", period: period, shift: shift}}}, nil
+			return Range{
+				from: Moment{anchor: anchor{kind: "start", period: period, shift: shift}},
+				to:   Moment{anchor: anchor{kind: "end", period: period, shift: shift}},
+			}, nil
 		}
 	}
 	from, rest, err := parse(words)
@@ -43,7 +46,9 @@ func parseRange(words []string) (Range, error) {
 		return Range{}, err
 	}
 	if len(rest) == 0 || rest[0] != "to" && rest[0] != "until" {
-		return Range{}, fmt.Errorf("after %q comes to and where it ends, such as midnight to past hour", strings.Join(words[:len(words)-len(rest)], " "))
+		return Range{},
+			fmt.Errorf("after %q comes to and where it ends, such as midnight to past hour",
+				strings.Join(words[:len(words)-len(rest)], " "))
 	}
 	rest = rest[1:]
 	if len(rest) > 0 && rest[0] == "the" {
@@ -75,10 +80,16 @@ func lastOnes(n int, unit string) Range {
 		return Range{from: Moment{anchor: now.anchor, steps: before}, to: now}
 	case "open day":
 		// Through yesterday, from the n-th open day before today.
-		return Range{from: Moment{anchor: anchor{kind: "day"}, steps: before}, to: Moment{anchor: anchor{kind: "day", shift: -1}}}
+		return Range{
+			from: Moment{anchor: anchor{kind: "day"}, steps: before},
+			to:   Moment{anchor: anchor{kind: "day", shift: -1}},
+		}
 	default:
 		start := anchor{kind: "start", period: unit}
-		return Range{from: Moment{anchor: start, steps: before}, to: Moment{anchor: anchor{kind: "end", period: unit, shift: -1}}}
+		return Range{
+			from: Moment{anchor: start, steps: before},
+			to:   Moment{anchor: anchor{kind: "end", period: unit, shift: -1}},
+		}
 	}
 }
 

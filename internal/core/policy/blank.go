@@ -59,7 +59,9 @@ func Unusual(u job.Usual, n int64, past []int64) (bool, string) {
 	}
 	usual := median(past)
 	if float64(n) < u.Share*usual {
-		return true, fmt.Sprintf("unusual: %d rows, and the last %d good runs had %.0f in the middle; the job asks for at least %.0f%% of that", n, len(past), usual, 100*u.Share)
+		return true,
+			fmt.Sprintf("unusual: %d rows, and the last %d good runs had %.0f in the middle; the job asks for at "+
+				"least %.0f%% of that", n, len(past), usual, 100*u.Share)
 	}
 	return false, ""
 }

@@ -45,7 +45,10 @@ func TestBlankIsHeldSentTriedAgainOrFails(t *testing.T) {
 		{job.BlankSend, "", 1, job.BlankSend, "blank; sent with a note, as the job says"},
 		{job.BlankFail, "", 1, job.BlankFail, "blank; this job takes that for a failure"},
 		{job.BlankRetry, job.BlankSend, 1, job.BlankRetry, "blank; again in 1m (retry 1 of 2)"},
-		{job.BlankRetry, job.BlankSend, 3, job.BlankSend, "blank; tried 3 times, and it was so each time; sent with a note, as the job says"},
+		{
+			job.BlankRetry, job.BlankSend, 3, job.BlankSend,
+			"blank; tried 3 times, and it was so each time; sent with a note, as the job says",
+		},
 	} {
 		got := policy.OnBlank("blank", c.do, c.then, retry, c.tries, now, now)
 		assert.Equal(t, c.want, got.Do)
@@ -65,7 +68,11 @@ func TestUnusual(t *testing.T) {
 		{job.Usual{AtLeast: 10}, 9, nil, "unusual: 9 rows, and the job asks for at least 10"},
 		{job.Usual{AtLeast: 10}, 10, nil, ""},
 		{job.Usual{Share: 0.5}, 50, past, ""},
-		{job.Usual{Share: 0.5}, 49, past, "unusual: 49 rows, and the last 5 good runs had 100 in the middle; the job asks for at least 50% of that"},
+		{
+			job.Usual{Share: 0.5},
+			49, past,
+			"unusual: 49 rows, and the last 5 good runs had 100 in the middle; the job asks for at least 50% of that",
+		},
 		{job.Usual{Share: 0.5}, 1, past[:4], ""},
 	} {
 		is, why := policy.Unusual(c.usual, c.rows, c.past)
@@ -93,9 +100,12 @@ func TestDeadlines(t *testing.T) {
 	assert.Equal(t, at, policy.WarnAt(at, hour, due), "it will be in time")
 	late := at.Add(-30 * time.Minute)
 	assert.Equal(t, late, policy.WarnAt(at, hour, late))
-	assert.Equal(t, "it must arrive by 09:00 GMT on Mon 23 November; at its usual pace of 1h it ends at 09:30", policy.Late(at, late, hour, late))
-	assert.Equal(t, "it must arrive by 09:00 GMT on Mon 23 November, usually takes 1h and has not begun", policy.Late(at, late, hour, time.Time{}))
-	assert.Equal(t, "it should have arrived by 09:00 GMT on Mon 23 November and has not", policy.Late(at, at, hour, due))
+	assert.Equal(t, "it must arrive by 09:00 GMT on Mon 23 November; at its usual pace of 1h it ends at 09:30",
+		policy.Late(at, late, hour, late))
+	assert.Equal(t, "it must arrive by 09:00 GMT on Mon 23 November, usually takes 1h and has not begun",
+		policy.Late(at, late, hour, time.Time{}))
+	assert.Equal(t, "it should have arrived by 09:00 GMT on Mon 23 November and has not",
+		policy.Late(at, at, hour, due))
 }
 
 // Nothing starves: whatever waits longer than the difference of priorities in

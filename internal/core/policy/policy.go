@@ -47,7 +47,11 @@ func again(retry job.Retry, tries int, last, passing string, due, now time.Time)
 	if end, ok := RetryEnd(retry, due); ok && now.Add(wait).After(end) {
 		return Again{Reason: fmt.Sprintf("nothing is tried again after %s", end.Format("15:04 MST"))}
 	}
-	return Again{Retry: true, Wait: wait, Reason: fmt.Sprintf("%sagain in %s (retry %d of %d)", passing, job.Duration(wait.Round(time.Second)), tries, retry.Times)}
+	return Again{
+		Retry: true, Wait: wait,
+		Reason: fmt.Sprintf("%sagain in %s (retry %d of %d)", passing, job.Duration(wait.Round(time.Second)), tries,
+			retry.Times),
+	}
 }
 
 // WaitBefore is how long the n-th retry waits, n from 1 on.
@@ -111,7 +115,9 @@ type Decision struct {
 
 // Rings decides on the due times of one trigger that have come, oldest first.
 // more tells that still later ones have come but were not listed.
-func Rings(outage job.AfterOutage, overlap job.Overlap, dues []time.Time, now time.Time, more bool, open Open) []Decision {
+func Rings(outage job.AfterOutage, overlap job.Overlap, dues []time.Time, now time.Time, more bool,
+	open Open,
+) []Decision {
 	out := make([]Decision, 0, len(dues))
 	newest := len(dues) - 1
 	rung := false // this batch made a run already
@@ -120,10 +126,13 @@ func Rings(outage job.AfterOutage, overlap job.Overlap, dues []time.Time, now ti
 		missed := late > Grace
 		switch {
 		case missed && outage == job.OutageNone:
-			out = append(out, passed(due, "missed by %s, and this job passes over what was missed", job.Duration(late.Round(time.Second))))
+			out = append(out,
+				passed(due, "missed by %s, and this job passes over what was missed",
+					job.Duration(late.Round(time.Second))))
 			continue
 		case missed && outage == job.OutageOnce && (i < newest || more):
-			out = append(out, passed(due, "missed by %s; a later ring stands for it", job.Duration(late.Round(time.Second))))
+			out = append(out,
+				passed(due, "missed by %s; a later ring stands for it", job.Duration(late.Round(time.Second))))
 			continue
 		}
 		reason := "on time"
@@ -138,10 +147,15 @@ func Rings(outage job.AfterOutage, overlap job.Overlap, dues []time.Time, now ti
 			out = append(out, passed(due, "the last run still works, and this job passes over what meets it"))
 			continue
 		case overlap == job.OverlapWait && outage != job.OutageEach && open.Waiting != 0 && !open.Held:
-			out = append(out, Decision{Due: due, Decision: job.RingJoined, Joins: open.Waiting, Reason: "joined run " + open.Waiting.String() + ", which still waits for its turn"})
+			out = append(out, Decision{
+				Due: due, Decision: job.RingJoined, Joins: open.Waiting,
+				Reason: "joined run " + open.Waiting.String() + ", which still waits for its turn",
+			})
 			continue
 		case overlap == job.OverlapWait && rung && outage != job.OutageEach && !open.Held:
-			out = append(out, Decision{Due: due, Decision: job.RingJoined, Reason: "joined the run that rang just before"})
+			out = append(out, Decision{
+				Due: due, Decision: job.RingJoined, Reason: "joined the run that rang just before",
+			})
 			continue
 		}
 		rung = true
@@ -189,7 +203,8 @@ func Outcome(t Tally) (job.RunState, string) {
 	case t.Open > 0:
 		reason := fmt.Sprintf("%d of %d not delivered yet", t.Open, t.Open+t.Sent+t.Failed+t.Unknown+t.Declined)
 		if t.Asking > 0 {
-			reason += fmt.Sprintf("; %d of them %s for a second person's yes", t.Asking, map[bool]string{true: "waits", false: "wait"}[t.Asking == 1])
+			reason += fmt.Sprintf("; %d of them %s for a second person's yes", t.Asking,
+				map[bool]string{true: "waits", false: "wait"}[t.Asking == 1])
 		}
 		return job.RunDelivering, reason
 	case t.PartsCancelled > 0:
@@ -209,7 +224,8 @@ func Outcome(t Tally) (job.RunState, string) {
 	case t.PartsFailed > 0:
 		return job.RunFailed, t.PartReason
 	case t.Unknown > 0 && t.Failed == 0:
-		return job.RunPartly, fmt.Sprintf("%d of %d unknown: the answer was lost; settle by hand", t.Unknown, all) + declined
+		return job.RunPartly,
+			fmt.Sprintf("%d of %d unknown: the answer was lost; settle by hand", t.Unknown, all) + declined
 	case t.Failed > 0 && t.Sent == 0 && t.Unknown == 0 && t.Declined == 0:
 		return job.RunFailed, fmt.Sprintf("none of %d delivered", all)
 	case t.Failed > 0:

@@ -75,16 +75,56 @@ func TestRings(t *testing.T) {
 		want    []job.RingDecision
 	}{
 		{"on time", job.OutageOnce, job.OverlapWait, dues(0), false, policy.Open{}, []job.RingDecision{run}},
-		{"missed, once: the newest stands for all", job.OutageOnce, job.OverlapWait, dues(180, 120, 60), false, policy.Open{}, []job.RingDecision{passed, passed, run}},
-		{"missed, each", job.OutageEach, job.OverlapWait, dues(180, 120, 60), false, policy.Open{}, []job.RingDecision{run, run, run}},
-		{"missed, none", job.OutageNone, job.OverlapWait, dues(180, 120, 60), false, policy.Open{}, []job.RingDecision{passed, passed, passed}},
-		{"missed, none, but the newest is within the grace", job.OutageNone, job.OverlapWait, dues(180, 4), false, policy.Open{}, []job.RingDecision{passed, run}},
-		{"once, and more to come: the newest is not here", job.OutageOnce, job.OverlapWait, dues(180, 120), true, policy.Open{}, []job.RingDecision{passed, passed}},
-		{"two within the grace: the second joins", job.OutageOnce, job.OverlapWait, dues(4, 2), false, policy.Open{}, []job.RingDecision{run, joined}},
-		{"a run waits: it is joined", job.OutageOnce, job.OverlapWait, dues(0), false, policy.Open{Working: true, Waiting: 7}, []job.RingDecision{joined}},
-		{"a run works: another waits for it", job.OutageOnce, job.OverlapWait, dues(0), false, policy.Open{Working: true}, []job.RingDecision{run}},
-		{"a run works: passed over", job.OutageOnce, job.OverlapPassOver, dues(0), false, policy.Open{Working: true}, []job.RingDecision{passed}},
-		{"together", job.OutageOnce, job.OverlapTogether, dues(4, 2), false, policy.Open{Working: true}, []job.RingDecision{run, run}},
+		{
+			"missed, once: the newest stands for all", job.OutageOnce, job.OverlapWait, dues(180, 120, 60), false,
+			policy.Open{},
+			[]job.RingDecision{passed, passed, run},
+		},
+		{
+			"missed, each", job.OutageEach, job.OverlapWait, dues(180, 120, 60), false,
+			policy.Open{},
+			[]job.RingDecision{run, run, run},
+		},
+		{
+			"missed, none", job.OutageNone, job.OverlapWait, dues(180, 120, 60), false,
+			policy.Open{},
+			[]job.RingDecision{passed, passed, passed},
+		},
+		{
+			"missed, none, but the newest is within the grace", job.OutageNone, job.OverlapWait, dues(180, 4), false,
+			policy.Open{},
+			[]job.RingDecision{passed, run},
+		},
+		{
+			"once, and more to come: the newest is not here", job.OutageOnce, job.OverlapWait, dues(180, 120), true,
+			policy.Open{},
+			[]job.RingDecision{passed, passed},
+		},
+		{
+			"two within the grace: the second joins", job.OutageOnce, job.OverlapWait, dues(4, 2), false,
+			policy.Open{},
+			[]job.RingDecision{run, joined},
+		},
+		{
+			"a run waits: it is joined", job.OutageOnce, job.OverlapWait, dues(0), false,
+			policy.Open{Working: true, Waiting: 7},
+			[]job.RingDecision{joined},
+		},
+		{
+			"a run works: another waits for it", job.OutageOnce, job.OverlapWait, dues(0), false,
+			policy.Open{Working: true},
+			[]job.RingDecision{run},
+		},
+		{
+			"a run works: passed over", job.OutageOnce, job.OverlapPassOver, dues(0), false,
+			policy.Open{Working: true},
+			[]job.RingDecision{passed},
+		},
+		{
+			"together", job.OutageOnce, job.OverlapTogether, dues(4, 2), false,
+			policy.Open{Working: true},
+			[]job.RingDecision{run, run},
+		},
 	} {
 		got := policy.Rings(c.outage, c.overlap, c.dues, now, c.more, c.open)
 		assert.Equal(t, c.want, decisions(got), c.name)
@@ -99,7 +139,8 @@ func TestRings(t *testing.T) {
 func TestEveryDueTimeIsDecided(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		outage := rapid.SampledFrom([]job.AfterOutage{job.OutageOnce, job.OutageEach, job.OutageNone}).Draw(t, "outage")
-		overlap := rapid.SampledFrom([]job.Overlap{job.OverlapWait, job.OverlapPassOver, job.OverlapTogether}).Draw(t, "overlap")
+		overlap := rapid.SampledFrom([]job.Overlap{job.OverlapWait, job.OverlapPassOver, job.OverlapTogether}).Draw(t,
+			"overlap")
 		open := policy.Open{Working: rapid.Bool().Draw(t, "working")}
 		if open.Working && rapid.Bool().Draw(t, "waiting") {
 			open.Waiting = 9
@@ -130,7 +171,11 @@ func TestOutcome(t *testing.T) {
 	}{
 		{"works", policy.Tally{PartsRunning: 1}, job.RunRunning},
 		{"waits for a retry", policy.Tally{PartsWaiting: 1, PartReason: "again in 1m"}, job.RunWaiting},
-		{"some parts are done, others wait for their turn", policy.Tally{PartsDone: 1, PartsWaiting: 2, PartsReady: 2}, job.RunRunning},
+		{
+			"some parts are done, others wait for their turn",
+			policy.Tally{PartsDone: 1, PartsWaiting: 2, PartsReady: 2},
+			job.RunRunning,
+		},
 		{"a task failed that it goes on without", policy.Tally{PartsPartly: 1, Sent: 1}, job.RunPartly},
 		{"delivers", policy.Tally{PartsDone: 1, Open: 1, Sent: 2}, job.RunDelivering},
 		{"all sent", policy.Tally{PartsDone: 1, Sent: 3}, job.RunDone},

@@ -51,7 +51,9 @@ func Late(deadline, now time.Time, usual time.Duration, began time.Time) string 
 	case !now.Before(deadline):
 		return fmt.Sprintf("it should have arrived by %s and has not", deadline.Format(form))
 	case began.IsZero():
-		return fmt.Sprintf("it must arrive by %s, usually takes %s and has not begun", deadline.Format(form), job.Duration(usual.Round(time.Second)))
+		return fmt.Sprintf("it must arrive by %s, usually takes %s and has not begun", deadline.Format(form),
+			job.Duration(usual.Round(time.Second)))
 	}
-	return fmt.Sprintf("it must arrive by %s; at its usual pace of %s it ends at %s", deadline.Format(form), job.Duration(usual.Round(time.Second)), began.Add(usual).Format("15:04"))
+	return fmt.Sprintf("it must arrive by %s; at its usual pace of %s it ends at %s", deadline.Format(form),
+		job.Duration(usual.Round(time.Second)), began.Add(usual).Format("15:04"))
 }

@@ -19,7 +19,10 @@ var cronFields = [5]field{
 	{name: "minute", min: 0, max: 59},
 	{name: "hour", min: 0, max: 23},
 	{name: "day of the month", min: 1, max: 31},
-	{name: "month", min: 1, max: 12, names: []string{"jan", "feb", "mar", "apr", "may", "jun", "jul", "aug", "sep", "oct", "nov", "dec"}},
+	{
+		name: "month", min: 1, max: 12,
+		names: []string{"jan", "feb", "mar", "apr", "may", "jun", "jul", "aug", "sep", "oct", "nov", "dec"},
+	},
 	{name: "weekday", min: 0, max: 7, names: []string{"sun", "mon", "tue", "wed", "thu", "fri", "sat"}},
 }
 
@@ -51,7 +54,10 @@ func readCron(p *plan, text string) error {
 			at++
 		}
 		if start == at {
-			return &Error{Text: text, Column: start + 1, Expected: "a cron text has five fields (minute hour day month weekday); the " + f.name + " is missing"}
+			return &Error{
+				Text: text, Column: start + 1,
+				Expected: "a cron text has five fields (minute hour day month weekday); the " + f.name + " is missing",
+			}
 		}
 		var err error
 		if masks[i], err = f.parse(text, start, at); err != nil {
@@ -60,7 +66,10 @@ func readCron(p *plan, text string) error {
 		starred[i] = text[start] == '*'
 	}
 	if rest := strings.TrimLeft(text[at:], " \t"); rest != "" {
-		return &Error{Text: text, Column: len(text) - len(rest) + 1, Found: strings.TrimSpace(rest), Expected: "the end: a cron text has five fields (minute hour day month weekday)"}
+		return &Error{
+			Text: text, Column: len(text) - len(rest) + 1, Found: strings.TrimSpace(rest),
+			Expected: "the end: a cron text has five fields (minute hour day month weekday)",
+		}
 	}
 	p.times = times{kind: wallTimes, given: true, minutes: masks[0], hours: uint32(masks[1])} //nolint:gosec // no field has more bits
 	if starred[1] {

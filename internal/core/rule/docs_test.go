@@ -72,8 +72,10 @@ func BenchmarkParse(b *testing.B) {
 		}
 	}
 	for _, text := range []string{
-		"0 0 30 2 *", "on open day 28 of every month at 06:00", "on weekends at 06:00 skip closed days", "every day at 06:00 within 07:00 to 08:00",
-		"on feb 29 if day 100 of every year at 06:00", "every 9999 years on feb 30 at 06:00 from 2026-01-01", "on the fifth monday of february if day 1 of every month at 06:00",
+		"0 0 30 2 *", "on open day 28 of every month at 06:00", "on weekends at 06:00 skip closed days",
+		"every day at 06:00 within 07:00 to 08:00",
+		"on feb 29 if day 100 of every year at 06:00", "every 9999 years on feb 30 at 06:00 from 2026-01-01",
+		"on the fifth monday of february if day 1 of every month at 06:00",
 		"DTSTART:20261201T080000Z\nRRULE:FREQ=HOURLY;INTERVAL=2;BYHOUR=9",
 		"DTSTART:20261201T080000\nRRULE:FREQ=MINUTELY;INTERVAL=7;BYMONTH=2;BYMONTHDAY=30",
 	} {

@@ -119,7 +119,8 @@ func (r *icalReader) lines() ([]icalLine, error) {
 	text := r.text
 	for i := 0; i < len(text); i++ {
 		c := text[i]
-		broken := c == '\n' || c == '\r' && i+1 < len(text) && text[i+1] == '\n' || c == '\\' && i+1 < len(text) && text[i+1] == 'n'
+		broken := c == '\n' || c == '\r' && i+1 < len(text) && text[i+1] == '\n' ||
+			c == '\\' && i+1 < len(text) && text[i+1] == 'n'
 		switch {
 		case broken:
 			if c != '\n' {
@@ -178,7 +179,8 @@ func (r *icalReader) line(flat []byte, at []int, lines *[]icalLine) error {
 		}
 	}
 	if l.name == "EXRULE" {
-		return r.wrong(l.column, l.name, "no rule of exceptions: RFC 5545 took EXRULE away; leave single dates out with EXDATE")
+		return r.wrong(l.column, l.name,
+			"no rule of exceptions: RFC 5545 took EXRULE away; leave single dates out with EXDATE")
 	}
 	if (l.name == "RRULE" || l.name == "DTSTART") && r.seen[l.name] {
 		return r.wrong(l.column, l.name, "only one "+l.name)
@@ -319,7 +321,10 @@ func (r *icalReader) recurrence() error {
 		r.startWall = start + p.spans.At(start).Offset
 		p.anchor, _ = civil.Split(r.startWall)
 	}
-	freqs := map[string]unit{"SECONDLY": second, "MINUTELY": minute, "HOURLY": hour, "DAILY": dayUnit, "WEEKLY": week, "MONTHLY": month, "YEARLY": year}
+	freqs := map[string]unit{
+		"SECONDLY": second, "MINUTELY": minute, "HOURLY": hour, "DAILY": dayUnit, "WEEKLY": week, "MONTHLY": month,
+		"YEARLY": year,
+	}
 	f, ok := r.parts["FREQ"]
 	if !ok {
 		return r.wrong(r.rule.col(0), "", "an RRULE begins with FREQ=, such as FREQ=WEEKLY")
@@ -332,7 +337,8 @@ func (r *icalReader) recurrence() error {
 		part := r.parts[name]
 		read, ok := icalParts[name]
 		if !ok {
-			return r.wrong(part.column-len(name)-1, name, "a part of RFC 5545 section 3.3.10, such as INTERVAL, COUNT, UNTIL or BYDAY")
+			return r.wrong(part.column-len(name)-1, name,
+				"a part of RFC 5545 section 3.3.10, such as INTERVAL, COUNT, UNTIL or BYDAY")
 		}
 		if err := read(r, &t, part); err != nil {
 			return err
@@ -358,8 +364,10 @@ func (r *icalReader) recurrence() error {
 	probe.closed = Ignore
 	if err := probe.finish(r.text, Options{Zone: p.zone}); err == nil {
 		if first, ok := probe.next(p.from); ok && first.due != p.from {
-			r.remarks = append(r.remarks, fmt.Sprintf("The start %s does not match its own rule, so it is no ring; the first is %s.",
-				r.start.Format("Mon 2 January 2006 15:04:05"), time.Unix(first.due, 0).In(p.zone).Format("Mon 2 January 2006 15:04:05")))
+			r.remarks = append(r.remarks,
+				fmt.Sprintf("The start %s does not match its own rule, so it is no ring; the first is %s.",
+					r.start.Format("Mon 2 January 2006 15:04:05"),
+					time.Unix(first.due, 0).In(p.zone).Format("Mon 2 January 2006 15:04:05")))
 		}
 	}
 	return nil
@@ -390,7 +398,9 @@ func (r *icalReader) split() error {
 			if _, twice := r.parts[name]; twice {
 				return r.wrong(r.rule.col(at), name, "each part only once")
 			}
-			r.parts[name] = icalPart{value: strings.TrimSpace(value), column: r.rule.col(at + strings.Index(text, "=") + 1)}
+			r.parts[name] = icalPart{
+				value: strings.TrimSpace(value), column: r.rule.col(at + strings.Index(text, "=") + 1),
+			}
 			r.partsOrder = append(r.partsOrder, name)
 		}
 		at += len(text) + 1
@@ -455,7 +465,9 @@ func (r *icalReader) defaults(t *term) error {
 		needed = "start"
 	}
 	if needed != "" {
-		return r.wrong(r.rule.col(0), "", "the "+needed+" is not said: put a DTSTART before the RRULE, such as DTSTART;TZID=Europe/London:20261201T060000")
+		return r.wrong(r.rule.col(0), "",
+			"the "+needed+
+				" is not said: put a DTSTART before the RRULE, such as DTSTART;TZID=Europe/London:20261201T060000")
 	}
 	return nil
 }

@@ -199,7 +199,8 @@ func (r *icalReader) byDay(t *term, part icalPart) error {
 				return r.wrong(part.column+at, text, "a number from 1 to 53 or from -53 to -1 before the weekday")
 			}
 			if of == noUnit {
-				return r.wrong(part.column+at, text, "a weekday without a number: numbers count in a month or year only")
+				return r.wrong(part.column+at, text,
+					"a weekday without a number: numbers count in a month or year only")
 			}
 			t.nth = append(t.nth, nth{n: n, of: of, weekday: uint8(d)})
 		} else {

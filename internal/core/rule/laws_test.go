@@ -50,8 +50,10 @@ func drawRecurrence(t *rapid.T) string {
 	}
 	if some("weekdays") {
 		var list []string
-		for _, d := range rapid.SliceOfNDistinct(rapid.SampledFrom([]string{"MO", "TU", "WE", "TH", "FR", "SA", "SU"}), 1, 4, rapid.ID[string]).Draw(t, "weekday") {
-			if (freq == "MONTHLY" || freq == "YEARLY" && !strings.Contains(strings.Join(parts, ";"), "BYWEEKNO")) && rapid.Bool().Draw(t, "numbered") {
+		for _, d := range rapid.SliceOfNDistinct(rapid.SampledFrom([]string{"MO", "TU", "WE", "TH", "FR", "SA", "SU"}),
+			1, 4, rapid.ID[string]).Draw(t, "weekday") {
+			if (freq == "MONTHLY" || freq == "YEARLY" && !strings.Contains(strings.Join(parts, ";"), "BYWEEKNO")) &&
+				rapid.Bool().Draw(t, "numbered") {
 				d = numbers("n", 1, 4, true)
 				d = strings.Split(d, ",")[0] + pick(t, "of", "MO", "FR", "SU")
 			}
@@ -104,16 +106,20 @@ func drawText(t *rapid.T) string {
 	default:
 		text := drawSentence(t).text
 		if rapid.IntRange(0, 3).Draw(t, "repeats") == 0 {
-			text = pick(t, "repeat", "every 15 minutes", "every 7 minutes", "every 50 seconds between 06:00 and 07:30", "every 20 minutes between 22:10 and 03:00",
-				"every 5 hours", "every 36 hours elapsed from 2026-01-05 at 09:00", "every hour elapsed at minutes 5 and 35 in hours 8 to 12 from 2026-01-05 09:00",
-				"every passing hour at :05 and :35", "every passing minute in hours 2", "in hours 6 to 9 at minutes 0 to 40 by 20 at seconds 0 and 30")
+			text = pick(t, "repeat", "every 15 minutes", "every 7 minutes", "every 50 seconds between 06:00 and 07:30",
+				"every 20 minutes between 22:10 and 03:00",
+				"every 5 hours", "every 36 hours elapsed from 2026-01-05 at 09:00",
+				"every hour elapsed at minutes 5 and 35 in hours 8 to 12 from 2026-01-05 09:00",
+				"every passing hour at :05 and :35", "every passing minute in hours 2",
+				"in hours 6 to 9 at minutes 0 to 40 by 20 at seconds 0 and 30")
 			if !strings.Contains(text, "elapsed") {
 				days, _ := drawDays(t)
 				text += " " + days
 			}
 		}
 		text += pick(t, "closed", "", "", "", " skip closed days", " before closed days", " after closed days")
-		if strings.Count(text, "closed days") > 1 || strings.Contains(text, "elapsed") && strings.Contains(text, "closed") {
+		if strings.Count(text, "closed days") > 1 ||
+			strings.Contains(text, "elapsed") && strings.Contains(text, "closed") {
 			t.Skip("two ways with closed days")
 		}
 		return text + pick(t, "bounds", "", "", " until 2034-05-01", " within 06:00 to 19:30")
@@ -284,9 +290,11 @@ func TestClosedDaysMoveRings(t *testing.T) {
 			n = ring.Due
 			nominal, there := want[ring.Due.Unix()]
 			if !there || ring.Nominal.Unix() != nominal {
-				t.Fatalf("%q, %s closed days: rings %s for %s, expected it for %s", text, how, ring.Due, ring.Nominal, time.Unix(nominal, 0).UTC())
+				t.Fatalf("%q, %s closed days: rings %s for %s, expected it for %s", text, how, ring.Due, ring.Nominal,
+					time.Unix(nominal, 0).UTC())
 			}
-			if how == rule.Before && ring.Due.After(ring.Nominal) || how == rule.After && ring.Due.Before(ring.Nominal) {
+			if how == rule.Before && ring.Due.After(ring.Nominal) ||
+				how == rule.After && ring.Due.Before(ring.Nominal) {
 				t.Fatalf("%q: %s moved %s to %s", text, how, ring.Nominal, ring.Due)
 			}
 			if !ring.Due.Equal(ring.Nominal) && !strings.Contains(moved.Reason(ring), "moved to") {
@@ -334,7 +342,9 @@ func (randomCalendar) Why(int64) string { return "the sound is frozen" }
 func TestCounts(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		count := rapid.IntRange(1, 40).Draw(t, "count")
-		text := fmt.Sprintf("%s from 2026-03-01 ending after %d rings", pick(t, "rule", "on weekdays at 06:00 and 18:00", "every 40 minutes", "on the last day of every month at 23:00", "every hour"), count)
+		text := fmt.Sprintf("%s from 2026-03-01 ending after %d rings",
+			pick(t, "rule", "on weekdays at 06:00 and 18:00", "every 40 minutes",
+				"on the last day of every month at 23:00", "every hour"), count)
 		r, err := rule.Parse(text, time.UTC)
 		if err != nil {
 			t.Fatal(err)
@@ -400,11 +410,12 @@ func zoneNamed(t testing.TB, name string) *time.Location {
 func TestWarnings(t *testing.T) {
 	at := time.Date(2026, 11, 23, 11, 0, 0, 0, time.UTC)
 	for text, want := range map[string]string{
-		"* 6 * * *":                   "every minute of that hour, 60 times a day",
-		"0 12 13 * 5":                 "a day that matches either of them rings",
-		"0 0 31 * *":                  "Day 31 is passed over in February, April, June, September and November",
-		"on day 30 at 06:00":          "Day 30 is passed over in February.",
-		"30 1 * * *":                  "On Sun 28 March 2027 the clocks go forward and 01:30 does not exist: it rings at 02:30 BST instead.",
+		"* 6 * * *":          "every minute of that hour, 60 times a day",
+		"0 12 13 * 5":        "a day that matches either of them rings",
+		"0 0 31 * *":         "Day 31 is passed over in February, April, June, September and November",
+		"on day 30 at 06:00": "Day 30 is passed over in February.",
+		"30 1 * * *": "On Sun 28 March 2027 the clocks go forward and 01:30 does not exist: it " +
+			"rings at 02:30 BST instead.",
 		"every minute":                "It rings up to 1440 times a day.",
 		"*/7 * * * *":                 "The minute step 7 does not divide 60",
 		"on open day 2 at 06:00":      "No calendar is named",
@@ -413,11 +424,15 @@ func TestWarnings(t *testing.T) {
 	} {
 		assert.Contains(t, strings.Join(parse(t, text, "Europe/London").Warnings(at, 288), "\n"), want, text)
 	}
-	for _, text := range []string{"every day at 06:00", "0 6 * * *", "15 6 * * 1-5", "on the last day of every month at 23:30", "*/15 * * * *", "every hour at :05", "0 0 1-31 * *"} {
+	for _, text := range []string{
+		"every day at 06:00", "0 6 * * *", "15 6 * * 1-5",
+		"on the last day of every month at 23:30", "*/15 * * * *", "every hour at :05", "0 0 1-31 * *",
+	} {
 		assert.Empty(t, parse(t, text, "Europe/London").Warnings(at, 288), text)
 	}
 	autumn := time.Date(2026, 8, 1, 0, 0, 0, 0, time.UTC)
-	assert.Contains(t, parse(t, "30 1 * * *", "Europe/London").Warnings(autumn, 288)[0], "01:30 comes twice: it rings at the first, 01:30 BST")
+	assert.Contains(t, parse(t, "30 1 * * *", "Europe/London").Warnings(autumn, 288)[0],
+		"01:30 comes twice: it rings at the first, 01:30 BST")
 }
 
 func TestHowOften(t *testing.T) {
@@ -457,10 +472,14 @@ func TestSpacing(t *testing.T) {
 
 func FuzzParse(f *testing.F) {
 	seeds := append([]string{
-		"1,2,3-9/2 * * jan-mar sun", "\x00", "* * * * */99999999999999999999", "on the the the", "every every 2 2 days", "if mon", "only last of every",
-		"DTSTART:20261201T140000\nRRULE:FREQ=DAILY;BYSETPOS=1", "DTSTART;TZID=:20261201", "RRULE:", "DTSTART:99991231T235959Z\nRRULE:FREQ=YEARLY;INTERVAL=9999",
-		"DTSTART:20261201T080000Z\nRRULE:FREQ=SECONDLY;INTERVAL=9999;BYHOUR=9;BYMINUTE=1;BYSECOND=1", "every 9999 years at 06:00 from 2026-01-01",
-		"on day 1 to 31 by 1 of every month if open days at 06:00 before closed days", "FREQ=HOURLY", "every hour elapsed from 0001-01-01 at 00:00",
+		"1,2,3-9/2 * * jan-mar sun", "\x00", "* * * * */99999999999999999999", "on the the the", "every every 2 2 days",
+		"if mon", "only last of every",
+		"DTSTART:20261201T140000\nRRULE:FREQ=DAILY;BYSETPOS=1", "DTSTART;TZID=:20261201", "RRULE:",
+		"DTSTART:99991231T235959Z\nRRULE:FREQ=YEARLY;INTERVAL=9999",
+		"DTSTART:20261201T080000Z\nRRULE:FREQ=SECONDLY;INTERVAL=9999;BYHOUR=9;BYMINUTE=1;BYSECOND=1",
+		"every 9999 years at 06:00 from 2026-01-01",
+		"on day 1 to 31 by 1 of every month if open days at 06:00 before closed days", "FREQ=HOURLY",
+		"every hour elapsed from 0001-01-01 at 00:00",
 	}, benched...)
 	for _, c := range workedExamples {
 		seeds = append(seeds, "DTSTART:"+c.start+"\nRRULE:"+c.rule)

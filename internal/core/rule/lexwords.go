@@ -30,7 +30,8 @@ type token struct {
 }
 
 var ordinals = map[string]int64{
-	"first": 1, "second": 2, "third": 3, "fourth": 4, "fifth": 5, "sixth": 6, "seventh": 7, "eighth": 8, "ninth": 9, "tenth": 10,
+	"first": 1, "second": 2, "third": 3, "fourth": 4, "fifth": 5, "sixth": 6, "seventh": 7, "eighth": 8, "ninth": 9,
+	"tenth": 10,
 }
 
 // lex parts a worded rule. What it does not know becomes a word, which the
@@ -106,7 +107,8 @@ func classify(text string, column int) []token {
 		return []token{t}
 	}
 	// "mon-fri" and "1-5" are ranges.
-	if a, b, both := strings.Cut(word, "-"); both && a != "" && b != "" && len(word) < 30 && !strings.ContainsAny(b, "-/") {
+	if a, b, both := strings.Cut(word, "-"); both && a != "" && b != "" && len(word) < 30 &&
+		!strings.ContainsAny(b, "-/") {
 		left, right := classify(a, column), classify(b, column+len(a)+1)
 		if len(left) == 1 && len(right) == 1 && left[0].kind == right[0].kind {
 			return []token{left[0], {kind: wordToken, text: "-", word: "to", column: column + len(a)}, right[0]}

@@ -77,15 +77,18 @@ func (n naive) dayFits(d time.Time) bool {
 	if n.has("BYMONTHDAY") && !n.counts("BYMONTHDAY", d.Day(), month) {
 		return false
 	}
-	if n.has("BYDAY") && !slices.ContainsFunc(n.by["BYDAY"], func(text string) bool { return n.weekdayFits(d, text, month, days) }) {
+	if n.has("BYDAY") &&
+		!slices.ContainsFunc(n.by["BYDAY"], func(text string) bool { return n.weekdayFits(d, text, month, days) }) {
 		return false
 	}
 	switch {
 	case n.freq == "YEARLY" && !n.has("BYMONTH", "BYWEEKNO", "BYYEARDAY", "BYMONTHDAY", "BYDAY"):
 		return d.Month() == n.start.Month() && d.Day() == n.start.Day()
-	case n.freq == "YEARLY" && !n.has("BYWEEKNO", "BYYEARDAY", "BYMONTHDAY", "BYDAY"), n.freq == "MONTHLY" && !n.has("BYMONTHDAY", "BYDAY"):
+	case n.freq == "YEARLY" && !n.has("BYWEEKNO", "BYYEARDAY", "BYMONTHDAY", "BYDAY"),
+		n.freq == "MONTHLY" && !n.has("BYMONTHDAY", "BYDAY"):
 		return d.Day() == n.start.Day()
-	case n.freq == "YEARLY" && n.has("BYWEEKNO") && !n.has("BYYEARDAY", "BYMONTHDAY", "BYDAY"), n.freq == "WEEKLY" && !n.has("BYDAY"):
+	case n.freq == "YEARLY" && n.has("BYWEEKNO") && !n.has("BYYEARDAY", "BYMONTHDAY", "BYDAY"),
+		n.freq == "WEEKLY" && !n.has("BYDAY"):
 		return d.Weekday() == n.start.Weekday()
 	}
 	return true
@@ -139,7 +142,9 @@ func (n naive) period(t time.Time) int {
 	case "WEEKLY":
 		return week(t) - week(n.start)
 	}
-	unit := map[string]time.Duration{"DAILY": 24 * time.Hour, "HOURLY": time.Hour, "MINUTELY": time.Minute, "SECONDLY": time.Second}[n.freq]
+	unit := map[string]time.Duration{
+		"DAILY": 24 * time.Hour, "HOURLY": time.Hour, "MINUTELY": time.Minute, "SECONDLY": time.Second,
+	}[n.freq]
 	return int(t.Truncate(unit).Sub(n.start.Truncate(unit)) / unit)
 }
 
@@ -169,7 +174,8 @@ func (n naive) timesOf(d time.Time) []time.Time {
 	for _, h := range values("BYHOUR", 24, n.start.Hour(), 2) {
 		for _, m := range values("BYMINUTE", 60, n.start.Minute(), 1) {
 			for _, s := range seconds {
-				out = append(out, d.Add(time.Duration(h)*time.Hour+time.Duration(m)*time.Minute+time.Duration(s)*time.Second))
+				out = append(out,
+					d.Add(time.Duration(h)*time.Hour+time.Duration(m)*time.Minute+time.Duration(s)*time.Second))
 			}
 		}
 	}
@@ -238,7 +244,9 @@ func TestRecurrencesAgreeWithTheLetter(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		days := map[string]int{"SECONDLY": 2, "MINUTELY": 9, "HOURLY": 60, "DAILY": 700, "WEEKLY": 1500, "MONTHLY": 2200, "YEARLY": 3300}
+		days := map[string]int{
+			"SECONDLY": 2, "MINUTELY": 9, "HOURLY": 60, "DAILY": 700, "WEEKLY": 1500, "MONTHLY": 2200, "YEARLY": 3300,
+		}
 		n := readNaive(start, text)
 		if n.freq == "SECONDLY" && n.has("BYDAY", "BYMONTH", "BYMONTHDAY", "BYYEARDAY") {
 			t.Skip("too many seconds to walk")
@@ -246,7 +254,8 @@ func TestRecurrencesAgreeWithTheLetter(t *testing.T) {
 		want := n.rings(days[n.freq], 12)
 		r, err := rule.Parse(lines[0]+"\nRRULE:"+text, time.UTC)
 		if err != nil {
-			if (strings.Contains(err.Error(), "never rings") || strings.Contains(err.Error(), "has only")) && len(want) == 0 {
+			if (strings.Contains(err.Error(), "never rings") || strings.Contains(err.Error(), "has only")) &&
+				len(want) == 0 {
 				return
 			}
 			t.Fatalf("%s %s: %s; the letter has %v", lines[0], text, err, want)

@@ -144,7 +144,8 @@ func (p *plan) finish(text string, o Options) error {
 	}
 	if o.Closed != Ignore {
 		if p.closed != Ignore && p.closed != o.Closed {
-			return wrong("the rule says %q of closed days and its trigger %q; let one of them say it", p.closed, o.Closed)
+			return wrong("the rule says %q of closed days and its trigger %q; let one of them say it", p.closed,
+				o.Closed)
 		}
 		p.closed = o.Closed
 	}
@@ -219,7 +220,8 @@ func (p *plan) checkRings(wrong func(string, ...any) error) error {
 	free.until, free.count, free.except, free.exceptDays = always, 0, nil, nil
 	if first, ok := free.next(p.earliest()); ok {
 		if p.until != always && first.due > p.until {
-			return wrong("this never rings: it ends on %s, before its first time", time.Unix(p.until, 0).In(p.zone).Format("2 January 2006 15:04"))
+			return wrong("this never rings: it ends on %s, before its first time",
+				time.Unix(p.until, 0).In(p.zone).Format("2 January 2006 15:04"))
 		}
 		return wrong("this never rings: all its times are left out")
 	}
@@ -274,7 +276,8 @@ func btoi(b bool) int {
 
 // usesCalendar tells whether the plan looks at open days.
 func (p *plan) usesCalendar() bool {
-	return p.closed != Ignore || slices.ContainsFunc(p.terms, func(t term) bool { return t.open || t.shut || len(t.openNth) > 0 })
+	return p.closed != Ignore ||
+		slices.ContainsFunc(p.terms, func(t term) bool { return t.open || t.shut || len(t.openNth) > 0 })
 }
 
 // end is the last instant at which the plan may name a ring. Rings are counted
@@ -287,7 +290,8 @@ func (p *plan) end() int64 {
 		counting := *p
 		counting.memo, counting.selves = nil, nil
 		counting.count, counting.ending, counting.closed, counting.hours = 0, nil, Ignore, nil
-		counting.also, counting.moved, counting.except, counting.exceptDays, counting.bounded = nil, nil, nil, nil, false
+		counting.also, counting.moved, counting.except, counting.exceptDays, counting.bounded = nil, nil, nil, nil,
+			false
 		at := p.from - 1
 		for range p.count {
 			r, ok := counting.next(at + 1)

@@ -104,7 +104,11 @@ func Parse(text string, z *time.Location) (Rule, error) { return Options{Zone: z
 // is in proportion to the text. The error is an *Error.
 func (o Options) Parse(text string) (Rule, error) {
 	if len(text) > maxText {
-		return Rule{}, &Error{Text: text[:maxText], Column: maxText + 1, Expected: fmt.Sprintf("a rule has at most %d characters", maxText)}
+		return Rule{},
+			&Error{
+				Text: text[:maxText], Column: maxText + 1,
+				Expected: fmt.Sprintf("a rule has at most %d characters", maxText),
+			}
 	}
 	r := Rule{text: text, notation: notationOf(text)}
 	p := &plan{zone: o.Zone, from: never, until: always, calendar: o.Calendar, every: 1, weekStart: monday}
@@ -282,5 +286,6 @@ func (weekdaysOpen) Open(year, month int) civil.Mask {
 
 func (weekdaysOpen) Why(serial int64) string {
 	y, m, d := civil.Date(serial)
-	return fmt.Sprintf("%d %s %d is a %s, and without a calendar Monday to Friday are open", d, monthNames[m], y, weekdayNames[civil.Weekday(serial)])
+	return fmt.Sprintf("%d %s %d is a %s, and without a calendar Monday to Friday are open", d, monthNames[m], y,
+		weekdayNames[civil.Weekday(serial)])
 }

@@ -41,27 +41,69 @@ func TestNextOfCron(t *testing.T) {
 		text, zone, from string
 		want             []string
 	}{
-		{"15 6 * * 1-5", "Europe/London", "2026-11-20T06:15:00Z", []string{"Mon 2026-11-23 06:15 +0000", "Tue 2026-11-24 06:15 +0000"}},
-		{"*/2 * * * *", "Europe/London", "2026-11-23T08:00:30Z", []string{"Mon 2026-11-23 08:02 +0000", "Mon 2026-11-23 08:04 +0000"}},
-		{"0 2 1,15 * *", "UTC", "2026-11-23T00:00:00Z", []string{"Tue 2026-12-01 02:00 +0000", "Tue 2026-12-15 02:00 +0000"}},
-		{"0 0 29 2 *", "UTC", "2026-01-01T00:00:00Z", []string{"Tue 2028-02-29 00:00 +0000", "Sun 2032-02-29 00:00 +0000"}},
+		{
+			"15 6 * * 1-5", "Europe/London", "2026-11-20T06:15:00Z",
+			[]string{"Mon 2026-11-23 06:15 +0000", "Tue 2026-11-24 06:15 +0000"},
+		},
+		{
+			"*/2 * * * *", "Europe/London", "2026-11-23T08:00:30Z",
+			[]string{"Mon 2026-11-23 08:02 +0000", "Mon 2026-11-23 08:04 +0000"},
+		},
+		{
+			"0 2 1,15 * *", "UTC", "2026-11-23T00:00:00Z",
+			[]string{"Tue 2026-12-01 02:00 +0000", "Tue 2026-12-15 02:00 +0000"},
+		},
+		{
+			"0 0 29 2 *", "UTC", "2026-01-01T00:00:00Z",
+			[]string{"Tue 2028-02-29 00:00 +0000", "Sun 2032-02-29 00:00 +0000"},
+		},
 		{"0 0 29 2 */7", "UTC", "2026-01-01T00:00:00Z", []string{"Sun 2032-02-29 00:00 +0000"}},
 		{"30 9 * * 7", "UTC", "2026-11-23T00:00:00Z", []string{"Sun 2026-11-29 09:30 +0000"}},
-		{"0 12 13 * fri", "UTC", "2026-11-01T00:00:00Z", []string{"Fri 2026-11-06 12:00 +0000", "Fri 2026-11-13 12:00 +0000", "Fri 2026-11-20 12:00 +0000"}},
-		{"0 12 */2 * mon", "UTC", "2026-11-01T00:00:00Z", []string{"Mon 2026-11-09 12:00 +0000", "Mon 2026-11-23 12:00 +0000"}},
-		{"0 0 1 jan,JUL *", "UTC", "2026-01-01T00:00:00Z", []string{"Wed 2026-07-01 00:00 +0000", "Fri 2027-01-01 00:00 +0000"}},
+		{
+			"0 12 13 * fri", "UTC", "2026-11-01T00:00:00Z",
+			[]string{"Fri 2026-11-06 12:00 +0000", "Fri 2026-11-13 12:00 +0000", "Fri 2026-11-20 12:00 +0000"},
+		},
+		{
+			"0 12 */2 * mon", "UTC", "2026-11-01T00:00:00Z",
+			[]string{"Mon 2026-11-09 12:00 +0000", "Mon 2026-11-23 12:00 +0000"},
+		},
+		{
+			"0 0 1 jan,JUL *", "UTC", "2026-01-01T00:00:00Z",
+			[]string{"Wed 2026-07-01 00:00 +0000", "Fri 2027-01-01 00:00 +0000"},
+		},
 		// Clocks go forward at 01:00 on 29 March 2026: 01:30 does not exist and rings at 02:30.
-		{"30 1 * * *", "Europe/London", "2026-03-28T12:00:00Z", []string{"Sun 2026-03-29 02:30 +0100", "Mon 2026-03-30 01:30 +0100"}},
+		{
+			"30 1 * * *", "Europe/London", "2026-03-28T12:00:00Z",
+			[]string{"Sun 2026-03-29 02:30 +0100", "Mon 2026-03-30 01:30 +0100"},
+		},
 		// The skipped 01:30 and the real 02:30 are one instant and ring once.
-		{"30 1,2 * * *", "Europe/London", "2026-03-29T00:45:00Z", []string{"Sun 2026-03-29 02:30 +0100", "Mon 2026-03-30 01:30 +0100"}},
-		{"15,45 1,2 * * *", "Europe/London", "2026-03-29T00:45:00Z", []string{"Sun 2026-03-29 02:15 +0100", "Sun 2026-03-29 02:45 +0100"}},
+		{
+			"30 1,2 * * *", "Europe/London", "2026-03-29T00:45:00Z",
+			[]string{"Sun 2026-03-29 02:30 +0100", "Mon 2026-03-30 01:30 +0100"},
+		},
+		{
+			"15,45 1,2 * * *", "Europe/London", "2026-03-29T00:45:00Z",
+			[]string{"Sun 2026-03-29 02:15 +0100", "Sun 2026-03-29 02:45 +0100"},
+		},
 		// Clocks go back at 02:00 on 25 October 2026: 01:30 comes twice and rings at the first.
-		{"30 1 * * *", "Europe/London", "2026-10-24T12:00:00Z", []string{"Sun 2026-10-25 01:30 +0100", "Mon 2026-10-26 01:30 +0000"}},
+		{
+			"30 1 * * *", "Europe/London", "2026-10-24T12:00:00Z",
+			[]string{"Sun 2026-10-25 01:30 +0100", "Mon 2026-10-26 01:30 +0000"},
+		},
 		// A star in the hours means each passing minute, also in the repeated hour.
-		{"30 * * * *", "Europe/London", "2026-10-25T00:00:00Z", []string{"Sun 2026-10-25 01:30 +0100", "Sun 2026-10-25 01:30 +0000", "Sun 2026-10-25 02:30 +0000"}},
-		{"30 * * * *", "Europe/London", "2026-03-29T00:00:00Z", []string{"Sun 2026-03-29 00:30 +0000", "Sun 2026-03-29 02:30 +0100"}},
+		{
+			"30 * * * *", "Europe/London", "2026-10-25T00:00:00Z",
+			[]string{"Sun 2026-10-25 01:30 +0100", "Sun 2026-10-25 01:30 +0000", "Sun 2026-10-25 02:30 +0000"},
+		},
+		{
+			"30 * * * *", "Europe/London", "2026-03-29T00:00:00Z",
+			[]string{"Sun 2026-03-29 00:30 +0000", "Sun 2026-03-29 02:30 +0100"},
+		},
 		// Half an hour of change.
-		{"15 2 * * *", "Australia/Lord_Howe", "2026-10-03T00:00:00Z", []string{"Sun 2026-10-04 02:45 +1100", "Mon 2026-10-05 02:15 +1100"}},
+		{
+			"15 2 * * *", "Australia/Lord_Howe", "2026-10-03T00:00:00Z",
+			[]string{"Sun 2026-10-04 02:45 +1100", "Mon 2026-10-05 02:15 +1100"},
+		},
 		// A whole day that never was: what was due on it rings a day later, beside that day's own.
 		{"0 8 30 12 *", "Pacific/Apia", "2011-12-29T00:00:00Z", []string{"Sat 2011-12-31 08:00 +1400"}},
 	} {
@@ -73,13 +115,16 @@ func TestNextOfCron(t *testing.T) {
 
 func TestCronThatCannotBeRead(t *testing.T) {
 	for text, want := range map[string]string{
-		"5 4 * *":             "column 8: a cron text has five fields (minute hour day month weekday); the weekday is missing",
-		"5 4 * * * *":         "column 11: found \"*\", expected the end: a cron text has five fields (minute hour day month weekday)",
-		"60 * * * *":          "column 1: found \"60\", expected a minute from 0 to 59",
-		"0 25 * * *":          "column 3: found \"25\", expected an hour from 0 to 23",
-		"0 0 * * mo":          "column 9: found \"mo\", expected a weekday from 0 to 7 or a name such as mon",
-		"*/0 * * * *":         "column 3: found \"0\", expected a step from 1 to 59",
-		"5/10 * * * *":        "column 1: found \"5/10\", expected a star or a range before the step, such as */5 or 10-40/5",
+		"5 4 * *": "column 8: a cron text has five fields (minute hour day month weekday); the " +
+			"weekday is missing",
+		"5 4 * * * *": "column 11: found \"*\", expected the end: a cron text has five fields (minute hour " +
+			"day month weekday)",
+		"60 * * * *":  "column 1: found \"60\", expected a minute from 0 to 59",
+		"0 25 * * *":  "column 3: found \"25\", expected an hour from 0 to 23",
+		"0 0 * * mo":  "column 9: found \"mo\", expected a weekday from 0 to 7 or a name such as mon",
+		"*/0 * * * *": "column 3: found \"0\", expected a step from 1 to 59",
+		"5/10 * * * *": "column 1: found \"5/10\", expected a star or a range before the step, such as " +
+			"*/5 or 10-40/5",
 		"30-10 * * * *":       "column 1: found \"30-10\", expected a range that runs upwards",
 		"1,,2 * * * *":        "column 3: expected a minute from 0 to 59",
 		"0 0 30 2 *":          "column 1: this never rings: none of its months has a day 30",
@@ -238,7 +283,10 @@ func cronText(t *rapid.T) string {
 	return strings.Join(words, " ")
 }
 
-var seamZones = []string{"Europe/London", "America/New_York", "Australia/Lord_Howe", "Asia/Kolkata", "Pacific/Apia", "America/Sao_Paulo", "Africa/Casablanca", "UTC"}
+var seamZones = []string{
+	"Europe/London", "America/New_York", "Australia/Lord_Howe", "Asia/Kolkata", "Pacific/Apia",
+	"America/Sao_Paulo", "Africa/Casablanca", "UTC",
+}
 
 // The engine finds what a walk over the minutes finds, above all around changes
 // of clocks.
@@ -296,13 +344,18 @@ func BenchmarkNext(b *testing.B) {
 // benched are the sentences that people write most, ten cron texts and two of
 // the worst rules.
 var benched = []string{
-	"every day at 06:00", "on mon, wed, fri at 07:30", "on weekdays at 08:00 and 17:00", "on day 1 and 15 of every month at 02:00",
-	"on the last day of every month at 23:30", "on the first monday of every month at 18:15", "on the last friday of every month at 16:00",
-	"on open day 3 of every month at 09:00", "on the last open day of every quarter at 18:00", "in jan, apr, jul, oct on day 5 at 04:00",
+	"every day at 06:00", "on mon, wed, fri at 07:30", "on weekdays at 08:00 and 17:00",
+	"on day 1 and 15 of every month at 02:00",
+	"on the last day of every month at 23:30", "on the first monday of every month at 18:15",
+	"on the last friday of every month at 16:00",
+	"on open day 3 of every month at 09:00", "on the last open day of every quarter at 18:00",
+	"in jan, apr, jul, oct on day 5 at 04:00",
 	"every 2 days at 00:00 from 2026-08-25", "every 2 weeks on mon at 09:00 from 2026-01-05",
 	"on open days between 06:00 and 22:00, every 15 minutes", "every hour at :05", "once on 2026-12-01 at 14:00",
 	"every day at 06:00 until 2027-03-31", "every day at 06:00 from 2026-11-20 ending after 12 rings",
-	"on fri at 06:00 skip closed days", "on day 25 of every month at 06:00 before closed days", "on day 25 of every month at 06:00 after closed days",
-	"*/2 * * * *", "15 6 * * 1-5", "0 2 1,15 * *", "5 * * * *", "*/15 6-21 * * *", "0 0 1 1 *", "30 5 * * *", "0 12 13 * 5", "0 6-22/2 * * *", "0 0 * * 0",
+	"on fri at 06:00 skip closed days", "on day 25 of every month at 06:00 before closed days",
+	"on day 25 of every month at 06:00 after closed days",
+	"*/2 * * * *", "15 6 * * 1-5", "0 2 1,15 * *", "5 * * * *", "*/15 6-21 * * *", "0 0 1 1 *", "30 5 * * *",
+	"0 12 13 * 5", "0 6-22/2 * * *", "0 0 * * 0",
 	"0 0 29 2 */7", "on day 29 of february if mon at 00:00", "on the last open day of every year at 12:00",
 }

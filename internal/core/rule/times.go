@@ -286,11 +286,13 @@ func (t *times) next(sec int64) (int64, bool) {
 			}
 		}
 		if rest := t.minutes >> (m + 1) << (m + 1); rest != 0 {
-			return h*civil.Hour + int64(bits.TrailingZeros64(rest))*civil.Minute + int64(bits.TrailingZeros64(t.seconds)), true
+			return h*civil.Hour + int64(bits.TrailingZeros64(rest))*civil.Minute +
+				int64(bits.TrailingZeros64(t.seconds)), true
 		}
 	}
 	if rest := t.hours >> (h + 1) << (h + 1); rest != 0 {
-		return int64(bits.TrailingZeros32(rest))*civil.Hour + int64(bits.TrailingZeros64(t.minutes))*civil.Minute + int64(bits.TrailingZeros64(t.seconds)), true
+		return int64(bits.TrailingZeros32(rest))*civil.Hour + int64(bits.TrailingZeros64(t.minutes))*civil.Minute +
+			int64(bits.TrailingZeros64(t.seconds)), true
 	}
 	return 0, false
 }

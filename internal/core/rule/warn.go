@@ -82,7 +82,8 @@ func (p *plan) warnCron(text string, add func(string, ...any)) {
 		if hours > 1 {
 			what = fmt.Sprintf("each of its %d hours", hours)
 		}
-		add("The minute is a star, so it rings every minute of %s, %d times a day. Write 0 as the minute to ring once an hour.", what, 60*hours)
+		add("The minute is a star, so it rings every minute of %s, %d times a day. Write 0 as the minute to ring "+
+			"once an hour.", what, 60*hours)
 	}
 	if len(p.terms) == 2 {
 		add("Day of the month and weekday are both set, so a day that matches either of them rings.")
@@ -91,7 +92,8 @@ func (p *plan) warnCron(text string, add func(string, ...any)) {
 		_, step, ok := strings.Cut(f[i], "*/")
 		n := 0
 		if _, err := fmt.Sscanf(step, "%d", &n); ok && err == nil && n > 0 && size%n != 0 && n < size {
-			add("The %s step %d does not divide %d, so the last gap before the turn is shorter.", cronFields[i].name, n, size)
+			add("The %s step %d does not divide %d, so the last gap before the turn is shorter.", cronFields[i].name, n,
+				size)
 		}
 	}
 }
@@ -148,9 +150,11 @@ func (p *plan) warnSeam(at time.Time, add func(string, ...any)) {
 			if w, ok := p.wall(moved, moved+1); ok && w == moved {
 				return false // it rings then anyway
 			}
-			add("On %s the clocks go forward and %s does not exist: it rings at %s instead.", day, sayClock(sec), time.Unix(instant, 0).In(p.zone).Format("15:04 MST"))
+			add("On %s the clocks go forward and %s does not exist: it rings at %s instead.", day, sayClock(sec),
+				time.Unix(instant, 0).In(p.zone).Format("15:04 MST"))
 		} else {
-			add("On %s the clocks go back and %s comes twice: it rings at the first, %s.", day, sayClock(sec), time.Unix(instant, 0).In(p.zone).Format("15:04 MST"))
+			add("On %s the clocks go back and %s comes twice: it rings at the first, %s.", day, sayClock(sec),
+				time.Unix(instant, 0).In(p.zone).Format("15:04 MST"))
 		}
 		return false
 	})

@@ -16,7 +16,8 @@ func (r *wordReader) startsDays() bool {
 			return true
 		}
 		switch t.word {
-		case "weekday", "weekdays", "workday", "workdays", "weekend", "weekends", "day", "days", "the", "last", "every", "each":
+		case "weekday", "weekdays", "workday", "workdays", "weekend", "weekends", "day", "days", "the", "last", "every",
+			"each":
 			return true
 		case "open", "closed":
 			return unitOf(r.ahead(1).word) == dayUnit
@@ -73,7 +74,8 @@ func (r *wordReader) dayset() ([]term, error) {
 				return nil, err
 			}
 		default:
-			return nil, r.expected("month, quarter, year or the names of months", append(unitWords, nameList(monthWords)...)...)
+			return nil,
+				r.expected("month, quarter, year or the names of months", append(unitWords, nameList(monthWords)...)...)
 		}
 	}
 	var out []term
@@ -140,7 +142,9 @@ func (r *wordReader) startsItem() bool {
 	if t.kind == wordToken && (t.word == "on" || t.word == "the" || t.word == "every" || t.word == "each") {
 		// "and on day 5", "and the last day"; but "every 15 minutes" is a clause.
 		next := r.ahead(1)
-		if next.kind == numberToken || next.kind == wordToken && unitOf(next.word) != noUnit && next.word != "day" && next.word != "days" || next.word == "passing" || next.word == "other" {
+		if next.kind == numberToken ||
+			next.kind == wordToken && unitOf(next.word) != noUnit && next.word != "day" && next.word != "days" ||
+			next.word == "passing" || next.word == "other" {
 			return false
 		}
 		r.at++
@@ -162,7 +166,8 @@ func (r *wordReader) item(byWeekday, byDate, byOpen *term, plain *[]term) error 
 	case t.kind == numberToken && monthWords[r.ahead(1).word] != 0:
 		r.at++
 		byDate.days = append(byDate.days, nth{n: int(min(t.value, 400))})
-	case t.kind == wordToken && monthWords[t.word] != 0 && (r.ahead(1).kind == numberToken || r.ahead(1).kind == ordinalToken) && r.dated == 0:
+	case t.kind == wordToken && monthWords[t.word] != 0 &&
+		(r.ahead(1).kind == numberToken || r.ahead(1).kind == ordinalToken) && r.dated == 0:
 		r.at++
 		r.dated = 1 << monthWords[t.word]
 		list, err := r.numbers(31)
@@ -200,7 +205,8 @@ func (r *wordReader) item(byWeekday, byDate, byOpen *term, plain *[]term) error 
 	case t.kind == ordinalToken || r.is("last"):
 		return r.placed(byWeekday, byDate, byOpen)
 	default:
-		return r.expected("days, such as mon, weekdays, day 15, the last day or the first monday of every month", append(nameList(weekdayWords), dayWords...)...)
+		return r.expected("days, such as mon, weekdays, day 15, the last day or the first monday of every month",
+			append(nameList(weekdayWords), dayWords...)...)
 	}
 	return nil
 }
@@ -224,7 +230,9 @@ func (r *wordReader) placed(byWeekday, byDate, byOpen *term) error {
 		}
 	default:
 		d, ok := weekdayWords[t.word]
-		if !ok && (t.kind != wordToken || t.word == "of" || t.word == "and" || clauses[t.word] != nil || monthWords[t.word] != 0) {
+		if !ok &&
+			(t.kind != wordToken || t.word == "of" || t.word == "and" || clauses[t.word] != nil ||
+				monthWords[t.word] != 0) {
 			// "the 15th" is day 15.
 			for _, n := range places {
 				byDate.days = append(byDate.days, nth{n: n})
@@ -232,7 +240,8 @@ func (r *wordReader) placed(byWeekday, byDate, byOpen *term) error {
 			return nil
 		}
 		if r.is("weekday", "weekdays", "workday", "workdays") {
-			return r.expected("an open day or the name of a weekday; for the last of Monday to Friday write on weekdays, and only the last of every month")
+			return r.expected("an open day or the name of a weekday; for the last of Monday to Friday write on " +
+				"weekdays, and only the last of every month")
 		}
 		if !ok {
 			return r.expected("day, open day or a weekday", append(nameList(weekdayWords), "day", "open")...)
@@ -290,7 +299,8 @@ func (r *wordReader) in() error {
 		return r.zone()
 	}
 	if !r.is(nameList(monthWords)...) {
-		return r.expected("months, weeks or hours, such as in jan and jul or in hours 6 to 21", append(nameList(monthWords), "hours", "weeks", "zone")...)
+		return r.expected("months, weeks or hours, such as in jan and jul or in hours 6 to 21",
+			append(nameList(monthWords), "hours", "weeks", "zone")...)
 	}
 	mask, err := r.monthList()
 	r.months |= mask
@@ -326,7 +336,8 @@ func (r *wordReader) condition() error {
 func (t term) and(o term) (both term, ok bool) {
 	byDate := func(t term) bool { return t.dates|t.fromEnd != 0 }
 	byWeekday := func(t term) bool { return t.weekdays != 0 || t.nth != nil }
-	if byDate(t) && byDate(o) || byWeekday(t) && byWeekday(o) || t.days != nil && o.days != nil || t.openNth != nil && o.openNth != nil {
+	if byDate(t) && byDate(o) || byWeekday(t) && byWeekday(o) || t.days != nil && o.days != nil ||
+		t.openNth != nil && o.openNth != nil {
 		return t, false
 	}
 	switch {
@@ -384,7 +395,8 @@ func (r *wordReader) assembleDays() error {
 	}
 	if p.every == 1 && p.only == nil && p.unit != noUnit && len(r.sets) == 0 && p.from == never {
 		if p.unit == week || p.unit == month || p.unit == quarter || p.unit == year && len(p.terms) == 0 {
-			return r.wrongAt(len(r.text)+1, "expected the days: every %s does not say on which; add on and days", p.unit)
+			return r.wrongAt(len(r.text)+1, "expected the days: every %s does not say on which; add on and days",
+				p.unit)
 		}
 	}
 	// Without days a period rings on the day on which it starts.

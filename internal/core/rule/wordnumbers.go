@@ -83,7 +83,8 @@ func (r *wordReader) numbers(limit int64) ([]int, error) {
 			}
 			next := r.ahead(n)
 			_, weekday := weekdayWords[next.word]
-			return n > 0 && next.kind != ordinalToken && !weekday && next.word != "day" && next.word != "days" && next.word != "open" && next.word != "week"
+			return n > 0 && next.kind != ordinalToken && !weekday && next.word != "day" && next.word != "days" &&
+				next.word != "open" && next.word != "week"
 		}) {
 			return out, nil
 		}

@@ -31,12 +31,16 @@ import (
 //	moment   = date [["at"] clock [offset]]         clocks = clock { ("," | "and") clock }
 
 var (
-	monthNames   = [13]string{"", "January", "February", "March", "April", "May", "June", "July", "August", "September", "October", "November", "December"}
+	monthNames = [13]string{
+		"", "January", "February", "March", "April", "May", "June", "July", "August", "September",
+		"October", "November", "December",
+	}
 	weekdayNames = [7]string{"Sunday", "Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday"}
 	weekdayWords = nameTable(weekdayNames[:], map[string]int64{"tues": 2, "wednes": 3, "thur": 4, "thurs": 4})
 	monthWords   = nameTable(monthNames[:], map[string]int64{"sept": 9})
 	clauseWords  = []string{
-		"every", "on", "in", "at", "between", "once", "from", "until", "ending", "skip", "before", "after", "within", "only", "also", "except", "weeks", "zone", "if", "or",
+		"every", "on", "in", "at", "between", "once", "from", "until", "ending", "skip", "before", "after", "within",
+		"only", "also", "except", "weeks", "zone", "if", "or",
 	}
 	dayWords = []string{"weekdays", "weekends", "open", "closed", "day", "last", "first"}
 )
@@ -191,11 +195,13 @@ var clauses map[string]func(*wordReader) error
 func init() {
 	clauses = map[string]func(*wordReader) error{
 		"every": (*wordReader).every, "each": (*wordReader).every,
-		"daily":  func(r *wordReader) error { r.spoke = true; return nil },
-		"hourly": func(r *wordReader) error { return r.adverb(hour) }, "weekly": func(r *wordReader) error { return r.adverb(week) },
-		"monthly": func(r *wordReader) error { return r.adverb(month) }, "quarterly": func(r *wordReader) error { return r.adverb(quarter) },
-		"yearly": func(r *wordReader) error { return r.adverb(year) },
-		"on":     (*wordReader).days,
+		"daily":     func(r *wordReader) error { r.spoke = true; return nil },
+		"hourly":    func(r *wordReader) error { return r.adverb(hour) },
+		"weekly":    func(r *wordReader) error { return r.adverb(week) },
+		"monthly":   func(r *wordReader) error { return r.adverb(month) },
+		"quarterly": func(r *wordReader) error { return r.adverb(quarter) },
+		"yearly":    func(r *wordReader) error { return r.adverb(year) },
+		"on":        (*wordReader).days,
 		"or": func(r *wordReader) error {
 			r.skip("on")
 			if len(r.sets) == 0 {

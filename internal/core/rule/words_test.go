@@ -20,61 +20,163 @@ func TestNextOfWords(t *testing.T) {
 		want []string // from Monday 2026-11-23 11:00 in London
 	}{
 		{"every day at 06:00", []string{"Tue 2026-11-24 06:00 +0000", "Wed 2026-11-25 06:00 +0000"}},
-		{"on mon, wed, fri at 07:30", []string{"Wed 2026-11-25 07:30 +0000", "Fri 2026-11-27 07:30 +0000", "Mon 2026-11-30 07:30 +0000"}},
+		{
+			"on mon, wed, fri at 07:30",
+			[]string{"Wed 2026-11-25 07:30 +0000", "Fri 2026-11-27 07:30 +0000", "Mon 2026-11-30 07:30 +0000"},
+		},
 		{"on weekdays at 08:00 and 17:00", []string{"Mon 2026-11-23 17:00 +0000", "Tue 2026-11-24 08:00 +0000"}},
-		{"on day 1 and 15 of every month at 02:00", []string{"Tue 2026-12-01 02:00 +0000", "Tue 2026-12-15 02:00 +0000"}},
-		{"on the last day of every month at 23:30", []string{"Mon 2026-11-30 23:30 +0000", "Thu 2026-12-31 23:30 +0000"}},
-		{"on the first monday of every month at 18:15", []string{"Mon 2026-12-07 18:15 +0000", "Mon 2027-01-04 18:15 +0000"}},
-		{"on the last friday of every month at 16:00", []string{"Fri 2026-11-27 16:00 +0000", "Fri 2026-12-25 16:00 +0000"}},
+		{
+			"on day 1 and 15 of every month at 02:00",
+			[]string{"Tue 2026-12-01 02:00 +0000", "Tue 2026-12-15 02:00 +0000"},
+		},
+		{
+			"on the last day of every month at 23:30",
+			[]string{"Mon 2026-11-30 23:30 +0000", "Thu 2026-12-31 23:30 +0000"},
+		},
+		{
+			"on the first monday of every month at 18:15",
+			[]string{"Mon 2026-12-07 18:15 +0000", "Mon 2027-01-04 18:15 +0000"},
+		},
+		{
+			"on the last friday of every month at 16:00",
+			[]string{"Fri 2026-11-27 16:00 +0000", "Fri 2026-12-25 16:00 +0000"},
+		},
 		{"on open day 3 of every month at 09:00", []string{"Thu 2026-12-03 09:00 +0000", "Tue 2027-01-05 09:00 +0000"}},
-		{"on the last open day of every quarter at 18:00", []string{"Thu 2026-12-31 18:00 +0000", "Wed 2027-03-31 18:00 +0100"}},
-		{"in jan, apr, jul, oct on day 5 at 04:00", []string{"Tue 2027-01-05 04:00 +0000", "Mon 2027-04-05 04:00 +0100"}},
+		{
+			"on the last open day of every quarter at 18:00",
+			[]string{"Thu 2026-12-31 18:00 +0000", "Wed 2027-03-31 18:00 +0100"},
+		},
+		{
+			"in jan, apr, jul, oct on day 5 at 04:00",
+			[]string{"Tue 2027-01-05 04:00 +0000", "Mon 2027-04-05 04:00 +0100"},
+		},
 		{"every 2 days at 00:00 from 2026-08-25", []string{"Wed 2026-11-25 00:00 +0000", "Fri 2026-11-27 00:00 +0000"}},
-		{"every 2 weeks on mon at 09:00 from 2026-01-05", []string{"Mon 2026-12-07 09:00 +0000", "Mon 2026-12-21 09:00 +0000"}},
-		{"every 2 weeks at 09:00 from 2026-01-06", []string{"Tue 2026-11-24 09:00 +0000", "Tue 2026-12-08 09:00 +0000"}},
-		{"on open days between 06:00 and 22:00, every 15 minutes", []string{"Mon 2026-11-23 11:15 +0000", "Mon 2026-11-23 11:30 +0000"}},
-		{"on open days between 10:30 and 11:15, every 15 minutes", []string{"Mon 2026-11-23 11:15 +0000", "Tue 2026-11-24 10:30 +0000"}},
+		{
+			"every 2 weeks on mon at 09:00 from 2026-01-05",
+			[]string{"Mon 2026-12-07 09:00 +0000", "Mon 2026-12-21 09:00 +0000"},
+		},
+		{
+			"every 2 weeks at 09:00 from 2026-01-06",
+			[]string{"Tue 2026-11-24 09:00 +0000", "Tue 2026-12-08 09:00 +0000"},
+		},
+		{
+			"on open days between 06:00 and 22:00, every 15 minutes",
+			[]string{"Mon 2026-11-23 11:15 +0000", "Mon 2026-11-23 11:30 +0000"},
+		},
+		{
+			"on open days between 10:30 and 11:15, every 15 minutes",
+			[]string{"Mon 2026-11-23 11:15 +0000", "Tue 2026-11-24 10:30 +0000"},
+		},
 		{"every hour at :05", []string{"Mon 2026-11-23 11:05 +0000", "Mon 2026-11-23 12:05 +0000"}},
-		{"every 5 hours", []string{"Mon 2026-11-23 15:00 +0000", "Mon 2026-11-23 20:00 +0000", "Tue 2026-11-24 00:00 +0000"}},
-		{"every 90 minutes between 22:00 and 02:00", []string{"Mon 2026-11-23 22:00 +0000", "Mon 2026-11-23 23:30 +0000", "Tue 2026-11-24 01:00 +0000", "Tue 2026-11-24 22:00 +0000"}},
-		{"on fri every hour between 22:00 and 02:00", []string{"Fri 2026-11-27 22:00 +0000", "Fri 2026-11-27 23:00 +0000", "Sat 2026-11-28 00:00 +0000"}},
+		{
+			"every 5 hours",
+			[]string{"Mon 2026-11-23 15:00 +0000", "Mon 2026-11-23 20:00 +0000", "Tue 2026-11-24 00:00 +0000"},
+		},
+		{
+			"every 90 minutes between 22:00 and 02:00",
+			[]string{
+				"Mon 2026-11-23 22:00 +0000", "Mon 2026-11-23 23:30 +0000", "Tue 2026-11-24 01:00 +0000",
+				"Tue 2026-11-24 22:00 +0000",
+			},
+		},
+		{
+			"on fri every hour between 22:00 and 02:00",
+			[]string{"Fri 2026-11-27 22:00 +0000", "Fri 2026-11-27 23:00 +0000", "Sat 2026-11-28 00:00 +0000"},
+		},
 		{"once on 2026-12-01 at 14:00", []string{"Tue 2026-12-01 14:00 +0000", "never"}},
-		{"every day at 06:00 until 2026-11-25", []string{"Tue 2026-11-24 06:00 +0000", "Wed 2026-11-25 06:00 +0000", "never"}},
+		{
+			"every day at 06:00 until 2026-11-25",
+			[]string{"Tue 2026-11-24 06:00 +0000", "Wed 2026-11-25 06:00 +0000", "never"},
+		},
 		{"every day at 06:00 from 2026-11-20 ending after 5 rings", []string{"Tue 2026-11-24 06:00 +0000", "never"}},
 		{"on sat at 06:00 before closed days", []string{"Fri 2026-11-27 06:00 +0000", "Fri 2026-12-04 06:00 +0000"}},
 		{"on sat at 06:00 after closed days", []string{"Mon 2026-11-30 06:00 +0000", "Mon 2026-12-07 06:00 +0000"}},
-		{"on fri and sat at 06:00 skip closed days", []string{"Fri 2026-11-27 06:00 +0000", "Fri 2026-12-04 06:00 +0000"}},
-		{"on fri to sun at 06:00 before closed days", []string{"Fri 2026-11-27 06:00 +0000", "Fri 2026-12-04 06:00 +0000"}},
+		{
+			"on fri and sat at 06:00 skip closed days",
+			[]string{"Fri 2026-11-27 06:00 +0000", "Fri 2026-12-04 06:00 +0000"},
+		},
+		{
+			"on fri to sun at 06:00 before closed days",
+			[]string{"Fri 2026-11-27 06:00 +0000", "Fri 2026-12-04 06:00 +0000"},
+		},
 		{"on closed days at 10:00", []string{"Sat 2026-11-28 10:00 +0000", "Sun 2026-11-29 10:00 +0000"}},
-		{"on day 13 of every month or on fri at 12:00", []string{"Fri 2026-11-27 12:00 +0000", "Fri 2026-12-04 12:00 +0000", "Fri 2026-12-11 12:00 +0000", "Sun 2026-12-13 12:00 +0000"}},
+		{
+			"on day 13 of every month or on fri at 12:00",
+			[]string{
+				"Fri 2026-11-27 12:00 +0000", "Fri 2026-12-04 12:00 +0000", "Fri 2026-12-11 12:00 +0000",
+				"Sun 2026-12-13 12:00 +0000",
+			},
+		},
 		{"on day 13 of every month if fri at 12:00", []string{"Fri 2027-08-13 12:00 +0100"}},
-		{"on the 2nd to last day of every month at 12:00", []string{"Sun 2026-11-29 12:00 +0000", "Wed 2026-12-30 12:00 +0000"}},
-		{"on the first monday of every quarter at 12:00", []string{"Mon 2027-01-04 12:00 +0000", "Mon 2027-04-05 12:00 +0100"}},
+		{
+			"on the 2nd to last day of every month at 12:00",
+			[]string{"Sun 2026-11-29 12:00 +0000", "Wed 2026-12-30 12:00 +0000"},
+		},
+		{
+			"on the first monday of every quarter at 12:00",
+			[]string{"Mon 2027-01-04 12:00 +0000", "Mon 2027-04-05 12:00 +0100"},
+		},
 		{"on day 100 of every year at 12:00", []string{"Sat 2027-04-10 12:00 +0100", "Sun 2028-04-09 12:00 +0100"}},
 		{"on 25 dec at 08:00", []string{"Fri 2026-12-25 08:00 +0000", "Sat 2027-12-25 08:00 +0000"}},
 		{"on feb 29 at 08:00", []string{"Tue 2028-02-29 08:00 +0000"}},
-		{"on weekdays at 09:00 only the last of every month", []string{"Mon 2026-11-30 09:00 +0000", "Thu 2026-12-31 09:00 +0000", "Fri 2027-01-29 09:00 +0000"}},
+		{
+			"on weekdays at 09:00 only the last of every month",
+			[]string{"Mon 2026-11-30 09:00 +0000", "Thu 2026-12-31 09:00 +0000", "Fri 2027-01-29 09:00 +0000"},
+		},
 		{"in week 1 on mon at 09:00", []string{"Mon 2027-01-04 09:00 +0000", "Mon 2028-01-03 09:00 +0000"}},
-		{"every 36 hours elapsed from 2026-11-23 09:00", []string{"Tue 2026-11-24 21:00 +0000", "Thu 2026-11-26 09:00 +0000"}},
+		{
+			"every 36 hours elapsed from 2026-11-23 09:00",
+			[]string{"Tue 2026-11-24 21:00 +0000", "Thu 2026-11-26 09:00 +0000"},
+		},
 		{"every day at 06:00 except on 2026-11-24 also on 2026-11-24 at 07:00", []string{"Wed 2026-11-25 06:00 +0000"}},
-		{"every day at 06:00 except on 2026-11-24 at 06:00 also on 2026-11-24 at 07:00", []string{"Tue 2026-11-24 07:00 +0000", "Wed 2026-11-25 06:00 +0000"}},
-		{"every 2 hours within 12:00 to 15:00", []string{"Mon 2026-11-23 12:00 +0000", "Mon 2026-11-23 14:00 +0000", "Tue 2026-11-24 12:00 +0000"}},
-		{"every day at 06:00 in zone America/New_York", []string{"Tue 2026-11-24 06:00 -0500", "Wed 2026-11-25 06:00 -0500"}},
-		{"on the first and third tuesday of every month at 6pm", []string{"Tue 2026-12-01 18:00 +0000", "Tue 2026-12-15 18:00 +0000"}},
-		{"Every Monday, Tuesday and Friday at noon", []string{"Mon 2026-11-23 12:00 +0000", "Tue 2026-11-24 12:00 +0000", "Fri 2026-11-27 12:00 +0000"}},
+		{
+			"every day at 06:00 except on 2026-11-24 at 06:00 also on 2026-11-24 at 07:00",
+			[]string{"Tue 2026-11-24 07:00 +0000", "Wed 2026-11-25 06:00 +0000"},
+		},
+		{
+			"every 2 hours within 12:00 to 15:00",
+			[]string{"Mon 2026-11-23 12:00 +0000", "Mon 2026-11-23 14:00 +0000", "Tue 2026-11-24 12:00 +0000"},
+		},
+		{
+			"every day at 06:00 in zone America/New_York",
+			[]string{"Tue 2026-11-24 06:00 -0500", "Wed 2026-11-25 06:00 -0500"},
+		},
+		{
+			"on the first and third tuesday of every month at 6pm",
+			[]string{"Tue 2026-12-01 18:00 +0000", "Tue 2026-12-15 18:00 +0000"},
+		},
+		{
+			"Every Monday, Tuesday and Friday at noon",
+			[]string{"Mon 2026-11-23 12:00 +0000", "Tue 2026-11-24 12:00 +0000", "Fri 2026-11-27 12:00 +0000"},
+		},
 		{"weekdays 6:30", []string{"Tue 2026-11-24 06:30 +0000"}},
 		{"on mon-fri at 06:30:15", []string{"Tue 2026-11-24 06:30 +0000"}},
 		{"on the 1st and the 15th at 09:00", []string{"Tue 2026-12-01 09:00 +0000", "Tue 2026-12-15 09:00 +0000"}},
-		{"every other day at 09:00 from 2026-11-22", []string{"Tue 2026-11-24 09:00 +0000", "Thu 2026-11-26 09:00 +0000"}},
-		{"every 3 months on day 31 at 09:00 from 2026-01-01", []string{"Sun 2027-01-31 09:00 +0000", "Sat 2027-07-31 09:00 +0100"}},
+		{
+			"every other day at 09:00 from 2026-11-22",
+			[]string{"Tue 2026-11-24 09:00 +0000", "Thu 2026-11-26 09:00 +0000"},
+		},
+		{
+			"every 3 months on day 31 at 09:00 from 2026-01-01",
+			[]string{"Sun 2027-01-31 09:00 +0000", "Sat 2027-07-31 09:00 +0100"},
+		},
 		{"monthly on the 1st at 09:00", []string{"Tue 2026-12-01 09:00 +0000"}},
 		{"weekly on fri at 09:00", []string{"Fri 2026-11-27 09:00 +0000"}},
 		{"hourly at :30", []string{"Mon 2026-11-23 11:30 +0000"}},
 		{"on the last working day of the month at 17:00", []string{"Mon 2026-11-30 17:00 +0000"}},
 		{"at 06:00 on business days", []string{"Tue 2026-11-24 06:00 +0000"}},
 		{"on 2026-12-01 at 14:00", []string{"Tue 2026-12-01 14:00 +0000", "never"}},
-		{"every day except sundays and mondays at 12:00", []string{"Tue 2026-11-24 12:00 +0000", "Wed 2026-11-25 12:00 +0000"}},
-		{"on weekdays except on fri at 12:00", []string{"Mon 2026-11-23 12:00 +0000", "Tue 2026-11-24 12:00 +0000", "Wed 2026-11-25 12:00 +0000", "Thu 2026-11-26 12:00 +0000", "Mon 2026-11-30 12:00 +0000"}},
+		{
+			"every day except sundays and mondays at 12:00",
+			[]string{"Tue 2026-11-24 12:00 +0000", "Wed 2026-11-25 12:00 +0000"},
+		},
+		{
+			"on weekdays except on fri at 12:00",
+			[]string{
+				"Mon 2026-11-23 12:00 +0000", "Tue 2026-11-24 12:00 +0000", "Wed 2026-11-25 12:00 +0000",
+				"Thu 2026-11-26 12:00 +0000", "Mon 2026-11-30 12:00 +0000",
+			},
+		},
 		{"every quarter on open day 1 of the quarter at 09:00", []string{"Fri 2027-01-01 09:00 +0000"}},
 	} {
 		t.Run(c.text, func(t *testing.T) {
@@ -91,17 +193,39 @@ func TestRepeatsWhenTheClocksChange(t *testing.T) {
 		want       []string
 	}{
 		// 25 October 2026: 02:00 BST becomes 01:00 GMT.
-		{"every 30 minutes", "2026-10-25T00:29:00Z", []string{"Sun 2026-10-25 01:30 +0100", "Sun 2026-10-25 01:00 +0000", "Sun 2026-10-25 01:30 +0000", "Sun 2026-10-25 02:00 +0000"}},
-		{"every 45 minutes", "2026-10-25T00:29:00Z", []string{"Sun 2026-10-25 01:30 +0100", "Sun 2026-10-25 01:15 +0000", "Sun 2026-10-25 02:00 +0000", "Sun 2026-10-25 02:45 +0000"}},
+		{
+			"every 30 minutes", "2026-10-25T00:29:00Z",
+			[]string{
+				"Sun 2026-10-25 01:30 +0100", "Sun 2026-10-25 01:00 +0000", "Sun 2026-10-25 01:30 +0000",
+				"Sun 2026-10-25 02:00 +0000",
+			},
+		},
+		{
+			"every 45 minutes", "2026-10-25T00:29:00Z",
+			[]string{
+				"Sun 2026-10-25 01:30 +0100", "Sun 2026-10-25 01:15 +0000", "Sun 2026-10-25 02:00 +0000",
+				"Sun 2026-10-25 02:45 +0000",
+			},
+		},
 		{"every hour", "2026-10-25T00:00:00Z", []string{"Sun 2026-10-25 02:00 +0000", "Sun 2026-10-25 03:00 +0000"}},
-		{"every passing hour at :00", "2026-10-25T00:00:00Z", []string{"Sun 2026-10-25 01:00 +0000", "Sun 2026-10-25 02:00 +0000"}},
+		{
+			"every passing hour at :00", "2026-10-25T00:00:00Z",
+			[]string{"Sun 2026-10-25 01:00 +0000", "Sun 2026-10-25 02:00 +0000"},
+		},
 		{"every 2 hours", "2026-10-24T23:30:00Z", []string{"Sun 2026-10-25 02:00 +0000", "Sun 2026-10-25 04:00 +0000"}},
 		// 28 March 2027: 01:00 GMT becomes 02:00 BST.
-		{"every 45 minutes", "2027-03-28T00:00:00Z", []string{"Sun 2027-03-28 00:45 +0000", "Sun 2027-03-28 02:30 +0100", "Sun 2027-03-28 03:15 +0100"}},
+		{
+			"every 45 minutes", "2027-03-28T00:00:00Z",
+			[]string{"Sun 2027-03-28 00:45 +0000", "Sun 2027-03-28 02:30 +0100", "Sun 2027-03-28 03:15 +0100"},
+		},
 		{"every hour", "2027-03-28T00:00:00Z", []string{"Sun 2027-03-28 02:00 +0100", "Sun 2027-03-28 03:00 +0100"}},
-		{"every 15 minutes between 01:30 and 02:45", "2027-03-28T00:00:00Z", []string{"Sun 2027-03-28 02:30 +0100", "Sun 2027-03-28 02:45 +0100", "Mon 2027-03-29 01:30 +0100"}},
+		{
+			"every 15 minutes between 01:30 and 02:45", "2027-03-28T00:00:00Z",
+			[]string{"Sun 2027-03-28 02:30 +0100", "Sun 2027-03-28 02:45 +0100", "Mon 2027-03-29 01:30 +0100"},
+		},
 	} {
-		assert.Equal(t, c.want, next(t, parse(t, c.text, "Europe/London"), c.from, len(c.want)), "%s from %s", c.text, c.from)
+		assert.Equal(t, c.want, next(t, parse(t, c.text, "Europe/London"), c.from, len(c.want)), "%s from %s", c.text,
+			c.from)
 	}
 }
 
@@ -118,7 +242,8 @@ func TestWordsThatCannotBeRead(t *testing.T) {
 		"every 2 weeks on mon at 09:00": "column 30: every 2 weeks needs a start",
 		"every day at 06:00 ending after 3 rings": "a count of rings needs a start",
 		"every day at 06:00 ending after 0 rings": `column 33: found "0", expected a number of rings from 1`,
-		"every 36 hours":                                          "column 7: a repeat within a day is shorter than a day",
+		"every 36 hours": "column 7: a repeat within a day is " +
+			"shorter than a day",
 		"every 0 days at 06:00":                                   "column 7: an interval is from 1",
 		"every 15 minutes at 06:00":                               "either at named times or in a repeat",
 		"between 06:00 and 22:00":                                 "expected how often within the window",
@@ -200,23 +325,29 @@ func drawDays(t *rapid.T) (text string, day func(time.Time) bool) {
 		return "every day", func(time.Time) bool { return true }
 	case 1:
 		a, b := number("a", 0, 6), number("b", 0, 6)
-		return "on " + weekdayWords[a] + pick(t, "join", ", ", " and ", ", and ") + weekdayWords[b], func(d time.Time) bool {
-			return int(d.Weekday()) == a || int(d.Weekday()) == b
-		}
+		return "on " + weekdayWords[a] + pick(t, "join", ", ", " and ", ", and ") + weekdayWords[b],
+			func(d time.Time) bool {
+				return int(d.Weekday()) == a || int(d.Weekday()) == b
+			}
 	case 2:
 		return pick(t, "weekdays", "on weekdays", "every weekday", "on mon to fri", "on open days"), isWorkday
 	case 3:
-		return pick(t, "weekends", "on weekends", "on sat and sun", "on closed days"), func(d time.Time) bool { return !isWorkday(d) }
+		return pick(t, "weekends", "on weekends", "on sat and sun", "on closed days"),
+			func(d time.Time) bool { return !isWorkday(d) }
 	case 4:
 		a, b := number("a", 1, 31), number("b", 1, 31)
-		return fmt.Sprintf("on day %d and %d%s", a, b, pick(t, "of", "", " of every month", " of the month")), func(d time.Time) bool { return d.Day() == a || d.Day() == b }
+		return fmt.Sprintf("on day %d and %d%s", a, b, pick(t, "of", "", " of every month", " of the month")),
+			func(d time.Time) bool { return d.Day() == a || d.Day() == b }
 	case 5:
-		return "on the last day" + pick(t, "of", "", " of every month"), func(d time.Time) bool { return d.Day() == lastOf(d) }
+		return "on the last day" + pick(t, "of", "", " of every month"),
+			func(d time.Time) bool { return d.Day() == lastOf(d) }
 	case 6:
 		n, w := number("n", 1, 4), number("w", 0, 6)
-		return fmt.Sprintf("on the %s %s of every month", pick(t, "form", []string{"first", "second", "third", "fourth"}[n-1], []string{"1st", "2nd", "3rd", "4th"}[n-1]), weekdayWords[w]), func(d time.Time) bool {
-			return int(d.Weekday()) == w && (d.Day()-1)/7 == n-1
-		}
+		return fmt.Sprintf("on the %s %s of every month",
+				pick(t, "form", []string{"first", "second", "third", "fourth"}[n-1],
+					[]string{"1st", "2nd", "3rd", "4th"}[n-1]), weekdayWords[w]), func(d time.Time) bool {
+				return int(d.Weekday()) == w && (d.Day()-1)/7 == n-1
+			}
 	case 7:
 		w := number("w", 0, 6)
 		return "on the last " + weekdayWords[w] + " of every month", func(d time.Time) bool {
@@ -224,7 +355,8 @@ func drawDays(t *rapid.T) (text string, day func(time.Time) bool) {
 		}
 	case 8:
 		n := number("n", 1, 20)
-		return fmt.Sprintf("on open day %d of every month", n), func(d time.Time) bool { return isWorkday(d) && openNumber(d) == n }
+		return fmt.Sprintf("on open day %d of every month", n),
+			func(d time.Time) bool { return isWorkday(d) && openNumber(d) == n }
 	case 9:
 		return "on the last open day of every quarter", func(d time.Time) bool {
 			last := time.Date(d.Year(), (d.Month()-1)/3*3+4, 0, 0, 0, 0, 0, time.UTC)
@@ -243,9 +375,10 @@ func drawDays(t *rapid.T) (text string, day func(time.Time) bool) {
 		n, w := number("n", 2, 4), number("w", 0, 6)
 		start := time.Date(1990, 1, number("start", 1, 28), 0, 0, 0, 0, time.UTC)
 		monday := start.AddDate(0, 0, -(int(start.Weekday())+6)%7)
-		return fmt.Sprintf("every %d weeks on %s from %s", n, weekdayWords[w], start.Format(time.DateOnly)), func(d time.Time) bool {
-			return !d.Before(start) && int(d.Weekday()) == w && int(d.Sub(monday).Hours()/24)/7%n == 0
-		}
+		return fmt.Sprintf("every %d weeks on %s from %s", n, weekdayWords[w], start.Format(time.DateOnly)),
+			func(d time.Time) bool {
+				return !d.Before(start) && int(d.Weekday()) == w && int(d.Sub(monday).Hours()/24)/7%n == 0
+			}
 	}
 }
 

@@ -38,7 +38,8 @@ func (r *wordReader) every() error {
 		if r.startsDays() {
 			return r.days()
 		}
-		return r.expected("a length of time or days, such as every 15 minutes, every 2 weeks or every monday", append(unitWords, dayWords...)...)
+		return r.expected("a length of time or days, such as every 15 minutes, every 2 weeks or every monday",
+			append(unitWords, dayWords...)...)
 	}
 	if n < 1 || n > maxEvery {
 		return r.wrongAt(column, "an interval is from 1 to %d", maxEvery)
@@ -62,7 +63,10 @@ func (r *wordReader) every() error {
 	return nil
 }
 
-var unitWords = []string{"second", "seconds", "minute", "minutes", "hour", "hours", "day", "days", "week", "weeks", "month", "months", "quarter", "quarters", "year", "years"}
+var unitWords = []string{
+	"second", "seconds", "minute", "minutes", "hour", "hours", "day", "days", "week", "weeks",
+	"month", "months", "quarter", "quarters", "year", "years",
+}
 
 func unitOf(word string) unit {
 	for u := second; u <= year; u++ {
@@ -187,7 +191,9 @@ func (r *wordReader) assembleTimes() error {
 	case rep != nil && (rep.passing || rep.elapsed):
 		return r.running(rep)
 	case product && (rep != nil || len(r.clocks) > 0 || r.window != nil):
-		return r.wrongAt(1, "hours, minutes and seconds that are listed go with no other times; say every passing hour, or elapsed, if that is meant")
+		return r.wrongAt(1,
+			"hours, minutes and seconds that are listed go with no other times; say every passing hour, or elapsed, "+
+				"if that is meant")
 	case product:
 		if !t.inMinutes {
 			t.minutes = 1
@@ -203,7 +209,8 @@ func (r *wordReader) assembleTimes() error {
 	case !r.spoke && p.from != never:
 		return r.wrongAt(len(r.text)+1, "expected when: every day, on some days, or a repeat")
 	default:
-		return r.wrongAt(len(r.text)+1, "expected a time of day, such as at 06:00, or a repeat, such as every 15 minutes")
+		return r.wrongAt(len(r.text)+1,
+			"expected a time of day, such as at 06:00, or a repeat, such as every 15 minutes")
 	}
 	return nil
 }
@@ -212,7 +219,8 @@ func (r *wordReader) assembleTimes() error {
 func (r *wordReader) running(rep *repeat) error {
 	t := &r.p.times
 	if r.window != nil {
-		return r.wrongAt(rep.column, "a window goes with repeats of the day; here say in hours, such as in hours 6 to 21")
+		return r.wrongAt(rep.column,
+			"a window goes with repeats of the day; here say in hours, such as in hours 6 to 21")
 	}
 	t.kind, t.unit, t.every, t.passing = running, rep.unit, rep.n, rep.passing
 	for _, m := range rep.minutes {
@@ -241,7 +249,9 @@ func (r *wordReader) repeating(rep *repeat) error {
 	t := &r.p.times
 	step := rep.n * map[unit]int64{hour: civil.Hour, minute: civil.Minute, second: 1}[rep.unit]
 	if step >= civil.Day {
-		return r.wrongAt(rep.column, "a repeat within a day is shorter than a day; say every 2 days and the like, or every %d %ss elapsed from a date", rep.n, rep.unit)
+		return r.wrongAt(rep.column,
+			"a repeat within a day is shorter than a day; say every 2 days and the like, or every %d %ss elapsed "+
+				"from a date", rep.n, rep.unit)
 	}
 	open, shut, whole := int64(0), civil.Day-1, true
 	if r.window != nil {

@@ -94,7 +94,8 @@ func (p *plan) cronDays() (days, month, weekdays string, ok bool) {
 		return days, month, weekdays, true
 	}
 	for _, t := range p.terms {
-		if t.fromEnd != 0 || t.nth != nil || t.days != nil || t.weeks != nil || t.open || t.shut || t.openNth != nil || t.months != p.terms[0].months {
+		if t.fromEnd != 0 || t.nth != nil || t.days != nil || t.weeks != nil || t.open || t.shut || t.openNth != nil ||
+			t.months != p.terms[0].months {
 			return "", "", "", false
 		}
 	}

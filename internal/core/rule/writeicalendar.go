@@ -54,7 +54,10 @@ func (r Rule) ICalendar(start time.Time) (text string, ok bool) {
 		if p.weekStart != monday {
 			c.add("WKST", []string{icalDays[p.weekStart]})
 		}
-		names := map[unit]string{second: "SECONDLY", minute: "MINUTELY", hour: "HOURLY", dayUnit: "DAILY", week: "WEEKLY", month: "MONTHLY", year: "YEARLY"}
+		names := map[unit]string{
+			second: "SECONDLY", minute: "MINUTELY", hour: "HOURLY", dayUnit: "DAILY", week: "WEEKLY", month: "MONTHLY",
+			year: "YEARLY",
+		}
 		head := "FREQ=" + names[c.freq]
 		if c.interval > 1 {
 			head += fmt.Sprintf(";INTERVAL=%d", c.interval)
@@ -210,7 +213,8 @@ func (t *term) quarters() (ok bool) {
 		if n.n < 0 {
 			want = last
 		}
-		if n.n > limit || n.n < -limit || months != 0 && months != want || t.months != 0 || t.dates|t.fromEnd != 0 && months == 0 {
+		if n.n > limit || n.n < -limit || months != 0 && months != want || t.months != 0 ||
+			t.dates|t.fromEnd != 0 && months == 0 {
 			return false
 		}
 		months = want

@@ -34,7 +34,8 @@ func (p *plan) words() string {
 	} else {
 		days := p.sayDays()
 		times := p.sayTimes()
-		if days == "every day" && p.times.kind != wallTimes || days == "every day" && strings.HasPrefix(times, "every ") {
+		if days == "every day" && p.times.kind != wallTimes ||
+			days == "every day" && strings.HasPrefix(times, "every ") {
 			days = ""
 		}
 		add(days)
@@ -132,7 +133,8 @@ func (p *plan) sayStart() string {
 	wall := p.from + p.spans.At(p.from).Offset
 	serial, sec := civil.Split(wall)
 	midnight := p.spans.Instant(serial * civil.Day)
-	if p.times.kind == wallTimes && sec <= p.times.first && len(p.moved) == 0 && midnight+sec == p.from && p.spans.At(midnight).Offset == p.spans.At(p.from).Offset {
+	if p.times.kind == wallTimes && sec <= p.times.first && len(p.moved) == 0 && midnight+sec == p.from &&
+		p.spans.At(midnight).Offset == p.spans.At(p.from).Offset {
 		return time.Unix(serial*civil.Day, 0).UTC().Format(time.DateOnly)
 	}
 	return p.sayMoment(p.from, false)

@@ -97,14 +97,16 @@ func Fit(s job.Section, form job.Form, columns []rows.Column) (*Plan, error) {
 		names[i] = c.Name
 		p.kinds = append(p.kinds, c.Kind)
 		if seen[c.Name] && slices.ContainsFunc(s.Columns, func(l job.Column) bool { return l.Name == c.Name }) {
-			v.Add("columns", "the query gives two columns %q; give one another name, so that it is clear which is meant", c.Name)
+			v.Add("columns",
+				"the query gives two columns %q; give one another name, so that it is clear which is meant", c.Name)
 		}
 		seen[c.Name] = true
 	}
 	laid := map[string]job.Column{}
 	for i, c := range s.Columns {
 		if !seen[c.Name] {
-			v.Add(fmt.Sprintf("columns[%d]", i), "the query gives no column %q; it gives %s", c.Name, strings.Join(names, ", "))
+			v.Add(fmt.Sprintf("columns[%d]", i), "the query gives no column %q; it gives %s", c.Name,
+				strings.Join(names, ", "))
 		}
 		laid[c.Name] = c
 	}
@@ -112,7 +114,8 @@ func Fit(s job.Section, form job.Form, columns []rows.Column) (*Plan, error) {
 		// The earlier number of a figure looks like the figure itself.
 		if _, own := laid[c.Before]; c.Before != "" && !own {
 			earlier := c
-			earlier.Name, earlier.Label, earlier.Before, earlier.Better, earlier.Emphasis, earlier.Total = c.Before, "", "", "", nil, ""
+			earlier.Name, earlier.Label, earlier.Before, earlier.Better, earlier.Emphasis, earlier.Total = c.Before, "",
+				"", "", nil, ""
 			laid[c.Before] = earlier
 		}
 	}
@@ -200,7 +203,8 @@ func (p *Plan) chart(v *fault.Invalid, c job.Chart, place func(where, name strin
 	for i, name := range c.Series {
 		at := place(fmt.Sprintf("chart.series[%d]", i), name)
 		if at >= 0 && !p.Columns[at].Kind.Numeric() {
-			v.Add(fmt.Sprintf("chart.series[%d]", i), "%q holds %s, and a chart draws numbers", name, p.Columns[at].Kind)
+			v.Add(fmt.Sprintf("chart.series[%d]", i), "%q holds %s, and a chart draws numbers", name,
+				p.Columns[at].Kind)
 		}
 		out.Series = append(out.Series, at)
 	}

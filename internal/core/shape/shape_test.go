@@ -45,19 +45,34 @@ func (s *told) End() error {
 	return nil
 }
 
-var columns = []rows.Column{{Name: "Port", Kind: rows.Text}, {Name: "Route", Kind: rows.Text}, {Name: "Cars", Kind: rows.Whole}, {Name: "Metres", Kind: rows.Number}, {Name: "Manager", Kind: rows.Text}}
+var columns = []rows.Column{
+	{Name: "Port", Kind: rows.Text},
+	{Name: "Route", Kind: rows.Text},
+	{Name: "Cars", Kind: rows.Whole},
+	{Name: "Metres", Kind: rows.Number},
+	{Name: "Manager", Kind: rows.Text},
+}
 
 var section = job.Section{
 	Name: "Deck load", Group: []string{"Port", "Route"},
 	Columns: []job.Column{
-		{Name: "Cars", Total: job.TotalSum, Emphasis: []job.Emphasis{{If: `cell("Cars") > 10 && cell("Manager") == "Oren"`, As: job.MarkBad}, {If: `cell("Cars") > 10`, As: job.MarkStrong}}},
+		{
+			Name: "Cars", Total: job.TotalSum,
+			Emphasis: []job.Emphasis{
+				{If: `cell("Cars") > 10 && cell("Manager") == "Oren"`, As: job.MarkBad},
+				{If: `cell("Cars") > 10`, As: job.MarkStrong},
+			},
+		},
 		{Name: "Metres", Label: "Freight", Total: job.TotalMean},
 		{Name: "Manager", Hidden: true},
 	},
 }
 
 var given = [][]string{
-	{"EH", "to TQ", "5", "1.5", "Brina"}, {"EH", "to TQ", "12", "2.25", "Oren"}, {"EH", "to PE", "NULL", "NULL", "Brina"}, {"GS", "to TQ", "20", "0.75", "Tavish"},
+	{"EH", "to TQ", "5", "1.5", "Brina"},
+	{"EH", "to TQ", "12", "2.25", "Oren"},
+	{"EH", "to PE", "NULL", "NULL", "Brina"},
+	{"GS", "to TQ", "20", "0.75", "Tavish"},
 }
 
 func lay(t *testing.T, s job.Section, form job.Form, columns []rows.Column, given [][]string) (laid, flat []string) {
@@ -92,12 +107,20 @@ func TestGroupsHaveSubtotalsAndHiddenColumnsAreGone(t *testing.T) {
 		"row GS|to TQ|20(strong)|0.75", "subtotal GS|to TQ|20|0.750", "subtotal GS||20|0.750",
 		"total ||37|1.500", "end",
 	}, laid)
-	assert.Equal(t, []string{"begin Deck load: Port|Route|Cars|Freight", "row EH|to TQ|5|1.5", "row EH|to TQ|12(bad)|2.25", "row EH|to PE||", "row GS|to TQ|20(strong)|0.75", "end"}, flat)
+	assert.Equal(t,
+		[]string{
+			"begin Deck load: Port|Route|Cars|Freight", "row EH|to TQ|5|1.5", "row EH|to TQ|12(bad)|2.25",
+			"row EH|to PE||", "row GS|to TQ|20(strong)|0.75", "end",
+		}, flat)
 }
 
 func TestASummaryIsTheSubtotalsAlone(t *testing.T) {
 	laid, flat := lay(t, section, job.FormSummary, columns, given)
-	assert.Equal(t, []string{"begin Deck load: Port|Route|Cars|Freight", "row EH|to TQ|17|1.875", "row EH|to PE||", "row GS|to TQ|20|0.750", "end"}, flat)
+	assert.Equal(t,
+		[]string{
+			"begin Deck load: Port|Route|Cars|Freight", "row EH|to TQ|17|1.875", "row EH|to PE||",
+			"row GS|to TQ|20|0.750", "end",
+		}, flat)
 	assert.Contains(t, laid, "subtotal EH||17|1.875")
 	assert.Contains(t, laid, "total ||37|1.500")
 	detail, _ := lay(t, section, job.FormDetail, columns, given)
@@ -109,15 +132,37 @@ func TestASummaryIsTheSubtotalsAlone(t *testing.T) {
 
 func TestWhatDoesNotFitIsNamed(t *testing.T) {
 	for want, s := range map[string]job.Section{
-		`the query gives no column "Trucks"; it gives Port, Route, Cars`:  {Columns: []job.Column{{Name: "Trucks"}}},
-		`group[0]: the column "Manager" is hidden and would be seen here`: {Group: []string{"Manager"}, Columns: []job.Column{{Name: "Manager", Hidden: true}}},
-		`key[0]: the query gives no column "Id"`:                          {Key: []string{"Id"}},
-		`"Port" holds text, of which there is no sum`:                     {Columns: []job.Column{{Name: "Port", Total: job.TotalSum}}},
-		`cell("Trucks") speaks of a column that is not there`:             {Columns: []job.Column{{Name: "Cars", Emphasis: []job.Emphasis{{If: `cell("Trucks") > 1`, As: job.MarkBad}}}}},
-		`"Port" holds text, and a chart draws numbers`:                    {Kind: job.SectionChart, Chart: &job.Chart{Form: job.ChartBar, Series: []string{"Port"}}},
-		`text: the column "Manager" is hidden`:                            {Kind: job.SectionText, Text: `{cell("Manager")}`, Columns: []job.Column{{Name: "Manager", Hidden: true}}},
-		`"Before" is no column that is shown`:                             {Kind: job.SectionFigures, Columns: []job.Column{{Name: "Cars", Before: "Before"}}},
-		`every column is hidden`:                                          {Columns: []job.Column{{Name: "Port", Hidden: true}, {Name: "Route", Hidden: true}, {Name: "Cars", Hidden: true}, {Name: "Metres", Hidden: true}, {Name: "Manager", Hidden: true}}},
+		`the query gives no column "Trucks"; it gives Port, Route, Cars`: {Columns: []job.Column{{Name: "Trucks"}}},
+		`group[0]: the column "Manager" is hidden and would be seen here`: {
+			Group: []string{"Manager"}, Columns: []job.Column{{Name: "Manager", Hidden: true}},
+		},
+		`key[0]: the query gives no column "Id"`: {Key: []string{"Id"}},
+		`"Port" holds text, of which there is no sum`: {Columns: []job.Column{{
+			Name:  "Port",
+			Total: job.TotalSum,
+		}}},
+		`cell("Trucks") speaks of a column that is not there`: {Columns: []job.Column{{
+			Name: "Cars", Emphasis: []job.Emphasis{{If: `cell("Trucks") > 1`, As: job.MarkBad}},
+		}}},
+		`"Port" holds text, and a chart draws numbers`: {
+			Kind: job.SectionChart, Chart: &job.Chart{Form: job.ChartBar, Series: []string{"Port"}},
+		},
+		`text: the column "Manager" is hidden`: {
+			Kind: job.SectionText, Text: `{cell("Manager")}`, Columns: []job.Column{{Name: "Manager", Hidden: true}},
+		},
+		`"Before" is no column that is shown`: {
+			Kind: job.SectionFigures, Columns: []job.Column{{Name: "Cars", Before: "Before"}},
+		},
+		`every column is hidden`: {Columns: []job.Column{
+			{
+				Name:   "Port",
+				Hidden: true,
+			},
+			{Name: "Route", Hidden: true},
+			{Name: "Cars", Hidden: true},
+			{Name: "Metres", Hidden: true},
+			{Name: "Manager", Hidden: true},
+		}},
 	} {
 		_, err := shape.Fit(s, job.FormWhole, columns)
 		assert.ErrorContains(t, err, want)
@@ -128,13 +173,19 @@ func TestWhatDoesNotFitIsNamed(t *testing.T) {
 
 func TestTotalsOfEachKind(t *testing.T) {
 	one := []rows.Column{{Name: "N", Kind: rows.Number}}
-	for total, want := range map[job.Total]string{job.TotalSum: "total 1000000000000000000000.3", job.TotalMost: "total 1e21", job.TotalLeast: "total -0.1", job.TotalCount: "total 3"} {
-		laid, _ := lay(t, job.Section{Name: "N", Columns: []job.Column{{Name: "N", Total: total}}}, job.FormWhole, one, [][]string{{"0.4"}, {"-0.1"}, {"NULL"}, {"1e21"}})
+	for total, want := range map[job.Total]string{
+		job.TotalSum: "total 1000000000000000000000.3", job.TotalMost: "total 1e21", job.TotalLeast: "total -0.1",
+		job.TotalCount: "total 3",
+	} {
+		laid, _ := lay(t, job.Section{Name: "N", Columns: []job.Column{{Name: "N", Total: total}}}, job.FormWhole, one,
+			[][]string{{"0.4"}, {"-0.1"}, {"NULL"}, {"1e21"}})
 		assert.Contains(t, laid, want)
 	}
-	laid, _ := lay(t, job.Section{Name: "N", Columns: []job.Column{{Name: "N", Total: job.TotalSum}}}, job.FormWhole, one, [][]string{{"1"}, {"NaN"}})
+	laid, _ := lay(t, job.Section{Name: "N", Columns: []job.Column{{Name: "N", Total: job.TotalSum}}}, job.FormWhole,
+		one, [][]string{{"1"}, {"NaN"}})
 	assert.Contains(t, laid, "total NaN", "a sum of something that is no number is none")
-	days, _ := lay(t, job.Section{Name: "D", Columns: []job.Column{{Name: "D", Total: job.TotalMost}}}, job.FormWhole, []rows.Column{{Name: "D", Kind: rows.Date}}, [][]string{{"2026-03-01"}, {"2026-11-02"}})
+	days, _ := lay(t, job.Section{Name: "D", Columns: []job.Column{{Name: "D", Total: job.TotalMost}}}, job.FormWhole,
+		[]rows.Column{{Name: "D", Kind: rows.Date}}, [][]string{{"2026-03-01"}, {"2026-11-02"}})
 	assert.Contains(t, days, "total 2026-11-02")
 }
 
@@ -148,12 +199,14 @@ func TestSumsAreExact(t *testing.T) {
 		for i := range given {
 			scale := rapid.IntRange(0, 14).Draw(r, "scale")
 			digits := rapid.Int64().Draw(r, "digits")
-			text := new(big.Rat).SetFrac(big.NewInt(digits), new(big.Int).Exp(big.NewInt(10), big.NewInt(int64(scale)), nil)).FloatString(scale)
+			text := new(big.Rat).SetFrac(big.NewInt(digits),
+				new(big.Int).Exp(big.NewInt(10), big.NewInt(int64(scale)), nil)).FloatString(scale)
 			n, _ := new(big.Rat).SetString(text)
 			want.Add(want, n)
 			given[i], finest = []string{text}, max(finest, scale)
 		}
-		plan, err := shape.Fit(job.Section{Name: "N", Columns: []job.Column{{Name: "N", Total: job.TotalSum}}}, job.FormWhole, one)
+		plan, err := shape.Fit(job.Section{Name: "N", Columns: []job.Column{{Name: "N", Total: job.TotalSum}}},
+			job.FormWhole, one)
 		if err != nil {
 			r.Fatal(err)
 		}
@@ -179,7 +232,9 @@ func TestSumsAreExact(t *testing.T) {
 }
 
 func ExampleFit() {
-	plan, err := shape.Fit(job.Section{Name: "Ports", Columns: []job.Column{{Name: "code", Hidden: true}, {Name: "name", Label: "Port"}}}, job.FormWhole,
+	plan, err := shape.Fit(job.Section{
+		Name: "Ports", Columns: []job.Column{{Name: "code", Hidden: true}, {Name: "name", Label: "Port"}},
+	}, job.FormWhole,
 		[]rows.Column{{Name: "code", Kind: rows.Text}, {Name: "name", Kind: rows.Text}})
 	fmt.Println(len(plan.Columns), plan.Columns[0].Head(), err)
 	// Output: 1 Port <nil>

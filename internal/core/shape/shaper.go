@@ -48,7 +48,10 @@ type Shaper struct {
 
 // NewShaper begins a section in all sinks.
 func NewShaper(p *Plan, laid, flat []Sink) (*Shaper, error) {
-	s := &Shaper{plan: p, laid: laid, flat: flat, prior: make([][]byte, len(p.Groups)), known: map[string]any{}, marks: make([]job.Mark, len(p.Columns))}
+	s := &Shaper{
+		plan: p, laid: laid, flat: flat, prior: make([][]byte, len(p.Groups)), known: map[string]any{},
+		marks: make([]job.Mark, len(p.Columns)),
+	}
 	s.straight = len(p.from) == len(p.kinds)
 	s.line.Cells = make(rows.Row, len(p.Columns))
 	if p.Totals {

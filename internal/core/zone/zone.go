@@ -161,7 +161,9 @@ func list(z *time.Location) *Spans {
 		case last >= 0:
 			s.spans = append(s.spans, Span{Start: at, End: until, Offset: int64(offset), Before: s.spans[last].Offset})
 		default:
-			s.spans = append(s.spans, Span{Start: math.MinInt64, End: until, Offset: int64(offset), Before: int64(offset)})
+			s.spans = append(s.spans, Span{
+				Start: math.MinInt64, End: until, Offset: int64(offset), Before: int64(offset),
+			})
 		}
 		at = until
 	}
@@ -192,7 +194,8 @@ func (s *Spans) At(instant int64) Span {
 // one that comes twice the first (RFC 5545 section 3.3.5).
 func (s *Spans) Instant(wall int64) int64 {
 	span := s.At(wall)
-	if t := wall - span.Offset; t >= span.Start && t < span.End && (span.Start == math.MinInt64 || wall-span.Before >= span.Start) {
+	if t := wall - span.Offset; t >= span.Start && t < span.End &&
+		(span.Start == math.MinInt64 || wall-span.Before >= span.Start) {
 		return t
 	}
 	span = s.At(wall - span.Offset)

@@ -36,7 +36,8 @@ func TestSpansAroundEverySeam(t *testing.T) {
 		z, err := zone.Load(name)
 		require.NoError(t, err)
 		spans := zone.Of(z)
-		from, to := time.Date(1975, 1, 1, 0, 0, 0, 0, time.UTC).Unix(), time.Date(2045, 1, 1, 0, 0, 0, 0, time.UTC).Unix()
+		from, to := time.Date(1975, 1, 1, 0, 0, 0, 0, time.UTC).Unix(),
+			time.Date(2045, 1, 1, 0, 0, 0, 0, time.UTC).Unix()
 		spans.Seams(from, to, func(seam zone.Span) bool {
 			for _, near := range []int64{-90_000, -3601, -1, 0, 1, 1800, 7200} {
 				at := seam.Start + near
@@ -46,7 +47,10 @@ func TestSpansAroundEverySeam(t *testing.T) {
 				}
 			}
 			gap := seam.Offset - seam.Before
-			for _, wall := range []int64{seam.Start + seam.Before - 1, seam.Start + seam.Before, seam.Start + seam.Offset - 1, seam.Start + seam.Offset} {
+			for _, wall := range []int64{
+				seam.Start + seam.Before - 1, seam.Start + seam.Before,
+				seam.Start + seam.Offset - 1, seam.Start + seam.Offset,
+			} {
 				want := wall - seam.Before
 				if gap > 0 && wall >= seam.Start+seam.Offset || gap < 0 && wall >= seam.Start+seam.Before {
 					want = wall - seam.Offset

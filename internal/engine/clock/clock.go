@@ -110,11 +110,14 @@ func (c *Clock) ring(ctx context.Context) (int, error) {
 
 // Pass decides on what is due of at most so many triggers.
 func (c *Clock) Pass(ctx context.Context, limit int) (int, error) {
-	return c.passOver(ctx, func(t *store.Tx, now time.Time) ([]rings.DueTrigger, error) { return t.TakeNext(ctx, now, limit) })
+	return c.passOver(ctx,
+		func(t *store.Tx, now time.Time) ([]rings.DueTrigger, error) { return t.TakeNext(ctx, now, limit) })
 }
 
 // passOver decides on what it is given to take, and tells of how many triggers.
-func (c *Clock) passOver(ctx context.Context, take func(t *store.Tx, now time.Time) ([]rings.DueTrigger, error)) (int, error) {
+func (c *Clock) passOver(ctx context.Context,
+	take func(t *store.Tx, now time.Time) ([]rings.DueTrigger, error),
+) (int, error) {
 	taken := 0
 	do := func(careful bool) error {
 		return c.store.Do(ctx, func(t *store.Tx) error {

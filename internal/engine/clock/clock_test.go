@@ -24,7 +24,8 @@ import (
 // switched off and on, and saved. No pass fails, and the next ring is a new one.
 func TestAClockThatIsBehindRingsNothingTwice(t *testing.T) {
 	o := enginetest.Open(t)
-	ahead, behind := enginetest.ClockAt(enginetest.Noon.Add(-time.Minute)), enginetest.ClockAt(enginetest.Noon.Add(-time.Minute))
+	ahead, behind := enginetest.ClockAt(enginetest.Noon.Add(-time.Minute)),
+		enginetest.ClockAt(enginetest.Noon.Add(-time.Minute))
 	a, b := o.Engine(ahead), o.Engine(behind)
 	d := job.Definition{Triggers: enginetest.Ruled("every hour"), Overlap: job.OverlapTogether}
 	j := o.Save(a, "Quay board", d)
@@ -38,7 +39,9 @@ func TestAClockThatIsBehindRingsNothingTwice(t *testing.T) {
 		func() error { _, err := o.TrySave(b, j.Name, j.Definition); return err },
 		func() error { // another trigger in its place
 			d.Triggers = enginetest.Ruled("at 12:00", "at 13:00")
-			_, err := o.TrySave(b, j.Name, job.Definition{Zone: j.Zone, Tasks: j.Tasks, Triggers: d.Triggers, Overlap: d.Overlap})
+			_, err := o.TrySave(b, j.Name, job.Definition{
+				Zone: j.Zone, Tasks: j.Tasks, Triggers: d.Triggers, Overlap: d.Overlap,
+			})
 			return err
 		},
 	} {
@@ -70,7 +73,9 @@ func TestWhatIsDueWhenItsJobChangesIsDecidedFirst(t *testing.T) {
 	o.Save(e, "Gone", job.Definition{Triggers: enginetest.Ruled("at 09:00")})
 	o.Pass(e)
 	assert.Equal(t, []string{"23 12:00 run: on time"}, o.Rings(saved))
-	assert.Equal(t, []string{"23 12:00 passed over: the job was switched off at 12:00:00 GMT by Mara Quill, before this was decided on"}, o.Rings(off))
+	assert.Equal(t,
+		[]string{"23 12:00 passed over: the job was switched off at 12:00:00 GMT by Mara Quill, before this " +
+			"was decided on"}, o.Rings(off))
 	assert.Equal(t, []string{"23 12:00 run: on time"}, o.Rings(gone))
 	clock.Set(enginetest.Noon.Add(time.Hour))
 	o.Pass(e)
@@ -85,7 +90,11 @@ func TestSavesAtTheMinuteLoseNothing(t *testing.T) {
 	a, b := o.Engine(clock), o.Engine(clock)
 	var jobs []job.Job
 	for _, name := range []string{"A", "B", "C", "D", "E", "F"} {
-		jobs = append(jobs, o.Save(a, name, job.Definition{Overlap: job.OverlapTogether, Triggers: enginetest.Ruled("every second between 11:59 and 12:01", "at 12:00")}))
+		jobs = append(jobs,
+			o.Save(a, name, job.Definition{
+				Overlap:  job.OverlapTogether,
+				Triggers: enginetest.Ruled("every second between 11:59 and 12:01", "at 12:00"),
+			}))
 	}
 	ctx, stop := context.WithCancel(o.Ctx)
 	var all sync.WaitGroup
@@ -117,8 +126,13 @@ func TestSavesAtTheMinuteLoseNothing(t *testing.T) {
 		return o.Number(`SELECT count(*) FROM triggers WHERE next_due <= $1`, clock.Now()) == 0
 	})
 	for _, j := range jobs {
-		assert.Equal(t, 4, o.Number(`SELECT count(DISTINCT due) FROM rings WHERE job_id = $1 AND due BETWEEN $2 AND $3`, j.ID, enginetest.Noon.Add(-2*time.Second).Add(time.Second), enginetest.Noon.Add(2*time.Second).Add(time.Second)), "%s: %v", j.Name, o.Texts(`SELECT to_char(due AT TIME ZONE 'UTC', 'HH24:MI:SS.MS') || ' ' || trigger_id || ' ' || decision FROM rings WHERE job_id = $1 ORDER BY due`, j.ID))
-		assert.Zero(t, o.Number(`SELECT count(*) FROM (SELECT due FROM runs WHERE job_id = $1 GROUP BY due, given HAVING count(*) > 1) twice`, j.ID), j.Name)
+		assert.Equal(t, 4,
+			o.Number(`SELECT count(DISTINCT due) FROM rings WHERE job_id = $1 AND due BETWEEN $2 AND $3`, j.ID,
+				enginetest.Noon.Add(-2*time.Second).Add(time.Second),
+				enginetest.Noon.Add(2*time.Second).Add(time.Second)), "%s: %v", j.Name,
+			o.Texts(`SELECT to_char(due AT TIME ZONE 'UTC', 'HH24:MI:SS.MS') || ' ' || trigger_id || ' ' || decision FROM rings WHERE job_id = $1 ORDER BY due`, j.ID))
+		assert.Zero(t,
+			o.Number(`SELECT count(*) FROM (SELECT due FROM runs WHERE job_id = $1 GROUP BY due, given HAVING count(*) > 1) twice`, j.ID), j.Name)
 	}
 }
 
@@ -133,7 +147,9 @@ func TestOneBadTriggerHoldsUpNoOther(t *testing.T) {
 	unread := o.Save(e, "Unread", utc)
 	good := o.Save(e, "Good", utc)
 	o.Exec(`UPDATE triggers SET zone = 'Europe/Gone' WHERE job_id = $1`, unread.ID)
-	o.Exec(`CREATE FUNCTION refuse() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN IF NEW.job_id = ` + o.Text(`SELECT max(id)::text FROM jobs WHERE name = 'Bad'`) + ` THEN RAISE EXCEPTION 'no'; END IF; RETURN NEW; END $$`)
+	o.Exec(`CREATE FUNCTION refuse() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN IF NEW.job_id = ` +
+		o.Text(`SELECT max(id)::text FROM jobs WHERE name = 'Bad'`) +
+		` THEN RAISE EXCEPTION 'no'; END IF; RETURN NEW; END $$`)
 	o.Exec(`CREATE TRIGGER refuse BEFORE INSERT ON rings FOR EACH ROW EXECUTE FUNCTION refuse()`)
 	clock.Set(time.Now())
 	o.Pass(e)
@@ -141,7 +157,8 @@ func TestOneBadTriggerHoldsUpNoOther(t *testing.T) {
 	assert.Empty(t, o.Rings(bad))
 	assert.Equal(t, 2, o.Number(`SELECT count(*) FROM alerts WHERE kind = 'set apart' AND state = 'open'`))
 	assert.Contains(t, o.Text(`SELECT happened FROM alerts WHERE job_name = 'Unread'`), "can no longer be read")
-	assert.Equal(t, 2, o.Number(`SELECT count(*) FROM triggers WHERE apart_due IS NOT NULL AND next_due IS NULL`), "their due times wait")
+	assert.Equal(t, 2, o.Number(`SELECT count(*) FROM triggers WHERE apart_due IS NOT NULL AND next_due IS NULL`),
+		"their due times wait")
 	// Mended, they are rung, and the alerts close.
 	o.Exec(`DROP TRIGGER refuse ON rings`)
 	o.Exec(`UPDATE triggers SET apart_until = now(), zone = 'Etc/UTC' WHERE apart_until IS NOT NULL`)
@@ -160,7 +177,11 @@ func TestOneRunForTriggersThatAreDueTogether(t *testing.T) {
 			o := enginetest.Open(t)
 			clock := enginetest.ClockAt(enginetest.Noon.Add(-time.Minute))
 			a, b := o.Engine(clock), o.Engine(clock)
-			d := job.Definition{Overlap: overlap, AfterOutage: job.OutageEach, Triggers: enginetest.Ruled("every 1 minutes between 00:00 and 23:59", "every hour", "at 12:00", "every weekday at 12:00")}
+			d := job.Definition{
+				Overlap: overlap, AfterOutage: job.OutageEach,
+				Triggers: enginetest.Ruled("every 1 minutes between 00:00 and 23:59", "every hour", "at 12:00",
+					"every weekday at 12:00"),
+			}
 			j := o.Save(a, "Quay board", d)
 			clock.Set(enginetest.Noon.Add(time.Second))
 			// One row at a time, and two nodes between each other.
@@ -183,14 +204,19 @@ func TestOneRunForTriggersThatAreDueTogether(t *testing.T) {
 			}
 			nodes.Wait()
 			assert.Equal(t, 1, o.Number(`SELECT count(*) FROM runs WHERE job_id = $1`, j.ID))
-			assert.Equal(t, 4, o.Number(`SELECT count(*) FROM rings WHERE job_id = $1 AND due = $2`, j.ID, enginetest.Noon))
+			assert.Equal(t, 4,
+				o.Number(`SELECT count(*) FROM rings WHERE job_id = $1 AND due = $2`, j.ID, enginetest.Noon))
 			// Ten hours away: the minutely trigger takes two passes.
 			clock.Set(enginetest.Noon.Add(10*time.Hour + time.Second))
 			o.Pass(b)
 			assert.Equal(t, 601, o.Number(`SELECT count(*) FROM runs WHERE job_id = $1`, j.ID))
-			assert.Zero(t, o.Number(`SELECT count(*) FROM (SELECT due FROM runs WHERE job_id = $1 GROUP BY due HAVING count(*) > 1) twice`, j.ID))
+			assert.Zero(t,
+				o.Number(`SELECT count(*) FROM (SELECT due FROM runs WHERE job_id = $1 GROUP BY due HAVING count(*) > 1) twice`, j.ID))
 
-			past, err := a.Runs.Ring(o.Ctx, o.Mara, o.Save(a, "Past", job.Definition{Triggers: enginetest.Ruled("at 09:00", "every weekday at 09:00")}).Name, service.Ask{From: "2026-11-16", To: "2026-11-17"})
+			past, err := a.Runs.Ring(o.Ctx, o.Mara,
+				o.Save(a, "Past",
+					job.Definition{Triggers: enginetest.Ruled("at 09:00", "every weekday at 09:00")}).Name,
+				service.Ask{From: "2026-11-16", To: "2026-11-17"})
 			require.NoError(t, err)
 			assert.Len(t, past, 2)
 		})
@@ -237,5 +263,7 @@ func TestNewZoneDataKeepsEachMissedRing(t *testing.T) {
 	require.NoError(t, o.Store.PutSetting(o.Ctx, timetable.ZoneSetting, "9999z"))
 	require.NoError(t, e.Zones.Reckon(o.Ctx))
 	assert.Zero(t, o.Number(`SELECT count(*) FROM triggers WHERE zones = '9999z'`))
-	assert.Equal(t, 1, o.Number(`SELECT count(*) FROM triggers WHERE job_id = $1 AND next_due = $2`, daily.ID, enginetest.Noon.Add(32*time.Hour)))
+	assert.Equal(t, 1,
+		o.Number(`SELECT count(*) FROM triggers WHERE job_id = $1 AND next_due = $2`, daily.ID,
+			enginetest.Noon.Add(32*time.Hour)))
 }

@@ -28,7 +28,10 @@ func Effect(name, word string, after ...string) job.Task {
 
 // Mailed is a task that mails what the tasks before it made.
 func Mailed(to ...string) job.Task {
-	return job.Task{Name: "mail", Kind: job.KindDeliver, Deliver: &job.DeliverTask{Destination: "company mail", To: to, Subject: "{run}"}}
+	return job.Task{
+		Name: "mail", Kind: job.KindDeliver,
+		Deliver: &job.DeliverTask{Destination: "company mail", To: to, Subject: "{run}"},
+	}
 }
 
 // Ruled are triggers by rules in words.
@@ -42,7 +45,10 @@ func Ruled(rules ...string) []job.Trigger {
 
 // Reported is a task that runs a report.
 func Reported(name, report string) job.Task {
-	return job.Task{Name: name, Kind: job.KindReport, Report: &job.ReportTask{Report: report, Outputs: []job.Output{{Format: "csv"}}}}
+	return job.Task{
+		Name: name, Kind: job.KindReport,
+		Report: &job.ReportTask{Report: report, Outputs: []job.Output{{Format: "csv"}}},
+	}
 }
 
 // Section is the one section of a report.

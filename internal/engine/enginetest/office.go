@@ -48,7 +48,11 @@ import (
 // Soon sets how alerts go on.
 func (o *Office) Soon(change func(*job.AlertSettings)) {
 	o.t.Helper()
-	s := job.AlertSettings{Destination: "company mail", Second: job.Duration(100 * time.Millisecond), Administrators: job.Duration(100 * time.Millisecond), CallAfter: job.Duration(100 * time.Millisecond), Repeat: job.Duration(time.Hour)}
+	s := job.AlertSettings{
+		Destination: "company mail", Second: job.Duration(100 * time.Millisecond),
+		Administrators: job.Duration(100 * time.Millisecond), CallAfter: job.Duration(100 * time.Millisecond),
+		Repeat: job.Duration(time.Hour),
+	}
 	if change != nil {
 		change(&s)
 	}
@@ -98,7 +102,8 @@ func (o *Office) Only() {
 func (o *Office) Asked(id job.RunID) int64 {
 	o.t.Helper()
 	o.Until("a yes is asked for", func() bool {
-		return o.Number(`SELECT count(*) FROM deliveries WHERE run_id = $1 AND state = 'waiting' AND kept_back = 'yes'`, id) > 0
+		return o.Number(`SELECT count(*) FROM deliveries WHERE run_id = $1 AND state = 'waiting' AND kept_back = 'yes'`,
+			id) > 0
 	})
 	return int64(o.Number(`SELECT min(id) FROM deliveries WHERE run_id = $1 AND kept_back = 'yes'`, id))
 }
@@ -167,10 +172,13 @@ func Open(t *testing.T) *Office {
 	require.NoError(t, err)
 	port, err := strconv.Atoi(text)
 	require.NoError(t, err)
-	o.Place("company mail", "smtp", deliver.MailSettings{Host: host, Port: port, From: "Iron Bell <bell@tarnwick.example>", CA: ca})
+	o.Place("company mail", "smtp", deliver.MailSettings{
+		Host: host, Port: port, From: "Iron Bell <bell@tarnwick.example>", CA: ca,
+	})
 	o.Place("port folders", "folder", deliver.FolderSettings{Folder: o.Folder})
 	require.NoError(t, o.Store.PutSetting(ctx, db.AlertSetting, job.AlertSettings{Destination: "company mail"}))
-	require.NoError(t, o.Store.PutSetting(ctx, timetable.WhenSetting, job.WhenSettings{Floor: job.Duration(time.Second)}))
+	require.NoError(t,
+		o.Store.PutSetting(ctx, timetable.WhenSetting, job.WhenSettings{Floor: job.Duration(time.Second)}))
 	o.Sefa = o.Person("sefa", "Sefa Orlin", job.RoleAdministrator)
 	o.Mara, o.Joren = o.Person("mara", "Mara Quill", job.RoleOwner), o.Person("joren", "Joren Tak", job.RoleOwner)
 	o.Strain = &Strain{says: map[string]func(context.Context, task.Work) (task.Result, error){}}
@@ -182,7 +190,9 @@ func (o *Office) Place(name, protocol string, settings any) int64 {
 	o.t.Helper()
 	text, err := json.Marshal(settings)
 	require.NoError(o.t, err)
-	id, err := o.Store.PutPlace(o.Ctx, records.Destination, records.Place{Name: name, Protocol: protocol, Settings: text})
+	id, err := o.Store.PutPlace(o.Ctx, records.Destination, records.Place{
+		Name: name, Protocol: protocol, Settings: text,
+	})
 	require.NoError(o.t, err)
 	return id
 }
@@ -190,7 +200,8 @@ func (o *Office) Place(name, protocol string, settings any) int64 {
 // Person makes a person with an address at the company.
 func (o *Office) Person(login, name string, role job.Role) job.Person {
 	o.t.Helper()
-	id, err := o.Store.PutPerson(o.Ctx, job.Person{Login: login, Name: name, Mail: login + "@tarnwick.example", Role: role, Zone: "Europe/London"}, "")
+	id, err := o.Store.PutPerson(o.Ctx,
+		job.Person{Login: login, Name: name, Mail: login + "@tarnwick.example", Role: role, Zone: "Europe/London"}, "")
 	require.NoError(o.t, err)
 	p, err := o.Store.PersonByID(o.Ctx, id)
 	require.NoError(o.t, err)
@@ -216,7 +227,11 @@ func (o *Office) EngineOn(s *store.Store, clock *Clock, change ...func(*engine.O
 	o.t.Cleanup(func() { _ = files.Close() })
 	o.Strain.files = files
 	guard := outgoing.New(nil)
-	options := engine.Options{Poll: 200 * time.Millisecond, Lease: 3 * time.Second, Stop: 3 * time.Second, Tell: time.Second, Probe: 100 * time.Millisecond, Guard: guard, Signer: o.vault, Log: slog.New(slog.DiscardHandler), Kinds: map[job.TaskKind]task.Kind{job.KindFetch: o.Strain, job.KindQuery: o.Strain}}
+	options := engine.Options{
+		Poll: 200 * time.Millisecond, Lease: 3 * time.Second, Stop: 3 * time.Second, Tell: time.Second,
+		Probe: 100 * time.Millisecond, Guard: guard, Signer: o.vault, Log: slog.New(slog.DiscardHandler),
+		Kinds: map[job.TaskKind]task.Kind{job.KindFetch: o.Strain, job.KindQuery: o.Strain},
+	}
 	if testing.Verbose() {
 		options.Log = slog.New(slog.NewTextHandler(os.Stderr, nil))
 	}
@@ -228,7 +243,9 @@ func (o *Office) EngineOn(s *store.Store, clock *Clock, change ...func(*engine.O
 	}
 	sources := report.NewSources(s, o.vault, report.Allowed{})
 	o.t.Cleanup(sources.Close)
-	e, asked := assemble.Node(s, sources, deliver.NewDestinations(s, o.vault, deliver.Allowed{Guard: options.Guard, Folders: []string{o.Folder}}), files, options)
+	e, asked := assemble.Node(s, sources,
+		deliver.NewDestinations(s, o.vault, deliver.Allowed{Guard: options.Guard, Folders: []string{o.Folder}}), files,
+		options)
 	return &Site{e, asked}
 }
 
@@ -378,7 +395,9 @@ func Hear[T any](t *testing.T, from <-chan T) T {
 // Event reports an event, and gives the runs that it began.
 func (o *Office) Event(e *Site, id string, at time.Time) []job.RunID {
 	o.t.Helper()
-	started, _, err := e.Events.Report(o.Ctx, o.Mara, job.Event{ID: id, Source: "/ledger", Type: "example.tarnwick.closed", Time: at})
+	started, _, err := e.Events.Report(o.Ctx, o.Mara, job.Event{
+		ID: id, Source: "/ledger", Type: "example.tarnwick.closed", Time: at,
+	})
 	require.NoError(o.t, err)
 	return started
 }
@@ -388,11 +407,16 @@ func (o *Office) Source(name string) {
 	o.t.Helper()
 	config, err := pgx.ParseConfig(pgtest.Login(o.t, o.DSN, pgtest.Writer))
 	require.NoError(o.t, err)
-	text, err := json.Marshal(map[string]any{"host": config.Host, "port": config.Port, "database": config.Database, "user": config.User, "tls": "disable", "statements": true})
+	text, err := json.Marshal(map[string]any{
+		"host": config.Host, "port": config.Port, "database": config.Database, "user": config.User, "tls": "disable",
+		"statements": true,
+	})
 	require.NoError(o.t, err)
 	sealed, err := o.vault.Seal("source:"+name, config.Password)
 	require.NoError(o.t, err)
-	_, err = o.Store.PutPlace(o.Ctx, records.Source, records.Place{Name: name, Protocol: "postgres", Settings: text, Secret: sealed})
+	_, err = o.Store.PutPlace(o.Ctx, records.Source, records.Place{
+		Name: name, Protocol: "postgres", Settings: text, Secret: sealed,
+	})
 	require.NoError(o.t, err)
 }
 
@@ -410,7 +434,10 @@ func (o *Office) RingUnchecked(e *Site, name string) job.RunID {
 	o.t.Helper()
 	j, err := o.Store.Job(o.Ctx, name)
 	require.NoError(o.t, err)
-	made := []rings.NewRun{{JobID: j.ID, Job: j.Name, JobVersion: j.Version, Why: "test", Nominal: time.Now(), Due: time.Now(), Zone: j.Zone}}
+	made := []rings.NewRun{{
+		JobID: j.ID, Job: j.Name, JobVersion: j.Version, Why: "test", Nominal: time.Now(), Due: time.Now(),
+		Zone: j.Zone,
+	}}
 	require.NoError(o.t, o.Store.Do(o.Ctx, func(t *store.Tx) error { return e.Rooms.Runs.Add(o.Ctx, t, j.ID, made) }))
 	return made[0].ID
 }

@@ -85,5 +85,8 @@ func (k *Strain) File(w task.Work, name string, text []byte) (task.Result, error
 		return task.Result{}, err
 	}
 	kept, err := file.Keep()
-	return task.Result{Files: []job.Artifact{{Part: w.Part, Task: name, Format: "file", Name: "tide.txt", MediaType: "text/plain", Size: kept.Size, SHA256: kept.SHA256, Key: kept.Key}}}, err
+	return task.Result{Files: []job.Artifact{{
+		Part: w.Part, Task: name, Format: "file", Name: "tide.txt", MediaType: "text/plain", Size: kept.Size,
+		SHA256: kept.SHA256, Key: kept.Key,
+	}}}, err
 }

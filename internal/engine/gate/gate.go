@@ -31,7 +31,9 @@ type Passage struct {
 
 // BySettings decides by the house's settings alone: what leaves it, and whereto. Whether
 // a second person is needed is said by outside.
-func BySettings(house job.MailSettings, test *job.TestCopy, mail bool, address, destination string) (p Passage, outside bool) {
+func BySettings(house job.MailSettings, test *job.TestCopy, mail bool,
+	address, destination string,
+) (p Passage, outside bool) {
 	switch {
 	case test != nil && !mail:
 		return Passage{Over: !test.Leaves("destination:" + destination)}, false

@@ -19,7 +19,13 @@ func TestASecondPersonsWordHolds(t *testing.T) {
 	o := enginetest.Open(t)
 	e := o.Engine(nil)
 	o.Only()
-	o.Save(e, "Board", job.Definition{SecondOwner: "joren", Tasks: []job.Task{enginetest.Strained("file", "file"), enginetest.Mailed("a@tarnwick.example", enginetest.Stranger)}})
+	o.Save(e, "Board", job.Definition{
+		SecondOwner: "joren",
+		Tasks: []job.Task{
+			enginetest.Strained("file", "file"),
+			enginetest.Mailed("a@tarnwick.example", enginetest.Stranger),
+		},
+	})
 	o.Run(e)
 	run := o.Ring(e, "Board", service.Ask{})
 	id := o.Asked(run.ID)
@@ -100,7 +106,11 @@ func TestAQuestionIsToldAndEnds(t *testing.T) {
 	e := o.Engine(friday)
 	o.Only()
 	o.Person("joren", "Joren Tak", job.RoleAdministrator)
-	o.Save(e, "Board", job.Definition{Tasks: []job.Task{enginetest.Strained("file", "file"), enginetest.Mailed(enginetest.Stranger, "two@else.test", "three@else.test")}})
+	o.Save(e, "Board",
+		job.Definition{Tasks: []job.Task{
+			enginetest.Strained("file", "file"),
+			enginetest.Mailed(enginetest.Stranger, "two@else.test", "three@else.test"),
+		}})
 	o.Run(e)
 	run := o.Ring(e, "Board", service.Ask{})
 	o.Asked(run.ID)
@@ -109,19 +119,25 @@ func TestAQuestionIsToldAndEnds(t *testing.T) {
 	assert.Empty(t, o.Received("mara@tarnwick.example"), "the owner may not say yes")
 	o.Until("both are named as told", func() bool {
 		told := o.Text(`SELECT told FROM alerts WHERE kind = 'consent wanted'`)
-		return told == "told sefa@tarnwick.example, joren@tarnwick.example" || told == "told joren@tarnwick.example, sefa@tarnwick.example"
+		return told == "told sefa@tarnwick.example, joren@tarnwick.example" ||
+			told == "told joren@tarnwick.example, sefa@tarnwick.example"
 	})
-	assert.Equal(t, "2026-12-01 23:59:59", o.Text(`SELECT to_char(max(yes_until) AT TIME ZONE 'Europe/London', 'YYYY-MM-DD HH24:MI:SS') FROM deliveries`), "Tuesday: Saturday and Sunday are closed")
+	assert.Equal(t, "2026-12-01 23:59:59",
+		o.Text(`SELECT to_char(max(yes_until) AT TIME ZONE 'Europe/London', 'YYYY-MM-DD HH24:MI:SS') FROM deliveries`),
+		"Tuesday: Saturday and Sunday are closed")
 	o.Exec(`UPDATE deliveries SET yes_until = now() - interval '1 second' WHERE kept_back = 'yes'`)
 	run = o.Ended(run.ID)
 	assert.Equal(t, job.RunFailed, run.State)
-	assert.Equal(t, 1, o.Number(`SELECT count(*) FROM alerts WHERE kind = 'delivery failed' AND state = 'open' AND happened ILIKE '%nobody said yes in time%'`))
+	assert.Equal(t, 1,
+		o.Number(`SELECT count(*) FROM alerts WHERE kind = 'delivery failed' AND state = 'open' AND happened ILIKE '%nobody said yes in time%'`))
 	assert.Equal(t, 1, o.Number(`SELECT count(*) FROM alerts WHERE kind = 'consent wanted' AND state = 'closed'`))
 }
 
 // The gate is asked when something is handed over, whatever was true before.
 func TestTheGateIsAskedAtTheLastMoment(t *testing.T) {
-	for name, point := range map[string]string{"once it was claimed": crash.Send, "after the message was composed": crash.Task} {
+	for name, point := range map[string]string{
+		"once it was claimed": crash.Send, "after the message was composed": crash.Task,
+	} {
 		t.Run(name, func(t *testing.T) {
 			o := enginetest.Open(t)
 			var done atomic.Bool
@@ -133,13 +149,21 @@ func TestTheGateIsAskedAtTheLastMoment(t *testing.T) {
 					}
 				}
 			})
-			o.Save(e, "Board", job.Definition{Tasks: []job.Task{enginetest.Strained("file", "file"), enginetest.Mailed("a@tarnwick.example")}})
+			o.Save(e, "Board",
+				job.Definition{Tasks: []job.Task{
+					enginetest.Strained("file", "file"),
+					enginetest.Mailed("a@tarnwick.example"),
+				}})
 			run := o.Ring(e, "Board", service.Ask{})
 			o.Run(e)
-			o.Until("it is kept back", func() bool { return o.Number(`SELECT count(*) FROM deliveries WHERE kept_back = 'silent'`) == 1 })
+			o.Until("it is kept back",
+				func() bool { return o.Number(`SELECT count(*) FROM deliveries WHERE kept_back = 'silent'`) == 1 })
 			assert.Empty(t, o.Received("a@tarnwick.example"))
 			// All mail to one address: what waited goes there now, and says for whom it was.
-			require.NoError(t, e.Settings.SaveMail(o.Ctx, o.Sefa, job.MailSettings{Sending: job.SendOne, OnlyTo: "desk@tarnwick.example"}))
+			require.NoError(t,
+				e.Settings.SaveMail(o.Ctx, o.Sefa, job.MailSettings{
+					Sending: job.SendOne, OnlyTo: "desk@tarnwick.example",
+				}))
 			_, err := e.Deliveries.ReleaseSilent(o.Ctx, o.Sefa, true)
 			require.NoError(t, err)
 			assert.Equal(t, job.RunDone, o.Ended(run.ID).State)
@@ -153,7 +177,8 @@ func TestTheGateIsAskedAtTheLastMoment(t *testing.T) {
 func TestARehearsalGoesThroughTheGate(t *testing.T) {
 	o := enginetest.Open(t)
 	e := o.Engine(nil)
-	o.Save(e, "Board", job.Definition{Tasks: []job.Task{enginetest.Strained("file", "file"), enginetest.Mailed("a@tarnwick.example")}})
+	o.Save(e, "Board",
+		job.Definition{Tasks: []job.Task{enginetest.Strained("file", "file"), enginetest.Mailed("a@tarnwick.example")}})
 	o.Exec(`UPDATE people SET mail = 'mara@else.test' WHERE login = 'mara'`)
 	o.Mara.Mail = "mara@else.test"
 	o.Only()
@@ -208,7 +233,8 @@ func TestNobodyWidensTheGateAlone(t *testing.T) {
 	assert.Empty(t, p.Wishes.MailWanted)
 	_, err = e.People.SaveWishes(o.Ctx, o.Sefa, "sefa", job.OwnSettings{Mail: &own})
 	require.NoError(t, err)
-	assert.Equal(t, "sefa@tarnwick.example", o.Text(`SELECT mail FROM people WHERE login = 'sefa'`), "an administrator asks another one")
+	assert.Equal(t, "sefa@tarnwick.example", o.Text(`SELECT mail FROM people WHERE login = 'sefa'`),
+		"an administrator asks another one")
 	assert.Equal(t, 1, o.Number(`SELECT count(*) FROM alerts WHERE cause = 'mail:sefa' AND state = 'open'`))
 	assert.Equal(t, 1, o.Number(`SELECT count(*) FROM alerts WHERE cause = 'mail:mara' AND state = 'closed'`))
 }

@@ -10,7 +10,9 @@ import (
 // records refuse them, it takes them one after another and sets apart the one that is
 // refused: one bad thing holds up no other, now or later. take takes at most limit;
 // apart sets aside what was last taken alone, and tells whether that is known.
-func (n *Node) InBatch(ctx context.Context, most int, take func(limit int) (int, error), apart func(why error) (known bool, err error)) (int, error) {
+func (n *Node) InBatch(ctx context.Context, most int, take func(limit int) (int, error),
+	apart func(why error) (known bool, err error),
+) (int, error) {
 	done, err := take(most)
 	if err == nil || ctx.Err() != nil || !db.Refused(err) {
 		return done, err

@@ -34,7 +34,9 @@ func (nr *Notifier) tellDue(ctx context.Context) (int, error) {
 			return false, nil
 		}
 		nr.node.Log.Error("an alert cannot be told", "alert", at.ID, "job", at.Job, "error", why)
-		return true, nr.store.Do(ctx, func(t *store.Tx) error { return t.Unreached(ctx, at.ID, "cannot be told: "+why.Error(), nr.every*10) })
+		return true,
+			nr.store.Do(ctx,
+				func(t *store.Tx) error { return t.Unreached(ctx, at.ID, "cannot be told: "+why.Error(), nr.every*10) })
 	})
 }
 
@@ -87,7 +89,10 @@ func (nr *Notifier) tellOne(ctx context.Context, t *store.Tx, a job.Alert, s job
 			}
 			// It calls for what is urgent, or after the last of those who sleep could be told.
 			if until, err := nr.lastQuiet(ctx, t, a); err != nil || !a.Urgent && until.After(nr.node.Now()) {
-				return false, errors.Join(err, t.Told(ctx, a.ID, "the call waits for the end of quiet hours, "+until.Format("15:04 MST"), step, until.Sub(nr.node.Now())))
+				return false,
+					errors.Join(err,
+						t.Told(ctx, a.ID, "the call waits for the end of quiet hours, "+until.Format("15:04 MST"), step,
+							until.Sub(nr.node.Now())))
 			}
 			return true, t.Told(ctx, a.ID, "", alert.StepNobody, after)
 		}

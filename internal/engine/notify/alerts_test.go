@@ -27,7 +27,8 @@ func TestQuietHoursOfOneHoldUpNobodyElse(t *testing.T) {
 		return len(o.Received("mara@tarnwick.example")) == 1 && len(o.Received("sefa@tarnwick.example")) == 1
 	})
 	assert.Empty(t, o.Received("joren@tarnwick.example"))
-	assert.Equal(t, 1, o.Number(`SELECT count(*) FROM deliveries WHERE address = 'joren@tarnwick.example' AND state = 'waiting' AND ready_at > now() + interval '1 hour'`))
+	assert.Equal(t, 1,
+		o.Number(`SELECT count(*) FROM deliveries WHERE address = 'joren@tarnwick.example' AND state = 'waiting' AND ready_at > now() + interval '1 hour'`))
 	o.Until("the call waits", func() bool {
 		return o.Number(`SELECT count(*) FROM alerts WHERE told LIKE 'the call waits for the end of quiet hours%' AND tell_at > now() + interval '1 hour'`) == 1
 	})
@@ -44,7 +45,9 @@ func TestQuietHoursOfOneHoldUpNobodyElse(t *testing.T) {
 	assert.Empty(t, o.Received("joren@tarnwick.example"))
 
 	// What is urgent wakes everybody, and each call is one of its own.
-	o.Save(e, "Urgent", job.Definition{Urgent: true, SecondOwner: "joren", Tasks: []job.Task{enginetest.Strained("look", "lasting")}})
+	o.Save(e, "Urgent", job.Definition{
+		Urgent: true, SecondOwner: "joren", Tasks: []job.Task{enginetest.Strained("look", "lasting")},
+	})
 	o.Ring(e, "Urgent", service.Ask{})
 	o.Until("it calls", func() bool { return len(calls()) == 1 })
 	o.Until("who sleeps is told, too", func() bool { return len(o.Received("joren@tarnwick.example")) == 1 })
@@ -61,7 +64,9 @@ func TestQuietHoursOfOneHoldUpNobodyElse(t *testing.T) {
 func TestOfSuccessAndStandIns(t *testing.T) {
 	o := enginetest.Open(t)
 	e := o.Engine(nil)
-	o.Save(e, "Told", job.Definition{AlertOn: []string{"success"}, Tasks: []job.Task{enginetest.Strained("look", "ok")}})
+	o.Save(e, "Told", job.Definition{
+		AlertOn: []string{"success"}, Tasks: []job.Task{enginetest.Strained("look", "ok")},
+	})
 	o.Save(e, "Silent", job.Definition{Tasks: []job.Task{enginetest.Strained("look", "ok")}})
 	o.Run(e)
 	run := o.Ended(o.Ring(e, "Told", service.Ask{}).ID)

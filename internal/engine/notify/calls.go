@@ -36,13 +36,18 @@ func (nr *Notifier) call(ctx context.Context, a job.Alert) {
 			return "", err
 		}
 		body, err := json.Marshal(map[string]any{
-			"alert": a.ID, "kind": a.Kind, "about": a.Job, "run": a.RunID, "happened": a.Happened, "for_whom": a.ForWhom, "advice": a.Advice,
-			"since": a.OpenedAt, "count": a.Count, "owner": a.Owner, "link": fmt.Sprintf("%s/alerts/%d", nr.links.URL, a.ID),
+			"alert": a.ID, "kind": a.Kind, "about": a.Job, "run": a.RunID, "happened": a.Happened,
+			"for_whom": a.ForWhom, "advice": a.Advice,
+			"since": a.OpenedAt, "count": a.Count, "owner": a.Owner,
+			"link": fmt.Sprintf("%s/alerts/%d", nr.links.URL, a.ID),
 		})
 		if err != nil {
 			return "", err
 		}
-		return caller.Call(ctx, deliver.Call{ID: fmt.Sprintf("alert-%d-%d", a.ID, n), Method: "POST", MediaType: "application/json", Body: body, Now: nr.node.Now()})
+		return caller.Call(ctx, deliver.Call{
+			ID: fmt.Sprintf("alert-%d-%d", a.ID, n), Method: "POST", MediaType: "application/json", Body: body,
+			Now: nr.node.Now(),
+		})
 	}()
 	ending, end := node.Ending(ctx)
 	defer end()
@@ -50,7 +55,8 @@ func (nr *Notifier) call(ctx context.Context, a job.Alert) {
 		if err != nil {
 			return t.Unreached(ending, a.ID, fmt.Sprintf("the call to %q failed: %s", s.Call, err), nr.every*10)
 		}
-		return t.Reached(ending, a.ID, fmt.Sprintf("called %q, which answered %s", s.Call, answer), time.Duration(s.WithDefaults().Repeat))
+		return t.Reached(ending, a.ID, fmt.Sprintf("called %q, which answered %s", s.Call, answer),
+			time.Duration(s.WithDefaults().Repeat))
 	}); err != nil {
 		nr.node.Log.Error("could not record how a call about an alert went", "alert", a.ID, "error", err)
 	}

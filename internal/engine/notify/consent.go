@@ -55,8 +55,12 @@ func (nr *Notifier) AskFor(ctx context.Context, t *store.Tx, group []sending.Sen
 	}
 	return t.OpenAlert(ctx, job.Alert{
 		Kind: job.AlertConsent, Cause: consentCause(j.ID), JobID: &j.ID, RunID: first.RunID,
-		Happened: fmt.Sprintf("%d %s of %s to addresses outside the allowed domains %s for a second person's yes.", len(waiting), phrase.Plural(len(waiting), "mail", "mails"), j.Name, phrase.Plural(len(waiting), "waits", "wait")),
-		ForWhom:  phrase.Few(who), Tried: "It was not sent.", Advice: fmt.Sprintf("Look at what would go out, then say yes or no, signed in: %s/deliveries?kept=yes, or: ironbell deliveries -kept-back yes, then ironbell allow DELIVERY", nr.links.URL),
+		Happened: fmt.Sprintf("%d %s of %s to addresses outside the allowed domains %s for a second person's yes.",
+			len(waiting), phrase.Plural(len(waiting), "mail", "mails"), j.Name,
+			phrase.Plural(len(waiting), "waits", "wait")),
+		ForWhom: phrase.Few(who), Tried: "It was not sent.",
+		Advice: fmt.Sprintf("Look at what would go out, then say yes or no, signed in: %s/deliveries?kept=yes, or: "+
+			"ironbell deliveries -kept-back yes, then ironbell allow DELIVERY", nr.links.URL),
 		Next: fmt.Sprintf("What nobody said yes to by %s is not sent.", until.Format(yesDateForm)),
 	})
 }

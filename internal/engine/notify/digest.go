@@ -64,5 +64,6 @@ func (nr *Notifier) digest(ctx context.Context, t *store.Tx, s job.AlertSettings
 	letter := alert.Digest(alerts, alert.Reader{Base: nr.links.URL, Zone: now.Location(), Locale: languageOf(p)}, now)
 	letter.To = []string{p.Mail}
 	none := int64(0) // it belongs to no alert of its own
-	return nr.putLetter(ctx, t, id, destination, letter, job.Message{AlertID: &none}, []sending.Recipient{{Address: p.Mail, PersonID: p.ID}}, time.Time{})
+	return nr.putLetter(ctx, t, id, destination, letter, job.Message{AlertID: &none},
+		[]sending.Recipient{{Address: p.Mail, PersonID: p.ID}}, time.Time{})
 }

@@ -30,7 +30,9 @@ func (u *unsendable) Unwrap() error { return u.error }
 // mailAlert composes a mail for each of some people and freezes its delivery. It
 // tells whether the mail server rests, so that the mails wait. Its error is *unsendable
 // when the mail cannot be made.
-func (nr *Notifier) mailAlert(ctx context.Context, t *store.Tx, a job.Alert, s job.AlertSettings, step int, people []job.Person, sleeping []sleeper) (names []string, rests bool, err error) {
+func (nr *Notifier) mailAlert(ctx context.Context, t *store.Tx, a job.Alert, s job.AlertSettings, step int,
+	people []job.Person, sleeping []sleeper,
+) (names []string, rests bool, err error) {
 	id, destination, rests, err := nr.alertDestination(ctx, t, s)
 	if err != nil {
 		return nil, false, &unsendable{err}
@@ -57,9 +59,13 @@ func (nr *Notifier) mailAlert(ctx context.Context, t *store.Tx, a job.Alert, s j
 		if err != nil {
 			place = time.UTC
 		}
-		letter := alert.Letter(a, alert.Reader{Base: nr.links.URL, Zone: place, Locale: languageOf(p.Person), Step: step, Acknowledge: nr.links.Acknowledge(a.ID, p.ID)})
+		letter := alert.Letter(a, alert.Reader{
+			Base: nr.links.URL, Zone: place, Locale: languageOf(p.Person), Step: step,
+			Acknowledge: nr.links.Acknowledge(a.ID, p.ID),
+		})
 		letter.To = []string{p.Mail}
-		err = nr.putLetter(ctx, t, id, destination, letter, job.Message{AlertID: &a.ID}, []sending.Recipient{{Address: p.Mail, PersonID: p.ID}}, p.until)
+		err = nr.putLetter(ctx, t, id, destination, letter, job.Message{AlertID: &a.ID},
+			[]sending.Recipient{{Address: p.Mail, PersonID: p.ID}}, p.until)
 		var unfit *fault.Fault
 		if errors.As(err, &unfit) { // no mail can be made for them; the others get theirs
 			nr.node.Log.Error("an alert cannot be sent to a person", "alert", a.ID, "person", p.Login, "error", err)
@@ -79,18 +85,24 @@ func (nr *Notifier) mailAlert(ctx context.Context, t *store.Tx, a job.Alert, s j
 // putLetter composes a letter of the service itself and writes its deliveries, to
 // go out at an instant, or at once when it is zero. It lies in the database: it must
 // go out when the disk of the artifacts is full, too.
-func (nr *Notifier) putLetter(ctx context.Context, t *store.Tx, id int64, destination deliver.Mailer, letter deliver.Letter, m job.Message, to []sending.Recipient, at time.Time) error {
+func (nr *Notifier) putLetter(ctx context.Context, t *store.Tx, id int64, destination deliver.Mailer,
+	letter deliver.Letter, m job.Message, to []sending.Recipient, at time.Time,
+) error {
 	now := nr.node.Now()
-	letter.From, letter.Date, letter.MessageID = destination.From(), now, task.MessageID(task.DomainOf(destination.From()))
+	letter.From, letter.Date, letter.MessageID = destination.From(), now,
+		task.MessageID(task.DomainOf(destination.From()))
 	var body bytes.Buffer
 	if err := deliver.Compose(ctx, &body, letter); err != nil {
 		return fault.Wrap(err, fault.Lasting, fault.Message, "compose the mail", "")
 	}
 	sum := sha256.Sum256(body.Bytes())
 	giveUp := now.Add(tellGiveUp)
-	m.MessageID, m.Subject, m.DestinationID, m.Size, m.SHA256 = "<"+letter.MessageID+">", letter.Subject, id, int64(body.Len()), hex.EncodeToString(sum[:])
+	m.MessageID, m.Subject, m.DestinationID, m.Size, m.SHA256 = "<"+letter.MessageID+">", letter.Subject, id,
+		int64(body.Len()), hex.EncodeToString(sum[:])
 	n := sending.NewMessage{
-		Message: m, To: to, Body: body.Bytes(), Retry: job.Retry{Times: int(tellGiveUp / nr.every), Wait: job.Duration(nr.every)}, GiveUpAt: &giveUp, IfUnknown: job.UnknownAsk,
+		Message: m, To: to, Body: body.Bytes(),
+		Retry: job.Retry{Times: int(tellGiveUp / nr.every), Wait: job.Duration(nr.every)}, GiveUpAt: &giveUp,
+		IfUnknown: job.UnknownAsk,
 	}
 	if !at.IsZero() {
 		n.ReadyAt = &at
@@ -101,7 +113,9 @@ func (nr *Notifier) putLetter(ctx context.Context, t *store.Tx, id int64, destin
 
 // alertDestination is the mail server that alerts go over now: the first that
 // does not rest.
-func (nr *Notifier) alertDestination(ctx context.Context, t *store.Tx, s job.AlertSettings) (id int64, d deliver.Mailer, rests bool, err error) {
+func (nr *Notifier) alertDestination(ctx context.Context, t *store.Tx,
+	s job.AlertSettings,
+) (id int64, d deliver.Mailer, rests bool, err error) {
 	if s.Destination == "" {
 		return 0, nil, false, fmt.Errorf("no destination is set for alerts; an administrator must name one")
 	}

@@ -16,7 +16,9 @@ import (
 // NotBy tells who may not say yes to mail of a run of a job to some addresses, with
 // the reason: its owners, whoever rang, and everybody who had a hand in it since the
 // addresses were allowed last. By login, in small letters.
-func (nr *Notifier) NotBy(ctx context.Context, t *store.Tx, j job.Job, run job.RunID, addresses []string) (map[string]string, error) {
+func (nr *Notifier) NotBy(ctx context.Context, t *store.Tx, j job.Job, run job.RunID,
+	addresses []string,
+) (map[string]string, error) {
 	through, err := nr.through(ctx, t, j)
 	if err != nil {
 		return nil, err

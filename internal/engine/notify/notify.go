@@ -30,7 +30,9 @@ type Notifier struct {
 }
 
 // New makes the notifier of a node; every is the time between two tries to tell somebody.
-func New(n *node.Node, s *store.Store, times *timetable.Timetable, d *deliver.Destinations, links access.Links, every time.Duration) *Notifier {
+func New(n *node.Node, s *store.Store, times *timetable.Timetable, d *deliver.Destinations, links access.Links,
+	every time.Duration,
+) *Notifier {
 	return &Notifier{node: n, store: s, times: times, destinations: d, links: links, every: every}
 }
 

@@ -21,7 +21,9 @@ type sleeper struct {
 
 // recipients are the people of an alert's step: those who can be told now, and those
 // who are told at the end of their quiet hours.
-func (nr *Notifier) recipients(ctx context.Context, t *store.Tx, a job.Alert, step int) (people []job.Person, sleeping []sleeper, err error) {
+func (nr *Notifier) recipients(ctx context.Context, t *store.Tx, a job.Alert,
+	step int,
+) (people []job.Person, sleeping []sleeper, err error) {
 	all, err := nr.stepPeople(ctx, t, a, step)
 	if err != nil {
 		return nil, nil, err

@@ -84,5 +84,6 @@ func (nr *Notifier) successMail(ctx context.Context, t *store.Tx, s job.AlertSet
 		at = until
 	}
 	none := int64(0) // it belongs to no alert
-	return nr.putLetter(ctx, t, id, destination, letter, job.Message{AlertID: &none}, []sending.Recipient{{Address: p.Mail, PersonID: p.ID}}, at)
+	return nr.putLetter(ctx, t, id, destination, letter, job.Message{AlertID: &none},
+		[]sending.Recipient{{Address: p.Mail, PersonID: p.ID}}, at)
 }

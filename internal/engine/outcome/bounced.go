@@ -26,7 +26,10 @@ func (o *Outcome) Bounced(ctx context.Context, t *store.Tx, id int64, r deliver.
 		if d.RunID == nil {
 			return nil
 		}
-		return t.Log(ctx, job.LogLine{Level: "info", Part: d.Part, Text: fmt.Sprintf("the mail to %s is %s: %s", d.Address, r.Kind, said)}, *d.RunID)
+		return t.Log(ctx,
+			job.LogLine{
+				Level: "info", Part: d.Part, Text: fmt.Sprintf("the mail to %s is %s: %s", d.Address, r.Kind, said),
+			}, *d.RunID)
 	}
 	switch d.State {
 	case job.DeliverySent, job.DeliveryOffered, job.DeliveryUnknown:
@@ -56,7 +59,10 @@ func (o *Outcome) Bounced(ctx context.Context, t *store.Tx, id int64, r deliver.
 	if err != nil {
 		return err
 	}
-	s := sending.Sending{ID: d.ID, RunID: d.RunID, JobID: d.JobID, DestinationID: d.DestinationID, Address: d.Address, Rehearsal: run.Rehearsal}
+	s := sending.Sending{
+		ID: d.ID, RunID: d.RunID, JobID: d.JobID, DestinationID: d.DestinationID, Address: d.Address,
+		Rehearsal: run.Rehearsal,
+	}
 	f := fault.New(fault.Recipient, "", said, advice)
 	tried := "The mail server had taken it; the other side sent it back."
 	if times > 1 {

@@ -21,7 +21,9 @@ func (o *Outcome) NobodySaidYes(ctx context.Context) error {
 			if n = len(all); err != nil || n == 0 {
 				return err
 			}
-			f := fault.New(fault.Message, "", "nobody said yes in time to a mail to an address outside the allowed domains", "Ask a second person, then send it again: that asks again.")
+			f := fault.New(fault.Message, "",
+				"nobody said yes in time to a mail to an address outside the allowed domains",
+				"Ask a second person, then send it again: that asks again.")
 			ids := make([]int64, n)
 			for i, s := range all {
 				ids[i] = s.ID
@@ -37,10 +39,12 @@ func (o *Outcome) NobodySaidYes(ctx context.Context) error {
 				}
 				told[*s.RunID] = true
 				runs = append(runs, *s.RunID)
-				if err := t.Log(ctx, job.LogLine{Level: "error", Text: "not sent to " + s.Address + ": " + f.Error()}, *s.RunID); err != nil {
+				if err := t.Log(ctx, job.LogLine{Level: "error", Text: "not sent to " + s.Address + ": " + f.Error()},
+					*s.RunID); err != nil {
 					return err
 				}
-				if err := o.settle.DeliveryAlert(ctx, t, s, job.AlertDeliveryFailed, f, "a second person was asked until the end of the second open day"); err != nil {
+				if err := o.settle.DeliveryAlert(ctx, t, s, job.AlertDeliveryFailed, f,
+					"a second person was asked until the end of the second open day"); err != nil {
 					return err
 				}
 				if s.JobID != nil {

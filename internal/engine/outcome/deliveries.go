@@ -84,7 +84,9 @@ func (o *Outcome) notSent(ctx context.Context, t *store.Tx, s sending.Sending, f
 // itself, unless its job says so.
 func (o *Outcome) Unknown(ctx context.Context, t *store.Tx, s sending.Sending, f *fault.Fault) error {
 	text := fmt.Sprintf("nobody knows whether %s has it: it was offered, and the answer was lost (%s)", s.Address, f)
-	if err := t.EndSending(ctx, s, sending.Ended{State: job.DeliveryUnknown, Answer: f.Error(), Advice: settle.LookFor(s), Class: string(f.Class)}); err != nil {
+	if err := t.EndSending(ctx, s, sending.Ended{
+		State: job.DeliveryUnknown, Answer: f.Error(), Advice: settle.LookFor(s), Class: string(f.Class),
+	}); err != nil {
 		return err
 	}
 	if s.IfUnknown == job.UnknownResend {
@@ -97,7 +99,8 @@ func (o *Outcome) Unknown(ctx context.Context, t *store.Tx, s sending.Sending, f
 		// An alert that may have arrived goes on to the next person.
 		return t.NextStep(ctx, *s.AlertID, text)
 	}
-	if err := o.settle.DeliveryAlert(ctx, t, s, job.AlertDeliveryUnknown, f, "it was offered once; it is not sent again by itself"); err != nil {
+	if err := o.settle.DeliveryAlert(ctx, t, s, job.AlertDeliveryUnknown, f,
+		"it was offered once; it is not sent again by itself"); err != nil {
 		return err
 	}
 	return o.afterDelivery(ctx, t, s, "error", text)

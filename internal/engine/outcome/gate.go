@@ -17,10 +17,14 @@ import (
 // PassedOver ends a delivery that a copy for tests does not make.
 func (o *Outcome) PassedOver(ctx context.Context, s sending.Sending) error {
 	err := o.store.Do(ctx, func(t *store.Tx) error {
-		if err := t.EndSending(ctx, s, sending.Ended{State: job.DeliveryDeclined, Answer: installation.IsCopy, Advice: "Name its destination for this copy when it is to go out from here, too.", Untried: true}); err != nil || s.RunID == nil {
+		if err := t.EndSending(ctx, s, sending.Ended{
+			State: job.DeliveryDeclined, Answer: installation.IsCopy,
+			Advice: "Name its destination for this copy when it is to go out from here, too.", Untried: true,
+		}); err != nil || s.RunID == nil {
 			return err
 		}
-		if err := t.Log(ctx, job.LogLine{Level: "warn", Text: installation.IsCopy + "; nothing goes to " + s.Address}, *s.RunID); err != nil {
+		if err := t.Log(ctx, job.LogLine{Level: "warn", Text: installation.IsCopy + "; nothing goes to " + s.Address},
+			*s.RunID); err != nil {
 			return err
 		}
 		return o.settle.Settle(ctx, t, []job.RunID{*s.RunID})
@@ -33,7 +37,10 @@ func (o *Outcome) PassedOver(ctx context.Context, s sending.Sending) error {
 // meanwhile.
 func (o *Outcome) Dropped(ctx context.Context, s sending.Sending) error {
 	err := o.store.Do(ctx, func(t *store.Tx) error {
-		return t.EndSending(ctx, s, sending.Ended{State: job.DeliveryFailed, Answer: "not needed any more: the alert was acknowledged or put right", Untried: true})
+		return t.EndSending(ctx, s, sending.Ended{
+			State: job.DeliveryFailed, Answer: "not needed any more: the alert was acknowledged or put right",
+			Untried: true,
+		})
 	})
 	o.holdings.ReleaseSending(s)
 	return err
@@ -69,7 +76,8 @@ func (o *Outcome) KeepBack(ctx context.Context, g deliveries.GateState, why job.
 		for run, who := range lines {
 			text := "kept back since this installation sends nothing like it now: " + phrase.Few(who)
 			if why == job.KeptForYes {
-				text = fmt.Sprintf("kept back until a second person says yes, since mail goes only to %s: %s", strings.Join(g.House.Domains, ", "), phrase.Few(who))
+				text = fmt.Sprintf("kept back until a second person says yes, since mail goes only to %s: %s",
+					strings.Join(g.House.Domains, ", "), phrase.Few(who))
 			}
 			if err := t.Log(ctx, job.LogLine{Level: "warn", Text: text}, run); err != nil {
 				return err

@@ -117,7 +117,8 @@ func (o *Outcome) writeGroup(ctx context.Context, group []*Entry) {
 			}
 			return
 		}
-		o.node.Log.Warn("what happened is written again: the database did not answer", "entries", len(group), "error", err)
+		o.node.Log.Warn("what happened is written again: the database did not answer", "entries", len(group), "error",
+			err)
 		node.Sleep(ctx, nil, WritePause)
 	}
 }
@@ -157,7 +158,9 @@ func (o *Outcome) writeAll(ctx context.Context, group []*Entry) error {
 			switch {
 			case en.Part == nil:
 			case en.Lone:
-				alone = append(alone, history.RunMove{Run: runOf(en.Claim), To: outcomeOf[en.Part.State], Reason: en.Part.Reason})
+				alone = append(alone, history.RunMove{
+					Run: runOf(en.Claim), To: outcomeOf[en.Part.State], Reason: en.Part.Reason,
+				})
 			default:
 				ended = append(ended, en.Claim.RunID)
 			}
@@ -173,7 +176,8 @@ func (o *Outcome) writeAll(ctx context.Context, group []*Entry) error {
 // refused counts a write of a node whose lease had gone.
 func (o *Outcome) refused(en *Entry) {
 	o.node.Refused.Add(1)
-	o.node.Log.Warn("a write was refused: another node has this work now, or its run was cancelled", "run", en.Claim.RunID.String(), "part", en.Claim.Part, "lease", en.Claim.LeaseNo)
+	o.node.Log.Warn("a write was refused: another node has this work now, or its run was cancelled", "run",
+		en.Claim.RunID.String(), "part", en.Claim.Part, "lease", en.Claim.LeaseNo)
 }
 
 // consequences raises the events of an entry's tasks and opens its alerts.
@@ -214,10 +218,14 @@ func FailedPart(c queue.Claim, f *fault.Fault) *Entry {
 // outcomeOf is the state of a run whose only part has one and which sends
 // nothing.
 var outcomeOf = map[job.PartState]job.RunState{
-	job.PartWaiting: job.RunWaiting, job.PartDone: job.RunDone, job.PartPartly: job.RunPartly, job.PartBlank: job.RunBlank, job.PartFailed: job.RunFailed,
+	job.PartWaiting: job.RunWaiting, job.PartDone: job.RunDone, job.PartPartly: job.RunPartly,
+	job.PartBlank: job.RunBlank, job.PartFailed: job.RunFailed,
 }
 
 // runOf is what a claim tells of its run, which works.
 func runOf(c queue.Claim) job.Run {
-	return job.Run{ID: c.RunID, JobID: c.JobID, Job: c.Job, JobVersion: c.JobVersion, TriggerID: c.TriggerID, Nominal: c.Nominal, Due: c.Due, Zone: c.Zone, Rehearsal: c.Rehearsal, State: job.RunRunning}
+	return job.Run{
+		ID: c.RunID, JobID: c.JobID, Job: c.Job, JobVersion: c.JobVersion, TriggerID: c.TriggerID, Nominal: c.Nominal,
+		Due: c.Due, Zone: c.Zone, Rehearsal: c.Rehearsal, State: job.RunRunning,
+	}
 }

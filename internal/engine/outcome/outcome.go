@@ -32,7 +32,9 @@ type Outcome struct {
 }
 
 // New makes it; Run writes.
-func New(n *node.Node, s *store.Store, h *lease.Holdings, w *waits.Waits, told *notify.Notifier, settled *settle.Settler) *Outcome {
+func New(n *node.Node, s *store.Store, h *lease.Holdings, w *waits.Waits, told *notify.Notifier,
+	settled *settle.Settler,
+) *Outcome {
 	return &Outcome{
 		node: n, store: s, holdings: h, waits: w, notify: told, settle: settled,
 		entries: make(chan *Entry, maxEntries), receipts: make(chan receipt, maxReceipts),

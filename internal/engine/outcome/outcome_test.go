@@ -33,9 +33,16 @@ func TestLostAnswersToCommits(t *testing.T) {
 		effects.Add(1)
 		return task.Result{}, nil
 	})
-	e := o.EngineOn(s, nil, func(p *engine.Options) { p.Workers, p.Lease = 4, 20*time.Second }) // beyond all that is lost
+	// beyond all that is lost
+	e := o.EngineOn(s, nil, func(p *engine.Options) { p.Workers, p.Lease = 4, 20*time.Second })
 	const runs = 30
-	d := job.Definition{Overlap: job.OverlapTogether, Tasks: []job.Task{enginetest.Strained("file", "file"), enginetest.Effect("one", "effect"), enginetest.Mailed("a@tarnwick.example"), enginetest.Effect("two", "effect", "mail")}}
+	d := job.Definition{
+		Overlap: job.OverlapTogether,
+		Tasks: []job.Task{
+			enginetest.Strained("file", "file"), enginetest.Effect("one", "effect"),
+			enginetest.Mailed("a@tarnwick.example"), enginetest.Effect("two", "effect", "mail"),
+		},
+	}
 	for n := range runs {
 		o.Save(o.Engine(nil), fmt.Sprintf("Job %d", n), d)
 		o.Ring(o.Engine(nil), fmt.Sprintf("Job %d", n), service.Ask{})
@@ -51,7 +58,8 @@ func TestLostAnswersToCommits(t *testing.T) {
 	assert.Positive(t, line.Lost())
 	t.Logf("%d answers were lost", line.Lost())
 	assert.Empty(t, o.Texts(`SELECT state || ': ' || reason FROM runs WHERE state <> 'done'`), "none was given up")
-	assert.Equal(t, runs, o.Number(`SELECT count(*) FROM messages WHERE run_id IS NOT NULL`), "one message for each run")
+	assert.Equal(t, runs, o.Number(`SELECT count(*) FROM messages WHERE run_id IS NOT NULL`),
+		"one message for each run")
 	assert.Equal(t, runs, o.Number(`SELECT count(*) FROM deliveries WHERE run_id IS NOT NULL`))
 	assert.Equal(t, runs, o.Number(`SELECT count(*) FROM artifacts`))
 	assert.Zero(t,

@@ -81,7 +81,11 @@ func (o *Outcome) sent(ctx context.Context, t *store.Tx, group []receipt) error 
 		if r.AlertID != nil {
 			continue
 		}
-		logs[*r.RunID] = append(logs[*r.RunID], job.LogLine{Part: r.Part, Text: map[bool]string{true: "taken for ", false: "sent to "}[r.res.Taken != ""] + r.Address + ": " + r.res.Answer})
+		logs[*r.RunID] = append(logs[*r.RunID], job.LogLine{
+			Part: r.Part,
+			Text: map[bool]string{true: "taken for ", false: "sent to "}[r.res.Taken != ""] + r.Address + ": " +
+				r.res.Answer,
+		})
 	}
 	if err := t.Receipts(ctx, all); err != nil {
 		return err

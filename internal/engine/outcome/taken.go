@@ -27,16 +27,21 @@ func (o *Outcome) Answered(ctx context.Context, s sending.TakenSending, p delive
 		if err != nil {
 			why = fault.Of(err).Error()
 		}
-		return o.endTaken(ctx, s.Sending, job.DeliveryUnknown, "", fault.New(fault.Message, "", "the other side took it and did not say in time what came of it: "+why, "Look there, then settle it."))
+		return o.endTaken(ctx, s.Sending, job.DeliveryUnknown, "",
+			fault.New(fault.Message, "", "the other side took it and did not say in time what came of it: "+why,
+				"Look there, then settle it."))
 	case err == nil:
 		return o.store.StillTaken(ctx, s.ID, p.Said)
 	}
-	o.node.Log.Warn("the other side does not say what came of what it took; it is asked again", "delivery", s.ID, "error", err)
+	o.node.Log.Warn("the other side does not say what came of what it took; it is asked again", "delivery", s.ID,
+		"error", err)
 	return nil
 }
 
 // endTaken writes what came of a delivery that had been taken.
-func (o *Outcome) endTaken(ctx context.Context, s sending.Sending, state job.DeliveryState, said string, f *fault.Fault) error {
+func (o *Outcome) endTaken(ctx context.Context, s sending.Sending, state job.DeliveryState, said string,
+	f *fault.Fault,
+) error {
 	return o.store.Do(ctx, func(t *store.Tx) error {
 		answer, advice, class, text, level := said, "", "", fmt.Sprintf("sent to %s: %s", s.Address, said), "info"
 		if f != nil {

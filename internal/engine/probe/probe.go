@@ -49,7 +49,12 @@ func (pb *Prober) probeWait(probes int) time.Duration {
 func (pb *Prober) Run(ctx context.Context) {
 	defer pb.asking.all.Wait()
 	for {
-		for doing, do := range map[string]func(context.Context) error{"look at destinations that rest": pb.probeAll, "let deliveries go": pb.rests.LetGo, "give deliveries up": pb.giveUpWaiting, "end what nobody said yes to": pb.outcome.NobodySaidYes, "ask about what was taken": pb.askTaken, "look at sources that rest": pb.lookAtRests, "give up what waits for sources": pb.rests.GiveUpKept} {
+		for doing, do := range map[string]func(context.Context) error{
+			"look at destinations that rest": pb.probeAll, "let deliveries go": pb.rests.LetGo,
+			"give deliveries up": pb.giveUpWaiting, "end what nobody said yes to": pb.outcome.NobodySaidYes,
+			"ask about what was taken": pb.askTaken, "look at sources that rest": pb.lookAtRests,
+			"give up what waits for sources": pb.rests.GiveUpKept,
+		} {
 			if err := do(ctx); err != nil {
 				pb.node.Failed(ctx, doing, err)
 			}

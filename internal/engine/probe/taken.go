@@ -32,7 +32,8 @@ func (pb *Prober) askTaken(ctx context.Context) error {
 			by[s.DestinationID] = append(by[s.DestinationID], s)
 		}
 		for id, group := range by {
-			pb.ask(ctx, fmt.Sprintf("taken:%d", id), "ask about what was taken", func() error { return pb.askAbout(ctx, id, group) })
+			pb.ask(ctx, fmt.Sprintf("taken:%d", id), "ask about what was taken",
+				func() error { return pb.askAbout(ctx, id, group) })
 		}
 		if len(due) < takenBatch {
 			return nil

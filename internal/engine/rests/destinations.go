@@ -37,7 +37,9 @@ func (rt *Rests) restNow(ctx context.Context, t *store.Tx, s sending.Sending, f 
 		return err
 	}
 	if s.RunID != nil {
-		if err := t.Log(ctx, job.LogLine{Level: "warn", Part: s.Part, Text: fmt.Sprintf("the delivery to %s waits: %s", s.Address, f)}, *s.RunID); err != nil {
+		if err := t.Log(ctx,
+			job.LogLine{Level: "warn", Part: s.Part, Text: fmt.Sprintf("the delivery to %s waits: %s", s.Address, f)},
+			*s.RunID); err != nil {
 			return err
 		}
 	}
@@ -54,7 +56,9 @@ func (rt *Rests) restNow(ctx context.Context, t *store.Tx, s sending.Sending, f 
 	if err != nil {
 		return err
 	}
-	return rt.DownAlert(ctx, t, sending.Resting{ID: p.ID, Name: p.Name, Since: rt.node.Now(), Answer: f.Error(), Advice: f.Advice, Class: string(f.Class)})
+	return rt.DownAlert(ctx, t, sending.Resting{
+		ID: p.ID, Name: p.Name, Since: rt.node.Now(), Answer: f.Error(), Advice: f.Advice, Class: string(f.Class),
+	})
 }
 
 // restsInRow is how often a destination may rest, and seem mended, without that
@@ -78,8 +82,9 @@ func (rt *Rests) refusesAlert(ctx context.Context, t *store.Tx, s sending.Sendin
 	}
 	return t.OpenAlert(ctx, job.Alert{
 		Kind: job.AlertDown, Cause: settle.RefusesCause(p.ID), Job: "Destination " + p.Name,
-		Happened: fmt.Sprintf("The destination %q answers when it is looked at, and refuses what is handed over: %d times in a row. %s.", p.Name, inRow, phrase.Upper(f.Error())),
-		ForWhom:  waitingWords(waiting), Tried: "It is tried again and again, at growing intervals.", Advice: advice,
+		Happened: fmt.Sprintf("The destination %q answers when it is looked at, and refuses what is handed over: %d "+
+			"times in a row. %s.", p.Name, inRow, phrase.Upper(f.Error())),
+		ForWhom: waitingWords(waiting), Tried: "It is tried again and again, at growing intervals.", Advice: advice,
 		Next: "What waits goes out by itself when it takes something.",
 	})
 }
@@ -96,11 +101,14 @@ func (rt *Rests) DownAlert(ctx context.Context, t *store.Tx, r sending.Resting) 
 	}
 	tried := "It is looked at again and again; what waits goes out by itself when it works."
 	if r.Probes > 0 {
-		tried = fmt.Sprintf("It was looked at %d %s since. What waits goes out by itself when it works.", r.Probes, phrase.Plural(r.Probes, "time", "times"))
+		tried = fmt.Sprintf("It was looked at %d %s since. What waits goes out by itself when it works.", r.Probes,
+			phrase.Plural(r.Probes, "time", "times"))
 	}
 	return t.OpenAlert(ctx, job.Alert{
-		Kind: job.AlertDown, Cause: downCause(r.ID), Job: "Destination " + r.Name, Happened: fmt.Sprintf("The destination %q does not work. %s.", r.Name, phrase.Upper(r.Answer)),
-		ForWhom: waitingWords(waiting), Tried: tried, Advice: advice + " Then test the destination: ironbell destinations -test " + quoted(r.Name),
+		Kind: job.AlertDown, Cause: downCause(r.ID), Job: "Destination " + r.Name,
+		Happened: fmt.Sprintf("The destination %q does not work. %s.", r.Name, phrase.Upper(r.Answer)),
+		ForWhom:  waitingWords(waiting), Tried: tried,
+		Advice: advice + " Then test the destination: ironbell destinations -test " + quoted(r.Name),
 	})
 }
 
@@ -193,16 +201,19 @@ func (rt *Rests) GiveUpAll(ctx context.Context, t *store.Tx, all []sending.Sendi
 		for _, s := range group {
 			switch {
 			case s.AlertID != nil:
-				if err := t.NextStep(ctx, *s.AlertID, fmt.Sprintf("%s could not be told: %s", s.Address, f)); err != nil {
+				if err := t.NextStep(ctx, *s.AlertID,
+					fmt.Sprintf("%s could not be told: %s", s.Address, f)); err != nil {
 					return err
 				}
 			case !told[*s.RunID]:
 				told[*s.RunID] = true
 				runs = append(runs, *s.RunID)
-				if err := t.Log(ctx, job.LogLine{Level: "error", Text: "deliveries were given up: " + f.Error()}, *s.RunID); err != nil {
+				if err := t.Log(ctx, job.LogLine{Level: "error", Text: "deliveries were given up: " + f.Error()},
+					*s.RunID); err != nil {
 					return err
 				}
-				if err := rt.settle.DeliveryAlert(ctx, t, s, job.AlertDeliveryFailed, f, "the destination was looked at again and again meanwhile"); err != nil {
+				if err := rt.settle.DeliveryAlert(ctx, t, s, job.AlertDeliveryFailed, f,
+					"the destination was looked at again and again meanwhile"); err != nil {
 					return err
 				}
 			}
@@ -217,9 +228,13 @@ func (rt *Rests) Rest(ctx context.Context, group []sending.Sending, f *fault.Fau
 	ctx, stop := node.Ending(ctx)
 	defer stop()
 	first := group[0]
-	rt.node.Log.Warn("a destination fails; it rests until it is mended", "destination", first.DestinationID, "class", f.Class, "error", f, "deliveries", len(group))
+	rt.node.Log.Warn("a destination fails; it rests until it is mended", "destination", first.DestinationID, "class",
+		f.Class, "error", f, "deliveries", len(group))
 	err := rt.store.Do(ctx, func(t *store.Tx) error {
-		end := sending.Ended{State: job.DeliveryWaiting, Untried: true, Rests: true, Answer: f.Error(), Advice: f.Advice, Class: string(f.Class)}
+		end := sending.Ended{
+			State: job.DeliveryWaiting, Untried: true, Rests: true, Answer: f.Error(), Advice: f.Advice,
+			Class: string(f.Class),
+		}
 		if err := t.EndSending(ctx, first, end); err != nil && !errors.Is(err, db.ErrStale) {
 			return err
 		}
@@ -232,7 +247,8 @@ func (rt *Rests) Rest(ctx context.Context, group []sending.Sending, f *fault.Fau
 		rt.holdings.ReleaseSending(s)
 	}
 	if err != nil {
-		rt.node.Log.Error("could not let a destination rest; leases will run out", "destination", first.DestinationID, "error", err)
+		rt.node.Log.Error("could not let a destination rest; leases will run out", "destination", first.DestinationID,
+			"error", err)
 	}
 	// Whoever can be told over another destination is told now.
 	if err := rt.store.HurryAlerts(ctx, first.DestinationID, "the mail server does not work: "+f.Error()); err != nil {

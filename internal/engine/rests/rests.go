@@ -26,6 +26,8 @@ type Rests struct {
 }
 
 // New makes what keeps rests.
-func New(n *node.Node, s *store.Store, h *lease.Holdings, sources *report.Sources, files *artifact.Folder, settled *settle.Settler) *Rests {
+func New(n *node.Node, s *store.Store, h *lease.Holdings, sources *report.Sources, files *artifact.Folder,
+	settled *settle.Settler,
+) *Rests {
 	return &Rests{node: n, store: s, holdings: h, sources: sources, files: files, settle: settled}
 }

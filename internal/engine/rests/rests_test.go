@@ -44,12 +44,14 @@ func TestADeadSourceIsOneAlert(t *testing.T) {
 	for _, id := range runs[1:] {
 		assert.Equal(t, job.RunDone, o.Ended(id).State)
 	}
-	assert.Equal(t, 1, o.Number(`SELECT count(*) FROM alerts WHERE cause = 'rest:source:tarnwick' AND state = 'closed'`))
+	assert.Equal(t, 1,
+		o.Number(`SELECT count(*) FROM alerts WHERE cause = 'rest:source:tarnwick' AND state = 'closed'`))
 
 	// A refused password is tried once more, and then only after its record changes.
 	o.Exec(`UPDATE sources SET secret = '', updated_at = now() + interval '3 seconds'`)
 	run := o.Ring(e, "B", service.Ask{})
-	o.Until("it is left alone", func() bool { return o.Number(`SELECT count(*) FROM rests WHERE probe_at IS NULL`) == 1 })
+	o.Until("it is left alone",
+		func() bool { return o.Number(`SELECT count(*) FROM rests WHERE probe_at IS NULL`) == 1 })
 	assert.Equal(t, 2, o.Number(`SELECT probes FROM rests`))
 	_, err := e.Runs.Cancel(o.Ctx, o.Mara, run.ID)
 	require.NoError(t, err)
@@ -62,12 +64,17 @@ func TestAFullDiskIsOneAlert(t *testing.T) {
 	full := true
 	o.Strain.Mean("write", func(context.Context, task.Work) (task.Result, error) {
 		if full {
-			return task.Result{}, fault.Wrap(errors.New("no space left on device"), fault.Passing, fault.Store, "write to the store of artifacts", "Make room.")
+			return task.Result{},
+				fault.Wrap(errors.New("no space left on device"), fault.Passing, fault.Store,
+					"write to the store of artifacts", "Make room.")
 		}
 		return task.Result{}, nil
 	})
 	for _, name := range []string{"A", "B"} {
-		o.Save(e, name, job.Definition{Tasks: []job.Task{enginetest.Strained("file", "write")}, Retry: job.Retry{Times: 50, Wait: job.Duration(100 * time.Millisecond)}})
+		o.Save(e, name, job.Definition{
+			Tasks: []job.Task{enginetest.Strained("file", "write")},
+			Retry: job.Retry{Times: 50, Wait: job.Duration(100 * time.Millisecond)},
+		})
 	}
 	o.Run(e)
 	o.Until("it works", func() bool { return o.Number(`SELECT count(*) FROM nodes`) == 1 })

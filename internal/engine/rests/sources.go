@@ -33,8 +33,11 @@ func (rt *Rests) LetRest(ctx context.Context, label string, said *fault.Fault) e
 		if err != nil || rested {
 			return err
 		}
-		rt.node.Log.Warn("a source or the store of artifacts fails; it rests until it is mended", "which", label, "error", said)
-		return rt.RestAlert(ctx, t, queue.RestOf{Label: label, Answer: said.Error(), Advice: said.Advice, Class: string(said.Class)})
+		rt.node.Log.Warn("a source or the store of artifacts fails; it rests until it is mended", "which", label,
+			"error", said)
+		return rt.RestAlert(ctx, t, queue.RestOf{
+			Label: label, Answer: said.Error(), Advice: said.Advice, Class: string(said.Class),
+		})
 	})
 	rt.node.Probe.Wake()
 	return err
@@ -99,13 +102,18 @@ func (rt *Rests) RestAlert(ctx context.Context, t *store.Tx, r queue.RestOf) err
 	}
 	whom := "no run waits for it yet"
 	if n > 0 {
-		whom = fmt.Sprintf("%d %s for it: %s", n, map[bool]string{true: "run waits", false: "runs wait"}[n == 1], strings.Join(jobs, ", "))
+		whom = fmt.Sprintf("%d %s for it: %s", n, map[bool]string{true: "run waits", false: "runs wait"}[n == 1],
+			strings.Join(jobs, ", "))
 	}
 	next := "It is looked at again and again; what waits goes on by itself when it works."
 	if r.Class == string(fault.Lasting) && r.Probes >= LookLonger {
-		next = "It is not tried again by itself, so that no account is locked: it is when its settings are saved, or when somebody tests it."
+		next = "It is not tried again by itself, so that no account is locked: it is when its settings are saved, or " +
+			"when somebody tests it."
 	}
-	return t.OpenAlert(ctx, job.Alert{Kind: job.AlertDown, Cause: restCause(r.Label), Job: name, Happened: what + ". " + phrase.Upper(r.Answer) + ".", ForWhom: whom, Tried: fmt.Sprintf("It was looked at %d times since.", r.Probes), Advice: advice, Next: next})
+	return t.OpenAlert(ctx, job.Alert{
+		Kind: job.AlertDown, Cause: restCause(r.Label), Job: name, Happened: what + ". " + phrase.Upper(r.Answer) + ".",
+		ForWhom: whom, Tried: fmt.Sprintf("It was looked at %d times since.", r.Probes), Advice: advice, Next: next,
+	})
 }
 
 // EndRest lets the runs go on that waited for what works again, and closes its alert.
@@ -149,12 +157,20 @@ func (rt *Rests) GiveUpKept(ctx context.Context) error {
 				if rt.node.Now().Sub(p.MadeAt) <= time.Duration(giveUpAfter) {
 					continue
 				}
-				f := &fault.Fault{Class: fault.Class(r.Class), Scope: fault.Source, Cause: fmt.Errorf("it waited %s for what it needs, as its job says: %s", giveUpAfter, r.Answer), Advice: r.Advice}
+				f := &fault.Fault{
+					Class: fault.Class(r.Class), Scope: fault.Source,
+					Cause:  fmt.Errorf("it waited %s for what it needs, as its job says: %s", giveUpAfter, r.Answer),
+					Advice: r.Advice,
+				}
 				if err := t.FailPart(ctx, p, f.Error()); err != nil {
 					return err
 				}
-				c := queue.Claim{RunID: p.RunID, Part: p.Part, Name: p.Name, JobID: p.JobID, Job: p.Job, Rehearsal: p.Rehearsal}
-				if err := rt.settle.FailureAlert(ctx, t, c, &settle.Failure{Fault: f, Tried: 1, Reason: "it was looked at again and again meanwhile"}); err != nil {
+				c := queue.Claim{
+					RunID: p.RunID, Part: p.Part, Name: p.Name, JobID: p.JobID, Job: p.Job, Rehearsal: p.Rehearsal,
+				}
+				if err := rt.settle.FailureAlert(ctx, t, c, &settle.Failure{
+					Fault: f, Tried: 1, Reason: "it was looked at again and again meanwhile",
+				}); err != nil {
 					return err
 				}
 				runs = append(runs, p.RunID)

@@ -31,9 +31,11 @@ func (rs *Runs) SetApart(ctx context.Context, jobID int64, why error) error {
 		}
 		return t.OpenAlert(ctx, job.Alert{
 			Kind: job.AlertApart, Cause: apartCause(jobID), JobID: &jobID,
-			Happened: fmt.Sprintf("What was due of %s could not be rung. %s.", j.Name, phrase.Upper(why.Error())), ForWhom: "its recipients wait for it",
-			Tried: "It is tried again every " + job.Duration(apartWait).String() + "; nothing that was due is lost.", Advice: "See whether its rule, zone and calendars can still be read, and save the job again.",
-			Next: "When it can be rung, what was missed is decided on as the job says for an outage.",
+			Happened: fmt.Sprintf("What was due of %s could not be rung. %s.", j.Name, phrase.Upper(why.Error())),
+			ForWhom:  "its recipients wait for it",
+			Tried:    "It is tried again every " + job.Duration(apartWait).String() + "; nothing that was due is lost.",
+			Advice:   "See whether its rule, zone and calendars can still be read, and save the job again.",
+			Next:     "When it can be rung, what was missed is decided on as the job says for an outage.",
 		})
 	})
 }

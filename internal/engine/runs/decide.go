@@ -20,7 +20,9 @@ import (
 // Decide decides on the due times of locked triggers that have come: it writes their
 // rings and runs, and moves them on. careful looks first which decisions stand;
 // without it store.ErrStands says when one does.
-func (rs *Runs) Decide(ctx context.Context, t *store.Tx, due []rings.DueTrigger, now time.Time, careful bool) (err error) {
+func (rs *Runs) Decide(ctx context.Context, t *store.Tx, due []rings.DueTrigger, now time.Time,
+	careful bool,
+) (err error) {
 	defer func() {
 		if broken := recover(); broken != nil {
 			err = fmt.Errorf("the service has a fault of its own: %v", broken)
@@ -92,7 +94,9 @@ func (rs *Runs) DecideFirst(ctx context.Context, t *store.Tx, jobs []int64, over
 
 // passOverDue passes over what is due of triggers. Of one that can no longer be read
 // only the stored due time is known.
-func (rs *Runs) passOverDue(ctx context.Context, t *store.Tx, due []rings.DueTrigger, now time.Time, over string, unread map[int64]error) error {
+func (rs *Runs) passOverDue(ctx context.Context, t *store.Tx, due []rings.DueTrigger, now time.Time, over string,
+	unread map[int64]error,
+) error {
 	c, err := rs.circumstances(ctx, t, due, now, true)
 	if err != nil {
 		return err
@@ -115,7 +119,9 @@ func (rs *Runs) passOverDue(ctx context.Context, t *store.Tx, due []rings.DueTri
 		p.Next[d.ID] = next
 		for _, r := range rings {
 			if !c.stands(d.ID, r.Due) {
-				p.Rings = append(p.Rings, job.Ring{TriggerID: d.ID, Due: r.Due, Nominal: r.Nominal, Decision: job.RingPassedOver, Reason: reason})
+				p.Rings = append(p.Rings, job.Ring{
+					TriggerID: d.ID, Due: r.Due, Nominal: r.Nominal, Decision: job.RingPassedOver, Reason: reason,
+				})
 			}
 		}
 	}
@@ -137,7 +143,9 @@ func (c circumstances) stands(trigger int64, due time.Time) bool {
 	return slices.ContainsFunc(c.stood, func(s rings.Stood) bool { return s.TriggerID == trigger && s.Due.Equal(due) })
 }
 
-func (rs *Runs) circumstances(ctx context.Context, t *store.Tx, due []rings.DueTrigger, now time.Time, careful bool) (circumstances, error) {
+func (rs *Runs) circumstances(ctx context.Context, t *store.Tx, due []rings.DueTrigger, now time.Time,
+	careful bool,
+) (circumstances, error) {
 	c := circumstances{}
 	var late, jobs []int64
 	first := now
@@ -159,7 +167,8 @@ func (rs *Runs) circumstances(ctx context.Context, t *store.Tx, due []rings.DueT
 		return c, err
 	}
 	if len(jobs) > 0 {
-		if c.stood, err = t.Standing(ctx, slices.Compact(slices.Sorted(slices.Values(jobs))), first, now.Add(time.Hour)); err != nil {
+		if c.stood, err = t.Standing(ctx, slices.Compact(slices.Sorted(slices.Values(jobs))), first,
+			now.Add(time.Hour)); err != nil {
 			return c, err
 		}
 	}
@@ -179,7 +188,10 @@ func (rs *Runs) rang(ctx context.Context, t *store.Tx, due []rings.DueTrigger, r
 		if err := rs.times.Refresh(ctx, t); err != nil {
 			return err
 		}
-		w := rings.Waiter{TriggerID: d.ID, Waits: d.Waits, JobID: d.JobID, Rule: d.Timing.V.Rule, Zone: d.Zone, Calendars: d.Calendars, Given: d.Given, Delay: d.Delay}
+		w := rings.Waiter{
+			TriggerID: d.ID, Waits: d.Waits, JobID: d.JobID, Rule: d.Timing.V.Rule, Zone: d.Zone,
+			Calendars: d.Calendars, Given: d.Given, Delay: d.Delay,
+		}
 		return rs.holdRun(ctx, t, w, run)
 	}
 	return nil

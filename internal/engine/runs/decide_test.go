@@ -19,7 +19,10 @@ import (
 )
 
 func trigger(id, jobID int64, rule string, due time.Time, given job.Values) rings.DueTrigger {
-	t := rings.DueTrigger{ID: id, JobID: jobID, Job: "Board", JobVersion: 1, Zone: "Europe/London", AfterOutage: job.OutageOnce, Overlap: job.OverlapWait, NextDue: due}
+	t := rings.DueTrigger{
+		ID: id, JobID: jobID, Job: "Board", JobVersion: 1, Zone: "Europe/London", AfterOutage: job.OutageOnce,
+		Overlap: job.OverlapWait, NextDue: due,
+	}
 	t.Timing.V.Rule, t.Given.V = rule, given
 	return t
 }
@@ -68,10 +71,12 @@ var due = time.Date(2026, 11, 23, 7, 0, 0, 0, time.UTC)
 
 func TestTriggersOfOneJobThatAreDueTogetherMakeOneRun(t *testing.T) {
 	p := plans(due.Add(time.Second),
-		trigger(1, 9, "0 * * * *", due, nil), trigger(2, 9, "0 7 * * *", due, job.Values{}), trigger(3, 9, "0 7 * * 1", due, job.Values{"day": "today"}), trigger(4, 8, "0 7 * * *", due, nil))
+		trigger(1, 9, "0 * * * *", due, nil), trigger(2, 9, "0 7 * * *", due, job.Values{}),
+		trigger(3, 9, "0 7 * * 1", due, job.Values{"day": "today"}), trigger(4, 8, "0 7 * * *", due, nil))
 	require.Len(t, p.Runs, 3, "equal values make one run; other values, and other jobs, their own")
 	require.Len(t, p.Rings, 4)
-	assert.Equal(t, []job.RingDecision{"run", "joined", "run", "run"}, []job.RingDecision{p.Rings[0].Decision, p.Rings[1].Decision, p.Rings[2].Decision, p.Rings[3].Decision})
+	assert.Equal(t, []job.RingDecision{"run", "joined", "run", "run"},
+		[]job.RingDecision{p.Rings[0].Decision, p.Rings[1].Decision, p.Rings[2].Decision, p.Rings[3].Decision})
 	assert.Equal(t, *p.Rings[0].RunID, *p.Rings[1].RunID)
 	assert.Equal(t, due.Add(time.Hour), p.Next[1].Due.UTC())
 	assert.Equal(t, due.AddDate(0, 0, 1), p.Next[2].Due.UTC())
@@ -123,7 +128,8 @@ func TestClosedDaysPassOverAndMoveRings(t *testing.T) {
 
 	p = plansOf(e, due.AddDate(0, 0, 3).Add(time.Second), moves)
 	require.Len(t, p.Runs, 1)
-	assert.Equal(t, due.AddDate(0, 0, 3), p.Runs[0].Nominal.UTC(), "rings moved onto one instant become one with the latest date")
+	assert.Equal(t, due.AddDate(0, 0, 3), p.Runs[0].Nominal.UTC(),
+		"rings moved onto one instant become one with the latest date")
 	assert.Equal(t, "on time", p.Rings[0].Reason)
 
 	monthly := trigger(3, 7, "on day 25 of every month at 07:00 after closed days", due.AddDate(0, 0, 3), nil)
@@ -131,7 +137,8 @@ func TestClosedDaysPassOverAndMoveRings(t *testing.T) {
 	p = plansOf(e, due.AddDate(0, 0, 3).Add(time.Second), monthly)
 	require.Len(t, p.Runs, 1)
 	assert.Equal(t, due.AddDate(0, 0, 2), p.Runs[0].Nominal.UTC())
-	assert.Contains(t, p.Runs[0].Why, "25 November is closed in calendar Harbour (slipway); moved to Thu 26 November; on time.")
+	assert.Contains(t, p.Runs[0].Why,
+		"25 November is closed in calendar Harbour (slipway); moved to Thu 26 November; on time.")
 }
 
 func TestWhatIsLateWaitsForThePermittedHours(t *testing.T) {

@@ -12,7 +12,9 @@ import (
 )
 
 // StartBy makes a run of a job because of what happened, or records why not.
-func (rs *Runs) StartBy(ctx context.Context, t *store.Tx, w rings.Waiter, given job.Values, nominal time.Time, why string) (job.RunID, error) {
+func (rs *Runs) StartBy(ctx context.Context, t *store.Tx, w rings.Waiter, given job.Values, nominal time.Time,
+	why string,
+) (job.RunID, error) {
 	now := rs.node.Now()
 	open, err := t.OpenFor(ctx, w.JobID, given)
 	if err != nil {
@@ -34,7 +36,8 @@ func (rs *Runs) StartBy(ctx context.Context, t *store.Tx, w rings.Waiter, given 
 		return d.Joins, t.Log(ctx, job.LogLine{Text: "joined by: " + why}, d.Joins)
 	}
 	run := rings.NewRun{
-		JobID: w.JobID, Job: w.Job, JobVersion: w.JobVersion, TriggerID: &w.TriggerID, Why: why, Nominal: nominal, Due: now, Zone: w.Zone,
+		JobID: w.JobID, Job: w.Job, JobVersion: w.JobVersion, TriggerID: &w.TriggerID, Why: why, Nominal: nominal,
+		Due: now, Zone: w.Zone,
 		Given: given, Priority: w.Priority, Gated: w.Overlap != job.OverlapTogether, Labels: w.Labels.V, Reason: reason,
 	}
 	usual, err := t.Usual(ctx, []int64{w.JobID})

@@ -22,7 +22,10 @@ const ringsAtOnce = 500
 
 // plan decides on all due times of the triggers.
 func (rs *Runs) plan(due []rings.DueTrigger, now time.Time, c circumstances) (rings.RingPlan, error) {
-	p := rings.RingPlan{JobOf: map[int64]int64{}, Next: map[int64]*records.NextRing{}, Moved: map[job.RunID]time.Time{}, Zones: zone.Version()}
+	p := rings.RingPlan{
+		JobOf: map[int64]int64{}, Next: map[int64]*records.NextRing{}, Moved: map[job.RunID]time.Time{},
+		Zones: zone.Version(),
+	}
 	type together struct {
 		job    int64
 		values string
@@ -46,7 +49,8 @@ func (rs *Runs) plan(due []rings.DueTrigger, now time.Time, c circumstances) (ri
 		r, err := rs.times.Rule(t.Timing.V, t.Zone, t.Calendars.V)
 		if err != nil {
 			// It was checked when it was saved: the zone data has changed, or a calendar went.
-			return p, fmt.Errorf("the rule %q of %s (%s) can no longer be read: %w", t.Timing.V.Rule, t.Job, t.Zone, err)
+			return p,
+				fmt.Errorf("the rule %q of %s (%s) can no longer be read: %w", t.Timing.V.Rule, t.Job, t.Zone, err)
 		}
 		steps, next := rs.dueRings(r, t, now)
 		p.Next[t.ID] = next
@@ -56,11 +60,16 @@ func (rs *Runs) plan(due []rings.DueTrigger, now time.Time, c circumstances) (ri
 				continue // it was decided on by a node whose clock is ahead
 			}
 			if s.Passed {
-				p.Rings = append(p.Rings, job.Ring{TriggerID: t.ID, Due: s.Due, Nominal: s.Nominal, Decision: job.RingPassedOver, Reason: r.Reason(s.Ring)})
+				p.Rings = append(p.Rings, job.Ring{
+					TriggerID: t.ID, Due: s.Due, Nominal: s.Nominal, Decision: job.RingPassedOver,
+					Reason: r.Reason(s.Ring),
+				})
 				continue
 			}
 			if f := job.FreezeOf(c.frozen, t.Labels.V, s.Due); f != nil && f.Rings == "pass over" {
-				p.Rings = append(p.Rings, job.Ring{TriggerID: t.ID, Due: s.Due, Nominal: s.Nominal, Decision: job.RingPassedOver, Reason: f.Reading()})
+				p.Rings = append(p.Rings, job.Ring{
+					TriggerID: t.ID, Due: s.Due, Nominal: s.Nominal, Decision: job.RingPassedOver, Reason: f.Reading(),
+				})
 				continue
 			}
 			at[s.Due] = s
@@ -83,9 +92,11 @@ func (rs *Runs) plan(due []rings.DueTrigger, now time.Time, c circumstances) (ri
 			earlier, stood := before[key]
 			switch {
 			case d.Decision == job.RingRun && stood:
-				ring.Decision, ring.Reason, ring.RunID = job.RingJoined, "another trigger of this job rang at the same time with equal values", &earlier
+				ring.Decision, ring.Reason, ring.RunID = job.RingJoined,
+					"another trigger of this job rang at the same time with equal values", &earlier
 			case d.Decision == job.RingRun && beside:
-				ring.Decision, ring.Reason = job.RingJoined, "another trigger of this job rang at the same time with equal values"
+				ring.Decision, ring.Reason = job.RingJoined,
+					"another trigger of this job rang at the same time with equal values"
 				last = other
 				ring.RunID = &p.Runs[last].ID
 				if nominal.After(p.Runs[last].Nominal) {
@@ -98,7 +109,8 @@ func (rs *Runs) plan(due []rings.DueTrigger, now time.Time, c circumstances) (ri
 				run := rings.NewRun{
 					ID: job.RunID(-1 - last), JobID: t.JobID, Job: t.Job, JobVersion: t.JobVersion, TriggerID: &trigger,
 					Why:     fmt.Sprintf("Rang by its rule: %s (%s). %s.", r.Reading(), t.Zone, phrase.Upper(d.Reason)),
-					Nominal: nominal, Due: d.Due, Zone: t.Zone, Given: t.Given.V, Priority: t.Priority, Gated: t.Overlap != job.OverlapTogether, Labels: t.Labels.V,
+					Nominal: nominal, Due: d.Due, Zone: t.Zone, Given: t.Given.V, Priority: t.Priority,
+					Gated: t.Overlap != job.OverlapTogether, Labels: t.Labels.V,
 				}
 				if f := job.FreezeOf(c.frozen, t.Labels.V, now); f != nil {
 					run.Reason = "held back: " + f.Reading()
@@ -115,7 +127,8 @@ func (rs *Runs) plan(due []rings.DueTrigger, now time.Time, c circumstances) (ri
 				// What is late may come to lie outside the permitted hours.
 				if opens := r.Permitted(now); opens.After(now) && !run.Held {
 					run.Ready = &opens
-					run.Why += fmt.Sprintf(" It begins at %s, when its permitted hours do.", opens.Format("Mon 2 January 15:04 MST"))
+					run.Why += fmt.Sprintf(" It begins at %s, when its permitted hours do.",
+						opens.Format("Mon 2 January 15:04 MST"))
 				}
 				p.Runs = append(p.Runs, run)
 				ring.RunID = &p.Runs[last].ID
@@ -175,7 +188,8 @@ func (rs *Runs) dueRings(r rule.Rule, t rings.DueTrigger, now time.Time) (rings 
 			ring.Nominal = *t.NextNominal
 		}
 		if t.Zones != "" && t.Zones != zone.Version() {
-			atOnce = fmt.Sprintf("its due time was reckoned by the time zone data %s and stands; those after it go by %s", t.Zones, zone.Version())
+			atOnce = fmt.Sprintf("its due time was reckoned by the time zone data %s and stands; those after "+
+				"it go by %s", t.Zones, zone.Version())
 			// The ring that the new data has in its place is the same one.
 			if same, ok := r.Step(t.NextDue); ok && same.Due.Sub(t.NextDue) < timetable.Slack(r) {
 				t.NextDue = same.Due

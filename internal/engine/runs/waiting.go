@@ -44,7 +44,8 @@ func (rs *Runs) LetBegin(ctx context.Context, t *store.Tx, w rings.Waiter, run r
 		return false, nil
 	}
 	whats, given := rs.WhatCame(wait, w.Given.V, all)
-	began, err := t.Release(ctx, run.RunID, rs.node.Now().Add(job.Seconds(w.Delay)), given, "for its turn; what it waited for has happened: "+strings.Join(whats, "; "))
+	began, err := t.Release(ctx, run.RunID, rs.node.Now().Add(job.Seconds(w.Delay)), given,
+		"for its turn; what it waited for has happened: "+strings.Join(whats, "; "))
 	if err != nil || !began || !wait.Once {
 		return began, err
 	}
@@ -66,7 +67,8 @@ func (rs *Runs) Counts(wait job.Wait, all []rings.Happened, at time.Time) []ring
 	if wait.Match != job.MatchWindow {
 		return all
 	}
-	return slices.DeleteFunc(all, func(h rings.Happened) bool { return h.At.Sub(at).Abs() > time.Duration(wait.Within) })
+	return slices.DeleteFunc(all,
+		func(h rings.Happened) bool { return h.At.Sub(at).Abs() > time.Duration(wait.Within) })
 }
 
 // WhatCame says what has happened, and gives the values of the run that begins.

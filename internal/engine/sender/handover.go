@@ -15,7 +15,9 @@ import (
 )
 
 // handOver sends one delivery.
-func (sd *Sender) handOver(ctx context.Context, line deliver.Line, d deliver.Destination, s sending.Sending) (deliver.Result, error) {
+func (sd *Sender) handOver(ctx context.Context, line deliver.Line, d deliver.Destination,
+	s sending.Sending,
+) (deliver.Result, error) {
 	ctx, stop := context.WithTimeout(ctx, sendLimit+time.Duration(s.Size/sendSpeed)*time.Second)
 	defer stop()
 	content, err := sd.bytesOf(ctx, s)
@@ -24,14 +26,17 @@ func (sd *Sender) handOver(ctx context.Context, line deliver.Line, d deliver.Des
 	}
 	defer func() { _ = content.Close() }() // only read from
 	h := deliver.Handover{
-		ID: s.ID, To: s.Address, MessageID: s.MessageID, Name: s.Name, MediaType: s.MediaType, Size: s.Size, SHA256: s.SHA256, Try: s.Tries, IfExists: s.IfExists, Stamp: s.Stamp, Content: content,
+		ID: s.ID, To: s.Address, MessageID: s.MessageID, Name: s.Name, MediaType: s.MediaType, Size: s.Size,
+		SHA256: s.SHA256, Try: s.Tries, IfExists: s.IfExists, Stamp: s.Stamp, Content: content,
 		Alone: func(ctx context.Context, name string) (func(), error) {
 			release, err := sd.store.Alone(ctx, s.DestinationID, name, 2*sd.node.Lease)
 			switch {
 			case err == nil:
 				return release, nil
 			case ctx.Err() != nil:
-				return nil, fault.Wrap(err, fault.Passing, fault.Message, "choose a name at the destination", "Others of this name went there all the time.")
+				return nil,
+					fault.Wrap(err, fault.Passing, fault.Message, "choose a name at the destination",
+						"Others of this name went there all the time.")
 			}
 			return nil, &notRecorded{err}
 		},
@@ -52,7 +57,8 @@ func (sd *Sender) handOver(ctx context.Context, line deliver.Line, d deliver.Des
 		// A node that was held up just here must not say the last word: by now
 		// another may have taken the delivery for lost.
 		if held := time.Since(asked); held > sd.node.Lease/2 {
-			return fault.Wrap(fmt.Errorf("this node was held up for %s", held.Round(time.Millisecond)), fault.Passing, fault.Message, "offer the message", "")
+			return fault.Wrap(fmt.Errorf("this node was held up for %s", held.Round(time.Millisecond)), fault.Passing,
+				fault.Message, "offer the message", "")
 		}
 		return nil
 	})

@@ -126,6 +126,7 @@ func (sd *Sender) giveBack(ctx context.Context, rest []sending.Sending) {
 		sd.holdings.ReleaseSending(s)
 	}
 	if err != nil {
-		sd.node.Log.Error("could not hand deliveries back; their leases will run out", "deliveries", len(rest), "error", err)
+		sd.node.Log.Error("could not hand deliveries back; their leases will run out", "deliveries", len(rest), "error",
+			err)
 	}
 }

@@ -46,7 +46,9 @@ type Sender struct {
 }
 
 // New makes the sender of a node, with at most so many lines to one destination.
-func New(n *node.Node, s *store.Store, d *deliver.Destinations, files *artifact.Folder, h *lease.Holdings, links access.Links, o *outcome.Outcome, r *rests.Rests, most int) *Sender {
+func New(n *node.Node, s *store.Store, d *deliver.Destinations, files *artifact.Folder, h *lease.Holdings,
+	links access.Links, o *outcome.Outcome, r *rests.Rests, most int,
+) *Sender {
 	return &Sender{
 		node: n, store: s, destinations: d, files: files, holdings: h, links: links, outcome: o, rests: r,
 		lines: newLines(), offers: make(chan offered), most: most,

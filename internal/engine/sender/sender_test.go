@@ -22,7 +22,8 @@ import (
 func TestManyDestinationsWithRetriesAheadHoldUpNobody(t *testing.T) {
 	o := enginetest.Open(t)
 	e := o.Engine(nil)
-	o.Save(e, "Board", job.Definition{Tasks: []job.Task{enginetest.Strained("file", "file"), enginetest.Mailed("a@tarnwick.example")}})
+	o.Save(e, "Board",
+		job.Definition{Tasks: []job.Task{enginetest.Strained("file", "file"), enginetest.Mailed("a@tarnwick.example")}})
 	o.Exec(`INSERT INTO destinations (name, protocol, settings) SELECT 'folder ' || n, 'folder', '{"folder": "/nowhere"}' FROM generate_series(1, 160) n`)
 	o.Exec(`INSERT INTO messages (id, part, task, message_id, subject, destination_id, key, size, sha256) SELECT month_id('message_count'), 1, '', 'x', 'x', id, 'x', 1, '' FROM destinations WHERE name LIKE 'folder %'`)
 	o.Exec(`INSERT INTO deliveries (id, message_id, destination_id, address, state, retry_times, retry_wait, if_unknown, ready_at) SELECT month_id('delivery_count'), id, destination_id, 'x', 'waiting', 1, 1, 'ask', now() + interval '1 hour' FROM messages`)
@@ -43,14 +44,21 @@ func TestPartsNeverOverwriteEachOther(t *testing.T) {
 	o := enginetest.Open(t)
 	e := o.Engine(nil)
 	o.Source("tarnwick")
-	o.Report(e, "Sheet", job.ReportDefinition{Parameters: []job.Parameter{{Name: "port", Type: job.TypeText, Default: ""}}, Sections: enginetest.Section("SELECT :port AS port")})
+	o.Report(e, "Sheet", job.ReportDefinition{
+		Parameters: []job.Parameter{{Name: "port", Type: job.TypeText, Default: ""}},
+		Sections:   enginetest.Section("SELECT :port AS port"),
+	})
 	overwrite := func(d *job.DeliverTask) { d.IfExists = job.ExistsOverwrite }
-	d := job.Definition{Split: job.Split{Each: "port", Values: []string{"Pennold", "Ellerhaven", "Fennmouth"}}, Tasks: []job.Task{enginetest.Reported("sheet", "Sheet"), enginetest.Placed("port folders", overwrite)}}
+	d := job.Definition{
+		Split: job.Split{Each: "port", Values: []string{"Pennold", "Ellerhaven", "Fennmouth"}},
+		Tasks: []job.Task{enginetest.Reported("sheet", "Sheet"), enginetest.Placed("port folders", overwrite)},
+	}
 	o.Save(e, "Sheets", d)
 	ahead, err := e.Jobs.AheadOf(o.Ctx, o.Mara, "Sheets")
 	require.NoError(t, err)
 	require.Len(t, ahead.Tasks, 2)
-	assert.Contains(t, strings.Join(ahead.Tasks[1].Notes, " "), "3 parts would write Sheet "+time.Now().Format("2006-01-02")+".csv; each gets its part's name appended")
+	assert.Contains(t, strings.Join(ahead.Tasks[1].Notes, " "),
+		"3 parts would write Sheet "+time.Now().Format("2006-01-02")+".csv; each gets its part's name appended")
 	o.Run(e)
 	run := o.Ended(o.Ring(e, "Sheets", service.Ask{}).ID)
 	assert.Equal(t, job.RunDone, run.State)
@@ -63,11 +71,21 @@ func TestPartsNeverOverwriteEachOther(t *testing.T) {
 		return all
 	}
 	day := time.Now().Format("2006-01-02")
-	assert.Equal(t, []string{"Sheet " + day + " (Ellerhaven).csv", "Sheet " + day + " (Fennmouth).csv", "Sheet " + day + " (Pennold).csv"}, files())
+	assert.Equal(t,
+		[]string{
+			"Sheet " + day + " (Ellerhaven).csv", "Sheet " + day + " (Fennmouth).csv",
+			"Sheet " + day + " (Pennold).csv",
+		}, files())
 
 	// Only those that share a name get another one.
-	d.Split = job.Split{Each: "port", Query: &job.ListQuery{Source: "tarnwick", SQL: "VALUES ('Pennold', 'north'), ('Ellerhaven', 'north'), ('Fennmouth', 'south')"}}
-	d.Split.Query.SQL = "SELECT * FROM (VALUES ('Pennold', 'north'), ('Ellerhaven', 'north'), ('Fennmouth', 'south')) v(port, shore)"
+	d.Split = job.Split{
+		Each: "port",
+		Query: &job.ListQuery{
+			Source: "tarnwick", SQL: "VALUES ('Pennold', 'north'), ('Ellerhaven', 'north'), ('Fennmouth', 'south')",
+		},
+	}
+	d.Split.Query.SQL = "SELECT * FROM (VALUES ('Pennold', 'north'), ('Ellerhaven', 'north'), ('Fennmouth', " +
+		"'south')) v(port, shore)"
 	d.Tasks[1].Deliver.Name = "{value.shore}"
 	o.Save(e, "Sheets", d)
 	for _, f := range files() {
@@ -84,7 +102,8 @@ func TestPartsNeverOverwriteEachOther(t *testing.T) {
 	o.Save(e, "Sheets", d)
 	run = o.Ended(o.Ring(e, "Sheets", service.Ask{}).ID)
 	assert.Equal(t, job.RunPartly, run.State)
-	assert.Equal(t, 2, o.Number(`SELECT count(*) FROM parts WHERE run_id = $1 AND state = 'failed' AND reason LIKE '%another part of this run writes%'`, run.ID))
+	assert.Equal(t, 2,
+		o.Number(`SELECT count(*) FROM parts WHERE run_id = $1 AND state = 'failed' AND reason LIKE '%another part of this run writes%'`, run.ID))
 	assert.Equal(t, 1, o.Number(`SELECT count(*) FROM alerts WHERE kind = 'run failed' AND state = 'open'`))
 }
 
@@ -118,7 +137,9 @@ func TestAMailToNobody(t *testing.T) {
 	// One bad address is one failed delivery.
 	o.Source("tarnwick")
 	got = run("Bad", func(d *job.DeliverTask) {
-		d.ToQuery = &job.ListQuery{Source: "tarnwick", SQL: "SELECT unnest(ARRAY['not an address', 'b@tarnwick.example'])"}
+		d.ToQuery = &job.ListQuery{
+			Source: "tarnwick", SQL: "SELECT unnest(ARRAY['not an address', 'b@tarnwick.example'])",
+		}
 	}, "a@tarnwick.example")
 	assert.Equal(t, job.RunPartly, got.State)
 	assert.Len(t, o.Received("a@tarnwick.example"), 1)
@@ -138,7 +159,8 @@ func TestAMailToNobody(t *testing.T) {
 func TestDeliveriesHavePatienceOfTheirOwn(t *testing.T) {
 	o := enginetest.Open(t)
 	e := o.Engine(nil)
-	o.Save(e, "Board", job.Definition{Tasks: []job.Task{enginetest.Strained("file", "file"), enginetest.Mailed("a@tarnwick.example")}})
+	o.Save(e, "Board",
+		job.Definition{Tasks: []job.Task{enginetest.Strained("file", "file"), enginetest.Mailed("a@tarnwick.example")}})
 	require.NoError(t, o.Mail.Behave(gate.Behaviour{Mode: gate.Busy}))
 	run := o.Ring(e, "Board", service.Ask{})
 	o.Run(e)

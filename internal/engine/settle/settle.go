@@ -64,20 +64,25 @@ func (sr *Settler) FailureAlert(ctx context.Context, t *store.Tx, c queue.Claim,
 	if failed.Task != "" {
 		what = "task " + failed.Task
 	}
-	happened := fmt.Sprintf("Run %s failed: %s could not be done. %s.", c.RunID, what, phrase.Upper(failed.Fault.Error()))
+	happened := fmt.Sprintf("Run %s failed: %s could not be done. %s.", c.RunID, what,
+		phrase.Upper(failed.Fault.Error()))
 	if c.Name != "" {
-		happened = fmt.Sprintf("Part %s of run %s failed: %s could not be done. %s.", c.Name, c.RunID, what, phrase.Upper(failed.Fault.Error()))
+		happened = fmt.Sprintf("Part %s of run %s failed: %s could not be done. %s.", c.Name, c.RunID, what,
+			phrase.Upper(failed.Fault.Error()))
 	}
 	if failed.GoesOn {
-		happened = fmt.Sprintf("In run %s %s could not be done, and the job goes on without it. %s.", c.RunID, what, phrase.Upper(failed.Fault.Error()))
+		happened = fmt.Sprintf("In run %s %s could not be done, and the job goes on without it. %s.", c.RunID, what,
+			phrase.Upper(failed.Fault.Error()))
 		after = "what the job makes without it is sent"
 	}
 	for _, also := range failed.Also {
 		happened += " " + phrase.Upper(also) + "."
 	}
 	return t.OpenAlert(ctx, job.Alert{
-		Kind: job.AlertRunFailed, Cause: fmt.Sprintf("run:%d:%s:%s", c.JobID, failed.Task, failed.Fault.Class), JobID: &c.JobID, RunID: &run,
-		Happened: happened, ForWhom: after, Tried: phrase.Sentence(failed.Reason), Advice: failed.Fault.Advice, Next: "Nothing more by itself until its next ring.",
+		Kind: job.AlertRunFailed, Cause: fmt.Sprintf("run:%d:%s:%s", c.JobID, failed.Task, failed.Fault.Class),
+		JobID: &c.JobID, RunID: &run,
+		Happened: happened, ForWhom: after, Tried: phrase.Sentence(failed.Reason), Advice: failed.Fault.Advice,
+		Next: "Nothing more by itself until its next ring.",
 	})
 }
 
@@ -87,8 +92,13 @@ func (sr *Settler) BadRecipients(ctx context.Context, t *store.Tx, c queue.Claim
 	for _, to := range m.To {
 		if to.Bad != "" {
 			run := c.RunID
-			s := sending.Sending{RunID: &run, JobID: &c.JobID, DestinationID: m.DestinationID, Address: to.Address, Rehearsal: c.Rehearsal}
-			return sr.DeliveryAlert(ctx, t, s, job.AlertDeliveryFailed, fault.New(fault.Recipient, "", to.Bad, "Correct it in the job, or where it comes from."), "lasting: trying again would fail the same way")
+			s := sending.Sending{
+				RunID: &run, JobID: &c.JobID, DestinationID: m.DestinationID, Address: to.Address,
+				Rehearsal: c.Rehearsal,
+			}
+			return sr.DeliveryAlert(ctx, t, s, job.AlertDeliveryFailed,
+				fault.New(fault.Recipient, "", to.Bad, "Correct it in the job, or where it comes from."),
+				"lasting: trying again would fail the same way")
 		}
 	}
 	return nil
@@ -103,11 +113,15 @@ func (sr *Settler) FoundAlert(ctx context.Context, t *store.Tx, c queue.Claim, a
 	whom, advice := "it was sent all the same", "See whether the source is complete."
 	if a.Held {
 		whom = "nothing was sent; it is held"
-		advice = fmt.Sprintf("See whether the source is complete. Then ring again what was held, or send it as it is: ironbell again %s -anyway", c.RunID)
+		advice = fmt.Sprintf("See whether the source is complete. Then ring again what was held, or send it as it "+
+			"is: ironbell again %s -anyway", c.RunID)
 	}
 	return t.OpenAlert(ctx, job.Alert{
 		Kind: a.Kind, Cause: fmt.Sprintf("%s:%d:%s", a.Kind, c.JobID, a.Task), JobID: &c.JobID, RunID: &run,
-		Happened: fmt.Sprintf("Task %s of run %s came back %s.", a.Task, c.RunID, a.Happened), ForWhom: whom, Tried: map[bool]string{true: "Its rows were compared with the job's own past.", false: "Its rows were counted."}[a.Kind == job.AlertUnusual], Advice: advice,
+		Happened: fmt.Sprintf("Task %s of run %s came back %s.", a.Task, c.RunID, a.Happened), ForWhom: whom,
+		Tried: map[bool]string{
+			true: "Its rows were compared with the job's own past.", false: "Its rows were counted.",
+		}[a.Kind == job.AlertUnusual], Advice: advice,
 	})
 }
 
@@ -194,7 +208,9 @@ func (sr *Settler) SettleOne(ctx context.Context, t *store.Tx, id job.RunID) err
 
 // DeliveryAlert opens or feeds the alert about deliveries of a run that failed
 // or are unknown.
-func (sr *Settler) DeliveryAlert(ctx context.Context, t *store.Tx, s sending.Sending, kind job.AlertKind, f *fault.Fault, tried string) error {
+func (sr *Settler) DeliveryAlert(ctx context.Context, t *store.Tx, s sending.Sending, kind job.AlertKind,
+	f *fault.Fault, tried string,
+) error {
 	if s.Rehearsal || s.JobID == nil {
 		return nil // nobody but the one who rehearses would hear of it
 	}
@@ -214,7 +230,8 @@ func (sr *Settler) DeliveryAlert(ctx context.Context, t *store.Tx, s sending.Sen
 	switch kind {
 	case job.AlertDeliveryUnknown:
 		a.Cause = fmt.Sprintf("unknown:%d:%d", *s.JobID, s.DestinationID)
-		a.Happened = fmt.Sprintf("Nobody knows whether %d of %d deliveries of run %s arrived. %s.", sums.Wrong, sums.All, *s.RunID, phrase.Upper(f.Error()))
+		a.Happened = fmt.Sprintf("Nobody knows whether %d of %d deliveries of run %s arrived. %s.", sums.Wrong,
+			sums.All, *s.RunID, phrase.Upper(f.Error()))
 		a.Next = "It is not sent again by itself, since it may have arrived."
 		a.Advice = LookFor(s)
 	case job.AlertBounced:
@@ -224,9 +241,11 @@ func (sr *Settler) DeliveryAlert(ctx context.Context, t *store.Tx, s sending.Sen
 	default:
 		a.Next = "Nothing more by itself."
 		a.Cause = fmt.Sprintf("delivery:%d:%d:%s", *s.JobID, s.DestinationID, f.Class)
-		a.Happened = fmt.Sprintf("Run %s could not be delivered to %d of %d. %s.", *s.RunID, sums.Wrong, sums.All, phrase.Upper(f.Error()))
+		a.Happened = fmt.Sprintf("Run %s could not be delivered to %d of %d. %s.", *s.RunID, sums.Wrong, sums.All,
+			phrase.Upper(f.Error()))
 		if f.Scope == fault.Destination {
-			a.Advice = strings.TrimSpace(a.Advice + fmt.Sprintf(" Then send what failed again: ironbell resend %s", *s.RunID))
+			a.Advice = strings.TrimSpace(a.Advice +
+				fmt.Sprintf(" Then send what failed again: ironbell resend %s", *s.RunID))
 		}
 	}
 	return t.OpenAlert(ctx, a)

@@ -28,7 +28,8 @@ func TestAnAlertClosesWhenAllItsRunsAreMended(t *testing.T) {
 	})
 	o.Save(e, "Board", job.Definition{Tasks: []job.Task{enginetest.Strained("look", "sometimes")}})
 	o.Run(e)
-	first, second, third := o.Ended(o.Ring(e, "Board", service.Ask{}).ID), o.Ended(o.Ring(e, "Board", service.Ask{}).ID), o.Ended(o.Ring(e, "Board", service.Ask{}).ID)
+	first, second, third := o.Ended(o.Ring(e, "Board", service.Ask{}).ID),
+		o.Ended(o.Ring(e, "Board", service.Ask{}).ID), o.Ended(o.Ring(e, "Board", service.Ask{}).ID)
 	open := func() int { return o.Number(`SELECT count(*) FROM alerts WHERE state <> 'closed'`) }
 	assert.Equal(t, 1, open(), "one cause, one alert")
 	broken = false
@@ -55,7 +56,10 @@ func TestAnAlertClosesWhenAllItsRunsAreMended(t *testing.T) {
 		}
 		return task.Result{}, ctx.Err()
 	})
-	o.Save(e, "Late", job.Definition{Tasks: []job.Task{enginetest.Strained("look", "hold")}, Deadline: job.Deadline{Within: job.Duration(time.Minute)}})
+	o.Save(e, "Late", job.Definition{
+		Tasks:    []job.Task{enginetest.Strained("look", "hold")},
+		Deadline: job.Deadline{Within: job.Duration(time.Minute)},
+	})
 	run := o.Ring(e, "Late", service.Ask{})
 	o.Exec(`UPDATE runs SET warn_at = now(), deadline = now() - interval '1 second' WHERE id = $1`, run.ID)
 	require.NoError(t, e.Upkeep.Warn(o.Ctx))
@@ -68,7 +72,11 @@ func TestAnAlertClosesWhenAllItsRunsAreMended(t *testing.T) {
 	o.Strain.Mean("other", func(context.Context, task.Work) (task.Result, error) {
 		return task.Result{}, fault.New(fault.Task, "strain", "the other fails, too", "")
 	})
-	o.Save(e, "Two", job.Definition{Tasks: []job.Task{enginetest.Strained("one", "lasting"), {Name: "two", Kind: job.KindFetch, Fetch: &job.FetchTask{URL: "other"}, After: []string{}}}})
+	o.Save(e, "Two",
+		job.Definition{Tasks: []job.Task{
+			enginetest.Strained("one", "lasting"),
+			{Name: "two", Kind: job.KindFetch, Fetch: &job.FetchTask{URL: "other"}, After: []string{}},
+		}})
 	o.Ended(o.Ring(e, "Two", service.Ask{}).ID)
 	happened := o.Text(`SELECT happened FROM alerts WHERE job_name = 'Two'`)
 	assert.Contains(t, happened, "it fails for good")

@@ -70,8 +70,12 @@ func (u *Upkeep) Bounces(ctx context.Context) (time.Duration, error) {
 			return nil // one that passes may be over at the next look
 		}
 		return t.OpenAlert(ctx, job.Alert{
-			Kind: job.AlertDown, Cause: mailboxCause, Job: "Mailbox for bounces", Happened: fmt.Sprintf("The mailbox for bounces cannot be read. %s.", phrase.Upper(failed.Error())),
-			ForWhom: "mail that comes back is not noticed meanwhile", Tried: fmt.Sprintf("It is read again every %s.", job.Duration(every)), Advice: "Check its settings, and that its server runs.", Next: "What came back meanwhile is read when it can be.",
+			Kind: job.AlertDown, Cause: mailboxCause, Job: "Mailbox for bounces",
+			Happened: fmt.Sprintf("The mailbox for bounces cannot be read. %s.", phrase.Upper(failed.Error())),
+			ForWhom:  "mail that comes back is not noticed meanwhile",
+			Tried:    fmt.Sprintf("It is read again every %s.", job.Duration(every)),
+			Advice:   "Check its settings, and that its server runs.",
+			Next:     "What came back meanwhile is read when it can be.",
 		})
 	})
 }

@@ -42,7 +42,9 @@ func (u *Upkeep) Warn(ctx context.Context) error {
 			}
 			if err := t.OpenAlert(ctx, job.Alert{
 				Kind: job.AlertLate, Cause: fmt.Sprintf("late:%d", w.JobID), JobID: &w.JobID, RunID: &id,
-				Happened: fmt.Sprintf("Run %s of %s is late: %s.", id, w.Job, text), ForWhom: "its recipients wait for it", Tried: "nothing; this is a warning", Advice: "See what it waits for, or tell those who expect it.",
+				Happened: fmt.Sprintf("Run %s of %s is late: %s.", id, w.Job, text),
+				ForWhom:  "its recipients wait for it", Tried: "nothing; this is a warning",
+				Advice: "See what it waits for, or tell those who expect it.",
 			}); err != nil {
 				return err
 			}

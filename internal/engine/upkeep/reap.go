@@ -20,7 +20,8 @@ func (u *Upkeep) reap(ctx context.Context) {
 	var looked time.Time
 	for {
 		for doing, do := range map[string]func(context.Context) error{
-			"give back lost parts": u.reapParts, "settle lost deliveries": u.reapDeliveries, "give up waiting": u.waits.GiveUp, "warn of deadlines": u.Warn, "send digests": u.notify.Digests,
+			"give back lost parts": u.reapParts, "settle lost deliveries": u.reapDeliveries,
+			"give up waiting": u.waits.GiveUp, "warn of deadlines": u.Warn, "send digests": u.notify.Digests,
 		} {
 			if err := do(ctx); err != nil {
 				u.node.Failed(ctx, doing, err)
@@ -51,7 +52,14 @@ func (u *Upkeep) reapParts(ctx context.Context) error {
 		entries := make([]*queue.Entry, n)
 		runs := make([]job.RunID, n)
 		for i, c := range lost {
-			entries[i] = &queue.Entry{Claim: c, Part: &queue.PartMove{State: job.PartWaiting, Reason: "its node stopped, or could not reach the database; another goes on at the task that was interrupted"}}
+			entries[i] = &queue.Entry{
+				Claim: c,
+				Part: &queue.PartMove{
+					State: job.PartWaiting,
+					Reason: "its node stopped, or could not reach the database; another goes on at the task that was " +
+						"interrupted",
+				},
+			}
 			runs[i] = c.RunID
 		}
 		if err := t.WriteEntries(ctx, entries); err != nil {
@@ -73,14 +81,19 @@ func (u *Upkeep) reapDeliveries(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		stopped := &fault.Fault{Class: fault.Passing, Scope: fault.Message, Cause: errors.New("the node that sent it stopped before it heard the answer")}
+		stopped := &fault.Fault{
+			Class: fault.Passing, Scope: fault.Message,
+			Cause: errors.New("the node that sent it stopped before it heard the answer"),
+		}
 		for _, s := range offered {
 			if err := u.outcome.Unknown(ctx, t, s, stopped); err != nil {
 				return err
 			}
 		}
 		for _, s := range safe {
-			if err := t.EndSending(ctx, s, sending.Ended{State: "waiting", Answer: "the node that was sending it stopped before it offered it", Untried: true}); err != nil {
+			if err := t.EndSending(ctx, s, sending.Ended{
+				State: "waiting", Answer: "the node that was sending it stopped before it offered it", Untried: true,
+			}); err != nil {
 				return err
 			}
 		}

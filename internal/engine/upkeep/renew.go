@@ -48,7 +48,9 @@ func (u *Upkeep) sayAlive(ctx context.Context) {
 	claims, sendings := u.holdings.All()
 	bounded, stop := context.WithTimeout(ctx, u.node.Lease/3)
 	defer stop()
-	finishing, err := u.store.SeeNode(bounded, operation.Node{Name: u.node.Name, Version: u.version, Zones: zone.Version(), Parts: len(claims), Deliveries: len(sendings)})
+	finishing, err := u.store.SeeNode(bounded, operation.Node{
+		Name: u.node.Name, Version: u.version, Zones: zone.Version(), Parts: len(claims), Deliveries: len(sendings),
+	})
 	if err != nil {
 		if ctx.Err() == nil {
 			u.node.Log.Warn("could not say that this node lives", "error", err)
@@ -56,7 +58,9 @@ func (u *Upkeep) sayAlive(ctx context.Context) {
 		return
 	}
 	if u.node.Finishing.Swap(finishing) != finishing {
-		u.node.Log.Info(map[bool]string{true: "this node finishes what it has and takes no more work", false: "this node takes work again"}[finishing])
+		u.node.Log.Info(map[bool]string{
+			true: "this node finishes what it has and takes no more work", false: "this node takes work again",
+		}[finishing])
 		for _, c := range []node.Waker{u.node.Work, u.node.Desk, u.node.Send} {
 			c.Wake()
 		}

@@ -22,14 +22,24 @@ func (u *Upkeep) keepHouse(ctx context.Context) error {
 	for doing, do := range map[string]func() error{
 		"make the partitions of the coming months": func() error { return u.store.EnsureMonths(ctx) },
 		"forget sign-ins that have ended":          func() error { return u.store.SweepAccess(ctx) },
-		"forget what never came together":          func() error { return u.store.SweepHappened(ctx, now.AddDate(0, 0, -40)) },
-		"forget old names":                         func() error { return u.store.SweepNames(ctx) },
-		"remove what was kept long enough":         func() error { return u.sweepOld(ctx) },
-		"remove files that were kept long enough":  func() error { return unless(shared, func() error { return u.removeFiles(ctx) }) },
-		"remove old logs and runs":                 func() error { return u.sweepHistory(ctx, now) },
-		"remove old months":                        func() error { return u.store.DropMonths(ctx) },
-		"remove temporary folders that were left":  func() error { _, err := scratch.Sweep(); return err },
-		"remove files that nobody knows":           func() error { return unless(shared, func() error { return u.removeStrays(ctx, time.Now()) }) }, // files have the times of the disk
+		"forget what never came together": func() error {
+			return u.store.SweepHappened(ctx,
+				now.AddDate(0, 0, -40))
+		},
+		"forget old names":                 func() error { return u.store.SweepNames(ctx) },
+		"remove what was kept long enough": func() error { return u.sweepOld(ctx) },
+		"remove files that were kept long enough": func() error {
+			return unless(shared,
+				func() error { return u.removeFiles(ctx) })
+		},
+		"remove old logs and runs":                func() error { return u.sweepHistory(ctx, now) },
+		"remove old months":                       func() error { return u.store.DropMonths(ctx) },
+		"remove temporary folders that were left": func() error { _, err := scratch.Sweep(); return err },
+		// files have the times of the disk
+		"remove files that nobody knows": func() error {
+			return unless(shared,
+				func() error { return u.removeStrays(ctx, time.Now()) })
+		},
 	} {
 		if err := do(); err != nil {
 			return fmt.Errorf("%s: %w", doing, err)

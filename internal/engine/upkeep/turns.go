@@ -14,7 +14,9 @@ func (u *Upkeep) turns(ctx context.Context) {
 	var all sync.WaitGroup
 	defer all.Wait()
 	var own []node.Waker
-	for doing, do := range map[string]func(context.Context) (time.Duration, error){"read the mailbox for bounces": u.Bounces, "give the sign of life": u.beat} {
+	for doing, do := range map[string]func(context.Context) (time.Duration, error){
+		"read the mailbox for bounces": u.Bounces, "give the sign of life": u.beat,
+	} {
 		woken := make(node.Waker, 1)
 		own = append(own, woken)
 		all.Go(func() { u.turn(ctx, woken, doing, do) })
@@ -32,7 +34,9 @@ func (u *Upkeep) turns(ctx context.Context) {
 }
 
 // turn does one thing every so often, as often as it says itself.
-func (u *Upkeep) turn(ctx context.Context, woken node.Waker, doing string, do func(context.Context) (every time.Duration, err error)) {
+func (u *Upkeep) turn(ctx context.Context, woken node.Waker, doing string,
+	do func(context.Context) (every time.Duration, err error),
+) {
 	for {
 		every, err := do(ctx)
 		if err != nil {

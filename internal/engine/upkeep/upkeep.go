@@ -63,8 +63,10 @@ type Needs struct {
 // New makes the upkeep of a node.
 func New(n Needs) *Upkeep {
 	return &Upkeep{
-		node: n.Node, store: n.Store, files: n.Files, destinations: n.Destinations, holdings: n.Holdings, links: n.Links, guard: n.Guard,
-		zoneData: n.Zones, installation: n.Installation, notify: n.Notify, waits: n.Waits, settle: n.Settle, outcome: n.Outcome, version: n.Version,
+		node: n.Node, store: n.Store, files: n.Files, destinations: n.Destinations, holdings: n.Holdings,
+		links: n.Links, guard: n.Guard,
+		zoneData: n.Zones, installation: n.Installation, notify: n.Notify, waits: n.Waits, settle: n.Settle,
+		outcome: n.Outcome, version: n.Version,
 	}
 }
 
@@ -85,7 +87,9 @@ const (
 // minutely does what every node does about once a minute.
 func (u *Upkeep) minutely(ctx context.Context) {
 	for {
-		for doing, do := range map[string]func(context.Context) error{"leave the mark": u.installation.LeaveMark, "look for newer zone data": u.zoneData.Reckon} {
+		for doing, do := range map[string]func(context.Context) error{
+			"leave the mark": u.installation.LeaveMark, "look for newer zone data": u.zoneData.Reckon,
+		} {
 			if err := do(ctx); err != nil {
 				u.node.Failed(ctx, doing, err)
 			}

@@ -40,7 +40,9 @@ func New(n *node.Node, s *store.Store, times *timetable.Timetable, r *runs.Runs)
 }
 
 // Raise records an event and starts what waits for it.
-func (ws *Waits) Raise(ctx context.Context, t *store.Tx, ev job.Event, by *int64, run *job.RunID) (started []job.RunID, fresh bool, err error) {
+func (ws *Waits) Raise(ctx context.Context, t *store.Tx, ev job.Event, by *int64,
+	run *job.RunID,
+) (started []job.RunID, fresh bool, err error) {
 	row, fresh, err := t.PutEvent(ctx, ev, by, run)
 	if err != nil || !fresh {
 		return nil, fresh, err
@@ -109,11 +111,15 @@ func (ws *Waits) Ended(ctx context.Context, t *store.Tx, ended []history.RunMove
 		run.State = m.To
 		for i, w := range waiters {
 			c := w.Waits.V.For[w.Place]
-			heard := slices.ContainsFunc(c.Outcomes(), func(s job.RunState) bool { return slices.Contains(before, string(s)) })
+			heard := slices.ContainsFunc(c.Outcomes(),
+				func(s job.RunState) bool { return slices.Contains(before, string(s)) })
 			if by[i] != run.JobID || heard || !event.Matches(c, event.Happening{Run: &run}) {
 				continue
 			}
-			if _, err := ws.happen(ctx, t, w, rings.Happened{Place: w.Place, Nominal: run.Nominal, What: fmt.Sprintf("%s is %s (run %s)", run.Job, run.State, run.ID)}); err != nil {
+			if _, err := ws.happen(ctx, t, w, rings.Happened{
+				Place: w.Place, Nominal: run.Nominal,
+				What: fmt.Sprintf("%s is %s (run %s)", run.Job, run.State, run.ID),
+			}); err != nil {
 				return err
 			}
 		}
@@ -199,10 +205,13 @@ func (ws *Waits) GiveUp(ctx context.Context) error {
 			if err := t.PassOver(ctx, id, reason); err != nil {
 				return err
 			}
-			f := fault.New(fault.Task, "", reason, "See why it did not happen; ring the job by hand if it is to run all the same.")
+			f := fault.New(fault.Task, "", reason,
+				"See why it did not happen; ring the job by hand if it is to run all the same.")
 			if err := t.OpenAlert(ctx, job.Alert{
 				Kind: job.AlertMissed, Cause: fmt.Sprintf("missed:%d", run.JobID), JobID: &run.JobID, RunID: &id,
-				Happened: fmt.Sprintf("Run %s of %s did not begin: %s.", id, run.Job, reason), ForWhom: "nothing was sent to anybody by this run", Tried: "waited as long as the job says", Advice: f.Advice,
+				Happened: fmt.Sprintf("Run %s of %s did not begin: %s.", id, run.Job, reason),
+				ForWhom:  "nothing was sent to anybody by this run", Tried: "waited as long as the job says",
+				Advice: f.Advice,
 			}); err != nil {
 				return err
 			}

@@ -24,14 +24,17 @@ func (p *performance) begin(ctx context.Context, t job.Task, try int) {
 		defer func() {
 			if broken := recover(); broken != nil {
 				p.w.node.Log.Error("a task broke", "run", p.c.RunID.String(), "task", t.Name, "panic", broken)
-				d.err = fault.New(fault.Task, "carry out the task", fmt.Sprintf("the service has a fault of its own: %v", broken), "Report it with the log of this time.")
+				d.err = fault.New(fault.Task, "carry out the task",
+					fmt.Sprintf("the service has a fault of its own: %v", broken),
+					"Report it with the log of this time.")
 			}
 			d.took = time.Since(began)
 			p.results <- d
 		}()
 		kind, ok := p.w.kinds[t.Kind]
 		if !ok {
-			d.err = fault.New(fault.Task, "carry out the task", fmt.Sprintf("there is no kind %q", t.Kind), "Save the job again.")
+			d.err = fault.New(fault.Task, "carry out the task", fmt.Sprintf("there is no kind %q", t.Kind),
+				"Save the job again.")
 			return
 		}
 		ctx, stop := context.WithTimeout(ctx, w.Limit)
@@ -93,7 +96,8 @@ func (p *performance) printer(ctx context.Context, name string) func(level, text
 		}
 		ctx, stop := node.Ending(ctx)
 		defer stop()
-		if err := p.w.store.Log(ctx, job.LogLine{Part: p.c.Part, Task: name, Level: level, Text: text}, p.c.RunID); err != nil {
+		if err := p.w.store.Log(ctx, job.LogLine{Part: p.c.Part, Task: name, Level: level, Text: text},
+			p.c.RunID); err != nil {
 			p.w.node.Log.Warn("could not write to a run's log", "run", p.c.RunID.String(), "error", err)
 		}
 	}

@@ -44,7 +44,8 @@ func TestALostAnswerToAClaim(t *testing.T) {
 	assert.Equal(t, job.RunDone, o.Ended(run.ID).State)
 	assert.Equal(t, 1, line.Lost())
 	assert.Equal(t, int64(1), effects.Load())
-	assert.Equal(t, []string{"lost", "done"}, o.Texts(`SELECT state FROM attempts WHERE run_id = $1 ORDER BY try`, run.ID))
+	assert.Equal(t, []string{"lost", "done"},
+		o.Texts(`SELECT state FROM attempts WHERE run_id = $1 ORDER BY try`, run.ID))
 }
 
 // A claim that was not written for good is called as the one that another node made of the
@@ -76,7 +77,8 @@ func TestAClaimInDoubtTakesNothingFromAnother(t *testing.T) {
 	o.Exec(`UPDATE parts SET state = 'done' WHERE run_id = $1`, run.ID)
 	tx, err := o.DB.BeginTxx(o.Ctx, nil)
 	require.NoError(t, err)
-	_, err = tx.ExecContext(o.Ctx, `UPDATE parts SET state = 'running', node = 'quay', lease_no = 1, lease_until = now() + interval '1 hour' WHERE run_id = $1`, late.ID)
+	_, err = tx.ExecContext(o.Ctx,
+		`UPDATE parts SET state = 'running', node = 'quay', lease_no = 1, lease_until = now() + interval '1 hour' WHERE run_id = $1`, late.ID)
 	require.NoError(t, err)
 	done := make(chan bool)
 	go func() {

@@ -23,10 +23,15 @@ import (
 
 // tryAgain gives the part back so that tasks whose result was blank or unusual
 // are tried again.
-func (p *performance) tryAgain(ctx context.Context, tasks []string, wait time.Duration, over []queue.TaskEnd, logs []job.LogLine) error {
+func (p *performance) tryAgain(ctx context.Context, tasks []string, wait time.Duration, over []queue.TaskEnd,
+	logs []job.LogLine,
+) error {
 	err := p.w.store.Do(ctx, func(t *store.Tx) error { return t.RetryTasks(ctx, p.c, tasks) })
 	if err == nil {
-		p.last = &outcome.Entry{Entry: queue.Entry{Claim: p.c, Ends: over, Logs: logs, Part: &queue.PartMove{State: job.PartWaiting, Reason: p.held, Wait: wait}}}
+		p.last = &outcome.Entry{Entry: queue.Entry{
+			Claim: p.c, Ends: over, Logs: logs,
+			Part: &queue.PartMove{State: job.PartWaiting, Reason: p.held, Wait: wait},
+		}}
 	}
 	return err
 }
@@ -55,7 +60,9 @@ func (p *performance) broken(t job.Task, err error) error {
 		return err
 	}
 	end := queue.TaskEnd{Attempt: job.Attempt{Part: p.c.Part, Task: t.Name, State: job.AttemptOver, Note: f.Error()}}
-	p.failed = &settle.Failure{Task: t.Name, Fault: f, Tried: 1, Reason: "lasting: trying again would fail the same way"}
+	p.failed = &settle.Failure{
+		Task: t.Name, Fault: f, Tried: 1, Reason: "lasting: trying again would fail the same way",
+	}
 	p.drain()
 	p.finish(&outcome.Entry{Entry: queue.Entry{Claim: p.c, Ends: []queue.TaskEnd{end}}})
 	return nil
@@ -79,7 +86,8 @@ func (p *performance) found(t job.Task) (*policy.Found, []string) {
 	}
 	for _, name := range p.plan.chain.Before(t.Name) {
 		if end := p.ends[name]; end.Unusual != "" {
-			found := policy.OnBlank(end.Unusual, p.plan.IfUnusual, p.plan.UnusualThen, p.plan.Retry, max(p.blanks[name], 1), due, now)
+			found := policy.OnBlank(end.Unusual, p.plan.IfUnusual, p.plan.UnusualThen, p.plan.Retry,
+				max(p.blanks[name], 1), due, now)
 			return &found, []string{name}
 		}
 	}
@@ -93,10 +101,15 @@ func (p *performance) tell(en *outcome.Entry) {
 		end := p.ends[t.Name]
 		// What is unusual and was held must not stay unseen.
 		if end.Unusual != "" && (wants(job.AlertUnusual) || en.Part.State == job.PartBlank) {
-			en.Found = append(en.Found, settle.Found{Kind: job.AlertUnusual, Task: t.Name, Happened: end.Unusual, Held: en.Part.State == job.PartBlank})
+			en.Found = append(en.Found, settle.Found{
+				Kind: job.AlertUnusual, Task: t.Name, Happened: end.Unusual, Held: en.Part.State == job.PartBlank,
+			})
 		}
 		if end.State == job.AttemptBlank && wants(job.AlertBlank) {
-			en.Found = append(en.Found, settle.Found{Kind: job.AlertBlank, Task: t.Name, Happened: "blank: " + end.Note, Held: en.Part.State == job.PartBlank})
+			en.Found = append(en.Found, settle.Found{
+				Kind: job.AlertBlank, Task: t.Name, Happened: "blank: " + end.Note,
+				Held: en.Part.State == job.PartBlank,
+			})
 		}
 	}
 }
@@ -135,7 +148,8 @@ func (p *performance) unknownValues(ctx context.Context) (*fault.Fault, error) {
 		}
 		for _, name := range t.Report.Takes {
 			if _, given := p.base.Values[name]; given && len(job.Unknown(r.Parameters, job.Values{name: nil})) > 0 {
-				if sentence := fmt.Sprintf("report %q takes %q no more, which it took when the job was saved", r.Name, name); !slices.Contains(lost, sentence) {
+				if sentence := fmt.Sprintf("report %q takes %q no more, which it took when the job was saved", r.Name,
+					name); !slices.Contains(lost, sentence) {
 					lost = append(lost, sentence)
 				}
 			}
@@ -144,5 +158,7 @@ func (p *performance) unknownValues(ctx context.Context) (*fault.Fault, error) {
 	if len(lost) == 0 {
 		return nil, nil //nolint:nilnil // nothing is wrong
 	}
-	return fault.New(fault.Task, "give the reports their values", strings.Join(lost, "; "), "A report was changed after the job was saved. Correct the job's values, or the report, then ring the job again."), nil
+	return fault.New(fault.Task, "give the reports their values", strings.Join(lost, "; "),
+		"A report was changed after the job was saved. Correct the job's values, or the report, then ring "+
+			"the job again."), nil
 }

@@ -69,9 +69,20 @@ func (w *Worker) part(stopping context.Context, c claimed) {
 // handBack gives a part back to the other nodes, with the tasks of it that did not
 // come to their end and changed nothing outside: they begin anew.
 func (w *Worker) handBack(c queue.Claim, undone []string, tries map[string]int) *outcome.Entry {
-	en := &outcome.Entry{Entry: queue.Entry{Claim: c, Part: &queue.PartMove{State: job.PartWaiting, Reason: "node " + w.node.Name + " stopped and handed its work back"}}}
+	en := &outcome.Entry{Entry: queue.Entry{
+		Claim: c,
+		Part: &queue.PartMove{
+			State: job.PartWaiting, Reason: "node " + w.node.Name + " stopped and handed its work back",
+		},
+	}}
 	for _, name := range undone {
-		en.Ends = append(en.Ends, queue.TaskEnd{Again: true, Attempt: job.Attempt{Part: c.Part, Task: name, Try: tries[name], State: job.AttemptLost, Note: "its node was told to stop; the next try begins anew"}})
+		en.Ends = append(en.Ends, queue.TaskEnd{
+			Again: true,
+			Attempt: job.Attempt{
+				Part: c.Part, Task: name, Try: tries[name], State: job.AttemptLost,
+				Note: "its node was told to stop; the next try begins anew",
+			},
+		})
 	}
 	return en
 }
@@ -110,11 +121,16 @@ func (w *Worker) giveBackClaims(ctx context.Context, claims []queue.Claim) error
 }
 
 // performed carries out a part; when that breaks, the part has failed.
-func (w *Worker) performed(ctx, stopping context.Context, c queue.Claim, log *slog.Logger) (last *outcome.Entry, err error) {
+func (w *Worker) performed(ctx, stopping context.Context, c queue.Claim,
+	log *slog.Logger,
+) (last *outcome.Entry, err error) {
 	defer func() {
 		if broken := recover(); broken != nil {
 			log.Error("a task broke", "panic", broken, "stack", string(debug.Stack()))
-			last, err = outcome.FailedPart(c, fault.New(fault.Task, "carry out the job", fmt.Sprintf("the service has a fault of its own: %v", broken), "Report it with the log of this time.")), nil
+			last, err = outcome.FailedPart(c,
+				fault.New(fault.Task, "carry out the job",
+					fmt.Sprintf("the service has a fault of its own: %v", broken),
+					"Report it with the log of this time.")), nil
 		}
 	}()
 	return w.perform(ctx, stopping, c)

@@ -74,7 +74,8 @@ func (w *Worker) perform(ctx, stopping context.Context, c queue.Claim) (*outcome
 	p.stopping = stopping
 	err = p.run(ctx)
 	p.drain()
-	if cause := context.Cause(ctx); err != nil && errors.Is(err, errStopped) && !errors.Is(cause, lease.ErrLost) && !errors.Is(cause, lease.ErrCancelled) {
+	if cause := context.Cause(ctx); err != nil && errors.Is(err, errStopped) && !errors.Is(cause, lease.ErrLost) &&
+		!errors.Is(cause, lease.ErrCancelled) {
 		return w.handBack(c, slices.Sorted(maps.Keys(p.undone)), p.undone), nil
 	}
 	return p.last, err
@@ -89,20 +90,30 @@ func (p *performance) undivided(ctx context.Context, err error) (*outcome.Entry,
 	var f *fault.Fault
 	switch {
 	case errors.Is(err, task.ErrNoParts):
-		return &outcome.Entry{Entry: queue.Entry{Claim: p.c, Part: &queue.PartMove{State: job.PartBlank, Reason: err.Error()}, Logs: []job.LogLine{{Text: err.Error()}}}}, nil
+		return &outcome.Entry{Entry: queue.Entry{
+			Claim: p.c, Part: &queue.PartMove{State: job.PartBlank, Reason: err.Error()},
+			Logs: []job.LogLine{{Text: err.Error()}},
+		}}, nil
 	case !errors.As(err, &f):
 		return nil, err
 	}
 	if q := p.plan.Split.Query; q != nil && f.Scope == fault.Source {
-		if label, restErr := p.rests(ctx, job.Task{Query: &job.QueryTask{Source: q.Source}}, f); restErr != nil || label != "" {
+		if label, restErr := p.rests(ctx, job.Task{Query: &job.QueryTask{Source: q.Source}}, f); restErr != nil ||
+			label != "" {
 			reason := fmt.Sprintf("waits for source %s: %s", q.Source, f)
-			return &outcome.Entry{Entry: queue.Entry{Claim: p.c, Part: &queue.PartMove{State: job.PartWaiting, Reason: reason}, Logs: []job.LogLine{{Level: "warn", Text: reason}}}}, restErr
+			return &outcome.Entry{Entry: queue.Entry{
+				Claim: p.c, Part: &queue.PartMove{State: job.PartWaiting, Reason: reason},
+				Logs: []job.LogLine{{Level: "warn", Text: reason}},
+			}}, restErr
 		}
 	}
 	again := policy.AfterFault(p.plan.Retry, int(p.c.LeaseNo), f, p.since, p.w.node.Now().In(p.since.Location()))
 	if again.Retry {
 		return &outcome.Entry{Entry: queue.Entry{
-			Claim: p.c, Part: &queue.PartMove{State: job.PartWaiting, Wait: again.Wait, Reason: fmt.Sprintf("waits to be divided again: %s", f)}, Logs: []job.LogLine{{Level: "warn", Text: f.Error() + "; " + again.Reason}},
+			Claim: p.c,
+			Part: &queue.PartMove{
+				State: job.PartWaiting, Wait: again.Wait, Reason: fmt.Sprintf("waits to be divided again: %s", f),
+			}, Logs: []job.LogLine{{Level: "warn", Text: f.Error() + "; " + again.Reason}},
 		}}, nil
 	}
 	last := outcome.FailedPart(p.c, f)
@@ -200,7 +211,12 @@ func (p *performance) next(ctx context.Context) (bool, error) {
 					again = true
 					continue
 				case job.BlankFail:
-					p.failed = &settle.Failure{Task: m.Task.Name, Fault: fault.New(fault.Task, "check what was found", found.Reason, "See whether the source is complete, then ring the job again."), Tried: 1, Reason: found.Reason, Found: true}
+					p.failed = &settle.Failure{
+						Task: m.Task.Name,
+						Fault: fault.New(fault.Task, "check what was found", found.Reason,
+							"See whether the source is complete, then ring the job again."), Tried: 1,
+						Reason: found.Reason, Found: true,
+					}
 					continue
 				case job.BlankRetry:
 					// Looked at again each time, until nothing else is to be done.

@@ -33,7 +33,8 @@ func (w *Worker) prepareWork(ctx context.Context, c queue.Claim) (*performance, 
 	}
 	place, err := zone.Load(c.Zone)
 	if err != nil {
-		return nil, fault.Wrap(err, fault.Lasting, fault.Task, "read the job's zone", "Save the job again with another zone.")
+		return nil,
+			fault.Wrap(err, fault.Lasting, fault.Task, "read the job's zone", "Save the job again with another zone.")
 	}
 	if len(pl.Calendars) > 0 {
 		if err := w.times.Refresh(ctx, w.store); err != nil {
@@ -41,11 +42,14 @@ func (w *Worker) prepareWork(ctx context.Context, c queue.Claim) (*performance, 
 		}
 	}
 	p := &performance{
-		w: w, c: c, plan: pl, ended: chain.Ended{}, ends: map[string]queue.TaskEnd{}, files: map[string][]job.Artifact{},
-		failures: map[string]int{}, blanks: map[string]int{}, working: map[string]bool{}, waits: map[string]bool{}, results: make(chan done, len(pl.Tasks)),
-		undone: map[string]int{},
+		w: w, c: c, plan: pl, ended: chain.Ended{}, ends: map[string]queue.TaskEnd{},
+		files:    map[string][]job.Artifact{},
+		failures: map[string]int{}, blanks: map[string]int{}, working: map[string]bool{}, waits: map[string]bool{},
+		results: make(chan done, len(pl.Tasks)),
+		undone:  map[string]int{},
 		base: task.Work{
-			RunID: c.RunID, Part: c.Part, PartName: c.Name, JobID: c.JobID, Job: c.Job, Nominal: c.Nominal.In(place), Due: c.Due.In(place), Frame: w.times.Frame(pl.Calendars),
+			RunID: c.RunID, Part: c.Part, PartName: c.Name, JobID: c.JobID, Job: c.Job, Nominal: c.Nominal.In(place),
+			Due: c.Due.In(place), Frame: w.times.Frame(pl.Calendars),
 			Values: c.Own.V.Over(c.Given.V.Over(pl.Values)), Def: pl.Definition, Columns: pl.totals,
 			Report: w.reportsOf(c),
 		},
@@ -124,9 +128,14 @@ func (p *performance) takeUp(ctx context.Context) error {
 		}
 		t := p.task(name)
 		p.acted = p.acted || end.State == job.AttemptDone && !t.Kind.Makes()
-		if (end.State == job.AttemptFailed || end.State == job.AttemptUnknown) && t.IfFailed != job.FailedGoOn && p.failed == nil {
-			f := &fault.Fault{Class: fault.Class(end.Class), Scope: fault.Task, Advice: end.Advice, Cause: errors.New(end.Note)}
-			p.failed = &settle.Failure{Task: name, Fault: f, Tried: end.Try, Reason: "it is not done a second time unseen"}
+		if (end.State == job.AttemptFailed || end.State == job.AttemptUnknown) && t.IfFailed != job.FailedGoOn &&
+			p.failed == nil {
+			f := &fault.Fault{
+				Class: fault.Class(end.Class), Scope: fault.Task, Advice: end.Advice, Cause: errors.New(end.Note),
+			}
+			p.failed = &settle.Failure{
+				Task: name, Fault: f, Tried: end.Try, Reason: "it is not done a second time unseen",
+			}
 		}
 	}
 	for _, f := range s.Files {

@@ -30,7 +30,9 @@ func (p *performance) split(ctx context.Context) error {
 		if err := t.SplitRun(ctx, p.c, rows); err != nil {
 			return err
 		}
-		return t.Log(ctx, job.LogLine{Text: fmt.Sprintf("divided over %d %s, one for each %s", len(rows), phrase.Plural(len(rows), "part", "parts"), s.Each)}, p.c.RunID)
+		return t.Log(ctx,
+			job.LogLine{Text: fmt.Sprintf("divided over %d %s, one for each %s", len(rows),
+				phrase.Plural(len(rows), "part", "parts"), s.Each)}, p.c.RunID)
 	}); err != nil {
 		return err
 	}

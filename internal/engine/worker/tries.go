@@ -48,9 +48,11 @@ func (p *performance) hear(ctx context.Context, d done) error {
 	name := d.task.Name
 	f := fault.Of(d.err)
 	if errors.Is(context.Cause(ctx), errRunLimit) {
-		f = fault.New(fault.Task, "", fmt.Sprintf("the run took longer than its limit of %s", p.plan.RunLimit), "Make the job faster or its limit longer.")
+		f = fault.New(fault.Task, "", fmt.Sprintf("the run took longer than its limit of %s", p.plan.RunLimit),
+			"Make the job faster or its limit longer.")
 	} else if errors.Is(d.err, context.DeadlineExceeded) {
-		f = fault.New(fault.Task, "", fmt.Sprintf("it took longer than its limit of %s", job.Duration(p.limit(d.task))), "Make the task faster or its time limit longer.")
+		f = fault.New(fault.Task, "", fmt.Sprintf("it took longer than its limit of %s", job.Duration(p.limit(d.task))),
+			"Make the task faster or its time limit longer.")
 	}
 	label, err := p.rests(ctx, d.task, f)
 	if err != nil {
@@ -60,10 +62,22 @@ func (p *performance) hear(ctx context.Context, d done) error {
 		return p.waitFor(ctx, d, f, label)
 	}
 	again := policy.AfterFault(p.plan.Retry, p.failures[name]+1, f, p.since, p.w.node.Now().In(p.since.Location()))
-	end := queue.TaskEnd{Again: again.Retry, Attempt: job.Attempt{Part: p.c.Part, Task: name, Try: d.try, State: job.AttemptFailed, Note: f.Error(), Class: string(f.Class), Advice: f.Advice}}
-	p.w.node.Log.Warn("a task failed", "run", p.c.RunID.String(), "job", p.c.Job, "task", name, "try", d.try, "class", f.Class, "error", f, "took", d.took.Round(time.Millisecond))
+	end := queue.TaskEnd{
+		Again: again.Retry,
+		Attempt: job.Attempt{
+			Part: p.c.Part, Task: name, Try: d.try, State: job.AttemptFailed, Note: f.Error(), Class: string(f.Class),
+			Advice: f.Advice,
+		},
+	}
+	p.w.node.Log.Warn("a task failed", "run", p.c.RunID.String(), "job", p.c.Job, "task", name, "try", d.try, "class",
+		f.Class, "error", f, "took", d.took.Round(time.Millisecond))
 	p.failures[name]++
-	en := &outcome.Entry{Entry: queue.Entry{Claim: p.c, Ends: []queue.TaskEnd{end}, Logs: []job.LogLine{{Task: name, Level: "error", Text: fmt.Sprintf("try %d failed, %s: %s", d.try, f.Class, f)}}}}
+	en := &outcome.Entry{Entry: queue.Entry{
+		Claim: p.c, Ends: []queue.TaskEnd{end},
+		Logs: []job.LogLine{{
+			Task: name, Level: "error", Text: fmt.Sprintf("try %d failed, %s: %s", d.try, f.Class, f),
+		}},
+	}}
 	switch {
 	case again.Retry:
 		again.Reason = fmt.Sprintf("task %s: %s", name, again.Reason)
@@ -96,8 +110,16 @@ func (p *performance) waitFor(ctx context.Context, d done, f *fault.Fault, label
 		what = "the store of artifacts"
 	}
 	reason := fmt.Sprintf("waits for %s: %s", what, f)
-	end := queue.TaskEnd{Again: true, Attempt: job.Attempt{Part: p.c.Part, Task: d.task.Name, Try: d.try, State: job.AttemptLost, Note: f.Error(), Class: string(f.Class), Advice: f.Advice}}
-	en := &outcome.Entry{Entry: queue.Entry{Claim: p.c, Ends: []queue.TaskEnd{end}, Logs: []job.LogLine{{Task: d.task.Name, Level: "warn", Text: reason}}}}
+	end := queue.TaskEnd{
+		Again: true,
+		Attempt: job.Attempt{
+			Part: p.c.Part, Task: d.task.Name, Try: d.try, State: job.AttemptLost, Note: f.Error(),
+			Class: string(f.Class), Advice: f.Advice,
+		},
+	}
+	en := &outcome.Entry{Entry: queue.Entry{
+		Claim: p.c, Ends: []queue.TaskEnd{end}, Logs: []job.LogLine{{Task: d.task.Name, Level: "warn", Text: reason}},
+	}}
 	p.again = append(p.again, policy.Again{Retry: true, Reason: reason})
 	p.waits[d.task.Name] = true
 	if len(p.working) == 0 && !p.moves() {
@@ -126,7 +148,10 @@ func (p *performance) succeeded(ctx context.Context, d done) error {
 		ctx = kept
 	}
 	name, res := d.task.Name, d.res
-	end := queue.TaskEnd{Totals: res.Totals, Files: res.Files, Attempt: job.Attempt{Part: p.c.Part, Task: name, Try: d.try, State: job.AttemptDone, Note: res.Note}}
+	end := queue.TaskEnd{
+		Totals: res.Totals, Files: res.Files,
+		Attempt: job.Attempt{Part: p.c.Part, Task: name, Try: d.try, State: job.AttemptDone, Note: res.Note},
+	}
 	text := res.Note
 	if res.Counted {
 		end.Rows = &res.Rows
@@ -186,7 +211,8 @@ func (p *performance) messages(name string, made []task.Message) []sending.NewMe
 	for _, m := range made {
 		m.RunID, m.Part, m.Task = &run, p.c.Part, name
 		out = append(out, sending.NewMessage{
-			Message: m.Message, JobID: &p.c.JobID, To: m.To, Retry: patienceOf(p.plan.Definition), GiveUpAt: &giveUp, IfUnknown: p.plan.IfUnknown, Rehearsal: p.c.Rehearsal,
+			Message: m.Message, JobID: &p.c.JobID, To: m.To, Retry: patienceOf(p.plan.Definition), GiveUpAt: &giveUp,
+			IfUnknown: p.plan.IfUnknown, Rehearsal: p.c.Rehearsal,
 		})
 	}
 	return out
@@ -201,7 +227,8 @@ func (p *performance) finish(en *outcome.Entry) {
 	p.last = en
 	en.Lone = p.c.Alone && p.c.Fresh() && !p.plan.sends
 	if p.over != nil && p.failed == nil {
-		f := fault.New(fault.Task, "", fmt.Sprintf("the run took longer than its limit of %s", p.plan.RunLimit), "Make the job faster or its limit longer.")
+		f := fault.New(fault.Task, "", fmt.Sprintf("the run took longer than its limit of %s", p.plan.RunLimit),
+			"Make the job faster or its limit longer.")
 		p.failed = &settle.Failure{Fault: f, Tried: 1, Reason: "the time of the run was spent"}
 	}
 	if p.failed != nil {

@@ -28,7 +28,10 @@ func TestRetriesOfAPastDateGoByWhenItWasMade(t *testing.T) {
 		return task.Result{}, nil
 	})
 	until := time.Now().Add(2 * time.Hour).UTC().Format("15:04")
-	o.Save(e, "Past", job.Definition{Zone: "Etc/UTC", Tasks: []job.Task{enginetest.Strained("look", "twice")}, Retry: job.Retry{Times: 3, Wait: job.Duration(100 * time.Millisecond), Until: until}})
+	o.Save(e, "Past", job.Definition{
+		Zone: "Etc/UTC", Tasks: []job.Task{enginetest.Strained("look", "twice")},
+		Retry: job.Retry{Times: 3, Wait: job.Duration(100 * time.Millisecond), Until: until},
+	})
 	run := o.Ring(e, "Past", service.Ask{From: "2026-01-05"})
 	o.Run(e)
 	assert.Equal(t, job.RunDone, o.Ended(run.ID).State)
@@ -46,7 +49,11 @@ func TestAReportThatIsSavedInMidRun(t *testing.T) {
 		<-goOn
 		return task.Result{}, nil
 	})
-	o.Save(e, "Twice", job.Definition{Tasks: []job.Task{enginetest.Reported("first", "Ports"), enginetest.Strained("pause", "pause"), enginetest.Reported("second", "Ports"), enginetest.Strained("end", "fail late")}})
+	o.Save(e, "Twice",
+		job.Definition{Tasks: []job.Task{
+			enginetest.Reported("first", "Ports"), enginetest.Strained("pause", "pause"),
+			enginetest.Reported("second", "Ports"), enginetest.Strained("end", "fail late"),
+		}})
 	failing := true
 	o.Strain.Mean("fail late", func(context.Context, task.Work) (task.Result, error) {
 		if failing {
@@ -72,7 +79,8 @@ func TestAReportThatIsSavedInMidRun(t *testing.T) {
 	_, err := e.Runs.Again(o.Ctx, o.Mara, run.ID, service.More{})
 	require.NoError(t, err)
 	o.Ended(run.ID)
-	assert.Equal(t, 1, o.Number(`SELECT count(*) FROM run_log WHERE run_id = $1 AND text LIKE '%goes by version 1 of the job and by its reports as they are now'`, run.ID))
+	assert.Equal(t, 1,
+		o.Number(`SELECT count(*) FROM run_log WHERE run_id = $1 AND text LIKE '%goes by version 1 of the job and by its reports as they are now'`, run.ID))
 }
 
 // A value that nothing asks for any more fails the run; it never widens what is sent.
@@ -83,11 +91,15 @@ func TestNoValueIsDroppedInSilence(t *testing.T) {
 	port := func(name string) job.ReportDefinition {
 		return job.ReportDefinition{
 			Parameters: []job.Parameter{{Name: name, Type: job.TypeText, Default: "%"}},
-			Sections:   enginetest.Section("SELECT p FROM unnest(ARRAY['Tarnwick Quay', 'Pennold']) p WHERE p LIKE :" + name),
+			Sections: enginetest.Section("SELECT p FROM unnest(ARRAY['Tarnwick Quay', 'Pennold']) p WHERE p LIKE :" +
+				name),
 		}
 	}
 	o.Report(e, "Sheet", port("port"))
-	d := job.Definition{Values: job.Values{"port": "Pennold"}, Tasks: []job.Task{enginetest.Reported("sheet", "Sheet"), enginetest.Mailed("a@tarnwick.example")}}
+	d := job.Definition{
+		Values: job.Values{"port": "Pennold"},
+		Tasks:  []job.Task{enginetest.Reported("sheet", "Sheet"), enginetest.Mailed("a@tarnwick.example")},
+	}
 	j := o.Save(e, "One port", d)
 	assert.Equal(t, []string{"port"}, j.Tasks[0].Report.Takes)
 	// Another job, whose second report still has a parameter of the name.
@@ -105,19 +117,38 @@ func TestNoValueIsDroppedInSilence(t *testing.T) {
 	assert.Equal(t, job.RunFailed, run.State)
 	assert.Contains(t, run.Reason, `report "Sheet" takes "port" no more`)
 
-	_, err := e.Reports.Preview(o.Ctx, o.Mara, service.Look{Report: "Sheet", Values: job.Values{"prot": "Pennold"}}, nil, 10)
+	_, err := e.Reports.Preview(o.Ctx, o.Mara, service.Look{Report: "Sheet", Values: job.Values{"prot": "Pennold"}},
+		nil, 10)
 	assert.ErrorContains(t, err, `there is no parameter "prot"; there are harbour`)
-	_, err = e.Reports.Make(o.Ctx, o.Mara, service.Look{Report: "Sheet", Values: job.Values{"port": "Pennold"}}, []job.Output{{Format: "csv"}})
+	_, err = e.Reports.Make(o.Ctx, o.Mara, service.Look{Report: "Sheet", Values: job.Values{"port": "Pennold"}},
+		[]job.Output{{Format: "csv"}})
 	assert.ErrorContains(t, err, `there is no parameter "port"`)
 
 	// A value of the job's own, and a column of its split, are known names.
-	own := job.Definition{Own: []string{"week"}, Values: job.Values{"week": "48", "harbour": "Pennold"}, Split: job.Split{Each: "quay", Query: &job.ListQuery{Source: "tarnwick", SQL: "SELECT 'North' AS quay, 'a@tarnwick.example' AS address"}}}
-	own.Tasks = []job.Task{enginetest.Reported("sheet", "Sheet"), {Name: "mail", Kind: job.KindDeliver, Deliver: &job.DeliverTask{Destination: "company mail", To: []string{"{value.address}"}, Subject: "Week {value.week} at {value.quay}"}}}
+	own := job.Definition{
+		Own: []string{"week"}, Values: job.Values{"week": "48", "harbour": "Pennold"},
+		Split: job.Split{
+			Each:  "quay",
+			Query: &job.ListQuery{Source: "tarnwick", SQL: "SELECT 'North' AS quay, 'a@tarnwick.example' AS address"},
+		},
+	}
+	own.Tasks = []job.Task{
+		enginetest.Reported("sheet", "Sheet"),
+		{
+			Name: "mail", Kind: job.KindDeliver,
+			Deliver: &job.DeliverTask{
+				Destination: "company mail", To: []string{"{value.address}"},
+				Subject: "Week {value.week} at {value.quay}",
+			},
+		},
+	}
 	o.Save(e, "Own", own)
 	run = o.Ended(o.RingUnchecked(e, "Own"))
 	assert.Equal(t, job.RunDone, run.State, run.Reason)
 	assert.Equal(t, []string{"Week 48 at North"}, o.Received("a@tarnwick.example"))
-	_, err = o.TrySave(e, "Own", job.Definition{Zone: "Etc/UTC", Values: job.Values{"wek": "48"}, Own: []string{"week"}, Tasks: own.Tasks})
+	_, err = o.TrySave(e, "Own", job.Definition{
+		Zone: "Etc/UTC", Values: job.Values{"wek": "48"}, Own: []string{"week"}, Tasks: own.Tasks,
+	})
 	assert.ErrorContains(t, err, `there is no parameter "wek"`)
 }
 
@@ -126,7 +157,8 @@ func TestTotalsThatAreNotThereAreRefused(t *testing.T) {
 	o := enginetest.Open(t)
 	e := o.Engine(nil)
 	o.Source("tarnwick")
-	o.Report(e, "Fuel", job.ReportDefinition{Sections: enginetest.Section("SELECT 'Skua' AS vessel, 12.5 AS litres, 3 AS trips")})
+	o.Report(e, "Fuel",
+		job.ReportDefinition{Sections: enginetest.Section("SELECT 'Skua' AS vessel, 12.5 AS litres, 3 AS trips")})
 	with := func(condition string) error {
 		report, mail := enginetest.Reported("fuel", "Fuel"), enginetest.Mailed("a@tarnwick.example")
 		mail.OnlyIf = condition
@@ -134,7 +166,8 @@ func TestTotalsThatAreNotThereAreRefused(t *testing.T) {
 		return err
 	}
 	assert.NoError(t, with(`total("litres") > 5 && rows >= 1`))
-	assert.ErrorContains(t, with(`total("nope") > 5`), `speaks of a column that no report before it adds up; there are litres, trips`)
+	assert.ErrorContains(t, with(`total("nope") > 5`),
+		`speaks of a column that no report before it adds up; there are litres, trips`)
 	assert.ErrorContains(t, with(`total("vessel") > 5`), `there are litres, trips`)
 	blank := enginetest.Reported("fuel", "Fuel")
 	blank.Report.BlankIf = `total("liters") == 0.0`

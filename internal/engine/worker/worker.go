@@ -69,9 +69,11 @@ type Needs struct {
 // New makes the worker of a node.
 func New(n Needs) *Worker {
 	return &Worker{
-		node: n.Node, store: n.Store, times: n.Times, files: n.Files, sources: n.Sources, holdings: n.Holdings, kinds: n.Kinds,
-		installation: n.Installation, runs: n.Runs, settle: n.Settle, outcome: n.Outcome, rests: n.Rests, workers: n.Workers,
-		plans: map[records.Version]*plan{},
+		node: n.Node, store: n.Store, times: n.Times, files: n.Files, sources: n.Sources, holdings: n.Holdings,
+		kinds:        n.Kinds,
+		installation: n.Installation, runs: n.Runs, settle: n.Settle, outcome: n.Outcome, rests: n.Rests,
+		workers: n.Workers,
+		plans:   map[records.Version]*plan{},
 	}
 }
 

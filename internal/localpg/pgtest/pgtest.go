@@ -99,7 +99,9 @@ func New(t testing.TB, name string, prepare func(ctx context.Context, dsn string
 	}
 	shared.count++
 	copied := fmt.Sprintf("%s_%d", name, shared.count)
-	if _, err := conn.Exec(ctx, "CREATE DATABASE "+pgx.Identifier{copied}.Sanitize()+" TEMPLATE "+pgx.Identifier{template}.Sanitize()); err != nil {
+	if _, err := conn.Exec(ctx,
+		"CREATE DATABASE "+pgx.Identifier{copied}.Sanitize()+" TEMPLATE "+
+			pgx.Identifier{template}.Sanitize()); err != nil {
 		t.Fatal(err)
 	}
 	return s.DSN(copied)
@@ -121,7 +123,8 @@ func Login(t testing.TB, dsn, roles string) string {
 	}
 	defer func() { _ = conn.Close(ctx) }() // nothing is left on it
 	name := fmt.Sprintf("%s_%d", strings.Trim(u.Path, "/"), loginNo.Add(1))
-	if _, err := conn.Exec(ctx, "CREATE ROLE "+pgx.Identifier{name}.Sanitize()+" LOGIN PASSWORD 'login' IN ROLE "+roles); err != nil {
+	if _, err := conn.Exec(ctx,
+		"CREATE ROLE "+pgx.Identifier{name}.Sanitize()+" LOGIN PASSWORD 'login' IN ROLE "+roles); err != nil {
 		t.Fatal(err)
 	}
 	u.User = url.UserPassword(name, "login")

@@ -16,7 +16,8 @@ import (
 
 // Precondition is what must hold of a record that is about to be changed.
 type Precondition struct {
-	Kind      string  // of the record: job, report, calendar, source, destination, person, group, post, identity, setting
+	// of the record: job, report, calendar, source, destination, person, group, post, identity, setting
+	Kind      string
 	Revisions []int64 // one of which it must have; any when empty
 	There     bool    // it must exist
 	Absent    bool    // it must not
@@ -52,13 +53,15 @@ func (e *Stale) Error() string {
 	for i, y := range e.Yours {
 		yours[i] = fmt.Sprint(y)
 	}
-	return fmt.Sprintf("%s: it is at revision %d, and yours began from revision %s. Nothing was changed; look at it again, then save what you want to keep", text, e.Now, strings.Join(yours, ", "))
+	return fmt.Sprintf("%s: it is at revision %d, and yours began from revision %s. Nothing was changed; look at it "+
+		"again, then save what you want to keep", text, e.Now, strings.Join(yours, ", "))
 }
 
 // revised are the kinds of records that have a revision, with the kind that they
 // count for, and the actions that change them.
 var revised = map[string]string{
-	"job": "job", "report": "report", "calendar": "calendar", "source": "source", "destination": "destination", "person": "person", "wishes": "person",
+	"job": "job", "report": "report", "calendar": "calendar", "source": "source", "destination": "destination",
+	"person": "person", "wishes": "person",
 	"group": "group", "post": "post", "identity": "identity", "setting": "setting",
 }
 
@@ -78,7 +81,8 @@ func revisionKey(kind, name string) string {
 // revisions are counted.
 func (q Base) Revision(ctx context.Context, kind, name string) (int64, error) {
 	var n int64
-	err := sqlx.GetContext(ctx, q.Ext, &n, `SELECT coalesce((SELECT version FROM record_versions WHERE kind = $1 AND name = $2), 0)`, kind, revisionKey(kind, name))
+	err := sqlx.GetContext(ctx, q.Ext, &n, `SELECT coalesce((SELECT version FROM record_versions WHERE kind = $1
+		AND name = $2), 0)`, kind, revisionKey(kind, name))
 	return n, Wrap(err, "read the revision")
 }
 
@@ -96,7 +100,8 @@ func (q Base) Revise(ctx context.Context, who, action, kind, name string, had bo
 		At      *time.Time `db:"changed_at"`
 	}
 	// The row is locked by the change of its count: of two saves at once the later sees the earlier.
-	err := sqlx.GetContext(ctx, q.Ext, &was.Version, `INSERT INTO record_versions AS r (kind, name, version, changed_by) VALUES ($1, $2, 1, $3)
+	err := sqlx.GetContext(ctx, q.Ext, &was.Version, `INSERT INTO record_versions AS r (kind, name, version, changed_by)
+		VALUES ($1, $2, 1, $3)
 		ON CONFLICT (kind, name) DO UPDATE SET version = r.version + 1 RETURNING version - 1`, kind, key, who)
 	if err != nil {
 		return Wrap(err, "count the change")
@@ -105,7 +110,9 @@ func (q Base) Revise(ctx context.Context, who, action, kind, name string, had bo
 	if expects && p.Kind == kind {
 		there := had || was.Version > 0
 		if p.Absent && there || p.There && !had || len(p.Revisions) > 0 && !slices.Contains(p.Revisions, was.Version) {
-			if err := sqlx.GetContext(ctx, q.Ext, &was, `SELECT r.version, coalesce(p.name, r.changed_by) AS changed_by, r.changed_at FROM record_versions r LEFT JOIN people p ON lower(p.login) = lower(r.changed_by) WHERE r.kind = $1 AND r.name = $2`, kind, key); err != nil {
+			if err := sqlx.GetContext(ctx, q.Ext, &was, `SELECT r.version, coalesce(p.name, r.changed_by) AS changed_by,
+				r.changed_at FROM record_versions r LEFT JOIN people p ON lower(p.login) = lower(r.changed_by)
+				WHERE r.kind = $1 AND r.name = $2`, kind, key); err != nil {
 				return Wrap(err, "see who changed the record")
 			}
 			stale := &Stale{Kind: kind, Name: name, Yours: p.Revisions, Now: was.Version - 1, Absent: p.Absent}
@@ -115,7 +122,8 @@ func (q Base) Revise(ctx context.Context, who, action, kind, name string, had bo
 			return stale
 		}
 	}
-	_, err = q.Ext.ExecContext(ctx, `UPDATE record_versions SET changed_by = $3, changed_at = bell_now() WHERE kind = $1 AND name = $2`, kind, key, who)
+	_, err = q.Ext.ExecContext(ctx, `UPDATE record_versions SET changed_by = $3, changed_at = bell_now() WHERE kind = $1
+		AND name = $2`, kind, key, who)
 	return Wrap(err, "note who changed the record")
 }
 
@@ -124,5 +132,6 @@ func RevisionOf(kind, name string) string {
 	if folds(kind) {
 		name = "lower(" + name + ")"
 	}
-	return `coalesce((SELECT v.version FROM record_versions v WHERE v.kind = '` + kind + `' AND v.name = ` + name + `), 0) AS revision`
+	return `coalesce((SELECT v.version FROM record_versions v WHERE v.kind = '` + kind + `' AND v.name = ` + name +
+		`), 0) AS revision`
 }

@@ -9,7 +9,9 @@ import (
 // Alone waits until nobody else, on any node, is alone with a name at a destination,
 // and is so until release is called, or for most at longest: a node that hangs
 // holds nobody up for good. It holds a connection.
-func (s *Pool) Alone(ctx context.Context, destination int64, name string, most time.Duration) (release func(), err error) {
+func (s *Pool) Alone(ctx context.Context, destination int64, name string,
+	most time.Duration,
+) (release func(), err error) {
 	for pause := 5 * time.Millisecond; ; pause = min(2*pause, 50*time.Millisecond) {
 		// Asking again, and not waiting in the database: who waits holds nothing.
 		if release, err = s.tryAlone(ctx, destination, name, most); release != nil || err != nil {
@@ -24,7 +26,9 @@ func (s *Pool) Alone(ctx context.Context, destination int64, name string, most t
 }
 
 // tryAlone gives no release while somebody else is alone.
-func (s *Pool) tryAlone(ctx context.Context, destination int64, name string, most time.Duration) (release func(), err error) {
+func (s *Pool) tryAlone(ctx context.Context, destination int64, name string,
+	most time.Duration,
+) (release func(), err error) {
 	select {
 	case s.alone <- struct{}{}:
 	default:
@@ -42,8 +46,10 @@ func (s *Pool) tryAlone(ctx context.Context, destination int64, name string, mos
 		<-s.alone
 	}
 	var got bool
-	if err := tx.QueryRow(ctx, `SELECT pg_try_advisory_xact_lock(hashtextextended('ironbell alone ' || $1::bigint || ' ' || $2, 0))
-		FROM (SELECT set_config('idle_in_transaction_session_timeout', $3, true)) s`, destination, name, fmt.Sprint(most.Milliseconds())).Scan(&got); err != nil || !got {
+	if err := tx.QueryRow(ctx,
+		`SELECT pg_try_advisory_xact_lock(hashtextextended('ironbell alone ' || $1::bigint || ' ' || $2, 0))
+		FROM (SELECT set_config('idle_in_transaction_session_timeout', $3,
+		true)) s`, destination, name, fmt.Sprint(most.Milliseconds())).Scan(&got); err != nil || !got {
 		release()
 		return nil, err
 	}

@@ -53,7 +53,8 @@ func (q Base) Setting(ctx context.Context, key string, to any) (bool, error) {
 
 // PutSetting writes a setting.
 func (q Base) PutSetting(ctx context.Context, key string, value any) error {
-	_, err := q.Ext.ExecContext(ctx, `INSERT INTO settings (key, value) VALUES ($1, $2) ON CONFLICT (key) DO UPDATE SET value = excluded.value`,
+	_, err := q.Ext.ExecContext(ctx, `INSERT INTO settings (key, value) VALUES ($1, $2) ON CONFLICT (key) DO UPDATE
+		SET value = excluded.value`,
 		key, Document[any]{value})
 	if err != nil || key != MailSetting {
 		return Wrap(err, "write the setting "+key)
@@ -65,6 +66,8 @@ func (q Base) PutSetting(ctx context.Context, key string, value any) error {
 // beside it in the same one.
 func (q Base) DatabaseID(ctx context.Context) (string, error) {
 	var id string
-	err := sqlx.GetContext(ctx, q.Ext, &id, `SELECT (SELECT system_identifier FROM pg_control_system())::text || ':' || (SELECT oid FROM pg_database WHERE datname = current_database())::text`)
+	err := sqlx.GetContext(ctx, q.Ext, &id, `SELECT (SELECT system_identifier
+		FROM pg_control_system())::text || ':' || (SELECT oid FROM pg_database
+		WHERE datname = current_database())::text`)
 	return id, Wrap(err, "ask the database who it is")
 }

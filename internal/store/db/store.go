@@ -71,7 +71,8 @@ func IsMissing(err error) bool {
 
 func (e *Taken) Error() string {
 	if e.Alike {
-		return fmt.Sprintf("there is a %s already whose name people cannot tell from %q: it differs by case, or by how a letter is written; choose another name, or write it as it is there", e.Kind, e.Name)
+		return fmt.Sprintf("there is a %s already whose name people cannot tell from %q: it differs by case, or by "+
+			"how a letter is written; choose another name, or write it as it is there", e.Kind, e.Name)
 	}
 	return fmt.Sprintf("there is a %s %q already; choose another name", e.Kind, e.Name)
 }
@@ -359,8 +360,10 @@ func Refused(err error) bool {
 	}
 	var net net.Error
 	var connecting *pgconn.ConnectError
-	away := errors.Is(err, context.Canceled) || errors.Is(err, context.DeadlineExceeded) || errors.Is(err, sql.ErrConnDone) || errors.Is(err, driver.ErrBadConn) ||
-		errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) || errors.As(err, &net) || errors.As(err, &connecting) || pgconn.Timeout(err) || pgconn.SafeToRetry(err) ||
+	away := errors.Is(err, context.Canceled) || errors.Is(err, context.DeadlineExceeded) ||
+		errors.Is(err, sql.ErrConnDone) || errors.Is(err, driver.ErrBadConn) ||
+		errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) || errors.As(err, &net) ||
+		errors.As(err, &connecting) || pgconn.Timeout(err) || pgconn.SafeToRetry(err) ||
 		strings.Contains(err.Error(), "conn closed") || strings.Contains(err.Error(), "closed pool")
 	return !away
 }

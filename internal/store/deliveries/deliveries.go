@@ -32,7 +32,8 @@ func (q Q) DeliveryCounts(ctx context.Context, run job.RunID) (map[job.DeliveryS
 		State job.DeliveryState `db:"state"`
 		N     int               `db:"n"`
 	}
-	err := sqlx.SelectContext(ctx, q.Ext, &rows, `SELECT state, count(*) AS n FROM deliveries WHERE run_id = $1 GROUP BY state`, run)
+	err := sqlx.SelectContext(ctx, q.Ext, &rows, `SELECT state, count(*) AS n FROM deliveries WHERE run_id = $1
+		GROUP BY state`, run)
 	counts := make(map[job.DeliveryState]int, len(rows))
 	for _, r := range rows {
 		counts[r.State] = r.N
@@ -67,7 +68,8 @@ func (q Q) Deliveries(ctx context.Context, f DeliveryFilter) ([]job.Delivery, er
 		args = append(args, f.Before)
 		where += fmt.Sprintf(` AND d.id < $%d`, len(args))
 	}
-	err := sqlx.SelectContext(ctx, q.Ext, &list, `SELECT `+history.DeliveryColumns+` WHERE `+where+` ORDER BY d.id DESC LIMIT $1`, args...)
+	err := sqlx.SelectContext(ctx, q.Ext, &list, `SELECT `+history.DeliveryColumns+` WHERE `+where+` ORDER BY d.id DESC
+		LIMIT $1`, args...)
 	return list, db.Wrap(err, "list the deliveries")
 }
 
@@ -77,12 +79,15 @@ func (q Q) Deliveries(ctx context.Context, f DeliveryFilter) ([]job.Delivery, er
 func (q Q) DeliveriesOfRun(ctx context.Context, id job.RunID, limit int) ([]job.Delivery, error) {
 	list := []job.Delivery{}
 	unsent := amongStates([]string{
-		string(job.DeliveryWaiting), string(job.DeliverySending), string(job.DeliveryOffered), string(job.DeliveryTaken),
-		string(job.DeliveryFailed), string(job.DeliveryBounced), string(job.DeliveryUnknown), string(job.DeliveryDeclined),
+		string(job.DeliveryWaiting), string(job.DeliverySending), string(job.DeliveryOffered),
+		string(job.DeliveryTaken),
+		string(job.DeliveryFailed), string(job.DeliveryBounced), string(job.DeliveryUnknown),
+		string(job.DeliveryDeclined),
 	})
 	err := sqlx.SelectContext(ctx, q.Ext, &list, `SELECT * FROM (
 			(SELECT `+history.DeliveryColumns+` WHERE d.run_id = $1 AND `+unsent+` ORDER BY d.id DESC LIMIT $2)
-			UNION ALL (SELECT `+history.DeliveryColumns+` WHERE d.run_id = $1 AND d.state = 'sent' ORDER BY d.id DESC LIMIT $2)) d
+			UNION ALL (SELECT `+history.DeliveryColumns+` WHERE d.run_id = $1 AND d.state = 'sent' ORDER BY d.id DESC
+				LIMIT $2)) d
 		ORDER BY d.state = 'sent', d.id DESC LIMIT $2`, id, limit)
 	return list, db.Wrap(err, "list the deliveries of a run")
 }
@@ -125,26 +130,35 @@ func (t *Tx) LockDelivery(ctx context.Context, id int64) (job.Delivery, error) {
 // SettleDelivery gives a locked delivery whose answer was lost the state that a
 // person knows it to have.
 func (t *Tx) SettleDelivery(ctx context.Context, id int64, state job.DeliveryState, answer string) error {
-	return db.One(t.Ext.ExecContext(ctx, `UPDATE deliveries SET state = $2, answer = $3, class = '', advice = '', settled_at = bell_clock() WHERE id = $1`, id, state, answer))
+	return db.One(t.Ext.ExecContext(ctx, `UPDATE deliveries SET state = $2, answer = $3, class = '', advice = '',
+		settled_at = bell_clock() WHERE id = $1`, id, state, answer))
 }
 
 // Resend lets a locked delivery go out again, as a new message of the same
 // bytes with an id of its own.
 func (t *Tx) Resend(ctx context.Context, id int64, messageID string) error {
 	var removed *time.Time
-	if err := sqlx.GetContext(ctx, t.Ext, &removed, `SELECT m.removed_at FROM deliveries d JOIN messages m ON m.id = d.message_id WHERE d.id = $1`, id); err != nil {
+	if err := sqlx.GetContext(ctx, t.Ext, &removed, `SELECT m.removed_at FROM deliveries d
+		JOIN messages m ON m.id = d.message_id WHERE d.id = $1`, id); err != nil {
 		return db.Found(err, "delivery", fmt.Sprint(id))
 	}
 	if removed != nil {
-		return &fault.Invalid{Wrong: []fault.Wrong{{Sentence: fmt.Sprintf("what was to be sent was kept until %s and is gone; run the job again for that date", removed.UTC().Format("2 January 2006"))}}}
+		return &fault.Invalid{Wrong: []fault.Wrong{{Sentence: fmt.Sprintf("what was to be sent was kept until %s and "+
+			"is gone; run the job again for that date", removed.UTC().Format("2 January 2006"))}}}
 	}
 	if err := db.One(t.Ext.ExecContext(ctx, `WITH again AS (
-			INSERT INTO messages (id, run_id, alert_id, part, task, message_id, subject, destination_id, key, size, sha256, name, media_type, if_exists, stamp, may_leave)
-			SELECT month_id('message_count'), m.run_id, m.alert_id, m.part, m.task, $2, m.subject, m.destination_id, m.key, m.size, m.sha256, m.name, m.media_type, m.if_exists, m.stamp, m.may_leave
+			INSERT INTO messages (id, run_id, alert_id, part, task, message_id, subject, destination_id, key, size,
+			sha256, name, media_type, if_exists, stamp, may_leave)
+			SELECT month_id('message_count'), m.run_id, m.alert_id, m.part, m.task, $2, m.subject, m.destination_id,
+			m.key, m.size, m.sha256, m.name, m.media_type, m.if_exists, m.stamp, m.may_leave
 			FROM deliveries d JOIN messages m ON m.id = d.message_id WHERE d.id = $1 RETURNING id)
-		UPDATE deliveries SET message_id = again.id, state = 'waiting', tries = 0, ready_at = bell_now(), answer = '', advice = '', class = '',
-			offered_at = NULL, settled_at = NULL, lease_until = NULL, lease_no = lease_no + 1, went_to = '', taken_as = '', ask_at = NULL, asked = 0, yes_until = NULL, allowed_by = '', give_up_at = greatest(give_up_at, bell_now() + interval '1 day'),
-			kept_back = CASE WHEN (SELECT rests_since FROM destinations WHERE id = deliveries.destination_id) IS NULL THEN '' ELSE 'rest' END
+		UPDATE deliveries SET message_id = again.id, state = 'waiting', tries = 0, ready_at = bell_now(), answer = '',
+		advice = '', class = '',
+			offered_at = NULL, settled_at = NULL, lease_until = NULL, lease_no = lease_no + 1, went_to = '',
+			taken_as = '', ask_at = NULL, asked = 0, yes_until = NULL, allowed_by = '',
+			give_up_at = greatest(give_up_at, bell_now() + interval '1 day'),
+			kept_back = CASE WHEN (SELECT rests_since FROM destinations
+			WHERE id = deliveries.destination_id) IS NULL THEN '' ELSE 'rest' END
 		FROM again WHERE deliveries.id = $1`, id, messageID)); err != nil {
 		return db.Wrap(err, "send again")
 	}
@@ -160,8 +174,10 @@ func (t *Tx) ResendFailed(ctx context.Context, run job.RunID, name func(old stri
 		Mail string `db:"message_id"`
 	}
 	const most = 10_000
-	if err := sqlx.SelectContext(ctx, t.Ext, &list, `SELECT d.id, m.message_id FROM deliveries d JOIN messages m ON m.id = d.message_id
-		WHERE d.run_id = $1 AND d.phase IN ('failed', 'bounced', 'declined') ORDER BY d.id LIMIT $2 FOR UPDATE OF d`, run, most); err != nil {
+	if err := sqlx.SelectContext(ctx, t.Ext, &list, `SELECT d.id, m.message_id FROM deliveries d
+		JOIN messages m ON m.id = d.message_id
+		WHERE d.run_id = $1 AND d.phase IN ('failed', 'bounced', 'declined') ORDER BY d.id LIMIT $2
+		FOR UPDATE OF d`, run, most); err != nil {
 		return 0, db.Wrap(err, "find what failed")
 	}
 	for _, d := range list {
@@ -174,8 +190,11 @@ func (t *Tx) ResendFailed(ctx context.Context, run job.RunID, name func(old stri
 
 // AllowDelivery lets a delivery go that waited for a second person's yes.
 func (t *Tx) AllowDelivery(ctx context.Context, id int64, who string) error {
-	if err := db.One(t.Ext.ExecContext(ctx, `UPDATE deliveries d SET allowed_by = $2, yes_until = NULL, ready_at = bell_now(), give_up_at = greatest(give_up_at, bell_now() + interval '1 day'),
-			kept_back = CASE WHEN (SELECT rests_since FROM destinations WHERE id = d.destination_id) IS NULL THEN '' ELSE 'rest' END
+	if err := db.One(t.Ext.ExecContext(ctx, `UPDATE deliveries d
+		SET allowed_by = $2, yes_until = NULL, ready_at = bell_now(),
+		give_up_at = greatest(give_up_at, bell_now() + interval '1 day'),
+			kept_back = CASE WHEN (SELECT rests_since FROM destinations
+			WHERE id = d.destination_id) IS NULL THEN '' ELSE 'rest' END
 		WHERE id = $1 AND state = 'waiting'`, id, who)); err != nil {
 		return db.Wrap(err, "let the delivery go")
 	}
@@ -186,8 +205,12 @@ func (t *Tx) AllowDelivery(ctx context.Context, id int64, who string) error {
 // installation. It gives the runs that it belongs to.
 func (t *Tx) ReleaseSilent(ctx context.Context, send bool, who string) (n int64, runs []job.RunID, err error) {
 	var rows []*job.RunID
-	if err := sqlx.SelectContext(ctx, t.Ext, &rows, `UPDATE deliveries SET kept_back = '', ready_at = bell_now(), give_up_at = greatest(give_up_at, bell_now() + interval '1 day'), allowed_by = $2,
-			state = CASE WHEN $1 THEN 'waiting' ELSE 'failed' END, answer = CASE WHEN $1 THEN answer ELSE 'dropped by ' || $2 END, settled_at = CASE WHEN $1 THEN NULL ELSE bell_clock() END
+	if err := sqlx.SelectContext(ctx, t.Ext, &rows, `UPDATE deliveries
+		SET kept_back = '', ready_at = bell_now(), give_up_at = greatest(give_up_at, bell_now() + interval '1 day'),
+		allowed_by = $2,
+			state = CASE WHEN $1 THEN 'waiting' ELSE 'failed' END,
+			answer = CASE WHEN $1 THEN answer ELSE 'dropped by ' || $2 END,
+			settled_at = CASE WHEN $1 THEN NULL ELSE bell_clock() END
 		WHERE phase = 'kept back' AND kept_back = 'silent' RETURNING run_id`, send, who); err != nil {
 		return 0, nil, db.Wrap(err, "release what was kept back")
 	}

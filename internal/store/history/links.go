@@ -35,9 +35,12 @@ func LinkHash(token string) []byte {
 // AddLink keeps a link. It is bound to the people who were meant, and to those whose
 // addresses were written and are on record by an administrator's word, not by their own.
 func (t *Tx) AddLink(ctx context.Context, l NewLink) error {
-	_, err := t.Ext.ExecContext(ctx, `INSERT INTO links (hash, run_id, part, task, files, audience, named, archive, ends_at, people) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9,
-			ARRAY(SELECT id FROM people WHERE id = ANY($10::bigint[]) OR NOT mail_own AND mail <> '' AND lower(mail) = ANY($7)))`,
-		l.Hash, l.RunID, l.Part, l.Task, db.Emptied(l.Files), l.Audience, db.Emptied(l.Named), l.Archive, l.EndsAt, l.People)
+	_, err := t.Ext.ExecContext(ctx, `INSERT INTO links (hash, run_id, part, task, files, audience, named, archive,
+		ends_at, people) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9,
+			ARRAY(SELECT id FROM people WHERE id = ANY($10::bigint[]) OR NOT mail_own AND mail <> ''
+			AND lower(mail) = ANY($7)))`,
+		l.Hash, l.RunID, l.Part, l.Task, db.Emptied(l.Files), l.Audience, db.Emptied(l.Named), l.Archive, l.EndsAt,
+		l.People)
 	return db.Wrap(err, "keep the link")
 }
 
@@ -71,8 +74,12 @@ func (l Link) For(p job.Person) bool {
 // Open tells whether the link leads anywhere.
 func (l Link) Open() bool { return l.WithdrawnAt == nil && !l.Ended }
 
-const linkColumns = `l.id, l.run_id, l.part, l.task, r.job_name, r.job_id, l.audience, to_jsonb(l.files) AS files, to_jsonb(l.named) AS named, to_jsonb(l.people) AS people, l.archive, l.ends_at, l.created_at, l.withdrawn_at, l.withdrawn_by,
-	l.ends_at <= bell_now() AS ended, (SELECT count(*) FROM link_uses u WHERE u.link_id = l.id AND u.what = 'followed') AS follows, (SELECT max(u.at) FROM link_uses u WHERE u.link_id = l.id AND u.what = 'followed') AS last_at
+const linkColumns = `l.id, l.run_id, l.part, l.task, r.job_name, r.job_id, l.audience, to_jsonb(l.files) AS files,
+	to_jsonb(l.named) AS named, to_jsonb(l.people) AS people, l.archive, l.ends_at, l.created_at, l.withdrawn_at,
+	l.withdrawn_by,
+	l.ends_at <= bell_now() AS ended, (SELECT count(*) FROM link_uses u WHERE u.link_id = l.id
+	AND u.what = 'followed') AS follows, (SELECT max(u.at) FROM link_uses u WHERE u.link_id = l.id
+	AND u.what = 'followed') AS last_at
 	FROM links l JOIN runs r ON r.id = l.run_id`
 
 // LinkByHash finds a link by its token's hash.
@@ -92,7 +99,8 @@ func (q Q) LinkByID(ctx context.Context, id int64) (Link, error) {
 // LinksOfRun lists the links to a run's files, at most 1,000.
 func (q Q) LinksOfRun(ctx context.Context, run job.RunID) ([]Link, error) {
 	links := []Link{}
-	err := sqlx.SelectContext(ctx, q.Ext, &links, `SELECT `+linkColumns+` WHERE l.run_id = $1 ORDER BY l.id LIMIT 1000`, run)
+	err := sqlx.SelectContext(ctx, q.Ext, &links, `SELECT `+linkColumns+` WHERE l.run_id = $1 ORDER BY l.id LIMIT 1000`,
+		run)
 	return links, db.Wrap(err, "list the run's links")
 }
 
@@ -140,8 +148,10 @@ func (q Q) EarlierFiles(ctx context.Context, l Link) ([]Earlier, error) {
 		tasks, formats = append(tasks, f.Task), append(formats, f.Format)
 	}
 	earlier := []Earlier{}
-	if err := sqlx.SelectContext(ctx, q.Ext, &earlier, `SELECT r.id, r.due, r.zone FROM runs r WHERE r.job_id = $1 AND r.id < $2 AND NOT r.rehearsal
-		AND NOT EXISTS (SELECT 1 FROM links w WHERE w.run_id = r.id AND w.withdrawn_at IS NOT NULL) ORDER BY r.id DESC LIMIT $3`, l.JobID, l.RunID, maxEarlier); err != nil {
+	if err := sqlx.SelectContext(ctx, q.Ext, &earlier, `SELECT r.id, r.due, r.zone FROM runs r WHERE r.job_id = $1
+		AND r.id < $2 AND NOT r.rehearsal
+		AND NOT EXISTS (SELECT 1 FROM links w WHERE w.run_id = r.id AND w.withdrawn_at IS NOT NULL) ORDER BY r.id DESC
+		LIMIT $3`, l.JobID, l.RunID, maxEarlier); err != nil {
 		return nil, db.Wrap(err, "list the earlier runs")
 	}
 	ids, at := make([]int64, len(earlier)), map[job.RunID]int{}
@@ -149,10 +159,14 @@ func (q Q) EarlierFiles(ctx context.Context, l Link) ([]Earlier, error) {
 		ids[i], at[e.RunID] = int64(e.RunID), i
 	}
 	var files []job.Artifact
-	if err := sqlx.SelectContext(ctx, q.Ext, &files, `SELECT `+artifactColumns+` FROM artifacts a WHERE a.run_id = ANY($1) AND a.removed_at IS NULL AND a.task = ANY($2) AND a.format = ANY($3)
-			AND EXISTS (SELECT 1 FROM parts p WHERE p.run_id = a.run_id AND p.part = a.part AND p.name = (SELECT name FROM parts WHERE run_id = $4 AND part = $5))
-			AND EXISTS (SELECT 1 FROM attempts t WHERE t.run_id = a.run_id AND t.part = a.part AND t.task = a.task AND t.try = a.try AND t.state = 'done')
-		ORDER BY a.run_id DESC, a.id LIMIT $6`, ids, db.Emptied(tasks), db.Emptied(formats), l.RunID, l.Part, maxEarlierFiles); err != nil {
+	if err := sqlx.SelectContext(ctx, q.Ext, &files, `SELECT `+artifactColumns+` FROM artifacts a
+		WHERE a.run_id = ANY($1) AND a.removed_at IS NULL AND a.task = ANY($2) AND a.format = ANY($3)
+			AND EXISTS (SELECT 1 FROM parts p WHERE p.run_id = a.run_id AND p.part = a.part
+			AND p.name = (SELECT name FROM parts WHERE run_id = $4 AND part = $5))
+			AND EXISTS (SELECT 1 FROM attempts t WHERE t.run_id = a.run_id AND t.part = a.part AND t.task = a.task
+			AND t.try = a.try AND t.state = 'done')
+		ORDER BY a.run_id DESC, a.id
+		LIMIT $6`, ids, db.Emptied(tasks), db.Emptied(formats), l.RunID, l.Part, maxEarlierFiles); err != nil {
 		return nil, db.Wrap(err, "list the earlier files")
 	}
 	for _, f := range files {
@@ -163,7 +177,8 @@ func (q Q) EarlierFiles(ctx context.Context, l Link) ([]Earlier, error) {
 
 // WithdrawLinks ends links of a run, or one of them, and tells how many.
 func (q Q) WithdrawLinks(ctx context.Context, run job.RunID, id int64, who string) (int64, error) {
-	res, err := q.Ext.ExecContext(ctx, `UPDATE links SET withdrawn_at = bell_now(), withdrawn_by = $3 WHERE run_id = $1 AND ($2 = 0 OR id = $2) AND withdrawn_at IS NULL`, run, id, who)
+	res, err := q.Ext.ExecContext(ctx, `UPDATE links SET withdrawn_at = bell_now(), withdrawn_by = $3 WHERE run_id = $1
+		AND ($2 = 0 OR id = $2) AND withdrawn_at IS NULL`, run, id, who)
 	if err != nil {
 		return 0, db.Wrap(err, "withdraw the links")
 	}
@@ -180,13 +195,15 @@ type LinkUse struct {
 
 // NoteLinkUse records that somebody followed a link.
 func (q Q) NoteLinkUse(ctx context.Context, id int64, who, what string) error {
-	_, err := q.Ext.ExecContext(ctx, `INSERT INTO link_uses (link_id, who, what) VALUES ($1, $2, $3)`, id, who, db.Bounded(what))
+	_, err := q.Ext.ExecContext(ctx, `INSERT INTO link_uses (link_id, who, what) VALUES ($1, $2, $3)`, id, who,
+		db.Bounded(what))
 	return db.Wrap(err, "record that a link was followed")
 }
 
 // LinkUses lists who followed a link, the latest first.
 func (q Q) LinkUses(ctx context.Context, id int64, limit int) ([]LinkUse, error) {
 	uses := []LinkUse{}
-	err := sqlx.SelectContext(ctx, q.Ext, &uses, `SELECT at, who, what FROM link_uses WHERE link_id = $1 ORDER BY id DESC LIMIT $2`, id, limit)
+	err := sqlx.SelectContext(ctx, q.Ext, &uses, `SELECT at, who, what FROM link_uses WHERE link_id = $1
+		ORDER BY id DESC LIMIT $2`, id, limit)
 	return uses, db.Wrap(err, "list who followed the link")
 }

@@ -12,7 +12,8 @@ const maxLines = 10_000
 
 // Log adds a line to a run's log. A log that is full takes changes of state only.
 func (q Q) Log(ctx context.Context, l job.LogLine, id job.RunID) error {
-	_, err := q.Ext.ExecContext(ctx, `INSERT INTO run_log (run_id, part, task, state, level, text) SELECT $1, $2, $3, $4, $5, $6
+	_, err := q.Ext.ExecContext(ctx, `INSERT INTO run_log (run_id, part, task, state, level, text) SELECT $1, $2, $3,
+		$4, $5, $6
 		WHERE $4 <> '' OR NOT EXISTS (SELECT 1 FROM run_log WHERE run_id = $1 OFFSET $7 LIMIT 1)`,
 		id, l.Part, l.Task, l.State, db.Level(l.Level), db.Bounded(l.Text), maxLines)
 	return db.Wrap(err, "write the log")
@@ -33,8 +34,11 @@ func (t *Tx) LogMany(ctx context.Context, lines map[job.RunID][]job.LogLine) err
 			levels, texts = append(levels, db.Level(l.Level)), append(texts, db.Bounded(l.Text))
 		}
 	}
-	_, err := t.Ext.ExecContext(ctx, `WITH u AS (SELECT * FROM unnest($1::bigint[], $2::int[], $3::text[], $4::text[]) AS u(run_id, part, level, text)),
-		open AS (SELECT run_id FROM (SELECT DISTINCT run_id FROM u) r WHERE NOT EXISTS (SELECT 1 FROM run_log l WHERE l.run_id = r.run_id OFFSET $5 LIMIT 1))
-		INSERT INTO run_log (run_id, part, level, text) SELECT u.* FROM u JOIN open USING (run_id)`, c.Run, c.Parts, levels, texts, maxChatter)
+	_, err := t.Ext.ExecContext(ctx, `WITH u AS (SELECT * FROM unnest($1::bigint[], $2::int[], $3::text[],
+		$4::text[]) AS u(run_id, part, level, text)),
+		open AS (SELECT run_id FROM (SELECT DISTINCT run_id FROM u) r
+		WHERE NOT EXISTS (SELECT 1 FROM run_log l WHERE l.run_id = r.run_id OFFSET $5 LIMIT 1))
+		INSERT INTO run_log (run_id, part, level, text) SELECT u.* FROM u
+		JOIN open USING (run_id)`, c.Run, c.Parts, levels, texts, maxChatter)
 	return db.Wrap(err, "write the log")
 }

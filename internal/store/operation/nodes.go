@@ -29,9 +29,11 @@ const nodeGone = 60
 // SeeNode records that a node lives and what it does. It tells whether somebody
 // asked it to finish. Nodes that are gone for a day are forgotten.
 func (q Q) SeeNode(ctx context.Context, n Node) (finishing bool, err error) {
-	err = sqlx.GetContext(ctx, q.Ext, &finishing, `WITH old AS (DELETE FROM nodes WHERE seen_at < now() - interval '1 day')
+	err = sqlx.GetContext(ctx, q.Ext, &finishing, `WITH old AS (DELETE FROM nodes
+		WHERE seen_at < now() - interval '1 day')
 		INSERT INTO nodes (name, version, zones, parts, deliveries) VALUES ($1, $2, $3, $4, $5)
-		ON CONFLICT (name) DO UPDATE SET version = excluded.version, zones = excluded.zones, parts = excluded.parts, deliveries = excluded.deliveries, seen_at = now()
+		ON CONFLICT (name) DO UPDATE SET version = excluded.version, zones = excluded.zones, parts = excluded.parts,
+		deliveries = excluded.deliveries, seen_at = now()
 		RETURNING finishing`, n.Name, n.Version, n.Zones, n.Parts, n.Deliveries)
 	return finishing, db.Wrap(err, "say that the node lives")
 }
@@ -45,7 +47,8 @@ func (q Q) ForgetNode(ctx context.Context, name string) error {
 // Nodes lists the nodes that live, by name, at most 1,000.
 func (q Q) Nodes(ctx context.Context) ([]Node, error) {
 	nodes := []Node{}
-	err := sqlx.SelectContext(ctx, q.Ext, &nodes, `SELECT name, version, zones, started_at, seen_at, extract(epoch FROM now() - seen_at) AS ago, finishing, parts, deliveries
+	err := sqlx.SelectContext(ctx, q.Ext, &nodes, `SELECT name, version, zones, started_at, seen_at,
+		extract(epoch FROM now() - seen_at) AS ago, finishing, parts, deliveries
 		FROM nodes WHERE seen_at > now() - make_interval(secs => $1) ORDER BY name LIMIT 1000`, nodeGone)
 	return nodes, db.Wrap(err, "list the nodes")
 }
@@ -64,13 +67,15 @@ func (t *Tx) FinishNode(ctx context.Context, name string, finish bool) error {
 
 // NewerZones tells whether a node lives whose zone data is newer than some.
 func (q Q) NewerZones(ctx context.Context, zones string) (newer bool, err error) {
-	err = sqlx.GetContext(ctx, q.Ext, &newer, `SELECT EXISTS (SELECT 1 FROM nodes WHERE zones > $1 AND seen_at > now() - make_interval(secs => $2))`, zones, nodeGone)
+	err = sqlx.GetContext(ctx, q.Ext, &newer, `SELECT EXISTS (SELECT 1 FROM nodes WHERE zones > $1
+		AND seen_at > now() - make_interval(secs => $2))`, zones, nodeGone)
 	return newer, db.Wrap(err, "see by which zone data others work")
 }
 
 // OtherZonesAlive tells whether a node lives, or did in the last hours, whose zone
 // data is other than some.
 func (q Q) OtherZonesAlive(ctx context.Context, zones string) (other bool, err error) {
-	err = sqlx.GetContext(ctx, q.Ext, &other, `SELECT EXISTS (SELECT 1 FROM nodes WHERE zones <> $1 AND seen_at > now() - interval '3 hours')`, zones)
+	err = sqlx.GetContext(ctx, q.Ext, &other, `SELECT EXISTS (SELECT 1 FROM nodes WHERE zones <> $1
+		AND seen_at > now() - interval '3 hours')`, zones)
 	return other, db.Wrap(err, "see by which zone data others work")
 }

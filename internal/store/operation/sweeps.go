@@ -27,14 +27,21 @@ func (q Q) SweepOld(ctx context.Context, k job.KeepingSettings) error {
 		what, remove string
 		days         int
 	}{
-		{"alerts", `WITH old AS (SELECT id FROM alerts WHERE state = 'closed' AND closed_at < bell_now() - make_interval(days => $1) ORDER BY closed_at LIMIT $2),
-			d AS (DELETE FROM deliveries WHERE alert_id IN (SELECT id FROM old)), m AS (DELETE FROM messages WHERE alert_id IN (SELECT id FROM old))
+		{"alerts", `WITH old AS (SELECT id FROM alerts WHERE state = 'closed'
+			AND closed_at < bell_now() - make_interval(days => $1) ORDER BY closed_at LIMIT $2),
+			d AS (DELETE FROM deliveries WHERE alert_id IN (SELECT id FROM old)),
+			m AS (DELETE FROM messages WHERE alert_id IN (SELECT id FROM old))
 			DELETE FROM alerts WHERE id IN (SELECT id FROM old)`, k.Alerts},
-		{"the record of changes", `DELETE FROM audit WHERE id IN (SELECT id FROM audit WHERE at < bell_now() - make_interval(days => $1) ORDER BY at LIMIT $2)`, k.Audit},
-		{"links", `DELETE FROM links WHERE id IN (SELECT id FROM links WHERE ends_at < bell_now() - make_interval(days => $1) ORDER BY ends_at LIMIT $2)`, k.Links},
-		{"events", `DELETE FROM events WHERE id IN (SELECT id FROM events WHERE received_at < bell_now() - make_interval(days => $1) ORDER BY received_at LIMIT $2)`, k.Events},
+		{"the record of changes", `DELETE FROM audit WHERE id IN (SELECT id FROM audit
+			WHERE at < bell_now() - make_interval(days => $1) ORDER BY at LIMIT $2)`, k.Audit},
+		{"links", `DELETE FROM links WHERE id IN (SELECT id FROM links
+			WHERE ends_at < bell_now() - make_interval(days => $1) ORDER BY ends_at LIMIT $2)`, k.Links},
+		{"events", `DELETE FROM events WHERE id IN (SELECT id FROM events
+			WHERE received_at < bell_now() - make_interval(days => $1) ORDER BY received_at LIMIT $2)`, k.Events},
 		// A consent is a change like others: the record of it is kept as long as they are.
-		{"consents", `DELETE FROM consents WHERE id IN (SELECT id FROM consents WHERE given_at < bell_now() - make_interval(days => $1) AND (until IS NULL OR until < bell_now()) ORDER BY given_at LIMIT $2)`, k.Audit},
+		{"consents", `DELETE FROM consents WHERE id IN (SELECT id FROM consents
+			WHERE given_at < bell_now() - make_interval(days => $1) AND (until IS NULL OR until < bell_now())
+			ORDER BY given_at LIMIT $2)`, k.Audit},
 	} {
 		for range sweepRounds {
 			res, err := q.Ext.ExecContext(ctx, sweep.remove, sweep.days, sweepBatch)

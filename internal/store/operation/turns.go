@@ -15,8 +15,10 @@ import (
 // often; ok is false when it is not due.
 func (q Q) TakeTurn(ctx context.Context, name string, every time.Duration) (ok bool, err error) {
 	var taken bool
-	err = sqlx.GetContext(ctx, q.Ext, &taken, `INSERT INTO turns (name, due, taken_at) VALUES ($1, bell_now() + make_interval(secs => $2), bell_now())
-		ON CONFLICT (name) DO UPDATE SET due = excluded.due, taken_at = excluded.taken_at WHERE turns.due <= bell_now() RETURNING true`, name, every.Seconds())
+	err = sqlx.GetContext(ctx, q.Ext, &taken, `INSERT INTO turns (name, due, taken_at)
+		VALUES ($1, bell_now() + make_interval(secs => $2), bell_now())
+		ON CONFLICT (name) DO UPDATE SET due = excluded.due, taken_at = excluded.taken_at WHERE turns.due <= bell_now()
+		RETURNING true`, name, every.Seconds())
 	if errors.Is(err, sql.ErrNoRows) {
 		return false, nil
 	}

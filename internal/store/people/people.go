@@ -21,7 +21,8 @@ func (q Q) PersonByLogin(ctx context.Context, login string) (job.Person, string,
 		job.Person
 		Hash string `db:"password_hash"`
 	}
-	err := sqlx.GetContext(ctx, q.Ext, &row, `SELECT `+PersonColumns+`, p.password_hash FROM people p WHERE lower(p.login) = lower($1)`, login)
+	err := sqlx.GetContext(ctx, q.Ext, &row, `SELECT `+PersonColumns+`, p.password_hash FROM people p
+		WHERE lower(p.login) = lower($1)`, login)
 	return row.Person, row.Hash, db.Found(err, "person", login)
 }
 
@@ -35,22 +36,26 @@ func (q Q) PersonByID(ctx context.Context, id int64) (job.Person, error) {
 // People lists everybody by name, at most 10,000.
 func (q Q) People(ctx context.Context) ([]job.Person, error) {
 	people := []job.Person{}
-	err := sqlx.SelectContext(ctx, q.Ext, &people, `SELECT `+PersonColumns+` FROM people p ORDER BY p.name, p.id LIMIT 10000`)
+	err := sqlx.SelectContext(ctx, q.Ext, &people, `SELECT `+PersonColumns+` FROM people p ORDER BY p.name, p.id
+		LIMIT 10000`)
 	return people, db.Wrap(err, "list the people")
 }
 
 // Administrators lists those who may do everything.
 func (q Q) Administrators(ctx context.Context) ([]job.Person, error) {
 	people := []job.Person{}
-	err := sqlx.SelectContext(ctx, q.Ext, &people, `SELECT `+PersonColumns+` FROM people p WHERE p.role = 'administrator' ORDER BY p.id LIMIT 100`)
+	err := sqlx.SelectContext(ctx, q.Ext, &people, `SELECT `+PersonColumns+` FROM people p
+		WHERE p.role = 'administrator' ORDER BY p.id LIMIT 100`)
 	return people, db.Wrap(err, "list the administrators")
 }
 
 // PutPerson adds or changes a person by login. An empty hash keeps the password.
 func (q Q) PutPerson(ctx context.Context, p job.Person, hash string) (int64, error) {
 	var id int64
-	err := sqlx.GetContext(ctx, q.Ext, &id, `INSERT INTO people (login, name, mail, role, zone, password_hash) VALUES ($1, $2, $3, $4, $5, $6)
-		ON CONFLICT (lower(login)) DO UPDATE SET name = excluded.name, mail = excluded.mail, mail_own = false, role = excluded.role, zone = excluded.zone,
+	err := sqlx.GetContext(ctx, q.Ext, &id, `INSERT INTO people (login, name, mail, role, zone, password_hash)
+		VALUES ($1, $2, $3, $4, $5, $6)
+		ON CONFLICT (lower(login)) DO UPDATE SET name = excluded.name, mail = excluded.mail, mail_own = false,
+		role = excluded.role, zone = excluded.zone,
 			password_hash = CASE WHEN excluded.password_hash = '' THEN people.password_hash ELSE excluded.password_hash END
 		RETURNING id`, p.Login, p.Name, p.Mail, p.Role, p.Zone, hash)
 	return id, db.Unique(err, "person", p.Login)
@@ -59,7 +64,8 @@ func (q Q) PutPerson(ctx context.Context, p job.Person, hash string) (int64, err
 // PutPassword keeps the hash of a person's password, unless another came in the place of
 // the one that was there; it tells whether it did.
 func (q Q) PutPassword(ctx context.Context, id int64, was, hash string) (bool, error) {
-	res, err := q.Ext.ExecContext(ctx, `UPDATE people SET password_hash = $3 WHERE id = $1 AND password_hash = $2`, id, was, hash)
+	res, err := q.Ext.ExecContext(ctx, `UPDATE people SET password_hash = $3 WHERE id = $1 AND password_hash = $2`, id,
+		was, hash)
 	if err != nil {
 		return false, db.Wrap(err, "save the password")
 	}
@@ -76,14 +82,16 @@ func (q Q) PutDigest(ctx context.Context, id int64, due *time.Time) error {
 // PutWishes saves what a person says about themselves, with when their next digest is due; none
 // when it is nil. An address that is changed here is their own word.
 func (q Q) PutWishes(ctx context.Context, p job.Person, digest *time.Time) error {
-	_, err := q.Ext.ExecContext(ctx, `UPDATE people SET wishes = $2, digest_due = $3, mail = $4, mail_own = mail_own OR mail <> $4, zone = $5 WHERE id = $1`, p.ID, db.Document[job.Wishes]{V: p.Wishes}, digest, p.Mail, p.Zone)
+	_, err := q.Ext.ExecContext(ctx, `UPDATE people SET wishes = $2, digest_due = $3, mail = $4, mail_own = mail_own
+		OR mail <> $4, zone = $5 WHERE id = $1`, p.ID, db.Document[job.Wishes]{V: p.Wishes}, digest, p.Mail, p.Zone)
 	return db.Wrap(err, "save the wishes")
 }
 
 // DigestsDue locks people whose digest is due, at most limit.
 func (t *Tx) DigestsDue(ctx context.Context, limit int) ([]job.Person, error) {
 	var people []job.Person
-	err := sqlx.SelectContext(ctx, t.Ext, &people, `SELECT `+PersonColumns+` FROM people p WHERE p.digest_due <= bell_now() ORDER BY p.digest_due LIMIT $1 FOR UPDATE SKIP LOCKED`, limit)
+	err := sqlx.SelectContext(ctx, t.Ext, &people, `SELECT `+PersonColumns+` FROM people p
+		WHERE p.digest_due <= bell_now() ORDER BY p.digest_due LIMIT $1 FOR UPDATE SKIP LOCKED`, limit)
 	return people, db.Wrap(err, "find the digests that are due")
 }
 
@@ -95,7 +103,8 @@ func (q Q) Audit(ctx context.Context, who, action, kind, subject string, before,
 	if err := q.Revise(ctx, who, action, kind, subject, before != nil); err != nil {
 		return err
 	}
-	_, err := q.Ext.ExecContext(ctx, `INSERT INTO audit (who, action, kind, subject, before, after) VALUES ($1, $2, $3, $4, $5, $6)`,
+	_, err := q.Ext.ExecContext(ctx, `INSERT INTO audit (who, action, kind, subject, before, after)
+		VALUES ($1, $2, $3, $4, $5, $6)`,
 		who, action, kind, subject, db.Document[any]{V: before}, db.Document[any]{V: after})
 	return db.Wrap(err, "record the change")
 }
@@ -111,8 +120,10 @@ type Switched struct {
 // LastSwitch finds who switched a job last before a time, also by saving it.
 func (q Q) LastSwitch(ctx context.Context, name string, before time.Time) (Switched, error) {
 	var s Switched
-	err := sqlx.GetContext(ctx, q.Ext, &s, `SELECT a.at, coalesce(p.name, a.who) AS who, a.after->>'on' = 'false' AS off FROM audit a LEFT JOIN people p ON lower(p.login) = lower(a.who)
-		WHERE a.kind = 'job' AND a.subject = $1 AND a.action IN ('switch', 'save') AND a.after->>'on' IS NOT NULL AND a.at < $2 ORDER BY a.id DESC LIMIT 1`, name, before)
+	err := sqlx.GetContext(ctx, q.Ext, &s, `SELECT a.at, coalesce(p.name, a.who) AS who, a.after->>'on' = 'false' AS off
+		FROM audit a LEFT JOIN people p ON lower(p.login) = lower(a.who)
+		WHERE a.kind = 'job' AND a.subject = $1 AND a.action IN ('switch', 'save') AND a.after->>'on' IS NOT NULL
+		AND a.at < $2 ORDER BY a.id DESC LIMIT 1`, name, before)
 	if errors.Is(err, sql.ErrNoRows) {
 		return Switched{}, nil
 	}

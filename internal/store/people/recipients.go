@@ -29,7 +29,9 @@ func (r groupRow) group() job.Group {
 // Groups lists the groups by name, at most 1,000.
 func (q Q) Groups(ctx context.Context) ([]job.Group, error) {
 	var rows []groupRow
-	err := sqlx.SelectContext(ctx, q.Ext, &rows, `SELECT id, name, members, `+db.RevisionOf("group", "groups.name")+` FROM groups ORDER BY lower(name) LIMIT 1000`)
+	err := sqlx.SelectContext(ctx, q.Ext, &rows,
+		`SELECT id, name, members, `+db.RevisionOf("group", "groups.name")+` FROM groups ORDER BY lower(name)
+			LIMIT 1000`)
 	out := make([]job.Group, len(rows))
 	for i, r := range rows {
 		out[i] = r.group()
@@ -40,13 +42,16 @@ func (q Q) Groups(ctx context.Context) ([]job.Group, error) {
 // Group finds a group by name.
 func (q Q) Group(ctx context.Context, name string) (job.Group, error) {
 	var r groupRow
-	err := sqlx.GetContext(ctx, q.Ext, &r, `SELECT id, name, members, `+db.RevisionOf("group", "groups.name")+` FROM groups WHERE lower(name) = lower($1)`, name)
+	err := sqlx.GetContext(ctx, q.Ext, &r,
+		`SELECT id, name, members, `+db.RevisionOf("group", "groups.name")+` FROM groups WHERE lower(name) = lower($1)`,
+		name)
 	return r.group(), db.Found(err, "group", name)
 }
 
 // PutGroup adds or changes a group by name.
 func (q Q) PutGroup(ctx context.Context, g job.Group) error {
-	_, err := q.Ext.ExecContext(ctx, `INSERT INTO groups (name, members) VALUES ($1, $2) ON CONFLICT (lower(name)) DO UPDATE SET members = excluded.members, updated_at = bell_now()`,
+	_, err := q.Ext.ExecContext(ctx, `INSERT INTO groups (name, members) VALUES ($1, $2)
+		ON CONFLICT (lower(name)) DO UPDATE SET members = excluded.members, updated_at = bell_now()`,
 		g.Name, db.Document[[]string]{V: g.Members})
 	return db.Unique(err, "group", g.Name)
 }
@@ -80,7 +85,8 @@ func (r postRow) post() job.Post {
 	return r.Post
 }
 
-var postColumns = `p.id, p.name, p.holders, coalesce(u.name, '') AS under, ` + db.RevisionOf("post", "p.name") + ` FROM posts p LEFT JOIN posts u ON u.id = p.under_id`
+var postColumns = `p.id, p.name, p.holders, coalesce(u.name, '') AS under, ` + db.RevisionOf("post", "p.name") +
+	` FROM posts p LEFT JOIN posts u ON u.id = p.under_id`
 
 // Posts lists the posts by name, at most 5,000.
 func (q Q) Posts(ctx context.Context) ([]job.Post, error) {
@@ -104,7 +110,8 @@ func (q Q) Post(ctx context.Context, name string) (job.Post, error) {
 func (q Q) PostsUnder(ctx context.Context, name string) ([]job.Post, error) {
 	var rows []postRow
 	err := sqlx.SelectContext(ctx, q.Ext, &rows, `WITH RECURSIVE below AS (
-			SELECT id FROM posts WHERE lower(name) = lower($1) UNION SELECT p.id FROM posts p JOIN below b ON p.under_id = b.id)
+			SELECT id FROM posts WHERE lower(name) = lower($1) UNION SELECT p.id FROM posts p
+			JOIN below b ON p.under_id = b.id)
 		SELECT `+postColumns+` WHERE p.id IN (SELECT id FROM below) ORDER BY p.id LIMIT 5000`, name)
 	if err == nil && len(rows) == 0 {
 		return nil, &db.NotFound{Kind: "post", Name: name}
@@ -118,14 +125,17 @@ func (q Q) PostsUnder(ctx context.Context, name string) ([]job.Post, error) {
 
 // PutPost adds or changes a post by name. The post that it stands under is there.
 func (q Q) PutPost(ctx context.Context, p job.Post) error {
-	_, err := q.Ext.ExecContext(ctx, `INSERT INTO posts (name, under_id, holders) VALUES ($1, (SELECT id FROM posts WHERE lower(name) = lower($2)), $3)
-		ON CONFLICT (lower(name)) DO UPDATE SET under_id = excluded.under_id, holders = excluded.holders, updated_at = bell_now()`, p.Name, p.Under, db.Document[[]string]{V: p.Holders})
+	_, err := q.Ext.ExecContext(ctx, `INSERT INTO posts (name, under_id, holders)
+		VALUES ($1, (SELECT id FROM posts WHERE lower(name) = lower($2)), $3)
+		ON CONFLICT (lower(name)) DO UPDATE SET under_id = excluded.under_id, holders = excluded.holders,
+		updated_at = bell_now()`, p.Name, p.Under, db.Document[[]string]{V: p.Holders})
 	return db.Unique(err, "post", p.Name)
 }
 
 // RemovePost removes a post; those under it stand under the one above.
 func (t *Tx) RemovePost(ctx context.Context, name string) error {
-	if _, err := t.Ext.ExecContext(ctx, `UPDATE posts c SET under_id = p.under_id FROM posts p WHERE c.under_id = p.id AND lower(p.name) = lower($1)`, name); err != nil {
+	if _, err := t.Ext.ExecContext(ctx, `UPDATE posts c SET under_id = p.under_id FROM posts p WHERE c.under_id = p.id
+		AND lower(p.name) = lower($1)`, name); err != nil {
 		return db.Wrap(err, "move the posts under it")
 	}
 	return gone(ctx, t.Ext, "post", name, `DELETE FROM posts WHERE lower(name) = lower($1)`)
@@ -140,14 +150,16 @@ func (q Q) JobsSendingTo(ctx context.Context, kind, name string) ([]string, erro
 	// As a text of the definition ends it, or a list within that text goes on.
 	written := kind + `:` + regexp.QuoteMeta(strings.ToLower(name)) + `\s*(["\\,;]|$)`
 	jobs := []string{}
-	err := sqlx.SelectContext(ctx, q.Ext, &jobs, `SELECT j.name FROM jobs j JOIN job_versions v ON v.job_id = j.id AND v.version = j.version
+	err := sqlx.SelectContext(ctx, q.Ext, &jobs, `SELECT j.name FROM jobs j JOIN job_versions v ON v.job_id = j.id
+		AND v.version = j.version
 		WHERE lower(v.definition::text) ~ $1 ORDER BY j.name LIMIT 100`, written)
 	return jobs, db.Wrap(err, "find the jobs that send to the "+kind)
 }
 
 // Leave takes an address off a job's list.
 func (q Q) Leave(ctx context.Context, jobID int64, address, how string) error {
-	_, err := q.Ext.ExecContext(ctx, `INSERT INTO left_jobs (job_id, address, how) VALUES ($1, lower($2), $3) ON CONFLICT DO NOTHING`, jobID, address, how)
+	_, err := q.Ext.ExecContext(ctx, `INSERT INTO left_jobs (job_id, address, how) VALUES ($1, lower($2), $3)
+		ON CONFLICT DO NOTHING`, jobID, address, how)
 	return db.Wrap(err, "leave the job's list")
 }
 
@@ -160,7 +172,8 @@ func (q Q) ComeBack(ctx context.Context, jobID int64, address string) error {
 // Left lists which of some addresses left a job's list, in small letters.
 func (q Q) Left(ctx context.Context, jobID int64, addresses []string) (map[string]bool, error) {
 	var left []string
-	err := sqlx.SelectContext(ctx, q.Ext, &left, `SELECT address FROM left_jobs WHERE job_id = $1 AND address = ANY(SELECT lower(a) FROM unnest($2::text[]) a)`, jobID, addresses)
+	err := sqlx.SelectContext(ctx, q.Ext, &left, `SELECT address FROM left_jobs WHERE job_id = $1
+		AND address = ANY(SELECT lower(a) FROM unnest($2::text[]) a)`, jobID, addresses)
 	out := make(map[string]bool, len(left))
 	for _, a := range left {
 		out[a] = true
@@ -171,7 +184,8 @@ func (q Q) Left(ctx context.Context, jobID int64, addresses []string) (map[strin
 // PeopleByLogins finds people by their sign-in names.
 func (q Q) PeopleByLogins(ctx context.Context, logins []string) ([]job.Person, error) {
 	people := []job.Person{}
-	err := sqlx.SelectContext(ctx, q.Ext, &people, `SELECT `+PersonColumns+` FROM people p WHERE lower(p.login) = ANY(SELECT lower(l) FROM unnest($1::text[]) l) ORDER BY p.id`, logins)
+	err := sqlx.SelectContext(ctx, q.Ext, &people, `SELECT `+PersonColumns+` FROM people p
+		WHERE lower(p.login) = ANY(SELECT lower(l) FROM unnest($1::text[]) l) ORDER BY p.id`, logins)
 	return people, db.Wrap(err, "find the people")
 }
 
@@ -179,7 +193,8 @@ func (q Q) PeopleByLogins(ctx context.Context, logins []string) ([]job.Person, e
 // that somebody took for themselves makes nobody else's mail theirs.
 func (q Q) PeopleByMail(ctx context.Context, addresses []string) ([]job.Person, error) {
 	people := []job.Person{}
-	err := sqlx.SelectContext(ctx, q.Ext, &people, `SELECT `+PersonColumns+` FROM people p WHERE NOT p.mail_own AND lower(p.mail) = ANY(SELECT lower(a) FROM unnest($1::text[]) a) ORDER BY p.id LIMIT 20000`, addresses)
+	err := sqlx.SelectContext(ctx, q.Ext, &people, `SELECT `+PersonColumns+` FROM people p WHERE NOT p.mail_own
+		AND lower(p.mail) = ANY(SELECT lower(a) FROM unnest($1::text[]) a) ORDER BY p.id LIMIT 20000`, addresses)
 	return people, db.Wrap(err, "find the people")
 }
 
@@ -197,11 +212,16 @@ type Gets struct {
 // GetsOf lists the jobs that sent to an address in the last days.
 func (q Q) GetsOf(ctx context.Context, address string, days int) ([]Gets, error) {
 	gets := []Gets{}
-	err := sqlx.SelectContext(ctx, q.Ext, &gets, `SELECT j.id AS job_id, j.name AS job, g.sent, g.last_at, g.last_state, l.at IS NOT NULL AS has_left, g.may_leave
-		FROM (SELECT d.job_id, count(*) FILTER (WHERE d.state = 'sent') AS sent, max(d.settled_at) AS last_at, (array_agg(d.state ORDER BY d.id DESC))[1] AS last_state,
+	err := sqlx.SelectContext(ctx, q.Ext, &gets, `SELECT j.id AS job_id, j.name AS job, g.sent, g.last_at, g.last_state,
+		l.at IS NOT NULL AS has_left, g.may_leave
+		FROM (SELECT d.job_id, count(*) FILTER (WHERE d.state = 'sent') AS sent, max(d.settled_at) AS last_at,
+		(array_agg(d.state ORDER BY d.id DESC))[1] AS last_state,
 				(array_agg(m.may_leave ORDER BY d.id DESC))[1] AS may_leave
 			FROM deliveries d JOIN messages m ON m.id = d.message_id
-			WHERE lower(d.address) = lower($1) AND d.job_id IS NOT NULL AND NOT d.rehearsal AND d.created_at > bell_now() - make_interval(days => $2) AND d.id >= month_end($2 + 31) GROUP BY d.job_id) g
-		JOIN jobs j ON j.id = g.job_id LEFT JOIN left_jobs l ON l.job_id = j.id AND l.address = lower($1) ORDER BY j.name LIMIT 500`, address, days)
+			WHERE lower(d.address) = lower($1) AND d.job_id IS NOT NULL AND NOT d.rehearsal
+			AND d.created_at > bell_now() - make_interval(days => $2) AND d.id >= month_end($2 + 31)
+			GROUP BY d.job_id) g
+		JOIN jobs j ON j.id = g.job_id LEFT JOIN left_jobs l ON l.job_id = j.id AND l.address = lower($1)
+		ORDER BY j.name LIMIT 500`, address, days)
 	return gets, db.Wrap(err, fmt.Sprintf("list what %s receives", address))
 }

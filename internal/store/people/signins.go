@@ -31,7 +31,8 @@ func (q Q) BeginSignIn(ctx context.Context, n NewSignIn) (int64, error) {
 	var id int64
 	// The lock makes it wait for a change of the password that is under way.
 	err := sqlx.GetContext(ctx, q.Ext, &id, `INSERT INTO sign_ins (person_id, kind, name, hash, address, sends, ends_at)
-		SELECT p.id, $3, $4, $5, $6, $7, $8 FROM (SELECT id FROM people WHERE id = $1 AND ($2 = '' OR password_hash = $2) FOR SHARE) p RETURNING id`,
+		SELECT p.id, $3, $4, $5, $6, $7, $8 FROM (SELECT id FROM people WHERE id = $1
+		AND ($2 = '' OR password_hash = $2) FOR SHARE) p RETURNING id`,
 		n.PersonID, n.Proof, n.Kind, n.Name, n.Hash, n.Address, sends, n.EndsAt)
 	if errors.Is(err, sql.ErrNoRows) {
 		return 0, nil
@@ -50,9 +51,12 @@ func (q Q) byWay(ctx context.Context, what, which string, arg any) (job.Person, 
 		Kind  job.SignInKind                `db:"kind"`
 		Sends db.Document[[]job.EventGrant] `db:"sends"`
 	}
-	err := sqlx.GetContext(ctx, q.Ext, &row, `WITH way AS (SELECT * FROM sign_ins WHERE `+which+` AND (ends_at IS NULL OR ends_at > bell_now())),
-		used AS (UPDATE sign_ins SET used_at = bell_now() WHERE id = (SELECT id FROM way WHERE used_at IS NULL OR used_at < bell_now() - make_interval(secs => $2)))
-		SELECT `+PersonColumns+`, w.id AS way_id, w.kind, coalesce(w.sends, '[]') AS sends FROM way w JOIN people p ON p.id = w.person_id`, arg, usedEvery.Seconds())
+	err := sqlx.GetContext(ctx, q.Ext, &row, `WITH way AS (SELECT * FROM sign_ins WHERE `+which+`
+		AND (ends_at IS NULL OR ends_at > bell_now())),
+		used AS (UPDATE sign_ins SET used_at = bell_now() WHERE id = (SELECT id FROM way WHERE used_at IS NULL
+		OR used_at < bell_now() - make_interval(secs => $2)))
+		SELECT `+PersonColumns+`, w.id AS way_id, w.kind, coalesce(w.sends, '[]') AS sends FROM way w
+			JOIN people p ON p.id = w.person_id`, arg, usedEvery.Seconds())
 	return row.Person, job.SignIn{ID: row.WayID, Kind: row.Kind, Sends: row.Sends.V}, db.Found(err, what, "")
 }
 
@@ -69,7 +73,8 @@ func (q Q) PersonByToken(ctx context.Context, hash []byte) (job.Person, job.Sign
 // SignInOpen tells whether a way in is still open.
 func (q Q) SignInOpen(ctx context.Context, id int64) (bool, error) {
 	var open bool
-	err := sqlx.GetContext(ctx, q.Ext, &open, `SELECT EXISTS (SELECT 1 FROM sign_ins WHERE id = $1 AND (ends_at IS NULL OR ends_at > bell_now()))`, id)
+	err := sqlx.GetContext(ctx, q.Ext, &open, `SELECT EXISTS (SELECT 1 FROM sign_ins WHERE id = $1
+		AND (ends_at IS NULL OR ends_at > bell_now()))`, id)
 	return open, db.Wrap(err, "see whether the session is open")
 }
 
@@ -79,8 +84,10 @@ func (q Q) SignIns(ctx context.Context, person int64) ([]job.SignIn, error) {
 		job.SignIn
 		Grants db.Document[[]job.EventGrant] `db:"sends"`
 	}
-	err := sqlx.SelectContext(ctx, q.Ext, &rows, `SELECT id, kind, name, address, began_at, used_at, ends_at, coalesce(sends, '[]') AS sends
-		FROM sign_ins WHERE person_id = $1 AND (ends_at IS NULL OR ends_at > bell_now()) ORDER BY id DESC LIMIT 1000`, person)
+	err := sqlx.SelectContext(ctx, q.Ext, &rows, `SELECT id, kind, name, address, began_at, used_at, ends_at,
+		coalesce(sends, '[]') AS sends
+		FROM sign_ins WHERE person_id = $1 AND (ends_at IS NULL OR ends_at > bell_now()) ORDER BY id DESC
+		LIMIT 1000`, person)
 	all := make([]job.SignIn, len(rows))
 	for i, r := range rows {
 		all[i] = r.SignIn
@@ -98,17 +105,21 @@ func (q Q) EndSignIn(ctx context.Context, id int64) (job.SignIn, job.Person, err
 		WayName string         `db:"way_name"`
 		Address string         `db:"address"`
 	}
-	err := sqlx.GetContext(ctx, q.Ext, &row, `WITH gone AS (DELETE FROM sign_ins WHERE id = $1 RETURNING id, person_id, kind, name, address)
-		SELECT `+PersonColumns+`, g.id AS way_id, g.kind, g.name AS way_name, g.address FROM gone g JOIN people p ON p.id = g.person_id`, id)
+	err := sqlx.GetContext(ctx, q.Ext, &row, `WITH gone AS (DELETE FROM sign_ins WHERE id = $1
+		RETURNING id, person_id, kind, name, address)
+		SELECT `+PersonColumns+`, g.id AS way_id, g.kind, g.name AS way_name, g.address FROM gone g
+			JOIN people p ON p.id = g.person_id`, id)
 	if err := db.Found(err, "session or token", strconv.FormatInt(id, 10)); err != nil {
 		return job.SignIn{}, job.Person{}, err
 	}
-	return job.SignIn{ID: row.WayID, Kind: row.Kind, Name: row.WayName, Address: row.Address}, row.Person, q.Tell(ctx, db.Notice{Kind: job.NoticeAccess})
+	return job.SignIn{ID: row.WayID, Kind: row.Kind, Name: row.WayName, Address: row.Address}, row.Person,
+		q.Tell(ctx, db.Notice{Kind: job.NoticeAccess})
 }
 
 // EndAccess ends the sessions and tokens of a person and their link to the forecast.
 func (t *Tx) EndAccess(ctx context.Context, person int64) error {
-	if _, err := t.Ext.ExecContext(ctx, `WITH unlinked AS (DELETE FROM feeds WHERE person_id = $1) DELETE FROM sign_ins WHERE person_id = $1`, person); err != nil {
+	if _, err := t.Ext.ExecContext(ctx, `WITH unlinked AS (DELETE FROM feeds WHERE person_id = $1) DELETE FROM sign_ins
+		WHERE person_id = $1`, person); err != nil {
 		return db.Wrap(err, "end the sessions and tokens")
 	}
 	return t.Tell(ctx, db.Notice{Kind: job.NoticeAccess})

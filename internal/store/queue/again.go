@@ -15,9 +15,11 @@ import (
 // the run. Whoever works on it loses its lease.
 func (t *Tx) Cancel(ctx context.Context, run job.Run, reason string) error {
 	for _, write := range []string{
-		`UPDATE parts SET state = 'cancelled', reason = $2, lease_no = lease_no + 1, lease_until = NULL, ended_at = bell_clock() WHERE run_id = $1 AND state IN ` + db.PartsOpen,
+		`UPDATE parts SET state = 'cancelled', reason = $2, lease_no = lease_no + 1, lease_until = NULL,
+			ended_at = bell_clock() WHERE run_id = $1 AND state IN ` + db.PartsOpen,
 		`UPDATE attempts SET state = 'lost', note = $2, ended_at = bell_clock() WHERE run_id = $1 AND state = 'running'`,
-		`UPDATE deliveries SET state = 'failed', answer = $2, class = 'lasting', settled_at = bell_clock() WHERE run_id = $1 AND state = 'waiting' AND ` + db.OpenDelivery,
+		`UPDATE deliveries SET state = 'failed', answer = $2, class = 'lasting', settled_at = bell_clock()
+			WHERE run_id = $1 AND state = 'waiting' AND ` + db.OpenDelivery,
 	} {
 		if _, err := t.Ext.ExecContext(ctx, write, run.ID, reason); err != nil {
 			return db.Wrap(err, "cancel the run")
@@ -35,13 +37,18 @@ func (t *Tx) Cancel(ctx context.Context, run job.Run, reason string) error {
 // stays as it is. ok is false when there is nothing to go on with.
 func (t *Tx) GoOn(ctx context.Context, run job.Run, version int, anyway bool, reason string) (ok bool, err error) {
 	var parts []int
-	if err := sqlx.SelectContext(ctx, t.Ext, &parts, `UPDATE parts SET state = 'waiting', reason = $2, ready_at = bell_now(), turn = bell_now() - make_interval(mins => priority), ended_at = NULL,
+	if err := sqlx.SelectContext(ctx, t.Ext, &parts, `UPDATE parts
+		SET state = 'waiting', reason = $2, ready_at = bell_now(), turn = bell_now() - make_interval(mins => priority),
+		ended_at = NULL,
 			lease_no = greatest(lease_no, 1), held = false, anyway = anyway OR $3
-		WHERE run_id = $1 AND state IN ('failed', 'partly', 'blank', 'cancelled') RETURNING part`, run.ID, reason, anyway); err != nil {
+		WHERE run_id = $1 AND state IN ('failed', 'partly', 'blank', 'cancelled')
+		RETURNING part`, run.ID, reason, anyway); err != nil {
 		return false, db.Wrap(err, "let the run go on")
 	}
 	var deliveries []int64
-	if err := sqlx.SelectContext(ctx, t.Ext, &deliveries, `UPDATE deliveries SET state = 'waiting', tries = 0, ready_at = bell_now(), give_up_at = NULL, answer = '', advice = '', class = '', settled_at = NULL
+	if err := sqlx.SelectContext(ctx, t.Ext, &deliveries, `UPDATE deliveries
+		SET state = 'waiting', tries = 0, ready_at = bell_now(), give_up_at = NULL, answer = '', advice = '',
+		class = '', settled_at = NULL
 		WHERE run_id = $1 AND state = 'failed' AND class <> '' AND tries > 0 RETURNING id`, run.ID); err != nil {
 		return false, db.Wrap(err, "let the deliveries be tried again")
 	}
@@ -56,10 +63,12 @@ func (t *Tx) GoOn(ctx context.Context, run job.Run, version int, anyway bool, re
 	// What was held is looked at again; what was found stands when it is to be
 	// sent as it is, and is otherwise found anew.
 	if _, err := t.Ext.ExecContext(ctx, `UPDATE attempts SET again = true WHERE run_id = $1 AND part = ANY($2)
-		AND (state IN ('failed', 'unknown', 'lost', 'passed over') OR NOT $3 AND (state = 'blank' OR unusual <> ''))`, run.ID, parts, anyway); err != nil {
+		AND (state IN ('failed', 'unknown', 'lost', 'passed over') OR NOT $3
+		AND (state = 'blank' OR unusual <> ''))`, run.ID, parts, anyway); err != nil {
 		return false, db.Wrap(err, "let the tasks be tried again")
 	}
-	if _, err := t.Ext.ExecContext(ctx, `WITH old AS (DELETE FROM run_reports WHERE run_id = $1) UPDATE runs SET job_version = $2, versions_at = bell_now() WHERE id = $1`, run.ID, version); err != nil {
+	if _, err := t.Ext.ExecContext(ctx, `WITH old AS (DELETE FROM run_reports WHERE run_id = $1) UPDATE runs
+		SET job_version = $2, versions_at = bell_now() WHERE id = $1`, run.ID, version); err != nil {
 		return false, db.Wrap(err, "give the run the job's version")
 	}
 	if run.State != job.RunWaiting && run.State != job.RunRunning {

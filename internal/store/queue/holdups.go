@@ -29,8 +29,10 @@ func (q Q) Waits(ctx context.Context, runs []job.RunID) (map[job.RunID]Wait, err
 	var all []Wait
 	err := sqlx.SelectContext(ctx, q.Ext, &all, `WITH full_labels AS (
 			SELECT l.key FROM settings s, jsonb_each_text(s.value) l WHERE s.key = '`+LimitSetting+`'
-				AND l.value::int <= (SELECT count(*) FROM parts p WHERE p.state = 'running' AND p.labels @> ARRAY[l.key]))
-		SELECT DISTINCT ON (p.run_id) p.run_id, array_to_json(p.labels) AS labels, CASE WHEN p.gated THEN g.run_id END AS floor,
+				AND l.value::int <= (SELECT count(*) FROM parts p WHERE p.state = 'running'
+				AND p.labels @> ARRAY[l.key]))
+		SELECT DISTINCT ON (p.run_id) p.run_id, array_to_json(p.labels) AS labels,
+		CASE WHEN p.gated THEN g.run_id END AS floor,
 			coalesce((SELECT min(r.label) FROM rests r WHERE r.label = ANY(p.labels)), '') AS rests,
 			coalesce((SELECT min(f.key) FROM full_labels f WHERE f.key = ANY(p.labels)), '') AS full
 		FROM parts p LEFT JOIN gates g ON g.job_id = p.job_id AND g.run_id <> p.run_id
@@ -52,8 +54,12 @@ func (q Q) Handing(ctx context.Context, runs []job.RunID) (map[job.RunID]policy.
 		RunID job.RunID `db:"run_id"`
 		policy.Tally
 	}
-	err := sqlx.SelectContext(ctx, q.Ext, &all, `SELECT run_id, count(*) FILTER (WHERE state IN `+db.DeliveriesOpen+`) AS open, count(*) FILTER (WHERE state = 'sent') AS sent,
-			count(*) FILTER (WHERE state IN ('failed', 'bounced')) AS failed, count(*) FILTER (WHERE state = 'unknown') AS unknown, count(*) FILTER (WHERE state = 'declined') AS declined,
+	err := sqlx.SelectContext(ctx, q.Ext, &all,
+		`SELECT run_id, count(*) FILTER (WHERE state IN `+db.DeliveriesOpen+`) AS open,
+			count(*) FILTER (WHERE state = 'sent') AS sent,
+			count(*) FILTER (WHERE state IN ('failed', 'bounced')) AS failed,
+			count(*) FILTER (WHERE state = 'unknown') AS unknown,
+			count(*) FILTER (WHERE state = 'declined') AS declined,
 			count(*) FILTER (WHERE phase = 'kept back' AND kept_back = 'yes') AS asking
 		FROM deliveries WHERE run_id = ANY($1) GROUP BY run_id`, ids)
 	out := make(map[job.RunID]policy.Tally, len(all))
@@ -74,8 +80,10 @@ func (q Q) HeldDestinations(ctx context.Context, runs []job.RunID) (map[job.RunI
 		RunID job.RunID `db:"run_id"`
 		Name  string    `db:"name"`
 	}
-	err := sqlx.SelectContext(ctx, q.Ext, &all, `SELECT DISTINCT ON (d.run_id) d.run_id, t.name FROM deliveries d JOIN destinations t ON t.id = d.destination_id
-		WHERE d.run_id = ANY($1) AND d.phase = 'ready' ORDER BY d.run_id, EXISTS (SELECT 1 FROM freezes f WHERE f.label = 'destination:' || t.name AND f.lifted_at IS NULL) DESC`, ids)
+	err := sqlx.SelectContext(ctx, q.Ext, &all, `SELECT DISTINCT ON (d.run_id) d.run_id, t.name FROM deliveries d
+		JOIN destinations t ON t.id = d.destination_id
+		WHERE d.run_id = ANY($1) AND d.phase = 'ready' ORDER BY d.run_id,
+		EXISTS (SELECT 1 FROM freezes f WHERE f.label = 'destination:' || t.name AND f.lifted_at IS NULL) DESC`, ids)
 	out := make(map[job.RunID]string, len(all))
 	for _, h := range all {
 		out[h.RunID] = h.Name
@@ -89,7 +97,8 @@ func (q Q) Carriers(ctx context.Context, labels []string) (map[int64][]string, e
 		ID     int64                 `db:"id"`
 		Labels db.Document[[]string] `db:"labels"`
 	}
-	err := sqlx.SelectContext(ctx, q.Ext, &all, `SELECT id, array_to_json(labels) AS labels FROM jobs WHERE labels && $1`, labels)
+	err := sqlx.SelectContext(ctx, q.Ext, &all, `SELECT id, array_to_json(labels) AS labels FROM jobs
+		WHERE labels && $1`, labels)
 	out := make(map[int64][]string, len(all))
 	for _, j := range all {
 		out[j.ID] = j.Labels.V

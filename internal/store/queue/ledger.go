@@ -59,7 +59,10 @@ func (t *Tx) WriteEntries(ctx context.Context, entries []*Entry) error {
 	if err != nil || len(held) == 0 {
 		return err
 	}
-	for _, write := range []func(context.Context, []*Entry) error{t.beginTasks, t.passOver, t.endTasks, t.keepFiles, t.putMessages, t.logAll, t.moveParts} {
+	for _, write := range []func(context.Context, []*Entry) error{
+		t.beginTasks, t.passOver, t.endTasks, t.keepFiles,
+		t.putMessages, t.logAll, t.moveParts,
+	} {
 		if err := write(ctx, held); err != nil {
 			return err
 		}
@@ -81,7 +84,8 @@ func (t *Tx) held(ctx context.Context, entries []*Entry) (kept, stand []*Entry, 
 		EntryNo int64  `db:"entry_no"`
 		State   string `db:"state"`
 	}
-	if err := sqlx.SelectContext(ctx, t.Ext, &found, `SELECT u.n, p.entry_no, p.state FROM parts p JOIN unnest($1::bigint[], $2::int[], $3::bigint[], $4::bigint[]) AS u(run_id, part, lease_no, n)
+	if err := sqlx.SelectContext(ctx, t.Ext, &found, `SELECT u.n, p.entry_no, p.state FROM parts p
+		JOIN unnest($1::bigint[], $2::int[], $3::bigint[], $4::bigint[]) AS u(run_id, part, lease_no, n)
 			ON p.run_id = u.run_id AND p.part = u.part AND p.lease_no = u.lease_no
 		ORDER BY p.run_id, p.part FOR UPDATE OF p`, c.Run, c.Parts, c.Lease, c.N); err != nil {
 		return nil, nil, db.Wrap(err, "check the leases")
@@ -109,7 +113,8 @@ func (t *Tx) readTries(ctx context.Context, entries []*Entry) error {
 		e.Tries = map[string]int{}
 		for _, task := range e.Begin {
 			var try int
-			if err := sqlx.GetContext(ctx, t.Ext, &try, `SELECT coalesce(max(try), 0) FROM attempts WHERE run_id = $1 AND part = $2 AND task = $3`, e.Claim.RunID, e.Claim.Part, task); err != nil {
+			if err := sqlx.GetContext(ctx, t.Ext, &try, `SELECT coalesce(max(try), 0) FROM attempts WHERE run_id = $1
+				AND part = $2 AND task = $3`, e.Claim.RunID, e.Claim.Part, task); err != nil {
 				return db.Wrap(err, "read which tries began")
 			}
 			e.Tries[task] = try
@@ -138,8 +143,10 @@ func (t *Tx) beginTasks(ctx context.Context, entries []*Entry) error {
 		Task  string    `db:"task"`
 		Try   int       `db:"try"`
 	}
-	if err := sqlx.SelectContext(ctx, t.Ext, &begun, `INSERT INTO attempts (run_id, part, task, try, state, node, started_at)
-		SELECT u.run_id, u.part, u.task, 1 + coalesce((SELECT max(a.try) FROM attempts a WHERE a.run_id = u.run_id AND a.part = u.part AND a.task = u.task), 0), 'running', u.node, bell_clock()
+	if err := sqlx.SelectContext(ctx, t.Ext, &begun, `INSERT INTO attempts (run_id, part, task, try, state, node,
+		started_at)
+		SELECT u.run_id, u.part, u.task, 1 + coalesce((SELECT max(a.try) FROM attempts a WHERE a.run_id = u.run_id
+		AND a.part = u.part AND a.task = u.task), 0), 'running', u.node, bell_clock()
 		FROM unnest($1::bigint[], $2::int[], $3::text[], $4::text[]) AS u(run_id, part, task, node)
 		RETURNING run_id, part, task, try`, c.Run, c.Parts, tasks, nodes); err != nil {
 		return db.Wrap(err, "record the attempts")
@@ -169,9 +176,12 @@ func (t *Tx) passOver(ctx context.Context, entries []*Entry) error {
 	if len(tasks) == 0 {
 		return nil
 	}
-	_, err := t.Ext.ExecContext(ctx, `INSERT INTO attempts (run_id, part, task, try, state, note, node, started_at, ended_at)
-		SELECT u.run_id, u.part, u.task, 1 + coalesce((SELECT max(a.try) FROM attempts a WHERE a.run_id = u.run_id AND a.part = u.part AND a.task = u.task), 0), 'passed over', u.note, u.node, bell_clock(), bell_clock()
-		FROM unnest($1::bigint[], $2::int[], $3::text[], $4::text[], $5::text[]) AS u(run_id, part, task, note, node)`, c.Run, c.Parts, tasks, notes, nodes)
+	_, err := t.Ext.ExecContext(ctx, `INSERT INTO attempts (run_id, part, task, try, state, note, node, started_at,
+		ended_at)
+		SELECT u.run_id, u.part, u.task, 1 + coalesce((SELECT max(a.try) FROM attempts a WHERE a.run_id = u.run_id
+		AND a.part = u.part AND a.task = u.task), 0), 'passed over', u.note, u.node, bell_clock(), bell_clock()
+		FROM unnest($1::bigint[], $2::int[], $3::text[], $4::text[], $5::text[]) AS u(run_id, part, task, note,
+		node)`, c.Run, c.Parts, tasks, notes, nodes)
 	return db.Wrap(err, "record what was passed over")
 }
 
@@ -189,15 +199,18 @@ func (t *Tx) endTasks(ctx context.Context, entries []*Entry) error {
 			c.Part(e.Claim.RunID, e.Claim.Part)
 			tasks, tries, states, counts = append(tasks, end.Task), append(tries, int32(end.Try)), append(states, string(end.State)), append(counts, end.Rows) //nolint:gosec // tries are counted
 			notes, classes, advices = append(notes, end.Note), append(classes, end.Class), append(advices, end.Advice)
-			again, unusuals, totals = append(again, end.Again), append(unusuals, end.Unusual), append(totals, jsonText(end.Totals))
+			again, unusuals, totals = append(again, end.Again), append(unusuals, end.Unusual),
+				append(totals, jsonText(end.Totals))
 		}
 	}
 	if len(tasks) == 0 {
 		return nil
 	}
-	_, err := t.Ext.ExecContext(ctx, `UPDATE attempts a SET state = u.state, ended_at = bell_clock(), rows = u.rows, note = u.note, class = u.class, advice = u.advice,
+	_, err := t.Ext.ExecContext(ctx, `UPDATE attempts a SET state = u.state, ended_at = bell_clock(), rows = u.rows,
+		note = u.note, class = u.class, advice = u.advice,
 			again = u.again, totals = u.totals, unusual = u.unusual
-		FROM unnest($1::bigint[], $2::int[], $3::text[], $4::int[], $5::text[], $6::bigint[], $7::text[], $8::text[], $9::text[], $10::bool[], $11::jsonb[], $12::text[])
+		FROM unnest($1::bigint[], $2::int[], $3::text[], $4::int[], $5::text[], $6::bigint[], $7::text[], $8::text[],
+		$9::text[], $10::bool[], $11::jsonb[], $12::text[])
 			AS u(run_id, part, task, try, state, rows, note, class, advice, again, totals, unusual)
 		WHERE a.run_id = u.run_id AND a.part = u.part AND a.task = u.task AND a.try = u.try`,
 		c.Run, c.Parts, tasks, tries, states, counts, notes, classes, advices, again, totals, unusuals)
@@ -219,9 +232,11 @@ func (t *Tx) keepFiles(ctx context.Context, entries []*Entry) error {
 	for _, e := range entries {
 		for _, end := range e.Ends {
 			for _, f := range end.Files {
-				if _, err := t.Ext.ExecContext(ctx, `INSERT INTO artifacts (id, run_id, part, task, try, format, name, folder, media_type, size, sha256, row_count, key)
+				if _, err := t.Ext.ExecContext(ctx, `INSERT INTO artifacts (id, run_id, part, task, try, format, name,
+					folder, media_type, size, sha256, row_count, key)
 					VALUES (month_id('artifact_count'), $1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12)`,
-					e.Claim.RunID, e.Claim.Part, end.Task, end.Try, f.Format, f.Name, f.Folder, f.MediaType, f.Size, f.SHA256, f.Rows, f.Key); err != nil {
+					e.Claim.RunID, e.Claim.Part, end.Task, end.Try, f.Format, f.Name, f.Folder, f.MediaType, f.Size,
+					f.SHA256, f.Rows, f.Key); err != nil {
 					return db.Wrap(err, "record the file")
 				}
 			}
@@ -252,14 +267,16 @@ func (t *Tx) logAll(ctx context.Context, entries []*Entry) error {
 	for _, e := range entries {
 		for _, l := range e.Logs {
 			c.Part(e.Claim.RunID, e.Claim.Part)
-			tasks, levels, texts = append(tasks, l.Task), append(levels, db.Level(l.Level)), append(texts, db.Bounded(l.Text))
+			tasks, levels, texts = append(tasks, l.Task), append(levels, db.Level(l.Level)),
+				append(texts, db.Bounded(l.Text))
 		}
 	}
 	if len(texts) == 0 {
 		return nil
 	}
 	_, err := t.Ext.ExecContext(ctx, `INSERT INTO run_log (run_id, part, task, level, text)
-		SELECT * FROM unnest($1::bigint[], $2::int[], $3::text[], $4::text[], $5::text[])`, c.Run, c.Parts, tasks, levels, texts)
+		SELECT * FROM unnest($1::bigint[], $2::int[], $3::text[], $4::text[],
+		$5::text[])`, c.Run, c.Parts, tasks, levels, texts)
 	return db.Wrap(err, "write the log")
 }
 
@@ -278,11 +295,14 @@ func (t *Tx) moveParts(ctx context.Context, entries []*Entry) error {
 		if e.Part != nil {
 			c.Part(e.Claim.RunID, e.Claim.Part)
 			c.N = append(c.N, e.No)
-			states, reasons, waits = append(states, string(e.Part.State)), append(reasons, db.Bounded(e.Part.Reason)), append(waits, e.Part.Wait.Seconds())
+			states, reasons, waits = append(states, string(e.Part.State)), append(reasons, db.Bounded(e.Part.Reason)),
+				append(waits, e.Part.Wait.Seconds())
 		}
 	}
 	if len(others.Run) > 0 {
-		if _, err := t.Ext.ExecContext(ctx, `UPDATE parts p SET entry_no = u.no FROM unnest($1::bigint[], $2::int[], $3::bigint[]) AS u(run_id, part, no) WHERE p.run_id = u.run_id AND p.part = u.part`,
+		if _, err := t.Ext.ExecContext(ctx, `UPDATE parts p SET entry_no = u.no
+			FROM unnest($1::bigint[], $2::int[], $3::bigint[]) AS u(run_id, part, no) WHERE p.run_id = u.run_id
+			AND p.part = u.part`,
 			others.Run, others.Parts, others.N); err != nil {
 			return db.Wrap(err, "number the entries")
 		}
@@ -290,10 +310,12 @@ func (t *Tx) moveParts(ctx context.Context, entries []*Entry) error {
 	if len(states) == 0 {
 		return nil
 	}
-	_, err := t.Ext.ExecContext(ctx, `UPDATE parts p SET entry_no = greatest(p.entry_no, u.no), state = u.state, reason = u.reason, lease_until = NULL,
+	_, err := t.Ext.ExecContext(ctx, `UPDATE parts p SET entry_no = greatest(p.entry_no, u.no), state = u.state,
+		reason = u.reason, lease_until = NULL,
 			ended_at = CASE WHEN u.state = 'waiting' THEN NULL ELSE bell_clock() END,
 			ready_at = CASE WHEN u.state = 'waiting' THEN bell_now() + make_interval(secs => u.wait) ELSE p.ready_at END
-		FROM unnest($1::bigint[], $2::int[], $3::text[], $4::text[], $5::float8[], $6::bigint[]) AS u(run_id, part, state, reason, wait, no)
+		FROM unnest($1::bigint[], $2::int[], $3::text[], $4::text[], $5::float8[], $6::bigint[]) AS u(run_id, part,
+		state, reason, wait, no)
 		WHERE p.run_id = u.run_id AND p.part = u.part`, c.Run, c.Parts, states, reasons, waits, c.N)
 	return db.Wrap(err, "move the parts")
 }
@@ -317,19 +339,25 @@ func (t *Tx) TakeUp(ctx context.Context, c Claim, effects func(task string) bool
 		Totals  db.Document[map[string]float64] `db:"totals"`
 		Unusual string                          `db:"unusual"`
 	}
-	if err := sqlx.SelectContext(ctx, t.Ext, &all, `SELECT part, task, try, state, rows, note, class, advice, again, totals, unusual FROM attempts
+	if err := sqlx.SelectContext(ctx, t.Ext, &all, `SELECT part, task, try, state, rows, note, class, advice, again,
+		totals, unusual FROM attempts
 		WHERE run_id = $1 AND part = $2 ORDER BY task, try`, c.RunID, c.Part); err != nil {
 		return s, db.Wrap(err, "read the attempts")
 	}
 	for _, a := range all {
 		if a.State == job.AttemptRunning {
-			a.State, a.Note, a.Again = job.AttemptLost, "its node stopped, or could not reach the database; the next try begins anew", true
+			a.State, a.Note, a.Again = job.AttemptLost,
+				"its node stopped, or could not reach the database; the next try begins anew", true
 			if effects(a.Task) {
 				a.State, a.Again, a.Class = job.AttemptUnknown, false, "lasting"
-				a.Note = "its node stopped in the middle, or could not reach the database, and nobody knows how far it came"
-				a.Advice = "See what it did, then let the run go on; mark the task as repeatable if it may be done twice."
+				a.Note = "its node stopped in the middle, or could not reach the database, and nobody knows how " +
+					"far it came"
+				a.Advice = "See what it did, then let the run go on; mark the task as repeatable if it may be " +
+					"done twice."
 			}
-			if _, err := t.Ext.ExecContext(ctx, `UPDATE attempts SET state = $5, again = $6, note = $7, class = $8, advice = $9, ended_at = bell_now() WHERE run_id = $1 AND part = $2 AND task = $3 AND try = $4`,
+			if _, err := t.Ext.ExecContext(ctx, `UPDATE attempts
+				SET state = $5, again = $6, note = $7, class = $8, advice = $9, ended_at = bell_now() WHERE run_id = $1
+				AND part = $2 AND task = $3 AND try = $4`,
 				c.RunID, c.Part, a.Task, a.Try, a.State, a.Again, a.Note, a.Class, a.Advice); err != nil {
 				return s, db.Wrap(err, "mark what was left in the middle")
 			}
@@ -356,7 +384,8 @@ func (t *Tx) TakeUp(ctx context.Context, c Claim, effects func(task string) bool
 
 // RetryTasks lets tasks of a held part be tried again that had ended.
 func (t *Tx) RetryTasks(ctx context.Context, c Claim, tasks []string) error {
-	_, err := t.Ext.ExecContext(ctx, `UPDATE attempts SET again = true WHERE run_id = $1 AND part = $2 AND task = ANY($3)`, c.RunID, c.Part, tasks)
+	_, err := t.Ext.ExecContext(ctx, `UPDATE attempts SET again = true WHERE run_id = $1 AND part = $2
+		AND task = ANY($3)`, c.RunID, c.Part, tasks)
 	return db.Wrap(err, "let the tasks be tried again")
 }
 
@@ -365,10 +394,12 @@ func (t *Tx) RetryTasks(ctx context.Context, c Claim, tasks []string) error {
 func (q Q) PastRows(ctx context.Context, c Claim, task string, n int) ([]int64, error) {
 	var past []int64
 	err := sqlx.SelectContext(ctx, q.Ext, &past, `SELECT a.rows FROM (
-			SELECT r.id FROM runs r WHERE r.job_id = $1 AND r.id < $2 AND r.state = 'done' AND NOT r.rehearsal AND r.trigger_id IS NOT DISTINCT FROM $3 AND r.given = $4
+			SELECT r.id FROM runs r WHERE r.job_id = $1 AND r.id < $2 AND r.state = 'done' AND NOT r.rehearsal
+			AND r.trigger_id IS NOT DISTINCT FROM $3 AND r.given = $4
 			ORDER BY r.id DESC LIMIT $7) g
 		JOIN parts p ON p.run_id = g.id AND p.name = $5
-		JOIN attempts a ON a.run_id = p.run_id AND a.part = p.part AND a.task = $6 AND a.state = 'done' AND a.rows IS NOT NULL AND NOT a.again
+		JOIN attempts a ON a.run_id = p.run_id AND a.part = p.part AND a.task = $6 AND a.state = 'done'
+		AND a.rows IS NOT NULL AND NOT a.again
 		ORDER BY g.id DESC`, c.JobID, c.RunID, c.TriggerID, db.Document[job.Values]{V: c.Given.V.Over(nil)}, c.Name, task, n)
 	return past, db.Wrap(err, "look at the last good runs")
 }

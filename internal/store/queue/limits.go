@@ -22,8 +22,10 @@ type rooms map[string]int
 // of all nodes wait for each other here, so that two never count the same room.
 func (t *Tx) rooms(ctx context.Context) (rooms, error) {
 	const read = `SELECT label, false AS counted, 0 AS room FROM rests
-		UNION ALL SELECT label, false AS counted, 0 AS room FROM freezes WHERE lifted_at IS NULL AND from_at <= bell_now() AND (to_at IS NULL OR to_at > bell_now())
-		UNION ALL SELECT l.key, true, (l.value::int - (SELECT count(*) FROM parts p WHERE p.state = 'running' AND p.labels @> ARRAY[l.key]))::int
+		UNION ALL SELECT label, false AS counted, 0 AS room FROM freezes WHERE lifted_at IS NULL
+		AND from_at <= bell_now() AND (to_at IS NULL OR to_at > bell_now())
+		UNION ALL SELECT l.key, true, (l.value::int - (SELECT count(*) FROM parts p WHERE p.state = 'running'
+		AND p.labels @> ARRAY[l.key]))::int
 		FROM settings s, jsonb_each_text(s.value) l WHERE s.key = '` + LimitSetting + `'`
 	for locked := false; ; locked = true {
 		var all []struct {
@@ -105,12 +107,15 @@ type Line struct {
 // Queue lists the parts that work and those that wait, in the order of their
 // turn, at most limit of each, and tells how many wait in all.
 func (q Q) Queue(ctx context.Context, limit int) (working, waiting []Line, waits int, err error) {
-	const columns = `p.run_id, p.part, p.job_id, r.job_name, r.rehearsal, p.priority, r.due, p.ready_at, p.started_at, p.node, p.reason FROM parts p JOIN runs r ON r.id = p.run_id`
+	const columns = `p.run_id, p.part, p.job_id, r.job_name, r.rehearsal, p.priority, r.due, p.ready_at, p.started_at,
+		p.node, p.reason FROM parts p JOIN runs r ON r.id = p.run_id`
 	working, waiting = []Line{}, []Line{}
-	if err = sqlx.SelectContext(ctx, q.Ext, &working, `SELECT `+columns+` WHERE p.state = 'running' ORDER BY p.started_at LIMIT $1`, limit); err != nil {
+	if err = sqlx.SelectContext(ctx, q.Ext, &working, `SELECT `+columns+` WHERE p.state = 'running'
+		ORDER BY p.started_at LIMIT $1`, limit); err != nil {
 		return working, waiting, 0, db.Wrap(err, "list what works")
 	}
-	if err = sqlx.SelectContext(ctx, q.Ext, &waiting, `SELECT `+columns+` WHERE p.state = 'waiting' ORDER BY p.turn, p.run_id, p.part LIMIT $1`, limit); err != nil {
+	if err = sqlx.SelectContext(ctx, q.Ext, &waiting, `SELECT `+columns+` WHERE p.state = 'waiting'
+		ORDER BY p.turn, p.run_id, p.part LIMIT $1`, limit); err != nil {
 		return working, waiting, 0, db.Wrap(err, "list what waits")
 	}
 	err = sqlx.GetContext(ctx, q.Ext, &waits, `SELECT count(*) FROM parts WHERE state = 'waiting'`)
@@ -126,6 +131,7 @@ func (q Q) Labels(ctx context.Context, jobID int64) ([]string, error) {
 
 // Relabel gives the jobs that use a report another label in place of one.
 func (q Q) Relabel(ctx context.Context, report int64, from, to string) error {
-	_, err := q.Ext.ExecContext(ctx, `UPDATE jobs SET labels = array_replace(labels, $2, $3) WHERE id IN (SELECT job_id FROM job_uses WHERE kind = 'report' AND id = $1)`, report, from, to)
+	_, err := q.Ext.ExecContext(ctx, `UPDATE jobs SET labels = array_replace(labels, $2, $3)
+		WHERE id IN (SELECT job_id FROM job_uses WHERE kind = 'report' AND id = $1)`, report, from, to)
 	return db.Wrap(err, "label the jobs anew")
 }

@@ -81,11 +81,13 @@ func (q Q) PutCalendar(ctx context.Context, name string, author int64, d calenda
 		Version int   `db:"version"`
 	}
 	err := sqlx.GetContext(ctx, q.Ext, &row, `INSERT INTO calendars (name, version) VALUES ($1, 1)
-		ON CONFLICT (name) DO UPDATE SET version = calendars.version + 1, updated_at = bell_now() RETURNING id, version`, name)
+		ON CONFLICT (name) DO UPDATE SET version = calendars.version + 1, updated_at = bell_now()
+		RETURNING id, version`, name)
 	if err != nil {
 		return Calendar{}, db.Unique(err, "calendar", name)
 	}
-	if _, err := q.Ext.ExecContext(ctx, `INSERT INTO calendar_versions (calendar_id, version, definition, author_id) VALUES ($1, $2, $3, $4)`,
+	if _, err := q.Ext.ExecContext(ctx, `INSERT INTO calendar_versions (calendar_id, version, definition, author_id)
+		VALUES ($1, $2, $3, $4)`,
 		row.ID, row.Version, db.Document[calendar.Definition]{V: d}, author); err != nil {
 		return Calendar{}, db.Wrap(err, "save the calendar's version")
 	}
@@ -107,7 +109,8 @@ func (q Q) RemoveCalendar(ctx context.Context, name string) error {
 // of a kind that job_uses keeps, by name.
 func (q Q) JobsUsing(ctx context.Context, kind string, id int64) ([]job.Job, error) {
 	var rows []jobRow
-	err := sqlx.SelectContext(ctx, q.Ext, &rows, `SELECT `+jobColumns+` JOIN job_uses u ON u.job_id = j.id AND u.kind = $1 AND u.id = $2
+	err := sqlx.SelectContext(ctx, q.Ext, &rows, `SELECT `+jobColumns+` JOIN job_uses u ON u.job_id = j.id
+		AND u.kind = $1 AND u.id = $2
 		ORDER BY j.name LIMIT 5000`, kind, id)
 	if err != nil {
 		return nil, db.Wrap(err, "find the jobs of the "+kind)
@@ -152,7 +155,9 @@ func Moves(next map[int64]*NextRing) (ids []int64, dues, nominals []*time.Time) 
 // others, so that the clock waits for what is decided about them.
 func (t *Tx) LockTriggers(ctx context.Context, jobs []int64) error {
 	for _, which := range []string{`position = 0`, `position > 0`} {
-		if _, err := t.Ext.ExecContext(ctx, `SELECT id FROM triggers WHERE job_id = ANY($1) AND `+which+` ORDER BY job_id, position FOR UPDATE`, jobs); err != nil {
+		if _, err := t.Ext.ExecContext(ctx,
+			`SELECT id FROM triggers WHERE job_id = ANY($1) AND `+which+` ORDER BY job_id, position FOR UPDATE`,
+			jobs); err != nil {
 			return db.Wrap(err, "lock the triggers")
 		}
 	}
@@ -163,10 +168,14 @@ func (t *Tx) LockTriggers(ctx context.Context, jobs []int64) error {
 // the order of their ids after one, at most limit; with all those, too, that say they
 // were reckoned by these. Rows that were written before triggers knew their zone data
 // count as reckoned by old.
-func (t *Tx) ReckonedBy(ctx context.Context, after int64, zones, old string, all bool, limit int) ([]OtherZones, error) {
+func (t *Tx) ReckonedBy(ctx context.Context, after int64, zones, old string, all bool,
+	limit int,
+) ([]OtherZones, error) {
 	var out []OtherZones
-	err := sqlx.SelectContext(ctx, t.Ext, &out, `SELECT t.id, j.name AS job_name, t.timing, t.calendars, t.zone, t.next_due, t.next_nominal, t.zones
-		FROM triggers t JOIN jobs j ON j.id = t.job_id WHERE t.id > $1 AND t.next_due IS NOT NULL AND (coalesce(nullif(t.zones, ''), $3) <> $2 OR $5)
+	err := sqlx.SelectContext(ctx, t.Ext, &out, `SELECT t.id, j.name AS job_name, t.timing, t.calendars, t.zone,
+		t.next_due, t.next_nominal, t.zones
+		FROM triggers t JOIN jobs j ON j.id = t.job_id WHERE t.id > $1 AND t.next_due IS NOT NULL
+		AND (coalesce(nullif(t.zones, ''), $3) <> $2 OR $5)
 		ORDER BY t.id LIMIT $4 FOR UPDATE OF t SKIP LOCKED`, after, zones, old, limit, all)
 	return out, db.Wrap(err, "find what other zone data gave")
 }
@@ -204,7 +213,8 @@ func (q Q) PutFeed(ctx context.Context, person int64, hash []byte) error {
 // PersonByFeed finds whose link it is.
 func (q Q) PersonByFeed(ctx context.Context, hash []byte) (job.Person, error) {
 	var p job.Person
-	err := sqlx.GetContext(ctx, q.Ext, &p, `SELECT `+people.PersonColumns+` FROM feeds f JOIN people p ON p.id = f.person_id WHERE f.hash = $1`, hash)
+	err := sqlx.GetContext(ctx, q.Ext, &p, `SELECT `+people.PersonColumns+` FROM feeds f
+		JOIN people p ON p.id = f.person_id WHERE f.hash = $1`, hash)
 	return p, db.Found(err, "link", "")
 }
 

@@ -20,7 +20,8 @@ type jobRow struct {
 	Definition db.Document[job.Definition] `db:"definition"`
 }
 
-var jobColumns = `j.id, j.name, p.login AS owner, j.is_on, j.version, j.updated_at, v.definition, ` + db.RevisionOf("job", "j.name") + `
+var jobColumns = `j.id, j.name, p.login AS owner, j.is_on, j.version, j.updated_at, v.definition, ` +
+	db.RevisionOf("job", "j.name") + `
 	FROM jobs j JOIN people p ON p.id = j.owner_id JOIN job_versions v ON v.job_id = j.id AND v.version = j.version`
 
 // Job finds a job by its name or its id, with the next due times of its triggers.
@@ -45,7 +46,8 @@ func (q Q) Job(ctx context.Context, name string) (job.Job, error) {
 // JobAt finds a version of a job, as a run was made from it.
 func (q Q) JobAt(ctx context.Context, id int64, version int) (job.Definition, error) {
 	var d db.Document[job.Definition]
-	err := sqlx.GetContext(ctx, q.Ext, &d, `SELECT definition FROM job_versions WHERE job_id = $1 AND version = $2`, id, version)
+	err := sqlx.GetContext(ctx, q.Ext, &d, `SELECT definition FROM job_versions WHERE job_id = $1 AND version = $2`, id,
+		version)
 	return d.V, db.Found(err, "job", strconv.FormatInt(id, 10))
 }
 
@@ -65,7 +67,8 @@ func (q Q) JobsAt(ctx context.Context, versions []Version) (map[Version]job.Defi
 		Version
 		Definition db.Document[job.Definition] `db:"definition"`
 	}
-	err := sqlx.SelectContext(ctx, q.Ext, &rows, `SELECT v.job_id, v.version, v.definition FROM unnest($1::bigint[], $2::bigint[]) AS u(job_id, version)
+	err := sqlx.SelectContext(ctx, q.Ext, &rows, `SELECT v.job_id, v.version, v.definition
+		FROM unnest($1::bigint[], $2::bigint[]) AS u(job_id, version)
 		JOIN job_versions v ON v.job_id = u.job_id AND v.version = u.version`, ids, numbers)
 	found := make(map[Version]job.Definition, len(rows))
 	for _, r := range rows {
@@ -78,7 +81,8 @@ func (q Q) JobsAt(ctx context.Context, versions []Version) (map[Version]job.Defi
 // the name must hold it, in any case.
 func (q Q) Jobs(ctx context.Context, search string, limit int) ([]job.Job, error) {
 	var rows []jobRow
-	err := sqlx.SelectContext(ctx, q.Ext, &rows, `SELECT `+jobColumns+` WHERE $1 = '' OR position(lower($1) IN lower(j.name)) > 0 ORDER BY j.name LIMIT $2`, search, limit)
+	err := sqlx.SelectContext(ctx, q.Ext, &rows, `SELECT `+jobColumns+` WHERE $1 = ''
+		OR position(lower($1) IN lower(j.name)) > 0 ORDER BY j.name LIMIT $2`, search, limit)
 	if err != nil {
 		return nil, db.Wrap(err, "list the jobs")
 	}
@@ -104,10 +108,13 @@ func (q Q) withTriggers(ctx context.Context, rows []jobRow) ([]job.Job, error) {
 		Next    *time.Time              `db:"next_due"`
 		Nominal *time.Time              `db:"next_nominal"`
 	}
-	err := sqlx.SelectContext(ctx, q.Ext, &triggers, `SELECT id, job_id, timing, given, waits, next_due, next_nominal FROM triggers WHERE job_id = ANY($1) ORDER BY job_id, position`, ids)
+	err := sqlx.SelectContext(ctx, q.Ext, &triggers, `SELECT id, job_id, timing, given, waits, next_due, next_nominal
+		FROM triggers WHERE job_id = ANY($1) ORDER BY job_id, position`, ids)
 	for _, t := range triggers {
 		j := &jobs[place[t.JobID]]
-		j.Triggers = append(j.Triggers, job.Trigger{ID: t.ID, Timing: t.Timing.V, Wait: t.Waits.V, Values: t.Given.V, NextDue: t.Next, NextNominal: t.Nominal})
+		j.Triggers = append(j.Triggers, job.Trigger{
+			ID: t.ID, Timing: t.Timing.V, Wait: t.Waits.V, Values: t.Given.V, NextDue: t.Next, NextNominal: t.Nominal,
+		})
 	}
 	return jobs, db.Wrap(err, "read the triggers")
 }
@@ -136,16 +143,20 @@ type Uses struct {
 // PutJob adds a job or saves a new version of the one of that name. The
 // triggers' NextDue says when each rings next; nil while the job is off.
 // Triggers that keep their timing keep their id.
-func (q Q) PutJob(ctx context.Context, name string, owner, author int64, on bool, d job.Definition, uses Uses) (job.Job, error) {
+func (q Q) PutJob(ctx context.Context, name string, owner, author int64, on bool, d job.Definition,
+	uses Uses,
+) (job.Job, error) {
 	var row struct {
 		ID      int64 `db:"id"`
 		Version int   `db:"version"`
 	}
 	err := sqlx.GetContext(ctx, q.Ext, &row, `SELECT id, version FROM jobs WHERE name = $1 FOR UPDATE`, name)
 	if errors.Is(err, sql.ErrNoRows) {
-		err = sqlx.GetContext(ctx, q.Ext, &row, `INSERT INTO jobs (name, owner_id, is_on, version) VALUES ($1, $2, $3, 1) RETURNING id, version`, name, owner, on)
+		err = sqlx.GetContext(ctx, q.Ext, &row, `INSERT INTO jobs (name, owner_id, is_on, version)
+			VALUES ($1, $2, $3, 1) RETURNING id, version`, name, owner, on)
 	} else if err == nil {
-		err = sqlx.GetContext(ctx, q.Ext, &row, `UPDATE jobs SET version = version + 1, owner_id = $2, is_on = $3, updated_at = bell_now() WHERE id = $1 RETURNING id, version`, row.ID, owner, on)
+		err = sqlx.GetContext(ctx, q.Ext, &row, `UPDATE jobs SET version = version + 1, owner_id = $2, is_on = $3,
+			updated_at = bell_now() WHERE id = $1 RETURNING id, version`, row.ID, owner, on)
 	}
 	if err != nil {
 		return job.Job{}, db.Unique(err, "job", name)
@@ -158,7 +169,8 @@ func (q Q) PutJob(ctx context.Context, name string, owner, author int64, on bool
 	for _, t := range d.Triggers {
 		kept.Triggers = append(kept.Triggers, job.Trigger{Timing: t.Timing, Wait: t.Wait, Values: t.Values})
 	}
-	if _, err := q.Ext.ExecContext(ctx, `INSERT INTO job_versions (job_id, version, definition, author_id) VALUES ($1, $2, $3, $4)`,
+	if _, err := q.Ext.ExecContext(ctx, `INSERT INTO job_versions (job_id, version, definition, author_id)
+		VALUES ($1, $2, $3, $4)`,
 		row.ID, row.Version, db.Document[job.Definition]{V: kept}, author); err != nil {
 		return job.Job{}, db.Wrap(err, "save the job's version")
 	}
@@ -167,19 +179,22 @@ func (q Q) PutJob(ctx context.Context, name string, owner, author int64, on bool
 	}
 	if _, err := q.Ext.ExecContext(ctx, `INSERT INTO job_uses (job_id, kind, id)
 		SELECT $1::bigint, 'report', unnest($2::bigint[]) UNION SELECT $1::bigint, 'destination', unnest($3::bigint[])
-		UNION SELECT $1::bigint, 'calendar', unnest($4::bigint[]) UNION SELECT $1::bigint, 'source', unnest($5::bigint[])`,
+		UNION SELECT $1::bigint, 'calendar', unnest($4::bigint[])
+		UNION SELECT $1::bigint, 'source', unnest($5::bigint[])`,
 		row.ID, uses.Reports, uses.Destinations, uses.Calendars, uses.Sources); err != nil {
 		return job.Job{}, db.Wrap(err, "save what the job uses")
 	}
 	keep := d.Keep.WithDefaults()
-	if _, err := q.Ext.ExecContext(ctx, `UPDATE jobs SET labels = coalesce($2, '{service}'::text[]), keep_runs = $3, keep_log = $4, keep_files = $5, tells_success = $6 WHERE id = $1`,
+	if _, err := q.Ext.ExecContext(ctx, `UPDATE jobs SET labels = coalesce($2, '{service}'::text[]), keep_runs = $3,
+		keep_log = $4, keep_files = $5, tells_success = $6 WHERE id = $1`,
 		row.ID, uses.Labels, keep.Runs, keep.Log, keep.Files, slices.Contains(d.AlertOn, "success")); err != nil {
 		return job.Job{}, db.Wrap(err, "save the job's labels")
 	}
 	if _, err := q.Ext.ExecContext(ctx, `DELETE FROM job_emits WHERE job_id = $1`, row.ID); err != nil {
 		return job.Job{}, db.Wrap(err, "save what the job raises")
 	}
-	if _, err := q.Ext.ExecContext(ctx, `INSERT INTO job_emits (job_id, type) SELECT DISTINCT $1::bigint, unnest($2::text[])`, row.ID, uses.Emits); err != nil {
+	if _, err := q.Ext.ExecContext(ctx, `INSERT INTO job_emits (job_id, type) SELECT DISTINCT $1::bigint,
+		unnest($2::text[])`, row.ID, uses.Emits); err != nil {
 		return job.Job{}, db.Wrap(err, "save what the job raises")
 	}
 	if err := q.Tell(ctx, db.Notice{Kind: job.NoticeJobs, ID: strconv.FormatInt(row.ID, 10)}); err != nil {
@@ -194,7 +209,8 @@ func (q Q) putTriggers(ctx context.Context, jobID int64, d job.Definition, uses 
 		Timing db.Document[job.Timing] `db:"timing"`
 		Waits  db.Document[*job.Wait]  `db:"waits"`
 	}
-	if err := sqlx.SelectContext(ctx, q.Ext, &old, `SELECT id, timing, waits FROM triggers WHERE job_id = $1 ORDER BY position FOR UPDATE`, jobID); err != nil {
+	if err := sqlx.SelectContext(ctx, q.Ext, &old, `SELECT id, timing, waits FROM triggers WHERE job_id = $1
+		ORDER BY position FOR UPDATE`, jobID); err != nil {
 		return db.Wrap(err, "read the triggers")
 	}
 	kept := map[int64]bool{}
@@ -222,12 +238,17 @@ func (q Q) putTriggers(ctx context.Context, jobID int64, d job.Definition, uses 
 		delay, deadline := time.Duration(d.Delay).Seconds(), db.Document[job.Deadline]{V: d.Deadline}
 		var err error
 		if id == 0 {
-			err = sqlx.GetContext(ctx, q.Ext, &id, `INSERT INTO triggers (job_id, position, rule, timing, calendars, zone, given, after_outage, overlap, priority, next_due, next_nominal, waits, delay, deadline)
+			err = sqlx.GetContext(ctx, q.Ext, &id, `INSERT INTO triggers (job_id, position, rule, timing, calendars,
+				zone, given, after_outage, overlap, priority, next_due, next_nominal, waits, delay, deadline)
 				VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15) RETURNING id`,
-				jobID, i, t.Rule, timing, calendars, d.Zone, given, d.AfterOutage, d.Overlap, d.Priority, t.NextDue, t.NextNominal, waits, delay, deadline)
+				jobID, i, t.Rule, timing, calendars, d.Zone, given, d.AfterOutage, d.Overlap, d.Priority, t.NextDue,
+				t.NextNominal, waits, delay, deadline)
 		} else {
-			_, err = q.Ext.ExecContext(ctx, `UPDATE triggers SET position = $2, calendars = $3, zone = $4, given = $5, after_outage = $6, overlap = $7, priority = $8,
-				next_due = $9, next_nominal = $10, delay = $11, deadline = $12, apart_due = NULL, apart_until = NULL, apart_why = '' WHERE id = $1`, id, i, calendars, d.Zone, given, d.AfterOutage, d.Overlap, d.Priority, t.NextDue, t.NextNominal, delay, deadline)
+			_, err = q.Ext.ExecContext(ctx, `UPDATE triggers SET position = $2, calendars = $3, zone = $4, given = $5,
+				after_outage = $6, overlap = $7, priority = $8,
+				next_due = $9, next_nominal = $10, delay = $11, deadline = $12, apart_due = NULL, apart_until = NULL,
+				apart_why = ''
+				WHERE id = $1`, id, i, calendars, d.Zone, given, d.AfterOutage, d.Overlap, d.Priority, t.NextDue, t.NextNominal, delay, deadline)
 		}
 		if err != nil {
 			return db.Wrap(err, "save the trigger")
@@ -249,10 +270,12 @@ func (q Q) putTriggers(ctx context.Context, jobID int64, d job.Definition, uses 
 // SwitchJob turns a job on or off. next gives the next ring of each trigger by
 // id; those that are missing ring no more.
 func (q Q) SwitchJob(ctx context.Context, id int64, on bool, next map[int64]*NextRing, zones string) error {
-	if err := db.One(q.Ext.ExecContext(ctx, `UPDATE jobs SET is_on = $2, updated_at = bell_now() WHERE id = $1`, id, on)); err != nil {
+	if err := db.One(q.Ext.ExecContext(ctx, `UPDATE jobs SET is_on = $2, updated_at = bell_now() WHERE id = $1`, id,
+		on)); err != nil {
 		return db.Wrap(err, "switch the job")
 	}
-	if _, err := q.Ext.ExecContext(ctx, `UPDATE triggers SET next_due = NULL, next_nominal = NULL, apart_due = NULL, apart_until = NULL, apart_why = '' WHERE job_id = $1`, id); err != nil {
+	if _, err := q.Ext.ExecContext(ctx, `UPDATE triggers SET next_due = NULL, next_nominal = NULL, apart_due = NULL,
+		apart_until = NULL, apart_why = '' WHERE job_id = $1`, id); err != nil {
 		return db.Wrap(err, "switch the triggers")
 	}
 	if err := q.MoveTriggers(ctx, next, zones); err != nil {
@@ -277,7 +300,8 @@ func (q Q) putWaits(ctx context.Context, trigger int64, w *job.Wait, uses Uses) 
 		} else if id, ok := uses.Jobs[c.Job]; ok {
 			on = &id
 		}
-		if _, err := q.Ext.ExecContext(ctx, `INSERT INTO trigger_waits (trigger_id, place, event_type, job_id) VALUES ($1, $2, $3, $4)`, trigger, i, event, on); err != nil {
+		if _, err := q.Ext.ExecContext(ctx, `INSERT INTO trigger_waits (trigger_id, place, event_type, job_id)
+			VALUES ($1, $2, $3, $4)`, trigger, i, event, on); err != nil {
 			return db.Wrap(err, "save what the trigger waits for")
 		}
 	}

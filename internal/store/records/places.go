@@ -54,7 +54,8 @@ func (k PlaceKind) table() (table, protocol string) {
 // columns are what is read of the kind.
 func (k PlaceKind) columns() string {
 	table, protocol := k.table()
-	columns := `id, name, ` + protocol + ` AS protocol, settings, secret, updated_at, ` + db.RevisionOf(string(k), table+".name")
+	columns := `id, name, ` + protocol + ` AS protocol, settings, secret, updated_at, ` +
+		db.RevisionOf(string(k), table+".name")
 	if k == Source {
 		columns += `, writes`
 	} else {
@@ -94,11 +95,14 @@ func (q Q) PutPlace(ctx context.Context, kind PlaceKind, p Place) (int64, error)
 	table, protocol := kind.table()
 	untested := ""
 	if kind == Destination {
-		untested = `, tested_at = NULL, test_answer = '', pin = CASE WHEN (destinations.protocol, destinations.settings->'host', destinations.settings->'port') IS DISTINCT FROM (excluded.protocol, excluded.settings->'host', excluded.settings->'port')
+		untested = `, tested_at = NULL, test_answer = '', pin = CASE WHEN (destinations.protocol,
+			destinations.settings->'host', destinations.settings->'port') IS DISTINCT
+			FROM (excluded.protocol, excluded.settings->'host', excluded.settings->'port')
 			THEN '' ELSE destinations.pin END`
 	}
 	var id int64
-	err := sqlx.GetContext(ctx, q.Ext, &id, `INSERT INTO `+table+` (name, `+protocol+`, settings, secret) VALUES ($1, $2, $3, coalesce($4, ''::bytea))
+	err := sqlx.GetContext(ctx, q.Ext, &id, `INSERT INTO `+table+` (name, `+protocol+`, settings, secret)
+		VALUES ($1, $2, $3, coalesce($4, ''::bytea))
 		ON CONFLICT (name) DO UPDATE SET `+protocol+` = excluded.`+protocol+`, settings = excluded.settings,
 			secret = coalesce($4, `+table+`.secret), updated_at = bell_now()`+untested+`
 		RETURNING id`, p.Name, p.Protocol, []byte(p.Settings), p.Secret)
@@ -119,9 +123,11 @@ func (t *Tx) RemoveDestination(ctx context.Context, id int64) error {
 // DestinationKept tells why a destination cannot be removed: the jobs that name it,
 // at most 100, and whether the record of deliveries does.
 func (q Q) DestinationKept(ctx context.Context, id int64) (jobs []string, recorded bool, err error) {
-	if err := sqlx.SelectContext(ctx, q.Ext, &jobs, `SELECT j.name FROM jobs j JOIN job_uses u ON u.job_id = j.id WHERE u.kind = 'destination' AND u.id = $1 ORDER BY j.name LIMIT 100`, id); err != nil {
+	if err := sqlx.SelectContext(ctx, q.Ext, &jobs, `SELECT j.name FROM jobs j JOIN job_uses u ON u.job_id = j.id
+		WHERE u.kind = 'destination' AND u.id = $1 ORDER BY j.name LIMIT 100`, id); err != nil {
 		return nil, false, db.Wrap(err, "find the jobs that send to the destination")
 	}
-	err = sqlx.GetContext(ctx, q.Ext, &recorded, `SELECT EXISTS (SELECT 1 FROM deliveries WHERE destination_id = $1)`, id)
+	err = sqlx.GetContext(ctx, q.Ext, &recorded, `SELECT EXISTS (SELECT 1 FROM deliveries WHERE destination_id = $1)`,
+		id)
 	return jobs, recorded, db.Wrap(err, "find what went to the destination")
 }

@@ -23,8 +23,10 @@ func (r reportRow) whole() job.Report {
 	return r.Report
 }
 
-var reportColumns = `r.id, r.name, p.login AS owner, r.version, r.updated_at, v.definition, ` + db.RevisionOf("report", "r.name") + `
-	FROM reports r JOIN people p ON p.id = r.owner_id JOIN report_versions v ON v.report_id = r.id AND v.version = r.version`
+var reportColumns = `r.id, r.name, p.login AS owner, r.version, r.updated_at, v.definition, ` +
+	db.RevisionOf("report", "r.name") + `
+	FROM reports r JOIN people p ON p.id = r.owner_id JOIN report_versions v ON v.report_id = r.id
+	AND v.version = r.version`
 
 // Report finds a report by its name or its id.
 func (q Q) Report(ctx context.Context, name string) (job.Report, error) {
@@ -43,13 +45,16 @@ func (q Q) Report(ctx context.Context, name string) (job.Report, error) {
 // take the same, whoever saves the report meanwhile.
 func (q Q) ReportOf(ctx context.Context, run job.RunID, name string, at time.Time) (job.Report, error) {
 	if _, err := q.Ext.ExecContext(ctx, `INSERT INTO run_reports (run_id, report_id, version)
-		SELECT $1, r.id, coalesce((SELECT max(v.version) FROM report_versions v WHERE v.report_id = r.id AND v.saved_at <= $3), (SELECT min(v.version) FROM report_versions v WHERE v.report_id = r.id))
+		SELECT $1, r.id, coalesce((SELECT max(v.version) FROM report_versions v WHERE v.report_id = r.id
+		AND v.saved_at <= $3), (SELECT min(v.version) FROM report_versions v WHERE v.report_id = r.id))
 		FROM reports r WHERE r.name = $2 ON CONFLICT DO NOTHING`, run, name, at); err != nil {
 		return job.Report{}, db.Wrap(err, "note the report's version")
 	}
 	var row reportRow
-	err := sqlx.GetContext(ctx, q.Ext, &row, `SELECT r.id, r.name, p.login AS owner, v.version, r.updated_at, v.definition
-		FROM reports r JOIN people p ON p.id = r.owner_id JOIN run_reports n ON n.report_id = r.id AND n.run_id = $2 JOIN report_versions v ON v.report_id = r.id AND v.version = n.version
+	err := sqlx.GetContext(ctx, q.Ext, &row, `SELECT r.id, r.name, p.login AS owner, v.version, r.updated_at,
+		v.definition
+		FROM reports r JOIN people p ON p.id = r.owner_id JOIN run_reports n ON n.report_id = r.id AND n.run_id = $2
+		JOIN report_versions v ON v.report_id = r.id AND v.version = n.version
 		WHERE r.name = $1`, name, run)
 	return row.whole(), db.Found(err, "report", name)
 }
@@ -67,25 +72,31 @@ func (q Q) Reports(ctx context.Context, limit int) ([]job.Report, error) {
 
 // PutReport adds a report or saves a new version of the one of that name. What
 // is equal to the version that is there makes none.
-func (q Q) PutReport(ctx context.Context, name string, owner, author int64, d job.ReportDefinition) (job.Report, error) {
+func (q Q) PutReport(ctx context.Context, name string, owner, author int64,
+	d job.ReportDefinition,
+) (job.Report, error) {
 	var row struct {
 		ID      int64 `db:"id"`
 		Version int   `db:"version"`
 		Same    bool  `db:"same"`
 	}
 	err := sqlx.GetContext(ctx, q.Ext, &row, `SELECT r.id, r.version, v.definition = $2::jsonb AS same FROM reports r
-		JOIN report_versions v ON v.report_id = r.id AND v.version = r.version WHERE r.name = $1 FOR UPDATE OF r`, name, db.Document[job.ReportDefinition]{V: d})
+		JOIN report_versions v ON v.report_id = r.id AND v.version = r.version WHERE r.name = $1
+		FOR UPDATE OF r`, name, db.Document[job.ReportDefinition]{V: d})
 	switch {
 	case errors.Is(err, sql.ErrNoRows):
-		err = sqlx.GetContext(ctx, q.Ext, &row, `INSERT INTO reports (name, owner_id, version) VALUES ($1, $2, 1) RETURNING id, version, false AS same`, name, owner)
+		err = sqlx.GetContext(ctx, q.Ext, &row, `INSERT INTO reports (name, owner_id, version) VALUES ($1, $2, 1)
+			RETURNING id, version, false AS same`, name, owner)
 	case err == nil && !row.Same:
-		err = sqlx.GetContext(ctx, q.Ext, &row, `UPDATE reports SET version = version + 1, updated_at = bell_now() WHERE id = $1 RETURNING id, version, false AS same`, row.ID)
+		err = sqlx.GetContext(ctx, q.Ext, &row, `UPDATE reports SET version = version + 1, updated_at = bell_now()
+			WHERE id = $1 RETURNING id, version, false AS same`, row.ID)
 	}
 	if err != nil {
 		return job.Report{}, db.Unique(err, "report", name)
 	}
 	if !row.Same {
-		if _, err := q.Ext.ExecContext(ctx, `INSERT INTO report_versions (report_id, version, definition, author_id) VALUES ($1, $2, $3, $4)`,
+		if _, err := q.Ext.ExecContext(ctx, `INSERT INTO report_versions (report_id, version, definition, author_id)
+			VALUES ($1, $2, $3, $4)`,
 			row.ID, row.Version, db.Document[job.ReportDefinition]{V: d}, author); err != nil {
 			return job.Report{}, db.Wrap(err, "save the report's version")
 		}

@@ -80,8 +80,10 @@ type RingPlan struct {
 	Moved map[job.RunID]time.Time     // waiting runs that later rings joined, to their newest nominal date
 }
 
-const dueColumns = `t.id, t.job_id, j.name AS job_name, j.version AS job_version, t.timing, t.calendars, t.zone, t.given,
-			t.after_outage, t.overlap, t.priority, t.delay, t.deadline, t.waits, array_to_json(j.labels) AS labels, t.next_due, t.next_nominal, t.zones, t.apart_why
+const dueColumns = `t.id, t.job_id, j.name AS job_name, j.version AS job_version, t.timing, t.calendars, t.zone,
+	t.given,
+			t.after_outage, t.overlap, t.priority, t.delay, t.deadline, t.waits, array_to_json(j.labels) AS labels,
+			t.next_due, t.next_nominal, t.zones, t.apart_why
 		FROM triggers t JOIN jobs j ON j.id = t.job_id`
 
 // The first trigger of a job stands for all of its triggers: whoever decides on
@@ -93,7 +95,8 @@ const dueColumns = `t.id, t.job_id, j.name AS job_name, j.version AS job_version
 // Each is looked up and locked on its own, so that the limit ends the search: many that
 // are due at once are not all looked up in each pass over them.
 const nextJobs = `SELECT f.job_id FROM (SELECT job_id FROM triggers WHERE next_due <= $1 ORDER BY next_due, id) d,
-	LATERAL (SELECT f.job_id FROM triggers f WHERE f.job_id = d.job_id AND f.position = 0 FOR UPDATE SKIP LOCKED) f LIMIT $2`
+	LATERAL (SELECT f.job_id FROM triggers f WHERE f.job_id = d.job_id AND f.position = 0 FOR UPDATE SKIP LOCKED) f
+	LIMIT $2`
 
 // NextJob locks the job of which a trigger is due that no other node has; 0 when there
 // is none.
@@ -106,7 +109,8 @@ func (t *Tx) NextJob(ctx context.Context, now time.Time) (int64, error) {
 // TakeNext locks jobs of which triggers are due that no other node has, at most so many,
 // with what TakeDue does.
 func (t *Tx) TakeNext(ctx context.Context, now time.Time, limit int) ([]DueTrigger, error) {
-	return t.take(ctx, `WITH next AS MATERIALIZED (`+nextJobs+`) SELECT `+dueColumns+` WHERE t.job_id IN (SELECT job_id FROM next)`, now, limit)
+	return t.take(ctx, `WITH next AS MATERIALIZED (`+nextJobs+`) SELECT `+dueColumns+`
+		WHERE t.job_id IN (SELECT job_id FROM next)`, now, limit)
 }
 
 // TakeDue locks the triggers of some locked jobs that are due by now, earliest
@@ -117,7 +121,8 @@ func (t *Tx) TakeDue(ctx context.Context, now time.Time, jobs []int64) ([]DueTri
 
 func (t *Tx) take(ctx context.Context, which string, now time.Time, arg any) ([]DueTrigger, error) {
 	var due []DueTrigger
-	err := sqlx.SelectContext(ctx, t.Ext, &due, which+` AND t.next_due <= $1 ORDER BY t.next_due, t.id FOR UPDATE OF t`, now, arg)
+	err := sqlx.SelectContext(ctx, t.Ext, &due, which+` AND t.next_due <= $1 ORDER BY t.next_due, t.id FOR UPDATE OF t`,
+		now, arg)
 	if err != nil || len(due) == 0 {
 		return due, db.Wrap(err, "find what is due")
 	}
@@ -145,8 +150,10 @@ var ErrStands = errors.New("a decision on this ring stands already")
 // with the values of the runs that they made.
 func (t *Tx) Standing(ctx context.Context, jobs []int64, from, to time.Time) ([]Stood, error) {
 	var all []Stood
-	err := sqlx.SelectContext(ctx, t.Ext, &all, `SELECT g.trigger_id, g.job_id, g.due, CASE WHEN g.decision = 'run' THEN g.run_id END AS run_id, r.given
-		FROM rings g LEFT JOIN runs r ON r.id = g.run_id AND g.decision = 'run' WHERE g.job_id = ANY($1) AND g.due BETWEEN $2 AND $3`, jobs, from, to)
+	err := sqlx.SelectContext(ctx, t.Ext, &all, `SELECT g.trigger_id, g.job_id, g.due,
+		CASE WHEN g.decision = 'run' THEN g.run_id END AS run_id, r.given
+		FROM rings g LEFT JOIN runs r ON r.id = g.run_id AND g.decision = 'run' WHERE g.job_id = ANY($1)
+		AND g.due BETWEEN $2 AND $3`, jobs, from, to)
 	return all, db.Wrap(err, "see which decisions stand")
 }
 
@@ -166,7 +173,8 @@ func (t *Tx) LastRings(ctx context.Context, job int64, since time.Time) (last ma
 		TriggerID int64     `db:"trigger_id"`
 		Due       time.Time `db:"due"`
 	}
-	err = sqlx.SelectContext(ctx, t.Ext, &rows, `SELECT trigger_id, max(due) AS due FROM rings WHERE job_id = $1 AND due > $2 GROUP BY trigger_id`, job, since)
+	err = sqlx.SelectContext(ctx, t.Ext, &rows, `SELECT trigger_id, max(due) AS due FROM rings WHERE job_id = $1
+		AND due > $2 GROUP BY trigger_id`, job, since)
 	last = make(map[int64]time.Time, len(rows))
 	for _, r := range rows {
 		last[r.TriggerID] = r.Due
@@ -177,7 +185,8 @@ func (t *Tx) LastRings(ctx context.Context, job int64, since time.Time) (last ma
 // SetApart sets the triggers of a job apart that are due by now: their due times
 // wait until they are tried again after a while.
 func (t *Tx) SetApart(ctx context.Context, jobID int64, now time.Time, wait time.Duration, why string) error {
-	_, err := t.Ext.ExecContext(ctx, `UPDATE triggers SET apart_due = next_due, next_due = NULL, apart_until = bell_now() + make_interval(secs => $3), apart_why = $4 WHERE job_id = $1 AND next_due <= $2`,
+	_, err := t.Ext.ExecContext(ctx, `UPDATE triggers SET apart_due = next_due, next_due = NULL,
+		apart_until = bell_now() + make_interval(secs => $3), apart_why = $4 WHERE job_id = $1 AND next_due <= $2`,
 		jobID, now, wait.Seconds(), db.Bounded(why))
 	return db.Wrap(err, "set the triggers apart")
 }
@@ -186,7 +195,8 @@ func (t *Tx) SetApart(ctx context.Context, jobID int64, now time.Time, wait time
 // of one job at once, unless it is 0.
 func (q Q) TryAgain(ctx context.Context, jobID int64) error {
 	_, err := q.Ext.ExecContext(ctx, `UPDATE triggers SET next_due = apart_due, apart_due = NULL, apart_until = NULL
-		WHERE apart_until IS NOT NULL AND CASE WHEN $1::bigint = 0 THEN apart_until <= bell_now() ELSE job_id = $1 END`, jobID)
+		WHERE apart_until IS NOT NULL
+		AND CASE WHEN $1::bigint = 0 THEN apart_until <= bell_now() ELSE job_id = $1 END`, jobID)
 	return db.Wrap(err, "let triggers ring that were set apart")
 }
 
@@ -213,14 +223,17 @@ type openRuns map[int64][]openRun
 // with the older date meanwhile.
 func (t *Tx) open(ctx context.Context, jobs []int64) (openRuns, error) {
 	var ids []int64
-	if err := sqlx.SelectContext(ctx, t.Ext, &ids, `SELECT run_id FROM parts WHERE job_id = ANY($1) AND state IN `+db.PartsOpen+` AND NOT held`, jobs); err != nil {
+	if err := sqlx.SelectContext(ctx, t.Ext, &ids,
+		`SELECT run_id FROM parts WHERE job_id = ANY($1) AND state IN `+db.PartsOpen+` AND NOT held`,
+		jobs); err != nil {
 		return nil, db.Wrap(err, "find the open runs")
 	}
 	if len(ids) == 0 {
 		return openRuns{}, nil
 	}
 	var all []openRun
-	if err := sqlx.SelectContext(ctx, t.Ext, &all, `SELECT job_id, id, given, trigger_id IS NOT NULL AND again IS NULL AND state = 'waiting' AND started_at IS NULL AS rung
+	if err := sqlx.SelectContext(ctx, t.Ext, &all, `SELECT job_id, id, given, trigger_id IS NOT NULL AND again IS NULL
+		AND state = 'waiting' AND started_at IS NULL AS rung
 		FROM runs WHERE id = ANY($1) AND NOT rehearsal ORDER BY id`, ids); err != nil {
 		return nil, db.Wrap(err, "find the open runs")
 	}
@@ -232,7 +245,8 @@ func (t *Tx) open(ctx context.Context, jobs []int64) (openRuns, error) {
 	}
 	var free []job.RunID
 	if len(waiting) > 0 {
-		if err := sqlx.SelectContext(ctx, t.Ext, &free, `SELECT run_id FROM parts WHERE run_id = ANY($1) AND state = 'waiting' AND lease_no = 0 AND NOT held
+		if err := sqlx.SelectContext(ctx, t.Ext, &free, `SELECT run_id FROM parts WHERE run_id = ANY($1)
+			AND state = 'waiting' AND lease_no = 0 AND NOT held
 			ORDER BY run_id FOR UPDATE SKIP LOCKED`, waiting); err != nil {
 			return nil, db.Wrap(err, "lock the waiting runs")
 		}
@@ -293,7 +307,8 @@ func (t *Tx) WriteRings(ctx context.Context, p *RingPlan) error {
 	ids, nextDues, nextNominals := records.Moves(p.Next)
 	_, err := t.Ext.ExecContext(ctx, `WITH moved AS (`+records.MoveTriggers+`)
 		INSERT INTO rings (trigger_id, due, nominal, job_id, decision, reason, run_id)
-		SELECT * FROM unnest($5::bigint[], $6::timestamptz[], $7::timestamptz[], $8::bigint[], $9::text[], $10::text[], $11::bigint[])`,
+		SELECT * FROM unnest($5::bigint[], $6::timestamptz[], $7::timestamptz[], $8::bigint[], $9::text[], $10::text[],
+		$11::bigint[])`,
 		ids, nextDues, nextNominals, p.Zones, triggers, dues, nominals, jobs, decisions, reasons, runs)
 	if db.WasTaken(err) {
 		return ErrStands
@@ -308,7 +323,9 @@ func (t *Tx) WriteRings(ctx context.Context, p *RingPlan) error {
 		if _, err := t.Ext.ExecContext(ctx, `UPDATE runs SET nominal = $2 WHERE id = $1`, id, nominal); err != nil {
 			return db.Wrap(err, "give the joined run its date")
 		}
-		if err := history.In(t.Base).Log(ctx, job.LogLine{Text: "a later ring joined this run; its date is now " + nominal.UTC().Format("2006-01-02 15:04 UTC")}, id); err != nil {
+		if err := history.In(t.Base).Log(ctx,
+			job.LogLine{Text: "a later ring joined this run; its date is now " +
+				nominal.UTC().Format("2006-01-02 15:04 UTC")}, id); err != nil {
 			return err
 		}
 	}
@@ -323,10 +340,13 @@ func (q Q) AddRuns(ctx context.Context, runs []NewRun) error {
 	}
 	n := len(runs)
 	jobs, triggers, askers, repeats := make([]int64, n), make([]*int64, n), make([]*int64, n), make([]*int64, n)
-	names, whys, zones, givens, reasons, labels := make([]string, n), make([]string, n), make([]string, n), make([]string, n), make([]string, n), make([]string, n)
+	names, whys, zones, givens, reasons, labels := make([]string, n), make([]string, n), make([]string, n),
+		make([]string, n), make([]string, n), make([]string, n)
 	corrections := make([]string, n)
-	versions, priorities, gated, held, rehearsals, anyways := make([]int, n), make([]int, n), make([]bool, n), make([]bool, n), make([]bool, n), make([]bool, n)
-	nominals, dues, readies, turns, deadlines, warns := make([]time.Time, n), make([]time.Time, n), make([]*time.Time, n), make([]time.Time, n), make([]*time.Time, n), make([]*time.Time, n)
+	versions, priorities, gated, held, rehearsals, anyways := make([]int, n), make([]int, n), make([]bool, n),
+		make([]bool, n), make([]bool, n), make([]bool, n)
+	nominals, dues, readies, turns, deadlines, warns := make([]time.Time, n), make([]time.Time, n),
+		make([]*time.Time, n), make([]time.Time, n), make([]*time.Time, n), make([]*time.Time, n)
 	now := time.Now()
 	for i, r := range runs {
 		given := []byte("{}")
@@ -355,28 +375,40 @@ func (q Q) AddRuns(ctx context.Context, runs []NewRun) error {
 			repeats[i] = &id
 		}
 		jobs[i], triggers[i], askers[i], labels[i] = r.JobID, r.TriggerID, r.AskedBy, string(text)
-		names[i], whys[i], zones[i], givens[i], reasons[i], corrections[i] = r.Job, db.Bounded(r.Why), r.Zone, string(given), r.Reason, db.Bounded(r.Correction)
-		versions[i], priorities[i], gated[i], held[i], rehearsals[i], anyways[i] = r.JobVersion, r.Priority, r.Gated, r.Held, r.Rehearsal, r.Anyway
-		nominals[i], dues[i], readies[i], turns[i], deadlines[i], warns[i] = r.Nominal, r.Due, r.Ready, policy.Turn(r.Priority, ready), r.Deadline, r.WarnAt
+		names[i], whys[i], zones[i], givens[i], reasons[i], corrections[i] = r.Job, db.Bounded(r.Why), r.Zone,
+			string(given), r.Reason, db.Bounded(r.Correction)
+		versions[i], priorities[i], gated[i], held[i], rehearsals[i], anyways[i] = r.JobVersion, r.Priority, r.Gated,
+			r.Held, r.Rehearsal, r.Anyway
+		nominals[i], dues[i], readies[i], turns[i], deadlines[i], warns[i] = r.Nominal, r.Due, r.Ready,
+			policy.Turn(r.Priority, ready), r.Deadline, r.WarnAt
 	}
 	var ids []job.RunID
 	err := sqlx.SelectContext(ctx, q.Ext, &ids, `WITH u AS MATERIALIZED (
-			SELECT month_id('run_count') AS id, * FROM unnest($1::bigint[], $2::text[], $3::int[], $4::bigint[], $5::text[], $6::bigint[],
-				$7::timestamptz[], $8::timestamptz[], $9::text[], $10::jsonb[], $11::text[], $12::timestamptz[], $13::timestamptz[], $14::bool[], $15::bigint[],
-				$16::int[], $17::bool[], $18::timestamptz[], $19::timestamptz[], $20::bool[], $21::bool[], $22::jsonb[], $23::text[]) WITH ORDINALITY
-				AS u(job_id, job_name, job_version, trigger_id, why, asked_by, nominal, due, zone, given, reason, deadline, warn_at, rehearsal, again,
+			SELECT month_id('run_count') AS id, * FROM unnest($1::bigint[], $2::text[], $3::int[], $4::bigint[],
+			$5::text[], $6::bigint[],
+				$7::timestamptz[], $8::timestamptz[], $9::text[], $10::jsonb[], $11::text[], $12::timestamptz[],
+				$13::timestamptz[], $14::bool[], $15::bigint[],
+				$16::int[], $17::bool[], $18::timestamptz[], $19::timestamptz[], $20::bool[], $21::bool[], $22::jsonb[],
+				$23::text[]) WITH ORDINALITY
+				AS u(job_id, job_name, job_version, trigger_id, why, asked_by, nominal, due, zone, given, reason,
+				deadline, warn_at, rehearsal, again,
 					priority, gated, ready, turn, held, anyway, labels, correction, n)
 		), run AS (
-			INSERT INTO runs (id, job_id, job_name, job_version, trigger_id, why, asked_by, nominal, due, zone, given, reason, deadline, warn_at, rehearsal, again, correction, state)
-			SELECT id, job_id, job_name, job_version, trigger_id, why, asked_by, nominal, due, zone, given, reason, deadline, warn_at, rehearsal, again, correction, 'waiting' FROM u
+			INSERT INTO runs (id, job_id, job_name, job_version, trigger_id, why, asked_by, nominal, due, zone, given,
+			reason, deadline, warn_at, rehearsal, again, correction, state)
+			SELECT id, job_id, job_name, job_version, trigger_id, why, asked_by, nominal, due, zone, given, reason,
+			deadline, warn_at, rehearsal, again, correction, 'waiting' FROM u
 		), part AS (
-			INSERT INTO parts (run_id, part, job_id, state, priority, gated, ready_at, turn, held, anyway, labels, reason)
-			SELECT id, 1, job_id, 'waiting', priority, gated, coalesce(ready, bell_now()), turn, held, anyway, ARRAY(SELECT jsonb_array_elements_text(labels)), reason FROM u
+			INSERT INTO parts (run_id, part, job_id, state, priority, gated, ready_at, turn, held, anyway, labels,
+			reason)
+			SELECT id, 1, job_id, 'waiting', priority, gated, coalesce(ready, bell_now()), turn, held, anyway,
+			ARRAY(SELECT jsonb_array_elements_text(labels)), reason FROM u
 		), logged AS (
 			INSERT INTO run_log (run_id, state, text) SELECT id, 'waiting', why FROM u
 		)
 		SELECT id FROM u ORDER BY n`,
-		jobs, names, versions, triggers, whys, askers, nominals, dues, zones, givens, reasons, deadlines, warns, rehearsals, repeats,
+		jobs, names, versions, triggers, whys, askers, nominals, dues, zones, givens, reasons, deadlines, warns,
+		rehearsals, repeats,
 		priorities, gated, readies, turns, held, anyways, labels, corrections)
 	if err != nil {
 		return db.Wrap(err, "make the runs")
@@ -390,7 +422,8 @@ func (q Q) AddRuns(ctx context.Context, runs []NewRun) error {
 // NextDue is the earliest due time of all triggers; ok is false when nothing is to ring.
 func (q Q) NextDue(ctx context.Context) (due time.Time, ok bool, err error) {
 	var next *time.Time
-	err = sqlx.GetContext(ctx, q.Ext, &next, `SELECT least((SELECT min(next_due) FROM triggers WHERE next_due IS NOT NULL), (SELECT min(apart_until) FROM triggers WHERE apart_until IS NOT NULL))`)
+	err = sqlx.GetContext(ctx, q.Ext, &next, `SELECT least((SELECT min(next_due) FROM triggers
+		WHERE next_due IS NOT NULL), (SELECT min(apart_until) FROM triggers WHERE apart_until IS NOT NULL))`)
 	if err != nil || next == nil {
 		return time.Time{}, false, db.Wrap(err, "find what rings next")
 	}
@@ -401,7 +434,8 @@ func (q Q) NextDue(ctx context.Context) (due time.Time, ok bool, err error) {
 // before an instant.
 func (q Q) Rings(ctx context.Context, jobID int64, before time.Time, limit int) ([]job.Ring, error) {
 	rings := []job.Ring{}
-	err := sqlx.SelectContext(ctx, q.Ext, &rings, `SELECT trigger_id, due, nominal, decision, reason, run_id, decided_at FROM rings
+	err := sqlx.SelectContext(ctx, q.Ext, &rings, `SELECT trigger_id, due, nominal, decision, reason, run_id, decided_at
+		FROM rings
 		WHERE job_id = $1 AND due < $2 ORDER BY due DESC LIMIT $3`, jobID, before, limit)
 	return rings, db.Wrap(err, "list the rings")
 }

@@ -34,8 +34,10 @@ type Waiter struct {
 	Labels     db.Document[[]string]     `db:"labels"`
 }
 
-const waiterColumns = `w.trigger_id, w.place, t.waits, t.job_id, j.name AS job_name, j.version AS job_version, j.is_on, t.rule, t.zone, t.calendars, t.given, t.overlap, t.priority,
-	t.delay, t.deadline, array_to_json(j.labels) AS labels FROM trigger_waits w JOIN triggers t ON t.id = w.trigger_id JOIN jobs j ON j.id = t.job_id`
+const waiterColumns = `w.trigger_id, w.place, t.waits, t.job_id, j.name AS job_name, j.version AS job_version, j.is_on,
+	t.rule, t.zone, t.calendars, t.given, t.overlap, t.priority,
+	t.delay, t.deadline, array_to_json(j.labels) AS labels FROM trigger_waits w JOIN triggers t ON t.id = w.trigger_id
+	JOIN jobs j ON j.id = t.job_id`
 
 // maxWaiters bounds how many triggers one event or outcome may start.
 const maxWaiters = 10_000
@@ -43,7 +45,8 @@ const maxWaiters = 10_000
 // lockWaiting locks the first trigger of each job that waits, as the clock does, and
 // tells whether there is any.
 func (t *Tx) lockWaiting(ctx context.Context, which string, arg any) (bool, error) {
-	locked, err := t.Ext.ExecContext(ctx, `SELECT f.id FROM triggers f WHERE f.position = 0 AND f.job_id IN (SELECT t.job_id FROM trigger_waits w JOIN triggers t ON t.id = w.trigger_id WHERE `+which+`) ORDER BY f.job_id FOR UPDATE`, arg)
+	locked, err := t.Ext.ExecContext(ctx,
+		`SELECT f.id FROM triggers f WHERE f.position = 0 AND f.job_id IN (SELECT t.job_id FROM trigger_waits w JOIN triggers t ON t.id = w.trigger_id WHERE `+which+`) ORDER BY f.job_id FOR UPDATE`, arg)
 	if err != nil {
 		return false, db.Wrap(err, "lock who waits")
 	}
@@ -57,7 +60,8 @@ func (t *Tx) WaitersForEvent(ctx context.Context, eventType string) ([]Waiter, e
 	if any, err := t.lockWaiting(ctx, `w.event_type = $1`, eventType); err != nil || !any {
 		return nil, err
 	}
-	err := sqlx.SelectContext(ctx, t.Ext, &all, `SELECT `+waiterColumns+` WHERE w.event_type = $1 AND j.is_on ORDER BY w.trigger_id, w.place LIMIT $2 FOR UPDATE OF t`, eventType, maxWaiters)
+	err := sqlx.SelectContext(ctx, t.Ext, &all, `SELECT `+waiterColumns+` WHERE w.event_type = $1 AND j.is_on
+		ORDER BY w.trigger_id, w.place LIMIT $2 FOR UPDATE OF t`, eventType, maxWaiters)
 	return all, db.Wrap(err, "find who waits for the event")
 }
 
@@ -71,7 +75,8 @@ func (t *Tx) WaitersForJobs(ctx context.Context, jobs []int64) (all []Waiter, by
 	if any, err := t.lockWaiting(ctx, `w.job_id = ANY($1)`, jobs); err != nil || !any {
 		return nil, nil, err
 	}
-	err = sqlx.SelectContext(ctx, t.Ext, &rows, `SELECT w.job_id AS by, `+waiterColumns+` WHERE w.job_id = ANY($1) AND j.is_on ORDER BY w.trigger_id, w.place LIMIT $2 FOR UPDATE OF t`, jobs, maxWaiters)
+	err = sqlx.SelectContext(ctx, t.Ext, &rows, `SELECT w.job_id AS by, `+waiterColumns+` WHERE w.job_id = ANY($1)
+		AND j.is_on ORDER BY w.trigger_id, w.place LIMIT $2 FOR UPDATE OF t`, jobs, maxWaiters)
 	for _, r := range rows {
 		all, by = append(all, r.Waiter), append(by, r.By)
 	}
@@ -101,8 +106,10 @@ func (t *Tx) PutHappened(ctx context.Context, h Happened) error {
 	if h.Facts.V == nil {
 		h.Facts.V = map[string]any{}
 	}
-	_, err := t.Ext.ExecContext(ctx, `INSERT INTO happened (trigger_id, bunch, place, at, nominal, what, facts) VALUES ($1, $2, $3, $4, $5, $6, $7)
-		ON CONFLICT (trigger_id, bunch, place) DO UPDATE SET at = excluded.at, nominal = excluded.nominal, what = excluded.what, run_id = NULL, facts = excluded.facts`,
+	_, err := t.Ext.ExecContext(ctx, `INSERT INTO happened (trigger_id, bunch, place, at, nominal, what, facts)
+		VALUES ($1, $2, $3, $4, $5, $6, $7)
+		ON CONFLICT (trigger_id, bunch, place) DO UPDATE SET at = excluded.at, nominal = excluded.nominal,
+		what = excluded.what, run_id = NULL, facts = excluded.facts`,
 		h.TriggerID, h.Bunch, h.Place, h.At, h.Nominal, h.What, h.Facts)
 	return db.Wrap(err, "record what happened")
 }
@@ -110,13 +117,15 @@ func (t *Tx) PutHappened(ctx context.Context, h Happened) error {
 // AllHappened lists what has come about of a trigger's conditions in a bunch.
 func (q Q) AllHappened(ctx context.Context, trigger int64, bunch string) ([]Happened, error) {
 	var all []Happened
-	err := sqlx.SelectContext(ctx, q.Ext, &all, `SELECT trigger_id, bunch, place, at, nominal, what, facts FROM happened WHERE trigger_id = $1 AND bunch = $2 AND place >= 0 ORDER BY place`, trigger, bunch)
+	err := sqlx.SelectContext(ctx, q.Ext, &all, `SELECT trigger_id, bunch, place, at, nominal, what, facts FROM happened
+		WHERE trigger_id = $1 AND bunch = $2 AND place >= 0 ORDER BY place`, trigger, bunch)
 	return all, db.Wrap(err, "see what has happened")
 }
 
 // DropHappened forgets a bunch that is spent.
 func (t *Tx) DropHappened(ctx context.Context, trigger int64, bunch string) error {
-	_, err := t.Ext.ExecContext(ctx, `DELETE FROM happened WHERE trigger_id = $1 AND bunch = $2 AND place >= 0`, trigger, bunch)
+	_, err := t.Ext.ExecContext(ctx, `DELETE FROM happened WHERE trigger_id = $1 AND bunch = $2 AND place >= 0`,
+		trigger, bunch)
 	return db.Wrap(err, "forget what is spent")
 }
 
@@ -134,7 +143,8 @@ const maxHeld = 5000
 
 // HoldRun records that a run waits for what happens.
 func (t *Tx) HoldRun(ctx context.Context, h HeldRun) error {
-	_, err := t.Ext.ExecContext(ctx, `INSERT INTO held_runs (run_id, trigger_id, bunch, due, nominal) VALUES ($1, $2, $3, $4, $5)`, h.RunID, h.TriggerID, h.Bunch, h.Due, h.Nominal)
+	_, err := t.Ext.ExecContext(ctx, `INSERT INTO held_runs (run_id, trigger_id, bunch, due, nominal)
+		VALUES ($1, $2, $3, $4, $5)`, h.RunID, h.TriggerID, h.Bunch, h.Due, h.Nominal)
 	return db.Wrap(err, "let the run wait")
 }
 
@@ -142,8 +152,10 @@ func (t *Tx) HoldRun(ctx context.Context, h HeldRun) error {
 // that a node of the version before let wait are among them.
 func (t *Tx) HeldRuns(ctx context.Context, trigger int64, bunch string) ([]HeldRun, error) {
 	var all []HeldRun
-	err := sqlx.SelectContext(ctx, t.Ext, &all, `SELECT run_id, trigger_id, bunch, due, nominal FROM held_runs WHERE trigger_id = $1 AND bunch = $2
-		UNION ALL SELECT run_id, trigger_id, bunch, at, nominal FROM happened WHERE trigger_id = $1 AND bunch = $2 AND place = -1 AND run_id IS NOT NULL
+	err := sqlx.SelectContext(ctx, t.Ext, &all, `SELECT run_id, trigger_id, bunch, due, nominal FROM held_runs
+		WHERE trigger_id = $1 AND bunch = $2
+		UNION ALL SELECT run_id, trigger_id, bunch, at, nominal FROM happened WHERE trigger_id = $1 AND bunch = $2
+		AND place = -1 AND run_id IS NOT NULL
 		ORDER BY due, run_id LIMIT $3`, trigger, bunch, maxHeld)
 	return all, db.Wrap(err, "find the runs that wait")
 }
@@ -152,24 +164,29 @@ func (t *Tx) HeldRuns(ctx context.Context, trigger int64, bunch string) ([]HeldR
 // named only, when there are any.
 func (t *Tx) HeldOfJob(ctx context.Context, jobID int64, triggers []int64) ([]job.RunID, error) {
 	var ids []job.RunID
-	err := sqlx.SelectContext(ctx, t.Ext, &ids, `SELECT p.run_id FROM parts p JOIN runs r ON r.id = p.run_id WHERE p.job_id = $1 AND p.state = 'waiting' AND p.held
+	err := sqlx.SelectContext(ctx, t.Ext, &ids, `SELECT p.run_id FROM parts p JOIN runs r ON r.id = p.run_id
+		WHERE p.job_id = $1 AND p.state = 'waiting' AND p.held
 		AND ($2::bigint[] IS NULL OR r.trigger_id = ANY($2)) ORDER BY p.run_id FOR UPDATE OF p`, jobID, triggers)
 	return ids, db.Wrap(err, "find the runs that wait")
 }
 
 // letGoOf forgets that runs wait for what happens.
 func (q Q) letGoOf(ctx context.Context, ids []job.RunID) error {
-	_, err := q.Ext.ExecContext(ctx, `WITH old AS (DELETE FROM happened WHERE place = -1 AND run_id = ANY($1)) DELETE FROM held_runs WHERE run_id = ANY($1)`, db.Numbers(ids))
+	_, err := q.Ext.ExecContext(ctx, `WITH old AS (DELETE FROM happened WHERE place = -1 AND run_id = ANY($1)) DELETE
+		FROM held_runs WHERE run_id = ANY($1)`, db.Numbers(ids))
 	return db.Wrap(err, "let the run wait no more")
 }
 
 // Release lets a run begin that waited for what has happened now. ok is false
 // when it has given up waiting.
-func (t *Tx) Release(ctx context.Context, id job.RunID, ready time.Time, given job.Values, reason string) (ok bool, err error) {
+func (t *Tx) Release(ctx context.Context, id job.RunID, ready time.Time, given job.Values,
+	reason string,
+) (ok bool, err error) {
 	if err := t.letGoOf(ctx, []job.RunID{id}); err != nil {
 		return false, err
 	}
-	res, err := t.Ext.ExecContext(ctx, `UPDATE parts SET held = false, ready_at = $2, reason = $3 WHERE run_id = $1 AND state = 'waiting' AND held`, id, ready, reason)
+	res, err := t.Ext.ExecContext(ctx, `UPDATE parts SET held = false, ready_at = $2, reason = $3 WHERE run_id = $1
+		AND state = 'waiting' AND held`, id, ready, reason)
 	if err != nil {
 		return false, db.Wrap(err, "let the run begin")
 	}
@@ -181,7 +198,8 @@ func (t *Tx) Release(ctx context.Context, id job.RunID, ready time.Time, given j
 	if err != nil {
 		return false, err
 	}
-	if _, err := t.Ext.ExecContext(ctx, `UPDATE runs SET given = $2 WHERE id = $1`, id, db.Document[job.Values]{V: given.Over(nil)}); err != nil {
+	if _, err := t.Ext.ExecContext(ctx, `UPDATE runs SET given = $2 WHERE id = $1`, id,
+		db.Document[job.Values]{V: given.Over(nil)}); err != nil {
 		return false, db.Wrap(err, "give the run its values")
 	}
 	if err := history.In(t.Base).MoveRun(ctx, run, job.RunWaiting, reason); err != nil {
@@ -193,7 +211,8 @@ func (t *Tx) Release(ctx context.Context, id job.RunID, ready time.Time, given j
 // GaveUp locks the runs that have waited in vain for what should have happened.
 func (t *Tx) GaveUp(ctx context.Context, limit int) ([]job.RunID, error) {
 	var ids []job.RunID
-	err := sqlx.SelectContext(ctx, t.Ext, &ids, `SELECT run_id FROM parts WHERE state = 'waiting' AND held AND ready_at <= bell_now() ORDER BY ready_at LIMIT $1 FOR UPDATE SKIP LOCKED`, limit)
+	err := sqlx.SelectContext(ctx, t.Ext, &ids, `SELECT run_id FROM parts WHERE state = 'waiting' AND held
+		AND ready_at <= bell_now() ORDER BY ready_at LIMIT $1 FOR UPDATE SKIP LOCKED`, limit)
 	return ids, db.Wrap(err, "find who waited in vain")
 }
 
@@ -212,7 +231,8 @@ func (t *Tx) PassOver(ctx context.Context, id job.RunID, reason string) error {
 	if err := t.letGoOf(ctx, []job.RunID{id}); err != nil {
 		return err
 	}
-	if _, err := t.Ext.ExecContext(ctx, `UPDATE parts SET state = 'cancelled', reason = $2, ended_at = bell_clock() WHERE run_id = $1 AND state = 'waiting'`, id, db.Bounded(reason)); err != nil {
+	if _, err := t.Ext.ExecContext(ctx, `UPDATE parts SET state = 'cancelled', reason = $2, ended_at = bell_clock()
+		WHERE run_id = $1 AND state = 'waiting'`, id, db.Bounded(reason)); err != nil {
 		return db.Wrap(err, "pass over the run")
 	}
 	run, err := history.In(t.Base).LockRun(ctx, id)
@@ -226,7 +246,8 @@ func (t *Tx) PassOver(ctx context.Context, id job.RunID, reason string) error {
 // held is nil when it waits for nothing.
 func (q Q) HappenedFor(ctx context.Context, run job.RunID) (held *HeldRun, all []Happened, err error) {
 	var rows []HeldRun
-	if err := sqlx.SelectContext(ctx, q.Ext, &rows, `SELECT run_id, trigger_id, bunch, due, nominal FROM held_runs WHERE run_id = $1`, run); err != nil || len(rows) == 0 {
+	if err := sqlx.SelectContext(ctx, q.Ext, &rows, `SELECT run_id, trigger_id, bunch, due, nominal FROM held_runs
+		WHERE run_id = $1`, run); err != nil || len(rows) == 0 {
 		return nil, nil, db.Wrap(err, "see what the run waits for")
 	}
 	all, err = q.AllHappened(ctx, rows[0].TriggerID, rows[0].Bunch)
@@ -237,7 +258,8 @@ func (q Q) HappenedFor(ctx context.Context, run job.RunID) (held *HeldRun, all [
 func (t *Tx) Announce(ctx context.Context, id job.RunID, outcome job.RunState) (before []string, err error) {
 	var old db.Document[[]string]
 	err = sqlx.GetContext(ctx, t.Ext, &old, `WITH old AS (SELECT announced FROM runs WHERE id = $1)
-		UPDATE runs SET announced = runs.announced || $2::text FROM old WHERE runs.id = $1 RETURNING array_to_json(old.announced)`, id, string(outcome))
+		UPDATE runs SET announced = runs.announced || $2::text FROM old WHERE runs.id = $1
+		RETURNING array_to_json(old.announced)`, id, string(outcome))
 	return old.V, db.Wrap(err, "record the outcome's announcement")
 }
 
@@ -278,10 +300,13 @@ func (t *Tx) PutEvent(ctx context.Context, e job.Event, by *int64, run *job.RunI
 		id := int64(*run)
 		runID = &id
 	}
-	err = sqlx.GetContext(ctx, t.Ext, &row, `INSERT INTO events (event_id, source, type, subject, time, data, reported_by, run_id) VALUES ($1, $2, $3, $4, $5, $6, $7, $8)
-		ON CONFLICT (source, event_id) DO NOTHING RETURNING id`, e.ID, e.Source, e.Type, e.Subject, e.Time, data, by, runID)
+	err = sqlx.GetContext(ctx, t.Ext, &row, `INSERT INTO events (event_id, source, type, subject, time, data,
+		reported_by, run_id) VALUES ($1, $2, $3, $4, $5, $6, $7, $8)
+		ON CONFLICT (source, event_id) DO NOTHING
+		RETURNING id`, e.ID, e.Source, e.Type, e.Subject, e.Time, data, by, runID)
 	if errors.Is(err, sql.ErrNoRows) {
-		err = sqlx.GetContext(ctx, t.Ext, &row, `SELECT id FROM events WHERE source = $1 AND event_id = $2`, e.Source, e.ID)
+		err = sqlx.GetContext(ctx, t.Ext, &row, `SELECT id FROM events WHERE source = $1 AND event_id = $2`, e.Source,
+			e.ID)
 		return row, false, db.Wrap(err, "find the event")
 	}
 	return row, true, db.Wrap(err, "record the event")
@@ -289,14 +314,16 @@ func (t *Tx) PutEvent(ctx context.Context, e job.Event, by *int64, run *job.RunI
 
 // EventStarted records which runs an event started.
 func (t *Tx) EventStarted(ctx context.Context, row int64, runs []job.RunID) error {
-	_, err := t.Ext.ExecContext(ctx, `UPDATE events SET started = started || $2::bigint[] WHERE id = $1`, row, db.Numbers(runs))
+	_, err := t.Ext.ExecContext(ctx, `UPDATE events SET started = started || $2::bigint[] WHERE id = $1`, row,
+		db.Numbers(runs))
 	return db.Wrap(err, "record what the event started")
 }
 
 // Events lists events, newest first; of one type, unless it is empty.
 func (q Q) Events(ctx context.Context, eventType string, limit int) ([]EventRow, error) {
 	all := []EventRow{}
-	err := sqlx.SelectContext(ctx, q.Ext, &all, `SELECT id, event_id, source, type, subject, time, data, received_at, run_id, array_to_json(started) AS started FROM events
+	err := sqlx.SelectContext(ctx, q.Ext, &all, `SELECT id, event_id, source, type, subject, time, data, received_at,
+		run_id, array_to_json(started) AS started FROM events
 		WHERE $1 = '' OR type = $1 ORDER BY id DESC LIMIT $2`, eventType, limit)
 	return all, db.Wrap(err, "list the events")
 }
@@ -312,10 +339,13 @@ type Edge struct {
 // StartedBy lists the jobs that some jobs start, by an outcome or an event.
 func (q Q) StartedBy(ctx context.Context, jobs []int64) ([]Edge, error) {
 	var edges []Edge
-	err := sqlx.SelectContext(ctx, q.Ext, &edges, `SELECT DISTINCT w.job_id AS from_id, j.id AS to_id, j.name, 'its outcome' AS by
-			FROM trigger_waits w JOIN triggers t ON t.id = w.trigger_id JOIN jobs j ON j.id = t.job_id WHERE w.job_id = ANY($1)
+	err := sqlx.SelectContext(ctx, q.Ext, &edges, `SELECT DISTINCT w.job_id AS from_id, j.id AS to_id, j.name,
+		'its outcome' AS by
+			FROM trigger_waits w JOIN triggers t ON t.id = w.trigger_id JOIN jobs j ON j.id = t.job_id
+			WHERE w.job_id = ANY($1)
 		UNION SELECT DISTINCT e.job_id, j.id, j.name, 'event ' || e.type
-			FROM job_emits e JOIN trigger_waits w ON w.event_type = e.type JOIN triggers t ON t.id = w.trigger_id JOIN jobs j ON j.id = t.job_id WHERE e.job_id = ANY($1)
+			FROM job_emits e JOIN trigger_waits w ON w.event_type = e.type JOIN triggers t ON t.id = w.trigger_id
+			JOIN jobs j ON j.id = t.job_id WHERE e.job_id = ANY($1)
 		ORDER BY 1, 2 LIMIT 10000`, jobs)
 	return edges, db.Wrap(err, "find what jobs start")
 }

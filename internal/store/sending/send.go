@@ -39,24 +39,36 @@ type NewMessage struct {
 // leaves. Addresses that are named twice get one.
 func (t *Tx) PutMessage(ctx context.Context, m NewMessage) (int64, error) {
 	var id int64
-	err := sqlx.GetContext(ctx, t.Ext, &id, `INSERT INTO messages (id, run_id, alert_id, part, task, message_id, subject, destination_id, key, size, sha256, name, media_type, if_exists, stamp, may_leave, body)
-		VALUES (month_id('message_count'), $1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16) RETURNING id`,
-		m.RunID, m.AlertID, m.Part, m.Task, m.MessageID, m.Subject, m.DestinationID, m.Key, m.Size, m.SHA256, m.Name, m.MediaType, m.IfExists, m.Stamp, m.MayLeave, m.Body)
+	err := sqlx.GetContext(ctx, t.Ext, &id, `INSERT INTO messages (id, run_id, alert_id, part, task, message_id,
+		subject, destination_id, key, size, sha256, name, media_type, if_exists, stamp, may_leave, body)
+		VALUES (month_id('message_count'), $1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16)
+		RETURNING id`,
+		m.RunID, m.AlertID, m.Part, m.Task, m.MessageID, m.Subject, m.DestinationID, m.Key, m.Size, m.SHA256, m.Name,
+		m.MediaType, m.IfExists, m.Stamp, m.MayLeave, m.Body)
 	if err != nil {
 		return 0, db.Wrap(err, "write the message")
 	}
 	var address, meant, kept, bad []string
 	var people []int64
 	for _, r := range m.To {
-		address, meant, kept, people, bad = append(address, r.Address), append(meant, r.MeantFor), append(kept, string(r.KeptBack)), append(people, r.PersonID), append(bad, db.Bounded(r.Bad))
+		address, meant, kept, people, bad = append(address, r.Address), append(meant, r.MeantFor),
+			append(kept, string(r.KeptBack)), append(people, r.PersonID), append(bad, db.Bounded(r.Bad))
 	}
-	_, err = t.Ext.ExecContext(ctx, `INSERT INTO deliveries (id, message_id, run_id, alert_id, job_id, destination_id, part, address, meant_for, person_id, kept_back, state, answer, advice, class, settled_at, ready_at,
+	_, err = t.Ext.ExecContext(ctx, `INSERT INTO deliveries (id, message_id, run_id, alert_id, job_id, destination_id,
+		part, address, meant_for, person_id, kept_back, state, answer, advice, class, settled_at, ready_at,
 			retry_times, retry_wait, retry_growth, retry_longest, give_up_at, if_unknown, rehearsal)
 		SELECT month_id('delivery_count'), $1, $2, $3, $4, $5, $6, address, meant, nullif(person, 0),
-			CASE WHEN bad <> '' THEN '' WHEN kept <> '' THEN kept WHEN (SELECT rests_since FROM destinations WHERE id = $5) IS NOT NULL THEN 'rest' ELSE '' END,
-			CASE WHEN bad <> '' THEN 'failed' ELSE 'waiting' END, bad, CASE WHEN bad <> '' THEN 'Correct it in the job, or where it comes from.' ELSE '' END, CASE WHEN bad <> '' THEN 'lasting' ELSE '' END, CASE WHEN bad <> '' THEN bell_clock() END, coalesce($19::timestamptz, bell_now()), $7, $8, $9, $10, $11, $12, $13
-		FROM (SELECT DISTINCT ON (lower(address), lower(meant)) * FROM unnest($14::text[], $15::text[], $16::text[], $17::bigint[], $18::text[]) WITH ORDINALITY AS u(address, meant, kept, person, bad, n) ORDER BY lower(address), lower(meant), n) a ORDER BY n`,
-		id, m.RunID, m.AlertID, m.JobID, m.DestinationID, m.Part, m.Retry.Times, time.Duration(m.Retry.Wait).Seconds(), m.Retry.Growth, time.Duration(m.Retry.Longest).Seconds(),
+			CASE WHEN bad <> '' THEN '' WHEN kept <> '' THEN kept WHEN (SELECT rests_since FROM destinations
+			WHERE id = $5) IS NOT NULL THEN 'rest' ELSE '' END,
+			CASE WHEN bad <> '' THEN 'failed' ELSE 'waiting' END, bad,
+			CASE WHEN bad <> '' THEN 'Correct it in the job, or where it comes from.' ELSE '' END,
+			CASE WHEN bad <> '' THEN 'lasting' ELSE '' END, CASE WHEN bad <> '' THEN bell_clock() END,
+			coalesce($19::timestamptz, bell_now()), $7, $8, $9, $10, $11, $12, $13
+		FROM (SELECT DISTINCT ON (lower(address), lower(meant)) *
+		FROM unnest($14::text[], $15::text[], $16::text[], $17::bigint[], $18::text[]) WITH ORDINALITY AS u(address,
+		meant, kept, person, bad, n) ORDER BY lower(address), lower(meant), n) a ORDER BY n`,
+		id, m.RunID, m.AlertID, m.JobID, m.DestinationID, m.Part, m.Retry.Times, time.Duration(m.Retry.Wait).Seconds(),
+		m.Retry.Growth, time.Duration(m.Retry.Longest).Seconds(),
 		m.GiveUpAt, m.IfUnknown, m.Rehearsal, address, meant, kept, people, bad, m.ReadyAt)
 	if err != nil {
 		return 0, db.Wrap(err, "write the deliveries")
@@ -116,7 +128,9 @@ type Sending struct {
 
 // Retry is how passing failures of this delivery are tried again.
 func (s Sending) Retry() job.Retry {
-	return job.Retry{Times: s.RetryTimes, Wait: seconds(s.RetryWait), Growth: s.RetryGrowth, Longest: seconds(s.RetryLongest)}
+	return job.Retry{
+		Times: s.RetryTimes, Wait: seconds(s.RetryWait), Growth: s.RetryGrowth, Longest: seconds(s.RetryLongest),
+	}
 }
 
 func seconds(n float64) job.Duration { return job.Duration(n * float64(time.Second)) }
@@ -126,7 +140,9 @@ func seconds(n float64) job.Duration { return job.Duration(n * float64(time.Seco
 const ReadyDestinations = `ready_for AS (
 			(SELECT destination_id FROM deliveries WHERE phase = 'ready' ORDER BY destination_id LIMIT 1)
 			UNION ALL
-			SELECT (SELECT d.destination_id FROM deliveries d WHERE d.phase = 'ready' AND d.destination_id > r.destination_id ORDER BY d.destination_id LIMIT 1) FROM ready_for r WHERE r.destination_id IS NOT NULL
+			SELECT (SELECT d.destination_id FROM deliveries d WHERE d.phase = 'ready'
+			AND d.destination_id > r.destination_id ORDER BY d.destination_id LIMIT 1) FROM ready_for r
+			WHERE r.destination_id IS NOT NULL
 		)`
 
 // ClaimDeliveries takes deliveries that are ready: for each of at most so many
@@ -134,7 +150,9 @@ const ReadyDestinations = `ready_for AS (
 // first. It leaves alone those that are kept back, those to the destinations left
 // out, and those whose destination is frozen, or has all the lines that its limit
 // allows. Alerts go out through any freeze.
-func (q Q) ClaimDeliveries(ctx context.Context, node string, lease time.Duration, limit, destinations int, leftOut []int64) ([]Sending, error) {
+func (q Q) ClaimDeliveries(ctx context.Context, node string, lease time.Duration, limit, destinations int,
+	leftOut []int64,
+) ([]Sending, error) {
 	var out []Sending
 	err := sqlx.SelectContext(ctx, q.Ext, &out, `WITH RECURSIVE `+ReadyDestinations+`, frozen AS (
 			SELECT label FROM freezes WHERE lifted_at IS NULL AND from_at <= bell_now() AND (to_at IS NULL OR to_at > bell_now())
@@ -182,9 +200,11 @@ func (q Q) RenewDeliveries(ctx context.Context, lease time.Duration, worked []Se
 	for i, s := range worked {
 		ids[i], leases[i] = s.ID, s.LeaseNo
 	}
-	_, err := q.Ext.ExecContext(ctx, `WITH mine AS MATERIALIZED (SELECT d.id FROM deliveries d JOIN unnest($2::bigint[], $3::bigint[]) AS w(id, lease_no) ON d.id = w.id AND d.lease_no = w.lease_no
+	_, err := q.Ext.ExecContext(ctx, `WITH mine AS MATERIALIZED (SELECT d.id FROM deliveries d
+		JOIN unnest($2::bigint[], $3::bigint[]) AS w(id, lease_no) ON d.id = w.id AND d.lease_no = w.lease_no
 			WHERE d.state IN ('sending', 'offered') AND d.lease_until > now() ORDER BY d.id FOR UPDATE OF d SKIP LOCKED)
-		UPDATE deliveries d SET lease_until = now() + make_interval(secs => $1) FROM mine WHERE d.id = mine.id`, lease.Seconds(), ids, leases)
+		UPDATE deliveries d SET lease_until = now() + make_interval(secs => $1) FROM mine
+		WHERE d.id = mine.id`, lease.Seconds(), ids, leases)
 	return db.Wrap(err, "renew the deliveries' leases")
 }
 
@@ -201,8 +221,10 @@ func (q Q) Offer(ctx context.Context, all []Sending) (offered, moved map[int64]b
 			ids[i], leases[i], gates[i] = s.ID, s.LeaseNo, s.Gate
 		}
 		var offered []int64
-		if err := sqlx.SelectContext(ctx, q.Ext, &offered, `UPDATE `+table+` d SET state = 'offered', offered_at = bell_clock()
-			FROM unnest($1::bigint[], $2::bigint[], $3::bigint[]) AS u(id, lease_no, gate) WHERE d.id = u.id AND d.lease_no = u.lease_no AND d.state = 'sending' AND d.lease_until > now()
+		if err := sqlx.SelectContext(ctx, q.Ext, &offered, `UPDATE `+table+` d
+			SET state = 'offered', offered_at = bell_clock()
+			FROM unnest($1::bigint[], $2::bigint[], $3::bigint[]) AS u(id, lease_no, gate) WHERE d.id = u.id
+			AND d.lease_no = u.lease_no AND d.state = 'sending' AND d.lease_until > now()
 				AND u.gate = (SELECT no FROM gate_state) RETURNING d.id`, ids, leases, gates); err != nil {
 			return out, moved, db.Wrap(err, "record the offers")
 		}
@@ -237,13 +259,18 @@ type Received struct {
 // other side said counts, whoever heard it, and may settle an unknown.
 func (t *Tx) Receipts(ctx context.Context, all []Received) error {
 	for table, some := range byMonth(all, func(r Received) int64 { return r.ID }) {
-		ids, answers, went, taken := make([]int64, len(some)), make([]string, len(some)), make([]string, len(some)), make([]string, len(some))
+		ids, answers, went, taken := make([]int64, len(some)), make([]string, len(some)), make([]string, len(some)),
+			make([]string, len(some))
 		for i, r := range some {
 			ids[i], answers[i], went[i], taken[i] = r.ID, db.Bounded(r.Answer), r.WentTo, r.Taken
 		}
-		if _, err := t.Ext.ExecContext(ctx, `UPDATE `+table+` d SET state = CASE WHEN u.taken = '' THEN 'sent' ELSE 'taken' END, answer = u.answer, went_to = u.went, class = '', advice = '', lease_until = NULL,
-				settled_at = CASE WHEN u.taken = '' THEN bell_clock() END, taken_as = u.taken, ask_at = CASE WHEN u.taken <> '' THEN bell_now() + interval '1 second' END
-			FROM unnest($1::bigint[], $2::text[], $3::text[], $4::text[]) AS u(id, answer, went, taken) WHERE d.id = u.id AND d.state IN ('offered', 'unknown')`, ids, answers, went, taken); err != nil {
+		if _, err := t.Ext.ExecContext(ctx, `UPDATE `+table+` d
+			SET state = CASE WHEN u.taken = '' THEN 'sent' ELSE 'taken' END, answer = u.answer, went_to = u.went,
+			class = '', advice = '', lease_until = NULL,
+				settled_at = CASE WHEN u.taken = '' THEN bell_clock() END, taken_as = u.taken,
+				ask_at = CASE WHEN u.taken <> '' THEN bell_now() + interval '1 second' END
+			FROM unnest($1::bigint[], $2::text[], $3::text[], $4::text[]) AS u(id, answer, went, taken)
+			WHERE d.id = u.id AND d.state IN ('offered', 'unknown')`, ids, answers, went, taken); err != nil {
 			return db.Wrap(err, "record the receipts")
 		}
 	}
@@ -264,11 +291,15 @@ type Ended struct {
 
 // EndSending records how a try ended, for the holder of the lease.
 func (t *Tx) EndSending(ctx context.Context, s Sending, e Ended) error {
-	if err := db.One(t.Ext.ExecContext(ctx, `UPDATE deliveries d SET state = $3, ready_at = CASE WHEN $8 THEN ready_at ELSE bell_now() + make_interval(secs => $4) END, answer = $5, advice = $6, class = $7,
-			settled_at = CASE WHEN $3 = 'waiting' THEN NULL ELSE bell_clock() END, lease_until = NULL, tries = tries - CASE WHEN $8 THEN 1 ELSE 0 END,
+	if err := db.One(t.Ext.ExecContext(ctx, `UPDATE deliveries d
+		SET state = $3, ready_at = CASE WHEN $8 THEN ready_at ELSE bell_now() + make_interval(secs => $4) END,
+		answer = $5, advice = $6, class = $7,
+			settled_at = CASE WHEN $3 = 'waiting' THEN NULL ELSE bell_clock() END, lease_until = NULL,
+			tries = tries - CASE WHEN $8 THEN 1 ELSE 0 END,
 			kept_back = CASE WHEN $9 THEN 'rest' ELSE kept_back END
 		WHERE id = $1 AND lease_no = $2 AND d.state IN ('sending', 'offered')`,
-		s.ID, s.LeaseNo, e.State, e.Wait.Seconds(), db.Bounded(e.Answer), e.Advice, e.Class, e.Untried, e.Rests)); err != nil {
+		s.ID, s.LeaseNo, e.State, e.Wait.Seconds(), db.Bounded(e.Answer), e.Advice, e.Class, e.Untried,
+		e.Rests)); err != nil {
 		return err
 	}
 	if e.State != job.DeliveryWaiting {
@@ -286,8 +317,10 @@ func (t *Tx) GiveBack(ctx context.Context, all []Sending) error {
 		for i, s := range some {
 			ids[i], leases[i] = s.ID, s.LeaseNo
 		}
-		if _, err := t.Ext.ExecContext(ctx, `UPDATE `+table+` d SET state = 'waiting', tries = d.tries - 1, lease_until = NULL
-			FROM unnest($1::bigint[], $2::bigint[]) AS u(id, lease_no) WHERE d.id = u.id AND d.lease_no = u.lease_no AND d.state IN ('sending', 'offered')`, ids, leases); err != nil {
+		if _, err := t.Ext.ExecContext(ctx, `UPDATE `+table+` d SET state = 'waiting', tries = d.tries - 1,
+			lease_until = NULL
+			FROM unnest($1::bigint[], $2::bigint[]) AS u(id, lease_no) WHERE d.id = u.id AND d.lease_no = u.lease_no
+			AND d.state IN ('sending', 'offered')`, ids, leases); err != nil {
 			return db.Wrap(err, "hand deliveries back")
 		}
 	}
@@ -301,8 +334,10 @@ func (t *Tx) LostSendings(ctx context.Context, limit int) (offered, safe []Sendi
 		Sending
 		State job.DeliveryState `db:"state"`
 	}
-	err = sqlx.SelectContext(ctx, t.Ext, &lost, `SELECT id, lease_no, message_id AS message_row, run_id, alert_id, job_id, destination_id, address, tries,
-			retry_times, retry_wait, retry_growth, retry_longest, rehearsal, give_up_at, if_unknown, state FROM deliveries
+	err = sqlx.SelectContext(ctx, t.Ext, &lost, `SELECT id, lease_no, message_id AS message_row, run_id, alert_id,
+		job_id, destination_id, address, tries,
+			retry_times, retry_wait, retry_growth, retry_longest, rehearsal, give_up_at, if_unknown, state
+			FROM deliveries
 		WHERE phase = 'leased' AND lease_until < now() ORDER BY lease_until LIMIT $1 FOR UPDATE SKIP LOCKED`, limit)
 	for _, l := range lost {
 		if l.State == job.DeliveryOffered {

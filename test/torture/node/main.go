@@ -151,11 +151,15 @@ func run(o options) error {
 	guard := outgoing.New(nil)
 	sources := report.NewSources(s, vault, report.Allowed{})
 	defer sources.Close()
-	e := engine.New(s, sources, deliver.NewDestinations(s, vault, deliver.Allowed{Guard: guard, Folders: []string{o.folders}}), files, engine.Options{
-		Workers: 24, Senders: 4, Lease: o.lease, Poll: time.Second, Tell: time.Second, Probe: 300 * time.Millisecond, Stop: 2 * time.Second, Now: h.now, Guard: guard, At: h.at,
-		Log:   slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelWarn})),
-		Kinds: map[job.TaskKind]task.Kind{job.KindCollect: strain{files}},
-	})
+	e := engine.New(s, sources,
+		deliver.NewDestinations(s, vault, deliver.Allowed{Guard: guard, Folders: []string{o.folders}}), files,
+		engine.Options{
+			Workers: 24, Senders: 4, Lease: o.lease, Poll: time.Second, Tell: time.Second,
+			Probe: 300 * time.Millisecond,
+			Stop:  2 * time.Second, Now: h.now, Guard: guard, At: h.at,
+			Log:   slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelWarn})),
+			Kinds: map[job.TaskKind]task.Kind{job.KindCollect: strain{files}},
+		})
 	watching, end := context.WithCancel(context.WithoutCancel(ctx))
 	watched := make(chan struct{})
 	go func() {
@@ -211,7 +215,10 @@ func (k strain) Run(ctx context.Context, w task.Work, t job.Task) (task.Result, 
 		if err != nil {
 			return task.Result{}, err
 		}
-		return task.Result{Files: []job.Artifact{{Part: w.Part, Task: t.Name, Format: "file", Name: "tide.txt", MediaType: "text/plain", Size: kept.Size, SHA256: kept.SHA256, Key: kept.Key}}}, nil
+		return task.Result{Files: []job.Artifact{{
+			Part: w.Part, Task: t.Name, Format: "file", Name: "tide.txt", MediaType: "text/plain", Size: kept.Size,
+			SHA256: kept.SHA256, Key: kept.Key,
+		}}}, nil
 	}
 	return task.Result{}, nil
 }

@@ -1,0 +1,331 @@
+// What the pages ask of the service: the key, the question and the freshness of each list and
+// record, and what a change makes stale. Pages name what they ask; nothing else knows keys.
+import { keepPreviousData, queryOptions, type Query, type QueryClient } from '@tanstack/svelte-query';
+import { api, body, Problem, type Me, type Timing, type Values } from './api';
+import type { paths } from './api.gen';
+import { isAdministrator } from './me.svelte';
+
+/** The names under which answers are kept. */
+export type Name =
+  | 'ahead'
+  | 'alert'
+  | 'alerts'
+  | 'calendar'
+  | 'calendars'
+  | 'choices'
+  | 'compare'
+  | 'copy'
+  | 'day'
+  | 'deliveries'
+  | 'destinations'
+  | 'destination pages'
+  | 'feed'
+  | 'forecast'
+  | 'groups'
+  | 'job'
+  | 'jobs'
+  | 'link'
+  | 'log'
+  | 'me'
+  | 'people'
+  | 'posts'
+  | 'protocols'
+  | 'receives'
+  | 'report'
+  | 'reports'
+  | 'run'
+  | 'runs'
+  | 'settings'
+  | 'sign-ins'
+  | 'source pages'
+  | 'sources'
+  | 'state'
+  | 'when'
+  | 'whom'
+  | 'why'
+  | 'zones';
+
+const named = (...key: [Name, ...unknown[]]) => key;
+
+type DeliveriesQuery = NonNullable<paths['/api/deliveries']['get']['parameters']['query']>;
+type RunsQuery = NonNullable<paths['/api/runs']['get']['parameters']['query']>;
+
+/** Several words in one parameter, with commas between them. */
+const commas = { querySerializer: { array: { style: 'form', explode: false } } } as const;
+
+/** The questions, each with what it depends on. */
+export const asks = {
+  me: () =>
+    queryOptions({
+      queryKey: named('me'),
+      queryFn: () => body(api.GET('/api/session')),
+      staleTime: 60_000,
+    }),
+  day: (zone: string) =>
+    queryOptions({
+      queryKey: named('day', zone),
+      queryFn: () => body(api.GET('/api/day', { params: { query: { zone } } })),
+      refetchInterval: 30_000, // its now moves
+    }),
+  state: () =>
+    queryOptions({
+      queryKey: named('state'),
+      queryFn: () => body(api.GET('/api/state')),
+      refetchInterval: 30_000,
+    }),
+  alerts: () =>
+    queryOptions({
+      queryKey: named('alerts'),
+      queryFn: () => body(api.GET('/api/alerts', { params: { query: { state: ['open'] } } })),
+    }),
+  alert: (id: number) =>
+    queryOptions({
+      queryKey: named('alert', id),
+      queryFn: () => body(api.GET('/api/alerts/{alert}', { params: { path: { alert: id } } })),
+    }),
+
+  jobs: () => queryOptions({ queryKey: named('jobs'), queryFn: () => body(api.GET('/api/jobs')) }),
+  job: (name: string) =>
+    queryOptions({
+      queryKey: named('job', name),
+      queryFn: () => body(api.GET('/api/jobs/{job}', { params: { path: { job: name } } })),
+    }),
+  runsOf: (job: string) =>
+    queryOptions({
+      queryKey: named('runs', 'of', job),
+      queryFn: () => body(api.GET('/api/runs', { params: { query: { job, limit: 15 } } })),
+    }),
+  why: (job: string) =>
+    queryOptions({
+      queryKey: named('why', job),
+      queryFn: () => body(api.GET('/api/jobs/{job}/why', { params: { path: { job }, query: {} } })),
+    }),
+  /** Asked when somebody wants it: it looks at sources. */
+  ahead: (job: string) =>
+    queryOptions({
+      queryKey: named('ahead', job),
+      queryFn: () => body(api.GET('/api/jobs/{job}/ahead', { params: { path: { job } } })),
+      enabled: false,
+      notifyOnChangeProps: 'all',
+    }),
+
+  runs: (query: RunsQuery) =>
+    queryOptions({
+      queryKey: named('runs', query),
+      queryFn: () => body(api.GET('/api/runs', { params: { query }, ...commas })),
+      placeholderData: keepPreviousData,
+    }),
+  run: (id: string) =>
+    queryOptions({
+      queryKey: named('run', id),
+      queryFn: () => body(api.GET('/api/runs/{run}', { params: { path: { run: id } } })),
+    }),
+  /** The log comes in pages; a long one is shown as far as somebody reads on. */
+  log: (id: string, pages: number) =>
+    queryOptions({
+      queryKey: named('log', id, pages),
+      placeholderData: keepPreviousData,
+      queryFn: async () => {
+        const page = (after: number) =>
+          body(api.GET('/api/runs/{run}/log', { params: { path: { run: id }, query: { after } } }));
+        let lines = await page(0);
+        let more = lines.length > 0;
+        for (let n = 1; more && n < pages; n++) {
+          const next = await page(lines.at(-1)?.n ?? 0);
+          lines = [...lines, ...next];
+          more = next.length > 0;
+        }
+        return { lines, more };
+      },
+    }),
+  compare: (run: string, earlier: string) =>
+    queryOptions({
+      queryKey: named('compare', run, earlier),
+      queryFn: () =>
+        body(
+          api.GET('/api/runs/{run}/compare', {
+            params: { path: { run }, query: earlier ? { with: earlier } : {} },
+          }),
+        ),
+    }),
+  deliveries: (query: DeliveriesQuery) =>
+    queryOptions({
+      queryKey: named('deliveries', query),
+      queryFn: () => body(api.GET('/api/deliveries', { params: { query }, ...commas })),
+      placeholderData: keepPreviousData,
+    }),
+  link: (token: string) =>
+    queryOptions({
+      queryKey: named('link', token),
+      staleTime: Infinity, // looking again would be another following
+      queryFn: () => body(api.GET('/api/links/{token}', { params: { path: { token } } })),
+    }),
+
+  reports: () => queryOptions({ queryKey: named('reports'), queryFn: () => body(api.GET('/api/reports')) }),
+  report: (name: string) =>
+    queryOptions({
+      queryKey: named('report', name),
+      queryFn: () => body(api.GET('/api/reports/{report}', { params: { path: { report: name } } })),
+    }),
+  choices: (report: string, values: Values) =>
+    queryOptions({
+      queryKey: named('choices', report, values),
+      placeholderData: keepPreviousData,
+      queryFn: () =>
+        body(api.POST('/api/reports/{report}/choices', { params: { path: { report } }, body: { values } })),
+    }),
+
+  calendars: () =>
+    queryOptions({ queryKey: named('calendars'), queryFn: () => body(api.GET('/api/calendars')) }),
+  /** Null when there is none of the name and an administrator looks, who may make it. */
+  calendar: (name: string) =>
+    queryOptions({
+      queryKey: named('calendar', name),
+      queryFn: async () => {
+        try {
+          return await body(api.GET('/api/calendars/{calendar}', { params: { path: { calendar: name } } }));
+        } catch (error) {
+          if (error instanceof Problem && error.status === 404 && isAdministrator()) return null;
+          throw error;
+        }
+      },
+    }),
+  when: (timing: Timing, zone: string, calendars: string[]) =>
+    queryOptions({
+      queryKey: named('when', timing, zone, calendars),
+      queryFn: () => body(api.POST('/api/when', { body: { ...timing, zone, calendars, rings: 6 } })),
+      placeholderData: keepPreviousData,
+      enabled: timing.rule.trim() !== '',
+    }),
+  zones: () =>
+    queryOptions({
+      queryKey: named('zones'),
+      staleTime: Infinity,
+      queryFn: () => body(api.GET('/api/zones')),
+    }),
+  /** One day of the forecast, between two instants. */
+  forecast: (date: string, zone: string, job: string, from: () => Date, to: Date) =>
+    queryOptions({
+      queryKey: named('forecast', date, job),
+      queryFn: () =>
+        body(
+          api.GET('/api/forecast', {
+            params: {
+              query: {
+                from: from().toISOString(),
+                to: to.toISOString(),
+                zone,
+                limit: 3000,
+                ...(job && { job }),
+              },
+            },
+          }),
+        ),
+    }),
+  feed: () => queryOptions({ queryKey: named('feed'), queryFn: () => body(api.GET('/api/session/feed')) }),
+
+  sources: () => queryOptions({ queryKey: named('sources'), queryFn: () => body(api.GET('/api/sources')) }),
+  sourcePages: () =>
+    queryOptions({
+      queryKey: named('source pages'),
+      queryFn: async () => {
+        const sources = await body(api.GET('/api/sources'));
+        return Promise.all(
+          sources.map(async (s) => ({
+            ...s,
+            identities: await body(
+              api.GET('/api/sources/{name}/identities', { params: { path: { name: s.name } } }),
+            ),
+          })),
+        );
+      },
+    }),
+  destinations: () =>
+    queryOptions({ queryKey: named('destinations'), queryFn: () => body(api.GET('/api/destinations')) }),
+  destinationPages: () =>
+    queryOptions({
+      queryKey: named('destination pages'),
+      queryFn: async () => {
+        const all = await body(api.GET('/api/destinations'));
+        return Promise.all(
+          all.map((d) => body(api.GET('/api/destinations/{name}', { params: { path: { name: d.name } } }))),
+        );
+      },
+    }),
+  protocols: () =>
+    queryOptions({
+      queryKey: named('protocols'),
+      queryFn: () => body(api.GET('/api/protocols')),
+      staleTime: Infinity,
+    }),
+
+  people: () => queryOptions({ queryKey: named('people'), queryFn: () => body(api.GET('/api/people')) }),
+  groups: () => queryOptions({ queryKey: named('groups'), queryFn: () => body(api.GET('/api/groups')) }),
+  posts: () => queryOptions({ queryKey: named('posts'), queryFn: () => body(api.GET('/api/posts')) }),
+  receives: (login: string) =>
+    queryOptions({
+      queryKey: named('receives', login),
+      enabled: Boolean(login),
+      queryFn: () => body(api.GET('/api/people/{login}/receives', { params: { path: { login } } })),
+    }),
+  whom: (text: string) =>
+    queryOptions({
+      queryKey: named('whom', text),
+      enabled: text.trim() !== '',
+      queryFn: () => body(api.POST('/api/recipients', { body: { to: [text] } })),
+      placeholderData: keepPreviousData,
+    }),
+  signIns: (login: string) =>
+    queryOptions({
+      queryKey: named('sign-ins', login),
+      queryFn: () => body(api.GET('/api/sign-ins', { params: { query: { login } } })),
+    }),
+
+  /** One of the settings of the whole installation, by its last word in the API. */
+  setting: <T>(key: string, call: () => Promise<T>) =>
+    queryOptions({ queryKey: named('settings', key), queryFn: call, notifyOnChangeProps: 'all' }),
+  copy: () => queryOptions({ queryKey: named('copy'), queryFn: () => body(api.GET('/api/settings/copy')) }),
+};
+
+const runs: Name[] = ['day', 'runs', 'run', 'log', 'jobs', 'job', 'why', 'deliveries'];
+
+/** What a change makes stale, by what was changed. */
+const changes = {
+  alert: ['day', 'alerts', 'alert', 'run', 'state'],
+  calendar: ['calendars', 'calendar', 'when', 'day', 'jobs', 'job', 'forecast', 'ahead', 'why'],
+  deliveries: ['deliveries', 'run', 'runs', 'log', 'day', 'alerts', 'destination pages', 'state'],
+  destination: ['destinations', 'destination pages', 'deliveries', 'state'],
+  feed: ['feed'],
+  group: ['groups', 'whom', 'receives', 'ahead'],
+  job: ['day', 'jobs', 'job', 'why', 'forecast', 'ahead', 'runs'],
+  person: ['people', 'me', 'receives', 'groups', 'posts', 'whom', 'sign-ins'],
+  post: ['posts', 'whom', 'receives', 'ahead'],
+  run: [...runs, 'alerts', 'alert'],
+  settings: ['settings', 'copy', 'state', 'day', 'deliveries', 'when', 'forecast'],
+  signIns: ['sign-ins'],
+} satisfies Record<string, Name[]>;
+
+async function stale(client: QueryClient, names: readonly Name[]): Promise<void> {
+  await Promise.all(names.map((name) => client.invalidateQueries({ queryKey: [name] })));
+}
+
+/** Makes stale what a change of somebody here touches. */
+export function changed(client: QueryClient, what: keyof typeof changes): Promise<void> {
+  return stale(client, changes[what]);
+}
+
+/** Makes stale what notices from the service name. */
+export function noticed(client: QueryClient, names: readonly Name[]): void {
+  void stale(client, names);
+}
+
+/** Tells whether a question asks who is signed in. */
+export function isMe(query: Pick<Query, 'queryKey'>): boolean {
+  return query.queryKey[0] === asks.me().queryKey[0];
+}
+
+/** Forgets what somebody else has left behind; who is signed in is being watched. */
+export function signedIn(client: QueryClient, me: Me): void {
+  client.removeQueries({ predicate: (q) => !isMe(q) });
+  client.setQueryData(asks.me().queryKey, me);
+}
