@@ -74,10 +74,26 @@ func May(p job.Person, act Act, what, owner string) error {
 	return &Denied{Act: act, Person: p, What: what}
 }
 
+// Administers tells whether a person may do what concerns everybody.
+func Administers(p job.Person) bool { return May(p, Administer, "", "") == nil }
+
+// Acts lists what a person may do to anything, and what to what is their own or nobody's yet.
+func Acts(p job.Person) (all, own []Act) {
+	for _, act := range []Act{Read, Ring, Write, Administer} {
+		switch {
+		case May(p, act, "", p.Login+"'s neighbour") == nil:
+			all, own = append(all, act), append(own, act)
+		case May(p, act, "", p.Login) == nil:
+			own = append(own, act)
+		}
+	}
+	return all, own
+}
+
 // MayChoose tells whether a person may choose an identity of a source that is
 // not the report's own: administrators may, and those whose logins are listed.
 func MayChoose(p job.Person, choosers []string) bool {
-	return p.Role == job.RoleAdministrator ||
+	return Administers(p) ||
 		slices.ContainsFunc(choosers, func(login string) bool { return strings.EqualFold(login, p.Login) })
 }
 

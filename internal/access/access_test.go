@@ -164,3 +164,24 @@ func TestEventsBelongToTheirSenders(t *testing.T) {
 		assert.Equal(t, c.may, err == nil, "%s %v of %s by %s: %v", c.kind, c.way.Sends, c.source, c.who.Login, err)
 	}
 }
+
+// What the console is told of rights is what is asked when somebody acts.
+func TestActsAreThoseThatAreAllowed(t *testing.T) {
+	for role, want := range map[job.Role][2][]access.Act{
+		job.RoleReader: {{access.Read}, {access.Read}},
+		job.RoleOwner:  {{access.Read}, {access.Read, access.Ring, access.Write}},
+		job.RoleAdministrator: {{access.Read, access.Ring, access.Write, access.Administer},
+			{access.Read, access.Ring, access.Write, access.Administer}},
+	} {
+		p := job.Person{Login: "mara", Role: role}
+		all, own := access.Acts(p)
+		assert.Equal(t, want[0], all, role)
+		assert.Equal(t, want[1], own, role)
+		for _, act := range all {
+			assert.NoError(t, access.May(p, act, "", "joren"), "%s %s", role, act)
+		}
+		for _, act := range own {
+			assert.NoError(t, access.May(p, act, "", "Mara"), "%s %s", role, act)
+		}
+	}
+}

@@ -40,7 +40,7 @@ func (s *server) signInOf(ctx context.Context, in *struct {
 		return nil, s.problem(err)
 	}
 	s.sessions.Put(ctx, "sign-in", id)
-	return &struct{ Body wire.Me }{wire.Me{Person: p, Version: s.Version}}, nil
+	return &struct{ Body wire.Me }{s.me(p)}, nil
 }
 
 func (s *server) makeToken(ctx context.Context,
@@ -140,7 +140,7 @@ func (s *server) people(a huma.API) {
 
 func (s *server) whoAmI(ctx context.Context, _ *struct{}) (*struct{ Body wire.Me }, error) {
 	p, _ := person(ctx)
-	return &struct{ Body wire.Me }{wire.Me{Person: p, Version: s.Version}}, nil
+	return &struct{ Body wire.Me }{s.me(p)}, nil
 }
 
 func (s *server) signOut(ctx context.Context, _ *struct{}) (*struct{}, error) {
@@ -245,4 +245,17 @@ func shown(text string) string {
 		return string(letters[:most])
 	}
 	return text
+}
+
+// me is what the console knows of who is signed in.
+func (s *server) me(p job.Person) wire.Me {
+	words := func(acts []access.Act) []string {
+		out := make([]string, len(acts))
+		for i, a := range acts {
+			out[i] = string(a)
+		}
+		return out
+	}
+	all, own := access.Acts(p)
+	return wire.Me{Person: p, Version: s.Version, May: words(all), MayOwn: words(own)}
 }

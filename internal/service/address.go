@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"strings"
 
+	"ironbell/internal/access"
 	"ironbell/internal/core/job"
 	"ironbell/internal/store"
 )
@@ -22,7 +23,7 @@ func (pp *People) mayHave(ctx context.Context, t *store.Tx, who, p job.Person,
 		return "", "", err
 	}
 	if strings.EqualFold(wanted, p.Mail) || wanted == "" || house.MayReceive(wanted) ||
-		who.ID != p.ID && who.Role == job.RoleAdministrator {
+		who.ID != p.ID && access.Administers(who) {
 		return wanted, "", t.CloseAlertsOf(ctx, []string{mailCause(p)})
 	}
 	if all, err := t.Administrators(ctx); err != nil || len(all) == 1 && all[0].ID == p.ID {

@@ -213,7 +213,7 @@ func (pp *People) LeaveJobs(ctx context.Context, who job.Person, login, name str
 		if name != "" && !strings.EqualFold(g.Job, name) && strconv.FormatInt(g.JobID, 10) != name {
 			continue
 		}
-		if leave && !g.MayLeave && who.Role != job.RoleAdministrator {
+		if leave && !g.MayLeave && !access.Administers(who) {
 			v.Add(g.Job, "its owner does not let recipients leave; ask them")
 			continue
 		}

@@ -17,13 +17,20 @@ export function myZone(): string {
   return held.me?.zone ?? Intl.DateTimeFormat().resolvedOptions().timeZone;
 }
 
-/** Whether this person may change what belongs to owner; what belongs to nobody, every owner may. */
+type Act = Me['may'][number];
+
+/** Whether this person may do something to what belongs to owner; what belongs to nobody counts as their own. */
+function may(act: Act, owner: string): boolean {
+  const own = owner === '' || held.me?.login.toLowerCase() === owner.toLowerCase();
+  return Boolean(held.me?.may.includes(act) || (own && held.me?.may_own.includes(act)));
+}
+
+/** Whether this person may change, ring and settle what belongs to owner. */
 export function mayChange(owner: string): boolean {
-  const role = held.me?.role;
-  return role === 'administrator' || (role === 'owner' && (owner === '' || held.me?.login === owner));
+  return may('write', owner);
 }
 
 /** Whether this person may change what belongs to all. */
 export function isAdministrator(): boolean {
-  return held.me?.role === 'administrator';
+  return Boolean(held.me?.may.includes('administer'));
 }

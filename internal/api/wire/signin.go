@@ -27,7 +27,9 @@ type TokenRequest struct {
 // Me is who is signed in.
 type Me struct {
 	job.Person
-	Version string `json:"version" doc:"of the service"`
+	Version string   `json:"version" doc:"of the service"`
+	May     []string `json:"may" enum:"read,ring,write,administer" doc:"what this person may do to anything"`
+	MayOwn  []string `json:"may_own" enum:"read,ring,write,administer" doc:"and to what is their own, or nobody's yet"`
 }
 
 // Token is a new API token. Its text is shown once.

@@ -6,6 +6,7 @@ import (
 	"strconv"
 	"strings"
 
+	"ironbell/internal/access"
 	"ironbell/internal/store/db"
 	"ironbell/internal/store/deliveries"
 
@@ -149,8 +150,8 @@ func (nr *Notifier) mayConsent(ctx context.Context, t *store.Tx, a job.Alert) (f
 	for _, p := range all {
 		_, no := not[strings.ToLower(p.Login)]
 		switch {
-		case no || p.Role == job.RoleReader:
-		case p.Role == job.RoleAdministrator:
+		case no || access.MayAllow(p, j.Owner) != nil:
+		case access.Administers(p):
 			first = append(first, p)
 		default:
 			others = append(others, p)
