@@ -137,7 +137,7 @@ var clientCommands = []Command{
 	},
 	{Name: "alerts", Args: "", Summary: "list what needs somebody", Example: "ironbell alerts", Setup: alertsCommand},
 	{
-		Name: "take", Args: "ALERT", Summary: "take an alert on, or close it",
+		Name: "take", Args: "ALERT", Summary: "acknowledge an alert, or close it",
 		Example: "ironbell take 7\nironbell take -close 7", Setup: takeCommand,
 	},
 	{

@@ -1,7 +1,11 @@
 <script lang="ts">
   import { createMutation, createQuery, useQueryClient } from '@tanstack/svelte-query';
   import AlertCard from '../components/AlertCard.svelte';
-  import DeliveryTable from '../components/DeliveryTable.svelte';
+  import RunDeliveries from '../components/run/RunDeliveries.svelte';
+  import RunFiles from '../components/run/RunFiles.svelte';
+  import RunLinks from '../components/run/RunLinks.svelte';
+  import RunLog from '../components/run/RunLog.svelte';
+  import RunParts from '../components/run/RunParts.svelte';
   import StateMark from '../components/StateMark.svelte';
   import TaskAxis from '../components/TaskAxis.svelte';
   import Trouble from '../components/Trouble.svelte';
@@ -9,16 +13,12 @@
   import { api, body } from '../lib/api';
   import { asks, changed } from '../lib/queries';
   import { now } from '../lib/now.svelte';
-  import { size } from '../lib/size';
-  import { between, clock, length } from '../lib/time';
+  import { between, length } from '../lib/time';
   import { navigate, p, route } from '../router';
 
   const id = $derived(route.params.run ?? '');
   const client = useQueryClient();
   const query = createQuery(() => asks.run(id));
-  // The log comes in pages; a long one is shown as far as somebody reads on.
-  let pages = $state(2);
-  const log = createQuery(() => asks.log(id, pages));
   const run = $derived(query.data);
   const ended = $derived(Boolean(run?.ended_at));
   const steer = createMutation(() => ({
@@ -37,34 +37,6 @@
       if (made.id !== id) navigate('/runs/:run', { params: { run: made.id } });
     },
   }));
-  const resend = createMutation(() => ({
-    mutationFn: () => body(api.POST('/api/runs/{run}/resend', { params: { path: { run: id } } })),
-    onSuccess: () => changed(client, 'run'),
-  }));
-  const withdraw = createMutation(() => ({
-    mutationFn: () =>
-      body(api.POST('/api/runs/{run}/links/withdraw', { params: { path: { run: id } }, body: {} })),
-    onSuccess: () => changed(client, 'run'),
-  }));
-  let correcting = $state(false);
-  let wrong = $state('');
-  const correct = createMutation(() => ({
-    mutationFn: () =>
-      body(
-        api.POST('/api/runs/{run}/again', {
-          params: { path: { run: id } },
-          body: { whole: true, correction: wrong },
-        }),
-      ),
-    onSuccess: async (made) => {
-      correcting = false;
-      await changed(client, 'run');
-      navigate('/runs/:run', { params: { run: made.id } });
-    },
-  }));
-  const counts = $derived(run?.delivery_counts ?? {});
-  const failedDeliveries = $derived((counts['failed'] ?? 0) + (counts['bounced'] ?? 0));
-  const allDeliveries = $derived(Object.values(counts).reduce((sum, n) => sum + n, 0));
   // A run that is divided shows the tasks of one part: the first that went wrong.
   const shownPart = $derived(run?.parts?.[0]);
   const ofPart = $derived(
@@ -73,7 +45,6 @@
   const goesOn = $derived(run ? ['failed', 'partly', 'blank', 'cancelled'].includes(run.state) : false);
   const held = $derived(run?.state === 'blank');
   const failed = $derived(run?.attempts.filter((a) => a.state === 'failed').at(-1));
-  const sent = $derived(counts['sent'] ?? 0);
 
   const values = $derived<Record<string, unknown>>({ ...run?.values, ...run?.given });
   const report = $derived(run?.tasks.find((t) => t.report)?.report);
@@ -163,153 +134,9 @@
       {#if ofPart}<TaskAxis run={ofPart} />{/if}
     </section>
   {/if}
-  {#if run.deliveries.length > 0}
-    <section>
-      <div class="mb-2 flex flex-wrap items-baseline gap-3">
-        <h2>
-          Deliveries: {sent.toLocaleString('en-GB')} of {allDeliveries.toLocaleString('en-GB')} sent{#if run.deliveries.length < allDeliveries}<span
-              class="soft ml-1"
-              >{run.deliveries.length.toLocaleString('en-GB')} here, those that went wrong first</span
-            >{/if}
-        </h2>
-        <span class="flex-1"></span>
-        {#if failedDeliveries > 1}<button
-            class="btn"
-            disabled={resend.isPending}
-            onclick={() => resend.mutate()}>Send the {failedDeliveries} that failed again</button
-          >{/if}
-        {#if ended && sent > 0}<button class="btn" onclick={() => (correcting = !correcting)}
-            >A wrong report went out …</button
-          >{/if}
-      </div>
-      {#if resend.isError}<Trouble error={resend.error} />{/if}
-      {#if correcting}
-        <form
-          class="panel flex flex-wrap items-end gap-3 px-3.5 py-3"
-          onsubmit={(e) => {
-            e.preventDefault();
-            correct.mutate();
-          }}
-        >
-          <label class="flex min-w-0 flex-1 flex-col gap-1"
-            >What was wrong? Those who got it read this.
-            <input class="input w-full" required maxlength="2000" bind:value={wrong} /></label
-          >
-          <button class="btn btn-primary" disabled={correct.isPending}
-            >Make it anew and send it to the {sent} who have it</button
-          >
-          <p class="soft w-full">
-            The job runs again for the same date; the mail is marked as a correction{#if run.links?.some((l) => !l.withdrawn_at)},
-              and the links of this run are withdrawn{/if}.
-          </p>
-        </form>
-        {#if correct.isError}<Trouble error={correct.error} />{/if}
-      {/if}
-      <DeliveryTable deliveries={run.deliveries} zone={run.zone} ofRun />
-    </section>
-  {/if}
-  {#if run.parts?.length}
-    <section>
-      <h2>
-        {run.part_count.toLocaleString('en-GB')} parts{#if run.parts.length < run.part_count}, the first {run
-            .parts.length} here; those that went wrong come first{/if}
-      </h2>
-      <!-- svelte-ignore a11y_no_noninteractive_tabindex -->
-      <div class="panel max-h-96 overflow-auto" tabindex="0" role="region" aria-label="Parts">
-        <table class="grid-list">
-          <thead
-            ><tr
-              ><th>Part</th><th>State</th><th>To</th><th class="!text-right">Sent</th><th class="!text-right"
-                >Open</th
-              ><th class="!text-right">Not sent</th><th>Why</th></tr
-            ></thead
-          >
-          <tbody>
-            {#each run.parts as part (part.part)}
-              <tr
-                ><td>{part.name || part.part}</td><td><StateMark state={part.state} /></td><td
-                  >{part.recipient}</td
-                ><td class="!text-right">{part.sent}</td><td class="!text-right">{part.open}</td><td
-                  class="!text-right {part.not_sent ? 'text-error font-semibold' : ''}">{part.not_sent}</td
-                ><td class="soft">{part.state === 'done' ? '' : part.reason}</td></tr
-              >
-            {/each}
-          </tbody>
-        </table>
-      </div>
-    </section>
-  {/if}
-  {#if run.links?.length}
-    <section>
-      <div class="flex flex-wrap items-baseline gap-3">
-        <h2>Links</h2>
-        <span class="flex-1"></span>
-        {#if run.links.some((l) => !l.withdrawn_at && !l.ended)}<button
-            class="btn"
-            disabled={withdraw.isPending}
-            onclick={() => withdraw.mutate()}>Withdraw them</button
-          >{/if}
-      </div>
-      {#if withdraw.isError}<Trouble error={withdraw.error} />{/if}
-      <div class="panel px-3.5 py-2">
-        {#each run.links as l (l.id)}
-          <p>
-            For {l.words}.
-            {#if l.withdrawn_at}<StateMark state="cancelled" word="withdrawn" /> by {l.withdrawn_by},
-              <ZonedTime at={l.withdrawn_at} zone={run.zone} />.{:else}Ends <ZonedTime
-                at={l.ends_at}
-                zone={run.zone}
-              />.{/if}
-            <span class="soft"
-              >Followed {l.follows}
-              {l.follows === 1 ? 'time' : 'times'}{#if l.last_at}, last <ZonedTime
-                  at={l.last_at}
-                  zone={run.zone}
-                />{/if}.</span
-            >
-          </p>
-        {/each}
-      </div>
-    </section>
-  {/if}
-  {#if run.artifacts.length > 0}
-    <section>
-      <h2>Files</h2>
-      <div class="panel flex flex-wrap gap-x-6 gap-y-1 px-3.5 py-2">
-        {#each run.artifacts as f (f.id)}
-          <span
-            >{#if f.removed_at}<span class="line-through">{f.name}</span> (removed
-              <ZonedTime at={f.removed_at} zone={run.zone} />)
-            {:else}<a class="link-plain underline" href="/api/files/{f.id}" download>{f.name}</a>{/if}
-            <span class="soft">{size(f.size)}, {f.rows.toLocaleString('en-GB')} rows</span></span
-          >
-        {/each}
-      </div>
-    </section>
-  {/if}
-  <section>
-    <h2>Log</h2>
-    <div class="panel mono px-3 py-2 leading-relaxed">
-      {#each log.data?.lines ?? [] as l (l.n)}
-        <div class="flex gap-3">
-          <span class="soft whitespace-nowrap">{clock(l.at, run.zone, true)}</span>
-          <span
-            class="break-words {l.level === 'error'
-              ? 'text-error'
-              : l.level === 'warn'
-                ? 'text-warning'
-                : ''} min-w-0"
-            >{#if l.state}<b>{l.state}</b>:{/if}
-            {#if l.task}{l.task}:{/if}
-            {l.text}</span
-          >
-        </div>
-      {:else}<span class="soft">Nothing is logged yet.</span>{/each}
-      {#if log.data?.more && (log.data.lines.length ?? 0) >= 2000}<button
-          class="btn mt-2"
-          disabled={log.isFetching}
-          onclick={() => (pages += 2)}>Read on</button
-        >{/if}
-    </div>
-  </section>
+  {#if run.deliveries.length > 0}<RunDeliveries {run} />{/if}
+  {#if run.parts?.length}<RunParts {run} />{/if}
+  {#if run.links?.length}<RunLinks {run} />{/if}
+  {#if run.artifacts.length > 0}<RunFiles {run} />{/if}
+  <RunLog {run} />
 {/if}

@@ -215,10 +215,10 @@ type AlertSettings struct {
 	Destination    string   `json:"destination" minLength:"1" doc:"name of the mail server that alerts go over"`
 	Standby        string   `json:"standby,omitempty" doc:"name of another mail server, for when the first one is down"`
 	Call           string   `json:"call,omitempty" doc:"name of a destination of the protocol http that is called when nobody else has answered"`
-	Second         Duration `json:"second_after,omitempty" doc:"how long the owner has to take an alert on before the second owner is told; 15m when left out"`
+	Second         Duration `json:"second_after,omitempty" doc:"how long the owner has to acknowledge an alert before the second owner is told; 15m when left out"`
 	Administrators Duration `json:"administrators_after,omitempty" doc:"and how long those before until the administrators are told; 30m when left out"`
 	CallAfter      Duration `json:"call_after,omitempty" doc:"and how long they until the call; 30m when left out"`
-	Repeat         Duration `json:"repeat,omitempty" doc:"after how long all are told again while nobody takes the alert on; 4h when left out"`
+	Repeat         Duration `json:"repeat,omitempty" doc:"after how long all are told again while nobody acknowledges the alert; 4h when left out"`
 }
 
 // WithDefaults fills in what was left out.
