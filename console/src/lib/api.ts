@@ -16,6 +16,9 @@ export type Artifact = Schemas['Artifact'];
 export type Delivery = Schemas['Delivery'];
 export type LogLine = Schemas['LogLine'];
 export type Me = Schemas['Me'];
+export type Person = Schemas['Person'];
+export type Group = Schemas['Group'];
+export type Post = Schemas['Post'];
 export type Trigger = Schemas['Trigger'];
 /** When a trigger rings. */
 // The timing of a trigger that has a rule.
