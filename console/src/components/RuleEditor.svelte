@@ -7,6 +7,7 @@
   import { dateIn, monthsFrom } from '../lib/month';
   import { now } from '../lib/now.svelte';
   import { zoneWord } from '../lib/time';
+  import RuleBounds from './RuleBounds.svelte';
   import MonthGrid, { type GridDay } from './MonthGrid.svelte';
   import Trouble from './Trouble.svelte';
   import ZonedTime from './ZonedTime.svelte';
@@ -130,65 +131,7 @@
         {/each}
       {/if}
     </div>
-    <div class="flex flex-wrap items-end gap-3 text-[13px]">
-      <label class="flex flex-col"
-        ><span class="soft">From</span><input
-          class="input input-sm bg-base-100 w-34"
-          type="text"
-          placeholder="2026-12-01"
-          value={timing.start ?? ''}
-          oninput={(e) => set('start', e.currentTarget.value)}
-        /></label
-      >
-      <label class="flex flex-col"
-        ><span class="soft">Until</span><input
-          class="input input-sm bg-base-100 w-34"
-          type="text"
-          placeholder="no end"
-          value={timing.end ?? ''}
-          oninput={(e) => set('end', e.currentTarget.value)}
-        /></label
-      >
-      <label class="flex flex-col"
-        ><span class="soft">At most</span><input
-          class="input input-sm bg-base-100 w-24"
-          type="number"
-          min="0"
-          placeholder="rings"
-          value={timing.count ?? ''}
-          oninput={(e) => set('count', Number(e.currentTarget.value))}
-        /></label
-      >
-      <label class="flex flex-col"
-        ><span class="soft">Permitted hours</span><input
-          class="input input-sm bg-base-100 w-36"
-          type="text"
-          placeholder="06:00-22:00"
-          value={(timing.hours ?? []).join(', ')}
-          oninput={(e) =>
-            set(
-              'hours',
-              e.currentTarget.value
-                .split(',')
-                .map((h) => h.trim())
-                .filter(Boolean),
-            )}
-        /></label
-      >
-      <label class="flex flex-col"
-        ><span class="soft">When the day is closed</span>
-        <select
-          class="select select-sm bg-base-100 w-52"
-          value={timing.closed ?? ''}
-          onchange={(e) => set('closed', e.currentTarget.value as Timing['closed'])}
-        >
-          <option value="">as the rule says</option>
-          <option value="skip">pass over</option>
-          <option value="before">the open day before</option>
-          <option value="after">the open day after</option>
-        </select>
-      </label>
-    </div>
+    <RuleBounds {timing} {set} />
   </div>
   {#if when && !wrong}
     <div class="flex flex-wrap items-start gap-4">

@@ -2,9 +2,10 @@
   // One calendar: its days, what goes by it, and what a change would do, before
   // it is done.
   import { createMutation, createQuery, useQueryClient } from '@tanstack/svelte-query';
+  import CalendarDayForm from '../components/CalendarDayForm.svelte';
+  import CalendarEffects from '../components/CalendarEffects.svelte';
   import MonthGrid, { type GridDay } from '../components/MonthGrid.svelte';
   import Trouble from '../components/Trouble.svelte';
-  import ZonedTime from '../components/ZonedTime.svelte';
   import { api, beganFrom, body, type CalendarDefinition, type CalendarEntry } from '../lib/api';
   import { asks, changed } from '../lib/queries';
   import { isAdministrator, myZone } from '../lib/me.svelte';
@@ -34,7 +35,6 @@
   );
   // From which revision the draft began.
   let began: number | undefined;
-  let add = $state<CalendarEntry>({ label: '', date: '', rule: '' });
 
   function change(next: Partial<CalendarDefinition>) {
     if (!draft) began = query.data?.revision ?? 0;
@@ -148,24 +148,7 @@
     Saved. The rings of the jobs that go by it were reckoned anew, at once.
   </p>{/if}
 {#if attempt.data}
-  <section class="panel border-warning px-3.5 py-2.5" aria-live="polite">
-    <h2>What would change in the coming year</h2>
-    {#each attempt.data.effects as e (e.job + e.reading)}
-      <div class="border-base-300 grid grid-cols-[14rem_1fr_1fr] gap-x-3 border-b py-1 last:border-0">
-        <span><b>{e.job}</b><span class="soft block text-[12.5px]">{e.reading}</span></span>
-        <span
-          >{#each e.gone.slice(0, 4) as at (at)}<div class="line-through">
-              <ZonedTime {at} zone={e.zone} />
-            </div>{/each}
-          {#if e.gone.length > 4}<span class="soft">{e.gone.length - 4} more fall away</span>{/if}</span
-        >
-        <span
-          >{#each e.new.slice(0, 4) as at (at)}<div><ZonedTime {at} zone={e.zone} /></div>{/each}
-          {#if e.new.length > 4}<span class="soft">{e.new.length - 4} more come</span>{/if}</span
-        >
-      </div>
-    {:else}<p>No ring changes.</p>{/each}
-  </section>
+  <CalendarEffects effects={attempt.data.effects} />
 {/if}
 {#if query.data !== undefined}
   <div class="grid grid-cols-[1fr_1.3fr] gap-4 max-lg:grid-cols-1">
@@ -191,43 +174,7 @@
       {@render entries('Closed', 'closed', 'No day is closed but for the weekdays above.')}
       {#if shown.open?.length}{@render entries('Open besides', 'open', '')}{/if}
       {#if isAdministrator()}
-        <form
-          class="panel flex flex-wrap items-end gap-2 px-3.5 py-2.5 text-[13px]"
-          onsubmit={(e) => {
-            e.preventDefault();
-            const key = (e.submitter as HTMLButtonElement | null)?.value === 'open' ? 'open' : 'closed';
-            const entry: CalendarEntry = {
-              ...(add.label && { label: add.label }),
-              ...(add.date && { date: add.date }),
-              ...(add.rule && { rule: add.rule }),
-            };
-            change({ [key]: [...(shown[key] ?? []), entry] });
-            add = { label: '', date: '', rule: '' };
-          }}
-        >
-          <label class="flex flex-col"
-            ><span class="soft">Name</span><input
-              class="input input-sm bg-base-100 w-36"
-              bind:value={add.label}
-            /></label
-          >
-          <label class="flex flex-col"
-            ><span class="soft">Date</span><input
-              class="input input-sm bg-base-100 w-28"
-              placeholder="2026-12-25"
-              bind:value={add.date}
-            /></label
-          >
-          <label class="flex flex-col"
-            ><span class="soft">or a rule</span><input
-              class="input input-sm bg-base-100 w-52"
-              placeholder="on the first tuesday of every month"
-              bind:value={add.rule}
-            /></label
-          >
-          <button class="btn" value="closed" disabled={!add.date && !add.rule}>Close this day</button>
-          <button class="btn" value="open" disabled={!add.date && !add.rule}>Open this day</button>
-        </form>
+        <CalendarDayForm add={(key, entry) => change({ [key]: [...(shown[key] ?? []), entry] })} />
       {/if}
       <section class="panel px-3.5 py-2.5">
         <h2>Jobs that go by it</h2>

@@ -1,11 +1,12 @@
 <script lang="ts">
-  import { createMutation, createQueries, createQuery, useQueryClient } from '@tanstack/svelte-query';
+  import { createQueries } from '@tanstack/svelte-query';
   import { searchParams } from 'sv-router';
+  import ForecastFeed from '../components/ForecastFeed.svelte';
   import Tape from '../components/Tape.svelte';
   import Trouble from '../components/Trouble.svelte';
   import ZonedTime from '../components/ZonedTime.svelte';
-  import { api, body, type Day, type Forecast } from '../lib/api';
-  import { asks, changed } from '../lib/queries';
+  import { type Day, type Forecast } from '../lib/api';
+  import { asks } from '../lib/queries';
   import { myZone } from '../lib/me.svelte';
   import { addDays, dateIn, startOf } from '../lib/month';
   import { now } from '../lib/now.svelte';
@@ -13,7 +14,6 @@
   import { p } from '../router';
 
   const zone = myZone();
-  const client = useQueryClient();
   const today = dateIn(Date.now(), zone);
   const from = $derived(String(searchParams.get('from') ?? today));
   const part = $derived(String(searchParams.get('job') ?? ''));
@@ -62,19 +62,6 @@
       .sort((a, b) => b.rings - a.rings)
       .slice(0, 5),
   );
-  const feed = createQuery(() => asks.feed());
-  const link = createMutation(() => ({
-    mutationFn: () => body(api.POST('/api/session/feed')),
-    onSuccess: () => changed(client, 'feed'),
-  }));
-  const unlink = createMutation(() => ({
-    mutationFn: () => body(api.DELETE('/api/session/feed')),
-    onSuccess: () => {
-      link.reset();
-      return changed(client, 'feed');
-    },
-  }));
-
   function dayOf(date: string, f: Forecast): Day {
     return {
       date,
@@ -179,30 +166,6 @@
           At their usual pace never more runs are at work than the {loaded[0]?.at_once ?? ''} at once.
         </p>{/each}
     </section>
-    <section class="panel px-3.5 py-2.5">
-      <h2>In your own calendar program</h2>
-      {#if link.data?.address}
-        <p>Subscribe to this address. It is shown only now; the one before has ended.</p>
-        <input
-          class="input input-sm bg-base-100 mono w-full"
-          readonly
-          aria-label="Your link to the forecast"
-          value={link.data.address}
-          onfocus={(e) => e.currentTarget.select()}
-        />
-      {:else if feed.data?.since}
-        <p>You have had a link since <ZonedTime at={feed.data.since} {zone} />.</p>
-      {:else}
-        <p>A personal link shows the rings of the coming month in any program that reads iCalendar.</p>
-      {/if}
-      <p class="soft pt-1 text-[13px]">Whoever has the link sees the jobs' names and when they ring.</p>
-      <div class="flex gap-2 pt-1.5">
-        <button class="btn" disabled={link.isPending} onclick={() => link.mutate()}
-          >{feed.data?.since ? 'Make a new link' : 'Make my link'}</button
-        >
-        {#if feed.data?.since}<button class="btn" onclick={() => unlink.mutate()}>End the link</button>{/if}
-      </div>
-      {#if link.isError}<Trouble error={link.error} />{/if}
-    </section>
+    <ForecastFeed />
   </div>
 </div>

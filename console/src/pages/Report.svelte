@@ -4,16 +4,16 @@
   import { createQuery } from '@tanstack/svelte-query';
   import { searchParams } from 'sv-router';
   import { untrack } from 'svelte';
+  import ReportFile from '../components/ReportFile.svelte';
   import ScheduleThis from '../components/ScheduleThis.svelte';
   import SectionView from '../components/SectionView.svelte';
   import SourceNote from '../components/SourceNote.svelte';
   import Trouble from '../components/Trouble.svelte';
   import ValueForm from '../components/ValueForm.svelte';
-  import { api, body, Problem, type PreviewSection, type Values } from '../lib/api';
+  import { api, body, type PreviewSection, type Values } from '../lib/api';
   import { asks } from '../lib/queries';
   import { myZone } from '../lib/me.svelte';
   import { param } from '../lib/param';
-  import { size } from '../lib/size';
   import { p, route } from '../router';
 
   const name = $derived(param(route.params.report));
@@ -77,40 +77,6 @@
     return () => ending?.abort();
   });
 
-  let format = $state<'pdf' | 'xlsx' | 'json' | 'pptx' | 'html'>('pdf');
-  let making = $state(false);
-  let said = $state('');
-  async function make() {
-    making = true;
-    said = '';
-    trouble = null;
-    try {
-      const began = performance.now();
-      const answer = await fetch(`/api/reports/${encodeURIComponent(name)}/render`, {
-        method: 'POST',
-        headers: { 'Content-Type': 'application/json' },
-        body: JSON.stringify({ values, output: { format } }),
-      });
-      if (!answer.ok) {
-        const p = (await answer.json()) as {
-          detail?: string;
-          errors?: { location?: string; message?: string }[];
-        };
-        throw new Problem(answer.status, p.detail ?? answer.statusText, p.errors ?? []);
-      }
-      const file = await answer.blob();
-      const link = document.createElement('a');
-      link.href = URL.createObjectURL(file);
-      link.download = `${name}.${format}`;
-      link.click();
-      URL.revokeObjectURL(link.href);
-      said = `${Number(answer.headers.get('Ironbell-Rows')).toLocaleString('en-GB')} rows, ${size(file.size)}, in ${((performance.now() - began) / 1000).toFixed(1)} s`;
-    } catch (error) {
-      trouble = error;
-    } finally {
-      making = false;
-    }
-  }
   let scheduling = $state(untrack(() => searchParams.get('schedule') === 'yes'));
 </script>
 
@@ -150,24 +116,7 @@
           >
         </div>
       </section>
-      <section class="panel px-3.5 py-3">
-        <h2>A file of it, now</h2>
-        <div class="flex items-center gap-2">
-          <label class="contents"
-            ><span class="sr-only">Format</span><select
-              class="select select-sm bg-base-100 w-36"
-              bind:value={format}
-              ><option value="pdf">PDF</option><option value="xlsx">Spreadsheet</option><option value="pptx"
-                >Slides</option
-              ><option value="html">HTML page</option><option value="json">JSON</option></select
-            ></label
-          >
-          <button class="btn" disabled={making} onclick={() => void make()}
-            >{making ? 'Making it' : 'Make it'}</button
-          >
-        </div>
-        {#if said}<p class="soft mt-1" role="status">{said}</p>{/if}
-      </section>
+      <ReportFile {name} {values} />
       <section class="panel px-3.5 py-3">
         <h2>Jobs that use it</h2>
         <ul class="grid gap-1">
