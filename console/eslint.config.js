@@ -16,4 +16,18 @@ export default ts.config(
     // Our router makes addresses of its own; the rule knows another one only.
     rules: { 'svelte/no-navigation-without-resolve': 'off' },
   },
+  {
+    // One reason for each file; keys and freshness are owned by lib/queries.ts.
+    files: ['src/**/*.svelte'],
+    rules: {
+      'max-lines': ['error', 200],
+      'no-restricted-syntax': [
+        'error',
+        {
+          selector: 'Identifier[name=/^(queryKey|invalidateQueries)$/]',
+          message: 'Ask by lib/queries.ts, and tell it what was changed.',
+        },
+      ],
+    },
+  },
 );

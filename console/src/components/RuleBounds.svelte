@@ -1,6 +1,7 @@
 <script lang="ts">
   // From when until when a rule rings, how often, in which hours, and what a closed day does to it.
   import type { Timing } from '../lib/api';
+  import { oneOf } from '../lib/form';
 
   const {
     timing,
@@ -61,7 +62,7 @@
     <select
       class="select select-sm bg-base-100 w-52"
       value={timing.closed ?? ''}
-      onchange={(e) => set('closed', e.currentTarget.value as Timing['closed'])}
+      onchange={(e) => set('closed', oneOf(e.currentTarget.value, ['skip', 'before', 'after']))}
     >
       <option value="">as the rule says</option>
       <option value="skip">pass over</option>

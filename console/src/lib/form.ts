@@ -9,3 +9,8 @@ export function text(form: FormData, name: string): string | undefined {
 export function number(form: FormData, name: string): number | undefined {
   return Number(text(form, name) ?? 0) || undefined;
 }
+
+/** The word when it is one of those that there are; undefined otherwise. */
+export function oneOf<T extends string>(word: string | undefined, words: readonly T[]): T | undefined {
+  return words.find((w) => w === word);
+}

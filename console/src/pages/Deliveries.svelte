@@ -5,6 +5,7 @@
   import { searchParams } from 'sv-router';
   import DeliveryTable from '../components/DeliveryTable.svelte';
   import Trouble from '../components/Trouble.svelte';
+  import { oneOf } from '../lib/form';
   import { asks } from '../lib/queries';
   import { myZone } from '../lib/me.svelte';
   import { p } from '../router';
@@ -22,7 +23,6 @@
   ] as const;
   type State = (typeof states)[number];
   const reasons = { rest: 'destination down', yes: 'waits for a yes', silent: 'silent' } as const;
-  type Reason = keyof typeof reasons;
   const chosen = $derived(
     String(searchParams.get('state') ?? '')
       .split(',')
@@ -37,7 +37,7 @@
     asks.deliveries({
       limit,
       ...(chosen.length && { state: chosen }),
-      ...(kept in reasons && { kept_back: kept as Reason }),
+      kept_back: oneOf(kept, ['rest', 'yes', 'silent']),
       ...(over && { destination: over }),
       ...(to && { address: to }),
       ...(before && { before }),

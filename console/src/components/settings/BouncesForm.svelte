@@ -2,13 +2,14 @@
   // The mailbox that mails come back to.
   import { createQuery } from '@tanstack/svelte-query';
   import { api, body } from '../../lib/api';
-  import { text, number } from '../../lib/form';
+  import { number, oneOf, text } from '../../lib/form';
   import { asks } from '../../lib/queries';
   import FormField from '../FormField.svelte';
   import SettingsForm from '../SettingsForm.svelte';
   import Trouble from '../Trouble.svelte';
 
   const bounces = createQuery(() => asks.setting('bounces', () => body(api.GET('/api/settings/bounces'))));
+  const securities = ['tls', 'starttls', 'none'] as const;
 </script>
 
 {#if bounces.isError}<Trouble error={bounces.error} />{/if}
@@ -24,7 +25,7 @@
           body: {
             host: text(form, 'host') ?? '',
             port: number(form, 'port'),
-            security: text(form, 'security') as 'tls',
+            security: oneOf(text(form, 'security'), securities),
             user: text(form, 'user') ?? '',
             folder: text(form, 'folder'),
             ca: text(form, 'ca'),
@@ -40,7 +41,7 @@
       label="Security"
       name="security"
       form="choice"
-      choices={['tls', 'starttls', 'none']}
+      choices={[...securities]}
       value={b.security ?? ''}
       none="tls, as usual"
     />

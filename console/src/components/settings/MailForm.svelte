@@ -2,7 +2,7 @@
   // What all mails of jobs have in common, and what may leave.
   import { createQuery } from '@tanstack/svelte-query';
   import { api, body } from '../../lib/api';
-  import { text } from '../../lib/form';
+  import { oneOf, text } from '../../lib/form';
   import { asks } from '../../lib/queries';
   import Field from '../Field.svelte';
   import FormField from '../FormField.svelte';
@@ -28,7 +28,7 @@
             body: String(form.get('body') ?? '') || undefined,
             reply_to: text(form, 'reply_to'),
             domains: text(form, 'domains')?.split(/[\s,;]+/),
-            sending: text(form, 'sending') as 'all',
+            sending: oneOf(text(form, 'sending'), ['all', 'one address', 'none']),
             only_to: text(form, 'only_to'),
           },
         }),
