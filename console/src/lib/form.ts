@@ -11,6 +11,6 @@ export function number(form: FormData, name: string): number | undefined {
 }
 
 /** The word when it is one of those that there are; undefined otherwise. */
-export function oneOf<T extends string>(word: string | undefined, words: readonly T[]): T | undefined {
+export function oneOf<const T extends string>(word: string | undefined, words: readonly T[]): T | undefined {
   return words.find((w) => w === word);
 }
