@@ -6,6 +6,8 @@ import (
 	"strconv"
 	"strings"
 
+	"ironbell/internal/task/recipients"
+
 	"ironbell/internal/store/db"
 	"ironbell/internal/store/people"
 
@@ -14,7 +16,6 @@ import (
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/phrase"
 	"ironbell/internal/store"
-	"ironbell/internal/task"
 )
 
 // Whom tells whom some recipients come to now, who gets nothing, and what is wrong
@@ -22,7 +23,7 @@ import (
 func (pp *People) Whom(ctx context.Context,
 	texts []string,
 ) (addresses, notes []string, wrong []fault.Wrong, err error) {
-	to, notes, bad, err := task.Resolve(ctx, pp.store, pp.now(), texts)
+	to, notes, bad, err := recipients.Resolve(ctx, pp.store, pp.now(), texts)
 	addresses = []string{}
 	for _, r := range to {
 		addresses = append(addresses, r.Address)

@@ -7,12 +7,11 @@ import (
 	"regexp"
 	"slices"
 
-	"ironbell/internal/store/records"
-
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/phrase"
 	"ironbell/internal/deliver"
 	"ironbell/internal/render"
+	"ironbell/internal/store/records"
 )
 
 // Seer is a kind that can tell beforehand what a task would do: what it would make,
@@ -104,8 +103,8 @@ func (k *Deliver) Ahead(ctx context.Context, w Work, t job.Task) (job.AheadTask,
 	if err != nil {
 		return out, nil, err
 	}
-	all := to.addresses()
-	out.Recipients, out.To, out.Notes = len(all), slices.Clone(all[:min(len(all), shownAhead)]), to.notes
+	all := to.Addresses()
+	out.Recipients, out.To, out.Notes = len(all), slices.Clone(all[:min(len(all), shownAhead)]), to.Notes
 	out.Seen = fmt.Sprintf("whoever reads the mail of %s", phrase.Count(len(all), "recipient"))
 	if d.Files == job.FilesLinked || d.Files == job.FilesBoth {
 		out.Seen += "; by " + k.link(w, t, d, to).words()

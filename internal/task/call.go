@@ -7,11 +7,10 @@ import (
 	"net/http"
 	"time"
 
-	"ironbell/internal/store/records"
-
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/deliver"
+	"ironbell/internal/store/records"
 )
 
 // Call is the task kind that sends an HTTP request.

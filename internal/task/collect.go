@@ -6,14 +6,13 @@ import (
 	"strings"
 	"time"
 
-	"ironbell/internal/store/records"
-
 	"ironbell/internal/artifact"
 	"ironbell/internal/core/expr"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/phrase"
 	"ironbell/internal/report"
+	"ironbell/internal/store/records"
 )
 
 const (

@@ -10,9 +10,6 @@ import (
 	"strings"
 	"time"
 
-	"ironbell/internal/store/records"
-	"ironbell/internal/store/sending"
-
 	"ironbell/internal/artifact"
 	"ironbell/internal/core/expr"
 	"ironbell/internal/core/fault"
@@ -22,6 +19,9 @@ import (
 	"ironbell/internal/render"
 	"ironbell/internal/report"
 	"ironbell/internal/store"
+	"ironbell/internal/store/records"
+	"ironbell/internal/store/sending"
+	"ironbell/internal/task/recipients"
 )
 
 // DefaultSubject is the subject of a message whose task gives none.
@@ -127,14 +127,14 @@ func (k *Deliver) checkMail(ctx context.Context, c *Checking, where string, d *j
 				c.text(at, text) // whom it comes to shows when it is filled in
 				continue
 			}
-			r := newResolver(k.Store, k.Now())
-			if err := r.add(ctx, []string{text}); err != nil {
+			r := recipients.New(k.Store, k.Now())
+			if err := r.Add(ctx, []string{text}); err != nil {
 				return err
 			}
-			for _, w := range r.wrong.Wrong {
+			for _, w := range r.Wrong.Wrong {
 				c.V.Add(at, "%s", w.Sentence)
 			}
-			for _, to := range r.out.to {
+			for _, to := range r.Out.To {
 				if to.PersonID == 0 && d.Files == job.FilesLinked {
 					c.V.Add(at,
 						"%s is nobody who signs in here, and could not follow the link; attach the files as well, or "+
@@ -244,9 +244,9 @@ func (k *Deliver) files(ctx context.Context, w Work, t job.Task, id int64) (Resu
 				"Name tasks and formats that make one.")
 	}
 	if w.Rehearsal != nil {
-		return rehearsed(fmt.Sprintf("%s did not go to %q", shorten(said), d.Destination)), nil
+		return rehearsed(fmt.Sprintf("%s did not go to %q", phrase.Few(said), d.Destination)), nil
 	}
-	res.Note = fmt.Sprintf("%s to %q: %s", phrase.Count(len(res.Messages), "file"), d.Destination, shorten(said))
+	res.Note = fmt.Sprintf("%s to %q: %s", phrase.Count(len(res.Messages), "file"), d.Destination, phrase.Few(said))
 	return res, nil
 }
 
@@ -287,16 +287,6 @@ func orExists(e job.IfExists) job.IfExists {
 		return job.ExistsNumber
 	}
 	return e
-}
-
-// shorten lists texts, the first twenty of many.
-func shorten(all []string) string {
-	const shown = 20
-	text := strings.Join(all[:min(len(all), shown)], ", ")
-	if len(all) > shown {
-		text += fmt.Sprintf(" and %d more", len(all)-shown)
-	}
-	return text
 }
 
 func (k *Deliver) read(ctx context.Context, f job.Artifact) (string, error) {

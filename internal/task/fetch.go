@@ -12,15 +12,14 @@ import (
 	"slices"
 	"strings"
 
-	"ironbell/internal/store/db"
-	"ironbell/internal/store/records"
-
 	"ironbell/internal/artifact"
 	"ironbell/internal/core/expr"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/outgoing"
 	"ironbell/internal/report"
+	"ironbell/internal/store/db"
+	"ironbell/internal/store/records"
 )
 
 const largestFetch = 100 << 20 // bytes, when the task sets none

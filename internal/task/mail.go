@@ -1,7 +1,6 @@
 package task
 
 import (
-	"archive/zip"
 	"context"
 	"crypto/rand"
 	"fmt"
@@ -9,10 +8,8 @@ import (
 	"path"
 	"slices"
 	"strings"
-	"time"
 
-	"ironbell/internal/store/history"
-	"ironbell/internal/store/sending"
+	"github.com/dustin/go-humanize"
 
 	"ironbell/internal/core/expr"
 	"ironbell/internal/core/fault"
@@ -21,12 +18,14 @@ import (
 	"ironbell/internal/deliver"
 	"ironbell/internal/render"
 	"ironbell/internal/report"
-
-	"github.com/dustin/go-humanize"
+	"ironbell/internal/store/history"
+	"ironbell/internal/store/sending"
+	"ironbell/internal/task/compose"
+	"ironbell/internal/task/recipients"
 )
 
 // maxAddresses bounds what a query for addresses gives.
-const maxAddresses = MaxRecipients
+const maxAddresses = recipients.MaxRecipients
 
 // shownInHeader bounds the addresses that a mail's header shows; of more the
 // header says nothing, as mail servers refuse such headers.
@@ -47,10 +46,10 @@ func (k *Deliver) mail(ctx context.Context, w Work, t job.Task, id int64, mailer
 	if err != nil {
 		return Result{}, err
 	}
-	if len(to.to) == 0 {
-		why := strings.Join(to.notes, "; ")
+	if len(to.To) == 0 {
+		why := strings.Join(to.Notes, "; ")
 		switch {
-		case w.Corrects != 0, to.named > 0, d.IfNobody == job.NobodyPassOver:
+		case w.Corrects != 0, to.Named > 0, d.IfNobody == job.NobodyPassOver:
 			return Result{Over: joined("nobody is to get it", why)}, nil
 		case why == "":
 			why = "its recipients come to nobody"
@@ -77,14 +76,14 @@ func (k *Deliver) mail(ctx context.Context, w Work, t job.Task, id int64, mailer
 		letter.Attachments = []deliver.Attachment{zipped}
 	}
 	bunches := [][]deliver.Attachment{letter.Attachments}
-	if limit := mailer.Largest(); limit > 0 && sizeOf(letter) > limit {
+	if limit := mailer.Largest(); limit > 0 && compose.SizeOf(letter) > limit {
 		switch d.TooLarge {
 		case job.LargeLink:
 			bunches, link = [][]deliver.Attachment{nil}, k.link(w, t, d, to)
 		case job.LargeFail:
-			return Result{}, tooLarge(sizeOf(letter), limit)
+			return Result{}, compose.TooLarge(compose.SizeOf(letter), limit)
 		default:
-			if bunches, err = bunch(letter, limit); err != nil {
+			if bunches, err = compose.Bunch(letter, limit); err != nil {
 				return Result{}, err
 			}
 		}
@@ -107,16 +106,16 @@ func (k *Deliver) mail(ctx context.Context, w Work, t job.Task, id int64, mailer
 			return Result{}, err
 		}
 		m.MayLeave = d.MayLeave && w.Rehearsal == nil
-		res.Messages = append(res.Messages, Message{Message: m, To: to.to})
+		res.Messages = append(res.Messages, Message{Message: m, To: to.To})
 		res.Note = joined(res.Note,
-			fmt.Sprintf("%s to %d %s, %s", phrase.Count(len(b), "file"), len(to.to),
-				phrase.Plural(len(to.to), "recipient", "recipients"), humanize.Bytes(uint64(max(m.Size, 0)))))
+			fmt.Sprintf("%s to %d %s, %s", phrase.Count(len(b), "file"), len(to.To),
+				phrase.Plural(len(to.To), "recipient", "recipients"), humanize.Bytes(uint64(max(m.Size, 0)))))
 	}
 	if link != nil {
 		res.Links = []history.NewLink{link.NewLink}
 		res.Note += "; " + link.words()
 	}
-	for _, n := range to.notes {
+	for _, n := range to.Notes {
 		res.Note += "; " + n
 	}
 	return res, nil
@@ -222,43 +221,43 @@ func (k *Deliver) letter(ctx context.Context, w Work, d job.DeliverTask,
 }
 
 // whom finds who gets a mail, and writes those into its header who are seen.
-func (k *Deliver) whom(ctx context.Context, w Work, d job.DeliverTask, letter *deliver.Letter) (resolved, error) {
-	r := newResolver(k.Store, k.Now())
+func (k *Deliver) whom(ctx context.Context, w Work, d job.DeliverTask, letter *deliver.Letter) (recipients.Resolved, error) {
+	r := recipients.New(k.Store, k.Now())
 	var counts []int
 	asked, err := k.asked(ctx, w, d.ToQuery)
 	if err != nil {
-		return resolved{}, err
+		return recipients.Resolved{}, err
 	}
 	for _, list := range [][]string{append(slices.Clone(d.To), asked...), d.Cc, d.Bcc} {
 		filled := make([]string, len(list))
 		for i, text := range list {
 			if filled[i], err = w.fill(ctx, "the recipients", text, nil); err != nil {
-				return resolved{}, err
+				return recipients.Resolved{}, err
 			}
 		}
-		if err := r.add(ctx, filled); err != nil {
-			return resolved{}, err
+		if err := r.Add(ctx, filled); err != nil {
+			return recipients.Resolved{}, err
 		}
-		counts = append(counts, len(r.out.to))
+		counts = append(counts, len(r.Out.To))
 	}
 	// One that is wrong is one delivery that fails; the others get theirs.
-	for _, bad := range r.wrong.Wrong {
+	for _, bad := range r.Wrong.Wrong {
 		address := bad.Where
 		if address == "" {
 			address = badAddress(bad.Sentence)
 		}
-		r.out.to = append(r.out.to, sending.Recipient{Address: address, Bad: bad.Sentence})
+		r.Out.To = append(r.Out.To, sending.Recipient{Address: address, Bad: bad.Sentence})
 	}
-	all, err := k.without(ctx, w.JobID, r.out)
+	all, err := recipients.Without(ctx, k.Store, w.JobID, r.Out)
 	if err != nil {
-		return resolved{}, err
+		return recipients.Resolved{}, err
 	}
 	if w.Corrects != 0 {
 		// It goes to those who have the wrong one, whoever would get it now.
 		if all, err = k.reached(ctx, w); err != nil {
-			return resolved{}, err
+			return recipients.Resolved{}, err
 		}
-		r.out, counts = all, []int{len(all.to), len(all.to)}
+		r.Out, counts = all, []int{len(all.To), len(all.To)}
 		letter.Subject = "Correction: " + letter.Subject
 		letter.Plain = fmt.Sprintf("This corrects what you got before: %s\nPlease use this one, and throw the "+
 			"other away.\n\n", w.Correction) + letter.Plain
@@ -266,18 +265,18 @@ func (k *Deliver) whom(ctx context.Context, w Work, d job.DeliverTask, letter *d
 	if w.Rehearsal != nil {
 		letter.Subject = "Rehearsal: " + letter.Subject
 		letter.Plain = fmt.Sprintf("This is a rehearsal for %s. In earnest it would have gone to %s.\n\n",
-			w.Rehearsal.Name, shorten(all.addresses())) + letter.Plain
+			w.Rehearsal.Name, phrase.Few(all.Addresses())) + letter.Plain
 		letter.Footer = "Rehearsal. " + letter.Footer
 		letter.To = []string{w.Rehearsal.Mail}
-		return resolved{
-			to: []sending.Recipient{{Address: w.Rehearsal.Mail, PersonID: w.Rehearsal.ID}}, notes: all.notes,
+		return recipients.Resolved{
+			To: []sending.Recipient{{Address: w.Rehearsal.Mail, PersonID: w.Rehearsal.ID}}, Notes: all.Notes,
 		}, nil
 	}
 	place := map[string]int{}
-	for i, to := range r.out.to {
+	for i, to := range r.Out.To {
 		place[to.Address] = i
 	}
-	for _, to := range all.to {
+	for _, to := range all.To {
 		switch at := place[to.Address]; {
 		case to.Bad != "":
 		case at < counts[0]:
@@ -303,18 +302,18 @@ func badAddress(sentence string) string {
 }
 
 // reached are those who got the mail of the run that this one corrects.
-func (k *Deliver) reached(ctx context.Context, w Work) (resolved, error) {
+func (k *Deliver) reached(ctx context.Context, w Work) (recipients.Resolved, error) {
 	list, err := k.Store.Reached(ctx, w.Corrects, w.Task, w.PartName)
-	var out resolved
+	var out recipients.Resolved
 	known := map[string]bool{}
 	for _, d := range list {
 		if !known[d.Address] {
 			known[d.Address] = true
-			out.to = append(out.to, sending.Recipient{Address: d.Address})
+			out.To = append(out.To, sending.Recipient{Address: d.Address})
 		}
 	}
-	if len(out.to) == 0 {
-		out.notes = []string{fmt.Sprintf("nobody got anything from run %s", w.Corrects)}
+	if len(out.To) == 0 {
+		out.Notes = []string{fmt.Sprintf("nobody got anything from run %s", w.Corrects)}
 	}
 	return out, err
 }
@@ -335,48 +334,6 @@ func (k *Deliver) asked(ctx context.Context, w Work, q *job.ListQuery) ([]string
 		}
 	}
 	return out, nil
-}
-
-// sizeOf is about how large a mail becomes: base64 makes four of three, and lines.
-func sizeOf(l deliver.Letter) int64 {
-	size := int64(len(l.Plain))*3 + 4000
-	for _, t := range l.Tables {
-		size += int64(len(t)) * 2
-	}
-	for _, a := range l.Attachments {
-		size += encoded(a.Size)
-	}
-	return size
-}
-
-func encoded(size int64) int64 { return size*4/3 + size/38 + 500 }
-
-func tooLarge(size, limit int64) error {
-	return fault.New(fault.Message, "compose the message",
-		fmt.Sprintf("it has about %s, and the mail server takes %s", humanize.Bytes(uint64(max(size, 0))),
-			humanize.Bytes(uint64(max(limit, 0)))),
-		"Let the job send a link in place of the files, or make them smaller.")
-}
-
-// bunch divides the attachments over as few mails as can be, in their order.
-func bunch(l deliver.Letter, limit int64) ([][]deliver.Attachment, error) {
-	body := l
-	body.Attachments = nil
-	room := limit - sizeOf(body)
-	var out [][]deliver.Attachment
-	var now []deliver.Attachment
-	left := room
-	for _, a := range l.Attachments {
-		size := encoded(a.Size)
-		if size > room {
-			return nil, tooLarge(sizeOf(l), limit)
-		}
-		if size > left && len(now) > 0 {
-			out, now, left = append(out, now), nil, room
-		}
-		now, left = append(now, a), left-size
-	}
-	return append(out, now), nil
 }
 
 // keep composes a mail and keeps its bytes.
@@ -411,7 +368,7 @@ func (k *Deliver) zip(ctx context.Context, w Work, name string, all []deliver.At
 	if err != nil {
 		return deliver.Attachment{}, err
 	}
-	if err := writeZip(ctx, file, all, k.Now()); err != nil {
+	if err := compose.WriteZip(ctx, file, all, k.Now()); err != nil {
 		file.Drop()
 		return deliver.Attachment{}, fault.Wrap(err, fault.Passing, fault.Task, "write the archive "+text, "")
 	}
@@ -422,26 +379,6 @@ func (k *Deliver) zip(ctx context.Context, w Work, name string, all []deliver.At
 	}, err
 }
 
-func writeZip(ctx context.Context, to io.Writer, all []deliver.Attachment, now time.Time) error {
-	archive := zip.NewWriter(to)
-	for _, a := range all {
-		entry, err := archive.CreateHeader(&zip.FileHeader{Name: a.Name, Method: zip.Deflate, Modified: now})
-		if err != nil {
-			return fmt.Errorf("begin %s: %w", a.Name, err)
-		}
-		in, err := a.Open(ctx)
-		if err != nil {
-			return err
-		}
-		_, err = io.Copy(entry, in)
-		_ = in.Close() // only read from
-		if err != nil {
-			return fmt.Errorf("write %s: %w", a.Name, err)
-		}
-	}
-	return archive.Close()
-}
-
 // newLink is a link to the files of a mail.
 type newLink struct {
 	history.NewLink
@@ -450,7 +387,7 @@ type newLink struct {
 
 // link makes a link to the files that a mail brings. Its address holds a token,
 // and only the token's hash is kept.
-func (k *Deliver) link(w Work, t job.Task, d job.DeliverTask, to resolved) *newLink {
+func (k *Deliver) link(w Work, t job.Task, d job.DeliverTask, to recipients.Resolved) *newLink {
 	token := strings.ToLower(rand.Text())
 	l := &newLink{
 		NewLink: history.NewLink{
@@ -464,10 +401,10 @@ func (k *Deliver) link(w Work, t job.Task, d job.DeliverTask, to resolved) *newL
 		}
 	}
 	if l.Audience == job.LinkNamed {
-		for _, a := range to.addresses() {
+		for _, a := range to.Addresses() {
 			l.Named = append(l.Named, strings.ToLower(a))
 		}
-		for _, r := range to.to {
+		for _, r := range to.To {
 			if r.PersonID != 0 {
 				l.People = append(l.People, r.PersonID)
 			}

@@ -9,12 +9,13 @@ import (
 	"testing"
 	"time"
 
-	"ironbell/internal/core/job"
-	"ironbell/internal/deliver"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
+
+	"ironbell/internal/core/job"
+	"ironbell/internal/deliver"
+	"ironbell/internal/task/compose"
 )
 
 func attachment(name string, size int64) deliver.Attachment {
@@ -35,13 +36,13 @@ func TestFilesAreDividedOverMailsInTheirOrder(t *testing.T) {
 		for _, s := range sizes {
 			l.Attachments = append(l.Attachments, attachment("a.csv", s))
 		}
-		bunches, err := bunch(l, limit)
+		bunches, err := compose.Bunch(l, limit)
 		require.NoError(t, err)
 		var got []int64
 		for _, b := range bunches {
 			one := l
 			one.Attachments = b
-			require.LessOrEqual(t, sizeOf(one), limit, "each mail is within what the server takes")
+			require.LessOrEqual(t, compose.SizeOf(one), limit, "each mail is within what the server takes")
 			require.NotEmpty(t, b)
 			for _, a := range b {
 				got = append(got, a.Size)
@@ -51,13 +52,13 @@ func TestFilesAreDividedOverMailsInTheirOrder(t *testing.T) {
 		for i := 1; i < len(bunches); i++ {
 			joined := l
 			joined.Attachments = append(append([]deliver.Attachment{}, bunches[i-1]...), bunches[i][0])
-			require.Greater(t, sizeOf(joined), limit, "no mail more than is needed")
+			require.Greater(t, compose.SizeOf(joined), limit, "no mail more than is needed")
 		}
 	})
 }
 
 func TestAFileThatIsTooLargeForAnyMailIsSaid(t *testing.T) {
-	_, err := bunch(deliver.Letter{Attachments: []deliver.Attachment{
+	_, err := compose.Bunch(deliver.Letter{Attachments: []deliver.Attachment{
 		attachment("small.csv", 10),
 		attachment("huge.csv", 1_000_000),
 	}}, 100_000)
@@ -80,7 +81,7 @@ func TestAnArchiveHoldsAllFilesWhole(t *testing.T) {
 	var out bytes.Buffer
 	now := time.Date(2026, 11, 27, 6, 15, 0, 0, time.UTC)
 	require.NoError(t,
-		writeZip(context.Background(), &out,
+		compose.WriteZip(context.Background(), &out,
 			[]deliver.Attachment{attachment("a.csv", 5000), attachment("åpning.csv", 0)}, now))
 	read, err := zip.NewReader(bytes.NewReader(out.Bytes()), int64(out.Len()))
 	require.NoError(t, err)

@@ -5,10 +5,9 @@ import (
 	"encoding/json"
 	"slices"
 
-	"ironbell/internal/store/db"
-
 	"ironbell/internal/core/expr"
 	"ironbell/internal/core/job"
+	"ironbell/internal/store/db"
 )
 
 // FindReport finds a report by its name.

@@ -5,11 +5,10 @@ import (
 	"fmt"
 	"time"
 
-	"ironbell/internal/store/records"
-
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/report"
+	"ironbell/internal/store/records"
 )
 
 // Query is the task kind that runs a statement.

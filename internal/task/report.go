@@ -7,14 +7,13 @@ import (
 	"slices"
 	"strings"
 
-	"ironbell/internal/store/db"
-
 	"ironbell/internal/artifact"
 	"ironbell/internal/core/expr"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/render"
 	"ironbell/internal/report"
+	"ironbell/internal/store/db"
 )
 
 // DefaultFileName is the name of a file whose output gives none.

@@ -5,11 +5,10 @@ import (
 	"errors"
 	"fmt"
 
-	"ironbell/internal/store/history"
-
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/report"
+	"ironbell/internal/store/history"
 )
 
 // ErrNoParts says that a list or query gave nothing to run for.

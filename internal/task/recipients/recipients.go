@@ -1,4 +1,6 @@
-package task
+// Package recipients resolves whom recipients come to at an instant: addresses, people, groups,
+// posts and those under a post, with their stand-ins, pauses and marks. It sends nothing.
+package recipients
 
 import (
 	"context"
@@ -6,29 +8,29 @@ import (
 	"strings"
 	"time"
 
-	"ironbell/internal/store/db"
-	"ironbell/internal/store/sending"
-
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
+	"ironbell/internal/core/phrase"
 	"ironbell/internal/deliver"
 	"ironbell/internal/store"
+	"ironbell/internal/store/db"
+	"ironbell/internal/store/sending"
 )
 
 // MaxRecipients bounds what one message goes to.
 const MaxRecipients = 20_000
 
-// resolved are the addresses that a list of recipients comes to.
-type resolved struct {
-	to    []sending.Recipient
-	notes []string // who gets nothing, or in whose place somebody else gets it
-	named int      // how many were named who want no mail now: they left the list, or pause
+// Resolved are the addresses that a list of recipients comes to.
+type Resolved struct {
+	To    []sending.Recipient
+	Notes []string // who gets nothing, or in whose place somebody else gets it
+	Named int      // how many were named who want no mail now: they left the list, or pause
 }
 
-// addresses are the bare addresses.
-func (r resolved) addresses() []string {
-	out := make([]string, 0, len(r.to))
-	for _, to := range r.to {
+// Addresses are the bare addresses.
+func (r Resolved) Addresses() []string {
+	out := make([]string, 0, len(r.To))
+	for _, to := range r.To {
 		if to.Bad == "" {
 			out = append(out, to.Address)
 		}
@@ -36,26 +38,27 @@ func (r resolved) addresses() []string {
 	return out
 }
 
-// resolver turns recipients as they stand in a job into addresses.
-type resolver struct {
+// Resolver turns recipients as they stand in a job into addresses.
+type Resolver struct {
 	store *store.Store
 	now   time.Time
 	known map[string]bool // addresses, in small letters
 	seen  map[string]bool // groups and posts on the way
-	out   resolved
-	wrong fault.Invalid
+	Out   Resolved
+	Wrong fault.Invalid
 }
 
-func newResolver(s *store.Store, now time.Time) *resolver {
-	return &resolver{
+// New makes a resolver as of an instant.
+func New(s *store.Store, now time.Time) *Resolver {
+	return &Resolver{
 		store: s, now: now, known: map[string]bool{}, seen: map[string]bool{},
-		wrong: fault.Invalid{What: "the recipients"},
+		Wrong: fault.Invalid{What: "the recipients"},
 	}
 }
 
-// add resolves some recipients. What is wrong with single ones is collected; the
+// Add resolves some recipients. What is wrong with single ones is collected; the
 // error is about our own records.
-func (r *resolver) add(ctx context.Context, texts []string) error {
+func (r *Resolver) Add(ctx context.Context, texts []string) error {
 	for _, text := range texts {
 		for _, piece := range job.SplitRecipients(text) {
 			to, err := job.ReadRecipient(piece)
@@ -67,7 +70,7 @@ func (r *resolver) add(ctx context.Context, texts []string) error {
 					return err
 				}
 			}
-			if len(r.out.to) > MaxRecipients {
+			if len(r.Out.To) > MaxRecipients {
 				return fault.New(fault.Task, "read the recipients",
 					fmt.Sprintf("there are more than %d", MaxRecipients), "Divide them over several jobs.")
 			}
@@ -78,13 +81,13 @@ func (r *resolver) add(ctx context.Context, texts []string) error {
 
 // collect notes what is wrong with one recipient; what is no fault of theirs is
 // none of it.
-func (r *resolver) collect(piece string, err error) bool {
+func (r *Resolver) collect(piece string, err error) bool {
 	if db.IsMissing(err) {
-		r.wrong.Add(piece, "%s", err)
+		r.Wrong.Add(piece, "%s", err)
 		return true
 	}
 	if known := new(badRecipient); asBad(err, known) {
-		r.wrong.Add(piece, "%s", known.sentence)
+		r.Wrong.Add(piece, "%s", known.sentence)
 		return true
 	}
 	return false
@@ -104,7 +107,7 @@ func asBad(err error, to *badRecipient) bool {
 }
 
 // one resolves one recipient.
-func (r *resolver) one(ctx context.Context, to job.Recipient) error {
+func (r *Resolver) one(ctx context.Context, to job.Recipient) error {
 	if to.Kind != job.ToAddress && to.Kind != job.ToPerson {
 		key := strings.ToLower(to.String())
 		if r.seen[key] {
@@ -131,9 +134,9 @@ func (r *resolver) one(ctx context.Context, to job.Recipient) error {
 			return err
 		}
 		if len(g.Members) == 0 {
-			r.out.notes = append(r.out.notes, fmt.Sprintf("the group %s is empty", g.Name))
+			r.Out.Notes = append(r.Out.Notes, fmt.Sprintf("the group %s is empty", g.Name))
 		}
-		return r.add(ctx, g.Members)
+		return r.Add(ctx, g.Members)
 	case job.ToPost:
 		p, err := r.store.Post(ctx, to.Name)
 		if err != nil {
@@ -150,7 +153,7 @@ func (r *resolver) one(ctx context.Context, to job.Recipient) error {
 	return nil
 }
 
-func (r *resolver) holders(ctx context.Context, posts []job.Post) error {
+func (r *Resolver) holders(ctx context.Context, posts []job.Post) error {
 	var logins []string
 	for _, p := range posts {
 		logins = append(logins, p.Holders...)
@@ -161,7 +164,7 @@ func (r *resolver) holders(ctx context.Context, posts []job.Post) error {
 		for i, p := range posts {
 			names[i] = p.Name
 		}
-		r.out.notes = append(r.out.notes, fmt.Sprintf("nobody holds %s", shorten(names)))
+		r.Out.Notes = append(r.Out.Notes, fmt.Sprintf("nobody holds %s", phrase.Few(names)))
 	}
 	for _, p := range people {
 		if err == nil {
@@ -172,7 +175,7 @@ func (r *resolver) holders(ctx context.Context, posts []job.Post) error {
 }
 
 // address adds a plain address; one that is a person's is that person.
-func (r *resolver) address(ctx context.Context, address string) error {
+func (r *Resolver) address(ctx context.Context, address string) error {
 	if r.known[strings.ToLower(address)] {
 		return nil
 	}
@@ -191,7 +194,7 @@ func (r *resolver) address(ctx context.Context, address string) error {
 const maxStandIns = 3
 
 // person adds a person, or who stands in for them while their mail is paused.
-func (r *resolver) person(ctx context.Context, p job.Person, standIns int) error {
+func (r *Resolver) person(ctx context.Context, p job.Person, standIns int) error {
 	until := p.Wishes.PausedUntil
 	if !p.Wishes.Away(r.now) {
 		if p.Mail == "" {
@@ -202,28 +205,28 @@ func (r *resolver) person(ctx context.Context, p job.Person, standIns int) error
 	}
 	away := fmt.Sprintf("%s gets no mail until %s", p.Name, until.Format("2 Jan 2006"))
 	if p.Wishes.StandIn == "" || standIns >= maxStandIns {
-		r.out.notes = append(r.out.notes, away)
-		r.out.named++
+		r.Out.Notes = append(r.Out.Notes, away)
+		r.Out.Named++
 		return nil
 	}
 	in, _, err := r.store.PersonByLogin(ctx, p.Wishes.StandIn)
 	if db.IsMissing(err) {
-		r.out.notes = append(r.out.notes, away)
-		r.out.named++
+		r.Out.Notes = append(r.Out.Notes, away)
+		r.Out.Named++
 		return nil
 	}
 	if err != nil {
 		return err
 	}
-	r.out.notes = append(r.out.notes, fmt.Sprintf("%s; %s gets it instead", away, in.Name))
+	r.Out.Notes = append(r.Out.Notes, fmt.Sprintf("%s; %s gets it instead", away, in.Name))
 	return r.person(ctx, in, standIns+1)
 }
 
-func (r *resolver) put(to sending.Recipient) {
+func (r *Resolver) put(to sending.Recipient) {
 	key := strings.ToLower(to.Address)
 	if !r.known[key] {
 		r.known[key] = true
-		r.out.to = append(r.out.to, to)
+		r.Out.To = append(r.Out.To, to)
 	}
 }
 
@@ -232,23 +235,23 @@ func (r *resolver) put(to sending.Recipient) {
 func Resolve(ctx context.Context, s *store.Store, now time.Time,
 	texts []string,
 ) (to []sending.Recipient, notes []string, wrong error, err error) {
-	r := newResolver(s, now)
-	if err := r.add(ctx, texts); err != nil {
+	r := New(s, now)
+	if err := r.Add(ctx, texts); err != nil {
 		return nil, nil, nil, err
 	}
-	r.out.notes = append(r.out.notes, marks(ctx, s, r.out)...)
-	return r.out.to, r.out.notes, r.wrong.Err(), nil
+	r.Out.Notes = append(r.Out.Notes, marks(ctx, s, r.Out)...)
+	return r.Out.To, r.Out.Notes, r.Wrong.Err(), nil
 }
 
 // marks says which addresses mail came back from again and again. Not to know is
 // no reason to send nothing.
-func marks(ctx context.Context, s *store.Store, all resolved) []string {
-	marked, err := s.Marked(ctx, all.addresses())
+func marks(ctx context.Context, s *store.Store, all Resolved) []string {
+	marked, err := s.Marked(ctx, all.Addresses())
 	if err != nil || len(marked) == 0 {
 		return nil
 	}
 	var notes []string
-	for _, to := range all.to {
+	for _, to := range all.To {
 		if n := marked[strings.ToLower(to.Address)]; n > 0 {
 			notes = append(notes, fmt.Sprintf("mail to %s came back %d times lately", to.Address, n))
 		}
@@ -256,23 +259,23 @@ func marks(ctx context.Context, s *store.Store, all resolved) []string {
 	return notes
 }
 
-// without files out those who left the job's list.
-func (k *Deliver) without(ctx context.Context, jobID int64, all resolved) (resolved, error) {
-	all.notes = append(all.notes, marks(ctx, k.Store, all)...)
-	left, err := k.Store.Left(ctx, jobID, all.addresses())
+// Without leaves out those who left the job's list, and notes who is marked since mail to them came back.
+func Without(ctx context.Context, s *store.Store, jobID int64, all Resolved) (Resolved, error) {
+	all.Notes = append(all.Notes, marks(ctx, s, all)...)
+	left, err := s.Left(ctx, jobID, all.Addresses())
 	if err != nil || len(left) == 0 {
 		return all, err
 	}
-	kept := all.to[:0]
+	kept := all.To[:0]
 	gone := 0
-	for _, to := range all.to {
+	for _, to := range all.To {
 		if left[strings.ToLower(to.Address)] {
 			gone++
 			continue
 		}
 		kept = append(kept, to)
 	}
-	all.to, all.named = kept, all.named+gone
-	all.notes = append(all.notes, fmt.Sprintf("%d left this job's list", gone))
+	all.To, all.Named = kept, all.Named+gone
+	all.Notes = append(all.Notes, fmt.Sprintf("%d left this job's list", gone))
 	return all, nil
 }
