@@ -170,8 +170,10 @@ func TestActsAreThoseThatAreAllowed(t *testing.T) {
 	for role, want := range map[job.Role][2][]access.Act{
 		job.RoleReader: {{access.Read}, {access.Read}},
 		job.RoleOwner:  {{access.Read}, {access.Read, access.Ring, access.Write}},
-		job.RoleAdministrator: {{access.Read, access.Ring, access.Write, access.Administer},
-			{access.Read, access.Ring, access.Write, access.Administer}},
+		job.RoleAdministrator: {
+			{access.Read, access.Ring, access.Write, access.Administer},
+			{access.Read, access.Ring, access.Write, access.Administer},
+		},
 	} {
 		p := job.Person{Login: "mara", Role: role}
 		all, own := access.Acts(p)
