@@ -3,10 +3,7 @@ package test
 import (
 	"bufio"
 	"context"
-	"encoding/json"
 	"fmt"
-	"net/http"
-	"net/http/cookiejar"
 	"os"
 	"path/filepath"
 	"slices"
@@ -14,49 +11,21 @@ import (
 	"testing"
 	"time"
 
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
 	"ironbell/client"
 	"ironbell/demo"
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/job"
-
-	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
+	"ironbell/test/world"
 )
 
-// browser signs in as a browser does.
-func (w *world) browser(login, secret, from string) (*http.Client, int) {
-	w.t.Helper()
-	jar, err := cookiejar.New(nil)
-	require.NoError(w.t, err)
-	c := &http.Client{Jar: jar}
-	body, err := json.Marshal(wire.Credentials{Login: login, Password: secret})
-	require.NoError(w.t, err)
-	req, err := http.NewRequest(http.MethodPost, "http://"+w.listen+"/api/session", strings.NewReader(string(body)))
-	require.NoError(w.t, err)
-	req.Header.Set("Content-Type", "application/json")
-	req.Header.Set("User-Agent", "Quay browser")
-	if from != "" {
-		req.Header.Set("X-Forwarded-For", from)
-	}
-	res, err := c.Do(req)
-	require.NoError(w.t, err)
-	_ = res.Body.Close()
-	return c, res.StatusCode
-}
-
-func (w *world) status(c *http.Client, path string) int {
-	w.t.Helper()
-	res, err := c.Get("http://" + w.listen + path)
-	require.NoError(w.t, err)
-	_ = res.Body.Close()
-	return res.StatusCode
-}
-
 func TestSessionsAndTokensAreListedAndEnded(t *testing.T) {
-	w := open(t)
+	w := world.Open(t)
 	ctx := context.Background()
-	mara := w.as("mara")
-	lost, status := w.browser("mara", password, "")
+	mara := w.As("mara")
+	lost, status := w.Browser("mara", world.Password, "")
 	require.Equal(t, 200, status)
 	all, err := mara.SignIns(ctx, "")
 	require.NoError(t, err)
@@ -64,17 +33,17 @@ func TestSessionsAndTokensAreListedAndEnded(t *testing.T) {
 	assert.Equal(t, []any{job.Session, "Quay browser", "127.0.0.1", false},
 		[]any{all[0].Kind, all[0].Name, all[0].Address, all[0].This})
 	assert.Equal(t, []any{job.Token, true}, []any{all[1].Kind, all[1].This})
-	text, errs, code := w.ironbell("sign-ins", "-of", "mara")
+	text, errs, code := w.Ironbell("sign-ins", "-of", "mara")
 	require.Zero(t, code, errs)
 	assert.Contains(t, text, "Quay browser")
-	_, err = client.New("http://"+w.listen, "").MakeToken(ctx, "joren", password, "red\x1b[31m\u202e token")
+	_, err = client.New("http://"+w.Listen, "").MakeToken(ctx, "joren", world.Password, "red\x1b[31m\u202e token")
 	require.NoError(t, err)
-	text, errs, code = w.ironbell("sign-ins", "-of", "joren")
+	text, errs, code = w.Ironbell("sign-ins", "-of", "joren")
 	require.Zero(t, code, errs)
 	assert.Contains(t, text, "red[31m token", "without what steers a terminal")
 
 	// A line of notices ends with its session.
-	lines := w.live(lost)
+	lines := w.Live(lost)
 	require.Equal(t, 200, lines.StatusCode)
 	ended := make(chan struct{})
 	go func() {
@@ -82,14 +51,14 @@ func TestSessionsAndTokensAreListedAndEnded(t *testing.T) {
 		for in := bufio.NewScanner(lines.Body); in.Scan(); {
 		}
 	}()
-	joren := w.as("joren")
+	joren := w.As("joren")
 	assert.ErrorContains(t, joren.EndSignIn(ctx, all[0].ID), "there is no session or token",
 		"whose it is is nobody else's business")
 	_, err = joren.SignIns(ctx, "mara")
 	assert.Error(t, err)
-	assert.Equal(t, 200, w.status(lost, "/api/session"))
+	assert.Equal(t, 200, w.Status(lost, "/api/session"))
 	require.NoError(t, mara.EndSignIn(ctx, all[0].ID))
-	assert.Equal(t, 401, w.status(lost, "/api/session"))
+	assert.Equal(t, 401, w.Status(lost, "/api/session"))
 	select {
 	case <-ended:
 	case <-time.After(20 * time.Second):
@@ -98,24 +67,24 @@ func TestSessionsAndTokensAreListedAndEnded(t *testing.T) {
 	_ = lines.Body.Close()
 
 	// An administrator ends anybody's.
-	all, err = w.c.SignIns(ctx, "mara")
+	all, err = w.C.SignIns(ctx, "mara")
 	require.NoError(t, err)
 	require.Len(t, all, 1)
-	require.NoError(t, w.c.EndSignIn(ctx, all[0].ID))
+	require.NoError(t, w.C.EndSignIn(ctx, all[0].ID))
 	_, err = mara.Jobs(ctx, "")
 	require.ErrorContains(t, err, "not signed in")
 	var record []string
 	require.NoError(t,
-		connect(t, w.db).QueryRow(ctx,
+		world.Connect(t, w.Db).QueryRow(ctx,
 			`SELECT array_agg(who || ' ' || action || ' ' || subject ORDER BY id) FROM audit WHERE kind = 'sign-in'`).Scan(&record))
 	for _, want := range []string{"mara sign in mara", "mara end mara", "sefa end mara"} {
 		assert.Contains(t, record, want)
 	}
 
 	// Nobody holds more lines than a person needs, and others are not kept from theirs.
-	again, _ := w.browser("mara", password, "")
+	again, _ := w.Browser("mara", world.Password, "")
 	for n := range 21 {
-		res := w.live(again)
+		res := w.Live(again)
 		t.Cleanup(func() { _ = res.Body.Close() })
 		want := 200
 		if n == 20 {
@@ -123,27 +92,19 @@ func TestSessionsAndTokensAreListedAndEnded(t *testing.T) {
 		}
 		require.Equal(t, want, res.StatusCode, n)
 	}
-	other, _ := w.browser("joren", password, "")
-	res := w.live(other)
+	other, _ := w.Browser("joren", world.Password, "")
+	res := w.Live(other)
 	assert.Equal(t, 200, res.StatusCode)
 	_ = res.Body.Close()
 }
 
-// live opens a line of notices.
-func (w *world) live(c *http.Client) *http.Response {
-	w.t.Helper()
-	res, err := c.Get("http://" + w.listen + "/api/live")
-	require.NoError(w.t, err)
-	return res
-}
-
 func TestNobodyShutsOthersOut(t *testing.T) {
-	w := open(t)
+	w := world.Open(t)
 	ctx := context.Background()
 	// Guesses until no more are taken, which on a slow machine come back between them.
 	refused := func(least int, from func(n int) string) {
 		for n := range 100 {
-			if _, status := w.browser("mara", "a-guess-of-mine", from(n)); status == 429 {
+			if _, status := w.Browser("mara", "a-guess-of-mine", from(n)); status == 429 {
 				assert.GreaterOrEqual(t, n, least)
 				return
 			}
@@ -152,23 +113,23 @@ func TestNobodyShutsOthersOut(t *testing.T) {
 	}
 	// Without a trusted proxy nobody says for themselves from where they come.
 	refused(10, func(n int) string { return fmt.Sprint("192.0.2.", n) })
-	_, status := w.browser("mara", password, "192.0.2.77")
+	_, status := w.Browser("mara", world.Password, "192.0.2.77")
 	assert.Equal(t, 429, status, "all of these came from one address")
-	_, status = w.browser("joren", password, "")
+	_, status = w.Browser("joren", world.Password, "")
 	assert.Equal(t, 200, status, "the same address, another login")
-	w.kill()
-	w.start("-proxies", "127.0.0.0/8,10.1.0.0/16")
+	w.Kill()
+	w.Start("-proxies", "127.0.0.0/8,10.1.0.0/16")
 	refused(10, func(int) string { return "198.51.100.4, 203.0.113.9, 10.1.2.3" })
-	_, status = w.browser("mara", password, "203.0.113.9")
+	_, status = w.Browser("mara", world.Password, "203.0.113.9")
 	assert.Equal(t, 429, status, "what stands left of the last address that is no proxy anybody may have written")
-	_, status = w.browser("mara", password, "198.51.100.4")
+	_, status = w.Browser("mara", world.Password, "198.51.100.4")
 	assert.Equal(t, 200, status, "from elsewhere she signs in, whoever tries in her name")
 	var addresses []string
 	require.NoError(t,
-		connect(t, w.db).QueryRow(ctx,
+		world.Connect(t, w.Db).QueryRow(ctx,
 			`SELECT array_agg(DISTINCT after->>'address') FROM audit WHERE action = 'fail to sign in'`).Scan(&addresses))
 	assert.ElementsMatch(t, []string{"127.0.0.1", "203.0.113.9"}, addresses)
-	text, err := os.ReadFile(filepath.Join(w.dir, "service.log"))
+	text, err := os.ReadFile(filepath.Join(w.Dir, "service.log"))
 	require.NoError(t, err)
 	log := string(text)
 	assert.Contains(t, log, "a sign-in failed")
@@ -177,19 +138,19 @@ func TestNobodyShutsOthersOut(t *testing.T) {
 	person := wire.PersonRequest{Name: "Oren Hask", Mail: "oren@tarnwick.example", Role: "reader", Zone: demo.Zone}
 	for _, common := range []string{"password123", "oren.hask-2026", "qwertyuiop1"} {
 		person.Password = common
-		_, err := w.c.SavePerson(ctx, "oren", person)
+		_, err := w.C.SavePerson(ctx, "oren", person)
 		assert.ErrorContains(t, err, "guessed first", common)
 	}
 }
 
 func TestEventsAreReportedByWhoeverMay(t *testing.T) {
-	w := open(t)
+	w := world.Open(t)
 	ctx := context.Background()
 	report := func(c *client.Client, source, kind, id string) error {
 		_, err := c.Report(ctx, map[string]any{"specversion": "1.0", "id": id, "source": source, "type": kind})
 		return err
 	}
-	mara := w.as("mara")
+	mara := w.As("mara")
 	assert.ErrorContains(t, report(mara, "/cranes/7", "example.crane.up", "1"),
 		"it takes a token that an administrator made for that source; your own source is /ironbell/people/mara")
 	require.NoError(t, report(mara, "/ironbell/people/mara", "example.crane.up", "1"))
@@ -197,9 +158,9 @@ func TestEventsAreReportedByWhoeverMay(t *testing.T) {
 		Name: "crane 7", Days: 30, Sends: []job.EventGrant{{Source: "/cranes/7", Type: "*"}},
 	})
 	assert.ErrorContains(t, err, "administrator")
-	token, errs, code := w.ironbell("event-token", "-of", "mara", "-sends", "/cranes/7=example.crane.*", "crane 7")
+	token, errs, code := w.Ironbell("event-token", "-of", "mara", "-sends", "/cranes/7=example.crane.*", "crane 7")
 	require.Zero(t, code, errs)
-	crane := client.New("http://"+w.listen, strings.TrimSpace(token))
+	crane := client.New("http://"+w.Listen, strings.TrimSpace(token))
 	require.NoError(t, report(crane, "/cranes/7", "example.crane.up", "1"))
 	for _, other := range [][2]string{
 		{"/cranes/8", "example.crane.up"},
@@ -210,16 +171,17 @@ func TestEventsAreReportedByWhoeverMay(t *testing.T) {
 	}
 	_, err = crane.Jobs(ctx, "")
 	assert.ErrorContains(t, err, "This token only reports events")
-	assert.ErrorContains(t, crane.ChangePassword(ctx, password, "a-lamp-on-the-pier"), "This token only reports events")
-	assert.ErrorContains(t, report(w.c, "/ironbell/jobs/1", "example.crane.up", "1"), "may not be reported",
+	assert.ErrorContains(t, crane.ChangePassword(ctx, world.Password, "a-lamp-on-the-pier"),
+		"This token only reports events")
+	assert.ErrorContains(t, report(w.C, "/ironbell/jobs/1", "example.crane.up", "1"), "may not be reported",
 		"not even by an administrator")
-	text, errs, code := w.ironbell("sign-ins", "-of", "mara")
+	text, errs, code := w.Ironbell("sign-ins", "-of", "mara")
 	require.Zero(t, code, errs)
 	assert.Contains(t, text, "only reports example.crane.* of /cranes/7")
-	text, errs, code = w.ironbell("event", "example.crane.up")
+	text, errs, code = w.Ironbell("event", "example.crane.up")
 	require.Zero(t, code, errs)
 	assert.Contains(t, text, "recorded")
-	events, err := w.c.Events(ctx, "example.crane.up")
+	events, err := w.C.Events(ctx, "example.crane.up")
 	require.NoError(t, err)
 	assert.True(t, slices.ContainsFunc(events, func(e wire.Event) bool { return e.Source == "/ironbell/people/sefa" }))
 }

@@ -7,25 +7,26 @@ import (
 	"testing"
 	"time"
 
-	"ironbell/client"
-	"ironbell/internal/api/wire"
-	"ironbell/internal/core/job"
-
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"ironbell/client"
+	"ironbell/internal/api/wire"
+	"ironbell/internal/core/job"
+	"ironbell/test/world"
 )
 
 func TestWhatAJobWouldDoIsToldBeforeItIsSaved(t *testing.T) {
-	w := open(t)
+	w := world.Open(t)
 	ctx := context.Background()
-	names := w.filePlaces()
-	w.person("oren", "Oren Hask")
-	w.person("brina", "Brina Colm")
+	names := w.FilePlaces()
+	w.Person("oren", "Oren Hask")
+	w.Person("brina", "Brina Colm")
 	until := time.Now().Add(48 * time.Hour)
-	_, err := w.c.SaveWishes(ctx, "brina", job.OwnSettings{Wishes: job.Wishes{PausedUntil: &until, StandIn: "oren"}})
+	_, err := w.C.SaveWishes(ctx, "brina", job.OwnSettings{Wishes: job.Wishes{PausedUntil: &until, StandIn: "oren"}})
 	require.NoError(t, err)
-	w.report("Sheet", "SELECT :port AS port, :day AS day", job.Parameter{Name: "port", Type: job.TypeText},
+	w.Report("Sheet", "SELECT :port AS port, :day AS day", job.Parameter{Name: "port", Type: job.TypeText},
 		job.Parameter{Name: "day", Type: job.TypeDate})
 	d := job.Definition{
 		Zone: "Europe/London", Triggers: []job.Trigger{{Timing: job.Timing{Rule: "30 5 * * *"}}},
@@ -66,7 +67,7 @@ func TestWhatAJobWouldDoIsToldBeforeItIsSaved(t *testing.T) {
 		},
 	}
 	ask := wire.JobRequest{Owner: "mara", On: true, Definition: d}
-	a, err := w.c.TryJob(ctx, "Port day sheet", ask)
+	a, err := w.C.TryJob(ctx, "Port day sheet", ask)
 	require.NoError(t, err)
 	require.Empty(t, a.Wrong)
 	require.Len(t, a.Next, 8)
@@ -93,13 +94,13 @@ func TestWhatAJobWouldDoIsToldBeforeItIsSaved(t *testing.T) {
 	assert.Contains(t, by["mail"].Seen, "a link that only the 2 recipients of this mail can follow")
 	assert.Equal(t, []string{pdf}, by["mail"].Files)
 	assert.Equal(t, []string{"Tarnwick Quay/" + next.Nominal.In(london).Format("01") + "/" + pdf}, by["archive"].Files)
-	_, err = w.c.Job(ctx, "Port day sheet")
+	_, err = w.C.Job(ctx, "Port day sheet")
 	assert.Error(t, err, "nothing was saved")
 
 	// What is passed over does not ring.
 	closed := ask
 	closed.Triggers = []job.Trigger{{Timing: job.Timing{Rule: "every day at 05:30 skip closed days"}}}
-	a, err = w.c.TryJob(ctx, "Port day sheet", closed)
+	a, err = w.C.TryJob(ctx, "Port day sheet", closed)
 	require.NoError(t, err)
 	require.Len(t, a.Next, 8)
 	for _, r := range a.Next {
@@ -114,7 +115,7 @@ func TestWhatAJobWouldDoIsToldBeforeItIsSaved(t *testing.T) {
 		Destination: "company mail", To: []string{"oren at tarnwick", "group:Nobody"},
 	}
 	ask.Tasks[2].Deliver = &job.DeliverTask{Destination: "the moon"}
-	a, err = w.c.TryJob(ctx, "Port day sheet", ask)
+	a, err = w.C.TryJob(ctx, "Port day sheet", ask)
 	require.NoError(t, err)
 	text, err := json.Marshal(a.Wrong)
 	require.NoError(t, err)
@@ -123,15 +124,15 @@ func TestWhatAJobWouldDoIsToldBeforeItIsSaved(t *testing.T) {
 	}
 
 	// What is saved does what was told.
-	w.job("Port day sheet", d)
-	run := w.ring("Port day sheet")
+	w.Job("Port day sheet", d)
+	run := w.Ring("Port day sheet")
 	require.Equal(t, job.RunDone, run.State, run.Reason)
 	got := map[string]bool{}
 	for _, dl := range run.Deliveries {
 		got[dl.Address] = true
 	}
 	assert.True(t, got["quay.desk@tarnwick.example"] && got["oren@tarnwick.example"])
-	out, errs, status := w.ironbell("ahead", "Port day sheet")
+	out, errs, status := w.Ironbell("ahead", "Port day sheet")
 	require.Zero(t, status, errs)
 	for _, part := range []string{
 		"Rings", "One run with 2 parts. This is the first, Tarnwick Quay:", pdf,
@@ -141,21 +142,22 @@ func TestWhatAJobWouldDoIsToldBeforeItIsSaved(t *testing.T) {
 	}
 
 	// It is for those who may save the job.
-	w.person("tavish", "Tavish Rook")
-	_, err = w.c.SavePerson(ctx, "tavish", wire.PersonRequest{
-		Name: "Tavish Rook", Mail: "tavish@tarnwick.example", Role: "reader", Zone: "Europe/London", Password: password,
+	w.Person("tavish", "Tavish Rook")
+	_, err = w.C.SavePerson(ctx, "tavish", wire.PersonRequest{
+		Name: "Tavish Rook", Mail: "tavish@tarnwick.example", Role: "reader", Zone: "Europe/London",
+		Password: world.Password,
 	})
 	require.NoError(t, err)
 	var refused *client.Problem
-	_, err = w.as("tavish").Ahead(ctx, "Port day sheet")
+	_, err = w.As("tavish").Ahead(ctx, "Port day sheet")
 	require.ErrorAs(t, err, &refused)
 	assert.Equal(t, 403, refused.Status)
 
-	p := console(t, w)
-	p.do(chromedp.Navigate("http://" + w.listen + "/jobs/Port%20day%20sheet"))
-	p.sees("What it does")
-	p.click("See what the next ring will do")
-	p.sees("2 parts in one run. This is the first, Tarnwick Quay.")
-	p.sees("to quay.desk@tarnwick.example, oren@tarnwick.example")
-	p.sees("Will be seen by whoever reads the mail of 2 recipients")
+	p := w.Console()
+	p.Do(chromedp.Navigate("http://" + w.Listen + "/jobs/Port%20day%20sheet"))
+	p.Sees("What it does")
+	p.Click("See what the next ring will do")
+	p.Sees("2 parts in one run. This is the first, Tarnwick Quay.")
+	p.Sees("to quay.desk@tarnwick.example, oren@tarnwick.example")
+	p.Sees("Will be seen by whoever reads the mail of 2 recipients")
 }

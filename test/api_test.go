@@ -14,14 +14,15 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
 	"ironbell/client"
 	"ironbell/demo"
 	"ironbell/internal/api"
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/job"
-
-	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
+	"ironbell/test/world"
 )
 
 // call makes one request and gives status, content type and body.
@@ -52,8 +53,8 @@ func TestTheDescriptionIsTheOneThatIsKept(t *testing.T) {
 }
 
 func TestNothingButSignInHealthAndTheConsoleIsOpen(t *testing.T) {
-	w := open(t)
-	base := "http://" + w.listen
+	w := world.Open(t)
+	base := "http://" + w.Listen
 	text, err := api.Description()
 	require.NoError(t, err)
 	var d struct {
@@ -94,16 +95,16 @@ func TestNothingButSignInHealthAndTheConsoleIsOpen(t *testing.T) {
 		status, _, _ := call(t, http.DefaultClient, http.MethodGet, base+path, "", "")
 		assert.Equal(t, want, status, path)
 	}
-	status, _, _ := call(t, http.DefaultClient, http.MethodGet, base+"/api/nothing", w.token, "")
+	status, _, _ := call(t, http.DefaultClient, http.MethodGet, base+"/api/nothing", w.Token, "")
 	assert.Equal(t, 404, status)
-	status, _, described := call(t, http.DefaultClient, http.MethodGet, base+"/api/openapi.json", w.token, "")
+	status, _, described := call(t, http.DefaultClient, http.MethodGet, base+"/api/openapi.json", w.Token, "")
 	assert.Equal(t, 200, status)
 	assert.Contains(t, described, `"openapi":"3.1.0"`)
 }
 
 func TestSessions(t *testing.T) {
-	w := open(t)
-	base := "http://" + w.listen
+	w := world.Open(t)
+	base := "http://" + w.Listen
 	jar, err := cookiejar.New(nil)
 	require.NoError(t, err)
 	c := &http.Client{Jar: jar}
@@ -116,7 +117,7 @@ func TestSessions(t *testing.T) {
 		assert.Contains(t, text, "do not belong together", "it does not say which of them is wrong")
 	}
 	status, _, text := call(t, c, http.MethodPost, base+"/api/session", "",
-		`{"login":"mara","password":"`+password+`"}`)
+		`{"login":"mara","password":"`+world.Password+`"}`)
 	require.Equal(t, 200, status, text)
 	assert.NotContains(t, text, "argon2")
 	status, _, text = call(t, c, http.MethodGet, base+"/api/session", "", "")
@@ -131,7 +132,8 @@ func TestSessions(t *testing.T) {
 	_ = res.Body.Close()
 	assert.Equal(t, 403, res.StatusCode)
 	// A session that has ended is said to have ended.
-	_, err = connect(t, w.db).Exec(context.Background(), `UPDATE sessions SET expiry = now() - interval '1 minute'`)
+	_, err = world.Connect(t, w.Db).Exec(context.Background(),
+		`UPDATE sessions SET expiry = now() - interval '1 minute'`)
 	require.NoError(t, err)
 	status, _, text = call(t, c, http.MethodGet, base+"/api/jobs", "", "")
 	assert.Equal(t, 401, status)
@@ -148,9 +150,9 @@ func TestSessions(t *testing.T) {
 
 // A password that is changed ends the sessions, tokens and links that were had before.
 func TestAChangedPasswordEndsWhatItOpened(t *testing.T) {
-	w := open(t)
+	w := world.Open(t)
 	ctx := context.Background()
-	base := "http://" + w.listen
+	base := "http://" + w.Listen
 	browser := func(secret string) *http.Client {
 		jar, err := cookiejar.New(nil)
 		require.NoError(t, err)
@@ -164,7 +166,7 @@ func TestAChangedPasswordEndsWhatItOpened(t *testing.T) {
 		status, _, _ := call(t, c, http.MethodGet, base+"/api/session", "", "")
 		return status == 200
 	}
-	mine, elsewhere, token := browser(password), browser(password), w.as("mara")
+	mine, elsewhere, token := browser(world.Password), browser(world.Password), w.As("mara")
 	feed, err := token.MakeFeed(ctx)
 	require.NoError(t, err)
 	put := func(body string) (int, string) {
@@ -174,12 +176,12 @@ func TestAChangedPasswordEndsWhatItOpened(t *testing.T) {
 	status, text := put(`{"present":"not-the-one","next":"a-lamp-on-the-pier"}`)
 	assert.Equal(t, 422, status)
 	assert.Contains(t, text, "the present password is another one")
-	status, text = put(`{"present":"` + password + `","next":"short"}`)
+	status, text = put(`{"present":"` + world.Password + `","next":"short"}`)
 	assert.Equal(t, 422, status)
 	assert.Contains(t, text, "fewer than 10 characters")
 	assert.True(t, signedIn(mine) && signedIn(elsewhere), "nothing was changed")
 
-	status, text = put(`{"present":"` + password + `","next":"a-lamp-on-the-pier"}`)
+	status, text = put(`{"present":"` + world.Password + `","next":"a-lamp-on-the-pier"}`)
 	require.Equal(t, 204, status, text)
 	assert.False(t, signedIn(mine))
 	assert.False(t, signedIn(elsewhere))
@@ -190,21 +192,21 @@ func TestAChangedPasswordEndsWhatItOpened(t *testing.T) {
 	_ = res.Body.Close()
 	assert.NotEqual(t, 200, res.StatusCode, "the link to the forecast")
 	status, _, _ = call(t, http.DefaultClient, http.MethodPost, base+"/api/session", "",
-		`{"login":"mara","password":"`+password+`"}`)
+		`{"login":"mara","password":"`+world.Password+`"}`)
 	assert.Equal(t, 401, status)
 
 	// So does a password that an administrator gives, and not a save that leaves it alone.
 	again := browser("a-lamp-on-the-pier")
 	person := wire.PersonRequest{Name: "Mara Quill", Mail: "mara@tarnwick.example", Role: "owner", Zone: demo.Zone}
-	_, err = w.c.SavePerson(ctx, "mara", person)
+	_, err = w.C.SavePerson(ctx, "mara", person)
 	require.NoError(t, err)
 	assert.True(t, signedIn(again))
 	person.Password = "a-lamp-on-the-pier"
-	_, err = w.c.SavePerson(ctx, "mara", person)
+	_, err = w.C.SavePerson(ctx, "mara", person)
 	require.NoError(t, err)
 	assert.True(t, signedIn(again), "the same password again changes nothing")
 	person.Password = "the-other-lantern"
-	_, err = w.c.SavePerson(ctx, "mara", person)
+	_, err = w.C.SavePerson(ctx, "mara", person)
 	require.NoError(t, err)
 	assert.False(t, signedIn(again))
 
@@ -220,18 +222,18 @@ func TestAChangedPasswordEndsWhatItOpened(t *testing.T) {
 	assert.True(t, signedIn(open))
 	var said string
 	require.NoError(t,
-		connect(t, w.db).QueryRow(ctx,
+		world.Connect(t, w.Db).QueryRow(ctx,
 			`SELECT string_agg(coalesce(before::text, '') || coalesce(after::text, ''), ' ') FROM audit WHERE kind = 'person'`).Scan(&said))
-	for _, secret := range []string{password, "lamp", "lantern", "argon2"} {
+	for _, secret := range []string{world.Password, "lamp", "lantern", "argon2"} {
 		assert.NotContains(t, said, secret)
 	}
 
 	// Who signs out with a token ends it.
-	joren := w.as("joren")
+	joren := w.As("joren")
 	require.NoError(t, joren.SignOut(ctx))
 	_, err = joren.Jobs(ctx, "")
 	assert.ErrorContains(t, err, "not signed in")
-	_, err = w.as("joren").Jobs(ctx, "")
+	_, err = w.As("joren").Jobs(ctx, "")
 	assert.NoError(t, err)
 
 	// Signs that cannot be kept are no fault of the service.
@@ -242,16 +244,16 @@ func TestAChangedPasswordEndsWhatItOpened(t *testing.T) {
 		status, _, text := call(t, http.DefaultClient, http.MethodPost, base+"/api/session", "", body)
 		assert.Contains(t, []int{401, 422}, status, text)
 	}
-	status, _, text = call(t, http.DefaultClient, http.MethodGet, base+"/api/jobs/a%00b", w.token, "")
+	status, _, text = call(t, http.DefaultClient, http.MethodGet, base+"/api/jobs/a%00b", w.Token, "")
 	assert.Contains(t, []int{404, 422}, status, text)
-	status, _, text = call(t, http.DefaultClient, http.MethodGet, base+"/api/jobs?search=%ff%fe", w.token, "")
+	status, _, text = call(t, http.DefaultClient, http.MethodGet, base+"/api/jobs?search=%ff%fe", w.Token, "")
 	assert.Contains(t, []int{200, 422}, status, text)
 }
 
 func TestBadInputIsRefusedWithASentenceAndNothingIsSaved(t *testing.T) {
-	w := open(t)
-	base := "http://" + w.listen
-	w.report("Ports", "SELECT code FROM ports WHERE code = :port", job.Parameter{
+	w := world.Open(t)
+	base := "http://" + w.Listen
+	w.Report("Ports", "SELECT code FROM ports WHERE code = :port", job.Parameter{
 		Name: "port", Label: "Port", Type: job.TypeText, Required: true,
 	})
 	good := `"zone":"Europe/London","values":{"port":"TQ"},"tasks":[{"name":"report","kind":"report","report":{"report":"Ports","outputs":[{"format":"csv"}]}},{"name":"mail","kind":"deliver","deliver":{"destination":"company mail","to":["a@tarnwick.example"]}}]`
@@ -262,7 +264,8 @@ func TestBadInputIsRefusedWithASentenceAndNothingIsSaved(t *testing.T) {
 		want                     []string
 	}{
 		{
-			"bad cron text", "PUT", "/api/jobs/Bad", change(`"tasks"`, `"triggers":[{"rule":"61 6 * * *"}],"tasks"`), 422,
+			"bad cron text", "PUT", "/api/jobs/Bad", change(`"tasks"`, `"triggers":[{"rule":"61 6 * * *"}],"tasks"`),
+			422,
 			[]string{"triggers[0].rule", "column 1", "a minute from 0 to 59"},
 		},
 		{
@@ -330,7 +333,8 @@ func TestBadInputIsRefusedWithASentenceAndNothingIsSaved(t *testing.T) {
 			[]string{"speaks of :x"},
 		},
 		{
-			"unknown source", "PUT", "/api/reports/Bad", `{"source":"nowhere","sections":[{"name":"A","sql":"SELECT 1"}]}`,
+			"unknown source", "PUT", "/api/reports/Bad",
+			`{"source":"nowhere","sections":[{"name":"A","sql":"SELECT 1"}]}`,
 			422,
 			[]string{"there is no such source"},
 		},
@@ -365,7 +369,7 @@ func TestBadInputIsRefusedWithASentenceAndNothingIsSaved(t *testing.T) {
 		},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			status, kind, text := call(t, http.DefaultClient, c.method, base+c.path, w.token, c.body)
+			status, kind, text := call(t, http.DefaultClient, c.method, base+c.path, w.Token, c.body)
 			assert.Equal(t, c.status, status, text)
 			assert.Equal(t, "application/problem+json", kind)
 			for _, want := range c.want {
@@ -373,35 +377,35 @@ func TestBadInputIsRefusedWithASentenceAndNothingIsSaved(t *testing.T) {
 			}
 		})
 	}
-	jobs, err := w.c.Jobs(context.Background(), "")
+	jobs, err := w.C.Jobs(context.Background(), "")
 	require.NoError(t, err)
 	assert.Empty(t, jobs, "nothing was half saved")
-	reports, err := w.c.Reports(context.Background())
+	reports, err := w.C.Reports(context.Background())
 	require.NoError(t, err)
 	assert.Len(t, reports, 1)
 	status, _, _ := call(t, http.DefaultClient, http.MethodGet, base+"/ready", "", "")
 	assert.Equal(t, 200, status, "the service keeps running")
 	// A job that is off may be unfinished; it cannot be switched on, and says why.
-	status, _, text := call(t, http.DefaultClient, "PUT", base+"/api/jobs/Draft", w.token,
+	status, _, text := call(t, http.DefaultClient, "PUT", base+"/api/jobs/Draft", w.Token,
 		strings.Replace(change(`{"port":"TQ"}`, `{}`), "true", "false", 1))
 	require.Equal(t, 200, status, text)
-	status, _, text = call(t, http.DefaultClient, "POST", base+"/api/jobs/Draft/switch", w.token, `{"on":true}`)
+	status, _, text = call(t, http.DefaultClient, "POST", base+"/api/jobs/Draft/switch", w.Token, `{"on":true}`)
 	assert.Equal(t, 422, status)
 	assert.Contains(t, text, "Port needs a value")
-	status, _, text = call(t, http.DefaultClient, "POST", base+"/api/jobs/Draft/ring", w.token,
+	status, _, text = call(t, http.DefaultClient, "POST", base+"/api/jobs/Draft/ring", w.Token,
 		`{"values":{"port":["a"]}}`)
 	assert.Equal(t, 422, status)
 	assert.Contains(t, text, "not a list")
 }
 
 func TestWhoMayDoWhat(t *testing.T) {
-	w := open(t)
+	w := world.Open(t)
 	ctx := context.Background()
-	w.report("Ports", "SELECT code FROM ports")
-	w.job("Quay board", definition("Ports", "company mail", []string{"csv"}, "a@tarnwick.example"))
-	base := "http://" + w.listen
+	w.Report("Ports", "SELECT code FROM ports")
+	w.Job("Quay board", world.Definition("Ports", "company mail", []string{"csv"}, "a@tarnwick.example"))
+	base := "http://" + w.Listen
 	as := func(login string) *client.Client {
-		token, err := client.New(base, "").MakeToken(ctx, login, password, "test")
+		token, err := client.New(base, "").MakeToken(ctx, login, world.Password, "test")
 		require.NoError(t, err)
 		return client.New(base, token.Token)
 	}
@@ -421,35 +425,36 @@ func TestWhoMayDoWhat(t *testing.T) {
 	assert.Equal(t, 403, p.Status)
 	_, err = mara.TestDestination(ctx, "company mail")
 	assert.ErrorAs(t, err, &p)
-	said, err := w.c.TestDestination(ctx, "company mail")
+	said, err := w.C.TestDestination(ctx, "company mail")
 	require.NoError(t, err)
 	assert.True(t, said.OK, said.Said)
-	w.behave("mail", "away", 0)
-	said, err = w.c.TestDestination(ctx, "company mail")
+	w.Behave("mail", "away", 0)
+	said, err = w.C.TestDestination(ctx, "company mail")
 	require.NoError(t, err)
 	assert.False(t, said.OK)
 	assert.Contains(t, said.Said, "connection refused")
-	said, err = w.c.TestSource(ctx, "tarnwick")
+	said, err = w.C.TestSource(ctx, "tarnwick")
 	require.NoError(t, err)
 	assert.Contains(t, said.Said, "signed in as tarnwick_reports")
-	status, _, text := call(t, http.DefaultClient, http.MethodGet, base+"/api/destinations", w.token, "")
+	status, _, text := call(t, http.DefaultClient, http.MethodGet, base+"/api/destinations", w.Token, "")
 	assert.Equal(t, 200, status)
-	assert.NotContains(t, text, w.out.Password, "a password is never shown")
+	assert.NotContains(t, text, w.Out.Password, "a password is never shown")
 	var sealed []byte
 	require.NoError(t,
-		connect(t, w.db).QueryRow(ctx, `SELECT secret FROM destinations WHERE name = 'company mail'`).Scan(&sealed))
-	assert.False(t, bytes.Contains(sealed, []byte(w.out.Password)), "and never kept as it is")
+		world.Connect(t, w.Db).QueryRow(ctx,
+			`SELECT secret FROM destinations WHERE name = 'company mail'`).Scan(&sealed))
+	assert.False(t, bytes.Contains(sealed, []byte(w.Out.Password)), "and never kept as it is")
 	assert.NotEmpty(t, sealed)
 }
 
 func TestFilesAreFetchedAsTheyWere(t *testing.T) {
-	w := open(t)
-	w.report("Ports", "SELECT code, name FROM ports ORDER BY code")
-	w.job("Board", definition("Ports", "company mail", []string{"csv", "xlsx"}, "a@tarnwick.example"))
-	page := w.ring("Board")
+	w := world.Open(t)
+	w.Report("Ports", "SELECT code, name FROM ports ORDER BY code")
+	w.Job("Board", world.Definition("Ports", "company mail", []string{"csv", "xlsx"}, "a@tarnwick.example"))
+	page := w.Ring("Board")
 	require.Len(t, page.Artifacts, 2)
 	for _, f := range page.Artifacts {
-		in, err := w.c.File(context.Background(), f.ID)
+		in, err := w.C.File(context.Background(), f.ID)
 		require.NoError(t, err)
 		text, err := io.ReadAll(in)
 		require.NoError(t, err)
@@ -466,14 +471,14 @@ func sum(text []byte) []byte {
 
 // Times at the ends of the calendar are refused with a sentence, wherever they are named.
 func TestTimesThatNobodyReckonsWithAreRefused(t *testing.T) {
-	w := open(t)
-	base := "http://" + w.listen
-	w.report("Ports", "SELECT code FROM ports WHERE code <> :day::text", job.Parameter{
+	w := world.Open(t)
+	base := "http://" + w.Listen
+	w.Report("Ports", "SELECT code FROM ports WHERE code <> :day::text", job.Parameter{
 		Name: "day", Label: "Day", Type: job.TypeDate, Default: "today",
 	})
 	d := tasks(reportOf("Ports"))
 	d.Triggers = []job.Trigger{{Timing: job.Timing{Rule: "0 6 * * *"}}}
-	w.job("Ports", d)
+	w.Job("Ports", d)
 	for _, year := range []string{"9999", "0001", "0000", "9001", "1899"} {
 		day, at := year+"-12-31", year+"-12-31T23:59:59-12:00"
 		for _, c := range []struct{ method, path, body string }{
@@ -493,7 +498,7 @@ func TestTimesThatNobodyReckonsWithAreRefused(t *testing.T) {
 			{"POST", "/api/jobs/Ports/past", `{"from":"2026-01-01","to":"` + day + `"}`},
 			{"POST", "/api/reports/Ports/preview", `{"date":"` + at + `"}`},
 		} {
-			status, _, text := call(t, http.DefaultClient, c.method, base+c.path, w.token, c.body)
+			status, _, text := call(t, http.DefaultClient, c.method, base+c.path, w.Token, c.body)
 			assert.Less(t, status, 500, "%s %s %s: %s", c.method, c.path, c.body, text)
 			assert.NotEqual(t, 404, status, "%s %s: %s", c.method, c.path, text)
 			if status != 422 {
@@ -505,16 +510,16 @@ func TestTimesThatNobodyReckonsWithAreRefused(t *testing.T) {
 		"today + 99999 years", "today + 3000000 days", "start of year + 8000 years",
 		"today - 99999 months",
 	} {
-		status, _, text := call(t, http.DefaultClient, "GET", base+"/api/moment?text="+url.QueryEscape(moment), w.token,
+		status, _, text := call(t, http.DefaultClient, "GET", base+"/api/moment?text="+url.QueryEscape(moment), w.Token,
 			"")
 		assert.Less(t, status, 500, "%s: %s", moment, text)
-		status, _, text = call(t, http.DefaultClient, "POST", base+"/api/reports/Ports/preview", w.token,
+		status, _, text = call(t, http.DefaultClient, "POST", base+"/api/reports/Ports/preview", w.Token,
 			`{"values":{"day":"`+moment+`"}}`)
 		assert.Less(t, status, 500, "%s: %s", moment, text)
 	}
 	status, _, text := call(t, http.DefaultClient, "GET", base+"/ready", "", "")
 	assert.Equal(t, 200, status, text)
-	freezes, err := w.c.Freezes(context.Background(), true)
+	freezes, err := w.C.Freezes(context.Background(), true)
 	require.NoError(t, err)
 	assert.Empty(t, freezes, "nothing was frozen")
 }
@@ -522,9 +527,9 @@ func TestTimesThatNobodyReckonsWithAreRefused(t *testing.T) {
 // Administrators see where a node spends its time; others do not, and nothing is bounded by
 // patience alone.
 func TestProfilesOfANode(t *testing.T) {
-	w := open(t)
+	w := world.Open(t)
 	get := func(path string) (int, []byte) {
-		res := w.ask(http.MethodGet, path, "", nil)
+		res := w.Ask(http.MethodGet, path, "", nil)
 		text, err := io.ReadAll(res.Body)
 		require.NoError(t, err)
 		return res.StatusCode, text
@@ -543,13 +548,13 @@ func TestProfilesOfANode(t *testing.T) {
 		assert.Equal(t, want, status, path)
 		assert.Contains(t, string(text), `"detail"`)
 	}
-	token, err := w.c.MakeToken(context.Background(), "mara", password, "terminal")
+	token, err := w.C.MakeToken(context.Background(), "mara", world.Password, "terminal")
 	require.NoError(t, err)
 	for _, as := range []struct {
 		token string
 		want  int
 	}{{token.Token, 403}, {"", 401}} {
-		res := w.ask(http.MethodGet, "/api/profile/heap", "", map[string]string{"Authorization": "Bearer " + as.token})
+		res := w.Ask(http.MethodGet, "/api/profile/heap", "", map[string]string{"Authorization": "Bearer " + as.token})
 		assert.Equal(t, as.want, res.StatusCode)
 	}
 }

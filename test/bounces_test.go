@@ -9,39 +9,29 @@ import (
 	"testing"
 	"time"
 
-	"ironbell/internal/core/job"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"ironbell/internal/core/job"
+	"ironbell/test/world"
 )
 
-// bounces lets the service read the mailbox that the mail servers send back to.
-func (w *world) bounces() {
-	w.t.Helper()
-	host, port := w.hostPort(w.out.Mailbox)
-	require.NoError(w.t,
-		w.c.SaveBounces(context.Background(), map[string]any{
-			"host": host, "port": port, "security": "none", "user": w.out.User, "password": w.out.Password,
-			"every": "1s",
-		}))
-}
-
 func TestBouncesComeHome(t *testing.T) {
-	w := open(t)
+	w := world.Open(t)
 	ctx := context.Background()
-	w.bounces()
-	w.report("Departures", "SELECT 1 AS n")
-	w.job("Departures",
-		definition("Departures", "company mail", []string{"csv"}, "contractor@tarnwick.example",
+	w.Bounces()
+	w.Report("Departures", "SELECT 1 AS n")
+	w.Job("Departures",
+		world.Definition("Departures", "company mail", []string{"csv"}, "contractor@tarnwick.example",
 			"mara@tarnwick.example"))
-	w.behaveTo("mail", "bounce", "contractor@tarnwick.example", 200)
-	run := w.ring("Departures")
-	w.until("the delivery turns to bounced, and the run with it", func() bool {
-		page, err := w.c.Run(ctx, run.ID)
+	w.BehaveTo("mail", "bounce", "contractor@tarnwick.example", 200)
+	run := w.Ring("Departures")
+	w.Until("the delivery turns to bounced, and the run with it", func() bool {
+		page, err := w.C.Run(ctx, run.ID)
 		require.NoError(t, err)
 		return page.State == job.RunPartly
 	})
-	page, err := w.c.Run(ctx, run.ID)
+	page, err := w.C.Run(ctx, run.ID)
 	require.NoError(t, err)
 	for _, d := range page.Deliveries {
 		if d.Address == "contractor@tarnwick.example" {
@@ -51,71 +41,71 @@ func TestBouncesComeHome(t *testing.T) {
 			assert.Equal(t, job.DeliverySent, d.State)
 		}
 	}
-	alerts, err := w.c.Alerts(ctx, "open")
+	alerts, err := w.C.Alerts(ctx, "open")
 	require.NoError(t, err)
 	require.Len(t, alerts, 1)
 	assert.Equal(t, job.AlertBounced, alerts[0].Kind)
 	assert.Contains(t, alerts[0].Happened, "to contractor@tarnwick.example came back")
-	w.until("the owner is told", func() bool {
-		for _, l := range w.inbox("mara@tarnwick.example") {
+	w.Until("the owner is told", func() bool {
+		for _, l := range w.Inbox("mara@tarnwick.example") {
 			if l.Subject == "Bounced: Departures" {
 				return true
 			}
 		}
 		return false
 	})
-	w.ring("Departures")
+	w.Ring("Departures")
 	// A server that returns to the plain mailbox sends back what names it all the same.
-	w.behaveTo("mail", "stripped", "contractor@tarnwick.example", 200)
-	w.ring("Departures")
-	w.until("the address is marked", func() bool {
-		out, _, _ := w.ironbell("whom", "contractor@tarnwick.example")
+	w.BehaveTo("mail", "stripped", "contractor@tarnwick.example", 200)
+	w.Ring("Departures")
+	w.Until("the address is marked", func() bool {
+		out, _, _ := w.Ironbell("whom", "contractor@tarnwick.example")
 		return strings.Contains(out, "came back 3 times lately")
 	})
 
 	// Whoever is on holiday has it all the same.
-	w.behaveTo("mail", "absent", "mara@tarnwick.example", 100)
-	w.job("Departures", definition("Departures", "company mail", []string{"csv"}, "mara@tarnwick.example"))
-	run = w.ring("Departures")
+	w.BehaveTo("mail", "absent", "mara@tarnwick.example", 100)
+	w.Job("Departures", world.Definition("Departures", "company mail", []string{"csv"}, "mara@tarnwick.example"))
+	run = w.Ring("Departures")
 	require.Equal(t, job.RunDone, run.State)
 	// The mailbox is read in order: when what came after is known, so is this.
-	w.behaveTo("mail", "bounce", "contractor@tarnwick.example", 200)
-	w.job("Arrivals", definition("Departures", "company mail", []string{"csv"}, "contractor@tarnwick.example"))
-	later := w.ring("Arrivals")
-	w.until("the bounce after it is known", func() bool {
-		page, err := w.c.Run(ctx, later.ID)
+	w.BehaveTo("mail", "bounce", "contractor@tarnwick.example", 200)
+	w.Job("Arrivals", world.Definition("Departures", "company mail", []string{"csv"}, "contractor@tarnwick.example"))
+	later := w.Ring("Arrivals")
+	w.Until("the bounce after it is known", func() bool {
+		page, err := w.C.Run(ctx, later.ID)
 		require.NoError(t, err)
 		return page.Deliveries[0].State == job.DeliveryBounced
 	})
-	page, err = w.c.Run(ctx, run.ID)
+	page, err = w.C.Run(ctx, run.ID)
 	require.NoError(t, err)
 	assert.Equal(t, job.RunDone, page.State, "an automatic answer is no bounce")
 }
 
 func TestADigestComesInTheMorning(t *testing.T) {
-	w := open(t)
+	w := world.Open(t)
 	ctx := context.Background()
-	_, err := w.c.SaveWishes(ctx, "mara",
+	_, err := w.C.SaveWishes(ctx, "mara",
 		job.OwnSettings{Wishes: job.Wishes{DigestAt: "07:00", QuietFrom: "22:00", QuietTo: "25:00", Language: "xx"}})
 	require.ErrorContains(t, err, "is no time of day")
 	require.ErrorContains(t, err, `there is no locale "xx"`)
-	_, err = w.as("joren").SaveWishes(ctx, "mara", job.OwnSettings{})
+	_, err = w.As("joren").SaveWishes(ctx, "mara", job.OwnSettings{})
 	require.ErrorContains(t, err, "it takes an administrator")
 	// They say themselves where and when they are reached, and how dates are written.
 	nowhere, mail, zone := "Nowhere/Harbour", "mara.quill@tarnwick.example", "Europe/Berlin"
-	_, err = w.as("mara").SaveWishes(ctx, "mara", job.OwnSettings{Mail: &nowhere, Zone: &nowhere})
+	_, err = w.As("mara").SaveWishes(ctx, "mara", job.OwnSettings{Mail: &nowhere, Zone: &nowhere})
 	require.ErrorContains(t, err, "no time zone")
 	require.ErrorContains(t, err, "address")
-	p, err := w.as("mara").SaveWishes(ctx, "mara", job.OwnSettings{
+	p, err := w.As("mara").SaveWishes(ctx, "mara", job.OwnSettings{
 		Wishes: job.Wishes{DigestAt: "07:00", Language: "de"}, Mail: &mail, Zone: &zone,
 	})
 	require.NoError(t, err)
 	assert.Equal(t, []string{mail, zone, "de"}, []string{p.Mail, p.Zone, p.Wishes.Language})
-	conn := connect(t, w.db)
+	conn := world.Connect(t, w.Db)
 	_, err = conn.Exec(ctx, `UPDATE people SET digest_due = now() WHERE login = 'mara'`)
 	require.NoError(t, err)
-	w.until("it comes", func() bool { return len(w.inbox(mail)) == 1 })
-	l := w.inbox(mail)[0]
+	w.Until("it comes", func() bool { return len(w.Inbox(mail)) == 1 })
+	l := w.Inbox(mail)[0]
 	assert.Regexp(t, `^Iron Bell, \d\d\.\d\d\.\d{4}: `, l.Subject)
 	assert.Contains(t, l.Subject, "nothing needs you")
 	var next time.Time
@@ -131,17 +121,17 @@ func mustZone(t *testing.T, name string) *time.Location {
 }
 
 func TestASignOfLifeGoesOut(t *testing.T) {
-	w := open(t)
+	w := world.Open(t)
 	require.NoError(t,
-		w.c.SaveHeartbeat(context.Background(), "http://"+w.out.Receiver+"/alive", job.Duration(time.Second)))
-	answer := func() string { return string(w.get(w.out.Inbox + "/api/beats")) }
-	w.until("it comes again and again", func() bool { return answer() >= "3" })
-	assert.ErrorContains(t, w.c.SaveHeartbeat(context.Background(), "harbour", 0), "is no address")
+		w.C.SaveHeartbeat(context.Background(), "http://"+w.Out.Receiver+"/alive", job.Duration(time.Second)))
+	answer := func() string { return string(w.Get(w.Out.Inbox + "/api/beats")) }
+	w.Until("it comes again and again", func() bool { return answer() >= "3" })
+	assert.ErrorContains(t, w.C.SaveHeartbeat(context.Background(), "harbour", 0), "is no address")
 }
 
 // IRONBELL_PARTS runs it with as many parts; make torture does with ten thousand.
 func TestAllPartsSettleOverAKill(t *testing.T) {
-	w := open(t)
+	w := world.Open(t)
 	ctx := context.Background()
 	parts := 300
 	if text := os.Getenv("IRONBELL_PARTS"); text != "" {
@@ -149,8 +139,8 @@ func TestAllPartsSettleOverAKill(t *testing.T) {
 		parts, err = strconv.Atoi(text)
 		require.NoError(t, err)
 	}
-	w.report("Part", "SELECT :n AS n", job.Parameter{Name: "n", Type: job.TypeText})
-	d := definition("Part", "company mail", []string{"csv"}, "{value.mail}")
+	w.Report("Part", "SELECT :n AS n", job.Parameter{Name: "n", Type: job.TypeText})
+	d := world.Definition("Part", "company mail", []string{"csv"}, "{value.mail}")
 	d.Tasks[1].Deliver.Subject = "Part {value.n}"
 	d.Split = job.Split{
 		Each: "n",
@@ -160,32 +150,32 @@ func TestAllPartsSettleOverAKill(t *testing.T) {
 				"generate_series(1, %d) i", parts),
 		},
 	}
-	w.job("Parts", d)
-	run, err := w.c.Ring(ctx, "Parts", nil)
+	w.Job("Parts", d)
+	run, err := w.C.Ring(ctx, "Parts", nil)
 	require.NoError(t, err)
-	conn := connect(t, w.db)
+	conn := world.Connect(t, w.Db)
 	count := func(sql string) (n int) {
 		require.NoError(t, conn.QueryRow(ctx, sql, run.ID).Scan(&n))
 		return n
 	}
-	w.within(60*time.Second+time.Duration(parts)*25*time.Millisecond, "some parts are done",
+	w.Within(60*time.Second+time.Duration(parts)*25*time.Millisecond, "some parts are done",
 		func() bool { return count(`SELECT count(*) FROM parts WHERE run_id = $1 AND state = 'done'`) > parts/5 })
-	before := peak(t, w.service.Process().Pid) >> 20
-	w.kill()
-	w.start()
-	w.within(150*time.Second+time.Duration(parts)*50*time.Millisecond, "all settle", func() bool {
-		r, err := w.c.Run(ctx, run.ID)
+	before := peak(t, w.Service.Process().Pid) >> 20
+	w.Kill()
+	w.Start()
+	w.Within(150*time.Second+time.Duration(parts)*50*time.Millisecond, "all settle", func() bool {
+		r, err := w.C.Run(ctx, run.ID)
 		require.NoError(t, err)
 		return r.State.Ended()
 	})
-	after := peak(t, w.service.Process().Pid) >> 20
+	after := peak(t, w.Service.Process().Pid) >> 20
 	t.Logf("%d parts: the service had %d MB at most before it was killed, %d after", parts, before, after)
 	assert.Less(t, max(before, after), int64(150))
 	assert.Equal(t, parts, count(`SELECT count(*) FROM parts WHERE run_id = $1 AND state = 'done'`))
 	assert.Equal(t, parts, count(`SELECT count(*) FROM deliveries WHERE run_id = $1 AND state IN ('sent', 'unknown')`))
 	assert.LessOrEqual(t, count(`SELECT count(*) FROM deliveries WHERE run_id = $1 AND state = 'unknown'`), 12,
 		"only what was just being offered is unknown")
-	page, err := w.c.Run(ctx, run.ID)
+	page, err := w.C.Run(ctx, run.ID)
 	require.NoError(t, err)
 	assert.Equal(t, parts, page.PartCount)
 	assert.Equal(t, min(parts, 500), len(page.Parts), "a page is bounded")

@@ -6,88 +6,20 @@ import (
 	"crypto/sha256"
 	"encoding/base64"
 	"encoding/json"
-	"io"
-	"net"
 	"net/http"
-	"os"
 	"path/filepath"
 	"strings"
-	"sync"
 	"testing"
 	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/job"
 	"ironbell/internal/engine"
-
-	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
+	"ironbell/test/world"
 )
-
-// receiver is an HTTP server outside, at the address that the service may call.
-type receiver struct {
-	mu    sync.Mutex
-	calls []heardCall
-	fail  int // how many requests it still refuses with 503
-}
-
-type heardCall struct {
-	method, path, body string
-	header             http.Header
-}
-
-func (w *world) receive() *receiver {
-	w.t.Helper()
-	r := &receiver{}
-	l, err := net.Listen("tcp", w.outside)
-	require.NoError(w.t, err)
-	server := &http.Server{
-		ReadHeaderTimeout: time.Second,
-		Handler: http.HandlerFunc(func(rw http.ResponseWriter, req *http.Request) {
-			body, _ := io.ReadAll(req.Body)
-			r.mu.Lock()
-			defer r.mu.Unlock()
-			if r.fail > 0 {
-				r.fail--
-				http.Error(rw, "busy", http.StatusServiceUnavailable)
-				return
-			}
-			r.calls = append(r.calls, heardCall{req.Method, req.URL.Path, string(body), req.Header})
-			_, _ = io.WriteString(rw, "wind 7 from "+req.URL.Path)
-		}),
-	}
-	go func() { _ = server.Serve(l) }()
-	w.t.Cleanup(func() { _ = server.Close() })
-	return r
-}
-
-func (r *receiver) heard() []heardCall {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	return append([]heardCall{}, r.calls...)
-}
-
-func (w *world) write(path, text string, mode os.FileMode) {
-	w.t.Helper()
-	require.NoError(w.t, os.MkdirAll(filepath.Dir(filepath.Join(w.dir, path)), 0o700))
-	require.NoError(w.t, os.WriteFile(filepath.Join(w.dir, path), []byte(text), mode))
-}
-
-// places saves a folder, a source that takes statements and a signed destination.
-func (w *world) places() {
-	w.t.Helper()
-	ctx := context.Background()
-	require.NoError(w.t, os.MkdirAll(filepath.Join(w.dir, "folders", "tides"), 0o700))
-	_, err := w.c.SaveSource(ctx, "tide gauges", wire.PlaceRequest{
-		Protocol: "folder", Settings: map[string]any{"folder": filepath.Join(w.dir, "folders", "tides")},
-	})
-	require.NoError(w.t, err)
-	key := "slipway"
-	_, err = w.c.SaveDestination(ctx, "ledger office", wire.PlaceRequest{
-		Protocol: "http", Password: &key, Settings: map[string]any{"url": "http://" + w.outside + "/ledger"},
-	})
-	require.NoError(w.t, err)
-}
 
 func attemptsOf(page wire.RunPage) map[string]string {
 	got := map[string]string{}
@@ -115,12 +47,12 @@ func reportOf(name string, after ...string) job.Task {
 }
 
 func TestAChainOfEveryKind(t *testing.T) {
-	w := open(t)
-	w.places()
-	outside := w.receive()
-	w.report("Ports", "SELECT code, 10 AS berths FROM ports")
-	w.write("folders/tides/tide_1.csv", "gauge,cm\nPennold,212\n", 0o600)
-	w.write("programs/pack",
+	w := world.Open(t)
+	w.Places()
+	outside := w.Receive()
+	w.Report("Ports", "SELECT code, 10 AS berths FROM ports")
+	w.Write("folders/tides/tide_1.csv", "gauge,cm\nPennold,212\n", 0o600)
+	w.Write("programs/pack",
 		"#!/bin/sh\necho packing \"$1\" for $IRONBELL_RUN\ncat \"$1\" \"$IRONBELL_IN\"/Ports.csv > packed.txt\nenv | "+
 			"sort > env.txt\nls -d /proc/self/fd/* | wc -l\n", 0o755)
 	d := tasks(
@@ -133,7 +65,7 @@ func TestAChainOfEveryKind(t *testing.T) {
 		},
 		job.Task{
 			Name: "weather", Kind: job.KindFetch, After: []string{},
-			Fetch: &job.FetchTask{URL: "http://" + w.outside + "/weather/{date:%Y}", Name: "weather.txt"},
+			Fetch: &job.FetchTask{URL: "http://" + w.Outside + "/weather/{date:%Y}", Name: "weather.txt"},
 		},
 		job.Task{
 			Name: "pack", Kind: job.KindProgram, After: []string{"ports", "readings"},
@@ -160,9 +92,9 @@ func TestAChainOfEveryKind(t *testing.T) {
 			},
 		},
 	)
-	w.job("Tides", d)
-	outside.fail = 1 // the first request is refused with a passing failure
-	page := w.ring("Tides")
+	w.Job("Tides", d)
+	outside.Fail = 1 // the first request is refused with a passing failure
+	page := w.Ring("Tides")
 	assert.Equal(t, job.RunDone, page.State, page.Reason)
 	got := attemptsOf(page)
 	assert.Equal(t, "failed;done;", got["weather"])
@@ -172,12 +104,12 @@ func TestAChainOfEveryKind(t *testing.T) {
 			"ports": "done;", "readings": "done;", "weather": "", "pack": "done;", "never": "passed over;",
 			"tell": "done;", "loaded": "done;", "mail": "done;",
 		}, got)
-	letters := w.inbox("oren@tarnwick.example")
+	letters := w.Inbox("oren@tarnwick.example")
 	require.Len(t, letters, 1)
 	assert.Equal(t, "5 ports, 50.0 berths", strings.Replace(letters[0].Subject, ", 50 ", ", 50.0 ", 1))
 	names := map[string]string{}
 	for i, a := range letters[0].Attachments {
-		names[a.Name] = string(w.attachment(letters[0], i))
+		names[a.Name] = string(w.Attachment(letters[0], i))
 	}
 	assert.Contains(t, names["packed.txt"], "gauge,cm\nPennold,212\ncode,berths")
 	assert.Contains(t, names["weather.txt"], "wind 7")
@@ -186,7 +118,7 @@ func TestAChainOfEveryKind(t *testing.T) {
 		assert.Regexp(t, `^(HOME|IRONBELL_IN|IRONBELL_RUN|LANG|PATH|PWD|TMPDIR|_|OLDPWD|SHLVL)=`, line,
 			"the environment is clean")
 	}
-	lines, err := w.c.Log(context.Background(), page.ID, 0)
+	lines, err := w.C.Log(context.Background(), page.ID, 0)
 	require.NoError(t, err)
 	text := ""
 	for _, l := range lines {
@@ -195,19 +127,19 @@ func TestAChainOfEveryKind(t *testing.T) {
 	assert.Regexp(t, `pack: packing .*/in/tide_1.csv for `+page.ID.String(), text)
 	assert.Contains(t, text, "never: passed over: its condition rows > 1000 does not hold")
 
-	var told heardCall
-	for _, c := range outside.heard() {
-		if strings.HasPrefix(c.path, "/ledger") {
+	var told world.HeardCall
+	for _, c := range outside.Heard() {
+		if strings.HasPrefix(c.Path, "/ledger") {
 			told = c
 		}
 	}
-	assert.Equal(t, http.MethodPost, told.method)
-	assert.Equal(t, "5 rows", told.body)
+	assert.Equal(t, http.MethodPost, told.Method)
+	assert.Equal(t, "5 rows", told.Body)
 	mac := hmac.New(sha256.New, []byte("slipway"))
-	mac.Write([]byte(told.header.Get("Webhook-Id") + "." + told.header.Get("Webhook-Timestamp") + "." + told.body))
-	assert.Equal(t, "v1,"+base64.StdEncoding.EncodeToString(mac.Sum(nil)), told.header.Get("Webhook-Signature"))
-	assert.Equal(t, page.ID.String()+"-1-tell", told.header.Get("Webhook-Id"), "the same over retries")
-	events, err := w.c.Events(context.Background(), "example.tarnwick.loaded")
+	mac.Write([]byte(told.Header.Get("Webhook-Id") + "." + told.Header.Get("Webhook-Timestamp") + "." + told.Body))
+	assert.Equal(t, "v1,"+base64.StdEncoding.EncodeToString(mac.Sum(nil)), told.Header.Get("Webhook-Signature"))
+	assert.Equal(t, page.ID.String()+"-1-tell", told.Header.Get("Webhook-Id"), "the same over retries")
+	events, err := w.C.Events(context.Background(), "example.tarnwick.loaded")
 	require.NoError(t, err)
 	require.Len(t, events, 1)
 	assert.JSONEq(t, `{"rows":"5"}`, string(events[0].Data))
@@ -215,15 +147,15 @@ func TestAChainOfEveryKind(t *testing.T) {
 }
 
 func TestTasksWorkSideBySide(t *testing.T) {
-	w := open(t)
-	w.report("One", "SELECT pg_sleep(1.5), 1 AS n")
-	w.report("Two", "SELECT pg_sleep(1.5), 2 AS n")
+	w := world.Open(t)
+	w.Report("One", "SELECT pg_sleep(1.5), 1 AS n")
+	w.Report("Two", "SELECT pg_sleep(1.5), 2 AS n")
 	d := tasks(reportOf("One"), reportOf("Two"), job.Task{
 		Name: "mail", Kind: job.KindDeliver, After: []string{"one", "two"},
 		Deliver: &job.DeliverTask{Destination: "company mail", To: []string{"a@tarnwick.example"}},
 	})
-	w.job("Both", d)
-	page := w.ring("Both")
+	w.Job("Both", d)
+	page := w.Ring("Both")
 	require.Equal(t, job.RunDone, page.State, page.Reason)
 	at := map[string]job.Attempt{}
 	for _, a := range page.Attempts {
@@ -231,11 +163,11 @@ func TestTasksWorkSideBySide(t *testing.T) {
 	}
 	assert.True(t, at["one"].StartedAt.Before(*at["two"].EndedAt) && at["two"].StartedAt.Before(*at["one"].EndedAt),
 		"they overlap")
-	assert.Len(t, w.inbox("a@tarnwick.example")[0].Attachments, 2)
+	assert.Len(t, w.Inbox("a@tarnwick.example")[0].Attachments, 2)
 
 	d.SideBySide = 1
-	w.job("Both", d)
-	page = w.ring("Both")
+	w.Job("Both", d)
+	page = w.Ring("Both")
 	for _, a := range page.Attempts {
 		at[a.Task] = a
 	}
@@ -244,38 +176,38 @@ func TestTasksWorkSideBySide(t *testing.T) {
 }
 
 func TestFailuresStopTheChainOrItGoesOnWithout(t *testing.T) {
-	w := open(t)
-	w.report("Ports", "SELECT code FROM ports")
-	w.report("Broken", "SELECT 1/(SELECT count(*) FROM ports WHERE code = 'none')")
+	w := world.Open(t)
+	w.Report("Ports", "SELECT code FROM ports")
+	w.Report("Broken", "SELECT 1/(SELECT count(*) FROM ports WHERE code = 'none')")
 	mail := job.Task{
 		Name: "mail", Kind: job.KindDeliver, After: []string{"ports", "broken"},
 		Deliver: &job.DeliverTask{Destination: "company mail", To: []string{"a@tarnwick.example"}},
 	}
 	broken := reportOf("Broken")
-	w.job("Stop", tasks(reportOf("Ports"), broken, mail))
-	page := w.ring("Stop")
+	w.Job("Stop", tasks(reportOf("Ports"), broken, mail))
+	page := w.Ring("Stop")
 	first := page.ID
 	assert.Equal(t, job.RunFailed, page.State)
 	assert.Contains(t, page.Reason, "task broken failed: ")
 	assert.Contains(t, page.Reason, "division by zero")
-	assert.Empty(t, w.inbox("a@tarnwick.example"))
+	assert.Empty(t, w.Inbox("a@tarnwick.example"))
 
 	broken.IfFailed = job.FailedGoOn
-	w.job("Go on", tasks(reportOf("Ports"), broken, mail))
-	page = w.ring("Go on")
+	w.Job("Go on", tasks(reportOf("Ports"), broken, mail))
+	page = w.Ring("Go on")
 	assert.Equal(t, job.RunPartly, page.State)
 	assert.Equal(t, "task broken failed, and the job goes on without it", page.Reason)
-	require.Len(t, w.inbox("a@tarnwick.example"), 1)
+	require.Len(t, w.Inbox("a@tarnwick.example"), 1)
 	require.Len(t, page.Alerts, 1)
 	assert.Contains(t, page.Alerts[0].Happened, "and the job goes on without it")
 
 	// The report is mended, and the run goes on where it failed.
-	failed := w.ring("Stop")
-	w.report("Broken", "SELECT 1 AS one")
+	failed := w.Ring("Stop")
+	w.Report("Broken", "SELECT 1 AS one")
 	ctx := context.Background()
-	_, err := w.c.Again(ctx, failed.ID, wire.AgainRequest{})
+	_, err := w.C.Again(ctx, failed.ID, wire.AgainRequest{})
 	require.NoError(t, err)
-	page, err = w.c.Follow(ctx, failed.ID, func(wire.RunPage) error { return nil })
+	page, err = w.C.Follow(ctx, failed.ID, func(wire.RunPage) error { return nil })
 	require.NoError(t, err)
 	assert.Equal(t, job.RunDone, page.State, page.Reason)
 	assert.Equal(t, map[string]string{"ports": "done;", "broken": "failed;done;", "mail": "done;"}, attemptsOf(page),
@@ -283,47 +215,47 @@ func TestFailuresStopTheChainOrItGoesOnWithout(t *testing.T) {
 	// The alert speaks of the first run, too, and closes when that is put right.
 	require.Len(t, page.Alerts, 1)
 	assert.Equal(t, job.AlertOpen, page.Alerts[0].State)
-	_, err = w.c.Again(ctx, first, wire.AgainRequest{})
+	_, err = w.C.Again(ctx, first, wire.AgainRequest{})
 	require.NoError(t, err)
-	mended, err := w.c.Follow(ctx, first, func(wire.RunPage) error { return nil })
+	mended, err := w.C.Follow(ctx, first, func(wire.RunPage) error { return nil })
 	require.NoError(t, err)
 	assert.Equal(t, job.RunDone, mended.State)
-	w.until("the alert is closed", func() bool {
-		a, err := w.c.Alert(ctx, page.Alerts[0].ID)
+	w.Until("the alert is closed", func() bool {
+		a, err := w.C.Alert(ctx, page.Alerts[0].ID)
 		require.NoError(t, err)
 		return a.State == job.AlertClosed
 	})
-	_, err = w.c.Again(ctx, failed.ID, wire.AgainRequest{})
+	_, err = w.C.Again(ctx, failed.ID, wire.AgainRequest{})
 	assert.ErrorContains(t, err, "nothing in it failed or was held; make it again as a whole")
-	again, err := w.c.Again(ctx, failed.ID, wire.AgainRequest{Whole: true})
+	again, err := w.C.Again(ctx, failed.ID, wire.AgainRequest{Whole: true})
 	require.NoError(t, err)
 	assert.Equal(t, failed.ID, *again.Again)
 	assert.True(t, again.Nominal.Equal(failed.Nominal), "it has the date of the run that it repeats")
-	again2, err := w.c.Follow(ctx, again.ID, func(wire.RunPage) error { return nil })
+	again2, err := w.C.Follow(ctx, again.ID, func(wire.RunPage) error { return nil })
 	require.NoError(t, err)
 	assert.Equal(t, job.RunDone, again2.State)
 }
 
 func TestBlankIsTriedAgainAndUnusualIsHeld(t *testing.T) {
-	w := open(t)
+	w := world.Open(t)
 	ctx := context.Background()
-	conn := connect(t, w.db)
-	w.report("Late", "SELECT code FROM ports WHERE code = 'none'")
+	conn := world.Connect(t, w.Db)
+	w.Report("Late", "SELECT code FROM ports WHERE code = 'none'")
 	d := tasks(reportOf("Late"), job.Task{
 		Name: "mail", Kind: job.KindDeliver,
 		Deliver: &job.DeliverTask{Destination: "company mail", To: []string{"a@tarnwick.example"}},
 	})
 	d.IfBlank, d.BlankThen, d.AlertOn = job.BlankRetry, job.BlankSend, []string{"blank"}
-	w.job("Late", d)
-	page := w.ring("Late")
+	w.Job("Late", d)
+	page := w.Ring("Late")
 	assert.Equal(t, job.RunDone, page.State, page.Reason)
 	assert.Equal(t, "blank;blank;blank;", attemptsOf(page)["late"], "tried again twice, then sent with a note")
-	require.Len(t, w.inbox("a@tarnwick.example"), 1)
-	assert.Contains(t, w.inbox("a@tarnwick.example")[0].Plain, "Nothing was found this time by task late")
+	require.Len(t, w.Inbox("a@tarnwick.example"), 1)
+	assert.Contains(t, w.Inbox("a@tarnwick.example")[0].Plain, "Nothing was found this time by task late")
 	require.Len(t, page.Alerts, 1)
 	assert.Equal(t, job.AlertBlank, page.Alerts[0].Kind)
 
-	w.report("Loads", "SELECT n FROM generate_series(1, :n::int) n", job.Parameter{
+	w.Report("Loads", "SELECT n FROM generate_series(1, :n::int) n", job.Parameter{
 		Name: "n", Type: job.TypeWhole, Required: true,
 	})
 	d = tasks(reportOf("Loads"), job.Task{
@@ -331,44 +263,44 @@ func TestBlankIsTriedAgainAndUnusualIsHeld(t *testing.T) {
 		Deliver: &job.DeliverTask{Destination: "company mail", To: []string{"b@tarnwick.example"}},
 	})
 	d.Values, d.Usual = job.Values{"n": 100}, job.Usual{Share: 0.5}
-	w.job("Loads", d)
+	w.Job("Loads", d)
 	for range 5 {
-		require.Equal(t, job.RunDone, w.ring("Loads").State)
+		require.Equal(t, job.RunDone, w.Ring("Loads").State)
 	}
 	// A rehearsal is never counted, and others get nothing of it.
-	_, err := w.c.SavePerson(ctx, "sefa", wire.PersonRequest{
+	_, err := w.C.SavePerson(ctx, "sefa", wire.PersonRequest{
 		Name: "Sefa Orlin", Mail: "sefa.orlin@tarnwick.example", Role: "administrator", Zone: "Europe/London",
 	})
 	require.NoError(t, err)
-	run, err := w.c.Rehearse(ctx, "Loads", job.Values{"n": 100})
+	run, err := w.C.Rehearse(ctx, "Loads", job.Values{"n": 100})
 	require.NoError(t, err)
-	rehearsed, err := w.c.Follow(ctx, run.ID, func(wire.RunPage) error { return nil })
+	rehearsed, err := w.C.Follow(ctx, run.ID, func(wire.RunPage) error { return nil })
 	require.NoError(t, err)
 	assert.True(t, rehearsed.Rehearsal)
 	assert.Equal(t, job.RunDone, rehearsed.State)
-	assert.Len(t, w.inbox("b@tarnwick.example"), 5)
-	mine := w.inbox("sefa.orlin@tarnwick.example")
+	assert.Len(t, w.Inbox("b@tarnwick.example"), 5)
+	mine := w.Inbox("sefa.orlin@tarnwick.example")
 	require.Len(t, mine, 1)
 	assert.True(t, strings.HasPrefix(mine[0].Subject, "Rehearsal: "))
 	assert.Contains(t, mine[0].Plain, "In earnest it would have gone to b@tarnwick.example")
 
 	// The data shrinks: the same values as they are written, far fewer rows.
-	w.report("Loads", "SELECT n FROM generate_series(1, :n::int / 10) n", job.Parameter{
+	w.Report("Loads", "SELECT n FROM generate_series(1, :n::int / 10) n", job.Parameter{
 		Name: "n", Type: job.TypeWhole, Required: true,
 	})
-	held := w.ring("Loads")
+	held := w.Ring("Loads")
 	assert.Equal(t, job.RunBlank, held.State)
 	assert.Contains(t, held.Reason, "unusual: 10 rows, and the last 5 good runs had 100 in the middle")
-	assert.Len(t, w.inbox("b@tarnwick.example"), 5)
+	assert.Len(t, w.Inbox("b@tarnwick.example"), 5)
 	require.Len(t, held.Alerts, 1, "what is held because it is unusual is never silent")
 	assert.Equal(t, job.AlertUnusual, held.Alerts[0].Kind)
-	_, err = w.c.Again(ctx, held.ID, wire.AgainRequest{Anyway: true})
+	_, err = w.C.Again(ctx, held.ID, wire.AgainRequest{Anyway: true})
 	require.NoError(t, err)
-	page, err = w.c.Follow(ctx, held.ID, func(wire.RunPage) error { return nil })
+	page, err = w.C.Follow(ctx, held.ID, func(wire.RunPage) error { return nil })
 	require.NoError(t, err)
 	assert.Equal(t, job.RunDone, page.State, page.Reason)
-	require.Len(t, w.inbox("b@tarnwick.example"), 6)
-	assert.Contains(t, w.inbox("b@tarnwick.example")[0].Plain, "unusual: 10 rows")
+	require.Len(t, w.Inbox("b@tarnwick.example"), 6)
+	assert.Contains(t, w.Inbox("b@tarnwick.example")[0].Plain, "unusual: 10 rows")
 	var n int
 	require.NoError(t,
 		conn.QueryRow(ctx, "SELECT count(*) FROM attempts WHERE task = 'loads' AND run_id = $1",
@@ -377,13 +309,13 @@ func TestBlankIsTriedAgainAndUnusualIsHeld(t *testing.T) {
 }
 
 func TestProgramsKeepToTheirRoom(t *testing.T) {
-	w := open(t)
-	w.write("programs/fails", "#!/bin/sh\necho disk is odd\nexit 3\n", 0o755)
-	w.write("programs/slow", "#!/bin/sh\nsleep 60 & sleep 60\n", 0o755)
-	w.write("programs/plain", "not allowed", 0o600)
+	w := world.Open(t)
+	w.Write("programs/fails", "#!/bin/sh\necho disk is odd\nexit 3\n", 0o755)
+	w.Write("programs/slow", "#!/bin/sh\nsleep 60 & sleep 60\n", 0o755)
+	w.Write("programs/plain", "not allowed", 0o600)
 	ctx := context.Background()
 	one := func(name string, p job.ProgramTask) job.Definition {
-		d := tasks(job.Task{Name: name, Kind: job.KindProgram, TimeLimit: job.Duration(patience), Program: &p})
+		d := tasks(job.Task{Name: name, Kind: job.KindProgram, TimeLimit: job.Duration(world.Patience), Program: &p})
 		d.Retry = job.Retry{}
 		return d
 	}
@@ -391,35 +323,35 @@ func TestProgramsKeepToTheirRoom(t *testing.T) {
 		"plain": "it is not among the allowed programs", "../slow": "it is no plain file name",
 		"/bin/sh": "it is no plain file name", "missing": "it is not among the allowed programs",
 	} {
-		_, err := w.c.SaveJob(ctx, "X", wire.JobRequest{On: true, Definition: one("p", job.ProgramTask{Program: name})})
+		_, err := w.C.SaveJob(ctx, "X", wire.JobRequest{On: true, Definition: one("p", job.ProgramTask{Program: name})})
 		assert.ErrorContains(t, err, want, name)
 	}
-	w.job("Fails", one("p", job.ProgramTask{Program: "fails"}))
-	page := w.ring("Fails")
+	w.Job("Fails", one("p", job.ProgramTask{Program: "fails"}))
+	page := w.Ring("Fails")
 	assert.Equal(t, job.RunFailed, page.State)
 	assert.Contains(t, page.Reason, "it ended with status 3")
 	slow := one("p", job.ProgramTask{Program: "slow"})
 	slow.Tasks[0].TimeLimit = job.Duration(time.Second)
-	w.job("Slow", slow)
-	page = w.ring("Slow")
+	w.Job("Slow", slow)
+	page = w.Ring("Slow")
 	assert.Equal(t, job.RunFailed, page.State)
 	assert.Contains(t, page.Reason, "it took longer than its limit of 1s and was ended")
 	// Neither the service's files nor its environment are within reach, and no variable opens a way.
-	key := filepath.Join(w.dir, "key")
-	w.kill()
-	w.start("-db", w.db) // named where everybody could read it
-	w.write("programs/look",
-		"#!/bin/sh\ncat "+key+" "+filepath.Join(w.dir, "artifacts")+"/* "+filepath.Join(w.dir, "programs")+
+	key := filepath.Join(w.Dir, "key")
+	w.Kill()
+	w.Start("-db", w.Db) // named where everybody could read it
+	w.Write("programs/look",
+		"#!/bin/sh\ncat "+key+" "+filepath.Join(w.Dir, "artifacts")+"/* "+filepath.Join(w.Dir, "programs")+
 			"/other.variables\ncat /proc/[0-9]*/environ 2>/dev/null | tr '\\0' '\\n' | grep -c '^IRONBELL_DB='\nfor "+
 			"f in /proc/[0-9]*/cmdline; do t=$({ tr '\\0' '\\n' < $f; } 2>/dev/null); case $t in *"+
-			filepath.Join(w.dir, "artifacts")+
+			filepath.Join(w.Dir, "artifacts")+
 			"*) echo \"$t\";; esac; done > ours\ngrep -c '^serve$' ours\ngrep -c -e '^-db' -e '^postgres://' "+
 			"ours\nexit 0\n", 0o755)
-	w.write("programs/other.variables", "KEY=planted for another\n", 0o644)
-	w.job("Look", one("p", job.ProgramTask{Program: "look"}))
-	page = w.ring("Look")
+	w.Write("programs/other.variables", "KEY=planted for another\n", 0o644)
+	w.Job("Look", one("p", job.ProgramTask{Program: "look"}))
+	page = w.Ring("Look")
 	require.Equal(t, job.RunDone, page.State, page.Reason)
-	lines, err := w.c.Log(ctx, page.ID, 0)
+	lines, err := w.C.Log(ctx, page.ID, 0)
 	require.NoError(t, err)
 	var seen []string
 	for _, l := range lines {
@@ -431,20 +363,20 @@ func TestProgramsKeepToTheirRoom(t *testing.T) {
 	assert.Equal(t, []string{"0", "1", "0"}, seen[len(seen)-4:len(seen)-1],
 		"environments and command lines with the service's database: %q", seen)
 	assert.NotContains(t, strings.Join(seen, "\n"), "planted")
-	_, err = w.c.SaveJob(ctx, "X", wire.JobRequest{
+	_, err = w.C.SaveJob(ctx, "X", wire.JobRequest{
 		On: true, Definition: one("p", job.ProgramTask{Program: "look", Variables: map[string]string{"BASH_ENV": key}}),
 	})
 	assert.ErrorContains(t, err, "the operator did not name it for this program")
 	var walls engine.Programs
-	require.NoError(t, json.NewDecoder(w.ask(http.MethodGet, "/api/settings/programs", "", nil).Body).Decode(&walls))
+	require.NoError(t, json.NewDecoder(w.Ask(http.MethodGet, "/api/settings/programs", "", nil).Body).Decode(&walls))
 	assert.True(t, walls.Allowed)
 	assert.False(t, walls.Open, walls.Walls)
 	// An injection is an argument like any other.
-	w.write("programs/echo", "#!/bin/sh\nprintf '%s\\n' \"$@\"\n", 0o755)
-	w.job("Echo", one("p", job.ProgramTask{Program: "echo", Arguments: []string{"; rm -rf /", "$(id)", "{job}"}}))
-	page = w.ring("Echo")
+	w.Write("programs/echo", "#!/bin/sh\nprintf '%s\\n' \"$@\"\n", 0o755)
+	w.Job("Echo", one("p", job.ProgramTask{Program: "echo", Arguments: []string{"; rm -rf /", "$(id)", "{job}"}}))
+	page = w.Ring("Echo")
 	require.Equal(t, job.RunDone, page.State, page.Reason)
-	lines, err = w.c.Log(ctx, page.ID, 0)
+	lines, err = w.C.Log(ctx, page.ID, 0)
 	require.NoError(t, err)
 	var said []string
 	for _, l := range lines {
@@ -456,33 +388,33 @@ func TestProgramsKeepToTheirRoom(t *testing.T) {
 }
 
 func TestFetchKeepsAwayFromInternalAddresses(t *testing.T) {
-	w := open(t)
-	outside := w.receive()
+	w := world.Open(t)
+	outside := w.Receive()
 	get := func(url string, largest int64) wire.RunPage {
 		d := tasks(job.Task{Name: "get", Kind: job.KindFetch, Fetch: &job.FetchTask{URL: url, Largest: largest}})
 		d.Retry = job.Retry{}
-		w.job("Get", d)
-		return w.ring("Get")
+		w.Job("Get", d)
+		return w.Ring("Get")
 	}
-	page := get("http://"+w.listen+"/health", 0)
+	page := get("http://"+w.Listen+"/health", 0)
 	assert.Equal(t, job.RunFailed, page.State)
 	assert.Contains(t, page.Reason, "is an address of this machine or its own networks, which is not allowed")
-	assert.Equal(t, job.RunDone, get("http://"+w.outside+"/a", 0).State)
-	assert.Contains(t, get("http://"+w.outside+"/a", 3).Reason, "has more than 3 B")
-	_, err := w.c.SaveJob(context.Background(), "Get",
+	assert.Equal(t, job.RunDone, get("http://"+w.Outside+"/a", 0).State)
+	assert.Contains(t, get("http://"+w.Outside+"/a", 3).Reason, "has more than 3 B")
+	_, err := w.C.SaveJob(context.Background(), "Get",
 		wire.JobRequest{Definition: tasks(job.Task{
 			Name: "get", Kind: job.KindFetch, Fetch: &job.FetchTask{URL: "file:///etc/passwd"},
 		})})
 	assert.ErrorContains(t, err, "file:///etc/passwd")
-	assert.Len(t, outside.heard(), 2)
+	assert.Len(t, outside.Heard(), 2)
 }
 
 // A branch that is blank is tried again also when another branch still worked
 // at the time; and a run whose node died after something was held stays held.
 func TestABlankBranchIsTriedAgainBesideAnother(t *testing.T) {
-	w := open(t)
-	w.report("None", "SELECT code FROM ports WHERE false")
-	w.report("Slow", "SELECT pg_sleep(1), 1 AS n")
+	w := world.Open(t)
+	w.Report("None", "SELECT code FROM ports WHERE false")
+	w.Report("Slow", "SELECT pg_sleep(1), 1 AS n")
 	send := func(name, after, to string) job.Task {
 		return job.Task{
 			Name: name, Kind: job.KindDeliver, After: []string{after},
@@ -492,13 +424,13 @@ func TestABlankBranchIsTriedAgainBesideAnother(t *testing.T) {
 	d := tasks(reportOf("None"), reportOf("Slow"), send("first", "none", "a@tarnwick.example"),
 		send("second", "slow", "b@tarnwick.example"))
 	d.IfBlank = job.BlankRetry
-	w.job("Branches", d)
-	page := w.ring("Branches")
+	w.Job("Branches", d)
+	page := w.Ring("Branches")
 	assert.Equal(t, job.RunDone, page.State, page.Reason)
 	got := attemptsOf(page)
 	assert.Equal(t,
 		map[string]string{"none": "blank;blank;blank;", "slow": "done;", "first": "passed over;", "second": "done;"},
 		got)
-	assert.Empty(t, w.inbox("a@tarnwick.example"))
-	assert.Len(t, w.inbox("b@tarnwick.example"), 1)
+	assert.Empty(t, w.Inbox("a@tarnwick.example"))
+	assert.Len(t, w.Inbox("b@tarnwick.example"), 1)
 }

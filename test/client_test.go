@@ -9,49 +9,50 @@ import (
 	"strings"
 	"testing"
 
-	"ironbell/internal/api/wire"
-	"ironbell/internal/core/job"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"ironbell/internal/api/wire"
+	"ironbell/internal/core/job"
+	"ironbell/test/world"
 )
 
 func TestTheClient(t *testing.T) {
-	w := open(t)
-	w.report("Ports", "SELECT code FROM ports WHERE code <> :not", job.Parameter{
+	w := world.Open(t)
+	w.Report("Ports", "SELECT code FROM ports WHERE code <> :not", job.Parameter{
 		Name: "not", Label: "Without", Type: job.TypeText, Default: "",
 	})
-	w.report("Nothing", "SELECT 1 WHERE false")
-	d := definition("Ports", "company mail", []string{"csv"}, "a@tarnwick.example")
+	w.Report("Nothing", "SELECT 1 WHERE false")
+	d := world.Definition("Ports", "company mail", []string{"csv"}, "a@tarnwick.example")
 	d.Triggers = []job.Trigger{{Timing: job.Timing{Rule: "15 6 * * 1-5"}}}
-	w.job("Quay board", d)
-	w.job("Crew rest watch", definition("Nothing", "company mail", []string{"csv"}, "a@tarnwick.example"))
-	w.job("Manifest", definition("Ports", "harbour authority mail", []string{"csv"}, "m@harbour-authority.test"))
-	w.behave("authority", "refuse", 0)
+	w.Job("Quay board", d)
+	w.Job("Crew rest watch", world.Definition("Nothing", "company mail", []string{"csv"}, "a@tarnwick.example"))
+	w.Job("Manifest", world.Definition("Ports", "harbour authority mail", []string{"csv"}, "m@harbour-authority.test"))
+	w.Behave("authority", "refuse", 0)
 
-	out, _, status := w.ironbell("jobs")
+	out, _, status := w.Ironbell("jobs")
 	assert.Zero(t, status)
 	for _, want := range []string{"Quay board", "on weekdays at 06:15", "has not run yet", "GMT"} {
 		assert.Contains(t, out, want)
 	}
-	out, _, _ = w.ironbell("jobs", "crew")
+	out, _, _ = w.Ironbell("jobs", "crew")
 	assert.Contains(t, out, "Crew rest watch")
 	assert.NotContains(t, out, "Quay board")
 
-	out, _, status = w.ironbell("ring", "Quay board", "-follow", "-value", "not=TQ")
+	out, _, status = w.Ironbell("ring", "Quay board", "-follow", "-value", "not=TQ")
 	assert.Zero(t, status, "done is 0")
 	assert.Contains(t, out, "4 rows")
 	assert.Contains(t, out, "done: delivered to 1 of 1")
-	out, _, status = w.ironbell("ring", "-follow", "Crew rest watch")
+	out, _, status = w.Ironbell("ring", "-follow", "Crew rest watch")
 	assert.Equal(t, 3, status, "blank is 3")
 	assert.Contains(t, out, "held, nothing was sent")
-	out, _, status = w.ironbell("ring", "-follow", "-json", "Manifest")
+	out, _, status = w.Ironbell("ring", "-follow", "-json", "Manifest")
 	assert.Equal(t, 5, status, "failed is 5")
 	var page wire.RunPage
 	require.NoError(t, json.Unmarshal([]byte(out), &page))
 	assert.Equal(t, job.RunFailed, page.State)
 
-	out, _, status = w.ironbell("run", "-log", page.ID.String())
+	out, _, status = w.Ironbell("run", "-log", page.ID.String())
 	assert.Zero(t, status)
 	for _, want := range []string{
 		"Rung by Sefa Orlin.", "Attempts", "Deliveries", "550 5.1.1 No such mailbox", "Alert",
@@ -59,43 +60,43 @@ func TestTheClient(t *testing.T) {
 	} {
 		assert.Contains(t, out, want)
 	}
-	_, _, status = w.ironbell("follow", page.ID.String())
+	_, _, status = w.Ironbell("follow", page.ID.String())
 	assert.Equal(t, 5, status)
-	out, _, _ = w.ironbell("runs", "-state", "failed,partly")
+	out, _, _ = w.Ironbell("runs", "-state", "failed,partly")
 	assert.Contains(t, out, page.ID.String())
 	assert.NotContains(t, out, "Quay board")
 
-	out, _, _ = w.ironbell("alerts")
+	out, _, _ = w.Ironbell("alerts")
 	assert.Contains(t, out, "Manifest")
-	out, _, status = w.ironbell("take", "1")
+	out, _, status = w.Ironbell("take", "1")
 	assert.Zero(t, status)
 	assert.Contains(t, out, "acknowledged")
 
-	out, _, status = w.ironbell("off", "Quay board")
+	out, _, status = w.Ironbell("off", "Quay board")
 	assert.Zero(t, status)
 	assert.Contains(t, out, "Quay board is off. Its settings are kept")
-	out, _, _ = w.ironbell("on", "Quay board")
+	out, _, _ = w.Ironbell("on", "Quay board")
 	assert.Contains(t, out, "It rings next")
 
-	w.behave("authority", "accept", 0)
-	out, _, status = w.ironbell("settle", "-as", "resend", number(t, page.Deliveries[0].ID))
+	w.Behave("authority", "accept", 0)
+	out, _, status = w.Ironbell("settle", "-as", "resend", number(t, page.Deliveries[0].ID))
 	assert.Zero(t, status)
 	assert.Contains(t, out, "is now waiting")
-	w.until("it is sent", func() bool { return len(w.inbox("m@harbour-authority.test")) == 1 })
+	w.Until("it is sent", func() bool { return len(w.Inbox("m@harbour-authority.test")) == 1 })
 }
 
 func TestTheServiceSaysAtOnceWhatItsDatabaseRefuses(t *testing.T) {
-	w := open(t)
-	u, err := url.Parse(w.db)
+	w := world.Open(t)
+	u, err := url.Parse(w.Db)
 	require.NoError(t, err)
 	u.User = url.UserPassword("ironbell", "wrong")
-	_, errs, status := w.ironbell("serve", "-listen", "127.0.0.1:0", "-key-file", w.dir+"/other", "-artifacts",
-		w.dir+"/other-artifacts", "-db", u.String())
+	_, errs, status := w.Ironbell("serve", "-listen", "127.0.0.1:0", "-key-file", w.Dir+"/other", "-artifacts",
+		w.Dir+"/other-artifacts", "-db", u.String())
 	assert.Equal(t, 1, status)
 	assert.Contains(t, errs, "the database refuses us: password authentication failed")
 	assert.NotContains(t, errs, "wrong")
-	_, errs, status = w.ironbell("serve", "-listen", w.listen, "-key-file", w.dir+"/key", "-artifacts",
-		w.dir+"/artifacts", "-db", w.db)
+	_, errs, status = w.Ironbell("serve", "-listen", w.Listen, "-key-file", w.Dir+"/key", "-artifacts",
+		w.Dir+"/artifacts", "-db", w.Db)
 	assert.Equal(t, 1, status)
 	assert.Contains(t, errs, "address already in use; choose another address with -listen")
 }
@@ -108,7 +109,7 @@ func number(t *testing.T, id int64) string {
 }
 
 func TestTheClientSaysWhatIsWrong(t *testing.T) {
-	w := open(t)
+	w := world.Open(t)
 	for _, c := range []struct {
 		args   []string
 		status int
@@ -126,37 +127,37 @@ func TestTheClientSaysWhatIsWrong(t *testing.T) {
 		{[]string{"take", "99"}, 1, `there is no alert "99"`},
 		{[]string{"serve"}, 2, "name the database with -db"},
 	} {
-		out, errs, status := w.ironbell(c.args...)
+		out, errs, status := w.Ironbell(c.args...)
 		assert.Equal(t, c.status, status, c.args)
 		assert.Contains(t, errs, c.want, c.args)
 		assert.Empty(t, out, c.args)
 	}
-	out, _, status := w.ironbell("help")
+	out, _, status := w.Ironbell("help")
 	assert.Zero(t, status)
 	assert.Contains(t, out, "tells owners when a delivery failed")
-	_, errs, status := w.ironbell("ring", "-h")
+	_, errs, status := w.Ironbell("ring", "-h")
 	assert.Zero(t, status)
 	assert.Contains(t, errs, "Example:")
-	token := w.token
-	w.token = "bell_WRONG"
-	_, errs, status = w.ironbell("jobs")
-	w.token = token
+	token := w.Token
+	w.Token = "bell_WRONG"
+	_, errs, status = w.Ironbell("jobs")
+	w.Token = token
 	assert.Equal(t, 1, status)
 	assert.Contains(t, errs, "ironbell sign-in")
-	listen := w.listen
-	w.listen = "127.0.0.1:1"
-	_, errs, status = w.ironbell("jobs")
-	w.listen = listen
+	listen := w.Listen
+	w.Listen = "127.0.0.1:1"
+	_, errs, status = w.Ironbell("jobs")
+	w.Listen = listen
 	assert.Equal(t, 1, status)
 	assert.Contains(t, errs, "does not answer: dial tcp 127.0.0.1:1: connect: connection refused")
 }
 
 // Somebody signs in, changes their password and signs out, all from a terminal.
 func TestSigningInAndOutFromATerminal(t *testing.T) {
-	w := open(t)
+	w := world.Open(t)
 	home := t.TempDir()
 	run := func(in string, args ...string) (string, int) {
-		cmd := exec.Command(build(t)+"/ironbell", args...)
+		cmd := exec.Command(world.Build(t)+"/ironbell", args...)
 		cmd.Env = []string{"HOME=" + home, "XDG_CONFIG_HOME=" + home, "PATH=" + os.Getenv("PATH")}
 		cmd.Stdin = strings.NewReader(in)
 		out, err := cmd.CombinedOutput()
@@ -167,16 +168,16 @@ func TestSigningInAndOutFromATerminal(t *testing.T) {
 	}
 	_, status := run("", "jobs")
 	assert.NotZero(t, status, "nobody is signed in")
-	said, status := run(password+"\n", "sign-in", "-url", "http://"+w.listen, "-login", "mara")
+	said, status := run(world.Password+"\n", "sign-in", "-url", "http://"+w.Listen, "-login", "mara")
 	require.Zero(t, status, said)
-	before := w.as("mara")
-	said, status = run(password+"\nthe-other-lantern\nthe-other-lamp\n", "password")
+	before := w.As("mara")
+	said, status = run(world.Password+"\nthe-other-lantern\nthe-other-lamp\n", "password")
 	assert.NotZero(t, status)
 	assert.Contains(t, said, "typed in two ways; nothing was changed")
 	said, status = run("not-the-one\nthe-other-lantern\nthe-other-lantern\n", "password")
 	assert.NotZero(t, status)
 	assert.Contains(t, said, "the present password is another one")
-	said, status = run(password+"\nthe-other-lantern\nthe-other-lantern\n", "password")
+	said, status = run(world.Password+"\nthe-other-lantern\nthe-other-lantern\n", "password")
 	require.Zero(t, status, said)
 	assert.Contains(t, said, "All sessions and tokens from before have ended")
 	assert.NotContains(t, said, "lantern")

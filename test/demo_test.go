@@ -18,6 +18,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"ironbell/client"
+	"ironbell/test/world"
 )
 
 // printed is what a program has printed so far.
@@ -54,7 +55,7 @@ func left(t *testing.T, dir string) []string {
 }
 
 func TestTheDemoStartsStopsAndKeepsItsState(t *testing.T) {
-	bin := build(t)
+	bin := world.Build(t)
 	dir, err := os.MkdirTemp("", "ironbell-demo-*") //nolint:usetesting // the database's user must reach it
 	require.NoError(t, err)
 	require.NoError(t, os.Chmod(dir, 0o755))

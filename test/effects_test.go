@@ -8,25 +8,26 @@ import (
 	"testing"
 	"time"
 
-	"ironbell/internal/api/wire"
-	"ironbell/internal/core/job"
-	"ironbell/internal/localpg/pgtest"
-
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"ironbell/internal/api/wire"
+	"ironbell/internal/core/job"
+	"ironbell/internal/localpg/pgtest"
+	"ironbell/test/world"
 )
 
 func TestStatementsRunWhereASourceAllowsThem(t *testing.T) {
-	w := open(t)
+	w := world.Open(t)
 	ctx := context.Background()
-	conn := connect(t, w.db)
+	conn := world.Connect(t, w.Db)
 	_, err := conn.Exec(ctx,
 		`CREATE TABLE exports (day date PRIMARY KEY, sent boolean NOT NULL DEFAULT false); INSERT INTO exports (day) VALUES ('2026-11-01'), ('2026-11-02')`)
 	require.NoError(t, err)
-	config, err := pgx.ParseConfig(pgtest.Login(t, w.db, pgtest.Writer))
+	config, err := pgx.ParseConfig(pgtest.Login(t, w.Db, pgtest.Writer))
 	require.NoError(t, err)
-	_, err = w.c.SaveSource(ctx, "ledger",
+	_, err = w.C.SaveSource(ctx, "ledger",
 		wire.PlaceRequest{Protocol: "postgres", Password: &config.Password, Settings: map[string]any{
 			"host": config.Host, "port": config.Port, "database": config.Database, "user": config.User,
 			"tls":        "disable",
@@ -44,11 +45,11 @@ func TestStatementsRunWhereASourceAllowsThem(t *testing.T) {
 		Name: "many", Kind: job.KindEmit, OnlyIf: `rows("mark") > 1`, Emit: &job.EmitTask{Type: "example.many"},
 	})
 	d.Values = job.Values{"day": "2026-11-02'; DROP TABLE exports; --"}
-	_, err = w.c.SaveJob(ctx, "Mark", wire.JobRequest{Owner: "mara", On: true, Definition: d})
+	_, err = w.C.SaveJob(ctx, "Mark", wire.JobRequest{Owner: "mara", On: true, Definition: d})
 	assert.ErrorContains(t, err, "takes a date")
 	d.Values = job.Values{"day": "2026-11-02"}
-	w.job("Mark", d)
-	page := w.ring("Mark")
+	w.Job("Mark", d)
+	page := w.Ring("Mark")
 	require.Equal(t, job.RunDone, page.State, page.Reason)
 	assert.Equal(t, int64(1), *page.Attempts[0].Rows)
 	assert.Equal(t, "passed over;", attemptsOf(page)["many"])
@@ -56,37 +57,37 @@ func TestStatementsRunWhereASourceAllowsThem(t *testing.T) {
 	require.NoError(t, conn.QueryRow(ctx, `SELECT count(*) FROM exports WHERE sent`).Scan(&sent))
 	assert.Equal(t, 1, sent)
 	// A rehearsal leaves it alone, and so does a source that allows no statements.
-	run, err := w.c.Rehearse(ctx, "Mark", job.Values{"day": "2026-11-01"})
+	run, err := w.C.Rehearse(ctx, "Mark", job.Values{"day": "2026-11-01"})
 	require.NoError(t, err)
-	page, err = w.c.Follow(ctx, run.ID, func(wire.RunPage) error { return nil })
+	page, err = w.C.Follow(ctx, run.ID, func(wire.RunPage) error { return nil })
 	require.NoError(t, err)
 	assert.Contains(t, page.Attempts[0].Note, "rehearsal: the statement was not run")
 	require.NoError(t, conn.QueryRow(ctx, `SELECT count(*) FROM exports WHERE sent`).Scan(&sent))
 	assert.Equal(t, 1, sent)
 	mark.Query.Source = "tarnwick"
-	_, err = w.c.SaveJob(ctx, "Mark", wire.JobRequest{Owner: "mara", On: true, Definition: tasks(mark)})
+	_, err = w.C.SaveJob(ctx, "Mark", wire.JobRequest{Owner: "mara", On: true, Definition: tasks(mark)})
 	assert.ErrorContains(t, err, "does not allow statements")
 }
 
 // A program that was in the middle when its node died may have done anything:
 // it is not run a second time by itself, unless its task says that it may be.
 func TestAnInterruptedProgramIsUnknownUnlessRepeatable(t *testing.T) {
-	w := open(t)
+	w := world.Open(t)
 	ctx := context.Background()
-	w.write("programs/upload", "#!/bin/sh\necho x >> \"$1\"\nif [ $(wc -l < \"$1\") = 1 ]; then sleep 60; fi\n", 0o755)
+	w.Write("programs/upload", "#!/bin/sh\necho x >> \"$1\"\nif [ $(wc -l < \"$1\") = 1 ]; then sleep 60; fi\n", 0o755)
 	for name, repeatable := range map[string]bool{"Once": false, "Again": true} {
-		count := filepath.Join(w.dir, "notes", name)
-		w.job(name,
+		count := filepath.Join(w.Dir, "notes", name)
+		w.Job(name,
 			tasks(job.Task{
 				Name: "upload", Kind: job.KindProgram, Repeatable: repeatable,
 				Program: &job.ProgramTask{Program: "upload", Arguments: []string{count}},
 			}))
-		run, err := w.c.Ring(ctx, name, nil)
+		run, err := w.C.Ring(ctx, name, nil)
 		require.NoError(t, err)
-		w.until("the program runs", func() bool { _, err := os.Stat(count); return err == nil })
-		w.kill()
-		w.start()
-		page, err := w.c.Follow(ctx, run.ID, func(wire.RunPage) error { return nil })
+		w.Until("the program runs", func() bool { _, err := os.Stat(count); return err == nil })
+		w.Kill()
+		w.Start()
+		page, err := w.C.Follow(ctx, run.ID, func(wire.RunPage) error { return nil })
 		require.NoError(t, err)
 		text, err := os.ReadFile(count)
 		require.NoError(t, err)
@@ -100,17 +101,17 @@ func TestAnInterruptedProgramIsUnknownUnlessRepeatable(t *testing.T) {
 		assert.Contains(t, page.Reason, "nobody knows how far it came")
 		assert.Equal(t, "x\n", string(text), "it ran once")
 		// A person who has looked lets it go on.
-		_, err = w.c.Again(ctx, run.ID, wire.AgainRequest{})
+		_, err = w.C.Again(ctx, run.ID, wire.AgainRequest{})
 		require.NoError(t, err)
-		page, err = w.c.Follow(ctx, run.ID, func(wire.RunPage) error { return nil })
+		page, err = w.C.Follow(ctx, run.ID, func(wire.RunPage) error { return nil })
 		require.NoError(t, err)
 		assert.Equal(t, job.RunDone, page.State, page.Reason)
 	}
 }
 
 func TestFilesArePickedUpWhenTheyAreComplete(t *testing.T) {
-	w := open(t)
-	w.places()
+	w := world.Open(t)
+	w.Places()
 	collect := func(take job.Take) wire.RunPage {
 		d := tasks(
 			job.Task{
@@ -126,14 +127,14 @@ func TestFilesArePickedUpWhenTheyAreComplete(t *testing.T) {
 			},
 		)
 		d.Retry = job.Retry{}
-		w.job("Tides", d)
-		return w.ring("Tides")
+		w.Job("Tides", d)
+		return w.Ring("Tides")
 	}
 	page := collect(job.TakeNewest)
 	assert.Equal(t, job.RunBlank, page.State)
 	assert.Equal(t, "blank: readings found nothing; held, nothing was sent", page.Reason)
-	w.write("folders/tides/tide_1.csv", "", 0o600)
-	w.write("folders/tides/other.csv", "not meant", 0o600)
+	w.Write("folders/tides/tide_1.csv", "", 0o600)
+	w.Write("folders/tides/other.csv", "not meant", 0o600)
 	assert.Equal(t, job.RunBlank, collect(job.TakeNewest).State, "a file without content")
 	// Somebody is still writing: it is taken when it has not changed for a while.
 	stop := make(chan struct{})
@@ -143,7 +144,7 @@ func TestFilesArePickedUpWhenTheyAreComplete(t *testing.T) {
 	go func() {
 		defer close(written)
 		defer begin()
-		f, err := os.OpenFile(filepath.Join(w.dir, "folders/tides/tide_2.csv"), os.O_CREATE|os.O_WRONLY, 0o600)
+		f, err := os.OpenFile(filepath.Join(w.Dir, "folders/tides/tide_2.csv"), os.O_CREATE|os.O_WRONLY, 0o600)
 		if err != nil {
 			return
 		}
@@ -169,10 +170,10 @@ func TestFilesArePickedUpWhenTheyAreComplete(t *testing.T) {
 	assert.Len(t, page.Artifacts, 2)
 	for folder, want := range map[string]string{
 		"/etc": "is not allowed on this machine",
-		filepath.Join(w.dir, "folders", "..", "programs"): "is not allowed on this machine",
+		filepath.Join(w.Dir, "folders", "..", "programs"): "is not allowed on this machine",
 		"/nowhere": "there is no folder",
 	} {
-		_, err := w.c.SaveSource(context.Background(), "x", wire.PlaceRequest{
+		_, err := w.C.SaveSource(context.Background(), "x", wire.PlaceRequest{
 			Protocol: "folder", Settings: map[string]any{"folder": folder},
 		})
 		assert.ErrorContains(t, err, want)

@@ -12,39 +12,27 @@ import (
 	"testing"
 	"time"
 
-	"ironbell/internal/core/job"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"ironbell/internal/core/job"
+	"ironbell/test/world"
 )
 
-// What comes from data ends up in subjects, names, folders and addresses. Whatever
-// it holds, it changes nothing but the text that it stands for.
-
-func (w *world) notes() job.Definition {
-	w.t.Helper()
-	w.report("Notes", "SELECT :note AS note", job.Parameter{Name: "note", Type: job.TypeText})
-	d := definition("Notes", "company mail", []string{"csv"}, "oren@tarnwick.example")
-	d.Tasks[0].Report.Outputs[0].Name = "{value.note}"
-	d.Tasks[1].Deliver.Subject = "Note: {value.note}"
-	d.Retry = job.Retry{Times: 1, Wait: job.Duration(200 * time.Millisecond)}
-	return d
-}
-
 func TestLineEndsInValuesMakeNoHeadersAndNoRecipients(t *testing.T) {
-	w := open(t)
-	d := w.notes()
+	w := world.Open(t)
+	d := w.Notes()
 	d.Values = job.Values{"note": "calm\r\nBcc: thief@else.test\r\n\r\nCome in"}
-	w.job("Notes", d)
-	run := w.ring("Notes")
+	w.Job("Notes", d)
+	run := w.Ring("Notes")
 	require.Equal(t, job.RunDone, run.State, run.Reason)
 	require.Len(t, run.Deliveries, 1)
 	assert.Equal(t, "oren@tarnwick.example", run.Deliveries[0].Address)
-	l := w.inbox("oren@tarnwick.example")[0]
+	l := w.Inbox("oren@tarnwick.example")[0]
 	assert.Equal(t, "Note: calm Bcc: thief@else.test Come in", l.Subject)
-	head, _, _ := strings.Cut(w.raw(l), "\r\n\r\n")
+	head, _, _ := strings.Cut(w.Raw(l), "\r\n\r\n")
 	assert.NotRegexp(t, `(?mi)^bcc:`, head)
-	assert.Empty(t, w.inbox("thief@else.test"))
+	assert.Empty(t, w.Inbox("thief@else.test"))
 	require.Len(t, l.Attachments, 1)
 	assert.NotContains(t, l.Attachments[0].Name, "\n")
 	assert.Equal(t, "Note: calm Bcc: thief@else.test Come in", run.Deliveries[0].Subject,
@@ -52,13 +40,13 @@ func TestLineEndsInValuesMakeNoHeadersAndNoRecipients(t *testing.T) {
 }
 
 func TestAddressesOfEveryKindComeToThoseWhomTheyName(t *testing.T) {
-	w := open(t)
+	w := world.Open(t)
 	ctx := context.Background()
-	d := w.notes()
+	d := w.Notes()
 	d.Values = job.Values{"note": "calm"}
 	d.Tasks[1].Deliver.To = []string{`"Hask, Oren \"the quay\"" <oren@tarnwick.example>; Søren Ærø <soren@tarnwick.example>` + "\n" + `Ελένη <eleni@tarnwick.example>, <quay.desk@TARNWICK.example>`, "quay.desk@tarnwick.example"}
-	w.job("Notes", d)
-	run := w.ring("Notes")
+	w.Job("Notes", d)
+	run := w.Ring("Notes")
 	require.Equal(t, job.RunDone, run.State, run.Reason)
 	var got []string
 	for _, dl := range run.Deliveries {
@@ -71,14 +59,14 @@ func TestAddressesOfEveryKindComeToThoseWhomTheyName(t *testing.T) {
 			"soren@tarnwick.example",
 		}, got, "each once, whatever case its domain is in")
 	for _, to := range got {
-		require.Len(t, w.inbox(to), 1, to)
+		require.Len(t, w.Inbox(to), 1, to)
 	}
 
 	// A list with some that are none: each fails by its name, and the others go out.
 	d.Tasks[1].Deliver.To = []string{"{value.note}"}
 	d.Values = job.Values{"note": "oren@tarnwick.example; oren at tarnwick; \"open <a@tarnwick.example>"}
-	w.job("Notes", d)
-	run = w.ring("Notes")
+	w.Job("Notes", d)
+	run = w.Ring("Notes")
 	require.Equal(t, job.RunPartly, run.State)
 	failed := map[string]string{}
 	for _, dl := range run.Deliveries {
@@ -87,8 +75,8 @@ func TestAddressesOfEveryKindComeToThoseWhomTheyName(t *testing.T) {
 		}
 	}
 	assert.Contains(t, failed["oren at tarnwick"], "is no mail address")
-	require.Len(t, w.inbox("oren@tarnwick.example"), 2, "who can be reached is")
-	alerts, err := w.c.Alerts(ctx, "open")
+	require.Len(t, w.Inbox("oren@tarnwick.example"), 2, "who can be reached is")
+	alerts, err := w.C.Alerts(ctx, "open")
 	require.NoError(t, err)
 	require.Len(t, alerts, 1)
 	assert.Equal(t, job.AlertDeliveryFailed, alerts[0].Kind)
@@ -96,11 +84,11 @@ func TestAddressesOfEveryKindComeToThoseWhomTheyName(t *testing.T) {
 }
 
 func TestNamesFromDataStayBelowTheirDestination(t *testing.T) {
-	w := open(t)
-	names := w.filePlaces()
-	_, err := w.c.TestDestination(context.Background(), names["sftp"]) // pins its key
+	w := world.Open(t)
+	names := w.FilePlaces()
+	_, err := w.C.TestDestination(context.Background(), names["sftp"]) // pins its key
 	require.NoError(t, err)
-	d := w.notes()
+	d := w.Notes()
 	d.Tasks = d.Tasks[:1]
 	d.Tasks[0].Report.Outputs[0].Folder = "{value.note}"
 	for _, protocol := range []string{"folder", "sftp", "ftp", "webdav"} {
@@ -114,8 +102,8 @@ func TestNamesFromDataStayBelowTheirDestination(t *testing.T) {
 		Each: "note", Values: []string{"../../up", "/etc/cron.d/x", `..\..\up`, "NUL", "a\x1b[31mred", ".", long, "  "},
 	}
 	d.Values = job.Values{}
-	w.job("Names", d)
-	run := w.ring("Names")
+	w.Job("Names", d)
+	run := w.Ring("Names")
 	require.Equal(t, job.RunDone, run.State, run.Reason)
 	require.Len(t, run.Deliveries, 4*len(d.Split.Values))
 	for _, dl := range run.Deliveries {
@@ -129,8 +117,8 @@ func TestNamesFromDataStayBelowTheirDestination(t *testing.T) {
 		assert.Equal(t, ".csv", filepath.Ext(dl.Address), "the ending stays, however long the name is")
 	}
 	for _, out := range []string{
-		filepath.Join(w.dir, "up"), filepath.Join(w.dir, "folders", "up"),
-		filepath.Join(filepath.Dir(w.out.Folder), "up"), "/etc/cron.d/x",
+		filepath.Join(w.Dir, "up"), filepath.Join(w.Dir, "folders", "up"),
+		filepath.Join(filepath.Dir(w.Out.Folder), "up"), "/etc/cron.d/x",
 	} {
 		_, err := os.Stat(out)
 		assert.ErrorIs(t, err, os.ErrNotExist, "nothing lies beside the destinations")
@@ -138,11 +126,11 @@ func TestNamesFromDataStayBelowTheirDestination(t *testing.T) {
 }
 
 func TestTwoFilesOfOneNameBothArrive(t *testing.T) {
-	w := open(t)
-	names := w.filePlaces()
-	w.report("North", "SELECT 'north' AS side")
-	w.report("South", "SELECT 'south' AS side")
-	d := definition("North", "company mail", []string{"csv"}, "oren@tarnwick.example")
+	w := world.Open(t)
+	names := w.FilePlaces()
+	w.Report("North", "SELECT 'north' AS side")
+	w.Report("South", "SELECT 'south' AS side")
+	d := world.Definition("North", "company mail", []string{"csv"}, "oren@tarnwick.example")
 	south := d.Tasks[0]
 	south.Name, south.Report = "south",
 		&job.ReportTask{Report: "South", Outputs: []job.Output{{Format: "csv", Name: "departures"}}}
@@ -155,15 +143,15 @@ func TestTwoFilesOfOneNameBothArrive(t *testing.T) {
 		},
 	}
 	d.Tasks[2].After = []string{"report", "south"}
-	w.job("Both", d)
-	run := w.ring("Both")
+	w.Job("Both", d)
+	run := w.Ring("Both")
 	require.Equal(t, job.RunDone, run.State, run.Reason)
-	l := w.inbox("oren@tarnwick.example")[0]
+	l := w.Inbox("oren@tarnwick.example")[0]
 	require.Len(t, l.Attachments, 2)
 	assert.NotEqual(t, l.Attachments[0].Name, l.Attachments[1].Name)
-	assert.Contains(t, string(w.attachment(l, 0))+string(w.attachment(l, 1)), "north")
-	assert.Contains(t, string(w.attachment(l, 0))+string(w.attachment(l, 1)), "south")
-	all, err := filepath.Glob(filepath.Join(w.dir, "folders", "archive", "departures*.csv"))
+	assert.Contains(t, string(w.Attachment(l, 0))+string(w.Attachment(l, 1)), "north")
+	assert.Contains(t, string(w.Attachment(l, 0))+string(w.Attachment(l, 1)), "south")
+	all, err := filepath.Glob(filepath.Join(w.Dir, "folders", "archive", "departures*.csv"))
 	require.NoError(t, err)
 	require.Len(t, all, 2)
 	var both string
@@ -176,41 +164,20 @@ func TestTwoFilesOfOneNameBothArrive(t *testing.T) {
 	assert.Contains(t, both, "south")
 }
 
-// down waits until a destination rests, and gives its alert.
-func (w *world) down(name string) job.Alert {
-	w.t.Helper()
-	ctx := context.Background()
-	var found job.Alert
-	w.until(name+" rests with an alert", func() bool {
-		p, err := w.c.Destination(ctx, name)
-		require.NoError(w.t, err)
-		alerts, err := w.c.Alerts(ctx, "open")
-		require.NoError(w.t, err)
-		at := slices.IndexFunc(alerts,
-			func(a job.Alert) bool { return a.Kind == job.AlertDown && a.Job == "Destination "+name })
-		if p.Rests == nil || at < 0 {
-			return false
-		}
-		found = alerts[at]
-		return true
-	})
-	return found
-}
-
 func TestWhatIsWrongWithADestinationIsToldOnceAndPutRightByItself(t *testing.T) {
-	w := open(t)
+	w := world.Open(t)
 	ctx := context.Background()
-	names := w.filePlaces()
-	host, port := w.hostPort(w.out.Mail)
-	mail := map[string]any{"host": host, "port": port, "from": "bell@tarnwick.example", "user": w.out.User}
-	w.place("untrusted mail", "smtp", w.out.Password, mail)
-	host, port = w.hostPort(w.out.FTP)
-	ftp := map[string]any{"host": host, "port": port, "user": w.out.User}
-	w.place("untrusted ftp", "ftp", w.out.Password, ftp)
-	w.report("Departures", "SELECT 'Tarnwick Quay' AS port, 12 AS sailings")
-	archive := filepath.Join(w.dir, "folders", "archive")
+	names := w.FilePlaces()
+	host, port := w.HostPort(w.Out.Mail)
+	mail := map[string]any{"host": host, "port": port, "from": "bell@tarnwick.example", "user": w.Out.User}
+	w.Place("untrusted mail", "smtp", w.Out.Password, mail)
+	host, port = w.HostPort(w.Out.FTP)
+	ftp := map[string]any{"host": host, "port": port, "user": w.Out.User}
+	w.Place("untrusted ftp", "ftp", w.Out.Password, ftp)
+	w.Report("Departures", "SELECT 'Tarnwick Quay' AS port, 12 AS sailings")
+	archive := filepath.Join(w.Dir, "folders", "archive")
 	require.NoError(t, os.Rename(archive, archive+".away"))
-	d := definition("Departures", "untrusted mail", []string{"csv"}, "oren@tarnwick.example")
+	d := world.Definition("Departures", "untrusted mail", []string{"csv"}, "oren@tarnwick.example")
 	d.Tasks[0].Report.Outputs[0].Name = "departures"
 	for name, destination := range map[string]string{"ftp": "untrusted ftp", "folder": names["folder"]} {
 		d.Tasks = append(d.Tasks, job.Task{
@@ -218,8 +185,8 @@ func TestWhatIsWrongWithADestinationIsToldOnceAndPutRightByItself(t *testing.T) 
 			Deliver: &job.DeliverTask{Destination: destination},
 		})
 	}
-	w.job("Departures", d)
-	run, err := w.c.Ring(ctx, "Departures", nil)
+	w.Job("Departures", d)
+	run, err := w.C.Ring(ctx, "Departures", nil)
 	require.NoError(t, err)
 
 	for name, want := range map[string][2]string{
@@ -227,79 +194,79 @@ func TestWhatIsWrongWithADestinationIsToldOnceAndPutRightByItself(t *testing.T) 
 		"untrusted ftp":  {"certificate", "put it into ca"},
 		names["folder"]:  {"no such file or directory", ""},
 	} {
-		a := w.down(name)
+		a := w.Down(name)
 		assert.Contains(t, a.Happened, want[0], name)
 		assert.Contains(t, a.Advice, want[1], name)
 		assert.Contains(t, a.ForWhom, "1 delivery waits: Departures", name)
 	}
-	page, err := w.c.Run(ctx, run.ID)
+	page, err := w.C.Run(ctx, run.ID)
 	require.NoError(t, err)
 	assert.Equal(t, job.RunDelivering, page.State, "it waits until they are mended")
 	require.Len(t, page.Deliveries, 3)
 	for _, dl := range page.Deliveries {
 		assert.Equal(t, job.KeptForRest, dl.KeptBack, dl.Destination)
 	}
-	assert.Empty(t, w.inbox("oren@tarnwick.example"), "nothing went over a line that is not trusted")
+	assert.Empty(t, w.Inbox("oren@tarnwick.example"), "nothing went over a line that is not trusted")
 
 	// What mends them lets everything go, and closes the alerts.
-	mail["ca"], ftp["ca"] = w.out.CA, w.out.CA
-	w.place("untrusted mail", "smtp", w.out.Password, mail)
-	w.place("untrusted ftp", "ftp", w.out.Password, ftp)
+	mail["ca"], ftp["ca"] = w.Out.CA, w.Out.CA
+	w.Place("untrusted mail", "smtp", w.Out.Password, mail)
+	w.Place("untrusted ftp", "ftp", w.Out.Password, ftp)
 	require.NoError(t, os.Rename(archive+".away", archive))
-	w.until("all arrives", func() bool {
-		page, err = w.c.Run(ctx, run.ID)
+	w.Until("all arrives", func() bool {
+		page, err = w.C.Run(ctx, run.ID)
 		require.NoError(t, err)
 		return page.State == job.RunDone
 	})
-	assert.Len(t, w.inbox("oren@tarnwick.example"), 1)
+	assert.Len(t, w.Inbox("oren@tarnwick.example"), 1)
 	for _, protocol := range []string{"ftp", "folder"} {
-		_, there := w.fetched(protocol, "departures.csv")
+		_, there := w.Fetched(protocol, "departures.csv")
 		assert.True(t, there, protocol)
 	}
-	w.until("the alerts are closed", func() bool {
-		open, err := w.c.Alerts(ctx, "open", "acknowledged")
+	w.Until("the alerts are closed", func() bool {
+		open, err := w.C.Alerts(ctx, "open", "acknowledged")
 		require.NoError(t, err)
 		return len(open) == 0
 	})
 }
 
 func TestAPasswordThatExpiresAmongFilesLosesAndDoublesNone(t *testing.T) {
-	w := open(t)
+	w := world.Open(t)
 	ctx := context.Background()
-	names := w.filePlaces()
-	_, err := w.c.TestDestination(ctx, names["sftp"])
+	names := w.FilePlaces()
+	_, err := w.C.TestDestination(ctx, names["sftp"])
 	require.NoError(t, err)
 	const parts = 40
-	w.report("Part", "SELECT :n AS n", job.Parameter{Name: "n", Type: job.TypeText})
-	d := definition("Part", "", []string{"csv"})
+	w.Report("Part", "SELECT :n AS n", job.Parameter{Name: "n", Type: job.TypeText})
+	d := world.Definition("Part", "", []string{"csv"})
 	d.Tasks[0].Report.Outputs[0].Name = "part {value.n}"
 	d.Tasks[1] = job.Task{Name: "sftp", Kind: job.KindDeliver, Deliver: &job.DeliverTask{Destination: names["sftp"]}}
 	for i := range parts {
 		d.Split.Values = append(d.Split.Values, fmt.Sprint(i))
 	}
 	d.Split.Each = "n"
-	w.job("Parts", d)
-	w.behave("sftp", "slow", 40)
-	run, err := w.c.Ring(ctx, "Parts", nil)
+	w.Job("Parts", d)
+	w.Behave("sftp", "slow", 40)
+	run, err := w.C.Ring(ctx, "Parts", nil)
 	require.NoError(t, err)
 	arrived := func() []string {
-		all, err := filepath.Glob(filepath.Join(w.out.Folder, "sftp", "part *.csv"))
+		all, err := filepath.Glob(filepath.Join(w.Out.Folder, "sftp", "part *.csv"))
 		require.NoError(t, err)
 		return all
 	}
-	w.until("some are there", func() bool { return len(arrived()) > 3 })
+	w.Until("some are there", func() bool { return len(arrived()) > 3 })
 	// A server asks for the password when a line is opened: here after a restart,
 	// which brings what is under way to its end.
-	w.behave("sftp", "expired", 0)
-	w.service.Stop(syscall.SIGTERM, 20*time.Second, syscall.SIGKILL)
-	w.start()
-	a := w.down(names["sftp"])
+	w.Behave("sftp", "expired", 0)
+	w.Service.Stop(syscall.SIGTERM, 20*time.Second, syscall.SIGKILL)
+	w.Start()
+	a := w.Down(names["sftp"])
 	assert.Contains(t, a.Happened, "refused to sign us in")
 	assert.Contains(t, a.Advice, "Check user and password, or key, of the destination.")
 	require.Less(t, len(arrived()), parts)
-	w.behave("sftp", "accept", 0)
-	w.until("the rest arrives", func() bool {
-		page, err := w.c.Run(ctx, run.ID)
+	w.Behave("sftp", "accept", 0)
+	w.Until("the rest arrives", func() bool {
+		page, err := w.C.Run(ctx, run.ID)
 		require.NoError(t, err)
 		return page.State.Ended() || len(arrived()) == parts
 	})
@@ -311,14 +278,14 @@ func TestAPasswordThatExpiresAmongFilesLosesAndDoublesNone(t *testing.T) {
 }
 
 func TestMailboxesThatAreFullAndServersThatAnswerStrangely(t *testing.T) {
-	w := open(t)
+	w := world.Open(t)
 	ctx := context.Background()
-	d := w.notes()
+	d := w.Notes()
 	d.Values = job.Values{"note": "calm"}
 	d.Tasks[1].Deliver.To = []string{"oren@tarnwick.example", "full@tarnwick.example"}
-	w.job("Notes", d)
-	w.behaveTo("mail", "full", "full@tarnwick.example", 0)
-	run := w.ring("Notes")
+	w.Job("Notes", d)
+	w.BehaveTo("mail", "full", "full@tarnwick.example", 0)
+	run := w.Ring("Notes")
 	require.Equal(t, job.RunPartly, run.State, run.Reason)
 	for _, dl := range run.Deliveries {
 		if dl.Address == "full@tarnwick.example" {
@@ -329,35 +296,35 @@ func TestMailboxesThatAreFullAndServersThatAnswerStrangely(t *testing.T) {
 			assert.Equal(t, job.DeliverySent, dl.State, "nobody else suffers")
 		}
 	}
-	alerts, err := w.c.Alerts(ctx, "open")
+	alerts, err := w.C.Alerts(ctx, "open")
 	require.NoError(t, err)
 	require.Len(t, alerts, 1)
 	assert.Equal(t, job.AlertDeliveryFailed, alerts[0].Kind)
 	assert.Contains(t, alerts[0].ForWhom, "full@tarnwick.example")
 	// Once there is room, only the one who lacks it gets it.
-	w.behave("mail", "accept", 0)
-	n, err := w.c.Resend(ctx, run.ID)
+	w.Behave("mail", "accept", 0)
+	n, err := w.C.Resend(ctx, run.ID)
 	require.NoError(t, err)
 	assert.EqualValues(t, 1, n)
-	w.until("it is done, and the alert closed", func() bool {
-		page, err := w.c.Run(ctx, run.ID)
+	w.Until("it is done, and the alert closed", func() bool {
+		page, err := w.C.Run(ctx, run.ID)
 		require.NoError(t, err)
-		open, err := w.c.Alerts(ctx, "open")
+		open, err := w.C.Alerts(ctx, "open")
 		require.NoError(t, err)
 		return page.State == job.RunDone && len(open) == 0
 	})
-	assert.Len(t, w.inbox("oren@tarnwick.example"), 1)
-	assert.Len(t, w.inbox("full@tarnwick.example"), 1)
+	assert.Len(t, w.Inbox("oren@tarnwick.example"), 1)
+	assert.Len(t, w.Inbox("full@tarnwick.example"), 1)
 
 	// An answer that is neither yes nor no leaves nobody knowing.
-	w.behave("mail", "strange", 0)
+	w.Behave("mail", "strange", 0)
 	d.Tasks[1].Deliver.To = []string{"oren@tarnwick.example"}
-	w.job("Notes", d)
-	run = w.ring("Notes")
+	w.Job("Notes", d)
+	run = w.Ring("Notes")
 	assert.Equal(t, job.RunPartly, run.State, run.Reason)
 	require.Len(t, run.Deliveries, 1)
 	assert.Equal(t, job.DeliveryUnknown, run.Deliveries[0].State, run.Deliveries[0].Answer)
-	alerts, err = w.c.Alerts(ctx, "open")
+	alerts, err = w.C.Alerts(ctx, "open")
 	require.NoError(t, err)
 	require.Len(t, alerts, 1)
 	assert.Equal(t, job.AlertDeliveryUnknown, alerts[0].Kind)

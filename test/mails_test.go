@@ -14,70 +14,56 @@ import (
 	"testing"
 	"time"
 
-	"ironbell/internal/store/history"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
 	"ironbell/client"
 	"ironbell/demo"
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/job"
-
-	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
+	"ironbell/internal/store/history"
+	"ironbell/test/world"
 )
 
-// person saves a person who cannot sign in.
-func (w *world) person(login, name string) {
-	w.t.Helper()
-	_, err := w.c.SavePerson(context.Background(), login, wire.PersonRequest{
-		Name: name, Mail: login + "@tarnwick.example", Role: "reader", Zone: "Europe/London",
-	})
-	require.NoError(w.t, err)
-}
-
-// raw is a letter as it came.
-func (w *world) raw(l letter) string {
-	return string(w.get(fmt.Sprintf("%s/messages/%d/raw", w.out.Inbox, l.ID)))
-}
-
 func TestMailAsPeopleWantIt(t *testing.T) {
-	w := open(t)
+	w := world.Open(t)
 	ctx := context.Background()
 	for login, name := range map[string]string{
 		"oren": "Oren Hask", "brina": "Brina Colm", "tavish": "Tavish Rook", "maeve": "Maeve Tarn",
 	} {
-		w.person(login, name)
+		w.Person(login, name)
 	}
-	_, err := w.c.SavePost(ctx, "Engineering superintendent", "", "joren")
+	_, err := w.C.SavePost(ctx, "Engineering superintendent", "", "joren")
 	require.NoError(t, err)
-	_, err = w.c.SavePost(ctx, "Slipway foreman", "Engineering superintendent", "tavish")
+	_, err = w.C.SavePost(ctx, "Slipway foreman", "Engineering superintendent", "tavish")
 	require.NoError(t, err)
-	_, err = w.c.SavePost(ctx, "Engineering superintendent", "Slipway foreman", "joren")
+	_, err = w.C.SavePost(ctx, "Engineering superintendent", "Slipway foreman", "joren")
 	assert.ErrorContains(t, err, "circle")
-	_, err = w.c.SaveGroup(ctx, "Port masters",
+	_, err = w.C.SaveGroup(ctx, "Port masters",
 		"person:oren, person:brina;\n\"Quay, Desk\" <quay.desk@tarnwick.example>")
 	require.NoError(t, err)
-	_, err = w.c.SaveGroup(ctx, "Broken", "person:nobody, not an address, a@b.example")
+	_, err = w.C.SaveGroup(ctx, "Broken", "person:nobody, not an address, a@b.example")
 	require.ErrorContains(t, err, "was not accepted")
 	for _, part := range []string{`no person "nobody"`, `"not an address" is no mail address`} {
 		assert.ErrorContains(t, err, part, "each bad one is named")
 	}
 	// Brina is away, and Maeve stands in for her.
 	until := time.Now().Add(48 * time.Hour)
-	_, err = w.c.SaveWishes(ctx, "brina", job.OwnSettings{Wishes: job.Wishes{PausedUntil: &until, StandIn: "maeve"}})
+	_, err = w.C.SaveWishes(ctx, "brina", job.OwnSettings{Wishes: job.Wishes{PausedUntil: &until, StandIn: "maeve"}})
 	require.NoError(t, err)
 
 	require.NoError(t,
-		w.c.SaveMailSettings(ctx, job.MailSettings{Subject: "Tarnwick: {job}", ReplyTo: "quay.desk@tarnwick.example"}))
-	w.report("Departures", "SELECT 'Tarnwick Quay' AS port, 12 AS sailings UNION ALL SELECT 'Grey Skerry', 3")
-	d := definition("Departures", "company mail", []string{"html-mail", "csv", "xlsx"}, "group:Port masters",
+		w.C.SaveMailSettings(ctx, job.MailSettings{Subject: "Tarnwick: {job}", ReplyTo: "quay.desk@tarnwick.example"}))
+	w.Report("Departures", "SELECT 'Tarnwick Quay' AS port, 12 AS sailings UNION ALL SELECT 'Grey Skerry', 3")
+	d := world.Definition("Departures", "company mail", []string{"html-mail", "csv", "xlsx"}, "group:Port masters",
 		"oren@tarnwick.example")
 	mail := d.Tasks[1].Deliver
 	mail.Cc, mail.Bcc = []string{"under:Engineering superintendent"}, []string{"Müller <mueller@grüße.example>"}
 	mail.Priority, mail.Zip, mail.MayLeave = "high", "Departures {date:%Y}", true
 	mail.Body = "Sailings of {rows} ports.\r\nBcc: nobody@else.test"
 	mail.ToQuery = &job.ListQuery{Source: "tarnwick", SQL: "SELECT 'fenn' || '.desk@tarnwick.example'"}
-	w.job("Departures", d)
-	run := w.ring("Departures")
+	w.Job("Departures", d)
+	run := w.Ring("Departures")
 	require.Equal(t, job.RunDone, run.State, run.Reason)
 	got := map[string]bool{}
 	for _, dl := range run.Deliveries {
@@ -88,8 +74,8 @@ func TestMailAsPeopleWantIt(t *testing.T) {
 		"fenn.desk@tarnwick.example": true,
 		"joren@tarnwick.example":     true, "tavish@tarnwick.example": true, "mueller@xn--gre-6ka8l.example": true,
 	}, got, "each once; whose mail is paused has a stand-in")
-	l := w.inbox("oren@tarnwick.example")[0]
-	raw := w.raw(l)
+	l := w.Inbox("oren@tarnwick.example")[0]
+	raw := w.Raw(l)
 	head, _, _ := strings.Cut(raw, "\r\n\r\n")
 	assert.Equal(t, "Tarnwick: Departures", l.Subject, "the house's own subject")
 	for _, part := range []string{
@@ -105,7 +91,7 @@ func TestMailAsPeopleWantIt(t *testing.T) {
 	assert.Regexp(t, `port +sailings\n-+ +-+\nTarnwick Quay +12\nGrey Skerry +3\n`,
 		strings.ReplaceAll(l.Plain, "\r", ""), "the table reads well without HTML")
 	require.Len(t, l.Attachments, 1)
-	content := w.attachment(l, 0)
+	content := w.Attachment(l, 0)
 	archive, err := zip.NewReader(bytes.NewReader(content), int64(len(content)))
 	require.NoError(t, err)
 	require.Len(t, archive.File, 2)
@@ -114,9 +100,9 @@ func TestMailAsPeopleWantIt(t *testing.T) {
 	// Oren takes himself off: the link shows on GET and acts on POST.
 	link := regexp.MustCompile(`List-Unsubscribe: <(http[^>]+)>`).FindStringSubmatch(regexp.MustCompile(`\r\n\s+`).ReplaceAllString(raw, ""))
 	require.NotNil(t, link)
-	text := string(w.get(link[1]))
+	text := string(w.Get(link[1]))
 	assert.Contains(t, text, "oren@tarnwick.example gets the mails of this job.")
-	list, err := w.c.Receives(ctx, "oren")
+	list, err := w.C.Receives(ctx, "oren")
 	require.NoError(t, err)
 	require.Len(t, list, 1)
 	assert.False(t, list[0].Left, "showing it changes nothing")
@@ -128,45 +114,45 @@ func TestMailAsPeopleWantIt(t *testing.T) {
 	require.NoError(t, err)
 	_ = res.Body.Close()
 	assert.Equal(t, http.StatusNotFound, res.StatusCode, "a signature that is not ours does nothing")
-	run = w.ring("Departures")
+	run = w.Ring("Departures")
 	for _, dl := range run.Deliveries {
 		assert.NotEqual(t, "oren@tarnwick.example", dl.Address)
 	}
-	out, _, _ := w.ironbell("receives", "oren")
+	out, _, _ := w.Ironbell("receives", "oren")
 	assert.Contains(t, out, "left its list")
-	out, _, _ = w.ironbell("whom", "group:Port masters")
+	out, _, _ = w.Ironbell("whom", "group:Port masters")
 	assert.Equal(t, []string{"oren@tarnwick.example", "maeve@tarnwick.example", "quay.desk@tarnwick.example"},
 		strings.Split(strings.TrimSpace(out), "\n")[:3])
 	assert.Contains(t, out, "Maeve Tarn gets it instead")
-	assert.ErrorContains(t, w.c.RemoveGroup(ctx, "Port masters"), "such as Departures")
+	assert.ErrorContains(t, w.C.RemoveGroup(ctx, "Port masters"), "such as Departures")
 }
 
 func TestLinksAreForThoseWhomTheJobSays(t *testing.T) {
-	w := open(t)
+	w := world.Open(t)
 	ctx := context.Background()
-	w.report("Departures", "SELECT 'Tarnwick Quay' AS port, 12 AS sailings")
-	d := definition("Departures", "company mail", []string{"csv"}, "mara@tarnwick.example")
+	w.Report("Departures", "SELECT 'Tarnwick Quay' AS port, 12 AS sailings")
+	d := world.Definition("Departures", "company mail", []string{"csv"}, "mara@tarnwick.example")
 	d.Tasks[1].Deliver.Files = job.FilesLinked
-	w.job("Linked", d)
-	run := w.ring("Linked")
+	w.Job("Linked", d)
+	run := w.Ring("Linked")
 	require.Equal(t, job.RunDone, run.State, run.Reason)
-	l := w.inbox("mara@tarnwick.example")[0]
+	l := w.Inbox("mara@tarnwick.example")[0]
 	assert.Empty(t, l.Attachments)
 	assert.Contains(t, l.Plain,
 		"It is a link that only the 1 recipient of this mail can follow. You sign in to follow it. It ends on")
 	token := regexp.MustCompile(`/l/([a-z0-9]+)`).FindStringSubmatch(l.Plain)[1]
-	res, err := http.Get("http://" + w.listen + "/api/links/" + token)
+	res, err := http.Get("http://" + w.Listen + "/api/links/" + token)
 	require.NoError(t, err)
 	_ = res.Body.Close()
 	assert.Equal(t, http.StatusUnauthorized, res.StatusCode)
-	page, err := w.as("mara").FollowLink(ctx, token)
+	page, err := w.As("mara").FollowLink(ctx, token)
 	require.NoError(t, err)
 	require.Len(t, page.Files, 1)
 	assert.Empty(t, page.Named)
-	_, err = w.as("joren").FollowLink(ctx, token)
+	_, err = w.As("joren").FollowLink(ctx, token)
 	assert.ErrorContains(t, err, "only for those whom the mail went to, and you are signed in as Joren Tak")
 	// It is bound to her, whoever takes her address for theirs, and the file asks the same.
-	joren, hers, elsewhere := w.as("joren"), "mara@tarnwick.example", "mara.quill@tarnwick.example"
+	joren, hers, elsewhere := w.As("joren"), "mara@tarnwick.example", "mara.quill@tarnwick.example"
 	file := func(c *client.Client) error {
 		in, err := c.File(ctx, page.Files[0].ID)
 		if err == nil {
@@ -174,71 +160,71 @@ func TestLinksAreForThoseWhomTheJobSays(t *testing.T) {
 		}
 		return err
 	}
-	_, err = w.as("mara").SaveWishes(ctx, "mara", job.OwnSettings{Mail: &elsewhere})
+	_, err = w.As("mara").SaveWishes(ctx, "mara", job.OwnSettings{Mail: &elsewhere})
 	require.NoError(t, err)
 	_, err = joren.SaveWishes(ctx, "joren", job.OwnSettings{Mail: &hers})
 	require.NoError(t, err)
 	_, err = joren.FollowLink(ctx, token)
 	assert.ErrorContains(t, err, "only for those whom the mail went to")
 	assert.ErrorContains(t, file(joren), "no link to it is open to Joren Tak")
-	_, err = w.as("mara").FollowLink(ctx, token)
+	_, err = w.As("mara").FollowLink(ctx, token)
 	require.NoError(t, err)
-	require.NoError(t, file(w.as("mara")))
-	again := w.ring("Linked")
-	l = w.inbox(hers)[0]
+	require.NoError(t, file(w.As("mara")))
+	again := w.Ring("Linked")
+	l = w.Inbox(hers)[0]
 	newer := regexp.MustCompile(`/l/([a-z0-9]+)`).FindStringSubmatch(l.Plain)[1]
 	_, err = joren.FollowLink(ctx, newer)
 	assert.ErrorContains(t, err, "only for those whom the mail went to",
 		"an address that is somebody's own word lets nobody in")
 	_, err = joren.Compare(ctx, again.ID, run.ID, "")
 	assert.ErrorContains(t, err, "no link to it is open to Joren Tak", "nor is there a way round")
-	_, err = w.c.SavePerson(ctx, "joren", wire.PersonRequest{
+	_, err = w.C.SavePerson(ctx, "joren", wire.PersonRequest{
 		Name: "Joren Tak", Mail: "joren@tarnwick.example", Role: "owner", Zone: demo.Zone,
 	})
 	require.NoError(t, err)
-	_, err = w.c.SavePerson(ctx, "mara", wire.PersonRequest{
+	_, err = w.C.SavePerson(ctx, "mara", wire.PersonRequest{
 		Name: "Mara Quill", Mail: hers, Role: "owner", Zone: demo.Zone,
 	})
 	require.NoError(t, err)
-	_, err = w.c.FollowLink(ctx, token+"x")
+	_, err = w.C.FollowLink(ctx, token+"x")
 	assert.ErrorContains(t, err, "There is no such link")
-	run, err = w.c.Run(ctx, run.ID)
+	run, err = w.C.Run(ctx, run.ID)
 	require.NoError(t, err)
 	require.Len(t, run.Links, 1)
 	assert.Equal(t, 2, run.Links[0].Follows, "following it is recorded")
-	_, err = w.as("joren").WithdrawLinks(ctx, run.ID, 0)
+	_, err = w.As("joren").WithdrawLinks(ctx, run.ID, 0)
 	assert.ErrorContains(t, err, "may not withdraw")
-	out, _, _ := w.ironbell("withdraw", run.ID.String())
+	out, _, _ := w.Ironbell("withdraw", run.ID.String())
 	assert.Contains(t, out, "1 links")
-	_, err = w.as("mara").FollowLink(ctx, token)
+	_, err = w.As("mara").FollowLink(ctx, token)
 	assert.ErrorContains(t, err, "was withdrawn")
-	require.NoError(t, file(w.as("mara")), "it is her job")
+	require.NoError(t, file(w.As("mara")), "it is her job")
 	assert.Error(t, file(joren))
 	withdrawn := run.ID
 
 	d.Tasks[1].Deliver.Link = job.LinkTerms{For: "house", Days: 2}
-	w.job("Linked", d)
-	w.ring("Linked")
-	l = w.inbox("mara@tarnwick.example")[0]
+	w.Job("Linked", d)
+	w.Ring("Linked")
+	l = w.Inbox("mara@tarnwick.example")[0]
 	assert.Contains(t, l.Plain, "a link for everybody who can sign in to Iron Bell")
 	token = regexp.MustCompile(`/l/([a-z0-9]+)`).FindStringSubmatch(l.Plain)[1]
-	_, err = w.as("joren").FollowLink(ctx, token)
+	_, err = w.As("joren").FollowLink(ctx, token)
 	require.NoError(t, err)
-	_, err = connect(t, w.db).Exec(ctx, `UPDATE links SET ends_at = now() - interval '1 minute' WHERE hash = $1`,
+	_, err = world.Connect(t, w.Db).Exec(ctx, `UPDATE links SET ends_at = now() - interval '1 minute' WHERE hash = $1`,
 		history.LinkHash(token))
 	require.NoError(t, err)
-	_, err = w.as("joren").FollowLink(ctx, token)
+	_, err = w.As("joren").FollowLink(ctx, token)
 	assert.ErrorContains(t, err, "This link ended on")
 
 	// One to the archive leads to what earlier runs made of the same, but for what
 	// was withdrawn; and to nothing later.
-	first := w.ring("Linked")
+	first := w.Ring("Linked")
 	d.Tasks[1].Deliver.Link.Archive = true
-	w.job("Linked", d)
-	second := w.ring("Linked")
-	third := w.ring("Linked")
+	w.Job("Linked", d)
+	second := w.Ring("Linked")
+	third := w.Ring("Linked")
 	tokens := []string{}
-	for _, l := range w.inbox("mara@tarnwick.example") {
+	for _, l := range w.Inbox("mara@tarnwick.example") {
 		if strings.Contains(l.Plain, "The files, with those of earlier runs: ") {
 			tokens = append(tokens, regexp.MustCompile(`/l/([a-z0-9]+)`).FindStringSubmatch(l.Plain)[1])
 		}
@@ -259,9 +245,9 @@ func TestLinksAreForThoseWhomTheJobSays(t *testing.T) {
 	assert.NotContains(t, older, third.ID)
 	require.Len(t, files, len(runs))
 	q, err := http.NewRequest(http.MethodGet,
-		fmt.Sprintf("http://%s/api/links/%s/files/%d", w.listen, tokens[0], files[1].ID), nil)
+		fmt.Sprintf("http://%s/api/links/%s/files/%d", w.Listen, tokens[0], files[1].ID), nil)
 	require.NoError(t, err)
-	q.Header.Set("Authorization", "Bearer "+w.token)
+	q.Header.Set("Authorization", "Bearer "+w.Token)
 	fetched, err := http.DefaultClient.Do(q)
 	require.NoError(t, err)
 	content, err := io.ReadAll(fetched.Body)
@@ -271,21 +257,21 @@ func TestLinksAreForThoseWhomTheJobSays(t *testing.T) {
 }
 
 func TestAMailThatIsTooLargeIsSplitLinkedOrFails(t *testing.T) {
-	w := open(t)
-	w.report("Large", "SELECT i, md5(i::text) AS text FROM generate_series(1, 3000) i")
-	host, port := w.hostPort(w.out.Authority)
-	w.place("small mail", "smtp", "", map[string]any{
-		"host": host, "port": port, "from": "Iron Bell <bell@tarnwick.example>", "ca": w.out.CA, "max_size": 200_000,
+	w := world.Open(t)
+	w.Report("Large", "SELECT i, md5(i::text) AS text FROM generate_series(1, 3000) i")
+	host, port := w.HostPort(w.Out.Authority)
+	w.Place("small mail", "smtp", "", map[string]any{
+		"host": host, "port": port, "from": "Iron Bell <bell@tarnwick.example>", "ca": w.Out.CA, "max_size": 200_000,
 	})
-	d := definition("Large", "small mail", []string{"csv", "tsv", "json"}, "mara@tarnwick.example")
+	d := world.Definition("Large", "small mail", []string{"csv", "tsv", "json"}, "mara@tarnwick.example")
 	for i, name := range []string{"a", "b", "c"} {
 		d.Tasks[0].Report.Outputs[i].Name = name
 	}
 	d.Tasks[0].Report.Outputs[2] = job.Output{Format: "csv", Name: "c"}
-	w.job("Large", d)
-	run := w.ring("Large")
+	w.Job("Large", d)
+	run := w.Ring("Large")
 	require.Equal(t, job.RunDone, run.State, run.Reason)
-	mails := w.inbox("mara@tarnwick.example")
+	mails := w.Inbox("mara@tarnwick.example")
 	require.Len(t, mails, 3)
 	subjects := map[string]bool{}
 	for _, m := range mails {
@@ -294,74 +280,75 @@ func TestAMailThatIsTooLargeIsSplitLinkedOrFails(t *testing.T) {
 	}
 	assert.Equal(t, map[string]bool{"(1 of 3)": true, "(2 of 3)": true, "(3 of 3)": true}, subjects)
 	d.Tasks[1].Deliver.TooLarge = job.LargeLink
-	w.job("Large", d)
-	require.Equal(t, job.RunDone, w.ring("Large").State)
-	l := w.inbox("mara@tarnwick.example")[0]
+	w.Job("Large", d)
+	require.Equal(t, job.RunDone, w.Ring("Large").State)
+	l := w.Inbox("mara@tarnwick.example")[0]
 	assert.Empty(t, l.Attachments)
 	assert.Contains(t, l.Plain, "/l/")
 	d.Tasks[1].Deliver.TooLarge = job.LargeFail
-	w.job("Large", d)
-	run = w.ring("Large")
+	w.Job("Large", d)
+	run = w.Ring("Large")
 	assert.Equal(t, job.RunFailed, run.State)
 	assert.Contains(t, run.Reason, "and the mail server takes 200 kB")
-	w.until("four mails, and the alert of the failure",
-		func() bool { return len(w.inbox("mara@tarnwick.example")) == 5 })
+	w.Until("four mails, and the alert of the failure",
+		func() bool { return len(w.Inbox("mara@tarnwick.example")) == 5 })
 }
 
 func TestAWrongReportIsCorrectedForThoseWhoGotIt(t *testing.T) {
-	w := open(t)
+	w := world.Open(t)
 	ctx := context.Background()
-	w.report("Loads", "SELECT 'Pennold' AS port, 0 AS cars")
-	d := definition("Loads", "company mail", []string{"csv"}, "quay.desk@tarnwick.example", "gone@tarnwick.example")
+	w.Report("Loads", "SELECT 'Pennold' AS port, 0 AS cars")
+	d := world.Definition("Loads", "company mail", []string{"csv"}, "quay.desk@tarnwick.example",
+		"gone@tarnwick.example")
 	d.Tasks[1].Deliver.Files = job.FilesBoth
 	d.Retry = job.Retry{}
-	w.job("Loads", d)
-	w.behaveTo("mail", "refuse", "gone@tarnwick.example", 0)
-	run := w.ring("Loads")
+	w.Job("Loads", d)
+	w.BehaveTo("mail", "refuse", "gone@tarnwick.example", 0)
+	run := w.Ring("Loads")
 	require.Equal(t, job.RunPartly, run.State)
-	w.behave("mail", "accept", 0)
-	w.report("Loads", "SELECT 'Pennold' AS port, 41 AS cars")
+	w.Behave("mail", "accept", 0)
+	w.Report("Loads", "SELECT 'Pennold' AS port, 41 AS cars")
 	d.Tasks[1].Deliver.To = []string{"brina@tarnwick.example"} // who would get it now did not get the wrong one
-	w.job("Loads", d)
-	out, errs, status := w.ironbell("correct", "-wrong", "The loads of Pennold were missing.", run.ID.String())
+	w.Job("Loads", d)
+	out, errs, status := w.Ironbell("correct", "-wrong", "The loads of Pennold were missing.", run.ID.String())
 	require.Zero(t, status, errs)
 	assert.Contains(t, out, "corrects run "+run.ID.String())
-	w.until("the correction arrives", func() bool { return len(w.inbox("quay.desk@tarnwick.example")) == 2 })
-	l := w.inbox("quay.desk@tarnwick.example")[0]
+	w.Until("the correction arrives", func() bool { return len(w.Inbox("quay.desk@tarnwick.example")) == 2 })
+	l := w.Inbox("quay.desk@tarnwick.example")[0]
 	assert.True(t, strings.HasPrefix(l.Subject, "Correction: Loads"), l.Subject)
 	assert.Contains(t, l.Plain, "This corrects what you got before: The loads of Pennold were missing.")
-	assert.Contains(t, string(w.attachment(l, 0)), "41")
-	assert.Empty(t, w.inbox("brina@tarnwick.example"))
-	assert.Empty(t, w.inbox("gone@tarnwick.example"))
-	first, err := w.c.Run(ctx, run.ID)
+	assert.Contains(t, string(w.Attachment(l, 0)), "41")
+	assert.Empty(t, w.Inbox("brina@tarnwick.example"))
+	assert.Empty(t, w.Inbox("gone@tarnwick.example"))
+	first, err := w.C.Run(ctx, run.ID)
 	require.NoError(t, err)
 	require.NotNil(t, first.Links[0].WithdrawnAt)
 
-	out, _, _ = w.ironbell("resend", run.ID.String())
+	out, _, _ = w.Ironbell("resend", run.ID.String())
 	assert.Contains(t, out, "1 deliveries of run")
-	w.until("what had failed arrives", func() bool { return len(w.inbox("gone@tarnwick.example")) == 1 })
-	w.until("and the run is done", func() bool {
-		first, err := w.c.Run(ctx, run.ID)
+	w.Until("what had failed arrives", func() bool { return len(w.Inbox("gone@tarnwick.example")) == 1 })
+	w.Until("and the run is done", func() bool {
+		first, err := w.C.Run(ctx, run.ID)
 		require.NoError(t, err)
 		return first.State == job.RunDone
 	})
-	assert.Len(t, w.inbox("quay.desk@tarnwick.example"), 2, "who has it gets it no second time")
+	assert.Len(t, w.Inbox("quay.desk@tarnwick.example"), 2, "who has it gets it no second time")
 }
 
 func TestMailBeyondTheHouseWaitsForASecondPerson(t *testing.T) {
-	w := open(t)
+	w := world.Open(t)
 	ctx := context.Background()
-	require.NoError(t, w.c.SaveMailSettings(ctx, job.MailSettings{Domains: []string{"tarnwick.example"}}))
-	w.report("Departures", "SELECT 1 AS n")
-	w.job("Outside",
-		definition("Departures", "company mail", []string{"csv"}, "mara@tarnwick.example",
+	require.NoError(t, w.C.SaveMailSettings(ctx, job.MailSettings{Domains: []string{"tarnwick.example"}}))
+	w.Report("Departures", "SELECT 1 AS n")
+	w.Job("Outside",
+		world.Definition("Departures", "company mail", []string{"csv"}, "mara@tarnwick.example",
 			"manifests@harbour-authority.test", "spy@nottarnwick.example"))
-	run, err := w.c.Ring(ctx, "Outside", nil)
+	run, err := w.C.Ring(ctx, "Outside", nil)
 	require.NoError(t, err)
-	w.until("who is in the house has it", func() bool { return len(w.inbox("mara@tarnwick.example")) == 1 })
+	w.Until("who is in the house has it", func() bool { return len(w.Inbox("mara@tarnwick.example")) == 1 })
 	var waiting []job.Delivery
-	w.until("the others wait", func() bool {
-		waiting, err = w.c.Record(ctx, clientWhich(run.ID, "yes"))
+	w.Until("the others wait", func() bool {
+		waiting, err = w.C.Record(ctx, world.ClientWhich(run.ID, "yes"))
 		require.NoError(t, err)
 		return len(waiting) == 2
 	})
@@ -369,97 +356,87 @@ func TestMailBeyondTheHouseWaitsForASecondPerson(t *testing.T) {
 	for _, d := range waiting {
 		by[d.Address] = d.ID
 	}
-	_, err = w.as("mara").Allow(ctx, by["manifests@harbour-authority.test"], true, time.Time{})
+	_, err = w.As("mara").Allow(ctx, by["manifests@harbour-authority.test"], true, time.Time{})
 	assert.ErrorContains(t, err, "it takes a second person")
-	_, err = w.as("joren").Allow(ctx, by["manifests@harbour-authority.test"], true, time.Time{})
+	_, err = w.As("joren").Allow(ctx, by["manifests@harbour-authority.test"], true, time.Time{})
 	require.NoError(t, err)
-	out, _, status := w.ironbell("allow", "-no", fmt.Sprint(by["spy@nottarnwick.example"]))
+	out, _, status := w.Ironbell("allow", "-no", fmt.Sprint(by["spy@nottarnwick.example"]))
 	assert.Zero(t, status)
 	assert.Contains(t, out, "declined")
-	w.until("what was allowed arrives", func() bool { return len(w.inbox("manifests@harbour-authority.test")) == 1 })
-	assert.Empty(t, w.inbox("spy@nottarnwick.example"))
-	w.until("the run ends", func() bool {
-		page, err := w.c.Run(ctx, run.ID)
+	w.Until("what was allowed arrives", func() bool { return len(w.Inbox("manifests@harbour-authority.test")) == 1 })
+	assert.Empty(t, w.Inbox("spy@nottarnwick.example"))
+	w.Until("the run ends", func() bool {
+		page, err := w.C.Run(ctx, run.ID)
 		require.NoError(t, err)
 		return page.State == job.RunPartly
 	})
 }
 
 func TestAnInstallationCanBeSilentOrSendToOneAddress(t *testing.T) {
-	w := open(t)
+	w := world.Open(t)
 	ctx := context.Background()
-	w.report("Departures", "SELECT 1 AS n")
-	w.job("Departures",
-		definition("Departures", "company mail", []string{"csv"}, "mara@tarnwick.example", "joren@tarnwick.example"))
+	w.Report("Departures", "SELECT 1 AS n")
+	w.Job("Departures",
+		world.Definition("Departures", "company mail", []string{"csv"}, "mara@tarnwick.example",
+			"joren@tarnwick.example"))
 	require.NoError(t,
-		w.c.SaveMailSettings(ctx, job.MailSettings{Sending: job.SendOne, OnlyTo: "test.desk@tarnwick.example"}))
-	require.Equal(t, job.RunDone, w.ring("Departures").State)
-	assert.Len(t, w.inbox("test.desk@tarnwick.example"), 2)
-	require.NoError(t, w.c.SaveMailSettings(ctx, job.MailSettings{Sending: job.SendNone}))
-	run, err := w.c.Ring(ctx, "Departures", nil)
+		w.C.SaveMailSettings(ctx, job.MailSettings{Sending: job.SendOne, OnlyTo: "test.desk@tarnwick.example"}))
+	require.Equal(t, job.RunDone, w.Ring("Departures").State)
+	assert.Len(t, w.Inbox("test.desk@tarnwick.example"), 2)
+	require.NoError(t, w.C.SaveMailSettings(ctx, job.MailSettings{Sending: job.SendNone}))
+	run, err := w.C.Ring(ctx, "Departures", nil)
 	require.NoError(t, err)
-	w.until("all of it is kept back", func() bool {
-		list, err := w.c.Record(ctx, clientWhich(run.ID, "silent"))
+	w.Until("all of it is kept back", func() bool {
+		list, err := w.C.Record(ctx, world.ClientWhich(run.ID, "silent"))
 		require.NoError(t, err)
 		return len(list) == 2
 	})
-	require.NoError(t, w.c.SaveMailSettings(ctx, job.MailSettings{}))
-	n, err := w.c.Release(ctx, true)
+	require.NoError(t, w.C.SaveMailSettings(ctx, job.MailSettings{}))
+	n, err := w.C.Release(ctx, true)
 	require.NoError(t, err)
 	assert.EqualValues(t, 2, n)
-	w.until("then it arrives", func() bool { return len(w.inbox("mara@tarnwick.example")) == 1 })
-	assert.ErrorContains(t, w.c.SaveMailSettings(ctx, job.MailSettings{Sending: job.SendOne}), "name the one address")
-}
-
-// received are the requests that came to the receiver.
-func (w *world) received() (all []struct {
-	Path, Body string
-	Headers    map[string]string
-},
-) {
-	w.t.Helper()
-	require.NoError(w.t, json.Unmarshal(w.get(w.out.Inbox+"/api/received"), &all))
-	return all
+	w.Until("then it arrives", func() bool { return len(w.Inbox("mara@tarnwick.example")) == 1 })
+	assert.ErrorContains(t, w.C.SaveMailSettings(ctx, job.MailSettings{Sending: job.SendOne}), "name the one address")
 }
 
 func TestAlertsGoStepByStep(t *testing.T) {
-	w := open(t)
+	w := world.Open(t)
 	ctx := context.Background()
-	w.place("ops desk", "http", "", map[string]any{"url": "http://" + w.out.Receiver + "/alerts"})
-	err := w.c.SaveAlertSettings(ctx, job.AlertSettings{Destination: "company mail", Call: "nowhere"})
+	w.Place("ops desk", "http", "", map[string]any{"url": "http://" + w.Out.Receiver + "/alerts"})
+	err := w.C.SaveAlertSettings(ctx, job.AlertSettings{Destination: "company mail", Call: "nowhere"})
 	require.ErrorContains(t, err, `there is no destination "nowhere"`)
 	second := job.Duration(time.Second)
 	require.NoError(t,
-		w.c.SaveAlertSettings(ctx, job.AlertSettings{
+		w.C.SaveAlertSettings(ctx, job.AlertSettings{
 			Destination: "company mail", Call: "ops desk", Second: second, Administrators: second, CallAfter: second,
 			Repeat: job.Duration(4 * time.Second),
 		}))
-	w.report("Broken", "SELECT 1/(CASE WHEN now() > 'epoch' THEN 0 ELSE 1 END) AS n")
-	d := definition("Broken", "company mail", []string{"csv"}, "quay.desk@tarnwick.example")
+	w.Report("Broken", "SELECT 1/(CASE WHEN now() > 'epoch' THEN 0 ELSE 1 END) AS n")
+	d := world.Definition("Broken", "company mail", []string{"csv"}, "quay.desk@tarnwick.example")
 	d.Retry, d.SecondOwner = job.Retry{}, "joren"
-	w.job("Broken", d)
-	require.Equal(t, job.RunFailed, w.ring("Broken").State)
+	w.Job("Broken", d)
+	require.Equal(t, job.RunFailed, w.Ring("Broken").State)
 	for _, who := range []string{"mara", "joren", "sefa.orlin"} {
-		w.until(who+" is told", func() bool { return len(w.inbox(who+"@tarnwick.example")) > 0 })
+		w.Until(who+" is told", func() bool { return len(w.Inbox(who+"@tarnwick.example")) > 0 })
 	}
-	w.until("the call is made", func() bool { return len(w.received()) > 0 })
+	w.Until("the call is made", func() bool { return len(w.Received()) > 0 })
 	var call struct {
 		Kind, About, Happened, Link string
 	}
-	require.NoError(t, json.Unmarshal([]byte(w.received()[0].Body), &call))
+	require.NoError(t, json.Unmarshal([]byte(w.Received()[0].Body), &call))
 	assert.Equal(t, "run failed", call.Kind)
 	assert.Contains(t, call.Happened, "division by zero")
-	toSecond := w.inbox("joren@tarnwick.example")[0]
+	toSecond := w.Inbox("joren@tarnwick.example")[0]
 	assert.Contains(t, toSecond.Plain, "Why you: the owner, mara, has not acknowledged it.")
-	w.until("all are told again while nobody takes it on",
-		func() bool { return len(w.inbox("mara@tarnwick.example")) > 1 })
+	w.Until("all are told again while nobody takes it on",
+		func() bool { return len(w.Inbox("mara@tarnwick.example")) > 1 })
 
 	link := regexp.MustCompile(`http\S+/acknowledge/\S+`).FindString(toSecond.Plain)
 	require.NotEmpty(t, link)
-	text := string(w.get(link))
+	text := string(w.Get(link))
 	assert.Contains(t, text, "You are Joren Tak.")
 	assert.Contains(t, text, "Acknowledge</button>")
-	alerts, err := w.c.Alerts(ctx, "open")
+	alerts, err := w.C.Alerts(ctx, "open")
 	require.NoError(t, err)
 	require.Len(t, alerts, 1, "showing it changes nothing")
 	// Mails of the version before have another path, and the same signature.
@@ -473,14 +450,14 @@ func TestAlertsGoStepByStep(t *testing.T) {
 	require.NoError(t, err)
 	_ = res.Body.Close()
 	assert.Contains(t, string(body), "You have acknowledged it, Joren Tak.")
-	alerts, err = w.c.Alerts(ctx, "acknowledged")
+	alerts, err = w.C.Alerts(ctx, "acknowledged")
 	require.NoError(t, err)
 	require.Len(t, alerts, 1)
 	assert.Equal(t, "Joren Tak", alerts[0].AcknowledgedBy)
 	// Another alert is told and told again, and this one no more.
 	about := func(name string) int {
 		n := 0
-		for _, l := range w.inbox("mara@tarnwick.example") {
+		for _, l := range w.Inbox("mara@tarnwick.example") {
 			if strings.HasSuffix(l.Subject, ": "+name) {
 				n++
 			}
@@ -489,9 +466,9 @@ func TestAlertsGoStepByStep(t *testing.T) {
 	}
 	n := about("Broken")
 	require.Positive(t, n)
-	w.job("Beside", d)
-	require.Equal(t, job.RunFailed, w.ring("Beside").State)
-	w.until("the other is told again", func() bool { return about("Beside") > 1 })
+	w.Job("Beside", d)
+	require.Equal(t, job.RunFailed, w.Ring("Beside").State)
+	w.Until("the other is told again", func() bool { return about("Beside") > 1 })
 	assert.Equal(t, n, about("Broken"))
 	res, err = http.Get(strings.Replace(link, "/acknowledge/", "/acknowledge/9", 1))
 	require.NoError(t, err)
@@ -500,27 +477,27 @@ func TestAlertsGoStepByStep(t *testing.T) {
 }
 
 func TestAServiceThatCanTellNobodySaysSo(t *testing.T) {
-	w := open(t)
-	w.report("Broken", "SELECT 1/(CASE WHEN now() > 'epoch' THEN 0 ELSE 1 END) AS n")
-	d := definition("Broken", "company mail", []string{"csv"}, "quay.desk@tarnwick.example")
+	w := world.Open(t)
+	w.Report("Broken", "SELECT 1/(CASE WHEN now() > 'epoch' THEN 0 ELSE 1 END) AS n")
+	d := world.Definition("Broken", "company mail", []string{"csv"}, "quay.desk@tarnwick.example")
 	d.Retry = job.Retry{}
-	w.job("Broken", d)
-	require.NoError(t, w.c.SaveAlertSettings(context.Background(), job.AlertSettings{Destination: "company mail"}))
-	status, _ := w.state()
+	w.Job("Broken", d)
+	require.NoError(t, w.C.SaveAlertSettings(context.Background(), job.AlertSettings{Destination: "company mail"}))
+	status, _ := w.State()
 	require.Equal(t, http.StatusOK, status)
-	w.behave("mail", "away", 0)
-	require.Equal(t, job.RunFailed, w.ring("Broken").State)
-	w.until("its state says so", func() bool {
-		status, _ := w.state()
+	w.Behave("mail", "away", 0)
+	require.Equal(t, job.RunFailed, w.Ring("Broken").State)
+	w.Until("its state says so", func() bool {
+		status, _ := w.State()
 		return status == http.StatusServiceUnavailable
 	})
-	_, text := w.state()
+	_, text := w.State()
 	assert.Contains(t, text, "of which nobody can be told")
-	assert.Contains(t, string(w.get("http://"+w.listen+"/metrics")), "ironbell_destinations_resting 1\n")
-	w.behave("mail", "accept", 0)
-	w.until("and that it is over", func() bool {
-		status, _ := w.state()
+	assert.Contains(t, string(w.Get("http://"+w.Listen+"/metrics")), "ironbell_destinations_resting 1\n")
+	w.Behave("mail", "accept", 0)
+	w.Until("and that it is over", func() bool {
+		status, _ := w.State()
 		return status == http.StatusOK
 	})
-	assert.NotEmpty(t, w.inbox("mara@tarnwick.example"))
+	assert.NotEmpty(t, w.Inbox("mara@tarnwick.example"))
 }

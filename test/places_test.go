@@ -4,107 +4,34 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-	"net"
-	"os"
-	"path/filepath"
 	"slices"
-	"strconv"
 	"strings"
 	"testing"
 	"time"
 
-	"ironbell/internal/api/wire"
-	"ironbell/internal/core/job"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"ironbell/internal/core/job"
+	"ironbell/test/world"
 )
 
-// place saves a destination.
-func (w *world) place(name, protocol, password string, settings map[string]any) {
-	w.t.Helper()
-	_, err := w.c.SaveDestination(context.Background(), name, wire.PlaceRequest{
-		Protocol: protocol, Password: &password, Settings: settings,
-	})
-	require.NoError(w.t, err)
-}
-
-func (w *world) hostPort(address string) (string, int) {
-	w.t.Helper()
-	host, text, err := net.SplitHostPort(address)
-	require.NoError(w.t, err)
-	port, err := strconv.Atoi(text)
-	require.NoError(w.t, err)
-	return host, port
-}
-
-// filePlaces saves one destination of each protocol for files, by its protocol.
-func (w *world) filePlaces() map[string]string {
-	w.t.Helper()
-	folder := filepath.Join(w.dir, "folders", "archive")
-	require.NoError(w.t, os.MkdirAll(folder, 0o700))
-	w.place("archive", "folder", "", map[string]any{"folder": folder})
-	host, port := w.hostPort(w.out.SFTP)
-	w.place("authority sftp", "sftp", w.out.Password, map[string]any{"host": host, "port": port, "user": w.out.User})
-	host, port = w.hostPort(w.out.FTP)
-	w.place("authority ftp", "ftp", w.out.Password, map[string]any{
-		"host": host, "port": port, "user": w.out.User, "ca": w.out.CA,
-	})
-	w.place("quay files", "webdav", w.out.Password, map[string]any{
-		"url": "http://" + w.out.WebDAV + "/", "user": w.out.User,
-	})
-	w.place("board store", "s3", w.out.Password, map[string]any{
-		"url": "http://" + w.out.Objects, "bucket": "reports", "prefix": "board", "user": w.out.User,
-	})
-	w.place("ledger office", "http", "a key", map[string]any{
-		"url": "http://" + w.out.Receiver + "/in", "method": "PUT",
-	})
-	w.place("quay printer", "ipp", "", map[string]any{"url": "ipp://" + w.out.Printer + "/ipp/print"})
-	return map[string]string{
-		"folder": "archive", "sftp": "authority sftp", "ftp": "authority ftp", "webdav": "quay files",
-		"s3": "board store", "http": "ledger office", "ipp": "quay printer",
-	}
-}
-
-// fetched is the content of a file as the other side has it.
-func (w *world) fetched(protocol, path string) (string, bool) {
-	w.t.Helper()
-	switch protocol {
-	case "folder":
-		text, err := os.ReadFile(filepath.Join(w.dir, "folders", "archive", path))
-		return string(text), err == nil
-	case "s3":
-		return string(w.get(w.out.Inbox + "/api/objects/board/" + strings.ReplaceAll(path, " ", "%20"))), true
-	case "http":
-		var all []struct{ Path, Body string }
-		require.NoError(w.t, json.Unmarshal(w.get(w.out.Inbox+"/api/received"), &all))
-		for _, r := range all {
-			if r.Path == "/in/"+path {
-				return r.Body, true
-			}
-		}
-		return "", false
-	}
-	text, err := os.ReadFile(filepath.Join(w.out.Folder, protocol, path))
-	return string(text), err == nil
-}
-
 func TestFilesGoEverywhere(t *testing.T) {
-	w := open(t)
+	w := world.Open(t)
 	ctx := context.Background()
-	names := w.filePlaces()
-	w.report("Departures", "SELECT 'Tarnwick Quay' AS port, 12 AS sailings")
+	names := w.FilePlaces()
+	w.Report("Departures", "SELECT 'Tarnwick Quay' AS port, 12 AS sailings")
 	for protocol, name := range names {
-		answer, err := w.c.TestDestination(ctx, name)
+		answer, err := w.C.TestDestination(ctx, name)
 		require.NoError(t, err)
 		require.True(t, answer.OK, "%s: %s %s", protocol, answer.Said, answer.Advice)
 		require.NotEmpty(t, answer.Steps)
 	}
-	page, err := w.c.Destination(ctx, "authority sftp")
+	page, err := w.C.Destination(ctx, "authority sftp")
 	require.NoError(t, err)
 	assert.Contains(t, page.Pin, "SHA256:", "the host key of the first test is pinned")
 
-	d := definition("Departures", "", nil, "")
+	d := world.Definition("Departures", "", nil, "")
 	d.Tasks = d.Tasks[:1]
 	d.Tasks[0].Report.Outputs = []job.Output{
 		{Format: "csv", Name: "departures", Folder: "{date:%Y}/{value.port}"},
@@ -122,8 +49,8 @@ func TestFilesGoEverywhere(t *testing.T) {
 		}
 		d.Tasks = append(d.Tasks, task)
 	}
-	w.job("Departures everywhere", d)
-	run := w.ring("Departures everywhere")
+	w.Job("Departures everywhere", d)
+	run := w.Ring("Departures everywhere")
 	require.Equal(t, job.RunDone, run.State, run.Reason)
 	assert.Equal(t, 2, run.PartCount)
 	require.Len(t, run.Deliveries, 14)
@@ -137,7 +64,7 @@ func TestFilesGoEverywhere(t *testing.T) {
 			if port == "-CON" {
 				path = year + "/-CON/departures.csv"
 			}
-			text, ok := w.fetched(protocol, path)
+			text, ok := w.Fetched(protocol, path)
 			assert.True(t, ok, "%s %s", protocol, path)
 			assert.Contains(t, text, "Tarnwick Quay,12", protocol)
 		}
@@ -148,10 +75,10 @@ func TestFilesGoEverywhere(t *testing.T) {
 		assert.Positive(t, dl.Size)
 	}
 	var printed []struct{ Name, Format string }
-	require.NoError(t, json.Unmarshal(w.get(w.out.Inbox+"/api/printed"), &printed))
+	require.NoError(t, json.Unmarshal(w.Get(w.Out.Inbox+"/api/printed"), &printed))
 	assert.Len(t, printed, 2)
 
-	again := w.ring("Departures everywhere")
+	again := w.Ring("Departures everywhere")
 	require.Equal(t, job.RunDone, again.State, again.Reason)
 	for _, dl := range again.Deliveries {
 		if dl.Destination == "archive" {
@@ -159,89 +86,78 @@ func TestFilesGoEverywhere(t *testing.T) {
 				"nothing is written over, and the record says where it went")
 		}
 	}
-	out, _, status := w.ironbell("deliveries", "-destination", "archive")
+	out, _, status := w.Ironbell("deliveries", "-destination", "archive")
 	assert.Zero(t, status)
 	assert.Contains(t, out, "departures (2).csv")
-	out, _, _ = w.ironbell("destinations", "authority sftp")
+	out, _, _ = w.Ironbell("destinations", "authority sftp")
 	assert.Contains(t, out, "Departures everywhere")
 }
 
 // A file whose store was lost in the middle is looked for there, not asked for of a recipient.
 func TestAFileThatIsUnknownIsLookedForInItsStore(t *testing.T) {
-	w := open(t)
+	w := world.Open(t)
 	ctx := context.Background()
-	name := w.filePlaces()["s3"]
-	w.report("Departures", "SELECT 'Tarnwick Quay' AS port, 12 AS sailings")
-	d := definition("Departures", "", nil, "")
+	name := w.FilePlaces()["s3"]
+	w.Report("Departures", "SELECT 'Tarnwick Quay' AS port, 12 AS sailings")
+	d := world.Definition("Departures", "", nil, "")
 	d.Tasks = d.Tasks[:1]
 	d.Tasks[0].Report.Outputs = []job.Output{{Format: "csv", Name: "departures"}}
 	d.Tasks = append(d.Tasks, job.Task{
 		Name: "store", Kind: job.KindDeliver, After: []string{"report"}, Deliver: &job.DeliverTask{Destination: name},
 	})
-	w.job("Departures", d)
-	w.behave("objects", "drop", 0)
-	run := w.ring("Departures")
+	w.Job("Departures", d)
+	w.Behave("objects", "drop", 0)
+	run := w.Ring("Departures")
 	require.Len(t, run.Deliveries, 1)
 	require.Equal(t, job.DeliveryUnknown, run.Deliveries[0].State, run.Deliveries[0].Answer)
 	want := fmt.Sprintf("Look whether %s is there and whole, with %d bytes, then settle the delivery",
 		run.Deliveries[0].Address, run.Deliveries[0].Size)
 	assert.Contains(t, run.Deliveries[0].Advice, want)
-	alerts, err := w.c.Alerts(ctx, "open")
+	alerts, err := w.C.Alerts(ctx, "open")
 	require.NoError(t, err)
 	require.Len(t, alerts, 1)
 	assert.Contains(t, alerts[0].Advice, want)
 }
 
 func TestADestinationWorksAsFarAsItsLastTestSays(t *testing.T) {
-	w := open(t)
+	w := world.Open(t)
 	ctx := context.Background()
-	name := w.filePlaces()["webdav"]
+	name := w.FilePlaces()["webdav"]
 	said := func() string {
-		out, errs, status := w.ironbell("destinations", name)
+		out, errs, status := w.Ironbell("destinations", name)
 		require.Zero(t, status, errs)
 		return strings.Split(out, "\n")[1]
 	}
 	assert.Contains(t, said(), "not tested yet")
-	_, err := w.c.TestDestination(ctx, name)
+	_, err := w.C.TestDestination(ctx, name)
 	require.NoError(t, err)
 	assert.Contains(t, said(), "works, tested ")
-	w.behave("webdav", "expired", 0)
-	_, _, status := w.ironbell("destinations", "-test", name)
+	w.Behave("webdav", "expired", 0)
+	_, _, status := w.Ironbell("destinations", "-test", name)
 	assert.NotZero(t, status)
 	assert.Regexp(t, `test failed .* UTC: .*401`, said())
-	p, err := w.c.Destination(ctx, name)
+	p, err := w.C.Destination(ctx, name)
 	require.NoError(t, err)
 	require.NotNil(t, p.Tested)
 	assert.False(t, p.Tested.OK)
 	assert.Nil(t, p.Rests, "a test rests nothing and tells nobody: who tests sees it")
-	w.place(name, "webdav", w.out.Password, map[string]any{"url": "http://" + w.out.WebDAV + "/", "user": w.out.User})
+	w.Place(name, "webdav", w.Out.Password, map[string]any{"url": "http://" + w.Out.WebDAV + "/", "user": w.Out.User})
 	assert.Contains(t, said(), "not tested yet", "what was changed has yet to be tested")
 }
 
-// mailStorm makes a job that mails to n addresses.
-func (w *world) mailStorm(name string, n int) {
-	w.t.Helper()
-	w.report("Departures", "SELECT 'Tarnwick Quay' AS port, 12 AS sailings")
-	to := make([]string, n)
-	for i := range to {
-		to[i] = fmt.Sprintf("reader%03d@tarnwick.example", i)
-	}
-	w.job(name, definition("Departures", "company mail", []string{"html-mail"}, to...))
-}
-
 func TestAMailServerThatIsDownIsOneAlertAndAllArrivesOnce(t *testing.T) {
-	w := open(t)
+	w := world.Open(t)
 	ctx := context.Background()
 	const readers = 500
-	w.mailStorm("Storm", readers)
+	w.MailStorm("Storm", readers)
 	require.NoError(t,
-		w.c.SaveAlertSettings(ctx, job.AlertSettings{Destination: "company mail", Standby: "harbour authority mail"}))
-	w.behave("mail", "away", 0)
-	run, err := w.c.Ring(ctx, "Storm", nil)
+		w.C.SaveAlertSettings(ctx, job.AlertSettings{Destination: "company mail", Standby: "harbour authority mail"}))
+	w.Behave("mail", "away", 0)
+	run, err := w.C.Ring(ctx, "Storm", nil)
 	require.NoError(t, err)
 	var down job.Alert
-	w.until("the destination's alert", func() bool {
-		alerts, err := w.c.Alerts(ctx, "open")
+	w.Until("the destination's alert", func() bool {
+		alerts, err := w.C.Alerts(ctx, "open")
 		require.NoError(t, err)
 		for _, a := range alerts {
 			if a.Kind == job.AlertDown &&
@@ -251,12 +167,12 @@ func TestAMailServerThatIsDownIsOneAlertAndAllArrivesOnce(t *testing.T) {
 		}
 		return down.ID != 0
 	})
-	alerts, err := w.c.Alerts(ctx, "open")
+	alerts, err := w.C.Alerts(ctx, "open")
 	require.NoError(t, err)
 	require.Len(t, alerts, 1, "one cause, one alert")
-	w.until("the owner is told over the other mail server",
-		func() bool { return len(w.inbox("mara@tarnwick.example")) > 0 })
-	mail := w.inbox("mara@tarnwick.example")
+	w.Until("the owner is told over the other mail server",
+		func() bool { return len(w.Inbox("mara@tarnwick.example")) > 0 })
+	mail := w.Inbox("mara@tarnwick.example")
 	assert.Equal(t, "Down: Destination company mail", mail[0].Subject)
 	for _, part := range []string{
 		"connection refused", "500 deliveries wait: Storm",
@@ -264,29 +180,29 @@ func TestAMailServerThatIsDownIsOneAlertAndAllArrivesOnce(t *testing.T) {
 	} {
 		assert.Contains(t, mail[0].Plain, part)
 	}
-	page, err := w.c.Run(ctx, run.ID)
+	page, err := w.C.Run(ctx, run.ID)
 	require.NoError(t, err)
 	assert.Equal(t, job.RunDelivering, page.State, "what waits is not given up")
-	list, err := w.c.Record(ctx, clientWhich(run.ID, "rest"))
+	list, err := w.C.Record(ctx, world.ClientWhich(run.ID, "rest"))
 	require.NoError(t, err)
 	for _, d := range list {
 		assert.LessOrEqual(t, d.Tries, 1, "nobody waited for five hundred time-outs")
 	}
-	place, err := w.c.Destination(ctx, "company mail")
+	place, err := w.C.Destination(ctx, "company mail")
 	require.NoError(t, err)
 	require.NotNil(t, place.Rests)
 	assert.Equal(t, readers, place.Waiting)
-	w.kill() // in the middle of the rest
-	w.start()
-	w.behave("mail", "accept", 0)
-	w.until("all have it", func() bool {
-		page, err := w.c.Run(ctx, run.ID)
+	w.Kill() // in the middle of the rest
+	w.Start()
+	w.Behave("mail", "accept", 0)
+	w.Until("all have it", func() bool {
+		page, err := w.C.Run(ctx, run.ID)
 		require.NoError(t, err)
 		return page.State == job.RunDone
 	})
 	got := map[string]int{}
-	var all []letter
-	require.NoError(t, json.Unmarshal(w.get(w.out.Inbox+"/api/messages"), &all))
+	var all []world.Letter
+	require.NoError(t, json.Unmarshal(w.Get(w.Out.Inbox+"/api/messages"), &all))
 	for _, l := range all {
 		if strings.HasPrefix(l.To[0], "reader") {
 			got[l.To[0]]++
@@ -296,27 +212,27 @@ func TestAMailServerThatIsDownIsOneAlertAndAllArrivesOnce(t *testing.T) {
 	for to, n := range got {
 		assert.Equal(t, 1, n, to)
 	}
-	w.until("the alert is closed", func() bool {
-		open, err := w.c.Alerts(ctx, "open", "acknowledged")
+	w.Until("the alert is closed", func() bool {
+		open, err := w.C.Alerts(ctx, "open", "acknowledged")
 		require.NoError(t, err)
 		return len(open) == 0
 	})
 }
 
 func TestWhatWaitedTooLongIsGivenUpAndTold(t *testing.T) {
-	w := open(t)
+	w := world.Open(t)
 	ctx := context.Background()
-	w.mailStorm("Storm", 3)
-	d := definition("Departures", "company mail", []string{"html-mail"}, "oren@tarnwick.example",
+	w.MailStorm("Storm", 3)
+	d := world.Definition("Departures", "company mail", []string{"html-mail"}, "oren@tarnwick.example",
 		"eleni@tarnwick.example")
 	d.GiveUpAfter = job.Duration(2 * time.Second)
-	w.job("Tides", d)
+	w.Job("Tides", d)
 	require.NoError(t,
-		w.c.SaveAlertSettings(ctx, job.AlertSettings{Destination: "company mail", Standby: "harbour authority mail"}))
-	w.behave("mail", "away", 0)
-	storm, err := w.c.Ring(ctx, "Storm", nil)
+		w.C.SaveAlertSettings(ctx, job.AlertSettings{Destination: "company mail", Standby: "harbour authority mail"}))
+	w.Behave("mail", "away", 0)
+	storm, err := w.C.Ring(ctx, "Storm", nil)
 	require.NoError(t, err)
-	run := w.ring("Tides")
+	run := w.Ring("Tides")
 	assert.Equal(t, job.RunFailed, run.State)
 	require.Len(t, run.Deliveries, 2)
 	for _, dl := range run.Deliveries {
@@ -326,15 +242,15 @@ func TestWhatWaitedTooLongIsGivenUpAndTold(t *testing.T) {
 		assert.Contains(t, dl.Answer, "connection refused")
 	}
 	var told job.Alert
-	w.until("the owner is told", func() bool {
-		alerts, err := w.c.Alerts(ctx, "open")
+	w.Until("the owner is told", func() bool {
+		alerts, err := w.C.Alerts(ctx, "open")
 		require.NoError(t, err)
 		for _, a := range alerts {
 			if a.Kind == job.AlertDeliveryFailed {
 				told = a
 			}
 		}
-		return told.ID != 0 && len(w.inbox("mara@tarnwick.example")) > 0
+		return told.ID != 0 && len(w.Inbox("mara@tarnwick.example")) > 0
 	})
 	assert.Equal(t, "Tides", told.Job)
 	assert.Contains(t, told.Happened,
@@ -342,62 +258,62 @@ func TestWhatWaitedTooLongIsGivenUpAndTold(t *testing.T) {
 	assert.Equal(t, "Nothing more by itself.", told.Next)
 	assert.Contains(t, told.Advice, "Then send what failed again: ironbell resend "+run.ID.String())
 	assert.Equal(t, 1, strings.Count(told.Happened, "company mail"))
-	w.until("what was given up waits no more", func() bool {
-		alerts, err := w.c.Alerts(ctx, "open")
+	w.Until("what was given up waits no more", func() bool {
+		alerts, err := w.C.Alerts(ctx, "open")
 		require.NoError(t, err)
 		return slices.ContainsFunc(alerts,
 			func(a job.Alert) bool { return a.Kind == job.AlertDown && a.ForWhom == "3 deliveries wait: Storm" })
 	})
-	page, err := w.c.Run(ctx, storm.ID)
+	page, err := w.C.Run(ctx, storm.ID)
 	require.NoError(t, err)
 	assert.Equal(t, job.RunDelivering, page.State, "others wait as long as their own job says")
 
 	// Once it works, what was given up stays so until somebody sends it.
-	w.behave("mail", "accept", 0)
-	w.until("what waited goes out", func() bool { return len(w.inbox("reader002@tarnwick.example")) > 0 })
-	assert.Empty(t, w.inbox("oren@tarnwick.example"))
-	out, errs, status := w.ironbell("resend", run.ID.String())
+	w.Behave("mail", "accept", 0)
+	w.Until("what waited goes out", func() bool { return len(w.Inbox("reader002@tarnwick.example")) > 0 })
+	assert.Empty(t, w.Inbox("oren@tarnwick.example"))
+	out, errs, status := w.Ironbell("resend", run.ID.String())
 	require.Zero(t, status, errs)
 	assert.Contains(t, out, "2")
-	w.until("it arrives", func() bool {
-		return len(w.inbox("oren@tarnwick.example")) == 1 && len(w.inbox("eleni@tarnwick.example")) == 1
+	w.Until("it arrives", func() bool {
+		return len(w.Inbox("oren@tarnwick.example")) == 1 && len(w.Inbox("eleni@tarnwick.example")) == 1
 	})
 }
 
 func TestAPasswordThatExpiresInMidBatchRestsTheServer(t *testing.T) {
-	w := open(t)
+	w := world.Open(t)
 	ctx := context.Background()
-	w.mailStorm("Storm", 60)
-	w.behaveTo("mail", "slow", "", 100)
-	run, err := w.c.Ring(ctx, "Storm", nil)
+	w.MailStorm("Storm", 60)
+	w.BehaveTo("mail", "slow", "", 100)
+	run, err := w.C.Ring(ctx, "Storm", nil)
 	require.NoError(t, err)
-	w.until("some have it", func() bool { return len(w.inbox("reader005@tarnwick.example")) > 0 })
-	w.behave("mail", "expired", 0)
-	w.until("the server rests", func() bool {
-		p, err := w.c.Destination(ctx, "company mail")
+	w.Until("some have it", func() bool { return len(w.Inbox("reader005@tarnwick.example")) > 0 })
+	w.Behave("mail", "expired", 0)
+	w.Until("the server rests", func() bool {
+		p, err := w.C.Destination(ctx, "company mail")
 		require.NoError(t, err)
 		return p.Rests != nil && strings.Contains(p.Rests.Answer, "535")
 	})
-	answer, err := w.c.TestDestination(ctx, "company mail")
+	answer, err := w.C.TestDestination(ctx, "company mail")
 	require.NoError(t, err)
 	assert.False(t, answer.OK)
 	assert.Contains(t, answer.Said, "535 5.7.8")
 	assert.Contains(t, answer.Advice, "Check user and password")
-	alerts, err := w.c.Alerts(ctx, "open")
+	alerts, err := w.C.Alerts(ctx, "open")
 	require.NoError(t, err)
 	require.Len(t, alerts, 1)
 	assert.Equal(t, job.AlertDown, alerts[0].Kind, "a lasting fault is told at once")
-	w.behave("mail", "accept", 0)
-	answer, err = w.c.TestDestination(ctx, "company mail")
+	w.Behave("mail", "accept", 0)
+	answer, err = w.C.TestDestination(ctx, "company mail")
 	require.NoError(t, err)
 	assert.True(t, answer.OK, answer.Said)
-	w.until("the rest arrives", func() bool {
-		page, err := w.c.Run(ctx, run.ID)
+	w.Until("the rest arrives", func() bool {
+		page, err := w.C.Run(ctx, run.ID)
 		require.NoError(t, err)
 		return page.State == job.RunDone
 	})
-	var all []letter
-	require.NoError(t, json.Unmarshal(w.get(w.out.Inbox+"/api/messages"), &all))
+	var all []world.Letter
+	require.NoError(t, json.Unmarshal(w.Get(w.Out.Inbox+"/api/messages"), &all))
 	got := map[string]int{}
 	for _, l := range all {
 		got[l.To[0]]++

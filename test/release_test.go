@@ -10,11 +10,12 @@ import (
 	"testing"
 	"time"
 
-	"ironbell/internal/api/wire"
-	"ironbell/internal/core/job"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"ironbell/internal/api/wire"
+	"ironbell/internal/core/job"
+	"ironbell/test/world"
 )
 
 // released builds the service of the last release: of the commit that the file released names.
@@ -43,41 +44,41 @@ func released(t *testing.T) string {
 // release go on working on the new schema, beside the new ones.
 func TestTheLastReleaseWorksOnTheNewSchema(t *testing.T) {
 	old := released(t)
-	w := open(t) // the new version has brought the schema up
+	w := world.Open(t) // the new version has brought the schema up
 	ctx := context.Background()
-	w.report("Ports", "SELECT code FROM ports")
-	w.report("Slow", "SELECT pg_sleep(3), 1 AS one")
-	w.job("Board", definition("Ports", "company mail", []string{"csv"}, "a@tarnwick.example"))
-	slow := definition("Slow", "company mail", []string{"csv"}, "b@tarnwick.example")
+	w.Report("Ports", "SELECT code FROM ports")
+	w.Report("Slow", "SELECT pg_sleep(3), 1 AS one")
+	w.Job("Board", world.Definition("Ports", "company mail", []string{"csv"}, "a@tarnwick.example"))
+	slow := world.Definition("Slow", "company mail", []string{"csv"}, "b@tarnwick.example")
 	slow.Triggers = []job.Trigger{{Timing: job.Timing{Rule: "every day at 00:00"}}}
-	w.job("Slow", slow)
+	w.Job("Slow", slow)
 	// The new node stops in the middle of a run; the old one goes on with it.
-	run, err := w.c.Ring(ctx, "Slow", nil)
+	run, err := w.C.Ring(ctx, "Slow", nil)
 	require.NoError(t, err)
-	w.until("it works", func() bool { p, err := w.c.Run(ctx, run.ID); return err == nil && len(p.Attempts) > 0 })
-	w.service.Stop(syscall.SIGTERM, 20*time.Second, syscall.SIGKILL)
-	w.startFrom(old)
-	page, err := w.c.Follow(ctx, run.ID, func(wire.RunPage) error { return nil })
+	w.Until("it works", func() bool { p, err := w.C.Run(ctx, run.ID); return err == nil && len(p.Attempts) > 0 })
+	w.Service.Stop(syscall.SIGTERM, 20*time.Second, syscall.SIGKILL)
+	w.StartFrom(old)
+	page, err := w.C.Follow(ctx, run.ID, func(wire.RunPage) error { return nil })
 	require.NoError(t, err)
 	assert.Equal(t, job.RunDone, page.State, page.Reason)
-	assert.Len(t, w.inbox("b@tarnwick.example"), 1)
-	assert.Equal(t, job.RunDone, w.ring("Board").State)
-	conn := connect(t, w.db)
+	assert.Len(t, w.Inbox("b@tarnwick.example"), 1)
+	assert.Equal(t, job.RunDone, w.Ring("Board").State)
+	conn := world.Connect(t, w.Db)
 	_, err = conn.Exec(ctx, `UPDATE triggers SET next_due = now()`)
 	require.NoError(t, err)
 	_, err = conn.Exec(ctx, `SELECT pg_notify('ironbell', 'jobs ')`)
 	require.NoError(t, err)
-	w.until("the old node rings", func() bool { return len(w.inbox("b@tarnwick.example")) == 2 })
+	w.Until("the old node rings", func() bool { return len(w.Inbox("b@tarnwick.example")) == 2 })
 	// Both beside each other share the work, and nothing happens twice.
-	w.listen = freeAddress(t)
-	w.start()
+	w.Listen = world.FreeAddress(t)
+	w.Start()
 	for range 6 {
-		_, err := w.c.Ring(ctx, "Board", nil)
+		_, err := w.C.Ring(ctx, "Board", nil)
 		require.NoError(t, err)
 	}
-	w.until("all are mailed", func() bool { return len(w.inbox("a@tarnwick.example")) == 7 })
-	_, err = w.c.Ring(ctx, "Board", nil)
+	w.Until("all are mailed", func() bool { return len(w.Inbox("a@tarnwick.example")) == 7 })
+	_, err = w.C.Ring(ctx, "Board", nil)
 	require.NoError(t, err)
-	w.until("one more is mailed", func() bool { return len(w.inbox("a@tarnwick.example")) >= 8 })
-	assert.Len(t, w.inbox("a@tarnwick.example"), 8, "no second copy came before it")
+	w.Until("one more is mailed", func() bool { return len(w.Inbox("a@tarnwick.example")) >= 8 })
+	assert.Len(t, w.Inbox("a@tarnwick.example"), 8, "no second copy came before it")
 }

@@ -18,28 +18,21 @@ import (
 	"testing"
 	"time"
 
-	"ironbell/client"
-	"ironbell/internal/api/wire"
-	"ironbell/internal/core/job"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"github.com/xuri/excelize/v2"
+
+	"ironbell/client"
+	"ironbell/internal/api/wire"
+	"ironbell/internal/core/job"
+	"ironbell/test/world"
 )
 
-// as signs somebody in.
-func (w *world) as(login string) *client.Client {
-	w.t.Helper()
-	token, err := w.c.MakeToken(context.Background(), login, password, "test")
-	require.NoError(w.t, err)
-	return client.New("http://"+w.listen, token.Token)
-}
-
 func TestAReportIsLookedAtBeforeItIsScheduled(t *testing.T) {
-	w := open(t)
+	w := world.Open(t)
 	ctx := context.Background()
-	require.NoError(t, loadDemo(ctx, w))
-	mara, joren := w.as("mara"), w.as("joren")
+	require.NoError(t, world.LoadDemo(ctx, w))
+	mara, joren := w.As("mara"), w.As("joren")
 
 	offers, err := mara.Choices(ctx, "Vehicle-deck load", wire.LookRequest{Values: job.Values{"port": []string{"GS"}}})
 	require.NoError(t, err)
@@ -81,7 +74,7 @@ func TestAReportIsLookedAtBeforeItIsScheduled(t *testing.T) {
 	defer stop()
 	_, err = mara.Preview(hurry, "not saved", wire.PreviewRequest{LookRequest: wire.LookRequest{Definition: &slow}})
 	require.Error(t, err)
-	w.until("the query ended", func() bool {
+	w.Until("the query ended", func() bool {
 		busy := job.ReportDefinition{
 			Source: "tarnwick",
 			Sections: []job.Section{{
@@ -121,12 +114,12 @@ func TestAReportIsLookedAtBeforeItIsScheduled(t *testing.T) {
 	}
 	_, err = as(joren)
 	require.ErrorContains(t, err, `may not choose the identity "Grey Skerry"`)
-	_, err = w.as("aldous").Preview(ctx, "Port day sheet", wire.PreviewRequest{})
+	_, err = w.As("aldous").Preview(ctx, "Port day sheet", wire.PreviewRequest{})
 	require.ErrorContains(t, err, "may not look at reports")
 	_, err = joren.SaveIdentity(ctx, "tarnwick", "mine", wire.IdentityRequest{Login: "postgres"})
 	require.Error(t, err, "only administrators add identities")
 	wrong := "nothing"
-	_, err = w.c.SaveIdentity(ctx, "tarnwick", "mine", wire.IdentityRequest{Login: "tarnwick_tq", Password: &wrong})
+	_, err = w.C.SaveIdentity(ctx, "tarnwick", "mine", wire.IdentityRequest{Login: "tarnwick_tq", Password: &wrong})
 	require.ErrorContains(t, err, "password authentication failed")
 	// Nor by the way of a report that has the identity already.
 	skerry := wire.ReportRequest{
@@ -136,7 +129,7 @@ func TestAReportIsLookedAtBeforeItIsScheduled(t *testing.T) {
 			Sections: []job.Section{{Name: "Sailings", SQL: "SELECT count(*) AS n FROM sailings"}},
 		},
 	}
-	_, err = w.c.SaveReport(ctx, "Skerry sailings", skerry)
+	_, err = w.C.SaveReport(ctx, "Skerry sailings", skerry)
 	require.NoError(t, err)
 	_, err = joren.Preview(ctx, "Skerry sailings", wire.PreviewRequest{})
 	require.ErrorContains(t, err, "may not choose the identity")
@@ -147,15 +140,15 @@ func TestAReportIsLookedAtBeforeItIsScheduled(t *testing.T) {
 	_, err = joren.SaveReport(ctx, "Skerry sailings", skerry)
 	require.ErrorContains(t, err, "may not choose the identity")
 
-	own := definition("Port day sheet", "company mail", []string{"csv"}, "tavish.rook@tarnwick.example")
+	own := world.Definition("Port day sheet", "company mail", []string{"csv"}, "tavish.rook@tarnwick.example")
 	// An identity that comes to nothing is not the report's own login.
 	own.Tasks[0].Report.Identity = "{value.place}"
 	own.Split = job.Split{
 		Each: "port", Query: &job.ListQuery{Source: "tarnwick", SQL: "SELECT 'TQ' AS port, '' AS place"},
 	}
-	_, err = w.c.SaveJob(ctx, "Nobody's day sheet", wire.JobRequest{Owner: "sefa", On: true, Definition: own})
+	_, err = w.C.SaveJob(ctx, "Nobody's day sheet", wire.JobRequest{Owner: "sefa", On: true, Definition: own})
 	require.NoError(t, err)
-	nobody := w.ring("Nobody's day sheet")
+	nobody := w.Ring("Nobody's day sheet")
 	assert.Equal(t, job.RunFailed, nobody.State)
 	assert.Contains(t, fmt.Sprint(nobody.Attempts), "comes to nothing for this part")
 	own.Split = job.Split{}
@@ -167,11 +160,11 @@ func TestAReportIsLookedAtBeforeItIsScheduled(t *testing.T) {
 	shown, err := mara.Job(ctx, "Skerry day sheet")
 	require.NoError(t, err)
 	assert.Equal(t, map[string]string{"report": "Grey Skerry of tarnwick"}, shown.ReadAs, "the job shows who will read")
-	page := w.ring("Skerry day sheet")
+	page := w.Ring("Skerry day sheet")
 	assert.Equal(t, job.RunDone, page.State, page.Reason)
 	assert.Contains(t, page.Attempts[0].Note, "read as tarnwick_gs at tarnwick", "the run shows who read")
 
-	lost := definition("Port day sheet", "company mail", []string{"csv"}, "tavish.rook@tarnwick.example")
+	lost := world.Definition("Port day sheet", "company mail", []string{"csv"}, "tavish.rook@tarnwick.example")
 	lost.Values = job.Values{"port": []string{"ATL"}}
 	_, err = mara.SaveJob(ctx, "Lost day sheet", wire.JobRequest{Owner: "mara", On: true, Definition: lost})
 	require.ErrorContains(t, err, `Ports takes one of EH, FM, GS, PE, TQ, not "ATL"`)
@@ -193,36 +186,36 @@ func TestAReportIsLookedAtBeforeItIsScheduled(t *testing.T) {
 		assert.Len(t, r.SHA256, 64)
 		assert.NotEmpty(t, r.Name)
 	}
-	out, errs, status := w.ironbell("render", "-as", "xlsx", "-cost", "Vehicle-deck load")
+	out, errs, status := w.Ironbell("render", "-as", "xlsx", "-cost", "Vehicle-deck load")
 	assert.Zero(t, status, errs)
 	assert.Contains(t, out, "nothing was kept")
-	path := filepath.Join(w.dir, "load.csv")
-	out, errs, status = w.ironbell("render", "-as", "csv", "-locale", "de", "-section", "By port and route", "-form",
+	path := filepath.Join(w.Dir, "load.csv")
+	out, errs, status = w.Ironbell("render", "-as", "csv", "-locale", "de", "-section", "By port and route", "-form",
 		"summary", "-o", path, "Vehicle-deck load")
 	assert.Zero(t, status, errs)
 	assert.Contains(t, out, "5 rows")
 	text, err := os.ReadFile(path)
 	require.NoError(t, err)
 	assert.True(t, strings.HasPrefix(string(text), "Port;Sailings;Cars;Freight;Deck used\r\nEllerhaven;"), string(text))
-	_, errs, status = w.ironbell("render", "-as", "csv", "Vehicle-deck load")
+	_, errs, status = w.Ironbell("render", "-as", "csv", "Vehicle-deck load")
 	assert.NotZero(t, status)
 	assert.Contains(t, errs, "name one section")
-	files, err := filepath.Glob(filepath.Join(w.dir, "artifacts", "*", "*"))
+	files, err := filepath.Glob(filepath.Join(w.Dir, "artifacts", "*", "*"))
 	require.NoError(t, err)
 	assert.Len(t, files, len(page.Artifacts)+2,
 		"of what was looked at nothing stays: the run's files, its rows and its message")
 }
 
 func TestAChangedReportNamesTheJobsThatNoLongerFit(t *testing.T) {
-	w := open(t)
+	w := world.Open(t)
 	ctx := context.Background()
 	day := job.Parameter{Name: "day", Label: "Day", Type: job.TypeDate, Default: "yesterday"}
-	w.report("Sailings",
+	w.Report("Sailings",
 		`SELECT r.from_port AS port, count(*) AS n FROM sailings s JOIN routes r ON r.id = s.route_id WHERE s.due >= :day GROUP BY 1`, day)
-	d := definition("Sailings", "company mail", []string{"csv"}, "mara.quill@tarnwick.example")
+	d := world.Definition("Sailings", "company mail", []string{"csv"}, "mara.quill@tarnwick.example")
 	d.Values = job.Values{"day": "today - 3 days"}
 	d.Tasks[0].Report.Outputs[0].Name = "to {value.day}"
-	w.job("Three days", d)
+	w.Job("Three days", d)
 	next := job.ReportDefinition{
 		Source: "tarnwick", Parameters: []job.Parameter{{Name: "from", Type: job.TypeDate, Required: true}},
 		Sections: []job.Section{{
@@ -230,7 +223,7 @@ func TestAChangedReportNamesTheJobsThatNoLongerFit(t *testing.T) {
 			SQL: `SELECT r.from_port AS port, count(*) AS n FROM sailings s JOIN routes r ON r.id = s.route_id WHERE s.due >= :from GROUP BY 1`,
 		}},
 	}
-	check, err := w.c.CheckReport(ctx, "Sailings", wire.ReportRequest{ReportDefinition: next})
+	check, err := w.C.CheckReport(ctx, "Sailings", wire.ReportRequest{ReportDefinition: next})
 	require.NoError(t, err)
 	assert.False(t, check.OK)
 	assert.Empty(t, check.Wrong)
@@ -243,19 +236,19 @@ func TestAChangedReportNamesTheJobsThatNoLongerFit(t *testing.T) {
 	for _, want := range []string{`there is no parameter \"day\"`, `value.day`} {
 		assert.Contains(t, string(said), want)
 	}
-	_, err = w.c.SaveReport(ctx, "Sailings", wire.ReportRequest{ReportDefinition: next})
+	_, err = w.C.SaveReport(ctx, "Sailings", wire.ReportRequest{ReportDefinition: next})
 	require.ErrorContains(t, err, "not accepted")
-	page, err := w.c.ShowReport(ctx, "Sailings")
+	page, err := w.C.ShowReport(ctx, "Sailings")
 	require.NoError(t, err)
 	assert.Equal(t, 1, page.Version, "nothing was changed")
 	assert.Equal(t, []wire.ReportUse{{Job: "Three days", Owner: "mara", On: true}}, page.Jobs)
-	saved, err := w.c.SaveReport(ctx, "Sailings", wire.ReportRequest{ReportDefinition: next, Anyway: true})
+	saved, err := w.C.SaveReport(ctx, "Sailings", wire.ReportRequest{ReportDefinition: next, Anyway: true})
 	require.NoError(t, err)
 	assert.Equal(t, 2, saved.Version)
-	_, err = w.c.Ring(ctx, "Three days", nil)
+	_, err = w.C.Ring(ctx, "Three days", nil)
 	require.ErrorContains(t, err, "from needs a value", "nobody is there to answer a prompt")
 	d.Values, d.Tasks[0].Report.Outputs[0].Name = nil, ""
-	_, err = w.c.SaveJob(ctx, "Three days", wire.JobRequest{Owner: "mara", On: true, Definition: d})
+	_, err = w.C.SaveJob(ctx, "Three days", wire.JobRequest{Owner: "mara", On: true, Definition: d})
 	require.ErrorContains(t, err, "from needs a value", "a job without a required value cannot be switched on")
 	for want, s := range map[string]job.Section{
 		`the query gives no column \"gone\"`: {
@@ -272,7 +265,7 @@ func TestAChangedReportNamesTheJobsThatNoLongerFit(t *testing.T) {
 		`{value.nobody} speaks of`:      {Name: "A", Kind: job.SectionText, Text: "{value.nobody}"},
 		"a section's query is a SELECT": {Name: "A", SQL: "SET ROLE postgres"},
 	} {
-		check, err := w.c.CheckReport(ctx, "Wrong",
+		check, err := w.C.CheckReport(ctx, "Wrong",
 			wire.ReportRequest{ReportDefinition: job.ReportDefinition{Source: "tarnwick", Sections: []job.Section{s}}})
 		require.NoError(t, err)
 		said, err := json.Marshal(check.Wrong)
@@ -282,7 +275,7 @@ func TestAChangedReportNamesTheJobsThatNoLongerFit(t *testing.T) {
 }
 
 func TestBadInputEndsWithAClearOutcome(t *testing.T) {
-	w := open(t)
+	w := world.Open(t)
 	many := make([]string, 500)
 	for i := range many {
 		many[i] = "1 AS c" + string(rune('a'+i/26/26)) + string(rune('a'+i/26%26)) + string(rune('a'+i%26))
@@ -307,28 +300,28 @@ func TestBadInputEndsWithAClearOutcome(t *testing.T) {
 		},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			w.t = t
+			w.T = t
 			sql := strings.ReplaceAll(c.sql, "ports_seen", "(SELECT 1 AS id) p")
-			w.report(c.name, sql)
-			d := definition(c.name, "company mail", []string{c.format}, "mara.quill@tarnwick.example")
+			w.Report(c.name, sql)
+			d := world.Definition(c.name, "company mail", []string{c.format}, "mara.quill@tarnwick.example")
 			d.Retry = job.Retry{}
 			d.Tasks[0].Report.Outputs[0].Name = "{report == 'x' ? 'y' : '...'}" // comes to nothing
-			w.job(c.name, d)
-			page := w.ring(c.name)
+			w.Job(c.name, d)
+			page := w.Ring(c.name)
 			require.Equal(t, c.state, page.State, page.Reason)
-			log, err := w.c.Log(context.Background(), page.ID, 0)
+			log, err := w.C.Log(context.Background(), page.ID, 0)
 			require.NoError(t, err)
 			said, err := json.Marshal(log)
 			require.NoError(t, err)
 			assert.Contains(t, string(said), c.want)
 			if c.state == job.RunFailed {
 				assert.Empty(t, page.Artifacts, "never half a file")
-				assert.Empty(t, w.inbox("mara.quill@tarnwick.example"))
+				assert.Empty(t, w.Inbox("mara.quill@tarnwick.example"))
 				return
 			}
 			require.Len(t, page.Artifacts, 1)
 			assert.Equal(t, "report."+c.format, page.Artifacts[0].Name, "a name that comes to nothing gets another")
-			content, err := w.c.File(context.Background(), page.Artifacts[0].ID)
+			content, err := w.C.File(context.Background(), page.Artifacts[0].ID)
 			require.NoError(t, err)
 			text, err := io.ReadAll(content)
 			require.NoError(t, err)
@@ -353,21 +346,21 @@ func TestBadInputEndsWithAClearOutcome(t *testing.T) {
 					}, got.Sections[0].Rows[0])
 			}
 			if c.state == job.RunDone {
-				for _, l := range w.inbox("mara.quill@tarnwick.example") {
-					assert.NotEmpty(t, w.attachment(l, 0))
+				for _, l := range w.Inbox("mara.quill@tarnwick.example") {
+					assert.NotEmpty(t, w.Attachment(l, 0))
 				}
 			}
 		})
-		w.t = t
-		_, err := deleteMessages(w.out.Inbox)
+		w.T = t
+		_, err := deleteMessages(w.Out.Inbox)
 		require.NoError(t, err)
 	}
 }
 
 func TestTwoRunsAreComparedAndAMailCarriesItsChart(t *testing.T) {
-	w := open(t)
+	w := world.Open(t)
 	ctx := context.Background()
-	_, err := w.c.SaveReport(ctx, "Fuel", wire.ReportRequest{Owner: "mara", ReportDefinition: job.ReportDefinition{
+	_, err := w.C.SaveReport(ctx, "Fuel", wire.ReportRequest{Owner: "mara", ReportDefinition: job.ReportDefinition{
 		Source: "tarnwick", Parameters: []job.Parameter{{Name: "least", Type: job.TypeWhole, Default: 0.0}},
 		Sections: []job.Section{
 			{
@@ -383,18 +376,18 @@ func TestTwoRunsAreComparedAndAMailCarriesItsChart(t *testing.T) {
 		},
 	}})
 	require.NoError(t, err)
-	d := definition("Fuel", "company mail", []string{"html-mail", "png"}, "mara.quill@tarnwick.example")
+	d := world.Definition("Fuel", "company mail", []string{"html-mail", "png"}, "mara.quill@tarnwick.example")
 	d.Tasks[0].Report.Outputs[1].Sections = []job.Chosen{{Section: "Litres"}}
-	w.job("Fuel", d)
-	first := w.ring("Fuel")
+	w.Job("Fuel", d)
+	first := w.Ring("Fuel")
 	require.Equal(t, job.RunDone, first.State, first.Reason)
 	assert.True(t, first.Comparable)
 	require.Len(t, first.Artifacts, 2, "the kept rows are no file of the run")
-	run, err := w.c.Ring(ctx, "Fuel", job.Values{"least": 1})
+	run, err := w.C.Ring(ctx, "Fuel", job.Values{"least": 1})
 	require.NoError(t, err)
-	second, err := w.c.Follow(ctx, run.ID, func(wire.RunPage) error { return nil })
+	second, err := w.C.Follow(ctx, run.ID, func(wire.RunPage) error { return nil })
 	require.NoError(t, err)
-	c, err := w.c.Compare(ctx, second.ID, 0, "")
+	c, err := w.C.Compare(ctx, second.ID, 0, "")
 	require.NoError(t, err)
 	assert.Equal(t, first.ID, c.Before.ID)
 	require.Len(t, c.Sections, 2)
@@ -404,16 +397,16 @@ func TestTwoRunsAreComparedAndAMailCarriesItsChart(t *testing.T) {
 	assert.Equal(t, "300", vessels.Cells[0].Before)
 	assert.Equal(t, "301", vessels.Cells[0].After)
 	assert.NotContains(t, vessels.Heads, "built")
-	out, errs, status := w.ironbell("compare", second.ID.String())
+	out, errs, status := w.Ironbell("compare", second.ID.String())
 	assert.Zero(t, status, errs)
 	assert.Contains(t, out, "5 rows, before 6: 0 came, 1 went, 1 changed, 4 are the same")
-	_, errs, status = w.ironbell("compare", first.ID.String())
+	_, errs, status = w.Ironbell("compare", first.ID.String())
 	assert.NotZero(t, status)
 	assert.Contains(t, errs, "no good run of Fuel came before this one")
 
-	letters := w.inbox("mara.quill@tarnwick.example")
+	letters := w.Inbox("mara.quill@tarnwick.example")
 	require.NotEmpty(t, letters)
-	raw := string(w.get(w.out.Inbox + "/messages/" + strconv.Itoa(letters[0].ID) + "/raw"))
+	raw := string(w.Get(w.Out.Inbox + "/messages/" + strconv.Itoa(letters[0].ID) + "/raw"))
 	assert.Contains(t, raw, "Content-Id: <chart-1@ironbell>")
 	decoded := strings.ReplaceAll(strings.ReplaceAll(raw, "=\r\n", ""), "=3D", "=")
 	assert.Contains(t, decoded, `src="cid:chart-1@ironbell"`)

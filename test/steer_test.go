@@ -5,18 +5,19 @@ import (
 	"testing"
 	"time"
 
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
 	"ironbell/client"
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/job"
-
-	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
+	"ironbell/test/world"
 )
 
 func TestPastDatesRunAsIfTheyHadRungThen(t *testing.T) {
-	w := open(t)
+	w := world.Open(t)
 	ctx := context.Background()
-	w.report("Day", "SELECT :day::date AS day", job.Parameter{Name: "day", Type: job.TypeDate, Default: "yesterday"})
+	w.Report("Day", "SELECT :day::date AS day", job.Parameter{Name: "day", Type: job.TypeDate, Default: "yesterday"})
 	d := tasks(reportOf("Day"), job.Task{
 		Name: "mail", Kind: job.KindDeliver,
 		Deliver: &job.DeliverTask{
@@ -24,18 +25,18 @@ func TestPastDatesRunAsIfTheyHadRungThen(t *testing.T) {
 		},
 	})
 	d.Triggers = []job.Trigger{{Timing: job.Timing{Rule: "on weekdays at 06:15"}}}
-	w.job("Sheet", d)
-	runs, err := w.c.Past(ctx, "Sheet", wire.PastRequest{From: "2026-10-23", To: "2026-10-26"})
+	w.Job("Sheet", d)
+	runs, err := w.C.Past(ctx, "Sheet", wire.PastRequest{From: "2026-10-23", To: "2026-10-26"})
 	require.NoError(t, err)
 	require.Len(t, runs, 2, "Friday and Monday, not the weekend")
 	assert.Equal(t, "2026-10-23T05:15:00Z", runs[0].Nominal.UTC().Format(time.RFC3339), "summer time")
 	assert.Equal(t, "2026-10-26T06:15:00Z", runs[1].Nominal.UTC().Format(time.RFC3339), "winter time")
 	assert.Contains(t, runs[0].Why, "For Fri 23 October 2026 06:15 BST, as if it had rung then.")
-	w.until("both are mailed", func() bool { return len(w.inbox("a@tarnwick.example")) == 2 })
-	assert.Equal(t, "2026-10-25", w.inbox("a@tarnwick.example")[0].Subject,
+	w.Until("both are mailed", func() bool { return len(w.Inbox("a@tarnwick.example")) == 2 })
+	assert.Equal(t, "2026-10-25", w.Inbox("a@tarnwick.example")[0].Subject,
 		"the day before the date that it stands for")
-	assert.Equal(t, "2026-10-22", w.inbox("a@tarnwick.example")[1].Subject)
-	runs, err = w.c.Past(ctx, "Sheet", wire.PastRequest{From: "2026-10-24"})
+	assert.Equal(t, "2026-10-22", w.Inbox("a@tarnwick.example")[1].Subject)
+	runs, err = w.C.Past(ctx, "Sheet", wire.PastRequest{From: "2026-10-24"})
 	require.NoError(t, err)
 	assert.Len(t, runs, 1, "one date runs, also when nothing rang on it")
 	for want, r := range map[string]wire.PastRequest{
@@ -45,54 +46,54 @@ func TestPastDatesRunAsIfTheyHadRungThen(t *testing.T) {
 		"more than 400 runs":            {From: "2020-01-01", To: "2026-01-01"},
 		"more than ten years":           {From: "1990-01-01", To: "2026-01-01"},
 	} {
-		_, err := w.c.Past(ctx, "Sheet", r)
+		_, err := w.C.Past(ctx, "Sheet", r)
 		assert.ErrorContains(t, err, want)
 	}
-	out, _, status := w.ironbell("ring", "-for", "2026-10-27", "Sheet")
+	out, _, status := w.Ironbell("ring", "-for", "2026-10-27", "Sheet")
 	assert.Zero(t, status)
 	assert.Contains(t, out, "for Tue 27 Oct 06:15 GMT")
 }
 
 func TestFreezesHoldBackOrPassOver(t *testing.T) {
-	w := open(t)
+	w := world.Open(t)
 	ctx := context.Background()
-	conn := connect(t, w.db)
-	w.report("Ports", "SELECT code FROM ports")
+	conn := world.Connect(t, w.Db)
+	w.Report("Ports", "SELECT code FROM ports")
 	d := tasks(reportOf("Ports"), mailTo("a@tarnwick.example"))
 	d.Tags = []string{"nightly"}
 	d.Triggers = []job.Trigger{{Timing: job.Timing{Rule: "every day at 00:00"}}}
-	w.job("Board", d)
+	w.Job("Board", d)
 	rang := func() {
 		_, err := conn.Exec(ctx, `UPDATE triggers SET next_due = now()`)
 		require.NoError(t, err)
 		_, err = conn.Exec(ctx, `SELECT pg_notify('ironbell', 'jobs ')`)
 		require.NoError(t, err)
 	}
-	f, err := w.c.Freeze(ctx, wire.FreezeRequest{Label: "tag:nightly", Reason: "the ledger moves"})
+	f, err := w.C.Freeze(ctx, wire.FreezeRequest{Label: "tag:nightly", Reason: "the ledger moves"})
 	require.NoError(t, err)
 	rang()
-	w.until("it rang", func() bool { return len(w.runsOf("Board")) == 1 })
-	assert.Equal(t, "held back: tag nightly is frozen, by Sefa Orlin: the ledger moves", w.runsOf("Board")[0].Reason)
-	q, err := w.c.Queue(ctx)
+	w.Until("it rang", func() bool { return len(w.RunsOf("Board")) == 1 })
+	assert.Equal(t, "held back: tag nightly is frozen, by Sefa Orlin: the ledger moves", w.RunsOf("Board")[0].Reason)
+	q, err := w.C.Queue(ctx)
 	require.NoError(t, err)
 	require.Len(t, q.Waiting, 1)
 	assert.Len(t, q.Freezes, 1)
-	out, _, _ := w.ironbell("queue")
+	out, _, _ := w.Ironbell("queue")
 	assert.Contains(t, out, "held back: tag nightly is frozen")
 	assert.Contains(t, out, "until it is lifted: ironbell lift")
-	_, err = w.c.Lift(ctx, f.ID)
+	_, err = w.C.Lift(ctx, f.ID)
 	require.NoError(t, err)
-	w.until("it goes on when the freeze is lifted", func() bool { return w.runsOf("Board")[0].State == job.RunDone })
+	w.Until("it goes on when the freeze is lifted", func() bool { return w.RunsOf("Board")[0].State == job.RunDone })
 
-	_, err = w.c.Freeze(ctx, wire.FreezeRequest{Label: "service", Rings: "pass over"})
+	_, err = w.C.Freeze(ctx, wire.FreezeRequest{Label: "service", Rings: "pass over"})
 	require.NoError(t, err)
 	rang()
-	w.until("the ring is passed over", func() bool {
-		page, err := w.c.Job(ctx, "Board")
+	w.Until("the ring is passed over", func() bool {
+		page, err := w.C.Job(ctx, "Board")
 		require.NoError(t, err)
 		return len(page.Rings) == 2 && page.Rings[0].Decision == job.RingPassedOver
 	})
-	why, err := w.c.Why(ctx, "Board", "")
+	why, err := w.C.Why(ctx, "Board", "")
 	require.NoError(t, err)
 	assert.Equal(t, "It is switched on and held back: everything is frozen, by Sefa Orlin.", why.Reasons[0].Sentence)
 	for want, r := range map[string]wire.FreezeRequest{
@@ -101,146 +102,146 @@ func TestFreezesHoldBackOrPassOver(t *testing.T) {
 		"is nothing that can be named here": {Label: "person:mara"},
 		"it would have ended already":       {Label: "service", To: ptr(time.Now().Add(-time.Hour))},
 	} {
-		_, err := w.c.Freeze(ctx, r)
+		_, err := w.C.Freeze(ctx, r)
 		assert.ErrorContains(t, err, want)
 	}
-	mara := client.New("http://"+w.listen, "")
-	token, err := mara.MakeToken(ctx, "mara", password, "test")
+	mara := client.New("http://"+w.Listen, "")
+	token, err := mara.MakeToken(ctx, "mara", world.Password, "test")
 	require.NoError(t, err)
-	_, err = client.New("http://"+w.listen, token.Token).Freeze(ctx, wire.FreezeRequest{Label: "service"})
+	_, err = client.New("http://"+w.Listen, token.Token).Freeze(ctx, wire.FreezeRequest{Label: "service"})
 	assert.ErrorContains(t, err, "it takes an administrator")
 }
 
 func ptr[T any](v T) *T { return &v }
 
 func TestAFrozenDestinationHoldsItsMailAndLetsAlertsThrough(t *testing.T) {
-	w := open(t)
+	w := world.Open(t)
 	ctx := context.Background()
-	w.report("Ports", "SELECT code FROM ports")
+	w.Report("Ports", "SELECT code FROM ports")
 	d := tasks(reportOf("Ports"), mailTo("a@tarnwick.example"))
 	d.Patience = job.Retry{Times: 100, Wait: job.Duration(time.Second)}
-	w.job("Board", d)
-	w.behave("mail", "busy", 0)
-	run, err := w.c.Ring(ctx, "Board", nil)
+	w.Job("Board", d)
+	w.Behave("mail", "busy", 0)
+	run, err := w.C.Ring(ctx, "Board", nil)
 	require.NoError(t, err)
-	w.until("a try was refused", func() bool {
-		page, err := w.c.Run(ctx, run.ID)
+	w.Until("a try was refused", func() bool {
+		page, err := w.C.Run(ctx, run.ID)
 		require.NoError(t, err)
 		return len(page.Deliveries) == 1 && page.Deliveries[0].Tries > 0
 	})
-	f, err := w.c.Freeze(ctx, wire.FreezeRequest{Label: "destination:company mail"})
+	f, err := w.C.Freeze(ctx, wire.FreezeRequest{Label: "destination:company mail"})
 	require.NoError(t, err)
-	w.until("no try is under way that began before", func() bool {
-		page, err := w.c.Run(ctx, run.ID)
+	w.Until("no try is under way that began before", func() bool {
+		page, err := w.C.Run(ctx, run.ID)
 		require.NoError(t, err)
 		return page.Deliveries[0].State == job.DeliveryWaiting
 	})
-	w.behave("mail", "accept", 0)
-	w.report("Broken", "SELECT 1/0")
-	_, err = w.c.SaveJob(ctx, "Broken", wire.JobRequest{Owner: "mara", On: true, Definition: tasks(reportOf("Broken"))})
+	w.Behave("mail", "accept", 0)
+	w.Report("Broken", "SELECT 1/0")
+	_, err = w.C.SaveJob(ctx, "Broken", wire.JobRequest{Owner: "mara", On: true, Definition: tasks(reportOf("Broken"))})
 	require.NoError(t, err)
-	w.ring("Broken")
-	w.until("the alert comes through", func() bool { return len(w.inbox("mara@tarnwick.example")) > 0 })
-	assert.Empty(t, w.inbox("a@tarnwick.example"), "its mail waits")
-	_, err = w.c.Lift(ctx, f.ID)
+	w.Ring("Broken")
+	w.Until("the alert comes through", func() bool { return len(w.Inbox("mara@tarnwick.example")) > 0 })
+	assert.Empty(t, w.Inbox("a@tarnwick.example"), "its mail waits")
+	_, err = w.C.Lift(ctx, f.ID)
 	require.NoError(t, err)
-	w.until("its mail goes out", func() bool { return len(w.inbox("a@tarnwick.example")) == 1 })
+	w.Until("its mail goes out", func() bool { return len(w.Inbox("a@tarnwick.example")) == 1 })
 }
 
 func TestCancelStopsWhatWorks(t *testing.T) {
-	w := open(t)
+	w := world.Open(t)
 	ctx := context.Background()
-	w.report("Slow", "SELECT pg_sleep(30), 1 AS n")
-	w.report("Ports", "SELECT code FROM ports")
-	w.job("Board", tasks(reportOf("Slow"), mailTo("a@tarnwick.example")))
-	run, err := w.c.Ring(ctx, "Board", nil)
+	w.Report("Slow", "SELECT pg_sleep(30), 1 AS n")
+	w.Report("Ports", "SELECT code FROM ports")
+	w.Job("Board", tasks(reportOf("Slow"), mailTo("a@tarnwick.example")))
+	run, err := w.C.Ring(ctx, "Board", nil)
 	require.NoError(t, err)
-	w.until("it works", func() bool { r, err := w.c.Run(ctx, run.ID); return err == nil && len(r.Attempts) == 1 })
+	w.Until("it works", func() bool { r, err := w.C.Run(ctx, run.ID); return err == nil && len(r.Attempts) == 1 })
 	began := time.Now()
-	cancelled, err := w.c.Cancel(ctx, run.ID)
+	cancelled, err := w.C.Cancel(ctx, run.ID)
 	require.NoError(t, err)
 	assert.Equal(t, job.RunCancelled, cancelled.State)
 	assert.Equal(t, "cancelled by Sefa Orlin", cancelled.Reason)
 	// The worker is free again long before the query would have ended.
-	w.job("Next", tasks(reportOf("Ports")))
+	w.Job("Next", tasks(reportOf("Ports")))
 	for range 4 {
-		require.Equal(t, job.RunDone, w.ring("Next").State)
+		require.Equal(t, job.RunDone, w.Ring("Next").State)
 	}
 	assert.Less(t, time.Since(began), 25*time.Second)
-	page, err := w.c.Run(ctx, run.ID)
+	page, err := w.C.Run(ctx, run.ID)
 	require.NoError(t, err)
 	assert.Equal(t, job.AttemptLost, page.Attempts[0].State)
 	assert.Equal(t, job.RunCancelled, page.State, "what the worker wrote afterwards was refused")
-	_, err = w.c.Cancel(ctx, run.ID)
+	_, err = w.C.Cancel(ctx, run.ID)
 	assert.ErrorContains(t, err, "has ended already")
 }
 
 func TestGoingOnSendsAgainOnlyWhatFailed(t *testing.T) {
-	w := open(t)
+	w := world.Open(t)
 	ctx := context.Background()
-	w.report("Ports", "SELECT code FROM ports")
+	w.Report("Ports", "SELECT code FROM ports")
 	d := tasks(reportOf("Ports"), mailTo("a@tarnwick.example"))
 	d.Tasks[1].Deliver.To = []string{"a@tarnwick.example", "b@tarnwick.example"}
-	w.job("Board", d)
-	put(t, w.out.Inbox+"/api/servers/mail", `{"mode":"refuse","only":"b@tarnwick.example"}`)
-	page := w.ring("Board")
+	w.Job("Board", d)
+	put(t, w.Out.Inbox+"/api/servers/mail", `{"mode":"refuse","only":"b@tarnwick.example"}`)
+	page := w.Ring("Board")
 	require.Equal(t, job.RunPartly, page.State)
-	w.behave("mail", "accept", 0)
-	_, err := w.c.Again(ctx, page.ID, wire.AgainRequest{})
+	w.Behave("mail", "accept", 0)
+	_, err := w.C.Again(ctx, page.ID, wire.AgainRequest{})
 	require.NoError(t, err)
-	page, err = w.c.Follow(ctx, page.ID, func(wire.RunPage) error { return nil })
+	page, err = w.C.Follow(ctx, page.ID, func(wire.RunPage) error { return nil })
 	require.NoError(t, err)
 	assert.Equal(t, job.RunDone, page.State, page.Reason)
-	assert.Len(t, w.inbox("a@tarnwick.example"), 1, "who has it gets no second copy")
-	assert.Len(t, w.inbox("b@tarnwick.example"), 1)
+	assert.Len(t, w.Inbox("a@tarnwick.example"), 1, "who has it gets no second copy")
+	assert.Len(t, w.Inbox("b@tarnwick.example"), 1)
 	assert.Len(t, page.Attempts, 2, "nothing is made anew")
 }
 
 func TestACancelledDeliveryGoesOnWhenItIsAskedFor(t *testing.T) {
-	w := open(t)
+	w := world.Open(t)
 	ctx := context.Background()
-	w.report("Ports", "SELECT code FROM ports")
+	w.Report("Ports", "SELECT code FROM ports")
 	d := tasks(reportOf("Ports"), mailTo("a@tarnwick.example"))
 	d.Retry = job.Retry{Times: 5, Wait: job.Duration(time.Minute)}
-	w.job("Board", d)
-	w.behave("mail", "busy", 0)
-	run, err := w.c.Ring(ctx, "Board", nil)
+	w.Job("Board", d)
+	w.Behave("mail", "busy", 0)
+	run, err := w.C.Ring(ctx, "Board", nil)
 	require.NoError(t, err)
-	w.until("its mail waits for a retry", func() bool {
-		page, err := w.c.Run(ctx, run.ID)
+	w.Until("its mail waits for a retry", func() bool {
+		page, err := w.C.Run(ctx, run.ID)
 		require.NoError(t, err)
 		return page.State == job.RunDelivering && page.Deliveries[0].State == job.DeliveryWaiting &&
 			page.Deliveries[0].Tries == 1
 	})
-	_, err = w.c.Cancel(ctx, run.ID)
+	_, err = w.C.Cancel(ctx, run.ID)
 	require.NoError(t, err)
-	w.behave("mail", "accept", 0)
-	_, err = w.c.Again(ctx, run.ID, wire.AgainRequest{})
+	w.Behave("mail", "accept", 0)
+	_, err = w.C.Again(ctx, run.ID, wire.AgainRequest{})
 	require.NoError(t, err)
-	page, err := w.c.Follow(ctx, run.ID, func(wire.RunPage) error { return nil })
+	page, err := w.C.Follow(ctx, run.ID, func(wire.RunPage) error { return nil })
 	require.NoError(t, err)
 	assert.Equal(t, job.RunDone, page.State, page.Reason)
-	assert.Len(t, w.inbox("a@tarnwick.example"), 1)
+	assert.Len(t, w.Inbox("a@tarnwick.example"), 1)
 }
 
 func TestLimitsBoundWhatWorksAtOnce(t *testing.T) {
-	w := open(t)
+	w := world.Open(t)
 	ctx := context.Background()
-	w.report("Slow", "SELECT pg_sleep(0.7), 1 AS n")
+	w.Report("Slow", "SELECT pg_sleep(0.7), 1 AS n")
 	var ids []job.RunID
-	require.NoError(t, w.c.SaveLimits(ctx, map[string]int{"tag:heavy": 2}))
+	require.NoError(t, w.C.SaveLimits(ctx, map[string]int{"tag:heavy": 2}))
 	for _, name := range []string{"A", "B", "C", "D"} {
 		d := tasks(reportOf("Slow"))
 		d.Tags = []string{"heavy"}
-		w.job(name, d)
-		run, err := w.c.Ring(ctx, name, nil)
+		w.Job(name, d)
+		run, err := w.C.Ring(ctx, name, nil)
 		require.NoError(t, err)
 		ids = append(ids, run.ID)
 	}
 	type span struct{ from, to time.Time }
 	var spans []span
 	for _, id := range ids {
-		page, err := w.c.Follow(ctx, id, func(wire.RunPage) error { return nil })
+		page, err := w.C.Follow(ctx, id, func(wire.RunPage) error { return nil })
 		require.NoError(t, err)
 		require.Equal(t, job.RunDone, page.State)
 		spans = append(spans, span{*page.StartedAt, *page.EndedAt})
@@ -254,31 +255,31 @@ func TestLimitsBoundWhatWorksAtOnce(t *testing.T) {
 		}
 		assert.LessOrEqual(t, beside, 2)
 	}
-	out, _, _ := w.ironbell("limits")
+	out, _, _ := w.Ironbell("limits")
 	assert.Contains(t, out, "tag:heavy: 2 at once")
-	_, errs, status := w.ironbell("limits", "tag:heavy=0")
+	_, errs, status := w.Ironbell("limits", "tag:heavy=0")
 	assert.Equal(t, 1, status)
 	assert.Contains(t, errs, "0 is no limit")
-	out, _, _ = w.ironbell("limits", "tag:heavy=none")
+	out, _, _ = w.Ironbell("limits", "tag:heavy=none")
 	assert.Contains(t, out, "No limits are set")
 }
 
 func TestTheOwnerHearsOfLatenessBeforeTheDeadline(t *testing.T) {
-	w := open(t)
-	w.report("Slow", "SELECT pg_sleep(6), 1 AS n")
+	w := world.Open(t)
+	w.Report("Slow", "SELECT pg_sleep(6), 1 AS n")
 	d := tasks(reportOf("Slow"))
 	d.Deadline = job.Deadline{Within: job.Duration(2 * time.Second)}
 	d.Triggers = []job.Trigger{{Timing: job.Timing{Rule: "every day at 00:00"}}}
-	w.job("Board", d)
-	conn := connect(t, w.db)
+	w.Job("Board", d)
+	conn := world.Connect(t, w.Db)
 	_, err := conn.Exec(context.Background(), `UPDATE triggers SET next_due = now()`)
 	require.NoError(t, err)
 	_, err = conn.Exec(context.Background(), `SELECT pg_notify('ironbell', 'jobs ')`)
 	require.NoError(t, err)
-	w.until("the owner is told", func() bool { return len(w.inbox("mara@tarnwick.example")) == 1 })
-	assert.Contains(t, w.inbox("mara@tarnwick.example")[0].Plain, "is late: it should have arrived by")
-	w.until("it ends", func() bool { return w.runsOf("Board")[0].State == job.RunDone })
-	alerts, err := w.c.Alerts(context.Background(), "open", "closed")
+	w.Until("the owner is told", func() bool { return len(w.Inbox("mara@tarnwick.example")) == 1 })
+	assert.Contains(t, w.Inbox("mara@tarnwick.example")[0].Plain, "is late: it should have arrived by")
+	w.Until("it ends", func() bool { return w.RunsOf("Board")[0].State == job.RunDone })
+	alerts, err := w.C.Alerts(context.Background(), "open", "closed")
 	require.NoError(t, err)
 	require.Len(t, alerts, 1)
 	assert.Equal(t, job.AlertLate, alerts[0].Kind)
@@ -286,25 +287,25 @@ func TestTheOwnerHearsOfLatenessBeforeTheDeadline(t *testing.T) {
 }
 
 func TestARunThatTakesTooLongIsEnded(t *testing.T) {
-	w := open(t)
-	w.report("Slow", "SELECT pg_sleep(20), 1 AS n")
+	w := world.Open(t)
+	w.Report("Slow", "SELECT pg_sleep(20), 1 AS n")
 	d := tasks(reportOf("Slow"))
 	d.RunLimit = job.Duration(time.Second)
-	w.job("Board", d)
-	page := w.ring("Board")
+	w.Job("Board", d)
+	page := w.Ring("Board")
 	assert.Equal(t, job.RunFailed, page.State)
 	assert.Contains(t, page.Reason, "the run took longer than its limit of 1s")
 }
 
 func TestWhy(t *testing.T) {
-	w := open(t)
+	w := world.Open(t)
 	ctx := context.Background()
-	w.report("Ports", "SELECT code FROM ports")
+	w.Report("Ports", "SELECT code FROM ports")
 	d := tasks(reportOf("Ports"))
 	d.Triggers = []job.Trigger{{Timing: job.Timing{Rule: "on weekdays at 06:15"}}}
-	w.job("Board", d)
+	w.Job("Board", d)
 	first := func(at string) string {
-		why, err := w.c.Why(ctx, "Board", at)
+		why, err := w.C.Why(ctx, "Board", at)
 		require.NoError(t, err)
 		require.NotEmpty(t, why.Reasons)
 		return why.Reasons[0].Sentence
@@ -316,12 +317,12 @@ func TestWhy(t *testing.T) {
 	assert.Contains(t, first("2027-01-03"),
 		"Not rung: its rules name no time on Sun 3 January 2027. It rings on weekdays at 06:15 (Europe/London).")
 	assert.Contains(t, first("2027-01-04 07:00"), "Not rung: its rules name no time at Mon 4 January 2027 07:00 GMT.")
-	_, err := w.c.Switch(ctx, "Board", false)
+	_, err := w.C.Switch(ctx, "Board", false)
 	require.NoError(t, err)
 	assert.Contains(t, first(""), "It is switched off and rings not: Sefa Orlin switched it off on ")
 	assert.Contains(t, first("2027-01-04"), "Not rung: the job was switched off then: Sefa Orlin switched it off on ")
-	page := w.ring("Board")
+	page := w.Ring("Board")
 	assert.Contains(t, first(time.Now().Format(time.DateOnly)), "Rung by Sefa Orlin. Run "+page.ID.String())
-	_, err = w.c.Why(ctx, "Board", "christmas")
+	_, err = w.C.Why(ctx, "Board", "christmas")
 	assert.ErrorContains(t, err, "is no time; write it as 2026-12-25")
 }

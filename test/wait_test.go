@@ -3,18 +3,17 @@ package test
 import (
 	"bytes"
 	"context"
-	"fmt"
 	"net/http"
 	"strings"
 	"testing"
 	"time"
 
-	"ironbell/client"
-	"ironbell/internal/api/wire"
-	"ironbell/internal/core/job"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"ironbell/internal/api/wire"
+	"ironbell/internal/core/job"
+	"ironbell/test/world"
 )
 
 func mailTo(to string) job.Task {
@@ -24,60 +23,36 @@ func mailTo(to string) job.Task {
 	}
 }
 
-// runsOf lists the runs of a job, newest first, that have ended.
-func (w *world) runsOf(name string) []job.Run {
-	w.t.Helper()
-	runs, err := w.c.Runs(context.Background(), client.RunFilter{Job: name, Limit: 50})
-	require.NoError(w.t, err)
-	return runs
-}
-
-func (w *world) untilEnded(name string, n int) []job.Run {
-	w.t.Helper()
-	var runs []job.Run
-	w.until(fmt.Sprintf("%s has %d runs that ended", name, n), func() bool {
-		runs = w.runsOf(name)
-		ended := 0
-		for _, r := range runs {
-			if r.State.Ended() {
-				ended++
-			}
-		}
-		return ended >= n
-	})
-	return runs
-}
-
 func waitFor(need job.Need, conditions ...job.Condition) []job.Trigger {
 	return []job.Trigger{{Wait: &job.Wait{Need: need, For: conditions}}}
 }
 
 func TestJobsWaitForJobs(t *testing.T) {
-	w := open(t)
+	w := world.Open(t)
 	ctx := context.Background()
-	w.report("Ports", "SELECT code FROM ports")
-	w.report("None", "SELECT code FROM ports WHERE false")
+	w.Report("Ports", "SELECT code FROM ports")
+	w.Report("None", "SELECT code FROM ports WHERE false")
 	for _, name := range []string{"Fuel", "Loads"} {
-		w.job(name, tasks(reportOf("Ports")))
+		w.Job(name, tasks(reportOf("Ports")))
 	}
 	monday := tasks(reportOf("Ports"), mailTo("aldous@tarnwick.example"))
 	monday.Triggers = waitFor(job.NeedAll, job.Condition{Job: "Fuel"}, job.Condition{Job: "Loads"})
-	w.job("Monday page", monday)
+	w.Job("Monday page", monday)
 	blank := tasks(reportOf("Ports"))
 	blank.Triggers = waitFor(job.NeedAny, job.Condition{
 		Job: "Empty", Ends: []job.RunState{job.RunBlank, job.RunFailed},
 	})
-	w.job("Empty", tasks(reportOf("None")))
-	w.job("Empty watch", blank)
-	page, err := w.c.Job(ctx, "Monday page")
+	w.Job("Empty", tasks(reportOf("None")))
+	w.Job("Empty watch", blank)
+	page, err := w.C.Job(ctx, "Monday page")
 	require.NoError(t, err)
 	assert.Equal(t, "when Fuel is done and Loads is done, for the same day", page.Triggers[0].Reading)
 
 	past := func(name, date string) job.Run {
-		runs, err := w.c.Past(ctx, name, wire.PastRequest{From: date})
+		runs, err := w.C.Past(ctx, name, wire.PastRequest{From: date})
 		require.NoError(t, err)
 		require.Len(t, runs, 1)
-		done, err := w.c.Follow(ctx, runs[0].ID, func(wire.RunPage) error { return nil })
+		done, err := w.C.Follow(ctx, runs[0].ID, func(wire.RunPage) error { return nil })
 		require.NoError(t, err)
 		require.Equal(t, job.RunDone, done.State, done.Reason)
 		return done.Run
@@ -85,52 +60,52 @@ func TestJobsWaitForJobs(t *testing.T) {
 	// Other days do not belong together.
 	past("Fuel", "2026-11-02")
 	past("Loads", "2026-11-03")
-	assert.Empty(t, w.runsOf("Monday page"))
+	assert.Empty(t, w.RunsOf("Monday page"))
 	loads := past("Loads", "2026-11-02")
-	runs := w.untilEnded("Monday page", 1)
+	runs := w.UntilEnded("Monday page", 1)
 	assert.Equal(t, job.RunDone, runs[0].State)
 	assert.Contains(t, runs[0].Why, "Fuel is done (run ")
 	assert.Contains(t, runs[0].Why, "Loads is done (run "+loads.ID.String()+")")
 	assert.Equal(t, "2026-11-02", runs[0].Nominal.In(time.UTC).Format(time.DateOnly),
 		"it has the date of those it waited for")
-	w.until("it is mailed", func() bool { return len(w.inbox("aldous@tarnwick.example")) == 1 })
-	assert.Equal(t, "Monday page 2026-11-02", w.inbox("aldous@tarnwick.example")[0].Subject)
+	w.Until("it is mailed", func() bool { return len(w.Inbox("aldous@tarnwick.example")) == 1 })
+	assert.Equal(t, "Monday page 2026-11-02", w.Inbox("aldous@tarnwick.example")[0].Subject)
 	past("Fuel", "2026-11-03")
-	w.untilEnded("Monday page", 2)
+	w.UntilEnded("Monday page", 2)
 	past("Fuel", "2026-11-03")
-	assert.Len(t, w.runsOf("Monday page"), 2, "each set starts one run")
+	assert.Len(t, w.RunsOf("Monday page"), 2, "each set starts one run")
 
-	require.Equal(t, job.RunBlank, w.ring("Empty").State)
-	assert.Equal(t, job.RunDone, w.untilEnded("Empty watch", 1)[0].State)
+	require.Equal(t, job.RunBlank, w.Ring("Empty").State)
+	assert.Equal(t, job.RunDone, w.UntilEnded("Empty watch", 1)[0].State)
 	// A rehearsal starts nothing.
-	_, err = w.c.SavePerson(ctx, "sefa", wire.PersonRequest{
+	_, err = w.C.SavePerson(ctx, "sefa", wire.PersonRequest{
 		Name: "Sefa Orlin", Mail: "sefa.orlin@tarnwick.example", Role: "administrator", Zone: "Europe/London",
 	})
 	require.NoError(t, err)
-	run, err := w.c.Rehearse(ctx, "Empty", nil)
+	run, err := w.C.Rehearse(ctx, "Empty", nil)
 	require.NoError(t, err)
-	_, err = w.c.Follow(ctx, run.ID, func(wire.RunPage) error { return nil })
+	_, err = w.C.Follow(ctx, run.ID, func(wire.RunPage) error { return nil })
 	require.NoError(t, err)
-	assert.Len(t, w.runsOf("Empty watch"), 1)
+	assert.Len(t, w.RunsOf("Empty watch"), 1)
 }
 
 func TestCirclesAcrossJobsAreRefused(t *testing.T) {
-	w := open(t)
+	w := world.Open(t)
 	ctx := context.Background()
-	w.report("Ports", "SELECT code FROM ports")
+	w.Report("Ports", "SELECT code FROM ports")
 	a := tasks(reportOf("Ports"))
-	w.job("A", a)
+	w.Job("A", a)
 	b := tasks(reportOf("Ports"), job.Task{Name: "tell", Kind: job.KindEmit, Emit: &job.EmitTask{Type: "example.b"}})
 	b.Triggers = waitFor("", job.Condition{Job: "A"})
-	w.job("B", b)
+	w.Job("B", b)
 	a.Triggers = waitFor("", job.Condition{Event: "example.b"})
-	_, err := w.c.SaveJob(ctx, "A", wire.JobRequest{Owner: "mara", On: true, Definition: a})
+	_, err := w.C.SaveJob(ctx, "A", wire.JobRequest{Owner: "mara", On: true, Definition: a})
 	assert.ErrorContains(t, err, "the job would start itself: A > B (by its outcome) > A (by event example.b)")
-	page, err := w.c.Job(ctx, "A")
+	page, err := w.C.Job(ctx, "A")
 	require.NoError(t, err)
 	assert.Empty(t, page.Triggers, "nothing of it was saved")
 	a.Triggers = waitFor("", job.Condition{Job: "A"})
-	_, err = w.c.SaveJob(ctx, "A", wire.JobRequest{Owner: "mara", Definition: a})
+	_, err = w.C.SaveJob(ctx, "A", wire.JobRequest{Owner: "mara", Definition: a})
 	assert.ErrorContains(t, err, "the job would wait for itself")
 	for want, c := range map[string]job.Condition{
 		"there is no job \"Z\"; save it first":  {Job: "Z"},
@@ -145,18 +120,18 @@ func TestCirclesAcrossJobsAreRefused(t *testing.T) {
 		if c.Event == "take" {
 			bad.Triggers[0].Wait.Take = job.Values{"depth": "{event.data.depth}"}
 		}
-		_, err := w.c.SaveJob(ctx, "Bad", wire.JobRequest{Owner: "mara", Definition: bad})
+		_, err := w.C.SaveJob(ctx, "Bad", wire.JobRequest{Owner: "mara", Definition: bad})
 		assert.ErrorContains(t, err, strings.TrimSpace(want))
 	}
 	loop := tasks(job.Task{Name: "x", Kind: job.KindReport, After: []string{"y"}, Report: reportOf("Ports").Report},
 		job.Task{Name: "y", Kind: job.KindReport, After: []string{"x"}, Report: reportOf("Ports").Report})
-	_, err = w.c.SaveJob(ctx, "Loop", wire.JobRequest{Owner: "mara", Definition: loop})
+	_, err = w.C.SaveJob(ctx, "Loop", wire.JobRequest{Owner: "mara", Definition: loop})
 	assert.ErrorContains(t, err, "the tasks go round in a circle: x > y > x")
 }
 
 func TestEventsStartJobsAndGiveThemValues(t *testing.T) {
-	w := open(t)
-	w.report("Port", "SELECT code FROM ports WHERE name = :port", job.Parameter{
+	w := world.Open(t)
+	w.Report("Port", "SELECT code FROM ports WHERE name = :port", job.Parameter{
 		Name: "port", Type: job.TypeText, Required: true,
 	})
 	d := tasks(reportOf("Port"), job.Task{
@@ -167,12 +142,12 @@ func TestEventsStartJobsAndGiveThemValues(t *testing.T) {
 	})
 	d.Triggers = waitFor("", job.Condition{Event: "example.tarnwick.tide", Subject: "high"})
 	d.Triggers[0].Wait.Take = job.Values{"port": "{event.data.port}"}
-	w.job("Tide", d)
+	w.Job("Tide", d)
 	send := func(body string) (int, string) {
-		req, err := http.NewRequest(http.MethodPost, "http://"+w.listen+"/api/events", strings.NewReader(body))
+		req, err := http.NewRequest(http.MethodPost, "http://"+w.Listen+"/api/events", strings.NewReader(body))
 		require.NoError(t, err)
 		req.Header.Set("Content-Type", "application/cloudevents+json; charset=utf-8")
-		req.Header.Set("Authorization", "Bearer "+w.token)
+		req.Header.Set("Authorization", "Bearer "+w.Token)
 		res, err := http.DefaultClient.Do(req)
 		require.NoError(t, err)
 		defer func() { _ = res.Body.Close() }()
@@ -182,20 +157,20 @@ func TestEventsStartJobsAndGiveThemValues(t *testing.T) {
 	}
 	status, text := send(`{"specversion":"1.0","id":"1","source":"/gauges/7","type":"example.tarnwick.tide","subject":"high","time":"2026-11-20T04:30:00Z","datacontenttype":"application/json","data":{"port":"Pennold","cm":212}}`)
 	require.Equal(t, http.StatusAccepted, status, text)
-	runs := w.runsOf("Tide")
+	runs := w.RunsOf("Tide")
 	require.Len(t, runs, 1, "it is started before the event is answered")
 	assert.Contains(t, text, runs[0].ID.String())
 	assert.Equal(t, "Event example.tarnwick.tide of /gauges/7 about high.", runs[0].Why)
 	assert.Equal(t, job.Values{"port": "Pennold"}, runs[0].Given)
 	assert.Equal(t, "2026-11-20", runs[0].Nominal.Format(time.DateOnly))
-	w.until("it is mailed", func() bool { return len(w.inbox("a@tarnwick.example")) == 1 })
-	assert.Equal(t, "Sheet of Pennold", w.inbox("a@tarnwick.example")[0].Subject)
+	w.Until("it is mailed", func() bool { return len(w.Inbox("a@tarnwick.example")) == 1 })
+	assert.Equal(t, "Sheet of Pennold", w.Inbox("a@tarnwick.example")[0].Subject)
 	status, text = send(`{"specversion":"1.0","id":"1","source":"/gauges/7","type":"example.tarnwick.tide","subject":"high"}`)
 	assert.Equal(t, http.StatusAccepted, status)
 	assert.Contains(t, text, `"fresh":false`)
 	status, _ = send(`{"specversion":"1.0","id":"2","source":"/gauges/7","type":"example.tarnwick.tide","subject":"low"}`)
 	assert.Equal(t, http.StatusAccepted, status)
-	assert.Len(t, w.runsOf("Tide"), 1, "what was reported before, or is about something else, starts nothing")
+	assert.Len(t, w.RunsOf("Tide"), 1, "what was reported before, or is about something else, starts nothing")
 	for body, want := range map[string]string{
 		`[]`: "it is no JSON object",
 		`{"specversion":"0.3","id":"1","source":"s","type":"t"}`:                       "is not read here; send 1.0",
@@ -213,45 +188,45 @@ func TestEventsStartJobsAndGiveThemValues(t *testing.T) {
 	status, _ = send(`{"specversion":"1.0","id":"9","source":"s","type":"t","data":"` + strings.Repeat("x", 300<<10) +
 		`"}`)
 	assert.Equal(t, http.StatusRequestEntityTooLarge, status)
-	out, _, code := w.ironbell("event", "-source", "/gauges/7", "-subject", "high", "-data", "port=Fennmouth",
+	out, _, code := w.Ironbell("event", "-source", "/gauges/7", "-subject", "high", "-data", "port=Fennmouth",
 		"example.tarnwick.tide")
 	assert.Zero(t, code)
 	assert.Contains(t, out, "The event is recorded. It started: ")
-	w.until("the second is mailed", func() bool { return len(w.inbox("a@tarnwick.example")) == 2 })
-	out, _, _ = w.ironbell("events")
+	w.Until("the second is mailed", func() bool { return len(w.Inbox("a@tarnwick.example")) == 2 })
+	out, _, _ = w.Ironbell("events")
 	assert.Contains(t, out, `{"cm":212,"port":"Pennold"}`)
 }
 
 func TestARingWaitsForWhatElseMustHappen(t *testing.T) {
-	w := open(t)
+	w := world.Open(t)
 	ctx := context.Background()
-	conn := connect(t, w.db)
-	w.report("Ports", "SELECT code FROM ports")
+	conn := world.Connect(t, w.Db)
+	w.Report("Ports", "SELECT code FROM ports")
 	d := tasks(reportOf("Ports"), mailTo("a@tarnwick.example"))
 	d.Triggers = []job.Trigger{{
 		Timing: job.Timing{Rule: "every day at 00:00"},
 		Wait:   &job.Wait{For: []job.Condition{{Event: "ledger.closed"}}, Within: job.Duration(time.Hour)},
 	}}
-	w.job("Lock", d)
+	w.Job("Lock", d)
 	_, err := conn.Exec(ctx, `UPDATE triggers SET next_due = date_trunc('minute', now()), next_nominal = now()`)
 	require.NoError(t, err)
 	_, err = conn.Exec(ctx, `SELECT pg_notify('ironbell', 'jobs ')`)
 	require.NoError(t, err)
-	w.until("it rang", func() bool { return len(w.runsOf("Lock")) == 1 })
-	run := w.runsOf("Lock")[0]
+	w.Until("it rang", func() bool { return len(w.RunsOf("Lock")) == 1 })
+	run := w.RunsOf("Lock")[0]
 	assert.Equal(t, job.RunWaiting, run.State)
 	assert.Equal(t, "waits for event ledger.closed", run.Reason)
-	page, err := w.c.Run(ctx, run.ID)
+	page, err := w.C.Run(ctx, run.ID)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"event ledger.closed"}, page.Missing)
-	out, _, _ := w.ironbell("why", "Lock")
+	out, _, _ := w.Ironbell("why", "Lock")
 	assert.Contains(t, out, ": waiting, waits for event ledger.closed.")
-	h, err := w.c.Report(ctx, map[string]any{
+	h, err := w.C.Report(ctx, map[string]any{
 		"specversion": "1.0", "id": "1", "source": "/ledger", "type": "ledger.closed",
 	})
 	require.NoError(t, err)
 	assert.Equal(t, []job.RunID{run.ID}, h.Started)
-	w.until("it runs", func() bool { return w.runsOf("Lock")[0].State == job.RunDone })
+	w.Until("it runs", func() bool { return w.RunsOf("Lock")[0].State == job.RunDone })
 
 	// One of another day waits in vain.
 	_, err = conn.Exec(ctx,
@@ -259,11 +234,11 @@ func TestARingWaitsForWhatElseMustHappen(t *testing.T) {
 	require.NoError(t, err)
 	_, err = conn.Exec(ctx, `SELECT pg_notify('ironbell', 'jobs ')`)
 	require.NoError(t, err)
-	w.until("it rang again", func() bool { return len(w.runsOf("Lock")) == 2 })
+	w.Until("it rang again", func() bool { return len(w.RunsOf("Lock")) == 2 })
 	_, err = conn.Exec(ctx, `UPDATE parts SET ready_at = now() WHERE held`)
 	require.NoError(t, err)
-	w.until("it gives up", func() bool { return w.runsOf("Lock")[0].State == job.RunPassedOver })
-	page, err = w.c.Run(ctx, w.runsOf("Lock")[0].ID)
+	w.Until("it gives up", func() bool { return w.RunsOf("Lock")[0].State == job.RunPassedOver })
+	page, err = w.C.Run(ctx, w.RunsOf("Lock")[0].ID)
 	require.NoError(t, err)
 	assert.Equal(t, "it waited in vain for event ledger.closed", page.Reason)
 	require.Len(t, page.Alerts, 1)

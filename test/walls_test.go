@@ -7,19 +7,20 @@ import (
 	"strings"
 	"testing"
 
-	"ironbell/internal/api/wire"
-	"ironbell/internal/core/job"
-	"ironbell/internal/localpg/pgtest"
-
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"ironbell/internal/api/wire"
+	"ironbell/internal/core/job"
+	"ironbell/internal/localpg/pgtest"
+	"ironbell/test/world"
 )
 
 // A source whose login can write is refused when it is saved and whenever it is opened,
 // or it was signed, and then each screen that names the source says so.
 func TestASourceThatCanWriteIsSignedOrRefused(t *testing.T) {
-	w := open(t)
+	w := world.Open(t)
 	ctx := context.Background()
 	ledger := pgtest.New(t, "signed", func(ctx context.Context, dsn string) error {
 		conn, err := pgx.Connect(ctx, dsn)
@@ -41,7 +42,7 @@ func TestASourceThatCanWriteIsSignedOrRefused(t *testing.T) {
 		for k, v := range change {
 			settings[k] = v
 		}
-		return w.c.SaveSource(ctx, name, wire.PlaceRequest{
+		return w.C.SaveSource(ctx, name, wire.PlaceRequest{
 			Protocol: "postgres", Password: &config.Password, Settings: settings,
 		})
 	}
@@ -55,22 +56,22 @@ func TestASourceThatCanWriteIsSignedOrRefused(t *testing.T) {
 	p, err := save("ledger", writer, map[string]any{"may_write": true})
 	require.NoError(t, err)
 	assert.Contains(t, p.Note, "This login can write: ")
-	_, err = w.c.SaveReport(ctx, "Dues", wire.ReportRequest{
+	_, err = w.C.SaveReport(ctx, "Dues", wire.ReportRequest{
 		Owner: "mara",
 		ReportDefinition: job.ReportDefinition{
 			Source: "ledger", Sections: []job.Section{{Name: "Rows", SQL: "SELECT n FROM dues"}},
 		},
 	})
 	require.NoError(t, err)
-	w.job("Dues", definition("Dues", "company mail", []string{"csv"}, "quay.desk@tarnwick.example"))
-	page, err := w.c.Job(ctx, "Dues")
+	w.Job("Dues", world.Definition("Dues", "company mail", []string{"csv"}, "quay.desk@tarnwick.example"))
+	page, err := w.C.Job(ctx, "Dues")
 	require.NoError(t, err)
 	assert.Contains(t, page.ReadAs["report"], "the login of ledger, which can write")
-	said, err := w.c.TestSource(ctx, "ledger")
+	said, err := w.C.TestSource(ctx, "ledger")
 	require.NoError(t, err)
 	assert.True(t, said.OK)
 	assert.Contains(t, said.Said, "this login can write, as was signed")
-	text, errs, status := w.ironbell("sources")
+	text, errs, status := w.Ironbell("sources")
 	require.Zero(t, status, errs)
 	assert.Contains(t, text, "This login can write")
 
@@ -79,23 +80,23 @@ func TestASourceThatCanWriteIsSignedOrRefused(t *testing.T) {
 	p, err = save("ledger", reader, nil)
 	require.NoError(t, err)
 	assert.Empty(t, p.Note)
-	said, err = w.c.TestSource(ctx, "ledger")
+	said, err = w.C.TestSource(ctx, "ledger")
 	require.NoError(t, err)
 	assert.Contains(t, said.Said, "its login may only read")
 	u, err := url.Parse(reader)
 	require.NoError(t, err)
-	_, err = connect(t, ledger).Exec(ctx, "GRANT DELETE ON dues TO "+pgx.Identifier{u.User.Username()}.Sanitize())
+	_, err = world.Connect(t, ledger).Exec(ctx, "GRANT DELETE ON dues TO "+pgx.Identifier{u.User.Username()}.Sanitize())
 	require.NoError(t, err)
-	said, err = w.c.TestSource(ctx, "ledger")
+	said, err = w.C.TestSource(ctx, "ledger")
 	require.NoError(t, err)
 	assert.False(t, said.OK)
 	assert.Contains(t, said.Said, "may write to dues")
-	w.kill()
-	w.start()
-	_, err = w.c.Ring(ctx, "Dues", nil)
+	w.Kill()
+	w.Start()
+	_, err = w.C.Ring(ctx, "Dues", nil)
 	require.NoError(t, err)
-	w.until("the owner hears of it", func() bool {
-		alerts, err := w.c.Alerts(ctx)
+	w.Until("the owner hears of it", func() bool {
+		alerts, err := w.C.Alerts(ctx)
 		require.NoError(t, err)
 		return slices.ContainsFunc(alerts,
 			func(a job.Alert) bool { return strings.Contains(a.Happened, "may write to dues") })
@@ -104,23 +105,23 @@ func TestASourceThatCanWriteIsSignedOrRefused(t *testing.T) {
 
 // Two records whose names look the same would be taken for each other.
 func TestNamesThatLookAlikeAreOne(t *testing.T) {
-	w := open(t)
+	w := world.Open(t)
 	ctx := context.Background()
-	w.report("Ports", "SELECT code FROM ports")
-	d := definition("Ports", "company mail", []string{"csv"}, "quay.desk@tarnwick.example")
-	w.job("Café board", d)
+	w.Report("Ports", "SELECT code FROM ports")
+	d := world.Definition("Ports", "company mail", []string{"csv"}, "quay.desk@tarnwick.example")
+	w.Job("Café board", d)
 	place := wire.PlaceRequest{Protocol: "http", Settings: map[string]any{"url": "https://ledger.tarnwick.example/"}}
-	_, err := w.c.SaveDestination(ctx, "Café board", place)
+	_, err := w.C.SaveDestination(ctx, "Café board", place)
 	require.NoError(t, err)
 	for _, name := range []string{
 		"café board", "CAFÉ BOARD", "Cafe\u0301 board", "Ｃafé board", "Café\u200d board",
 		"Ca\u200cfé board",
 	} {
-		_, err := w.c.SaveJob(ctx, name, wire.JobRequest{Owner: "mara", On: true, Definition: d})
+		_, err := w.C.SaveJob(ctx, name, wire.JobRequest{Owner: "mara", On: true, Definition: d})
 		assert.ErrorContains(t, err, "people cannot tell", "%q", name)
-		_, err = w.c.SaveDestination(ctx, name, place)
+		_, err = w.C.SaveDestination(ctx, name, place)
 		assert.ErrorContains(t, err, "people cannot tell", "%q", name)
-		_, err = w.c.SaveReport(ctx, name[:len(name)-len(" board")], wire.ReportRequest{
+		_, err = w.C.SaveReport(ctx, name[:len(name)-len(" board")], wire.ReportRequest{
 			Owner: "mara",
 			ReportDefinition: job.ReportDefinition{
 				Source: "tarnwick", Sections: []job.Section{{Name: "x", SQL: "SELECT 1 AS n"}},
@@ -137,17 +138,17 @@ func TestNamesThatLookAlikeAreOne(t *testing.T) {
 		"\ufeffCafé board", "Café\u2028board", "Café\u00ad board", "Café board\u3164", "Café \u202eboard",
 		"Café board\u0000", "Café\tboard", " Café board", "Café board\u2007", "Café\U000e0041 board",
 	} {
-		_, err := w.c.SaveJob(ctx, name, wire.JobRequest{Owner: "mara", On: true, Definition: d})
+		_, err := w.C.SaveJob(ctx, name, wire.JobRequest{Owner: "mara", On: true, Definition: d})
 		assert.Error(t, err, "%q", name)
 	}
-	_, err = w.c.SavePerson(ctx, "MARA", wire.PersonRequest{
+	_, err = w.C.SavePerson(ctx, "MARA", wire.PersonRequest{
 		Name: "Mara Quill", Mail: "mara@tarnwick.example", Role: "owner", Zone: "Europe/London",
 	})
 	require.NoError(t, err, "a login is the same in any case")
-	_, err = w.c.SavePerson(ctx, "ｍara", wire.PersonRequest{
+	_, err = w.C.SavePerson(ctx, "ｍara", wire.PersonRequest{
 		Name: "Mara Quill", Mail: "mara@tarnwick.example", Role: "owner", Zone: "Europe/London",
 	})
 	assert.ErrorContains(t, err, "people cannot tell")
-	_, err = w.c.SaveJob(ctx, "می\u200cخواهم ⚠\ufe0f", wire.JobRequest{Owner: "mara", On: true, Definition: d})
+	_, err = w.C.SaveJob(ctx, "می\u200cخواهم ⚠\ufe0f", wire.JobRequest{Owner: "mara", On: true, Definition: d})
 	assert.NoError(t, err, "some scripts are not written without signs that join")
 }

@@ -13,6 +13,11 @@ import (
 	"testing"
 	"time"
 
+	ics "github.com/arran4/golang-ical"
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
 	"ironbell/client"
 	"ironbell/demo"
 	"ironbell/internal/api/wire"
@@ -20,17 +25,13 @@ import (
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/zone"
 	"ironbell/test/browser"
-
-	ics "github.com/arran4/golang-ical"
-	"github.com/chromedp/chromedp"
-	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
+	"ironbell/test/world"
 )
 
 // whenSays runs ironbell when, which needs no service.
 func whenSays(t *testing.T, args ...string) (out, errs string, status int) {
 	t.Helper()
-	cmd := exec.Command(build(t)+"/ironbell", append([]string{"when"}, args...)...)
+	cmd := exec.Command(world.Build(t)+"/ironbell", append([]string{"when"}, args...)...)
 	var o, e strings.Builder
 	cmd.Env, cmd.Stdout, cmd.Stderr = []string{"IRONBELL_URL=http://127.0.0.1:1", "TZ=America/New_York"}, &o, &e
 	err := cmd.Run()
@@ -115,12 +116,12 @@ func TestWhenWithoutAService(t *testing.T) {
 }
 
 func TestCalendarsMoveRings(t *testing.T) {
-	w := open(t)
+	w := world.Open(t)
 	ctx := context.Background()
-	w.report("Ports", "SELECT code FROM ports")
+	w.Report("Ports", "SELECT code FROM ports")
 	place, err := zone.Load(demo.Zone)
 	require.NoError(t, err)
-	d := definition("Ports", "company mail", []string{"csv"}, "a@tarnwick.example")
+	d := world.Definition("Ports", "company mail", []string{"csv"}, "a@tarnwick.example")
 	if d.Zone = demo.Zone; time.Now().In(place).Hour() == 23 {
 		// It is to be far from midnight, so that today's rings are still to come.
 		d.Zone = "Asia/Tokyo"
@@ -132,97 +133,89 @@ func TestCalendarsMoveRings(t *testing.T) {
 		{Timing: job.Timing{Rule: "every day at 23:59", Closed: "skip"}},
 		{Timing: job.Timing{Rule: "every day at 23:58", Closed: "after"}},
 	}
-	_, err = w.c.SaveJob(ctx, "Quay board", wire.JobRequest{Owner: "mara", On: true, Definition: d})
+	_, err = w.C.SaveJob(ctx, "Quay board", wire.JobRequest{Owner: "mara", On: true, Definition: d})
 	assert.ErrorContains(t, err, `there is no calendar "Harbour"`)
 
 	allWeek := []string{"mon", "tue", "wed", "thu", "fri", "sat", "sun"}
-	_, err = w.c.SaveCalendar(ctx, "Harbour", calendar.Definition{Week: []string{"funday"}}, false)
+	_, err = w.C.SaveCalendar(ctx, "Harbour", calendar.Definition{Week: []string{"funday"}}, false)
 	assert.ErrorContains(t, err, `"funday" is no weekday`)
-	saved, err := w.c.SaveCalendar(ctx, "Harbour", calendar.Definition{Week: allWeek}, false)
+	saved, err := w.C.SaveCalendar(ctx, "Harbour", calendar.Definition{Week: allWeek}, false)
 	require.NoError(t, err)
 	assert.Equal(t, 1, saved.Calendar.Version)
-	w.job("Quay board", d)
+	w.Job("Quay board", d)
 
 	// Before the change is made its effects are told, and nothing is moved.
 	now := time.Now().In(place)
 	closed := calendar.Definition{
 		Week: allWeek, Closed: []calendar.Entry{{Label: "storm", Date: now.Format(time.DateOnly)}},
 	}
-	tried, err := w.c.SaveCalendar(ctx, "Harbour", closed, true)
+	tried, err := w.C.SaveCalendar(ctx, "Harbour", closed, true)
 	require.NoError(t, err)
 	assert.False(t, tried.Saved)
 	require.Len(t, tried.Effects, 2)
 	assert.Equal(t, "Quay board", tried.Effects[0].Job)
-	page, err := w.c.Job(ctx, "Quay board")
+	page, err := w.C.Job(ctx, "Quay board")
 	require.NoError(t, err)
 	assert.Equal(t, now.Format(time.DateOnly), page.Triggers[0].NextDue.In(place).Format(time.DateOnly))
 
-	_, err = w.c.SaveCalendar(ctx, "Harbour", closed, false)
+	_, err = w.C.SaveCalendar(ctx, "Harbour", closed, false)
 	require.NoError(t, err)
-	page, err = w.c.Job(ctx, "Quay board")
+	page, err = w.C.Job(ctx, "Quay board")
 	require.NoError(t, err)
 	tomorrow := now.AddDate(0, 0, 1).Format(time.DateOnly)
 	assert.Equal(t, tomorrow, page.Triggers[0].NextDue.In(place).Format(time.DateOnly))
-	f, err := w.c.Forecast(ctx, client.ForecastFilter{From: now, To: now.AddDate(0, 0, 2), Job: "quay"})
+	f, err := w.C.Forecast(ctx, client.ForecastFilter{From: now, To: now.AddDate(0, 0, 2), Job: "quay"})
 	require.NoError(t, err)
 	require.NotEmpty(t, f.Rings)
 	assert.True(t, f.Rings[0].Passed)
 	assert.Contains(t, f.Rings[0].Reason, "is closed in calendar Harbour (storm)")
 	assert.Equal(t, 1, f.Passed)
-	out, _, status := w.ironbell("forecast", "-days", "2")
+	out, _, status := w.Ironbell("forecast", "-days", "2")
 	assert.Zero(t, status)
 	assert.Contains(t, out, "passed over: ")
-	out, _, _ = w.ironbell("calendar", "Harbour")
+	out, _, _ = w.Ironbell("calendar", "Harbour")
 	assert.Contains(t, out, "storm")
 	assert.Contains(t, out, "Jobs that go by it\n  Quay board")
-	out, _, status = w.ironbell("calendar", "-read", "../demo/holidays.ics", "-try", "Harbour")
+	out, _, status = w.Ironbell("calendar", "-read", "../demo/holidays.ics", "-try", "Harbour")
 	assert.Zero(t, status)
 	assert.Contains(t, out, "not saved, only tried")
 
 	// What was decided about the closed day stands in the history: the clock is
 	// made to come to it.
-	db := connect(t, w.db)
+	db := world.Connect(t, w.Db)
 	_, err = db.Exec(ctx,
 		`UPDATE triggers SET next_due = now() - interval '1 second', next_nominal = now() + interval '1 hour' WHERE position = 1`)
 	require.NoError(t, err)
 	_, err = db.Exec(ctx, `SELECT pg_notify('ironbell', 'jobs 1')`)
 	require.NoError(t, err)
-	w.until("a ring that lies in the past rings at once", func() bool {
-		runs, err := w.c.Runs(ctx, client.RunFilter{Job: "Quay board", States: []string{"done"}})
+	w.Until("a ring that lies in the past rings at once", func() bool {
+		runs, err := w.C.Runs(ctx, client.RunFilter{Job: "Quay board", States: []string{"done"}})
 		require.NoError(t, err)
 		return len(runs) == 1 && strings.Contains(runs[0].Why, "so it rings at once") &&
 			runs[0].Nominal.After(runs[0].Due)
 	})
 
-	err = w.c.RemoveCalendar(ctx, "Harbour")
+	err = w.C.RemoveCalendar(ctx, "Harbour")
 	assert.ErrorContains(t, err, "1 jobs go by it, such as Quay board")
 	d.Calendars = nil
-	w.job("Quay board", d)
-	require.NoError(t, w.c.RemoveCalendar(ctx, "Harbour"))
-	mara := client.New("http://"+w.listen, w.tokenOf("mara"))
+	w.Job("Quay board", d)
+	require.NoError(t, w.C.RemoveCalendar(ctx, "Harbour"))
+	mara := client.New("http://"+w.Listen, w.TokenOf("mara"))
 	_, err = mara.SaveCalendar(ctx, "Harbour", calendar.Definition{}, false)
 	assert.ErrorContains(t, err, "it takes an administrator")
 }
 
-// tokenOf signs somebody in.
-func (w *world) tokenOf(login string) string {
-	w.t.Helper()
-	token, err := client.New("http://"+w.listen, "").MakeToken(context.Background(), login, password, "a test")
-	require.NoError(w.t, err)
-	return token.Token
-}
-
 func TestTimingsOfTriggers(t *testing.T) {
-	w := open(t)
+	w := world.Open(t)
 	ctx := context.Background()
-	w.report("Ports", "SELECT code FROM ports")
-	d := definition("Ports", "company mail", []string{"csv"}, "a@tarnwick.example")
+	w.Report("Ports", "SELECT code FROM ports")
+	d := world.Definition("Ports", "company mail", []string{"csv"}, "a@tarnwick.example")
 	save := func(timings ...job.Timing) error {
 		d.Triggers = nil
 		for _, timing := range timings {
 			d.Triggers = append(d.Triggers, job.Trigger{Timing: timing})
 		}
-		_, err := w.c.SaveJob(ctx, "Quay board", wire.JobRequest{Owner: "mara", On: true, Definition: d})
+		_, err := w.C.SaveJob(ctx, "Quay board", wire.JobRequest{Owner: "mara", On: true, Definition: d})
 		return err
 	}
 	for want, timing := range map[string]job.Timing{
@@ -243,7 +236,7 @@ func TestTimingsOfTriggers(t *testing.T) {
 		job.Timing{Rule: "DTSTART;TZID=Asia/Tokyo:20261201T090000\nRRULE:FREQ=MONTHLY;BYDAY=-1FR"},
 		job.Timing{Rule: "every day at 06:00", Start: "2099-01-01", Count: 3},
 	))
-	page, err := w.c.Job(ctx, "Quay board")
+	page, err := w.C.Job(ctx, "Quay board")
 	require.NoError(t, err)
 	readings := []string{}
 	for _, trigger := range page.Triggers {
@@ -258,43 +251,43 @@ func TestTimingsOfTriggers(t *testing.T) {
 	}, readings)
 
 	// The administrator may lower the floor; then a job may ring every second.
-	_, err = w.c.SaveWhenSettings(ctx, job.WhenSettings{Floor: job.Duration(time.Second), WeekStart: "sunday"})
+	_, err = w.C.SaveWhenSettings(ctx, job.WhenSettings{Floor: job.Duration(time.Second), WeekStart: "sunday"})
 	require.NoError(t, err)
-	_, err = client.New("http://"+w.listen, w.tokenOf("mara")).SaveWhenSettings(ctx, job.WhenSettings{})
+	_, err = client.New("http://"+w.Listen, w.TokenOf("mara")).SaveWhenSettings(ctx, job.WhenSettings{})
 	assert.ErrorContains(t, err, "administrator")
 	require.NoError(t, save(job.Timing{Rule: "every 2 seconds", Hours: []string{"00:00-23:59"}}))
-	w.until("it rings every other second", func() bool {
-		page, err := w.c.Job(ctx, "Quay board")
+	w.Until("it rings every other second", func() bool {
+		page, err := w.C.Job(ctx, "Quay board")
 		require.NoError(t, err)
 		return len(page.Rings) >= 3 && page.Rings[0].Due.Sub(page.Rings[1].Due) == 2*time.Second
 	})
-	_, err = w.c.Switch(ctx, "Quay board", false)
+	_, err = w.C.Switch(ctx, "Quay board", false)
 	require.NoError(t, err)
 
 	at := time.Date(2026, 11, 25, 9, 0, 0, 0, time.UTC) // a Wednesday
-	m, err := w.c.Moment(ctx, "start of week", at, "Europe/London")
+	m, err := w.C.Moment(ctx, "start of week", at, "Europe/London")
 	require.NoError(t, err)
 	assert.Equal(t, "Sun 22", m.From.Format("Mon 2"), "weeks begin on Sunday by the setting")
-	m, err = w.c.Moment(ctx, "last 8 weeks", at, "Europe/London")
+	m, err = w.C.Moment(ctx, "last 8 weeks", at, "Europe/London")
 	require.NoError(t, err)
 	assert.Equal(t, "27 Sep to 21 Nov", m.From.Format("2 Jan")+" to "+m.To.Format("2 Jan"))
 	assert.Contains(t, m.Explain, "start of week: Sun 22 November 2026")
-	_, err = w.c.Moment(ctx, "last 8 moons", at, "Europe/London")
+	_, err = w.C.Moment(ctx, "last 8 moons", at, "Europe/London")
 	assert.ErrorContains(t, err, "is no")
 }
 
 // Due times that were reckoned by other zone data are reckoned again at the next
 // start, and what moved is written down.
 func TestNewZoneData(t *testing.T) {
-	w := open(t)
+	w := world.Open(t)
 	ctx := context.Background()
-	w.report("Ports", "SELECT code FROM ports")
-	d := definition("Ports", "company mail", []string{"csv"}, "a@tarnwick.example")
+	w.Report("Ports", "SELECT code FROM ports")
+	d := world.Definition("Ports", "company mail", []string{"csv"}, "a@tarnwick.example")
 	d.Triggers = []job.Trigger{{Timing: job.Timing{Rule: "on the first monday of january at 06:15"}}}
-	w.job("Quay board", d)
-	before, err := w.c.Job(ctx, "Quay board")
+	w.Job("Quay board", d)
+	before, err := w.C.Job(ctx, "Quay board")
 	require.NoError(t, err)
-	db := connect(t, w.db)
+	db := world.Connect(t, w.Db)
 	// By the older data it would have rung an hour later.
 	for _, statement := range []string{
 		`UPDATE triggers SET next_due = next_due + interval '1 hour', next_nominal = next_nominal - interval '1 hour'`,
@@ -304,10 +297,10 @@ func TestNewZoneData(t *testing.T) {
 		require.NoError(t, err)
 		require.EqualValues(t, 1, tag.RowsAffected())
 	}
-	w.kill()
-	w.start()
+	w.Kill()
+	w.Start()
 	var due time.Time
-	w.until("the due time is right again", func() bool {
+	w.Until("the due time is right again", func() bool {
 		require.NoError(t, db.QueryRow(ctx, `SELECT next_due FROM triggers`).Scan(&due))
 		return due.Equal(*before.Triggers[0].NextDue)
 	})
@@ -320,16 +313,16 @@ func TestNewZoneData(t *testing.T) {
 
 // A job's forecast is what the rule's own answer says, through API and client.
 func TestTheForecastAndItsFeed(t *testing.T) {
-	w := open(t)
+	w := world.Open(t)
 	ctx := context.Background()
-	w.report("Ports", "SELECT code FROM ports")
-	d := definition("Ports", "company mail", []string{"csv"}, "a@tarnwick.example")
+	w.Report("Ports", "SELECT code FROM ports")
+	d := world.Definition("Ports", "company mail", []string{"csv"}, "a@tarnwick.example")
 	d.Triggers = []job.Trigger{{Timing: job.Timing{Rule: "on weekdays at 06:15 and 18:15"}}}
-	w.job("Quay board", d)
+	w.Job("Quay board", d)
 	d.Triggers = []job.Trigger{{Timing: job.Timing{Rule: "every 10 minutes"}}}
-	w.job("Crew rest watch", d)
+	w.Job("Crew rest watch", d)
 	from := time.Now().Truncate(time.Second)
-	said, err := w.c.When(ctx, wire.WhenRequest{
+	said, err := w.C.When(ctx, wire.WhenRequest{
 		Timing: job.Timing{Rule: "on weekdays at 06:15 and 18:15"}, Zone: demo.Zone, From: &from, Rings: 30,
 	})
 	require.NoError(t, err)
@@ -337,22 +330,22 @@ func TestTheForecastAndItsFeed(t *testing.T) {
 		[]string{"on weekdays at 06:15 and 18:15", "words", "2 times a day on 5 days a week", "15 6,18 * * 1-5"},
 		[]string{said.Reading, said.Notation, said.Often, said.Cron})
 	assert.Len(t, said.Fires, 30)
-	f, err := w.c.Forecast(ctx, client.ForecastFilter{From: from, To: from.AddDate(0, 0, 14), Job: "quay"})
+	f, err := w.C.Forecast(ctx, client.ForecastFilter{From: from, To: from.AddDate(0, 0, 14), Job: "quay"})
 	require.NoError(t, err)
 	require.Len(t, f.Rings, f.Total)
 	for i, r := range f.Rings {
 		assert.True(t, r.At.Equal(said.Fires[i].At))
 	}
-	wrong, err := w.c.When(ctx, wire.WhenRequest{Timing: job.Timing{Rule: "on mondey at 07:00"}})
+	wrong, err := w.C.When(ctx, wire.WhenRequest{Timing: job.Timing{Rule: "on mondey at 07:00"}})
 	require.NoError(t, err)
 	require.NotNil(t, wrong.Wrong)
 	assert.Equal(t, []any{"rule", 4, "monday"}, []any{wrong.Wrong.Field, wrong.Wrong.Column, wrong.Wrong.Meant})
-	_, err = w.c.Forecast(ctx, client.ForecastFilter{From: from, To: from.AddDate(1, 0, 0)})
+	_, err = w.C.Forecast(ctx, client.ForecastFilter{From: from, To: from.AddDate(1, 0, 0)})
 	assert.ErrorContains(t, err, "at most 92 days")
 
-	feed, err := w.c.MakeFeed(ctx)
+	feed, err := w.C.MakeFeed(ctx)
 	require.NoError(t, err)
-	file, err := ics.ParseCalendar(strings.NewReader(string(w.get(feed.Address))))
+	file, err := ics.ParseCalendar(strings.NewReader(string(w.Get(feed.Address))))
 	require.NoError(t, err)
 	count := map[string]int{}
 	for _, e := range file.Events() {
@@ -361,7 +354,7 @@ func TestTheForecastAndItsFeed(t *testing.T) {
 	}
 	assert.Greater(t, count["Quay board"], 35)
 	assert.InDelta(t, 31, count["Crew rest watch"], 1, "what rings all day is one event a day")
-	again, err := w.c.MakeFeed(ctx)
+	again, err := w.C.MakeFeed(ctx)
 	require.NoError(t, err)
 	for address, want := range map[string]int{
 		feed.Address: 404, again.Address: 200, strings.Split(again.Address, "?")[0]: 404,
@@ -372,7 +365,7 @@ func TestTheForecastAndItsFeed(t *testing.T) {
 		_ = res.Body.Close()
 		assert.Equal(t, want, res.StatusCode)
 	}
-	require.NoError(t, w.c.EndFeed(ctx))
+	require.NoError(t, w.C.EndFeed(ctx))
 	res, err := http.Get(again.Address)
 	require.NoError(t, err)
 	_ = res.Body.Close()
@@ -382,25 +375,25 @@ func TestTheForecastAndItsFeed(t *testing.T) {
 // Every due time on a closed day has one decision with its reason, whenever the
 // service is killed.
 func TestClosedDaysAreDecidedOnOnce(t *testing.T) {
-	w := open(t)
+	w := world.Open(t)
 	ctx := context.Background()
-	w.report("Ports", "SELECT code FROM ports")
-	_, err := w.c.SaveWhenSettings(ctx, job.WhenSettings{Floor: job.Duration(time.Second)})
+	w.Report("Ports", "SELECT code FROM ports")
+	_, err := w.C.SaveWhenSettings(ctx, job.WhenSettings{Floor: job.Duration(time.Second)})
 	require.NoError(t, err)
 	london, err := zone.Load(demo.Zone)
 	require.NoError(t, err)
 	today := time.Now().In(london)
-	_, err = w.c.SaveCalendar(ctx, "Harbour", calendar.Definition{
+	_, err = w.C.SaveCalendar(ctx, "Harbour", calendar.Definition{
 		Week:   []string{"mon", "tue", "wed", "thu", "fri", "sat", "sun"},
 		Closed: []calendar.Entry{{Label: "storm", Date: today.Format(time.DateOnly), Days: 2}},
 	}, false)
 	require.NoError(t, err)
-	d := definition("Ports", "company mail", []string{"csv"}, "a@tarnwick.example")
+	d := world.Definition("Ports", "company mail", []string{"csv"}, "a@tarnwick.example")
 	d.Calendars = []string{"Harbour"}
 	d.AfterOutage = job.OutageEach
 	d.Triggers = []job.Trigger{{Timing: job.Timing{Rule: "every second skip closed days"}}}
-	w.job("Quay board", d)
-	db := connect(t, w.db)
+	w.Job("Quay board", d)
+	db := world.Connect(t, w.Db)
 	count := func() (n int) {
 		t.Helper()
 		require.NoError(t, db.QueryRow(ctx, `SELECT count(*) FROM rings`).Scan(&n))
@@ -408,13 +401,13 @@ func TestClosedDaysAreDecidedOnOnce(t *testing.T) {
 	}
 	for range 3 {
 		before := count()
-		w.until("closed days are decided on", func() bool { return count() >= before+2 })
-		w.kill()
-		w.start()
+		w.Until("closed days are decided on", func() bool { return count() >= before+2 })
+		w.Kill()
+		w.Start()
 	}
 	before := count()
-	w.until("what was missed is decided on, too", func() bool { return count() >= before+2 })
-	_, err = w.c.Switch(ctx, "Quay board", false)
+	w.Until("what was missed is decided on, too", func() bool { return count() >= before+2 })
+	_, err = w.C.Switch(ctx, "Quay board", false)
 	require.NoError(t, err)
 	var n, others int
 	var seconds float64
@@ -422,10 +415,10 @@ func TestClosedDaysAreDecidedOnOnce(t *testing.T) {
 		count(*) FILTER (WHERE decision <> 'passed over' OR reason NOT LIKE '%closed in calendar Harbour (storm)' OR nominal <> due) FROM rings`).Scan(&n, &seconds, &others))
 	assert.Equal(t, int(seconds)+1, n, "every second from the first to the last has its decision")
 	assert.Zero(t, others)
-	runs, err := w.c.Runs(ctx, client.RunFilter{Job: "Quay board"})
+	runs, err := w.C.Runs(ctx, client.RunFilter{Job: "Quay board"})
 	require.NoError(t, err)
 	assert.Empty(t, runs)
-	page, err := w.c.Job(ctx, "Quay board")
+	page, err := w.C.Job(ctx, "Quay board")
 	require.NoError(t, err)
 	assert.Contains(t, page.Rings[0].Reason, "is closed in calendar Harbour (storm)",
 		"the job's page says why it did not ring")
@@ -434,8 +427,8 @@ func TestClosedDaysAreDecidedOnOnce(t *testing.T) {
 // Bad input about time is refused with a sentence, and never costs more than its
 // length.
 func TestBadInputAboutTime(t *testing.T) {
-	w := open(t)
-	base := "http://" + w.listen
+	w := world.Open(t)
+	base := "http://" + w.Listen
 	big := strings.Repeat("x", 2001)
 	many := `{"closed":[` + strings.Repeat(`{"date":"2026-12-25"},`, 5000) + `{"date":"2026-12-25"}]}`
 	for _, c := range []struct {
@@ -454,7 +447,8 @@ func TestBadInputAboutTime(t *testing.T) {
 		{"POST", "/api/when", `{"rule":"every second"}`, 200, "A job cannot be saved with it"},
 		{"POST", "/api/when", `{"rule":"every hour","count":3}`, 200, "a count of rings needs a start"},
 		{
-			"POST", "/api/when", `{"rule":"every hour","start":"2026-12-01","count":3,"from":"2026-12-31T00:00:00Z"}`, 200,
+			"POST", "/api/when", `{"rule":"every hour","start":"2026-12-01","count":3,"from":"2026-12-31T00:00:00Z"}`,
+			200,
 			"It rings no more: it ended on Tue 1 December 2026 02:00 GMT.",
 		},
 		{"GET", "/api/moment", "", 422, "required"},
@@ -477,92 +471,92 @@ func TestBadInputAboutTime(t *testing.T) {
 		{"PUT", "/api/settings/when", `{"floor":"10ms"}`, 422, "one second at least"},
 		{"PUT", "/api/settings/when", `{"week_start":"someday"}`, 422, "expected value to be one of"},
 	} {
-		status, _, answer := call(t, http.DefaultClient, c.method, base+c.path, w.token, c.body)
+		status, _, answer := call(t, http.DefaultClient, c.method, base+c.path, w.Token, c.body)
 		assert.Equal(t, c.status, status, "%s %s: %s", c.method, c.path, answer)
 		assert.Contains(t, answer, c.want, "%s %s", c.method, c.path)
 	}
 }
 
 func TestRulesInTheConsole(t *testing.T) {
-	w := open(t)
+	w := world.Open(t)
 	ctx := context.Background()
-	w.report("Ports", "SELECT code FROM ports")
-	_, err := w.c.SaveCalendar(ctx, "Public holidays",
+	w.Report("Ports", "SELECT code FROM ports")
+	_, err := w.C.SaveCalendar(ctx, "Public holidays",
 		calendar.Definition{Closed: []calendar.Entry{{Label: "Christmas", Rule: "on 25 dec"}}}, false)
 	require.NoError(t, err)
-	d := definition("Ports", "company mail", []string{"csv"}, "a@tarnwick.example")
+	d := world.Definition("Ports", "company mail", []string{"csv"}, "a@tarnwick.example")
 	d.Triggers = []job.Trigger{{Timing: job.Timing{Rule: "15 6 * * 1-5"}, Values: nil}}
-	w.job("Quay board", d)
-	p := console(t, w)
+	w.Job("Quay board", d)
+	p := w.Console()
 	rule := chromedp.CSS("main textarea")
 	write := func(text string) {
 		quoted, err := json.Marshal(text)
 		require.NoError(t, err)
-		_, err = browser.Get(p.tab, patience,
+		_, err = browser.Get(p.Tab, world.Patience,
 			chromedp.Evaluate[bool](fmt.Sprintf(`(() => { const t = document.querySelector('main textarea'); t.value = %s; t.dispatchEvent(new Event('input', {bubbles: true})); return true })()`, quoted)))
 		require.NoError(t, err)
 	}
-	p.do(chromedp.Navigate("http://"+w.listen+"/when"), chromedp.WaitVisible(rule))
-	p.sees("On weekdays at 06:15 in London")
+	p.Do(chromedp.Navigate("http://"+w.Listen+"/when"), chromedp.WaitVisible(rule))
+	p.Sees("On weekdays at 06:15 in London")
 	write("on mondey at 07:00")
-	p.sees(`Column 4: found "mondey"`)
-	p.click("Write “monday”")
-	p.sees("On Monday at 07:00 in London")
+	p.Sees(`Column 4: found "mondey"`)
+	p.Click("Write “monday”")
+	p.Sees("On Monday at 07:00 in London")
 	write("* 6 * * *")
-	p.sees("The minute is a star")
-	p.click("Month end")
-	p.sees("On the last open day of every month at 18:00")
-	p.sees("No calendar is named")
+	p.Sees("The minute is a star")
+	p.Click("Month end")
+	p.Sees("On the last open day of every month at 18:00")
+	p.Sees("No calendar is named")
 
 	// The job's own timing: change it, and it rings by the new one at once.
-	p.do(chromedp.Navigate("http://" + w.listen + "/jobs/Quay%20board"))
-	p.sees("On weekdays at 06:15")
-	p.click("Change when")
-	p.do(chromedp.WaitVisible(rule))
-	p.click("Public holidays")
+	p.Do(chromedp.Navigate("http://" + w.Listen + "/jobs/Quay%20board"))
+	p.Sees("On weekdays at 06:15")
+	p.Click("Change when")
+	p.Do(chromedp.WaitVisible(rule))
+	p.Click("Public holidays")
 	write("on day 25 of every month at 06:00 before closed days")
-	p.sees("On day 25 of every month at 06:00 before closed days in London")
-	p.click("Save")
-	w.until("the change is saved", func() bool {
-		page, err := w.c.Job(ctx, "Quay board")
+	p.Sees("On day 25 of every month at 06:00 before closed days in London")
+	p.Click("Save")
+	w.Until("the change is saved", func() bool {
+		page, err := w.C.Job(ctx, "Quay board")
 		require.NoError(t, err)
 		return page.Version == 2 && page.Triggers[0].Rule == "on day 25 of every month at 06:00 before closed days" &&
 			len(page.Calendars) == 1
 	})
-	p.sees("Open days by Public holidays")
+	p.Sees("Open days by Public holidays")
 
-	p.do(chromedp.Navigate("http://" + w.listen + "/forecast?from=2026-12-21"))
-	p.sees("Forecast")
-	p.do(chromedp.Navigate("http://" + w.listen + "/forecast"))
-	p.sees("rings in seven days, in London")
-	p.click("Make my link")
-	p.sees("It is shown only now")
-	link, err := browser.Get(p.tab, patience,
+	p.Do(chromedp.Navigate("http://" + w.Listen + "/forecast?from=2026-12-21"))
+	p.Sees("Forecast")
+	p.Do(chromedp.Navigate("http://" + w.Listen + "/forecast"))
+	p.Sees("rings in seven days, in London")
+	p.Click("Make my link")
+	p.Sees("It is shown only now")
+	link, err := browser.Get(p.Tab, world.Patience,
 		chromedp.Evaluate[string](`document.querySelector('input[aria-label="Your link to the forecast"]').value`))
 	require.NoError(t, err)
-	assert.Contains(t, string(w.get(link)), "BEGIN:VCALENDAR")
+	assert.Contains(t, string(w.Get(link)), "BEGIN:VCALENDAR")
 
 	// A reader of calendars sees what goes by them; only an administrator changes them.
-	p.do(chromedp.Navigate("http://" + w.listen + "/calendars"))
-	p.sees("Christmas")
-	p.do(chromedp.Navigate("http://" + w.listen + "/calendars/Public%20holidays"))
-	p.sees("Jobs that go by it Quay board")
-	assert.NotContains(t, p.text(), "Save")
-	_, err = browser.Get(p.tab, patience,
+	p.Do(chromedp.Navigate("http://" + w.Listen + "/calendars"))
+	p.Sees("Christmas")
+	p.Do(chromedp.Navigate("http://" + w.Listen + "/calendars/Public%20holidays"))
+	p.Sees("Jobs that go by it Quay board")
+	assert.NotContains(t, p.Text(), "Save")
+	_, err = browser.Get(p.Tab, world.Patience,
 		chromedp.Evaluate[bool](`fetch('/api/session', {method: 'DELETE'}).then(() => true)`,
 			chromedp.EvalAwaitPromise))
 	require.NoError(t, err)
-	p.do(browser.SignIn("http://"+w.listen, "sefa", password),
-		chromedp.Navigate("http://"+w.listen+"/calendars/Public%20holidays"))
-	p.sees("What would change")
+	p.Do(browser.SignIn("http://"+w.Listen, "sefa", world.Password),
+		chromedp.Navigate("http://"+w.Listen+"/calendars/Public%20holidays"))
+	p.Sees("What would change")
 	file, err := filepath.Abs("../demo/holidays.ics")
 	require.NoError(t, err)
-	p.do(chromedp.SetUploadFiles(chromedp.CSS("input[type=file]"), []string{file}))
-	p.sees("4 whole-day events were read.")
-	p.sees("Founders' Day, when the first boat crossed from Tarnwick Quay to Grey Skerry")
-	p.click("fri")
-	p.click("What would change")
-	p.sees("What would change in the coming year Quay board")
-	p.click("Save")
-	p.sees("Saved. The rings of the jobs that go by it were reckoned anew")
+	p.Do(chromedp.SetUploadFiles(chromedp.CSS("input[type=file]"), []string{file}))
+	p.Sees("4 whole-day events were read.")
+	p.Sees("Founders' Day, when the first boat crossed from Tarnwick Quay to Grey Skerry")
+	p.Click("fri")
+	p.Click("What would change")
+	p.Sees("What would change in the coming year Quay board")
+	p.Click("Save")
+	p.Sees("Saved. The rings of the jobs that go by it were reckoned anew")
 }

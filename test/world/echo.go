@@ -1,4 +1,4 @@
-package test
+package world
 
 import (
 	"bufio"
@@ -19,24 +19,24 @@ import (
 	"testing"
 	"time"
 
-	"ironbell/standin/gate"
-
 	"github.com/jackc/pgx/v5/pgproto3"
 	"github.com/stretchr/testify/require"
 	"golang.org/x/crypto/ssh"
+
+	"ironbell/standin/gate"
 )
 
-// echo is a server that refuses everybody, and gives back all that it was told while it does.
-type echo struct {
+// Echo is a server that refuses everybody, and gives back all that it was told while it does.
+type Echo struct {
 	address string
 	heard   atomic.Int64 // sign-ins and requests
 }
 
-// startEcho serves at an address, or at a free one, until the test ends. Serve speaks the
+// StartEcho serves at an address, or at a free one, until the test ends. Serve speaks the
 // protocol on one connection.
-func startEcho(t *testing.T, address string, serve func(e *echo, c net.Conn)) *echo {
+func StartEcho(t *testing.T, address string, serve func(e *Echo, c net.Conn)) *Echo {
 	t.Helper()
-	e := &echo{}
+	e := &Echo{}
 	g, err := gate.Open("echo", address, gate.Each(10*time.Second, func(c net.Conn) { serve(e, c) }))
 	require.NoError(t, err)
 	t.Cleanup(g.Close)
@@ -45,7 +45,7 @@ func startEcho(t *testing.T, address string, serve func(e *echo, c net.Conn)) *e
 }
 
 // repeat writes what was heard in the forms in which servers give things back.
-func (e *echo) repeat(heard ...string) string {
+func (e *Echo) repeat(heard ...string) string {
 	e.heard.Add(1)
 	var forms []string
 	for _, h := range heard {
@@ -56,18 +56,18 @@ func (e *echo) repeat(heard ...string) string {
 	return "not with " + strings.Join(forms, " ")
 }
 
-// grantedToken is an access token that whoever asks is granted.
-const grantedToken = "planted+access/token=1"
+// GrantedToken is an access token that whoever asks is granted.
+const GrantedToken = "planted+access/token=1"
 
-// echoHTTP repeats the headers in the status, in a header and in the body, but at /grant.
-func echoHTTP(e *echo, c net.Conn) {
+// EchoHTTP repeats the headers in the status, in a header and in the body, but at /grant.
+func EchoHTTP(e *Echo, c net.Conn) {
 	r, err := http.ReadRequest(bufio.NewReader(c))
 	if err != nil {
 		return
 	}
 	body, _ := io.ReadAll(io.LimitReader(r.Body, min(r.ContentLength, 1<<20)))
 	if r.URL.Path == "/grant" { // RFC 6749 section 5.1
-		text := fmt.Sprintf(`{"access_token":%q,"token_type":"bearer","expires_in":3600}`, grantedToken)
+		text := fmt.Sprintf(`{"access_token":%q,"token_type":"bearer","expires_in":3600}`, GrantedToken)
 		fmt.Fprintf(c,
 			"HTTP/1.1 200 OK\r\nContent-Type: application/json\r\nContent-Length: %d\r\nConnection: close\r\n\r\n%s",
 			len(text), text)
@@ -88,8 +88,8 @@ func echoHTTP(e *echo, c net.Conn) {
 }
 
 // byLine answers each line.
-func byLine(greeting string, answer func(e *echo, line string) string) func(e *echo, c net.Conn) {
-	return func(e *echo, c net.Conn) {
+func byLine(greeting string, answer func(e *Echo, line string) string) func(e *Echo, c net.Conn) {
+	return func(e *Echo, c net.Conn) {
 		in := bufio.NewReader(c)
 		_, err := io.WriteString(c, greeting+"\r\n")
 		for err == nil {
@@ -113,7 +113,8 @@ func decoded(line string) []string {
 	return words
 }
 
-var echoMail = byLine("220 mail", func(e *echo, line string) string {
+// EchoMail speaks SMTP and says back what it was told.
+var EchoMail = byLine("220 mail", func(e *Echo, line string) string {
 	switch verb, _, _ := strings.Cut(strings.ToUpper(line), " "); verb {
 	case "EHLO":
 		return "250-mail\r\n250 AUTH PLAIN XOAUTH2"
@@ -123,7 +124,8 @@ var echoMail = byLine("220 mail", func(e *echo, line string) string {
 	return "250 2.0.0 ok"
 })
 
-var echoFTP = byLine("220 files", func(e *echo, line string) string {
+// EchoFTP does so by FTP.
+var EchoFTP = byLine("220 files", func(e *Echo, line string) string {
 	switch verb, _, _ := strings.Cut(strings.ToUpper(line), " "); verb {
 	case "USER":
 		return "331 and the password"
@@ -133,7 +135,8 @@ var echoFTP = byLine("220 files", func(e *echo, line string) string {
 	return "500 " + line
 })
 
-var echoMailbox = byLine("* OK [CAPABILITY IMAP4rev1] mailbox", func(e *echo, line string) string {
+// EchoMailbox does so by IMAP.
+var EchoMailbox = byLine("* OK [CAPABILITY IMAP4rev1] mailbox", func(e *Echo, line string) string {
 	tag, command, _ := strings.Cut(line, " ")
 	switch verb, _, _ := strings.Cut(strings.ToUpper(command), " "); verb {
 	case "CAPABILITY":
@@ -144,15 +147,15 @@ var echoMailbox = byLine("* OK [CAPABILITY IMAP4rev1] mailbox", func(e *echo, li
 	return tag + " OK done"
 })
 
-// echoSFTP repeats the password in its banner and in what it asks next (RFC 4252 section
+// EchoSFTP repeats the password in its banner and in what it asks next (RFC 4252 section
 // 5.4, RFC 4256 section 3.2).
-func echoSFTP(t *testing.T) func(e *echo, c net.Conn) {
+func EchoSFTP(t *testing.T) func(e *Echo, c net.Conn) {
 	t.Helper()
 	_, key, err := ed25519.GenerateKey(rand.Reader)
 	require.NoError(t, err)
 	signer, err := ssh.NewSignerFromKey(key)
 	require.NoError(t, err)
-	return func(e *echo, c net.Conn) {
+	return func(e *Echo, c net.Conn) {
 		config := &ssh.ServerConfig{
 			PasswordCallback: func(_ ssh.ConnMetadata, password []byte) (*ssh.Permissions, error) {
 				return nil, &ssh.BannerError{Err: errors.New("not so"), Message: e.repeat(string(password))}
@@ -176,8 +179,8 @@ func echoSFTP(t *testing.T) func(e *echo, c net.Conn) {
 	}
 }
 
-// echoPostgres asks for the password as it is.
-func echoPostgres(e *echo, c net.Conn) {
+// EchoPostgres asks for the password as it is.
+func EchoPostgres(e *Echo, c net.Conn) {
 	server := pgproto3.NewBackend(c, c)
 	if _, err := server.ReceiveStartupMessage(); err != nil {
 		return
@@ -197,9 +200,9 @@ func echoPostgres(e *echo, c net.Conn) {
 	}
 }
 
-// echoRaw greets as MariaDB does, and gives back the bytes that it was sent, in an error:
+// EchoRaw greets as MariaDB does, and gives back the bytes that it was sent, in an error:
 // to the protocols that never send a password it is a server of bad manners.
-func echoRaw(e *echo, c net.Conn) {
+func EchoRaw(e *Echo, c net.Conn) {
 	packet := func(n byte, payload string) {
 		_, _ = c.Write(append([]byte{byte(len(payload)), byte(len(payload) >> 8), 0, n}, payload...))
 	}
@@ -212,26 +215,4 @@ func echoRaw(e *echo, c net.Conn) {
 		return
 	}
 	packet(2, "\xff\x15\x04#28000"+e.repeat(string(heard[:n])))
-}
-
-// behind gives host and port of an echo.
-func (w *world) behind(e *echo, more map[string]any) map[string]any {
-	w.t.Helper()
-	host, port := w.hostPort(e.address)
-	settings := map[string]any{"host": host, "port": port, "user": "bell"}
-	maps.Copy(settings, more)
-	return settings
-}
-
-// allHeard waits until each of some echoes was asked.
-func (w *world) allHeard(echoes map[string]*echo) {
-	w.t.Helper()
-	w.until("each is asked", func() bool {
-		for _, e := range echoes {
-			if e.heard.Load() == 0 {
-				return false
-			}
-		}
-		return true
-	})
 }

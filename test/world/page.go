@@ -1,0 +1,183 @@
+package world
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"net/http/cookiejar"
+	"os"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/require"
+
+	"ironbell/internal/api/wire"
+	"ironbell/test/browser"
+)
+
+// Page is a tab of the console, signed in as mara.
+type Page struct {
+	t   testing.TB
+	Tab context.Context //nolint:containedctx // the browser library keeps its tab in one
+}
+
+// Console signs in to the console as mara, in a browser of its own.
+func (w *World) Console() Page {
+	w.T.Helper()
+	return w.ConsoleAs("mara")
+}
+
+// ConsoleAs signs in as somebody.
+func (w *World) ConsoleAs(login string) Page {
+	w.T.Helper()
+	if _, err := os.Stat("../console/dist/index.html"); err != nil {
+		w.T.Fatal("the console is not built; type: make console")
+	}
+	tab, stop, err := browser.Start(context.Background())
+	require.NoError(w.T, err)
+	w.T.Cleanup(stop)
+	p := Page{w.T, tab}
+	p.Do(browser.Theme(false), browser.SignIn("http://"+w.Listen, login, Password))
+	return p
+}
+
+// Do takes steps in the tab.
+func (p Page) Do(steps ...browser.Step) {
+	p.t.Helper()
+	require.NoError(p.t, browser.Do(p.Tab, Patience, steps...))
+}
+
+// Text is what the page says.
+func (p Page) Text() string {
+	p.t.Helper()
+	text, err := browser.Get(p.Tab, Patience, chromedp.Text(chromedp.CSS("main")))
+	require.NoError(p.t, err)
+	return strings.Join(strings.Fields(text), " ")
+}
+
+// Sees waits until the page says something.
+func (p Page) Sees(want string) {
+	p.t.Helper()
+	end := time.Now().Add(Patience)
+	for !strings.Contains(p.Text(), want) {
+		if time.Now().After(end) {
+			p.t.Fatalf("the page does not say %q; it says: %s", want, p.Text())
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
+}
+
+// Click clicks a button by its words.
+func (p Page) Click(button string) {
+	p.t.Helper()
+	p.Do(chromedp.Click(chromedp.Search(fmt.Sprintf("//main//button[normalize-space()=%q]", button))))
+}
+
+// Audit holds a page against the rules of accessibility.
+func (p Page) Audit(axe []byte, what string) {
+	p.t.Helper()
+	_, err := browser.Get(p.Tab, Patience, chromedp.Evaluate[bool](string(axe)+";true"))
+	require.NoError(p.t, err)
+	text, err := browser.Get(p.Tab, time.Minute,
+		chromedp.Evaluate[string](`axe.run(document, {runOnly: ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa', 'wcag22aa']}).then(r => JSON.stringify(r.violations))`, chromedp.EvalAwaitPromise))
+	require.NoError(p.t, err)
+	var found []finding
+	require.NoError(p.t, json.Unmarshal([]byte(text), &found))
+	for _, f := range found {
+		for _, n := range f.Nodes {
+			p.t.Errorf("%s: %s: %s\n%s\n%s", what, f.ID, f.Help, n.HTML, n.Summary)
+		}
+	}
+}
+
+// finding is what the accessibility check complains of.
+type finding struct {
+	ID    string `json:"id"`
+	Help  string `json:"help"`
+	Nodes []struct {
+		HTML    string `json:"html"`
+		Summary string `json:"failureSummary"`
+	} `json:"nodes"`
+}
+
+// Fill writes into the field of a label, as a person would, once it is there.
+func (p Page) Fill(label, value string) {
+	p.t.Helper()
+	l, err := json.Marshal(label)
+	require.NoError(p.t, err)
+	v, err := json.Marshal(value)
+	require.NoError(p.t, err)
+	script := fmt.Sprintf(`(() => {
+		const l = [...document.querySelectorAll('main label')].find((l) => l.textContent.trim() === %[1]s);
+		const f = l && document.getElementById(l.htmlFor);
+		if (!f || f.tagName === 'SELECT' && ![...f.options].some((o) => o.value === %[2]s)) return false;
+		f.value = %[2]s;
+		f.dispatchEvent(new Event('input', {bubbles: true}));
+		f.dispatchEvent(new Event('change', {bubbles: true}));
+		return f.value === %[2]s || f.tagName === 'SELECT' })()`, l, v)
+	for end := time.Now().Add(Patience); ; time.Sleep(100 * time.Millisecond) {
+		done, err := browser.Get(p.Tab, Patience, chromedp.Evaluate[bool](script))
+		require.NoError(p.t, err)
+		if done {
+			return
+		}
+		if time.Now().After(end) {
+			p.t.Fatalf("there is no field %q; the page says: %s", label, p.Text())
+		}
+	}
+}
+
+// Press presses a button inside of what an XPath finds, once it can be pressed. It
+// does not aim: pages move while answers come in.
+func (p Page) Press(inside, button string) {
+	p.t.Helper()
+	path, err := json.Marshal(fmt.Sprintf("%s//button[normalize-space()=%q]", inside, button))
+	require.NoError(p.t, err)
+	script := fmt.Sprintf(`(() => {
+		const b = document.evaluate(%s, document, null, XPathResult.FIRST_ORDERED_NODE_TYPE, null).singleNodeValue;
+		if (!b || b.disabled) return false;
+		b.click();
+		return true })()`, path)
+	for end := time.Now().Add(Patience); ; time.Sleep(100 * time.Millisecond) {
+		done, err := browser.Get(p.Tab, Patience, chromedp.Evaluate[bool](script))
+		require.NoError(p.t, err)
+		if done {
+			return
+		}
+		if time.Now().After(end) {
+			p.t.Fatalf("the button %q cannot be pressed; the page says: %s", button, p.Text())
+		}
+	}
+}
+
+// Browser signs in as a browser does.
+func (w *World) Browser(login, secret, from string) (*http.Client, int) {
+	w.T.Helper()
+	jar, err := cookiejar.New(nil)
+	require.NoError(w.T, err)
+	c := &http.Client{Jar: jar}
+	body, err := json.Marshal(wire.Credentials{Login: login, Password: secret})
+	require.NoError(w.T, err)
+	req, err := http.NewRequest(http.MethodPost, "http://"+w.Listen+"/api/session", strings.NewReader(string(body)))
+	require.NoError(w.T, err)
+	req.Header.Set("Content-Type", "application/json")
+	req.Header.Set("User-Agent", "Quay browser")
+	if from != "" {
+		req.Header.Set("X-Forwarded-For", from)
+	}
+	res, err := c.Do(req)
+	require.NoError(w.T, err)
+	_ = res.Body.Close()
+	return c, res.StatusCode
+}
+
+// Live opens a line of notices.
+func (w *World) Live(c *http.Client) *http.Response {
+	w.T.Helper()
+	res, err := c.Get("http://" + w.Listen + "/api/live")
+	require.NoError(w.T, err)
+	return res
+}

@@ -1,0 +1,150 @@
+// Package world is the world of the tests: the real programs, with real PostgreSQL, the stand-ins, people and
+// headless Chromium, each test with a database and a folder of its own.
+package world
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/stretchr/testify/require"
+
+	"ironbell/client"
+	"ironbell/demo"
+	"ironbell/internal/api/wire"
+	"ironbell/internal/child"
+	"ironbell/internal/freeport"
+	"ironbell/internal/localpg/pgtest"
+)
+
+// Password is that of everybody.
+const Password = "harbour-lantern"
+
+// World is one service with all around it.
+type World struct {
+	T       testing.TB
+	Dir     string
+	Db      string // of our records
+	Company string // whose reports are run
+	Listen  string
+	Outside string // an internal address that the service may call
+	Token   string
+	Service *child.Child
+	Out     standins
+	C       *client.Client
+}
+
+// standins are the programs outside.
+type standins struct {
+	Mail, Authority, Mailbox, SFTP, FTP, WebDAV, Objects, Printer, Receiver, Folder, Inbox, CA, User, Password string
+
+	child *child.Child
+}
+
+// Open starts a world: a database of its own, stand-ins, and a service with a
+// short lease. Everything ends with the test.
+func Open(t testing.TB) *World {
+	t.Helper()
+	bin := Build(t)
+	ctx := context.Background()
+	w := &World{
+		T: t, Dir: t.TempDir(), Db: pgtest.New(t, "ironbell", func(context.Context, string) error { return nil }),
+	}
+	company := pgtest.New(t, "tarnwick", func(ctx context.Context, dsn string) error {
+		conn, err := pgx.Connect(ctx, dsn)
+		if err != nil {
+			return err
+		}
+		defer func() { _ = conn.Close(ctx) }()
+		zone, err := time.LoadLocation(demo.Zone)
+		if err != nil {
+			return err
+		}
+		return demo.Fill(ctx, conn, 1, time.Now().In(zone), "reports")
+	})
+	w.Company = company
+	w.Out = startStandins(t, bin)
+	w.Listen, w.Outside = FreeAddress(t), FreeAddress(t)
+	// the user of programs reaches theirs
+	for dir, mode := range map[string]os.FileMode{
+		"programs": 0o755, "folders": 0o700, "notes": 0o777, ".": 0o755, "..": 0o755,
+	} {
+		if err := os.Mkdir(filepath.Join(w.Dir, dir), mode); !errors.Is(err, fs.ErrExist) {
+			require.NoError(t, err)
+		}
+		require.NoError(t, os.Chmod(filepath.Join(w.Dir, dir), mode))
+	}
+	add := exec.Command(bin+"/ironbell", "first-administrator", "-db", w.Db, "-login", "sefa", "-name", "Sefa Orlin",
+		"-mail", "sefa.orlin@tarnwick.example")
+	add.Stdin = strings.NewReader(Password + "\n")
+	text, err := add.CombinedOutput()
+	require.NoError(t, err, string(text))
+	lines := strings.Split(strings.TrimSpace(string(text)), "\n")
+	w.Token = lines[len(lines)-1]
+	w.C = client.New("http://"+w.Listen, w.Token)
+	w.Start()
+	config, err := pgx.ParseConfig(company)
+	require.NoError(t, err)
+	place := demo.World{
+		DatabasePort: int(config.Port), ReportsPassword: "reports", Mail: w.Out.Mail, MailUser: w.Out.User,
+		MailPassword: w.Out.Password, CA: w.Out.CA, Authority: w.Out.Authority, PeoplesPassword: Password,
+	}
+	require.NoError(t, demo.Connect(ctx, w.C, place))
+	reports := "reports"
+	_, err = w.C.SaveSource(ctx, "tarnwick",
+		wire.PlaceRequest{Protocol: "postgres", Password: &reports, Settings: map[string]any{
+			"host": config.Host, "port": config.Port, "database": config.Database, "user": "tarnwick_reports",
+			"tls": "disable",
+		}})
+	require.NoError(t, err)
+	for login, name := range map[string]string{"mara": "Mara Quill", "joren": "Joren Tak"} {
+		_, err = w.C.SavePerson(ctx, login, wire.PersonRequest{
+			Name: name, Mail: login + "@tarnwick.example", Role: "owner", Zone: demo.Zone, Password: Password,
+		})
+		require.NoError(t, err)
+	}
+	return w
+}
+
+func startStandins(t testing.TB, bin string) standins {
+	t.Helper()
+	var s standins
+	cmd := exec.Command(bin + "/standins")
+	out, err := cmd.StdoutPipe()
+	require.NoError(t, err)
+	s.child, err = child.Start(cmd, syscall.SIGKILL, nil)
+	require.NoError(t, err)
+	t.Cleanup(func() { s.child.Stop(syscall.SIGTERM, 5*time.Second, syscall.SIGKILL) })
+	line, err := bufio.NewReader(out).ReadBytes('\n')
+	require.NoError(t, err)
+	require.NoError(t, json.Unmarshal(line, &s))
+	return s
+}
+
+// FreeAddress is an address on loopback at which nobody listens.
+func FreeAddress(t testing.TB) string {
+	t.Helper()
+	port, err := freeport.Find(context.Background())
+	require.NoError(t, err)
+	return fmt.Sprintf("127.0.0.1:%d", port)
+}
+
+// Connect opens our own database, to look at it or to play time.
+func Connect(t testing.TB, dsn string) *pgx.Conn {
+	t.Helper()
+	conn, err := pgx.Connect(context.Background(), dsn)
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = conn.Close(context.Background()) })
+	return conn
+}
