@@ -61,7 +61,7 @@ func (u *Upkeep) sayAlive(ctx context.Context) {
 		u.node.Log.Info(map[bool]string{
 			true: "this node finishes what it has and takes no more work", false: "this node takes work again",
 		}[finishing])
-		for _, c := range []node.Waker{u.node.Work, u.node.Desk, u.node.Send} {
+		for _, c := range []node.Waker{u.node.Work, u.node.Slots, u.node.Send} {
 			c.Wake()
 		}
 	}

@@ -66,7 +66,7 @@ func (ws *Waits) Raise(ctx context.Context, t *store.Tx, ev job.Event, by *int64
 		if ev.Subject != "" {
 			what += " about " + ev.Subject
 		}
-		id, err := ws.happen(ctx, t, w, rings.Happened{Place: w.Place, Nominal: ev.Time, What: what}.WithFacts(facts))
+		id, err := ws.cameAbout(ctx, t, w, rings.Happened{Place: w.Place, Nominal: ev.Time, What: what}.WithFacts(facts))
 		if err != nil {
 			return nil, fresh, err
 		}
@@ -116,7 +116,7 @@ func (ws *Waits) Ended(ctx context.Context, t *store.Tx, ended []history.RunMove
 			if by[i] != run.JobID || heard || !event.Matches(c, event.Happening{Run: &run}) {
 				continue
 			}
-			if _, err := ws.happen(ctx, t, w, rings.Happened{
+			if _, err := ws.cameAbout(ctx, t, w, rings.Happened{
 				Place: w.Place, Nominal: run.Nominal,
 				What: fmt.Sprintf("%s is %s (run %s)", run.Job, run.State, run.ID),
 			}); err != nil {
@@ -127,10 +127,10 @@ func (ws *Waits) Ended(ctx context.Context, t *store.Tx, ended []history.RunMove
 	return nil
 }
 
-// happen notes that a condition of a trigger has come about. When that completes
+// cameAbout notes that a condition of a trigger has come about. When that completes
 // what the trigger waits for, the runs that its rule rang begin, or, without a rule, a
 // run is made. It gives the first of them.
-func (ws *Waits) happen(ctx context.Context, t *store.Tx, w rings.Waiter, h rings.Happened) (job.RunID, error) {
+func (ws *Waits) cameAbout(ctx context.Context, t *store.Tx, w rings.Waiter, h rings.Happened) (job.RunID, error) {
 	wait := w.Waits.V.WithDefaults()
 	h.TriggerID, h.At = w.TriggerID, ws.node.Now()
 	var err error

@@ -8,9 +8,6 @@ import (
 	"strings"
 	"time"
 
-	"ironbell/internal/store/db"
-	"ironbell/internal/store/queue"
-
 	"ironbell/internal/core/expr"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
@@ -18,6 +15,8 @@ import (
 	"ironbell/internal/engine/outcome"
 	"ironbell/internal/engine/settle"
 	"ironbell/internal/store"
+	"ironbell/internal/store/db"
+	"ironbell/internal/store/queue"
 	"ironbell/internal/task"
 )
 
@@ -68,9 +67,9 @@ func (p *performance) broken(t job.Task, err error) error {
 	return nil
 }
 
-// found tells whether what a task acts on is blank or unusual, what is to be
+// judgeFound tells whether what a task acts on is blank or unusual, what is to be
 // done, and which tasks found it so.
-func (p *performance) found(t job.Task) (*policy.Found, []string) {
+func (p *performance) judgeFound(t job.Task) (*policy.Found, []string) {
 	if p.c.Anyway || t.Kind.Makes() {
 		return nil, nil
 	}
@@ -94,8 +93,8 @@ func (p *performance) found(t job.Task) (*policy.Found, []string) {
 	return nil, nil
 }
 
-// tell adds the alerts about what was blank or unusual to an entry.
-func (p *performance) tell(en *outcome.Entry) {
+// tellOwner adds the alerts about what was blank or unusual to an entry.
+func (p *performance) tellOwner(en *outcome.Entry) {
 	wants := func(kind job.AlertKind) bool { return slices.Contains(p.plan.AlertOn, string(kind)) }
 	for _, t := range p.plan.Tasks {
 		end := p.ends[t.Name]

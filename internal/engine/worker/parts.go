@@ -10,15 +10,14 @@ import (
 	"slices"
 	"time"
 
-	"ironbell/internal/store/db"
-	"ironbell/internal/store/queue"
-
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/engine/lease"
 	"ironbell/internal/engine/node"
 	"ironbell/internal/engine/outcome"
 	"ironbell/internal/store"
+	"ironbell/internal/store/db"
+	"ironbell/internal/store/queue"
 )
 
 // claimed is a claimed part with what its work needs.

@@ -8,8 +8,6 @@ import (
 	"slices"
 	"time"
 
-	"ironbell/internal/store/queue"
-
 	"ironbell/internal/core/chain"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
@@ -17,6 +15,7 @@ import (
 	"ironbell/internal/engine/lease"
 	"ironbell/internal/engine/outcome"
 	"ironbell/internal/engine/settle"
+	"ironbell/internal/store/queue"
 	"ironbell/internal/task"
 )
 
@@ -147,7 +146,7 @@ func (p *performance) run(ctx context.Context) error {
 		}
 		d := <-p.results
 		delete(p.working, d.task.Name)
-		if err := p.hear(ctx, d); err != nil || p.last != nil {
+		if err := p.judge(ctx, d); err != nil || p.last != nil {
 			return err
 		}
 	}
@@ -203,7 +202,7 @@ func (p *performance) next(ctx context.Context) (bool, error) {
 					again = true
 					continue
 				}
-			} else if found, what := p.found(m.Task); found != nil {
+			} else if found, what := p.judgeFound(m.Task); found != nil {
 				switch found.Do {
 				case job.BlankHold:
 					p.held = found.Reason

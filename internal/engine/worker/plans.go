@@ -4,13 +4,12 @@ import (
 	"context"
 	"slices"
 
-	"ironbell/internal/store/db"
-	"ironbell/internal/store/queue"
-	"ironbell/internal/store/records"
-
 	"ironbell/internal/core/chain"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
+	"ironbell/internal/store/db"
+	"ironbell/internal/store/queue"
+	"ironbell/internal/store/records"
 	"ironbell/internal/task"
 )
 

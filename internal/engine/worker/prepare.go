@@ -6,10 +6,6 @@ import (
 	"strings"
 	"sync"
 
-	"ironbell/internal/store/db"
-	"ironbell/internal/store/queue"
-	"ironbell/internal/store/sending"
-
 	"ironbell/internal/core/chain"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
@@ -17,6 +13,9 @@ import (
 	"ironbell/internal/core/zone"
 	"ironbell/internal/engine/settle"
 	"ironbell/internal/store"
+	"ironbell/internal/store/db"
+	"ironbell/internal/store/queue"
+	"ironbell/internal/store/sending"
 	"ironbell/internal/task"
 )
 

@@ -4,10 +4,9 @@ import (
 	"context"
 	"time"
 
-	"ironbell/internal/store/queue"
-
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
+	"ironbell/internal/store/queue"
 )
 
 // needs is the label of what a fault of a task is about, when that may have failed as

@@ -4,11 +4,10 @@ import (
 	"context"
 	"fmt"
 
-	"ironbell/internal/store/sending"
-
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/phrase"
 	"ironbell/internal/store"
+	"ironbell/internal/store/sending"
 	"ironbell/internal/task"
 )
 

@@ -8,9 +8,6 @@ import (
 	"strings"
 	"time"
 
-	"ironbell/internal/store/queue"
-	"ironbell/internal/store/sending"
-
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/policy"
@@ -18,6 +15,8 @@ import (
 	"ironbell/internal/engine/node"
 	"ironbell/internal/engine/outcome"
 	"ironbell/internal/engine/settle"
+	"ironbell/internal/store/queue"
+	"ironbell/internal/store/sending"
 	"ironbell/internal/task"
 )
 
@@ -30,8 +29,8 @@ type done struct {
 	took time.Duration
 }
 
-// hear takes in how a try of a task went, and writes it.
-func (p *performance) hear(ctx context.Context, d done) error {
+// judge takes in how a try of a task went, and writes it.
+func (p *performance) judge(ctx context.Context, d done) error {
 	if d.err == nil {
 		return p.succeeded(ctx, d)
 	}
@@ -257,7 +256,7 @@ func (p *performance) finish(en *outcome.Entry) {
 		state, reason = job.PartBlank, p.held
 	}
 	en.Part = &queue.PartMove{State: state, Reason: reason}
-	p.tell(en)
+	p.tellOwner(en)
 }
 
 // drain waits for the tasks that still work, whose results nobody wants.

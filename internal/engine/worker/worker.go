@@ -10,8 +10,6 @@ import (
 	"sync"
 	"time"
 
-	"ironbell/internal/store/records"
-
 	"ironbell/internal/artifact"
 	"ironbell/internal/core/job"
 	"ironbell/internal/engine/crash"
@@ -24,6 +22,7 @@ import (
 	"ironbell/internal/installation"
 	"ironbell/internal/report"
 	"ironbell/internal/store"
+	"ironbell/internal/store/records"
 	"ironbell/internal/task"
 	"ironbell/internal/timetable"
 )
@@ -43,7 +42,7 @@ type Worker struct {
 	outcome      *outcome.Outcome
 	rests        *rests.Rests
 	workers      int // parts at once
-	desk         desk
+	slots        slots
 
 	mu    sync.Mutex // guards the plans
 	plans map[records.Version]*plan
@@ -99,11 +98,11 @@ func (w *Worker) Run(ctx context.Context) {
 	for range w.workers {
 		busy.Go(func() {
 			for c := range parts {
-				w.desk.begin()
+				w.slots.begin()
 				began := time.Now()
 				w.part(ctx, c)
-				w.desk.end(time.Since(began))
-				w.node.Desk.Wake()
+				w.slots.end(time.Since(began))
+				w.node.Slots.Wake()
 			}
 		})
 	}
@@ -111,9 +110,9 @@ func (w *Worker) Run(ctx context.Context) {
 	defer close(parts)
 	var looked time.Time // when it was asked what becomes ready next
 	for ctx.Err() == nil {
-		n := w.desk.room(w.workers)
+		n := w.slots.room(w.workers)
 		if n == 0 || w.node.Finishing.Load() {
-			node.Sleep(ctx, w.node.Desk, w.node.Poll)
+			node.Sleep(ctx, w.node.Slots, w.node.Poll)
 			continue
 		}
 		since := time.Now()
@@ -126,7 +125,7 @@ func (w *Worker) Run(ctx context.Context) {
 		if len(claims) > 0 {
 			w.node.Crash(crash.Claim)
 		}
-		w.desk.queue(len(claims))
+		w.slots.queue(len(claims))
 		for _, c := range claims {
 			working, cancel := context.WithCancelCause(living)
 			w.holdings.Hold(c, cancel, since)
