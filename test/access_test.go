@@ -11,14 +11,14 @@ import (
 	"testing"
 	"time"
 
-	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
-
 	"ironbell/client"
 	"ironbell/demo"
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/job"
 	"ironbell/test/world"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 )
 
 func TestSessionsAndTokensAreListedAndEnded(t *testing.T) {

@@ -7,14 +7,14 @@ import (
 	"testing"
 	"time"
 
-	"github.com/chromedp/chromedp"
-	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
-
 	"ironbell/client"
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/job"
 	"ironbell/test/world"
+
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 )
 
 func TestWhatAJobWouldDoIsToldBeforeItIsSaved(t *testing.T) {

@@ -14,15 +14,15 @@ import (
 	"strings"
 	"testing"
 
-	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
-
 	"ironbell/client"
 	"ironbell/demo"
 	"ironbell/internal/api"
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/job"
 	"ironbell/test/world"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 )
 
 // call makes one request and gives status, content type and body.

@@ -8,15 +8,15 @@ import (
 	"testing"
 	"time"
 
-	"github.com/chromedp/chromedp"
-	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
-
 	"ironbell/client"
 	"ironbell/internal/core/calendar"
 	"ironbell/internal/core/job"
 	"ironbell/test/browser"
 	"ironbell/test/world"
+
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 )
 
 func TestTheConsole(t *testing.T) {

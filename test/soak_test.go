@@ -9,15 +9,15 @@ import (
 	"testing"
 	"time"
 
-	"github.com/jackc/pgx/v5"
-	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
-
 	"ironbell/client"
 	"ironbell/demo"
 	"ironbell/internal/core/job"
 	"ironbell/internal/store"
 	"ironbell/test/world"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 )
 
 func turn(t *testing.T, dsn string) *world.Turned {

@@ -13,11 +13,6 @@ import (
 	"testing"
 	"time"
 
-	ics "github.com/arran4/golang-ical"
-	"github.com/chromedp/chromedp"
-	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
-
 	"ironbell/client"
 	"ironbell/demo"
 	"ironbell/internal/api/wire"
@@ -26,6 +21,11 @@ import (
 	"ironbell/internal/core/zone"
 	"ironbell/test/browser"
 	"ironbell/test/world"
+
+	ics "github.com/arran4/golang-ical"
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 )
 
 // whenSays runs ironbell when, which needs no service.

@@ -18,8 +18,6 @@ import (
 	"syscall"
 	"time"
 
-	"ironbell/internal/service"
-
 	"ironbell/client"
 	"ironbell/demo"
 	"ironbell/internal/access"
@@ -29,6 +27,7 @@ import (
 	"ironbell/internal/core/zone"
 	"ironbell/internal/freeport"
 	"ironbell/internal/localpg"
+	"ironbell/internal/service"
 	"ironbell/internal/store"
 
 	"github.com/jackc/pgx/v5"

@@ -14,11 +14,10 @@ import (
 	"strconv"
 	"strings"
 
-	"ironbell/internal/store/db"
-	"ironbell/internal/store/people"
-
 	"ironbell/internal/core/job"
 	"ironbell/internal/store"
+	"ironbell/internal/store/db"
+	"ironbell/internal/store/people"
 
 	"golang.org/x/crypto/argon2"
 )

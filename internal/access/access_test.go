@@ -6,12 +6,11 @@ import (
 	"sync"
 	"testing"
 
-	"ironbell/internal/store/db"
-
 	"ironbell/internal/access"
 	"ironbell/internal/core/job"
 	"ironbell/internal/localpg/pgtest"
 	"ironbell/internal/store"
+	"ironbell/internal/store/db"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/assert"

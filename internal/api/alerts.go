@@ -3,9 +3,9 @@ package api
 import (
 	"context"
 
-	"github.com/danielgtaylor/huma/v2"
-
 	"ironbell/internal/core/job"
+
+	"github.com/danielgtaylor/huma/v2"
 )
 
 // alertPath names an alert in an address.

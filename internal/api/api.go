@@ -13,14 +13,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/alexedwards/scs/pgxstore"
-	"github.com/alexedwards/scs/v2"
-	"github.com/danielgtaylor/huma/v2"
-	"github.com/danielgtaylor/huma/v2/adapters/humachi"
-	"github.com/go-chi/chi/v5"
-	"github.com/go-chi/chi/v5/middleware"
-	"github.com/go-chi/httprate"
-
 	"ironbell/internal/access"
 	"ironbell/internal/artifact"
 	"ironbell/internal/core/job"
@@ -29,6 +21,14 @@ import (
 	"ironbell/internal/service"
 	"ironbell/internal/store"
 	"ironbell/internal/task"
+
+	"github.com/alexedwards/scs/pgxstore"
+	"github.com/alexedwards/scs/v2"
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/adapters/humachi"
+	"github.com/go-chi/chi/v5"
+	"github.com/go-chi/chi/v5/middleware"
+	"github.com/go-chi/httprate"
 )
 
 // Node is the node that answers.

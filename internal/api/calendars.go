@@ -5,12 +5,12 @@ import (
 	"net/http"
 	"time"
 
-	"github.com/danielgtaylor/huma/v2"
-
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/calendar"
 	"ironbell/internal/service"
 	"ironbell/internal/store/records"
+
+	"github.com/danielgtaylor/huma/v2"
 )
 
 func (s *server) calendars(a huma.API) {

@@ -3,8 +3,6 @@ package api
 import (
 	"context"
 
-	"github.com/danielgtaylor/huma/v2"
-
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/job"
 	"ironbell/internal/deliver"
@@ -12,6 +10,8 @@ import (
 	"ironbell/internal/store/db"
 	"ironbell/internal/store/deliveries"
 	"ironbell/internal/store/records"
+
+	"github.com/danielgtaylor/huma/v2"
 )
 
 func (s *server) deliveries(a huma.API) {

@@ -4,12 +4,12 @@ import (
 	"context"
 	"net/http"
 
-	"github.com/danielgtaylor/huma/v2"
-
 	"ironbell/internal/access"
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/job"
 	"ironbell/internal/event"
+
+	"github.com/danielgtaylor/huma/v2"
 )
 
 // events registers the reporting of events from outside.

@@ -7,14 +7,14 @@ import (
 	"strings"
 	"time"
 
-	ics "github.com/arran4/golang-ical"
-	"github.com/danielgtaylor/huma/v2"
-
 	"ironbell/internal/access"
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/civil"
 	"ironbell/internal/core/forecast"
 	"ironbell/internal/core/phrase"
+
+	ics "github.com/arran4/golang-ical"
+	"github.com/danielgtaylor/huma/v2"
 )
 
 func (s *server) showFeed(ctx context.Context, _ *struct{}) (*struct{ Body wire.Feed }, error) {

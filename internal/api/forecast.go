@@ -7,12 +7,12 @@ import (
 	"net/http"
 	"time"
 
-	"github.com/danielgtaylor/huma/v2"
-
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/forecast"
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/zone"
+
+	"github.com/danielgtaylor/huma/v2"
 )
 
 func (s *server) forecastOf(ctx context.Context, in *struct {

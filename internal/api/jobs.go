@@ -4,13 +4,13 @@ import (
 	"context"
 	"net/http"
 
-	"github.com/danielgtaylor/huma/v2"
-
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/job"
 	"ironbell/internal/service"
 	"ironbell/internal/store/history"
 	"ironbell/internal/store/records"
+
+	"github.com/danielgtaylor/huma/v2"
 )
 
 func (s *server) jobs(a huma.API) {

@@ -6,11 +6,11 @@ import (
 	"io"
 	"net/http"
 
-	"github.com/danielgtaylor/huma/v2"
-
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/job"
 	"ironbell/internal/store/history"
+
+	"github.com/danielgtaylor/huma/v2"
 )
 
 func linkOf(l history.Link) wire.Link {

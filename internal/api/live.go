@@ -7,11 +7,11 @@ import (
 	"sync"
 	"time"
 
-	"github.com/danielgtaylor/huma/v2"
-	"github.com/danielgtaylor/huma/v2/sse"
-
 	"ironbell/internal/core/job"
 	"ironbell/internal/store/db"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/sse"
 )
 
 // liveNotices registers the stream of changes.

@@ -7,9 +7,9 @@ import (
 	"net/http"
 	"strconv"
 
-	"github.com/go-chi/chi/v5"
-
 	"ironbell/internal/core/job"
+
+	"github.com/go-chi/chi/v5"
 )
 
 func (s *server) ask(w http.ResponseWriter, a asked) {

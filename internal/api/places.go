@@ -6,14 +6,14 @@ import (
 	"net/http"
 	"strings"
 
-	"github.com/danielgtaylor/huma/v2"
-
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/job"
 	"ironbell/internal/deliver"
 	"ironbell/internal/report"
 	"ironbell/internal/service"
 	"ironbell/internal/store/records"
+
+	"github.com/danielgtaylor/huma/v2"
 )
 
 // places registers sources and destinations, which are handled alike.

@@ -9,14 +9,14 @@ import (
 	"strings"
 	"time"
 
-	"github.com/danielgtaylor/huma/v2"
-
 	"ironbell/internal/access"
 	"ironbell/internal/core/civil"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/phrase"
 	"ironbell/internal/report"
 	"ironbell/internal/store/db"
+
+	"github.com/danielgtaylor/huma/v2"
 )
 
 // problem turns an error into a problem (RFC 9457) with the status that fits.

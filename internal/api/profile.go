@@ -7,9 +7,9 @@ import (
 	"strconv"
 	"time"
 
-	"github.com/go-chi/chi/v5"
-
 	"ironbell/internal/access"
+
+	"github.com/go-chi/chi/v5"
 )
 
 // profiles serves /api/profile/cpu (?seconds=10) and the profiles of package runtime/pprof

@@ -5,11 +5,11 @@ import (
 	"net/http"
 	"time"
 
-	"github.com/danielgtaylor/huma/v2"
-
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/job"
 	"ironbell/internal/store/queue"
+
+	"github.com/danielgtaylor/huma/v2"
 )
 
 // queue registers what shows and steers the work that waits: the queue, limits,

@@ -4,10 +4,10 @@ import (
 	"context"
 	"net/http"
 
-	"github.com/danielgtaylor/huma/v2"
-
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/job"
+
+	"github.com/danielgtaylor/huma/v2"
 )
 
 // recipients registers who can receive: groups, posts, and what people wish.

@@ -7,13 +7,13 @@ import (
 	"net/http"
 	"strconv"
 
-	"github.com/danielgtaylor/huma/v2"
-
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/service"
 	"ironbell/internal/store/records"
+
+	"github.com/danielgtaylor/huma/v2"
 )
 
 func (s *server) reports(a huma.API) {

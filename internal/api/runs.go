@@ -9,8 +9,6 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/danielgtaylor/huma/v2"
-
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/chain"
 	"ironbell/internal/core/fault"
@@ -18,6 +16,8 @@ import (
 	"ironbell/internal/render"
 	"ironbell/internal/service"
 	"ironbell/internal/store/history"
+
+	"github.com/danielgtaylor/huma/v2"
 )
 
 func (s *server) runs(a huma.API) {

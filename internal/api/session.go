@@ -8,12 +8,12 @@ import (
 	"time"
 	"unicode"
 
-	"github.com/danielgtaylor/huma/v2"
-	"github.com/go-chi/httprate"
-
 	"ironbell/internal/access"
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/job"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/go-chi/httprate"
 )
 
 // signIn registers the operations that are open to everybody.

@@ -4,13 +4,13 @@ import (
 	"context"
 	"net/http"
 
-	"github.com/danielgtaylor/huma/v2"
-
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/job"
 	"ironbell/internal/deliver"
 	"ironbell/internal/engine"
 	"ironbell/internal/service"
+
+	"github.com/danielgtaylor/huma/v2"
 )
 
 // settings registers what an installation is set to for its signs to the outside.

@@ -9,11 +9,11 @@ import (
 	"sync"
 	"time"
 
-	"github.com/danielgtaylor/huma/v2"
-
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/job"
 	"ironbell/internal/store/sending"
+
+	"github.com/danielgtaylor/huma/v2"
 )
 
 // health tells that this process lives, and nothing else: whoever restarts processes

@@ -6,14 +6,14 @@ import (
 	"slices"
 	"time"
 
-	"github.com/danielgtaylor/huma/v2"
-
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/civil"
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/zone"
 	"ironbell/internal/service"
 	"ironbell/internal/store/history"
+
+	"github.com/danielgtaylor/huma/v2"
 )
 
 func (s *server) today(a huma.API) {

@@ -9,14 +9,14 @@ import (
 	"strings"
 	"time"
 
-	"github.com/danielgtaylor/huma/v2"
-
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/moment"
 	"ironbell/internal/core/rule"
 	"ironbell/internal/core/zone"
+
+	"github.com/danielgtaylor/huma/v2"
 )
 
 func (s *server) when(a huma.API) {

@@ -9,10 +9,10 @@ import (
 	"testing"
 	"time"
 
-	"github.com/stretchr/testify/assert"
-
 	"ironbell/client"
 	"ironbell/internal/core/job"
+
+	"github.com/stretchr/testify/assert"
 )
 
 // run carries out a command line with one command of the test's own.

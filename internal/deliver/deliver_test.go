@@ -20,12 +20,11 @@ import (
 	"ironbell/internal/core/fault"
 	"ironbell/internal/deliver"
 	"ironbell/internal/outgoing"
+	"ironbell/standin/gate"
+	standin "ironbell/standin/mail"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-
-	"ironbell/standin/gate"
-	standin "ironbell/standin/mail"
 )
 
 type post struct {

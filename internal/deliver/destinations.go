@@ -8,11 +8,10 @@ import (
 	"sync"
 	"time"
 
-	"ironbell/internal/store/db"
-	"ironbell/internal/store/records"
-
 	"ironbell/internal/core/fault"
 	"ironbell/internal/store"
+	"ironbell/internal/store/db"
+	"ironbell/internal/store/records"
 )
 
 // Vault opens sealed secrets.

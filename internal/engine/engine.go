@@ -1,14 +1,13 @@
-// Package engine makes things happen: it is the only package that knows how
-// records, reports, tasks, deliveries and alerts meet.
+// Package engine is what a node does by itself. It only puts its rooms together, each a package
+// below it, listens for notices and wakes those whom they concern.
 //
-// A ring goes this way: clock finds triggers whose time has come and turns them
-// into rings and runs; work claims the parts of runs; perform carries out the
-// tasks of a part as its chain says; ledger writes what came of them, many parts
-// in one transaction, and settles the runs that end with it: outcome, alerts,
-// and what waits for that outcome (waits); send hands deliveries over; tell
-// sends alerts; probe looks after destinations that rest; reap brings back what a dead node left and keeps house. Each is a
-// loop with a goroutine of its own, shortened by notices and correct without
-// them, by polling.
+// A ring goes this way: the clock takes triggers whose time has come, and runs makes runs of them;
+// the worker claims their parts and carries out the tasks as their chains say; outcome writes
+// what came of them, many in one transaction, in which settle gives their runs a state, opens
+// alerts, and lets waits start those who wait for it. The sender hands deliveries over when the
+// gate lets them; what fails as a whole rests, and probe looks whether it works again; notify
+// tells people; upkeep brings back what dead nodes left, and does what comes again and again.
+// Each loop is shortened by notices and correct without them, by polling.
 //
 // Several engines may work on one database at once.
 package engine

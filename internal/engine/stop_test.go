@@ -9,18 +9,17 @@ import (
 	"testing"
 	"time"
 
-	"ironbell/internal/store/db"
-	"ironbell/internal/store/operation"
-
-	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
-
 	"ironbell/internal/core/job"
 	"ironbell/internal/engine"
 	"ironbell/internal/engine/crash"
 	"ironbell/internal/engine/enginetest"
 	"ironbell/internal/service"
+	"ironbell/internal/store/db"
+	"ironbell/internal/store/operation"
 	"ironbell/internal/task"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 )
 
 // An answer that was lost is no reason to ring twice.

@@ -7,11 +7,10 @@ import (
 	"context"
 	"fmt"
 
-	"ironbell/internal/store/records"
-
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/store"
+	"ironbell/internal/store/records"
 )
 
 // Happening is something that has happened: an event, or the end of a run.

@@ -6,9 +6,8 @@ import (
 	"slices"
 	"strings"
 
-	"ironbell/internal/store/db"
-
 	"ironbell/internal/core/job"
+	"ironbell/internal/store/db"
 )
 
 // outcome is the end of another job's run.

@@ -12,11 +12,10 @@ import (
 	"strings"
 	"time"
 
-	"ironbell/internal/store/db"
-
 	"ironbell/internal/artifact"
 	"ironbell/internal/core/job"
 	"ironbell/internal/store"
+	"ironbell/internal/store/db"
 )
 
 // Keeper keeps what an installation knows of itself. It may be used by several goroutines.

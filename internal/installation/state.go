@@ -6,11 +6,10 @@ import (
 	"strings"
 	"time"
 
-	"ironbell/internal/store/db"
-
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/phrase"
+	"ironbell/internal/store/db"
 )
 
 // clockSlack is how late a due time may stand undecided before somebody is needed.

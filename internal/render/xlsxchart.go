@@ -5,9 +5,9 @@ import (
 	"fmt"
 	"strings"
 
-	"github.com/xuri/excelize/v2"
-
 	"ironbell/internal/core/job"
+
+	"github.com/xuri/excelize/v2"
 )
 
 // drawn sets a picture of a chart beside its rows: a sheet's own chart cannot

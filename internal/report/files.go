@@ -19,11 +19,10 @@ import (
 
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/rows"
+	"ironbell/internal/scratch"
 
 	"golang.org/x/text/encoding/htmlindex"
 	"golang.org/x/text/transform"
-
-	"ironbell/internal/scratch"
 )
 
 // Table is a file that queries read as a table.

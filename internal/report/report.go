@@ -17,14 +17,13 @@ import (
 	"sync"
 	"time"
 
-	"ironbell/internal/store/db"
-	"ironbell/internal/store/records"
-
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/rows"
 	"ironbell/internal/outgoing"
 	"ironbell/internal/store"
+	"ironbell/internal/store/db"
+	"ironbell/internal/store/records"
 )
 
 // Query is one query to be run.

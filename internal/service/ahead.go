@@ -6,12 +6,11 @@ import (
 	"slices"
 	"time"
 
-	"ironbell/internal/store/sending"
-
 	"ironbell/internal/core/chain"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/zone"
+	"ironbell/internal/store/sending"
 	"ironbell/internal/task"
 )
 

@@ -4,11 +4,10 @@ import (
 	"context"
 	"strconv"
 
-	"ironbell/internal/store/db"
-
 	"ironbell/internal/access"
 	"ironbell/internal/core/job"
 	"ironbell/internal/store"
+	"ironbell/internal/store/db"
 )
 
 // Acknowledge records that a person takes an alert on, which ends its steps.

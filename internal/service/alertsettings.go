@@ -4,13 +4,12 @@ import (
 	"context"
 	"time"
 
-	"ironbell/internal/store/db"
-	"ironbell/internal/store/records"
-
 	"ironbell/internal/access"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/store"
+	"ironbell/internal/store/db"
+	"ironbell/internal/store/records"
 )
 
 // SaveAlerts says over which destination alerts go.

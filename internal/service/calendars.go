@@ -8,9 +8,6 @@ import (
 	"strings"
 	"time"
 
-	"ironbell/internal/store/db"
-	"ironbell/internal/store/records"
-
 	"ironbell/internal/access"
 	"ironbell/internal/core/calendar"
 	"ironbell/internal/core/fault"
@@ -18,6 +15,8 @@ import (
 	"ironbell/internal/core/rule"
 	"ironbell/internal/core/zone"
 	"ironbell/internal/store"
+	"ironbell/internal/store/db"
+	"ironbell/internal/store/records"
 	"ironbell/internal/timetable"
 )
 

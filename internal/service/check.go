@@ -9,10 +9,6 @@ import (
 	"strings"
 	"time"
 
-	"ironbell/internal/store/db"
-	"ironbell/internal/store/records"
-	"ironbell/internal/store/rings"
-
 	"ironbell/internal/core/chain"
 	"ironbell/internal/core/expr"
 	"ironbell/internal/core/fault"
@@ -21,6 +17,9 @@ import (
 	"ironbell/internal/core/zone"
 	"ironbell/internal/event"
 	"ironbell/internal/store"
+	"ironbell/internal/store/db"
+	"ironbell/internal/store/records"
+	"ironbell/internal/store/rings"
 	"ironbell/internal/task"
 	"ironbell/internal/timetable"
 )

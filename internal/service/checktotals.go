@@ -5,11 +5,10 @@ import (
 	"slices"
 	"strings"
 
-	"ironbell/internal/store/db"
-
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/rows"
 	"ironbell/internal/report"
+	"ironbell/internal/store/db"
 )
 
 // totalsOf knows which columns the reports of a job add up, as their sources say. It

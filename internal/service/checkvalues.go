@@ -8,12 +8,11 @@ import (
 	"slices"
 	"strings"
 
-	"ironbell/internal/store/db"
-
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/zone"
 	"ironbell/internal/report"
+	"ironbell/internal/store/db"
 	"ironbell/internal/task"
 )
 

@@ -7,12 +7,11 @@ import (
 	"strings"
 	"time"
 
-	"ironbell/internal/store/deliveries"
-
 	"ironbell/internal/access"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/store"
+	"ironbell/internal/store/deliveries"
 )
 
 // longestYes bounds how long a yes holds.

@@ -7,15 +7,14 @@ import (
 	"slices"
 	"strings"
 
-	"ironbell/internal/store/db"
-	"ironbell/internal/store/records"
-
 	"ironbell/internal/access"
 	"ironbell/internal/artifact"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/installation"
 	"ironbell/internal/store"
+	"ironbell/internal/store/db"
+	"ironbell/internal/store/records"
 )
 
 // Said is what an administrator says of a copy: what leaves it, and, of one for tests,

@@ -5,10 +5,9 @@ import (
 	"fmt"
 	"slices"
 
-	"ironbell/internal/store/history"
-
 	"ironbell/internal/access"
 	"ironbell/internal/core/job"
+	"ironbell/internal/store/history"
 )
 
 // MayFetch tells whether a person may have what a run made, by another way than a link: the

@@ -4,14 +4,13 @@ import (
 	"context"
 	"strings"
 
-	"ironbell/internal/store/db"
-	"ironbell/internal/store/queue"
-	"ironbell/internal/store/records"
-
 	"ironbell/internal/access"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/store"
+	"ironbell/internal/store/db"
+	"ironbell/internal/store/queue"
+	"ironbell/internal/store/records"
 )
 
 // Freeze holds back all that carries a label, from and to an instant; without

@@ -5,14 +5,13 @@ import (
 	"fmt"
 	"strings"
 
-	"ironbell/internal/store/db"
-	"ironbell/internal/store/records"
-
 	"ironbell/internal/access"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/report"
 	"ironbell/internal/store"
+	"ironbell/internal/store/db"
+	"ironbell/internal/store/records"
 )
 
 // SaveIdentity checks and saves an identity of a source. A nil password keeps

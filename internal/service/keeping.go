@@ -3,11 +3,10 @@ package service
 import (
 	"context"
 
-	"ironbell/internal/store/operation"
-
 	"ironbell/internal/access"
 	"ironbell/internal/core/job"
 	"ironbell/internal/store"
+	"ironbell/internal/store/operation"
 )
 
 // SaveKeeping says how long is kept what belongs to no single job.

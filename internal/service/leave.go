@@ -5,8 +5,6 @@ import (
 	"regexp"
 	"strconv"
 
-	"ironbell/internal/store/db"
-
 	"ironbell/internal/access"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
@@ -15,6 +13,7 @@ import (
 	"ironbell/internal/deliver"
 	"ironbell/internal/engine/notify"
 	"ironbell/internal/store"
+	"ironbell/internal/store/db"
 )
 
 var clockForm = regexp.MustCompile(`^([01][0-9]|2[0-3]):[0-5][0-9]$`)

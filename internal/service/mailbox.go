@@ -5,15 +5,14 @@ import (
 	"encoding/base64"
 	"time"
 
-	"ironbell/internal/store/db"
-	"ironbell/internal/store/operation"
-
 	"ironbell/internal/access"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/deliver"
 	"ironbell/internal/outgoing"
 	"ironbell/internal/store"
+	"ironbell/internal/store/db"
+	"ironbell/internal/store/operation"
 )
 
 // SaveBounces says which mailbox bounces come to. A nil password keeps the one that

@@ -6,13 +6,12 @@ import (
 	"slices"
 	"strings"
 
-	"ironbell/internal/store/db"
-
 	"ironbell/internal/access"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/deliver"
 	"ironbell/internal/store"
+	"ironbell/internal/store/db"
 )
 
 // What leaves the house: to whom, with whose yes, and by which links those who get

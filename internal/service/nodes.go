@@ -3,12 +3,11 @@ package service
 import (
 	"context"
 
-	"ironbell/internal/store/operation"
-
 	"ironbell/internal/access"
 	"ironbell/internal/core/job"
 	"ironbell/internal/installation"
 	"ironbell/internal/store"
+	"ironbell/internal/store/operation"
 )
 
 // Nodes lists the nodes that live, with what each works on.

@@ -5,8 +5,6 @@ import (
 	"fmt"
 	"strings"
 
-	"ironbell/internal/store/db"
-
 	"ironbell/internal/access"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
@@ -14,6 +12,7 @@ import (
 	"ironbell/internal/deliver"
 	"ironbell/internal/engine/notify"
 	"ironbell/internal/store"
+	"ironbell/internal/store/db"
 )
 
 // Save checks and saves a person. An empty password keeps the one that is there.

@@ -7,8 +7,6 @@ import (
 	"strings"
 	"time"
 
-	"ironbell/internal/store/records"
-
 	"ironbell/internal/access"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
@@ -17,6 +15,7 @@ import (
 	"ironbell/internal/engine/node"
 	"ironbell/internal/report"
 	"ironbell/internal/store"
+	"ironbell/internal/store/records"
 	"ironbell/internal/task"
 )
 

@@ -6,16 +6,14 @@ import (
 	"strconv"
 	"strings"
 
-	"ironbell/internal/task/recipients"
-
-	"ironbell/internal/store/db"
-	"ironbell/internal/store/people"
-
 	"ironbell/internal/access"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/phrase"
 	"ironbell/internal/store"
+	"ironbell/internal/store/db"
+	"ironbell/internal/store/people"
+	"ironbell/internal/task/recipients"
 )
 
 // Whom tells whom some recipients come to now, who gets nothing, and what is wrong

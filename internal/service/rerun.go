@@ -5,9 +5,6 @@ import (
 	"fmt"
 	"strconv"
 
-	"ironbell/internal/store/history"
-	"ironbell/internal/store/rings"
-
 	"ironbell/internal/access"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
@@ -15,6 +12,8 @@ import (
 	"ironbell/internal/core/rule"
 	"ironbell/internal/core/zone"
 	"ironbell/internal/store"
+	"ironbell/internal/store/history"
+	"ironbell/internal/store/rings"
 	"ironbell/internal/task"
 )
 

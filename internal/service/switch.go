@@ -7,8 +7,6 @@ import (
 	"strconv"
 	"time"
 
-	"ironbell/internal/store/records"
-
 	"ironbell/internal/access"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
@@ -16,6 +14,7 @@ import (
 	"ironbell/internal/core/zone"
 	"ironbell/internal/event"
 	"ironbell/internal/store"
+	"ironbell/internal/store/records"
 	"ironbell/internal/timetable"
 )
 

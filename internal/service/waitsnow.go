@@ -7,10 +7,9 @@ import (
 	"strings"
 	"time"
 
-	"ironbell/internal/store/queue"
-
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/policy"
+	"ironbell/internal/store/queue"
 )
 
 // Missing says in words what a waiting run still waits for; nothing when it only

@@ -7,14 +7,13 @@ import (
 	"strings"
 	"time"
 
-	"ironbell/internal/store/db"
-	"ironbell/internal/store/history"
-	"ironbell/internal/store/people"
-
 	"ironbell/internal/core/civil"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/zone"
+	"ironbell/internal/store/db"
+	"ironbell/internal/store/history"
+	"ironbell/internal/store/people"
 )
 
 // Reason is one thing that happened to a job, did not, or will, with its cause.

@@ -5,12 +5,11 @@ import (
 	"testing"
 	"time"
 
-	"ironbell/internal/store/db"
-	"ironbell/internal/store/records"
-
 	"ironbell/internal/core/calendar"
 	"ironbell/internal/core/job"
 	"ironbell/internal/store"
+	"ironbell/internal/store/db"
+	"ironbell/internal/store/records"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"

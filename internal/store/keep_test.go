@@ -5,13 +5,12 @@ import (
 	"testing"
 	"time"
 
+	"ironbell/internal/core/job"
+	"ironbell/internal/store"
 	"ironbell/internal/store/db"
 	"ironbell/internal/store/history"
 	"ironbell/internal/store/queue"
 	"ironbell/internal/store/rings"
-
-	"ironbell/internal/core/job"
-	"ironbell/internal/store"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"

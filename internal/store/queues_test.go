@@ -8,12 +8,11 @@ import (
 	"testing"
 	"time"
 
-	"ironbell/internal/store/records"
-	"ironbell/internal/store/sending"
-
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/store"
+	"ironbell/internal/store/records"
+	"ironbell/internal/store/sending"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"

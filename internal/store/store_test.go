@@ -6,6 +6,9 @@ import (
 	"testing"
 	"time"
 
+	"ironbell/internal/core/job"
+	"ironbell/internal/localpg/pgtest"
+	"ironbell/internal/store"
 	"ironbell/internal/store/db"
 	"ironbell/internal/store/deliveries"
 	"ironbell/internal/store/people"
@@ -13,10 +16,6 @@ import (
 	"ironbell/internal/store/records"
 	"ironbell/internal/store/rings"
 	"ironbell/internal/store/sending"
-
-	"ironbell/internal/core/job"
-	"ironbell/internal/localpg/pgtest"
-	"ironbell/internal/store"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"

@@ -5,12 +5,11 @@ import (
 	"testing"
 	"time"
 
+	"ironbell/internal/core/job"
+	"ironbell/internal/store"
 	"ironbell/internal/store/db"
 	"ironbell/internal/store/deliveries"
 	"ironbell/internal/store/history"
-
-	"ironbell/internal/core/job"
-	"ironbell/internal/store"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"

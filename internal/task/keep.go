@@ -8,11 +8,11 @@ import (
 	"mime"
 	"path/filepath"
 
-	"github.com/dustin/go-humanize"
-
 	"ironbell/internal/artifact"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
+
+	"github.com/dustin/go-humanize"
 )
 
 // errTooLarge says that a file is larger than its task allows.

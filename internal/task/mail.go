@@ -9,8 +9,6 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/dustin/go-humanize"
-
 	"ironbell/internal/core/expr"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
@@ -22,6 +20,8 @@ import (
 	"ironbell/internal/store/sending"
 	"ironbell/internal/task/compose"
 	"ironbell/internal/task/recipients"
+
+	"github.com/dustin/go-humanize"
 )
 
 // maxAddresses bounds what a query for addresses gives.

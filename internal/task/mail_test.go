@@ -9,13 +9,13 @@ import (
 	"testing"
 	"time"
 
-	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
-	"pgregory.net/rapid"
-
 	"ironbell/internal/core/job"
 	"ironbell/internal/deliver"
 	"ironbell/internal/task/compose"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
 )
 
 func attachment(name string, size int64) deliver.Attachment {

@@ -11,13 +11,13 @@ import (
 	"testing"
 	"time"
 
-	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
-
 	"ironbell/internal/artifact"
 	"ironbell/internal/confined"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 )
 
 // alive tells whether a process lives, and is not only waited for.

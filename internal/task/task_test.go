@@ -14,12 +14,6 @@ import (
 	"testing"
 	"time"
 
-	"ironbell/internal/store/records"
-
-	"github.com/jackc/pgx/v5"
-	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
-
 	"ironbell/internal/artifact"
 	"ironbell/internal/confined"
 	"ironbell/internal/core/fault"
@@ -30,7 +24,12 @@ import (
 	"ironbell/internal/report"
 	"ironbell/internal/secret"
 	"ironbell/internal/store"
+	"ironbell/internal/store/records"
 	"ironbell/internal/task"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 )
 
 func TestMain(m *testing.M) {

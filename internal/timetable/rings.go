@@ -4,10 +4,9 @@ import (
 	"fmt"
 	"time"
 
-	"ironbell/internal/store/records"
-
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/rule"
+	"ironbell/internal/store/records"
 )
 
 // First is the next ring of a rule after an instant, or the next that is

@@ -14,14 +14,13 @@ import (
 	"strings"
 	"sync"
 
-	"ironbell/internal/store/records"
-
 	"ironbell/internal/core/calendar"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/moment"
 	"ironbell/internal/core/rule"
 	"ironbell/internal/core/zone"
+	"ironbell/internal/store/records"
 )
 
 // WhenSetting is the setting of what an administrator says of all rules, a

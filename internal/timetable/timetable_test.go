@@ -6,11 +6,10 @@ import (
 	"testing"
 	"time"
 
-	"ironbell/internal/store/records"
-
 	"ironbell/internal/core/calendar"
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/rule"
+	"ironbell/internal/store/records"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"

@@ -5,9 +5,8 @@ import (
 	"log/slog"
 	"time"
 
-	"ironbell/internal/store/records"
-
 	"ironbell/internal/store"
+	"ironbell/internal/store/records"
 )
 
 // ZoneSetting is the setting with the version of the zone data by which due times were

@@ -12,10 +12,10 @@ import (
 	"sync"
 	"time"
 
+	"ironbell/standin/gate"
+
 	"github.com/emersion/go-sasl"
 	"github.com/emersion/go-smtp"
-
-	"ironbell/standin/gate"
 )
 
 // Server is one mail server. Its methods may be called by several goroutines.

@@ -12,14 +12,13 @@ import (
 	"sync/atomic"
 	"time"
 
-	"ironbell/internal/store/records"
-	"ironbell/internal/store/sending"
-
 	"ironbell/internal/artifact"
 	"ironbell/internal/core/job"
 	"ironbell/internal/deliver"
 	"ironbell/internal/freeport"
 	"ironbell/internal/store"
+	"ironbell/internal/store/records"
+	"ironbell/internal/store/sending"
 
 	"github.com/emersion/go-smtp"
 )

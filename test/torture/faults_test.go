@@ -11,10 +11,9 @@ import (
 	"sync"
 	"time"
 
-	"ironbell/internal/store/rings"
-
 	"ironbell/internal/core/job"
 	"ironbell/internal/store"
+	"ironbell/internal/store/rings"
 	"ironbell/internal/task"
 	"ironbell/standin/gate"
 

@@ -19,8 +19,6 @@ import (
 	"testing"
 	"time"
 
-	"ironbell/internal/store/records"
-
 	"ironbell/internal/artifact"
 	"ironbell/internal/assemble"
 	"ironbell/internal/child"
@@ -36,6 +34,7 @@ import (
 	"ironbell/internal/secret"
 	"ironbell/internal/service"
 	"ironbell/internal/store"
+	"ironbell/internal/store/records"
 	"ironbell/internal/task"
 	"ironbell/standin/gate"
 	standin "ironbell/standin/mail"

@@ -16,10 +16,9 @@ import (
 	"testing"
 	"time"
 
-	"ironbell/internal/store/records"
-
 	"ironbell/internal/core/job"
 	"ironbell/internal/store"
+	"ironbell/internal/store/records"
 	"ironbell/internal/timetable"
 	"ironbell/standin/gate"
 

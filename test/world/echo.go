@@ -19,11 +19,11 @@ import (
 	"testing"
 	"time"
 
+	"ironbell/standin/gate"
+
 	"github.com/jackc/pgx/v5/pgproto3"
 	"github.com/stretchr/testify/require"
 	"golang.org/x/crypto/ssh"
-
-	"ironbell/standin/gate"
 )
 
 // Echo is a server that refuses everybody, and gives back all that it was told while it does.

@@ -11,11 +11,11 @@ import (
 	"testing"
 	"time"
 
-	"github.com/chromedp/chromedp"
-	"github.com/stretchr/testify/require"
-
 	"ironbell/internal/api/wire"
 	"ironbell/test/browser"
+
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/require"
 )
 
 // Page is a tab of the console, signed in as mara.

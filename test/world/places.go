@@ -11,11 +11,11 @@ import (
 	"strconv"
 	"strings"
 
-	"github.com/stretchr/testify/require"
-
 	"ironbell/client"
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/job"
+
+	"github.com/stretchr/testify/require"
 )
 
 // Places saves a folder, a source that takes statements and a signed destination.

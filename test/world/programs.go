@@ -16,8 +16,6 @@ import (
 	"testing"
 	"time"
 
-	"github.com/stretchr/testify/require"
-
 	pages "ironbell/console"
 	"ironbell/demo"
 	"ironbell/internal/api"
@@ -32,6 +30,8 @@ import (
 	"ironbell/internal/secret"
 	"ironbell/internal/service"
 	"ironbell/internal/store"
+
+	"github.com/stretchr/testify/require"
 )
 
 // ServeTurned runs the service in this process by a clock that is turned. What it gives

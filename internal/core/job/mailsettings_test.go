@@ -3,9 +3,9 @@ package job_test
 import (
 	"testing"
 
-	"github.com/stretchr/testify/assert"
-
 	"ironbell/internal/core/job"
+
+	"github.com/stretchr/testify/assert"
 )
 
 func TestDomainsHoldForTheirOwnNamesOnly(t *testing.T) {

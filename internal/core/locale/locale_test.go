@@ -4,12 +4,12 @@ import (
 	"testing"
 	"time"
 
-	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
-
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/locale"
 	"ironbell/internal/core/rows"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 )
 
 func TestNumbersDatesAndWordsOfEachLocale(t *testing.T) {

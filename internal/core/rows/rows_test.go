@@ -4,9 +4,9 @@ import (
 	"testing"
 	"time"
 
-	"github.com/stretchr/testify/assert"
-
 	"ironbell/internal/core/rows"
+
+	"github.com/stretchr/testify/assert"
 )
 
 func cell(text string) rows.Cell { return rows.Cell{Text: []byte(text)} }

@@ -11,24 +11,29 @@ import (
 	"errors"
 	"time"
 
-	"ironbell/internal/store/rings"
-
-	"ironbell/internal/engine/runs"
-
 	"ironbell/internal/engine/crash"
 	"ironbell/internal/engine/node"
+	"ironbell/internal/engine/runs"
 	"ironbell/internal/store"
+	"ironbell/internal/store/rings"
 )
+
+// asks is what this room asks of the store.
+type asks interface {
+	Do(ctx context.Context, f func(*store.Tx) error) error
+	NextDue(ctx context.Context) (due time.Time, ok bool, err error)
+	TryAgain(ctx context.Context, jobID int64) error
+}
 
 // Clock is the loop of one node.
 type Clock struct {
 	node  *node.Node
-	store *store.Store
+	store asks
 	runs  *runs.Runs
 }
 
 // New makes the clock of a node.
-func New(n *node.Node, s *store.Store, r *runs.Runs) *Clock {
+func New(n *node.Node, s asks, r *runs.Runs) *Clock {
 	return &Clock{node: n, store: s, runs: r}
 }
 

@@ -6,16 +6,15 @@ import (
 	"testing"
 	"time"
 
-	"ironbell/internal/store/operation"
-
-	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
-
 	"ironbell/internal/core/job"
 	"ironbell/internal/engine/enginetest"
 	"ironbell/internal/service"
 	"ironbell/internal/store"
+	"ironbell/internal/store/operation"
 	"ironbell/internal/timetable"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 )
 
 // a Monday

@@ -19,14 +19,6 @@ import (
 	"testing"
 	"time"
 
-	"ironbell/internal/store/db"
-	"ironbell/internal/store/records"
-	"ironbell/internal/store/rings"
-
-	"github.com/jackc/pgx/v5"
-	"github.com/jmoiron/sqlx"
-	"github.com/stretchr/testify/require"
-
 	"ironbell/internal/artifact"
 	"ironbell/internal/assemble"
 	"ironbell/internal/core/job"
@@ -38,11 +30,18 @@ import (
 	"ironbell/internal/secret"
 	"ironbell/internal/service"
 	"ironbell/internal/store"
+	"ironbell/internal/store/db"
+	"ironbell/internal/store/records"
+	"ironbell/internal/store/rings"
 	"ironbell/internal/task"
 	"ironbell/internal/timetable"
 	"ironbell/standin/gate"
 	standin "ironbell/standin/mail"
 	"ironbell/standin/web"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jmoiron/sqlx"
+	"github.com/stretchr/testify/require"
 )
 
 // Soon sets how alerts go on.

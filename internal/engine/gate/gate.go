@@ -9,10 +9,9 @@ import (
 	"strings"
 	"time"
 
+	"ironbell/internal/core/job"
 	"ironbell/internal/store/deliveries"
 	"ironbell/internal/store/sending"
-
-	"ironbell/internal/core/job"
 )
 
 // Whether something may leave is decided here, at the moment at which it is handed
@@ -48,12 +47,16 @@ func BySettings(house job.MailSettings, test *job.TestCopy, mail bool,
 	return Passage{}, mail && !house.MayReceive(address)
 }
 
-// Decide decides on one delivery at an instant.
-func Decide(ctx context.Context, from interface {
+// Records are what the gate asks of the store.
+type Records interface {
 	Allowed(ctx context.Context, address string, jobID int64, sha string, destination int64) (bool, error)
 	IsOwnAddress(ctx context.Context, person int64, address string) (bool, error)
 	AlertOver(ctx context.Context, id int64) (bool, error)
-}, g deliveries.GateState, s sending.Sending, destination string, now time.Time,
+}
+
+// Decide decides on one delivery at an instant.
+func Decide(ctx context.Context, from Records, g deliveries.GateState, s sending.Sending, destination string,
+	now time.Time,
 ) (Passage, error) {
 	mail := s.Name == ""
 	p, outside := BySettings(g.House, g.Copy, mail, s.Address, destination)

@@ -3,9 +3,9 @@ package gate
 import (
 	"testing"
 
-	"github.com/stretchr/testify/assert"
-
 	"ironbell/internal/core/job"
+
+	"github.com/stretchr/testify/assert"
 )
 
 func TestWhatLeavesTheHouse(t *testing.T) {

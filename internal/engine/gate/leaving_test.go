@@ -5,14 +5,14 @@ import (
 	"testing"
 	"time"
 
-	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
-
 	"ironbell/internal/core/job"
 	"ironbell/internal/engine"
 	"ironbell/internal/engine/crash"
 	"ironbell/internal/engine/enginetest"
 	"ironbell/internal/service"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 )
 
 func TestASecondPersonsWordHolds(t *testing.T) {

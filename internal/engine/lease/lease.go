@@ -14,10 +14,9 @@ import (
 	"sync"
 	"time"
 
+	"ironbell/internal/core/job"
 	"ironbell/internal/store/queue"
 	"ironbell/internal/store/sending"
-
-	"ironbell/internal/core/job"
 )
 
 // Why the work on a part was ended.

@@ -5,10 +5,9 @@ import (
 	"testing"
 	"time"
 
+	"ironbell/internal/core/job"
 	"ironbell/internal/store/queue"
 	"ironbell/internal/store/sending"
-
-	"ironbell/internal/core/job"
 
 	"github.com/stretchr/testify/assert"
 )

@@ -6,12 +6,11 @@ import (
 	"fmt"
 	"time"
 
-	"ironbell/internal/store/db"
-
 	"ironbell/internal/core/job"
 	"ironbell/internal/deliver"
 	"ironbell/internal/engine/node"
 	"ironbell/internal/store"
+	"ironbell/internal/store/db"
 )
 
 // call tells of an alert over HTTP.

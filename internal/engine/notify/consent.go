@@ -7,13 +7,12 @@ import (
 	"strconv"
 	"time"
 
-	"ironbell/internal/store/sending"
-
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/phrase"
 	"ironbell/internal/core/rule"
 	"ironbell/internal/core/zone"
 	"ironbell/internal/store"
+	"ironbell/internal/store/sending"
 )
 
 // Mail to an address outside the allowed domains waits for a second person. Those who

@@ -4,12 +4,11 @@ import (
 	"context"
 	"time"
 
-	"ironbell/internal/store/sending"
-
 	"ironbell/internal/alert"
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/zone"
 	"ironbell/internal/store"
+	"ironbell/internal/store/sending"
 )
 
 // NextDigest is when a person's next digest is due; nil when they want none.

@@ -4,9 +4,9 @@ import (
 	"testing"
 	"time"
 
-	"github.com/stretchr/testify/assert"
-
 	"ironbell/internal/core/job"
+
+	"github.com/stretchr/testify/assert"
 )
 
 func TestADigestComesAtItsTimeOnTheClocksOfItsReader(t *testing.T) {

@@ -9,9 +9,6 @@ import (
 	"fmt"
 	"time"
 
-	"ironbell/internal/store/records"
-	"ironbell/internal/store/sending"
-
 	"ironbell/internal/alert"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
@@ -19,6 +16,8 @@ import (
 	"ironbell/internal/core/zone"
 	"ironbell/internal/deliver"
 	"ironbell/internal/store"
+	"ironbell/internal/store/records"
+	"ironbell/internal/store/sending"
 	"ironbell/internal/task"
 )
 

@@ -7,11 +7,10 @@ import (
 	"strings"
 
 	"ironbell/internal/access"
-	"ironbell/internal/store/db"
-	"ironbell/internal/store/deliveries"
-
 	"ironbell/internal/core/job"
 	"ironbell/internal/store"
+	"ironbell/internal/store/db"
+	"ironbell/internal/store/deliveries"
 )
 
 // NotBy tells who may not say yes to mail of a run of a job to some addresses, with

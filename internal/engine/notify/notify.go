@@ -9,20 +9,27 @@ import (
 	"context"
 	"time"
 
-	"ironbell/internal/store/db"
-
 	"ironbell/internal/access"
 	"ironbell/internal/core/job"
 	"ironbell/internal/deliver"
 	"ironbell/internal/engine/node"
 	"ironbell/internal/store"
+	"ironbell/internal/store/db"
 	"ironbell/internal/timetable"
 )
+
+// asks is what this room asks of the store.
+type asks interface {
+	Calling(ctx context.Context, id int64) (n int, err error)
+	Do(ctx context.Context, f func(*store.Tx) error) error
+	NextReady(ctx context.Context) (wait time.Duration, ok bool, err error)
+	Setting(ctx context.Context, key string, to any) (bool, error)
+}
 
 // Notifier is the loop of one node. Its methods may be called by several goroutines.
 type Notifier struct {
 	node         *node.Node
-	store        *store.Store
+	store        asks
 	times        *timetable.Timetable
 	destinations *deliver.Destinations
 	links        access.Links
@@ -30,7 +37,7 @@ type Notifier struct {
 }
 
 // New makes the notifier of a node; every is the time between two tries to tell somebody.
-func New(n *node.Node, s *store.Store, times *timetable.Timetable, d *deliver.Destinations, links access.Links,
+func New(n *node.Node, s asks, times *timetable.Timetable, d *deliver.Destinations, links access.Links,
 	every time.Duration,
 ) *Notifier {
 	return &Notifier{node: n, store: s, times: times, destinations: d, links: links, every: every}

@@ -5,12 +5,11 @@ import (
 	"fmt"
 	"time"
 
-	"ironbell/internal/store/db"
-
 	"ironbell/internal/alert"
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/zone"
 	"ironbell/internal/store"
+	"ironbell/internal/store/db"
 )
 
 // sleeper is a person who is to be told, and until when they are in quiet hours.

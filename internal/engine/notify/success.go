@@ -5,12 +5,11 @@ import (
 	"fmt"
 	"time"
 
-	"ironbell/internal/store/sending"
-
 	"ironbell/internal/alert"
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/zone"
 	"ironbell/internal/store"
+	"ironbell/internal/store/sending"
 )
 
 // Owners who want to hear of success are told once for each run that is done, by a mail

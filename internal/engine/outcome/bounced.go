@@ -5,14 +5,13 @@ import (
 	"fmt"
 	"strings"
 
-	"ironbell/internal/store/db"
-	"ironbell/internal/store/deliveries"
-	"ironbell/internal/store/sending"
-
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/deliver"
 	"ironbell/internal/store"
+	"ironbell/internal/store/db"
+	"ironbell/internal/store/deliveries"
+	"ironbell/internal/store/sending"
 )
 
 // Bounced writes what came back of a delivery.

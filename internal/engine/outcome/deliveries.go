@@ -5,9 +5,6 @@ import (
 	"errors"
 	"fmt"
 
-	"ironbell/internal/store/db"
-	"ironbell/internal/store/sending"
-
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/policy"
@@ -16,6 +13,8 @@ import (
 	"ironbell/internal/engine/node"
 	"ironbell/internal/engine/settle"
 	"ironbell/internal/store"
+	"ironbell/internal/store/db"
+	"ironbell/internal/store/sending"
 	"ironbell/internal/task"
 )
 

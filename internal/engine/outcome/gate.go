@@ -5,13 +5,12 @@ import (
 	"fmt"
 	"strings"
 
-	"ironbell/internal/store/deliveries"
-	"ironbell/internal/store/sending"
-
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/phrase"
 	"ironbell/internal/installation"
 	"ironbell/internal/store"
+	"ironbell/internal/store/deliveries"
+	"ironbell/internal/store/sending"
 )
 
 // PassedOver ends a delivery that a copy for tests does not make.

@@ -5,16 +5,15 @@ import (
 	"slices"
 	"time"
 
-	"ironbell/internal/store/db"
-	"ironbell/internal/store/history"
-	"ironbell/internal/store/queue"
-
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/engine/crash"
 	"ironbell/internal/engine/node"
 	"ironbell/internal/engine/settle"
 	"ironbell/internal/store"
+	"ironbell/internal/store/db"
+	"ironbell/internal/store/history"
+	"ironbell/internal/store/queue"
 )
 
 const (

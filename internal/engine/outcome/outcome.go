@@ -19,10 +19,16 @@ import (
 	"ironbell/internal/store"
 )
 
+// asks is what this room asks of the store.
+type asks interface {
+	Do(ctx context.Context, f func(*store.Tx) error) error
+	StillTaken(ctx context.Context, id int64, answer string) error
+}
+
 // Outcome writes what came of things. Its methods may be called by several goroutines.
 type Outcome struct {
 	node     *node.Node
-	store    *store.Store
+	store    asks
 	holdings *lease.Holdings
 	waits    *waits.Waits
 	notify   *notify.Notifier
@@ -32,7 +38,7 @@ type Outcome struct {
 }
 
 // New makes it; Run writes.
-func New(n *node.Node, s *store.Store, h *lease.Holdings, w *waits.Waits, told *notify.Notifier,
+func New(n *node.Node, s asks, h *lease.Holdings, w *waits.Waits, told *notify.Notifier,
 	settled *settle.Settler,
 ) *Outcome {
 	return &Outcome{

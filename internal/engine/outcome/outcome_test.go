@@ -7,9 +7,6 @@ import (
 	"testing"
 	"time"
 
-	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
-
 	"ironbell/internal/core/job"
 	"ironbell/internal/engine"
 	"ironbell/internal/engine/enginetest"
@@ -17,6 +14,9 @@ import (
 	"ironbell/internal/service"
 	"ironbell/internal/store"
 	"ironbell/internal/task"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 )
 
 // The answers to commits are lost: whatever was written is known again, and stands once.

@@ -5,15 +5,14 @@ import (
 	"slices"
 	"time"
 
-	"ironbell/internal/store/db"
-	"ironbell/internal/store/sending"
-
 	"ironbell/internal/core/job"
 	"ironbell/internal/deliver"
 	"ironbell/internal/engine/crash"
 	"ironbell/internal/engine/node"
 	"ironbell/internal/engine/settle"
 	"ironbell/internal/store"
+	"ironbell/internal/store/db"
+	"ironbell/internal/store/sending"
 )
 
 const (

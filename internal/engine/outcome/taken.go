@@ -4,12 +4,11 @@ import (
 	"context"
 	"fmt"
 
-	"ironbell/internal/store/sending"
-
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/deliver"
 	"ironbell/internal/store"
+	"ironbell/internal/store/sending"
 )
 
 // Answered writes what the other side says of what it took.

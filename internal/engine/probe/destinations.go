@@ -4,12 +4,11 @@ import (
 	"context"
 	"fmt"
 
-	"ironbell/internal/store/sending"
-
 	"ironbell/internal/core/fault"
 	"ironbell/internal/deliver"
 	"ironbell/internal/engine/rests"
 	"ironbell/internal/store"
+	"ironbell/internal/store/sending"
 )
 
 // giveUpBatch is how many deliveries are given up in one transaction.

@@ -6,15 +6,15 @@ import (
 	"sync/atomic"
 	"testing"
 
-	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
-
 	"ironbell/internal/core/job"
 	"ironbell/internal/deliver"
 	"ironbell/internal/engine/enginetest"
 	"ironbell/internal/engine/probe"
 	"ironbell/internal/service"
 	"ironbell/standin/gate"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 )
 
 // A destination that is fine whenever it is looked at and refuses what is handed over

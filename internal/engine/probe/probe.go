@@ -13,12 +13,24 @@ import (
 	"ironbell/internal/engine/outcome"
 	"ironbell/internal/engine/rests"
 	"ironbell/internal/store"
+	"ironbell/internal/store/queue"
+	"ironbell/internal/store/sending"
 )
+
+// asks is what this room asks of the store.
+type asks interface {
+	Do(ctx context.Context, f func(*store.Tx) error) error
+	KeepBack(ctx context.Context, id int64) (more bool, err error)
+	NextReady(ctx context.Context) (wait time.Duration, ok bool, err error)
+	TakeLook(ctx context.Context) (r queue.RestOf, ok bool, err error)
+	TakeProbe(ctx context.Context, next func(probes int) time.Duration) (r sending.Resting, ok bool, err error)
+	TakenDue(ctx context.Context, limit int) ([]sending.TakenSending, error)
+}
 
 // Prober is the loop of one node.
 type Prober struct {
 	node         *node.Node
-	store        *store.Store
+	store        asks
 	destinations *deliver.Destinations
 	outcome      *outcome.Outcome
 	rests        *rests.Rests
@@ -26,7 +38,7 @@ type Prober struct {
 }
 
 // New makes the prober of a node.
-func New(n *node.Node, s *store.Store, d *deliver.Destinations, o *outcome.Outcome, r *rests.Rests) *Prober {
+func New(n *node.Node, s asks, d *deliver.Destinations, o *outcome.Outcome, r *rests.Rests) *Prober {
 	return &Prober{node: n, store: s, destinations: d, outcome: o, rests: r, asking: newAsking()}
 }
 

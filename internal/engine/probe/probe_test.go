@@ -4,9 +4,9 @@ import (
 	"testing"
 	"time"
 
-	"github.com/stretchr/testify/assert"
-
 	"ironbell/internal/engine/node"
+
+	"github.com/stretchr/testify/assert"
 )
 
 func TestProbesComeLessAndLessOften(t *testing.T) {

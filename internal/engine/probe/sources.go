@@ -3,11 +3,10 @@ package probe
 import (
 	"context"
 
-	"ironbell/internal/store/queue"
-
 	"ironbell/internal/core/fault"
 	"ironbell/internal/engine/rests"
 	"ironbell/internal/store"
+	"ironbell/internal/store/queue"
 )
 
 // lookAtRests looks at what rests and whose time has come.

@@ -6,10 +6,9 @@ import (
 	"fmt"
 	"time"
 
-	"ironbell/internal/store/sending"
-
 	"ironbell/internal/core/fault"
 	"ironbell/internal/deliver"
+	"ironbell/internal/store/sending"
 )
 
 // Some places take a thing before it is done, such as a printer's queue. They are asked

@@ -8,16 +8,15 @@ import (
 	"strings"
 	"time"
 
-	"ironbell/internal/store/db"
-	"ironbell/internal/store/records"
-	"ironbell/internal/store/sending"
-
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/phrase"
 	"ironbell/internal/engine/node"
 	"ironbell/internal/engine/settle"
 	"ironbell/internal/store"
+	"ironbell/internal/store/db"
+	"ironbell/internal/store/records"
+	"ironbell/internal/store/sending"
 )
 
 // A destination that fails as a whole is noticed once: it rests, what waits for

@@ -7,18 +7,29 @@
 package rests
 
 import (
+	"context"
+
 	"ironbell/internal/artifact"
 	"ironbell/internal/engine/lease"
 	"ironbell/internal/engine/node"
 	"ironbell/internal/engine/settle"
 	"ironbell/internal/report"
 	"ironbell/internal/store"
+	"ironbell/internal/store/queue"
 )
+
+// asks is what this room asks of the store.
+type asks interface {
+	Do(ctx context.Context, f func(*store.Tx) error) error
+	HurryAlerts(ctx context.Context, destination int64, told string) error
+	LetGo(ctx context.Context) (more bool, err error)
+	Rests(ctx context.Context) ([]queue.RestOf, error)
+}
 
 // Rests keeps what rests. It may be used by several goroutines.
 type Rests struct {
 	node     *node.Node
-	store    *store.Store
+	store    asks
 	holdings *lease.Holdings
 	sources  *report.Sources
 	files    *artifact.Folder
@@ -26,7 +37,7 @@ type Rests struct {
 }
 
 // New makes what keeps rests.
-func New(n *node.Node, s *store.Store, h *lease.Holdings, sources *report.Sources, files *artifact.Folder,
+func New(n *node.Node, s asks, h *lease.Holdings, sources *report.Sources, files *artifact.Folder,
 	settled *settle.Settler,
 ) *Rests {
 	return &Rests{node: n, store: s, holdings: h, sources: sources, files: files, settle: settled}

@@ -7,15 +7,14 @@ import (
 	"strings"
 	"time"
 
-	"ironbell/internal/store/db"
-	"ironbell/internal/store/queue"
-	"ironbell/internal/store/records"
-
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/phrase"
 	"ironbell/internal/engine/settle"
 	"ironbell/internal/store"
+	"ironbell/internal/store/db"
+	"ironbell/internal/store/queue"
+	"ironbell/internal/store/records"
 )
 
 // A source that fails as a whole is noticed once, and so is the store of artifacts: it

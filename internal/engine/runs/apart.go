@@ -6,11 +6,10 @@ import (
 	"strconv"
 	"time"
 
-	"ironbell/internal/store/rings"
-
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/phrase"
 	"ironbell/internal/store"
+	"ironbell/internal/store/rings"
 )
 
 // apartWait is how long a job waits that could not be decided on.

@@ -3,12 +3,11 @@ package runs
 import (
 	"context"
 
-	"ironbell/internal/store/queue"
-	"ironbell/internal/store/rings"
-
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/policy"
 	"ironbell/internal/store"
+	"ironbell/internal/store/queue"
+	"ironbell/internal/store/rings"
 )
 
 // WarnAt reckons anew when the owner of a run that begins is to be warned.

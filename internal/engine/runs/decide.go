@@ -7,14 +7,13 @@ import (
 	"strings"
 	"time"
 
-	"ironbell/internal/store/records"
-	"ironbell/internal/store/rings"
-
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/policy"
 	"ironbell/internal/core/rule"
 	"ironbell/internal/core/zone"
 	"ironbell/internal/store"
+	"ironbell/internal/store/records"
+	"ironbell/internal/store/rings"
 )
 
 // Decide decides on the due times of locked triggers that have come: it writes their

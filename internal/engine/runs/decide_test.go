@@ -6,16 +6,15 @@ import (
 	"testing"
 	"time"
 
-	"ironbell/internal/store/records"
-	"ironbell/internal/store/rings"
-
-	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
-
 	"ironbell/internal/core/calendar"
 	"ironbell/internal/core/job"
 	"ironbell/internal/engine/node"
+	"ironbell/internal/store/records"
+	"ironbell/internal/store/rings"
 	"ironbell/internal/timetable"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 )
 
 func trigger(id, jobID int64, rule string, due time.Time, given job.Values) rings.DueTrigger {

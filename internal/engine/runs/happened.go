@@ -4,11 +4,10 @@ import (
 	"context"
 	"time"
 
-	"ironbell/internal/store/rings"
-
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/policy"
 	"ironbell/internal/store"
+	"ironbell/internal/store/rings"
 )
 
 // StartBy makes a run of a job because of what happened, or records why not.

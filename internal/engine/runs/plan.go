@@ -4,15 +4,14 @@ import (
 	"fmt"
 	"time"
 
-	"ironbell/internal/store/records"
-	"ironbell/internal/store/rings"
-
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/phrase"
 	"ironbell/internal/core/policy"
 	"ironbell/internal/core/rule"
 	"ironbell/internal/core/zone"
 	"ironbell/internal/event"
+	"ironbell/internal/store/records"
+	"ironbell/internal/store/rings"
 	"ironbell/internal/timetable"
 )
 

@@ -7,13 +7,12 @@ import (
 	"strings"
 	"time"
 
-	"ironbell/internal/store/rings"
-
 	"ironbell/internal/core/expr"
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/zone"
 	"ironbell/internal/event"
 	"ironbell/internal/store"
+	"ironbell/internal/store/rings"
 )
 
 // holdRun lets a run wait that the rule of a trigger rang; it begins at once when all

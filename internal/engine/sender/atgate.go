@@ -3,11 +3,10 @@ package sender
 import (
 	"context"
 
-	"ironbell/internal/store/records"
-	"ironbell/internal/store/sending"
-
 	"ironbell/internal/core/job"
 	"ironbell/internal/engine/gate"
+	"ironbell/internal/store/records"
+	"ironbell/internal/store/sending"
 )
 
 // atGate lets those of a batch through that may leave now, and gives back the others.

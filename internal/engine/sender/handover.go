@@ -7,11 +7,10 @@ import (
 	"io"
 	"time"
 
-	"ironbell/internal/store/sending"
-
 	"ironbell/internal/core/fault"
 	"ironbell/internal/deliver"
 	"ironbell/internal/engine/crash"
+	"ironbell/internal/store/sending"
 )
 
 // handOver sends one delivery.

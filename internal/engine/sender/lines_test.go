@@ -5,10 +5,10 @@ import (
 	"testing"
 	"time"
 
+	"ironbell/internal/deliver"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-
-	"ironbell/internal/deliver"
 )
 
 // place opens lines and counts them.

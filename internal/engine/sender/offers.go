@@ -4,10 +4,9 @@ import (
 	"context"
 	"errors"
 
+	"ironbell/internal/engine/node"
 	"ironbell/internal/store/db"
 	"ironbell/internal/store/sending"
-
-	"ironbell/internal/engine/node"
 )
 
 // maxOffers is how many offers are recorded in one transaction.

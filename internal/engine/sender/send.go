@@ -5,12 +5,11 @@ import (
 	"errors"
 	"time"
 
-	"ironbell/internal/store/sending"
-
 	"ironbell/internal/core/fault"
 	"ironbell/internal/deliver"
 	"ironbell/internal/engine/node"
 	"ironbell/internal/store"
+	"ironbell/internal/store/sending"
 )
 
 const (

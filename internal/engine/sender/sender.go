@@ -8,17 +8,19 @@ import (
 	"sync"
 	"time"
 
-	"ironbell/internal/store/sending"
-
 	"ironbell/internal/access"
 	"ironbell/internal/artifact"
 	"ironbell/internal/deliver"
 	"ironbell/internal/engine/crash"
+	"ironbell/internal/engine/gate"
 	"ironbell/internal/engine/lease"
 	"ironbell/internal/engine/node"
 	"ironbell/internal/engine/outcome"
 	"ironbell/internal/engine/rests"
 	"ironbell/internal/store"
+	"ironbell/internal/store/deliveries"
+	"ironbell/internal/store/records"
+	"ironbell/internal/store/sending"
 )
 
 // Run hands over until ctx ends.
@@ -30,10 +32,24 @@ func (sd *Sender) Run(ctx context.Context) {
 	clerk.Wait()
 }
 
+// asks is what this room asks of the store.
+type asks interface {
+	Alone(ctx context.Context, destination int64, name string, most time.Duration) (release func(), err error)
+	ClaimDeliveries(ctx context.Context, node string, lease time.Duration, limit int, destinations int, leftOut []int64) ([]sending.Sending, error)
+	Do(ctx context.Context, f func(*store.Tx) error) error
+	GateNow(ctx context.Context, now time.Time) (deliveries.GateState, error)
+	NextReady(ctx context.Context) (wait time.Duration, ok bool, err error)
+	Offer(ctx context.Context, all []sending.Sending) (offered map[int64]bool, moved map[int64]bool, err error)
+	Pace(ctx context.Context, id int64, pause time.Duration) (time.Duration, error)
+	PlaceByID(ctx context.Context, kind records.PlaceKind, id int64) (records.Place, error)
+	Redirect(ctx context.Context, s sending.Sending, to string) error
+	gate.Records
+}
+
 // Sender is the loop of one node.
 type Sender struct {
 	node         *node.Node
-	store        *store.Store
+	store        asks
 	destinations *deliver.Destinations
 	files        *artifact.Folder
 	holdings     *lease.Holdings
@@ -46,7 +62,7 @@ type Sender struct {
 }
 
 // New makes the sender of a node, with at most so many lines to one destination.
-func New(n *node.Node, s *store.Store, d *deliver.Destinations, files *artifact.Folder, h *lease.Holdings,
+func New(n *node.Node, s asks, d *deliver.Destinations, files *artifact.Folder, h *lease.Holdings,
 	links access.Links, o *outcome.Outcome, r *rests.Rests, most int,
 ) *Sender {
 	return &Sender{

@@ -8,14 +8,14 @@ import (
 	"testing"
 	"time"
 
-	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
-
 	"ironbell/internal/core/job"
 	"ironbell/internal/engine/enginetest"
 	"ironbell/internal/service"
 	"ironbell/internal/task"
 	"ironbell/standin/gate"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 )
 
 // Destinations whose retries all lie ahead take no turn from one that is ready.

@@ -12,17 +12,15 @@ import (
 	"slices"
 	"strings"
 
-	"ironbell/internal/store/history"
-	"ironbell/internal/store/queue"
-	"ironbell/internal/store/sending"
-
-	"ironbell/internal/engine/waits"
-
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/phrase"
 	"ironbell/internal/core/policy"
+	"ironbell/internal/engine/waits"
 	"ironbell/internal/store"
+	"ironbell/internal/store/history"
+	"ironbell/internal/store/queue"
+	"ironbell/internal/store/sending"
 )
 
 // Settler settles runs. It may be used by several goroutines.

@@ -8,14 +8,13 @@ import (
 	"strings"
 	"time"
 
-	"ironbell/internal/store/db"
-
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/phrase"
 	"ironbell/internal/deliver"
 	"ironbell/internal/engine/node"
 	"ironbell/internal/store"
+	"ironbell/internal/store/db"
 )
 
 const (

@@ -6,10 +6,9 @@ import (
 	"net/http"
 	"time"
 
-	"ironbell/internal/store/db"
-
 	"ironbell/internal/core/job"
 	"ironbell/internal/outgoing"
+	"ironbell/internal/store/db"
 )
 
 // beat gives the sign of life when its time has come.

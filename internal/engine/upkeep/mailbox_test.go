@@ -8,12 +8,12 @@ import (
 	"sync/atomic"
 	"testing"
 
-	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
-
 	"ironbell/internal/engine"
 	"ironbell/internal/engine/enginetest"
 	"ironbell/internal/outgoing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 )
 
 // A mailbox for bounces that cannot be read is told to administrators.

@@ -5,14 +5,13 @@ import (
 	"errors"
 	"time"
 
-	"ironbell/internal/store/db"
-	"ironbell/internal/store/queue"
-	"ironbell/internal/store/sending"
-
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/engine/node"
 	"ironbell/internal/store"
+	"ironbell/internal/store/db"
+	"ironbell/internal/store/queue"
+	"ironbell/internal/store/sending"
 )
 
 // reap brings back what nodes left that stopped without a word.

@@ -4,10 +4,9 @@ import (
 	"context"
 	"time"
 
-	"ironbell/internal/store/operation"
-
 	"ironbell/internal/core/zone"
 	"ironbell/internal/engine/node"
+	"ironbell/internal/store/operation"
 )
 
 // Renew prolongs this node's leases at a third of their length, or sooner when that failed, ends the work on

@@ -12,30 +12,33 @@ import (
 	"slices"
 	"strings"
 
-	"ironbell/internal/store/history"
-	"ironbell/internal/store/rings"
-
-	"ironbell/internal/engine/node"
-	"ironbell/internal/timetable"
-
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/phrase"
+	"ironbell/internal/engine/node"
 	"ironbell/internal/engine/runs"
 	"ironbell/internal/event"
 	"ironbell/internal/store"
+	"ironbell/internal/store/history"
+	"ironbell/internal/store/rings"
+	"ironbell/internal/timetable"
 )
+
+// asks is what this room asks of the store.
+type asks interface {
+	Do(ctx context.Context, f func(*store.Tx) error) error
+}
 
 // Waits starts what waits. It may be used by several goroutines.
 type Waits struct {
 	node  *node.Node
-	store *store.Store
+	store asks
 	times *timetable.Timetable
 	runs  *runs.Runs
 }
 
 // New makes what starts those who wait.
-func New(n *node.Node, s *store.Store, times *timetable.Timetable, r *runs.Runs) *Waits {
+func New(n *node.Node, s asks, times *timetable.Timetable, r *runs.Runs) *Waits {
 	return &Waits{node: n, store: s, times: times, runs: r}
 }
 
@@ -66,7 +69,8 @@ func (ws *Waits) Raise(ctx context.Context, t *store.Tx, ev job.Event, by *int64
 		if ev.Subject != "" {
 			what += " about " + ev.Subject
 		}
-		id, err := ws.cameAbout(ctx, t, w, rings.Happened{Place: w.Place, Nominal: ev.Time, What: what}.WithFacts(facts))
+		id, err := ws.cameAbout(ctx, t, w,
+			rings.Happened{Place: w.Place, Nominal: ev.Time, What: what}.WithFacts(facts))
 		if err != nil {
 			return nil, fresh, err
 		}

@@ -6,18 +6,17 @@ import (
 	"testing"
 	"time"
 
-	"ironbell/internal/store/queue"
-
-	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
-
 	"ironbell/internal/core/job"
 	"ironbell/internal/engine"
 	"ironbell/internal/engine/enginetest"
 	"ironbell/internal/localpg/lossy"
 	"ironbell/internal/service"
 	"ironbell/internal/store"
+	"ironbell/internal/store/queue"
 	"ironbell/internal/task"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 )
 
 // The answer to a claim is lost: the node gives back what it may have, of which nothing

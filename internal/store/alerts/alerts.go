@@ -6,11 +6,11 @@ import (
 	"strings"
 	"time"
 
-	"github.com/jmoiron/sqlx"
-
 	"ironbell/internal/core/job"
 	"ironbell/internal/store/db"
 	"ironbell/internal/store/people"
+
+	"github.com/jmoiron/sqlx"
 )
 
 // tellAgain is how long an open alert that grows stays silent after it was told.

@@ -3,11 +3,11 @@ package alerts
 import (
 	"context"
 
-	"github.com/jmoiron/sqlx"
-
 	"ironbell/internal/core/job"
 	"ironbell/internal/store/db"
 	"ironbell/internal/store/history"
+
+	"github.com/jmoiron/sqlx"
 )
 
 // NotedRuns locks runs whose owners are to be told of success, at most limit.

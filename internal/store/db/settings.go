@@ -6,9 +6,9 @@ import (
 	"encoding/json"
 	"errors"
 
-	"github.com/jmoiron/sqlx"
-
 	"ironbell/internal/core/job"
+
+	"github.com/jmoiron/sqlx"
 )
 
 // InstallationSetting is the setting that tells an installation from a copy of it.

@@ -18,6 +18,8 @@ import (
 	"strings"
 	"time"
 
+	"ironbell/internal/core/job"
+
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgxpool"
@@ -25,8 +27,6 @@ import (
 	"github.com/jmoiron/sqlx"
 	"github.com/pressly/goose/v3"
 	"github.com/pressly/goose/v3/lock"
-
-	"ironbell/internal/core/job"
 )
 
 //go:embed migrations/*.sql

@@ -3,10 +3,10 @@ package deliveries
 import (
 	"context"
 
-	"github.com/jmoiron/sqlx"
-
 	"ironbell/internal/core/job"
 	"ironbell/internal/store/db"
+
+	"github.com/jmoiron/sqlx"
 )
 
 // Bounce marks a locked delivery as bounced, and counts what came back from its

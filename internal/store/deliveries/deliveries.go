@@ -7,12 +7,12 @@ import (
 	"strings"
 	"time"
 
-	"github.com/jmoiron/sqlx"
-
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/store/db"
 	"ironbell/internal/store/history"
+
+	"github.com/jmoiron/sqlx"
 )
 
 // DeliveryFilter chooses deliveries of a list. Zero fields do not restrict.

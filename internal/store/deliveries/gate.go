@@ -6,13 +6,13 @@ import (
 	"strings"
 	"time"
 
-	"github.com/jmoiron/sqlx"
-
 	"ironbell/internal/core/job"
 	"ironbell/internal/store/db"
 	"ironbell/internal/store/history"
 	"ironbell/internal/store/records"
 	"ironbell/internal/store/sending"
+
+	"github.com/jmoiron/sqlx"
 )
 
 // GateState is what decides whether something may leave, as it is now. Its number

@@ -4,10 +4,10 @@ import (
 	"context"
 	"time"
 
-	"github.com/jmoiron/sqlx"
-
 	"ironbell/internal/core/job"
 	"ironbell/internal/store/db"
+
+	"github.com/jmoiron/sqlx"
 )
 
 // LastRun is the outcome that a list of jobs shows.

@@ -6,10 +6,10 @@ import (
 	"slices"
 	"time"
 
-	"github.com/jmoiron/sqlx"
-
 	"ironbell/internal/core/job"
 	"ironbell/internal/store/db"
+
+	"github.com/jmoiron/sqlx"
 )
 
 // NewLink is a link to be kept with what it leads to.

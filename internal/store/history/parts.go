@@ -3,10 +3,10 @@ package history
 import (
 	"context"
 
-	"github.com/jmoiron/sqlx"
-
 	"ironbell/internal/core/job"
 	"ironbell/internal/store/db"
+
+	"github.com/jmoiron/sqlx"
 )
 
 // NewPart is one part that a run is split into.

@@ -5,11 +5,11 @@ import (
 	"fmt"
 	"time"
 
-	"github.com/jmoiron/sqlx"
-
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/policy"
 	"ironbell/internal/store/db"
+
+	"github.com/jmoiron/sqlx"
 )
 
 // TellRuns sends word of changed runs; of many at once, one word for all.

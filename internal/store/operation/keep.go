@@ -6,9 +6,9 @@ import (
 	"regexp"
 	"time"
 
-	"github.com/jmoiron/sqlx"
-
 	"ironbell/internal/store/db"
+
+	"github.com/jmoiron/sqlx"
 )
 
 // OldFile is a file that has been kept long enough.

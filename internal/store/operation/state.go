@@ -6,13 +6,13 @@ import (
 	"errors"
 	"time"
 
-	"github.com/jmoiron/sqlx"
-	"github.com/jmoiron/sqlx/types"
-
 	"ironbell/internal/core/job"
 	"ironbell/internal/store/db"
 	"ironbell/internal/store/queue"
 	"ironbell/internal/store/records"
+
+	"github.com/jmoiron/sqlx"
+	"github.com/jmoiron/sqlx/types"
 )
 
 // Standing is what an operator must know of an installation, as the database has it.

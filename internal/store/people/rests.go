@@ -3,10 +3,10 @@ package people
 import (
 	"context"
 
-	"github.com/jmoiron/sqlx"
-
 	"ironbell/internal/core/job"
 	"ironbell/internal/store/db"
+
+	"github.com/jmoiron/sqlx"
 )
 
 // OwnersOf are the owners of the jobs that are on and carry a label, at most 50.

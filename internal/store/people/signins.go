@@ -7,10 +7,10 @@ import (
 	"strconv"
 	"time"
 
-	"github.com/jmoiron/sqlx"
-
 	"ironbell/internal/core/job"
 	"ironbell/internal/store/db"
+
+	"github.com/jmoiron/sqlx"
 )
 
 // NewSignIn is a way in that is to be opened.

@@ -4,11 +4,11 @@ import (
 	"context"
 	"time"
 
-	"github.com/jmoiron/sqlx"
-
 	"ironbell/internal/core/job"
 	"ironbell/internal/store/db"
 	"ironbell/internal/store/history"
+
+	"github.com/jmoiron/sqlx"
 )
 
 // Cancel ends the parts and deliveries of a locked run that have not ended, and

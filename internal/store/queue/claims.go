@@ -5,12 +5,12 @@ import (
 	"slices"
 	"time"
 
-	"github.com/jmoiron/sqlx"
-
 	"ironbell/internal/core/job"
 	"ironbell/internal/store/db"
 	"ironbell/internal/store/history"
 	"ironbell/internal/store/sending"
+
+	"github.com/jmoiron/sqlx"
 )
 
 // Claim is one part of a run, held by a lease.

@@ -3,11 +3,11 @@ package queue
 import (
 	"context"
 
-	"github.com/jmoiron/sqlx"
-
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/policy"
 	"ironbell/internal/store/db"
+
+	"github.com/jmoiron/sqlx"
 )
 
 // Wait is what may hold up a part that is ready.

@@ -5,12 +5,12 @@ import (
 	"encoding/json"
 	"time"
 
-	"github.com/jmoiron/sqlx"
-
 	"ironbell/internal/core/job"
 	"ironbell/internal/store/db"
 	"ironbell/internal/store/history"
 	"ironbell/internal/store/sending"
+
+	"github.com/jmoiron/sqlx"
 )
 
 // Entry is what happened to one claimed part. Many entries are written in one

@@ -7,12 +7,12 @@ import (
 	"fmt"
 	"time"
 
-	"github.com/jmoiron/sqlx"
-
 	"ironbell/internal/core/calendar"
 	"ironbell/internal/core/job"
 	"ironbell/internal/store/db"
 	"ironbell/internal/store/people"
+
+	"github.com/jmoiron/sqlx"
 )
 
 // Calendar is a calendar in its newest version.

@@ -7,13 +7,13 @@ import (
 	"slices"
 	"time"
 
-	"github.com/jmoiron/sqlx"
-
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/policy"
 	"ironbell/internal/store/db"
 	"ironbell/internal/store/history"
 	"ironbell/internal/store/records"
+
+	"github.com/jmoiron/sqlx"
 )
 
 // DueTrigger is a trigger whose time has come, with what the decision needs.

@@ -7,11 +7,11 @@ import (
 	"errors"
 	"time"
 
-	"github.com/jmoiron/sqlx"
-
 	"ironbell/internal/core/job"
 	"ironbell/internal/store/db"
 	"ironbell/internal/store/history"
+
+	"github.com/jmoiron/sqlx"
 )
 
 // Waiter is a trigger that waits for what happened, with what a run of its job needs.

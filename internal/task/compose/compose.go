@@ -9,10 +9,10 @@ import (
 	"io"
 	"time"
 
-	"github.com/dustin/go-humanize"
-
 	"ironbell/internal/core/fault"
 	"ironbell/internal/deliver"
+
+	"github.com/dustin/go-humanize"
 )
 
 // SizeOf is about how large a mail becomes: base64 makes four of three, and lines.
