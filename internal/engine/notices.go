@@ -15,7 +15,7 @@ func (e *Engine) Watch() (notices <-chan job.Notice, stop func()) { return e.wat
 // everybody, since something may have been missed.
 func (e *Engine) listen(ctx context.Context) {
 	wakeAll := func() {
-		for _, c := range []node.Waker{e.Node.Clock, e.Node.Work, e.Node.Send, e.Node.Tell, e.Node.Probe} {
+		for _, c := range []node.Waker{e.Node.Clock, e.Node.Work, e.Node.Send, e.Node.Tell, e.Node.Probe, e.Node.Turns} {
 			c.Wake()
 		}
 		e.watchers.Tell(job.Notice{Kind: job.NoticeEverything})
