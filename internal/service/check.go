@@ -2,9 +2,7 @@ package service
 
 import (
 	"context"
-	"errors"
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -23,9 +21,6 @@ import (
 	"ironbell/internal/task"
 	"ironbell/internal/timetable"
 )
-
-// checkLimit is how long a source may take to check a query when it is saved.
-const checkLimit = 10 * time.Second
 
 // checkJob tells what is wrong with a definition. Its error is about our own
 // records only.
@@ -173,11 +168,6 @@ func (ck *checks) noteTakes(ctx context.Context, tasks []job.Task) error {
 	return nil
 }
 
-var (
-	timeOfDay = regexp.MustCompile(`^([01][0-9]|2[0-3]):[0-5][0-9]$`)
-	tagForm   = regexp.MustCompile(`^[\pL\pN][\pL\pN _.-]{0,59}$`)
-)
-
 // checkPolicies tells what is wrong with how a job behaves.
 func checkPolicies(v *fault.Invalid, d job.Definition) {
 	if d.GiveUpAfter < 0 || time.Duration(d.GiveUpAfter) > 30*24*time.Hour {
@@ -285,25 +275,3 @@ func (ck *checks) checkCircle(ctx context.Context, t *store.Tx, v *fault.Invalid
 
 // maxCircle bounds how many jobs are looked at for a circle.
 const maxCircle = 10_000
-
-// changed carries a report as it is about to be saved, so that jobs can be
-// checked against it before it is.
-type changed struct{}
-
-// report finds a report as jobs are to be checked against it.
-func (ck *checks) report(ctx context.Context, name string) (job.Report, error) {
-	if r, ok := ctx.Value(changed{}).(job.Report); ok && strings.EqualFold(r.Name, name) {
-		return r, nil
-	}
-	return ck.store.Report(ctx, name)
-}
-
-func (ck *checks) owner(ctx context.Context, v *fault.Invalid, login string) (job.Person, error) {
-	p, _, err := ck.store.PersonByLogin(ctx, login)
-	var missing *db.NotFound
-	if errors.As(err, &missing) {
-		v.Add("owner", "there is no person %q; name somebody who signs in", login)
-		return p, nil
-	}
-	return p, err
-}

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"slices"
 	"strings"
 
 	"ironbell/internal/core/expr"
@@ -121,18 +120,5 @@ func addAll(v *fault.Invalid, where string, err error) {
 	}
 	for _, w := range inner.Wrong {
 		v.Add(where+"."+w.Where, "%s", w.Sentence)
-	}
-}
-
-// hadIdentity tells which identities a job used before it was changed.
-func (ck *checks) hadIdentity(ctx context.Context, old job.Definition) func(source, name string) bool {
-	return func(source, name string) bool {
-		return slices.ContainsFunc(old.Tasks, func(t job.Task) bool {
-			if t.Report == nil || t.Report.Identity != name {
-				return false
-			}
-			r, err := ck.store.Report(ctx, t.Report.Report)
-			return err == nil && r.Source == source
-		})
 	}
 }

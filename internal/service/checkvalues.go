@@ -13,7 +13,6 @@ import (
 	"ironbell/internal/core/zone"
 	"ironbell/internal/report"
 	"ironbell/internal/store/db"
-	"ironbell/internal/task"
 )
 
 // checkValues checks the values of a job, overlaid by given ones, against the
@@ -159,9 +158,4 @@ func (ck *checks) checkReady(ctx context.Context, v *fault.Invalid, owner string
 		}
 	}
 	return nil
-}
-
-// parameters lists the parameters of the reports and statements of some tasks.
-func (ck *checks) parameters(ctx context.Context, d job.Definition) ([]job.Parameter, error) {
-	return task.ParametersOf(ctx, d, ck.report)
 }

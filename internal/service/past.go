@@ -90,3 +90,10 @@ func (rs *Runs) past(ctx context.Context, v *fault.Invalid, j job.Job, place *ti
 	})
 	return times, v.Err()
 }
+
+// Ask is how somebody asks for a run.
+type Ask struct {
+	Values   job.Values
+	Rehearse bool
+	From, To string // dates for which it is run as if it had rung then; To may be empty
+}

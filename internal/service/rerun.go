@@ -17,13 +17,6 @@ import (
 	"ironbell/internal/task"
 )
 
-// Ask is how somebody asks for a run.
-type Ask struct {
-	Values   job.Values
-	Rehearse bool
-	From, To string // dates for which it is run as if it had rung then; To may be empty
-}
-
 // Ring makes a run of a job at once, with values that go before the job's;
 // or runs for past dates, one for each time at which its rules rang then.
 func (rs *Runs) Ring(ctx context.Context, who job.Person, name string, ask Ask) ([]job.Run, error) {
