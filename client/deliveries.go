@@ -43,7 +43,7 @@ func (c *Client) Record(ctx context.Context, w Which) (list []job.Delivery, err 
 	return list, c.do(ctx, "GET", "/api/deliveries?"+q.Encode(), nil, &list)
 }
 
-// Allow says yes or no to mail that leaves the house. A yes holds for this message alone,
+// Allow says yes or no to mail to an address outside the allowed domains. A yes holds for this message alone,
 // or until a date for all that the job sends there; the zero time is no such date.
 func (c *Client) Allow(ctx context.Context, id int64, yes bool, until time.Time) (d job.Delivery, err error) {
 	return d,

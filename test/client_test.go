@@ -68,9 +68,13 @@ func TestTheClient(t *testing.T) {
 
 	out, _, _ = w.Ironbell("alerts")
 	assert.Contains(t, out, "Manifest")
-	out, _, status = w.Ironbell("take", "1")
+	out, _, status = w.Ironbell("acknowledge", "1")
 	assert.Zero(t, status)
 	assert.Contains(t, out, "acknowledged")
+
+	out, _, status = w.Ironbell("take", "-close", "1") // as it was called before
+	assert.Zero(t, status)
+	assert.Contains(t, out, "closed")
 
 	out, _, status = w.Ironbell("off", "Quay board")
 	assert.Zero(t, status)
@@ -124,7 +128,7 @@ func TestTheClientSaysWhatIsWrong(t *testing.T) {
 		{[]string{"jobs", "-nonsense"}, 2, "flag provided but not defined"},
 		{[]string{"job", "Nowhere"}, 1, `there is no job "Nowhere"`},
 		{[]string{"run", "2611-999999"}, 1, `there is no run "2611-999999"`},
-		{[]string{"take", "99"}, 1, `there is no alert "99"`},
+		{[]string{"acknowledge", "99"}, 1, `there is no alert "99"`},
 		{[]string{"serve"}, 2, "name the database with -db"},
 	} {
 		out, errs, status := w.Ironbell(c.args...)

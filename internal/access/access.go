@@ -294,7 +294,7 @@ func ByFeed(ctx context.Context, s *store.Store, key string) (job.Person, error)
 	return s.PersonByFeed(ctx, tokenHash(key))
 }
 
-// MayAllow tells whether a person may say yes to mail that leaves the house: a
+// MayAllow tells whether a person may say yes to mail to addresses outside the allowed domains: a
 // second person, who does not own the job.
 func MayAllow(p job.Person, owner string) error {
 	if strings.EqualFold(owner, p.Login) || p.Role == job.RoleReader {

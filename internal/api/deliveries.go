@@ -21,7 +21,7 @@ func (s *server) deliveries(a huma.API) {
 		tags.post("settle-delivery", "/api/deliveries/{delivery}/settle",
 			"Settle a delivery whose answer was lost, or send a failed one again", refuses(403, 422)), s.settleDelivery)
 	huma.Register(a,
-		tags.post("allow-delivery", "/api/deliveries/{delivery}/allow", "Say yes or no to mail that leaves the house",
+		tags.post("allow-delivery", "/api/deliveries/{delivery}/allow", "Say yes or no to mail to an address outside the allowed domains",
 			refuses(403, 422),
 			says("It takes a second person: not its owners, not whoever rang, and nobody who saved a record through "+
 				"which it goes there since the address was allowed last. A yes holds for these bytes to this "+

@@ -29,6 +29,7 @@ const (
 // Command is one word of the command line.
 type Command struct {
 	Name    string
+	Was     string // its name in versions before, which works on
 	Args    string // what stands behind the flags
 	Summary string
 	Example string
@@ -86,7 +87,7 @@ func Main(ctx context.Context, name string, args []string, i IO, more ...Command
 	if args[0] == "help" {
 		args = []string{args[1], "-h"}
 	}
-	at := slices.IndexFunc(commands, func(c Command) bool { return c.Name == args[0] })
+	at := slices.IndexFunc(commands, func(c Command) bool { return c.Name == args[0] || c.Was != "" && c.Was == args[0] })
 	if at < 0 {
 		fmt.Fprintf(i.Err, "%s: there is no command %q; type %s help for all of them\n", name, args[0], name)
 		return exitUsage

@@ -137,8 +137,8 @@ var clientCommands = []Command{
 	},
 	{Name: "alerts", Args: "", Summary: "list what needs somebody", Example: "ironbell alerts", Setup: alertsCommand},
 	{
-		Name: "take", Args: "ALERT", Summary: "acknowledge an alert, or close it",
-		Example: "ironbell take 7\nironbell take -close 7", Setup: takeCommand,
+		Name: "acknowledge", Was: "take", Args: "ALERT", Summary: "acknowledge an alert, or close it",
+		Example: "ironbell acknowledge 7\nironbell acknowledge -close 7", Setup: acknowledgeCommand,
 	},
 	{
 		Name: "settle", Args: "DELIVERY",
@@ -164,7 +164,7 @@ var clientCommands = []Command{
 		Example: "ironbell withdraw 2611-42", Setup: withdrawCommand,
 	},
 	{
-		Name: "allow", Args: "DELIVERY", Summary: "say yes, or no, to mail that leaves the house",
+		Name: "allow", Args: "DELIVERY", Summary: "say yes, or no, to mail to an address outside the allowed domains",
 		Example: "ironbell allow 26110000000031\nironbell allow -no 26110000000031", Setup: allowCommand,
 	},
 	{
@@ -438,7 +438,7 @@ func alertsCommand(f *flag.FlagSet) runner {
 	}
 }
 
-func takeCommand(f *flag.FlagSet) runner {
+func acknowledgeCommand(f *flag.FlagSet) runner {
 	asJSON := jsonFlag(f)
 	end := f.Bool("close", false, "close it: it was put right")
 	return func(ctx context.Context, i IO, args []string) (int, error) {

@@ -337,10 +337,10 @@ func printAlerts(i IO, alerts []job.Alert) {
 			{"so far", a.Tried},
 			{"do", a.Advice},
 			{"telling", a.Told},
-			{"taken by", a.AcknowledgedBy},
+			{"acknowledged by", a.AcknowledgedBy},
 		} {
 			if line[1] != "" {
-				fmt.Fprintf(i.Out, "    %-9s %s\n", line[0], line[1])
+				fmt.Fprintf(i.Out, "    %-15s %s\n", line[0], line[1])
 			}
 		}
 	}

@@ -14,7 +14,7 @@ import (
 	"ironbell/internal/store/db"
 )
 
-// What leaves the house: to whom, with whose yes, and by which links those who get
+// What leaves this installation: to whom, with whose yes, and by which links those who get
 // it can answer.
 
 // SaveMail saves the house's own settings of mail. What was kept back since

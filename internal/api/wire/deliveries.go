@@ -48,7 +48,7 @@ type Count struct {
 	N int64 `json:"n"`
 }
 
-// AllowRequest says yes or no to mail that leaves the house.
+// AllowRequest says yes or no to mail to addresses outside the allowed domains.
 type AllowRequest struct {
 	Yes   bool      `json:"yes"`
 	Until time.Time `json:"until,omitzero" doc:"until when the yes holds for all that the job sends there, at most a year; for this message alone when left out"`

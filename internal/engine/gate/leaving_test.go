@@ -173,7 +173,7 @@ func TestTheGateIsAskedAtTheLastMoment(t *testing.T) {
 	}
 }
 
-// A rehearsal leaves the house by the same gate.
+// A rehearsal leaves by the same gate.
 func TestARehearsalGoesThroughTheGate(t *testing.T) {
 	o := enginetest.Open(t)
 	e := o.Engine(nil)
