@@ -75,7 +75,7 @@ func (s *server) foresee(ctx context.Context, search string, from, to time.Time)
 				e.Over = func(due time.Time) string { return passing.Over(j.ID, due) }
 			}
 			if usual != nil {
-				e.Usual = time.Duration(*usual * float64(time.Second))
+				e.Usual = job.Seconds(*usual)
 			}
 			f.entries, f.jobs, f.readings = append(f.entries, e), append(f.jobs, j), append(f.readings, r.Reading())
 			f.triggers = append(f.triggers, j.Triggers[i].ID)

@@ -1,38 +1,23 @@
 package outcome_test
 
 import (
-	"context"
 	"fmt"
-	"sync/atomic"
 	"testing"
 	"time"
 
 	"ironbell/internal/core/job"
 	"ironbell/internal/engine"
 	"ironbell/internal/engine/enginetest"
-	"ironbell/internal/localpg/lossy"
 	"ironbell/internal/service"
-	"ironbell/internal/store"
-	"ironbell/internal/task"
 
 	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
 )
 
 // The answers to commits are lost: whatever was written is known again, and stands once.
 func TestLostAnswersToCommits(t *testing.T) {
 	o := enginetest.Open(t)
-	line, dsn, err := lossy.Open(o.DSN)
-	require.NoError(t, err)
-	t.Cleanup(line.Close)
-	s, err := store.Open(o.Ctx, dsn, store.Options{Conns: 10})
-	require.NoError(t, err)
-	t.Cleanup(s.Close)
-	var effects atomic.Int64
-	o.Strain.Mean("effect", func(context.Context, task.Work) (task.Result, error) {
-		effects.Add(1)
-		return task.Result{}, nil
-	})
+	line, s := o.Lossy()
+	effects := o.Strain.Effects()
 	// beyond all that is lost
 	e := o.EngineOn(s, nil, func(p *engine.Options) { p.Workers, p.Lease = 4, 20*time.Second })
 	const runs = 30

@@ -1,19 +1,14 @@
 package worker_test
 
 import (
-	"context"
-	"sync/atomic"
 	"testing"
 	"time"
 
 	"ironbell/internal/core/job"
 	"ironbell/internal/engine"
 	"ironbell/internal/engine/enginetest"
-	"ironbell/internal/localpg/lossy"
 	"ironbell/internal/service"
-	"ironbell/internal/store"
 	"ironbell/internal/store/queue"
-	"ironbell/internal/task"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -23,17 +18,8 @@ import (
 // began, and nobody waits for its lease.
 func TestALostAnswerToAClaim(t *testing.T) {
 	o := enginetest.Open(t)
-	line, dsn, err := lossy.Open(o.DSN)
-	require.NoError(t, err)
-	t.Cleanup(line.Close)
-	s, err := store.Open(o.Ctx, dsn, store.Options{Conns: 5})
-	require.NoError(t, err)
-	t.Cleanup(s.Close)
-	var effects atomic.Int64
-	o.Strain.Mean("effect", func(context.Context, task.Work) (task.Result, error) {
-		effects.Add(1)
-		return task.Result{}, nil
-	})
+	line, s := o.Lossy()
+	effects := o.Strain.Effects()
 	d := job.Definition{Tasks: []job.Task{enginetest.Effect("one", "effect")}}
 	setUp := o.Engine(nil)
 	o.Save(setUp, "Change", d)

@@ -51,7 +51,7 @@ func (q Q) Standing(ctx context.Context) (Standing, error) {
 		&s.Nodes, &s.Finishing, &s.Schema); err != nil {
 		return s, db.Wrap(err, "see how the installation stands")
 	}
-	s.ClockLate = time.Duration(late * float64(time.Second))
+	s.ClockLate = job.Seconds(late)
 	if err := errors.Join(sources.Unmarshal(&s.Sources), destinations.Unmarshal(&s.Destinations)); err != nil {
 		return s, db.Wrap(err, "see what rests")
 	}

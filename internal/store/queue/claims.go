@@ -231,7 +231,7 @@ func (q Q) NextReady(ctx context.Context) (wait time.Duration, ok bool, err erro
 	if err != nil || seconds == nil {
 		return 0, false, db.Wrap(err, "find what becomes ready next")
 	}
-	return time.Duration(*seconds * float64(time.Second)), true, nil
+	return job.Seconds(*seconds), true, nil
 }
 
 // RenewParts prolongs the leases of the parts that a node works on and tells
