@@ -52,11 +52,11 @@ attack: ## Run the tables of attacks on real servers, and tell how many were ref
 torture: ## Break everything for minutes while thousands of jobs ring; make test has a short form
 	@scripts/ensure test
 	go test -count=1 -timeout 40m -v ./test/torture -args -jobs 300 -seconds 330
-	IRONBELL_PARTS=10000 go test -count=1 -timeout 30m -v -run TestAllPartsSettleOverAKill ./test
+	IRONBELL_PARTS=10000 go test -count=1 -timeout 30m -v -run TestAllPartsSettleOverAKill ./test/faults
 
 soak: ## Let the demo company live for 24 days under a turned clock; make test has a day of it
 	@scripts/ensure test
-	IRONBELL_SOAK=24 go test -count=1 -timeout 60m -v -run TestTheCompanyLivesForDays ./test
+	IRONBELL_SOAK=24 go test -count=1 -timeout 60m -v -run TestTheCompanyLivesForDays ./test/faults
 
 lint: ## Check form and structure
 	@scripts/ensure lint

@@ -25,27 +25,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// call makes one request and gives status, content type and body.
-func call(t *testing.T, c *http.Client, method, address, token, body string) (int, string, string) {
-	t.Helper()
-	req, err := http.NewRequest(method, address, strings.NewReader(body))
-	require.NoError(t, err)
-	if body != "" {
-		req.Header.Set("Content-Type", "application/json")
-	}
-	if token != "" {
-		req.Header.Set("Authorization", "Bearer "+token)
-	}
-	res, err := c.Do(req)
-	require.NoError(t, err)
-	defer func() { _ = res.Body.Close() }()
-	text, err := io.ReadAll(io.LimitReader(res.Body, 1<<20))
-	require.NoError(t, err)
-	return res.StatusCode, res.Header.Get("Content-Type"), string(text)
-}
-
 func TestTheDescriptionIsTheOneThatIsKept(t *testing.T) {
-	kept, err := os.ReadFile("../internal/api/openapi.json")
+	kept, err := os.ReadFile(world.Path("internal/api/openapi.json"))
 	require.NoError(t, err)
 	made, err := api.Description()
 	require.NoError(t, err)
@@ -73,7 +54,7 @@ func TestNothingButSignInHealthAndTheConsoleIsOpen(t *testing.T) {
 			if method == http.MethodPut || method == http.MethodPost {
 				body = "{}"
 			}
-			status, kind, answer := call(t, http.DefaultClient, method, base+address, "", body)
+			status, kind, answer := world.Call(t, http.DefaultClient, method, base+address, "", body)
 			open := method == http.MethodPost && (path == "/api/session" || path == "/api/tokens")
 			if open {
 				assert.NotEqual(t, 401, status, path)
@@ -92,12 +73,12 @@ func TestNothingButSignInHealthAndTheConsoleIsOpen(t *testing.T) {
 		"/health": 200, "/ready": 200, "/state": 200, "/api/state": 401, "/api/nodes": 401, "/": 200, "/jobs/3": 200,
 		"/api/openapi.json": 401, "/api/nothing": 401, "/assets/nothing.js": 404,
 	} {
-		status, _, _ := call(t, http.DefaultClient, http.MethodGet, base+path, "", "")
+		status, _, _ := world.Call(t, http.DefaultClient, http.MethodGet, base+path, "", "")
 		assert.Equal(t, want, status, path)
 	}
-	status, _, _ := call(t, http.DefaultClient, http.MethodGet, base+"/api/nothing", w.Token, "")
+	status, _, _ := world.Call(t, http.DefaultClient, http.MethodGet, base+"/api/nothing", w.Token, "")
 	assert.Equal(t, 404, status)
-	status, _, described := call(t, http.DefaultClient, http.MethodGet, base+"/api/openapi.json", w.Token, "")
+	status, _, described := world.Call(t, http.DefaultClient, http.MethodGet, base+"/api/openapi.json", w.Token, "")
 	assert.Equal(t, 200, status)
 	assert.Contains(t, described, `"openapi":"3.1.0"`)
 }
@@ -112,15 +93,15 @@ func TestSessions(t *testing.T) {
 		`{"login":"mara","password":"wrong-password"}`,
 		`{"login":"nobody","password":"wrong-password"}`,
 	} {
-		status, _, text := call(t, c, http.MethodPost, base+"/api/session", "", wrong)
+		status, _, text := world.Call(t, c, http.MethodPost, base+"/api/session", "", wrong)
 		assert.Equal(t, 401, status)
 		assert.Contains(t, text, "do not belong together", "it does not say which of them is wrong")
 	}
-	status, _, text := call(t, c, http.MethodPost, base+"/api/session", "",
+	status, _, text := world.Call(t, c, http.MethodPost, base+"/api/session", "",
 		`{"login":"mara","password":"`+world.Password+`"}`)
 	require.Equal(t, 200, status, text)
 	assert.NotContains(t, text, "argon2")
-	status, _, text = call(t, c, http.MethodGet, base+"/api/session", "", "")
+	status, _, text = world.Call(t, c, http.MethodGet, base+"/api/session", "", "")
 	assert.Equal(t, 200, status)
 	assert.Contains(t, text, "Mara Quill")
 	// Another site's page may not use the session.
@@ -135,13 +116,13 @@ func TestSessions(t *testing.T) {
 	_, err = world.Connect(t, w.Db).Exec(context.Background(),
 		`UPDATE sessions SET expiry = now() - interval '1 minute'`)
 	require.NoError(t, err)
-	status, _, text = call(t, c, http.MethodGet, base+"/api/jobs", "", "")
+	status, _, text = world.Call(t, c, http.MethodGet, base+"/api/jobs", "", "")
 	assert.Equal(t, 401, status)
 	assert.Contains(t, text, "your session has ended")
 	// Guessing is slowed down.
 	limited := false
 	for range 40 {
-		status, _, _ = call(t, c, http.MethodPost, base+"/api/session", "",
+		status, _, _ = world.Call(t, c, http.MethodPost, base+"/api/session", "",
 			`{"login":"mara","password":"wrong-password"}`)
 		limited = limited || status == 429
 	}
@@ -157,20 +138,20 @@ func TestAChangedPasswordEndsWhatItOpened(t *testing.T) {
 		jar, err := cookiejar.New(nil)
 		require.NoError(t, err)
 		c := &http.Client{Jar: jar}
-		status, _, text := call(t, c, http.MethodPost, base+"/api/session", "",
+		status, _, text := world.Call(t, c, http.MethodPost, base+"/api/session", "",
 			`{"login":"mara","password":"`+secret+`"}`)
 		require.Equal(t, 200, status, text)
 		return c
 	}
 	signedIn := func(c *http.Client) bool {
-		status, _, _ := call(t, c, http.MethodGet, base+"/api/session", "", "")
+		status, _, _ := world.Call(t, c, http.MethodGet, base+"/api/session", "", "")
 		return status == 200
 	}
 	mine, elsewhere, token := browser(world.Password), browser(world.Password), w.As("mara")
 	feed, err := token.MakeFeed(ctx)
 	require.NoError(t, err)
 	put := func(body string) (int, string) {
-		status, _, text := call(t, mine, http.MethodPut, base+"/api/session/password", "", body)
+		status, _, text := world.Call(t, mine, http.MethodPut, base+"/api/session/password", "", body)
 		return status, text
 	}
 	status, text := put(`{"present":"not-the-one","next":"a-lamp-on-the-pier"}`)
@@ -191,7 +172,7 @@ func TestAChangedPasswordEndsWhatItOpened(t *testing.T) {
 	require.NoError(t, err)
 	_ = res.Body.Close()
 	assert.NotEqual(t, 200, res.StatusCode, "the link to the forecast")
-	status, _, _ = call(t, http.DefaultClient, http.MethodPost, base+"/api/session", "",
+	status, _, _ = world.Call(t, http.DefaultClient, http.MethodPost, base+"/api/session", "",
 		`{"login":"mara","password":"`+world.Password+`"}`)
 	assert.Equal(t, 401, status)
 
@@ -214,7 +195,7 @@ func TestAChangedPasswordEndsWhatItOpened(t *testing.T) {
 	open := browser("the-other-lantern")
 	limited := false
 	for range 30 {
-		status, _, _ := call(t, open, http.MethodPut, base+"/api/session/password", "",
+		status, _, _ := world.Call(t, open, http.MethodPut, base+"/api/session/password", "",
 			`{"present":"a-guess-of-mine","next":"a-lamp-on-the-pier"}`)
 		limited = limited || status == 429
 	}
@@ -241,12 +222,12 @@ func TestAChangedPasswordEndsWhatItOpened(t *testing.T) {
 		`{"login":"ma\u0000ra","password":"x"}`,
 		"{\"login\":\"ma\xffra\",\"password\":\"x\"}",
 	} {
-		status, _, text := call(t, http.DefaultClient, http.MethodPost, base+"/api/session", "", body)
+		status, _, text := world.Call(t, http.DefaultClient, http.MethodPost, base+"/api/session", "", body)
 		assert.Contains(t, []int{401, 422}, status, text)
 	}
-	status, _, text = call(t, http.DefaultClient, http.MethodGet, base+"/api/jobs/a%00b", w.Token, "")
+	status, _, text = world.Call(t, http.DefaultClient, http.MethodGet, base+"/api/jobs/a%00b", w.Token, "")
 	assert.Contains(t, []int{404, 422}, status, text)
-	status, _, text = call(t, http.DefaultClient, http.MethodGet, base+"/api/jobs?search=%ff%fe", w.Token, "")
+	status, _, text = world.Call(t, http.DefaultClient, http.MethodGet, base+"/api/jobs?search=%ff%fe", w.Token, "")
 	assert.Contains(t, []int{200, 422}, status, text)
 }
 
@@ -369,7 +350,7 @@ func TestBadInputIsRefusedWithASentenceAndNothingIsSaved(t *testing.T) {
 		},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			status, kind, text := call(t, http.DefaultClient, c.method, base+c.path, w.Token, c.body)
+			status, kind, text := world.Call(t, http.DefaultClient, c.method, base+c.path, w.Token, c.body)
 			assert.Equal(t, c.status, status, text)
 			assert.Equal(t, "application/problem+json", kind)
 			for _, want := range c.want {
@@ -383,16 +364,16 @@ func TestBadInputIsRefusedWithASentenceAndNothingIsSaved(t *testing.T) {
 	reports, err := w.C.Reports(context.Background())
 	require.NoError(t, err)
 	assert.Len(t, reports, 1)
-	status, _, _ := call(t, http.DefaultClient, http.MethodGet, base+"/ready", "", "")
+	status, _, _ := world.Call(t, http.DefaultClient, http.MethodGet, base+"/ready", "", "")
 	assert.Equal(t, 200, status, "the service keeps running")
 	// A job that is off may be unfinished; it cannot be switched on, and says why.
-	status, _, text := call(t, http.DefaultClient, "PUT", base+"/api/jobs/Draft", w.Token,
+	status, _, text := world.Call(t, http.DefaultClient, "PUT", base+"/api/jobs/Draft", w.Token,
 		strings.Replace(change(`{"port":"TQ"}`, `{}`), "true", "false", 1))
 	require.Equal(t, 200, status, text)
-	status, _, text = call(t, http.DefaultClient, "POST", base+"/api/jobs/Draft/switch", w.Token, `{"on":true}`)
+	status, _, text = world.Call(t, http.DefaultClient, "POST", base+"/api/jobs/Draft/switch", w.Token, `{"on":true}`)
 	assert.Equal(t, 422, status)
 	assert.Contains(t, text, "Port needs a value")
-	status, _, text = call(t, http.DefaultClient, "POST", base+"/api/jobs/Draft/ring", w.Token,
+	status, _, text = world.Call(t, http.DefaultClient, "POST", base+"/api/jobs/Draft/ring", w.Token,
 		`{"values":{"port":["a"]}}`)
 	assert.Equal(t, 422, status)
 	assert.Contains(t, text, "not a list")
@@ -436,7 +417,7 @@ func TestWhoMayDoWhat(t *testing.T) {
 	said, err = w.C.TestSource(ctx, "tarnwick")
 	require.NoError(t, err)
 	assert.Contains(t, said.Said, "signed in as tarnwick_reports")
-	status, _, text := call(t, http.DefaultClient, http.MethodGet, base+"/api/destinations", w.Token, "")
+	status, _, text := world.Call(t, http.DefaultClient, http.MethodGet, base+"/api/destinations", w.Token, "")
 	assert.Equal(t, 200, status)
 	assert.NotContains(t, text, w.Out.Password, "a password is never shown")
 	var sealed []byte
@@ -476,7 +457,7 @@ func TestTimesThatNobodyReckonsWithAreRefused(t *testing.T) {
 	w.Report("Ports", "SELECT code FROM ports WHERE code <> :day::text", job.Parameter{
 		Name: "day", Label: "Day", Type: job.TypeDate, Default: "today",
 	})
-	d := tasks(reportOf("Ports"))
+	d := world.Tasks(world.ReportOf("Ports"))
 	d.Triggers = []job.Trigger{{Timing: job.Timing{Rule: "0 6 * * *"}}}
 	w.Job("Ports", d)
 	for _, year := range []string{"9999", "0001", "0000", "9001", "1899"} {
@@ -498,7 +479,7 @@ func TestTimesThatNobodyReckonsWithAreRefused(t *testing.T) {
 			{"POST", "/api/jobs/Ports/past", `{"from":"2026-01-01","to":"` + day + `"}`},
 			{"POST", "/api/reports/Ports/preview", `{"date":"` + at + `"}`},
 		} {
-			status, _, text := call(t, http.DefaultClient, c.method, base+c.path, w.Token, c.body)
+			status, _, text := world.Call(t, http.DefaultClient, c.method, base+c.path, w.Token, c.body)
 			assert.Less(t, status, 500, "%s %s %s: %s", c.method, c.path, c.body, text)
 			assert.NotEqual(t, 404, status, "%s %s: %s", c.method, c.path, text)
 			if status != 422 {
@@ -510,14 +491,14 @@ func TestTimesThatNobodyReckonsWithAreRefused(t *testing.T) {
 		"today + 99999 years", "today + 3000000 days", "start of year + 8000 years",
 		"today - 99999 months",
 	} {
-		status, _, text := call(t, http.DefaultClient, "GET", base+"/api/moment?text="+url.QueryEscape(moment), w.Token,
+		status, _, text := world.Call(t, http.DefaultClient, "GET", base+"/api/moment?text="+url.QueryEscape(moment), w.Token,
 			"")
 		assert.Less(t, status, 500, "%s: %s", moment, text)
-		status, _, text = call(t, http.DefaultClient, "POST", base+"/api/reports/Ports/preview", w.Token,
+		status, _, text = world.Call(t, http.DefaultClient, "POST", base+"/api/reports/Ports/preview", w.Token,
 			`{"values":{"day":"`+moment+`"}}`)
 		assert.Less(t, status, 500, "%s: %s", moment, text)
 	}
-	status, _, text := call(t, http.DefaultClient, "GET", base+"/ready", "", "")
+	status, _, text := world.Call(t, http.DefaultClient, "GET", base+"/ready", "", "")
 	assert.Equal(t, 200, status, text)
 	freezes, err := w.C.Freezes(context.Background(), true)
 	require.NoError(t, err)

@@ -21,31 +21,6 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-func attemptsOf(page wire.RunPage) map[string]string {
-	got := map[string]string{}
-	for _, a := range page.Attempts {
-		got[a.Task] += string(a.State) + ";"
-	}
-	return got
-}
-
-func tasks(list ...job.Task) job.Definition {
-	return job.Definition{
-		Zone: "Europe/London", Retry: job.Retry{Times: 2, Wait: job.Duration(200 * time.Millisecond)},
-		Patience: job.Retry{Times: 2, Wait: job.Duration(200 * time.Millisecond)}, Tasks: list,
-	}
-}
-
-func reportOf(name string, after ...string) job.Task {
-	if after == nil {
-		after = []string{}
-	}
-	return job.Task{
-		Name: strings.ToLower(name), Kind: job.KindReport, After: after,
-		Report: &job.ReportTask{Report: name, Outputs: []job.Output{{Format: "csv", Name: name}}},
-	}
-}
-
 func TestAChainOfEveryKind(t *testing.T) {
 	w := world.Open(t)
 	w.Places()
@@ -55,8 +30,8 @@ func TestAChainOfEveryKind(t *testing.T) {
 	w.Write("programs/pack",
 		"#!/bin/sh\necho packing \"$1\" for $IRONBELL_RUN\ncat \"$1\" \"$IRONBELL_IN\"/Ports.csv > packed.txt\nenv | "+
 			"sort > env.txt\nls -d /proc/self/fd/* | wc -l\n", 0o755)
-	d := tasks(
-		reportOf("Ports"),
+	d := world.Tasks(
+		world.ReportOf("Ports"),
 		job.Task{
 			Name: "readings", Kind: job.KindCollect, After: []string{},
 			Collect: &job.CollectTask{
@@ -96,7 +71,7 @@ func TestAChainOfEveryKind(t *testing.T) {
 	outside.Fail = 1 // the first request is refused with a passing failure
 	page := w.Ring("Tides")
 	assert.Equal(t, job.RunDone, page.State, page.Reason)
-	got := attemptsOf(page)
+	got := world.AttemptsOf(page)
 	assert.Equal(t, "failed;done;", got["weather"])
 	got["weather"] = ""
 	assert.Equal(t,
@@ -150,7 +125,7 @@ func TestTasksWorkSideBySide(t *testing.T) {
 	w := world.Open(t)
 	w.Report("One", "SELECT pg_sleep(1.5), 1 AS n")
 	w.Report("Two", "SELECT pg_sleep(1.5), 2 AS n")
-	d := tasks(reportOf("One"), reportOf("Two"), job.Task{
+	d := world.Tasks(world.ReportOf("One"), world.ReportOf("Two"), job.Task{
 		Name: "mail", Kind: job.KindDeliver, After: []string{"one", "two"},
 		Deliver: &job.DeliverTask{Destination: "company mail", To: []string{"a@tarnwick.example"}},
 	})
@@ -183,8 +158,8 @@ func TestFailuresStopTheChainOrItGoesOnWithout(t *testing.T) {
 		Name: "mail", Kind: job.KindDeliver, After: []string{"ports", "broken"},
 		Deliver: &job.DeliverTask{Destination: "company mail", To: []string{"a@tarnwick.example"}},
 	}
-	broken := reportOf("Broken")
-	w.Job("Stop", tasks(reportOf("Ports"), broken, mail))
+	broken := world.ReportOf("Broken")
+	w.Job("Stop", world.Tasks(world.ReportOf("Ports"), broken, mail))
 	page := w.Ring("Stop")
 	first := page.ID
 	assert.Equal(t, job.RunFailed, page.State)
@@ -193,7 +168,7 @@ func TestFailuresStopTheChainOrItGoesOnWithout(t *testing.T) {
 	assert.Empty(t, w.Inbox("a@tarnwick.example"))
 
 	broken.IfFailed = job.FailedGoOn
-	w.Job("Go on", tasks(reportOf("Ports"), broken, mail))
+	w.Job("Go on", world.Tasks(world.ReportOf("Ports"), broken, mail))
 	page = w.Ring("Go on")
 	assert.Equal(t, job.RunPartly, page.State)
 	assert.Equal(t, "task broken failed, and the job goes on without it", page.Reason)
@@ -210,7 +185,7 @@ func TestFailuresStopTheChainOrItGoesOnWithout(t *testing.T) {
 	page, err = w.C.Follow(ctx, failed.ID, func(wire.RunPage) error { return nil })
 	require.NoError(t, err)
 	assert.Equal(t, job.RunDone, page.State, page.Reason)
-	assert.Equal(t, map[string]string{"ports": "done;", "broken": "failed;done;", "mail": "done;"}, attemptsOf(page),
+	assert.Equal(t, map[string]string{"ports": "done;", "broken": "failed;done;", "mail": "done;"}, world.AttemptsOf(page),
 		"what was done stays done")
 	// The alert speaks of the first run, too, and closes when that is put right.
 	require.Len(t, page.Alerts, 1)
@@ -241,7 +216,7 @@ func TestBlankIsTriedAgainAndUnusualIsHeld(t *testing.T) {
 	ctx := context.Background()
 	conn := world.Connect(t, w.Db)
 	w.Report("Late", "SELECT code FROM ports WHERE code = 'none'")
-	d := tasks(reportOf("Late"), job.Task{
+	d := world.Tasks(world.ReportOf("Late"), job.Task{
 		Name: "mail", Kind: job.KindDeliver,
 		Deliver: &job.DeliverTask{Destination: "company mail", To: []string{"a@tarnwick.example"}},
 	})
@@ -249,7 +224,7 @@ func TestBlankIsTriedAgainAndUnusualIsHeld(t *testing.T) {
 	w.Job("Late", d)
 	page := w.Ring("Late")
 	assert.Equal(t, job.RunDone, page.State, page.Reason)
-	assert.Equal(t, "blank;blank;blank;", attemptsOf(page)["late"], "tried again twice, then sent with a note")
+	assert.Equal(t, "blank;blank;blank;", world.AttemptsOf(page)["late"], "tried again twice, then sent with a note")
 	require.Len(t, w.Inbox("a@tarnwick.example"), 1)
 	assert.Contains(t, w.Inbox("a@tarnwick.example")[0].Plain, "Nothing was found this time by task late")
 	require.Len(t, page.Alerts, 1)
@@ -258,7 +233,7 @@ func TestBlankIsTriedAgainAndUnusualIsHeld(t *testing.T) {
 	w.Report("Loads", "SELECT n FROM generate_series(1, :n::int) n", job.Parameter{
 		Name: "n", Type: job.TypeWhole, Required: true,
 	})
-	d = tasks(reportOf("Loads"), job.Task{
+	d = world.Tasks(world.ReportOf("Loads"), job.Task{
 		Name: "mail", Kind: job.KindDeliver,
 		Deliver: &job.DeliverTask{Destination: "company mail", To: []string{"b@tarnwick.example"}},
 	})
@@ -315,7 +290,7 @@ func TestProgramsKeepToTheirRoom(t *testing.T) {
 	w.Write("programs/plain", "not allowed", 0o600)
 	ctx := context.Background()
 	one := func(name string, p job.ProgramTask) job.Definition {
-		d := tasks(job.Task{Name: name, Kind: job.KindProgram, TimeLimit: job.Duration(world.Patience), Program: &p})
+		d := world.Tasks(job.Task{Name: name, Kind: job.KindProgram, TimeLimit: job.Duration(world.Patience), Program: &p})
 		d.Retry = job.Retry{}
 		return d
 	}
@@ -391,7 +366,7 @@ func TestFetchKeepsAwayFromInternalAddresses(t *testing.T) {
 	w := world.Open(t)
 	outside := w.Receive()
 	get := func(url string, largest int64) wire.RunPage {
-		d := tasks(job.Task{Name: "get", Kind: job.KindFetch, Fetch: &job.FetchTask{URL: url, Largest: largest}})
+		d := world.Tasks(job.Task{Name: "get", Kind: job.KindFetch, Fetch: &job.FetchTask{URL: url, Largest: largest}})
 		d.Retry = job.Retry{}
 		w.Job("Get", d)
 		return w.Ring("Get")
@@ -402,7 +377,7 @@ func TestFetchKeepsAwayFromInternalAddresses(t *testing.T) {
 	assert.Equal(t, job.RunDone, get("http://"+w.Outside+"/a", 0).State)
 	assert.Contains(t, get("http://"+w.Outside+"/a", 3).Reason, "has more than 3 B")
 	_, err := w.C.SaveJob(context.Background(), "Get",
-		wire.JobRequest{Definition: tasks(job.Task{
+		wire.JobRequest{Definition: world.Tasks(job.Task{
 			Name: "get", Kind: job.KindFetch, Fetch: &job.FetchTask{URL: "file:///etc/passwd"},
 		})})
 	assert.ErrorContains(t, err, "file:///etc/passwd")
@@ -421,13 +396,13 @@ func TestABlankBranchIsTriedAgainBesideAnother(t *testing.T) {
 			Deliver: &job.DeliverTask{Destination: "company mail", To: []string{to}},
 		}
 	}
-	d := tasks(reportOf("None"), reportOf("Slow"), send("first", "none", "a@tarnwick.example"),
+	d := world.Tasks(world.ReportOf("None"), world.ReportOf("Slow"), send("first", "none", "a@tarnwick.example"),
 		send("second", "slow", "b@tarnwick.example"))
 	d.IfBlank = job.BlankRetry
 	w.Job("Branches", d)
 	page := w.Ring("Branches")
 	assert.Equal(t, job.RunDone, page.State, page.Reason)
-	got := attemptsOf(page)
+	got := world.AttemptsOf(page)
 	assert.Equal(t,
 		map[string]string{"none": "blank;blank;blank;", "slow": "done;", "first": "passed over;", "second": "done;"},
 		got)

@@ -161,7 +161,7 @@ func london(t *testing.T) *time.Location {
 
 func TestTheConsoleIsAccessibleInBothThemes(t *testing.T) {
 	w := world.Open(t)
-	axe, err := os.ReadFile("../console/node_modules/axe-core/axe.min.js")
+	axe, err := os.ReadFile(world.Path("console/node_modules/axe-core/axe.min.js"))
 	require.NoError(t, err, "type: make console")
 	w.Report("Ports", "SELECT code FROM ports")
 	w.Report("Nothing", "SELECT 1 WHERE false")

@@ -7,13 +7,15 @@ import (
 	"strings"
 	"testing"
 
+	"ironbell/test/world"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
 
 // What the developer's guide names is there, and none of its walks comes by a file twice.
 func TestTheGuideLeadsSomewhere(t *testing.T) {
-	text, err := os.ReadFile("../docs/develop.md")
+	text, err := os.ReadFile(world.Path("docs/develop.md"))
 	require.NoError(t, err)
 	named := regexp.MustCompile("`((?:internal|console|cmd|client|test|standin|docs)/[A-Za-z0-9_./-]+)`")
 	for _, m := range named.FindAllSubmatch(text, -1) {

@@ -19,7 +19,7 @@ import (
 func TestTheConsoleShowsWhatIsSentAndToWhom(t *testing.T) {
 	w := world.Open(t)
 	ctx := context.Background()
-	axe, err := os.ReadFile("../console/node_modules/axe-core/axe.min.js")
+	axe, err := os.ReadFile(world.Path("console/node_modules/axe-core/axe.min.js"))
 	require.NoError(t, err, "type: make console")
 	w.Person("oren", "Oren Hask")
 	_, err = w.C.SaveGroup(ctx, "Port masters", "person:oren, quay.desk@tarnwick.example")

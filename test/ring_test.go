@@ -205,7 +205,7 @@ func TestSomeRecipientsFail(t *testing.T) {
 		world.Definition("Ports", "company mail", []string{"csv"}, "a@tarnwick.example", "desk@contractor.test",
 			"b@tarnwick.example"))
 	text := `{"mode":"refuse","only":"desk@contractor.test"}`
-	put(t, w.Out.Inbox+"/api/servers/mail", text)
+	world.Put(t, w.Out.Inbox+"/api/servers/mail", text)
 	page := w.Ring("Board")
 	assert.Equal(t, job.RunPartly, page.State)
 	assert.Equal(t, "1 of 3 not delivered", page.Reason)
@@ -298,7 +298,7 @@ func TestAnOwnerWhoCannotBeToldIsFollowedByTheAdministrators(t *testing.T) {
 	w := world.Open(t)
 	w.Report("Shares", "SELECT 1 / (count(*) - 5) FROM ports")
 	w.Job("Shares", world.Definition("Shares", "company mail", []string{"csv"}, "a@tarnwick.example"))
-	put(t, w.Out.Inbox+"/api/servers/mail", `{"mode":"refuse","only":"mara@tarnwick.example"}`)
+	world.Put(t, w.Out.Inbox+"/api/servers/mail", `{"mode":"refuse","only":"mara@tarnwick.example"}`)
 	assert.Equal(t, job.RunFailed, w.Ring("Shares").State)
 	w.Until("the administrator is told", func() bool { return len(w.Inbox("sefa.orlin@tarnwick.example")) == 1 })
 	assert.Contains(t, w.Inbox("sefa.orlin@tarnwick.example")[0].Plain, "the owner, mara, could not be told")

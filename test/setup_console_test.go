@@ -20,7 +20,7 @@ import (
 func TestTheConsoleSetsAnInstallationUp(t *testing.T) {
 	w := world.Open(t)
 	ctx := context.Background()
-	axe, err := os.ReadFile("../console/node_modules/axe-core/axe.min.js")
+	axe, err := os.ReadFile(world.Path("console/node_modules/axe-core/axe.min.js"))
 	require.NoError(t, err, "type: make console")
 	w.Person("oren", "Oren Hask")
 	p := w.ConsoleAs("sefa")
@@ -198,7 +198,7 @@ func TestDeliveriesAndDestinationsAreLive(t *testing.T) {
 // password, which ends the rest.
 func TestTheConsoleEndsSignInsAndChangesThePassword(t *testing.T) {
 	w := world.Open(t)
-	axe, err := os.ReadFile("../console/node_modules/axe-core/axe.min.js")
+	axe, err := os.ReadFile(world.Path("console/node_modules/axe-core/axe.min.js"))
 	require.NoError(t, err, "type: make console")
 	_, status := w.Browser("mara", world.Password, "")
 	require.Equal(t, 200, status, "another browser")

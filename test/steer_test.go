@@ -18,7 +18,7 @@ func TestPastDatesRunAsIfTheyHadRungThen(t *testing.T) {
 	w := world.Open(t)
 	ctx := context.Background()
 	w.Report("Day", "SELECT :day::date AS day", job.Parameter{Name: "day", Type: job.TypeDate, Default: "yesterday"})
-	d := tasks(reportOf("Day"), job.Task{
+	d := world.Tasks(world.ReportOf("Day"), job.Task{
 		Name: "mail", Kind: job.KindDeliver,
 		Deliver: &job.DeliverTask{
 			Destination: "company mail", To: []string{"a@tarnwick.example"}, Subject: "{value.day}",
@@ -59,7 +59,7 @@ func TestFreezesHoldBackOrPassOver(t *testing.T) {
 	ctx := context.Background()
 	conn := world.Connect(t, w.Db)
 	w.Report("Ports", "SELECT code FROM ports")
-	d := tasks(reportOf("Ports"), mailTo("a@tarnwick.example"))
+	d := world.Tasks(world.ReportOf("Ports"), world.MailTo("a@tarnwick.example"))
 	d.Tags = []string{"nightly"}
 	d.Triggers = []job.Trigger{{Timing: job.Timing{Rule: "every day at 00:00"}}}
 	w.Job("Board", d)
@@ -118,7 +118,7 @@ func TestAFrozenDestinationHoldsItsMailAndLetsAlertsThrough(t *testing.T) {
 	w := world.Open(t)
 	ctx := context.Background()
 	w.Report("Ports", "SELECT code FROM ports")
-	d := tasks(reportOf("Ports"), mailTo("a@tarnwick.example"))
+	d := world.Tasks(world.ReportOf("Ports"), world.MailTo("a@tarnwick.example"))
 	d.Patience = job.Retry{Times: 100, Wait: job.Duration(time.Second)}
 	w.Job("Board", d)
 	w.Behave("mail", "busy", 0)
@@ -138,7 +138,7 @@ func TestAFrozenDestinationHoldsItsMailAndLetsAlertsThrough(t *testing.T) {
 	})
 	w.Behave("mail", "accept", 0)
 	w.Report("Broken", "SELECT 1/0")
-	_, err = w.C.SaveJob(ctx, "Broken", wire.JobRequest{Owner: "mara", On: true, Definition: tasks(reportOf("Broken"))})
+	_, err = w.C.SaveJob(ctx, "Broken", wire.JobRequest{Owner: "mara", On: true, Definition: world.Tasks(world.ReportOf("Broken"))})
 	require.NoError(t, err)
 	w.Ring("Broken")
 	w.Until("the alert comes through", func() bool { return len(w.Inbox("mara@tarnwick.example")) > 0 })
@@ -153,7 +153,7 @@ func TestCancelStopsWhatWorks(t *testing.T) {
 	ctx := context.Background()
 	w.Report("Slow", "SELECT pg_sleep(30), 1 AS n")
 	w.Report("Ports", "SELECT code FROM ports")
-	w.Job("Board", tasks(reportOf("Slow"), mailTo("a@tarnwick.example")))
+	w.Job("Board", world.Tasks(world.ReportOf("Slow"), world.MailTo("a@tarnwick.example")))
 	run, err := w.C.Ring(ctx, "Board", nil)
 	require.NoError(t, err)
 	w.Until("it works", func() bool { r, err := w.C.Run(ctx, run.ID); return err == nil && len(r.Attempts) == 1 })
@@ -163,7 +163,7 @@ func TestCancelStopsWhatWorks(t *testing.T) {
 	assert.Equal(t, job.RunCancelled, cancelled.State)
 	assert.Equal(t, "cancelled by Sefa Orlin", cancelled.Reason)
 	// The worker is free again long before the query would have ended.
-	w.Job("Next", tasks(reportOf("Ports")))
+	w.Job("Next", world.Tasks(world.ReportOf("Ports")))
 	for range 4 {
 		require.Equal(t, job.RunDone, w.Ring("Next").State)
 	}
@@ -180,10 +180,10 @@ func TestGoingOnSendsAgainOnlyWhatFailed(t *testing.T) {
 	w := world.Open(t)
 	ctx := context.Background()
 	w.Report("Ports", "SELECT code FROM ports")
-	d := tasks(reportOf("Ports"), mailTo("a@tarnwick.example"))
+	d := world.Tasks(world.ReportOf("Ports"), world.MailTo("a@tarnwick.example"))
 	d.Tasks[1].Deliver.To = []string{"a@tarnwick.example", "b@tarnwick.example"}
 	w.Job("Board", d)
-	put(t, w.Out.Inbox+"/api/servers/mail", `{"mode":"refuse","only":"b@tarnwick.example"}`)
+	world.Put(t, w.Out.Inbox+"/api/servers/mail", `{"mode":"refuse","only":"b@tarnwick.example"}`)
 	page := w.Ring("Board")
 	require.Equal(t, job.RunPartly, page.State)
 	w.Behave("mail", "accept", 0)
@@ -201,7 +201,7 @@ func TestACancelledDeliveryGoesOnWhenItIsAskedFor(t *testing.T) {
 	w := world.Open(t)
 	ctx := context.Background()
 	w.Report("Ports", "SELECT code FROM ports")
-	d := tasks(reportOf("Ports"), mailTo("a@tarnwick.example"))
+	d := world.Tasks(world.ReportOf("Ports"), world.MailTo("a@tarnwick.example"))
 	d.Retry = job.Retry{Times: 5, Wait: job.Duration(time.Minute)}
 	w.Job("Board", d)
 	w.Behave("mail", "busy", 0)
@@ -231,7 +231,7 @@ func TestLimitsBoundWhatWorksAtOnce(t *testing.T) {
 	var ids []job.RunID
 	require.NoError(t, w.C.SaveLimits(ctx, map[string]int{"tag:heavy": 2}))
 	for _, name := range []string{"A", "B", "C", "D"} {
-		d := tasks(reportOf("Slow"))
+		d := world.Tasks(world.ReportOf("Slow"))
 		d.Tags = []string{"heavy"}
 		w.Job(name, d)
 		run, err := w.C.Ring(ctx, name, nil)
@@ -267,7 +267,7 @@ func TestLimitsBoundWhatWorksAtOnce(t *testing.T) {
 func TestTheOwnerHearsOfLatenessBeforeTheDeadline(t *testing.T) {
 	w := world.Open(t)
 	w.Report("Slow", "SELECT pg_sleep(6), 1 AS n")
-	d := tasks(reportOf("Slow"))
+	d := world.Tasks(world.ReportOf("Slow"))
 	d.Deadline = job.Deadline{Within: job.Duration(2 * time.Second)}
 	d.Triggers = []job.Trigger{{Timing: job.Timing{Rule: "every day at 00:00"}}}
 	w.Job("Board", d)
@@ -289,7 +289,7 @@ func TestTheOwnerHearsOfLatenessBeforeTheDeadline(t *testing.T) {
 func TestARunThatTakesTooLongIsEnded(t *testing.T) {
 	w := world.Open(t)
 	w.Report("Slow", "SELECT pg_sleep(20), 1 AS n")
-	d := tasks(reportOf("Slow"))
+	d := world.Tasks(world.ReportOf("Slow"))
 	d.RunLimit = job.Duration(time.Second)
 	w.Job("Board", d)
 	page := w.Ring("Board")
@@ -301,7 +301,7 @@ func TestWhy(t *testing.T) {
 	w := world.Open(t)
 	ctx := context.Background()
 	w.Report("Ports", "SELECT code FROM ports")
-	d := tasks(reportOf("Ports"))
+	d := world.Tasks(world.ReportOf("Ports"))
 	d.Triggers = []job.Trigger{{Timing: job.Timing{Rule: "on weekdays at 06:15"}}}
 	w.Job("Board", d)
 	first := func(at string) string {

@@ -16,13 +16,6 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-func mailTo(to string) job.Task {
-	return job.Task{
-		Name: "mail", Kind: job.KindDeliver,
-		Deliver: &job.DeliverTask{Destination: "company mail", To: []string{to}, Subject: "{job} {date:%Y-%m-%d}"},
-	}
-}
-
 func waitFor(need job.Need, conditions ...job.Condition) []job.Trigger {
 	return []job.Trigger{{Wait: &job.Wait{Need: need, For: conditions}}}
 }
@@ -33,16 +26,16 @@ func TestJobsWaitForJobs(t *testing.T) {
 	w.Report("Ports", "SELECT code FROM ports")
 	w.Report("None", "SELECT code FROM ports WHERE false")
 	for _, name := range []string{"Fuel", "Loads"} {
-		w.Job(name, tasks(reportOf("Ports")))
+		w.Job(name, world.Tasks(world.ReportOf("Ports")))
 	}
-	monday := tasks(reportOf("Ports"), mailTo("aldous@tarnwick.example"))
+	monday := world.Tasks(world.ReportOf("Ports"), world.MailTo("aldous@tarnwick.example"))
 	monday.Triggers = waitFor(job.NeedAll, job.Condition{Job: "Fuel"}, job.Condition{Job: "Loads"})
 	w.Job("Monday page", monday)
-	blank := tasks(reportOf("Ports"))
+	blank := world.Tasks(world.ReportOf("Ports"))
 	blank.Triggers = waitFor(job.NeedAny, job.Condition{
 		Job: "Empty", Ends: []job.RunState{job.RunBlank, job.RunFailed},
 	})
-	w.Job("Empty", tasks(reportOf("None")))
+	w.Job("Empty", world.Tasks(world.ReportOf("None")))
 	w.Job("Empty watch", blank)
 	page, err := w.C.Job(ctx, "Monday page")
 	require.NoError(t, err)
@@ -93,9 +86,9 @@ func TestCirclesAcrossJobsAreRefused(t *testing.T) {
 	w := world.Open(t)
 	ctx := context.Background()
 	w.Report("Ports", "SELECT code FROM ports")
-	a := tasks(reportOf("Ports"))
+	a := world.Tasks(world.ReportOf("Ports"))
 	w.Job("A", a)
-	b := tasks(reportOf("Ports"), job.Task{Name: "tell", Kind: job.KindEmit, Emit: &job.EmitTask{Type: "example.b"}})
+	b := world.Tasks(world.ReportOf("Ports"), job.Task{Name: "tell", Kind: job.KindEmit, Emit: &job.EmitTask{Type: "example.b"}})
 	b.Triggers = waitFor("", job.Condition{Job: "A"})
 	w.Job("B", b)
 	a.Triggers = waitFor("", job.Condition{Event: "example.b"})
@@ -115,7 +108,7 @@ func TestCirclesAcrossJobsAreRefused(t *testing.T) {
 		"name either an event or a job\n":       {Job: "B", Event: "x"},
 		"there is no parameter \"depth\"":       {Event: "take"},
 	} {
-		bad := tasks(reportOf("Ports"))
+		bad := world.Tasks(world.ReportOf("Ports"))
 		bad.Triggers = waitFor("", c)
 		if c.Event == "take" {
 			bad.Triggers[0].Wait.Take = job.Values{"depth": "{event.data.depth}"}
@@ -123,8 +116,8 @@ func TestCirclesAcrossJobsAreRefused(t *testing.T) {
 		_, err := w.C.SaveJob(ctx, "Bad", wire.JobRequest{Owner: "mara", Definition: bad})
 		assert.ErrorContains(t, err, strings.TrimSpace(want))
 	}
-	loop := tasks(job.Task{Name: "x", Kind: job.KindReport, After: []string{"y"}, Report: reportOf("Ports").Report},
-		job.Task{Name: "y", Kind: job.KindReport, After: []string{"x"}, Report: reportOf("Ports").Report})
+	loop := world.Tasks(job.Task{Name: "x", Kind: job.KindReport, After: []string{"y"}, Report: world.ReportOf("Ports").Report},
+		job.Task{Name: "y", Kind: job.KindReport, After: []string{"x"}, Report: world.ReportOf("Ports").Report})
 	_, err = w.C.SaveJob(ctx, "Loop", wire.JobRequest{Owner: "mara", Definition: loop})
 	assert.ErrorContains(t, err, "the tasks go round in a circle: x > y > x")
 }
@@ -134,7 +127,7 @@ func TestEventsStartJobsAndGiveThemValues(t *testing.T) {
 	w.Report("Port", "SELECT code FROM ports WHERE name = :port", job.Parameter{
 		Name: "port", Type: job.TypeText, Required: true,
 	})
-	d := tasks(reportOf("Port"), job.Task{
+	d := world.Tasks(world.ReportOf("Port"), job.Task{
 		Name: "mail", Kind: job.KindDeliver,
 		Deliver: &job.DeliverTask{
 			Destination: "company mail", To: []string{"a@tarnwick.example"}, Subject: "Sheet of {value.port}",
@@ -202,7 +195,7 @@ func TestARingWaitsForWhatElseMustHappen(t *testing.T) {
 	ctx := context.Background()
 	conn := world.Connect(t, w.Db)
 	w.Report("Ports", "SELECT code FROM ports")
-	d := tasks(reportOf("Ports"), mailTo("a@tarnwick.example"))
+	d := world.Tasks(world.ReportOf("Ports"), world.MailTo("a@tarnwick.example"))
 	d.Triggers = []job.Trigger{{
 		Timing: job.Timing{Rule: "every day at 00:00"},
 		Wait:   &job.Wait{For: []job.Condition{{Event: "ledger.closed"}}, Within: job.Duration(time.Hour)},

@@ -72,7 +72,7 @@ func TestWhenWithoutAService(t *testing.T) {
 		"a DTSTART keeps its zone")
 
 	file := filepath.Join(t.TempDir(), "holidays.ics")
-	text, err := os.ReadFile("../demo/holidays.ics")
+	text, err := os.ReadFile(world.Path("demo/holidays.ics"))
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(file, text, 0o600))
 	assert.Equal(t, []string{"2026-12-24T06:00:00Z", "2027-01-25T06:00:00Z"},
@@ -176,7 +176,7 @@ func TestCalendarsMoveRings(t *testing.T) {
 	out, _, _ = w.Ironbell("calendar", "Harbour")
 	assert.Contains(t, out, "storm")
 	assert.Contains(t, out, "Jobs that go by it\n  Quay board")
-	out, _, status = w.Ironbell("calendar", "-read", "../demo/holidays.ics", "-try", "Harbour")
+	out, _, status = w.Ironbell("calendar", "-read", world.Path("demo/holidays.ics"), "-try", "Harbour")
 	assert.Zero(t, status)
 	assert.Contains(t, out, "not saved, only tried")
 
@@ -471,7 +471,7 @@ func TestBadInputAboutTime(t *testing.T) {
 		{"PUT", "/api/settings/when", `{"floor":"10ms"}`, 422, "one second at least"},
 		{"PUT", "/api/settings/when", `{"week_start":"someday"}`, 422, "expected value to be one of"},
 	} {
-		status, _, answer := call(t, http.DefaultClient, c.method, base+c.path, w.Token, c.body)
+		status, _, answer := world.Call(t, http.DefaultClient, c.method, base+c.path, w.Token, c.body)
 		assert.Equal(t, c.status, status, "%s %s: %s", c.method, c.path, answer)
 		assert.Contains(t, answer, c.want, "%s %s", c.method, c.path)
 	}
@@ -549,7 +549,7 @@ func TestRulesInTheConsole(t *testing.T) {
 	p.Do(browser.SignIn("http://"+w.Listen, "sefa", world.Password),
 		chromedp.Navigate("http://"+w.Listen+"/calendars/Public%20holidays"))
 	p.Sees("What would change")
-	file, err := filepath.Abs("../demo/holidays.ics")
+	file, err := filepath.Abs(world.Path("demo/holidays.ics"))
 	require.NoError(t, err)
 	p.Do(chromedp.SetUploadFiles(chromedp.CSS("input[type=file]"), []string{file}))
 	p.Sees("4 whole-day events were read.")

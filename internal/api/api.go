@@ -176,6 +176,7 @@ func (s *server) operations(a huma.API) {
 	s.settings(a)
 	s.recipients(a)
 	s.people(a)
+	s.drafts(a)
 	s.alerts(a)
 	s.standing(a)
 	s.queue(a)

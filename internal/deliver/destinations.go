@@ -9,7 +9,6 @@ import (
 	"time"
 
 	"ironbell/internal/core/fault"
-	"ironbell/internal/store"
 	"ironbell/internal/store/db"
 	"ironbell/internal/store/records"
 )
@@ -19,10 +18,16 @@ type Vault interface {
 	Open(record string, sealed []byte) (string, error)
 }
 
+// asks is what destinations want of the store.
+type asks interface {
+	Place(ctx context.Context, kind records.PlaceKind, name string) (records.Place, error)
+	PlaceByID(ctx context.Context, kind records.PlaceKind, id int64) (records.Place, error)
+}
+
 // Destinations reads destinations from the store and keeps them until their
 // record changes. It may be used by several goroutines.
 type Destinations struct {
-	store   *store.Store
+	store   asks
 	vault   Vault
 	allowed Allowed
 	mu      sync.Mutex
@@ -35,7 +40,7 @@ type opened struct {
 }
 
 // NewDestinations gives the destinations that stand in the store.
-func NewDestinations(s *store.Store, v Vault, a Allowed) *Destinations {
+func NewDestinations(s asks, v Vault, a Allowed) *Destinations {
 	return &Destinations{store: s, vault: v, allowed: a, open: map[int64]opened{}}
 }
 

@@ -16,11 +16,22 @@ import (
 	"ironbell/internal/core/job"
 	"ironbell/internal/store"
 	"ironbell/internal/store/db"
+	"ironbell/internal/store/operation"
 )
+
+// asks is what a keeper wants of the store.
+type asks interface {
+	Do(ctx context.Context, f func(*store.Tx) error) error
+	DatabaseID(ctx context.Context) (string, error)
+	LastTurn(ctx context.Context, name string) (operation.Turn, error)
+	Schema() int64
+	Setting(ctx context.Context, key string, to any) (bool, error)
+	Standing(ctx context.Context) (operation.Standing, error)
+}
 
 // Keeper keeps what an installation knows of itself. It may be used by several goroutines.
 type Keeper struct {
-	store *store.Store
+	store asks
 	files *artifact.Folder
 	copy  string // name of the clone of a whole machine that this is; none when empty
 	now   func() time.Time
@@ -29,7 +40,7 @@ type Keeper struct {
 
 // New makes the keeper; clone names the clone of a whole machine that this is, and is empty when
 // it is none.
-func New(s *store.Store, files *artifact.Folder, clone string, now func() time.Time, log *slog.Logger) *Keeper {
+func New(s asks, files *artifact.Folder, clone string, now func() time.Time, log *slog.Logger) *Keeper {
 	return &Keeper{store: s, files: files, copy: clone, now: now, log: log}
 }
 

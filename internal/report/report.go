@@ -21,7 +21,6 @@ import (
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/rows"
 	"ironbell/internal/outgoing"
-	"ironbell/internal/store"
 	"ironbell/internal/store/db"
 	"ironbell/internal/store/records"
 )
@@ -242,11 +241,18 @@ type Vault interface {
 	Open(record string, sealed []byte) (string, error)
 }
 
+// asks is what sources want of the store.
+type asks interface {
+	Identity(ctx context.Context, source, name string) (records.Identity, error)
+	Place(ctx context.Context, kind records.PlaceKind, name string) (records.Place, error)
+	SourceWrites(ctx context.Context, id int64, writes string) error
+}
+
 // Sources keeps open sources by name and opens them anew when their record
 // changed. It may be used by several goroutines.
 type Sources struct {
 	Allowed
-	store *store.Store
+	store asks
 	vault Vault
 	mu    sync.Mutex
 	open  map[string]opened
@@ -258,7 +264,7 @@ type opened struct {
 }
 
 // NewSources gives the sources that stand in the store.
-func NewSources(s *store.Store, v Vault, a Allowed) *Sources {
+func NewSources(s asks, v Vault, a Allowed) *Sources {
 	return &Sources{Allowed: a, store: s, vault: v, open: map[string]opened{}}
 }
 

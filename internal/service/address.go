@@ -18,11 +18,11 @@ func mailCause(p job.Person) string { return "mail:" + strings.ToLower(p.Login) 
 func (pp *People) mayHave(ctx context.Context, t *store.Tx, who, p job.Person,
 	wanted string,
 ) (mail, waits string, err error) {
-	house, err := t.MailSettings(ctx)
+	settings, err := t.MailSettings(ctx)
 	if err != nil {
 		return "", "", err
 	}
-	if strings.EqualFold(wanted, p.Mail) || wanted == "" || house.MayReceive(wanted) ||
+	if strings.EqualFold(wanted, p.Mail) || wanted == "" || settings.MayReceive(wanted) ||
 		who.ID != p.ID && access.Administers(who) {
 		return wanted, "", t.CloseAlertsOf(ctx, []string{mailCause(p)})
 	}

@@ -75,15 +75,15 @@ func (in *Installation) SaySo(ctx context.Context, who job.Person, said Said) er
 	if err := v.Err(); err != nil {
 		return err
 	}
-	house, err := in.store.MailSettings(ctx)
+	settings, err := in.store.MailSettings(ctx)
 	if err != nil {
 		return err
 	}
-	house.Sending, house.OnlyTo = said.Sending, said.OnlyTo
+	settings.Sending, settings.OnlyTo = said.Sending, said.OnlyTo
 	if said.Sending == job.SendAll {
-		house.Sending = was.Before
+		settings.Sending = was.Before
 	}
-	if err := in.settings.SaveMail(ctx, who, house); err != nil {
+	if err := in.settings.SaveMail(ctx, who, settings); err != nil {
 		return err
 	}
 	left, err := in.files.Mark(was.Name)

@@ -112,9 +112,9 @@ func widens(before, after []string) bool {
 	case len(after) == 0:
 		return true
 	}
-	house := job.MailSettings{Domains: before}
+	settings := job.MailSettings{Domains: before}
 	return slices.ContainsFunc(after,
-		func(d string) bool { return !house.MayReceive("x@" + strings.TrimPrefix(strings.TrimSpace(d), "@")) })
+		func(d string) bool { return !settings.MayReceive("x@" + strings.TrimPrefix(strings.TrimSpace(d), "@")) })
 }
 
 func sameDomains(a, b []string) bool {

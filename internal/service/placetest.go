@@ -114,13 +114,13 @@ func (pl *Places) testMail(ctx context.Context, who job.Person, name string, d d
 	if who.Mail == "" {
 		return "", fault.New(fault.Task, doing, "you have no mail address", "Set it on your page, under People.")
 	}
-	house, err := pl.store.MailSettings(ctx)
+	settings, err := pl.store.MailSettings(ctx)
 	if err != nil {
 		return "", err
 	}
 	address := who.Mail
 	// it is the address of an administrator on record
-	switch gate, _ := gate.BySettings(house, nil, true, address, ""); {
+	switch gate, _ := gate.BySettings(settings, nil, true, address, ""); {
 	case gate.Keep != "":
 		return "",
 			fault.New(fault.Task, doing, "this installation sends nothing now",

@@ -97,13 +97,13 @@ func New(n Needs) *Service {
 
 // Alerts are acknowledged and closed.
 type Alerts struct {
-	store *store.Store
+	store alertsStore
 	links access.Links
 }
 
 // Calendars are saved and removed, and rules read by them.
 type Calendars struct {
-	store *store.Store
+	store calendarsStore
 	times *timetable.Timetable
 	runs  *runs.Runs
 	now   func() time.Time
@@ -112,7 +112,7 @@ type Calendars struct {
 
 // Deliveries are settled, allowed and let go.
 type Deliveries struct {
-	store  *store.Store
+	store  changes
 	notify *notify.Notifier
 	settle *settle.Settler
 	now    func() time.Time
@@ -120,20 +120,20 @@ type Deliveries struct {
 
 // Events are reported from outside.
 type Events struct {
-	store        *store.Store
+	store        changes
 	waits        *waits.Waits
 	installation *installation.Keeper
 }
 
 // Freezes hold rings and deliveries back; limits bound what goes on at once.
 type Freezes struct {
-	store *store.Store
+	store freezesStore
 	now   func() time.Time
 }
 
 // Installation is what this installation is, and its nodes.
 type Installation struct {
-	store        *store.Store
+	store        installationStore
 	files        *artifact.Folder
 	installation *installation.Keeper
 	settings     *Settings
@@ -142,7 +142,7 @@ type Installation struct {
 
 // Jobs are saved, switched, looked ahead at, and explained.
 type Jobs struct {
-	store   *store.Store
+	store   jobsStore
 	sources *report.Sources
 	kinds   map[job.TaskKind]task.Kind
 	times   *timetable.Timetable
@@ -154,14 +154,14 @@ type Jobs struct {
 
 // People are saved with their groups and posts, and what each wants for their mails.
 type People struct {
-	store *store.Store
+	store peopleStore
 	links access.Links
 	now   func() time.Time
 }
 
 // Places are sources and destinations, with the identities that reports are run under.
 type Places struct {
-	store        *store.Store
+	store        placesStore
 	sources      *report.Sources
 	destinations *deliver.Destinations
 	notify       *notify.Notifier
@@ -182,7 +182,7 @@ type Reports struct {
 
 // Runs are asked for, made again, cancelled and compared.
 type Runs struct {
-	store  *store.Store
+	store  runsStore
 	files  *artifact.Folder
 	times  *timetable.Timetable
 	runs   *runs.Runs
@@ -193,7 +193,7 @@ type Runs struct {
 }
 
 // Settings of the whole installation.
-type Settings struct{ store *store.Store }
+type Settings struct{ store settingsStore }
 
 // checks look whether records hold together before they are saved.
 type checks struct {

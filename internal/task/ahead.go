@@ -88,11 +88,11 @@ func (k *Deliver) Ahead(ctx context.Context, w Work, t job.Task) (job.AheadTask,
 		}
 		return out, nil, nil
 	}
-	house, err := k.Store.MailSettings(ctx)
+	settings, err := k.Store.MailSettings(ctx)
 	if err != nil {
 		return out, nil, err
 	}
-	d := withHouse(*t.Deliver, house)
+	d := withDefaults(*t.Deliver, settings)
 	if out.Subject = d.Subject; !later.MatchString(d.Subject) {
 		if out.Subject, err = w.fill(ctx, "the subject", d.Subject, nil); err != nil {
 			return out, nil, err

@@ -33,11 +33,11 @@ const shownInHeader = 500
 
 // mail composes the messages of a mail.
 func (k *Deliver) mail(ctx context.Context, w Work, t job.Task, id int64, mailer deliver.Mailer) (Result, error) {
-	house, err := k.Store.MailSettings(ctx)
+	settings, err := k.Store.MailSettings(ctx)
 	if err != nil {
 		return Result{}, err
 	}
-	d := withHouse(*t.Deliver, house)
+	d := withDefaults(*t.Deliver, settings)
 	letter, err := k.letter(ctx, w, d, mailer)
 	if err != nil {
 		return Result{}, err
@@ -165,11 +165,11 @@ func carried(w Work, t job.Task, d job.DeliverTask) error {
 	return nil
 }
 
-// withHouse fills in what the house's own templates give.
-func withHouse(d job.DeliverTask, house job.MailSettings) job.DeliverTask {
-	d.Subject = orElse(d.Subject, orElse(house.Subject, DefaultSubject))
-	d.Body = orElse(d.Body, orElse(house.Body, "{job}, {date:%A %e %B %Y}."))
-	d.ReplyTo = orElse(d.ReplyTo, house.ReplyTo)
+// withDefaults fills in what the house's own templates give.
+func withDefaults(d job.DeliverTask, settings job.MailSettings) job.DeliverTask {
+	d.Subject = orElse(d.Subject, orElse(settings.Subject, DefaultSubject))
+	d.Body = orElse(d.Body, orElse(settings.Body, "{job}, {date:%A %e %B %Y}."))
+	d.ReplyTo = orElse(d.ReplyTo, settings.ReplyTo)
 	return d
 }
 

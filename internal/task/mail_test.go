@@ -66,13 +66,13 @@ func TestAFileThatIsTooLargeForAnyMailIsSaid(t *testing.T) {
 }
 
 func TestTheHouseFillsInWhatAJobLeavesOut(t *testing.T) {
-	house := job.MailSettings{Subject: "Tarnwick: {job}", Body: "Good morning.", ReplyTo: "desk@tarnwick.example"}
-	d := withHouse(job.DeliverTask{}, house)
+	settings := job.MailSettings{Subject: "Tarnwick: {job}", Body: "Good morning.", ReplyTo: "desk@tarnwick.example"}
+	d := withDefaults(job.DeliverTask{}, settings)
 	assert.Equal(t, []string{"Tarnwick: {job}", "Good morning.", "desk@tarnwick.example"},
 		[]string{d.Subject, d.Body, d.ReplyTo})
-	d = withHouse(job.DeliverTask{Subject: "Own", Body: "Own.", ReplyTo: "mara@tarnwick.example"}, house)
+	d = withDefaults(job.DeliverTask{Subject: "Own", Body: "Own.", ReplyTo: "mara@tarnwick.example"}, settings)
 	assert.Equal(t, []string{"Own", "Own.", "mara@tarnwick.example"}, []string{d.Subject, d.Body, d.ReplyTo})
-	d = withHouse(job.DeliverTask{}, job.MailSettings{})
+	d = withDefaults(job.DeliverTask{}, job.MailSettings{})
 	assert.Equal(t, DefaultSubject, d.Subject)
 	assert.NotEmpty(t, d.Body, "a mail is never empty")
 }

@@ -22,7 +22,7 @@ const tests = "Attack|Reaches|Rights|Secrets|Refusal|LookAlike|Forge|Hostile|Wal
 
 var packages = []string{
 	"./internal/report", "./internal/confined", "./internal/task", "./internal/access",
-	"./internal/outgoing", "./internal/deliver", "./internal/core/...", "./test",
+	"./internal/outgoing", "./internal/deliver", "./internal/core/...", "./test", "./test/faults",
 }
 
 func main() {

@@ -1,6 +1,7 @@
 package world
 
 import (
+	"bytes"
 	"context"
 	"encoding/base64"
 	"encoding/hex"
@@ -13,6 +14,7 @@ import (
 	"path/filepath"
 	"strings"
 	"syscall"
+	"testing"
 	"time"
 
 	"ironbell/client"
@@ -213,4 +215,34 @@ func (w *World) Get(address string) []byte {
 // ClientWhich chooses the deliveries of a run that are kept back for a reason.
 func ClientWhich(run job.RunID, keptBack string) client.Which {
 	return client.Which{Run: run.String(), KeptBack: keptBack, Limit: 1000}
+}
+
+// Call makes one request and gives status, content type and body.
+func Call(t *testing.T, c *http.Client, method, address, token, body string) (int, string, string) {
+	t.Helper()
+	req, err := http.NewRequest(method, address, strings.NewReader(body))
+	require.NoError(t, err)
+	if body != "" {
+		req.Header.Set("Content-Type", "application/json")
+	}
+	if token != "" {
+		req.Header.Set("Authorization", "Bearer "+token)
+	}
+	res, err := c.Do(req)
+	require.NoError(t, err)
+	defer func() { _ = res.Body.Close() }()
+	text, err := io.ReadAll(io.LimitReader(res.Body, 1<<20))
+	require.NoError(t, err)
+	return res.StatusCode, res.Header.Get("Content-Type"), string(text)
+}
+
+// Put puts a JSON document to a stand-in.
+func Put(t *testing.T, address, text string) {
+	t.Helper()
+	req, err := http.NewRequest(http.MethodPut, address, bytes.NewReader([]byte(text)))
+	require.NoError(t, err)
+	res, err := http.DefaultClient.Do(req)
+	require.NoError(t, err)
+	_ = res.Body.Close()
+	require.Equal(t, http.StatusOK, res.StatusCode)
 }

@@ -165,3 +165,39 @@ func (w *World) Ring(name string) wire.RunPage {
 func WithOwner(login string, d job.Definition) wire.JobRequest {
 	return wire.JobRequest{Owner: login, Definition: d}
 }
+
+// Tasks is a job of some tasks, which are tried again soon.
+func Tasks(list ...job.Task) job.Definition {
+	return job.Definition{
+		Zone: "Europe/London", Retry: job.Retry{Times: 2, Wait: job.Duration(200 * time.Millisecond)},
+		Patience: job.Retry{Times: 2, Wait: job.Duration(200 * time.Millisecond)}, Tasks: list,
+	}
+}
+
+// ReportOf is a task that makes the report of a name; it begins at once, or after others.
+func ReportOf(name string, after ...string) job.Task {
+	if after == nil {
+		after = []string{}
+	}
+	return job.Task{
+		Name: strings.ToLower(name), Kind: job.KindReport, After: after,
+		Report: &job.ReportTask{Report: name, Outputs: []job.Output{{Format: "csv", Name: name}}},
+	}
+}
+
+// MailTo is a task that mails what was made.
+func MailTo(to string) job.Task {
+	return job.Task{
+		Name: "mail", Kind: job.KindDeliver,
+		Deliver: &job.DeliverTask{Destination: "company mail", To: []string{to}, Subject: "{job} {date:%Y-%m-%d}"},
+	}
+}
+
+// AttemptsOf are the outcomes of the tasks of a run, by their names.
+func AttemptsOf(page wire.RunPage) map[string]string {
+	got := map[string]string{}
+	for _, a := range page.Attempts {
+		got[a.Task] += string(a.State) + ";"
+	}
+	return got
+}

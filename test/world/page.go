@@ -33,7 +33,7 @@ func (w *World) Console() Page {
 // ConsoleAs signs in as somebody.
 func (w *World) ConsoleAs(login string) Page {
 	w.T.Helper()
-	if _, err := os.Stat("../console/dist/index.html"); err != nil {
+	if _, err := os.Stat(Path("console/dist/index.html")); err != nil {
 		w.T.Fatal("the console is not built; type: make console")
 	}
 	tab, stop, err := browser.Start(context.Background())

@@ -105,7 +105,8 @@ var programs struct {
 func Build(t testing.TB) string {
 	t.Helper()
 	programs.once.Do(func() {
-		cmd := exec.Command("go", "build", "-o", programs.dir+"/", "../cmd/...")
+		cmd := exec.Command("go", "build", "-o", programs.dir+"/", "./cmd/...")
+		cmd.Dir = Path("")
 		if out, err := cmd.CombinedOutput(); err != nil {
 			programs.err = fmt.Errorf("%w: %s", err, out)
 		}

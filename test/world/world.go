@@ -12,6 +12,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"runtime"
 	"strings"
 	"syscall"
 	"testing"
@@ -147,4 +148,10 @@ func Connect(t testing.TB, dsn string) *pgx.Conn {
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = conn.Close(context.Background()) })
 	return conn
+}
+
+// Path is the path of a file of the project, of which name is the path from its root.
+func Path(name string) string {
+	_, here, _, _ := runtime.Caller(0)
+	return filepath.Join(filepath.Dir(here), "..", "..", name)
 }

@@ -30,21 +30,21 @@ type Passage struct {
 
 // BySettings decides by the house's settings alone: what leaves it, and whereto. Whether
 // a second person is needed is said by outside.
-func BySettings(house job.MailSettings, test *job.TestCopy, mail bool,
+func BySettings(settings job.MailSettings, test *job.TestCopy, mail bool,
 	address, destination string,
 ) (p Passage, outside bool) {
 	switch {
 	case test != nil && !mail:
 		return Passage{Over: !test.Leaves("destination:" + destination)}, false
-	case house.Sending == job.SendNone, house.Sending == job.SendOne && !mail:
+	case settings.Sending == job.SendNone, settings.Sending == job.SendOne && !mail:
 		return Passage{Keep: job.KeptForSilent}, false
-	case house.Sending == job.SendOne:
-		if strings.EqualFold(address, house.OnlyTo) {
+	case settings.Sending == job.SendOne:
+		if strings.EqualFold(address, settings.OnlyTo) {
 			return Passage{}, false
 		}
-		return Passage{Redirect: house.OnlyTo}, false
+		return Passage{Redirect: settings.OnlyTo}, false
 	}
-	return Passage{}, mail && !house.MayReceive(address)
+	return Passage{}, mail && !settings.MayReceive(address)
 }
 
 // Records are what the gate asks of the store.
@@ -59,7 +59,7 @@ func Decide(ctx context.Context, from Records, g deliveries.GateState, s sending
 	now time.Time,
 ) (Passage, error) {
 	mail := s.Name == ""
-	p, outside := BySettings(g.House, g.Copy, mail, s.Address, destination)
+	p, outside := BySettings(g.Settings, g.Copy, mail, s.Address, destination)
 	if s.AlertID != nil && *s.AlertID != 0 {
 		if over, err := from.AlertOver(ctx, *s.AlertID); err != nil || over {
 			return Passage{Drop: over}, err

@@ -12,13 +12,13 @@ func TestWhatLeavesTheHouse(t *testing.T) {
 	const inside, outside, desk = "oren@tarnwick.example", "desk@else.test", "test.desk@tarnwick.example"
 	domains := []string{"tarnwick.example"}
 	for _, c := range []struct {
-		what    string
-		house   job.MailSettings
-		file    bool
-		to      string
-		want    Passage
-		outside bool
-		copy    *job.TestCopy
+		what     string
+		settings job.MailSettings
+		file     bool
+		to       string
+		want     Passage
+		outside  bool
+		copy     *job.TestCopy
 	}{
 		{"everything, by default", job.MailSettings{}, false, outside, Passage{}, false, nil},
 		{"an allowed domain", job.MailSettings{Domains: domains}, false, inside, Passage{}, false, nil},
@@ -83,7 +83,7 @@ func TestWhatLeavesTheHouse(t *testing.T) {
 			&job.TestCopy{Named: []string{"destination:harbour files"}},
 		},
 	} {
-		got, needs := BySettings(c.house, c.copy, !c.file, c.to, "Harbour files")
+		got, needs := BySettings(c.settings, c.copy, !c.file, c.to, "Harbour files")
 		assert.Equal(t, c.want, got, c.what)
 		assert.Equal(t, c.outside, needs, c.what)
 	}

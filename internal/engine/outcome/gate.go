@@ -76,7 +76,7 @@ func (o *Outcome) KeepBack(ctx context.Context, g deliveries.GateState, why job.
 			text := "kept back since this installation sends nothing like it now: " + phrase.Few(who)
 			if why == job.KeptForYes {
 				text = fmt.Sprintf("kept back until a second person says yes, since mail goes only to %s: %s",
-					strings.Join(g.House.Domains, ", "), phrase.Few(who))
+					strings.Join(g.Settings.Domains, ", "), phrase.Few(who))
 			}
 			if err := t.Log(ctx, job.LogLine{Level: "warn", Text: text}, run); err != nil {
 				return err

@@ -159,7 +159,7 @@ func (rs *Runs) Missing(ctx context.Context, from interface {
 	have = rs.Counts(wait.WithDefaults(), have, held.Due)
 	var missing []string
 	for i, c := range wait.For {
-		if !slices.ContainsFunc(have, func(h rings.Happened) bool { return h.Place == i }) {
+		if !slices.ContainsFunc(have, func(h rings.Happened) bool { return h.Condition == i }) {
 			missing = append(missing, event.Reading(c))
 		}
 	}

@@ -27,7 +27,7 @@ func (u *Upkeep) reap(ctx context.Context) {
 			}
 		}
 		if u.node.Now().Sub(looked).Abs() > upkeep {
-			if err := u.keepHouse(ctx); err != nil {
+			if err := u.hourly(ctx); err != nil {
 				u.node.Failed(ctx, "do the hourly upkeep", err)
 			} else {
 				looked = u.node.Now()

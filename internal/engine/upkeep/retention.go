@@ -9,43 +9,42 @@ import (
 	"ironbell/internal/scratch"
 )
 
-// keepHouse does what is due about once an hour: the partitions to come, what
+// hourly does what is due about once an hour: the partitions to come, what
 // has ended, and what has been kept long enough.
-func (u *Upkeep) keepHouse(ctx context.Context) error {
+func (u *Upkeep) hourly(ctx context.Context) error {
 	is, err := u.installation.Is(ctx)
 	if err != nil {
 		return err
 	}
+	all := map[string]func(context.Context) error{
+		"make the partitions of the coming months": u.store.EnsureMonths,
+		"forget sign-ins that have ended":          u.store.SweepAccess,
+		"forget what never came together":          u.sweepHappened,
+		"forget old names":                         u.store.SweepNames,
+		"remove what was kept long enough":         u.sweepOld,
+		"remove old logs and runs":                 u.sweepHistory,
+		"remove old months":                        u.store.DropMonths,
+		"remove temporary folders that were left":  func(context.Context) error { _, err := scratch.Sweep(); return err },
+	}
 	// Files that the original may still need are nobody's here to remove.
-	shared := is.Copy != nil || is.Test != nil && is.Test.Files == is.Files
-	now := u.node.Now()
-	for doing, do := range map[string]func() error{
-		"make the partitions of the coming months": func() error { return u.store.EnsureMonths(ctx) },
-		"forget sign-ins that have ended":          func() error { return u.store.SweepAccess(ctx) },
-		"forget what never came together": func() error {
-			return u.store.SweepHappened(ctx,
-				now.AddDate(0, 0, -40))
-		},
-		"forget old names":                 func() error { return u.store.SweepNames(ctx) },
-		"remove what was kept long enough": func() error { return u.sweepOld(ctx) },
-		"remove files that were kept long enough": func() error {
-			return unless(shared,
-				func() error { return u.removeFiles(ctx) })
-		},
-		"remove old logs and runs":                func() error { return u.sweepHistory(ctx, now) },
-		"remove old months":                       func() error { return u.store.DropMonths(ctx) },
-		"remove temporary folders that were left": func() error { _, err := scratch.Sweep(); return err },
-		// files have the times of the disk
-		"remove files that nobody knows": func() error {
-			return unless(shared,
-				func() error { return u.removeStrays(ctx, time.Now()) })
-		},
-	} {
-		if err := do(); err != nil {
+	if shared := is.Copy != nil || is.Test != nil && is.Test.Files == is.Files; !shared {
+		all["remove files that were kept long enough"] = u.removeFiles
+		all["remove files that nobody knows"] = u.removeStrays
+	}
+	for doing, do := range all {
+		if err := do(ctx); err != nil {
 			return fmt.Errorf("%s: %w", doing, err)
 		}
 	}
 	return nil
+}
+
+// neverTogether is how long a condition that has come about waits for the others.
+const neverTogether = 40 // days
+
+// sweepHappened forgets conditions whose others never came about.
+func (u *Upkeep) sweepHappened(ctx context.Context) error {
+	return u.store.SweepHappened(ctx, u.node.Now().AddDate(0, 0, -neverTogether))
 }
 
 // sweepOld removes what belongs to no single job and was kept long enough.
@@ -57,16 +56,9 @@ func (u *Upkeep) sweepOld(ctx context.Context) error {
 	return u.store.SweepOld(ctx, k)
 }
 
-// unless does something, unless it is not to be done here.
-func unless(not bool, do func() error) error {
-	if not {
-		return nil
-	}
-	return do()
-}
-
 // sweepHistory removes old logs and runs, once a day.
-func (u *Upkeep) sweepHistory(ctx context.Context, now time.Time) error {
+func (u *Upkeep) sweepHistory(ctx context.Context) error {
+	now := u.node.Now()
 	if now.Sub(u.swept) < 24*time.Hour {
 		return nil
 	}
@@ -106,7 +98,8 @@ const strayAge = 48 * time.Hour
 
 // removeStrays removes what nodes that died left in the store of artifacts: one
 // of its 256 folders at each call.
-func (u *Upkeep) removeStrays(ctx context.Context, now time.Time) error {
+func (u *Upkeep) removeStrays(ctx context.Context) error {
+	now := time.Now() // files have the times of the disk
 	folder := strconv.FormatInt(256+now.Unix()/int64(upkeep/time.Second)%256, 16)[1:]
 	old, err := u.files.Older(folder, now.Add(-strayAge))
 	if err != nil || len(old) == 0 {

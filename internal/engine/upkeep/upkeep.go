@@ -10,6 +10,7 @@ import (
 
 	"ironbell/internal/access"
 	"ironbell/internal/artifact"
+	"ironbell/internal/core/job"
 	"ironbell/internal/deliver"
 	"ironbell/internal/engine/lease"
 	"ironbell/internal/engine/node"
@@ -20,13 +21,46 @@ import (
 	"ironbell/internal/installation"
 	"ironbell/internal/outgoing"
 	"ironbell/internal/store"
+	"ironbell/internal/store/operation"
+	"ironbell/internal/store/queue"
+	"ironbell/internal/store/sending"
 	"ironbell/internal/timetable"
 )
+
+// asks is what upkeep wants of the store.
+type asks interface {
+	Do(ctx context.Context, f func(*store.Tx) error) error
+	Setting(ctx context.Context, key string, to any) (bool, error)
+	Keeping(ctx context.Context) (job.KeepingSettings, error)
+
+	// turns of which one node has each
+	TakeTurn(ctx context.Context, name string, every time.Duration) (ok bool, err error)
+	NoteTurn(ctx context.Context, name, word string) error
+	LastTurn(ctx context.Context, name string) (operation.Turn, error)
+
+	// this node and the leases it holds
+	SeeNode(ctx context.Context, n operation.Node) (finishing bool, err error)
+	ForgetNode(ctx context.Context, name string) error
+	RenewDeliveries(ctx context.Context, lease time.Duration, worked []sending.Sending) error
+	RenewParts(ctx context.Context, lease time.Duration, worked []queue.Claim) ([]queue.Claim, error)
+
+	// what was kept long enough
+	EnsureMonths(ctx context.Context) error
+	DropMonths(ctx context.Context) error
+	SweepAccess(ctx context.Context) error
+	SweepHappened(ctx context.Context, before time.Time) error
+	SweepHistory(ctx context.Context) error
+	SweepNames(ctx context.Context) error
+	SweepOld(ctx context.Context, k job.KeepingSettings) error
+	OldFiles(ctx context.Context, limit int) ([]operation.OldFile, error)
+	FilesRemoved(ctx context.Context, files []operation.OldFile) error
+	KnownKeys(ctx context.Context, keys []string) (map[string]bool, error)
+}
 
 // Upkeep are the loops of one node.
 type Upkeep struct {
 	node         *node.Node
-	store        *store.Store
+	store        asks
 	files        *artifact.Folder
 	destinations *deliver.Destinations
 	holdings     *lease.Holdings
@@ -45,7 +79,7 @@ type Upkeep struct {
 // Needs are what upkeep works with.
 type Needs struct {
 	Node         *node.Node
-	Store        *store.Store
+	Store        asks
 	Files        *artifact.Folder
 	Destinations *deliver.Destinations
 	Holdings     *lease.Holdings

@@ -62,7 +62,7 @@ func (ws *Waits) Raise(ctx context.Context, t *store.Tx, ev job.Event, by *int64
 		return nil, fresh, err
 	}
 	for _, w := range waiters {
-		if !event.Matches(w.Waits.V.For[w.Place], event.Happening{Event: &ev}) {
+		if !event.Matches(w.Waits.V.For[w.Condition], event.Happening{Event: &ev}) {
 			continue
 		}
 		what := fmt.Sprintf("event %s of %s", ev.Type, ev.Source)
@@ -70,7 +70,7 @@ func (ws *Waits) Raise(ctx context.Context, t *store.Tx, ev job.Event, by *int64
 			what += " about " + ev.Subject
 		}
 		id, err := ws.cameAbout(ctx, t, w,
-			rings.Happened{Place: w.Place, Nominal: ev.Time, What: what}.WithFacts(facts))
+			rings.Happened{Condition: w.Condition, Nominal: ev.Time, What: what}.WithFacts(facts))
 		if err != nil {
 			return nil, fresh, err
 		}
@@ -114,14 +114,14 @@ func (ws *Waits) Ended(ctx context.Context, t *store.Tx, ended []history.RunMove
 		run := m.Run
 		run.State = m.To
 		for i, w := range waiters {
-			c := w.Waits.V.For[w.Place]
+			c := w.Waits.V.For[w.Condition]
 			heard := slices.ContainsFunc(c.Outcomes(),
 				func(s job.RunState) bool { return slices.Contains(before, string(s)) })
 			if by[i] != run.JobID || heard || !event.Matches(c, event.Happening{Run: &run}) {
 				continue
 			}
 			if _, err := ws.cameAbout(ctx, t, w, rings.Happened{
-				Place: w.Place, Nominal: run.Nominal,
+				Condition: w.Condition, Nominal: run.Nominal,
 				What: fmt.Sprintf("%s is %s (run %s)", run.Job, run.State, run.ID),
 			}); err != nil {
 				return err

@@ -22,15 +22,36 @@ import (
 	"ironbell/internal/installation"
 	"ironbell/internal/report"
 	"ironbell/internal/store"
+	"ironbell/internal/store/queue"
 	"ironbell/internal/store/records"
+	"ironbell/internal/store/sending"
 	"ironbell/internal/task"
 	"ironbell/internal/timetable"
 )
 
+// asks is what a worker wants of the store.
+type asks interface {
+	timetable.Records
+	Do(ctx context.Context, f func(*store.Tx) error) error
+
+	// parts of runs
+	ClaimParts(ctx context.Context, node string, lease time.Duration, limit int,
+		first queue.First) (claims []queue.Claim, more bool, err error)
+	NextReady(ctx context.Context) (wait time.Duration, ok bool, err error)
+	Siblings(ctx context.Context, run job.RunID) ([]sending.Sibling, error)
+	Log(ctx context.Context, l job.LogLine, id job.RunID) error
+
+	// what they are made from
+	JobAt(ctx context.Context, id int64, version int) (job.Definition, error)
+	ReportOf(ctx context.Context, run job.RunID, name string, at time.Time) (job.Report, error)
+	PersonByID(ctx context.Context, id int64) (job.Person, error)
+	PastRows(ctx context.Context, c queue.Claim, task string, n int) ([]int64, error)
+}
+
 // Worker is the loop of one node.
 type Worker struct {
 	node         *node.Node
-	store        *store.Store
+	store        asks
 	times        *timetable.Timetable
 	files        *artifact.Folder
 	sources      *report.Sources
@@ -51,7 +72,7 @@ type Worker struct {
 // Needs are what a worker works with.
 type Needs struct {
 	Node         *node.Node
-	Store        *store.Store
+	Store        asks
 	Times        *timetable.Timetable
 	Files        *artifact.Folder
 	Sources      *report.Sources

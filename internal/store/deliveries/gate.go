@@ -18,10 +18,10 @@ import (
 // GateState is what decides whether something may leave, as it is now. Its number
 // rises whenever that changes; an offer names it, and is refused when it has risen.
 type GateState struct {
-	No     int64
-	House  job.MailSettings
-	Copy   *job.TestCopy // when this is a copy for tests
-	Frozen []job.Freeze
+	No       int64
+	Settings job.MailSettings
+	Copy     *job.TestCopy // when this is a copy for tests
+	Frozen   []job.Freeze
 }
 
 // GateNow reads the state of the gate. The number is read first, so that whatever
@@ -37,7 +37,7 @@ func (q Q) GateNow(ctx context.Context, now time.Time) (GateState, error) {
 	if err != nil {
 		return g, db.Wrap(err, "look at the gate")
 	}
-	if g.House, err = q.MailSettings(ctx); err != nil {
+	if g.Settings, err = q.MailSettings(ctx); err != nil {
 		return g, err
 	}
 	g.Frozen, err = records.In(q.Base).FreezeOver(ctx, now, now)

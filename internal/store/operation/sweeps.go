@@ -42,6 +42,8 @@ func (q Q) SweepOld(ctx context.Context, k job.KeepingSettings) error {
 		{"consents", `DELETE FROM consents WHERE id IN (SELECT id FROM consents
 			WHERE given_at < bell_now() - make_interval(days => $1) AND (until IS NULL OR until < bell_now())
 			ORDER BY given_at LIMIT $2)`, k.Audit},
+		{"drafts", `DELETE FROM drafts WHERE (person_id, kind, key) IN (SELECT person_id, kind, key FROM drafts
+			WHERE kept_at < bell_now() - make_interval(days => $1) ORDER BY kept_at LIMIT $2)`, job.DraftDays},
 	} {
 		for range sweepRounds {
 			res, err := q.Ext.ExecContext(ctx, sweep.remove, sweep.days, sweepBatch)

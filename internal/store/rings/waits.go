@@ -17,7 +17,7 @@ import (
 // Waiter is a trigger that waits for what happened, with what a run of its job needs.
 type Waiter struct {
 	TriggerID  int64                     `db:"trigger_id"`
-	Place      int                       `db:"place"`
+	Condition  int                       `db:"place"` // which of its conditions, from 0
 	Waits      db.Document[*job.Wait]    `db:"waits"`
 	JobID      int64                     `db:"job_id"`
 	Job        string                    `db:"job_name"`
@@ -87,7 +87,7 @@ func (t *Tx) WaitersForJobs(ctx context.Context, jobs []int64) (all []Waiter, by
 type Happened struct {
 	TriggerID int64                       `db:"trigger_id"`
 	Bunch     string                      `db:"bunch"` // the business day that it belongs to; empty for a window
-	Place     int                         `db:"place"`
+	Condition int                         `db:"place"` // which of the trigger's, from 0
 	At        time.Time                   `db:"at"`
 	Nominal   time.Time                   `db:"nominal"`
 	What      string                      `db:"what"`
@@ -110,7 +110,7 @@ func (t *Tx) PutHappened(ctx context.Context, h Happened) error {
 		VALUES ($1, $2, $3, $4, $5, $6, $7)
 		ON CONFLICT (trigger_id, bunch, place) DO UPDATE SET at = excluded.at, nominal = excluded.nominal,
 		what = excluded.what, run_id = NULL, facts = excluded.facts`,
-		h.TriggerID, h.Bunch, h.Place, h.At, h.Nominal, h.What, h.Facts)
+		h.TriggerID, h.Bunch, h.Condition, h.At, h.Nominal, h.What, h.Facts)
 	return db.Wrap(err, "record what happened")
 }
 

@@ -12,7 +12,6 @@ import (
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/phrase"
 	"ironbell/internal/deliver"
-	"ironbell/internal/store"
 	"ironbell/internal/store/db"
 	"ironbell/internal/store/sending"
 )
@@ -38,9 +37,21 @@ func (r Resolved) Addresses() []string {
 	return out
 }
 
+// Records are what recipients are looked up in.
+type Records interface {
+	PersonByLogin(ctx context.Context, login string) (p job.Person, hash string, err error)
+	PeopleByLogins(ctx context.Context, logins []string) ([]job.Person, error)
+	PeopleByMail(ctx context.Context, addresses []string) ([]job.Person, error)
+	Group(ctx context.Context, name string) (job.Group, error)
+	Post(ctx context.Context, name string) (job.Post, error)
+	PostsUnder(ctx context.Context, name string) ([]job.Post, error)
+	Marked(ctx context.Context, addresses []string) (map[string]int, error)
+	Left(ctx context.Context, jobID int64, addresses []string) (map[string]bool, error)
+}
+
 // Resolver turns recipients as they stand in a job into addresses.
 type Resolver struct {
-	store *store.Store
+	store Records
 	now   time.Time
 	known map[string]bool // addresses, in small letters
 	seen  map[string]bool // groups and posts on the way
@@ -49,7 +60,7 @@ type Resolver struct {
 }
 
 // New makes a resolver as of an instant.
-func New(s *store.Store, now time.Time) *Resolver {
+func New(s Records, now time.Time) *Resolver {
 	return &Resolver{
 		store: s, now: now, known: map[string]bool{}, seen: map[string]bool{},
 		Wrong: fault.Invalid{What: "the recipients"},
@@ -232,7 +243,7 @@ func (r *Resolver) put(to sending.Recipient) {
 
 // Resolve tells whom some recipients come to now: the addresses, who gets nothing
 // and why, and what is wrong with single ones.
-func Resolve(ctx context.Context, s *store.Store, now time.Time,
+func Resolve(ctx context.Context, s Records, now time.Time,
 	texts []string,
 ) (to []sending.Recipient, notes []string, wrong error, err error) {
 	r := New(s, now)
@@ -245,7 +256,7 @@ func Resolve(ctx context.Context, s *store.Store, now time.Time,
 
 // marks says which addresses mail came back from again and again. Not to know is
 // no reason to send nothing.
-func marks(ctx context.Context, s *store.Store, all Resolved) []string {
+func marks(ctx context.Context, s Records, all Resolved) []string {
 	marked, err := s.Marked(ctx, all.Addresses())
 	if err != nil || len(marked) == 0 {
 		return nil
@@ -260,7 +271,7 @@ func marks(ctx context.Context, s *store.Store, all Resolved) []string {
 }
 
 // Without leaves out those who left the job's list, and notes who is marked since mail to them came back.
-func Without(ctx context.Context, s *store.Store, jobID int64, all Resolved) (Resolved, error) {
+func Without(ctx context.Context, s Records, jobID int64, all Resolved) (Resolved, error) {
 	all.Notes = append(all.Notes, marks(ctx, s, all)...)
 	left, err := s.Left(ctx, jobID, all.Addresses())
 	if err != nil || len(left) == 0 {

@@ -1,4 +1,4 @@
-package test
+package faults
 
 import (
 	"context"
@@ -20,7 +20,7 @@ func TestWhatStandsStillGivesNoSignOfLife(t *testing.T) {
 	w := world.Open(t)
 	ctx := context.Background()
 	w.Report("Ports", "SELECT code FROM ports")
-	d := tasks(reportOf("Ports"))
+	d := world.Tasks(world.ReportOf("Ports"))
 	d.Triggers = []job.Trigger{{Timing: job.Timing{Rule: "0 6 1 1 *"}}, {Timing: job.Timing{Rule: "0 7 1 1 *"}}}
 	w.Job("Ports", d)
 	require.NoError(t, w.C.SaveHeartbeat(ctx, "http://"+w.Out.Receiver+"/alive", job.Duration(1e9)))
@@ -54,7 +54,7 @@ func TestWhatStandsStillGivesNoSignOfLife(t *testing.T) {
 	assert.Contains(t, state.Lines[0].Text, "Sefa Orlin")
 	assert.Contains(t, string(w.Get("http://"+w.Listen+"/metrics")), "ironbell_standing_still 1\n")
 	for _, path := range []string{"/health", "/ready"} {
-		status, _, _ := call(t, http.DefaultClient, http.MethodGet, "http://"+w.Listen+path, "", "")
+		status, _, _ := world.Call(t, http.DefaultClient, http.MethodGet, "http://"+w.Listen+path, "", "")
 		assert.Equal(t, http.StatusOK, status, path)
 	}
 	silent(func() {
@@ -85,7 +85,7 @@ func TestANodeFinishesAndSaysWhenItIsEmpty(t *testing.T) {
 	w := world.Open(t)
 	ctx := context.Background()
 	w.Report("Ports", "SELECT code FROM ports")
-	w.Job("Ports", tasks(reportOf("Ports")))
+	w.Job("Ports", world.Tasks(world.ReportOf("Ports")))
 	nodes, err := w.C.Nodes(ctx)
 	require.NoError(t, err)
 	require.Len(t, nodes, 1)

@@ -1,4 +1,4 @@
-package test
+package faults
 
 import (
 	"context"
@@ -26,11 +26,11 @@ func released(t *testing.T) string {
 	commit := strings.Fields(string(text))[0]
 	dir := t.TempDir()
 	archive := filepath.Join(dir, "source.tar")
-	if out, err := exec.Command("git", "-C", "..", "archive", "-o", archive, commit).CombinedOutput(); err != nil {
+	if out, err := exec.Command("git", "-C", world.Path(""), "archive", "-o", archive, commit).CombinedOutput(); err != nil {
 		// Where the whole history is there, nothing may leave this test out.
-		shallow, err := exec.Command("git", "-C", "..", "rev-parse", "--is-shallow-repository").Output()
+		shallow, err := exec.Command("git", "-C", world.Path(""), "rev-parse", "--is-shallow-repository").Output()
 		if err == nil && strings.TrimSpace(string(shallow)) == "false" {
-			t.Fatalf("the commit %s of the last release is not in this history; put right test/released: %s", commit, out)
+			t.Fatalf("the commit %s of the last release is not in this history; put right test/faults/released: %s", commit, out)
 		}
 		t.Skipf("the history is not here, and so not the commit %s of the last release: %s", commit, out)
 	}

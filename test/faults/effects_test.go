@@ -1,4 +1,4 @@
-package test
+package faults
 
 import (
 	"context"
@@ -41,7 +41,7 @@ func TestStatementsRunWhereASourceAllowsThem(t *testing.T) {
 			Parameters: []job.Parameter{{Name: "day", Type: job.TypeDate, Required: true}},
 		},
 	}
-	d := tasks(mark, job.Task{
+	d := world.Tasks(mark, job.Task{
 		Name: "many", Kind: job.KindEmit, OnlyIf: `rows("mark") > 1`, Emit: &job.EmitTask{Type: "example.many"},
 	})
 	d.Values = job.Values{"day": "2026-11-02'; DROP TABLE exports; --"}
@@ -52,7 +52,7 @@ func TestStatementsRunWhereASourceAllowsThem(t *testing.T) {
 	page := w.Ring("Mark")
 	require.Equal(t, job.RunDone, page.State, page.Reason)
 	assert.Equal(t, int64(1), *page.Attempts[0].Rows)
-	assert.Equal(t, "passed over;", attemptsOf(page)["many"])
+	assert.Equal(t, "passed over;", world.AttemptsOf(page)["many"])
 	var sent int
 	require.NoError(t, conn.QueryRow(ctx, `SELECT count(*) FROM exports WHERE sent`).Scan(&sent))
 	assert.Equal(t, 1, sent)
@@ -65,7 +65,7 @@ func TestStatementsRunWhereASourceAllowsThem(t *testing.T) {
 	require.NoError(t, conn.QueryRow(ctx, `SELECT count(*) FROM exports WHERE sent`).Scan(&sent))
 	assert.Equal(t, 1, sent)
 	mark.Query.Source = "tarnwick"
-	_, err = w.C.SaveJob(ctx, "Mark", wire.JobRequest{Owner: "mara", On: true, Definition: tasks(mark)})
+	_, err = w.C.SaveJob(ctx, "Mark", wire.JobRequest{Owner: "mara", On: true, Definition: world.Tasks(mark)})
 	assert.ErrorContains(t, err, "does not allow statements")
 }
 
@@ -78,7 +78,7 @@ func TestAnInterruptedProgramIsUnknownUnlessRepeatable(t *testing.T) {
 	for name, repeatable := range map[string]bool{"Once": false, "Again": true} {
 		count := filepath.Join(w.Dir, "notes", name)
 		w.Job(name,
-			tasks(job.Task{
+			world.Tasks(job.Task{
 				Name: "upload", Kind: job.KindProgram, Repeatable: repeatable,
 				Program: &job.ProgramTask{Program: "upload", Arguments: []string{count}},
 			}))
@@ -97,7 +97,7 @@ func TestAnInterruptedProgramIsUnknownUnlessRepeatable(t *testing.T) {
 			continue
 		}
 		assert.Equal(t, job.RunFailed, page.State)
-		assert.Equal(t, "unknown;", attemptsOf(page)["upload"])
+		assert.Equal(t, "unknown;", world.AttemptsOf(page)["upload"])
 		assert.Contains(t, page.Reason, "nobody knows how far it came")
 		assert.Equal(t, "x\n", string(text), "it ran once")
 		// A person who has looked lets it go on.
@@ -113,7 +113,7 @@ func TestFilesArePickedUpWhenTheyAreComplete(t *testing.T) {
 	w := world.Open(t)
 	w.Places()
 	collect := func(take job.Take) wire.RunPage {
-		d := tasks(
+		d := world.Tasks(
 			job.Task{
 				Name: "readings", Kind: job.KindCollect,
 				Collect: &job.CollectTask{

@@ -1,7 +1,6 @@
-package test
+package faults
 
 import (
-	"bytes"
 	"context"
 	"net/http"
 	"os"
@@ -19,16 +18,6 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
-
-func put(t *testing.T, address, text string) {
-	t.Helper()
-	req, err := http.NewRequest(http.MethodPut, address, bytes.NewReader([]byte(text)))
-	require.NoError(t, err)
-	res, err := http.DefaultClient.Do(req)
-	require.NoError(t, err)
-	_ = res.Body.Close()
-	require.Equal(t, http.StatusOK, res.StatusCode)
-}
 
 func TestKillInMidRunAndRestart(t *testing.T) {
 	w := world.Open(t)
@@ -119,7 +108,7 @@ func TestALineThatBreaksAfterTheDataIsUnknown(t *testing.T) {
 	assert.Len(t, w.Inbox("a@tarnwick.example"), 1)
 	// A job that says so sends again, as a new message.
 	w.Behave("mail", "accept", 0)
-	put(t, w.Out.Inbox+"/api/servers/mail", `{"mode":"drop","only":"b@tarnwick.example"}`)
+	world.Put(t, w.Out.Inbox+"/api/servers/mail", `{"mode":"drop","only":"b@tarnwick.example"}`)
 	d.IfUnknown = job.UnknownResend
 	d.Tasks[1].Deliver.To = []string{"b@tarnwick.example"}
 	w.Job("Board", d)
@@ -223,13 +212,13 @@ func TestTheDatabaseGoesAndComesBack(t *testing.T) {
 	_, err = admin.Exec(ctx, `SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = $1`, name)
 	require.NoError(t, err)
 	base := "http://" + w.Listen
-	status, _, text := call(t, http.DefaultClient, http.MethodGet, base+"/ready", "", "")
+	status, _, text := world.Call(t, http.DefaultClient, http.MethodGet, base+"/ready", "", "")
 	assert.Equal(t, 503, status, text)
-	status, kind, text := call(t, http.DefaultClient, http.MethodGet, base+"/api/jobs", w.Token, "")
+	status, kind, text := world.Call(t, http.DefaultClient, http.MethodGet, base+"/api/jobs", w.Token, "")
 	assert.Equal(t, 503, status)
 	assert.Equal(t, "application/problem+json", kind)
 	assert.Contains(t, text, "The database does not answer; try again in a moment.")
-	status, _, _ = call(t, http.DefaultClient, http.MethodGet, base+"/health", "", "")
+	status, _, _ = world.Call(t, http.DefaultClient, http.MethodGet, base+"/health", "", "")
 	assert.Equal(t, 200, status, "the service itself is alive")
 	w.Until("the task has ended and could not say so", func() bool {
 		text, err := os.ReadFile(filepath.Join(w.Dir, "service.log"))
@@ -239,7 +228,7 @@ func TestTheDatabaseGoesAndComesBack(t *testing.T) {
 	})
 	allow("true")
 	w.Until("it is ready again", func() bool {
-		status, _, _ := call(t, http.DefaultClient, http.MethodGet, base+"/ready", "", "")
+		status, _, _ := world.Call(t, http.DefaultClient, http.MethodGet, base+"/ready", "", "")
 		return status == 200
 	})
 	assert.Equal(t, job.RunDone, w.Ring("Board").State)

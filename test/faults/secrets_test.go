@@ -1,4 +1,4 @@
-package test
+package faults
 
 import (
 	"context"
@@ -97,7 +97,7 @@ func TestSecretsAreFoundNowhere(t *testing.T) {
 		if strings.HasPrefix(name, "mail") {
 			to.To = []string{"quay.desk@tarnwick.example"}
 		}
-		d := tasks(reportOf("Ports"), job.Task{
+		d := world.Tasks(world.ReportOf("Ports"), job.Task{
 			Name: "out", Kind: job.KindDeliver, After: []string{"ports"}, Deliver: &to,
 		})
 		d.Retry, d.Patience = job.Retry{}, job.Retry{}
@@ -151,13 +151,13 @@ func TestSecretsAreFoundNowhere(t *testing.T) {
 		},
 		"Open": {Name: "open", Kind: job.KindFetch, Fetch: &job.FetchTask{URL: address + "/tides.csv?key=" + secret}},
 	} {
-		d := tasks(task)
+		d := world.Tasks(task)
 		d.Retry = job.Retry{}
 		w.Job(name, d)
 		_, err := w.C.Ring(ctx, name, nil)
 		require.NoError(t, err)
 	}
-	withKey := tasks(job.Task{
+	withKey := world.Tasks(job.Task{
 		Name: "fetch", Kind: job.KindFetch,
 		Fetch: &job.FetchTask{URL: address, Headers: map[string]string{"authorization": "Bearer " + secret}},
 	})
@@ -167,7 +167,7 @@ func TestSecretsAreFoundNowhere(t *testing.T) {
 		"/etc/passwd", "../private/tides.csv", "%2e%2e/private/tides.csv",
 		"http://elsewhere.tarnwick.example/",
 	} {
-		leaves := tasks(job.Task{Name: "fetch", Kind: job.KindFetch, Fetch: &job.FetchTask{Source: "web", URL: out}})
+		leaves := world.Tasks(job.Task{Name: "fetch", Kind: job.KindFetch, Fetch: &job.FetchTask{Source: "web", URL: out}})
 		leaves.Retry = job.Retry{}
 		if _, err = w.C.SaveJob(ctx, "Leaves", wire.JobRequest{
 			Owner: "mara", On: true, Definition: leaves,

@@ -1,4 +1,4 @@
-package test
+package faults
 
 import (
 	"context"

@@ -1,4 +1,4 @@
-package test
+package faults
 
 import (
 	"context"
@@ -22,10 +22,10 @@ func TestWhatIsSaidOfWaitingIsTrueNow(t *testing.T) {
 	ctx := context.Background()
 	w.Report("Slow", "SELECT pg_sleep(60), 1 AS n")
 	w.Report("Ports", "SELECT code FROM ports")
-	first := tasks(reportOf("Slow"))
+	first := world.Tasks(world.ReportOf("Slow"))
 	first.Tags = []string{"board"}
 	w.Job("First", first)
-	second := tasks(reportOf("Ports"), mailTo("a@tarnwick.example"))
+	second := world.Tasks(world.ReportOf("Ports"), world.MailTo("a@tarnwick.example"))
 	second.Tags = []string{"board"}
 	w.Job("Second", second)
 	require.NoError(t, w.C.SaveLimits(ctx, map[string]int{"tag:board": 1}))
@@ -85,7 +85,7 @@ func TestRingsIntoAComingFreezeAreToldAsWhatTheyWillBe(t *testing.T) {
 	w := world.Open(t)
 	ctx := context.Background()
 	w.Report("Ports", "SELECT code FROM ports")
-	d := tasks(reportOf("Ports"))
+	d := world.Tasks(world.ReportOf("Ports"))
 	d.Triggers = []job.Trigger{{Timing: job.Timing{Rule: "30 6 * * *"}}}
 	_, err := w.C.SaveJob(ctx, "Board", wire.JobRequest{Owner: "mara", On: true, Definition: d})
 	require.NoError(t, err)
@@ -128,7 +128,7 @@ func TestALargeRunCountsAllAndShowsWhatWentWrongFirst(t *testing.T) {
 		to = append(to, fmt.Sprintf("reader%04d@tarnwick.example", n))
 	}
 	w.Job("Board", world.Definition("Ports", "company mail", []string{"csv"}, to...))
-	put(t, w.Out.Inbox+"/api/servers/mail", `{"mode":"refuse","only":"desk@contractor.test"}`)
+	world.Put(t, w.Out.Inbox+"/api/servers/mail", `{"mode":"refuse","only":"desk@contractor.test"}`)
 	page := w.Ring("Board")
 	assert.Equal(t, job.RunPartly, page.State)
 	assert.Equal(t, map[job.DeliveryState]int{job.DeliverySent: readers - 1, job.DeliveryFailed: 1},
