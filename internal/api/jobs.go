@@ -29,6 +29,11 @@ func (s *server) jobs(a huma.API) {
 		tags.get("look-ahead", "/api/jobs/{job}/ahead", "Say what a job will do when it rings next", refuses(403, 404)),
 		s.lookAhead)
 	huma.Register(a,
+		tags.post("ask-job", "/api/jobs/{job}/values", "Say which values a job takes, and what each would be by itself",
+			refuses(403, 404, 422), upTo(maxBody),
+			says("For its next ring, for the ring of one of its triggers, or for a date; of the job as it is saved or of "+
+				"one that is being written. With the choices that there are and what is wrong.")), s.askJob)
+	huma.Register(a,
 		tags.post("switch-job", "/api/jobs/{job}/switch", "Switch a job on or off",
 			says("Takes effect at once. Every setting is kept.")), s.switchJob)
 	huma.Register(a,
@@ -61,6 +66,34 @@ func (s *server) showJob(ctx context.Context, in *JobPath) (*struct{ Body wire.J
 		return nil, s.problem(err)
 	}
 	return &struct{ Body wire.JobPage }{page}, nil
+}
+
+func (s *server) askJob(ctx context.Context, in *struct {
+	JobPath
+	Body wire.AskedRequest
+},
+) (*struct{ Body wire.AskedValues }, error) {
+	who, _ := person(ctx)
+	f := service.AskFor{Trigger: -1, Given: in.Body.Values}
+	if in.Body.Trigger != nil {
+		f.Trigger = *in.Body.Trigger
+	}
+	if in.Body.Date != nil {
+		f.Nominal = *in.Body.Date
+	}
+	var d *job.Definition
+	if in.Body.Definition != nil {
+		d = &in.Body.Definition.Definition
+	}
+	asked, err := s.Service.Jobs.Asked(ctx, who, in.Job, d, f)
+	if err != nil {
+		return nil, s.problem(err)
+	}
+	out := wire.AskedValues{Zone: asked.Zone, Nominal: asked.Nominal, Values: make([]wire.Asked, len(asked.Values))}
+	for i, a := range asked.Values {
+		out.Values[i] = wire.Asked{Offered: a.Offered, BySelf: a.BySelf, From: a.From}
+	}
+	return &struct{ Body wire.AskedValues }{out}, nil
 }
 
 func (s *server) saveJob(ctx context.Context, in *struct {

@@ -30,7 +30,9 @@ func (js *Jobs) Ahead(ctx context.Context, who job.Person, name, owner string, o
 	if err != nil {
 		return job.Ahead{}, err
 	}
-	return js.ahead(ctx, v, c.old.ID, name, c.Definition), nil
+	out := js.ahead(ctx, v, c.old.ID, name, c.Definition)
+	out.Says = js.inWords(c.Definition, c.owner.Name, out.Tasks)
+	return out, nil
 }
 
 // AheadOf tells the same of a job as it is saved, and what keeps it from being

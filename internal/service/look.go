@@ -25,6 +25,7 @@ type Look struct {
 	Values     job.Values
 	Zone       string    // in which moments are reckoned; that of the person when empty
 	Date       time.Time // the nominal date; now when zero
+	Calendars  []string  // of open days; Monday to Friday when empty
 }
 
 // looking is a report that somebody may look at, with its open source.
@@ -43,7 +44,7 @@ const lookLimit = 2 * time.Minute
 const lookBytes = 64 << 20
 
 func (rp *Reports) look(ctx context.Context, who job.Person, l Look) (looking, error) {
-	out := looking{frame: rp.times.Frame(nil)}
+	out := looking{frame: rp.times.Frame(l.Calendars)}
 	if err := access.May(who, access.Write, "look at reports", who.Login); err != nil {
 		return out, err
 	}

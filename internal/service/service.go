@@ -86,7 +86,7 @@ func New(n Needs) *Service {
 		Settings: &Settings{store: n.Store},
 	}
 	s.Jobs = &Jobs{
-		store: n.Store, sources: n.Sources, kinds: n.Kinds, times: n.Times, runs: n.Runs, asked: s.Runs, checks: ck,
+		store: n.Store, sources: n.Sources, kinds: n.Kinds, times: n.Times, runs: n.Runs, asked: s.Runs, reports: s.Reports, checks: ck,
 		now: n.Now,
 	}
 	s.Installation = &Installation{
@@ -148,6 +148,7 @@ type Jobs struct {
 	times   *timetable.Timetable
 	runs    *runs.Runs
 	asked   *Runs
+	reports *Reports
 	checks  *checks
 	now     func() time.Time
 }

@@ -86,3 +86,25 @@ type JobRequest struct {
 	On    bool   `json:"on"`
 	job.Definition
 }
+
+// AskedRequest asks which values a job takes.
+type AskedRequest struct {
+	Definition *JobRequest `json:"definition,omitempty" doc:"the job as it is being written; as it is saved when left out"`
+	Trigger    *int        `json:"trigger,omitempty" minimum:"0" maximum:"50" doc:"place of the trigger that rings, from 0; none when left out"`
+	Date       *time.Time  `json:"date,omitempty" doc:"the date that they are reckoned for; the trigger's next, or now, when left out"`
+	Values     job.Values  `json:"values,omitempty" doc:"values that go before all others"`
+}
+
+// AskedValues are the values that a job takes for one ring.
+type AskedValues struct {
+	Zone    string    `json:"zone"`
+	Nominal time.Time `json:"nominal" doc:"the date that they are reckoned for"`
+	Values  []Asked   `json:"values"`
+}
+
+// Asked is a value that a job takes.
+type Asked struct {
+	job.Offered
+	BySelf any    `json:"by_self,omitempty" doc:"what it is when nobody gives one"`
+	From   string `json:"from" enum:"trigger,job,report,nothing" doc:"whose value that is"`
+}

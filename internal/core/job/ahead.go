@@ -5,6 +5,7 @@ import "time"
 // Ahead is what a job would do when it rings next, told beforehand.
 type Ahead struct {
 	Zone  string       `json:"zone"`
+	Says  string       `json:"says" doc:"in one paragraph, what it will do"`
 	Next  []AheadRing  `json:"next" doc:"its next rings, at most 8; none when it has no rule"`
 	Parts int          `json:"parts,omitempty" doc:"how many parts the run would have; left out when it is not divided"`
 	Part  string       `json:"part,omitempty" doc:"the part whose files and recipients are told: the first"`
