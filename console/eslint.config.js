@@ -5,7 +5,7 @@ import ts from 'typescript-eslint';
 import svelteConfig from './svelte.config.js';
 
 export default ts.config(
-  { ignores: ['dist/', 'src/lib/api.gen.d.ts'] },
+  { ignores: ['dist/', 'src/lib/api.gen.d.ts', 'src/lib/editing/hints.gen.ts', 'scripts/'] },
   js.configs.recommended,
   ...ts.configs.strict,
   ...svelte.configs.recommended,

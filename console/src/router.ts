@@ -10,6 +10,8 @@ export const { p, navigate, isActive, route } = createRouter({
   '/': Today,
   '/jobs': Jobs,
   '/jobs/:job': Job,
+  '/jobs/:job/change': () => import('./pages/JobEditor.svelte'),
+  '/new/job': () => import('./pages/JobEditor.svelte'),
   '/forecast': () => import('./pages/Forecast.svelte'),
   '/when': () => import('./pages/When.svelte'),
   '/calendars': () => import('./pages/Calendars.svelte'),

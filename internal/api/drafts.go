@@ -23,7 +23,8 @@ func (s *server) drafts(a huma.API) {
 		answers(http.StatusNoContent)), s.dropDraft)
 }
 
-type draftPath struct {
+// DraftPath is where a draft is kept.
+type DraftPath struct {
 	Kind string `path:"kind" enum:"job,report"`
 	Key  string `path:"key" minLength:"1" maxLength:"200" doc:"the record's name, or a word of your own for a new one"`
 }
@@ -42,7 +43,7 @@ func (s *server) listDrafts(ctx context.Context, _ *struct{}) (*struct{ Body []w
 }
 
 func (s *server) showDraft(ctx context.Context, in *struct {
-	draftPath
+	DraftPath
 	Record string `query:"record" maxLength:"200" doc:"the record at which others may write"`
 },
 ) (*struct{ Body wire.DraftPage }, error) {
@@ -59,7 +60,7 @@ func (s *server) showDraft(ctx context.Context, in *struct {
 }
 
 func (s *server) keepDraft(ctx context.Context, in *struct {
-	draftPath
+	DraftPath
 	Body wire.DraftRequest
 },
 ) (*struct{ Body wire.DraftKept }, error) {
@@ -81,7 +82,7 @@ func (s *server) keepDraft(ctx context.Context, in *struct {
 	return &struct{ Body wire.DraftKept }{wire.DraftKept{KeptAt: kept.KeptAt, Others: others}}, nil
 }
 
-func (s *server) dropDraft(ctx context.Context, in *draftPath) (*struct{}, error) {
+func (s *server) dropDraft(ctx context.Context, in *DraftPath) (*struct{}, error) {
 	who, _ := person(ctx)
 	if err := s.Store.DropDraft(ctx, who.ID, in.Kind, in.Key); err != nil {
 		return nil, s.problem(err)

@@ -177,6 +177,7 @@ describe('the form of a post', () => {
 describe('what a job would do', () => {
   const ahead: Ahead = {
     zone: 'Europe/London',
+    says: 'It rings on demand.',
     next: Array.from({ length: 6 }, (_, n) => ({
       due: `2026-12-${28 + Math.min(n, 3)}T09:00:00Z`,
       nominal: n === 0 ? '2026-12-25T09:00:00Z' : `2026-12-${28 + Math.min(n, 3)}T09:00:00Z`,

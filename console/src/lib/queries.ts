@@ -1,7 +1,7 @@
 // What the pages ask of the service: the key, the question and the freshness of each list and
 // record, and what a change makes stale. Pages name what they ask; nothing else knows keys.
 import { keepPreviousData, queryOptions, type Query, type QueryClient } from '@tanstack/svelte-query';
-import { api, body, Problem, type Me, type Timing, type Values } from './api';
+import { api, body, Problem, type JobRequest, type Me, type Timing, type Values } from './api';
 import type { paths } from './api.gen';
 import { isAdministrator } from './me.svelte';
 
@@ -40,6 +40,7 @@ export type Name =
   | 'source pages'
   | 'sources'
   | 'state'
+  | 'values'
   | 'when'
   | 'whom'
   | 'why'
@@ -99,6 +100,20 @@ export const asks = {
     queryOptions({
       queryKey: named('why', job),
       queryFn: () => body(api.GET('/api/jobs/{job}/why', { params: { path: { job }, query: {} } })),
+    }),
+  /** The values that a job asks for; of one that is being written, when a definition is given. */
+  values: (job: string, definition: JobRequest | null, trigger?: number) =>
+    queryOptions({
+      queryKey: named('values', job, definition, trigger),
+      queryFn: () =>
+        body(
+          api.POST('/api/jobs/{job}/values', {
+            params: { path: { job } },
+            body: { ...(definition && { definition }), ...(trigger !== undefined && { trigger }) },
+          }),
+        ),
+      placeholderData: keepPreviousData,
+      enabled: definition !== null,
     }),
   /** Asked when somebody wants it: it looks at sources. */
   ahead: (job: string) =>

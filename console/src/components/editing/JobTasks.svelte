@@ -1,0 +1,53 @@
+<script lang="ts">
+  // What a job does, task by task.
+  import type { Ahead, Place } from '../../lib/api';
+  import type { Written } from '../../lib/editing/hint';
+  import { freshTask, kinds } from '../../lib/editing/job';
+  import TaskCard from './TaskCard.svelte';
+
+  let {
+    tasks = $bindable(),
+    places,
+    ahead,
+  }: { tasks: Written[]; places: Place[]; ahead: Ahead | undefined } = $props();
+
+  let open = $state.raw<Written | null>(null);
+  function add(kind: (typeof kinds)[number]) {
+    tasks.push(
+      freshTask(
+        kind.kind,
+        tasks.map((t) => String(t.name)),
+        kind.begins,
+      ),
+    );
+    open = tasks.at(-1) ?? null;
+  }
+  function move(i: number, to: number) {
+    const [it] = tasks.splice(i, 1);
+    if (it) tasks.splice(to, 0, it);
+  }
+</script>
+
+<ol class="grid gap-2" data-path="tasks">
+  {#each tasks as task, i (task)}
+    <li>
+      {#if tasks[i]}<TaskCard
+          bind:task={tasks[i]}
+          {i}
+          others={tasks.filter((t) => t !== task).map((t) => String(t.name))}
+          {places}
+          ahead={ahead?.tasks.find((t) => t.task === task.name)}
+          open={tasks.length < 4 || open === task}
+          up={i > 0 ? () => move(i, i - 1) : undefined}
+          down={i < tasks.length - 1 ? () => move(i, i + 1) : undefined}
+          remove={() => tasks.splice(i, 1)}
+        />{/if}
+    </li>
+  {/each}
+</ol>
+<div class="mt-2 flex flex-wrap items-baseline gap-x-4 gap-y-1" role="group" aria-label="Add a task">
+  <span class="soft text-[13px]">Add</span>
+  {#each kinds as kind (kind.kind)}
+    <button type="button" class="edit-link" onclick={() => add(kind)}>{kind.add}</button>
+  {/each}
+</div>
