@@ -10,6 +10,8 @@
       queries: {
         staleTime: 5_000,
         // What the service refused it refuses again; what did not answer may.
+        refetchInterval: (query) =>
+          query.state.error instanceof Problem && query.state.error.status === 0 ? 5_000 : false,
         retry: (n, error) => !(error instanceof Problem && error.status > 0) && n < 3,
       },
     },

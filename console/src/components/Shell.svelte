@@ -15,6 +15,18 @@
   const copy = createQuery(() => asks.copy());
   const open = $derived(alerts.data?.length ?? 0);
 
+  // An editor takes the room: the pages fold to a spine beside it, until somebody wants them.
+  const editing = $derived(
+    (['/new/job', '/jobs/:job/change', '/new/report', '/reports/:report/change'] as const).some((at) =>
+      isActive(at),
+    ),
+  );
+  let unfolded = $state(false);
+  $effect(() => {
+    if (!editing) unfolded = false;
+  });
+  const folded = $derived(editing && !unfolded);
+
   async function signOut() {
     await api.DELETE('/api/session');
     client.clear();
@@ -35,10 +47,34 @@
   </a>
 {/snippet}
 
+<a
+  href="#main"
+  class="btn btn-primary absolute top-1 left-1 z-50 -translate-y-20 focus:translate-y-0"
+  onclick={(e) => {
+    e.preventDefault();
+    document.querySelector('main')?.focus();
+  }}>Skip to the page</a
+>
 <div class="flex min-h-screen max-md:flex-col">
+  {#if folded}
+    <nav
+      aria-label="Pages"
+      class="bg-base-200 border-base-300 flex w-10 flex-none flex-col items-center gap-4 border-r py-3.5 max-md:w-full max-md:flex-row max-md:px-3 md:sticky md:top-0 md:h-screen"
+    >
+      <a href={p('/')} aria-label="Today"><Bell /></a>
+      <button
+        class="text-primary cursor-pointer font-semibold md:[writing-mode:vertical-rl]"
+        aria-expanded="false"
+        onclick={() => (unfolded = true)}>All pages</button
+      >
+    </nav>
+  {/if}
   <nav
     aria-label="Pages"
-    class="bg-base-200 border-base-300 flex w-[176px] flex-none flex-col gap-px border-r px-[10px] py-3.5 max-md:w-full max-md:flex-row max-md:flex-wrap max-md:border-r-0 max-md:border-b md:sticky md:top-0 md:h-screen"
+    hidden={folded}
+    class="bg-base-200 border-base-300 {folded
+      ? ''
+      : 'flex'} w-[176px] flex-none flex-col gap-px border-r px-[10px] py-3.5 max-md:w-full max-md:flex-row max-md:flex-wrap max-md:border-r-0 max-md:border-b md:sticky md:top-0 md:h-screen"
   >
     <div class="flex items-center gap-2 px-2 pb-3.5 text-base font-bold max-md:pb-0"><Bell />Iron Bell</div>
     {@render item(p('/'), 'Today', isActive('/'), open)}
@@ -72,7 +108,11 @@
       </span>
     </div>
   </nav>
-  <main class="flex min-w-0 flex-1 flex-col gap-3.5 px-[22px] py-4 max-md:px-3">
+  <main
+    id="main"
+    tabindex="-1"
+    class="flex min-w-0 flex-1 flex-col gap-3.5 px-[22px] py-4 focus:outline-none max-md:px-3"
+  >
     {#if !line.open}
       <p role="status" class="text-warning text-[13px] font-semibold">
         The line to the service is broken. What is shown may be old; it comes back by itself.

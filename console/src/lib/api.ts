@@ -71,6 +71,20 @@ api.use({
   },
 });
 
+// A session that ends while somebody works shows at whatever is asked next.
+const heard = new Set<() => void>();
+api.use({
+  onResponse({ response, schemaPath }) {
+    if (response.status === 401 && schemaPath !== '/api/session') for (const hear of heard) hear();
+  },
+});
+
+/** Calls back when an answer says that nobody is signed in; the returned function ends that. */
+export function onSignedOut(hear: () => void): () => void {
+  heard.add(hear);
+  return () => heard.delete(hear);
+}
+
 /** What the service answered when it did not do what was asked (RFC 9457). */
 export class Problem extends Error {
   constructor(

@@ -43,9 +43,10 @@ export const line = $state({ open: true });
  * moment. Only a page that is seen holds a line: browsers allow six to one
  * service, so pages in the background would keep the others waiting.
  */
-export function listen(client: QueryClient): () => void {
+export function listen(client: QueryClient, refused: () => void = () => undefined): () => void {
   let due: Partial<Record<Name, true>> = {};
   let timer: ReturnType<typeof setTimeout> | undefined;
+  let again: ReturnType<typeof setTimeout> | undefined;
   let source: EventSource | undefined;
 
   function open() {
@@ -64,14 +65,24 @@ export function listen(client: QueryClient): () => void {
     });
     source.onerror = () => {
       line.open = false;
+      // A browser tries again by itself, but not after an answer that it takes for a refusal, such
+      // as that of a service which is only starting or of a session that has ended.
+      if (source?.readyState !== EventSource.CLOSED) return;
+      close();
+      refused();
+      again = setTimeout(seen, 3_000);
     };
   }
   function close() {
+    clearTimeout(again);
     source?.close();
     source = undefined;
   }
   // The first notice on a new line makes everything fresh, so nothing is missed.
-  const seen = () => (document.visibilityState === 'visible' ? open() : close());
+  function seen() {
+    if (document.visibilityState === 'visible') open();
+    else close();
+  }
 
   seen();
   document.addEventListener('visibilitychange', seen);

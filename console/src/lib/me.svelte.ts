@@ -30,6 +30,11 @@ export function mayChange(owner: string): boolean {
   return may('write', owner);
 }
 
+/** Whether this person may make jobs and reports of their own. */
+export function mayBegin(): boolean {
+  return may('write', '');
+}
+
 /** Whether this person may change what belongs to all. */
 export function isAdministrator(): boolean {
   return Boolean(held.me?.may.includes('administer'));

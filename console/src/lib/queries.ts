@@ -1,6 +1,6 @@
 // What the pages ask of the service: the key, the question and the freshness of each list and
 // record, and what a change makes stale. Pages name what they ask; nothing else knows keys.
-import { keepPreviousData, queryOptions, type Query, type QueryClient } from '@tanstack/svelte-query';
+import { keepPreviousData, queryOptions, type QueryClient } from '@tanstack/svelte-query';
 import { api, body, Problem, type JobRequest, type Me, type Timing, type Values } from './api';
 import type { paths } from './api.gen';
 import { isAdministrator } from './me.svelte';
@@ -334,13 +334,18 @@ export function noticed(client: QueryClient, names: readonly Name[]): void {
   void stale(client, names);
 }
 
-/** Tells whether a question asks who is signed in. */
-export function isMe(query: Pick<Query, 'queryKey'>): boolean {
-  return query.queryKey[0] === asks.me().queryKey[0];
+/** Makes all stale: nobody knows what has changed. */
+export function changedAll(client: QueryClient): Promise<void> {
+  return client.invalidateQueries();
+}
+
+/** Notes who has signed in again above their work. */
+export function signedInAgain(client: QueryClient, me: Me): void {
+  client.setQueryData(asks.me().queryKey, me);
 }
 
 /** Forgets what somebody else has left behind; who is signed in is being watched. */
 export function signedIn(client: QueryClient, me: Me): void {
-  client.removeQueries({ predicate: (q) => !isMe(q) });
+  client.removeQueries({ predicate: (q) => q.queryKey[0] !== asks.me().queryKey[0] });
   client.setQueryData(asks.me().queryKey, me);
 }

@@ -1,7 +1,5 @@
 <script lang="ts">
   import { createMutation, createQuery, useQueryClient } from '@tanstack/svelte-query';
-  import { searchParams } from 'sv-router';
-  import ChangeWhen from '../components/ChangeWhen.svelte';
   import Standing from '../components/job/Standing.svelte';
   import Tasks from '../components/job/Tasks.svelte';
   import Triggers from '../components/job/Triggers.svelte';
@@ -20,7 +18,6 @@
   const query = createQuery(() => asks.job(name));
   const runs = createQuery(() => asks.runsOf(name));
   const job = $derived(query.data);
-  const editing = $derived(searchParams.get('change') === 'when');
   const may = $derived(job ? mayChange(job.owner) : false);
   const ring = createMutation(() => ({
     mutationFn: (rehearse: boolean) =>
@@ -44,6 +41,7 @@
     <StateMark state={job.on ? 'done' : 'cancelled'} word={job.on ? 'on' : 'off'} />
     <span class="flex-1"></span>
     {#if may}
+      <a class="btn" href={p('/jobs/:job/change', { params: { job: name } })}>Change</a>
       <button class="btn" disabled={turn.isPending} onclick={() => turn.mutate(!job.on)}
         >{job.on ? 'Switch off' : 'Switch on'}</button
       >
@@ -67,7 +65,6 @@
   {/if}
   {#if ring.isError}<Trouble error={ring.error} />{/if}
   {#if turn.isError}<Trouble error={turn.error} />{/if}
-  {#if editing}<ChangeWhen {job} done={() => searchParams.delete('change')} />{/if}
   <div class="grid grid-cols-[1.350fr_1fr] gap-4 max-lg:grid-cols-1">
     <div class="flex min-w-0 flex-col gap-2.5">
       <Triggers {job} {may} />

@@ -3,7 +3,7 @@
   import { createQuery } from '@tanstack/svelte-query';
   import JobSheet from '../components/editing/JobSheet.svelte';
   import Trouble from '../components/Trouble.svelte';
-  import type { Values } from '../lib/api';
+  import { api, body, type Values } from '../lib/api';
   import { asSaved, freshJob } from '../lib/editing/job';
   import { me, myZone } from '../lib/me.svelte';
   import { param, searched } from '../lib/param';
@@ -11,12 +11,9 @@
   import { route } from '../router';
 
   const name = $derived(route.params.job === undefined ? '' : param(route.params.job));
-  const job = createQuery(() => ({
-    ...asks.job(name),
-    enabled: name !== '',
-    staleTime: Infinity,
-    gcTime: 0,
-  }));
+  /** The job as it is now, not as some page has it still. */
+  const load = (job: string) =>
+    job ? body(api.GET('/api/jobs/{job}', { params: { path: { job } } })) : null;
   const places = createQuery(() => asks.destinations());
 
   /** What somebody looked at, and schedules. */
@@ -33,17 +30,16 @@
 
 <svelte:head><title>{name || 'New job'} · Iron Bell</title></svelte:head>
 
-{#if job.isError}<Trouble error={job.error} />{/if}
 {#if places.isError}<Trouble error={places.error} />{/if}
-{#if places.data && (name === '' || job.data) && me()}
-  {#key name}
+{#await load(name)}
+  <p class="soft" role="status">Loading the job …</p>
+{:then job}
+  {#if places.data && me()}
     <JobSheet
       record={name}
-      base={job.data
-        ? asSaved('JobRequest', job.data)
-        : freshJob(myZone(), mail, searched('report') ?? '', looked())}
-      began={job.data?.revision ?? 0}
+      base={job ? asSaved('JobRequest', job) : freshJob(myZone(), mail, searched('report') ?? '', looked())}
+      began={job?.revision ?? 0}
       places={places.data}
     />
-  {/key}
-{:else if !job.isError}<p class="soft" role="status">Loading the job …</p>{/if}
+  {/if}
+{:catch error}<Trouble {error} />{/await}

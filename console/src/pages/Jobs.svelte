@@ -6,7 +6,7 @@
   import ZonedTime from '../components/ZonedTime.svelte';
   import { api, body, type JobLine } from '../lib/api';
   import { asks, changed } from '../lib/queries';
-  import { mayChange } from '../lib/me.svelte';
+  import { mayBegin, mayChange } from '../lib/me.svelte';
   import { p } from '../router';
 
   const client = useQueryClient();
@@ -43,6 +43,7 @@
 
 <div class="flex flex-wrap items-center gap-3.5">
   <h1>Jobs</h1>
+  {#if mayBegin()}<a class="btn btn-primary" href={p('/new/job')}>New job</a>{/if}
   <label class="contents">
     <span class="sr-only">Search jobs by name or owner</span>
     <input

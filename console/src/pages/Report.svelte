@@ -5,14 +5,12 @@
   import { searchParams } from 'sv-router';
   import { untrack } from 'svelte';
   import ReportFile from '../components/ReportFile.svelte';
-  import ScheduleThis from '../components/ScheduleThis.svelte';
   import SectionView from '../components/SectionView.svelte';
   import SourceNote from '../components/SourceNote.svelte';
   import Trouble from '../components/Trouble.svelte';
   import ValueForm from '../components/ValueForm.svelte';
   import { api, body, type PreviewSection, type Values } from '../lib/api';
   import { asks } from '../lib/queries';
-  import { myZone } from '../lib/me.svelte';
   import { param } from '../lib/param';
   import { p, route } from '../router';
 
@@ -76,8 +74,6 @@
     if (page.data) untrack(() => void preview());
     return () => ending?.abort();
   });
-
-  let scheduling = $state(untrack(() => searchParams.get('schedule') === 'yes'));
 </script>
 
 <svelte:head><title>{name} · Iron Bell</title></svelte:head>
@@ -94,12 +90,6 @@
     >
     <SourceNote source={r.source} identity={r.identity} />
   </div>
-  {#if scheduling}
-    <section class="panel px-3.5 py-3">
-      <h2>Schedule this</h2>
-      <ScheduleThis report={r.name} {values} zone={myZone()} />
-    </section>
-  {/if}
   <div class="grid grid-cols-[19rem_1fr] items-start gap-3.5 max-lg:grid-cols-1">
     <div class="grid gap-3.5">
       <section class="panel px-3.5 py-3">
@@ -111,8 +101,10 @@
               class="btn btn-primary"
               onclick={() => void preview()}>Preview</button
             >{/if}
-          <button class="btn" aria-expanded={scheduling} onclick={() => (scheduling = !scheduling)}
-            >Schedule this</button
+          <a
+            class="btn"
+            href="{p('/new/job')}?{new URLSearchParams({ report: name, values: JSON.stringify(values) })}"
+            >Schedule this</a
           >
         </div>
       </section>

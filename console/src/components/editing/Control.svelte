@@ -8,6 +8,7 @@
   import Lines from './Lines.svelte';
   import Many from './Many.svelte';
   import Recipients from './Recipients.svelte';
+  import Sections from './Sections.svelte';
   import Words from './Words.svelte';
 
   let {
@@ -44,20 +45,20 @@
 {#if hint.form === 'one' && hint.of}
   <fieldset class="col-span-full" data-path={path}>
     <legend class="text-[13px] font-semibold">{label}</legend>
-    {#if help}<p class="soft text-[12.5px]">{help}</p>{/if}
-    <div class="border-base-300 mt-1 border-l-2 pl-3">
+    <div class="border-base-300 mt-1 border-l-2 pl-3" title={help}>
       {#if value}<Fields of={hint.of} bind:record={value as Written} {path} />{/if}
     </div>
     <Flags faults={mine} />
   </fieldset>
 {:else if hint.form === 'many' && hint.of}
   <div class="col-span-full" data-path={path}>
-    {#if value}<Many of={hint.of} {label} {help} bind:list={value as Written[]} {path} />{/if}
+    {#if value && hint.of === 'Chosen'}<Sections bind:list={value as Written[]} {path} />
+    {:else if value}<Many of={hint.of} {label} {help} bind:list={value as Written[]} {path} />{/if}
     <Flags faults={mine} />
   </div>
 {:else if hint.form === 'flag'}
-  <div data-path={path} class="min-w-0">
-    <label class="flex min-h-7 items-center gap-2 text-[13px] font-semibold"
+  <div data-path={path} class="field flex items-end">
+    <label class="flex min-h-8 items-center gap-2 text-[13px]"
       ><input
         {...names}
         type="checkbox"
@@ -66,72 +67,70 @@
         onchange={(e) => (value = e.currentTarget.checked || undefined)}
       />{label}</label
     >
-    {#if help}<p id="{id}-help" class="soft text-[12.5px]">{help}</p>{/if}
+    {#if help}<p id="{id}-help" class="field-help">{help}</p>{/if}
     <Flags faults={mine} />
   </div>
 {:else}
-  <div data-path={path} class="min-w-0 {broad ? 'col-span-full' : ''}">
-    <div class="grid gap-x-3 sm:grid-cols-[9.5rem_minmax(0,1fr)]">
-      <label for={id} class="flex min-h-7 items-center self-start text-[13px] font-semibold">{label}</label>
-      <div class="min-w-0">
-        {#if hint.form === 'choice' || offer?.closed}
-          {@const words = hint.form === 'choice' ? (hint.choices ?? []) : (offer?.words ?? [])}
-          <select
-            {...names}
-            class="select select-sm bg-base-100 w-full"
-            value={value ?? ''}
-            onchange={(e) => (value = e.currentTarget.value || undefined)}
+  <div data-path={path} class="field {broad ? 'col-span-full' : ''}">
+    <label for={id} class="block text-[13px] font-semibold">{label}</label>
+    {#if hint.form === 'choice' || offer?.closed}
+      {@const words = hint.form === 'choice' ? (hint.choices ?? []) : (offer?.words ?? [])}
+      <select
+        {...names}
+        class="select select-sm bg-base-100 w-full"
+        value={value ?? ''}
+        onchange={(e) => (value = e.currentTarget.value || undefined)}
+      >
+        {#if !hint.needed || !value}<option value=""
+            >{nothing ? choiceOf(nothing) : hint.needed ? 'choose one' : ''}</option
+          >{/if}
+        {#if value && !words.includes(String(value))}<option value={String(value)}>{value}</option>{/if}
+        {#each words as word (word)}<option value={word}>{choiceOf(word)}</option>{/each}
+      </select>
+    {:else if hint.form === 'choices'}
+      <span class="flex min-h-7 flex-wrap items-center gap-x-4" role="group" aria-label={label}>
+        {#each hint.choices ?? [] as word (word)}
+          {@const on = Array.isArray(value) && value.includes(word)}
+          <label class="flex items-center gap-1.5 text-[13px]"
+            ><input
+              type="checkbox"
+              class="checkbox checkbox-xs"
+              checked={on}
+              onchange={() => {
+                const had = (Array.isArray(value) ? value : []) as string[];
+                value = on ? had.filter((w) => w !== word) : [...had, word];
+              }}
+            />{choiceOf(word)}</label
           >
-            {#if !hint.needed || !value}<option value="">{nothing ? choiceOf(nothing) : ''}</option>{/if}
-            {#if value && !words.includes(String(value))}<option value={String(value)}>{value}</option>{/if}
-            {#each words as word (word)}<option value={word}>{choiceOf(word)}</option>{/each}
-          </select>
-        {:else if hint.form === 'choices'}
-          <span class="flex min-h-7 flex-wrap items-center gap-x-4" role="group" aria-label={label}>
-            {#each hint.choices ?? [] as word (word)}
-              {@const on = Array.isArray(value) && value.includes(word)}
-              <label class="flex items-center gap-1.5 text-[13px]"
-                ><input
-                  type="checkbox"
-                  class="checkbox checkbox-xs"
-                  checked={on}
-                  onchange={() => {
-                    const had = (Array.isArray(value) ? value : []) as string[];
-                    value = on ? had.filter((w) => w !== word) : [...had, word];
-                  }}
-                />{choiceOf(word)}</label
-              >
-            {/each}
-          </span>
-        {:else if of === 'DeliverTask' && ['to', 'cc', 'bcc'].includes(name)}
-          <Recipients {names} {label} bind:value />
-        {:else if hint.form === 'list' && offer}
-          <Words {names} {label} words={offer.words} bind:value />
-        {:else if hint.form === 'list' || hint.form === 'pairs' || hint.form === 'long'}
-          <Lines {names} form={hint.form} hint={nothing} bind:value />
-        {:else}
-          <input
-            {...names}
-            class="input input-sm bg-base-100 w-full"
-            inputmode={hint.form === 'whole' || hint.form === 'number' ? 'decimal' : undefined}
-            list={offer ? `${id}-words` : undefined}
-            placeholder={nothing}
-            value={value ?? ''}
-            oninput={(e) => {
-              const text = e.currentTarget.value;
-              const n = Number(text);
-              const counts = (hint.form === 'whole' || hint.form === 'number') && Number.isFinite(n);
-              // What is no number goes to the service as it is, which says so.
-              value = text === '' ? undefined : counts ? n : text;
-            }}
-          />
-          {#if offer}<datalist id="{id}-words"
-              >{#each offer.words as word (word)}<option value={word}></option>{/each}</datalist
-            >{/if}
-        {/if}
-        {#if help}<p id="{id}-help" class="soft text-[12.5px]">{help}</p>{/if}
-        <Flags faults={mine} />
-      </div>
-    </div>
+        {/each}
+      </span>
+    {:else if of === 'DeliverTask' && ['to', 'cc', 'bcc'].includes(name)}
+      <Recipients {names} {label} bind:value />
+    {:else if hint.form === 'list' && offer}
+      <Words {names} {label} words={offer.words} bind:value />
+    {:else if hint.form === 'list' || hint.form === 'pairs' || hint.form === 'long'}
+      <Lines {names} form={hint.form} hint={nothing} bind:value />
+    {:else}
+      <input
+        {...names}
+        class="input input-sm bg-base-100 w-full"
+        inputmode={hint.form === 'whole' || hint.form === 'number' ? 'decimal' : undefined}
+        list={offer ? `${id}-words` : undefined}
+        placeholder={nothing}
+        value={value ?? ''}
+        oninput={(e) => {
+          const text = e.currentTarget.value;
+          const n = Number(text);
+          const counts = (hint.form === 'whole' || hint.form === 'number') && Number.isFinite(n);
+          // What is no number goes to the service as it is, which says so.
+          value = text === '' ? undefined : counts ? n : text;
+        }}
+      />
+      {#if offer}<datalist id="{id}-words"
+          >{#each offer.words as word (word)}<option value={word}></option>{/each}</datalist
+        >{/if}
+    {/if}
+    {#if help}<p id="{id}-help" class="field-help">{help}</p>{/if}
+    <Flags faults={mine} />
   </div>
 {/if}

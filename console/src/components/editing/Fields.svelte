@@ -1,7 +1,10 @@
 <script lang="ts">
   // The fields of a record, or some of them, as the service describes them.
-  import type { Written } from '../../lib/editing/hint';
+  import { untrack } from 'svelte';
+  import { around } from '../../lib/editing/context';
+  import { isEmpty, type Written } from '../../lib/editing/hint';
   import { hints } from '../../lib/editing/hints.gen';
+  import { ordered } from '../../lib/editing/order';
   import Control from './Control.svelte';
 
   let {
@@ -10,29 +13,35 @@
     path,
     only,
     leave = [],
-    wide = false,
   }: {
     of: string;
     record: Written;
     path: string;
-    only?: string[]; // in this order
+    only?: string[]; // these, in this order
     leave?: string[];
-    wide?: boolean; // one below the other
   } = $props();
 
+  const { faults } = around();
   const known = $derived(hints[of] ?? {});
-  const names = $derived(only ?? Object.keys(known).filter((n) => !leave.includes(n)));
+  const names = $derived(only ? { first: only, more: [] } : ordered(of, Object.keys(known), leave));
+  const at = (name: string) => (path ? `${path}.${name}` : name);
+  const says = untrack(() => names.more.some((n) => !isEmpty(record[n])));
+  const wrong = $derived(names.more.some((n) => faults().some((f) => f.where.startsWith(at(n)))));
 </script>
 
-<div class="grid gap-x-6 gap-y-2 {wide ? '' : 'xl:grid-cols-2'}">
-  {#each names as name (name)}
-    {@const hint = known[name]}
-    {#if hint}<Control
-        {of}
-        {name}
-        {hint}
-        path={path ? `${path}.${name}` : name}
-        bind:value={record[name]}
-      />{/if}
-  {/each}
-</div>
+{#snippet all(list: string[])}
+  <div class="fields">
+    {#each list as name (name)}
+      {@const hint = known[name]}
+      {#if hint}<Control {of} {name} {hint} path={at(name)} bind:value={record[name]} />{/if}
+    {/each}
+  </div>
+{/snippet}
+
+{@render all(names.first)}
+{#if names.more.length}
+  <details class="mt-1" open={says || wrong}>
+    <summary class="soft min-h-7 cursor-pointer py-1 text-[13px]">More</summary>
+    {@render all(names.more)}
+  </details>
+{/if}

@@ -1,6 +1,7 @@
 <script lang="ts">
   // A list of records: each can be moved, copied and taken out.
   import type { Written } from '../../lib/editing/hint';
+  import { choiceOf } from '../../lib/editing/labels';
   import Fields from './Fields.svelte';
 
   let {
@@ -28,9 +29,15 @@
 </div>
 {#if help}<p class="soft text-[12.5px]">{help}</p>{/if}
 {#each list as member, i (member)}
-  <details class="border-base-300 mt-1 border-l-2 pl-3" data-path="{path}[{i}]" open={list.length < 4}>
-    <summary class="min-h-7 cursor-pointer py-1 text-[13px]"><b>{title(member, i)}</b></summary>
-    <div class="flex flex-wrap gap-3 pb-1">
+  <details
+    class="border-base-300 mt-1 flow-root border-l-2 pl-3"
+    data-path="{path}[{i}]"
+    open={list.length < 4}
+  >
+    <summary class="min-h-7 cursor-pointer py-1 text-[13px]"
+      ><b>{choiceOf(String(title(member, i)))}</b></summary
+    >
+    <div class="relative z-10 float-right -mt-7 flex gap-3">
       {#if i > 0}<button type="button" class="edit-link" onclick={() => move(i, i - 1)}>Up</button>{/if}
       {#if i < list.length - 1}<button type="button" class="edit-link" onclick={() => move(i, i + 1)}
           >Down</button
@@ -42,6 +49,8 @@
         onclick={() => (list = list.filter((m) => m !== member))}>Remove</button
       >
     </div>
-    {#if list[i]}<div class="pb-2"><Fields {of} bind:record={list[i]} path="{path}[{i}]" /></div>{/if}
+    {#if list[i]}<div class="clear-both pb-2">
+        <Fields {of} bind:record={list[i]} path="{path}[{i}]" />
+      </div>{/if}
   </details>
 {/each}

@@ -13,6 +13,9 @@
     on,
   }: { ahead: Ahead | undefined; faults: Fault[]; looking: boolean; on: boolean } = $props();
   const seen = $derived([...new Set((ahead?.tasks ?? []).map((t) => t.seen).filter(Boolean))]);
+  const files = $derived([
+    ...new Set((ahead?.tasks ?? []).filter((t) => t.destination).flatMap((t) => t.files ?? [])),
+  ]);
   const trouble = $derived((ahead?.tasks ?? []).filter((t) => t.wrong || t.notes?.length));
 </script>
 
@@ -55,8 +58,6 @@
     {#each seen as text (text)}<p class="first-letter:uppercase">{text}.</p>{:else}<p class="soft">
         Nobody yet.
       </p>{/each}
-    {#each ahead?.tasks.filter((t) => t.files?.length) ?? [] as t (t.task)}
-      {#each t.files ?? [] as file (file)}<p class="mono break-words">{file}</p>{/each}
-    {/each}
+    {#each files as file (file)}<p class="mono break-words">{file}</p>{/each}
   </section>
 </div>

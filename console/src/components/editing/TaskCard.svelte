@@ -3,8 +3,7 @@
   import { untrack } from 'svelte';
   import type { Ahead, Place } from '../../lib/api';
   import { around, faultsAt } from '../../lib/editing/context';
-  import type { Written } from '../../lib/editing/hint';
-  import { hints } from '../../lib/editing/hints.gen';
+  import { isEmpty, without, type Written } from '../../lib/editing/hint';
   import { kinds, ofFiles, ofMail } from '../../lib/editing/job';
   import { does, place, type Task } from '../../lib/tasks';
   import Fields from './Fields.svelte';
@@ -37,32 +36,18 @@
   const path = $derived(`tasks[${i}]`);
   const kind = $derived(kinds.find((k) => k.kind === task.kind));
   const own = $derived(task[String(task.kind)] as Written | undefined);
-  const words = $derived(own ? does(task as unknown as Task, {}) : ['', '']);
+  const words = $derived(own ? does(without(task) as Task, {}) : ['', '']);
   const protocol = $derived(places.find((d) => d.name === own?.destination)?.protocol);
   // Of a place for files nothing of a mail is asked, and the other way round, unless it is told already.
   const first = $derived(
-    !kind || kind.kind !== 'deliver'
-      ? Object.keys(hints[kind?.of ?? ''] ?? {})
-      : [
-          'destination',
-          ...(protocol === 'smtp'
-            ? ['to', 'subject', 'body', 'files']
-            : protocol
-              ? [
-                  ...ofFiles,
-                  ...ofMail.filter(
-                    (f) => own?.[f] !== undefined && f !== 'to' && f !== 'link' && f !== 'to_query',
-                  ),
-                ]
-              : []),
-        ],
+    protocol === 'smtp'
+      ? ['to', 'subject', 'body', 'files']
+      : protocol
+        ? [...ofFiles, ...ofMail.filter((f) => !isEmpty(own?.[f]))]
+        : [],
   );
   const further = $derived(
-    kind?.kind !== 'deliver'
-      ? []
-      : protocol === 'smtp'
-        ? ['formats', ...ofMail.filter((f) => !first.includes(f))]
-        : ['formats'],
+    protocol === 'smtp' ? ['formats', ...ofMail.filter((f) => !first.includes(f))] : ['formats'],
   );
   const shown = untrack(() => open);
 </script>
@@ -72,24 +57,26 @@
     <span class="mono soft">{i + 1}</span>
     <b>{task.name}</b>
     <span class="min-w-0 break-words">{words[0]} <span class="mono">{words[1]}</span></span>
-    <span class="soft text-[13px]">{place(task as unknown as Task, i)}</span>
+    <span class="soft text-[13px]">{place(without(task) as Task, i)}</span>
     {#if faultsAt(faults(), path, true).length}<span class="flag" title="Something is missing here"
         >{faultsAt(faults(), path, true)[0]?.n}</span
       >{/if}
   </summary>
   <div class="grid gap-2 px-3 pb-3">
     {#if kind && own}
-      <Fields of={kind.of} bind:record={task[kind.kind] as Written} path="{path}.{kind.kind}" only={first} />
-      {#if further.length}
+      {#if kind.kind === 'deliver'}
+        <Fields
+          of={kind.of}
+          bind:record={task.deliver as Written}
+          path="{path}.deliver"
+          only={['destination', ...first]}
+        />
         <details>
-          <summary class="soft min-h-7 cursor-pointer text-[13px]">More of this delivery</summary>
-          <Fields
-            of={kind.of}
-            bind:record={task[kind.kind] as Written}
-            path="{path}.{kind.kind}"
-            only={further}
-          />
+          <summary class="soft min-h-7 cursor-pointer py-1 text-[13px]">More</summary>
+          <Fields of={kind.of} bind:record={task.deliver as Written} path="{path}.deliver" only={further} />
         </details>
+      {:else}
+        <Fields of={kind.of} bind:record={task[kind.kind] as Written} path="{path}.{kind.kind}" />
       {/if}
     {/if}
     {#if ahead?.files?.length}<p class="text-[13px]">

@@ -1,6 +1,5 @@
 <script lang="ts">
   // When a job rings.
-  import { searchParams } from 'sv-router';
   import type { JobPage } from '../../lib/api';
   import { zoneWord } from '../../lib/time';
   import { p } from '../../router';
@@ -12,9 +11,8 @@
 <section class="panel px-3.5 py-2.5">
   <div class="flex justify-between">
     <h2>When, in {zoneWord(job.zone)}</h2>
-    {#if may}<button
-        class="cursor-pointer text-[13px] underline"
-        onclick={() => searchParams.set('change', 'when')}>Change when</button
+    {#if may}<a class="text-[13px] underline" href={p('/jobs/:job/change', { params: { job: job.name } })}
+        >Change</a
       >{/if}
   </div>
   {#each job.triggers ?? [] as t (t.id)}

@@ -45,7 +45,7 @@ export class Draft {
     this.base = base;
     this.value = structuredClone(base);
     this.began = began;
-    this.#kept = this.#text();
+    this.#kept = this.#says();
   }
 
   /** Goes on with the draft that there is, if there is one. */
@@ -67,7 +67,7 @@ export class Draft {
     this.began = here ? (content as Content & { began: number }).began : (there?.began ?? 0);
     this.keptAt = there?.kept_at ?? '';
     this.found = true;
-    this.#kept = here ? '' : this.#text();
+    this.#kept = here ? '' : this.#says();
   }
 
   /** Tells whether it says something else than what it began from. */
@@ -78,13 +78,14 @@ export class Draft {
   #content(): Content {
     return $state.snapshot({ name: this.name, value: this.value, base: this.base }) as Content;
   }
-  #text(): string {
-    return JSON.stringify(this.#content());
+  /** What it says, whatever else stands in it. */
+  #says(): string {
+    return JSON.stringify([this.name, without(this.value)]);
   }
 
   /** Notes that somebody wrote: it is kept when they pause. To be called in an effect. */
   note(): void {
-    if (this.#text() === this.#kept || this.#done) return;
+    if (this.#says() === this.#kept || this.#done) return;
     clearTimeout(this.#timer);
     this.#timer = setTimeout(() => void this.keep(), pause);
   }
@@ -92,9 +93,9 @@ export class Draft {
   /** Keeps it now. */
   async keep(): Promise<void> {
     clearTimeout(this.#timer);
-    const text = this.#text();
-    if (text === this.#kept || this.#done) return;
-    const content = JSON.parse(text) as Content;
+    const says = this.#says();
+    if (says === this.#kept || this.#done) return;
+    const content = this.#content();
     try {
       const kept = await body(
         api.PUT('/api/drafts/{kind}/{key}', {
@@ -103,7 +104,7 @@ export class Draft {
         }),
       );
       if (this.#done) return;
-      this.#kept = text;
+      this.#kept = says;
       this.keptAt = kept.kept_at;
       this.others = kept.others;
       this.trouble = '';

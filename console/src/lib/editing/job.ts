@@ -81,29 +81,33 @@ export function toAsk(value: Written): Written {
   return { ...asked, triggers: triggers.filter((t) => t.rule || t.wait) };
 }
 
-const plainly: [RegExp, string][] = [
+const words: [RegExp, string][] = [
   [/^expected (array )?length >= 1$/, 'is missing'],
-  [/^expected required property (\w+) to be present$/, '“$1” is missing'],
   [/^expected integer$/, 'takes a whole number'],
-  [/^expected number.*$/, 'takes a number'],
   [/^expected number <= (.+)$/, 'is at most $1'],
   [/^expected number >= (.+)$/, 'is at least $1'],
+  [/^expected number.*$/, 'takes a number'],
   [/^expected length <= (\d+)$/, 'is at most $1 letters long'],
   [/^unexpected property$/, 'is not known'],
 ];
+
+/** A sentence of the description's check in words, at the field that it speaks of. */
+function plainly(at: string, message: string): Omit<Fault, 'n'> {
+  const lacks = /^expected required property (\w+) to be present$/.exec(message)?.[1];
+  const where = lacks ? (at ? `${at}.${lacks}` : lacks) : at;
+  const found = lacks ? 'is missing' : words.find(([from]) => from.test(message));
+  if (!found) return { where, sentence: message };
+  const field = (where.split('.').pop() ?? '').replace(/\[\d+\]$/, '').replaceAll('_', ' ');
+  const says = typeof found === 'string' ? found : message.replace(...found);
+  return { where, sentence: `${field.charAt(0).toUpperCase()}${field.slice(1)} ${says}.` };
+}
 
 /** What a refusal says of single fields. */
 export function faultsOf(error: unknown): Omit<Fault, 'n'>[] {
   if (!(error instanceof Problem)) return [{ where: '', sentence: String(error) }];
   const found = error.details
     .filter((d) => d.message)
-    .map((d) => {
-      const where = (d.location ?? '').replace(/^body\.?/, '');
-      const message = d.message ?? '';
-      const plain = plainly.reduce((m, [from, to]) => m.replace(from, to), message);
-      const field = where.split('.').pop() ?? '';
-      return { where, sentence: plain === message ? message : `${field.replaceAll('_', ' ')} ${plain}` };
-    });
+    .map((d) => plainly((d.location ?? '').replace(/^body\.?/, ''), d.message ?? ''));
   return found.length ? found : [{ where: '', sentence: error.message }];
 }
 
