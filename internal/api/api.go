@@ -105,6 +105,7 @@ func Handler(p Parts) http.Handler {
 				signedInAs)).Group(func(r chi.Router) { s.describe(r, s.password) })
 		r.With(signedIn, onlySends, s.withAddress, s.fewLines,
 			s.preconditions).Group(func(r chi.Router) { s.describe(r, s.operations) })
+		r.With(signedIn, onlySends, s.fewLines).Post("/api/frame", s.frame)
 		r.Route("/api/profile", s.profiles)
 		r.Handle("/api/*", http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 			if _, ok := person(r.Context()); !ok {
@@ -177,6 +178,7 @@ func (s *server) operations(a huma.API) {
 	s.recipients(a)
 	s.people(a)
 	s.drafts(a)
+	s.versions(a)
 	s.alerts(a)
 	s.standing(a)
 	s.queue(a)

@@ -51,6 +51,8 @@ func (s *server) reports(a huma.API) {
 			}}},
 		}},
 	}, s.renderReport)
+	huma.Register(a, subject("sources").get("list-tables", "/api/sources/{name}/tables",
+		"List the tables that a source has for queries, with their columns", refuses(403, 404, 422)), s.listTables)
 	huma.Register(a,
 		subject("runs").get("compare-runs", "/api/runs/{run}/compare",
 			"Compare the rows of a run with those of an earlier run of its job", refuses(404, 422)), s.compareRuns)
@@ -96,7 +98,7 @@ func (s *server) checkReport(ctx context.Context, in *struct {
 		return nil, s.problem(err)
 	}
 	out := wire.ReportCheck{
-		OK: len(c.Wrong)+len(c.Jobs) == 0, Wrong: wrongs(c.Wrong), Sections: c.Described, Jobs: []wire.JobTrouble{},
+		OK: len(c.Wrong)+len(c.Jobs) == 0, Wrong: wrongs(c.Wrong), Sections: append([]job.Described{}, c.Described...), Jobs: []wire.JobTrouble{},
 	}
 	for _, j := range c.Jobs {
 		out.Jobs = append(out.Jobs, wire.JobTrouble{Job: j.Job, On: j.On, Wrong: wrongs(j.Wrong)})
@@ -307,4 +309,24 @@ func wrongs(list []fault.Wrong) []wire.Wrong {
 		out[i] = wire.Wrong{Where: w.Where, Sentence: w.Sentence}
 	}
 	return out
+}
+
+func (s *server) listTables(ctx context.Context, in *struct {
+	Name     string `path:"name" maxLength:"200"`
+	Identity string `query:"identity" maxLength:"200" doc:"as which it is asked; the source's own login when left out"`
+},
+) (*struct{ Body []wire.Table }, error) {
+	who, _ := person(ctx)
+	all, err := s.Service.Reports.Tables(ctx, who, in.Name, in.Identity)
+	if err != nil {
+		return nil, s.problem(err)
+	}
+	out := make([]wire.Table, len(all))
+	for i, t := range all {
+		out[i] = wire.Table{Schema: t.Schema, Name: t.Name, Columns: make([]wire.TableColumn, len(t.Columns))}
+		for k, c := range t.Columns {
+			out[i].Columns[k] = wire.TableColumn(c)
+		}
+	}
+	return &struct{ Body []wire.Table }{out}, nil
 }

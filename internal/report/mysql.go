@@ -241,6 +241,7 @@ type quiet struct{}
 func (quiet) Print(...any) {}
 
 var mysqlEngine = engine{
+	tables: mysqlTables,
 	dialect: dialect{
 		place: func(int, job.ValueType) string { return "?" }, backslash: true, backtick: true, hash: true,
 		dashBlank: true, executable: true, onlySelect: true, oneStatement: true, value: typed(time.UTC),

@@ -111,6 +111,7 @@ const sqlServerRights = `SELECT string_agg(permission_name, ', ') FROM (
 ) p WHERE permission_name NOT IN ('CONNECT', 'CONNECT SQL', 'SELECT', 'VIEW ANY DATABASE', 'VIEW ANY COLUMN ENCRYPTION KEY DEFINITION', 'VIEW ANY COLUMN MASTER KEY DEFINITION')`
 
 var sqlServerEngine = engine{
+	tables: sqlserverTables,
 	dialect: dialect{
 		place: func(n int, _ job.ValueType) string { return "@p" + strconv.Itoa(n) }, reuse: true, brackets: true,
 		nested: true, loose: true, onlySelect: true, oneStatement: true,

@@ -162,3 +162,23 @@ func (rp *Reports) Make(ctx context.Context, who job.Person, l Look, outputs []j
 func workOf(l looking, values job.Values) task.Work {
 	return task.Work{Job: l.rep.Name, Nominal: l.at, Due: l.at, Frame: l.frame, Values: values, Limit: lookLimit}
 }
+
+// Tables lists what a source has for queries, as one of its identities may read it.
+func (rp *Reports) Tables(ctx context.Context, who job.Person, source, identity string) ([]report.Relation, error) {
+	if err := access.May(who, access.Write, "look into the source "+source, who.Login); err != nil {
+		return nil, err
+	}
+	v := &fault.Invalid{What: fmt.Sprintf("source %q", source)}
+	k := &task.Checking{V: v, Store: rp.store, Who: who}
+	if err := k.May(ctx, "identity", source, identity, ""); err != nil {
+		return nil, err
+	}
+	if err := v.Err(); err != nil {
+		return nil, err
+	}
+	src, err := rp.sources.Get(ctx, source, identity)
+	if err != nil {
+		return nil, err
+	}
+	return report.Relations(ctx, src)
+}

@@ -8,6 +8,7 @@
   import { choose, theme, type Theme } from '../lib/theme.svelte';
   import { isActive, p } from '../router';
   import Bell from './Bell.svelte';
+  import Trouble from './Trouble.svelte';
 
   const { me, children }: { me: Me; children: Snippet } = $props();
   const client = useQueryClient();
@@ -124,6 +125,15 @@
         the <a class="underline" href={p('/settings')}>settings</a>.
       </p>
     {/if}
-    {@render children()}
+    <svelte:boundary>
+      {@render children()}
+      {#snippet failed(error, again)}
+        <Trouble {error} />
+        <p>
+          This page could not be shown; what you wrote is kept as a draft.
+          <button class="edit-link" onclick={again}>Show it again</button>
+        </p>
+      {/snippet}
+    </svelte:boundary>
   </main>
 </div>

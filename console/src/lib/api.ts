@@ -32,6 +32,7 @@ export type CalendarDefinition = Schemas['Definition'];
 export type CalendarEffect = Schemas['Effect'];
 
 export type Report = Schemas['Report'];
+export type ReportCheck = Schemas['ReportCheck'];
 export type ReportPage = Schemas['ReportPage'];
 export type Offered = Schemas['Offered'];
 export type Asked = Schemas['Asked'];

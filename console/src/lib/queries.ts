@@ -1,7 +1,16 @@
 // What the pages ask of the service: the key, the question and the freshness of each list and
 // record, and what a change makes stale. Pages name what they ask; nothing else knows keys.
 import { keepPreviousData, queryOptions, type QueryClient } from '@tanstack/svelte-query';
-import { api, body, Problem, type JobRequest, type Me, type Timing, type Values } from './api';
+import {
+  api,
+  body,
+  Problem,
+  type JobRequest,
+  type Me,
+  type ReportRequest,
+  type Timing,
+  type Values,
+} from './api';
 import type { paths } from './api.gen';
 import { isAdministrator } from './me.svelte';
 
@@ -40,7 +49,9 @@ export type Name =
   | 'source pages'
   | 'sources'
   | 'state'
+  | 'tables'
   | 'values'
+  | 'versions'
   | 'when'
   | 'whom'
   | 'why'
@@ -182,12 +193,36 @@ export const asks = {
       queryKey: named('report', name),
       queryFn: () => body(api.GET('/api/reports/{report}', { params: { path: { report: name } } })),
     }),
+  versions: (kind: 'job' | 'report', name: string) =>
+    queryOptions({
+      queryKey: named('versions', kind, name),
+      enabled: name !== '',
+      queryFn: () =>
+        kind === 'job'
+          ? body(api.GET('/api/jobs/{job}/versions', { params: { path: { job: name } } }))
+          : body(api.GET('/api/reports/{report}/versions', { params: { path: { report: name } } })),
+    }),
   choices: (report: string, values: Values) =>
     queryOptions({
       queryKey: named('choices', report, values),
       placeholderData: keepPreviousData,
       queryFn: () =>
         body(api.POST('/api/reports/{report}/choices', { params: { path: { report } }, body: { values } })),
+    }),
+
+  /** The same of a report that is being written. */
+  choicesOf: (report: string, definition: ReportRequest, values: Values) =>
+    queryOptions({
+      queryKey: named('choices', report, definition, values),
+      placeholderData: keepPreviousData,
+      enabled: definition.source !== '' && (definition.parameters ?? []).length > 0,
+      queryFn: () =>
+        body(
+          api.POST('/api/reports/{report}/choices', {
+            params: { path: { report } },
+            body: { definition, values },
+          }),
+        ),
     }),
 
   calendars: () =>
@@ -255,6 +290,19 @@ export const asks = {
         );
       },
     }),
+  /** The tables that a source has for queries; none while no source is named. */
+  tables: (source: string, identity: string) =>
+    queryOptions({
+      queryKey: named('tables', source, identity),
+      enabled: source !== '',
+      staleTime: 300_000,
+      queryFn: () =>
+        body(
+          api.GET('/api/sources/{name}/tables', {
+            params: { path: { name: source }, query: identity ? { identity } : {} },
+          }),
+        ),
+    }),
   destinations: () =>
     queryOptions({ queryKey: named('destinations'), queryFn: () => body(api.GET('/api/destinations')) }),
   destinationPages: () =>
@@ -312,7 +360,8 @@ const changes = {
   destination: ['destinations', 'destination pages', 'deliveries', 'state'],
   feed: ['feed'],
   group: ['groups', 'whom', 'receives', 'ahead'],
-  job: ['day', 'jobs', 'job', 'why', 'forecast', 'ahead', 'runs'],
+  job: ['day', 'jobs', 'job', 'why', 'forecast', 'ahead', 'runs', 'versions', 'values'],
+  report: ['reports', 'report', 'choices', 'versions', 'values', 'ahead'],
   person: ['people', 'me', 'receives', 'groups', 'posts', 'whom', 'sign-ins'],
   post: ['posts', 'whom', 'receives', 'ahead'],
   run: [...runs, 'alerts', 'alert'],

@@ -11,6 +11,7 @@
   import ValueForm from '../components/ValueForm.svelte';
   import { api, body, type PreviewSection, type Values } from '../lib/api';
   import { asks } from '../lib/queries';
+  import { mayChange } from '../lib/me.svelte';
   import { param } from '../lib/param';
   import { p, route } from '../router';
 
@@ -89,6 +90,10 @@
         : ''}</span
     >
     <SourceNote source={r.source} identity={r.identity} />
+    <span class="flex-1"></span>
+    {#if mayChange(r.owner)}<a class="btn" href={p('/reports/:report/change', { params: { report: r.name } })}
+        >Change</a
+      >{/if}
   </div>
   <div class="grid grid-cols-[19rem_1fr] items-start gap-3.5 max-lg:grid-cols-1">
     <div class="grid gap-3.5">

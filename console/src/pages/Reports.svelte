@@ -5,6 +5,7 @@
   import SourceNote from '../components/SourceNote.svelte';
   import Trouble from '../components/Trouble.svelte';
   import { asks } from '../lib/queries';
+  import { mayBegin } from '../lib/me.svelte';
   import { p } from '../router';
 
   const list = createQuery(() => asks.reports());
@@ -29,6 +30,7 @@
 
 <div class="flex flex-wrap items-center gap-3.5">
   <h1>Reports</h1>
+  {#if mayBegin()}<a class="btn btn-primary" href={p('/new/report')}>New report</a>{/if}
   <span class="soft">What is asked of which source, and how the answer is laid out.</span>
   <span class="flex-1"></span>
   <label class="contents"

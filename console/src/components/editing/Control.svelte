@@ -9,6 +9,7 @@
   import Many from './Many.svelte';
   import Recipients from './Recipients.svelte';
   import Sections from './Sections.svelte';
+  import Sql from './Sql.svelte';
   import Words from './Words.svelte';
 
   let {
@@ -25,7 +26,7 @@
   const help = $derived(helpOf(hint.help));
   const nested = $derived(hint.form === 'one' || hint.form === 'many');
   const mine = $derived(faultsAt(faults(), path, !nested));
-  const offer = $derived(offers(of, name));
+  const offer = $derived(offers(of, name, path));
   const names = $derived({
     id,
     'aria-describedby': `${id}-help`,
@@ -104,6 +105,8 @@
           >
         {/each}
       </span>
+    {:else if name === 'sql'}
+      <Sql {names} {label} sentences={mine.map((f) => f.sentence)} bind:value />
     {:else if of === 'DeliverTask' && ['to', 'cc', 'bcc'].includes(name)}
       <Recipients {names} {label} bind:value />
     {:else if hint.form === 'list' && offer}

@@ -1,12 +1,13 @@
 <script lang="ts">
   // The whole of a job on one sheet; beside it what will happen, what is missing, who will see it.
   import { createQuery, useQueryClient } from '@tanstack/svelte-query';
-  import { onDestroy, untrack } from 'svelte';
+  import { untrack } from 'svelte';
   import { api, body, type Ahead, type JobRequest, type Place } from '../../lib/api';
   import { setAround } from '../../lib/editing/context';
   import { Draft } from '../../lib/editing/draft.svelte';
   import { without, type Written } from '../../lib/editing/hint';
   import { aheadFaults, faultsOf, numbered, toAsk } from '../../lib/editing/job';
+  import { keeping } from '../../lib/editing/keeping.svelte';
   import { offersOf } from '../../lib/editing/offers';
   import { Saving } from '../../lib/editing/saving.svelte';
   import { me } from '../../lib/me.svelte';
@@ -31,18 +32,7 @@
   const draft = untrack(
     () => new Draft('job', record || 'a new job', record, me()?.login ?? '', base, began),
   );
-  let ready = $state(false);
-  let trouble = $state<unknown>(null);
-  void draft
-    .open()
-    .catch((error: unknown) => (trouble = error))
-    .finally(() => (ready = true));
-  onDestroy(() => draft.close());
-  $effect(() => {
-    void JSON.stringify(draft.value);
-    void draft.name;
-    if (ready) untrack(() => draft.note());
-  });
+  const kept = keeping(draft);
 
   const people = createQuery(() => asks.people());
   const sources = createQuery(() => asks.sources());
@@ -56,7 +46,7 @@
   let looking = $state(false);
   const asked = $derived(JSON.stringify([draft.name, toAsk(draft.value)]));
   $effect(() => {
-    if (!ready) return;
+    if (!kept.ready) return;
     const text = asked;
     const ending = new AbortController();
     const timer = setTimeout(() => void look(text, ending.signal), 500);
@@ -133,9 +123,9 @@
     }}
   />
 </div>
-{#if trouble ?? saving.trouble}<Trouble error={trouble ?? saving.trouble} />{/if}
+{#if kept.trouble ?? saving.trouble}<Trouble error={kept.trouble ?? saving.trouble} />{/if}
 {#if saving.meanwhile}<Clashes meanwhile={saving.meanwhile} done={(value) => saving.goOn(value)} />{/if}
-{#if ready}
+{#if kept.ready}
   <div class="grid grid-cols-[minmax(0,1fr)_20rem] items-start gap-6 max-lg:grid-cols-1">
     <form onsubmit={(e) => e.preventDefault()} aria-label="The job">
       {#if !record}

@@ -7,7 +7,7 @@
   let { list = $bindable(), path }: { list: Written[]; path: string } = $props();
 
   const { offers } = around();
-  const words = $derived(offers('Chosen', 'section')?.words ?? []);
+  const words = $derived(offers('Chosen', 'section', path)?.words ?? []);
   const plain = $derived(list.every((c) => Object.keys(without(c) as Written).length < 2));
   const toggle = (word: string) =>
     (list = list.some((c) => c.section === word)

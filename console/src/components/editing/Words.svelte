@@ -10,7 +10,7 @@
   }: { names: Names; label: string; words: string[]; value: unknown } = $props();
 
   const chosen = $derived((Array.isArray(value) ? value : []) as string[]);
-  const all = $derived([...words, ...chosen.filter((w) => !words.includes(w))]);
+  const all = $derived([...new Set([...words, ...chosen])]);
 </script>
 
 <span {...names} class="flex min-h-7 flex-wrap items-center gap-1.5" role="group" aria-label={label}>

@@ -7,7 +7,7 @@ export type Fault = { n: number; where: string; sentence: string };
 export type Around = {
   faults: () => Fault[];
   /** What may be written in a field, and whether nothing else may. */
-  offers: (schema: string, field: string) => { words: string[]; closed?: boolean } | undefined;
+  offers: (schema: string, field: string, path: string) => { words: string[]; closed?: boolean } | undefined;
 };
 
 const key = Symbol('around');
@@ -36,3 +36,20 @@ export function goTo(where: string) {
     return;
   }
 }
+
+/** What a query is put to, and what it may ask. */
+export type AroundQuery = {
+  source: () => { name: string; identity: string; protocol: string };
+  parameters: () => { name: string; type?: string }[];
+  run: () => void;
+};
+
+const queryKey = Symbol('around a query');
+
+export const aroundQuery = () =>
+  getContext<AroundQuery | undefined>(queryKey) ?? {
+    source: () => ({ name: '', identity: '', protocol: '' }),
+    parameters: () => [],
+    run: () => undefined,
+  };
+export const setAroundQuery = (a: AroundQuery) => setContext(queryKey, a);

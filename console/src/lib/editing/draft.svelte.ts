@@ -75,6 +75,11 @@ export class Draft {
     return this.name !== this.record || !same(this.value, this.base);
   }
 
+  /** Tells whether something was written that is kept nowhere yet. */
+  get unkept(): boolean {
+    return !this.#done && this.#says() !== this.#kept;
+  }
+
   #content(): Content {
     return $state.snapshot({ name: this.name, value: this.value, base: this.base }) as Content;
   }

@@ -88,3 +88,24 @@ export function put(value: Written, path: string, what: unknown): Written {
   }
   return copy;
 }
+
+/** One field that differs between two records. */
+export type Difference = { path: string; was: unknown; now: unknown };
+
+/** Where two records differ, field by field; members of lists are told apart by their names. */
+export function differences(was: unknown, now: unknown, path = ''): Difference[] {
+  if (same(was, now)) return [];
+  if (isRecord(was) && isRecord(now))
+    return [...new Set([...Object.keys(was), ...Object.keys(now)])].flatMap((key) =>
+      differences(was[key], now[key], path ? `${path}.${key}` : key),
+    );
+  const [a, b] = [names(was), names(now)];
+  if (Array.isArray(was) && Array.isArray(now) && a && b) {
+    const order = [...b, ...a.filter((n) => !b.includes(n))];
+    const found = order.flatMap((n) =>
+      differences(was[a.indexOf(n)] as unknown, now[b.indexOf(n)] as unknown, `${path}[${n}]`),
+    );
+    return found.length ? found : [{ path, was: a.join(', '), now: b.join(', ') }]; // only their order
+  }
+  return [{ path, was, now }];
+}

@@ -1,0 +1,42 @@
+// A report as it is written.
+import type { Written } from './hint';
+
+/** A report that somebody begins: one table. */
+export function freshReport(source: string): Written {
+  return { source, sections: [{ name: 'Table', sql: '' }], parameters: [] };
+}
+
+/** The names of parameters that a query speaks of, in the order in which they stand in it. */
+export function asked(sql: string): string[] {
+  const bare = sql
+    .replace(/--[^\n]*/g, ' ')
+    .replace(/\/\*[\s\S]*?\*\//g, ' ')
+    .replace(/'(?:[^']|'')*'/g, ' ')
+    .replace(/"[^"]*"/g, ' ');
+  return [...new Set([...bare.matchAll(/(?<![:\w]):([A-Za-z_]\w*)/g)].map((m) => m[1] ?? ''))];
+}
+
+/** All queries of a report: of its sections, of what lies under them, and of choices. */
+export function queriesOf(report: Written): string[] {
+  const sections = (report.sections ?? []) as Written[];
+  const parameters = (report.parameters ?? []) as Written[];
+  return [
+    ...sections.map((s) => s.sql),
+    ...sections.map((s) => (s.detail as Written | undefined)?.sql),
+    ...parameters.map((p) => (p.choices as Written | undefined)?.sql),
+  ].filter((q): q is string => typeof q === 'string');
+}
+
+/** The fields of a section that its kind has a use for, beside name, kind and query. */
+export const ofKind: Record<string, string[]> = {
+  table: ['title', 'group', 'key'],
+  figures: ['title'],
+  chart: ['title', 'chart'],
+  text: ['title', 'text'],
+};
+
+/** A parameter for a name that stands in a query, of the type that its name suggests. */
+export function parameterFor(name: string): Written {
+  const dated = /(^|_)(from|to|date|day|since|until)$/i.test(name);
+  return { name, type: dated ? 'date' : 'text', required: true };
+}
