@@ -9,6 +9,8 @@
     defaultOptions: {
       queries: {
         staleTime: 5_000,
+        // What a page reads only later, behind a condition, must not have changed unseen.
+        notifyOnChangeProps: 'all',
         // What the service refused it refuses again; what did not answer may.
         refetchInterval: (query) =>
           query.state.error instanceof Problem && query.state.error.status === 0 ? 5_000 : false,

@@ -2,6 +2,7 @@ package world
 
 import (
 	"context"
+	_ "embed"
 	"encoding/json"
 	"fmt"
 	"net/http"
@@ -43,6 +44,9 @@ func (w *World) ConsoleAs(login string) Page {
 	p.Do(browser.Theme(false), browser.SignIn("http://"+w.Listen, login, Password))
 	return p
 }
+
+// In is the same tab for a part of a test.
+func (p Page) In(t testing.TB) Page { return Page{t, p.Tab} }
 
 // Do takes steps in the tab.
 func (p Page) Do(steps ...browser.Step) {
@@ -180,4 +184,46 @@ func (w *World) Live(c *http.Client) *http.Response {
 	res, err := c.Get("http://" + w.Listen + "/api/live")
 	require.NoError(w.T, err)
 	return res
+}
+
+//go:embed making.js
+var making string
+
+// Make makes a report or a job in its editor, from the empty sheet at an address to its own page:
+// it fills in what the record says, and presses a button.
+func (p Page) Make(address, kind, name string, record map[string]any, press, page string) {
+	p.t.Helper()
+	text, err := json.Marshal(record)
+	require.NoError(p.t, err)
+	title, err := json.Marshal(name)
+	require.NoError(p.t, err)
+	here, err := browser.Get(p.Tab, Patience, chromedp.Evaluate[string]("location.origin"))
+	require.NoError(p.t, err)
+	// What an earlier attempt has left is not gone on with.
+	_, err = browser.Get(p.Tab, Patience, chromedp.Evaluate[bool](fmt.Sprintf(
+		`fetch('/api/drafts/%s/a%%20new%%20%s', {method: 'DELETE'}).then((r) => r.ok)`, kind, kind),
+		chromedp.EvalAwaitPromise))
+	require.NoError(p.t, err)
+	p.Do(chromedp.Navigate(here + address))
+	ask := fmt.Sprintf(`%s; (async () => {
+		const { making } = window;
+		try {
+			await making.until('the sheet', () => document.querySelector('[data-path=name]'));
+			await making.%s(%s, %s);
+			const button = await making.until('the button', () => {
+				const found = making.button(%q);
+				return found && !found.disabled ? found : undefined;
+			});
+			button.click();
+			await making.until('the page of what was made', () => location.pathname === %q + encodeURIComponent(%s) ||
+				decodeURIComponent(location.pathname) === %q + %s);
+			return '';
+		} catch (error) {
+			return error.message + '\n' + document.querySelector('main').innerText.slice(0, 200) + '\n' +
+				[...document.querySelectorAll('aside .flag, [role=alert]')].map((f) => f.parentElement.innerText).join('\n');
+		}
+	})()`, making, kind, title, text, press, page, title, page, title)
+	trouble, err := browser.Get(p.Tab, Patience, chromedp.Evaluate[string](ask, chromedp.EvalAwaitPromise))
+	require.NoError(p.t, err)
+	require.Empty(p.t, trouble, "%s could not be made on screen", name)
 }

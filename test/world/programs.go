@@ -31,6 +31,7 @@ import (
 	"ironbell/internal/service"
 	"ironbell/internal/store"
 
+	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
 )
 
@@ -182,4 +183,31 @@ func (w *World) Ironbell(args ...string) (out, errs string, status int) {
 // LoadDemo loads the demo's people, reports and jobs.
 func LoadDemo(ctx context.Context, w *World) error {
 	return demo.Load(ctx, w.C, demo.World{PeoplesPassword: Password, ReportsPassword: "reports"})
+}
+
+// LoadCompany connects the whole company with the stand-ins, and loads its people, reports and jobs.
+func (w *World) LoadCompany() {
+	w.T.Helper()
+	config, err := pgx.ParseConfig(w.Company)
+	require.NoError(w.T, err)
+	company := w.CompanyAt(config.Database, int(config.Port))
+	company.Outside.Folder = filepath.Join(w.Dir, "folders", "company")
+	require.NoError(w.T, os.Mkdir(company.Outside.Folder, 0o755))
+	ctx := context.Background()
+	require.NoError(w.T, demo.Connect(ctx, w.C, company))
+	require.NoError(w.T, demo.Load(ctx, w.C, company))
+}
+
+// CompanyAt is the demo's company, with all that lies outside it.
+func (w *World) CompanyAt(database string, port int) demo.World {
+	return demo.World{
+		Database: database, DatabasePort: port, ReportsPassword: "reports", Mail: w.Out.Mail, MailUser: w.Out.User,
+		MailPassword: w.Out.Password, CA: w.Out.CA, Authority: w.Out.Authority, PeoplesPassword: Password,
+		AdministratorsIn: true,
+		Outside: demo.Outside{
+			SFTP: w.Out.SFTP, WebDAV: w.Out.WebDAV, Objects: w.Out.Objects, Printer: w.Out.Printer,
+			Receiver: w.Out.Receiver, Mailbox: w.Out.Mailbox, User: w.Out.User, Password: w.Out.Password,
+			Folder: w.Out.Folder,
+		},
+	}
 }

@@ -6,14 +6,18 @@
   const {
     timing,
     set,
+    path = '',
   }: {
     timing: Timing;
+    path?: string; // of the trigger, for the flags of an editor
     set: <K extends keyof Timing>(key: K, value: Timing[K] | '' | 0 | undefined) => void;
   } = $props();
+
+  const at = (field: string) => (path ? `${path}.${field}` : undefined);
 </script>
 
 <div class="flex flex-wrap items-end gap-3 text-[13px]">
-  <label class="flex flex-col"
+  <label class="flex flex-col" data-path={at('start')}
     ><span class="soft">From</span><input
       class="input input-sm bg-base-100 w-34"
       type="text"
@@ -22,7 +26,7 @@
       oninput={(e) => set('start', e.currentTarget.value)}
     /></label
   >
-  <label class="flex flex-col"
+  <label class="flex flex-col" data-path={at('end')}
     ><span class="soft">Until</span><input
       class="input input-sm bg-base-100 w-34"
       type="text"
@@ -31,7 +35,7 @@
       oninput={(e) => set('end', e.currentTarget.value)}
     /></label
   >
-  <label class="flex flex-col"
+  <label class="flex flex-col" data-path={at('count')}
     ><span class="soft">At most</span><input
       class="input input-sm bg-base-100 w-24"
       type="number"
@@ -41,7 +45,7 @@
       oninput={(e) => set('count', Number(e.currentTarget.value))}
     /></label
   >
-  <label class="flex flex-col"
+  <label class="flex flex-col" data-path={at('hours')}
     ><span class="soft">Permitted hours</span><input
       class="input input-sm bg-base-100 w-36"
       type="text"
@@ -57,7 +61,7 @@
         )}
     /></label
   >
-  <label class="flex flex-col"
+  <label class="flex flex-col" data-path={at('closed')}
     ><span class="soft">When the day is closed</span>
     <select
       class="select select-sm bg-base-100 w-52"

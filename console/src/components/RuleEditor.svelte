@@ -16,7 +16,13 @@
     timing = $bindable(),
     zone,
     calendars = [],
-  }: { timing: Timing; zone: string; calendars?: string[] } = $props();
+    path = '',
+  }: {
+    timing: Timing;
+    zone: string;
+    calendars?: string[];
+    path?: string; // of the trigger, for the flags of an editor
+  } = $props();
 
   const presets: [string, string][] = [
     ['Weekdays', 'on weekdays at 06:15'],
@@ -72,7 +78,7 @@
 
 <div class="grid grid-cols-[1fr_auto] gap-4 max-xl:grid-cols-1">
   <div class="flex min-w-0 flex-col gap-2.5">
-    <div>
+    <div data-path={path ? `${path}.rule` : undefined}>
       <label for="{id}-rule" class="soft text-[13px]">Rule, in words, as cron or as iCalendar</label>
       <textarea
         id="{id}-rule"
@@ -131,7 +137,7 @@
         {/each}
       {/if}
     </div>
-    <RuleBounds {timing} {set} />
+    <RuleBounds {timing} {set} {path} />
   </div>
   {#if when && !wrong}
     <div class="flex flex-wrap items-start gap-4">

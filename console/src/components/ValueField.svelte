@@ -126,7 +126,7 @@
         />
         {#if dated && !o.several}<input
             type="date"
-            class="input input-sm bg-base-100 w-9 px-1.5"
+            class="input input-sm bg-base-100 picker"
             tabindex="-1"
             aria-label="{o.label || o.name}, from a calendar"
             value={o.bound?.text.slice(0, 10) ?? ''}

@@ -113,18 +113,22 @@ export const asks = {
       queryFn: () => body(api.GET('/api/jobs/{job}/why', { params: { path: { job }, query: {} } })),
     }),
   /** The values that a job asks for; of one that is being written, when a definition is given. */
-  values: (job: string, definition: JobRequest | null, trigger?: number) =>
+  values: (job: string, definition?: JobRequest, trigger?: number, given: Values = {}, date = '') =>
     queryOptions({
-      queryKey: named('values', job, definition, trigger),
+      queryKey: named('values', job, definition, trigger, given, date),
       queryFn: () =>
         body(
           api.POST('/api/jobs/{job}/values', {
             params: { path: { job } },
-            body: { ...(definition && { definition }), ...(trigger !== undefined && { trigger }) },
+            body: {
+              values: given,
+              ...(definition && { definition }),
+              ...(trigger !== undefined && { trigger }),
+              ...(date && { date }),
+            },
           }),
         ),
       placeholderData: keepPreviousData,
-      enabled: definition !== null,
     }),
   /** Asked when somebody wants it: it looks at sources. */
   ahead: (job: string) =>
@@ -132,7 +136,6 @@ export const asks = {
       queryKey: named('ahead', job),
       queryFn: () => body(api.GET('/api/jobs/{job}/ahead', { params: { path: { job } } })),
       enabled: false,
-      notifyOnChangeProps: 'all',
     }),
 
   runs: (query: RunsQuery) =>
@@ -346,7 +349,7 @@ export const asks = {
 
   /** One of the settings of the whole installation, by its last word in the API. */
   setting: <T>(key: string, call: () => Promise<T>) =>
-    queryOptions({ queryKey: named('settings', key), queryFn: call, notifyOnChangeProps: 'all' }),
+    queryOptions({ queryKey: named('settings', key), queryFn: call }),
   copy: () => queryOptions({ queryKey: named('copy'), queryFn: () => body(api.GET('/api/settings/copy')) }),
 };
 

@@ -1,5 +1,8 @@
 <script lang="ts">
+  // One job: when it rings, what it does, how it stands.
   import { createMutation, createQuery, useQueryClient } from '@tanstack/svelte-query';
+  import { untrack } from 'svelte';
+  import RingForm from '../components/job/RingForm.svelte';
   import Standing from '../components/job/Standing.svelte';
   import Tasks from '../components/job/Tasks.svelte';
   import Triggers from '../components/job/Triggers.svelte';
@@ -10,7 +13,7 @@
   import { api, body } from '../lib/api';
   import { asks, changed } from '../lib/queries';
   import { mayChange } from '../lib/me.svelte';
-  import { param } from '../lib/param';
+  import { param, searched, valuesIn } from '../lib/param';
   import { navigate, p, route } from '../router';
 
   const name = $derived(param(route.params.job));
@@ -19,10 +22,20 @@
   const runs = createQuery(() => asks.runsOf(name));
   const job = $derived(query.data);
   const may = $derived(job ? mayChange(job.owner) : false);
+  // The address may bring values: those of a run, or of a report that was looked at.
+  let ringing = $state(untrack(() => searched('ring') === 'yes'));
+  const given = untrack(() => valuesIn(searched('values')));
   const ring = createMutation(() => ({
-    mutationFn: (rehearse: boolean) =>
-      body(api.POST('/api/jobs/{job}/ring', { params: { path: { job: name } }, body: { rehearse } })),
-    onSuccess: (run) => navigate('/runs/:run', { params: { run: run.id } }),
+    // What asks for values is rung with them before one's eyes; all else at once.
+    mutationFn: async (rehearse: boolean) => {
+      const asked = await client.fetchQuery(asks.values(name)).catch(() => null);
+      if (asked?.values.length !== 0) return null;
+      return body(api.POST('/api/jobs/{job}/ring', { params: { path: { job: name } }, body: { rehearse } }));
+    },
+    onSuccess: (run) => {
+      if (run) void navigate('/runs/:run', { params: { run: run.id } });
+      else ringing = true;
+    },
   }));
   const turn = createMutation(() => ({
     mutationFn: (on: boolean) =>
@@ -40,7 +53,7 @@
     <h1>{job.name}</h1>
     <StateMark state={job.on ? 'done' : 'cancelled'} word={job.on ? 'on' : 'off'} />
     <span class="flex-1"></span>
-    {#if may}
+    {#if may && !ringing}
       <a class="btn" href={p('/jobs/:job/change', { params: { job: name } })}>Change</a>
       <button class="btn" disabled={turn.isPending} onclick={() => turn.mutate(!job.on)}
         >{job.on ? 'Switch off' : 'Switch on'}</button
@@ -49,7 +62,7 @@
         class="btn"
         disabled={ring.isPending}
         title="Everything runs for real, and the results go only to you"
-        onclick={() => ring.mutate(true)}>Rehearse</button
+        onclick={() => ring.mutate(true)}>Rehearse to me</button
       >
       <button class="btn btn-primary" disabled={ring.isPending} onclick={() => ring.mutate(false)}
         >Ring now</button
@@ -64,6 +77,7 @@
     </p>
   {/if}
   {#if ring.isError}<Trouble error={ring.error} />{/if}
+  {#if ringing && may}<RingForm {job} {given} done={() => (ringing = false)} />{/if}
   {#if turn.isError}<Trouble error={turn.error} />{/if}
   <div class="grid grid-cols-[1.350fr_1fr] gap-4 max-lg:grid-cols-1">
     <div class="flex min-w-0 flex-col gap-2.5">

@@ -3,10 +3,10 @@
   import { createQuery } from '@tanstack/svelte-query';
   import JobSheet from '../components/editing/JobSheet.svelte';
   import Trouble from '../components/Trouble.svelte';
-  import { api, body, type Values } from '../lib/api';
+  import { api, body } from '../lib/api';
   import { asSaved, freshJob } from '../lib/editing/job';
   import { me, myZone } from '../lib/me.svelte';
-  import { param, searched } from '../lib/param';
+  import { param, searched, valuesIn } from '../lib/param';
   import { asks } from '../lib/queries';
   import { route } from '../router';
 
@@ -16,15 +16,6 @@
     job ? body(api.GET('/api/jobs/{job}', { params: { path: { job } } })) : null;
   const places = createQuery(() => asks.destinations());
 
-  /** What somebody looked at, and schedules. */
-  function looked(): Values {
-    try {
-      const found: unknown = JSON.parse(searched('values') ?? '{}');
-      return typeof found === 'object' && found ? (found as Values) : {};
-    } catch {
-      return {};
-    }
-  }
   const mail = $derived(places.data?.find((d) => d.protocol === 'smtp')?.name ?? '');
 </script>
 
@@ -37,7 +28,9 @@
   {#if places.data && me()}
     <JobSheet
       record={name}
-      base={job ? asSaved('JobRequest', job) : freshJob(myZone(), mail, searched('report') ?? '', looked())}
+      base={job
+        ? asSaved('JobRequest', job)
+        : freshJob(myZone(), mail, searched('report') ?? '', valuesIn(searched('values')))}
       began={job?.revision ?? 0}
       places={places.data}
     />

@@ -12,21 +12,13 @@
   import { api, body, type PreviewSection, type Values } from '../lib/api';
   import { asks } from '../lib/queries';
   import { mayChange } from '../lib/me.svelte';
-  import { param } from '../lib/param';
+  import { param, searched, valuesIn } from '../lib/param';
   import { p, route } from '../router';
 
   const name = $derived(param(route.params.report));
   const page = createQuery(() => asks.report(name));
 
-  function read(): Values {
-    try {
-      const found: unknown = JSON.parse(String(searchParams.get('values') ?? '{}'));
-      return typeof found === 'object' && found ? (found as Values) : {};
-    } catch {
-      return {};
-    }
-  }
-  let values = $state<Values>(untrack(read));
+  let values = $state<Values>(untrack(() => valuesIn(searched('values'))));
   $effect(() => {
     const text = JSON.stringify(values);
     untrack(() => {
@@ -121,6 +113,13 @@
             <li>
               <a href={p('/jobs/:job', { params: { job: j.job } })}>{j.job}</a>
               <span class="soft">{j.owner}{j.on ? '' : ', off'}</span>
+              {#if mayChange(j.owner)}<a
+                  class="edit-link"
+                  href="{p('/jobs/:job', { params: { job: j.job } })}?{new URLSearchParams({
+                    ring: 'yes',
+                    values: JSON.stringify(values),
+                  })}">Ring with these values</a
+                >{/if}
             </li>
           {:else}<li class="soft">None yet.</li>{/each}
         </ul>

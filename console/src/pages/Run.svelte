@@ -10,7 +10,7 @@
   import TaskAxis from '../components/TaskAxis.svelte';
   import Trouble from '../components/Trouble.svelte';
   import ZonedTime from '../components/ZonedTime.svelte';
-  import { api, body } from '../lib/api';
+  import { api, body, type RunPage } from '../lib/api';
   import { asks, changed } from '../lib/queries';
   import { now } from '../lib/now.svelte';
   import { between, length } from '../lib/time';
@@ -48,6 +48,10 @@
 
   const values = $derived<Record<string, unknown>>({ ...run?.values, ...run?.given });
   const report = $derived(run?.tasks.find((t) => t.report)?.report);
+
+  /** What came of each task: its last try. */
+  const outcomesOf = (attempts: RunPage['attempts']) =>
+    Object.fromEntries(attempts.map((a) => [a.task, a.state]));
 </script>
 
 <svelte:head><title>{run ? `${run.job}, run ${run.id}` : 'Run'} · Iron Bell</title></svelte:head>
@@ -79,6 +83,13 @@
       >{/if}
     {#if ended}<button class="btn" disabled={steer.isPending} onclick={() => steer.mutate('whole')}
         >Make it again</button
+      >
+      <a
+        class="btn"
+        href="{p('/jobs/:job', { params: { job: run.job } })}?{new URLSearchParams({
+          ring: 'yes',
+          values: JSON.stringify(run.given ?? {}),
+        })}">Ring with other values</a
       >{/if}
     {#if run.comparable}<a class="btn" href={p('/runs/:run/compare', { params: { run: run.id } })}>Compare</a
       >{/if}
@@ -131,7 +142,14 @@
       <h2>
         Tasks{#if shownPart}<span class="soft ml-1">of part {shownPart.name || shownPart.part}</span>{/if}
       </h2>
-      {#if ofPart}<TaskAxis run={ofPart} />{/if}
+      {#if ofPart}
+        {#if run.tasks.length > 2}
+          {#await import('../components/ChainView.svelte') then chain}
+            <div class="pb-2"><chain.default tasks={run.tasks} outcomes={outcomesOf(ofPart.attempts)} /></div>
+          {/await}
+        {/if}
+        <TaskAxis run={ofPart} />
+      {/if}
     </section>
   {/if}
   {#if run.deliveries.length > 0}<RunDeliveries {run} />{/if}

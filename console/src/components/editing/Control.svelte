@@ -17,8 +17,9 @@
     name,
     hint,
     path,
+    beside,
     value = $bindable(),
-  }: { of: string; name: string; hint: Hint; path: string; value: unknown } = $props();
+  }: { of: string; name: string; hint: Hint; path: string; beside: Written; value: unknown } = $props();
 
   const { faults, offers } = around();
   const id = $props.id();
@@ -31,6 +32,19 @@
     id,
     'aria-describedby': `${id}-help`,
     'aria-invalid': mine.length > 0 || undefined,
+  });
+  // A value by itself is of its parameter's type.
+  const counts = $derived(
+    ['whole', 'number'].includes(hint.form === 'any' ? String(beside.type) : hint.form),
+  );
+  /** What was typed; what is no number goes to the service as it is, which says so. */
+  function counted(text: string): unknown {
+    if (text === '') return undefined;
+    return counts && Number.isFinite(Number(text)) ? Number(text) : text;
+  }
+  $effect(() => {
+    if (hint.form !== 'any' || Array.isArray(value) || value === undefined) return;
+    value = counts ? counted(String(value)) : typeof value === 'number' ? String(value) : value;
   });
   $effect.pre(() => {
     if (hint.form === 'one' && !value) value = {};
@@ -121,13 +135,7 @@
         list={offer ? `${id}-words` : undefined}
         placeholder={nothing}
         value={value ?? ''}
-        oninput={(e) => {
-          const text = e.currentTarget.value;
-          const n = Number(text);
-          const counts = (hint.form === 'whole' || hint.form === 'number') && Number.isFinite(n);
-          // What is no number goes to the service as it is, which says so.
-          value = text === '' ? undefined : counts ? n : text;
-        }}
+        oninput={(e) => (value = counted(e.currentTarget.value))}
       />
       {#if offer}<datalist id="{id}-words"
           >{#each offer.words as word (word)}<option value={word}></option>{/each}</datalist

@@ -33,7 +33,7 @@
   <div class="fields">
     {#each list as name (name)}
       {@const hint = known[name]}
-      {#if hint}<Control {of} {name} {hint} path={at(name)} bind:value={record[name]} />{/if}
+      {#if hint}<Control {of} {name} {hint} path={at(name)} beside={record} bind:value={record[name]} />{/if}
     {/each}
   </div>
 {/snippet}

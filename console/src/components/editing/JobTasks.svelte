@@ -1,6 +1,7 @@
 <script lang="ts">
   // What a job does, task by task.
   import type { Ahead, Place } from '../../lib/api';
+  import { goTo } from '../../lib/editing/context';
   import type { Written } from '../../lib/editing/hint';
   import { freshTask, kinds } from '../../lib/editing/job';
   import TaskCard from './TaskCard.svelte';
@@ -22,12 +23,21 @@
     );
     open = tasks.at(-1) ?? null;
   }
+  function show(name: string) {
+    open = tasks.find((t) => t.name === name) ?? null;
+    goTo(`tasks[${tasks.findIndex((t) => t.name === name)}]`);
+  }
   function move(i: number, to: number) {
     const [it] = tasks.splice(i, 1);
     if (it) tasks.splice(to, 0, it);
   }
 </script>
 
+{#if tasks.length > 2 || tasks.some((t) => t.after !== undefined)}
+  {#await import('./ChainEditor.svelte') then chain}
+    <chain.default bind:tasks open={(name) => show(name)} />
+  {/await}
+{/if}
 <ol class="grid gap-2" data-path="tasks">
   {#each tasks as task, i (task)}
     <li>

@@ -25,11 +25,9 @@
       on: false,
       zone: all.zone,
       calendars: all.calendars,
-      triggers: (record.triggers as Written[] | undefined)?.map((t) => ({
-        ...(t.rule ? { rule: t.rule } : { wait: undefined }),
-        ...(t.values ? { values: t.values } : {}),
-      })),
-      values: all.values,
+      // What is written here goes before all else, so it is told beside the rest.
+      triggers: (record.triggers as Written[] | undefined)?.map((t) => (t.rule ? { rule: t.rule } : {})),
+      ...(trigger === undefined ? {} : { values: all.values }),
       tasks: tasks.map((t) => ({
         name: t.name,
         kind: t.kind,
@@ -51,13 +49,14 @@
     const timer = setTimeout(() => (asked = text), asked ? 300 : 0);
     return () => clearTimeout(timer);
   });
-  const found = createQuery(() =>
-    asks.values(job || 'new job', asked ? (JSON.parse(asked) as JobRequest) : null, trigger),
-  );
   const triggers = $derived(record.triggers as Written[]);
   const values = $derived(
     (trigger === undefined ? record.values : triggers[trigger]?.values) as Values | undefined,
   );
+  const found = createQuery(() => ({
+    ...asks.values(job || 'new job', asked ? (JSON.parse(asked) as JobRequest) : undefined, trigger, values),
+    enabled: asked !== '',
+  }));
   function set(to: Values) {
     const kept = Object.keys(to).length ? to : undefined;
     if (trigger === undefined) record.values = kept;

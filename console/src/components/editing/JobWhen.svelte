@@ -46,6 +46,7 @@
         bind:timing={() => timingOf(t), (to) => setTiming(t, to)}
         zone={String(record.zone ?? 'UTC')}
         {calendars}
+        path="triggers[{i}]"
       />
     {/if}
     <details class="mt-1" open={!timed(t) || Boolean(t.wait && Object.keys(t.wait).length)}>

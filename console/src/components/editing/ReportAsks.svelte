@@ -47,12 +47,14 @@
 {/each}
 {#if unused.length}<p class="soft py-0.5 text-[13px]">No query speaks of {unused.join(', ')}.</p>{/if}
 {#if record.parameters}
-  <Many
-    of="Parameter"
-    label="Parameters"
-    bind:list={() => record.parameters as Written[], (to) => (record.parameters = to)}
-    path="parameters"
-  />
+  <div data-path="parameters">
+    <Many
+      of="Parameter"
+      label="Parameters"
+      bind:list={() => record.parameters as Written[], (to) => (record.parameters = to)}
+      path="parameters"
+    />
+  </div>
 {/if}
 {#if had.length}
   <div class="border-base-300 mt-2 max-w-3xl border-t pt-2">

@@ -10,6 +10,7 @@
   import { faultsOf, numbered } from '../../lib/editing/job';
   import { keeping } from '../../lib/editing/keeping.svelte';
   import { offersOf } from '../../lib/editing/offers';
+  import { columnsAt } from '../../lib/editing/report';
   import { Saving } from '../../lib/editing/saving.svelte';
   import { me } from '../../lib/me.svelte';
   import { asks, changed } from '../../lib/queries';
@@ -75,9 +76,6 @@
   );
 
   const people = createQuery(() => asks.people());
-  /** The columns of the section in which a field stands. */
-  const columnsAt = (path: string) =>
-    check?.sections[Number(/^sections\[(\d+)\]/.exec(path)?.[1])]?.columns.map((c) => c.name) ?? [];
   const offers = offersOf(() => ({
     value: draft.value,
     places: [],
@@ -99,7 +97,7 @@
         'Chart.split',
         'Column.before',
       ];
-      if (known.includes(`${schema}.${field}`)) return { words: columnsAt(path) };
+      if (known.includes(`${schema}.${field}`)) return { words: columnsAt(check, draft.value, path) };
       return offers(schema, field, path);
     },
   });

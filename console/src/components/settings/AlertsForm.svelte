@@ -9,7 +9,7 @@
   import Trouble from '../Trouble.svelte';
 
   // Some are read only when others have come; by itself a query tells of what was read before.
-  const destinations = createQuery(() => ({ ...asks.destinations(), notifyOnChangeProps: 'all' as const }));
+  const destinations = createQuery(() => asks.destinations());
   const alerts = createQuery(() => asks.setting('alerts', () => body(api.GET('/api/settings/alerts'))));
   const of = (protocol: string) =>
     (destinations.data ?? []).filter((d) => d.protocol === protocol).map((d) => d.name);

@@ -53,7 +53,5 @@ export function without(value: unknown, keep: (key: string) => boolean = meansEm
 
 /** A task that follows none begins at once; a default, a choice or a number may be nothing, no or 0. */
 function meansEmpty(key: string): boolean {
-  return ['after', 'default', 'value', 'values', 'on', 'decimals', 'outputs', 'tasks', 'sections'].includes(
-    key,
-  );
+  return ['after', 'default', 'value', 'values', 'on', 'decimals'].includes(key);
 }

@@ -6,7 +6,7 @@ const usual: Record<string, string[]> = {
   Chart: ['form', 'along', 'series', 'split'],
   Choices: ['list', 'sql'],
   Choice: ['value', 'label'],
-  Chosen: ['section', 'name', 'detail'],
+  Chosen: ['section', 'form', 'title'],
   CollectTask: ['source', 'pattern', 'take'],
   Column: ['name', 'label', 'decimals', 'unit', 'total', 'percent', 'hidden'],
   Condition: ['job', 'ends', 'event', 'source', 'subject'],

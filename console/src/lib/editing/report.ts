@@ -1,4 +1,5 @@
 // A report as it is written.
+import type { ReportCheck } from '../api';
 import type { Written } from './hint';
 
 /** A report that somebody begins: one table. */
@@ -39,4 +40,13 @@ export const ofKind: Record<string, string[]> = {
 export function parameterFor(name: string): Written {
   const dated = /(^|_)(from|to|date|day|since|until)$/i.test(name);
   return { name, type: dated ? 'date' : 'text', required: true };
+}
+
+/** The columns that the query of a section, or of what lies under it, gives; path is that of a field in it. */
+export function columnsAt(check: ReportCheck | undefined, report: Written, path: string): string[] {
+  const at = Number(/^sections\[(\d+)\]/.exec(path)?.[1]);
+  const section = (report.sections as Written[])[at]?.name;
+  const under = path.includes('.detail');
+  const found = check?.sections.find((s) => s.section === section && (s.form === 'detail') === under);
+  return found?.columns.map((c) => c.name) ?? [];
 }
