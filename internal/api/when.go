@@ -162,6 +162,7 @@ func (s *server) column(out *wire.When, in wire.WhenRequest) {
 	var wrong *rule.Error
 	if _, err := rule.Parse(in.Rule, z); errors.As(err, &wrong) {
 		out.Wrong.Column, out.Wrong.Meant = wrong.Column, wrong.Meant
+		out.Wrong.Offers = wrong.Offers
 		out.Wrong.Sentence = strings.TrimPrefix(wrong.Error(), fmt.Sprintf("column %d: ", wrong.Column))
 	}
 }

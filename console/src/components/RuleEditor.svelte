@@ -123,6 +123,11 @@
               >
             {/if}
           </p>
+          {#each wrong.offers ?? [] as offer (offer)}
+            <button type="button" class="chip mt-1 mr-1" onclick={() => set('rule', offer)}
+              >Write “{offer}”</button
+            >
+          {/each}
         </div>
       {:else if when}
         <p class="text-[15px]">

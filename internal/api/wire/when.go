@@ -53,6 +53,8 @@ type WrongRule struct {
 	Column   int    `json:"column,omitempty" doc:"of the rule's text, counted from 1"`
 	Sentence string `json:"sentence"`
 	Meant    string `json:"meant,omitempty" doc:"a word that may have been meant"`
+
+	Offers []string `json:"offers,omitempty" doc:"whole rules of which one may have been meant"`
 }
 
 // Forecast is the rings to come.

@@ -15,6 +15,7 @@ package rule
 
 import (
 	"fmt"
+	"strings"
 	"time"
 
 	"ironbell/internal/core/civil"
@@ -83,13 +84,17 @@ type Error struct {
 	Column   int // counted from 1, in bytes of Text
 	Expected string
 	Found    string
-	Meant    string // a word that may have been meant
+	Meant    string   // a word that may have been meant
+	Offers   []string // whole rules of which one may have been meant
 }
 
 func (e *Error) Error() string {
 	text := fmt.Sprintf("column %d: %s", e.Column, e.Expected)
 	if e.Found != "" {
 		text = fmt.Sprintf("column %d: found %q, expected %s", e.Column, e.Found, e.Expected)
+	}
+	if len(e.Offers) > 0 {
+		text += fmt.Sprintf("; write %s", strings.Join(e.Offers, ", or "))
 	}
 	if e.Meant != "" {
 		text += fmt.Sprintf("; did you mean %q?", e.Meant)

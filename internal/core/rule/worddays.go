@@ -3,6 +3,7 @@ package rule
 import (
 	"ironbell/internal/core/civil"
 	"ironbell/internal/core/zone"
+	"strings"
 )
 
 // startsDays tells whether a set of days begins here.
@@ -45,19 +46,40 @@ func (r *wordReader) days() error {
 func (r *wordReader) dayset() ([]term, error) {
 	var byWeekday, byDate, byOpen term
 	var plain []term // open days, closed days
+	both := false    // the weekday and the date must hold together
 	for {
 		r.skip("the", "every", "each", "on")
+		had := byWeekday.weekdays
 		if err := r.item(&byWeekday, &byDate, &byOpen, &plain); err != nil {
 			return nil, err
+		}
+		if byWeekday.weekdays != had && r.startsNumber() { // "fri the 13th" is both
+			if had != 0 || byDate.days != nil {
+				return nil, r.wrongAt(r.peek().column, "a weekday with its number in the month stands alone, as in on fri the 13th")
+			}
+			r.skip("the")
+			list, err := r.places()
+			if err != nil {
+				return nil, err
+			}
+			for _, n := range list {
+				byDate.days = append(byDate.days, nth{n: n})
+			}
+			both = true
+			break
 		}
 		if !r.more(func() bool { return r.startsItem() }) {
 			break
 		}
 	}
-	scope, months := month, r.dated
+	scope, months := r.scope(), r.dated
 	r.dated = 0
+	if months != 0 {
+		scope = month
+	}
 	if r.is(nameList(monthWords)...) && byDate.days != nil && months == 0 { // "29 feb"
 		var err error
+		scope = month
 		if months, err = r.monthList(); err != nil {
 			return nil, err
 		}
@@ -66,9 +88,13 @@ func (r *wordReader) dayset() ([]term, error) {
 		r.skip("every", "each", "the", "any")
 		switch u := unitOf(r.peek().word); {
 		case u == month || u == quarter || u == year:
+			if r.period >= month && u != r.period {
+				return nil, r.wrongAt(r.peek().column, "every %s and of every %s say two things; leave one out", r.period, u)
+			}
 			scope = u
 			r.at++
 		case r.is(nameList(monthWords)...):
+			scope = month
 			var err error
 			if months, err = r.monthList(); err != nil {
 				return nil, err
@@ -89,6 +115,10 @@ func (r *wordReader) dayset() ([]term, error) {
 		if err := byDate.number(scope, r); err != nil {
 			return nil, err
 		}
+		if both {
+			byDate, _ = byWeekday.and(byDate)
+			out = nil
+		}
 		out = append(out, byDate)
 	}
 	if byOpen.openNth != nil {
@@ -102,6 +132,18 @@ func (r *wordReader) dayset() ([]term, error) {
 		out[i].months = months
 	}
 	return out, nil
+}
+
+// startsNumber tells whether "the 13th" follows, which is no weekday's place.
+func (r *wordReader) startsNumber() bool {
+	n := 0
+	for r.ahead(n).word == "the" {
+		n++
+	}
+	next := r.ahead(n + 1)
+	_, placed := weekdayWords[next.word]
+	return r.ahead(n).kind == ordinalToken && !placed && unitOf(next.word) == noUnit && next.word != "open" &&
+		next.word != "to"
 }
 
 // isPeriodPhrase tells "in the month" from "in jan".
@@ -240,8 +282,10 @@ func (r *wordReader) placed(byWeekday, byDate, byOpen *term) error {
 			return nil
 		}
 		if r.is("weekday", "weekdays", "workday", "workdays") {
-			return r.expected("an open day or the name of a weekday; for the last of Monday to Friday write on " +
-				"weekdays, and only the last of every month")
+			place := placeWords(places)
+			return r.offer("name a weekday, or say which days count",
+				"on the "+place+" open day of every month at 06:00",
+				"on weekdays at 06:00, only the "+place+" of every month")
 		}
 		if !ok {
 			return r.expected("day, open day or a weekday", append(nameList(weekdayWords), "day", "open")...)
@@ -355,9 +399,51 @@ func (t term) and(o term) (both term, ok bool) {
 	return t, true
 }
 
+// heldTogether refuses days that a period beside them does not hold: what would be
+// dropped, or read otherwise than it was written.
+func (r *wordReader) heldTogether() error {
+	p := r.p
+	if p.every != 1 || p.only != nil || p.unit < week {
+		return nil
+	}
+	for _, t := range r.sets {
+		plain := t.weekdays != 0 && t.nth == nil && t.dates|t.fromEnd == 0 && t.days == nil
+		numbered := t.dates|t.fromEnd != 0 || t.days != nil || t.openNth != nil || t.nth != nil
+		switch {
+		case p.unit == week && numbered:
+			return r.wrongAt(1, "every week goes with weekdays, and days of a month with every month; leave one out")
+		case p.unit > week && plain:
+			return r.wrongAt(1, "every %s does not say on which of these weekdays; write the first or last of them, "+
+				"as in on the first monday of every %s, or leave every %s out for each of them", p.unit, p.unit, p.unit)
+		}
+	}
+	return nil
+}
+
+// placeWords are places as people write them: first, 2nd, last, 2nd to last.
+func placeWords(places []int) string {
+	all := make([]string, len(places))
+	for i, n := range places {
+		switch {
+		case n == 1:
+			all[i] = "first"
+		case n == -1:
+			all[i] = "last"
+		case n < 0:
+			all[i] = numeral(-n) + " to last"
+		default:
+			all[i] = numeral(n)
+		}
+	}
+	return strings.Join(all, " and ")
+}
+
 func (r *wordReader) assembleDays() error {
 	p := r.p
 	p.terms = r.sets
+	if err := r.heldTogether(); err != nil {
+		return err
+	}
 	if r.barred != 0 {
 		if len(p.terms) == 0 {
 			p.terms, r.sets = []term{{}}, []term{{}}

@@ -80,10 +80,13 @@ type wordReader struct {
 	spoke     bool   // a clause about days was there
 	dated     uint16 // the month of "feb 29"
 	barred    uint8  // weekdays of "except sundays"
+	period    unit   // of "every quarter", wherever it stands
+	inMonths  bool   // months are named
 }
 
 func readWords(p *plan, text string, o Options) error {
 	r := &wordReader{text: text, tokens: lex(text), p: p, o: o}
+	r.findPeriod()
 	if r.peek().kind == endToken {
 		return r.expected("a rule, such as every day at 06:00")
 	}
@@ -156,6 +159,46 @@ func (r *wordReader) expected(what string, known ...string) error {
 		e.Meant = closest(t.word, known)
 	}
 	return e
+}
+
+// meant is the error at the token reached, in whose place another text was meant.
+func (r *wordReader) meant(text, what string) error {
+	t := r.peek()
+	return &Error{Text: r.text, Column: t.column, Found: t.text, Expected: what, Meant: text}
+}
+
+// offer is the error at the token reached, with whole rules of which one may be meant.
+func (r *wordReader) offer(what string, rules ...string) error {
+	return &Error{Text: r.text, Column: r.peek().column, Expected: what, Offers: rules}
+}
+
+// scope is the period in which days are numbered that do not say in which.
+func (r *wordReader) scope() unit {
+	if r.period == quarter || r.period == year && !r.inMonths {
+		return r.period
+	}
+	return month
+}
+
+// findPeriod looks for "every quarter" and its kin before anything is read, for it may stand
+// before or behind the days that are numbered in it.
+func (r *wordReader) findPeriod() {
+	adverbs := map[string]unit{"monthly": month, "quarterly": quarter, "yearly": year}
+	for i, t := range r.tokens {
+		if t.kind != wordToken {
+			continue
+		}
+		if u := adverbs[t.word]; u != noUnit {
+			r.period = u
+		}
+		if u := unitOf(t.word); u >= month && i > 0 && (r.tokens[i-1].word == "every" || r.tokens[i-1].word == "each") &&
+			(i < 2 || r.tokens[i-2].word != "of" && r.tokens[i-2].word != "in") {
+			r.period = u
+		}
+		if i > 0 && r.tokens[i-1].word == "in" && monthWords[t.word] != 0 {
+			r.inMonths = true
+		}
+	}
 }
 
 func (r *wordReader) wrongAt(column int, format string, args ...any) error {

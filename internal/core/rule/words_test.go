@@ -231,17 +231,27 @@ func TestRepeatsWhenTheClocksChange(t *testing.T) {
 
 func TestWordsThatCannotBeRead(t *testing.T) {
 	for text, want := range map[string]string{
-		"":                              "column 1: expected a rule",
-		"  ":                            "expected a rule",
-		"every day":                     "column 10: expected a time of day",
-		"on mondey at 07:00":            `column 4: found "mondey", expected days, such as mon, weekdays, day 15, the last day or the first monday of every month; did you mean "monday"?`,
-		"evrey day at 07:00":            `did you mean "every"?`,
-		"on mon at 7":                   `column 11: found "7", expected a time of day with its minutes, such as 07:00`,
-		"on mon at 25:00":               `column 11: found "25:00", expected a time of day`,
-		"at 06:00":                      "",
-		"every 2 weeks on mon at 09:00": "column 30: every 2 weeks needs a start",
-		"every day at 06:00 ending after 3 rings": "a count of rings needs a start",
-		"every day at 06:00 ending after 0 rings": `column 33: found "0", expected a number of rings from 1`,
+		"":                   "column 1: expected a rule",
+		"  ":                 "expected a rule",
+		"every day":          "column 10: expected a time of day",
+		"on mondey at 07:00": `column 4: found "mondey", expected days, such as mon, weekdays, day 15, the last day or the first monday of every month; did you mean "monday"?`,
+		"evrey day at 07:00": `did you mean "every"?`,
+		"on mon at 7":        `column 11: found "7", expected a time of day with its minutes; did you mean "07:00"?`,
+		"on mon at 09.30":    `found "09.30", expected a time of day with a colon; did you mean "09:30"?`,
+		"every second tuesday of the month": "say which is meant: the tuesday of a month by its number, or one in so many " +
+			"weeks; write on the second tuesday of every month at 06:00, or every 2 weeks on tuesday from",
+		"every other monday at 06:00":                 "write every 2 weeks on monday from",
+		"on the first weekday of every month":         "write on the first open day of every month at 06:00, or on weekdays",
+		"every quarter on mon at 06:00":               "every quarter does not say on which of these weekdays",
+		"every month on weekdays at 06:00":            "leave every month out for each of them",
+		"every week on day 15 at 06:00":               "every week goes with weekdays",
+		"every year on day 1 of every month at 06:00": "every year and of every month say two things",
+		"on mon and fri the 13th at 06:00":            "a weekday with its number in the month stands alone",
+		"on mon at 25:00":                             `column 11: found "25:00", expected a time of day`,
+		"at 06:00":                                    "",
+		"every 2 weeks on mon at 09:00":               "column 30: every 2 weeks needs a start",
+		"every day at 06:00 ending after 3 rings":     "a count of rings needs a start",
+		"every day at 06:00 ending after 0 rings":     `column 33: found "0", expected a number of rings from 1`,
 		"every 36 hours": "column 7: a repeat within a day is " +
 			"shorter than a day",
 		"every 0 days at 06:00":                                   "column 7: an interval is from 1",
@@ -461,4 +471,23 @@ func drawInstant(t *rapid.T, z *time.Location) time.Time {
 		at = end.Add(time.Duration(rapid.IntRange(-200, 30).Draw(t, "minutes")) * time.Minute)
 	}
 	return at
+}
+
+// What stands beside "every quarter" is numbered in it, wherever the two stand.
+func TestDaysAreNumberedInTheirPeriod(t *testing.T) {
+	for text, reading := range map[string]string{
+		"every quarter on day 1 at 06:00":                  "on day 1 of every quarter at 06:00",
+		"on the last day every quarter at 06:00":           "on the last day of every quarter at 06:00",
+		"quarterly on open day 2 at 06:00":                 "on open day 2 of every quarter at 06:00",
+		"yearly on the first monday at 06:00":              "on the first Monday of every year at 06:00",
+		"every year on day 15 in march at 06:00":           "on day 15 of March at 06:00",
+		"every year on 25 december at 06:00":               "on day 25 of December at 06:00",
+		"monthly on day 3 at 06:00":                        "on day 3 of every month at 06:00",
+		"on fri the 13th at 06:00":                         "on day 13 of every month if Friday at 06:00",
+		"on friday the 13th and skip closed days at 06:00": "on day 13 of every month if Friday at 06:00 skip closed days",
+		"on the 13th at 06:00":                             "on day 13 of every month at 06:00",
+		"on mon, wed and the 13th at 06:00":                "on Monday and Wednesday or on day 13 of every month at 06:00",
+	} {
+		assert.Equal(t, reading, parse(t, text, "Europe/London").Reading(), text)
+	}
 }

@@ -2,6 +2,7 @@ package rule
 
 import (
 	"fmt"
+	"strings"
 
 	"ironbell/internal/core/civil"
 )
@@ -18,6 +19,21 @@ type repeat struct {
 	column  int
 }
 
+// everyNth refuses "every second tuesday", which people mean in two ways.
+func (r *wordReader) everyNth() error {
+	t, next := r.peek(), r.ahead(1)
+	_, weekday := weekdayWords[next.word]
+	if t.kind != ordinalToken && t.word != "other" || !weekday || t.kind == ordinalToken && t.value < 2 {
+		return nil
+	}
+	n := max(t.value, 2)
+	offers := []string{fmt.Sprintf("every %d weeks on %s from 2026-01-05 at 06:00", n, next.word)}
+	if t.word != "other" && n <= 5 {
+		offers = append([]string{fmt.Sprintf("on the %s %s of every month at 06:00", numeral(int(n)), next.word)}, offers...)
+	}
+	return r.offer("say which is meant: the "+next.word+" of a month by its number, or one in so many weeks", offers...)
+}
+
 // every reads a period, a repeat, or days.
 func (r *wordReader) every() error {
 	n, column, counted := int64(1), r.peek().column, false
@@ -28,6 +44,9 @@ func (r *wordReader) every() error {
 	case r.is("other") && unitOf(r.ahead(1).word) != noUnit:
 		n, counted = 2, true
 		r.at++
+	}
+	if err := r.everyNth(); err != nil {
+		return err
 	}
 	passing := !counted && r.skip("passing")
 	u := unitOf(r.peek().word)
@@ -101,7 +120,12 @@ func (r *wordReader) times() error {
 	if kind != clockToken && kind != minuteToken {
 		if kind == numberToken && r.peek().value < 24 {
 			n := r.peek().value
-			return r.expected(fmt.Sprintf("a time of day with its minutes, such as %02d:00", n))
+			return r.meant(fmt.Sprintf("%02d:00", n), "a time of day with its minutes")
+		}
+		if written := strings.Replace(r.peek().word, ".", ":", 1); written != r.peek().word {
+			if _, ok := clock(written); ok { // "09.30"
+				return r.meant(written, "a time of day with a colon")
+			}
 		}
 		return r.expected("a time of day, such as 06:00 or 17:30, or minutes of the hour, such as :05")
 	}
