@@ -131,14 +131,13 @@ func TestWhatWasLookedAtIsScheduled(t *testing.T) {
 	address, err := browser.Get(p.Tab, world.Patience, chromedp.Location())
 	require.NoError(t, err)
 	assert.Contains(t, address, "PE", "the address holds the values")
-	p.Click("Schedule this")
-	p.Sees("Nobody will see the result yet")
-	p.Do(chromedp.SendKeys(chromedp.Search("//main//label[starts-with(normalize-space(),'Name of the job')]/input"),
-		"Pennold load"),
-		chromedp.SendKeys(chromedp.Search("//main//label[starts-with(normalize-space(),'To')]/textarea"),
-			"maeve.tarn@tarnwick.example; oren.hask@tarnwick.example"))
-	p.Sees("these 2 addresses")
-	p.Click("Switch the job on")
+	p.Do(chromedp.Click(chromedp.Search("//main//a[normalize-space()='Schedule this']")))
+	p.Sees("New job")
+	p.Fill("Name of the job", "Pennold load")
+	p.Click("Weekdays")
+	p.Fill("To", "maeve.tarn@tarnwick.example; oren.hask@tarnwick.example")
+	p.Sees("2 addresses now")
+	p.Press("//main", "Save and switch on")
 	p.Sees("When, in London")
 	page, err := w.C.Job(context.Background(), "Pennold load")
 	require.NoError(t, err)
@@ -175,6 +174,7 @@ func TestTheConsoleIsAccessibleInBothThemes(t *testing.T) {
 	board := w.Ring("Board")
 	w.Ring("Blank")
 	w.Load()
+	w.Job("Loads", world.Definition("Load", "company mail", []string{"pdf"}, "a@tarnwick.example"))
 	failed := w.Ring("Manifest")
 	_, err = w.C.SaveCalendar(context.Background(), "Harbour",
 		calendar.Definition{Closed: []calendar.Entry{{
@@ -185,14 +185,20 @@ func TestTheConsoleIsAccessibleInBothThemes(t *testing.T) {
 	for _, dark := range []bool{false, true} {
 		for _, path := range []string{
 			"/", "/jobs", "/jobs/Board", "/runs", "/runs/" + failed.ID.String(), "/forecast",
-			"/when?rule=on+day+31+at+01:30", "/when?rule=on+mondey", "/jobs/Board?change=when", "/calendars",
-			"/calendars/Harbour", "/sources", "/reports", "/reports/Load", "/reports/Load?schedule=yes",
+			"/when?rule=on+day+31+at+01:30", "/when?rule=on+mondey", "/calendars",
+			"/new/job", "/jobs/Board/change", "/jobs/Loads?ring=yes", "/new/report", "/reports/Load/change",
+			"/calendars/Harbour", "/sources", "/reports", "/reports/Load",
 			"/runs/" + board.ID.String() + "/compare", "/nowhere",
 		} {
 			p.Do(browser.Theme(dark), chromedp.Navigate("http://"+w.Listen+path),
 				chromedp.WaitVisible(chromedp.CSS("h1")))
-			if strings.HasPrefix(path, "/reports/") {
+			switch {
+			case path == "/reports/Load":
 				p.Sees("Read as")
+			case strings.HasSuffix(path, "/change"):
+				p.Sees("Nothing. It can be saved")
+			case strings.HasSuffix(path, "ring=yes"):
+				p.Sees("Leave it")
 			}
 			background, err := browser.Get(p.Tab, world.Patience,
 				chromedp.Evaluate[string](`getComputedStyle(document.body).backgroundColor`))

@@ -107,10 +107,6 @@ func run(out, state, url, inbox, only string) error {
 	if err != nil {
 		return err
 	}
-	rule := neturl.Values{
-		"rule":     {"on the last open day of every month at 18:00 before closed days also on 2026-12-24 at 12:00"},
-		"calendar": {"Public holidays"},
-	}
 	week := time.Now().AddDate(0, 0, 5).Format(time.DateOnly)
 	if err := os.MkdirAll(out, 0o755); err != nil { //nolint:gosec // pictures for everybody
 		return fmt.Errorf("make the folder: %w", err)
@@ -132,17 +128,17 @@ func run(out, state, url, inbox, only string) error {
 		{"today-dark", url + "/", true},
 		{"jobs", url + "/jobs", false},
 		{"job", url + "/jobs/" + job, false},
-		{"runs", url + "/runs", false},
 		{"run", url + "/runs/" + shown[0].ID.String(), false},
 		{"inbox", inbox + "/", false},
 		{"client-run", ran, true},
 		{"client-when", when, true},
 		{"forecast", url + "/forecast?from=" + week, false},
-		{"rule", url + "/when?" + rule.Encode(), false},
 		{"deliveries", url + "/deliveries", false},
-		{"people", url + "/people?who=tavish", false},
 		{"alert-mail", alert, false},
 		{"report", url + "/reports/Sailing%20punctuality%20by%20route", false},
+		{"report-editor", url + "/reports/Sailing%20punctuality%20by%20route/change", false},
+		{"job-editor", url + "/jobs/Sailing%20punctuality%20by%20route/change", false},
+		{"chain", url + "/jobs/Monday%20page/change", false},
 		{"mail-body", body, false},
 		{"pdf-page", files["pdf-page"], false},
 		{"spreadsheet", files["spreadsheet"], false},
@@ -152,7 +148,7 @@ func run(out, state, url, inbox, only string) error {
 			continue
 		}
 		if err := browser.Do(tab, 20*time.Second, browser.Theme(s.dark), chromedp.Navigate(s.at),
-			chromedp.WaitReady(chromedp.CSS("h1")), chromedp.Sleep(1500*time.Millisecond)); err != nil {
+			chromedp.WaitReady(chromedp.CSS("h1")), chromedp.Sleep(3500*time.Millisecond)); err != nil {
 			return fmt.Errorf("open %s: %w", s.name, err)
 		}
 		png, err := browser.Get(tab, 20*time.Second, chromedp.CaptureScreenshot())

@@ -46,7 +46,7 @@ export class Saving {
         merged: merge(this.draft.base, $state.snapshot(this.draft.value), theirs),
         theirs,
         revision: now.revision ?? 0,
-        who: / by ([^,.;]+)/.exec(stale.message)?.[1] ?? '',
+        who: / by (.+?) at \d/.exec(stale.message)?.[1] ?? '',
         at: now.updated_at,
       };
       this.trouble = null;
