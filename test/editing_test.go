@@ -53,7 +53,7 @@ func TestANewcomersFirstReportAndJob(t *testing.T) {
 	p.Sees("Read as")
 	press("//main//a[normalize-space()='Schedule this']")
 	p.Sees("What will happen")
-	write("//input[@aria-label='Name of the job']", "Ports")
+	write("//input[@id='job-name']", "Ports")
 	press("//main//button[normalize-space()='Weekdays']")
 	write("//input[@aria-label='To']", "mara@tarnwick.example\r")
 	p.Sees("1 address now")

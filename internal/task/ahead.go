@@ -6,6 +6,7 @@ import (
 	"path"
 	"regexp"
 	"slices"
+	"strings"
 
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/phrase"
@@ -25,6 +26,27 @@ var later = regexp.MustCompile(`\{[^{}]*\b(rows|run|total|outcome|file)\b[^{}]*\
 
 const shownAhead = 200 // addresses
 
+// held are the moving parts that were taken out of a text, to be put back as they are written.
+type held []string
+
+// heldSign stands for one of them in a text, as a letter that names may have.
+const heldSign = "⁂"
+
+// hold takes the moving parts out of a text whose values are known only when a task runs.
+func hold(text *string) held {
+	parts := later.FindAllString(*text, -1)
+	*text = later.ReplaceAllString(*text, heldSign)
+	return parts
+}
+
+// back puts them in again.
+func (h held) back(text string) string {
+	for _, part := range h {
+		text = strings.Replace(text, heldSign, part, 1)
+	}
+	return text
+}
+
 // Ahead implements Seer.
 func (k *Report) Ahead(ctx context.Context, w Work, t job.Task) (job.AheadTask, []job.Artifact, error) {
 	var out job.AheadTask
@@ -42,17 +64,20 @@ func (k *Report) Ahead(ctx context.Context, w Work, t job.Task) (job.AheadTask, 
 			files = append(files, f)
 			continue
 		}
-		if later.MatchString(o.Name + o.Folder) {
-			format, err := render.ByName(o.Format)
-			if err != nil {
-				return out, nil, err
-			}
-			f.Name, f.Folder = o.Name+format.Ending, o.Folder
-		} else if f.Name, f.Folder, err = fileName(o, "", names, facts); err != nil {
+		sections, err := sectionNames(rep, o)
+		if err != nil {
 			return out, nil, err
 		}
-		files = append(files, f)
-		out.Files = append(out.Files, path.Join(f.Folder, f.Name))
+		name, folder := hold(&o.Name), hold(&o.Folder)
+		for _, section := range sections {
+			f := f
+			if f.Name, f.Folder, err = fileName(o, section, names, facts); err != nil {
+				return out, nil, err
+			}
+			f.Name, f.Folder = name.back(f.Name), folder.back(f.Folder)
+			files = append(files, f)
+			out.Files = append(out.Files, path.Join(f.Folder, f.Name))
+		}
 	}
 	return out, files, nil
 }
@@ -93,11 +118,11 @@ func (k *Deliver) Ahead(ctx context.Context, w Work, t job.Task) (job.AheadTask,
 		return out, nil, err
 	}
 	d := withDefaults(*t.Deliver, settings)
-	if out.Subject = d.Subject; !later.MatchString(d.Subject) {
-		if out.Subject, err = w.fill(ctx, "the subject", d.Subject, nil); err != nil {
-			return out, nil, err
-		}
+	parts := hold(&d.Subject)
+	if out.Subject, err = w.fill(ctx, "the subject", d.Subject, nil); err != nil {
+		return out, nil, err
 	}
+	out.Subject = parts.back(out.Subject)
 	var letter deliver.Letter
 	to, err := k.whom(ctx, w, d, &letter)
 	if err != nil {

@@ -254,30 +254,27 @@ func (k *Deliver) files(ctx context.Context, w Work, t job.Task, id int64) (Resu
 // task runs, and is not yet, stands as it is written.
 func (w Work) pathOf(ctx context.Context, d *job.DeliverTask, f job.Artifact) (string, error) {
 	folder, name := f.Folder, f.Name
-	ahead := w.RunID == 0
-	switch {
-	case d.Folder == "":
-	case ahead && later.MatchString(d.Folder):
-		folder = d.Folder
-	default:
+	ownFolder, ownName := d.Folder, d.Name
+	var inFolder, inName held
+	if w.RunID == 0 { // it is told ahead
+		inFolder, inName = hold(&ownFolder), hold(&ownName)
+	}
+	if ownFolder != "" {
 		names, facts, err := w.Facts(ctx)
 		if err != nil {
 			return "", err
 		}
-		if folder, err = folderName(d.Folder, names, facts); err != nil {
+		if folder, err = folderName(ownFolder, names, facts); err != nil {
 			return "", fault.Wrap(err, fault.Lasting, fault.Task, "name the folder", "Correct the folder in the job.")
 		}
+		folder = inFolder.back(folder)
 	}
-	switch {
-	case d.Name == "":
-	case ahead && later.MatchString(d.Name):
-		name = d.Name + path.Ext(f.Name)
-	default:
-		text, err := w.fill(ctx, "the name", d.Name, nil)
+	if ownName != "" {
+		text, err := w.fill(ctx, "the name", ownName, nil)
 		if err != nil {
 			return "", err
 		}
-		name = expr.FileName(text+path.Ext(f.Name), f.Name)
+		name = inName.back(expr.FileName(text+path.Ext(f.Name), f.Name))
 	}
 	return path.Join(folder, name), nil
 }

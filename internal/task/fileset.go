@@ -107,6 +107,43 @@ func (c counter) Line(l *shape.Line) error {
 	return c.writer.Line(l)
 }
 
+// sectionName is what the file of a section is told apart by; nothing when the output has
+// one file.
+func (o *output) sectionName(section job.Section, c job.Chosen) string {
+	switch {
+	case o.pieces <= 1:
+		return ""
+	case c.Title != "":
+		return c.Title
+	case c.Form != job.FormWhole:
+		return section.Name + ", " + string(c.Form)
+	}
+	return section.Name
+}
+
+// sectionNames are those of all files of an output whose format has a file for each section;
+// of another the one file's, which is empty.
+func sectionNames(rep job.Report, o job.Output) ([]string, error) {
+	style, err := render.Read(o)
+	if err != nil {
+		return nil, err
+	}
+	out := &output{Style: style}
+	if !style.Format.Split {
+		return []string{""}, nil
+	}
+	for _, section := range rep.Sections {
+		out.pieces += len(out.takes(section))
+	}
+	var names []string
+	for _, section := range rep.Sections {
+		for _, c := range out.takes(section) {
+			names = append(names, out.sectionName(section, c))
+		}
+	}
+	return names, nil
+}
+
 // piece is one section in one form under one title, and the files that take it.
 type piece struct {
 	form       job.Form
@@ -123,16 +160,8 @@ func (s *fileSet) pieces(section job.Section) ([]*piece, error) {
 		for _, c := range o.takes(section) {
 			l := o.oneFile
 			if o.Format.Split {
-				name := ""
-				if o.pieces > 1 {
-					if name = section.Name; c.Title != "" {
-						name = c.Title
-					} else if c.Form != job.FormWhole {
-						name += ", " + string(c.Form)
-					}
-				}
 				var err error
-				if l, err = s.begin(o, name); err != nil {
+				if l, err = s.begin(o, o.sectionName(section, c)); err != nil {
 					return nil, err
 				}
 				s.closed = append(s.closed, l)

@@ -250,7 +250,7 @@ func (w Work) Facts(ctx context.Context) (expr.Names, expr.Facts, error) {
 	}
 	// What is missing here is told of by the report that asks for it.
 	bound, _ := job.Bind(params, w.Values, w.Nominal, w.Frame)
-	facts := w.facts("", w.Rows(), bound)
+	facts := w.facts(w.reports(), w.Rows(), bound)
 	for _, name := range w.Def.Own {
 		if _, there := facts.Values[name]; !there {
 			facts.Values[name] = "" // a value of the job's own that nobody gave
@@ -260,6 +260,25 @@ func (w Work) Facts(ctx context.Context) (expr.Names, expr.Facts, error) {
 		}
 	}
 	return w.names(params), facts, nil
+}
+
+// reports are the names of the reports whose files the task takes, or of all that the job
+// runs when it takes none.
+func (w Work) reports() string {
+	var taken, all []string
+	for _, t := range w.Def.Tasks {
+		if t.Report == nil || slices.Contains(all, t.Report.Report) {
+			continue
+		}
+		all = append(all, t.Report.Report)
+		if slices.ContainsFunc(w.Files, func(f job.Artifact) bool { return f.Task == t.Name }) {
+			taken = append(taken, t.Report.Report)
+		}
+	}
+	if len(taken) == 0 {
+		taken = all
+	}
+	return strings.Join(taken, ", ")
 }
 
 // fill fills in the moving parts of a text; what names it in a fault.

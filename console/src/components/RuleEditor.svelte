@@ -65,7 +65,8 @@
 
   function set<K extends keyof Timing>(key: K, value: Timing[K] | '' | 0 | undefined) {
     const empty = value === '' || value === 0 || (Array.isArray(value) && value.length === 0);
-    timing = { ...timing, [key]: empty ? undefined : value };
+    // A rule that is cleared is an empty one.
+    timing = { ...timing, [key]: empty && key !== 'rule' ? undefined : value };
   }
 
   /** Puts a word that was meant in place of the one that was found. */

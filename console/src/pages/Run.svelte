@@ -1,6 +1,7 @@
 <script lang="ts">
   import { createMutation, createQuery, useQueryClient } from '@tanstack/svelte-query';
   import AlertCard from '../components/AlertCard.svelte';
+  import RunChain from '../components/run/RunChain.svelte';
   import RunDeliveries from '../components/run/RunDeliveries.svelte';
   import RunFiles from '../components/run/RunFiles.svelte';
   import RunLinks from '../components/run/RunLinks.svelte';
@@ -10,7 +11,7 @@
   import TaskAxis from '../components/TaskAxis.svelte';
   import Trouble from '../components/Trouble.svelte';
   import ZonedTime from '../components/ZonedTime.svelte';
-  import { api, body, type RunPage } from '../lib/api';
+  import { api, body } from '../lib/api';
   import { asks, changed } from '../lib/queries';
   import { now } from '../lib/now.svelte';
   import { between, length } from '../lib/time';
@@ -48,10 +49,6 @@
 
   const values = $derived<Record<string, unknown>>({ ...run?.values, ...run?.given });
   const report = $derived(run?.tasks.find((t) => t.report)?.report);
-
-  /** What came of each task: its last try. */
-  const outcomesOf = (attempts: RunPage['attempts']) =>
-    Object.fromEntries(attempts.map((a) => [a.task, a.state]));
 </script>
 
 <svelte:head><title>{run ? `${run.job}, run ${run.id}` : 'Run'} · Iron Bell</title></svelte:head>
@@ -143,11 +140,7 @@
         Tasks{#if shownPart}<span class="soft ml-1">of part {shownPart.name || shownPart.part}</span>{/if}
       </h2>
       {#if ofPart}
-        {#if run.tasks.length > 2}
-          {#await import('../components/ChainView.svelte') then chain}
-            <div class="pb-2"><chain.default tasks={run.tasks} outcomes={outcomesOf(ofPart.attempts)} /></div>
-          {/await}
-        {/if}
+        <RunChain tasks={run.tasks} attempts={ofPart.attempts} />
         <TaskAxis run={ofPart} />
       {/if}
     </section>

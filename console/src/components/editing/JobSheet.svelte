@@ -131,9 +131,10 @@
       {#if !record}
         <Ledger title="Name">
           <div data-path="name">
+            <label class="sr-only" for="job-name">Name of the job</label>
             <input
+              id="job-name"
               class="input input-sm bg-base-100 w-full max-w-lg font-semibold"
-              aria-label="Name of the job"
               maxlength="200"
               bind:value={draft.name}
             />

@@ -29,7 +29,11 @@ export function freshJob(zone: string, destination: string, report = '', values:
     triggers: [{ rule: '' }],
     values,
     tasks: [
-      { name: 'report', kind: 'report', report: { report, outputs: [{ format: 'pdf' }] } },
+      {
+        name: 'report',
+        kind: 'report',
+        report: { report, outputs: [{ format: 'pdf' }, { format: 'html-mail' }] },
+      },
       { name: 'mail', kind: 'deliver', deliver: { destination, to: [] } },
     ],
     retry: { times: 3, wait: '10m' },
