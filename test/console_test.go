@@ -104,6 +104,20 @@ func TestTheConsole(t *testing.T) {
 	_, err = world.Connect(t, w.Db).Exec(ctx, `DELETE FROM sessions`)
 	require.NoError(t, err)
 	w.Ring("Quay board") // its notice makes the page ask again
+	// It stands above the page, which stays.
+	password := chromedp.CSS("dialog[open] input[type=password]")
+	p.Do(chromedp.WaitVisible(password), chromedp.SendKeys(password, "wrong-password\r"))
+	w.Until("a wrong password is refused", func() bool {
+		return strings.Contains(evaluate[string](t, p, `document.querySelector('dialog').innerText`), "do not belong together")
+	})
+	assert.Contains(t, p.Text(), "Quay board")
+}
+
+func TestASignInWithAWrongPassword(t *testing.T) {
+	w := world.Open(t)
+	p := w.Console()
+	evaluate[bool](t, p, `fetch('/api/session', {method: 'DELETE'}).then(() => true)`)
+	p.Do(chromedp.Navigate("http://" + w.Listen + "/jobs"))
 	p.Sees("Sign-in name")
 	p.Do(chromedp.SendKeys(chromedp.CSS("input[name=login]"), "mara"),
 		chromedp.SendKeys(chromedp.CSS("input[name=password]"), "wrong-password"),

@@ -193,3 +193,16 @@ func TestDraftsAreTheirAuthorsAlone(t *testing.T) {
 	status, _, _ := world.Call(t, http.DefaultClient, http.MethodDelete, at+"nothing", mara, "")
 	assert.Equal(t, http.StatusNoContent, status)
 }
+
+// What was read can be changed and saved back, as it came.
+func TestWhatWasReadIsSavedBack(t *testing.T) {
+	w := world.Open(t)
+	w.Report("Ports", "SELECT code FROM ports")
+	w.Job("Board", world.Definition("Ports", "company mail", []string{"csv"}, "a@tarnwick.example"))
+	token := w.TokenOf("mara")
+	for _, at := range []string{"/api/jobs/Board", "/api/reports/Ports"} {
+		_, _, text := world.Call(t, http.DefaultClient, http.MethodGet, "http://"+w.Listen+at, token, "")
+		status, _, answer := world.Call(t, http.DefaultClient, http.MethodPut, "http://"+w.Listen+at, token, text)
+		assert.Equal(t, http.StatusOK, status, answer)
+	}
+}

@@ -187,7 +187,7 @@
 
   async function job(name, d) {
     type((await field('name')).querySelector('input'), name);
-    for (let remove; (remove = document.querySelector('[aria-label^="Remove the task"]')); ) await press(remove);
+    for (let remove; (remove = document.querySelector('[aria-label^="Remove this task"]')); ) await press(remove);
     for (const [i, t] of d.tasks.entries()) {
       await press(button(adds[t.kind]));
       const path = `tasks[${i}]`;

@@ -85,6 +85,23 @@ type JobRequest struct {
 	Owner string `json:"owner,omitempty" doc:"sign-in name; who saves it first when left out"`
 	On    bool   `json:"on"`
 	job.Definition
+	Given
+
+	Last     any `json:"last,omitempty" doc:"given by the service; what is sent is ignored"`
+	Usual    any `json:"usual_seconds,omitempty" doc:"given by the service; what is sent is ignored"`
+	Upcoming any `json:"upcoming,omitempty" doc:"given by the service; what is sent is ignored"`
+	Rings    any `json:"rings,omitempty" doc:"given by the service; what is sent is ignored"`
+	ReadAs   any `json:"read_as,omitempty" doc:"given by the service; what is sent is ignored"`
+}
+
+// Given is what the service gives of a record beside what is said of it. It may be sent back
+// with it, so that what was read can be changed and saved, and is ignored.
+type Given struct {
+	ID        any `json:"id,omitempty" doc:"given by the service; what is sent is ignored"`
+	Name      any `json:"name,omitempty" doc:"given by the service; what is sent is ignored"`
+	Version   any `json:"version,omitempty" doc:"given by the service; what is sent is ignored"`
+	UpdatedAt any `json:"updated_at,omitempty" doc:"given by the service; what is sent is ignored"`
+	Revision  any `json:"revision,omitempty" doc:"given by the service; what is sent is ignored: If-Match says it"`
 }
 
 // AskedRequest asks which values a job takes.

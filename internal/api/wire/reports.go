@@ -11,6 +11,9 @@ type ReportRequest struct {
 	Owner  string `json:"owner,omitempty" doc:"sign-in name; who saves it first when left out"`
 	Anyway bool   `json:"anyway,omitempty" doc:"save it although jobs would no longer fit; their next runs fail and say why"`
 	job.ReportDefinition
+	Given
+
+	Jobs any `json:"jobs,omitempty" doc:"given by the service; what is sent is ignored"`
 }
 
 // ReportCheck is what a look at a report found before it is saved.

@@ -102,7 +102,7 @@
       </div>
     </details>
     <div>
-      <button type="button" class="edit-link" aria-label="Remove the task {task.name}" onclick={remove}
+      <button type="button" class="edit-link" aria-label="Remove this task, {task.name}" onclick={remove}
         >Remove this task</button
       >
     </div>
