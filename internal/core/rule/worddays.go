@@ -1,9 +1,10 @@
 package rule
 
 import (
+	"strings"
+
 	"ironbell/internal/core/civil"
 	"ironbell/internal/core/zone"
-	"strings"
 )
 
 // startsDays tells whether a set of days begins here.
