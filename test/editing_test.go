@@ -3,7 +3,10 @@ package test
 import (
 	"context"
 	"encoding/json"
+	"io"
 	"net/http"
+	"net/url"
+	"slices"
 	"strings"
 	"testing"
 
@@ -205,4 +208,107 @@ func TestWhatWasReadIsSavedBack(t *testing.T) {
 		status, _, answer := world.Call(t, http.DefaultClient, http.MethodPut, "http://"+w.Listen+at, token, text)
 		assert.Equal(t, http.StatusOK, status, answer)
 	}
+}
+
+// A report as it will arrive is shut off: no script of it runs, nothing is fetched, and nobody else frames it.
+func TestAFrameIsShutOff(t *testing.T) {
+	w := world.Open(t)
+	w.Report("Notices", "SELECT '<script>alert(1)</script>' AS notice")
+	token := w.TokenOf("mara")
+	ask := func(token, body string) (*http.Response, string) {
+		form := url.Values{"ask": {body}}.Encode()
+		req, err := http.NewRequest(http.MethodPost, "http://"+w.Listen+"/api/frame", strings.NewReader(form))
+		require.NoError(t, err)
+		req.Header.Set("Content-Type", "application/x-www-form-urlencoded")
+		if token != "" {
+			req.Header.Set("Authorization", "Bearer "+token)
+		}
+		res, err := http.DefaultClient.Do(req)
+		require.NoError(t, err)
+		defer func() { _ = res.Body.Close() }()
+		text, err := io.ReadAll(io.LimitReader(res.Body, 1<<20))
+		require.NoError(t, err)
+		return res, string(text)
+	}
+	for _, format := range []string{"html", "html-mail"} {
+		res, text := ask(token, `{"report":"Notices","output":{"format":"`+format+`"}}`)
+		require.Equal(t, http.StatusOK, res.StatusCode, text)
+		policy := res.Header.Get("Content-Security-Policy")
+		assert.Contains(t, policy, "sandbox; default-src 'none'")
+		assert.Contains(t, policy, "frame-ancestors 'self'")
+		assert.Equal(t, "nosniff", res.Header.Get("X-Content-Type-Options"))
+		assert.NotContains(t, text, "<script>")
+		assert.Contains(t, text, "&lt;script&gt;")
+	}
+	res, text := ask(token, `{"report":"Notices","output":{"format":"pdf"}}`)
+	assert.Equal(t, "application/pdf", res.Header.Get("Content-Type"))
+	assert.Contains(t, res.Header.Get("Content-Security-Policy"), "default-src 'none'")
+	assert.True(t, strings.HasPrefix(text, "%PDF-"))
+	res, text = ask(token, `{"report":"Notices","output":{"format":"csv"}}`)
+	assert.Contains(t, res.Header.Get("Content-Type"), "text/plain", "text is no page")
+	assert.Contains(t, text, "<script>")
+
+	res, _ = ask("", `{"report":"Notices","output":{"format":"html"}}`)
+	assert.Equal(t, http.StatusUnauthorized, res.StatusCode)
+	for body, says := range map[string]string{
+		"": "cannot be read",
+		`{"report":"Nothing","output":{"format":"pdf"}}`: "Nothing",
+		`{"report":"Notices","output":{"format":"exe"}}`: "exe",
+	} {
+		res, text = ask(token, body)
+		assert.GreaterOrEqual(t, res.StatusCode, 400, body)
+		assert.Contains(t, text, says)
+	}
+}
+
+// Values are told with what each would be by itself, whose that is, and what it comes to; versions
+// with what they said; tables as the login may read them.
+func TestWhatAnEditorAsks(t *testing.T) {
+	w := world.Open(t)
+	w.Report("Day", "SELECT :day AS day, :port AS port",
+		job.Parameter{Name: "day", Type: job.TypeDate, Default: "yesterday", Required: true},
+		job.Parameter{Name: "port", Type: job.TypeText, Choices: &job.Choices{SQL: "SELECT code, name FROM ports"}})
+	d := world.Definition("Day", "company mail", []string{"csv"}, "a@tarnwick.example")
+	d.Values = job.Values{"port": "PE"}
+	d.Triggers = []job.Trigger{{
+		Timing: job.Timing{Rule: "on day 1 of every month at 06:00"}, Values: job.Values{"day": "start of last month"},
+	}}
+	w.Job("Days", d)
+	token := w.TokenOf("mara")
+	call := func(method, path, body string, to any) int {
+		status, _, text := world.Call(t, http.DefaultClient, method, "http://"+w.Listen+path, token, body)
+		if status == http.StatusOK {
+			require.NoError(t, json.Unmarshal([]byte(text), to), text)
+		}
+		return status
+	}
+	var asked wire.AskedValues
+	require.Equal(t, http.StatusOK, call(http.MethodPost, "/api/jobs/Days/values",
+		`{"trigger":0,"date":"2026-12-01T06:00:00Z","values":{"port":"nowhere"}}`, &asked))
+	require.Len(t, asked.Values, 2)
+	day, port := asked.Values[0], asked.Values[1]
+	assert.Equal(t, []any{"trigger", "start of last month", "2026-11-01"}, []any{day.From, day.BySelf, day.Bound.Text[:10]})
+	assert.Equal(t, []any{"job", "PE"}, []any{port.From, port.BySelf})
+	assert.Len(t, port.Offers, 5)
+	assert.Contains(t, port.Trouble, "nowhere")
+	assert.Equal(t, http.StatusNotFound, call(http.MethodPost, "/api/jobs/None/values", `{}`, &asked))
+
+	d.Values = job.Values{"port": "ELL"}
+	w.Job("Days", d)
+	var all []job.Saved
+	require.Equal(t, http.StatusOK, call(http.MethodGet, "/api/jobs/Days/versions", "", &all))
+	require.Len(t, all, 2)
+	assert.Equal(t, 2, all[0].Version)
+	assert.Equal(t, "Sefa Orlin", all[0].Author)
+	var first wire.JobVersion
+	require.Equal(t, http.StatusOK, call(http.MethodGet, "/api/jobs/Days/versions/1", "", &first))
+	assert.Equal(t, job.Values{"port": "PE"}, first.Definition.Values)
+	assert.Equal(t, http.StatusNotFound, call(http.MethodGet, "/api/jobs/Days/versions/9", "", &first))
+
+	var tables []wire.Table
+	require.Equal(t, http.StatusOK, call(http.MethodGet, "/api/sources/tarnwick/tables", "", &tables))
+	at := slices.IndexFunc(tables, func(x wire.Table) bool { return x.Name == "sailings" })
+	require.GreaterOrEqual(t, at, 0)
+	assert.Contains(t, tables[at].Columns, wire.TableColumn{Name: "due", Type: "timestamp with time zone"})
+	assert.Equal(t, http.StatusNotFound, call(http.MethodGet, "/api/sources/nowhere/tables", "", &tables))
 }

@@ -31,6 +31,12 @@ func printAhead(i IO, a job.Ahead) {
 	for _, w := range a.Wrong {
 		fmt.Fprintf(i.Out, "%s %s\n", glyph("failed"), strings.TrimPrefix(w.Where+": "+w.Sentence, ": "))
 	}
+	if a.Says != "" {
+		fmt.Fprintf(i.Out, "%s\n\n", a.Says)
+	}
+	for _, c := range a.Covered {
+		fmt.Fprintf(i.Out, "! %s\n", c.Says)
+	}
 	place, err := zone.Load(a.Zone)
 	if err != nil {
 		place = time.Local

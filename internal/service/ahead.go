@@ -31,6 +31,9 @@ func (js *Jobs) Ahead(ctx context.Context, who job.Person, name, owner string, o
 		return job.Ahead{}, err
 	}
 	out := js.ahead(ctx, v, c.old.ID, name, c.Definition)
+	if params, err := js.checks.parameters(ctx, c.Definition); err == nil {
+		out.Covered = js.covered(c.Definition, params)
+	}
 	out.Says = js.inWords(c.Definition, c.owner.Name, out.Tasks)
 	return out, nil
 }

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"sync"
 	"testing"
+	"time"
 
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
@@ -116,4 +117,44 @@ func save(ctx context.Context, o *enginetest.Office, e *enginetest.Site, i int) 
 		Zone: "Europe/London", Tasks: []job.Task{enginetest.Strained("look", "ok")}, Priority: i,
 	})
 	return err
+}
+
+// The rule and the values are looked at together: weekdays for the day before leave Fridays and
+// Saturdays out; from the open day before on they do not.
+func TestDaysThatComeIntoNoReportAreTold(t *testing.T) {
+	o := enginetest.Open(t)
+	e := o.Engine(nil)
+	o.Source("tarnwick")
+	o.Report(e, "Crossings", job.ReportDefinition{
+		Sections: enginetest.Section("SELECT 1 AS one WHERE :from_day <= :to_day"),
+		Parameters: []job.Parameter{
+			{Name: "from_day", Type: job.TypeDate, Default: "yesterday"}, {Name: "to_day", Type: job.TypeDate, Default: "yesterday"},
+		},
+	})
+	told := func(rule string, values job.Values) []job.Covered {
+		d := made("Crossings", values)
+		d.Zone = "Europe/London"
+		d.Triggers = []job.Trigger{{Timing: job.Timing{Rule: rule}}}
+		a, err := e.Jobs.Ahead(o.Ctx, o.Mara, "Ellerhaven", "mara", true, d)
+		require.NoError(t, err)
+		return a.Covered
+	}
+	found := told("on weekdays at 06:15", nil)
+	require.Len(t, found, 1)
+	assert.Contains(t, found[0].Says, "into no report: Fri ")
+	assert.GreaterOrEqual(t, len(found[0].Missed), 24)
+	for _, date := range found[0].Missed {
+		at, err := time.Parse(time.DateOnly, date)
+		require.NoError(t, err)
+		assert.Contains(t, []time.Weekday{time.Friday, time.Saturday}, at.Weekday())
+	}
+	assert.Empty(t, told("on weekdays at 06:15", job.Values{"from_day": "previous open day"}))
+	assert.Empty(t, told("every day at 06:15", nil))
+	assert.Empty(t, told("every 2 weeks on mon from 2026-01-05 at 06:00",
+		job.Values{"from_day": "start of week - 8 weeks"}), "weeks that lie over each other on purpose")
+	found = told("on mon at 06:00", job.Values{"from_day": "today - 7 days", "to_day": "today"})
+	require.Len(t, found, 1)
+	assert.Contains(t, found[0].Says, "into two: Mon ")
+	assert.Empty(t, told("every hour at :05", nil), "several rings a day look at one on purpose")
+	assert.Empty(t, told("on weekdays at 06:15", job.Values{"from_day": "2026-11-01", "to_day": "2026-11-30"}))
 }

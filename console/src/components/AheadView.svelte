@@ -19,6 +19,8 @@
       {w.sentence}
     </p>
   {/each}
+  <p>{ahead.says}</p>
+  {#each ahead.covered ?? [] as c (c.trigger)}<p class="text-warning">{c.says}</p>{/each}
   {#if ahead.next.length}
     <p class="flex flex-wrap gap-x-3">
       <b>Rings</b>

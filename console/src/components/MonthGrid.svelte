@@ -8,7 +8,17 @@
   // one is passed over or closed.
   import { monthDays, monthName } from '../lib/month';
 
-  const { year, month, days }: { year: number; month: number; days: Record<string, GridDay> } = $props();
+  const {
+    year,
+    month,
+    days,
+    doubts = {},
+  }: {
+    year: number;
+    month: number;
+    days: Record<string, GridDay>;
+    doubts?: Record<string, string>; // what is doubtful about a date, which is underlined
+  } = $props();
   const weeks = $derived(monthDays(year, month));
   const names = ['Mo', 'Tu', 'We', 'Th', 'Fr', 'Sa', 'Su'];
   const look = {
@@ -34,9 +44,14 @@
           <td class="h-7 w-8 p-px text-center">
             {#if date}
               <span
-                class="flex h-full items-center justify-center rounded-[4px] {d ? look[d.tone] : ''}"
-                title={d?.text}
-                >{Number(date.slice(8))}{#if d}<span class="sr-only">: {d.text}</span>{/if}</span
+                class="flex h-full items-center justify-center rounded-[4px] {d ? look[d.tone] : ''} {doubts[
+                  date
+                ]
+                  ? 'border-warning border-b-3 border-dotted'
+                  : ''}"
+                title={[d?.text, doubts[date]].filter(Boolean).join('; ')}
+                >{Number(date.slice(8))}{#if d}<span class="sr-only">: {d.text}</span
+                  >{/if}{#if doubts[date]}<span class="sr-only">: {doubts[date]}</span>{/if}</span
               >
             {/if}
           </td>

@@ -2,7 +2,7 @@
   // The editor of one trigger's timing: while one types, the reading, the
   // warnings, the next rings and the coming months follow.
   import { createQuery } from '@tanstack/svelte-query';
-  import { type Timing } from '../lib/api';
+  import type { Ahead, Timing } from '../lib/api';
   import { asks } from '../lib/queries';
   import { dateIn, monthsFrom } from '../lib/month';
   import { now } from '../lib/now.svelte';
@@ -17,11 +17,13 @@
     zone,
     calendars = [],
     path = '',
+    covered,
   }: {
     timing: Timing;
     zone: string;
     calendars?: string[];
     path?: string; // of the trigger, for the flags of an editor
+    covered?: NonNullable<Ahead['covered']>[number]; // days that come into no report, or into two
   } = $props();
 
   const presets: [string, string][] = [
@@ -60,6 +62,12 @@
         ];
       }),
     ),
+  );
+  const doubts = $derived(
+    Object.fromEntries([
+      ...(covered?.missed ?? []).map((d): [string, string] => [d, 'comes into no report']),
+      ...(covered?.several ?? []).map((d): [string, string] => [d, 'comes into two reports']),
+    ]),
   );
   const id = $props.id();
 
@@ -135,6 +143,12 @@
           <b class="inline-block first-letter:uppercase">{when.reading}</b>
           <span class="soft">in {zoneWord(when.zone)}; it rings {when.often}.</span>
         </p>
+        {#if covered}
+          <p class="text-warning">
+            <span aria-hidden="true">▲</span> <b>{covered.says}</b> Let it ring for these days, too, or take more
+            days at a ring, such as from “previous open day” to “yesterday”; if it is meant so, leave it.
+          </p>
+        {/if}
         {#each when.warnings as w (w)}
           <p class="text-warning">
             <span aria-hidden="true">▲</span><span class="sr-only">Warning:</span>
@@ -156,7 +170,7 @@
           {#if f.reason}<div class="soft max-w-64 pb-1 text-[12px]">{f.reason}</div>{/if}
         {:else}<p class="soft">None.</p>{/each}
       </div>
-      {#each months as [y, m] (`${y}-${m}`)}<MonthGrid year={y} month={m} {days} />{/each}
+      {#each months as [y, m] (`${y}-${m}`)}<MonthGrid year={y} month={m} {days} {doubts} />{/each}
     </div>
   {/if}
 </div>

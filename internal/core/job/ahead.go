@@ -11,6 +11,17 @@ type Ahead struct {
 	Part  string       `json:"part,omitempty" doc:"the part whose files and recipients are told: the first"`
 	Tasks []AheadTask  `json:"tasks"`
 	Wrong []AheadWrong `json:"wrong" doc:"what keeps it from being saved or switched on"`
+
+	Covered []Covered `json:"covered,omitempty" doc:"triggers by whose rules and values days come into no report, or into two"`
+}
+
+// Covered tells which days of the coming three months come into no report of a trigger, or
+// into several: its rule and its values looked at together.
+type Covered struct {
+	Trigger int      `json:"trigger" doc:"its place among the job's triggers, from 0"`
+	Says    string   `json:"says" doc:"in a sentence"`
+	Missed  []string `json:"missed" doc:"dates, at most 92"`
+	Several []string `json:"several" doc:"dates, at most 92"`
 }
 
 // AheadRing is a ring to come.

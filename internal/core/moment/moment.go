@@ -251,32 +251,45 @@ func (a anchor) at(nominal time.Time, f Frame) time.Time {
 	case "end":
 		t = f.add(f.startOf(t, a.period), a.shift+1, a.period)
 		if a.period != "hour" {
-			t = t.AddDate(0, 0, -1)
+			t = f.add(t, -1, "day")
 		}
 		return t
 	case "weekday":
 		today := midnight(t)
 		switch ahead := (int(a.weekday) - int(today.Weekday()) + 7) % 7; a.shift {
 		case -1:
-			return today.AddDate(0, 0, ahead-7)
+			return f.add(today, ahead-7, "day")
 		case 1:
-			return today.AddDate(0, 0, ahead+7*btoi(ahead == 0))
+			return f.add(today, ahead+7*btoi(ahead == 0), "day")
 		default:
 			start := f.startOf(t, "week")
-			return start.AddDate(0, 0, (int(a.weekday)-int(start.Weekday())+7)%7)
+			return f.add(start, (int(a.weekday)-int(start.Weekday())+7)%7, "day")
 		}
 	case "whole":
 		return a.whole.At(nominal, f)
 	case "open":
 		return f.add(midnight(a.base.at(nominal, f)), a.shift, "open day")
 	default:
-		return midnight(t).AddDate(0, 0, a.shift)
+		return f.add(midnight(t), a.shift, "day")
 	}
 }
 
+// midnight is the first instant of the day.
 func midnight(t time.Time) time.Time {
 	y, mo, d := t.Date()
-	return time.Date(y, mo, d, 0, 0, 0, 0, t.Location())
+	return dayAt(y, mo, d, t.Location())
+}
+
+// dayAt is the first instant of a date. Where a zone sets its clocks forward at midnight,
+// such as Santiago's and Havana's, the day begins later, and the package time may give
+// the evening before.
+func dayAt(y int, mo time.Month, d int, in *time.Location) time.Time {
+	t := time.Date(y, mo, d, 0, 0, 0, 0, in)
+	want := time.Date(y, mo, d, 0, 0, 0, 0, time.UTC).Day()
+	for step := 0; t.Day() != want && step < 96; step++ {
+		t = t.Add(15 * time.Minute)
+	}
+	return t
 }
 
 func (f Frame) startOf(t time.Time, period string) time.Time {
@@ -293,7 +306,7 @@ func (f Frame) startOf(t time.Time, period string) time.Time {
 	case "year":
 		mo, d = 1, 1
 	}
-	return time.Date(y, mo, d, 0, 0, 0, 0, t.Location())
+	return dayAt(y, mo, d, t.Location())
 }
 
 // add adds n units. A day that the month reached lacks becomes its last.
@@ -303,16 +316,23 @@ func (f Frame) add(t time.Time, n int, unit string) time.Time {
 		return t.Add(time.Duration(n) * time.Minute)
 	case "hour":
 		return t.Add(time.Duration(n) * time.Hour)
-	case "day":
+	case "day", "week":
+		if unit == "week" {
+			n *= 7
+		}
+		if y, mo, d := t.Date(); t.Equal(midnight(t)) { // a day, and not a time of day
+			return dayAt(y, mo, d+n, t.Location())
+		}
 		return t.AddDate(0, 0, n)
-	case "week":
-		return t.AddDate(0, 0, 7*n)
 	case "open day":
 		return f.addOpen(t, n)
 	}
 	months := n * map[string]int{"month": 1, "quarter": 3, "year": 12}[unit]
 	y, mo, d := t.Date()
 	last := time.Date(y, mo+time.Month(months)+1, 0, 0, 0, 0, 0, time.UTC).Day()
+	if t.Equal(midnight(t)) {
+		return dayAt(y, mo+time.Month(months), min(d, last), t.Location())
+	}
 	h, mi, s := t.Clock()
 	return time.Date(y, mo+time.Month(months), min(d, last), h, mi, s, t.Nanosecond(), t.Location())
 }
@@ -325,7 +345,7 @@ func (f Frame) addOpen(t time.Time, n int) time.Time {
 		step, n = -1, -n
 	}
 	for closed := 0; n > 0 && closed < maxOpen; {
-		t = t.AddDate(0, 0, step)
+		t = f.add(t, step, "day")
 		if f.open(t) {
 			n, closed = n-1, 0
 		} else {

@@ -162,3 +162,32 @@ func TestExplained(t *testing.T) {
 		"From Tue 31 March 2026 06:15 UTC; open day before today: Mon 30 March 2026. To Tue 31 March 2026 06:15 UTC; "+
 			"next Friday: Fri 3 April 2026", r.Explain(nominal, moment.DefaultFrame))
 }
+
+// In Santiago and Havana clocks are set forward at midnight: that day has none, and begins at one.
+func TestADayWithoutAMidnightIsStillThatDay(t *testing.T) {
+	for _, c := range []struct {
+		zone string
+		day  time.Time // of the change, at noon
+	}{
+		{"America/Santiago", time.Date(2026, 9, 6, 12, 0, 0, 0, time.UTC)},
+		{"America/Havana", time.Date(2026, 3, 8, 12, 0, 0, 0, time.UTC)},
+		{"Asia/Beirut", time.Date(2026, 3, 29, 12, 0, 0, 0, time.UTC)},
+	} {
+		place, err := time.LoadLocation(c.zone)
+		require.NoError(t, err)
+		for shift := -3; shift <= 3; shift++ {
+			noon := time.Date(c.day.Year(), c.day.Month(), c.day.Day()+shift, 12, 0, 0, 0, place)
+			for text, days := range map[string]int{
+				"today": 0, "yesterday": -1, "tomorrow": 1, "today - 3 days": -3, "tomorrow - 1 day": 0,
+				"today + 1 week - 1 week": 0, "today + 1 year - 1 year": 0,
+			} {
+				m, err := moment.Parse(text)
+				require.NoError(t, err)
+				got := m.At(noon, moment.Frame{})
+				want := noon.AddDate(0, 0, days).Format(time.DateOnly)
+				assert.Equal(t, want, got.Format(time.DateOnly), "%s on %s in %s", text, noon.Format(time.DateOnly), c.zone)
+				assert.NotEqual(t, want, got.Add(-time.Second).Format(time.DateOnly), "its first instant")
+			}
+		}
+	}
+}

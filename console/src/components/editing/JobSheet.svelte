@@ -148,7 +148,7 @@
         <JobValues bind:record={draft.value} job={record} />
       </Ledger>
       <Ledger title="When">
-        <JobWhen bind:record={draft.value} job={record} />
+        <JobWhen bind:record={draft.value} job={record} covered={ahead?.covered ?? []} />
       </Ledger>
       <Ledger title="If it fails">
         <Fields

@@ -2,13 +2,17 @@
   // When a job rings: its zone and calendars, and its triggers, each with values of its own.
   import { around, faultsAt } from '../../lib/editing/context';
   import type { Written } from '../../lib/editing/hint';
-  import type { Timing } from '../../lib/api';
+  import type { Ahead, Timing } from '../../lib/api';
   import RuleEditor from '../RuleEditor.svelte';
   import Fields from './Fields.svelte';
   import Flags from './Flags.svelte';
   import JobValues from './JobValues.svelte';
 
-  let { record = $bindable(), job }: { record: Written; job: string } = $props();
+  let {
+    record = $bindable(),
+    job,
+    covered,
+  }: { record: Written; job: string; covered: NonNullable<Ahead['covered']> } = $props();
 
   const { faults } = around();
   $effect.pre(() => {
@@ -47,6 +51,7 @@
         zone={String(record.zone ?? 'UTC')}
         {calendars}
         path="triggers[{i}]"
+        covered={covered.find((c) => c.trigger === i)}
       />
     {/if}
     <details class="mt-1" open={!timed(t) || Boolean(t.wait && Object.keys(t.wait).length)}>

@@ -48,6 +48,15 @@
         {ahead ? `Nothing. It can be ${on ? 'saved and rings' : 'switched on'}.` : ''}
       </p>
     {/each}
+    {#each ahead?.covered ?? [] as c (c.trigger)}
+      <p class="text-warning">
+        <button
+          type="button"
+          class="cursor-pointer text-left underline"
+          onclick={() => goTo(`triggers[${c.trigger}].rule`)}>{c.says}</button
+        >
+      </p>
+    {/each}
     {#each trouble as t (t.task)}
       {#if t.wrong}<p class="text-warning"><b>{t.task}</b>: {t.wrong}</p>{/if}
       {#each t.notes ?? [] as note (note)}<p class="soft"><b>{t.task}</b>: {note}</p>{/each}
