@@ -293,7 +293,7 @@ func TestWhatAnEditorAsks(t *testing.T) {
 	assert.Contains(t, port.Trouble, "nowhere")
 	assert.Equal(t, http.StatusNotFound, call(http.MethodPost, "/api/jobs/None/values", `{}`, &asked))
 
-	d.Values = job.Values{"port": "ELL"}
+	d.Values = job.Values{"port": "EH"}
 	w.Job("Days", d)
 	var all []job.Saved
 	require.Equal(t, http.StatusOK, call(http.MethodGet, "/api/jobs/Days/versions", "", &all))
@@ -310,5 +310,5 @@ func TestWhatAnEditorAsks(t *testing.T) {
 	at := slices.IndexFunc(tables, func(x wire.Table) bool { return x.Name == "sailings" })
 	require.GreaterOrEqual(t, at, 0)
 	assert.Contains(t, tables[at].Columns, wire.TableColumn{Name: "due", Type: "timestamp with time zone"})
-	assert.Equal(t, http.StatusNotFound, call(http.MethodGet, "/api/sources/nowhere/tables", "", &tables))
+	assert.Equal(t, http.StatusUnprocessableEntity, call(http.MethodGet, "/api/sources/nowhere/tables", "", &tables))
 }

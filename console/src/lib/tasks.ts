@@ -8,7 +8,7 @@ export function does(t: Task, readAs: JobPage['read_as']): [string, string] {
   if (t.report)
     return [
       `report “${t.report.report}”, read as ${readAs?.[t.name] ?? 'the login of its source'}, as`,
-      t.report.outputs.map((o) => `${o.format}${o.name ? `: ${o.name}` : ''}`).join('\n'),
+      (t.report.outputs ?? []).map((o) => `${o.format}${o.name ? `: ${o.name}` : ''}`).join('\n'),
     ];
   if (t.deliver) {
     const d = t.deliver;

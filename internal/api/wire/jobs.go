@@ -87,11 +87,11 @@ type JobRequest struct {
 	job.Definition
 	Given
 
-	Last     any `json:"last,omitempty" doc:"given by the service; what is sent is ignored"`
-	Usual    any `json:"usual_seconds,omitempty" doc:"given by the service; what is sent is ignored"`
-	Upcoming any `json:"upcoming,omitempty" doc:"given by the service; what is sent is ignored"`
-	Rings    any `json:"rings,omitempty" doc:"given by the service; what is sent is ignored"`
-	ReadAs   any `json:"read_as,omitempty" doc:"given by the service; what is sent is ignored"`
+	Last         any `json:"last,omitempty" doc:"given by the service; what is sent is ignored"`
+	UsualSeconds any `json:"usual_seconds,omitempty" doc:"given by the service; what is sent is ignored"`
+	Upcoming     any `json:"upcoming,omitempty" doc:"given by the service; what is sent is ignored"`
+	Rings        any `json:"rings,omitempty" doc:"given by the service; what is sent is ignored"`
+	ReadAs       any `json:"read_as,omitempty" doc:"given by the service; what is sent is ignored"`
 }
 
 // Given is what the service gives of a record beside what is said of it. It may be sent back
