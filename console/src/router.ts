@@ -6,7 +6,7 @@ import Run from './pages/Run.svelte';
 import Runs from './pages/Runs.svelte';
 import Today from './pages/Today.svelte';
 
-export const { p, navigate, isActive, route } = createRouter({
+const made = createRouter({
   '/': Today,
   '/jobs': Jobs,
   '/jobs/:job': Job,
@@ -32,3 +32,20 @@ export const { p, navigate, isActive, route } = createRouter({
   '/runs/:run': Run,
   '*': Lost,
 });
+
+/** Names stand in addresses as parts of them, whatever letters they have; the router pastes them as they are. */
+const asPart = (value: unknown) => encodeURIComponent(String(value));
+function encoded<T>(options: T): T {
+  const params = (options as { params?: Record<string, unknown> } | undefined)?.params;
+  if (!params) return options;
+  return { ...options, params: Object.fromEntries(Object.entries(params).map(([k, v]) => [k, asPart(v)])) };
+}
+
+export const { isActive, route } = made;
+// Their types are those of the router; only what is pasted is changed.
+function encoding<F>(call: F): F {
+  const loose = call as (...args: unknown[]) => unknown;
+  return ((...args: unknown[]) => loose(...args.map((a) => encoded(a)))) as F;
+}
+export const p = encoding(made.p);
+export const navigate = encoding(made.navigate);

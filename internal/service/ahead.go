@@ -35,6 +35,9 @@ func (js *Jobs) Ahead(ctx context.Context, who job.Person, name, owner string, o
 		out.Covered = js.covered(c.Definition, params)
 	}
 	out.Says = js.inWords(c.Definition, c.owner.Name, out.Tasks)
+	if c.old.ID != 0 && !c.old.On {
+		out.Says = "It is off; once it is on: " + out.Says
+	}
 	return out, nil
 }
 

@@ -129,7 +129,9 @@ func wrongInWords(d job.Definition, owner string) []string {
 	} else {
 		all = append(all, "If it fails, "+told+".")
 	}
-	all = append(all, blankInWords[job.IfBlank(orWord(d.IfBlank, job.BlankHold))])
+	if slices.ContainsFunc(d.Tasks, func(t job.Task) bool { return t.Kind.Makes() }) {
+		all = append(all, blankInWords[job.IfBlank(orWord(d.IfBlank, job.BlankHold))])
+	}
 	switch {
 	case d.Deadline.At != "":
 		all = append(all, fmt.Sprintf("It must have arrived by %s.", d.Deadline.At))

@@ -7,6 +7,7 @@ import (
 	"net/http"
 	"net/url"
 	"slices"
+	"strconv"
 	"strings"
 	"testing"
 
@@ -311,4 +312,33 @@ func TestWhatAnEditorAsks(t *testing.T) {
 	require.GreaterOrEqual(t, at, 0)
 	assert.Contains(t, tables[at].Columns, wire.TableColumn{Name: "due", Type: "timestamp with time zone"})
 	assert.Equal(t, http.StatusUnprocessableEntity, call(http.MethodGet, "/api/sources/nowhere/tables", "", &tables))
+}
+
+// A name may hold what addresses are made of, and a job is changed under its name though it was
+// found by its number; a draft that somebody else's program has kept breaks no page.
+func TestNamesAndDraftsOfAnyKind(t *testing.T) {
+	w := world.Open(t)
+	w.Report("Ports", "SELECT code FROM ports")
+	name := `100% "late"? #1 & Küste 東京`
+	w.Job(name, world.Definition("Ports", "company mail", []string{"csv"}, "a@tarnwick.example"))
+	page, err := w.C.Job(context.Background(), name)
+	require.NoError(t, err)
+	status, _, answer := world.Call(t, http.DefaultClient, http.MethodPut,
+		"http://"+w.Listen+"/api/drafts/job/"+url.PathEscape(name), w.TokenOf("mara"),
+		`{"content":{"name":"x","value":{},"base":{}}}`)
+	require.Equal(t, http.StatusOK, status, answer)
+	p := w.Console()
+	p.Do(chromedp.Navigate("http://" + w.Listen + "/jobs/" + strconv.FormatInt(page.ID, 10) + "/change"))
+	p.Sees(name)
+	p.Press("//main", "Drop the draft")
+	p.Sees("How it stands")
+	p.Do(chromedp.Navigate("http://" + w.Listen + "/jobs/" + strconv.FormatInt(page.ID, 10) + "/change"))
+	p.Sees("Nothing. It can be saved")
+	p.Fill("Subject", "Late ones")
+	p.Press("//aside", "Save, rings on")
+	p.Sees("How it stands")
+	saved, err := w.C.Job(context.Background(), name)
+	require.NoError(t, err)
+	assert.Equal(t, page.ID, saved.ID)
+	assert.Equal(t, "Late ones", saved.Tasks[1].Deliver.Subject)
 }

@@ -54,7 +54,7 @@
     <StateMark state={job.on ? 'done' : 'cancelled'} word={job.on ? 'on' : 'off'} />
     <span class="flex-1"></span>
     {#if may && !ringing}
-      <a class="btn" href={p('/jobs/:job/change', { params: { job: name } })}>Change</a>
+      <a class="btn" href={p('/jobs/:job/change', { params: { job: job.name } })}>Change</a>
       <button class="btn" disabled={turn.isPending} onclick={() => turn.mutate(!job.on)}
         >{job.on ? 'Switch off' : 'Switch on'}</button
       >

@@ -27,7 +27,7 @@
 {:then job}
   {#if places.data && me()}
     <JobSheet
-      record={name}
+      record={job?.name ?? ''}
       base={job
         ? asSaved('JobRequest', job)
         : freshJob(myZone(), mail, searched('report') ?? '', valuesIn(searched('values')))}

@@ -26,7 +26,7 @@
 {:then report}
   {#if sources.data && me()}
     <ReportSheet
-      record={name}
+      record={report?.name ?? ''}
       base={report ? asSaved('ReportRequest', report) : freshReport(first?.name ?? '')}
       began={report?.revision ?? 0}
       sources={sources.data}

@@ -62,7 +62,8 @@ export class Draft {
       : (there?.content as Content | undefined);
     if (!content) return;
     this.name = content.name;
-    this.value = content.value;
+    // What a sheet cannot do without is there, whatever was kept.
+    this.value = { ...(this.kind === 'job' ? { tasks: [] } : { sections: [] }), ...content.value };
     this.base = content.base;
     this.began = here ? (content as Content & { began: number }).began : (there?.began ?? 0);
     this.keptAt = there?.kept_at ?? '';
