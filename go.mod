@@ -29,6 +29,7 @@ require (
 	github.com/jlaffaye/ftp v0.2.4
 	github.com/jmoiron/sqlx v1.4.0
 	github.com/johannesboyne/gofakes3 v1.2.0
+	github.com/klippa-app/go-pdfium v1.21.4
 	github.com/landlock-lsm/go-landlock v0.11.2
 	github.com/lestrrat-go/strftime v1.2.0
 	github.com/microsoft/go-mssqldb v1.11.2
@@ -38,6 +39,7 @@ require (
 	github.com/spf13/afero v1.15.0
 	github.com/stretchr/testify v1.12.1
 	github.com/studio-b12/gowebdav v0.13.0
+	github.com/tetratelabs/wazero v1.12.0
 	github.com/trustelem/zxcvbn v1.0.1
 	github.com/wneessen/go-mail v0.8.1
 	github.com/xuri/excelize/v2 v2.11.1
@@ -82,6 +84,7 @@ require (
 	github.com/jcmturner/goidentity/v6 v6.0.1 // indirect
 	github.com/jcmturner/gokrb5/v8 v8.4.4 // indirect
 	github.com/jcmturner/rpc/v2 v2.0.3 // indirect
+	github.com/jolestar/go-commons-pool/v2 v2.1.2 // indirect
 	github.com/klauspost/compress v1.20.1 // indirect
 	github.com/klauspost/cpuid/v2 v2.4.0 // indirect
 	github.com/klauspost/crc32 v1.3.0 // indirect

@@ -9,6 +9,7 @@ import (
 
 	"ironbell/internal/cli"
 	"ironbell/internal/confined"
+	"ironbell/internal/proof"
 )
 
 // version is set when a release is built.
@@ -16,6 +17,7 @@ var version = "development"
 
 func main() {
 	confined.Main() // when this program was started to look after another one, or to become it
+	proof.Main()    // when it was started to draw the pages of a file
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	status := cli.Main(ctx, "ironbell", os.Args[1:], cli.IO{In: os.Stdin, Out: os.Stdout, Err: os.Stderr}, serveCommand,
 		firstCommand, describeCommand, demoCommand)

@@ -11,15 +11,11 @@ import (
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
+	"ironbell/internal/proof"
 )
 
-// What a frame may do, by what it shows. Browsers show a PDF in no sandbox; it is not a
-// document of ours that scripts could run in.
-const (
-	framePolicy    = "sandbox; default-src 'none'; style-src 'unsafe-inline'; img-src data:; frame-ancestors 'self'"
-	framePDFPolicy = "default-src 'none'; object-src 'self'; plugin-types application/pdf; style-src 'unsafe-inline'; " +
-		"frame-ancestors 'self'"
-)
+// framePolicy is what a frame may do: show what stands in it.
+const framePolicy = "sandbox; default-src 'none'; style-src 'unsafe-inline'; img-src data:; frame-ancestors 'self'"
 
 // frameRequest is what a frame is to show: one output of a report that is being written.
 type frameRequest struct {
@@ -29,7 +25,7 @@ type frameRequest struct {
 }
 
 // frame answers a form of the console whose target is a frame: a report as it will arrive,
-// the page of a PDF, a mail, a page of HTML. Such an answer is shut off from the console: in
+// the pages of a PDF, a sheet, a slide, a mail, a page of HTML. Such an answer is shut off from the console: in
 // it no script runs and nothing is fetched. It is no part of the described API: its body
 // is a form with one field, ask, as forms alone can fill a frame by POST.
 func (s *server) frame(w http.ResponseWriter, r *http.Request) {
@@ -63,8 +59,13 @@ func (s *server) frame(w http.ResponseWriter, r *http.Request) {
 	defer func() { _ = file.Close() }() // only read from
 	kind, _, _ := mime.ParseMediaType(f.MediaType)
 	switch {
-	case kind == "application/pdf":
-		h.Set("Content-Security-Policy", framePDFPolicy)
+	case proof.Can(kind):
+		h.Set("Content-Type", "text/html; charset=utf-8")
+		if err := proof.Write(r.Context(), w, kind, file); err != nil {
+			s.Log.Info("a file could not be drawn", "file", f.Name, "error", err)
+			frameSays(w, http.StatusOK, "It cannot be shown here: "+fault.Reason(err)+".")
+		}
+		return
 	case kind == "text/html", strings.HasPrefix(kind, "image/"):
 	case strings.HasPrefix(kind, "text/"), kind == "application/json":
 		f.MediaType = "text/plain; charset=utf-8"

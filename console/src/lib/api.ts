@@ -39,6 +39,7 @@ export type Asked = Schemas['Asked'];
 export type AskedValues = Schemas['AskedValues'];
 export type JobRequest = Schemas['JobRequest'];
 export type ReportRequest = Schemas['ReportRequest'];
+export type Output = Schemas['Output'];
 export type DraftPage = Schemas['DraftPage'];
 export type Writer = Schemas['Writer'];
 export type PreviewSection = Schemas['PreviewSection'];

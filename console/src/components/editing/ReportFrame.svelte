@@ -1,65 +1,80 @@
 <script lang="ts">
-  // A report as it will arrive, made by the service: the page, the mail, the web page, the text
-  // file. What is shown is shut off in a frame of its own.
-  import type { ReportRequest, Values } from '../../lib/api';
-  import { myZone } from '../../lib/me.svelte';
+  // A report as it will arrive: the pages, the mail, the sheets, the slides, the text files; one of
+  // them beside the report, or four side by side.
+  import type { Output, ReportRequest, Values } from '../../lib/api';
+  import Proof from './Proof.svelte';
 
-  const {
-    name,
-    definition,
-    values,
-    wrong,
-  }: { name: string; definition: ReportRequest; values: Values; wrong: boolean } = $props();
+  const report: { name: string; definition: ReportRequest; values: Values; wrong: boolean } = $props();
 
-  const forms = [
+  const forms: [Output['format'], string][] = [
     ['pdf', 'Page'],
     ['html-mail', 'Mail'],
+    ['xlsx', 'Sheet'],
+    ['pptx', 'Slide'],
     ['html', 'Web page'],
     ['csv', 'CSV'],
     ['json', 'JSON'],
-  ] as const;
-  let shown = $state<(typeof forms)[number][0]>('pdf');
-  let form = $state<HTMLFormElement>();
-  const ask = $derived.by(() => {
-    const { anyway, owner, ...plain } = definition;
-    void [anyway, owner];
-    const one = plain.sections.length > 1 && (shown === 'csv' || shown === 'json');
-    return JSON.stringify({
-      report: name || 'new report',
-      definition: plain,
-      values,
-      zone: myZone(),
-      output: { format: shown, ...(one && { sections: [{ section: plain.sections[0]?.name }] }) },
-    });
-  });
+  ];
+  const four = forms.slice(0, 4);
+  let shown = $state<Output['format']>('pdf');
+  const word = $derived(forms.find(([f]) => f === shown)?.[1] ?? '');
+  let wide = $state(false);
+  let dialog = $state<HTMLDialogElement>();
   $effect(() => {
-    void ask;
-    if (wrong || !form) return;
-    const sending = form;
-    const timer = setTimeout(() => sending.submit(), 900);
-    return () => clearTimeout(timer);
+    if (wide) dialog?.showModal();
   });
+
+  /** The key w opens and closes the four, where it is no letter of a text. */
+  function key(e: KeyboardEvent) {
+    const at = e.target as HTMLElement;
+    if (e.key !== 'w' || e.ctrlKey || e.metaKey || e.altKey || e.repeat) return;
+    if (at.closest('input, textarea, select, [contenteditable], .sql-editor') || at.shadowRoot) return;
+    if (wide) dialog?.close();
+    else if (!document.querySelector('dialog[open]')) wide = true;
+  }
 </script>
 
+<svelte:window onkeydown={key} />
+{#snippet one([format, word]: (typeof forms)[number], high: string)}
+  <section aria-label={word}>
+    <h3 class="font-semibold">{word}</h3>
+    <Proof {...report} {format} title="The report as it will arrive: {word}" {high} />
+  </section>
+{/snippet}
 <section class="bg-base-300/60 rounded p-3" aria-label="As it will arrive">
-  <div class="flex flex-wrap items-center gap-1.5 pb-2">
+  <div class="flex flex-wrap items-center gap-1.5 pb-1">
     <h2 class="mb-0!">As it will arrive</h2>
     <span class="flex-1"></span>
-    {#each forms as [form, word] (form)}
-      <button type="button" class="chip" aria-pressed={shown === form} onclick={() => (shown = form)}
+    <button type="button" class="edit-link" onclick={() => (wide = true)}>Four side by side (w)</button>
+  </div>
+  <div class="flex flex-wrap gap-1.5" role="group" aria-label="Form">
+    {#each forms as [format, word] (format)}
+      <button type="button" class="chip" aria-pressed={shown === format} onclick={() => (shown = format)}
         >{word}</button
       >
     {/each}
   </div>
-  <form method="post" action="/api/frame" target="arrives" bind:this={form} class="hidden">
-    <input type="hidden" name="ask" value={ask} />
-  </form>
-  {#if wrong}<p class="soft">
-      When nothing is wrong any more it is shown here; below is the last that was whole.
-    </p>{/if}
-  <iframe
-    name="arrives"
-    title="The report as it will arrive"
-    class="border-base-300 h-[34rem] w-full border bg-white"
-  ></iframe>
+  {#if !wide}<Proof {...report} format={shown} title="The report as it will arrive: {word}" />{/if}
 </section>
+{#if wide}
+  <dialog
+    bind:this={dialog}
+    onclose={() => (wide = false)}
+    aria-label="As it will arrive, four forms side by side"
+    class="bg-base-200 text-base-content m-0 h-dvh max-h-none w-dvw max-w-none p-4"
+  >
+    <div class="flex flex-wrap items-baseline gap-3 pb-2">
+      <h2 class="mb-0!">{report.name || 'New report'}, as it will arrive</h2>
+      <span class="flex-1"></span>
+      <button type="button" class="btn btn-sm" onclick={() => dialog?.close()}
+        >Back to the report (w or Escape)</button
+      >
+    </div>
+    <div class="grid gap-4 xl:grid-cols-3">
+      {#each four.slice(0, 2) as form (form)}{@render one(form, 'h-[calc(100dvh-8rem)]')}{/each}
+      <div>
+        {#each four.slice(2) as form (form)}{@render one(form, 'h-[calc(50dvh-6rem)]')}{/each}
+      </div>
+    </div>
+  </dialog>
+{/if}
