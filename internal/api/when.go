@@ -101,9 +101,23 @@ func (s *server) saveWhenSettings(ctx context.Context,
 	return &struct{ Body job.WhenSettings }{saved}, nil
 }
 
+// goesOn is how a rule may go on where somebody writes.
+func goesOn(in wire.WhenRequest) []wire.GoesOn {
+	out := []wire.GoesOn{}
+	if in.Caret == nil {
+		return out
+	}
+	before := []rune(in.Rule)
+	before = before[:min(*in.Caret, len(before))]
+	for _, c := range (rule.Options{}).Complete(string(before)) {
+		out = append(out, wire.GoesOn{Word: c.Word, Text: c.Text})
+	}
+	return out
+}
+
 // readRule says what a rule means. What is wrong with it is an answer, too.
 func (s *server) readRule(ctx context.Context, in wire.WhenRequest) (wire.When, error) {
-	out := wire.When{Warnings: []string{}, Fires: []wire.Fire{}, Days: []wire.WhenDay{}, Zone: in.Zone}
+	out := wire.When{Warnings: []string{}, Fires: []wire.Fire{}, Days: []wire.WhenDay{}, Zone: in.Zone, GoesOn: goesOn(in)}
 	r, err := s.Service.Calendars.Rule(ctx, in.Timing, in.Zone, in.Calendars)
 	var invalid *fault.Invalid
 	if errors.As(err, &invalid) {

@@ -22,6 +22,7 @@ export type Post = Schemas['Post'];
 export type Trigger = Schemas['Trigger'];
 /** When a trigger rings. */
 // The timing of a trigger that has a rule.
+export type When = Schemas['When'];
 export type Timing = Pick<Trigger, 'rule' | 'start' | 'end' | 'count' | 'hours' | 'closed'> & {
   rule: string;
 };

@@ -243,12 +243,11 @@ export const asks = {
         }
       },
     }),
-  when: (timing: Timing, zone: string, calendars: string[]) =>
+  when: (timing: Timing, zone: string, calendars: string[], caret: number) =>
     queryOptions({
-      queryKey: named('when', timing, zone, calendars),
-      queryFn: () => body(api.POST('/api/when', { body: { ...timing, zone, calendars, rings: 6 } })),
+      queryKey: named('when', timing, zone, calendars, caret),
+      queryFn: () => body(api.POST('/api/when', { body: { ...timing, zone, calendars, rings: 6, caret } })),
       placeholderData: keepPreviousData,
-      enabled: timing.rule.trim() !== '',
     }),
   zones: () =>
     queryOptions({

@@ -14,6 +14,7 @@ type WhenRequest struct {
 	Calendars []string   `json:"calendars,omitempty" maxItems:"10"`
 	From      *time.Time `json:"from,omitempty" doc:"now when left out"`
 	Rings     int        `json:"rings,omitempty" minimum:"0" maximum:"500" doc:"how many rings are told; 10 when left out"`
+	Caret     *int       `json:"caret,omitempty" minimum:"0" doc:"where somebody writes in the rule, in characters from its beginning; goes_on then says how it may go on"`
 }
 
 // When is what a rule means, or where it is wrong.
@@ -27,7 +28,14 @@ type When struct {
 	Cron      string     `json:"cron,omitempty" doc:"the rule as cron, when cron can say it"`
 	ICalendar string     `json:"icalendar,omitempty" doc:"the rule as iCalendar, when RRULE can say it"`
 	Days      []WhenDay  `json:"days" doc:"the days of the coming nine weeks on which it rings, or would but for a calendar"`
-	Wrong     *WrongRule `json:"wrong,omitempty" doc:"what is wrong; all else is empty then"`
+	Wrong     *WrongRule `json:"wrong,omitempty" doc:"what is wrong; all else but goes_on is empty then"`
+	GoesOn    []GoesOn   `json:"goes_on" doc:"words that may follow at the caret, or complete the one before it"`
+}
+
+// GoesOn is a way to go on with a rule that is being written.
+type GoesOn struct {
+	Word string `json:"word" doc:"what is offered"`
+	Text string `json:"text" doc:"the rule up to the caret with it, in place of what stands there"`
 }
 
 // WhenDay is what a rule does on one day.

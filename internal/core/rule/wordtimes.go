@@ -205,6 +205,9 @@ func (r *wordReader) within() error {
 	}
 }
 
+// wantsTime is what a rule lacks that says only on which days it rings.
+const wantsTime = "expected a time of day, such as at 06:00, or a repeat, such as every 15 minutes"
+
 func (r *wordReader) assembleTimes() error {
 	p, t, rep := r.p, &r.p.times, r.repeat
 	product := t.inHours || t.inMinutes || t.inSeconds
@@ -233,8 +236,7 @@ func (r *wordReader) assembleTimes() error {
 	case !r.spoke && p.from != never:
 		return r.wrongAt(len(r.text)+1, "expected when: every day, on some days, or a repeat")
 	default:
-		return r.wrongAt(len(r.text)+1,
-			"expected a time of day, such as at 06:00, or a repeat, such as every 15 minutes")
+		return r.wrongAt(len(r.text)+1, wantsTime)
 	}
 	return nil
 }

@@ -21,6 +21,8 @@
   const triggers = $derived((record.triggers ?? []) as Written[]);
   const calendars = $derived((record.calendars ?? []) as string[]);
   const timed = (t: Written) => t.rule !== undefined;
+  const waits = (t: Written) =>
+    Boolean(((t.wait as Written | undefined)?.for as unknown[] | undefined)?.length);
   const bounds = ['start', 'end', 'count', 'hours', 'closed'] as const;
   const timingOf = (t: Written): Timing => ({
     rule: String(t.rule ?? ''),
@@ -54,7 +56,7 @@
         covered={covered.find((c) => c.trigger === i)}
       />
     {/if}
-    <details class="mt-1" open={!timed(t) || Boolean(t.wait && Object.keys(t.wait).length)}>
+    <details class="mt-1" open={!timed(t) || waits(t)}>
       <summary class="soft min-h-7 cursor-pointer text-[13px]"
         >{timed(t) ? 'Waits for something else, too' : 'What it waits for'}</summary
       >
