@@ -17,7 +17,7 @@ func (s *server) drafts(a huma.API) {
 	huma.Register(a, tags.get("show-draft", "/api/drafts/{kind}/{key}",
 		"Show a draft of yours, and who else writes at the same record"), s.showDraft)
 	huma.Register(a, tags.put("keep-draft", "/api/drafts/{kind}/{key}", "Keep a draft, in place of the one before",
-		refuses(422), upTo(maxBody),
+		refuses(412, 422), upTo(maxBody),
 		says("It is yours alone, changes nothing, and is forgotten when nobody has touched it for 60 days.")), s.keepDraft)
 	huma.Register(a, tags.delete("drop-draft", "/api/drafts/{kind}/{key}", "Drop a draft",
 		answers(http.StatusNoContent)), s.dropDraft)
@@ -71,7 +71,7 @@ func (s *server) keepDraft(ctx context.Context, in *struct {
 	}
 	kept, err := s.Store.KeepDraft(ctx, who.ID, job.Draft{
 		Kind: in.Kind, Key: in.Key, Record: in.Body.Record, Began: in.Body.Began, Content: content,
-	})
+	}, in.Body.Kept)
 	if err != nil {
 		return nil, s.problem(err)
 	}
@@ -79,7 +79,7 @@ func (s *server) keepDraft(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, s.problem(err)
 	}
-	return &struct{ Body wire.DraftKept }{wire.DraftKept{KeptAt: kept.KeptAt, Others: others}}, nil
+	return &struct{ Body wire.DraftKept }{wire.DraftKept{KeptAt: kept.KeptAt, Kept: kept.Kept, Others: others}}, nil
 }
 
 func (s *server) dropDraft(ctx context.Context, in *DraftPath) (*struct{}, error) {

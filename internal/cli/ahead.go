@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"ironbell/internal/core/job"
+	"ironbell/internal/core/phrase"
 	"ironbell/internal/core/zone"
 )
 
@@ -57,7 +58,12 @@ func printAhead(i IO, a job.Ahead) {
 		fmt.Fprintln(i.Out)
 	}
 	if a.Parts > 0 {
-		fmt.Fprintf(i.Out, "One run with %d parts. This is the first, %s:\n", a.Parts, a.Part)
+		names := make([]string, len(a.Each))
+		for n, p := range a.Each {
+			names[n] = p.Name
+		}
+		fmt.Fprintf(i.Out, "One run with %s: %s. This is the first, %s:\n", phrase.Count(a.Parts, "part"), phrase.Few(names),
+			a.Part)
 	}
 	for _, t := range a.Tasks {
 		fmt.Fprintf(i.Out, "\n%s, %s", t.Task, t.Kind)
@@ -74,6 +80,7 @@ func printAhead(i IO, a job.Ahead) {
 			}
 		}
 		line("subject", t.Subject)
+		line("text", strings.Split(t.Body, "\n")...)
 		line("files", t.Files...)
 		const most = 20
 		line("to", t.To[:min(len(t.To), most)]...)

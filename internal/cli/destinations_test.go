@@ -100,7 +100,7 @@ func TestWhatComesIsToldInOrder(t *testing.T) {
 		Next: []job.AheadRing{
 			{Due: due, Nominal: due.AddDate(0, 0, -3)},
 			{Due: due.AddDate(0, 1, 0), Nominal: due.AddDate(0, 1, 0)},
-		}, Parts: 5, Part: "EH",
+		}, Parts: 5, Part: "EH", Each: []job.AheadPart{{Name: "EH"}, {Name: "FM"}},
 		Tasks: []job.AheadTask{
 			{Task: "report", Kind: job.KindReport, Files: []string{"a.pdf", "b.csv"}},
 			{
@@ -114,7 +114,7 @@ func TestWhatComesIsToldInOrder(t *testing.T) {
 	text := out.String()
 	for _, part := range []string{
 		"zone: there is no such zone\n", " it has no owner\n", "Rings   Mon 28 Dec 2026 09:00 GMT, for Fri 25 Dec\n",
-		"        Thu 28 Jan 2027 09:00 GMT\n", "One run with 5 parts. This is the first, EH:",
+		"        Thu 28 Jan 2027 09:00 GMT\n", "One run with 5 parts: EH, FM. This is the first, EH:",
 		"report, report\n  files    a.pdf\n           b.csv\n", `mail, deliver over "company mail"`,
 		"  subject  Board\n", "and 5 more", "  seen by  whoever reads the mail\n", "there is no destination",
 	} {

@@ -16,6 +16,7 @@ import (
 
 const (
 	aheadRings = 8
+	aheadParts = 200
 	aheadLimit = 20 * time.Second // for the queries of lists and recipients
 )
 
@@ -76,6 +77,9 @@ func (js *Jobs) ahead(ctx context.Context, v *fault.Invalid, id int64, name stri
 			v.Add("split", "%s", task.ErrNoParts)
 		default:
 			out.Parts, out.Part = len(parts), parts[0].Name
+			for _, p := range parts[:min(len(parts), aheadParts)] {
+				out.Each = append(out.Each, job.AheadPart{Name: p.Name, Values: p.Given})
+			}
 			w.PartName, w.Values, w.Row = parts[0].Name, parts[0].Given.Over(values), task.RowOf(parts[0].Given)
 			w.Siblings = func(context.Context) ([]sending.Sibling, error) {
 				all := make([]sending.Sibling, len(parts))

@@ -71,6 +71,7 @@ func (k *Report) Ahead(ctx context.Context, w Work, t job.Task) (job.AheadTask, 
 		name, folder := hold(&o.Name), hold(&o.Folder)
 		for _, section := range sections {
 			f := f
+			f.Section = section
 			if f.Name, f.Folder, err = fileName(o, section, names, facts); err != nil {
 				return out, nil, err
 			}
@@ -123,6 +124,11 @@ func (k *Deliver) Ahead(ctx context.Context, w Work, t job.Task) (job.AheadTask,
 		return out, nil, err
 	}
 	out.Subject = parts.back(out.Subject)
+	parts = hold(&d.Body)
+	if out.Body, err = w.fill(ctx, "the body", d.Body, nil); err != nil {
+		return out, nil, err
+	}
+	out.Body = parts.back(out.Body)
 	var letter deliver.Letter
 	to, err := k.whom(ctx, w, d, &letter)
 	if err != nil {

@@ -274,6 +274,9 @@ func (w Work) pathOf(ctx context.Context, d *job.DeliverTask, f job.Artifact) (s
 		if err != nil {
 			return "", err
 		}
+		if f.Section != "" {
+			text += " - " + f.Section
+		}
 		name = inName.back(expr.FileName(text+path.Ext(f.Name), f.Name))
 	}
 	return path.Join(folder, name), nil

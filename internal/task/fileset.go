@@ -418,8 +418,8 @@ func (s *fileSet) keep(task string, part int,
 		}
 		files = append(files, job.Artifact{
 			Part: part, Task: task, Format: l.output.Format.Name, Name: text, Folder: folder,
-			MediaType: l.output.MediaType(),
-			Size:      kept.Size, SHA256: kept.SHA256, Rows: l.rows, Key: kept.Key,
+			Section: l.section, MediaType: l.output.MediaType(),
+			Size: kept.Size, SHA256: kept.SHA256, Rows: l.rows, Key: kept.Key,
 		})
 		return nil
 	}

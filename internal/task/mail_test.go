@@ -134,8 +134,13 @@ func TestWhatIsKnownOnlyWhenATaskRuns(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, c.want, got)
 	}
+	f.Section = "By port"
+	got, err := w.pathOf(ctx, &job.DeliverTask{Name: "day {date:%d}"}, f)
+	require.NoError(t, err)
+	assert.Equal(t, "made/day 27 - By port.pdf", got, "one of several files of a report")
+	f.Section = ""
 	w.RunID = 26110000000042
-	got, err := w.pathOf(ctx, &job.DeliverTask{Name: "{run} {rows}"}, f)
+	got, err = w.pathOf(ctx, &job.DeliverTask{Name: "{run} {rows}"}, f)
 	require.NoError(t, err)
 	assert.Equal(t, "made/2611-42 0.pdf", got, "a run knows them")
 }

@@ -194,6 +194,12 @@ func TestDraftsAreTheirAuthorsAlone(t *testing.T) {
 	assert.Equal(t, http.StatusUnprocessableEntity, put(mara, "one-more", `{"content":{}}`))
 	assert.Equal(t, http.StatusOK, put(mara, "Board", `{"content":{}}`), "the one that is there may be kept anew")
 	assert.Equal(t, http.StatusUnprocessableEntity, put(mara, "list", `{"content":[1]}`))
+	assert.Equal(t, http.StatusOK, put(mara, "Board", `{"content":{"a":1},"kept":2}`), "its number is 2")
+	assert.Equal(t, http.StatusPreconditionFailed, put(mara, "Board", `{"content":{"a":2},"kept":2}`))
+	assert.Equal(t, http.StatusPreconditionFailed, put(mara, "Board", `{"content":{"a":2},"kept":0}`))
+	_, _, text = world.Call(t, http.DefaultClient, http.MethodGet, at+"Board", mara, "")
+	assert.Contains(t, text, `"a":1`, "what was kept meanwhile stays")
+	assert.Equal(t, http.StatusOK, put(mara, "Board", `{"content":{}}`), "who asks for nothing writes over it")
 	status, _, _ := world.Call(t, http.DefaultClient, http.MethodDelete, at+"nothing", mara, "")
 	assert.Equal(t, http.StatusNoContent, status)
 }

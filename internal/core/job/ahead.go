@@ -9,6 +9,7 @@ type Ahead struct {
 	Next  []AheadRing  `json:"next" doc:"its next rings, at most 8; none when it has no rule"`
 	Parts int          `json:"parts,omitempty" doc:"how many parts the run would have; left out when it is not divided"`
 	Part  string       `json:"part,omitempty" doc:"the part whose files and recipients are told: the first"`
+	Each  []AheadPart  `json:"each,omitempty" doc:"the parts, at most 200"`
 	Tasks []AheadTask  `json:"tasks"`
 	Wrong []AheadWrong `json:"wrong" doc:"what keeps it from being saved or switched on"`
 
@@ -31,6 +32,12 @@ type AheadRing struct {
 	Reading string    `json:"reading" doc:"its rule in words"`
 }
 
+// AheadPart is a part of a run that is divided.
+type AheadPart struct {
+	Name   string `json:"name"`
+	Values Values `json:"values" doc:"its own"`
+}
+
 // AheadTask is what a task would make, or to whom it would hand over. Texts whose
 // moving parts are known only when it runs stand as they are written.
 type AheadTask struct {
@@ -38,6 +45,7 @@ type AheadTask struct {
 	Kind        TaskKind `json:"kind"`
 	Destination string   `json:"destination,omitempty"`
 	Subject     string   `json:"subject,omitempty" doc:"of a mail"`
+	Body        string   `json:"body,omitempty" doc:"of a mail, as plain text; below it stand the tables that it shows"`
 	Files       []string `json:"files,omitempty" doc:"names, with their folders"`
 	To          []string `json:"to,omitempty" doc:"addresses, the first 200"`
 	Recipients  int      `json:"recipients,omitempty" doc:"how many there are"`

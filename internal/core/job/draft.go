@@ -14,6 +14,7 @@ type Draft struct {
 	Began   int64           `json:"began,omitempty" db:"began" required:"false" doc:"revision of the record from which it began"`
 	Content json.RawMessage `json:"content" db:"content" doc:"as the editor keeps it"`
 	KeptAt  time.Time       `json:"kept_at" db:"kept_at"`
+	Kept    int64           `json:"kept" db:"kept" doc:"how often it was kept; give it back when you keep it again"`
 }
 
 // Writer is somebody else who has a draft of a record.

@@ -93,6 +93,7 @@ type Artifact struct {
 	Format    string     `json:"format" db:"format"`
 	Name      string     `json:"name" db:"name"`
 	Folder    string     `json:"folder,omitempty" db:"folder" doc:"below the destination's"`
+	Section   string     `json:"section,omitempty" db:"section" doc:"that it holds alone, where an output has a file for each"`
 	MediaType string     `json:"media_type" db:"media_type"`
 	Size      int64      `json:"size" db:"size"`
 	SHA256    string     `json:"sha256" db:"sha256"`

@@ -160,7 +160,7 @@ func (q Q) Attempts(ctx context.Context, id job.RunID) ([]job.Attempt, error) {
 	return attempts, db.Wrap(err, "list the attempts")
 }
 
-const artifactColumns = `id, run_id, part, task, try, removed_at, format, name, folder, media_type, size, sha256,
+const artifactColumns = `id, run_id, part, task, try, removed_at, format, name, folder, section, media_type, size, sha256,
 	row_count, key, created_at`
 
 // Artifacts lists the files of a run; part 0 means all parts.

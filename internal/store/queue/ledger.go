@@ -233,10 +233,10 @@ func (t *Tx) keepFiles(ctx context.Context, entries []*Entry) error {
 		for _, end := range e.Ends {
 			for _, f := range end.Files {
 				if _, err := t.Ext.ExecContext(ctx, `INSERT INTO artifacts (id, run_id, part, task, try, format, name,
-					folder, media_type, size, sha256, row_count, key)
-					VALUES (month_id('artifact_count'), $1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12)`,
-					e.Claim.RunID, e.Claim.Part, end.Task, end.Try, f.Format, f.Name, f.Folder, f.MediaType, f.Size,
-					f.SHA256, f.Rows, f.Key); err != nil {
+					folder, section, media_type, size, sha256, row_count, key)
+					VALUES (month_id('artifact_count'), $1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13)`,
+					e.Claim.RunID, e.Claim.Part, end.Task, end.Try, f.Format, f.Name, f.Folder, f.Section,
+					f.MediaType, f.Size, f.SHA256, f.Rows, f.Key); err != nil {
 					return db.Wrap(err, "record the file")
 				}
 			}

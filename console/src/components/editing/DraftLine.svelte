@@ -8,13 +8,19 @@
 </script>
 
 <span class="soft text-[13px]" role="status">
-  {#if draft.trouble}<span class="text-warning"
+  {#if draft.elsewhere}<span class="text-warning"
+      >You wrote at this draft in another window meanwhile; nothing is kept until you choose.</span
+    >
+  {:else if draft.trouble}<span class="text-warning"
       >The draft is kept in this tab only: {draft.trouble}. It is tried again.</span
     >
   {:else if draft.keptAt}Draft kept <ZonedTime at={draft.keptAt} zone={myZone()} />, not saved yet
   {:else if draft.changed}Not saved yet{:else}Nothing changed yet{/if}
 </span>
-{#if draft.keptAt || draft.changed}<button type="button" class="edit-link" onclick={drop}
+{#if draft.elsewhere}
+  <button type="button" class="edit-link" onclick={() => void draft.choose(false)}>Take what is there</button>
+  <button type="button" class="edit-link" onclick={() => void draft.choose(true)}>Keep what is here</button>
+{:else if draft.keptAt || draft.changed}<button type="button" class="edit-link" onclick={drop}
     >Drop the draft</button
   >{/if}
 {#each draft.others as o (o.name)}

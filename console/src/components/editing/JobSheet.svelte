@@ -24,6 +24,7 @@
   import JobWhen from './JobWhen.svelte';
   import Ledger from './Ledger.svelte';
   import Panel from './Panel.svelte';
+  import PanelMore from './PanelMore.svelte';
 
   const { record, base, began, places }: { record: string; base: Written; began: number; places: Place[] } =
     $props();
@@ -163,6 +164,7 @@
     <aside class="sticky top-4 grid gap-4 max-lg:static" aria-label="What will happen">
       <Panel {ahead} {faults} {looking} on={Boolean(draft.value.on)} />
       <JobActions on={Boolean(draft.value.on)} isNew={!record} faults={faults.length} {save} />
+      <PanelMore {ahead} />
     </aside>
   </div>
 {:else}<p class="soft" role="status">Loading the draft …</p>{/if}

@@ -16,6 +16,7 @@
   const files = $derived([
     ...new Set((ahead?.tasks ?? []).filter((t) => t.destination).flatMap((t) => t.files ?? [])),
   ]);
+  const several = $derived(ahead?.next.some((r) => r.reading !== ahead.next[0]?.reading));
   const trouble = $derived((ahead?.tasks ?? []).filter((t) => t.wrong || t.notes?.length));
 </script>
 
@@ -29,8 +30,10 @@
     <h2>Next rings</h2>
     {#each ahead?.next.slice(0, 3) ?? [] as r (r.due + r.reading)}
       <div class="flex justify-between gap-3">
-        <ZonedTime at={r.due} zone={ahead?.zone ?? 'UTC'} /><span class="soft">{distance(r.due, now.ms)}</span
-        >
+        <span
+          ><ZonedTime at={r.due} zone={ahead?.zone ?? 'UTC'} />{#if several}
+            <span class="soft block text-[12.5px]">{r.reading}</span>{/if}</span
+        ><span class="soft">{distance(r.due, now.ms)}</span>
       </div>
     {:else}<p class="soft">None of its own.</p>{/each}
   </section>

@@ -27,6 +27,11 @@ export class Draft {
   /** It was found, and not begun now. */
   found = $state(false);
 
+  /** It was written on in another window meanwhile; nothing is kept until somebody chose. */
+  elsewhere = $state(false);
+
+  #number = 0; // of the draft on the service, 0 for none
+  #tried: string[] = []; // what was sent and not answered
   #kept = '';
   #timer: ReturnType<typeof setTimeout> | undefined;
   #done = false;
@@ -50,11 +55,9 @@ export class Draft {
 
   /** Goes on with the draft that there is, if there is one. */
   async open(): Promise<void> {
-    const path = { kind: this.kind, key: this.key };
-    const page = await body(
-      api.GET('/api/drafts/{kind}/{key}', { params: { path, query: { record: this.record } } }),
-    );
+    const page = await this.#there();
     this.others = page.others;
+    this.#number = page.draft?.kept ?? 0;
     const here = sessionStorage.getItem(this.#store);
     const there = page.draft;
     const content = here
@@ -91,7 +94,7 @@ export class Draft {
 
   /** Notes that somebody wrote: it is kept when they pause. To be called in an effect. */
   note(): void {
-    if (this.#says() === this.#kept || this.#done) return;
+    if (this.#says() === this.#kept || this.#done || this.elsewhere) return;
     clearTimeout(this.#timer);
     this.#timer = setTimeout(() => void this.keep(), pause);
   }
@@ -100,17 +103,20 @@ export class Draft {
   async keep(): Promise<void> {
     clearTimeout(this.#timer);
     const says = this.#says();
-    if (says === this.#kept || this.#done) return;
+    if (says === this.#kept || this.#done || this.elsewhere) return;
     const content = this.#content();
+    this.#tried = [...this.#tried.slice(-20), says];
     try {
       const kept = await body(
         api.PUT('/api/drafts/{kind}/{key}', {
           params: { path: { kind: this.kind, key: this.key } },
-          body: { record: this.record, began: this.began, content },
+          body: { record: this.record, began: this.began, content, kept: this.#number },
         }),
       );
       if (this.#done) return;
       this.#kept = says;
+      this.#number = kept.kept;
+      this.#tried = [];
       this.keptAt = kept.kept_at;
       this.others = kept.others;
       this.trouble = '';
@@ -118,11 +124,37 @@ export class Draft {
       this.note();
     } catch (error) {
       if (this.#done) return;
+      if (error instanceof Problem && error.status === 412 && (await this.#meanwhile())) return;
       sessionStorage.setItem(this.#store, JSON.stringify({ ...content, began: this.began }));
       this.trouble =
         error instanceof Problem && error.status > 0 ? error.message : 'the service does not answer';
       this.#timer = setTimeout(() => void this.keep(), again);
     }
+  }
+
+  /** What was kept meanwhile may be our own, whose answer was lost; else somebody has to choose. */
+  async #meanwhile(): Promise<boolean> {
+    const { draft } = await this.#there();
+    this.#number = draft?.kept ?? 0;
+    const content = draft?.content as Content | undefined;
+    if (!content) return false;
+    this.elsewhere = !this.#tried.includes(JSON.stringify([content.name, without(content.value)]));
+    return this.elsewhere;
+  }
+  #there() {
+    const path = { kind: this.kind, key: this.key };
+    return body(api.GET('/api/drafts/{kind}/{key}', { params: { path, query: { record: this.record } } }));
+  }
+
+  /** Goes on with what stands here, or with what was written in the other window. */
+  async choose(here: boolean): Promise<void> {
+    this.#tried = [];
+    if (!here) {
+      sessionStorage.removeItem(this.#store);
+      await this.open();
+    }
+    this.elsewhere = false;
+    await this.keep();
   }
 
   /** Forgets it: it is saved, or not wanted. */
