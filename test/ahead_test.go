@@ -3,6 +3,8 @@ package test
 import (
 	"context"
 	"encoding/json"
+	"fmt"
+	"net/http"
 	"strings"
 	"testing"
 	"time"
@@ -160,4 +162,37 @@ func TestWhatAJobWouldDoIsToldBeforeItIsSaved(t *testing.T) {
 	p.Sees("2 parts in one run. This is the first, Tarnwick Quay.")
 	p.Sees("to quay.desk@tarnwick.example, oren@tarnwick.example")
 	p.Sees("Will be seen by whoever reads the mail of 2 recipients")
+}
+
+// Somebody who writes a job is told what is missing at every step, whatever it lacks so far.
+func TestWhatIsHalfWrittenIsToldAndNeverBreaks(t *testing.T) {
+	w := world.Open(t)
+	w.Report("Ports", "SELECT code FROM ports")
+	token := w.TokenOf("mara")
+	kinds := []job.TaskKind{
+		job.KindReport, job.KindDeliver, job.KindCollect, job.KindFetch, job.KindQuery, job.KindProgram, job.KindCall,
+		job.KindEmit, "unheard of",
+	}
+	first := `{"name":"first","kind":"report","report":{"report":"Ports","outputs":[{"format":"csv"}]}}`
+	for _, kind := range kinds {
+		for name, own := range map[string]string{
+			"nothing": ``, "another's": `,"report":{"report":"Ports","outputs":[]}`, "empty": fmt.Sprintf(`,%q:{}`, kind),
+			"null": fmt.Sprintf(`,%q:null`, kind),
+		} {
+			body := fmt.Sprintf(`{"zone":"UTC","on":true,"tasks":[%s,{"name":"second","kind":%q%s}]}`, first, kind, own)
+			for _, at := range []string{"ahead", "values"} {
+				sent := body
+				if at == "values" {
+					sent = fmt.Sprintf(`{"job":%s}`, body)
+				}
+				status, _, said := world.Call(t, http.DefaultClient, http.MethodPost,
+					"http://"+w.Listen+"/api/jobs/new/"+at, token, sent)
+				assert.Contains(t, []int{http.StatusOK, http.StatusUnprocessableEntity}, status, "%s of %s, %s: %s", at, kind,
+					name, said)
+			}
+			status, _, said := world.Call(t, http.DefaultClient, http.MethodPut, "http://"+w.Listen+"/api/jobs/new", token,
+				body)
+			assert.Equal(t, http.StatusUnprocessableEntity, status, "saving %s, %s: %s", kind, name, said)
+		}
+	}
 }

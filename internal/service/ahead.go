@@ -152,7 +152,8 @@ func (js *Jobs) aheadTasks(ctx context.Context, out *job.Ahead, base task.Work, 
 		}
 		one := job.AheadTask{}
 		seer, sees := js.kinds[t.Kind].(task.Seer)
-		if sees {
+		if sees && slices.Contains(t.Says(), t.Kind) { // of one whose settings are missing, that is told
+
 			var err error
 			if one, made[t.Name], err = seer.Ahead(ctx, w, t); err != nil {
 				if errors.Is(ctx.Err(), context.DeadlineExceeded) {

@@ -11,18 +11,22 @@
     outcomes = {},
     selected = '',
     select,
+    join,
+    press,
   }: {
     tasks: Shown[];
     outcomes?: Record<string, string>; // a state for each task
     selected?: string;
     select?: (task: string) => void;
+    join?: (from: string, to: string) => void; // a link was drawn
+    press?: (key: string, task: string) => boolean; // a key on a task; whether it meant something
   } = $props();
 
   const wide = 168;
   const high = 58;
   const drawn = $derived.by(() => {
     const g = new Graph();
-    g.setGraph({ rankdir: 'LR', nodesep: 22, ranksep: 74, marginx: 6, marginy: 6 });
+    g.setGraph({ rankdir: 'LR', nodesep: 22, ranksep: 74, marginx: 12, marginy: 6 });
     g.setDefaultEdgeLabel(() => ({}));
     for (const t of tasks) g.setNode(String(t.name), { width: wide, height: high });
     const all = links(tasks);
@@ -41,6 +45,19 @@
     };
   });
   const short = (text: string, n: number) => (text.length > n ? `${text.slice(0, n - 1)}…` : text);
+  let pulled = $state.raw<{ from: string; x: number; y: number; over: string }>();
+  /** Where a pointer is, in the measures of the drawing, and over which task. */
+  function pull(e: PointerEvent, from: string) {
+    const svg = (e.currentTarget as Element).closest('svg')?.getBoundingClientRect();
+    if (!svg) return;
+    const [x, y] = [e.clientX - svg.left, e.clientY - svg.top];
+    const hit = drawn.nodes.find((n) => Math.abs(n.x - x) < wide / 2 && Math.abs(n.y - y) < high / 2);
+    pulled = { from, x, y, over: hit && hit.t.name !== from ? String(hit.t.name) : '' };
+  }
+  function letGo() {
+    if (pulled?.over) join?.(pulled.from, pulled.over);
+    pulled = undefined;
+  }
   function move(e: KeyboardEvent, name: string) {
     const all = drawn.links;
     const to =
@@ -131,9 +148,28 @@
             if (e.key === 'Enter' || e.key === ' ') {
               e.preventDefault();
               select(String(n.t.name));
-            } else move(e, String(n.t.name));
+            } else if (!e.ctrlKey && !e.metaKey && !e.altKey && press?.(e.key, String(n.t.name)))
+              e.preventDefault();
+            else move(e, String(n.t.name));
           }}>{@render ticket(n.t, n.x, n.y)}</g
         >
+        {#if join}
+          <circle
+            cx={n.x + wide / 2}
+            cy={n.y}
+            r="9"
+            class="stroke-base-content/60 fill-base-100 hover:fill-secondary cursor-crosshair touch-none"
+            role="presentation"
+            onpointerdown={(e) => {
+              e.currentTarget.setPointerCapture(e.pointerId);
+              pull(e, String(n.t.name));
+            }}
+            onpointermove={(e) => pulled && pull(e, String(n.t.name))}
+            onpointerup={letGo}
+            onpointercancel={() => (pulled = undefined)}
+            ><title>Draw a link from {n.t.name} to the task that follows it</title></circle
+          >
+        {/if}
       {:else}
         <g
           ><title>{n.t.name}{outcomes[String(n.t.name)] ? `: ${outcomes[String(n.t.name)]}` : ''}</title
@@ -141,5 +177,20 @@
         >
       {/if}
     {/each}
+    {#if pulled}
+      {@const from = drawn.nodes.find((n) => n.t.name === pulled?.from)}
+      {@const over = drawn.nodes.find((n) => n.t.name === pulled?.over)}
+      {#if from}
+        <line
+          x1={from.x + wide / 2}
+          y1={from.y}
+          x2={over ? over.x - wide / 2 : pulled.x}
+          y2={over ? over.y : pulled.y}
+          class="{over ? 'stroke-primary' : 'stroke-base-content/70'} pointer-events-none"
+          stroke-width="3"
+          stroke-dasharray="4 4"
+        />
+      {/if}
+    {/if}
   </svg>
 </div>

@@ -42,7 +42,7 @@
   {#each tasks as task, i (task)}
     <li>
       {#if tasks[i]}<TaskCard
-          bind:task={tasks[i]}
+          bind:task={() => task, (to) => (tasks[i] = to)}
           {i}
           others={tasks.filter((t) => t !== task).map((t) => String(t.name))}
           {places}

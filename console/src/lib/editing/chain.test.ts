@@ -1,5 +1,5 @@
 import { describe, expect, it } from 'vitest';
-import { before, join, links, part, putAfter, putBeside, takeOut } from './chain';
+import { before, join, links, part, putAfter, putBeside, restored, takeOut, written } from './chain';
 
 const tasks = [
   { name: 'readings', kind: 'collect' },
@@ -33,5 +33,19 @@ describe('the chain of a job', () => {
     ]);
     expect(pairs(putBeside(tasks, 'check', seal))).toContain('readings>seal');
     expect(pairs(takeOut(tasks, 'check'))).toEqual(['readings>mail', 'readings>files']);
+  });
+});
+
+describe('a chain that is taken back', () => {
+  it('keeps what was written meanwhile, and brings back what was taken out', () => {
+    const was = written([
+      { name: 'report', kind: 'report' },
+      { name: 'mail', kind: 'deliver', subject: 'old' },
+    ]);
+    const now = [{ name: 'report', kind: 'report', after: [], title: 'written since' }];
+    expect(restored(was, now)).toEqual([
+      { name: 'report', kind: 'report', after: [], title: 'written since' },
+      { name: 'mail', kind: 'deliver', subject: 'old', after: ['report'] },
+    ]);
   });
 });

@@ -82,6 +82,17 @@ export function putBeside<T extends ChainTask>(tasks: T[], at: string, task: T):
   return [...all.slice(0, i + 1), { ...task, after: all[i]?.after }, ...all.slice(i + 1)];
 }
 
+/**
+ * The chain as it was, with what was written in its tasks since: what is still there keeps its
+ * settings, what was taken out comes back as it was.
+ */
+export function restored<T extends ChainTask>(was: T[], now: T[]): T[] {
+  return was.map((t) => {
+    const still = now.find((n) => nameOf(n) === nameOf(t));
+    return still ? { ...still, after: t.after } : t;
+  });
+}
+
 /** Takes a task out: what followed it follows what it followed. */
 export function takeOut<T extends ChainTask>(tasks: T[], at: string): T[] {
   const all = written(tasks);
