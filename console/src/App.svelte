@@ -1,11 +1,15 @@
 <script lang="ts">
-  import { QueryClient, QueryClientProvider } from '@tanstack/svelte-query';
+  import { MutationCache, QueryClient, QueryClientProvider } from '@tanstack/svelte-query';
+  import { saysOf } from './lib/announce.svelte';
   import SignedIn from './components/SignedIn.svelte';
   import { Problem } from './lib/api';
   import { show } from './lib/theme.svelte';
 
   show();
   const client = new QueryClient({
+    mutationCache: new MutationCache({
+      onSuccess: (answer, asked, _, mutation) => saysOf(mutation.meta, answer, asked),
+    }),
     defaultOptions: {
       queries: {
         staleTime: 5_000,

@@ -247,11 +247,17 @@ func TestAFrameIsShutOff(t *testing.T) {
 		assert.NotContains(t, text, "<script>")
 		assert.Contains(t, text, "&lt;script&gt;")
 	}
-	res, text := ask(token, `{"report":"Notices","output":{"format":"pdf"}}`)
-	assert.Equal(t, "application/pdf", res.Header.Get("Content-Type"))
-	assert.Contains(t, res.Header.Get("Content-Security-Policy"), "default-src 'none'")
-	assert.True(t, strings.HasPrefix(text, "%PDF-"))
-	res, text = ask(token, `{"report":"Notices","output":{"format":"csv"}}`)
+	for format, shows := range map[string]string{
+		"pdf": `<img alt="Page 1 of 1" src="data:image/png;base64,`, "xlsx": "&lt;script&gt;alert(1)&lt;/script&gt;</td>",
+		"pptx": "&lt;script&gt;alert(1)&lt;/script&gt;</span>",
+	} {
+		res, text := ask(token, `{"report":"Notices","output":{"format":"`+format+`"}}`)
+		assert.Equal(t, "text/html; charset=utf-8", res.Header.Get("Content-Type"))
+		assert.Contains(t, res.Header.Get("Content-Security-Policy"), "sandbox; default-src 'none'")
+		assert.Contains(t, text, shows, format)
+		assert.NotContains(t, text, "<script")
+	}
+	res, text := ask(token, `{"report":"Notices","output":{"format":"csv"}}`)
 	assert.Contains(t, res.Header.Get("Content-Type"), "text/plain", "text is no page")
 	assert.Contains(t, text, "<script>")
 

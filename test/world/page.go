@@ -9,13 +9,17 @@ import (
 	"net/http/cookiejar"
 	"os"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
 	"ironbell/internal/api/wire"
 	"ironbell/test/browser"
 
+	"github.com/chromedp/cdproto/log"
+	"github.com/chromedp/cdproto/runtime"
 	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
 
@@ -39,10 +43,57 @@ func (w *World) ConsoleAs(login string) Page {
 	}
 	tab, stop, err := browser.Start(context.Background())
 	require.NoError(w.T, err)
-	w.T.Cleanup(stop)
+	complaints := &complaints{}
+	require.NoError(w.T, chromedp.Listen(tab, complaints.hear))
+	w.T.Cleanup(func() {
+		stop()
+		assert.Empty(w.T, complaints.all(), "errors in the browser's console")
+	})
 	p := Page{w.T, tab}
 	p.Do(browser.Theme(false), browser.SignIn("http://"+w.Listen, login, Password))
 	return p
+}
+
+// complaints are the errors that a browser writes to its console: exceptions that nobody caught,
+// what scripts called errors, and what the content policy stopped. What the network answered is told
+// on the page itself, and tests break lines on purpose.
+type complaints struct {
+	mu    sync.Mutex
+	heard []string
+}
+
+func (c *complaints) hear(event any) {
+	var text string
+	switch e := event.(type) {
+	case *runtime.EventExceptionThrown:
+		text = e.ExceptionDetails.Text
+		if thrown := e.ExceptionDetails.Exception; thrown != nil {
+			text += " " + thrown.Description
+		}
+	case *runtime.EventConsoleAPICalled:
+		if e.Type != runtime.ConsoleAPICalledTypeError {
+			return
+		}
+		for _, a := range e.Args {
+			text += " " + string(a.Value) + a.Description
+		}
+	case *log.EventEntryAdded:
+		if e.Entry.Level != log.EntryLevelError || e.Entry.Source == log.EntrySourceNetwork {
+			return
+		}
+		text = fmt.Sprintf("%s: %s", e.Entry.Source, e.Entry.Text)
+	default:
+		return
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.heard = append(c.heard, text)
+}
+
+func (c *complaints) all() []string {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.heard
 }
 
 // In is the same tab for a part of a test.

@@ -13,6 +13,10 @@
   const { alert, whole = false }: { alert: Alert; whole?: boolean } = $props();
   const client = useQueryClient();
   const act = createMutation(() => ({
+    meta: {
+      says: (_: unknown, end: unknown) =>
+        end ? 'The alert is closed.' : 'The alert is yours; its owner sees that.',
+    },
     mutationFn: (end: boolean) =>
       end
         ? body(api.POST('/api/alerts/{alert}/close', { params: { path: { alert: alert.id } } }))

@@ -19,11 +19,13 @@
   const mayAct = $derived(me()?.role !== 'reader');
   const client = useQueryClient();
   const settle = createMutation(() => ({
+    meta: { says: 'The delivery is settled.' },
     mutationFn: ({ delivery, as }: { delivery: number; as: 'sent' | 'failed' | 'resend' }) =>
       body(api.POST('/api/deliveries/{delivery}/settle', { params: { path: { delivery } }, body: { as } })),
     onSuccess: () => changed(client, 'deliveries'),
   }));
   const allow = createMutation(() => ({
+    meta: { says: 'Your answer is kept; the delivery goes by it.' },
     mutationFn: ({ delivery, yes, until }: { delivery: number; yes: boolean; until?: string }) =>
       body(
         api.POST('/api/deliveries/{delivery}/allow', {

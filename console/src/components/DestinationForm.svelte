@@ -4,6 +4,7 @@
   import { createMutation, createQuery, useQueryClient } from '@tanstack/svelte-query';
   import { untrack } from 'svelte';
   import { api, beganFrom, body, toBeNew, type Place, type Setting } from '../lib/api';
+  import { opened } from '../lib/opened';
   import { asks, changed } from '../lib/queries';
   import { settingLabel, settingText, settingValue } from '../lib/setting';
   import Field from './Field.svelte';
@@ -31,6 +32,7 @@
     key = (await files?.[0]?.text()) ?? '';
   }
   const save = createMutation(() => ({
+    meta: { says: 'The destination is saved.' },
     mutationFn: async ({ form, test }: { form: FormData; test: boolean }) => {
       const text = (name: string) => String(form.get(name) ?? '');
       const name = place?.name ?? text('name').trim();
@@ -55,6 +57,7 @@
     },
   }));
   const remove = createMutation(() => ({
+    meta: { says: 'The destination is removed.' },
     mutationFn: () =>
       body(
         api.DELETE('/api/destinations/{name}', { params: { path: { name: place?.name ?? '' } }, ...guard }),
@@ -86,6 +89,7 @@
 
 {#if protocols.isError}<Trouble error={protocols.error} />{/if}
 <form
+  {@attach opened(oncancel)}
   class="mt-2 grid gap-3"
   aria-label={place ? `Change ${place.name}` : 'Add a destination'}
   onsubmit={(e) => {

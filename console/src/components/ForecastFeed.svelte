@@ -15,6 +15,7 @@
     onSuccess: () => changed(client, 'feed'),
   }));
   const unlink = createMutation(() => ({
+    meta: { says: 'The link is ended.' },
     mutationFn: () => body(api.DELETE('/api/session/feed')),
     onSuccess: () => {
       link.reset();

@@ -3,6 +3,7 @@
   import { createMutation, createQuery, useQueryClient } from '@tanstack/svelte-query';
   import { untrack } from 'svelte';
   import { api, beganFrom, body, toBeNew } from '../lib/api';
+  import { opened } from '../lib/opened';
   import { asks, changed } from '../lib/queries';
   import Field from './Field.svelte';
   import FormField from './FormField.svelte';
@@ -18,6 +19,7 @@
   const text = $derived(written ?? group?.members.join('\n') ?? '');
   const whom = createQuery(() => asks.whom(text));
   const save = createMutation(() => ({
+    meta: { says: 'The group is saved.' },
     mutationFn: (name: string) =>
       body(
         api.PUT('/api/groups/{name}', { params: { path: { name } }, body: { members: [text] }, ...guard }),
@@ -28,6 +30,7 @@
     },
   }));
   const remove = createMutation(() => ({
+    meta: { says: 'The group is removed.' },
     mutationFn: () =>
       body(api.DELETE('/api/groups/{name}', { params: { path: { name: group?.name ?? '' } }, ...guard })),
     onSuccess: async () => {
@@ -38,6 +41,7 @@
 </script>
 
 <form
+  {@attach opened(onclose)}
   class="grid max-w-3xl gap-2 py-2"
   aria-label={group ? `Change the group ${group.name}` : 'Add a group'}
   onsubmit={(e) => {

@@ -4,6 +4,7 @@
   import { createMutation, useQueryClient } from '@tanstack/svelte-query';
   import { untrack } from 'svelte';
   import { api, beganFrom, body, toBeNew } from '../lib/api';
+  import { opened } from '../lib/opened';
   import { changed } from '../lib/queries';
   import Field from './Field.svelte';
   import FormField from './FormField.svelte';
@@ -27,6 +28,7 @@
     onclose();
   };
   const save = createMutation(() => ({
+    meta: { says: 'The post is saved.' },
     mutationFn: (form: FormData) => {
       const name = post?.name ?? String(form.get('name') ?? '').trim();
       return body(
@@ -40,6 +42,7 @@
     onSuccess: done,
   }));
   const remove = createMutation(() => ({
+    meta: { says: 'The post is removed.' },
     mutationFn: () =>
       body(api.DELETE('/api/posts/{name}', { params: { path: { name: post?.name ?? '' } }, ...guard })),
     onSuccess: done,
@@ -47,6 +50,7 @@
 </script>
 
 <form
+  {@attach opened(onclose)}
   class="grid max-w-3xl gap-2 py-2"
   aria-label={post ? `Change the post ${post.name}` : 'Add a post'}
   onsubmit={(e) => {

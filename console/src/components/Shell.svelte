@@ -1,5 +1,6 @@
 <script lang="ts">
   // The frame of every page: where one is, where one can go, who one is.
+  import { announced } from '../lib/announce.svelte';
   import { createQuery, useQueryClient } from '@tanstack/svelte-query';
   import type { Snippet } from 'svelte';
   import { api, type Me } from '../lib/api';
@@ -56,6 +57,14 @@
     document.querySelector('main')?.focus();
   }}>Skip to the page</a
 >
+<p
+  role="status"
+  class="bg-base-content text-base-100 fixed bottom-4 left-1/2 z-40 -translate-x-1/2 rounded px-4 py-2 text-[13px] shadow-lg {announced()
+    ? ''
+    : 'pointer-events-none opacity-0'}"
+>
+  {announced()}
+</p>
 <div class="flex min-h-screen max-md:flex-col">
   {#if folded}
     <nav

@@ -13,6 +13,7 @@
   const own = $derived(login === me()?.login);
   const list = createQuery(() => asks.signIns(login));
   const end = createMutation(() => ({
+    meta: { says: 'It is ended.' },
     mutationFn: (id: number) => body(api.DELETE('/api/sign-ins/{id}', { params: { path: { id } } })),
     onSuccess: () => changed(client, 'signIns'),
   }));

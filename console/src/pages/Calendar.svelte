@@ -57,6 +57,7 @@
     );
   const attempt = createMutation(() => ({ mutationFn: () => put(shown, true) }));
   const save = createMutation(() => ({
+    meta: { says: 'The calendar is saved.' },
     mutationFn: () => put(shown, false),
     onSuccess: async () => {
       draft = null;
@@ -65,6 +66,7 @@
     },
   }));
   const remove = createMutation(() => ({
+    meta: { says: 'The calendar is removed.' },
     mutationFn: () => body(api.DELETE('/api/calendars/{calendar}', { params: { path: { calendar: name } } })),
     onSuccess: async () => {
       await changed(client, 'calendar');

@@ -38,6 +38,10 @@
     },
   }));
   const turn = createMutation(() => ({
+    meta: {
+      says: (_: unknown, on: unknown) =>
+        on ? 'The job is on.' : 'The job is off; all its settings are kept.',
+    },
     mutationFn: (on: boolean) =>
       body(api.POST('/api/jobs/{job}/switch', { params: { path: { job: name } }, body: { on } })),
     onSuccess: () => changed(client, 'job'),

@@ -26,6 +26,10 @@
     ),
   );
   const turn = createMutation(() => ({
+    meta: {
+      says: (_: unknown, j: unknown) =>
+        `The job “${(j as JobLine).name}” is ${(j as JobLine).on ? 'off' : 'on'}.`,
+    },
     mutationFn: (j: JobLine) =>
       body(
         api.POST('/api/jobs/{job}/switch', { params: { path: { job: String(j.id) } }, body: { on: !j.on } }),

@@ -23,6 +23,9 @@
   const run = $derived(query.data);
   const ended = $derived(Boolean(run?.ended_at));
   const steer = createMutation(() => ({
+    meta: {
+      says: (_: unknown, act: unknown) => (act === 'cancel' ? 'The run is told to end.' : 'It goes on.'),
+    },
     mutationFn: (act: 'cancel' | 'on' | 'anyway' | 'whole') => {
       const params = { path: { run: id } };
       if (act === 'cancel') return body(api.POST('/api/runs/{run}/cancel', { params }));

@@ -18,6 +18,7 @@
   } = $props();
 
   const keep = createMutation(() => ({
+    meta: { says: (name: unknown) => (typeof name === 'string' ? `The job “${name}” is saved.` : '') },
     mutationFn: save,
     onSuccess: (name) => {
       if (name) void navigate('/jobs/:job', { params: { job: name } });

@@ -38,7 +38,7 @@
     <chain.default bind:tasks open={(name) => show(name)} />
   {/await}
 {/if}
-<ol class="grid gap-2" data-path="tasks">
+<ol class="grid grid-cols-[minmax(0,1fr)] gap-2" data-path="tasks">
   {#each tasks as task, i (task)}
     <li>
       {#if tasks[i]}<TaskCard

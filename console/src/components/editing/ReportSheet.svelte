@@ -12,6 +12,7 @@
   import { offersOf } from '../../lib/editing/offers';
   import { columnsAt } from '../../lib/editing/report';
   import { Saving } from '../../lib/editing/saving.svelte';
+  import { announce } from '../../lib/announce.svelte';
   import { me } from '../../lib/me.svelte';
   import { asks, changed } from '../../lib/queries';
   import { navigate, p } from '../../router';
@@ -128,6 +129,7 @@
     draft.value.anyway = anyway || undefined;
     const saved = await saving.save();
     if (!saved) return;
+    announce(`The report “${saved}” is saved.`);
     await changed(client, 'report');
     void navigate('/reports/:report', { params: { report: saved } });
   }

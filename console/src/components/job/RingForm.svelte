@@ -4,6 +4,7 @@
   import { createMutation, createQuery } from '@tanstack/svelte-query';
   import { untrack } from 'svelte';
   import { api, body, type JobPage, type Values } from '../../lib/api';
+  import { opened } from '../../lib/opened';
   import { asks } from '../../lib/queries';
   import { zoneWord } from '../../lib/time';
   import { navigate } from '../../router';
@@ -21,6 +22,12 @@
   const asked = createQuery(() => asks.values(job.name, undefined, undefined, values, at));
   const trouble = $derived(asked.data?.values.some((v) => v.trouble) ?? false);
   const ring = createMutation(() => ({
+    meta: {
+      says: (runs: unknown) =>
+        (runs as unknown[]).length === 1
+          ? 'The run has begun.'
+          : `${(runs as unknown[]).length} runs have begun.`,
+    },
     mutationFn: async (rehearse: boolean) => {
       const params = { path: { job: job.name } };
       if (!past)
@@ -35,14 +42,9 @@
       else void navigate('/runs', { search: { job: job.name } });
     },
   }));
-  const focused = (form: HTMLElement) => {
-    form.querySelector<HTMLElement>('input,select,button')?.focus();
-  };
 </script>
 
-<svelte:window onkeydown={(e) => e.key === 'Escape' && done()} />
-
-<section class="panel border-primary/60 px-3.5 py-2.5" aria-label="Ring by hand" {@attach focused}>
+<section class="panel border-primary/60 px-3.5 py-2.5" aria-label="Ring by hand" {@attach opened(done)}>
   <h2>Ring it by hand</h2>
   {#if asked.isError}<Trouble error={asked.error} />{/if}
   {#if asked.data}

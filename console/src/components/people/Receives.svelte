@@ -14,6 +14,10 @@
   const client = useQueryClient();
   const gets = createQuery(() => asks.receives(login));
   const list = createMutation(() => ({
+    meta: {
+      says: (_: unknown, asked: unknown) =>
+        (asked as { leave: boolean }).leave ? 'They receive it no more.' : 'They receive it again.',
+    },
     mutationFn: ({ job, leave }: { job?: string; leave: boolean }) => {
       const params = { path: { login }, query: { job } };
       return leave

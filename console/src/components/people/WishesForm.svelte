@@ -12,6 +12,7 @@
   const { person, people }: { person: Person; people: Person[] } = $props();
   const client = useQueryClient();
   const save = createMutation(() => ({
+    meta: { says: 'The wishes are saved.' },
     mutationFn: (form: FormData) => {
       const until = text(form, 'until');
       return body(

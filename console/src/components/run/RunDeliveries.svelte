@@ -11,12 +11,14 @@
   const { run }: { run: RunPage } = $props();
   const client = useQueryClient();
   const resend = createMutation(() => ({
+    meta: { says: 'What failed is sent again.' },
     mutationFn: () => body(api.POST('/api/runs/{run}/resend', { params: { path: { run: run.id } } })),
     onSuccess: () => changed(client, 'run'),
   }));
   let correcting = $state(false);
   let wrong = $state('');
   const correct = createMutation(() => ({
+    meta: { says: 'A run that corrects this one has begun.' },
     mutationFn: () =>
       body(
         api.POST('/api/runs/{run}/again', {

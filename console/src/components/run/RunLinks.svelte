@@ -11,6 +11,7 @@
   const client = useQueryClient();
   const links = $derived(run.links ?? []);
   const withdraw = createMutation(() => ({
+    meta: { says: 'The links are withdrawn; they open nothing any more.' },
     mutationFn: () =>
       body(api.POST('/api/runs/{run}/links/withdraw', { params: { path: { run: run.id } }, body: {} })),
     onSuccess: () => changed(client, 'run'),

@@ -1,0 +1,35 @@
+// A form that opens where it was asked for.
+
+/**
+ * To be attached to a form: the keyboard goes into its first field, Escape closes it, and when it
+ * is gone the keyboard is back where it was, or on the button of the same words.
+ */
+export const opened = (close: () => void) => (form: HTMLElement) => {
+  const from = document.activeElement instanceof HTMLElement ? document.activeElement : undefined;
+  const words = from?.textContent.trim();
+  const beside = from?.closest('section, article, li, tr, main');
+  form
+    .querySelector<HTMLElement>(
+      'input:not([type=hidden]):not(:disabled), select:not(:disabled), textarea:not(:disabled), button:not(:disabled)',
+    )
+    ?.focus();
+  const key = (e: KeyboardEvent) => {
+    if (e.key !== 'Escape' || e.defaultPrevented || document.querySelector('dialog[open]')) return;
+    e.preventDefault();
+    close();
+  };
+  form.addEventListener('keydown', key);
+  return () => {
+    form.removeEventListener('keydown', key);
+    requestAnimationFrame(() => {
+      const on = document.activeElement;
+      if (on && on !== document.body) return; // somebody is elsewhere already
+      const again = (within: Element | null | undefined) =>
+        [...(within?.querySelectorAll<HTMLElement>('button, a') ?? [])].find(
+          (b) => words && b.textContent.trim() === words,
+        );
+      const to = from?.isConnected && from !== document.body ? from : (again(beside) ?? again(document.body));
+      (to ?? document.querySelector<HTMLElement>('main'))?.focus();
+    });
+  };
+};
