@@ -25,9 +25,9 @@
   }));
 </script>
 
-<article class="flex gap-3 px-3 py-2.5" data-alert={alert.id}>
+<article class="flex gap-x-3 gap-y-2 px-3 py-2.5 max-md:flex-wrap" data-alert={alert.id}>
   <StateMark state={alert.state} word="" />
-  <div class="min-w-0 flex-1">
+  <div class="min-w-0 flex-1 max-md:basis-[80%]">
     <a
       class="link-plain"
       href={whole && alert.job_id

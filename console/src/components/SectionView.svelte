@@ -35,11 +35,14 @@
     </dl>
   {:else}
     {#if drawing}
-      <img
-        class="my-2 w-full max-w-[56rem] rounded bg-white p-2"
-        src={drawing}
-        alt={`Chart of ${section.title}; its rows stand below`}
-      />
+      <!-- svelte-ignore a11y_no_noninteractive_tabindex -->
+      <div class="overflow-x-auto" role="region" aria-label={`Chart of ${section.title}`} tabindex="0">
+        <img
+          class="my-2 w-full max-w-[56rem] min-w-[36rem] rounded bg-white p-2"
+          src={drawing}
+          alt={`Chart of ${section.title}; its rows stand below`}
+        />
+      </div>
     {/if}
     <!-- What scrolls must be reached by keyboard. -->
     <!-- svelte-ignore a11y_no_noninteractive_tabindex -->

@@ -31,7 +31,9 @@
   const end = $derived(new Date(day.to).getTime());
   const here = $derived(inset + (Math.min(Math.max((now.ms - start) / (end - start), 0), 1) || 0) * inner);
   const isToday = $derived(now.ms >= start && now.ms < end);
-  const hours = $derived(Array.from({ length: 9 }, (_, i) => i * 3));
+  // On a narrow screen the words of every third hour would run into each other.
+  const step = $derived(width < 480 ? 6 : 3);
+  const hours = $derived(Array.from({ length: 24 / step + 1 }, (_, i) => i * step));
   // Failures lie on top: they are what must be seen.
   const drawn = $derived([...marks.keys()].sort((a, b) => weight(marks[a]) - weight(marks[b])));
   const shown = [
