@@ -409,3 +409,65 @@ func TestABlankBranchIsTriedAgainBesideAnother(t *testing.T) {
 	assert.Empty(t, w.Inbox("a@tarnwick.example"))
 	assert.Len(t, w.Inbox("b@tarnwick.example"), 1)
 }
+
+// What one task found is a value of the next: a parameter, a condition, a name, a subject. It
+// outlasts a break between the two.
+func TestACellOfOneTaskIsAValueOfTheNext(t *testing.T) {
+	w := world.Open(t)
+	ctx := context.Background()
+	w.Report("Worst", "SELECT code AS port, name, 9007199254740993 AS sailings, 2.5 AS late, true AS open FROM ports "+
+		"ORDER BY name DESC")
+	w.Report("Sheet", "SELECT name, code FROM ports WHERE code = :port", job.Parameter{Name: "port", Type: job.TypeText})
+	d := world.Definition("Worst", "company mail", []string{"csv"}, "a@tarnwick.example")
+	sheet := job.Task{
+		Name: "sheet", Kind: job.KindReport, OnlyIf: `cell("late") > 2 && cell("open")`,
+		Report: &job.ReportTask{
+			Report: "Sheet", Values: map[string]string{"port": `{cell("port")}`},
+			Outputs: []job.Output{{Format: "csv", Name: "Sheet {value.port}"}},
+		},
+	}
+	mail := d.Tasks[1]
+	mail.Uses = []string{"sheet"}
+	mail.Deliver.Subject = `{cell("name")} has {cell("sailings")}, {cell("late")} late`
+	d.Tasks = []job.Task{d.Tasks[0], sheet, mail}
+
+	ahead, err := w.C.TryJob(ctx, "Worst first", wire.JobRequest{Owner: "mara", On: true, Definition: d})
+	require.NoError(t, err)
+	assert.Empty(t, ahead.Wrong)
+	assert.Equal(t, `{cell("name")} has {cell("sailings")}, {cell("late")} late`, ahead.Tasks[2].Subject)
+	require.Len(t, ahead.Tasks[1].Files, 1)
+	assert.Contains(t, ahead.Tasks[1].Files[0], "cell", "what is known only later stands as it is written")
+
+	w.Job("Worst first", d)
+	run := w.Ring("Worst first")
+	require.Equal(t, job.RunDone, run.State, run.Reason)
+	letters := w.Inbox("a@tarnwick.example")
+	require.Len(t, letters, 1)
+	assert.Equal(t, "Tarnwick Quay has 9007199254740993, 2.5 late", letters[0].Subject)
+	require.Len(t, letters[0].Attachments, 1)
+	assert.Equal(t, "Sheet TQ.csv", letters[0].Attachments[0].Name)
+
+	// A column that no report before has is refused when it is saved, and so is a parameter that is not there.
+	wrong := d
+	wrong.Tasks = []job.Task{d.Tasks[0], sheet, mail}
+	wrong.Tasks[1].OnlyIf = `cell("lateness") > 2`
+	other := *sheet.Report
+	other.Values = map[string]string{"harbour": "x", "port": "{nothing}"}
+	wrong.Tasks[1].Report = &other
+	_, err = w.C.SaveJob(ctx, "Wrong", wire.JobRequest{Owner: "mara", On: true, Definition: wrong})
+	for _, says := range []string{"lateness", "late", "harbour", "values.port"} {
+		require.ErrorContains(t, err, says)
+	}
+
+	// When nothing is found there is no cell, and whoever speaks of it fails with its name.
+	w.Report("Worst", "SELECT code AS port, name, 1 AS sailings, 2.5 AS late, true AS open FROM ports WHERE false")
+	j, err := w.C.Job(ctx, "Worst first")
+	require.NoError(t, err)
+	d = j.Definition
+	d.IfBlank = job.BlankSend
+	d.Tasks[1].OnlyIf = ""
+	w.Job("Worst first", d)
+	run = w.Ring("Worst first")
+	assert.Equal(t, job.RunFailed, run.State)
+	assert.Contains(t, run.Reason, `cell("port")`)
+}

@@ -94,7 +94,7 @@ func (ck *checks) checkTasks(ctx context.Context, v *fault.Invalid, who job.Pers
 	if err != nil {
 		return err
 	}
-	totals := &totalsOf{ck: ck, asked: len(task.WantedTotals(d.Tasks)) > 0}
+	totals := &totalsOf{ck: ck, asked: len(task.WantedTotals(d.Tasks))+len(task.WantedCells(d.Tasks)) > 0}
 	k := &task.Checking{
 		V: v, Store: ck.store, Uses: uses, Report: ck.report, Totals: totals.of, Who: who,
 		Had: ck.hadIdentity(ctx, old),
@@ -125,9 +125,12 @@ func (ck *checks) checkTasks(ctx context.Context, v *fault.Invalid, who job.Pers
 		}
 		k.Names = task.Names(params)
 		k.Names.Tasks = c.Before(t.Name)
-		if k.Names.Totals, k.Names.TotalsKnown, err = totals.before(ctx, d, k.Names.Tasks); err != nil {
+		columns, known, err := totals.before(ctx, d, k.Names.Tasks)
+		if err != nil {
 			return err
 		}
+		k.Names.Totals, k.Names.TotalsKnown = columns.numbers, known
+		k.Names.Columns, k.Names.AnyCell = columns.all, !known
 		for _, name := range slices.Concat(k.Row, d.Own) {
 			if !slices.Contains(k.Names.Values, name) {
 				k.Names.Values = append(k.Names.Values, name)

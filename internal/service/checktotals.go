@@ -11,33 +11,44 @@ import (
 	"ironbell/internal/store/db"
 )
 
-// totalsOf knows which columns the reports of a job add up, as their sources say. It
-// asks only when the job speaks of totals.
+// totalsOf knows which columns the reports of a job have and which they add up, as their
+// sources say. It asks only when the job speaks of totals or of cells.
 type totalsOf struct {
 	ck    *checks
 	asked bool
-	known map[string][]string // by report; nil for one whose source does not answer
+	known map[string]*columnsOf // by report; nil for one whose source does not answer
 }
+
+// columnsOf are the columns of a report, and those of numbers.
+type columnsOf struct{ all, numbers []string }
 
 // of lists the columns that a report adds up; known is false when nobody can say.
 func (t *totalsOf) of(ctx context.Context, r job.Report) (columns []string, known bool) {
-	if !t.asked {
-		return nil, false
+	if found := t.columns(ctx, r); found != nil {
+		return found.numbers, true
 	}
-	if columns, ok := t.known[r.Name]; ok {
-		return columns, columns != nil
+	return nil, false
+}
+
+// columns are those of a report, or nil when nobody can say.
+func (t *totalsOf) columns(ctx context.Context, r job.Report) *columnsOf {
+	if !t.asked {
+		return nil
+	}
+	if found, ok := t.known[r.Name]; ok {
+		return found
 	}
 	if t.known == nil {
-		t.known = map[string][]string{}
+		t.known = map[string]*columnsOf{}
 	}
 	t.known[r.Name] = nil
 	source, err := t.ck.sources.Get(ctx, r.Source, r.Identity)
 	if err != nil {
-		return nil, false
+		return nil
 	}
 	ctx, stop := context.WithTimeout(ctx, checkLimit)
 	defer stop()
-	columns = []string{}
+	out := &columnsOf{all: []string{}, numbers: []string{}}
 	for _, s := range r.Sections {
 		if strings.TrimSpace(s.SQL) == "" {
 			continue
@@ -46,20 +57,24 @@ func (t *totalsOf) of(ctx context.Context, r job.Report) (columns []string, know
 			SQL: s.SQL, Params: r.Parameters, Zone: "UTC", Limit: checkLimit,
 		})
 		if err != nil {
-			return nil, false
+			return nil
 		}
 		for _, c := range found {
-			if (c.Kind == rows.Whole || c.Kind == rows.Number) && !slices.Contains(columns, c.Name) {
-				columns = append(columns, c.Name)
+			if !slices.Contains(out.all, c.Name) {
+				out.all = append(out.all, c.Name)
+			}
+			if (c.Kind == rows.Whole || c.Kind == rows.Number) && !slices.Contains(out.numbers, c.Name) {
+				out.numbers = append(out.numbers, c.Name)
 			}
 		}
 	}
-	t.known[r.Name] = columns
-	return columns, true
+	t.known[r.Name] = out
+	return out
 }
 
-// before lists the columns that the reports of some tasks add up.
-func (t *totalsOf) before(ctx context.Context, d job.Definition, tasks []string) (all []string, known bool, err error) {
+// before lists the columns of the reports of some tasks, and those that they add up; known is
+// false when nobody can say.
+func (t *totalsOf) before(ctx context.Context, d job.Definition, tasks []string) (all columnsOf, known bool, err error) {
 	known = t.asked
 	for _, one := range d.Tasks {
 		if one.Report == nil || !slices.Contains(tasks, one.Name) || !known {
@@ -67,14 +82,14 @@ func (t *totalsOf) before(ctx context.Context, d job.Definition, tasks []string)
 		}
 		r, err := t.ck.report(ctx, one.Report.Report)
 		if db.IsMissing(err) {
-			return nil, false, nil // told of elsewhere
+			return all, false, nil // told of elsewhere
 		}
 		if err != nil {
-			return nil, false, err
+			return all, false, err
 		}
-		var columns []string
-		if columns, known = t.of(ctx, r); known {
-			all = append(all, columns...)
+		found := t.columns(ctx, r)
+		if known = found != nil; known {
+			all.all, all.numbers = append(all.all, found.all...), append(all.numbers, found.numbers...)
 		}
 	}
 	return all, known, nil

@@ -3,6 +3,7 @@ package task
 import (
 	"context"
 	"fmt"
+	"maps"
 	"path"
 	"regexp"
 	"slices"
@@ -22,7 +23,7 @@ type Seer interface {
 }
 
 // later finds moving parts whose values are known only when a task runs.
-var later = regexp.MustCompile(`\{[^{}]*\b(rows|run|total|outcome|file)\b[^{}]*\}`)
+var later = regexp.MustCompile(`\{[^{}]*\b(rows|run|total|outcome|file|cell)\b[^{}]*\}`)
 
 const shownAhead = 200 // addresses
 
@@ -53,6 +54,17 @@ func (k *Report) Ahead(ctx context.Context, w Work, t job.Task) (job.AheadTask, 
 	rep, err := k.Find(ctx, t.Report.Report)
 	if err != nil {
 		return out, nil, err
+	}
+	w.Values = maps.Clone(w.Values)
+	for name, text := range t.Report.Values {
+		parts := hold(&text)
+		if text, err = w.fill(ctx, "the value of "+name, text, nil); err != nil {
+			return out, nil, err
+		}
+		if w.Values == nil {
+			w.Values = job.Values{}
+		}
+		w.Values[name] = parts.back(text)
 	}
 	// What is missing is told by the check of the whole job.
 	bound, _ := job.Bind(rep.Parameters, w.Values, w.Nominal, w.Frame)

@@ -86,7 +86,7 @@ func (k *Report) Preview(ctx context.Context, w Work, rep job.Report, source rep
 		shown := &render.Shown{Style: style}
 		s := &fileSet{
 			rep: rep, head: &render.Head{Report: rep.Name, Title: title, AsOf: w.Due, Values: q.Values},
-			sums: newSums(nil), facts: func(rows int64) expr.Facts { return w.facts(rep.Name, rows, q.Values) },
+			sums: newSums(nil, nil), facts: func(rows int64) expr.Facts { return w.facts(rep.Name, rows, q.Values) },
 		}
 		t := &stream{s: s, section: section, pieces: []*piece{{laid: []shape.Sink{shown}}}}
 		// One row more than is shown tells whether there are more; a chart is drawn

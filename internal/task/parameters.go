@@ -44,9 +44,24 @@ func ParametersOf(ctx context.Context, d job.Definition, find FindReport) ([]job
 		if err != nil {
 			return nil, err
 		}
-		add(r.Parameters)
+		add(slices.DeleteFunc(slices.Clone(r.Parameters), func(p job.Parameter) bool { return given(t, p) }))
 	}
 	return params, nil
+}
+
+// given tells whether a task gives a parameter of its report a value of its own.
+func given(t job.Task, p job.Parameter) bool {
+	_, ok := t.Report.Values[p.Name]
+	return ok
+}
+
+// WantedCells lists the columns of whose first cells the tasks' conditions and texts speak.
+func WantedCells(tasks []job.Task) []string {
+	text, err := json.Marshal(tasks)
+	if err != nil {
+		return nil // what was read from JSON can be written as JSON
+	}
+	return expr.Cells(string(text))
 }
 
 // WantedTotals lists the columns whose totals the tasks' conditions and texts

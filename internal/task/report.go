@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -64,6 +65,15 @@ func (k *Report) Check(ctx context.Context, c *Checking, where string, t job.Tas
 	if err := c.May(ctx, where+".identity", r.Source, t.Report.Identity, r.Identity); err != nil {
 		return err
 	}
+	for name, text := range t.Report.Values {
+		at := fmt.Sprintf("%s.values.%s", where, name)
+		if !slices.ContainsFunc(r.Parameters, func(p job.Parameter) bool { return p.Name == name }) {
+			c.V.Add(at, "the report %q has no parameter %q", r.Name, name)
+		}
+		if _, err := expr.Parse(text, c.Names); err != nil {
+			c.V.Add(at, "%s", err)
+		}
+	}
 	for i, name := range t.Report.Counts {
 		if !slices.ContainsFunc(r.Sections, func(s job.Section) bool { return s.Name == name }) {
 			c.V.Add(fmt.Sprintf("%s.counts[%d]", where, i), "the report %q has no section %q", r.Name, name)
@@ -116,6 +126,25 @@ func CheckOutput(v *fault.Invalid, at string, r job.Report, o job.Output, of ...
 	}
 }
 
+// over are the values of the job with those of one task in their place.
+func (w Work) over(ctx context.Context, own map[string]string) (job.Values, error) {
+	if len(own) == 0 {
+		return w.Values, nil
+	}
+	values := maps.Clone(w.Values)
+	if values == nil {
+		values = job.Values{}
+	}
+	for name, text := range own {
+		filled, err := w.fill(ctx, "the value of "+name, text, nil)
+		if err != nil {
+			return nil, err
+		}
+		values[name] = filled
+	}
+	return values, nil
+}
+
 // Run puts the report's queries one after another and renders all outputs from
 // one pass over the rows of each.
 func (k *Report) Run(ctx context.Context, w Work, t job.Task) (Result, error) {
@@ -140,6 +169,9 @@ func (k *Report) Run(ctx context.Context, w Work, t job.Task) (Result, error) {
 	}
 	source, err := k.Sources.Get(ctx, rep.Source, orElse(identity, rep.Identity))
 	if err != nil {
+		return Result{}, err
+	}
+	if w.Values, err = w.over(ctx, t.Report.Values); err != nil {
 		return Result{}, err
 	}
 	q := report.Query{Params: rep.Parameters, Zone: w.Nominal.Location().String(), Limit: w.Limit}
@@ -176,7 +208,7 @@ func (k *Report) Run(ctx context.Context, w Work, t job.Task) (Result, error) {
 	var found []string
 	counted, asked := int64(0), 0 // rows of the sections that count for being blank, and how many those are
 	for _, section := range rep.Sections {
-		counting := slices.Contains(t.Report.Counts, section.Name) || len(wanted) > 0
+		counting := slices.Contains(t.Report.Counts, section.Name) || len(wanted)+len(w.First) > 0
 		n, put, err := s.run(ctx, source, section, q, counting)
 		if err != nil {
 			return Result{}, err
@@ -191,7 +223,7 @@ func (k *Report) Run(ctx context.Context, w Work, t job.Task) (Result, error) {
 		found = append(found, fmt.Sprintf("%s %d", section.Name, n))
 	}
 	res.Blank = counted == 0 && asked > 0
-	res.Totals = s.sums.totals
+	res.Totals, res.Cells = s.sums.totals, s.sums.cells
 	if t.Report.BlankIf != "" && !res.Blank {
 		known := facts(res.Rows)
 		known.Totals = res.Totals
@@ -257,7 +289,7 @@ func (k *Report) fileSet(ctx context.Context, rep job.Report, w Work, source rep
 	if w.RunID != 0 {
 		head.Run = w.RunID.String()
 	}
-	s := &fileSet{folder: k.Files, head: head, rep: rep, sums: newSums(wanted), facts: facts}
+	s := &fileSet{folder: k.Files, head: head, rep: rep, sums: newSums(wanted, w.First), facts: facts}
 	if err != nil {
 		return s, fault.Wrap(err, fault.Lasting, fault.Task, "write the title", "Correct the title of the report.")
 	}

@@ -50,9 +50,11 @@ type Work struct {
 	Outcomes map[string]string  // of the tasks before, by name
 	RowsOf   map[string]int64   // of the tasks before, by name
 	Totals   map[string]float64 // of the tasks before, by column
+	Cells    job.Cells          // of their first rows, by column
 	Files    []job.Artifact     // of the tasks whose files it takes
 	Notes    []string           // what a message must say of the results
 	Columns  []string           // whose totals later conditions ask for
+	First    []string           // of whose first cells later texts speak
 
 	Siblings func(context.Context) ([]sending.Sibling, error) // the parts of a run that is divided; nil otherwise
 
@@ -67,6 +69,7 @@ type Result struct {
 	Over     string // why there was nothing to do: the task is passed over
 	Note     string
 	Totals   map[string]float64
+	Cells    job.Cells
 	Files    []job.Artifact
 	Messages []Message         // to be frozen and handed over
 	Links    []history.NewLink // that the messages hold
@@ -218,13 +221,15 @@ func (w Work) facts(report string, rows int64, bound []job.Bound) expr.Facts {
 	}
 	return expr.Facts{
 		Job: w.Job, Report: report, Run: w.RunID.String(), Rows: rows, Date: w.Nominal, Due: w.Due, Values: values,
-		Outcomes: w.Outcomes, RowsOf: w.RowsOf, Totals: w.Totals, Files: files,
+		Outcomes: w.Outcomes, RowsOf: w.RowsOf, Totals: w.Totals, Cells: w.Cells,
+		Files: files,
 	}
 }
 
 // names are what the texts of this task may speak of.
 func (w Work) names(params []job.Parameter) expr.Names {
 	n := Names(params)
+	n.AnyCell = true // the check of the job knew which there are
 	for name := range w.Row {
 		if !slices.Contains(n.Values, name) {
 			n.Values = append(n.Values, name)

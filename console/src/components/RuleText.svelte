@@ -2,6 +2,7 @@
   // The text of a rule, and what it may go on with while one writes: the words that fit, or presets
   // while nothing is written. Arrow down goes to them, Escape comes back.
   import type { When } from '../lib/api';
+  import { among, onLastLine } from '../lib/chips';
   import { dateIn } from '../lib/month';
   import RuleForm from './RuleForm.svelte';
 
@@ -52,16 +53,7 @@
       field?.setSelectionRange(text.length, text.length);
     });
   }
-  function move(e: KeyboardEvent) {
-    const chips = [...(offered?.querySelectorAll('button') ?? [])];
-    const i = chips.indexOf(document.activeElement as HTMLButtonElement);
-    const to = { ArrowRight: i + 1, ArrowDown: i + 1, ArrowLeft: i - 1, ArrowUp: i - 1 }[e.key];
-    if (e.key === 'Escape' || (to !== undefined && to < 0)) field?.focus();
-    else if (to !== undefined) chips[to]?.focus();
-    else return;
-    e.preventDefault();
-    e.stopPropagation();
-  }
+  const move = (e: KeyboardEvent) => among(e, offered, field);
 </script>
 
 <div data-path={path ? `${path}.rule` : undefined}>
@@ -89,8 +81,7 @@
     onclick={mark}
     onkeyup={mark}
     onkeydown={(e) => {
-      const last = !rule.slice(e.currentTarget.selectionEnd).includes('\n');
-      if (e.key === 'ArrowDown' && last && offered?.querySelector('button')) move(e);
+      if (e.key === 'ArrowDown' && onLastLine(e.currentTarget) && goesOn.length) move(e);
     }}></textarea>
   <span id="{id}-how" class="sr-only">Arrow down goes to words that may follow.</span>
   <div

@@ -115,9 +115,12 @@ func namesIn(form *regexp.Regexp, text string) []string {
 // ofTask reads function("name") as table["name"]. With tasks, the name must be
 // one of them; without, any text will do.
 func ofTask(function, table string, tasks []string) cel.EnvOption {
-	known := function != anyTotal
-	if !known {
+	known := function != anyTotal && function != anyCell
+	switch function {
+	case anyTotal:
 		function = "total"
+	case anyCell:
+		function = "cell"
 	}
 	return cel.Macros(cel.GlobalMacro(function, 1,
 		func(f cel.MacroExprFactory, _ ast.Expr, args []ast.Expr) (ast.Expr, *common.Error) {
@@ -131,7 +134,7 @@ func ofTask(function, table string, tasks []string) cel.EnvOption {
 					f.NewError(args[0].ID(),
 						fmt.Sprintf("%s() takes a name in quotes, such as %s(\"%s\")", function, function,
 							orElse(tasks, "import")))
-			case function == "cell" && !slices.Contains(tasks, name):
+			case function == "cell" && known && !slices.Contains(tasks, name):
 				return nil,
 					f.NewError(args[0].ID(),
 						fmt.Sprintf("cell(%q) speaks of a column that is not there; there are %s", name,
@@ -141,7 +144,7 @@ func ofTask(function, table string, tasks []string) cel.EnvOption {
 					f.NewError(args[0].ID(),
 						fmt.Sprintf("total(%q) speaks of a column that no report before it adds up; there are %s", name,
 							orElse([]string{strings.Join(tasks, ", ")}, "none, since none has a column of numbers")))
-			case function != "total" && !slices.Contains(tasks, name):
+			case function != "total" && function != "cell" && !slices.Contains(tasks, name):
 				return nil,
 					f.NewError(args[0].ID(),
 						fmt.Sprintf("%s(%q) speaks of a task that does not come before; those before are %s", function,
@@ -151,8 +154,18 @@ func ofTask(function, table string, tasks []string) cel.EnvOption {
 		}))
 }
 
-// anyTotal stands for total when nobody knows which columns there will be.
-const anyTotal = "any total"
+// anyTotal and anyCell stand for total and cell when nobody knows which columns there will be.
+const (
+	anyTotal = "any total"
+	anyCell  = "any cell"
+)
+
+func cellWord(any bool) string {
+	if any {
+		return anyCell
+	}
+	return "cell"
+}
 
 func totalWord(known bool) string {
 	if known {

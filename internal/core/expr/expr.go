@@ -35,7 +35,8 @@ type Names struct {
 	Tasks  []string // tasks that have ended: outcome("task"), rows("task"), file("task")
 	Event  bool     // an event, spoken of as event.type, event.data.port and so on
 
-	Columns []string // of the row at hand, spoken of as cell("column")
+	Columns []string // of the row at hand, or of the tasks before, spoken of as cell("column")
+	AnyCell bool     // nobody knows which Columns there will be: any name will do
 
 	TotalsKnown bool     // whether Totals are all there are; otherwise any name will do
 	Totals      []string // columns with a total, spoken of as total("column")
@@ -43,8 +44,8 @@ type Names struct {
 
 func (n Names) key() string {
 	values, tasks := slices.Sorted(slices.Values(n.Values)), slices.Sorted(slices.Values(n.Tasks))
-	return fmt.Sprintf("%q %q %t %q %t %q", values, tasks, n.Event, slices.Sorted(slices.Values(n.Columns)),
-		n.TotalsKnown, slices.Sorted(slices.Values(n.Totals)))
+	return fmt.Sprintf("%q %q %t %q %t %t %q", values, tasks, n.Event, slices.Sorted(slices.Values(n.Columns)),
+		n.AnyCell, n.TotalsKnown, slices.Sorted(slices.Values(n.Totals)))
 }
 
 // known lists the names for people.
@@ -55,6 +56,9 @@ func (n Names) known() string {
 	}
 	if len(n.Tasks) > 0 {
 		known = append(known, `outcome("task")`, `rows("task")`, `file("task")`, `total("column")`)
+	}
+	if n.AnyCell {
+		known = append(known, `cell("column")`)
 	}
 	for _, c := range n.Columns {
 		known = append(known, fmt.Sprintf("cell(%q)", c))
@@ -78,7 +82,7 @@ type Facts struct {
 	Totals   map[string]float64 // of the columns that Totals asked for
 	Files    map[string]string  // first file of the tasks, by name
 	Event    map[string]any
-	Cells    map[string]any // of the row at hand, by column; see Cell
+	Cells    map[string]any // of the row at hand, or of the first rows of the tasks before, by column; see Cell
 }
 
 // vars gives the facts to CEL.
@@ -151,7 +155,7 @@ func environment(names Names) (*cel.Env, error) {
 		ofTask("file", "files", names.Tasks),
 		ofTask(totalWord(names.TotalsKnown), "totals", names.Totals),
 		cel.Variable("cells", cel.MapType(cel.StringType, cel.DynType)),
-		ofTask("cell", "cells", names.Columns),
+		ofTask(cellWord(names.AnyCell), "cells", names.Columns),
 	}
 	if names.Event {
 		options = append(options, cel.Variable("event", cel.MapType(cel.StringType, cel.DynType)))

@@ -137,3 +137,14 @@ func TestAnEndedRunWorksAgainOnlyWhenItIsLetGoOn(t *testing.T) {
 		assert.Equal(t, mayGoOn, s.MayBecome(job.RunWaiting), s)
 	}
 }
+
+func TestCellsKeepWhatTheyAre(t *testing.T) {
+	var cells job.Cells
+	require.NoError(t, json.Unmarshal(
+		[]byte(`{"whole":9007199254740993,"part":2.5,"text":"12","yes":true,"none":null,"large":1e30}`), &cells))
+	assert.Equal(t, job.Cells{
+		"whole": int64(9007199254740993), "part": 2.5, "text": "12", "yes": true, "none": nil, "large": 1e30,
+	}, cells)
+	require.Error(t, json.Unmarshal([]byte(`[1]`), &cells))
+	require.Error(t, json.Unmarshal([]byte(`{"far":1e999}`), &cells))
+}

@@ -1,6 +1,9 @@
 package job
 
 import (
+	"bytes"
+	"encoding/json"
+	"fmt"
 	"strconv"
 	"strings"
 	"time"
@@ -100,6 +103,33 @@ type Artifact struct {
 	Rows      int64      `json:"rows" db:"row_count"`
 	Key       string     `json:"-" db:"key"`
 	CreatedAt time.Time  `json:"created_at" db:"created_at"`
+}
+
+// Cells are cells of the first rows that a task found, by column: text, numbers, yes or no, or
+// nothing.
+type Cells map[string]any
+
+// UnmarshalJSON keeps whole numbers whole.
+func (c *Cells) UnmarshalJSON(data []byte) error {
+	read := json.NewDecoder(bytes.NewReader(data))
+	read.UseNumber()
+	var all map[string]any
+	if err := read.Decode(&all); err != nil {
+		return fmt.Errorf("read cells: %w", err)
+	}
+	for name, value := range all {
+		number, ok := value.(json.Number)
+		if !ok {
+			continue
+		}
+		if whole, err := number.Int64(); err == nil {
+			all[name] = whole
+		} else if all[name], err = number.Float64(); err != nil {
+			return fmt.Errorf("read the cell of %q: %w", name, err)
+		}
+	}
+	*c = all
+	return nil
 }
 
 // LogLine is one line of a run's log. A line with a State is a change of the

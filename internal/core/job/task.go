@@ -82,10 +82,13 @@ type ReportTask struct {
 	Report   string   `json:"report" minLength:"1" doc:"name of the report"`
 	Identity string   `json:"identity,omitempty" maxLength:"200" doc:"identity of the source as which its queries run, in place of the report's; with moving parts"`
 	Outputs  []Output `json:"outputs" minItems:"1" maxItems:"20"`
-	Counts   []string `json:"counts,omitempty" maxItems:"50" doc:"sections that count for being blank; tables and charts when left out"`
-	BlankIf  string   `json:"blank_if,omitempty" maxLength:"2000" doc:"condition under which the result is blank although it has rows, such as total(\"litres\") == 0.0"`
-	Takes    []string `json:"takes,omitempty" doc:"parameters that the report had when the job was saved, given by the service" required:"false"`
-	NoRows   bool     `json:"no_rows,omitempty" doc:"keep no rows beside the files, by which two runs are compared"`
+
+	Values map[string]string `json:"values,omitempty" maxProperties:"100" doc:"values of its parameters for this task alone, in place of the job's, with moving parts, such as {cell(\"port\")} of the first row of a task before"`
+
+	Counts  []string `json:"counts,omitempty" maxItems:"50" doc:"sections that count for being blank; tables and charts when left out"`
+	BlankIf string   `json:"blank_if,omitempty" maxLength:"2000" doc:"condition under which the result is blank although it has rows, such as total(\"litres\") == 0.0"`
+	Takes   []string `json:"takes,omitempty" doc:"parameters that the report had when the job was saved, given by the service" required:"false"`
+	NoRows  bool     `json:"no_rows,omitempty" doc:"keep no rows beside the files, by which two runs are compared"`
 }
 
 // CollectTask picks files up from a source that is a folder.

@@ -3,6 +3,7 @@ package worker
 import (
 	"context"
 	"fmt"
+	"maps"
 	"time"
 
 	"ironbell/internal/core/fault"
@@ -57,6 +58,7 @@ func (p *performance) work(t job.Task) task.Work {
 	w := p.base
 	w.Limit = p.limit(t)
 	w.Outcomes, w.RowsOf, w.Totals = map[string]string{}, map[string]int64{}, map[string]float64{}
+	w.Cells = job.Cells{}
 	for _, name := range p.plan.chain.Before(t.Name) {
 		end, ok := p.ends[name]
 		if !ok {
@@ -70,6 +72,7 @@ func (p *performance) work(t job.Task) task.Work {
 		for column, total := range end.Totals {
 			w.Totals[column] += total
 		}
+		maps.Copy(w.Cells, end.Cells)
 		if end.Unusual != "" {
 			w.Notes = append(w.Notes, fmt.Sprintf("Task %s is %s.", name, end.Unusual))
 		}

@@ -19,6 +19,7 @@ type plan struct {
 	chain  chain.Chain
 	first  []string // tasks that a fresh part begins with at once
 	totals []string // columns whose totals its conditions ask for
+	cells  []string // columns of whose first cells its texts speak
 	sends  bool     // it has tasks that make deliveries
 }
 
@@ -53,7 +54,7 @@ func (w *Worker) planned(key records.Version, def job.Definition) (*plan, error)
 			p.first = append(p.first, m.Task.Name)
 		}
 	}
-	p.totals = task.WantedTotals(p.Tasks)
+	p.totals, p.cells = task.WantedTotals(p.Tasks), task.WantedCells(p.Tasks)
 	p.sends = slices.ContainsFunc(p.Tasks, func(t job.Task) bool { return t.Kind == job.KindDeliver })
 	w.mu.Lock()
 	defer w.mu.Unlock()

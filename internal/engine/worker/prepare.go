@@ -50,6 +50,7 @@ func (w *Worker) prepareWork(ctx context.Context, c queue.Claim) (*performance, 
 			RunID: c.RunID, Part: c.Part, PartName: c.Name, JobID: c.JobID, Job: c.Job, Nominal: c.Nominal.In(place),
 			Due: c.Due.In(place), Frame: w.times.Frame(pl.Calendars),
 			Values: c.Own.V.Over(c.Given.V.Over(pl.Values)), Def: pl.Definition, Columns: pl.totals,
+			First:  pl.cells,
 			Report: w.reportsOf(c),
 		},
 	}

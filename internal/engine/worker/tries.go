@@ -148,7 +148,7 @@ func (p *performance) succeeded(ctx context.Context, d done) error {
 	}
 	name, res := d.task.Name, d.res
 	end := queue.TaskEnd{
-		Totals: res.Totals, Files: res.Files,
+		Totals: res.Totals, Cells: res.Cells, Files: res.Files,
 		Attempt: job.Attempt{Part: p.c.Part, Task: name, Try: d.try, State: job.AttemptDone, Note: res.Note},
 	}
 	text := res.Note

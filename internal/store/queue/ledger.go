@@ -37,6 +37,7 @@ type TaskEnd struct {
 	job.Attempt
 	Again   bool // it will be tried again
 	Totals  map[string]float64
+	Cells   job.Cells
 	Unusual string
 	Files   []job.Artifact
 }
@@ -187,7 +188,7 @@ func (t *Tx) passOver(ctx context.Context, entries []*Entry) error {
 
 func (t *Tx) endTasks(ctx context.Context, entries []*Entry) error {
 	var c db.Columns
-	var tasks, states, notes, classes, advices, totals, unusuals []string
+	var tasks, states, notes, classes, advices, totals, cells, unusuals []string
 	var tries []int32
 	var counts []*int64
 	var again []bool
@@ -201,6 +202,7 @@ func (t *Tx) endTasks(ctx context.Context, entries []*Entry) error {
 			notes, classes, advices = append(notes, end.Note), append(classes, end.Class), append(advices, end.Advice)
 			again, unusuals, totals = append(again, end.Again), append(unusuals, end.Unusual),
 				append(totals, jsonText(end.Totals))
+			cells = append(cells, jsonText(end.Cells))
 		}
 	}
 	if len(tasks) == 0 {
@@ -208,16 +210,16 @@ func (t *Tx) endTasks(ctx context.Context, entries []*Entry) error {
 	}
 	_, err := t.Ext.ExecContext(ctx, `UPDATE attempts a SET state = u.state, ended_at = bell_clock(), rows = u.rows,
 		note = u.note, class = u.class, advice = u.advice,
-			again = u.again, totals = u.totals, unusual = u.unusual
+			again = u.again, totals = u.totals, unusual = u.unusual, cells = u.cells
 		FROM unnest($1::bigint[], $2::int[], $3::text[], $4::int[], $5::text[], $6::bigint[], $7::text[], $8::text[],
-		$9::text[], $10::bool[], $11::jsonb[], $12::text[])
-			AS u(run_id, part, task, try, state, rows, note, class, advice, again, totals, unusual)
+		$9::text[], $10::bool[], $11::jsonb[], $12::text[], $13::jsonb[])
+			AS u(run_id, part, task, try, state, rows, note, class, advice, again, totals, unusual, cells)
 		WHERE a.run_id = u.run_id AND a.part = u.part AND a.task = u.task AND a.try = u.try`,
-		c.Run, c.Parts, tasks, tries, states, counts, notes, classes, advices, again, totals, unusuals)
+		c.Run, c.Parts, tasks, tries, states, counts, notes, classes, advices, again, totals, unusuals, cells)
 	return db.Wrap(err, "record the ends of the attempts")
 }
 
-func jsonText(totals map[string]float64) string {
+func jsonText[M ~map[string]V, V any](totals M) string {
 	if len(totals) == 0 {
 		return "{}"
 	}
@@ -337,10 +339,11 @@ func (t *Tx) TakeUp(ctx context.Context, c Claim, effects func(task string) bool
 		job.Attempt
 		Again   bool                            `db:"again"`
 		Totals  db.Document[map[string]float64] `db:"totals"`
+		Cells   db.Document[job.Cells]          `db:"cells"`
 		Unusual string                          `db:"unusual"`
 	}
 	if err := sqlx.SelectContext(ctx, t.Ext, &all, `SELECT part, task, try, state, rows, note, class, advice, again,
-		totals, unusual FROM attempts
+		totals, unusual, cells FROM attempts
 		WHERE run_id = $1 AND part = $2 ORDER BY task, try`, c.RunID, c.Part); err != nil {
 		return s, db.Wrap(err, "read the attempts")
 	}
@@ -365,7 +368,7 @@ func (t *Tx) TakeUp(ctx context.Context, c Claim, effects func(task string) bool
 		delete(s.Ended, a.Task)
 		switch {
 		case !a.Again:
-			s.Ended[a.Task] = TaskEnd{Attempt: a.Attempt, Totals: a.Totals.V, Unusual: a.Unusual}
+			s.Ended[a.Task] = TaskEnd{Attempt: a.Attempt, Totals: a.Totals.V, Cells: a.Cells.V, Unusual: a.Unusual}
 		case a.State == job.AttemptFailed:
 			s.Failures[a.Task]++
 		}

@@ -7,6 +7,7 @@
   import Flags from './Flags.svelte';
   import Lines from './Lines.svelte';
   import Many from './Many.svelte';
+  import PutIn from './PutIn.svelte';
   import Recipients from './Recipients.svelte';
   import Sections from './Sections.svelte';
   import Sql from './Sql.svelte';
@@ -21,7 +22,7 @@
     value = $bindable(),
   }: { of: string; name: string; hint: Hint; path: string; beside: Written; value: unknown } = $props();
 
-  const { faults, offers } = around();
+  const { faults, offers, parts } = around();
   const id = $props.id();
   const label = $derived(labelOf(of, name));
   const help = $derived(helpOf(hint.help));
@@ -50,6 +51,11 @@
     if (hint.form === 'one' && !value) value = {};
     if (hint.form === 'many' && !value) value = [];
   });
+  const moving = $derived(
+    /moving part/.test(hint.help ?? '') || ['only_if', 'blank_if'].includes(name)
+      ? (parts?.(path) ?? [])
+      : [],
+  );
   const nothing = $derived(byItself(hint.help));
   const broad = $derived(
     ['long', 'pairs', 'choices'].includes(hint.form) ||
@@ -141,7 +147,8 @@
           >{#each offer.words as word (word)}<option value={word}></option>{/each}</datalist
         >{/if}
     {/if}
-    {#if help}<p id="{id}-help" class="field-help">{help}</p>{/if}
+    {#if moving.length}<PutIn field={id} {help} parts={moving} />
+    {:else if help}<p id="{id}-help" class="field-help">{help}</p>{/if}
     <Flags faults={mine} />
   </div>
 {/if}

@@ -9,6 +9,7 @@
   import { aheadFaults, faultsOf, numbered, toAsk } from '../../lib/editing/job';
   import { keeping } from '../../lib/editing/keeping.svelte';
   import { offersOf } from '../../lib/editing/offers';
+  import { partsOf } from '../../lib/editing/parts';
   import { Saving } from '../../lib/editing/saving.svelte';
   import { me } from '../../lib/me.svelte';
   import { asks, changed } from '../../lib/queries';
@@ -82,6 +83,7 @@
   );
   setAround({
     faults: () => faults,
+    parts: (path) => partsOf(draft.value, reports.data ?? [], path),
     offers: offersOf(() => ({
       value: draft.value,
       places,

@@ -8,6 +8,8 @@ export type Around = {
   faults: () => Fault[];
   /** What may be written in a field, and whether nothing else may. */
   offers: (schema: string, field: string, path: string) => { words: string[]; closed?: boolean } | undefined;
+  /** The moving parts that may be put into a text, or what a condition may speak of. */
+  parts?: (path: string) => string[];
 };
 
 const key = Symbol('around');
