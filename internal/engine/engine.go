@@ -171,6 +171,7 @@ func New(s *store.Store, sources *report.Sources, destinations *deliver.Destinat
 		job.KindReport:  r.Reports,
 		job.KindCollect: &task.Collect{Sources: sources, Files: files},
 		job.KindFetch:   &task.Fetch{Guard: o.Guard, Sources: sources, Files: files},
+		job.KindConvert: &task.Convert{Reports: r.Reports, Files: files},
 		job.KindQuery:   &task.Query{Sources: sources},
 		job.KindProgram: &task.Program{Folder: o.Programs, Files: files, Walls: o.Walls},
 		job.KindDeliver: &task.Deliver{

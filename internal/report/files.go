@@ -29,7 +29,7 @@ import (
 type Table struct {
 	// name with * and ?, of which the newest is read; of an HTTP source, what is added to its address
 	File      string `json:"file"`
-	Form      string `json:"form,omitempty"`      // csv or json; by the ending when empty
+	Form      string `json:"form,omitempty"`      // csv, json or xlsx; by the ending when empty
 	Delimiter string `json:"delimiter,omitempty"` // of csv; a comma when empty
 	Encoding  string `json:"encoding,omitempty"`  // as the WHATWG names it; utf-8 when empty
 
@@ -60,9 +60,9 @@ func (f *files) check(doing string) error {
 		case t.File == "":
 			return fault.New(fault.Source, doing, fmt.Sprintf("the table %q names no file", name),
 				"Name one, such as tide_*.csv.")
-		case t.Form != "" && t.Form != "csv" && t.Form != "json":
+		case !slices.Contains([]string{"", "csv", "json", "xlsx"}, t.Form):
 			return fault.New(fault.Source, doing,
-				fmt.Sprintf("the form of table %q is csv or json, not %q", name, t.Form), "")
+				fmt.Sprintf("the form of table %q is csv, json or xlsx, not %q", name, t.Form), "")
 		case len(t.Delimiter) > 1:
 			return fault.New(fault.Source, doing, fmt.Sprintf("the delimiter of table %q is one character", name), "")
 		}
@@ -76,6 +76,25 @@ func (f *files) check(doing string) error {
 	}
 	return nil
 }
+
+// OfFiles is a source whose tables are files that open opens, as the table's settings name
+// them. Its tables have names of letters, digits and _.
+func OfFiles(name string, tables map[string]Table,
+	open func(ctx context.Context, t Table) (in io.ReadCloser, name string, err error),
+) (Source, error) {
+	f := &ofFiles{files{name: name, tables: tables, open: open}}
+	return f, f.check("read " + name)
+}
+
+// ofFiles are files that nobody has to close.
+type ofFiles struct{ files }
+
+func (ofFiles) Close() {}
+
+// Login is nobody's: files of our own are read as no one.
+func (ofFiles) Login() string { return "" }
+
+func (ofFiles) Test(context.Context) (string, error) { return "", nil }
 
 func (f *files) Login() string { return f.name }
 
@@ -186,13 +205,23 @@ func loadTable(ctx context.Context, db *sql.DB, name, file string, t Table, in i
 		}
 		in = transform.NewReader(in, enc.NewDecoder())
 	}
+	form := t.Form
+	if ending := strings.ToLower(filepath.Ext(file)); form == "" {
+		form = strings.TrimPrefix(ending, ".")
+		if ending == ".tsv" && t.Delimiter == "" {
+			t.Delimiter = "\t"
+		}
+	}
 	buffered := bufio.NewReaderSize(io.LimitReader(in, maxFileSize+1), 64<<10)
 	if mark, err := buffered.Peek(3); err == nil && string(mark) == "\xef\xbb\xbf" {
 		_, _ = buffered.Discard(3) // it was just looked at
 	}
 	read := readCSV
-	if t.Form == "json" || t.Form == "" && strings.HasSuffix(strings.ToLower(file), ".json") {
+	switch form {
+	case "json":
 		read = readJSON
+	case "xlsx":
+		read = readXLSX
 	}
 	heads, next, err := read(buffered, t)
 	if err != nil {

@@ -62,19 +62,19 @@ var formatsInWords = map[string]string{
 func taskInWords(t job.Task, a job.AheadTask) string {
 	switch {
 	case t.Report != nil:
-		var as []string
-		for _, o := range t.Report.Outputs {
-			as = append(as, formatsInWords[o.Format])
-		}
-		if len(as) == 0 {
-			as = []string{"nothing yet"}
-		}
-		return fmt.Sprintf("the report “%s” becomes %s", t.Report.Report, phrase.Few(as))
+		return fmt.Sprintf("the report “%s” becomes %s", t.Report.Report, outputsInWords(t.Report.Outputs))
 	case t.Collect != nil:
-		return fmt.Sprintf("the %s of the files %s is picked up from “%s”", orWord(t.Collect.Take, job.TakeNewest),
-			t.Collect.Pattern, t.Collect.Source)
+		which := map[job.Take]string{
+			job.TakeAll: "all files %s are picked up from “%s”", job.TakeOne: "the one file %s is picked up from “%s”",
+		}[t.Collect.Take]
+		if which == "" {
+			which = "the newest file %s is picked up from “%s”"
+		}
+		return fmt.Sprintf(which, t.Collect.Pattern, t.Collect.Source)
 	case t.Fetch != nil:
 		return "a file is fetched from " + t.Fetch.URL
+	case t.Convert != nil:
+		return "the files become " + outputsInWords(t.Convert.Outputs)
 	case t.Query != nil:
 		return fmt.Sprintf("a statement is put to “%s”", t.Query.Source)
 	case t.Program != nil:
@@ -87,6 +87,17 @@ func taskInWords(t job.Task, a job.AheadTask) string {
 		return handedInWords(*t.Deliver, a)
 	}
 	return fmt.Sprintf("the task “%s” does nothing yet", t.Name)
+}
+
+func outputsInWords(outputs []job.Output) string {
+	if len(outputs) == 0 {
+		return "nothing yet"
+	}
+	var as []string
+	for _, o := range outputs {
+		as = append(as, formatsInWords[o.Format])
+	}
+	return phrase.Few(as)
 }
 
 // handedInWords tells whom a task hands over to.

@@ -33,6 +33,11 @@ export function does(t: Task, readAs: JobPage['read_as']): [string, string] {
   if (t.collect)
     return [`collect ${t.collect.take ?? 'newest'} from “${t.collect.source}”`, t.collect.pattern];
   if (t.fetch) return ['fetch', t.fetch.url];
+  if (t.convert)
+    return [
+      `convert ${t.convert.pattern ?? 'the files before'} to`,
+      (t.convert.outputs ?? []).map((o) => o.format).join(', '),
+    ];
   if (t.query) return [`run a statement on “${t.query.source}”`, t.query.sql];
   if (t.program) return ['run program', [t.program.program, ...(t.program.arguments ?? [])].join(' ')];
   if (t.call) return [`call “${t.call.destination}”`, t.call.path ?? ''];

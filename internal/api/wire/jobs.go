@@ -42,7 +42,7 @@ type Reason struct {
 
 // TaskKind says what a kind of task is for.
 type TaskKind struct {
-	Kind    job.TaskKind `json:"kind" enum:"report,collect,fetch,query,program,deliver,call,emit"`
+	Kind    job.TaskKind `json:"kind" enum:"report,collect,fetch,convert,query,program,deliver,call,emit"`
 	Summary string       `json:"summary"`
 	Text    string       `json:"text" doc:"what it does, what comes out, and what can go wrong"`
 	Example job.Task     `json:"example"`

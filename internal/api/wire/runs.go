@@ -35,7 +35,7 @@ type RunPage struct {
 // TaskLine is a task in its chain.
 type TaskLine struct {
 	Name   string       `json:"name"`
-	Kind   job.TaskKind `json:"kind" enum:"report,collect,fetch,query,program,deliver,call,emit"`
+	Kind   job.TaskKind `json:"kind" enum:"report,collect,fetch,convert,query,program,deliver,call,emit"`
 	Report string       `json:"report,omitempty" doc:"report that it runs"`
 	After  []string     `json:"after" doc:"tasks that it follows"`
 	OnlyIf string       `json:"only_if,omitempty"`

@@ -4,7 +4,7 @@ package job
 // ended; package chain reads the order.
 type Task struct {
 	Name       string   `json:"name" minLength:"1" maxLength:"100"`
-	Kind       TaskKind `json:"kind" enum:"report,collect,fetch,query,program,deliver,call,emit"`
+	Kind       TaskKind `json:"kind" enum:"report,collect,fetch,convert,query,program,deliver,call,emit"`
 	After      []string `json:"after,omitzero" maxItems:"50" doc:"tasks that it follows; an empty list begins at once; the task before it in the list when left out"`
 	OnlyIf     string   `json:"only_if,omitempty" maxLength:"2000" doc:"condition without which it is passed over, such as rows >= 10"`
 	IfFailed   IfFailed `json:"if_failed,omitempty" enum:"stop,go on" doc:"what to do with the tasks after it when it fails; stop when left out"`
@@ -15,6 +15,7 @@ type Task struct {
 	Report  *ReportTask  `json:"report,omitempty" doc:"for the kind report"`
 	Collect *CollectTask `json:"collect,omitempty" doc:"for the kind collect"`
 	Fetch   *FetchTask   `json:"fetch,omitempty" doc:"for the kind fetch"`
+	Convert *ConvertTask `json:"convert,omitempty" doc:"for the kind convert"`
 	Query   *QueryTask   `json:"query,omitempty" doc:"for the kind query"`
 	Program *ProgramTask `json:"program,omitempty" doc:"for the kind program"`
 	Deliver *DeliverTask `json:"deliver,omitempty" doc:"for the kind deliver"`
@@ -30,6 +31,7 @@ const (
 	KindReport  TaskKind = "report"
 	KindCollect TaskKind = "collect"
 	KindFetch   TaskKind = "fetch"
+	KindConvert TaskKind = "convert"
 	KindQuery   TaskKind = "query"
 	KindProgram TaskKind = "program"
 	KindDeliver TaskKind = "deliver"
@@ -39,7 +41,7 @@ const (
 
 // Makes tells whether tasks of this kind find something, so that they can come
 // back blank. The others act on what was found, and are held when it is blank.
-func (k TaskKind) Makes() bool { return k == KindReport || k == KindCollect || k == KindFetch }
+func (k TaskKind) Makes() bool { return k == KindReport || k == KindCollect || k == KindFetch || k == KindConvert }
 
 // Effects tells whether an interrupted task of this kind may have changed
 // something outside, so that it is not repeated unseen.
@@ -64,6 +66,7 @@ func (t Task) Says() []TaskKind {
 		{KindReport, t.Report != nil},
 		{KindCollect, t.Collect != nil},
 		{KindFetch, t.Fetch != nil},
+		{KindConvert, t.Convert != nil},
 		{KindQuery, t.Query != nil},
 		{KindProgram, t.Program != nil},
 		{KindDeliver, t.Deliver != nil},
@@ -117,6 +120,17 @@ type FetchTask struct {
 	Headers map[string]string `json:"headers,omitempty" doc:"request headers, but for those that sign in: everybody reads a job"`
 	Name    string            `json:"name,omitempty" maxLength:"300" doc:"file name with moving parts; as the address or the server says when left out"`
 	Largest int64             `json:"largest,omitempty" minimum:"0" doc:"bytes that the file may have; 100 MiB when left out"`
+}
+
+// ConvertTask makes files of other forms out of files of tables.
+type ConvertTask struct {
+	Pattern   string   `json:"pattern,omitempty" maxLength:"300" doc:"file name with * and ?, and moving parts; every file of the tasks that it uses when left out"`
+	Form      string   `json:"form,omitempty" enum:"csv,json,xlsx" doc:"how the files are written; by the endings of their names when left out"`
+	Delimiter string   `json:"delimiter,omitempty" maxLength:"1" doc:"of csv; a comma when left out, and a tab in files that end in .tsv"`
+	Encoding  string   `json:"encoding,omitempty" maxLength:"40" doc:"of csv and json, such as windows-1252; utf-8 when left out"`
+	Text      []string `json:"text,omitempty" maxItems:"200" doc:"columns that are text, whatever they hold"`
+	Together  bool     `json:"together,omitempty" doc:"one file of all of them, with a section for each"`
+	Outputs   []Output `json:"outputs" minItems:"1" maxItems:"20" doc:"value.original in their names is the name of the file, without its ending"`
 }
 
 // QueryTask runs a statement on a source that allows it.

@@ -46,6 +46,7 @@ export const kinds: { kind: string; of: string; add: string; begins: Written }[]
   { kind: 'deliver', of: 'DeliverTask', add: 'A mail or files to a place', begins: { destination: '' } },
   { kind: 'collect', of: 'CollectTask', add: 'Pick up files', begins: { source: '', pattern: '' } },
   { kind: 'fetch', of: 'FetchTask', add: 'Fetch a file', begins: { url: '' } },
+  { kind: 'convert', of: 'ConvertTask', add: 'Convert files', begins: { outputs: [{ format: 'xlsx' }] } },
   { kind: 'query', of: 'QueryTask', add: 'A statement', begins: { source: '', sql: '' } },
   { kind: 'program', of: 'ProgramTask', add: 'A program', begins: { program: '' } },
   { kind: 'call', of: 'CallTask', add: 'Call an address', begins: { destination: '' } },

@@ -13,6 +13,7 @@ const usual: Record<string, string[]> = {
   Deadline: ['at', 'within'],
   Detail: ['sql', 'title'],
   EmitTask: ['type', 'subject', 'data'],
+  ConvertTask: ['pattern', 'outputs'],
   FetchTask: ['url', 'source', 'name'],
   LinkTerms: ['for', 'days', 'archive'],
   ListQuery: ['source', 'sql'],

@@ -42,7 +42,9 @@ export function partsOf(
       ? (columns(t, false).length ? columns(t, false) : ['column']).map((c) => `cell(${quoted(c)})`)
       : []),
     `outcome(${quoted(String(t.name))})`,
-    ...(['report', 'collect', 'fetch'].includes(String(t.kind)) ? [`file(${quoted(String(t.name))})`] : []),
+    ...(['report', 'collect', 'fetch', 'convert'].includes(String(t.kind))
+      ? [`file(${quoted(String(t.name))})`]
+      : []),
   ]);
   const own = columns(task, true).map((c) => `total(${quoted(c)})`);
   const all = condition
