@@ -41,7 +41,9 @@ const (
 
 // Makes tells whether tasks of this kind find something, so that they can come
 // back blank. The others act on what was found, and are held when it is blank.
-func (k TaskKind) Makes() bool { return k == KindReport || k == KindCollect || k == KindFetch || k == KindConvert }
+func (k TaskKind) Makes() bool {
+	return k == KindReport || k == KindCollect || k == KindFetch || k == KindConvert
+}
 
 // Effects tells whether an interrupted task of this kind may have changed
 // something outside, so that it is not repeated unseen.
