@@ -41,6 +41,8 @@ type engine struct {
 	version string // a query that gives what the server says of itself, and as whom it reads
 	note    string // said with the answer of a test
 	tables  string // a query that lists tables and columns; none when empty
+	// relations lists them where no query can; nil otherwise.
+	relations func(ctx context.Context, d *database) ([]Relation, error)
 	// begin opens a transaction that reads only.
 	begin func(ctx context.Context, c *sql.Conn, q Query) (end func(), err error)
 	// cancel makes the server end what a connection is doing; nil when the

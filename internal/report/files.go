@@ -197,11 +197,28 @@ func (f *files) load(ctx context.Context, path string, names []string) error {
 // sampled is how many rows the types of columns are taken from.
 const sampled = 2000
 
-func loadTable(ctx context.Context, db *sql.DB, name, file string, t Table, in io.Reader) error {
+// sampleOf reads the first rows, from which the types of columns are taken.
+func sampleOf(next func() ([]any, error)) ([][]any, error) {
+	var sample [][]any
+	for len(sample) < sampled {
+		row, err := next()
+		if errors.Is(err, io.EOF) {
+			break
+		}
+		if err != nil {
+			return nil, err
+		}
+		sample = append(sample, row)
+	}
+	return sample, nil
+}
+
+// readTable reads the heads of a file and gives its rows, one at a time.
+func readTable(file string, t Table, in io.Reader) (heads []string, next func() ([]any, error), err error) {
 	if t.Encoding != "" {
 		enc, err := htmlindex.Get(t.Encoding)
 		if err != nil {
-			return err
+			return nil, nil, err
 		}
 		in = transform.NewReader(in, enc.NewDecoder())
 	}
@@ -223,20 +240,17 @@ func loadTable(ctx context.Context, db *sql.DB, name, file string, t Table, in i
 	case "xlsx":
 		read = readXLSX
 	}
-	heads, next, err := read(buffered, t)
+	return read(buffered, t)
+}
+
+func loadTable(ctx context.Context, db *sql.DB, name, file string, t Table, in io.Reader) error {
+	heads, next, err := readTable(file, t, in)
 	if err != nil {
 		return err
 	}
-	var sample [][]any
-	for len(sample) < sampled {
-		row, err := next()
-		if errors.Is(err, io.EOF) {
-			break
-		}
-		if err != nil {
-			return err
-		}
-		sample = append(sample, row)
+	sample, err := sampleOf(next)
+	if err != nil {
+		return err
 	}
 	tx, err := db.BeginTx(ctx, nil)
 	if err != nil {

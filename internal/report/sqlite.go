@@ -68,6 +68,7 @@ func openSQLiteFile(file string, readOnly bool) (*sql.DB, error) {
 
 // sqliteEngine reads SQLite. What its text says is no wall; that is confineSQLite.
 var sqliteEngine = engine{
+	relations: relationsOfSQLite,
 	dialect: dialect{
 		place: func(int, job.ValueType) string { return "?" }, backtick: true, brackets: true, onlySelect: true,
 		oneStatement: true, value: typed(nil),
