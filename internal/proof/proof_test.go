@@ -1,6 +1,7 @@
 package proof_test
 
 import (
+	"archive/zip"
 	"bytes"
 	"context"
 	"encoding/base64"
@@ -26,7 +27,7 @@ import (
 	"golang.org/x/net/html"
 )
 
-// Pages are drawn by this program started once more.
+// Files are drawn by this program started once more.
 func TestMain(m *testing.M) {
 	proof.Main()
 	os.Exit(m.Run())
@@ -156,6 +157,7 @@ func TestWhatCannotBeDrawnIsSaid(t *testing.T) {
 		{"a PDF that is cut", proof.PDF, nil, pdf(t, 2)[:200], "it is no PDF that can be read"},
 		{"large", proof.PDF, nil, large, "more than 12 MB"},
 		{"another type", "text/plain", nil, []byte("x"), "cannot be drawn"},
+		{"a workbook that unpacks to more than is read", proof.Sheets, nil, bomb(t), "no workbook that can be read"},
 		{"nobody waits", proof.PDF, ctx, pdf(t, 1), context.Canceled.Error()},
 	} {
 		t.Run(one.name, func(t *testing.T) {
@@ -168,4 +170,28 @@ func TestWhatCannotBeDrawnIsSaid(t *testing.T) {
 			assert.Empty(t, out.String())
 		})
 	}
+}
+
+// bomb is a small workbook with a sheet that unpacks to 200 MB.
+func bomb(t *testing.T) []byte {
+	t.Helper()
+	f := excelize.NewFile()
+	var plain bytes.Buffer
+	require.NoError(t, f.Write(&plain))
+	from, err := zip.NewReader(bytes.NewReader(plain.Bytes()), int64(plain.Len()))
+	require.NoError(t, err)
+	var out bytes.Buffer
+	to := zip.NewWriter(&out)
+	for _, part := range from.File {
+		require.NoError(t, to.Copy(part))
+	}
+	w, err := to.Create("xl/worksheets/sheet2.xml")
+	require.NoError(t, err)
+	blanks := bytes.Repeat([]byte(" "), 1<<20)
+	for range 200 {
+		_, err = w.Write(blanks)
+		require.NoError(t, err)
+	}
+	require.NoError(t, to.Close())
+	return out.Bytes()
 }

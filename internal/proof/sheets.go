@@ -23,7 +23,7 @@ const sheetStyle = `.sheet{display:none;overflow:auto;max-height:calc(100vh - 44
 // proof says where they are.
 func sheets(out *strings.Builder, data []byte) error {
 	book, err := excelize.OpenReader(bytes.NewReader(data),
-		excelize.Options{UnzipSizeLimit: 20 * maxFile, UnzipXMLSizeLimit: 20 * maxFile})
+		excelize.Options{UnzipSizeLimit: maxUnpacked, UnzipXMLSizeLimit: maxUnpacked})
 	if err != nil {
 		return fmt.Errorf("it is no workbook that can be read: %w", err)
 	}

@@ -121,7 +121,7 @@ func slides(out *strings.Builder, data []byte) error {
 	if err != nil {
 		return errNoSlides
 	}
-	d := &deck{parts: map[string]*zip.File{}, left: 20 * maxFile}
+	d := &deck{parts: map[string]*zip.File{}, left: maxUnpacked}
 	for _, f := range packed.File {
 		d.parts[f.Name] = f
 	}
