@@ -459,6 +459,16 @@ func TestACellOfOneTaskIsAValueOfTheNext(t *testing.T) {
 		require.ErrorContains(t, err, says)
 	}
 
+	// A cell that holds nothing never takes the default of the parameter, which may be all.
+	w.Report("Worst", "SELECT NULL::text AS port, name, 1 AS sailings, 2.5 AS late, true AS open FROM ports")
+	run = w.Ring("Worst first")
+	assert.Equal(t, job.RunFailed, run.State)
+	assert.Contains(t, run.Reason, "it holds nothing")
+	w.Report("Worst", "SELECT '' AS port, name, 1 AS sailings, 2.5 AS late, true AS open FROM ports")
+	run = w.Ring("Worst first")
+	assert.Equal(t, job.RunFailed, run.State)
+	assert.Contains(t, run.Reason, "comes to nothing")
+
 	// When nothing is found there is no cell, and whoever speaks of it fails with its name.
 	w.Report("Worst", "SELECT code AS port, name, 1 AS sailings, 2.5 AS late, true AS open FROM ports WHERE false")
 	j, err := w.C.Job(ctx, "Worst first")

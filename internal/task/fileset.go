@@ -324,7 +324,7 @@ func passes(section job.Section, pieces []*piece, counts bool) []*pass {
 // text fills a section that is a text and hands it to its files.
 func (s *fileSet) text(section job.Section, t *stream) error {
 	facts := s.facts(s.total)
-	facts.Cells = t.first
+	facts.Cells, facts.Blanks = t.first, true
 	names := Names(s.rep.Parameters)
 	for _, c := range t.columns {
 		names.Columns = append(names.Columns, c.Name)

@@ -70,6 +70,9 @@ func (k *Report) Check(ctx context.Context, c *Checking, where string, t job.Tas
 		if !slices.ContainsFunc(r.Parameters, func(p job.Parameter) bool { return p.Name == name }) {
 			c.V.Add(at, "the report %q has no parameter %q", r.Name, name)
 		}
+		if strings.TrimSpace(text) == "" {
+			c.V.Add(at, "a value of nothing is left out")
+		}
 		if _, err := expr.Parse(text, c.Names); err != nil {
 			c.V.Add(at, "%s", err)
 		}
@@ -139,6 +142,11 @@ func (w Work) over(ctx context.Context, own map[string]string) (job.Values, erro
 		filled, err := w.fill(ctx, "the value of "+name, text, nil)
 		if err != nil {
 			return nil, err
+		}
+		// Nothing is not the report's own default: that may widen what is read.
+		if strings.TrimSpace(filled) == "" {
+			return nil, fault.New(fault.Task, "choose the value of "+name, fmt.Sprintf("%q comes to nothing", text),
+				"See what the task before found, or give the value in the job.")
 		}
 		values[name] = filled
 	}

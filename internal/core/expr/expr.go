@@ -82,6 +82,7 @@ type Facts struct {
 	Totals   map[string]float64 // of the columns that Totals asked for
 	Files    map[string]string  // first file of the tasks, by name
 	Event    map[string]any
+	Blanks   bool           // a cell that holds nothing is written as nothing; without it is an error
 	Cells    map[string]any // of the row at hand, or of the first rows of the tasks before, by column; see Cell
 }
 
@@ -306,7 +307,7 @@ func (t Text) Fill(f Facts) (string, error) {
 			return "", fmt.Errorf("{%s}: %w", p.source, err)
 		}
 		// CEL keeps instants in UTC; a text speaks in the zone of the job.
-		text, err := p.say(value, f.Date.Location())
+		text, err := p.say(value, f.Date.Location(), f.Blanks)
 		if err != nil {
 			return "", fmt.Errorf("{%s}: %w", p.source, err)
 		}
@@ -318,12 +319,18 @@ func (t Text) Fill(f Facts) (string, error) {
 	return out.String(), nil
 }
 
-func (p part) say(value ref.Val, zone *time.Location) (string, error) {
+func (p part) say(value ref.Val, zone *time.Location, blanks bool) (string, error) {
 	if t, ok := value.(types.Timestamp); ok {
 		if p.form != nil {
 			return p.form.FormatString(t.In(zone)), nil
 		}
 		return t.In(zone).Format("2006-01-02 15.04"), nil
+	}
+	if value.Type() == types.NullType {
+		if blanks {
+			return "", nil
+		}
+		return "", errors.New("it holds nothing")
 	}
 	text := value.ConvertToType(types.StringType)
 	if types.IsError(text) {

@@ -113,3 +113,19 @@ func TestTextsGoBeforeTheEnding(t *testing.T) {
 		assert.Equal(t, want, expr.BeforeEnding(name, " (2)"), name)
 	}
 }
+
+func TestACellThatHoldsNothingIsNoText(t *testing.T) {
+	text, err := expr.Parse(`{cell("port")} is late`, expr.Names{AnyCell: true})
+	require.NoError(t, err)
+	facts := expr.Facts{Cells: map[string]any{"port": nil}}
+	_, err = text.Fill(facts)
+	require.ErrorContains(t, err, `{cell("port")}: it holds nothing`)
+	facts.Blanks = true
+	said, err := text.Fill(facts)
+	require.NoError(t, err)
+	assert.Equal(t, " is late", said)
+	_, err = text.Fill(expr.Facts{})
+	require.ErrorContains(t, err, `cell("port")`)
+	_, err = expr.Parse(`{cell("port")}`, expr.Names{Columns: []string{"name"}})
+	require.ErrorContains(t, err, "there are name")
+}
