@@ -1,4 +1,5 @@
 import { createRouter } from 'sv-router';
+import { arrived, begins } from './lib/coming.svelte';
 import Job from './pages/Job.svelte';
 import Jobs from './pages/Jobs.svelte';
 import Lost from './pages/Lost.svelte';
@@ -7,6 +8,7 @@ import Runs from './pages/Runs.svelte';
 import Today from './pages/Today.svelte';
 
 const made = createRouter({
+  hooks: { beforeLoad: ({ pathname }) => begins(pathname), afterLoad: arrived },
   '/': Today,
   '/jobs': Jobs,
   '/jobs/:job': Job,

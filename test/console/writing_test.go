@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/http"
+	"os"
 	"strings"
 	"testing"
 
@@ -12,11 +13,24 @@ import (
 	"ironbell/test/browser"
 	"ironbell/test/world"
 
+	"github.com/chromedp/cdproto/cdp"
+	"github.com/chromedp/cdproto/network"
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
+
+// audit holds what the page shows now against the rules of accessibility, in both themes.
+func audit(t *testing.T, p world.Page, what string) {
+	t.Helper()
+	axe, err := os.ReadFile(world.Path("console/node_modules/axe-core/axe.min.js"))
+	require.NoError(t, err)
+	for _, dark := range []bool{true, false} {
+		p.Do(browser.Theme(dark))
+		p.Audit(axe, fmt.Sprintf("%s, dark %v", what, dark))
+	}
+}
 
 // focused says what the keyboard is at: its label, its words, or what it is.
 const focused = `(() => {
@@ -161,6 +175,7 @@ func TestARuleIsWrittenWithHelp(t *testing.T) {
 		assert.Equal(t, before, box(), "nothing moves while %q stands", text)
 	}
 	p.Press("//main", "Put it together by clicking")
+	audit(t, p, "a rule that is put together")
 	evaluate[bool](t, p, `(() => { const s = [...document.querySelectorAll('select')].find((s) => [...s.options].some((o) => o.value === 'place'));
 		s.value = 'place'; s.dispatchEvent(new Event('input', {bubbles: true})); s.dispatchEvent(new Event('change', {bubbles: true})); return true })()`)
 	w.Until("the words are written", func() bool { return rule() == "on the last open day of every month at 06:00" })
@@ -223,6 +238,7 @@ func TestAChainIsDrawn(t *testing.T) {
 	}
 	began := map[string][]string{"report": {}, "mail": {"report"}, "announce": {"mail"}}
 	is(began)
+	audit(t, p, "a chain")
 	press := func(task, keyText string) {
 		evaluate[bool](t, p, fmt.Sprintf(`(document.querySelector('svg [data-task="%s"]').focus(), true)`, task))
 		keys(p, keyText)
@@ -290,6 +306,7 @@ func TestFourFormsSideBySide(t *testing.T) {
 	w.Until("all are made", func() bool {
 		return evaluate[bool](t, p, `performance.getEntriesByType('resource').length > 0 && ![...document.querySelectorAll('dialog [role=status]')].some((s) => s.textContent.includes('Making'))`)
 	})
+	audit(t, p, "four forms")
 	keys(p, "w")
 	w.Until("they are gone", func() bool { return evaluate[int](t, p, "document.querySelectorAll('dialog[open]').length") == 0 })
 	tabTo(t, p, "the query")
@@ -335,4 +352,38 @@ func TestLongNamesStayInTheirPlace(t *testing.T) {
 	status, _, _ := world.Call(t, http.DefaultClient, http.MethodGet, "http://"+w.Listen+"/api/jobs/"+address(long), w.TokenOf("mara"), "")
 	assert.Equal(t, http.StatusOK, status)
 	p.Do(chromedp.EmulateViewport(browser.Width, browser.Height))
+}
+
+// A page that takes long says so, and one that does not come gives a way to go on.
+func TestAPageThatDoesNotComeSaysSo(t *testing.T) {
+	w := world.Open(t)
+	p := w.Console()
+	told := func(sentence string) {
+		t.Helper()
+		w.Until(sentence, func() bool {
+			return strings.Contains(evaluate[string](t, p,
+				`[...document.querySelectorAll('[role=status]')].map((e) => e.textContent).join()`), sentence)
+		})
+	}
+	slow := func(milliseconds float64) browser.Step {
+		return chromedp.Func(func(ctx context.Context, tab *chromedp.Target) error {
+			_, err := cdp.Call(ctx, tab, network.EmulateNetworkConditionsByRule, network.EmulateNetworkConditionsByRuleParams{
+				MatchedNetworkConditions: []*network.Conditions{
+					{Latency: milliseconds, DownloadThroughput: -1, UploadThroughput: -1},
+				},
+			})
+			return err
+		})
+	}
+	p.Do(slow(3000))
+	evaluate[bool](t, p, `(document.querySelector('nav:not([hidden]) a[href="/destinations"]').click(), true)`)
+	told("Loading the page")
+	p.Do(slow(0))
+	p.Sees("Where results go")
+	w.Kill()
+	evaluate[bool](t, p, `(document.querySelector('nav:not([hidden]) a[href="/calendars"]').click(), true)`)
+	told("The page did not come")
+	w.Start()
+	p.Press("/", "Ask for it again")
+	p.Sees("Calendars")
 }

@@ -4,6 +4,7 @@
   import { createQuery, useQueryClient } from '@tanstack/svelte-query';
   import type { Snippet } from 'svelte';
   import { api, type Me } from '../lib/api';
+  import { again, coming } from '../lib/coming.svelte';
   import { asks } from '../lib/queries';
   import { line } from '../lib/live.svelte';
   import { choose, theme, type Theme } from '../lib/theme.svelte';
@@ -65,6 +66,16 @@
 >
   {announced()}
 </p>
+{#if coming.shown || coming.failed}
+  <p
+    role="status"
+    class="bg-base-100 border-base-300 fixed top-2 left-1/2 z-40 flex -translate-x-1/2 items-center gap-3 rounded border px-4 py-2 text-[13px] shadow-lg"
+  >
+    {#if coming.failed}The page did not come: the service does not answer.
+      <button type="button" class="edit-link" onclick={again}>Ask for it again</button>
+    {:else}Loading the page …{/if}
+  </p>
+{/if}
 <div class="flex min-h-screen max-md:flex-col">
   {#if folded}
     <nav
