@@ -137,7 +137,7 @@ func TestWhatAJobWouldDoIsToldBeforeItIsSaved(t *testing.T) {
 	out, errs, status := w.Ironbell("ahead", "Port day sheet")
 	require.Zero(t, status, errs)
 	for _, part := range []string{
-		"Rings", "One run with 2 parts. This is the first, Tarnwick Quay:", pdf,
+		"Rings", "One run with 2 parts: Tarnwick Quay, Pennold. This is the first, Tarnwick Quay:", pdf,
 		"quay.desk@tarnwick.example", "seen by",
 	} {
 		assert.Contains(t, out, part)
