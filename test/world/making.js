@@ -89,7 +89,7 @@
   }
 
   async function words(path, element, all) {
-    if (own(element, path, '[role=group]:not(:has(input))').length) {
+    if (own(element, path, '[role=group]:not(:has(input)):not(.field-parts)').length) {
       for (const word of all) {
         const chip = await until(`${word}, to be offered at ${path}`, () =>
           own(element, path, '.chip').find((b) => b.textContent.trim() === word),

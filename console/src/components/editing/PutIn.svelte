@@ -23,7 +23,9 @@
     const from = at();
     const down = (e: Event) => {
       const key = e as KeyboardEvent;
-      if (from && key.key === 'ArrowDown' && onLastLine(from)) among(key, group, from);
+      // In a field that offers words of its own, arrow down goes through those.
+      const free = from && !from.hasAttribute('list');
+      if (free && key.key === 'ArrowDown' && onLastLine(from)) among(key, group, from);
     };
     from?.addEventListener('keydown', down);
     return () => from?.removeEventListener('keydown', down);
