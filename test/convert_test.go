@@ -58,8 +58,10 @@ func TestFilesAreConverted(t *testing.T) {
 		},
 		job.Task{
 			Name: "one", Kind: job.KindConvert, After: []string{"readings", "back"}, Uses: []string{"readings", "back"},
-			Convert: &job.ConvertTask{Pattern: "tide_*", Form: "csv", Delimiter: ";", Encoding: "windows-1252", Together: true,
-				Text: []string{"gauge", "cm"}, Outputs: []job.Output{{Format: "html", Name: "all"}}},
+			Convert: &job.ConvertTask{
+				Pattern: "tide_*", Form: "csv", Delimiter: ";", Encoding: "windows-1252", Together: true,
+				Text: []string{"gauge", "cm"}, Outputs: []job.Output{{Format: "html", Name: "all"}},
+			},
 		},
 		bring("each", "book", "back", "one"),
 	)
