@@ -14,7 +14,6 @@ import (
 	"ironbell/test/world"
 
 	"github.com/chromedp/cdproto/cdp"
-	"github.com/chromedp/cdproto/network"
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
 	"github.com/stretchr/testify/assert"
@@ -354,6 +353,16 @@ func TestLongNamesStayInTheirPlace(t *testing.T) {
 	p.Do(chromedp.EmulateViewport(browser.Width, browser.Height))
 }
 
+// lineParams are how slow the browser's line is; see Network.emulateNetworkConditions of its protocol.
+type lineParams struct {
+	Offline bool    `json:"offline"`
+	Latency float64 `json:"latency"` // ms
+	Down    float64 `json:"downloadThroughput"`
+	Up      float64 `json:"uploadThroughput"`
+}
+
+var slowLine = cdp.Command[lineParams, struct{}]{Method: "Network.emulateNetworkConditions"}
+
 // A page that takes long says so, and one that does not come gives a way to go on.
 func TestAPageThatDoesNotComeSaysSo(t *testing.T) {
 	w := world.Open(t)
@@ -367,11 +376,7 @@ func TestAPageThatDoesNotComeSaysSo(t *testing.T) {
 	}
 	slow := func(milliseconds float64) browser.Step {
 		return chromedp.Func(func(ctx context.Context, tab *chromedp.Target) error {
-			_, err := cdp.Call(ctx, tab, network.EmulateNetworkConditionsByRule, network.EmulateNetworkConditionsByRuleParams{
-				MatchedNetworkConditions: []*network.Conditions{
-					{Latency: milliseconds, DownloadThroughput: -1, UploadThroughput: -1},
-				},
-			})
+			_, err := cdp.Call(ctx, tab, slowLine, lineParams{Latency: milliseconds, Down: -1, Up: -1})
 			return err
 		})
 	}
@@ -384,6 +389,6 @@ func TestAPageThatDoesNotComeSaysSo(t *testing.T) {
 	evaluate[bool](t, p, `(document.querySelector('nav:not([hidden]) a[href="/calendars"]').click(), true)`)
 	told("The page did not come")
 	w.Start()
-	p.Press("/", "Ask for it again")
+	p.Press("", "Ask for it again")
 	p.Sees("Calendars")
 }

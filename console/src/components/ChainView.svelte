@@ -141,7 +141,6 @@
           tabindex="0"
           data-task={n.t.name}
           aria-pressed={selected === n.t.name}
-          aria-label="Task {n.t.name}"
           class="cursor-pointer"
           onclick={() => select(String(n.t.name))}
           onkeydown={(e) => {

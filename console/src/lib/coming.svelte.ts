@@ -31,3 +31,7 @@ window.addEventListener('vite:preloadError', () => {
   held.shown = false;
   held.failed = true;
 });
+// The router waits for what will not come; what is wrong is said already.
+window.addEventListener('unhandledrejection', (e) => {
+  if (held.failed && /dynamically imported module/.test(String(e.reason))) e.preventDefault();
+});
