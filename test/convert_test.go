@@ -107,6 +107,7 @@ func TestFilesAreConverted(t *testing.T) {
 	for says, wrong := range map[string]job.ConvertTask{
 		"pattern":  {Pattern: "[", Outputs: []job.Output{{Format: "pdf"}}},
 		"sections": {Outputs: []job.Output{{Format: "pdf", Sections: []job.Chosen{{Section: "x"}}}}},
+		"encoding": {Encoding: "tarnwick-8", Outputs: []job.Output{{Format: "pdf"}}},
 		"nothing":  {Outputs: []job.Output{{Format: "pdf", Name: "{nothing}"}}},
 	} {
 		d.Tasks[1].Convert = &wrong

@@ -16,6 +16,8 @@ import (
 	"ironbell/internal/core/phrase"
 	"ironbell/internal/render"
 	"ironbell/internal/report"
+
+	"golang.org/x/text/encoding/htmlindex"
 )
 
 // Convert is the task kind that makes files of other forms out of files of tables.
@@ -55,6 +57,12 @@ func (k *Convert) Check(_ context.Context, c *Checking, where string, t job.Task
 	}
 	if t.Convert.Delimiter != "" && t.Convert.Delimiter[0] >= utf8.RuneSelf {
 		c.V.Add(where+".delimiter", "a delimiter is one ASCII character")
+	}
+	if t.Convert.Encoding != "" {
+		if _, err := htmlindex.Get(t.Convert.Encoding); err != nil {
+			c.V.Add(where+".encoding", "the encoding %q is not known; write utf-8, windows-1252 or another name of the WHATWG",
+				t.Convert.Encoding)
+		}
 	}
 	if len(c.Names.Tasks) == 0 {
 		c.V.Add(where, "no task comes before it whose files it could take; let it follow one that makes or picks up files")

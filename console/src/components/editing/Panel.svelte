@@ -33,7 +33,7 @@
         <span
           ><ZonedTime at={r.due} zone={ahead?.zone ?? 'UTC'} />{#if several}
             <span class="soft block text-[12.5px]">{r.reading}</span>{/if}</span
-        ><span class="soft">{distance(r.due, now.ms)}</span>
+        ><span class="soft whitespace-nowrap">{distance(r.due, now.ms)}</span>
       </div>
     {:else}<p class="soft">None of its own.</p>{/each}
   </section>
