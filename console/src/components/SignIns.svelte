@@ -2,6 +2,7 @@
   // The sessions and tokens that somebody has open, to be ended; and, for oneself, the password.
   import { createMutation, createQuery, useQueryClient } from '@tanstack/svelte-query';
   import { api, body } from '../lib/api';
+  import { opened } from '../lib/opened';
   import { asks, changed } from '../lib/queries';
   import { me, myZone } from '../lib/me.svelte';
   import FormField from './FormField.svelte';
@@ -41,6 +42,7 @@
   </div>
   {#if changing}
     <form
+      {@attach opened(() => (changing = false))}
       class="mt-2 grid max-w-xl gap-2"
       onsubmit={(e) => {
         e.preventDefault();

@@ -3,6 +3,7 @@
   // what was wrong.
   import { createMutation, useQueryClient } from '@tanstack/svelte-query';
   import { api, body, type RunPage } from '../../lib/api';
+  import { opened } from '../../lib/opened';
   import { changed } from '../../lib/queries';
   import { navigate } from '../../router';
   import DeliveryTable from '../DeliveryTable.svelte';
@@ -58,6 +59,7 @@
   {#if resend.isError}<Trouble error={resend.error} />{/if}
   {#if correcting}
     <form
+      {@attach opened(() => (correcting = false))}
       class="panel flex flex-wrap items-end gap-3 px-3.5 py-3"
       onsubmit={(e) => {
         e.preventDefault();
