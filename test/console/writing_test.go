@@ -303,7 +303,7 @@ func TestFourFormsSideBySide(t *testing.T) {
 		return evaluate[int](t, p, "document.querySelectorAll('dialog[open] iframe').length") == 4
 	})
 	w.Until("all are made", func() bool {
-		return evaluate[bool](t, p, `performance.getEntriesByType('resource').length > 0 && ![...document.querySelectorAll('dialog [role=status]')].some((s) => s.textContent.includes('Making'))`)
+		return evaluate[int](t, p, `[...document.querySelectorAll('dialog iframe')].filter((f) => Number(f.dataset.made) > 0).length`) == 4
 	})
 	audit(t, p, "four forms")
 	keys(p, "w")

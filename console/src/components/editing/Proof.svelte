@@ -25,6 +25,7 @@
   const id = $props.id();
   let form = $state<HTMLFormElement>();
   let making = $state(false);
+  let made = $state(0); // how often it was
   const ask = $derived.by(() => {
     const { anyway, owner, ...plain } = definition;
     void [anyway, owner];
@@ -59,6 +60,10 @@
 <iframe
   name="arrives-{id}"
   {title}
-  onload={() => (making = false)}
+  onload={() => {
+    if (making) made += 1;
+    making = false;
+  }}
+  data-made={made}
   class="border-base-300 w-full border bg-white {high}"
 ></iframe>
