@@ -60,7 +60,7 @@ func (t *totalsOf) columns(ctx context.Context, r job.Report) *columnsOf {
 			return nil
 		}
 		for _, c := range found {
-			if !slices.Contains(out.all, c.Name) {
+			if !slices.Contains(out.all, c.Name) && !s.Hides(c.Name) {
 				out.all = append(out.all, c.Name)
 			}
 			if (c.Kind == rows.Whole || c.Kind == rows.Number) && !slices.Contains(out.numbers, c.Name) {

@@ -197,7 +197,7 @@ type stream struct {
 func (t *stream) Columns(_ string, columns []rows.Column) error {
 	t.columns = slices.Clone(columns)
 	if t.sums {
-		t.s.sums.columns(columns)
+		t.s.sums.columns(t.section, columns)
 	}
 	if t.section.Kind == job.SectionText {
 		return nil

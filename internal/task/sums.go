@@ -1,6 +1,7 @@
 package task
 
 import (
+	"math"
 	"slices"
 	"strconv"
 
@@ -35,11 +36,17 @@ func newSums(wanted, firsts []string) *sums {
 }
 
 // columns begins a section.
-func (s *sums) columns(columns []rows.Column) {
+func (s *sums) columns(section job.Section, columns []rows.Column) {
 	s.at, s.names = s.at[:0], s.names[:0]
 	s.first = nil
 	if len(s.firsts) > 0 {
 		s.first = slices.Clone(columns)
+		for i, c := range s.first {
+			// What the report hides stands nowhere, whoever speaks of it.
+			if section.Hides(c.Name) {
+				s.first[i].Name = ""
+			}
+		}
 	}
 	for i, c := range columns {
 		if s.wanted[c.Name] && (c.Kind == rows.Whole || c.Kind == rows.Number) {
@@ -53,7 +60,11 @@ func (s *sums) columns(columns []rows.Column) {
 func (s *sums) row(row rows.Row) {
 	for i, c := range s.first {
 		if _, had := s.cells[c.Name]; s.firsts[c.Name] && !had {
-			s.cells[c.Name] = expr.Cell(c.Kind, row[i])
+			value := expr.Cell(c.Kind, row[i])
+			if n, ok := value.(float64); ok && (math.IsNaN(n) || math.IsInf(n, 0)) {
+				value = string(row[i].Text) // JSON, as which it is kept, has no such numbers
+			}
+			s.cells[c.Name] = value
 		}
 	}
 	s.first = nil

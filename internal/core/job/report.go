@@ -333,6 +333,11 @@ func checkColumns(v *fault.Invalid, where string, columns []Column) {
 	}
 }
 
+// Hides tells whether the section keeps a column out of all that is made of it.
+func (s Section) Hides(column string) bool {
+	return slices.ContainsFunc(s.Columns, func(c Column) bool { return c.Hidden && c.Name == column })
+}
+
 // InForm gives the section as one form of it is queried and laid out.
 func (s Section) InForm(f Form) Section {
 	if f != FormDetail {
