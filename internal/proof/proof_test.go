@@ -107,6 +107,7 @@ func TestSheetsAreShownAsASpreadsheetShowsThem(t *testing.T) {
 	assert.Contains(t, page, `text-align:right;font-weight:600;color:#A8321A;`)
 	assert.Contains(t, page, `background:#E5DDCD;">79.4%</td>`)
 	assert.Contains(t, page, `width:145px`)
+	assert.Contains(t, page, `<table style="width:249px">`, "columns are as wide as the file says")
 	assert.Contains(t, page, "The first 200 rows")
 	assert.NotContains(t, page, "crown jewels")
 	assert.Contains(t, page, `By &lt;route&gt;</span></label>`)

@@ -79,15 +79,19 @@ func sheet(out *strings.Builder, book *excelize.File, name string) error {
 		across = max(across, len(row))
 	}
 	across = min(across, maxAcross)
-	out.WriteString(`<table><colgroup><col style="width:36px">`)
+	var columns strings.Builder
+	wide := 36
 	for c := range across {
 		letter, _ := excelize.ColumnNumberToName(c + 1) // bounded by maxAcross
 		width, err := book.GetColWidth(name, letter)
 		if err != nil {
 			return fmt.Errorf("read a width: %w", err)
 		}
-		fmt.Fprintf(out, `<col style="width:%dpx">`, int(width*7)+5) // ECMA-376 part 1, 18.3.1.13: of digits 7 wide
+		pixels := int(width*7) + 5
+		wide += pixels
+		fmt.Fprintf(&columns, `<col style="width:%dpx">`, pixels) // ECMA-376 part 1, 18.3.1.13: of digits 7 wide
 	}
+	fmt.Fprintf(out, `<table style="width:%dpx"><colgroup><col style="width:36px">%s`, wide, columns.String())
 	out.WriteString(`</colgroup><tr><th class="n"></th>`)
 	for c := range across {
 		letter, _ := excelize.ColumnNumberToName(c + 1)
@@ -167,6 +171,9 @@ func cell(out *strings.Builder, book *excelize.File, name string, row []string, 
 	if kind, err := book.GetCellType(name, at); err == nil && text != "" &&
 		(kind == excelize.CellTypeNumber || kind == excelize.CellTypeUnset || kind == excelize.CellTypeDate) {
 		align = "text-align:right;"
+	}
+	if c == len(row)-1 && align == "" {
+		align = "overflow:visible;" // a text runs on over cells that are empty
 	}
 	out.WriteString(`<td style="` + align + looks[id] + `">` + html.EscapeString(text) + `</td>`)
 	return nil
