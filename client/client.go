@@ -107,12 +107,17 @@ func (c *Client) request(ctx context.Context, method, path string, in any) (*htt
 		}
 		body = bytes.NewReader(text)
 	}
+	return c.send(ctx, method, path, "application/json", body)
+}
+
+// send sends a body of a media type; nil when there is none.
+func (c *Client) send(ctx context.Context, method, path, mediaType string, body io.Reader) (*http.Response, error) {
 	req, err := http.NewRequestWithContext(ctx, method, c.base+path, body)
 	if err != nil {
 		return nil, fmt.Errorf("the address %q cannot be used: %w", c.base, err)
 	}
-	if in != nil {
-		req.Header.Set("Content-Type", "application/json")
+	if body != nil {
+		req.Header.Set("Content-Type", mediaType)
 	}
 	if revision, ok := ctx.Value(beganFrom{}).(int64); ok && method != http.MethodGet {
 		if revision < 0 {

@@ -223,7 +223,7 @@ func TestARingWaitsForWhatElseMustHappen(t *testing.T) {
 
 	// One of another day waits in vain.
 	_, err = conn.Exec(ctx,
-		`UPDATE triggers SET next_due = date_trunc('minute', now()) - interval '1 minute', next_nominal = now() - interval '1 day'`)
+		`UPDATE triggers SET next_due = date_trunc('minute', now()) - interval '2 minutes', next_nominal = now() - interval '1 day'`)
 	require.NoError(t, err)
 	_, err = conn.Exec(ctx, `SELECT pg_notify('ironbell', 'jobs ')`)
 	require.NoError(t, err)

@@ -11,6 +11,7 @@ import (
 	"net/http"
 	"net/netip"
 	"strings"
+	"sync"
 	"time"
 
 	"ironbell/internal/access"
@@ -69,6 +70,8 @@ type server struct {
 	watch    watch
 	tries    access.Tries
 	lines    lines
+
+	recordForm func() *recordSchemas // made at its first use
 }
 
 // Handler builds the service's whole HTTP face.
@@ -83,6 +86,7 @@ func Handler(p Parts) http.Handler {
 	sessions.Cookie.Secure = p.Secure
 	sessions.HashTokenInStore = true
 	s := &server{Parts: p, sessions: sessions}
+	s.recordForm = sync.OnceValue(func() *recordSchemas { return newRecordSchemas(s.recordKinds()) })
 	sessions.ErrorFunc = func(w http.ResponseWriter, _ *http.Request, err error) {
 		s.Log.Error("could not keep a session", "error", err)
 		writeProblem(w, http.StatusServiceUnavailable, "The database does not answer; try again in a moment.")
@@ -179,6 +183,7 @@ func (s *server) operations(a huma.API) {
 	s.people(a)
 	s.drafts(a)
 	s.versions(a)
+	s.records(a)
 	s.alerts(a)
 	s.standing(a)
 	s.queue(a)

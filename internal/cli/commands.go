@@ -182,6 +182,27 @@ var clientCommands = []Command{
 		Example: "ironbell receives oren\nironbell receives -leave all oren", Setup: receivesCommand,
 	},
 	{
+		Name: "records", Args: "[KIND]", Summary: "list every record that people edit, by kind and name",
+		Example: "ironbell records destination", Setup: recordsCommand,
+	},
+	{
+		Name: "show", Args: "KIND NAME", Summary: "show a record as a file, or write all of them into a folder",
+		Example: "ironbell show job \"Port day sheet\" > sheet.yaml\nironbell show -into tarnwick",
+		Setup:   showCommand,
+	},
+	{
+		Name: "save", Args: "FILE...", Summary: "save records from files or folders, each after those that it speaks of",
+		Example: "ironbell save -try sheet.yaml\nironbell save -passwords passwords.yaml tarnwick", Setup: saveCommand,
+	},
+	{
+		Name: "edit", Args: "KIND NAME", Summary: "open a record as a file in your EDITOR, and save what you change",
+		Example: `ironbell edit group "Port masters"`, Setup: editCommand,
+	},
+	{
+		Name: "schema", Args: "", Summary: "print the JSON Schema of a record's file, for editors",
+		Example: "ironbell schema > ironbell-record.schema.json", Setup: schemaCommand,
+	},
+	{
 		Name: "copy", Args: "", Summary: "tell whether this installation is a restored copy, and say what it is",
 		Example: "ironbell copy\nironbell copy -send test.desk@tarnwick.example -name \"destination:test share\"",
 		Setup:   copyCommand,

@@ -93,6 +93,9 @@ func (k *Deliver) Check(ctx context.Context, c *Checking, where string, t job.Ta
 	if ok && deliver.KindOf(p.Protocol) == deliver.Files {
 		return k.checkFiles(c, where, p, d)
 	}
+	if !ok && len(d.To)+len(d.Cc)+len(d.Bcc) == 0 && d.ToQuery == nil {
+		return nil // whether mails or files go there is not known, and files need no recipients
+	}
 	return k.checkMail(ctx, c, where, d)
 }
 

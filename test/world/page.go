@@ -108,7 +108,9 @@ func (p Page) Do(steps ...browser.Step) {
 // Text is what the page says.
 func (p Page) Text() string {
 	p.t.Helper()
-	text, err := browser.Get(p.Tab, Patience, chromedp.Text(chromedp.CSS("main")))
+	// By a script: a node that was found may be gone when it is read.
+	text, err := browser.Get(p.Tab, Patience,
+		chromedp.Evaluate[string](`document.querySelector('main')?.innerText ?? ''`, chromedp.EvalAwaitPromise))
 	require.NoError(p.t, err)
 	return strings.Join(strings.Fields(text), " ")
 }

@@ -54,11 +54,19 @@ type standins struct {
 }
 
 // Open starts a world: a database of its own, stand-ins, and a service with a
-// short lease. Everything ends with the test.
+// short lease, which knows its source, its mail servers and two owners. Everything ends with
+// the test.
 func Open(t testing.TB) *World {
 	t.Helper()
+	w := OpenEmpty(t)
+	w.settle()
+	return w
+}
+
+// OpenEmpty starts a world in which the service knows nothing but its first administrator.
+func OpenEmpty(t testing.TB) *World {
+	t.Helper()
 	bin := Build(t)
-	ctx := context.Background()
 	w := &World{
 		T: t, Dir: t.TempDir(), Db: pgtest.New(t, "ironbell", func(context.Context, string) error { return nil }),
 	}
@@ -95,7 +103,13 @@ func Open(t testing.TB) *World {
 	w.Token = lines[len(lines)-1]
 	w.C = client.New("http://"+w.Listen, w.Token)
 	w.Start()
-	config, err := pgx.ParseConfig(company)
+	return w
+}
+
+func (w *World) settle() {
+	t, ctx := w.T, context.Background()
+	t.Helper()
+	config, err := pgx.ParseConfig(w.Company)
 	require.NoError(t, err)
 	place := demo.World{
 		DatabasePort: int(config.Port), ReportsPassword: "reports", Mail: w.Out.Mail, MailUser: w.Out.User,
@@ -115,7 +129,6 @@ func Open(t testing.TB) *World {
 		})
 		require.NoError(t, err)
 	}
-	return w
 }
 
 func startStandins(t testing.TB, bin string) standins {

@@ -267,13 +267,6 @@ func (p *plan) earliest() int64 {
 	}
 }
 
-func btoi(b bool) int {
-	if b {
-		return 1
-	}
-	return 0
-}
-
 // usesCalendar tells whether the plan looks at open days.
 func (p *plan) usesCalendar() bool {
 	return p.closed != Ignore ||

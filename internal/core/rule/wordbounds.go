@@ -1,6 +1,8 @@
 package rule
 
 import (
+	"ironbell/internal/core/phrase"
+
 	"errors"
 	"fmt"
 	"strings"
@@ -228,7 +230,7 @@ func (r *wordReader) zone() error {
 		wrong := r.expected("a time zone of the zone database, such as Europe/London")
 		for _, name := range zone.Names() {
 			var e *Error
-			if errors.As(wrong, &e) && closest(t.word, []string{strings.ToLower(name)}) != "" {
+			if errors.As(wrong, &e) && phrase.Near(t.word, []string{strings.ToLower(name)}) != "" {
 				e.Meant = name
 			}
 		}

@@ -1,6 +1,8 @@
 package rule
 
 import (
+	"ironbell/internal/core/phrase"
+
 	"fmt"
 	"slices"
 	"strings"
@@ -156,7 +158,7 @@ func (r *wordReader) expected(what string, known ...string) error {
 	}
 	e.Found = t.text
 	if t.kind == wordToken && !slices.Contains(known, t.word) {
-		e.Meant = closest(t.word, known)
+		e.Meant = phrase.Near(t.word, known)
 	}
 	return e
 }

@@ -200,11 +200,22 @@ func (s *Pool) once(ctx context.Context, f func(Base) error) error {
 	if err := f(t); err != nil {
 		return err
 	}
+	if tries(ctx) {
+		return nil
+	}
 	if err := t.send(ctx, notices); err != nil {
 		return err
 	}
 	return Wrap(tx.Commit(), "commit")
 }
+
+type tryingKey struct{}
+
+// Trying gives a context in which a transaction is carried out and then undone: what would
+// be refused is refused, and nothing is changed and nobody is told.
+func Trying(ctx context.Context) context.Context { return context.WithValue(ctx, tryingKey{}, true) }
+
+func tries(ctx context.Context) bool { return ctx.Value(tryingKey{}) != nil }
 
 // Notice is word of a change.
 type Notice = job.Notice
