@@ -66,3 +66,43 @@ func (c *Client) text(ctx context.Context, method, path string, in []byte) ([]by
 	}
 	return text, nil
 }
+
+// RemoveRecords removes records, all or none; with try it tells only what that would mean. One
+// that others need is removed only together with them: otherwise it fails with a *Problem.
+func (c *Client) RemoveRecords(ctx context.Context, all []wire.RecordName, try bool) (r []wire.Removal, err error) {
+	return r, c.do(ctx, http.MethodPost, "/api/records/remove", wire.RecordsRequest{Records: all, Try: try}, &r)
+}
+
+// RemovedRecords lists the records that can be brought back.
+func (c *Client) RemovedRecords(ctx context.Context) (all []wire.RemovedRecord, err error) {
+	return all, c.do(ctx, http.MethodGet, "/api/records/removed", nil, &all)
+}
+
+// ReturnRecords brings removed records back, all or none.
+func (c *Client) ReturnRecords(ctx context.Context, all []wire.RecordName) (r wire.Returned, err error) {
+	return r, c.do(ctx, http.MethodPost, "/api/records/return", wire.RecordsRequest{Records: all}, &r)
+}
+
+// RenameRecord gives a record another name, or tells only what would be rewritten with it.
+func (c *Client) RenameRecord(ctx context.Context, kind, name, to string, try bool) (r wire.Renamed, err error) {
+	return r, c.do(ctx, http.MethodPost, "/api/record/rename",
+		wire.RenameRequest{RecordName: wire.RecordName{Kind: kind, Name: name}, To: to, Try: try}, &r)
+}
+
+// CopyRecord makes a copy of a record under another name.
+func (c *Client) CopyRecord(ctx context.Context, kind, name, to string) error {
+	return c.do(ctx, http.MethodPost, "/api/record/copy",
+		wire.RenameRequest{RecordName: wire.RecordName{Kind: kind, Name: name}, To: to}, nil)
+}
+
+// FormerNames lists the names by which a record is found beside its own.
+func (c *Client) FormerNames(ctx context.Context, kind, name string) (all []string, err error) {
+	ask := url.Values{"kind": {kind}, "name": {name}}
+	return all, c.do(ctx, http.MethodGet, "/api/record/names?"+ask.Encode(), nil, &all)
+}
+
+// FreeName frees a former name of a record.
+func (c *Client) FreeName(ctx context.Context, kind, name, former string) error {
+	return c.do(ctx, http.MethodPost, "/api/record/free-name",
+		wire.FormerRequest{RecordName: wire.RecordName{Kind: kind, Name: name}, Former: former}, nil)
+}

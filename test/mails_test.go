@@ -124,7 +124,7 @@ func TestMailAsPeopleWantIt(t *testing.T) {
 	assert.Equal(t, []string{"oren@tarnwick.example", "maeve@tarnwick.example", "quay.desk@tarnwick.example"},
 		strings.Split(strings.TrimSpace(out), "\n")[:3])
 	assert.Contains(t, out, "Maeve Tarn gets it instead")
-	assert.ErrorContains(t, w.C.RemoveGroup(ctx, "Port masters"), "such as Departures")
+	assert.ErrorContains(t, w.C.RemoveGroup(ctx, "Port masters"), `job "Departures" sends to it`)
 }
 
 func TestLinksAreForThoseWhomTheJobSays(t *testing.T) {

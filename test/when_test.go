@@ -196,7 +196,7 @@ func TestCalendarsMoveRings(t *testing.T) {
 	})
 
 	err = w.C.RemoveCalendar(ctx, "Harbour")
-	assert.ErrorContains(t, err, "1 jobs go by it, such as Quay board")
+	assert.ErrorContains(t, err, `job "Quay board" goes by it`)
 	d.Calendars = nil
 	w.Job("Quay board", d)
 	require.NoError(t, w.C.RemoveCalendar(ctx, "Harbour"))

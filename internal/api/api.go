@@ -184,6 +184,7 @@ func (s *server) operations(a huma.API) {
 	s.drafts(a)
 	s.versions(a)
 	s.records(a)
+	s.removals(a)
 	s.alerts(a)
 	s.standing(a)
 	s.queue(a)

@@ -26,7 +26,7 @@ func (s *server) calendars(a huma.API) {
 			says("The next rings of the jobs that go by it are reckoned anew, at once; one that now lies in the past "+
 				"rings at once. With try nothing is saved, and the effects are told.")), s.saveCalendar)
 	huma.Register(a,
-		tags.delete("remove-calendar", "/api/calendars/{calendar}", "Remove a calendar that no job goes by",
+		tags.delete("remove-calendar", "/api/calendars/{calendar}", "Remove a calendar that no job goes by; it can be brought back for 30 days",
 			answers(http.StatusNoContent)), s.removeCalendar)
 	huma.Register(a,
 		tags.post("read-icalendar", "/api/icalendar",
@@ -86,10 +86,7 @@ func (s *server) saveCalendar(ctx context.Context, in *struct {
 
 func (s *server) removeCalendar(ctx context.Context, in *CalendarPath) (*struct{}, error) {
 	who, _ := person(ctx)
-	if err := s.Service.Calendars.Remove(ctx, who, in.Calendar); err != nil {
-		return nil, s.problem(err)
-	}
-	return nil, nil //nolint:nilnil // there is nothing to answer
+	return nil, s.removed(ctx, who, "calendar", in.Calendar)
 }
 
 func (s *server) readIcalendar(_ context.Context,

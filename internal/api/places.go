@@ -34,7 +34,7 @@ func (s *server) places(a huma.API) {
 			"List the protocols of destinations, with what each can be told"), s.listProtocols)
 	huma.Register(a,
 		subject("destinations").delete("remove-destination", "/api/destinations/{name}",
-			"Remove a destination that nothing ever went to", refuses(403, 404, 422),
+			"Remove a destination that no job sends to; it can be brought back for 30 days", refuses(403, 404, 422),
 			answers(http.StatusNoContent)), s.removeDestination)
 	huma.Register(a,
 		subject("service").put("save-alert-settings", "/api/settings/alerts", "Say over which destination alerts go"),
@@ -93,7 +93,7 @@ func (s *server) removeDestination(ctx context.Context, in *struct {
 },
 ) (*struct{}, error) {
 	who, _ := person(ctx)
-	return nil, s.orProblem(s.Service.Places.RemoveDestination(ctx, who, in.Name))
+	return nil, s.removed(ctx, who, "destination", in.Name)
 }
 
 func (s *server) saveAlertSettings(ctx context.Context,

@@ -17,12 +17,12 @@ func (s *server) recipients(a huma.API) {
 	huma.Register(a, tags.put("save-group", "/api/groups/{name}", "Add or change a group", refuses(403, 422)),
 		s.saveGroup)
 	huma.Register(a,
-		tags.delete("remove-group", "/api/groups/{name}", "Remove a group that no job sends to", refuses(403, 404, 422),
+		tags.delete("remove-group", "/api/groups/{name}", "Remove a group that nothing needs; it can be brought back for 30 days", refuses(403, 404, 422),
 			answers(http.StatusNoContent)), s.removeGroup)
 	huma.Register(a, tags.get("list-posts", "/api/posts", "List the posts by name"), s.listPosts)
 	huma.Register(a, tags.put("save-post", "/api/posts/{name}", "Add or change a post", refuses(403, 422)), s.savePost)
 	huma.Register(a,
-		tags.delete("remove-post", "/api/posts/{name}", "Remove a post that no job sends to", refuses(403, 404, 422),
+		tags.delete("remove-post", "/api/posts/{name}", "Remove a post that nothing needs; it can be brought back for 30 days", refuses(403, 404, 422),
 			answers(http.StatusNoContent)), s.removePost)
 	huma.Register(a,
 		tags.post("whom", "/api/recipients", "Say whom some recipients come to now",
@@ -64,7 +64,7 @@ func (s *server) saveGroup(ctx context.Context, in *struct {
 
 func (s *server) removeGroup(ctx context.Context, in *namePath) (*struct{}, error) {
 	who, _ := person(ctx)
-	return nil, s.orProblem(s.Service.People.RemoveGroup(ctx, who, in.Name))
+	return nil, s.removed(ctx, who, "group", in.Name)
 }
 
 func (s *server) listPosts(ctx context.Context, _ *struct{}) (*struct{ Body []job.Post }, error) {
@@ -92,7 +92,7 @@ func (s *server) savePost(ctx context.Context, in *struct {
 
 func (s *server) removePost(ctx context.Context, in *namePath) (*struct{}, error) {
 	who, _ := person(ctx)
-	return nil, s.orProblem(s.Service.People.RemovePost(ctx, who, in.Name))
+	return nil, s.removed(ctx, who, "post", in.Name)
 }
 
 func (s *server) leaveJobs(leave bool) func(ctx context.Context, in *leaving) (*struct{ Body wire.Count }, error) {

@@ -199,6 +199,23 @@ var clientCommands = []Command{
 		Example: `ironbell edit group "Port masters"`, Setup: editCommand,
 	},
 	{
+		Name: "rename", Args: "KIND NAME NEW-NAME", Summary: "give a record another name; whatever speaks of it is rewritten",
+		Example: `ironbell rename -try group "Port masters" "Harbour masters"`, Setup: renameCommand,
+	},
+	{
+		Name: "duplicate", Args: "KIND NAME NEW-NAME", Summary: "make a copy of a record under another name",
+		Example: `ironbell duplicate job "Port day sheet" "Port week sheet"`, Setup: copyRecordCommand,
+	},
+	{
+		Name: "remove", Args: "KIND NAME...", Summary: "remove records, all or none; for 30 days they can be brought back",
+		Example: `ironbell remove -try report "Open defects"` + "\n" +
+			`ironbell remove job "Open defects" report "Open defects"`, Setup: removeCommand,
+	},
+	{
+		Name: "bring-back", Args: "[KIND NAME...]", Summary: "list what was removed, or bring it back",
+		Example: `ironbell bring-back job "Open defects"`, Setup: bringBackCommand,
+	},
+	{
 		Name: "schema", Args: "", Summary: "print the JSON Schema of a record's file, for editors",
 		Example: "ironbell schema > ironbell-record.schema.json", Setup: schemaCommand,
 	},

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"strings"
 	"time"
 
 	"ironbell/internal/access"
@@ -197,38 +196,6 @@ func difference(a, b map[time.Time]bool) []time.Time {
 	}
 	slices.SortFunc(out, time.Time.Compare)
 	return out[:min(len(out), maxEffects)]
-}
-
-// Remove removes a calendar that no job goes by.
-func (cs *Calendars) Remove(ctx context.Context, who job.Person, name string) error {
-	if err := access.May(who, access.Administer, "", ""); err != nil {
-		return err
-	}
-	c, err := cs.store.Calendar(ctx, name)
-	if err != nil {
-		return err
-	}
-	jobs, err := cs.store.JobsUsing(ctx, "calendar", c.ID)
-	if err != nil {
-		return err
-	}
-	if len(jobs) > 0 {
-		names := make([]string, 0, 5)
-		for _, j := range jobs[:min(len(jobs), 5)] {
-			names = append(names, j.Name)
-		}
-		v := &fault.Invalid{What: fmt.Sprintf("removing calendar %q", name)}
-		v.Add("name", "%d jobs go by it, such as %s; take it out of them first", len(jobs), strings.Join(names, ", "))
-		return v.Err()
-	}
-	err = cs.store.Do(ctx, func(t *store.Tx) error {
-		if err := t.RemoveCalendar(ctx, name); err != nil {
-			return err
-		}
-		return t.Audit(ctx, who.Login, "remove", "calendar", name, c.Definition, nil)
-	})
-	cs.times.Forget()
-	return err
 }
 
 // SaveWhen saves what an administrator says of all rules.

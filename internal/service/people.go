@@ -20,6 +20,10 @@ func (pp *People) Save(ctx context.Context, who job.Person, p job.Person, passwo
 	if err := access.May(who, access.Administer, "", ""); err != nil {
 		return p, err
 	}
+	var err error
+	if p.Login, err = pp.store.Called(ctx, "person", p.Login); err != nil {
+		return p, err
+	}
 	hash, err := checkPerson(&p, password)
 	if err != nil {
 		return p, err

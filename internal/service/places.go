@@ -4,13 +4,11 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-	"slices"
 	"strings"
 
 	"ironbell/internal/access"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
-	"ironbell/internal/core/phrase"
 	"ironbell/internal/store"
 	"ironbell/internal/store/db"
 	"ironbell/internal/store/records"
@@ -33,6 +31,10 @@ func (pl *Places) Save(ctx context.Context, who job.Person, kind records.PlaceKi
 	settings map[string]any, password *string, seal Sealer,
 ) (records.Place, error) {
 	if err := access.May(who, access.Administer, "", ""); err != nil {
+		return records.Place{}, err
+	}
+	name, err := pl.store.Called(ctx, string(kind), name)
+	if err != nil {
 		return records.Place{}, err
 	}
 	v := &fault.Invalid{What: fmt.Sprintf("%s %q", kind, name)}
@@ -106,48 +108,6 @@ func (pl *Places) Save(ctx context.Context, who job.Person, kind records.PlaceKi
 // saidPlace is what the record of changes keeps of a source or destination.
 func saidPlace(p records.Place) any {
 	return map[string]any{"protocol": p.Protocol, "settings": p.Settings}
-}
-
-// RemoveDestination removes a destination that was saved by mistake: one that no
-// job names, over which no alerts go, and that nothing ever went to. The record of
-// deliveries needs the others.
-func (pl *Places) RemoveDestination(ctx context.Context, who job.Person, name string) error {
-	if err := access.May(who, access.Administer, "", ""); err != nil {
-		return err
-	}
-	return pl.store.Do(ctx, func(t *store.Tx) error {
-		p, err := t.Place(ctx, records.Destination, name)
-		if err != nil {
-			return err
-		}
-		jobs, recorded, err := t.DestinationKept(ctx, p.ID)
-		if err != nil {
-			return err
-		}
-		s, _, err := pl.notify.Settings(ctx, t)
-		if err != nil {
-			return err
-		}
-		v := &fault.Invalid{What: fmt.Sprintf("removing destination %q", name)}
-		if len(jobs) > 0 {
-			v.Add("", "%d %s there, such as %s; take it out of them first", len(jobs),
-				phrase.Plural(len(jobs), "job sends", "jobs send"), strings.Join(jobs[:min(len(jobs), 5)], ", "))
-		}
-		if slices.Contains([]string{s.Destination, s.Standby, s.Call}, name) {
-			v.Add("", "alerts go over it; name another one in the settings first")
-		}
-		if recorded {
-			v.Add("",
-				"the record says what went there, and needs its name; when no job names it, nothing goes there any more")
-		}
-		if err := v.Err(); err != nil {
-			return err
-		}
-		if err := t.RemoveDestination(ctx, p.ID); err != nil {
-			return err
-		}
-		return t.Audit(ctx, who.Login, "remove", string(records.Destination), name, saidPlace(p), nil)
-	})
 }
 
 // soon lets the nodes look at once at what rests.

@@ -9,7 +9,6 @@ import (
 	"ironbell/internal/access"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
-	"ironbell/internal/core/phrase"
 	"ironbell/internal/store"
 	"ironbell/internal/store/db"
 	"ironbell/internal/store/people"
@@ -46,6 +45,10 @@ func (pp *People) SaveGroup(ctx context.Context, who job.Person, g job.Group) (j
 	if err := access.May(who, access.Administer, "", ""); err != nil {
 		return g, err
 	}
+	var err error
+	if g.Name, err = pp.store.Called(ctx, "group", g.Name); err != nil {
+		return g, err
+	}
 	v := &fault.Invalid{What: fmt.Sprintf("group %q", g.Name)}
 	CheckName(v, "name", g.Name)
 	members := []string{}
@@ -74,7 +77,7 @@ func (pp *People) SaveGroup(ctx context.Context, who job.Person, g job.Group) (j
 	if err := v.Err(); err != nil {
 		return g, err
 	}
-	err := pp.store.Do(ctx, func(t *store.Tx) error {
+	err = pp.store.Do(ctx, func(t *store.Tx) error {
 		before, err := had(t.Group(ctx, g.Name))
 		if err != nil {
 			return err
@@ -91,43 +94,13 @@ func (pp *People) SaveGroup(ctx context.Context, who job.Person, g job.Group) (j
 	return g, err
 }
 
-// RemoveGroup removes a group that no job sends to.
-func (pp *People) RemoveGroup(ctx context.Context, who job.Person, name string) error {
-	return pp.removeNamed(ctx, who, "group", name, func(t *store.Tx) error { return t.RemoveGroup(ctx, name) })
-}
-
-// RemovePost removes a post that no job sends to; those under it move up.
-func (pp *People) RemovePost(ctx context.Context, who job.Person, name string) error {
-	return pp.removeNamed(ctx, who, "post", name, func(t *store.Tx) error { return t.RemovePost(ctx, name) })
-}
-
-func (pp *People) removeNamed(ctx context.Context, who job.Person, kind, name string,
-	remove func(*store.Tx) error,
-) error {
-	if err := access.May(who, access.Administer, "", ""); err != nil {
-		return err
-	}
-	jobs, err := pp.store.JobsSendingTo(ctx, kind, name)
-	if err != nil {
-		return err
-	}
-	if len(jobs) > 0 {
-		v := &fault.Invalid{What: fmt.Sprintf("removing %s %q", kind, name)}
-		v.Add("name", "%d %s to it, such as %s; take it out of them first", len(jobs),
-			phrase.Plural(len(jobs), "job sends", "jobs send"), strings.Join(jobs[:min(len(jobs), 5)], ", "))
-		return v.Err()
-	}
-	return pp.store.Do(ctx, func(t *store.Tx) error {
-		if err := remove(t); err != nil {
-			return err
-		}
-		return t.Audit(ctx, who.Login, "remove", kind, name, map[string]string{"name": name}, nil)
-	})
-}
-
 // SavePost checks and saves a post.
 func (pp *People) SavePost(ctx context.Context, who job.Person, p job.Post) (job.Post, error) {
 	if err := access.May(who, access.Administer, "", ""); err != nil {
+		return p, err
+	}
+	var err error
+	if p.Name, err = pp.store.Called(ctx, "post", p.Name); err != nil {
 		return p, err
 	}
 	v := &fault.Invalid{What: fmt.Sprintf("post %q", p.Name)}
@@ -161,7 +134,7 @@ func (pp *People) SavePost(ctx context.Context, who job.Person, p job.Post) (job
 	if err := v.Err(); err != nil {
 		return p, err
 	}
-	err := pp.store.Do(ctx, func(t *store.Tx) error {
+	err = pp.store.Do(ctx, func(t *store.Tx) error {
 		before, err := had(t.Post(ctx, p.Name))
 		if err != nil {
 			return err

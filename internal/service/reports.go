@@ -151,6 +151,10 @@ func (rp *Reports) troubles(ctx context.Context, who job.Person, j job.Job) ([]f
 func (rp *Reports) Save(ctx context.Context, who job.Person, name, owner string, d job.ReportDefinition,
 	anyway bool,
 ) (job.Report, error) {
+	name, err := rp.store.Called(ctx, "report", name)
+	if err != nil {
+		return job.Report{}, err
+	}
 	c, s, err := rp.lookAt(ctx, who, name, owner, d)
 	if err != nil {
 		return job.Report{}, err

@@ -12,6 +12,7 @@ import (
 	"ironbell/internal/core/rule"
 	"ironbell/internal/core/zone"
 	"ironbell/internal/store"
+	"ironbell/internal/store/db"
 	"ironbell/internal/store/history"
 	"ironbell/internal/store/rings"
 	"ironbell/internal/task"
@@ -23,6 +24,9 @@ func (rs *Runs) Ring(ctx context.Context, who job.Person, name string, ask Ask) 
 	j, err := rs.store.Job(ctx, name)
 	if err != nil {
 		return nil, err
+	}
+	if j.RemovedAt != nil {
+		return nil, &db.NotFound{Kind: "job", Name: j.Name}
 	}
 	if err := access.May(who, access.Ring, "ring the job "+j.Name, j.Owner); err != nil {
 		return nil, err

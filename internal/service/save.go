@@ -62,6 +62,10 @@ func (js *Jobs) check(ctx context.Context, v *fault.Invalid, who job.Person, nam
 func (js *Jobs) Save(ctx context.Context, who job.Person, name, owner string, on bool,
 	d job.Definition,
 ) (job.Job, error) {
+	name, err := js.store.Called(ctx, "job", name)
+	if err != nil {
+		return job.Job{}, err
+	}
 	v := &fault.Invalid{What: fmt.Sprintf("job %q", name)}
 	c, err := js.check(ctx, v, who, name, owner, on, d)
 	if err != nil {

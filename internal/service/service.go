@@ -57,6 +57,7 @@ type Service struct {
 	Jobs         *Jobs
 	People       *People
 	Places       *Places
+	Records      *Records
 	Reports      *Reports
 	Runs         *Runs
 	Settings     *Settings
@@ -89,6 +90,10 @@ func New(n Needs) *Service {
 		store: n.Store, sources: n.Sources, kinds: n.Kinds, times: n.Times, runs: n.Runs, asked: s.Runs, reports: s.Reports, checks: ck,
 		now: n.Now,
 	}
+	s.Records = &Records{
+		store: n.Store, times: n.Times, jobs: s.Jobs, reports: s.Reports, people: s.People, places: s.Places,
+		calendars: s.Calendars,
+	}
 	s.Installation = &Installation{
 		store: n.Store, files: n.Files, installation: n.Installation, settings: s.Settings, now: n.Now,
 	}
@@ -108,6 +113,17 @@ type Calendars struct {
 	runs  *runs.Runs
 	now   func() time.Time
 	log   *slog.Logger
+}
+
+// Records are renamed, copied, removed and brought back, whatever their kind.
+type Records struct {
+	store     *store.Store
+	times     *timetable.Timetable
+	jobs      *Jobs
+	reports   *Reports
+	people    *People
+	places    *Places
+	calendars *Calendars
 }
 
 // Deliveries are settled, allowed and let go.

@@ -22,6 +22,8 @@ import (
 // changes are made in a transaction.
 type changes interface {
 	Do(ctx context.Context, f func(*store.Tx) error) error
+	// Called is the name under which a record is saved that somebody names.
+	Called(ctx context.Context, kind, name string) (string, error)
 }
 
 // alertsStore is what alerts are read from.

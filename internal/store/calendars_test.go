@@ -87,9 +87,11 @@ func TestCalendarsAreKeptByVersions(t *testing.T) {
 	require.NoError(t, err)
 	assert.False(t, ok)
 
-	require.NoError(t, s.RemoveCalendar(ctx, "Public holidays"))
+	remove(t, s, "calendar", "Public holidays")
 	_, err = s.Calendar(ctx, "Public holidays")
 	require.ErrorAs(t, err, &missing)
+	_, err = s.Gone(ctx, time.Now().Add(time.Hour), 10)
+	require.NoError(t, err)
 	made, err := s.PutCalendar(ctx, "Public holidays", w.mara, calendar.Definition{})
 	require.NoError(t, err)
 	assert.Equal(t, 1, made.Version)

@@ -231,20 +231,24 @@ func TestAPinBelongsToItsServer(t *testing.T) {
 	assert.Empty(t, save(`{"host":"files2.harbour.example","port":2222,"user":"ferries"}`))
 }
 
-func TestADestinationThatIsNeededIsKept(t *testing.T) {
+// What waits for a destination that was removed is counted, and kept back until it comes back.
+func TestWhatWaitsForARemovedDestinationIsCounted(t *testing.T) {
 	s, w := fresh(t)
 	ctx := context.Background()
 	j := put(t, s, w, "Quay board", job.Definition{})
 	run := ring(t, s, j, true)
 	port := another(t, s, "port mail")
-	jobs, recorded, err := s.DestinationKept(ctx, port)
+	open := func(kind string, id int64) int {
+		_, _, open, err := s.OpenOf(ctx, kind, id)
+		require.NoError(t, err)
+		return open
+	}
+	assert.Zero(t, open("destination", port))
+	queued(t, s, port, run, 0, 3)
+	assert.Equal(t, 3, open("destination", port))
+	waits, _, _, err := s.OpenOf(ctx, "job", j.ID)
 	require.NoError(t, err)
-	assert.Empty(t, jobs)
-	assert.False(t, recorded)
-	queued(t, s, port, run, 0, 1)
-	_, recorded, err = s.DestinationKept(ctx, port)
-	require.NoError(t, err)
-	assert.True(t, recorded, "the record says what went there")
+	assert.Equal(t, 1, waits)
 }
 
 // A delivery that moves while a run's are listed is neither left out nor listed twice, and

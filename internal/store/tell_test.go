@@ -219,7 +219,7 @@ func TestPostsStandUnderEachOtherAndMoveUp(t *testing.T) {
 	assert.ElementsMatch(t, []string{"Director", "Superintendent", "Foreman", "Clerk"}, names("director"),
 		"all levels, whatever case")
 	assert.ElementsMatch(t, []string{"Superintendent", "Foreman"}, names("Superintendent"))
-	do(t, s, func(tx *store.Tx) error { return tx.RemovePost(ctx, "Superintendent") })
+	remove(t, s, "post", "Superintendent")
 	p, err := s.Post(ctx, "Foreman")
 	require.NoError(t, err)
 	assert.Equal(t, "Director", p.Under, "those under it move up")

@@ -178,7 +178,7 @@ func TestDestinationsAreAddedChangedAndRemovedFromATerminal(t *testing.T) {
 	// One that is needed stays.
 	_, errs, status = w.Ironbell("destinations", "-remove", "company mail")
 	assert.Equal(t, 1, status)
-	assert.Contains(t, errs, "alerts go over it")
+	assert.Contains(t, errs, "sends alerts over it")
 	out, errs, status = w.Ironbell("destinations", "-remove", "Authority")
 	require.Zero(t, status, errs)
 	assert.Contains(t, out, "Authority was removed.")

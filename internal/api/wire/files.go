@@ -1,6 +1,8 @@
 package wire
 
 import (
+	"time"
+
 	"ironbell/internal/core/job"
 )
 
@@ -62,4 +64,54 @@ type FieldChange struct {
 	Where string `json:"where" doc:"place in the record, such as tasks[0].report.report"`
 	Was   string `json:"was,omitempty" doc:"as it would stand in a file; left out when there was none"`
 	Now   string `json:"now,omitempty" doc:"left out when there is none any more"`
+}
+
+// RecordsRequest names records that are to be removed or brought back.
+type RecordsRequest struct {
+	Records []RecordName `json:"records" minItems:"1" maxItems:"500"`
+	Try     bool         `json:"try,omitempty" doc:"of a removal: do nothing, and tell what it would mean"`
+}
+
+// Removal is what the removal of a record means.
+type Removal struct {
+	RecordName
+	Needs []Dependent `json:"needs" doc:"records that need it, at most 100; as long as there are some it stays, unless they are removed with it"`
+	Ends  []string    `json:"ends" doc:"what ends with it, in sentences"`
+}
+
+// Dependent is a record that needs another one.
+type Dependent struct {
+	RecordName
+	How string `json:"how" doc:"such as: runs it"`
+}
+
+// RemovedRecord is a record that was removed and can be brought back.
+type RemovedRecord struct {
+	RecordName
+	At    time.Time `json:"at"`
+	By    string    `json:"by"`
+	Until time.Time `json:"until" doc:"when it is gone for good, and its name is free"`
+}
+
+// Returned is what became of records that were brought back.
+type Returned struct {
+	Notes []string `json:"notes" doc:"what is not as it was, such as a job that came back switched off"`
+}
+
+// RenameRequest gives a record another name, or makes a copy of that name.
+type RenameRequest struct {
+	RecordName
+	To  string `json:"to" minLength:"1" maxLength:"200"`
+	Try bool   `json:"try,omitempty" doc:"of a new name: change nothing, and tell what would be rewritten"`
+}
+
+// Renamed is what was rewritten for a new name, or would be.
+type Renamed struct {
+	Changed []RecordName `json:"changed" doc:"records that speak of it, in which the name was rewritten"`
+}
+
+// FormerRequest names a former name of a record.
+type FormerRequest struct {
+	RecordName
+	Former string `json:"former" minLength:"1" maxLength:"200"`
 }

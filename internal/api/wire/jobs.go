@@ -102,6 +102,7 @@ type Given struct {
 	Version   any `json:"version,omitempty" doc:"given by the service; what is sent is ignored"`
 	UpdatedAt any `json:"updated_at,omitempty" doc:"given by the service; what is sent is ignored"`
 	Revision  any `json:"revision,omitempty" doc:"given by the service; what is sent is ignored: If-Match says it"`
+	RemovedAt any `json:"removed_at,omitempty" doc:"given by the service; what is sent is ignored"`
 }
 
 // AskedRequest asks which values a job takes.

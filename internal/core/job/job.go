@@ -17,6 +17,8 @@ type Job struct {
 	Version   int       `json:"version" db:"version"`
 	UpdatedAt time.Time `json:"updated_at" db:"updated_at"`
 	Revision  int64     `json:"revision,omitempty" db:"revision" doc:"rises with each change; give it back in If-Match when you save" required:"false"`
+
+	RemovedAt *time.Time `json:"removed_at,omitempty" db:"removed_at" doc:"when it was removed; it can be brought back for 30 days" required:"false"`
 	Definition
 }
 

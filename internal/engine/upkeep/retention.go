@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"ironbell/internal/scratch"
+	"ironbell/internal/store/db"
 )
 
 // hourly does what is due about once an hour: the partitions to come, what
@@ -22,6 +23,7 @@ func (u *Upkeep) hourly(ctx context.Context) error {
 		"forget what never came together":          u.sweepHappened,
 		"forget old names":                         u.store.SweepNames,
 		"remove what was kept long enough":         u.sweepOld,
+		"let go what was removed long ago":         u.sweepRemoved,
 		"remove old logs and runs":                 u.sweepHistory,
 		"remove old months":                        u.store.DropMonths,
 		"remove temporary folders that were left":  func(context.Context) error { _, err := scratch.Sweep(); return err },
@@ -54,6 +56,18 @@ func (u *Upkeep) sweepOld(ctx context.Context) error {
 		return err
 	}
 	return u.store.SweepOld(ctx, k)
+}
+
+// sweepRemoved lets records go for good that nobody brought back in time.
+func (u *Upkeep) sweepRemoved(ctx context.Context) error {
+	const batch = 200
+	for ctx.Err() == nil {
+		n, err := u.store.Gone(ctx, u.node.Now().Add(-db.KeepRemoved), batch)
+		if err != nil || n == 0 {
+			return err
+		}
+	}
+	return ctx.Err()
 }
 
 // sweepHistory removes old logs and runs, once a day.

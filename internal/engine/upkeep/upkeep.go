@@ -48,6 +48,7 @@ type asks interface {
 	EnsureMonths(ctx context.Context) error
 	DropMonths(ctx context.Context) error
 	SweepAccess(ctx context.Context) error
+	Gone(ctx context.Context, before time.Time, limit int) (int, error)
 	SweepHappened(ctx context.Context, before time.Time) error
 	SweepHistory(ctx context.Context) error
 	SweepNames(ctx context.Context) error

@@ -65,12 +65,13 @@ var revised = map[string]string{
 	"group": "group", "post": "post", "identity": "identity", "setting": "setting",
 }
 
-var changes = []string{"save", "switch", "remove"}
+var changes = []string{"save", "switch", "remove", "rename", "return"}
 
 // folds tells whether names of a kind are the same in any case of their letters.
 func folds(kind string) bool { return kind == "person" || kind == "group" || kind == "post" }
 
-func revisionKey(kind, name string) string {
+// RevisionKey is the name by which the revision of a record is kept.
+func RevisionKey(kind, name string) string {
 	if folds(kind) {
 		return strings.ToLower(name)
 	}
@@ -82,7 +83,7 @@ func revisionKey(kind, name string) string {
 func (q Base) Revision(ctx context.Context, kind, name string) (int64, error) {
 	var n int64
 	err := sqlx.GetContext(ctx, q.Ext, &n, `SELECT coalesce((SELECT version FROM record_versions WHERE kind = $1
-		AND name = $2), 0)`, kind, revisionKey(kind, name))
+		AND name = $2), 0)`, kind, RevisionKey(kind, name))
 	return n, Wrap(err, "read the revision")
 }
 
@@ -93,7 +94,7 @@ func (q Base) Revise(ctx context.Context, who, action, kind, name string, had bo
 	if !ok || !slices.Contains(changes, action) {
 		return nil
 	}
-	key := revisionKey(kind, name)
+	key := RevisionKey(kind, name)
 	var was struct {
 		Version int64      `db:"version"`
 		By      string     `db:"changed_by"`

@@ -53,14 +53,25 @@ type Base struct {
 var ErrStale = errors.New("the lease was lost: another node has this work, or it was ended")
 
 // NotFound says that there is no such record.
-type NotFound struct{ Kind, Name string }
+type NotFound struct {
+	Kind, Name string
+	Removed    *Removal // when there was one, and it can be brought back
+}
 
-func (e *NotFound) Error() string { return fmt.Sprintf("there is no %s %q", e.Kind, e.Name) }
+func (e *NotFound) Error() string {
+	text := fmt.Sprintf("there is no %s %q", e.Kind, e.Name)
+	if e.Removed != nil {
+		text += "; " + e.Removed.String()
+	}
+	return text
+}
 
 // Taken says that a name is in use already.
 type Taken struct {
 	Kind, Name string
-	Alike      bool // only a name like it is there: in other case, or other forms of its letters
+	Alike      bool     // only a name like it is there: in other case, or other forms of its letters
+	Removed    *Removal // of the one that has it, when that can be brought back
+	Former     string   // the name that the one has now which had it before
 }
 
 // IsMissing tells whether an error says that there is no such record.
@@ -74,7 +85,14 @@ func (e *Taken) Error() string {
 		return fmt.Sprintf("there is a %s already whose name people cannot tell from %q: it differs by case, or by "+
 			"how a letter is written; choose another name, or write it as it is there", e.Kind, e.Name)
 	}
-	return fmt.Sprintf("there is a %s %q already; choose another name", e.Kind, e.Name)
+	text := fmt.Sprintf("there is a %s %q already", e.Kind, e.Name)
+	switch {
+	case e.Removed != nil:
+		text = fmt.Sprintf("the name %q belongs to a %s that is not gone yet: %s", e.Name, e.Kind, e.Removed)
+	case e.Former != "":
+		text = fmt.Sprintf("the %s %q had the name %q before, and is still found by it", e.Kind, e.Former, e.Name)
+	}
+	return text + "; choose another name"
 }
 
 // Options of a store.

@@ -133,11 +133,11 @@ func (q Q) SavedSince(ctx context.Context, j job.Job, addresses []string, throug
 			FROM (SELECT coalesce((SELECT max(c.given_at) FROM consents c WHERE c.job_id = $1 AND c.address = a),
 			'-infinity') AS at FROM unnest($2::text[]) a) s)
 		SELECT lower(a.who) AS who, min(a.kind || ' ' || a.subject) AS what FROM audit a, since WHERE a.at > since.at
-		AND a.action IN ('save', 'remove') AND (
-			a.kind = 'job' AND a.subject = $3
-			OR a.kind = 'report' AND a.subject = ANY($4)
-			OR a.kind = 'group' AND lower(a.subject) = ANY($5)
-			OR a.kind = 'post' AND lower(a.subject) = ANY($6)
+		AND a.action IN ('save', 'remove', 'rename', 'return') AND (
+			a.kind = 'job' AND a.subject = ANY(all_names('job', ARRAY[$3::text]))
+			OR a.kind = 'report' AND a.subject = ANY(all_names('report', $4))
+			OR a.kind = 'group' AND lower(a.subject) = ANY(all_names('group', $5))
+			OR a.kind = 'post' AND lower(a.subject) = ANY(all_names('post', $6))
 			OR a.kind IN ('person', 'wishes') AND lower(a.subject) IN (SELECT lower(login) FROM people
 			WHERE lower(mail) = ANY($2))) GROUP BY 1`,
 		j.ID, lower(addresses), j.Name, db.Emptied(through.Reports), lower(through.Groups), lower(through.Posts))

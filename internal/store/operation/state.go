@@ -41,8 +41,8 @@ func (q Q) Standing(ctx context.Context) (Standing, error) {
 		(SELECT coalesce(json_agg(label), '[]') FROM (SELECT substr(label, 8) AS label FROM rests
 		WHERE label LIKE 'source:%' ORDER BY label LIMIT 20) s),
 		(SELECT count(*) FROM rests WHERE label LIKE 'source:%'),
-		(SELECT coalesce(json_agg(name), '[]') FROM (SELECT name FROM destinations WHERE rests_since IS NOT NULL
-		ORDER BY name LIMIT 20) d), (SELECT count(*) FROM destinations WHERE rests_since IS NOT NULL),
+		(SELECT coalesce(json_agg(name), '[]') FROM (SELECT name FROM destinations WHERE removed_at IS NULL AND rests_since IS NOT NULL
+		ORDER BY name LIMIT 20) d), (SELECT count(*) FROM destinations WHERE removed_at IS NULL AND rests_since IS NOT NULL),
 		EXISTS (SELECT 1 FROM rests WHERE label = $1), (SELECT count(*) FROM nodes
 		WHERE seen_at > now() - make_interval(secs => $2::float8)),
 		(SELECT count(*) FROM nodes WHERE finishing AND seen_at > now() - make_interval(secs => $2::float8)),

@@ -22,11 +22,11 @@ func (q Q) PersonByLogin(ctx context.Context, login string) (job.Person, string,
 		Hash string `db:"password_hash"`
 	}
 	err := sqlx.GetContext(ctx, q.Ext, &row, `SELECT `+PersonColumns+`, p.password_hash FROM people p
-		WHERE lower(p.login) = lower($1)`, login)
-	return row.Person, row.Hash, db.Found(err, "person", login)
+		WHERE p.id = record_id('person', $1) AND p.removed_at IS NULL`, login)
+	return row.Person, row.Hash, q.Found(ctx, err, "person", login)
 }
 
-// PersonByID finds a person.
+// PersonByID finds a person, also one who was removed.
 func (q Q) PersonByID(ctx context.Context, id int64) (job.Person, error) {
 	var p job.Person
 	err := sqlx.GetContext(ctx, q.Ext, &p, `SELECT `+PersonColumns+` FROM people p WHERE p.id = $1`, id)
@@ -36,7 +36,8 @@ func (q Q) PersonByID(ctx context.Context, id int64) (job.Person, error) {
 // People lists everybody by name, at most 10,000.
 func (q Q) People(ctx context.Context) ([]job.Person, error) {
 	people := []job.Person{}
-	err := sqlx.SelectContext(ctx, q.Ext, &people, `SELECT `+PersonColumns+` FROM people p ORDER BY p.name, p.id
+	err := sqlx.SelectContext(ctx, q.Ext, &people, `SELECT `+PersonColumns+` FROM people p WHERE p.removed_at IS NULL
+		ORDER BY p.name, p.id
 		LIMIT 10000`)
 	return people, db.Wrap(err, "list the people")
 }
@@ -45,19 +46,23 @@ func (q Q) People(ctx context.Context) ([]job.Person, error) {
 func (q Q) Administrators(ctx context.Context) ([]job.Person, error) {
 	people := []job.Person{}
 	err := sqlx.SelectContext(ctx, q.Ext, &people, `SELECT `+PersonColumns+` FROM people p
-		WHERE p.role = 'administrator' ORDER BY p.id LIMIT 100`)
+		WHERE p.role = 'administrator' AND p.removed_at IS NULL ORDER BY p.id LIMIT 100`)
 	return people, db.Wrap(err, "list the administrators")
 }
 
 // PutPerson adds or changes a person by login. An empty hash keeps the password.
 func (q Q) PutPerson(ctx context.Context, p job.Person, hash string) (int64, error) {
+	login, err := q.Called(ctx, "person", p.Login)
+	if err != nil {
+		return 0, err
+	}
 	var id int64
-	err := sqlx.GetContext(ctx, q.Ext, &id, `INSERT INTO people (login, name, mail, role, zone, password_hash)
+	err = sqlx.GetContext(ctx, q.Ext, &id, `INSERT INTO people (login, name, mail, role, zone, password_hash)
 		VALUES ($1, $2, $3, $4, $5, $6)
 		ON CONFLICT (lower(login)) DO UPDATE SET name = excluded.name, mail = excluded.mail, mail_own = false,
 		role = excluded.role, zone = excluded.zone,
 			password_hash = CASE WHEN excluded.password_hash = '' THEN people.password_hash ELSE excluded.password_hash END
-		RETURNING id`, p.Login, p.Name, p.Mail, p.Role, p.Zone, hash)
+		RETURNING id`, login, p.Name, p.Mail, p.Role, p.Zone, hash)
 	return id, db.Unique(err, "person", p.Login)
 }
 
@@ -91,7 +96,7 @@ func (q Q) PutWishes(ctx context.Context, p job.Person, digest *time.Time) error
 func (t *Tx) DigestsDue(ctx context.Context, limit int) ([]job.Person, error) {
 	var people []job.Person
 	err := sqlx.SelectContext(ctx, t.Ext, &people, `SELECT `+PersonColumns+` FROM people p
-		WHERE p.digest_due <= bell_now() ORDER BY p.digest_due LIMIT $1 FOR UPDATE SKIP LOCKED`, limit)
+		WHERE p.digest_due <= bell_now() AND p.removed_at IS NULL ORDER BY p.digest_due LIMIT $1 FOR UPDATE SKIP LOCKED`, limit)
 	return people, db.Wrap(err, "find the digests that are due")
 }
 
@@ -122,7 +127,7 @@ func (q Q) LastSwitch(ctx context.Context, name string, before time.Time) (Switc
 	var s Switched
 	err := sqlx.GetContext(ctx, q.Ext, &s, `SELECT a.at, coalesce(p.name, a.who) AS who, a.after->>'on' = 'false' AS off
 		FROM audit a LEFT JOIN people p ON lower(p.login) = lower(a.who)
-		WHERE a.kind = 'job' AND a.subject = $1 AND a.action IN ('switch', 'save') AND a.after->>'on' IS NOT NULL
+		WHERE a.kind = 'job' AND a.subject = ANY(all_names('job', ARRAY[$1::text])) AND a.action IN ('switch', 'save') AND a.after->>'on' IS NOT NULL
 		AND a.at < $2 ORDER BY a.id DESC LIMIT 1`, name, before)
 	if errors.Is(err, sql.ErrNoRows) {
 		return Switched{}, nil
@@ -133,7 +138,8 @@ func (q Q) LastSwitch(ctx context.Context, name string, before time.Time) (Switc
 // FirstSaved is when a job was saved for the first time; zero when nobody knows.
 func (q Q) FirstSaved(ctx context.Context, name string) (time.Time, error) {
 	var at *time.Time
-	err := sqlx.GetContext(ctx, q.Ext, &at, `SELECT min(at) FROM audit WHERE kind = 'job' AND subject = $1`, name)
+	err := sqlx.GetContext(ctx, q.Ext, &at, `SELECT min(at) FROM audit WHERE kind = 'job'
+		AND subject = ANY(all_names('job', ARRAY[$1::text]))`, name)
 	if err != nil || at == nil {
 		return time.Time{}, db.Wrap(err, "find when the job was saved first")
 	}

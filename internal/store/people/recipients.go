@@ -2,6 +2,7 @@ package people
 
 import (
 	"context"
+	"database/sql"
 	"fmt"
 	"regexp"
 	"strings"
@@ -30,7 +31,8 @@ func (r groupRow) group() job.Group {
 func (q Q) Groups(ctx context.Context) ([]job.Group, error) {
 	var rows []groupRow
 	err := sqlx.SelectContext(ctx, q.Ext, &rows,
-		`SELECT id, name, members, `+db.RevisionOf("group", "groups.name")+` FROM groups ORDER BY lower(name)
+		`SELECT id, name, members, `+db.RevisionOf("group", "groups.name")+` FROM groups WHERE removed_at IS NULL
+			ORDER BY lower(name)
 			LIMIT 1000`)
 	out := make([]job.Group, len(rows))
 	for i, r := range rows {
@@ -43,33 +45,21 @@ func (q Q) Groups(ctx context.Context) ([]job.Group, error) {
 func (q Q) Group(ctx context.Context, name string) (job.Group, error) {
 	var r groupRow
 	err := sqlx.GetContext(ctx, q.Ext, &r,
-		`SELECT id, name, members, `+db.RevisionOf("group", "groups.name")+` FROM groups WHERE lower(name) = lower($1)`,
-		name)
-	return r.group(), db.Found(err, "group", name)
+		`SELECT id, name, members, `+db.RevisionOf("group", "groups.name")+` FROM groups
+			WHERE id = record_id('group', $1) AND removed_at IS NULL`, name)
+	return r.group(), q.Found(ctx, err, "group", name)
 }
 
 // PutGroup adds or changes a group by name.
 func (q Q) PutGroup(ctx context.Context, g job.Group) error {
-	_, err := q.Ext.ExecContext(ctx, `INSERT INTO groups (name, members) VALUES ($1, $2)
-		ON CONFLICT (lower(name)) DO UPDATE SET members = excluded.members, updated_at = bell_now()`,
-		g.Name, db.Document[[]string]{V: g.Members})
-	return db.Unique(err, "group", g.Name)
-}
-
-// RemoveGroup removes a group.
-func (q Q) RemoveGroup(ctx context.Context, name string) error {
-	return gone(ctx, q.Ext, "group", name, `DELETE FROM groups WHERE lower(name) = lower($1)`)
-}
-
-func gone(ctx context.Context, ext sqlx.ExtContext, kind, name, sql string) error {
-	res, err := ext.ExecContext(ctx, sql, name)
+	name, err := q.Called(ctx, "group", g.Name)
 	if err != nil {
-		return db.Wrap(err, "remove the "+kind)
+		return err
 	}
-	if n, err := res.RowsAffected(); err != nil || n == 0 {
-		return &db.NotFound{Kind: kind, Name: name}
-	}
-	return nil
+	_, err = q.Ext.ExecContext(ctx, `INSERT INTO groups (name, members) VALUES ($1, $2)
+		ON CONFLICT (lower(name)) DO UPDATE SET members = excluded.members, updated_at = bell_now()`,
+		name, db.Document[[]string]{V: g.Members})
+	return db.Unique(err, "group", g.Name)
 }
 
 type postRow struct {
@@ -86,12 +76,13 @@ func (r postRow) post() job.Post {
 }
 
 var postColumns = `p.id, p.name, p.holders, coalesce(u.name, '') AS under, ` + db.RevisionOf("post", "p.name") +
-	` FROM posts p LEFT JOIN posts u ON u.id = p.under_id`
+	` FROM posts p LEFT JOIN posts u ON u.id = above(p.under_id)`
 
 // Posts lists the posts by name, at most 5,000.
 func (q Q) Posts(ctx context.Context) ([]job.Post, error) {
 	var rows []postRow
-	err := sqlx.SelectContext(ctx, q.Ext, &rows, `SELECT `+postColumns+` ORDER BY lower(p.name) LIMIT 5000`)
+	err := sqlx.SelectContext(ctx, q.Ext, &rows, `SELECT `+postColumns+` WHERE p.removed_at IS NULL
+		ORDER BY lower(p.name) LIMIT 5000`)
 	out := make([]job.Post, len(rows))
 	for i, r := range rows {
 		out[i] = r.post()
@@ -102,19 +93,20 @@ func (q Q) Posts(ctx context.Context) ([]job.Post, error) {
 // Post finds a post by name.
 func (q Q) Post(ctx context.Context, name string) (job.Post, error) {
 	var r postRow
-	err := sqlx.GetContext(ctx, q.Ext, &r, `SELECT `+postColumns+` WHERE lower(p.name) = lower($1)`, name)
-	return r.post(), db.Found(err, "post", name)
+	err := sqlx.GetContext(ctx, q.Ext, &r, `SELECT `+postColumns+` WHERE p.id = record_id('post', $1)
+		AND p.removed_at IS NULL`, name)
+	return r.post(), q.Found(ctx, err, "post", name)
 }
 
 // PostsUnder lists a post with all that stand under it.
 func (q Q) PostsUnder(ctx context.Context, name string) ([]job.Post, error) {
 	var rows []postRow
 	err := sqlx.SelectContext(ctx, q.Ext, &rows, `WITH RECURSIVE below AS (
-			SELECT id FROM posts WHERE lower(name) = lower($1) UNION SELECT p.id FROM posts p
+			SELECT id FROM posts WHERE id = record_id('post', $1) AND removed_at IS NULL UNION SELECT p.id FROM posts p
 			JOIN below b ON p.under_id = b.id)
-		SELECT `+postColumns+` WHERE p.id IN (SELECT id FROM below) ORDER BY p.id LIMIT 5000`, name)
+		SELECT `+postColumns+` WHERE p.id IN (SELECT id FROM below) AND p.removed_at IS NULL ORDER BY p.id LIMIT 5000`, name)
 	if err == nil && len(rows) == 0 {
-		return nil, &db.NotFound{Kind: "post", Name: name}
+		return nil, q.Found(ctx, sql.ErrNoRows, "post", name)
 	}
 	out := make([]job.Post, len(rows))
 	for i, r := range rows {
@@ -125,20 +117,15 @@ func (q Q) PostsUnder(ctx context.Context, name string) ([]job.Post, error) {
 
 // PutPost adds or changes a post by name. The post that it stands under is there.
 func (q Q) PutPost(ctx context.Context, p job.Post) error {
-	_, err := q.Ext.ExecContext(ctx, `INSERT INTO posts (name, under_id, holders)
-		VALUES ($1, (SELECT id FROM posts WHERE lower(name) = lower($2)), $3)
-		ON CONFLICT (lower(name)) DO UPDATE SET under_id = excluded.under_id, holders = excluded.holders,
-		updated_at = bell_now()`, p.Name, p.Under, db.Document[[]string]{V: p.Holders})
-	return db.Unique(err, "post", p.Name)
-}
-
-// RemovePost removes a post; those under it stand under the one above.
-func (t *Tx) RemovePost(ctx context.Context, name string) error {
-	if _, err := t.Ext.ExecContext(ctx, `UPDATE posts c SET under_id = p.under_id FROM posts p WHERE c.under_id = p.id
-		AND lower(p.name) = lower($1)`, name); err != nil {
-		return db.Wrap(err, "move the posts under it")
+	name, err := q.Called(ctx, "post", p.Name)
+	if err != nil {
+		return err
 	}
-	return gone(ctx, t.Ext, "post", name, `DELETE FROM posts WHERE lower(name) = lower($1)`)
+	_, err = q.Ext.ExecContext(ctx, `INSERT INTO posts (name, under_id, holders)
+		VALUES ($1, (SELECT id FROM posts WHERE id = record_id('post', $2) AND removed_at IS NULL), $3)
+		ON CONFLICT (lower(name)) DO UPDATE SET under_id = excluded.under_id, holders = excluded.holders,
+		updated_at = bell_now()`, name, p.Under, db.Document[[]string]{V: p.Holders})
+	return db.Unique(err, "post", p.Name)
 }
 
 // JobsSendingTo lists the jobs that name a group or post among their recipients, at
@@ -152,8 +139,27 @@ func (q Q) JobsSendingTo(ctx context.Context, kind, name string) ([]string, erro
 	jobs := []string{}
 	err := sqlx.SelectContext(ctx, q.Ext, &jobs, `SELECT j.name FROM jobs j JOIN job_versions v ON v.job_id = j.id
 		AND v.version = j.version
-		WHERE lower(v.definition::text) ~ $1 ORDER BY j.name LIMIT 100`, written)
+		WHERE j.removed_at IS NULL AND lower(v.definition::text) ~ $1 ORDER BY j.name LIMIT 100`, written)
 	return jobs, db.Wrap(err, "find the jobs that send to the "+kind)
+}
+
+// GroupsHolding lists the groups that hold a group or post, at most 100.
+func (q Q) GroupsHolding(ctx context.Context, kind, name string) ([]string, error) {
+	if kind == "post" {
+		kind = "(post|under)"
+	}
+	groups := []string{}
+	err := sqlx.SelectContext(ctx, q.Ext, &groups, `SELECT name FROM groups g WHERE removed_at IS NULL
+		AND EXISTS (SELECT 1 FROM jsonb_array_elements_text(g.members) m WHERE lower(m) ~ $1) ORDER BY name LIMIT 100`,
+		`^\s*`+kind+`:\s*`+regexp.QuoteMeta(strings.ToLower(name))+`\s*$`)
+	return groups, db.Wrap(err, "find the groups that hold the "+kind)
+}
+
+// PutStandIn says who stands in for a person.
+func (q Q) PutStandIn(ctx context.Context, id int64, login string) error {
+	_, err := q.Ext.ExecContext(ctx, `UPDATE people SET wishes = jsonb_set(wishes, '{stand_in}', to_jsonb($2::text))
+		WHERE id = $1`, id, login)
+	return db.Wrap(err, "say who stands in")
 }
 
 // Leave takes an address off a job's list.
@@ -185,7 +191,7 @@ func (q Q) Left(ctx context.Context, jobID int64, addresses []string) (map[strin
 func (q Q) PeopleByLogins(ctx context.Context, logins []string) ([]job.Person, error) {
 	people := []job.Person{}
 	err := sqlx.SelectContext(ctx, q.Ext, &people, `SELECT `+PersonColumns+` FROM people p
-		WHERE lower(p.login) = ANY(SELECT lower(l) FROM unnest($1::text[]) l) ORDER BY p.id`, logins)
+		WHERE p.removed_at IS NULL AND p.id = ANY(SELECT record_id('person', l) FROM unnest($1::text[]) l) ORDER BY p.id`, logins)
 	return people, db.Wrap(err, "find the people")
 }
 
@@ -193,7 +199,7 @@ func (q Q) PeopleByLogins(ctx context.Context, logins []string) ([]job.Person, e
 // that somebody took for themselves makes nobody else's mail theirs.
 func (q Q) PeopleByMail(ctx context.Context, addresses []string) ([]job.Person, error) {
 	people := []job.Person{}
-	err := sqlx.SelectContext(ctx, q.Ext, &people, `SELECT `+PersonColumns+` FROM people p WHERE NOT p.mail_own
+	err := sqlx.SelectContext(ctx, q.Ext, &people, `SELECT `+PersonColumns+` FROM people p WHERE NOT p.mail_own AND p.removed_at IS NULL
 		AND lower(p.mail) = ANY(SELECT lower(a) FROM unnest($1::text[]) a) ORDER BY p.id LIMIT 20000`, addresses)
 	return people, db.Wrap(err, "find the people")
 }
@@ -221,7 +227,7 @@ func (q Q) GetsOf(ctx context.Context, address string, days int) ([]Gets, error)
 			WHERE lower(d.address) = lower($1) AND d.job_id IS NOT NULL AND NOT d.rehearsal
 			AND d.created_at > bell_now() - make_interval(days => $2) AND d.id >= month_end($2 + 31)
 			GROUP BY d.job_id) g
-		JOIN jobs j ON j.id = g.job_id LEFT JOIN left_jobs l ON l.job_id = j.id AND l.address = lower($1)
+		JOIN jobs j ON j.id = g.job_id AND j.removed_at IS NULL LEFT JOIN left_jobs l ON l.job_id = j.id AND l.address = lower($1)
 		ORDER BY j.name LIMIT 500`, address, days)
 	return gets, db.Wrap(err, fmt.Sprintf("list what %s receives", address))
 }

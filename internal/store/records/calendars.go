@@ -32,13 +32,15 @@ type calendarRow struct {
 }
 
 var calendarColumns = `c.id, c.name, c.version, c.updated_at, v.definition, ` + db.RevisionOf("calendar", "c.name") + `,
-	(SELECT count(*) FROM job_uses u WHERE u.kind = 'calendar' AND u.id = c.id) AS jobs
+	(SELECT count(*) FROM job_uses u WHERE u.kind = 'calendar' AND u.id = c.id
+		AND EXISTS (SELECT 1 FROM jobs j WHERE j.id = u.job_id AND j.removed_at IS NULL)) AS jobs
 	FROM calendars c JOIN calendar_versions v ON v.calendar_id = c.id AND v.version = c.version`
 
 // Calendars lists all calendars by name, at most 1000.
 func (q Q) Calendars(ctx context.Context) ([]Calendar, error) {
 	var rows []calendarRow
-	err := sqlx.SelectContext(ctx, q.Ext, &rows, `SELECT `+calendarColumns+` ORDER BY c.name LIMIT 1000`)
+	err := sqlx.SelectContext(ctx, q.Ext, &rows, `SELECT `+calendarColumns+` WHERE c.removed_at IS NULL
+		ORDER BY c.name LIMIT 1000`)
 	out := make([]Calendar, len(rows))
 	for i, r := range rows {
 		out[i] = r.Calendar
@@ -50,10 +52,11 @@ func (q Q) Calendars(ctx context.Context) ([]Calendar, error) {
 // Calendar finds a calendar by its name.
 func (q Q) Calendar(ctx context.Context, name string) (Calendar, error) {
 	var row calendarRow
-	err := sqlx.GetContext(ctx, q.Ext, &row, `SELECT `+calendarColumns+` WHERE c.name = $1`, name)
+	err := sqlx.GetContext(ctx, q.Ext, &row, `SELECT `+calendarColumns+` WHERE c.id = record_id('calendar', $1)
+		AND c.removed_at IS NULL`, name)
 	c := row.Calendar
 	c.Definition = row.Document.V
-	return c, db.Found(err, "calendar", name)
+	return c, q.Found(ctx, err, "calendar", name)
 }
 
 // CalendarStamps gives each calendar's stamp by name. It changes with every
@@ -63,7 +66,8 @@ func (q Q) CalendarStamps(ctx context.Context) (map[string]string, error) {
 		Name  string `db:"name"`
 		Stamp string `db:"stamp"`
 	}
-	err := sqlx.SelectContext(ctx, q.Ext, &rows, `SELECT name, id || '.' || version AS stamp FROM calendars LIMIT 1000`)
+	err := sqlx.SelectContext(ctx, q.Ext, &rows, `SELECT name, id || '.' || version AS stamp FROM calendars
+		WHERE removed_at IS NULL LIMIT 1000`)
 	stamps := make(map[string]string, len(rows))
 	for _, r := range rows {
 		stamps[r.Name] = r.Stamp
@@ -80,7 +84,11 @@ func (q Q) PutCalendar(ctx context.Context, name string, author int64, d calenda
 		ID      int64 `db:"id"`
 		Version int   `db:"version"`
 	}
-	err := sqlx.GetContext(ctx, q.Ext, &row, `INSERT INTO calendars (name, version) VALUES ($1, 1)
+	name, err := q.Called(ctx, "calendar", name)
+	if err != nil {
+		return Calendar{}, err
+	}
+	err = sqlx.GetContext(ctx, q.Ext, &row, `INSERT INTO calendars (name, version) VALUES ($1, 1)
 		ON CONFLICT (name) DO UPDATE SET version = calendars.version + 1, updated_at = bell_now()
 		RETURNING id, version`, name)
 	if err != nil {
@@ -97,21 +105,13 @@ func (q Q) PutCalendar(ctx context.Context, name string, author int64, d calenda
 	return q.Calendar(ctx, name)
 }
 
-// RemoveCalendar removes a calendar that no job goes by.
-func (q Q) RemoveCalendar(ctx context.Context, name string) error {
-	if _, err := q.Ext.ExecContext(ctx, `DELETE FROM calendars WHERE name = $1`, name); err != nil {
-		return db.Wrap(err, "remove the calendar")
-	}
-	return q.Tell(ctx, db.Notice{Kind: job.NoticeCalendars, ID: name})
-}
-
 // JobsUsing lists the jobs that speak of a calendar, a report or another record
 // of a kind that job_uses keeps, by name.
 func (q Q) JobsUsing(ctx context.Context, kind string, id int64) ([]job.Job, error) {
 	var rows []jobRow
 	err := sqlx.SelectContext(ctx, q.Ext, &rows, `SELECT `+jobColumns+` JOIN job_uses u ON u.job_id = j.id
 		AND u.kind = $1 AND u.id = $2
-		ORDER BY j.name LIMIT 5000`, kind, id)
+		WHERE j.removed_at IS NULL ORDER BY j.name LIMIT 5000`, kind, id)
 	if err != nil {
 		return nil, db.Wrap(err, "find the jobs of the "+kind)
 	}

@@ -31,7 +31,7 @@ const identityColumns = `i.id, s.name AS source, i.name, i.login, i.secret, i.up
 // Identity finds an identity of a source.
 func (q Q) Identity(ctx context.Context, source, name string) (Identity, error) {
 	var row identityRow
-	err := sqlx.GetContext(ctx, q.Ext, &row, `SELECT `+identityColumns+` WHERE s.name = $1 AND i.name = $2`, source,
+	err := sqlx.GetContext(ctx, q.Ext, &row, `SELECT `+identityColumns+` WHERE s.id = record_id('source', $1) AND i.name = $2`, source,
 		name)
 	row.Choosers = row.Names.V
 	return row.Identity, db.Found(err, "identity", name)
@@ -40,7 +40,7 @@ func (q Q) Identity(ctx context.Context, source, name string) (Identity, error) 
 // Identities lists the identities of a source by name, at most 1,000.
 func (q Q) Identities(ctx context.Context, source string) ([]Identity, error) {
 	var rows []identityRow
-	err := sqlx.SelectContext(ctx, q.Ext, &rows, `SELECT `+identityColumns+` WHERE s.name = $1 ORDER BY i.name
+	err := sqlx.SelectContext(ctx, q.Ext, &rows, `SELECT `+identityColumns+` WHERE s.id = record_id('source', $1) ORDER BY i.name
 		LIMIT 1000`, source)
 	all := make([]Identity, len(rows))
 	for i, row := range rows {
@@ -57,7 +57,7 @@ func (q Q) PutIdentity(ctx context.Context, i Identity) error {
 		i.Choosers = []string{}
 	}
 	_, err := q.Ext.ExecContext(ctx, `INSERT INTO identities (source_id, name, login, secret, choosers)
-		SELECT id, $2, $3, coalesce($4, ''::bytea), $5 FROM sources WHERE name = $1
+		SELECT id, $2, $3, coalesce($4, ''::bytea), $5 FROM sources WHERE id = record_id('source', $1)
 		ON CONFLICT (source_id, name) DO UPDATE SET login = excluded.login, secret = coalesce($4, identities.secret),
 		choosers = excluded.choosers, updated_at = bell_now()`,
 		i.Source, i.Name, i.Login, i.Secret, db.Document[[]string]{V: i.Choosers})

@@ -20,21 +20,23 @@ type jobRow struct {
 	Definition db.Document[job.Definition] `db:"definition"`
 }
 
-var jobColumns = `j.id, j.name, p.login AS owner, j.is_on, j.version, j.updated_at, v.definition, ` +
+var jobColumns = `j.id, j.name, p.login AS owner, j.is_on, j.version, j.updated_at, v.definition, j.removed_at, ` +
 	db.RevisionOf("job", "j.name") + `
 	FROM jobs j JOIN people p ON p.id = j.owner_id JOIN job_versions v ON v.job_id = j.id AND v.version = j.version`
 
-// Job finds a job by its name or its id, with the next due times of its triggers.
+// Job finds a job by its name, or one that it had before, or its id, with the next due times of
+// its triggers. By its id also one is found that was removed.
 func (q Q) Job(ctx context.Context, name string) (job.Job, error) {
 	var row jobRow
 	id, err := strconv.ParseInt(name, 10, 64)
 	if err == nil {
 		err = sqlx.GetContext(ctx, q.Ext, &row, `SELECT `+jobColumns+` WHERE j.id = $1`, id)
 	} else {
-		err = sqlx.GetContext(ctx, q.Ext, &row, `SELECT `+jobColumns+` WHERE j.name = $1`, name)
+		err = sqlx.GetContext(ctx, q.Ext, &row, `SELECT `+jobColumns+` WHERE j.id = record_id('job', $1)
+			AND j.removed_at IS NULL`, name)
 	}
 	if err != nil {
-		return job.Job{}, db.Found(err, "job", name)
+		return job.Job{}, q.Found(ctx, err, "job", name)
 	}
 	jobs, err := q.withTriggers(ctx, []jobRow{row})
 	if err != nil {
@@ -81,8 +83,8 @@ func (q Q) JobsAt(ctx context.Context, versions []Version) (map[Version]job.Defi
 // the name must hold it, in any case.
 func (q Q) Jobs(ctx context.Context, search string, limit int) ([]job.Job, error) {
 	var rows []jobRow
-	err := sqlx.SelectContext(ctx, q.Ext, &rows, `SELECT `+jobColumns+` WHERE $1 = ''
-		OR position(lower($1) IN lower(j.name)) > 0 ORDER BY j.name LIMIT $2`, search, limit)
+	err := sqlx.SelectContext(ctx, q.Ext, &rows, `SELECT `+jobColumns+` WHERE j.removed_at IS NULL AND ($1 = ''
+		OR position(lower($1) IN lower(j.name)) > 0) ORDER BY j.name LIMIT $2`, search, limit)
 	if err != nil {
 		return nil, db.Wrap(err, "list the jobs")
 	}
@@ -123,8 +125,9 @@ func (q Q) withTriggers(ctx context.Context, rows []jobRow) ([]job.Job, error) {
 // the clock from deciding on its rings, until the transaction ends.
 func (t *Tx) LockJob(ctx context.Context, name string) (job.Job, error) {
 	var id int64
-	if err := sqlx.GetContext(ctx, t.Ext, &id, `SELECT id FROM jobs WHERE name = $1 FOR UPDATE`, name); err != nil {
-		return job.Job{}, db.Found(err, "job", name)
+	if err := sqlx.GetContext(ctx, t.Ext, &id, `SELECT id FROM jobs WHERE id = record_id('job', $1)
+		AND removed_at IS NULL FOR UPDATE`, name); err != nil {
+		return job.Job{}, t.Found(ctx, err, "job", name)
 	}
 	if err := t.LockTriggers(ctx, []int64{id}); err != nil {
 		return job.Job{}, err
@@ -150,7 +153,11 @@ func (q Q) PutJob(ctx context.Context, name string, owner, author int64, on bool
 		ID      int64 `db:"id"`
 		Version int   `db:"version"`
 	}
-	err := sqlx.GetContext(ctx, q.Ext, &row, `SELECT id, version FROM jobs WHERE name = $1 FOR UPDATE`, name)
+	name, err := q.Called(ctx, "job", name)
+	if err != nil {
+		return job.Job{}, err
+	}
+	err = sqlx.GetContext(ctx, q.Ext, &row, `SELECT id, version FROM jobs WHERE name = $1 FOR UPDATE`, name)
 	if errors.Is(err, sql.ErrNoRows) {
 		err = sqlx.GetContext(ctx, q.Ext, &row, `INSERT INTO jobs (name, owner_id, is_on, version)
 			VALUES ($1, $2, $3, 1) RETURNING id, version`, name, owner, on)
@@ -164,15 +171,8 @@ func (q Q) PutJob(ctx context.Context, name string, owner, author int64, on bool
 	if err := q.putTriggers(ctx, row.ID, d, uses); err != nil {
 		return job.Job{}, err
 	}
-	kept := d
-	kept.Triggers = nil // they stand in their own table; a version keeps the texts only
-	for _, t := range d.Triggers {
-		kept.Triggers = append(kept.Triggers, job.Trigger{Timing: t.Timing, Wait: t.Wait, Values: t.Values})
-	}
-	if _, err := q.Ext.ExecContext(ctx, `INSERT INTO job_versions (job_id, version, definition, author_id)
-		VALUES ($1, $2, $3, $4)`,
-		row.ID, row.Version, db.Document[job.Definition]{V: kept}, author); err != nil {
-		return job.Job{}, db.Wrap(err, "save the job's version")
+	if err := q.putJobVersion(ctx, row.ID, row.Version, author, d); err != nil {
+		return job.Job{}, err
 	}
 	if _, err := q.Ext.ExecContext(ctx, `DELETE FROM job_uses WHERE job_id = $1`, row.ID); err != nil {
 		return job.Job{}, db.Wrap(err, "save what the job uses")
@@ -201,6 +201,19 @@ func (q Q) PutJob(ctx context.Context, name string, owner, author int64, on bool
 		return job.Job{}, err
 	}
 	return q.Job(ctx, strconv.FormatInt(row.ID, 10))
+}
+
+// putJobVersion keeps what a job says in a version. The triggers stand in their own table; a
+// version keeps their texts only.
+func (q Q) putJobVersion(ctx context.Context, id int64, version int, author int64, d job.Definition) error {
+	kept := d
+	kept.Triggers = nil
+	for _, t := range d.Triggers {
+		kept.Triggers = append(kept.Triggers, job.Trigger{Timing: t.Timing, Wait: t.Wait, Values: t.Values})
+	}
+	_, err := q.Ext.ExecContext(ctx, `INSERT INTO job_versions (job_id, version, definition, author_id)
+		VALUES ($1, $2, $3, $4)`, id, version, db.Document[job.Definition]{V: kept}, author)
+	return db.Wrap(err, "save the job's version")
 }
 
 func (q Q) putTriggers(ctx context.Context, jobID int64, d job.Definition, uses Uses) error {

@@ -68,11 +68,12 @@ func (k PlaceKind) columns() string {
 func (q Q) Place(ctx context.Context, kind PlaceKind, name string) (Place, error) {
 	table, _ := kind.table()
 	var p Place
-	err := sqlx.GetContext(ctx, q.Ext, &p, `SELECT `+kind.columns()+` FROM `+table+` WHERE name = $1`, name)
-	return p, db.Found(err, string(kind), name)
+	err := sqlx.GetContext(ctx, q.Ext, &p, `SELECT `+kind.columns()+` FROM `+table+` WHERE id = record_id($1, $2)
+		AND removed_at IS NULL`, string(kind), name)
+	return p, q.Found(ctx, err, string(kind), name)
 }
 
-// PlaceByID finds a source or destination.
+// PlaceByID finds a source or destination, also one that was removed.
 func (q Q) PlaceByID(ctx context.Context, kind PlaceKind, id int64) (Place, error) {
 	table, _ := kind.table()
 	var p Place
@@ -84,7 +85,8 @@ func (q Q) PlaceByID(ctx context.Context, kind PlaceKind, id int64) (Place, erro
 func (q Q) Places(ctx context.Context, kind PlaceKind) ([]Place, error) {
 	table, _ := kind.table()
 	places := []Place{}
-	err := sqlx.SelectContext(ctx, q.Ext, &places, `SELECT `+kind.columns()+` FROM `+table+` ORDER BY name LIMIT 1000`)
+	err := sqlx.SelectContext(ctx, q.Ext, &places, `SELECT `+kind.columns()+` FROM `+table+` WHERE removed_at IS NULL
+		ORDER BY name LIMIT 1000`)
 	return places, db.Wrap(err, "list the "+table)
 }
 
@@ -100,12 +102,16 @@ func (q Q) PutPlace(ctx context.Context, kind PlaceKind, p Place) (int64, error)
 			FROM (excluded.protocol, excluded.settings->'host', excluded.settings->'port')
 			THEN '' ELSE destinations.pin END`
 	}
+	name, err := q.Called(ctx, string(kind), p.Name)
+	if err != nil {
+		return 0, err
+	}
 	var id int64
-	err := sqlx.GetContext(ctx, q.Ext, &id, `INSERT INTO `+table+` (name, `+protocol+`, settings, secret)
+	err = sqlx.GetContext(ctx, q.Ext, &id, `INSERT INTO `+table+` (name, `+protocol+`, settings, secret)
 		VALUES ($1, $2, $3, coalesce($4, ''::bytea))
 		ON CONFLICT (name) DO UPDATE SET `+protocol+` = excluded.`+protocol+`, settings = excluded.settings,
 			secret = coalesce($4, `+table+`.secret), updated_at = bell_now()`+untested+`
-		RETURNING id`, p.Name, p.Protocol, []byte(p.Settings), p.Secret)
+		RETURNING id`, name, p.Protocol, []byte(p.Settings), p.Secret)
 	return id, db.Unique(err, string(kind), p.Name)
 }
 
@@ -113,21 +119,4 @@ func (q Q) PutPlace(ctx context.Context, kind PlaceKind, p Place) (int64, error)
 func (q Q) SourceWrites(ctx context.Context, id int64, writes string) error {
 	_, err := q.Ext.ExecContext(ctx, `UPDATE sources SET writes = $2 WHERE id = $1`, id, writes)
 	return db.Wrap(err, "keep what the login can write")
-}
-
-// RemoveDestination removes a destination that nothing ever went to.
-func (t *Tx) RemoveDestination(ctx context.Context, id int64) error {
-	return db.One(t.Ext.ExecContext(ctx, `DELETE FROM destinations WHERE id = $1`, id))
-}
-
-// DestinationKept tells why a destination cannot be removed: the jobs that name it,
-// at most 100, and whether the record of deliveries does.
-func (q Q) DestinationKept(ctx context.Context, id int64) (jobs []string, recorded bool, err error) {
-	if err := sqlx.SelectContext(ctx, q.Ext, &jobs, `SELECT j.name FROM jobs j JOIN job_uses u ON u.job_id = j.id
-		WHERE u.kind = 'destination' AND u.id = $1 ORDER BY j.name LIMIT 100`, id); err != nil {
-		return nil, false, db.Wrap(err, "find the jobs that send to the destination")
-	}
-	err = sqlx.GetContext(ctx, q.Ext, &recorded, `SELECT EXISTS (SELECT 1 FROM deliveries WHERE destination_id = $1)`,
-		id)
-	return jobs, recorded, db.Wrap(err, "find what went to the destination")
 }

@@ -23,21 +23,23 @@ func (r reportRow) whole() job.Report {
 	return r.Report
 }
 
-var reportColumns = `r.id, r.name, p.login AS owner, r.version, r.updated_at, v.definition, ` +
+var reportColumns = `r.id, r.name, p.login AS owner, r.version, r.updated_at, v.definition, r.removed_at, ` +
 	db.RevisionOf("report", "r.name") + `
 	FROM reports r JOIN people p ON p.id = r.owner_id JOIN report_versions v ON v.report_id = r.id
 	AND v.version = r.version`
 
-// Report finds a report by its name or its id.
+// Report finds a report by its name, or one that it had before, or its id. By its id also one
+// is found that was removed.
 func (q Q) Report(ctx context.Context, name string) (job.Report, error) {
 	var row reportRow
 	id, err := strconv.ParseInt(name, 10, 64)
 	if err == nil {
 		err = sqlx.GetContext(ctx, q.Ext, &row, `SELECT `+reportColumns+` WHERE r.id = $1`, id)
 	} else {
-		err = sqlx.GetContext(ctx, q.Ext, &row, `SELECT `+reportColumns+` WHERE r.name = $1`, name)
+		err = sqlx.GetContext(ctx, q.Ext, &row, `SELECT `+reportColumns+` WHERE r.id = record_id('report', $1)
+			AND r.removed_at IS NULL`, name)
 	}
-	return row.whole(), db.Found(err, "report", name)
+	return row.whole(), q.Found(ctx, err, "report", name)
 }
 
 // ReportOf finds a report in the version that a run takes: the one that was current
@@ -47,7 +49,7 @@ func (q Q) ReportOf(ctx context.Context, run job.RunID, name string, at time.Tim
 	if _, err := q.Ext.ExecContext(ctx, `INSERT INTO run_reports (run_id, report_id, version)
 		SELECT $1, r.id, coalesce((SELECT max(v.version) FROM report_versions v WHERE v.report_id = r.id
 		AND v.saved_at <= $3), (SELECT min(v.version) FROM report_versions v WHERE v.report_id = r.id))
-		FROM reports r WHERE r.name = $2 ON CONFLICT DO NOTHING`, run, name, at); err != nil {
+		FROM reports r WHERE r.id = record_id('report', $2) AND r.removed_at IS NULL ON CONFLICT DO NOTHING`, run, name, at); err != nil {
 		return job.Report{}, db.Wrap(err, "note the report's version")
 	}
 	var row reportRow
@@ -55,14 +57,15 @@ func (q Q) ReportOf(ctx context.Context, run job.RunID, name string, at time.Tim
 		v.definition
 		FROM reports r JOIN people p ON p.id = r.owner_id JOIN run_reports n ON n.report_id = r.id AND n.run_id = $2
 		JOIN report_versions v ON v.report_id = r.id AND v.version = n.version
-		WHERE r.name = $1`, name, run)
-	return row.whole(), db.Found(err, "report", name)
+		WHERE r.id = record_id('report', $1)`, name, run)
+	return row.whole(), q.Found(ctx, err, "report", name)
 }
 
 // Reports lists the reports by name, at most limit.
 func (q Q) Reports(ctx context.Context, limit int) ([]job.Report, error) {
 	var rows []reportRow
-	err := sqlx.SelectContext(ctx, q.Ext, &rows, `SELECT `+reportColumns+` ORDER BY r.name LIMIT $1`, limit)
+	err := sqlx.SelectContext(ctx, q.Ext, &rows, `SELECT `+reportColumns+` WHERE r.removed_at IS NULL
+		ORDER BY r.name LIMIT $1`, limit)
 	reports := make([]job.Report, 0, len(rows))
 	for _, row := range rows {
 		reports = append(reports, row.whole())
@@ -80,7 +83,11 @@ func (q Q) PutReport(ctx context.Context, name string, owner, author int64,
 		Version int   `db:"version"`
 		Same    bool  `db:"same"`
 	}
-	err := sqlx.GetContext(ctx, q.Ext, &row, `SELECT r.id, r.version, v.definition = $2::jsonb AS same FROM reports r
+	name, err := q.Called(ctx, "report", name)
+	if err != nil {
+		return job.Report{}, err
+	}
+	err = sqlx.GetContext(ctx, q.Ext, &row, `SELECT r.id, r.version, v.definition = $2::jsonb AS same FROM reports r
 		JOIN report_versions v ON v.report_id = r.id AND v.version = r.version WHERE r.name = $1
 		FOR UPDATE OF r`, name, db.Document[job.ReportDefinition]{V: d})
 	switch {
@@ -100,6 +107,10 @@ func (q Q) PutReport(ctx context.Context, name string, owner, author int64,
 			row.ID, row.Version, db.Document[job.ReportDefinition]{V: d}, author); err != nil {
 			return job.Report{}, db.Wrap(err, "save the report's version")
 		}
+	}
+	if _, err := q.Ext.ExecContext(ctx, `UPDATE reports SET owner_id = $2 WHERE id = $1 AND owner_id <> $2`, row.ID,
+		owner); err != nil {
+		return job.Report{}, db.Wrap(err, "save the report's owner")
 	}
 	return q.Report(ctx, name)
 }

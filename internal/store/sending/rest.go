@@ -122,6 +122,12 @@ func (t *Tx) ProbeSoon(ctx context.Context, id int64) error {
 	return db.Wrap(err, "look at the destination")
 }
 
+// ProbeNever lets a destination that rests not be looked at by itself.
+func (t *Tx) ProbeNever(ctx context.Context, id int64) error {
+	_, err := t.Ext.ExecContext(ctx, `UPDATE destinations SET probe_at = NULL WHERE id = $1`, id)
+	return db.Wrap(err, "look at the destination no more")
+}
+
 // Waiting is what waits for a destination.
 type Waiting struct {
 	Deliveries int      `db:"deliveries"`
@@ -254,7 +260,7 @@ func (q Q) Watched(ctx context.Context) (Watched, error) {
 	var w Watched
 	row := q.Ext.QueryRowxContext(ctx, `SELECT (SELECT count(*) FROM alerts WHERE state = 'open'),
 		(SELECT count(*) FROM alerts WHERE unreached AND state <> 'closed'),
-		(SELECT count(*) FROM destinations WHERE rests_since IS NOT NULL),
+		(SELECT count(*) FROM destinations WHERE removed_at IS NULL AND rests_since IS NOT NULL),
 		(SELECT count(*) FROM deliveries WHERE phase = 'ready')`)
 	if err := row.Scan(&w.Open, &w.Unreached, &w.Resting, &w.Waiting); err != nil {
 		return w, db.Wrap(err, "count what needs somebody")

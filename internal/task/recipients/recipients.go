@@ -4,6 +4,7 @@ package recipients
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"strings"
 	"time"
@@ -135,6 +136,10 @@ func (r *Resolver) one(ctx context.Context, to job.Recipient) error {
 		return r.address(ctx, address)
 	case job.ToPerson:
 		p, _, err := r.store.PersonByLogin(ctx, to.Name)
+		if gone := new(db.NotFound); errors.As(err, &gone) && gone.Removed != nil {
+			r.Out.Notes = append(r.Out.Notes, fmt.Sprintf("%s was removed by %s and gets nothing", to.Name, gone.Removed.By))
+			return nil
+		}
 		if err != nil {
 			return err
 		}
