@@ -98,8 +98,8 @@ func (c *Client) RemoveCalendar(ctx context.Context, name string) error {
 }
 
 // ReadICS reads the whole-day events of an iCalendar file.
-func (c *Client) ReadICS(ctx context.Context, text string) (read wire.ICSRead, err error) {
-	return read, c.do(ctx, http.MethodPost, "/api/icalendar", wire.ICSRequest{Text: text}, &read)
+func (c *Client) ReadICS(ctx context.Context, text, calendar string) (read wire.ICSRead, err error) {
+	return read, c.do(ctx, http.MethodPost, "/api/icalendar", wire.ICSRequest{Text: text, Calendar: calendar}, &read)
 }
 
 // WhenSettings shows what holds for all rules.

@@ -177,7 +177,7 @@ func Load(ctx context.Context, c *client.Client, w World) error {
 			return fmt.Errorf("save the report %s: %w", r.name, err)
 		}
 	}
-	holidays, err := c.ReadICS(ctx, holidayFile)
+	holidays, err := c.ReadICS(ctx, holidayFile, "")
 	if err != nil {
 		return fmt.Errorf("read the public holidays: %w", err)
 	}

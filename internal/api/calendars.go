@@ -89,15 +89,27 @@ func (s *server) removeCalendar(ctx context.Context, in *CalendarPath) (*struct{
 	return nil, s.removed(ctx, who, "calendar", in.Calendar)
 }
 
-func (s *server) readIcalendar(_ context.Context,
+func (s *server) readIcalendar(ctx context.Context,
 	in *struct{ Body wire.ICSRequest },
 ) (*struct{ Body wire.ICSRead }, error) {
 	entries, notes, err := calendar.ReadICS([]byte(in.Body.Text))
 	if err != nil {
 		return nil, huma.NewError(http.StatusUnprocessableEntity, err.Error())
 	}
-	out := wire.ICSRead{Entries: []calendar.Entry{}, Notes: []string{}}
-	out.Entries, out.Notes = append(out.Entries, entries...), append(out.Notes, notes...)
+	var had []calendar.Entry
+	if in.Body.Calendar != "" {
+		c, err := s.Store.Calendar(ctx, in.Body.Calendar)
+		if err != nil && !isNotFound(err) {
+			return nil, s.problem(err)
+		}
+		had = c.Definition.Closed
+	}
+	merged, added, missing := calendar.Merge(had, entries)
+	all := func(e []calendar.Entry) []calendar.Entry { return append([]calendar.Entry{}, e...) }
+	out := wire.ICSRead{
+		Entries: all(entries), Notes: append([]string{}, notes...), Merged: all(merged), Added: all(added),
+		Missing: all(missing),
+	}
 	return &struct{ Body wire.ICSRead }{out}, nil
 }
 

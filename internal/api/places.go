@@ -33,6 +33,9 @@ func (s *server) places(a huma.API) {
 		subject("destinations").get("list-protocols", "/api/protocols",
 			"List the protocols of destinations, with what each can be told"), s.listProtocols)
 	huma.Register(a,
+		subject("sources").get("list-drivers", "/api/drivers",
+			"List the drivers of sources, with what each can be told"), s.listDrivers)
+	huma.Register(a,
 		subject("destinations").delete("remove-destination", "/api/destinations/{name}",
 			"Remove a destination that no job sends to; it can be brought back for 30 days", refuses(403, 404, 422),
 			answers(http.StatusNoContent)), s.removeDestination)
@@ -86,6 +89,10 @@ func (s *server) testPlace(kind records.PlaceKind) func(ctx context.Context, in 
 
 func (s *server) listProtocols(context.Context, *struct{}) (*struct{ Body []job.Protocol }, error) {
 	return &struct{ Body []job.Protocol }{deliver.Describe()}, nil
+}
+
+func (s *server) listDrivers(context.Context, *struct{}) (*struct{ Body []job.Driver }, error) {
+	return &struct{ Body []job.Driver }{report.Describe()}, nil
 }
 
 func (s *server) removeDestination(ctx context.Context, in *struct {

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"flag"
@@ -297,7 +298,8 @@ func weekOf(c wire.Calendar) string {
 
 func calendarCommand(f *flag.FlagSet) runner {
 	asJSON := jsonFlag(f)
-	file := f.String("read", "", "take the closed days from this iCalendar `file`, in place of those it has")
+	file := f.String("read", "", "take closed days from this iCalendar `file`, beside those it has")
+	replace := f.Bool("replace", false, "with -read: in place of those it has, its rules included")
 	try := f.Bool("try", false, "with -read: save nothing, and tell what would change")
 	return func(ctx context.Context, i IO, args []string) (int, error) {
 		name, err := only(args, "calendar")
@@ -316,7 +318,7 @@ func calendarCommand(f *flag.FlagSet) runner {
 		if err != nil {
 			return 0, err
 		}
-		read, err := c.ReadICS(ctx, string(body))
+		read, err := c.ReadICS(ctx, string(body), name)
 		if err != nil {
 			return 0, err
 		}
@@ -327,7 +329,10 @@ func calendarCommand(f *flag.FlagSet) runner {
 		} else if !errors.As(err, &p) || p.Status != 404 {
 			return 0, err
 		}
-		d.Closed = read.Entries
+		d.Closed = read.Merged
+		if *replace {
+			d.Closed = read.Entries
+		}
 		saved, err := c.SaveCalendar(ctx, name, d, *try)
 		if err != nil {
 			return 0, err
@@ -337,13 +342,37 @@ func calendarCommand(f *flag.FlagSet) runner {
 			if !s.Saved {
 				word = "not saved, only tried"
 			}
-			fmt.Fprintf(i.Out, "%s, with %d entries from %s: %s.\n", name, len(read.Entries), *file, word)
+			fmt.Fprintf(i.Out, "%s, with %d entries from %s, of which %d are new: %s.\n", name, len(read.Entries), *file,
+				len(read.Added), word)
+			switch n := len(read.Missing); {
+			case n > 0 && *replace:
+				fmt.Fprintf(i.Out, "  ! %s of the calendar that the file does not have %s removed: %s\n",
+					phrase.Count(n, "entry"), gone(*try, n), entryNames(read.Missing))
+			case n > 0:
+				fmt.Fprintf(i.Out, "  %s of the calendar that the file does not have: kept. -replace removes %s: %s\n",
+					phrase.Count(n, "entry"), phrase.Plural(n, "it", "them"), entryNames(read.Missing))
+			}
 			for _, n := range read.Notes {
 				fmt.Fprintf(i.Out, "  ! %s\n", n)
 			}
 			printEffects(i, s.Effects)
 		})
 	}
+}
+
+func gone(try bool, n int) string {
+	if try {
+		return "would be"
+	}
+	return phrase.Plural(n, "was", "were")
+}
+
+func entryNames(all []calendar.Entry) string {
+	names := make([]string, len(all))
+	for i, e := range all {
+		names[i] = cmp.Or(e.Label, e.Date, e.Rule)
+	}
+	return phrase.Few(names)
 }
 
 func printCalendar(i IO, p wire.CalendarPage) {

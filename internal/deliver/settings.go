@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"io"
 	"reflect"
-	"slices"
 	"strings"
 
 	"ironbell/internal/core/job"
@@ -23,10 +22,8 @@ func Describe() []job.Protocol {
 	for _, name := range Protocols() {
 		p := protocols[name]
 		d := job.Protocol{
-			Name: name, Title: p.title, Takes: string(p.kind), Password: p.secret, Settings: []job.Setting{},
-		}
-		for _, f := range fields(p.settings) {
-			d.Settings = append(d.Settings, setting(f))
+			Name: name, Title: p.title, Takes: string(p.kind), Password: p.secret,
+			Settings: job.DescribeSettings(p.settings),
 		}
 		out = append(out, d)
 	}
@@ -39,27 +36,6 @@ func password(doc string) *job.Setting {
 
 func key(doc string) *job.Setting {
 	return &job.Setting{Name: "password", Form: job.SettingBlock, Doc: doc}
-}
-
-func setting(f reflect.StructField) job.Setting {
-	name, options, _ := strings.Cut(f.Tag.Get("json"), ",")
-	s := job.Setting{
-		Name: name, Doc: f.Tag.Get("doc"), Needed: !strings.Contains(options, "omitempty"),
-		Further: f.Tag.Get("few") != "", Form: job.SettingText,
-	}
-	switch form, choices := f.Tag.Get("form"), f.Tag.Get("enum"); {
-	case form != "":
-		s.Form = job.SettingForm(form)
-	case choices != "":
-		s.Form, s.Choices = job.SettingChoice, strings.Split(choices, ",")
-	case f.Type.Kind() == reflect.Slice:
-		s.Form = job.SettingList
-	case f.Type.Kind() == reflect.Map:
-		s.Form = job.SettingPairs
-	case f.Type.Kind() != reflect.String:
-		s.Form = job.SettingNumber
-	}
-	return s
 }
 
 // checkSettings tells what is wrong with the form of settings: names that the
@@ -89,14 +65,8 @@ func checkSettings(protocol string, settings json.RawMessage) error {
 
 func settingNames(settings any) []string {
 	var names []string
-	for _, f := range fields(settings) {
-		names = append(names, setting(f).Name)
+	for _, s := range job.DescribeSettings(settings) {
+		names = append(names, s.Name)
 	}
 	return names
-}
-
-// fields are the fields of settings, with those that several protocols have alike.
-func fields(settings any) []reflect.StructField {
-	return slices.DeleteFunc(reflect.VisibleFields(reflect.TypeOf(settings)),
-		func(f reflect.StructField) bool { return f.Anonymous })
 }

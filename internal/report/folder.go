@@ -18,8 +18,8 @@ import (
 
 // FolderSettings are the settings of a source of the driver folder.
 type FolderSettings struct {
-	Folder string           `json:"folder"`           // below one that the operator allowed
-	Tables map[string]Table `json:"tables,omitempty"` // files that queries read as tables
+	Folder string           `json:"folder" doc:"folder on the machine, below one that its operator allowed"`
+	Tables map[string]Table `json:"tables,omitempty" form:"tables" doc:"files that queries read as tables, by the name of the table"`
 	Limits
 }
 

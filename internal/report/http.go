@@ -18,10 +18,9 @@ import (
 // HTTPSettings are the settings of a source of the driver http. Its password is
 // sent as a bearer token (RFC 6750).
 type HTTPSettings struct {
-	URL    string           `json:"url"` // what the files of tables are added to
-	Tables map[string]Table `json:"tables,omitempty"`
-	// certificates of the authority that signed the server's, as PEM; those of this machine when empty
-	CA string `json:"ca,omitempty"`
+	URL    string           `json:"url" doc:"address, to which the files of tables are added"`
+	Tables map[string]Table `json:"tables,omitempty" form:"tables" doc:"answers that queries read as tables, by the name of the table"`
+	CA     string           `json:"ca,omitempty" form:"block" few:"yes" doc:"certificates of the authority that signed the server's, as PEM; those of this machine when left out"`
 	Limits
 }
 

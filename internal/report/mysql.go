@@ -24,14 +24,13 @@ import (
 // ServerSettings are the settings of a source of the drivers mysql (MariaDB,
 // too) and sqlserver.
 type ServerSettings struct {
-	Host     string `json:"host"`
-	Port     int    `json:"port,omitempty"`
-	Database string `json:"database"`
-	User     string `json:"user"`
-	TLS      string `json:"tls,omitempty" enum:"disable,require,verify-full"` // verify-full when empty
-	// certificates of the authority that signed the server's, as PEM; those of this machine when empty
-	CA       string `json:"ca,omitempty"`
-	MayWrite bool   `json:"may_write,omitempty"` // signs that the login can write
+	Host     string `json:"host" doc:"name or address of the server"`
+	Port     int    `json:"port,omitempty" doc:"the server's usual one when left out"`
+	Database string `json:"database" doc:"name of the database"`
+	User     string `json:"user" doc:"login as which reports read where they name no identity; one that may read alone"`
+	TLS      string `json:"tls,omitempty" enum:"disable,require,verify-full" doc:"verify-full when left out"`
+	CA       string `json:"ca,omitempty" form:"block" few:"yes" doc:"certificates of the authority that signed the server's, as PEM; those of this machine when left out"`
+	MayWrite bool   `json:"may_write,omitempty" few:"yes" doc:"you know that this login can write, and use it all the same"`
 	Limits
 }
 

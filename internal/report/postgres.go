@@ -24,17 +24,14 @@ import (
 
 // PostgresSettings are the settings of a source of the driver postgres.
 type PostgresSettings struct {
-	Host     string `json:"host"`
-	Port     int    `json:"port"`
-	Database string `json:"database"`
-	User     string `json:"user"`
-	TLS      string `json:"tls,omitempty" enum:"disable,prefer,require,verify-full"` // prefer when empty
-	// for verify-full: certificates of the authority that signed the server's, as PEM; those of this machine when empty
-	CA string `json:"ca,omitempty"`
-	// tasks of the kind query may change data
-	Statements bool `json:"statements,omitempty"`
-	// signs that the login can write; statements says so, too
-	MayWrite bool `json:"may_write,omitempty"`
+	Host       string `json:"host" doc:"name or address of the server"`
+	Port       int    `json:"port,omitempty" doc:"5432 when left out"`
+	Database   string `json:"database" doc:"name of the database"`
+	User       string `json:"user" doc:"login as which reports read where they name no identity; one that may read alone"`
+	TLS        string `json:"tls,omitempty" enum:"disable,prefer,require,verify-full" doc:"prefer when left out"`
+	CA         string `json:"ca,omitempty" form:"block" few:"yes" doc:"for verify-full: certificates of the authority that signed the server's, as PEM; those of this machine when left out"`
+	Statements bool   `json:"statements,omitempty" few:"yes" doc:"tasks of the kind query may change data"`
+	MayWrite   bool   `json:"may_write,omitempty" few:"yes" doc:"you know that this login can write, and use it all the same; statements says so, too"`
 	Limits
 }
 

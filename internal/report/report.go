@@ -38,10 +38,10 @@ type Query struct {
 
 // Limits are the settings that all sources of rows have.
 type Limits struct {
-	Conns   int          `json:"conns,omitempty"`   // connections at most; 4 when 0
-	Rows    int64        `json:"rows,omitempty"`    // rows of one query at most; any number when 0
-	Bytes   int64        `json:"bytes,omitempty"`   // of one answer at most; 8 GB when 0
-	Longest job.Duration `json:"longest,omitempty"` // time of one query at most, such as 10m
+	Conns   int          `json:"conns,omitempty" few:"yes" doc:"connections at most; 4 when left out"`
+	Rows    int64        `json:"rows,omitempty" few:"yes" doc:"rows of one query at most; any number when left out"`
+	Bytes   int64        `json:"bytes,omitempty" few:"yes" doc:"bytes of one answer at most; 8 GB when left out"`
+	Longest job.Duration `json:"longest,omitempty" few:"yes" doc:"time of one query at most, such as 10m"`
 }
 
 // conns is how many connections there may be.
@@ -166,25 +166,46 @@ type Allowed struct {
 
 // drivers is the table of all drivers.
 var drivers = []struct {
-	name string
-	open func(a Allowed, name string, settings json.RawMessage, password string) (Source, error)
+	name     string
+	title    string
+	settings any
+	password string // what the password is; empty when there is none
+	open     func(a Allowed, name string, settings json.RawMessage, password string) (Source, error)
 }{
-	{"postgres", func(_ Allowed, name string, settings json.RawMessage, password string) (Source, error) {
+	{"postgres", "PostgreSQL", PostgresSettings{}, serverPassword, func(_ Allowed, name string, settings json.RawMessage, password string) (Source, error) {
 		return openPostgres(name, settings, password)
 	}},
-	{"mysql", func(_ Allowed, name string, settings json.RawMessage, password string) (Source, error) {
+	{"mysql", "MySQL or MariaDB", ServerSettings{}, serverPassword, func(_ Allowed, name string, settings json.RawMessage, password string) (Source, error) {
 		return openMySQL(name, settings, password)
 	}},
-	{"sqlite", func(a Allowed, name string, settings json.RawMessage, _ string) (Source, error) {
+	{"sqlite", "SQLite file", FileSettings{}, "", func(a Allowed, name string, settings json.RawMessage, _ string) (Source, error) {
 		return openSQLite(name, settings, a.Folders)
 	}},
-	{"sqlserver", openSQLServer},
-	{"folder", func(a Allowed, name string, settings json.RawMessage, _ string) (Source, error) {
+	{"sqlserver", "SQL Server", ServerSettings{}, serverPassword, openSQLServer},
+	{"folder", "Folder of files", FolderSettings{}, "", func(a Allowed, name string, settings json.RawMessage, _ string) (Source, error) {
 		return openFolder(name, settings, a.Folders)
 	}},
-	{"http", func(a Allowed, name string, settings json.RawMessage, password string) (Source, error) {
+	{"http", "HTTP address", HTTPSettings{}, "a token that is sent with each request, if it wants one", func(a Allowed, name string, settings json.RawMessage, password string) (Source, error) {
 		return openHTTP(name, settings, password, a.Guard)
 	}},
+}
+
+const serverPassword = "password of the user"
+
+// Describe tells what the settings of each driver are, by their names.
+func Describe() []job.Driver {
+	out := make([]job.Driver, 0, len(drivers))
+	for _, d := range drivers {
+		one := job.Driver{Name: d.name, Title: d.title, Settings: job.DescribeSettings(d.settings)}
+		if d.password != "" {
+			one.Password = &job.Setting{Name: "password", Form: job.SettingText, Doc: d.password}
+		}
+		if d.name == "sqlserver" {
+			one.Note = Untested
+		}
+		out = append(out, one)
+	}
+	return out
 }
 
 // readSettings reads the settings of a source. A name that its driver does not know is

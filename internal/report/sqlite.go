@@ -20,7 +20,7 @@ import (
 
 // FileSettings are the settings of a source of the driver sqlite.
 type FileSettings struct {
-	File string `json:"file"` // in a folder that the operator allowed
+	File string `json:"file" doc:"database file on the machine, in a folder that its operator allowed"`
 	Limits
 }
 

@@ -39,6 +39,11 @@ export type Name =
   | 'people'
   | 'posts'
   | 'protocols'
+  | 'drivers'
+  | 'removed'
+  | 'removing'
+  | 'renaming'
+  | 'former names'
   | 'receives'
   | 'report'
   | 'reports'
@@ -94,6 +99,40 @@ export const asks = {
     queryOptions({
       queryKey: named('alert', id),
       queryFn: () => body(api.GET('/api/alerts/{alert}', { params: { path: { alert: id } } })),
+    }),
+
+  /** What was removed and can be brought back. */
+  removed: () =>
+    queryOptions({ queryKey: named('removed'), queryFn: () => body(api.GET('/api/records/removed')) }),
+  /** What the removal of some records would mean. */
+  removing: (records: { kind: string; name: string }[]) =>
+    queryOptions({
+      queryKey: named('removing', records),
+      queryFn: () => body(api.POST('/api/records/remove', { body: { records, try: true } })),
+      placeholderData: keepPreviousData,
+      gcTime: 0,
+      staleTime: 0,
+    }),
+  /** What would be rewritten for another name. */
+  renaming: (kind: string, name: string, to: string, enabled: boolean) =>
+    queryOptions({
+      queryKey: named('renaming', kind, name, to),
+      queryFn: () => body(api.POST('/api/record/rename', { body: { kind, name, to, try: true } })),
+      enabled,
+      placeholderData: keepPreviousData,
+      gcTime: 0,
+      retry: false,
+    }),
+  formerNames: (kind: string, name: string) =>
+    queryOptions({
+      queryKey: named('former names', kind, name),
+      queryFn: () => body(api.GET('/api/record/names', { params: { query: { kind, name } } })),
+    }),
+  drivers: () =>
+    queryOptions({
+      queryKey: named('drivers'),
+      queryFn: () => body(api.GET('/api/drivers')),
+      staleTime: Infinity,
     }),
 
   jobs: () => queryOptions({ queryKey: named('jobs'), queryFn: () => body(api.GET('/api/jobs')) }),
@@ -367,6 +406,7 @@ const changes = {
   person: ['people', 'me', 'receives', 'groups', 'posts', 'whom', 'sign-ins'],
   post: ['posts', 'whom', 'receives', 'ahead'],
   run: [...runs, 'alerts', 'alert'],
+  source: ['sources', 'source pages', 'tables', 'choices', 'state'],
   settings: ['settings', 'copy', 'state', 'day', 'deliveries', 'when', 'forecast'],
   signIns: ['sign-ins'],
 } satisfies Record<string, Name[]>;

@@ -43,6 +43,20 @@ export function settingValue(setting: Pick<Setting, 'form'>, text: string): unkn
       );
     case 'block':
       return text;
+    case 'yes/no':
+      return true;
+    case 'tables':
+      return JSON.parse(text) as unknown;
   }
   return text.trim();
+}
+
+/** The settings that a form says, without those that are left out. */
+export function toldOf(form: FormData, described: Pick<Setting, 'form' | 'name'>[]): Record<string, unknown> {
+  const told: Record<string, unknown> = {};
+  for (const s of described) {
+    const value = settingValue(s, String(form.get(`set-${s.name}`) ?? ''));
+    if (value !== undefined) told[s.name] = value;
+  }
+  return told;
 }

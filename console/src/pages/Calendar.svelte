@@ -3,8 +3,10 @@
   // it is done.
   import { createMutation, createQuery, useQueryClient } from '@tanstack/svelte-query';
   import CalendarDayForm from '../components/CalendarDayForm.svelte';
+  import CalendarEntries from '../components/CalendarEntries.svelte';
   import CalendarEffects from '../components/CalendarEffects.svelte';
   import MonthGrid, { type GridDay } from '../components/MonthGrid.svelte';
+  import RecordActions from '../components/records/RecordActions.svelte';
   import Trouble from '../components/Trouble.svelte';
   import { api, beganFrom, body, type CalendarDefinition, type CalendarEntry } from '../lib/api';
   import { asks, changed } from '../lib/queries';
@@ -20,10 +22,12 @@
   const weekdays = ['mon', 'tue', 'wed', 'thu', 'fri', 'sat', 'sun'];
   let draft = $state<CalendarDefinition | null>(null);
   let notes = $state<string[]>([]);
+  /** Closed days that the file which was read does not have. */
+  let missing = $state<CalendarEntry[]>([]);
   const shown = $derived<CalendarDefinition>(
-    draft ?? { week: kept?.week ?? [], closed: kept?.closed ?? [], open: kept?.open ?? [] },
+    draft ?? { week: kept?.week, closed: kept?.closed ?? [], open: kept?.open ?? [] },
   );
-  const week = $derived(shown.week?.length ? shown.week : weekdays.slice(0, 5));
+  const week = $derived(shown.week ?? weekdays.slice(0, 5));
   const months = $derived(monthsFrom(dateIn(Date.now(), myZone()), 12));
   const days = $derived(
     Object.fromEntries(
@@ -43,7 +47,7 @@
   }
 
   const clean = (d: CalendarDefinition): CalendarDefinition => ({
-    ...(d.week?.length && { week: d.week }),
+    ...(d.week && { week: d.week }),
     ...(d.closed?.length && { closed: d.closed }),
     ...(d.open?.length && { open: d.open }),
   });
@@ -62,51 +66,28 @@
     onSuccess: async () => {
       draft = null;
       notes = [];
+      missing = [];
       await changed(client, 'calendar');
-    },
-  }));
-  const remove = createMutation(() => ({
-    meta: { says: 'The calendar is removed.' },
-    mutationFn: () => body(api.DELETE('/api/calendars/{calendar}', { params: { path: { calendar: name } } })),
-    onSuccess: async () => {
-      await changed(client, 'calendar');
-      navigate('/calendars');
     },
   }));
   const read = createMutation(() => ({
-    mutationFn: async (file: File) => body(api.POST('/api/icalendar', { body: { text: await file.text() } })),
+    mutationFn: async (file: File) =>
+      body(api.POST('/api/icalendar', { body: { text: await file.text(), calendar: name } })),
     onSuccess: (got) => {
-      notes = [`${got.entries.length} whole-day events were read.`, ...got.notes];
-      change({ closed: got.entries });
+      missing = got.missing;
+      notes = [
+        `${got.entries.length} whole-day events were read, ${got.added.length} of them new.`,
+        ...got.notes,
+      ];
+      change({ closed: got.merged });
     },
   }));
 
-  const said = (e: CalendarEntry) =>
-    [e.rule ? (e.rule.split('\n').pop() ?? '') : e.date, e.days && e.days > 1 ? `${e.days} days` : '']
-      .filter(Boolean)
-      .join(', ');
+  const same = (a: CalendarEntry, b: CalendarEntry) =>
+    a.date === b.date && a.rule === b.rule && (a.days ?? 1) === (b.days ?? 1);
 </script>
 
 <svelte:head><title>{name} · Iron Bell</title></svelte:head>
-
-{#snippet entries(title: string, key: 'closed' | 'open', empty: string)}
-  <section class="panel px-3.5 py-2.5">
-    <h2>{title}</h2>
-    <ul class="max-h-72 overflow-y-auto" tabindex="-1">
-      {#each shown[key] ?? [] as e, i (i)}
-        <li class="border-base-300 flex flex-wrap gap-x-3 border-b py-1 last:border-0">
-          <span>{e.label || 'without a name'}</span><span class="mono soft">{said(e)}</span>
-          <span class="flex-1"></span>
-          {#if isAdministrator()}<button
-              class="text-error cursor-pointer text-[13px] underline"
-              aria-label="Remove {e.label}"
-              onclick={() => change({ [key]: (shown[key] ?? []).filter((_, k) => k !== i) })}>Remove</button
-            >{/if}
-        </li>
-      {:else}<li class="soft">{empty}</li>{/each}
-    </ul>
-  </section>
-{/snippet}
 
 <div class="flex flex-wrap items-center gap-3.5">
   <span class="soft"><a href={p('/calendars')}>Calendars</a> /</span>
@@ -127,11 +108,6 @@
         }}
       /></label
     >
-    {#if kept && kept.used_by.length === 0}<button
-        class="btn"
-        disabled={remove.isPending}
-        onclick={() => remove.mutate()}>Remove this calendar</button
-      >{/if}
     <button
       class="btn"
       disabled={(!draft && kept !== null) || attempt.isPending}
@@ -144,8 +120,39 @@
     >
   {/if}
 </div>
-{#each [query, attempt, save, remove, read] as q, i (i)}{#if q.isError}<Trouble error={q.error} />{/if}{/each}
+{#each [query, attempt, save, read] as q, i (i)}{#if q.isError}<Trouble error={q.error} />{/if}{/each}
 {#each notes as n (n)}<p role="status" class="soft">{n}</p>{/each}
+{#if missing.length}
+  <p role="status">
+    {missing.length === 1 ? '1 closed day' : `${missing.length} closed days`} of this calendar {missing.length ===
+    1
+      ? 'is'
+      : 'are'} not in the file, and {missing.length === 1 ? 'stays' : 'stay'}: {missing
+      .map((e) => e.label || e.date || e.rule)
+      .slice(0, 8)
+      .join(', ')}.
+    <button
+      class="edit-link"
+      onclick={() => {
+        change({ closed: (shown.closed ?? []).filter((e) => !missing.some((m) => same(m, e))) });
+        missing = [];
+      }}>Take {missing.length === 1 ? 'it' : 'them'} out</button
+    >
+  </p>
+{/if}
+{#if week.length === 0}<p role="status" class="text-warning">
+    No weekday is open: nothing that goes by this calendar would ring. Choose at least one.
+  </p>{/if}
+{#if kept}
+  <RecordActions
+    kind="calendar"
+    {name}
+    may={isAdministrator()}
+    onrenamed={(to) => void navigate('/calendars/:calendar', { params: { calendar: to } })}
+    oncopied={(to) => void navigate('/calendars/:calendar', { params: { calendar: to } })}
+    onremoved={() => void navigate('/calendars')}
+  />
+{/if}
 {#if save.isSuccess && !draft}<p role="status">
     Saved. The rings of the jobs that go by it were reckoned anew, at once.
   </p>{/if}
@@ -173,8 +180,17 @@
           {/each}
         </div>
       </section>
-      {@render entries('Closed', 'closed', 'No day is closed but for the weekdays above.')}
-      {#if shown.open?.length}{@render entries('Open besides', 'open', '')}{/if}
+      <CalendarEntries
+        title="Closed"
+        entries={shown.closed ?? []}
+        empty="No day is closed but for the weekdays above."
+        ontake={(closed) => change({ closed })}
+      />
+      {#if shown.open?.length}<CalendarEntries
+          title="Open besides"
+          entries={shown.open}
+          ontake={(open) => change({ open })}
+        />{/if}
       {#if isAdministrator()}
         <CalendarDayForm add={(key, entry) => change({ [key]: [...(shown[key] ?? []), entry] })} />
       {/if}

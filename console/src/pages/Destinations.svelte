@@ -4,7 +4,8 @@
   import { createQuery, useQueryClient } from '@tanstack/svelte-query';
   import { searchParams } from 'sv-router';
   import { SvelteMap } from 'svelte/reactivity';
-  import DestinationForm from '../components/DestinationForm.svelte';
+  import DestinationForm from '../components/places/DestinationForm.svelte';
+  import RecordActions from '../components/records/RecordActions.svelte';
   import StateMark from '../components/StateMark.svelte';
   import Trouble from '../components/Trouble.svelte';
   import ZonedTime from '../components/ZonedTime.svelte';
@@ -94,6 +95,7 @@
     {#if changing === d.name && isAdministrator()}
       <DestinationForm place={d} onsaved={saved} oncancel={() => show('')} />
     {/if}
+    <RecordActions kind="destination" name={d.name} may={isAdministrator()} />
     {#if d.rests}
       <p>
         Down since <ZonedTime at={d.rests.since} zone={myZone()} />: {d.rests.answer}.

@@ -7,6 +7,7 @@
   import Tasks from '../components/job/Tasks.svelte';
   import Triggers from '../components/job/Triggers.svelte';
   import WhenWrong from '../components/job/WhenWrong.svelte';
+  import RecordActions from '../components/records/RecordActions.svelte';
   import RunTable from '../components/RunTable.svelte';
   import StateMark from '../components/StateMark.svelte';
   import Trouble from '../components/Trouble.svelte';
@@ -73,6 +74,14 @@
       >
     {/if}
   </div>
+  <RecordActions
+    kind="job"
+    name={job.name}
+    {may}
+    onrenamed={(to) => void navigate('/jobs/:job', { params: { job: to } })}
+    oncopied={(to) => void navigate('/jobs/:job', { params: { job: to } })}
+    onremoved={() => void navigate('/jobs')}
+  />
   {#if turn.isSuccess}
     <p role="status">
       {turn.data.on

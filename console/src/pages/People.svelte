@@ -2,10 +2,12 @@
   // Who receives: people with their wishes, groups, and the posts of the organisation.
   import { createQuery } from '@tanstack/svelte-query';
   import { searchParams } from 'sv-router';
+  import PersonForm from '../components/people/PersonForm.svelte';
   import Groups from '../components/people/Groups.svelte';
   import Posts from '../components/people/Posts.svelte';
   import Receives from '../components/people/Receives.svelte';
   import WishesForm from '../components/people/WishesForm.svelte';
+  import RecordActions from '../components/records/RecordActions.svelte';
   import SignIns from '../components/SignIns.svelte';
   import Trouble from '../components/Trouble.svelte';
   import { isAdministrator, me } from '../lib/me.svelte';
@@ -17,6 +19,11 @@
   const login = $derived(String(searchParams.get('who') ?? me()?.login ?? ''));
   const person = $derived(people.data?.find((one) => one.login === login));
   const mine = $derived(isAdministrator() || login === me()?.login);
+  let doing = $state<'' | 'add' | 'change'>('');
+  function look(at: string) {
+    searchParams.set('who', at);
+    doing = '';
+  }
 </script>
 
 <svelte:head><title>People · Iron Bell</title></svelte:head>
@@ -25,7 +32,12 @@
 {#if people.isError}<Trouble error={people.error} />{/if}
 <div class="grid gap-3.5 lg:grid-cols-[20rem_1fr]">
   <section class="panel self-start px-3.5 py-3">
-    <h2>Everybody</h2>
+    <div class="flex items-baseline justify-between gap-2">
+      <h2>Everybody</h2>
+      {#if isAdministrator() && doing !== 'add'}<button class="btn" onclick={() => (doing = 'add')}
+          >Add a person</button
+        >{/if}
+    </div>
     <ul>
       {#each people.data ?? [] as one (one.id)}
         <li>
@@ -35,7 +47,7 @@
               ? 'bg-secondary text-secondary-content font-semibold'
               : 'hover:bg-base-300/60'}"
             aria-pressed={one.login === login}
-            onclick={() => searchParams.set('who', one.login)}
+            onclick={() => look(one.login)}
             >{one.name}{#if one.wishes?.paused_until}<span class="soft text-[13px]">away</span>{/if}</button
           >
         </li>
@@ -43,10 +55,35 @@
     </ul>
   </section>
   <div class="flex min-w-0 flex-col gap-3.5">
+    {#if doing === 'add'}
+      <section class="panel px-3.5 py-3">
+        <h2>A new person</h2>
+        <PersonForm onclose={() => (doing = '')} onsaved={look} />
+      </section>
+    {/if}
     {#if person}
       <section class="panel px-3.5 py-3">
-        <h2>{person.name}</h2>
-        <p class="soft">{person.mail || 'no mail address'}, {person.role}, {person.zone}</p>
+        <div class="flex flex-wrap items-baseline gap-x-3">
+          <h2>{person.name}</h2>
+          <span class="soft">{person.login}</span>
+          <span class="flex-1"></span>
+          {#if isAdministrator() && doing !== 'change'}<button class="btn" onclick={() => (doing = 'change')}
+              >Change</button
+            >{/if}
+        </div>
+        {#if doing === 'change'}
+          {#key person.login}<PersonForm {person} onclose={() => (doing = '')} onsaved={look} />{/key}
+        {:else}
+          <p class="soft">{person.mail || 'no mail address'}, {person.role}, {person.zone}</p>
+        {/if}
+        <RecordActions
+          kind="person"
+          name={person.login}
+          may={isAdministrator()}
+          onrenamed={look}
+          oncopied={look}
+          onremoved={() => look(me()?.login ?? '')}
+        />
         {#if mine}
           <!-- The form begins anew with each person. -->
           {#key person.login}<WishesForm {person} people={people.data ?? []} />{/key}

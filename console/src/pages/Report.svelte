@@ -4,6 +4,7 @@
   import { createQuery } from '@tanstack/svelte-query';
   import { searchParams } from 'sv-router';
   import { untrack } from 'svelte';
+  import RecordActions from '../components/records/RecordActions.svelte';
   import ReportFile from '../components/ReportFile.svelte';
   import SectionView from '../components/SectionView.svelte';
   import SourceNote from '../components/SourceNote.svelte';
@@ -13,7 +14,7 @@
   import { asks } from '../lib/queries';
   import { mayChange } from '../lib/me.svelte';
   import { param, searched, valuesIn } from '../lib/param';
-  import { p, route } from '../router';
+  import { navigate, p, route } from '../router';
 
   const name = $derived(param(route.params.report));
   const page = createQuery(() => asks.report(name));
@@ -87,6 +88,14 @@
         >Change</a
       >{/if}
   </div>
+  <RecordActions
+    kind="report"
+    name={r.name}
+    may={mayChange(r.owner)}
+    onrenamed={(to) => void navigate('/reports/:report', { params: { report: to } })}
+    oncopied={(to) => void navigate('/reports/:report', { params: { report: to } })}
+    onremoved={() => void navigate('/reports')}
+  />
   <div class="grid grid-cols-[19rem_1fr] items-start gap-3.5 max-lg:grid-cols-1">
     <div class="grid gap-3.5">
       <section class="panel px-3.5 py-3">

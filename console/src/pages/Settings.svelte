@@ -9,6 +9,7 @@
   import KeptBackPanel from '../components/settings/KeptBackPanel.svelte';
   import MailForm from '../components/settings/MailForm.svelte';
   import ProgramsPanel from '../components/settings/ProgramsPanel.svelte';
+  import RemovedRecords from '../components/records/RemovedRecords.svelte';
   import { isAdministrator } from '../lib/me.svelte';
 </script>
 
@@ -29,3 +30,4 @@
 <KeepingForm />
 <HeartbeatForm />
 <ProgramsPanel />
+<RemovedRecords />

@@ -139,13 +139,17 @@ type CalendarSaved struct {
 
 // ICSRequest is an iCalendar file to be read.
 type ICSRequest struct {
-	Text string `json:"text" maxLength:"4194304" doc:"the file as it is"`
+	Text     string `json:"text" maxLength:"4194304" doc:"the file as it is"`
+	Calendar string `json:"calendar,omitempty" maxLength:"200" doc:"the calendar that it is read for; merged and missing then say how it fits"`
 }
 
 // ICSRead is what was read from an iCalendar file.
 type ICSRead struct {
 	Entries []calendar.Entry `json:"entries"`
 	Notes   []string         `json:"notes" doc:"what was left out"`
+	Merged  []calendar.Entry `json:"merged" doc:"the closed days of the calendar with those of the file; those of the file alone when no calendar was named"`
+	Added   []calendar.Entry `json:"added" doc:"those of them that are new"`
+	Missing []calendar.Entry `json:"missing" doc:"closed days of the calendar that the file does not have; they are among merged"`
 }
 
 // Feed is a person's link to the forecast.

@@ -19,7 +19,7 @@ import (
 
 // Definition is a calendar as it is kept.
 type Definition struct {
-	Week   []string `json:"week,omitempty" maxItems:"7" doc:"the weekdays that are open, such as mon; Monday to Friday when left out"`
+	Week   []string `json:"week,omitempty" minItems:"1" maxItems:"7" doc:"the weekdays that are open, such as mon; Monday to Friday when left out"`
 	Closed []Entry  `json:"closed,omitempty" maxItems:"5000" doc:"days that are closed"`
 	Open   []Entry  `json:"open,omitempty" maxItems:"5000" doc:"days that are open besides, whatever else is said of them"`
 }

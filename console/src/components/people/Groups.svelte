@@ -4,7 +4,8 @@
   import type { Group } from '../../lib/api';
   import { isAdministrator } from '../../lib/me.svelte';
   import { searched } from '../../lib/param';
-  import GroupForm from '../GroupForm.svelte';
+  import RecordActions from '../records/RecordActions.svelte';
+  import GroupForm from './GroupForm.svelte';
 
   const { groups }: { groups: Group[] } = $props();
   /** Which group is being changed; the empty name is a new one. */
@@ -26,6 +27,7 @@
   {#each groups as g (g.id)}
     {#if edited === g.name}
       <GroupForm group={g} onclose={() => edit()} />
+      <RecordActions kind="group" name={g.name} onrenamed={edit} oncopied={edit} onremoved={() => edit()} />
     {:else}
       <div class="flex items-baseline gap-3 py-1">
         <p class="min-w-0 flex-1 break-words">

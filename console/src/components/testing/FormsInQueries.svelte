@@ -2,9 +2,9 @@
   // The forms that set an installation up, each alone, for their tests.
   import { QueryClient, QueryClientProvider } from '@tanstack/svelte-query';
   import type { Place } from '../../lib/api';
-  import DestinationForm from '../DestinationForm.svelte';
-  import GroupForm from '../GroupForm.svelte';
-  import PostForm from '../PostForm.svelte';
+  import DestinationForm from '../places/DestinationForm.svelte';
+  import GroupForm from '../people/GroupForm.svelte';
+  import PostForm from '../people/PostForm.svelte';
 
   type Post = { name: string; under?: string; holders: string[] };
   const {

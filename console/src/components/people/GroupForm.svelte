@@ -2,12 +2,12 @@
   // A group of recipients to add or to change, with whom it comes to now.
   import { createMutation, createQuery, useQueryClient } from '@tanstack/svelte-query';
   import { untrack } from 'svelte';
-  import { api, beganFrom, body, toBeNew } from '../lib/api';
-  import { opened } from '../lib/opened';
-  import { asks, changed } from '../lib/queries';
-  import Field from './Field.svelte';
-  import FormField from './FormField.svelte';
-  import Trouble from './Trouble.svelte';
+  import { api, beganFrom, body, toBeNew } from '../../lib/api';
+  import { opened } from '../../lib/opened';
+  import { asks, changed } from '../../lib/queries';
+  import Field from '../Field.svelte';
+  import FormField from '../FormField.svelte';
+  import Trouble from '../Trouble.svelte';
 
   const {
     group,
@@ -24,15 +24,6 @@
       body(
         api.PUT('/api/groups/{name}', { params: { path: { name } }, body: { members: [text] }, ...guard }),
       ),
-    onSuccess: async () => {
-      await changed(client, 'group');
-      onclose();
-    },
-  }));
-  const remove = createMutation(() => ({
-    meta: { says: 'The group is removed.' },
-    mutationFn: () =>
-      body(api.DELETE('/api/groups/{name}', { params: { path: { name: group?.name ?? '' } }, ...guard })),
     onSuccess: async () => {
       await changed(client, 'group');
       onclose();
@@ -78,15 +69,10 @@
     </div>
   {/if}
   {#if save.isError}<Trouble error={save.error} />{/if}
-  {#if remove.isError}<Trouble error={remove.error} />{/if}
   <div class="flex flex-wrap gap-2 sm:pl-[11.5rem]">
     <button class="btn btn-primary" disabled={save.isPending}>Save the group</button>
     <button class="btn" type="button" onclick={onclose}
       >{group ? 'Leave it as it is' : 'Do not add it'}</button
     >
-    {#if group}
-      <span class="flex-1"></span>
-      <button class="btn" type="button" onclick={() => remove.mutate()}>Remove the group</button>
-    {/if}
   </div>
 </form>

@@ -3,12 +3,13 @@
   // holds it.
   import { createMutation, useQueryClient } from '@tanstack/svelte-query';
   import { untrack } from 'svelte';
-  import { api, beganFrom, body, toBeNew } from '../lib/api';
-  import { opened } from '../lib/opened';
-  import { changed } from '../lib/queries';
-  import Field from './Field.svelte';
-  import FormField from './FormField.svelte';
-  import Trouble from './Trouble.svelte';
+  import { api, beganFrom, body, toBeNew } from '../../lib/api';
+  import { opened } from '../../lib/opened';
+  import { changed } from '../../lib/queries';
+  import Field from '../Field.svelte';
+  import PickPeople from './PickPeople.svelte';
+  import FormField from '../FormField.svelte';
+  import Trouble from '../Trouble.svelte';
 
   type Post = { name: string; under?: string; holders: string[]; revision?: number };
   const {
@@ -22,7 +23,6 @@
   const guard = untrack(() => (post ? beganFrom(post.revision) : toBeNew));
   let picked = $state<string[]>();
   const holders = $derived(picked ?? post?.holders ?? []);
-  const nameOf = (login: string) => people.find((one) => one.login === login)?.name ?? login;
   const done = async () => {
     await changed(client, 'post');
     onclose();
@@ -39,12 +39,6 @@
         }),
       );
     },
-    onSuccess: done,
-  }));
-  const remove = createMutation(() => ({
-    meta: { says: 'The post is removed.' },
-    mutationFn: () =>
-      body(api.DELETE('/api/posts/{name}', { params: { path: { name: post?.name ?? '' } }, ...guard })),
     onSuccess: done,
   }));
 </script>
@@ -78,43 +72,17 @@
       </select>
     {/snippet}
   </Field>
-  <Field label="Held by">
-    {#snippet children(names)}
-      <select
-        {...names}
-        class="select select-sm bg-base-100 w-full"
-        value=""
-        onchange={(e) => {
-          if (e.currentTarget.value) picked = [...holders, e.currentTarget.value];
-          e.currentTarget.value = '';
-        }}
-      >
-        <option value="">add a person …</option>
-        {#each people.filter((one) => !holders.includes(one.login)) as one (one.login)}<option
-            value={one.login}>{one.name}</option
-          >{/each}
-      </select>
-      <div class="mt-1 flex flex-wrap gap-1.5">
-        {#each holders as login (login)}
-          <button
-            class="chip"
-            type="button"
-            aria-label="Take {nameOf(login)} out"
-            onclick={() => (picked = holders.filter((one) => one !== login))}>{nameOf(login)} ×</button
-          >
-        {:else}<span class="soft text-[13px]">Nobody holds it.</span>{/each}
-      </div>
-    {/snippet}
-  </Field>
+  <PickPeople
+    label="Held by"
+    {people}
+    logins={holders}
+    none="Nobody holds it."
+    onpick={(all) => (picked = all)}
+  />
   {#if save.isError}<Trouble error={save.error} />{/if}
-  {#if remove.isError}<Trouble error={remove.error} />{/if}
   <div class="flex flex-wrap gap-2 sm:pl-[11.5rem]">
     <button class="btn btn-primary" disabled={save.isPending}>Save the post</button>
     <button class="btn" type="button" onclick={onclose}>{post ? 'Leave it as it is' : 'Do not add it'}</button
     >
-    {#if post}
-      <span class="flex-1"></span>
-      <button class="btn" type="button" onclick={() => remove.mutate()}>Remove the post</button>
-    {/if}
   </div>
 </form>
