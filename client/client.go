@@ -362,6 +362,11 @@ func (c *Client) TestSource(ctx context.Context, name string) (a wire.Answer, er
 	return a, c.do(ctx, http.MethodPost, "/api/sources/"+segment(name)+"/test", nil, &a)
 }
 
+// People lists everybody.
+func (c *Client) People(ctx context.Context) (all []job.Person, err error) {
+	return all, c.do(ctx, http.MethodGet, "/api/people", nil, &all)
+}
+
 // SavePerson adds or changes a person.
 func (c *Client) SavePerson(ctx context.Context, login string, r wire.PersonRequest) (p job.Person, err error) {
 	return p, c.do(ctx, http.MethodPut, "/api/people/"+segment(login), r, &p)

@@ -136,7 +136,7 @@ func (s *server) partyKinds() []recordKind {
 func (s *server) placeKinds() []recordKind {
 	return []recordKind{
 		kindOf(recordKind{kind: "source", says: "a place that data comes from", names: s.namesOfPlaces(records.Source)},
-			nil,
+			func(f wire.SourceFile) wire.SourceFile { f.Settings = said(f.Settings); return f },
 			func(ctx context.Context, name string) (f wire.SourceFile, err error) {
 				p, err := s.Store.Place(ctx, records.Source, name)
 				if err != nil {
@@ -171,7 +171,7 @@ func (s *server) placeKinds() []recordKind {
 		kindOf(recordKind{
 			kind: "destination", says: "a named place that results go to, with its protocol",
 			names: s.namesOfPlaces(records.Destination),
-		}, nil,
+		}, func(f wire.DestinationFile) wire.DestinationFile { f.Settings = said(f.Settings); return f },
 			func(ctx context.Context, name string) (f wire.DestinationFile, err error) {
 				p, err := s.Store.Place(ctx, records.Destination, name)
 				if err != nil {
@@ -207,6 +207,17 @@ func (s *server) placeKinds() []recordKind {
 				return err
 			}),
 	}
+}
+
+// said are the settings of a place without those that say nothing.
+func said(settings map[string]any) map[string]any {
+	out := make(map[string]any, len(settings))
+	for name, value := range settings {
+		if value != "" && value != nil {
+			out[name] = value
+		}
+	}
+	return out
 }
 
 // identityName parts the name of an identity's file into its source's and its own.

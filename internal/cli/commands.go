@@ -174,6 +174,18 @@ var clientCommands = []Command{
 			`ironbell destinations -protocol sftp -set host=files.harbour.example -set user=ferries -password-from - -test "Harbour authority files"`, Setup: destinationsCommand,
 	},
 	{
+		Name: "people", Args: "[PART OF NAME]", Summary: "list the people: how they sign in, their mail and role",
+		Example: "ironbell people mara", Setup: peopleCommand,
+	},
+	{
+		Name: "groups", Args: "", Summary: "list the groups with their members", Example: "ironbell groups",
+		Setup: groupsCommand,
+	},
+	{
+		Name: "posts", Args: "", Summary: "draw the posts of the organisation, with who holds them",
+		Example: "ironbell posts", Setup: postsCommand,
+	},
+	{
 		Name: "whom", Args: "RECIPIENT...", Summary: "say whom some recipients come to now",
 		Example: `ironbell whom "group:Port masters" "under:Engineering superintendent"`, Setup: whomCommand,
 	},

@@ -5,7 +5,7 @@ import type { Setting } from './api';
 export function settingLabel(name: string): string {
   const words = name
     .split('_')
-    .map((w) => (['url', 'ca', 'id'].includes(w) ? w.toUpperCase() : w))
+    .map((w) => (['url', 'ca', 'id', 'tls'].includes(w) ? w.toUpperCase() : w))
     .join(' ');
   return words.charAt(0).toUpperCase() + words.slice(1);
 }

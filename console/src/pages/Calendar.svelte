@@ -1,8 +1,8 @@
 <script lang="ts">
-  // One calendar: its days, what goes by it, and what a change would do, before
-  // it is done.
+  // One calendar: its days, what goes by it, and what a change would do, before it is done.
   import { createMutation, createQuery, useQueryClient } from '@tanstack/svelte-query';
   import CalendarDayForm from '../components/CalendarDayForm.svelte';
+  import CalendarMissing from '../components/CalendarMissing.svelte';
   import CalendarEntries from '../components/CalendarEntries.svelte';
   import CalendarEffects from '../components/CalendarEffects.svelte';
   import MonthGrid, { type GridDay } from '../components/MonthGrid.svelte';
@@ -122,24 +122,13 @@
 </div>
 {#each [query, attempt, save, read] as q, i (i)}{#if q.isError}<Trouble error={q.error} />{/if}{/each}
 {#each notes as n (n)}<p role="status" class="soft">{n}</p>{/each}
-{#if missing.length}
-  <p role="status">
-    {missing.length === 1 ? '1 closed day' : `${missing.length} closed days`} of this calendar {missing.length ===
-    1
-      ? 'is'
-      : 'are'} not in the file, and {missing.length === 1 ? 'stays' : 'stay'}: {missing
-      .map((e) => e.label || e.date || e.rule)
-      .slice(0, 8)
-      .join(', ')}.
-    <button
-      class="edit-link"
-      onclick={() => {
-        change({ closed: (shown.closed ?? []).filter((e) => !missing.some((m) => same(m, e))) });
-        missing = [];
-      }}>Take {missing.length === 1 ? 'it' : 'them'} out</button
-    >
-  </p>
-{/if}
+<CalendarMissing
+  {missing}
+  ontake={() => {
+    change({ closed: (shown.closed ?? []).filter((e) => !missing.some((m) => same(m, e))) });
+    missing = [];
+  }}
+/>
 {#if week.length === 0}<p role="status" class="text-warning">
     No weekday is open: nothing that goes by this calendar would ring. Choose at least one.
   </p>{/if}

@@ -85,6 +85,7 @@
           onremoved={() => look(me()?.login ?? '')}
         />
         {#if mine}
+          <h3 class="soft mt-2 text-[13px] font-semibold">What they want for their mails</h3>
           <!-- The form begins anew with each person. -->
           {#key person.login}<WishesForm {person} people={people.data ?? []} />{/key}
         {/if}

@@ -92,6 +92,6 @@
     bottom: 0;
     left: calc(-1.25rem - 1px);
     width: 1px;
-    background: var(--color-base-200);
+    background: var(--color-base-100);
   }
 </style>
