@@ -180,8 +180,10 @@ func TestARecordIsRenamedWhereverItIsNamed(t *testing.T) {
 	require.NoError(t, err)
 	rings := due()
 	renames := [][3]string{
-		{"source", "tarnwick", "tarnwick sound"}, {"destination", "company mail", "house mail"},
-		{"report", "Fuel burn by vessel", "Fuel of each vessel"}, {"person", "mara", "quill"},
+		{"source", "tarnwick", "tarnwick sound"},
+		{"destination", "company mail", "house mail"},
+		{"report", "Fuel burn by vessel", "Fuel of each vessel"},
+		{"person", "mara", "quill"},
 		{"job", "Port day sheet", "Port day sheet (all)"},
 	}
 	for _, r := range renames {

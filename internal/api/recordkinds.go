@@ -228,7 +228,7 @@ func identityName(name string) (source, own string) {
 
 // settledJob takes away what the service gives of a job.
 func settledJob(f wire.JobFile) wire.JobFile {
-	f.Definition = f.Definition.WithDefaults()
+	f.Definition = f.WithDefaults()
 	triggers := f.Triggers
 	f.Triggers = nil
 	for _, t := range triggers {

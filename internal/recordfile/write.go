@@ -59,7 +59,7 @@ func nodeOf(dec *json.Decoder) (*yaml.Node, error) {
 		if len(n.Content) == 0 {
 			n.Style = yaml.FlowStyle // [] and {}
 		}
-		if _, err := dec.Token(); err != nil && err != io.EOF { //nolint:errorlint // never wrapped
+		if _, err := dec.Token(); err != nil && err != io.EOF {
 			return nil, fmt.Errorf("read the record: %w", err)
 		}
 		return n, nil

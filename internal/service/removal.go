@@ -126,11 +126,10 @@ func (rc *Records) lock(ctx context.Context, t *store.Tx, who job.Person, refs [
 
 // may asks whether somebody may rename, remove or bring back a record, and tells who owns it.
 func (rc *Records) may(ctx context.Context, t *store.Tx, who job.Person, doing string, r Ref) (string, error) {
-	owner := ""
-	var err error
 	switch r.Kind {
 	case "job", "report":
-		if owner, err = t.OwnerOf(ctx, r.Kind, r.Name); err != nil {
+		owner, err := t.OwnerOf(ctx, r.Kind, r.Name)
+		if err != nil {
 			return "", err
 		}
 		return owner, access.May(who, access.Write, doing+" the "+r.Kind+" "+r.Name, owner)
@@ -157,9 +156,9 @@ func (rc *Records) meaning(ctx context.Context, t *store.Tx, who job.Person, v *
 	if n := len(out.Needs); n > 0 {
 		some := make([]string, 0, 5)
 		for _, d := range out.Needs[:min(n, 5)] {
-			some = append(some, d.Ref.String()+" "+d.How)
+			some = append(some, d.String()+" "+d.How)
 		}
-		v.Add(f.Ref.String(), "%s: %s. Take it out of %s first, or remove %s with it",
+		v.Add(f.String(), "%s: %s. Take it out of %s first, or remove %s with it",
 			phrase.Count(n, "record")+phrase.Plural(n, " needs it", " need it"), strings.Join(some, "; "),
 			phrase.Plural(n, "that", "them"), phrase.Plural(n, "that", "them"))
 	}
@@ -177,7 +176,7 @@ func (rc *Records) keepsAdministrator(ctx context.Context, t *store.Tx, who job.
 	all []locked,
 ) error {
 	if f.id == who.ID {
-		v.Add(f.Ref.String(), "you would shut yourself out; another administrator can remove you")
+		v.Add(f.String(), "you would shut yourself out; another administrator can remove you")
 		return nil
 	}
 	admins, err := t.Administrators(ctx)
@@ -188,7 +187,7 @@ func (rc *Records) keepsAdministrator(ctx context.Context, t *store.Tx, who job.
 		return slices.ContainsFunc(all, func(o locked) bool { return o.Kind == "person" && o.id == p.ID })
 	})
 	if len(left) == 0 {
-		v.Add(f.Ref.String(), "nobody would be left who can administer")
+		v.Add(f.String(), "nobody would be left who can administer")
 	}
 	return nil
 }

@@ -136,7 +136,7 @@ func (rc *Records) reword(ctx context.Context, t *store.Tx, who job.Person, now 
 		return err
 	}
 	for _, j := range jobs {
-		d := j.Definition.Named(now)
+		d := j.Named(now)
 		if reflect.DeepEqual(d, j.Definition) {
 			continue
 		}
@@ -155,7 +155,7 @@ func (rc *Records) reword(ctx context.Context, t *store.Tx, who job.Person, now 
 		return err
 	}
 	for _, r := range reports {
-		d := r.ReportDefinition.Named(now)
+		d := r.Named(now)
 		if reflect.DeepEqual(d, r.ReportDefinition) {
 			continue
 		}

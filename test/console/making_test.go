@@ -246,10 +246,10 @@ func (m maker) settings() {
 		m.p.Fill(label, value)
 	}
 	m.p.Press("//main//form[@aria-label='Bounces']", "Save")
-	m.to.Until("alerts and bounces are set", func() bool {
+	m.to.Until("alerts are set", func() bool { return alertSettings(m.t, m.to).Call == alerts.Call })
+	m.to.Until("bounces are", func() bool {
 		all, err := m.to.C.Records(ctx, "setting")
-		return err == nil && alertSettings(m.t, m.to).Call == alerts.Call && slices.ContainsFunc(all,
-			func(r wire.RecordName) bool { return r.Name == "bounces" })
+		return err == nil && slices.Contains(all, wire.RecordName{Kind: "setting", Name: "bounces"})
 	})
 }
 

@@ -1,11 +1,11 @@
 package rule
 
 import (
-	"ironbell/internal/core/phrase"
-
 	"errors"
 	"fmt"
 	"strings"
+
+	"ironbell/internal/core/phrase"
 
 	"ironbell/internal/core/civil"
 	"ironbell/internal/core/zone"

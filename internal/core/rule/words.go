@@ -1,11 +1,11 @@
 package rule
 
 import (
-	"ironbell/internal/core/phrase"
-
 	"fmt"
 	"slices"
 	"strings"
+
+	"ironbell/internal/core/phrase"
 )
 
 // The grammar of worded rules. Clauses stand in any order, with or without
