@@ -28,6 +28,7 @@ const made = createRouter({
   '/people': () => import('./pages/People.svelte'),
   '/l/:token': () => import('./pages/Linked.svelte'),
   '/settings': () => import('./pages/Settings.svelte'),
+  '/queue': () => import('./pages/Queue.svelte'),
   '/sources': () => import('./pages/Sources.svelte'),
   '/runs/:run/compare': () => import('./pages/Compare.svelte'),
   '/runs': Runs,

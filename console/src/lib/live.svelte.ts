@@ -12,13 +12,13 @@ const stale: Record<Notice['kind'], Name[]> = {
   cancel: [],
   pulse: [],
   jobs: ['day', 'jobs', 'job'],
-  runs: ['day', 'runs', 'jobs', 'job', 'run', 'log', 'deliveries', 'alert'],
+  runs: ['day', 'runs', 'jobs', 'job', 'run', 'log', 'deliveries', 'alert', 'queue', 'events'],
   nodes: ['state'],
   settings: ['settings', 'state'],
   run: ['day', 'runs', 'jobs', 'job', 'run', 'log', 'deliveries'],
   deliveries: ['deliveries'],
   destinations: ['destinations', 'destination pages', 'deliveries', 'state'],
-  parts: ['day', 'runs'],
+  parts: ['day', 'runs', 'queue', 'freezes'],
   alerts: ['day', 'alerts', 'alert', 'run', 'state'],
   everything: [
     'day',
@@ -33,6 +33,9 @@ const stale: Record<Notice['kind'], Name[]> = {
     'deliveries',
     'destinations',
     'destination pages',
+    'queue',
+    'freezes',
+    'events',
   ],
 };
 

@@ -40,6 +40,9 @@ export type Name =
   | 'posts'
   | 'protocols'
   | 'drivers'
+  | 'queue'
+  | 'freezes'
+  | 'events'
   | 'removed'
   | 'removing'
   | 'renaming'
@@ -128,6 +131,14 @@ export const asks = {
       queryKey: named('former names', kind, name),
       queryFn: () => body(api.GET('/api/record/names', { params: { query: { kind, name } } })),
     }),
+  queue: () =>
+    queryOptions({
+      queryKey: named('queue'),
+      queryFn: () => body(api.GET('/api/queue')),
+      refetchInterval: 15_000, // what waits for its time begins without a word
+    }),
+  freezes: () => queryOptions({ queryKey: named('freezes'), queryFn: () => body(api.GET('/api/freezes')) }),
+  events: () => queryOptions({ queryKey: named('events'), queryFn: () => body(api.GET('/api/events')) }),
   drivers: () =>
     queryOptions({
       queryKey: named('drivers'),
@@ -405,6 +416,7 @@ const changes = {
   report: ['reports', 'report', 'choices', 'versions', 'values', 'ahead'],
   person: ['people', 'me', 'receives', 'groups', 'posts', 'whom', 'sign-ins'],
   post: ['posts', 'whom', 'receives', 'ahead'],
+  queue: ['queue', 'freezes', 'state', 'day', 'forecast', 'runs', 'run', 'why'],
   run: [...runs, 'alerts', 'alert'],
   source: ['sources', 'source pages', 'tables', 'choices', 'state'],
   settings: ['settings', 'copy', 'state', 'day', 'deliveries', 'when', 'forecast'],

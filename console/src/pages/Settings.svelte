@@ -10,6 +10,7 @@
   import MailForm from '../components/settings/MailForm.svelte';
   import ProgramsPanel from '../components/settings/ProgramsPanel.svelte';
   import RemovedRecords from '../components/records/RemovedRecords.svelte';
+  import WhenForm from '../components/settings/WhenForm.svelte';
   import { isAdministrator } from '../lib/me.svelte';
 </script>
 
@@ -27,6 +28,7 @@
 <MailForm />
 <KeptBackPanel />
 <BouncesForm />
+<WhenForm />
 <KeepingForm />
 <HeartbeatForm />
 <ProgramsPanel />
