@@ -24,8 +24,9 @@ console/dist/index.html: $(CONSOLE_FILES) internal/api/openapi.json
 	@scripts/ensure console
 	@cd console && npm run --silent types >/dev/null && npm run --silent build -- --logLevel warn
 
-describe: ## Write the API's description anew
-	@go run ./cmd/ironbell describe > internal/api/openapi.json
+describe: ## Write the API's description and the reference anew
+	@go run ./cmd/ironbell describe > internal/api/openapi.json.new && mv internal/api/openapi.json.new internal/api/openapi.json
+	@go run ./cmd/ironbell describe -reference > docs/reference.md.new && mv docs/reference.md.new docs/reference.md
 
 test: ## Test everything: core, store, console and the whole
 	@scripts/ensure test

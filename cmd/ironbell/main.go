@@ -19,8 +19,13 @@ func main() {
 	confined.Main() // when this program was started to look after another one, or to become it
 	proof.Main()    // when it was started to draw the pages of a file
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
-	status := cli.Main(ctx, "ironbell", os.Args[1:], cli.IO{In: os.Stdin, Out: os.Stdout, Err: os.Stderr}, serveCommand,
-		firstCommand, describeCommand, demoCommand)
+	status := cli.Main(ctx, "ironbell", os.Args[1:], cli.IO{In: os.Stdin, Out: os.Stdout, Err: os.Stderr},
+		ownCommands()...)
 	stop()
 	os.Exit(status)
+}
+
+// ownCommands are those that need no service, beside the client's.
+func ownCommands() []cli.Command {
+	return []cli.Command{serveCommand, firstCommand, describeCommand(), demoCommand}
 }

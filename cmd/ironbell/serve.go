@@ -338,19 +338,28 @@ var firstCommand = cli.Command{
 	},
 }
 
-var describeCommand = cli.Command{
-	Name: "describe", Summary: "print the OpenAPI description of the service's API",
-	Example: "ironbell describe > openapi.json",
-	Setup: func(*flag.FlagSet) func(context.Context, cli.IO, []string) (int, error) {
-		return func(_ context.Context, i cli.IO, _ []string) (int, error) {
-			text, err := api.Description()
-			if err != nil {
+func describeCommand() cli.Command {
+	return cli.Command{
+		Name: "describe", Summary: "print the OpenAPI description of the service's API, or the reference; needs no service",
+		Example: "ironbell describe > openapi.json",
+		Setup: func(f *flag.FlagSet) func(context.Context, cli.IO, []string) (int, error) {
+			reference := f.Bool("reference", false, "print the reference: every command, field, setting, role, number and call")
+			return func(_ context.Context, i cli.IO, _ []string) (int, error) {
+				if *reference {
+					fmt.Fprint(i.Out, "# Reference\n\nMade by `ironbell describe -reference` from what the program itself goes by.\n\n")
+					cli.Reference(i.Out, "ironbell", ownCommands()...)
+					fmt.Fprint(i.Out, "\n"+api.Reference())
+					return 0, nil
+				}
+				text, err := api.Description()
+				if err != nil {
+					return 0, err
+				}
+				_, err = i.Out.Write(append(text, '\n'))
 				return 0, err
 			}
-			_, err = i.Out.Write(append(text, '\n'))
-			return 0, err
-		}
-	},
+		},
+	}
 }
 
 // networks reads addresses and networks, separated by commas.

@@ -130,6 +130,7 @@ func allowCommand(f *flag.FlagSet) runner {
 }
 
 func resendCommand(f *flag.FlagSet) runner {
+	asJSON := jsonFlag(f)
 	return func(ctx context.Context, i IO, args []string) (int, error) {
 		id, err := runArgument(args)
 		if err != nil {
@@ -139,11 +140,15 @@ func resendCommand(f *flag.FlagSet) runner {
 		if err != nil {
 			return 0, err
 		}
+		if *asJSON {
+			return exitOK, printJSON(i.Out, wire.Count{N: int64(n)})
+		}
 		if n == 0 {
 			fmt.Fprintf(i.Out, "Nothing of run %s had failed; nothing was sent.\n", id)
 			return exitOK, nil
 		}
-		fmt.Fprintf(i.Out, "%d deliveries of run %s go out again. Who had it gets it no second time.\n", n, id)
+		fmt.Fprintf(i.Out, "%d deliveries of run %s go out again. Who had it gets it no second time. "+
+			"A destination that rests is looked at now.\n", n, id)
 		return exitOK, nil
 	}
 }

@@ -347,10 +347,10 @@ func calendarCommand(f *flag.FlagSet) runner {
 			switch n := len(read.Missing); {
 			case n > 0 && *replace:
 				fmt.Fprintf(i.Out, "  ! %s of the calendar that the file does not have %s removed: %s\n",
-					phrase.Count(n, "entry"), gone(*try, n), entryNames(read.Missing))
+					phrase.Count(n, "closed day"), gone(*try, n), entryNames(read.Missing))
 			case n > 0:
 				fmt.Fprintf(i.Out, "  %s of the calendar that the file does not have: kept. -replace removes %s: %s\n",
-					phrase.Count(n, "entry"), phrase.Plural(n, "it", "them"), entryNames(read.Missing))
+					phrase.Count(n, "closed day"), phrase.Plural(n, "it", "them"), entryNames(read.Missing))
 			}
 			for _, n := range read.Notes {
 				fmt.Fprintf(i.Out, "  ! %s\n", n)

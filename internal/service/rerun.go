@@ -255,6 +255,10 @@ func (rs *Runs) ResendFailed(ctx context.Context, who job.Person, id job.RunID) 
 		if n, err = t.ResendFailed(ctx, id, task.NextMessageID); err != nil || n == 0 {
 			return err
 		}
+		// By hand one does not wait for the next look at a destination that rests.
+		if err := t.ProbeSoonFor(ctx, id); err != nil {
+			return err
+		}
 		if err := t.Log(ctx, job.LogLine{Text: fmt.Sprintf("%s sends %d again that had failed", who.Name, n)},
 			id); err != nil {
 			return err

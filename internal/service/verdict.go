@@ -57,7 +57,9 @@ func (ds *Deliveries) Settle(ctx context.Context, who job.Person, id int64, verd
 		case VerdictFailed:
 			err = t.SettleDelivery(ctx, id, job.DeliveryFailed, "settled by "+who.Name)
 		case VerdictResend:
-			err = t.Resend(ctx, id, task.NextMessageID(d.MailID))
+			if err = t.Resend(ctx, id, task.NextMessageID(d.MailID)); err == nil {
+				err = t.ProbeSoonFor(ctx, *d.RunID)
+			}
 		default:
 			return &fault.Invalid{Wrong: []fault.Wrong{{
 				Where: "as", Sentence: fmt.Sprintf("%q is no verdict; say sent, failed or resend", verdict),

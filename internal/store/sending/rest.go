@@ -118,8 +118,19 @@ func (t *Tx) Wake(ctx context.Context, id int64) (bool, error) {
 // ProbeSoon lets a destination that rests be looked at now.
 func (t *Tx) ProbeSoon(ctx context.Context, id int64) error {
 	_, err := t.Ext.ExecContext(ctx, `UPDATE destinations SET probe_at = bell_now(), probes = 0 WHERE id = $1
-		AND rests_since IS NOT NULL`, id)
+		AND rests_since IS NOT NULL AND removed_at IS NULL`, id)
 	return db.Wrap(err, "look at the destination")
+}
+
+// ProbeSoonFor lets those destinations be looked at now for which something of a run waits.
+func (t *Tx) ProbeSoonFor(ctx context.Context, run job.RunID) error {
+	_, err := t.Ext.ExecContext(ctx, `UPDATE destinations SET probe_at = bell_now(), probes = 0
+		WHERE rests_since IS NOT NULL AND removed_at IS NULL AND id IN (SELECT destination_id FROM deliveries
+		WHERE run_id = $1 AND phase IN ('ready', 'kept back', 'leased'))`, run)
+	if err != nil {
+		return db.Wrap(err, "look at the destinations")
+	}
+	return t.Tell(ctx, db.Notice{Kind: job.NoticeDestinations})
 }
 
 // ProbeNever lets a destination that rests not be looked at by itself.
