@@ -160,6 +160,42 @@ tasks:
 	assert.Contains(t, errs, "job Port list stands in "+path+" as well")
 }
 
+// Records that cannot be, one after the other and in any order.
+func TestRecordsThatCannotBeAreRefused(t *testing.T) {
+	w := world.Open(t)
+	save := func(text string) string {
+		_, err := w.C.SaveRecord(t.Context(), []byte("ironbell: 1\n"+text), false)
+		if err == nil {
+			return ""
+		}
+		return err.Error()
+	}
+	require.Empty(t, save("record: group A\nmembers: ['person:mara']\n"))
+	require.Empty(t, save("record: group B\nmembers: ['group:A']\n"))
+	require.Empty(t, save("record: group C\nmembers: ['group:B', 'person:joren']\n"))
+	require.Empty(t, save("record: post Director\nholders: []\n"))
+	require.Empty(t, save("record: post Clerk\nunder: Director\nholders: []\n"))
+	for text, says := range map[string]string{
+		"record: group A\nmembers: ['group:a']\n":                                                      "the group would hold itself",
+		"record: group A\nmembers: ['person:mara', 'group:c']\n":                                       "members[1]: the group would hold itself, by way of c",
+		"record: post Director\nunder: clerk\nholders: []\n":                                           "it would be a circle",
+		"record: post Director\nunder: Director\nholders: []\n":                                        "it would be a circle",
+		"record: calendar Harbour\nweek: []\n":                                                         "week: the list is empty",
+		"record: calendar Harbour\nweek:\n":                                                            "week: nothing stands behind it",
+		"record: calendar Harbour\nclosed:\n- date: 2026-12-25\n  rule:\n":                             "closed[0].rule: nothing stands behind it",
+		"record: identity nowhere/Quay\nlogin: quay\n":                                                 `there is no source "nowhere"`,
+		"record: setting limits\nservice: 0\n":                                                         "0 is no limit",
+		"record: person oren\nname: Oren Hask\nmail: MARA@tarnwick.example\nrole: reader\nzone: UTC\n": "mail: Mara Quill has this address already",
+	} {
+		assert.Contains(t, save(text), says, text)
+	}
+	require.Empty(t, save("record: person MARA\nname: Mara Q.\nmail: mara@tarnwick.example\nrole: owner\nzone: UTC\n"))
+	p, err := w.C.Records(t.Context(), "person")
+	require.NoError(t, err)
+	assert.Contains(t, p, named("person", "mara"), "a login in other letters is the same person")
+	assert.NotContains(t, p, named("person", "MARA"))
+}
+
 // What may be saved by a file is what may be saved on screen, no more.
 func TestAFileIsNoWayRound(t *testing.T) {
 	w := world.Open(t)

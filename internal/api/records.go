@@ -189,6 +189,10 @@ func (s *server) saveRecord(ctx context.Context, in *struct {
 	who, _ := person(ctx)
 	if err := k.save(db.Expecting(ctx, expects), who, f.Name, f.Body, in.Try); err != nil {
 		var invalid *fault.Invalid
+		var missing *db.NotFound
+		if errors.As(err, &missing) { // such as the source of an identity
+			return nil, s.recordProblem(f.Misfit([]recordfile.Wrong{{Sentence: missing.Error()}}))
+		}
 		if errors.As(err, &invalid) {
 			return nil, s.recordProblem(f.Misfit(wrongOf(invalid)))
 		}

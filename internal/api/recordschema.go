@@ -89,7 +89,7 @@ func (r *recordSchemas) misfits(s *huma.Schema, body []byte) []recordfile.Wrong 
 	}
 	res := huma.ValidateResult{}
 	huma.Validate(r.registry, s, huma.NewPathBuffer(nil, 0), huma.ModeWriteToServer, said, &res)
-	var out []recordfile.Wrong
+	out := r.blanks(s, said, "")
 	for _, err := range res.Errors {
 		d, ok := err.(*huma.ErrorDetail) //nolint:errorlint // never wrapped
 		if !ok {
@@ -97,6 +97,42 @@ func (r *recordSchemas) misfits(s *huma.Schema, body []byte) []recordfile.Wrong 
 			continue
 		}
 		out = append(out, recordfile.Wrong{Where: d.Location, Sentence: r.sentence(s, d)})
+	}
+	return out
+}
+
+// blanks tells of fields with nothing behind them: a reader could take them for left out or for
+// empty, which may be the opposite.
+func (r *recordSchemas) blanks(s *huma.Schema, said any, where string) []recordfile.Wrong {
+	s = r.deref(s)
+	if s == nil {
+		return nil
+	}
+	var out []recordfile.Wrong
+	switch v := said.(type) {
+	case nil:
+		if s.Type != "" && !s.Nullable {
+			return []recordfile.Wrong{{
+				Where: where, Sentence: "nothing stands behind it; leave the field out, or say what it is",
+			}}
+		}
+	case []any:
+		for i, item := range v {
+			out = append(out, r.blanks(s.Items, item, fmt.Sprintf("%s[%d]", where, i))...)
+		}
+	case map[string]any:
+		names := make([]string, 0, len(v))
+		for name := range v {
+			names = append(names, name)
+		}
+		sort.Strings(names)
+		for _, name := range names {
+			below := name
+			if where != "" {
+				below = where + "." + name
+			}
+			out = append(out, r.blanks(s.Properties[name], v[name], below)...)
+		}
 	}
 	return out
 }

@@ -148,7 +148,7 @@ func descend(dec *json.Decoder, where string, out *[]field) error {
 			return err
 		}
 	}
-	if n == 0 {
+	if n == 0 && where != "" {
 		*out = append(*out, field{where, json.RawMessage(map[json.Delim]string{'{': "{}", '[': "[]"}[delim])})
 	}
 	if _, err := dec.Token(); err != nil {

@@ -35,6 +35,9 @@ func (pp *People) Save(ctx context.Context, who job.Person, p job.Person, passwo
 		if err != nil {
 			return err
 		}
+		if err := onlyTheirs(ctx, t, p.Mail, old.ID); err != nil {
+			return err
+		}
 		waits := ""
 		if before != nil {
 			if p.Mail, waits, err = pp.mayHave(ctx, t, who, old, p.Mail); err != nil {
@@ -67,6 +70,30 @@ func (pp *People) Save(ctx context.Context, who job.Person, p job.Person, passwo
 		return err
 	})
 	return saved, err
+}
+
+// onlyTheirs refuses an address that an administrator gave to somebody else: mail to it is
+// theirs, with their pauses and their stand-in.
+func onlyTheirs(ctx context.Context, t *store.Tx, mail string, id int64) error {
+	if mail == "" {
+		return nil
+	}
+	if err := t.LockSetting(ctx, "addresses"); err != nil {
+		return err
+	}
+	all, err := t.PeopleByMail(ctx, []string{mail})
+	if err != nil {
+		return err
+	}
+	for _, other := range all {
+		if other.ID != id {
+			v := &fault.Invalid{What: "the address"}
+			v.Add("mail", "%s has this address already; a person has one of their own, and what several share is a group",
+				other.Name)
+			return v.Err()
+		}
+	}
+	return nil
 }
 
 // PutPerson checks and saves a person without asking who does it: for the

@@ -78,6 +78,9 @@ func (pp *People) SaveGroup(ctx context.Context, who job.Person, g job.Group) (j
 		return g, err
 	}
 	err = pp.store.Do(ctx, func(t *store.Tx) error {
+		if err := noCircle(ctx, t, g); err != nil {
+			return err
+		}
 		before, err := had(t.Group(ctx, g.Name))
 		if err != nil {
 			return err
@@ -92,6 +95,50 @@ func (pp *People) SaveGroup(ctx context.Context, who job.Person, g job.Group) (j
 		return err
 	})
 	return g, err
+}
+
+// noCircle refuses a group that would hold itself by way of others. Groups are saved one after
+// the other, so that two that are saved at once do not close a circle.
+func noCircle(ctx context.Context, t *store.Tx, g job.Group) error {
+	if err := t.LockSetting(ctx, "groups"); err != nil {
+		return err
+	}
+	all, err := t.Groups(ctx)
+	if err != nil {
+		return err
+	}
+	holds := make(map[string][]string, len(all))
+	for _, one := range append(all, g) {
+		var names []string
+		for _, m := range one.Members {
+			if r, err := job.ReadRecipient(m); err == nil && r.Kind == job.ToGroup {
+				names = append(names, strings.ToLower(r.Name))
+			}
+		}
+		holds[strings.ToLower(one.Name)] = names
+	}
+	self := strings.ToLower(g.Name)
+	for i, m := range g.Members {
+		r, err := job.ReadRecipient(m)
+		if err != nil || r.Kind != job.ToGroup {
+			continue
+		}
+		next, met := []string{strings.ToLower(r.Name)}, map[string]bool{}
+		for len(next) > 0 {
+			one := next[0]
+			next = next[1:]
+			if one == self {
+				v := &fault.Invalid{What: fmt.Sprintf("group %q", g.Name)}
+				v.Add(fmt.Sprintf("members[%d]", i), "the group would hold itself, by way of %s", r.Name)
+				return v.Err()
+			}
+			if !met[one] {
+				met[one] = true
+				next = append(next, holds[one]...)
+			}
+		}
+	}
+	return nil
 }
 
 // SavePost checks and saves a post.
@@ -135,6 +182,9 @@ func (pp *People) SavePost(ctx context.Context, who job.Person, p job.Post) (job
 		return p, err
 	}
 	err = pp.store.Do(ctx, func(t *store.Tx) error {
+		if err := stillBelow(ctx, t, p); err != nil {
+			return err
+		}
 		before, err := had(t.Post(ctx, p.Name))
 		if err != nil {
 			return err
@@ -149,6 +199,25 @@ func (pp *People) SavePost(ctx context.Context, who job.Person, p job.Post) (job
 		return err
 	})
 	return p, err
+}
+
+// stillBelow refuses a post under one that another has put under it meanwhile.
+func stillBelow(ctx context.Context, t *store.Tx, p job.Post) error {
+	if err := t.LockSetting(ctx, "posts"); err != nil || p.Under == "" {
+		return err
+	}
+	below, err := t.PostsUnder(ctx, p.Name)
+	if err != nil && !db.IsMissing(err) {
+		return err
+	}
+	for _, one := range below {
+		if strings.EqualFold(one.Name, p.Under) {
+			v := &fault.Invalid{What: fmt.Sprintf("post %q", p.Name)}
+			v.Add("under", "%s stands under %s already: it would be a circle", one.Name, p.Name)
+			return v.Err()
+		}
+	}
+	return nil
 }
 
 // Receives lists the jobs that sent to a person in the last days.

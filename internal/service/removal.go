@@ -426,6 +426,14 @@ func (rc *Records) Return(ctx context.Context, who job.Person, refs []Ref) (note
 				if err := t.ProbeSoon(ctx, id); err != nil {
 					return err
 				}
+			case "person":
+				p, err := t.PersonByID(ctx, id)
+				if err == nil {
+					err = onlyTheirs(ctx, t, p.Mail, id)
+				}
+				if err != nil {
+					return err
+				}
 			}
 			if err := t.Audit(ctx, who.Login, "return", r.Kind, name, map[string]string{"name": name},
 				map[string]string{"name": name}); err != nil {
