@@ -141,7 +141,7 @@ func resendCommand(f *flag.FlagSet) runner {
 			return 0, err
 		}
 		if *asJSON {
-			return exitOK, printJSON(i.Out, wire.Count{N: int64(n)})
+			return exitOK, printJSON(i.Out, wire.Count{N: n})
 		}
 		if n == 0 {
 			fmt.Fprintf(i.Out, "Nothing of run %s had failed; nothing was sent.\n", id)

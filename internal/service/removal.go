@@ -347,6 +347,10 @@ func (rc *Records) endsOfPerson(ctx context.Context, t *store.Tx, f locked) ([]s
 
 // remove removes one locked record, with what goes with it.
 func (rc *Records) remove(ctx context.Context, t *store.Tx, who job.Person, f locked) error {
+	before, err := saidOf(ctx, t, f)
+	if err != nil {
+		return err
+	}
 	switch f.Kind {
 	case "job":
 		j, err := t.LockJob(ctx, f.Name)
@@ -384,7 +388,31 @@ func (rc *Records) remove(ctx context.Context, t *store.Tx, who job.Person, f lo
 	if err := t.Remove(ctx, f.Kind, f.id, who.Login); err != nil {
 		return err
 	}
-	return t.Audit(ctx, who.Login, "remove", f.Kind, f.Name, map[string]string{"name": f.Name}, nil)
+	return t.Audit(ctx, who.Login, "remove", f.Kind, f.Name, before, nil)
+}
+
+// saidOf is what the record of changes keeps of a record that is removed.
+func saidOf(ctx context.Context, t *store.Tx, f locked) (any, error) {
+	switch f.Kind {
+	case "job":
+		j, err := t.Job(ctx, f.Name)
+		return saidJob{j.On, j.Definition}, err
+	case "report":
+		r, err := t.Report(ctx, f.Name)
+		return r.ReportDefinition, err
+	case "group":
+		return t.Group(ctx, f.Name)
+	case "post":
+		return t.Post(ctx, f.Name)
+	case "calendar":
+		c, err := t.Calendar(ctx, f.Name)
+		return c.Definition, err
+	case "source", "destination":
+		p, err := t.Place(ctx, records.PlaceKind(f.Kind), f.Name)
+		return saidPlace(p), err
+	}
+	p, _, err := t.PersonByLogin(ctx, f.Name)
+	return p, err
 }
 
 // Return brings records back that were removed, all or none. A job that was on rings again from

@@ -159,14 +159,12 @@ func (rc *Records) reword(ctx context.Context, t *store.Tx, who job.Person, now 
 		if reflect.DeepEqual(d, r.ReportDefinition) {
 			continue
 		}
-		owner, _, err := t.PersonByLogin(ctx, r.Owner)
-		if err != nil {
+		before := r.ReportDefinition
+		r.ReportDefinition = d
+		if err := t.RewordReport(ctx, r, who.ID); err != nil {
 			return err
 		}
-		if _, err := t.PutReport(ctx, r.Name, owner.ID, who.ID, d); err != nil {
-			return err
-		}
-		if err := t.Audit(ctx, who.Login, "save", "report", r.Name, r.ReportDefinition, d); err != nil {
+		if err := t.Audit(ctx, who.Login, "save", "report", r.Name, before, d); err != nil {
 			return err
 		}
 		*changed = append(*changed, Ref{"report", r.Name})

@@ -80,7 +80,7 @@ func (t *Tx) Relabelled(ctx context.Context, from, to string) error {
 }
 
 // JobsSaying locks the jobs in whose definitions a text stands, in any case of its letters, at
-// most 20,000.
+// most 20,000; also those that were removed, which may come back.
 func (t *Tx) JobsSaying(ctx context.Context, text string) ([]job.Job, error) {
 	var rows []jobRow
 	err := sqlx.SelectContext(ctx, t.Ext, &rows, `SELECT `+jobColumns+` WHERE position($1 IN lower(v.definition::text)) > 0
@@ -91,7 +91,7 @@ func (t *Tx) JobsSaying(ctx context.Context, text string) ([]job.Job, error) {
 	return t.withTriggers(ctx, rows)
 }
 
-// ReportsSaying locks the reports in whose definitions a text stands.
+// ReportsSaying locks the reports in whose definitions a text stands, as JobsSaying does.
 func (t *Tx) ReportsSaying(ctx context.Context, text string) ([]job.Report, error) {
 	var rows []reportRow
 	err := sqlx.SelectContext(ctx, t.Ext, &rows, `SELECT `+reportColumns+`
@@ -138,6 +138,18 @@ func (t *Tx) Reword(ctx context.Context, j job.Job, author int64) error {
 		}
 	}
 	return t.tellOf(ctx, "job")
+}
+
+// RewordReport saves a new version of a report that says the same in other words.
+func (t *Tx) RewordReport(ctx context.Context, r job.Report, author int64) error {
+	version := 0
+	if err := sqlx.GetContext(ctx, t.Ext, &version, `UPDATE reports SET version = version + 1, updated_at = bell_now()
+		WHERE id = $1 RETURNING version`, r.ID); err != nil {
+		return db.Wrap(err, "save the report")
+	}
+	_, err := t.Ext.ExecContext(ctx, `INSERT INTO report_versions (report_id, version, definition, author_id)
+		VALUES ($1, $2, $3, $4)`, r.ID, version, db.Document[job.ReportDefinition]{V: r.ReportDefinition}, author)
+	return db.Wrap(err, "save the report's version")
 }
 
 // PutSecret keeps a sealed secret of a source, a destination or an identity.
