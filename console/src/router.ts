@@ -12,6 +12,7 @@ const made = createRouter({
   '/': Today,
   '/jobs': Jobs,
   '/jobs/:job': Job,
+  '/jobs/:job/archive': () => import('./pages/Archive.svelte'),
   '/jobs/:job/change': () => import('./pages/JobEditor.svelte'),
   '/new/job': () => import('./pages/JobEditor.svelte'),
   '/forecast': () => import('./pages/Forecast.svelte'),

@@ -110,6 +110,7 @@ func Handler(p Parts) http.Handler {
 		r.With(signedIn, onlySends, s.withAddress, s.fewLines,
 			s.preconditions).Group(func(r chi.Router) { s.describe(r, s.operations) })
 		r.With(signedIn, onlySends, s.fewLines).Post("/api/frame", s.frame)
+		r.With(signedIn, onlySends, s.fewLines).Get("/api/files/{file}/look", s.lookAtFile)
 		r.Route("/api/profile", s.profiles)
 		r.Handle("/api/*", http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 			if _, ok := person(r.Context()); !ok {
@@ -185,6 +186,7 @@ func (s *server) operations(a huma.API) {
 	s.versions(a)
 	s.records(a)
 	s.removals(a)
+	s.archive(a)
 	s.alerts(a)
 	s.standing(a)
 	s.queue(a)

@@ -57,6 +57,12 @@ func (s *server) frame(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	defer func() { _ = file.Close() }() // only read from
+	s.showFile(w, r, f, file)
+}
+
+// showFile answers a frame with a file, as it can be looked at in a browser.
+func (s *server) showFile(w http.ResponseWriter, r *http.Request, f job.Artifact, file io.ReadSeeker) {
+	h := w.Header()
 	kind, _, _ := mime.ParseMediaType(f.MediaType)
 	switch {
 	case proof.Can(kind):

@@ -92,7 +92,7 @@ func New(n Needs) *Service {
 	}
 	s.Records = &Records{
 		store: n.Store, times: n.Times, jobs: s.Jobs, reports: s.Reports, people: s.People, places: s.Places,
-		calendars: s.Calendars,
+		calendars: s.Calendars, now: n.Now,
 	}
 	s.Installation = &Installation{
 		store: n.Store, files: n.Files, installation: n.Installation, settings: s.Settings, now: n.Now,
@@ -124,6 +124,7 @@ type Records struct {
 	people    *People
 	places    *Places
 	calendars *Calendars
+	now       func() time.Time
 }
 
 // Deliveries are settled, allowed and let go.

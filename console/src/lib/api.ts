@@ -46,6 +46,7 @@ export type Writer = Schemas['Writer'];
 export type PreviewSection = Schemas['PreviewSection'];
 export type Preview = Schemas['Preview'];
 export type Place = Schemas['Place'];
+export type Archived = Schemas['Archived'];
 export type QueueLine = Schemas['QueueLine'];
 export type Setting = Schemas['Setting'];
 export type Ahead = Schemas['Ahead'];

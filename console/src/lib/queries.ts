@@ -1,6 +1,11 @@
 // What the pages ask of the service: the key, the question and the freshness of each list and
 // record, and what a change makes stale. Pages name what they ask; nothing else knows keys.
-import { keepPreviousData, queryOptions, type QueryClient } from '@tanstack/svelte-query';
+import {
+  infiniteQueryOptions,
+  keepPreviousData,
+  queryOptions,
+  type QueryClient,
+} from '@tanstack/svelte-query';
 import {
   api,
   body,
@@ -19,6 +24,7 @@ export type Name =
   | 'ahead'
   | 'alert'
   | 'alerts'
+  | 'archive'
   | 'calendar'
   | 'calendars'
   | 'choices'
@@ -104,6 +110,19 @@ export const asks = {
       queryFn: () => body(api.GET('/api/alerts/{alert}', { params: { path: { alert: id } } })),
     }),
 
+  /** What a job made and what is kept of it, the newest first, some at a time. */
+  archive: (job: string) =>
+    infiniteQueryOptions({
+      queryKey: named('archive', job),
+      queryFn: ({ pageParam }) =>
+        body(
+          api.GET('/api/jobs/{job}/archive', {
+            params: { path: { job }, query: { before: pageParam || undefined } },
+          }),
+        ),
+      initialPageParam: '',
+      getNextPageParam: (last) => (last.more ? last.runs.at(-1)?.run : undefined),
+    }),
   /** What was removed and can be brought back. */
   removed: () =>
     queryOptions({ queryKey: named('removed'), queryFn: () => body(api.GET('/api/records/removed')) }),
@@ -402,7 +421,7 @@ export const asks = {
   copy: () => queryOptions({ queryKey: named('copy'), queryFn: () => body(api.GET('/api/settings/copy')) }),
 };
 
-const runs: Name[] = ['day', 'runs', 'run', 'log', 'jobs', 'job', 'why', 'deliveries'];
+const runs: Name[] = ['archive', 'day', 'runs', 'run', 'log', 'jobs', 'job', 'why', 'deliveries'];
 
 /** What a change makes stale, by what was changed. */
 const changes = {

@@ -112,7 +112,12 @@
     </div>
   </div>
   <section>
-    <h2>Runs</h2>
+    <div class="flex items-baseline gap-3">
+      <h2>Runs</h2>
+      <a class="edit-link" href={p('/jobs/:job/archive', { params: { job: job.name } })}
+        >Archive of its files</a
+      >
+    </div>
     {#if runs.data?.length}<RunTable runs={runs.data} jobs={false} />{:else}<p class="soft">
         There are none yet.{may ? ' “Ring now” makes one.' : ''}
       </p>{/if}

@@ -110,7 +110,9 @@
           >from <ZonedTime at={f.from} zone={myZone()} />{#if f.to}&nbsp;to <ZonedTime
               at={f.to}
               zone={myZone()}
-            />{:else}&nbsp;until it is lifted{/if}; what rings {f.rings === 'wait' ? 'waits' : 'is passed over'}</span
+            />{:else}&nbsp;until it is lifted{/if}; what rings {f.rings === 'wait'
+            ? 'waits'
+            : 'is passed over'}</span
         >
         <span class="soft">{[f.by, f.reason].filter(Boolean).join(': ')}</span>
         <span class="flex-1"></span>
