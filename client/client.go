@@ -460,3 +460,14 @@ func pause(ctx context.Context, d time.Duration) {
 	case <-time.After(d):
 	}
 }
+
+// Archive lists what a job made and is kept, the newest first: before a run, or from the newest
+// on when it is empty.
+func (c *Client) Archive(ctx context.Context, name, before string) (a wire.Archive, err error) {
+	return a, c.do(ctx, http.MethodGet, "/api/jobs/"+segment(name)+"/archive?before="+url.QueryEscape(before), nil, &a)
+}
+
+// MakeLink makes a link to files of a run. Its address is given this once.
+func (c *Client) MakeLink(ctx context.Context, run job.RunID, r wire.LinkRequest) (l wire.NewLink, err error) {
+	return l, c.do(ctx, http.MethodPost, "/api/runs/"+run.String()+"/links", r, &l)
+}

@@ -7,7 +7,9 @@ import (
 
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/job"
+	"ironbell/internal/render"
 	"ironbell/internal/service"
+	"ironbell/internal/store/db"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/go-chi/chi/v5"
@@ -41,7 +43,7 @@ func (s *server) showArchive(ctx context.Context, in *struct {
 			return nil, err
 		}
 	}
-	runs, err := s.Store.Archive(ctx, j.ID, before, in.Limit+1)
+	runs, err := s.Store.Archive(ctx, j.ID, before, in.Limit+1, render.RowsKept)
 	if err != nil {
 		return nil, s.problem(err)
 	}
@@ -83,6 +85,16 @@ func (s *server) makeLink(ctx context.Context, in *struct {
 	return &struct{ Body wire.NewLink }{wire.NewLink{Link: linkOf(l), Address: s.URL + "/l/" + token}}, nil
 }
 
+// artifact finds a file that a run made for people. Rows that are kept to compare runs by hold
+// what no file shows, such as hidden columns.
+func (s *server) artifact(ctx context.Context, id int64) (job.Artifact, error) {
+	f, err := s.Store.Artifact(ctx, id)
+	if err == nil && f.Format == render.RowsKept {
+		return job.Artifact{}, &db.NotFound{Kind: "file", Name: strconv.FormatInt(id, 10)}
+	}
+	return f, err
+}
+
 // lookAtFile shows a file that is kept in a frame, as frame shows one that is being made.
 func (s *server) lookAtFile(w http.ResponseWriter, r *http.Request) {
 	h := w.Header()
@@ -93,7 +105,7 @@ func (s *server) lookAtFile(w http.ResponseWriter, r *http.Request) {
 		frameSays(w, http.StatusNotFound, "There is no such file.")
 		return
 	}
-	f, err := s.Store.Artifact(r.Context(), id)
+	f, err := s.artifact(r.Context(), id)
 	if err == nil {
 		who, _ := person(r.Context())
 		err = s.Service.Runs.MayFetch(r.Context(), who, f.RunID, f.Key)

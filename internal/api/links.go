@@ -16,7 +16,7 @@ import (
 func linkOf(l history.Link) wire.Link {
 	words := "everybody who can sign in to Iron Bell"
 	if l.Audience == job.LinkNamed {
-		words = fmt.Sprintf("only the %d whom the mail went to", len(l.Named.V))
+		words = fmt.Sprintf("only the %d whom %s", len(l.Named.V), madeFor(l))
 	}
 	if l.Archive {
 		words += ", with the files of earlier runs"
@@ -26,6 +26,14 @@ func linkOf(l history.Link) wire.Link {
 		CreatedAt: l.CreatedAt, WithdrawnAt: l.WithdrawnAt, WithdrawnBy: l.WithdrawnBy,
 		Ended: l.Ended, Follows: l.Follows, LastAt: l.LastAt,
 	}
+}
+
+// madeFor says whom a link for those who are named is for.
+func madeFor(l history.Link) string {
+	if l.Task == "" {
+		return "it was made for"
+	}
+	return "the mail went to"
 }
 
 func (s *server) links(a huma.API) {
@@ -157,7 +165,7 @@ func (s *server) follow(ctx context.Context, token, what string) (history.Link, 
 				l.EndsAt.UTC().Format("2 January 2006 15:04 MST"), l.Job))
 	case !l.For(who):
 		return refuse("refused", http.StatusForbidden,
-			"This link is only for those whom the mail went to, and you are signed in as "+who.Name+".")
+			"This link is only for those whom "+madeFor(l)+", and you are signed in as "+who.Name+".")
 	}
 	if what != "" {
 		if err := s.Store.NoteLinkUse(ctx, l.ID, who.Name, what); err != nil {

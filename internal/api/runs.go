@@ -138,7 +138,7 @@ func (s *server) fetchFile(ctx context.Context, in *struct {
 	File int64 `path:"file"`
 },
 ) (*huma.StreamResponse, error) {
-	f, err := s.Store.Artifact(ctx, in.File)
+	f, err := s.artifact(ctx, in.File)
 	if err != nil {
 		return nil, s.problem(err)
 	}

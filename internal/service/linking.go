@@ -10,6 +10,7 @@ import (
 	"ironbell/internal/access"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
+	"ironbell/internal/render"
 	"ironbell/internal/store"
 	"ironbell/internal/store/history"
 	"ironbell/internal/task/recipients"
@@ -107,6 +108,8 @@ func (rc *Records) linked(ctx context.Context, v *fault.Invalid, wish LinkWish, 
 		}
 		where := fmt.Sprintf("files[%d]", i)
 		switch {
+		case f.Format == render.RowsKept:
+			v.Add(where, "there is no file %d", id)
 		case f.RunID != wish.Run:
 			v.Add(where, "the file %q belongs to another run", f.Name)
 		case f.RemovedAt != nil:
@@ -114,7 +117,7 @@ func (rc *Records) linked(ctx context.Context, v *fault.Invalid, wish LinkWish, 
 		case i > 0 && f.Part != l.Part:
 			v.Add(where, "the file %q is of another part; a link leads to files of one", f.Name)
 		}
-		l.Part, l.Task = f.Part, f.Task
+		l.Part = f.Part // and no task: no mail brought it
 		l.Files = append(l.Files, f.Key)
 	}
 	return nil

@@ -41,17 +41,18 @@ const maxArchivedFiles = 2000
 
 // Archive lists the runs of a job of which files are kept, the newest first, at most limit: those
 // before a run, or from the newest on when it is 0. Rehearsals are left out. The files are those
-// that the run stands by: of tries that failed there are none.
-func (q Q) Archive(ctx context.Context, jobID int64, before job.RunID, limit int) ([]Archived, error) {
+// that the run stands by: of tries that failed there are none, and none of a form that is kept
+// for our own use.
+func (q Q) Archive(ctx context.Context, jobID int64, before job.RunID, limit int, ours string) ([]Archived, error) {
 	runs := []Archived{}
 	if err := sqlx.SelectContext(ctx, q.Ext, &runs, `SELECT r.id, r.nominal, r.due, r.zone, r.state, r.job_version,
 		(SELECT count(*) FROM links l WHERE l.run_id = r.id AND l.withdrawn_at IS NULL AND l.ends_at > bell_now()) AS open,
 		EXISTS (SELECT 1 FROM links l WHERE l.run_id = r.id AND l.withdrawn_at IS NOT NULL) AS withdrawn,
 		(SELECT coalesce(jsonb_agg(jsonb_build_object('name', p.name, 'version', n.version) ORDER BY p.name), '[]')
 			FROM run_reports n JOIN reports p ON p.id = n.report_id WHERE n.run_id = r.id) AS reports
-		FROM runs r WHERE r.job_id = $1 AND ($2 = 0 OR r.id < $2) AND NOT r.rehearsal
-		AND EXISTS (SELECT 1 FROM artifacts a WHERE a.run_id = r.id AND a.removed_at IS NULL)
-		ORDER BY r.id DESC LIMIT $3`, jobID, before, limit); err != nil {
+		FROM runs r WHERE r.job_id = $1 AND ($2::bigint = 0 OR r.id < $2) AND NOT r.rehearsal
+		AND EXISTS (SELECT 1 FROM artifacts a WHERE a.run_id = r.id AND a.removed_at IS NULL AND a.format <> $4)
+		ORDER BY r.id DESC LIMIT $3`, jobID, before, limit, ours); err != nil {
 		return nil, db.Wrap(err, "list the archive")
 	}
 	ids, at := make([]int64, len(runs)), map[job.RunID]int{}
@@ -60,11 +61,12 @@ func (q Q) Archive(ctx context.Context, jobID int64, before job.RunID, limit int
 	}
 	var files []ArchivedFile
 	if err := sqlx.SelectContext(ctx, q.Ext, &files, `SELECT a.*, coalesce(p.name, '') AS part_name
-		FROM (SELECT `+artifactColumns+` FROM artifacts WHERE run_id = ANY($1) AND removed_at IS NULL) a
+		FROM (SELECT `+artifactColumns+` FROM artifacts WHERE run_id = ANY($1) AND removed_at IS NULL
+			AND format <> $3) a
 		LEFT JOIN parts p ON p.run_id = a.run_id AND p.part = a.part
 		WHERE EXISTS (SELECT 1 FROM attempts t WHERE t.run_id = a.run_id AND t.part = a.part AND t.task = a.task
 			AND t.try = a.try AND t.state = 'done')
-		ORDER BY a.run_id DESC, a.part, a.id LIMIT $2`, ids, maxArchivedFiles); err != nil {
+		ORDER BY a.run_id DESC, a.part, a.id LIMIT $2`, ids, maxArchivedFiles, ours); err != nil {
 		return nil, db.Wrap(err, "list the files of the archive")
 	}
 	for _, f := range files {
