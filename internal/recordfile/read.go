@@ -345,8 +345,8 @@ func plain(text string) (k kind, doubt string) {
 	case number.MatchString(text):
 		return isNumber, ""
 	case doubtful.MatchString(text):
-		return isText, fmt.Sprintf("%s could be a number or a text; put it in quotes, or write the number without "+
-			"zeros before it", text)
+		// What stands here is not repeated: it may be a password.
+		return isText, "this could be a number or a text; put it in quotes, or write the number without zeros before it"
 	}
 	return isText, ""
 }

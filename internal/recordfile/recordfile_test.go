@@ -106,7 +106,7 @@ func TestWhatIsWrongHasItsPlace(t *testing.T) {
 		"an alias":           {head + "a: &x 1\nb: *x\n", "&x marks it", 3, 4},
 		"a merge":            {head + "a:\n  <<: {b: 1}\n", "<< takes fields from elsewhere", 4, 3},
 		"a tag":              {head + "a: !!str 12\n", "is a tag", 3, 4},
-		"leading zeros":      {head + "a: 007\n", "007 could be a number or a text", 3, 4},
+		"leading zeros":      {head + "a: 007\n", "this could be a number or a text", 3, 4},
 		"octal":              {head + "a: 0o17\n", "could be a number or a text", 3, 4},
 		"underscores":        {head + "a: 1_000\n", "could be a number or a text", 3, 4},
 		"infinite":           {head + "a: .inf\n", "could be a number or a text", 3, 4},

@@ -296,12 +296,16 @@ func (s *Sources) Get(ctx context.Context, name, identity string) (Source, error
 	p, err := s.store.Place(ctx, records.Source, name)
 	var missing *db.NotFound
 	if errors.As(err, &missing) {
+		if missing.Removed != nil {
+			return nil, fault.New(fault.Source, doing, missing.Removed.String(), "Bring it back, or name another one in the report.")
+		}
 		return nil,
 			fault.New(fault.Source, doing, "there is no such source", "Add it, or name another one in the report.")
 	}
 	if err != nil {
 		return nil, fault.Wrap(err, fault.Passing, fault.Source, doing, "")
 	}
+	name = p.Name // it may have been asked for by one that it had before
 	record, settings, secret, saved := "source:"+name, p.Settings, p.Secret, p.UpdatedAt
 	key := name
 	if identity != "" {

@@ -289,3 +289,30 @@ func TestWhatIsGoneKeepsNoSecret(t *testing.T) {
 	assert.Empty(t, oren.Mail)
 	assert.Equal(t, "oren", oren.Name, "who did what stays on record")
 }
+
+// A job that is saved while its report is being removed waits for that, and is refused.
+func TestWhatIsRemovedMeanwhileIsNotUsed(t *testing.T) {
+	s, w := fresh(t)
+	ctx := t.Context()
+	r, err := s.PutReport(ctx, "Fuel burn", w.mara, w.mara, job.ReportDefinition{Source: "tarnwick"})
+	require.NoError(t, err)
+	saved := make(chan error, 1)
+	do(t, s, func(tx *store.Tx) error {
+		id, _, err := tx.LockRecord(ctx, "report", "Fuel burn")
+		if err != nil {
+			return err
+		}
+		go func() {
+			saved <- s.Do(ctx, func(other *store.Tx) error {
+				_, err := other.PutJob(ctx, "Fuel", w.mara, w.mara, false, job.Definition{Zone: "UTC"},
+					records.Uses{Reports: []int64{r.ID}})
+				return err
+			})
+		}()
+		return tx.Remove(ctx, "report", id, "mara")
+	})
+	require.ErrorContains(t, <-saved, `there is no report "Fuel burn"; it was removed by Mara Quill`)
+	jobs, err := s.Jobs(ctx, "", 10)
+	require.NoError(t, err)
+	assert.Empty(t, jobs, "nothing was saved by halves")
+}

@@ -326,9 +326,9 @@ func TestLongNamesStayInTheirPlace(t *testing.T) {
 	}
 	p := w.Console()
 	address := func(name string) string { return evaluate[string](t, p, fmt.Sprintf("encodeURIComponent(%q)", name)) }
-	paths := []string{"/", "/jobs", "/runs", "/reports", "/deliveries", "/forecast"}
+	paths := []string{"/", "/jobs", "/runs", "/reports", "/deliveries", "/forecast", "/queue", "/sources", "/destinations", "/people"}
 	for _, name := range []string{long, unbroken} {
-		paths = append(paths, "/jobs/"+address(name), "/jobs/"+address(name)+"/change", "/reports/"+address(name),
+		paths = append(paths, "/jobs/"+address(name), "/jobs/"+address(name)+"/archive", "/jobs/"+address(name)+"/change", "/reports/"+address(name),
 			"/reports/"+address(name)+"/change")
 	}
 	for _, wide := range []int64{1280, 390} {

@@ -184,6 +184,9 @@ func (q Q) PutJob(ctx context.Context, name string, owner, author int64, on bool
 		row.ID, uses.Reports, uses.Destinations, uses.Calendars, uses.Sources); err != nil {
 		return job.Job{}, db.Wrap(err, "save what the job uses")
 	}
+	if err := q.stillThere(ctx, uses); err != nil {
+		return job.Job{}, err
+	}
 	keep := d.Keep.WithDefaults()
 	if _, err := q.Ext.ExecContext(ctx, `UPDATE jobs SET labels = coalesce($2, '{service}'::text[]), keep_runs = $3,
 		keep_log = $4, keep_files = $5, tells_success = $6 WHERE id = $1`,
@@ -201,6 +204,35 @@ func (q Q) PutJob(ctx context.Context, name string, owner, author int64, on bool
 		return job.Job{}, err
 	}
 	return q.Job(ctx, strconv.FormatInt(row.ID, 10))
+}
+
+// stillThere refuses to use what somebody has removed since it was looked at, and keeps others
+// from removing it until the transaction ends.
+func (q Q) stillThere(ctx context.Context, uses Uses) error {
+	for kind, ids := range map[string][]int64{
+		"report": uses.Reports, "destination": uses.Destinations, "calendar": uses.Calendars, "source": uses.Sources,
+	} {
+		if err := q.notRemoved(ctx, kind, ids); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (q Q) notRemoved(ctx context.Context, kind string, ids []int64) error {
+	if len(ids) == 0 {
+		return nil
+	}
+	t, _ := db.TableOf(kind)
+	var names []string
+	if err := sqlx.SelectContext(ctx, q.Ext, &names, `SELECT name FROM (SELECT name, removed_at FROM `+t.Name+`
+		WHERE id = ANY($1) ORDER BY id FOR SHARE) r WHERE removed_at IS NOT NULL`, ids); err != nil {
+		return db.Wrap(err, "see whether what the job uses is there")
+	}
+	if len(names) > 0 {
+		return q.Found(ctx, sql.ErrNoRows, kind, names[0])
+	}
+	return nil
 }
 
 // putJobVersion keeps what a job says in a version. The triggers stand in their own table; a
