@@ -156,6 +156,33 @@ func TestWhatIsUnderWayOutlivesARemoval(t *testing.T) {
 	require.NoError(t, err)
 	w.Until("it arrives", func() bool { return len(w.Inbox("desk@harbour.example")) == 1 })
 	w.Until("its run is done, although its job is removed", func() bool { return state() == job.RunDone })
+
+	// What fails of a job that was removed with its owner is told to those who are left.
+	require.NoError(t, w.C.SaveAlertSettings(ctx, job.AlertSettings{
+		Destination: "company mail", Second: job.Duration(time.Second), Administrators: job.Duration(time.Second),
+	}))
+	d.Tasks[1].Deliver.Destination, d.GiveUpAfter = "harbour authority mail", job.Duration(3*time.Second)
+	w.Job("Manifest again", d)
+	w.Behave("authority", "busy", 0)
+	_, err = w.C.Ring(ctx, "Manifest again", nil)
+	require.NoError(t, err)
+	w.Until("it waits", func() bool {
+		out, _, _ := w.Ironbell("deliveries", "-state", "waiting")
+		return strings.Contains(out, "desk@harbour.example")
+	})
+	_, err = w.C.RemoveRecords(ctx, []wire.RecordName{
+		named("job", "Manifest again"), named("report", "Ports"), named("person", "mara"),
+		named("destination", "harbour authority mail"),
+	}, false)
+	require.NoError(t, err)
+	w.Until("an administrator is told", func() bool {
+		for _, letter := range w.Inbox("sefa.orlin@tarnwick.example") {
+			if strings.Contains(letter.Plain, "Manifest again") {
+				return true
+			}
+		}
+		return false
+	})
 }
 
 // Copies say what their originals say. A new name is rewritten wherever the old one stood, and the

@@ -132,10 +132,12 @@ func (nr *Notifier) stepPeople(ctx context.Context, t *store.Tx, a job.Alert, st
 	var owner *job.Person
 	if a.Owner != "" {
 		p, _, err := t.PersonByLogin(ctx, a.Owner)
-		if err != nil {
+		if err != nil && !db.IsMissing(err) {
 			return nil, err
 		}
-		owner = &p
+		if err == nil { // they may have been removed with their jobs, while a run was under way
+			owner = &p
+		}
 	}
 	if a.JobID != nil && step > alert.StepOwner {
 		j, err := t.Job(ctx, fmt.Sprint(*a.JobID))

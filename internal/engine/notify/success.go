@@ -9,6 +9,7 @@ import (
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/zone"
 	"ironbell/internal/store"
+	"ironbell/internal/store/db"
 	"ironbell/internal/store/sending"
 )
 
@@ -57,6 +58,9 @@ func (nr *Notifier) successMail(ctx context.Context, t *store.Tx, s job.AlertSet
 		return err
 	}
 	p, _, err := t.PersonByLogin(ctx, j.Owner)
+	if db.IsMissing(err) {
+		return nil // they were removed with their job
+	}
 	if err != nil {
 		return err
 	}
