@@ -146,7 +146,7 @@ func TestNamesThatLookAlikeAreOne(t *testing.T) {
 	})
 	require.NoError(t, err, "a login is the same in any case")
 	_, err = w.C.SavePerson(ctx, "ｍara", wire.PersonRequest{
-		Name: "Mara Quill", Mail: "mara@tarnwick.example", Role: "owner", Zone: "Europe/London",
+		Name: "Mara Quill", Mail: "mara.quill@tarnwick.example", Role: "owner", Zone: "Europe/London",
 	})
 	assert.ErrorContains(t, err, "people cannot tell")
 	_, err = w.C.SaveJob(ctx, "می\u200cخواهم ⚠\ufe0f", wire.JobRequest{Owner: "mara", On: true, Definition: d})
