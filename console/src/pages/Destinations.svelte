@@ -123,28 +123,31 @@
       </div>
     {/if}
     {#if d.uses.length}
-      <table class="grid-list mt-2 max-w-4xl">
-        <thead
-          ><tr
-            ><th>What goes there</th><th>Owner</th><th class="!text-right">Sent in 30 days</th><th
-              class="!text-right">Waits</th
-            ><th class="!text-right">Failed</th><th>Last</th></tr
-          ></thead
-        >
-        <tbody>
-          {#each d.uses as u (u.job)}
-            <tr
-              ><td
-                ><a class="underline" href={p('/jobs/:job', { params: { job: u.job } })}>{u.job}</a
-                >{#if !u.on}<span class="soft"> (off)</span>{/if}</td
-              ><td>{u.owner}</td><td class="!text-right">{u.sent}</td><td class="!text-right">{u.waiting}</td
-              ><td class="!text-right {u.failed ? 'text-error font-semibold' : ''}">{u.failed}</td><td
-                >{#if u.last_at}<ZonedTime at={u.last_at} zone={myZone()} />{/if}</td
-              ></tr
-            >
-          {/each}
-        </tbody>
-      </table>
+      <div class="overflow-x-auto">
+        <table class="grid-list mt-2 max-w-4xl">
+          <thead
+            ><tr
+              ><th>What goes there</th><th>Owner</th><th class="!text-right">Sent in 30 days</th><th
+                class="!text-right">Waits</th
+              ><th class="!text-right">Failed</th><th>Last</th></tr
+            ></thead
+          >
+          <tbody>
+            {#each d.uses as u (u.job)}
+              <tr
+                ><td
+                  ><a class="underline" href={p('/jobs/:job', { params: { job: u.job } })}>{u.job}</a
+                  >{#if !u.on}<span class="soft"> (off)</span>{/if}</td
+                ><td>{u.owner}</td><td class="!text-right">{u.sent}</td><td class="!text-right"
+                  >{u.waiting}</td
+                ><td class="!text-right {u.failed ? 'text-error font-semibold' : ''}">{u.failed}</td><td
+                  >{#if u.last_at}<ZonedTime at={u.last_at} zone={myZone()} />{/if}</td
+                ></tr
+              >
+            {/each}
+          </tbody>
+        </table>
+      </div>
     {:else}<p class="soft mt-1.5">No job sends there.</p>{/if}
   </section>
 {:else}

@@ -53,7 +53,7 @@
       >{/if}
     {#if may && run.files.length && !linking}<button
         class="edit-link"
-        aria-label="Make a link to files of run {run.run}"
+        aria-label="Make a link … to files of run {run.run}"
         onclick={() => (linking = true)}>Make a link …</button
       >{/if}
   </div>
@@ -70,7 +70,7 @@
           >{size(f.size)}, {f.rows.toLocaleString('en-GB')} {f.rows === 1 ? 'row' : 'rows'}</span
         >
         <span class="soft">until <ZonedTime at={f.until} zone={run.zone} /></span>
-        <a class="edit-link" href="/api/files/{f.id}" aria-label="Fetch {f.name}" download>Fetch it</a>
+        <a class="edit-link" href="/api/files/{f.id}" aria-label="Fetch it: {f.name}" download>Fetch it</a>
       </li>
     {/each}
   </ul>

@@ -94,7 +94,7 @@
           <button
             class="edit-link"
             type="button"
-            aria-label="Take table {n + 1} out"
+            aria-label="Take out table {n + 1}"
             onclick={() => lines.splice(n, 1)}>Take out</button
           >
         </div>

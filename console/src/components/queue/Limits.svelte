@@ -65,7 +65,7 @@
         />
         {#if isAdministrator()}<button
             class="edit-link"
-            aria-label="Take the limit of {what(l.label)} out"
+            aria-label="Take out the limit of {what(l.label)}"
             onclick={() => lines.splice(n, 1)}>Take out</button
           >{/if}
       </li>

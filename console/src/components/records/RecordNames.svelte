@@ -94,7 +94,7 @@
           <button
             class="edit-link"
             type="button"
-            aria-label="Free the name {old}"
+            aria-label="free it: the name {old}"
             onclick={() => free.mutate(old)}>free it</button
           ></span
         >{/each}
