@@ -2,6 +2,7 @@ package test
 
 import (
 	"context"
+	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -272,6 +273,10 @@ func TestRecordsAreCopiedAndRenamed(t *testing.T) {
 	limits, err := w.C.Limits(ctx)
 	require.NoError(t, err)
 	assert.Equal(t, map[string]int{"source:tarnwick sound": 3}, limits)
+
+	_, errs, code = w.Ironbell("save", filepath.Join(before, "source", "tarnwick.yaml"))
+	assert.Equal(t, 1, code, "a file of before")
+	assert.Contains(t, errs, `:2:9: the source "tarnwick" is called "tarnwick sound" now`)
 
 	// The old name is taken until it is freed; a name of another is not to be had.
 	_, errs, code = w.Ironbell("rename", "person", "joren", "mara")

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"net/http"
 	"slices"
+	"strings"
 	"unicode/utf8"
 
 	"ironbell/internal/api/wire"
@@ -151,6 +152,9 @@ func (s *server) saveRecord(ctx context.Context, in *struct {
 	if wrong := s.recordForm().misfits(schema, f.Body); len(wrong) > 0 {
 		return nil, s.recordProblem(f.Misfit(wrong))
 	}
+	if err := s.stillCalled(ctx, f); err != nil {
+		return nil, err
+	}
 	now, err := k.plain(f.Body)
 	if err != nil { // a length of time that is too long, and the like
 		return nil, s.recordProblem(f.Misfit([]recordfile.Wrong{{Sentence: plainly(err)}}))
@@ -199,6 +203,30 @@ func (s *server) saveRecord(ctx context.Context, in *struct {
 		return nil, s.problem(err)
 	}
 	return &struct{ Body wire.RecordSaved }{out}, nil
+}
+
+// stillCalled refuses a file that names its record as it was called before: whoever reads it
+// later would look for two records where there is one.
+func (s *server) stillCalled(ctx context.Context, f recordfile.File) error {
+	kind, name := f.Kind, f.Name
+	switch kind {
+	case "wishes":
+		kind = "person"
+	case "identity":
+		kind = "source"
+		name, _ = identityName(name)
+	}
+	now, err := s.Store.Called(ctx, kind, name)
+	if err != nil {
+		return s.problem(err)
+	}
+	if strings.EqualFold(now, name) {
+		return nil
+	}
+	return s.recordProblem(f.Misfit([]recordfile.Wrong{{
+		Sentence: fmt.Sprintf("the %s %q is called %q now; write that name, or free the old one for another record", kind,
+			name, now),
+	}}))
 }
 
 // plainly is what is wrong with a value that cannot be read.
