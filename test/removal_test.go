@@ -118,6 +118,8 @@ func TestRecordsAreRemovedAndBroughtBack(t *testing.T) {
 	require.NoError(t, err)
 	_, err = client.New("http://"+w.Listen, "").MakeToken(ctx, "joren", world.Password, "a test")
 	require.NoError(t, err)
+	_, err = w.C.ReturnRecords(ctx, []wire.RecordName{named("person", "joren")})
+	assert.ErrorContains(t, err, `person "joren" is there; there is nothing to bring back`)
 }
 
 // Mails that wait for a destination that is removed are kept back, and go out when it is back.

@@ -15,7 +15,7 @@ import (
 
 func TestAFileIsReadableAndReadsBack(t *testing.T) {
 	body := `{"owner":"mara","on":true,"zone":"Europe/London","sql":"SELECT day,\n  sum(litres) -- all\nFROM fuel\n",` +
-		`"code":"007","yes":"yes","day":"2026-11-01","at":"06:00","n":12,"share":0.25,"none":null,"list":[],` +
+		`"code":"007","yes":"yes","day":"2026-11-01","at":"18:00","n":12,"share":0.25,"none":null,"list":[],` +
 		`"text":"a: b # c","tasks":[{"name":"figures","outputs":[{"format":"pdf"}]}],"empty":"","{x}":"{date:%Y}"}`
 	revision := int64(7)
 	text, err := recordfile.Write(recordfile.File{
@@ -35,7 +35,7 @@ sql: |
 code: '007'
 'yes': 'yes'
 day: '2026-11-01'
-at: 06:00
+at: '18:00'
 'n': 12
 share: 0.25
 none: null

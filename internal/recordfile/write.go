@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"regexp"
 	"strconv"
 	"strings"
 	"unicode"
@@ -84,12 +85,15 @@ func numberNode(text string) *yaml.Node {
 // Words that another YAML reads as yes or no (YAML 1.1).
 var otherBools = map[string]bool{"y": true, "n": true, "yes": true, "no": true, "on": true, "off": true}
 
+// Texts that another YAML reads as numbers of base 60 (YAML 1.1), such as 18:00.
+var otherNumbers = regexp.MustCompile(`^[-+]?[0-9][0-9_]*(:[0-5]?[0-9])+(\.[0-9_]*)?$`)
+
 // textNode writes a text: of several lines as it is, in quotes where it would be taken for
 // something else, otherwise plain.
 func textNode(text string) *yaml.Node {
 	n := &yaml.Node{Kind: yaml.ScalarNode, Tag: "!!str", Value: text}
 	switch k, doubt := plain(text); {
-	case k != isText || doubt != "" || otherBools[strings.ToLower(text)]:
+	case k != isText || doubt != "" || otherBools[strings.ToLower(text)] || otherNumbers.MatchString(text):
 		n.Style = yaml.SingleQuotedStyle
 	case strings.Contains(text, "\n"):
 		n.Style = yaml.DoubleQuotedStyle

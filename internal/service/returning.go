@@ -28,6 +28,9 @@ func (rc *Records) Return(ctx context.Context, who job.Person, refs []Ref) (note
 		on, notes = nil, []string{}
 		for _, r := range refs {
 			id, name, err := t.LockRemoved(ctx, r.Kind, r.Name)
+			if db.IsMissing(err) {
+				return notRemoved(ctx, t, r, err)
+			}
 			if err != nil {
 				return err
 			}
@@ -76,6 +79,16 @@ func (rc *Records) Return(ctx context.Context, who job.Person, refs []Ref) (note
 		}
 	}
 	return notes, nil
+}
+
+// notRemoved says of a record that cannot be brought back whether it is there.
+func notRemoved(ctx context.Context, t *store.Tx, r Ref, missing error) error {
+	if _, _, err := t.LockRecord(ctx, r.Kind, r.Name); err != nil {
+		return missing
+	}
+	v := &fault.Invalid{What: "bringing back"}
+	v.Add("records", "%s is there; there is nothing to bring back", r)
+	return v.Err()
 }
 
 // switchOn switches a job on that came back, when all that it speaks of is there.

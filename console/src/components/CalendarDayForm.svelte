@@ -24,6 +24,7 @@
     day = { ...none };
   }}
 >
+  <h2>Close or open days</h2>
   <Field label="Name of the day">
     {#snippet children(names)}<input
         {...names}

@@ -3,6 +3,7 @@ import type { Setting } from './api';
 
 /** The name of a setting for people: "Client ID" of client_id. */
 export function settingLabel(name: string): string {
+  if (name === 'conns') return 'Connections';
   const words = name
     .split('_')
     .map((w) => (['url', 'ca', 'id', 'tls'].includes(w) ? w.toUpperCase() : w))

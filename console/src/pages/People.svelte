@@ -42,7 +42,7 @@
       {#each people.data ?? [] as one (one.id)}
         <li>
           <button
-            class="flex min-h-7 w-full cursor-pointer items-baseline justify-between gap-2 rounded px-1.5 text-left {one.login ===
+            class="flex min-h-7 w-full cursor-pointer items-center justify-between gap-2 rounded px-1.5 text-left {one.login ===
             login
               ? 'bg-secondary text-secondary-content font-semibold'
               : 'hover:bg-base-300/60'}"

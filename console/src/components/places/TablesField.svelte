@@ -63,7 +63,7 @@
             bind:value={line.file}
           />
           <select
-            class="select select-sm bg-base-100 w-24"
+            class="select select-sm bg-base-100 w-36"
             aria-label="Table {n + 1}: form"
             bind:value={line.form}
           >

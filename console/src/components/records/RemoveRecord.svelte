@@ -45,6 +45,7 @@
           Needed by {d.kind} <a class="underline" href={linkOf(d)}>{d.name}</a>, which {d.how}.
         </p>
       {/each}
+      {#if r.ends.length}<p class="soft font-semibold">When it is removed:</p>{/if}
       {#each r.ends as sentence (sentence)}<p class="soft">{sentence}</p>{/each}
     </div>
   {/each}
