@@ -1,7 +1,6 @@
 package test
 
 import (
-	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
@@ -15,21 +14,6 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// read gives all files below a folder, by their paths in it.
-func readFolder(t *testing.T, dir string) map[string]string {
-	t.Helper()
-	out := map[string]string{}
-	require.NoError(t, filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {
-		if err != nil || d.IsDir() {
-			return err
-		}
-		text, err := os.ReadFile(path)
-		out[strings.TrimPrefix(path, dir)] = string(text)
-		return err
-	}))
-	return out
-}
-
 // The whole company is written into files, and made from nothing by them alone in another
 // installation, whose files are then the same.
 func TestACompanyIsMadeOfFilesAlone(t *testing.T) {
@@ -39,7 +23,7 @@ func TestACompanyIsMadeOfFilesAlone(t *testing.T) {
 	out, errs, code := w.Ironbell("show", "-into", first)
 	require.Zero(t, code, errs)
 	assert.Contains(t, out, "Passwords do not: they are never shown.")
-	files := readFolder(t, first)
+	files := world.Files(t, first)
 	require.Greater(t, len(files), 50)
 	for path, text := range files {
 		assert.NotContains(t, text, "password", path)
@@ -75,7 +59,7 @@ func TestACompanyIsMadeOfFilesAlone(t *testing.T) {
 	assert.Contains(t, out, " 0 refused.")
 	_, errs, code = e.Ironbell("show", "-into", second)
 	require.Zero(t, code, errs)
-	again := readFolder(t, second)
+	again := world.Files(t, second)
 	for path, text := range files {
 		assert.Equal(t, text, again[path], path)
 	}

@@ -248,7 +248,7 @@ func TestRecordsAreCopiedAndRenamed(t *testing.T) {
 	assert.Empty(t, back.Notes)
 	_, errs, code = w.Ironbell("show", "-into", after)
 	require.Zero(t, code, errs)
-	was, now := readFolder(t, before), readFolder(t, after)
+	was, now := world.Files(t, before), world.Files(t, after)
 	assert.Equal(t, len(was), len(now))
 	for path, text := range now {
 		for _, r := range renames[:4] {

@@ -34,8 +34,7 @@ func (s *server) removals(a huma.API) {
 			refuses(403, 404, 409, 422), answers(http.StatusNoContent),
 			says("A copied job is off; a copied person has neither address nor password.")), s.copyRecord)
 	huma.Register(a,
-		tags.get("former-names", "/api/record/names", "List the former names by which a record is found",
-			refuses(404)), s.formerNames)
+		tags.get("former-names", "/api/record/names", "List the former names by which a record is found"), s.formerNames)
 	huma.Register(a,
 		tags.post("free-name", "/api/record/free-name", "Free a former name of a record, so that another may take it",
 			refuses(403, 404), answers(http.StatusNoContent)), s.freeName)
@@ -129,7 +128,7 @@ func (s *server) formerNames(ctx context.Context, in *struct {
 	Name string `query:"name" required:"true" maxLength:"500"`
 },
 ) (*struct{ Body []string }, error) {
-	names, err := s.Service.Records.FormerNames(ctx, service.Ref{Kind: in.Kind, Name: in.Name})
+	names, err := s.Store.FormerNames(ctx, in.Kind, in.Name)
 	if err != nil {
 		return nil, s.problem(err)
 	}

@@ -125,16 +125,3 @@ func (rc *Records) FreeName(ctx context.Context, who job.Person, r Ref, former s
 		return t.Audit(ctx, who.Login, "free name", r.Kind, name, map[string]string{"former": former}, nil)
 	})
 }
-
-// FormerNames lists the names by which a record is found beside its own.
-func (rc *Records) FormerNames(ctx context.Context, r Ref) ([]string, error) {
-	var names []string
-	err := rc.store.Do(ctx, func(t *store.Tx) error {
-		id, _, err := t.LockRecord(ctx, r.Kind, r.Name)
-		if err == nil {
-			names, err = t.FormerNames(ctx, r.Kind, id)
-		}
-		return err
-	})
-	return names, err
-}

@@ -3,7 +3,6 @@ package console
 import (
 	"encoding/json"
 	"fmt"
-	"io/fs"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -44,7 +43,7 @@ func TestTheWholeCompanyIsMadeOnScreen(t *testing.T) {
 	m.reportsAndJobs()
 	_, errs, code = e.Ironbell("show", "-into", second)
 	require.Zero(t, code, errs)
-	files, again := m.files(first), m.files(second)
+	files, again := world.Files(t, first), world.Files(t, second)
 	for path, text := range files {
 		assert.Equal(t, strings.ReplaceAll(text, w.Dir, e.Dir), again[path], path)
 	}
@@ -57,20 +56,6 @@ type maker struct {
 	from *world.World
 	to   *world.World
 	p    world.Page
-}
-
-func (m maker) files(dir string) map[string]string {
-	m.t.Helper()
-	out := map[string]string{}
-	require.NoError(m.t, filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {
-		if err != nil || d.IsDir() {
-			return err
-		}
-		text, err := os.ReadFile(path)
-		out[strings.TrimPrefix(path, dir)] = string(text)
-		return err
-	}))
-	return out
 }
 
 func (m maker) opens(page, says string) {

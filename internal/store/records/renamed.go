@@ -42,11 +42,12 @@ func (t *Tx) Rename(ctx context.Context, kind string, id int64, from, to string)
 	return t.tellOf(ctx, kind)
 }
 
-// FormerNames lists the names by which a record is found beside its own.
-func (q Q) FormerNames(ctx context.Context, kind string, id int64) ([]string, error) {
+// FormerNames lists the names by which a record is found beside its own; none when there is no
+// such record.
+func (q Q) FormerNames(ctx context.Context, kind, name string) ([]string, error) {
 	names := []string{}
-	err := sqlx.SelectContext(ctx, q.Ext, &names, `SELECT name FROM former_names WHERE kind = $1 AND record_id = $2
-		AND NOT freed ORDER BY since DESC LIMIT 100`, kind, id)
+	err := sqlx.SelectContext(ctx, q.Ext, &names, `SELECT name FROM former_names WHERE kind = $1
+		AND record_id = record_id($1, $2) AND NOT freed ORDER BY since DESC LIMIT 100`, kind, name)
 	return names, db.Wrap(err, "list the former names")
 }
 
