@@ -140,6 +140,23 @@ describe('the form of a group', () => {
 });
 
 describe('the form of a post', () => {
+  it('closes nothing that was opened after it', async () => {
+    let answer: (value: unknown) => void = () => undefined;
+    vi.spyOn(api, 'PUT').mockReturnValue(new Promise((done) => (answer = done)) as never);
+    const done = vi.fn();
+    const { unmount } = render(FormsInQueries, {
+      what: 'post',
+      post: { name: 'Port master', holders: ['oren'] },
+      done,
+    });
+    screen.getByRole('button', { name: 'Save the post' }).click();
+    await vi.waitFor(() => expect(api.PUT).toHaveBeenCalled());
+    unmount();
+    answer(answered({}));
+    await new Promise((later) => setTimeout(later, 50));
+    expect(done).not.toHaveBeenCalled();
+  });
+
   it('has holders that come and go', async () => {
     const put = vi.spyOn(api, 'PUT').mockResolvedValue(answered({}));
     const done = vi.fn();

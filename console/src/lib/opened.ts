@@ -1,4 +1,5 @@
 // A form that opens where it was asked for.
+import { onDestroy } from 'svelte';
 
 /**
  * To be attached to a form: the keyboard goes into its first field, Escape closes it, and when it
@@ -33,3 +34,15 @@ export const opened = (close: () => void) => (form: HTMLElement) => {
     });
   };
 };
+
+/**
+ * What a form does when its answer has come, as long as the form is there: somebody may have closed
+ * it meanwhile and opened another, which must not be closed in its place.
+ */
+export function whileHere<A extends unknown[]>(done: (...args: A) => void): (...args: A) => void {
+  let here = true;
+  onDestroy(() => (here = false));
+  return (...args) => {
+    if (here) done(...args);
+  };
+}

@@ -27,7 +27,6 @@
     if (what) searchParams.set(what, name, { replace: true });
   }
   function saved(name: string, andTest: boolean) {
-    show('');
     if (andTest) void test(name);
   }
   async function test(name: string, mail?: true) {
@@ -62,7 +61,7 @@
 {#if adding && isAdministrator()}
   <section class="panel px-3.5 py-3">
     <h2>A new destination</h2>
-    <DestinationForm onsaved={saved} oncancel={() => show('')} />
+    <DestinationForm onsaved={saved} onclose={() => show('')} />
   </section>
 {/if}
 {#if list.isError}<Trouble error={list.error} />{/if}
@@ -93,7 +92,7 @@
       {/if}
     </div>
     {#if changing === d.name && isAdministrator()}
-      <DestinationForm place={d} onsaved={saved} oncancel={() => show('')} />
+      <DestinationForm place={d} onsaved={saved} onclose={() => show('')} />
     {/if}
     <RecordActions kind="destination" name={d.name} may={isAdministrator()} />
     {#if d.rests}

@@ -24,7 +24,6 @@
     if (what) searchParams.set(what, name, { replace: true });
   }
   function saved(name: string, andTest: boolean) {
-    show('');
     if (andTest) void test(name);
   }
   const said = new SvelteMap<string, { ok: boolean; said: string }>();
@@ -57,7 +56,7 @@
 {#if adding && isAdministrator()}
   <section class="panel px-3.5 py-3">
     <h2>A new source</h2>
-    <SourceForm onsaved={saved} oncancel={() => show('')} />
+    <SourceForm onsaved={saved} onclose={() => show('')} />
   </section>
 {/if}
 {#if list.isError}<Trouble error={list.error} />{/if}
@@ -77,7 +76,7 @@
       {/if}
     </div>
     {#if changing === s.name && isAdministrator()}
-      <SourceForm place={s} onsaved={saved} oncancel={() => show('')} />
+      <SourceForm place={s} onsaved={saved} onclose={() => show('')} />
     {/if}
     <RecordActions kind="source" name={s.name} may={isAdministrator()} />
     {#if said.has(s.name)}<p role="status" class={said.get(s.name)?.ok ? '' : 'text-error'}>

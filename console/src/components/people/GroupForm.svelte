@@ -3,7 +3,7 @@
   import { createMutation, createQuery, useQueryClient } from '@tanstack/svelte-query';
   import { untrack } from 'svelte';
   import { api, beganFrom, body, toBeNew } from '../../lib/api';
-  import { opened } from '../../lib/opened';
+  import { opened, whileHere } from '../../lib/opened';
   import { asks, changed } from '../../lib/queries';
   import Field from '../Field.svelte';
   import FormField from '../FormField.svelte';
@@ -14,6 +14,7 @@
     onclose,
   }: { group?: { name: string; members: string[]; revision?: number }; onclose: () => void } = $props();
   const client = useQueryClient();
+  const close = whileHere(() => onclose());
   const guard = untrack(() => (group ? beganFrom(group.revision) : toBeNew));
   let written = $state<string>();
   const text = $derived(written ?? group?.members.join('\n') ?? '');
@@ -26,7 +27,7 @@
       ),
     onSuccess: async () => {
       await changed(client, 'group');
-      onclose();
+      close();
     },
   }));
 </script>

@@ -5,7 +5,7 @@
   import { api, beganFrom, body, toBeNew, type Person } from '../../lib/api';
   import { text } from '../../lib/form';
   import { myZone } from '../../lib/me.svelte';
-  import { opened } from '../../lib/opened';
+  import { opened, whileHere } from '../../lib/opened';
   import { asks, changed } from '../../lib/queries';
   import Field from '../Field.svelte';
   import FormField from '../FormField.svelte';
@@ -17,6 +17,7 @@
     onsaved,
   }: { person?: Person; onclose: () => void; onsaved: (login: string) => void } = $props();
   const client = useQueryClient();
+  const saved = whileHere((login: string) => onsaved(login));
   const guard = untrack(() => (person ? beganFrom(person.revision) : toBeNew));
   const zones = createQuery(() => asks.zones());
   let role = $state(untrack(() => person?.role ?? 'reader'));
@@ -49,7 +50,7 @@
     },
     onSuccess: async (login) => {
       await changed(client, 'person');
-      onsaved(login);
+      saved(login);
     },
   }));
 </script>

@@ -4,7 +4,7 @@
   import { createMutation, useQueryClient } from '@tanstack/svelte-query';
   import { untrack } from 'svelte';
   import { api, beganFrom, body, toBeNew } from '../../lib/api';
-  import { opened } from '../../lib/opened';
+  import { opened, whileHere } from '../../lib/opened';
   import { changed } from '../../lib/queries';
   import Field from '../Field.svelte';
   import PickPeople from './PickPeople.svelte';
@@ -20,12 +20,13 @@
   }: { post?: Post; posts: Post[]; people: { login: string; name: string }[]; onclose: () => void } =
     $props();
   const client = useQueryClient();
+  const close = whileHere(() => onclose());
   const guard = untrack(() => (post ? beganFrom(post.revision) : toBeNew));
   let picked = $state<string[]>();
   const holders = $derived(picked ?? post?.holders ?? []);
   const done = async () => {
     await changed(client, 'post');
-    onclose();
+    close();
   };
   const save = createMutation(() => ({
     meta: { says: 'The post is saved.' },

@@ -4,7 +4,7 @@
   import { createMutation, createQuery, useQueryClient } from '@tanstack/svelte-query';
   import { untrack } from 'svelte';
   import { api, beganFrom, body, toBeNew, type Place } from '../../lib/api';
-  import { opened } from '../../lib/opened';
+  import { opened, whileHere } from '../../lib/opened';
   import { asks, changed } from '../../lib/queries';
   import { toldOf } from '../../lib/setting';
   import Field from '../Field.svelte';
@@ -15,9 +15,10 @@
   const {
     place,
     onsaved,
-    oncancel,
-  }: { place?: Place; onsaved: (name: string, test: boolean) => void; oncancel: () => void } = $props();
+    onclose,
+  }: { place?: Place; onsaved: (name: string, test: boolean) => void; onclose: () => void } = $props();
   const client = useQueryClient();
+  const close = whileHere(() => onclose());
   const guard = untrack(() => (place ? beganFrom(place.revision) : toBeNew));
   const protocols = createQuery(() => asks.protocols());
   let picked = $state('');
@@ -43,6 +44,7 @@
     },
     onSuccess: async ({ name, test }) => {
       await changed(client, 'destination');
+      close();
       onsaved(name, test);
     },
   }));
@@ -50,7 +52,7 @@
 
 {#if protocols.isError}<Trouble error={protocols.error} />{/if}
 <form
-  {@attach opened(oncancel)}
+  {@attach opened(onclose)}
   class="mt-2 grid gap-3"
   aria-label={place ? `Change ${place.name}` : 'Add a destination'}
   onsubmit={(e) => {
@@ -91,7 +93,7 @@
   <div class="flex flex-wrap items-center gap-2">
     <button class="btn btn-primary" value="test" disabled={save.isPending}>Save and test it</button>
     <button class="btn" value="save" disabled={save.isPending}>Save</button>
-    <button class="btn" type="button" onclick={oncancel}
+    <button class="btn" type="button" onclick={onclose}
       >{place ? 'Leave it as it is' : 'Do not add it'}</button
     >
   </div>

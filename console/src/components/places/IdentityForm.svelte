@@ -2,7 +2,7 @@
   // An identity of a source to add or to change: a login of its own, as which reports may read.
   import { createMutation, createQuery, useQueryClient } from '@tanstack/svelte-query';
   import { api, body } from '../../lib/api';
-  import { opened } from '../../lib/opened';
+  import { opened, whileHere } from '../../lib/opened';
   import { asks, changed } from '../../lib/queries';
   import FormField from '../FormField.svelte';
   import PickPeople from '../people/PickPeople.svelte';
@@ -12,6 +12,7 @@
   const { source, identity, onclose }: { source: string; identity?: Identity; onclose: () => void } =
     $props();
   const client = useQueryClient();
+  const close = whileHere(() => onclose());
   const people = createQuery(() => asks.people());
   let picked = $state<string[]>();
   const choosers = $derived(picked ?? identity?.choosers ?? []);
@@ -29,7 +30,7 @@
     },
     onSuccess: async () => {
       await changed(client, 'source');
-      onclose();
+      close();
     },
   }));
 </script>

@@ -3,7 +3,7 @@
   import { createMutation, createQuery, useQueryClient } from '@tanstack/svelte-query';
   import { untrack } from 'svelte';
   import { api, body } from '../../lib/api';
-  import { opened } from '../../lib/opened';
+  import { opened, whileHere } from '../../lib/opened';
   import { asks, changedAll } from '../../lib/queries';
   import { kindWord, listed, type Kind } from '../../lib/records';
   import Trouble from '../Trouble.svelte';
@@ -22,6 +22,7 @@
     ondone?: (to: string) => void;
   } = $props();
   const client = useQueryClient();
+  const close = whileHere(() => onclose());
   let to = $state(untrack(() => (copies ? '' : name)));
   const id = $props.id();
   const former = createQuery(() => asks.formerNames(kind, name));
@@ -41,7 +42,7 @@
       return asked.to;
     },
     onSuccess: async (called) => {
-      onclose();
+      close();
       ondone?.(called);
       await changedAll(client);
     },

@@ -2,7 +2,7 @@
   // Records that are to be removed: what keeps them, what ends with them, and only then the button.
   import { createMutation, createQuery, useQueryClient } from '@tanstack/svelte-query';
   import { api, body } from '../../lib/api';
-  import { opened } from '../../lib/opened';
+  import { opened, whileHere } from '../../lib/opened';
   import { asks, changedAll } from '../../lib/queries';
   import { linkOf, type RecordName } from '../../lib/records';
   import Trouble from '../Trouble.svelte';
@@ -13,6 +13,7 @@
     onremoved,
   }: { records: RecordName[]; onclose: () => void; onremoved?: () => void } = $props();
   const client = useQueryClient();
+  const close = whileHere(() => onclose());
   /** What goes with them, because it needs them. */
   let also = $state<RecordName[]>([]);
   const all = $derived([...records, ...also]);
@@ -24,7 +25,7 @@
     meta: { says: 'Removed. Under Settings it can be brought back for 30 days.' },
     mutationFn: () => body(api.POST('/api/records/remove', { body: { records: all } })),
     onSuccess: async () => {
-      onclose();
+      close();
       onremoved?.();
       await changedAll(client);
     },

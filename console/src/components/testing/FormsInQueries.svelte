@@ -31,7 +31,7 @@
 </script>
 
 <QueryClientProvider client={new QueryClient({ defaultOptions: { queries: { retry: false } } })}>
-  {#if what === 'destination'}<DestinationForm {place} onsaved={done} oncancel={done} />
+  {#if what === 'destination'}<DestinationForm {place} onsaved={done} onclose={done} />
   {:else if what === 'group'}<GroupForm {group} onclose={done} />
   {:else}<PostForm {post} {posts} {people} onclose={done} />{/if}
 </QueryClientProvider>
