@@ -60,6 +60,11 @@ func (c *Client) Forecast(ctx context.Context, f ForecastFilter) (out wire.Forec
 	return out, c.do(ctx, http.MethodGet, "/api/forecast?"+q.Encode(), nil, &out)
 }
 
+// WhatIf says what a change would do to the rings to come. Nothing is changed.
+func (c *Client) WhatIf(ctx context.Context, r wire.WhatIfRequest) (w wire.WhatIf, err error) {
+	return w, c.do(ctx, http.MethodPost, "/api/what-if", r, &w)
+}
+
 // MakeFeed makes a personal link to the forecast; the one before ends.
 func (c *Client) MakeFeed(ctx context.Context) (f wire.Feed, err error) {
 	return f, c.do(ctx, http.MethodPost, "/api/session/feed", nil, &f)
@@ -80,8 +85,7 @@ func (c *Client) Calendar(ctx context.Context, name string) (page wire.CalendarP
 	return page, c.do(ctx, http.MethodGet, "/api/calendars/"+segment(name), nil, &page)
 }
 
-// SaveCalendar adds or changes a calendar. With try nothing is saved, and the
-// effects are told.
+// SaveCalendar adds or changes a calendar. With try nothing is saved.
 func (c *Client) SaveCalendar(ctx context.Context, name string, d calendar.Definition,
 	try bool,
 ) (saved wire.CalendarSaved, err error) {

@@ -7,7 +7,6 @@ import (
 
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/calendar"
-	"ironbell/internal/service"
 	"ironbell/internal/store/records"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -24,7 +23,7 @@ func (s *server) calendars(a huma.API) {
 		tags.put("save-calendar", "/api/calendars/{calendar}", "Add a calendar, or change the one of this name",
 			refuses(403, 422), upTo(maxBody),
 			says("The next rings of the jobs that go by it are reckoned anew, at once; one that now lies in the past "+
-				"rings at once. With try nothing is saved, and the effects are told.")), s.saveCalendar)
+				"rings at once. With try nothing is saved; what-if tells what would become of the rings.")), s.saveCalendar)
 	huma.Register(a,
 		tags.delete("remove-calendar", "/api/calendars/{calendar}", "Remove a calendar that no job goes by; it can be brought back for 30 days",
 			answers(http.StatusNoContent)), s.removeCalendar)
@@ -68,16 +67,16 @@ func (s *server) showCalendar(ctx context.Context, in *CalendarPath) (*struct{ B
 
 func (s *server) saveCalendar(ctx context.Context, in *struct {
 	CalendarPath
-	Try  bool `query:"try" doc:"save nothing, and tell what would change"`
+	Try  bool `query:"try" doc:"save nothing, and tell what would be refused"`
 	Body calendar.Definition
 },
 ) (*struct{ Body wire.CalendarSaved }, error) {
 	who, _ := person(ctx)
-	c, effects, err := s.Service.Calendars.Save(ctx, who, in.Calendar, in.Body, in.Try)
+	c, err := s.Service.Calendars.Save(ctx, who, in.Calendar, in.Body, in.Try)
 	if err != nil {
 		return nil, s.problem(err)
 	}
-	out := wire.CalendarSaved{Saved: !in.Try, Effects: effectsOf(effects)}
+	out := wire.CalendarSaved{Saved: !in.Try}
 	if out.Calendar, err = calendarOf(c, s.Now()); err != nil {
 		return nil, s.problem(err)
 	}
@@ -134,12 +133,4 @@ func calendarOf(c records.Calendar, now time.Time) (wire.Calendar, error) {
 		out.Last = last.Format(time.DateOnly)
 	}
 	return out, nil
-}
-
-func effectsOf(effects []service.Effect) []wire.Effect {
-	out := make([]wire.Effect, len(effects))
-	for i, e := range effects {
-		out[i] = wire.Effect(e)
-	}
-	return out
 }

@@ -89,7 +89,7 @@ type feedAnswer struct {
 // of RFC 7986).
 func (s *server) feed(ctx context.Context) ([]byte, error) {
 	now := s.Now()
-	f, err := s.foresee(ctx, "", now, now.AddDate(0, 0, feedDays))
+	f, err := s.Service.Foresight.Forecast(ctx, "", now, now.AddDate(0, 0, feedDays), s.Node.Workers())
 	if err != nil {
 		return nil, err
 	}
@@ -101,11 +101,11 @@ func (s *server) feed(ctx context.Context) ([]byte, error) {
 	c.SetRefreshInterval(feedRefresh)
 	n := 0
 	days := map[[2]int64]int{} // rings of triggers that ring often, by trigger and day
-	for ring := range forecast.Rings(f.entries, now, now.AddDate(0, 0, feedDays)) {
+	for ring := range forecast.Rings(f.Entries, now, now.AddDate(0, 0, feedDays)) {
 		if ring.Passed {
 			continue
 		}
-		entry := f.entries[ring.Entry]
+		entry := f.Entries[ring.Entry]
 		day, often := ring.Due.Format(time.DateOnly), entry.Rule.Most() > oftenADay
 		if often {
 			key := [2]int64{int64(ring.Entry), dayNumber(ring.Due)}
@@ -116,8 +116,8 @@ func (s *server) feed(ctx context.Context) ([]byte, error) {
 		if n++; n > maxFeed {
 			break
 		}
-		j := f.jobs[ring.Entry]
-		e := c.AddEvent(fmt.Sprintf("%d-%d-%s@ironbell", j.ID, f.triggers[ring.Entry],
+		j := f.Jobs[ring.Entry]
+		e := c.AddEvent(fmt.Sprintf("%d-%d-%s@ironbell", j.ID, f.Triggers[ring.Entry],
 			ring.Due.UTC().Format("20060102T150405Z")))
 		e.SetDtStampTime(now)
 		if often {
@@ -132,7 +132,7 @@ func (s *server) feed(ctx context.Context) ([]byte, error) {
 			e.SetEndAt(ring.Due.Add(max(length, time.Minute)))
 		}
 		e.SetSummary(j.Name)
-		text := phrase.Upper(f.readings[ring.Entry]) + " (" + j.Zone + ")."
+		text := phrase.Upper(f.Readings[ring.Entry]) + " (" + j.Zone + ")."
 		if reason := entry.Rule.Reason(ring.Ring); reason != "" {
 			text += "\n" + phrase.Upper(reason) + "."
 		}

@@ -11,6 +11,7 @@ import (
 	"ironbell/internal/core/forecast"
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/zone"
+	"ironbell/internal/service"
 
 	"github.com/danielgtaylor/huma/v2"
 )
@@ -34,61 +35,12 @@ func (s *server) forecastOf(ctx context.Context, in *struct {
 	return &struct{ Body wire.Forecast }{f}, nil
 }
 
-// foreseen are the triggers to look ahead for, beside what is told of their jobs.
-type foreseen struct {
-	entries  []forecast.Entry
-	jobs     []job.Job // of each entry
-	triggers []int64
-	readings []string
-}
-
-// foresee gathers the triggers of the jobs that are on.
-func (s *server) foresee(ctx context.Context, search string, from, to time.Time) (foreseen, error) {
-	var f foreseen
-	passing, err := s.Service.Jobs.Passing(ctx, from, to)
-	if err != nil {
-		return f, err
-	}
-	jobs, err := s.Store.Jobs(ctx, search, 200_000)
-	if err != nil {
-		return f, err
-	}
-	var on []job.Job
-	var ids []int64
-	for _, j := range jobs {
-		if j.On && len(j.Triggers) > 0 {
-			on, ids = append(on, j), append(ids, j.ID)
-		}
-	}
-	last, err := s.Store.LastRuns(ctx, ids)
-	if err != nil {
-		return f, err
-	}
-	for _, j := range on {
-		_, usual := lastOf(last, j.ID)
-		for i, r := range s.Service.Jobs.Rules(j) {
-			if r.Notation() == "" {
-				continue // it can no longer be read
-			}
-			e := forecast.Entry{Rule: r}
-			if passing.Any() {
-				e.Over = func(due time.Time) string { return passing.Over(j.ID, due) }
-			}
-			if usual != nil {
-				e.Usual = job.Seconds(*usual)
-			}
-			f.entries, f.jobs, f.readings = append(f.entries, e), append(f.jobs, j), append(f.readings, r.Reading())
-			f.triggers = append(f.triggers, j.Triggers[i].ID)
-		}
-	}
-	return f, nil
-}
-
-func (f foreseen) coming(r forecast.Ring) wire.Coming {
-	j, e := f.jobs[r.Entry], f.entries[r.Entry]
+// coming is a ring as it is told of, of a job and by a rule.
+func coming(r forecast.Ring, e forecast.Entry, j job.Job) wire.Coming {
 	c := wire.Coming{
-		JobID: j.ID, Job: j.Name, At: r.Due, Reading: f.readings[r.Entry], Passed: r.Passed,
-		Reason: cmp.Or(r.Over, e.Rule.Reason(r.Ring)),
+		JobID: max(j.ID, 0), Job: j.Name, At: r.Due, Reading: e.Rule.Reading(), Passed: r.Passed,
+		Reason: cmp.Or(r.Over, e.Rule.Reason(r.Ring)), Waits: r.Waits, Late: r.Late,
+		Joins: r.Joins,
 	}
 	if e.Usual > 0 {
 		usual := e.Usual.Seconds()
@@ -97,6 +49,10 @@ func (f foreseen) coming(r forecast.Ring) wire.Coming {
 	if r.Moved() {
 		nominal := r.Nominal
 		c.Nominal = &nominal
+	}
+	if !r.Begins.IsZero() {
+		begins := r.Begins
+		c.Begins = &begins
 	}
 	return c
 }
@@ -118,20 +74,28 @@ func (s *server) forecast(ctx context.Context, from, to time.Time, zoneName, sea
 	if to.IsZero() {
 		to = from.AddDate(0, 0, 7)
 	}
-	if !to.After(from) || to.Sub(from) > forecastDays*24*time.Hour+time.Hour {
+	if !to.After(from) || to.Sub(from) > service.ForecastDays*24*time.Hour+time.Hour {
 		return out,
 			huma.NewError(http.StatusUnprocessableEntity,
-				fmt.Sprintf("A forecast ends after it begins, and tells at most %d days.", forecastDays))
+				fmt.Sprintf("A forecast ends after it begins, and tells at most %d days.", service.ForecastDays))
 	}
 	out.From, out.To = from.In(z), to.In(z)
-	f, err := s.foresee(ctx, search, from, to)
+	f, err := s.Service.Foresight.Forecast(ctx, search, from, to, out.AtOnce)
 	if err != nil {
 		return out, err
 	}
-	sum := forecast.Look(f.entries, from, to, out.AtOnce, limit)
+	sum := forecast.Look(f.Entries, f.Room, from, to, limit)
 	out.Total, out.Moved, out.Passed = sum.Total, sum.Moved, sum.Passed
 	for _, r := range sum.Rings {
-		out.Rings = append(out.Rings, f.coming(r))
+		out.Rings = append(out.Rings, coming(r, f.Entries[r.Entry], f.Jobs[r.Entry]))
+	}
+	if search == "" { // what runs wait for is known of all together
+		out.Joined, out.Waiting, out.Stuck, out.Late = sum.Joined, sum.Waiting, sum.Stuck, sum.Late
+	} else {
+		for i := range out.Rings {
+			r := &out.Rings[i]
+			r.Begins, r.Waits, r.Joins, r.Late = nil, "", false, false
+		}
 	}
 	for _, h := range sum.Hours {
 		out.Hours = append(out.Hours, wire.HourLoad{
@@ -142,11 +106,15 @@ func (s *server) forecast(ctx context.Context, from, to time.Time, zoneName, sea
 		out.Minutes = append(out.Minutes, wire.Busy{At: m.At.In(z), Rings: m.Rings})
 	}
 	for _, c := range sum.Clashes {
-		clash := wire.Clash{From: c.From.In(z), To: c.To.In(z), Most: c.Most, Jobs: []string{}}
-		for _, i := range c.Entries {
-			clash.Jobs = append(clash.Jobs, f.jobs[i].Name)
-		}
-		out.Clashes = append(out.Clashes, clash)
+		out.Clashes = append(out.Clashes, clashOf(c, f.Jobs, z))
 	}
 	return out, nil
+}
+
+func clashOf(c forecast.Clash, jobs []job.Job, z *time.Location) wire.Clash {
+	out := wire.Clash{From: c.From.In(z), To: c.To.In(z), Most: c.Most, Jobs: []string{}}
+	for _, i := range c.Entries {
+		out.Jobs = append(out.Jobs, jobs[i].Name)
+	}
+	return out
 }

@@ -81,22 +81,29 @@ func (s *server) freeze(ctx context.Context,
 	in *struct{ Body wire.FreezeRequest },
 ) (*struct{ Body job.Freeze }, error) {
 	who, _ := person(ctx)
-	f := job.Freeze{Label: in.Body.Label, To: in.Body.To, Rings: in.Body.Rings, Reason: in.Body.Reason}
-	for _, at := range []*time.Time{in.Body.From, in.Body.To} {
-		if at != nil {
-			if err := known(*at); err != nil {
-				return nil, err
-			}
-		}
-	}
-	if in.Body.From != nil {
-		f.From = *in.Body.From
-	}
-	f, err := s.Service.Freezes.Freeze(ctx, who, f)
+	f, err := freezeOf(in.Body)
 	if err != nil {
+		return nil, err
+	}
+	if f, err = s.Service.Freezes.Freeze(ctx, who, f); err != nil {
 		return nil, s.problem(err)
 	}
 	return &struct{ Body job.Freeze }{f}, nil
+}
+
+func freezeOf(asked wire.FreezeRequest) (job.Freeze, error) {
+	f := job.Freeze{Label: asked.Label, To: asked.To, Rings: asked.Rings, Reason: asked.Reason}
+	for _, at := range []*time.Time{asked.From, asked.To} {
+		if at != nil {
+			if err := known(*at); err != nil {
+				return f, err
+			}
+		}
+	}
+	if asked.From != nil {
+		f.From = *asked.From
+	}
+	return f, nil
 }
 
 func (s *server) liftFreeze(ctx context.Context, in *struct {

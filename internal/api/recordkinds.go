@@ -126,7 +126,7 @@ func (s *server) partyKinds() []recordKind {
 				return c.Definition, err
 			},
 			func(ctx context.Context, who job.Person, name string, d calendar.Definition, try bool) error {
-				_, _, err := s.Service.Calendars.Save(ctx, who, name, d, try)
+				_, err := s.Service.Calendars.Save(ctx, who, name, d, try)
 				return err
 			}),
 	}

@@ -30,6 +30,12 @@ func (s *server) when(a huma.API) {
 	huma.Register(a, tags.get("list-zones", "/api/zones", "List the time zones"), s.listZones)
 	huma.Register(a, tags.get("forecast", "/api/forecast", "The rings to come, their load and clashes"), s.forecastOf)
 	huma.Register(a,
+		tags.post("what-if", "/api/what-if", "Say what a change would do to the rings to come", refuses(403, 422),
+			upTo(maxBody),
+			says("Of a job, a calendar, the limits or a freeze, before it is saved: which rings go, come, move, begin "+
+				"later or miss their deadline, and where runs clash. It compares two forecasts, in which runs take as "+
+				"long as they usually do; a run counts as one at work. Nothing is changed.")), s.whatIf)
+	huma.Register(a,
 		tags.get("show-feed", "/api/session/feed", "Tell whether the signed-in person has a link to the forecast"),
 		s.showFeed)
 	huma.Register(a,
@@ -213,7 +219,6 @@ func (s *server) readMoment(ctx context.Context, text string, at time.Time, zone
 
 const (
 	maxForecast  = 5000 // rings told at once
-	forecastDays = 92   // looked ahead at most
 	feedDays     = 31   // that a feed tells
 	maxFeed      = 5000 // events of a feed
 	whenDays     = 63   // of which the editor's month view is made

@@ -90,7 +90,8 @@ var clientCommands = []Command{
 	},
 	{
 		Name: "freeze", Args: "LABEL", Summary: "hold back everything (service), a source, a destination or a tag",
-		Example: `ironbell freeze -to "2026-12-27 08:00" -reason "the mail server moves" "destination:company mail"`,
+		Example: `ironbell freeze -to "2026-12-27 08:00" -reason "the mail server moves" "destination:company mail"` +
+			"\nironbell freeze -try -to \"2026-12-27 08:00\" tag:nightly",
 		Setup:   freezeCommand,
 	},
 	{Name: "freezes", Args: "", Summary: "list what is frozen", Example: "ironbell freezes", Setup: freezesCommand},

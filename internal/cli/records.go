@@ -207,7 +207,7 @@ func readInput(i IO, path string) ([]byte, error) {
 func saveAll(ctx context.Context, i IO, c *client.Client, texts []recordText, secrets map[string]string, try,
 	asJSON bool,
 ) (int, error) {
-	files, paths, wrong := []recordfile.File{}, map[string]recordText{}, 0
+	files, paths, wrong, asked := []recordfile.File{}, map[string]recordText{}, 0, 0
 	for _, t := range texts {
 		f, err := recordfile.Read(t.text)
 		if err != nil {
@@ -241,8 +241,19 @@ func saveAll(ctx context.Context, i IO, c *client.Client, texts []recordText, se
 			continue
 		}
 		all = append(all, saved)
-		if !asJSON {
-			printSaved(i, saved)
+		if asJSON {
+			continue
+		}
+		printSaved(i, saved)
+		if try && saved.What != "unchanged" && asked < whatIfRecords {
+			rings, ok, err := ringsOf(ctx, c, f)
+			if err != nil {
+				wrong++
+				complain(i, t.path, err)
+			} else if ok {
+				asked++
+				printWhatIf(i, rings)
+			}
 		}
 	}
 	if asJSON {

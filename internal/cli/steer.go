@@ -161,6 +161,7 @@ func printLimits(i IO, limits map[string]int) {
 
 func limitsCommand(f *flag.FlagSet) runner {
 	asJSON := jsonFlag(f)
+	try := tryFlag(f)
 	return func(ctx context.Context, i IO, args []string) (int, error) {
 		c := connect()
 		limits, err := c.Limits(ctx)
@@ -180,6 +181,9 @@ func limitsCommand(f *flag.FlagSet) runner {
 			}
 			limits[label] = n
 		}
+		if *try {
+			return whatIf(ctx, i, *asJSON, wire.WhatIfRequest{Limits: limits})
+		}
 		if len(args) > 0 {
 			if err := c.SaveLimits(ctx, limits); err != nil {
 				return 0, err
@@ -189,6 +193,19 @@ func limitsCommand(f *flag.FlagSet) runner {
 	}
 }
 
+func tryFlag(f *flag.FlagSet) *bool {
+	return f.Bool("try", false, "change nothing, and tell what would become of the rings to come")
+}
+
+// whatIf shows what a change would do.
+func whatIf(ctx context.Context, i IO, asJSON bool, r wire.WhatIfRequest) (int, error) {
+	w, err := connect().WhatIf(ctx, r)
+	if err != nil {
+		return 0, err
+	}
+	return show(i, asJSON, w, printWhatIf)
+}
+
 func freezeCommand(f *flag.FlagSet) runner {
 	asJSON := jsonFlag(f)
 	from := f.String("from", "",
@@ -196,6 +213,7 @@ func freezeCommand(f *flag.FlagSet) runner {
 	to := f.String("to", "", "when it ends; until it is lifted when left out")
 	rings := f.String("rings", "wait", "what becomes of rings meanwhile: `wait` or pass over")
 	reason := f.String("reason", "", "why, in words")
+	try := tryFlag(f)
 	return func(ctx context.Context, i IO, args []string) (int, error) {
 		label, err := only(args, "label")
 		if err != nil {
@@ -207,6 +225,9 @@ func freezeCommand(f *flag.FlagSet) runner {
 		}
 		if r.To, err = readTime(*to); err != nil {
 			return 0, err
+		}
+		if *try {
+			return whatIf(ctx, i, *asJSON, wire.WhatIfRequest{Freeze: &r})
 		}
 		frozen, err := connect().Freeze(ctx, r)
 		if err != nil {
@@ -266,6 +287,7 @@ func printFreezes(i IO, all []job.Freeze) {
 
 func liftCommand(f *flag.FlagSet) runner {
 	asJSON := jsonFlag(f)
+	try := tryFlag(f)
 	return func(ctx context.Context, i IO, args []string) (int, error) {
 		word, err := only(args, "freeze")
 		if err != nil {
@@ -274,6 +296,9 @@ func liftCommand(f *flag.FlagSet) runner {
 		id, err := strconv.ParseInt(word, 10, 64)
 		if err != nil {
 			return 0, &Usage{fmt.Sprintf("%q is no number of a freeze; ironbell freezes lists them", word)}
+		}
+		if *try {
+			return whatIf(ctx, i, *asJSON, wire.WhatIfRequest{Lift: id})
 		}
 		lifted, err := connect().Lift(ctx, id)
 		if err != nil {

@@ -333,11 +333,17 @@ func calendarCommand(f *flag.FlagSet) runner {
 		if *replace {
 			d.Closed = read.Entries
 		}
+		rings, err := c.WhatIf(ctx, wire.WhatIfRequest{Calendar: &wire.WhatIfCalendar{Name: name, Definition: d}})
+		if err != nil {
+			return 0, err
+		}
 		saved, err := c.SaveCalendar(ctx, name, d, *try)
 		if err != nil {
 			return 0, err
 		}
 		return show(i, *asJSON, saved, func(i IO, s wire.CalendarSaved) {
+			defer printWhatIf(i, rings)
+
 			word := "saved"
 			if !s.Saved {
 				word = "not saved, only tried"
@@ -355,7 +361,6 @@ func calendarCommand(f *flag.FlagSet) runner {
 			for _, n := range read.Notes {
 				fmt.Fprintf(i.Out, "  ! %s\n", n)
 			}
-			printEffects(i, s.Effects)
 		})
 	}
 }
@@ -401,29 +406,6 @@ func printCalendar(i IO, p wire.CalendarPage) {
 	}
 	heading(i, "Jobs that go by it")
 	fmt.Fprintf(i.Out, "  %s\n", orWord(strings.Join(p.UsedBy, ", "), "none"))
-}
-
-func printEffects(i IO, effects []wire.Effect) {
-	if len(effects) == 0 {
-		fmt.Fprintln(i.Out, "No ring of the coming year changes.")
-		return
-	}
-	heading(i, "Rings of the coming year that change")
-	for _, e := range effects {
-		z := zoneOf(e.Zone)
-		fmt.Fprintf(i.Out, "  %s (%s, %s)\n", e.Job, e.Reading, e.Zone)
-		for _, list := range []struct {
-			word string
-			at   []time.Time
-		}{{"no more", e.Gone}, {"instead", e.New}} {
-			for _, at := range list.at[:min(5, len(list.at))] {
-				fmt.Fprintf(i.Out, "    %-8s %s\n", list.word, at.In(z).Format("Mon 2 Jan 2006 15:04 MST"))
-			}
-			if more := len(list.at) - 5; more > 0 {
-				fmt.Fprintf(i.Out, "    %-8s %d more\n", list.word, more)
-			}
-		}
-	}
 }
 
 func feedCommand(f *flag.FlagSet) runner {

@@ -16,6 +16,22 @@ import (
 // Freeze holds back all that carries a label, from and to an instant; without
 // an end until it is lifted.
 func (fs *Freezes) Freeze(ctx context.Context, who job.Person, f job.Freeze) (job.Freeze, error) {
+	f, err := fs.readFreeze(ctx, who, f)
+	if err != nil {
+		return f, err
+	}
+	err = fs.store.Do(ctx, func(t *store.Tx) error {
+		var err error
+		if f, err = t.AddFreeze(ctx, f); err != nil {
+			return err
+		}
+		return t.Audit(ctx, who.Login, "freeze", "label", f.Label, nil, f)
+	})
+	return f, err
+}
+
+// readFreeze looks a freeze through that somebody wants, and fills in what was left out.
+func (fs *Freezes) readFreeze(ctx context.Context, who job.Person, f job.Freeze) (job.Freeze, error) {
 	if err := access.May(who, access.Administer, "", ""); err != nil {
 		return f, err
 	}
@@ -36,18 +52,8 @@ func (fs *Freezes) Freeze(ctx context.Context, who job.Person, f job.Freeze) (jo
 	if f.Rings == "" {
 		f.Rings = "wait"
 	}
-	if err := v.Err(); err != nil {
-		return f, err
-	}
 	f.By = who.Name
-	err := fs.store.Do(ctx, func(t *store.Tx) error {
-		var err error
-		if f, err = t.AddFreeze(ctx, f); err != nil {
-			return err
-		}
-		return t.Audit(ctx, who.Login, "freeze", "label", f.Label, nil, f)
-	})
-	return f, err
+	return f, v.Err()
 }
 
 // Lift ends a freeze now.
@@ -99,19 +105,7 @@ func (fs *Freezes) Limits(ctx context.Context) (map[string]int, error) {
 
 // SaveLimits replaces all limits.
 func (fs *Freezes) SaveLimits(ctx context.Context, who job.Person, limits map[string]int) error {
-	if err := access.May(who, access.Administer, "", ""); err != nil {
-		return err
-	}
-	v := &fault.Invalid{What: "the limits"}
-	for label, n := range limits {
-		if err := fs.checkLabel(ctx, v, label, label); err != nil {
-			return err
-		}
-		if n < 1 || n > 10_000 {
-			v.Add(label, "%d is no limit; use 1 to 10,000, or freeze what is to stand still", n)
-		}
-	}
-	if err := v.Err(); err != nil {
+	if err := fs.checkLimits(ctx, who, limits); err != nil {
 		return err
 	}
 	before, err := fs.Limits(ctx)
@@ -127,4 +121,21 @@ func (fs *Freezes) SaveLimits(ctx context.Context, who job.Person, limits map[st
 		}
 		return t.Audit(ctx, who.Login, "save", "setting", queue.LimitSetting, before, limits)
 	})
+}
+
+// checkLimits tells what is wrong with limits that somebody wants.
+func (fs *Freezes) checkLimits(ctx context.Context, who job.Person, limits map[string]int) error {
+	if err := access.May(who, access.Administer, "", ""); err != nil {
+		return err
+	}
+	v := &fault.Invalid{What: "the limits"}
+	for label, n := range limits {
+		if err := fs.checkLabel(ctx, v, label, label); err != nil {
+			return err
+		}
+		if n < 1 || n > 10_000 {
+			v.Add(label, "%d is no limit; use 1 to 10,000, or freeze what is to stand still", n)
+		}
+	}
+	return v.Err()
 }

@@ -33,7 +33,7 @@ func (p Passing) Any() bool { return len(p.frozen) > 0 }
 // Over says why a ring of a job will not ring, when a freeze passes it over; empty
 // when it will.
 func (p Passing) Over(jobID int64, due time.Time) string {
-	if f := p.at(jobID, due); f != nil && f.Rings == "pass over" {
+	if f := p.at(jobID, due); f != nil && f.PassesOver() {
 		return f.Reading()
 	}
 	return ""
@@ -41,7 +41,7 @@ func (p Passing) Over(jobID int64, due time.Time) string {
 
 // Waits says why a ring of a job will ring and wait; empty when it will not.
 func (p Passing) Waits(jobID int64, due time.Time) string {
-	if f := p.at(jobID, due); f != nil && f.Rings != "pass over" {
+	if f := p.at(jobID, due); f != nil && !f.PassesOver() {
 		return f.Reading()
 	}
 	return ""

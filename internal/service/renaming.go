@@ -330,7 +330,7 @@ func (rc *Records) Copy(ctx context.Context, who job.Person, r Ref, to string, v
 		if err != nil {
 			return err
 		}
-		_, _, err = rc.calendars.Save(ctx, who, to, c.Definition, false)
+		_, err = rc.calendars.Save(ctx, who, to, c.Definition, false)
 		return err
 	case "source", "destination":
 		return rc.copyPlace(ctx, who, records.PlaceKind(r.Kind), r.Name, to, vault)

@@ -52,6 +52,7 @@ type Service struct {
 	Calendars    *Calendars
 	Deliveries   *Deliveries
 	Events       *Events
+	Foresight    *Foresight
 	Freezes      *Freezes
 	Installation *Installation
 	Jobs         *Jobs
@@ -90,6 +91,9 @@ func New(n Needs) *Service {
 		store: n.Store, sources: n.Sources, kinds: n.Kinds, times: n.Times, runs: n.Runs, asked: s.Runs, reports: s.Reports, checks: ck,
 		now: n.Now,
 	}
+	s.Foresight = &Foresight{
+		store: n.Store, times: n.Times, jobs: s.Jobs, calendars: s.Calendars, freezes: s.Freezes, now: n.Now,
+	}
 	s.Records = &Records{
 		store: n.Store, times: n.Times, jobs: s.Jobs, reports: s.Reports, people: s.People, places: s.Places,
 		calendars: s.Calendars, now: n.Now,
@@ -113,6 +117,16 @@ type Calendars struct {
 	runs  *runs.Runs
 	now   func() time.Time
 	log   *slog.Logger
+}
+
+// Foresight tells the rings to come, and what a change would do to them.
+type Foresight struct {
+	store     foresightStore
+	times     *timetable.Timetable
+	jobs      *Jobs
+	calendars *Calendars
+	freezes   *Freezes
+	now       func() time.Time
 }
 
 // Records are renamed, copied, removed and brought back, whatever their kind.

@@ -40,6 +40,17 @@ type calendarsStore interface {
 	JobsUsing(ctx context.Context, kind string, id int64) ([]job.Job, error)
 }
 
+// foresightStore is what the time ahead is read from.
+type foresightStore interface {
+	timetable.Records
+	Called(ctx context.Context, kind, name string) (string, error)
+	Jobs(ctx context.Context, search string, limit int) ([]job.Job, error)
+	LastRuns(ctx context.Context, jobs []int64) (map[int64]history.LastRun, error)
+	Carriers(ctx context.Context, labels []string) (map[int64][]string, error)
+	FreezeOver(ctx context.Context, from, to time.Time) ([]job.Freeze, error)
+	Freezes(ctx context.Context, past bool) ([]job.Freeze, error)
+}
+
 // freezesStore is what freezes are checked against.
 type freezesStore interface {
 	changes

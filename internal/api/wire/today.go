@@ -45,4 +45,8 @@ type Coming struct {
 	Nominal *time.Time `json:"nominal,omitempty" doc:"the date that the rule named, when a closed day moved it"`
 	Passed  bool       `json:"passed,omitempty" doc:"it does not ring"`
 	Reason  string     `json:"reason,omitempty" doc:"why it was moved or is passed over"`
+	Begins  *time.Time `json:"begins,omitempty" doc:"when its run begins, when runs take as long as usual; none when it is not in sight; told by forecasts of all jobs"`
+	Waits   string     `json:"waits,omitempty" doc:"why its run begins later than it might"`
+	Joins   bool       `json:"joins,omitempty" doc:"it has no run of its own, and joins one that has not begun then"`
+	Late    bool       `json:"late,omitempty" doc:"its run misses its deadline"`
 }

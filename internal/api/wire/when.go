@@ -74,6 +74,10 @@ type Forecast struct {
 	Total   int        `json:"total" doc:"how many ring"`
 	Moved   int        `json:"moved" doc:"of these, how many a closed day moved"`
 	Passed  int        `json:"passed" doc:"how many are passed over"`
+	Joined  int        `json:"joined" doc:"of those that ring, rings that join a run which still waits"`
+	Waiting int        `json:"waiting" doc:"runs that begin a minute later than they might, or later still"`
+	Stuck   int        `json:"stuck" doc:"of these, runs that do not begin as far as can be seen"`
+	Late    int        `json:"late" doc:"runs that miss their deadline"`
 	Hours   []HourLoad `json:"hours" doc:"the load by hour"`
 	Minutes []Busy     `json:"minutes" doc:"the busiest minutes, at most 20"`
 	Clashes []Clash    `json:"clashes" doc:"where more runs are at work than the service works at once"`
@@ -121,20 +125,10 @@ type CalendarPage struct {
 	UsedBy []string `json:"used_by" doc:"names of the jobs that go by it"`
 }
 
-// Effect is what a change of a calendar does to one trigger.
-type Effect struct {
-	Job     string      `json:"job"`
-	Zone    string      `json:"zone"`
-	Reading string      `json:"reading"`
-	Gone    []time.Time `json:"gone" doc:"rings of the coming year that there will not be, at most 20"`
-	New     []time.Time `json:"new" doc:"rings of the coming year that there were not, at most 20"`
-}
-
-// CalendarSaved is a calendar that was saved, or would be, with the effects.
+// CalendarSaved is a calendar that was saved, or would be.
 type CalendarSaved struct {
 	Calendar Calendar `json:"calendar"`
 	Saved    bool     `json:"saved"`
-	Effects  []Effect `json:"effects" doc:"the rings of the coming year that change"`
 }
 
 // ICSRequest is an iCalendar file to be read.

@@ -21,6 +21,7 @@ type Entry struct {
 
 	// why something beside its rule passes a ring over; empty when nothing does, nil when nothing can
 	Over func(due time.Time) string
+	Work Work
 }
 
 // Ring is a ring to come of an entry, or one that is passed over.
@@ -28,6 +29,7 @@ type Ring struct {
 	Entry int    // place in the entries
 	Over  string // why something beside its rule passes it over
 	rule.Ring
+	Fate // in a summary
 }
 
 // Rings gives the rings in (from, to], earliest first; those of one instant in
@@ -125,55 +127,128 @@ type Summary struct {
 	Total   int      // that ring
 	Moved   int      // of these, how many a closed day moved
 	Passed  int      // that do not ring
+	Joined  int      // of those that ring, that join a run which had not begun
+	Waiting int      // runs that begin later than they might
+	Stuck   int      // of these, that do not begin as far as can be seen
+	Late    int      // whose run ends after its deadline
 	Hours   []Load   // hours in which something rings
 	Minutes []Minute // the busiest minutes, at most 20, with at least two rings
 	Clashes []Clash
 }
 
-// Look sums up the rings in (from, to]: the first limit of them, the load by
-// hour, the busiest minutes, and where more than capacity runs are at work.
-func Look(entries []Entry, from, to time.Time, capacity, limit int) Summary {
+// Look sums up the rings in (from, to]: the first limit of them with the fate of their runs,
+// the load by hour, the busiest minutes, and where more runs are at work than the room has at
+// once, if each began when it rings.
+func Look(entries []Entry, room Room, from, to time.Time, limit int) Summary {
+	s, _, _ := look(entries, room, from, to, limit, maxClashes, nil)
+	return s
+}
+
+// look sums up, and keeps all rings when there is something to keep them in; then it ends where
+// there are too many of them, and tells until when it looked.
+func look(entries []Entry, room Room, from, to time.Time, limit, clashes int, all *[]told,
+) (Summary, *floor, time.Time) {
 	s := Summary{Rings: []Ring{}, Hours: []Load{}, Minutes: []Minute{}, Clashes: []Clash{}}
-	w := working{capacity: capacity, entries: entries}
-	var minute Minute
-	count := func() {
-		if minute.Rings >= 2 {
-			s.busy(minute)
+	w := working{capacity: room.AtOnce, entries: entries, most: clashes}
+	t := tally{summary: &s}
+	over := false
+	var fl *floor
+	fl = newFloor(entries, room, func(n int, f fate) {
+		over = f.over
+		if n < len(s.Rings) {
+			s.Rings[n].Fate = fl.says(int32(s.Rings[n].Entry), f) //nolint:gosec // it was one
 		}
-		if n := len(s.Hours); n > 0 && minute.Rings > s.Hours[n-1].Most {
-			s.Hours[n-1].Busiest, s.Hours[n-1].Most = minute.At, minute.Rings
+		if all != nil {
+			(*all)[n].fate = f
 		}
-	}
+		if f.over {
+			return
+		}
+		s.Joined += one(f.joins)
+		s.Waiting += one(f.delays())
+		s.Stuck += one(f.begins == never && !f.joins)
+		s.Late += one(f.late)
+	})
+	n := 0
 	for r := range Rings(entries, from, to) {
-		if len(s.Rings) < limit {
+		kept := len(s.Rings) < limit
+		if kept {
 			s.Rings = append(s.Rings, r)
 		}
+		if all != nil {
+			if n >= maxCompared && r.Due.Unix() != (*all)[n-1].due {
+				to = time.Unix((*all)[n-1].due, 0)
+				break
+			}
+			*all = append(*all, told{
+				entry: int32(r.Entry), due: r.Due.Unix(), nominal: r.Nominal.Unix(), passed: r.Passed, //nolint:gosec // see below
+			})
+		}
+		if !r.Passed {
+			over = false
+			fl.ring(n, int32(r.Entry), r.Due.Unix()) //nolint:gosec // there are never so many entries
+			if over {
+				r.Over, r.Passed = StillWorks, true
+			}
+		}
+		if kept && r.Passed {
+			s.Rings[n].Over, s.Rings[n].Passed = r.Over, true
+		}
+		n++
 		if r.Passed {
 			s.Passed++
 			continue
 		}
-		s.Total++
-		if r.Moved() {
-			s.Moved++
-		}
-		at := r.Due.Unix()
-		if minute.Rings == 0 || at-at%60 != minute.At.Unix() {
-			count()
-			minute = Minute{At: time.Unix(at-at%60, 0)}
-		}
-		minute.Rings++
-		if n := len(s.Hours); n == 0 || at-at%3600 != s.Hours[n-1].At.Unix() {
-			s.Hours = append(s.Hours, Load{At: time.Unix(at-at%3600, 0)})
-		}
-		h := &s.Hours[len(s.Hours)-1]
-		h.Rings++
-		h.Working = max(h.Working, w.begin(at, r.Entry))
+		t.rings(r, &w)
 	}
-	count()
+	t.close()
+	fl.close()
 	w.end(to.Unix() + int64(MaxSpan/time.Second))
 	s.Clashes = append(s.Clashes, w.clashes...)
 	slices.SortFunc(s.Minutes, func(a, b Minute) int { return b.Rings - a.Rings })
-	return s
+	return s, fl, to
+}
+
+func one(is bool) int {
+	if is {
+		return 1
+	}
+	return 0
+}
+
+// tally counts the rings of a summary by minute and by hour.
+type tally struct {
+	summary *Summary
+	minute  Minute
+}
+
+func (t *tally) rings(r Ring, w *working) {
+	s := t.summary
+	s.Total++
+	s.Moved += one(r.Moved())
+	at := r.Due.Unix()
+	if t.minute.Rings == 0 || at-at%60 != t.minute.At.Unix() {
+		t.close()
+		t.minute = Minute{At: time.Unix(at-at%60, 0)}
+	}
+	t.minute.Rings++
+	if n := len(s.Hours); n == 0 || at-at%3600 != s.Hours[n-1].At.Unix() {
+		s.Hours = append(s.Hours, Load{At: time.Unix(at-at%3600, 0)})
+	}
+	h := &s.Hours[len(s.Hours)-1]
+	h.Rings++
+	h.Working = max(h.Working, w.begin(at, r.Entry))
+}
+
+// close ends a minute.
+func (t *tally) close() {
+	if t.minute.Rings >= 2 {
+		t.summary.busy(t.minute)
+	}
+	hours := t.summary.Hours
+	if n := len(hours); n > 0 && t.minute.Rings > hours[n-1].Most {
+		hours[n-1].Busiest, hours[n-1].Most = t.minute.At, t.minute.Rings
+	}
 }
 
 // busy keeps the busiest minutes.
@@ -196,6 +271,7 @@ func (s *Summary) busy(m Minute) {
 // working follows the runs that are at work.
 type working struct {
 	capacity int
+	most     int // clashes that are told of
 	entries  []Entry
 	ends     ends // of runs at work, the earliest first
 	clash    *Clash
@@ -209,24 +285,35 @@ type end struct {
 
 type ends []end
 
+// add keeps the end of one more run.
+func (e *ends) add(at int64, entry int32) {
+	*e = append(*e, end{at, entry})
+	heap.Fix(e, len(*e)-1)
+}
+
+// take takes out the earliest end.
+func (e *ends) take() end {
+	first, last := (*e)[0], len(*e)-1
+	(*e)[0] = (*e)[last]
+	*e = (*e)[:last]
+	if last > 0 {
+		heap.Fix(e, 0)
+	}
+	return first
+}
+
 func (e ends) Len() int           { return len(e) }
 func (e ends) Less(i, j int) bool { return e[i].at < e[j].at }
 func (e ends) Swap(i, j int)      { e[i], e[j] = e[j], e[i] }
-func (e *ends) Push(x any)        { *e = append(*e, x.(end)) } //nolint:forcetypeassert // only ends are pushed
-func (e *ends) Pop() any {
-	last := (*e)[len(*e)-1]
-	*e = (*e)[:len(*e)-1]
-	return last
-}
+func (e *ends) Push(any)          {} // see add and take
+func (e *ends) Pop() any          { return nil }
 
 // begin adds a run and tells how many are at work.
 func (w *working) begin(at int64, entry int) int {
 	w.end(at)
-	usual := int64(max(w.entries[entry].Usual, time.Second) / time.Second)
-	w.ends = append(w.ends, end{at + usual, int32(entry)}) //nolint:gosec // there are never so many entries
-	heap.Fix(&w.ends, len(w.ends)-1)
+	w.ends.add(at+seconds(w.entries[entry].Usual), int32(entry)) //nolint:gosec // there are never so many entries
 	n := len(w.ends)
-	if n > w.capacity && w.capacity > 0 && len(w.clashes) < maxClashes {
+	if n > w.capacity && w.capacity > 0 && len(w.clashes) < w.most {
 		if w.clash == nil {
 			w.clash = &Clash{From: time.Unix(at, 0)}
 		}
@@ -244,12 +331,7 @@ func (w *working) begin(at int64, entry int) int {
 // end takes out the runs that have ended by an instant.
 func (w *working) end(at int64) {
 	for len(w.ends) > 0 && w.ends[0].at <= at {
-		last := w.ends[0].at
-		w.ends[0] = w.ends[len(w.ends)-1]
-		w.ends = w.ends[:len(w.ends)-1]
-		if len(w.ends) > 0 {
-			heap.Fix(&w.ends, 0)
-		}
+		last := w.ends.take().at
 		if w.clash != nil && len(w.ends) <= w.capacity {
 			w.clash.To = time.Unix(last, 0)
 			slices.Sort(w.clash.Entries)

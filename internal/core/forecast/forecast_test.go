@@ -91,7 +91,7 @@ func TestMovedAndPassedOver(t *testing.T) {
 		entry(t, rule.Options{Calendar: c}, "on tue at 07:00 after closed days", 0),
 	}
 	// Monday 30 November to Wednesday
-	s := forecast.Look(entries, monday.AddDate(0, 0, 7), monday.AddDate(0, 0, 10), 4, 100)
+	s := forecast.Look(entries, forecast.Room{AtOnce: 4}, monday.AddDate(0, 0, 7), monday.AddDate(0, 0, 10), 100)
 	var lines []string
 	for _, r := range s.Rings {
 		line := r.Due.Format("Mon 2 15:04")
@@ -113,7 +113,7 @@ func TestLoadAndClashes(t *testing.T) {
 		entry(t, rule.Options{}, "every day at 06:00", 30*time.Minute),
 		entry(t, rule.Options{}, "every day at 06:05", time.Hour),
 		entry(t, rule.Options{}, "every day at 06:20 and 08:00", time.Minute),
-	}, monday, monday.AddDate(0, 0, 1), 2, 3)
+	}, forecast.Room{AtOnce: 2}, monday, monday.AddDate(0, 0, 1), 3)
 	require.Len(t, s.Rings, 3, "no more than were asked for")
 	assert.Equal(t, 5, s.Total)
 	at := func(clock string) time.Time {
@@ -136,7 +136,7 @@ func TestLoadAndClashes(t *testing.T) {
 }
 
 func TestNothingToCome(t *testing.T) {
-	s := forecast.Look(nil, monday, monday.AddDate(0, 0, 7), 4, 10)
+	s := forecast.Look(nil, forecast.Room{AtOnce: 4}, monday, monday.AddDate(0, 0, 7), 10)
 	assert.Equal(t,
 		forecast.Summary{
 			Rings: []forecast.Ring{}, Hours: []forecast.Load{}, Minutes: []forecast.Minute{},
@@ -156,7 +156,7 @@ func BenchmarkLook(b *testing.B) {
 	b.ReportAllocs()
 	b.ResetTimer()
 	for range b.N {
-		s := forecast.Look(entries, monday, monday.AddDate(0, 0, 7), 8, 1000)
+		s := forecast.Look(entries, forecast.Room{AtOnce: 80}, monday, monday.AddDate(0, 0, 7), 1000)
 		b.ReportMetric(float64(s.Total+s.Passed), "rings")
 	}
 }

@@ -21,6 +21,9 @@ type Freeze struct {
 	LiftedBy  string     `json:"lifted_by,omitempty" db:"lifted_by"`
 }
 
+// PassesOver tells whether rings are passed over meanwhile, and do not wait.
+func (f Freeze) PassesOver() bool { return f.Rings == "pass over" }
+
 // FreezeOf is the freeze that holds what carries some labels at an instant.
 func FreezeOf(frozen []Freeze, labels []string, at time.Time) *Freeze {
 	for i, f := range frozen {

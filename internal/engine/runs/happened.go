@@ -27,7 +27,7 @@ func (rs *Runs) StartBy(ctx context.Context, t *store.Tx, w rings.Waiter, given 
 	reason := ""
 	if f := job.FreezeOf(frozen, w.Labels.V, now); f != nil {
 		reason = f.Reading()
-		if f.Rings == "pass over" {
+		if f.PassesOver() {
 			d = policy.Decision{Decision: job.RingPassedOver, Reason: reason}
 		}
 	}

@@ -65,7 +65,7 @@ func (rs *Runs) plan(due []rings.DueTrigger, now time.Time, c circumstances) (ri
 				})
 				continue
 			}
-			if f := job.FreezeOf(c.frozen, t.Labels.V, s.Due); f != nil && f.Rings == "pass over" {
+			if f := job.FreezeOf(c.frozen, t.Labels.V, s.Due); f != nil && f.PassesOver() {
 				p.Rings = append(p.Rings, job.Ring{
 					TriggerID: t.ID, Due: s.Due, Nominal: s.Nominal, Decision: job.RingPassedOver, Reason: f.Reading(),
 				})

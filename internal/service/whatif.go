@@ -1,0 +1,337 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"ironbell/internal/access"
+	"ironbell/internal/core/calendar"
+	"ironbell/internal/core/fault"
+	"ironbell/internal/core/forecast"
+	"ironbell/internal/core/job"
+	"ironbell/internal/core/rule"
+	"ironbell/internal/core/zone"
+	"ironbell/internal/store/db"
+)
+
+// WouldBe is a change that somebody thinks of. What is nil stays as it is.
+type WouldBe struct {
+	Job      *JobWouldBe
+	Calendar *CalendarWouldBe
+	Limits   map[string]int // all of them
+	Freeze   *job.Freeze
+	Lift     int64 // a freeze that ends now
+}
+
+// JobWouldBe is a job as somebody would save it.
+type JobWouldBe struct {
+	Name, Owner string
+	On          bool
+	job.Definition
+}
+
+// CalendarWouldBe is a calendar as somebody would save it.
+type CalendarWouldBe struct {
+	Name string
+	calendar.Definition
+}
+
+// WhatIf is what a change would do to the rings to come.
+type WhatIf struct {
+	forecast.Difference
+	From                    time.Time
+	WasEntries, WillEntries []forecast.Entry
+	Jobs                    []job.Job // of each entry
+	Notes []string
+}
+
+// WhatIf tells which rings of a time would go, come, move, begin later or become late by a
+// change, and where runs would clash, by comparing two forecasts. Nothing is changed. It is for
+// those who may make the change. Its error is a *fault.Invalid when it is about what was written.
+func (fo *Foresight) WhatIf(ctx context.Context, who job.Person, c WouldBe, from, to time.Time,
+	atOnce, limit int,
+) (WhatIf, error) {
+	var out WhatIf
+	if from.IsZero() {
+		from = fo.now()
+	}
+	if to.IsZero() {
+		to = from.AddDate(0, 0, ForecastDays)
+	}
+	if !to.After(from) || to.Sub(from) > whatIfDays*24*time.Hour+time.Hour {
+		return out, fault.WrongField("the question", "to",
+			fmt.Errorf("it ends after it begins, and looks at most %d days ahead", whatIfDays))
+	}
+	out.From = from
+	ch, err := fo.read(ctx, who, c)
+	if err != nil {
+		return out, err
+	}
+	var also []int64
+	if ch.was != nil {
+		also = append(also, ch.was.ID)
+	}
+	o, err := fo.outlook(ctx, "", from, to, ch.labels, also...)
+	if err != nil {
+		return out, err
+	}
+	limits, frozen := o.limits, o.frozen
+	if c.Limits != nil {
+		limits = c.Limits
+	}
+	if ch.freeze != nil && !ch.freeze.From.After(to) && (ch.freeze.To == nil || ch.freeze.To.After(from)) {
+		frozen = append(slices.Clone(frozen), *ch.freeze)
+	}
+	if c.Lift != 0 {
+		frozen = fo.lifted(frozen, c.Lift)
+	}
+	s := sides{o: &o, frozen: frozen, fo: fo, calendar: ch.calendar}
+	for _, j := range o.jobs {
+		if ch.job == nil || j.ID != ch.job.ID {
+			s.job(j)
+		}
+	}
+	if ch.job != nil {
+		s.changed(ch.was, *ch.job, ch.carries)
+	}
+	out.WasEntries, out.WillEntries, out.Jobs = s.before, s.after, s.jobs
+	out.Difference = forecast.Compare(
+		forecast.Plan{Entries: s.before, Room: room(atOnce, o.limits, o.frozen)},
+		forecast.Plan{Entries: s.after, Room: room(atOnce, limits, frozen)}, from, to, limit)
+	if out.To.Before(to) {
+		out.Notes = append(out.Notes, fmt.Sprintf("There are very many rings; these are those until %s.",
+			out.To.UTC().Format("15:04 MST on Mon 2 January 2006")))
+	}
+	if len(s.unread) > 0 {
+		out.Notes = append(out.Notes, fmt.Sprintf("Not looked at, since their rules cannot be read as it would be: %s.",
+			strings.Join(s.unread, ", ")))
+	}
+	return out, nil
+}
+
+// lifted are freezes as they are when one of them ends now.
+func (fo *Foresight) lifted(frozen []job.Freeze, id int64) []job.Freeze {
+	frozen = slices.Clone(frozen)
+	now := fo.now()
+	for i := range frozen {
+		if frozen[i].ID == id && frozen[i].LiftedAt == nil {
+			frozen[i].LiftedAt = &now
+		}
+	}
+	return frozen
+}
+
+// read is a change that was looked through.
+type read struct {
+	was      *job.Job // nil when there is none of the name
+	job      *job.Job
+	carries  []string // labels of the job
+	calendar *calendar.Calendar
+	freeze   *job.Freeze
+	labels   []string // that would be limited or frozen
+}
+
+// read looks a change through and asks who may make it.
+func (fo *Foresight) read(ctx context.Context, who job.Person, c WouldBe) (read, error) {
+	var out read
+	if c.Job == nil && c.Calendar == nil && c.Limits == nil && c.Freeze == nil && c.Lift == 0 {
+		return out, fault.WrongField("the question", "job",
+			errors.New("nothing is said of what would change: a job, a calendar, limits, a freeze, or one that is lifted"))
+	}
+	if c.Job != nil {
+		if err := fo.readJob(ctx, who, *c.Job, &out); err != nil {
+			return out, err
+		}
+	}
+	if c.Calendar != nil {
+		if err := access.May(who, access.Administer, "", ""); err != nil {
+			return out, err
+		}
+		name, err := fo.store.Called(ctx, "calendar", c.Calendar.Name)
+		if err != nil {
+			return out, err
+		}
+		if out.calendar, err = fo.calendars.compile(name, c.Calendar.Definition); err != nil {
+			return out, err
+		}
+	}
+	if c.Limits != nil {
+		if err := fo.freezes.checkLimits(ctx, who, c.Limits); err != nil {
+			return out, err
+		}
+		out.labels = slices.Collect(maps.Keys(c.Limits))
+	}
+	if c.Freeze != nil {
+		f, err := fo.freezes.readFreeze(ctx, who, *c.Freeze)
+		if err != nil {
+			return out, err
+		}
+		out.freeze, out.labels = &f, append(out.labels, f.Label)
+	}
+	if c.Lift != 0 {
+		return out, fo.mayLift(ctx, who, c.Lift)
+	}
+	return out, nil
+}
+
+func (fo *Foresight) mayLift(ctx context.Context, who job.Person, id int64) error {
+	if err := access.May(who, access.Administer, "", ""); err != nil {
+		return err
+	}
+	all, err := fo.store.Freezes(ctx, false)
+	if err == nil && !slices.ContainsFunc(all, func(f job.Freeze) bool { return f.ID == id }) {
+		err = &db.NotFound{Kind: "freeze", Name: strconv.FormatInt(id, 10)}
+	}
+	return err
+}
+
+// readJob looks a job through as far as its rings and what holds its runs back go: it may be
+// half written otherwise.
+func (fo *Foresight) readJob(ctx context.Context, who job.Person, w JobWouldBe, out *read) error {
+	name, err := fo.store.Called(ctx, "job", w.Name)
+	if err != nil {
+		return err
+	}
+	v := &fault.Invalid{What: fmt.Sprintf("job %q", name)}
+	c, err := fo.jobs.check(ctx, v, who, name, w.Owner, false, w.Definition)
+	if err != nil {
+		return err
+	}
+	v.Wrong = slices.DeleteFunc(v.Wrong, func(f fault.Wrong) bool {
+		return !strings.HasPrefix(f.Where, "triggers") && !strings.HasPrefix(f.Where, "calendars") &&
+			f.Where != "zone" && f.Where != "deadline" && !strings.HasPrefix(f.Where, "deadline.")
+	})
+	if err := v.Err(); err != nil {
+		return err
+	}
+	out.job = &job.Job{ID: c.old.ID, Name: name, On: w.On, Definition: c.Definition}
+	if c.old.ID != 0 {
+		out.was = &c.old
+	} else {
+		out.job.ID = -1 // it has none yet
+	}
+	out.carries = c.uses.Labels
+	return nil
+}
+
+// sides are the triggers of a forecast as they are and as they would be, each at the same place.
+type sides struct {
+	fo       *Foresight
+	o        *outlook
+	frozen   []job.Freeze       // as it would be
+	calendar *calendar.Calendar // as it would be, or nil
+
+	before, after []forecast.Entry
+	jobs          []job.Job
+	unread        []string
+}
+
+func (s *sides) add(before, after forecast.Entry, j job.Job) {
+	s.before, s.after, s.jobs = append(s.before, before), append(s.after, after), append(s.jobs, j)
+}
+
+// job adds a job that stays as it is.
+func (s *sides) job(j job.Job) {
+	labels := s.o.labels[j.ID]
+	for i, r := range s.fo.jobs.Rules(j) {
+		if r.Notation() == "" {
+			continue
+		}
+		after, ok := s.rule(j, j.Triggers[i].Timing, r)
+		if !ok {
+			s.unread = append(s.unread, j.Name)
+		}
+		t := j.Triggers[i]
+		s.add(s.o.entry(j, t, r, labels, s.o.frozen), s.o.entry(j, t, after, labels, s.frozen), j)
+	}
+}
+
+// rule is a rule of a job as it would be: by the calendar as it would be when the job goes by it.
+func (s *sides) rule(j job.Job, t job.Timing, is rule.Rule) (rule.Rule, bool) {
+	if s.calendar == nil || !slices.Contains(j.Calendars, s.calendar.Name()) {
+		return is, true
+	}
+	all := make([]*calendar.Calendar, 0, len(j.Calendars))
+	for _, name := range j.Calendars {
+		c := s.calendar
+		if name != c.Name() {
+			var err error
+			if c, err = s.fo.times.Calendar([]string{name}); err != nil {
+				return rule.Rule{}, false
+			}
+		}
+		all = append(all, c)
+	}
+	place, err := zone.Load(j.Zone)
+	if err != nil {
+		return rule.Rule{}, false
+	}
+	return t.Read(&fault.Invalid{}, "", place, calendar.Combine(all...))
+}
+
+// changed adds a job that changes: triggers of the same timing stand at the same place, and the
+// rest in their order.
+func (s *sides) changed(was *job.Job, will job.Job, carries []string) {
+	type trigger struct {
+		entry forecast.Entry
+		same  string
+	}
+	var before, after []trigger
+	same := func(j job.Job, t job.Timing) string {
+		text, err := json.Marshal([]any{t, j.Zone, j.Calendars})
+		if err != nil {
+			return "" // it has no such values
+		}
+		return string(text)
+	}
+	if was != nil && was.On {
+		for i, r := range s.fo.jobs.Rules(*was) {
+			if r.Notation() != "" {
+				before = append(before, trigger{
+					s.o.entry(*was, was.Triggers[i], r, s.o.labels[was.ID], s.o.frozen), same(*was, was.Triggers[i].Timing),
+				})
+			}
+		}
+	}
+	if will.On {
+		for _, t := range will.Triggers {
+			if t.Rule == "" {
+				continue
+			}
+			is, err := s.fo.times.Rule(t.Timing, will.Zone, will.Calendars)
+			r, ok := s.rule(will, t.Timing, is)
+			if err != nil && s.calendar == nil || !ok {
+				s.unread = append(s.unread, will.Name)
+				continue
+			}
+			after = append(after, trigger{s.o.entry(will, t, r, carries, s.frozen), same(will, t.Timing)})
+		}
+	}
+	var rest []trigger
+	for _, a := range after {
+		at := slices.IndexFunc(before, func(b trigger) bool { return b.same == a.same })
+		if at < 0 {
+			rest = append(rest, a)
+			continue
+		}
+		s.add(before[at].entry, a.entry, will)
+		before = slices.Delete(before, at, at+1)
+	}
+	for i := range max(len(before), len(rest)) {
+		var b, a trigger
+		if i < len(before) {
+			b = before[i]
+		}
+		if i < len(rest) {
+			a = rest[i]
+		}
+		s.add(b.entry, a.entry, will)
+	}
+}
