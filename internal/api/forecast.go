@@ -38,7 +38,7 @@ func (s *server) forecastOf(ctx context.Context, in *struct {
 // coming is a ring as it is told of, of a job and by a rule.
 func coming(r forecast.Ring, e forecast.Entry, j job.Job) wire.Coming {
 	c := wire.Coming{
-		JobID: max(j.ID, 0), Job: j.Name, At: r.Due, Reading: e.Rule.Reading(), Passed: r.Passed,
+		JobID: service.NumberOf(j), Job: j.Name, At: r.Due, Reading: e.Rule.Reading(), Passed: r.Passed,
 		Reason: cmp.Or(r.Over, e.Rule.Reason(r.Ring)), Waits: r.Waits, Late: r.Late,
 		Joins: r.Joins,
 	}

@@ -9,7 +9,6 @@ import (
 
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/forecast"
-	"ironbell/internal/core/job"
 	"ironbell/internal/core/zone"
 	"ironbell/internal/service"
 
@@ -82,19 +81,20 @@ func (s *server) whatIfOf(w service.WhatIf, z *time.Location) wire.WhatIf {
 	tell := func(c forecast.Change) wire.RingChange {
 		return wire.RingChange{
 			What: string(c.What), Late: c.Late, OnTime: c.OnTime,
-			Was: ringOf(c.Was, w.WasEntries, w.Jobs), Will: ringOf(c.Will, w.WillEntries, w.Jobs),
+			Was: ringOf(c.Was, w.Was), Will: ringOf(c.Will, w.Will),
 		}
 	}
 	for _, c := range w.Changes {
 		out.Rings = append(out.Rings, tell(c))
 	}
-	// The entries of a job stand together.
+	// The pairs of a job stand together.
 	for _, first := range w.Firsts {
-		j, each, c := w.Jobs[first.Entry], w.Each[first.Entry], tell(first)
+		each, c := w.Each[first.Pair], tell(first)
+		j := cmp.Or(c.Will, c.Was)
 		n := len(out.Jobs) - 1
-		if n < 0 || out.Jobs[n].Job != j.Name {
+		if n < 0 || out.Jobs[n].Job != j.Job {
 			out.Jobs = append(out.Jobs,
-				wire.JobRings{JobID: max(j.ID, 0), Job: j.Name, Counts: wire.RingCounts(each), First: c})
+				wire.JobRings{JobID: j.JobID, Job: j.Job, Counts: wire.RingCounts(each), First: c})
 			continue
 		}
 		sum := forecast.Counts(out.Jobs[n].Counts)
@@ -107,10 +107,10 @@ func (s *server) whatIfOf(w service.WhatIf, z *time.Location) wire.WhatIf {
 	slices.SortStableFunc(out.Jobs, func(a, b wire.JobRings) int { return at(a.First).Compare(at(b.First)) })
 	out.Jobs = out.Jobs[:min(len(out.Jobs), whatIfJobs)]
 	for _, c := range w.Clashes[:min(len(w.Clashes), whatIfClashes)] {
-		one := wire.ClashChange{Clash: clashOf(c.Clash, w.Jobs, z), What: "new", Was: c.Was}
+		one := wire.ClashChange{Clash: clashOf(c.Clash, w.Will.Jobs, z), What: "new", Was: c.Was}
 		switch {
 		case c.Ends:
-			one.What = "ends"
+			one.Clash, one.What = clashOf(c.Clash, w.Was.Jobs, z), "ends"
 		case c.Was > c.Most:
 			one.What = "milder"
 		case c.Was > 0:
@@ -132,11 +132,11 @@ func at(c wire.RingChange) time.Time {
 	return c.Will.At
 }
 
-func ringOf(r *forecast.Ring, entries []forecast.Entry, jobs []job.Job) *wire.Coming {
+func ringOf(r *forecast.Ring, f service.Foreseen) *wire.Coming {
 	if r == nil {
 		return nil
 	}
-	c := coming(*r, entries[r.Entry], jobs[r.Entry])
+	c := coming(*r, f.Entries[r.Entry], f.Jobs[r.Entry])
 	return &c
 }
 

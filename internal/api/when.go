@@ -218,14 +218,14 @@ func (s *server) readMoment(ctx context.Context, text string, at time.Time, zone
 }
 
 const (
-	maxForecast  = 5000 // rings told at once
-	feedDays     = 31   // that a feed tells
-	maxFeed      = 5000 // events of a feed
-	whenDays     = 63   // of which the editor's month view is made
-	whenSteps    = 100_000
-	oftenADay    = 24              // rings a day from which a feed tells one event for the day
-	usualFeed    = 5 * time.Minute // an event's length when nobody knows
-	feedRefresh  = "PT1H"          // how often a calendar program should ask
+	maxForecast = 5000 // rings told at once
+	feedDays    = 31   // that a feed tells
+	maxFeed     = 5000 // events of a feed
+	whenDays    = 63   // of which the editor's month view is made
+	whenSteps   = 100_000
+	oftenADay   = 24              // rings a day from which a feed tells one event for the day
+	usualFeed   = 5 * time.Minute // an event's length when nobody knows
+	feedRefresh = "PT1H"          // how often a calendar program should ask
 )
 
 // daysOf sums the coming weeks up by day.

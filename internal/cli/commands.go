@@ -92,7 +92,7 @@ var clientCommands = []Command{
 		Name: "freeze", Args: "LABEL", Summary: "hold back everything (service), a source, a destination or a tag",
 		Example: `ironbell freeze -to "2026-12-27 08:00" -reason "the mail server moves" "destination:company mail"` +
 			"\nironbell freeze -try -to \"2026-12-27 08:00\" tag:nightly",
-		Setup:   freezeCommand,
+		Setup: freezeCommand,
 	},
 	{Name: "freezes", Args: "", Summary: "list what is frozen", Example: "ironbell freezes", Setup: freezesCommand},
 	{Name: "lift", Args: "FREEZE", Summary: "end a freeze now", Example: "ironbell lift 3", Setup: liftCommand},

@@ -110,7 +110,9 @@ func countWords(c wire.RingCounts) string {
 	return strings.Join(said, ", ")
 }
 
-func changedRings(c wire.RingCounts) int { return c.Gone + c.New + c.Moved + c.Later + c.Sooner + c.Joined + c.Apart }
+func changedRings(c wire.RingCounts) int {
+	return c.Gone + c.New + c.Moved + c.Later + c.Sooner + c.Joined + c.Apart
+}
 
 func whatWord(r wire.RingChange) string {
 	word := r.What

@@ -95,20 +95,52 @@ func TestCalendarsAreShownWithWhatGoesByThem(t *testing.T) {
 	} {
 		assert.Contains(t, out, want)
 	}
-	var gone []time.Time
-	for i := range 8 {
-		gone = append(gone, time.Date(2026, 12, 1+i, 9, 0, 0, 0, time.UTC))
+}
+
+func TestWhatAChangeWouldDo(t *testing.T) {
+	at := time.Date(2026, 12, 1, 9, 0, 0, 0, time.UTC)
+	later, usual := at.Add(3*time.Hour), 60.0
+	ring := func(at time.Time) *wire.Coming {
+		return &wire.Coming{Job: "Quay board", At: at, Begins: &at, Usual: &usual}
 	}
-	out = printed(func(i IO) {
-		printEffects(i,
-			[]wire.Effect{{
-				Job: "Quay board", Zone: "Europe/London", Reading: "every day at 09:00", Gone: gone, New: gone[:1],
-			}})
-	})
-	assert.Contains(t, out, "Quay board (every day at 09:00, Europe/London)")
-	assert.Contains(t, out, "no more  3 more")
-	assert.Contains(t, out, "instead  Tue 1 Dec 2026 09:00 GMT")
-	assert.Equal(t, "No ring of the coming year changes.\n", printed(func(i IO) { printEffects(i, nil) }))
+	waits := &wire.Coming{Job: "Quay board", At: at, Begins: &later, Waits: "everything is frozen"}
+	w := wire.WhatIf{
+		To: at.AddDate(0, 0, 92), Zone: "Europe/London", Says: "1 ring goes and 1 moves.",
+		Counts: wire.RingCounts{Gone: 1, Moved: 1, Later: 1, Joined: 1, Late: 1}, AtOnce: 4,
+		Rings: []wire.RingChange{
+			{What: "gone", Was: ring(at), Will: &wire.Coming{Job: "Quay board", At: at, Passed: true, Reason: "1 December is closed"}},
+			{What: "moved", Was: ring(at), Will: ring(later), Late: true},
+			{What: "later", Was: ring(at), Will: waits},
+			{What: "joined", Was: ring(at), Will: &wire.Coming{Job: "Quay board", At: at, Begins: &later, Joins: true}},
+			{What: "later", Was: ring(at), Will: &wire.Coming{Job: "Quay board", At: at, Waits: "everything is frozen"}},
+		},
+		Clashes: []wire.ClashChange{{Clash: wire.Clash{From: at, To: later, Most: 6}, What: "worse", Was: 5}},
+		Before:  wire.Load{Rings: 8, Hour: &at, Most: 3, Working: 5},
+		After:   wire.Load{Rings: 7, Hour: &at, Most: 3, Working: 6, Joined: 1, Waiting: 2, Stuck: 1, Late: 1},
+		Notes:   []string{"There are very many rings."},
+	}
+	out := printed(func(i IO) { printWhatIf(i, w) })
+	for _, want := range []string{
+		"Until Wed 3 Mar 2027 09:00 GMT: 1 ring goes and 1 moves.\n  ! There are very many rings.",
+		"passed over: 1 December is closed", "moved, late", "Tue 1 Dec 12:00 GMT",
+		"begins Tue 1 Dec", "joins a run", "does not begin",
+		"worse   Tue 1 Dec 09:00:00 to 12:00:00 GMT  6 at once, 5 as it is",
+		"The load: 7 rings, most of them in the hour of Tue 1 Dec 09:00 (3), 1 join a run that waits, 2 wait, " +
+			"1 do not begin as far as can be seen, 1 miss their deadline; at most 6 runs at work at once\n" +
+			"   it was: 8 rings, most of them in the hour of Tue 1 Dec 09:00 (3); at most 5 runs at work at once\n",
+	} {
+		assert.Contains(t, out, want)
+	}
+	// Many are told by job.
+	w.Counts.Joined = 400
+	w.Jobs = []wire.JobRings{{Job: "Quay board", Counts: w.Counts, First: w.Rings[1]}}
+	out = printed(func(i IO) { printWhatIf(i, w) })
+	assert.Contains(t, out, "The first of them, as it is")
+	assert.Contains(t, out, "1 gone, 1 moved, 1 later, 400")
+	assert.NotContains(t, out, "passed over")
+	assert.Equal(t, "Until Wed 3 Mar 2027 09:00 GMT: No ring changes.\n", printed(func(i IO) {
+		printWhatIf(i, wire.WhatIf{To: w.To, Zone: w.Zone, Says: "No ring changes."})
+	}))
 }
 
 func TestTheMachinesZone(t *testing.T) {

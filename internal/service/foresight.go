@@ -84,6 +84,8 @@ func (fo *Foresight) outlook(ctx context.Context, part string, from, to time.Tim
 			o.jobs, ids = append(o.jobs, j), append(ids, j.ID)
 		}
 	}
+	// In the order in which they were made, in which rings of one instant get their runs.
+	slices.SortFunc(o.jobs, func(a, b job.Job) int { return cmp.Compare(a.ID, b.ID) })
 	last, err := fo.store.LastRuns(ctx, append(ids, also...))
 	if err != nil {
 		return o, err

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"math"
 	"slices"
 	"strconv"
 	"strings"
@@ -46,10 +47,9 @@ type CalendarWouldBe struct {
 // WhatIf is what a change would do to the rings to come.
 type WhatIf struct {
 	forecast.Difference
-	From                    time.Time
-	WasEntries, WillEntries []forecast.Entry
-	Jobs                    []job.Job // of each entry
-	Notes []string
+	From      time.Time
+	Was, Will Foreseen
+	Notes     []string
 }
 
 // WhatIf tells which rings of a time would go, come, move, begin later or become late by a
@@ -93,18 +93,10 @@ func (fo *Foresight) WhatIf(ctx context.Context, who job.Person, c WouldBe, from
 		frozen = fo.lifted(frozen, c.Lift)
 	}
 	s := sides{o: &o, frozen: frozen, fo: fo, calendar: ch.calendar}
-	for _, j := range o.jobs {
-		if ch.job == nil || j.ID != ch.job.ID {
-			s.job(j)
-		}
-	}
-	if ch.job != nil {
-		s.changed(ch.was, *ch.job, ch.carries)
-	}
-	out.WasEntries, out.WillEntries, out.Jobs = s.before, s.after, s.jobs
-	out.Difference = forecast.Compare(
-		forecast.Plan{Entries: s.before, Room: room(atOnce, o.limits, o.frozen)},
-		forecast.Plan{Entries: s.after, Room: room(atOnce, limits, frozen)}, from, to, limit)
+	s.was.Room, s.will.Room = room(atOnce, o.limits, o.frozen), room(atOnce, limits, frozen)
+	s.add(ch)
+	out.Was, out.Will = s.was, s.will
+	out.Difference = forecast.Compare(s.was.Plan, s.will.Plan, s.pairs, from, to, limit)
 	if out.To.Before(to) {
 		out.Notes = append(out.Notes, fmt.Sprintf("There are very many rings; these are those until %s.",
 			out.To.UTC().Format("15:04 MST on Mon 2 January 2006")))
@@ -215,41 +207,67 @@ func (fo *Foresight) readJob(ctx context.Context, who job.Person, w JobWouldBe, 
 	if c.old.ID != 0 {
 		out.was = &c.old
 	} else {
-		out.job.ID = -1 // it has none yet
+		out.job.ID = newJob
 	}
 	out.carries = c.uses.Labels
 	return nil
 }
 
-// sides are the triggers of a forecast as they are and as they would be, each at the same place.
+// newJob is the id of a job that has none yet: its place is after all others.
+const newJob = math.MaxInt64
+
+// NumberOf is the id of a job of a forecast; 0 when it has none yet.
+func NumberOf(j job.Job) int64 {
+	if j.ID == newJob {
+		return 0
+	}
+	return j.ID
+}
+
+// sides are the triggers of a forecast as they are and as they would be.
 type sides struct {
 	fo       *Foresight
 	o        *outlook
 	frozen   []job.Freeze       // as it would be
 	calendar *calendar.Calendar // as it would be, or nil
 
-	before, after []forecast.Entry
-	jobs          []job.Job
-	unread        []string
+	was, will Foreseen
+	pairs     []forecast.Pair
+	unread    []string
 }
 
-func (s *sides) add(before, after forecast.Entry, j job.Job) {
-	s.before, s.after, s.jobs = append(s.before, before), append(s.after, after), append(s.jobs, j)
+// add adds all jobs, in the order of their numbers on both sides.
+func (s *sides) add(c read) {
+	changed := c.job == nil
+	for _, j := range s.o.jobs {
+		if !changed && j.ID >= c.job.ID {
+			s.changed(c.was, *c.job, c.carries)
+			changed = true
+		}
+		if c.job == nil || j.ID != c.job.ID {
+			s.same(j)
+		}
+	}
+	if !changed {
+		s.changed(c.was, *c.job, c.carries)
+	}
 }
 
-// job adds a job that stays as it is.
-func (s *sides) job(j job.Job) {
+// same adds a job that stays as it is.
+func (s *sides) same(j job.Job) {
 	labels := s.o.labels[j.ID]
 	for i, r := range s.fo.jobs.Rules(j) {
 		if r.Notation() == "" {
 			continue
 		}
-		after, ok := s.rule(j, j.Triggers[i].Timing, r)
+		t := j.Triggers[i]
+		after, ok := s.rule(j, t.Timing, r)
 		if !ok {
 			s.unread = append(s.unread, j.Name)
 		}
-		t := j.Triggers[i]
-		s.add(s.o.entry(j, t, r, labels, s.o.frozen), s.o.entry(j, t, after, labels, s.frozen), j)
+		s.pairs = append(s.pairs, forecast.Pair{Was: len(s.was.Jobs), Will: len(s.will.Jobs)})
+		s.was.add(s.o.entry(j, t, r, labels, s.o.frozen), j, t.ID)
+		s.will.add(s.o.entry(j, t, after, labels, s.frozen), j, t.ID)
 	}
 }
 
@@ -276,27 +294,15 @@ func (s *sides) rule(j job.Job, t job.Timing, is rule.Rule) (rule.Rule, bool) {
 	return t.Read(&fault.Invalid{}, "", place, calendar.Combine(all...))
 }
 
-// changed adds a job that changes: triggers of the same timing stand at the same place, and the
-// rest in their order.
+// changed adds a job that changes. Its triggers of the same timing are pairs, and the rest in
+// their order.
 func (s *sides) changed(was *job.Job, will job.Job, carries []string) {
-	type trigger struct {
-		entry forecast.Entry
-		same  string
-	}
-	var before, after []trigger
-	same := func(j job.Job, t job.Timing) string {
-		text, err := json.Marshal([]any{t, j.Zone, j.Calendars})
-		if err != nil {
-			return "" // it has no such values
-		}
-		return string(text)
-	}
+	var before, after []placed
 	if was != nil && was.On {
 		for i, r := range s.fo.jobs.Rules(*was) {
-			if r.Notation() != "" {
-				before = append(before, trigger{
-					s.o.entry(*was, was.Triggers[i], r, s.o.labels[was.ID], s.o.frozen), same(*was, was.Triggers[i].Timing),
-				})
+			if t := was.Triggers[i]; r.Notation() != "" {
+				before = append(before, placed{len(s.was.Jobs), timingOf(*was, t)})
+				s.was.add(s.o.entry(*was, t, r, s.o.labels[was.ID], s.o.frozen), *was, t.ID)
 			}
 		}
 	}
@@ -311,27 +317,49 @@ func (s *sides) changed(was *job.Job, will job.Job, carries []string) {
 				s.unread = append(s.unread, will.Name)
 				continue
 			}
-			after = append(after, trigger{s.o.entry(will, t, r, carries, s.frozen), same(will, t.Timing)})
+			after = append(after, placed{len(s.will.Jobs), timingOf(will, t)})
+			s.will.add(s.o.entry(will, t, r, carries, s.frozen), will, t.ID)
 		}
 	}
-	var rest []trigger
+	s.pairs = append(s.pairs, pairs(before, after)...)
+}
+
+// placed is a trigger of one side.
+type placed struct {
+	at     int // in its side
+	timing string
+}
+
+// timingOf is all that says when a trigger rings.
+func timingOf(j job.Job, t job.Trigger) string {
+	text, err := json.Marshal([]any{t.Timing, j.Zone, j.Calendars})
+	if err != nil {
+		return "" // there are no such values in it
+	}
+	return string(text)
+}
+
+func pairs(before, after []placed) []forecast.Pair {
+	var out []forecast.Pair
+	var rest []placed
 	for _, a := range after {
-		at := slices.IndexFunc(before, func(b trigger) bool { return b.same == a.same })
+		at := slices.IndexFunc(before, func(b placed) bool { return b.timing == a.timing })
 		if at < 0 {
 			rest = append(rest, a)
 			continue
 		}
-		s.add(before[at].entry, a.entry, will)
+		out = append(out, forecast.Pair{Was: before[at].at, Will: a.at})
 		before = slices.Delete(before, at, at+1)
 	}
 	for i := range max(len(before), len(rest)) {
-		var b, a trigger
+		p := forecast.Pair{Was: -1, Will: -1}
 		if i < len(before) {
-			b = before[i]
+			p.Was = before[i].at
 		}
 		if i < len(rest) {
-			a = rest[i]
+			p.Will = rest[i].at
 		}
-		s.add(b.entry, a.entry, will)
+		out = append(out, p)
 	}
+	return out
 }

@@ -179,6 +179,9 @@ func newFloor(entries []Entry, room Room, told func(n int, f fate)) *floor {
 		add(label, n)
 	}
 	for _, f := range room.Frozen {
+		if !f.To.IsZero() && !f.To.After(f.From) {
+			continue // it was lifted before it began
+		}
 		at := add(f.Label, math.MaxInt)
 		fl.edges = append(fl.edges, edge{f.From.Unix(), at, 1})
 		if !f.To.IsZero() {

@@ -49,7 +49,7 @@ func plan(rt *rapid.T, name string) forecast.Plan {
 	for range number("freezes", 0, 3) {
 		from := monday.Add(time.Duration(number("from", -60, 600)) * time.Minute)
 		f := forecast.Frozen{Label: labels[number("frozen", 0, 3)], From: from, Says: "frozen"}
-		if long := number("long", 0, 300); long > 0 {
+		if long := number("long", -60, 300); long != 0 {
 			f.To = from.Add(time.Duration(long) * time.Minute)
 		}
 		p.Room.Frozen = append(p.Room.Frozen, f)
@@ -246,18 +246,28 @@ func TestWhatARunWaitsFor(t *testing.T) {
 	assert.Equal(t, []int{4, 1}, []int{s.Waiting, s.Stuck})
 }
 
+// pairsOf pairs the entries of two plans in their order.
+func pairsOf(before, after forecast.Plan) (pairs []forecast.Pair) {
+	for i := range max(len(before.Entries), len(after.Entries)) {
+		p := forecast.Pair{Was: i, Will: i}
+		if i >= len(before.Entries) {
+			p.Was = -1
+		}
+		if i >= len(after.Entries) {
+			p.Will = -1
+		}
+		pairs = append(pairs, p)
+	}
+	return pairs
+}
+
 // The difference is what comes of comparing two forecasts ring by ring.
 func TestADifferenceIsThatOfTwoForecasts(t *testing.T) {
 	rapid.Check(t, func(rt *rapid.T) {
 		before, after := plan(rt, "before"), plan(rt, "after")
-		n := max(len(before.Entries), len(after.Entries))
-		for _, p := range []*forecast.Plan{&before, &after} {
-			for len(p.Entries) < n {
-				p.Entries = append(p.Entries, forecast.Entry{})
-			}
-		}
+		pairs := pairsOf(before, after)
 		to := monday.Add(time.Duration(rapid.IntRange(60, 400).Draw(rt, "minutes")) * time.Minute)
-		d := forecast.Compare(before, after, monday, to, 10_000)
+		d := forecast.Compare(before, after, pairs, monday, to, 10_000)
 		was, will := forecast.Look(before.Entries, before.Room, monday, to, 10_000),
 			forecast.Look(after.Entries, after.Room, monday, to, 10_000)
 		if d.Before.Total != was.Total || d.After.Total != will.Total || d.After.Late != will.Late || !d.To.Equal(to) {
@@ -313,7 +323,7 @@ func TestADifferenceIsThatOfTwoForecasts(t *testing.T) {
 		if len(rings) > 0 {
 			rt.Fatalf("these would be left: %v", rings)
 		}
-		if same := forecast.Compare(before, before, monday, to, 10); same.Counts.Any() || len(same.Changes)+len(same.Clashes) > 0 {
+		if same := forecast.Compare(before, before, pairsOf(before, before), monday, to, 10); same.Counts.Any() || len(same.Changes)+len(same.Clashes) > 0 {
 			rt.Fatalf("nothing changes: %+v", same)
 		}
 	})
@@ -328,7 +338,7 @@ func TestWhatBecomesOfRings(t *testing.T) {
 		return forecast.Plan{Entries: []forecast.Entry{e}}
 	}
 	tell := func(before, after forecast.Plan) (got []string) {
-		for _, ch := range forecast.Compare(before, after, monday, monday.AddDate(0, 0, 10), 10).Changes {
+		for _, ch := range forecast.Compare(before, after, pairsOf(before, after), monday, monday.AddDate(0, 0, 10), 10).Changes {
 			line := string(ch.What)
 			for _, r := range []*forecast.Ring{ch.Was, ch.Will} {
 				if r == nil {
@@ -371,8 +381,9 @@ func TestWhatBecomesOfClashes(t *testing.T) {
 		}
 		return p
 	}
-	d := forecast.Compare(day("06:00", "06:05", "08:00", "08:05", "10:00", "13:00"),
-		day("06:00", "06:05", "06:07", "08:05", "10:00", "10:05"), monday, monday.AddDate(0, 0, 1), 10)
+	was, will := day("06:00", "06:05", "08:00", "08:05", "10:00", "13:00"),
+		day("06:00", "06:05", "06:07", "08:05", "10:00", "10:05")
+	d := forecast.Compare(was, will, pairsOf(was, will), monday, monday.AddDate(0, 0, 1), 10)
 	require.Len(t, d.Clashes, 3)
 	var got []string
 	for _, c := range d.Clashes {
@@ -396,7 +407,7 @@ func BenchmarkCompare(b *testing.B) {
 	after.Entries[0].Rule = entry(b, rule.Options{}, "every day at 06:00", 0).Rule
 	b.ReportAllocs()
 	for b.Loop() {
-		d := forecast.Compare(p, after, monday, monday.AddDate(0, 0, 92), 200)
+		d := forecast.Compare(p, after, pairsOf(p, after), monday, monday.AddDate(0, 0, 92), 200)
 		b.ReportMetric(float64(d.Before.Total), "rings")
 	}
 }

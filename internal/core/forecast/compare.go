@@ -12,6 +12,9 @@ type Plan struct {
 	Room    Room
 }
 
+// Pair says which entry of a plan is which of the other; none is -1.
+type Pair struct{ Was, Will int }
+
 // What becomes of a ring by a change.
 type What string
 
@@ -32,7 +35,7 @@ const (
 // Change is what becomes of one ring.
 type Change struct {
 	What      What
-	Entry     int
+	Pair      int   // its entries
 	Was, Will *Ring // nil when there was or will be none; Passed, with why, when it is passed over
 	Late      bool  // it misses its deadline, and did not, or did not ring
 	OnTime    bool  // it keeps its deadline, and did not
@@ -90,8 +93,8 @@ type Difference struct {
 	To            time.Time // how far was looked; sooner than asked when there are very many rings
 	Before, After Summary   // without rings
 	Counts        Counts
-	Each          []Counts // by entry
-	Firsts        []Change // of each entry with changes, the first; in the order of entries
+	Each          []Counts // by pair
+	Firsts        []Change // of each pair with changes, the first; in the order of pairs
 	Changes       []Change // the first of them, as many as were asked for, by their time
 	Clashes       []ClashChange
 }
@@ -102,12 +105,12 @@ const (
 	maxComparedClashes = 20_000
 )
 
-// Compare tells what becomes of the rings in (from, to] when before becomes after. Entries
-// stand in both at the same place; one that there is not on a side has an empty rule. Rings are
+// Compare tells what becomes of the rings in (from, to] when before becomes after. Each entry of
+// both is in one pair. Rings of a pair are
 // the same when they have the same date; when the rule changed, the first, second, ... other
 // ring of a day is the one that was the first, second, ... of it.
-func Compare(before, after Plan, from, to time.Time, limit int) Difference {
-	d := Difference{To: to, Each: make([]Counts, len(before.Entries)), Changes: []Change{}, Clashes: []ClashChange{}}
+func Compare(before, after Plan, pairs []Pair, from, to time.Time, limit int) Difference {
+	d := Difference{To: to, Each: make([]Counts, len(pairs)), Changes: []Change{}, Clashes: []ClashChange{}}
 	var was, will sided
 	d.Before = was.look(before, from, &d.To)
 	until := d.To
@@ -118,16 +121,21 @@ func Compare(before, after Plan, from, to time.Time, limit int) Difference {
 	d.clashes()
 	tell := func(c change) Change {
 		return Change{
-			What: c.what, Entry: int(c.entry()), Was: was.ring(c.was), Will: will.ring(c.will),
+			What: c.what, Pair: c.pair, Was: was.ring(c.was), Will: will.ring(c.will),
 			Late: c.becomesLate(), OnTime: c.becomesTimely(),
 		}
 	}
 	inTime := func(a, b change) int { return cmp.Compare(a.at(), b.at()) }
 	var all []change
-	for i := range before.Entries {
-		each := changes(was.of(i), will.of(i), before.Entries[i].Rule.Location())
-		for _, c := range each {
-			d.Each[i].count(c)
+	for i, p := range pairs {
+		place := time.UTC
+		if p.Was >= 0 {
+			place = before.Entries[p.Was].Rule.Location()
+		}
+		each := changes(was.of(p.Was), will.of(p.Will), place)
+		for k := range each {
+			each[k].pair = i
+			d.Each[i].count(each[k])
 		}
 		d.Counts.Add(d.Each[i])
 		if len(each) > 0 {
@@ -182,7 +190,12 @@ func (s *sided) look(p Plan, from time.Time, to *time.Time) Summary {
 	return sum
 }
 
-func (s *sided) of(entry int) []told { return s.all[s.first[entry]:s.first[entry+1]] }
+func (s *sided) of(entry int) []told {
+	if entry < 0 {
+		return nil
+	}
+	return s.all[s.first[entry]:s.first[entry+1]]
+}
 
 // ring is a ring as it is told of, with why it is passed over.
 func (s *sided) ring(t *told) *Ring {
@@ -210,6 +223,7 @@ func (s *sided) ring(t *told) *Ring {
 type change struct {
 	what      What
 	was, will *told
+	pair      int
 }
 
 func (c change) at() int64 {
@@ -220,13 +234,6 @@ func (c change) at() int64 {
 		return c.was.due
 	}
 	return min(c.was.due, c.will.due)
-}
-
-func (c change) entry() int32 {
-	if c.was != nil {
-		return c.was.entry
-	}
-	return c.will.entry
 }
 
 func (c change) becomesLate() bool {
@@ -254,12 +261,12 @@ func changes(was, will []told, place *time.Location) []change {
 			lost = append(lost, a)
 		case ok && a.rings() && b.rings():
 			if what := differs(a, b); what != "" {
-				out = append(out, change{what, a, b})
+				out = append(out, change{what: what, was: a, will: b})
 			}
 		case ok && a.rings():
-			out = append(out, change{Gone, a, b})
+			out = append(out, change{what: Gone, was: a, will: b})
 		case ok && b.rings():
-			out = append(out, change{New, a, b})
+			out = append(out, change{what: New, was: a, will: b})
 		}
 	}
 	for i := range will {
@@ -283,9 +290,9 @@ func byDay(lost, found []*told, place *time.Location) []change {
 	}
 	paired := map[*told]bool{}
 	for _, a := range lost {
-		one := change{Gone, a, nil}
+		one := change{what: Gone, was: a}
 		if rest := at[day(a)]; len(rest) > 0 {
-			one = change{Moved, a, rest[0]}
+			one = change{what: Moved, was: a, will: rest[0]}
 			if a.due == rest[0].due {
 				one.what = differs(a, rest[0])
 			}
@@ -298,7 +305,7 @@ func byDay(lost, found []*told, place *time.Location) []change {
 	}
 	for _, b := range found {
 		if !paired[b] {
-			out = append(out, change{New, nil, b})
+			out = append(out, change{what: New, will: b})
 		}
 	}
 	return out
