@@ -25,7 +25,6 @@ type changes struct {
 	from   time.Time
 	jobs   map[string]wire.JobRequest
 	frozen []job.Freeze
-	limits map[string]int
 }
 
 // names are those of the jobs.
@@ -277,13 +276,13 @@ func changeLine(what string, a, b *wire.Coming, late, timely bool) string {
 func TestWhatIfIsTheDifferenceOfTwoForecasts(t *testing.T) {
 	w := world.Open(t)
 	ctx := context.Background()
-	seed := uint64(time.Now().UnixNano()) //nolint:gosec // any number
+	seed := uint64(time.Now().UnixNano())
 	t.Logf("the changes are those of seed %d", seed)
 	place, err := time.LoadLocation("Europe/London")
 	require.NoError(t, err)
 	now := time.Now().In(place)
 	c := &changes{
-		w: w, r: rand.New(rand.NewPCG(seed, 1)), jobs: map[string]wire.JobRequest{}, //nolint:gosec // any will do
+		w: w, r: rand.New(rand.NewPCG(seed, 1)), jobs: map[string]wire.JobRequest{},
 		from: time.Date(now.Year(), now.Month(), now.Day()+2, 0, 0, 0, 0, place),
 	}
 	w.Report("Departures", "SELECT 'Tarnwick Quay' AS port, 12 AS sailings")

@@ -100,8 +100,15 @@ func countWords(c wire.RingCounts) string {
 		count int
 		word  string
 	}{
-		{c.Gone, "gone"}, {c.New, "new"}, {c.Moved, "moved"}, {c.Later, "later"}, {c.Sooner, "sooner"},
-		{c.Joined, "joined"}, {c.Apart, "apart"}, {c.Late, "late"}, {c.OnTime, "on time"},
+		{c.Gone, "gone"},
+		{c.New, "new"},
+		{c.Moved, "moved"},
+		{c.Later, "later"},
+		{c.Sooner, "sooner"},
+		{c.Joined, "joined"},
+		{c.Apart, "apart"},
+		{c.Late, "late"},
+		{c.OnTime, "on time"},
 	} {
 		if n.count > 0 {
 			said = append(said, fmt.Sprintf("%d %s", n.count, n.word))

@@ -20,6 +20,7 @@ const (
 	ForecastDays = 92      // of a forecast
 	whatIfDays   = 366     // of what a change would do
 	foreseenJobs = 200_000 // jobs that are looked at
+	whatIfAtOnce = 2       // questions that are answered at the same time
 )
 
 // Foreseen are the triggers that a forecast looks ahead for, beside what is told of their jobs.

@@ -93,6 +93,7 @@ func New(n Needs) *Service {
 	}
 	s.Foresight = &Foresight{
 		store: n.Store, times: n.Times, jobs: s.Jobs, calendars: s.Calendars, freezes: s.Freezes, now: n.Now,
+		turns: make(chan struct{}, whatIfAtOnce),
 	}
 	s.Records = &Records{
 		store: n.Store, times: n.Times, jobs: s.Jobs, reports: s.Reports, people: s.People, places: s.Places,
@@ -127,6 +128,7 @@ type Foresight struct {
 	calendars *Calendars
 	freezes   *Freezes
 	now       func() time.Time
+	turns     chan struct{} // of questions what would change, which take memory
 }
 
 // Records are renamed, copied, removed and brought back, whatever their kind.

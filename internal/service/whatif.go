@@ -74,6 +74,13 @@ func (fo *Foresight) WhatIf(ctx context.Context, who job.Person, c WouldBe, from
 	if err != nil {
 		return out, err
 	}
+	// Whoever writes on asks anew, and no longer waits for what was asked before.
+	select {
+	case fo.turns <- struct{}{}:
+		defer func() { <-fo.turns }()
+	case <-ctx.Done():
+		return out, ctx.Err()
+	}
 	var also []int64
 	if ch.was != nil {
 		also = append(also, ch.was.ID)

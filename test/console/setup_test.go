@@ -124,6 +124,20 @@ func TestTheConsoleSetsAnInstallationUp(t *testing.T) {
 	})
 	w.Report("Departures", "SELECT 'Tarnwick Quay' AS port, 12 AS sailings")
 	w.Job("Departures", world.Definition("Departures", "company mail", []string{"csv"}, "oren@tarnwick.example"))
+
+	// What a limit or a freeze would do is said before it is made.
+	board := world.Definition("Departures", "company mail", []string{"csv"}, "oren@tarnwick.example")
+	board.Triggers = []job.Trigger{{Timing: job.Timing{Rule: "every day at 23:50"}}}
+	w.Job("Quay board", board)
+	p.Do(chromedp.Navigate(at + "/queue"))
+	p.Press("//main", "Freeze …")
+	p.Fill("Of what", "service")
+	p.Press("//main", "What would change")
+	p.Sees("1 run begins later.")
+	p.Sees("does not begin as far as can be seen: everything is frozen, by Sefa Orlin")
+	p.Sees("As it would be")
+	p.Audit(axe, "what a freeze would do")
+	p.Press("//main", "Freeze nothing")
 	run, err := w.C.Ring(ctx, "Departures", nil)
 	require.NoError(t, err)
 	w.Until("it is kept back", func() bool {

@@ -4,19 +4,27 @@
   // to mark; a screen reader reads it as a list.
   import type { Day } from '../lib/api';
   import { now } from '../lib/now.svelte';
-  import { colour, toneOf } from '../lib/state';
-  import { layTape, type TapeMark } from '../lib/tape';
+  import { toneOf } from '../lib/state';
+  import { layTape, type Shown, type TapeMark } from '../lib/tape';
   import { clock, length, wall } from '../lib/time';
   import StateMark from './StateMark.svelte';
+  import TapeShape from './TapeShape.svelte';
 
   // A small one shows a day among others: flat, without a legend, and with its
   // hours only where they are asked for.
   const {
     day,
     small = false,
+    legend = !small,
     hours: withHours = true,
     label = "The day's runs",
-  }: { day: Day; small?: boolean; hours?: boolean; label?: string } = $props();
+  }: {
+    day: Omit<Day, 'upcoming'> & { upcoming: Shown[] };
+    small?: boolean;
+    legend?: boolean;
+    hours?: boolean;
+    label?: string;
+  } = $props();
   let width = $state(1000);
   let at = $state(0);
   const inset = 8;
@@ -54,7 +62,8 @@
   }
 
   function say(m: TapeMark): string {
-    if (m.count > 1) return `${m.job}: ${m.count} rings to come, from ${wall(m.at, day.zone)}`;
+    if (m.count > 1)
+      return `${m.job}: ${m.count} rings ${m.state === 'to come' ? 'to come' : m.state}, from ${wall(m.at, day.zone)}`;
     const took =
       m.seconds === null
         ? ''
@@ -101,10 +110,9 @@
           {#if m}
             {@const x = inset + m.x}
             {@const y = floor - thick - 2 - m.lane * lane}
-            {@const tint = colour[toneOf(m.state)]}
             <g role="listitem">
               <a
-                href={m.href}
+                href={m.href || undefined}
                 data-i={i}
                 data-mark={m.state}
                 tabindex={i === at ? 0 : -1}
@@ -112,52 +120,7 @@
                 onkeydown={(e) => move(e, i)}
               >
                 <title>{say(m)}</title>
-                {#if m.state === 'to come'}
-                  <rect
-                    {x}
-                    {y}
-                    width={m.width}
-                    height={thick}
-                    rx="1.500"
-                    fill="var(--color-base-100)"
-                    stroke="var(--color-neutral)"
-                    stroke-dasharray={m.count > 1 ? '2 3' : undefined}
-                  />
-                {:else if toneOf(m.state) === 'fail'}
-                  <rect {x} y={y + 3} width={m.width} height="8" fill={tint} />
-                  <path
-                    d="M{x + m.width / 2} {y - 4}l8 15h-16z"
-                    fill={tint}
-                    stroke="var(--color-base-100)"
-                    stroke-width="1"
-                  />
-                {:else if m.state === 'partly'}
-                  <path
-                    d="M{x + m.width / 2} {y - 1}l6.500 6.500-6.500 6.500-6.500-6.500z"
-                    fill={tint}
-                    stroke="var(--color-base-100)"
-                  />
-                {:else if toneOf(m.state) === 'slate'}
-                  <rect
-                    {x}
-                    y={y + 3}
-                    width={m.width}
-                    height="6"
-                    fill="var(--color-base-100)"
-                    stroke={tint}
-                    stroke-width="1.4"
-                  />
-                {:else if toneOf(m.state) === 'run'}
-                  <rect {x} {y} width={m.width} height="11" fill={tint} />
-                {:else if m.state === 'waiting'}
-                  <path
-                    d="M{x} {y}h{m.width}l-{m.width / 2} 5.500 {m.width / 2} 5.500h-{m.width}l{m.width /
-                      2}-5.500z"
-                    fill={tint}
-                  />
-                {:else}
-                  <rect {x} {y} width={m.width} height="11" rx="1" fill={tint} />
-                {/if}
+                <TapeShape {m} {x} {y} {thick} />
               </a>
             </g>
           {/if}
@@ -168,7 +131,7 @@
       {/if}
     </svg>
   </div>
-  {#if !small}
+  {#if legend}
     <div class="flex flex-wrap items-baseline gap-x-6 gap-y-1 pt-1.5 pl-2">
       {#each shown as state (state)}
         {#if day.counts[state]}<StateMark {state} word="{day.counts[state]} {state}" />{/if}

@@ -30,7 +30,11 @@ export type Forecast = Schemas['Forecast'];
 export type Calendar = Schemas['Calendar'];
 export type CalendarEntry = Schemas['Entry'];
 export type CalendarDefinition = Schemas['Definition'];
-export type CalendarEffect = Schemas['Effect'];
+export type WhatIfRequest = Schemas['WhatIfRequest'];
+export type WhatIf = Schemas['WhatIf'];
+export type RingChange = Schemas['RingChange'];
+export type RingCounts = Schemas['RingCounts'];
+export type Load = Schemas['Load'];
 
 export type Report = Schemas['Report'];
 export type ReportCheck = Schemas['ReportCheck'];

@@ -15,6 +15,7 @@ import {
   type ReportRequest,
   type Timing,
   type Values,
+  type WhatIfRequest,
 } from './api';
 import type { paths } from './api.gen';
 import { isAdministrator } from './me.svelte';
@@ -22,6 +23,7 @@ import { isAdministrator } from './me.svelte';
 /** The names under which answers are kept. */
 export type Name =
   | 'ahead'
+  | 'what if'
   | 'alert'
   | 'alerts'
   | 'archive'
@@ -401,6 +403,16 @@ export const asks = {
       queryKey: named('receives', login),
       enabled: Boolean(login),
       queryFn: () => body(api.GET('/api/people/{login}/receives', { params: { path: { login } } })),
+    }),
+  /** What a change would do, as its JSON says it. */
+  whatIf: (asked: string) =>
+    queryOptions({
+      queryKey: named('what if', asked),
+      enabled: asked !== '',
+      queryFn: ({ signal }) =>
+        body(api.POST('/api/what-if', { body: JSON.parse(asked) as WhatIfRequest, signal })),
+      placeholderData: keepPreviousData,
+      retry: false,
     }),
   whom: (text: string) =>
     queryOptions({

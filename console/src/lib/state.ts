@@ -23,6 +23,16 @@ const tones: Record<string, Tone> = {
   cancelled: 'slate',
   'passed over': 'slate',
   lost: 'slate',
+  // What a change does to a ring to come.
+  gone: 'slate',
+  new: 'run',
+  moved: 'run',
+  sooner: 'run',
+  later: 'wait',
+  joined: 'wait',
+  apart: 'run',
+  late: 'fail',
+  'on time': 'done',
 };
 
 export function toneOf(state: string): Tone {

@@ -1,5 +1,5 @@
 // The layout of the tape: runs of a day laid into lanes, each as long as it took.
-import type { Coming, Day, Mark } from './api';
+import type { Coming, Day, Mark, RingChange } from './api';
 import { between } from './time';
 
 export type TapeMark = {
@@ -7,7 +7,7 @@ export type TapeMark = {
   count: number; // of rings, when it stands for several
   href: string;
   job: string;
-  state: string; // of a run, or "to come"
+  state: string; // of a run, "to come", or what a change does to a ring to come
   at: string;
   seconds: number | null;
   reason: string;
@@ -27,8 +27,11 @@ const thin = 2.5;
 /** Most lanes; what does not fit lies over the one that ends first. */
 export const maxLanes = 7;
 
+/** A ring to come, with what a change does to it when that is what is shown. */
+export type Shown = Coming & { change?: RingChange['what'] };
+
 /** Lays the day's runs and the rings to come onto a strip of a given width. */
-export function layTape(day: Day, width: number): TapeMark[] {
+export function layTape(day: Omit<Day, 'upcoming'> & { upcoming: Shown[] }, width: number): TapeMark[] {
   const start = new Date(day.from).getTime();
   const span = new Date(day.to).getTime() - start;
   const place = (at: string | number) => ((new Date(at).getTime() - start) / span) * width;
@@ -51,17 +54,18 @@ export function layTape(day: Day, width: number): TapeMark[] {
   return marks;
 }
 
-/** Draws rings of one job that come closer than their marks are wide as one band. */
+/** Draws rings of one job and state that come closer than their marks are wide as one band. */
 function bands(coming: TapeMark[]): TapeMark[] {
   const open: Record<string, TapeMark> = {};
   const out: TapeMark[] = [];
   for (const m of coming) {
-    const band = open[m.job];
+    const kind = `${m.job} ${m.state}`;
+    const band = open[kind];
     if (band && m.x < band.x + band.width + 2 * gap) {
       band.width = m.x + m.width - band.x;
       band.count += 1;
     } else {
-      open[m.job] = m;
+      open[kind] = m;
       out.push(m);
     }
   }
@@ -87,14 +91,14 @@ function ofRun(r: Mark, now: string, least: number, place: (at: string | number)
   };
 }
 
-function ofComing(c: Coming, place: (at: string | number) => number): TapeMark {
+function ofComing(c: Shown, place: (at: string | number) => number): TapeMark {
   const x = place(c.at);
   const usual = c.usual_seconds ?? null;
   return {
-    key: `${c.job_id}@${c.at}`,
-    href: `/jobs/${c.job_id}`,
+    key: `${c.job_id}@${c.at}${c.change ?? ''}${c.reading}`,
+    href: c.job_id ? `/jobs/${c.job_id}` : '', // one that is not saved yet has no page
     job: c.job,
-    state: 'to come',
+    state: c.change ?? 'to come',
     at: c.at,
     seconds: usual,
     reason: '',

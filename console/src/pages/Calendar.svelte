@@ -4,10 +4,11 @@
   import CalendarDayForm from '../components/CalendarDayForm.svelte';
   import CalendarMissing from '../components/CalendarMissing.svelte';
   import CalendarEntries from '../components/CalendarEntries.svelte';
-  import CalendarEffects from '../components/CalendarEffects.svelte';
   import MonthGrid, { type GridDay } from '../components/MonthGrid.svelte';
   import RecordActions from '../components/records/RecordActions.svelte';
   import Trouble from '../components/Trouble.svelte';
+  import WhatIf from '../components/whatif/WhatIf.svelte';
+  import WhatIfButton from '../components/whatif/WhatIfButton.svelte';
   import { api, beganFrom, body, type CalendarDefinition, type CalendarEntry } from '../lib/api';
   import { asks, changed } from '../lib/queries';
   import { isAdministrator, myZone } from '../lib/me.svelte';
@@ -43,7 +44,6 @@
   function change(next: Partial<CalendarDefinition>) {
     if (!draft) began = query.data?.revision ?? 0;
     draft = { ...shown, ...next };
-    attempt.reset();
   }
 
   const clean = (d: CalendarDefinition): CalendarDefinition => ({
@@ -51,18 +51,18 @@
     ...(d.closed?.length && { closed: d.closed }),
     ...(d.open?.length && { open: d.open }),
   });
-  const put = (d: CalendarDefinition, attempted: boolean) =>
+  const put = (d: CalendarDefinition) =>
     body(
       api.PUT('/api/calendars/{calendar}', {
-        params: { path: { calendar: name }, query: { try: attempted } },
+        params: { path: { calendar: name } },
         body: clean(d),
         ...(began === undefined ? {} : beganFrom(began)),
       }),
     );
-  const attempt = createMutation(() => ({ mutationFn: () => put(shown, true) }));
+  let looking = $state(false);
   const save = createMutation(() => ({
     meta: { says: 'The calendar is saved.' },
-    mutationFn: () => put(shown, false),
+    mutationFn: () => put(shown),
     onSuccess: async () => {
       draft = null;
       notes = [];
@@ -108,11 +108,7 @@
         }}
       /></label
     >
-    <button
-      class="btn"
-      disabled={(!draft && kept !== null) || attempt.isPending}
-      onclick={() => attempt.mutate()}>What would change</button
-    >
+    <WhatIfButton bind:open={looking} disabled={!draft && kept !== null} />
     <button
       class="btn btn-primary"
       disabled={(!draft && kept !== null) || save.isPending}
@@ -120,7 +116,7 @@
     >
   {/if}
 </div>
-{#each [query, attempt, save, read] as q, i (i)}{#if q.isError}<Trouble error={q.error} />{/if}{/each}
+{#each [query, save, read] as q, i (i)}{#if q.isError}<Trouble error={q.error} />{/if}{/each}
 {#each notes as n (n)}<p role="status" class="soft">{n}</p>{/each}
 <CalendarMissing
   {missing}
@@ -145,8 +141,8 @@
 {#if save.isSuccess && !draft}<p role="status">
     Saved. The rings of the jobs that go by it were reckoned anew, at once.
   </p>{/if}
-{#if attempt.data}
-  <CalendarEffects effects={attempt.data.effects} />
+{#if looking && (draft || kept === null)}
+  <WhatIf asked={{ calendar: { name, ...clean(shown) } }} pause={500} />
 {/if}
 {#if query.data !== undefined}
   <div class="grid grid-cols-[1fr_1.3fr] gap-4 max-lg:grid-cols-1">

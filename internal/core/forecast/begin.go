@@ -324,7 +324,7 @@ func (fl *floor) full(k *kind, now int64) cause {
 		}
 		for i, f := range fl.room.Frozen {
 			if f.Label == fl.labels[l] && f.From.Unix() <= now && (f.To.IsZero() || f.To.Unix() > now) {
-				return cause{frozenLabel, int32(i)} //nolint:gosec // there are few freezes
+				return cause{frozenLabel, int32(i)}
 			}
 		}
 	}

@@ -15,6 +15,8 @@
   import { asks, changed } from '../../lib/queries';
   import { navigate, p } from '../../router';
   import Trouble from '../Trouble.svelte';
+  import WhatIf from '../whatif/WhatIf.svelte';
+  import WhatIfButton from '../whatif/WhatIfButton.svelte';
   import Clashes from './Clashes.svelte';
   import DraftLine from './DraftLine.svelte';
   import Fields from './Fields.svelte';
@@ -75,6 +77,14 @@
       if (!signal.aborted) looking = false;
     }
   }
+  let whatIf = $state(false);
+  const wouldBe = $derived({
+    job: {
+      ...(without(toAsk(draft.value)) as JobRequest),
+      name: draft.name.trim(),
+      on: !record || Boolean(draft.value.on), // a new one would be switched on
+    },
+  });
   const faults = $derived(
     numbered([
       ...(draft.name.trim() ? [] : [{ where: 'name', sentence: 'Give it a name.' }]),
@@ -152,6 +162,10 @@
       </Ledger>
       <Ledger title="When">
         <JobWhen bind:record={draft.value} job={record} covered={ahead?.covered ?? []} />
+        <div class="mt-2 grid gap-2">
+          <div><WhatIfButton bind:open={whatIf} disabled={!draft.name.trim()} /></div>
+          {#if whatIf && draft.name.trim()}<WhatIf asked={wouldBe} pause={800} />{/if}
+        </div>
       </Ledger>
       <Ledger title="If it fails">
         <Fields

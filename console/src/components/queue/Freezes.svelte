@@ -1,7 +1,7 @@
 <script lang="ts">
   // What is frozen, or will be: nothing of it begins until then. An administrator freezes and lifts.
   import { createMutation, createQuery, useQueryClient } from '@tanstack/svelte-query';
-  import { api, body } from '../../lib/api';
+  import { api, body, type WhatIfRequest } from '../../lib/api';
   import { text } from '../../lib/form';
   import { isAdministrator, myZone } from '../../lib/me.svelte';
   import { opened } from '../../lib/opened';
@@ -11,6 +11,8 @@
   import Field from '../Field.svelte';
   import Trouble from '../Trouble.svelte';
   import ZonedTime from '../ZonedTime.svelte';
+  import WhatIf from '../whatif/WhatIf.svelte';
+  import WhatIfButton from '../whatif/WhatIfButton.svelte';
   import Labels from './Labels.svelte';
 
   const client = useQueryClient();
@@ -20,22 +22,30 @@
   let rings = $state<'wait' | 'pass over'>('wait');
   const what = (l: string) => (l === 'service' ? 'everything' : l.replace(':', ' '));
   const close = () => {
-    adding = false;
+    adding = looking = false;
     label = '';
   };
+  let form = $state<HTMLFormElement>();
+  let looking = $state(false);
+  /** The freeze as it is written, to be asked what it would do. */
+  let asked = $state.raw<WhatIfRequest>();
+  /** The number of the freeze of which it is asked what its end would do. */
+  let lifting = $state<number>();
+  function written(of: FormData) {
+    const time = (name: string) => {
+      const at = text(of, name);
+      return at ? fromField(at, myZone()).toISOString() : undefined;
+    };
+    return { label, rings, from: time('from'), to: time('to'), reason: text(of, 'reason') };
+  }
+  const reads = () => (asked = form && label ? { freeze: written(new FormData(form)) } : undefined);
+  $effect(() => {
+    void [label, rings];
+    reads();
+  });
   const freeze = createMutation(() => ({
     meta: { says: 'It is frozen.' },
-    mutationFn: (form: FormData) => {
-      const time = (name: string) => {
-        const at = text(form, name);
-        return at ? fromField(at, myZone()).toISOString() : undefined;
-      };
-      return body(
-        api.POST('/api/freezes', {
-          body: { label, rings, from: time('from'), to: time('to'), reason: text(form, 'reason') },
-        }),
-      );
-    },
+    mutationFn: (of: FormData) => body(api.POST('/api/freezes', { body: written(of) })),
     onSuccess: async () => {
       close();
       await changed(client, 'queue');
@@ -59,8 +69,10 @@
   {#if adding}
     <form
       {@attach opened(close)}
+      bind:this={form}
       class="my-2 grid gap-2"
       aria-label="Freeze"
+      oninput={reads}
       onsubmit={(e) => {
         e.preventDefault();
         freeze.mutate(new FormData(e.currentTarget));
@@ -96,8 +108,10 @@
         <button class="btn btn-primary" disabled={!label || freeze.isPending}
           >{label ? `Freeze ${what(label)}` : 'Freeze it'}</button
         >
+        <WhatIfButton bind:open={looking} disabled={!asked} />
         <button class="btn" type="button" onclick={close}>Freeze nothing</button>
       </div>
+      {#if looking && asked}<WhatIf {asked} pause={500} />{/if}
     </form>
   {/if}
   {#if list.isError}<Trouble error={list.error} />{/if}
@@ -116,12 +130,15 @@
         >
         <span class="soft">{[f.by, f.reason].filter(Boolean).join(': ')}</span>
         <span class="flex-1"></span>
-        {#if isAdministrator()}<button
+        {#if isAdministrator()}<WhatIfButton
+            bind:open={() => lifting === f.id, (open) => (lifting = open ? f.id : undefined)}
+          /><button
             class="btn"
             aria-label="Lift the freeze of {what(f.label)}"
             disabled={lift.isPending}
             onclick={() => lift.mutate(f.id)}>Lift</button
           >{/if}
+        {#if lifting === f.id}<div class="w-full"><WhatIf asked={{ lift: f.id }} /></div>{/if}
       </li>
     {:else}
       {#if list.data}<li class="soft">

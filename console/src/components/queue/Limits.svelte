@@ -6,6 +6,8 @@
   import { isAdministrator } from '../../lib/me.svelte';
   import { changed } from '../../lib/queries';
   import Trouble from '../Trouble.svelte';
+  import WhatIf from '../whatif/WhatIf.svelte';
+  import WhatIfButton from '../whatif/WhatIfButton.svelte';
   import Labels from './Labels.svelte';
 
   const { limits }: { limits: Record<string, number> } = $props();
@@ -13,6 +15,7 @@
   let lines = $state(untrack(() => Object.entries(limits).map(([label, n]) => ({ label, n: String(n) }))));
   let label = $state('');
   let adding = $state(false);
+  let looking = $state(false);
   const what = (l: string) => (l === 'service' ? 'everything' : l.replace(':', ' '));
   const told = $derived(
     Object.fromEntries(lines.filter((l) => l.n.trim()).map((l) => [l.label, Number(l.n)])),
@@ -74,15 +77,18 @@
       </li>{/each}
   </ul>
   {#if save.isError}<Trouble error={save.error} />{/if}
-  {#if differs}<div class="mt-2 flex gap-2">
+  {#if differs}<div class="mt-2 flex flex-wrap gap-2">
       <button class="btn btn-primary" disabled={save.isPending} onclick={() => save.mutate()}
         >Save the limits</button
       >
+      <WhatIfButton bind:open={looking} />
       <button
         class="btn"
         onclick={() =>
           (lines = Object.entries(limits).map(([one, count]) => ({ label: one, n: String(count) })))}
         >Leave them as they are</button
       >
-    </div>{/if}
+    </div>
+    {#if looking}<div class="mt-2"><WhatIf asked={{ limits: told }} pause={500} /></div>{/if}
+  {/if}
 </section>
