@@ -142,6 +142,18 @@ func (c *Client) Receives(ctx context.Context, login string) (all []wire.Receive
 	return all, c.do(ctx, "GET", "/api/people/"+segment(login)+"/receives", nil, &all)
 }
 
+// Mine shows what the signed-in person receives and may join, what they own, and what waits for
+// their word.
+func (c *Client) Mine(ctx context.Context) (m wire.Mine, err error) {
+	return m, c.do(ctx, "GET", "/api/mine", nil, &m)
+}
+
+// Join lets the signed-in person get the mails of a job that is open to them, or ends that.
+func (c *Client) Join(ctx context.Context, job string, join bool) error {
+	word := map[bool]string{true: "join", false: "unjoin"}[join]
+	return c.do(ctx, "POST", "/api/jobs/"+segment(job)+"/"+word, nil, nil)
+}
+
 // Leave takes a person off a job's list, off all lists when name is empty, or puts
 // them on again; it tells off how many.
 func (c *Client) Leave(ctx context.Context, login, name string, leave bool) (n int64, err error) {

@@ -26,6 +26,7 @@ const made = createRouter({
   '/alerts/:alert': () => import('./pages/Alert.svelte'),
   '/deliveries': () => import('./pages/Deliveries.svelte'),
   '/destinations': () => import('./pages/Destinations.svelte'),
+  '/mine': () => import('./pages/Mine.svelte'),
   '/people': () => import('./pages/People.svelte'),
   '/l/:token': () => import('./pages/Linked.svelte'),
   '/settings': () => import('./pages/Settings.svelte'),

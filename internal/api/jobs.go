@@ -193,6 +193,10 @@ func (s *server) jobLines(ctx context.Context, search string, limit int) ([]wire
 	if err != nil {
 		return nil, err
 	}
+	return s.linesOf(ctx, jobs)
+}
+
+func (s *server) linesOf(ctx context.Context, jobs []job.Job) ([]wire.JobLine, error) {
 	ids := make([]int64, len(jobs))
 	for i, j := range jobs {
 		ids[i] = j.ID

@@ -12,6 +12,7 @@ import (
 
 // recipients registers who can receive: groups, posts, and what people wish.
 func (s *server) recipients(a huma.API) {
+	s.mine(a)
 	tags := subject("recipients")
 	huma.Register(a, tags.get("list-groups", "/api/groups", "List the groups by name"), s.listGroups)
 	huma.Register(a, tags.put("save-group", "/api/groups/{name}", "Add or change a group", refuses(403, 422)),
@@ -139,14 +140,7 @@ func (s *server) receives(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, s.problem(err)
 	}
-	out := make([]wire.Receives, len(gets))
-	for i, g := range gets {
-		out[i] = wire.Receives{
-			Job: g.Job, JobID: g.JobID, Sent: g.Sent, LastAt: g.LastAt, Last: g.LastWord, Left: g.Left,
-			MayLeave: g.MayLeave,
-		}
-	}
-	return &struct{ Body []wire.Receives }{out}, nil
+	return &struct{ Body []wire.Receives }{receivesOf(gets)}, nil
 }
 
 // orProblem is a problem when there is an error, and nothing otherwise.

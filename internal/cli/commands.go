@@ -191,6 +191,10 @@ var clientCommands = []Command{
 		Example: `ironbell whom "group:Port masters" "under:Engineering superintendent"`, Setup: whomCommand,
 	},
 	{
+		Name: "mine", Args: "", Summary: "show what you receive, may join and own, and what waits for you",
+		Example: "ironbell mine\nironbell mine -join \"Port day sheet\"", Setup: mineCommand,
+	},
+	{
 		Name: "receives", Args: "LOGIN", Summary: "list what a person receives; take them off a list, or off all",
 		Example: "ironbell receives oren\nironbell receives -leave all oren", Setup: receivesCommand,
 	},

@@ -35,6 +35,14 @@ func (js *Jobs) inWords(d job.Definition, owner string, told []job.AheadTask) st
 	return strings.Join(append(all, wrongInWords(d, owner)...), " ")
 }
 
+// WhenInWords tells when a job rings: "It rings every day at 06:00."
+func (js *Jobs) WhenInWords(j job.Job) string {
+	if !j.On {
+		return "It is off."
+	}
+	return js.whenInWords(j.Definition)
+}
+
 // whenInWords tells when a job rings.
 func (js *Jobs) whenInWords(d job.Definition) string {
 	if len(d.Triggers) == 0 {

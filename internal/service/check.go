@@ -19,6 +19,7 @@ import (
 	"ironbell/internal/store/records"
 	"ironbell/internal/store/rings"
 	"ironbell/internal/task"
+	"ironbell/internal/task/recipients"
 	"ironbell/internal/timetable"
 )
 
@@ -72,6 +73,9 @@ func (ck *checks) checkJob(ctx context.Context, v *fault.Invalid, who job.Person
 		return uses, err
 	}
 	checkPolicies(v, d)
+	if err := ck.checkJoiners(ctx, v, "joiners", d.Joiners); err != nil {
+		return uses, err
+	}
 	if d.SecondOwner != "" {
 		if _, _, err := ck.store.PersonByLogin(ctx, d.SecondOwner); db.IsMissing(err) {
 			v.Add("second_owner", "there is no person %q", d.SecondOwner)
@@ -278,3 +282,30 @@ func (ck *checks) checkCircle(ctx context.Context, t *store.Tx, v *fault.Invalid
 
 // maxCircle bounds how many jobs are looked at for a circle.
 const maxCircle = 10_000
+
+// checkJoiners looks through those to whom something is open: people, by themselves, in groups
+// or in posts. An address is nobody's login.
+func (ck *checks) checkJoiners(ctx context.Context, v *fault.Invalid, where string, texts []string) error {
+	for i, text := range texts {
+		at := fmt.Sprintf("%s[%d]", where, i)
+		for _, piece := range job.SplitRecipients(text) {
+			to, err := job.ReadRecipient(piece)
+			switch {
+			case err != nil:
+				v.Add(at, "%s", err)
+				continue
+			case to.Kind == job.ToAddress:
+				v.Add(at, "%q is an address, and only people can; name them as person:login, group:name, post:name or under:name", piece)
+				continue
+			}
+			r := recipients.New(ck.store, ck.now())
+			if err := r.Add(ctx, []string{piece}); err != nil {
+				return err
+			}
+			for _, wrong := range r.Wrong.Wrong {
+				v.Add(at, "%s", wrong.Sentence)
+			}
+		}
+	}
+	return nil
+}

@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"strconv"
 	"strings"
@@ -232,6 +233,8 @@ func (pp *People) Receives(ctx context.Context, login string, days int) ([]peopl
 	return pp.store.GetsOf(ctx, p.Mail, days)
 }
 
+var errBound = errors.New("its owner does not let recipients leave; ask them")
+
 // LeaveJobs takes a person off the lists of jobs, or puts them on again: one by
 // name, or all that send to them. They themselves leave what lets them; an
 // administrator takes them off anything. It tells how many.
@@ -254,18 +257,24 @@ func (pp *People) LeaveJobs(ctx context.Context, who job.Person, login, name str
 		if name != "" && !strings.EqualFold(g.Job, name) && strconv.FormatInt(g.JobID, 10) != name {
 			continue
 		}
-		if leave && !g.MayLeave && !access.Administers(who) {
-			v.Add(g.Job, "its owner does not let recipients leave; ask them")
-			continue
-		}
 		if g.Left == leave {
 			continue
 		}
+		// Whoever joined by themselves leaves whatever lets others leave.
+		bound := leave && !g.MayLeave && !access.Administers(who)
 		if err := pp.store.Do(ctx, func(t *store.Tx) error {
-			var err error
+			had, err := false, error(nil)
 			if leave {
+				had, err = t.Unjoin(ctx, g.JobID, p.ID)
+			}
+			switch {
+			case err != nil:
+				return err
+			case bound && !had:
+				return errBound
+			case leave && !bound:
 				err = t.Leave(ctx, g.JobID, p.Mail, "by "+who.Name)
-			} else {
+			case !leave:
 				err = t.ComeBack(ctx, g.JobID, p.Mail)
 			}
 			if err != nil {
@@ -273,7 +282,10 @@ func (pp *People) LeaveJobs(ctx context.Context, who job.Person, login, name str
 			}
 			return t.Audit(ctx, who.Login, map[bool]string{true: "leave", false: "return"}[leave], "job", g.Job, nil,
 				map[string]any{"person": p.Login})
-		}); err != nil {
+		}); errors.Is(err, errBound) {
+			v.Add(g.Job, "%s", err)
+			continue
+		} else if err != nil {
 			return n, err
 		}
 		n++

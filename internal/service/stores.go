@@ -89,6 +89,9 @@ type peopleStore interface {
 	Job(ctx context.Context, name string) (job.Job, error)
 	GetsOf(ctx context.Context, address string, days int) ([]people.Gets, error)
 	JobsSendingTo(ctx context.Context, kind, name string) ([]string, error)
+	OpenJobs(ctx context.Context, p job.Person) ([]people.OpenJob, error)
+	AskingOf(ctx context.Context, personID int64) (own, others []people.Asking, err error)
+	AlertsFor(ctx context.Context, p job.Person, since time.Time) ([]job.Alert, error)
 }
 
 // placesStore is what sources and destinations are read from.

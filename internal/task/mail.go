@@ -240,6 +240,9 @@ func (k *Deliver) whom(ctx context.Context, w Work, d job.DeliverTask, letter *d
 		}
 		counts = append(counts, len(r.Out.To))
 	}
+	if err := k.joined(ctx, w, r); err != nil {
+		return recipients.Resolved{}, err
+	}
 	// One that is wrong is one delivery that fails; the others get theirs.
 	for _, bad := range r.Wrong.Wrong {
 		address := bad.Where
@@ -289,6 +292,31 @@ func (k *Deliver) whom(ctx context.Context, w Work, d job.DeliverTask, letter *d
 		letter.To, letter.Cc = nil, nil
 	}
 	return all, nil
+}
+
+// joined adds those who joined the job and still may: as copies that nobody else sees.
+func (k *Deliver) joined(ctx context.Context, w Work, r *recipients.Resolver) error {
+	if len(w.Def.Joiners) == 0 || w.JobID == 0 {
+		return nil
+	}
+	all, err := k.Store.Joined(ctx, w.JobID)
+	if err != nil {
+		return err
+	}
+	for _, p := range all {
+		may, err := recipients.Names(ctx, k.Store, w.Def.Joiners, p)
+		if err != nil {
+			return err
+		}
+		if !may {
+			r.Out.Notes = append(r.Out.Notes, fmt.Sprintf("%s joined, and it is no longer open to them", p.Name))
+			continue
+		}
+		if err := r.Add(ctx, []string{"person:" + p.Login}); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // badAddress is what stands in place of an address that is none: the text as it came,

@@ -99,6 +99,7 @@
   >
     <div class="flex items-center gap-2 px-2 pb-3.5 text-base font-bold max-md:pb-0"><Bell />Iron Bell</div>
     {@render item(p('/'), 'Today', isActive('/'), open)}
+    {@render item(p('/mine'), 'Mine', isActive('/mine'))}
     {@render item(p('/jobs'), 'Jobs', isActive.startsWith('/jobs'))}
     {@render item(p('/runs'), 'Runs', isActive.startsWith('/runs'))}
     {@render item(p('/queue'), 'Queue', isActive('/queue'))}

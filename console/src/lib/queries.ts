@@ -24,6 +24,7 @@ import { isAdministrator } from './me.svelte';
 export type Name =
   | 'ahead'
   | 'what if'
+  | 'mine'
   | 'alert'
   | 'alerts'
   | 'archive'
@@ -398,6 +399,7 @@ export const asks = {
   people: () => queryOptions({ queryKey: named('people'), queryFn: () => body(api.GET('/api/people')) }),
   groups: () => queryOptions({ queryKey: named('groups'), queryFn: () => body(api.GET('/api/groups')) }),
   posts: () => queryOptions({ queryKey: named('posts'), queryFn: () => body(api.GET('/api/posts')) }),
+  mine: () => queryOptions({ queryKey: named('mine'), queryFn: () => body(api.GET('/api/mine')) }),
   receives: (login: string) =>
     queryOptions({
       queryKey: named('receives', login),
@@ -437,15 +439,15 @@ const runs: Name[] = ['archive', 'day', 'runs', 'run', 'log', 'jobs', 'job', 'wh
 
 /** What a change makes stale, by what was changed. */
 const changes = {
-  alert: ['day', 'alerts', 'alert', 'run', 'state'],
+  alert: ['mine', 'day', 'alerts', 'alert', 'run', 'state'],
   calendar: ['calendars', 'calendar', 'when', 'day', 'jobs', 'job', 'forecast', 'ahead', 'why'],
-  deliveries: ['deliveries', 'run', 'runs', 'log', 'day', 'alerts', 'destination pages', 'state'],
+  deliveries: ['mine', 'deliveries', 'run', 'runs', 'log', 'day', 'alerts', 'destination pages', 'state'],
   destination: ['destinations', 'destination pages', 'deliveries', 'state'],
   feed: ['feed'],
   group: ['groups', 'whom', 'receives', 'ahead'],
-  job: ['day', 'jobs', 'job', 'why', 'forecast', 'ahead', 'runs', 'versions', 'values'],
+  job: ['mine', 'day', 'jobs', 'job', 'why', 'forecast', 'ahead', 'runs', 'versions', 'values'],
   report: ['reports', 'report', 'choices', 'versions', 'values', 'ahead'],
-  person: ['people', 'me', 'receives', 'groups', 'posts', 'whom', 'sign-ins'],
+  person: ['mine', 'people', 'me', 'receives', 'groups', 'posts', 'whom', 'sign-ins'],
   post: ['posts', 'whom', 'receives', 'ahead'],
   queue: ['queue', 'freezes', 'state', 'day', 'forecast', 'runs', 'run', 'why'],
   run: [...runs, 'alerts', 'alert'],

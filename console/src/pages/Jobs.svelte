@@ -109,7 +109,7 @@
             ><td colspan="6" class="soft"
               >{list.data.length
                 ? 'No job fits this search.'
-                : 'There are no jobs yet. Save one through the API; PUT /api/jobs/NAME adds it.'}</td
+                : 'There is no job yet. New job makes one, or Schedule this on a report.'}</td
             ></tr
           >
         {/each}

@@ -77,6 +77,6 @@
   <p>
     {search
       ? 'No report has this in its name, its owner or its queries.'
-      : 'There is no report yet. Save one through the API or the client.'}
+      : 'There is no report yet. A source of data comes first, then New report.'}
   </p>
 {/if}

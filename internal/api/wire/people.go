@@ -2,6 +2,8 @@ package wire
 
 import (
 	"time"
+
+	"ironbell/internal/core/job"
 )
 
 // Whom is whom some recipients come to now.
@@ -45,4 +47,36 @@ type PersonRequest struct {
 	Role     string `json:"role" enum:"administrator,owner,reader"`
 	Zone     string `json:"zone" doc:"time zone, such as Europe/London"`
 	Password string `json:"password,omitempty" maxLength:"1000" doc:"kept as it is when left out; at least 10 characters"`
+}
+
+// Mine is what concerns the signed-in person: what they get, what they may get, what waits for
+// their word. What they own is found by their sign-in name.
+type Mine struct {
+	Receives []Receives  `json:"receives" doc:"jobs that sent to them in the last 30 days"`
+	Open     []OpenJob   `json:"open" doc:"jobs whose mails are open to them, with whether they joined"`
+	Alerts   []job.Alert `json:"alerts" doc:"alerts of theirs that are not closed"`
+	Unknown  []Asking    `json:"unknown" doc:"deliveries of their jobs of which nobody knows whether they arrived, at most 200"`
+	Consents []Asking    `json:"consents" doc:"deliveries that wait for a second person's yes, which they may give, at most 200"`
+	Jobs     []JobLine   `json:"jobs" doc:"jobs that they own"`
+	Reports  []string    `json:"reports" doc:"names of the reports that they own"`
+}
+
+// OpenJob is a job whose mails somebody may join.
+type OpenJob struct {
+	JobID  int64  `json:"job_id"`
+	Job    string `json:"job"`
+	Owner  string `json:"owner" doc:"name of its owner"`
+	Says   string `json:"says" doc:"when it rings, in words"`
+	On     bool   `json:"on"`
+	Joined bool   `json:"joined"`
+}
+
+// Asking is a delivery that waits for a person's word.
+type Asking struct {
+	Delivery int64     `json:"delivery"`
+	Run      job.RunID `json:"run"`
+	JobID    int64     `json:"job_id"`
+	Job      string    `json:"job"`
+	Address  string    `json:"address"`
+	Since    time.Time `json:"since"`
 }

@@ -28,6 +28,7 @@ func (d Definition) Named(now Naming) Definition {
 	if d.SecondOwner != "" {
 		d.SecondOwner = now("person", d.SecondOwner)
 	}
+	d.Joiners = RecipientsNamed(d.Joiners, now)
 	d.Split.Query = d.Split.Query.named(now)
 	d.Triggers = each(d.Triggers, func(t Trigger) Trigger {
 		if t.Wait != nil {

@@ -231,3 +231,82 @@ func (q Q) GetsOf(ctx context.Context, address string, days int) ([]Gets, error)
 		ORDER BY j.name LIMIT 500`, address, days)
 	return gets, db.Wrap(err, fmt.Sprintf("list what %s receives", address))
 }
+
+// Join lets a person get the mails of a job.
+func (q Q) Join(ctx context.Context, jobID, personID int64) error {
+	_, err := q.Ext.ExecContext(ctx, `INSERT INTO joined_jobs (job_id, person_id) VALUES ($1, $2)
+		ON CONFLICT DO NOTHING`, jobID, personID)
+	return db.Wrap(err, "join the job")
+}
+
+// Unjoin ends that; ok tells whether they had joined.
+func (q Q) Unjoin(ctx context.Context, jobID, personID int64) (ok bool, err error) {
+	res, err := q.Ext.ExecContext(ctx, `DELETE FROM joined_jobs WHERE job_id = $1 AND person_id = $2`, jobID, personID)
+	if err != nil {
+		return false, db.Wrap(err, "leave the job")
+	}
+	n, err := res.RowsAffected()
+	return n > 0, db.Wrap(err, "leave the job")
+}
+
+// Joined lists who joined a job and is not removed, at most 20,000.
+func (q Q) Joined(ctx context.Context, jobID int64) ([]job.Person, error) {
+	people := []job.Person{}
+	err := sqlx.SelectContext(ctx, q.Ext, &people, `SELECT `+PersonColumns+` FROM people p
+		WHERE p.removed_at IS NULL AND p.id IN (SELECT person_id FROM joined_jobs WHERE job_id = $1)
+		ORDER BY p.id LIMIT 20000`, jobID)
+	return people, db.Wrap(err, "see who joined the job")
+}
+
+// OpenJob is a job that some people may join.
+type OpenJob struct {
+	ID      int64                 `db:"id"`
+	Name    string                `db:"name"`
+	Owner   string                `db:"owner"`
+	On      bool                  `db:"is_on"`
+	Joiners db.Document[[]string] `db:"joiners"`
+	Joined  bool                  `db:"joined"`
+	Left    bool                  `db:"has_left"`
+}
+
+// OpenJobs lists the jobs that some people may join, with whether a person has; at most 1,000.
+func (q Q) OpenJobs(ctx context.Context, p job.Person) ([]OpenJob, error) {
+	open := []OpenJob{}
+	err := sqlx.SelectContext(ctx, q.Ext, &open, `SELECT j.id, j.name, o.name AS owner, j.is_on,
+			v.definition -> 'joiners' AS joiners, g.job_id IS NOT NULL AS joined, l.job_id IS NOT NULL AS has_left
+		FROM job_versions v JOIN jobs j ON j.id = v.job_id AND j.version = v.version AND j.removed_at IS NULL
+		JOIN people o ON o.id = j.owner_id
+		LEFT JOIN joined_jobs g ON g.job_id = j.id AND g.person_id = $1
+		LEFT JOIN left_jobs l ON l.job_id = j.id AND l.address = lower($2)
+		WHERE v.definition ? 'joiners' ORDER BY j.name LIMIT 1000`, p.ID, p.Mail)
+	return open, db.Wrap(err, "list the jobs that can be joined")
+}
+
+// Asking is a delivery that waits for somebody's word.
+type Asking struct {
+	ID      int64     `db:"id"`
+	RunID   job.RunID `db:"run_id"`
+	JobID   int64     `db:"job_id"`
+	Job     string    `db:"job"`
+	Owner   string    `db:"owner"` // sign-in name
+	Address string    `db:"address"`
+	State   string    `db:"state"`
+	Since   time.Time `db:"created_at"`
+}
+
+// AskingOf lists deliveries that wait for a word: those of a person's jobs of which nobody
+// knows whether they arrived, and those of others' jobs to which a second person has to say
+// yes; the newest 200 of each.
+func (q Q) AskingOf(ctx context.Context, personID int64) (own, others []Asking, err error) {
+	const columns = `SELECT d.id, d.run_id, d.job_id, j.name AS job, o.login AS owner, d.address, d.state, d.created_at
+		FROM deliveries d JOIN jobs j ON j.id = d.job_id JOIN people o ON o.id = j.owner_id
+		WHERE d.run_id IS NOT NULL AND `
+	own, others = []Asking{}, []Asking{}
+	if err = sqlx.SelectContext(ctx, q.Ext, &own, columns+`d.job_id IN (SELECT id FROM jobs WHERE owner_id = $1)
+		AND d.state = 'unknown' ORDER BY d.id DESC LIMIT 200`, personID); err != nil {
+		return nil, nil, db.Wrap(err, "list what nobody knows of")
+	}
+	err = sqlx.SelectContext(ctx, q.Ext, &others, columns+`d.state = 'waiting' AND d.kept_back = 'yes'
+		AND j.owner_id <> $1 ORDER BY d.id DESC LIMIT 200`, personID)
+	return own, others, db.Wrap(err, "list what waits for a yes")
+}

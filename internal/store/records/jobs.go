@@ -91,6 +91,17 @@ func (q Q) Jobs(ctx context.Context, search string, limit int) ([]job.Job, error
 	return q.withTriggers(ctx, rows)
 }
 
+// JobsOwned lists the jobs of a person by name, at most limit.
+func (q Q) JobsOwned(ctx context.Context, personID int64, limit int) ([]job.Job, error) {
+	var rows []jobRow
+	err := sqlx.SelectContext(ctx, q.Ext, &rows, `SELECT `+jobColumns+` WHERE j.removed_at IS NULL AND j.owner_id = $1
+		ORDER BY j.name LIMIT $2`, personID, limit)
+	if err != nil {
+		return nil, db.Wrap(err, "list the jobs of a person")
+	}
+	return q.withTriggers(ctx, rows)
+}
+
 func (q Q) withTriggers(ctx context.Context, rows []jobRow) ([]job.Job, error) {
 	ids := make([]int64, len(rows))
 	place := make(map[int64]int, len(rows))

@@ -114,3 +114,11 @@ func (q Q) PutReport(ctx context.Context, name string, owner, author int64,
 	}
 	return q.Report(ctx, name)
 }
+
+// ReportsOwned lists the names of a person's reports, at most limit.
+func (q Q) ReportsOwned(ctx context.Context, personID int64, limit int) ([]string, error) {
+	names := []string{}
+	err := sqlx.SelectContext(ctx, q.Ext, &names, `SELECT name FROM reports WHERE removed_at IS NULL AND owner_id = $1
+		ORDER BY name LIMIT $2`, personID, limit)
+	return names, db.Wrap(err, "list the reports of a person")
+}

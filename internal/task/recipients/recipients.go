@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -273,6 +274,78 @@ func marks(ctx context.Context, s Records, all Resolved) []string {
 		}
 	}
 	return notes
+}
+
+// Names tells whether recipients name a person, by themselves or as one of a group or post,
+// whatever the person wants for their mails. What there is no more names nobody.
+func Names(ctx context.Context, s Records, texts []string, p job.Person) (bool, error) {
+	return naming{s: s, p: p, seen: map[string]bool{}}.any(ctx, texts)
+}
+
+type naming struct {
+	s    Records
+	p    job.Person
+	seen map[string]bool // groups on the way
+}
+
+func (n naming) any(ctx context.Context, texts []string) (bool, error) {
+	for _, text := range texts {
+		for _, piece := range job.SplitRecipients(text) {
+			to, err := job.ReadRecipient(piece)
+			if err != nil {
+				continue
+			}
+			is, err := n.one(ctx, to)
+			if err != nil && !db.IsMissing(err) {
+				return false, err
+			}
+			if is {
+				return true, nil
+			}
+		}
+	}
+	return false, nil
+}
+
+func (n naming) one(ctx context.Context, to job.Recipient) (bool, error) {
+	holds := func(posts ...job.Post) (bool, error) {
+		var logins []string
+		for _, post := range posts {
+			logins = append(logins, post.Holders...)
+		}
+		people, err := n.s.PeopleByLogins(ctx, logins)
+		return slices.ContainsFunc(people, func(one job.Person) bool { return one.ID == n.p.ID }), err
+	}
+	switch to.Kind {
+	case job.ToPerson:
+		p, _, err := n.s.PersonByLogin(ctx, to.Name)
+		return err == nil && p.ID == n.p.ID, err
+	case job.ToGroup:
+		key := strings.ToLower(to.Name)
+		if n.seen[key] {
+			return false, nil
+		}
+		n.seen[key] = true
+		g, err := n.s.Group(ctx, to.Name)
+		if err != nil {
+			return false, err
+		}
+		return n.any(ctx, g.Members)
+	case job.ToPost:
+		post, err := n.s.Post(ctx, to.Name)
+		if err != nil {
+			return false, err
+		}
+		return holds(post)
+	case job.ToUnder:
+		all, err := n.s.PostsUnder(ctx, to.Name)
+		if err != nil {
+			return false, err
+		}
+		return holds(all...)
+	case job.ToAddress: // an address is no person: anybody may have taken it for themselves
+	}
+	return false, nil
 }
 
 // Without leaves out those who left the job's list, and notes who is marked since mail to them came back.

@@ -14,6 +14,7 @@
       ['blank_then', 'usual', 'if_unusual', 'unusual_then', 'urgent'],
     ],
     ['Deliveries', 'When a place is down or silent', ['patience', 'give_up_after', 'if_unknown']],
+    ['Open to joining', 'Who may get its mails by their own word', ['joiners']],
     [
       'Overlap, outage, limits',
       'Beside other work',

@@ -2,7 +2,7 @@
   // What was sent to a person lately, and the lists that they left.
   import { createMutation, createQuery, useQueryClient } from '@tanstack/svelte-query';
   import { api, body } from '../../lib/api';
-  import { isAdministrator, myZone } from '../../lib/me.svelte';
+  import { isAdministrator, me, myZone } from '../../lib/me.svelte';
   import { asks, changed } from '../../lib/queries';
   import { p } from '../../router';
   import StateMark from '../StateMark.svelte';
@@ -12,6 +12,7 @@
   /** mine: whoever looks may speak for this person. */
   const { login, mine }: { login: string; mine: boolean } = $props();
   const client = useQueryClient();
+  const own = $derived(login === me()?.login);
   const gets = createQuery(() => asks.receives(login));
   const list = createMutation(() => ({
     meta: {
@@ -30,7 +31,7 @@
 
 <section class="panel px-3.5 py-3">
   <div class="flex flex-wrap items-baseline gap-3">
-    <h2>What they receive</h2>
+    <h2>What {own ? 'you' : 'they'} receive</h2>
     <span class="soft">in the last 30 days</span>
     <span class="flex-1"></span>
     {#if isAdministrator() && gets.data?.some((g) => !g.left)}<button
@@ -64,5 +65,5 @@
         {/each}
       </tbody>
     </table>
-  {:else if gets.data}<p class="soft">Nothing was sent to them.</p>{/if}
+  {:else if gets.data}<p class="soft">Nothing was sent to {own ? 'you' : 'them'}.</p>{/if}
 </section>

@@ -42,6 +42,7 @@ const labels: Record<string, string> = {
   'JobRequest.if_blank': 'If nothing was found',
   'JobRequest.if_unknown': 'If an answer was lost',
   'JobRequest.if_unusual': 'If it is unusual',
+  'JobRequest.joiners': 'Who may join its mails',
   'JobRequest.keep': 'How long it is kept',
   'JobRequest.overlap': 'If the last run still works',
   'JobRequest.own': 'Names of values of its own',

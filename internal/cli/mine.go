@@ -1,0 +1,96 @@
+package cli
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"strings"
+	"time"
+
+	"ironbell/internal/api/wire"
+	"ironbell/internal/core/phrase"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+)
+
+func mineCommand(f *flag.FlagSet) runner {
+	asJSON := jsonFlag(f)
+	join := f.String("join", "", "get the mails of this `job`, which is open to you")
+	unjoin := f.String("unjoin", "", "no longer get the mails of this `job`, which you joined")
+	return func(ctx context.Context, i IO, args []string) (int, error) {
+		if len(args) > 0 {
+			return 0, &Usage{"it takes no arguments"}
+		}
+		c := connect()
+		if *join != "" {
+			if err := c.Join(ctx, *join, true); err != nil {
+				return 0, err
+			}
+		}
+		if *unjoin != "" {
+			if err := c.Join(ctx, *unjoin, false); err != nil {
+				return 0, err
+			}
+		}
+		mine, err := c.Mine(ctx)
+		if err != nil {
+			return 0, err
+		}
+		return show(i, *asJSON, mine, printMine)
+	}
+}
+
+func printMine(i IO, m wire.Mine) {
+	fmt.Fprintln(i.Out, "What waits for you")
+	if len(m.Alerts)+len(m.Unknown)+len(m.Consents) == 0 {
+		fmt.Fprintln(i.Out, "  Nothing.")
+	}
+	if len(m.Alerts) > 0 {
+		printAlerts(i, m.Alerts)
+	}
+	for _, a := range m.Unknown {
+		fmt.Fprintf(i.Out, "  Whether mail of %s to %s arrived, nobody knows: ironbell deliveries -run %s\n", a.Job, a.Address, a.Run)
+	}
+	for _, a := range m.Consents {
+		fmt.Fprintf(i.Out, "  Mail of %s to %s waits for a second person's yes: ironbell deliveries -run %s\n", a.Job, a.Address, a.Run)
+	}
+	heading(i, "What you receive")
+	for _, o := range m.Open {
+		word := "open to you: ironbell mine -join " + quoted(o.Job)
+		if o.Joined {
+			word = "you joined; ironbell mine -unjoin " + quoted(o.Job) + " ends it"
+		}
+		fmt.Fprintf(i.Out, "  %s, of %s. %s\n    %s\n", o.Job, o.Owner, o.Says, word)
+	}
+	if len(m.Receives) > 0 {
+		t := newTable(i, "Job", "Sent in 30 days", "Last", "", "")
+		for _, r := range m.Receives {
+			last, word := "", ""
+			if r.LastAt != nil {
+				last = wall(*r.LastAt, time.Local)
+			}
+			switch {
+			case r.Left:
+				word = "you left its list"
+			case r.MayLeave:
+				word = "you may leave"
+			}
+			t.AppendRow(table.Row{r.Job, r.Sent, last, stateWord(r.Last), word})
+		}
+		t.Render()
+	} else if len(m.Open) == 0 {
+		fmt.Fprintln(i.Out, "  No job sent anything to you in the last 30 days, and none is open to you.")
+	}
+	heading(i, "What you own")
+	if len(m.Jobs) > 0 {
+		printJobs(i, m.Jobs)
+	}
+	if len(m.Reports) > 0 {
+		fmt.Fprintf(i.Out, "  %s: %s\n", phrase.Count(len(m.Reports), "report"), strings.Join(m.Reports, ", "))
+	}
+	if len(m.Jobs)+len(m.Reports) == 0 {
+		fmt.Fprintln(i.Out, "  No job and no report is yours.")
+	}
+}
+
+func quoted(name string) string { return fmt.Sprintf("%q", name) }

@@ -1,0 +1,21 @@
+-- +goose Up
+
+-- Who joined the mails of a job that is open to them. Whether it still is, is asked each time.
+CREATE TABLE joined_jobs (
+  job_id    bigint NOT NULL REFERENCES jobs ON DELETE CASCADE,
+  person_id bigint NOT NULL REFERENCES people ON DELETE CASCADE,
+  at        timestamptz NOT NULL DEFAULT bell_now(),
+  PRIMARY KEY (job_id, person_id)
+);
+CREATE INDEX joined_jobs_person ON joined_jobs (person_id);
+
+-- Jobs that somebody may join are few among many, and are looked for by everybody.
+CREATE INDEX job_versions_joiners ON job_versions (job_id, version) WHERE definition ? 'joiners';
+
+-- What waits for the owner's word, or for a second person's.
+CREATE INDEX deliveries_asking ON deliveries (job_id, id) WHERE state = 'unknown' OR state = 'waiting' AND kept_back = 'yes';
+
+-- +goose Down
+DROP INDEX deliveries_asking;
+DROP INDEX job_versions_joiners;
+DROP TABLE joined_jobs;
