@@ -149,9 +149,18 @@ func (c *Client) Mine(ctx context.Context) (m wire.Mine, err error) {
 }
 
 // Join lets the signed-in person get the mails of a job that is open to them, or ends that.
-func (c *Client) Join(ctx context.Context, job string, join bool) error {
+func (c *Client) Join(ctx context.Context, name string, join bool) error {
 	word := map[bool]string{true: "join", false: "unjoin"}[join]
-	return c.do(ctx, "POST", "/api/jobs/"+segment(job)+"/"+word, nil, nil)
+	return c.do(ctx, "POST", "/api/jobs/"+segment(name)+"/"+word, nil, nil)
+}
+
+// Schedule has a report sent to the signed-in person by a schedule of their own: a new one, or
+// the changed one of a job's name.
+func (c *Client) Schedule(ctx context.Context, name string, o job.OwnSchedule) (j job.Job, err error) {
+	if name == "" {
+		return j, c.do(ctx, "POST", "/api/own-schedules", o, &j)
+	}
+	return j, c.do(ctx, "PUT", "/api/own-schedules/"+segment(name), o, &j)
 }
 
 // Leave takes a person off a job's list, off all lists when name is empty, or puts

@@ -103,3 +103,118 @@ func TestJoiningWhatIsOpen(t *testing.T) {
 	assert.Contains(t, out, "What waits for you\n  Nothing.")
 	assert.Contains(t, out, "none is open to you")
 }
+
+// Whoever a report is open to has it sent to themselves, and to nobody else, for as long as it
+// is open to them.
+func TestOwnSchedules(t *testing.T) {
+	w := world.Open(t)
+	ctx := context.Background()
+	_, err := w.C.SavePerson(ctx, "oren", wire.PersonRequest{
+		Name: "Oren Hask", Mail: "oren@tarnwick.example", Role: "reader", Zone: "Europe/London", Password: world.Password,
+	})
+	require.NoError(t, err)
+	oren := w.As("oren")
+	w.Report("Departures", "SELECT 'Tarnwick Quay' AS port, 12 AS sailings")
+	own := job.OwnSchedule{Report: "Departures", When: "every day at 06:00", Form: "csv"}
+	_, err = oren.Schedule(ctx, "", own)
+	assert.ErrorContains(t, err, "is not open to own schedules of Oren Hask", "nothing is open unless its owner says so")
+
+	open := func(to ...string) {
+		_, err := w.C.SaveReport(ctx, "Departures", wire.ReportRequest{Owner: "mara", ReportDefinition: job.ReportDefinition{
+			Source: "tarnwick", Sections: []job.Section{{Name: "Rows", SQL: "SELECT 'Tarnwick Quay' AS port, 12 AS sailings"}},
+			Schedulers: to,
+		}})
+		require.NoError(t, err)
+	}
+	open("person:oren")
+	mine, err := oren.Mine(ctx)
+	require.NoError(t, err)
+	require.Len(t, mine.ToSchedule, 1)
+	for when, says := range map[string]string{
+		"every 10 minutes": "own schedules come 24 times a day at most", "every blue moon": "moon",
+	} {
+		wrong := own
+		wrong.When = when
+		_, err = oren.Schedule(ctx, "", wrong)
+		assert.ErrorContains(t, err, says)
+	}
+	j, err := oren.Schedule(ctx, "", own)
+	require.NoError(t, err)
+	assert.Equal(t, "Departures for Oren Hask", j.Name)
+	assert.True(t, j.On)
+	again, err := oren.Schedule(ctx, "", own)
+	require.NoError(t, err)
+	assert.Equal(t, "Departures for Oren Hask 2", again.Name)
+	mine, err = oren.Mine(ctx)
+	require.NoError(t, err)
+	require.Len(t, mine.Schedules, 2)
+	assert.Equal(t, own, mine.Schedules[0].OwnSchedule)
+	assert.Empty(t, mine.Jobs)
+
+	// It comes to him alone; it is changed, paused and removed by him.
+	run, err := oren.Ring(ctx, j.Name, nil)
+	require.NoError(t, err)
+	w.Until("it has come", func() bool {
+		page, err := oren.Run(ctx, run.ID)
+		require.NoError(t, err)
+		return page.State == job.RunDone
+	})
+	assert.Len(t, w.Inbox("oren@tarnwick.example"), 1)
+	own.When = "on friday at 16:30"
+	j, err = oren.Schedule(ctx, j.Name, own)
+	require.NoError(t, err)
+	assert.Equal(t, "on friday at 16:30", j.Triggers[0].Rule)
+	_, err = oren.Switch(ctx, j.Name, false)
+	require.NoError(t, err)
+	j, err = oren.Schedule(ctx, j.Name, own)
+	require.NoError(t, err)
+	assert.False(t, j.On, "what is paused stays so")
+	remove := func(name string) error {
+		_, err := oren.RemoveRecords(ctx, []wire.RecordName{{Kind: "job", Name: name}}, false)
+		return err
+	}
+	require.NoError(t, remove(again.Name))
+
+	// Ways round: another recipient, another place, another report, somebody else's job.
+	save := func(change func(d *job.Definition)) error {
+		page, err := oren.Job(ctx, j.Name)
+		require.NoError(t, err)
+		d := page.Definition
+		change(&d)
+		_, err = oren.SaveJob(ctx, j.Name, wire.JobRequest{On: true, Definition: d})
+		return err
+	}
+	for why, change := range map[string]func(d *job.Definition){
+		"another recipient": func(d *job.Definition) { d.Tasks[1].Deliver.To = []string{"x@else.test"} },
+		"a copy":            func(d *job.Definition) { d.Tasks[1].Deliver.Bcc = []string{"x@else.test"} },
+		"a second form":     func(d *job.Definition) { d.Tasks[0].Report.Outputs = append(d.Tasks[0].Report.Outputs, job.Output{Format: "pdf"}) },
+		"an identity":       func(d *job.Definition) { d.Tasks[0].Report.Identity = "quay" },
+		"joiners":           func(d *job.Definition) { d.Joiners = []string{"person:mara"} },
+		"a split":           func(d *job.Definition) { d.Split.Each = "port" },
+		"another task": func(d *job.Definition) {
+			d.Tasks = append(d.Tasks, job.Task{Name: "more", Kind: job.KindReport, Report: &job.ReportTask{Report: "Departures", Outputs: []job.Output{{Format: "csv"}}}})
+		},
+	} {
+		assert.ErrorContains(t, save(change), "sends one report in one form to its owner", why)
+	}
+	assert.ErrorContains(t, save(func(d *job.Definition) { d.Personal = false }), "may not save the job")
+	w.Report("Wages", "SELECT 1 AS wage")
+	assert.ErrorContains(t, save(func(d *job.Definition) { d.Tasks[0].Report.Report = "Wages" }), "not open to own schedules")
+	w.Job("Departures of mara", world.Definition("Departures", "company mail", []string{"csv"}, "desk@tarnwick.example"))
+	_, err = oren.Schedule(ctx, "Departures of mara", own)
+	assert.ErrorContains(t, err, "may not change the job")
+	_, err = oren.Ring(ctx, "Departures of mara", nil)
+	assert.ErrorContains(t, err, "may not ring the job")
+	require.ErrorContains(t, remove("Departures of mara"), "may not remove")
+
+	// Once it is closed to him it no longer comes, whatever was scheduled before.
+	open()
+	_, err = oren.Ring(ctx, j.Name, nil)
+	require.NoError(t, err)
+	w.Until("it fails and says why", func() bool {
+		runs := w.RunsOf(j.Name)
+		return runs[0].State == job.RunFailed && assert.ObjectsAreEqual(true, len(runs) == 2)
+	})
+	assert.Contains(t, w.RunsOf(j.Name)[0].Reason, "no longer open to own schedules of Oren Hask")
+	assert.Len(t, w.Inbox("oren@tarnwick.example"), 1+1, "the report, and the alert that it failed")
+}

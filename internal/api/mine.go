@@ -25,6 +25,35 @@ func (s *server) mine(a huma.API) {
 	huma.Register(a,
 		tags.post("unjoin-job", "/api/jobs/{job}/unjoin", "No longer get the mails of a job that you joined",
 			refuses(404, 422), answers(http.StatusNoContent)), s.joinJob(false))
+	huma.Register(a,
+		tags.post("add-own-schedule", "/api/own-schedules", "Have a report that is open to you sent to yourself",
+			refuses(403, 404, 422), answers(http.StatusCreated),
+			says("It is a job of yours, with you alone as recipient: switched, rung and removed as others. When the "+
+				"report is no longer open to you its runs fail and say so.")), s.schedule)
+	huma.Register(a,
+		tags.put("change-own-schedule", "/api/own-schedules/{job}", "Change an own schedule", refuses(403, 404, 422)),
+		s.changeSchedule)
+}
+
+func (s *server) schedule(ctx context.Context, in *struct{ Body job.OwnSchedule }) (*struct{ Body job.Job }, error) {
+	return s.keepSchedule(ctx, "", in.Body)
+}
+
+func (s *server) changeSchedule(ctx context.Context, in *struct {
+	JobPath
+	Body job.OwnSchedule
+},
+) (*struct{ Body job.Job }, error) {
+	return s.keepSchedule(ctx, in.Job, in.Body)
+}
+
+func (s *server) keepSchedule(ctx context.Context, name string, o job.OwnSchedule) (*struct{ Body job.Job }, error) {
+	who, _ := person(ctx)
+	j, err := s.Service.Jobs.Schedule(ctx, who, name, o)
+	if err != nil {
+		return nil, s.problem(err)
+	}
+	return &struct{ Body job.Job }{j}, nil
 }
 
 func (s *server) joinJob(join bool) func(ctx context.Context, in *JobPath) (*struct{}, error) {
@@ -50,9 +79,22 @@ func (s *server) showMine(ctx context.Context, _ *struct{}) (*struct{ Body wire.
 			out.Open[i].Says = s.Service.Jobs.WhenInWords(j)
 		}
 	}
+	out.ToSchedule = make([]wire.OpenReport, len(m.Reports))
+	for i, r := range m.Reports {
+		out.ToSchedule[i] = wire.OpenReport{Report: r.Name, Title: r.Called(), Owner: r.Owner, Asks: len(r.Parameters)}
+	}
 	jobs, err := s.Store.JobsOwned(ctx, who.ID, mineJobs)
+	var lines []wire.JobLine
 	if err == nil {
-		out.Jobs, err = s.linesOf(ctx, jobs)
+		lines, err = s.linesOf(ctx, jobs)
+	}
+	out.Jobs, out.Schedules = []wire.JobLine{}, []wire.OwnScheduleLine{}
+	for i, line := range lines {
+		if o, ok := job.OwnOf(jobs[i].Definition, jobs[i].Owner); ok {
+			out.Schedules = append(out.Schedules, wire.OwnScheduleLine{JobLine: line, OwnSchedule: o})
+		} else {
+			out.Jobs = append(out.Jobs, line)
+		}
 	}
 	if err == nil {
 		out.Reports, err = s.Store.ReportsOwned(ctx, who.ID, mineJobs)

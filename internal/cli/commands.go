@@ -195,6 +195,10 @@ var clientCommands = []Command{
 		Example: "ironbell mine\nironbell mine -join \"Port day sheet\"", Setup: mineCommand,
 	},
 	{
+		Name: "schedule", Args: "REPORT RULE", Summary: "have a report that is open to you sent to yourself",
+		Example: `ironbell schedule -form xlsx "Vehicle-deck load" "on friday at 16:30"`, Setup: scheduleCommand,
+	},
+	{
 		Name: "receives", Args: "LOGIN", Summary: "list what a person receives; take them off a list, or off all",
 		Example: "ironbell receives oren\nironbell receives -leave all oren", Setup: receivesCommand,
 	},

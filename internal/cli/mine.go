@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"ironbell/internal/api/wire"
+	"ironbell/internal/core/job"
 	"ironbell/internal/core/phrase"
 
 	"github.com/jedib0t/go-pretty/v6/table"
@@ -37,6 +38,33 @@ func mineCommand(f *flag.FlagSet) runner {
 			return 0, err
 		}
 		return show(i, *asJSON, mine, printMine)
+	}
+}
+
+func scheduleCommand(f *flag.FlagSet) runner {
+	asJSON := jsonFlag(f)
+	form := f.String("form", "pdf", "as what it comes: pdf, xlsx, csv, html-mail or pptx")
+	change := f.String("change", "", "change the own schedule that is this `job`, in place of a new one")
+	values := valueFlag{}
+	f.Var(values, "value", "a value of what the report asks for, as `name=value`; may be given several times")
+	return func(ctx context.Context, i IO, args []string) (int, error) {
+		if len(args) != 2 {
+			return 0, &Usage{"it takes a report and a rule, each in quotes"}
+		}
+		j, err := connect().Schedule(ctx, *change, job.OwnSchedule{
+			Report: args[0], When: args[1], Form: *form, Values: job.Values(values),
+		})
+		if err != nil {
+			return 0, err
+		}
+		return show(i, *asJSON, j, func(i IO, j job.Job) {
+			next := "it is off"
+			if at := j.Triggers[0].NextDue; at != nil {
+				next = "next on " + at.In(zoneOf(j.Zone)).Format("Mon 2 Jan 2006 15:04 MST")
+			}
+			fmt.Fprintf(i.Out, "%s: %s, %s. ironbell off %s pauses it, ironbell remove job %s ends it.\n",
+				j.Name, j.Triggers[0].Reading, next, quoted(j.Name), quoted(j.Name))
+		})
 	}
 }
 
@@ -80,6 +108,19 @@ func printMine(i IO, m wire.Mine) {
 		t.Render()
 	} else if len(m.Open) == 0 {
 		fmt.Fprintln(i.Out, "  No job sent anything to you in the last 30 days, and none is open to you.")
+	}
+	if len(m.Schedules)+len(m.ToSchedule) > 0 {
+		heading(i, "What you schedule for yourself")
+	}
+	for _, s := range m.Schedules {
+		next := "off"
+		if s.NextDue != nil {
+			next = "next " + wall(*s.NextDue, zoneOf(s.Zone))
+		}
+		fmt.Fprintf(i.Out, "  %s: %s, %s, as %s\n", s.Name, strings.Join(s.Readings, "; "), next, s.Form)
+	}
+	for _, r := range m.ToSchedule {
+		fmt.Fprintf(i.Out, "  open to you: ironbell schedule %s \"every day at 07:00\"\n", quoted(r.Report))
 	}
 	heading(i, "What you own")
 	if len(m.Jobs) > 0 {

@@ -166,7 +166,7 @@ func New(s *store.Store, sources *report.Sources, destinations *deliver.Destinat
 		Destinations: destinations,
 		Times:        &timetable.Timetable{}, Holdings: lease.New(o.Lease),
 	}
-	r.Reports = &task.Report{Find: s.Report, Sources: sources, Files: files, Browser: o.Browser}
+	r.Reports = &task.Report{Find: s.Report, Sources: sources, Files: files, Browser: o.Browser, Open: task.OpenTo(s)}
 	r.Kinds = map[job.TaskKind]task.Kind{
 		job.KindReport:  r.Reports,
 		job.KindCollect: &task.Collect{Sources: sources, Files: files},

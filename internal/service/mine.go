@@ -17,6 +17,7 @@ import (
 type Mine struct {
 	Receives []people.Gets    // jobs that sent to them lately, at most 500
 	Open     []people.OpenJob // jobs whose mails they may join, or have joined
+	Reports  []job.Report     // that they may have sent to themselves by own schedules
 	Alerts   []job.Alert      // that they have to answer
 	Unknown  []people.Asking  // deliveries of their jobs of which nobody knows whether they arrived
 	Consents []people.Asking  // deliveries of others' jobs that wait for a second person's yes
@@ -34,18 +35,32 @@ func (pp *People) Mine(ctx context.Context, who job.Person, days int) (Mine, err
 		return out, err
 	}
 	out.Open = []people.OpenJob{}
-	asked := map[string]bool{} // many jobs are open to the same groups
-	for _, o := range open {
-		key := strings.Join(o.Joiners.V, "\n")
-		is, known := asked[key]
+	named := map[string]bool{} // much is open to the same groups
+	isOf := func(texts []string) (is bool, err error) {
+		key := strings.Join(texts, "\n")
+		is, known := named[key]
 		if !known {
-			if is, err = recipients.Names(ctx, pp.store, o.Joiners.V, who); err != nil {
-				return out, err
-			}
-			asked[key] = is
+			is, err = recipients.Names(ctx, pp.store, texts, who)
+			named[key] = is
 		}
-		if is {
+		return is, err
+	}
+	for _, o := range open {
+		if is, err := isOf(o.Joiners.V); err != nil {
+			return out, err
+		} else if is {
 			out.Open = append(out.Open, o)
+		}
+	}
+	reports, err := pp.store.ReportsToSchedule(ctx)
+	if err != nil {
+		return out, err
+	}
+	for _, r := range reports {
+		if is, err := isOf(r.Schedulers); err != nil {
+			return out, err
+		} else if is {
+			out.Reports = append(out.Reports, r)
 		}
 	}
 	alerts, err := pp.store.AlertsFor(ctx, who, pp.now())

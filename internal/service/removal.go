@@ -132,7 +132,15 @@ func (rc *Records) may(ctx context.Context, t *store.Tx, who job.Person, doing s
 		if err != nil {
 			return "", err
 		}
-		return owner, access.May(who, access.Write, doing+" the "+r.Kind+" "+r.Name, owner)
+		personal := false
+		if r.Kind == "job" && doing != "rename" {
+			j, err := t.Job(ctx, r.Name)
+			if err != nil && !db.IsMissing(err) {
+				return "", err
+			}
+			personal = j.Personal
+		}
+		return owner, access.MayKeep(who, doing+" the "+r.Kind+" "+r.Name, owner, personal)
 	}
 	return "", access.May(who, access.Administer, "", "")
 }

@@ -38,7 +38,8 @@ func (js *Jobs) check(ctx context.Context, v *fault.Invalid, who job.Person, nam
 	if owner == "" {
 		owner = cmp.Or(c.old.Owner, who.Login)
 	}
-	if err := access.May(who, access.Write, "save the job "+name, cmp.Or(c.old.Owner, owner)); err != nil {
+	personal := d.Personal && (c.old.ID == 0 || c.old.Personal)
+	if err := access.MayKeep(who, "save the job "+name, cmp.Or(c.old.Owner, owner), personal); err != nil {
 		return c, err
 	}
 	c.Definition = d.WithDefaults()
@@ -50,6 +51,11 @@ func (js *Jobs) check(ctx context.Context, v *fault.Invalid, who job.Person, nam
 	}
 	if c.uses, err = js.checks.checkJob(ctx, v, who, name, c.Definition, c.old.Definition); err != nil {
 		return c, err
+	}
+	if d.Personal {
+		if err := js.checks.checkOwn(ctx, v, c.owner, c.old, c.Definition); err != nil {
+			return c, err
+		}
 	}
 	if on && len(v.Wrong) == 0 {
 		err = js.checks.checkReady(ctx, v, owner, c.Definition)

@@ -72,6 +72,8 @@ type jobsStore interface {
 	changes
 	timetable.Records
 	Job(ctx context.Context, name string) (job.Job, error)
+	Report(ctx context.Context, name string) (job.Report, error)
+	Places(ctx context.Context, kind records.PlaceKind) ([]records.Place, error)
 	Run(ctx context.Context, id job.RunID) (job.Run, error)
 	Runs(ctx context.Context, f history.RunFilter) ([]job.Run, error)
 	Rings(ctx context.Context, jobID int64, before time.Time, limit int) ([]job.Ring, error)
@@ -89,6 +91,7 @@ type peopleStore interface {
 	Job(ctx context.Context, name string) (job.Job, error)
 	GetsOf(ctx context.Context, address string, days int) ([]people.Gets, error)
 	JobsSendingTo(ctx context.Context, kind, name string) ([]string, error)
+	ReportsToSchedule(ctx context.Context) ([]job.Report, error)
 	OpenJobs(ctx context.Context, p job.Person) ([]people.OpenJob, error)
 	AskingOf(ctx context.Context, personID int64) (own, others []people.Asking, err error)
 	AlertsFor(ctx context.Context, p job.Person, since time.Time) ([]job.Alert, error)

@@ -26,6 +26,9 @@ type Report struct {
 	Sources *report.Sources
 	Files   *artifact.Folder
 	Browser string // path of the browser that prints tagged PDFs; empty where there is none
+
+	// Open tells why the report of an own schedule is not open to its owner now; it may be nil.
+	Open func(ctx context.Context, jobID int64, report string) error
 }
 
 // Help implements Kind.
@@ -163,6 +166,11 @@ func (k *Report) Run(ctx context.Context, w Work, t job.Task) (Result, error) {
 	rep, err := find(ctx, t.Report.Report)
 	if err != nil {
 		return Result{}, err
+	}
+	if w.Def.Personal && k.Open != nil {
+		if err := k.Open(ctx, w.JobID, rep.Name); err != nil {
+			return Result{}, err
+		}
 	}
 	identity, err := w.fill(ctx, "the identity", t.Report.Identity, nil)
 	if err != nil {

@@ -3,6 +3,7 @@
   import { createQuery } from '@tanstack/svelte-query';
   import AlertCard from '../components/AlertCard.svelte';
   import OpenJobs from '../components/mine/OpenJobs.svelte';
+  import OwnSchedules from '../components/mine/OwnSchedules.svelte';
   import Owned from '../components/mine/Owned.svelte';
   import WaitingMail from '../components/mine/WaitingMail.svelte';
   import Receives from '../components/people/Receives.svelte';
@@ -46,6 +47,7 @@
       </p>{/if}
   </section>
   <OpenJobs open={m.open} />
+  <OwnSchedules schedules={m.schedules} reports={m.to_schedule} />
   <p class="soft">
     {#if away}You get no mail until <ZonedTime at={away} zone={myZone()} />.{/if}
     <a class="underline" href={p('/people')}

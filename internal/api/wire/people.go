@@ -52,13 +52,15 @@ type PersonRequest struct {
 // Mine is what concerns the signed-in person: what they get, what they may get, what waits for
 // their word. What they own is found by their sign-in name.
 type Mine struct {
-	Receives []Receives  `json:"receives" doc:"jobs that sent to them in the last 30 days"`
-	Open     []OpenJob   `json:"open" doc:"jobs whose mails are open to them, with whether they joined"`
-	Alerts   []job.Alert `json:"alerts" doc:"alerts of theirs that are not closed"`
-	Unknown  []Asking    `json:"unknown" doc:"deliveries of their jobs of which nobody knows whether they arrived, at most 200"`
-	Consents []Asking    `json:"consents" doc:"deliveries that wait for a second person's yes, which they may give, at most 200"`
-	Jobs     []JobLine   `json:"jobs" doc:"jobs that they own"`
-	Reports  []string    `json:"reports" doc:"names of the reports that they own"`
+	Receives   []Receives        `json:"receives" doc:"jobs that sent to them in the last 30 days"`
+	Open       []OpenJob         `json:"open" doc:"jobs whose mails are open to them, with whether they joined"`
+	Schedules  []OwnScheduleLine `json:"schedules" doc:"own schedules"`
+	ToSchedule []OpenReport      `json:"to_schedule" doc:"reports that are open to own schedules of theirs"`
+	Alerts     []job.Alert       `json:"alerts" doc:"alerts of theirs that are not closed"`
+	Unknown    []Asking          `json:"unknown" doc:"deliveries of their jobs of which nobody knows whether they arrived, at most 200"`
+	Consents   []Asking          `json:"consents" doc:"deliveries that wait for a second person's yes, which they may give, at most 200"`
+	Jobs       []JobLine         `json:"jobs" doc:"jobs that they own, beside own schedules"`
+	Reports    []string          `json:"reports" doc:"names of the reports that they own"`
 }
 
 // OpenJob is a job whose mails somebody may join.
@@ -79,4 +81,18 @@ type Asking struct {
 	Job      string    `json:"job"`
 	Address  string    `json:"address"`
 	Since    time.Time `json:"since"`
+}
+
+// OwnScheduleLine is an own schedule in a list.
+type OwnScheduleLine struct {
+	JobLine
+	job.OwnSchedule
+}
+
+// OpenReport is a report that somebody may have sent to themselves.
+type OpenReport struct {
+	Report string `json:"report"`
+	Title  string `json:"title"`
+	Owner  string `json:"owner" doc:"sign-in name"`
+	Asks   int    `json:"asks" doc:"how many values it asks for"`
 }

@@ -54,6 +54,7 @@ type Definition struct {
 	RunLimit    Duration    `json:"run_limit,omitempty" doc:"longest time from the start of a run to the end of its tasks; deliveries spend none of it; none when left out"`
 	Deadline    Deadline    `json:"deadline,omitzero" doc:"when a run must have arrived; its owner is told before it is too late"`
 	Keep        Keep        `json:"keep,omitzero" doc:"how long its runs and files are kept"`
+	Personal    bool        `json:"personal,omitempty" doc:"an own schedule: it sends a report that is open to its owner to its owner alone, and says nothing else"`
 	Joiners     []string    `json:"joiners,omitempty" maxItems:"200" doc:"who may join its mails by themselves, and leave them again: person:login, group:name, post:name or under:name; nobody when left out"`
 }
 

@@ -95,6 +95,7 @@ func (q *ListQuery) named(now Naming) *ListQuery {
 // Named gives the definition with the name of its source as it is called now.
 func (d ReportDefinition) Named(now Naming) ReportDefinition {
 	d.Source = now("source", d.Source)
+	d.Schedulers = RecipientsNamed(d.Schedulers, now)
 	return d
 }
 

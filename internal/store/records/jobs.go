@@ -91,6 +91,13 @@ func (q Q) Jobs(ctx context.Context, search string, limit int) ([]job.Job, error
 	return q.withTriggers(ctx, rows)
 }
 
+// OwnSchedules counts the own schedules of a person.
+func (q Q) OwnSchedules(ctx context.Context, personID int64) (n int, err error) {
+	err = sqlx.GetContext(ctx, q.Ext, &n, `SELECT count(*) FROM jobs j JOIN job_versions v ON v.job_id = j.id
+		AND v.version = j.version WHERE j.owner_id = $1 AND j.removed_at IS NULL AND v.definition ? 'personal'`, personID)
+	return n, db.Wrap(err, "count own schedules")
+}
+
 // JobsOwned lists the jobs of a person by name, at most limit.
 func (q Q) JobsOwned(ctx context.Context, personID int64, limit int) ([]job.Job, error) {
 	var rows []jobRow

@@ -122,3 +122,15 @@ func (q Q) ReportsOwned(ctx context.Context, personID int64, limit int) ([]strin
 		ORDER BY name LIMIT $2`, personID, limit)
 	return names, db.Wrap(err, "list the reports of a person")
 }
+
+// ReportsToSchedule lists the reports that are open to own schedules of somebody, at most 1,000.
+func (q Q) ReportsToSchedule(ctx context.Context) ([]job.Report, error) {
+	var rows []reportRow
+	err := sqlx.SelectContext(ctx, q.Ext, &rows, `SELECT `+reportColumns+` WHERE r.removed_at IS NULL
+		AND v.definition ? 'schedulers' ORDER BY r.name LIMIT 1000`)
+	out := make([]job.Report, len(rows))
+	for i, r := range rows {
+		out[i] = r.whole()
+	}
+	return out, db.Wrap(err, "list the reports that are open")
+}

@@ -127,7 +127,7 @@
       </span>
     {:else if name === 'sql'}
       <Sql {names} {label} sentences={mine.map((f) => f.sentence)} bind:value />
-    {:else if (of === 'DeliverTask' && ['to', 'cc', 'bcc'].includes(name)) || name === 'joiners'}
+    {:else if (of === 'DeliverTask' && ['to', 'cc', 'bcc'].includes(name)) || name === 'joiners' || name === 'schedulers'}
       <Recipients {names} {label} bind:value />
     {:else if hint.form === 'list' && offer}
       <Words {names} {label} words={offer.words} bind:value />

@@ -22,6 +22,7 @@
   import Fields from './Fields.svelte';
   import Ledger from './Ledger.svelte';
   import ReportAsks from './ReportAsks.svelte';
+  import ReportOpen from './ReportOpen.svelte';
   import ReportFrame from './ReportFrame.svelte';
   import ReportSaving from './ReportSaving.svelte';
   import ReportSections from './ReportSections.svelte';
@@ -183,6 +184,7 @@
       <Ledger title="It asks for">
         <ReportAsks bind:record={draft.value} bind:values {name} {definition} />
       </Ledger>
+      <ReportOpen bind:record={draft.value} />
       {#if record}
         <Ledger title="Versions">
           <Versions kind="report" name={record} now={definition} put={(to) => (draft.value = to)} />

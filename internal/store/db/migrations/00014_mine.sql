@@ -11,11 +11,13 @@ CREATE INDEX joined_jobs_person ON joined_jobs (person_id);
 
 -- Jobs that somebody may join are few among many, and are looked for by everybody.
 CREATE INDEX job_versions_joiners ON job_versions (job_id, version) WHERE definition ? 'joiners';
+CREATE INDEX report_versions_schedulers ON report_versions (report_id, version) WHERE definition ? 'schedulers';
 
 -- What waits for the owner's word, or for a second person's.
 CREATE INDEX deliveries_asking ON deliveries (job_id, id) WHERE state = 'unknown' OR state = 'waiting' AND kept_back = 'yes';
 
 -- +goose Down
 DROP INDEX deliveries_asking;
+DROP INDEX report_versions_schedulers;
 DROP INDEX job_versions_joiners;
 DROP TABLE joined_jobs;

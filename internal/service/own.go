@@ -1,0 +1,145 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strconv"
+
+	"ironbell/internal/access"
+	"ironbell/internal/core/fault"
+	"ironbell/internal/core/job"
+	"ironbell/internal/core/zone"
+	"ironbell/internal/store/db"
+	"ironbell/internal/store/records"
+	"ironbell/internal/task/recipients"
+)
+
+// Schedule saves an own schedule of whoever asks: a new one when name is empty, otherwise the
+// one of that name, which stays on or off as it is. The report must be open to them.
+func (js *Jobs) Schedule(ctx context.Context, who job.Person, name string, o job.OwnSchedule) (job.Job, error) {
+	report, err := js.store.Report(ctx, o.Report)
+	if err != nil {
+		return job.Job{}, err
+	}
+	o.Report = report.Name
+	on := true
+	destination, err := js.mailServer(ctx)
+	if err != nil {
+		return job.Job{}, err
+	}
+	if name == "" {
+		if name, err = js.freeName(ctx, fmt.Sprintf("%s for %s", report.Name, who.Name)); err != nil {
+			return job.Job{}, err
+		}
+	} else {
+		j, err := js.store.Job(ctx, name)
+		if err != nil {
+			return job.Job{}, err
+		}
+		if !j.Personal || j.Owner != who.Login {
+			return job.Job{}, &access.Denied{Act: access.Write, Person: who, What: "change the job " + j.Name + " as an own schedule"}
+		}
+		name, on = j.Name, j.On
+	}
+	return js.Save(ctx, who, name, who.Login, on, o.Definition(who.Login, who.Zone, destination))
+}
+
+// mailServer is the one over which the service itself speaks to people, or the first.
+func (js *Jobs) mailServer(ctx context.Context) (string, error) {
+	var s job.AlertSettings
+	if _, err := js.store.Setting(ctx, db.AlertSetting, &s); err != nil {
+		return "", err
+	}
+	if s.Destination != "" {
+		return s.Destination, nil
+	}
+	all, err := js.store.Places(ctx, records.Destination)
+	if err != nil {
+		return "", err
+	}
+	for _, p := range all {
+		if p.Protocol == "smtp" {
+			return p.Name, nil
+		}
+	}
+	return "", fault.New(fault.Task, "find a mail server", "there is no destination that takes mails",
+		"An administrator adds one under Destinations.")
+}
+
+// freeName is a name, or the first of it with a number, that no job has or had.
+func (js *Jobs) freeName(ctx context.Context, name string) (string, error) {
+	const most = 200
+	if len(name) > most-4 {
+		name = name[:most-4]
+	}
+	for n := 1; n <= most; n++ {
+		try := name
+		if n > 1 {
+			try += " " + strconv.Itoa(n)
+		}
+		var taken *db.Taken
+		if _, err := js.store.Called(ctx, "job", try); errors.As(err, &taken) {
+			continue
+		} else if err != nil {
+			return "", err
+		}
+		if _, err := js.store.Job(ctx, try); db.IsMissing(err) {
+			return try, nil
+		} else if err != nil {
+			return "", err
+		}
+	}
+	return "", &db.Taken{Kind: "job", Name: name}
+}
+
+// checkOwn looks an own schedule through: that it is no more than that, that its report is open
+// to its owner, and that there are not too many.
+func (ck *checks) checkOwn(ctx context.Context, v *fault.Invalid, owner job.Person, old job.Job, d job.Definition) error {
+	o, ok := job.OwnOf(d, owner.Login)
+	if !ok {
+		v.Add("personal", "an own schedule sends one report in one form to its owner, by one rule, and says nothing else")
+		return nil
+	}
+	if owner.Mail == "" {
+		v.Add("owner", "%s has no mail address to which it could come", owner.Name)
+	}
+	place, err := ck.store.Place(ctx, records.Destination, d.Tasks[1].Deliver.Destination)
+	if err == nil && place.Protocol != "smtp" {
+		v.Add("personal", "an own schedule comes by mail, and %s takes none", place.Name)
+	}
+	report, err := ck.store.Report(ctx, o.Report)
+	if db.IsMissing(err) {
+		return nil // it is told of where it stands
+	}
+	if err != nil {
+		return err
+	}
+	open, err := recipients.Names(ctx, ck.store, report.Schedulers, owner)
+	if err != nil {
+		return err
+	}
+	if !open {
+		v.Add("report", "%s", notOpen(report, owner))
+	}
+	if place, err := zone.Load(d.Zone); err == nil {
+		r, ok := d.Triggers[0].Read(&fault.Invalid{}, "", place, nil)
+		if ok && r.Most() > job.MaxOwnRings {
+			v.Add("when", "it would come up to %d times a day; own schedules come %d times a day at most", r.Most(), job.MaxOwnRings)
+		}
+	}
+	if old.ID == 0 {
+		n, err := ck.store.OwnSchedules(ctx, owner.ID)
+		if err != nil {
+			return err
+		}
+		if n >= job.MaxOwnSchedules {
+			v.Add("", "%s has %d own schedules already, which is the most; remove one first", owner.Name, n)
+		}
+	}
+	return nil
+}
+
+func notOpen(r job.Report, p job.Person) string {
+	return fmt.Sprintf("the report %q is not open to own schedules of %s; ask its owner, %s", r.Name, p.Name, r.Owner)
+}
