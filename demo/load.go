@@ -385,6 +385,7 @@ var jobs = []namedJob{
 		},
 	}},
 	{"Open defects", "joren", job.Definition{
+		Joiners:  []string{"post:Reporting lead", "post:Port masters"},
 		Triggers: []job.Trigger{{Timing: job.Timing{Rule: "every 2 hours", Hours: []string{"06:00-22:00"}}}},
 		Retry:    retry(3, 5*time.Minute),
 		Tasks: []job.Task{

@@ -135,6 +135,7 @@ WHERE s.due >= :day AND s.due < :day + 1 AND p.code IN (:port) ORDER BY p.name, 
 	}},
 	{"Vehicle-deck load", "mara", job.ReportDefinition{
 		Title: "Vehicle-deck load, {value.from} to {value.to}", Source: "tarnwick",
+		Schedulers: []string{"under:Managing director"},
 		Parameters: append([]job.Parameter{somePorts}, fromTo...),
 		Sections: []job.Section{
 			{

@@ -114,14 +114,16 @@ func TestOwnSchedules(t *testing.T) {
 	})
 	require.NoError(t, err)
 	oren := w.As("oren")
-	w.Report("Departures", "SELECT 'Tarnwick Quay' AS port, 12 AS sailings")
-	own := job.OwnSchedule{Report: "Departures", When: "every day at 06:00", Form: "csv"}
+	asks := job.Parameter{Name: "port", Type: job.TypeText, Default: "TQ"}
+	const sql = "SELECT code FROM ports WHERE code = :port"
+	w.Report("Departures", sql, asks)
+	own := job.OwnSchedule{Report: "Departures", When: "every day at 06:00", Form: "csv", Values: job.Values{"port": "GS"}}
 	_, err = oren.Schedule(ctx, "", own)
 	assert.ErrorContains(t, err, "is not open to own schedules of Oren Hask", "nothing is open unless its owner says so")
 
 	open := func(to ...string) {
 		_, err := w.C.SaveReport(ctx, "Departures", wire.ReportRequest{Owner: "mara", ReportDefinition: job.ReportDefinition{
-			Source: "tarnwick", Sections: []job.Section{{Name: "Rows", SQL: "SELECT 'Tarnwick Quay' AS port, 12 AS sailings"}},
+			Source: "tarnwick", Sections: []job.Section{{Name: "Rows", SQL: sql}}, Parameters: []job.Parameter{asks},
 			Schedulers: to,
 		}})
 		require.NoError(t, err)
@@ -187,10 +189,12 @@ func TestOwnSchedules(t *testing.T) {
 	for why, change := range map[string]func(d *job.Definition){
 		"another recipient": func(d *job.Definition) { d.Tasks[1].Deliver.To = []string{"x@else.test"} },
 		"a copy":            func(d *job.Definition) { d.Tasks[1].Deliver.Bcc = []string{"x@else.test"} },
-		"a second form":     func(d *job.Definition) { d.Tasks[0].Report.Outputs = append(d.Tasks[0].Report.Outputs, job.Output{Format: "pdf"}) },
-		"an identity":       func(d *job.Definition) { d.Tasks[0].Report.Identity = "quay" },
-		"joiners":           func(d *job.Definition) { d.Joiners = []string{"person:mara"} },
-		"a split":           func(d *job.Definition) { d.Split.Each = "port" },
+		"a second form": func(d *job.Definition) {
+			d.Tasks[0].Report.Outputs = append(d.Tasks[0].Report.Outputs, job.Output{Format: "pdf"})
+		},
+		"an identity": func(d *job.Definition) { d.Tasks[0].Report.Identity = "quay" },
+		"joiners":     func(d *job.Definition) { d.Joiners = []string{"person:mara"} },
+		"a split":     func(d *job.Definition) { d.Split.Each = "port" },
 		"another task": func(d *job.Definition) {
 			d.Tasks = append(d.Tasks, job.Task{Name: "more", Kind: job.KindReport, Report: &job.ReportTask{Report: "Departures", Outputs: []job.Output{{Format: "csv"}}}})
 		},

@@ -8,6 +8,7 @@ import (
 	"testing"
 	"time"
 
+	"ironbell/internal/api/wire"
 	"ironbell/internal/core/job"
 	"ironbell/test/browser"
 	"ironbell/test/world"
@@ -138,6 +139,37 @@ func TestTheConsoleSetsAnInstallationUp(t *testing.T) {
 	p.Sees("As it would be")
 	p.Audit(axe, "what a freeze would do")
 	p.Press("//main", "Freeze nothing")
+
+	// What is open is joined by one press; a report comes by four fields.
+	p.Do(chromedp.Navigate(at + "/mine"))
+	p.Sees("No job is open to you.")
+	p.Sees("No report is open to own schedules of yours.")
+	board.Joiners = []string{"person:sefa"}
+	w.Job("Quay board", board)
+	_, err = w.C.SaveReport(ctx, "Port states", wire.ReportRequest{ReportDefinition: job.ReportDefinition{
+		Source: "tarnwick", Schedulers: []string{"person:sefa"},
+		Sections: []job.Section{{Name: "Ports", SQL: "SELECT code FROM ports"}},
+	}})
+	require.NoError(t, err)
+	p.Do(chromedp.Navigate(at + "/mine"))
+	p.Press("//main", "Join")
+	p.Sees("you joined")
+	p.Press("//main", "Schedule a report")
+	p.Fill("When", "every blue moon")
+	p.Sees(`found "blue", expected a length of time`)
+	p.Fill("When", "on friday at 16:30")
+	p.Sees("on Friday at 16:30; next on")
+	p.Audit(axe, "what is mine")
+	p.Press("//main", "Send it to me")
+	p.Sees("Port states on Friday at 16:30, next on")
+	p.Press("//main//li", "Pause")
+	p.Sees("paused")
+	p.Press("//main//li", "Change")
+	p.Fill("As", "xlsx")
+	p.Press("//main", "Save it")
+	p.Sees("as xlsx")
+	p.Press("//main//li", "Leave")
+	p.Sees("Join")
 	run, err := w.C.Ring(ctx, "Departures", nil)
 	require.NoError(t, err)
 	w.Until("it is kept back", func() bool {

@@ -326,7 +326,7 @@ func TestLongNamesStayInTheirPlace(t *testing.T) {
 	}
 	p := w.Console()
 	address := func(name string) string { return evaluate[string](t, p, fmt.Sprintf("encodeURIComponent(%q)", name)) }
-	paths := []string{"/", "/jobs", "/runs", "/reports", "/deliveries", "/forecast", "/queue", "/sources", "/destinations", "/people"}
+	paths := []string{"/", "/jobs", "/runs", "/reports", "/deliveries", "/forecast", "/queue", "/mine", "/sources", "/destinations", "/people"}
 	for _, name := range []string{long, unbroken} {
 		paths = append(paths, "/jobs/"+address(name), "/jobs/"+address(name)+"/archive", "/jobs/"+address(name)+"/change", "/reports/"+address(name),
 			"/reports/"+address(name)+"/change")

@@ -55,11 +55,19 @@ func OwnOf(d Definition, login string) (o OwnSchedule, ok bool) {
 	return o, same(o.Definition(login, d.Zone, d.Tasks[1].Deliver.Destination), d)
 }
 
-// same tells whether two definitions say the same, beside what the service gives of triggers.
+// same tells whether two definitions say the same, beside what the service gives.
 func same(a, b Definition) bool {
 	text := func(d Definition) []byte {
 		d.Triggers = each(d.Triggers, func(t Trigger) Trigger {
 			t.ID, t.Reading, t.NextDue, t.NextNominal = 0, "", nil, nil
+			return t
+		})
+		d.Tasks = each(d.Tasks, func(t Task) Task {
+			if t.Report != nil {
+				r := *t.Report
+				r.Takes = nil
+				t.Report = &r
+			}
 			return t
 		})
 		out, err := json.Marshal(d.WithDefaults())
