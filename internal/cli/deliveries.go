@@ -252,23 +252,28 @@ func receivesCommand(f *flag.FlagSet) runner {
 				fmt.Fprintf(i.Out, "No job sent anything to %s in the last 30 days.\n", login)
 				return
 			}
-			t := newTable(i, "Job", "Sent", "Last", "", "")
-			for _, r := range list {
-				last, word := "", ""
-				if r.LastAt != nil {
-					last = wall(*r.LastAt, time.Local)
-				}
-				switch {
-				case r.Left:
-					word = "left its list"
-				case r.MayLeave:
-					word = "may leave"
-				}
-				t.AppendRow(table.Row{r.Job, r.Sent, last, stateWord(r.Last), word})
-			}
-			t.Render()
+			printReceives(i, list, "left its list", "may leave")
 		})
 	}
+}
+
+// printReceives lists what somebody receives; left and mayLeave are said of lists.
+func printReceives(i IO, list []wire.Receives, left, mayLeave string) {
+	t := newTable(i, "Job", "Sent in 30 days", "Last", "", "")
+	for _, r := range list {
+		last, word := "", ""
+		if r.LastAt != nil {
+			last = wall(*r.LastAt, time.Local)
+		}
+		switch {
+		case r.Left:
+			word = left
+		case r.MayLeave:
+			word = mayLeave
+		}
+		t.AppendRow(table.Row{r.Job, r.Sent, last, stateWord(r.Last), word})
+	}
+	t.Render()
 }
 
 func copyCommand(f *flag.FlagSet) runner {

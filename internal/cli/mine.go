@@ -5,13 +5,10 @@ import (
 	"flag"
 	"fmt"
 	"strings"
-	"time"
 
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/phrase"
-
-	"github.com/jedib0t/go-pretty/v6/table"
 )
 
 func mineCommand(f *flag.FlagSet) runner {
@@ -91,21 +88,7 @@ func printMine(i IO, m wire.Mine) {
 		fmt.Fprintf(i.Out, "  %s, of %s. %s\n    %s\n", o.Job, o.Owner, o.Says, word)
 	}
 	if len(m.Receives) > 0 {
-		t := newTable(i, "Job", "Sent in 30 days", "Last", "", "")
-		for _, r := range m.Receives {
-			last, word := "", ""
-			if r.LastAt != nil {
-				last = wall(*r.LastAt, time.Local)
-			}
-			switch {
-			case r.Left:
-				word = "you left its list"
-			case r.MayLeave:
-				word = "you may leave"
-			}
-			t.AppendRow(table.Row{r.Job, r.Sent, last, stateWord(r.Last), word})
-		}
-		t.Render()
+		printReceives(i, m.Receives, "you left its list", "you may leave")
 	} else if len(m.Open) == 0 {
 		fmt.Fprintln(i.Out, "  No job sent anything to you in the last 30 days, and none is open to you.")
 	}

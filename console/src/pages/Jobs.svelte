@@ -1,9 +1,8 @@
 <script lang="ts">
   import { createMutation, createQuery, useQueryClient } from '@tanstack/svelte-query';
   import { searchParams } from 'sv-router';
-  import StateMark from '../components/StateMark.svelte';
+  import NextAndLast from '../components/NextAndLast.svelte';
   import Trouble from '../components/Trouble.svelte';
-  import ZonedTime from '../components/ZonedTime.svelte';
   import { api, body, type JobLine } from '../lib/api';
   import { asks, changed } from '../lib/queries';
   import { mayBegin, mayChange } from '../lib/me.svelte';
@@ -83,16 +82,7 @@
             >
             <td>{j.readings.join('; ') || 'on demand only'}</td>
             <td>{j.owner}</td>
-            <td>
-              {#if j.next_due}<ZonedTime at={j.next_due} zone={j.zone} />{:else}<span class="soft"
-                  >{j.on ? 'none' : 'off'}</span
-                >{/if}
-            </td>
-            <td>
-              {#if j.last}<a href={p('/runs/:run', { params: { run: j.last.id } })} title={j.last.reason}
-                  ><StateMark state={j.last.state} /></a
-                >{:else}<span class="soft">has not run yet</span>{/if}
-            </td>
+            <NextAndLast job={j} />
             <td>
               <input
                 type="checkbox"

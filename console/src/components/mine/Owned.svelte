@@ -2,8 +2,7 @@
   // Jobs and reports of whoever looks.
   import type { Mine } from '../../lib/api';
   import { p } from '../../router';
-  import StateMark from '../StateMark.svelte';
-  import ZonedTime from '../ZonedTime.svelte';
+  import NextAndLast from '../NextAndLast.svelte';
 
   const { jobs, reports }: Pick<Mine, 'jobs' | 'reports'> = $props();
 </script>
@@ -22,16 +21,7 @@
                 ></td
               >
               <td>{j.readings.join('; ') || 'on demand only'}</td>
-              <td>
-                {#if j.next_due}<ZonedTime at={j.next_due} zone={j.zone} />{:else}<span class="soft"
-                    >{j.on ? 'none' : 'off'}</span
-                  >{/if}
-              </td>
-              <td>
-                {#if j.last}<a href={p('/runs/:run', { params: { run: j.last.id } })} title={j.last.reason}
-                    ><StateMark state={j.last.state} /></a
-                  >{:else}<span class="soft">has not run yet</span>{/if}
-              </td>
+              <NextAndLast job={j} />
             </tr>
           {/each}
         </tbody>
