@@ -144,7 +144,12 @@ func TestOwnSchedules(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "Departures for Oren Hask", j.Name)
 	assert.True(t, j.On)
-	again, err := oren.Schedule(ctx, "", own)
+	same, err := oren.Schedule(ctx, "", own)
+	require.NoError(t, err)
+	assert.Equal(t, j.ID, same.ID, "whoever lost the answer and asks again does not get it twice")
+	other := own
+	other.When = "every day at 07:00"
+	again, err := oren.Schedule(ctx, "", other)
 	require.NoError(t, err)
 	assert.Equal(t, "Departures for Oren Hask 2", again.Name)
 	mine, err = oren.Mine(ctx)
@@ -176,6 +181,16 @@ func TestOwnSchedules(t *testing.T) {
 		return err
 	}
 	require.NoError(t, remove(again.Name))
+	again, err = oren.Schedule(ctx, "", other)
+	require.NoError(t, err)
+	assert.Equal(t, "Departures for Oren Hask 3", again.Name, "the name of what was removed is not free")
+	// What belongs to a reader by other ways gives them no more rights than they had.
+	_, err = w.C.SaveJob(ctx, "Board", wire.JobRequest{
+		Owner: "oren", On: true, Definition: world.Definition("Departures", "company mail", []string{"csv"}, "desk@tarnwick.example"),
+	})
+	require.NoError(t, err)
+	_, err = oren.Ring(ctx, "Board", nil)
+	assert.ErrorContains(t, err, "may not ring the job Board")
 
 	// Ways round: another recipient, another place, another report, somebody else's job.
 	save := func(change func(d *job.Definition)) error {

@@ -69,19 +69,17 @@ func May(p job.Person, act Act, what, owner string) error {
 		return nil
 	case p.Role == job.RoleOwner && (act == Ring || act == Write) && (owner == "" || strings.EqualFold(owner, p.Login)):
 		return nil
-	case act == Ring && owner != "" && strings.EqualFold(owner, p.Login):
-		return nil // also a reader's: their own schedules are theirs
 	}
 	return &Denied{Act: act, Person: p, What: what}
 }
 
-// MayKeep tells whether a person may save or remove a job: an own schedule of theirs whatever
-// their role, and otherwise as May says.
-func MayKeep(p job.Person, what, owner string, personal bool) error {
+// MayOwn tells whether a person may do something to a job: to an own schedule of theirs
+// whatever their role, and otherwise as May says.
+func MayOwn(p job.Person, act Act, what, owner string, personal bool) error {
 	if personal && owner != "" && strings.EqualFold(owner, p.Login) {
 		return nil
 	}
-	return May(p, Write, what, owner)
+	return May(p, act, what, owner)
 }
 
 // Administers tells whether a person may do what concerns everybody.

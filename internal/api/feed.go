@@ -89,7 +89,7 @@ type feedAnswer struct {
 // of RFC 7986).
 func (s *server) feed(ctx context.Context) ([]byte, error) {
 	now := s.Now()
-	f, err := s.Service.Foresight.Forecast(ctx, "", now, now.AddDate(0, 0, feedDays), s.Node.Workers())
+	f, err := s.Service.Foresight.Forecast(ctx, "", now, now.AddDate(0, 0, feedDays), 0)
 	if err != nil {
 		return nil, err
 	}

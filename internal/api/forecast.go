@@ -62,7 +62,7 @@ func (s *server) forecast(ctx context.Context, from, to time.Time, zoneName, sea
 ) (wire.Forecast, error) {
 	out := wire.Forecast{
 		Rings: []wire.Coming{}, Hours: []wire.HourLoad{}, Minutes: []wire.Busy{}, Clashes: []wire.Clash{},
-		Zone: zoneName, AtOnce: s.Node.Workers(),
+		Zone: zoneName,
 	}
 	z, err := zone.Load(zoneName)
 	if err != nil {
@@ -78,6 +78,9 @@ func (s *server) forecast(ctx context.Context, from, to time.Time, zoneName, sea
 		return out,
 			huma.NewError(http.StatusUnprocessableEntity,
 				fmt.Sprintf("A forecast ends after it begins, and tells at most %d days.", service.ForecastDays))
+	}
+	if out.AtOnce, err = s.atOnce(ctx); err != nil {
+		return out, err
 	}
 	out.From, out.To = from.In(z), to.In(z)
 	f, err := s.Service.Foresight.Forecast(ctx, search, from, to, out.AtOnce)
@@ -109,6 +112,18 @@ func (s *server) forecast(ctx context.Context, from, to time.Time, zoneName, sea
 		out.Clashes = append(out.Clashes, clashOf(c, f.Jobs, z))
 	}
 	return out, nil
+}
+
+// atOnce is how many parts all nodes together work at once that take work.
+func (s *server) atOnce(ctx context.Context) (int, error) {
+	nodes, err := s.Store.Nodes(ctx)
+	all := 0
+	for _, n := range nodes {
+		if !n.Finishing {
+			all += n.Workers
+		}
+	}
+	return max(all, s.Node.Workers()), err
 }
 
 func clashOf(c forecast.Clash, jobs []job.Job, z *time.Location) wire.Clash {

@@ -73,10 +73,21 @@ func (s *server) showMine(ctx context.Context, _ *struct{}) (*struct{ Body wire.
 		Receives: receivesOf(m.Receives), Open: make([]wire.OpenJob, len(m.Open)),
 		Alerts: append([]job.Alert{}, m.Alerts...), Unknown: askingOf(m.Unknown), Consents: askingOf(m.Consents),
 	}
+	ids := make([]int64, len(m.Open))
 	for i, o := range m.Open {
-		out.Open[i] = wire.OpenJob{JobID: o.ID, Job: o.Name, Owner: o.Owner, On: o.On, Joined: o.Joined && !o.Left}
-		if j, err := s.Store.Job(ctx, o.Name); err == nil {
-			out.Open[i].Says = s.Service.Jobs.WhenInWords(j)
+		ids[i] = o.ID
+	}
+	open, err := s.Store.JobsByID(ctx, ids)
+	if err != nil {
+		return nil, s.problem(err)
+	}
+	says := make(map[int64]string, len(open))
+	for _, j := range open {
+		says[j.ID] = s.Service.Jobs.WhenInWords(j)
+	}
+	for i, o := range m.Open {
+		out.Open[i] = wire.OpenJob{
+			JobID: o.ID, Job: o.Name, Owner: o.Owner, Says: says[o.ID], On: o.On, Joined: o.Joined && !o.Left,
 		}
 	}
 	out.ToSchedule = make([]wire.OpenReport, len(m.Reports))

@@ -47,11 +47,15 @@ func (s *server) whatIf(ctx context.Context, in *struct{ Body wire.WhatIfRequest
 	if asked.Limit != nil {
 		limit = *asked.Limit
 	}
-	w, err := s.Service.Foresight.WhatIf(ctx, who, change, from, to, s.Node.Workers(), limit)
+	atOnce, err := s.atOnce(ctx)
 	if err != nil {
 		return nil, s.problem(err)
 	}
-	return &struct{ Body wire.WhatIf }{s.whatIfOf(w, z)}, nil
+	w, err := s.Service.Foresight.WhatIf(ctx, who, change, from, to, atOnce, limit)
+	if err != nil {
+		return nil, s.problem(err)
+	}
+	return &struct{ Body wire.WhatIf }{whatIfOf(w, z, atOnce)}, nil
 }
 
 func wouldBe(asked wire.WhatIfRequest) (service.WouldBe, error) {
@@ -72,11 +76,11 @@ func wouldBe(asked wire.WhatIfRequest) (service.WouldBe, error) {
 	return c, nil
 }
 
-func (s *server) whatIfOf(w service.WhatIf, z *time.Location) wire.WhatIf {
+func whatIfOf(w service.WhatIf, z *time.Location, atOnce int) wire.WhatIf {
 	out := wire.WhatIf{
 		From: w.From.In(z), To: w.To.In(z), Zone: z.String(), Says: w.Says(), Counts: wire.RingCounts(w.Counts),
 		Before: loadOf(w.Before, z), After: loadOf(w.After, z), Rings: []wire.RingChange{}, Jobs: []wire.JobRings{},
-		Clashes: []wire.ClashChange{}, AtOnce: s.Node.Workers(), Notes: append([]string{}, w.Notes...),
+		Clashes: []wire.ClashChange{}, AtOnce: atOnce, Notes: append([]string{}, w.Notes...),
 	}
 	tell := func(c forecast.Change) wire.RingChange {
 		return wire.RingChange{

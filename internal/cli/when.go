@@ -216,6 +216,19 @@ func forecastCommand(f *flag.FlagSet) runner {
 	}
 }
 
+// begins says when a run begins that waits, and for what.
+func begins(r wire.Coming, z *time.Location) string {
+	switch {
+	case r.Waits == "" || r.Passed:
+		return ""
+	case r.Joins && r.Begins != nil:
+		return r.Begins.In(z).Format("; joins a run that begins Mon 2 Jan 15:04")
+	case r.Begins != nil:
+		return r.Begins.In(z).Format("; begins Mon 2 Jan 15:04: ") + r.Waits
+	}
+	return "; " + r.Waits
+}
+
 func printForecast(i IO, f wire.Forecast) {
 	z := zoneOf(f.Zone)
 	fmt.Fprintf(i.Out, "%d rings from %s to %s, in %s", f.Total, f.From.In(z).Format("Mon 2 Jan 15:04"),
@@ -242,6 +255,7 @@ func printForecast(i IO, f wire.Forecast) {
 			case r.Reason != "":
 				why = r.Reason
 			}
+			why += begins(r, z)
 			t.AppendRow(table.Row{mark + r.At.In(z).Format("Mon 2 Jan 15:04 MST"), r.Job, usual, why})
 		}
 		t.Render()

@@ -203,7 +203,7 @@ func New(s *store.Store, sources *report.Sources, destinations *deliver.Destinat
 		Node: n, Store: s, Files: files, Destinations: destinations, Holdings: r.Holdings, Links: r.Links,
 		Guard: o.Guard, Zones: r.Zones,
 		Installation: r.Installation, Notify: r.Notify, Waits: r.Waits, Settle: r.Settle, Outcome: r.Outcome,
-		Version: o.Version,
+		Version: o.Version, Workers: o.Workers,
 	})
 	return &Engine{
 		Rooms: r, o: o,

@@ -16,7 +16,15 @@ func (al *Alerts) Acknowledge(ctx context.Context, who job.Person, id int64, end
 	if err != nil {
 		return a, err
 	}
-	if err := access.May(who, access.Ring, "acknowledge alerts of "+a.Job, a.Owner); err != nil {
+	personal := false
+	if a.JobID != nil {
+		j, err := al.store.Job(ctx, strconv.FormatInt(*a.JobID, 10))
+		if err != nil && !db.IsMissing(err) {
+			return a, err
+		}
+		personal = j.Personal
+	}
+	if err := access.MayOwn(who, access.Ring, "acknowledge alerts of "+a.Job, a.Owner, personal); err != nil {
 		return a, err
 	}
 	err = al.store.Do(ctx, func(t *store.Tx) error {

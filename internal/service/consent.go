@@ -52,7 +52,7 @@ func (ds *Deliveries) Allow(ctx context.Context, who job.Person, id int64, c Con
 		if err := access.MayAllow(who, j.Owner); err != nil && c.Yes {
 			return err
 		}
-		if err := access.May(who, access.Write, "say no for "+j.Name, who.Login); err != nil {
+		if err := access.May(who, access.Ring, "say no for "+j.Name, who.Login); err != nil {
 			return err
 		}
 		not, err := ds.notify.NotBy(ctx, t, j, *d.RunID, []string{d.Address})

@@ -27,5 +27,5 @@ func (rs *Runs) MayFetch(ctx context.Context, who job.Person, id job.RunID, key 
 	if err != nil {
 		return err
 	}
-	return access.May(who, access.Ring, "fetch what this run made, since no link to it is open to "+who.Name, j.Owner)
+	return access.MayOwn(who, access.Ring, "fetch what this run made, since no link to it is open to "+who.Name, j.Owner, j.Personal)
 }

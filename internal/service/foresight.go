@@ -3,7 +3,6 @@ package service
 import (
 	"cmp"
 	"context"
-	"fmt"
 	"maps"
 	"slices"
 	"time"
@@ -13,6 +12,7 @@ import (
 	"ironbell/internal/core/policy"
 	"ironbell/internal/core/rule"
 	"ironbell/internal/core/zone"
+	"ironbell/internal/event"
 )
 
 // Bounds of what is looked ahead.
@@ -136,8 +136,8 @@ func (o *outlook) entry(j job.Job, t job.Trigger, r rule.Rule, labels []string, 
 		Overlap: overlaps[cmp.Or(j.Overlap, job.OverlapWait)], Each: j.AfterOutage == job.OutageEach,
 		Delay: time.Duration(j.Delay), Sooner: time.Duration(j.Priority) * policy.Ageing,
 	}}
-	if t.Wait != nil { // each of its rings waits for what happens, in a run of its own
-		e.Work.Values, e.Work.Each = fmt.Sprintf("%s waits %d", e.Work.Values, t.ID), true
+	if t.Wait != nil {
+		e.Work.Held = "waits for " + event.WaitReading(*t.Wait)
 	}
 	if passes(frozen, labels) {
 		e.Over = func(due time.Time) string {

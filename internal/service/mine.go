@@ -40,7 +40,8 @@ func (pp *People) Mine(ctx context.Context, who job.Person, days int) (Mine, err
 		key := strings.Join(texts, "\n")
 		is, known := named[key]
 		if !known {
-			is, err = recipients.Names(ctx, pp.store, texts, who)
+			all, wrong := recipients.Named(ctx, pp.store, texts)
+			is, err = all[who.ID], wrong
 			named[key] = is
 		}
 		return is, err
@@ -88,11 +89,11 @@ func (pp *People) Join(ctx context.Context, who job.Person, name string, join bo
 	}
 	v := &fault.Invalid{What: "the mails of " + j.Name}
 	if join {
-		may, err := recipients.Names(ctx, pp.store, j.Joiners, who)
+		may, err := recipients.Named(ctx, pp.store, j.Joiners)
 		switch {
 		case err != nil:
 			return err
-		case !may:
+		case !may[who.ID]:
 			return &access.Denied{Act: access.Ring, Person: who, What: "join the mails of " + j.Name + ", which are not open to them"}
 		case who.Mail == "":
 			v.Add("", "you have no mail address; enter one under what you want for your mails")

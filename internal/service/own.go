@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"strconv"
+	"strings"
 
 	"ironbell/internal/access"
 	"ironbell/internal/core/fault"
@@ -23,26 +24,22 @@ func (js *Jobs) Schedule(ctx context.Context, who job.Person, name string, o job
 		return job.Job{}, err
 	}
 	o.Report = report.Name
-	on := true
 	destination, err := js.mailServer(ctx)
 	if err != nil {
 		return job.Job{}, err
 	}
+	d := o.Definition(who.Login, who.Zone, destination)
 	if name == "" {
-		if name, err = js.freeName(ctx, fmt.Sprintf("%s for %s", report.Name, who.Name)); err != nil {
-			return job.Job{}, err
-		}
-	} else {
-		j, err := js.store.Job(ctx, name)
-		if err != nil {
-			return job.Job{}, err
-		}
-		if !j.Personal || j.Owner != who.Login {
-			return job.Job{}, &access.Denied{Act: access.Write, Person: who, What: "change the job " + j.Name + " as an own schedule"}
-		}
-		name, on = j.Name, j.On
+		return js.newSchedule(ctx, who, fmt.Sprintf("%s for %s", report.Name, who.Name), d)
 	}
-	return js.Save(ctx, who, name, who.Login, on, o.Definition(who.Login, who.Zone, destination))
+	j, err := js.store.Job(ctx, name)
+	if err != nil {
+		return job.Job{}, err
+	}
+	if !j.Personal || j.Owner != who.Login {
+		return job.Job{}, &access.Denied{Act: access.Write, Person: who, What: "change the job " + j.Name + " as an own schedule"}
+	}
+	return js.Save(ctx, who, j.Name, who.Login, j.On, d)
 }
 
 // mailServer is the one over which the service itself speaks to people, or the first.
@@ -67,31 +64,42 @@ func (js *Jobs) mailServer(ctx context.Context) (string, error) {
 		"An administrator adds one under Destinations.")
 }
 
-// freeName is a name, or the first of it with a number, that no job has or had.
-func (js *Jobs) freeName(ctx context.Context, name string) (string, error) {
-	const most = 200
-	if len(name) > most-4 {
-		name = name[:most-4]
+// newSchedule saves a new own schedule under a name, or the first of it with a number that no
+// job has or had. One that says the same is not made twice: whoever lost an answer asks again.
+func (js *Jobs) newSchedule(ctx context.Context, who job.Person, name string, d job.Definition) (job.Job, error) {
+	own, err := js.store.JobsOwned(ctx, who.ID, maxOwned)
+	if err != nil {
+		return job.Job{}, err
 	}
-	for n := 1; n <= most; n++ {
+	for _, j := range own {
+		if j.Personal && job.SaySame(j.Definition, d) {
+			return js.Described(j), nil
+		}
+	}
+	ctx = db.Expecting(ctx, db.Precondition{Kind: "job", Absent: true})
+	if len(name) > maxName-4 {
+		name = strings.ToValidUTF8(name[:maxName-4], "")
+	}
+	for n := 1; ; n++ {
 		try := name
 		if n > 1 {
 			try += " " + strconv.Itoa(n)
 		}
+		j, err := js.Save(ctx, who, try, who.Login, true, d)
 		var taken *db.Taken
-		if _, err := js.store.Called(ctx, "job", try); errors.As(err, &taken) {
+		var stale *db.Stale
+		if n < maxOwned && (errors.As(err, &taken) || errors.As(err, &stale)) {
 			continue
-		} else if err != nil {
-			return "", err
 		}
-		if _, err := js.store.Job(ctx, try); db.IsMissing(err) {
-			return try, nil
-		} else if err != nil {
-			return "", err
-		}
+		return j, err
 	}
-	return "", &db.Taken{Kind: "job", Name: name}
 }
+
+// Bounds of the names of own schedules, and of the jobs among which one is looked for.
+const (
+	maxName  = 200
+	maxOwned = 1000
+)
 
 // checkOwn looks an own schedule through: that it is no more than that, that its report is open
 // to its owner, and that there are not too many.
@@ -115,11 +123,11 @@ func (ck *checks) checkOwn(ctx context.Context, v *fault.Invalid, owner job.Pers
 	if err != nil {
 		return err
 	}
-	open, err := recipients.Names(ctx, ck.store, report.Schedulers, owner)
+	open, err := recipients.Named(ctx, ck.store, report.Schedulers)
 	if err != nil {
 		return err
 	}
-	if !open {
+	if !open[owner.ID] {
 		v.Add("report", "%s", notOpen(report, owner))
 	}
 	if place, err := zone.Load(d.Zone); err == nil {

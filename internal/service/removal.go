@@ -140,7 +140,7 @@ func (rc *Records) may(ctx context.Context, t *store.Tx, who job.Person, doing s
 			}
 			personal = j.Personal
 		}
-		return owner, access.MayKeep(who, doing+" the "+r.Kind+" "+r.Name, owner, personal)
+		return owner, access.MayOwn(who, access.Write, doing+" the "+r.Kind+" "+r.Name, owner, personal)
 	}
 	return "", access.May(who, access.Administer, "", "")
 }

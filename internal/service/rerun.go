@@ -28,7 +28,7 @@ func (rs *Runs) Ring(ctx context.Context, who job.Person, name string, ask Ask) 
 	if j.RemovedAt != nil {
 		return nil, &db.NotFound{Kind: "job", Name: j.Name}
 	}
-	if err := access.May(who, access.Ring, "ring the job "+j.Name, j.Owner); err != nil {
+	if err := access.MayOwn(who, access.Ring, "ring the job "+j.Name, j.Owner, j.Personal); err != nil {
 		return nil, err
 	}
 	v := &fault.Invalid{What: fmt.Sprintf("job %q", j.Name)}
@@ -134,7 +134,7 @@ func (rs *Runs) Again(ctx context.Context, who job.Person, id job.RunID, more Mo
 	if err != nil {
 		return run, err
 	}
-	if err := access.May(who, access.Ring, "run the job "+j.Name+" again", j.Owner); err != nil {
+	if err := access.MayOwn(who, access.Ring, "run the job "+j.Name+" again", j.Owner, j.Personal); err != nil {
 		return run, err
 	}
 	v := &fault.Invalid{What: fmt.Sprintf("run %s", id)}
@@ -218,7 +218,7 @@ func (rs *Runs) WithdrawLinks(ctx context.Context, who job.Person, id job.RunID,
 	if err != nil {
 		return 0, err
 	}
-	if err := access.May(who, access.Ring, "withdraw links of the job "+j.Name, j.Owner); err != nil {
+	if err := access.MayOwn(who, access.Ring, "withdraw links of the job "+j.Name, j.Owner, j.Personal); err != nil {
 		return 0, err
 	}
 	var n int64
@@ -249,7 +249,7 @@ func (rs *Runs) ResendFailed(ctx context.Context, who job.Person, id job.RunID) 
 		if err != nil {
 			return err
 		}
-		if err := access.May(who, access.Ring, "send again for the job "+j.Name, j.Owner); err != nil {
+		if err := access.MayOwn(who, access.Ring, "send again for the job "+j.Name, j.Owner, j.Personal); err != nil {
 			return err
 		}
 		if n, err = t.ResendFailed(ctx, id, task.NextMessageID); err != nil || n == 0 {
@@ -285,7 +285,7 @@ func (rs *Runs) Cancel(ctx context.Context, who job.Person, id job.RunID) (job.R
 		if err != nil {
 			return err
 		}
-		if err := access.May(who, access.Ring, "cancel runs of "+j.Name, j.Owner); err != nil {
+		if err := access.MayOwn(who, access.Ring, "cancel runs of "+j.Name, j.Owner, j.Personal); err != nil {
 			return err
 		}
 		if run, err = t.LockRun(ctx, id); err != nil {

@@ -39,7 +39,7 @@ func (js *Jobs) check(ctx context.Context, v *fault.Invalid, who job.Person, nam
 		owner = cmp.Or(c.old.Owner, who.Login)
 	}
 	personal := d.Personal && (c.old.ID == 0 || c.old.Personal)
-	if err := access.MayKeep(who, "save the job "+name, cmp.Or(c.old.Owner, owner), personal); err != nil {
+	if err := access.MayOwn(who, access.Write, "save the job "+name, cmp.Or(c.old.Owner, owner), personal); err != nil {
 		return c, err
 	}
 	c.Definition = d.WithDefaults()

@@ -30,6 +30,7 @@ type changes interface {
 type alertsStore interface {
 	changes
 	Alert(ctx context.Context, id int64) (job.Alert, error)
+	Job(ctx context.Context, name string) (job.Job, error)
 	PersonByID(ctx context.Context, id int64) (job.Person, error)
 }
 
@@ -72,6 +73,7 @@ type jobsStore interface {
 	changes
 	timetable.Records
 	Job(ctx context.Context, name string) (job.Job, error)
+	JobsOwned(ctx context.Context, personID int64, limit int) ([]job.Job, error)
 	Report(ctx context.Context, name string) (job.Report, error)
 	Places(ctx context.Context, kind records.PlaceKind) ([]records.Place, error)
 	Run(ctx context.Context, id job.RunID) (job.Run, error)

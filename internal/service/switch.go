@@ -25,7 +25,7 @@ func (js *Jobs) Switch(ctx context.Context, who job.Person, name string, on bool
 	if err != nil {
 		return job.Job{}, err
 	}
-	if err := access.May(who, access.Ring, "switch the job "+j.Name, j.Owner); err != nil {
+	if err := access.MayOwn(who, access.Ring, "switch the job "+j.Name, j.Owner, j.Personal); err != nil {
 		return job.Job{}, err
 	}
 	if on {

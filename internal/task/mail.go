@@ -300,15 +300,15 @@ func (k *Deliver) joined(ctx context.Context, w Work, r *recipients.Resolver) er
 		return nil
 	}
 	all, err := k.Store.Joined(ctx, w.JobID)
+	if err != nil || len(all) == 0 {
+		return err
+	}
+	may, err := recipients.Named(ctx, k.Store, w.Def.Joiners)
 	if err != nil {
 		return err
 	}
 	for _, p := range all {
-		may, err := recipients.Names(ctx, k.Store, w.Def.Joiners, p)
-		if err != nil {
-			return err
-		}
-		if !may {
+		if !may[p.ID] {
 			r.Out.Notes = append(r.Out.Notes, fmt.Sprintf("%s joined, and it is no longer open to them", p.Name))
 			continue
 		}

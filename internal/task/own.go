@@ -33,8 +33,8 @@ func OpenTo(s OwnRecords) func(ctx context.Context, jobID int64, report string) 
 		if err != nil {
 			return err
 		}
-		open, err := recipients.Names(ctx, s, r.Schedulers, owner)
-		if err != nil || open {
+		open, err := recipients.Named(ctx, s, r.Schedulers)
+		if err != nil || open[owner.ID] {
 			return err
 		}
 		return fault.New(fault.Task, "make the report "+r.Name,

@@ -73,13 +73,22 @@ func run(out, state, url, inbox, only string) error {
 		if err != nil {
 			return "", fmt.Errorf("run the client: %w", err)
 		}
-		command := strings.Join(args, " ")
-		if args[0] == "when" {
-			command = fmt.Sprintf("%s -- %q", strings.Join(args[:len(args)-2], " "), args[len(args)-1])
+		words := make([]string, len(args))
+		for i, a := range args {
+			if words[i] = a; strings.Contains(a, " ") {
+				words[i] = fmt.Sprintf("%q", a)
+			}
 		}
+		command := strings.Join(words, " ")
 		return "data:text/html;charset=utf-8," + neturl.PathEscape(terminal(command, text)), nil
 	}
 	ran, err := said("run", "-log", shown[0].ID.String())
+	if err != nil {
+		return err
+	}
+	from, to := time.Now().AddDate(0, 0, 3), time.Now().AddDate(0, 0, 4)
+	whatIf, err := said("freeze", "-try", "-from", from.Format("2006-01-02 18:00"), "-to", to.Format("2006-01-02 08:00"),
+		"-reason", "the server moves", "source:tarnwick")
 	if err != nil {
 		return err
 	}
@@ -125,13 +134,13 @@ func run(out, state, url, inbox, only string) error {
 		dark     bool
 	}{
 		{"today", url + "/", false},
-		{"today-dark", url + "/", true},
+		{"mine", url + "/mine", false},
 		{"jobs", url + "/jobs", false},
 		{"job", url + "/jobs/" + job, false},
 		{"run", url + "/runs/" + shown[0].ID.String(), false},
-		{"inbox", inbox + "/", false},
 		{"client-run", ran, true},
 		{"client-when", when, true},
+		{"client-what-if", whatIf, true},
 		{"forecast", url + "/forecast?from=" + week, false},
 		{"deliveries", url + "/deliveries", false},
 		{"alert-mail", alert, false},

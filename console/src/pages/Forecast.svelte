@@ -55,6 +55,7 @@
     }
     return new Map(Object.entries(often));
   });
+  const late = $derived(loaded.flatMap((d) => d.rings.filter((r) => r.waits && !r.joins && !r.passed)));
   const clashes = $derived(loaded.flatMap((d) => d.clashes));
   const busiest = $derived(
     loaded
@@ -165,6 +166,16 @@
       {:else}<p class="soft pt-1">
           At their usual pace never more runs are at work than the {loaded[0]?.at_once ?? ''} at once.
         </p>{/each}
+      {#each late.slice(0, 6) as r (`${r.job} ${r.at} ${r.reading}`)}
+        <p class="pt-1">
+          {r.job}, <ZonedTime at={r.at} {zone} />{#if r.begins}, begins <ZonedTime
+              at={r.begins}
+              {zone}
+            />{/if}:
+          <span class="soft">{r.waits}.</span>
+        </p>
+      {/each}
+      {#if late.length > 6}<p class="soft pt-1">{late.length - 6} more wait.</p>{/if}
     </section>
     <ForecastFeed />
   </div>

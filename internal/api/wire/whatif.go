@@ -45,7 +45,7 @@ type WhatIf struct {
 	Jobs   []JobRings   `json:"jobs" doc:"the jobs of rings that change, by their first, at most 200"`
 
 	Clashes []ClashChange `json:"clashes" doc:"clashes that change, at most 50"`
-	AtOnce  int           `json:"at_once" doc:"runs that this node works at once"`
+	AtOnce  int           `json:"at_once" doc:"runs that all nodes together work at once"`
 	Notes   []string      `json:"notes" doc:"what should be known about the answer"`
 }
 

@@ -81,7 +81,7 @@ type Forecast struct {
 	Hours   []HourLoad `json:"hours" doc:"the load by hour"`
 	Minutes []Busy     `json:"minutes" doc:"the busiest minutes, at most 20"`
 	Clashes []Clash    `json:"clashes" doc:"where more runs are at work than the service works at once"`
-	AtOnce  int        `json:"at_once" doc:"runs that this node works at once"`
+	AtOnce  int        `json:"at_once" doc:"runs that all nodes together work at once"`
 }
 
 // HourLoad is what rings in an hour.

@@ -19,6 +19,7 @@ type Work struct {
 	Delay    time.Duration // between the ring and the time from which it may begin
 	Sooner   time.Duration // how much sooner than its time its turn is
 	Deadline func(due time.Time) time.Time
+	Held     string // what its runs wait for first, so that nobody foresees when they begin
 }
 
 // Overlap is what becomes of a ring while the last run of its job still works.
@@ -62,6 +63,7 @@ type fate struct {
 	late   bool
 	over   bool // passed over, since the run before it works
 	joins  bool
+	held   bool
 }
 
 // cause is what a run waits for first.
@@ -239,6 +241,10 @@ func (fl *floor) ring(n int, entry int32, due int64) {
 		fl.happen(due)
 	}
 	w := &fl.entries[entry].Work
+	if w.Held != "" {
+		fl.told(n, fate{held: true})
+		return
+	}
 	var o *open
 	if w.Overlap != Together {
 		o = fl.open(w.Job)
@@ -488,8 +494,11 @@ func (f fate) delays() bool { return !f.over && !f.joins && f.begins-f.after >= 
 
 // says is a fate for people.
 func (fl *floor) says(entry int32, f fate) Fate {
-	if f.over {
+	switch {
+	case f.over:
 		return Fate{}
+	case f.held:
+		return Fate{Waits: fl.entries[entry].Work.Held}
 	}
 	out := Fate{Late: f.late, Joins: f.joins}
 	if f.begins != never {

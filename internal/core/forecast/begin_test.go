@@ -227,6 +227,7 @@ func TestWhatARunWaitsFor(t *testing.T) {
 		at("every day at 06:20 and 06:30", forecast.Work{Job: 3, Overlap: forecast.Waits}),
 		at("every day at 06:40", forecast.Work{}),
 		at("every day at 12:00", forecast.Work{Labels: []string{"tag:night"}}),
+		at("every day at 13:00", forecast.Work{Held: "waits for event example.tarnwick.ledger.closed"}),
 	}, forecast.Room{AtOnce: 2, Limits: map[string]int{"source:fleet": 1}, Frozen: []forecast.Frozen{
 		{Label: "tag:night", From: monday.Add(8 * time.Hour), Says: "tag night is frozen, by Sefa Orlin"},
 	}}, monday, monday.AddDate(0, 0, 1), 10)
@@ -241,7 +242,7 @@ func TestWhatARunWaitsFor(t *testing.T) {
 	assert.Equal(t, []string{
 		"06:00 06:00 ", "06:10 07:00 no more than 1 of source:fleet work at once", "06:20 06:20 ",
 		"06:30 07:20 " + forecast.StillWorks, "06:40 08:00 2 runs work at once, and others come first",
-		"12:00 - tag night is frozen, by Sefa Orlin",
+		"12:00 - tag night is frozen, by Sefa Orlin", "13:00 - waits for event example.tarnwick.ledger.closed",
 	}, got)
 	assert.Equal(t, []int{4, 1}, []int{s.Waiting, s.Stuck})
 }

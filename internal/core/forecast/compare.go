@@ -316,7 +316,7 @@ func differs(a, b *told) What {
 	switch {
 	case a.due != b.due:
 		return Moved
-	case a.joins && b.joins:
+	case a.held || b.held || a.joins && b.joins:
 		return ""
 	case b.joins:
 		return Joined

@@ -52,11 +52,11 @@ func OwnOf(d Definition, login string) (o OwnSchedule, ok bool) {
 		Report: d.Tasks[0].Report.Report, When: d.Triggers[0].Rule, Form: d.Tasks[0].Report.Outputs[0].Format,
 		Values: d.Values,
 	}
-	return o, same(o.Definition(login, d.Zone, d.Tasks[1].Deliver.Destination), d)
+	return o, SaySame(o.Definition(login, d.Zone, d.Tasks[1].Deliver.Destination), d)
 }
 
-// same tells whether two definitions say the same, beside what the service gives.
-func same(a, b Definition) bool {
+// SaySame tells whether two definitions say the same, beside what the service gives.
+func SaySame(a, b Definition) bool {
 	text := func(d Definition) []byte {
 		d.Triggers = each(d.Triggers, func(t Trigger) Trigger {
 			t.ID, t.Reading, t.NextDue, t.NextNominal = 0, "", nil, nil

@@ -49,6 +49,7 @@ func (u *Upkeep) sayAlive(ctx context.Context) {
 	defer stop()
 	finishing, err := u.store.SeeNode(bounded, operation.Node{
 		Name: u.node.Name, Version: u.version, Zones: zone.Version(), Parts: len(claims), Deliveries: len(sendings),
+		Workers: u.workers,
 	})
 	if err != nil {
 		if ctx.Err() == nil {

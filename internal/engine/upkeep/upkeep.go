@@ -73,7 +73,8 @@ type Upkeep struct {
 	waits        *waits.Waits
 	settle       *settle.Settler
 	outcome      *outcome.Outcome
-	version      string    // of the program
+	version      string // of the program
+	workers      int
 	swept        time.Time // when old history was removed; of the goroutine of reap
 }
 
@@ -93,6 +94,7 @@ type Needs struct {
 	Settle       *settle.Settler
 	Outcome      *outcome.Outcome
 	Version      string // of the program
+	Workers      int    // parts that the node works at once
 }
 
 // New makes the upkeep of a node.
@@ -101,7 +103,7 @@ func New(n Needs) *Upkeep {
 		node: n.Node, store: n.Store, files: n.Files, destinations: n.Destinations, holdings: n.Holdings,
 		links: n.Links, guard: n.Guard,
 		zoneData: n.Zones, installation: n.Installation, notify: n.Notify, waits: n.Waits, settle: n.Settle,
-		outcome: n.Outcome, version: n.Version,
+		outcome: n.Outcome, version: n.Version, workers: n.Workers,
 	}
 }
 

@@ -21,6 +21,7 @@ type Node struct {
 	Finishing  bool      `db:"finishing"`  // it takes no more work
 	Parts      int       `db:"parts"`      // that it works on
 	Deliveries int       `db:"deliveries"` // that it hands over
+	Workers    int       `db:"workers"`    // parts that it works at once; 0 when it does not say
 }
 
 // A node that says nothing for this long is taken for gone, in seconds.
@@ -31,10 +32,10 @@ const nodeGone = 60
 func (q Q) SeeNode(ctx context.Context, n Node) (finishing bool, err error) {
 	err = sqlx.GetContext(ctx, q.Ext, &finishing, `WITH old AS (DELETE FROM nodes
 		WHERE seen_at < now() - interval '1 day')
-		INSERT INTO nodes (name, version, zones, parts, deliveries) VALUES ($1, $2, $3, $4, $5)
+		INSERT INTO nodes (name, version, zones, parts, deliveries, workers) VALUES ($1, $2, $3, $4, $5, $6)
 		ON CONFLICT (name) DO UPDATE SET version = excluded.version, zones = excluded.zones, parts = excluded.parts,
-		deliveries = excluded.deliveries, seen_at = now()
-		RETURNING finishing`, n.Name, n.Version, n.Zones, n.Parts, n.Deliveries)
+		deliveries = excluded.deliveries, workers = excluded.workers, seen_at = now()
+		RETURNING finishing`, n.Name, n.Version, n.Zones, n.Parts, n.Deliveries, n.Workers)
 	return finishing, db.Wrap(err, "say that the node lives")
 }
 
@@ -48,7 +49,7 @@ func (q Q) ForgetNode(ctx context.Context, name string) error {
 func (q Q) Nodes(ctx context.Context) ([]Node, error) {
 	nodes := []Node{}
 	err := sqlx.SelectContext(ctx, q.Ext, &nodes, `SELECT name, version, zones, started_at, seen_at,
-		extract(epoch FROM now() - seen_at) AS ago, finishing, parts, deliveries
+		extract(epoch FROM now() - seen_at) AS ago, finishing, parts, deliveries, workers
 		FROM nodes WHERE seen_at > now() - make_interval(secs => $1) ORDER BY name LIMIT 1000`, nodeGone)
 	return nodes, db.Wrap(err, "list the nodes")
 }

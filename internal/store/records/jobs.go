@@ -98,6 +98,17 @@ func (q Q) OwnSchedules(ctx context.Context, personID int64) (n int, err error) 
 	return n, db.Wrap(err, "count own schedules")
 }
 
+// JobsByID lists jobs by their ids, in the order of their names. Those that are removed are missing.
+func (q Q) JobsByID(ctx context.Context, ids []int64) ([]job.Job, error) {
+	var rows []jobRow
+	err := sqlx.SelectContext(ctx, q.Ext, &rows, `SELECT `+jobColumns+` WHERE j.removed_at IS NULL AND j.id = ANY($1)
+		ORDER BY j.name`, ids)
+	if err != nil {
+		return nil, db.Wrap(err, "list jobs")
+	}
+	return q.withTriggers(ctx, rows)
+}
+
 // JobsOwned lists the jobs of a person by name, at most limit.
 func (q Q) JobsOwned(ctx context.Context, personID int64, limit int) ([]job.Job, error) {
 	var rows []jobRow

@@ -6,7 +6,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"slices"
 	"strings"
 	"time"
 
@@ -276,76 +275,71 @@ func marks(ctx context.Context, s Records, all Resolved) []string {
 	return notes
 }
 
-// Names tells whether recipients name a person, by themselves or as one of a group or post,
-// whatever the person wants for their mails. What there is no more names nobody.
-func Names(ctx context.Context, s Records, texts []string, p job.Person) (bool, error) {
-	return naming{s: s, p: p, seen: map[string]bool{}}.any(ctx, texts)
+// Named gives the people whom recipients name, by themselves or as one of a group or post, by
+// their ids, whatever they want for their mails. What there is no more names nobody, and an
+// address is no person: anybody may have taken it for themselves.
+func Named(ctx context.Context, s Records, texts []string) (map[int64]bool, error) {
+	n := naming{s: s, seen: map[string]bool{}}
+	if err := n.all(ctx, texts); err != nil {
+		return nil, err
+	}
+	people, err := s.PeopleByLogins(ctx, n.logins)
+	out := make(map[int64]bool, len(people))
+	for _, p := range people {
+		out[p.ID] = true
+	}
+	return out, err
 }
 
 type naming struct {
-	s    Records
-	p    job.Person
-	seen map[string]bool // groups on the way
+	s      Records
+	seen   map[string]bool // groups on the way
+	logins []string
 }
 
-func (n naming) any(ctx context.Context, texts []string) (bool, error) {
+func (n *naming) all(ctx context.Context, texts []string) error {
 	for _, text := range texts {
 		for _, piece := range job.SplitRecipients(text) {
 			to, err := job.ReadRecipient(piece)
 			if err != nil {
 				continue
 			}
-			is, err := n.one(ctx, to)
-			if err != nil && !db.IsMissing(err) {
-				return false, err
-			}
-			if is {
-				return true, nil
+			if err := n.one(ctx, to); err != nil && !db.IsMissing(err) {
+				return err
 			}
 		}
 	}
-	return false, nil
+	return nil
 }
 
-func (n naming) one(ctx context.Context, to job.Recipient) (bool, error) {
-	holds := func(posts ...job.Post) (bool, error) {
-		var logins []string
-		for _, post := range posts {
-			logins = append(logins, post.Holders...)
-		}
-		people, err := n.s.PeopleByLogins(ctx, logins)
-		return slices.ContainsFunc(people, func(one job.Person) bool { return one.ID == n.p.ID }), err
-	}
+func (n *naming) one(ctx context.Context, to job.Recipient) error {
+	var posts []job.Post
+	var err error
 	switch to.Kind {
+	case job.ToAddress:
 	case job.ToPerson:
-		p, _, err := n.s.PersonByLogin(ctx, to.Name)
-		return err == nil && p.ID == n.p.ID, err
+		n.logins = append(n.logins, to.Name)
 	case job.ToGroup:
 		key := strings.ToLower(to.Name)
 		if n.seen[key] {
-			return false, nil
+			return nil
 		}
 		n.seen[key] = true
 		g, err := n.s.Group(ctx, to.Name)
 		if err != nil {
-			return false, err
+			return err
 		}
-		return n.any(ctx, g.Members)
+		return n.all(ctx, g.Members)
 	case job.ToPost:
-		post, err := n.s.Post(ctx, to.Name)
-		if err != nil {
-			return false, err
-		}
-		return holds(post)
+		post, missing := n.s.Post(ctx, to.Name)
+		posts, err = []job.Post{post}, missing
 	case job.ToUnder:
-		all, err := n.s.PostsUnder(ctx, to.Name)
-		if err != nil {
-			return false, err
-		}
-		return holds(all...)
-	case job.ToAddress: // an address is no person: anybody may have taken it for themselves
+		posts, err = n.s.PostsUnder(ctx, to.Name)
 	}
-	return false, nil
+	for _, p := range posts {
+		n.logins = append(n.logins, p.Holders...)
+	}
+	return err
 }
 
 // Without leaves out those who left the job's list, and notes who is marked since mail to them came back.

@@ -16,7 +16,11 @@ CREATE INDEX report_versions_schedulers ON report_versions (report_id, version) 
 -- What waits for the owner's word, or for a second person's.
 CREATE INDEX deliveries_asking ON deliveries (job_id, id) WHERE state = 'unknown' OR state = 'waiting' AND kept_back = 'yes';
 
+-- How many parts a node works at once: how soon what rings begins depends on all of them.
+ALTER TABLE nodes ADD COLUMN workers int NOT NULL DEFAULT 0;
+
 -- +goose Down
+ALTER TABLE nodes DROP COLUMN workers;
 DROP INDEX deliveries_asking;
 DROP INDEX report_versions_schedulers;
 DROP INDEX job_versions_joiners;
