@@ -2,6 +2,8 @@
   import { createMutation, createQuery, useQueryClient } from '@tanstack/svelte-query';
   import { searchParams } from 'sv-router';
   import NextAndLast from '../components/NextAndLast.svelte';
+  import Choose from '../components/records/Choose.svelte';
+  import Chosen from '../components/records/Chosen.svelte';
   import Trouble from '../components/Trouble.svelte';
   import { api, body, type JobLine } from '../lib/api';
   import { asks, changed } from '../lib/queries';
@@ -24,6 +26,7 @@
         (chips.find(([key]) => key === only)?.[2](j) ?? true),
     ),
   );
+  let chosen = $state<string[]>([]);
   const turn = createMutation(() => ({
     meta: {
       says: (_: unknown, j: unknown) =>
@@ -67,6 +70,7 @@
 </div>
 {#if list.isError}<Trouble error={list.error} />{/if}
 {#if turn.isError}<Trouble error={turn.error} />{/if}
+<Chosen kind="job" bind:names={chosen} />
 {#if list.data}
   <div class="panel overflow-x-auto">
     <table class="grid-list">
@@ -76,8 +80,10 @@
       <tbody>
         {#each jobs as j (j.id)}
           <tr>
-            <td
-              ><a class="link-plain" href={p('/jobs/:job', { params: { job: String(j.id) } })}>{j.name}</a
+            <td class="whitespace-nowrap"
+              ><Choose name={j.name} may={mayChange(j.owner)} bind:names={chosen} /><a
+                class="link-plain whitespace-normal"
+                href={p('/jobs/:job', { params: { job: String(j.id) } })}>{j.name}</a
               ></td
             >
             <td>{j.readings.join('; ') || 'on demand only'}</td>

@@ -2,10 +2,12 @@
   import { createQuery } from '@tanstack/svelte-query';
   import { searchParams } from 'sv-router';
   import { untrack } from 'svelte';
+  import Choose from '../components/records/Choose.svelte';
+  import Chosen from '../components/records/Chosen.svelte';
   import SourceNote from '../components/SourceNote.svelte';
   import Trouble from '../components/Trouble.svelte';
   import { asks } from '../lib/queries';
-  import { mayBegin } from '../lib/me.svelte';
+  import { mayBegin, mayChange } from '../lib/me.svelte';
   import { p } from '../router';
 
   const list = createQuery(() => asks.reports());
@@ -17,6 +19,7 @@
       else searchParams.delete('q', undefined, { replace: true });
     });
   });
+  let chosen = $state<string[]>([]);
   const found = $derived(
     (list.data ?? []).filter((r) =>
       [r.name, r.owner, r.source, ...(r.sections ?? []).map((s) => s.sql ?? '')].some((text) =>
@@ -43,6 +46,7 @@
   >
 </div>
 {#if list.isError}<Trouble error={list.error} />{/if}
+<Chosen kind="report" bind:names={chosen} />
 {#if found.length}
   <div class="panel overflow-x-auto">
     <table class="grid-list">
@@ -55,9 +59,10 @@
       <tbody>
         {#each found as r (r.id)}
           <tr>
-            <td
-              ><a class="font-semibold" href={p('/reports/:report', { params: { report: r.name } })}
-                >{r.name}</a
+            <td class="whitespace-nowrap"
+              ><Choose name={r.name} may={mayChange(r.owner)} bind:names={chosen} /><a
+                class="font-semibold whitespace-normal"
+                href={p('/reports/:report', { params: { report: r.name } })}>{r.name}</a
               ></td
             >
             <td>{r.owner}</td>
