@@ -76,13 +76,14 @@ func (cs *Calendars) Save(ctx context.Context, who job.Person, name string, d ca
 		if saved, err = t.PutCalendar(ctx, name, who.ID, d); err != nil {
 			return err
 		}
-		if err := cs.times.Refresh(ctx, t); err != nil {
+		var asSaved timetable.Timetable // nobody else goes by it before it is committed
+		if err := asSaved.Refresh(ctx, t); err != nil {
 			return err
 		}
 		if jobs, err = t.JobsUsing(ctx, "calendar", saved.ID); err != nil {
 			return err
 		}
-		next, _ := cs.times.Reckon(jobs, cs.now(), cs.unread)
+		next, _ := asSaved.Reckon(jobs, cs.now(), cs.unread)
 		if err := t.MoveTriggers(ctx, next, zone.Version()); err != nil {
 			return err
 		}
@@ -96,12 +97,7 @@ func (cs *Calendars) Save(ctx context.Context, who job.Person, name string, d ca
 		saved, err = t.Calendar(ctx, name)
 		return err
 	})
-	if err != nil {
-		// What was read within the transaction may not have been kept.
-		cs.times.Forget()
-		return saved, err
-	}
-	return saved, nil
+	return saved, err
 }
 
 // unread says that a trigger can no longer be read and keeps its next ring.

@@ -63,7 +63,11 @@ func (fo *Foresight) WhatIf(ctx context.Context, who job.Person, c WouldBe, from
 		from = fo.now()
 	}
 	if to.IsZero() {
-		to = from.AddDate(0, 0, ForecastDays)
+		days := ForecastDays
+		if c.Calendar != nil {
+			days = whatIfDays - 1 // its days come once a year
+		}
+		to = from.AddDate(0, 0, days)
 	}
 	if !to.After(from) || to.Sub(from) > whatIfDays*24*time.Hour+time.Hour {
 		return out, fault.WrongField("the question", "to",

@@ -39,6 +39,9 @@ type Timetable struct {
 	combined  map[string]*calendar.Calendar
 	rules     map[string]rule.Rule
 	settings  job.WhenSettings
+
+	begun   int // how many refreshes have begun
+	applied int // the latest of them whose records are kept
 }
 
 // Records is where calendars are read from: the store, or a transaction.
@@ -48,8 +51,14 @@ type Records interface {
 	Setting(ctx context.Context, key string, to any) (bool, error)
 }
 
-// Refresh reads the calendars that have changed, and the settings.
+// Refresh reads the calendars that have changed, and the settings. One that began before
+// another and is slower changes nothing any more: what it read is older. What a transaction has
+// changed and not committed is read into a timetable of its own.
 func (t *Timetable) Refresh(ctx context.Context, from Records) error {
+	t.mu.Lock()
+	t.begun++
+	turn := t.begun
+	t.mu.Unlock()
 	var settings job.WhenSettings
 	if _, err := from.Setting(ctx, WhenSetting, &settings); err != nil {
 		return err
@@ -59,6 +68,10 @@ func (t *Timetable) Refresh(ctx context.Context, from Records) error {
 		return err
 	}
 	t.mu.Lock()
+	if t.applied > turn {
+		t.mu.Unlock()
+		return nil
+	}
 	var changed []string
 	for name, stamp := range stamps {
 		if t.stamps[name] != stamp {
@@ -67,10 +80,12 @@ func (t *Timetable) Refresh(ctx context.Context, from Records) error {
 	}
 	removed := len(t.stamps) > len(stamps)
 	t.settings = settings.WithDefaults()
-	t.mu.Unlock()
 	if len(changed) == 0 && !removed {
+		t.applied = turn
+		t.mu.Unlock()
 		return nil
 	}
+	t.mu.Unlock()
 	fresh := map[string]*calendar.Calendar{}
 	for _, name := range changed {
 		c, err := from.Calendar(ctx, name)
@@ -84,12 +99,18 @@ func (t *Timetable) Refresh(ctx context.Context, from Records) error {
 	}
 	t.mu.Lock()
 	defer t.mu.Unlock()
+	if t.applied > turn {
+		return nil
+	}
+	t.applied = turn
 	kept := make(map[string]*calendar.Calendar, len(stamps))
-	for name := range stamps {
+	for name, stamp := range stamps {
 		if c, ok := fresh[name]; ok {
 			kept[name] = c
-		} else if c, ok := t.calendars[name]; ok {
-			kept[name] = c
+		} else if t.stamps[name] == stamp {
+			kept[name] = t.calendars[name]
+		} else {
+			delete(stamps, name) // another refresh came between; the next one reads it
 		}
 	}
 	t.stamps, t.calendars, t.combined, t.rules = stamps, kept, nil, nil

@@ -151,3 +151,38 @@ func TestReckonNamesWhatMoved(t *testing.T) {
 	assert.Equal(t, thursday.AddDate(0, 0, -1), moves[5].Due.UTC())
 	assert.Equal(t, []string{`lost it: there is no calendar "Nowhere"; an administrator can add it`}, unread)
 }
+
+// slow gives what was when it was asked for stamps, however late it answers for the calendar.
+type slow struct {
+	*drawer
+	began, goOn chan struct{}
+}
+
+func (s *slow) Calendar(_ context.Context, name string) (records.Calendar, error) {
+	c := s.calendars[name]
+	close(s.began)
+	<-s.goOn
+	return c, nil
+}
+
+// A refresh that read before another and ends behind it does not bring back what was.
+func TestASlowRefreshBringsNothingOldBack(t *testing.T) {
+	ctx := context.Background()
+	d := &drawer{calendars: map[string]records.Calendar{}}
+	d.put("Harbour")
+	var table Timetable
+	require.NoError(t, table.Refresh(ctx, d))
+	d.put("Harbour", "2026-11-26")
+	old := &slow{
+		drawer: &drawer{calendars: map[string]records.Calendar{"Harbour": d.calendars["Harbour"]}},
+		began:  make(chan struct{}), goOn: make(chan struct{}),
+	}
+	ended := make(chan error)
+	go func() { ended <- table.Refresh(ctx, old) }()
+	<-old.began
+	d.put("Harbour")
+	require.NoError(t, table.Refresh(ctx, d))
+	close(old.goOn)
+	require.NoError(t, <-ended)
+	assert.Equal(t, monday.AddDate(0, 0, 3), next(t, &table, monday), "Thursday is open again")
+}

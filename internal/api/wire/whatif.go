@@ -15,7 +15,7 @@ type WhatIfRequest struct {
 	Lift     int64           `json:"lift,omitempty" doc:"the number of a freeze that would end now"`
 
 	From  *time.Time `json:"from,omitempty" doc:"now when left out"`
-	To    *time.Time `json:"to,omitempty" doc:"92 days later when left out; at most 366 days"`
+	To    *time.Time `json:"to,omitempty" doc:"92 days later when left out, for a calendar a year; at most 366 days"`
 	Zone  string     `json:"zone,omitempty" doc:"the zone of the signed-in person when left out"`
 	Limit *int       `json:"limit,omitempty" minimum:"0" maximum:"2000" doc:"changed rings that are told at most; 200 when left out"`
 }
