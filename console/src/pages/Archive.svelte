@@ -29,7 +29,7 @@
 <svelte:head><title>Archive of {name} · Iron Bell</title></svelte:head>
 
 <div class="flex flex-wrap items-baseline gap-3.5">
-  <span class="soft"
+  <span class="soft min-w-0 break-words"
     ><a href={p('/jobs')}>Jobs</a> / <a href={p('/jobs/:job', { params: { job: name } })}>{name}</a> /</span
   >
   <h1>Archive</h1>

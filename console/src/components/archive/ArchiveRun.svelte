@@ -45,7 +45,7 @@
     <b>{fullDay(run.nominal, run.zone)}, {clock(run.nominal, run.zone)}</b>
     <a class="underline" href={p('/runs/:run', { params: { run: run.run } })}>{run.run}</a>
     <StateMark state={run.state} />
-    <span class="soft">{versions}</span>
+    <span class="soft min-w-0 break-words">{versions}</span>
     <span class="flex-1"></span>
     {#if run.withdrawn}<span class="text-warning font-semibold">links were withdrawn</span>{/if}
     {#if run.open_links}<a class="soft underline" href={p('/runs/:run', { params: { run: run.run } })}
