@@ -97,7 +97,10 @@ func (cs *Calendars) Save(ctx context.Context, who job.Person, name string, d ca
 		saved, err = t.Calendar(ctx, name)
 		return err
 	})
-	return saved, err
+	if err != nil {
+		return saved, err
+	}
+	return saved, cs.times.Refresh(ctx, cs.store)
 }
 
 // unread says that a trigger can no longer be read and keeps its next ring.
