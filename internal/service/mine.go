@@ -64,12 +64,14 @@ func (pp *People) Mine(ctx context.Context, who job.Person, days int) (Mine, err
 			out.Reports = append(out.Reports, r)
 		}
 	}
-	alerts, err := pp.store.AlertsFor(ctx, who, pp.now())
+	alone := who
+	alone.Role = job.RoleReader // an administrator's own, not those of all
+	alerts, err := pp.store.AlertsFor(ctx, alone, pp.now())
 	if err != nil {
 		return out, err
 	}
 	out.Alerts = slices.DeleteFunc(alerts, func(a job.Alert) bool {
-		return a.State == job.AlertClosed || !strings.EqualFold(a.Owner, who.Login)
+		return a.State == job.AlertClosed
 	})
 	if out.Unknown, out.Consents, err = pp.store.AskingOf(ctx, who.ID); err != nil {
 		return out, err

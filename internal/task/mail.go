@@ -307,14 +307,18 @@ func (k *Deliver) joined(ctx context.Context, w Work, r *recipients.Resolver) er
 	if err != nil {
 		return err
 	}
+	closed := 0
 	for _, p := range all {
 		if !may[p.ID] {
-			r.Out.Notes = append(r.Out.Notes, fmt.Sprintf("%s joined, and it is no longer open to them", p.Name))
+			closed++
 			continue
 		}
 		if err := r.Add(ctx, []string{"person:" + p.Login}); err != nil {
 			return err
 		}
+	}
+	if closed > 0 {
+		r.Out.Notes = append(r.Out.Notes, fmt.Sprintf("%d joined, and it is no longer open to them", closed))
 	}
 	return nil
 }
