@@ -111,10 +111,14 @@ func whatIfOf(w service.WhatIf, z *time.Location, atOnce int) wire.WhatIf {
 	slices.SortStableFunc(out.Jobs, func(a, b wire.JobRings) int { return at(a.First).Compare(at(b.First)) })
 	out.Jobs = out.Jobs[:min(len(out.Jobs), whatIfJobs)]
 	for _, c := range w.Clashes[:min(len(w.Clashes), whatIfClashes)] {
-		one := wire.ClashChange{Clash: clashOf(c.Clash, w.Will.Jobs, z), What: "new", Was: c.Was}
+		side := w.Will
+		if c.Ends {
+			side = w.Was
+		}
+		one := wire.ClashChange{Clash: clashOf(c.Clash, side.Jobs, z), What: "new", Was: c.Was}
 		switch {
 		case c.Ends:
-			one.Clash, one.What = clashOf(c.Clash, w.Was.Jobs, z), "ends"
+			one.What = "ends"
 		case c.Was > c.Most:
 			one.What = "milder"
 		case c.Was > 0:
