@@ -87,7 +87,7 @@ func run(out, state, url, inbox, only string) error {
 		return err
 	}
 	from, to := time.Now().AddDate(0, 0, 3), time.Now().AddDate(0, 0, 4)
-	whatIf, err := said("freeze", "-try", "-from", from.Format("2006-01-02 18:00"), "-to", to.Format("2006-01-02 08:00"),
+	whatIf, err := said("freeze", "-try", "-from", from.Format(time.DateOnly)+" 18:00", "-to", to.Format(time.DateOnly)+" 08:00",
 		"-reason", "the server moves", "source:tarnwick")
 	if err != nil {
 		return err
