@@ -40,6 +40,7 @@ type Denied struct {
 	What   string // `ring the job Quay board`
 	Second bool   // it takes somebody else, whoever they are
 	Source string // of an event that may not be reported
+	Ask    string // whom to ask, where no role helps
 }
 
 func (e *Denied) Error() string {
@@ -54,6 +55,9 @@ func (e *Denied) Error() string {
 	if e.Source != "" {
 		return fmt.Sprintf("events of the source %q may not be reported with this: it takes a token that an "+
 			"administrator made for that source; your own source is %s", e.Source, e.Person.OwnSource())
+	}
+	if e.Ask != "" {
+		return fmt.Sprintf("%s may not %s: ask %s", e.Person.Name, e.What, e.Ask)
 	}
 	if e.Act == Administer {
 		return fmt.Sprintf("%s may not do this: it takes an administrator", e.Person.Name)

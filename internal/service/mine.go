@@ -96,7 +96,10 @@ func (pp *People) Join(ctx context.Context, who job.Person, name string, join bo
 		case err != nil:
 			return err
 		case !may[who.ID]:
-			return &access.Denied{Act: access.Ring, Person: who, What: "join the mails of " + j.Name + ", which are not open to them"}
+			return &access.Denied{
+				Act: access.Ring, Person: who, What: "join the mails of " + j.Name + ", which are not open to them",
+				Ask: "its owner, " + j.Owner + ", to open them",
+			}
 		case who.Mail == "":
 			v.Add("", "you have no mail address; enter one under what you want for your mails")
 			return v.Err()

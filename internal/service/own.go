@@ -37,7 +37,9 @@ func (js *Jobs) Schedule(ctx context.Context, who job.Person, name string, o job
 		return job.Job{}, err
 	}
 	if !j.Personal || j.Owner != who.Login {
-		return job.Job{}, &access.Denied{Act: access.Write, Person: who, What: "change the job " + j.Name + " as an own schedule"}
+		return job.Job{}, &access.Denied{
+			Act: access.Write, Person: who, What: "change the job " + j.Name + " as an own schedule", Ask: "its owner, " + j.Owner,
+		}
 	}
 	return js.Save(ctx, who, j.Name, who.Login, j.On, d)
 }
