@@ -217,6 +217,13 @@ func TestOwnSchedules(t *testing.T) {
 		assert.ErrorContains(t, save(change), "sends one report in one form to its owner", why)
 	}
 	assert.ErrorContains(t, save(func(d *job.Definition) { d.Personal = false }), "may not save the job")
+	// Nor is anything asked of a source for whoever calls something else an own schedule.
+	page, err := oren.Job(ctx, j.Name)
+	require.NoError(t, err)
+	lists := page.Definition
+	lists.Split = job.Split{Each: "port", Query: &job.ListQuery{Source: "tarnwick", SQL: "SELECT code FROM ports"}}
+	_, err = oren.TryJob(ctx, "quite new", wire.JobRequest{On: true, Definition: lists})
+	assert.ErrorContains(t, err, "sends one report in one form to its owner")
 	w.Report("Wages", "SELECT 1 AS wage")
 	assert.ErrorContains(t, save(func(d *job.Definition) { d.Tasks[0].Report.Report = "Wages" }), "not open to own schedules")
 	w.Job("Departures of mara", world.Definition("Departures", "company mail", []string{"csv"}, "desk@tarnwick.example"))

@@ -38,6 +38,11 @@ func (js *Jobs) check(ctx context.Context, v *fault.Invalid, who job.Person, nam
 	if owner == "" {
 		owner = cmp.Or(c.old.Owner, who.Login)
 	}
+	// The rights of an own schedule are for what is one, before anything of it is asked of a source.
+	if _, own := job.OwnOf(d, cmp.Or(c.old.Owner, owner)); d.Personal && !own {
+		v.Add("personal", "an own schedule sends one report in one form to its owner, by one rule, and says nothing else")
+		return c, v.Err()
+	}
 	personal := d.Personal && (c.old.ID == 0 || c.old.Personal)
 	if err := access.MayOwn(who, access.Write, "save the job "+name, cmp.Or(c.old.Owner, owner), personal); err != nil {
 		return c, err
