@@ -64,7 +64,7 @@
       disabled={!means.data || kept || remove.isPending}
       onclick={() => remove.mutate()}>{words}</button
     >
-    <span class="soft text-[13px]">For 30 days it can be brought back.</span>
+    <span class="soft text-[13px]">For 30 days {all.length === 1 ? 'it' : 'they'} can be brought back.</span>
   </div>
   {#if remove.isError}<Trouble error={remove.error} />{/if}
 </section>
