@@ -147,11 +147,27 @@ func TestOwnSchedules(t *testing.T) {
 	same, err := oren.Schedule(ctx, "", own)
 	require.NoError(t, err)
 	assert.Equal(t, j.ID, same.ID, "whoever lost the answer and asks again does not get it twice")
+	// Nor does whoever presses six times at once, on whichever node.
+	pressed, six := own, make(chan int64, 6)
+	pressed.When = "every day at 09:30"
+	for range 6 {
+		go func() {
+			j, err := oren.Schedule(ctx, "", pressed)
+			assert.NoError(t, err)
+			six <- j.ID
+		}()
+	}
+	first := <-six
+	for range 5 {
+		assert.Equal(t, first, <-six)
+	}
+	_, err = oren.RemoveRecords(ctx, []wire.RecordName{{Kind: "job", Name: "Departures for Oren Hask 2"}}, false)
+	require.NoError(t, err)
 	other := own
 	other.When = "every day at 07:00"
 	again, err := oren.Schedule(ctx, "", other)
 	require.NoError(t, err)
-	assert.Equal(t, "Departures for Oren Hask 2", again.Name)
+	assert.Equal(t, "Departures for Oren Hask 3", again.Name)
 	mine, err = oren.Mine(ctx)
 	require.NoError(t, err)
 	require.Len(t, mine.Schedules, 2)
@@ -183,7 +199,7 @@ func TestOwnSchedules(t *testing.T) {
 	require.NoError(t, remove(again.Name))
 	again, err = oren.Schedule(ctx, "", other)
 	require.NoError(t, err)
-	assert.Equal(t, "Departures for Oren Hask 3", again.Name, "the name of what was removed is not free")
+	assert.Equal(t, "Departures for Oren Hask 4", again.Name, "the name of what was removed is not free")
 	// What belongs to a reader by other ways gives them no more rights than they had.
 	_, err = w.C.SaveJob(ctx, "Board", wire.JobRequest{
 		Owner: "oren", On: true, Definition: world.Definition("Departures", "company mail", []string{"csv"}, "desk@tarnwick.example"),

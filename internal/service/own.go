@@ -11,6 +11,7 @@ import (
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/zone"
+	"ironbell/internal/store"
 	"ironbell/internal/store/db"
 	"ironbell/internal/store/records"
 	"ironbell/internal/task/recipients"
@@ -66,18 +67,48 @@ func (js *Jobs) mailServer(ctx context.Context) (string, error) {
 		"An administrator adds one under Destinations.")
 }
 
+// scheduled says that somebody has an own schedule that says the same.
+type scheduled struct{ job job.Job }
+
+func (e *scheduled) Error() string {
+	return fmt.Sprintf("there is an own schedule that says the same, %q", e.job.Name)
+}
+
+// Unwrap makes it something that was written wrong, to whoever saves the job itself.
+func (e *scheduled) Unwrap() error {
+	return &fault.Invalid{What: "the own schedule", Wrong: []fault.Wrong{{Sentence: e.Error()}}}
+}
+
+// once refuses an own schedule that its owner has already, or that would be one too many. Those
+// of one person are saved one after the other.
+func once(ctx context.Context, t *store.Tx, owner job.Person, d job.Definition) error {
+	if err := t.LockSetting(ctx, "own schedules of "+owner.Login); err != nil {
+		return err
+	}
+	own, err := t.JobsOwned(ctx, owner.ID, maxOwned)
+	if err != nil {
+		return err
+	}
+	n := 0
+	for _, j := range own {
+		if !j.Personal {
+			continue
+		}
+		if job.SaySame(j.Definition, d) {
+			return &scheduled{j}
+		}
+		n++
+	}
+	v := &fault.Invalid{What: "the own schedule"}
+	if n >= job.MaxOwnSchedules {
+		v.Add("", "%s has %d own schedules already, which is the most; remove one first", owner.Name, n)
+	}
+	return v.Err()
+}
+
 // newSchedule saves a new own schedule under a name, or the first of it with a number that no
 // job has or had. One that says the same is not made twice: whoever lost an answer asks again.
 func (js *Jobs) newSchedule(ctx context.Context, who job.Person, name string, d job.Definition) (job.Job, error) {
-	own, err := js.store.JobsOwned(ctx, who.ID, maxOwned)
-	if err != nil {
-		return job.Job{}, err
-	}
-	for _, j := range own {
-		if j.Personal && job.SaySame(j.Definition, d) {
-			return js.Described(j), nil
-		}
-	}
 	ctx = db.Expecting(ctx, db.Precondition{Kind: "job", Absent: true})
 	if len(name) > maxName-4 {
 		name = strings.ToValidUTF8(name[:maxName-4], "")
@@ -88,6 +119,10 @@ func (js *Jobs) newSchedule(ctx context.Context, who job.Person, name string, d 
 			try += " " + strconv.Itoa(n)
 		}
 		j, err := js.Save(ctx, who, try, who.Login, true, d)
+		var same *scheduled
+		if errors.As(err, &same) {
+			return js.Described(same.job), nil
+		}
 		var taken *db.Taken
 		var stale *db.Stale
 		if n < maxOwned && (errors.As(err, &taken) || errors.As(err, &stale)) {
@@ -103,9 +138,9 @@ const (
 	maxOwned = 1000
 )
 
-// checkOwn looks an own schedule through: that its report is open to its owner, and that there
-// are not too many.
-func (ck *checks) checkOwn(ctx context.Context, v *fault.Invalid, owner job.Person, old job.Job, d job.Definition) error {
+// checkOwn looks an own schedule through: that its report is open to its owner, and
+// that it does not come too often.
+func (ck *checks) checkOwn(ctx context.Context, v *fault.Invalid, owner job.Person, d job.Definition) error {
 	o, _ := job.OwnOf(d, owner.Login)
 	if owner.Mail == "" {
 		v.Add("owner", "%s has no mail address to which it could come", owner.Name)
@@ -132,15 +167,6 @@ func (ck *checks) checkOwn(ctx context.Context, v *fault.Invalid, owner job.Pers
 		r, ok := d.Triggers[0].Read(&fault.Invalid{}, "", place, nil)
 		if ok && r.Most() > job.MaxOwnRings {
 			v.Add("when", "it would come up to %d times a day; own schedules come %d times a day at most", r.Most(), job.MaxOwnRings)
-		}
-	}
-	if old.ID == 0 {
-		n, err := ck.store.OwnSchedules(ctx, owner.ID)
-		if err != nil {
-			return err
-		}
-		if n >= job.MaxOwnSchedules {
-			v.Add("", "%s has %d own schedules already, which is the most; remove one first", owner.Name, n)
 		}
 	}
 	return nil

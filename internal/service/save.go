@@ -58,7 +58,7 @@ func (js *Jobs) check(ctx context.Context, v *fault.Invalid, who job.Person, nam
 		return c, err
 	}
 	if d.Personal {
-		if err := js.checks.checkOwn(ctx, v, c.owner, c.old, c.Definition); err != nil {
+		if err := js.checks.checkOwn(ctx, v, c.owner, c.Definition); err != nil {
 			return c, err
 		}
 	}
@@ -112,6 +112,11 @@ func (js *Jobs) Save(ctx context.Context, who job.Person, name, owner string, on
 		}
 		if old.ID != 0 {
 			if old, err = t.Job(ctx, strconv.FormatInt(old.ID, 10)); err != nil {
+				return err
+			}
+		}
+		if d.Personal && old.ID == 0 {
+			if err := once(ctx, t, c.owner, d); err != nil {
 				return err
 			}
 		}

@@ -73,7 +73,6 @@ type jobsStore interface {
 	changes
 	timetable.Records
 	Job(ctx context.Context, name string) (job.Job, error)
-	JobsOwned(ctx context.Context, personID int64, limit int) ([]job.Job, error)
 	Report(ctx context.Context, name string) (job.Report, error)
 	Places(ctx context.Context, kind records.PlaceKind) ([]records.Place, error)
 	Run(ctx context.Context, id job.RunID) (job.Run, error)

@@ -91,13 +91,6 @@ func (q Q) Jobs(ctx context.Context, search string, limit int) ([]job.Job, error
 	return q.withTriggers(ctx, rows)
 }
 
-// OwnSchedules counts the own schedules of a person.
-func (q Q) OwnSchedules(ctx context.Context, personID int64) (n int, err error) {
-	err = sqlx.GetContext(ctx, q.Ext, &n, `SELECT count(*) FROM jobs j JOIN job_versions v ON v.job_id = j.id
-		AND v.version = j.version WHERE j.owner_id = $1 AND j.removed_at IS NULL AND v.definition ? 'personal'`, personID)
-	return n, db.Wrap(err, "count own schedules")
-}
-
 // JobsByID lists jobs by their ids, in the order of their names. Those that are removed are missing.
 func (q Q) JobsByID(ctx context.Context, ids []int64) ([]job.Job, error) {
 	var rows []jobRow
