@@ -163,7 +163,7 @@ func TestAnAlertHasAPageAndALongLogIsReadOn(t *testing.T) {
 	require.NoError(t, err)
 	p.Do(chromedp.Navigate("http://" + w.Listen + "/runs/" + run.ID.String()))
 	p.Sees("line 3900.")
-	p.Click("Read on")
+	p.Press("//main", "Read on")
 	p.Sees("line 6000.")
 	out, _, _ := w.Ironbell("run", "-log", run.ID.String())
 	assert.Contains(t, out, "line 6000.")
