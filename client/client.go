@@ -13,6 +13,7 @@ import (
 	"net/url"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"ironbell/internal/api/wire"
@@ -24,6 +25,7 @@ type Client struct {
 	base  string
 	token string
 	http  *http.Client
+	zone  atomic.Pointer[string]
 }
 
 const (
@@ -133,6 +135,9 @@ func (c *Client) send(ctx context.Context, method, path, mediaType string, body 
 	if err != nil {
 		return nil, &Unreachable{Base: c.base, Cause: err}
 	}
+	if zone := res.Header.Get(wire.ReaderZone); zone != "" {
+		c.zone.Store(&zone)
+	}
 	if res.StatusCode >= 400 {
 		defer func() { _ = res.Body.Close() }() // only read from
 		p := &Problem{Status: res.StatusCode}
@@ -165,6 +170,15 @@ func (c *Client) long(ctx context.Context, method, path string, in, out any) err
 		return fmt.Errorf("the answer of %s cannot be read: %w", c.base, err)
 	}
 	return nil
+}
+
+// Zone is the time zone of the person who signed in, as the last answer names
+// it; empty before any answer.
+func (c *Client) Zone() string {
+	if zone := c.zone.Load(); zone != nil {
+		return *zone
+	}
+	return ""
 }
 
 func segment(name string) string { return url.PathEscape(name) }
@@ -204,11 +218,6 @@ func (c *Client) SignIns(ctx context.Context, login string) (all []wire.SignIn, 
 // EndSignIn ends a session or token.
 func (c *Client) EndSignIn(ctx context.Context, id int64) error {
 	return c.do(ctx, http.MethodDelete, "/api/sign-ins/"+strconv.FormatInt(id, 10), nil, nil)
-}
-
-// MakeEventToken makes a token of somebody's that only reports events.
-func (c *Client) MakeEventToken(ctx context.Context, login string, r wire.EventTokenRequest) (t wire.Token, err error) {
-	return t, c.do(ctx, http.MethodPost, "/api/people/"+segment(login)+"/tokens", r, &t)
 }
 
 // Jobs lists jobs whose name holds search.

@@ -142,6 +142,11 @@ func (c *Client) Receives(ctx context.Context, login string) (all []wire.Receive
 	return all, c.do(ctx, "GET", "/api/people/"+segment(login)+"/receives", nil, &all)
 }
 
+// InRole says what follows when a person is given a role: nothing is changed.
+func (c *Client) InRole(ctx context.Context, login string, role job.Role) (says []string, err error) {
+	return says, c.do(ctx, "GET", "/api/people/"+segment(login)+"/roles/"+segment(string(role)), nil, &says)
+}
+
 // Mine shows what the signed-in person receives and may join, what they own, and what waits for
 // their word.
 func (c *Client) Mine(ctx context.Context) (m wire.Mine, err error) {

@@ -81,12 +81,6 @@ func (c *Client) Report(ctx context.Context, event map[string]any) (h wire.Heard
 	return h, err
 }
 
-// Events lists events, newest first; of one type, unless it is empty.
-func (c *Client) Events(ctx context.Context, eventType string) (all []wire.Event, err error) {
-	err = c.do(ctx, "GET", "/api/events?"+url.Values{"type": {eventType}}.Encode(), nil, &all)
-	return all, err
-}
-
 // TaskKinds says what each kind of task is for.
 func (c *Client) TaskKinds(ctx context.Context) (kinds []wire.TaskKind, err error) {
 	err = c.do(ctx, "GET", "/api/task-kinds", nil, &kinds)

@@ -10,6 +10,8 @@ import (
 	"strings"
 	"time"
 
+	"ironbell/internal/core/job"
+
 	"github.com/jackc/pgx/v5"
 )
 
@@ -182,4 +184,19 @@ func generate(seed uint64, today time.Time) []filling {
 		{"inspections", []string{"id", "vessel_id", "day", "inspector", "passed"}, inspections},
 		{"defects", []string{"id", "vessel_id", "found", "closed", "critical", "what"}, defects},
 	}
+}
+
+// The programs that tell of what happened.
+var senders = map[string]job.SenderDefinition{
+	"Ledger office": {
+		Note:  "The office's own program, which says when a month is closed.",
+		Sends: []job.EventGrant{{Source: "/ledger-office", Type: "example.tarnwick.ledger.*"}},
+	},
+	"Tide gauges": {
+		Note: "The gauges of the five ports; they know nothing of CloudEvents, and sign what they post.",
+		Sends: []job.EventGrant{
+			{Source: "/gauges", Type: "example.tarnwick.tide.*"}, {Source: "/gauges", Type: "example.tarnwick.gauge.silent"},
+		},
+		Type: "example.tarnwick.tide.read", Pace: 600,
+	},
 }

@@ -177,6 +177,11 @@ func Load(ctx context.Context, c *client.Client, w World) error {
 			return fmt.Errorf("save the report %s: %w", r.name, err)
 		}
 	}
+	for name, d := range senders {
+		if _, err := c.SaveSender(ctx, name, d); err != nil {
+			return fmt.Errorf("save the sender %s: %w", name, err)
+		}
+	}
 	holidays, err := c.ReadICS(ctx, holidayFile, "")
 	if err != nil {
 		return fmt.Errorf("read the public holidays: %w", err)

@@ -12,6 +12,7 @@ import (
 	"testing"
 	"time"
 
+	"ironbell/client"
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/job"
 	"ironbell/internal/engine"
@@ -114,7 +115,7 @@ func TestAChainOfEveryKind(t *testing.T) {
 	mac.Write([]byte(told.Header.Get("Webhook-Id") + "." + told.Header.Get("Webhook-Timestamp") + "." + told.Body))
 	assert.Equal(t, "v1,"+base64.StdEncoding.EncodeToString(mac.Sum(nil)), told.Header.Get("Webhook-Signature"))
 	assert.Equal(t, page.ID.String()+"-1-tell", told.Header.Get("Webhook-Id"), "the same over retries")
-	events, err := w.C.Events(context.Background(), "example.tarnwick.loaded")
+	events, err := w.C.Events(context.Background(), client.EventFilter{Type: "example.tarnwick.loaded"})
 	require.NoError(t, err)
 	require.Len(t, events, 1)
 	assert.JSONEq(t, `{"rows":"5"}`, string(events[0].Data))

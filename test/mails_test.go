@@ -400,6 +400,7 @@ func TestAnInstallationCanBeSilentOrSendToOneAddress(t *testing.T) {
 }
 
 func TestAlertsGoStepByStep(t *testing.T) {
+	t.Parallel() // it waits most of its time
 	w := world.Open(t)
 	ctx := context.Background()
 	w.Place("ops desk", "http", "", map[string]any{"url": "http://" + w.Out.Receiver + "/alerts"})

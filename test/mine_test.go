@@ -262,3 +262,42 @@ func TestOwnSchedules(t *testing.T) {
 		return len(w.Inbox("oren@tarnwick.example")) == 2
 	})
 }
+
+// Who owns a report may end the own schedules of it, which would keep it for ever, and no others.
+func TestAReportsOwnerEndsItsOwnSchedules(t *testing.T) {
+	w := world.Open(t)
+	ctx := context.Background()
+	for login, role := range map[string]string{"oren": "reader", "brina": "owner"} {
+		_, err := w.C.SavePerson(ctx, login, wire.PersonRequest{
+			Name: login, Mail: login + "@tarnwick.example", Role: role, Zone: "Europe/London", Password: world.Password,
+		})
+		require.NoError(t, err)
+	}
+	oren, brina := w.As("oren"), w.As("brina")
+	schedule := map[string]string{}
+	for report, owner := range map[string]string{"Berths": "brina", "Tides": "mara"} {
+		w.Report(report, "SELECT 1 AS n")
+		_, err := w.C.SaveReport(ctx, report, wire.ReportRequest{Owner: owner, ReportDefinition: job.ReportDefinition{
+			Source: "tarnwick", Sections: []job.Section{{Name: "Rows", SQL: "SELECT 1 AS n"}},
+			Schedulers: []string{"person:oren"},
+		}})
+		require.NoError(t, err)
+		j, err := oren.Schedule(ctx, "", job.OwnSchedule{Report: report, When: "every day at 06:00"})
+		require.NoError(t, err)
+		schedule[report] = j.Name
+	}
+	remove := func(records ...wire.RecordName) error {
+		_, err := brina.RemoveRecords(ctx, records, false)
+		return err
+	}
+	theirs := wire.RecordName{Kind: "report", Name: "Berths"}
+	assert.ErrorContains(t, remove(theirs), "needs it", "alone it stays")
+	require.ErrorContains(t, remove(wire.RecordName{Kind: "job", Name: schedule["Tides"]}), "may not remove")
+	require.NoError(t, remove(theirs, wire.RecordName{Kind: "job", Name: schedule["Berths"]}))
+	mine, err := oren.Mine(ctx)
+	require.NoError(t, err)
+	require.Len(t, mine.Schedules, 1)
+	assert.Equal(t, schedule["Tides"], mine.Schedules[0].Name)
+	_, err = brina.ReturnRecords(ctx, []wire.RecordName{{Kind: "job", Name: schedule["Berths"]}})
+	assert.ErrorContains(t, err, "may not bring back", "ending is all that an owner of the report may do")
+}

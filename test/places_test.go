@@ -135,7 +135,7 @@ func TestADestinationWorksAsFarAsItsLastTestSays(t *testing.T) {
 	w.Behave("webdav", "expired", 0)
 	_, _, status := w.Ironbell("destinations", "-test", name)
 	assert.NotZero(t, status)
-	assert.Regexp(t, `test failed .* UTC: .*401`, said())
+	assert.Regexp(t, `test failed .* (GMT|BST): .*401`, said())
 	p, err := w.C.Destination(ctx, name)
 	require.NoError(t, err)
 	require.NotNil(t, p.Tested)
@@ -220,6 +220,7 @@ func TestAMailServerThatIsDownIsOneAlertAndAllArrivesOnce(t *testing.T) {
 }
 
 func TestWhatWaitedTooLongIsGivenUpAndTold(t *testing.T) {
+	t.Parallel() // it waits most of its time
 	w := world.Open(t)
 	ctx := context.Background()
 	w.MailStorm("Storm", 3)

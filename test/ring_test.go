@@ -21,6 +21,7 @@ import (
 )
 
 func TestARuleRingsAndTheReportArrives(t *testing.T) {
+	t.Parallel() // it waits most of its time
 	w := world.Open(t)
 	ctx := context.Background()
 	w.Report("Ports", `SELECT code AS "Code", name AS "Port", :day AS "Day", 12.5 AS "Share" FROM ports ORDER BY code`,

@@ -170,7 +170,7 @@ func TestEventsStartJobsAndGiveThemValues(t *testing.T) {
 		`{"specversion":"1.0","source":"s","type":"t"}`:                                "id: the attribute is missing",
 		`{"specversion":"1.0","id":7,"source":"s","type":"t"}`:                         "it is no text",
 		`{"specversion":"1.0","id":"7","source":"s","type":"t","time":"noon"}`:         "is no time",
-		`{"specversion":"1.0","id":"7","source":"s","type":"t","data_base64":"AA=="}`:  "bytes are not read here",
+		`{"specversion":"1.0","id":"7","source":"s","type":"t","data_base64":"A"}`:     "it is no text in base64",
 		`{"specversion":"1.0","id":"7","source":"s","type":"t","data":{"a":"\u0000"}}`: "it holds a zero character",
 		`{"specversion":"1.0","id":"a\nb","source":"s","type":"t"}`:                    "control characters",
 	} {

@@ -31,6 +31,7 @@ const made = createRouter({
   '/l/:token': () => import('./pages/Linked.svelte'),
   '/settings': () => import('./pages/Settings.svelte'),
   '/queue': () => import('./pages/Queue.svelte'),
+  '/events': () => import('./pages/Events.svelte'),
   '/sources': () => import('./pages/Sources.svelte'),
   '/runs/:run/compare': () => import('./pages/Compare.svelte'),
   '/runs': Runs,

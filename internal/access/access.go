@@ -41,6 +41,7 @@ type Denied struct {
 	Second bool   // it takes somebody else, whoever they are
 	Source string // of an event that may not be reported
 	Ask    string // whom to ask, where no role helps
+	Sender string // a program, in place of the person
 }
 
 func (e *Denied) Error() string {
@@ -52,9 +53,13 @@ func (e *Denied) Error() string {
 		return fmt.Sprintf("%s may not say yes here: it takes a second person, an owner or administrator who does "+
 			"not own the job", e.Person.Name)
 	}
+	if e.Sender != "" {
+		return fmt.Sprintf("the sender %q may not send events of the type %q from the source %q; an administrator says what it may",
+			e.Sender, e.What, e.Source)
+	}
 	if e.Source != "" {
-		return fmt.Sprintf("events of the source %q may not be reported with this: it takes a token that an "+
-			"administrator made for that source; your own source is %s", e.Source, e.Person.OwnSource())
+		return fmt.Sprintf("events of the source %q may not be reported by you: it takes the token or "+
+			"the key of a sender that may, which an administrator makes; your own source is %s", e.Source, e.Person.OwnSource())
 	}
 	if e.Ask != "" {
 		return fmt.Sprintf("%s may not %s: ask %s", e.Person.Name, e.What, e.Ask)
@@ -221,7 +226,7 @@ func SignIn(ctx context.Context, s *store.Store, login, password string,
 func open(ctx context.Context, s *store.Store, n people.NewSignIn, by string) (id int64, token string, err error) {
 	if n.Kind == job.Token {
 		token = tokenMark + rand.Text() + rand.Text()
-		n.Hash = tokenHash(token)
+		n.Hash = TokenHash(token)
 	}
 	err = s.Do(ctx, func(t *store.Tx) error {
 		if id, err = t.BeginSignIn(ctx, n); err != nil {
@@ -231,7 +236,7 @@ func open(ctx context.Context, s *store.Store, n people.NewSignIn, by string) (i
 			return ErrSignIn
 		}
 		return t.Audit(ctx, by, "sign in", "sign-in", by, nil, map[string]any{
-			"id": id, "kind": n.Kind, "name": n.Name, "address": n.Address, "sends": n.Sends,
+			"id": id, "kind": n.Kind, "name": n.Name, "address": n.Address,
 		})
 	})
 	return id, token, err
@@ -252,7 +257,7 @@ func NewToken(ctx context.Context, s *store.Store, person int64, by string,
 
 // ByToken finds whom a token belongs to.
 func ByToken(ctx context.Context, s *store.Store, token string) (job.Person, job.SignIn, error) {
-	return s.PersonByToken(ctx, tokenHash(token))
+	return s.PersonByToken(ctx, TokenHash(token))
 }
 
 // EndSignIn ends a way in: one's own, or, by an administrator, anybody's.
@@ -272,25 +277,33 @@ func EndSignIn(ctx context.Context, s *store.Store, who job.Person, id int64, ad
 	})
 }
 
-// MayReport tells whether a person may report an event by a way in. What others report
-// must not be forged, or taken for reported when it comes: a source belongs to those
-// tokens that an administrator made for it.
-func MayReport(p job.Person, way job.SignIn, source, kind string) error {
+// MayReport tells whether a person may report an event. What others report must not be forged, or
+// taken for reported when it comes: a source belongs to those senders to whom an administrator gave it.
+func MayReport(p job.Person, source string) error {
 	switch {
-	case len(way.Sends) > 0:
-		if slices.ContainsFunc(way.Sends, func(g job.EventGrant) bool { return g.Lets(source, kind) }) {
-			return nil
-		}
 	case strings.EqualFold(source, p.OwnSource()):
 		return May(p, Ring, "report events", "")
-	case p.Role == job.RoleAdministrator && !strings.HasPrefix(strings.ToLower(source), job.HouseSource):
+	case Administers(p) && !job.IsHouse(source):
 		return nil
 	}
 	return &Denied{Act: Ring, Person: p, Source: source}
 }
 
-// tokenHash needs no salt and no slowness: a token has more than 200 random bits.
-func tokenHash(token string) []byte {
+// MaySend tells whether a sender may report an event.
+func MaySend(s job.Sender, source, kind string) error {
+	if s.Lets(source, kind) {
+		return nil
+	}
+	return &Denied{Sender: s.Name, Source: source, What: kind}
+}
+
+// BySenderToken finds which sender a token belongs to.
+func BySenderToken(ctx context.Context, s *store.Store, token string) (job.Sender, error) {
+	return s.SenderByToken(ctx, TokenHash(token))
+}
+
+// TokenHash is what is kept of a token. It needs no salt and no slowness: a token has more than 200 random bits.
+func TokenHash(token string) []byte {
 	sum := sha256.Sum256([]byte(token))
 	return sum[:]
 }
@@ -299,12 +312,12 @@ func tokenHash(token string) []byte {
 // shown once. The link before it ends.
 func NewFeed(ctx context.Context, s *store.Store, person int64) (string, error) {
 	key := rand.Text() + rand.Text()
-	return key, s.PutFeed(ctx, person, tokenHash(key))
+	return key, s.PutFeed(ctx, person, TokenHash(key))
 }
 
 // ByFeed finds whose link to the forecast a key belongs to.
 func ByFeed(ctx context.Context, s *store.Store, key string) (job.Person, error) {
-	return s.PersonByFeed(ctx, tokenHash(key))
+	return s.PersonByFeed(ctx, TokenHash(key))
 }
 
 // MayAllow tells whether a person may say yes to mail to addresses outside the allowed domains: a

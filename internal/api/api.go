@@ -15,9 +15,11 @@ import (
 	"time"
 
 	"ironbell/internal/access"
+	"ironbell/internal/api/wire"
 	"ironbell/internal/artifact"
 	"ironbell/internal/core/job"
 	"ironbell/internal/engine"
+	"ironbell/internal/event"
 	"ironbell/internal/secret"
 	"ironbell/internal/service"
 	"ironbell/internal/store"
@@ -104,13 +106,13 @@ func Handler(p Parts) http.Handler {
 		r.Use(sessions.LoadAndSave, s.who)
 		r.With(s.withAddress).Group(func(r chi.Router) { s.describe(r, s.signIn) })
 		// Whoever found an open session must not find its password by it.
-		r.With(signedIn, onlySends,
+		r.With(signedIn,
 			httprate.LimitBy(passwordsAMin, time.Minute,
 				signedInAs)).Group(func(r chi.Router) { s.describe(r, s.password) })
-		r.With(signedIn, onlySends, s.withAddress, s.fewLines,
+		r.With(signedIn, s.withAddress, s.fewLines,
 			s.preconditions).Group(func(r chi.Router) { s.describe(r, s.operations) })
-		r.With(signedIn, onlySends, s.fewLines).Post("/api/frame", s.frame)
-		r.With(signedIn, onlySends, s.fewLines).Get("/api/files/{file}/look", s.lookAtFile)
+		r.With(signedIn, s.fewLines).Post("/api/frame", s.frame)
+		r.With(signedIn, s.fewLines).Get("/api/files/{file}/look", s.lookAtFile)
 		r.Route("/api/profile", s.profiles)
 		r.Handle("/api/*", http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 			if _, ok := person(r.Context()); !ok {
@@ -142,7 +144,8 @@ func config(version string) huma.Config {
 		"Records that people edit (jobs, reports, calendars, sources, identities, destinations, people, groups, " +
 		"posts, settings) have an ETag, which is their revision in quotes. " +
 		"A change with If-Match is made only while the record has that revision, and otherwise answered by 412; with " +
-		"If-None-Match: * only when the record is a new one."
+		"If-None-Match: * only when the record is a new one. " +
+		"Answers to whoever signed in name the time zone in which this person reads times as " + wire.ReaderZone + "."
 	c.DocsPath, c.SchemasPath, c.OpenAPIPath = "", "", ""
 	c.CreateHooks = nil // no $schema links in answers
 	c.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
@@ -191,6 +194,7 @@ func (s *server) operations(a huma.API) {
 	s.standing(a)
 	s.queue(a)
 	s.events(a)
+	s.senders(a)
 	s.liveNotices(a)
 	huma.Register(a,
 		huma.Operation{
@@ -237,6 +241,7 @@ func (s *server) headers(next http.Handler) http.Handler {
 type (
 	personKey  struct{}
 	wayKey     struct{}
+	senderKey  struct{}
 	addressKey struct{}
 )
 
@@ -244,6 +249,12 @@ type (
 func person(ctx context.Context) (job.Person, bool) {
 	p, ok := ctx.Value(personKey{}).(job.Person)
 	return p, ok
+}
+
+// senderOf is the sender whose token a request was made with.
+func senderOf(ctx context.Context) (job.Sender, bool) {
+	from, ok := ctx.Value(senderKey{}).(job.Sender)
+	return from, ok
 }
 
 // wayOf is by which session or token a request was made.
@@ -277,10 +288,19 @@ func (s *server) who(next http.Handler) http.Handler {
 		var p job.Person
 		var way job.SignIn
 		var err error
-		if token, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer "); ok {
-			p, way, err = access.ByToken(ctx, s.Store, strings.TrimSpace(token))
+		token, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
+		if token = strings.TrimSpace(token); ok {
+			p, way, err = access.ByToken(ctx, s.Store, token)
 		} else if id := s.sessions.GetInt64(ctx, "sign-in"); id != 0 {
 			p, way, err = s.Store.PersonBySession(ctx, id)
+		}
+		if isNotFound(err) && token != "" {
+			from, missing := access.BySenderToken(ctx, s.Store, token)
+			if missing == nil {
+				ctx = context.WithValue(ctx, senderKey{}, from)
+			} else if !isNotFound(missing) {
+				err = missing
+			}
 		}
 		if err != nil && !isNotFound(err) {
 			s.Log.Error("could not look a session or token up", "error", err)
@@ -289,21 +309,9 @@ func (s *server) who(next http.Handler) http.Handler {
 		}
 		if err == nil && way.ID != 0 {
 			ctx = context.WithValue(context.WithValue(ctx, personKey{}, p), wayKey{}, way)
+			w.Header().Set(wire.ReaderZone, p.Zone)
 		}
 		next.ServeHTTP(w, r.WithContext(ctx))
-	})
-}
-
-// onlySends keeps tokens that are for events from all else.
-func onlySends(next http.Handler) http.Handler {
-	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		reports := r.Method == http.MethodPost && r.URL.Path == "/api/events"
-		itself := r.URL.Path == "/api/session" && (r.Method == http.MethodGet || r.Method == http.MethodDelete)
-		if len(wayOf(r.Context()).Sends) > 0 && !reports && !itself {
-			writeProblem(w, http.StatusForbidden, "This token only reports events.")
-			return
-		}
-		next.ServeHTTP(w, r)
 	})
 }
 
@@ -319,9 +327,17 @@ func signedInAs(r *http.Request) (string, error) {
 // signedIn lets only those pass who are.
 func signedIn(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if _, ok := person(r.Context()); !ok {
+		if _, ok := senderOf(r.Context()); ok && !reporting(r) {
+			writeProblem(w, http.StatusForbidden, "This token only reports events.")
+			return
+		}
+		_, bySender := senderOf(r.Context())
+		if _, ok := person(r.Context()); !ok && (!reporting(r) || r.URL.Path == eventsPath && !bySender) {
 			writeProblem(w, http.StatusUnauthorized, needSignIn)
 			return
+		}
+		if reporting(r) && !bySender && r.URL.Path != eventsPath && !event.IsSigned(r.Header) {
+			r.Body = http.NoBody // nobody vouches for it: it is refused unread
 		}
 		next.ServeHTTP(w, r)
 	})

@@ -53,6 +53,7 @@ var recordsAt = []struct{ prefix, kind string }{
 	{"/api/calendars/", "calendar"},
 	{"/api/sources/", "source"},
 	{"/api/destinations/", "destination"},
+	{"/api/senders/", "sender"},
 	{"/api/people/", "person"},
 	{"/api/groups/", "group"},
 	{"/api/posts/", "post"},

@@ -13,6 +13,7 @@ import (
 	"ironbell/internal/core/civil"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/phrase"
+	"ironbell/internal/event"
 	"ironbell/internal/report"
 	"ironbell/internal/store/db"
 
@@ -28,6 +29,8 @@ func (s *server) problem(err error) error {
 		denied  *access.Denied
 		stale   *db.Stale
 		unknown *report.UnknownParameter
+		media   *event.MediaError
+		large   *event.TooLarge
 		f       *fault.Fault
 		already huma.StatusError
 	)
@@ -58,6 +61,10 @@ func (s *server) problem(err error) error {
 	case errors.Is(err, access.ErrSignIn):
 		return huma.NewError(http.StatusUnauthorized,
 			"This sign-in name and password do not belong together. Check both and try again.")
+	case errors.As(err, &media):
+		return huma.NewError(http.StatusUnsupportedMediaType, sentence(media))
+	case errors.As(err, &large):
+		return huma.NewError(http.StatusRequestEntityTooLarge, large.Error())
 	case errors.As(err, &unknown):
 		return huma.NewError(http.StatusUnprocessableEntity, unknown.Error())
 	case errors.As(err, &f):

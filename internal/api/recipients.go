@@ -35,6 +35,9 @@ func (s *server) recipients(a huma.API) {
 		tags.get("receives", "/api/people/{login}/receives", "List the jobs that send to a person", refuses(404)),
 		s.receives)
 	huma.Register(a,
+		tags.get("in-role", "/api/people/{login}/roles/{role}", "Say what follows when a person is given a role",
+			refuses(403, 404), says("Nothing is changed. The list is empty when they have the role already.")), s.inRole)
+	huma.Register(a,
 		tags.post("leave-job", "/api/people/{login}/leave", "Take a person off a job's list, or off all",
 			refuses(403, 404, 422)), s.leaveJobs(true))
 	huma.Register(a,
@@ -141,6 +144,19 @@ func (s *server) receives(ctx context.Context, in *struct {
 		return nil, s.problem(err)
 	}
 	return &struct{ Body []wire.Receives }{receivesOf(gets)}, nil
+}
+
+func (s *server) inRole(ctx context.Context, in *struct {
+	Login string   `path:"login" maxLength:"200"`
+	Role  job.Role `path:"role" enum:"administrator,owner,reader"`
+},
+) (*struct{ Body []string }, error) {
+	who, _ := person(ctx)
+	follows, err := s.Service.People.InRole(ctx, who, in.Login, in.Role)
+	if err != nil {
+		return nil, s.problem(err)
+	}
+	return &struct{ Body []string }{follows}, nil
 }
 
 // orProblem is a problem when there is an error, and nothing otherwise.

@@ -120,6 +120,17 @@ func (s *server) partyKinds() []recordKind {
 				_, err := s.Service.People.SaveGroup(ctx, who, job.Group{Name: name, Members: f.Members})
 				return err
 			}),
+		kindOf(recordKind{
+			kind: "sender", says: "a program outside that reports events", names: s.namesOfSenders,
+		}, nil,
+			func(ctx context.Context, name string) (job.SenderDefinition, error) {
+				one, err := s.Store.Sender(ctx, name)
+				return one.SenderDefinition, err
+			},
+			func(ctx context.Context, who job.Person, name string, d job.SenderDefinition, _ bool) error {
+				_, err := s.Service.Senders.Save(ctx, who, name, d)
+				return err
+			}),
 		kindOf(recordKind{kind: "calendar", says: "which days are open and closed", names: s.namesOfCalendars}, nil,
 			func(ctx context.Context, name string) (calendar.Definition, error) {
 				c, err := s.Store.Calendar(ctx, name)

@@ -129,10 +129,6 @@ func (s *server) people(a huma.API) {
 		subject("access").delete("end-sign-in", "/api/sign-ins/{id}",
 			"End a session or token: your own, or anybody's as an administrator", refuses(404),
 			answers(http.StatusNoContent)), s.endSignIn)
-	huma.Register(a,
-		subject("access").post("make-event-token", "/api/people/{login}/tokens",
-			"Make a token that only reports events, for a program of somebody's",
-			refuses(403, 404, 422)), s.makeEventToken)
 	huma.Register(a, subject("access").get("list-people", "/api/people", "List the people"), s.listPeople)
 	huma.Register(a, subject("access").put("save-person", "/api/people/{login}", "Add or change a person"),
 		s.savePerson)
@@ -177,29 +173,6 @@ func (s *server) endSignIn(ctx context.Context, in *struct {
 ) (*struct{}, error) {
 	who, _ := person(ctx)
 	return nil, s.end(ctx, who, in.ID)
-}
-
-func (s *server) makeEventToken(ctx context.Context, in *struct {
-	Login string `path:"login" maxLength:"200"`
-	Body  wire.EventTokenRequest
-},
-) (*struct{ Body wire.Token }, error) {
-	who, _ := person(ctx)
-	if err := access.May(who, access.Administer, "", ""); err != nil {
-		return nil, s.problem(err)
-	}
-	whose, _, err := s.Store.PersonByLogin(ctx, in.Login)
-	if err != nil {
-		return nil, s.problem(err)
-	}
-	ends := s.Now().AddDate(0, 0, in.Body.Days)
-	token, _, err := access.NewToken(ctx, s.Store, whose.ID, who.Login, job.SignIn{
-		Name: shown(in.Body.Name), Address: addressOf(ctx), EndsAt: &ends, Sends: in.Body.Sends,
-	})
-	if err != nil {
-		return nil, s.problem(err)
-	}
-	return &struct{ Body wire.Token }{wire.Token{Token: token, Person: whose, EndsAt: ends}}, nil
 }
 
 func (s *server) listPeople(ctx context.Context, _ *struct{}) (*struct{ Body []job.Person }, error) {

@@ -15,7 +15,6 @@ import (
 
 	"ironbell/client"
 	"ironbell/internal/api/wire"
-	"ironbell/internal/core/job"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"golang.org/x/term"
@@ -61,7 +60,7 @@ func signIn(ctx context.Context, i IO, url, login, password string) (int, error)
 		return 0, fmt.Errorf("keep the token: %w", err)
 	}
 	fmt.Fprintf(i.Out, "Signed in at %s as %s until %s. The token is kept in %s.\n", url, t.Person.Name,
-		t.EndsAt.Local().Format("2 Jan 2006 15:04 MST"), path)
+		t.EndsAt.In(zoneOf(t.Person.Zone)).Format("2 Jan 2006 15:04 MST"), path)
 	return exitOK, nil
 }
 
@@ -70,7 +69,7 @@ func signOutCommand(*flag.FlagSet) runner {
 		if len(args) > 0 {
 			return 0, &Usage{"it takes nothing"}
 		}
-		if err := connect().SignOut(ctx); err != nil {
+		if err := i.connect().SignOut(ctx); err != nil {
 			return 0, err
 		}
 		fmt.Fprintln(i.Out, "Signed out; the token has ended.")
@@ -93,7 +92,7 @@ func passwordCommand(*flag.FlagSet) runner {
 		if len(args) > 0 {
 			return 0, &Usage{"it takes nothing, and asks for the present password and for the new one"}
 		}
-		c := connect()
+		c := i.connect()
 		me, err := c.Me(ctx)
 		if err != nil {
 			return 0, err
@@ -122,7 +121,7 @@ func signInsCommand(f *flag.FlagSet) runner {
 		if len(args) > 0 {
 			return 0, &Usage{"it takes nothing; say with -of whose you mean"}
 		}
-		c := connect()
+		c := i.connect()
 		if *end != 0 {
 			if err := c.EndSignIn(ctx, *end); err != nil {
 				return 0, err
@@ -145,12 +144,9 @@ func signInsCommand(f *flag.FlagSet) runner {
 				if one.This {
 					notes = append(notes, "this one")
 				}
-				for _, g := range one.Sends {
-					notes = append(notes, fmt.Sprintf("only reports %s of %s", g.Type, g.Source))
-				}
 				t.AppendRow(table.Row{
 					one.ID, one.Kind, one.Name, cmp.Or(one.Address, "the machine"),
-					wall(one.BeganAt, time.Local), wallOr(one.UsedAt, "never"), wallOr(one.EndsAt, "never"),
+					i.wall(one.BeganAt), i.wallOr(one.UsedAt, "never"), i.wallOr(one.EndsAt, "never"),
 					strings.Join(notes, ", "),
 				})
 			}
@@ -159,53 +155,11 @@ func signInsCommand(f *flag.FlagSet) runner {
 	}
 }
 
-func wallOr(at *time.Time, otherwise string) string {
+func (i IO) wallOr(at *time.Time, otherwise string) string {
 	if at == nil {
 		return otherwise
 	}
-	return wall(*at, time.Local)
-}
-
-func eventTokenCommand(f *flag.FlagSet) runner {
-	asJSON := jsonFlag(f)
-	of := f.String("of", "", "whose program it is, by `login`")
-	days := f.Int("days", 365, "how many `days` it holds")
-	var grants grantFlag
-	f.Var(&grants, "sends",
-		"what it may report, as `SOURCE=TYPE`, in which TYPE may end with *; may be given several times")
-	return func(ctx context.Context, i IO, args []string) (int, error) {
-		name, err := only(args, "what the token is for")
-		if err != nil {
-			return 0, err
-		}
-		if *of == "" || len(grants) == 0 {
-			return 0, &Usage{"say with -of whose program it is, and with -sends what it may report"}
-		}
-		t, err := connect().MakeEventToken(ctx, *of, wire.EventTokenRequest{Name: name, Days: *days, Sends: grants})
-		if err != nil {
-			return 0, err
-		}
-		return show(i, *asJSON, t, func(i IO, t wire.Token) {
-			fmt.Fprintf(i.Out, "%s\n", t.Token)
-			fmt.Fprintf(i.Err,
-				"It is shown this once, and holds until %s. Send it as Authorization: Bearer; it can only report "+
-					"these events.\n", wall(t.EndsAt, time.Local))
-		})
-	}
-}
-
-// grantFlag collects the events that a token may report.
-type grantFlag []job.EventGrant
-
-func (g *grantFlag) String() string { return "" }
-
-func (g *grantFlag) Set(text string) error {
-	source, kind, ok := strings.Cut(text, "=")
-	if !ok || source == "" || kind == "" {
-		return errors.New("write it as /cranes/7=example.crane.*")
-	}
-	*g = append(*g, job.EventGrant{Source: source, Type: kind})
-	return nil
+	return i.wall(*at)
 }
 
 // endedByName tells whether the token that has ended is the environment's, which goes

@@ -20,7 +20,7 @@ func aheadCommand(f *flag.FlagSet) runner {
 		if err != nil {
 			return 0, err
 		}
-		a, err := connect().Ahead(ctx, name)
+		a, err := i.connect().Ahead(ctx, name)
 		if err != nil {
 			return 0, err
 		}

@@ -13,8 +13,10 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"ironbell/client"
+	"ironbell/internal/core/zone"
 
 	"golang.org/x/term"
 )
@@ -44,7 +46,21 @@ type IO struct {
 	Out io.Writer
 	Err io.Writer
 
-	raw io.Writer // Out before it was made plain
+	raw     io.Writer // Out before it was made plain
+	service *client.Client
+}
+
+// connect is the service that a command speaks with.
+func (i IO) connect() *client.Client { return i.service }
+
+// zone is where the person who signed in reads times, so that a list of many
+// jobs stands in one zone; this machine's before the service has answered.
+func (i IO) zone() *time.Location {
+	z, err := zone.Load(i.service.Zone())
+	if err != nil {
+		return time.Local
+	}
+	return z
 }
 
 // plain drops control characters: what a mail server said must not steer the
@@ -78,7 +94,7 @@ func (e *Usage) Error() string { return e.Sentence }
 // Main carries out a command line and gives the exit status.
 func Main(ctx context.Context, name string, args []string, i IO, more ...Command) int {
 	commands := slices.Concat(clientCommands, more)
-	i.raw, i.Out, i.Err = i.Out, plain{i.Out}, plain{i.Err}
+	i.raw, i.Out, i.Err, i.service = i.Out, plain{i.Out}, plain{i.Err}, service()
 	if len(args) == 0 || args[0] == "help" && len(args) == 1 || args[0] == "-h" || args[0] == "-help" ||
 		args[0] == "--help" {
 		overview(i.Out, name, commands)
@@ -96,9 +112,18 @@ func Main(ctx context.Context, name string, args []string, i IO, more ...Command
 	flags := flag.NewFlagSet(name+" "+c.Name, flag.ContinueOnError)
 	flags.SetOutput(i.Err)
 	flags.Usage = func() {
-		fmt.Fprintf(flags.Output(), "%s %s [flags] %s\n  %s\n\nExample:\n  %s\n\nFlags:\n", name, c.Name, c.Args,
+		takes := false
+		flags.VisitAll(func(*flag.Flag) { takes = true })
+		called := name + " " + c.Name
+		if takes {
+			called += " [flags]"
+		}
+		fmt.Fprintf(flags.Output(), "%s\n  %s\n\nExample:\n  %s\n", strings.TrimSpace(called+" "+c.Args),
 			c.Summary, strings.ReplaceAll(c.Example, "\n", "\n  "))
-		flags.PrintDefaults()
+		if takes {
+			fmt.Fprintln(flags.Output(), "\nFlags:")
+			flags.PrintDefaults()
+		}
 	}
 	run := c.Setup(flags)
 	rest, err := parse(flags, args[1:])
@@ -181,8 +206,8 @@ func profilePath() (string, error) {
 
 const defaultURL = "http://127.0.0.1:8321"
 
-// connect makes a client from the environment or from what sign-in kept.
-func connect() *client.Client {
+// service makes a client from the environment or from what sign-in kept.
+func service() *client.Client {
 	p := profile{}
 	if path, err := profilePath(); err == nil {
 		if text, err := os.ReadFile(path); err == nil { //nolint:gosec // our own file
@@ -202,6 +227,16 @@ func connect() *client.Client {
 		p.URL = defaultURL
 	}
 	return client.New(p.URL, p.Token)
+}
+
+// askedZone is zone, asked of the service when it has not answered yet: for times that are read.
+func (i IO) askedZone(ctx context.Context) (*time.Location, error) {
+	if i.service.Zone() == "" {
+		if _, err := i.service.Me(ctx); err != nil {
+			return nil, err
+		}
+	}
+	return i.zone(), nil
 }
 
 func printJSON(w io.Writer, v any) error {

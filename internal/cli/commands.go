@@ -101,8 +101,17 @@ var clientCommands = []Command{
 		Example: "ironbell event -data port=Pennold example.tarnwick.ledger.closed", Setup: eventCommand,
 	},
 	{
-		Name: "events", Args: "", Summary: "list the events that were reported", Example: "ironbell events",
-		Setup: eventsCommand,
+		Name: "events", Args: "", Summary: "list the events that were reported, with what each started; -play one again",
+		Example: "ironbell events -type example.tarnwick.ledger.closed\nironbell events -play 41", Setup: eventsCommand,
+	},
+	{
+		Name: "senders", Args: "", Summary: "list the programs outside that report events, with what they sent lately",
+		Example: "ironbell senders", Setup: sendersCommand,
+	},
+	{
+		Name: "sender", Args: "SENDER", Summary: "show a program that reports events, add or change it, make its token or key",
+		Example: `ironbell sender -sends "/gauges/7=example.tarnwick.tide.*" -pace 600 -token "Tide gauge 7"` + "\n" +
+			`ironbell sender -key -overlap 24 "Tide gauge 7"`, Setup: senderCommand,
 	},
 	{
 		Name: "kinds", Args: "[KIND]", Summary: "say what the kinds of task are for, with an example of one",
@@ -267,10 +276,6 @@ var clientCommands = []Command{
 		Example: "ironbell sign-ins -of mara", Setup: signInsCommand,
 	},
 	{
-		Name: "event-token", Args: "PURPOSE", Summary: "make a token that only reports events, for a program",
-		Example: `ironbell event-token -of mara -sends "/cranes/7=example.crane.*" "crane 7"`, Setup: eventTokenCommand,
-	},
-	{
 		Name: "password", Args: "", Summary: "change your own password; all your other sessions and tokens end",
 		Example: "ironbell password", Setup: passwordCommand,
 	},
@@ -300,7 +305,7 @@ func show[T any](i IO, asJSON bool, v T, print func(IO, T)) (int, error) {
 func jobsCommand(f *flag.FlagSet) runner {
 	asJSON := jsonFlag(f)
 	return func(ctx context.Context, i IO, args []string) (int, error) {
-		jobs, err := connect().Jobs(ctx, strings.Join(args, " "))
+		jobs, err := i.connect().Jobs(ctx, strings.Join(args, " "))
 		if err != nil {
 			return 0, err
 		}
@@ -315,7 +320,7 @@ func jobCommand(f *flag.FlagSet) runner {
 		if err != nil {
 			return 0, err
 		}
-		page, err := connect().Job(ctx, name)
+		page, err := i.connect().Job(ctx, name)
 		if err != nil {
 			return 0, err
 		}
@@ -358,7 +363,7 @@ func ringCommand(f *flag.FlagSet) runner {
 		if err != nil {
 			return 0, err
 		}
-		c := connect()
+		c := i.connect()
 		runs, err := ask(ctx, c, name, job.Values(values), *rehearse, *from, *to)
 		if err != nil {
 			return 0, err
@@ -393,7 +398,7 @@ func switchCommand(on bool) func(*flag.FlagSet) runner {
 			if err != nil {
 				return 0, err
 			}
-			j, err := connect().Switch(ctx, name, on)
+			j, err := i.connect().Switch(ctx, name, on)
 			if err != nil {
 				return 0, err
 			}
@@ -415,7 +420,7 @@ func runsCommand(f *flag.FlagSet) runner {
 		if *state != "" {
 			filter.States = strings.Split(*state, ",")
 		}
-		runs, err := connect().Runs(ctx, filter)
+		runs, err := i.connect().Runs(ctx, filter)
 		if err != nil {
 			return 0, err
 		}
@@ -443,7 +448,7 @@ func runCommand(f *flag.FlagSet) runner {
 		if err != nil {
 			return 0, err
 		}
-		c := connect()
+		c := i.connect()
 		page, err := c.Run(ctx, id)
 		if err != nil {
 			return 0, err
@@ -477,7 +482,7 @@ func followCommand(f *flag.FlagSet) runner {
 		if err != nil {
 			return 0, err
 		}
-		return followRun(ctx, i, connect(), id, *asJSON)
+		return followRun(ctx, i, i.connect(), id, *asJSON)
 	}
 }
 
@@ -489,7 +494,7 @@ func alertsCommand(f *flag.FlagSet) runner {
 		if *all {
 			states = append(states, "closed")
 		}
-		alerts, err := connect().Alerts(ctx, states...)
+		alerts, err := i.connect().Alerts(ctx, states...)
 		if err != nil {
 			return 0, err
 		}
@@ -509,7 +514,7 @@ func acknowledgeCommand(f *flag.FlagSet) runner {
 		if err != nil {
 			return 0, &Usage{fmt.Sprintf("%q is no number of an alert; ironbell alerts lists them", text)}
 		}
-		c := connect()
+		c := i.connect()
 		act := c.Acknowledge
 		if *end {
 			act = c.CloseAlert
@@ -539,7 +544,7 @@ func settleCommand(f *flag.FlagSet) runner {
 		if *as == "" {
 			return 0, &Usage{"say with -as what became of it: sent, failed or resend"}
 		}
-		d, err := connect().Settle(ctx, id, *as)
+		d, err := i.connect().Settle(ctx, id, *as)
 		if err != nil {
 			return 0, err
 		}

@@ -34,7 +34,7 @@ func deliveriesCommand(f *flag.FlagSet) runner {
 		if *states != "" {
 			w.States = strings.Split(*states, ",")
 		}
-		list, err := connect().Record(ctx, w)
+		list, err := i.connect().Record(ctx, w)
 		if err != nil {
 			return 0, err
 		}
@@ -58,7 +58,7 @@ func printDeliveries(i IO, list []job.Delivery) {
 			to = d.WentTo
 		}
 		t.AppendRow(table.Row{
-			d.ID, wall(at, time.Local), deliveryWord(d), ends(to, 50), shortened(d.Destination, 22),
+			d.ID, i.wall(at), deliveryWord(d), ends(to, 50), shortened(d.Destination, 22),
 			d.Tries, shortened(d.Answer, 64),
 		})
 	}
@@ -115,11 +115,15 @@ func allowCommand(f *flag.FlagSet) runner {
 		}
 		var last time.Time
 		if *until != "" {
-			if last, err = time.ParseInLocation(time.DateOnly, *until, time.Local); err != nil || *no {
+			here, err := i.askedZone(ctx)
+			if err != nil {
+				return 0, err
+			}
+			if last, err = time.ParseInLocation(time.DateOnly, *until, here); err != nil || *no {
 				return 0, &Usage{"-until takes a date, such as 2027-03-31, and goes with a yes"}
 			}
 		}
-		d, err := connect().Allow(ctx, id, !*no, last)
+		d, err := i.connect().Allow(ctx, id, !*no, last)
 		if err != nil {
 			return 0, err
 		}
@@ -136,7 +140,7 @@ func resendCommand(f *flag.FlagSet) runner {
 		if err != nil {
 			return 0, err
 		}
-		n, err := connect().Resend(ctx, id)
+		n, err := i.connect().Resend(ctx, id)
 		if err != nil {
 			return 0, err
 		}
@@ -166,7 +170,7 @@ func correctCommand(f *flag.FlagSet) runner {
 		if strings.TrimSpace(*wrong) == "" {
 			return 0, &Usage{"say with -wrong what was wrong; those who got it read it"}
 		}
-		run, err := connect().Again(ctx, id, wire.AgainRequest{
+		run, err := i.connect().Again(ctx, id, wire.AgainRequest{
 			Whole: true, Values: job.Values(values), Correction: *wrong,
 		})
 		if err != nil {
@@ -181,17 +185,19 @@ func correctCommand(f *flag.FlagSet) runner {
 }
 
 func withdrawCommand(f *flag.FlagSet) runner {
+	asJSON := jsonFlag(f)
 	return func(ctx context.Context, i IO, args []string) (int, error) {
 		id, err := runArgument(args)
 		if err != nil {
 			return 0, err
 		}
-		n, err := connect().WithdrawLinks(ctx, id, 0)
+		n, err := i.connect().WithdrawLinks(ctx, id, 0)
 		if err != nil {
 			return 0, err
 		}
-		fmt.Fprintf(i.Out, "%d links to files of run %s were withdrawn.\n", n, id)
-		return exitOK, nil
+		return show(i, *asJSON, wire.Count{N: n}, func(i IO, c wire.Count) {
+			fmt.Fprintf(i.Out, "%d links to files of run %s were withdrawn.\n", c.N, id)
+		})
 	}
 }
 
@@ -201,7 +207,7 @@ func whomCommand(f *flag.FlagSet) runner {
 		if len(args) == 0 {
 			return 0, &Usage{"name recipients: addresses, person:login, group:name, post:name, under:name"}
 		}
-		w, err := connect().Whom(ctx, args...)
+		w, err := i.connect().Whom(ctx, args...)
 		if err != nil {
 			return 0, err
 		}
@@ -228,7 +234,7 @@ func receivesCommand(f *flag.FlagSet) runner {
 		if err != nil {
 			return 0, err
 		}
-		c := connect()
+		c := i.connect()
 		for text, off := range map[*string]bool{leave: true, back: false} {
 			if *text == "" {
 				continue
@@ -263,7 +269,7 @@ func printReceives(i IO, list []wire.Receives, left, mayLeave string) {
 	for _, r := range list {
 		last, word := "", ""
 		if r.LastAt != nil {
-			last = wall(*r.LastAt, time.Local)
+			last = i.wall(*r.LastAt)
 		}
 		switch {
 		case r.Left:
@@ -277,6 +283,7 @@ func printReceives(i IO, list []wire.Receives, left, mayLeave string) {
 }
 
 func copyCommand(f *flag.FlagSet) runner {
+	asJSON := jsonFlag(f)
 	var named []string
 	f.Func("name",
 		"something that a copy for tests may act on, as `label`: destination:NAME, source:NAME (statements), "+
@@ -291,34 +298,14 @@ func copyCommand(f *flag.FlagSet) runner {
 		if len(args) > 0 {
 			return 0, &Usage{"it takes no arguments"}
 		}
-		c := connect()
+		c := i.connect()
 		switch *say {
 		case "":
 			copied, err := c.Copy(ctx)
 			if err != nil {
 				return 0, err
 			}
-			switch {
-			case copied.Since == nil && copied.Test:
-				acts := "nothing"
-				if len(copied.Named) > 0 {
-					acts = strings.Join(copied.Named, ", ")
-				}
-				fmt.Fprintf(i.Out,
-					"This is a copy for tests. Outside itself it acts on %s; mail goes as the settings of mail say.\n",
-					acts)
-				return exitOK, nil
-			case copied.Since == nil:
-				fmt.Fprintln(i.Out, "Nothing shows that this installation is a copy.")
-				return exitOK, nil
-			}
-			fmt.Fprintf(i.Out, "%s This is a copy, known since %s. It stands still and sends nothing. Why: %s.\n",
-				glyph("failed"), wall(*copied.Since, time.Local), copied.Why)
-			fmt.Fprintln(i.Out,
-				"Say what it is: ironbell copy -send all, when it goes on in place of the first one; ironbell copy "+
-					"-send none, or -send an address, when it is for tests. A copy for tests acts on nothing else "+
-					"outside itself, unless it is named with -name.")
-			return exitOK, nil
+			return show(i, *asJSON, copied, printCopy)
 		case "all", "none":
 			if err := c.SayCopy(ctx, *say, "", named...); err != nil {
 				return 0, err
@@ -328,7 +315,31 @@ func copyCommand(f *flag.FlagSet) runner {
 				return 0, err
 			}
 		}
-		fmt.Fprintln(i.Out, "It works from now on.")
-		return exitOK, nil
+		copied, err := c.Copy(ctx)
+		if err != nil {
+			return 0, err
+		}
+		return show(i, *asJSON, copied, func(i IO, _ wire.Copy) { fmt.Fprintln(i.Out, "It works from now on.") })
+	}
+}
+
+func printCopy(i IO, copied wire.Copy) {
+	switch {
+	case copied.Since == nil && copied.Test:
+		acts := "nothing"
+		if len(copied.Named) > 0 {
+			acts = strings.Join(copied.Named, ", ")
+		}
+		fmt.Fprintf(i.Out,
+			"This is a copy for tests. Outside itself it acts on %s; mail goes as the settings of mail say.\n", acts)
+	case copied.Since == nil:
+		fmt.Fprintln(i.Out, "Nothing shows that this installation is a copy.")
+	default:
+		fmt.Fprintf(i.Out, "%s This is a copy, known since %s. It stands still and sends nothing. Why: %s.\n",
+			glyph("failed"), i.wall(*copied.Since), copied.Why)
+		fmt.Fprintln(i.Out,
+			"Say what it is: ironbell copy -send all, when it goes on in place of the first one; ironbell copy "+
+				"-send none, or -send an address, when it is for tests. A copy for tests acts on nothing else "+
+				"outside itself, unless it is named with -name.")
 	}
 }

@@ -11,7 +11,6 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"time"
 
 	"ironbell/client"
 	"ironbell/internal/api/wire"
@@ -35,7 +34,7 @@ func destinationsCommand(f *flag.FlagSet) runner {
 	secret := f.String("password-from", "",
 		"the `file` that its password or key stands in; - asks for it, or reads it from a pipe")
 	return func(ctx context.Context, i IO, args []string) (int, error) {
-		c := connect()
+		c := i.connect()
 		if *protocols {
 			list, err := c.Protocols(ctx)
 			if err != nil {
@@ -229,22 +228,22 @@ func printDestinations(i IO, list []wire.Place) {
 	}
 	t := newTable(i, "Destination", "Protocol", "", "Saved")
 	for _, p := range list {
-		t.AppendRow(table.Row{p.Name, p.Protocol, placeWord(p), wall(p.UpdatedAt, time.Local)})
+		t.AppendRow(table.Row{p.Name, p.Protocol, i.placeWord(p), i.wall(p.UpdatedAt)})
 	}
 	t.Render()
 }
 
 // placeWord says whether a destination works, as far as anybody knows.
-func placeWord(p wire.Place) string {
+func (i IO) placeWord(p wire.Place) string {
 	switch {
 	case p.Rests != nil:
-		return glyph("failed") + " down since " + wall(p.Rests.Since, time.Local)
+		return glyph("failed") + " down since " + i.wall(p.Rests.Since)
 	case p.Tested == nil:
 		return glyph("waiting") + " not tested yet"
 	case !p.Tested.OK:
-		return glyph("failed") + " test failed " + wall(p.Tested.At, time.Local)
+		return glyph("failed") + " test failed " + i.wall(p.Tested.At)
 	}
-	return glyph("done") + " works, tested " + wall(p.Tested.At, time.Local)
+	return glyph("done") + " works, tested " + i.wall(p.Tested.At)
 }
 
 func printProtocols(i IO, list []job.Protocol) {
@@ -274,11 +273,11 @@ func printDestination(i IO, p wire.DestinationPage) {
 	fmt.Fprintf(i.Out, "%s, %s, takes %s\n", p.Name, p.Protocol, p.Kind)
 	switch {
 	case p.Rests == nil && p.Tested != nil && !p.Tested.OK:
-		fmt.Fprintf(i.Out, "%s: %s\n", placeWord(p.Place), p.Tested.Answer)
+		fmt.Fprintf(i.Out, "%s: %s\n", i.placeWord(p.Place), p.Tested.Answer)
 	case p.Rests == nil:
-		fmt.Fprintln(i.Out, placeWord(p.Place))
+		fmt.Fprintln(i.Out, i.placeWord(p.Place))
 	default:
-		fmt.Fprintf(i.Out, "%s: %s\n", placeWord(p.Place), p.Rests.Answer)
+		fmt.Fprintf(i.Out, "%s: %s\n", i.placeWord(p.Place), p.Rests.Answer)
 		if p.Rests.Advice != "" {
 			fmt.Fprintln(i.Out, p.Rests.Advice)
 		}
@@ -296,7 +295,7 @@ func printDestination(i IO, p wire.DestinationPage) {
 	for _, u := range p.Uses {
 		last, on := "", "on"
 		if u.LastAt != nil {
-			last = wall(*u.LastAt, time.Local)
+			last = i.wall(*u.LastAt)
 		}
 		if !u.On {
 			on = "off"

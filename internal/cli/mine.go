@@ -19,7 +19,7 @@ func mineCommand(f *flag.FlagSet) runner {
 		if len(args) > 0 {
 			return 0, &Usage{"it takes no arguments"}
 		}
-		c := connect()
+		c := i.connect()
 		if *join != "" {
 			if err := c.Join(ctx, *join, true); err != nil {
 				return 0, err
@@ -48,7 +48,7 @@ func scheduleCommand(f *flag.FlagSet) runner {
 		if len(args) != 2 {
 			return 0, &Usage{"it takes a report and a rule, each in quotes"}
 		}
-		j, err := connect().Schedule(ctx, *change, job.OwnSchedule{
+		j, err := i.connect().Schedule(ctx, *change, job.OwnSchedule{
 			Report: args[0], When: args[1], Form: *form, Values: job.Values(values),
 		})
 		if err != nil {
@@ -57,7 +57,7 @@ func scheduleCommand(f *flag.FlagSet) runner {
 		return show(i, *asJSON, j, func(i IO, j job.Job) {
 			next := "it is off"
 			if at := j.Triggers[0].NextDue; at != nil {
-				next = "next on " + at.In(zoneOf(j.Zone)).Format("Mon 2 Jan 2006 15:04 MST")
+				next = "next on " + at.In(i.zone()).Format("Mon 2 Jan 2006 15:04 MST")
 			}
 			fmt.Fprintf(i.Out, "%s: %s, %s. ironbell off %s pauses it, ironbell remove job %s ends it.\n",
 				j.Name, j.Triggers[0].Reading, next, quoted(j.Name), quoted(j.Name))
@@ -98,7 +98,7 @@ func printMine(i IO, m wire.Mine) {
 	for _, s := range m.Schedules {
 		next := "off"
 		if s.NextDue != nil {
-			next = "next " + wall(*s.NextDue, zoneOf(s.Zone))
+			next = "next " + i.wall(*s.NextDue)
 		}
 		fmt.Fprintf(i.Out, "  %s: %s, %s, as %s\n", s.Name, strings.Join(s.Readings, "; "), next, s.Form)
 	}

@@ -17,7 +17,7 @@ const exitNeeded = 5
 func stateCommand(f *flag.FlagSet) runner {
 	asJSON := jsonFlag(f)
 	return func(ctx context.Context, i IO, _ []string) (int, error) {
-		s, err := connect().State(ctx)
+		s, err := i.connect().State(ctx)
 		if err != nil {
 			return 0, err
 		}
@@ -45,7 +45,7 @@ func printState(i IO, s job.ServiceState) {
 		}
 		text := l.Text
 		if l.Since != nil {
-			text += " Since " + wall(*l.Since, time.Local) + "."
+			text += " Since " + i.wall(*l.Since) + "."
 		}
 		if len(l.Names) > 0 {
 			text += " " + strings.Join(l.Names, ", ") + "."
@@ -63,7 +63,7 @@ func nodesCommand(f *flag.FlagSet) runner {
 	work := f.String("work", "", "let the node of this `name` take work again")
 	wait := f.Duration("wait", 0, "with -finish, wait at most so long until it is empty")
 	return func(ctx context.Context, i IO, args []string) (int, error) {
-		c := connect()
+		c := i.connect()
 		switch {
 		case len(args) > 0 || *finish != "" && *work != "" || *wait != 0 && *finish == "":
 			return 0, &Usage{"it takes -finish NAME, perhaps with -wait, or -work NAME, or nothing"}
@@ -100,7 +100,7 @@ func untilEmpty(ctx context.Context, i IO, name string, wait time.Duration) (int
 	// at the next time after that.
 	said := map[time.Time]bool{}
 	for {
-		nodes, err := connect().Nodes(ctx)
+		nodes, err := i.connect().Nodes(ctx)
 		if err != nil && ctx.Err() == nil {
 			return 0, err
 		}
@@ -142,6 +142,6 @@ func printNodes(i IO, nodes []wire.Node) {
 			sign, doing = glyph("waiting"), "finishes; has "+workOf(n)
 		}
 		fmt.Fprintf(i.Out, "%s %s  %s; since %s, version %s, zone data %s\n", sign, n.Name, doing,
-			wall(n.StartedAt, time.Local), n.Version, n.Zones)
+			i.wall(n.StartedAt), n.Version, n.Zones)
 	}
 }

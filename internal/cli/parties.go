@@ -15,7 +15,7 @@ import (
 func peopleCommand(f *flag.FlagSet) runner {
 	asJSON := jsonFlag(f)
 	return func(ctx context.Context, i IO, args []string) (int, error) {
-		all, err := connect().People(ctx)
+		all, err := i.connect().People(ctx)
 		if err != nil {
 			return 0, err
 		}
@@ -32,7 +32,7 @@ func peopleCommand(f *flag.FlagSet) runner {
 			for _, p := range all {
 				away := ""
 				if until := p.Wishes.PausedUntil; until != nil {
-					away = "no reports until " + wall(*until, zoneOf(p.Zone))
+					away = "no reports until " + i.wall(*until)
 				}
 				t.AppendRow(table.Row{p.Login, p.Name, p.Mail, p.Role, p.Zone, away})
 			}
@@ -44,7 +44,7 @@ func peopleCommand(f *flag.FlagSet) runner {
 func groupsCommand(f *flag.FlagSet) runner {
 	asJSON := jsonFlag(f)
 	return func(ctx context.Context, i IO, _ []string) (int, error) {
-		all, err := connect().Groups(ctx)
+		all, err := i.connect().Groups(ctx)
 		if err != nil {
 			return 0, err
 		}
@@ -67,7 +67,7 @@ func groupsCommand(f *flag.FlagSet) runner {
 func postsCommand(f *flag.FlagSet) runner {
 	asJSON := jsonFlag(f)
 	return func(ctx context.Context, i IO, _ []string) (int, error) {
-		all, err := connect().Posts(ctx)
+		all, err := i.connect().Posts(ctx)
 		if err != nil {
 			return 0, err
 		}

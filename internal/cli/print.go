@@ -67,6 +67,9 @@ func wall(t time.Time, z *time.Location) string {
 	}
 }
 
+// wall tells a time in the zone of the person who reads it.
+func (i IO) wall(t time.Time) string { return wall(t, i.zone()) }
+
 func seconds(s float64) string {
 	d := time.Duration(s * float64(time.Second))
 	if d < 100*time.Millisecond {
@@ -108,10 +111,10 @@ func printJobs(i IO, jobs []wire.JobLine) {
 			on = "on"
 		}
 		if j.NextDue != nil {
-			next = wall(*j.NextDue, zoneOf(j.Zone))
+			next = i.wall(*j.NextDue)
 		}
 		if j.Last != nil {
-			last = stateWord(j.Last.State) + ", " + wall(j.Last.Due, zoneOf(j.Zone))
+			last = stateWord(j.Last.State) + ", " + i.wall(j.Last.Due)
 		}
 		t.AppendRow(table.Row{
 			j.ID, j.Name, j.Owner, on, next, last,
@@ -220,7 +223,7 @@ func printRuns(i IO, runs []job.Run) {
 			r.Job += " (rehearsal)"
 		}
 		t.AppendRow(table.Row{
-			r.ID.String(), r.Job, stateWord(r.State), wall(r.Due, zoneOf(r.Zone)),
+			r.ID.String(), r.Job, stateWord(r.State), i.wall(r.Due),
 			took(r.StartedAt, r.EndedAt), r.Reason,
 		})
 	}
@@ -332,7 +335,7 @@ func printAlerts(i IO, alerts []job.Alert) {
 		}
 		fmt.Fprintf(i.Out, "%s alert %d, %s: %s. %s\n", glyph(string(a.State)), a.ID, a.State, a.Job, a.Happened)
 		for _, line := range [][2]string{
-			{"since", wall(a.OpenedAt, time.Local) + times(a.Count)},
+			{"since", i.wall(a.OpenedAt) + times(a.Count)},
 			{"for", a.ForWhom},
 			{"so far", a.Tried},
 			{"do", a.Advice},

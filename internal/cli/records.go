@@ -3,11 +3,13 @@ package cli
 import (
 	"bytes"
 	"context"
+	"encoding/json"
 	"errors"
 	"flag"
 	"fmt"
 	"io"
 	"io/fs"
+	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -22,7 +24,7 @@ import (
 func recordsCommand(f *flag.FlagSet) runner {
 	asJSON := jsonFlag(f)
 	return func(ctx context.Context, i IO, args []string) (int, error) {
-		all, err := connect().Records(ctx, strings.Join(args, " "))
+		all, err := i.connect().Records(ctx, strings.Join(args, " "))
 		if err != nil {
 			return 0, err
 		}
@@ -36,7 +38,7 @@ func recordsCommand(f *flag.FlagSet) runner {
 
 func schemaCommand(*flag.FlagSet) runner {
 	return func(ctx context.Context, i IO, _ []string) (int, error) {
-		text, err := connect().RecordSchema(ctx)
+		text, err := i.connect().RecordSchema(ctx)
 		if err != nil {
 			return 0, err
 		}
@@ -49,7 +51,7 @@ func showCommand(f *flag.FlagSet) runner {
 	revision := f.Bool("revision", false, "with its revision in the head: it is then saved only over this one")
 	into := f.String("into", "", "write every record, or all of the named kind, into this `folder`, a file for each")
 	return func(ctx context.Context, i IO, args []string) (int, error) {
-		c := connect()
+		c := i.connect()
 		if *into != "" {
 			if len(args) > 1 {
 				return 0, &Usage{"with -into it takes one kind, or none for all"}
@@ -144,7 +146,7 @@ func saveCommand(f *flag.FlagSet) runner {
 		if err != nil {
 			return 0, err
 		}
-		return saveAll(ctx, i, connect(), texts, secrets, *try, *asJSON)
+		return saveAll(ctx, i, i.connect(), texts, secrets, *try, *asJSON)
 	}
 }
 
@@ -254,6 +256,10 @@ func saveAll(ctx context.Context, i IO, c *client.Client, texts []recordText, se
 				asked++
 				printWhatIf(i, rings)
 			}
+			if err := sayRole(ctx, i, f); err != nil {
+				wrong++
+				complain(i, t.path, err)
+			}
 		}
 	}
 	if asJSON {
@@ -268,6 +274,26 @@ func saveAll(ctx context.Context, i IO, c *client.Client, texts []recordText, se
 		return exitError, nil
 	}
 	return exitOK, nil
+}
+
+// sayRole tells what follows from the role that a person's file gives, when they are there already.
+func sayRole(ctx context.Context, i IO, f recordfile.File) error {
+	if f.Kind != "person" {
+		return nil
+	}
+	var file wire.PersonFile
+	if err := json.Unmarshal(f.Body, &file); err != nil {
+		return fmt.Errorf("read the person: %w", err)
+	}
+	says, err := i.connect().InRole(ctx, f.Name, file.Role)
+	var p *client.Problem
+	if errors.As(err, &p) && p.Status == http.StatusNotFound {
+		return nil
+	}
+	for _, sentence := range says {
+		fmt.Fprintln(i.Out, "  "+sentence)
+	}
+	return err
 }
 
 // complain tells what is wrong with a file as FILE:LINE:COLUMN: SENTENCE, as editors read it.
@@ -348,7 +374,7 @@ func editCommand(f *flag.FlagSet) runner {
 		if editor == "" {
 			return 0, errors.New("no editor is named: set EDITOR, such as EDITOR=nano; or use ironbell show and ironbell save")
 		}
-		c := connect()
+		c := i.connect()
 		// With its revision: what somebody else saves meanwhile is not overwritten.
 		text, err := c.RecordFile(ctx, args[0], strings.Join(args[1:], " "), true)
 		if err != nil {

@@ -4,7 +4,6 @@ import (
 	"context"
 	"flag"
 	"fmt"
-	"time"
 
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/phrase"
@@ -30,7 +29,7 @@ func removeCommand(f *flag.FlagSet) runner {
 		if err != nil {
 			return 0, err
 		}
-		removed, err := connect().RemoveRecords(ctx, all, *try)
+		removed, err := i.connect().RemoveRecords(ctx, all, *try)
 		if err != nil {
 			return 0, err
 		}
@@ -65,7 +64,7 @@ func printRemoval(i IO, r wire.Removal, try bool) {
 func bringBackCommand(f *flag.FlagSet) runner {
 	asJSON := jsonFlag(f)
 	return func(ctx context.Context, i IO, args []string) (int, error) {
-		c := connect()
+		c := i.connect()
 		if len(args) == 0 {
 			all, err := c.RemovedRecords(ctx)
 			if err != nil {
@@ -99,7 +98,7 @@ func printRemoved(i IO, all []wire.RemovedRecord) {
 	}
 	t := newTable(i, "Kind", "Name", "Removed", "By", "Gone for good")
 	for _, r := range all {
-		t.AppendRow([]any{r.Kind, r.Name, wall(r.At, time.Local), r.By, wall(r.Until, time.Local)})
+		t.AppendRow([]any{r.Kind, r.Name, i.wall(r.At), r.By, i.wall(r.Until)})
 	}
 	t.Render()
 }
@@ -112,7 +111,7 @@ func renameCommand(f *flag.FlagSet) runner {
 		if len(args) != 3 {
 			return 0, &Usage{"it takes a kind, the name and the new name; put a name with blanks in quotes"}
 		}
-		c := connect()
+		c := i.connect()
 		if *free {
 			if err := c.FreeName(ctx, args[0], args[1], args[2]); err != nil {
 				return 0, err
@@ -145,7 +144,7 @@ func copyRecordCommand(*flag.FlagSet) runner {
 		if len(args) != 3 {
 			return 0, &Usage{"it takes a kind, the name and the name of the copy; put a name with blanks in quotes"}
 		}
-		if err := connect().CopyRecord(ctx, args[0], args[1], args[2]); err != nil {
+		if err := i.connect().CopyRecord(ctx, args[0], args[1], args[2]); err != nil {
 			return 0, err
 		}
 		note := map[string]string{

@@ -21,7 +21,7 @@ import (
 func reportsCommand(f *flag.FlagSet) runner {
 	asJSON := jsonFlag(f)
 	return func(ctx context.Context, i IO, args []string) (int, error) {
-		reports, err := connect().Reports(ctx)
+		reports, err := i.connect().Reports(ctx)
 		if err != nil {
 			return 0, err
 		}
@@ -40,7 +40,7 @@ func reportsCommand(f *flag.FlagSet) runner {
 			for _, r := range reports {
 				t.AppendRow(table.Row{
 					r.Name, r.Owner, readAs(r), sectionNames(r.Sections), r.Version,
-					wall(r.UpdatedAt, time.Local),
+					i.wall(r.UpdatedAt),
 				})
 			}
 			t.Render()
@@ -70,7 +70,7 @@ func reportCommand(f *flag.FlagSet) runner {
 		if err != nil {
 			return 0, err
 		}
-		page, err := connect().ShowReport(ctx, name)
+		page, err := i.connect().ShowReport(ctx, name)
 		if err != nil {
 			return 0, err
 		}
@@ -80,7 +80,7 @@ func reportCommand(f *flag.FlagSet) runner {
 
 func printReport(i IO, p wire.ReportPage) {
 	fmt.Fprintf(i.Out, "%s\nversion %d of %s, owner %s, read from %s\n", p.Name, p.Version,
-		wall(p.UpdatedAt, time.Local), p.Owner, readAs(p.Report))
+		i.wall(p.UpdatedAt), p.Owner, readAs(p.Report))
 	if len(p.Parameters) > 0 {
 		heading(i, "It asks for")
 		t := newTable(i, "Name", "Label", "Takes", "When left out")
@@ -203,7 +203,7 @@ func previewCommand(f *flag.FlagSet) runner {
 		if *section != "" {
 			r.Sections = []string{*section}
 		}
-		p, err := connect().Preview(ctx, name, r)
+		p, err := i.connect().Preview(ctx, name, r)
 		if err != nil {
 			return 0, err
 		}
@@ -305,13 +305,13 @@ func renderCommand(f *flag.FlagSet) runner {
 			out.Text = &job.TextForm{Encoding: *encoding, Delimiter: *delimiter}
 		}
 		if *cost {
-			c, err := connect().Cost(ctx, name, wire.CostRequest{LookRequest: asked, Outputs: []job.Output{out}})
+			c, err := i.connect().Cost(ctx, name, wire.CostRequest{LookRequest: asked, Outputs: []job.Output{out}})
 			if err != nil {
 				return 0, err
 			}
 			return show(i, *asJSON, c, printCost)
 		}
-		r, err := connect().Render(ctx, name, wire.RenderRequest{LookRequest: asked, Output: out})
+		r, err := i.connect().Render(ctx, name, wire.RenderRequest{LookRequest: asked, Output: out})
 		if err != nil {
 			return 0, err
 		}
@@ -387,7 +387,7 @@ func compareCommand(f *flag.FlagSet) runner {
 			}
 			ids[n] = id
 		}
-		c, err := connect().Compare(ctx, ids[0], ids[1], *task)
+		c, err := i.connect().Compare(ctx, ids[0], ids[1], *task)
 		if err != nil {
 			return 0, err
 		}
@@ -441,7 +441,7 @@ func sourcesCommand(f *flag.FlagSet) runner {
 	asJSON := jsonFlag(f)
 	test := f.Bool("test", false, "ask the source for an answer")
 	return func(ctx context.Context, i IO, args []string) (int, error) {
-		c := connect()
+		c := i.connect()
 		if len(args) == 0 {
 			sources, err := c.Sources(ctx)
 			if err != nil {
@@ -450,7 +450,7 @@ func sourcesCommand(f *flag.FlagSet) runner {
 			return show(i, *asJSON, sources, func(i IO, sources []wire.Place) {
 				t := newTable(i, "Source", "Driver", "Saved", "")
 				for _, s := range sources {
-					t.AppendRow(table.Row{s.Name, s.Protocol, wall(s.UpdatedAt, time.Local), s.Note})
+					t.AppendRow(table.Row{s.Name, s.Protocol, i.wall(s.UpdatedAt), s.Note})
 				}
 				t.Render()
 			})

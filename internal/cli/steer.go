@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"crypto/rand"
 	"encoding/json"
 	"flag"
 	"fmt"
@@ -29,7 +28,7 @@ func whyCommand(f *flag.FlagSet) runner {
 		if err != nil {
 			return 0, err
 		}
-		w, err := connect().Why(ctx, name, *at)
+		w, err := i.connect().Why(ctx, name, *at)
 		if err != nil {
 			return 0, err
 		}
@@ -64,7 +63,7 @@ func againCommand(f *flag.FlagSet) runner {
 		if err != nil {
 			return 0, err
 		}
-		c := connect()
+		c := i.connect()
 		run, err := c.Again(ctx, id, wire.AgainRequest{Whole: *whole, Anyway: *anyway, Values: job.Values(values)})
 		if err != nil {
 			return 0, err
@@ -85,7 +84,7 @@ func cancelCommand(f *flag.FlagSet) runner {
 		if err != nil {
 			return 0, err
 		}
-		run, err := connect().Cancel(ctx, id)
+		run, err := i.connect().Cancel(ctx, id)
 		if err != nil {
 			return 0, err
 		}
@@ -98,7 +97,7 @@ func cancelCommand(f *flag.FlagSet) runner {
 func queueCommand(f *flag.FlagSet) runner {
 	asJSON := jsonFlag(f)
 	return func(ctx context.Context, i IO, _ []string) (int, error) {
-		q, err := connect().Queue(ctx)
+		q, err := i.connect().Queue(ctx)
 		if err != nil {
 			return 0, err
 		}
@@ -128,15 +127,15 @@ func printQueue(i IO, q wire.Queue) {
 			}
 			begins := "next"
 			if l.StartedAt != nil {
-				begins = wall(*l.StartedAt, time.Local)
+				begins = i.wall(*l.StartedAt)
 			} else if l.ReadyAt.After(time.Now()) {
-				begins = wall(l.ReadyAt, time.Local)
+				begins = i.wall(l.ReadyAt)
 			}
 			name := l.Job
 			if l.Rehearsal {
 				name += " (rehearsal)"
 			}
-			t.AppendRow(table.Row{l.RunID.String(), name, wall(l.Due, time.Local), begins, l.Reason})
+			t.AppendRow(table.Row{l.RunID.String(), name, i.wall(l.Due), begins, l.Reason})
 		}
 		t.Render()
 	}
@@ -163,7 +162,7 @@ func limitsCommand(f *flag.FlagSet) runner {
 	asJSON := jsonFlag(f)
 	try := tryFlag(f)
 	return func(ctx context.Context, i IO, args []string) (int, error) {
-		c := connect()
+		c := i.connect()
 		limits, err := c.Limits(ctx)
 		if err != nil {
 			return 0, err
@@ -199,7 +198,7 @@ func tryFlag(f *flag.FlagSet) *bool {
 
 // whatIf shows what a change would do.
 func whatIf(ctx context.Context, i IO, asJSON bool, r wire.WhatIfRequest) (int, error) {
-	w, err := connect().WhatIf(ctx, r)
+	w, err := i.connect().WhatIf(ctx, r)
 	if err != nil {
 		return 0, err
 	}
@@ -209,7 +208,7 @@ func whatIf(ctx context.Context, i IO, asJSON bool, r wire.WhatIfRequest) (int, 
 func freezeCommand(f *flag.FlagSet) runner {
 	asJSON := jsonFlag(f)
 	from := f.String("from", "",
-		"when it begins, such as `2026-12-24 18:00` by this machine's clock; now when left out")
+		"when it begins, such as `2026-12-24 18:00` in your time zone; now when left out")
 	to := f.String("to", "", "when it ends; until it is lifted when left out")
 	rings := f.String("rings", "wait", "what becomes of rings meanwhile: `wait` or pass over")
 	reason := f.String("reason", "", "why, in words")
@@ -219,17 +218,21 @@ func freezeCommand(f *flag.FlagSet) runner {
 		if err != nil {
 			return 0, err
 		}
-		r := wire.FreezeRequest{Label: label, Rings: *rings, Reason: *reason}
-		if r.From, err = readTime(*from); err != nil {
+		here, err := i.askedZone(ctx)
+		if err != nil {
 			return 0, err
 		}
-		if r.To, err = readTime(*to); err != nil {
+		r := wire.FreezeRequest{Label: label, Rings: *rings, Reason: *reason}
+		if r.From, err = readTime(*from, here); err != nil {
+			return 0, err
+		}
+		if r.To, err = readTime(*to, here); err != nil {
 			return 0, err
 		}
 		if *try {
 			return whatIf(ctx, i, *asJSON, wire.WhatIfRequest{Freeze: &r})
 		}
-		frozen, err := connect().Freeze(ctx, r)
+		frozen, err := i.connect().Freeze(ctx, r)
 		if err != nil {
 			return 0, err
 		}
@@ -237,13 +240,13 @@ func freezeCommand(f *flag.FlagSet) runner {
 	}
 }
 
-// readTime reads a time by this machine's clock; nil when there is none.
-func readTime(text string) (*time.Time, error) {
+// readTime reads a time of a zone; nil when there is none.
+func readTime(text string, z *time.Location) (*time.Time, error) {
 	if text == "" {
 		return nil, nil //nolint:nilnil // no time is a time of its own
 	}
 	for _, layout := range []string{time.RFC3339, "2006-01-02 15:04", "2006-01-02T15:04", time.DateOnly} {
-		if t, err := time.ParseInLocation(layout, text, time.Local); err == nil {
+		if t, err := time.ParseInLocation(layout, text, z); err == nil {
 			return &t, nil
 		}
 	}
@@ -254,7 +257,7 @@ func freezesCommand(f *flag.FlagSet) runner {
 	asJSON := jsonFlag(f)
 	past := f.Bool("past", false, "those that have ended, too")
 	return func(ctx context.Context, i IO, _ []string) (int, error) {
-		all, err := connect().Freezes(ctx, *past)
+		all, err := i.connect().Freezes(ctx, *past)
 		if err != nil {
 			return 0, err
 		}
@@ -270,17 +273,17 @@ func printFreezes(i IO, all []job.Freeze) {
 	for _, f := range all {
 		end := "until it is lifted: ironbell lift " + strconv.FormatInt(f.ID, 10)
 		if f.To != nil {
-			end = "until " + wall(*f.To, time.Local)
+			end = "until " + i.wall(*f.To)
 		}
 		if f.LiftedAt != nil {
-			end = fmt.Sprintf("lifted %s by %s", wall(*f.LiftedAt, time.Local), f.LiftedBy)
+			end = fmt.Sprintf("lifted %s by %s", i.wall(*f.LiftedAt), f.LiftedBy)
 		}
 		what := map[bool]string{true: "everything", false: f.Label}[f.Label == "service"]
 		why := ""
 		if f.Reason != "" {
 			why = ": " + f.Reason
 		}
-		fmt.Fprintf(i.Out, "%d  %s, from %s %s; rings %s; by %s%s\n", f.ID, what, wall(f.From, time.Local), end,
+		fmt.Fprintf(i.Out, "%d  %s, from %s %s; rings %s; by %s%s\n", f.ID, what, i.wall(f.From), end,
 			f.Rings, f.By, why)
 	}
 }
@@ -300,7 +303,7 @@ func liftCommand(f *flag.FlagSet) runner {
 		if *try {
 			return whatIf(ctx, i, *asJSON, wire.WhatIfRequest{Lift: id})
 		}
-		lifted, err := connect().Lift(ctx, id)
+		lifted, err := i.connect().Lift(ctx, id)
 		if err != nil {
 			return 0, err
 		}
@@ -308,92 +311,10 @@ func liftCommand(f *flag.FlagSet) runner {
 	}
 }
 
-func eventCommand(f *flag.FlagSet) runner {
-	asJSON := jsonFlag(f)
-	source := f.String("source", "", "where it comes from, as a URI `reference`; your own source when left out")
-	subject := f.String("subject", "", "what it is about")
-	id := f.String("id", "", "tells it from others of its source; made when left out")
-	data := valueFlag{}
-	f.Var(data, "data", "data of the event, as `name=value`; may be given several times")
-	return func(ctx context.Context, i IO, args []string) (int, error) {
-		kind, err := only(args, "type of event")
-		if err != nil {
-			return 0, err
-		}
-		c := connect()
-		if *source == "" {
-			me, err := c.Me(ctx)
-			if err != nil {
-				return 0, err
-			}
-			*source = me.OwnSource()
-		}
-		event := map[string]any{
-			"specversion": "1.0", "type": kind, "source": *source, "id": orWord(*id, strings.ToLower(rand.Text())),
-			"time": time.Now().Format(time.RFC3339Nano), "data": map[string]any(data),
-		}
-		if *subject != "" {
-			event["subject"] = *subject
-		}
-		h, err := c.Report(ctx, event)
-		if err != nil {
-			return 0, err
-		}
-		return show(i, *asJSON, h, printHeard)
-	}
-}
-
-func printHeard(i IO, h wire.Heard) {
-	switch {
-	case !h.Fresh:
-		fmt.Fprintln(i.Out, "This event was reported before; nothing was started again.")
-	case len(h.Started) == 0:
-		fmt.Fprintln(i.Out, "The event is recorded. No job started by it now.")
-	default:
-		var ids []string
-		for _, id := range h.Started {
-			ids = append(ids, id.String())
-		}
-		fmt.Fprintf(i.Out, "The event is recorded. It started: %s\n", strings.Join(ids, ", "))
-	}
-}
-
-func eventsCommand(f *flag.FlagSet) runner {
-	asJSON := jsonFlag(f)
-	kind := f.String("type", "", "only events of this `type`")
-	return func(ctx context.Context, i IO, _ []string) (int, error) {
-		all, err := connect().Events(ctx, *kind)
-		if err != nil {
-			return 0, err
-		}
-		return show(i, *asJSON, all, printEvents)
-	}
-}
-
-func printEvents(i IO, all []wire.Event) {
-	if len(all) == 0 {
-		fmt.Fprintln(i.Out, "No events were reported.")
-		return
-	}
-	t := newTable(i, "Received", "Type", "Source", "Subject", "Data", "Started")
-	t.SetColumnConfigs([]table.ColumnConfig{{Name: "Data", WidthMax: 40, WidthMaxEnforcer: text.WrapSoft}})
-	for _, e := range all {
-		var ids []string
-		for _, id := range e.Started {
-			ids = append(ids, id.String())
-		}
-		t.AppendRow(table.Row{
-			wall(e.Received, time.Local), e.Type, e.Source, e.Subject, string(e.Data),
-			strings.Join(ids, ", "),
-		})
-	}
-	t.Render()
-}
-
 func kindsCommand(f *flag.FlagSet) runner {
 	asJSON := jsonFlag(f)
 	return func(ctx context.Context, i IO, args []string) (int, error) {
-		kinds, err := connect().TaskKinds(ctx)
+		kinds, err := i.connect().TaskKinds(ctx)
 		if err != nil {
 			return 0, err
 		}

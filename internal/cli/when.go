@@ -206,7 +206,7 @@ func forecastCommand(f *flag.FlagSet) runner {
 			return 0, &Usage{"-days is from 1 to 92"}
 		}
 		now := time.Now()
-		fc, err := connect().Forecast(ctx, client.ForecastFilter{
+		fc, err := i.connect().Forecast(ctx, client.ForecastFilter{
 			From: now, To: now.AddDate(0, 0, *days), Zone: *zoneName, Job: *part, Limit: *limit,
 		})
 		if err != nil {
@@ -281,7 +281,7 @@ func printForecast(i IO, f wire.Forecast) {
 func calendarsCommand(f *flag.FlagSet) runner {
 	asJSON := jsonFlag(f)
 	return func(ctx context.Context, i IO, _ []string) (int, error) {
-		all, err := connect().Calendars(ctx)
+		all, err := i.connect().Calendars(ctx)
 		if err != nil {
 			return 0, err
 		}
@@ -320,7 +320,7 @@ func calendarCommand(f *flag.FlagSet) runner {
 		if err != nil {
 			return 0, err
 		}
-		c := connect()
+		c := i.connect()
 		if *file == "" {
 			page, err := c.Calendar(ctx, name)
 			if err != nil {
@@ -426,7 +426,7 @@ func feedCommand(f *flag.FlagSet) runner {
 	asJSON := jsonFlag(f)
 	end := f.Bool("end", false, "end the link")
 	return func(ctx context.Context, i IO, _ []string) (int, error) {
-		c := connect()
+		c := i.connect()
 		if *end {
 			if err := c.EndFeed(ctx); err != nil {
 				return 0, err

@@ -16,7 +16,8 @@ import (
 // Happening is something that has happened: an event, or the end of a run.
 type Happening struct {
 	Event *job.Event
-	Run   *job.Run // with its outcome as state
+	Facts job.Facts // of the event
+	Run   *job.Run  // with its outcome as state
 }
 
 // Checking is what the check of a condition needs and notes.
@@ -36,8 +37,8 @@ type Kind interface {
 	Check(ctx context.Context, k *Checking, where string, c job.Condition) error
 	// Reading says a condition in words: "Fuel burn by vessel is done".
 	Reading(c job.Condition) string
-	// Matches tells whether what happened is what the condition means.
-	Matches(c job.Condition, h Happening) bool
+	// Matches tells whether what happened is what the condition means; why is told of what could have been.
+	Matches(c job.Condition, h Happening) (matches bool, why string)
 }
 
 // kinds is the table.
@@ -65,10 +66,13 @@ func Reading(c job.Condition) string {
 	return "nothing"
 }
 
-// Matches tells whether what happened is what a condition means.
-func Matches(c job.Condition, h Happening) bool {
+// Matches tells whether what happened is what a condition means; why is told of what could have been.
+func Matches(c job.Condition, h Happening) (matches bool, why string) {
 	k := Of(c)
-	return k != nil && k.Matches(c, h)
+	if k == nil {
+		return false, ""
+	}
+	return k.Matches(c, h)
 }
 
 // Check tells what is wrong with what a trigger waits for.

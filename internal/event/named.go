@@ -2,15 +2,12 @@ package event
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
-	"net/url"
-	"strings"
-	"time"
-	"unicode/utf8"
+	"sync"
 
-	"ironbell/internal/core/fault"
+	"ironbell/internal/core/expr"
 	"ironbell/internal/core/job"
+	"ironbell/internal/store/db"
 )
 
 // named is an event that is reported by its type, from outside or by a task.
@@ -18,9 +15,33 @@ type named struct{}
 
 func (named) Says(c job.Condition) bool { return c.Event != "" }
 
-func (named) Check(_ context.Context, k *Checking, where string, c job.Condition) error {
+func (named) Check(ctx context.Context, k *Checking, where string, c job.Condition) error {
 	if len(c.Ends) > 0 {
 		k.V.Add(where+".ends", "outcomes belong to a job, not to an event")
+	}
+	if c.OnlyIf == "" {
+		return nil
+	}
+	if _, err := holding(c.OnlyIf); err != nil {
+		k.V.Add(where+".only_if", "%s", err)
+		return nil
+	}
+	// The last such event shows whether it can be held against one at all.
+	last, err := k.Store.LastEvent(ctx, c.Event, c.Source, c.Subject)
+	if db.IsMissing(err) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	ev := last.Read()
+	facts, err := Facts(ev)
+	if err != nil {
+		return err
+	}
+	if _, err := holds(c.OnlyIf, facts); err != nil {
+		k.V.Add(where+".only_if", "by the last such event, no. %d, %s. Of a field that an event may lack, "+
+			"write has(event.data.cm) && event.data.cm > 300", last.Row, err)
 	}
 	return nil
 }
@@ -33,95 +54,59 @@ func (named) Reading(c job.Condition) string {
 	if c.Source != "" {
 		text += " from " + c.Source
 	}
+	if c.OnlyIf != "" {
+		text += ", only if " + c.OnlyIf
+	}
 	return text
 }
 
-func (named) Matches(c job.Condition, h Happening) bool {
-	return h.Event != nil && h.Event.Type == c.Event && (c.Source == "" || c.Source == h.Event.Source) &&
-		(c.Subject == "" || c.Subject == h.Event.Subject)
+func (named) Matches(c job.Condition, h Happening) (matches bool, why string) {
+	if h.Event == nil || h.Event.Type != c.Event || c.Source != "" && c.Source != h.Event.Source ||
+		c.Subject != "" && c.Subject != h.Event.Subject {
+		return false, ""
+	}
+	if c.OnlyIf == "" {
+		return true, ""
+	}
+	ok, err := holds(c.OnlyIf, h.Facts)
+	switch {
+	case err != nil:
+		return false, fmt.Sprintf("does not take it: %s", err)
+	case !ok:
+		return false, "takes it only if " + c.OnlyIf
+	}
+	return true, ""
 }
 
-// MediaType is the form in which an event is reported: CloudEvents 1.0, JSON
-// event format, structured mode.
-const MediaType = "application/cloudevents+json"
-
-// Read reads an event in the structured mode of CloudEvents 1.0 (JSON event
-// format, section 3). An event without a time happened now. The error is a
-// *fault.Invalid that names each attribute.
-func Read(text []byte, now time.Time) (job.Event, error) {
-	wrong := &fault.Invalid{What: "the event"}
-	var all map[string]json.RawMessage
-	if err := json.Unmarshal(text, &all); err != nil {
-		wrong.Add("", "it is no JSON object: %s", err)
-		return job.Event{}, wrong
-	}
-	e := job.Event{Time: now, Received: now}
-	get := func(name string, required bool, longest int) string {
-		var value string
-		raw, ok := all[name]
-		if !ok || string(raw) == "null" {
-			if required {
-				wrong.Add(name, "the attribute is missing; CloudEvents 1.0 asks for specversion, id, source and type")
-			}
-			return ""
-		}
-		switch err := json.Unmarshal(raw, &value); {
-		case err != nil:
-			wrong.Add(name, "it is no text")
-		case value == "" && required:
-			wrong.Add(name, "it is empty")
-		case utf8.RuneCountInString(value) > longest:
-			wrong.Add(name, "it is longer than %d characters", longest)
-		case strings.ContainsFunc(value, func(r rune) bool { return r < 0x20 || r >= 0x7f && r <= 0x9f }):
-			wrong.Add(name, "it holds control characters")
-		}
-		return value
-	}
-	if v := get("specversion", true, 10); v != "" && v != "1.0" {
-		wrong.Add("specversion", "%q is not read here; send 1.0", v)
-	}
-	e.ID, e.Source, e.Type, e.Subject = get("id", true, 500), get("source", true, 500), get("type", true, 200),
-		get("subject", false, 500)
-	if _, err := url.Parse(e.Source); err != nil {
-		wrong.Add("source", "%q is no URI reference", e.Source)
-	}
-	if t := get("time", false, 50); t != "" {
-		at, err := time.Parse(time.RFC3339Nano, t)
-		if err != nil {
-			wrong.Add("time", "%q is no time; write it as 2026-11-23T06:15:00Z", t)
-		}
-		e.Time = at
-	}
-	if media := get("datacontenttype", false,
-		200); media != "" && media != "application/json" && !strings.HasSuffix(media, "+json") &&
-		!strings.HasPrefix(media, "text/") {
-		wrong.Add("datacontenttype", "%q is not read here; send JSON or text", media)
-	}
-	if _, ok := all["data_base64"]; ok {
-		wrong.Add("data_base64", "bytes are not read here; send JSON in data")
-	}
-	if data, ok := all["data"]; ok && string(data) != "null" {
-		if strings.Contains(string(data), `\u0000`) {
-			wrong.Add("data", "it holds a zero character, which no database takes")
-		}
-		e.Data = data
-	}
-	return e, wrong.Err()
+// conditions are those that were read, since reading one takes longer than to hold it against an event.
+var conditions struct {
+	sync.Mutex
+	read map[string]expr.Condition
 }
 
-// Facts is what texts may speak of as event.
-func Facts(e job.Event) (map[string]any, error) {
-	facts := map[string]any{
-		"id": e.ID, "type": e.Type, "source": e.Source, "subject": e.Subject, "time": e.Time.Format(time.RFC3339),
-		"data": map[string]any{},
+const maxConditions = 1000 // that are kept
+
+func holding(text string) (expr.Condition, error) {
+	conditions.Lock()
+	defer conditions.Unlock()
+	if c, ok := conditions.read[text]; ok {
+		return c, nil
 	}
-	if len(e.Data) == 0 {
-		return facts, nil
+	c, err := expr.ParseCondition(text, expr.Names{Event: true})
+	if err != nil {
+		return c, err
 	}
-	var data any
-	if err := json.Unmarshal(e.Data, &data); err != nil {
-		return nil, fmt.Errorf("read the event's data: %w", err)
+	if conditions.read == nil || len(conditions.read) >= maxConditions {
+		conditions.read = map[string]expr.Condition{}
 	}
-	facts["data"] = data
-	return facts, nil
+	conditions.read[text] = c
+	return c, nil
+}
+
+func holds(text string, facts job.Facts) (bool, error) {
+	c, err := holding(text)
+	if err != nil {
+		return false, err
+	}
+	return c.Holds(expr.Facts{Event: facts})
 }

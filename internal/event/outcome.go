@@ -16,6 +16,9 @@ type outcome struct{}
 func (outcome) Says(c job.Condition) bool { return c.Job != "" }
 
 func (outcome) Check(ctx context.Context, k *Checking, where string, c job.Condition) error {
+	if c.OnlyIf != "" {
+		k.V.Add(where+".only_if", "what must hold belongs to an event, not to a job; say its outcomes as ends")
+	}
 	if c.Source != "" || c.Subject != "" {
 		k.V.Add(where, "source and subject belong to an event, not to a job")
 	}
@@ -53,6 +56,6 @@ func (outcome) Reading(c job.Condition) string {
 	return c.Job + " is " + strings.Join(ends, " or ")
 }
 
-func (outcome) Matches(c job.Condition, h Happening) bool {
-	return h.Run != nil && slices.Contains(c.Outcomes(), h.Run.State)
+func (outcome) Matches(c job.Condition, h Happening) (matches bool, why string) {
+	return h.Run != nil && slices.Contains(c.Outcomes(), h.Run.State), ""
 }

@@ -225,6 +225,14 @@ func (ck *checks) checkWait(ctx context.Context, v *fault.Invalid, where, name s
 			}
 		}
 	}
+	for value := range t.Wait.Otherwise {
+		if _, takes := t.Wait.Take[value]; !takes {
+			v.Add(where+"wait.otherwise."+value, "it is taken from no event, so there is nothing that could be lacking")
+		}
+	}
+	if err := ck.checkValues(ctx, v, where+"wait.otherwise", d, t.Wait.Otherwise, false); err != nil {
+		return err
+	}
 	params, err := ck.parameters(ctx, d)
 	if err != nil {
 		return err

@@ -104,6 +104,13 @@ func (rc *Records) ends(ctx context.Context, t *store.Tx, f locked) ([]string, e
 			out = append(out, "What was made already still goes out: "+deliveriesOpen(open)+".")
 		}
 		out = append(out, "Its runs, files and links stay as long as they would have.")
+	case "sender":
+		one, err := t.Sender(ctx, f.Name)
+		if err != nil {
+			return out, err
+		}
+		out = append(out, fmt.Sprintf("Nothing that it sends is taken any more: %s came in the last 24 hours. What came stays on record.",
+			phrase.Count(one.Day, "event")))
 	case "destination":
 		if open > 0 {
 			out = append(out, deliveriesOpen(open)+phrase.Plural(open, " waits", " wait")+

@@ -40,6 +40,9 @@ func (pp *People) Save(ctx context.Context, who job.Person, p job.Person, passwo
 		}
 		waits := ""
 		if before != nil {
+			if err := leavesAdministrator(ctx, t, old, p.Role); err != nil {
+				return err
+			}
 			if p.Mail, waits, err = pp.mayHave(ctx, t, who, old, p.Mail); err != nil {
 				return err
 			}

@@ -139,6 +139,16 @@ func (rc *Records) may(ctx context.Context, t *store.Tx, who job.Person, doing s
 				return "", err
 			}
 			personal = j.Personal
+			if own, is := job.OwnOf(j.Definition, owner); is && doing == "remove" {
+				// Who owns a report may end what others have sent to themselves of it: it would keep the report.
+				from, err := t.OwnerOf(ctx, "report", own.Report)
+				if err != nil && !db.IsMissing(err) {
+					return "", err
+				}
+				if err == nil && access.May(who, access.Write, "", from) == nil {
+					return owner, nil
+				}
+			}
 		}
 		return owner, access.MayOwn(who, access.Write, doing+" the "+r.Kind+" "+r.Name, owner, personal)
 	}
@@ -186,6 +196,9 @@ func (rc *Records) keepsAdministrator(ctx context.Context, t *store.Tx, who job.
 	if f.id == who.ID {
 		v.Add(f.String(), "you would shut yourself out; another administrator can remove you")
 		return nil
+	}
+	if err := t.LockSetting(ctx, theAdministrators); err != nil {
+		return err
 	}
 	admins, err := t.Administrators(ctx)
 	if err != nil {
@@ -262,6 +275,9 @@ func saidOf(ctx context.Context, t *store.Tx, f locked) (any, error) {
 	case "calendar":
 		c, err := t.Calendar(ctx, f.Name)
 		return c.Definition, err
+	case "sender":
+		one, err := t.Sender(ctx, f.Name)
+		return one.SenderDefinition, err
 	case "source", "destination":
 		p, err := t.Place(ctx, records.PlaceKind(f.Kind), f.Name)
 		return saidPlace(p), err

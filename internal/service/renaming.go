@@ -332,6 +332,13 @@ func (rc *Records) Copy(ctx context.Context, who job.Person, r Ref, to string, v
 		}
 		_, err = rc.calendars.Save(ctx, who, to, c.Definition, false)
 		return err
+	case "sender":
+		one, err := rc.store.Sender(ctx, r.Name)
+		if err != nil {
+			return err
+		}
+		_, err = rc.senders.Save(ctx, who, to, one.SenderDefinition)
+		return err
 	case "source", "destination":
 		return rc.copyPlace(ctx, who, records.PlaceKind(r.Kind), r.Name, to, vault)
 	case "person":

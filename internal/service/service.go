@@ -61,6 +61,7 @@ type Service struct {
 	Records      *Records
 	Reports      *Reports
 	Runs         *Runs
+	Senders      *Senders
 	Settings     *Settings
 }
 
@@ -71,7 +72,8 @@ func New(n Needs) *Service {
 		Alerts:     &Alerts{store: n.Store, links: n.Links},
 		Calendars:  &Calendars{store: n.Store, times: n.Times, runs: n.Runs, now: n.Now, log: n.Log},
 		Deliveries: &Deliveries{store: n.Store, notify: n.Notify, settle: n.Settle, now: n.Now},
-		Events:     &Events{store: n.Store, waits: n.Waits, installation: n.Installation},
+		Events:     &Events{store: n.Store, waits: n.Waits, installation: n.Installation, now: n.Now},
+		Senders:    &Senders{store: n.Store, now: n.Now},
 		Freezes:    &Freezes{store: n.Store, now: n.Now},
 		People:     &People{store: n.Store, links: n.Links, now: n.Now},
 		Places: &Places{
@@ -97,7 +99,7 @@ func New(n Needs) *Service {
 	}
 	s.Records = &Records{
 		store: n.Store, times: n.Times, jobs: s.Jobs, reports: s.Reports, people: s.People, places: s.Places,
-		calendars: s.Calendars, now: n.Now,
+		calendars: s.Calendars, senders: s.Senders, now: n.Now,
 	}
 	s.Installation = &Installation{
 		store: n.Store, files: n.Files, installation: n.Installation, settings: s.Settings, now: n.Now,
@@ -139,6 +141,7 @@ type Records struct {
 	reports   *Reports
 	people    *People
 	places    *Places
+	senders   *Senders
 	calendars *Calendars
 	now       func() time.Time
 }
@@ -153,9 +156,18 @@ type Deliveries struct {
 
 // Events are reported from outside.
 type Events struct {
-	store        changes
+	store        eventsStore
 	waits        *waits.Waits
 	installation *installation.Keeper
+	now          func() time.Time
+	paces        paces
+	refusals     refusals
+}
+
+// Senders are the programs outside that report events.
+type Senders struct {
+	store sendersStore
+	now   func() time.Time
 }
 
 // Freezes hold rings and deliveries back; limits bound what goes on at once.

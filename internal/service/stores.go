@@ -59,6 +59,19 @@ type freezesStore interface {
 	Setting(ctx context.Context, key string, to any) (bool, error)
 }
 
+// eventsStore is what events are read from.
+type eventsStore interface {
+	changes
+	Event(ctx context.Context, row int64) (rings.EventRow, error)
+	OwnersListening(ctx context.Context, eventType string) ([]string, error)
+}
+
+// sendersStore is what senders are saved in.
+type sendersStore interface {
+	changes
+	Called(ctx context.Context, kind, name string) (string, error)
+}
+
 // installationStore is what an installation knows of itself and its nodes.
 type installationStore interface {
 	changes
@@ -90,6 +103,7 @@ type peopleStore interface {
 	changes
 	recipients.Records
 	Job(ctx context.Context, name string) (job.Job, error)
+	Belongings(ctx context.Context, p job.Person) (people.Belongings, error)
 	GetsOf(ctx context.Context, address string, days int) ([]people.Gets, error)
 	JobsSendingTo(ctx context.Context, kind, name string) ([]string, error)
 	ReportsToSchedule(ctx context.Context) ([]job.Report, error)

@@ -144,6 +144,23 @@ var kinds = map[string]struct {
 			return names, err
 		},
 	},
+	"sender": {
+		func(ctx context.Context, s *store.Store, _ world, name string) error {
+			_, err := s.PutSender(ctx, name, job.SenderDefinition{})
+			return err
+		},
+		func(ctx context.Context, s *store.Store, name string) (string, error) {
+			one, err := s.Sender(ctx, name)
+			return one.Name, err
+		},
+		func(ctx context.Context, s *store.Store) (names []string, err error) {
+			all, err := s.Senders(ctx)
+			for _, r := range all {
+				names = append(names, r.Name)
+			}
+			return names, err
+		},
+	},
 	"person": {
 		func(ctx context.Context, s *store.Store, _ world, name string) error {
 			_, err := s.PutPerson(ctx, job.Person{

@@ -46,7 +46,7 @@ func (k *Emit) Run(ctx context.Context, w Work, t job.Task) (Result, error) {
 		return rehearsed(fmt.Sprintf("the event %s was not raised", t.Emit.Type)), nil
 	}
 	e := &job.Event{
-		ID: fmt.Sprintf("%s-%d-%s", w.RunID, w.Part, t.Name), Source: "/jobs/" + url.PathEscape(w.Job),
+		ID: fmt.Sprintf("%s-%d-%s", w.RunID, w.Part, t.Name), Source: job.JobSource + url.PathEscape(w.Job),
 		Type: t.Emit.Type, Time: k.Now(),
 	}
 	var err error

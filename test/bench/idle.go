@@ -19,37 +19,11 @@ import (
 // idle measures the service while nothing is due: how long it takes to start,
 // what it needs of a core and of memory.
 func (b *bench) idle(ctx context.Context, service string) error {
-	port, err := freeport.Find(ctx)
-	if err != nil {
-		return err
-	}
-	address := fmt.Sprintf("127.0.0.1:%d", port)
-	cmd := exec.Command(service, "serve", "-listen", address, "-artifacts", filepath.Join(b.dir, "artifacts"), "-key-file", filepath.Join(b.dir, "key")) //nolint:gosec,noctx // the operator named it; Stop ends it
-	cmd.Env = append(os.Environ(), "IRONBELL_DB="+b.dsn)
-	began := time.Now()
-	c, err := child.Start(cmd, syscall.SIGKILL, nil)
+	c, _, ready, err := b.serve(ctx, service)
 	if err != nil {
 		return err
 	}
 	defer c.Stop(syscall.SIGTERM, 20*time.Second, syscall.SIGKILL)
-	for {
-		r, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://"+address+"/ready", http.NoBody)
-		if err != nil {
-			return err
-		}
-		res, err := http.DefaultClient.Do(r)
-		if err == nil {
-			_ = res.Body.Close() // only its status counts
-			if res.StatusCode == http.StatusOK {
-				break
-			}
-		}
-		if time.Since(began) > time.Minute {
-			return fmt.Errorf("the service is not ready after a minute")
-		}
-		time.Sleep(20 * time.Millisecond)
-	}
-	ready := time.Since(began)
 	time.Sleep(5 * time.Second)
 	pid := c.Process().Pid
 	before, err := cpu(pid)
@@ -70,6 +44,40 @@ func (b *bench) idle(ctx context.Context, service string) error {
 		"(wanted 150)\n",
 		b.jobs, ready.Seconds(), 100*(after-before).Seconds()/watched.Seconds(), resident>>20)
 	return nil
+}
+
+// serve starts the service, and gives its address and how long it took to be ready.
+func (b *bench) serve(ctx context.Context, service string) (*child.Child, string, time.Duration, error) {
+	port, err := freeport.Find(ctx)
+	if err != nil {
+		return nil, "", 0, err
+	}
+	address := fmt.Sprintf("127.0.0.1:%d", port)
+	cmd := exec.Command(service, "serve", "-listen", address, "-artifacts", filepath.Join(b.dir, "artifacts"), "-key-file", filepath.Join(b.dir, "key")) //nolint:gosec,noctx // the operator named it; Stop ends it
+	cmd.Env = append(os.Environ(), "IRONBELL_DB="+b.dsn)
+	began := time.Now()
+	c, err := child.Start(cmd, syscall.SIGKILL, nil)
+	if err != nil {
+		return nil, "", 0, err
+	}
+	for {
+		r, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://"+address+"/ready", http.NoBody)
+		if err != nil {
+			return c, "", 0, err
+		}
+		res, err := http.DefaultClient.Do(r)
+		if err == nil {
+			_ = res.Body.Close() // only its status counts
+			if res.StatusCode == http.StatusOK {
+				return c, "http://" + address, time.Since(began), nil
+			}
+		}
+		if time.Since(began) > time.Minute {
+			c.Stop(syscall.SIGTERM, 20*time.Second, syscall.SIGKILL)
+			return nil, "", 0, fmt.Errorf("the service is not ready after a minute")
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
 }
 
 // cpu is the time that a process has spent on a core (proc(5), stat).

@@ -45,6 +45,7 @@ func main() {
 	only := flag.Bool("only-files", false, "measure the making of files alone")
 	mails := flag.Int("mails", 10_000, "mails that are handed over; 0 for none")
 	onlyMails := flag.Bool("only-mails", false, "measure the handing over of mails alone")
+	onlyEvents := flag.Bool("only-events", false, "measure the taking of events alone")
 	which := flag.Int("make", -1, "make one file and say what it took: for this program itself")
 	dsn, path, rows := flag.String("dsn", "", "with -make"), flag.String("file", "", "with -make"),
 		flag.Int("rows", 0, "with -make")
@@ -60,7 +61,9 @@ func main() {
 			os.Exit(1)
 		}
 	}
-	do := func() error { return run(*jobs, *due, *burst, *history, *files, *mails, *only, *onlyMails, *service) }
+	do := func() error {
+		return run(*jobs, *due, *burst, *history, *files, *mails, *only, *onlyMails, *onlyEvents, *service)
+	}
 	if *which >= 0 {
 		do = func() error { return makeOne(context.Background(), *which, *dsn, *path, *rows) }
 	}
@@ -82,7 +85,7 @@ type bench struct {
 	taken atomic.Int64 // mails that have arrived
 }
 
-func run(jobs, due, burst, history, files, mails int, only, onlyMails bool, service string) error {
+func run(jobs, due, burst, history, files, mails int, only, onlyMails, onlyEvents bool, service string) error {
 	ctx := context.Background()
 	dir, err := os.MkdirTemp("", "ironbell-bench-*")
 	if err != nil {
@@ -111,6 +114,9 @@ func run(jobs, due, burst, history, files, mails int, only, onlyMails bool, serv
 		return err
 	}
 	b.pool = b.store.Connections()
+	if onlyEvents {
+		return b.events(ctx, service)
+	}
 	if files > 0 && !onlyMails {
 		if err := b.formats(ctx, files); err != nil || only {
 			return err
@@ -120,6 +126,9 @@ func run(jobs, due, burst, history, files, mails int, only, onlyMails bool, serv
 		if err := b.mails(ctx, mails); err != nil || onlyMails {
 			return err
 		}
+	}
+	if err := b.events(ctx, service); err != nil {
+		return err
 	}
 	began := time.Now()
 	if err := b.fill(ctx); err != nil {

@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"testing"
 
@@ -39,6 +40,7 @@ func TestTheWholeCompanyIsMadeOnScreen(t *testing.T) {
 	m.people()
 	m.calendars()
 	m.places()
+	m.senders()
 	m.settings()
 	m.reportsAndJobs()
 	_, errs, code = e.Ironbell("show", "-into", second)
@@ -161,6 +163,44 @@ func (m maker) fill(described []job.Setting, settings json.RawMessage) {
 		}
 		m.p.Fill(label, text)
 	}
+}
+
+// senders adds the programs that report events, each with a token that is shown and a key that is ended.
+func (m maker) senders() {
+	ctx := m.t.Context()
+	senders, err := m.from.C.Senders(ctx)
+	require.NoError(m.t, err)
+	require.NotEmpty(m.t, senders)
+	m.opens("/events", "No program reports events yet.")
+	for _, s := range senders {
+		m.p.Press("//main", "Add a sender")
+		m.p.Fill("Name *", s.Name)
+		m.p.Fill("What it is", s.Note)
+		lines := make([]string, len(s.Sends))
+		for i, g := range s.Sends {
+			lines[i] = g.Type + " " + g.Source
+		}
+		m.p.Fill("May send *", strings.Join(lines, "\n"))
+		m.p.Fill("Else its type", s.Type)
+		if s.Pace != 0 {
+			m.p.Fill("At most a minute", strconv.Itoa(s.Pace))
+		}
+		m.p.Press("//main", "Add the sender")
+		m.p.Sees(s.Name)
+		m.to.Until("the form is closed", func() bool { return !strings.Contains(m.p.Text(), "Do not add it") })
+	}
+	first := "//section[@aria-label='" + senders[0].Name + "']"
+	m.p.Press(first, "Make a token")
+	m.p.Sees("It is shown this once; copy it now")
+	m.to.Until("its token is there", func() bool {
+		one, err := m.to.C.Sender(ctx, senders[0].Name)
+		return err == nil && len(one.Keys) == 1
+	})
+	m.p.Press(first, "End it now")
+	m.to.Until("its token is ended", func() bool {
+		one, err := m.to.C.Sender(ctx, senders[0].Name)
+		return err == nil && len(one.Keys) == 0
+	})
 }
 
 func (m maker) places() {

@@ -198,7 +198,7 @@ func TestTheConsoleIsAccessibleInBothThemes(t *testing.T) {
 	p := w.Console()
 	for _, dark := range []bool{false, true} {
 		for _, path := range []string{
-			"/", "/jobs", "/jobs/Board", "/jobs/Board/archive", "/queue", "/mine", "/runs", "/runs/" + failed.ID.String(), "/forecast",
+			"/", "/jobs", "/jobs/Board", "/jobs/Board/archive", "/queue", "/events", "/mine", "/runs", "/runs/" + failed.ID.String(), "/forecast",
 			"/when?rule=on+day+31+at+01:30", "/when?rule=on+mondey", "/calendars",
 			"/new/job", "/jobs/Board/change", "/jobs/Loads?ring=yes", "/new/report", "/reports/Load/change",
 			"/calendars/Harbour", "/sources", "/reports", "/reports/Load",

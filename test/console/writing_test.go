@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net/http"
 	"os"
+	"strconv"
 	"strings"
 	"testing"
 
@@ -324,9 +325,17 @@ func TestLongNamesStayInTheirPlace(t *testing.T) {
 		w.Job(name, world.Definition(name, "company mail", []string{"csv"}, "a@tarnwick.example"))
 		w.Ring(name)
 	}
+	for n, name := range []string{long, unbroken} {
+		_, err := w.C.SaveSender(t.Context(), name, job.SenderDefinition{Note: unbroken, Sends: []job.EventGrant{{Source: "/" + unbroken, Type: "*"}}})
+		require.NoError(t, err)
+		_, err = w.C.Report(t.Context(), map[string]any{
+			"specversion": "1.0", "id": strconv.Itoa(n), "source": "/" + unbroken, "type": unbroken[:100], "subject": name, "data": name,
+		})
+		require.NoError(t, err)
+	}
 	p := w.Console()
 	address := func(name string) string { return evaluate[string](t, p, fmt.Sprintf("encodeURIComponent(%q)", name)) }
-	paths := []string{"/", "/jobs", "/runs", "/reports", "/deliveries", "/forecast", "/queue", "/mine", "/sources", "/destinations", "/people"}
+	paths := []string{"/", "/jobs", "/runs", "/reports", "/deliveries", "/forecast", "/queue", "/events", "/mine", "/sources", "/destinations", "/people"}
 	for _, name := range []string{long, unbroken} {
 		paths = append(paths, "/jobs/"+address(name), "/jobs/"+address(name)+"/archive", "/jobs/"+address(name)+"/change", "/reports/"+address(name),
 			"/reports/"+address(name)+"/change")

@@ -199,6 +199,14 @@ func TestSecretsAreFoundNowhere(t *testing.T) {
 	require.NoError(t, err)
 
 	// What is refused is not given back.
+	_, err = w.C.SaveSender(ctx, "Gauges", job.SenderDefinition{Sends: []job.EventGrant{{Source: "/gauges", Type: "*"}}})
+	require.NoError(t, err)
+	var sends []string
+	for _, kind := range []job.SenderKeyKind{job.SenderToken, job.SenderSigning} {
+		made, err := w.C.NewSenderKey(ctx, "Gauges", wire.SenderKeyRequest{Kind: kind})
+		require.NoError(t, err)
+		sends = append(sends, made.Secret)
+	}
 	for _, r := range refusedBodies(secret) {
 		res := w.Ask(r.method, r.path, r.body, nil)
 		text, err := io.ReadAll(res.Body)
@@ -230,13 +238,13 @@ func TestSecretsAreFoundNowhere(t *testing.T) {
 	for _, path := range []string{
 		"/api/alerts", "/api/deliveries", "/api/destinations", "/api/sources",
 		"/api/settings/bounces", "/api/settings/alerts", "/api/state", "/api/audit", "/metrics", "/api/today",
-		"/api/people",
+		"/api/people", "/api/senders", "/api/events",
 	} {
 		text, err := io.ReadAll(w.Ask(http.MethodGet, path, "", nil).Body)
 		require.NoError(t, err)
 		keep(string(text))
 	}
-	w.NotFound(answers, secret, world.GrantedToken, phrase, token.Token, key)
+	w.NotFound(answers, append(sends, secret, world.GrantedToken, phrase, token.Token, key)...)
 }
 
 // refusedBodies are requests that are refused and hold a secret.
@@ -252,6 +260,9 @@ func refusedBodies(secret string) []struct{ method, path, body string } {
 		{"POST", "/api/session", secret},
 		{"POST", "/api/session", `{"login":"` + secret + `","password":"` + secret + `"`},
 		{"PUT", "/api/settings/bounces", `{"host":5,"password":"` + secret + `"}`},
+		{"POST", "/api/senders/Gauges/keys", `{"kind":"key","key":"` + secret + `"}`},
+		{"POST", "/api/senders/Gauges/keys", `{"kind":"` + secret + `"}`},
+		{"POST", "/api/senders/Gauges/events", `{"type":"` + secret + `"}`},
 		{"POST", "/api/events", `{"specversion":"1.0","data":"` + secret + `"}`},
 	}
 }

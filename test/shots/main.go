@@ -92,9 +92,7 @@ func run(out, state, url, inbox, only string) error {
 	if err != nil {
 		return err
 	}
-	when, err := said("when", "-zone", "Europe/London", "-calendar", "demo/holidays.ics", "-count", "8", "--",
-		"on day 25 and 31 of every month at 01:30 before closed days")
-	if err != nil {
+	if err := outside(ctx, c, url); err != nil {
 		return err
 	}
 	files, err := pages(ctx, c)
@@ -139,9 +137,9 @@ func run(out, state, url, inbox, only string) error {
 		{"job", url + "/jobs/" + job, false},
 		{"run", url + "/runs/" + shown[0].ID.String(), false},
 		{"client-run", ran, true},
-		{"client-when", when, true},
 		{"client-what-if", whatIf, true},
 		{"forecast", url + "/forecast?from=" + week, false},
+		{"events", url + "/events", false},
 		{"deliveries", url + "/deliveries", false},
 		{"alert-mail", alert, false},
 		{"report", url + "/reports/Sailing%20punctuality%20by%20route", false},

@@ -103,6 +103,7 @@
     {@render item(p('/jobs'), 'Jobs', isActive.startsWith('/jobs'))}
     {@render item(p('/runs'), 'Runs', isActive.startsWith('/runs'))}
     {@render item(p('/queue'), 'Queue', isActive('/queue'))}
+    {@render item(p('/events'), 'Events', isActive('/events'))}
     {@render item(p('/deliveries'), 'Deliveries', isActive('/deliveries'))}
     {@render item(p('/forecast'), 'Forecast', isActive('/forecast') || isActive('/when'))}
     {@render item(p('/reports'), 'Reports', isActive.startsWith('/reports'))}

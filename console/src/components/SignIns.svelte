@@ -89,10 +89,7 @@
           <tr>
             <td class="max-w-80 break-words"
               ><span class="line-clamp-2" title={one.name}>{one.kind}{one.name ? `: ${one.name}` : ''}</span
-              >{#if one.this}<b>this one</b>{/if}
-              {#each one.sends ?? [] as g (g.source + g.type)}<span class="soft block"
-                  >only reports {g.type} of {g.source}</span
-                >{/each}</td
+              >{#if one.this}<b>this one</b>{/if}</td
             >
             <td class="mono">{one.address ?? 'the machine'}</td>
             <td><ZonedTime at={one.began_at} zone={myZone()} /></td>

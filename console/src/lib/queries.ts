@@ -12,6 +12,7 @@ import {
   Problem,
   type JobRequest,
   type Me,
+  type Person,
   type ReportRequest,
   type Timing,
   type Values,
@@ -52,10 +53,12 @@ export type Name =
   | 'queue'
   | 'freezes'
   | 'events'
+  | 'senders'
   | 'removed'
   | 'removing'
   | 'renaming'
   | 'former names'
+  | 'in role'
   | 'receives'
   | 'report'
   | 'reports'
@@ -160,7 +163,28 @@ export const asks = {
       refetchInterval: 15_000, // what waits for its time begins without a word
     }),
   freezes: () => queryOptions({ queryKey: named('freezes'), queryFn: () => body(api.GET('/api/freezes')) }),
-  events: () => queryOptions({ queryKey: named('events'), queryFn: () => body(api.GET('/api/events')) }),
+  /** What was reported, of a type and by a sender, or all, the newest first. */
+  events: (type: string, sender: string) =>
+    infiniteQueryOptions({
+      queryKey: named('events', type, sender),
+      queryFn: ({ pageParam }) =>
+        body(
+          api.GET('/api/events', {
+            params: {
+              query: { type: type || undefined, sender: sender || undefined, before: pageParam || undefined },
+            },
+          }),
+        ),
+      initialPageParam: 0,
+      getNextPageParam: (last) => (last.length === 100 ? last.at(-1)?.number : undefined),
+      refetchInterval: 15_000, // an event that starts nothing comes without a word
+    }),
+  senders: () =>
+    queryOptions({
+      queryKey: named('senders'),
+      queryFn: () => body(api.GET('/api/senders')),
+      refetchInterval: 15_000,
+    }),
   drivers: () =>
     queryOptions({
       queryKey: named('drivers'),
@@ -406,6 +430,13 @@ export const asks = {
       enabled: Boolean(login),
       queryFn: () => body(api.GET('/api/people/{login}/receives', { params: { path: { login } } })),
     }),
+  /** What follows when a person is given a role. */
+  inRole: (login: string, role: Person['role']) =>
+    queryOptions({
+      queryKey: named('in role', login, role),
+      enabled: Boolean(login),
+      queryFn: () => body(api.GET('/api/people/{login}/roles/{role}', { params: { path: { login, role } } })),
+    }),
   /** What a change would do, as its JSON says it. */
   whatIf: (asked: string) =>
     queryOptions({
@@ -445,13 +476,14 @@ const changes = {
   destination: ['destinations', 'destination pages', 'deliveries', 'state'],
   feed: ['feed'],
   group: ['groups', 'whom', 'receives', 'ahead'],
-  job: ['mine', 'day', 'jobs', 'job', 'why', 'forecast', 'ahead', 'runs', 'versions', 'values'],
-  report: ['reports', 'report', 'choices', 'versions', 'values', 'ahead'],
-  person: ['mine', 'people', 'me', 'receives', 'groups', 'posts', 'whom', 'sign-ins'],
+  job: ['mine', 'in role', 'day', 'jobs', 'job', 'why', 'forecast', 'ahead', 'runs', 'versions', 'values'],
+  report: ['reports', 'report', 'in role', 'choices', 'versions', 'values', 'ahead'],
+  person: ['mine', 'in role', 'people', 'me', 'receives', 'groups', 'posts', 'whom', 'sign-ins'],
   post: ['posts', 'whom', 'receives', 'ahead'],
   queue: ['queue', 'freezes', 'state', 'day', 'forecast', 'runs', 'run', 'why'],
   run: [...runs, 'alerts', 'alert'],
   source: ['sources', 'source pages', 'tables', 'choices', 'state'],
+  sender: ['senders', 'events'],
   settings: ['settings', 'copy', 'state', 'day', 'deliveries', 'when', 'forecast'],
   signIns: ['sign-ins'],
 } satisfies Record<string, Name[]>;

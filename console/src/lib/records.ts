@@ -1,7 +1,8 @@
 // Records of every kind, as far as all are alike.
 import { p } from '../router';
 
-export type Kind = 'job' | 'report' | 'group' | 'post' | 'destination' | 'calendar' | 'source' | 'person';
+export type Kind =
+  'job' | 'report' | 'group' | 'post' | 'destination' | 'calendar' | 'source' | 'sender' | 'person';
 export type RecordName = { kind: string; name: string };
 
 /** What is said of a kind. */
@@ -13,6 +14,7 @@ const words: Record<Kind, { copied: string }> = {
   destination: { copied: 'The copy has the same settings and the same password.' },
   calendar: { copied: 'The copy has the same days; no job goes by it yet.' },
   source: { copied: 'The copy has the same settings and password; identities are not copied.' },
+  sender: { copied: 'The copy may send the same, and has no token and no key yet.' },
   person: {
     copied:
       'The name is their sign-in name. The copy has the same role and zone, and no address or password.',
@@ -39,6 +41,8 @@ export function linkOf(r: RecordName): string {
       return p('/destinations');
     case 'source':
       return p('/sources');
+    case 'sender':
+      return p('/events');
     case 'group':
       return `${p('/people')}?${new URLSearchParams({ group: r.name })}`;
     case 'post':

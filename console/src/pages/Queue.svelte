@@ -1,7 +1,6 @@
 <script lang="ts">
-  // What works and what waits, and why; how much may work at once; what is frozen; what was reported.
+  // What works and what waits, and why; how much may work at once; what is frozen.
   import { createQuery } from '@tanstack/svelte-query';
-  import Events from '../components/queue/Events.svelte';
   import Freezes from '../components/queue/Freezes.svelte';
   import Limits from '../components/queue/Limits.svelte';
   import QueueLines from '../components/queue/QueueLines.svelte';
@@ -32,4 +31,3 @@
     {#key JSON.stringify(q.limits)}<Limits limits={q.limits} />{/key}
   </div>
 {/if}
-<Events />

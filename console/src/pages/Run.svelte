@@ -50,6 +50,10 @@
   const held = $derived(run?.state === 'blank');
   const failed = $derived(run?.attempts.filter((a) => a.state === 'failed').at(-1));
 
+  /** What stands in place of a value that an event lacked. */
+  const lacks = (value: unknown) => typeof value === 'object' && value !== null && 'lacks' in value;
+  const taken = (given: Record<string, unknown> = {}) =>
+    Object.fromEntries(Object.entries(given).filter(([, value]) => !lacks(value)));
   const values = $derived<Record<string, unknown>>({ ...run?.values, ...run?.given });
   const report = $derived(run?.tasks.find((t) => t.report)?.report);
 </script>
@@ -88,14 +92,14 @@
         class="btn"
         href="{p('/jobs/:job', { params: { job: run.job } })}?{new URLSearchParams({
           ring: 'yes',
-          values: JSON.stringify(run.given ?? {}),
+          values: JSON.stringify(taken(run.given)),
         })}">Ring with other values</a
       >{/if}
     {#if run.comparable}<a class="btn" href={p('/runs/:run/compare', { params: { run: run.id } })}>Compare</a
       >{/if}
     {#if report}<a
         class="btn"
-        href={`${p('/reports/:report', { params: { report } })}?values=${encodeURIComponent(JSON.stringify({ ...run.values, ...run.given }))}`}
+        href={`${p('/reports/:report', { params: { report } })}?values=${encodeURIComponent(JSON.stringify({ ...run.values, ...taken(run.given) }))}`}
         >Look at the report</a
       >{/if}
     {#if !ended && run.started_at}<span class="soft"
@@ -122,7 +126,9 @@
       <p class="soft mt-1">
         Values:
         {#each Object.entries(values) as [key, value] (key)}<span class="mono mr-3"
-            >{key} = {value}{#if run.given && key in run.given}&nbsp;(given){/if}</span
+            >{key} = {lacks(value)
+              ? 'not in the event'
+              : value}{#if run.given && key in run.given}&nbsp;(given){/if}</span
           >{/each}
       </p>
     {/if}

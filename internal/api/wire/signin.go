@@ -44,10 +44,3 @@ type SignIn struct {
 	job.SignIn
 	This bool `json:"this" doc:"it is the one that asks"`
 }
-
-// EventTokenRequest asks for a token that only reports events.
-type EventTokenRequest struct {
-	Name  string           `json:"name" minLength:"1" maxLength:"100" doc:"what the token is for"`
-	Days  int              `json:"days,omitempty" minimum:"1" maximum:"3660" default:"365" doc:"how long it holds"`
-	Sends []job.EventGrant `json:"sends" minItems:"1" maxItems:"100" doc:"the events that it may report"`
-}

@@ -12,9 +12,11 @@ package expr
 import (
 	"errors"
 	"fmt"
+	"math"
 	"path"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -332,11 +334,23 @@ func (p part) say(value ref.Val, zone *time.Location, blanks bool) (string, erro
 		}
 		return "", errors.New("it holds nothing")
 	}
+	if number, ok := value.(types.Double); ok {
+		return digits(float64(number)), nil
+	}
 	text := value.ConvertToType(types.StringType)
 	if types.IsError(text) {
 		return "", fmt.Errorf("a %s cannot be written as text", value.Type().TypeName())
 	}
 	return fmt.Sprint(text.Value()), nil
+}
+
+// digits writes a number as people do, without a power of ten unless it is very large or very small: a total
+// of twelve million is 12345678.
+func digits(f float64) string {
+	if size := math.Abs(f); size != 0 && (size < 1e-6 || size >= 1e21) {
+		return strconv.FormatFloat(f, 'g', -1, 64)
+	}
+	return strconv.FormatFloat(f, 'f', -1, 64)
 }
 
 // FileName makes a text safe as the name of one file: separators, control

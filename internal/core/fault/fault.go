@@ -161,6 +161,28 @@ func (v *Invalid) Add(where, format string, args ...any) {
 	v.Wrong = append(v.Wrong, Wrong{Where: where, Sentence: fmt.Sprintf(format, args...)})
 }
 
+// maxWithin bounds how much is told of what is wrong within many things.
+const maxWithin = 50
+
+// Within adds what is wrong with a part of it, which stands at where; another error stands as it is.
+func (v *Invalid) Within(where string, err error) {
+	if err == nil || len(v.Wrong) >= maxWithin {
+		return
+	}
+	var of *Invalid
+	if !errors.As(err, &of) {
+		v.Add(where, "%s", err)
+		return
+	}
+	for _, w := range of.Wrong {
+		at := where
+		if w.Where != "" {
+			at += "." + w.Where
+		}
+		v.Wrong = append(v.Wrong, Wrong{Where: at, Sentence: w.Sentence})
+	}
+}
+
 // WrongField says of one field of what was written that it is wrong.
 func WrongField(what, where string, err error) error {
 	v := &Invalid{What: what}

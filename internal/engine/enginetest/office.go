@@ -394,11 +394,11 @@ func Hear[T any](t *testing.T, from <-chan T) T {
 // Event reports an event, and gives the runs that it began.
 func (o *Office) Event(e *Site, id string, at time.Time) []job.RunID {
 	o.t.Helper()
-	started, _, err := e.Events.Report(o.Ctx, o.Mara, job.Event{
+	raised, err := e.Events.Report(o.Ctx, o.Mara, []job.Event{{
 		ID: id, Source: "/ledger", Type: "example.tarnwick.closed", Time: at,
-	})
+	}})
 	require.NoError(o.t, err)
-	return started
+	return raised[0].Started
 }
 
 // Source adds the test's own database as a source of reports.

@@ -2,6 +2,7 @@ package outcome
 
 import (
 	"context"
+	"maps"
 	"slices"
 	"time"
 
@@ -14,6 +15,7 @@ import (
 	"ironbell/internal/store/db"
 	"ironbell/internal/store/history"
 	"ironbell/internal/store/queue"
+	"ironbell/internal/store/rings"
 )
 
 const (
@@ -182,9 +184,15 @@ func (o *Outcome) refused(en *Entry) {
 // consequences raises the events of an entry's tasks and opens its alerts.
 func (o *Outcome) consequences(ctx context.Context, t *store.Tx, en *Entry) error {
 	run := en.Claim.RunID
-	for _, r := range en.Events {
-		if _, _, err := o.waits.Raise(ctx, t, r.Event, nil, &run); err != nil {
+	if len(en.Events) > 0 {
+		owner, err := t.OwnerOfRun(ctx, run)
+		if err != nil {
 			return err
+		}
+		for _, r := range en.Events {
+			if _, err := o.waits.Raise(ctx, t, []job.Event{r.Event}, rings.From{Run: &run, Owner: owner}); err != nil {
+				return err
+			}
 		}
 	}
 	for _, m := range en.Messages {
@@ -206,10 +214,16 @@ func (o *Outcome) consequences(ctx context.Context, t *store.Tx, en *Entry) erro
 // Raised is an event that a task raised.
 type Raised struct{ Event job.Event }
 
-// FailedPart ends a part that fails outside of a task.
+// FailedPart ends a part that fails outside of a task, with the tries that began with its claim.
 func FailedPart(c queue.Claim, f *fault.Fault) *Entry {
+	var ends []queue.TaskEnd
+	for _, name := range slices.Sorted(maps.Keys(c.Begun)) {
+		ends = append(ends, queue.TaskEnd{Attempt: job.Attempt{
+			Part: c.Part, Task: name, Try: c.Begun[name], State: job.AttemptFailed, Note: f.Error(),
+		}})
+	}
 	return &Entry{
-		Entry:  queue.Entry{Claim: c, Part: &queue.PartMove{State: job.PartFailed, Reason: f.Error()}},
+		Entry:  queue.Entry{Claim: c, Ends: ends, Part: &queue.PartMove{State: job.PartFailed, Reason: f.Error()}},
 		Failed: &settle.Failure{Fault: f, Tried: 1, Reason: "lasting: trying again would fail the same way"},
 	}
 }

@@ -2,6 +2,7 @@ package runs
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -70,21 +71,18 @@ func (rs *Runs) Counts(wait job.Wait, all []rings.Happened, at time.Time) []ring
 		func(h rings.Happened) bool { return h.At.Sub(at).Abs() > time.Duration(wait.Within) })
 }
 
-// WhatCame says what has happened, and gives the values of the run that begins.
+// WhatCame says what has happened, and gives the values of the run that begins: those of the trigger, with
+// those that are taken from the event that came last.
 func (rs *Runs) WhatCame(wait job.Wait, own job.Values, all []rings.Happened) (whats []string, given job.Values) {
-	facts := map[string]any{}
+	var facts job.Facts
+	var last time.Time
 	for _, a := range all {
 		whats = append(whats, a.What)
-		if len(a.Facts.V) > 0 {
-			facts = a.Facts.V
+		if len(a.Facts.V) > 0 && !a.At.Before(last) {
+			facts, last = a.Facts.V, a.At
 		}
 	}
-	given, err := take(wait, own, facts, rs.node.Now())
-	if err != nil {
-		given = own
-		whats = append(whats, fmt.Sprintf("its values could not be taken from the event: %s", err))
-	}
-	return whats, given
+	return whats, take(wait, own, facts, rs.node.Now())
 }
 
 // Complete tells whether enough has happened.
@@ -117,8 +115,9 @@ func (rs *Runs) businessDay(w rings.Waiter, at time.Time) (string, error) {
 	return day.Format(time.DateOnly), nil
 }
 
-// take gives the values of a run: the trigger's, with those taken from the event.
-func take(w job.Wait, given job.Values, facts map[string]any, now time.Time) (job.Values, error) {
+// take gives the values of a run: the trigger's, with those taken from the event. What the event lacks is
+// what the trigger says otherwise, or stands there as lacking.
+func take(w job.Wait, given job.Values, facts job.Facts, now time.Time) job.Values {
 	out := given.Over(nil)
 	for name, v := range w.Take {
 		text, ok := v.(string)
@@ -126,20 +125,28 @@ func take(w job.Wait, given job.Values, facts map[string]any, now time.Time) (jo
 			out[name] = v
 			continue
 		}
-		if len(facts) == 0 && strings.Contains(text, "{") {
-			continue // no event is among what happened
+		filled, err := fill(text, facts, now)
+		if err == nil {
+			out[name] = filled
+		} else if other, ok := w.Otherwise[name]; ok {
+			out[name] = other
+		} else {
+			out[name] = job.Lacking(err.Error())
 		}
-		parsed, err := expr.Parse(text, expr.Names{Event: true})
-		if err != nil {
-			return nil, err
-		}
-		filled, err := parsed.Fill(expr.Facts{Event: facts, Date: now})
-		if err != nil {
-			return nil, err
-		}
-		out[name] = filled
 	}
-	return out, nil
+	return out
+}
+
+// fill fills a text out of an event; none is among what happened when facts is nil.
+func fill(text string, facts job.Facts, now time.Time) (string, error) {
+	parsed, err := expr.Parse(text, expr.Names{Event: true})
+	if err != nil {
+		return "", err
+	}
+	if facts == nil && strings.Contains(text, "{") {
+		return "", errors.New("no event is among what happened")
+	}
+	return parsed.Fill(expr.Facts{Event: facts, Date: now})
 }
 
 // Missing says in words what a waiting run still waits for.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -111,6 +112,21 @@ func (p *performance) tellOwner(en *outcome.Entry) {
 			})
 		}
 	}
+}
+
+// lacking says which values an event lacked that the run was to take from it.
+func lacking(given job.Values) *fault.Fault {
+	var lost []string
+	for _, name := range slices.Sorted(maps.Keys(given)) {
+		if why, is := job.Lacks(given[name]); is {
+			lost = append(lost, fmt.Sprintf("%s could not be taken from the event: %s", name, why))
+		}
+	}
+	if len(lost) == 0 {
+		return nil
+	}
+	return fault.New(fault.Task, "take the values of the run from the event", strings.Join(lost, "; "),
+		"Ring it with the values by hand, or say in the job, as otherwise, what it takes when the event lacks them.")
 }
 
 // unknownValues says what is wrong with the values that a run is given: those that

@@ -61,6 +61,9 @@ func (w *Worker) perform(ctx, stopping context.Context, c queue.Claim) (*outcome
 	if err != nil {
 		return nil, err
 	}
+	if f := lacking(p.c.Given.V); f != nil {
+		return outcome.FailedPart(p.c, f), nil // before its values divide it
+	}
 	if err = p.split(ctx); err != nil {
 		return p.undivided(ctx, err)
 	}

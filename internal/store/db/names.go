@@ -29,6 +29,7 @@ var Tables = []Table{
 	{"destination", "destinations", "name"},
 	{"calendar", "calendars", "name"},
 	{"source", "sources", "name"},
+	{"sender", "senders", "name"},
 	{"person", "people", "login"},
 }
 

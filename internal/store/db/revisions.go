@@ -60,7 +60,7 @@ func (e *Stale) Error() string {
 // revised are the kinds of records that have a revision, with the kind that they
 // count for, and the actions that change them.
 var revised = map[string]string{
-	"job": "job", "report": "report", "calendar": "calendar", "source": "source", "destination": "destination",
+	"job": "job", "report": "report", "calendar": "calendar", "source": "source", "destination": "destination", "sender": "sender",
 	"person": "person", "wishes": "person",
 	"group": "group", "post": "post", "identity": "identity", "setting": "setting",
 }

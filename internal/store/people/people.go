@@ -50,6 +50,36 @@ func (q Q) Administrators(ctx context.Context) ([]job.Person, error) {
 	return people, db.Wrap(err, "list the administrators")
 }
 
+// Belongings counts what belongs to a person, and what belongs to all.
+type Belongings struct {
+	Jobs           int `db:"jobs"` // without own schedules
+	On             int `db:"jobs_on"`
+	Own            int `db:"own"` // own schedules
+	Reports        int `db:"reports"`
+	AllJobs        int `db:"all_jobs"`
+	AllReports     int `db:"all_reports"`
+	Administrators int `db:"administrators"`
+	SignIns        int `db:"sign_ins"`
+}
+
+// Belongings counts what belongs to a person.
+func (q Q) Belongings(ctx context.Context, p job.Person) (Belongings, error) {
+	var s Belongings
+	err := sqlx.GetContext(ctx, q.Ext, &s, `WITH j AS (SELECT j.owner_id = $1 AS theirs, j.is_on,
+			coalesce((v.definition->>'personal')::boolean, false) AS own
+			FROM jobs j JOIN job_versions v ON v.job_id = j.id AND v.version = j.version WHERE j.removed_at IS NULL)
+		SELECT count(*) FILTER (WHERE theirs AND NOT own) AS jobs,
+		count(*) FILTER (WHERE theirs AND NOT own AND is_on) AS jobs_on,
+		count(*) FILTER (WHERE theirs AND own) AS own,
+		count(*) FILTER (WHERE NOT own) AS all_jobs,
+		(SELECT count(*) FROM reports WHERE owner_id = $1 AND removed_at IS NULL) AS reports,
+		(SELECT count(*) FROM reports WHERE removed_at IS NULL) AS all_reports,
+		(SELECT count(*) FROM people WHERE role = 'administrator' AND removed_at IS NULL) AS administrators,
+		(SELECT count(*) FROM sign_ins WHERE person_id = $1 AND sends IS NULL AND (ends_at IS NULL OR ends_at > bell_now())) AS sign_ins
+		FROM j`, p.ID)
+	return s, db.Wrap(err, "count what belongs to them")
+}
+
 // PutPerson adds or changes a person by login. An empty hash keeps the password.
 func (q Q) PutPerson(ctx context.Context, p job.Person, hash string) (int64, error) {
 	login, err := q.Called(ctx, "person", p.Login)

@@ -24,16 +24,12 @@ type NewSignIn struct {
 // BeginSignIn opens a way in and gives its number. It gives 0 when the person's password is
 // not the one any more that was checked: who changed it meant to end what began with it.
 func (q Q) BeginSignIn(ctx context.Context, n NewSignIn) (int64, error) {
-	var sends any
-	if len(n.Sends) > 0 {
-		sends = db.Document[[]job.EventGrant]{V: n.Sends}
-	}
 	var id int64
 	// The lock makes it wait for a change of the password that is under way.
-	err := sqlx.GetContext(ctx, q.Ext, &id, `INSERT INTO sign_ins (person_id, kind, name, hash, address, sends, ends_at)
-		SELECT p.id, $3, $4, $5, $6, $7, $8 FROM (SELECT id FROM people WHERE id = $1
+	err := sqlx.GetContext(ctx, q.Ext, &id, `INSERT INTO sign_ins (person_id, kind, name, hash, address, ends_at)
+		SELECT p.id, $3, $4, $5, $6, $7 FROM (SELECT id FROM people WHERE id = $1
 		AND ($2 = '' OR password_hash = $2) FOR SHARE) p RETURNING id`,
-		n.PersonID, n.Proof, n.Kind, n.Name, n.Hash, n.Address, sends, n.EndsAt)
+		n.PersonID, n.Proof, n.Kind, n.Name, n.Hash, n.Address, n.EndsAt)
 	if errors.Is(err, sql.ErrNoRows) {
 		return 0, nil
 	}
@@ -47,17 +43,16 @@ const usedEvery = 10 * time.Minute
 func (q Q) byWay(ctx context.Context, what, which string, arg any) (job.Person, job.SignIn, error) {
 	var row struct {
 		job.Person
-		WayID int64                         `db:"way_id"`
-		Kind  job.SignInKind                `db:"kind"`
-		Sends db.Document[[]job.EventGrant] `db:"sends"`
+		WayID int64          `db:"way_id"`
+		Kind  job.SignInKind `db:"kind"`
 	}
 	err := sqlx.GetContext(ctx, q.Ext, &row, `WITH way AS (SELECT * FROM sign_ins WHERE `+which+`
-		AND (ends_at IS NULL OR ends_at > bell_now())),
+		AND sends IS NULL AND (ends_at IS NULL OR ends_at > bell_now())),
 		used AS (UPDATE sign_ins SET used_at = bell_now() WHERE id = (SELECT id FROM way WHERE used_at IS NULL
 		OR used_at < bell_now() - make_interval(secs => $2)))
-		SELECT `+PersonColumns+`, w.id AS way_id, w.kind, coalesce(w.sends, '[]') AS sends FROM way w
+		SELECT `+PersonColumns+`, w.id AS way_id, w.kind FROM way w
 			JOIN people p ON p.id = w.person_id`, arg, usedEvery.Seconds())
-	return row.Person, job.SignIn{ID: row.WayID, Kind: row.Kind, Sends: row.Sends.V}, db.Found(err, what, "")
+	return row.Person, job.SignIn{ID: row.WayID, Kind: row.Kind}, db.Found(err, what, "")
 }
 
 // PersonBySession finds whose session has a number, unless it has ended.
@@ -78,21 +73,13 @@ func (q Q) SignInOpen(ctx context.Context, id int64) (bool, error) {
 	return open, db.Wrap(err, "see whether the session is open")
 }
 
-// SignIns lists the ways in that a person has open, the newest first, at most 1,000.
+// SignIns lists the ways in that a person has open, the newest first, at most 1,000. Tokens that only
+// report events were among them once; each is a sender now.
 func (q Q) SignIns(ctx context.Context, person int64) ([]job.SignIn, error) {
-	var rows []struct {
-		job.SignIn
-		Grants db.Document[[]job.EventGrant] `db:"sends"`
-	}
-	err := sqlx.SelectContext(ctx, q.Ext, &rows, `SELECT id, kind, name, address, began_at, used_at, ends_at,
-		coalesce(sends, '[]') AS sends
-		FROM sign_ins WHERE person_id = $1 AND (ends_at IS NULL OR ends_at > bell_now()) ORDER BY id DESC
-		LIMIT 1000`, person)
-	all := make([]job.SignIn, len(rows))
-	for i, r := range rows {
-		all[i] = r.SignIn
-		all[i].Sends = r.Grants.V
-	}
+	all := []job.SignIn{}
+	err := sqlx.SelectContext(ctx, q.Ext, &all, `SELECT id, kind, name, address, began_at, used_at, ends_at
+		FROM sign_ins WHERE person_id = $1 AND sends IS NULL AND (ends_at IS NULL OR ends_at > bell_now())
+		ORDER BY id DESC LIMIT 1000`, person)
 	return all, db.Wrap(err, "list the sessions and tokens")
 }
 

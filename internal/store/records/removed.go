@@ -188,6 +188,7 @@ func (q Q) Gone(ctx context.Context, before time.Time, limit int) (int, error) {
 		res, err := q.Ext.ExecContext(ctx, `WITH old AS (SELECT id FROM `+t.Name+` WHERE removed_at < $1 AND NOT gone
 				ORDER BY removed_at LIMIT $2 FOR UPDATE SKIP LOCKED),
 			freed AS (UPDATE former_names SET freed = true WHERE kind = $3 AND record_id IN (SELECT id FROM old)),
+			keys_gone AS (DELETE FROM sender_keys WHERE $3 = 'sender' AND sender_id IN (SELECT id FROM old)),
 			identities_gone AS (DELETE FROM identities WHERE $3 = 'source' AND source_id IN (SELECT id FROM old))
 			UPDATE `+t.Name+` r SET gone = true, `+t.Key+` = r.`+t.Key+` || ' (removed ' ||
 				to_char(r.removed_at AT TIME ZONE 'UTC', 'YYYY-MM-DD') || ', no. ' || r.id || ')'`+erased+`

@@ -3,7 +3,6 @@ package rings
 import (
 	"context"
 	"database/sql"
-	"encoding/json"
 	"errors"
 	"time"
 
@@ -20,6 +19,7 @@ type Waiter struct {
 	Condition  int                       `db:"place"` // which of its conditions, from 0
 	Waits      db.Document[*job.Wait]    `db:"waits"`
 	JobID      int64                     `db:"job_id"`
+	OwnerID    int64                     `db:"owner_id"` // of the job
 	Job        string                    `db:"job_name"`
 	JobVersion int                       `db:"job_version"`
 	On         bool                      `db:"is_on"`
@@ -34,7 +34,7 @@ type Waiter struct {
 	Labels     db.Document[[]string]     `db:"labels"`
 }
 
-const waiterColumns = `w.trigger_id, w.place, t.waits, t.job_id, j.name AS job_name, j.version AS job_version, j.is_on,
+const waiterColumns = `w.trigger_id, w.place, t.waits, t.job_id, j.owner_id, j.name AS job_name, j.version AS job_version, j.is_on,
 	t.rule, t.zone, t.calendars, t.given, t.overlap, t.priority,
 	t.delay, t.deadline, array_to_json(j.labels) AS labels FROM trigger_waits w JOIN triggers t ON t.id = w.trigger_id
 	JOIN jobs j ON j.id = t.job_id`
@@ -54,15 +54,22 @@ func (t *Tx) lockWaiting(ctx context.Context, which string, arg any) (bool, erro
 	return n > 0, db.Wrap(err, "lock who waits")
 }
 
-// WaitersForEvent locks the triggers of jobs that are on and wait for a type of event.
-func (t *Tx) WaitersForEvent(ctx context.Context, eventType string) ([]Waiter, error) {
-	var all []Waiter
-	if any, err := t.lockWaiting(ctx, `w.event_type = $1`, eventType); err != nil || !any {
-		return nil, err
+// WaitersForEvents locks the triggers of jobs that are on and wait for one of some types of event; of
+// gives the type that each waits for.
+func (t *Tx) WaitersForEvents(ctx context.Context, types []string) (all []Waiter, of []string, err error) {
+	var rows []struct {
+		Waiter
+		Of string `db:"event_type"`
 	}
-	err := sqlx.SelectContext(ctx, t.Ext, &all, `SELECT `+waiterColumns+` WHERE w.event_type = $1 AND j.is_on
-		ORDER BY w.trigger_id, w.place LIMIT $2 FOR UPDATE OF t`, eventType, maxWaiters)
-	return all, db.Wrap(err, "find who waits for the event")
+	if any, err := t.lockWaiting(ctx, `w.event_type = ANY($1)`, types); err != nil || !any {
+		return nil, nil, err
+	}
+	err = sqlx.SelectContext(ctx, t.Ext, &rows, `SELECT w.event_type, `+waiterColumns+` WHERE w.event_type = ANY($1)
+		AND j.is_on ORDER BY w.trigger_id, w.place LIMIT $2 FOR UPDATE OF t`, types, maxWaiters)
+	for _, r := range rows {
+		all, of = append(all, r.Waiter), append(of, r.Of)
+	}
+	return all, of, db.Wrap(err, "find who waits for the events")
 }
 
 // WaitersForJobs locks the triggers of jobs that are on and wait for an outcome
@@ -85,17 +92,17 @@ func (t *Tx) WaitersForJobs(ctx context.Context, jobs []int64) (all []Waiter, by
 
 // Happened is one condition of a trigger that has come about.
 type Happened struct {
-	TriggerID int64                       `db:"trigger_id"`
-	Bunch     string                      `db:"bunch"` // the business day that it belongs to; empty for a window
-	Condition int                         `db:"place"` // which of the trigger's, from 0
-	At        time.Time                   `db:"at"`
-	Nominal   time.Time                   `db:"nominal"`
-	What      string                      `db:"what"`
-	Facts     db.Document[map[string]any] `db:"facts"` // of an event
+	TriggerID int64                  `db:"trigger_id"`
+	Bunch     string                 `db:"bunch"` // the business day that it belongs to; empty for a window
+	Condition int                    `db:"place"` // which of the trigger's, from 0
+	At        time.Time              `db:"at"`
+	Nominal   time.Time              `db:"nominal"`
+	What      string                 `db:"what"`
+	Facts     db.Document[job.Facts] `db:"facts"` // of an event
 }
 
 // WithFacts gives the happening the facts of an event.
-func (h Happened) WithFacts(facts map[string]any) Happened {
+func (h Happened) WithFacts(facts job.Facts) Happened {
 	h.Facts.V = facts
 	return h
 }
@@ -104,7 +111,7 @@ func (h Happened) WithFacts(facts map[string]any) Happened {
 // trigger must be locked.
 func (t *Tx) PutHappened(ctx context.Context, h Happened) error {
 	if h.Facts.V == nil {
-		h.Facts.V = map[string]any{}
+		h.Facts.V = job.Facts{}
 	}
 	_, err := t.Ext.ExecContext(ctx, `INSERT INTO happened (trigger_id, bunch, place, at, nominal, what, facts)
 		VALUES ($1, $2, $3, $4, $5, $6, $7)
@@ -269,65 +276,6 @@ func (q Q) SweepHappened(ctx context.Context, before time.Time) error {
 	return db.Wrap(err, "forget what never came together")
 }
 
-// EventRow is an event as it was recorded.
-type EventRow struct {
-	job.Event
-	Row   int64                `db:"id"`
-	RunID *job.RunID           `db:"run_id"`
-	Data  *json.RawMessage     `db:"data"`
-	Began db.Document[[]int64] `db:"started"`
-}
-
-// Started are the runs that the event started.
-func (e EventRow) Started() []job.RunID {
-	out := make([]job.RunID, len(e.Began.V))
-	for i, id := range e.Began.V {
-		out[i] = job.RunID(id)
-	}
-	return out
-}
-
-// PutEvent records an event. fresh is false when one of this source and id was
-// recorded before, which is then given.
-func (t *Tx) PutEvent(ctx context.Context, e job.Event, by *int64, run *job.RunID) (row int64, fresh bool, err error) {
-	var data *string
-	if len(e.Data) > 0 {
-		text := string(e.Data)
-		data = &text
-	}
-	var runID *int64
-	if run != nil {
-		id := int64(*run)
-		runID = &id
-	}
-	err = sqlx.GetContext(ctx, t.Ext, &row, `INSERT INTO events (event_id, source, type, subject, time, data,
-		reported_by, run_id) VALUES ($1, $2, $3, $4, $5, $6, $7, $8)
-		ON CONFLICT (source, event_id) DO NOTHING
-		RETURNING id`, e.ID, e.Source, e.Type, e.Subject, e.Time, data, by, runID)
-	if errors.Is(err, sql.ErrNoRows) {
-		err = sqlx.GetContext(ctx, t.Ext, &row, `SELECT id FROM events WHERE source = $1 AND event_id = $2`, e.Source,
-			e.ID)
-		return row, false, db.Wrap(err, "find the event")
-	}
-	return row, true, db.Wrap(err, "record the event")
-}
-
-// EventStarted records which runs an event started.
-func (t *Tx) EventStarted(ctx context.Context, row int64, runs []job.RunID) error {
-	_, err := t.Ext.ExecContext(ctx, `UPDATE events SET started = started || $2::bigint[] WHERE id = $1`, row,
-		db.Numbers(runs))
-	return db.Wrap(err, "record what the event started")
-}
-
-// Events lists events, newest first; of one type, unless it is empty.
-func (q Q) Events(ctx context.Context, eventType string, limit int) ([]EventRow, error) {
-	all := []EventRow{}
-	err := sqlx.SelectContext(ctx, q.Ext, &all, `SELECT id, event_id, source, type, subject, time, data, received_at,
-		run_id, array_to_json(started) AS started FROM events
-		WHERE $1 = '' OR type = $1 ORDER BY id DESC LIMIT $2`, eventType, limit)
-	return all, db.Wrap(err, "list the events")
-}
-
 // Edge leads from a job to one that it starts: by its outcome or by an event.
 type Edge struct {
 	From int64  `db:"from_id"`
@@ -344,8 +292,9 @@ func (q Q) StartedBy(ctx context.Context, jobs []int64) ([]Edge, error) {
 			FROM trigger_waits w JOIN triggers t ON t.id = w.trigger_id JOIN jobs j ON j.id = t.job_id
 			WHERE w.job_id = ANY($1)
 		UNION SELECT DISTINCT e.job_id, j.id, j.name, 'event ' || e.type
-			FROM job_emits e JOIN trigger_waits w ON w.event_type = e.type JOIN triggers t ON t.id = w.trigger_id
-			JOIN jobs j ON j.id = t.job_id WHERE e.job_id = ANY($1)
+			FROM job_emits e JOIN jobs o ON o.id = e.job_id JOIN trigger_waits w ON w.event_type = e.type
+			JOIN triggers t ON t.id = w.trigger_id JOIN jobs j ON j.id = t.job_id
+			WHERE e.job_id = ANY($1) AND (j.owner_id = o.owner_id OR t.waits->'for'->w.place->>'source' IS NOT NULL)
 		ORDER BY 1, 2 LIMIT 10000`, jobs)
 	return edges, db.Wrap(err, "find what jobs start")
 }

@@ -21,6 +21,7 @@
   const guard = untrack(() => (person ? beganFrom(person.revision) : toBeNew));
   const zones = createQuery(() => asks.zones());
   let role = $state(untrack(() => person?.role ?? 'reader'));
+  const follows = createQuery(() => asks.inRole(person && role !== person.role ? person.login : '', role));
   let password = $state('');
   let mail = $state(untrack(() => person?.mail ?? ''));
   const may = {
@@ -87,6 +88,17 @@
       </select>
     {/snippet}
   </Field>
+  {#if person && role !== person.role}
+    <section class="sm:pl-[11.5rem]" aria-live="polite" aria-label="What follows">
+      {#if follows.data}
+        <ul class="list-disc pl-4 text-sm">
+          {#each follows.data as sentence (sentence)}<li>{sentence}</li>{/each}
+        </ul>
+      {:else if follows.isError}
+        <Trouble error={follows.error} />
+      {/if}
+    </section>
+  {/if}
   <FormField
     label="Time zone"
     name="zone"

@@ -1,0 +1,23 @@
+<script lang="ts">
+  // What happened outside and what it started; and the programs that may report it.
+  import { searchParams } from 'sv-router';
+  import EventList from '../components/events/EventList.svelte';
+  import Senders from '../components/events/Senders.svelte';
+  import { searched } from '../lib/param';
+
+  const type = $derived(searched('type') ?? '');
+  const sender = $derived(searched('sender') ?? '');
+  function choose(name: 'type' | 'sender', value: string) {
+    if (value) searchParams.set(name, value);
+    else searchParams.delete(name);
+  }
+</script>
+
+<svelte:head><title>Events · Iron Bell</title></svelte:head>
+
+<div class="flex flex-wrap items-baseline gap-3.5">
+  <h1>Events</h1>
+  <span class="soft">What happened outside, what it started, and which programs may report it.</span>
+</div>
+<EventList {type} {sender} onchoose={choose} />
+<Senders onlook={(name) => choose('sender', name)} />

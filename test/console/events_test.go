@@ -1,0 +1,55 @@
+package console
+
+import (
+	"context"
+	"strings"
+	"testing"
+
+	"ironbell/client"
+	"ironbell/internal/core/job"
+	"ironbell/test/world"
+
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// What happened is seen with what it started or why nothing, chosen by type and sender, and played
+// again only after it is said what that does.
+func TestWhatHappenedIsSeenAndPlayedAgain(t *testing.T) {
+	w := world.Open(t)
+	ctx := context.Background()
+	w.Report("Departures", "SELECT 1 AS n")
+	d := world.Definition("Departures", "company mail", []string{"csv"}, "desk@tarnwick.example")
+	d.Triggers = []job.Trigger{{Wait: &job.Wait{For: []job.Condition{{Event: "example.tarnwick.ledger.closed", Source: "/ledger-office"}}}}}
+	w.Job("Departures", d)
+	_, err := w.C.SaveSender(ctx, "Ledger office", job.SenderDefinition{
+		Sends: []job.EventGrant{{Source: "/ledger-office", Type: "example.tarnwick.ledger.*"}},
+	})
+	require.NoError(t, err)
+	for _, source := range []string{"/ledger-office", "/elsewhere"} {
+		_, err := w.C.Report(ctx, map[string]any{
+			"specversion": "1.0", "id": "1", "source": source, "type": "example.tarnwick.ledger.closed",
+		})
+		require.NoError(t, err)
+	}
+	_, err = w.C.Report(ctx, map[string]any{"specversion": "1.0", "id": "1", "source": "/gauges", "type": "example.tarnwick.tide"})
+	require.NoError(t, err)
+	w.UntilEnded("Departures", 1)
+	p := w.ConsoleAs("sefa")
+	p.Do(chromedp.Navigate("http://" + w.Listen + "/events"))
+	p.Sees("nothing: no job waited for it")
+	p.Sees("1 trigger waits for this type of another source or subject")
+	p.Press("//main", "example.tarnwick.ledger.closed")
+	p.Sees("type: example.tarnwick.ledger.closed")
+	w.Until("others are not shown", func() bool { return !strings.Contains(p.Text(), "example.tarnwick.tide") })
+	p.Press("//tr[.//*[normalize-space()='no. 1']]", "Play again …")
+	p.Sees("jobs that it starts send what they send")
+	require.Len(t, w.RunsOf("Departures"), 1, "asking alone plays nothing")
+	p.Press("//main", "Play it again")
+	w.UntilEnded("Departures", 2)
+	p.Sees("no. 1 again")
+	events, err := w.C.Events(ctx, client.EventFilter{Type: "example.tarnwick.ledger.closed"})
+	require.NoError(t, err)
+	assert.Len(t, events, 3)
+}
