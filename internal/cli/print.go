@@ -377,8 +377,12 @@ func taskWords(t job.Task) string {
 		}
 		return fmt.Sprintf("report %q as %s", t.Report.Report, strings.Join(outputs, ", "))
 	case t.Collect != nil:
-		return fmt.Sprintf("collect %s of %s from %q", orWord(string(t.Collect.Take), "newest"), t.Collect.Pattern,
-			t.Collect.Source)
+		text := fmt.Sprintf("collect %s of %s from %q", orWord(string(t.Collect.Take), "newest"), t.Collect.Pattern,
+			orWord(t.Collect.Destination, t.Collect.Source))
+		if a := t.Collect.Afterwards; a == job.AfterwardsMove || a == job.AfterwardsRemove {
+			text += ", then " + string(a) + " them there"
+		}
+		return text
 	case t.Fetch != nil:
 		return "fetch " + t.Fetch.URL
 	case t.Query != nil:

@@ -213,6 +213,9 @@ func Open(p Place, a Allowed) (Destination, error) {
 	if err != nil {
 		return nil, fault.NewBlotter(p.Secret).Err(err)
 	}
+	if l, ok := d.(Looker); ok && !slices.Contains([]Taking{TakingNo, TakingCopy, TakingMove}, l.Taking()) {
+		return nil, p.wrong(fmt.Sprintf("there is no taking %q", l.Taking()), "Choose no, copy or move.")
+	}
 	return hush(d, p.Secret), nil
 }
 

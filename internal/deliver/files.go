@@ -33,6 +33,10 @@ type tree interface {
 	rename(from, to string, over bool) error
 	remove(file string) error
 	read(file string) (io.ReadCloser, error)
+	// list gives files and folders of a folder, and no links.
+	list(dir string, each func(Entry) error) error
+	// stat looks at a file; what is none is not there.
+	stat(file string) (Entry, error)
 	// explain makes a fault of what went wrong: whether it passes, and how far it
 	// reaches. Broken says that the line is of no further use.
 	explain(err error, doing string) (f *fault.Fault, broken bool)

@@ -20,12 +20,14 @@ import (
 // FolderSettings are the settings of a destination of the protocol folder.
 type FolderSettings struct {
 	Folder string `json:"folder" doc:"absolute path; one that the operator allowed, or below one"`
+	FileTaking
 }
 
 type folderPlace struct {
 	left   leftovers
 	name   string
 	folder string
+	take   Taking
 }
 
 func openFolder(p Place, a Allowed) (Destination, error) {
@@ -45,7 +47,7 @@ func openFolder(p Place, a Allowed) (Destination, error) {
 			p.wrong(fmt.Sprintf("the folder %q is not allowed on this machine", folder),
 				"An operator can allow it with the flag -folders of ironbell serve.")
 	}
-	return &folderPlace{name: p.Name, folder: folder}, nil
+	return &folderPlace{name: p.Name, folder: folder, take: s.taking()}, nil
 }
 
 // Open implements Destination.

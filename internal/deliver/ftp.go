@@ -31,6 +31,7 @@ type FTPSettings struct {
 	Folder   string `json:"folder,omitempty" doc:"that files go below; the login's own when left out"`
 	CA       string `json:"ca,omitempty" form:"block" doc:"certificates to trust, in PEM; those of the machine when left out" few:"y"`
 	FileWays
+	FileTaking
 }
 
 type ftpPlace struct {

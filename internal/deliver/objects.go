@@ -31,6 +31,7 @@ type ObjectSettings struct {
 	Region string `json:"region,omitempty" doc:"us-east-1 when left out" few:"y"`
 	User   string `json:"user" doc:"id of the access key"`
 	CA     string `json:"ca,omitempty" form:"block" doc:"certificates to trust, in PEM; those of the machine when left out" few:"y"`
+	FileTaking
 }
 
 type objectPlace struct {

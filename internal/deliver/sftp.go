@@ -30,6 +30,7 @@ type SFTPSettings struct {
 	Folder  string `json:"folder,omitempty" doc:"that files go below; the login's own when left out"`
 	HostKey string `json:"host_key,omitempty" doc:"fingerprint as SHA256:..., or several with blanks between; the one of the first test when left out" few:"y"`
 	FileWays
+	FileTaking
 }
 
 type sftpPlace struct {

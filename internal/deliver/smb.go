@@ -26,6 +26,7 @@ type SMBSettings struct {
 	User   string `json:"user" doc:"sign-in name"`
 	Domain string `json:"domain,omitempty" doc:"of the sign-in name" few:"y"`
 	Folder string `json:"folder,omitempty" doc:"that files go below; the share's root when left out"`
+	FileTaking
 }
 
 type smbPlace struct {

@@ -24,6 +24,7 @@ type WebDAVSettings struct {
 	URL  string `json:"url" doc:"of the folder"`
 	User string `json:"user,omitempty" doc:"sign-in name; nobody signs in when left out"`
 	CA   string `json:"ca,omitempty" form:"block" doc:"certificates to trust, in PEM; those of the machine when left out" few:"y"`
+	FileTaking
 }
 
 type webdavPlace struct {

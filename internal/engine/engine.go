@@ -6,7 +6,7 @@
 // what came of them, many in one transaction, in which settle gives their runs a state, opens
 // alerts, and lets waits start those who wait for it. The sender hands deliveries over when the
 // gate lets them; what fails as a whole rests, and probe looks whether it works again; notify
-// tells people; upkeep brings back what dead nodes left, and does what comes again and again.
+// tells people; watcher sees files, answers and starts that jobs wait for; upkeep brings back what dead nodes left, and does what comes again and again.
 // Each loop is shortened by notices and correct without them, by polling.
 //
 // Several engines may work on one database at once.
@@ -43,6 +43,7 @@ import (
 	"ironbell/internal/engine/settle"
 	"ironbell/internal/engine/upkeep"
 	"ironbell/internal/engine/waits"
+	"ironbell/internal/engine/watcher"
 	"ironbell/internal/engine/worker"
 	"ironbell/internal/installation"
 	"ironbell/internal/outgoing"
@@ -112,6 +113,7 @@ type Rooms struct {
 	Worker       *worker.Worker
 	Sender       *sender.Sender
 	Probe        *probe.Prober
+	Watcher      *watcher.Watcher
 	Upkeep       *upkeep.Upkeep
 }
 
@@ -169,7 +171,7 @@ func New(s *store.Store, sources *report.Sources, destinations *deliver.Destinat
 	r.Reports = &task.Report{Find: s.Report, Sources: sources, Files: files, Browser: o.Browser, Open: task.OpenTo(s)}
 	r.Kinds = map[job.TaskKind]task.Kind{
 		job.KindReport:  r.Reports,
-		job.KindCollect: &task.Collect{Sources: sources, Files: files},
+		job.KindCollect: &task.Collect{Sources: sources, Destinations: destinations, Store: s, Files: files},
 		job.KindFetch:   &task.Fetch{Guard: o.Guard, Sources: sources, Files: files},
 		job.KindConvert: &task.Convert{Reports: r.Reports, Files: files},
 		job.KindQuery:   &task.Query{Sources: sources},
@@ -199,6 +201,7 @@ func New(s *store.Store, sources *report.Sources, destinations *deliver.Destinat
 	})
 	r.Sender = sender.New(n, s, destinations, files, r.Holdings, r.Links, r.Outcome, r.Rests, o.Senders)
 	r.Probe = probe.New(n, s, destinations, r.Outcome, r.Rests)
+	r.Watcher = watcher.New(n, s, destinations, sources, r.Waits)
 	r.Upkeep = upkeep.New(upkeep.Needs{
 		Node: n, Store: s, Files: files, Destinations: destinations, Holdings: r.Holdings, Links: r.Links,
 		Guard: o.Guard, Zones: r.Zones,
@@ -209,7 +212,7 @@ func New(s *store.Store, sources *report.Sources, destinations *deliver.Destinat
 		Rooms: r, o: o,
 		loops: []func(context.Context){
 			r.Clock.Run, r.Worker.Run, r.Sender.Run, r.Probe.Run, r.Notify.Run,
-			r.Upkeep.Run,
+			r.Watcher.Run, r.Upkeep.Run,
 		},
 	}
 }
@@ -296,7 +299,7 @@ func (e *Engine) Watch() (notices <-chan job.Notice, stop func()) { return e.wat
 // everybody, since something may have been missed.
 func (e *Engine) listen(ctx context.Context) {
 	wakeAll := func() {
-		for _, c := range []node.Waker{e.Node.Clock, e.Node.Work, e.Node.Send, e.Node.Tell, e.Node.Probe, e.Node.Turns} {
+		for _, c := range []node.Waker{e.Node.Clock, e.Node.Work, e.Node.Send, e.Node.Tell, e.Node.Probe, e.Node.Turns, e.Node.Look} {
 			c.Wake()
 		}
 		e.watchers.Tell(job.Notice{Kind: job.NoticeEverything})
@@ -306,6 +309,7 @@ func (e *Engine) listen(ctx context.Context) {
 			switch n.Kind {
 			case job.NoticeJobs:
 				e.Node.Clock.Wake()
+				e.Node.Look.Wake()
 			case job.NoticeParts:
 				e.Node.Work.Wake()
 			case job.NoticeDeliveries:

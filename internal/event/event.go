@@ -26,6 +26,11 @@ type Checking struct {
 	Store *store.Store
 	Uses  *records.Uses
 	Job   string // whose trigger it is
+
+	// Files tells what is wrong with a destination whose files are to be looked at, and moved if moves says so.
+	Files func(ctx context.Context, where, destination string, moves bool) error
+	// Answer tells what is wrong with a statement, and whether it may be put.
+	Answer func(ctx context.Context, where string, q job.QueryWatch) error
 }
 
 // Kind is one kind of condition. It may be used by several goroutines.
@@ -42,7 +47,7 @@ type Kind interface {
 }
 
 // kinds is the table.
-var kinds = []Kind{named{}, outcome{}}
+var kinds = []Kind{named{}, outcome{}, files{}, answer{}, start{}}
 
 // Of finds the kind of a condition; nil when it says nothing or too much.
 func Of(c job.Condition) Kind {
@@ -78,13 +83,13 @@ func Matches(c job.Condition, h Happening) (matches bool, why string) {
 // Check tells what is wrong with what a trigger waits for.
 func Check(ctx context.Context, k *Checking, where string, w job.Wait) error {
 	if len(w.For) == 0 {
-		k.V.Add(where+".for", "it waits for nothing; name an event or a job")
+		k.V.Add(where+".for", "it waits for nothing; name an event, a job, files, a query or a start")
 	}
 	for i, c := range w.For {
 		at := fmt.Sprintf("%s.for[%d]", where, i)
 		kind := Of(c)
 		if kind == nil {
-			k.V.Add(at, "name either an event or a job")
+			k.V.Add(at, "name one of an event, a job, files, a query or a start")
 			continue
 		}
 		if err := kind.Check(ctx, k, at, c); err != nil {

@@ -2,7 +2,6 @@ package event
 
 import (
 	"context"
-	"fmt"
 	"sync"
 
 	"ironbell/internal/core/expr"
@@ -39,7 +38,7 @@ func (named) Check(ctx context.Context, k *Checking, where string, c job.Conditi
 	if err != nil {
 		return err
 	}
-	if _, err := holds(c.OnlyIf, facts); err != nil {
+	if _, err := hold(c.OnlyIf, facts); err != nil {
 		k.V.Add(where+".only_if", "by the last such event, no. %d, %s. Of a field that an event may lack, "+
 			"write has(event.data.cm) && event.data.cm > 300", last.Row, err)
 	}
@@ -54,10 +53,7 @@ func (named) Reading(c job.Condition) string {
 	if c.Source != "" {
 		text += " from " + c.Source
 	}
-	if c.OnlyIf != "" {
-		text += ", only if " + c.OnlyIf
-	}
-	return text
+	return withOnlyIf(text, c)
 }
 
 func (named) Matches(c job.Condition, h Happening) (matches bool, why string) {
@@ -65,17 +61,7 @@ func (named) Matches(c job.Condition, h Happening) (matches bool, why string) {
 		c.Subject != "" && c.Subject != h.Event.Subject {
 		return false, ""
 	}
-	if c.OnlyIf == "" {
-		return true, ""
-	}
-	ok, err := holds(c.OnlyIf, h.Facts)
-	switch {
-	case err != nil:
-		return false, fmt.Sprintf("does not take it: %s", err)
-	case !ok:
-		return false, "takes it only if " + c.OnlyIf
-	}
-	return true, ""
+	return onlyIf(c, h)
 }
 
 // conditions are those that were read, since reading one takes longer than to hold it against an event.
@@ -103,7 +89,7 @@ func holding(text string) (expr.Condition, error) {
 	return c, nil
 }
 
-func holds(text string, facts job.Facts) (bool, error) {
+func hold(text string, facts job.Facts) (bool, error) {
 	c, err := holding(text)
 	if err != nil {
 		return false, err

@@ -1,6 +1,8 @@
 package event
 
 import (
+	"fmt"
+	"net/url"
 	"strings"
 
 	"ironbell/internal/core/job"
@@ -23,6 +25,30 @@ func WaitReading(w job.Wait) string {
 			return text + ", for the same day"
 		}
 		return text + ", within " + w.Within.String()
+	}
+	return text
+}
+
+// Said says an event in words, for those to whom it is told why a run is there.
+func Said(e job.Event) string {
+	place := e.Source[strings.LastIndexByte(e.Source, '/')+1:]
+	if name, err := url.PathUnescape(place); err == nil {
+		place = name
+	}
+	switch {
+	case !job.IsHouse(e.Source):
+	case e.Type == job.EventFileArrived:
+		return fmt.Sprintf("file %s arrived at %s", e.Subject, place)
+	case e.Type == job.EventFileGone:
+		return fmt.Sprintf("file %s is gone from %s", e.Subject, place)
+	case e.Type == job.EventAnswer:
+		return fmt.Sprintf("%s answered %s", place, e.Subject)
+	case e.Type == job.EventStarted:
+		return fmt.Sprintf("the service started (node %s)", e.Subject)
+	}
+	text := fmt.Sprintf("event %s of %s", e.Type, e.Source)
+	if e.Subject != "" {
+		text += " about " + e.Subject
 	}
 	return text
 }

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -78,7 +79,14 @@ func taskInWords(t job.Task, a job.AheadTask) string {
 		if which == "" {
 			which = "the newest file %s is picked up from “%s”"
 		}
-		return fmt.Sprintf(which, t.Collect.Pattern, t.Collect.Source)
+		text := fmt.Sprintf(which, t.Collect.Pattern, cmp.Or(t.Collect.Destination, t.Collect.Source))
+		switch t.Collect.Afterwards {
+		case job.AfterwardsMove:
+			text += ", and moved to " + t.Collect.Folder + " when the run is done"
+		case job.AfterwardsRemove:
+			text += ", and removed there when the run is done"
+		}
+		return text
 	case t.Fetch != nil:
 		return "a file is fetched from " + t.Fetch.URL
 	case t.Convert != nil:

@@ -62,7 +62,7 @@ func (ck *checks) checkJob(ctx context.Context, v *fault.Invalid, who job.Person
 				ck.times.Settings().Floored(v, where, r)
 			}
 		}
-		if err := ck.checkWait(ctx, v, where, name, d, t, &uses); err != nil {
+		if err := ck.checkWait(ctx, v, who, where, name, d, old, t, &uses); err != nil {
 			return uses, err
 		}
 		if err := ck.checkValues(ctx, v, where+"values", d, t.Values, false); err != nil {
@@ -205,8 +205,8 @@ func checkPolicies(v *fault.Invalid, d job.Definition) {
 }
 
 // checkWait tells what is wrong with what a trigger waits for.
-func (ck *checks) checkWait(ctx context.Context, v *fault.Invalid, where, name string, d job.Definition, t job.Trigger,
-	uses *records.Uses,
+func (ck *checks) checkWait(ctx context.Context, v *fault.Invalid, who job.Person, where, name string,
+	d, old job.Definition, t job.Trigger, uses *records.Uses,
 ) error {
 	if t.Wait == nil {
 		if strings.TrimSpace(t.Rule) == "" {
@@ -214,10 +214,19 @@ func (ck *checks) checkWait(ctx context.Context, v *fault.Invalid, where, name s
 		}
 		return nil
 	}
-	if err := event.Check(ctx, &event.Checking{V: v, Store: ck.store, Uses: uses, Job: name}, where+"wait",
-		*t.Wait); err != nil {
+	looks := &task.Checking{V: v, Store: ck.store, Uses: uses, Who: who, Had: ck.hadIdentity(ctx, old)}
+	if err := event.Check(ctx, &event.Checking{
+		V: v, Store: ck.store, Uses: uses, Job: name,
+		Files: func(ctx context.Context, where, destination string, moves bool) error {
+			return looks.Files(ctx, ck.destinations, where, destination, moves)
+		},
+		Answer: func(ctx context.Context, where string, q job.QueryWatch) error {
+			return ck.checkAnswer(ctx, looks, where, q)
+		},
+	}, where+"wait", *t.Wait); err != nil {
 		return err
 	}
+	checkStart(v, where, t)
 	for value, text := range t.Wait.Take {
 		if s, ok := text.(string); ok {
 			if _, err := expr.Parse(s, expr.Names{Event: true}); err != nil {

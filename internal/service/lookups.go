@@ -47,6 +47,11 @@ func (ck *checks) owner(ctx context.Context, v *fault.Invalid, login string) (jo
 // hadIdentity tells which identities a job used before it was changed.
 func (ck *checks) hadIdentity(ctx context.Context, old job.Definition) func(source, name string) bool {
 	return func(source, name string) bool {
+		for _, w := range old.Watched() {
+			if w.Kind == job.WatchQuery && w.Place == source && w.Query.Identity == name {
+				return true
+			}
+		}
 		return slices.ContainsFunc(old.Tasks, func(t job.Task) bool {
 			if t.Report == nil || t.Report.Identity != name {
 				return false

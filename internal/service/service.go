@@ -67,7 +67,7 @@ type Service struct {
 
 // New puts the service together.
 func New(n Needs) *Service {
-	ck := &checks{store: n.Store, sources: n.Sources, kinds: n.Kinds, times: n.Times, now: n.Now}
+	ck := &checks{store: n.Store, sources: n.Sources, destinations: n.Destinations, kinds: n.Kinds, times: n.Times, now: n.Now}
 	s := &Service{
 		Alerts:     &Alerts{store: n.Store, links: n.Links},
 		Calendars:  &Calendars{store: n.Store, times: n.Times, runs: n.Runs, now: n.Now, log: n.Log},
@@ -248,4 +248,6 @@ type checks struct {
 	kinds   map[job.TaskKind]task.Kind
 	times   *timetable.Timetable
 	now     func() time.Time
+
+	destinations *deliver.Destinations
 }

@@ -11,7 +11,9 @@ import (
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/phrase"
+	"ironbell/internal/deliver"
 	"ironbell/internal/report"
+	"ironbell/internal/store/history"
 	"ironbell/internal/store/records"
 )
 
@@ -22,18 +24,28 @@ const (
 
 // Collect is the task kind that picks files up from a folder.
 type Collect struct {
-	Sources *report.Sources
-	Files   *artifact.Folder
+	Sources      *report.Sources
+	Destinations *deliver.Destinations
+	Store        collects
+	Files        *artifact.Folder
+}
+
+// collects is what the kind asks of the store.
+type collects interface {
+	Collect(ctx context.Context, run job.RunID, part int, task string, files []history.Collected) error
+	CollectedBefore(ctx context.Context, jobID int64, task string, destination int64, paths []string) (
+		map[string]history.Collected, error)
 }
 
 // Help implements Kind.
 func (k *Collect) Help() Help {
 	return Help{
-		Kind: job.KindCollect, Summary: "pick files up from a folder",
+		Kind: job.KindCollect, Summary: "pick files up from a folder or a server",
 		Text: "Takes the newest, all, or exactly one of the files whose names match a pattern, from a source that is " +
-			"a folder. A file counts as complete when it " +
+			"a folder, or from a destination that lets jobs do so. A file counts as complete when it " +
 			"has not changed for a while; the task waits for that. When no file is there, or those that are hold " +
-			"nothing, the result is blank. The files stay where they are.",
+			"nothing, the result is blank. Of a destination it can take only what no good run took before. The files " +
+			"stay where they are, or are moved or removed once the run is done and their copies are kept.",
 		Example: job.Task{
 			Name: "readings", Kind: job.KindCollect,
 			Collect: &job.CollectTask{
@@ -47,6 +59,12 @@ func (k *Collect) Help() Help {
 // Check implements Kind.
 func (k *Collect) Check(ctx context.Context, c *Checking, where string, t job.Task) error {
 	c.text(where+".pattern", t.Collect.Pattern)
+	if t.Collect.Destination != "" {
+		return k.checkDestination(ctx, c, where, *t.Collect)
+	}
+	if t.Collect.OnlyNew || t.Collect.Folder != "" || t.Collect.Afterwards != "" && t.Collect.Afterwards != job.AfterwardsLeave {
+		c.V.Add(where, "only_new, afterwards and folder belong to a destination; a source is only read")
+	}
 	if strings.ContainsAny(t.Collect.Pattern, "/\\") {
 		c.V.Add(where+".pattern", "a pattern names files, not folders; take the slashes out")
 	}
@@ -59,6 +77,9 @@ func (k *Collect) Check(ctx context.Context, c *Checking, where string, t job.Ta
 
 // Run waits until the files are complete and copies them.
 func (k *Collect) Run(ctx context.Context, w Work, t job.Task) (Result, error) {
+	if t.Collect.Destination != "" {
+		return k.fromDestination(ctx, w, t)
+	}
 	doing := fmt.Sprintf("collect files from source %q", t.Collect.Source)
 	source, err := k.Sources.Get(ctx, t.Collect.Source, "")
 	if err != nil {

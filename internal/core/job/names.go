@@ -37,6 +37,16 @@ func (d Definition) Named(now Naming) Definition {
 				if c.Job != "" {
 					c.Job = now("job", c.Job)
 				}
+				if c.Files != nil {
+					f := *c.Files
+					f.Destination = now("destination", f.Destination)
+					c.Files = &f
+				}
+				if c.Query != nil {
+					q := *c.Query
+					q.Source = now("source", q.Source)
+					c.Query = &q
+				}
 				return c
 			})
 			t.Wait = &w
@@ -55,7 +65,12 @@ func (t Task) named(now Naming) Task {
 	}
 	if t.Collect != nil {
 		c := *t.Collect
-		c.Source = now("source", c.Source)
+		if c.Source != "" {
+			c.Source = now("source", c.Source)
+		}
+		if c.Destination != "" {
+			c.Destination = now("destination", c.Destination)
+		}
 		t.Collect = &c
 	}
 	if t.Fetch != nil && t.Fetch.Source != "" {

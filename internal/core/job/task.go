@@ -98,12 +98,26 @@ type ReportTask struct {
 
 // CollectTask picks files up from a source that is a folder.
 type CollectTask struct {
-	Source  string   `json:"source" minLength:"1" doc:"name of a source of the kind folder"`
-	Pattern string   `json:"pattern" minLength:"1" maxLength:"300" doc:"file name with * and ?, and moving parts, such as tide_{date:%Y%m%d}_*.csv"`
-	Take    Take     `json:"take,omitempty" enum:"newest,all,one" doc:"newest, all, or one, which fails when there are several; newest when left out"`
-	Settled Duration `json:"settled,omitempty" doc:"how long a file must be unchanged to be complete; 5s when left out"`
-	Largest int64    `json:"largest,omitempty" minimum:"0" doc:"bytes that a file may have; 1 GiB when left out"`
+	Source      string     `json:"source,omitempty" maxLength:"200" doc:"name of a source of the kind folder; or name a destination"`
+	Destination string     `json:"destination,omitempty" maxLength:"200" doc:"name of a destination whose setting taking lets jobs collect: a folder, an SFTP, FTP, WebDAV or SMB server, an object store"`
+	Pattern     string     `json:"pattern" minLength:"1" maxLength:"300" doc:"file name with * and ?, and moving parts, such as tide_{date:%Y%m%d}_*.csv; at a destination a path below its root, with ** for any folders"`
+	Take        Take       `json:"take,omitempty" enum:"newest,all,one" doc:"newest, all, or one, which fails when there are several; newest when left out"`
+	OnlyNew     bool       `json:"only_new,omitempty" doc:"of a destination: only what no good run of the job has collected before; a file of other size or time is new"`
+	Settled     Duration   `json:"settled,omitempty" doc:"how long a file must be unchanged to be complete; 5s when left out"`
+	Largest     int64      `json:"largest,omitempty" minimum:"0" doc:"bytes that a file may have; 1 GiB when left out"`
+	Afterwards  Afterwards `json:"afterwards,omitempty" enum:"leave,move,remove" doc:"what becomes of the files there once the run is done: left where they are when left out; moved or removed where taking is move"`
+	Folder      string     `json:"folder,omitempty" maxLength:"300" doc:"folder below the destination's root that files are moved to, with moving parts, such as done/{date:%Y-%m}"`
 }
+
+// Afterwards says what becomes of files that were collected.
+type Afterwards string
+
+// The choices; the first is the default.
+const (
+	AfterwardsLeave  Afterwards = "leave"
+	AfterwardsMove   Afterwards = "move"
+	AfterwardsRemove Afterwards = "remove"
+)
 
 // Take says which of several files are picked up.
 type Take string

@@ -55,6 +55,20 @@ func (t Timing) Read(v *fault.Invalid, where string, zone *time.Location, c rule
 	return r, true
 }
 
+// Opens is the first instant from one on that lies in the permitted hours: the instant itself without any,
+// and for one that lies in them. It is for what starts by no rule.
+func (t Timing) Opens(zone *time.Location, at time.Time) (time.Time, error) {
+	if len(t.Hours) == 0 {
+		return at, nil
+	}
+	var wrong fault.Invalid
+	r, ok := Timing{Rule: "* * * * *", Hours: t.Hours}.Read(&wrong, "", zone, nil)
+	if !ok {
+		return at, fmt.Errorf("read the permitted hours: %w", wrong.Err())
+	}
+	return r.Permitted(at), nil
+}
+
 // readBound reads a date, or a date and time. As an end a date means its whole day.
 func readBound(text string, zone *time.Location, end bool) (time.Time, error) {
 	text = strings.TrimSpace(text)

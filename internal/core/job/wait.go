@@ -19,18 +19,30 @@ type Wait struct {
 	Once   bool        `json:"use_once,omitempty" doc:"what happened counts for one ring only; otherwise it counts for all rings of its day, or within the window"`
 	Take   Values      `json:"take,omitempty" doc:"values of the run out of the event that completes it, as texts with moving parts, such as {event.data.port}"`
 
+	Gather     Duration `json:"gather,omitempty" doc:"waits until nothing more came for so long, so that many make one run"`
+	GatherMost Duration `json:"gather_at_most,omitempty" doc:"how long it gathers at most, from the first on; ten times gather when left out"`
+	Quiet      Duration `json:"quiet_after,omitempty" doc:"how long after a start what happens starts no other"`
+	Outside    Outside  `json:"outside,omitempty" enum:"wait,pass over" doc:"what becomes of what happens outside of the permitted hours of a trigger without a rule: it waits for them when left out"`
+	WhileOff   bool     `json:"while_off,omitempty" doc:"what happens starts the job also while it is off, and rings by no rule"`
+	Latest     string   `json:"latest,omitempty" maxLength:"5" doc:"time of day until which a run that rang waits at most, such as 09:30; otherwise as long as within says"`
+	InVain     InVain   `json:"in_vain,omitempty" enum:"pass over,fail,go on" doc:"what a run does that waited in vain: it is passed over when left out; its owner is told in each case"`
+
 	Otherwise Values `json:"otherwise,omitempty" doc:"values to take where the event lacks the field that take names; without one the run fails and says which"`
 }
 
-// Condition is one thing that may happen: an event of a type, or an outcome of
-// a job.
+// Condition is one thing that may happen: an event of a type, an outcome of a job, something
+// with files or with a query's answer, or a start of the service.
 type Condition struct {
 	Event   string     `json:"event,omitempty" maxLength:"200" doc:"type of an event, such as example.tarnwick.ledger.closed"`
 	Source  string     `json:"source,omitempty" maxLength:"500" doc:"its source; when left out any sender, and the owner of the job; what other people and their jobs report starts it only when it is named"`
 	Subject string     `json:"subject,omitempty" maxLength:"500" doc:"its subject; any when left out"`
-	OnlyIf  string     `json:"only_if,omitempty" maxLength:"1000" doc:"what must hold of the event, such as event.data.cm > 300"`
+	OnlyIf  string     `json:"only_if,omitempty" maxLength:"1000" doc:"what must hold of the event, such as event.data.cm > 300; of a file event.data.path, name, folder, size, modified and replaced, of an answer event.data.value, before and row"`
 	Job     string     `json:"job,omitempty" maxLength:"200" doc:"name of a job"`
 	Ends    []RunState `json:"ends,omitempty" enum:"done,partly,blank,failed,cancelled" maxItems:"5" doc:"outcomes of the job that count; done when left out"`
+
+	Files *FileWatch  `json:"files,omitempty" doc:"files of a place"`
+	Query *QueryWatch `json:"query,omitempty" doc:"the answer of a statement"`
+	Start StartOf     `json:"start,omitempty" enum:"any node,first node" doc:"a start of the service: of any node, or of the first after all were down"`
 }
 
 // Need says how many conditions must hold.
@@ -39,6 +51,12 @@ type Need string
 // Match says which happenings belong together.
 type Match string
 
+// Outside says what becomes of what happens outside of permitted hours.
+type Outside string
+
+// InVain says what a run does that waited in vain.
+type InVain string
+
 // The choices; the first of each is the default.
 const (
 	NeedAll Need = "all"
@@ -46,6 +64,13 @@ const (
 
 	MatchDay    Match = "same day"
 	MatchWindow Match = "window"
+
+	OutsideWait     Outside = "wait"
+	OutsidePassOver Outside = "pass over"
+
+	VainPassOver InVain = "pass over"
+	VainFail     InVain = "fail"
+	VainGoOn     InVain = "go on"
 )
 
 // lacks is the key of what stands in place of a value that an event lacked.
@@ -65,12 +90,19 @@ func Lacks(v any) (why string, is bool) {
 	return why, is
 }
 
+// gatherTimes is how much longer than its pause it is gathered when nothing is said.
+const gatherTimes = 10
+
 // DefaultWithin is how long what happened waits for the rest of it.
 const DefaultWithin = 24 * time.Hour
 
 // WithDefaults fills in what was left out.
 func (w Wait) WithDefaults() Wait {
 	w.Need, w.Match = orElse(w.Need, NeedAll), orElse(w.Match, MatchDay)
+	w.Outside, w.InVain = orElse(w.Outside, OutsideWait), orElse(w.InVain, VainPassOver)
+	if w.GatherMost == 0 {
+		w.GatherMost = gatherTimes * w.Gather
+	}
 	if w.Within == 0 {
 		w.Within = Duration(DefaultWithin)
 	}

@@ -14,7 +14,10 @@ const (
 	Offer   = "offer"   // the offer is committed, the message not accepted
 	Answer  = "answer"  // the other side has answered, the receipt not written
 	Receipt = "receipt" // the receipt is committed
+	Seen    = "seen"    // what a watch saw is written with the runs that it starts, not committed
+	Noted   = "noted"   // and committed, the look not ended
+	Cleared = "cleared" // a collected file is moved or removed, which is not noted
 )
 
 // Points lists them all.
-var Points = []string{Ring, Rung, Claim, Task, Settle, Settled, Send, Offer, Answer, Receipt}
+var Points = []string{Ring, Rung, Claim, Task, Settle, Settled, Send, Offer, Answer, Receipt, Seen, Noted, Cleared}

@@ -119,7 +119,7 @@ func (rs *Runs) plan(due []rings.DueTrigger, now time.Time, c circumstances) (ri
 					rs.node.Log.Error("a deadline cannot be reckoned", "job", t.Job, "error", err)
 				}
 				if t.Waits.V != nil {
-					until := now.Add(time.Duration(t.Waits.V.WithDefaults().Within))
+					until := waitsUntil(*t.Waits.V, d.Due, now, t.Zone)
 					run.Held, run.Ready = true, &until
 					run.Reason = "waits for " + event.WaitReading(*t.Waits.V)
 				}
@@ -166,6 +166,17 @@ func timeRun(run *rings.NewRun, delay float64, d job.Deadline, usual float64) er
 		run.Deadline, run.WarnAt = &at, &warn
 	}
 	return nil
+}
+
+// waitsUntil is how long a run waits that a rule rang: as long as within says, or until a time of day.
+func waitsUntil(w job.Wait, due, now time.Time, in string) time.Time {
+	place, err := zone.Load(in)
+	if err == nil && w.Latest != "" {
+		if at, ok := policy.DeadlineOf(job.Deadline{At: w.Latest}, due.In(place)); ok {
+			return at
+		}
+	}
+	return now.Add(time.Duration(w.WithDefaults().Within))
 }
 
 // dueRing is a ring that has come, with why it is not where its rule named it.

@@ -27,8 +27,11 @@ func (rs *Runs) holdRun(ctx context.Context, t *store.Tx, w rings.Waiter, run ri
 	if err := t.HoldRun(ctx, held); err != nil {
 		return err
 	}
-	_, err = rs.LetBegin(ctx, t, w, held)
-	return err
+	began, err := rs.LetBegin(ctx, t, w, held)
+	if err != nil || began {
+		return err
+	}
+	return t.HastenFor(ctx, w.TriggerID)
 }
 
 // LetBegin lets a run begin that waited, when all has happened, and tells whether it
@@ -39,7 +42,7 @@ func (rs *Runs) LetBegin(ctx context.Context, t *store.Tx, w rings.Waiter, run r
 	if err != nil {
 		return false, err
 	}
-	all = rs.Counts(wait, all, run.Due)
+	all = current(wait, rs.Counts(wait, all, run.Due), run.Due)
 	if !Complete(wait, all) {
 		return false, nil
 	}
@@ -83,6 +86,29 @@ func (rs *Runs) WhatCame(wait job.Wait, own job.Values, all []rings.Happened) (w
 		}
 	}
 	return whats, take(wait, own, facts, rs.node.Now())
+}
+
+// IsState tells whether a condition is a state that is asked for when a run waits for it, and nothing that
+// happens once.
+func IsState(c job.Condition) bool { return c.Query != nil && c.Query.When == job.QueryReady }
+
+// current leaves states out that held before a run was due: each run asks anew.
+func current(wait job.Wait, all []rings.Happened, due time.Time) []rings.Happened {
+	return slices.DeleteFunc(all, func(h rings.Happened) bool {
+		return h.Condition < len(wait.For) && IsState(wait.For[h.Condition]) && h.At.Before(due)
+	})
+}
+
+// Lacking says how much has happened of what a trigger waits for, and what has not: "has 2 of 3: it waits
+// for event ledger.closed".
+func Lacking(wait job.Wait, all []rings.Happened) string {
+	var missing []string
+	for i, c := range wait.For {
+		if !slices.ContainsFunc(all, func(h rings.Happened) bool { return h.Condition == i }) {
+			missing = append(missing, event.Reading(c))
+		}
+	}
+	return fmt.Sprintf("has %d of %d: it waits for %s", len(all), len(wait.For), strings.Join(missing, " and "))
 }
 
 // Complete tells whether enough has happened.
@@ -137,6 +163,11 @@ func take(w job.Wait, given job.Values, facts job.Facts, now time.Time) job.Valu
 	return out
 }
 
+// WithoutEvent gives the values of a run that begins although nothing happened.
+func (rs *Runs) WithoutEvent(wait job.Wait, own job.Values) job.Values {
+	return take(wait, own, nil, rs.node.Now())
+}
+
 // fill fills a text out of an event; none is among what happened when facts is nil.
 func fill(text string, facts job.Facts, now time.Time) (string, error) {
 	parsed, err := expr.Parse(text, expr.Names{Event: true})
@@ -163,7 +194,7 @@ func (rs *Runs) Missing(ctx context.Context, from interface {
 	if err != nil || wait == nil {
 		return nil, err
 	}
-	have = rs.Counts(wait.WithDefaults(), have, held.Due)
+	have = current(wait.WithDefaults(), rs.Counts(wait.WithDefaults(), have, held.Due), held.Due)
 	var missing []string
 	for i, c := range wait.For {
 		if !slices.ContainsFunc(have, func(h rings.Happened) bool { return h.Condition == i }) {

@@ -78,21 +78,58 @@ func (ws *Waits) Raise(ctx context.Context, t *store.Tx, events []job.Event, fro
 		if !fresh[i] || !slices.Contains(of, e.Type) {
 			continue
 		}
-		started, note, err := ws.raised(ctx, t, e, from, waiters, of)
-		if err != nil {
+		those := make([]rings.Waiter, 0, len(waiters))
+		for k, w := range waiters {
+			if of[k] == e.Type {
+				those = append(those, w)
+			}
+		}
+		if err := ws.tell(ctx, t, e, from, those, &out[i]); err != nil {
 			return nil, err
 		}
-		if err := t.EventStarted(ctx, rows[i], started, note); err != nil {
-			return nil, err
-		}
-		out[i].Started, out[i].Note = started, note
 	}
 	return out, nil
 }
 
+// Seen records what was seen at a watch as events of ours, and starts what waits for it there. What was
+// recorded before, by its id, starts nothing again.
+func (ws *Waits) Seen(ctx context.Context, t *store.Tx, watch int64, events []job.Event) ([]Raised, error) {
+	from := rings.From{All: true}
+	rows, fresh, err := t.PutEvents(ctx, events, from)
+	if err != nil {
+		return nil, err
+	}
+	waiters, err := t.WaitersForWatch(ctx, watch)
+	if err != nil {
+		return nil, err
+	}
+	if err := ws.times.Refresh(ctx, t); err != nil {
+		return nil, err
+	}
+	out := make([]Raised, len(events))
+	for i, e := range events {
+		if out[i].Row, out[i].Fresh = rows[i], fresh[i]; !fresh[i] {
+			continue
+		}
+		if err := ws.tell(ctx, t, e, from, waiters, &out[i]); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+// tell starts what waits for an event that was recorded, and notes what came of it.
+func (ws *Waits) tell(ctx context.Context, t *store.Tx, e job.Event, from rings.From, waiters []rings.Waiter,
+	to *Raised,
+) (err error) {
+	if to.Started, to.Note, err = ws.raised(ctx, t, e, from, waiters); err != nil {
+		return err
+	}
+	return t.EventStarted(ctx, to.Row, to.Started, to.Note)
+}
+
 // raised starts what waits for an event, and says why something that waits for it did not start.
 func (ws *Waits) raised(ctx context.Context, t *store.Tx, ev job.Event, from rings.From, waiters []rings.Waiter,
-	of []string,
 ) (started []job.RunID, note string, err error) {
 	facts, err := event.Facts(ev)
 	if err != nil {
@@ -100,12 +137,12 @@ func (ws *Waits) raised(ctx context.Context, t *store.Tx, ev job.Event, from rin
 	}
 	var notes []string
 	others := 0
-	for i, w := range waiters {
-		if of[i] != ev.Type {
-			continue
-		}
+	for _, w := range waiters {
 		c := w.Waits.V.For[w.Condition]
 		matches, why := event.Matches(c, event.Happening{Event: &ev, Facts: facts})
+		if matches && w.Asleep() {
+			matches, why = false, "is off"
+		}
 		if matches && !from.All && from.Owner != w.OwnerID && c.Source == "" {
 			// Nobody starts another's job unless it says so.
 			matches, why = false, "does not take it: it comes from somebody else, and the job names no source; its owner can name "+ev.Source
@@ -118,12 +155,8 @@ func (ws *Waits) raised(ctx context.Context, t *store.Tx, ev job.Event, from rin
 			}
 			continue
 		}
-		what := fmt.Sprintf("event %s of %s", ev.Type, ev.Source)
-		if ev.Subject != "" {
-			what += " about " + ev.Subject
-		}
 		id, why, err := ws.cameAbout(ctx, t, w,
-			rings.Happened{Condition: w.Condition, Nominal: ev.Time, What: what}.WithFacts(facts))
+			rings.Happened{Condition: w.Condition, Nominal: ev.Time, What: event.Said(ev)}.WithFacts(facts))
 		if err != nil {
 			return nil, "", err
 		}
@@ -201,6 +234,9 @@ func (ws *Waits) cameAbout(ctx context.Context, t *store.Tx, w rings.Waiter,
 ) (began job.RunID, why string, err error) {
 	wait := w.Waits.V.WithDefaults()
 	h.TriggerID, h.At = w.TriggerID, ws.node.Now()
+	if w.Rule != "" && runs.IsState(wait.For[w.Condition]) {
+		return ws.isReady(ctx, t, w, h)
+	}
 	if h.Bunch, err = ws.runs.Bunch(w, h.Nominal); err != nil {
 		return 0, "", err
 	}
@@ -230,33 +266,28 @@ func (ws *Waits) cameAbout(ctx context.Context, t *store.Tx, w rings.Waiter,
 		}
 		return first, "keeps it for its rings of that day", nil
 	}
+	if why, err := ws.inQuiet(ctx, t, w, h); err != nil || why != "" {
+		return 0, why, err
+	}
 	all, err := t.AllHappened(ctx, w.TriggerID, h.Bunch)
 	if err != nil {
 		return 0, "", err
 	}
 	all = ws.runs.Counts(wait, all, h.At)
 	if !runs.Complete(wait, all) {
-		return 0, fmt.Sprintf("has %d of %d of what it waits for", len(all), len(wait.For)), nil
+		return 0, runs.Lacking(wait, all), nil
 	}
-	if err := t.DropHappened(ctx, w.TriggerID, h.Bunch); err != nil {
-		return 0, "", err
+	if why, err := ws.later(ctx, t, w, h); err != nil || why != "" {
+		return 0, why, err
 	}
-	whats, given := ws.runs.WhatCame(wait, w.Given.V, all)
-	nominal := all[0].Nominal
-	for _, a := range all {
-		if a.Nominal.After(nominal) {
-			nominal = a.Nominal
-		}
-	}
-	began, err = ws.runs.StartBy(ctx, t, w, given, nominal, phrase.Upper(strings.Join(whats, "; "))+".")
-	return began, "made no run of it", err
+	return ws.start(ctx, t, w, h.Bunch, all, nil)
 }
 
 // vainBatch is how many runs that waited in vain are passed over in one transaction.
 const vainBatch = 200
 
-// GiveUp passes over the runs that waited in vain for what should have happened,
-// and tells their owners.
+// GiveUp ends the wait of the runs that waited in vain for what should have happened, as their jobs say, and
+// tells their owners.
 func (ws *Waits) GiveUp(ctx context.Context) error {
 	return ws.store.Do(ctx, func(t *store.Tx) error {
 		ids, err := t.GaveUp(ctx, vainBatch)
@@ -272,21 +303,59 @@ func (ws *Waits) GiveUp(ctx context.Context) error {
 			if err != nil {
 				return err
 			}
-			reason := "it waited in vain for " + strings.Join(missing, " and ")
-			if err := t.PassOver(ctx, id, reason); err != nil {
-				return err
-			}
-			f := fault.New(fault.Task, "", reason,
-				"See why it did not happen; ring the job by hand if it is to run all the same.")
-			if err := t.OpenAlert(ctx, job.Alert{
-				Kind: job.AlertMissed, Cause: fmt.Sprintf("missed:%d", run.JobID), JobID: &run.JobID, RunID: &id,
-				Happened: fmt.Sprintf("Run %s of %s did not begin: %s.", id, run.Job, reason),
-				ForWhom:  "nothing was sent to anybody by this run", Tried: "waited as long as the job says",
-				Advice: f.Advice,
-			}); err != nil {
+			if err := ws.gaveUp(ctx, t, run, "it waited in vain for "+strings.Join(missing, " and ")); err != nil {
 				return err
 			}
 		}
 		return nil
+	})
+}
+
+// gaveUp passes a run over that waited in vain, lets it fail, or lets it begin all the same.
+func (ws *Waits) gaveUp(ctx context.Context, t *store.Tx, run job.Run, reason string) error {
+	wait, zone := job.Wait{}, ""
+	if run.TriggerID != nil {
+		w, ok, err := t.WaiterOf(ctx, *run.TriggerID)
+		if err != nil {
+			return err
+		}
+		if ok {
+			wait, zone = *w.Waits.V, w.Zone
+			run.Given = ws.runs.WithoutEvent(wait, w.Given.V)
+		}
+	}
+	became, whom := "did not begin", "nothing was sent to anybody by this run"
+	kind, advice := job.AlertMissed, "See why it did not happen; ring the job by hand if it is to run all the same."
+	switch wait.WithDefaults().InVain {
+	case job.VainGoOn:
+		became, whom = "began without what it waited for", "it goes to those who receive it, as always"
+		advice = "See why it did not happen, and whether the result can be trusted."
+		if _, err := t.Release(ctx, run.ID, ws.node.Now(), run.Given, "goes on: "+reason); err != nil {
+			return err
+		}
+		ws.node.Work.Wake()
+	case job.VainFail:
+		became, kind = "failed", job.AlertRunFailed
+		ended, err := t.FailHeld(ctx, run.ID, reason)
+		if err != nil {
+			return err
+		}
+		if err := ws.Ended(ctx, t, []history.RunMove{ended}); err != nil {
+			return err
+		}
+	default:
+		if err := t.PassOver(ctx, run.ID, reason); err != nil {
+			return err
+		}
+	}
+	f := fault.New(fault.Task, "", reason, advice)
+	tried := "waited as long as the job says"
+	if wait.Latest != "" {
+		tried = "waited until " + wait.Latest + " " + zone
+	}
+	return t.OpenAlert(ctx, job.Alert{
+		Kind: kind, Cause: fmt.Sprintf("missed:%d", run.JobID), JobID: &run.JobID, RunID: &run.ID,
+		Happened: fmt.Sprintf("Run %s of %s %s: %s.", run.ID, run.Job, became, reason),
+		ForWhom:  whom, Tried: tried, Advice: f.Advice,
 	})
 }

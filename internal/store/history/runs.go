@@ -229,7 +229,8 @@ type RunMove struct {
 
 // MoveRuns moves locked runs and records each change with its reason. A move to
 // the state that a run has only changes the reason. In the same statement, since each
-// run passes here, it notes the runs that are done whose owners want to be told of it.
+// run passes here, it notes the runs that are done whose owners want to be told of it, and
+// that what they collected was collected for good.
 func (t *Tx) MoveRuns(ctx context.Context, moves []RunMove) error {
 	var ids, closed []int64
 	var states, reasons, logStates, levels []string
@@ -279,6 +280,10 @@ func (t *Tx) MoveRuns(ctx context.Context, moves []RunMove) error {
 			SELECT m.id FROM moved m JOIN jobs j ON j.id = m.job_id JOIN people p ON p.id = j.owner_id
 			WHERE m.state = 'done' AND NOT m.rehearsal AND (j.tells_success OR p.wishes @> '{"tell_success": true}')
 			ON CONFLICT DO NOTHING RETURNING run_id
+		), collected AS (
+			UPDATE collected c SET good = true, state = CASE afterwards WHEN 'leave' THEN 'kept' ELSE 'due' END,
+				next_at = CASE afterwards WHEN 'leave' THEN NULL ELSE bell_now() END
+			FROM moved m WHERE m.state = 'done' AND NOT m.rehearsal AND c.run_id = m.id AND NOT c.good
 		)
 		SELECT EXISTS (SELECT 1 FROM noted)`,
 		ids, states, reasons, ended, closed, logStates, levels); err != nil {

@@ -320,7 +320,7 @@ func (q Q) putTriggers(ctx context.Context, jobID int64, d job.Definition, uses 
 		if err != nil {
 			return db.Wrap(err, "save the trigger")
 		}
-		if err := q.putWaits(ctx, id, t.Wait, uses); err != nil {
+		if err := q.putWaits(ctx, id, t, uses); err != nil {
 			return err
 		}
 	}
@@ -352,7 +352,8 @@ func (q Q) SwitchJob(ctx context.Context, id int64, on bool, next map[int64]*Nex
 }
 
 // putWaits writes what a trigger waits for, to be found from the side of what happens.
-func (q Q) putWaits(ctx context.Context, trigger int64, w *job.Wait, uses Uses) error {
+func (q Q) putWaits(ctx context.Context, trigger int64, t job.Trigger, uses Uses) error {
+	w := t.Wait
 	if _, err := q.Ext.ExecContext(ctx, `DELETE FROM trigger_waits WHERE trigger_id = $1`, trigger); err != nil {
 		return db.Wrap(err, "save what the trigger waits for")
 	}
@@ -361,16 +362,53 @@ func (q Q) putWaits(ctx context.Context, trigger int64, w *job.Wait, uses Uses) 
 	}
 	for i, c := range w.For {
 		var event *string
-		var on *int64
-		if c.Event != "" {
+		var on, watch *int64
+		switch {
+		case c.Event != "":
 			event = &c.Event
-		} else if id, ok := uses.Jobs[c.Job]; ok {
-			on = &id
+		case c.Start != "":
+			started := job.EventStarted
+			event = &started
+		case c.Job != "":
+			if id, ok := uses.Jobs[c.Job]; ok {
+				on = &id
+			}
+		default:
+			look := c.Watch()
+			if look != nil && c.Query != nil && c.Query.When == job.QueryReady && t.Rule != "" {
+				look.Key += "-held" // it is asked for runs that wait, and tells each of them
+			}
+			id, err := q.putWatch(ctx, look)
+			if err != nil {
+				return err
+			}
+			watch = id
 		}
-		if _, err := q.Ext.ExecContext(ctx, `INSERT INTO trigger_waits (trigger_id, place, event_type, job_id)
-			VALUES ($1, $2, $3, $4)`, trigger, i, event, on); err != nil {
+		if _, err := q.Ext.ExecContext(ctx, `INSERT INTO trigger_waits (trigger_id, place, event_type, job_id, watch_id)
+			VALUES ($1, $2, $3, $4, $5)`, trigger, i, event, on, watch); err != nil {
 			return db.Wrap(err, "save what the trigger waits for")
 		}
 	}
 	return nil
+}
+
+// putWatch finds what is looked at, or begins to look; nil when its place is not there.
+func (q Q) putWatch(ctx context.Context, w *job.Watch) (*int64, error) {
+	if w == nil {
+		return nil, nil //nolint:nilnil // nothing is looked at
+	}
+	kind := "destination"
+	if w.Kind == job.WatchQuery {
+		kind = "source"
+	}
+	var id *int64
+	err := sqlx.GetContext(ctx, q.Ext, &id, `INSERT INTO watches (kind, place_id, key, spec, every)
+		SELECT $1, place, $3, $4, $5 FROM record_id($6, $2) AS place WHERE place IS NOT NULL
+		ON CONFLICT (kind, place_id, key) DO UPDATE SET every = least(watches.every, excluded.every),
+			next_at = CASE WHEN excluded.every < watches.every THEN bell_now() ELSE watches.next_at END RETURNING id`,
+		w.Kind, w.Place, w.Key, db.Document[job.Watch]{V: *w}, w.Every.Seconds(), kind)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, nil //nolint:nilnil // its place is not there
+	}
+	return id, db.Wrap(err, "look at what the trigger waits for")
 }

@@ -32,11 +32,19 @@ type Waiter struct {
 	Delay      float64                   `db:"delay"`
 	Deadline   db.Document[job.Deadline] `db:"deadline"`
 	Labels     db.Document[[]string]     `db:"labels"`
+	Timing     db.Document[job.Timing]   `db:"timing"`
+	StartedAt  *time.Time                `db:"started_at"` // by what happened, the last time
 }
+
+// Asleep tells whether the job is off and does not say that what happens starts it all the same.
+func (w Waiter) Asleep() bool { return !w.On && (w.Waits.V == nil || !w.Waits.V.WhileOff) }
+
+// wakes picks the triggers that may start: of jobs that are on, and of others that say so.
+const wakes = `(j.is_on OR (t.waits->>'while_off')::boolean) AND j.removed_at IS NULL`
 
 const waiterColumns = `w.trigger_id, w.place, t.waits, t.job_id, j.owner_id, j.name AS job_name, j.version AS job_version, j.is_on,
 	t.rule, t.zone, t.calendars, t.given, t.overlap, t.priority,
-	t.delay, t.deadline, array_to_json(j.labels) AS labels FROM trigger_waits w JOIN triggers t ON t.id = w.trigger_id
+	t.delay, t.deadline, t.started_at, t.timing, array_to_json(j.labels) AS labels FROM trigger_waits w JOIN triggers t ON t.id = w.trigger_id
 	JOIN jobs j ON j.id = t.job_id`
 
 // maxWaiters bounds how many triggers one event or outcome may start.
@@ -65,7 +73,7 @@ func (t *Tx) WaitersForEvents(ctx context.Context, types []string) (all []Waiter
 		return nil, nil, err
 	}
 	err = sqlx.SelectContext(ctx, t.Ext, &rows, `SELECT w.event_type, `+waiterColumns+` WHERE w.event_type = ANY($1)
-		AND j.is_on ORDER BY w.trigger_id, w.place LIMIT $2 FOR UPDATE OF t`, types, maxWaiters)
+		AND `+wakes+` ORDER BY w.trigger_id, w.place LIMIT $2 FOR UPDATE OF t`, types, maxWaiters)
 	for _, r := range rows {
 		all, of = append(all, r.Waiter), append(of, r.Of)
 	}
@@ -83,7 +91,7 @@ func (t *Tx) WaitersForJobs(ctx context.Context, jobs []int64) (all []Waiter, by
 		return nil, nil, err
 	}
 	err = sqlx.SelectContext(ctx, t.Ext, &rows, `SELECT w.job_id AS by, `+waiterColumns+` WHERE w.job_id = ANY($1)
-		AND j.is_on ORDER BY w.trigger_id, w.place LIMIT $2 FOR UPDATE OF t`, jobs, maxWaiters)
+		AND `+wakes+` ORDER BY w.trigger_id, w.place LIMIT $2 FOR UPDATE OF t`, jobs, maxWaiters)
 	for _, r := range rows {
 		all, by = append(all, r.Waiter), append(by, r.By)
 	}
@@ -167,6 +175,14 @@ func (t *Tx) HeldRuns(ctx context.Context, trigger int64, bunch string) ([]HeldR
 	return all, db.Wrap(err, "find the runs that wait")
 }
 
+// HeldOfTrigger lists the runs of a trigger that wait, the oldest first.
+func (t *Tx) HeldOfTrigger(ctx context.Context, trigger int64) ([]HeldRun, error) {
+	var all []HeldRun
+	err := sqlx.SelectContext(ctx, t.Ext, &all, `SELECT run_id, trigger_id, bunch, due, nominal FROM held_runs
+		WHERE trigger_id = $1 ORDER BY due, run_id LIMIT $2`, trigger, maxHeld)
+	return all, db.Wrap(err, "find the runs that wait")
+}
+
 // HeldOfJob lists the runs of a job that wait for what happens; of the triggers
 // named only, when there are any.
 func (t *Tx) HeldOfJob(ctx context.Context, jobID int64, triggers []int64) ([]job.RunID, error) {
@@ -235,18 +251,30 @@ func (q Q) TriggerWait(ctx context.Context, trigger int64) (*job.Wait, error) {
 
 // PassOver ends a run that has not begun: it will not.
 func (t *Tx) PassOver(ctx context.Context, id job.RunID, reason string) error {
+	_, err := t.endHeld(ctx, id, "cancelled", job.RunPassedOver, reason)
+	return err
+}
+
+// FailHeld ends a run that has not begun: it has failed.
+func (t *Tx) FailHeld(ctx context.Context, id job.RunID, reason string) (history.RunMove, error) {
+	return t.endHeld(ctx, id, "failed", job.RunFailed, reason)
+}
+
+func (t *Tx) endHeld(ctx context.Context, id job.RunID, parts string, to job.RunState, reason string) (history.RunMove,
+	error,
+) {
 	if err := t.letGoOf(ctx, []job.RunID{id}); err != nil {
-		return err
+		return history.RunMove{}, err
 	}
-	if _, err := t.Ext.ExecContext(ctx, `UPDATE parts SET state = 'cancelled', reason = $2, ended_at = bell_clock()
-		WHERE run_id = $1 AND state = 'waiting'`, id, db.Bounded(reason)); err != nil {
-		return db.Wrap(err, "pass over the run")
+	if _, err := t.Ext.ExecContext(ctx, `UPDATE parts SET state = $3, reason = $2, held = false, ended_at = bell_clock()
+		WHERE run_id = $1 AND state = 'waiting'`, id, db.Bounded(reason), parts); err != nil {
+		return history.RunMove{}, db.Wrap(err, "end the run")
 	}
 	run, err := history.In(t.Base).LockRun(ctx, id)
 	if err != nil {
-		return err
+		return history.RunMove{}, err
 	}
-	return history.In(t.Base).MoveRun(ctx, run, job.RunPassedOver, reason)
+	return history.RunMove{Run: run, To: to, Reason: reason}, history.In(t.Base).MoveRun(ctx, run, to, reason)
 }
 
 // HappenedFor lists what has come about of the conditions for which a run waits;

@@ -21,7 +21,9 @@
   <div class="flex items-baseline gap-3">
     <h2>Groups</h2>
     <span class="flex-1"></span>
-    {#if isAdministrator()}<button class="btn" onclick={() => edit('')}>Add a group</button>{/if}
+    <!-- Not while one is added: what is written would go into a form that its answer closes. -->
+    {#if isAdministrator() && edited !== ''}<button class="btn" onclick={() => edit('')}>Add a group</button
+      >{/if}
   </div>
   {#if edited === ''}<GroupForm onclose={() => edit()} />{/if}
   {#each groups as g (g.id)}

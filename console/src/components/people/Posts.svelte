@@ -21,7 +21,9 @@
   <div class="flex items-baseline gap-3">
     <h2>Posts</h2>
     <span class="flex-1"></span>
-    {#if isAdministrator()}<button class="btn" onclick={() => edit('')}>Add a post</button>{/if}
+    <!-- Not while one is added: what is written would go into a form that its answer closes. -->
+    {#if isAdministrator() && edited !== ''}<button class="btn" onclick={() => edit('')}>Add a post</button
+      >{/if}
   </div>
   {#if edited === ''}<PostForm {posts} {people} onclose={() => edit()} />{/if}
   {#if posts.length}

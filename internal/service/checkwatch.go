@@ -1,0 +1,97 @@
+package service
+
+import (
+	"context"
+	"strings"
+	"time"
+
+	"ironbell/internal/core/fault"
+	"ironbell/internal/core/job"
+	"ironbell/internal/event"
+	"ironbell/internal/report"
+	"ironbell/internal/task"
+)
+
+// checkAnswer lets the source read a statement whose answers a job waits for. A source that cannot be reached
+// right now keeps nobody from saving.
+func (ck *checks) checkAnswer(ctx context.Context, k *task.Checking, where string, q job.QueryWatch) error {
+	before := len(k.V.Wrong)
+	err := k.List(ctx, where, job.ListQuery{Source: q.Source, Identity: q.Identity, SQL: q.SQL})
+	if err != nil || len(k.V.Wrong) > before {
+		return err
+	}
+	source, err := ck.sources.Get(ctx, q.Source, q.Identity)
+	if err != nil {
+		if f := fault.Of(err); f.Scope != fault.Source || f.Class != fault.Passing {
+			k.V.Add(where+".source", "%s", err)
+		}
+		return nil
+	}
+	ctx, stop := context.WithTimeout(ctx, checkLimit)
+	defer stop()
+	query := report.Query{SQL: q.SQL, Zone: "UTC", Limit: checkLimit}
+	if event.AsksMark(q) {
+		query.Params = []job.Parameter{event.MarkOf(q.First)}
+	}
+	columns, err := source.Describe(ctx, query)
+	if err != nil {
+		if fault.Of(err).Scope != fault.Source {
+			k.V.Add(where+".sql", "%s", err)
+		}
+		return nil
+	}
+	if q.When != job.QueryNewRows || q.Mark == "" {
+		return nil
+	}
+	names := make([]string, 0, len(columns))
+	for _, c := range columns {
+		if strings.EqualFold(c.Name, q.Mark) {
+			return nil
+		}
+		names = append(names, c.Name)
+	}
+	k.V.Add(where+".mark", "the statement gives no column %q; it gives %s", q.Mark, strings.Join(names, ", "))
+	return nil
+}
+
+// mostGathered is the longest time that a trigger gathers or is quiet.
+const mostGathered = 7 * 24 * time.Hour
+
+// checkStart tells what is wrong with when what happens starts a job.
+func checkStart(v *fault.Invalid, where string, t job.Trigger) {
+	w := *t.Wait
+	for name, d := range map[string]job.Duration{
+		"gather": w.Gather, "gather_at_most": w.GatherMost, "quiet_after": w.Quiet,
+	} {
+		if d < 0 || time.Duration(d) > mostGathered {
+			v.Add(where+"wait."+name, "%s is no time to wait; use up to 168h", d)
+		} else if d != 0 && t.Rule != "" {
+			v.Add(where+"wait."+name, "it belongs to a trigger without a rule: one with a rule rings by it")
+		}
+	}
+	switch {
+	case w.GatherMost != 0 && w.Gather == 0:
+		v.Add(where+"wait.gather_at_most", "say with gather how long nothing more must come")
+	case w.GatherMost != 0 && w.GatherMost < w.Gather:
+		v.Add(where+"wait.gather_at_most", "it is shorter than gather")
+	}
+	if w.Outside != "" && w.Outside != job.OutsideWait && w.Outside != job.OutsidePassOver {
+		v.Add(where+"wait.outside", "%q is neither wait nor pass over", w.Outside)
+	}
+	if w.InVain != "" && w.InVain != job.VainPassOver && w.InVain != job.VainFail && w.InVain != job.VainGoOn {
+		v.Add(where+"wait.in_vain", "%q is nothing that a run does; use pass over, fail or go on", w.InVain)
+	}
+	if w.Latest != "" && !timeOfDay.MatchString(w.Latest) {
+		v.Add(where+"wait.latest", "%q is no time of day; write it as 09:30", w.Latest)
+	}
+	if t.Rule == "" {
+		if w.Latest != "" || w.InVain != "" {
+			v.Add(where+"wait", "latest and in_vain belong to runs that a rule rings; this trigger has none")
+		}
+		if _, err := t.Opens(time.UTC, time.Unix(0, 0)); err != nil {
+			v.Add(where+"hours", "%s", err)
+		}
+	} else if w.Outside != "" {
+		v.Add(where+"wait.outside", "it belongs to a trigger without a rule; a rule says itself what it does outside of its hours")
+	}
+}
