@@ -11,6 +11,7 @@ import (
 // Listing is a small result, as text; what is null is empty.
 type Listing struct {
 	Columns []string
+	Kinds   []rows.Kind // of the columns
 	Rows    [][]string
 }
 
@@ -30,6 +31,7 @@ type lister struct {
 func (l *lister) Columns(_ string, columns []rows.Column) error {
 	for _, c := range columns {
 		l.Listing.Columns = append(l.Listing.Columns, c.Name)
+		l.Kinds = append(l.Kinds, c.Kind)
 	}
 	return nil
 }

@@ -16,6 +16,7 @@ import (
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/phrase"
+	"ironbell/internal/core/rows"
 	"ironbell/internal/engine/crash"
 	"ironbell/internal/event"
 	"ironbell/internal/report"
@@ -169,7 +170,7 @@ func (w *Watcher) changes(one rings.Watching, q job.QueryWatch, before answered,
 	after = before
 	value, there := first(answer)
 	tell := func(text string) {
-		facts := map[string]any{"rows": len(answer.Rows), "value": number(value), "before": number(before.Value)}
+		facts := map[string]any{"rows": len(answer.Rows), "value": fact(value, kindOf(answer, 0)), "before": fact(before.Value, kindOf(answer, 0))}
 		if len(answer.Rows) > 0 {
 			facts["row"] = row(answer, 0)
 		}
@@ -270,19 +271,19 @@ func newRows(one rings.Watching, q job.QueryWatch, before answered, answer repor
 	}
 	after.Mark, after.At = fresh[len(fresh)-1].mark, now
 	if q.Rows == job.RowsTogether {
-		rows := make([]any, 0, len(fresh))
+		all := make([]any, 0, len(fresh))
 		for _, l := range fresh {
-			rows = append(rows, row(answer, l.no))
+			all = append(all, row(answer, l.no))
 		}
 		return after, []said{{
 			text: phrase.Count(len(fresh), "new row"), id: after.Mark,
-			facts: map[string]any{"rows": len(fresh), "all": rows, "row": rows[len(rows)-1], "mark": number(after.Mark)},
+			facts: map[string]any{"rows": len(fresh), "all": all, "row": all[len(all)-1], "mark": fact(after.Mark, kindOf(answer, at))},
 		}}, nil
 	}
 	for i, l := range fresh {
 		all = append(all, said{
 			text: "a new row, " + q.Mark + " " + shown(l.mark), id: fmt.Sprintf("%s\x00%d", l.mark, i),
-			facts: map[string]any{"rows": 1, "row": row(answer, l.no), "mark": number(l.mark)},
+			facts: map[string]any{"rows": 1, "row": row(answer, l.no), "mark": fact(l.mark, kindOf(answer, at))},
 		})
 	}
 	return after, all, nil
@@ -307,29 +308,35 @@ func first(l report.Listing) (value string, there bool) {
 	return l.Rows[0][0], l.Rows[0][0] != ""
 }
 
+func kindOf(l report.Listing, column int) rows.Kind {
+	if column >= len(l.Kinds) {
+		return rows.Text
+	}
+	return l.Kinds[column]
+}
+
 // row is a row by the names of its columns.
 func row(l report.Listing, no int) map[string]any {
 	out := make(map[string]any, len(l.Columns))
 	for i, c := range l.Columns {
-		out[c] = number(l.Rows[no][i])
+		out[c] = fact(l.Rows[no][i], l.Kinds[i])
 	}
 	return out
 }
 
-// number is a value as an event says it: a number when it is one that is written as numbers are, and
-// otherwise its text, so that a code of 007 stays one.
-func number(text string) any {
-	if text == "" || len(text) > 15 || strings.HasPrefix(text, "+") {
-		return text
+// fact is a value as an event says it: a number or a truth where its column is one, null where there is none,
+// and otherwise its text, so that a code of 007 stays one.
+func fact(text string, kind rows.Kind) any {
+	const exact = 15 // digits that a number of JSON keeps with every reader
+	switch {
+	case kind == rows.YesNo && text != "":
+		return isYes(text)
+	case kind.Numeric() && text == "", kind == rows.YesNo:
+		return nil
+	case kind.Numeric() && len(text) <= exact && json.Valid([]byte(text)):
+		return json.Number(text)
 	}
-	n, err := strconv.ParseFloat(text, 64)
-	if err != nil || !json.Valid([]byte(text)) {
-		return text
-	}
-	if i, err := strconv.ParseInt(text, 10, 64); err == nil {
-		return i
-	}
-	return n
+	return text
 }
 
 func shown(text string) string {
