@@ -221,6 +221,7 @@ func arrive(t *testing.T, p place) {
 	f := fault.Of(err)
 	assert.Contains(t, f.Error(), "there is a file 2026-11/Grey Skerry/Fährplan.csv already")
 	assert.Equal(t, []any{fault.Lasting, fault.Recipient, false}, []any{f.Class, f.Scope, res.Offered})
+	looked(t, p)
 }
 
 func TestFilesOfOneNameThatComeAtOnceAllArrive(t *testing.T) {

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"net/textproto"
 	"path"
 	"strings"
 	"time"
@@ -68,8 +69,8 @@ type Look interface {
 	// Move gives a file another name; folders on its way are made. One that has the name already is not replaced.
 	Move(from, to string) error
 	Remove(file string) error
-	// Free tells whether nobody holds a file open, as servers of other systems know it: whether it can be
-	// given the name that it has.
+	// Free tells whether nobody holds a file open, as some servers know it: whether it can be given the name
+	// that it has. Where nothing can be told it is.
 	Free(file string) (bool, error)
 	Close()
 }
@@ -228,6 +229,10 @@ func (l *treeLook) Open(file string) (io.ReadCloser, error) {
 
 func (l *treeLook) Move(from, to string) error {
 	doing := fmt.Sprintf("move %s of %s to %s", from, l.place, to)
+	// Many servers replace whatever has the name.
+	if _, err := l.tree.size(to); err == nil {
+		return fault.Wrap(fs.ErrExist, fault.Lasting, fault.Recipient, doing, "")
+	}
 	if err := l.folders(path.Dir(to)); err != nil {
 		return l.lookFault(err, doing)
 	}
@@ -239,6 +244,9 @@ func (l *treeLook) Remove(file string) error {
 }
 
 func (l *treeLook) Free(file string) (bool, error) {
+	if _, webdav := l.tree.(*webdavTree); webdav {
+		return true, nil // it takes a name that a file has for another file's (RFC 4918 section 9.9.4)
+	}
 	if err := l.tree.rename(file, file, true); err != nil {
 		if _, broken := l.tree.explain(err, ""); broken {
 			return false, l.fault(err, fmt.Sprintf("see whether %s of %s can be renamed", file, l.place))
@@ -353,6 +361,10 @@ func (t *folderTree) stat(file string) (Entry, error) {
 
 func (t *ftpTree) list(dir string, each func(Entry) error) error {
 	all, err := t.conn.List(t.at(dir))
+	var said *textproto.Error
+	if errors.As(err, &said) && said.Code == ftp.StatusFileUnavailable {
+		return fmt.Errorf("%w: %w", fs.ErrNotExist, err)
+	}
 	if err != nil {
 		return ftpSaid(err)
 	}

@@ -27,8 +27,8 @@ type Checking struct {
 	Uses  *records.Uses
 	Job   string // whose trigger it is
 
-	// Files tells what is wrong with a destination whose files are to be looked at, and moved if moves says so.
-	Files func(ctx context.Context, where, destination string, moves bool) error
+	// Files tells what is wrong with a destination whose files are to be looked at.
+	Files func(ctx context.Context, where string, f job.FileWatch) error
 	// Answer tells what is wrong with a statement, and whether it may be put.
 	Answer func(ctx context.Context, where string, q job.QueryWatch) error
 }

@@ -34,8 +34,7 @@ func (files) Check(ctx context.Context, k *Checking, where string, c job.Conditi
 	}
 	checkComplete(k, at, f)
 	checkEvery(k, at+".every", f.Every)
-	moves := f.Complete == job.CompleteFree
-	return k.Files(ctx, at+".destination", f.Destination, moves)
+	return k.Files(ctx, at, f)
 }
 
 func checkComplete(k *Checking, at string, f job.FileWatch) {

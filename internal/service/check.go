@@ -217,8 +217,8 @@ func (ck *checks) checkWait(ctx context.Context, v *fault.Invalid, who job.Perso
 	looks := &task.Checking{V: v, Store: ck.store, Uses: uses, Who: who, Had: ck.hadIdentity(ctx, old)}
 	if err := event.Check(ctx, &event.Checking{
 		V: v, Store: ck.store, Uses: uses, Job: name,
-		Files: func(ctx context.Context, where, destination string, moves bool) error {
-			return looks.Files(ctx, ck.destinations, where, destination, moves)
+		Files: func(ctx context.Context, where string, f job.FileWatch) error {
+			return ck.checkFiles(ctx, looks, where, f)
 		},
 		Answer: func(ctx context.Context, where string, q job.QueryWatch) error {
 			return ck.checkAnswer(ctx, looks, where, q)

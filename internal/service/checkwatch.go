@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"slices"
 	"strings"
 	"time"
 
@@ -9,8 +10,20 @@ import (
 	"ironbell/internal/core/job"
 	"ironbell/internal/event"
 	"ironbell/internal/report"
+	"ironbell/internal/store/records"
 	"ironbell/internal/task"
 )
+
+// checkFiles tells what is wrong with a destination whose files a job waits for.
+func (ck *checks) checkFiles(ctx context.Context, k *task.Checking, where string, f job.FileWatch) error {
+	frees := f.Complete == job.CompleteFree
+	if p, err := ck.store.Place(ctx, records.Destination, f.Destination); err == nil && frees &&
+		slices.Contains([]string{"folder", "webdav", "s3"}, p.Protocol) {
+		k.V.Add(where+".complete", "at a destination of the protocol %s any file can be renamed while it is written; "+
+			"use unchanged or marker", p.Protocol)
+	}
+	return k.Files(ctx, ck.destinations, where+".destination", f.Destination, frees)
+}
 
 // checkAnswer lets the source read a statement whose answers a job waits for. A source that cannot be reached
 // right now keeps nobody from saving.

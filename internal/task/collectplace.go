@@ -132,7 +132,7 @@ func (k *Collect) fromDestination(ctx context.Context, w Work, t job.Task) (Resu
 		res.Blank = res.Blank && a.Size == 0
 		res.Note = fmt.Sprintf("%s from %q", phrase.Count(len(res.Files), "file"), at)
 		noted = append(noted, history.Collected{
-			JobID: w.JobID, DestinationID: id, Path: f.Path, Size: f.Size, Changed: f.Changed, Sum: a.SHA256,
+			JobID: w.JobID, DestinationID: id, Path: f.Path, Size: f.Size, Changed: micro(f.Changed), Sum: a.SHA256,
 			Afterwards: orLeave(t.Collect.Afterwards), Folder: folder,
 		})
 	}
@@ -141,6 +141,9 @@ func (k *Collect) fromDestination(ctx context.Context, w Work, t job.Task) (Resu
 	}
 	return res, k.Store.Collect(ctx, w.RunID, w.Part, t.Name, noted)
 }
+
+// micro is an instant as our database keeps it.
+func micro(t time.Time) time.Time { return t.UTC().Truncate(time.Microsecond) }
 
 func orLeave(a job.Afterwards) job.Afterwards {
 	if a == "" {
@@ -260,7 +263,7 @@ func (k *Collect) onlyNew(ctx context.Context, w Work, task string, id int64, fi
 		}
 		for _, f := range part {
 			c, was := had[f.Path]
-			if !was || c.Size != f.Size || !c.Changed.UTC().Equal(f.Changed.UTC().Truncate(time.Microsecond)) {
+			if !was || c.Size != f.Size || !c.Changed.Equal(micro(f.Changed)) {
 				fresh = append(fresh, f)
 			}
 		}

@@ -254,7 +254,7 @@ func TestPlacesLetTheirFilesBeTakenOrNot(t *testing.T) {
 	})
 	assert.Empty(t, try(job.FileWatch{Destination: "copies", Pattern: "*.csv"}))
 	assert.Contains(t, try(job.FileWatch{Destination: "copies", Pattern: "*.csv", Complete: job.CompleteFree}),
-		"lets no job move or remove")
+		"use unchanged or marker")
 	for pattern, says := range map[string]string{
 		"/etc/*": "below the place's root", "../*": "no path", "a//b": "no path", `a\b`: "below the place's root",
 		"a**": "stands for folders", "in/**": "it ends with folders", " ": "say which files",

@@ -12,6 +12,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io/fs"
 	"sync"
 	"time"
 
@@ -209,7 +210,11 @@ func (w *Watcher) done(ctx context.Context, one rings.Watching, err error) {
 		if err := t.HoldWatch(ctx, one); err != nil {
 			return err
 		}
-		if err := t.LookFailed(ctx, one, pause, f.Error()); err != nil {
+		var mark any
+		if one.Kind == job.WatchFiles && errors.Is(err, fs.ErrNotExist) {
+			mark = saw{Print: (&print{}).text()} // the folder is still to come, and all that comes with it is new
+		}
+		if err := t.LookFailed(ctx, one, mark, pause, f.Error()); err != nil {
 			return err
 		}
 		if f.Class == fault.Passing && w.node.Now().Sub(since) < toldAfter {

@@ -78,12 +78,16 @@ func (t *Tx) Looked(ctx context.Context, w Watching, mark any, next time.Duratio
 		WHERE id = $1 AND lease = $2`, w.ID, w.Lease, json.RawMessage(text), next.Seconds(), db.Bounded(note)))
 }
 
-// LookFailed ends a look that failed, and leaves what was seen before.
-func (t *Tx) LookFailed(ctx context.Context, w Watching, next time.Duration, why string) error {
-	return db.One(t.Ext.ExecContext(ctx, `UPDATE watches SET looked_at = bell_now(),
+// LookFailed ends a look that failed, and leaves what was seen before; at a first look, what mark says of it.
+func (t *Tx) LookFailed(ctx context.Context, w Watching, mark any, next time.Duration, why string) error {
+	var text any
+	if mark != nil {
+		text = db.Document[any]{V: mark}
+	}
+	return db.One(t.Ext.ExecContext(ctx, `UPDATE watches SET looked_at = bell_now(), mark = coalesce(mark, $5),
 		next_at = bell_now() + make_interval(secs => $3), leased_until = NULL,
 		failing_since = coalesce(failing_since, bell_now()), failure = $4
-		WHERE id = $1 AND lease = $2`, w.ID, w.Lease, next.Seconds(), db.Bounded(why)))
+		WHERE id = $1 AND lease = $2`, w.ID, w.Lease, next.Seconds(), db.Bounded(why), text))
 }
 
 // PassWatches ends the leases of watches that need no look now.
