@@ -194,6 +194,7 @@ func (s *server) operations(a huma.API) {
 	s.standing(a)
 	s.queue(a)
 	s.events(a)
+	s.waiting(a)
 	s.senders(a)
 	s.liveNotices(a)
 	huma.Register(a,

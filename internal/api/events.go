@@ -242,6 +242,10 @@ func (s *server) listEvents(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, s.problem(err)
 	}
+	who, _ := person(ctx)
+	if err := s.Service.Events.ReadBy(ctx, who, rows); err != nil {
+		return nil, s.problem(err)
+	}
 	out := make([]wire.Event, len(rows))
 	for i, r := range rows {
 		out[i] = wire.Event{Number: r.Row, Event: r.Read(), Run: r.RunID, Started: r.Started(), Note: r.Note, Played: r.Played}

@@ -105,6 +105,11 @@ var clientCommands = []Command{
 		Example: "ironbell events -type example.tarnwick.ledger.closed\nironbell events -play 41", Setup: eventsCommand,
 	},
 	{
+		Name: "waiting", Args: "[JOB]",
+		Summary: "list what jobs wait for beside the time, and how far each has come; -look at it now, and start nothing",
+		Example: "ironbell waiting\nironbell waiting -look \"Tide gauges\"", Setup: waitingCommand,
+	},
+	{
 		Name: "senders", Args: "", Summary: "list the programs outside that report events, with what they sent lately",
 		Example: "ironbell senders", Setup: sendersCommand,
 	},

@@ -13,7 +13,6 @@ import (
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/rule"
 	"ironbell/internal/core/zone"
-	"ironbell/internal/event"
 	"ironbell/internal/store"
 	"ironbell/internal/store/db"
 	"ironbell/internal/store/records"
@@ -215,15 +214,7 @@ func (ck *checks) checkWait(ctx context.Context, v *fault.Invalid, who job.Perso
 		return nil
 	}
 	looks := &task.Checking{V: v, Store: ck.store, Uses: uses, Who: who, Had: ck.hadIdentity(ctx, old)}
-	if err := event.Check(ctx, &event.Checking{
-		V: v, Store: ck.store, Uses: uses, Job: name,
-		Files: func(ctx context.Context, where string, f job.FileWatch) error {
-			return ck.checkFiles(ctx, looks, where, f)
-		},
-		Answer: func(ctx context.Context, where string, q job.QueryWatch) error {
-			return ck.checkAnswer(ctx, looks, where, q)
-		},
-	}, where+"wait", *t.Wait); err != nil {
+	if err := ck.checkConditions(ctx, looks, where+"wait", name, *t.Wait); err != nil {
 		return err
 	}
 	checkStart(v, where, t)

@@ -14,6 +14,19 @@ import (
 	"ironbell/internal/task"
 )
 
+// checkConditions tells what is wrong with what is waited for.
+func (ck *checks) checkConditions(ctx context.Context, looks *task.Checking, where, name string, w job.Wait) error {
+	return event.Check(ctx, &event.Checking{
+		V: looks.V, Store: ck.store, Uses: looks.Uses, Job: name,
+		Files: func(ctx context.Context, where string, f job.FileWatch) error {
+			return ck.checkFiles(ctx, looks, where, f)
+		},
+		Answer: func(ctx context.Context, where string, q job.QueryWatch) error {
+			return ck.checkAnswer(ctx, looks, where, q)
+		},
+	}, where, w)
+}
+
 // checkFiles tells what is wrong with a destination whose files a job waits for.
 func (ck *checks) checkFiles(ctx context.Context, k *task.Checking, where string, f job.FileWatch) error {
 	frees := f.Complete == job.CompleteFree

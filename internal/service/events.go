@@ -116,6 +116,27 @@ func (es *Events) raise(ctx context.Context, events []job.Event, from rings.From
 	return out, err
 }
 
+// ReadBy leaves out of events what somebody may not read: the data of an answer, which was read under a login
+// of its source, is for administrators and for who owns a job that it started.
+func (es *Events) ReadBy(ctx context.Context, who job.Person, all []rings.EventRow) error {
+	if access.Administers(who) {
+		return nil
+	}
+	for i := range all {
+		if all[i].Type != job.EventAnswer || all[i].Watch == nil {
+			continue
+		}
+		owns, err := es.store.OwnsOneOf(ctx, who.ID, all[i].Started())
+		if err != nil {
+			return err
+		}
+		if !owns {
+			all[i].Event.Data, all[i].Data, all[i].Subject = nil, nil, ""
+		}
+	}
+	return nil
+}
+
 // PlayAgain raises an event once more, as one that happened at its own time: what it started then it starts
 // again. Whoever may ring all that waits for it may do so. Rings of the same press are one by the key.
 func (es *Events) PlayAgain(ctx context.Context, who job.Person, row int64) (Raised, error) {
@@ -123,7 +144,7 @@ func (es *Events) PlayAgain(ctx context.Context, who job.Person, row int64) (Rai
 	if err != nil {
 		return Raised{}, err
 	}
-	owners, err := es.store.OwnersListening(ctx, was.Type)
+	owners, err := es.store.OwnersListening(ctx, was.Type, was.Watch)
 	if err != nil {
 		return Raised{}, err
 	}
@@ -147,7 +168,7 @@ func (es *Events) PlayAgain(ctx context.Context, who job.Person, row int64) (Rai
 		}
 		ev := was.Read()
 		ev.Received = es.now()
-		from := rings.From{Person: &who.ID, Played: &row, All: true, As: fmt.Sprintf("%s (played again, %d)", ev.ID, n+1)}
+		from := rings.From{Person: &who.ID, Played: &row, Watch: was.Watch, All: true, As: fmt.Sprintf("%s (played again, %d)", ev.ID, n+1)}
 		if out, err = es.waits.Raise(ctx, t, []job.Event{ev}, from); err != nil {
 			return err
 		}

@@ -19,6 +19,7 @@ import (
 	"ironbell/internal/engine/runs"
 	"ironbell/internal/engine/settle"
 	"ironbell/internal/engine/waits"
+	"ironbell/internal/engine/watcher"
 	"ironbell/internal/installation"
 	"ironbell/internal/report"
 	"ironbell/internal/store"
@@ -39,6 +40,7 @@ type Needs struct {
 	Installation *installation.Keeper
 	Runs         *runs.Runs
 	Waits        *waits.Waits
+	Watcher      *watcher.Watcher
 	Notify       *notify.Notifier
 	Settle       *settle.Settler
 	Rests        *rests.Rests
@@ -91,7 +93,8 @@ func New(n Needs) *Service {
 	}
 	s.Jobs = &Jobs{
 		store: n.Store, sources: n.Sources, kinds: n.Kinds, times: n.Times, runs: n.Runs, asked: s.Runs, reports: s.Reports, checks: ck,
-		now: n.Now,
+		watcher: n.Watcher,
+		now:     n.Now,
 	}
 	s.Foresight = &Foresight{
 		store: n.Store, times: n.Times, jobs: s.Jobs, calendars: s.Calendars, freezes: s.Freezes, now: n.Now,
@@ -195,6 +198,7 @@ type Jobs struct {
 	asked   *Runs
 	reports *Reports
 	checks  *checks
+	watcher *watcher.Watcher
 	now     func() time.Time
 }
 

@@ -63,7 +63,8 @@ type freezesStore interface {
 type eventsStore interface {
 	changes
 	Event(ctx context.Context, row int64) (rings.EventRow, error)
-	OwnersListening(ctx context.Context, eventType string) ([]string, error)
+	OwnsOneOf(ctx context.Context, person int64, runs []job.RunID) (bool, error)
+	OwnersListening(ctx context.Context, eventType string, watch *int64) ([]string, error)
 }
 
 // sendersStore is what senders are saved in.
@@ -84,6 +85,8 @@ type installationStore interface {
 // jobsStore is what jobs are read from, and what is said of them.
 type jobsStore interface {
 	changes
+	WaitingTriggers(ctx context.Context, name string) ([]rings.WaitingTrigger, error)
+	LastEvent(ctx context.Context, eventType, source, subject string) (rings.EventRow, error)
 	timetable.Records
 	Job(ctx context.Context, name string) (job.Job, error)
 	Report(ctx context.Context, name string) (job.Report, error)

@@ -50,7 +50,8 @@ type Raised struct {
 	Note    string      // why it did not start what waits for it
 }
 
-// Raise records events and starts what waits for each, in their order.
+// Raise records events and starts what waits for each, in their order: for what was seen at a watch, those
+// who wait for it there, and otherwise those who wait for its type.
 func (ws *Waits) Raise(ctx context.Context, t *store.Tx, events []job.Event, from rings.From) ([]Raised, error) {
 	rows, fresh, err := t.PutEvents(ctx, events, from)
 	if err != nil {
@@ -67,55 +68,41 @@ func (ws *Waits) Raise(ctx context.Context, t *store.Tx, events []job.Event, fro
 	if len(types) == 0 {
 		return out, nil
 	}
-	waiters, of, err := t.WaitersForEvents(ctx, types)
-	if err != nil || len(waiters) == 0 {
+	waiting, err := waitersFor(ctx, t, from, types)
+	if err != nil || len(waiting) == 0 {
 		return out, err
 	}
 	if err := ws.times.Refresh(ctx, t); err != nil {
 		return nil, err
 	}
 	for i, e := range events {
-		if !fresh[i] || !slices.Contains(of, e.Type) {
+		if !fresh[i] || len(waiting[e.Type]) == 0 {
 			continue
 		}
-		those := make([]rings.Waiter, 0, len(waiters))
-		for k, w := range waiters {
-			if of[k] == e.Type {
-				those = append(those, w)
-			}
-		}
-		if err := ws.tell(ctx, t, e, from, those, &out[i]); err != nil {
+		if err := ws.tell(ctx, t, e, from, waiting[e.Type], &out[i]); err != nil {
 			return nil, err
 		}
 	}
 	return out, nil
 }
 
-// Seen records what was seen at a watch as events of ours, and starts what waits for it there. What was
-// recorded before, by its id, starts nothing again.
-func (ws *Waits) Seen(ctx context.Context, t *store.Tx, watch int64, events []job.Event) ([]Raised, error) {
-	from := rings.From{All: true}
-	rows, fresh, err := t.PutEvents(ctx, events, from)
-	if err != nil {
-		return nil, err
-	}
-	waiters, err := t.WaitersForWatch(ctx, watch)
-	if err != nil {
-		return nil, err
-	}
-	if err := ws.times.Refresh(ctx, t); err != nil {
-		return nil, err
-	}
-	out := make([]Raised, len(events))
-	for i, e := range events {
-		if out[i].Row, out[i].Fresh = rows[i], fresh[i]; !fresh[i] {
-			continue
+// waitersFor finds who waits for events, by their types.
+func waitersFor(ctx context.Context, t *store.Tx, from rings.From, types []string) (map[string][]rings.Waiter, error) {
+	out := map[string][]rings.Waiter{}
+	if from.Watch != nil {
+		waiters, err := t.WaitersForWatch(ctx, *from.Watch)
+		if len(waiters) > 0 {
+			for _, one := range types {
+				out[one] = waiters
+			}
 		}
-		if err := ws.tell(ctx, t, e, from, waiters, &out[i]); err != nil {
-			return nil, err
-		}
+		return out, err
 	}
-	return out, nil
+	waiters, of, err := t.WaitersForEvents(ctx, types)
+	for i, w := range waiters {
+		out[of[i]] = append(out[of[i]], w)
+	}
+	return out, err
 }
 
 // tell starts what waits for an event that was recorded, and notes what came of it.

@@ -356,7 +356,7 @@ func (c *compare) write() error {
 			}
 		}
 		if len(c.events) > 0 {
-			if _, err := c.w.waits.Seen(c.ctx, t, c.one.ID, c.events); err != nil {
+			if _, err := c.w.waits.Raise(c.ctx, t, c.events, rings.From{All: true, Watch: &c.one.ID}); err != nil {
 				return err
 			}
 			c.w.node.Crash(crash.Seen)

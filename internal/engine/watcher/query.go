@@ -137,7 +137,7 @@ func (w *Watcher) judge(ctx context.Context, one rings.Watching, name string, q 
 			return err
 		}
 		if len(events) > 0 {
-			if _, err := w.waits.Seen(ctx, t, one.ID, events); err != nil {
+			if _, err := w.waits.Raise(ctx, t, events, rings.From{All: true, Watch: &one.ID}); err != nil {
 				return err
 			}
 		}

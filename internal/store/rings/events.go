@@ -22,6 +22,7 @@ type EventRow struct {
 	Sender   *string                     `db:"sender"` // its name
 	Reporter *string                     `db:"reporter"`
 	Note     string                      `db:"note"`        // why it did not start what waits for it
+	Watch    *int64                      `db:"watch_id"`    // at which it was seen
 	Played   *int64                      `db:"played_from"` // the row of the event that was played again
 }
 
@@ -50,6 +51,7 @@ type From struct {
 	Sender *int64
 	Run    *job.RunID
 	Played *int64
+	Watch  *int64 // at which it was seen
 	Owner  int64  // whose doing it is: a person, or who owns the job of a run
 	All    bool   // it starts what belongs to others, too, although they name no source
 	As     string // the id under which one event is recorded, in place of its own
@@ -92,12 +94,12 @@ func (t *Tx) PutEvents(ctx context.Context, events []job.Event, from From) (rows
 		ID     string `db:"event_id"`
 	}
 	if err := sqlx.SelectContext(ctx, t.Ext, &put, `INSERT INTO events (event_id, source, type, subject, time, data,
-		extensions, media, reported_by, sender_id, run_id, played_from)
-		SELECT e.event_id, e.source, e.type, e.subject, e.time, e.data, e.extensions, e.media, $2, $3, $4, $5
+		extensions, media, reported_by, sender_id, run_id, played_from, watch_id)
+		SELECT e.event_id, e.source, e.type, e.subject, e.time, e.data, e.extensions, e.media, $2, $3, $4, $5, $6
 		FROM jsonb_to_recordset($1) AS e(event_id text, source text, type text, subject text, time timestamptz, data jsonb,
 			extensions jsonb, media text, place int) ORDER BY e.source, e.event_id, e.place
 		ON CONFLICT (source, event_id) DO NOTHING RETURNING id, source, event_id`,
-		db.Document[[]line]{V: lines}, from.Person, from.Sender, run, from.Played); err != nil {
+		db.Document[[]line]{V: lines}, from.Person, from.Sender, run, from.Played, from.Watch); err != nil {
 		return nil, nil, db.Wrap(err, "record the events")
 	}
 	type key struct{ source, id string }
@@ -134,7 +136,7 @@ func (t *Tx) EventStarted(ctx context.Context, row int64, runs []job.RunID, note
 
 const eventColumns = `e.id, e.event_id, e.source, e.type, e.subject, e.time, e.data, e.media, e.received_at, e.run_id,
 	coalesce(e.extensions, 'null') AS extensions, array_to_json(e.started) AS started, s.name AS sender,
-	p.login AS reporter, e.played_from, e.note
+	p.login AS reporter, e.played_from, e.watch_id, e.note
 	FROM events e LEFT JOIN senders s ON s.id = e.sender_id LEFT JOIN people p ON p.id = e.reported_by`
 
 // EventFilter chooses events; what is empty chooses all.
@@ -161,6 +163,13 @@ func (q Q) Event(ctx context.Context, row int64) (EventRow, error) {
 	return e, db.Found(err, "event", strconv.FormatInt(row, 10))
 }
 
+// OwnsOneOf tells whether a person owns the job of one of some runs.
+func (q Q) OwnsOneOf(ctx context.Context, person int64, runs []job.RunID) (owns bool, err error) {
+	err = sqlx.GetContext(ctx, q.Ext, &owns, `SELECT EXISTS (SELECT 1 FROM runs r JOIN jobs j ON j.id = r.job_id
+		WHERE r.id = ANY($1) AND j.owner_id = $2)`, db.Numbers(runs), person)
+	return owns, db.Wrap(err, "see whose runs they are")
+}
+
 // LastEvent finds the last event of a type; of one source and subject, unless they are empty.
 func (q Q) LastEvent(ctx context.Context, eventType, source, subject string) (EventRow, error) {
 	var e EventRow
@@ -175,11 +184,12 @@ func (q Q) PlayedBefore(ctx context.Context, row int64) (n int, err error) {
 	return n, db.Wrap(err, "count how often it was played again")
 }
 
-// OwnersListening lists the sign-in names of who owns jobs that are on and wait for a type of event.
-func (q Q) OwnersListening(ctx context.Context, eventType string) ([]string, error) {
+// OwnersListening lists the sign-in names of who owns jobs that wait for a type of event, or for what is seen
+// at a watch, and would start.
+func (q Q) OwnersListening(ctx context.Context, eventType string, watch *int64) ([]string, error) {
 	owners := []string{}
 	err := sqlx.SelectContext(ctx, q.Ext, &owners, `SELECT DISTINCT p.login FROM trigger_waits w
 		JOIN triggers t ON t.id = w.trigger_id JOIN jobs j ON j.id = t.job_id JOIN people p ON p.id = j.owner_id
-		WHERE w.event_type = $1 AND j.is_on ORDER BY 1 LIMIT 1000`, eventType)
+		WHERE (w.event_type = $1 AND $2::bigint IS NULL OR w.watch_id = $2) AND `+wakes+` ORDER BY 1 LIMIT 1000`, eventType, watch)
 	return owners, db.Wrap(err, "find who owns what waits for the event")
 }

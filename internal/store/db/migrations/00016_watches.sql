@@ -38,6 +38,8 @@ CREATE INDEX watch_files_young ON watch_files (watch_id) WHERE young;
 ALTER TABLE trigger_waits ADD COLUMN watch_id bigint REFERENCES watches ON DELETE SET NULL;
 CREATE INDEX trigger_waits_watch ON trigger_waits (watch_id) WHERE watch_id IS NOT NULL;
 
+ALTER TABLE events ADD COLUMN watch_id bigint; -- at which it was seen
+
 -- What is complete and waits for more, or for permitted hours, before it starts a run.
 CREATE TABLE gathered (
   trigger_id bigint NOT NULL REFERENCES triggers ON DELETE CASCADE,
@@ -79,6 +81,7 @@ CREATE INDEX collected_at ON collected (collected_at);
 -- +goose Down
 DROP TABLE collected;
 ALTER TABLE triggers DROP COLUMN started_at;
+ALTER TABLE events DROP COLUMN watch_id;
 DROP TABLE gathered;
 ALTER TABLE trigger_waits DROP COLUMN watch_id;
 DROP TABLE watch_files;
