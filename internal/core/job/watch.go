@@ -176,6 +176,16 @@ const (
 	QueryNewRows QueryWhen = "new rows"
 )
 
+// Gates tells whether a condition of a trigger is a state that is asked for when all else is there: when a run
+// waits that a rule rang, or when the other conditions have come about. Other conditions happen once.
+func (t Trigger) Gates(condition int) bool {
+	if t.Wait == nil || condition >= len(t.Wait.For) || t.Wait.For[condition].Query == nil ||
+		t.Wait.For[condition].Query.When != QueryReady {
+		return false
+	}
+	return t.Rule != "" || len(t.Wait.For) > 1 && t.Wait.WithDefaults().Need == NeedAll
+}
+
 // QueryRows says how new rows start a job.
 type QueryRows string
 
@@ -211,6 +221,9 @@ const (
 	StartAny   StartOf = "any node"
 	StartFirst StartOf = "first node"
 )
+
+// GateKey ends the key of a watch that is looked at only while something waits for it; see Trigger.Gates.
+const GateKey = "-gate"
 
 // WatchKind is a kind of what is looked at.
 type WatchKind string

@@ -42,7 +42,7 @@ func (rs *Runs) LetBegin(ctx context.Context, t *store.Tx, w rings.Waiter, run r
 	if err != nil {
 		return false, err
 	}
-	all = current(wait, rs.Counts(wait, all, run.Due), run.Due)
+	all = current(w.Rule, wait, rs.Counts(wait, all, run.Due), run.Due)
 	if !Complete(wait, all) {
 		return false, nil
 	}
@@ -88,14 +88,18 @@ func (rs *Runs) WhatCame(wait job.Wait, own job.Values, all []rings.Happened) (w
 	return whats, take(wait, own, facts, rs.node.Now())
 }
 
-// IsState tells whether a condition is a state that is asked for when a run waits for it, and nothing that
-// happens once.
-func IsState(c job.Condition) bool { return c.Query != nil && c.Query.When == job.QueryReady }
+// gates tells whether a condition is a state that is asked for when all else is there.
+func gates(rule string, wait job.Wait, condition int) bool {
+	return job.Trigger{Timing: job.Timing{Rule: rule}, Wait: &wait}.Gates(condition)
+}
+
+// Gates tells whether the condition that came about is a state that was asked for.
+func Gates(w rings.Waiter) bool { return gates(w.Rule, *w.Waits.V, w.Condition) }
 
 // current leaves states out that held before a run was due: each run asks anew.
-func current(wait job.Wait, all []rings.Happened, due time.Time) []rings.Happened {
+func current(rule string, wait job.Wait, all []rings.Happened, due time.Time) []rings.Happened {
 	return slices.DeleteFunc(all, func(h rings.Happened) bool {
-		return h.Condition < len(wait.For) && IsState(wait.For[h.Condition]) && h.At.Before(due)
+		return gates(rule, wait, h.Condition) && h.At.Before(due)
 	})
 }
 
@@ -194,7 +198,8 @@ func (rs *Runs) Missing(ctx context.Context, from interface {
 	if err != nil || wait == nil {
 		return nil, err
 	}
-	have = current(wait.WithDefaults(), rs.Counts(wait.WithDefaults(), have, held.Due), held.Due)
+	// A run that waits was rung by a rule, whichever it is.
+	have = current("rung", wait.WithDefaults(), rs.Counts(wait.WithDefaults(), have, held.Due), held.Due)
 	var missing []string
 	for i, c := range wait.For {
 		if !slices.ContainsFunc(have, func(h rings.Happened) bool { return h.Condition == i }) {

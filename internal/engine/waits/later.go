@@ -9,6 +9,7 @@ import (
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/phrase"
 	"ironbell/internal/core/zone"
+	"ironbell/internal/engine/runs"
 	"ironbell/internal/store"
 	"ironbell/internal/store/rings"
 )
@@ -165,11 +166,14 @@ func (ws *Waits) startGathered(ctx context.Context, t *store.Tx, trigger int64) 
 	return nil
 }
 
-// isReady lets all runs begin that wait for a state that was asked for now, whatever their day. It counts
-// for no ring to come, which asks again.
+// isReady lets all begin that waits for a state that was asked for now, whatever its day. It counts for nothing
+// that is to come, which asks again.
 func (ws *Waits) isReady(ctx context.Context, t *store.Tx, w rings.Waiter, h rings.Happened) (began job.RunID,
 	why string, err error,
 ) {
+	if w.Rule == "" {
+		return ws.isReadyToo(ctx, t, w, h)
+	}
 	held, err := t.HeldOfTrigger(ctx, w.TriggerID)
 	if err != nil {
 		return 0, "", err
@@ -191,4 +195,42 @@ func (ws *Waits) isReady(ctx context.Context, t *store.Tx, w rings.Waiter, h rin
 		return began, "waits for more", nil
 	}
 	return 0, "has no run that waits", nil
+}
+
+// isReadyToo starts a trigger without a rule whose other conditions have all come about.
+func (ws *Waits) isReadyToo(ctx context.Context, t *store.Tx, w rings.Waiter, h rings.Happened) (began job.RunID,
+	why string, err error,
+) {
+	wait := w.Waits.V.WithDefaults()
+	bunches, err := t.BunchesOf(ctx, w.TriggerID)
+	if err != nil {
+		return 0, "", err
+	}
+	why = "has nothing else that came about"
+	for _, bunch := range bunches {
+		h.Bunch = bunch
+		if err := t.PutHappened(ctx, h); err != nil {
+			return began, "", err
+		}
+		all, err := t.AllHappened(ctx, w.TriggerID, bunch)
+		if err != nil {
+			return began, "", err
+		}
+		all = ws.runs.Counts(wait, all, h.At)
+		if !runs.Complete(wait, all) {
+			why = runs.Lacking(wait, all)
+			if err := t.DropCondition(ctx, w.TriggerID, bunch, w.Condition); err != nil {
+				return began, "", err
+			}
+			continue
+		}
+		id, late, err := ws.complete(ctx, t, w, h, all)
+		if err != nil {
+			return began, "", err
+		}
+		if began == 0 {
+			began, why = id, late
+		}
+	}
+	return began, why, nil
 }

@@ -221,7 +221,7 @@ func (ws *Waits) cameAbout(ctx context.Context, t *store.Tx, w rings.Waiter,
 ) (began job.RunID, why string, err error) {
 	wait := w.Waits.V.WithDefaults()
 	h.TriggerID, h.At = w.TriggerID, ws.node.Now()
-	if w.Rule != "" && runs.IsState(wait.For[w.Condition]) {
+	if runs.Gates(w) {
 		return ws.isReady(ctx, t, w, h)
 	}
 	if h.Bunch, err = ws.runs.Bunch(w, h.Nominal); err != nil {
@@ -262,8 +262,15 @@ func (ws *Waits) cameAbout(ctx context.Context, t *store.Tx, w rings.Waiter,
 	}
 	all = ws.runs.Counts(wait, all, h.At)
 	if !runs.Complete(wait, all) {
-		return 0, runs.Lacking(wait, all), nil
+		return 0, runs.Lacking(wait, all), t.HastenFor(ctx, w.TriggerID)
 	}
+	return ws.complete(ctx, t, w, h, all)
+}
+
+// complete makes the run of a trigger for which enough has happened, now or later.
+func (ws *Waits) complete(ctx context.Context, t *store.Tx, w rings.Waiter, h rings.Happened,
+	all []rings.Happened,
+) (began job.RunID, why string, err error) {
 	if why, err := ws.later(ctx, t, w, h); err != nil || why != "" {
 		return 0, why, err
 	}

@@ -58,7 +58,7 @@ func (w *Watcher) ask(ctx context.Context, all []rings.Watching) (out []looked) 
 	var pass []int64
 	for _, one := range all {
 		q := one.Spec.V.Query.WithDefaults()
-		if q.When == job.QueryReady && one.Ruled && !one.Held {
+		if one.Gate && !one.Held {
 			pass = append(pass, one.ID) // no run waits for it
 			continue
 		}
@@ -183,8 +183,8 @@ func (w *Watcher) changes(one rings.Watching, q job.QueryWatch, before answered,
 		if isYes(value) {
 			after.Side = yes
 		}
-		// For runs that wait it is told at each look, since each asks anew.
-		if after.Side == yes && (before.Side != yes || one.Held) {
+		// What waits for it is told at each look, since it asks anew.
+		if after.Side == yes && (before.Side != yes || one.Gate) {
 			tell("yes")
 		}
 	case job.QueryChanged:

@@ -212,3 +212,36 @@ func TestStatementsAreReadWhenAJobIsSaved(t *testing.T) {
 		assert.Contains(t, err.Error(), says)
 	}
 }
+
+// Beside other conditions it is asked when those have come about, and each time anew.
+func TestDataAreAskedForWhenAllElseIsThere(t *testing.T) {
+	o := open(t)
+	o.ledger()
+	clock := enginetest.ClockAt(enginetest.London(11, 23, 9, 0))
+	e := o.Engine(clock)
+	w := query(job.QueryWatch{SQL: `SELECT count(*) > 0 FROM fares`, When: job.QueryReady})
+	w.Need = job.NeedAll
+	w.For = append(w.For, job.Condition{Event: "example.tarnwick.closed"})
+	j := o.waits(e, "Page", w, nil)
+	count := func() int { return o.Number(`SELECT count(*) FROM runs WHERE job_id = $1`, j.ID) }
+	o.Exec(`INSERT INTO fares VALUES (1, 'Oare', 1)`)
+	o.look(e)
+	assert.Zero(t, o.Number(`SELECT count(*) FROM watches WHERE mark IS NOT NULL`), "nothing waits for it")
+	for day := 23; day < 26; day++ {
+		clock.Set(enginetest.London(11, day, 9, 0))
+		o.Exec(`DELETE FROM fares`)
+		o.Event(e, fmt.Sprint(day), clock.Now())
+		waiting, err := e.Jobs.Waiting(o.Ctx, "Page")
+		require.NoError(t, err)
+		assert.Equal(t, fmt.Sprintf("1 of 2: waits for a yes of ledger to SELECT count(*) > 0 FROM fares since 09:00 GMT on %d November.",
+			day), waiting[0].Sentence)
+		o.look(e)
+		assert.Equal(t, day-23, count())
+		o.Exec(`INSERT INTO fares VALUES (1, 'Oare', 1)`)
+		o.look(e)
+		o.look(e)
+		assert.Equal(t, day-22, count())
+	}
+	assert.Equal(t, "Ledger answered yes; event example.tarnwick.closed of /ledger.",
+		o.Text(`SELECT why FROM runs WHERE job_id = $1 LIMIT 1`, j.ID))
+}

@@ -375,8 +375,8 @@ func (q Q) putWaits(ctx context.Context, trigger int64, t job.Trigger, uses Uses
 			}
 		default:
 			look := c.Watch()
-			if look != nil && c.Query != nil && c.Query.When == job.QueryReady && t.Rule != "" {
-				look.Key += "-held" // it is asked for runs that wait, and tells each of them
+			if t.Gates(i) {
+				look.Key += job.GateKey // it is asked only while something waits for it, and tells that
 			}
 			id, err := q.putWatch(ctx, look)
 			if err != nil {

@@ -144,6 +144,21 @@ func (t *Tx) DropHappened(ctx context.Context, trigger int64, bunch string) erro
 	return db.Wrap(err, "forget what is spent")
 }
 
+// DropCondition forgets that one condition of a trigger came about in a bunch.
+func (t *Tx) DropCondition(ctx context.Context, trigger int64, bunch string, condition int) error {
+	_, err := t.Ext.ExecContext(ctx, `DELETE FROM happened WHERE trigger_id = $1 AND bunch = $2 AND place = $3`, trigger,
+		bunch, condition)
+	return db.Wrap(err, "forget what holds no more")
+}
+
+// BunchesOf lists the bunches in which something has come about of a trigger's conditions, the oldest first.
+func (t *Tx) BunchesOf(ctx context.Context, trigger int64) ([]string, error) {
+	var all []string
+	err := sqlx.SelectContext(ctx, t.Ext, &all, `SELECT bunch FROM happened WHERE trigger_id = $1 AND place >= 0
+		GROUP BY bunch ORDER BY min(at) LIMIT 100`, trigger)
+	return all, db.Wrap(err, "see what came about")
+}
+
 // HeldRun is a run that a rule rang and that waits for what happens elsewhere.
 type HeldRun struct {
 	RunID     job.RunID `db:"run_id"`

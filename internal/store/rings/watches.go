@@ -21,8 +21,8 @@ type Watching struct {
 	Lease   int64                  `db:"lease"`
 	Mark    *json.RawMessage       `db:"mark"` // what was seen last; nil before the first look
 	Failing *time.Time             `db:"failing_since"`
-	Held    bool                   `db:"held"`  // a run waits for it
-	Ruled   bool                   `db:"ruled"` // only triggers with a rule wait for it
+	Held    bool                   `db:"held"` // a run, or what came about, waits for it
+	Gate    bool                   `db:"gate"` // it is of interest only then
 }
 
 // TakeWatches leases what is due to be looked at, by what is due first. What nobody waits for is not looked at.
@@ -32,13 +32,14 @@ func (t *Tx) TakeWatches(ctx context.Context, lease time.Duration, limit int) ([
 			leased_until = bell_now() + make_interval(secs => $1), next_at = bell_now() + make_interval(secs => $1)
 		FROM (SELECT d.id FROM watches d WHERE d.next_at <= bell_now() AND (d.leased_until IS NULL OR d.leased_until <= bell_now())
 			ORDER BY d.next_at, d.id LIMIT $2 FOR UPDATE SKIP LOCKED) due
-		CROSS JOIN LATERAL (SELECT bool_and(t.rule <> '') AS ruled,
-			bool_or(EXISTS (SELECT 1 FROM held_runs h WHERE h.trigger_id = t.id)) AS held
+		CROSS JOIN LATERAL (SELECT bool_or(EXISTS (SELECT 1 FROM held_runs h WHERE h.trigger_id = t.id)
+				OR EXISTS (SELECT 1 FROM happened p WHERE p.trigger_id = t.id AND p.place >= 0)) AS held
 			FROM trigger_waits x JOIN triggers t ON t.id = x.trigger_id JOIN jobs j ON j.id = t.job_id
 			WHERE x.watch_id = due.id AND j.removed_at IS NULL) who
 		WHERE w.id = due.id
 		RETURNING w.id, w.kind, w.place_id, w.spec, w.every, w.lease, w.mark, w.failing_since,
-			coalesce(who.held, false) AS held, coalesce(who.ruled, false) AS ruled`, lease.Seconds(), limit)
+			coalesce(who.held, false) AS held, w.key LIKE '%' || $3 AS gate`, lease.Seconds(),
+		limit, job.GateKey)
 	return all, db.Wrap(err, "find what is to be looked at")
 }
 
