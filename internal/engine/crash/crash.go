@@ -19,5 +19,8 @@ const (
 	Cleared = "cleared" // a collected file is moved or removed, which is not noted
 )
 
-// Points lists them all.
-var Points = []string{Ring, Rung, Claim, Task, Settle, Settled, Send, Offer, Answer, Receipt, Seen, Noted, Cleared}
+// Points lists those that each run passes, and Watching those of what is looked at.
+var (
+	Points   = []string{Ring, Rung, Claim, Task, Settle, Settled, Send, Offer, Answer, Receipt}
+	Watching = []string{Seen, Noted, Cleared}
+)

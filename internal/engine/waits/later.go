@@ -15,12 +15,14 @@ import (
 )
 
 // start makes the run of a trigger for which enough has happened, which is spent by it.
-func (ws *Waits) start(ctx context.Context, t *store.Tx, w rings.Waiter, bunch string, all []rings.Happened,
-	gathered *rings.Gathering,
+func (ws *Waits) start(ctx context.Context, t *store.Tx, starts *runs.Starts, w rings.Waiter, bunch string,
+	all []rings.Happened, gathered *rings.Gathering,
 ) (began job.RunID, why string, err error) {
 	wait := w.Waits.V.WithDefaults()
-	if err := t.DropHappened(ctx, w.TriggerID, bunch); err != nil {
-		return 0, "", err
+	if !isSingle(w) {
+		if err := t.DropHappened(ctx, w.TriggerID, bunch); err != nil {
+			return 0, "", err
+		}
 	}
 	whats, given := ws.runs.WhatCame(wait, w.Given.V, all)
 	nominal := all[0].Nominal
@@ -39,8 +41,15 @@ func (ws *Waits) start(ctx context.Context, t *store.Tx, w rings.Waiter, bunch s
 			return 0, "", err
 		}
 	}
-	began, err = ws.runs.StartBy(ctx, t, w, given, nominal, text)
-	return began, "made no run of it", err
+	return starts.Add(w, given, nominal, text), "", nil
+}
+
+// isSingle tells whether one thing that happens is enough to start a run at once, so that nothing need be
+// remembered of it.
+func isSingle(w rings.Waiter) bool {
+	wait := w.Waits.V.WithDefaults()
+	return w.Rule == "" && (len(wait.For) == 1 || wait.Need == job.NeedAny) && wait.Gather == 0 && wait.Quiet == 0 &&
+		len(w.Timing.V.Hours) == 0
 }
 
 // clockTime is an instant as the job's clocks show it.
@@ -139,6 +148,7 @@ func (ws *Waits) startGathered(ctx context.Context, t *store.Tx, trigger int64) 
 	if err != nil {
 		return err
 	}
+	var starts runs.Starts
 	if len(due) > 0 {
 		if err := ws.times.Refresh(ctx, t); err != nil {
 			return err
@@ -159,20 +169,21 @@ func (ws *Waits) startGathered(ctx context.Context, t *store.Tx, trigger int64) 
 			}
 			continue
 		}
-		if _, _, err := ws.start(ctx, t, w, g.Bunch, all, &g); err != nil {
+		if _, _, err := ws.start(ctx, t, &starts, w, g.Bunch, all, &g); err != nil {
 			return err
 		}
 	}
-	return nil
+	_, err = ws.runs.Make(ctx, t, &starts)
+	return err
 }
 
 // isReady lets all begin that waits for a state that was asked for now, whatever its day. It counts for nothing
 // that is to come, which asks again.
-func (ws *Waits) isReady(ctx context.Context, t *store.Tx, w rings.Waiter, h rings.Happened) (began job.RunID,
+func (ws *Waits) isReady(ctx context.Context, t *store.Tx, starts *runs.Starts, w rings.Waiter, h rings.Happened) (began job.RunID,
 	why string, err error,
 ) {
 	if w.Rule == "" {
-		return ws.isReadyToo(ctx, t, w, h)
+		return ws.isReadyToo(ctx, t, starts, w, h)
 	}
 	held, err := t.HeldOfTrigger(ctx, w.TriggerID)
 	if err != nil {
@@ -198,7 +209,9 @@ func (ws *Waits) isReady(ctx context.Context, t *store.Tx, w rings.Waiter, h rin
 }
 
 // isReadyToo starts a trigger without a rule whose other conditions have all come about.
-func (ws *Waits) isReadyToo(ctx context.Context, t *store.Tx, w rings.Waiter, h rings.Happened) (began job.RunID,
+func (ws *Waits) isReadyToo(ctx context.Context, t *store.Tx, starts *runs.Starts, w rings.Waiter,
+	h rings.Happened,
+) (began job.RunID,
 	why string, err error,
 ) {
 	wait := w.Waits.V.WithDefaults()
@@ -224,7 +237,7 @@ func (ws *Waits) isReadyToo(ctx context.Context, t *store.Tx, w rings.Waiter, h 
 			}
 			continue
 		}
-		id, late, err := ws.complete(ctx, t, w, h, all)
+		id, late, err := ws.complete(ctx, t, starts, w, h, all)
 		if err != nil {
 			return began, "", err
 		}

@@ -19,6 +19,7 @@ import (
 	"ironbell/internal/engine/runs"
 	"ironbell/internal/event"
 	"ironbell/internal/store"
+	"ironbell/internal/store/db"
 	"ironbell/internal/store/history"
 	"ironbell/internal/store/rings"
 	"ironbell/internal/timetable"
@@ -75,15 +76,39 @@ func (ws *Waits) Raise(ctx context.Context, t *store.Tx, events []job.Event, fro
 	if err := ws.times.Refresh(ctx, t); err != nil {
 		return nil, err
 	}
+	var starts runs.Starts
 	for i, e := range events {
 		if !fresh[i] || len(waiting[e.Type]) == 0 {
 			continue
 		}
-		if err := ws.tell(ctx, t, e, from, waiting[e.Type], &out[i]); err != nil {
+		if out[i].Started, out[i].Note, err = ws.raised(ctx, t, &starts, e, from, waiting[e.Type]); err != nil {
 			return nil, err
 		}
 	}
-	return out, nil
+	return out, ws.made(ctx, t, &starts, out)
+}
+
+// made makes the runs that events start, and notes at each what came of it.
+func (ws *Waits) made(ctx context.Context, t *store.Tx, starts *runs.Starts, out []Raised) error {
+	made, err := ws.runs.Make(ctx, t, starts)
+	if err != nil {
+		return err
+	}
+	var came []rings.EventCame
+	for i := range out {
+		for k, id := range out[i].Started {
+			out[i].Started[k] = starts.Made(id, made)
+		}
+		had := len(out[i].Started)
+		out[i].Started = slices.DeleteFunc(out[i].Started, func(id job.RunID) bool { return id == 0 })
+		if had > len(out[i].Started) && out[i].Note == "" {
+			out[i].Note = "a run of it was passed over"
+		}
+		if len(out[i].Started) > 0 || out[i].Note != "" {
+			came = append(came, rings.EventCame{Row: out[i].Row, Runs: db.Numbers(out[i].Started), Note: out[i].Note})
+		}
+	}
+	return t.EventsStarted(ctx, came)
 }
 
 // waitersFor finds who waits for events, by their types.
@@ -105,18 +130,9 @@ func waitersFor(ctx context.Context, t *store.Tx, from rings.From, types []strin
 	return out, err
 }
 
-// tell starts what waits for an event that was recorded, and notes what came of it.
-func (ws *Waits) tell(ctx context.Context, t *store.Tx, e job.Event, from rings.From, waiters []rings.Waiter,
-	to *Raised,
-) (err error) {
-	if to.Started, to.Note, err = ws.raised(ctx, t, e, from, waiters); err != nil {
-		return err
-	}
-	return t.EventStarted(ctx, to.Row, to.Started, to.Note)
-}
-
 // raised starts what waits for an event, and says why something that waits for it did not start.
-func (ws *Waits) raised(ctx context.Context, t *store.Tx, ev job.Event, from rings.From, waiters []rings.Waiter,
+func (ws *Waits) raised(ctx context.Context, t *store.Tx, starts *runs.Starts, ev job.Event, from rings.From,
+	waiters []rings.Waiter,
 ) (started []job.RunID, note string, err error) {
 	facts, err := event.Facts(ev)
 	if err != nil {
@@ -142,7 +158,7 @@ func (ws *Waits) raised(ctx context.Context, t *store.Tx, ev job.Event, from rin
 			}
 			continue
 		}
-		id, why, err := ws.cameAbout(ctx, t, w,
+		id, why, err := ws.cameAbout(ctx, t, starts, w,
 			rings.Happened{Condition: w.Condition, Nominal: ev.Time, What: event.Said(ev)}.WithFacts(facts))
 		if err != nil {
 			return nil, "", err
@@ -182,6 +198,7 @@ func (ws *Waits) Ended(ctx context.Context, t *store.Tx, ended []history.RunMove
 	if err := ws.times.Refresh(ctx, t); err != nil {
 		return err
 	}
+	var starts runs.Starts
 	for _, m := range ended {
 		if !slices.Contains(by, m.Run.JobID) {
 			continue
@@ -202,7 +219,7 @@ func (ws *Waits) Ended(ctx context.Context, t *store.Tx, ended []history.RunMove
 			if matches, _ := event.Matches(c, event.Happening{Run: &run}); !matches {
 				continue
 			}
-			if _, _, err := ws.cameAbout(ctx, t, w, rings.Happened{
+			if _, _, err := ws.cameAbout(ctx, t, &starts, w, rings.Happened{
 				Condition: w.Condition, Nominal: run.Nominal,
 				What: fmt.Sprintf("%s is %s (run %s)", run.Job, run.State, run.ID),
 			}); err != nil {
@@ -210,22 +227,26 @@ func (ws *Waits) Ended(ctx context.Context, t *store.Tx, ended []history.RunMove
 			}
 		}
 	}
-	return nil
+	_, err = ws.runs.Make(ctx, t, &starts)
+	return err
 }
 
 // cameAbout notes that a condition of a trigger has come about. When that completes
 // what the trigger waits for, the runs that its rule rang begin, or, without a rule, a
 // run is made. It gives the first of them, or says why there is none.
-func (ws *Waits) cameAbout(ctx context.Context, t *store.Tx, w rings.Waiter,
+func (ws *Waits) cameAbout(ctx context.Context, t *store.Tx, starts *runs.Starts, w rings.Waiter,
 	h rings.Happened,
 ) (began job.RunID, why string, err error) {
 	wait := w.Waits.V.WithDefaults()
 	h.TriggerID, h.At = w.TriggerID, ws.node.Now()
 	if runs.Gates(w) {
-		return ws.isReady(ctx, t, w, h)
+		return ws.isReady(ctx, t, starts, w, h)
 	}
 	if h.Bunch, err = ws.runs.Bunch(w, h.Nominal); err != nil {
 		return 0, "", err
+	}
+	if isSingle(w) {
+		return ws.start(ctx, t, starts, w, h.Bunch, []rings.Happened{h}, nil)
 	}
 	if err := t.PutHappened(ctx, h); err != nil {
 		return 0, "", err
@@ -264,17 +285,17 @@ func (ws *Waits) cameAbout(ctx context.Context, t *store.Tx, w rings.Waiter,
 	if !runs.Complete(wait, all) {
 		return 0, runs.Lacking(wait, all), t.HastenFor(ctx, w.TriggerID)
 	}
-	return ws.complete(ctx, t, w, h, all)
+	return ws.complete(ctx, t, starts, w, h, all)
 }
 
 // complete makes the run of a trigger for which enough has happened, now or later.
-func (ws *Waits) complete(ctx context.Context, t *store.Tx, w rings.Waiter, h rings.Happened,
+func (ws *Waits) complete(ctx context.Context, t *store.Tx, starts *runs.Starts, w rings.Waiter, h rings.Happened,
 	all []rings.Happened,
 ) (began job.RunID, why string, err error) {
 	if why, err := ws.later(ctx, t, w, h); err != nil || why != "" {
 		return 0, why, err
 	}
-	return ws.start(ctx, t, w, h.Bunch, all, nil)
+	return ws.start(ctx, t, starts, w, h.Bunch, all, nil)
 }
 
 // vainBatch is how many runs that waited in vain are passed over in one transaction.

@@ -124,14 +124,25 @@ func (q Q) OwnerOfRun(ctx context.Context, run job.RunID) (owner int64, err erro
 	return owner, db.Wrap(err, "find who owns the run's job")
 }
 
-// EventStarted records which runs an event started, and why it did not start others that wait for it.
-func (t *Tx) EventStarted(ctx context.Context, row int64, runs []job.RunID, note string) error {
-	if len(runs) == 0 && note == "" {
+// EventCame is what came of an event: the runs that it started, and why it did not start others.
+type EventCame struct {
+	Row  int64   `json:"row"`
+	Runs []int64 `json:"runs"`
+	Note string  `json:"note"`
+}
+
+// EventsStarted records what came of events.
+func (t *Tx) EventsStarted(ctx context.Context, all []EventCame) error {
+	if len(all) == 0 {
 		return nil
 	}
-	_, err := t.Ext.ExecContext(ctx, `UPDATE events SET started = started || $2::bigint[], note = $3 WHERE id = $1`, row,
-		db.Numbers(runs), db.Bounded(note))
-	return db.Wrap(err, "record what the event started")
+	for i := range all {
+		all[i].Note = db.Bounded(all[i].Note)
+	}
+	_, err := t.Ext.ExecContext(ctx, `UPDATE events e SET started = e.started || coalesce(c.runs, '{}'), note = c.note
+		FROM jsonb_to_recordset($1) AS c("row" bigint, runs bigint[], note text) WHERE e.id = c."row"`,
+		db.Document[[]EventCame]{V: all})
+	return db.Wrap(err, "record what the events started")
 }
 
 const eventColumns = `e.id, e.event_id, e.source, e.type, e.subject, e.time, e.data, e.media, e.received_at, e.run_id,

@@ -275,12 +275,6 @@ func (o openRuns) of(jobID int64, given job.Values) policy.Open {
 	return out
 }
 
-// OpenFor says how the runs of a job stand for one more with some values.
-func (t *Tx) OpenFor(ctx context.Context, jobID int64, given job.Values) (policy.Open, error) {
-	open, err := t.open(ctx, []int64{jobID})
-	return open.of(jobID, given), err
-}
-
 // WriteRings writes the decisions, makes the runs, which get their numbers with it, and
 // moves the triggers on.
 func (t *Tx) WriteRings(ctx context.Context, p *RingPlan) error {

@@ -38,6 +38,10 @@ CREATE INDEX watch_files_young ON watch_files (watch_id) WHERE young;
 ALTER TABLE trigger_waits ADD COLUMN watch_id bigint REFERENCES watches ON DELETE SET NULL;
 CREATE INDEX trigger_waits_watch ON trigger_waits (watch_id) WHERE watch_id IS NOT NULL;
 
+-- A run that one may join that starts with equal values.
+CREATE INDEX runs_alike ON runs (job_id, md5(given::text)) WHERE state = 'waiting' AND trigger_id IS NOT NULL
+  AND started_at IS NULL;
+
 ALTER TABLE events ADD COLUMN watch_id bigint; -- at which it was seen
 
 -- What is complete and waits for more, or for permitted hours, before it starts a run.
@@ -82,6 +86,7 @@ CREATE INDEX collected_at ON collected (collected_at);
 DROP TABLE collected;
 ALTER TABLE triggers DROP COLUMN started_at;
 ALTER TABLE events DROP COLUMN watch_id;
+DROP INDEX runs_alike;
 DROP TABLE gathered;
 ALTER TABLE trigger_waits DROP COLUMN watch_id;
 DROP TABLE watch_files;
