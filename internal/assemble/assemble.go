@@ -19,7 +19,7 @@ func Node(s *store.Store, sources *report.Sources, destinations *deliver.Destina
 	return e, service.New(service.Needs{
 		Store: e.Store, Files: e.Files, Sources: e.Sources, Destinations: e.Destinations, Reports: e.Reports,
 		Kinds: e.Kinds, Times: e.Times,
-		Links: e.Links, Installation: e.Installation, Runs: e.Runs, Waits: e.Waits, Watcher: e.Watcher, Notify: e.Notify, Settle: e.Settle,
+		Links: e.Links, Installation: e.Installation, Runs: e.Runs, Waits: e.Waits, Looks: e.Watcher, Notify: e.Notify, Settle: e.Settle,
 		Rests: e.Rests,
 		Now:   e.Node.Now, Log: e.Node.Log,
 	})

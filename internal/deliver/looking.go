@@ -378,7 +378,7 @@ func (t *ftpTree) list(dir string, each func(Entry) error) error {
 		if e.Type == ftp.EntryTypeLink || e.Name == "." || e.Name == ".." {
 			continue
 		}
-		size := int64(min(e.Size, 1<<62)) //nolint:gosec // bounded
+		size := int64(min(e.Size, 1<<62))
 		if err := each(Entry{
 			Path: path.Join(dir, e.Name), Size: size, Changed: e.Time, Folder: e.Type == ftp.EntryTypeFolder,
 		}); err != nil {

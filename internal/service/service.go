@@ -7,6 +7,7 @@
 package service
 
 import (
+	"context"
 	"log/slog"
 	"time"
 
@@ -19,7 +20,6 @@ import (
 	"ironbell/internal/engine/runs"
 	"ironbell/internal/engine/settle"
 	"ironbell/internal/engine/waits"
-	"ironbell/internal/engine/watcher"
 	"ironbell/internal/installation"
 	"ironbell/internal/report"
 	"ironbell/internal/store"
@@ -40,7 +40,7 @@ type Needs struct {
 	Installation *installation.Keeper
 	Runs         *runs.Runs
 	Waits        *waits.Waits
-	Watcher      *watcher.Watcher
+	Looks        looks
 	Notify       *notify.Notifier
 	Settle       *settle.Settler
 	Rests        *rests.Rests
@@ -93,8 +93,8 @@ func New(n Needs) *Service {
 	}
 	s.Jobs = &Jobs{
 		store: n.Store, sources: n.Sources, kinds: n.Kinds, times: n.Times, runs: n.Runs, asked: s.Runs, reports: s.Reports, checks: ck,
-		watcher: n.Watcher,
-		now:     n.Now,
+		looks: n.Looks,
+		now:   n.Now,
 	}
 	s.Foresight = &Foresight{
 		store: n.Store, times: n.Times, jobs: s.Jobs, calendars: s.Calendars, freezes: s.Freezes, now: n.Now,
@@ -188,6 +188,12 @@ type Installation struct {
 	now          func() time.Time
 }
 
+// looks sees what jobs wait for, as it is now.
+type looks interface {
+	FilesNow(ctx context.Context, f job.FileWatch) (job.Looked, error)
+	AnswerNow(ctx context.Context, q job.QueryWatch) (job.Looked, error)
+}
+
 // Jobs are saved, switched, looked ahead at, and explained.
 type Jobs struct {
 	store   jobsStore
@@ -198,7 +204,7 @@ type Jobs struct {
 	asked   *Runs
 	reports *Reports
 	checks  *checks
-	watcher *watcher.Watcher
+	looks   looks
 	now     func() time.Time
 }
 

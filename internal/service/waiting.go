@@ -114,8 +114,8 @@ func (js *Jobs) LookNow(ctx context.Context, who job.Person, c job.Condition) (j
 	}
 	v := &fault.Invalid{What: "the condition"}
 	var uses records.Uses
-	looks := &task.Checking{V: v, Store: js.checks.store, Uses: &uses, Who: who, Had: func(string, string) bool { return false }}
-	if err := js.checks.checkConditions(ctx, looks, "", "", job.Wait{For: []job.Condition{c}}); err != nil {
+	checking := &task.Checking{V: v, Store: js.checks.store, Uses: &uses, Who: who, Had: func(string, string) bool { return false }}
+	if err := js.checks.checkConditions(ctx, checking, "", "", job.Wait{For: []job.Condition{c}}); err != nil {
 		return job.Looked{}, err
 	}
 	if err := v.Err(); err != nil {
@@ -123,9 +123,9 @@ func (js *Jobs) LookNow(ctx context.Context, who job.Person, c job.Condition) (j
 	}
 	switch {
 	case c.Files != nil:
-		return unlessRefused(js.watcher.FilesNow(ctx, *c.Files))
+		return unlessRefused(js.looks.FilesNow(ctx, *c.Files))
 	case c.Query != nil:
-		return unlessRefused(js.watcher.AnswerNow(ctx, *c.Query))
+		return unlessRefused(js.looks.AnswerNow(ctx, *c.Query))
 	case c.Start != "":
 		return js.lastEvent(ctx, job.Condition{Event: job.EventStarted, OnlyIf: c.OnlyIf})
 	case c.Event != "":

@@ -302,7 +302,7 @@ func (c *compare) sum(row *rings.FileSeen) (known, still bool, err error) {
 		return false, false, err
 	}
 	if err != nil || now.Size != row.Size || !micro(now.Changed).Equal(micro(row.Changed)) {
-		return false, false, nil
+		return false, false, nil //nolint:nilerr // that it is gone is no error
 	}
 	row.Sum = hex.EncodeToString(hash.Sum(nil))
 	if c.sums == nil {

@@ -209,7 +209,7 @@ func foldersOf(root string, spec job.FileWatch) (all []string) {
 		case err != nil && d != nil && d.IsDir():
 			return fs.SkipDir
 		case err != nil:
-			return nil
+			return nil //nolint:nilerr // it is gone, or not ours to read; others are
 		case len(all) >= most:
 			return fs.SkipAll
 		case d.IsDir() && strings.Count(strings.TrimPrefix(p, base), string(filepath.Separator)) > deliver.MostDepth:
@@ -237,5 +237,5 @@ var networks = []int64{
 // theirs.
 func tellsOfOthers(folder string) bool {
 	var s syscall.Statfs_t
-	return syscall.Statfs(folder, &s) == nil && !slices.Contains(networks, int64(s.Type))
+	return syscall.Statfs(folder, &s) == nil && !slices.Contains(networks, s.Type)
 }

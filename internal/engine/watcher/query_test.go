@@ -142,8 +142,10 @@ func TestARunWaitsUntilItsDataAreReady(t *testing.T) {
 		w := query(job.QueryWatch{SQL: `SELECT done FROM imported`, When: job.QueryReady})
 		w.Latest = "09:30"
 		change(&w)
-		return o.Save(e, name, job.Definition{Triggers: []job.Trigger{{Timing: job.Timing{Rule: "at 06:00 and 12:00"}, Wait: &w}},
-			Overlap: job.OverlapTogether})
+		return o.Save(e, name, job.Definition{
+			Triggers: []job.Trigger{{Timing: job.Timing{Rule: "at 06:00 and 12:00"}, Wait: &w}},
+			Overlap:  job.OverlapTogether,
+		})
 	}
 	fails := save("Fails", func(w *job.Wait) { w.InVain = job.VainFail })
 	after := o.waits(e, "After", job.Wait{For: []job.Condition{{Job: "Fails", Ends: []job.RunState{job.RunFailed}}}}, nil)
