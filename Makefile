@@ -33,7 +33,7 @@ test: ## Test everything: core, store, console and the whole
 	@$(MAKE) --no-print-directory build
 	@cd console && npm run --silent test
 	@# What vet finds the linter has found.
-	go test -count=1 -vet=off -timeout 22m ./...
+	go test -count=1 -vet=off -ldflags=-w -parallel 4 -timeout 22m ./...
 	@# By count: a limit in time may end in an error of the fuzzer's own.
 	go test -run '^$$' -fuzz FuzzParse -fuzztime 40000x -fuzzminimizetime 1x ./internal/core/rule
 	go test -run '^$$' -fuzz FuzzReadICS -fuzztime 20000x -fuzzminimizetime 1x ./internal/core/calendar

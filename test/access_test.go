@@ -100,6 +100,7 @@ func TestSessionsAndTokensAreListedAndEnded(t *testing.T) {
 }
 
 func TestNobodyShutsOthersOut(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	ctx := context.Background()
 	// Guesses until no more are taken, which on a slow machine come back between them.

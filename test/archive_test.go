@@ -19,6 +19,7 @@ import (
 // What a job made is listed by date and version, looked at in place, and linked for whom its owner
 // says; what is kept for our own use is nobody's to fetch.
 func TestWhatAJobMadeIsKeptAndLinked(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	ctx := context.Background()
 	w.Report("Ports", "SELECT code, name FROM ports")

@@ -123,6 +123,7 @@ func TestAChainOfEveryKind(t *testing.T) {
 }
 
 func TestTasksWorkSideBySide(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	w.Report("One", "SELECT pg_sleep(1.5), 1 AS n")
 	w.Report("Two", "SELECT pg_sleep(1.5), 2 AS n")

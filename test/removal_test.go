@@ -191,6 +191,7 @@ func TestWhatIsUnderWayOutlivesARemoval(t *testing.T) {
 // Copies say what their originals say. A new name is rewritten wherever the old one stood, and the
 // old one still finds the record.
 func TestRecordsAreCopiedAndRenamed(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	w.LoadCompany()
 	ctx := context.Background()

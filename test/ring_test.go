@@ -118,6 +118,7 @@ func TestABlankRunIsHeld(t *testing.T) {
 }
 
 func TestADeliveryThatFailsIsRetriedAndTheOwnerIsTold(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	ctx := context.Background()
 	w.Report("Manifest", "SELECT code FROM ports")

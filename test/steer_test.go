@@ -265,6 +265,7 @@ func TestLimitsBoundWhatWorksAtOnce(t *testing.T) {
 }
 
 func TestTheOwnerHearsOfLatenessBeforeTheDeadline(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	w.Report("Slow", "SELECT pg_sleep(6), 1 AS n")
 	d := world.Tasks(world.ReportOf("Slow"))

@@ -211,6 +211,7 @@ func TestCalendarsMoveRings(t *testing.T) {
 }
 
 func TestTimingsOfTriggers(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	ctx := context.Background()
 	w.Report("Ports", "SELECT code FROM ports")
@@ -380,6 +381,7 @@ func TestTheForecastAndItsFeed(t *testing.T) {
 // Every due time on a closed day has one decision with its reason, whenever the
 // service is killed.
 func TestClosedDaysAreDecidedOnOnce(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	ctx := context.Background()
 	w.Report("Ports", "SELECT code FROM ports")
