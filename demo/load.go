@@ -95,6 +95,10 @@ func connectOutside(ctx context.Context, c *client.Client, o Outside) error {
 		settings       map[string]any
 	}{
 		{"Harbour authority files", "sftp", &o.Password, map[string]any{"host": host, "port": port, "user": o.User}},
+		{
+			"Gauge files", "sftp", &o.Password,
+			map[string]any{"host": host, "port": port, "user": o.User, "folder": "gauges", "taking": "move"},
+		},
 		{"Port folders", "folder", &none, map[string]any{"folder": o.Folder}},
 		{"Board archive", "webdav", &o.Password, map[string]any{"url": "http://" + o.WebDAV + "/", "user": o.User}},
 		{
@@ -198,8 +202,9 @@ func Load(ctx context.Context, c *client.Client, w World) error {
 		}
 	}
 	for _, j := range jobs {
-		if slices.ContainsFunc(j.Tasks,
-			func(t job.Task) bool { return t.Deliver != nil && len(t.Deliver.To) == 0 && w.Outside.SFTP == "" }) {
+		if slices.ContainsFunc(j.Tasks, func(t job.Task) bool {
+			return w.Outside.SFTP == "" && (t.Deliver != nil && len(t.Deliver.To) == 0 || t.Collect != nil)
+		}) {
 			continue // there is no place for its files
 		}
 		d := j.Definition
@@ -301,6 +306,10 @@ func atOnce(t job.Task) job.Task {
 func retry(times int, wait time.Duration) job.Retry {
 	return job.Retry{Times: times, Wait: job.Duration(wait)}
 }
+
+// weekIsIn says yes when every sailing of last week has left or is cancelled in the books.
+const weekIsIn = `SELECT count(*) FILTER (WHERE left_at IS NULL AND cancelled IS NULL) = 0 FROM sailings
+WHERE due >= date_trunc('week', now()) - interval '7 days' AND due < date_trunc('week', now())`
 
 var jobs = []namedJob{
 	{"Quay board", "mara", job.Definition{
@@ -405,6 +414,7 @@ var jobs = []namedJob{
 		Triggers: []job.Trigger{{Wait: &job.Wait{For: []job.Condition{
 			{Job: "Sailing punctuality by route"},
 			{Job: "Fuel burn by vessel"},
+			{Query: &job.QueryWatch{Source: "tarnwick", SQL: weekIsIn, When: job.QueryReady}},
 		}}}},
 		Retry:    job.Retry{Times: 4, Wait: job.Duration(5 * time.Minute), Growth: 2, Until: "09:00"},
 		Deadline: job.Deadline{At: "08:30"},
@@ -421,6 +431,27 @@ var jobs = []namedJob{
 				Name: "announce", Kind: job.KindEmit,
 				Emit: &job.EmitTask{Type: "example.tarnwick.monday.sent", Subject: "{date:%Y-%m-%d}"},
 			},
+		},
+	}},
+	{"Tide-gauge readings", "joren", job.Definition{
+		Own: []string{"file"},
+		Triggers: []job.Trigger{{Wait: &job.Wait{
+			For: []job.Condition{{Files: &job.FileWatch{
+				Destination: "Gauge files", Pattern: "in/*.csv", Unchanged: job.Duration(2 * time.Second),
+				Every: job.Duration(10 * time.Second),
+			}}},
+			Take: job.Values{"file": "{event.data.path}"},
+		}}},
+		IfBlank: job.BlankFail, Retry: retry(3, 10*time.Second),
+		Tasks: []job.Task{
+			{Name: "readings", Kind: job.KindCollect, Collect: &job.CollectTask{
+				Destination: "Gauge files", Pattern: "{value.file}", Settled: job.Duration(time.Second),
+				Afterwards: job.AfterwardsMove, Folder: "done/{date:%Y-%m}",
+			}},
+			{Name: "sheet", Kind: job.KindConvert, Convert: &job.ConvertTask{Outputs: []job.Output{
+				{Format: "html-mail"}, {Format: "xlsx", Name: "Tide gauge {date:%Y-%m-%d %H.%M}"},
+			}}},
+			mail("Tide gauge, {date:%H:%M}", "The readings of {value.file}.", "brina.colm@tarnwick.example"),
 		},
 	}},
 	{"Month-end lock", "mara", job.Definition{

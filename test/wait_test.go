@@ -102,10 +102,10 @@ func TestCirclesAcrossJobsAreRefused(t *testing.T) {
 	assert.ErrorContains(t, err, "the job would wait for itself")
 	for want, c := range map[string]job.Condition{
 		"there is no job \"Z\"; save it first":  {Job: "Z"},
-		"name either an event or a job":         {},
+		"name one of an event, a job, files, a query or a start":         {},
 		"outcomes belong to a job":              {Event: "x", Ends: []job.RunState{job.RunDone}},
 		"source and subject belong to an event": {Job: "B", Subject: "x"},
-		"name either an event or a job\n":       {Job: "B", Event: "x"},
+		"name one of an event, a job, files, a query or a start\n":       {Job: "B", Event: "x"},
 		"there is no parameter \"depth\"":       {Event: "take"},
 	} {
 		bad := world.Tasks(world.ReportOf("Ports"))

@@ -9,6 +9,7 @@ import (
 	"encoding/json"
 	"flag"
 	"fmt"
+	"math"
 	"net"
 	"net/http"
 	"os"
@@ -97,6 +98,7 @@ func run(page, smtp, authority, folder string) error {
 			mux.Handle("GET /api/objects/{key...}", object(s))
 		}
 	}
+	mux.Handle("POST /happens/gauge", gauge(w.Folder))
 	server := &http.Server{Handler: mux, ReadHeaderTimeout: 10 * time.Second}
 	ended := make(chan error, 1)
 	go func() { ended <- server.Serve(l) }()
@@ -151,6 +153,9 @@ func start(w *World, inbox *mail.Inbox, smtp, authority string) (all []standin, 
 			return all, fmt.Errorf("make a folder: %w", err)
 		}
 	}
+	if err := os.MkdirAll(gaugeFolder(w.Folder), 0o750); err != nil {
+		return all, fmt.Errorf("make a folder: %w", err)
+	}
 	for _, more := range []struct {
 		address *string
 		start   func() (standin, error)
@@ -194,5 +199,32 @@ func object(s *web.Objects) http.Handler {
 		}
 		w.Header().Set("Content-Type", "application/octet-stream")
 		_, _ = w.Write(content) //nolint:gosec // it is no page; a reader that left needs no answer
+	})
+}
+
+// gaugeFolder is where the tide gauges' computer lays its files down, on the SFTP server.
+func gaugeFolder(folder string) string { return filepath.Join(folder, "sftp", "gauges", "in") }
+
+// gauge lets a file of the tide gauges arrive: it is written under another name and renamed, as most programs
+// do.
+func gauge(folder string) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		now := time.Now().UTC().Truncate(time.Second)
+		name := filepath.Join(gaugeFolder(folder), "gauge-"+now.Format("20060102-150405")+".csv")
+		text := "at,port,metres\n"
+		for n := range 12 {
+			at := now.Add(time.Duration(n-11) * 10 * time.Minute)
+			hours := float64(at.Unix()) / 3600
+			text += fmt.Sprintf("%s,Pennold,%.2f\n", at.Format("2006-01-02 15:04"), 2.6+1.9*math.Sin(hours*2*math.Pi/12.42))
+		}
+		err := os.WriteFile(name+".part", []byte(text), 0o600)
+		if err == nil {
+			err = os.Rename(name+".part", name)
+		}
+		if err != nil {
+			http.Error(w, err.Error(), http.StatusInternalServerError)
+			return
+		}
+		http.Redirect(w, r, "/", http.StatusSeeOther)
 	})
 }

@@ -218,6 +218,7 @@ func (ck *checks) checkWait(ctx context.Context, v *fault.Invalid, who job.Perso
 		return err
 	}
 	checkStart(v, where, t)
+	checkOwnFiles(v, where+"wait", d, *t.Wait)
 	for value, text := range t.Wait.Take {
 		if s, ok := text.(string); ok {
 			if _, err := expr.Parse(s, expr.Names{Event: true}); err != nil {

@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"fmt"
 	"slices"
 	"strings"
 	"time"
@@ -119,5 +120,32 @@ func checkStart(v *fault.Invalid, where string, t job.Trigger) {
 		}
 	} else if w.Outside != "" {
 		v.Add(where+"wait.outside", "it belongs to a trigger without a rule; a rule says itself what it does outside of its hours")
+	}
+}
+
+// checkOwnFiles tells whether a job would be started by the files that it itself brings, or moves away, as far
+// as the texts of its folders say it.
+func checkOwnFiles(v *fault.Invalid, where string, d job.Definition, w job.Wait) {
+	for i, c := range w.For {
+		if c.Files == nil || c.Files.Happens == job.FileGone {
+			continue
+		}
+		at := c.Files.Pattern
+		at = at[:strings.LastIndexByte(at, '/')+1] + "*"
+		for _, t := range d.Tasks {
+			folder, does := "", ""
+			switch {
+			case t.Deliver != nil && t.Deliver.Destination == c.Files.Destination:
+				folder, does = t.Deliver.Folder, "brings files to"
+			case t.Collect != nil && t.Collect.Destination == c.Files.Destination && t.Collect.Afterwards == job.AfterwardsMove:
+				folder, does = t.Collect.Folder, "moves files to"
+			default:
+				continue
+			}
+			if !strings.ContainsAny(folder, "{}") && job.PathMatches(at, strings.TrimPrefix(folder+"/file", "/")) {
+				v.Add(fmt.Sprintf("%s.for[%d].files.pattern", where, i),
+					"the job would start itself: its task %s %s a folder that the pattern means", t.Name, does)
+			}
+		}
 	}
 }

@@ -71,6 +71,7 @@ export type Name =
   | 'state'
   | 'tables'
   | 'values'
+  | 'waiting'
   | 'versions'
   | 'when'
   | 'whom'
@@ -178,6 +179,13 @@ export const asks = {
       initialPageParam: 0,
       getNextPageParam: (last) => (last.length === 100 ? last.at(-1)?.number : undefined),
       refetchInterval: 15_000, // an event that starts nothing comes without a word
+    }),
+  /** What jobs wait for beside the time; of one job, or of all. */
+  waiting: (job?: string) =>
+    queryOptions({
+      queryKey: named('waiting', job ?? ''),
+      queryFn: () => body(api.GET('/api/waiting', { params: { query: { job } } })),
+      refetchInterval: 15_000, // what is looked at goes on without a word
     }),
   senders: () =>
     queryOptions({
@@ -476,14 +484,27 @@ const changes = {
   destination: ['destinations', 'destination pages', 'deliveries', 'state'],
   feed: ['feed'],
   group: ['groups', 'whom', 'receives', 'ahead'],
-  job: ['mine', 'in role', 'day', 'jobs', 'job', 'why', 'forecast', 'ahead', 'runs', 'versions', 'values'],
+  job: [
+    'mine',
+    'in role',
+    'day',
+    'jobs',
+    'job',
+    'why',
+    'forecast',
+    'ahead',
+    'runs',
+    'versions',
+    'values',
+    'waiting',
+  ],
   report: ['reports', 'report', 'in role', 'choices', 'versions', 'values', 'ahead'],
   person: ['mine', 'in role', 'people', 'me', 'receives', 'groups', 'posts', 'whom', 'sign-ins'],
   post: ['posts', 'whom', 'receives', 'ahead'],
   queue: ['queue', 'freezes', 'state', 'day', 'forecast', 'runs', 'run', 'why'],
   run: [...runs, 'alerts', 'alert'],
   source: ['sources', 'source pages', 'tables', 'choices', 'state'],
-  sender: ['senders', 'events'],
+  sender: ['senders', 'events', 'waiting'],
   settings: ['settings', 'copy', 'state', 'day', 'deliveries', 'when', 'forecast'],
   signIns: ['sign-ins'],
 } satisfies Record<string, Name[]>;

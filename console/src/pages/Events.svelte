@@ -2,6 +2,7 @@
   // What happened outside and what it started; and the programs that may report it.
   import { searchParams } from 'sv-router';
   import EventList from '../components/events/EventList.svelte';
+  import Waiting from '../components/events/Waiting.svelte';
   import Senders from '../components/events/Senders.svelte';
   import { searched } from '../lib/param';
 
@@ -19,5 +20,6 @@
   <h1>Events</h1>
   <span class="soft">What happened outside, what it started, and which programs may report it.</span>
 </div>
+<Waiting />
 <EventList {type} {sender} onchoose={choose} />
 <Senders onlook={(name) => choose('sender', name)} />

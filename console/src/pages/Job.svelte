@@ -2,6 +2,7 @@
   // One job: when it rings, what it does, how it stands.
   import { createMutation, createQuery, useQueryClient } from '@tanstack/svelte-query';
   import { untrack } from 'svelte';
+  import Waiting from '../components/events/Waiting.svelte';
   import RingForm from '../components/job/RingForm.svelte';
   import Standing from '../components/job/Standing.svelte';
   import Tasks from '../components/job/Tasks.svelte';
@@ -95,6 +96,7 @@
   <div class="grid grid-cols-[1.350fr_1fr] gap-4 max-lg:grid-cols-1">
     <div class="flex min-w-0 flex-col gap-2.5">
       <Triggers {job} {may} />
+      {#if job.triggers?.some((t) => t.wait)}<Waiting job={name} />{/if}
       <Tasks {job} {name} {may} />
       {#if job.values && Object.keys(job.values).length > 0}
         <section class="panel px-3.5 py-2.5">

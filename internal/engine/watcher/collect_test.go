@@ -102,4 +102,15 @@ func TestCollectedFilesStayWhenTheirRunFails(t *testing.T) {
 		require.Error(t, err, says)
 		assert.True(t, strings.Contains(err.Error(), says), "%s: %s", says, err)
 	}
+	own := files("in/**/*.csv")
+	_, err := o.TrySave(e, "Tides", job.Definition{
+		Zone: "Europe/London", Triggers: []job.Trigger{{Wait: &own}},
+		Tasks: []job.Task{collect(func(c *job.CollectTask) { c.Folder = "in/done" })},
+	})
+	require.ErrorContains(t, err, "the job would start itself: its task readings moves files to a folder that the pattern means")
+	_, err = o.TrySave(e, "Tides", job.Definition{
+		Zone: "Europe/London", Triggers: []job.Trigger{{Wait: &own}},
+		Tasks: []job.Task{enginetest.Strained("file", "file"), enginetest.Placed("gauges", func(d *job.DeliverTask) { d.Folder = "in/out" })},
+	})
+	require.ErrorContains(t, err, "its task place brings files to")
 }

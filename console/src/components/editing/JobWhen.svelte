@@ -2,11 +2,12 @@
   // When a job rings: its zone and calendars, and its triggers, each with values of its own.
   import { around, faultsAt } from '../../lib/editing/context';
   import type { Written } from '../../lib/editing/hint';
-  import type { Ahead, Timing } from '../../lib/api';
+  import type { Ahead, Condition, Timing } from '../../lib/api';
   import RuleEditor from '../RuleEditor.svelte';
   import Fields from './Fields.svelte';
   import Flags from './Flags.svelte';
   import JobValues from './JobValues.svelte';
+  import LookNow from './LookNow.svelte';
 
   let {
     record = $bindable(),
@@ -64,8 +65,9 @@
           of="Trigger"
           bind:record={triggers[i]}
           path="triggers[{i}]"
-          only={['wait']}
+          only={timed(t) ? ['wait'] : ['wait', 'hours']}
         />{/if}
+      {#if waits(t)}<LookNow conditions={(t.wait as { for: Condition[] }).for} />{/if}
     </details>
     <details open={Boolean(t.values)}>
       <summary class="soft min-h-7 cursor-pointer text-[13px]">Values of its own</summary>

@@ -1,0 +1,55 @@
+<script lang="ts">
+  // What jobs wait for beside the time, and how far each has come.
+  import { createQuery } from '@tanstack/svelte-query';
+  import { myZone } from '../../lib/me.svelte';
+  import { asks } from '../../lib/queries';
+  import { p } from '../../router';
+  import Trouble from '../Trouble.svelte';
+  import ZonedTime from '../ZonedTime.svelte';
+
+  const { job }: { job?: string } = $props();
+  const list = createQuery(() => asks.waiting(job));
+  const all = $derived(list.data ?? []);
+</script>
+
+{#if all.length || !job}
+  <section class="panel px-3.5 py-3" aria-label="What jobs wait for">
+    <div class="flex flex-wrap items-baseline gap-x-3">
+      <h2>{job ? 'Waits for' : 'What jobs wait for'}</h2>
+      {#if !job}<span class="soft">Beside the time: what each still needs, and what came.</span>{/if}
+    </div>
+    {#if list.isError}<Trouble error={list.error} />{/if}
+    {#if all.length}
+      <ul class="divide-base-300 divide-y">
+        {#each all as w, i (i)}
+          <li class="py-1.5">
+            {#if !job}<a class="font-semibold" href={p('/jobs/:job', { params: { job: w.job } })}>{w.job}</a>
+            {/if}
+            <p class="break-words">{w.sentence}</p>
+            <ul class="soft text-[13px]">
+              {#each w.conditions ?? [] as c, k (k)}
+                <li class="break-words">
+                  {#if c.failing}<span class="text-error">Cannot be seen</span>
+                    {c.reading}: {c.failing}
+                  {:else if c.came}<span class="text-success">Came</span>
+                    <ZonedTime at={c.came} zone={myZone()} />: {c.what}
+                  {:else if c.looked}<span>Looked for</span>
+                    {c.reading} at <ZonedTime at={c.looked} zone={myZone()} />{#if c.next}, again at <ZonedTime
+                        at={c.next}
+                        zone={myZone()}
+                      />{/if}{#if c.note}; {c.note}{/if}
+                  {:else}Not yet: {c.reading}{/if}
+                </li>
+              {/each}
+            </ul>
+          </li>
+        {/each}
+      </ul>
+    {:else if list.isSuccess}
+      <p class="soft">
+        No job waits for anything but the time. In a job's editor, “Add a start by an event, a file or a job”
+        makes one that does.
+      </p>
+    {/if}
+  </section>
+{/if}
