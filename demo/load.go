@@ -96,8 +96,8 @@ func connectOutside(ctx context.Context, c *client.Client, o Outside) error {
 	}{
 		{"Harbour authority files", "sftp", &o.Password, map[string]any{"host": host, "port": port, "user": o.User}},
 		{
-			"Gauge files", "sftp", &o.Password,
-			map[string]any{"host": host, "port": port, "user": o.User, "folder": "gauges", "taking": "move"},
+			"Gauge files", "webdav", &o.Password,
+			map[string]any{"url": "http://" + o.WebDAV + "/gauges", "user": o.User, "taking": "move"},
 		},
 		{"Port folders", "folder", &none, map[string]any{"folder": o.Folder}},
 		{"Board archive", "webdav", &o.Password, map[string]any{"url": "http://" + o.WebDAV + "/", "user": o.User}},

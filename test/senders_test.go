@@ -422,7 +422,8 @@ func TestOnlyWhatHoldsOfAnEvent(t *testing.T) {
 	require.Len(t, h.Notes, 1)
 	assert.Contains(t, h.Notes[0], "cannot be decided: no such key: cm")
 
-	assert.ErrorContains(t, with(`event.data.cm > 300`), "by the last such event, no. 5, the condition event.data.cm > 300 cannot be decided")
+	assert.ErrorContains(t, with(`event.data.cm > 300`), "by the last such event, no. ")
+	assert.ErrorContains(t, with(`event.data.cm > 300`), "the condition event.data.cm > 300 cannot be decided")
 	require.NoError(t, with(`has(event.data.cm) && event.data.cm > 300`))
 	assert.ErrorContains(t, with(`event.data.cm >`), "only_if")
 	assert.ErrorContains(t, with(`event.data.cm`), "only_if")

@@ -202,8 +202,8 @@ func object(s *web.Objects) http.Handler {
 	})
 }
 
-// gaugeFolder is where the tide gauges' computer lays its files down, on the SFTP server.
-func gaugeFolder(folder string) string { return filepath.Join(folder, "sftp", "gauges", "in") }
+// gaugeFolder is where the tide gauges' computer lays its files down, on the WebDAV server.
+func gaugeFolder(folder string) string { return filepath.Join(folder, "webdav", "gauges", "in") }
 
 // gauge lets a file of the tide gauges arrive: it is written under another name and renamed, as most programs
 // do.

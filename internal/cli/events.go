@@ -147,6 +147,9 @@ func reportedBy(e wire.Event) string {
 	case e.Sender != "":
 		return e.Sender
 	}
+	if e.Reporter == "" {
+		return "the service"
+	}
 	return e.Reporter
 }
 

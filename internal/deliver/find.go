@@ -59,6 +59,7 @@ func Find(look Look, pattern string, also func(file string) bool, each func(e En
 		at := todo[len(todo)-1]
 		todo = todo[:len(todo)-1]
 		err := look.List(at.dir, func(e Entry) error {
+			e.Changed = e.Changed.UTC() // so that equal ones are equal
 			if entries++; entries > mostEntries {
 				return fault.New(fault.Task, "look for "+pattern,
 					fmt.Sprintf("there are more than %d files and folders", mostEntries),

@@ -48,6 +48,15 @@ func looked(t *testing.T, p place) {
 	assert.Equal(t, []string{"seen/a b.csv 12", "seen/deep/er/c.csv 18", "seen/ü#1.csv 13"}, find("seen/**/*.csv"))
 	assert.Equal(t, []string{"seen/a b.csv 12", "seen/ü#1.csv 13"}, find("seen/*.csv"))
 	assert.Equal(t, []string{"seen/deep/er/c.csv 18"}, find("*/deep/*/?.csv"))
+	twice := [2][]deliver.Entry{}
+	for n := range twice {
+		_, err := deliver.Find(look, "seen/*.csv", func(string) bool { return false }, func(e deliver.Entry, _ bool) error {
+			twice[n] = append(twice[n], e)
+			return nil
+		})
+		require.NoError(t, err)
+	}
+	assert.True(t, slices.Equal(twice[0], twice[1]), "equal files are equal")
 	e, err := look.Stat("seen/ü#1.csv")
 	require.NoError(t, err)
 	assert.Equal(t, int64(13), e.Size)

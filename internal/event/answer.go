@@ -80,7 +80,7 @@ func checkLimit(k *Checking, at string, q job.QueryWatch) {
 	}
 }
 
-const shownSQL = 80 // letters
+const shownSQL = 60 // letters
 
 func (answer) Reading(c job.Condition) string {
 	q := c.Query.WithDefaults()

@@ -103,7 +103,7 @@ func howFar(wait job.Wait, have int, missing []string, since time.Time) string {
 	case len(missing) == 0:
 		return "All of it came at " + since.Format("15:04 MST on 2 January") + "."
 	}
-	return "Waits for " + text + "."
+	return "Waits for " + strings.TrimSuffix(text, ".") + "."
 }
 
 // LookNow looks at what a condition waits for, as it is now, and starts nothing. Whoever may save jobs may do
@@ -146,12 +146,13 @@ func (js *Jobs) LookNow(ctx context.Context, who job.Person, c job.Condition) (j
 	return job.Looked{Sentence: fmt.Sprintf("The last run of %s, %s, is %s, which %s.", c.Job, all[0].ID, all[0].State, counts)}, nil
 }
 
-// unlessRefused tells what a place refused as what it is, and no failure of ours.
+// unlessRefused tells what a place refused as something that is seen, and no failure of ours.
 func unlessRefused(seen job.Looked, err error) (job.Looked, error) {
-	if err != nil {
-		return seen, &Refused{fault.Of(err)}
+	if err == nil {
+		return seen, nil
 	}
-	return seen, nil
+	f := fault.Of(err)
+	return job.Looked{Failing: true, Sentence: strings.TrimSpace(phrase.Upper("it cannot be seen now: "+f.Error()+". ") + f.Advice)}, nil
 }
 
 // lastEvent tells whether the last event of a type is what a condition means.

@@ -17,6 +17,7 @@ import (
 )
 
 func TestBouncesComeHome(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	ctx := context.Background()
 	w.Bounces()

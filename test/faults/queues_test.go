@@ -20,6 +20,7 @@ import (
 )
 
 func TestTwoNodesKeepTogetherToThePaceOfAMailServer(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	ctx := context.Background()
 	second := w.Beside()
@@ -96,6 +97,7 @@ func TestFilesOfOneNameFromTwoNodesAllArrive(t *testing.T) {
 }
 
 func TestASlowDestinationHoldsUpNobodyElse(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	ctx := context.Background()
 	w.FilePlaces()

@@ -48,6 +48,7 @@ func released(t *testing.T) string {
 // While nodes are brought to a new version one after another, those of the last
 // release go on working on the new schema, beside the new ones.
 func TestTheLastReleaseWorksOnTheNewSchema(t *testing.T) {
+	t.Parallel()
 	old := released(t)
 	w := world.Open(t) // the new version has brought the schema up
 	ctx := context.Background()

@@ -52,6 +52,7 @@ func take(at time.Time) sample {
 // old months dropped and new ones made. Every due time is decided, and nothing grows.
 // IRONBELL_SOAK says how many days; make soak lets it live for 24.
 func TestTheCompanyLivesForDaysUnderATurnedClock(t *testing.T) {
+	t.Parallel()
 	days := 1
 	if text := os.Getenv("IRONBELL_SOAK"); text != "" {
 		var err error

@@ -18,6 +18,7 @@ import (
 )
 
 func TestWhatIsSaidOfWaitingIsTrueNow(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	ctx := context.Background()
 	w.Report("Slow", "SELECT pg_sleep(60), 1 AS n")
@@ -140,6 +141,7 @@ func TestALargeRunCountsAllAndShowsWhatWentWrongFirst(t *testing.T) {
 }
 
 func TestAnAlertHasAPageAndALongLogIsReadOn(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	ctx := context.Background()
 	w.Report("Broken", "SELECT 1/(SELECT count(*) FROM ports WHERE code = 'none')")

@@ -32,6 +32,7 @@ export type CalendarEntry = Schemas['Entry'];
 export type CalendarDefinition = Schemas['Definition'];
 export type OutsideEvent = Schemas['Event'];
 export type Condition = Schemas['Condition'];
+export type WaitingCondition = Schemas['WaitingCondition'];
 export type Looked = Schemas['Looked'];
 export type Sender = Schemas['Sender'];
 export type SenderKey = Schemas['SenderKey'];

@@ -5,6 +5,7 @@ import "time"
 // Looked is what is seen right now of what a trigger waits for. Nothing is started by it.
 type Looked struct {
 	Sentence string       `json:"sentence" doc:"what is there, and what it would do"`
+	Failing  bool         `json:"failing,omitempty" doc:"it cannot be seen right now, as the sentence says"`
 	Files    []LookedFile `json:"files,omitempty" doc:"the newest files that are meant, at most 20"`
 	Columns  []string     `json:"columns,omitempty" doc:"of the answer"`
 	Rows     [][]string   `json:"rows,omitempty" doc:"of the answer, at most 20"`

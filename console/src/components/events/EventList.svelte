@@ -71,7 +71,7 @@
                     >run {e.run}</a
                   >
                 {:else if e.sender}{e.sender}
-                {:else}{e.reporter}{/if}
+                {:else}{e.reporter || 'the service'}{/if}
               </td>
               <td class="mono max-w-60 truncate text-[12px]" title={dataOf(e)}>{dataOf(e)}</td>
               <td class="max-w-80 min-w-44">

@@ -1,6 +1,7 @@
 <script lang="ts">
   // What jobs wait for beside the time, and how far each has come.
   import { createQuery } from '@tanstack/svelte-query';
+  import type { WaitingCondition } from '../../lib/api';
   import { myZone } from '../../lib/me.svelte';
   import { asks } from '../../lib/queries';
   import { p } from '../../router';
@@ -10,6 +11,9 @@
   const { job }: { job?: string } = $props();
   const list = createQuery(() => asks.waiting(job));
   const all = $derived(list.data ?? []);
+  // Of a single one that nothing is known of the sentence says all.
+  const told = (conditions: WaitingCondition[]) =>
+    conditions.length > 1 ? conditions : conditions.filter((c) => c.came || c.looked || c.failing);
 </script>
 
 {#if all.length || !job}
@@ -27,7 +31,7 @@
             {/if}
             <p class="break-words">{w.sentence}</p>
             <ul class="soft text-[13px]">
-              {#each w.conditions ?? [] as c, k (k)}
+              {#each told(w.conditions ?? []) as c, k (k)}
                 <li class="break-words">
                   {#if c.failing}<span class="text-error">Cannot be seen</span>
                     {c.reading}: {c.failing}
