@@ -159,7 +159,11 @@ func (js *Jobs) Described(j job.Job) job.Job {
 		t := &j.Triggers[i]
 		if t.Rule == "" {
 			if t.Wait != nil {
-				t.Reading = "when " + event.WaitReading(*t.Wait)
+				word := "when "
+				if c := t.Wait.For[0]; c.Files != nil || c.Query != nil || c.Start != "" {
+					word = "on " // a file, a yes, a start
+				}
+				t.Reading = word + event.WaitReading(*t.Wait)
 			}
 			continue
 		}

@@ -103,6 +103,12 @@ func howFar(wait job.Wait, have int, missing []string, since time.Time) string {
 	case len(missing) == 0:
 		return "All of it came at " + since.Format("15:04 MST on 2 January") + "."
 	}
+	if have == 0 && len(wait.For) > 1 {
+		if wait.Need == job.NeedAny {
+			return "Waits for any of them; none has come yet."
+		}
+		return fmt.Sprintf("0 of %d: none of them has come yet.", len(wait.For))
+	}
 	return "Waits for " + strings.TrimSuffix(text, ".") + "."
 }
 

@@ -31,7 +31,10 @@ export function does(t: Task, readAs: JobPage['read_as']): [string, string] {
     ];
   }
   if (t.collect)
-    return [`collect ${t.collect.take ?? 'newest'} from “${t.collect.source}”`, t.collect.pattern];
+    return [
+      `collect ${t.collect.take ?? 'newest'} from “${t.collect.destination || t.collect.source}”`,
+      t.collect.pattern,
+    ];
   if (t.fetch) return ['fetch', t.fetch.url];
   if (t.convert)
     return [
