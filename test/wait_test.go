@@ -101,12 +101,12 @@ func TestCirclesAcrossJobsAreRefused(t *testing.T) {
 	_, err = w.C.SaveJob(ctx, "A", wire.JobRequest{Owner: "mara", Definition: a})
 	assert.ErrorContains(t, err, "the job would wait for itself")
 	for want, c := range map[string]job.Condition{
-		"there is no job \"Z\"; save it first":  {Job: "Z"},
-		"name one of an event, a job, files, a query or a start":         {},
-		"outcomes belong to a job":              {Event: "x", Ends: []job.RunState{job.RunDone}},
-		"source and subject belong to an event": {Job: "B", Subject: "x"},
-		"name one of an event, a job, files, a query or a start\n":       {Job: "B", Event: "x"},
-		"there is no parameter \"depth\"":       {Event: "take"},
+		"there is no job \"Z\"; save it first":                     {Job: "Z"},
+		"name one of an event, a job, files, a query or a start":   {},
+		"outcomes belong to a job":                                 {Event: "x", Ends: []job.RunState{job.RunDone}},
+		"source and subject belong to an event":                    {Job: "B", Subject: "x"},
+		"name one of an event, a job, files, a query or a start\n": {Job: "B", Event: "x"},
+		"there is no parameter \"depth\"":                          {Event: "take"},
 	} {
 		bad := world.Tasks(world.ReportOf("Ports"))
 		bad.Triggers = waitFor("", c)

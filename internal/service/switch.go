@@ -160,7 +160,7 @@ func (js *Jobs) Described(j job.Job) job.Job {
 		if t.Rule == "" {
 			if t.Wait != nil {
 				word := "when "
-				if c := t.Wait.For[0]; c.Files != nil || c.Query != nil || c.Start != "" {
+				if c := first(t.Wait.For); c.Files != nil || c.Query != nil || c.Start != "" {
 					word = "on " // a file, a yes, a start
 				}
 				t.Reading = word + event.WaitReading(*t.Wait)
@@ -221,4 +221,12 @@ func (js *Jobs) Upcoming(j job.Job, passing Passing, after, until time.Time, lim
 	slices.SortFunc(out, time.Time.Compare)
 	out = slices.CompactFunc(out, time.Time.Equal)
 	return out[:min(len(out), limit)]
+}
+
+// first is the first condition; none of what waits for nothing yet.
+func first(all []job.Condition) job.Condition {
+	if len(all) == 0 {
+		return job.Condition{}
+	}
+	return all[0]
 }

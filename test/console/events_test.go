@@ -1,8 +1,8 @@
 package console
 
 import (
-	"fmt"
 	"context"
+	"fmt"
 	"strings"
 	"testing"
 

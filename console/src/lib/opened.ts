@@ -1,14 +1,25 @@
 // A form that opens where it was asked for.
 import { onDestroy } from 'svelte';
 
+/** What had the keyboard last, with its words and what it stood in: a button may go when its form comes. */
+let last: { from: HTMLElement; words?: string; beside: Element | null } | undefined;
+const stand = (from: HTMLElement) => ({
+  from,
+  words: from.textContent.trim(),
+  beside: from.closest('section, article, li, tr, main'),
+});
+document.addEventListener('focusin', (e) => {
+  if (e.target instanceof HTMLElement) last = stand(e.target);
+});
+
 /**
  * To be attached to a form: the keyboard goes into its first field, Escape closes it, and when it
  * is gone the keyboard is back where it was, or on the button of the same words.
  */
 export const opened = (close: () => void) => (form: HTMLElement) => {
-  const from = document.activeElement instanceof HTMLElement ? document.activeElement : undefined;
-  const words = from?.textContent.trim();
-  const beside = from?.closest('section, article, li, tr, main');
+  const on = document.activeElement;
+  const { from, words, beside } =
+    on instanceof HTMLElement && on !== document.body ? stand(on) : (last ?? stand(document.body));
   form
     .querySelector<HTMLElement>(
       'input:not([type=hidden]):not(:disabled), select:not(:disabled), textarea:not(:disabled), button:not(:disabled)',
@@ -29,7 +40,7 @@ export const opened = (close: () => void) => (form: HTMLElement) => {
         [...(within?.querySelectorAll<HTMLElement>('button, a') ?? [])].find(
           (b) => words && b.textContent.trim() === words,
         );
-      const to = from?.isConnected && from !== document.body ? from : (again(beside) ?? again(document.body));
+      const to = from.isConnected && from !== document.body ? from : (again(beside) ?? again(document.body));
       (to ?? document.querySelector<HTMLElement>('main'))?.focus();
     });
   };

@@ -84,7 +84,7 @@
               <td class="!text-right">
                 {#if mayBegin()}<button
                     class="edit-link"
-                    aria-label="Play event no. {e.number} again"
+                    aria-label="Play again …, event no. {e.number}"
                     aria-expanded={asked === e.number}
                     onclick={() => (asked = e.number)}>Play again …</button
                   >{/if}
@@ -97,7 +97,7 @@
                     {@attach opened(() => (asked = 0))}
                     class="flex flex-wrap items-center gap-2"
                     role="group"
-                    aria-label="Play event no. {e.number} again"
+                    aria-label="Play it again, event no. {e.number}"
                   >
                     <span
                       >All that waits for {e.type} counts it once more, as of {e.time.slice(0, 10)}; jobs that
