@@ -310,6 +310,8 @@ func (e *Engine) listen(ctx context.Context) {
 			case job.NoticeJobs:
 				e.Node.Clock.Wake()
 				e.Node.Look.Wake()
+			case job.NoticeWatches:
+				e.Node.Look.Wake()
 			case job.NoticeParts:
 				e.Node.Work.Wake()
 			case job.NoticeDeliveries:

@@ -7,6 +7,7 @@ type NoticeKind string
 const (
 	NoticeJobs         NoticeKind = "jobs"         // jobs, or when they ring
 	NoticeCalendars    NoticeKind = "calendars"    // calendars, or what is said of all rules
+	NoticeWatches      NoticeKind = "watches"      // what is to be looked at now
 	NoticeParts        NoticeKind = "parts"        // parts of runs that became ready, or may
 	NoticeRun          NoticeKind = "run"          // one run; the id names it
 	NoticeRuns         NoticeKind = "runs"         // many runs

@@ -2,6 +2,7 @@ package runs
 
 import (
 	"context"
+	"fmt"
 	"slices"
 	"time"
 
@@ -21,14 +22,15 @@ type startBy struct {
 	given   job.Values
 	nominal time.Time
 	why     string
+	opens   time.Time // when it may begin, by its permitted hours
 
 	made   int // its place among the runs that are made, from 1 on; 0 when it made none
 	joined job.RunID
 }
 
-// Add asks for a run of a trigger, and gives what it is called until it is made: see Run.
-func (s *Starts) Add(w rings.Waiter, given job.Values, nominal time.Time, why string) job.RunID {
-	s.all = append(s.all, startBy{w: w, given: given, nominal: nominal, why: why})
+// Add asks for a run of a trigger that may begin from an instant on, and gives what it is called until it is made: see Run.
+func (s *Starts) Add(w rings.Waiter, given job.Values, nominal time.Time, why string, opens time.Time) job.RunID {
+	s.all = append(s.all, startBy{w: w, given: given, nominal: nominal, why: why, opens: opens})
 	return job.RunID(-len(s.all))
 }
 
@@ -101,6 +103,11 @@ func (rs *Runs) Make(ctx context.Context, t *store.Tx, s *Starts) (made []rings.
 		}
 		if err := timeRun(&run, one.w.Delay, one.w.Deadline.V, usual[one.w.JobID]); err != nil {
 			return nil, err
+		}
+		if one.opens.After(now) && (run.Ready == nil || run.Ready.Before(one.opens)) {
+			run.Ready = &one.opens
+			run.Why += fmt.Sprintf(" It begins at %s, when its permitted hours do.", one.opens.Format("Mon 2 January 15:04 MST"))
+			run.Reason = "waits for its permitted hours"
 		}
 		made = append(made, run)
 		if d.Decision == job.RingPassedOver {

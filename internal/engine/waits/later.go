@@ -41,7 +41,11 @@ func (ws *Waits) start(ctx context.Context, t *store.Tx, starts *runs.Starts, w 
 			return 0, "", err
 		}
 	}
-	return starts.Add(w, given, nominal, text), "", nil
+	opens, err := w.Timing.V.Opens(place(w), ws.node.Now())
+	if err != nil {
+		return 0, "", err
+	}
+	return starts.Add(w, given, nominal, text, opens), "", nil
 }
 
 // isSingle tells whether one thing that happens is enough to start a run at once, so that nothing need be
@@ -49,7 +53,7 @@ func (ws *Waits) start(ctx context.Context, t *store.Tx, starts *runs.Starts, w 
 func isSingle(w rings.Waiter) bool {
 	wait := w.Waits.V.WithDefaults()
 	return w.Rule == "" && (len(wait.For) == 1 || wait.Need == job.NeedAny) && wait.Gather == 0 && wait.Quiet == 0 &&
-		len(w.Timing.V.Hours) == 0
+		wait.Outside != job.OutsidePassOver
 }
 
 // clockTime is an instant as the job's clocks show it.
@@ -77,8 +81,8 @@ func (ws *Waits) inQuiet(ctx context.Context, t *store.Tx, w rings.Waiter, h rin
 		clockTime(w, w.StartedAt.Add(quiet))), t.DropHappened(ctx, w.TriggerID, h.Bunch)
 }
 
-// later tells why what is complete starts its run later: since more may come, or since the hours in which it
-// may start are others. It says so, too, when it is passed over.
+// later tells why what is complete starts its run later, since more may come, or never, since it is passed
+// over outside of the permitted hours.
 func (ws *Waits) later(ctx context.Context, t *store.Tx, w rings.Waiter, h rings.Happened) (why string, err error) {
 	wait := w.Waits.V.WithDefaults()
 	opens, err := w.Timing.V.Opens(place(w), h.At)
@@ -89,7 +93,7 @@ func (ws *Waits) later(ctx context.Context, t *store.Tx, w rings.Waiter, h rings
 		return fmt.Sprintf("passes it over: it starts between %s only", strings.Join(w.Timing.V.Hours, " and ")),
 			t.DropHappened(ctx, w.TriggerID, h.Bunch)
 	}
-	if wait.Gather == 0 && !opens.After(h.At) {
+	if wait.Gather == 0 {
 		return "", nil
 	}
 	g, err := t.Gathering(ctx, w.TriggerID, h.Bunch)
@@ -101,21 +105,13 @@ func (ws *Waits) later(ctx context.Context, t *store.Tx, w rings.Waiter, h rings
 	}
 	g.Count++
 	g.Due = h.At.Add(time.Duration(wait.Gather))
-	if most := g.First.Add(time.Duration(wait.GatherMost)); wait.Gather > 0 && g.Due.After(most) {
+	if most := g.First.Add(time.Duration(wait.GatherMost)); g.Due.After(most) {
 		g.Due = most
 	}
 	why = fmt.Sprintf("gathers: it starts at %s when nothing more comes", clockTime(w, g.Due))
-	if wait.Gather > 0 && g.Count > 1 {
+	if g.Count > 1 {
 		why = fmt.Sprintf("gathers, %d until now", g.Count)
 	}
-	if opens, err = w.Timing.V.Opens(place(w), g.Due); err != nil {
-		return "", err
-	}
-	if opens.After(g.Due) {
-		g.Due = opens
-		why = fmt.Sprintf("starts at %s, when the hours begin in which it may", clockTime(w, g.Due))
-	}
-	ws.node.Look.Wake()
 	return why, t.Gather(ctx, w.TriggerID, *g)
 }
 

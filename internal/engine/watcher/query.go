@@ -26,8 +26,9 @@ import (
 )
 
 const (
-	mostAnswered = 10_000 // rows of one answer
-	longestShown = 200    // letters of a value that is told of
+	mostAnswered = 10_000    // rows of one answer
+	longestShown = 200       // letters of a value that is told of
+	mostData     = 256 << 10 // bytes of an event, as of one that is reported
 )
 
 // answered is what a look at a source leaves for the next one.
@@ -56,7 +57,12 @@ func (w *Watcher) ask(ctx context.Context, all []rings.Watching) (out []looked) 
 	}
 	answers := map[string]asked{}
 	var pass []int64
-	for _, one := range all {
+	began := time.Now()
+	for i, one := range all {
+		if i > 0 && time.Since(began) > lookLimit/2 {
+			w.release(ctx, all[i:])
+			break
+		}
 		q := one.Spec.V.Query.WithDefaults()
 		if one.Gate && !one.Held {
 			pass = append(pass, one.ID) // no run waits for it
@@ -170,7 +176,7 @@ func (w *Watcher) changes(one rings.Watching, q job.QueryWatch, before answered,
 	after = before
 	value, there := first(answer)
 	tell := func(text string) {
-		facts := map[string]any{"rows": len(answer.Rows), "value": fact(value, kindOf(answer, 0)), "before": fact(before.Value, kindOf(answer, 0))}
+		facts := map[string]any{"rows": len(answer.Rows), "value": fact(shown(value), kindOf(answer, 0)), "before": fact(before.Value, kindOf(answer, 0))}
 		if len(answer.Rows) > 0 {
 			facts["row"] = row(answer, 0)
 		}
@@ -294,9 +300,17 @@ func newRows(one rings.Watching, q job.QueryWatch, before answered, answer repor
 func (w *Watcher) answer(one rings.Watching, name string, before answered, s said) job.Event {
 	s.facts["source"] = name
 	id := sha256.Sum256(fmt.Appendf(nil, "%d\x00%s\x00%s\x00%d", one.ID, s.id, before.Mark, one.Lease))
+	text := data(s.facts)
+	if len(text) > mostData {
+		// What takes a value of it fails with its name, rather than that the event is as large as its source pleases.
+		delete(s.facts, "all")
+		delete(s.facts, "row")
+		s.facts["too_large"] = true
+		text = data(s.facts)
+	}
 	return job.Event{
 		ID: base64.RawURLEncoding.EncodeToString(id[:18]), Source: "/ironbell/sources/" + url.PathEscape(name),
-		Type: job.EventAnswer, Subject: s.text, Time: w.node.Now(), Data: data(s.facts),
+		Type: job.EventAnswer, Subject: s.text, Time: w.node.Now(), Data: text,
 	}
 }
 

@@ -67,19 +67,18 @@ func TestWhatHappensWaitsForPermittedHours(t *testing.T) {
 	o.Event(e, "1", clock.Now())
 	clock.Turn(10 * time.Minute)
 	o.Event(e, "2", clock.Now())
-	assert.Equal(t, []int{0, 0, 2, 1}, []int{count(waits), count(over), count(night), count(quiet)})
+	assert.Equal(t, []int{2, 0, 2, 1}, []int{count(waits), count(over), count(night), count(quiet)})
+	assert.Equal(t, 2, o.Number(`SELECT count(*) FROM parts WHERE job_id = $1 AND ready_at = '2026-11-24 06:00:00+00'`, waits.ID),
+		"each has its run, which waits for the morning")
+	assert.Contains(t, o.Text(`SELECT why FROM runs WHERE job_id = $1 LIMIT 1`, waits.ID),
+		"It begins at Tue 24 November 06:00 GMT, when its permitted hours do.")
 	note := o.Text(`SELECT note FROM events ORDER BY id DESC LIMIT 1`)
-	assert.Contains(t, note, "Waits starts at 06:00 GMT, when the hours begin in which it may")
 	assert.Contains(t, note, "Over passes it over: it starts between 06:00-20:00 only")
 	assert.Contains(t, note, "Quiet was started at 21:00 GMT, and starts by nothing else until 21:30 GMT")
-	clock.Set(enginetest.London(11, 24, 5, 59))
-	o.look(e)
-	assert.Zero(t, count(waits))
 	clock.Set(enginetest.London(11, 24, 6, 0).Add(time.Second))
-	o.look(e)
-	assert.Equal(t, []int{1, 0}, []int{count(waits), count(over)})
 	o.Event(e, "3", clock.Now())
-	assert.Equal(t, []int{2, 1, 2, 2}, []int{count(waits), count(over), count(night), count(quiet)})
+	assert.Equal(t, []int{3, 1, 3, 2}, []int{count(waits), count(over), count(night), count(quiet)})
+	assert.Equal(t, 1, o.Number(`SELECT count(*) FROM parts WHERE job_id = $1 AND ready_at = '2026-11-24 20:00:00+00'`, night.ID))
 }
 
 // A job that is off is started by what happens only when it says so.

@@ -64,9 +64,11 @@ func New(n *node.Node, s asks, d *deliver.Destinations, sources *report.Sources,
 const (
 	lookLimit = 2 * time.Minute // for one look
 	leaseOver = 15 * time.Second
-	batch     = 100 // watches that are taken at once
-	together  = 4   // places that are looked at at once
-	eventsIn  = 200 // that are recorded in one transaction
+
+	sweepEvery = 10 * time.Minute
+	batch      = 100 // watches that are taken at once
+	together   = 4   // places that are looked at at once
+	eventsIn   = 200 // that are recorded in one transaction
 )
 
 // Run looks until ctx ends.
@@ -75,7 +77,14 @@ func (w *Watcher) Run(ctx context.Context) {
 	beside.Go(func() { w.announce(ctx) })
 	beside.Go(func() { w.hear(ctx) })
 	defer beside.Wait()
+	var swept time.Time
 	for {
+		if time.Since(swept) > sweepEvery {
+			if err := w.sweep(ctx); err != nil {
+				w.node.Failed(ctx, "forget what nobody waits for", err)
+			}
+			swept = time.Now()
+		}
 		more, err := w.Pass(ctx)
 		if err != nil {
 			w.node.Failed(ctx, "look at what jobs wait for", err)
@@ -88,6 +97,26 @@ func (w *Watcher) Run(ctx context.Context) {
 			return
 		}
 	}
+}
+
+// sweep forgets what nobody waits for any more, with the alerts that it cannot be seen.
+func (w *Watcher) sweep(ctx context.Context) error {
+	return w.store.Do(ctx, func(t *store.Tx) error {
+		gone, err := t.SweepWatches(ctx)
+		if err != nil {
+			return err
+		}
+		causes := make([]string, len(gone))
+		for i, id := range gone {
+			causes[i] = alertOf(rings.Watching{ID: id})
+		}
+		if len(causes) > 0 {
+			if err := t.CloseAlertsOf(ctx, causes); err != nil {
+				return err
+			}
+		}
+		return t.SweepCollected(ctx)
+	})
 }
 
 // pause is how long nothing is due.
@@ -164,14 +193,30 @@ func (w *Watcher) failing(ctx context.Context, all []rings.Watching) (out []look
 	if err == nil {
 		defer look.Close()
 	}
-	for _, one := range all {
-		if err != nil {
+	began := time.Now()
+	for i, one := range all {
+		switch {
+		case err != nil:
 			out = append(out, looked{one, err})
-			continue
+		case i > 0 && time.Since(began) > lookLimit/2:
+			w.release(ctx, all[i:])
+			return out
+		default:
+			out = append(out, looked{one, w.files(ctx, look, one)})
 		}
-		out = append(out, looked{one, w.files(ctx, look, one)})
 	}
 	return out
+}
+
+// release gives watches back for which there was no time, before their lease ends.
+func (w *Watcher) release(ctx context.Context, all []rings.Watching) {
+	ids := make([]int64, len(all))
+	for i, one := range all {
+		ids[i] = one.ID
+	}
+	if err := w.store.Do(ctx, func(t *store.Tx) error { return t.ReleaseWatches(ctx, ids) }); err != nil {
+		w.node.Failed(ctx, "look at it later", err)
+	}
 }
 
 var errTooLong = fault.New(fault.Task, "look at what jobs wait for",

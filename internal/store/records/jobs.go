@@ -404,7 +404,8 @@ func (q Q) putWatch(ctx context.Context, w *job.Watch) (*int64, error) {
 	var id *int64
 	err := sqlx.GetContext(ctx, q.Ext, &id, `INSERT INTO watches (kind, place_id, key, spec, every)
 		SELECT $1, place, $3, $4, $5 FROM record_id($6, $2) AS place WHERE place IS NOT NULL
-		ON CONFLICT (kind, place_id, key) DO UPDATE SET every = least(watches.every, excluded.every),
+		ON CONFLICT (kind, place_id, key) DO UPDATE SET every = CASE WHEN EXISTS (SELECT 1 FROM trigger_waits x
+				WHERE x.watch_id = watches.id) THEN least(watches.every, excluded.every) ELSE excluded.every END,
 			next_at = CASE WHEN excluded.every < watches.every THEN bell_now() ELSE watches.next_at END RETURNING id`,
 		w.Kind, w.Place, w.Key, db.Document[job.Watch]{V: *w}, w.Every.Seconds(), kind)
 	if errors.Is(err, sql.ErrNoRows) {

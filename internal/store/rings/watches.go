@@ -25,7 +25,7 @@ type Watching struct {
 	Gate    bool                   `db:"gate"` // it is of interest only then
 }
 
-// TakeWatches leases what is due to be looked at, by what is due first. What nobody waits for is not looked at.
+// TakeWatches leases what is due to be looked at, by what is due first.
 func (t *Tx) TakeWatches(ctx context.Context, lease time.Duration, limit int) ([]Watching, error) {
 	var all []Watching
 	err := sqlx.SelectContext(ctx, t.Ext, &all, `UPDATE watches w SET lease = lease + 1,
@@ -94,7 +94,14 @@ func (t *Tx) LookFailed(ctx context.Context, w Watching, mark any, next time.Dur
 // PassWatches ends the leases of watches that need no look now.
 func (t *Tx) PassWatches(ctx context.Context, ids []int64) error {
 	_, err := t.Ext.ExecContext(ctx, `UPDATE watches SET leased_until = NULL,
-		next_at = bell_now() + make_interval(secs => every) WHERE id = ANY($1)`, ids)
+		next_at = CASE WHEN next_at < leased_until THEN bell_now() ELSE bell_now() + make_interval(secs => every) END
+		WHERE id = ANY($1)`, ids)
+	return db.Wrap(err, "look at it later")
+}
+
+// ReleaseWatches gives watches back for which there was no time.
+func (t *Tx) ReleaseWatches(ctx context.Context, ids []int64) error {
+	_, err := t.Ext.ExecContext(ctx, `UPDATE watches SET leased_until = NULL, next_at = bell_now() WHERE id = ANY($1)`, ids)
 	return db.Wrap(err, "look at it later")
 }
 
@@ -105,11 +112,17 @@ func (q Q) Hasten(ctx context.Context, ids []int64) error {
 	return db.Wrap(err, "look at once")
 }
 
-// HastenFor lets what a run waits for be looked at now.
-func (q Q) HastenFor(ctx context.Context, trigger int64) error {
-	_, err := q.Ext.ExecContext(ctx, `UPDATE watches SET next_at = bell_now() WHERE next_at > bell_now() AND id IN
+// HastenFor lets what a trigger waits for be looked at now.
+func (t *Tx) HastenFor(ctx context.Context, trigger int64) error {
+	res, err := t.Ext.ExecContext(ctx, `UPDATE watches SET next_at = bell_now() WHERE next_at > bell_now() AND id IN
 		(SELECT watch_id FROM trigger_waits WHERE trigger_id = $1 AND watch_id IS NOT NULL)`, trigger)
-	return db.Wrap(err, "look at once")
+	if err != nil {
+		return db.Wrap(err, "look at once")
+	}
+	if n, err := res.RowsAffected(); err != nil || n == 0 {
+		return db.Wrap(err, "look at once")
+	}
+	return t.Tell(ctx, db.Notice{Kind: job.NoticeWatches})
 }
 
 // WatchedPlace is a watch on a destination, for those that notice changes by themselves.
@@ -238,10 +251,12 @@ func (t *Tx) Gathering(ctx context.Context, trigger int64, bunch string) (*Gathe
 
 // Gather notes what a locked trigger gathers.
 func (t *Tx) Gather(ctx context.Context, trigger int64, g Gathering) error {
-	_, err := t.Ext.ExecContext(ctx, `INSERT INTO gathered (trigger_id, bunch, first_at, due_at, count)
+	if _, err := t.Ext.ExecContext(ctx, `INSERT INTO gathered (trigger_id, bunch, first_at, due_at, count)
 		VALUES ($1, $2, $3, $4, $5) ON CONFLICT (trigger_id, bunch) DO UPDATE SET due_at = excluded.due_at,
-		count = excluded.count`, trigger, g.Bunch, g.First, g.Due, g.Count)
-	return db.Wrap(err, "gather")
+		count = excluded.count`, trigger, g.Bunch, g.First, g.Due, g.Count); err != nil {
+		return db.Wrap(err, "gather")
+	}
+	return t.Tell(ctx, db.Notice{Kind: job.NoticeWatches})
 }
 
 // DropGathering forgets what was gathered.
