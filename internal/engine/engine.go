@@ -201,7 +201,7 @@ func New(s *store.Store, sources *report.Sources, destinations *deliver.Destinat
 	})
 	r.Sender = sender.New(n, s, destinations, files, r.Holdings, r.Links, r.Outcome, r.Rests, o.Senders)
 	r.Probe = probe.New(n, s, destinations, r.Outcome, r.Rests)
-	r.Watcher = watcher.New(n, s, destinations, sources, r.Waits)
+	r.Watcher = watcher.New(n, s, destinations, sources, r.Waits, r.Installation)
 	r.Upkeep = upkeep.New(upkeep.Needs{
 		Node: n, Store: s, Files: files, Destinations: destinations, Holdings: r.Holdings, Links: r.Links,
 		Guard: o.Guard, Zones: r.Zones,

@@ -27,7 +27,8 @@ func (start) Reading(c job.Condition) string {
 }
 
 func (start) Matches(c job.Condition, h Happening) (matches bool, why string) {
-	if h.Event == nil || h.Event.Type != job.EventStarted {
+	// Others may report the type, and no other source.
+	if h.Event == nil || h.Event.Type != job.EventStarted || h.Event.Source != job.NodesSource {
 		return false, ""
 	}
 	if data, ok := h.Facts["data"].(map[string]any); c.Start == job.StartFirst && (!ok || data["first"] != true) {

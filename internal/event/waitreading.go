@@ -35,15 +35,15 @@ func Said(e job.Event) string {
 	if name, err := url.PathUnescape(place); err == nil {
 		place = name
 	}
+	files, answers := strings.HasPrefix(e.Source, job.DestinationsSource), strings.HasPrefix(e.Source, job.SourcesSource)
 	switch {
-	case !job.IsHouse(e.Source):
-	case e.Type == job.EventFileArrived:
+	case files && e.Type == job.EventFileArrived:
 		return fmt.Sprintf("file %s arrived at %s", e.Subject, place)
-	case e.Type == job.EventFileGone:
+	case files && e.Type == job.EventFileGone:
 		return fmt.Sprintf("file %s is gone from %s", e.Subject, place)
-	case e.Type == job.EventAnswer:
+	case answers && e.Type == job.EventAnswer:
 		return fmt.Sprintf("%s answered %s", place, e.Subject)
-	case e.Type == job.EventStarted:
+	case e.Source == job.NodesSource && e.Type == job.EventStarted:
 		return fmt.Sprintf("the service started (node %s)", e.Subject)
 	}
 	text := fmt.Sprintf("event %s of %s", e.Type, e.Source)

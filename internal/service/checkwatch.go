@@ -133,7 +133,7 @@ func checkOwnFiles(v *fault.Invalid, where string, d job.Definition, w job.Wait)
 		at := c.Files.Pattern
 		at = at[:strings.LastIndexByte(at, '/')+1] + "*"
 		for _, t := range d.Tasks {
-			folder, does := "", ""
+			var folder, does string
 			switch {
 			case t.Deliver != nil && t.Deliver.Destination == c.Files.Destination:
 				folder, does = t.Deliver.Folder, "brings files to"

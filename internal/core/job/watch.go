@@ -59,6 +59,14 @@ const (
 	EventStarted     = "ironbell.node.started"
 )
 
+// NodesSource is the source of events about nodes, which nobody else may report; those of destinations and
+// sources begin with what follows, and with the name of their place after it.
+const (
+	NodesSource        = HouseSource + "nodes"
+	DestinationsSource = HouseSource + "destinations/"
+	SourcesSource      = HouseSource + "sources/"
+)
+
 // WithDefaults fills in what was left out.
 func (f FileWatch) WithDefaults() FileWatch {
 	f.Happens, f.Complete = orElse(f.Happens, FileArrived), orElse(f.Complete, CompleteUnchanged)

@@ -13,19 +13,37 @@ import (
 	"ironbell/internal/core/job"
 	"ironbell/internal/deliver"
 	"ironbell/internal/engine/crash"
+	"ironbell/internal/installation"
 	"ironbell/internal/store"
 	"ironbell/internal/store/history"
+	"ironbell/internal/store/records"
 )
 
 const (
 	afterwardsBatch = 100
 	mostTries       = 12 // over about a day, then people are told and it is left
+	silentPause     = time.Minute
 	mostNumber      = 99 // that a name is given when it is taken
 )
 
 // afterwards moves and removes files that were collected by runs that are done, and tells whether there may
 // be more.
 func (w *Watcher) afterwards(ctx context.Context) (more bool, err error) {
+	any, err := w.store.CollectedWaits(ctx)
+	if err != nil || !any {
+		return false, err
+	}
+	state, err := w.installation.State(ctx)
+	if err != nil {
+		return false, err
+	}
+	if state.Silent {
+		return false, w.store.CollectedLater(ctx, silentPause) // nothing leaves, and nothing is taken away
+	}
+	is, err := w.installation.Is(ctx)
+	if err != nil {
+		return false, err
+	}
 	due, err := w.store.CollectedDue(ctx, afterwardsBatch)
 	if err != nil {
 		return false, err
@@ -39,7 +57,7 @@ func (w *Watcher) afterwards(ctx context.Context) (more bool, err error) {
 	ctx, stop := context.WithTimeout(ctx, lookLimit)
 	defer stop()
 	for _, c := range due {
-		came, err := w.clear(ctx, lines, c)
+		came, err := w.clear(ctx, lines, c, is)
 		switch {
 		case ctx.Err() != nil:
 			return false, nil // they are tried again when nobody is at them
@@ -57,7 +75,16 @@ func (w *Watcher) afterwards(ctx context.Context) (more bool, err error) {
 }
 
 // clear does with a collected file what was said, when it still is the one that was collected.
-func (w *Watcher) clear(ctx context.Context, lines map[int64]deliver.Look, c history.Collected) (came string, err error) {
+func (w *Watcher) clear(ctx context.Context, lines map[int64]deliver.Look, c history.Collected,
+	is installation.Installation,
+) (came string, err error) {
+	p, err := w.store.PlaceByID(ctx, records.Destination, c.DestinationID)
+	if err != nil {
+		return "", err
+	}
+	if is.Test != nil && !is.Test.Leaves("destination:"+p.Name) {
+		return "left where it is: this is a copy, and the destination was not named for it", nil
+	}
 	look := lines[c.DestinationID]
 	if look == nil {
 		if look, err = w.moverFor(ctx, c.DestinationID); err != nil {

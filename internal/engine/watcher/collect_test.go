@@ -9,7 +9,9 @@ import (
 
 	"ironbell/internal/core/job"
 	"ironbell/internal/engine/enginetest"
+	"ironbell/internal/installation"
 	"ironbell/internal/service"
+	"ironbell/internal/store/db"
 	"ironbell/internal/task"
 
 	"github.com/stretchr/testify/assert"
@@ -113,4 +115,25 @@ func TestCollectedFilesStayWhenTheirRunFails(t *testing.T) {
 		Tasks: []job.Task{enginetest.Strained("file", "file"), enginetest.Placed("gauges", func(d *job.DeliverTask) { d.Folder = "in/out" })},
 	})
 	require.ErrorContains(t, err, "its task place brings files to")
+}
+
+// A copy for tests takes nothing away from the places of the first one, unless they were named for it.
+func TestACopyForTestsLeavesFilesWhereTheyAre(t *testing.T) {
+	o := open(t)
+	e := o.Engine(nil)
+	o.Run(e)
+	o.Save(e, "Tides", job.Definition{Tasks: []job.Task{
+		collect(func(c *job.CollectTask) { c.Afterwards, c.Folder = job.AfterwardsRemove, "" }),
+	}})
+	for _, named := range [][]string{nil, {"destination:gauges"}} {
+		require.NoError(t, o.Store.PutSetting(o.Ctx, db.InstallationSetting,
+			installation.Installation{Test: &job.TestCopy{Named: named}}))
+		o.put("in/a.csv", strings.Repeat("1.2", len(named)+1))
+		run := o.Ring(e, "Tides", service.Ask{})
+		require.Equal(t, job.RunDone, o.Ended(run.ID).State)
+		o.Until("it is settled", func() bool {
+			return o.Number(`SELECT count(*) FROM collected WHERE run_id = $1 AND state = 'ended'`, run.ID) == 1
+		})
+		assert.Equal(t, len(named) == 0, o.lies("in/a.csv"), o.Text(`SELECT came FROM collected WHERE run_id = $1`, run.ID))
+	}
 }

@@ -331,7 +331,7 @@ func (c *compare) event(row rings.FileSeen, kind string) job.Event {
 	id := sha256.Sum256(fmt.Appendf(nil, "%d\x00%s\x00%s\x00%d\x00%d", c.one.ID, kind, row.Path, row.Size,
 		row.Changed.UnixMicro()))
 	return job.Event{
-		ID: base64.RawURLEncoding.EncodeToString(id[:18]), Source: "/ironbell/destinations/" + url.PathEscape(c.place),
+		ID: base64.RawURLEncoding.EncodeToString(id[:18]), Source: job.DestinationsSource + url.PathEscape(c.place),
 		Type: kind, Subject: row.Path, Time: c.now, Data: data(facts),
 	}
 }

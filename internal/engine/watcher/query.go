@@ -309,7 +309,7 @@ func (w *Watcher) answer(one rings.Watching, name string, before answered, s sai
 		text = data(s.facts)
 	}
 	return job.Event{
-		ID: base64.RawURLEncoding.EncodeToString(id[:18]), Source: "/ironbell/sources/" + url.PathEscape(name),
+		ID: base64.RawURLEncoding.EncodeToString(id[:18]), Source: job.SourcesSource + url.PathEscape(name),
 		Type: job.EventAnswer, Subject: s.text, Time: w.node.Now(), Data: text,
 	}
 }

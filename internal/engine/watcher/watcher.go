@@ -21,6 +21,7 @@ import (
 	"ironbell/internal/deliver"
 	"ironbell/internal/engine/node"
 	"ironbell/internal/engine/waits"
+	"ironbell/internal/installation"
 	"ironbell/internal/report"
 	"ironbell/internal/store"
 	"ironbell/internal/store/db"
@@ -41,6 +42,8 @@ type asks interface {
 	FilesSeen(ctx context.Context, watch int64, after string, limit int) ([]rings.FileSeen, error)
 	Nodes(ctx context.Context) ([]operation.Node, error)
 	PlaceByID(ctx context.Context, kind records.PlaceKind, id int64) (records.Place, error)
+	CollectedWaits(ctx context.Context) (bool, error)
+	CollectedLater(ctx context.Context, pause time.Duration) error
 	CollectedDue(ctx context.Context, limit int) ([]history.Collected, error)
 	CollectedEnded(ctx context.Context, c history.Collected, came string) error
 	CollectedAgain(ctx context.Context, c history.Collected, wait time.Duration, came string) error
@@ -53,12 +56,15 @@ type Watcher struct {
 	destinations *deliver.Destinations
 	sources      *report.Sources
 	waits        *waits.Waits
+	installation *installation.Keeper
 	hears        hearing
 }
 
 // New makes the watcher of a node.
-func New(n *node.Node, s asks, d *deliver.Destinations, sources *report.Sources, w *waits.Waits) *Watcher {
-	return &Watcher{node: n, store: s, destinations: d, sources: sources, waits: w}
+func New(n *node.Node, s asks, d *deliver.Destinations, sources *report.Sources, w *waits.Waits,
+	k *installation.Keeper,
+) *Watcher {
+	return &Watcher{node: n, store: s, destinations: d, sources: sources, waits: w, installation: k}
 }
 
 const (
@@ -360,7 +366,7 @@ func (w *Watcher) announce(ctx context.Context) {
 
 func started(n *node.Node, first bool) job.Event {
 	return job.Event{
-		ID: n.Name, Source: "/ironbell/nodes", Type: job.EventStarted, Subject: n.Name, Time: n.Now(),
+		ID: n.Name, Source: job.NodesSource, Type: job.EventStarted, Subject: n.Name, Time: n.Now(),
 		Data: data(map[string]any{"node": n.Name, "first": first}),
 	}
 }

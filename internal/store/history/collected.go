@@ -68,6 +68,19 @@ func (q Q) CollectedBefore(ctx context.Context, jobID int64, task string, destin
 	return out, db.Wrap(err, "see what was collected before")
 }
 
+// CollectedWaits tells whether collected files are to be moved or removed now.
+func (q Q) CollectedWaits(ctx context.Context) (any bool, err error) {
+	err = sqlx.GetContext(ctx, q.Ext, &any, `SELECT EXISTS (SELECT 1 FROM collected WHERE state = 'due' AND next_at <= bell_now())`)
+	return any, db.Wrap(err, "see what is to be moved away")
+}
+
+// CollectedLater puts off what is to be done with collected files.
+func (q Q) CollectedLater(ctx context.Context, pause time.Duration) error {
+	_, err := q.Ext.ExecContext(ctx, `UPDATE collected SET next_at = bell_now() + make_interval(secs => $1)
+		WHERE state = 'due' AND next_at <= bell_now()`, pause.Seconds())
+	return db.Wrap(err, "put off what is to be moved away")
+}
+
 // CollectedDue lists collected files that are to be moved or removed now; each is kept from others for five
 // minutes.
 func (q Q) CollectedDue(ctx context.Context, limit int) ([]Collected, error) {
