@@ -434,24 +434,22 @@ var jobs = []namedJob{
 		},
 	}},
 	{"Tide-gauge readings", "joren", job.Definition{
-		Own: []string{"file"},
 		Triggers: []job.Trigger{{Wait: &job.Wait{
 			For: []job.Condition{{Files: &job.FileWatch{
 				Destination: "Gauge files", Pattern: "in/*.csv", Unchanged: job.Duration(2 * time.Second),
 				Every: job.Duration(10 * time.Second),
 			}}},
-			Take: job.Values{"file": "{event.data.path}"},
 		}}},
-		IfBlank: job.BlankFail, Retry: retry(3, 10*time.Second),
+		Retry: retry(3, 10*time.Second),
 		Tasks: []job.Task{
 			{Name: "readings", Kind: job.KindCollect, Collect: &job.CollectTask{
-				Destination: "Gauge files", Pattern: "{value.file}", Settled: job.Duration(time.Second),
-				Afterwards: job.AfterwardsMove, Folder: "done/{date:%Y-%m}",
+				Destination: "Gauge files", Pattern: "in/*.csv", Take: job.TakeAll, OnlyNew: true,
+				Settled: job.Duration(time.Second), Afterwards: job.AfterwardsMove, Folder: "done/{date:%Y-%m}",
 			}},
 			{Name: "sheet", Kind: job.KindConvert, Convert: &job.ConvertTask{Outputs: []job.Output{
 				{Format: "html-mail"}, {Format: "xlsx", Name: "Tide gauge {date:%Y-%m-%d %H.%M}"},
 			}}},
-			mail("Tide gauge, {date:%H:%M}", "The readings of {value.file}.", "brina.colm@tarnwick.example"),
+			mail("Tide gauge, {date:%H:%M}", "What the tide gauge wrote down.", "brina.colm@tarnwick.example"),
 		},
 	}},
 	{"Month-end lock", "mara", job.Definition{

@@ -179,6 +179,7 @@
     deliver: 'A mail or files to a place',
     collect: 'Pick up files',
     fetch: 'Fetch a file',
+    convert: 'Convert files',
     query: 'A statement',
     program: 'A program',
     call: 'Call an address',
