@@ -32,11 +32,11 @@ test: ## Test everything: core, store, console and the whole
 	@scripts/ensure test
 	@$(MAKE) --no-print-directory build
 	@cd console && npm run --silent test
-	@# What vet finds the linter has found.
-	go test -count=1 -vet=off -ldflags=-w -parallel 4 -timeout 22m ./...
+	@# What vet finds the linter has found. Much of it waits, so that three packages go on two cores.
+	go test -count=1 -vet=off -ldflags=-w -p 3 -parallel 4 -timeout 22m ./...
 	@# By count: a limit in time may end in an error of the fuzzer's own.
-	go test -run '^$$' -fuzz FuzzParse -fuzztime 40000x -fuzzminimizetime 1x ./internal/core/rule
-	go test -run '^$$' -fuzz FuzzReadICS -fuzztime 20000x -fuzzminimizetime 1x ./internal/core/calendar
+	go test -run '^$$' -fuzz FuzzParse -fuzztime 15000x -fuzzminimizetime 1x ./internal/core/rule
+	go test -run '^$$' -fuzz FuzzReadICS -fuzztime 8000x -fuzzminimizetime 1x ./internal/core/calendar
 
 check: ## What one wants to know at each change: form, and every test that starts no server
 	@$(MAKE) --no-print-directory console
