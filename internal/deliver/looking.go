@@ -19,7 +19,7 @@ import (
 
 // FileTaking is what jobs may do with the files that lie at a destination. It is a setting.
 type FileTaking struct {
-	Taking Taking `json:"taking,omitempty" enum:"no,copy,move" doc:"what jobs may do with the files that lie there: nothing when left out; \"copy\" lets them wait for files and collect copies; \"move\" lets them move and remove files, too" few:"y"`
+	Taking Taking `json:"taking,omitempty" enum:"no,copy,move" doc:"what jobs may do with the files that lie there: \"copy\" lets them wait for files and collect copies, \"move\" lets them move and remove files, too; no when left out" few:"y"`
 }
 
 // Taking is what jobs may do with the files of a place.

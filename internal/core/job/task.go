@@ -105,7 +105,7 @@ type CollectTask struct {
 	OnlyNew     bool       `json:"only_new,omitempty" doc:"of a destination: only what no good run of the job has collected before; a file of other size or time is new"`
 	Settled     Duration   `json:"settled,omitempty" doc:"how long a file must be unchanged to be complete; 5s when left out"`
 	Largest     int64      `json:"largest,omitempty" minimum:"0" doc:"bytes that a file may have; 1 GiB when left out"`
-	Afterwards  Afterwards `json:"afterwards,omitempty" enum:"leave,move,remove" doc:"what becomes of the files there once the run is done: left where they are when left out; moved or removed where taking is move"`
+	Afterwards  Afterwards `json:"afterwards,omitempty" enum:"leave,move,remove" doc:"what becomes of the files there once the run is done; leave when left out"`
 	Folder      string     `json:"folder,omitempty" maxLength:"300" doc:"folder below the destination's root that files are moved to, with moving parts, such as done/{date:%Y-%m}"`
 }
 

@@ -22,10 +22,10 @@ type Wait struct {
 	Gather     Duration `json:"gather,omitempty" doc:"waits until nothing more came for so long, so that many make one run"`
 	GatherMost Duration `json:"gather_at_most,omitempty" doc:"how long it gathers at most, from the first on; ten times gather when left out"`
 	Quiet      Duration `json:"quiet_after,omitempty" doc:"how long after a start what happens starts no other"`
-	Outside    Outside  `json:"outside,omitempty" enum:"wait,pass over" doc:"what becomes of what happens outside of the permitted hours of a trigger without a rule: it waits for them when left out"`
+	Outside    Outside  `json:"outside,omitempty" enum:"wait,pass over" doc:"what becomes of what happens outside of the permitted hours of a trigger without a rule; wait when left out"`
 	WhileOff   bool     `json:"while_off,omitempty" doc:"what happens starts the job also while it is off, and rings by no rule"`
 	Latest     string   `json:"latest,omitempty" maxLength:"5" doc:"time of day until which a run that rang waits at most, such as 09:30; otherwise as long as within says"`
-	InVain     InVain   `json:"in_vain,omitempty" enum:"pass over,fail,go on" doc:"what a run does that waited in vain: it is passed over when left out; its owner is told in each case"`
+	InVain     InVain   `json:"in_vain,omitempty" enum:"pass over,fail,go on" doc:"what a run does that waited in vain, of which its owner is told; pass over when left out"`
 
 	Otherwise Values `json:"otherwise,omitempty" doc:"values to take where the event lacks the field that take names; without one the run fails and says which"`
 }

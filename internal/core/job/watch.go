@@ -14,12 +14,12 @@ import (
 type FileWatch struct {
 	Destination string       `json:"destination" maxLength:"200" doc:"whose files are looked at; its setting taking must let jobs do so"`
 	Pattern     string       `json:"pattern" maxLength:"500" doc:"path below its root, with * and ? for parts of a name and ** for any folders, such as gauges/**/*.csv"`
-	Happens     FileHappens  `json:"happens,omitempty" enum:"arrived,changed,gone" doc:"arrived, new or replaced, when left out; changed counts only files that are replaced"`
-	Complete    Completeness `json:"complete,omitempty" enum:"unchanged,marker,free" doc:"when a file is whole: unchanged for a while, when left out; marker: when another file stands beside it; free: when the server lets it be renamed, as servers of Windows do when nobody writes it"`
+	Happens     FileHappens  `json:"happens,omitempty" enum:"arrived,changed,gone" doc:"new and replaced files arrive, changed counts only those that are replaced; arrived when left out"`
+	Complete    Completeness `json:"complete,omitempty" enum:"unchanged,marker,free" doc:"when a file is whole: unchanged for a while; marker: another file stands beside it; free: the server lets it be renamed, as servers of Windows do when nobody writes it; unchanged when left out"`
 	Unchanged   Duration     `json:"unchanged_for,omitempty" doc:"5s when left out"`
 	Marker      string       `json:"marker,omitempty" maxLength:"100" doc:"ending behind the whole name, such as .done, or the name of a file in the same folder"`
-	SameContent SameContent  `json:"same_content,omitempty" enum:"take,pass over" doc:"whether a file counts that holds the same as one before: take when left out"`
-	Every       Duration     `json:"every,omitempty" doc:"between two looks: 1m when left out; folders of this machine tell by themselves, and are looked at every 10m beside"`
+	SameContent SameContent  `json:"same_content,omitempty" enum:"take,pass over" doc:"whether a file counts that holds the same as one before; take when left out"`
+	Every       Duration     `json:"every,omitempty" doc:"between two looks, where a folder does not tell by itself; 1m when left out"`
 }
 
 // FileHappens is what may happen to a file.
@@ -169,8 +169,8 @@ type QueryWatch struct {
 	Mark     string    `json:"mark,omitempty" maxLength:"100" doc:"new rows: the column that grows; the statement may ask for what lies above :mark"`
 	First    string    `json:"first_mark,omitempty" maxLength:"100" doc:"new rows: where to begin; when left out, with what is there then"`
 	Rows     QueryRows `json:"rows,omitempty" enum:"each,together" doc:"new rows: whether each starts the job by itself, or all that came together; each when left out"`
-	AtMost   int       `json:"at_most,omitempty" minimum:"0" maximum:"1000" doc:"new rows: how many are taken at one look; 100 when left out, the others at the next"`
-	Every    Duration  `json:"every,omitempty" doc:"between two looks; 5m when left out, 1m for ready"`
+	AtMost   int       `json:"at_most,omitempty" minimum:"0" maximum:"1000" doc:"new rows: how many are taken at one look, the others at the next; 100 when left out"`
+	Every    Duration  `json:"every,omitempty" doc:"between two looks; 5m, and for ready 1m, when left out"`
 }
 
 // QueryWhen says which answer counts.

@@ -2,6 +2,7 @@
   // What a trigger waits for, looked at now; nothing is started by it.
   import { createMutation } from '@tanstack/svelte-query';
   import { api, body, type Condition, type Looked } from '../../lib/api';
+  import { without } from '../../lib/editing/hint';
   import { myZone } from '../../lib/me.svelte';
   import Trouble from '../Trouble.svelte';
   import ZonedTime from '../ZonedTime.svelte';
@@ -9,7 +10,11 @@
   const { conditions }: { conditions: Condition[] } = $props();
   const look = createMutation(() => ({
     mutationFn: () =>
-      Promise.all(conditions.map((c): Promise<Looked> => body(api.POST('/api/look', { body: c })))),
+      Promise.all(
+        (without(conditions) as Condition[]).map((c): Promise<Looked> =>
+          body(api.POST('/api/look', { body: c })),
+        ),
+      ),
   }));
   const headsOf = (seen: Looked) =>
     seen.files?.length ? ['File', 'Bytes', 'Changed'] : (seen.columns ?? []);
