@@ -33,7 +33,7 @@ test: ## Test everything: core, store, console and the whole
 	@$(MAKE) --no-print-directory build
 	@cd console && npm run --silent test
 	@# What vet finds the linter has found. Much of it waits, so that three packages go on two cores.
-	go test -count=1 -vet=off -ldflags=-w -p 3 -parallel 4 -timeout 22m ./...
+	IRONBELL_PROGRAMS=$(CURDIR)/$(BIN) go test -count=1 -vet=off -ldflags=-w -p 3 -parallel 2 -timeout 22m ./...
 	@# By count: a limit in time may end in an error of the fuzzer's own.
 	go test -run '^$$' -fuzz FuzzParse -fuzztime 15000x -fuzzminimizetime 1x ./internal/core/rule
 	go test -run '^$$' -fuzz FuzzReadICS -fuzztime 8000x -fuzzminimizetime 1x ./internal/core/calendar
@@ -54,6 +54,7 @@ attack: ## Run the tables of attacks on real servers, and tell how many were ref
 torture: ## Break everything for minutes while thousands of jobs ring; make test has a short form
 	@scripts/ensure test
 	go test -count=1 -timeout 40m -v ./test/torture -args -jobs 300 -seconds 330
+	IRONBELL_CHANGES=200 go test -count=1 -timeout 30m -v -run TestWhatIfIsTheDifferenceOfTwoForecasts ./test
 	IRONBELL_PARTS=10000 go test -count=1 -timeout 30m -v -run TestAllPartsSettleOverAKill ./test/faults
 
 soak: ## Let the demo company live for 24 days under a turned clock; make test has a day of it

@@ -146,6 +146,7 @@ func TestNobodyShutsOthersOut(t *testing.T) {
 }
 
 func TestEventsAreReportedByWhoeverMay(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	ctx := context.Background()
 	report := func(c *client.Client, source, kind, id string) error {

@@ -20,6 +20,7 @@ import (
 )
 
 func TestWhatAJobWouldDoIsToldBeforeItIsSaved(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	ctx := context.Background()
 	names := w.FilePlaces()
@@ -166,6 +167,7 @@ func TestWhatAJobWouldDoIsToldBeforeItIsSaved(t *testing.T) {
 
 // Somebody who writes a job is told what is missing at every step, whatever it lacks so far.
 func TestWhatIsHalfWrittenIsToldAndNeverBreaks(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	w.Report("Ports", "SELECT code FROM ports")
 	token := w.TokenOf("mara")

@@ -26,6 +26,7 @@ import (
 )
 
 func TestTheDescriptionIsTheOneThatIsKept(t *testing.T) {
+	t.Parallel()
 	kept, err := os.ReadFile(world.Path("internal/api/openapi.json"))
 	require.NoError(t, err)
 	made, err := api.Description()
@@ -34,6 +35,7 @@ func TestTheDescriptionIsTheOneThatIsKept(t *testing.T) {
 }
 
 func TestNothingButSignInHealthAndTheConsoleIsOpen(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	base := "http://" + w.Listen
 	text, err := api.Description()
@@ -88,6 +90,7 @@ func TestNothingButSignInHealthAndTheConsoleIsOpen(t *testing.T) {
 }
 
 func TestSessions(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	base := "http://" + w.Listen
 	jar, err := cookiejar.New(nil)
@@ -135,6 +138,7 @@ func TestSessions(t *testing.T) {
 
 // A password that is changed ends the sessions, tokens and links that were had before.
 func TestAChangedPasswordEndsWhatItOpened(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	ctx := context.Background()
 	base := "http://" + w.Listen
@@ -236,6 +240,7 @@ func TestAChangedPasswordEndsWhatItOpened(t *testing.T) {
 }
 
 func TestBadInputIsRefusedWithASentenceAndNothingIsSaved(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	base := "http://" + w.Listen
 	w.Report("Ports", "SELECT code FROM ports WHERE code = :port", job.Parameter{
@@ -384,6 +389,7 @@ func TestBadInputIsRefusedWithASentenceAndNothingIsSaved(t *testing.T) {
 }
 
 func TestWhoMayDoWhat(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	ctx := context.Background()
 	w.Report("Ports", "SELECT code FROM ports")
@@ -433,6 +439,7 @@ func TestWhoMayDoWhat(t *testing.T) {
 }
 
 func TestFilesAreFetchedAsTheyWere(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	w.Report("Ports", "SELECT code, name FROM ports ORDER BY code")
 	w.Job("Board", world.Definition("Ports", "company mail", []string{"csv", "xlsx"}, "a@tarnwick.example"))
@@ -456,6 +463,7 @@ func sum(text []byte) []byte {
 
 // Times at the ends of the calendar are refused with a sentence, wherever they are named.
 func TestTimesThatNobodyReckonsWithAreRefused(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	base := "http://" + w.Listen
 	w.Report("Ports", "SELECT code FROM ports WHERE code <> :day::text", job.Parameter{
@@ -512,6 +520,7 @@ func TestTimesThatNobodyReckonsWithAreRefused(t *testing.T) {
 // Administrators see where a node spends its time; others do not, and nothing is bounded by
 // patience alone.
 func TestProfilesOfANode(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	get := func(path string) (int, []byte) {
 		res := w.Ask(http.MethodGet, path, "", nil)

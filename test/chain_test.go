@@ -23,6 +23,7 @@ import (
 )
 
 func TestAChainOfEveryKind(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	w.Places()
 	outside := w.Receive()
@@ -153,6 +154,7 @@ func TestTasksWorkSideBySide(t *testing.T) {
 }
 
 func TestFailuresStopTheChainOrItGoesOnWithout(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	w.Report("Ports", "SELECT code FROM ports")
 	w.Report("Broken", "SELECT 1/(SELECT count(*) FROM ports WHERE code = 'none')")
@@ -214,6 +216,7 @@ func TestFailuresStopTheChainOrItGoesOnWithout(t *testing.T) {
 }
 
 func TestBlankIsTriedAgainAndUnusualIsHeld(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	ctx := context.Background()
 	conn := world.Connect(t, w.Db)
@@ -286,6 +289,7 @@ func TestBlankIsTriedAgainAndUnusualIsHeld(t *testing.T) {
 }
 
 func TestProgramsKeepToTheirRoom(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	w.Write("programs/fails", "#!/bin/sh\necho disk is odd\nexit 3\n", 0o755)
 	w.Write("programs/slow", "#!/bin/sh\nsleep 60 & sleep 60\n", 0o755)
@@ -365,6 +369,7 @@ func TestProgramsKeepToTheirRoom(t *testing.T) {
 }
 
 func TestFetchKeepsAwayFromInternalAddresses(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	outside := w.Receive()
 	get := func(url string, largest int64) wire.RunPage {
@@ -389,6 +394,7 @@ func TestFetchKeepsAwayFromInternalAddresses(t *testing.T) {
 // A branch that is blank is tried again also when another branch still worked
 // at the time; and a run whose node died after something was held stays held.
 func TestABlankBranchIsTriedAgainBesideAnother(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	w.Report("None", "SELECT code FROM ports WHERE false")
 	w.Report("Slow", "SELECT pg_sleep(1), 1 AS n")
@@ -415,6 +421,7 @@ func TestABlankBranchIsTriedAgainBesideAnother(t *testing.T) {
 // What one task found is a value of the next: a parameter, a condition, a name, a subject. It
 // outlasts a break between the two.
 func TestACellOfOneTaskIsAValueOfTheNext(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	ctx := context.Background()
 	w.Report("Worst", "SELECT code AS port, name, 9007199254740993 AS sailings, 2.5 AS late, true AS open FROM ports "+

@@ -18,6 +18,7 @@ import (
 )
 
 func TestTheClient(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	w.Report("Ports", "SELECT code FROM ports WHERE code <> :not", job.Parameter{
 		Name: "not", Label: "Without", Type: job.TypeText, Default: "",
@@ -90,6 +91,7 @@ func TestTheClient(t *testing.T) {
 }
 
 func TestTheServiceSaysAtOnceWhatItsDatabaseRefuses(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	u, err := url.Parse(w.Db)
 	require.NoError(t, err)
@@ -113,6 +115,7 @@ func number(t *testing.T, id int64) string {
 }
 
 func TestTheClientSaysWhatIsWrong(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	for _, c := range []struct {
 		args   []string
@@ -158,6 +161,7 @@ func TestTheClientSaysWhatIsWrong(t *testing.T) {
 
 // Somebody signs in, changes their password and signs out, all from a terminal.
 func TestSigningInAndOutFromATerminal(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	home := t.TempDir()
 	run := func(in string, args ...string) (string, int) {

@@ -17,6 +17,7 @@ import (
 // Files that were picked up or made become files of other forms: each by itself or all in one, and
 // what they hold stays what it is.
 func TestFilesAreConverted(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	ctx := context.Background()
 	names := w.FilePlaces()

@@ -16,6 +16,7 @@ import (
 
 // What the developer's guide names is there, and none of its walks comes by a file twice.
 func TestTheGuideLeadsSomewhere(t *testing.T) {
+	t.Parallel()
 	text, err := os.ReadFile(world.Path("docs/develop.md"))
 	require.NoError(t, err)
 	named := regexp.MustCompile("`((?:internal|console|cmd|client|test|standin|docs)/[A-Za-z0-9_./-]+)`")
@@ -49,6 +50,7 @@ func TestTheGuideLeadsSomewhere(t *testing.T) {
 
 // The reference says what the program says, to the letter.
 func TestTheReferenceIsWhatTheProgramSays(t *testing.T) {
+	t.Parallel()
 	kept, err := os.ReadFile(world.Path("docs/reference.md"))
 	require.NoError(t, err)
 	text, err := exec.CommandContext(t.Context(), world.Build(t)+"/ironbell", "describe", "-reference").Output()
@@ -64,6 +66,7 @@ func TestTheReferenceIsWhatTheProgramSays(t *testing.T) {
 
 // Every command, flag and page that a hand-written page names is there.
 func TestThePagesNameWhatThereIs(t *testing.T) {
+	t.Parallel()
 	reference, err := os.ReadFile(world.Path("docs/reference.md"))
 	require.NoError(t, err)
 	flags, command := map[string]map[string]bool{}, ""

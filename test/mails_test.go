@@ -26,6 +26,7 @@ import (
 )
 
 func TestMailAsPeopleWantIt(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	ctx := context.Background()
 	for login, name := range map[string]string{
@@ -128,6 +129,7 @@ func TestMailAsPeopleWantIt(t *testing.T) {
 }
 
 func TestLinksAreForThoseWhomTheJobSays(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	ctx := context.Background()
 	w.Report("Departures", "SELECT 'Tarnwick Quay' AS port, 12 AS sailings")
@@ -257,6 +259,7 @@ func TestLinksAreForThoseWhomTheJobSays(t *testing.T) {
 }
 
 func TestAMailThatIsTooLargeIsSplitLinkedOrFails(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	w.Report("Large", "SELECT i, md5(i::text) AS text FROM generate_series(1, 3000) i")
 	host, port := w.HostPort(w.Out.Authority)
@@ -295,6 +298,7 @@ func TestAMailThatIsTooLargeIsSplitLinkedOrFails(t *testing.T) {
 }
 
 func TestAWrongReportIsCorrectedForThoseWhoGotIt(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	ctx := context.Background()
 	w.Report("Loads", "SELECT 'Pennold' AS port, 0 AS cars")
@@ -336,6 +340,7 @@ func TestAWrongReportIsCorrectedForThoseWhoGotIt(t *testing.T) {
 }
 
 func TestMailBeyondTheHouseWaitsForASecondPerson(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	ctx := context.Background()
 	require.NoError(t, w.C.SaveMailSettings(ctx, job.MailSettings{Domains: []string{"tarnwick.example"}}))
@@ -373,6 +378,7 @@ func TestMailBeyondTheHouseWaitsForASecondPerson(t *testing.T) {
 }
 
 func TestAnInstallationCanBeSilentOrSendToOneAddress(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	ctx := context.Background()
 	w.Report("Departures", "SELECT 1 AS n")
@@ -478,6 +484,7 @@ func TestAlertsGoStepByStep(t *testing.T) {
 }
 
 func TestAServiceThatCanTellNobodySaysSo(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	w.Report("Broken", "SELECT 1/(CASE WHEN now() > 'epoch' THEN 0 ELSE 1 END) AS n")
 	d := world.Definition("Broken", "company mail", []string{"csv"}, "quay.desk@tarnwick.example")

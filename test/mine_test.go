@@ -15,6 +15,7 @@ import (
 // What is open is joined by those to whom it is open, comes to them as a copy that nobody else
 // sees, and no longer comes once they leave or it is closed to them.
 func TestJoiningWhatIsOpen(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	ctx := context.Background()
 	for login, name := range map[string]string{"oren": "Oren Hask", "brina": "Brina Colm"} {
@@ -107,6 +108,7 @@ func TestJoiningWhatIsOpen(t *testing.T) {
 // Whoever a report is open to has it sent to themselves, and to nobody else, for as long as it
 // is open to them.
 func TestOwnSchedules(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	ctx := context.Background()
 	_, err := w.C.SavePerson(ctx, "oren", wire.PersonRequest{
@@ -265,6 +267,7 @@ func TestOwnSchedules(t *testing.T) {
 
 // Who owns a report may end the own schedules of it, which would keep it for ever, and no others.
 func TestAReportsOwnerEndsItsOwnSchedules(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	ctx := context.Background()
 	for login, role := range map[string]string{"oren": "reader", "brina": "owner"} {

@@ -17,6 +17,7 @@ import (
 )
 
 func TestFilesGoEverywhere(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	ctx := context.Background()
 	names := w.FilePlaces()
@@ -95,6 +96,7 @@ func TestFilesGoEverywhere(t *testing.T) {
 
 // A file whose store was lost in the middle is looked for there, not asked for of a recipient.
 func TestAFileThatIsUnknownIsLookedForInItsStore(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	ctx := context.Background()
 	name := w.FilePlaces()["s3"]
@@ -120,6 +122,7 @@ func TestAFileThatIsUnknownIsLookedForInItsStore(t *testing.T) {
 }
 
 func TestADestinationWorksAsFarAsItsLastTestSays(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	ctx := context.Background()
 	name := w.FilePlaces()["webdav"]
@@ -146,6 +149,7 @@ func TestADestinationWorksAsFarAsItsLastTestSays(t *testing.T) {
 }
 
 func TestAMailServerThatIsDownIsOneAlertAndAllArrivesOnce(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	ctx := context.Background()
 	const readers = 500
@@ -282,6 +286,7 @@ func TestWhatWaitedTooLongIsGivenUpAndTold(t *testing.T) {
 }
 
 func TestAPasswordThatExpiresInMidBatchRestsTheServer(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	ctx := context.Background()
 	w.MailStorm("Storm", 60)

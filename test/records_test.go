@@ -17,6 +17,7 @@ import (
 // The whole company is written into files, and made from nothing by them alone in another
 // installation, whose files are then the same.
 func TestACompanyIsMadeOfFilesAlone(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	w.LoadCompany()
 	first, second := t.TempDir(), t.TempDir()
@@ -69,6 +70,7 @@ func TestACompanyIsMadeOfFilesAlone(t *testing.T) {
 }
 
 func TestWhatIsWrongWithAFileIsToldAtItsPlace(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	w.Report("Ports", "SELECT code FROM ports")
 	dir := t.TempDir()
@@ -146,6 +148,7 @@ tasks:
 
 // Records that cannot be, one after the other and in any order.
 func TestRecordsThatCannotBeAreRefused(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	save := func(text string) string {
 		_, err := w.C.SaveRecord(t.Context(), []byte("ironbell: 1\n"+text), false)
@@ -182,6 +185,7 @@ func TestRecordsThatCannotBeAreRefused(t *testing.T) {
 
 // What may be saved by a file is what may be saved on screen, no more.
 func TestAFileIsNoWayRound(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	token, err := client.New("http://"+w.Listen, "").MakeToken(t.Context(), "mara", world.Password, "a test")
 	require.NoError(t, err)

@@ -22,6 +22,7 @@ func named(kind, name string) wire.RecordName { return wire.RecordName{Kind: kin
 // A record that others need stays; what nobody needs is removed, several at once, says what
 // ends with it, and comes back as it was.
 func TestRecordsAreRemovedAndBroughtBack(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	ctx := context.Background()
 	w.Report("Ports", "SELECT code FROM ports")
@@ -125,6 +126,7 @@ func TestRecordsAreRemovedAndBroughtBack(t *testing.T) {
 // Mails that wait for a destination that is removed are kept back, and go out when it is back.
 // A run that is under way when its job is removed goes on to its end.
 func TestWhatIsUnderWayOutlivesARemoval(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	ctx := context.Background()
 	w.Report("Ports", "SELECT code FROM ports")

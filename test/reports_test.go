@@ -29,6 +29,7 @@ import (
 )
 
 func TestAReportIsLookedAtBeforeItIsScheduled(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	ctx := context.Background()
 	require.NoError(t, world.LoadDemo(ctx, w))
@@ -219,6 +220,7 @@ func TestAReportIsLookedAtBeforeItIsScheduled(t *testing.T) {
 }
 
 func TestAChangedReportNamesTheJobsThatNoLongerFit(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	ctx := context.Background()
 	day := job.Parameter{Name: "day", Label: "Day", Type: job.TypeDate, Default: "yesterday"}
@@ -287,6 +289,7 @@ func TestAChangedReportNamesTheJobsThatNoLongerFit(t *testing.T) {
 }
 
 func TestBadInputEndsWithAClearOutcome(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	many := make([]string, 500)
 	for i := range many {
@@ -370,6 +373,7 @@ func TestBadInputEndsWithAClearOutcome(t *testing.T) {
 }
 
 func TestTwoRunsAreComparedAndAMailCarriesItsChart(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	ctx := context.Background()
 	_, err := w.C.SaveReport(ctx, "Fuel", wire.ReportRequest{Owner: "mara", ReportDefinition: job.ReportDefinition{

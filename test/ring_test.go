@@ -96,6 +96,7 @@ func TestARuleRingsAndTheReportArrives(t *testing.T) {
 }
 
 func TestABlankRunIsHeld(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	w.Report("Crew rest breaches", "SELECT name FROM crew WHERE false")
 	d := world.Definition("Crew rest breaches", "company mail", []string{"csv"}, "ilse@tarnwick.example")
@@ -201,6 +202,7 @@ func TestADeliveryThatFailsIsRetriedAndTheOwnerIsTold(t *testing.T) {
 }
 
 func TestSomeRecipientsFail(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	w.Report("Ports", "SELECT code FROM ports")
 	w.Job("Board",
@@ -223,6 +225,7 @@ func TestSomeRecipientsFail(t *testing.T) {
 }
 
 func TestAReportThatFails(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	ctx := context.Background()
 	w.Report("Shares", "SELECT 1 / (count(*) - 5) FROM ports")
@@ -277,6 +280,7 @@ func TestAReportThatFails(t *testing.T) {
 }
 
 func TestOverlappingRunsTakeTurns(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	ctx := context.Background()
 	w.Report("Slow", "SELECT pg_sleep(1), 1 AS one")
@@ -297,6 +301,7 @@ func TestOverlappingRunsTakeTurns(t *testing.T) {
 }
 
 func TestAnOwnerWhoCannotBeToldIsFollowedByTheAdministrators(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	w.Report("Shares", "SELECT 1 / (count(*) - 5) FROM ports")
 	w.Job("Shares", world.Definition("Shares", "company mail", []string{"csv"}, "a@tarnwick.example"))

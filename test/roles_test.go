@@ -19,6 +19,7 @@ import (
 // What follows from a role is told before it is given, and no role is given
 // without which nobody could administer.
 func TestWhatFollowsFromARole(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	ctx := context.Background()
 	is := func(login string, role job.Role) error {
@@ -101,6 +102,7 @@ func TestWhatFollowsFromARole(t *testing.T) {
 // A list of many jobs stands in one zone, which is that of whoever reads it; the sheet of a job
 // stands in its own.
 func TestListsStandInTheReadersZone(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	ctx := context.Background()
 	me, err := w.C.Me(ctx)

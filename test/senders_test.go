@@ -59,6 +59,7 @@ func tides(w *world.World) {
 
 // The public library for CloudEvents sends in each mode; what it sends starts jobs, once.
 func TestTheCloudEventsLibrarySendsInAllModes(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	ctx := context.Background()
 	tides(w)
@@ -154,6 +155,7 @@ func post(t *testing.T, w *world.World, path, body string, header http.Header) (
 // A program that knows nothing of CloudEvents posts and signs; whoever cannot sign, listened, or
 // sends what is not its own is refused, and that stands at the sender.
 func TestSignedPostsStartJobs(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	ctx := context.Background()
 	tides(w)
@@ -254,6 +256,7 @@ func TestSignedPostsStartJobs(t *testing.T) {
 // A flood is held to its pace, with when to go on; the other senders are not, and what was
 // refused is taken later.
 func TestAFloodIsHeldToItsPace(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	d := gauges()
 	d.Pace = 20
@@ -292,6 +295,7 @@ func TestAFloodIsHeldToItsPace(t *testing.T) {
 
 // Many report the same events at once, in batches in any order: each counts once, and nothing is lost.
 func TestTheSameEventsAtOnce(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	tides(w)
 	token := sender(t, w, gauge, gauges())
@@ -338,6 +342,7 @@ func TestTheSameEventsAtOnce(t *testing.T) {
 // A field that the event lacks fails the run with its name, unless the job says what it takes then: a default
 // of the report is never taken in silence. Numbers come as they were written, however many digits they have.
 func TestWhatAnEventLacks(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	ctx := context.Background()
 	w.Report("Shipments", "SELECT :number::text AS number, :port::text AS port",
@@ -392,6 +397,7 @@ func TestWhatAnEventLacks(t *testing.T) {
 // A job takes of the events of a type those of which something holds; what cannot be held against an event is
 // told where the event stands, and when the job is saved by the last such event.
 func TestOnlyWhatHoldsOfAnEvent(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	ctx := context.Background()
 	w.Report("Tides", "SELECT 1 AS n")
@@ -432,6 +438,7 @@ func TestOnlyWhatHoldsOfAnEvent(t *testing.T) {
 
 // What somebody reports, or their jobs raise, starts a job of somebody else only when that job names the source.
 func TestNobodyStartsAnothersJobByAnEvent(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	ctx := context.Background()
 	_, err := w.C.SavePerson(ctx, "joren", wire.PersonRequest{

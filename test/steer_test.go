@@ -15,6 +15,7 @@ import (
 )
 
 func TestPastDatesRunAsIfTheyHadRungThen(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	ctx := context.Background()
 	w.Report("Day", "SELECT :day::date AS day", job.Parameter{Name: "day", Type: job.TypeDate, Default: "yesterday"})
@@ -55,6 +56,7 @@ func TestPastDatesRunAsIfTheyHadRungThen(t *testing.T) {
 }
 
 func TestFreezesHoldBackOrPassOver(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	ctx := context.Background()
 	conn := world.Connect(t, w.Db)
@@ -115,6 +117,7 @@ func TestFreezesHoldBackOrPassOver(t *testing.T) {
 func ptr[T any](v T) *T { return &v }
 
 func TestAFrozenDestinationHoldsItsMailAndLetsAlertsThrough(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	ctx := context.Background()
 	w.Report("Ports", "SELECT code FROM ports")
@@ -149,6 +152,7 @@ func TestAFrozenDestinationHoldsItsMailAndLetsAlertsThrough(t *testing.T) {
 }
 
 func TestCancelStopsWhatWorks(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	ctx := context.Background()
 	w.Report("Slow", "SELECT pg_sleep(30), 1 AS n")
@@ -177,6 +181,7 @@ func TestCancelStopsWhatWorks(t *testing.T) {
 }
 
 func TestGoingOnSendsAgainOnlyWhatFailed(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	ctx := context.Background()
 	w.Report("Ports", "SELECT code FROM ports")
@@ -198,6 +203,7 @@ func TestGoingOnSendsAgainOnlyWhatFailed(t *testing.T) {
 }
 
 func TestACancelledDeliveryGoesOnWhenItIsAskedFor(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	ctx := context.Background()
 	w.Report("Ports", "SELECT code FROM ports")
@@ -225,6 +231,7 @@ func TestACancelledDeliveryGoesOnWhenItIsAskedFor(t *testing.T) {
 }
 
 func TestLimitsBoundWhatWorksAtOnce(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	ctx := context.Background()
 	w.Report("Slow", "SELECT pg_sleep(0.7), 1 AS n")
@@ -288,6 +295,7 @@ func TestTheOwnerHearsOfLatenessBeforeTheDeadline(t *testing.T) {
 }
 
 func TestARunThatTakesTooLongIsEnded(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	w.Report("Slow", "SELECT pg_sleep(20), 1 AS n")
 	d := world.Tasks(world.ReportOf("Slow"))
@@ -299,6 +307,7 @@ func TestARunThatTakesTooLongIsEnded(t *testing.T) {
 }
 
 func TestWhy(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	ctx := context.Background()
 	w.Report("Ports", "SELECT code FROM ports")

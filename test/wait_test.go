@@ -21,6 +21,7 @@ func waitFor(need job.Need, conditions ...job.Condition) []job.Trigger {
 }
 
 func TestJobsWaitForJobs(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	ctx := context.Background()
 	w.Report("Ports", "SELECT code FROM ports")
@@ -83,6 +84,7 @@ func TestJobsWaitForJobs(t *testing.T) {
 }
 
 func TestCirclesAcrossJobsAreRefused(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	ctx := context.Background()
 	w.Report("Ports", "SELECT code FROM ports")
@@ -123,6 +125,7 @@ func TestCirclesAcrossJobsAreRefused(t *testing.T) {
 }
 
 func TestEventsStartJobsAndGiveThemValues(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	w.Report("Port", "SELECT code FROM ports WHERE name = :port", job.Parameter{
 		Name: "port", Type: job.TypeText, Required: true,
@@ -191,6 +194,7 @@ func TestEventsStartJobsAndGiveThemValues(t *testing.T) {
 }
 
 func TestARingWaitsForWhatElseMustHappen(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	ctx := context.Background()
 	conn := world.Connect(t, w.Db)

@@ -42,6 +42,7 @@ func whenSays(t *testing.T, args ...string) (out, errs string, status int) {
 }
 
 func TestWhenWithoutAService(t *testing.T) {
+	t.Parallel()
 	fires := func(args ...string) []string {
 		t.Helper()
 		out, errs, status := whenSays(t,
@@ -116,6 +117,7 @@ func TestWhenWithoutAService(t *testing.T) {
 }
 
 func TestCalendarsMoveRings(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	ctx := context.Background()
 	w.Report("Ports", "SELECT code FROM ports")
@@ -285,6 +287,7 @@ func TestTimingsOfTriggers(t *testing.T) {
 // Due times that were reckoned by other zone data are reckoned again at the next
 // start, and what moved is written down.
 func TestNewZoneData(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	ctx := context.Background()
 	w.Report("Ports", "SELECT code FROM ports")
@@ -319,6 +322,7 @@ func TestNewZoneData(t *testing.T) {
 
 // A job's forecast is what the rule's own answer says, through API and client.
 func TestTheForecastAndItsFeed(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	ctx := context.Background()
 	w.Report("Ports", "SELECT code FROM ports")
@@ -434,6 +438,7 @@ func TestClosedDaysAreDecidedOnOnce(t *testing.T) {
 // Bad input about time is refused with a sentence, and never costs more than its
 // length.
 func TestBadInputAboutTime(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	base := "http://" + w.Listen
 	big := strings.Repeat("x", 2001)
@@ -485,6 +490,7 @@ func TestBadInputAboutTime(t *testing.T) {
 }
 
 func TestRulesInTheConsole(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	ctx := context.Background()
 	w.Report("Ports", "SELECT code FROM ports")

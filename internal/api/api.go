@@ -196,6 +196,7 @@ func (s *server) operations(a huma.API) {
 	s.events(a)
 	s.waiting(a)
 	s.senders(a)
+	s.subscriptions(a)
 	s.liveNotices(a)
 	huma.Register(a,
 		huma.Operation{

@@ -54,7 +54,7 @@ func (s *server) listDeliveries(ctx context.Context, in *struct {
 	State       []string `query:"state" enum:"waiting,sending,offered,taken,sent,failed,bounced,unknown,declined"`
 	Destination string   `query:"destination" maxLength:"200" doc:"name of the destination"`
 	Address     string   `query:"address" maxLength:"1000" doc:"mail address or path, exactly"`
-	KeptBack    string   `query:"kept_back" enum:"rest,yes,silent" doc:"only those that are kept back for this reason"`
+	KeptBack    string   `query:"kept_back" enum:"rest,yes,silent,turn" doc:"only those that are kept back for this reason"`
 	Run         string   `query:"run" maxLength:"30"`
 	Before      int64    `query:"before" minimum:"0" doc:"ids below this one, to read on"`
 	Limit       int      `query:"limit" minimum:"1" maximum:"1000" default:"100"`

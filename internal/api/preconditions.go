@@ -54,6 +54,7 @@ var recordsAt = []struct{ prefix, kind string }{
 	{"/api/sources/", "source"},
 	{"/api/destinations/", "destination"},
 	{"/api/senders/", "sender"},
+	{"/api/subscriptions/", "subscription"},
 	{"/api/people/", "person"},
 	{"/api/groups/", "group"},
 	{"/api/posts/", "post"},

@@ -131,6 +131,17 @@ func (s *server) partyKinds() []recordKind {
 				_, err := s.Service.Senders.Save(ctx, who, name, d)
 				return err
 			}),
+		kindOf(recordKind{
+			kind: "subscription", says: "an address that the service's own events go to", names: s.namesOfSubscriptions,
+		}, nil,
+			func(ctx context.Context, name string) (job.SubscriptionDefinition, error) {
+				one, err := s.Store.Subscription(ctx, name)
+				return one.SubscriptionDefinition, err
+			},
+			func(ctx context.Context, who job.Person, name string, d job.SubscriptionDefinition, _ bool) error {
+				_, err := s.Service.Subscriptions.Save(ctx, who, name, d)
+				return err
+			}),
 		kindOf(recordKind{kind: "calendar", says: "which days are open and closed", names: s.namesOfCalendars}, nil,
 			func(ctx context.Context, name string) (calendar.Definition, error) {
 				c, err := s.Store.Calendar(ctx, name)

@@ -48,6 +48,11 @@ func (s *server) namesOfGroups(ctx context.Context) ([]string, error) {
 	return namesOf(all, err, func(g job.Group) string { return g.Name })
 }
 
+func (s *server) namesOfSubscriptions(ctx context.Context) ([]string, error) {
+	all, err := s.Store.Subscriptions(ctx)
+	return namesOf(all, err, func(one job.Subscription) string { return one.Name })
+}
+
 func (s *server) namesOfSenders(ctx context.Context) ([]string, error) {
 	all, err := s.Store.Senders(ctx)
 	return namesOf(all, err, func(one job.Sender) string { return one.Name })

@@ -182,7 +182,7 @@ func numbers(n sending.Watched, st job.ServiceState) []byte {
 	fmt.Fprintf(&b,
 		"# HELP ironbell_deliveries_kept_back Deliveries that are kept back, by reason.\n# TYPE "+
 			"ironbell_deliveries_kept_back gauge\n")
-	for _, why := range []job.KeptBack{job.KeptForRest, job.KeptForYes, job.KeptForSilent} {
+	for _, why := range []job.KeptBack{job.KeptForRest, job.KeptForYes, job.KeptForSilent, job.KeptForTurn} {
 		fmt.Fprintf(&b, "ironbell_deliveries_kept_back{reason=%q} %d\n", why, n.KeptBack[why])
 	}
 	return []byte(b.String())

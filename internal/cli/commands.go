@@ -119,6 +119,20 @@ var clientCommands = []Command{
 			`ironbell sender -key -overlap 24 "Tide gauge 7"`, Setup: senderCommand,
 	},
 	{
+		Name: "subscriptions", Args: "", Summary: "list the addresses that the service's own events go to, and how far each is",
+		Example: "ironbell subscriptions", Setup: subscriptionsCommand,
+	},
+	{
+		Name: "subscription", Args: "SUBSCRIPTION",
+		Summary: "show where events of the service go, add or change it; -replay them from a point",
+		Example: `ironbell subscription -type ironbell.run.ended -type "ironbell.alert.*" -to "Duty screen" "Duty office"` + "\n" +
+			`ironbell subscription -replay "2027-01-11 06:00" "Duty office"`, Setup: subscriptionCommand,
+	},
+	{
+		Name: "published", Args: "", Summary: "list the events that the service told of itself",
+		Example: "ironbell published -type ironbell.run.ended", Setup: publishedCommand,
+	},
+	{
 		Name: "kinds", Args: "[KIND]", Summary: "say what the kinds of task are for, with an example of one",
 		Example: "ironbell kinds collect", Setup: kindsCommand,
 	},

@@ -74,6 +74,8 @@ func deliveryWord(d job.Delivery) string {
 		return glyph("waiting") + " waits for a yes"
 	case job.KeptForSilent:
 		return glyph("waiting") + " kept back, silent"
+	case job.KeptForTurn:
+		return glyph("waiting") + " waits for the one before"
 	}
 	return stateWord(d.State)
 }

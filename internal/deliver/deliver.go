@@ -122,6 +122,12 @@ type Caller interface {
 	Call(ctx context.Context, c Call) (string, error)
 }
 
+// Signer is a destination that may sign what it is given, so that the other side can tell who sent it.
+type Signer interface {
+	// Signs tells whether it has a key to sign with.
+	Signs() bool
+}
+
 // Place is what is known of a destination.
 type Place struct {
 	Protocol string

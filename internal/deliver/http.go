@@ -177,6 +177,9 @@ func moved(res *http.Response, doing string) *fault.Fault {
 			"destination's credentials are missing or wrong.")
 }
 
+// Signs implements Signer.
+func (h *httpPlace) Signs() bool { return len(h.key) > 0 }
+
 // Open implements Destination. Each file is a request of its own.
 func (h *httpPlace) Open(context.Context) (Line, error) { return &httpLine{h}, nil }
 

@@ -68,6 +68,12 @@ func (h *hushedCaller) Call(ctx context.Context, c Call) (string, error) {
 	return h.blot.Text(said), h.blot.Err(err)
 }
 
+// Signs implements Signer.
+func (h *hushedCaller) Signs() bool {
+	s, ok := h.caller.(Signer)
+	return ok && s.Signs()
+}
+
 type hushedAsker struct {
 	hushed
 	asker Asker

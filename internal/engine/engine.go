@@ -37,6 +37,7 @@ import (
 	"ironbell/internal/engine/notify"
 	"ironbell/internal/engine/outcome"
 	"ironbell/internal/engine/probe"
+	"ironbell/internal/engine/publisher"
 	"ironbell/internal/engine/rests"
 	"ironbell/internal/engine/runs"
 	"ironbell/internal/engine/sender"
@@ -113,6 +114,7 @@ type Rooms struct {
 	Worker       *worker.Worker
 	Sender       *sender.Sender
 	Probe        *probe.Prober
+	Publisher    *publisher.Publisher
 	Watcher      *watcher.Watcher
 	Upkeep       *upkeep.Upkeep
 }
@@ -202,6 +204,7 @@ func New(s *store.Store, sources *report.Sources, destinations *deliver.Destinat
 	r.Sender = sender.New(n, s, destinations, files, r.Holdings, r.Links, r.Outcome, r.Rests, o.Senders)
 	r.Probe = probe.New(n, s, destinations, r.Outcome, r.Rests)
 	r.Watcher = watcher.New(n, s, destinations, sources, r.Waits, r.Installation)
+	r.Publisher = publisher.New(n, s, destinations, o.URL)
 	r.Upkeep = upkeep.New(upkeep.Needs{
 		Node: n, Store: s, Files: files, Destinations: destinations, Holdings: r.Holdings, Links: r.Links,
 		Guard: o.Guard, Zones: r.Zones,
@@ -212,7 +215,7 @@ func New(s *store.Store, sources *report.Sources, destinations *deliver.Destinat
 		Rooms: r, o: o,
 		loops: []func(context.Context){
 			r.Clock.Run, r.Worker.Run, r.Sender.Run, r.Probe.Run, r.Notify.Run,
-			r.Watcher.Run, r.Upkeep.Run,
+			r.Watcher.Run, r.Publisher.Run, r.Upkeep.Run,
 		},
 	}
 }
@@ -299,7 +302,7 @@ func (e *Engine) Watch() (notices <-chan job.Notice, stop func()) { return e.wat
 // everybody, since something may have been missed.
 func (e *Engine) listen(ctx context.Context) {
 	wakeAll := func() {
-		for _, c := range []node.Waker{e.Node.Clock, e.Node.Work, e.Node.Send, e.Node.Tell, e.Node.Probe, e.Node.Turns, e.Node.Look} {
+		for _, c := range []node.Waker{e.Node.Clock, e.Node.Work, e.Node.Send, e.Node.Tell, e.Node.Probe, e.Node.Turns, e.Node.Look, e.Node.Publish} {
 			c.Wake()
 		}
 		e.watchers.Tell(job.Notice{Kind: job.NoticeEverything})
@@ -314,6 +317,8 @@ func (e *Engine) listen(ctx context.Context) {
 				e.Node.Look.Wake()
 			case job.NoticeParts:
 				e.Node.Work.Wake()
+			case job.NoticePublished:
+				e.Node.Publish.Wake()
 			case job.NoticeDeliveries:
 				e.Node.Send.Wake()
 			case job.NoticeNodes:

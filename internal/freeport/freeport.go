@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"net"
+	"sync"
 )
 
 const (
@@ -17,29 +18,56 @@ const (
 	tries = 200
 )
 
-// Listen listens on a free port of 127.0.0.1.
-func Listen(ctx context.Context) (net.Listener, error) {
-	var err error
-	for range tries {
-		address := fmt.Sprintf("127.0.0.1:%d", first+rand.IntN(last-first+1)) //nolint:gosec // no secret
-		var l net.Listener
-		if l, err = (&net.ListenConfig{}).Listen(ctx, "tcp", address); err == nil {
-			return l, nil
-		}
-	}
-	return nil, fmt.Errorf("find a free port: %w", err)
+// kept are the ports that Find gave away, each with what keeps others from it.
+var kept struct {
+	sync.Mutex
+	by []net.PacketConn
 }
 
-// Find gives the number of a port that nothing listens on.
+// Listen listens on a free port of 127.0.0.1.
+func Listen(ctx context.Context) (net.Listener, error) {
+	l, keeps, err := take(ctx)
+	if err != nil {
+		return nil, err
+	}
+	_ = keeps.Close() // the listener keeps it from now on
+	return l, nil
+}
+
+// Find gives the number of a port that nothing listens on, and that no other Find or Listen gives away as
+// long as this process lives, also while nobody listens.
 func Find(ctx context.Context) (int, error) {
-	l, err := Listen(ctx)
+	l, keeps, err := take(ctx)
 	if err != nil {
 		return 0, err
 	}
 	defer func() { _ = l.Close() }() // it only lent its number
 	address, ok := l.Addr().(*net.TCPAddr)
 	if !ok {
+		_ = keeps.Close()
 		return 0, fmt.Errorf("find a free port: %s is no address of TCP", l.Addr())
 	}
+	kept.Lock()
+	defer kept.Unlock()
+	kept.by = append(kept.by, keeps)
 	return address.Port, nil
+}
+
+// take listens on a free port. It is kept by its namesake of UDP, over which nothing of ours goes: whoever
+// takes a port asks for that one first.
+func take(ctx context.Context) (net.Listener, net.PacketConn, error) {
+	var err error
+	for range tries {
+		address := fmt.Sprintf("127.0.0.1:%d", first+rand.IntN(last-first+1)) //nolint:gosec // no secret
+		var keeps net.PacketConn
+		if keeps, err = (&net.ListenConfig{}).ListenPacket(ctx, "udp", address); err != nil {
+			continue
+		}
+		var l net.Listener
+		if l, err = (&net.ListenConfig{}).Listen(ctx, "tcp", address); err == nil {
+			return l, keeps, nil
+		}
+		_ = keeps.Close()
+	}
+	return nil, nil, fmt.Errorf("find a free port: %w", err)
 }

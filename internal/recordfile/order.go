@@ -10,7 +10,7 @@ import (
 
 // order is the one in which the kinds can be saved: each after those that it may speak of.
 var order = []string{
-	"person", "wishes", "post", "group", "calendar", "source", "identity", "destination", "sender", "setting", "report", "job",
+	"person", "wishes", "post", "group", "calendar", "source", "identity", "destination", "sender", "subscription", "setting", "report", "job",
 }
 
 // Order sorts files so that each stands behind those that it speaks of. Those that speak of

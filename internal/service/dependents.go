@@ -45,6 +45,9 @@ func (rc *Records) dependents(ctx context.Context, t *store.Tx, f locked) ([]Dep
 		if err = using("destination", "sends there"); err == nil {
 			err = rc.settingsNeed(ctx, t, f, &out)
 		}
+		if err == nil {
+			err = add("subscription", "sends events there")(t.SubscribedTo(ctx, f.id))
+		}
 	case "source":
 		if err = using("source", "asks it"); err == nil {
 			err = add("report", "asks it")(t.ReportsFrom(ctx, f.id, mostDependents))
@@ -111,6 +114,9 @@ func (rc *Records) ends(ctx context.Context, t *store.Tx, f locked) ([]string, e
 		}
 		out = append(out, fmt.Sprintf("Nothing that it sends is taken any more: %s came in the last 24 hours. What came stays on record.",
 			phrase.Count(one.Day, "event")))
+	case "subscription":
+		out = append(out, "No events of ours are handed on to it any more. What was published meanwhile follows when it comes "+
+			"back, as long as it is kept.")
 	case "destination":
 		if open > 0 {
 			out = append(out, deliveriesOpen(open)+phrase.Plural(open, " waits", " wait")+

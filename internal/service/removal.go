@@ -240,6 +240,13 @@ func (rc *Records) remove(ctx context.Context, t *store.Tx, who job.Person, f lo
 		if err := t.EndAccess(ctx, f.id); err != nil {
 			return err
 		}
+	case "subscription":
+		if err := t.PublishAfterOthers(ctx); err != nil {
+			return err
+		}
+		if _, err := t.TakeBack(ctx, f.id, "the subscription was removed by "+who.Name); err != nil {
+			return err
+		}
 	case "destination":
 		rest := &fault.Fault{
 			Doing: "hand over", Class: fault.Lasting, Scope: fault.Destination,
@@ -275,6 +282,9 @@ func saidOf(ctx context.Context, t *store.Tx, f locked) (any, error) {
 	case "calendar":
 		c, err := t.Calendar(ctx, f.Name)
 		return c.Definition, err
+	case "subscription":
+		one, err := t.Subscription(ctx, f.Name)
+		return one.SubscriptionDefinition, err
 	case "sender":
 		one, err := t.Sender(ctx, f.Name)
 		return one.SenderDefinition, err

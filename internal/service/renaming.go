@@ -172,7 +172,34 @@ func (rc *Records) reword(ctx context.Context, t *store.Tx, who job.Person, now 
 	if err := rc.rewordParties(ctx, t, who, now, changed); err != nil {
 		return err
 	}
+	if err := rc.rewordSubscriptions(ctx, t, who, now, changed); err != nil {
+		return err
+	}
 	return rc.rewordSettings(ctx, t, who, now, changed)
+}
+
+// rewordSubscriptions rewrites where events of ours go.
+func (rc *Records) rewordSubscriptions(ctx context.Context, t *store.Tx, who job.Person, now job.Naming,
+	changed *[]Ref,
+) error {
+	all, err := t.Subscriptions(ctx)
+	if err != nil {
+		return err
+	}
+	for _, s := range all {
+		after := s.SubscriptionDefinition
+		if after.Destination = now("destination", after.Destination); after.Destination == s.Destination {
+			continue
+		}
+		if _, err := t.PutSubscription(ctx, s.Name, after); err != nil {
+			return err
+		}
+		if err := t.Audit(ctx, who.Login, "save", "subscription", s.Name, s.SubscriptionDefinition, after); err != nil {
+			return err
+		}
+		*changed = append(*changed, Ref{"subscription", s.Name})
+	}
+	return nil
 }
 
 // rewordParties rewrites groups, posts, wishes and choosers of identities.
@@ -331,6 +358,13 @@ func (rc *Records) Copy(ctx context.Context, who job.Person, r Ref, to string, v
 			return err
 		}
 		_, err = rc.calendars.Save(ctx, who, to, c.Definition, false)
+		return err
+	case "subscription":
+		one, err := rc.store.Subscription(ctx, r.Name)
+		if err != nil {
+			return err
+		}
+		_, err = rc.subscriptions.Save(ctx, who, to, one.SubscriptionDefinition)
 		return err
 	case "sender":
 		one, err := rc.store.Sender(ctx, r.Name)

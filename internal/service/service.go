@@ -50,34 +50,36 @@ type Needs struct {
 
 // Service has one part for each subject. They may be used by several goroutines.
 type Service struct {
-	Alerts       *Alerts
-	Calendars    *Calendars
-	Deliveries   *Deliveries
-	Events       *Events
-	Foresight    *Foresight
-	Freezes      *Freezes
-	Installation *Installation
-	Jobs         *Jobs
-	People       *People
-	Places       *Places
-	Records      *Records
-	Reports      *Reports
-	Runs         *Runs
-	Senders      *Senders
-	Settings     *Settings
+	Alerts        *Alerts
+	Calendars     *Calendars
+	Deliveries    *Deliveries
+	Events        *Events
+	Foresight     *Foresight
+	Freezes       *Freezes
+	Installation  *Installation
+	Jobs          *Jobs
+	People        *People
+	Places        *Places
+	Records       *Records
+	Reports       *Reports
+	Runs          *Runs
+	Senders       *Senders
+	Settings      *Settings
+	Subscriptions *Subscriptions
 }
 
 // New puts the service together.
 func New(n Needs) *Service {
 	ck := &checks{store: n.Store, sources: n.Sources, destinations: n.Destinations, kinds: n.Kinds, times: n.Times, now: n.Now}
 	s := &Service{
-		Alerts:     &Alerts{store: n.Store, links: n.Links},
-		Calendars:  &Calendars{store: n.Store, times: n.Times, runs: n.Runs, now: n.Now, log: n.Log},
-		Deliveries: &Deliveries{store: n.Store, notify: n.Notify, settle: n.Settle, now: n.Now},
-		Events:     &Events{store: n.Store, waits: n.Waits, installation: n.Installation, now: n.Now},
-		Senders:    &Senders{store: n.Store, now: n.Now},
-		Freezes:    &Freezes{store: n.Store, now: n.Now},
-		People:     &People{store: n.Store, links: n.Links, now: n.Now},
+		Alerts:        &Alerts{store: n.Store, links: n.Links},
+		Calendars:     &Calendars{store: n.Store, times: n.Times, runs: n.Runs, now: n.Now, log: n.Log},
+		Deliveries:    &Deliveries{store: n.Store, notify: n.Notify, settle: n.Settle, now: n.Now},
+		Events:        &Events{store: n.Store, waits: n.Waits, installation: n.Installation, now: n.Now},
+		Senders:       &Senders{store: n.Store, now: n.Now},
+		Subscriptions: &Subscriptions{store: n.Store, destinations: n.Destinations},
+		Freezes:       &Freezes{store: n.Store, now: n.Now},
+		People:        &People{store: n.Store, links: n.Links, now: n.Now},
 		Places: &Places{
 			store: n.Store, sources: n.Sources, destinations: n.Destinations, notify: n.Notify, rests: n.Rests,
 			now: n.Now, log: n.Log,
@@ -102,7 +104,7 @@ func New(n Needs) *Service {
 	}
 	s.Records = &Records{
 		store: n.Store, times: n.Times, jobs: s.Jobs, reports: s.Reports, people: s.People, places: s.Places,
-		calendars: s.Calendars, senders: s.Senders, now: n.Now,
+		calendars: s.Calendars, senders: s.Senders, subscriptions: s.Subscriptions, now: n.Now,
 	}
 	s.Installation = &Installation{
 		store: n.Store, files: n.Files, installation: n.Installation, settings: s.Settings, now: n.Now,
@@ -138,15 +140,16 @@ type Foresight struct {
 
 // Records are renamed, copied, removed and brought back, whatever their kind.
 type Records struct {
-	store     *store.Store
-	times     *timetable.Timetable
-	jobs      *Jobs
-	reports   *Reports
-	people    *People
-	places    *Places
-	senders   *Senders
-	calendars *Calendars
-	now       func() time.Time
+	store         *store.Store
+	times         *timetable.Timetable
+	jobs          *Jobs
+	reports       *Reports
+	people        *People
+	places        *Places
+	senders       *Senders
+	subscriptions *Subscriptions
+	calendars     *Calendars
+	now           func() time.Time
 }
 
 // Deliveries are settled, allowed and let go.
@@ -171,6 +174,12 @@ type Events struct {
 type Senders struct {
 	store sendersStore
 	now   func() time.Time
+}
+
+// Subscriptions hand the service's own events on.
+type Subscriptions struct {
+	store        sendersStore
+	destinations *deliver.Destinations
 }
 
 // Freezes hold rings and deliveries back; limits bound what goes on at once.

@@ -67,7 +67,7 @@ type eventsStore interface {
 	OwnersListening(ctx context.Context, eventType string, watch *int64) ([]string, error)
 }
 
-// sendersStore is what senders are saved in.
+// sendersStore is what senders and subscriptions are saved in.
 type sendersStore interface {
 	changes
 	Called(ctx context.Context, kind, name string) (string, error)

@@ -31,6 +31,10 @@ func (ds *Deliveries) Settle(ctx context.Context, who job.Person, id int64, verd
 		if d, err = t.LockDelivery(ctx, id); err != nil {
 			return err
 		}
+		if d.Subscription != "" {
+			d, err = ds.eventAgain(ctx, t, who, d, verdict)
+			return err
+		}
 		if d.RunID == nil || d.JobID == nil {
 			return &fault.Invalid{Wrong: []fault.Wrong{{Sentence: "this delivery belongs to an alert; acknowledge " +
 				"the alert instead"}}}
@@ -87,6 +91,24 @@ func (ds *Deliveries) spoken(ctx context.Context, t *store.Tx, who job.Person, d
 		return d, err
 	}
 	if err := ds.settle.SettleOne(ctx, t, *d.RunID); err != nil {
+		return d, err
+	}
+	return t.LockDelivery(ctx, d.ID)
+}
+
+// eventAgain hands an event of ours on once more that was given up, with the id that it had.
+func (ds *Deliveries) eventAgain(ctx context.Context, t *store.Tx, who job.Person, d job.Delivery, v Verdict) (job.Delivery, error) {
+	if err := access.May(who, access.Administer, "", ""); err != nil {
+		return d, err
+	}
+	if v != VerdictResend || d.State != job.DeliveryFailed {
+		return d, &fault.Invalid{Wrong: []fault.Wrong{{Sentence: fmt.Sprintf("this event for the subscription %q is %s; only one "+
+			"that failed can be sent again", d.Subscription, d.State)}}}
+	}
+	if err := t.Resend(ctx, d.ID, ""); err != nil {
+		return d, err
+	}
+	if err := t.Audit(ctx, who.Login, "resend", "delivery", fmt.Sprint(d.ID), nil, map[string]any{"subscription": d.Subscription}); err != nil {
 		return d, err
 	}
 	return t.LockDelivery(ctx, d.ID)

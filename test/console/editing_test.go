@@ -32,6 +32,7 @@ func evaluate[T any](t *testing.T, p world.Page, script string) T {
 // A newcomer makes a first report and its job, by hand and without a word of documentation; each
 // press and each key is counted by the page itself.
 func TestANewcomersFirstReportAndJob(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	p := w.Console()
 	evaluate[bool](t, p, `(() => {
@@ -80,6 +81,7 @@ func TestANewcomersFirstReportAndJob(t *testing.T) {
 
 // What somebody types outlasts the end of their session, the service itself, and the page.
 func TestNothingTypedIsLost(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	ctx := context.Background()
 	w.Report("Ports", "SELECT code FROM ports")
@@ -138,6 +140,7 @@ func TestNothingTypedIsLost(t *testing.T) {
 
 // Of two at one job each is told of the other, and the later chooses field by field.
 func TestTwoWriteAtOneJob(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	ctx := context.Background()
 	w.Report("Ports", "SELECT code FROM ports")
@@ -175,6 +178,7 @@ func TestTwoWriteAtOneJob(t *testing.T) {
 
 // Drafts are their author's alone, bounded, and of use to nobody else.
 func TestDraftsAreTheirAuthorsAlone(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	mara, joren := w.TokenOf("mara"), w.TokenOf("joren")
 	at := "http://" + w.Listen + "/api/drafts/job/"
@@ -206,6 +210,7 @@ func TestDraftsAreTheirAuthorsAlone(t *testing.T) {
 
 // What was read can be changed and saved back, as it came.
 func TestWhatWasReadIsSavedBack(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	w.Report("Ports", "SELECT code FROM ports")
 	w.Job("Board", world.Definition("Ports", "company mail", []string{"csv"}, "a@tarnwick.example"))
@@ -219,6 +224,7 @@ func TestWhatWasReadIsSavedBack(t *testing.T) {
 
 // A report as it will arrive is shut off: no script of it runs, nothing is fetched, and nobody else frames it.
 func TestAFrameIsShutOff(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	w.Report("Notices", "SELECT '<script>alert(1)</script>' AS notice")
 	token := w.TokenOf("mara")
@@ -277,6 +283,7 @@ func TestAFrameIsShutOff(t *testing.T) {
 // Values are told with what each would be by itself, whose that is, and what it comes to; versions
 // with what they said; tables as the login may read them.
 func TestWhatAnEditorAsks(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	w.Report("Day", "SELECT :day AS day, :port AS port",
 		job.Parameter{Name: "day", Type: job.TypeDate, Default: "yesterday", Required: true},
@@ -329,6 +336,7 @@ func TestWhatAnEditorAsks(t *testing.T) {
 // A name may hold what addresses are made of, and a job is changed under its name though it was
 // found by its number; a draft that somebody else's program has kept breaks no page.
 func TestNamesAndDraftsOfAnyKind(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	w.Report("Ports", "SELECT code FROM ports")
 	name := `100% "late"? #1 & Küste 東京`

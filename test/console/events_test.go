@@ -18,6 +18,7 @@ import (
 // What happened is seen with what it started or why nothing, chosen by type and sender, and played
 // again only after it is said what that does.
 func TestWhatHappenedIsSeenAndPlayedAgain(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	ctx := context.Background()
 	w.Report("Departures", "SELECT 1 AS n")

@@ -28,6 +28,7 @@ import (
 // once more from nothing by the console alone, in another installation, and its records are then
 // the same, file by file.
 func TestTheWholeCompanyIsMadeOnScreen(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	w.LoadCompany()
 	first, second := t.TempDir(), t.TempDir()

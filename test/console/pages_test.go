@@ -20,6 +20,7 @@ import (
 )
 
 func TestTheConsole(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	ctx := context.Background()
 	w.Report("Ports", `SELECT pg_sleep(1)::text AS "Nap", code AS "Code" FROM (SELECT code FROM ports LIMIT 1) p`)
@@ -114,6 +115,7 @@ func TestTheConsole(t *testing.T) {
 }
 
 func TestASignInWithAWrongPassword(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	p := w.Console()
 	evaluate[bool](t, p, `fetch('/api/session', {method: 'DELETE'}).then(() => true)`)
@@ -126,6 +128,7 @@ func TestASignInWithAWrongPassword(t *testing.T) {
 }
 
 func TestWhatWasLookedAtIsScheduled(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	w.Load()
 	p := w.Console()
@@ -173,6 +176,7 @@ func london(t *testing.T) *time.Location {
 }
 
 func TestTheConsoleIsAccessibleInBothThemes(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	axe, err := os.ReadFile(world.Path("console/node_modules/axe-core/axe.min.js"))
 	require.NoError(t, err, "type: make console")

@@ -17,6 +17,7 @@ import (
 )
 
 func TestTheConsoleShowsWhatIsSentAndToWhom(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	ctx := context.Background()
 	axe, err := os.ReadFile(world.Path("console/node_modules/axe-core/axe.min.js"))

@@ -19,6 +19,7 @@ import (
 )
 
 func TestTheConsoleSetsAnInstallationUp(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	ctx := context.Background()
 	axe, err := os.ReadFile(world.Path("console/node_modules/axe-core/axe.min.js"))
@@ -227,6 +228,7 @@ func alertSettings(t *testing.T, w *world.World) (s job.AlertSettings) {
 
 // A page that is open shows what happens without a reload.
 func TestDeliveriesAndDestinationsAreLive(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	ctx := context.Background()
 	w.Report("Departures", "SELECT 'Tarnwick Quay' AS port, 12 AS sailings")
@@ -257,6 +259,7 @@ func TestDeliveriesAndDestinationsAreLive(t *testing.T) {
 // Somebody sees what is signed in as them, ends what they do not know, and changes their own
 // password, which ends the rest.
 func TestTheConsoleEndsSignInsAndChangesThePassword(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	axe, err := os.ReadFile(world.Path("console/node_modules/axe-core/axe.min.js"))
 	require.NoError(t, err, "type: make console")

@@ -62,6 +62,7 @@ func tabTo(t *testing.T, p world.Page, want string) {
 
 // The whole path, from nothing to a job that rings, without a pointer.
 func TestTheWholePathByKeyboardAlone(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	p := w.Console()
 	at := func() string { return evaluate[string](t, p, focused) }
@@ -154,6 +155,7 @@ func TestTheWholePathByKeyboardAlone(t *testing.T) {
 
 // A rule is put together by clicking, completed and corrected, and its field keeps its place.
 func TestARuleIsWrittenWithHelp(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	p := w.Console()
 	p.Do(chromedp.Navigate("http://" + w.Listen + "/when"))
@@ -187,6 +189,7 @@ func TestARuleIsWrittenWithHelp(t *testing.T) {
 
 // Somebody who writes in two windows loses in neither.
 func TestOnePersonWritesInTwoWindows(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	w.Report("Ports", "SELECT code FROM ports")
 	w.Job("Board", world.Definition("Ports", "company mail", []string{"csv"}, "a@tarnwick.example"))
@@ -215,6 +218,7 @@ func TestOnePersonWritesInTwoWindows(t *testing.T) {
 
 // A chain is drawn by keys and by pulling, and each step can be taken back.
 func TestAChainIsDrawn(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	w.Report("Ports", "SELECT code FROM ports")
 	d := world.Definition("Ports", "company mail", []string{"csv"}, "a@tarnwick.example")
@@ -293,6 +297,7 @@ func TestAChainIsDrawn(t *testing.T) {
 
 // The forms of a report stand side by side at the press of a key.
 func TestFourFormsSideBySide(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	w.Report("Ports", "SELECT name, code FROM ports ORDER BY name")
 	p := w.Console()
@@ -316,6 +321,7 @@ func TestFourFormsSideBySide(t *testing.T) {
 
 // Names of any letters and of 200 stand in lists and on small screens without pushing anything aside.
 func TestLongNamesStayInTheirPlace(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	long := strings.Repeat("Überfahrten Ærø?#100% & “Grey Skerry” ", 6)[:190] + " end"
 	long = strings.ToValidUTF8(long, "")
@@ -374,6 +380,7 @@ var slowLine = cdp.Command[lineParams, struct{}]{Method: "Network.emulateNetwork
 
 // A page that takes long says so, and one that does not come gives a way to go on.
 func TestAPageThatDoesNotComeSaysSo(t *testing.T) {
+	t.Parallel()
 	w := world.Open(t)
 	p := w.Console()
 	told := func(sentence string) {

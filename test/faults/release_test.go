@@ -38,7 +38,7 @@ func released(t *testing.T) string {
 	require.NoError(t, os.Mkdir(source, 0o700))
 	out, err := exec.Command("tar", "-xf", archive, "-C", source).CombinedOutput()
 	require.NoError(t, err, string(out))
-	build := exec.Command("go", "build", "-o", filepath.Join(dir, "ironbell"), "./cmd/ironbell")
+	build := exec.Command("go", "build", "-ldflags=-w", "-o", filepath.Join(dir, "ironbell"), "./cmd/ironbell")
 	build.Dir = source
 	out, err = build.CombinedOutput()
 	require.NoError(t, err, string(out))

@@ -102,11 +102,15 @@ var programs struct {
 	err  error
 }
 
-// Build makes the programs once.
+// Build makes the programs once, unless IRONBELL_PROGRAMS names the folder in which they were just made.
 func Build(t testing.TB) string {
 	t.Helper()
 	programs.once.Do(func() {
-		cmd := exec.Command("go", "build", "-o", programs.dir+"/", "./cmd/...")
+		if made := os.Getenv("IRONBELL_PROGRAMS"); made != "" {
+			programs.dir = made
+			return
+		}
+		cmd := exec.Command("go", "build", "-ldflags=-w", "-o", programs.dir+"/", "./cmd/...")
 		cmd.Dir = Path("")
 		if out, err := cmd.CombinedOutput(); err != nil {
 			programs.err = fmt.Errorf("%w: %s", err, out)

@@ -38,6 +38,7 @@ const (
 	KeptForRest   KeptBack = "rest"   // its destination rests
 	KeptForYes    KeptBack = "yes"    // a second person has to say yes
 	KeptForSilent KeptBack = "silent" // the installation sends nothing
+	KeptForTurn   KeptBack = "turn"   // an event about the same subject goes before it
 )
 
 // Delivery is the handing over of a message to one recipient, with a state and
@@ -47,6 +48,7 @@ type Delivery struct {
 	MessageID     int64         `json:"message_id" db:"message_id"`
 	RunID         *RunID        `json:"run_id,omitempty" db:"run_id"`
 	AlertID       *int64        `json:"alert_id,omitempty" db:"alert_id"`
+	Subscription  string        `json:"subscription,omitempty" db:"subscription" doc:"which it belongs to, when it is an event of ours"`
 	JobID         *int64        `json:"job_id,omitempty" db:"job_id"`
 	DestinationID int64         `json:"destination_id" db:"destination_id"`
 	Destination   string        `json:"destination" db:"destination"`
@@ -57,7 +59,7 @@ type Delivery struct {
 	YesUntil      *time.Time    `json:"yes_until,omitempty" db:"yes_until" doc:"until when a second person may say yes"`
 	TakenAs       string        `json:"taken_as,omitempty" db:"taken_as" doc:"what the other side calls what it took"`
 	SHA256        string        `json:"sha256,omitempty" db:"sha256" doc:"of the bytes that are sent"`
-	KeptBack      KeptBack      `json:"kept_back,omitempty" db:"kept_back" enum:"rest,yes,silent" doc:"why it is kept back: its destination rests, a second person has to say yes, or the installation sends nothing"`
+	KeptBack      KeptBack      `json:"kept_back,omitempty" db:"kept_back" enum:"rest,yes,silent,turn" doc:"why it is kept back: its destination rests, a second person has to say yes, the installation sends nothing, or an event about the same subject goes before it"`
 	Size          int64         `json:"size" db:"size"`
 	Subject       string        `json:"subject" db:"subject"`
 	MailID        string        `json:"mail_id" db:"mail_id" doc:"Message-ID of the mail"`

@@ -18,6 +18,7 @@ const (
 	NoticeNodes        NoticeKind = "nodes"        // what nodes are to do
 	NoticeCancel       NoticeKind = "cancel"       // a run that was cancelled; the id names it
 	NoticeAccess       NoticeKind = "access"       // sign-ins that ended
+	NoticePublished    NoticeKind = "published"    // events of ours
 	NoticePulse        NoticeKind = "pulse"        // nothing: the line lives
 	NoticeEverything   NoticeKind = "everything"   // something was missed
 )
@@ -25,6 +26,6 @@ const (
 // Notice is word of a change, to shorten a wait: what it is about and which. Whoever hears
 // none finds the change by looking.
 type Notice struct {
-	Kind NoticeKind `json:"kind" enum:"jobs,calendars,parts,run,runs,deliveries,destinations,alerts,settings,nodes,cancel,access,pulse,everything"`
+	Kind NoticeKind `json:"kind" enum:"jobs,calendars,parts,run,runs,deliveries,destinations,alerts,settings,nodes,cancel,access,published,pulse,everything"`
 	ID   string     `json:"id" doc:"of the run, when it is about one"`
 }

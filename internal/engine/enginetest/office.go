@@ -187,11 +187,20 @@ func Open(t *testing.T) *Office {
 // Place makes a destination.
 func (o *Office) Place(name, protocol string, settings any) int64 {
 	o.t.Helper()
+	return o.PlaceWith(name, protocol, "", settings)
+}
+
+// PlaceWith makes a destination with a secret.
+func (o *Office) PlaceWith(name, protocol, password string, settings any) int64 {
+	o.t.Helper()
 	text, err := json.Marshal(settings)
 	require.NoError(o.t, err)
-	id, err := o.Store.PutPlace(o.Ctx, records.Destination, records.Place{
-		Name: name, Protocol: protocol, Settings: text,
-	})
+	p := records.Place{Name: name, Protocol: protocol, Settings: text}
+	if password != "" {
+		p.Secret, err = o.vault.Seal("destination:"+name, password)
+		require.NoError(o.t, err)
+	}
+	id, err := o.Store.PutPlace(o.Ctx, records.Destination, p)
 	require.NoError(o.t, err)
 	return id
 }

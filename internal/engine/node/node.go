@@ -29,13 +29,13 @@ type Node struct {
 	Refused   atomic.Int64 // writes that were refused, since their lease had gone
 
 	// What wakes each of the loops.
-	Clock, Work, Slots, Send, Tell, Probe, Turns, Renew, Look Waker
+	Clock, Work, Slots, Send, Tell, Probe, Turns, Renew, Look, Publish Waker
 }
 
 // New makes a node with wakers for its loops.
 func New(name string) *Node {
 	n := &Node{Name: name}
-	for _, w := range []*Waker{&n.Clock, &n.Work, &n.Slots, &n.Send, &n.Tell, &n.Probe, &n.Turns, &n.Renew, &n.Look} {
+	for _, w := range []*Waker{&n.Clock, &n.Work, &n.Slots, &n.Send, &n.Tell, &n.Probe, &n.Turns, &n.Renew, &n.Look, &n.Publish} {
 		*w = make(Waker, 1)
 	}
 	return n

@@ -7,6 +7,7 @@ import (
 
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
+	"ironbell/internal/core/phrase"
 	"ironbell/internal/core/policy"
 	"ironbell/internal/deliver"
 	"ironbell/internal/engine/crash"
@@ -73,6 +74,9 @@ func (o *Outcome) notSent(ctx context.Context, t *store.Tx, s sending.Sending, f
 	if s.AlertID != nil {
 		return t.NextStep(ctx, *s.AlertID, fmt.Sprintf("%s could not be told: %s", s.Address, f))
 	}
+	if s.Subscription != nil {
+		return o.eventLost(ctx, t, s, f, again.Reason)
+	}
 	if err := o.settle.DeliveryAlert(ctx, t, s, job.AlertDeliveryFailed, f, again.Reason); err != nil {
 		return err
 	}
@@ -89,7 +93,11 @@ func (o *Outcome) Unknown(ctx context.Context, t *store.Tx, s sending.Sending, f
 		return err
 	}
 	if s.IfUnknown == job.UnknownResend {
-		if err := t.Resend(ctx, s.ID, task.NextMessageID(s.MessageID)); err != nil {
+		id := task.NextMessageID(s.MessageID)
+		if s.Subscription != nil {
+			id = "" // the other side knows it by the one that it has
+		}
+		if err := t.Resend(ctx, s.ID, id); err != nil {
 			return err
 		}
 		return o.afterDelivery(ctx, t, s, "warn", text+"; sent again, as the job says")
@@ -110,6 +118,9 @@ func (o *Outcome) afterDelivery(ctx context.Context, t *store.Tx, s sending.Send
 	if s.AlertID != nil {
 		return nil // it is tried again; the alert's next step has its own time
 	}
+	if s.Subscription != nil {
+		return nil // it is tried again
+	}
 	if err := t.Log(ctx, job.LogLine{Level: level, Part: s.Part, Text: text}, *s.RunID); err != nil {
 		return err
 	}
@@ -117,4 +128,22 @@ func (o *Outcome) afterDelivery(ctx context.Context, t *store.Tx, s sending.Send
 		return err
 	}
 	return t.Tell(ctx, db.Notice{Kind: job.NoticeRun, ID: s.RunID.String()})
+}
+
+// eventLost tells that an event of ours was given up: the next one about its subject goes out without it.
+func (o *Outcome) eventLost(ctx context.Context, t *store.Tx, s sending.Sending, f *fault.Fault, tried string) error {
+	sub, err := t.SubscriptionByID(ctx, *s.Subscription)
+	if err != nil {
+		return err
+	}
+	if err := t.OpenAlert(ctx, job.Alert{
+		Kind: job.AlertDeliveryFailed, Cause: settle.LostCause(*s.Subscription), Job: sub,
+		Happened: fmt.Sprintf("An event for the subscription %q was not taken and is given up: %s. %s.", sub, s.Address,
+			phrase.Upper(f.Error())),
+		ForWhom: "whoever goes by the events of this service; later ones go on", Tried: phrase.Sentence(tried), Advice: f.Advice,
+		Next: "Nothing more by itself. Replaying from a point hands it on again, and closes this.",
+	}); err != nil {
+		return err
+	}
+	return t.Tell(ctx, db.Notice{Kind: job.NoticePublished})
 }

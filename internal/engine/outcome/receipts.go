@@ -72,12 +72,16 @@ func (o *Outcome) sent(ctx context.Context, t *store.Tx, group []receipt) error 
 	logs := map[job.RunID][]job.LogLine{}
 	var places []int64
 	var refused []string
+	published := false // events of ours, of which others may wait for their turn
 	for i, r := range group {
 		all[i] = sending.Received{ID: r.ID, Answer: r.res.Answer, WentTo: r.res.To, Taken: r.res.Taken}
 		if !slices.Contains(places, r.DestinationID) {
 			places, refused = append(places, r.DestinationID), append(refused, settle.RefusesCause(r.DestinationID))
 		}
-		if r.AlertID != nil {
+		if r.Subscription != nil {
+			published = true
+		}
+		if r.RunID == nil {
 			continue
 		}
 		logs[*r.RunID] = append(logs[*r.RunID], job.LogLine{
@@ -119,6 +123,11 @@ func (o *Outcome) sent(ctx context.Context, t *store.Tx, group []receipt) error 
 	}
 	if err := o.settle.Settle(ctx, t, runs); err != nil {
 		return err
+	}
+	if published {
+		if err := t.Tell(ctx, db.Notice{Kind: job.NoticePublished}); err != nil {
+			return err
+		}
 	}
 	for _, run := range runs {
 		if err := t.Tell(ctx, db.Notice{Kind: job.NoticeRun, ID: run.String()}); err != nil {

@@ -204,6 +204,7 @@ func (rt *Rests) GiveUpAll(ctx context.Context, t *store.Tx, all []sending.Sendi
 					fmt.Sprintf("%s could not be told: %s", s.Address, f)); err != nil {
 					return err
 				}
+			case s.RunID == nil: // an event of ours, whose subscription goes on
 			case !told[*s.RunID]:
 				told[*s.RunID] = true
 				runs = append(runs, *s.RunID)

@@ -260,6 +260,9 @@ func delivered(sent, all, open int) string {
 // RefusesCause is the cause of the alert about a destination that answers and takes nothing.
 func RefusesCause(destination int64) string { return fmt.Sprintf("refuses:%d", destination) }
 
+// LostCause is the cause of the alert about events of ours that a subscription did not get.
+func LostCause(subscription int64) string { return fmt.Sprintf("subscription:%d", subscription) }
+
 // LookFor is what to do about a delivery that is unknown.
 func LookFor(s sending.Sending) string {
 	const then = ", then settle the delivery: mark it as sent, or send it again."

@@ -30,6 +30,7 @@ var Tables = []Table{
 	{"calendar", "calendars", "name"},
 	{"source", "sources", "name"},
 	{"sender", "senders", "name"},
+	{"subscription", "subscriptions", "name"},
 	{"person", "people", "login"},
 }
 

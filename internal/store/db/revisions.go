@@ -61,7 +61,8 @@ func (e *Stale) Error() string {
 // count for, and the actions that change them.
 var revised = map[string]string{
 	"job": "job", "report": "report", "calendar": "calendar", "source": "source", "destination": "destination", "sender": "sender",
-	"person": "person", "wishes": "person",
+	"subscription": "subscription",
+	"person":       "person", "wishes": "person",
 	"group": "group", "post": "post", "identity": "identity", "setting": "setting",
 }
 

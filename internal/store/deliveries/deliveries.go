@@ -135,7 +135,7 @@ func (t *Tx) SettleDelivery(ctx context.Context, id int64, state job.DeliverySta
 }
 
 // Resend lets a locked delivery go out again, as a new message of the same
-// bytes with an id of its own.
+// bytes with an id of its own; with the same when none is given.
 func (t *Tx) Resend(ctx context.Context, id int64, messageID string) error {
 	var removed *time.Time
 	if err := sqlx.GetContext(ctx, t.Ext, &removed, `SELECT m.removed_at FROM deliveries d
@@ -148,9 +148,9 @@ func (t *Tx) Resend(ctx context.Context, id int64, messageID string) error {
 	}
 	if err := db.One(t.Ext.ExecContext(ctx, `WITH again AS (
 			INSERT INTO messages (id, run_id, alert_id, part, task, message_id, subject, destination_id, key, size,
-			sha256, name, media_type, if_exists, stamp, may_leave)
-			SELECT month_id('message_count'), m.run_id, m.alert_id, m.part, m.task, $2, m.subject, m.destination_id,
-			m.key, m.size, m.sha256, m.name, m.media_type, m.if_exists, m.stamp, m.may_leave
+			sha256, name, media_type, if_exists, stamp, may_leave, body, subscription_id)
+			SELECT month_id('message_count'), m.run_id, m.alert_id, m.part, m.task, coalesce(nullif($2, ''), m.message_id), m.subject, m.destination_id,
+			m.key, m.size, m.sha256, m.name, m.media_type, m.if_exists, m.stamp, m.may_leave, m.body, m.subscription_id
 			FROM deliveries d JOIN messages m ON m.id = d.message_id WHERE d.id = $1 RETURNING id)
 		UPDATE deliveries SET message_id = again.id, state = 'waiting', tries = 0, ready_at = bell_now(), answer = '',
 		advice = '', class = '',

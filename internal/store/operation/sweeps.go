@@ -38,6 +38,11 @@ func (q Q) SweepOld(ctx context.Context, k job.KeepingSettings) error {
 			WHERE ends_at < bell_now() - make_interval(days => $1) ORDER BY ends_at LIMIT $2)`, k.Links},
 		{"events", `DELETE FROM events WHERE id IN (SELECT id FROM events
 			WHERE received_at < bell_now() - make_interval(days => $1) ORDER BY received_at LIMIT $2)`, k.Events},
+		// What a subscription has not been given yet stays four times as long.
+		{"events of ours", `DELETE FROM published WHERE id IN (SELECT id FROM published
+			WHERE at < bell_now() - make_interval(days => $1) AND (at < bell_now() - make_interval(days => 4 * $1)
+				OR no <= coalesce((SELECT min(mark) FROM subscriptions WHERE removed_at IS NULL), no))
+			ORDER BY at LIMIT $2)`, k.Events},
 		// A consent is a change like others: the record of it is kept as long as they are.
 		{"consents", `DELETE FROM consents WHERE id IN (SELECT id FROM consents
 			WHERE given_at < bell_now() - make_interval(days => $1) AND (until IS NULL OR until < bell_now())

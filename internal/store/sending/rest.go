@@ -172,7 +172,7 @@ func (q Q) WaitingFor(ctx context.Context, id int64) (Waiting, error) {
 func (t *Tx) GivenUp(ctx context.Context, limit int) ([]Sending, error) {
 	var out []Sending
 	err := sqlx.SelectContext(ctx, t.Ext, &out, `SELECT id, lease_no, message_id AS message_row, run_id, alert_id,
-		job_id, destination_id, part, address, tries,
+		subscription_id, job_id, destination_id, part, address, tries,
 			retry_times, retry_wait, retry_growth, retry_longest, rehearsal, give_up_at, if_unknown FROM deliveries
 		WHERE phase = 'kept back' AND give_up_at < bell_now() AND kept_back = 'rest' ORDER BY give_up_at LIMIT $1
 		FOR UPDATE SKIP LOCKED`, limit)

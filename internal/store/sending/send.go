@@ -33,6 +33,10 @@ type NewMessage struct {
 	Rehearsal bool
 	Body      []byte     // in place of a file in the store of artifacts
 	ReadyAt   *time.Time // when it may go out; at once when nil
+
+	SubscriptionID *int64 // of an event of ours
+	PublishedNo    int64  // its number
+	About          string // its subject
 }
 
 // PutMessage writes a message and one delivery for each address, before anything
@@ -40,11 +44,11 @@ type NewMessage struct {
 func (t *Tx) PutMessage(ctx context.Context, m NewMessage) (int64, error) {
 	var id int64
 	err := sqlx.GetContext(ctx, t.Ext, &id, `INSERT INTO messages (id, run_id, alert_id, part, task, message_id,
-		subject, destination_id, key, size, sha256, name, media_type, if_exists, stamp, may_leave, body)
-		VALUES (month_id('message_count'), $1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16)
+		subject, destination_id, key, size, sha256, name, media_type, if_exists, stamp, may_leave, body, subscription_id)
+		VALUES (month_id('message_count'), $1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17)
 		RETURNING id`,
 		m.RunID, m.AlertID, m.Part, m.Task, m.MessageID, m.Subject, m.DestinationID, m.Key, m.Size, m.SHA256, m.Name,
-		m.MediaType, m.IfExists, m.Stamp, m.MayLeave, m.Body)
+		m.MediaType, m.IfExists, m.Stamp, m.MayLeave, m.Body, m.SubscriptionID)
 	if err != nil {
 		return 0, db.Wrap(err, "write the message")
 	}
@@ -56,20 +60,22 @@ func (t *Tx) PutMessage(ctx context.Context, m NewMessage) (int64, error) {
 	}
 	_, err = t.Ext.ExecContext(ctx, `INSERT INTO deliveries (id, message_id, run_id, alert_id, job_id, destination_id,
 		part, address, meant_for, person_id, kept_back, state, answer, advice, class, settled_at, ready_at,
-			retry_times, retry_wait, retry_growth, retry_longest, give_up_at, if_unknown, rehearsal)
+			retry_times, retry_wait, retry_growth, retry_longest, give_up_at, if_unknown, rehearsal, subscription_id,
+			published_no, about)
 		SELECT month_id('delivery_count'), $1, $2, $3, $4, $5, $6, address, meant, nullif(person, 0),
 			CASE WHEN bad <> '' THEN '' WHEN kept <> '' THEN kept WHEN (SELECT rests_since FROM destinations
 			WHERE id = $5) IS NOT NULL THEN 'rest' ELSE '' END,
 			CASE WHEN bad <> '' THEN 'failed' ELSE 'waiting' END, bad,
 			CASE WHEN bad <> '' THEN 'Correct it in the job, or where it comes from.' ELSE '' END,
 			CASE WHEN bad <> '' THEN 'lasting' ELSE '' END, CASE WHEN bad <> '' THEN bell_clock() END,
-			coalesce($19::timestamptz, bell_now()), $7, $8, $9, $10, $11, $12, $13
+			coalesce($19::timestamptz, bell_now()), $7, $8, $9, $10, $11, $12, $13, $20, nullif($21::bigint, 0), $22
 		FROM (SELECT DISTINCT ON (lower(address), lower(meant)) *
 		FROM unnest($14::text[], $15::text[], $16::text[], $17::bigint[], $18::text[]) WITH ORDINALITY AS u(address,
 		meant, kept, person, bad, n) ORDER BY lower(address), lower(meant), n) a ORDER BY n`,
 		id, m.RunID, m.AlertID, m.JobID, m.DestinationID, m.Part, m.Retry.Times, time.Duration(m.Retry.Wait).Seconds(),
 		m.Retry.Growth, time.Duration(m.Retry.Longest).Seconds(),
-		m.GiveUpAt, m.IfUnknown, m.Rehearsal, address, meant, kept, people, bad, m.ReadyAt)
+		m.GiveUpAt, m.IfUnknown, m.Rehearsal, address, meant, kept, people, bad, m.ReadyAt, m.SubscriptionID,
+		m.PublishedNo, m.About)
 	if err != nil {
 		return 0, db.Wrap(err, "write the deliveries")
 	}
@@ -104,6 +110,7 @@ type Sending struct {
 	RunID         *job.RunID    `db:"run_id"`
 	AlertID       *int64        `db:"alert_id"`
 	JobID         *int64        `db:"job_id"`
+	Subscription  *int64        `db:"subscription_id"` // of an event of ours
 	DestinationID int64         `db:"destination_id"`
 	Part          int           `db:"part"`
 	PersonID      *int64        `db:"person_id"`
@@ -179,7 +186,7 @@ func (q Q) ClaimDeliveries(ctx context.Context, node string, lease time.Duration
 			FROM lines WHERE d.id = ANY(ARRAY(SELECT id FROM picked)) RETURNING d.*
 		)
 		SELECT d.id, d.lease_no, m.id AS message_row, m.message_id, m.key, m.body, m.size, d.run_id, d.alert_id, d.job_id, d.destination_id, d.part, d.person_id, d.address, d.tries, m.name, m.media_type, m.sha256, m.if_exists, m.stamp, m.may_leave,
-			d.retry_times, d.retry_wait, d.retry_growth, d.retry_longest, d.rehearsal, d.give_up_at, d.if_unknown
+			d.retry_times, d.retry_wait, d.retry_growth, d.retry_longest, d.rehearsal, d.give_up_at, d.if_unknown, d.subscription_id
 		FROM claimed d CROSS JOIN LATERAL (SELECT * FROM messages m WHERE m.id = d.message_id OFFSET 0) m`, limit, lease.Seconds(), node, append([]int64{}, leftOut...), destinations)
 	// The claim gives them in no order.
 	slices.SortFunc(out, func(a, b Sending) int {
@@ -335,7 +342,7 @@ func (t *Tx) LostSendings(ctx context.Context, limit int) (offered, safe []Sendi
 		State job.DeliveryState `db:"state"`
 	}
 	err = sqlx.SelectContext(ctx, t.Ext, &lost, `SELECT id, lease_no, message_id AS message_row, run_id, alert_id,
-		job_id, destination_id, address, tries,
+		subscription_id, job_id, destination_id, address, tries,
 			retry_times, retry_wait, retry_growth, retry_longest, rehearsal, give_up_at, if_unknown, state
 			FROM deliveries
 		WHERE phase = 'leased' AND lease_until < now() ORDER BY lease_until LIMIT $1 FOR UPDATE SKIP LOCKED`, limit)
