@@ -186,6 +186,14 @@ func generate(seed uint64, today time.Time) []filling {
 	}
 }
 
+// The programs that are told of what happens here.
+var subscriptions = map[string]job.SubscriptionDefinition{
+	"Duty office": {
+		Note:        "The screen in the duty office, which shows what did not arrive.",
+		Destination: "Duty screen", Types: []string{job.PublishedDelivery, job.PublishedAlertOpened, job.PublishedAlertClosed},
+	},
+}
+
 // The programs that tell of what happened.
 var senders = map[string]job.SenderDefinition{
 	"Ledger office": {

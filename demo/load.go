@@ -107,11 +107,17 @@ func connectOutside(ctx context.Context, c *client.Client, o Outside) error {
 		},
 		{"Quay printer", "ipp", &none, map[string]any{"url": "ipp://" + o.Printer + "/ipp/print"}},
 		{"Ops desk", "http", &none, map[string]any{"url": "http://" + o.Receiver + "/alerts"}},
+		{"Duty screen", "http", &o.Password, map[string]any{"url": "http://" + o.Receiver + "/events"}},
 	} {
 		if _, err := c.SaveDestination(ctx, d.name, wire.PlaceRequest{
 			Protocol: d.protocol, Password: d.password, Settings: d.settings,
 		}); err != nil {
 			return fmt.Errorf("save the destination %s: %w", d.name, err)
+		}
+	}
+	for name, d := range subscriptions {
+		if _, err := c.SaveSubscription(ctx, name, d); err != nil {
+			return fmt.Errorf("save the subscription %s: %w", name, err)
 		}
 	}
 	// All are tested once; the first test pins a server's host key.

@@ -124,8 +124,8 @@ type Caller interface {
 
 // Signer is a destination that may sign what it is given, so that the other side can tell who sent it.
 type Signer interface {
-	// Signs tells whether it has a key to sign with.
-	Signs() bool
+	// Signs tells whether it has a key to sign with, and lacks whether it would sign if it had one.
+	Signs() (signs, lacks bool)
 }
 
 // Place is what is known of a destination.

@@ -178,7 +178,7 @@ func moved(res *http.Response, doing string) *fault.Fault {
 }
 
 // Signs implements Signer.
-func (h *httpPlace) Signs() bool { return len(h.key) > 0 }
+func (h *httpPlace) Signs() (signs, lacks bool) { return len(h.key) > 0, h.Secret == "" }
 
 // Open implements Destination. Each file is a request of its own.
 func (h *httpPlace) Open(context.Context) (Line, error) { return &httpLine{h}, nil }

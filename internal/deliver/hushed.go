@@ -69,9 +69,11 @@ func (h *hushedCaller) Call(ctx context.Context, c Call) (string, error) {
 }
 
 // Signs implements Signer.
-func (h *hushedCaller) Signs() bool {
-	s, ok := h.caller.(Signer)
-	return ok && s.Signs()
+func (h *hushedCaller) Signs() (signs, lacks bool) {
+	if s, ok := h.caller.(Signer); ok {
+		return s.Signs()
+	}
+	return false, false
 }
 
 type hushedAsker struct {

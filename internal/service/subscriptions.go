@@ -26,7 +26,8 @@ func (sb *Subscriptions) Save(ctx context.Context, who job.Person, name string, 
 	if err != nil {
 		return job.Subscription{}, err
 	}
-	if err := sb.check(ctx, name, &d); err != nil {
+	stands, err := sb.check(ctx, name, &d)
+	if err != nil {
 		return job.Subscription{}, err
 	}
 	var saved job.Subscription
@@ -42,6 +43,11 @@ func (sb *Subscriptions) Save(ctx context.Context, who job.Person, name string, 
 		id, err := t.PutSubscription(ctx, name, d)
 		if err != nil {
 			return err
+		}
+		if stands != "" {
+			if err := t.StandsStill(ctx, id, stands); err != nil {
+				return err
+			}
 		}
 		if before != nil && (d.Off || d.Destination != old.Destination) {
 			why := "the subscription goes to another destination; it follows there"
@@ -61,7 +67,8 @@ func (sb *Subscriptions) Save(ctx context.Context, who job.Person, name string, 
 	return saved, err
 }
 
-func (sb *Subscriptions) check(ctx context.Context, name string, d *job.SubscriptionDefinition) error {
+// check tells why a subscription stands still, when it may be saved and does.
+func (sb *Subscriptions) check(ctx context.Context, name string, d *job.SubscriptionDefinition) (stands string, err error) {
 	v := &fault.Invalid{What: fmt.Sprintf("the subscription %q", name)}
 	CheckName(v, "name", name)
 	if len(d.Types) == 0 {
@@ -82,7 +89,7 @@ func (sb *Subscriptions) check(ctx context.Context, name string, d *job.Subscrip
 	}
 	if strings.TrimSpace(d.Destination) == "" {
 		v.Add("destination", "say where events go: a destination of the protocol http with a key to sign with")
-		return v.Err()
+		return "", v.Err()
 	}
 	_, place, err := sb.destinations.ByName(ctx, d.Destination)
 	var unfit *fault.Fault
@@ -90,16 +97,18 @@ func (sb *Subscriptions) check(ctx context.Context, name string, d *job.Subscrip
 	case errors.As(err, &unfit):
 		v.Add("destination", "%s", unfit)
 	case err != nil:
-		return err
+		return "", err
 	default:
-		if why := publisher.WhyNot(place, d.Destination); why != "" {
-			v.Add("destination", "%s", why)
+		// One without a key may be saved: files of records hold none. It says that it stands still.
+		var may bool
+		if stands, may = publisher.WhyNot(place, d.Destination); !may {
+			v.Add("destination", "%s", stands)
 		}
 		if d.Destination, err = sb.store.Called(ctx, "destination", d.Destination); err != nil {
-			return err
+			return "", err
 		}
 	}
-	return v.Err()
+	return stands, v.Err()
 }
 
 // Replay hands on again what was published since an instant, or from a number on when that is not 0, in its

@@ -18,6 +18,7 @@ import (
 	"ironbell/internal/report"
 
 	"ironbell/internal/core/job"
+	"ironbell/test/browser"
 	"ironbell/test/world"
 
 	"github.com/stretchr/testify/assert"
@@ -42,6 +43,7 @@ func TestTheWholeCompanyIsMadeOnScreen(t *testing.T) {
 	m.calendars()
 	m.places()
 	m.senders()
+	m.subscriptions()
 	m.settings()
 	m.reportsAndJobs()
 	_, errs, code = e.Ironbell("show", "-into", second)
@@ -164,6 +166,36 @@ func (m maker) fill(described []job.Setting, settings json.RawMessage) {
 		}
 		m.p.Fill(label, text)
 	}
+}
+
+// subscriptions adds the programs that are told of what happens, and replays to one.
+func (m maker) subscriptions() {
+	ctx := m.t.Context()
+	all, err := m.from.C.Subscriptions(ctx)
+	require.NoError(m.t, err)
+	require.NotEmpty(m.t, all)
+	m.opens("/events", "No program is told of what happens here yet.")
+	for _, s := range all {
+		m.p.Press("//main", "Add a subscription")
+		m.p.Fill("Name *", s.Name)
+		m.p.Fill("What it is", s.Note)
+		m.p.Fill("Goes to *", s.Destination)
+		for _, kind := range []string{job.PublishedRun, job.PublishedDelivery, job.PublishedAlertOpened, job.PublishedAlertClosed, job.PublishedCalendar} {
+			if s.Wants(kind) {
+				_, err := browser.Get(m.p.Tab, world.Patience,
+					chromedp.Evaluate[bool](`document.querySelector('input[name=types][value="`+kind+`"]').click() || true`))
+				require.NoError(m.t, err)
+			}
+		}
+		m.p.Fill("Only if", s.OnlyIf)
+		m.p.Press("//main", "Add the subscription")
+		m.p.Sees(s.Name)
+		m.to.Until("the form is closed", func() bool { return !strings.Contains(m.p.Text(), "Do not add it") })
+	}
+	m.p.Press("//section[@aria-label='"+all[0].Name+"']", "Replay")
+	m.p.Fill("Since *", "2027-01-01T06:00")
+	m.p.Press("//section[@aria-label='"+all[0].Name+"']", "Hand it on again")
+	m.p.Sees("Nothing was published since then")
 }
 
 // senders adds the programs that report events, each with a token that is shown and a key that is ended.

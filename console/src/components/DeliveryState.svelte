@@ -8,6 +8,7 @@
     rest: 'waits: destination down',
     yes: 'waits for a yes',
     silent: 'kept back: silent',
+    turn: 'waits for the one before',
   };
 </script>
 

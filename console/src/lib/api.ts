@@ -35,6 +35,7 @@ export type Condition = Schemas['Condition'];
 export type WaitingCondition = Schemas['WaitingCondition'];
 export type Looked = Schemas['Looked'];
 export type Sender = Schemas['Sender'];
+export type Subscription = Schemas['Subscription'];
 export type SenderKey = Schemas['SenderKey'];
 export type Mine = Schemas['Mine'];
 export type OwnScheduleLine = Schemas['OwnScheduleLine'];

@@ -8,6 +8,7 @@ type Notice = components['schemas']['Notice'];
 /** Which lists a notice makes stale. Each kind stands here, so that a new one is thought of. */
 const stale: Record<Notice['kind'], Name[]> = {
   access: [],
+  published: ['subscriptions'],
   calendars: ['calendars', 'calendar'],
   cancel: [],
   pulse: [],

@@ -54,6 +54,7 @@ export type Name =
   | 'freezes'
   | 'events'
   | 'senders'
+  | 'subscriptions'
   | 'removed'
   | 'removing'
   | 'renaming'
@@ -191,6 +192,12 @@ export const asks = {
     queryOptions({
       queryKey: named('senders'),
       queryFn: () => body(api.GET('/api/senders')),
+      refetchInterval: 15_000,
+    }),
+  subscriptions: () =>
+    queryOptions({
+      queryKey: named('subscriptions'),
+      queryFn: () => body(api.GET('/api/subscriptions')),
       refetchInterval: 15_000,
     }),
   drivers: () =>
@@ -505,6 +512,7 @@ const changes = {
   run: [...runs, 'alerts', 'alert'],
   source: ['sources', 'source pages', 'tables', 'choices', 'state'],
   sender: ['senders', 'events', 'waiting'],
+  subscription: ['subscriptions', 'deliveries'],
   settings: ['settings', 'copy', 'state', 'day', 'deliveries', 'when', 'forecast'],
   signIns: ['sign-ins'],
 } satisfies Record<string, Name[]>;

@@ -2,7 +2,16 @@
 import { p } from '../router';
 
 export type Kind =
-  'job' | 'report' | 'group' | 'post' | 'destination' | 'calendar' | 'source' | 'sender' | 'person';
+  | 'job'
+  | 'report'
+  | 'group'
+  | 'post'
+  | 'destination'
+  | 'calendar'
+  | 'source'
+  | 'sender'
+  | 'subscription'
+  | 'person';
 export type RecordName = { kind: string; name: string };
 
 /** What is said of a kind. */
@@ -15,6 +24,7 @@ const words: Record<Kind, { copied: string }> = {
   calendar: { copied: 'The copy has the same days; no job goes by it yet.' },
   source: { copied: 'The copy has the same settings and password; identities are not copied.' },
   sender: { copied: 'The copy may send the same, and has no token and no key yet.' },
+  subscription: { copied: 'The copy goes to the same destination, from now on.' },
   person: {
     copied:
       'The name is their sign-in name. The copy has the same role and zone, and no address or password.',
@@ -42,6 +52,7 @@ export function linkOf(r: RecordName): string {
     case 'source':
       return p('/sources');
     case 'sender':
+    case 'subscription':
       return p('/events');
     case 'group':
       return `${p('/people')}?${new URLSearchParams({ group: r.name })}`;

@@ -22,7 +22,12 @@
     'declined',
   ] as const;
   type State = (typeof states)[number];
-  const reasons = { rest: 'destination down', yes: 'waits for a yes', silent: 'silent' } as const;
+  const reasons = {
+    rest: 'destination down',
+    yes: 'waits for a yes',
+    silent: 'silent',
+    turn: 'waits for the one before',
+  } as const;
   const chosen = $derived(
     String(searchParams.get('state') ?? '')
       .split(',')
@@ -37,7 +42,7 @@
     asks.deliveries({
       limit,
       ...(chosen.length && { state: chosen }),
-      kept_back: oneOf(kept, ['rest', 'yes', 'silent']),
+      kept_back: oneOf(kept, ['rest', 'yes', 'silent', 'turn']),
       ...(over && { destination: over }),
       ...(to && { address: to }),
       ...(before && { before }),

@@ -4,6 +4,7 @@
   import EventList from '../components/events/EventList.svelte';
   import Waiting from '../components/events/Waiting.svelte';
   import Senders from '../components/events/Senders.svelte';
+  import Subscriptions from '../components/events/Subscriptions.svelte';
   import { searched } from '../lib/param';
 
   const type = $derived(searched('type') ?? '');
@@ -18,8 +19,12 @@
 
 <div class="flex flex-wrap items-baseline gap-3.5">
   <h1>Events</h1>
-  <span class="soft">What happened outside, what it started, and which programs may report it.</span>
+  <span class="soft"
+    >What happened outside, what it started, which programs may report it, and which are told of what happens
+    here.</span
+  >
 </div>
 <Waiting />
 <EventList {type} {sender} onchoose={choose} />
+<Subscriptions />
 <Senders onlook={(name) => choose('sender', name)} />

@@ -119,16 +119,25 @@ func (p *Publisher) stands(ctx context.Context, s sending.Subscribed) string {
 	if err != nil {
 		return fault.Of(err).Error()
 	}
-	return WhyNot(d, s.Definition.V.Destination)
+	why, _ := WhyNot(d, s.Definition.V.Destination)
+	return why
 }
 
-// WhyNot tells why events of ours cannot go to a destination; it is empty when they can.
-func WhyNot(d deliver.Destination, name string) string {
-	if signer, ok := d.(deliver.Signer); !ok || !signer.Signs() {
-		return fmt.Sprintf("the destination %q signs nothing: events go to an address of the protocol http whose password is "+
-			"a key, and no header says {password}", name)
+// WhyNot tells why events of ours cannot go to a destination; it is empty when they can. May is true when they
+// can as soon as the destination has its key.
+func WhyNot(d deliver.Destination, name string) (why string, may bool) {
+	signs, lacks := false, false
+	if signer, ok := d.(deliver.Signer); ok {
+		signs, lacks = signer.Signs()
 	}
-	return ""
+	switch {
+	case signs:
+		return "", true
+	case lacks:
+		return fmt.Sprintf("the destination %q has no key to sign with; give it one as its password", name), true
+	}
+	return fmt.Sprintf("the destination %q signs nothing: events go to an address of the protocol http whose password is "+
+		"a key, and no header says {password}", name), false
 }
 
 // standsCause is the cause of the alert about a subscription that stands still.
@@ -164,12 +173,13 @@ func (p *Publisher) serve(ctx context.Context, id int64, stands string) (more bo
 	return more, err
 }
 
-// standStill notes why a subscription is not served, and tells the administrators once.
+// standStill notes why a subscription is not served, and tells the administrators once something waits for it.
 func (p *Publisher) standStill(ctx context.Context, t *store.Tx, s sending.Subscribed, why string) error {
-	if s.Stands == why {
-		return nil
+	told, err := t.AlertKnown(ctx, standsCause(s.ID))
+	if err != nil || s.Stands == why && (told || !s.Behind) {
+		return err
 	}
-	if err := t.Marked(ctx, s.ID, s.Mark, why); err != nil {
+	if err := t.Marked(ctx, s.ID, s.Mark, why); err != nil || !s.Behind {
 		return err
 	}
 	return t.OpenAlert(ctx, job.Alert{

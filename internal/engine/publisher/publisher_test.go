@@ -187,7 +187,7 @@ func TestNothingGoesOutUnsigned(t *testing.T) {
 	o.Exec(`UPDATE destinations SET secret = '', updated_at = bell_clock() WHERE name = 'duty screen'`)
 	o.Exec(`SELECT publish('ironbell.run.ended', 'jobs/1', jsonb_build_object('n', 1 + n)) FROM generate_series(1, 5) n`)
 	o.Until("it stands still", func() bool { return o.Number(`SELECT count(*) FROM subscriptions WHERE stands <> ''`) == 1 })
-	assert.Contains(t, o.Text(`SELECT happened FROM alerts WHERE cause LIKE 'subscription stands:%' AND state = 'open'`), "signs nothing")
+	assert.Contains(t, o.Text(`SELECT happened FROM alerts WHERE cause LIKE 'subscription stands:%' AND state = 'open'`), "has no key to sign with")
 	assert.Len(t, d.heard(), 1)
 	o.Exec(`UPDATE destinations SET secret = decode($1, 'hex'), updated_at = bell_clock() WHERE name = 'duty screen'`, sealed)
 	o.Until("all have come", func() bool { return len(d.heard()) == 6 })

@@ -184,6 +184,12 @@ func (t *Tx) CloseAlertsOf(ctx context.Context, causes []string) error {
 	return t.Tell(ctx, db.Notice{Kind: job.NoticeAlerts})
 }
 
+// AlertKnown tells whether there is an alert of a cause that nobody has put right.
+func (q Q) AlertKnown(ctx context.Context, cause string) (known bool, err error) {
+	err = sqlx.GetContext(ctx, q.Ext, &known, `SELECT EXISTS (SELECT 1 FROM alerts WHERE cause = $1 AND state <> 'closed')`, cause)
+	return known, db.Wrap(err, "see whether there is an alert")
+}
+
 // AlertFor says anew for whom the open alerts of some causes matter.
 func (t *Tx) AlertFor(ctx context.Context, causes []string, whom string) error {
 	if _, err := t.Ext.ExecContext(ctx, `UPDATE alerts SET for_whom = $2 WHERE cause = ANY($1) AND state <> 'closed'`,

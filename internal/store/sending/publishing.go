@@ -49,12 +49,14 @@ type Subscribed struct {
 	DestinationID int64                                   `db:"destination_id"` // 0 when it was removed
 	Mark          int64                                   `db:"mark"`
 	Stands        string                                  `db:"stands"`
+	Behind        bool                                    `db:"behind"` // something was published since
 }
 
 // SubscriptionsBehind gives the subscriptions that are on and have not looked at all events yet.
 func (q Q) SubscriptionsBehind(ctx context.Context) ([]Subscribed, error) {
 	var out []Subscribed
 	err := sqlx.SelectContext(ctx, q.Ext, &out, `SELECT s.id, s.name, s.definition, s.mark, s.stands,
+			s.mark < coalesce((SELECT max(no) FROM published), 0) AS behind,
 			coalesce((SELECT id FROM destinations WHERE id = record_id('destination', s.definition->>'destination')
 			AND removed_at IS NULL), 0) AS destination_id
 		FROM subscriptions s WHERE s.removed_at IS NULL AND NOT coalesce((s.definition->>'off')::boolean, false)
@@ -66,6 +68,7 @@ func (q Q) SubscriptionsBehind(ctx context.Context) ([]Subscribed, error) {
 func (t *Tx) LockSubscription(ctx context.Context, id int64) (s Subscribed, ok bool, err error) {
 	var all []Subscribed
 	err = sqlx.SelectContext(ctx, t.Ext, &all, `SELECT id, name, definition, mark, stands,
+			mark < coalesce((SELECT max(no) FROM published), 0) AS behind,
 			coalesce((SELECT d.id FROM destinations d WHERE d.id = record_id('destination', definition->>'destination')
 			AND d.removed_at IS NULL), 0) AS destination_id
 		FROM subscriptions WHERE id = $1 AND removed_at IS NULL
@@ -111,6 +114,12 @@ func (t *Tx) Marked(ctx context.Context, subscription, mark int64, stands string
 	_, err := t.Ext.ExecContext(ctx, `UPDATE subscriptions SET mark = $2, stands = $3 WHERE id = $1`, subscription, mark,
 		db.Bounded(stands))
 	return db.Wrap(err, "note how far the subscription is")
+}
+
+// StandsStill notes why nothing can be handed on to a subscription.
+func (t *Tx) StandsStill(ctx context.Context, subscription int64, why string) error {
+	_, err := t.Ext.ExecContext(ctx, `UPDATE subscriptions SET stands = $2 WHERE id = $1`, subscription, db.Bounded(why))
+	return db.Wrap(err, "note why the subscription stands still")
 }
 
 // NextTurns lets go the events before which none about their subject is on its way any more, and tells
