@@ -128,6 +128,23 @@ type Signer interface {
 	Signs() (signs, lacks bool)
 }
 
+// WhyUnsigned tells why nothing that must be signed can go to a destination; it is empty when they can. May is true when they
+// can as soon as the destination has its key.
+func WhyUnsigned(d Destination, name string) (why string, may bool) {
+	signs, lacks := false, false
+	if signer, ok := d.(Signer); ok {
+		signs, lacks = signer.Signs()
+	}
+	switch {
+	case signs:
+		return "", true
+	case lacks:
+		return fmt.Sprintf("the destination %q has no key to sign with; give it one as its password", name), true
+	}
+	return fmt.Sprintf("the destination %q signs nothing: events go to an address of the protocol http whose password is "+
+		"a key, and no header says {password}", name), false
+}
+
 // Place is what is known of a destination.
 type Place struct {
 	Protocol string

@@ -10,7 +10,7 @@ import (
 	"ironbell/internal/access"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
-	"ironbell/internal/engine/publisher"
+	"ironbell/internal/deliver"
 	"ironbell/internal/engine/settle"
 	"ironbell/internal/event"
 	"ironbell/internal/store"
@@ -101,7 +101,7 @@ func (sb *Subscriptions) check(ctx context.Context, name string, d *job.Subscrip
 	default:
 		// One without a key may be saved: files of records hold none. It says that it stands still.
 		var may bool
-		if stands, may = publisher.WhyNot(place, d.Destination); !may {
+		if stands, may = deliver.WhyUnsigned(place, d.Destination); !may {
 			v.Add("destination", "%s", stands)
 		}
 		if d.Destination, err = sb.store.Called(ctx, "destination", d.Destination); err != nil {

@@ -119,25 +119,8 @@ func (p *Publisher) stands(ctx context.Context, s sending.Subscribed) string {
 	if err != nil {
 		return fault.Of(err).Error()
 	}
-	why, _ := WhyNot(d, s.Definition.V.Destination)
+	why, _ := deliver.WhyUnsigned(d, s.Definition.V.Destination)
 	return why
-}
-
-// WhyNot tells why events of ours cannot go to a destination; it is empty when they can. May is true when they
-// can as soon as the destination has its key.
-func WhyNot(d deliver.Destination, name string) (why string, may bool) {
-	signs, lacks := false, false
-	if signer, ok := d.(deliver.Signer); ok {
-		signs, lacks = signer.Signs()
-	}
-	switch {
-	case signs:
-		return "", true
-	case lacks:
-		return fmt.Sprintf("the destination %q has no key to sign with; give it one as its password", name), true
-	}
-	return fmt.Sprintf("the destination %q signs nothing: events go to an address of the protocol http whose password is "+
-		"a key, and no header says {password}", name), false
 }
 
 // standsCause is the cause of the alert about a subscription that stands still.
@@ -242,7 +225,7 @@ func (p *Publisher) put(ctx context.Context, t *store.Tx, s sending.Subscribed, 
 		return err
 	}
 	sum := sha256.Sum256(body)
-	to := sending.Recipient{Address: fmt.Sprintf("events/%d.json", e.No)}
+	to := sending.Recipient{Address: fmt.Sprintf("%s/%d.json", e.Type, e.No)}
 	if behind {
 		to.KeptBack = job.KeptForTurn
 	}

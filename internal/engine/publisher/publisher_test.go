@@ -157,7 +157,7 @@ func TestWhatIsRefusedIsGivenUpAndTold(t *testing.T) {
 	o.Until("those that are taken have come", func() bool { return len(d.heard()) == 2 })
 	assert.InDelta(t, 3, d.heard()[1].Data["n"], 0)
 	assert.Contains(t, o.Text(`SELECT happened FROM alerts WHERE cause LIKE 'subscription:%' AND state = 'open'`),
-		"is given up: events/2.json")
+		"is given up: ironbell.run.ended/2.json")
 	d.Lock()
 	down = true
 	d.all = nil

@@ -66,7 +66,10 @@
       help="An HTTP address whose password is a key: each event is signed with it, so that the program can tell it is ours."
     />{/key}
   <fieldset class="grid gap-1 sm:grid-cols-[11rem_1fr] sm:gap-2">
-    <legend class="contents"><span class="field-name pt-1">Is told of *</span></legend>
+    <legend class="contents"
+      ><span class="flex min-h-7 items-center self-start text-[13px] font-semibold">Is told of *</span
+      ></legend
+    >
     <div class="grid gap-1">
       {#each publishedTypes as [kind, words] (kind)}
         <label class="flex items-baseline gap-2">
