@@ -185,7 +185,26 @@ func TestOurOwnEventsGoOut(t *testing.T) {
 	d.Lock()
 	assert.Subset(t, d.ids, ids)
 	assert.Empty(t, d.wrong)
+	d.all, d.ids = nil, nil
 	d.Unlock()
+
+	// Removed while events wait: they are taken back, none goes out, and all follow when it comes back.
+	d.set(true)
+	require.Equal(t, job.RunDone, w.Ring("Board").State)
+	w.Until("one waits", func() bool {
+		s, err := w.C.Subscription(ctx, "Duty office")
+		require.NoError(t, err)
+		return s.Open > 0
+	})
+	out, _, code = w.Ironbell("remove", "subscription", "Duty office")
+	require.Zero(t, code, out)
+	d.set(false)
+	require.Equal(t, job.RunDone, w.Ring("Board").State)
+	assert.Empty(t, d.of(job.PublishedRun))
+	out, errs, code := w.Ironbell("bring-back", "subscription", "Duty office")
+	require.Zero(t, code, out+errs)
+	w.Until("both ends came", func() bool { return len(d.of(job.PublishedRun)) == 2 })
+	assert.Equal(t, []string{"jobs/Board done", "jobs/Board done"}, d.of(job.PublishedRun))
 }
 
 // A subscription gets what it asked for; what could not be signed, is never published or cannot be held against

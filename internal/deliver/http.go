@@ -255,6 +255,11 @@ func (h *httpPlace) Test(ctx context.Context) (Tested, error) {
 	if res.StatusCode >= 300 && res.StatusCode < 400 {
 		return Tested{}, moved(res, h.doing())
 	}
+	switch res.StatusCode {
+	case http.StatusTooManyRequests, http.StatusBadGateway, http.StatusServiceUnavailable, http.StatusGatewayTimeout:
+		// Others may say no more than that nobody asks for a head here.
+		return Tested{}, refusedByStatus(h.settings.URL, res.StatusCode, h.doing())
+	}
 	return Tested{Said: []string{
 		"asked " + outgoing.Shown(h.settings.URL) + " for its head",
 		"the server answered " + res.Status, "sent nothing",

@@ -161,6 +161,23 @@ var kinds = map[string]struct {
 			return names, err
 		},
 	},
+	"subscription": {
+		func(ctx context.Context, s *store.Store, _ world, name string) error {
+			_, err := s.PutSubscription(ctx, name, job.SubscriptionDefinition{Destination: "duty screen", Types: []string{"*"}})
+			return err
+		},
+		func(ctx context.Context, s *store.Store, name string) (string, error) {
+			one, err := s.Subscription(ctx, name)
+			return one.Name, err
+		},
+		func(ctx context.Context, s *store.Store) (names []string, err error) {
+			all, err := s.Subscriptions(ctx)
+			for _, r := range all {
+				names = append(names, r.Name)
+			}
+			return names, err
+		},
+	},
 	"person": {
 		func(ctx context.Context, s *store.Store, _ world, name string) error {
 			_, err := s.PutPerson(ctx, job.Person{

@@ -3,11 +3,13 @@ package console
 import (
 	"context"
 	"fmt"
+	"os"
 	"strings"
 	"testing"
 
 	"ironbell/client"
 	"ironbell/internal/core/job"
+	"ironbell/test/browser"
 	"ironbell/test/world"
 
 	"github.com/chromedp/chromedp"
@@ -57,4 +59,43 @@ func TestWhatHappenedIsSeenAndPlayedAgain(t *testing.T) {
 	events, err := w.C.Events(ctx, client.EventFilter{Type: "example.tarnwick.ledger.closed"})
 	require.NoError(t, err)
 	assert.Len(t, events, 3)
+}
+
+// Where events of ours go is seen, changed, held up, replayed, and read by everybody, in both themes.
+func TestSubscriptionsOnScreen(t *testing.T) {
+	t.Parallel()
+	w := world.Open(t)
+	ctx := context.Background()
+	w.Place("duty screen", "http", "a key", map[string]any{"url": "http://" + w.Outside + "/events"})
+	w.Place("open screen", "http", "", map[string]any{"url": "http://" + w.Outside + "/events"})
+	for name, to := range map[string]string{"Duty office": "duty screen", "Open office": "open screen"} {
+		_, err := w.C.SaveSubscription(ctx, name, job.SubscriptionDefinition{Destination: to, Types: []string{"ironbell.alert.*"}})
+		require.NoError(t, err)
+	}
+	p := w.ConsoleAs("sefa")
+	p.Do(chromedp.Navigate("http://" + w.Listen + "/events"))
+	p.Sees("Is told of an alert that opens, an alert that is closed; over the destination duty screen.")
+	p.Sees(`Nothing is handed on: the destination "open screen" has no key to sign with`)
+	duty := "//section[@aria-label='Duty office']"
+	p.Press(duty, "Replay")
+	p.Press(duty, "Change")
+	p.Sees("Hand it on again")
+	axe, err := os.ReadFile(world.Path("console/node_modules/axe-core/axe.min.js"))
+	require.NoError(t, err)
+	for _, dark := range []bool{false, true} {
+		p.Do(browser.Theme(dark))
+		p.Audit(axe, "subscriptions with their forms open")
+	}
+	p.Fill("Only if", "event.data.colour == 'red'")
+	p.Press(duty, "Save the subscription")
+	p.Sees("no such key: colour")
+	p.Fill("Only if", "event.data.kind == 'down'")
+	p.Press(duty, "Save the subscription")
+	w.Until("it is saved", func() bool {
+		s, err := w.C.Subscription(ctx, "Duty office")
+		return err == nil && s.OnlyIf == "event.data.kind == 'down'"
+	})
+	s, err := w.C.Subscription(ctx, "Duty office")
+	require.NoError(t, err)
+	assert.Equal(t, []string{"ironbell.alert.*"}, s.Types, "what means the same stays as it was written")
 }

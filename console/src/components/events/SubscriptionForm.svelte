@@ -72,7 +72,7 @@
     >
     <div class="grid gap-1">
       {#each publishedTypes as [kind, words] (kind)}
-        <label class="flex items-baseline gap-2">
+        <label class="flex min-h-6 items-baseline gap-2">
           <input type="checkbox" name="types" value={kind} checked={wants(before, kind)} />
           <span>{words} <span class="soft mono text-[13px] break-all">{kind}</span></span>
         </label>
