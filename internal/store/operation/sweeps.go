@@ -41,7 +41,7 @@ func (q Q) SweepOld(ctx context.Context, k job.KeepingSettings) error {
 		// What a subscription has not been given yet stays four times as long.
 		{"events of ours", `DELETE FROM published WHERE id IN (SELECT id FROM published
 			WHERE at < bell_now() - make_interval(days => $1) AND (at < bell_now() - make_interval(days => 4 * $1)
-				OR no <= coalesce((SELECT min(mark) FROM subscriptions WHERE removed_at IS NULL), no))
+				OR no <= coalesce((SELECT min(mark) FROM subscriptions WHERE NOT gone), no))
 			ORDER BY at LIMIT $2)`, k.Events},
 		// A consent is a change like others: the record of it is kept as long as they are.
 		{"consents", `DELETE FROM consents WHERE id IN (SELECT id FROM consents

@@ -42,7 +42,7 @@ CREATE INDEX deliveries_subscription ON deliveries (subscription_id, id DESC) WH
 -- +goose StatementBegin
 CREATE FUNCTION publish(of_type text, about text, what jsonb) RETURNS void LANGUAGE plpgsql AS $$
 BEGIN
-  IF EXISTS (SELECT 1 FROM subscriptions WHERE removed_at IS NULL) THEN
+  IF EXISTS (SELECT 1 FROM subscriptions WHERE NOT gone) THEN
     INSERT INTO published (type, subject, data) VALUES (of_type, about, what);
     PERFORM pg_notify('ironbell', 'published ');
   END IF;
