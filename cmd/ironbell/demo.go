@@ -156,6 +156,15 @@ func runDemo(ctx context.Context, i cli.IO, o demoOptions) error {
 	if err := writeEnvironment(o.dir, base, kept.Token); err != nil {
 		return err
 	}
+	able, err := deeds(ctx, c, base, pg)
+	if err != nil {
+		return err
+	}
+	withdraw, err := offer(ctx, world.Inbox, able)
+	if err != nil {
+		return err
+	}
+	defer withdraw()
 	say("ready")
 	if err := greet(ctx, i.Out, c, base, world.Inbox, o.dir, kept); err != nil {
 		return err
@@ -218,7 +227,10 @@ func fillCompany(ctx context.Context, pg *localpg.Server, k secrets, say func(st
 		return nil
 	}
 	say("making two years of Tarnwick's sailings")
-	return demo.Fill(ctx, conn, demoSeed, today, k.Reports)
+	if err := demo.Fill(ctx, conn, demoSeed, today, k.Reports); err != nil {
+		return err
+	}
+	return sailings(ctx, pg, unfinished)
 }
 
 // prepareService migrates our own database and adds the administrator.
@@ -335,17 +347,8 @@ func misbehave(ctx context.Context, inbox string) error {
 		"authority": `{"mode":"away"}`, "sftp": `{"mode":"away"}`,
 		"mail": `{"mode":"bounce","only":"yard@slipway-works.test","delay_ms":20000}`,
 	} {
-		r, err := http.NewRequestWithContext(ctx, http.MethodPut, inbox+"/api/servers/"+server, strings.NewReader(b))
-		if err != nil {
+		if err := put(ctx, inbox+"/api/servers/"+server, []byte(b)); err != nil {
 			return fmt.Errorf("tell %s how to behave: %w", server, err)
-		}
-		res, err := http.DefaultClient.Do(r)
-		if err != nil {
-			return fmt.Errorf("tell %s how to behave: %w", server, err)
-		}
-		_ = res.Body.Close() // only its status counts
-		if res.StatusCode != http.StatusOK {
-			return fmt.Errorf("tell %s how to behave: it answered %s", server, res.Status)
 		}
 	}
 	return nil
@@ -425,6 +428,7 @@ func greet(ctx context.Context, out io.Writer, c *client.Client, base, inbox, di
 	}
 	fmt.Fprintln(out,
 		"\nThe harbour authority's file server is away: the passenger manifest waits for it, is given up, and "+
-			"its\nowner gets an alert. Bring it back on the inbox page. Ctrl-C stops everything.")
+			"its\nowner gets an alert. Bring it back on the inbox page, where buttons also let a file arrive, close the\n"+
+			"ledger and finish an import. Ctrl-C stops everything.")
 	return nil
 }

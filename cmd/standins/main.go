@@ -9,7 +9,6 @@ import (
 	"encoding/json"
 	"flag"
 	"fmt"
-	"math"
 	"net"
 	"net/http"
 	"os"
@@ -86,7 +85,8 @@ func run(page, smtp, authority, folder string) error {
 		steered[i] = s
 	}
 	mux := http.NewServeMux()
-	mux.Handle("/", mail.Handler(inbox, steered...))
+	able := &deeds{folder: w.Folder}
+	mux.Handle("/", mail.Handler(inbox, able.all, steered...))
 	for _, s := range all {
 		switch s := s.(type) {
 		case *web.Receiver:
@@ -98,7 +98,8 @@ func run(page, smtp, authority, folder string) error {
 			mux.Handle("GET /api/objects/{key...}", object(s))
 		}
 	}
-	mux.Handle("POST /happens/gauge", gauge(w.Folder))
+	mux.HandleFunc("PUT /happens", able.take)
+	mux.HandleFunc("POST /happens/{name}", able.happen)
 	server := &http.Server{Handler: mux, ReadHeaderTimeout: 10 * time.Second}
 	ended := make(chan error, 1)
 	go func() { ended <- server.Serve(l) }()
@@ -199,32 +200,5 @@ func object(s *web.Objects) http.Handler {
 		}
 		w.Header().Set("Content-Type", "application/octet-stream")
 		_, _ = w.Write(content) //nolint:gosec // it is no page; a reader that left needs no answer
-	})
-}
-
-// gaugeFolder is where the tide gauges' computer lays its files down, on the WebDAV server.
-func gaugeFolder(folder string) string { return filepath.Join(folder, "webdav", "gauges", "in") }
-
-// gauge lets a file of the tide gauges arrive: it is written under another name and renamed, as most programs
-// do.
-func gauge(folder string) http.Handler {
-	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		now := time.Now().UTC().Truncate(time.Second)
-		name := filepath.Join(gaugeFolder(folder), "gauge-"+now.Format("20060102-150405")+".csv")
-		text := "at,port,metres\n"
-		for n := range 12 {
-			at := now.Add(time.Duration(n-11) * 10 * time.Minute)
-			hours := float64(at.Unix()) / 3600
-			text += fmt.Sprintf("%s,Pennold,%.2f\n", at.Format("2006-01-02 15:04"), 2.6+1.9*math.Sin(hours*2*math.Pi/12.42))
-		}
-		err := os.WriteFile(name+".part", []byte(text), 0o600)
-		if err == nil {
-			err = os.Rename(name+".part", name)
-		}
-		if err != nil {
-			http.Error(w, err.Error(), http.StatusInternalServerError)
-			return
-		}
-		http.Redirect(w, r, "/", http.StatusSeeOther)
 	})
 }

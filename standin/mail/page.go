@@ -29,9 +29,12 @@ type Steered interface {
 	Behaviour() gate.Behaviour
 }
 
+// Deed is something that a button of the page lets happen.
+type Deed struct{ Name, Title string }
+
 // Handler serves the inbox as pages for people and as JSON for programs, and
 // takes orders on how the servers shall behave.
-func Handler(inbox *Inbox, servers ...Steered) http.Handler {
+func Handler(inbox *Inbox, deeds func() []Deed, servers ...Steered) http.Handler {
 	mux := http.NewServeMux()
 	message := func(w http.ResponseWriter, r *http.Request) *Message {
 		id, err := strconv.Atoi(r.PathValue("id"))
@@ -46,7 +49,7 @@ func Handler(inbox *Inbox, servers ...Steered) http.Handler {
 		w.Header().Set("Content-Type", "text/html; charset=utf-8")
 		// a reader that left needs no answer
 		_ = page.Execute(w, map[string]any{
-			"All": all[:min(len(all), 200)], "Count": len(all), "One": m, "Servers": servers,
+			"All": all[:min(len(all), 200)], "Count": len(all), "One": m, "Servers": servers, "Deeds": deeds(),
 		})
 	}
 	mux.HandleFunc("GET /{$}", func(w http.ResponseWriter, _ *http.Request) {

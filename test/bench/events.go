@@ -7,15 +7,11 @@ import (
 	"fmt"
 	"io"
 	"net/http"
-	"os"
-	"os/exec"
 	"slices"
-	"strings"
 	"sync"
 	"syscall"
 	"time"
 
-	"ironbell/client"
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/job"
 	"ironbell/internal/event"
@@ -38,14 +34,10 @@ func (b *bench) events(ctx context.Context, service string) error {
 		return err
 	}
 	defer c.Stop(syscall.SIGTERM, 20*time.Second, syscall.SIGKILL)
-	first := exec.CommandContext(ctx, service, "first-administrator", "-db", b.dsn, "-login", "bench", "-name", "Bench", "-mail", "bench@tarnwick.example") //nolint:gosec // the operator named it
-	first.Stdin, first.Stderr = strings.NewReader("a-lamp-on-the-pier\n"), os.Stderr
-	token, err := first.Output()
+	admin, err := b.administrator(ctx, service, at)
 	if err != nil {
-		return fmt.Errorf("add an administrator: %w", err)
+		return err
 	}
-	lines := strings.Fields(string(token))
-	admin := client.New(at, lines[len(lines)-1])
 	if _, err := admin.SaveSender(ctx, "Gauges", job.SenderDefinition{
 		Sends: []job.EventGrant{{Source: "/gauges", Type: "*"}}, Pace: 1_000_000,
 	}); err != nil {

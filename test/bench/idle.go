@@ -47,13 +47,16 @@ func (b *bench) idle(ctx context.Context, service string) error {
 }
 
 // serve starts the service, and gives its address and how long it took to be ready.
-func (b *bench) serve(ctx context.Context, service string) (*child.Child, string, time.Duration, error) {
+func (b *bench) serve(ctx context.Context, service string, more ...string) (*child.Child, string, time.Duration, error) {
 	port, err := freeport.Find(ctx)
 	if err != nil {
 		return nil, "", 0, err
 	}
 	address := fmt.Sprintf("127.0.0.1:%d", port)
-	cmd := exec.Command(service, "serve", "-listen", address, "-artifacts", filepath.Join(b.dir, "artifacts"), "-key-file", filepath.Join(b.dir, "key")) //nolint:gosec,noctx // the operator named it; Stop ends it
+	args := append([]string{
+		"serve", "-listen", address, "-artifacts", filepath.Join(b.dir, "artifacts"), "-key-file", filepath.Join(b.dir, "key"),
+	}, more...)
+	cmd := exec.Command(service, args...) //nolint:gosec,noctx // the operator named it; Stop ends it
 	cmd.Env = append(os.Environ(), "IRONBELL_DB="+b.dsn)
 	began := time.Now()
 	c, err := child.Start(cmd, syscall.SIGKILL, nil)

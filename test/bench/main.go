@@ -45,6 +45,7 @@ func main() {
 	only := flag.Bool("only-files", false, "measure the making of files alone")
 	mails := flag.Int("mails", 10_000, "mails that are handed over; 0 for none")
 	onlyMails := flag.Bool("only-mails", false, "measure the handing over of mails alone")
+	onlyWatches := flag.Bool("only-watches", false, "measure the looking at folders alone")
 	onlyEvents := flag.Bool("only-events", false, "measure the taking of events alone")
 	which := flag.Int("make", -1, "make one file and say what it took: for this program itself")
 	dsn, path, rows := flag.String("dsn", "", "with -make"), flag.String("file", "", "with -make"),
@@ -62,7 +63,7 @@ func main() {
 		}
 	}
 	do := func() error {
-		return run(*jobs, *due, *burst, *history, *files, *mails, *only, *onlyMails, *onlyEvents, *service)
+		return run(*jobs, *due, *burst, *history, *files, *mails, *only, *onlyMails, *onlyEvents, *onlyWatches, *service)
 	}
 	if *which >= 0 {
 		do = func() error { return makeOne(context.Background(), *which, *dsn, *path, *rows) }
@@ -82,10 +83,11 @@ type bench struct {
 	pool  *pgxpool.Pool
 	store *store.Store
 	jobs  int
+	token string       // of the administrator, once there is one
 	taken atomic.Int64 // mails that have arrived
 }
 
-func run(jobs, due, burst, history, files, mails int, only, onlyMails, onlyEvents bool, service string) error {
+func run(jobs, due, burst, history, files, mails int, only, onlyMails, onlyEvents, onlyWatches bool, service string) error {
 	ctx := context.Background()
 	dir, err := os.MkdirTemp("", "ironbell-bench-*")
 	if err != nil {
@@ -114,6 +116,9 @@ func run(jobs, due, burst, history, files, mails int, only, onlyMails, onlyEvent
 		return err
 	}
 	b.pool = b.store.Connections()
+	if onlyWatches {
+		return b.watches(ctx, service)
+	}
 	if onlyEvents {
 		return b.events(ctx, service)
 	}
@@ -128,6 +133,9 @@ func run(jobs, due, burst, history, files, mails int, only, onlyMails, onlyEvent
 		}
 	}
 	if err := b.events(ctx, service); err != nil {
+		return err
+	}
+	if err := b.watches(ctx, service); err != nil {
 		return err
 	}
 	began := time.Now()

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"net"
+	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -86,6 +87,32 @@ func TestTheDemoStartsStopsAndKeepsItsState(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "Mara Quill", token.Person.Name)
 	assert.NotEmpty(t, left(t, dir))
+
+	// The buttons of the inbox page let things happen.
+	inbox := regexp.MustCompile(`Inbox\s+(http://\S+)`).FindStringSubmatch(out.String())[1]
+	admin, err := client.New(base, "").MakeToken(context.Background(), "sefa", password, "test")
+	require.NoError(t, err)
+	c := client.New(base, admin.Token)
+	weekIsIn := func() bool {
+		j, err := c.Job(context.Background(), "Monday page")
+		require.NoError(t, err)
+		seen, err := c.LookNow(context.Background(), j.Triggers[0].Wait.For[2])
+		require.NoError(t, err)
+		require.NotEmpty(t, seen.Rows, seen.Sentence)
+		return seen.Rows[0][0] == "true"
+	}
+	require.False(t, weekIsIn(), "the last sailing of last week is missing in the books")
+	for deed, status := range map[string]int{"ledger": 200, "gauge": 200, "import": 200, "tide": 500} {
+		res, err := http.Post(inbox+"/happens/"+deed, "", nil)
+		require.NoError(t, err)
+		_ = res.Body.Close()
+		assert.Equal(t, status, res.StatusCode, deed)
+	}
+	assert.True(t, weekIsIn())
+	events, err := c.Events(context.Background(), client.EventFilter{Sender: "Ledger office"})
+	require.NoError(t, err)
+	require.Len(t, events, 1)
+	assert.Equal(t, "example.tarnwick.ledger.closed", events[0].Type)
 
 	require.NoError(t, cmd.Process.Signal(syscall.SIGTERM))
 	require.NoError(t, cmd.Wait())

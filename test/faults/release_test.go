@@ -64,6 +64,7 @@ func TestTheLastReleaseWorksOnTheNewSchema(t *testing.T) {
 	w.Until("it works", func() bool { p, err := w.C.Run(ctx, run.ID); return err == nil && len(p.Attempts) > 0 })
 	w.Service.Stop(syscall.SIGTERM, 20*time.Second, syscall.SIGKILL)
 	w.StartFrom(old)
+	before := w.Service
 	page, err := w.C.Follow(ctx, run.ID, func(wire.RunPage) error { return nil })
 	require.NoError(t, err)
 	assert.Equal(t, job.RunDone, page.State, page.Reason)
@@ -78,6 +79,12 @@ func TestTheLastReleaseWorksOnTheNewSchema(t *testing.T) {
 	// Both beside each other share the work, and nothing happens twice.
 	w.Listen = world.FreeAddress(t)
 	w.Start()
+	duty := w.Receive()
+	w.Place("duty screen", "http", "a key", map[string]any{"url": "http://" + w.Outside + "/events"})
+	_, err = w.C.SaveSubscription(ctx, "Duty office", job.SubscriptionDefinition{
+		Destination: "duty screen", Types: []string{job.PublishedRun},
+	})
+	require.NoError(t, err)
 	for range 6 {
 		_, err := w.C.Ring(ctx, "Board", nil)
 		require.NoError(t, err)
@@ -87,4 +94,19 @@ func TestTheLastReleaseWorksOnTheNewSchema(t *testing.T) {
 	require.NoError(t, err)
 	w.Until("one more is mailed", func() bool { return len(w.Inbox("a@tarnwick.example")) >= 8 })
 	assert.Len(t, w.Inbox("a@tarnwick.example"), 8, "no second copy came before it")
+	// Events of ours are written by both, and handed on once no node is left that knows nothing of them.
+	assert.Empty(t, ends(duty))
+	before.Stop(syscall.SIGTERM, 20*time.Second, syscall.SIGKILL)
+	w.Until("the ends of all runs are told", func() bool { return len(ends(duty)) == 7 })
+}
+
+// ends are the ends of runs that a receiver was told of.
+func ends(r *world.Receiver) []string {
+	var out []string
+	for _, c := range r.Heard() {
+		if strings.Contains(c.Body, job.PublishedRun) {
+			out = append(out, c.Body)
+		}
+	}
+	return out
 }

@@ -15,7 +15,7 @@ type Subscription struct {
 	Revision  int64     `json:"revision" db:"revision"`
 
 	Mark   int64      `json:"mark" db:"mark" doc:"the number of the last event that was looked at for it"`
-	Behind int64      `json:"behind" db:"behind" doc:"events that were published since, whether or not it wants them"`
+	Behind int64      `json:"behind" db:"behind" doc:"events that were published since, whether or not it wants them; 10000 at most are counted"`
 	Open   int        `json:"open" db:"open" doc:"events that are on their way"`
 	Sent   int        `json:"sent" db:"sent" doc:"events that were taken in the last 24 hours"`
 	Failed int        `json:"failed" db:"failed" doc:"events that were given up in the last 24 hours"`

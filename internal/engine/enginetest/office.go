@@ -403,9 +403,13 @@ func Hear[T any](t *testing.T, from <-chan T) T {
 // Event reports an event, and gives the runs that it began.
 func (o *Office) Event(e *Site, id string, at time.Time) []job.RunID {
 	o.t.Helper()
-	raised, err := e.Events.Report(o.Ctx, o.Mara, []job.Event{{
-		ID: id, Source: "/ledger", Type: "example.tarnwick.closed", Time: at,
-	}})
+	return o.Raise(e, job.Event{ID: id, Source: "/ledger", Type: "example.tarnwick.closed", Time: at})
+}
+
+// Raise reports any event, and gives the runs that it began.
+func (o *Office) Raise(e *Site, ev job.Event) []job.RunID {
+	o.t.Helper()
+	raised, err := e.Events.Report(o.Ctx, o.Mara, []job.Event{ev})
 	require.NoError(o.t, err)
 	return raised[0].Started
 }

@@ -26,6 +26,7 @@ import (
 // asks is what this room asks of the store.
 type asks interface {
 	Do(ctx context.Context, f func(*store.Tx) error) error
+	SilentNode(ctx context.Context) (name string, err error)
 	SubscriptionsBehind(ctx context.Context) ([]sending.Subscribed, error)
 }
 
@@ -89,6 +90,13 @@ func (p *Publisher) Pass(ctx context.Context) (more, waiting bool, err error) {
 	behind, err := p.store.SubscriptionsBehind(ctx)
 	if err != nil {
 		return false, false, err
+	}
+	if len(behind) > 0 {
+		// It would take such a delivery and not know what to do with it.
+		old, err := p.store.SilentNode(ctx)
+		if err != nil || old != "" {
+			return false, true, err
+		}
 	}
 	for _, s := range behind {
 		again, err := p.serve(ctx, s.ID, p.stands(ctx, s))

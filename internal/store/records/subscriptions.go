@@ -22,8 +22,9 @@ func (r subscriptionRow) subscription() job.Subscription {
 
 // subscriptionColumns count by an index of each subscription's deliveries.
 var subscriptionColumns = `s.id, s.name, s.definition, s.updated_at, s.mark, s.stands,
-	(SELECT count(*) FROM published WHERE no > s.mark) AS behind, d.open, d.sent, d.failed,
-	(SELECT settled_at FROM deliveries WHERE subscription_id = s.id AND state = 'sent' ORDER BY id DESC LIMIT 1) AS last_at, ` +
+	(SELECT count(*) FROM (SELECT 1 FROM published WHERE no > s.mark LIMIT 10000) b) AS behind, d.open, d.sent, d.failed,
+	(SELECT settled_at FROM deliveries WHERE subscription_id = s.id AND state = 'sent'
+		AND settled_at IS NOT NULL ORDER BY settled_at DESC LIMIT 1) AS last_at, ` +
 	db.RevisionOf("subscription", "s.name") + ` FROM subscriptions s LEFT JOIN LATERAL (SELECT
 		(SELECT count(*) FROM deliveries WHERE subscription_id = s.id AND state IN ` + db.DeliveriesOpen + `) AS open,
 		count(*) FILTER (WHERE state = 'sent') AS sent, count(*) FILTER (WHERE state = 'failed') AS failed

@@ -31,13 +31,16 @@ CREATE INDEX published_new ON published (id) WHERE no IS NULL;
 CREATE INDEX published_at ON published (at);
 CREATE SEQUENCE published_count;
 
+-- Nodes of the version before cannot hand such events over: none is handed on while one of them lives.
+ALTER TABLE nodes ADD COLUMN publishes boolean NOT NULL DEFAULT false;
+
 ALTER TABLE messages ADD COLUMN subscription_id bigint;
 ALTER TABLE deliveries ADD COLUMN subscription_id bigint, ADD COLUMN published_no bigint,
   ADD COLUMN about text NOT NULL DEFAULT ''; -- the subject, of which one event goes after another
 CREATE INDEX messages_subscription ON messages (subscription_id, id) WHERE subscription_id IS NOT NULL;
 CREATE INDEX deliveries_turn ON deliveries (subscription_id, about, id)
   WHERE subscription_id IS NOT NULL AND state IN ('waiting', 'sending', 'offered');
-CREATE INDEX deliveries_subscription ON deliveries (subscription_id, id DESC) WHERE subscription_id IS NOT NULL;
+CREATE INDEX deliveries_subscription ON deliveries (subscription_id, settled_at) WHERE subscription_id IS NOT NULL;
 
 -- +goose StatementBegin
 CREATE FUNCTION publish(of_type text, about text, what jsonb) RETURNS void LANGUAGE plpgsql AS $$
@@ -172,6 +175,7 @@ DROP TRIGGER run_ended ON runs;
 DROP FUNCTION publish_calendar, publish_alert, publish_delivery, publish_run, readable_id, publish;
 ALTER TABLE deliveries DROP COLUMN about, DROP COLUMN published_no, DROP COLUMN subscription_id;
 ALTER TABLE messages DROP COLUMN subscription_id;
+ALTER TABLE nodes DROP COLUMN publishes;
 DROP SEQUENCE published_count;
 DROP TABLE published;
 DROP TABLE subscriptions;
