@@ -128,7 +128,7 @@ type Signer interface {
 	Signs() (signs, lacks bool)
 }
 
-// WhyUnsigned tells why nothing that must be signed can go to a destination; it is empty when they can. May is true when they
+// WhyUnsigned tells why nothing that must be signed can go to a destination; it is empty when it can. May is true when it
 // can as soon as the destination has its key.
 func WhyUnsigned(d Destination, name string) (why string, may bool) {
 	signs, lacks := false, false

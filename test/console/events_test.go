@@ -59,6 +59,16 @@ func TestWhatHappenedIsSeenAndPlayedAgain(t *testing.T) {
 	events, err := w.C.Events(ctx, client.EventFilter{Type: "example.tarnwick.ledger.closed"})
 	require.NoError(t, err)
 	assert.Len(t, events, 3)
+
+	// In the editor the last such event is a sample, which can be played as well.
+	p.Do(chromedp.Navigate("http://" + w.Listen + "/jobs/Departures/change"))
+	p.Press("//main", "Look now, start nothing")
+	p.Sees("The last such event would count.")
+	p.Press("//main", "Play this sample …")
+	p.Sees("It starts what waits for it as it was last saved")
+	p.Press("//main", "Play it again")
+	w.UntilEnded("Departures", 3)
+	p.Sees("It started run ")
 }
 
 // Where events of ours go is seen, changed, held up, replayed, and read by everybody, in both themes.

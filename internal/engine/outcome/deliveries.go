@@ -92,12 +92,11 @@ func (o *Outcome) Unknown(ctx context.Context, t *store.Tx, s sending.Sending, f
 	}); err != nil {
 		return err
 	}
+	if s.Subscription != nil {
+		return t.Resend(ctx, s.ID, "") // the other side knows it by the id that it has
+	}
 	if s.IfUnknown == job.UnknownResend {
-		id := task.NextMessageID(s.MessageID)
-		if s.Subscription != nil {
-			id = "" // the other side knows it by the one that it has
-		}
-		if err := t.Resend(ctx, s.ID, id); err != nil {
+		if err := t.Resend(ctx, s.ID, task.NextMessageID(s.MessageID)); err != nil {
 			return err
 		}
 		return o.afterDelivery(ctx, t, s, "warn", text+"; sent again, as the job says")

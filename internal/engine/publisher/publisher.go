@@ -26,7 +26,6 @@ import (
 // asks is what this room asks of the store.
 type asks interface {
 	Do(ctx context.Context, f func(*store.Tx) error) error
-	SilentNode(ctx context.Context) (name string, err error)
 	SubscriptionsBehind(ctx context.Context) ([]sending.Subscribed, error)
 }
 
@@ -91,13 +90,6 @@ func (p *Publisher) Pass(ctx context.Context) (more, waiting bool, err error) {
 	if err != nil {
 		return false, false, err
 	}
-	if len(behind) > 0 {
-		// It would take such a delivery and not know what to do with it.
-		old, err := p.store.SilentNode(ctx)
-		if err != nil || old != "" {
-			return false, true, err
-		}
-	}
 	for _, s := range behind {
 		again, err := p.serve(ctx, s.ID, p.stands(ctx, s))
 		if err != nil {
@@ -110,6 +102,9 @@ func (p *Publisher) Pass(ctx context.Context) (more, waiting bool, err error) {
 	err = p.store.Do(ctx, func(t *store.Tx) error {
 		alone, err := t.PublishAlone(ctx)
 		if err != nil || !alone {
+			return err
+		}
+		if err := t.ResendUnknown(ctx, numbered); err != nil {
 			return err
 		}
 		_, waiting, err = t.NextTurns(ctx)
@@ -247,7 +242,7 @@ func (p *Publisher) put(ctx context.Context, t *store.Tx, s sending.Subscribed, 
 		Retry: job.Retry{
 			Times: retries, Wait: job.Duration(firstRetry), Growth: 2, Longest: job.Duration(longestRetry),
 		},
-		IfUnknown:      job.UnknownResend, // its id tells the other side that it has it
+		IfUnknown:      job.UnknownAsk, // it is sent again all the same: its id tells the other side that it has it
 		SubscriptionID: &s.ID, PublishedNo: e.No, About: e.Subject,
 	})
 	return err

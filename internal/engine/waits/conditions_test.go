@@ -55,15 +55,17 @@ func TestConditionsInAnyOrder(t *testing.T) {
 	o := enginetest.Open(t)
 	london, err := zone.Load("Europe/London")
 	require.NoError(t, err)
-	seed := uint64(time.Now().UnixNano()) //nolint:gosec // any will do; it is told when the test fails
-	r := rand.New(rand.NewPCG(seed, 1))   //nolint:gosec // no secret
+	seed := uint64(time.Now().UnixNano())
+	r := rand.New(rand.NewPCG(seed, 1))
 	clock := enginetest.ClockAt(enginetest.Noon)
 	e := o.Engine(clock)
 	jobs := make([]job.Job, 0, 4)
 	model := map[int64]*expected{}
 	for n, w := range []job.Wait{
-		{Match: job.MatchDay}, {Match: job.MatchWindow, Within: job.Duration(90 * time.Minute)},
-		{Match: job.MatchWindow, Within: job.Duration(25 * time.Hour)}, {Match: job.MatchDay},
+		{Match: job.MatchDay},
+		{Match: job.MatchWindow, Within: job.Duration(90 * time.Minute)},
+		{Match: job.MatchWindow, Within: job.Duration(25 * time.Hour)},
+		{Match: job.MatchDay},
 	} {
 		for c := range 2 + n%3 {
 			w.For = append(w.For, job.Condition{Event: fmt.Sprintf("example.tarnwick.%d", c)})

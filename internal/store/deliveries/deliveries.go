@@ -157,7 +157,7 @@ func (t *Tx) Resend(ctx context.Context, id int64, messageID string) error {
 			offered_at = NULL, settled_at = NULL, lease_until = NULL, lease_no = lease_no + 1, went_to = '',
 			taken_as = '', ask_at = NULL, asked = 0, yes_until = NULL, allowed_by = '',
 			give_up_at = greatest(give_up_at, bell_now() + interval '1 day'),
-			kept_back = CASE WHEN (SELECT rests_since FROM destinations
+			kept_back = CASE WHEN deliveries.subscription_id IS NOT NULL THEN 'event' WHEN (SELECT rests_since FROM destinations
 			WHERE id = deliveries.destination_id) IS NULL THEN '' ELSE 'rest' END
 		FROM again WHERE deliveries.id = $1`, id, messageID)); err != nil {
 		return db.Wrap(err, "send again")
@@ -188,6 +188,22 @@ func (t *Tx) ResendFailed(ctx context.Context, run job.RunID, name func(old stri
 	return len(list), nil
 }
 
+// ResendUnknown lets events of ours go out again of which nobody knows whether they arrived, at most limit: their
+// ids tell the other side that it has them. Nodes of the version before leave such ones behind.
+func (t *Tx) ResendUnknown(ctx context.Context, limit int) error {
+	var ids []int64
+	if err := sqlx.SelectContext(ctx, t.Ext, &ids, `SELECT id FROM deliveries WHERE phase = 'unknown' AND subscription_id IS NOT NULL
+		ORDER BY id LIMIT $1 FOR UPDATE SKIP LOCKED`, limit); err != nil {
+		return db.Wrap(err, "find the events that are unknown")
+	}
+	for _, id := range ids {
+		if err := t.Resend(ctx, id, ""); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // AllowDelivery lets a delivery go that waited for a second person's yes.
 func (t *Tx) AllowDelivery(ctx context.Context, id int64, who string) error {
 	if err := db.One(t.Ext.ExecContext(ctx, `UPDATE deliveries d
@@ -206,7 +222,7 @@ func (t *Tx) AllowDelivery(ctx context.Context, id int64, who string) error {
 func (t *Tx) ReleaseSilent(ctx context.Context, send bool, who string) (n int64, runs []job.RunID, err error) {
 	var rows []*job.RunID
 	if err := sqlx.SelectContext(ctx, t.Ext, &rows, `UPDATE deliveries
-		SET kept_back = '', ready_at = bell_now(), give_up_at = greatest(give_up_at, bell_now() + interval '1 day'),
+		SET kept_back = CASE WHEN subscription_id IS NULL THEN '' ELSE 'event' END, ready_at = bell_now(), give_up_at = greatest(give_up_at, bell_now() + interval '1 day'),
 		allowed_by = $2,
 			state = CASE WHEN $1 THEN 'waiting' ELSE 'failed' END,
 			answer = CASE WHEN $1 THEN answer ELSE 'dropped by ' || $2 END,

@@ -32,8 +32,7 @@ const nodeGone = 60
 func (q Q) SeeNode(ctx context.Context, n Node) (finishing bool, err error) {
 	err = sqlx.GetContext(ctx, q.Ext, &finishing, `WITH old AS (DELETE FROM nodes
 		WHERE seen_at < now() - interval '1 day')
-		INSERT INTO nodes (name, version, zones, parts, deliveries, workers, publishes)
-		VALUES ($1, $2, $3, $4, $5, $6, true)
+		INSERT INTO nodes (name, version, zones, parts, deliveries, workers) VALUES ($1, $2, $3, $4, $5, $6)
 		ON CONFLICT (name) DO UPDATE SET version = excluded.version, zones = excluded.zones, parts = excluded.parts,
 		deliveries = excluded.deliveries, workers = excluded.workers, seen_at = now()
 		RETURNING finishing`, n.Name, n.Version, n.Zones, n.Parts, n.Deliveries, n.Workers)
@@ -53,14 +52,6 @@ func (q Q) Nodes(ctx context.Context) ([]Node, error) {
 		extract(epoch FROM now() - seen_at) AS ago, finishing, parts, deliveries, workers
 		FROM nodes WHERE seen_at > now() - make_interval(secs => $1) ORDER BY name LIMIT 1000`, nodeGone)
 	return nodes, db.Wrap(err, "list the nodes")
-}
-
-// SilentNode gives the name of a node that lives and is of a version that knows nothing of events of ours; it is
-// empty when there is none.
-func (q Q) SilentNode(ctx context.Context) (name string, err error) {
-	err = sqlx.GetContext(ctx, q.Ext, &name, `SELECT coalesce((SELECT name FROM nodes WHERE NOT publishes
-		AND seen_at > now() - make_interval(secs => $1) ORDER BY name LIMIT 1), '')`, nodeGone)
-	return name, db.Wrap(err, "see whether all nodes are of this version")
 }
 
 // FinishNode asks a node to finish what it has and to take no more, or to work on.

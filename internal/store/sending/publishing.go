@@ -128,8 +128,7 @@ func (t *Tx) NextTurns(ctx context.Context) (n int64, waiting bool, err error) {
 	res, err := t.Ext.ExecContext(ctx, `WITH first AS (
 			SELECT DISTINCT ON (subscription_id, about) id, kept_back, state FROM deliveries
 			WHERE subscription_id IS NOT NULL AND state IN `+db.DeliveriesOpen+` ORDER BY subscription_id, about, id)
-		UPDATE deliveries d SET ready_at = bell_now(), kept_back = CASE WHEN
-			(SELECT rests_since FROM destinations WHERE id = d.destination_id) IS NULL THEN '' ELSE 'rest' END
+		UPDATE deliveries d SET ready_at = bell_now(), kept_back = 'event'
 		WHERE d.id = ANY(ARRAY(SELECT id FROM first WHERE state = 'waiting' AND kept_back = 'turn'))`)
 	if err != nil {
 		return 0, false, db.Wrap(err, "let the next events go")

@@ -45,7 +45,8 @@ func (t *Tx) Rest(ctx context.Context, id int64, f *fault.Fault,
 // and tells whether there may be more.
 func (q Q) KeepBack(ctx context.Context, id int64) (more bool, err error) {
 	res, err := q.Ext.ExecContext(ctx, `UPDATE deliveries SET kept_back = 'rest' WHERE id = ANY(ARRAY(
-		SELECT id FROM deliveries WHERE phase = 'ready' AND destination_id = $1 ORDER BY ready_at, id LIMIT $2
+		SELECT id FROM deliveries WHERE phase = 'ready' AND destination_id = $1
+		AND subscription_id IS NULL ORDER BY ready_at, id LIMIT $2
 		FOR UPDATE SKIP LOCKED))`, id, parkBatch)
 	return full(res, err, "keep deliveries back")
 }

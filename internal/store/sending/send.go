@@ -39,6 +39,15 @@ type NewMessage struct {
 	About          string // its subject
 }
 
+// alert is the alert that it is about. That of an event of ours has the number 0: nodes of the version before
+// know no delivery that belongs to neither a run nor an alert.
+func (m NewMessage) alert() *int64 {
+	if m.SubscriptionID != nil {
+		return new(int64)
+	}
+	return m.AlertID
+}
+
 // PutMessage writes a message and one delivery for each address, before anything
 // leaves. Addresses that are named twice get one.
 func (t *Tx) PutMessage(ctx context.Context, m NewMessage) (int64, error) {
@@ -63,7 +72,7 @@ func (t *Tx) PutMessage(ctx context.Context, m NewMessage) (int64, error) {
 			retry_times, retry_wait, retry_growth, retry_longest, give_up_at, if_unknown, rehearsal, subscription_id,
 			published_no, about)
 		SELECT month_id('delivery_count'), $1, $2, $3, $4, $5, $6, address, meant, nullif(person, 0),
-			CASE WHEN bad <> '' THEN '' WHEN kept <> '' THEN kept WHEN (SELECT rests_since FROM destinations
+			CASE WHEN bad <> '' THEN '' WHEN kept <> '' THEN kept WHEN $20::bigint IS NOT NULL THEN 'event' WHEN (SELECT rests_since FROM destinations
 			WHERE id = $5) IS NOT NULL THEN 'rest' ELSE '' END,
 			CASE WHEN bad <> '' THEN 'failed' ELSE 'waiting' END, bad,
 			CASE WHEN bad <> '' THEN 'Correct it in the job, or where it comes from.' ELSE '' END,
@@ -72,7 +81,7 @@ func (t *Tx) PutMessage(ctx context.Context, m NewMessage) (int64, error) {
 		FROM (SELECT DISTINCT ON (lower(address), lower(meant)) *
 		FROM unnest($14::text[], $15::text[], $16::text[], $17::bigint[], $18::text[]) WITH ORDINALITY AS u(address,
 		meant, kept, person, bad, n) ORDER BY lower(address), lower(meant), n) a ORDER BY n`,
-		id, m.RunID, m.AlertID, m.JobID, m.DestinationID, m.Part, m.Retry.Times, time.Duration(m.Retry.Wait).Seconds(),
+		id, m.RunID, m.alert(), m.JobID, m.DestinationID, m.Part, m.Retry.Times, time.Duration(m.Retry.Wait).Seconds(),
 		m.Retry.Growth, time.Duration(m.Retry.Longest).Seconds(),
 		m.GiveUpAt, m.IfUnknown, m.Rehearsal, address, meant, kept, people, bad, m.ReadyAt, m.SubscriptionID,
 		m.PublishedNo, m.About)
@@ -142,6 +151,9 @@ func (s Sending) Retry() job.Retry {
 
 func seconds(n float64) job.Duration { return job.Duration(n * float64(time.Second)) }
 
+// alertOf is the alert that a delivery d is about: none when it is an event of ours.
+const alertOf = `CASE WHEN d.subscription_id IS NULL THEN d.alert_id END`
+
 // ReadyDestinations is a part of a recursive query: the destinations for which
 // something is ready, one step through the index for each.
 const ReadyDestinations = `ready_for AS (
@@ -174,10 +186,10 @@ func (q Q) ClaimDeliveries(ctx context.Context, node string, lease time.Duration
 				AND CASE WHEN m.lines IS NULL THEN true ELSE m.lines > (SELECT count(DISTINCT line) FROM deliveries d WHERE d.phase = 'leased' AND d.destination_id = t.id) END
 			ORDER BY random() LIMIT $5
 		), alerts AS MATERIALIZED (
-			SELECT p.id FROM open o CROSS JOIN LATERAL (SELECT d.id FROM deliveries d WHERE d.phase = 'ready' AND d.alert_id IS NOT NULL AND d.destination_id = o.id AND d.ready_at <= bell_now()
+			SELECT p.id FROM open o CROSS JOIN LATERAL (SELECT d.id FROM deliveries d WHERE d.phase = 'ready' AND d.alert_id IS NOT NULL AND d.subscription_id IS NULL AND d.destination_id = o.id AND d.ready_at <= bell_now()
 				ORDER BY d.ready_at, d.id LIMIT $1 FOR UPDATE SKIP LOCKED) p
 		), others AS MATERIALIZED (
-			SELECT p.id FROM open o CROSS JOIN LATERAL (SELECT d.id FROM deliveries d WHERE d.phase = 'ready' AND d.alert_id IS NULL AND d.destination_id = o.id AND d.ready_at <= bell_now() AND NOT o.frozen
+			SELECT p.id FROM open o CROSS JOIN LATERAL (SELECT d.id FROM deliveries d WHERE d.phase = 'ready' AND (d.alert_id IS NULL OR d.subscription_id IS NOT NULL) AND d.destination_id = o.id AND d.ready_at <= bell_now() AND NOT o.frozen
 				ORDER BY d.ready_at, d.id LIMIT $1 FOR UPDATE SKIP LOCKED) p
 		), picked AS (SELECT id FROM alerts UNION ALL SELECT id FROM others
 		), lines AS MATERIALIZED (SELECT nextval('line_count') AS line), claimed AS (
@@ -185,7 +197,7 @@ func (q Q) ClaimDeliveries(ctx context.Context, node string, lease time.Duration
 			UPDATE deliveries d SET state = 'sending', tries = d.tries + 1, lease_no = d.lease_no + 1, node = $3, lease_until = now() + make_interval(secs => $2), line = lines.line
 			FROM lines WHERE d.id = ANY(ARRAY(SELECT id FROM picked)) RETURNING d.*
 		)
-		SELECT d.id, d.lease_no, m.id AS message_row, m.message_id, m.key, m.body, m.size, d.run_id, d.alert_id, d.job_id, d.destination_id, d.part, d.person_id, d.address, d.tries, m.name, m.media_type, m.sha256, m.if_exists, m.stamp, m.may_leave,
+		SELECT d.id, d.lease_no, m.id AS message_row, m.message_id, m.key, m.body, m.size, d.run_id, `+alertOf+` AS alert_id, d.job_id, d.destination_id, d.part, d.person_id, d.address, d.tries, m.name, m.media_type, m.sha256, m.if_exists, m.stamp, m.may_leave,
 			d.retry_times, d.retry_wait, d.retry_growth, d.retry_longest, d.rehearsal, d.give_up_at, d.if_unknown, d.subscription_id
 		FROM claimed d CROSS JOIN LATERAL (SELECT * FROM messages m WHERE m.id = d.message_id OFFSET 0) m`, limit, lease.Seconds(), node, append([]int64{}, leftOut...), destinations)
 	// The claim gives them in no order.
@@ -303,7 +315,7 @@ func (t *Tx) EndSending(ctx context.Context, s Sending, e Ended) error {
 		answer = $5, advice = $6, class = $7,
 			settled_at = CASE WHEN $3 = 'waiting' THEN NULL ELSE bell_clock() END, lease_until = NULL,
 			tries = tries - CASE WHEN $8 THEN 1 ELSE 0 END,
-			kept_back = CASE WHEN $9 THEN 'rest' ELSE kept_back END
+			kept_back = CASE WHEN $9 AND subscription_id IS NULL THEN 'rest' ELSE kept_back END
 		WHERE id = $1 AND lease_no = $2 AND d.state IN ('sending', 'offered')`,
 		s.ID, s.LeaseNo, e.State, e.Wait.Seconds(), db.Bounded(e.Answer), e.Advice, e.Class, e.Untried,
 		e.Rests)); err != nil {
@@ -341,10 +353,10 @@ func (t *Tx) LostSendings(ctx context.Context, limit int) (offered, safe []Sendi
 		Sending
 		State job.DeliveryState `db:"state"`
 	}
-	err = sqlx.SelectContext(ctx, t.Ext, &lost, `SELECT id, lease_no, message_id AS message_row, run_id, alert_id,
+	err = sqlx.SelectContext(ctx, t.Ext, &lost, `SELECT id, lease_no, message_id AS message_row, run_id, `+alertOf+` AS alert_id,
 		subscription_id, job_id, destination_id, address, tries,
 			retry_times, retry_wait, retry_growth, retry_longest, rehearsal, give_up_at, if_unknown, state
-			FROM deliveries
+			FROM deliveries d
 		WHERE phase = 'leased' AND lease_until < now() ORDER BY lease_until LIMIT $1 FOR UPDATE SKIP LOCKED`, limit)
 	for _, l := range lost {
 		if l.State == job.DeliveryOffered {

@@ -31,12 +31,29 @@ CREATE INDEX published_new ON published (id) WHERE no IS NULL;
 CREATE INDEX published_at ON published (at);
 CREATE SEQUENCE published_count;
 
--- Nodes of the version before cannot hand such events over: none is handed on while one of them lives.
-ALTER TABLE nodes ADD COLUMN publishes boolean NOT NULL DEFAULT false;
-
 ALTER TABLE messages ADD COLUMN subscription_id bigint;
 ALTER TABLE deliveries ADD COLUMN subscription_id bigint, ADD COLUMN published_no bigint,
   ADD COLUMN about text NOT NULL DEFAULT ''; -- the subject, of which one event goes after another
+-- Nodes of the version before would take such a delivery and end by it: to them it is kept back, and an alert's.
+DROP INDEX deliveries_ready, deliveries_ready_alerts, deliveries_kept_back, deliveries_give_up, deliveries_yes, deliveries_leased,
+  deliveries_taken, deliveries_open, deliveries_trouble;
+ALTER TABLE deliveries DROP COLUMN phase;
+ALTER TABLE deliveries ADD COLUMN phase text GENERATED ALWAYS AS (CASE
+    WHEN state = 'waiting' AND kept_back IN ('', 'event') THEN 'ready'
+    WHEN state = 'waiting' THEN 'kept back'
+    WHEN state IN ('sending', 'offered') THEN 'leased'
+    WHEN state IN ('failed', 'bounced', 'unknown', 'taken', 'declined') THEN state
+  END) STORED;
+CREATE INDEX deliveries_ready ON deliveries (destination_id, ready_at, id) WHERE phase = 'ready';
+CREATE INDEX deliveries_ready_alerts ON deliveries (destination_id, ready_at, id) WHERE phase = 'ready' AND alert_id IS NOT NULL;
+CREATE INDEX deliveries_kept_back ON deliveries (destination_id, kept_back) WHERE phase = 'kept back';
+CREATE INDEX deliveries_give_up ON deliveries (give_up_at) WHERE phase = 'kept back' AND give_up_at IS NOT NULL;
+CREATE INDEX deliveries_yes ON deliveries (yes_until) WHERE phase = 'kept back' AND yes_until IS NOT NULL;
+CREATE INDEX deliveries_leased ON deliveries (lease_until) WHERE phase = 'leased';
+CREATE INDEX deliveries_taken ON deliveries (ask_at) WHERE phase = 'taken';
+CREATE INDEX deliveries_open ON deliveries (run_id) WHERE phase IN ('ready', 'kept back', 'leased', 'taken');
+CREATE INDEX deliveries_trouble ON deliveries (phase, id DESC) WHERE phase IN ('failed', 'bounced', 'unknown', 'declined');
+
 CREATE INDEX messages_subscription ON messages (subscription_id, id) WHERE subscription_id IS NOT NULL;
 CREATE INDEX deliveries_turn ON deliveries (subscription_id, about, id)
   WHERE subscription_id IS NOT NULL AND state IN ('waiting', 'sending', 'offered');
@@ -173,9 +190,27 @@ DROP TRIGGER delivery_failed ON deliveries;
 DROP TRIGGER run_never_began ON runs;
 DROP TRIGGER run_ended ON runs;
 DROP FUNCTION publish_calendar, publish_alert, publish_delivery, publish_run, readable_id, publish;
+DELETE FROM deliveries WHERE subscription_id IS NOT NULL;
+DROP INDEX deliveries_ready, deliveries_ready_alerts, deliveries_kept_back, deliveries_give_up, deliveries_yes, deliveries_leased,
+  deliveries_taken, deliveries_open, deliveries_trouble;
+ALTER TABLE deliveries DROP COLUMN phase;
+ALTER TABLE deliveries ADD COLUMN phase text GENERATED ALWAYS AS (CASE
+    WHEN state = 'waiting' AND kept_back = '' THEN 'ready'
+    WHEN state = 'waiting' THEN 'kept back'
+    WHEN state IN ('sending', 'offered') THEN 'leased'
+    WHEN state IN ('failed', 'bounced', 'unknown', 'taken', 'declined') THEN state
+  END) STORED;
+CREATE INDEX deliveries_ready ON deliveries (destination_id, ready_at, id) WHERE phase = 'ready';
+CREATE INDEX deliveries_ready_alerts ON deliveries (destination_id, ready_at, id) WHERE phase = 'ready' AND alert_id IS NOT NULL;
+CREATE INDEX deliveries_kept_back ON deliveries (destination_id, kept_back) WHERE phase = 'kept back';
+CREATE INDEX deliveries_give_up ON deliveries (give_up_at) WHERE phase = 'kept back' AND give_up_at IS NOT NULL;
+CREATE INDEX deliveries_yes ON deliveries (yes_until) WHERE phase = 'kept back' AND yes_until IS NOT NULL;
+CREATE INDEX deliveries_leased ON deliveries (lease_until) WHERE phase = 'leased';
+CREATE INDEX deliveries_taken ON deliveries (ask_at) WHERE phase = 'taken';
+CREATE INDEX deliveries_open ON deliveries (run_id) WHERE phase IN ('ready', 'kept back', 'leased', 'taken');
+CREATE INDEX deliveries_trouble ON deliveries (phase, id DESC) WHERE phase IN ('failed', 'bounced', 'unknown', 'declined');
 ALTER TABLE deliveries DROP COLUMN about, DROP COLUMN published_no, DROP COLUMN subscription_id;
 ALTER TABLE messages DROP COLUMN subscription_id;
-ALTER TABLE nodes DROP COLUMN publishes;
 DROP SEQUENCE published_count;
 DROP TABLE published;
 DROP TABLE subscriptions;
