@@ -6,6 +6,8 @@ import (
 	"time"
 
 	"ironbell/internal/core/job"
+	"ironbell/internal/store"
+	"ironbell/internal/store/sending"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -49,6 +51,42 @@ func TestWhatBelongsToNoJobIsKeptForItsOwnTime(t *testing.T) {
 	for _, table := range []string{"audit", "events", "links", "link_uses"} {
 		assert.Equal(t, 2, count(`SELECT count(*) FROM `+table), table)
 	}
+}
+
+// Events of ours go when they are old enough and were handed on; what a subscription has not been given yet stays
+// four times as long. Their deliveries go with what was sent, and those that wait stay.
+func TestEventsOfOursAreKeptForTheirTime(t *testing.T) {
+	s, w := fresh(t)
+	ctx := context.Background()
+	conn := s.Connections()
+	id, err := s.PutSubscription(ctx, "Duty office", job.SubscriptionDefinition{Destination: "duty screen", Types: []string{"*"}})
+	require.NoError(t, err)
+	for no, days := range map[int]int{1: 50, 2: 11, 3: 9, 4: 41, 5: 11} {
+		_, err := conn.Exec(ctx, `INSERT INTO published (no, type, subject, data, at)
+			VALUES ($1, 'ironbell.run.ended', 'jobs/Quay board', '{}', now() - make_interval(days => $2))`, no, days)
+		require.NoError(t, err)
+		do(t, s, func(tx *store.Tx) error {
+			_, err := tx.PutMessage(ctx, sending.NewMessage{
+				Message: job.Message{MessageID: "<x>", Subject: "x", DestinationID: w.mail, SHA256: "x"}, Body: []byte("{}"),
+				To: []sending.Recipient{{Address: "x"}}, IfUnknown: job.UnknownAsk, SubscriptionID: &id, PublishedNo: int64(no), About: "x",
+			})
+			return err
+		})
+	}
+	_, err = conn.Exec(ctx, `UPDATE subscriptions SET mark = 2`)
+	require.NoError(t, err)
+	_, err = conn.Exec(ctx, `UPDATE deliveries SET state = 'sent', settled_at = now() - interval '11 days' WHERE published_no IN (1, 2)`)
+	require.NoError(t, err)
+	_, err = conn.Exec(ctx, `UPDATE messages SET created_at = now() - interval '12 days'`)
+	require.NoError(t, err)
+	require.NoError(t, s.SweepOld(ctx, job.KeepingSettings{Alerts: 10, Audit: 100, Links: 10, Events: 10}))
+	left := func(sql string) (all []int64) {
+		require.NoError(t, conn.QueryRow(ctx, sql).Scan(&all))
+		return all
+	}
+	assert.Equal(t, []int64{3, 5}, left(`SELECT array_agg(no ORDER BY no) FROM published`))
+	assert.Equal(t, []int64{3, 4, 5}, left(`SELECT array_agg(published_no ORDER BY published_no) FROM deliveries`))
+	assert.Equal(t, []int64{3}, left(`SELECT array_agg(n) FROM (SELECT count(*) AS n FROM messages) m`))
 }
 
 func TestDaysOfKeepingAreChecked(t *testing.T) {

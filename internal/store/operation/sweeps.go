@@ -38,6 +38,12 @@ func (q Q) SweepOld(ctx context.Context, k job.KeepingSettings) error {
 			WHERE ends_at < bell_now() - make_interval(days => $1) ORDER BY ends_at LIMIT $2)`, k.Links},
 		{"events", `DELETE FROM events WHERE id IN (SELECT id FROM events
 			WHERE received_at < bell_now() - make_interval(days => $1) ORDER BY received_at LIMIT $2)`, k.Events},
+		{"deliveries of events of ours", `DELETE FROM deliveries WHERE id IN (SELECT d.id FROM subscriptions s CROSS JOIN LATERAL
+			(SELECT id FROM deliveries WHERE subscription_id = s.id AND settled_at < bell_now() - make_interval(days => $1)
+			ORDER BY settled_at LIMIT $2) d LIMIT $2)`, k.Events},
+		{"messages of events of ours", `DELETE FROM messages WHERE id IN (SELECT m.id FROM subscriptions s CROSS JOIN LATERAL
+			(SELECT id FROM messages WHERE subscription_id = s.id AND created_at < bell_now() - make_interval(days => $1)
+			ORDER BY id LIMIT $2) m WHERE NOT EXISTS (SELECT 1 FROM deliveries d WHERE d.message_id = m.id) LIMIT $2)`, k.Events},
 		// What a subscription has not been given yet stays four times as long.
 		{"events of ours", `DELETE FROM published WHERE id IN (SELECT id FROM published
 			WHERE at < bell_now() - make_interval(days => $1) AND (at < bell_now() - make_interval(days => 4 * $1)
