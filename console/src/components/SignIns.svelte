@@ -82,34 +82,38 @@
   {#if list.isError}<Trouble error={list.error} />{/if}
   {#if end.isError}<Trouble error={end.error} />{/if}
   {#if list.data?.length}
-    <table class="grid-list mt-2">
-      <thead><tr><th>What</th><th>From</th><th>Since</th><th>Last used</th><th>Ends</th><th></th></tr></thead>
-      <tbody>
-        {#each list.data as one (one.id)}
-          <tr>
-            <td class="max-w-80 break-words"
-              ><span class="line-clamp-2" title={one.name}>{one.kind}{one.name ? `: ${one.name}` : ''}</span
-              >{#if one.this}<b>this one</b>{/if}</td
-            >
-            <td class="mono">{one.address ?? 'the machine'}</td>
-            <td><ZonedTime at={one.began_at} zone={myZone()} /></td>
-            <td
-              >{#if one.used_at}<ZonedTime at={one.used_at} zone={myZone()} />{:else}never{/if}</td
-            >
-            <td
-              >{#if one.ends_at}<ZonedTime at={one.ends_at} zone={myZone()} />{:else}never{/if}</td
-            >
-            <td class="!text-right"
-              ><button
-                class="btn"
-                aria-label="End the {one.kind} {one.name}"
-                disabled={end.isPending}
-                onclick={() => end.mutate(one.id)}>End</button
-              ></td
-            >
-          </tr>
-        {/each}
-      </tbody>
-    </table>
+    <div class="overflow-x-auto">
+      <table class="grid-list mt-2">
+        <thead
+          ><tr><th>What</th><th>From</th><th>Since</th><th>Last used</th><th>Ends</th><th></th></tr></thead
+        >
+        <tbody>
+          {#each list.data as one (one.id)}
+            <tr>
+              <td class="max-w-80 break-words"
+                ><span class="line-clamp-2" title={one.name}>{one.kind}{one.name ? `: ${one.name}` : ''}</span
+                >{#if one.this}<b>this one</b>{/if}</td
+              >
+              <td class="mono">{one.address ?? 'the machine'}</td>
+              <td><ZonedTime at={one.began_at} zone={myZone()} /></td>
+              <td
+                >{#if one.used_at}<ZonedTime at={one.used_at} zone={myZone()} />{:else}never{/if}</td
+              >
+              <td
+                >{#if one.ends_at}<ZonedTime at={one.ends_at} zone={myZone()} />{:else}never{/if}</td
+              >
+              <td class="!text-right"
+                ><button
+                  class="btn"
+                  aria-label="End the {one.kind} {one.name}"
+                  disabled={end.isPending}
+                  onclick={() => end.mutate(one.id)}>End</button
+                ></td
+              >
+            </tr>
+          {/each}
+        </tbody>
+      </table>
+    </div>
   {:else if list.data}<p class="soft">Nothing is open.</p>{/if}
 </section>

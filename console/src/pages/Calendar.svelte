@@ -42,6 +42,7 @@
   let began: number | undefined;
 
   function change(next: Partial<CalendarDefinition>) {
+    if (!query.isSuccess) return; // what is there is not known yet, and would be lost
     if (!draft) began = query.data?.revision ?? 0;
     draft = { ...shown, ...next };
   }
@@ -96,7 +97,7 @@
       >new, not saved yet</span
     >{/if}
   <span class="flex-1"></span>
-  {#if isAdministrator()}
+  {#if isAdministrator() && query.isSuccess}
     <label class="btn cursor-pointer"
       >Read an .ics file<input
         type="file"

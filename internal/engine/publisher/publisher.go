@@ -26,6 +26,7 @@ import (
 // asks is what this room asks of the store.
 type asks interface {
 	Do(ctx context.Context, f func(*store.Tx) error) error
+	AnySubscription(ctx context.Context) (bool, error)
 	SubscriptionsBehind(ctx context.Context) ([]sending.Subscribed, error)
 }
 
@@ -74,6 +75,9 @@ func (p *Publisher) Run(ctx context.Context) {
 // Pass numbers what is new, serves each subscription, and lets go what waited for its turn. It tells whether
 // there is more to do at once, and whether anything waits for its turn.
 func (p *Publisher) Pass(ctx context.Context) (more, waiting bool, err error) {
+	if there, err := p.store.AnySubscription(ctx); err != nil || !there {
+		return false, false, err
+	}
 	err = p.store.Do(ctx, func(t *store.Tx) error {
 		alone, err := t.PublishAlone(ctx)
 		if err != nil || !alone {

@@ -102,7 +102,9 @@ func (t *Tx) Unreached(ctx context.Context, id int64, told string, again time.Du
 func (t *Tx) Reached(ctx context.Context, id int64, how string, after time.Duration) error {
 	_, err := t.Ext.ExecContext(ctx, `UPDATE alerts SET unreached = false,
 		step = CASE WHEN unreached THEN 1 ELSE step END,
-			told = CASE WHEN $2 <> '' THEN $2 ELSE (SELECT 'told ' || string_agg(address, ', ' ORDER BY first) FROM (
+			told = CASE WHEN $2 <> '' THEN $2
+			-- A later step has said more already: receipts come when they come.
+			WHEN told LIKE 'the call waits %' THEN told ELSE (SELECT 'told ' || string_agg(address, ', ' ORDER BY first) FROM (
 				SELECT address, min(id) AS first FROM deliveries WHERE alert_id = $1 AND state = 'sent' GROUP BY address
 				ORDER BY first LIMIT 20) got) END,
 			tell_at = CASE WHEN unreached

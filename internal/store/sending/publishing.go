@@ -52,6 +52,12 @@ type Subscribed struct {
 	Behind        bool                                    `db:"behind"` // something was published since
 }
 
+// AnySubscription tells whether anybody subscribed to events of ours, or did and may come back.
+func (q Q) AnySubscription(ctx context.Context) (there bool, err error) {
+	err = sqlx.GetContext(ctx, q.Ext, &there, `SELECT EXISTS (SELECT 1 FROM subscriptions WHERE NOT gone)`)
+	return there, db.Wrap(err, "see whether anybody subscribed")
+}
+
 // SubscriptionsBehind gives the subscriptions that are on and have not looked at all events yet.
 func (q Q) SubscriptionsBehind(ctx context.Context) ([]Subscribed, error) {
 	var out []Subscribed

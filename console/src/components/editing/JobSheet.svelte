@@ -177,7 +177,7 @@
       </Ledger>
       <JobMore bind:record={draft.value} />
     </form>
-    <aside class="sticky top-4 grid gap-4 max-lg:static" aria-label="What will happen">
+    <aside class="sticky top-4 grid grid-cols-1 gap-4 max-lg:static" aria-label="What will happen">
       <Panel {ahead} {faults} {looking} on={Boolean(draft.value.on)} />
       <JobActions on={Boolean(draft.value.on)} isNew={!record} faults={faults.length} {save} />
       <PanelMore {ahead} />

@@ -20,7 +20,7 @@
   const trouble = $derived((ahead?.tasks ?? []).filter((t) => t.wrong || t.notes?.length));
 </script>
 
-<div class="grid gap-3">
+<div class="grid grid-cols-1 gap-3 [overflow-wrap:anywhere]">
   <section>
     <h2>What will happen</h2>
     <p aria-live="polite">{ahead?.says ?? 'Nothing yet.'}</p>

@@ -6,7 +6,7 @@
   const mails = $derived((ahead?.tasks ?? []).filter((t) => t.subject));
 </script>
 
-<div class="grid gap-3">
+<div class="grid grid-cols-1 gap-3 [overflow-wrap:anywhere]">
   {#each mails as t (t.task)}
     <section class="rule-above">
       <h2>{mails.length > 1 ? `The mail of ${t.task}` : 'The mail'}</h2>
