@@ -86,14 +86,18 @@ func (o *Outcome) notSent(ctx context.Context, t *store.Tx, s sending.Sending, f
 // Unknown marks a delivery whose answer was lost. It is never tried again by
 // itself, unless its job says so.
 func (o *Outcome) Unknown(ctx context.Context, t *store.Tx, s sending.Sending, f *fault.Fault) error {
+	if s.Subscription != nil {
+		// The other side tells a repeat by its id. It is tried again as after any failure that may pass, each time
+		// later: who never answers would be asked without a pause otherwise.
+		passing := *f
+		passing.Class = fault.Passing
+		return o.notSent(ctx, t, s, &passing)
+	}
 	text := fmt.Sprintf("nobody knows whether %s has it: it was offered, and the answer was lost (%s)", s.Address, f)
 	if err := t.EndSending(ctx, s, sending.Ended{
 		State: job.DeliveryUnknown, Answer: f.Error(), Advice: settle.LookFor(s), Class: string(f.Class),
 	}); err != nil {
 		return err
-	}
-	if s.Subscription != nil {
-		return t.Resend(ctx, s.ID, "") // the other side knows it by the id that it has
 	}
 	if s.IfUnknown == job.UnknownResend {
 		if err := t.Resend(ctx, s.ID, task.NextMessageID(s.MessageID)); err != nil {

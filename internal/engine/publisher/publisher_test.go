@@ -211,4 +211,16 @@ func TestALostAnswerIsSentAgainWithItsID(t *testing.T) {
 	require.Len(t, all, 3)
 	assert.Equal(t, all[0], all[1], "it is the same event")
 	assert.NotEqual(t, all[1].ID, all[2].ID)
+	assert.Equal(t, 2, o.Number(`SELECT count(*) FROM messages`), "the same message went out again")
+
+	// Who never answers is asked again and again, and each time later.
+	d.Lock()
+	d.lose = func(told) bool { return true }
+	d.all = nil
+	d.Unlock()
+	happen(o, 1, 1)
+	o.Until("it waits for its next try", func() bool {
+		return o.Number(`SELECT count(*) FROM deliveries WHERE state = 'waiting' AND tries = 1 AND ready_at > now() + interval '5 seconds'`) == 1
+	})
+	assert.Len(t, d.heard(), 1)
 }
