@@ -156,6 +156,7 @@ func TestOurOwnEventsGoOut(t *testing.T) {
 	s, err := w.C.Subscription(ctx, "Duty office")
 	require.NoError(t, err)
 	assert.Positive(t, s.Open)
+	assert.Contains(t, s.Stands, `the destination "duty screen" does not work now`)
 	d.set(false)
 	w.Until("the changes came", func() bool { return len(d.of(job.PublishedCalendar)) == 5 })
 	d.Lock()

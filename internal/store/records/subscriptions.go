@@ -21,7 +21,10 @@ func (r subscriptionRow) subscription() job.Subscription {
 }
 
 // subscriptionColumns count by an index of each subscription's deliveries.
-var subscriptionColumns = `s.id, s.name, s.definition, s.updated_at, s.mark, s.stands,
+var subscriptionColumns = `s.id, s.name, s.definition, s.updated_at, s.mark,
+	coalesce(nullif(s.stands, ''), (SELECT 'the destination "' || p.name || '" does not work now; what waits follows when it does'
+		FROM destinations p WHERE p.id = record_id('destination', s.definition->>'destination')
+		AND p.rests_since IS NOT NULL), '') AS stands,
 	(SELECT count(*) FROM (SELECT 1 FROM published WHERE no > s.mark LIMIT 10000) b) AS behind, d.open, d.sent, d.failed,
 	(SELECT settled_at FROM deliveries WHERE subscription_id = s.id AND state = 'sent'
 		AND settled_at IS NOT NULL ORDER BY settled_at DESC LIMIT 1) AS last_at, ` +
