@@ -2,6 +2,7 @@ package faults
 
 import (
 	"context"
+	"fmt"
 	"net/http"
 	"os"
 	"path/filepath"
@@ -106,23 +107,32 @@ func TestALineThatBreaksAfterTheDataIsUnknown(t *testing.T) {
 	assert.Equal(t, job.RunPartly, page.State)
 	assert.Equal(t, job.DeliveryUnknown, page.Deliveries[0].State)
 	assert.Len(t, w.Inbox("a@tarnwick.example"), 1)
-	// A job that says so sends again, as a new message.
-	w.Behave("mail", "accept", 0)
+	// A job that says so sends again, as a new message, within its patience and no further: a server that never
+	// answers would be filled with copies.
 	world.Put(t, w.Out.Inbox+"/api/servers/mail", `{"mode":"drop","only":"b@tarnwick.example"}`)
-	d.IfUnknown = job.UnknownResend
+	d.IfUnknown, d.Patience = job.UnknownResend, job.Retry{Times: 2, Wait: job.Duration(time.Second)}
 	d.Tasks[1].Deliver.To = []string{"b@tarnwick.example"}
 	w.Job("Board", d)
-	run, err := w.C.Ring(context.Background(), "Board", nil)
+	page = w.Ring("Board")
+	assert.Equal(t, job.RunPartly, page.State)
+	assert.Equal(t, job.DeliveryUnknown, page.Deliveries[0].State)
+	assert.Equal(t, 3, page.Deliveries[0].Tries)
+	letters := w.Inbox("b@tarnwick.example")
+	require.Len(t, letters, 3)
+	assert.NotEqual(t, letters[0].MessageID, letters[1].MessageID, "a deliberate resend has a new id")
+	alerts, err := w.C.Alerts(context.Background())
 	require.NoError(t, err)
-	w.Until("it was sent twice", func() bool { return len(w.Inbox("b@tarnwick.example")) >= 2 })
+	assert.Contains(t, fmt.Sprint(alerts), "tried 3 times, the last of them failed too")
+	// Sent again by a person it gets as many tries as at first, and the answer that comes settles it.
+	_, err = w.C.Settle(context.Background(), page.Deliveries[0].ID, "resend")
+	require.NoError(t, err)
+	w.Until("it was offered again", func() bool { return len(w.Inbox("b@tarnwick.example")) > 3 })
 	w.Behave("mail", "accept", 0)
 	w.Until("it is done", func() bool {
-		page, err := w.C.Run(context.Background(), run.ID)
+		page, err := w.C.Run(context.Background(), page.ID)
 		require.NoError(t, err)
 		return page.State == job.RunDone
 	})
-	letters := w.Inbox("b@tarnwick.example")
-	assert.NotEqual(t, letters[0].MessageID, letters[1].MessageID, "a deliberate resend has a new id")
 }
 
 func TestStopHandsWorkBackAtOnce(t *testing.T) {

@@ -132,7 +132,7 @@ func TestTheCompanyLivesForDaysUnderATurnedClock(t *testing.T) {
 			asked, stop = w.ServeTurned(s, c)
 		}
 		c.To(at)
-		limit := time.Now().Add(time.Minute)
+		limit := time.Now().Add(world.Patience)
 		for !idle() {
 			if time.Now().After(limit) {
 				rows, err := c.Conn.Query(ctx,

@@ -171,7 +171,7 @@ func (w *World) Kill() { w.Service.Stop(syscall.SIGKILL, 10*time.Second, syscall
 // Ironbell runs the client's program and gives what it printed and its exit status.
 func (w *World) Ironbell(args ...string) (out, errs string, status int) {
 	w.T.Helper()
-	ctx, stop := context.WithTimeout(context.Background(), time.Minute)
+	ctx, stop := context.WithTimeout(context.Background(), Patience)
 	defer stop()
 	cmd := exec.CommandContext(ctx, Build(w.T)+"/ironbell", args...)
 	cmd.Env = append(os.Environ(), "IRONBELL_URL=http://"+w.Listen, "IRONBELL_TOKEN="+w.Token)

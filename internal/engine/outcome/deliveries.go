@@ -55,11 +55,7 @@ func (o *Outcome) Ended(ctx context.Context, s sending.Sending, res deliver.Resu
 
 // notSent decides with policy whether a delivery waits for another try.
 func (o *Outcome) notSent(ctx context.Context, t *store.Tx, s sending.Sending, f *fault.Fault) error {
-	now := o.node.Now()
-	again := policy.AfterFault(s.Retry(), s.Tries, f, now, now) // until stands in GiveUpAt
-	if again.Retry && s.GiveUpAt != nil && now.Add(again.Wait).After(*s.GiveUpAt) {
-		again = policy.Again{Reason: "the time to try had run out"}
-	}
+	again := o.again(s, f)
 	end := sending.Ended{State: job.DeliveryFailed, Answer: f.Error(), Advice: f.Advice, Class: string(f.Class)}
 	if again.Retry {
 		end.State, end.Wait = job.DeliveryWaiting, again.Wait
@@ -83,14 +79,23 @@ func (o *Outcome) notSent(ctx context.Context, t *store.Tx, s sending.Sending, f
 	return o.afterDelivery(ctx, t, s, "error", text)
 }
 
+// again decides whether a delivery that failed is tried once more.
+func (o *Outcome) again(s sending.Sending, f *fault.Fault) policy.Again {
+	now := o.node.Now()
+	again := policy.AfterFault(s.Retry(), s.Tries, f, now, now) // until stands in GiveUpAt
+	if again.Retry && s.GiveUpAt != nil && now.Add(again.Wait).After(*s.GiveUpAt) {
+		return policy.Again{Reason: "the time to try had run out"}
+	}
+	return again
+}
+
 // Unknown marks a delivery whose answer was lost. It is never tried again by
-// itself, unless its job says so.
+// itself, unless its job says so; then as often and as late as after any failure that may pass.
 func (o *Outcome) Unknown(ctx context.Context, t *store.Tx, s sending.Sending, f *fault.Fault) error {
+	passing := *f
+	passing.Class = fault.Passing // who never answers would be asked without a pause otherwise
 	if s.Subscription != nil {
-		// The other side tells a repeat by its id. It is tried again as after any failure that may pass, each time
-		// later: who never answers would be asked without a pause otherwise.
-		passing := *f
-		passing.Class = fault.Passing
+		// The other side tells a repeat by its id.
 		return o.notSent(ctx, t, s, &passing)
 	}
 	text := fmt.Sprintf("nobody knows whether %s has it: it was offered, and the answer was lost (%s)", s.Address, f)
@@ -99,18 +104,22 @@ func (o *Outcome) Unknown(ctx context.Context, t *store.Tx, s sending.Sending, f
 	}); err != nil {
 		return err
 	}
+	tried := "it was offered once; it is not sent again by itself"
 	if s.IfUnknown == job.UnknownResend {
-		if err := t.Resend(ctx, s.ID, task.NextMessageID(s.MessageID)); err != nil {
-			return err
+		again := o.again(s, &passing)
+		if again.Retry {
+			if err := t.ResendLater(ctx, s.ID, task.NextMessageID(s.MessageID), again.Wait); err != nil {
+				return err
+			}
+			return o.afterDelivery(ctx, t, s, "warn", text+"; sent again, as the job says: "+again.Reason)
 		}
-		return o.afterDelivery(ctx, t, s, "warn", text+"; sent again, as the job says")
+		tried = "it is sent again when an answer is lost, as the job says, until now: " + again.Reason
 	}
 	if s.AlertID != nil {
 		// An alert that may have arrived goes on to the next person.
 		return t.NextStep(ctx, *s.AlertID, text)
 	}
-	if err := o.settle.DeliveryAlert(ctx, t, s, job.AlertDeliveryUnknown, f,
-		"it was offered once; it is not sent again by itself"); err != nil {
+	if err := o.settle.DeliveryAlert(ctx, t, s, job.AlertDeliveryUnknown, f, tried); err != nil {
 		return err
 	}
 	return o.afterDelivery(ctx, t, s, "error", text)

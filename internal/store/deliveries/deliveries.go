@@ -134,9 +134,21 @@ func (t *Tx) SettleDelivery(ctx context.Context, id int64, state job.DeliverySta
 		settled_at = bell_clock() WHERE id = $1`, id, state, answer))
 }
 
-// Resend lets a locked delivery go out again, as a new message of the same
-// bytes with an id of its own; with the same when none is given.
+// Resend lets a locked delivery go out again at once, as a new message of the same
+// bytes with an id of its own; with the same when none is given. Its tries are counted anew.
 func (t *Tx) Resend(ctx context.Context, id int64, messageID string) error {
+	return t.again(ctx, id, messageID, nil)
+}
+
+// ResendLater is Resend after a wait that a policy gave: the tries made still count, and so does
+// the time until which is tried.
+func (t *Tx) ResendLater(ctx context.Context, id int64, messageID string, wait time.Duration) error {
+	secs := wait.Seconds()
+	return t.again(ctx, id, messageID, &secs)
+}
+
+// again lets a locked delivery go out again, after so many seconds within its tries; at once and anew without wait.
+func (t *Tx) again(ctx context.Context, id int64, messageID string, wait *float64) error {
 	var removed *time.Time
 	if err := sqlx.GetContext(ctx, t.Ext, &removed, `SELECT m.removed_at FROM deliveries d
 		JOIN messages m ON m.id = d.message_id WHERE d.id = $1`, id); err != nil {
@@ -152,14 +164,16 @@ func (t *Tx) Resend(ctx context.Context, id int64, messageID string) error {
 			SELECT month_id('message_count'), m.run_id, m.alert_id, m.part, m.task, coalesce(nullif($2, ''), m.message_id), m.subject, m.destination_id,
 			m.key, m.size, m.sha256, m.name, m.media_type, m.if_exists, m.stamp, m.may_leave, m.body, m.subscription_id
 			FROM deliveries d JOIN messages m ON m.id = d.message_id WHERE d.id = $1 RETURNING id)
-		UPDATE deliveries SET message_id = again.id, state = 'waiting', tries = 0, ready_at = bell_now(), answer = '',
-		advice = '', class = '',
+		UPDATE deliveries SET message_id = again.id, state = 'waiting', answer = '', advice = '', class = '',
+			tries = CASE WHEN $3::float8 IS NULL THEN 0 ELSE tries END,
+			ready_at = bell_now() + make_interval(secs => coalesce($3::float8, 0)),
 			offered_at = NULL, settled_at = NULL, lease_until = NULL, lease_no = lease_no + 1, went_to = '',
 			taken_as = '', ask_at = NULL, asked = 0, yes_until = NULL, allowed_by = '',
-			give_up_at = greatest(give_up_at, bell_now() + interval '1 day'),
+			give_up_at = CASE WHEN $3::float8 IS NULL THEN greatest(give_up_at, bell_now() + interval '1 day')
+				ELSE give_up_at END,
 			kept_back = CASE WHEN deliveries.subscription_id IS NOT NULL THEN 'event' WHEN (SELECT rests_since FROM destinations
 			WHERE id = deliveries.destination_id) IS NULL THEN '' ELSE 'rest' END
-		FROM again WHERE deliveries.id = $1`, id, messageID)); err != nil {
+		FROM again WHERE deliveries.id = $1`, id, messageID, wait)); err != nil {
 		return db.Wrap(err, "send again")
 	}
 	return t.Tell(ctx, db.Notice{Kind: job.NoticeDeliveries})
