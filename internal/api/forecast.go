@@ -62,7 +62,7 @@ func (s *server) forecast(ctx context.Context, from, to time.Time, zoneName, sea
 ) (wire.Forecast, error) {
 	out := wire.Forecast{
 		Rings: []wire.Coming{}, Hours: []wire.HourLoad{}, Minutes: []wire.Busy{}, Clashes: []wire.Clash{},
-		Zone: zoneName,
+		Expected: []job.Expected{}, Zone: zoneName,
 	}
 	z, err := zone.Load(zoneName)
 	if err != nil {
@@ -111,7 +111,8 @@ func (s *server) forecast(ctx context.Context, from, to time.Time, zoneName, sea
 	for _, c := range sum.Clashes {
 		out.Clashes = append(out.Clashes, clashOf(c, f.Jobs, z))
 	}
-	return out, nil
+	out.Expected, err = s.Service.Foresight.Expected(ctx, search, from, to, s.Now(), service.MaxExpected)
+	return out, err
 }
 
 // atOnce is how many parts all nodes together work at once that take work.

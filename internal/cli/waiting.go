@@ -91,23 +91,32 @@ func printWaiting(i IO, all []job.Waiting) {
 	t.Render()
 }
 
-// conditionText says what came of a condition.
+// conditionText says what came of a condition, and when it usually comes.
 func conditionText(i IO, c job.WaitingCondition) string {
+	said := "not yet"
 	switch {
 	case c.Failing != "":
 		return fmt.Sprintf("cannot be seen since %s: %s", i.wallOr(c.Since, "now"), c.Failing)
 	case c.Came != nil:
 		return i.wall(*c.Came) + ": " + c.What
 	case c.Looked != nil:
-		said := fmt.Sprintf("looked at %s, again at %s", i.wall(*c.Looked), i.wallOr(c.Next, "once"))
+		said = fmt.Sprintf("looked at %s, again at %s", i.wall(*c.Looked), i.wallOr(c.Next, "once"))
 		if c.Note != "" {
 			said += "; " + c.Note
 		}
-		return said
 	case c.Next != nil:
-		return "not looked at yet"
+		said = "not looked at yet"
 	}
-	return "not yet"
+	switch {
+	case c.Missed:
+		said += fmt.Sprintf("; late: usually there by %s", i.wall(*c.Usual))
+	case c.Usual != nil:
+		said += fmt.Sprintf("; usually there by %s", i.wall(*c.Usual))
+	}
+	if c.Last != nil {
+		said += fmt.Sprintf("; last came on %s", i.wall(*c.Last))
+	}
+	return said
 }
 
 func printLooked(i IO, all []lookedAt) {

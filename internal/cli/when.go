@@ -15,6 +15,7 @@ import (
 	"ironbell/client"
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/calendar"
+	"ironbell/internal/core/job"
 	"ironbell/internal/core/phrase"
 	"ironbell/internal/core/rule"
 	"ironbell/internal/core/zone"
@@ -229,6 +230,37 @@ func begins(r wire.Coming, z *time.Location) string {
 	return "; " + r.Waits
 }
 
+// expectedRows bounds how much of what is expected is printed; -json gives all of it.
+const expectedRows = 20
+
+// printExpected tells by when what jobs wait for is usually there.
+func printExpected(i IO, all []job.Expected, z *time.Location) {
+	if len(all) == 0 {
+		return
+	}
+	heading(i, "Usually there by then")
+	t := newTable(i, "When", "Job", "Waits for", "Going by the past")
+	t.SetColumnConfigs([]table.ColumnConfig{
+		{Number: 3, WidthMax: 44, WidthMaxEnforcer: text.WrapSoft},
+		{Number: 4, WidthMax: 44, WidthMaxEnforcer: text.WrapSoft},
+	})
+	now := time.Now()
+	for _, e := range all[:min(len(all), expectedRows)] {
+		mark, why := "", e.Why
+		switch {
+		case e.Came != nil:
+			why = "came at " + e.Came.In(z).Format("15:04 MST")
+		case e.Late != nil && !now.Before(*e.Late):
+			mark, why = "▲ ", "has not come; "+e.Why
+		}
+		t.AppendRow(table.Row{mark + e.By.In(z).Format("Mon 2 Jan 15:04 MST"), e.Job, e.Reading, why})
+	}
+	t.Render()
+	if more := len(all) - expectedRows; more > 0 {
+		fmt.Fprintf(i.Out, "%d more; -json gives them.\n", more)
+	}
+}
+
 func printForecast(i IO, f wire.Forecast) {
 	z := zoneOf(f.Zone)
 	fmt.Fprintf(i.Out, "%d rings from %s to %s, in %s", f.Total, f.From.In(z).Format("Mon 2 Jan 15:04"),
@@ -263,6 +295,7 @@ func printForecast(i IO, f wire.Forecast) {
 	if shown := len(f.Rings); shown < f.Total+f.Passed {
 		fmt.Fprintf(i.Out, "%d more; -limit shows them.\n", f.Total+f.Passed-shown)
 	}
+	printExpected(i, f.Expected, z)
 	if len(f.Minutes) > 0 {
 		heading(i, "Busiest minutes")
 		for _, m := range f.Minutes[:min(3, len(f.Minutes))] {

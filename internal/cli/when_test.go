@@ -9,6 +9,7 @@ import (
 
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/calendar"
+	"ironbell/internal/core/job"
 	"ironbell/internal/core/rule"
 
 	"github.com/stretchr/testify/assert"
@@ -61,8 +62,15 @@ func TestAForecastIsReadInTenSeconds(t *testing.T) {
 			From: at, To: at.Add(30 * time.Second), Most: 5, Jobs: []string{"Quay board", "Board pack"},
 		}},
 	}
+	late, came := at.Add(-time.Minute), at.Add(-2*time.Minute)
+	f.Expected = []job.Expected{
+		{Job: "Month-end lock", Reading: "event ledger.closed", By: at, Why: "usually there by 06:15 GMT, as on 7 of the last 8 Mondays"},
+		{Job: "Tide gauges", Reading: "files *.csv", By: at, Late: &late, Why: "usually there by 06:15 GMT"},
+		{Job: "Fuel burn", Reading: "files *.dat", By: at, Late: &late, Why: "usually there", Came: &came},
+	}
 	out := printed(func(i IO) { printForecast(i, f) })
 	for _, want := range []string{
+		"Usually there by then", "by 06:15 GMT, as on 7", "▲ Mon 30 Nov 06:15 GMT", "has not come; usually", "came at 06:13 GMT",
 		"40 rings from Mon 30 Nov 05:15 to Mon 7 Dec 06:15, in Europe/London; 1 moved by a calendar; 1 passed over.",
 		"Mon 30 Nov 06:15 GMT", "1m30s", "» Mon 30 Nov 06:15 GMT", "passed over: 30 November is closed",
 		"moved to Tue 1", "38 more; -limit shows them.",

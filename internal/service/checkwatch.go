@@ -105,6 +105,9 @@ func checkStart(v *fault.Invalid, where string, t job.Trigger) {
 	if w.Outside != "" && w.Outside != job.OutsideWait && w.Outside != job.OutsidePassOver {
 		v.Add(where+"wait.outside", "%q is neither wait nor pass over", w.Outside)
 	}
+	if w.IfLate != "" && w.IfLate != job.LateAlert && w.IfLate != job.LateShow {
+		v.Add(where+"wait.if_late", "%q is nothing that becomes of it; use alert or show", w.IfLate)
+	}
 	if w.InVain != "" && w.InVain != job.VainPassOver && w.InVain != job.VainFail && w.InVain != job.VainGoOn {
 		v.Add(where+"wait.in_vain", "%q is nothing that a run does; use pass over, fail or go on", w.InVain)
 	}

@@ -50,6 +50,7 @@ type foresightStore interface {
 	Carriers(ctx context.Context, labels []string) (map[int64][]string, error)
 	FreezeOver(ctx context.Context, from, to time.Time) ([]job.Freeze, error)
 	Freezes(ctx context.Context, past bool) ([]job.Freeze, error)
+	Expected(ctx context.Context, part string, now time.Time, limit int) ([]rings.Expecting, error)
 }
 
 // freezesStore is what freezes are checked against.

@@ -11,6 +11,7 @@ import (
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/phrase"
+	"ironbell/internal/core/usual"
 	"ironbell/internal/core/zone"
 	"ironbell/internal/event"
 	"ironbell/internal/store/db"
@@ -54,6 +55,9 @@ func waitingOf(r rings.WaitingTrigger, now time.Time) job.Waiting {
 	for _, h := range r.Came.V {
 		latest = max(latest, h.Bunch)
 	}
+	enough := wait.Need == job.NeedAny && slices.ContainsFunc(r.Usual.V, func(u rings.WaitingUsual) bool {
+		return u.Last != nil && usual.Day(*u.Last, place) == usual.Day(now, place)
+	})
 	var missing []string
 	var since time.Time
 	for i, c := range wait.For {
@@ -72,6 +76,14 @@ func waitingOf(r rings.WaitingTrigger, now time.Time) job.Waiting {
 				one.Looked, one.Next, one.Failing, one.Since, one.Note = l.Looked, l.Next, l.Failing, l.Since, l.Note
 			}
 		}
+		for _, l := range r.Usual.V {
+			if l.Place == i {
+				one.Last, one.Missed = l.Last, !enough && missed(l, place, now)
+				if l.By != nil && usual.Day(*l.By, place) == usual.Day(now, place) {
+					one.Usual, one.Late = l.By, l.Late
+				}
+			}
+		}
 		if one.Came == nil {
 			missing = append(missing, one.Reading)
 		}
@@ -88,6 +100,14 @@ func waitingOf(r rings.WaitingTrigger, now time.Time) job.Waiting {
 		w.Sentence = phrase.Upper(phrase.Count(len(w.Runs), "run")+phrase.Plural(len(w.Runs), " waits", " wait")) + ". " + w.Sentence
 	}
 	return w
+}
+
+// missed tells whether something has not come today, though it is late by its own past.
+func missed(u rings.WaitingUsual, place *time.Location, now time.Time) bool {
+	if u.Late == nil || now.Before(*u.Late) || usual.Day(*u.Late, place) != usual.Day(now, place) {
+		return false
+	}
+	return u.Last == nil || usual.Day(*u.Last, place) != usual.Day(now, place)
 }
 
 // howFar says how much has come, and what has not.

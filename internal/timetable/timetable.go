@@ -15,6 +15,7 @@ import (
 	"sync"
 
 	"ironbell/internal/core/calendar"
+	"ironbell/internal/core/civil"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/moment"
@@ -132,6 +133,22 @@ func (t *Timetable) Calendar(names []string) (*calendar.Calendar, error) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	return t.lockedCalendar(names)
+}
+
+// Opens gives what tells whether a day is open in the calendars of some names: every day without names. Days are
+// numbered as package civil numbers them.
+func (t *Timetable) Opens(names []string) (func(day int64) bool, error) {
+	c, err := t.Calendar(names)
+	if err != nil {
+		return nil, err
+	}
+	return func(day int64) bool {
+		if c == nil {
+			return true
+		}
+		y, m, date := civil.Date(day)
+		return c.Open(y, m).Has(date)
+	}, nil
 }
 
 func (t *Timetable) lockedCalendar(names []string) (*calendar.Calendar, error) {

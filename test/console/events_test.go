@@ -6,9 +6,11 @@ import (
 	"os"
 	"strings"
 	"testing"
+	"time"
 
 	"ironbell/client"
 	"ironbell/internal/core/job"
+	"ironbell/internal/core/zone"
 	"ironbell/test/browser"
 	"ironbell/test/world"
 
@@ -108,4 +110,70 @@ func TestSubscriptionsOnScreen(t *testing.T) {
 	s, err := w.C.Subscription(ctx, "Duty office")
 	require.NoError(t, err)
 	assert.Equal(t, []string{"ironbell.alert.*"}, s.Types, "what means the same stays as it was written")
+}
+
+// What came on each of the days before by an hour is expected by it, on screen and in the terminal; when it does not
+// come its owner is told, and it closes when it comes.
+func TestWhatUsuallyComesIsExpected(t *testing.T) {
+	t.Parallel()
+	w := world.Open(t)
+	ctx := context.Background()
+	w.Report("Departures", "SELECT 1 AS n")
+	// It is about noon there, whenever this is tried.
+	name := fmt.Sprintf("Etc/GMT%+d", time.Now().UTC().Hour()-12)
+	place, err := zone.Load(name)
+	require.NoError(t, err)
+	now := time.Now().In(place)
+	d := world.Definition("Departures", "company mail", []string{"csv"}, "desk@tarnwick.example")
+	d.Zone, d.Triggers = name, []job.Trigger{{Wait: &job.Wait{For: []job.Condition{{Event: "example.tarnwick.ledger.closed"}}}}}
+	w.Job("Departures", d)
+	report := func(id string) {
+		_, err := w.C.Report(ctx, map[string]any{
+			"specversion": "1.0", "id": id, "source": "/ledger-office", "type": "example.tarnwick.ledger.closed",
+		})
+		require.NoError(t, err)
+	}
+	report("1")
+	w.UntilEnded("Departures", 1)
+	conn := world.Connect(t, w.Db)
+	// Its past is moved: it came by nine on each day of the last weeks, and today it did not.
+	_, err = conn.Exec(ctx, `INSERT INTO arrivals (job_id, key, day, at) SELECT job_id, key, $1::date - n,
+		($1::date - n + time '09:00') AT TIME ZONE $2 FROM arrivals, generate_series(1, 40) n`, now, name)
+	require.NoError(t, err)
+	_, err = conn.Exec(ctx, `DELETE FROM arrivals WHERE day = $1::date`, now)
+	require.NoError(t, err)
+	_, err = conn.Exec(ctx, `UPDATE trigger_waits SET reckon_at = '-infinity', settled = false`)
+	require.NoError(t, err)
+	open := func() (told []job.Alert) {
+		all, err := w.C.Alerts(ctx, "open")
+		require.NoError(t, err)
+		return all
+	}
+	w.Until("its owner is told", func() bool {
+		_, err := conn.Exec(ctx, `UPDATE turns SET due = now() WHERE name = 'reckon usual hours'`)
+		require.NoError(t, err)
+		return len(open()) == 1
+	})
+	assert.Contains(t, open()[0].Happened, "has not come yet on "+now.Format("Monday 2 January"))
+	out, errs, status := w.Ironbell("forecast", "-zone", name)
+	require.Zero(t, status, errs)
+	assert.Contains(t, out, now.Format("▲ Mon 2 Jan 09:00"))
+	out, _, _ = w.Ironbell("waiting", "Departures")
+	assert.Contains(t, strings.Join(strings.Fields(out), " "), "late: usually there by")
+
+	p := w.ConsoleAs("sefa")
+	p.Do(chromedp.Navigate("http://" + w.Listen + "/events"))
+	p.Sees("Late: usually there by")
+	p.Do(chromedp.Navigate("http://" + w.Listen + "/forecast"))
+	p.Sees("It has not come, and is usually there by 09:00")
+	marks, err := browser.Get(p.Tab, world.Patience, chromedp.Evaluate[int](`document.querySelectorAll('[data-mark=expected]').length`))
+	require.NoError(t, err)
+	assert.GreaterOrEqual(t, marks, 6)
+	report("2")
+	w.Until("it closes", func() bool { return len(open()) == 0 })
+	w.Until("nothing is missing", func() bool {
+		p.Do(chromedp.Reload())
+		p.Sees("Usually there by then")
+		return !strings.Contains(p.Text(), "It has not come")
+	})
 }

@@ -2,7 +2,7 @@
   // The tape: a day as a strip, every run a mark where it began and as long as
   // it took, what is to come drawn hollow. By keyboard the arrows go from mark
   // to mark; a screen reader reads it as a list.
-  import type { Day } from '../lib/api';
+  import type { Day, Expected } from '../lib/api';
   import { now } from '../lib/now.svelte';
   import { toneOf } from '../lib/state';
   import { layTape, type Shown, type TapeMark } from '../lib/tape';
@@ -18,12 +18,15 @@
     legend = !small,
     hours: withHours = true,
     label = "The day's runs",
+    expected = [],
   }: {
     day: Omit<Day, 'upcoming'> & { upcoming: Shown[] };
     small?: boolean;
     legend?: boolean;
     hours?: boolean;
     label?: string;
+    /** what usually comes by an hour of its own, and not by a rule */
+    expected?: Expected[];
   } = $props();
   let width = $state(1000);
   let at = $state(0);
@@ -126,6 +129,22 @@
           {/if}
         {/each}
       </g>
+      {#each expected as e (`${e.job} ${e.reading} ${e.by}`)}
+        {@const x = inset + ((new Date(e.by).getTime() - start) / (end - start)) * inner}
+        <circle
+          role="img"
+          data-mark="expected"
+          cx={x}
+          cy={floor}
+          r="4"
+          fill="var(--color-base-100)"
+          stroke="var(--color-primary)"
+          stroke-width="1.5"
+          aria-label="{e.job} waits for {e.reading}: {e.why}"
+        >
+          <title>{e.job} waits for {e.reading}: {e.why}</title>
+        </circle>
+      {/each}
       {#if isToday}
         <line x1={here} x2={here} y1="0" y2={floor + 4} stroke="var(--color-primary)" stroke-width="2" />
       {/if}

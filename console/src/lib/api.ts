@@ -33,6 +33,7 @@ export type CalendarDefinition = Schemas['Definition'];
 export type OutsideEvent = Schemas['Event'];
 export type Condition = Schemas['Condition'];
 export type WaitingCondition = Schemas['WaitingCondition'];
+export type Expected = Schemas['Expected'];
 export type Looked = Schemas['Looked'];
 export type Sender = Schemas['Sender'];
 export type Subscription = Schemas['Subscription'];

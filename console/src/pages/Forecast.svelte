@@ -1,6 +1,7 @@
 <script lang="ts">
   import { createQueries } from '@tanstack/svelte-query';
   import { searchParams } from 'sv-router';
+  import ForecastExpected from '../components/ForecastExpected.svelte';
   import ForecastFeed from '../components/ForecastFeed.svelte';
   import Tape from '../components/Tape.svelte';
   import Trouble from '../components/Trouble.svelte';
@@ -122,7 +123,13 @@
           </div>
         {/if}
       </div>
-      {#if f}<Tape day={dayOf(date, f)} small hours={i === 6} label={longDay(startOf(date, zone), zone)} />
+      {#if f}<Tape
+          day={dayOf(date, f)}
+          small
+          hours={i === 6}
+          expected={f.expected}
+          label={longDay(startOf(date, zone), zone)}
+        />
       {:else}<div class="panel h-11"></div>{/if}
     </div>
   {/each}
@@ -135,20 +142,25 @@
   {/if}
 </section>
 <div class="grid grid-cols-[1.4fr_1fr] gap-4 max-lg:grid-cols-1">
-  <section class="panel px-3.5 py-2.5">
-    <h2>Moved or passed over</h2>
-    {#each shown.slice(0, 12) as line (line.key)}
-      <div class="border-base-300 grid grid-cols-[11rem_1fr] gap-x-3 border-b py-1 last:border-0">
-        <ZonedTime at={line.first.at} {zone} />
-        <span
-          ><a href={p('/jobs/:job', { params: { job: String(line.first.job_id) } })}>{line.first.job}</a>
-          {line.first.passed ? 'does not ring' : 'rings here'}{line.count > 1 ? `, ${line.count} times` : ''}:
-          {line.first.reason}.</span
-        >
-      </div>
-    {:else}<p class="soft">Nothing: every ring stands where its rule has it.</p>{/each}
-    {#if shown.length > 12}<p class="soft pt-1">{shown.length - 12} more.</p>{/if}
-  </section>
+  <div class="flex flex-col gap-2.5">
+    <ForecastExpected all={loaded.flatMap((d) => d.expected)} {zone} />
+    <section class="panel px-3.5 py-2.5">
+      <h2>Moved or passed over</h2>
+      {#each shown.slice(0, 12) as line (line.key)}
+        <div class="border-base-300 grid grid-cols-[11rem_1fr] gap-x-3 border-b py-1 last:border-0">
+          <ZonedTime at={line.first.at} {zone} />
+          <span
+            ><a href={p('/jobs/:job', { params: { job: String(line.first.job_id) } })}>{line.first.job}</a>
+            {line.first.passed ? 'does not ring' : 'rings here'}{line.count > 1
+              ? `, ${line.count} times`
+              : ''}:
+            {line.first.reason}.</span
+          >
+        </div>
+      {:else}<p class="soft">Nothing: every ring stands where its rule has it.</p>{/each}
+      {#if shown.length > 12}<p class="soft pt-1">{shown.length - 12} more.</p>{/if}
+    </section>
+  </div>
   <div class="flex flex-col gap-2.5">
     <section class="panel px-3.5 py-2.5">
       <h2>Load</h2>

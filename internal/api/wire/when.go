@@ -82,6 +82,8 @@ type Forecast struct {
 	Minutes []Busy     `json:"minutes" doc:"the busiest minutes, at most 20"`
 	Clashes []Clash    `json:"clashes" doc:"where more runs are at work than the service works at once"`
 	AtOnce  int        `json:"at_once" doc:"runs that all nodes together work at once"`
+
+	Expected []job.Expected `json:"expected" doc:"what jobs wait for, by the hour by which it is usually there; with what should be there already, at most 1000"`
 }
 
 // HourLoad is what rings in an hour.

@@ -42,4 +42,19 @@ type WaitingCondition struct {
 	Failing string     `json:"failing,omitempty" doc:"why it cannot be seen"`
 	Since   *time.Time `json:"since,omitempty" doc:"since when it cannot be seen"`
 	Note    string     `json:"note,omitempty" doc:"what was passed over at the last look"`
+	Usual   *time.Time `json:"usual,omitempty" doc:"by when it is usually there today, by its own past"`
+	Late    *time.Time `json:"late,omitempty" doc:"from when on it is late by its own past"`
+	Last    *time.Time `json:"last,omitempty" doc:"the last day on which it came, and when it did so first"`
+	Missed  bool       `json:"missed,omitempty" doc:"it is late: it has not come today"`
+}
+
+// Expected is something that jobs wait for, on a day on which it usually is there.
+type Expected struct {
+	JobID   int64      `json:"job_id"`
+	Job     string     `json:"job" doc:"that it starts, or whose runs it lets go"`
+	Reading string     `json:"reading" doc:"what is waited for, in words"`
+	By      time.Time  `json:"by" doc:"by then it is usually there"`
+	Late    *time.Time `json:"late,omitempty" doc:"from then on it is late by its own past; none when the day ends before"`
+	Why     string     `json:"why" doc:"what is gone by, in words"`
+	Came    *time.Time `json:"came,omitempty" doc:"when it came, when the day is today and it did"`
 }

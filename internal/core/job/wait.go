@@ -27,6 +27,8 @@ type Wait struct {
 	Latest     string   `json:"latest,omitempty" maxLength:"5" doc:"time of day until which a run that rang waits at most, such as 09:30; otherwise as long as within says"`
 	InVain     InVain   `json:"in_vain,omitempty" enum:"pass over,fail,go on" doc:"what a run does that waited in vain, of which its owner is told; pass over when left out"`
 
+	IfLate IfLate `json:"if_late,omitempty" enum:"alert,show" doc:"what becomes of it when something has not come on a day by the hour by which it usually is there: the owner gets an alert, or it is only shown; alert when left out"`
+
 	Otherwise Values `json:"otherwise,omitempty" doc:"values to take where the event lacks the field that take names; without one the run fails and says which"`
 }
 
@@ -57,6 +59,9 @@ type Outside string
 // InVain says what a run does that waited in vain.
 type InVain string
 
+// IfLate says what becomes of it when something is late by its own past.
+type IfLate string
+
 // The choices; the first of each is the default.
 const (
 	NeedAll Need = "all"
@@ -71,6 +76,9 @@ const (
 	VainPassOver InVain = "pass over"
 	VainFail     InVain = "fail"
 	VainGoOn     InVain = "go on"
+
+	LateAlert IfLate = "alert"
+	LateShow  IfLate = "show"
 )
 
 // lacks is the key of what stands in place of a value that an event lacked.
@@ -100,6 +108,7 @@ const DefaultWithin = 24 * time.Hour
 func (w Wait) WithDefaults() Wait {
 	w.Need, w.Match = orElse(w.Need, NeedAll), orElse(w.Match, MatchDay)
 	w.Outside, w.InVain = orElse(w.Outside, OutsideWait), orElse(w.InVain, VainPassOver)
+	w.IfLate = orElse(w.IfLate, LateAlert)
 	if w.GatherMost == 0 {
 		w.GatherMost = gatherTimes * w.Gather
 	}

@@ -9,13 +9,14 @@ import (
 )
 
 // turns does what one node at a time does every so often: it reads the mailbox for
-// bounces, and gives the sign of life. Neither waits for the other.
+// bounces, gives the sign of life, and reckons what is late by its past. None waits for another.
 func (u *Upkeep) turns(ctx context.Context) {
 	var all sync.WaitGroup
 	defer all.Wait()
 	var own []node.Waker
 	for doing, do := range map[string]func(context.Context) (time.Duration, error){
 		"read the mailbox for bounces": u.Bounces, "give the sign of life": u.beat,
+		usualTurn: u.Usual,
 	} {
 		woken := make(node.Waker, 1)
 		own = append(own, woken)

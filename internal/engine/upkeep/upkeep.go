@@ -75,6 +75,7 @@ type Upkeep struct {
 	outcome      *outcome.Outcome
 	version      string // of the program
 	workers      int
+	began        time.Time // when the node began
 	swept        time.Time // when old history was removed; of the goroutine of reap
 }
 
@@ -103,7 +104,7 @@ func New(n Needs) *Upkeep {
 		node: n.Node, store: n.Store, files: n.Files, destinations: n.Destinations, holdings: n.Holdings,
 		links: n.Links, guard: n.Guard,
 		zoneData: n.Zones, installation: n.Installation, notify: n.Notify, waits: n.Waits, settle: n.Settle,
-		outcome: n.Outcome, version: n.Version, workers: n.Workers,
+		outcome: n.Outcome, version: n.Version, workers: n.Workers, began: n.Node.Now(),
 	}
 }
 

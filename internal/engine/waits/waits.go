@@ -239,6 +239,11 @@ func (ws *Waits) cameAbout(ctx context.Context, t *store.Tx, starts *runs.Starts
 ) (began job.RunID, why string, err error) {
 	wait := w.Waits.V.WithDefaults()
 	h.TriggerID, h.At = w.TriggerID, ws.node.Now()
+	if w.Waits.V.For[w.Condition].Start == "" { // nobody expects a start of the service
+		if err := t.PutArrival(ctx, w, h.At, place(w)); err != nil {
+			return 0, "", err
+		}
+	}
 	if runs.Gates(w) {
 		return ws.isReady(ctx, t, starts, w, h)
 	}

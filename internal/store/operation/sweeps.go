@@ -4,6 +4,7 @@ import (
 	"context"
 
 	"ironbell/internal/core/job"
+	"ironbell/internal/core/usual"
 	"ironbell/internal/store/db"
 )
 
@@ -49,6 +50,8 @@ func (q Q) SweepOld(ctx context.Context, k job.KeepingSettings) error {
 			WHERE at < bell_now() - make_interval(days => $1) AND (at < bell_now() - make_interval(days => 4 * $1)
 				OR no <= coalesce((SELECT min(mark) FROM subscriptions WHERE NOT gone), no))
 			ORDER BY at LIMIT $2)`, k.Events},
+		{"arrivals", `DELETE FROM arrivals WHERE (job_id, key, day) IN (SELECT job_id, key, day FROM arrivals
+			WHERE at < bell_now() - make_interval(days => $1) ORDER BY at LIMIT $2)`, usual.Days + 7},
 		// A consent is a change like others: the record of it is kept as long as they are.
 		{"consents", `DELETE FROM consents WHERE id IN (SELECT id FROM consents
 			WHERE given_at < bell_now() - make_interval(days => $1) AND (until IS NULL OR until < bell_now())

@@ -21,6 +21,7 @@ type WaitingTrigger struct {
 	Waits   db.Document[job.Wait]           `db:"waits"`
 	Came    db.Document[[]WaitingHappened]  `db:"came"`
 	Watches db.Document[[]WaitingCondition] `db:"watches"`
+	Usual   db.Document[[]WaitingUsual]     `db:"usual"`
 	Held    db.Document[[]int64]            `db:"held"`
 	Starts  *time.Time                      `db:"starts"`
 }
@@ -43,6 +44,14 @@ type WaitingCondition struct {
 	Note    string     `json:"note"`
 }
 
+// WaitingUsual is by when a condition usually comes about.
+type WaitingUsual struct {
+	Place int        `json:"place"`
+	By    *time.Time `json:"by"`
+	Late  *time.Time `json:"late"`
+	Last  *time.Time `json:"last"` // when it came first on the last day on which it did
+}
+
 // mostWaiting bounds how many triggers are listed.
 const mostWaiting = 500
 
@@ -58,6 +67,10 @@ func (q Q) WaitingTriggers(ctx context.Context, name string) ([]WaitingTrigger, 
 		coalesce((SELECT jsonb_agg(jsonb_build_object('place', x.place, 'looked', w.looked_at, 'next', w.next_at,
 				'failing', w.failure, 'since', w.failing_since, 'note', w.note))
 			FROM trigger_waits x JOIN watches w ON w.id = x.watch_id WHERE x.trigger_id = t.id), '[]') AS watches,
+		coalesce((SELECT jsonb_agg(jsonb_build_object('place', w.place, 'by', w.usual_at, 'late', w.late_at,
+				'last', (SELECT a.at FROM arrivals a WHERE a.job_id = t.job_id AND a.key = `+keyOf+`
+					ORDER BY a.day DESC LIMIT 1)))
+			FROM trigger_waits w WHERE w.trigger_id = t.id), '[]') AS usual,
 		coalesce((SELECT jsonb_agg(run_id) FROM (SELECT run_id FROM held_runs WHERE trigger_id = t.id
 			ORDER BY due LIMIT 20) r), '[]') AS held,
 		(SELECT min(due_at) FROM gathered WHERE trigger_id = t.id) AS starts

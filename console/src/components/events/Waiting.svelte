@@ -13,7 +13,7 @@
   const all = $derived(list.data ?? []);
   // Of a single one that nothing is known of the sentence says all.
   const told = (conditions: WaitingCondition[]) =>
-    conditions.length > 1 ? conditions : conditions.filter((c) => c.came || c.looked || c.failing);
+    conditions.length > 1 ? conditions : conditions.filter((c) => c.came || c.looked || c.failing || c.usual);
 </script>
 
 {#if all.length || !job}
@@ -43,6 +43,12 @@
                         zone={myZone()}
                       />{/if}{#if c.note}; {c.note}{/if}
                   {:else}Not yet: {c.reading}{/if}
+                  {#if c.usual && !c.came}
+                    {#if c.missed}<span class="text-warning"
+                        ><span aria-hidden="true">▲</span> Late:
+                      </span>{/if}
+                    usually there by <ZonedTime at={c.usual} zone={myZone()} />{/if}{#if c.last && !c.came};
+                    last came on <ZonedTime at={c.last} zone={myZone()} />{/if}
                 </li>
               {/each}
             </ul>
