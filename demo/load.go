@@ -32,6 +32,7 @@ type World struct {
 	Outside          Outside
 	PeoplesPassword  string
 	AdministratorsIn bool // leave the administrator, who is there already
+	Programs         bool // the service runs those of LayPrograms
 }
 
 // Outside is where the other stand-ins are, each as host:port. Without them there
@@ -215,6 +216,9 @@ func Load(ctx context.Context, c *client.Client, w World) error {
 		}
 		d := j.Definition
 		d.Zone = Zone
+		if !w.Programs {
+			d.Tasks = slices.DeleteFunc(slices.Clone(d.Tasks), func(t job.Task) bool { return t.Kind == job.KindProgram })
+		}
 		if _, err := c.SaveJob(ctx, j.name, wire.JobRequest{Owner: j.owner, On: true, Definition: d}); err != nil {
 			return fmt.Errorf("save the job %s: %w", j.name, err)
 		}
@@ -295,6 +299,12 @@ func chosen(sections ...string) []job.Chosen {
 
 func onlyIf(condition string, t job.Task) job.Task {
 	t.OnlyIf = condition
+	return t
+}
+
+// using lets a task take the files of some tasks only.
+func using(t job.Task, tasks ...string) job.Task {
+	t.Uses = tasks
 	return t
 }
 
@@ -452,10 +462,12 @@ var jobs = []namedJob{
 				Destination: "Gauge files", Pattern: "in/*.csv", Take: job.TakeAll, OnlyNew: true,
 				Settled: job.Duration(time.Second), Afterwards: job.AfterwardsMove, Folder: "done/{date:%Y-%m}",
 			}},
-			{Name: "sheet", Kind: job.KindConvert, Convert: &job.ConvertTask{Outputs: []job.Output{
+			{Name: "summary", Kind: job.KindProgram, Repeatable: true, Program: &job.ProgramTask{Program: tideProgram}},
+			{Name: "sheet", Kind: job.KindConvert, Convert: &job.ConvertTask{Together: true, Outputs: []job.Output{
 				{Format: "html-mail"}, {Format: "xlsx", Name: "Tide gauge {date:%Y-%m-%d %H.%M}"},
 			}}},
-			mail("Tide gauge, {date:%H:%M}", "What the tide gauge wrote down.", "brina.colm@tarnwick.example"),
+			using(mail("Tide gauge, {date:%H:%M}", "What the tide gauge wrote down, checked and summed up.",
+				"brina.colm@tarnwick.example"), "sheet"),
 		},
 	}},
 	{"Month-end lock", "mara", job.Definition{

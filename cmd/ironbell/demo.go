@@ -23,6 +23,7 @@ import (
 	"ironbell/internal/access"
 	"ironbell/internal/child"
 	"ironbell/internal/cli"
+	"ironbell/internal/confined"
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/zone"
 	"ironbell/internal/freeport"
@@ -115,7 +116,11 @@ func runDemo(ctx context.Context, i cli.IO, o demoOptions) error {
 	}
 	defer standins.Stop(syscall.SIGTERM, 5*time.Second, syscall.SIGKILL)
 	listen := freeOr(ctx, o.listen)
-	service, err := startService(o, pg, listen, world)
+	programs, err := demoPrograms(ctx, o.dir)
+	if err != nil {
+		say("the tide-gauge job hands its readings to no program: %s", err)
+	}
+	service, err := startService(o, pg, listen, world, programs)
 	if err != nil {
 		return err
 	}
@@ -127,7 +132,7 @@ func runDemo(ctx context.Context, i cli.IO, o demoOptions) error {
 	c := client.New(base, kept.Token)
 	w := demo.World{
 		DatabasePort: pg.Port(), ReportsPassword: kept.Reports, Mail: world.Mail, MailUser: world.User,
-		MailPassword: world.Password, CA: world.CA, Authority: world.Authority, PeoplesPassword: kept.People,
+		MailPassword: world.Password, CA: world.CA, Authority: world.Authority, PeoplesPassword: kept.People, Programs: programs != "",
 	}
 	folders, err := portFolders(o.dir)
 	if err != nil {
@@ -307,7 +312,8 @@ func startStandins(ctx context.Context, i cli.IO, o demoOptions) (standinWorld, 
 	return w, c, nil
 }
 
-func startService(o demoOptions, pg *localpg.Server, listen string, w standinWorld) (*child.Child, error) {
+func startService(o demoOptions, pg *localpg.Server, listen string, w standinWorld, programs string,
+) (*child.Child, error) {
 	self, err := os.Executable()
 	if err != nil {
 		return nil, fmt.Errorf("find our own program: %w", err)
@@ -322,10 +328,41 @@ func startService(o demoOptions, pg *localpg.Server, listen string, w standinWor
 		return nil, err
 	}
 	inside := strings.Join([]string{w.WebDAV, w.Objects, w.Printer, w.Receiver}, ",")
-	cmd := exec.Command(self, "serve", "-listen", listen, "-artifacts", filepath.Join(o.dir, "artifacts"), "-key-file", filepath.Join(o.dir, "key"), "-folders", folders, "-allow-internal", inside) //nolint:gosec,noctx // our own program; child.Stop ends it
+	cmd := exec.Command(self, "serve", "-listen", listen, "-artifacts", filepath.Join(o.dir, "artifacts"), "-key-file", filepath.Join(o.dir, "key"), "-folders", folders, "-allow-internal", inside, "-programs", programs, "-programs-user", programsUser()) //nolint:gosec,noctx // our own program; child.Stop ends it
 	cmd.Env = append(os.Environ(), "IRONBELL_DB="+pg.DSN("ironbell"))
 	cmd.Stdout, cmd.Stderr = log, log
 	return child.Start(cmd, syscall.SIGTERM, nil)
+}
+
+// programsUser is who runs the programs of tasks: nobody, where we are root and would run them ourselves.
+func programsUser() string {
+	if os.Getuid() == 0 {
+		return "nobody"
+	}
+	return ""
+}
+
+// demoPrograms lays down the programs that the company's jobs run, and gives their folder; or says why none can be run.
+func demoPrograms(ctx context.Context, dir string) (string, error) {
+	folder, err := filepath.Abs(filepath.Join(dir, "programs"))
+	if err != nil {
+		return "", fmt.Errorf("find the folder of programs: %w", err)
+	}
+	if err := os.MkdirAll(folder, 0o755); err != nil { //nolint:gosec // another user runs them
+		return "", fmt.Errorf("make the folder of programs: %w", err)
+	}
+	if err := demo.LayPrograms(folder); err != nil {
+		return "", err
+	}
+	self, err := os.Executable()
+	if err != nil {
+		return "", fmt.Errorf("find our own program: %w", err)
+	}
+	walls := confined.Walls{Self: self, User: programsUser(), Read: []string{folder}}
+	if err := walls.Try(ctx, "/bin/ls", folder); err != nil {
+		return "", fmt.Errorf("it cannot be run here: %w", err)
+	}
+	return folder, nil
 }
 
 // portFolders is the folder that results may be brought to.

@@ -109,9 +109,9 @@ func conditionText(i IO, c job.WaitingCondition) string {
 	}
 	switch {
 	case c.Missed:
-		said += fmt.Sprintf("; late: usually there by %s", i.wall(*c.Usual))
+		said += "; late: usually there by " + c.Usual.In(i.zone()).Format("15:04 MST")
 	case c.Usual != nil:
-		said += fmt.Sprintf("; usually there by %s", i.wall(*c.Usual))
+		said += "; usually there by " + c.Usual.In(i.zone()).Format("15:04 MST")
 	}
 	if c.Last != nil {
 		said += fmt.Sprintf("; last came on %s", i.wall(*c.Last))

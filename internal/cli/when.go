@@ -231,7 +231,7 @@ func begins(r wire.Coming, z *time.Location) string {
 }
 
 // expectedRows bounds how much of what is expected is printed; -json gives all of it.
-const expectedRows = 20
+const expectedRows = 12
 
 // printExpected tells by when what jobs wait for is usually there.
 func printExpected(i IO, all []job.Expected, z *time.Location) {

@@ -169,15 +169,18 @@ func give(room string, a *account) error {
 	})
 }
 
-// Try starts a program that does nothing within the walls, so that what cannot work is
+// Try starts a program within the walls, one that does nothing when none is named, so that what cannot work is
 // known before the first task.
-func (w Walls) Try(ctx context.Context) error {
+func (w Walls) Try(ctx context.Context, program ...string) error {
+	if len(program) == 0 {
+		program = []string{"/bin/true"}
+	}
 	room, err := os.MkdirTemp("", "ironbell-walls-")
 	if err != nil {
 		return err
 	}
-	defer func() { _ = os.RemoveAll(room) }() // it is empty
-	cmd := exec.CommandContext(ctx, "/bin/true")
+	defer func() { _ = os.RemoveAll(room) }()                   // it is empty
+	cmd := exec.CommandContext(ctx, program[0], program[1:]...) //nolint:gosec // the operator's, or of the system
 	cmd.Dir = room
 	var said strings.Builder
 	cmd.Stdout, cmd.Stderr = &said, &said

@@ -65,7 +65,11 @@ func (answer) Check(ctx context.Context, k *Checking, where string, c job.Condit
 	} else if q.Mark != "" || q.First != "" || q.Rows != "" || q.AtMost != 0 {
 		k.V.Add(at, "mark, first_mark, rows and at_most belong to when: new rows")
 	}
-	return k.Answer(ctx, at, q)
+	columns, err := k.Answer(ctx, at, q)
+	if err == nil && columns != nil {
+		checkSample(k, where, c.OnlyIf, "this answer", sampleAnswer(q.WithDefaults(), columns))
+	}
+	return err
 }
 
 func checkLimit(k *Checking, at string, q job.QueryWatch) {

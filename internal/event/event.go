@@ -9,6 +9,7 @@ import (
 
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
+	"ironbell/internal/core/rows"
 	"ironbell/internal/store"
 	"ironbell/internal/store/records"
 )
@@ -29,8 +30,9 @@ type Checking struct {
 
 	// Files tells what is wrong with a destination whose files are to be looked at.
 	Files func(ctx context.Context, where string, f job.FileWatch) error
-	// Answer tells what is wrong with a statement, and whether it may be put.
-	Answer func(ctx context.Context, where string, q job.QueryWatch) error
+	// Answer tells what is wrong with a statement, and whether it may be put. It gives the columns of its answer,
+	// or none when they cannot be known now.
+	Answer func(ctx context.Context, where string, q job.QueryWatch) ([]rows.Column, error)
 }
 
 // Kind is one kind of condition. It may be used by several goroutines.

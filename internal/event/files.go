@@ -34,6 +34,7 @@ func (files) Check(ctx context.Context, k *Checking, where string, c job.Conditi
 	}
 	checkComplete(k, at, f)
 	checkEvery(k, at+".every", f.Every)
+	checkSample(k, where, c.OnlyIf, "a file", sampleFile(f))
 	return k.Files(ctx, at, f)
 }
 

@@ -13,6 +13,7 @@ func (start) Says(c job.Condition) bool { return c.Start != "" }
 
 func (start) Check(_ context.Context, k *Checking, where string, c job.Condition) error {
 	alone(k, where, c)
+	checkSample(k, where, c.OnlyIf, "a start", map[string]any{"node": "quay-1", "first": true})
 	if c.Start != job.StartAny && c.Start != job.StartFirst {
 		k.V.Add(where+".start", "there is no start of %q; use any node or first node", c.Start)
 	}

@@ -9,6 +9,7 @@ import (
 
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
+	"ironbell/internal/core/rows"
 	"ironbell/internal/event"
 	"ironbell/internal/report"
 	"ironbell/internal/store/records"
@@ -22,7 +23,7 @@ func (ck *checks) checkConditions(ctx context.Context, looks *task.Checking, whe
 		Files: func(ctx context.Context, where string, f job.FileWatch) error {
 			return ck.checkFiles(ctx, looks, where, f)
 		},
-		Answer: func(ctx context.Context, where string, q job.QueryWatch) error {
+		Answer: func(ctx context.Context, where string, q job.QueryWatch) ([]rows.Column, error) {
 			return ck.checkAnswer(ctx, looks, where, q)
 		},
 	}, where, w)
@@ -40,19 +41,19 @@ func (ck *checks) checkFiles(ctx context.Context, k *task.Checking, where string
 }
 
 // checkAnswer lets the source read a statement whose answers a job waits for. A source that cannot be reached
-// right now keeps nobody from saving.
-func (ck *checks) checkAnswer(ctx context.Context, k *task.Checking, where string, q job.QueryWatch) error {
+// right now keeps nobody from saving. It gives the columns of the answer, when they can be known.
+func (ck *checks) checkAnswer(ctx context.Context, k *task.Checking, where string, q job.QueryWatch) ([]rows.Column, error) {
 	before := len(k.V.Wrong)
 	err := k.List(ctx, where, job.ListQuery{Source: q.Source, Identity: q.Identity, SQL: q.SQL})
 	if err != nil || len(k.V.Wrong) > before {
-		return err
+		return nil, err
 	}
 	source, err := ck.sources.Get(ctx, q.Source, q.Identity)
 	if err != nil {
 		if f := fault.Of(err); f.Scope != fault.Source || f.Class != fault.Passing {
 			k.V.Add(where+".source", "%s", err)
 		}
-		return nil
+		return nil, nil
 	}
 	ctx, stop := context.WithTimeout(ctx, checkLimit)
 	defer stop()
@@ -65,20 +66,20 @@ func (ck *checks) checkAnswer(ctx context.Context, k *task.Checking, where strin
 		if fault.Of(err).Scope != fault.Source {
 			k.V.Add(where+".sql", "%s", err)
 		}
-		return nil
+		return nil, nil
 	}
 	if q.When != job.QueryNewRows || q.Mark == "" {
-		return nil
+		return columns, nil
 	}
 	names := make([]string, 0, len(columns))
 	for _, c := range columns {
 		if strings.EqualFold(c.Name, q.Mark) {
-			return nil
+			return columns, nil
 		}
 		names = append(names, c.Name)
 	}
 	k.V.Add(where+".mark", "the statement gives no column %q; it gives %s", q.Mark, strings.Join(names, ", "))
-	return nil
+	return nil, nil
 }
 
 // mostGathered is the longest time that a trigger gathers or is quiet.

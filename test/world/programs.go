@@ -207,7 +207,7 @@ func (w *World) CompanyAt(database string, port int) demo.World {
 	return demo.World{
 		Database: database, DatabasePort: port, ReportsPassword: "reports", Mail: w.Out.Mail, MailUser: w.Out.User,
 		MailPassword: w.Out.Password, CA: w.Out.CA, Authority: w.Out.Authority, PeoplesPassword: Password,
-		AdministratorsIn: true,
+		AdministratorsIn: true, Programs: true,
 		Outside: demo.Outside{
 			SFTP: w.Out.SFTP, WebDAV: w.Out.WebDAV, Objects: w.Out.Objects, Printer: w.Out.Printer,
 			Receiver: w.Out.Receiver, Mailbox: w.Out.Mailbox, User: w.Out.User, Password: w.Out.Password,

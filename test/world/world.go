@@ -94,6 +94,7 @@ func OpenEmpty(t testing.TB) *World {
 		}
 		require.NoError(t, os.Chmod(filepath.Join(w.Dir, dir), mode))
 	}
+	require.NoError(t, demo.LayPrograms(filepath.Join(w.Dir, "programs")))
 	add := exec.Command(bin+"/ironbell", "first-administrator", "-db", w.Db, "-login", "sefa", "-name", "Sefa Orlin",
 		"-mail", "sefa.orlin@tarnwick.example")
 	add.Stdin = strings.NewReader(Password + "\n")

@@ -22,12 +22,14 @@
       <div class="border-base-300 grid grid-cols-[11rem_1fr] gap-x-3 border-b py-1 last:border-0">
         <ZonedTime at={e.by} {zone} />
         <span class="break-words"
-          ><a href={p('/jobs/:job', { params: { job: String(e.job_id) } })}>{e.job}</a>: {e.reading}.
-          {#if e.came}<span class="text-success">Came at {clock(e.came, zone, true)}.</span>
-          {:else if isLate(e)}<span class="text-warning"
-              ><span aria-hidden="true">▲</span> It has not come, and is {e.why}.</span
-            >
-          {:else}<span class="soft">{e.why[0]?.toUpperCase()}{e.why.slice(1)}.</span>{/if}
+          ><a href={p('/jobs/:job', { params: { job: String(e.job_id) } })}>{e.job}</a>: {e.reading}
+          <span class="soft block text-[13px]">
+            {#if e.came}<span class="text-success">Came at {clock(e.came, zone, true)}.</span>
+            {:else if isLate(e)}<span class="text-warning"
+                ><span aria-hidden="true">▲</span> It has not come, and is {e.why}.</span
+              >
+            {:else}{e.why[0]?.toUpperCase()}{e.why.slice(1)}.{/if}
+          </span>
         </span>
       </div>
     {/each}

@@ -58,6 +58,15 @@ func (c Condition) Holds(f Facts) (bool, error) {
 	return value == types.True, nil
 }
 
+// IsMisfit tells whether a condition could not be decided since what it speaks of is not there, or is of another
+// kind than it takes it for: with other values of the same kinds it cannot be decided either.
+func IsMisfit(err error) bool {
+	// The library has no kinds of errors for it (cel-go, common/types and interpreter).
+	return slices.ContainsFunc([]string{"no such key", "no such attribute", "no such overload"}, func(what string) bool {
+		return strings.Contains(err.Error(), what)
+	})
+}
+
 // HoldsFor decides a condition that speaks of the cells of one row alone. What
 // cannot be compared, such as a cell without a value, does not hold.
 func (c Condition) HoldsFor(cells map[string]any) bool {

@@ -27,7 +27,7 @@ type Wait struct {
 	Latest     string   `json:"latest,omitempty" maxLength:"5" doc:"time of day until which a run that rang waits at most, such as 09:30; otherwise as long as within says"`
 	InVain     InVain   `json:"in_vain,omitempty" enum:"pass over,fail,go on" doc:"what a run does that waited in vain, of which its owner is told; pass over when left out"`
 
-	IfLate IfLate `json:"if_late,omitempty" enum:"alert,show" doc:"what becomes of it when something has not come on a day by the hour by which it usually is there: the owner gets an alert, or it is only shown; alert when left out"`
+	IfLate IfLate `json:"if_late,omitempty" enum:"alert,show" doc:"what becomes of it when something has not come on a day by the hour by which it usually is there: the owner gets an alert, or it is only shown, as that a job has not ended always is; alert when left out"`
 
 	Otherwise Values `json:"otherwise,omitempty" doc:"values to take where the event lacks the field that take names; without one the run fails and says which"`
 }

@@ -86,7 +86,9 @@ func (u *Upkeep) reckon(ctx context.Context, t *store.Tx, e rings.Expecting, now
 	if now.Sub(u.began) < startLeases*u.node.Lease {
 		return t.PutUsual(ctx, e, &h.By, late, false, next)
 	}
-	if err := t.PutUsual(ctx, e, &h.By, late, true, next); err != nil || wait.IfLate != job.LateAlert {
+	// A job of ours that does not end tells so itself, by its own alerts.
+	tells := wait.IfLate == job.LateAlert && wait.For[e.Condition].Job == ""
+	if err := t.PutUsual(ctx, e, &h.By, late, true, next); err != nil || !tells {
 		return err
 	}
 	what := event.Reading(wait.For[e.Condition])

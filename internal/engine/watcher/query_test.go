@@ -206,13 +206,79 @@ func TestStatementsAreReadWhenAJobIsSaved(t *testing.T) {
 		if q.Source == "" {
 			q.Source = "ledger"
 		}
-		_, err := o.TrySave(e, "Fares", job.Definition{
-			Zone: "Europe/London", Tasks: []job.Task{enginetest.Effect("a", "a")},
-			Triggers: []job.Trigger{{Wait: &job.Wait{For: []job.Condition{{Query: &q}}}}},
-		})
-		require.Error(t, err, says)
-		assert.Contains(t, err.Error(), says)
+		require.ErrorContains(t, o.tryWait(e, job.Condition{Query: &q}), says)
 	}
+}
+
+// What is asked of an event is held against one as it will be, when the job is saved.
+func TestWhatIsAskedOfAnEventIsHeldAgainstASample(t *testing.T) {
+	o := open(t)
+	o.ledger()
+	e := o.Engine(nil)
+	ready := job.QueryWatch{Source: "ledger", SQL: "SELECT count(*) AS n, min(port) AS port FROM fares", When: job.QueryReady}
+	fresh := job.QueryWatch{Source: "ledger", SQL: "SELECT no, port, sum FROM fares", When: job.QueryNewRows, Mark: "no"}
+	all := fresh
+	all.Rows = job.RowsTogether
+	file := job.FileWatch{Destination: "gauges", Pattern: "*.csv"}
+	passes := file
+	passes.SameContent = job.SamePassOver
+	for _, c := range []struct {
+		of     job.Condition
+		onlyIf string
+		says   string
+	}{
+		{job.Condition{Query: &ready}, `event.data.value > 3 && event.data.row.port == "Oare"`, ""},
+		{job.Condition{Query: &ready}, `event.data.row.harbour == "Oare"`, "no such key: harbour"},
+		{job.Condition{Query: &ready}, `event.data.row.harbour == "Oare"`, "event.data.row.n, event.data.row.port"},
+		{job.Condition{Query: &ready}, `has(event.data.row.harbour) && event.data.row.harbour == "Oare"`, ""},
+		{job.Condition{Query: &ready}, `event.data.row.port > 3`, "no such overload"},
+		{job.Condition{Query: &ready}, `event.data.mark > 3`, "no such key: mark"},
+		{job.Condition{Query: &ready}, `10 / (event.data.value - 1) > 3`, ""}, // by other values it can be decided
+		{job.Condition{Query: &fresh}, `event.data.mark > 3 && event.data.row.sum < 10.5`, ""},
+		{job.Condition{Query: &fresh}, `event.data.all.size() > 3`, "no such key: all"},
+		{job.Condition{Query: &all}, `event.data.all.exists(r, r.sum > 3)`, ""},
+		{job.Condition{Query: &all}, `event.data.all.all(r, r.fee > 3)`, "no such key: fee"},
+		{job.Condition{Files: &file}, `event.data.size > 0 && event.data.name.startsWith("gauge") && !event.data.replaced`, ""},
+		{job.Condition{Files: &file}, `timestamp(event.data.modified) > timestamp("2026-01-01T00:00:00Z")`, ""},
+		{job.Condition{Files: &file}, `event.data.bytes > 0`, "of a file the condition"},
+		{job.Condition{Files: &file}, `event.data.sha256 != ""`, "no such key: sha256"},
+		{job.Condition{Files: &passes}, `event.data.sha256 != ""`, ""},
+		{job.Condition{Start: job.StartAny}, `event.data.first && event.data.node != ""`, ""},
+		{job.Condition{Start: job.StartAny}, `event.data.host == "quay"`, "event.data.first, event.data.node"},
+	} {
+		c.of.OnlyIf = c.onlyIf
+		err := o.tryWait(e, c.of)
+		if c.says == "" {
+			require.NoError(t, err, c.onlyIf)
+			continue
+		}
+		require.ErrorContains(t, err, c.says, c.onlyIf)
+		require.ErrorContains(t, err, "only_if")
+	}
+	// What is held against the sample holds of what really comes: nothing is asked that events do not have.
+	whole := func(q job.QueryWatch, onlyIf string) job.Wait {
+		return job.Wait{For: []job.Condition{{Query: &q, OnlyIf: onlyIf}}}
+	}
+	each := o.waits(e, "Each", whole(fresh, `event.data.source == "ledger" && event.data.rows == 1 && event.data.mark > 0 &&
+		event.data.row.no > 0 && event.data.row.port != "" && event.data.row.sum > 0.5`), rowNo)
+	together := o.waits(e, "Together", whole(all, `event.data.all.all(r, r.sum > 0) && event.data.row.no > 0 && event.data.mark > 0`), rowNo)
+	yes := o.waits(e, "Ready", whole(ready, `event.data.value > 0 && event.data.before >= 0 && event.data.row.n > 0 &&
+		event.data.row.port != ""`), value)
+	o.look(e)
+	o.Exec(`INSERT INTO fares VALUES (7, 'Pennold', 100)`)
+	o.look(e)
+	assert.Equal(t, []string{"7"}, o.runs(each, "is"))
+	assert.Equal(t, []string{"7"}, o.runs(together, "is"))
+	assert.Equal(t, []string{"1"}, o.runs(yes, "is"))
+}
+
+// tryWait saves a job that waits for something.
+func (o office) tryWait(e *enginetest.Site, c job.Condition) error {
+	_, err := o.TrySave(e, "Fares", job.Definition{
+		Zone: "Europe/London", Tasks: []job.Task{enginetest.Effect("a", "a")},
+		Triggers: []job.Trigger{{Wait: &job.Wait{For: []job.Condition{c}}}},
+	})
+	return err
 }
 
 // Beside other conditions it is asked when those have come about, and each time anew.

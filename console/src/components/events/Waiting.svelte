@@ -42,8 +42,7 @@
                         at={c.next}
                         zone={myZone()}
                       />{/if}{#if c.note}; {c.note}{/if}
-                  {:else}Not yet: {c.reading}{/if}
-                  {#if c.usual && !c.came}
+                  {:else}Not yet: {c.reading}{/if}{#if c.usual && !c.came};
                     {#if c.missed}<span class="text-warning"
                         ><span aria-hidden="true">▲</span> Late:
                       </span>{/if}
