@@ -276,8 +276,8 @@ func TestAChangedReportNamesTheJobsThatNoLongerFit(t *testing.T) {
 			Name: "A", SQL: "SELECT 1 AS n",
 			Columns: []job.Column{{Name: "n", Emphasis: []job.Emphasis{{If: `cell("m") > 1`, As: job.MarkBad}}}},
 		},
-		`{value.nobody} speaks of`:      {Name: "A", Kind: job.SectionText, Text: "{value.nobody}"},
-		"a section's query is a SELECT": {Name: "A", SQL: "SET ROLE postgres"},
+		`{value.nobody} speaks of`:       {Name: "A", Kind: job.SectionText, Text: "{value.nobody}"},
+		"what is asked here is a SELECT": {Name: "A", SQL: "SET ROLE postgres"},
 	} {
 		check, err := w.C.CheckReport(ctx, "Wrong",
 			wire.ReportRequest{ReportDefinition: job.ReportDefinition{Source: "tarnwick", Sections: []job.Section{s}}})

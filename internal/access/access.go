@@ -42,6 +42,7 @@ type Denied struct {
 	Source string // of an event that may not be reported
 	Ask    string // whom to ask, where no role helps
 	Sender string // a program, in place of the person
+	Free   bool   // it belongs to nobody yet
 }
 
 func (e *Denied) Error() string {
@@ -67,6 +68,9 @@ func (e *Denied) Error() string {
 	if e.Act == Administer {
 		return fmt.Sprintf("%s may not do this: it takes an administrator", e.Person.Name)
 	}
+	if e.Free {
+		return fmt.Sprintf("%s may not %s: it takes a report owner or an administrator", e.Person.Name, e.What)
+	}
 	return fmt.Sprintf("%s may not %s: it takes its owner or an administrator", e.Person.Name, e.What)
 }
 
@@ -79,7 +83,7 @@ func May(p job.Person, act Act, what, owner string) error {
 	case p.Role == job.RoleOwner && (act == Ring || act == Write) && (owner == "" || strings.EqualFold(owner, p.Login)):
 		return nil
 	}
-	return &Denied{Act: act, Person: p, What: what}
+	return &Denied{Act: act, Person: p, What: what, Free: owner == ""}
 }
 
 // MayOwn tells whether a person may do something to a job: to an own schedule of theirs

@@ -224,7 +224,7 @@ func (p *postgres) Describe(ctx context.Context, q Query) ([]rows.Column, error)
 }
 
 // errNoRows says that a statement is no query.
-var errNoRows = errors.New("the statement gives no columns; a section's query is a SELECT or something like it")
+var errNoRows = errors.New("the statement gives no columns; what is asked here is a SELECT or something like it")
 
 func (p *postgres) Stream(ctx context.Context, q Query, section string, to rows.Sink) (n int64, err error) {
 	st, err := Prepare(q.SQL, q.Params, q.Values)

@@ -144,6 +144,9 @@ func (js *Jobs) LookNow(ctx context.Context, who job.Person, c job.Condition) (j
 	if err := js.checks.checkConditions(ctx, checking, "", "", job.Wait{For: []job.Condition{c}}); err != nil {
 		return job.Looked{}, err
 	}
+	for i := range v.Wrong { // it stands alone here, and in no trigger
+		v.Wrong[i].Where = strings.TrimPrefix(strings.TrimPrefix(v.Wrong[i].Where, ".for[0]"), ".")
+	}
 	if err := v.Err(); err != nil {
 		return job.Looked{}, err
 	}

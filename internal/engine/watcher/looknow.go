@@ -8,6 +8,7 @@ import (
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/phrase"
+	"ironbell/internal/core/rows"
 	"ironbell/internal/deliver"
 	"ironbell/internal/event"
 	"ironbell/internal/report"
@@ -82,9 +83,26 @@ func (w *Watcher) AnswerNow(ctx context.Context, q job.QueryWatch) (job.Looked, 
 	if err != nil {
 		return job.Looked{}, err
 	}
-	out := job.Looked{Columns: answer.Columns, Rows: answer.Rows[:min(len(answer.Rows), mostShown)]}
+	out := job.Looked{Columns: answer.Columns}
+	for _, row := range answer.Rows[:min(len(answer.Rows), mostShown)] {
+		out.Rows = append(out.Rows, truths(row, answer))
+	}
 	out.Sentence, err = judged(q, answer)
 	return out, err
+}
+
+// truths writes yes and no where a column is one of truths: databases have letters of their own for it.
+func truths(row []string, answer report.Listing) []string {
+	out := slices.Clone(row)
+	for i, value := range out {
+		if kindOf(answer, i) != rows.YesNo || value == "" {
+			continue
+		}
+		if out[i] = "no"; isYes(value) {
+			out[i] = "yes"
+		}
+	}
+	return out
 }
 
 // judged says in words what an answer would do.
