@@ -276,7 +276,7 @@ func renderCommand(f *flag.FlagSet) runner {
 	asJSON := jsonFlag(f)
 	l := lookFlags(f)
 	out := job.Output{}
-	f.StringVar(&out.Format, "as", "pdf", "`format`: csv, tsv, json, xlsx, pdf, html, html-mail, png or pptx")
+	f.StringVar(&out.Format, "as", "pdf", "`format`: csv, tsv, json, jsonl, xlsx, pdf, html, html-mail, png or pptx")
 	f.StringVar(&out.Locale, "locale", "", "how numbers, dates and words are written, such as `de` or en-GB")
 	f.BoolVar(&out.DataOnly, "data-only", false, "of xlsx: heads and rows alone")
 	f.BoolVar(&out.Tagged, "tagged", false, "of pdf: with structure for screen readers")

@@ -61,18 +61,10 @@ func (j *jsonWriter) Begin(p *shape.Plan) error {
 		Unit  string    `json:"unit,omitempty"`
 	}
 	columns := make([]column, 0, len(p.Columns))
-	j.keys, j.kinds, j.rows = nil, nil, 0
-	for i, c := range p.Columns {
+	for _, c := range p.Columns {
 		columns = append(columns, column{Name: c.Name, Label: c.Label, Type: c.Kind, Unit: c.Unit})
-		key := []byte{}
-		if i > 0 {
-			key = append(key, ',')
-		}
-		if !j.compact {
-			key = append(appendText(key, []byte(c.Name)), ':')
-		}
-		j.keys, j.kinds = append(j.keys, key), append(j.kinds, c.Kind)
 	}
+	j.columns(p)
 	head, err := json.Marshal(struct {
 		Section string          `json:"section"`
 		Title   string          `json:"title,omitempty"`
@@ -92,23 +84,44 @@ func (j *jsonWriter) Begin(p *shape.Plan) error {
 	return nil
 }
 
+// columns prepares what stands before each value of a row.
+func (j *jsonWriter) columns(p *shape.Plan) {
+	j.keys, j.kinds, j.rows = nil, nil, 0
+	for i, c := range p.Columns {
+		key := []byte{}
+		if i > 0 {
+			key = append(key, ',')
+		}
+		if !j.compact {
+			key = append(appendText(key, []byte(c.Name)), ':')
+		}
+		j.keys, j.kinds = append(j.keys, key), append(j.kinds, c.Kind)
+	}
+}
+
 func (j *jsonWriter) Line(line *shape.Line) error {
 	if j.rows++; j.rows > 1 {
 		j.buf = append(j.buf, ',')
 	}
+	j.buf = append(j.buf, '\n')
+	if j.row(line); len(j.buf) < flushAt {
+		return nil
+	}
+	return j.flush()
+}
+
+// row writes the values of a line.
+func (j *jsonWriter) row(line *shape.Line) {
 	open, end := byte('{'), byte('}')
 	if j.compact {
 		open, end = '[', ']'
 	}
-	j.buf = append(j.buf, '\n', open)
+	j.buf = append(j.buf, open)
 	for i, c := range line.Cells {
 		j.buf = append(j.buf, j.keys[i]...)
 		j.buf = appendValue(j.buf, j.kinds[i], c)
 	}
-	if j.buf = append(j.buf, end); len(j.buf) < flushAt {
-		return nil
-	}
-	return j.flush()
+	j.buf = append(j.buf, end)
 }
 
 func (j *jsonWriter) End() error {
@@ -176,6 +189,34 @@ func number(text []byte) bool {
 	}
 	return text[len(text)-1] != '.'
 }
+
+// jsonLines writes each row as a JSON object on a line of its own (RFC 8259; the lines are those of JSON text
+// sequences without their marks), with columns by name as jsonWriter writes them, and nothing else.
+type jsonLines struct{ jsonWriter }
+
+func newJSONLines(w io.Writer, _ *Head, _ *Style) (Writer, error) {
+	return &jsonLines{jsonWriter{out: w, buf: make([]byte, 0, flushAt+(8<<10))}}, nil
+}
+
+func (j *jsonLines) Begin(p *shape.Plan) error {
+	if p.Kind == job.SectionText {
+		j.buf = append(appendText(append(j.buf, `{"text":`...), []byte(p.Text)), "}\n"...)
+		return nil
+	}
+	j.columns(p)
+	return nil
+}
+
+func (j *jsonLines) Line(line *shape.Line) error {
+	j.row(line)
+	if j.buf = append(j.buf, '\n'); len(j.buf) < flushAt {
+		return nil
+	}
+	return j.flush()
+}
+
+func (j *jsonLines) End() error   { return nil }
+func (j *jsonLines) Close() error { return j.flush() }
 
 const hex = "0123456789abcdef"
 

@@ -8,6 +8,7 @@ package render
 import (
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 	"time"
 
@@ -59,6 +60,7 @@ var formats = []Format{
 	{Name: "csv", MediaType: "text/csv", Ending: ".csv", Split: true, Flat: true, New: newText},
 	{Name: "tsv", MediaType: "text/tab-separated-values", Ending: ".tsv", Split: true, Flat: true, New: newText},
 	{Name: "json", MediaType: "application/json", Ending: ".json", Flat: true, New: newJSON},
+	{Name: "jsonl", MediaType: "application/jsonl", Ending: ".jsonl", Split: true, Flat: true, New: newJSONLines},
 	{
 		Name: "xlsx", MediaType: "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet", Ending: ".xlsx",
 		New: newXLSX,
@@ -152,6 +154,15 @@ func Read(o job.Output) (*Style, error) {
 			v.Add(field.name, "it belongs to %s; this is %s", field.of, o.Format)
 		}
 	}
+	if len(o.Columns) > 0 && !s.Format.FlatFor(o) {
+		v.Add("columns", "they belong to csv, tsv, json, jsonl and to xlsx with data_only; this is laid out, and its sections say "+
+			"which columns they show")
+	}
+	for i, name := range o.Columns {
+		if slices.Contains(o.Columns[:i], name) {
+			v.Add("columns", "%q stands there twice", name)
+		}
+	}
 	if text {
 		s.Text = readText(v, o, s.Locale)
 	}
@@ -172,6 +183,18 @@ func (s *Style) head(c shape.Column) string {
 		return c.Name
 	}
 	return c.Head()
+}
+
+// exact gives the form of each column for a file of data: every digit, without units and percent signs.
+func (s *Style) exact(p *shape.Plan) ([]*locale.Form, error) {
+	q := *p
+	q.Columns = slices.Clone(p.Columns)
+	for i := range q.Columns {
+		c := &q.Columns[i]
+		c.Percent, c.Decimals, c.Unit = false, nil, ""
+	}
+	cells, _, err := s.forms(&q, false)
+	return cells, err
 }
 
 // forms gives the form of each column of a plan, and of its totals.

@@ -167,7 +167,7 @@ func file(t *testing.T, o job.Output, h *render.Head, tables ...table) ([]byte, 
 	style, err := render.Read(o)
 	require.NoError(t, err)
 	var out bytes.Buffer
-	w, err := style.Format.New(&out, h, style)
+	w, err := style.Open(&out, h)
 	require.NoError(t, err)
 	sink := []shape.Sink{w}
 	for _, one := range tables {
@@ -238,6 +238,50 @@ func TestCSVIsReadBackAndDefused(t *testing.T) {
 	assert.ErrorContains(t, err, "nothing stands in quotes")
 }
 
+// Whoever reads a file by the places of its columns finds them there whatever becomes of the query.
+func TestColumnsStandWhereTheOutputNamesThem(t *testing.T) {
+	names := make([]string, 0, len(odd.columns))
+	for _, c := range odd.columns {
+		names = append(names, c.Name)
+	}
+	chosen := []string{names[3], names[0]}
+	out := string(made(t, job.Output{Format: "csv", Columns: chosen, ForSystem: true}, odd))
+	assert.True(t, strings.HasPrefix(out, names[3]+","+names[0]+"\r\n2026-07-01,Grey Skerry\r\n"), out)
+	lines := strings.Split(strings.TrimSpace(string(made(t, job.Output{Format: "jsonl", Columns: chosen}, odd))), "\n")
+	require.Len(t, lines, 3)
+	assert.Equal(t, fmt.Sprintf(`{%q:"2026-07-01",%q:"Grey Skerry"}`, names[3], names[0]), lines[0])
+	text := string(made(t, job.Output{Format: "json", Columns: chosen}, odd))
+	assert.True(t, json.Valid([]byte(text)), text)
+	assert.NotContains(t, text, names[1])
+	book, err := excelize.OpenReader(bytes.NewReader(made(t, job.Output{Format: "xlsx", DataOnly: true, Columns: chosen}, odd)))
+	require.NoError(t, err)
+	rows, err := book.GetRows(book.GetSheetName(0))
+	require.NoError(t, err)
+	assert.Len(t, rows[0], 2)
+	_, _, err = file(t, job.Output{Format: "tsv", Columns: []string{names[0], "harbour"}}, head(), odd)
+	require.ErrorContains(t, err, `has no column "harbour"; it has `+names[0])
+	_, err = render.Read(job.Output{Format: "pdf", Columns: chosen})
+	require.ErrorContains(t, err, "columns: they belong to csv")
+	_, err = render.Read(job.Output{Format: "csv", Columns: []string{"a", "a"}})
+	require.ErrorContains(t, err, `"a" stands there twice`)
+}
+
+func TestJSONLinesAreARowEach(t *testing.T) {
+	out := string(made(t, job.Output{Format: "jsonl"}, odd))
+	assert.True(t, strings.HasSuffix(out, "}\n"))
+	decoder := json.NewDecoder(strings.NewReader(out))
+	decoder.UseNumber()
+	n := 0
+	for ; decoder.More(); n++ {
+		var row map[string]any
+		require.NoError(t, decoder.Decode(&row))
+		require.Len(t, row, len(odd.columns)-1, "the hidden one is not there")
+	}
+	assert.Equal(t, n, strings.Count(out, "\n"), "no line breaks within a row")
+	assert.Equal(t, len(odd.rows), n)
+	assert.Contains(t, out, "9007199254740993", "every digit")
+}
+
 func TestTextFilesInEachLocaleAndEncoding(t *testing.T) {
 	for _, c := range []struct {
 		locale, encoding string
@@ -246,7 +290,7 @@ func TestTextFilesInEachLocaleAndEncoding(t *testing.T) {
 		want             string
 		says             string
 	}{
-		{"", "", "", nil, "Ellerhaven,Ellerhaven – Pennold,2026-11-20,1240,310.25,0.713", ""},
+		{"", "", "", nil, "Ellerhaven,Ellerhaven – Pennold,2026-11-20,1240,310.3\u00a0m,71\u00a0%", ""},
 		{
 			"de", "windows-1252", "", charmap.Windows1252.NewDecoder().Bytes,
 			"Ellerhaven;Ellerhaven – Pennold;20.11.2026;1240;310,3\u00a0m;71\u00a0%", "",
@@ -275,9 +319,15 @@ func TestTextFilesInEachLocaleAndEncoding(t *testing.T) {
 		},
 	} {
 		t.Run(c.locale+c.encoding, func(t *testing.T) {
-			out, says, err := file(t,
-				job.Output{Format: "csv", Locale: c.locale, Text: &job.TextForm{Encoding: c.encoding, Unfit: c.unfit}},
-				head(), loads)
+			// Data are data unless people are to read them: every digit, and no units.
+			exact := string(made(t, job.Output{Format: "csv", Locale: c.locale}, loads))
+			point := map[bool]string{true: ",", false: "."}[strings.Contains(c.want, "310,3")]
+			assert.Contains(t, exact, "1240"+map[bool]string{true: ";", false: ","}[point == ","]+"310"+point+"25")
+			assert.Contains(t, exact, "0"+point+"713")
+			assert.NotContains(t, exact, "%")
+			out, says, err := file(t, job.Output{Format: "csv", Locale: c.locale, Text: &job.TextForm{
+				Encoding: c.encoding, Unfit: c.unfit, Numbers: job.NumbersShown,
+			}}, head(), loads)
 			require.NoError(t, err)
 			if c.decode != nil {
 				out, err = c.decode(out)
@@ -296,7 +346,7 @@ func TestTextFilesInEachLocaleAndEncoding(t *testing.T) {
 
 func TestSettingsThatDoNotFitAreNamed(t *testing.T) {
 	for want, o := range map[string]job.Output{
-		`there is no format "doc"; there are csv, tsv, json, xlsx`: {Format: "doc"},
+		`there is no format "doc"; there are csv, tsv, json, jsonl, xlsx`: {Format: "doc"},
 		`there is no locale "xx"`:                                  {Format: "pdf", Locale: "xx"},
 		`numbers of the locale de have "," before their decimals`: {
 			Format: "csv", Locale: "de", Text: &job.TextForm{Delimiter: ","},

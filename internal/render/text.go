@@ -93,15 +93,18 @@ func (t *textWriter) Begin(p *shape.Plan) error {
 		t.buf = append(t.buf, t.style.Text.end...)
 		return nil
 	}
-	cells, _, err := t.style.forms(p, false)
+	cells, err := t.style.exact(p)
+	if t.style.Text.Numbers == job.NumbersShown {
+		cells, _, err = t.style.forms(p, false)
+	}
 	if err != nil {
 		return err
 	}
 	t.forms, t.plain, t.defuse = cells, make([]bool, len(p.Columns)), make([]bool, len(p.Columns))
 	for i, c := range p.Columns {
 		// Without a locale, digits and dates are handed on untouched.
-		raw := t.style.Locale.Name == "" && c.Date == "" && t.style.Zone == nil && c.Kind != rows.Text &&
-			c.Kind != rows.YesNo
+		raw := t.style.Locale.Name == "" && c.Date == "" && (t.style.Zone == nil || c.Kind.Numeric()) && c.Kind != rows.Text &&
+			c.Kind != rows.YesNo && t.style.Text.Numbers != job.NumbersShown
 		if raw {
 			t.forms[i] = nil
 		}

@@ -63,7 +63,7 @@ func (js *Jobs) whenInWords(d job.Definition) string {
 
 // formatsInWords are the formats of outputs as people call them.
 var formatsInWords = map[string]string{
-	"csv": "a CSV file", "tsv": "a tab-separated file", "json": "a JSON file", "xlsx": "a spreadsheet",
+	"csv": "a CSV file", "tsv": "a tab-separated file", "json": "a JSON file", "jsonl": "JSON Lines", "xlsx": "a spreadsheet",
 	"pdf": "a PDF", "html": "an HTML page", "html-mail": "tables for the mail", "png": "pictures", "pptx": "slides",
 }
 

@@ -88,7 +88,7 @@ func (s *fileSet) begin(o *output, section string) (*oneFile, error) {
 		return nil, err
 	}
 	l := &oneFile{output: o, section: section, file: file}
-	if l.writer, err = o.Format.New(file, s.head, o.Style); err != nil {
+	if l.writer, err = o.Open(file, s.head); err != nil {
 		file.Drop()
 		return nil, err
 	}

@@ -2,12 +2,13 @@ package job
 
 // Output is one file, or one for each section, that a report task makes.
 type Output struct {
-	Format    string    `json:"format" enum:"csv,tsv,json,xlsx,pdf,html,html-mail,png,pptx"`
+	Format    string    `json:"format" enum:"csv,tsv,json,jsonl,xlsx,pdf,html,html-mail,png,pptx"`
 	Name      string    `json:"name,omitempty" maxLength:"300" doc:"file name with moving parts; the report's name and the date when left out"`
 	Folder    string    `json:"folder,omitempty" maxLength:"500" doc:"folder below the destination's, with moving parts and / between"`
 	Sections  []Chosen  `json:"sections,omitempty" maxItems:"50" doc:"sections that it takes; all when left out"`
 	Locale    string    `json:"locale,omitempty" maxLength:"20" doc:"how numbers, dates and words are written, such as de or en-GB; digits with a point and dates as 2026-11-23 when left out"`
 	Zone      string    `json:"zone,omitempty" maxLength:"60" doc:"in which instants are written; the job's when left out"`
+	Columns   []string  `json:"columns,omitempty" maxItems:"500" doc:"of csv, tsv, json, jsonl and of a spreadsheet of data alone: the names of the columns that it has, in this order; a section that lacks one fails the run with its name. All of them as the section has them when left out"`
 	ForSystem bool      `json:"for_system,omitempty" doc:"another system reads it: heads are the names of columns, and what looks like a formula is left as it is"`
 	DataOnly  bool      `json:"data_only,omitempty" doc:"of a spreadsheet: heads and rows alone, without titles, totals and charts"`
 	Tagged    bool      `json:"tagged,omitempty" doc:"of a PDF: with structure for screen readers, where a browser is installed on the node"`
@@ -28,6 +29,7 @@ type TextForm struct {
 	Unfit     Unfit   `json:"unfit,omitempty" enum:"question mark,plain letter,fail" doc:"what becomes of a character that the encoding does not have; a question mark when left out"`
 	LineEnd   LineEnd `json:"line_end,omitempty" enum:"crlf,lf" doc:"crlf when left out"`
 	Quote     Quoting `json:"quote,omitempty" enum:"needed,all,none" doc:"which cells stand in quotes; needed when left out; none fails on a cell that needs them"`
+	Numbers   Numbers `json:"numbers,omitempty" enum:"exact,as shown" doc:"exact: every digit of a number, with the decimal mark of the locale and nothing else; as shown: rounded, with units and percent signs, as people read them on pages; exact when left out"`
 	NoHeader  bool    `json:"no_header,omitempty" doc:"without the line of heads"`
 }
 
@@ -40,8 +42,14 @@ type LineEnd string
 // Quoting says which cells stand in quotes.
 type Quoting string
 
+// Numbers says how the numbers of a text file are written.
+type Numbers string
+
 // The choices; the first of each is its default.
 const (
+	NumbersExact Numbers = "exact"
+	NumbersShown Numbers = "as shown"
+
 	UnfitQuestion Unfit = "question mark"
 	UnfitPlain    Unfit = "plain letter"
 	UnfitFail     Unfit = "fail"

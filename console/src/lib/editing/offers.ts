@@ -51,7 +51,7 @@ export function offersOf(known: () => Known): Around['offers'] {
       case 'Task.uses':
         return { words: records(k.value.tasks).map((t) => String(t.name)) };
       case 'DeliverTask.formats':
-        return { words: ['pdf', 'xlsx', 'csv', 'tsv', 'json', 'html', 'png', 'pptx'] };
+        return { words: ['pdf', 'xlsx', 'csv', 'tsv', 'json', 'jsonl', 'html', 'png', 'pptx'] };
       case 'TextForm.encoding':
         return { words: ['utf-8', 'utf-8-mark', 'utf-16', 'windows-1252', 'iso-8859-1', 'iso-8859-15'] };
       case 'Output.locale':
