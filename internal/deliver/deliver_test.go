@@ -18,13 +18,19 @@ import (
 	"time"
 
 	"ironbell/internal/core/fault"
+	"ironbell/internal/core/job"
+	"ironbell/internal/core/rows"
+	"ironbell/internal/core/shape"
 	"ironbell/internal/deliver"
 	"ironbell/internal/outgoing"
+	"ironbell/internal/render"
 	"ironbell/standin/gate"
 	standin "ironbell/standin/mail"
 
+	gomessage "github.com/emersion/go-message"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	nethtml "golang.org/x/net/html"
 )
 
 type post struct {
@@ -386,6 +392,78 @@ func TestComposeKeepsHeadersWhole(t *testing.T) {
 	}
 	assert.Contains(t, text, "&lt;b&gt;not bold")
 	assert.Contains(t, strings.ReplaceAll(text, "=\r\n", ""), `href=3D"https://bell.tarnwick.example/runs/2611-1"`)
+}
+
+// What mail programs show beside the subject is the first figures, or what the job says, and stands in both forms;
+// tables keep their captions, scroll on narrow screens and are dark by night.
+func TestMailsPreviewWell(t *testing.T) {
+	figures := func(cells ...string) string {
+		style, err := render.Read(job.Output{Format: render.MailTable})
+		require.NoError(t, err)
+		var out bytes.Buffer
+		w, err := style.Open(&out, &render.Head{Title: "Punctuality"})
+		require.NoError(t, err)
+		columns := make([]rows.Column, len(cells)/2)
+		row := make(rows.Row, len(cells)/2)
+		for i := range columns {
+			columns[i], row[i] = rows.Column{Name: cells[2*i], Kind: rows.Number}, rows.Cell{Text: []byte(cells[2*i+1])}
+		}
+		plan, err := shape.Fit(job.Section{Name: "The week", Kind: job.SectionFigures}, job.FormWhole, columns)
+		require.NoError(t, err)
+		s, err := shape.NewShaper(plan, []shape.Sink{w}, nil)
+		require.NoError(t, err)
+		require.NoError(t, s.Row(row))
+		_, err = s.End()
+		require.NoError(t, err)
+		require.NoError(t, w.Close())
+		return out.String()
+	}
+	table := `<table style="color:#24272b"><caption>By route</caption><tr><th>Route</th><th>Late</th></tr><tr><td>Pennold</td><td>3</td></tr></table>`
+	compose := func(l deliver.Letter) (plain, page string) {
+		var out bytes.Buffer
+		l.MessageID, l.From, l.To = "a@tarnwick.example", "bell@tarnwick.example", []string{"mara.quill@tarnwick.example"}
+		require.NoError(t, deliver.Compose(context.Background(), &out, l))
+		m, err := gomessage.Read(&out)
+		require.NoError(t, err)
+		require.NoError(t, m.Walk(func(_ []int, part *gomessage.Entity, err error) error {
+			kind, _, _ := part.Header.ContentType()
+			to := map[string]*string{"text/plain": &plain, "text/html": &page}[kind]
+			if err != nil || to == nil {
+				return err
+			}
+			text, err := io.ReadAll(part.Body)
+			*to = string(text)
+			return err
+		}))
+		return strings.ReplaceAll(plain, "\r\n", "\n"), page
+	}
+	plain, page := compose(deliver.Letter{Plain: "The week on one page.", Tables: []string{table, figures("On time", "91.2", "Routes late", "3", "Fares <GBP>", "7")}})
+	const line = "On time 91.2, Routes late 3, Fares <GBP> 7"
+	assert.True(t, strings.HasPrefix(plain, line+"\n\nThe week on one page.\n"), plain)
+	assert.Contains(t, plain, "By route\n\nRoute    Late\n")
+	assert.Regexp(t, `\nOn time +91.2\nRoutes late +3\n`, plain, "figures stand in columns")
+	hidden := strings.Index(page, "On time 91.2, Routes late 3, Fares &lt;GBP&gt; 7")
+	assert.Positive(t, hidden)
+	assert.Less(t, hidden, strings.Index(page, "The week on one page."), "it stands before all else")
+	assert.Contains(t, page, `<meta name="color-scheme" content="light dark">`)
+	assert.Contains(t, page, `<div style="overflow-x:auto"><table`)
+	_, err := nethtml.Parse(strings.NewReader(page))
+	require.NoError(t, err)
+
+	plain, page = compose(deliver.Letter{FirstLine: "All ships sailed", Plain: "The week.", Tables: []string{figures("On time", "91.2")}})
+	assert.True(t, strings.HasPrefix(plain, "All ships sailed\n\nThe week.\n"), plain)
+	assert.Contains(t, page, "All ships sailed")
+	plain, page = compose(deliver.Letter{Plain: "The week.", Tables: []string{table}})
+	assert.True(t, strings.HasPrefix(plain, "The week.\n"), plain)
+	assert.NotContains(t, page, "display:none")
+	long := make([]string, 0, 40)
+	for i := range 20 {
+		long = append(long, strings.Repeat("Sailings ", 3)+strconv.Itoa(i), "1")
+	}
+	plain, _ = compose(deliver.Letter{Plain: "x", Tables: []string{figures(long...)}})
+	first, _, _ := strings.Cut(plain, "\n")
+	assert.LessOrEqual(t, len([]rune(first)), 120)
+	assert.True(t, strings.HasSuffix(first, " 1"), "no figure is cut: %s", first)
 }
 
 func TestAddresses(t *testing.T) {

@@ -5,10 +5,8 @@ import (
 	"context"
 	"encoding/base64"
 	"fmt"
-	"html"
 	"io"
 	"net/mail"
-	"regexp"
 	"strings"
 	"time"
 
@@ -36,6 +34,7 @@ type Letter struct {
 	Priority    string // high, normal or low
 	Subject     string
 	Date        time.Time
+	FirstLine   string   // what mail programs show beside the subject; the first figures of the tables when empty
 	Plain       string   // the body as plain text
 	Tables      []string // HTML that stands below the text
 	Footer      string   // one line of small print
@@ -59,7 +58,13 @@ func Compose(ctx context.Context, w io.Writer, l Letter) error {
 	for name, value := range l.Headers {
 		m.SetGenHeader(gomail.Header(name), expr.HeaderLine(value))
 	}
+	if l.FirstLine == "" {
+		l.FirstLine = figuresIn(l.Tables)
+	}
 	plain := strings.TrimRight(l.Plain, "\n") + "\n"
+	if l.FirstLine != "" && !strings.HasPrefix(l.Plain, l.FirstLine) {
+		plain = l.FirstLine + "\n\n" + plain
+	}
 	for _, t := range l.Tables {
 		plain += "\n" + PlainOf(t) + "\n"
 	}
@@ -143,35 +148,6 @@ func inline(body string) (string, [][]byte, error) {
 		out.WriteString(`src="cid:` + pictureID(len(pictures)) + `"`)
 		pictures, body = append(pictures, picture), after
 	}
-}
-
-// page is the HTML form of a letter.
-func page(l Letter) string {
-	var b strings.Builder
-	b.WriteString("<!doctype html>\n<html lang=\"en\"><head><meta charset=\"utf-8\"><title>" +
-		html.EscapeString(l.Subject) + "</title></head>\n" +
-		"<body style=\"margin:0;padding:20px;background:#fbf8f2;font:15px/1.5 'Segoe " +
-		"UI',Helvetica,Arial,sans-serif;color:#24272b\">\n")
-	for _, paragraph := range strings.Split(strings.TrimSpace(l.Plain), "\n\n") {
-		b.WriteString("<p style=\"margin:0 0 14px\">" +
-			strings.ReplaceAll(linked(html.EscapeString(paragraph)), "\n", "<br>\n") + "</p>\n")
-	}
-	for _, t := range l.Tables {
-		b.WriteString(t)
-	}
-	if l.Footer != "" {
-		b.WriteString("<p style=\"margin:18px 0 0;padding-top:8px;border-top:1px solid " +
-			"#e5ddcd;font-size:12px;color:#5d6167\">" + html.EscapeString(l.Footer) + "</p>\n")
-	}
-	b.WriteString("</body></html>\n")
-	return b.String()
-}
-
-var webAddress = regexp.MustCompile(`https?://[^\s<>"]+[^\s<>".,;:)]`)
-
-// linked makes links of the web addresses in escaped text.
-func linked(escaped string) string {
-	return webAddress.ReplaceAllString(escaped, `<a href="$0" style="color:#86561b">$0</a>`)
 }
 
 // lazy opens a file when it is first read, so that a message with many

@@ -1,9 +1,10 @@
 package deliver
 
 import (
-	"strconv"
 	"strings"
 	"unicode/utf8"
+
+	"ironbell/internal/core/phrase"
 
 	"golang.org/x/net/html"
 	"golang.org/x/net/html/atom"
@@ -104,9 +105,20 @@ func (p *plainText) children(n *html.Node) {
 	}
 }
 
-// table sets a table in columns. One that only serves the layout is read as text.
+// layoutRole is the role of a table that only serves the layout (WAI-ARIA 1.2, section 5.4).
+const layoutRole = "presentation"
+
+// table sets a table in columns, under its caption. One that only serves the layout is read as text.
 func (p *plainText) table(n *html.Node) {
 	rows, right := cellsOf(n)
+	if figures := figureCells(n); figures != nil {
+		rows, right = figures, map[int]bool{1: true}
+	}
+	for c := n.FirstChild; c != nil && rows != nil; c = c.NextSibling {
+		if text := textOf(c); c.DataAtom == atom.Caption && text != "" {
+			p.out.WriteString(text + "\n\n")
+		}
+	}
 	if rows == nil {
 		p.children(n)
 		return
@@ -142,7 +154,7 @@ func (p *plainText) table(n *html.Node) {
 		}
 	}
 	if more := len(rows) - len(shown); more > 0 {
-		p.out.WriteString("and " + strconv.Itoa(more) + " more rows\n")
+		p.out.WriteString("and " + phrase.Count(more, "more row") + "\n")
 	}
 }
 
@@ -150,7 +162,7 @@ func (p *plainText) table(n *html.Node) {
 // when it holds another table, or only one column or row.
 func cellsOf(n *html.Node) (rows [][]string, right map[int]bool) {
 	right = map[int]bool{}
-	layout, widest := false, 0
+	layout, widest := attr(n, "role") == layoutRole, 0
 	var walk func(n *html.Node)
 	walk = func(n *html.Node) {
 		for c := n.FirstChild; c != nil; c = c.NextSibling {

@@ -347,7 +347,7 @@ func TestTextFilesInEachLocaleAndEncoding(t *testing.T) {
 func TestSettingsThatDoNotFitAreNamed(t *testing.T) {
 	for want, o := range map[string]job.Output{
 		`there is no format "doc"; there are csv, tsv, json, jsonl, xlsx`: {Format: "doc"},
-		`there is no locale "xx"`:                                  {Format: "pdf", Locale: "xx"},
+		`there is no locale "xx"`: {Format: "pdf", Locale: "xx"},
 		`numbers of the locale de have "," before their decimals`: {
 			Format: "csv", Locale: "de", Text: &job.TextForm{Delimiter: ","},
 		},

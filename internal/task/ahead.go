@@ -141,6 +141,11 @@ func (k *Deliver) Ahead(ctx context.Context, w Work, t job.Task) (job.AheadTask,
 		return out, nil, err
 	}
 	out.Body = parts.back(out.Body)
+	parts = hold(&d.FirstLine)
+	if out.FirstLine, err = w.fill(ctx, "the first line", d.FirstLine, nil); err != nil {
+		return out, nil, err
+	}
+	out.FirstLine = parts.back(out.FirstLine)
 	var letter deliver.Letter
 	to, err := k.whom(ctx, w, d, &letter)
 	if err != nil {

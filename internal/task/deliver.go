@@ -104,7 +104,7 @@ func (k *Deliver) checkFiles(c *Checking, where string, p records.Place, d *job.
 		"to": len(d.To) > 0, "cc": len(d.Cc) > 0, "bcc": len(d.Bcc) > 0, "to_query": d.ToQuery != nil,
 		"reply_to": d.ReplyTo != "", "priority": d.Priority != "",
 		"subject": d.Subject != "", "body": d.Body != "", "files": d.Files != "", "too_large": d.TooLarge != "",
-		"may_leave": d.MayLeave,
+		"may_leave": d.MayLeave, "first_line": d.FirstLine != "",
 	} {
 		if given {
 			c.V.Add(where+"."+field, "the destination %q is of the protocol %s and takes files; this belongs to a mail",
@@ -159,6 +159,7 @@ func (k *Deliver) checkMail(ctx context.Context, c *Checking, where string, d *j
 	c.text(where+".reply_to", d.ReplyTo)
 	c.text(where+".subject", d.Subject)
 	c.text(where+".body", d.Body)
+	c.text(where+".first_line", d.FirstLine)
 	c.text(where+".zip", d.Zip)
 	for field, given := range map[string]bool{
 		"folder": d.Folder != "", "name": d.Name != "", "if_exists": d.IfExists != "",

@@ -96,7 +96,7 @@ func (k *Deliver) mail(ctx context.Context, w Work, t job.Task, id int64, mailer
 		one := letter
 		one.Attachments = b
 		if i > 0 {
-			one.Tables = nil // they stand in the first
+			one.Tables, one.FirstLine = nil, "" // they stand in the first
 		}
 		if len(bunches) > 1 {
 			one.Subject = fmt.Sprintf("%s (%d of %d)", letter.Subject, i+1, len(bunches))
@@ -200,6 +200,9 @@ func (k *Deliver) letter(ctx context.Context, w Work, d job.DeliverTask,
 		return letter, err
 	}
 	if letter.Plain, err = w.fill(ctx, "the body", d.Body, nil); err != nil {
+		return letter, err
+	}
+	if letter.FirstLine, err = w.fill(ctx, "the first line", d.FirstLine, nil); err != nil {
 		return letter, err
 	}
 	if d.ReplyTo != "" {

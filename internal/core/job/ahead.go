@@ -45,6 +45,7 @@ type AheadTask struct {
 	Kind        TaskKind `json:"kind"`
 	Destination string   `json:"destination,omitempty"`
 	Subject     string   `json:"subject,omitempty" doc:"of a mail"`
+	FirstLine   string   `json:"first_line,omitempty" doc:"of a mail: what mail programs show beside the subject, where the job says it"`
 	Body        string   `json:"body,omitempty" doc:"of a mail, as plain text; below it stand the tables that it shows"`
 	Files       []string `json:"files,omitempty" doc:"names, with their folders"`
 	To          []string `json:"to,omitempty" doc:"addresses, the first 200"`

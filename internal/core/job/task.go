@@ -188,11 +188,13 @@ type DeliverTask struct {
 	Priority string     `json:"priority,omitempty" enum:"high,normal,low" doc:"normal when left out"`
 	Subject  string     `json:"subject,omitempty" maxLength:"500" doc:"with moving parts; the house's own, or the job's name and the date, when left out"`
 	Body     string     `json:"body,omitempty" maxLength:"100000" doc:"plain text with moving parts"`
-	Files    FilesAs    `json:"files,omitempty" enum:"attached,linked,both,none" doc:"how a mail brings the files; tables for the body are not among them; attached when left out"`
-	Zip      string     `json:"zip,omitempty" maxLength:"300" doc:"name with moving parts of one archive that the attached files go into"`
-	TooLarge TooLarge   `json:"too_large,omitempty" enum:"split,link,fail" doc:"what to do when the mail is larger than the server takes: several mails, a link in place of the files, or nothing; split when left out"`
-	Link     LinkTerms  `json:"link,omitzero" doc:"who may follow links, and until when"`
-	MayLeave bool       `json:"may_leave,omitempty" doc:"recipients may take themselves off this job's list"`
+
+	FirstLine string    `json:"first_line,omitempty" maxLength:"300" doc:"what mail programs show beside the subject, with moving parts; the first figures of its tables when left out, such as: On time 91.2 %, Routes late 3"`
+	Files     FilesAs   `json:"files,omitempty" enum:"attached,linked,both,none" doc:"how a mail brings the files; tables for the body are not among them; attached when left out"`
+	Zip       string    `json:"zip,omitempty" maxLength:"300" doc:"name with moving parts of one archive that the attached files go into"`
+	TooLarge  TooLarge  `json:"too_large,omitempty" enum:"split,link,fail" doc:"what to do when the mail is larger than the server takes: several mails, a link in place of the files, or nothing; split when left out"`
+	Link      LinkTerms `json:"link,omitzero" doc:"who may follow links, and until when"`
+	MayLeave  bool      `json:"may_leave,omitempty" doc:"recipients may take themselves off this job's list"`
 
 	Folder   string   `json:"folder,omitempty" maxLength:"500" doc:"of a file: folder below the destination's, with moving parts and / between; the output's when left out"`
 	Name     string   `json:"name,omitempty" maxLength:"300" doc:"of a file: its name with moving parts, without the ending; the output's when left out"`
