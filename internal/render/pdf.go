@@ -28,12 +28,28 @@ type pdfWriter struct {
 	reading
 	early  []textLine // the first lines, kept until the widths are known
 	begun  bool       // the table's head is drawn
-	widths []float64
-	font   float64 // of this table, in points
-	rows   int     // of all sections
-	odd    bool
-	sides  string  // direction of the page at hand
-	left   float64 // where the table at hand begins
+	held   bool       // the table is parted, which takes all its lines
+	kept   [][]laid   // lines that stay together, the last two such bunches
+	show   []int      // the columns of the table at hand
+	widths []float64  // of all columns
+	pad    float64    // beside each cell
+	font   float64    // of this table, in points
+	rows   int        // of all sections
+	sides  string     // direction of the page at hand
+	left   float64    // where the table at hand begins
+
+	scale   float64 // of all that stands on a page
+	scales  bool    // it is applied now
+	only    string  // the direction of all pages; empty as each needs
+	full    bool    // nothing more goes on the page at hand
+	places  []place // of the sections, as they are written
+	follows []int   // links from the list of contents to them
+}
+
+// place is where a section begins.
+type place struct {
+	title string
+	page  int
 }
 
 // Measures of a page, in millimetres unless said otherwise.
@@ -44,6 +60,7 @@ const (
 	leastFont = 5.5 // points
 	lineHigh  = 1.32
 	cellPad   = 1.6
+	rounding  = 0.01 // sums of widths are not exact, and what fits must fit
 	pointMM   = 25.4 / 72
 )
 
@@ -58,12 +75,20 @@ var markRGB = map[job.Mark][3]int{
 }
 
 func newPDF(w io.Writer, h *Head, s *Style) (Writer, error) {
-	if s.Tagged {
-		if h.Browser != nil {
-			return newTagged(w, h, s)
-		}
+	if s.Tagged && h.Browser != nil {
+		return newTagged(w, h, s)
 	}
-	p := &pdfWriter{out: w, head: h, style: s, letters: newLetters(), size: pageSizes["A4"], left: margin}
+	if s.Page != nil && (s.Page.OnePage || s.Page.Contents) {
+		return &pdfPages{out: w, head: h, style: s}, nil
+	}
+	return newPages(w, h, s, 1), nil
+}
+
+// newPages begins pages on which all is scaled.
+func newPages(w io.Writer, h *Head, s *Style, scale float64) *pdfWriter {
+	p := &pdfWriter{
+		out: w, head: h, style: s, letters: newLetters(), size: pageSizes["A4"], left: margin, pad: cellPad, scale: scale,
+	}
 	if s.Tagged {
 		p.said = append(p.said,
 			"the PDF is not tagged: this node has no browser that could print it so; the plain writer made it")
@@ -86,7 +111,7 @@ func newPDF(w io.Writer, h *Head, s *Style) (Writer, error) {
 	p.pdf.SetCreationDate(h.AsOf)
 	p.pdf.SetModificationDate(h.AsOf)
 	p.pdf.SetFooterFunc(p.footer)
-	return p, nil
+	return p
 }
 
 // about is what the file's properties say of it.
@@ -114,18 +139,44 @@ var (
 	faintRGB = [3]int{93, 97, 103}
 )
 
+// sheet is the size of the page at hand in the measures in which is written on it.
+func (p *pdfWriter) sheet() (w, h float64) {
+	w, h = p.pdf.GetPageSize()
+	return w / p.scale, h / p.scale
+}
+
+// scaled begins to scale what is drawn, and unscaled ends it: both within a page.
+func (p *pdfWriter) scaled() {
+	if p.scale == 1 {
+		return
+	}
+	p.pdf.TransformBegin()
+	p.pdf.TransformScale(100*p.scale, 100*p.scale, 0, 0)
+	p.scales = true
+}
+
+func (p *pdfWriter) unscaled() {
+	if p.scales {
+		p.pdf.TransformEnd()
+		p.scales = false
+	}
+}
+
 func (p *pdfWriter) width() float64 {
-	w, _ := p.pdf.GetPageSize()
+	w, _ := p.sheet()
 	return w - 2*margin
 }
 
 func (p *pdfWriter) bottom() float64 {
-	_, h := p.pdf.GetPageSize()
+	_, h := p.sheet()
 	return h - foot - 4
 }
 
 func (p *pdfWriter) footer() {
-	w, h := p.pdf.GetPageSize()
+	p.unscaled()
+	p.scaled()
+	defer p.unscaled()
+	w, h := p.sheet()
 	words := p.style.Locale.Words
 	p.set("", 7.5, faintRGB)
 	p.pdf.SetDrawColor(229, 221, 205)
@@ -157,6 +208,8 @@ func (p *pdfWriter) page(direction string) {
 	first := p.pdf.PageNo() == 0
 	p.sides = direction
 	p.pdf.AddPageFormat(direction, p.size)
+	p.full = false
+	p.scaled()
 	p.pdf.SetXY(margin, margin)
 	if first {
 		p.titleBlock()
@@ -197,6 +250,7 @@ func (p *pdfWriter) titleBlock() {
 
 // split breaks a text into lines of a width; a word that is wider is broken.
 func (p *pdfWriter) split(text string, width float64) []string {
+	width += rounding
 	if p.pdf.GetStringWidth(text) <= width && !strings.Contains(text, "\n") {
 		return []string{text}
 	}
@@ -230,7 +284,7 @@ func (p *pdfWriter) split(text string, width float64) []string {
 }
 
 func (p *pdfWriter) Begin(plan *shape.Plan) error {
-	p.early, p.begun = nil, false
+	p.early, p.begun, p.held, p.kept, p.pad = nil, false, false, nil, cellPad
 	return p.reading.begin(p.style, plan, "PDF", MaxColumns)
 }
 
@@ -238,7 +292,10 @@ func (p *pdfWriter) Line(line *shape.Line) error {
 	if done, err := p.take(p.style, line); done || err != nil {
 		return err
 	}
-	if p.rows++; p.rows > MaxPDF {
+	if line.Kind == shape.Data {
+		p.rows++
+	}
+	if p.rows > MaxPDF {
 		return tooMuch("PDF", MaxPDF, "rows", "Choose xlsx or csv for this output, or the summary of the section.")
 	}
 	l := shownLine(p.plan, line, p.forms, p.totals, p.style.Locale)
@@ -246,10 +303,10 @@ func (p *pdfWriter) Line(line *shape.Line) error {
 		l.cells[i] = p.letters.fit(l.cells[i])
 	}
 	if p.begun {
-		p.draw(l)
+		p.add(l)
 		return nil
 	}
-	if p.early = append(p.early, l); len(p.early) >= 2*widthRows && p.chart == nil {
+	if p.early = append(p.early, l); len(p.early) == 2*widthRows && p.chart == nil {
 		p.begin()
 	}
 	return nil
@@ -257,29 +314,49 @@ func (p *pdfWriter) Line(line *shape.Line) error {
 
 // room begins a page unless so much is left on the one at hand.
 func (p *pdfWriter) room(direction string, high float64) {
-	if p.pdf.PageNo() == 0 || direction != p.sides || p.pdf.GetY()+high > p.bottom() {
+	if p.pdf.PageNo() == 0 || direction != p.sides || p.full || p.pdf.GetY()+high > p.bottom() {
 		p.page(direction)
 	}
 }
 
 // upright is the direction of sections that fit any page.
 func (p *pdfWriter) upright() string {
-	switch {
-	case p.style.Page != nil && p.style.Page.Direction == "sideways":
+	switch said := p.directed(); {
+	case p.only != "":
+		return p.only
+	case said == "sideways":
 		return "L"
-	case p.style.Page != nil && p.style.Page.Direction == "upright" || p.sides == "":
+	case said == "upright" || p.sides == "":
 		return "P"
 	}
 	return p.sides
 }
 
-// heading writes a section's title.
-func (p *pdfWriter) heading() {
-	if p.plan.Title == p.head.Title {
-		return
+// directed is the direction that the output says for the section or for the page; empty when neither does.
+func (p *pdfWriter) directed() string {
+	if p.plan.Direction == "" && p.style.Page != nil {
+		return p.style.Page.Direction
 	}
+	return p.plan.Direction
+}
+
+// heading writes a section's title, and marks where it stands.
+func (p *pdfWriter) heading() {
 	p.set("B", 11.5, inkRGB)
-	p.pdf.Text(margin, p.pdf.GetY()+5, p.letters.fit(p.cut(p.plan.Title, p.width())))
+	p.pdf.Bookmark(p.plan.Title, 0, p.pdf.GetY()*p.scale)
+	if n := len(p.places); n < len(p.follows) {
+		p.pdf.SetLink(p.follows[n], p.pdf.GetY()*p.scale, p.pdf.PageNo())
+	}
+	p.places = append(p.places, place{p.plan.Title, p.pdf.PageNo()})
+	if p.plan.Title != p.head.Title {
+		p.caption(p.plan.Title)
+	}
+}
+
+// caption writes what stands above a table.
+func (p *pdfWriter) caption(text string) {
+	p.set("B", 11.5, inkRGB)
+	p.pdf.Text(margin, p.pdf.GetY()+5, p.letters.fit(p.cut(text, p.width())))
 	p.pdf.SetXY(margin, p.pdf.GetY()+8.5)
 }
 
@@ -392,6 +469,7 @@ func (p *pdfWriter) Close() error {
 	if p.pdf.PageNo() == 0 {
 		p.page("P")
 	}
+	p.unscaled() // the footer of the last page scales itself
 	if err := p.pdf.Output(p.out); err != nil {
 		return fmt.Errorf("write the PDF: %w", err)
 	}

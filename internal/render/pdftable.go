@@ -2,6 +2,7 @@ package render
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"ironbell/internal/core/job"
@@ -9,24 +10,23 @@ import (
 	"ironbell/internal/core/shape"
 )
 
-// measure finds widths and the size of letters by which a table fits a width. ok
-// tells whether it does at the usual size.
-func (p *pdfWriter) measure(width float64) (widths []float64, font float64, ok bool) {
+// needs finds how wide each column would be, and how narrow it may become: no word of a head and no number is
+// broken, and no word of a text unless it is very long.
+func (p *pdfWriter) needs(width float64) (natural, least []float64) {
 	n := len(p.plan.Columns)
-	natural, least := make([]float64, n), make([]float64, n)
+	natural, least = make([]float64, n), make([]float64, n)
+	longest := width * 0.3 // of a word that is kept whole
 	p.pdf.SetFont("sheet", "B", bodyFont)
 	for i, c := range p.plan.Columns {
-		for _, word := range strings.Fields(p.letters.fit(p.style.head(c))) {
-			least[i] = max(least[i], p.pdf.GetStringWidth(word))
-		}
-		natural[i] = max(least[i], min(p.pdf.GetStringWidth(p.letters.fit(p.style.head(c))), 24))
+		head := p.letters.fit(p.style.head(c))
+		least[i] = p.widestWord(head, 0, longest)
+		natural[i] = max(least[i], min(p.pdf.GetStringWidth(head), 24))
 		if c.Width > 0 {
 			natural[i] = max(least[i], float64(c.Width)*p.pdf.GetStringWidth("0"))
 		}
 	}
 	for _, bold := range []bool{false, true} {
-		style := map[bool]string{true: "B"}[bold]
-		p.pdf.SetFont("sheet", style, bodyFont)
+		p.pdf.SetFont("sheet", map[bool]string{true: "B"}[bold], bodyFont)
 		for _, line := range p.early {
 			if (line.kind != shape.Data) != bold {
 				continue
@@ -36,83 +36,156 @@ func (p *pdfWriter) measure(width float64) (widths []float64, font float64, ok b
 				if p.plan.Columns[i].Width == 0 {
 					natural[i] = max(natural[i], min(w, 110))
 				}
-				if p.plan.Columns[i].Kind != rows.Text {
-					least[i] = max(least[i], w) // a number is not broken
-				} else {
-					least[i] = max(least[i], min(w, 22))
+				switch {
+				case w <= least[i]:
+				case p.plan.Columns[i].Kind != rows.Text:
+					least[i] = w
+				default:
+					least[i] = p.widestWord(text, least[i], longest)
 				}
 			}
 		}
 	}
-	all, fewest := 0.0, 0.0
 	for i := range natural {
 		natural[i] = max(natural[i], least[i]) + 2*cellPad
 		least[i] += 2 * cellPad
+	}
+	return natural, least
+}
+
+// widestWord is the width of the widest word of a text, at least least and at most longest.
+func (p *pdfWriter) widestWord(text string, least, longest float64) float64 {
+	for word := range strings.FieldsSeq(text) {
+		if least >= longest {
+			return least
+		}
+		least = max(least, min(p.pdf.GetStringWidth(word), longest))
+	}
+	return least
+}
+
+// measure finds widths and the size of letters by which some columns fit a width. ok
+// tells whether they do at the usual size.
+func (p *pdfWriter) measure(width float64, show []int) (ok bool) {
+	natural, least := p.needs(width)
+	return p.spread(width, show, natural, least)
+}
+
+// spread gives columns their widths.
+func (p *pdfWriter) spread(width float64, show []int, natural, least []float64) (ok bool) {
+	p.show, p.widths, p.font, p.pad = show, make([]float64, len(natural)), bodyFont, cellPad
+	all, fewest := 0.0, 0.0
+	for _, i := range show {
 		all, fewest = all+natural[i], fewest+least[i]
 	}
-	switch {
-	case all <= width:
-		// What is left over goes to the texts, but not so that a row falls apart.
-		if spare := width - all; spare > 0 && all > width*0.6 {
-			for i := range natural {
-				natural[i] += spare * natural[i] / all
+	for _, i := range show {
+		switch {
+		case all <= width:
+			p.widths[i] = natural[i]
+			// What is left over goes to all, but not so that a row falls apart.
+			if all > width*0.6 {
+				p.widths[i] += (width - all) * natural[i] / all
 			}
+		case fewest <= width:
+			p.widths[i] = least[i] + (natural[i]-least[i])*(width-fewest)/(all-fewest)
+		default:
+			p.widths[i] = least[i] * width / fewest
 		}
-		return natural, bodyFont, true
-	case fewest <= width:
-		for i := range natural {
-			natural[i] = least[i] + (natural[i]-least[i])*(width-fewest)/(all-fewest)
-		}
-		return natural, bodyFont, true
 	}
-	scale := width / fewest
-	for i := range least {
-		least[i] *= scale
+	if fewest <= width {
+		return true
 	}
-	return least, max(bodyFont*scale, leastFont), false
+	p.font, p.pad = bodyFont*width/fewest, cellPad*width/fewest
+	return false
+}
+
+// all are the places of all columns.
+func (p *pdfWriter) all() []int {
+	out := make([]int, len(p.plan.Columns))
+	for i := range out {
+		out[i] = i
+	}
+	return out
 }
 
 // begin draws the head of a table and the lines that were kept.
 func (p *pdfWriter) begin() {
 	direction := p.upright()
-	width := p.size.Wd - 2*margin
-	if direction == "L" {
-		width = p.size.Ht - 2*margin
-	}
-	var ok bool
-	p.widths, p.font, ok = p.measure(width)
-	if !ok && (p.style.Page == nil || p.style.Page.Direction == "") && direction == "P" {
+	across := map[string]float64{"P": p.size.Wd / p.scale, "L": p.size.Ht / p.scale}
+	ok := p.measure(across[direction]-2*margin, p.all())
+	if !ok && p.only == "" && p.directed() == "" && direction == "P" {
 		direction = "L"
-		p.widths, p.font, _ = p.measure(p.size.Ht - 2*margin)
+		ok = p.measure(across[direction]-2*margin, p.all())
 	}
+	if !ok && p.chart == nil && p.parts() {
+		p.held = true
+		p.turn(direction)
+		return
+	}
+	p.font = max(p.font, leastFont)
 	if p.chart == nil {
-		p.room(direction, min(60, float64(len(p.early)+3)*6))
+		p.room(direction, p.opening())
 		p.heading()
 	}
 	p.tableHead()
-	p.begun, p.odd = true, false
+	p.begun = true
 	for _, line := range p.early {
-		p.draw(line)
+		p.add(line)
 	}
 	p.early = nil
+}
+
+// opening is how high a table is that has only begun: its title, its head and its first rows.
+func (p *pdfWriter) opening() float64 {
+	const title, head, few = 8.5, 9.0, 4
+	high := title + head
+	for _, line := range p.early[:min(len(p.early), few)] {
+		high += p.lay(line).tall
+	}
+	return min(high, (p.bottom()-margin)*0.6)
+}
+
+// parts tells whether a table that is too wide is parted: the output says so, or its letters would be too small.
+func (p *pdfWriter) parts() bool {
+	if p.style.Page != nil && p.style.Page.Wide != "" {
+		return p.style.Page.Wide == job.WideParted
+	}
+	return p.font < leastFont && p.only == ""
+}
+
+// turn begins a page unless the one at hand has a direction already.
+func (p *pdfWriter) turn(direction string) {
+	if p.pdf.PageNo() == 0 || p.sides != direction { // a part of a table is as wide as the page
+		p.page(direction)
+	}
 }
 
 func (p *pdfWriter) tableHead() {
 	p.set("B", p.font, faintRGB)
 	lines := make([][]string, len(p.widths))
 	high := 1
-	for i, c := range p.plan.Columns {
-		lines[i] = p.split(p.letters.fit(p.style.head(c)), p.widths[i]-2*cellPad)
+	size := make([]float64, len(p.widths))
+	for _, i := range p.show {
+		// A word of a head is rather smaller than broken.
+		text, room := p.letters.fit(p.style.head(p.plan.Columns[i])), p.widths[i]-2*p.pad
+		p.pdf.SetFontSize(p.font)
+		size[i] = p.font
+		if widest := p.widestWord(text, 0, p.width()); widest > room+rounding {
+			size[i] *= room / widest
+			p.pdf.SetFontSize(size[i])
+		}
+		lines[i] = p.split(text, room)
 		high = max(high, len(lines[i]))
 	}
 	step := p.font * pointMM * lineHigh
 	y := p.pdf.GetY()
 	x := p.left
-	for i, c := range p.plan.Columns {
+	for _, i := range p.show {
+		p.pdf.SetFontSize(size[i])
 		for n, text := range lines[i] {
-			at := x + cellPad
-			if c.Kind.Numeric() {
-				at = x + p.widths[i] - cellPad - p.pdf.GetStringWidth(text)
+			at := x + p.pad
+			if p.plan.Columns[i].Kind.Numeric() {
+				at = x + p.widths[i] - p.pad - p.pdf.GetStringWidth(text)
 			}
 			p.pdf.Text(at, y+step*float64(high-len(lines[i])+n)+step*0.8, text)
 		}
@@ -125,47 +198,107 @@ func (p *pdfWriter) tableHead() {
 	p.pdf.SetXY(p.left, y+0.6)
 }
 
-// draw draws one line of a table, on the next page when this one is full.
-func (p *pdfWriter) draw(line textLine) {
-	style := map[bool]string{true: "B"}[line.kind != shape.Data]
-	p.set(style, p.font, inkRGB)
+// laid is a line with its cells broken into the lines that they take.
+type laid struct {
+	textLine
+
+	broken [][]string
+	small  map[int]float64 // share of the size of letters of a cell that may not be broken and is too wide
+	tall   float64
+}
+
+// lay breaks the cells of a line.
+func (p *pdfWriter) lay(line textLine) laid {
+	p.set(map[bool]string{true: "B"}[line.kind != shape.Data], p.font, inkRGB)
 	step := p.font * pointMM * lineHigh
-	broken := make([][]string, len(line.cells))
+	l := laid{textLine: line, broken: make([][]string, len(line.cells))}
 	high := 1
-	for i, text := range line.cells {
+	for _, i := range p.show {
+		text := line.cells[i]
 		if text == "" {
 			continue
 		}
-		if p.pdf.GetStringWidth(text) <= p.widths[i]-2*cellPad && !strings.Contains(text, "\n") {
-			broken[i] = []string{text}
-			continue
+		room := p.widths[i] - 2*p.pad
+		w := p.pdf.GetStringWidth(text)
+		switch {
+		case w <= room+rounding && !strings.Contains(text, "\n"):
+			l.broken[i] = []string{text}
+		case p.plan.Columns[i].Kind != rows.Text && line.kind == shape.Data:
+			if l.small == nil {
+				l.small = map[int]float64{}
+			}
+			l.broken[i], l.small[i] = []string{text}, room/w
+		default:
+			l.broken[i] = p.split(text, room)
+			high = max(high, len(l.broken[i]))
 		}
-		broken[i] = p.split(text, p.widths[i]-2*cellPad)
-		high = max(high, len(broken[i]))
 	}
 	if most := int((p.bottom()-margin)/step) - 4; high > most {
 		p.sayOnce(fmt.Sprintf("a cell of section %s is longer than a page and is cut short; html or csv hold all of it",
 			p.plan.Section))
-		for i := range broken {
-			if len(broken[i]) > most {
-				broken[i] = append(broken[i][:most-1], "…")
+		for i := range l.broken {
+			if len(l.broken[i]) > most {
+				l.broken[i] = append(l.broken[i][:most-1], "…")
 			}
 		}
 		high = most
 	}
-	tall := step*float64(high) + 1.1
-	if p.pdf.GetY()+tall > p.bottom() {
+	l.tall = step*float64(high) + 1.1
+	return l
+}
+
+// add draws a line once it is known what follows it. A total stays with the row before it, and the last row of a
+// table does not stand on a page alone.
+func (p *pdfWriter) add(line textLine) {
+	l := p.lay(line)
+	if n := len(p.kept); n > 0 && line.kind != shape.Data {
+		p.kept[n-1] = append(p.kept[n-1], l)
+		return
+	}
+	if len(p.kept) == 2 {
+		p.together(p.kept[0])
+		p.kept = append(p.kept[:0], p.kept[1])
+	}
+	p.kept = append(p.kept, []laid{l})
+}
+
+// finish draws the lines that were kept back.
+func (p *pdfWriter) finish() {
+	p.together(slices.Concat(p.kept...))
+	p.kept = nil
+}
+
+// together draws lines on one page, unless they take much of it.
+func (p *pdfWriter) together(lines []laid) {
+	tall := 0.0
+	for _, l := range lines {
+		tall += l.tall
+	}
+	if p.pdf.GetY()+tall > p.bottom() && tall < (p.bottom()-margin)/2 {
 		p.page(p.sides)
 		p.tableHead()
-		p.set(style, p.font, inkRGB)
 	}
+	for _, l := range lines {
+		p.draw(l)
+	}
+}
+
+// draw draws one line of a table, on the next page when this one is full.
+func (p *pdfWriter) draw(line laid) {
+	style := map[bool]string{true: "B"}[line.kind != shape.Data]
+	if p.pdf.GetY()+line.tall > p.bottom() {
+		p.page(p.sides)
+		p.tableHead()
+	}
+	p.set(style, p.font, inkRGB)
+	step := p.font * pointMM * lineHigh
 	y, x := p.pdf.GetY(), p.left
 	if line.kind == shape.GrandTotal {
 		p.pdf.SetDrawColor(134, 86, 27)
 		p.pdf.SetLineWidth(0.25)
 		p.pdf.Line(p.left, y, p.left+sumOf(p.widths), y)
 	}
-	for i, c := range p.plan.Columns {
+	for _, i := range p.show {
 		mark := job.MarkNone
 		if i < len(line.marks) {
 			mark = line.marks[i]
@@ -177,19 +310,22 @@ func (p *pdfWriter) draw(line textLine) {
 			}
 			p.set(map[bool]string{true: "B"}[mark != job.MarkFaint], p.font, rgb)
 		}
-		for n, text := range broken[i] {
-			at := x + cellPad
-			if c.Kind.Numeric() && (line.kind == shape.Data || n == 0) {
-				at = x + p.widths[i] - cellPad - p.pdf.GetStringWidth(text)
+		if share, is := line.small[i]; is {
+			p.pdf.SetFontSize(p.font * share)
+		}
+		for n, text := range line.broken[i] {
+			at := x + p.pad
+			if p.plan.Columns[i].Kind.Numeric() && (line.kind == shape.Data || n == 0) {
+				at = x + p.widths[i] - p.pad - p.pdf.GetStringWidth(text)
 			}
 			p.pdf.Text(at, y+step*float64(n)+step*0.82+0.3, text)
 		}
-		if mark != job.MarkNone {
+		if _, is := line.small[i]; is || mark != job.MarkNone {
 			p.set(style, p.font, inkRGB)
 		}
 		x += p.widths[i]
 	}
-	y += tall
+	y += line.tall
 	p.pdf.SetDrawColor(229, 221, 205)
 	p.pdf.SetLineWidth(0.15)
 	p.pdf.Line(p.left, y, x, y)
@@ -207,31 +343,99 @@ func sumOf(widths []float64) float64 {
 // finishTable draws what was kept, or says that there is nothing.
 func (p *pdfWriter) finishTable() {
 	none := !p.begun && len(p.early) == 0
-	if p.chart != nil && !none && p.sideBySide() {
+	if p.chart != nil && none {
+		p.room(p.upright(), 20)
+		p.heading()
+		p.noRows()
 		return
 	}
-	if !p.begun {
+	if p.chart != nil && p.sideBySide() {
+		return
+	}
+	if !p.begun && !p.held {
 		p.begin()
 	}
-	if none {
-		p.set("", bodyFont, faintRGB)
-		p.pdf.Text(margin+cellPad, p.pdf.GetY()+4.5, p.style.Locale.Words.NoRows)
-		p.pdf.SetY(p.pdf.GetY() + 6)
+	if p.held {
+		p.parted()
 	}
+	if p.finish(); none {
+		p.noRows()
+	}
+}
+
+// noRows says that there is nothing.
+func (p *pdfWriter) noRows() {
+	p.set("", bodyFont, faintRGB)
+	p.pdf.Text(margin+cellPad, p.pdf.GetY()+4.5, p.style.Locale.Words.NoRows)
+	p.pdf.SetY(p.pdf.GetY() + 6)
+}
+
+// parted draws a wide table as several, each with the columns that tell its rows apart and some of the others.
+func (p *pdfWriter) parted() {
+	natural, least := p.needs(p.width())
+	for i := range natural {
+		natural[i] = max(least[i], min(natural[i], 50))
+	}
+	keys := p.plan.Key
+	if len(keys) == 0 {
+		keys = p.plan.Groups
+	}
+	if len(keys) == 0 {
+		keys = []int{0}
+	}
+	taken := 0.0
+	for _, i := range keys {
+		taken += natural[i]
+	}
+	var parts [][]int
+	left := 0.0
+	for _, i := range p.all() {
+		if slices.Contains(keys, i) {
+			continue
+		}
+		if len(parts) == 0 || natural[i] > left {
+			parts, left = append(parts, slices.Clone(keys)), p.width()-taken
+		}
+		parts[len(parts)-1] = append(parts[len(parts)-1], i)
+		left -= natural[i]
+	}
+	if len(parts) == 0 {
+		parts = [][]int{keys}
+	}
+	lines := p.early
+	for n, show := range parts {
+		p.spread(p.width(), show, natural, least)
+		p.font = max(p.font, leastFont)
+		p.early = lines
+		p.room(p.sides, p.opening())
+		if n == 0 {
+			p.heading()
+		} else {
+			p.pdf.SetY(p.pdf.GetY() + 4)
+			p.caption(fmt.Sprintf("%s  ·  %d/%d", p.plan.Title, n+1, len(parts)))
+		}
+		p.tableHead()
+		for _, line := range lines {
+			p.add(line)
+		}
+		p.finish()
+	}
+	p.early, p.begun = nil, true
 }
 
 // sideBySide sets the narrow table behind a chart in columns beside each other,
 // as a newspaper does. It tells whether the table is narrow enough.
 func (p *pdfWriter) sideBySide() bool {
 	const gap, most = 8.0, 4
-	p.widths, p.font, _ = p.measure(p.width())
+	p.measure(p.width(), p.all())
+	p.font = max(p.font, leastFont)
 	wide := sumOf(p.widths)
 	across := min(int((p.width()+gap)/(wide+gap)), most)
 	step := p.font*pointMM*lineHigh + 1.1
 	p.pdf.SetFont("sheet", "", p.font)
 	for _, line := range p.early {
 		for i, text := range line.cells {
-			if p.pdf.GetStringWidth(text) > p.widths[i]-2*cellPad {
+			if p.pdf.GetStringWidth(text) > p.widths[i]-2*p.pad+rounding {
 				return false // rows of several lines would not stand beside each other
 			}
 		}
@@ -254,7 +458,7 @@ func (p *pdfWriter) sideBySide() bool {
 			p.pdf.SetXY(p.left, top)
 			p.tableHead()
 			for _, line := range lines[:n] {
-				p.draw(line)
+				p.draw(p.lay(line))
 			}
 			lines, low = lines[n:], max(low, p.pdf.GetY())
 		}

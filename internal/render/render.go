@@ -163,10 +163,32 @@ func Read(o job.Output) (*Style, error) {
 			v.Add("columns", "%q stands there twice", name)
 		}
 	}
+	readPage(v, o)
 	if text {
 		s.Text = readText(v, o, s.Locale)
 	}
 	return s, v.Err()
+}
+
+// readPage checks what only pages of our own writer have.
+func readPage(v *fault.Invalid, o job.Output) {
+	p := o.Page
+	if p == nil {
+		return
+	}
+	for field, given := range map[string]bool{
+		"page.wide": p.Wide != "" && p.Wide != job.WideSmaller, "page.one_page": p.OnePage, "page.contents": p.Contents,
+	} {
+		if given && (o.Format != "pdf" || o.Tagged) {
+			v.Add(field, "it belongs to a PDF that is not tagged")
+		}
+	}
+	if p.OnePage && p.Contents {
+		v.Add("page.contents", "one page needs no list of what stands on it")
+	}
+	if p.OnePage && p.Wide == job.WideParted {
+		v.Add("page.wide", "parted tables take several pages, and one_page says one")
+	}
 }
 
 // MediaType is the media type of the file.

@@ -38,6 +38,8 @@ type table struct {
 	form    job.Form
 	columns []rows.Column
 	rows    []rows.Row
+
+	direction string
 }
 
 func row(cells ...string) rows.Row {
@@ -173,7 +175,7 @@ func file(t *testing.T, o job.Output, h *render.Head, tables ...table) ([]byte, 
 	for _, one := range tables {
 		plan, err := shape.Fit(one.section, one.form, one.columns)
 		require.NoError(t, err)
-		plan.Text = one.section.Text
+		plan.Text, plan.Direction = one.section.Text, one.direction
 		laid, flat := sink, []shape.Sink(nil)
 		if style.Format.FlatFor(o) {
 			laid, flat = nil, sink

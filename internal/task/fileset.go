@@ -148,6 +148,7 @@ func sectionNames(rep job.Report, o job.Output) ([]string, error) {
 type piece struct {
 	form       job.Form
 	title      string
+	direction  string
 	laid, flat []shape.Sink
 	files      []*oneFile
 }
@@ -166,9 +167,11 @@ func (s *fileSet) pieces(section job.Section) ([]*piece, error) {
 				}
 				s.closed = append(s.closed, l)
 			}
-			at := slices.IndexFunc(pieces, func(p *piece) bool { return p.form == c.Form && p.title == c.Title })
+			at := slices.IndexFunc(pieces, func(p *piece) bool {
+				return p.form == c.Form && p.title == c.Title && p.direction == c.Direction
+			})
 			if at < 0 {
-				at, pieces = len(pieces), append(pieces, &piece{form: c.Form, title: c.Title})
+				at, pieces = len(pieces), append(pieces, &piece{form: c.Form, title: c.Title, direction: c.Direction})
 			}
 			p := pieces[at]
 			p.files = append(p.files, l)
@@ -226,6 +229,7 @@ func fit(section job.Section, p *piece, columns []rows.Column) (*shape.Plan, err
 	if p.title != "" {
 		plan.Title = p.title
 	}
+	plan.Direction = p.direction
 	return plan, nil
 }
 

@@ -19,8 +19,15 @@ type Output struct {
 // Page is the paper of an output.
 type Page struct {
 	Size      string `json:"size,omitempty" enum:"A3,A4,A5,letter,legal" doc:"A4 when left out"`
-	Direction string `json:"direction,omitempty" enum:"upright,sideways" doc:"as the widest section needs when left out"`
+	Direction string `json:"direction,omitempty" enum:"upright,sideways" doc:"as each section needs when left out"`
+
+	Wide     Wide `json:"wide,omitempty" enum:"smaller,parted" doc:"of a PDF, what becomes of a table that is too wide for the page also when that is turned: smaller letters, or its columns are parted over several tables, each with the columns that tell the rows apart; smaller when left out"`
+	OnePage  bool `json:"one_page,omitempty" doc:"of a PDF: all of it on one page, in smaller letters where it takes them; what cannot be read then fails the run"`
+	Contents bool `json:"contents,omitempty" doc:"of a PDF: a list of its sections with their pages before them"`
 }
+
+// Wide says what becomes of a table that is too wide for its page.
+type Wide string
 
 // TextForm says how a text file is written.
 type TextForm struct {
@@ -47,6 +54,9 @@ type Numbers string
 
 // The choices; the first of each is its default.
 const (
+	WideSmaller Wide = "smaller"
+	WideParted  Wide = "parted"
+
 	NumbersExact Numbers = "exact"
 	NumbersShown Numbers = "as shown"
 

@@ -374,4 +374,6 @@ type Chosen struct {
 	Section string `json:"section" minLength:"1" maxLength:"100"`
 	Form    Form   `json:"form,omitempty" enum:"summary,detail" doc:"summary: the subtotals of a grouped table alone; detail: the underlying rows; as it is laid out when left out"`
 	Title   string `json:"title,omitempty" maxLength:"300" doc:"in place of its own title, also as name of its sheet"`
+
+	Direction string `json:"direction,omitempty" enum:"upright,sideways" doc:"of the pages of a PDF that show it; as it needs when left out"`
 }

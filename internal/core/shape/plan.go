@@ -42,6 +42,8 @@ type Plan struct {
 	Chart   *Chart
 	Text    string // of a text, filled
 
+	Direction string // of the pages that show it: upright, sideways, or as it needs
+
 	from       []int // which column of the query each column is
 	conditions []emphasis
 	cells      map[string]int // columns of the query that conditions speak of

@@ -1,0 +1,175 @@
+package render
+
+import (
+	"bytes"
+	"fmt"
+	"io"
+	"slices"
+
+	"ironbell/internal/core/fault"
+	"ironbell/internal/core/rows"
+	"ironbell/internal/core/shape"
+)
+
+// pdfPages keeps the sections of a PDF that must be known as a whole before its first page is written: one that is
+// to stand on one page, or has a list of contents.
+type pdfPages struct {
+	out   io.Writer
+	head  *Head
+	style *Style
+	all   []keptSection
+	lines int
+	said  []string
+}
+
+// keptSection is a section with its lines.
+type keptSection struct {
+	plan  *shape.Plan
+	lines []shape.Line
+}
+
+// mostOnePage is how many lines are tried on one page.
+const mostOnePage = 1000
+
+func (k *pdfPages) Begin(p *shape.Plan) error {
+	if len(p.Columns) > MaxColumns {
+		return tooWide("PDF", len(p.Columns), MaxColumns)
+	}
+	k.all = append(k.all, keptSection{plan: p})
+	return nil
+}
+
+func (k *pdfPages) Line(l *shape.Line) error {
+	most := MaxPDF
+	if k.style.Page.OnePage {
+		most = mostOnePage
+	}
+	if k.lines++; k.lines > 2*most { // totals are lines, too; the pages count their rows themselves
+		return k.tooMuch()
+	}
+	kept := *l
+	kept.Marks = slices.Clone(l.Marks)
+	kept.Cells = make(rows.Row, len(l.Cells))
+	for i, c := range l.Cells {
+		kept.Cells[i] = rows.Cell{Text: bytes.Clone(c.Text), Null: c.Null}
+	}
+	now := &k.all[len(k.all)-1]
+	now.lines = append(now.lines, kept)
+	return nil
+}
+
+func (k *pdfPages) End() error { return nil }
+
+func (k *pdfPages) tooMuch() error {
+	if !k.style.Page.OnePage {
+		return tooMuch("PDF", MaxPDF, "rows", "Choose xlsx or csv for this output, or the summary of the section.")
+	}
+	return fault.New(fault.Task, "write the PDF", "it does not fit on one page in letters that can be read",
+		"Let it take several pages, or a larger page, or the summary of its sections.")
+}
+
+// write writes all sections on pages.
+func (k *pdfPages) write(p *pdfWriter) error {
+	for _, s := range k.all {
+		if err := p.Begin(s.plan); err != nil {
+			return err
+		}
+		for i := range s.lines {
+			if err := p.Line(&s.lines[i]); err != nil {
+				return err
+			}
+		}
+		if err := p.End(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (k *pdfPages) Close() error {
+	if k.style.Page.OnePage {
+		return k.onePage()
+	}
+	return k.contents()
+}
+
+// leastScale is how small the letters of a page become that must hold all.
+const leastScale = 0.55
+
+// onePage writes all on one page, in the largest letters in which it fits.
+func (k *pdfPages) onePage() error {
+	directions := map[string][]string{"": {"P", "L"}, "upright": {"P"}, "sideways": {"L"}}[k.style.Page.Direction]
+	for scale := 1.0; scale >= leastScale; scale -= 0.05 {
+		for _, direction := range directions {
+			var out bytes.Buffer
+			p := newPages(&out, k.head, k.style, scale)
+			p.only = direction
+			if err := k.write(p); err != nil {
+				return err
+			}
+			if p.pdf.PageNo() > 1 {
+				continue
+			}
+			if err := p.Close(); err != nil {
+				return err
+			}
+			k.said = p.Says()
+			if _, err := k.out.Write(out.Bytes()); err != nil {
+				return fmt.Errorf("write the PDF: %w", err)
+			}
+			return nil
+		}
+	}
+	return k.tooMuch()
+}
+
+// contents writes the pages twice: the first time to know where each section begins.
+func (k *pdfPages) contents() error {
+	places := make([]place, len(k.all))
+	for i, s := range k.all {
+		places[i].title = s.plan.Title
+	}
+	for _, out := range []io.Writer{io.Discard, k.out} {
+		p := newPages(out, k.head, k.style, 1)
+		p.list(places)
+		if err := k.write(p); err != nil {
+			return err
+		}
+		places, k.said = p.places, p.Says()
+		if out == io.Discard {
+			continue
+		}
+		return p.Close()
+	}
+	return nil
+}
+
+// Says implements Speaker.
+func (k *pdfPages) Says() []string { return k.said }
+
+// list writes which sections stand on which pages, each with a link to it; the first of them begins on the next page.
+func (p *pdfWriter) list(places []place) {
+	const high = 6.0
+	p.plan = &shape.Plan{}
+	p.page(p.upright())
+	p.caption(p.style.Locale.Words.Contents)
+	p.follows = nil
+	for _, at := range places {
+		if p.pdf.GetY()+high > p.bottom() {
+			p.page(p.sides)
+		}
+		p.set("", 10, inkRGB)
+		link := p.pdf.AddLink()
+		p.follows = append(p.follows, link)
+		number := fmt.Sprint(at.page)
+		y := p.pdf.GetY()
+		p.pdf.Text(margin, y+4, p.letters.fit(p.cut(at.title, p.width()-15)))
+		p.pdf.Text(margin+p.width()-p.pdf.GetStringWidth(number), y+4, number)
+		p.pdf.SetDrawColor(229, 221, 205)
+		p.pdf.SetLineWidth(0.15)
+		p.pdf.Line(margin, y+high-0.6, margin+p.width(), y+high-0.6)
+		p.pdf.Link(margin, y, p.width(), high, link)
+		p.pdf.SetY(y + high)
+	}
+	p.full = true
+}
