@@ -148,6 +148,7 @@ func Read(o job.Output) (*Style, error) {
 		{o.Text != nil, text, "text", "csv and tsv"},
 		{o.Page != nil, o.Format == "pdf" || o.Format == "html", "page", "pdf and html"},
 		{o.DataOnly, o.Format == "xlsx", "data_only", "xlsx"},
+		{o.Formulas, o.Format == "xlsx" && !o.DataOnly, "formulas", "xlsx with its totals"},
 		{o.Tagged, o.Format == "pdf", "tagged", "pdf"},
 	} {
 		if field.given && !field.fits {

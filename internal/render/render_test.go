@@ -408,12 +408,12 @@ func TestXLSXIsLaidOut(t *testing.T) {
 		{"As of 2026-11-23 08:15 GMT  ·  From: 2026-11-16  ·  Ports: Ellerhaven, Grey Skerry  ·  Run 2611-48211"},
 		nil,
 		{"Port", "Route", "Day", "Cars", "Freight", "Deck used"},
-		{"Ellerhaven", "Ellerhaven – Pennold", "2026-11-20", "1240", "310.3 m", "71%"},
-		{"Ellerhaven", "Ellerhaven – Tarnwick Quay", "2026-11-20", "2210", "480.5 m", "95%"},
-		{"Ellerhaven", "", "", "3450", "790.8 m", "83%"},
+		{"Ellerhaven", "Ellerhaven – Pennold", "2026-11-20", "1,240", "310.3 m", "71%"},
+		{"Ellerhaven", "Ellerhaven – Tarnwick Quay", "2026-11-20", "2,210", "480.5 m", "95%"},
+		{"Total Ellerhaven", "", "", "3,450", "790.8 m", "83%"},
 		{"Grey Skerry", "Grey Skerry – Fennmouth", "2026-11-20", "96", "12.0 m", "31%"},
-		{"Grey Skerry", "", "", "96", "12.0 m", "31%"},
-		{"Total", "", "", "3546", "802.8 m", "66%"},
+		{"Total Grey Skerry", "", "", "96", "12.0 m", "31%"},
+		{"Total", "", "", "3,546", "802.8 m", "66%"},
 	}, got)
 	panes, err := f.GetPanes("Vehicle deck load")
 	require.NoError(t, err)
@@ -433,7 +433,7 @@ func TestXLSXIsLaidOut(t *testing.T) {
 	assert.Equal(t, "A8321A", style.Font.Color, "a full deck is emphasised")
 	shown, err := f.GetRows("Week in figures")
 	require.NoError(t, err)
-	assert.Equal(t, []string{"Passengers", "18240", "+1,138 (+6.7\u00a0%), before 17,102"}, shown[3])
+	assert.Equal(t, []string{"Passengers", "18,240", "+1,138 (+6.7\u00a0%), before 17,102"}, shown[3])
 	props, err := f.GetDocProps()
 	require.NoError(t, err)
 	assert.Equal(t, "Monday page, week to 22 November", props.Title)

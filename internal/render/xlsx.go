@@ -1,10 +1,15 @@
 package render
 
 import (
+	"archive/zip"
+	"bytes"
 	"fmt"
 	"io"
+	"slices"
 	"strconv"
 	"strings"
+	"time"
+	"unicode"
 	"unicode/utf8"
 
 	"ironbell/internal/core/job"
@@ -35,20 +40,24 @@ type xlsxWriter struct {
 	forms   []*locale.Form
 	totals  []*locale.Form
 	values  []any
-	first   int        // number of the header row
-	early   []early    // the first lines, kept until the widths are known
-	next    int        // number of the row that is written next
-	begun   bool       // the header of this sheet is written
-	more    int        // how many sheets the section has gone on to
-	base    []int      // style of each column
-	figures []figure   // of a section of figures
-	split   *chartData // of a chart whose series are the values of a column
+	first   int               // number of the header row
+	early   []early           // the first lines, kept until the widths are known
+	next    int               // number of the row that is written next
+	begun   bool              // the header of this sheet is written
+	more    int               // how many sheets the section has gone on to
+	base    []int             // style of each column
+	places  []int             // decimals that numbers are shown with which their column does not say
+	starts  []int             // row with which the group at hand of each level begins; of the whole table at last
+	last    int               // row of the last data
+	refs    map[string]string // what each sheet takes, by its part of the file
+	figures []figure          // of a section of figures
+	split   *chartData        // of a chart whose series are the values of a column
 }
 
 type early struct {
-	kind  shape.LineKind
-	cells rows.Row
-	marks []job.Mark
+	shape.Line
+
+	shown []string // its cells as people read them
 }
 
 // look is what a cell looks like.
@@ -76,9 +85,12 @@ var markColours = map[job.Mark]string{
 }
 
 func newXLSX(w io.Writer, h *Head, s *Style) (Writer, error) {
-	return &xlsxWriter{
+	x := &xlsxWriter{
 		out: w, head: h, style: s, file: excelize.NewFile(), names: map[string]bool{}, styles: map[look]int{},
-	}, nil
+		refs: map[string]string{},
+	}
+	x.file.SetZipWriter(func(w io.Writer) excelize.ZipWriter { return &measured{ZipWriter: zip.NewWriter(w), refs: x.refs} })
+	return x, nil
 }
 
 func (x *xlsxWriter) lookOf(l look) (int, error) {
@@ -127,36 +139,68 @@ func (x *xlsxWriter) Begin(p *shape.Plan) error {
 			return err
 		}
 	}
-	x.base = make([]int, len(p.Columns))
-	for i, c := range p.Columns {
-		if x.base[i], err = x.lookOf(look{form: x.numberForm(c)}); err != nil {
-			return err
-		}
-	}
+	x.base, x.places = nil, make([]int, len(p.Columns))
 	return x.beginSheet(p.Title)
 }
 
+// mostPlaces is how many decimals a number is shown with whose column does not say it.
+const mostPlaces = 6
+
+// looks finds how each column is written, by its first rows.
+func (x *xlsxWriter) looks() error {
+	for i, c := range x.plan.Columns {
+		for _, line := range x.early {
+			if c.Kind == rows.Number && line.Kind == shape.Data {
+				x.places[i] = max(x.places[i], min(decimals(line.Cells[i].Text), mostPlaces))
+			}
+		}
+	}
+	x.base = make([]int, len(x.plan.Columns))
+	for i := range x.plan.Columns {
+		var err error
+		if x.base[i], err = x.lookOf(look{form: x.numberForm(i)}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// decimals is how many digits stand behind the point of a number.
+func decimals(text []byte) int {
+	_, behind, _ := bytes.Cut(text, []byte{'.'})
+	return len(bytes.TrimRight(behind, "0"))
+}
+
 // numberForm is the number format of a column (ECMA-376 part 1, 18.8.31).
-func (x *xlsxWriter) numberForm(c shape.Column) string {
+func (x *xlsxWriter) numberForm(i int) string {
+	c := x.plan.Columns[i]
 	switch c.Kind {
 	case rows.Date, rows.Time, rows.Local, rows.Instant:
 		if c.Date != "" {
 			return sheetDate(c.Date)
+		}
+		if x.style.Locale.Name != "" && c.Kind != rows.Time {
+			day := dateForm(x.style.Locale)
+			if c.Kind != rows.Date {
+				day += " hh:mm:ss"
+			}
+			return day
 		}
 		return map[rows.Kind]string{
 			rows.Date: "yyyy-mm-dd", rows.Time: "hh:mm:ss", rows.Local: "yyyy-mm-dd hh:mm:ss",
 			rows.Instant: "yyyy-mm-dd hh:mm:ss",
 		}[c.Kind]
 	case rows.Whole, rows.Number:
-		if c.Decimals == nil && !c.Percent && c.Unit == "" {
+		if c.Decimals == nil && !c.Percent && c.Unit == "" && x.style.DataOnly {
 			return ""
 		}
 		form := "#,##0"
 		if c.Ungrouped || c.Percent {
 			form = "0"
 		}
-		if c.Decimals == nil && c.Kind == rows.Number {
-			form += ".##########"
+		if places := x.places[i]; c.Decimals == nil && places > 0 {
+			form += "." + strings.Repeat("0", max(places-map[bool]int{true: 2}[c.Percent], 0))
+			form = strings.TrimSuffix(form, ".")
 		} else if c.Decimals != nil && *c.Decimals > 0 {
 			form += "." + strings.Repeat("0", *c.Decimals)
 		}
@@ -184,6 +228,35 @@ func sheetDate(form string) string {
 		"%").Replace(form)
 }
 
+// dateForm is the date of a locale as a number format.
+func dateForm(l *locale.Locale) string {
+	day := time.Date(2033, 11, 22, 0, 0, 0, 0, time.UTC)
+	text := l.Date(day)
+	var form strings.Builder
+	for text != "" {
+		found := false
+		for _, of := range []struct{ text, form string }{
+			{"2033", "yyyy"}, {"33", "yy"}, {"22", "dd"}, {"11", "mm"}, {l.Month(day), "mmm"},
+		} {
+			if rest, is := strings.CutPrefix(text, of.text); is && of.text != "" {
+				form.WriteString(of.form)
+				text, found = rest, true
+				break
+			}
+		}
+		if found {
+			continue
+		}
+		r, size := utf8.DecodeRuneInString(text)
+		if unicode.IsLetter(r) {
+			form.WriteByte('\\') // a letter of its own, and no part of a date
+		}
+		form.WriteString(text[:size])
+		text = text[size:]
+	}
+	return form.String()
+}
+
 func (x *xlsxWriter) beginSheet(title string) error {
 	x.name = x.sheetName(title)
 	if len(x.names) == 1 {
@@ -201,6 +274,7 @@ func (x *xlsxWriter) beginSheet(title string) error {
 		return fmt.Errorf("begin the sheet %q: %w", x.name, err)
 	}
 	x.sheet, x.early, x.next, x.begun = sheet, nil, 1, false
+	x.starts, x.last = make([]int, len(x.plan.Groups)+1), 0
 	return nil
 }
 
@@ -247,13 +321,12 @@ func (x *xlsxWriter) Line(line *shape.Line) error {
 		}
 	}
 	if x.begun {
-		return x.write(line.Kind, line.Cells, line.Marks)
+		return x.write(line)
 	}
-	kept := early{
-		kind: line.Kind, cells: make(rows.Row, len(line.Cells)), marks: append([]job.Mark(nil), line.Marks...),
-	}
+	kept := early{Line: *line, shown: shownLine(x.plan, line, x.forms, x.totals, x.style.Locale).cells}
+	kept.Cells, kept.Marks = make(rows.Row, len(line.Cells)), slices.Clone(line.Marks)
 	for i, c := range line.Cells {
-		kept.cells[i] = rows.Cell{Text: append([]byte(nil), c.Text...), Null: c.Null}
+		kept.Cells[i] = rows.Cell{Text: bytes.Clone(c.Text), Null: c.Null}
 	}
 	if x.early = append(x.early, kept); len(x.early) < widthRows {
 		return nil
@@ -294,10 +367,24 @@ func (x *xlsxWriter) title() error {
 
 // begin writes the header and the lines that were kept.
 func (x *xlsxWriter) begin() error {
+	if x.base == nil {
+		if err := x.looks(); err != nil {
+			return err
+		}
+	}
 	for i, c := range x.plan.Columns {
 		width := min(utf8.RuneCountInString(x.style.head(c)), 24)
+		for word := range strings.FieldsSeq(x.style.head(c)) {
+			width = max(width, utf8.RuneCountInString(word)+1)
+		}
 		for _, line := range x.early {
-			width = max(width, utf8.RuneCountInString(x.forms[i].Text(line.cells[i])))
+			n := utf8.RuneCountInString(line.shown[i])
+			if line.Kind != shape.Data {
+				n += n / 8 // it is bold
+			}
+			if width = max(width, n); c.Kind.Numeric() && c.Decimals == nil {
+				width = max(width, n+x.places[i]-decimals(line.Cells[i].Text))
+			}
 		}
 		if c.Width > 0 {
 			width = c.Width
@@ -337,7 +424,7 @@ func (x *xlsxWriter) begin() error {
 	}
 	x.next, x.begun = x.first+1, true
 	for _, line := range x.early {
-		if err := x.write(line.kind, line.cells, line.marks); err != nil {
+		if err := x.write(&line.Line); err != nil {
 			return err
 		}
 	}
@@ -345,18 +432,22 @@ func (x *xlsxWriter) begin() error {
 	return nil
 }
 
-func (x *xlsxWriter) write(kind shape.LineKind, cells rows.Row, marks []job.Mark) error {
+func (x *xlsxWriter) write(line *shape.Line) error {
 	if x.next > excelize.TotalRows {
 		if err := x.goOn(); err != nil {
 			return err
 		}
 	}
-	for i, c := range cells {
+	isTotal := line.Kind != shape.Data
+	if !isTotal {
+		x.begins(line)
+	}
+	for i, c := range line.Cells {
 		id := x.base[i]
-		if kind != shape.Data || i < len(marks) && marks[i] != job.MarkNone {
-			l := look{form: x.numberForm(x.plan.Columns[i]), bold: kind != shape.Data, line: kind == shape.GrandTotal}
-			if i < len(marks) {
-				l.mark = marks[i]
+		if isTotal || i < len(line.Marks) && line.Marks[i] != job.MarkNone {
+			l := look{form: x.numberForm(i), bold: isTotal, line: line.Kind == shape.GrandTotal}
+			if i < len(line.Marks) {
+				l.mark = line.Marks[i]
 			}
 			var err error
 			if id, err = x.lookOf(l); err != nil {
@@ -364,15 +455,17 @@ func (x *xlsxWriter) write(kind shape.LineKind, cells rows.Row, marks []job.Mark
 			}
 		}
 		of := x.plan.Columns[i].Kind
-		if kind != shape.Data && x.plan.Columns[i].Total == job.TotalCount {
+		if isTotal && x.plan.Columns[i].Total == job.TotalCount {
 			of = rows.Whole
 		}
 		value := x.value(of, c)
-		if kind != shape.Data && i == 0 && c.Null {
-			value = x.style.Locale.Words.Total
+		formula := ""
+		if isTotal {
+			value = x.named(line, i, value)
+			formula = x.formula(line, i)
 		}
-		if id != 0 {
-			value = excelize.Cell{StyleID: id, Value: value}
+		if id != 0 || formula != "" {
+			value = excelize.Cell{StyleID: id, Value: value, Formula: formula}
 		}
 		x.values[i] = value
 	}
@@ -383,6 +476,65 @@ func (x *xlsxWriter) write(kind shape.LineKind, cells rows.Row, marks []job.Mark
 	return nil
 }
 
+// begins notes with which row groups begin.
+func (x *xlsxWriter) begins(line *shape.Line) {
+	for level := range x.starts {
+		switch isWhole := level == len(x.plan.Groups); {
+		case x.starts[level] == 0, !isWhole && level >= line.Fresh:
+			x.starts[level] = x.next
+		}
+	}
+	x.last = x.next
+}
+
+// named is what stands in a cell of a total: its name, in the column of its group, or of the whole in the first one.
+func (x *xlsxWriter) named(line *shape.Line, i int, value any) any {
+	words := x.style.Locale.Words
+	if line.Kind == shape.GrandTotal {
+		if i == 0 && value == nil {
+			return words.Total
+		}
+		return value
+	}
+	for level, at := range x.plan.Groups {
+		switch {
+		case at != i:
+		case level < line.Level:
+			return nil
+		case level == line.Level:
+			return words.Total + " " + x.forms[i].Text(line.Cells[i])
+		}
+	}
+	return value
+}
+
+// subtotals are the functions of SUBTOTAL (ECMA-376 part 1, 18.17.7.324), which passes totals over that lie among
+// its rows.
+var subtotals = map[job.Total]int{
+	job.TotalSum: 9, job.TotalMean: 1, job.TotalLeast: 5, job.TotalMost: 4, job.TotalCount: 3,
+}
+
+// formula is the formula of a total; none where it is no number, or its rows stand in several sheets.
+func (x *xlsxWriter) formula(line *shape.Line, i int) string {
+	c := x.plan.Columns[i]
+	of, is := subtotals[c.Total]
+	level := len(x.plan.Groups)
+	if line.Kind == shape.Subtotal {
+		level = line.Level
+	}
+	if !x.style.Formulas || !is || x.more > 0 || x.starts[level] == 0 {
+		return ""
+	}
+	if !c.Kind.Numeric() && c.Total != job.TotalCount {
+		return "" // the least and the greatest of dates and texts stand as they are
+	}
+	column, err := excelize.ColumnNumberToName(i + 1)
+	if err != nil {
+		return ""
+	}
+	return fmt.Sprintf("SUBTOTAL(%d,%s%d:%s%d)", of, column, x.starts[level], column, x.last)
+}
+
 // goOn begins another sheet for a section that has more rows than one holds.
 func (x *xlsxWriter) goOn() error {
 	if x.more++; x.more == 1 {
@@ -390,8 +542,8 @@ func (x *xlsxWriter) goOn() error {
 			fmt.Sprintf("the section %s has more rows than a sheet holds and goes on in the next sheets",
 				x.plan.Section))
 	}
-	if err := x.sheet.Flush(); err != nil {
-		return fmt.Errorf("finish the sheet: %w", err)
+	if err := x.flush(); err != nil {
+		return err
 	}
 	if err := x.beginSheet(x.plan.Title); err != nil {
 		return err
@@ -484,6 +636,46 @@ func (x *xlsxWriter) End() error {
 			}
 		}
 	}
+	return x.flush()
+}
+
+// flush ends a sheet: what it takes, what of it is printed, and, of rows without totals among them, its filters.
+func (x *xlsxWriter) flush() error {
+	wide, high := len(x.plan.Columns), x.next-1
+	switch {
+	case x.plan.Kind == job.SectionText:
+		wide, high = 1, x.first
+	case x.plan.Kind == job.SectionFigures && !x.style.DataOnly:
+		wide, high = 3, x.first+len(x.figures)-1
+	}
+	end, err := excelize.CoordinatesToCellName(max(wide, 1), max(high, 1))
+	if err != nil {
+		return fmt.Errorf("finish the sheet: %w", err)
+	}
+	part := fmt.Sprintf("xl/worksheets/sheet%d.xml", len(x.names))
+	x.refs[part] = "A1:" + end
+	isTable := x.begun && x.last > x.first
+	// The library writes names with an apostrophe as they are, which no program reads.
+	if isTable && len(x.plan.Groups) == 0 && !strings.Contains(x.name, "'") {
+		bottom, err := excelize.CoordinatesToCellName(wide, x.last)
+		if err != nil {
+			return fmt.Errorf("finish the sheet: %w", err)
+		}
+		if err := x.file.AutoFilter(x.name, fmt.Sprintf("A%d:%s", x.first, bottom), nil); err != nil {
+			return fmt.Errorf("let the rows be filtered: %w", err)
+		}
+	}
+	if isTable && !x.style.DataOnly && x.plan.Chart == nil {
+		area, err := excelize.CoordinatesToCellName(wide, high, true)
+		if err != nil {
+			return fmt.Errorf("finish the sheet: %w", err)
+		}
+		if err := x.file.SetDefinedName(&excelize.DefinedName{
+			Name: "_xlnm.Print_Area", RefersTo: fmt.Sprintf("'%s'!$A$1:%s", strings.ReplaceAll(x.name, "'", "''"), area), Scope: x.name,
+		}); err != nil {
+			return fmt.Errorf("lay the sheet out: %w", err)
+		}
+	}
 	if err := x.sheet.Flush(); err != nil {
 		return fmt.Errorf("finish the sheet: %w", err)
 	}
@@ -522,7 +714,7 @@ func (x *xlsxWriter) figureRows() error {
 		return err
 	}
 	for n, f := range x.figures {
-		form := look{form: x.numberForm(x.plan.Columns[f.column]), bold: true, size: 16}
+		form := look{form: x.numberForm(f.column), bold: true, size: 16}
 		big, err := x.lookOf(form)
 		if err != nil {
 			return err

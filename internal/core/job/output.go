@@ -11,6 +11,7 @@ type Output struct {
 	Columns   []string  `json:"columns,omitempty" maxItems:"500" doc:"of csv, tsv, json, jsonl and of a spreadsheet of data alone: the names of the columns that it has, in this order; a section that lacks one fails the run with its name. All of them as the section has them when left out"`
 	ForSystem bool      `json:"for_system,omitempty" doc:"another system reads it: heads are the names of columns, and what looks like a formula is left as it is"`
 	DataOnly  bool      `json:"data_only,omitempty" doc:"of a spreadsheet: heads and rows alone, without titles, totals and charts"`
+	Formulas  bool      `json:"formulas,omitempty" doc:"of a spreadsheet: its totals are formulas over their rows, which stand there with what they come to"`
 	Tagged    bool      `json:"tagged,omitempty" doc:"of a PDF: with structure for screen readers, where a browser is installed on the node"`
 	Page      *Page     `json:"page,omitempty" doc:"of a PDF and of a printed HTML page"`
 	Text      *TextForm `json:"text,omitempty" doc:"of csv and tsv"`

@@ -139,5 +139,13 @@ func (l *Locale) Clock(t time.Time) string {
 	return l.data.FmtTimeShort(t)
 }
 
+// Month is the short name of a month, as dates have it.
+func (l *Locale) Month(t time.Time) string {
+	if l.data == nil {
+		return t.Format("Jan")
+	}
+	return l.data.MonthAbbreviated(t.Month())
+}
+
 // DateTime writes a day and a time of day.
 func (l *Locale) DateTime(t time.Time) string { return l.Date(t) + " " + l.Clock(t) }

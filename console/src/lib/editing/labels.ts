@@ -64,6 +64,7 @@ const labels: Record<string, string> = {
   'Output.columns': 'Columns, by name',
   'Output.data_only': 'Heads and rows alone',
   'Output.for_system': 'Read by another system',
+  'Output.formulas': 'Totals are formulas',
   'Output.locale': 'Language',
   'Output.name': 'File name',
   'Output.page': 'Paper',
