@@ -2,13 +2,16 @@ package render
 
 import (
 	"bytes"
+	"cmp"
 	"fmt"
 	"image/color"
 	"io"
 	"math"
+	"slices"
 	"strconv"
 	"strings"
 
+	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/locale"
 	"ironbell/internal/core/rows"
@@ -31,8 +34,11 @@ var seriesColours = []string{
 	"#A77B95", "#7A8B3D", "#D08770", "#50727B",
 }
 
-// maxSeries bounds how many series a chart draws.
-const maxSeries = 12
+// Bounds of what a chart draws.
+const (
+	maxSeries = 12  // more are drawn together, as others
+	keptSplit = 400 // series that are told apart to find the greatest of them
+)
 
 // chartData gathers what a chart draws.
 type chartData struct {
@@ -43,13 +49,15 @@ type chartData struct {
 	values [][]float64 // by series, then place; NaN where there is none
 	split  map[string]int
 	places map[string]int
-	form   *locale.Form
+	form   *locale.Form // of the axis
+	exact  *locale.Form // of a number by itself
 	cells  []*locale.Form
-	more   bool // there were more series than are drawn
+	words  locale.Words
+	folded int // series that are drawn together
 }
 
 func newChartData(p *shape.Plan, s *Style, cells []*locale.Form) (*chartData, error) {
-	c := &chartData{plan: p, cells: cells, split: map[string]int{}, places: map[string]int{}}
+	c := &chartData{plan: p, cells: cells, split: map[string]int{}, places: map[string]int{}, words: s.Locale.Words}
 	first := p.Columns[p.Chart.Series[0]]
 	of := job.Column{Percent: first.Percent, Unit: first.Unit, UnitFirst: first.UnitFirst}
 	if p.Chart.Form == job.ChartShare {
@@ -57,6 +65,13 @@ func newChartData(p *shape.Plan, s *Style, cells []*locale.Form) (*chartData, er
 	}
 	var err error
 	if c.form, err = s.Locale.Form(rows.Number, of, nil, true); err != nil {
+		return nil, err
+	}
+	one := 1
+	if of.Decimals = first.Decimals; p.Chart.Form == job.ChartShare {
+		of.Decimals = &one
+	}
+	if c.exact, err = s.Locale.Form(rows.Number, of, nil, true); err != nil {
 		return nil, err
 	}
 	if p.Chart.Split < 0 {
@@ -96,17 +111,20 @@ func (c *chartData) add(cells rows.Row) error {
 	}
 	if ch.Split < 0 {
 		for i, at := range ch.Series {
-			c.values[i][place] = float(cells[at])
+			if err := c.put(i, place, float(cells[at])); err != nil {
+				return err
+			}
 		}
 		return nil
 	}
 	name := c.cells[ch.Split].Text(cells[ch.Split])
 	i, known := c.split[name]
+	if !known && len(c.series) == keptSplit {
+		return fault.New(fault.Task, "draw the chart of section "+c.plan.Section,
+			fmt.Sprintf("the column %q has more than %d values, and each would be a series", c.plan.Columns[ch.Split].Head(), keptSplit),
+			"Draw fewer: let the query take the greatest, or group the others.")
+	}
 	if !known {
-		if len(c.series) >= maxSeries {
-			c.more = true
-			return nil
-		}
 		i = len(c.series)
 		values := make([]float64, len(c.along))
 		for n := range values {
@@ -114,8 +132,59 @@ func (c *chartData) add(cells rows.Row) error {
 		}
 		c.split[name], c.series, c.values = i, append(c.series, name), append(c.values, values)
 	}
-	c.values[i][place] = float(cells[ch.Series[0]])
+	return c.put(i, place, float(cells[ch.Series[0]]))
+}
+
+// put notes a value. Shares of a whole are never negative.
+func (c *chartData) put(series, place int, v float64) error {
+	if v < 0 && c.plan.Chart.Form == job.ChartShare {
+		return fault.New(fault.Task, "draw the chart of section "+c.plan.Section,
+			fmt.Sprintf("%s is %v at %s, and a negative number is no share of a whole", c.series[series], v, c.along[place]),
+			"Draw bars or lines, or leave negative numbers out of the query.")
+	}
+	c.values[series][place] = v
 	return nil
+}
+
+// fold draws the series beyond those that can be told apart together, the greatest ones alone.
+func (c *chartData) fold() {
+	if len(c.series) <= maxSeries {
+		return
+	}
+	size := make([]float64, len(c.series))
+	order := make([]int, len(c.series))
+	for i, values := range c.values {
+		order[i] = i
+		for _, v := range values {
+			if !math.IsNaN(v) {
+				size[i] += math.Abs(v)
+			}
+		}
+	}
+	slices.SortStableFunc(order, func(a, b int) int { return cmp.Compare(size[b], size[a]) })
+	alone := order[:maxSeries-1]
+	slices.Sort(alone)
+	others := make([]float64, len(c.along))
+	for n := range others {
+		others[n] = math.NaN()
+	}
+	for _, i := range order[maxSeries-1:] {
+		for n, v := range c.values[i] {
+			switch {
+			case math.IsNaN(v):
+			case math.IsNaN(others[n]):
+				others[n] = v
+			default:
+				others[n] += v
+			}
+		}
+	}
+	c.folded = len(c.series) - len(alone)
+	series, values := make([]string, 0, maxSeries), make([][]float64, 0, maxSeries)
+	for _, i := range alone {
+		series, values = append(series, c.series[i]), append(values, c.values[i])
+	}
+	c.series, c.values = append(series, fmt.Sprintf("%s (%d)", c.words.Others, c.folded)), append(values, others)
 }
 
 func float(c rows.Cell) float64 {
@@ -128,28 +197,11 @@ func float(c rows.Cell) float64 {
 
 // says tells what of the data is not drawn.
 func (c *chartData) says() []string {
-	if !c.more {
+	if c.fold(); c.folded == 0 {
 		return nil
 	}
-	return []string{fmt.Sprintf("the chart of section %s draws the first %d series; all rows are in its table",
-		c.plan.Section, maxSeries)}
-}
-
-// altOf says in words what a chart shows.
-func altOf(p *shape.Plan) string {
-	var names []string
-	for _, s := range p.Chart.Series {
-		names = append(names, p.Columns[s].Head())
-	}
-	form := map[job.ChartForm]string{
-		job.ChartLine: "Line chart", job.ChartBar: "Bar chart", job.ChartStacked: "Stacked bar chart",
-		job.ChartShare: "Chart of shares",
-	}[p.Chart.Form]
-	text := fmt.Sprintf("%s: %s by %s", form, strings.Join(names, ", "), p.Columns[p.Chart.Along].Head())
-	if p.Chart.Split >= 0 {
-		text += ", for each " + p.Columns[p.Chart.Split].Head()
-	}
-	return text + ". The rows stand in the table."
+	return []string{fmt.Sprintf("the chart of section %s draws the %d greatest series, and %d together as %s",
+		c.plan.Section, maxSeries-1, c.folded, c.words.Others)}
 }
 
 // png draws the chart as a picture of a size in points, dots to the inch fine.
@@ -203,6 +255,7 @@ func textStyle(h text.Handler, size vg.Length, of color.Color) text.Style {
 
 // draw draws the legend above, and the chart below it.
 func (c *chartData) draw(to draw.Canvas) error {
+	c.fold()
 	h, err := lettering()
 	if err != nil {
 		return err
@@ -221,7 +274,7 @@ func (c *chartData) draw(to draw.Canvas) error {
 	lines.Horizontal.Dashes = nil
 	p.Add(lines)
 	top := c.legend(to, h)
-	area := draw.Crop(to, 4, -14, 4, -top)
+	area := draw.Crop(to, 4, -c.overhang(h), 4, -top)
 	if err := c.plot(p, area); err != nil {
 		return err
 	}
@@ -236,35 +289,118 @@ func (c *chartData) draw(to draw.Canvas) error {
 		}
 		return ticks
 	})
-	p.X.Tick.Marker = plot.ConstantTicks(c.ticks(area.Max.X-area.Min.X, h))
+	p.X.Tick.Marker = plot.ConstantTicks(c.ticks(area.Max.X-area.Min.X-c.numbersWide(p, h), h))
+	if low < 0 && high > 0 {
+		c.across(p, 0, plotter.DefaultLineStyle.Width, ink, nil)
+	}
+	for _, t := range c.plan.Chart.Targets {
+		c.across(p, t.At, 1.2, targetColour, []vg.Length{4, 3})
+	}
 	p.Draw(area)
+	inside := p.DataCanvas(area)
+	x, y := p.Transforms(&inside)
+	c.named(inside, y, h)
+	if c.plan.Chart.Numbers && c.plan.Chart.Form != job.ChartLine {
+		c.numbers(inside, x, y, h)
+	}
 	return nil
 }
 
-// steps gives four to eight round numbers between two.
-func steps(low, high float64) []float64 {
-	rough := (high - low) / 6
-	if rough <= 0 || math.IsInf(rough, 0) {
-		return []float64{low}
+// targetColour is that of what is aimed at.
+var targetColour = hexColour("#A8321A")
+
+// across draws a line over the whole width of a chart.
+func (c *chartData) across(p *plot.Plot, at float64, width vg.Length, of color.Color, dashes []vg.Length) {
+	line, err := plotter.NewLine(plotter.XYs{{X: p.X.Min, Y: at}, {X: p.X.Max, Y: at}})
+	if err != nil {
+		return // a value that is none was refused before
 	}
-	unit := math.Pow(10, math.Floor(math.Log10(rough)))
-	step := unit * 10
-	for _, by := range []float64{1, 2, 2.5, 5} {
-		if rough <= unit*by {
-			step = unit * by
-			break
+	line.Color, line.Width, line.Dashes = of, width, dashes
+	p.Add(line)
+}
+
+// named writes the names of what is aimed at above its lines, at their right end.
+func (c *chartData) named(to draw.Canvas, y func(float64) vg.Length, h text.Handler) {
+	style := textStyle(h, 8, targetColour)
+	style.XAlign = text.XRight
+	for _, t := range c.plan.Chart.Targets {
+		label := t.Label
+		if label == "" {
+			label = c.number(t.At)
+		}
+		to.FillText(style, vg.Point{X: to.Max.X - 2, Y: y(t.At) + 2}, label)
+	}
+}
+
+// numbers writes the number of each bar on it, where it has room: above bars that stand side by side, and within
+// those that stand on each other.
+func (c *chartData) numbers(to draw.Canvas, x, y func(float64) vg.Length, h text.Handler) {
+	slot := (x(1) - x(0)) * 0.9
+	stacked := c.plan.Chart.Form != job.ChartBar
+	if !stacked {
+		slot /= vg.Length(len(c.values))
+	}
+	const high = 9
+	for n := range c.along {
+		up, down := 0.0, 0.0
+		for i := range c.values {
+			v := c.height(i, n)
+			if math.IsNaN(c.values[i][n]) || v == 0 {
+				continue
+			}
+			style := textStyle(h, 8, ink)
+			style.XAlign = text.XCenter
+			label := c.number(v)
+			at := vg.Point{X: x(float64(n))}
+			if !stacked {
+				at.X += slot / 0.9 * 0.68 * (vg.Length(i) - vg.Length(len(c.values)-1)/2)
+				at.Y = y(v) + 2
+				if v < 0 {
+					at.Y = y(v) - high
+				}
+			} else {
+				from := &up
+				if v < 0 {
+					from = &down
+				}
+				low, top := y(*from), y(*from+v)
+				*from += v
+				if (top-low) < high+3 && (low-top) < high+3 {
+					continue
+				}
+				at.Y = (low+top)/2 - high/2 + 1
+				style.Color = readable(hexColour(seriesColours[i%len(seriesColours)]))
+			}
+			if style.Width(label) <= slot {
+				to.FillText(style, at, label)
+			}
 		}
 	}
-	var at []float64
-	for n := math.Ceil(low / step); n*step <= high; n++ {
-		// Rounded by digits, or 0.30000000000000004 would stand there.
-		v, err := strconv.ParseFloat(strconv.FormatFloat(n*step, 'g', 12, 64), 64)
-		if err != nil {
-			break
+}
+
+// readable is the colour of letters on another one: that of the two with the greater contrast (WCAG 2.2, relative
+// luminance).
+func readable(on color.RGBA) color.Color {
+	light := func(v uint8) float64 {
+		s := float64(v) / 255
+		if s <= 0.04045 {
+			return s / 12.92
 		}
-		at = append(at, v)
+		return math.Pow((s+0.055)/1.055, 2.4)
 	}
-	return at
+	if 0.2126*light(on.R)+0.7152*light(on.G)+0.0722*light(on.B) > 0.3 {
+		return ink
+	}
+	return color.White
+}
+
+// number writes a number with the decimals of its column, or else with few digits.
+func (c *chartData) number(v float64) string {
+	digits, err := strconv.ParseFloat(strconv.FormatFloat(v, 'g', 6, 64), 64)
+	if err != nil {
+		digits = v
+	}
+	return c.exact.Text(rows.Cell{Text: strconv.AppendFloat(nil, digits, 'f', -1, 64)})
 }
 
 // legend names the series in lines at the top and tells how high it is.
@@ -362,67 +498,6 @@ func (c *chartData) height(series, place int) float64 {
 		return 0
 	}
 	return math.Abs(v) / whole
-}
-
-// extent is what the axis of numbers spans.
-func (c *chartData) extent() (low, high float64) {
-	if c.plan.Chart.Form == job.ChartShare {
-		return 0, 1
-	}
-	low, high = math.Inf(1), math.Inf(-1)
-	for place := range c.along {
-		up, down := 0.0, 0.0
-		for i := range c.values {
-			v := c.values[i][place]
-			switch {
-			case math.IsNaN(v):
-			case c.plan.Chart.Form == job.ChartStacked && v > 0:
-				up += v
-			case c.plan.Chart.Form == job.ChartStacked:
-				down += v
-			default:
-				low, high = min(low, v), max(high, v)
-			}
-		}
-		if c.plan.Chart.Form == job.ChartStacked {
-			low, high = min(low, down), max(high, up)
-		}
-	}
-	if math.IsInf(low, 0) {
-		return 0, 1
-	}
-	// Bars stand on nothing; lines do unless all of them run far above it.
-	if c.plan.Chart.Form != job.ChartLine || low > 0 && low < high*0.6 {
-		low, high = min(low, 0), max(high, 0)
-	}
-	if low == high {
-		high++
-	}
-	room := (high - low) * 0.05
-	if low < 0 || c.plan.Chart.Form == job.ChartLine && low > 0 {
-		low -= room
-	}
-	return low, high + room
-}
-
-// ticks names as many places as can be read side by side.
-func (c *chartData) ticks(width vg.Length, h text.Handler) []plot.Tick {
-	style := textStyle(h, 9, faint)
-	widest := vg.Length(20)
-	for _, label := range c.along {
-		widest = max(widest, style.Width(label)+14)
-	}
-	fit := max(int(width/widest), 2)
-	step := (len(c.along) + fit - 1) / fit
-	var ticks []plot.Tick
-	for i := 0; i < len(c.along); i += max(step, 1) {
-		at := float64(i)
-		if c.plan.Chart.Form == job.ChartLine {
-			at = c.at[i]
-		}
-		ticks = append(ticks, plot.Tick{Value: at, Label: c.along[i]})
-	}
-	return ticks
 }
 
 // unbroken parts a line where values are missing.

@@ -268,6 +268,9 @@ func (w *htmlWriter) End() error {
 				return err
 			}
 		}
+		if w.chart != nil && len(w.chart.along) > 0 && w.plan.Chart.WithoutTable {
+			break
+		}
 		if !w.begun {
 			w.begin()
 		}
@@ -339,7 +342,7 @@ func (w *htmlWriter) figures() {
 // drawChart sets the chart above its table: drawn in a page, as a picture in a mail.
 func (w *htmlWriter) drawChart() error {
 	w.title()
-	alt := html.EscapeString(altOf(w.plan))
+	alt := html.EscapeString(w.chart.alt())
 	w.said = append(w.said, w.chart.says()...)
 	if !w.mail {
 		svg, err := w.chart.svg(900, 300)

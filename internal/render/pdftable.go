@@ -349,7 +349,7 @@ func (p *pdfWriter) finishTable() {
 		p.noRows()
 		return
 	}
-	if p.chart != nil && p.sideBySide() {
+	if p.chart != nil && (p.plan.Chart.WithoutTable || p.sideBySide()) {
 		return
 	}
 	if !p.begun && !p.held {

@@ -162,7 +162,7 @@ func (p *slides) End() error {
 		return p.figures()
 	}
 	if p.chart != nil && len(p.chart.along) > 0 {
-		if err := p.picture(); err != nil {
+		if err := p.picture(); err != nil || p.plan.Chart.WithoutTable {
 			return err
 		}
 	}
@@ -235,7 +235,7 @@ func (p *slides) picture() error {
 	}
 	p.said = append(p.said, p.chart.says()...)
 	pic := fmt.Sprintf(`<p:pic><p:nvPicPr><p:cNvPr id="4" name="Chart" descr="%s"/><p:cNvPicPr><a:picLocks noChangeAspect="1"/></p:cNvPicPr><p:nvPr/></p:nvPicPr><p:blipFill><a:blip r:embed="rId2"/><a:stretch><a:fillRect/></a:stretch></p:blipFill><p:spPr><a:xfrm><a:off x="%d" y="%d"/><a:ext cx="%d" cy="%d"/></a:xfrm><a:prstGeom prst="rect"><a:avLst/></a:prstGeom></p:spPr></p:pic>`,
-		escape(altOf(p.plan)), slideEdge, slideBody-100000, wide, high)
+		escape(p.chart.alt()), slideEdge, slideBody-100000, wide, high)
 	return p.slide(p.title("")+pic+p.footer(),
 		fmt.Sprintf(`<Relationship Id="rId2" Type="%simage" Target="../media/chart%d.png"/>`, officeRel, p.media))
 }

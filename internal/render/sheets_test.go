@@ -18,12 +18,12 @@ func TestSheetsSayWhatTheyTake(t *testing.T) {
 	one := sailings(250)
 	parts := unzip(t, made(t, job.Output{Format: "xlsx"}, figures, one, words))
 	for part, want := range map[string]string{"sheet1": "A1:C6", "sheet2": "A1:C254", "sheet3": "A1:A4"} {
-		assert.Contains(t, string(parts["xl/worksheets/"+part+".xml"]), `<dimension ref="`+want+`">`, part)
+		assert.Contains(t, parts["xl/worksheets/"+part+".xml"], `<dimension ref="`+want+`">`, part)
 	}
 	plain := unzip(t, made(t, job.Output{Format: "xlsx", DataOnly: true}, one))
-	assert.Contains(t, string(plain["xl/worksheets/sheet1.xml"]), `<dimension ref="A1:C251">`)
+	assert.Contains(t, plain["xl/worksheets/sheet1.xml"], `<dimension ref="A1:C251">`)
 	empty := unzip(t, made(t, job.Output{Format: "xlsx", DataOnly: true}, sailings(0)))
-	assert.Contains(t, string(empty["xl/worksheets/sheet1.xml"]), `<dimension ref="A1:C1">`)
+	assert.Contains(t, empty["xl/worksheets/sheet1.xml"], `<dimension ref="A1:C1">`)
 }
 
 // Rows without totals among them can be filtered; what is printed ends with the table.
@@ -34,8 +34,8 @@ func TestSheetsCanBeFilteredAndPrinted(t *testing.T) {
 	quoted.section.Name = "Master's log"
 	out := made(t, job.Output{Format: "xlsx"}, total, loads, quoted)
 	parts := unzip(t, out)
-	assert.Contains(t, string(parts["xl/worksheets/sheet1.xml"]), `<autoFilter ref="$A$4:$C$34">`, "the total is no row")
-	assert.NotContains(t, string(parts["xl/worksheets/sheet2.xml"]), "<autoFilter")
+	assert.Contains(t, parts["xl/worksheets/sheet1.xml"], `<autoFilter ref="$A$4:$C$34">`, "the total is no row")
+	assert.NotContains(t, parts["xl/worksheets/sheet2.xml"], "<autoFilter")
 	names := map[string]string{}
 	for _, n := range book(t, out).GetDefinedName() {
 		names[n.Scope+" "+n.Name] = n.RefersTo

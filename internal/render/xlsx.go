@@ -134,7 +134,7 @@ func (x *xlsxWriter) Begin(p *shape.Plan) error {
 	if x.forms, x.totals, err = x.style.forms(p, true); err != nil {
 		return err
 	}
-	if x.split = nil; p.Chart != nil && p.Chart.Split >= 0 && !x.style.DataOnly {
+	if x.split = nil; p.Chart != nil && (p.Chart.Split >= 0 || len(p.Chart.Targets) > 0) && !x.style.DataOnly {
 		if x.split, err = newChartData(p, x.style, x.forms); err != nil {
 			return err
 		}

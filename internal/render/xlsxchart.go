@@ -24,7 +24,7 @@ func (x *xlsxWriter) drawn() error {
 	half := 0.6
 	if err := x.file.AddPictureFromBytes(x.name, at, &excelize.Picture{
 		Extension: ".png", File: picture.Bytes(),
-		Format: &excelize.GraphicOptions{AltText: altOf(x.plan), ScaleX: half, ScaleY: half, Positioning: "oneCell"},
+		Format: &excelize.GraphicOptions{AltText: x.split.alt(), ScaleX: half, ScaleY: half, Positioning: "oneCell"},
 	}); err != nil {
 		return fmt.Errorf("add the chart: %w", err)
 	}
@@ -37,7 +37,7 @@ func (x *xlsxWriter) drawn() error {
 // chart sets a native chart beside the rows that it draws.
 func (x *xlsxWriter) chart() error {
 	c := x.plan.Chart
-	if c.Split >= 0 {
+	if x.split != nil {
 		return x.drawn()
 	}
 	kind := map[job.ChartForm]excelize.ChartType{

@@ -157,6 +157,16 @@ type Chart struct {
 	Along  string    `json:"along,omitempty" maxLength:"200" doc:"column along the axis; the first when left out"`
 	Series []string  `json:"series,omitempty" maxItems:"12" doc:"columns that are drawn; all numbers when left out"`
 	Split  string    `json:"split,omitempty" maxLength:"200" doc:"column whose values make one series each, of the one column in series"`
+
+	Targets      []Target `json:"targets,omitempty" maxItems:"5" doc:"lines across the chart at values that are aimed at"`
+	Numbers      bool     `json:"numbers,omitempty" doc:"of bars: each has its number on it, where there is room"`
+	WithoutTable bool     `json:"without_table,omitempty" doc:"pages, slides, pictures and mails show the chart without its rows; sheets and text files have them all the same"`
+}
+
+// Target is a value that is aimed at.
+type Target struct {
+	At    float64 `json:"at" doc:"on the axis of numbers: 0.95 for 95 %"`
+	Label string  `json:"label,omitempty" maxLength:"60" doc:"its name; the value when left out"`
 }
 
 // ChartForm is a form of chart.

@@ -56,6 +56,10 @@ type Chart struct {
 	Along  int
 	Series []int
 	Split  int // -1 without
+
+	Targets      []job.Target
+	Numbers      bool // on the bars
+	WithoutTable bool
 }
 
 type emphasis struct {
@@ -195,7 +199,10 @@ func (p *Plan) checkColumn(v *fault.Invalid, where string, c job.Column, columns
 }
 
 func (p *Plan) chart(v *fault.Invalid, c job.Chart, place func(where, name string) int) {
-	out := &Chart{Form: c.Form, Split: -1}
+	out := &Chart{Form: c.Form, Split: -1, Targets: c.Targets, Numbers: c.Numbers, WithoutTable: c.WithoutTable}
+	if c.Numbers && c.Form == job.ChartLine {
+		v.Add("chart.numbers", "they stand on bars, and this chart has lines")
+	}
 	if c.Along != "" {
 		out.Along = place("chart.along", c.Along)
 	}
