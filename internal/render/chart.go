@@ -184,7 +184,8 @@ func (c *chartData) fold() {
 	for _, i := range alone {
 		series, values = append(series, c.series[i]), append(values, c.values[i])
 	}
-	c.series, c.values = append(series, fmt.Sprintf("%s (%d)", c.words.Others, c.folded)), append(values, others)
+	series, values = append(series, fmt.Sprintf("%s (%d)", c.words.Others, c.folded)), append(values, others)
+	c.series, c.values = series, values
 }
 
 func float(c rows.Cell) float64 {
