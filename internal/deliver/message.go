@@ -34,6 +34,7 @@ type Letter struct {
 	Priority    string // high, normal or low
 	Subject     string
 	Date        time.Time
+	Lang        string   // in which it is written, as BCP 47 has it; English when empty
 	FirstLine   string   // what mail programs show beside the subject; the first figures of the tables when empty
 	Plain       string   // the body as plain text
 	Tables      []string // HTML that stands below the text

@@ -1,6 +1,7 @@
 package deliver
 
 import (
+	"cmp"
 	"html"
 	"regexp"
 	"strings"
@@ -45,7 +46,7 @@ var filler = strings.Repeat("&#847;&zwnj;&nbsp;", 40)
 // page is the HTML form of a letter.
 func page(l Letter) string {
 	var b strings.Builder
-	b.WriteString("<!doctype html>\n<html lang=\"en\"><head><meta charset=\"utf-8\">" +
+	b.WriteString("<!doctype html>\n<html lang=\"" + html.EscapeString(cmp.Or(l.Lang, "en")) + "\"><head><meta charset=\"utf-8\">" +
 		"<meta name=\"viewport\" content=\"width=device-width\"><meta name=\"color-scheme\" content=\"light dark\">" +
 		"<meta name=\"supported-color-schemes\" content=\"light dark\"><title>" +
 		html.EscapeString(l.Subject) + "</title>\n<style>\n" + styles() + "</style></head>\n" +

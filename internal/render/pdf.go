@@ -40,6 +40,7 @@ type pdfWriter struct {
 
 	scale   float64 // of all that stands on a page
 	scales  bool    // it is applied now
+	dry     bool    // nothing is drawn: only how many pages it takes is asked
 	only    string  // the direction of all pages; empty as each needs
 	full    bool    // nothing more goes on the page at hand
 	places  []place // of the sections, as they are written
@@ -450,6 +451,10 @@ func (p *pdfWriter) drawChart() error {
 	const high = 82.0
 	p.room(direction, high+40)
 	p.heading()
+	if p.dry {
+		p.pdf.SetY(p.pdf.GetY() + high + 4)
+		return nil
+	}
 	var picture bytes.Buffer
 	width := p.width()
 	if err := p.chart.png(&picture, vg.Length(width/pointMM), vg.Length(high/pointMM), 200); err != nil {

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"slices"
+	"sort"
 
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/rows"
@@ -96,31 +97,44 @@ func (k *pdfPages) Close() error {
 // leastScale is how small the letters of a page become that must hold all.
 const leastScale = 0.55
 
+// scaleSteps are tried from the largest letters down.
+const scaleSteps = 10
+
 // onePage writes all on one page, in the largest letters in which it fits.
 func (k *pdfPages) onePage() error {
-	directions := map[string][]string{"": {"P", "L"}, "upright": {"P"}, "sideways": {"L"}}[k.style.Page.Direction]
-	for scale := 1.0; scale >= leastScale; scale -= 0.05 {
-		for _, direction := range directions {
-			var out bytes.Buffer
-			p := newPages(&out, k.head, k.style, scale)
-			p.only = direction
+	begin := func(out io.Writer, step int, direction string) *pdfWriter {
+		p := newPages(out, k.head, k.style, 1-(1-leastScale)*float64(step)/(scaleSteps-1))
+		p.only = direction
+		return p
+	}
+	best, way := scaleSteps, ""
+	for _, direction := range map[string][]string{"": {"P", "L"}, "upright": {"P"}, "sideways": {"L"}}[k.style.Page.Direction] {
+		// What fits fits in smaller letters, too.
+		var failed error
+		step := sort.Search(best, func(step int) bool {
+			p := begin(io.Discard, step, direction)
+			p.dry = true
 			if err := k.write(p); err != nil {
-				return err
+				failed = err
 			}
-			if p.pdf.PageNo() > 1 {
-				continue
-			}
-			if err := p.Close(); err != nil {
-				return err
-			}
-			k.said = p.Says()
-			if _, err := k.out.Write(out.Bytes()); err != nil {
-				return fmt.Errorf("write the PDF: %w", err)
-			}
-			return nil
+			return p.pdf.PageNo() <= 1
+		})
+		if failed != nil {
+			return failed
+		}
+		if step < best {
+			best, way = step, direction
 		}
 	}
-	return k.tooMuch()
+	if best == scaleSteps {
+		return k.tooMuch()
+	}
+	p := begin(k.out, best, way)
+	if err := k.write(p); err != nil {
+		return err
+	}
+	k.said = p.Says()
+	return p.Close()
 }
 
 // contents writes the pages twice: the first time to know where each section begins.
@@ -131,6 +145,7 @@ func (k *pdfPages) contents() error {
 	}
 	for _, out := range []io.Writer{io.Discard, k.out} {
 		p := newPages(out, k.head, k.style, 1)
+		p.dry = out == io.Discard
 		p.list(places)
 		if err := k.write(p); err != nil {
 			return err

@@ -10,112 +10,47 @@ import (
 	"ironbell/internal/core/shape"
 )
 
-// needs finds how wide each column would be, and how narrow it may become: no word of a head and no number is
-// broken, and no word of a text unless it is very long.
+// needs finds how wide each column would be, and how narrow it may become.
 func (p *pdfWriter) needs(width float64) (natural, least []float64) {
-	n := len(p.plan.Columns)
-	natural, least = make([]float64, n), make([]float64, n)
-	longest := width * 0.3 // of a word that is kept whole
-	p.pdf.SetFont("sheet", "B", bodyFont)
+	f := &tableFit{plan: p.plan, lines: p.early, pad: cellPad, longest: width * 0.3, heads: make([]string, len(p.plan.Columns))}
+	f.natural.head, f.natural.cell = 24, 110
 	for i, c := range p.plan.Columns {
-		head := p.letters.fit(p.style.head(c))
-		least[i] = p.widestWord(head, 0, longest)
-		natural[i] = max(least[i], min(p.pdf.GetStringWidth(head), 24))
-		if c.Width > 0 {
-			natural[i] = max(least[i], float64(c.Width)*p.pdf.GetStringWidth("0"))
+		f.heads[i] = p.letters.fit(p.style.head(c))
+	}
+	bold := true
+	p.pdf.SetFont("sheet", "B", bodyFont)
+	f.width = func(text string, b bool) float64 {
+		if b != bold {
+			bold = b
+			p.pdf.SetFont("sheet", map[bool]string{true: "B"}[bold], bodyFont)
 		}
+		return p.pdf.GetStringWidth(text)
 	}
-	for _, bold := range []bool{false, true} {
-		p.pdf.SetFont("sheet", map[bool]string{true: "B"}[bold], bodyFont)
-		for _, line := range p.early {
-			if (line.kind != shape.Data) != bold {
-				continue
-			}
-			for i, text := range line.cells {
-				w := p.pdf.GetStringWidth(text)
-				if p.plan.Columns[i].Width == 0 {
-					natural[i] = max(natural[i], min(w, 110))
-				}
-				switch {
-				case w <= least[i]:
-				case p.plan.Columns[i].Kind != rows.Text:
-					least[i] = w
-				default:
-					least[i] = p.widestWord(text, least[i], longest)
-				}
-			}
-		}
-	}
-	for i := range natural {
-		natural[i] = max(natural[i], least[i]) + 2*cellPad
-		least[i] += 2 * cellPad
-	}
-	return natural, least
+	return f.needs()
 }
 
-// widestWord is the width of the widest word of a text, at least least and at most longest.
-func (p *pdfWriter) widestWord(text string, least, longest float64) float64 {
-	for word := range strings.FieldsSeq(text) {
-		if least >= longest {
-			return least
-		}
-		least = max(least, min(p.pdf.GetStringWidth(word), longest))
-	}
-	return least
-}
-
-// measure finds widths and the size of letters by which some columns fit a width. ok
+// measure finds widths and the size of letters by which all columns fit a width. ok
 // tells whether they do at the usual size.
-func (p *pdfWriter) measure(width float64, show []int) (ok bool) {
+func (p *pdfWriter) measure(width float64) (ok bool) {
 	natural, least := p.needs(width)
-	return p.spread(width, show, natural, least)
+	return p.spread(width, allColumns(p.plan), natural, least)
 }
 
 // spread gives columns their widths.
 func (p *pdfWriter) spread(width float64, show []int, natural, least []float64) (ok bool) {
-	p.show, p.widths, p.font, p.pad = show, make([]float64, len(natural)), bodyFont, cellPad
-	all, fewest := 0.0, 0.0
-	for _, i := range show {
-		all, fewest = all+natural[i], fewest+least[i]
-	}
-	for _, i := range show {
-		switch {
-		case all <= width:
-			p.widths[i] = natural[i]
-			// What is left over goes to all, but not so that a row falls apart.
-			if all > width*0.6 {
-				p.widths[i] += (width - all) * natural[i] / all
-			}
-		case fewest <= width:
-			p.widths[i] = least[i] + (natural[i]-least[i])*(width-fewest)/(all-fewest)
-		default:
-			p.widths[i] = least[i] * width / fewest
-		}
-	}
-	if fewest <= width {
-		return true
-	}
-	p.font, p.pad = bodyFont*width/fewest, cellPad*width/fewest
-	return false
-}
-
-// all are the places of all columns.
-func (p *pdfWriter) all() []int {
-	out := make([]int, len(p.plan.Columns))
-	for i := range out {
-		out[i] = i
-	}
-	return out
+	widths, scale := spread(width, show, natural, least)
+	p.show, p.widths, p.font, p.pad = show, widths, bodyFont*scale, cellPad*scale
+	return scale == 1
 }
 
 // begin draws the head of a table and the lines that were kept.
 func (p *pdfWriter) begin() {
 	direction := p.upright()
 	across := map[string]float64{"P": p.size.Wd / p.scale, "L": p.size.Ht / p.scale}
-	ok := p.measure(across[direction]-2*margin, p.all())
+	ok := p.measure(across[direction] - 2*margin)
 	if !ok && p.only == "" && p.directed() == "" && direction == "P" {
 		direction = "L"
-		ok = p.measure(across[direction]-2*margin, p.all())
+		ok = p.measure(across[direction] - 2*margin)
 	}
 	if !ok && p.chart == nil && p.parts() {
 		p.held = true
@@ -170,7 +105,7 @@ func (p *pdfWriter) tableHead() {
 		text, room := p.letters.fit(p.style.head(p.plan.Columns[i])), p.widths[i]-2*p.pad
 		p.pdf.SetFontSize(p.font)
 		size[i] = p.font
-		if widest := p.widestWord(text, 0, p.width()); widest > room+rounding {
+		if widest := p.widestWord(text); widest > room+rounding {
 			size[i] *= room / widest
 			p.pdf.SetFontSize(size[i])
 		}
@@ -196,6 +131,14 @@ func (p *pdfWriter) tableHead() {
 	p.pdf.SetLineWidth(0.35)
 	p.pdf.Line(p.left, y, x, y)
 	p.pdf.SetXY(p.left, y+0.6)
+}
+
+// widestWord is the width of the widest word of a text in the letters that are set.
+func (p *pdfWriter) widestWord(text string) (widest float64) {
+	for word := range strings.FieldsSeq(text) {
+		widest = max(widest, p.pdf.GetStringWidth(word))
+	}
+	return widest
 }
 
 // laid is a line with its cells broken into the lines that they take.
@@ -376,32 +319,7 @@ func (p *pdfWriter) parted() {
 	for i := range natural {
 		natural[i] = max(least[i], min(natural[i], 50))
 	}
-	keys := p.plan.Key
-	if len(keys) == 0 {
-		keys = p.plan.Groups
-	}
-	if len(keys) == 0 {
-		keys = []int{0}
-	}
-	taken := 0.0
-	for _, i := range keys {
-		taken += natural[i]
-	}
-	var parts [][]int
-	left := 0.0
-	for _, i := range p.all() {
-		if slices.Contains(keys, i) {
-			continue
-		}
-		if len(parts) == 0 || natural[i] > left {
-			parts, left = append(parts, slices.Clone(keys)), p.width()-taken
-		}
-		parts[len(parts)-1] = append(parts[len(parts)-1], i)
-		left -= natural[i]
-	}
-	if len(parts) == 0 {
-		parts = [][]int{keys}
-	}
+	parts := partsOf(p.plan, p.width(), natural)
 	lines := p.early
 	for n, show := range parts {
 		p.spread(p.width(), show, natural, least)
@@ -427,7 +345,7 @@ func (p *pdfWriter) parted() {
 // as a newspaper does. It tells whether the table is narrow enough.
 func (p *pdfWriter) sideBySide() bool {
 	const gap, most = 8.0, 4
-	p.measure(p.width(), p.all())
+	p.measure(p.width())
 	p.font = max(p.font, leastFont)
 	wide := sumOf(p.widths)
 	across := min(int((p.width()+gap)/(wide+gap)), most)

@@ -9,10 +9,11 @@ import (
 	"io"
 	"strings"
 	"time"
-	"unicode/utf8"
 
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/shape"
+
+	"gonum.org/v1/plot/text"
 )
 
 // slides writes a presentation (ECMA-376 part 1, PresentationML): a slide with
@@ -26,6 +27,7 @@ type slides struct {
 	style *Style
 	n     int // slides
 	media int
+	hand  text.Handler
 	said  []string
 
 	reading
@@ -40,6 +42,8 @@ var (
 	pptxMaster string
 	//go:embed pptx/layout.xml
 	pptxLayout string
+	//go:embed pptx/notes.xml
+	pptxNotes string
 )
 
 // Measures of a slide, in English metric units: 914,400 to an inch.
@@ -47,13 +51,16 @@ const (
 	slideWide  = 12192000
 	slideHigh  = 6858000
 	slideEdge  = 609600
-	slideRows  = 13 // of a table on one slide
 	slideBody  = 1371600
 	emuOfPoint = 12700
 )
 
 func newSlides(w io.Writer, h *Head, s *Style) (Writer, error) {
-	p := &slides{out: w, zip: zip.NewWriter(w), head: h, style: s}
+	hand, err := lettering()
+	if err != nil {
+		return nil, err
+	}
+	p := &slides{out: w, zip: zip.NewWriter(w), head: h, style: s, hand: hand}
 	words := s.Locale.Words
 	about := words.AsOf + " " + h.asOf(s.Locale)
 	if h.Run != "" {
@@ -108,9 +115,13 @@ func (p *slides) slide(body, rels string) error {
 	if err := p.put(fmt.Sprintf("ppt/slides/slide%d.xml", p.n), text); err != nil {
 		return err
 	}
-	return p.put(fmt.Sprintf("ppt/slides/_rels/slide%d.xml.rels", p.n),
+	if err := p.put(fmt.Sprintf("ppt/slides/_rels/slide%d.xml.rels", p.n),
 		relations(`<Relationship Id="rId1" Type="`+officeRel+`slideLayout" Target="../slideLayouts/slideLayout1.xml"/>`+
-			rels))
+			fmt.Sprintf(`<Relationship Id="rId9" Type="%snotesSlide" Target="../notesSlides/notesSlide%d.xml"/>`, officeRel, p.n)+
+			rels)); err != nil {
+		return err
+	}
+	return p.notes()
 }
 
 const officeRel = "http://schemas.openxmlformats.org/officeDocument/2006/relationships/"
@@ -140,7 +151,7 @@ func (p *slides) Line(line *shape.Line) error {
 	if done, err := p.take(p.style, line); done || err != nil {
 		return err
 	}
-	if len(p.lines) >= slideRows*MaxSlides {
+	if len(p.lines) >= mostRows*MaxSlides {
 		return tooMuch("presentation", MaxSlides, "slides",
 			"Choose pdf or xlsx for this output, or the summary of the section.")
 	}
@@ -151,13 +162,7 @@ func (p *slides) Line(line *shape.Line) error {
 func (p *slides) End() error {
 	switch p.plan.Kind {
 	case job.SectionText:
-		var body strings.Builder
-		for _, line := range strings.Split(p.plan.Text, "\n") {
-			body.WriteString(paragraph(line, 1800, false, "24272B"))
-		}
-		return p.slide(p.title("")+
-			placed("", 3, "Text", slideEdge, slideBody, slideWide-2*slideEdge, slideHigh-slideBody-2*slideEdge,
-				body.String())+p.footer(), "")
+		return p.prose()
 	case job.SectionFigures:
 		return p.figures()
 	}
@@ -171,18 +176,7 @@ func (p *slides) End() error {
 			placed("", 3, "Text", slideEdge, slideBody, slideWide-2*slideEdge, 600000,
 				paragraph(p.style.Locale.Words.NoRows, 1800, false, "5D6167"))+p.footer(), "")
 	}
-	all := (len(p.lines) + slideRows - 1) / slideRows
-	for i := range all {
-		lines := p.lines[i*slideRows : min((i+1)*slideRows, len(p.lines))]
-		more := ""
-		if all > 1 {
-			more = fmt.Sprintf(" (%d/%d)", i+1, all)
-		}
-		if err := p.slide(p.title(more)+p.table(lines)+p.footer(), ""); err != nil {
-			return err
-		}
-	}
-	return nil
+	return p.tables()
 }
 
 func (p *slides) title(more string) string {
@@ -203,24 +197,35 @@ func (p *slides) footer() string {
 }
 
 func (p *slides) figures() error {
-	body := p.title("")
 	if len(p.shown) == 0 {
-		body += placed("", 3, "Text", slideEdge, slideBody, slideWide-2*slideEdge, 600000,
-			paragraph(p.style.Locale.Words.NoRows, 1800, false, "5D6167"))
+		return p.slide(p.title("")+placed("", 3, "Text", slideEdge, slideBody, slideWide-2*slideEdge, 600000,
+			paragraph(p.style.Locale.Words.NoRows, 1800, false, "5D6167"))+p.footer(), "")
 	}
-	const across = 3
-	width := (slideWide - 2*slideEdge) / across
-	for i, f := range p.shown {
-		colour, ok := markColours[f.mark]
-		if !ok {
-			colour = "5D6167"
+	const across, most = 3, 9
+	const width = (slideWide - 2*slideEdge) / across
+	const room = (width - 150000) / emuOfPoint
+	all := (len(p.shown) + most - 1) / most
+	for n := range all {
+		body := p.title(partOf(n, all))
+		for i, f := range p.shown[n*most : min((n+1)*most, len(p.shown))] {
+			colour, ok := markColours[f.mark]
+			if !ok {
+				colour = "5D6167"
+			}
+			size := 40.0
+			if w := p.points(f.text, true) * size / slideFont; w > room {
+				size *= room / w // a number is rather smaller than broken
+			}
+			body += placed("", 10+i, f.label, slideEdge+width*(i%across), slideBody+200000+1550000*(i/across), width-150000,
+				1450000,
+				paragraph(f.label, 1400, false, "5D6167")+paragraph(f.text, int(size*100), true, "24272B")+
+					paragraph(f.change, 1300, false, colour))
 		}
-		body += placed("", 10+i, f.label, slideEdge+width*(i%across), slideBody+200000+1650000*(i/across), width-150000,
-			1500000,
-			paragraph(f.label, 1400, false, "5D6167")+paragraph(f.text, 4000, true, "24272B")+
-				paragraph(f.change, 1300, false, colour))
+		if err := p.slide(body+p.footer(), ""); err != nil {
+			return err
+		}
 	}
-	return p.slide(body+p.footer(), "")
+	return nil
 }
 
 func (p *slides) picture() error {
@@ -240,74 +245,14 @@ func (p *slides) picture() error {
 		fmt.Sprintf(`<Relationship Id="rId2" Type="%simage" Target="../media/chart%d.png"/>`, officeRel, p.media))
 }
 
-// table is a table of lines with its head.
-func (p *slides) table(lines []textLine) string {
-	n := len(p.plan.Columns)
-	widths := make([]int, n)
-	all := 0
-	for i, c := range p.plan.Columns {
-		widths[i] = max(utf8.RuneCountInString(p.style.head(c)), 6)
-		for _, line := range lines {
-			widths[i] = max(widths[i], min(utf8.RuneCountInString(line.cells[i]), 40))
-		}
-		all += widths[i]
-	}
-	var out strings.Builder
-	total := slideWide - 2*slideEdge
-	size := 1200
-	if all > 120 {
-		size = max(600, 1200*120/all)
-	}
-	fmt.Fprintf(&out,
-		`<p:graphicFrame><p:nvGraphicFramePr><p:cNvPr id="5" name="Table" descr="%s"/><p:cNvGraphicFramePr><a:graphicFrameLocks noGrp="1"/></p:cNvGraphicFramePr><p:nvPr/></p:nvGraphicFramePr><p:xfrm><a:off x="%d" y="%d"/><a:ext cx="%d" cy="%d"/></p:xfrm><a:graphic><a:graphicData uri="http://schemas.openxmlformats.org/drawingml/2006/table"><a:tbl><a:tblPr firstRow="1"/><a:tblGrid>`,
-		escape(p.plan.Title), slideEdge, slideBody, total, 320000*(len(lines)+1))
-	for _, w := range widths {
-		fmt.Fprintf(&out, `<a:gridCol w="%d"/>`, total*w/all)
-	}
-	out.WriteString(`</a:tblGrid>`)
-	row := func(cells []string, bold bool, colour string, marks []job.Mark, under string, thick int) {
-		out.WriteString(`<a:tr h="320000">`)
-		for i, text := range cells {
-			align, of := "l", colour
-			if p.plan.Columns[i].Kind.Numeric() {
-				align = "r"
-			}
-			strong := bold
-			if i < len(marks) && marks[i] != job.MarkNone {
-				strong = marks[i] != job.MarkFaint
-				if hex, ok := markColours[marks[i]]; ok {
-					of = hex
-				}
-			}
-			b := ""
-			if strong {
-				b = ` b="1"`
-			}
-			fmt.Fprintf(&out,
-				`<a:tc><a:txBody><a:bodyPr/><a:lstStyle/><a:p><a:pPr algn="%s"/><a:r><a:rPr lang="en" sz="%d"%s><a:solidFill><a:srgbClr val="%s"/></a:solidFill></a:rPr><a:t>%s</a:t></a:r></a:p></a:txBody><a:tcPr marL="45720" marR="91440" marT="36000" marB="36000" anchor="ctr"><a:lnL w="0"><a:noFill/></a:lnL><a:lnR w="0"><a:noFill/></a:lnR><a:lnT w="0"><a:noFill/></a:lnT><a:lnB w="%d"><a:solidFill><a:srgbClr val="%s"/></a:solidFill></a:lnB><a:noFill/></a:tcPr></a:tc>`,
-				align, size, b, of, escape(text), thick, under)
-		}
-		out.WriteString(`</a:tr>`)
-	}
-	heads := make([]string, n)
-	for i, c := range p.plan.Columns {
-		heads[i] = p.style.head(c)
-	}
-	row(heads, true, "5D6167", nil, "86561B", 19050)
-	for _, line := range lines {
-		row(line.cells, line.kind != shape.Data, "24272B", line.marks, "E5DDCD", 9525)
-	}
-	out.WriteString(`</a:tbl></a:graphicData></a:graphic></p:graphicFrame>`)
-	return out.String()
-}
-
 func (p *slides) Close() error {
 	var types, list, rels strings.Builder
 	for i := 1; i <= p.n; i++ {
 		fmt.Fprintf(&types,
-			`<Override PartName="/ppt/slides/slide%d.xml" ContentType="application/vnd.openxmlformats-officedocument.presentationml.slide+xml"/>`, i)
-		fmt.Fprintf(&list, `<p:sldId id="%d" r:id="rId%d"/>`, 255+i, i+2)
-		fmt.Fprintf(&rels, `<Relationship Id="rId%d" Type="%sslide" Target="slides/slide%d.xml"/>`, i+2, officeRel, i)
+			`<Override PartName="/ppt/slides/slide%d.xml" ContentType="application/vnd.openxmlformats-officedocument.presentationml.slide+xml"/>`+
+				`<Override PartName="/ppt/notesSlides/notesSlide%d.xml" ContentType="application/vnd.openxmlformats-officedocument.presentationml.notesSlide+xml"/>`, i, i)
+		fmt.Fprintf(&list, `<p:sldId id="%d" r:id="rId%d"/>`, 255+i, i+3)
+		fmt.Fprintf(&rels, `<Relationship Id="rId%d" Type="%sslide" Target="slides/slide%d.xml"/>`, i+3, officeRel, i)
 	}
 	when := p.head.AsOf.UTC().Format(time.RFC3339)
 	about := "Run " + p.head.Run
@@ -326,13 +271,15 @@ func (p *slides) Close() error {
 				`presentationml.presentation.main+xml"/><Override PartName="/ppt/slideMasters/slideMaster1.xml" ContentType="` + of + `presentationml.slideMaster+xml"/>` +
 				`<Override PartName="/ppt/slideLayouts/slideLayout1.xml" ContentType="` + of +
 				`presentationml.slideLayout+xml"/><Override PartName="/ppt/theme/theme1.xml" ContentType="` + of +
-				`theme+xml"/>` +
+				`theme+xml"/><Override PartName="/ppt/theme/theme2.xml" ContentType="` + of +
+				`theme+xml"/><Override PartName="/ppt/notesMasters/notesMaster1.xml" ContentType="` + of +
+				`presentationml.notesMaster+xml"/>` +
 				`<Override PartName="/docProps/core.xml" ContentType="application/vnd.openxmlformats-package.core-properties+xml"/><Override PartName="/docProps/app.xml" ContentType="` + of + `extended-properties+xml"/>` + types.String() + `</Types>`,
 		},
 		{
 			"ppt/presentation.xml",
 			`<p:presentation ` + namespaces +
-				`><p:sldMasterIdLst><p:sldMasterId id="2147483648" r:id="rId1"/></p:sldMasterIdLst><p:sldIdLst>` +
+				`><p:sldMasterIdLst><p:sldMasterId id="2147483648" r:id="rId1"/></p:sldMasterIdLst><p:notesMasterIdLst><p:notesMasterId r:id="rId3"/></p:notesMasterIdLst><p:sldIdLst>` +
 				list.String() +
 				fmt.Sprintf(`</p:sldIdLst><p:sldSz cx="%d" cy="%d"/><p:notesSz cx="%d" cy="%d"/></p:presentation>`,
 					slideWide, slideHigh, slideHigh, slideWide),
@@ -350,6 +297,8 @@ func (p *slides) Close() error {
 			`<Properties xmlns="http://schemas.openxmlformats.org/officeDocument/2006/extended-properties"><Application>Iron Bell</Application></Properties>`,
 		},
 		{"ppt/theme/theme1.xml", pptxTheme},
+		{"ppt/theme/theme2.xml", pptxTheme},
+		{"ppt/notesMasters/notesMaster1.xml", pptxNotes},
 		{"ppt/slideMasters/slideMaster1.xml", pptxMaster},
 		{"ppt/slideLayouts/slideLayout1.xml", pptxLayout},
 	} {
@@ -367,13 +316,18 @@ func (p *slides) Close() error {
 			"ppt/_rels/presentation.xml.rels",
 			`<Relationship Id="rId1" Type="` + officeRel +
 				`slideMaster" Target="slideMasters/slideMaster1.xml"/><Relationship Id="rId2" Type="` + officeRel +
-				`theme" Target="theme/theme1.xml"/>` + rels.String(),
+				`theme" Target="theme/theme1.xml"/><Relationship Id="rId3" Type="` + officeRel +
+				`notesMaster" Target="notesMasters/notesMaster1.xml"/>` + rels.String(),
 		},
 		{
 			"ppt/slideMasters/_rels/slideMaster1.xml.rels",
 			`<Relationship Id="rId1" Type="` + officeRel +
 				`slideLayout" Target="../slideLayouts/slideLayout1.xml"/><Relationship Id="rId2" Type="` + officeRel +
 				`theme" Target="../theme/theme1.xml"/>`,
+		},
+		{
+			"ppt/notesMasters/_rels/notesMaster1.xml.rels",
+			`<Relationship Id="rId1" Type="` + officeRel + `theme" Target="../theme/theme2.xml"/>`,
 		},
 		{
 			"ppt/slideLayouts/_rels/slideLayout1.xml.rels",

@@ -97,9 +97,9 @@ func (ck *checks) checkTasks(ctx context.Context, v *fault.Invalid, who job.Pers
 	if err != nil {
 		return err
 	}
-	totals := &totalsOf{ck: ck, asked: len(task.WantedTotals(d.Tasks))+len(task.WantedCells(d.Tasks)) > 0}
+	totals := &totalsOf{ck: ck, asked: len(task.WantedTotals(d.Tasks))+len(task.WantedCells(d.Tasks)) > 0 || task.NamesColumns(d.Tasks)}
 	k := &task.Checking{
-		V: v, Store: ck.store, Uses: uses, Report: ck.report, Totals: totals.of, Who: who,
+		V: v, Store: ck.store, Uses: uses, Report: ck.report, Totals: totals.of, Columns: totals.sections, Who: who,
 		Had: ck.hadIdentity(ctx, old),
 	}
 	for i, name := range d.Own {

@@ -19,13 +19,24 @@ type totalsOf struct {
 	known map[string]*columnsOf // by report; nil for one whose source does not answer
 }
 
-// columnsOf are the columns of a report, and those of numbers.
-type columnsOf struct{ all, numbers []string }
+// columnsOf are the columns of a report that are shown, those of numbers, and those of each section.
+type columnsOf struct {
+	all, numbers []string
+	by           map[string][]string
+}
 
 // of lists the columns that a report adds up; known is false when nobody can say.
 func (t *totalsOf) of(ctx context.Context, r job.Report) (columns []string, known bool) {
 	if found := t.columns(ctx, r); found != nil {
 		return found.numbers, true
+	}
+	return nil, false
+}
+
+// sections lists the columns of each section of a report; known is false when nobody can say.
+func (t *totalsOf) sections(ctx context.Context, r job.Report) (columns map[string][]string, known bool) {
+	if found := t.columns(ctx, r); found != nil {
+		return found.by, true
 	}
 	return nil, false
 }
@@ -48,7 +59,7 @@ func (t *totalsOf) columns(ctx context.Context, r job.Report) *columnsOf {
 	}
 	ctx, stop := context.WithTimeout(ctx, checkLimit)
 	defer stop()
-	out := &columnsOf{all: []string{}, numbers: []string{}}
+	out := &columnsOf{all: []string{}, numbers: []string{}, by: map[string][]string{}}
 	for _, s := range r.Sections {
 		if strings.TrimSpace(s.SQL) == "" {
 			continue
@@ -60,6 +71,9 @@ func (t *totalsOf) columns(ctx context.Context, r job.Report) *columnsOf {
 			return nil
 		}
 		for _, c := range found {
+			if !s.Hides(c.Name) {
+				out.by[s.Name] = append(out.by[s.Name], c.Name)
+			}
 			if !slices.Contains(out.all, c.Name) && !s.Hides(c.Name) {
 				out.all = append(out.all, c.Name)
 			}

@@ -9,7 +9,9 @@ import (
 	"slices"
 	"strings"
 
+	"ironbell/internal/core/expr"
 	"ironbell/internal/core/job"
+	"ironbell/internal/core/locale"
 	"ironbell/internal/core/phrase"
 	"ironbell/internal/deliver"
 	"ironbell/internal/render"
@@ -131,18 +133,23 @@ func (k *Deliver) Ahead(ctx context.Context, w Work, t job.Task) (job.AheadTask,
 		return out, nil, err
 	}
 	d := withDefaults(*t.Deliver, settings)
+	lang, err := locale.Load(d.Locale)
+	if err != nil {
+		return out, nil, err
+	}
+	spoken := func(f *expr.Facts) { f.Locale = lang }
 	parts := hold(&d.Subject)
-	if out.Subject, err = w.fill(ctx, "the subject", d.Subject, nil); err != nil {
+	if out.Subject, err = w.fill(ctx, "the subject", d.Subject, spoken); err != nil {
 		return out, nil, err
 	}
 	out.Subject = parts.back(out.Subject)
 	parts = hold(&d.Body)
-	if out.Body, err = w.fill(ctx, "the body", d.Body, nil); err != nil {
+	if out.Body, err = w.fill(ctx, "the body", d.Body, spoken); err != nil {
 		return out, nil, err
 	}
 	out.Body = parts.back(out.Body)
 	parts = hold(&d.FirstLine)
-	if out.FirstLine, err = w.fill(ctx, "the first line", d.FirstLine, nil); err != nil {
+	if out.FirstLine, err = w.fill(ctx, "the first line", d.FirstLine, spoken); err != nil {
 		return out, nil, err
 	}
 	out.FirstLine = parts.back(out.FirstLine)

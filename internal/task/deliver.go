@@ -14,6 +14,7 @@ import (
 	"ironbell/internal/core/expr"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
+	"ironbell/internal/core/locale"
 	"ironbell/internal/core/phrase"
 	"ironbell/internal/deliver"
 	"ironbell/internal/render"
@@ -104,7 +105,7 @@ func (k *Deliver) checkFiles(c *Checking, where string, p records.Place, d *job.
 		"to": len(d.To) > 0, "cc": len(d.Cc) > 0, "bcc": len(d.Bcc) > 0, "to_query": d.ToQuery != nil,
 		"reply_to": d.ReplyTo != "", "priority": d.Priority != "",
 		"subject": d.Subject != "", "body": d.Body != "", "files": d.Files != "", "too_large": d.TooLarge != "",
-		"may_leave": d.MayLeave, "first_line": d.FirstLine != "",
+		"may_leave": d.MayLeave, "first_line": d.FirstLine != "", "locale": d.Locale != "",
 	} {
 		if given {
 			c.V.Add(where+"."+field, "the destination %q is of the protocol %s and takes files; this belongs to a mail",
@@ -160,6 +161,9 @@ func (k *Deliver) checkMail(ctx context.Context, c *Checking, where string, d *j
 	c.text(where+".subject", d.Subject)
 	c.text(where+".body", d.Body)
 	c.text(where+".first_line", d.FirstLine)
+	if _, err := locale.Load(d.Locale); err != nil {
+		c.V.Add(where+".locale", "%s", err)
+	}
 	c.text(where+".zip", d.Zip)
 	for field, given := range map[string]bool{
 		"folder": d.Folder != "", "name": d.Name != "", "if_exists": d.IfExists != "",

@@ -12,6 +12,7 @@ import (
 	"ironbell/internal/core/expr"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
+	"ironbell/internal/core/locale"
 	"ironbell/internal/core/phrase"
 	"ironbell/internal/deliver"
 	"ironbell/internal/render"
@@ -38,11 +39,8 @@ func (k *Deliver) mail(ctx context.Context, w Work, t job.Task, id int64, mailer
 		return Result{}, err
 	}
 	d := withDefaults(*t.Deliver, settings)
-	letter, err := k.letter(ctx, w, d, mailer)
-	if err != nil {
-		return Result{}, err
-	}
-	to, err := k.whom(ctx, w, d, &letter)
+	var seen deliver.Letter // who stands in its header
+	to, err := k.whom(ctx, w, d, &seen)
 	if err != nil {
 		return Result{}, err
 	}
@@ -58,6 +56,15 @@ func (k *Deliver) mail(ctx context.Context, w Work, t job.Task, id int64, mailer
 			fault.New(fault.Message, "send the mail", "nobody is to get it: "+why,
 				"Fill the group, post or list that it goes to, or let the task be passed over then (if_nobody).")
 	}
+	lang, err := k.language(ctx, d, to)
+	if err != nil {
+		return Result{}, err
+	}
+	letter, err := k.letter(ctx, w, d, mailer, lang)
+	if err != nil {
+		return Result{}, err
+	}
+	letter.To, letter.Cc = seen.To, seen.Cc
 	if err := carried(w, t, d); err != nil {
 		return Result{}, err
 	}
@@ -173,10 +180,34 @@ func withDefaults(d job.DeliverTask, settings job.MailSettings) job.DeliverTask 
 	return d
 }
 
-// letter writes the mail but for its recipients.
+// language is in which a mail writes its dates: its own, or that of its recipients when all wish the same.
+func (k *Deliver) language(ctx context.Context, d job.DeliverTask, to recipients.Resolved) (*locale.Locale, error) {
+	name := d.Locale
+	if name == "" {
+		ids := make([]int64, len(to.To))
+		for i, r := range to.To {
+			if ids[i] = r.PersonID; r.PersonID == 0 {
+				return nil, nil //nolint:nilnil // the neutral one: nobody knows what this one reads
+			}
+		}
+		all, err := k.Store.Languages(ctx, ids, 2)
+		if err != nil || len(all) != 1 {
+			return nil, err
+		}
+		name = all[0]
+	}
+	l, err := locale.Load(name)
+	if err != nil || l.Name == "" {
+		return nil, nil //nolint:nilerr,nilnil // it was there when it was chosen, or none was
+	}
+	return l, nil
+}
+
+// letter writes the mail but for its recipients; its dates in a language, or as they are everywhere.
 func (k *Deliver) letter(ctx context.Context, w Work, d job.DeliverTask,
-	mailer deliver.Mailer,
+	mailer deliver.Mailer, lang *locale.Locale,
 ) (deliver.Letter, error) {
+	spoken := func(f *expr.Facts) { f.Locale = lang }
 	letter := deliver.Letter{From: mailer.From(), Date: k.Now(), Priority: d.Priority, Headers: map[string]string{
 		"Auto-Submitted": "auto-generated", // RFC 3834
 	}}
@@ -196,13 +227,13 @@ func (k *Deliver) letter(ctx context.Context, w Work, d job.DeliverTask,
 		})
 	}
 	var err error
-	if letter.Subject, err = w.fill(ctx, "the subject", d.Subject, nil); err != nil {
+	if letter.Subject, err = w.fill(ctx, "the subject", d.Subject, spoken); err != nil {
 		return letter, err
 	}
-	if letter.Plain, err = w.fill(ctx, "the body", d.Body, nil); err != nil {
+	if letter.Plain, err = w.fill(ctx, "the body", d.Body, spoken); err != nil {
 		return letter, err
 	}
-	if letter.FirstLine, err = w.fill(ctx, "the first line", d.FirstLine, nil); err != nil {
+	if letter.FirstLine, err = w.fill(ctx, "the first line", d.FirstLine, spoken); err != nil {
 		return letter, err
 	}
 	if d.ReplyTo != "" {
@@ -220,6 +251,10 @@ func (k *Deliver) letter(ctx context.Context, w Work, d job.DeliverTask,
 		letter.Plain += "\n\n" + note
 	}
 	letter.Footer = fmt.Sprintf("Iron Bell, run %s, due %s", w.RunID, w.Due.Format("Mon 2 Jan 2006 15:04 MST"))
+	if lang != nil {
+		letter.Lang = lang.Lang
+		letter.Footer = fmt.Sprintf("Iron Bell, %s %s, %s %s", lang.Words.Run, w.RunID, lang.DateTime(w.Due), w.Due.Format("MST"))
+	}
 	return letter, nil
 }
 

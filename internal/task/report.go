@@ -65,6 +65,11 @@ func (k *Report) Check(ctx context.Context, c *Checking, where string, t job.Tas
 	for i, o := range t.Report.Outputs {
 		CheckOutput(c.V, fmt.Sprintf("%s.outputs[%d]", where, i), r, o, c.Row...)
 	}
+	if c.Columns != nil && NamesColumns([]job.Task{t}) {
+		if by, known := c.Columns(ctx, r); known {
+			checkColumns(c.V, where, r, t.Report.Outputs, by)
+		}
+	}
 	if err := c.May(ctx, where+".identity", r.Source, t.Report.Identity, r.Identity); err != nil {
 		return err
 	}
@@ -95,6 +100,35 @@ func (k *Report) Check(ctx context.Context, c *Checking, where string, t job.Tas
 		}
 	}
 	return nil
+}
+
+// NamesColumns tells whether an output of some tasks names its columns.
+func NamesColumns(tasks []job.Task) bool {
+	return slices.ContainsFunc(tasks, func(t job.Task) bool {
+		return t.Report != nil && slices.ContainsFunc(t.Report.Outputs, func(o job.Output) bool { return len(o.Columns) > 0 })
+	})
+}
+
+// checkColumns tells which columns that outputs name their sections do not have. What a section has in another form
+// is found when it runs.
+func checkColumns(v *fault.Invalid, where string, r job.Report, outputs []job.Output, by map[string][]string) {
+	for i, o := range outputs {
+		for _, s := range r.Sections {
+			has, known := by[s.Name]
+			taken := len(o.Sections) == 0 || slices.ContainsFunc(o.Sections, func(c job.Chosen) bool {
+				return c.Section == s.Name && c.Form == job.FormWhole
+			})
+			if !taken || !known || s.Kind == job.SectionText {
+				continue
+			}
+			for _, name := range o.Columns {
+				if !slices.Contains(has, name) {
+					v.Add(fmt.Sprintf("%s.outputs[%d].columns", where, i), "the section %q has no column %q; it has %s", s.Name, name,
+						strings.Join(has, ", "))
+				}
+			}
+		}
+	}
 }
 
 // CheckOutput tells what is wrong with an output of a report. Its names may speak

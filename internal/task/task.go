@@ -111,6 +111,8 @@ type Checking struct {
 
 	Report func(ctx context.Context, name string) (job.Report, error)
 	Totals func(ctx context.Context, r job.Report) (columns []string, known bool) // that a report adds up; may be nil
+	// Columns lists those of each section of a report, by its name; may be nil.
+	Columns func(ctx context.Context, r job.Report) (by map[string][]string, known bool)
 
 	Who job.Person                     // who saves
 	Had func(source, name string) bool // whether the job used this identity before

@@ -21,10 +21,11 @@ import (
 	"sync"
 	"time"
 
+	"ironbell/internal/core/locale"
+
 	"cel.dev/cel-go/cel"
 	"cel.dev/cel-go/common/types"
 	"cel.dev/cel-go/common/types/ref"
-	"github.com/lestrrat-go/strftime"
 )
 
 // maxResult bounds what one text may grow to, in bytes.
@@ -84,6 +85,7 @@ type Facts struct {
 	Totals   map[string]float64 // of the columns that Totals asked for
 	Files    map[string]string  // first file of the tasks, by name
 	Event    map[string]any
+	Locale   *locale.Locale // whose names months and days have; English when nil
 	Blanks   bool           // a cell that holds nothing is written as nothing; without it is an error
 	Cells    map[string]any // of the row at hand, or of the first rows of the tasks before, by column; see Cell
 }
@@ -111,7 +113,7 @@ type part struct {
 	literal string
 	program cel.Program
 	source  string
-	form    *strftime.Strftime
+	form    *locale.DateForm
 }
 
 // envs keeps one checked environment for each set of names; making one takes
@@ -237,7 +239,7 @@ func compile(source string, names Names) (part, error) {
 	p := part{source: source}
 	code := source
 	if colon := strings.Index(source, ":%"); colon >= 0 {
-		form, err := strftime.New(source[colon+1:])
+		form, err := locale.ReadDate(source[colon+1:])
 		if err != nil {
 			return p,
 				fmt.Errorf("the time form %q in {%s} is not known; use forms such as %%Y-%%m-%%d", source[colon+1:],
@@ -309,7 +311,7 @@ func (t Text) Fill(f Facts) (string, error) {
 			return "", fmt.Errorf("{%s}: %w", p.source, err)
 		}
 		// CEL keeps instants in UTC; a text speaks in the zone of the job.
-		text, err := p.say(value, f.Date.Location(), f.Blanks)
+		text, err := p.say(value, f.Date.Location(), f.Locale, f.Blanks)
 		if err != nil {
 			return "", fmt.Errorf("{%s}: %w", p.source, err)
 		}
@@ -321,10 +323,10 @@ func (t Text) Fill(f Facts) (string, error) {
 	return out.String(), nil
 }
 
-func (p part) say(value ref.Val, zone *time.Location, blanks bool) (string, error) {
+func (p part) say(value ref.Val, zone *time.Location, names *locale.Locale, blanks bool) (string, error) {
 	if t, ok := value.(types.Timestamp); ok {
 		if p.form != nil {
-			return p.form.FormatString(t.In(zone)), nil
+			return p.form.Text(names, t.In(zone)), nil
 		}
 		return t.In(zone).Format("2006-01-02 15.04"), nil
 	}

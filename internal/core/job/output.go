@@ -2,7 +2,7 @@ package job
 
 // Output is one file, or one for each section, that a report task makes.
 type Output struct {
-	Format    string    `json:"format" enum:"csv,tsv,json,jsonl,xlsx,pdf,html,html-mail,png,pptx"`
+	Format    string    `json:"format" enum:"csv,tsv,json,jsonl,xlsx,pdf,html,html-mail,png,pptx" doc:"csv, tsv, json, jsonl and xlsx take any number of rows, pdf at most 20,000 (6,000 tagged), html 50,000, html-mail shows 5,000, png 200, pptx what 60 slides hold"`
 	Name      string    `json:"name,omitempty" maxLength:"300" doc:"file name with moving parts; the report's name and the date when left out"`
 	Folder    string    `json:"folder,omitempty" maxLength:"500" doc:"folder below the destination's, with moving parts and / between"`
 	Sections  []Chosen  `json:"sections,omitempty" maxItems:"50" doc:"sections that it takes; all when left out"`

@@ -19,7 +19,7 @@ type Form struct {
 	column job.Column
 	group  bool
 	zone   *time.Location // nil: instants stay in the zone in which they came
-	date   []piece
+	date   *DateForm
 	days   map[string]string // dates repeat; each is written once
 	byDay  map[int]string    // of instants: the day
 	clocks [24 * 60]string   // of instants: the time of day
@@ -33,21 +33,26 @@ func (l *Locale) Form(kind rows.Kind, c job.Column, zone *time.Location, grouped
 	f := &Form{l: l, kind: kind, column: c, group: grouped && !c.Ungrouped, zone: zone, days: map[string]string{}}
 	if c.Date != "" {
 		var err error
-		if f.date, err = pieces(c.Date); err != nil {
+		if f.date, err = ReadDate(c.Date); err != nil {
 			return nil, err
 		}
 	}
 	return f, nil
 }
 
+// DateForm is a form of dates and times as strftime has it (POSIX.1-2024, strftime), whose names of months and days
+// are those of a locale. Any number of goroutines may use it.
+type DateForm struct{ pieces []piece }
+
 // piece is a piece of a date form: a name that the locale gives, or the rest.
 type piece struct {
-	name byte // B b A a, or 0
+	name byte // B b h A a, or 0
 	rest *strftime.Strftime
 }
 
-func pieces(form string) ([]piece, error) {
-	var out []piece
+// ReadDate reads a form such as %A %e %B %Y.
+func ReadDate(form string) (*DateForm, error) {
+	d := &DateForm{}
 	from := 0
 	flush := func(to int) error {
 		if to == from {
@@ -57,7 +62,7 @@ func pieces(form string) ([]piece, error) {
 		if err != nil {
 			return err
 		}
-		out = append(out, piece{rest: rest})
+		d.pieces = append(d.pieces, piece{rest: rest})
 		return nil
 	}
 	for i := 0; i+1 < len(form); i++ {
@@ -68,33 +73,47 @@ func pieces(form string) ([]piece, error) {
 			if err := flush(i); err != nil {
 				return nil, err
 			}
-			out = append(out, piece{name: form[i+1]})
+			d.pieces = append(d.pieces, piece{name: form[i+1]})
 			from = i + 2
 		}
 		i++
 	}
-	return out, flush(len(form))
+	return d, flush(len(form))
+}
+
+// Text writes an instant; in English without a locale.
+func (d *DateForm) Text(l *Locale, t time.Time) string {
+	var out strings.Builder
+	for _, p := range d.pieces {
+		if p.rest != nil {
+			out.WriteString(p.rest.FormatString(t))
+		} else {
+			out.WriteString(l.name(p.name, t))
+		}
+	}
+	return out.String()
 }
 
 // CheckDate tells what is wrong with a date form.
 func CheckDate(form string) error {
-	_, err := pieces(form)
+	_, err := ReadDate(form)
 	return err
 }
 
-func (f *Form) name(of byte, t time.Time) string {
-	if f.l.data == nil {
+// name is the name of a month or a day.
+func (l *Locale) name(of byte, t time.Time) string {
+	if l == nil || l.data == nil {
 		return t.Format(map[byte]string{'B': "January", 'b': "Jan", 'h': "Jan", 'A': "Monday", 'a': "Mon"}[of])
 	}
 	switch of {
 	case 'B':
-		return f.l.data.MonthWide(t.Month())
+		return l.data.MonthWide(t.Month())
 	case 'A':
-		return f.l.data.WeekdayWide(t.Weekday())
+		return l.data.WeekdayWide(t.Weekday())
 	case 'a':
-		return f.l.data.WeekdayAbbreviated(t.Weekday())
+		return l.data.WeekdayAbbreviated(t.Weekday())
 	default:
-		return f.l.data.MonthAbbreviated(t.Month())
+		return l.data.MonthAbbreviated(t.Month())
 	}
 }
 
@@ -144,15 +163,7 @@ func (f *Form) when(dst []byte, c rows.Cell) []byte {
 	var text string
 	switch {
 	case f.date != nil:
-		var out strings.Builder
-		for _, p := range f.date {
-			if p.rest != nil {
-				out.WriteString(p.rest.FormatString(t))
-			} else {
-				out.WriteString(f.name(p.name, t))
-			}
-		}
-		text = out.String()
+		text = f.date.Text(f.l, t)
 	case f.kind == rows.Date:
 		text = f.l.Date(t)
 	case f.kind == rows.Time:

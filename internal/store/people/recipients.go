@@ -195,6 +195,14 @@ func (q Q) PeopleByLogins(ctx context.Context, logins []string) ([]job.Person, e
 	return people, db.Wrap(err, "find the people")
 }
 
+// Languages lists the languages that some people wish, of which some wish none: the first limit that differ.
+func (q Q) Languages(ctx context.Context, ids []int64, limit int) ([]string, error) {
+	var all []string
+	err := sqlx.SelectContext(ctx, q.Ext, &all, `SELECT DISTINCT coalesce(wishes->>'language', '') FROM people WHERE id = ANY($1)
+		LIMIT $2`, ids, limit)
+	return all, db.Wrap(err, "find the people's languages")
+}
+
 // PeopleByMail finds people by their addresses, as an administrator gave them: an address
 // that somebody took for themselves makes nobody else's mail theirs.
 func (q Q) PeopleByMail(ctx context.Context, addresses []string) ([]job.Person, error) {

@@ -26,6 +26,7 @@ const labels: Record<string, string> = {
   'DeliverTask.formats': 'Takes only formats',
   'DeliverTask.if_exists': 'If the file exists',
   'DeliverTask.if_nobody': 'If it comes to nobody',
+  'DeliverTask.locale': 'Language of its dates',
   'DeliverTask.may_leave': 'Recipients may leave the list',
   'DeliverTask.name': 'File name',
   'DeliverTask.reply_to': 'Answers go to',
