@@ -14,7 +14,7 @@ import (
 )
 
 // Measures of what stands on a slide, in points. The letters are measured by our own fonts, which are no narrower
-// than those of the theme.
+// than those of the theme; with room for others.
 const (
 	slideFont  = 12.0 // of tables
 	slideSmall = 8.0  // of tables, at least
@@ -34,8 +34,11 @@ func (p *slides) points(s string, bold bool) float64 {
 	if bold {
 		style.Font = font.Font{Typeface: typeface, Size: slideFont, Weight: 3}
 	}
-	return float64(style.Width(s))
+	return float64(style.Width(s)) * otherFont
 }
+
+// otherFont is how much wider than ours the letters may be of a program that lacks the theme's and takes others.
+const otherFont = 1.12
 
 func partOf(n, all int) string {
 	if all < 2 {
@@ -67,7 +70,7 @@ func (p *slides) tables() error {
 		plan: p.plan, lines: p.lines[:min(len(p.lines), 2*widthRows)], pad: slidePad, width: p.points,
 		longest: slideRoom * 0.3, heads: make([]string, len(p.plan.Columns)),
 	}
-	f.natural.head, f.natural.cell = 90, 320
+	f.natural.head, f.natural.cell = 90, 600
 	for i, c := range p.plan.Columns {
 		f.heads[i] = p.style.head(c)
 	}
@@ -143,7 +146,7 @@ func (p *slides) row(page tablePage, line textLine) slideRow {
 		if p.points(r.cells[i], bold) <= room && !strings.Contains(r.cells[i], "\n") {
 			continue
 		}
-		over := wrapped(r.cells[i], p.style12(bold), vg.Length(room))
+		over := wrapped(r.cells[i], p.style12(bold), vg.Length(room/otherFont))
 		n := 0
 		for _, l := range over { // a word that is wider than its cell takes lines of its own
 			n += max(1, int(p.points(l, bold)/room+0.999))
@@ -236,7 +239,7 @@ func (p *slides) tableRow(out *strings.Builder, page tablePage, r slideRow, colo
 // prose writes a text over as many slides as it takes.
 func (p *slides) prose() error {
 	style := textStyle(p.hand, slideProse, ink)
-	lines := wrapped(p.plan.Text, style, slideRoom)
+	lines := wrapped(p.plan.Text, style, slideRoom/otherFont)
 	high := slideProse * slideLine
 	each := int(slideTall / high)
 	all := max((len(lines)+each-1)/each, 1)
