@@ -4,7 +4,7 @@ BIN := bin
 GO_FILES := $(shell git ls-files -co --exclude-standard '*.go' '*.sql' '*.html' go.mod go.sum)
 CONSOLE_FILES := $(shell git ls-files -co --exclude-standard console)
 
-.PHONY: help demo demo-reset test check attack torture soak lint build console screenshots bench describe
+.PHONY: help demo demo-reset test check attack torture soak lint build console screenshots gallery bench describe
 help: ## List what can be made
 	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 16
 
@@ -71,6 +71,9 @@ lint: ## Check form and structure
 screenshots: build ## Take the pictures of docs/screenshots from the demo that runs
 	@scripts/ensure test
 	@go run ./test/shots
+
+gallery: ## Make files of reports that are hard to lay out, and a page that shows them: .gallery/index.html
+	@go run ./test/gallery
 
 bench: build ## Measure speed, as ratios within one run
 	@scripts/ensure run

@@ -18,20 +18,27 @@ const (
 	tries = 200
 )
 
-// kept are the ports that Find gave away, each with what keeps others from it.
+// kept are the ports that were given away, each with what keeps others from it.
 var kept struct {
 	sync.Mutex
 	by []net.PacketConn
 }
 
-// Listen listens on a free port of 127.0.0.1.
+// Listen listens on a free port of 127.0.0.1, which is kept as those of Find are: who stops to listen for a while
+// finds it free.
 func Listen(ctx context.Context) (net.Listener, error) {
 	l, keeps, err := take(ctx)
 	if err != nil {
 		return nil, err
 	}
-	_ = keeps.Close() // the listener keeps it from now on
+	keep(keeps)
 	return l, nil
+}
+
+func keep(what net.PacketConn) {
+	kept.Lock()
+	defer kept.Unlock()
+	kept.by = append(kept.by, what)
 }
 
 // Find gives the number of a port that nothing listens on, and that no other Find or Listen gives away as
@@ -47,9 +54,7 @@ func Find(ctx context.Context) (int, error) {
 		_ = keeps.Close()
 		return 0, fmt.Errorf("find a free port: %s is no address of TCP", l.Addr())
 	}
-	kept.Lock()
-	defer kept.Unlock()
-	kept.by = append(kept.by, keeps)
+	keep(keeps)
 	return address.Port, nil
 }
 

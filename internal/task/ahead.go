@@ -153,8 +153,7 @@ func (k *Deliver) Ahead(ctx context.Context, w Work, t job.Task) (job.AheadTask,
 		return out, nil, err
 	}
 	out.FirstLine = parts.back(out.FirstLine)
-	var letter deliver.Letter
-	to, err := k.whom(ctx, w, d, &letter)
+	to, _, err := k.whom(ctx, w, d)
 	if err != nil {
 		return out, nil, err
 	}

@@ -39,8 +39,7 @@ func (k *Deliver) mail(ctx context.Context, w Work, t job.Task, id int64, mailer
 		return Result{}, err
 	}
 	d := withDefaults(*t.Deliver, settings)
-	var seen deliver.Letter // who stands in its header
-	to, err := k.whom(ctx, w, d, &seen)
+	to, address, err := k.whom(ctx, w, d)
 	if err != nil {
 		return Result{}, err
 	}
@@ -64,7 +63,7 @@ func (k *Deliver) mail(ctx context.Context, w Work, t job.Task, id int64, mailer
 	if err != nil {
 		return Result{}, err
 	}
-	letter.To, letter.Cc = seen.To, seen.Cc
+	address(&letter)
 	if err := carried(w, t, d); err != nil {
 		return Result{}, err
 	}
@@ -258,78 +257,90 @@ func (k *Deliver) letter(ctx context.Context, w Work, d job.DeliverTask,
 	return letter, nil
 }
 
-// whom finds who gets a mail, and writes those into its header who are seen.
-func (k *Deliver) whom(ctx context.Context, w Work, d job.DeliverTask, letter *deliver.Letter) (recipients.Resolved, error) {
+// whom finds who gets a mail. address writes those into its header who are seen, and says above its text what is to
+// be said of them.
+func (k *Deliver) whom(ctx context.Context, w Work, d job.DeliverTask) (to recipients.Resolved, address func(*deliver.Letter),
+	err error,
+) {
+	address = func(*deliver.Letter) {}
 	r := recipients.New(k.Store, k.Now())
 	var counts []int
 	asked, err := k.asked(ctx, w, d.ToQuery)
 	if err != nil {
-		return recipients.Resolved{}, err
+		return recipients.Resolved{}, nil, err
 	}
 	for _, list := range [][]string{append(slices.Clone(d.To), asked...), d.Cc, d.Bcc} {
 		filled := make([]string, len(list))
 		for i, text := range list {
 			if filled[i], err = w.fill(ctx, "the recipients", text, nil); err != nil {
-				return recipients.Resolved{}, err
+				return recipients.Resolved{}, nil, err
 			}
 		}
 		if err := r.Add(ctx, filled); err != nil {
-			return recipients.Resolved{}, err
+			return recipients.Resolved{}, nil, err
 		}
 		counts = append(counts, len(r.Out.To))
 	}
 	if err := k.joined(ctx, w, r); err != nil {
-		return recipients.Resolved{}, err
+		return recipients.Resolved{}, nil, err
 	}
 	// One that is wrong is one delivery that fails; the others get theirs.
 	for _, bad := range r.Wrong.Wrong {
-		address := bad.Where
-		if address == "" {
-			address = badAddress(bad.Sentence)
+		wrong := bad.Where
+		if wrong == "" {
+			wrong = badAddress(bad.Sentence)
 		}
-		r.Out.To = append(r.Out.To, sending.Recipient{Address: address, Bad: bad.Sentence})
+		r.Out.To = append(r.Out.To, sending.Recipient{Address: wrong, Bad: bad.Sentence})
 	}
 	all, err := recipients.Without(ctx, k.Store, w.JobID, r.Out)
 	if err != nil {
-		return recipients.Resolved{}, err
+		return recipients.Resolved{}, nil, err
 	}
 	if w.Corrects != 0 {
 		// It goes to those who have the wrong one, whoever would get it now.
 		if all, err = k.reached(ctx, w); err != nil {
-			return recipients.Resolved{}, err
+			return recipients.Resolved{}, nil, err
 		}
 		r.Out, counts = all, []int{len(all.To), len(all.To)}
-		letter.Subject = "Correction: " + letter.Subject
-		letter.Plain = fmt.Sprintf("This corrects what you got before: %s\nPlease use this one, and throw the "+
-			"other away.\n\n", w.Correction) + letter.Plain
+		address = func(letter *deliver.Letter) {
+			letter.Subject = "Correction: " + letter.Subject
+			letter.FirstLine = "This corrects what you got before: " + w.Correction
+			letter.Plain = letter.FirstLine + "\nPlease use this one, and throw the other away.\n\n" + letter.Plain
+		}
 	}
+	corrects := address
 	if w.Rehearsal != nil {
-		letter.Subject = "Rehearsal: " + letter.Subject
-		letter.Plain = fmt.Sprintf("This is a rehearsal for %s. In earnest it would have gone to %s.\n\n",
-			w.Rehearsal.Name, phrase.Few(all.Addresses())) + letter.Plain
-		letter.Footer = "Rehearsal. " + letter.Footer
-		letter.To = []string{w.Rehearsal.Mail}
 		return recipients.Resolved{
-			To: []sending.Recipient{{Address: w.Rehearsal.Mail, PersonID: w.Rehearsal.ID}}, Notes: all.Notes,
-		}, nil
+				To: []sending.Recipient{{Address: w.Rehearsal.Mail, PersonID: w.Rehearsal.ID}}, Notes: all.Notes,
+			}, func(letter *deliver.Letter) {
+				corrects(letter)
+				letter.Subject = "Rehearsal: " + letter.Subject
+				letter.FirstLine = fmt.Sprintf("This is a rehearsal for %s. In earnest it would have gone to %s.",
+					w.Rehearsal.Name, phrase.Few(all.Addresses()))
+				letter.Plain = letter.FirstLine + "\n\n" + letter.Plain
+				letter.Footer = "Rehearsal. " + letter.Footer
+				letter.To = []string{w.Rehearsal.Mail}
+			}, nil
 	}
 	place := map[string]int{}
 	for i, to := range r.Out.To {
 		place[to.Address] = i
 	}
-	for _, to := range all.To {
-		switch at := place[to.Address]; {
-		case to.Bad != "":
-		case at < counts[0]:
-			letter.To = append(letter.To, to.Address)
-		case at < counts[1]:
-			letter.Cc = append(letter.Cc, to.Address)
+	return all, func(letter *deliver.Letter) {
+		corrects(letter)
+		for _, to := range all.To {
+			switch at := place[to.Address]; {
+			case to.Bad != "":
+			case at < counts[0]:
+				letter.To = append(letter.To, to.Address)
+			case at < counts[1]:
+				letter.Cc = append(letter.Cc, to.Address)
+			}
 		}
-	}
-	if len(letter.To)+len(letter.Cc) > shownInHeader {
-		letter.To, letter.Cc = nil, nil
-	}
-	return all, nil
+		if len(letter.To)+len(letter.Cc) > shownInHeader {
+			letter.To, letter.Cc = nil, nil
+		}
+	}, nil
 }
 
 // joined adds those who joined the job and still may: as copies that nobody else sees.

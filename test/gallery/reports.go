@@ -1,0 +1,230 @@
+package main
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"ironbell/internal/core/job"
+	"ironbell/internal/core/rows"
+)
+
+// hard is a report that is hard to lay out.
+type hard struct {
+	name     string
+	output   job.Output
+	sections []section
+}
+
+type section struct {
+	job.Section
+
+	form    job.Form
+	columns []rows.Column
+	rows    []rows.Row
+}
+
+// columns reads "Port Route:text Sailings:whole" and the like; words of a head are joined by _.
+func columns(text string) (all []rows.Column) {
+	for one := range strings.FieldsSeq(text) {
+		name, kind, _ := strings.Cut(one, ":")
+		if kind == "" {
+			kind = string(rows.Text)
+		}
+		all = append(all, rows.Column{Name: strings.ReplaceAll(name, "_", " "), Kind: rows.Kind(kind)})
+	}
+	return all
+}
+
+func row(cells ...string) rows.Row {
+	r := make(rows.Row, len(cells))
+	for i, c := range cells {
+		r[i] = rows.Cell{Text: []byte(c), Null: c == "NULL"}
+	}
+	return r
+}
+
+var routes = []string{
+	"Tarnwick Quay to Ellerhaven", "Ellerhaven to Tarnwick Quay", "Tarnwick Quay to Grey Skerry", "Grey Skerry to Tarnwick Quay",
+	"Tarnwick Quay to Pennold", "Pennold to Fennmouth", "Fennmouth to Tarnwick Quay",
+}
+
+var ports = []string{"Tarnwick Quay", "Ellerhaven", "Grey Skerry", "Pennold", "Fennmouth"}
+
+// sailings is a table of n rows.
+func sailings(name string, n int, change ...func(*section)) section {
+	s := section{Section: job.Section{Name: name, Columns: []job.Column{
+		{Name: "On time", Percent: true, Decimals: places(1), Emphasis: []job.Emphasis{{If: `cell("On time") < 0.6`, As: "bad"}}},
+		{Name: "Fuel", Unit: "l"},
+	}}, columns: columns("Port Route Day:date Passengers:whole Fuel:number On_time:number")}
+	for i := range n {
+		s.rows = append(s.rows, row(ports[i*len(ports)/max(n, 1)], routes[i%len(routes)],
+			day(i%28), fmt.Sprint(1000+i*37%900), fmt.Sprintf("%.1f", 310.5+float64(i*71%400)), fmt.Sprintf("0.%03d", 500+i*97%500)))
+	}
+	for _, c := range change {
+		c(&s)
+	}
+	return s
+}
+
+func places(n int) *int { return &n }
+
+func day(n int) string { return time.Date(2026, 11, 1+n, 0, 0, 0, 0, time.UTC).Format(time.DateOnly) }
+
+func grouped(levels ...string) func(*section) {
+	return func(s *section) {
+		s.Group = levels
+		s.Columns = append(s.Columns, job.Column{Name: "Passengers", Total: job.TotalSum})
+	}
+}
+
+func words(n int, word string) string { return strings.TrimSpace(strings.Repeat(word+" ", n)) }
+
+// chart is a chart of series over n steps; value gives each number.
+func chart(form job.ChartForm, n int, change func(*job.Chart), value func(series, step int) string, series ...string) section {
+	c := &job.Chart{Form: form, Along: "Day", Series: series}
+	if change != nil {
+		change(c)
+	}
+	s := section{Section: job.Section{Name: "Fuel burn", Kind: job.SectionChart, Chart: c}}
+	s.columns = columns("Day:date")
+	for _, name := range series {
+		s.columns = append(s.columns, rows.Column{Name: name, Kind: rows.Number})
+	}
+	for i := range n {
+		cells := []string{day(i)}
+		for k := range series {
+			cells = append(cells, value(k, i))
+		}
+		s.rows = append(s.rows, row(cells...))
+	}
+	return s
+}
+
+func rising(series, step int) string { return fmt.Sprint(900 + 400*series + step*37*(1+series%2)) }
+
+// split is a chart with one series for each of n vessels.
+func split(form job.ChartForm, n, steps int, along string) section {
+	s := section{
+		Section: job.Section{Name: "By vessel", Kind: job.SectionChart, Chart: &job.Chart{
+			Form: form, Along: "Along", Split: "Vessel", Series: []string{"Litres"},
+		}},
+		columns: columns("Along Vessel Litres:number"),
+	}
+	for i := range steps {
+		for k := range n {
+			s.rows = append(s.rows, row(fmt.Sprintf(along, i+1), fmt.Sprintf("Vessel %02d", k+1), fmt.Sprint(100*(k+1)+i*i)))
+		}
+	}
+	return s
+}
+
+func figures(name string, cells ...string) section {
+	s := section{Section: job.Section{Name: name, Kind: job.SectionFigures}}
+	r := make([]string, 0, len(cells)/2)
+	for i := 0; i < len(cells); i += 2 {
+		s.columns = append(s.columns, rows.Column{Name: cells[i], Kind: rows.Number})
+		r = append(r, cells[i+1])
+	}
+	s.rows = []rows.Row{row(r...)}
+	return s
+}
+
+func prose(text string) section {
+	return section{Section: job.Section{Name: "Remarks", Kind: job.SectionText, Text: text}}
+}
+
+// table is a table of given rows, with columns as columns reads them.
+func table(name, of string, all ...rows.Row) section {
+	return section{Section: job.Section{Name: name}, columns: columns(of), rows: all}
+}
+
+// wide is a table of n columns of numbers.
+func wide(n, high int, head string) section {
+	s := section{Section: job.Section{Name: "Wide", Key: []string{"Vessel"}}, columns: columns("Vessel")}
+	for i := range n {
+		s.columns = append(s.columns, rows.Column{Name: fmt.Sprintf(head, i+1), Kind: rows.Number})
+	}
+	for r := range high {
+		cells := []string{fmt.Sprintf("Kittiwake %d", r+1)}
+		for i := range n {
+			cells = append(cells, fmt.Sprint(1000*(r+1)+i*i*13))
+		}
+		s.rows = append(s.rows, row(cells...))
+	}
+	return s
+}
+
+// scripts are names as people write them.
+var scripts = []string{
+	"Ψαρομάλλης Αντώνιος", "Щербаков Юрий", "Nguyễn Thị Hạnh", "渡し船の時刻表", "渡轮时刻表", "여객선 시간표", "جدول العبّارات", "לוח המעבורות",
+	"ตารางเรือข้ามฟาก", "नौका समय सारणी", "Þórarinn Ægisson", "e\u0301te\u0301 combined", "⛴ 🌊 ≤ 5 ₹",
+}
+
+func reports() []hard {
+	var named []rows.Row
+	for i, s := range scripts {
+		named = append(named, row(s, fmt.Sprint(i)))
+	}
+	var twelve []section
+	for i := range 12 {
+		twelve = append(twelve, sailings(fmt.Sprintf("Part %d: %s", i+1, ports[i%len(ports)]), 9))
+	}
+	numbers := func(c *job.Chart) { c.Numbers = true }
+	alone := func(c *job.Chart) { c.WithoutTable = true; c.Targets = []job.Target{{At: 1800, Label: "Bunker limit"}} }
+	page := func(p job.Page) job.Output { return job.Output{Page: &p} }
+	in := func(locale string) job.Output { return job.Output{Locale: locale} }
+	return []hard{
+		{"One row", job.Output{}, []section{sailings("Sailings", 1)}},
+		{"No rows", job.Output{}, []section{sailings("Sailings", 0)}},
+		{"Forty rows", job.Output{}, []section{sailings("Sailings", 40)}},
+		{"Six hundred rows", job.Output{}, []section{sailings("Sailings", 600)}},
+		{"Groups with totals", job.Output{}, []section{sailings("Sailings", 30, grouped("Port"))}},
+		{"A summary", job.Output{}, []section{sailings("Sailings", 30, grouped("Port"), func(s *section) { s.form = job.FormSummary })}},
+		{"Long words", job.Output{}, []section{table("Words", "Ship Remark Passengers:whole",
+			row("Kittiwake", words(12, "Unladenfreightvehicleaccompanied"), "1240"), row("Guillemot", strings.Repeat("Donaudampfschiff", 9), "7"))}},
+		{"Long texts", job.Output{}, []section{table("Texts", "Ship Remark Passengers:whole",
+			row("Kittiwake", words(60, "waits for the tide"), "1240"), row("Guillemot", words(25, "at the outer quay"), "96"))}},
+		{"A text longer than a page", job.Output{}, []section{table("Texts", "Ship Remark", row("Kittiwake", words(2500, "tide")))}},
+		{"Lines within cells", job.Output{}, []section{table("Lines", "Ship Remark", row("Kittiwake", "first\nsecond\nthird"), row("Fulmar", "one"))}},
+		{"Long heads", job.Output{}, []section{table("Heads", "Classification_of_unaccompanied_vehicles:whole Administrationonlyremark Total:whole Departurescancelled:whole Chargeableweight:number",
+			row("1", "x", "2", "3", "4.5"), row("10000", "unaccompanied", "2", "3", "1234567.25"))}},
+		{"Twelve columns", job.Output{}, []section{wide(12, 20, "Passengers %d")}},
+		{"Twenty-five columns", job.Output{}, []section{wide(25, 20, "Measure %02d")}},
+		{"Forty columns", job.Output{}, []section{wide(39, 12, "M%02d")}},
+		{"Forty columns, smaller", page(job.Page{Wide: job.WideSmaller}), []section{wide(39, 12, "M%02d")}},
+		{"Large numbers", job.Output{}, []section{table("Numbers", "What Sum:number Count:whole",
+			row("a", "123456789012345678.25", "9007199254740993"), row("b", "-0.000001", "-3"), row("c", "1e20", "0"), row("d", "NaN", "NULL"))}},
+		{"Nothing and nothing more", job.Output{}, []section{table("Nulls", "Port Day:date Sum:number Late:bool", row("NULL", "NULL", "NULL", "NULL"), row("", "2026-11-20", "0", "t"))}},
+		{"Every script", job.Output{}, []section{table("Names", "Name No:whole", named...)}},
+		{"Marks of HTML and formulas", job.Output{}, []section{table("Marks & <signs>", "Text No:whole", row(`<script>alert("x")</script>`, "1"), row(`=HYPERLINK("x")`, "2"), row(`"quoted" & 'so'`, "3"))}},
+		{"Twelve sections", job.Output{}, twelve},
+		{"Twelve sections with contents", page(job.Page{Contents: true}), twelve},
+		{"One page", page(job.Page{OnePage: true}), []section{figures("The week", "Sailings", "560", "On time", "91.7"), chart(job.ChartBar, 7, nil, rising, "Harrier", "Petrel"), sailings("Sailings", 30)}},
+		{"In German", in("de"), []section{sailings("Fahrten", 12, grouped("Port")), chart(job.ChartLine, 14, nil, rising, "Harrier")}},
+		{"In French", in("fr"), []section{sailings("Traversées", 12, grouped("Port"))}},
+		{"In Greek", in("el"), []section{sailings("Δρομολόγια", 5), figures("Σύνοψη", "Επιβάτες", "18240")}},
+		{"One figure", job.Output{}, []section{figures("Today", "Sailings", "42")}},
+		{"Twenty figures", job.Output{}, []section{figures("Many", strings.Fields(words(20, "Passengers_carried 1234567.5"))...)}},
+		{"Long figures", job.Output{}, []section{figures("Long", "A label that goes on for quite a while and then some more", "123456789012345.67", "B", "1")}},
+		{"A line of many days", job.Output{}, []section{chart(job.ChartLine, 300, nil, rising, "Harrier", "Petrel")}},
+		{"A line of one day", job.Output{}, []section{chart(job.ChartLine, 1, nil, rising, "Harrier")}},
+		{"A chart of nothing", job.Output{}, []section{chart(job.ChartLine, 0, nil, rising, "Harrier")}},
+		{"Negative bars", job.Output{}, []section{chart(job.ChartBar, 8, numbers, func(k, i int) string { return fmt.Sprint(120*(i-4) + 50*k) }, "Harrier", "Petrel")}},
+		{"Stacked, with numbers", job.Output{}, []section{chart(job.ChartStacked, 7, numbers, rising, "Harrier", "Petrel", "Skipper")}},
+		{"A target, without the table", job.Output{}, []section{chart(job.ChartLine, 20, alone, rising, "Harrier", "Petrel")}},
+		{"Missing values", job.Output{}, []section{chart(job.ChartLine, 20, nil, func(k, i int) string {
+			if i%5 == 2 {
+				return "NULL"
+			}
+			return rising(k, i)
+		}, "Harrier", "Petrel")}},
+		{"Thirty series", job.Output{}, []section{split(job.ChartStacked, 30, 6, "Week %d")}},
+		{"Shares", job.Output{}, []section{split(job.ChartShare, 5, 8, "Week %d")}},
+		{"Bars with long names", job.Output{}, []section{split(job.ChartBar, 2, 7, "Tarnwick Quay to Grey Skerry by way of the inner sound %d")}},
+		{"A hundred bars", job.Output{}, []section{split(job.ChartBar, 1, 100, "Berth %d")}},
+		{"A long remark", job.Output{}, []section{prose(words(400, "Two storms closed Grey Skerry.") + "\n\n" + words(40, "Winter timetable."))}},
+		{"A wide page", page(job.Page{Direction: "sideways", Size: "A5"}), []section{sailings("Sailings", 25)}},
+		{"A name that goes on and on, " + words(12, "and on") + ", with % & ? # / and “quotes”", job.Output{}, []section{sailings(words(20, "Sailings"), 5)}},
+	}
+}
