@@ -72,6 +72,9 @@ func (c *chartData) extent() (low, high float64) {
 	if c.plan.Chart.Form != job.ChartLine || low > 0 && low < high*0.6 {
 		low, high = min(low, 0), max(high, 0)
 	}
+	if low == high { // one number alone: it is measured from nothing
+		low, high = min(low, 0), max(high, 0)
+	}
 	if low == high {
 		high++
 	}

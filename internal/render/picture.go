@@ -83,10 +83,16 @@ func (p *picture) Close() error {
 	var widths []vg.Length
 	var prose []string
 	switch {
+	case p.chart != nil && len(p.chart.along) == 0:
+		high = 2 * pictureRow
 	case p.chart != nil:
 		high = 300
 	case p.plan.Kind == job.SectionFigures:
-		width, high = max(vg.Length(170*len(p.shown)), 360), 64
+		width, high = pictureEdge, 64
+		for _, f := range p.shown {
+			width += p.figureWide(f)
+		}
+		width = max(width, 360)
 	case p.plan.Kind == job.SectionText:
 		prose = wrapped(p.letters.fit(p.plan.Text), p.lettered(pictureText, ink, false), width-2*pictureEdge)
 		high = pictureRow * vg.Length(len(prose))
@@ -106,6 +112,8 @@ func (p *picture) Close() error {
 	to.FillText(small, vg.Point{X: pictureEdge, Y: pictureEdge - 6}, foot)
 	top := whole - pictureEdge - 26
 	switch {
+	case p.chart != nil && len(p.chart.along) == 0:
+		to.FillText(p.lettered(pictureText, faint, false), vg.Point{X: pictureEdge, Y: top - pictureRow}, p.style.Locale.Words.NoRows)
 	case p.chart != nil:
 		if err := p.chart.draw(draw.Crop(to, pictureEdge-8, -pictureEdge+8, pictureEdge+14,
 			-pictureEdge-26)); err != nil {
@@ -212,8 +220,8 @@ func (p *picture) table(to draw.Canvas, top vg.Length, widths []vg.Length) {
 }
 
 func (p *picture) figures(to draw.Canvas, top vg.Length) {
-	for i, f := range p.shown {
-		x := pictureEdge + 170*vg.Length(i)
+	x := vg.Length(pictureEdge)
+	for _, f := range p.shown {
 		to.FillText(p.lettered(9, faint, false), vg.Point{X: x, Y: top - 12}, p.letters.fit(f.label))
 		to.FillText(p.lettered(22, ink, true), vg.Point{X: x, Y: top - 38}, p.letters.fit(f.text))
 		of := color.Color(faint)
@@ -221,5 +229,13 @@ func (p *picture) figures(to draw.Canvas, top vg.Length) {
 			of = hexColour(hex)
 		}
 		to.FillText(p.lettered(8, of, false), vg.Point{X: x, Y: top - 54}, p.letters.fit(f.change))
+		x += p.figureWide(f)
 	}
+}
+
+// figureWide is how much of the width a figure takes.
+func (p *picture) figureWide(f figure) vg.Length {
+	const usual, gap = 170, 24
+	return max(usual, p.lettered(9, faint, false).Width(p.letters.fit(f.label))+gap,
+		p.lettered(22, ink, true).Width(p.letters.fit(f.text))+gap, p.lettered(8, faint, false).Width(p.letters.fit(f.change))+gap)
 }

@@ -66,8 +66,9 @@ func newSlides(w io.Writer, h *Head, s *Style) (Writer, error) {
 	if h.Run != "" {
 		about += "  ·  " + words.Run + " " + h.Run
 	}
-	body := placed("title", 2, "Title", slideEdge, 2286000, slideWide-2*slideEdge, 1100000,
-		paragraph(h.Title, 3600, true, "24272B")) +
+	title, size, lines := p.titled(h.Title, "", 36, 120)
+	high := int(float64(lines*size) / 100 * slideLine * emuOfPoint) // it stands on what follows
+	body := placed("title", 2, "Title", slideEdge, 3300000-high, slideWide-2*slideEdge, high, paragraph(title, size, true, "24272B")) +
 		placed("", 3, "About", slideEdge, 3450000, slideWide-2*slideEdge, 1200000,
 			paragraph(about, 1600, false, "5D6167")+paragraph(h.valuesLine(), 1400, false, "5D6167"))
 	return p, p.slide(body, "")
@@ -144,7 +145,7 @@ func (p *slides) put(name, text string) error {
 
 func (p *slides) Begin(plan *shape.Plan) error {
 	p.lines = nil
-	return p.begin(p.style, plan, "presentation", MaxColumns/2)
+	return p.begin(p.style, plan, "presentation", MaxColumns)
 }
 
 func (p *slides) Line(line *shape.Line) error {
@@ -180,8 +181,9 @@ func (p *slides) End() error {
 }
 
 func (p *slides) title(more string) string {
-	return placed("title", 2, "Title", slideEdge, 420000, slideWide-2*slideEdge, 700000,
-		paragraph(p.plan.Title+more, 2600, true, "24272B"))
+	const high = 700000
+	text, size, _ := p.titled(p.plan.Title, more, 26, high/emuOfPoint)
+	return placed("title", 2, "Title", slideEdge, 420000, slideWide-2*slideEdge, high, paragraph(text, size, true, "24272B"))
 }
 
 func (p *slides) footer() string {

@@ -40,6 +40,26 @@ func (p *slides) points(s string, bold bool) float64 {
 // otherFont is how much wider than ours the letters may be of a program that lacks the theme's and takes others.
 const otherFont = 1.12
 
+// leastTitle is how small the letters of a title become before it is cut short, in points.
+const leastTitle = 14.0
+
+// titled fits a title with what follows it into a height: in letters of a size in points, or smaller ones, and else
+// cut short. The size comes in hundredths of a point.
+func (p *slides) titled(title, more string, size, high float64) (text string, hundredths, lines int) {
+	fits := func(text string, size float64) bool {
+		lines = len(wrapped(text, p.style12(true), vg.Length(slideRoom/otherFont*slideFont/size)))
+		return float64(lines)*size*slideLine <= high
+	}
+	for size > leastTitle && !fits(title+more, size) {
+		size--
+	}
+	for r := []rune(title); len(r) > 1 && !fits(title+more, size); {
+		r = r[:len(r)*9/10]
+		title = strings.TrimRight(string(r), " ") + "…"
+	}
+	return title + more, int(size * 100), lines
+}
+
 func partOf(n, all int) string {
 	if all < 2 {
 		return ""

@@ -102,6 +102,19 @@ func TestWideTablesArePartedOverSlides(t *testing.T) {
 	}
 }
 
+// A title that is long is smaller, and then cut short; it does not lie over what stands below it.
+func TestLongTitlesStayInTheirPlace(t *testing.T) {
+	for n, want := range map[int]string{1: `sz="2600"`, 14: `sz="2`, 200: "…"} {
+		one := sailings(3)
+		one.section.Name = strings.TrimSpace(strings.Repeat("Sailings ", n))
+		slides := slidesOf(unzip(t, made(t, job.Output{Format: "pptx"}, one)))
+		title, _, _ := strings.Cut(slides[1], "<p:graphicFrame>")
+		assert.Contains(t, title, want, "%d words", n)
+		assert.Equal(t, n == 1, strings.Contains(title, `sz="2600"`), "%d words", n)
+		assert.Contains(t, slides[1], ">Sailing 2<")
+	}
+}
+
 func TestFiguresAndTextsGoOnOnTheNextSlide(t *testing.T) {
 	many := table{section: job.Section{Name: "Figures", Kind: job.SectionFigures}}
 	var cells []string

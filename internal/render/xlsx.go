@@ -705,7 +705,14 @@ func (x *xlsxWriter) text() error {
 
 // figureRows writes figures, one below the other, with their change.
 func (x *xlsxWriter) figureRows() error {
-	for i, width := range []float64{34, 18, 24} {
+	widths := []float64{34, 18, 24}
+	for _, f := range x.figures {
+		// The number's letters are half as wide again as those of its label.
+		for i, need := range []float64{float64(len([]rune(f.label))) + 2, float64(len([]rune(f.text)))*1.7 + 3, float64(len([]rune(f.change))) + 2} {
+			widths[i] = min(max(widths[i], need), 60)
+		}
+	}
+	for i, width := range widths {
 		if err := x.sheet.SetColWidth(i+1, i+1, width); err != nil {
 			return fmt.Errorf("set the width of a column: %w", err)
 		}

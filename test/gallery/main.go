@@ -111,7 +111,7 @@ func (r hard) write(out string, n int, format string) (page string, said []strin
 	}
 	var shown bytes.Buffer
 	if err := proof.Write(context.Background(), &shown, kind, bytes.NewReader(made)); err != nil {
-		return "", []string{"it could not be drawn: " + err.Error()}, nil
+		return "", []string{"it could not be drawn: " + err.Error()}, nil //nolint:nilerr // and so is what cannot be drawn
 	}
 	return name + "-shown.html", said, os.WriteFile(filepath.Join(out, name+"-shown.html"), shown.Bytes(), 0o600)
 }

@@ -2,6 +2,7 @@ package main
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -122,9 +123,9 @@ func split(form job.ChartForm, n, steps int, along string) section {
 func figures(name string, cells ...string) section {
 	s := section{Section: job.Section{Name: name, Kind: job.SectionFigures}}
 	r := make([]string, 0, len(cells)/2)
-	for i := 0; i < len(cells); i += 2 {
-		s.columns = append(s.columns, rows.Column{Name: cells[i], Kind: rows.Number})
-		r = append(r, cells[i+1])
+	for pair := range slices.Chunk(cells, 2) {
+		s.columns = append(s.columns, rows.Column{Name: pair[0], Kind: rows.Number})
+		r = append(r, pair[len(pair)-1])
 	}
 	s.rows = []rows.Row{row(r...)}
 	return s
@@ -195,7 +196,7 @@ func reports() []hard {
 		{"Forty columns, smaller", page(job.Page{Wide: job.WideSmaller}), []section{wide(39, 12, "M%02d")}},
 		{"Large numbers", job.Output{}, []section{table("Numbers", "What Sum:number Count:whole",
 			row("a", "123456789012345678.25", "9007199254740993"), row("b", "-0.000001", "-3"), row("c", "1e20", "0"), row("d", "NaN", "NULL"))}},
-		{"Nothing and nothing more", job.Output{}, []section{table("Nulls", "Port Day:date Sum:number Late:bool", row("NULL", "NULL", "NULL", "NULL"), row("", "2026-11-20", "0", "t"))}},
+		{"Nothing and nothing more", job.Output{}, []section{table("Nulls", "Port Day:date Sum:number Late:yes/no", row("NULL", "NULL", "NULL", "NULL"), row("", "2026-11-20", "0", "t"))}},
 		{"Every script", job.Output{}, []section{table("Names", "Name No:whole", named...)}},
 		{"Marks of HTML and formulas", job.Output{}, []section{table("Marks & <signs>", "Text No:whole", row(`<script>alert("x")</script>`, "1"), row(`=HYPERLINK("x")`, "2"), row(`"quoted" & 'so'`, "3"))}},
 		{"Twelve sections", job.Output{}, twelve},
