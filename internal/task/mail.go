@@ -310,17 +310,18 @@ func (k *Deliver) whom(ctx context.Context, w Work, d job.DeliverTask) (to recip
 	}
 	corrects := address
 	if w.Rehearsal != nil {
-		return recipients.Resolved{
-				To: []sending.Recipient{{Address: w.Rehearsal.Mail, PersonID: w.Rehearsal.ID}}, Notes: all.Notes,
-			}, func(letter *deliver.Letter) {
-				corrects(letter)
-				letter.Subject = "Rehearsal: " + letter.Subject
-				letter.FirstLine = fmt.Sprintf("This is a rehearsal for %s. In earnest it would have gone to %s.",
-					w.Rehearsal.Name, phrase.Few(all.Addresses()))
-				letter.Plain = letter.FirstLine + "\n\n" + letter.Plain
-				letter.Footer = "Rehearsal. " + letter.Footer
-				letter.To = []string{w.Rehearsal.Mail}
-			}, nil
+		only := recipients.Resolved{
+			To: []sending.Recipient{{Address: w.Rehearsal.Mail, PersonID: w.Rehearsal.ID}}, Notes: all.Notes,
+		}
+		return only, func(letter *deliver.Letter) {
+			corrects(letter)
+			letter.Subject = "Rehearsal: " + letter.Subject
+			letter.FirstLine = fmt.Sprintf("This is a rehearsal for %s. In earnest it would have gone to %s.",
+				w.Rehearsal.Name, phrase.Few(all.Addresses()))
+			letter.Plain = letter.FirstLine + "\n\n" + letter.Plain
+			letter.Footer = "Rehearsal. " + letter.Footer
+			letter.To = []string{w.Rehearsal.Mail}
+		}, nil
 	}
 	place := map[string]int{}
 	for i, to := range r.Out.To {
