@@ -208,7 +208,7 @@ func TestACancelledDeliveryGoesOnWhenItIsAskedFor(t *testing.T) {
 	ctx := context.Background()
 	w.Report("Ports", "SELECT code FROM ports")
 	d := world.Tasks(world.ReportOf("Ports"), world.MailTo("a@tarnwick.example"))
-	d.Retry = job.Retry{Times: 5, Wait: job.Duration(time.Minute)}
+	d.Patience = job.Retry{Times: 5, Wait: job.Duration(time.Hour)} // it stays at its first try
 	w.Job("Board", d)
 	w.Behave("mail", "busy", 0)
 	run, err := w.C.Ring(ctx, "Board", nil)

@@ -135,6 +135,12 @@ func (c *chartData) ticks(width vg.Length, h text.Handler) []plot.Tick {
 		return ticks
 	}
 	var ticks []plot.Tick
+	// All take as much as the widest, so that they stand in even steps where their places do.
+	widest := vg.Length(0)
+	for _, label := range c.along {
+		widest = max(widest, min(style.Width(label), mostLabel))
+	}
+	half := float64(widest) / 2
 	free := math.Inf(-1) // from where on there is room
 	for i, label := range c.along {
 		label = shortened(label, mostLabel, style)
@@ -142,7 +148,6 @@ func (c *chartData) ticks(width vg.Length, h text.Handler) []plot.Tick {
 		if to > from {
 			at = (place(i) - from) / (to - from) * float64(width)
 		}
-		half := float64(style.Width(label)) / 2
 		if at-half < free {
 			continue
 		}

@@ -185,6 +185,18 @@ func TestARunWaitsUntilItsDataAreReady(t *testing.T) {
 	assert.Len(t, o.runs(after, "is"), 1, "that it failed is heard of by those who wait for it")
 }
 
+// A node that stops in the middle of a look gives it back: another one looks at once, and not when its lease ends.
+func TestAStopGivesALookBack(t *testing.T) {
+	o := open(t)
+	o.ledger()
+	e := o.Engine(nil)
+	o.waits(e, "Slow", query(job.QueryWatch{SQL: `SELECT pg_sleep(60)::text`, When: job.QueryChanged}), value)
+	stop := o.Run(e)
+	o.Until("it is looked at", func() bool { return o.Number(`SELECT count(*) FROM watches WHERE leased_until IS NOT NULL`) == 1 })
+	stop()
+	assert.Equal(t, 1, o.Number(`SELECT count(*) FROM watches WHERE leased_until IS NULL AND next_at <= now()`))
+}
+
 // What cannot be asked is refused when the job is saved.
 func TestStatementsAreReadWhenAJobIsSaved(t *testing.T) {
 	o := open(t)

@@ -248,7 +248,13 @@ const toldAfter = time.Minute
 
 // done notes how a look went that failed; one that went well noted itself.
 func (w *Watcher) done(ctx context.Context, one rings.Watching, err error) {
-	if err == nil || errors.Is(err, db.ErrStale) || ctx.Err() != nil {
+	if err == nil || errors.Is(err, db.ErrStale) {
+		return
+	}
+	if ctx.Err() != nil { // the node stops: another one need not wait until the lease of the look ends
+		ctx, stop := node.Ending(ctx)
+		defer stop()
+		w.release(ctx, []rings.Watching{one})
 		return
 	}
 	f := fault.Of(err)
