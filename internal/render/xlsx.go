@@ -49,6 +49,7 @@ type xlsxWriter struct {
 	places  []int             // decimals that numbers are shown with which their column does not say
 	starts  []int             // row with which the group at hand of each level begins; of the whole table at last
 	last    int               // row of the last data
+	texts   []bool            // columns in which a number stands as a text, which no formula adds up
 	refs    map[string]string // what each sheet takes, by its part of the file
 	figures []figure          // of a section of figures
 	split   *chartData        // of a chart whose series are the values of a column
@@ -275,6 +276,7 @@ func (x *xlsxWriter) beginSheet(title string) error {
 	}
 	x.sheet, x.early, x.next, x.begun = sheet, nil, 1, false
 	x.starts, x.last = make([]int, len(x.plan.Groups)+1), 0
+	x.texts = make([]bool, len(x.plan.Columns))
 	return nil
 }
 
@@ -459,6 +461,9 @@ func (x *xlsxWriter) write(line *shape.Line) error {
 			of = rows.Whole
 		}
 		value := x.value(of, c)
+		if _, is := value.(string); is && !isTotal && of.Numeric() {
+			x.texts[i] = true
+		}
 		formula := ""
 		if isTotal {
 			value = x.named(line, i, value)
@@ -522,7 +527,7 @@ func (x *xlsxWriter) formula(line *shape.Line, i int) string {
 	if line.Kind == shape.Subtotal {
 		level = line.Level
 	}
-	if !x.style.Formulas || !is || x.more > 0 || x.starts[level] == 0 {
+	if !x.style.Formulas || !is || x.more > 0 || x.starts[level] == 0 || x.texts[i] {
 		return ""
 	}
 	if !c.Kind.Numeric() && c.Total != job.TotalCount {

@@ -235,6 +235,7 @@ func (k *Deliver) letter(ctx context.Context, w Work, d job.DeliverTask,
 	if letter.FirstLine, err = w.fill(ctx, "the first line", d.FirstLine, spoken); err != nil {
 		return letter, err
 	}
+	letter.FirstLine = firstLine(letter.FirstLine)
 	if d.ReplyTo != "" {
 		text, err := w.fill(ctx, "the address for answers", d.ReplyTo, nil)
 		if err != nil {
@@ -255,6 +256,18 @@ func (k *Deliver) letter(ctx context.Context, w Work, d job.DeliverTask,
 		letter.Footer = fmt.Sprintf("Iron Bell, %s %s, %s %s", lang.Words.Run, w.RunID, lang.DateTime(w.Due), w.Due.Format("MST"))
 	}
 	return letter, nil
+}
+
+// mostFirstLine is how many characters of a first line are kept; mail programs show fewer.
+const mostFirstLine = 300
+
+// firstLine makes one line of what was filled in.
+func firstLine(text string) string {
+	line := []rune(strings.Join(strings.Fields(text), " "))
+	if len(line) > mostFirstLine {
+		return string(line[:mostFirstLine-1]) + "…"
+	}
+	return string(line)
 }
 
 // whom finds who gets a mail. address writes those into its header who are seen, and says above its text what is to

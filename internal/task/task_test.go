@@ -223,14 +223,15 @@ func TestALetterCarriesTablesAndFiles(t *testing.T) {
 	} {
 		assert.Contains(t, text, want)
 	}
-	send.Deliver.Subject, send.Deliver.Locale, send.Deliver.FirstLine = "{date:%A, %e. %B %Y}", "de", "{rows} Häfen am {date:%d. %b}"
+	send.Deliver.Subject, send.Deliver.Locale, send.Deliver.FirstLine = "{date:%A, %e. %B %Y}", "de", "{rows} Häfen\n am {date:%d. %b} "+strings.Repeat("und weiter ", 100)
 	res, err = r.deliver.Run(context.Background(), w, send)
 	require.NoError(t, err)
 	assert.Equal(t, "Mittwoch,  1. Juli 2026", res.Messages[0].Subject)
 	text = r.text(t, res.Messages[0].Key)
 	assert.Contains(t, text, `<html lang=3D"de">`)
 	assert.Contains(t, text, "Iron Bell, Lauf 2607-9, 01.07.2026 06:15 BST")
-	assert.Contains(t, text, "4 H=C3=A4fen am 01. Juli")
+	assert.Contains(t, text, "4 H=C3=A4fen am 01. Juli und weiter", "it is one line")
+	assert.Less(t, strings.Count(strings.ReplaceAll(text, "=\r\n", ""), "weiter"), 60, "and no longer than is shown")
 	send.Deliver.Subject, send.Deliver.Locale, send.Deliver.FirstLine = "", "", ""
 	w.Notes = []string{"Nothing was found this time by task report."}
 	res, err = r.deliver.Run(context.Background(), w, send)

@@ -2,6 +2,7 @@ package upkeep_test
 
 import (
 	"fmt"
+	"sync"
 	"testing"
 	"time"
 
@@ -86,6 +87,12 @@ func TestWhatIsLateByItsOwnPastIsToldOf(t *testing.T) {
 	require.Len(t, expected, 2, "what is overdue, and tomorrow's")
 	assert.Equal(t, "29 Oct 08:03 GMT", expected[1].By.Format("2 Jan 15:04 MST"))
 
+	// What somebody plays again has not come: it tells nothing of the hour, and mends nothing.
+	_, err = e.Events.PlayAgain(o.Ctx, o.Sefa, int64(o.Number(`SELECT max(id) FROM events WHERE type = $1`, ledger)))
+	require.NoError(t, err)
+	reckon()
+	assert.Equal(t, []string{want}, about())
+
 	// A changed trigger keeps its past, and what it waits for still.
 	save("Month-end lock", job.Wait{For: one, Gather: job.Duration(time.Minute)})
 	reckon()
@@ -103,9 +110,20 @@ func TestWhatIsLateByItsOwnPastIsToldOf(t *testing.T) {
 		}
 	}
 
-	// Missed again, and then waited for no more.
+	// Missed again: several nodes look at once, and tell of it once. Then it is waited for no more.
 	clock.Set(at(29, 12, 0))
-	reckon()
+	other := o.Engine(clock)
+	clock.Turn(time.Hour) // it is up for long enough
+	var all sync.WaitGroup
+	for n := range 6 {
+		all.Go(func() {
+			o.Exec(`DELETE FROM turns WHERE name = 'reckon usual hours'`)
+			_, err := []*enginetest.Site{e, other}[n%2].Upkeep.Usual(o.Ctx)
+			assert.NoError(t, err)
+		})
+	}
+	all.Wait()
+	assert.Equal(t, 0, o.Number(`SELECT count(*) FROM alerts WHERE count > 1`))
 	assert.Len(t, about(), 3, "of either neither came, too")
 	save("Month-end lock", job.Wait{For: []job.Condition{{Event: tide}}})
 	save("Either", job.Wait{For: one, IfLate: job.LateShow})

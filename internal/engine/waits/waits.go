@@ -159,7 +159,9 @@ func (ws *Waits) raised(ctx context.Context, t *store.Tx, starts *runs.Starts, e
 			continue
 		}
 		id, why, err := ws.cameAbout(ctx, t, starts, w,
-			rings.Happened{Condition: w.Condition, Nominal: ev.Time, What: event.Said(ev)}.WithFacts(facts))
+			rings.Happened{
+				Condition: w.Condition, Nominal: ev.Time, What: event.Said(ev), Played: from.Played != nil,
+			}.WithFacts(facts))
 		if err != nil {
 			return nil, "", err
 		}
@@ -239,7 +241,7 @@ func (ws *Waits) cameAbout(ctx context.Context, t *store.Tx, starts *runs.Starts
 ) (began job.RunID, why string, err error) {
 	wait := w.Waits.V.WithDefaults()
 	h.TriggerID, h.At = w.TriggerID, ws.node.Now()
-	if w.Waits.V.For[w.Condition].Start == "" { // nobody expects a start of the service
+	if w.Waits.V.For[w.Condition].Start == "" && !h.Played { // nobody expects a start of the service
 		if err := t.PutArrival(ctx, w, h.At, place(w)); err != nil {
 			return 0, "", err
 		}

@@ -107,6 +107,7 @@ type Happened struct {
 	Nominal   time.Time              `db:"nominal"`
 	What      string                 `db:"what"`
 	Facts     db.Document[job.Facts] `db:"facts"` // of an event
+	Played    bool                   `db:"-"`     // by a person, once more: it tells nothing of when it comes
 }
 
 // WithFacts gives the happening the facts of an event.
