@@ -8,7 +8,6 @@ import (
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/shape"
 
-	"gonum.org/v1/plot/font"
 	"gonum.org/v1/plot/text"
 	"gonum.org/v1/plot/vg"
 )
@@ -30,11 +29,7 @@ const (
 
 // points measures a text in the letters of tables.
 func (p *slides) points(s string, bold bool) float64 {
-	style := textStyle(p.hand, slideFont, ink)
-	if bold {
-		style.Font = font.Font{Typeface: typeface, Size: slideFont, Weight: 3}
-	}
-	return float64(style.Width(s)) * otherFont
+	return float64(p.style12(bold).Width(s)) * otherFont
 }
 
 // otherFont is how much wider than ours the letters may be of a program that lacks the theme's and takes others.

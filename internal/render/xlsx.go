@@ -8,8 +8,6 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"time"
-	"unicode"
 	"unicode/utf8"
 
 	"ironbell/internal/core/job"
@@ -142,120 +140,6 @@ func (x *xlsxWriter) Begin(p *shape.Plan) error {
 	}
 	x.base, x.places = nil, make([]int, len(p.Columns))
 	return x.beginSheet(p.Title)
-}
-
-// mostPlaces is how many decimals a number is shown with whose column does not say it.
-const mostPlaces = 6
-
-// looks finds how each column is written, by its first rows.
-func (x *xlsxWriter) looks() error {
-	for i, c := range x.plan.Columns {
-		for _, line := range x.early {
-			if c.Kind == rows.Number && line.Kind == shape.Data {
-				x.places[i] = max(x.places[i], min(decimals(line.Cells[i].Text), mostPlaces))
-			}
-		}
-	}
-	x.base = make([]int, len(x.plan.Columns))
-	for i := range x.plan.Columns {
-		var err error
-		if x.base[i], err = x.lookOf(look{form: x.numberForm(i)}); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// decimals is how many digits stand behind the point of a number.
-func decimals(text []byte) int {
-	_, behind, _ := bytes.Cut(text, []byte{'.'})
-	return len(bytes.TrimRight(behind, "0"))
-}
-
-// numberForm is the number format of a column (ECMA-376 part 1, 18.8.31).
-func (x *xlsxWriter) numberForm(i int) string {
-	c := x.plan.Columns[i]
-	switch c.Kind {
-	case rows.Date, rows.Time, rows.Local, rows.Instant:
-		if c.Date != "" {
-			return sheetDate(c.Date)
-		}
-		if x.style.Locale.Name != "" && c.Kind != rows.Time {
-			day := dateForm(x.style.Locale)
-			if c.Kind != rows.Date {
-				day += " hh:mm:ss"
-			}
-			return day
-		}
-		return map[rows.Kind]string{
-			rows.Date: "yyyy-mm-dd", rows.Time: "hh:mm:ss", rows.Local: "yyyy-mm-dd hh:mm:ss",
-			rows.Instant: "yyyy-mm-dd hh:mm:ss",
-		}[c.Kind]
-	case rows.Whole, rows.Number:
-		if c.Decimals == nil && !c.Percent && c.Unit == "" && x.style.DataOnly {
-			return ""
-		}
-		form := "#,##0"
-		if c.Ungrouped || c.Percent {
-			form = "0"
-		}
-		if places := x.places[i]; c.Decimals == nil && places > 0 {
-			form += "." + strings.Repeat("0", max(places-map[bool]int{true: 2}[c.Percent], 0))
-			form = strings.TrimSuffix(form, ".")
-		} else if c.Decimals != nil && *c.Decimals > 0 {
-			form += "." + strings.Repeat("0", *c.Decimals)
-		}
-		if c.Percent {
-			form += "%"
-		}
-		unit := `"` + strings.ReplaceAll(c.Unit, `"`, "") + `"`
-		switch {
-		case c.Unit == "":
-			return form
-		case c.UnitFirst:
-			return unit + form
-		default:
-			return form + " " + unit
-		}
-	}
-	return ""
-}
-
-// sheetDate turns a date form into a number format.
-func sheetDate(form string) string {
-	return strings.NewReplacer("%-d", "d", "%d", "dd", "%e", "d", "%m", "mm", "%B", "mmmm", "%b", "mmm", "%h", "mmm",
-		"%Y", "yyyy", "%y", "yy", "%H", "hh", "%I", "hh", "%M", "mm", "%S", "ss",
-		"%p", "AM/PM", "%A", "dddd", "%a", "ddd", "%F", "yyyy-mm-dd", "%T", "hh:mm:ss", "%R", "hh:mm", "%%",
-		"%").Replace(form)
-}
-
-// dateForm is the date of a locale as a number format.
-func dateForm(l *locale.Locale) string {
-	day := time.Date(2033, 11, 22, 0, 0, 0, 0, time.UTC)
-	text := l.Date(day)
-	var form strings.Builder
-	for text != "" {
-		found := false
-		for _, of := range []struct{ text, form string }{
-			{"2033", "yyyy"}, {"33", "yy"}, {"22", "dd"}, {"11", "mm"}, {l.Month(day), "mmm"},
-		} {
-			if rest, is := strings.CutPrefix(text, of.text); is && of.text != "" {
-				form.WriteString(of.form)
-				text, found = rest, true
-				break
-			}
-		}
-		if found {
-			continue
-		}
-		r, size := utf8.DecodeRuneInString(text)
-		if unicode.IsLetter(r) {
-			form.WriteByte('\\') // a letter of its own, and no part of a date
-		}
-		form.WriteString(text[:size])
-		text = text[size:]
-	}
-	return form.String()
 }
 
 func (x *xlsxWriter) beginSheet(title string) error {
@@ -479,65 +363,6 @@ func (x *xlsxWriter) write(line *shape.Line) error {
 	}
 	x.next++
 	return nil
-}
-
-// begins notes with which row groups begin.
-func (x *xlsxWriter) begins(line *shape.Line) {
-	for level := range x.starts {
-		switch isWhole := level == len(x.plan.Groups); {
-		case x.starts[level] == 0, !isWhole && level >= line.Fresh:
-			x.starts[level] = x.next
-		}
-	}
-	x.last = x.next
-}
-
-// named is what stands in a cell of a total: its name, in the column of its group, or of the whole in the first one.
-func (x *xlsxWriter) named(line *shape.Line, i int, value any) any {
-	words := x.style.Locale.Words
-	if line.Kind == shape.GrandTotal {
-		if i == 0 && value == nil {
-			return words.Total
-		}
-		return value
-	}
-	for level, at := range x.plan.Groups {
-		switch {
-		case at != i:
-		case level < line.Level:
-			return nil
-		case level == line.Level:
-			return words.Total + " " + x.forms[i].Text(line.Cells[i])
-		}
-	}
-	return value
-}
-
-// subtotals are the functions of SUBTOTAL (ECMA-376 part 1, 18.17.7.324), which passes totals over that lie among
-// its rows.
-var subtotals = map[job.Total]int{
-	job.TotalSum: 9, job.TotalMean: 1, job.TotalLeast: 5, job.TotalMost: 4, job.TotalCount: 3,
-}
-
-// formula is the formula of a total; none where it is no number, or its rows stand in several sheets.
-func (x *xlsxWriter) formula(line *shape.Line, i int) string {
-	c := x.plan.Columns[i]
-	of, is := subtotals[c.Total]
-	level := len(x.plan.Groups)
-	if line.Kind == shape.Subtotal {
-		level = line.Level
-	}
-	if !x.style.Formulas || !is || x.more > 0 || x.starts[level] == 0 || x.texts[i] {
-		return ""
-	}
-	if !c.Kind.Numeric() && c.Total != job.TotalCount {
-		return "" // the least and the greatest of dates and texts stand as they are
-	}
-	column, err := excelize.ColumnNumberToName(i + 1)
-	if err != nil {
-		return ""
-	}
-	return fmt.Sprintf("SUBTOTAL(%d,%s%d:%s%d)", of, column, x.starts[level], column, x.last)
 }
 
 // goOn begins another sheet for a section that has more rows than one holds.
