@@ -55,16 +55,21 @@ type chartData struct {
 	cells  []*locale.Form
 	words  locale.Words
 	folded int // series that are drawn together
+	hand   *lettering
+	fitted bool
 }
 
 func newChartData(p *shape.Plan, s *Style, cells []*locale.Form) (*chartData, error) {
 	c := &chartData{plan: p, cells: cells, split: map[string]int{}, places: map[string]int{}, words: s.Locale.Words}
+	var err error
+	if c.hand, err = newLettering(newLetters(s.Locale.Lang)); err != nil {
+		return nil, err
+	}
 	first := p.Columns[p.Chart.Series[0]]
 	of := job.Column{Percent: first.Percent, Unit: first.Unit, UnitFirst: first.UnitFirst}
 	if p.Chart.Form == job.ChartShare {
 		of = job.Column{Percent: true}
 	}
-	var err error
 	if c.form, err = s.Locale.Form(rows.Number, of, nil, true); err != nil {
 		return nil, err
 	}
@@ -199,15 +204,17 @@ func float(c rows.Cell) float64 {
 
 // says tells what of the data is not drawn.
 func (c *chartData) says() []string {
+	said := c.hand.letters.says()
 	if c.fold(); c.folded == 0 {
-		return nil
+		return said
 	}
-	return []string{fmt.Sprintf("the chart of section %s draws the %d greatest series, and %d together as %s",
-		c.plan.Section, maxSeries-1, c.folded, c.words.Others)}
+	return append(said, fmt.Sprintf("the chart of section %s draws the %d greatest series, and %d together as %s",
+		c.plan.Section, maxSeries-1, c.folded, c.words.Others))
 }
 
 // png draws the chart as a picture of a size in points, dots to the inch fine.
 func (c *chartData) png(w io.Writer, width, height vg.Length, dpi int) error {
+	c.fit()
 	canvas := vgimg.NewWith(vgimg.UseWH(width, height), vgimg.UseDPI(dpi), vgimg.UseBackgroundColor(color.White))
 	if err := c.draw(draw.New(canvas)); err != nil {
 		return err
@@ -219,9 +226,25 @@ func (c *chartData) png(w io.Writer, width, height vg.Length, dpi int) error {
 	return nil
 }
 
+// fit replaces what no face has in all that is written, once.
+func (c *chartData) fit() {
+	if c.fitted {
+		return
+	}
+	c.fitted = true
+	c.fold()
+	for _, all := range [][]string{c.along, c.series} {
+		for i := range all {
+			all[i] = c.hand.letters.fit(all[i])
+		}
+	}
+}
+
 // svg draws the chart as SVG 1.1 to stand in an HTML page.
 func (c *chartData) svg(width, height vg.Length) (string, error) {
 	canvas := vgsvg.New(width, height)
+	c.hand.live = true
+	defer func() { c.hand.live = false }()
 	if err := c.draw(draw.New(canvas)); err != nil {
 		return "", err
 	}
@@ -234,7 +257,7 @@ func (c *chartData) svg(width, height vg.Length) (string, error) {
 		text = text[at:]
 	}
 	// Any sans font of the reader's will do.
-	return strings.ReplaceAll(text, "font-family:"+typeface,
+	return strings.ReplaceAll(text, "font-family:"+sheetFace,
 		"font-family:'DejaVu Sans Condensed','Segoe UI',Helvetica,Arial,sans-serif"), nil
 }
 
@@ -253,22 +276,19 @@ func hexColour(s string) color.RGBA {
 }
 
 func textStyle(h text.Handler, size vg.Length, of color.Color) text.Style {
-	return text.Style{Color: of, Font: font.Font{Typeface: typeface, Size: size}, Handler: h}
+	return text.Style{Color: of, Font: font.Font{Typeface: sheetFace, Size: size}, Handler: h}
 }
 
 // draw draws the legend above, and the chart below it.
 func (c *chartData) draw(to draw.Canvas) error {
 	c.fold()
-	h, err := lettering()
-	if err != nil {
-		return err
-	}
+	h := c.hand
 	p := plot.New()
 	p.TextHandler, p.BackgroundColor = h, color.Transparent
 	for _, axis := range []*plot.Axis{&p.X, &p.Y} {
 		axis.Label.TextStyle = textStyle(h, 9, faint)
 		axis.Tick.Label.Handler, axis.Tick.Label.Font, axis.Tick.Label.Color = h,
-			font.Font{Typeface: typeface, Size: 9}, faint
+			font.Font{Typeface: sheetFace, Size: 9}, faint
 		axis.Color, axis.Width, axis.Tick.Length, axis.Padding = grid, 1, 0, 4
 	}
 	p.Y.Width = 0
@@ -327,7 +347,7 @@ func (c *chartData) named(to draw.Canvas, y func(float64) vg.Length, h text.Hand
 	style := textStyle(h, 8, targetColour)
 	style.XAlign = text.XRight
 	for _, t := range c.plan.Chart.Targets {
-		label := t.Label
+		label := c.hand.letters.fit(t.Label)
 		if label == "" {
 			label = c.number(t.At)
 		}
@@ -411,9 +431,7 @@ func (c *chartData) legend(to draw.Canvas, h text.Handler) vg.Length {
 	style := textStyle(h, 9, ink)
 	x, y := to.Min.X+8, to.Max.Y-14
 	for i, name := range c.series {
-		if r := []rune(name); len(r) > 40 {
-			name = string(r[:39]) + "…"
-		}
+		name = c.hand.letters.shaper.Cut(name, 220, func(s string) float64 { return float64(style.Width(s)) })
 		width := 12 + style.Width(name) + 18
 		if x+width > to.Max.X && x > to.Min.X+8 {
 			x, y = to.Min.X+8, y-14

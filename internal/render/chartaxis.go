@@ -130,7 +130,7 @@ func (c *chartData) ticks(width vg.Length, h text.Handler) []plot.Tick {
 	if c.plan.Chart.Form != job.ChartLine && slot >= leastSlot {
 		var ticks []plot.Tick
 		for i, label := range c.along {
-			ticks = append(ticks, plot.Tick{Value: place(i), Label: broken(label, slot-6, style)})
+			ticks = append(ticks, plot.Tick{Value: place(i), Label: c.broken(label, slot-6, style)})
 		}
 		return ticks
 	}
@@ -143,7 +143,7 @@ func (c *chartData) ticks(width vg.Length, h text.Handler) []plot.Tick {
 	half := float64(widest) / 2
 	free := math.Inf(-1) // from where on there is room
 	for i, label := range c.along {
-		label = shortened(label, mostLabel, style)
+		label = c.shortened(label, mostLabel, style)
 		at := 0.0
 		if to > from {
 			at = (place(i) - from) / (to - from) * float64(width)
@@ -158,33 +158,18 @@ func (c *chartData) ticks(width vg.Length, h text.Handler) []plot.Tick {
 }
 
 // broken breaks a label over a few lines of a width; what does not fit is shortened.
-func broken(label string, width vg.Length, style text.Style) string {
-	var lines []string
-	line := ""
-	words := strings.Fields(label)
-	for i, word := range words {
-		next := strings.TrimSpace(line + " " + word)
-		if line == "" || style.Width(next) <= width {
-			line = next
-			continue
-		}
-		if lines = append(lines, shortened(line, width, style)); len(lines) == labelLines-1 {
-			line = strings.Join(words[i:], " ")
-			break
-		}
-		line = word
+func (c *chartData) broken(label string, width vg.Length, style text.Style) string {
+	lines := c.hand.wrapped(label, style, width)
+	if len(lines) > labelLines {
+		lines = append(lines[:labelLines-1], strings.Join(lines[labelLines-1:], " "))
 	}
-	return strings.Join(append(lines, shortened(line, width, style)), "\n")
+	for i := range lines {
+		lines[i] = c.shortened(lines[i], width, style)
+	}
+	return strings.Join(lines, "\n")
 }
 
 // shortened ends a label with an ellipsis where it is wider than a width.
-func shortened(label string, width vg.Length, style text.Style) string {
-	if style.Width(label) <= width {
-		return label
-	}
-	r := []rune(label)
-	for len(r) > 1 && style.Width(string(r)+"…") > width {
-		r = r[:len(r)-1]
-	}
-	return strings.TrimRight(string(r), " ") + "…"
+func (c *chartData) shortened(label string, width vg.Length, style text.Style) string {
+	return c.hand.letters.shaper.Cut(label, float64(width), func(s string) float64 { return float64(style.Width(s)) })
 }

@@ -8,6 +8,7 @@ import (
 
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/shape"
+	"ironbell/internal/typeface"
 
 	"codeberg.org/go-pdf/fpdf"
 	"gonum.org/v1/plot/vg"
@@ -22,6 +23,8 @@ type pdfWriter struct {
 	style   *Style
 	pdf     *fpdf.Fpdf
 	letters *letters
+	faces   carried
+	strong  bool // bold letters are chosen
 	size    fpdf.SizeType
 	said    []string
 
@@ -88,7 +91,7 @@ func newPDF(w io.Writer, h *Head, s *Style) (Writer, error) {
 // newPages begins pages on which all is scaled.
 func newPages(w io.Writer, h *Head, s *Style, scale float64) *pdfWriter {
 	p := &pdfWriter{
-		out: w, head: h, style: s, letters: newLetters(), size: pageSizes["A4"], left: margin, pad: cellPad, scale: scale,
+		out: w, head: h, style: s, letters: newLetters(s.Locale.Lang), size: pageSizes["A4"], left: margin, pad: cellPad, scale: scale,
 	}
 	if s.Tagged {
 		p.said = append(p.said,
@@ -98,8 +101,8 @@ func newPages(w io.Writer, h *Head, s *Style, scale float64) *pdfWriter {
 		p.size = pageSizes[s.Page.Size]
 	}
 	p.pdf = fpdf.NewCustom(&fpdf.InitType{OrientationStr: "P", UnitStr: "mm", Size: p.size})
-	p.pdf.AddUTF8FontFromBytes("sheet", "", regularFont)
-	p.pdf.AddUTF8FontFromBytes("sheet", "B", boldFont)
+	p.pdf.AddUTF8FontFromBytes("sheet", "", typeface.Regular)
+	p.pdf.AddUTF8FontFromBytes("sheet", "B", typeface.Bold)
 	p.pdf.SetMargins(margin, margin, margin)
 	p.pdf.SetAutoPageBreak(false, foot)
 	p.pdf.SetCellMargin(0)
@@ -131,7 +134,7 @@ func (p *pdfWriter) about() string {
 }
 
 func (p *pdfWriter) set(style string, size float64, rgb [3]int) {
-	p.pdf.SetFont("sheet", style, size)
+	p.letter(style, size)
 	p.pdf.SetTextColor(rgb[0], rgb[1], rgb[2])
 }
 
@@ -187,21 +190,9 @@ func (p *pdfWriter) footer() {
 	if p.head.Run != "" {
 		left += "  ·  " + words.Run + " " + p.head.Run
 	}
-	p.pdf.Text(margin, h-foot+4.5, p.letters.fit(p.cut(left, p.width()-40)))
+	p.write(margin, h-foot+4.5, p.cut(p.letters.fit(left), p.width()-40))
 	right := fmt.Sprintf("%s %d %s {pages}", words.Page, p.pdf.PageNo(), words.Of)
-	p.pdf.Text(w-margin-p.pdf.GetStringWidth(strings.Replace(right, "{pages}", "00", 1)), h-foot+4.5, right)
-}
-
-// cut shortens a text to a width with an ellipsis.
-func (p *pdfWriter) cut(text string, width float64) string {
-	if p.pdf.GetStringWidth(text) <= width {
-		return text
-	}
-	r := []rune(text)
-	for len(r) > 1 && p.pdf.GetStringWidth(string(r)+"…") > width {
-		r = r[:len(r)-1]
-	}
-	return string(r) + "…"
+	p.write(w-margin-p.wide(strings.Replace(right, "{pages}", "00", 1)), h-foot+4.5, right)
 }
 
 // page begins a page in a direction, P or L.
@@ -222,7 +213,7 @@ func (p *pdfWriter) titleBlock() {
 	words := p.style.Locale.Words
 	p.set("B", 17, inkRGB)
 	for _, line := range p.split(p.letters.fit(p.head.Title), p.width()) {
-		p.pdf.Text(margin, p.pdf.GetY()+6, line)
+		p.write(margin, p.pdf.GetY()+6, line)
 		p.pdf.SetY(p.pdf.GetY() + 7.5)
 	}
 	p.set("", 8.5, faintRGB)
@@ -239,7 +230,7 @@ func (p *pdfWriter) titleBlock() {
 			continue
 		}
 		for _, line := range p.split(p.letters.fit(text), p.width()) {
-			p.pdf.Text(margin, y, line)
+			p.write(margin, y, line)
 			y += 4.2
 		}
 	}
@@ -247,41 +238,6 @@ func (p *pdfWriter) titleBlock() {
 	p.pdf.SetLineWidth(0.6)
 	p.pdf.Line(margin, y-1, margin+p.width(), y-1)
 	p.pdf.SetXY(margin, y+4)
-}
-
-// split breaks a text into lines of a width; a word that is wider is broken.
-func (p *pdfWriter) split(text string, width float64) []string {
-	width += rounding
-	if p.pdf.GetStringWidth(text) <= width && !strings.Contains(text, "\n") {
-		return []string{text}
-	}
-	var lines []string
-	for _, paragraph := range strings.Split(text, "\n") {
-		line := ""
-		for _, word := range strings.Split(paragraph, " ") {
-			next := word
-			if line != "" {
-				next = line + " " + word
-			}
-			if p.pdf.GetStringWidth(next) <= width {
-				line = next
-				continue
-			}
-			if line != "" {
-				lines = append(lines, line)
-			}
-			for line = word; p.pdf.GetStringWidth(line) > width && len(line) > 1; {
-				r := []rune(line)
-				n := len(r) - 1
-				for n > 1 && p.pdf.GetStringWidth(string(r[:n])) > width {
-					n--
-				}
-				lines, line = append(lines, string(r[:n])), string(r[n:])
-			}
-		}
-		lines = append(lines, line)
-	}
-	return lines
 }
 
 func (p *pdfWriter) Begin(plan *shape.Plan) error {
@@ -357,7 +313,7 @@ func (p *pdfWriter) heading() {
 // caption writes what stands above a table.
 func (p *pdfWriter) caption(text string) {
 	p.set("B", 11.5, inkRGB)
-	p.pdf.Text(margin, p.pdf.GetY()+5, p.letters.fit(p.cut(text, p.width())))
+	p.write(margin, p.pdf.GetY()+5, p.cut(p.letters.fit(text), p.width()))
 	p.pdf.SetXY(margin, p.pdf.GetY()+8.5)
 }
 
@@ -401,7 +357,7 @@ func (p *pdfWriter) text() {
 			p.page(direction)
 			p.set("", 10, inkRGB)
 		}
-		p.pdf.Text(margin, p.pdf.GetY()+4, line)
+		p.within(margin, p.pdf.GetY()+4, p.width(), line)
 		p.pdf.SetY(p.pdf.GetY() + 5)
 	}
 }
@@ -413,7 +369,7 @@ func (p *pdfWriter) figures() {
 	p.heading()
 	if len(p.shown) == 0 {
 		p.set("", bodyFont, faintRGB)
-		p.pdf.Text(margin, p.pdf.GetY()+4.5, p.style.Locale.Words.NoRows)
+		p.write(margin, p.pdf.GetY()+4.5, p.style.Locale.Words.NoRows)
 		p.pdf.SetY(p.pdf.GetY() + 6)
 		return
 	}
@@ -426,20 +382,20 @@ func (p *pdfWriter) figures() {
 		}
 		x, y := margin+width*float64(i%across), p.pdf.GetY()
 		p.set("", 8.5, faintRGB)
-		p.pdf.Text(x, y+3.5, p.letters.fit(p.cut(f.label, width-4)))
+		p.write(x, y+3.5, p.cut(p.letters.fit(f.label), width-4))
 		p.set("B", 19, inkRGB)
 		text := p.letters.fit(f.text)
-		for size := 19.0; p.pdf.GetStringWidth(text) > width-4 && size > 8; size-- {
+		for size := 19.0; p.wide(text) > width-4 && size > 8; size-- {
 			p.set("B", size, inkRGB)
 		}
-		p.pdf.Text(x, y+12, text)
+		p.write(x, y+12, text)
 		rgb, ok := markRGB[f.mark]
 		if !ok {
 			rgb = faintRGB
 		}
 		p.set("", 8, rgb)
 		for n, line := range p.split(p.letters.fit(f.change), width-4) {
-			p.pdf.Text(x, y+17+3.6*float64(n), line)
+			p.write(x, y+17+3.6*float64(n), line)
 		}
 	}
 	p.pdf.SetY(p.pdf.GetY() + 24)
@@ -475,10 +431,7 @@ func (p *pdfWriter) Close() error {
 		p.page("P")
 	}
 	p.unscaled() // the footer of the last page scales itself
-	if err := p.pdf.Output(p.out); err != nil {
-		return fmt.Errorf("write the PDF: %w", err)
-	}
-	return nil
+	return p.output()
 }
 
 // Says tells what a reader of the file should know.

@@ -12,19 +12,19 @@ import (
 
 // needs finds how wide each column would be, and how narrow it may become.
 func (p *pdfWriter) needs(width float64) (natural, least []float64) {
-	f := &tableFit{plan: p.plan, lines: p.early, pad: cellPad, longest: width * 0.3, heads: make([]string, len(p.plan.Columns))}
+	f := &tableFit{plan: p.plan, lines: p.early, pad: cellPad, shaper: p.letters.shaper, longest: width * 0.3, heads: make([]string, len(p.plan.Columns))}
 	f.natural.head, f.natural.cell = 24, 110
 	for i, c := range p.plan.Columns {
 		f.heads[i] = p.letters.fit(p.style.head(c))
 	}
 	bold := true
-	p.pdf.SetFont("sheet", "B", bodyFont)
+	p.letter("B", bodyFont)
 	f.width = func(text string, b bool) float64 {
 		if b != bold {
 			bold = b
-			p.pdf.SetFont("sheet", map[bool]string{true: "B"}[bold], bodyFont)
+			p.letter(map[bool]string{true: "B"}[bold], bodyFont)
 		}
-		return p.pdf.GetStringWidth(text)
+		return p.wide(text)
 	}
 	return f.needs()
 }
@@ -118,11 +118,12 @@ func (p *pdfWriter) tableHead() {
 	for _, i := range p.show {
 		p.pdf.SetFontSize(size[i])
 		for n, text := range lines[i] {
-			at := x + p.pad
+			foot := y + step*float64(high-len(lines[i])+n) + step*0.8
 			if p.plan.Columns[i].Kind.Numeric() {
-				at = x + p.widths[i] - p.pad - p.pdf.GetStringWidth(text)
+				p.write(x+p.widths[i]-p.pad-p.wide(text), foot, text)
+				continue
 			}
-			p.pdf.Text(at, y+step*float64(high-len(lines[i])+n)+step*0.8, text)
+			p.within(x+p.pad, foot, p.widths[i]-2*p.pad, text)
 		}
 		x += p.widths[i]
 	}
@@ -135,8 +136,11 @@ func (p *pdfWriter) tableHead() {
 
 // widestWord is the width of the widest word of a text in the letters that are set.
 func (p *pdfWriter) widestWord(text string) (widest float64) {
+	if !p.letters.shaper.Plain(text) {
+		return p.letters.shaper.Widest(text, p.width(), p.wide)
+	}
 	for word := range strings.FieldsSeq(text) {
-		widest = max(widest, p.pdf.GetStringWidth(word))
+		widest = max(widest, p.wide(word))
 	}
 	return widest
 }
@@ -162,7 +166,7 @@ func (p *pdfWriter) lay(line textLine) laid {
 			continue
 		}
 		room := p.widths[i] - 2*p.pad
-		w := p.pdf.GetStringWidth(text)
+		w := p.wide(text)
 		switch {
 		case w <= room+rounding && !strings.Contains(text, "\n"):
 			l.broken[i] = []string{text}
@@ -257,11 +261,12 @@ func (p *pdfWriter) draw(line laid) {
 			p.pdf.SetFontSize(p.font * share)
 		}
 		for n, text := range line.broken[i] {
-			at := x + p.pad
+			foot := y + step*float64(n) + step*0.82 + 0.3
 			if p.plan.Columns[i].Kind.Numeric() && (line.kind == shape.Data || n == 0) {
-				at = x + p.widths[i] - p.pad - p.pdf.GetStringWidth(text)
+				p.write(x+p.widths[i]-p.pad-p.wide(text), foot, text)
+				continue
 			}
-			p.pdf.Text(at, y+step*float64(n)+step*0.82+0.3, text)
+			p.within(x+p.pad, foot, p.widths[i]-2*p.pad, text)
 		}
 		if _, is := line.small[i]; is || mark != job.MarkNone {
 			p.set(style, p.font, inkRGB)
@@ -309,7 +314,7 @@ func (p *pdfWriter) finishTable() {
 // noRows says that there is nothing.
 func (p *pdfWriter) noRows() {
 	p.set("", bodyFont, faintRGB)
-	p.pdf.Text(margin+cellPad, p.pdf.GetY()+4.5, p.style.Locale.Words.NoRows)
+	p.write(margin+cellPad, p.pdf.GetY()+4.5, p.style.Locale.Words.NoRows)
 	p.pdf.SetY(p.pdf.GetY() + 6)
 }
 
@@ -350,10 +355,10 @@ func (p *pdfWriter) sideBySide() bool {
 	wide := sumOf(p.widths)
 	across := min(int((p.width()+gap)/(wide+gap)), most)
 	step := p.font*pointMM*lineHigh + 1.1
-	p.pdf.SetFont("sheet", "", p.font)
+	p.letter("", p.font)
 	for _, line := range p.early {
 		for i, text := range line.cells {
-			if p.pdf.GetStringWidth(text) > p.widths[i]-2*p.pad+rounding {
+			if p.wide(text) > p.widths[i]-2*p.pad+rounding {
 				return false // rows of several lines would not stand beside each other
 			}
 		}

@@ -5,9 +5,11 @@ import (
 	"image/color"
 	"io"
 	"strings"
+	"unicode/utf8"
 
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/shape"
+	"ironbell/internal/typeface"
 
 	"gonum.org/v1/plot/font"
 	"gonum.org/v1/plot/text"
@@ -25,12 +27,13 @@ type picture struct {
 	reading
 	lines   []textLine
 	letters *letters
-	hand    text.Handler
+	hand    *lettering
 }
 
 func newPicture(w io.Writer, h *Head, s *Style) (Writer, error) {
-	hand, err := lettering()
-	return &picture{out: w, head: h, style: s, letters: newLetters(), hand: hand}, err
+	letters := newLetters(s.Locale.Lang)
+	hand, err := newLettering(letters)
+	return &picture{out: w, head: h, style: s, letters: letters, hand: hand}, err
 }
 
 func (p *picture) Begin(plan *shape.Plan) error {
@@ -48,8 +51,8 @@ func (p *picture) Line(line *shape.Line) error {
 	l := shownLine(p.plan, line, p.forms, p.totals, p.style.Locale)
 	for i, c := range l.cells {
 		c = p.letters.fit(strings.ReplaceAll(c, "\n", " "))
-		if r := []rune(c); len(r) > 80 {
-			c = string(r[:79]) + "…"
+		if len(c) > 80 {
+			c = p.letters.shaper.Cut(c, 80, func(s string) float64 { return float64(utf8.RuneCountInString(s)) })
 		}
 		l.cells[i] = c
 	}
@@ -69,7 +72,7 @@ const (
 func (p *picture) lettered(size vg.Length, of color.Color, bold bool) text.Style {
 	s := textStyle(p.hand, size, of)
 	if bold {
-		s.Font = font.Font{Typeface: typeface, Size: size, Weight: 3}
+		s.Font = font.Font{Typeface: sheetFace, Size: size, Weight: 3}
 	}
 	return s
 }
@@ -94,7 +97,7 @@ func (p *picture) Close() error {
 		}
 		width = max(width, 360)
 	case p.plan.Kind == job.SectionText:
-		prose = wrapped(p.letters.fit(p.plan.Text), p.lettered(pictureText, ink, false), width-2*pictureEdge)
+		prose = p.hand.wrapped(p.letters.fit(p.plan.Text), p.lettered(pictureText, ink, false), width-2*pictureEdge)
 		high = pictureRow * vg.Length(len(prose))
 	default:
 		widths = p.widths()
@@ -144,18 +147,12 @@ func (p *picture) Says() []string {
 	return said
 }
 
-func wrapped(s string, style text.Style, width vg.Length) []string {
+// wrapped breaks a text into lines of a width.
+func (h *lettering) wrapped(s string, style text.Style, width vg.Length) []string {
 	var lines []string
-	for _, paragraph := range strings.Split(s, "\n") {
-		line := ""
-		for _, word := range strings.Split(paragraph, " ") {
-			next := strings.TrimPrefix(line+" "+word, " ")
-			if line != "" && style.Width(next) > width {
-				lines, next = append(lines, line), word
-			}
-			line = next
-		}
-		lines = append(lines, line)
+	wide := func(s string) float64 { return float64(style.Width(s)) }
+	for paragraph := range strings.SplitSeq(s, "\n") {
+		lines = append(lines, h.letters.shaper.Wrap(paragraph, float64(width), wide)...)
 	}
 	return lines
 }
@@ -183,7 +180,7 @@ func (p *picture) table(to draw.Canvas, top vg.Length, widths []vg.Length) {
 	}
 	put := func(style text.Style, row int, i int, x vg.Length, s string) {
 		at := x + 4
-		if p.plan.Columns[i].Kind.Numeric() {
+		if p.plan.Columns[i].Kind.Numeric() || typeface.Leftward(s) {
 			at = x + widths[i] - 6 - style.Width(s)
 		}
 		to.FillText(style, vg.Point{X: at, Y: top - pictureRow*vg.Length(row+1) + 5}, s)

@@ -12,8 +12,6 @@ import (
 
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/shape"
-
-	"gonum.org/v1/plot/text"
 )
 
 // slides writes a presentation (ECMA-376 part 1, PresentationML): a slide with
@@ -27,7 +25,7 @@ type slides struct {
 	style *Style
 	n     int // slides
 	media int
-	hand  text.Handler
+	hand  *lettering
 	said  []string
 
 	reading
@@ -56,7 +54,7 @@ const (
 )
 
 func newSlides(w io.Writer, h *Head, s *Style) (Writer, error) {
-	hand, err := lettering()
+	hand, err := newLettering(newLetters(s.Locale.Lang))
 	if err != nil {
 		return nil, err
 	}

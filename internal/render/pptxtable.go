@@ -42,7 +42,7 @@ const leastTitle = 14.0
 // cut short. The size comes in hundredths of a point.
 func (p *slides) titled(title, more string, size, high float64) (text string, hundredths, lines int) {
 	fits := func(text string, size float64) bool {
-		lines = len(wrapped(text, p.style12(true), vg.Length(slideRoom/otherFont*slideFont/size)))
+		lines = len(p.hand.wrapped(text, p.style12(true), vg.Length(slideRoom/otherFont*slideFont/size)))
 		return float64(lines)*size*slideLine <= high
 	}
 	for size > leastTitle && !fits(title+more, size) {
@@ -82,7 +82,7 @@ type tablePage struct {
 // that tell its rows apart.
 func (p *slides) tables() error {
 	f := &tableFit{
-		plan: p.plan, lines: p.lines[:min(len(p.lines), 2*widthRows)], pad: slidePad, width: p.points,
+		plan: p.plan, lines: p.lines[:min(len(p.lines), 2*widthRows)], pad: slidePad, width: p.points, shaper: p.hand.letters.shaper,
 		longest: slideRoom * 0.3, heads: make([]string, len(p.plan.Columns)),
 	}
 	f.natural.head, f.natural.cell = 90, 600
@@ -161,7 +161,7 @@ func (p *slides) row(page tablePage, line textLine) slideRow {
 		if p.points(r.cells[i], bold) <= room && !strings.Contains(r.cells[i], "\n") {
 			continue
 		}
-		over := wrapped(r.cells[i], p.style12(bold), vg.Length(room/otherFont))
+		over := p.hand.wrapped(r.cells[i], p.style12(bold), vg.Length(room/otherFont))
 		n := 0
 		for _, l := range over { // a word that is wider than its cell takes lines of its own
 			n += max(1, int(p.points(l, bold)/room+0.999))
@@ -254,7 +254,7 @@ func (p *slides) tableRow(out *strings.Builder, page tablePage, r slideRow, colo
 // prose writes a text over as many slides as it takes.
 func (p *slides) prose() error {
 	style := textStyle(p.hand, slideProse, ink)
-	lines := wrapped(p.plan.Text, style, slideRoom/otherFont)
+	lines := p.hand.wrapped(p.plan.Text, style, slideRoom/otherFont)
 	high := slideProse * slideLine
 	each := int(slideTall / high)
 	all := max((len(lines)+each-1)/each, 1)

@@ -6,6 +6,7 @@ import (
 
 	"ironbell/internal/core/rows"
 	"ironbell/internal/core/shape"
+	"ironbell/internal/typeface"
 )
 
 // tableFit finds how wide the columns of a table are, on a page or a slide: in the unit in which width measures.
@@ -19,6 +20,7 @@ type tableFit struct {
 		head, cell float64 // how wide a head and a text become at most by themselves
 	}
 	longest float64 // of a word that is kept whole
+	shaper  *typeface.Shaper
 }
 
 // needs finds how wide each column would be, and how narrow it may become: no word of a head and no number is
@@ -62,6 +64,9 @@ func (f *tableFit) needs() (natural, least []float64) {
 
 // widestWord is the width of the widest word of a text, at least least and at most that of the longest kept whole.
 func (f *tableFit) widestWord(text string, bold bool, least float64) float64 {
+	if !f.shaper.Plain(text) {
+		return max(least, f.shaper.Widest(text, f.longest, func(s string) float64 { return f.width(s, bold) }))
+	}
 	for word := range strings.FieldsSeq(text) {
 		if least >= f.longest {
 			return least

@@ -1,0 +1,374 @@
+package render
+
+import (
+	"bytes"
+	"compress/zlib"
+	"fmt"
+	"io"
+	"maps"
+	"math"
+	"slices"
+	"strconv"
+	"strings"
+	"unicode/utf16"
+
+	"ironbell/internal/typeface"
+
+	"codeberg.org/go-pdf/fpdf"
+)
+
+// carried are the faces that a PDF has besides its own: the glyphs that were
+// used of them.
+type carried struct {
+	subsets  []*typeface.Subset
+	of       map[*typeface.Face]int
+	pictures map[string]bool // of glyphs, by their names
+}
+
+// letter chooses the letters of what is written next: their weight, empty or B,
+// and their size in points.
+func (p *pdfWriter) letter(weight string, size float64) {
+	p.strong = weight == "B"
+	p.pdf.SetFont("sheet", weight, size)
+}
+
+// wide is how wide a line is in the letters that are chosen.
+func (p *pdfWriter) wide(text string) float64 {
+	if p.letters.shaper.Plain(text) {
+		return p.pdf.GetStringWidth(text)
+	}
+	wide := 0.0
+	_, size := p.pdf.GetFontSize()
+	for _, run := range p.letters.shaper.Line(text, p.strong).Runs {
+		if run.Plain {
+			wide += p.pdf.GetStringWidth(run.Text)
+			continue
+		}
+		wide += run.Wide * size
+	}
+	return wide
+}
+
+// write writes a line from a point of its foot on.
+func (p *pdfWriter) write(x, y float64, text string) {
+	if p.letters.shaper.Plain(text) {
+		p.pdf.Text(x, y, text)
+		return
+	}
+	_, size := p.pdf.GetFontSize()
+	for _, run := range p.letters.shaper.Line(text, p.strong).Runs {
+		if run.Plain {
+			p.pdf.Text(x, y, run.Text)
+			x += p.pdf.GetStringWidth(run.Text)
+			continue
+		}
+		p.shaped(x, y, run)
+		x += run.Wide * size
+	}
+}
+
+// within writes a line in the room of a cell: what is read from right to left
+// stands at its right.
+func (p *pdfWriter) within(x, y, room float64, text string) {
+	if !p.letters.shaper.Plain(text) && typeface.Leftward(text) {
+		x += max(0, room-p.wide(text))
+	}
+	p.write(x, y, text)
+}
+
+// shaped writes a run glyph by glyph (ISO 32000-1, 9.4.3). What it stands for
+// is said beside it where the glyphs alone do not tell (14.9.4).
+func (p *pdfWriter) shaped(x, y float64, run typeface.Run) {
+	if p.dry {
+		return
+	}
+	at, known := p.faces.of[run.Face]
+	if !known {
+		if p.faces.of == nil {
+			p.faces.of, p.faces.pictures = map[*typeface.Face]int{}, map[string]bool{}
+		}
+		at = len(p.faces.subsets)
+		p.faces.of[run.Face] = at
+		p.faces.subsets = append(p.faces.subsets, p.letters.shaper.Subset(run.Face))
+	}
+	subset := p.faces.subsets[at]
+	points, size := p.pdf.GetFontSize()
+	_, high := p.pdf.GetPageSize()
+
+	var show strings.Builder
+	told := true
+	pen, rise := 0.0, 0.0 // where the next glyph would stand, and how high, in thousandths
+	open := false
+	closed := func() {
+		if open {
+			show.WriteString("] TJ ")
+			open = false
+		}
+	}
+	wanted := 0.0
+	for _, g := range run.Glyphs {
+		code, same := subset.Code(g)
+		told = told && same && g.Text != ""
+		if up := math.Round(g.Y * 1000); up != rise {
+			closed()
+			fmt.Fprintf(&show, "%.3f Ts ", up*points/1000)
+			rise = up
+		}
+		if !open {
+			show.WriteString("[")
+			open = true
+		}
+		if back := math.Round(pen - (wanted+g.X)*1000); back != 0 {
+			fmt.Fprintf(&show, "%.0f ", back)
+			pen -= back
+		}
+		fmt.Fprintf(&show, "<%04x>", code)
+		pen += math.Round(1000 * p.letters.shaper.Advance(run.Face, g.ID))
+		p.pictured(run.Face, g, x+(wanted+g.X)*size, y-g.Y*size, size)
+		wanted += g.Advance
+	}
+	closed()
+	if rise != 0 {
+		show.WriteString("0 Ts ")
+	}
+	r, g, b := p.pdf.GetTextColor()
+	k := 72 / 25.4
+	text := fmt.Sprintf("q %.3f %.3f %.3f rg BT /T%d %.2f Tf %.2f %.2f Td %sET Q", float64(r)/255, float64(g)/255,
+		float64(b)/255, at, points, x*k, (high-y)*k, show.String())
+	if !told && !run.Leftward { // readers put what is read from right to left in order by its glyphs
+		text = fmt.Sprintf("/Span << /ActualText <FEFF%s> >> BDC %s EMC", utf16Hex(run.Text), text)
+	}
+	p.pdf.RawWriteStr(text)
+	// What the page's own letters are was changed behind its back.
+	p.pdf.SetFontSize(points)
+}
+
+// pictured draws a glyph that is a picture in colour.
+func (p *pdfWriter) pictured(face *typeface.Face, g typeface.Glyph, x, y, size float64) {
+	name := fmt.Sprintf("glyph %s %d", face.Name, g.ID)
+	known, asked := p.faces.pictures[name]
+	if asked && !known {
+		return
+	}
+	o := p.letters.shaper.Outline(face, g.ID)
+	if p.faces.pictures[name] = o.Image != nil; o.Image == nil {
+		return
+	}
+	if !asked {
+		p.pdf.RegisterImageOptionsReader(name, fpdf.ImageOptions{ImageType: "PNG"}, bytes.NewReader(o.Image))
+	}
+	p.pdf.ImageOptions(name, x+o.Box[0]*size, y-o.Box[3]*size, (o.Box[2]-o.Box[0])*size, (o.Box[3]-o.Box[1])*size, false,
+		fpdf.ImageOptions{ImageType: "PNG"}, 0, "")
+}
+
+func utf16Hex(s string) string {
+	var out strings.Builder
+	for _, u := range utf16.Encode([]rune(s)) {
+		fmt.Fprintf(&out, "%04X", u)
+	}
+	return out.String()
+}
+
+// cut shortens a text to a width with an ellipsis.
+func (p *pdfWriter) cut(text string, width float64) string {
+	return p.letters.shaper.Cut(text, width, p.wide)
+}
+
+// split breaks a text into lines of a width; a word that is wider is broken.
+func (p *pdfWriter) split(text string, width float64) []string {
+	width += rounding
+	if !strings.Contains(text, "\n") && p.wide(text) <= width {
+		return []string{text}
+	}
+	var lines []string
+	for paragraph := range strings.SplitSeq(text, "\n") {
+		if !p.letters.shaper.Plain(paragraph) {
+			lines = append(lines, p.letters.shaper.Wrap(paragraph, width, p.wide)...)
+			continue
+		}
+		line := ""
+		for word := range strings.SplitSeq(paragraph, " ") {
+			next := word
+			if line != "" {
+				next = line + " " + word
+			}
+			if p.wide(next) <= width {
+				line = next
+				continue
+			}
+			if line != "" {
+				lines = append(lines, line)
+			}
+			for line = word; p.wide(line) > width && len(line) > 1; {
+				r := []rune(line)
+				n := len(r) - 1
+				for n > 1 && p.wide(string(r[:n])) > width {
+					n--
+				}
+				lines, line = append(lines, string(r[:n])), string(r[n:])
+			}
+		}
+		lines = append(lines, line)
+	}
+	return lines
+}
+
+// output writes the file. Faces besides its own are added behind it as an
+// incremental update (ISO 32000-1, 7.5.6): the package that writes pages knows
+// no glyphs.
+func (p *pdfWriter) output() error {
+	if len(p.faces.subsets) == 0 {
+		return p.finished(p.pdf.Output(p.out))
+	}
+	var file bytes.Buffer
+	if err := p.pdf.Output(&file); err != nil {
+		return p.finished(err)
+	}
+	u, err := newUpdate(file.Bytes())
+	if err != nil {
+		return p.finished(err)
+	}
+	var names strings.Builder
+	for i, s := range p.faces.subsets {
+		fmt.Fprintf(&names, "/T%d %d 0 R\n", i, u.face(s, i))
+	}
+	// The package writes one object with the resources of all pages.
+	from := bytes.Index(u.before, []byte("\n2 0 obj\n"))
+	fonts := []byte("/Font <<\n")
+	if from < 0 {
+		return p.finished(fmt.Errorf("its resources are not where they are expected"))
+	}
+	resources, _, ok := bytes.Cut(u.before[from+len("\n2 0 obj\n"):], []byte("endobj"))
+	if !ok || !bytes.Contains(resources, fonts) {
+		return p.finished(fmt.Errorf("its resources name no fonts"))
+	}
+	u.object(2, bytes.Replace(resources, fonts, append(fonts, names.String()...), 1))
+	return p.finished(u.write(p.out))
+}
+
+func (p *pdfWriter) finished(err error) error {
+	if err != nil {
+		return fmt.Errorf("write the PDF: %w", err)
+	}
+	return nil
+}
+
+// update is what is added behind a PDF.
+type update struct {
+	before  []byte
+	last    int // where its list of objects begins
+	trailer string
+	next    int
+	places  map[int]int
+	added   bytes.Buffer
+}
+
+// newUpdate reads the end of a PDF that has a list of its objects in plain form
+// (ISO 32000-1, 7.5.5).
+func newUpdate(file []byte) (*update, error) {
+	u := &update{before: file, places: map[int]int{}}
+	tail := string(file[bytes.LastIndex(file, []byte("trailer"))+1:])
+	_, dict, ok := strings.Cut(tail, "<<")
+	dict, rest, ok2 := strings.Cut(dict, ">>")
+	fields := strings.Fields(rest)
+	if !ok || !ok2 || len(fields) < 2 {
+		return nil, fmt.Errorf("it has no end that can be read")
+	}
+	var err error
+	if u.last, err = strconv.Atoi(fields[1]); err != nil {
+		return nil, fmt.Errorf("read its end: %w", err)
+	}
+	words := strings.Fields(dict)
+	at := slices.Index(words, "/Size")
+	if at < 0 || at+1 >= len(words) {
+		return nil, fmt.Errorf("its end tells no number of objects")
+	}
+	if u.next, err = strconv.Atoi(words[at+1]); err != nil {
+		return nil, fmt.Errorf("read its end: %w", err)
+	}
+	u.trailer = strings.Join(slices.Delete(words, at, at+2), " ")
+	return u, nil
+}
+
+func (u *update) object(n int, body []byte) {
+	u.places[n] = len(u.before) + u.added.Len()
+	fmt.Fprintf(&u.added, "%d 0 obj\n%s\nendobj\n", n, bytes.TrimRight(body, "\n"))
+}
+
+func (u *update) add(body []byte) int {
+	u.next++
+	u.object(u.next-1, body)
+	return u.next - 1
+}
+
+// stream adds a packed stream with more of its dictionary.
+func (u *update) stream(dict string, data []byte) int {
+	var packed bytes.Buffer
+	w := zlib.NewWriter(&packed)
+	_, _ = w.Write(data) // memory takes all
+	_ = w.Close()
+	return u.add(fmt.Appendf(nil, "<< %s /Filter /FlateDecode /Length %d >>\nstream\n%s\nendstream", dict, packed.Len(),
+		packed.Bytes()))
+}
+
+// face adds a font whose codes are glyphs (ISO 32000-1, 9.7), and gives its number.
+func (u *update) face(s *typeface.Subset, n int) int {
+	table, box := s.CFF()
+	name := "/" + subsetTag(n) + "+" + s.Face.Name
+	file := u.stream("/Subtype /CIDFontType0C", table)
+	descriptor := u.add(fmt.Appendf(nil,
+		"<< /Type /FontDescriptor /FontName %s /Flags 4 /FontBBox [%d %d %d %d] /ItalicAngle 0 /Ascent %d /Descent %d "+
+			"/CapHeight 700 /StemV 80 /FontFile3 %d 0 R >>", name, box[0], box[1], box[2], box[3], box[3], box[1], file))
+	descendant := u.add(fmt.Appendf(nil,
+		"<< /Type /Font /Subtype /CIDFontType0 /BaseFont %s /CIDSystemInfo << /Registry (Adobe) /Ordering (Identity) "+
+			"/Supplement 0 >> /FontDescriptor %d 0 R /DW 1000 /W [0 %s] >>", name, descriptor,
+		strings.ReplaceAll(fmt.Sprint(s.Widths()), ",", " ")))
+	return u.add(fmt.Appendf(nil,
+		"<< /Type /Font /Subtype /Type0 /BaseFont %s /Encoding /Identity-H /DescendantFonts [%d 0 R] /ToUnicode %d 0 R >>",
+		name, descendant, u.stream("", toUnicode(s.Texts()))))
+}
+
+// subsetTag is what a part of a font is called by: six letters (ISO 32000-1, 9.6.4).
+func subsetTag(n int) string {
+	tag := []byte("IBAAAA")
+	for i := len(tag) - 1; n > 0 && i > 1; i-- {
+		tag[i] += byte(n % 26) //nolint:gosec // a letter
+		n /= 26
+	}
+	return string(tag)
+}
+
+// toUnicode tells what the codes of a font stand for (ISO 32000-1, 9.10.3).
+func toUnicode(texts []string) []byte {
+	const most = 100 // of one block
+	var lines []string
+	for code, text := range texts {
+		if text != "" {
+			lines = append(lines, fmt.Sprintf("<%04X> <%s>", code, utf16Hex(text)))
+		}
+	}
+	var out bytes.Buffer
+	out.WriteString("/CIDInit /ProcSet findresource begin\n12 dict begin\nbegincmap\n/CIDSystemInfo << /Registry (Adobe) " +
+		"/Ordering (UCS) /Supplement 0 >> def\n/CMapName /Adobe-Identity-UCS def\n/CMapType 2 def\n" +
+		"1 begincodespacerange\n<0000> <FFFF>\nendcodespacerange\n")
+	for block := range slices.Chunk(lines, most) {
+		fmt.Fprintf(&out, "%d beginbfchar\n%s\nendbfchar\n", len(block), strings.Join(block, "\n"))
+	}
+	out.WriteString("endcmap\nCMapName currentdict /CMap defineresource pop\nend\nend\n")
+	return out.Bytes()
+}
+
+// write writes the file and what was added to it.
+func (u *update) write(w io.Writer) error {
+	list := len(u.before) + u.added.Len()
+	u.added.WriteString("xref\n")
+	for _, n := range slices.Sorted(maps.Keys(u.places)) {
+		fmt.Fprintf(&u.added, "%d 1\n%010d 00000 n \n", n, u.places[n])
+	}
+	fmt.Fprintf(&u.added, "trailer\n<< %s /Size %d /Prev %d >>\nstartxref\n%d\n%%%%EOF\n", u.trailer, u.next, u.last, list)
+	if _, err := w.Write(u.before); err != nil {
+		return err
+	}
+	_, err := u.added.WriteTo(w)
+	return err
+}

@@ -1,0 +1,458 @@
+package typeface
+
+import (
+	"math"
+	"slices"
+	"strings"
+	"unicode"
+
+	"github.com/go-text/typesetting/bidi"
+	"github.com/go-text/typesetting/di"
+	"github.com/go-text/typesetting/font"
+	"github.com/go-text/typesetting/font/opentype"
+	"github.com/go-text/typesetting/language"
+	"github.com/go-text/typesetting/segmenter"
+	"github.com/go-text/typesetting/shaping"
+	"golang.org/x/image/math/fixed"
+)
+
+// Glyph is one shape of a face at its place. Measures are in parts of the size
+// of the letters.
+type Glyph struct {
+	ID      uint32
+	Advance float64 // to where the next one stands
+	X, Y    float64 // from where it would stand by itself; Y upwards
+	Text    string  // what it stands for: all of its cluster, the others of which stand for nothing
+}
+
+// Run is a part of a line in one face, from left to right as it is seen.
+type Run struct {
+	Face    *Face
+	Glyphs  []Glyph
+	Text    string // as it is read
+	Plain   bool   // it needs no shaping: the built-in face writes it letter by letter
+	Leftward bool   // it is read from right to left
+	Wide    float64
+}
+
+// Line is a text of one line, set.
+type Line struct {
+	Runs []Run // from left to right
+	Wide float64
+}
+
+// Bounds of what a shaper remembers.
+const (
+	mostLines   = 4000
+	mostLetters = 2000 // of a line that is remembered
+)
+
+// Shaper sets lines. It belongs to one goroutine.
+type Shaper struct {
+	library *Library
+	tongue  string
+	engine  shaping.HarfbuzzShaper
+	parts   shaping.Segmenter
+	order   bidi.Paragraph
+	breaks  segmenter.Segmenter
+	faces   map[*font.Font]*font.Face
+	back    map[*font.Font]*Face
+	lines   map[string]*Line
+	bolds   map[string]*Line
+	script  language.Script
+	bold    bool
+	han     string // the language of Chinese letters in the text at hand
+	simple  [1 << 16]byte // what is known of each letter: 1 plain, 2 not
+}
+
+// Shaper begins to set texts of a language (BCP 47).
+func (l *Library) Shaper(tongue string) *Shaper {
+	return &Shaper{
+		library: l, tongue: tongue, faces: map[*font.Font]*font.Face{}, back: map[*font.Font]*Face{},
+		lines: map[string]*Line{}, bolds: map[string]*Line{},
+	}
+}
+
+// plainScript tells whether a script is written letter by letter from left to
+// right, and the built-in face is made for it.
+func plainScript(s language.Script) bool {
+	switch s {
+	case language.Latin, language.Greek, language.Cyrillic, language.Armenian, language.Georgian, language.Common:
+		return true
+	}
+	return false
+}
+
+// Plain tells whether a text needs no shaping: the built-in face writes it
+// letter by letter.
+func (s *Shaper) Plain(text string) bool {
+	for i := range len(text) {
+		if text[i] >= 0x80 {
+			return s.plain(text[i:])
+		}
+	}
+	return true
+}
+
+func (s *Shaper) plain(text string) bool {
+	for _, r := range text {
+		if r < 0x80 {
+			continue
+		}
+		if int(r) >= len(s.simple) {
+			return false
+		}
+		if s.simple[r] == 0 {
+			s.simple[r] = 2
+			if plainScript(language.LookupScript(r)) && !unicode.In(r, unicode.M, unicode.Cf) && s.library.Main(false).has(r) {
+				s.simple[r] = 1
+			}
+		}
+		if s.simple[r] == 2 {
+			return false
+		}
+	}
+	return true
+}
+
+// Has tells whether there is a face with a letter, or whether it is one that
+// has no shape of its own.
+func (s *Shaper) Has(r rune) bool {
+	if unicode.In(r, unicode.Cf, unicode.Variation_Selector, unicode.Zs) {
+		return true
+	}
+	if r < 0x20 || r > unicode.MaxRune || unicode.In(r, unicode.Cc, unicode.Cs, unicode.Co) {
+		return false
+	}
+	return s.library.face(seek{letter: r, script: language.LookupScript(r), tongue: s.tongue}) != nil
+}
+
+// SetScript implements shaping.FontmapScript.
+func (s *Shaper) SetScript(script language.Script) { s.script = script }
+
+// ResolveFace implements shaping.Fontmap.
+func (s *Shaper) ResolveFace(r rune) *font.Face {
+	script := s.script
+	if own := language.LookupScript(r); own.Strong() && own != language.Unknown {
+		script = own
+	}
+	face := s.library.face(seek{letter: r, script: script, tongue: s.han, bold: s.bold})
+	if face == nil {
+		face = s.library.Main(s.bold)
+	}
+	f, ok := s.faces[face.font]
+	if !ok {
+		f = font.NewFace(face.font)
+		s.faces[face.font], s.back[face.font] = f, face
+	}
+	return f
+}
+
+// unit is the size in which texts are shaped: all measures are parts of it.
+const unit = 1000
+
+// Line sets a text of one line.
+func (s *Shaper) Line(text string, bold bool) *Line {
+	known := s.lines
+	if bold {
+		known = s.bolds
+	}
+	if l, ok := known[text]; ok {
+		return l
+	}
+	l := s.line([]rune(text), bold)
+	if len(text) <= mostLetters {
+		if len(known) >= mostLines {
+			clear(known)
+		}
+		known[text] = l
+	}
+	return l
+}
+
+func (s *Shaper) line(text []rune, bold bool) *Line {
+	l := &Line{}
+	if len(text) == 0 {
+		return l
+	}
+	s.bold, s.han = bold, s.hanOf(text)
+	levels := make([]bidi.Level, len(text))
+	runs := s.order.Segment(text, bidi.LeftToRight)
+	for i := range runs.NumRuns() {
+		r := runs.Run(i)
+		for at := r.Start; at < r.End; at++ {
+			levels[at] = r.Level
+		}
+	}
+	in := shaping.Input{
+		Text: text, RunEnd: len(text), Size: fixed.I(unit), Direction: di.DirectionLTR,
+		Language: language.NewLanguage(s.tongue),
+	}
+	var of []bidi.Level
+	for _, part := range slices.Clone(s.parts.Split(in, s)) {
+		out := s.engine.Shape(part)
+		run := Run{Face: s.back[part.Face.Font], Text: string(text[part.RunStart:part.RunEnd])}
+		run.Leftward = part.Direction == di.DirectionRTL
+		run.Plain = run.Face.main && !run.Leftward && s.Plain(run.Text)
+		last, bearer := -1, 0
+		for i, g := range out.Glyphs {
+			set := Glyph{ID: uint32(g.GlyphID), Advance: parts(g.Advance), X: parts(g.XOffset), Y: parts(g.YOffset)}
+			switch at := g.TextIndex(); {
+			case at != last:
+				set.Text, last, bearer = string(text[at:at+g.RunesCount()]), at, i
+			case set.Advance > run.Glyphs[bearer].Advance: // a letter tells its marks, too
+				set.Text, run.Glyphs[bearer].Text, bearer = run.Glyphs[bearer].Text, "", i
+			}
+			if set.Text == " " {
+				set.Advance = min(set.Advance, widestSpace) // that of faces with pictures is as wide as a picture
+			}
+			run.Glyphs = append(run.Glyphs, set)
+			run.Wide += set.Advance
+		}
+		l.Runs, l.Wide = append(l.Runs, run), l.Wide+run.Wide
+		of = append(of, levels[part.RunStart])
+	}
+	reorder(l.Runs, of)
+	return l
+}
+
+// widestSpace is how wide a space between words is at most.
+const widestSpace = 0.35
+
+// hanOf is the language whose forms of Chinese letters a text has: its own where
+// the output says one, else that of the letters beside them.
+func (s *Shaper) hanOf(text []rune) string {
+	for _, has := range []string{"zh", "ja", "ko"} {
+		if strings.HasPrefix(s.tongue, has) {
+			return s.tongue
+		}
+	}
+	for _, r := range text {
+		switch {
+		case r < 0x1100:
+		case unicode.In(r, unicode.Hiragana, unicode.Katakana):
+			return "ja"
+		case unicode.Is(unicode.Hangul, r):
+			return "ko"
+		}
+	}
+	return s.tongue
+}
+
+func parts(v fixed.Int26_6) float64 { return float64(v) / 64 / unit }
+
+// reorder puts runs into the order in which they are seen (Unicode Annex 9, rule
+// L2).
+func reorder(runs []Run, levels []bidi.Level) {
+	highest := bidi.Level(0)
+	for _, l := range levels {
+		highest = max(highest, l)
+	}
+	for level := highest; level > 0; level-- {
+		for from := 0; from < len(runs); from++ {
+			to := from
+			for to < len(runs) && levels[to] >= level {
+				to++
+			}
+			if to > from {
+				slices.Reverse(runs[from:to])
+				slices.Reverse(levels[from:to])
+				from = to
+			}
+		}
+	}
+}
+
+// Leftward tells whether a text is read from right to left: by its first letter
+// that has a direction (Unicode Annex 9, rules P2 and P3).
+func Leftward(text string) bool {
+	for _, r := range text {
+		switch {
+		case r < 0x80 && (r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z'):
+			return false
+		case r < 0x590:
+			if unicode.IsLetter(r) {
+				return false
+			}
+		case r == rightToLeftMark:
+			return true
+		case unicode.IsLetter(r):
+			return unicode.In(r, unicode.Hebrew, unicode.Arabic, unicode.Syriac, unicode.Thaana, unicode.Nko,
+				unicode.Samaritan, unicode.Mandaic, unicode.Adlam, unicode.Hanifi_Rohingya, unicode.Mende_Kikakui,
+				unicode.Yezidi, unicode.Phoenician, unicode.Imperial_Aramaic)
+		}
+	}
+	return false
+}
+
+const rightToLeftMark = '\u200f'
+
+// Wrap breaks a paragraph into lines of a width where its script allows it
+// (Unicode Annex 14); a piece that is wider than a line is broken between
+// letters as they are seen (Annex 29). wide measures a text.
+func (s *Shaper) Wrap(text string, width float64, wide func(string) float64) []string {
+	var lines []string
+	line := ""
+	put := func(piece string) {
+		if line == "" || wide(strings.TrimRight(line+piece, " ")) <= width {
+			line += piece
+			return
+		}
+		lines, line = append(lines, strings.TrimRight(line, " ")), piece
+	}
+	s.breaks.Init([]rune(text))
+	var pieces []string
+	for it := s.breaks.LineIterator(); it.Next(); {
+		pieces = append(pieces, string(it.Line().Text))
+	}
+	for _, piece := range pieces {
+		if wide(strings.TrimRight(piece, " ")) <= width {
+			put(piece)
+			continue
+		}
+		for _, letter := range s.letters(piece) {
+			put(letter)
+		}
+	}
+	lines = append(lines, strings.TrimRight(line, " "))
+	if Leftward(text) {
+		for i := range lines {
+			if !Leftward(lines[i]) {
+				lines[i] = string(rightToLeftMark) + lines[i]
+			}
+		}
+	}
+	return lines
+}
+
+// Widest is the width of the widest piece of a text that is not broken, up to a
+// most.
+func (s *Shaper) Widest(text string, most float64, wide func(string) float64) (widest float64) {
+	s.breaks.Init([]rune(text))
+	var pieces []string
+	for it := s.breaks.LineIterator(); it.Next(); {
+		pieces = append(pieces, string(it.Line().Text))
+	}
+	for _, piece := range pieces {
+		if widest >= most {
+			return most
+		}
+		widest = max(widest, min(most, wide(strings.TrimRight(piece, " "))))
+	}
+	return widest
+}
+
+// Cut shortens a text to a width with an ellipsis, between letters as they are
+// seen.
+func (s *Shaper) Cut(text string, width float64, wide func(string) float64) string {
+	if wide(text) <= width {
+		return text
+	}
+	letters := s.letters(text)
+	low, high := 0, len(letters)-1
+	for low < high {
+		mid := (low + high + 1) / 2
+		if wide(strings.Join(letters[:mid], "")+"…") <= width {
+			low = mid
+		} else {
+			high = mid - 1
+		}
+	}
+	return strings.TrimRight(strings.Join(letters[:low], ""), " ") + "…"
+}
+
+// letters are the letters of a text as they are seen, each with its marks.
+func (s *Shaper) letters(text string) (out []string) {
+	s.breaks.Init([]rune(text))
+	for it := s.breaks.GraphemeIterator(); it.Next(); {
+		out = append(out, string(it.Grapheme().Text))
+	}
+	return out
+}
+
+// Outline is a glyph as a document draws it, in parts of the size of the
+// letters, upwards.
+type Outline struct {
+	Steps []Step
+	Image []byte // a PNG in place of the outline, for pictures in colour
+	Box   [4]float64
+}
+
+// Step is one step of an outline: M moves, L draws a line, C a curve with two
+// points between; a contour is closed before the next one.
+type Step struct {
+	Kind byte
+	At   [6]float64
+}
+
+// Outline gives the shape of a glyph.
+func (s *Shaper) Outline(f *Face, id uint32) Outline {
+	face, ok := s.faces[f.font]
+	if !ok {
+		return Outline{}
+	}
+	em := float64(f.font.Upem())
+	var out Outline
+	var drawn font.GlyphOutline
+	switch data := face.GlyphData(font.GID(id)).(type) {
+	case font.GlyphOutline:
+		drawn = data
+	case font.GlyphBitmap:
+		if data.Format == font.PNG {
+			if e, ok := face.GlyphExtents(font.GID(id)); ok {
+				out.Image = data.Data
+				left, top := float64(e.XBearing)/em, float64(e.YBearing)/em
+				out.Box = [4]float64{left, top + float64(e.Height)/em, left + float64(e.Width)/em, top}
+			}
+			return out
+		}
+	default:
+		if o, ok := face.GlyphDataOutline(font.GID(id)); ok {
+			drawn = o
+		}
+	}
+	x, y := 0.0, 0.0
+	point := func(p font.SegmentPoint) (float64, float64) { return float64(p.X) / em, float64(p.Y) / em }
+	for _, seg := range drawn.Segments {
+		args := seg.ArgsSlice()
+		ax, ay := point(args[0])
+		switch len(args) {
+		case 1:
+			kind := byte('L')
+			if seg.Op == opentype.SegmentOpMoveTo {
+				kind = 'M'
+			}
+			out.Steps = append(out.Steps, Step{kind, [6]float64{ax, ay}})
+			x, y = ax, ay
+		case 2: // a curve of the second degree, raised to the third
+			bx, by := point(args[1])
+			out.Steps = append(out.Steps, Step{'C', [6]float64{
+				x + (ax-x)*2/3, y + (ay-y)*2/3, bx + (ax-bx)*2/3, by + (ay-by)*2/3, bx, by,
+			}})
+			x, y = bx, by
+		case 3:
+			bx, by := point(args[1])
+			cx, cy := point(args[2])
+			out.Steps = append(out.Steps, Step{'C', [6]float64{ax, ay, bx, by, cx, cy}})
+			x, y = cx, cy
+		}
+	}
+	for i, step := range out.Steps {
+		for n := 0; n < 6 && (n < 2 || step.Kind == 'C'); n += 2 {
+			if i == 0 && n == 0 {
+				out.Box = [4]float64{step.At[0], step.At[1], step.At[0], step.At[1]}
+			}
+			out.Box[0], out.Box[2] = math.Min(out.Box[0], step.At[n]), math.Max(out.Box[2], step.At[n])
+			out.Box[1], out.Box[3] = math.Min(out.Box[1], step.At[n+1]), math.Max(out.Box[3], step.At[n+1])
+		}
+	}
+	return out
+}
+
+// Advance is how far the next glyph stands from this one.
+func (s *Shaper) Advance(f *Face, id uint32) float64 {
+	if face, ok := s.faces[f.font]; ok {
+		return float64(face.HorizontalAdvance(font.GID(id))) / float64(f.font.Upem())
+	}
+	return 0
+}
