@@ -31,6 +31,7 @@ import (
 	"ironbell/internal/report"
 	"ironbell/internal/secret"
 	"ironbell/internal/store"
+	"ironbell/internal/typeface"
 
 	"golang.org/x/sys/unix"
 )
@@ -75,6 +76,8 @@ var serveCommand = cli.Command{
 			"work with this folder of artifacts although it is another than before, whose files are lost")
 		f.StringVar(&o.engine.Browser, "browser", render.FindBrowser(),
 			"`path` of the Chromium that prints tagged PDFs; empty for none")
+		f.StringVar(&o.typefaces, "typefaces", "",
+			"`folders`, separated by commas, of typefaces that come before those of the system on pages and pictures")
 		f.StringVar(&o.engine.Programs, "programs", "",
 			"`folder` of the programs that tasks may run; none when left out")
 		f.StringVar(&o.engine.Walls.User, "programs-user", "",
@@ -136,7 +139,7 @@ func hideDatabase(f *flag.FlagSet, dsn string) error {
 type serveOptions struct {
 	db, listen, artifacts, keyFile, url, log string
 	folders, internal, untried, proxies      string
-	programsRead, programsWrite              string
+	programsRead, programsWrite, typefaces   string
 	programsMemory                           int64
 	adopt                                    bool
 	engine                                   engine.Options
@@ -236,6 +239,12 @@ func serve(ctx context.Context, errs io.Writer, o serveOptions) error {
 		return err
 	}
 	defer func() { _ = files.Close() }() // nothing is left in it
+	for _, folder := range list(o.typefaces) {
+		if _, err := os.ReadDir(folder); err != nil {
+			return fmt.Errorf("a folder of -typefaces cannot be read: %w", err)
+		}
+	}
+	typeface.Prefer(list(o.typefaces)...)
 	o.engine.Guard = outgoing.New(list(o.internal))
 	sources := report.NewSources(s, vault, report.Allowed{
 		Folders: list(o.folders), Guard: o.engine.Guard, Untried: list(o.untried),

@@ -172,6 +172,6 @@ func (l *letters) says() []string {
 		return nil
 	}
 	return []string{fmt.Sprintf("%d characters that no typeface of this node has, the first of them %q, stand as %c; "+
-		"install typefaces with them, or name a folder of such in %s; html and xlsx show them", l.lost, l.first, missing,
-		typeface.Setting)}
+		"install typefaces with them, or name a folder of such with -typefaces; html and xlsx show them", l.lost, l.first,
+		missing)}
 }

@@ -11,6 +11,7 @@ import (
 
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/shape"
+	"ironbell/internal/typeface"
 
 	"github.com/dustin/go-humanize"
 )
@@ -238,6 +239,9 @@ func (w *htmlWriter) row(line textLine) {
 		if w.mail {
 			class = strings.TrimSpace(orWord(kind, "td") + " " + class)
 		}
+		if typeface.Leftward(text) {
+			tag += ` dir="rtl"`
+		}
 		w.text("<" + tag + w.as(class) + ">")
 		if i < len(line.marks) && line.marks[i] != job.MarkNone {
 			w.text("<span" + w.as(string(line.marks[i])) + ">" + html.EscapeString(text) + "</span>")
@@ -303,7 +307,7 @@ func (w *htmlWriter) title() {
 func (w *htmlWriter) prose() {
 	w.title()
 	for _, paragraph := range strings.Split(w.plan.Text, "\n\n") {
-		w.printf("<p>%s</p>\n", strings.ReplaceAll(html.EscapeString(strings.TrimSpace(paragraph)), "\n", "<br>\n"))
+		w.printf("<p dir=\"auto\">%s</p>\n", strings.ReplaceAll(html.EscapeString(strings.TrimSpace(paragraph)), "\n", "<br>\n"))
 	}
 }
 

@@ -332,7 +332,7 @@ func (u *update) face(s *typeface.Subset, n int) int {
 func subsetTag(n int) string {
 	tag := []byte("IBAAAA")
 	for i := len(tag) - 1; n > 0 && i > 1; i-- {
-		tag[i] += byte(n % 26) //nolint:gosec // a letter
+		tag[i] += byte(n % 26)
 		n /= 26
 	}
 	return string(tag)

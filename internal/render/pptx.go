@@ -12,6 +12,7 @@ import (
 
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/shape"
+	"ironbell/internal/typeface"
 )
 
 // slides writes a presentation (ECMA-376 part 1, PresentationML): a slide with
@@ -83,7 +84,16 @@ func paragraph(s string, size int, bold bool, colour string) string {
 	if bold {
 		b = ` b="1"`
 	}
-	return fmt.Sprintf(`<a:p><a:r><a:rPr lang="en" sz="%d"%s><a:solidFill><a:srgbClr val="%s"/></a:solidFill></a:rPr><a:t>%s</a:t></a:r></a:p>`, size, b, colour, escape(s))
+	return fmt.Sprintf(`<a:p>%s<a:r><a:rPr lang="en" sz="%d"%s><a:solidFill><a:srgbClr val="%s"/></a:solidFill></a:rPr><a:t>%s</a:t></a:r></a:p>`,
+		towards("l", s), size, b, colour, escape(s))
+}
+
+// towards is where a paragraph stands in its box; one that is read from right to left stands at the right.
+func towards(align, s string) string {
+	if typeface.Leftward(s) {
+		return `<a:pPr algn="r" rtl="1"/>`
+	}
+	return `<a:pPr algn="` + align + `"/>`
 }
 
 // placed is a box of text; kind names a placeholder of the layout.

@@ -241,8 +241,8 @@ func (p *slides) tableRow(out *strings.Builder, page tablePage, r slideRow, colo
 		var lines strings.Builder
 		for line := range strings.SplitSeq(r.cells[i], "\n") {
 			fmt.Fprintf(&lines,
-				`<a:p><a:pPr algn="%s"/><a:r><a:rPr lang="en" sz="%d"%s><a:solidFill><a:srgbClr val="%s"/></a:solidFill></a:rPr><a:t>%s</a:t></a:r></a:p>`,
-				align, int(page.size*100), b, of, escape(line))
+				`<a:p>%s<a:r><a:rPr lang="en" sz="%d"%s><a:solidFill><a:srgbClr val="%s"/></a:solidFill></a:rPr><a:t>%s</a:t></a:r></a:p>`,
+				towards(align, line), int(page.size*100), b, of, escape(line))
 		}
 		fmt.Fprintf(out,
 			`<a:tc><a:txBody><a:bodyPr/><a:lstStyle/>%s</a:txBody><a:tcPr marL="45720" marR="91440" marT="36000" marB="36000" anchor="ctr"><a:lnL w="0"><a:noFill/></a:lnL><a:lnR w="0"><a:noFill/></a:lnR><a:lnT w="0"><a:noFill/></a:lnT><a:lnB w="%d"><a:solidFill><a:srgbClr val="%s"/></a:solidFill></a:lnB><a:noFill/></a:tcPr></a:tc>`,

@@ -642,20 +642,6 @@ func TestPDFOfManyRowsRepeatsItsHeadAndHasALimit(t *testing.T) {
 	assert.Len(t, got[4], 500, "a sheet takes them")
 }
 
-func TestWhatTheFontDoesNotHaveIsShownAndSaid(t *testing.T) {
-	foreign := table{
-		section: job.Section{Name: "Names"}, columns: odd.columns[:1],
-		rows: []rows.Row{row("Nguyễn Văn Ổn"), row("Ψαράς 5 ₹"), row("渡し船")},
-	}
-	out, says, err := file(t, job.Output{Format: "pdf"}, head(), foreign)
-	require.NoError(t, err)
-	text := read(t, out)
-	assert.Contains(t, text, "Nguyễn Văn Ổn")
-	assert.Contains(t, text, "Ψαράς 5 ₹")
-	require.Len(t, says, 1)
-	assert.Contains(t, says[0], "3 characters that the document's font does not have, the first of them '渡'")
-}
-
 func TestTaggedPDFIsPrintedByTheBrowserOrSaysThatItIsNot(t *testing.T) {
 	_, says, err := file(t, job.Output{Format: "pdf", Tagged: true}, head(), loads)
 	require.NoError(t, err)

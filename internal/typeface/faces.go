@@ -32,9 +32,8 @@ var (
 	Bold    = dejavusanscondensedbold.TTF
 )
 
-// Setting names the environment variable with folders of faces, parted as PATH
-// is, which are looked into before those of the system.
-const Setting = "IRONBELL_FONTS"
+// System are the folders of faces of this kind of machine.
+var System = []string{"/usr/local/share/fonts", "/usr/share/fonts"}
 
 // Bounds of what is looked into.
 const (
@@ -56,6 +55,7 @@ type file struct {
 	path  string
 	stem  string // its name without weight and ending, in lower case
 	bold  bool
+	first bool // the operator prefers it
 	once  sync.Once
 	faces []*Face
 }
@@ -78,19 +78,33 @@ type seek struct {
 	bold   bool
 }
 
-// Here is the library of this machine: the folders that the environment names, a
-// folder fonts beside the program, and those of the system.
-var Here = sync.OnceValue(func() *Library {
-	folders := filepath.SplitList(os.Getenv(Setting))
-	if program, err := os.Executable(); err == nil {
-		folders = append(folders, filepath.Join(filepath.Dir(program), "fonts"))
+// Here is the library of this machine.
+func Here() *Library {
+	here.Lock()
+	defer here.Unlock()
+	if here.library == nil {
+		here.library = Open(nil, System...)
 	}
-	return Open(append(folders, "/usr/local/share/fonts", "/usr/share/fonts")...)
-})
+	return here.library
+}
 
-// Open looks which files folders hold, without reading them. A folder that is
-// not there holds none.
-func Open(folders ...string) *Library {
+// Prefer lets the library of this machine look into folders before those of the
+// system.
+func Prefer(folders ...string) {
+	here.Lock()
+	defer here.Unlock()
+	here.library = Open(folders, System...)
+}
+
+var here struct {
+	sync.Mutex
+
+	library *Library
+}
+
+// Open looks which files folders hold, without reading them; the faces of the
+// preferred ones come first. A folder that is not there holds none.
+func Open(preferred []string, folders ...string) *Library {
 	l := &Library{stood: map[seek]*Face{}}
 	for i, ttf := range [][]byte{Regular, Bold} {
 		all := parse(ttf, []string{"IronBellSheet", "IronBellSheet-Bold"}[i])
@@ -100,9 +114,9 @@ func Open(folders ...string) *Library {
 		all[0].main = true
 		l.main[i] = all[0]
 	}
-	for _, folder := range folders {
+	for n, folder := range slices.Concat(preferred, folders) {
 		from := len(l.files)
-		_ = filepath.WalkDir(folder, func(path string, d fs.DirEntry, err error) error {
+		_ = filepath.WalkDir(folder, func(path string, d fs.DirEntry, err error) error { //nolint:gosec // the operator names it
 			if err != nil || d.IsDir() {
 				return nil //nolint:nilerr // what cannot be looked into has no faces
 			}
@@ -118,7 +132,10 @@ func Open(folders ...string) *Library {
 				}
 			}
 			stem, bold := strings.CutSuffix(stem, "-bold")
-			l.files = append(l.files, &file{path: path, stem: strings.TrimSuffix(stem, "-regular"), bold: bold})
+			l.files = append(l.files, &file{
+				path: path, stem: strings.TrimSuffix(stem, "-regular"), bold: bold,
+				first: n < len(preferred),
+			})
 			return nil
 		})
 		slices.SortFunc(l.files[from:], func(a, b *file) int { return strings.Compare(a.stem, b.stem) })
@@ -220,21 +237,23 @@ func (l *Library) face(s seek) *Face {
 // pictures comes first.
 const firstPictograph = 0x1f000
 
-// look goes through the files: those that are called like the script first, then
-// the built-in face, then all others.
+// look goes through the files: the preferred ones, those that are called like the
+// script, the built-in face, and then all others.
 func (l *Library) look(s seek) *Face {
+	for _, bold := range []bool{s.bold, !s.bold} {
+		for _, f := range l.files {
+			if f.first && f.bold == bold {
+				if face := f.with(s); face != nil {
+					return face
+				}
+			}
+		}
+	}
 	for _, stem := range stems(s) {
 		for _, bold := range []bool{s.bold, !s.bold} {
 			for _, f := range l.files {
-				if f.stem != stem || f.bold != bold {
-					continue
-				}
-				all := f.open()
-				if at := within(s, len(all)); at > 0 && at < len(all) && all[at].has(s.letter) {
-					return all[at]
-				}
-				for _, face := range all {
-					if face.has(s.letter) {
+				if f.stem == stem && f.bold == bold {
+					if face := f.with(s); face != nil {
 						return face
 					}
 				}
@@ -248,10 +267,22 @@ func (l *Library) look(s seek) *Face {
 		if f.bold {
 			continue
 		}
-		for _, face := range f.open() {
-			if face.has(s.letter) {
-				return face
-			}
+		if face := f.with(s); face != nil {
+			return face
+		}
+	}
+	return nil
+}
+
+// with is the face of a file that has a letter; nil when none does.
+func (f *file) with(s seek) *Face {
+	all := f.open()
+	if at := within(s, len(all)); at < len(all) && all[at].has(s.letter) {
+		return all[at]
+	}
+	for _, face := range all {
+		if face.has(s.letter) {
+			return face
 		}
 	}
 	return nil
@@ -278,7 +309,7 @@ var scriptNames = sync.OnceValue(func() map[language.Script]string {
 		if len(table.R16) > 0 {
 			letter = rune(table.R16[0].Lo)
 		} else if len(table.R32) > 0 {
-			letter = rune(table.R32[0].Lo) //nolint:gosec // a letter of Unicode
+			letter = rune(table.R32[0].Lo)
 		}
 		out[language.LookupScript(letter)] = strings.ToLower(strings.ReplaceAll(name, "_", ""))
 	}

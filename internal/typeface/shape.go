@@ -27,12 +27,12 @@ type Glyph struct {
 
 // Run is a part of a line in one face, from left to right as it is seen.
 type Run struct {
-	Face    *Face
-	Glyphs  []Glyph
-	Text    string // as it is read
-	Plain   bool   // it needs no shaping: the built-in face writes it letter by letter
+	Face     *Face
+	Glyphs   []Glyph
+	Text     string // as it is read
+	Plain    bool   // it needs no shaping: the built-in face writes it letter by letter
 	Leftward bool   // it is read from right to left
-	Wide    float64
+	Wide     float64
 }
 
 // Line is a text of one line, set.
@@ -61,7 +61,7 @@ type Shaper struct {
 	bolds   map[string]*Line
 	script  language.Script
 	bold    bool
-	han     string // the language of Chinese letters in the text at hand
+	han     string        // the language of Chinese letters in the text at hand
 	simple  [1 << 16]byte // what is known of each letter: 1 plain, 2 not
 }
 
@@ -175,6 +175,11 @@ func (s *Shaper) line(text []rune, bold bool) *Line {
 	if len(text) == 0 {
 		return l
 	}
+	for i, r := range text {
+		if endsLine(r) { // the order of letters is that of one line
+			text[i] = ' '
+		}
+	}
 	s.bold, s.han = bold, s.hanOf(text)
 	levels := make([]bidi.Level, len(text))
 	runs := s.order.Segment(text, bidi.LeftToRight)
@@ -214,6 +219,11 @@ func (s *Shaper) line(text []rune, bold bool) *Line {
 	}
 	reorder(l.Runs, of)
 	return l
+}
+
+// endsLine tells what would begin a paragraph of its own (Unicode Annex 9, class B).
+func endsLine(r rune) bool {
+	return r == '\n' || r == '\r' || r >= 0x1c && r <= 0x1e || r == '\u0085' || r == '\u2029'
 }
 
 // widestSpace is how wide a space between words is at most.

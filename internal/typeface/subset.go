@@ -73,7 +73,7 @@ func (s *Subset) CFF() (table []byte, box [4]int) {
 	const firstName = 391
 	called := make([][]byte, 0, len(s.glyphs))
 	for i := 1; i < len(s.glyphs); i++ {
-		called = append(called, []byte("g"+string(hex16(uint16(i))))) //nolint:gosec // bounded by mostCodes
+		called = append(called, []byte("g"+string(hex16(uint16(i)))))
 	}
 	strings := index(called...)
 	subroutines := index()

@@ -159,7 +159,7 @@ func wide(n, high int, head string) section {
 // scripts are names as people write them.
 var scripts = []string{
 	"Ψαρομάλλης Αντώνιος", "Щербаков Юрий", "Nguyễn Thị Hạnh", "渡し船の時刻表", "渡轮时刻表", "여객선 시간표", "جدول العبّارات", "לוח המעבורות",
-	"ตารางเรือข้ามฟาก", "नौका समय सारणी", "Þórarinn Ægisson", "e\u0301te\u0301 combined", "⛴ 🌊 ≤ 5 ₹",
+	"ตารางเรือข้ามฟาก", "नौका समय सारणी", "Þórarinn Ægisson", "படகு நேர அட்டவணை", "តារាងពេលវេលា", "ফেরি 2026 সময়সূচী", "لوح 2026 (Wren) المراسي", "e\u0301te\u0301 combined", "⛴ 🌊 👩‍✈️ ≤ 5 ₹",
 }
 
 func reports() []hard {
