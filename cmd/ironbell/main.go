@@ -7,8 +7,10 @@ import (
 	"os/signal"
 	"syscall"
 
+	"ironbell/internal/aside"
 	"ironbell/internal/cli"
 	"ironbell/internal/confined"
+	"ironbell/internal/house"
 	"ironbell/internal/proof"
 )
 
@@ -17,7 +19,7 @@ var version = "development"
 
 func main() {
 	confined.Main() // when this program was started to look after another one, or to become it
-	proof.Main()    // when it was started to draw the pages of a file
+	aside.Main(map[string]aside.Task{proof.Task: proof.Draw, house.Task: house.Weigh})
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	status := cli.Main(ctx, "ironbell", os.Args[1:], cli.IO{In: os.Stdin, Out: os.Stdout, Err: os.Stderr},
 		ownCommands()...)

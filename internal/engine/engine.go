@@ -46,6 +46,7 @@ import (
 	"ironbell/internal/engine/waits"
 	"ironbell/internal/engine/watcher"
 	"ironbell/internal/engine/worker"
+	"ironbell/internal/house"
 	"ironbell/internal/installation"
 	"ironbell/internal/outgoing"
 	"ironbell/internal/report"
@@ -170,7 +171,8 @@ func New(s *store.Store, sources *report.Sources, destinations *deliver.Destinat
 		Destinations: destinations,
 		Times:        &timetable.Timetable{}, Holdings: lease.New(o.Lease),
 	}
-	r.Reports = &task.Report{Find: s.Report, Sources: sources, Files: files, Browser: o.Browser, Open: task.OpenTo(s)}
+	r.Reports = &task.Report{Find: s.Report, Sources: sources, Files: files, Browser: o.Browser, Open: task.OpenTo(s),
+		Looks: house.NewShelf(s)}
 	r.Kinds = map[job.TaskKind]task.Kind{
 		job.KindReport:  r.Reports,
 		job.KindCollect: &task.Collect{Sources: sources, Destinations: destinations, Store: s, Files: files},

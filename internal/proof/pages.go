@@ -50,7 +50,7 @@ func pages(out *strings.Builder, data []byte) error {
 	if err != nil {
 		return fmt.Errorf("prepare what draws pages: %w", err)
 	}
-	one, err := pool.GetInstance(drawLimit)
+	one, err := pool.GetInstance(bounds.Time)
 	if err != nil {
 		return fmt.Errorf("prepare what draws pages: %w", err)
 	}

@@ -5,18 +5,15 @@
 package proof
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
 	"html"
 	"io"
-	"os"
-	"os/exec"
-	"runtime"
 	"strings"
-	"syscall"
 	"time"
+
+	"ironbell/internal/aside"
 )
 
 // Bounds of a proof.
@@ -45,36 +42,20 @@ func Can(mediaType string) bool {
 	return mediaType == PDF || mediaType == Sheets || mediaType == Slides
 }
 
-// What draws is a process of its own, this same program started once more: a file may need some
-// hundred MB while it is read, which go with the process, and one that is never done is ended with it.
-const (
-	variable = "IRONBELL_PROOF" // says to a process of ours what it is to draw
-	// drawLimit is for the first time on a machine, when what draws pages is compiled and kept.
-	drawLimit = 45 * time.Second
-	maxProof  = 64 << 20 // bytes of HTML
-	maxWords  = 2000     // bytes of what it says when it fails
-)
+// Task is the name of what draws a file in a process of its own: a file may need some
+// hundred MB while it is read.
+const Task = "proof"
+
+// bounds hold for one file. The time is for the first on a machine, when what draws
+// pages is compiled and kept in a file.
+var bounds = aside.Bounds{Time: 45 * time.Second, Most: 64 << 20, Files: true}
 
 // drawing is whose turn it is to draw: two at once.
 var drawing = make(chan struct{}, 2)
 
-// Main draws a file when this process was started for it, and then never returns. Of every
-// other process it returns at once.
-func Main() {
-	kind, ok := os.LookupEnv(variable)
-	if !ok {
-		return
-	}
-	if err := draw(os.Stdout, kind, os.Stdin); err != nil {
-		fmt.Fprint(os.Stderr, err)
-		os.Exit(1)
-	}
-	os.Exit(0)
-}
-
 // Write writes the proof of a file as a page of HTML. It writes nothing when it fails:
 // the file may be too large (ErrTooLarge), broken, or the context at its end. Several may draw
-// at once; more than two wait for their turn.
+// at once; more than two wait for their turn. The program must do Draw aside, by the name Task.
 func Write(ctx context.Context, w io.Writer, mediaType string, file io.Reader) error {
 	data, err := io.ReadAll(io.LimitReader(file, maxFile+1))
 	if err != nil {
@@ -89,66 +70,21 @@ func Write(ctx context.Context, w io.Writer, mediaType string, file io.Reader) e
 	case <-ctx.Done():
 		return context.Cause(ctx)
 	}
-	self, err := os.Executable()
-	if err != nil {
-		return fmt.Errorf("find this program, to draw the file: %w", err)
-	}
-	ctx, cancel := context.WithTimeoutCause(ctx, drawLimit, errors.New("it was not drawn within 45 seconds"))
-	defer cancel()
-	cmd := exec.CommandContext(ctx, self) //nolint:gosec // this program itself
-	cmd.Env = []string{variable + "=" + mediaType}
-	for _, v := range []string{"HOME", "XDG_CACHE_HOME", "CACHE_DIRECTORY", "TMPDIR"} {
-		if value := os.Getenv(v); value != "" {
-			cmd.Env = append(cmd.Env, v+"="+value)
-		}
-	}
-	drawn, said := bounded{most: maxProof}, bounded{most: maxWords}
-	cmd.Stdin, cmd.Stdout, cmd.Stderr = bytes.NewReader(data), &drawn, &said
-	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGKILL}
-	if err := run(cmd); err != nil {
-		if ctx.Err() != nil {
-			return context.Cause(ctx)
-		}
-		if said.Len() > 0 {
-			return errors.New(strings.ToValidUTF8(said.String(), "?"))
-		}
-		return fmt.Errorf("draw the file: %w", err)
-	}
-	if drawn.cut {
+	drawn, err := aside.Do(ctx, Task, mediaType, data, bounds)
+	if errors.Is(err, aside.ErrTooMuch) {
 		return ErrTooLarge
 	}
-	if _, err := w.Write(drawn.Bytes()); err != nil {
+	if err != nil {
+		return err //nolint:wrapcheck // it says itself what was not done
+	}
+	if _, err := w.Write(drawn); err != nil {
 		return fmt.Errorf("write a proof: %w", err)
 	}
 	return nil
 }
 
-// run runs a process to its end. The signal that ends it with us is tied to the thread that
-// started it, so the thread stays for as long.
-func run(cmd *exec.Cmd) error {
-	runtime.LockOSThread()
-	defer runtime.UnlockOSThread()
-	return cmd.Run() //nolint:wrapcheck // by its caller
-}
-
-// bounded keeps the beginning of what is written to it.
-type bounded struct {
-	bytes.Buffer
-	most int
-	cut  bool
-}
-
-func (b *bounded) Write(p []byte) (int, error) {
-	if b.Len()+len(p) > b.most {
-		b.cut = true
-		_, _ = b.Buffer.Write(p[:b.most-b.Len()]) // a buffer takes everything
-		return len(p), nil
-	}
-	return b.Buffer.Write(p) //nolint:wrapcheck // a buffer takes everything
-}
-
-// draw draws a file of a media type.
-func draw(w io.Writer, mediaType string, file io.Reader) error {
+// Draw draws a file of a media type.
+func Draw(w io.Writer, mediaType string, file io.Reader) error {
 	data, err := io.ReadAll(file)
 	if err != nil {
 		return fmt.Errorf("read the file: %w", err)

@@ -17,6 +17,7 @@ import (
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/rows"
 	"ironbell/internal/core/shape"
+	"ironbell/internal/aside"
 	"ironbell/internal/proof"
 	"ironbell/internal/render"
 
@@ -29,7 +30,7 @@ import (
 
 // Files are drawn by this program started once more.
 func TestMain(m *testing.M) {
-	proof.Main()
+	aside.Main(map[string]aside.Task{proof.Task: proof.Draw})
 	os.Exit(m.Run())
 }
 

@@ -17,6 +17,7 @@ import (
 	"ironbell/internal/core/locale"
 	"ironbell/internal/core/rows"
 	"ironbell/internal/core/shape"
+	"ironbell/internal/house"
 
 	"gonum.org/v1/plot"
 	"gonum.org/v1/plot/font"
@@ -27,13 +28,6 @@ import (
 	"gonum.org/v1/plot/vg/vgimg"
 	"gonum.org/v1/plot/vg/vgsvg"
 )
-
-// seriesColours tell series apart also for those who see few colours: they
-// differ in lightness, too.
-var seriesColours = []string{
-	"#86561B", "#2F6F8F", "#5B8C6A", "#B5483A", "#6B5B95", "#C79A3B", "#3C4A57", "#9AB7C4",
-	"#A77B95", "#7A8B3D", "#D08770", "#50727B",
-}
 
 // Bounds of what a chart draws.
 const (
@@ -56,13 +50,16 @@ type chartData struct {
 	words  locale.Words
 	folded int // series that are drawn together
 	hand   *lettering
+	look   *house.Look
+	paint
 	fitted bool
 }
 
 func newChartData(p *shape.Plan, s *Style, cells []*locale.Form) (*chartData, error) {
-	c := &chartData{plan: p, cells: cells, split: map[string]int{}, places: map[string]int{}, words: s.Locale.Words}
+	c := &chartData{plan: p, cells: cells, split: map[string]int{}, places: map[string]int{}, words: s.Locale.Words,
+		look: s.Look, paint: paintOf(s.Look)}
 	var err error
-	if c.hand, err = newLettering(newLetters(s.Locale.Lang)); err != nil {
+	if c.hand, err = newLettering(newLetters(s)); err != nil {
 		return nil, err
 	}
 	first := p.Columns[p.Chart.Series[0]]
@@ -261,16 +258,17 @@ func (c *chartData) svg(width, height vg.Length) (string, error) {
 		"font-family:'DejaVu Sans Condensed','Segoe UI',Helvetica,Arial,sans-serif"), nil
 }
 
-var (
-	ink   = color.RGBA{0x24, 0x27, 0x2b, 0xff}
-	faint = color.RGBA{0x5d, 0x61, 0x67, 0xff}
-	grid  = color.RGBA{0xe5, 0xdd, 0xcd, 0xff}
-)
+// The colours of a look, as charts and pictures take them.
+type paint struct{ ink, faint, grid, accent color.RGBA }
+
+func paintOf(l *house.Look) paint {
+	return paint{hexColour(l.Ink), hexColour(l.Faint), hexColour(l.Line), hexColour(l.Accent)}
+}
 
 func hexColour(s string) color.RGBA {
 	n, err := strconv.ParseUint(strings.TrimPrefix(s, "#"), 16, 32)
 	if err != nil {
-		return ink
+		return color.RGBA{A: 0xff}
 	}
 	return color.RGBA{uint8(n >> 16), uint8(n >> 8), uint8(n), 0xff} //nolint:gosec // each is one byte of a colour
 }
@@ -286,14 +284,14 @@ func (c *chartData) draw(to draw.Canvas) error {
 	p := plot.New()
 	p.TextHandler, p.BackgroundColor = h, color.Transparent
 	for _, axis := range []*plot.Axis{&p.X, &p.Y} {
-		axis.Label.TextStyle = textStyle(h, 9, faint)
+		axis.Label.TextStyle = textStyle(h, 9, c.faint)
 		axis.Tick.Label.Handler, axis.Tick.Label.Font, axis.Tick.Label.Color = h,
-			font.Font{Typeface: sheetFace, Size: 9}, faint
-		axis.Color, axis.Width, axis.Tick.Length, axis.Padding = grid, 1, 0, 4
+			font.Font{Typeface: sheetFace, Size: 9}, c.faint
+		axis.Color, axis.Width, axis.Tick.Length, axis.Padding = c.grid, 1, 0, 4
 	}
 	p.Y.Width = 0
 	lines := plotter.NewGrid()
-	lines.Vertical.Width, lines.Horizontal.Color, lines.Horizontal.Width = 0, grid, 0.75
+	lines.Vertical.Width, lines.Horizontal.Color, lines.Horizontal.Width = 0, c.grid, 0.75
 	lines.Horizontal.Dashes = nil
 	p.Add(lines)
 	top := c.legend(to, h)
@@ -314,7 +312,7 @@ func (c *chartData) draw(to draw.Canvas) error {
 	})
 	p.X.Tick.Marker = plot.ConstantTicks(c.ticks(area.Max.X-area.Min.X-c.numbersWide(p, h), h))
 	if low < 0 && high > 0 {
-		c.across(p, 0, plotter.DefaultLineStyle.Width, ink, nil)
+		c.across(p, 0, plotter.DefaultLineStyle.Width, c.ink, nil)
 	}
 	for _, t := range c.plan.Chart.Targets {
 		c.across(p, t.At, 1.2, targetColour, []vg.Length{4, 3})
@@ -371,7 +369,7 @@ func (c *chartData) numbers(to draw.Canvas, x, y func(float64) vg.Length, h text
 			if math.IsNaN(c.values[i][n]) || v == 0 {
 				continue
 			}
-			style := textStyle(h, 8, ink)
+			style := textStyle(h, 8, c.ink)
 			style.XAlign = text.XCenter
 			label := c.number(v)
 			at := vg.Point{X: x(float64(n))}
@@ -392,29 +390,13 @@ func (c *chartData) numbers(to draw.Canvas, x, y func(float64) vg.Length, h text
 					continue
 				}
 				at.Y = (low+top)/2 - high/2 + 1
-				style.Color = readable(hexColour(seriesColours[i%len(seriesColours)]))
+				style.Color = hexColour(c.look.On(c.look.Series[i%len(c.look.Series)]))
 			}
 			if style.Width(label) <= slot {
 				to.FillText(style, at, label)
 			}
 		}
 	}
-}
-
-// readable is the colour of letters on another one: that of the two with the greater contrast (WCAG 2.2, relative
-// luminance).
-func readable(on color.RGBA) color.Color {
-	light := func(v uint8) float64 {
-		s := float64(v) / 255
-		if s <= 0.04045 {
-			return s / 12.92
-		}
-		return math.Pow((s+0.055)/1.055, 2.4)
-	}
-	if 0.2126*light(on.R)+0.7152*light(on.G)+0.0722*light(on.B) > 0.3 {
-		return ink
-	}
-	return color.White
 }
 
 // number writes a number with the decimals of its column, or else with few digits.
@@ -428,7 +410,7 @@ func (c *chartData) number(v float64) string {
 
 // legend names the series in lines at the top and tells how high it is.
 func (c *chartData) legend(to draw.Canvas, h text.Handler) vg.Length {
-	style := textStyle(h, 9, ink)
+	style := textStyle(h, 9, c.ink)
 	x, y := to.Min.X+8, to.Max.Y-14
 	for i, name := range c.series {
 		name = c.hand.letters.shaper.Cut(name, 220, func(s string) float64 { return float64(style.Width(s)) })
@@ -436,7 +418,7 @@ func (c *chartData) legend(to draw.Canvas, h text.Handler) vg.Length {
 		if x+width > to.Max.X && x > to.Min.X+8 {
 			x, y = to.Min.X+8, y-14
 		}
-		to.FillPolygon(hexColour(seriesColours[i%len(seriesColours)]),
+		to.FillPolygon(hexColour(c.look.Series[i%len(c.look.Series)]),
 			[]vg.Point{{X: x, Y: y}, {X: x + 8, Y: y}, {X: x + 8, Y: y + 8}, {X: x, Y: y + 8}})
 		to.FillText(style, vg.Point{X: x + 12, Y: y}, name)
 		x += width
@@ -448,7 +430,7 @@ func (c *chartData) legend(to draw.Canvas, h text.Handler) vg.Length {
 func (c *chartData) plot(p *plot.Plot, area draw.Canvas) error {
 	if c.plan.Chart.Form == job.ChartLine {
 		for i, values := range c.values {
-			colour := hexColour(seriesColours[i%len(seriesColours)])
+			colour := hexColour(c.look.Series[i%len(c.look.Series)])
 			for _, run := range unbroken(c.at, values) {
 				line, err := plotter.NewLine(run)
 				if err != nil {
@@ -485,7 +467,7 @@ func (c *chartData) plot(p *plot.Plot, area draw.Canvas) error {
 		if err != nil {
 			return fmt.Errorf("draw the chart: %w", err)
 		}
-		bars.Color, bars.LineStyle.Width = hexColour(seriesColours[i%len(seriesColours)]), 0
+		bars.Color, bars.LineStyle.Width = hexColour(c.look.Series[i%len(c.look.Series)]), 0
 		switch {
 		case !stacked:
 			bars.Offset = width * (vg.Length(i) - vg.Length(len(c.values)-1)/2)

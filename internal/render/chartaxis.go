@@ -99,13 +99,13 @@ func (c *chartData) overhang(h text.Handler) vg.Length {
 	if len(c.along) == 0 || c.plan.Chart.Form != job.ChartLine {
 		return 14
 	}
-	style := textStyle(h, labelFont, faint)
+	style := textStyle(h, labelFont, c.faint)
 	return max(14, min(style.Width(c.along[len(c.along)-1]), mostLabel)/2+2)
 }
 
 // numbersWide is about how much the numbers of the other axis take of the width.
 func (c *chartData) numbersWide(p *plot.Plot, h text.Handler) vg.Length {
-	style := textStyle(h, labelFont, faint)
+	style := textStyle(h, labelFont, c.faint)
 	widest := vg.Length(0)
 	for _, t := range p.Y.Tick.Marker.Ticks(p.Y.Min, p.Y.Max) {
 		widest = max(widest, style.Width(t.Label))
@@ -116,7 +116,7 @@ func (c *chartData) numbersWide(p *plot.Plot, h text.Handler) vg.Length {
 // ticks names as many places as can be read side by side. Labels of bars are broken over several lines where that
 // lets all of them stand.
 func (c *chartData) ticks(width vg.Length, h text.Handler) []plot.Tick {
-	style := textStyle(h, labelFont, faint)
+	style := textStyle(h, labelFont, c.faint)
 	from, to := -0.5, float64(len(c.along))-0.5
 	place := func(i int) float64 { return float64(i) }
 	if c.plan.Chart.Form == job.ChartLine {

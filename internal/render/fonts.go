@@ -128,9 +128,9 @@ type letters struct {
 	first  rune
 }
 
-// newLetters sets texts of a language.
-func newLetters(tongue string) *letters {
-	return &letters{shaper: typeface.Here().Shaper(tongue)}
+// newLetters sets texts in the language and the typefaces of a style.
+func newLetters(s *Style) *letters {
+	return &letters{shaper: s.Look.Faces.Shaper(s.Locale.Lang)}
 }
 
 // missing is what stands for a character without a shape.

@@ -11,6 +11,7 @@ import (
 
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/shape"
+	"ironbell/internal/house"
 	"ironbell/internal/typeface"
 
 	"github.com/dustin/go-humanize"
@@ -20,12 +21,13 @@ import (
 // printing, or the body of a mail with inline styles only, since mail programs
 // drop style sheets. Tables have captions and header cells with their scope.
 type htmlWriter struct {
-	out   *bufio.Writer
-	head  *Head
-	style *Style
-	mail  bool
-	limit int
-	said  []string
+	out    *bufio.Writer
+	head   *Head
+	style  *Style
+	mail   bool
+	inline map[string]string // looks of elements, in a mail
+	limit  int
+	said   []string
 
 	reading
 	begun bool // the table's head is written
@@ -42,7 +44,8 @@ func newPage(w io.Writer, h *Head, s *Style) (Writer, error) {
 }
 
 func newMailTable(w io.Writer, h *Head, s *Style) (Writer, error) {
-	return &htmlWriter{out: bufio.NewWriterSize(w, 64<<10), head: h, style: s, mail: true, limit: MailTableMax}, nil
+	return &htmlWriter{out: bufio.NewWriterSize(w, 64<<10), head: h, style: s, mail: true, limit: MailTableMax,
+		inline: inlineStyles(s.Look)}, nil
 }
 
 const sheet = `:root{color-scheme:light}
@@ -66,6 +69,7 @@ thead th{color:#5d6167;border-bottom:2px solid #86561b;vertical-align:bottom}
 figure{margin:0 0 12px}figure svg,figure img{max-width:100%;height:auto}
 .none{color:#5d6167}
 caption.behind{font-size:12px;font-weight:400;color:#5d6167;padding:0 0 4px}
+.logo{float:right;margin:0 0 8px 24px}
 footer{color:#5d6167;font-size:12px;border-top:1px solid #e5ddcd;padding-top:8px}
 `
 
@@ -89,6 +93,11 @@ func (w *htmlWriter) as(class string) string {
 		}
 		return ` class="` + class + `"`
 	}
+	return ` style="` + w.inline[class] + `"`
+}
+
+// inlineStyles are the looks of a mail's elements.
+func inlineStyles(l *house.Look) map[string]string {
 	const cell = "padding:4px 10px 4px 0;border-bottom:1px solid #e5ddcd;vertical-align:top;text-align:left"
 	styles := map[string]string{
 		"td": cell, "td n": cell + ";text-align:right", "td w": cell + ";white-space:pre-wrap",
@@ -108,7 +117,10 @@ func (w *htmlWriter) as(class string) string {
 		"behind":  "text-align:left;color:#5d6167;padding:0 0 6px",
 		"big":     "font-size:26px;font-weight:600;line-height:1.2", "none": "color:#5d6167",
 	}
-	return ` style="` + styles[class] + `"`
+	for class, style := range styles {
+		styles[class] = l.CSS(style)
+	}
+	return styles
 }
 
 // page sets what printing needs.
@@ -143,9 +155,9 @@ func (w *htmlWriter) top() {
 		"http-equiv=\"Content-Security-Policy\" content=\"default-src 'none'; style-src 'unsafe-inline'; "+
 		"img-src data:\">\n", w.style.Locale.Lang)
 	w.printf("<meta name=\"viewport\" content=\"width=device-width\">\n<meta name=\"generator\" content=\"Iron "+
-		"Bell\">\n<title>%s</title>\n<style>\n%s%s</style>\n</head>\n<body>\n", html.EscapeString(w.head.Title), sheet,
-		w.pageRule())
-	w.printf("<header>\n<h1>%s</h1>\n<p class=\"about\">%s %s", html.EscapeString(w.head.Title), words.AsOf,
+		"Bell\">\n<title>%s</title>\n<style>\n%s%s</style>\n</head>\n<body>\n", html.EscapeString(w.head.Title),
+		w.style.Look.CSS(sheet), w.style.Look.CSS(w.pageRule()))
+	w.printf("<header>\n%s<h1>%s</h1>\n<p class=\"about\">%s %s", w.logo(), html.EscapeString(w.head.Title), words.AsOf,
 		html.EscapeString(w.head.asOf(w.style.Locale)))
 	if w.head.Run != "" {
 		w.printf("  ·  %s %s", words.Run, html.EscapeString(w.head.Run))
@@ -158,6 +170,17 @@ func (w *htmlWriter) top() {
 		w.printf("<p class=\"about\">%s</p>\n", html.EscapeString(values))
 	}
 	w.printf("</header>\n<main>\n")
+}
+
+// logo is the picture of the house in the head of a page.
+func (w *htmlWriter) logo() string {
+	l := w.style.Look.Logo
+	if l == nil {
+		return ""
+	}
+	wide, high := l.Within(220, 52)
+	return fmt.Sprintf("<img class=\"logo\" alt=\"%s\" width=\"%.0f\" height=\"%.0f\" src=\"%s%s\">\n",
+		html.EscapeString(w.style.Look.Name), wide, high, PictureMark, base64.StdEncoding.EncodeToString(l.PNG))
 }
 
 func (w *htmlWriter) Begin(p *shape.Plan) error {
@@ -319,14 +342,14 @@ func (w *htmlWriter) figures() {
 	}
 	if w.mail {
 		// A list would fall apart in old mail programs; a row of cells does not.
-		w.text(`<table role="presentation" style="border-collapse:collapse;font:14px/1.4 'Segoe UI',Helvetica,Arial,sans-serif;color:#24272b;margin:0 0 18px"><tr>` + "\n")
+		w.text(`<table role="presentation"` + w.as("table") + "><tr>\n")
 		for i, f := range w.shown {
 			if i%4 == 0 && i > 0 {
 				w.text("</tr><tr>\n")
 			}
-			w.printf("<td style=\"padding:0 28px 10px 0;vertical-align:top\"><span "+
-				"style=\"color:#5d6167\">%s</span><br><span%s>%s</span><br><span%s>%s</span></td>\n",
-				html.EscapeString(f.label), w.as("big"), html.EscapeString(f.text),
+			w.printf("<td style=\"padding:0 28px 10px 0;vertical-align:top\"><span"+
+				"%s>%s</span><br><span%s>%s</span><br><span%s>%s</span></td>\n",
+				w.as("none"), html.EscapeString(f.label), w.as("big"), html.EscapeString(f.text),
 				w.as(orWord(string(f.mark), "faint")), html.EscapeString(f.change))
 		}
 		w.text("</tr></table>\n")
@@ -385,6 +408,11 @@ func (w *htmlWriter) Close() error {
 		w.printf("</main>\n<footer>%s", html.EscapeString(w.head.Title))
 		if w.head.Run != "" {
 			w.printf("  ·  %s %s", w.style.Locale.Words.Run, html.EscapeString(w.head.Run))
+		}
+		for _, line := range []string{w.style.Look.Footer, w.style.Look.Legal} {
+			if line != "" {
+				w.printf("<br>\n%s", html.EscapeString(line))
+			}
 		}
 		w.text("</footer>\n</body>\n</html>\n")
 	}

@@ -8,6 +8,7 @@ import (
 
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/shape"
+	"ironbell/internal/house"
 	"ironbell/internal/typeface"
 
 	"codeberg.org/go-pdf/fpdf"
@@ -18,15 +19,16 @@ import (
 // sections, and on each page the run's number and the page's. Each section
 // begins on a page of its own unless there is room for much of it.
 type pdfWriter struct {
-	out     io.Writer
-	head    *Head
-	style   *Style
-	pdf     *fpdf.Fpdf
-	letters *letters
-	faces   carried
-	strong  bool // bold letters are chosen
-	size    fpdf.SizeType
-	said    []string
+	out              io.Writer
+	head             *Head
+	style            *Style
+	pdf              *fpdf.Fpdf
+	letters          *letters
+	faces            carried
+	inkRGB, faintRGB [3]int
+	strong           bool // bold letters are chosen
+	size             fpdf.SizeType
+	said             []string
 
 	reading
 	early  []textLine // the first lines, kept until the widths are known
@@ -91,7 +93,8 @@ func newPDF(w io.Writer, h *Head, s *Style) (Writer, error) {
 // newPages begins pages on which all is scaled.
 func newPages(w io.Writer, h *Head, s *Style, scale float64) *pdfWriter {
 	p := &pdfWriter{
-		out: w, head: h, style: s, letters: newLetters(s.Locale.Lang), size: pageSizes["A4"], left: margin, pad: cellPad, scale: scale,
+		out: w, head: h, style: s, letters: newLetters(s), size: pageSizes["A4"], left: margin, pad: cellPad, scale: scale,
+		inkRGB: house.RGB(s.Look.Ink), faintRGB: house.RGB(s.Look.Faint),
 	}
 	if s.Tagged {
 		p.said = append(p.said,
@@ -138,10 +141,11 @@ func (p *pdfWriter) set(style string, size float64, rgb [3]int) {
 	p.pdf.SetTextColor(rgb[0], rgb[1], rgb[2])
 }
 
-var (
-	inkRGB   = [3]int{36, 39, 43}
-	faintRGB = [3]int{93, 97, 103}
-)
+// rule chooses the colour of lines.
+func (p *pdfWriter) rule(colour string) {
+	c := house.RGB(colour)
+	p.pdf.SetDrawColor(c[0], c[1], c[2])
+}
 
 // sheet is the size of the page at hand in the measures in which is written on it.
 func (p *pdfWriter) sheet() (w, h float64) {
@@ -182,8 +186,8 @@ func (p *pdfWriter) footer() {
 	defer p.unscaled()
 	w, h := p.sheet()
 	words := p.style.Locale.Words
-	p.set("", 7.5, faintRGB)
-	p.pdf.SetDrawColor(229, 221, 205)
+	p.set("", 7.5, p.faintRGB)
+	p.rule(p.style.Look.Line)
 	p.pdf.SetLineWidth(0.2)
 	p.pdf.Line(margin, h-foot, w-margin, h-foot)
 	left := p.head.Title
@@ -191,8 +195,12 @@ func (p *pdfWriter) footer() {
 		left += "  ·  " + words.Run + " " + p.head.Run
 	}
 	p.write(margin, h-foot+4.5, p.cut(p.letters.fit(left), p.width()-40))
+	if house := joined("  ·  ", p.style.Look.Footer, p.style.Look.Legal); house != "" {
+		p.write(margin, h-foot+8.2, p.cut(p.letters.fit(house), p.width()))
+	}
 	right := fmt.Sprintf("%s %d %s {pages}", words.Page, p.pdf.PageNo(), words.Of)
-	p.write(w-margin-p.wide(strings.Replace(right, "{pages}", "00", 1)), h-foot+4.5, right)
+	// The number of pages is known at the end only, and the package puts it in letter by letter.
+	p.pdf.Text(w-margin-p.pdf.GetStringWidth(strings.Replace(right, "{pages}", "00", 1)), h-foot+4.5, right)
 }
 
 // page begins a page in a direction, P or L.
@@ -208,15 +216,37 @@ func (p *pdfWriter) page(direction string) {
 	}
 }
 
+// Room of the logo beside the title, in millimetres.
+const (
+	logoRoom = 55.0
+	logoTall = 16.0
+)
+
+// logo sets the logo of the house beside the title, and gives the width that is left for it.
+func (p *pdfWriter) logo() float64 {
+	l := p.style.Look.Logo
+	if l == nil {
+		return p.width()
+	}
+	w, h := l.Within(logoRoom, logoTall)
+	if !p.dry {
+		p.pdf.RegisterImageOptionsReader("logo", fpdf.ImageOptions{ImageType: "PNG"}, bytes.NewReader(l.PNG))
+		p.pdf.ImageOptions("logo", margin+p.width()-w, margin, w, h, false, fpdf.ImageOptions{ImageType: "PNG"}, 0, "")
+		p.pdf.SetXY(margin, margin)
+	}
+	return p.width() - w - 6
+}
+
 // titleBlock says what the file is.
 func (p *pdfWriter) titleBlock() {
 	words := p.style.Locale.Words
-	p.set("B", 17, inkRGB)
-	for _, line := range p.split(p.letters.fit(p.head.Title), p.width()) {
+	width := p.logo()
+	p.set("B", 17, p.inkRGB)
+	for _, line := range p.split(p.letters.fit(p.head.Title), width) {
 		p.write(margin, p.pdf.GetY()+6, line)
 		p.pdf.SetY(p.pdf.GetY() + 7.5)
 	}
-	p.set("", 8.5, faintRGB)
+	p.set("", 8.5, p.faintRGB)
 	y := p.pdf.GetY() + 3.5
 	facts := words.AsOf + " " + p.head.asOf(p.style.Locale)
 	if p.head.Run != "" {
@@ -229,12 +259,16 @@ func (p *pdfWriter) titleBlock() {
 		if text == "" {
 			continue
 		}
-		for _, line := range p.split(p.letters.fit(text), p.width()) {
+		for _, line := range p.split(p.letters.fit(text), width) {
 			p.write(margin, y, line)
 			y += 4.2
 		}
 	}
-	p.pdf.SetDrawColor(134, 86, 27)
+	if l := p.style.Look.Logo; l != nil {
+		_, high := l.Within(logoRoom, logoTall)
+		y = max(y, margin+high+3)
+	}
+	p.rule(p.style.Look.Accent)
 	p.pdf.SetLineWidth(0.6)
 	p.pdf.Line(margin, y-1, margin+p.width(), y-1)
 	p.pdf.SetXY(margin, y+4)
@@ -299,7 +333,7 @@ func (p *pdfWriter) directed() string {
 
 // heading writes a section's title, and marks where it stands.
 func (p *pdfWriter) heading() {
-	p.set("B", 11.5, inkRGB)
+	p.set("B", 11.5, p.inkRGB)
 	p.pdf.Bookmark(p.plan.Title, 0, p.pdf.GetY()*p.scale)
 	if n := len(p.places); n < len(p.follows) {
 		p.pdf.SetLink(p.follows[n], p.pdf.GetY()*p.scale, p.pdf.PageNo())
@@ -312,7 +346,7 @@ func (p *pdfWriter) heading() {
 
 // caption writes what stands above a table.
 func (p *pdfWriter) caption(text string) {
-	p.set("B", 11.5, inkRGB)
+	p.set("B", 11.5, p.inkRGB)
 	p.write(margin, p.pdf.GetY()+5, p.cut(p.letters.fit(text), p.width()))
 	p.pdf.SetXY(margin, p.pdf.GetY()+8.5)
 }
@@ -351,11 +385,11 @@ func (p *pdfWriter) text() {
 	direction := p.upright()
 	p.room(direction, 25)
 	p.heading()
-	p.set("", 10, inkRGB)
+	p.set("", 10, p.inkRGB)
 	for _, line := range p.split(p.letters.fit(p.plan.Text), p.width()) {
 		if p.pdf.GetY()+5 > p.bottom() {
 			p.page(direction)
-			p.set("", 10, inkRGB)
+			p.set("", 10, p.inkRGB)
 		}
 		p.within(margin, p.pdf.GetY()+4, p.width(), line)
 		p.pdf.SetY(p.pdf.GetY() + 5)
@@ -368,7 +402,7 @@ func (p *pdfWriter) figures() {
 	p.room(direction, 40)
 	p.heading()
 	if len(p.shown) == 0 {
-		p.set("", bodyFont, faintRGB)
+		p.set("", bodyFont, p.faintRGB)
 		p.write(margin, p.pdf.GetY()+4.5, p.style.Locale.Words.NoRows)
 		p.pdf.SetY(p.pdf.GetY() + 6)
 		return
@@ -381,17 +415,17 @@ func (p *pdfWriter) figures() {
 			p.room(direction, 24)
 		}
 		x, y := margin+width*float64(i%across), p.pdf.GetY()
-		p.set("", 8.5, faintRGB)
+		p.set("", 8.5, p.faintRGB)
 		p.write(x, y+3.5, p.cut(p.letters.fit(f.label), width-4))
-		p.set("B", 19, inkRGB)
+		p.set("B", 19, p.inkRGB)
 		text := p.letters.fit(f.text)
 		for size := 19.0; p.wide(text) > width-4 && size > 8; size-- {
-			p.set("B", size, inkRGB)
+			p.set("B", size, p.inkRGB)
 		}
 		p.write(x, y+12, text)
 		rgb, ok := markRGB[f.mark]
 		if !ok {
-			rgb = faintRGB
+			rgb = p.faintRGB
 		}
 		p.set("", 8, rgb)
 		for n, line := range p.split(p.letters.fit(f.change), width-4) {

@@ -173,14 +173,14 @@ func (p *pdfWriter) list(places []place) {
 		if p.pdf.GetY()+high > p.bottom() {
 			p.page(p.sides)
 		}
-		p.set("", 10, inkRGB)
+		p.set("", 10, p.inkRGB)
 		link := p.pdf.AddLink()
 		p.follows = append(p.follows, link)
 		number := fmt.Sprint(at.page)
 		y := p.pdf.GetY()
 		p.write(margin, y+4, p.cut(p.letters.fit(at.title), p.width()-15))
 		p.write(margin+p.width()-p.wide(number), y+4, number)
-		p.pdf.SetDrawColor(229, 221, 205)
+		p.rule(p.style.Look.Line)
 		p.pdf.SetLineWidth(0.15)
 		p.pdf.Line(margin, y+high-0.6, margin+p.width(), y+high-0.6)
 		p.pdf.Link(margin, y, p.width(), high, link)

@@ -96,7 +96,7 @@ func (p *pdfWriter) turn(direction string) {
 }
 
 func (p *pdfWriter) tableHead() {
-	p.set("B", p.font, faintRGB)
+	p.set("B", p.font, p.faintRGB)
 	lines := make([][]string, len(p.widths))
 	high := 1
 	size := make([]float64, len(p.widths))
@@ -128,7 +128,7 @@ func (p *pdfWriter) tableHead() {
 		x += p.widths[i]
 	}
 	y += step*float64(high) + 1
-	p.pdf.SetDrawColor(134, 86, 27)
+	p.rule(p.style.Look.Accent)
 	p.pdf.SetLineWidth(0.35)
 	p.pdf.Line(p.left, y, x, y)
 	p.pdf.SetXY(p.left, y+0.6)
@@ -156,7 +156,7 @@ type laid struct {
 
 // lay breaks the cells of a line.
 func (p *pdfWriter) lay(line textLine) laid {
-	p.set(map[bool]string{true: "B"}[line.kind != shape.Data], p.font, inkRGB)
+	p.set(map[bool]string{true: "B"}[line.kind != shape.Data], p.font, p.inkRGB)
 	step := p.font * pointMM * lineHigh
 	l := laid{textLine: line, broken: make([][]string, len(line.cells))}
 	high := 1
@@ -237,11 +237,11 @@ func (p *pdfWriter) draw(line laid) {
 		p.page(p.sides)
 		p.tableHead()
 	}
-	p.set(style, p.font, inkRGB)
+	p.set(style, p.font, p.inkRGB)
 	step := p.font * pointMM * lineHigh
 	y, x := p.pdf.GetY(), p.left
 	if line.kind == shape.GrandTotal {
-		p.pdf.SetDrawColor(134, 86, 27)
+		p.rule(p.style.Look.Accent)
 		p.pdf.SetLineWidth(0.25)
 		p.pdf.Line(p.left, y, p.left+sumOf(p.widths), y)
 	}
@@ -253,7 +253,7 @@ func (p *pdfWriter) draw(line laid) {
 		if mark != job.MarkNone {
 			rgb, ok := markRGB[mark]
 			if !ok {
-				rgb = inkRGB
+				rgb = p.inkRGB
 			}
 			p.set(map[bool]string{true: "B"}[mark != job.MarkFaint], p.font, rgb)
 		}
@@ -269,12 +269,12 @@ func (p *pdfWriter) draw(line laid) {
 			p.within(x+p.pad, foot, p.widths[i]-2*p.pad, text)
 		}
 		if _, is := line.small[i]; is || mark != job.MarkNone {
-			p.set(style, p.font, inkRGB)
+			p.set(style, p.font, p.inkRGB)
 		}
 		x += p.widths[i]
 	}
 	y += line.tall
-	p.pdf.SetDrawColor(229, 221, 205)
+	p.rule(p.style.Look.Line)
 	p.pdf.SetLineWidth(0.15)
 	p.pdf.Line(p.left, y, x, y)
 	p.pdf.SetXY(p.left, y)
@@ -313,7 +313,7 @@ func (p *pdfWriter) finishTable() {
 
 // noRows says that there is nothing.
 func (p *pdfWriter) noRows() {
-	p.set("", bodyFont, faintRGB)
+	p.set("", bodyFont, p.faintRGB)
 	p.write(margin+cellPad, p.pdf.GetY()+4.5, p.style.Locale.Words.NoRows)
 	p.pdf.SetY(p.pdf.GetY() + 6)
 }

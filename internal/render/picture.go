@@ -1,8 +1,11 @@
 package render
 
 import (
+	"bytes"
 	"fmt"
+	"image"
 	"image/color"
+	"image/png"
 	"io"
 	"strings"
 	"unicode/utf8"
@@ -27,13 +30,14 @@ type picture struct {
 	reading
 	lines   []textLine
 	letters *letters
-	hand    *lettering
+	paint
+	hand *lettering
 }
 
 func newPicture(w io.Writer, h *Head, s *Style) (Writer, error) {
-	letters := newLetters(s.Locale.Lang)
+	letters := newLetters(s)
 	hand, err := newLettering(letters)
-	return &picture{out: w, head: h, style: s, letters: letters, hand: hand}, err
+	return &picture{out: w, head: h, style: s, letters: letters, hand: hand, paint: paintOf(s.Look)}, err
 }
 
 func (p *picture) Begin(plan *shape.Plan) error {
@@ -77,10 +81,24 @@ func (p *picture) lettered(size vg.Length, of color.Color, bold bool) text.Style
 	return s
 }
 
+// logo is the picture of the house, and how high it stands.
+func (p *picture) logo() (image.Image, vg.Length, error) {
+	l := p.style.Look.Logo
+	if l == nil {
+		return nil, 0, nil
+	}
+	img, err := png.Decode(bytes.NewReader(l.PNG))
+	if err != nil {
+		return nil, 0, fmt.Errorf("read the logo: %w", err)
+	}
+	_, high := l.Within(150, 34)
+	return img, vg.Length(high), nil
+}
+
 func (p *picture) Close() error {
 	title := p.letters.fit(p.plan.Title)
 	foot := p.letters.fit(p.head.Title + "  ·  " + p.style.Locale.Words.AsOf + " " + p.head.asOf(p.style.Locale))
-	big, small := p.lettered(14, ink, true), p.lettered(8, faint, false)
+	big, small := p.lettered(14, p.ink, true), p.lettered(8, p.faint, false)
 	width := vg.Length(620)
 	var high vg.Length
 	var widths []vg.Length
@@ -97,7 +115,7 @@ func (p *picture) Close() error {
 		}
 		width = max(width, 360)
 	case p.plan.Kind == job.SectionText:
-		prose = p.hand.wrapped(p.letters.fit(p.plan.Text), p.lettered(pictureText, ink, false), width-2*pictureEdge)
+		prose = p.hand.wrapped(p.letters.fit(p.plan.Text), p.lettered(pictureText, p.ink, false), width-2*pictureEdge)
 		high = pictureRow * vg.Length(len(prose))
 	default:
 		widths = p.widths()
@@ -107,26 +125,54 @@ func (p *picture) Close() error {
 		}
 		high = pictureRow * vg.Length(len(p.lines)+2)
 	}
-	width = max(width, big.Width(title)+2*pictureEdge, small.Width(foot)+2*pictureEdge)
+	imprint := p.letters.fit(joined("  ·  ", p.style.Look.Footer, p.style.Look.Legal))
+	imprint = p.letters.shaper.Cut(imprint, float64(max(width, 620)-2*pictureEdge), func(s string) float64 {
+		return float64(small.Width(s))
+	})
+	width = max(width, small.Width(imprint)+2*pictureEdge, small.Width(foot)+2*pictureEdge)
 	whole := high + 2*pictureEdge + 46
+	logo, logoHigh, err := p.logo()
+	if err != nil {
+		return err
+	}
+	besides := vg.Length(0)
+	if logo != nil {
+		besides = vg.Length(logo.Bounds().Dx())*logoHigh/vg.Length(logo.Bounds().Dy()) + pictureEdge
+		whole += logoHigh - 16
+	}
+	width = max(width, big.Width(title)+2*pictureEdge+besides)
+	if imprint != "" {
+		whole += 12
+	}
 	canvas := vgimg.NewWith(vgimg.UseWH(width, whole), vgimg.UseDPI(144), vgimg.UseBackgroundColor(color.White))
 	to := draw.New(canvas)
 	to.FillText(big, vg.Point{X: pictureEdge, Y: whole - pictureEdge - 12}, title)
-	to.FillText(small, vg.Point{X: pictureEdge, Y: pictureEdge - 6}, foot)
+	low := vg.Length(pictureEdge - 6)
+	if imprint != "" {
+		to.FillText(small, vg.Point{X: pictureEdge, Y: low}, imprint)
+		low += 12
+	}
+	to.FillText(small, vg.Point{X: pictureEdge, Y: low}, foot)
 	top := whole - pictureEdge - 26
+	if logo != nil {
+		to.DrawImage(vg.Rectangle{
+			Min: vg.Point{X: width - besides, Y: whole - pictureEdge/2 - logoHigh},
+			Max: vg.Point{X: width - pictureEdge, Y: whole - pictureEdge/2},
+		}, logo)
+		top -= logoHigh - 16
+	}
 	switch {
 	case p.chart != nil && len(p.chart.along) == 0:
-		to.FillText(p.lettered(pictureText, faint, false), vg.Point{X: pictureEdge, Y: top - pictureRow}, p.style.Locale.Words.NoRows)
+		to.FillText(p.lettered(pictureText, p.faint, false), vg.Point{X: pictureEdge, Y: top - pictureRow}, p.style.Locale.Words.NoRows)
 	case p.chart != nil:
-		if err := p.chart.draw(draw.Crop(to, pictureEdge-8, -pictureEdge+8, pictureEdge+14,
-			-pictureEdge-26)); err != nil {
+		if err := p.chart.draw(draw.Crop(to, pictureEdge-8, -pictureEdge+8, low+26, top-whole)); err != nil {
 			return err
 		}
 	case p.plan.Kind == job.SectionFigures:
 		p.figures(to, top)
 	case p.plan.Kind == job.SectionText:
 		for i, line := range prose {
-			to.FillText(p.lettered(pictureText, ink, false),
+			to.FillText(p.lettered(pictureText, p.ink, false),
 				vg.Point{X: pictureEdge, Y: top - pictureRow*vg.Length(i+1)}, line)
 		}
 	default:
@@ -158,7 +204,7 @@ func (h *lettering) wrapped(s string, style text.Style, width vg.Length) []strin
 }
 
 func (p *picture) widths() []vg.Length {
-	plain, bold := p.lettered(pictureText, ink, false), p.lettered(pictureText, ink, true)
+	plain, bold := p.lettered(pictureText, p.ink, false), p.lettered(pictureText, p.ink, true)
 	widths := make([]vg.Length, len(p.plan.Columns))
 	for i, c := range p.plan.Columns {
 		widths[i] = bold.Width(p.letters.fit(p.style.head(c))) + 16
@@ -191,14 +237,14 @@ func (p *picture) table(to draw.Canvas, top vg.Length, widths []vg.Length) {
 	}
 	x := vg.Length(pictureEdge)
 	for i, c := range p.plan.Columns {
-		put(p.lettered(pictureText, faint, true), 0, i, x, p.letters.fit(p.style.head(c)))
+		put(p.lettered(pictureText, p.faint, true), 0, i, x, p.letters.fit(p.style.head(c)))
 		x += widths[i]
 	}
-	rule(0, hexColour("#86561B"), 1.2)
+	rule(0, p.accent, 1.2)
 	for n, line := range p.lines {
 		x = pictureEdge
 		for i, cell := range line.cells {
-			of, bold := color.Color(ink), line.kind != shape.Data
+			of, bold := color.Color(p.ink), line.kind != shape.Data
 			if i < len(line.marks) && line.marks[i] != job.MarkNone {
 				bold = line.marks[i] != job.MarkFaint
 				if hex, ok := markColours[line.marks[i]]; ok {
@@ -208,10 +254,10 @@ func (p *picture) table(to draw.Canvas, top vg.Length, widths []vg.Length) {
 			put(p.lettered(pictureText, of, bold), n+1, i, x, cell)
 			x += widths[i]
 		}
-		rule(n+1, grid, 0.6)
+		rule(n+1, p.grid, 0.6)
 	}
 	if len(p.lines) == 0 {
-		to.FillText(p.lettered(pictureText, faint, false), vg.Point{X: pictureEdge + 4, Y: top - 2*pictureRow + 5},
+		to.FillText(p.lettered(pictureText, p.faint, false), vg.Point{X: pictureEdge + 4, Y: top - 2*pictureRow + 5},
 			p.style.Locale.Words.NoRows)
 	}
 }
@@ -219,9 +265,9 @@ func (p *picture) table(to draw.Canvas, top vg.Length, widths []vg.Length) {
 func (p *picture) figures(to draw.Canvas, top vg.Length) {
 	x := vg.Length(pictureEdge)
 	for _, f := range p.shown {
-		to.FillText(p.lettered(9, faint, false), vg.Point{X: x, Y: top - 12}, p.letters.fit(f.label))
-		to.FillText(p.lettered(22, ink, true), vg.Point{X: x, Y: top - 38}, p.letters.fit(f.text))
-		of := color.Color(faint)
+		to.FillText(p.lettered(9, p.faint, false), vg.Point{X: x, Y: top - 12}, p.letters.fit(f.label))
+		to.FillText(p.lettered(22, p.ink, true), vg.Point{X: x, Y: top - 38}, p.letters.fit(f.text))
+		of := color.Color(p.faint)
 		if hex, ok := markColours[f.mark]; ok {
 			of = hexColour(hex)
 		}
@@ -233,6 +279,6 @@ func (p *picture) figures(to draw.Canvas, top vg.Length) {
 // figureWide is how much of the width a figure takes.
 func (p *picture) figureWide(f figure) vg.Length {
 	const usual, gap = 170, 24
-	return max(usual, p.lettered(9, faint, false).Width(p.letters.fit(f.label))+gap,
-		p.lettered(22, ink, true).Width(p.letters.fit(f.text))+gap, p.lettered(8, faint, false).Width(p.letters.fit(f.change))+gap)
+	return max(usual, p.lettered(9, p.faint, false).Width(p.letters.fit(f.label))+gap,
+		p.lettered(22, p.ink, true).Width(p.letters.fit(f.text))+gap, p.lettered(8, p.faint, false).Width(p.letters.fit(f.change))+gap)
 }

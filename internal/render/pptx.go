@@ -7,11 +7,13 @@ import (
 	"encoding/xml"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 	"time"
 
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/shape"
+	"ironbell/internal/house"
 	"ironbell/internal/typeface"
 )
 
@@ -55,7 +57,7 @@ const (
 )
 
 func newSlides(w io.Writer, h *Head, s *Style) (Writer, error) {
-	hand, err := newLettering(newLetters(s.Locale.Lang))
+	hand, err := newLettering(newLetters(s))
 	if err != nil {
 		return nil, err
 	}
@@ -67,10 +69,21 @@ func newSlides(w io.Writer, h *Head, s *Style) (Writer, error) {
 	}
 	title, size, lines := p.titled(h.Title, "", 36, 120)
 	high := int(float64(lines*size) / 100 * slideLine * emuOfPoint) // it stands on what follows
-	body := placed("title", 2, "Title", slideEdge, 3300000-high, slideWide-2*slideEdge, high, paragraph(title, size, true, "24272B")) +
+	body := placed("title", 2, "Title", slideEdge, 3300000-high, slideWide-2*slideEdge, high, paragraph(title, size, true, p.style.Look.Ink)) +
 		placed("", 3, "About", slideEdge, 3450000, slideWide-2*slideEdge, 1200000,
-			paragraph(about, 1600, false, "5D6167")+paragraph(h.valuesLine(), 1400, false, "5D6167"))
+			paragraph(about, 1600, false, p.style.Look.Faint)+paragraph(h.valuesLine(), 1400, false, p.style.Look.Faint)) +
+		p.imprint()
 	return p, p.slide(body, "")
+}
+
+// imprint is the house's small print on the first slide.
+func (p *slides) imprint() string {
+	house := joined("  ·  ", p.style.Look.Footer, p.style.Look.Legal)
+	if house == "" {
+		return ""
+	}
+	return placed("", 92, "Imprint", slideEdge, slideHigh-1300000, slideWide-2*slideEdge, 800000,
+		paragraph(house, 900, false, p.style.Look.Faint))
 }
 
 func escape(s string) string {
@@ -183,7 +196,7 @@ func (p *slides) End() error {
 	if len(p.lines) == 0 {
 		return p.slide(p.title("")+
 			placed("", 3, "Text", slideEdge, slideBody, slideWide-2*slideEdge, 600000,
-				paragraph(p.style.Locale.Words.NoRows, 1800, false, "5D6167"))+p.footer(), "")
+				paragraph(p.style.Locale.Words.NoRows, 1800, false, p.style.Look.Faint))+p.footer(), "")
 	}
 	return p.tables()
 }
@@ -191,7 +204,7 @@ func (p *slides) End() error {
 func (p *slides) title(more string) string {
 	const high = 700000
 	text, size, _ := p.titled(p.plan.Title, more, 26, high/emuOfPoint)
-	return placed("title", 2, "Title", slideEdge, 420000, slideWide-2*slideEdge, high, paragraph(text, size, true, "24272B"))
+	return placed("title", 2, "Title", slideEdge, 420000, slideWide-2*slideEdge, high, paragraph(text, size, true, p.style.Look.Ink))
 }
 
 func (p *slides) footer() string {
@@ -200,16 +213,65 @@ func (p *slides) footer() string {
 	if p.head.Run != "" {
 		text += "  ·  " + words.Run + " " + p.head.Run
 	}
-	return placed("", 90, "Foot", slideEdge, slideHigh-420000, slideWide-2*slideEdge-900000, 250000,
-		paragraph(text, 1000, false, "5D6167")) +
+	wide := slideWide - 2*slideEdge - 900000
+	if p.style.Look.Logo != nil {
+		w, _ := p.logo()
+		wide -= w + 200000
+	}
+	body := paragraph(p.oneLine(text, 10, wide), 1000, false, p.style.Look.Faint)
+	if house := joined("  ·  ", p.style.Look.Footer, p.style.Look.Legal); house != "" {
+		body += paragraph(p.oneLine(house, 8, wide), 800, false, p.style.Look.Faint)
+	}
+	return placed("", 90, "Foot", slideEdge, slideHigh-420000, wide, 330000, body) +
 		placed("", 91, "Number", slideWide-slideEdge-800000, slideHigh-420000, 800000, 250000,
-			`<a:p><a:pPr algn="r"/><a:fld id="{5C7A2A3D-9C55-4B0B-8A53-0A5D2C7C6B11}" type="slidenum"><a:rPr lang="en" sz="1000"><a:solidFill><a:srgbClr val="5D6167"/></a:solidFill></a:rPr><a:t>`+fmt.Sprint(p.n+1)+`</a:t></a:fld></a:p>`)
+			`<a:p><a:pPr algn="r"/><a:fld id="{5C7A2A3D-9C55-4B0B-8A53-0A5D2C7C6B11}" type="slidenum"><a:rPr lang="en" sz="1000"><a:solidFill><a:srgbClr val="`+p.style.Look.Faint+`"/></a:solidFill></a:rPr><a:t>`+fmt.Sprint(p.n+1)+`</a:t></a:fld></a:p>`)
+}
+
+// oneLine cuts a text to a line of letters of a size in points.
+func (p *slides) oneLine(text string, size float64, wide int) string {
+	room := float64(wide) / emuOfPoint * slideFont / size
+	return p.hand.letters.shaper.Cut(text, room, func(s string) float64 { return p.points(s, false) })
+}
+
+// logo is how large the logo of the house stands at the foot.
+func (p *slides) logo() (wide, high int) {
+	w, h := p.style.Look.Logo.Within(1500000, 330000)
+	return int(w), int(h)
+}
+
+// dressed are the parts of a presentation that are the same in all of a house: its theme, and the layout with its
+// logo.
+func (p *slides) dressed() (theme, layout, related string, err error) {
+	look := p.style.Look
+	colours := []string{"<a:dk1><a:srgbClr val=\"24272B\"", `<a:dk1><a:srgbClr val="` + look.Ink + `"`}
+	for i, own := range house.Series[:6] {
+		colours = append(colours, fmt.Sprintf(`<a:accent%d><a:srgbClr val="%s"`, i+1, own),
+			fmt.Sprintf(`<a:accent%d><a:srgbClr val="%s"`, i+1, look.Series[i]))
+	}
+	if look.Family != "" {
+		colours = append(colours, `<a:latin typeface="Calibri"/>`, `<a:latin typeface="`+escape(look.Family)+`"/>`)
+	}
+	theme, layout = strings.NewReplacer(colours...).Replace(pptxTheme), pptxLayout
+	if look.Logo == nil {
+		return theme, layout, "", nil
+	}
+	w, h := p.logo()
+	picture := fmt.Sprintf(`<p:pic><p:nvPicPr><p:cNvPr id="9" name="Logo" descr="%s"/><p:cNvPicPr><a:picLocks noChangeAspect="1"/></p:cNvPicPr><p:nvPr userDrawn="1"/></p:nvPicPr><p:blipFill><a:blip r:embed="rId2"/><a:stretch><a:fillRect/></a:stretch></p:blipFill><p:spPr><a:xfrm><a:off x="%d" y="%d"/><a:ext cx="%d" cy="%d"/></a:xfrm><a:prstGeom prst="rect"><a:avLst/></a:prstGeom></p:spPr></p:pic>`,
+		escape(look.Name), slideWide-slideEdge-900000-w, slideHigh-420000-h/4, w, h)
+	layout = strings.Replace(layout, "</p:spTree>", picture+"</p:spTree>", 1)
+	return theme, layout, `<Relationship Id="rId2" Type="` + officeRel + `image" Target="../media/logo.png"/>`,
+		p.put("ppt/media/logo.png", string(look.Logo.PNG))
+}
+
+// joined puts the texts that are there one behind the other.
+func joined(between string, texts ...string) string {
+	return strings.Join(slices.DeleteFunc(texts, func(s string) bool { return s == "" }), between)
 }
 
 func (p *slides) figures() error {
 	if len(p.shown) == 0 {
 		return p.slide(p.title("")+placed("", 3, "Text", slideEdge, slideBody, slideWide-2*slideEdge, 600000,
-			paragraph(p.style.Locale.Words.NoRows, 1800, false, "5D6167"))+p.footer(), "")
+			paragraph(p.style.Locale.Words.NoRows, 1800, false, p.style.Look.Faint))+p.footer(), "")
 	}
 	const across, most = 3, 9
 	const width = (slideWide - 2*slideEdge) / across
@@ -220,7 +282,7 @@ func (p *slides) figures() error {
 		for i, f := range p.shown[n*most : min((n+1)*most, len(p.shown))] {
 			colour, ok := markColours[f.mark]
 			if !ok {
-				colour = "5D6167"
+				colour = p.style.Look.Faint
 			}
 			size := 40.0
 			if w := p.points(f.text, true) * size / slideFont; w > room {
@@ -228,7 +290,7 @@ func (p *slides) figures() error {
 			}
 			body += placed("", 10+i, f.label, slideEdge+width*(i%across), slideBody+200000+1550000*(i/across), width-150000,
 				1450000,
-				paragraph(f.label, 1400, false, "5D6167")+paragraph(f.text, int(size*100), true, "24272B")+
+				paragraph(f.label, 1400, false, p.style.Look.Faint)+paragraph(f.text, int(size*100), true, p.style.Look.Ink)+
 					paragraph(f.change, 1300, false, colour))
 		}
 		if err := p.slide(body+p.footer(), ""); err != nil {
@@ -272,6 +334,10 @@ func (p *slides) Close() error {
 	if p.head.Identity != "" {
 		about += "; read as " + p.head.Identity
 	}
+	theme, layout, logo, err := p.dressed()
+	if err != nil {
+		return err
+	}
 	const of = "application/vnd.openxmlformats-officedocument."
 	for _, part := range [][2]string{
 		{
@@ -306,11 +372,11 @@ func (p *slides) Close() error {
 			"docProps/app.xml",
 			`<Properties xmlns="http://schemas.openxmlformats.org/officeDocument/2006/extended-properties"><Application>Iron Bell</Application></Properties>`,
 		},
-		{"ppt/theme/theme1.xml", pptxTheme},
-		{"ppt/theme/theme2.xml", pptxTheme},
+		{"ppt/theme/theme1.xml", theme},
+		{"ppt/theme/theme2.xml", theme},
 		{"ppt/notesMasters/notesMaster1.xml", pptxNotes},
 		{"ppt/slideMasters/slideMaster1.xml", pptxMaster},
-		{"ppt/slideLayouts/slideLayout1.xml", pptxLayout},
+		{"ppt/slideLayouts/slideLayout1.xml", layout},
 	} {
 		if err := p.put(part[0], xmlHead+part[1]); err != nil {
 			return err
@@ -341,7 +407,7 @@ func (p *slides) Close() error {
 		},
 		{
 			"ppt/slideLayouts/_rels/slideLayout1.xml.rels",
-			`<Relationship Id="rId1" Type="` + officeRel + `slideMaster" Target="../slideMasters/slideMaster1.xml"/>`,
+			`<Relationship Id="rId1" Type="` + officeRel + `slideMaster" Target="../slideMasters/slideMaster1.xml"/>` + logo,
 		},
 	} {
 		if err := p.put(part[0], relations(part[1])); err != nil {

@@ -180,7 +180,7 @@ func (p *slides) row(page tablePage, line textLine) slideRow {
 }
 
 func (p *slides) style12(bold bool) text.Style {
-	style := textStyle(p.hand, slideFont, ink)
+	style := textStyle(p.hand, slideFont, paintOf(p.style.Look).ink)
 	if bold {
 		style.Font.Weight = 3
 	}
@@ -211,9 +211,9 @@ func (p *slides) table(page tablePage) string {
 		fmt.Fprintf(&out, `<a:gridCol w="%d"/>`, emu(page.widths[i]))
 	}
 	out.WriteString(`</a:tblGrid>`)
-	p.tableRow(&out, page, page.head, "5D6167", "86561B", 19050)
+	p.tableRow(&out, page, page.head, p.style.Look.Faint, p.style.Look.Accent, 19050)
 	for _, r := range page.rows {
-		p.tableRow(&out, page, r, "24272B", "E5DDCD", 9525)
+		p.tableRow(&out, page, r, p.style.Look.Ink, p.style.Look.Line, 9525)
 	}
 	out.WriteString(`</a:tbl></a:graphicData></a:graphic></p:graphicFrame>`)
 	return out.String()
@@ -253,7 +253,7 @@ func (p *slides) tableRow(out *strings.Builder, page tablePage, r slideRow, colo
 
 // prose writes a text over as many slides as it takes.
 func (p *slides) prose() error {
-	style := textStyle(p.hand, slideProse, ink)
+	style := textStyle(p.hand, slideProse, paintOf(p.style.Look).ink)
 	lines := p.hand.wrapped(p.plan.Text, style, slideRoom/otherFont)
 	high := slideProse * slideLine
 	each := int(slideTall / high)
@@ -261,7 +261,7 @@ func (p *slides) prose() error {
 	for n := range all {
 		var body strings.Builder
 		for _, line := range lines[n*each : min((n+1)*each, len(lines))] {
-			body.WriteString(paragraph(line, int(slideProse*100), false, "24272B"))
+			body.WriteString(paragraph(line, int(slideProse*100), false, p.style.Look.Ink))
 		}
 		if err := p.slide(p.title(partOf(n, all))+
 			placed("", 3, "Text", slideEdge, slideBody, slideWide-2*slideEdge, slideTall*emuOfPoint, body.String())+p.footer(),
@@ -291,7 +291,7 @@ func (p *slides) notes() error {
 	}
 	var body strings.Builder
 	for _, text := range texts {
-		body.WriteString(paragraph(text, 1200, false, "24272B"))
+		body.WriteString(paragraph(text, 1200, false, p.style.Look.Ink))
 	}
 	slide := xmlHead + `<p:notes ` + namespaces +
 		`><p:cSld><p:spTree><p:nvGrpSpPr><p:cNvPr id="1" name=""/><p:cNvGrpSpPr/><p:nvPr/></p:nvGrpSpPr><p:grpSpPr/>` +

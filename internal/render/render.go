@@ -17,6 +17,7 @@ import (
 	"ironbell/internal/core/locale"
 	"ironbell/internal/core/shape"
 	"ironbell/internal/core/zone"
+	"ironbell/internal/house"
 
 	"github.com/dustin/go-humanize"
 )
@@ -119,13 +120,14 @@ type Style struct {
 	Locale *locale.Locale
 	Zone   *time.Location // in which instants are shown; nil when that is the zone in which they come
 	Text   TextStyle
+	Look   *house.Look // how it looks; the service's own way unless it is set
 }
 
 // Read checks the settings of an output. The error is a *fault.Invalid that
 // names each field.
 func Read(o job.Output) (*Style, error) {
 	v := &fault.Invalid{What: "output"}
-	s := &Style{Output: o}
+	s := &Style{Output: o, Look: house.Plain()}
 	var err error
 	if s.Format, err = ByName(o.Format); err != nil {
 		v.Add("format", "%s", err)

@@ -103,11 +103,11 @@ func (x *xlsxWriter) lookOf(l look) (int, error) {
 	if l.bold || l.mark != job.MarkNone || l.size > 0 || l.head {
 		s.Font = &excelize.Font{
 			Bold: l.bold || l.head || l.mark == job.MarkStrong, Color: markColours[l.mark], Size: max(l.size, 11),
-			Family: sheetFont,
+			Family: x.font(),
 		}
 	}
 	if l.head {
-		s.Fill = excelize.Fill{Type: "pattern", Pattern: 1, Color: []string{"E5DDCD"}}
+		s.Fill = excelize.Fill{Type: "pattern", Pattern: 1, Color: []string{x.style.Look.Line}}
 		s.Alignment = &excelize.Alignment{Vertical: "top", WrapText: true}
 		if l.right {
 			s.Alignment.Horizontal = "right"
@@ -117,7 +117,7 @@ func (x *xlsxWriter) lookOf(l look) (int, error) {
 		s.Alignment = &excelize.Alignment{Vertical: "top", WrapText: true}
 	}
 	if l.line {
-		s.Border = []excelize.Border{{Type: "top", Color: "86561B", Style: 1}}
+		s.Border = []excelize.Border{{Type: "top", Color: x.style.Look.Accent, Style: 1}}
 	}
 	id, err := x.file.NewStyle(s)
 	if err != nil {
@@ -172,6 +172,12 @@ func (x *xlsxWriter) paper() error {
 		return nil
 	}
 	x.first = 4 // below the title, what it is, and an empty row
+	if x.style.Look.Logo != nil {
+		x.first++
+	}
+	if err := x.foot(); err != nil {
+		return err
+	}
 	// Printed, it is as wide as the paper, and each page has the header.
 	sideways, one, any, yes := "landscape", 1, 0, true
 	if err := x.file.SetPageLayout(x.name, &excelize.PageLayoutOptions{
@@ -230,6 +236,11 @@ func (x *xlsxWriter) title() error {
 	if err != nil {
 		return err
 	}
+	if x.first > 4 {
+		if err := x.sheet.SetRow("A1", []any{nil}, excelize.RowOpts{Height: logoRow}); err != nil {
+			return fmt.Errorf("write the logo: %w", err)
+		}
+	}
 	w := x.style.Locale.Words
 	title := x.head.Title
 	if x.plan.Title != title {
@@ -243,7 +254,7 @@ func (x *xlsxWriter) title() error {
 		about += "  ·  " + w.Run + " " + x.head.Run
 	}
 	for row, cell := range []excelize.Cell{{StyleID: big, Value: title}, {StyleID: small, Value: about}} {
-		if err := x.sheet.SetRow("A"+strconv.Itoa(row+1), []any{cell},
+		if err := x.sheet.SetRow("A"+strconv.Itoa(row+x.first-3), []any{cell},
 			excelize.RowOpts{Height: 22 - 5*float64(row)}); err != nil {
 			return fmt.Errorf("write the title: %w", err)
 		}
@@ -505,6 +516,9 @@ func (x *xlsxWriter) flush() error {
 		}); err != nil {
 			return fmt.Errorf("lay the sheet out: %w", err)
 		}
+	}
+	if err := x.logo(); err != nil {
+		return err
 	}
 	if err := x.sheet.Flush(); err != nil {
 		return fmt.Errorf("finish the sheet: %w", err)

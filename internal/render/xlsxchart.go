@@ -56,9 +56,9 @@ func (x *xlsxWriter) chart() error {
 		Dimension: excelize.ChartDimension{Width: 760, Height: 400},
 		XAxis: excelize.ChartAxis{
 			TickLabelSkip: (last - x.first + 7) / 8, NumFmt: excelize.ChartNumFmt{SourceLinked: true},
-			Font: excelize.Font{Color: "5D6167"},
+			Font: excelize.Font{Color: x.style.Look.Faint},
 		}, YAxis: excelize.ChartAxis{
-			NumFmt: excelize.ChartNumFmt{SourceLinked: true}, Font: excelize.Font{Color: "5D6167"},
+			NumFmt: excelize.ChartNumFmt{SourceLinked: true}, Font: excelize.Font{Color: x.style.Look.Faint},
 			MajorGridLines: true,
 		},
 		Format: excelize.GraphicOptions{AltText: altOf(x.plan), Positioning: "oneCell"},
@@ -69,7 +69,7 @@ func (x *xlsxWriter) chart() error {
 			Name: strings.SplitN(head, ":", 2)[0], Categories: area(c.Along, x.first+1, last),
 			Values: area(s, x.first+1, last),
 			Fill: excelize.Fill{
-				Type: "pattern", Pattern: 1, Color: []string{seriesColours[n%len(seriesColours)][1:]},
+				Type: "pattern", Pattern: 1, Color: []string{x.style.Look.Series[n%len(x.style.Look.Series)]},
 			},
 			Line: excelize.LineOptions{Width: 2}, Marker: excelize.ChartMarker{Symbol: "none"},
 		})

@@ -72,6 +72,9 @@ func (rp *Reports) lookAt(ctx context.Context, who job.Person, name, owner strin
 	if err := rp.checks.checkJoiners(ctx, v, "schedulers", d.Schedulers); err != nil {
 		return c, s, err
 	}
+	if err := rp.checks.houseStyle(ctx, v, d.HouseStyle); err != nil {
+		return c, s, err
+	}
 	if err := rp.mayRead(ctx, v, who, d, s.old.ReportDefinition); err != nil {
 		return c, s, err
 	}

@@ -150,4 +150,5 @@ type settingsStore interface {
 	Place(ctx context.Context, kind records.PlaceKind, name string) (records.Place, error)
 	Setting(ctx context.Context, key string, to any) (bool, error)
 	LastTurn(ctx context.Context, name string) (operation.Turn, error)
+	HouseStyles(ctx context.Context) (job.HouseStyles, error)
 }

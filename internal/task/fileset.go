@@ -13,6 +13,7 @@ import (
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/rows"
 	"ironbell/internal/core/shape"
+	"ironbell/internal/house"
 	"ironbell/internal/render"
 	"ironbell/internal/report"
 )
@@ -23,6 +24,7 @@ import (
 type fileSet struct {
 	folder  *artifact.Folder
 	head    *render.Head
+	look    *house.Look
 	rep     job.Report
 	outputs []*output
 	closed  []*oneFile // whole, not yet kept
@@ -70,6 +72,7 @@ func (s *fileSet) add(o job.Output) error {
 		return fault.Wrap(err, fault.Lasting, fault.Task, "read the settings of an output",
 			"Correct the output in the job.")
 	}
+	style.Look = s.look
 	out := &output{Style: style}
 	for _, section := range s.rep.Sections {
 		out.pieces += len(out.takes(section))

@@ -12,6 +12,7 @@ import (
 	"ironbell/internal/core/expr"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
+	"ironbell/internal/house"
 	"ironbell/internal/render"
 	"ironbell/internal/report"
 	"ironbell/internal/store/db"
@@ -26,6 +27,7 @@ type Report struct {
 	Sources *report.Sources
 	Files   *artifact.Folder
 	Browser string // path of the browser that prints tagged PDFs; empty where there is none
+	Looks   *house.Shelf
 
 	// Open tells why the report of an own schedule is not open to its owner now; it may be nil.
 	Open func(ctx context.Context, jobID int64, report string) error
@@ -340,6 +342,15 @@ func (k *Report) fileSet(ctx context.Context, rep job.Report, w Work, source rep
 		head.Run = w.RunID.String()
 	}
 	s := &fileSet{folder: k.Files, head: head, rep: rep, sums: newSums(wanted, w.First), facts: facts}
+	if s.look = house.Plain(); err == nil && k.Looks != nil {
+		looked, failed := k.Looks.Look(ctx, rep.HouseStyle)
+		if failed != nil {
+			return s, fault.Wrap(failed, fault.Passing, fault.Task, "read the house style", "Look into the house style in the settings.")
+		}
+		if s.look = looked; looked.Note != "" {
+			s.said = append(s.said, looked.Note)
+		}
+	}
 	if err != nil {
 		return s, fault.Wrap(err, fault.Lasting, fault.Task, "write the title", "Correct the title of the report.")
 	}

@@ -11,6 +11,8 @@ package typeface
 import (
 	"bytes"
 	"encoding/binary"
+	"errors"
+	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -64,6 +66,8 @@ type file struct {
 // several goroutines.
 type Library struct {
 	main  [2]*Face // regular, bold
+	own   bool     // main is a house's own, and all that it writes is shaped
+	built [2]*Face // the built-in ones behind a house's own
 	files []*file
 
 	mu    sync.Mutex
@@ -116,7 +120,7 @@ func Open(preferred []string, folders ...string) *Library {
 	}
 	for n, folder := range slices.Concat(preferred, folders) {
 		from := len(l.files)
-		_ = filepath.WalkDir(folder, func(path string, d fs.DirEntry, err error) error { //nolint:gosec // the operator names it
+		_ = filepath.WalkDir(folder, func(path string, d fs.DirEntry, err error) error {
 			if err != nil || d.IsDir() {
 				return nil //nolint:nilerr // what cannot be looked into has no faces
 			}
@@ -214,8 +218,12 @@ func (f *Face) has(r rune) bool {
 // face finds a face with a letter that stands in a text of a script and a
 // language; nil when there is none.
 func (l *Library) face(s seek) *Face {
-	if main := l.Main(s.bold); plainScript(s.script) && s.letter < firstPictograph && main.has(s.letter) {
-		return main
+	if plainScript(s.script) && s.letter < firstPictograph {
+		for _, main := range [][2]*Face{l.main, l.built} {
+			if face := main[map[bool]int{true: 1}[s.bold]]; face != nil && face.has(s.letter) {
+				return face
+			}
+		}
 	}
 	l.mu.Lock()
 	found, known := l.stood[s]
@@ -260,8 +268,10 @@ func (l *Library) look(s seek) *Face {
 			}
 		}
 	}
-	if main := l.Main(s.bold); main.has(s.letter) {
-		return main
+	for _, main := range []*Face{l.Main(s.bold), l.built[0]} {
+		if main != nil && main.has(s.letter) {
+			return main
+		}
 	}
 	for _, f := range l.files {
 		if f.bold {
@@ -333,4 +343,63 @@ func within(s seek, faces int) int {
 		return 4
 	}
 	return 2
+}
+
+// Facts are what a typeface says of itself.
+type Facts struct {
+	Family  string
+	Bold    bool
+	Letters int
+}
+
+// Weigh reads all of a typeface that is to write what this house writes. The
+// error says why it cannot.
+func Weigh(data []byte) (Facts, error) {
+	ld, err := opentype.NewLoader(bytes.NewReader(data))
+	if err != nil {
+		return Facts{}, fmt.Errorf("the typeface cannot be read: %w", err)
+	}
+	if !embeddable(ld) {
+		return Facts{}, errors.New("the rights of the typeface forbid to embed it (OS/2 table, fsType); ask its maker for a licence")
+	}
+	f, err := font.NewFont(ld)
+	if err != nil {
+		return Facts{}, fmt.Errorf("the typeface cannot be read: %w", err)
+	}
+	about := f.Describe()
+	facts := Facts{Family: about.Family, Bold: about.Aspect.Weight >= font.WeightSemibold}
+	for r := 'A'; r <= 'z'; r++ {
+		if g, ok := f.NominalGlyph(r); unicode.IsLetter(r) && (!ok || g == 0) {
+			return Facts{}, fmt.Errorf("the typeface has no %q; it is to have the letters of Latin at least", r)
+		}
+	}
+	// All that will be asked of it is asked once, here.
+	face := &Face{Name: "Weighed", font: f}
+	s := (&Library{main: [2]*Face{face, face}, stood: map[seek]*Face{}, own: true}).Shaper("en")
+	s.Line("Fjord affix 0123456789 €ÄÖÜé", false)
+	for all := f.Cmap.Iter(); all.Next(); {
+		_, g := all.Char()
+		s.Outline(face, uint32(g))
+		facts.Letters++
+	}
+	return facts, nil
+}
+
+// House is this library with a house's own typeface before all others: data of
+// TrueType or OpenType files that were weighed. Bold letters are those of the
+// first where there is no second.
+func (l *Library) House(regular, bold []byte) (*Library, error) {
+	out := &Library{files: l.files, stood: map[seek]*Face{}, own: true, built: l.main}
+	for i, data := range [][]byte{regular, bold} {
+		if len(data) == 0 && i == 1 {
+			out.main[1] = out.main[0]
+			continue
+		}
+		all := parse(data, []string{"HouseRegular", "HouseBold"}[i])
+		if len(all) != 1 {
+			return nil, errors.New("the typeface of the house style cannot be read")
+		}
+		out.main[i] = all[0]
+	}
+	return out, nil
 }

@@ -86,6 +86,9 @@ func plainScript(s language.Script) bool {
 // Plain tells whether a text needs no shaping: the built-in face writes it
 // letter by letter.
 func (s *Shaper) Plain(text string) bool {
+	if s.library.own {
+		return text == ""
+	}
 	for i := range len(text) {
 		if text[i] >= 0x80 {
 			return s.plain(text[i:])
@@ -104,7 +107,7 @@ func (s *Shaper) plain(text string) bool {
 		}
 		if s.simple[r] == 0 {
 			s.simple[r] = 2
-			if plainScript(language.LookupScript(r)) && !unicode.In(r, unicode.M, unicode.Cf) && s.library.Main(false).has(r) {
+			if plainScript(language.LookupScript(r)) && !unicode.In(r, unicode.M, unicode.Cf) && s.library.main[0].has(r) {
 				s.simple[r] = 1
 			}
 		}
@@ -198,7 +201,7 @@ func (s *Shaper) line(text []rune, bold bool) *Line {
 		out := s.engine.Shape(part)
 		run := Run{Face: s.back[part.Face.Font], Text: string(text[part.RunStart:part.RunEnd])}
 		run.Leftward = part.Direction == di.DirectionRTL
-		run.Plain = run.Face.main && !run.Leftward && s.Plain(run.Text)
+		run.Plain = !s.library.own && run.Face.main && !run.Leftward && s.Plain(run.Text)
 		last, bearer := -1, 0
 		for i, g := range out.Glyphs {
 			set := Glyph{ID: uint32(g.GlyphID), Advance: parts(g.Advance), X: parts(g.XOffset), Y: parts(g.YOffset)}

@@ -18,12 +18,13 @@ import (
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/shape"
 	"ironbell/internal/core/zone"
+	"ironbell/internal/aside"
 	"ironbell/internal/proof"
 	"ironbell/internal/render"
 )
 
 func main() {
-	proof.Main() // when this program was started to draw a file
+	aside.Main(map[string]aside.Task{proof.Task: proof.Draw}) // when this program was started to draw a file
 	out := flag.String("out", ".gallery", "`folder` for the files and the page")
 	only := flag.String("only", "", "only reports with this `part` in their name")
 	flag.Parse()

@@ -32,6 +32,7 @@ type ReportDefinition struct {
 	Identity   string      `json:"identity,omitempty" maxLength:"200" doc:"identity of the source as which its queries run; the source's own login when left out"`
 	Parameters []Parameter `json:"parameters,omitempty" maxItems:"100"`
 	Sections   []Section   `json:"sections" minItems:"1" maxItems:"50"`
+	HouseStyle string      `json:"house_style,omitempty" maxLength:"60" doc:"how its pages, sheets, slides and pictures look; the first style of the house when left out"`
 	Schedulers []string    `json:"schedulers,omitempty" maxItems:"200" doc:"who may have it sent to themselves by a schedule of their own: person:login, group:name, post:name or under:name; nobody when left out"`
 }
 
