@@ -181,7 +181,7 @@ func (l *Look) Says() (said []string) {
 		if c := Contrast(s, "FFFFFF"); c < 1.6 && i < 12 {
 			said = append(said, fmt.Sprintf("Series %d (#%s) can hardly be seen on white: a contrast of %.1f.", i+1, s, c))
 		}
-		if i > 0 && i < 4 && Contrast(s, l.Series[i-1]) < 1.15 {
+		if i > 0 && i < 4 && Contrast(s, l.Series[i-1]) < 1.08 {
 			said = append(said, fmt.Sprintf("Series %d and %d (#%s, #%s) are equally light, so that who sees few colours, or prints in black, cannot tell them apart.", i, i+1, l.Series[i-1], s))
 		}
 	}

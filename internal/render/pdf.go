@@ -26,7 +26,9 @@ type pdfWriter struct {
 	letters          *letters
 	faces            carried
 	inkRGB, faintRGB [3]int
-	strong           bool // bold letters are chosen
+	foot             float64  // how high the foot of a page is
+	imprint          []string // what the house says there
+	strong           bool     // bold letters are chosen
 	size             fpdf.SizeType
 	said             []string
 
@@ -60,14 +62,17 @@ type place struct {
 
 // Measures of a page, in millimetres unless said otherwise.
 const (
-	margin    = 15.0
-	foot      = 14.0
-	bodyFont  = 8.5 // points
-	leastFont = 5.5 // points
-	lineHigh  = 1.32
-	cellPad   = 1.6
-	rounding  = 0.01 // sums of widths are not exact, and what fits must fit
-	pointMM   = 25.4 / 72
+	margin = 15.0
+	foot   = 14.0
+	// What the house says at the foot, in points and millimetres.
+	imprintFont = 6.5
+	imprintLine = 2.9
+	bodyFont    = 8.5 // points
+	leastFont   = 5.5 // points
+	lineHigh    = 1.32
+	cellPad     = 1.6
+	rounding    = 0.01 // sums of widths are not exact, and what fits must fit
+	pointMM     = 25.4 / 72
 )
 
 var pageSizes = map[string]fpdf.SizeType{
@@ -93,7 +98,7 @@ func newPDF(w io.Writer, h *Head, s *Style) (Writer, error) {
 // newPages begins pages on which all is scaled.
 func newPages(w io.Writer, h *Head, s *Style, scale float64) *pdfWriter {
 	p := &pdfWriter{
-		out: w, head: h, style: s, letters: newLetters(s), size: pageSizes["A4"], left: margin, pad: cellPad, scale: scale,
+		out: w, head: h, style: s, letters: newLetters(s), size: pageSizes["A4"], left: margin, pad: cellPad, scale: scale, foot: foot,
 		inkRGB: house.RGB(s.Look.Ink), faintRGB: house.RGB(s.Look.Faint),
 	}
 	if s.Tagged {
@@ -118,6 +123,11 @@ func newPages(w io.Writer, h *Head, s *Style, scale float64) *pdfWriter {
 	p.pdf.SetCreationDate(h.AsOf)
 	p.pdf.SetModificationDate(h.AsOf)
 	p.pdf.SetFooterFunc(p.footer)
+	p.letter("", imprintFont)
+	if house := joined("  ·  ", s.Look.Footer, s.Look.Legal); house != "" {
+		p.imprint = p.split(p.letters.fit(house), p.size.Wd/scale-2*margin)
+		p.foot += imprintLine * float64(len(p.imprint)-1)
+	}
 	return p
 }
 
@@ -177,7 +187,7 @@ func (p *pdfWriter) width() float64 {
 
 func (p *pdfWriter) bottom() float64 {
 	_, h := p.sheet()
-	return h - foot - 4
+	return h - p.foot - 4
 }
 
 func (p *pdfWriter) footer() {
@@ -189,18 +199,20 @@ func (p *pdfWriter) footer() {
 	p.set("", 7.5, p.faintRGB)
 	p.rule(p.style.Look.Line)
 	p.pdf.SetLineWidth(0.2)
-	p.pdf.Line(margin, h-foot, w-margin, h-foot)
+	p.pdf.Line(margin, h-p.foot, w-margin, h-p.foot)
 	left := p.head.Title
 	if p.head.Run != "" {
 		left += "  ·  " + words.Run + " " + p.head.Run
 	}
-	p.write(margin, h-foot+4.5, p.cut(p.letters.fit(left), p.width()-40))
-	if house := joined("  ·  ", p.style.Look.Footer, p.style.Look.Legal); house != "" {
-		p.write(margin, h-foot+8.2, p.cut(p.letters.fit(house), p.width()))
+	p.write(margin, h-p.foot+4.5, p.cut(p.letters.fit(left), p.width()-40))
+	p.set("", imprintFont, p.faintRGB)
+	for i, line := range p.imprint {
+		p.write(margin, h-p.foot+4.5+imprintLine*float64(i+1)+0.6, line)
 	}
+	p.set("", 7.5, p.faintRGB)
 	right := fmt.Sprintf("%s %d %s {pages}", words.Page, p.pdf.PageNo(), words.Of)
 	// The number of pages is known at the end only, and the package puts it in letter by letter.
-	p.pdf.Text(w-margin-p.pdf.GetStringWidth(strings.Replace(right, "{pages}", "00", 1)), h-foot+4.5, right)
+	p.pdf.Text(w-margin-p.pdf.GetStringWidth(strings.Replace(right, "{pages}", "00", 1)), h-p.foot+4.5, right)
 }
 
 // page begins a page in a direction, P or L.
@@ -218,7 +230,7 @@ func (p *pdfWriter) page(direction string) {
 
 // Room of the logo beside the title, in millimetres.
 const (
-	logoRoom = 55.0
+	logoRoom = 70.0
 	logoTall = 16.0
 )
 

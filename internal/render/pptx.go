@@ -222,7 +222,7 @@ func (p *slides) footer() string {
 	if house := joined("  ·  ", p.style.Look.Footer, p.style.Look.Legal); house != "" {
 		body += paragraph(p.oneLine(house, 8, wide), 800, false, p.style.Look.Faint)
 	}
-	return placed("", 90, "Foot", slideEdge, slideHigh-420000, wide, 330000, body) +
+	return placed("", 90, "Foot", slideEdge, slideHigh-450000, wide, 330000, body) +
 		placed("", 91, "Number", slideWide-slideEdge-800000, slideHigh-420000, 800000, 250000,
 			`<a:p><a:pPr algn="r"/><a:fld id="{5C7A2A3D-9C55-4B0B-8A53-0A5D2C7C6B11}" type="slidenum"><a:rPr lang="en" sz="1000"><a:solidFill><a:srgbClr val="`+p.style.Look.Faint+`"/></a:solidFill></a:rPr><a:t>`+fmt.Sprint(p.n+1)+`</a:t></a:fld></a:p>`)
 }

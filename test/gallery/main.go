@@ -15,16 +15,17 @@ import (
 	"strings"
 	"time"
 
+	"ironbell/internal/aside"
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/shape"
 	"ironbell/internal/core/zone"
-	"ironbell/internal/aside"
+	"ironbell/internal/house"
 	"ironbell/internal/proof"
 	"ironbell/internal/render"
 )
 
 func main() {
-	aside.Main(map[string]aside.Task{proof.Task: proof.Draw}) // when this program was started to draw a file
+	aside.Main(map[string]aside.Task{proof.Task: proof.Draw, house.Task: house.Weigh}) // when this program was started to draw a file
 	out := flag.String("out", ".gallery", "`folder` for the files and the page")
 	only := flag.String("only", "", "only reports with this `part` in their name")
 	flag.Parse()
@@ -126,6 +127,9 @@ func file(o job.Output, r hard, sections []section) ([]byte, []string, error) {
 	place, err := zone.Load("Europe/London")
 	if err != nil {
 		return nil, nil, err
+	}
+	if r.look != nil {
+		style.Look = r.look
 	}
 	var out bytes.Buffer
 	w, err := style.Open(&out, &render.Head{

@@ -8,6 +8,7 @@ import (
 
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/rows"
+	"ironbell/internal/house"
 )
 
 // hard is a report that is hard to lay out.
@@ -15,6 +16,7 @@ type hard struct {
 	name     string
 	output   job.Output
 	sections []section
+	look     *house.Look // of the house; the service's own when nil
 }
 
 type section struct {
@@ -175,57 +177,64 @@ func reports() []hard {
 	alone := func(c *job.Chart) { c.WithoutTable = true; c.Targets = []job.Target{{At: 1800, Label: "Bunker limit"}} }
 	page := func(p job.Page) job.Output { return job.Output{Page: &p} }
 	in := func(locale string) job.Output { return job.Output{Locale: locale} }
-	return []hard{
-		{"One row", job.Output{}, []section{sailings("Sailings", 1)}},
-		{"No rows", job.Output{}, []section{sailings("Sailings", 0)}},
-		{"Forty rows", job.Output{}, []section{sailings("Sailings", 40)}},
-		{"Six hundred rows", job.Output{}, []section{sailings("Sailings", 600)}},
-		{"Groups with totals", job.Output{}, []section{sailings("Sailings", 30, grouped("Port"))}},
-		{"A summary", job.Output{}, []section{sailings("Sailings", 30, grouped("Port"), func(s *section) { s.form = job.FormSummary })}},
-		{"Long words", job.Output{}, []section{table("Words", "Ship Remark Passengers:whole",
+	week := []section{
+		figures("The week", "Sailings", "560", "On time", "91.7"), chart(job.ChartBar, 7, numbers, rising, "Harrier", "Petrel", "Skipper"),
+		sailings("Sailings", 30, grouped("Port")),
+	}
+	return append([]hard{
+		{name: "House style", sections: week, look: ferries()},
+		{name: "House style with a dark, wide logo", sections: week, look: dark()},
+	}, []hard{
+		{name: "One row", output: job.Output{}, sections: []section{sailings("Sailings", 1)}},
+		{name: "No rows", output: job.Output{}, sections: []section{sailings("Sailings", 0)}},
+		{name: "Forty rows", output: job.Output{}, sections: []section{sailings("Sailings", 40)}},
+		{name: "Six hundred rows", output: job.Output{}, sections: []section{sailings("Sailings", 600)}},
+		{name: "Groups with totals", output: job.Output{}, sections: []section{sailings("Sailings", 30, grouped("Port"))}},
+		{name: "A summary", output: job.Output{}, sections: []section{sailings("Sailings", 30, grouped("Port"), func(s *section) { s.form = job.FormSummary })}},
+		{name: "Long words", output: job.Output{}, sections: []section{table("Words", "Ship Remark Passengers:whole",
 			row("Kittiwake", words(12, "Unladenfreightvehicleaccompanied"), "1240"), row("Guillemot", strings.Repeat("Donaudampfschiff", 9), "7"))}},
-		{"Long texts", job.Output{}, []section{table("Texts", "Ship Remark Passengers:whole",
+		{name: "Long texts", output: job.Output{}, sections: []section{table("Texts", "Ship Remark Passengers:whole",
 			row("Kittiwake", words(60, "waits for the tide"), "1240"), row("Guillemot", words(25, "at the outer quay"), "96"))}},
-		{"A text longer than a page", job.Output{}, []section{table("Texts", "Ship Remark", row("Kittiwake", words(2500, "tide")))}},
-		{"Lines within cells", job.Output{}, []section{table("Lines", "Ship Remark", row("Kittiwake", "first\nsecond\nthird"), row("Fulmar", "one"))}},
-		{"Long heads", job.Output{}, []section{table("Heads", "Classification_of_unaccompanied_vehicles:whole Administrationonlyremark Total:whole Departurescancelled:whole Chargeableweight:number",
+		{name: "A text longer than a page", output: job.Output{}, sections: []section{table("Texts", "Ship Remark", row("Kittiwake", words(2500, "tide")))}},
+		{name: "Lines within cells", output: job.Output{}, sections: []section{table("Lines", "Ship Remark", row("Kittiwake", "first\nsecond\nthird"), row("Fulmar", "one"))}},
+		{name: "Long heads", output: job.Output{}, sections: []section{table("Heads", "Classification_of_unaccompanied_vehicles:whole Administrationonlyremark Total:whole Departurescancelled:whole Chargeableweight:number",
 			row("1", "x", "2", "3", "4.5"), row("10000", "unaccompanied", "2", "3", "1234567.25"))}},
-		{"Twelve columns", job.Output{}, []section{wide(12, 20, "Passengers %d")}},
-		{"Twenty-five columns", job.Output{}, []section{wide(25, 20, "Measure %02d")}},
-		{"Forty columns", job.Output{}, []section{wide(39, 12, "M%02d")}},
-		{"Forty columns, smaller", page(job.Page{Wide: job.WideSmaller}), []section{wide(39, 12, "M%02d")}},
-		{"Large numbers", job.Output{}, []section{table("Numbers", "What Sum:number Count:whole",
+		{name: "Twelve columns", output: job.Output{}, sections: []section{wide(12, 20, "Passengers %d")}},
+		{name: "Twenty-five columns", output: job.Output{}, sections: []section{wide(25, 20, "Measure %02d")}},
+		{name: "Forty columns", output: job.Output{}, sections: []section{wide(39, 12, "M%02d")}},
+		{name: "Forty columns, smaller", output: page(job.Page{Wide: job.WideSmaller}), sections: []section{wide(39, 12, "M%02d")}},
+		{name: "Large numbers", output: job.Output{}, sections: []section{table("Numbers", "What Sum:number Count:whole",
 			row("a", "123456789012345678.25", "9007199254740993"), row("b", "-0.000001", "-3"), row("c", "1e20", "0"), row("d", "NaN", "NULL"))}},
-		{"Nothing and nothing more", job.Output{}, []section{table("Nulls", "Port Day:date Sum:number Late:yes/no", row("NULL", "NULL", "NULL", "NULL"), row("", "2026-11-20", "0", "t"))}},
-		{"Every script", job.Output{}, []section{table("Names", "Name No:whole", named...)}},
-		{"Marks of HTML and formulas", job.Output{}, []section{table("Marks & <signs>", "Text No:whole", row(`<script>alert("x")</script>`, "1"), row(`=HYPERLINK("x")`, "2"), row(`"quoted" & 'so'`, "3"))}},
-		{"Twelve sections", job.Output{}, twelve},
-		{"Twelve sections with contents", page(job.Page{Contents: true}), twelve},
-		{"One page", page(job.Page{OnePage: true}), []section{figures("The week", "Sailings", "560", "On time", "91.7"), chart(job.ChartBar, 7, nil, rising, "Harrier", "Petrel"), sailings("Sailings", 30)}},
-		{"In German", in("de"), []section{sailings("Fahrten", 12, grouped("Port")), chart(job.ChartLine, 14, nil, rising, "Harrier")}},
-		{"In French", in("fr"), []section{sailings("Traversées", 12, grouped("Port"))}},
-		{"In Greek", in("el"), []section{sailings("Δρομολόγια", 5), figures("Σύνοψη", "Επιβάτες", "18240")}},
-		{"One figure", job.Output{}, []section{figures("Today", "Sailings", "42")}},
-		{"Twenty figures", job.Output{}, []section{figures("Many", strings.Fields(words(20, "Passengers_carried 1234567.5"))...)}},
-		{"Long figures", job.Output{}, []section{figures("Long", "A label that goes on for quite a while and then some more", "123456789012345.67", "B", "1")}},
-		{"A line of many days", job.Output{}, []section{chart(job.ChartLine, 300, nil, rising, "Harrier", "Petrel")}},
-		{"A line of one day", job.Output{}, []section{chart(job.ChartLine, 1, nil, rising, "Harrier")}},
-		{"A chart of nothing", job.Output{}, []section{chart(job.ChartLine, 0, nil, rising, "Harrier")}},
-		{"Negative bars", job.Output{}, []section{chart(job.ChartBar, 8, numbers, func(k, i int) string { return fmt.Sprint(120*(i-4) + 50*k) }, "Harrier", "Petrel")}},
-		{"Stacked, with numbers", job.Output{}, []section{chart(job.ChartStacked, 7, numbers, rising, "Harrier", "Petrel", "Skipper")}},
-		{"A target, without the table", job.Output{}, []section{chart(job.ChartLine, 20, alone, rising, "Harrier", "Petrel")}},
-		{"Missing values", job.Output{}, []section{chart(job.ChartLine, 20, nil, func(k, i int) string {
+		{name: "Nothing and nothing more", output: job.Output{}, sections: []section{table("Nulls", "Port Day:date Sum:number Late:yes/no", row("NULL", "NULL", "NULL", "NULL"), row("", "2026-11-20", "0", "t"))}},
+		{name: "Every script", output: job.Output{}, sections: []section{table("Names", "Name No:whole", named...)}},
+		{name: "Marks of HTML and formulas", output: job.Output{}, sections: []section{table("Marks & <signs>", "Text No:whole", row(`<script>alert("x")</script>`, "1"), row(`=HYPERLINK("x")`, "2"), row(`"quoted" & 'so'`, "3"))}},
+		{name: "Twelve sections", output: job.Output{}, sections: twelve},
+		{name: "Twelve sections with contents", output: page(job.Page{Contents: true}), sections: twelve},
+		{name: "One page", output: page(job.Page{OnePage: true}), sections: []section{figures("The week", "Sailings", "560", "On time", "91.7"), chart(job.ChartBar, 7, nil, rising, "Harrier", "Petrel"), sailings("Sailings", 30)}},
+		{name: "In German", output: in("de"), sections: []section{sailings("Fahrten", 12, grouped("Port")), chart(job.ChartLine, 14, nil, rising, "Harrier")}},
+		{name: "In French", output: in("fr"), sections: []section{sailings("Traversées", 12, grouped("Port"))}},
+		{name: "In Greek", output: in("el"), sections: []section{sailings("Δρομολόγια", 5), figures("Σύνοψη", "Επιβάτες", "18240")}},
+		{name: "One figure", output: job.Output{}, sections: []section{figures("Today", "Sailings", "42")}},
+		{name: "Twenty figures", output: job.Output{}, sections: []section{figures("Many", strings.Fields(words(20, "Passengers_carried 1234567.5"))...)}},
+		{name: "Long figures", output: job.Output{}, sections: []section{figures("Long", "A label that goes on for quite a while and then some more", "123456789012345.67", "B", "1")}},
+		{name: "A line of many days", output: job.Output{}, sections: []section{chart(job.ChartLine, 300, nil, rising, "Harrier", "Petrel")}},
+		{name: "A line of one day", output: job.Output{}, sections: []section{chart(job.ChartLine, 1, nil, rising, "Harrier")}},
+		{name: "A chart of nothing", output: job.Output{}, sections: []section{chart(job.ChartLine, 0, nil, rising, "Harrier")}},
+		{name: "Negative bars", output: job.Output{}, sections: []section{chart(job.ChartBar, 8, numbers, func(k, i int) string { return fmt.Sprint(120*(i-4) + 50*k) }, "Harrier", "Petrel")}},
+		{name: "Stacked, with numbers", output: job.Output{}, sections: []section{chart(job.ChartStacked, 7, numbers, rising, "Harrier", "Petrel", "Skipper")}},
+		{name: "A target, without the table", output: job.Output{}, sections: []section{chart(job.ChartLine, 20, alone, rising, "Harrier", "Petrel")}},
+		{name: "Missing values", output: job.Output{}, sections: []section{chart(job.ChartLine, 20, nil, func(k, i int) string {
 			if i%5 == 2 {
 				return "NULL"
 			}
 			return rising(k, i)
 		}, "Harrier", "Petrel")}},
-		{"Thirty series", job.Output{}, []section{split(job.ChartStacked, 30, 6, "Week %d")}},
-		{"Shares", job.Output{}, []section{split(job.ChartShare, 5, 8, "Week %d")}},
-		{"Bars with long names", job.Output{}, []section{split(job.ChartBar, 2, 7, "Tarnwick Quay to Grey Skerry by way of the inner sound %d")}},
-		{"A hundred bars", job.Output{}, []section{split(job.ChartBar, 1, 100, "Berth %d")}},
-		{"A long remark", job.Output{}, []section{prose(words(400, "Two storms closed Grey Skerry.") + "\n\n" + words(40, "Winter timetable."))}},
-		{"A wide page", page(job.Page{Direction: "sideways", Size: "A5"}), []section{sailings("Sailings", 25)}},
-		{"A name that goes on and on, " + words(12, "and on") + ", with % & ? # / and “quotes”", job.Output{}, []section{sailings(words(20, "Sailings"), 5)}},
-	}
+		{name: "Thirty series", output: job.Output{}, sections: []section{split(job.ChartStacked, 30, 6, "Week %d")}},
+		{name: "Shares", output: job.Output{}, sections: []section{split(job.ChartShare, 5, 8, "Week %d")}},
+		{name: "Bars with long names", output: job.Output{}, sections: []section{split(job.ChartBar, 2, 7, "Tarnwick Quay to Grey Skerry by way of the inner sound %d")}},
+		{name: "A hundred bars", output: job.Output{}, sections: []section{split(job.ChartBar, 1, 100, "Berth %d")}},
+		{name: "A long remark", output: job.Output{}, sections: []section{prose(words(400, "Two storms closed Grey Skerry.") + "\n\n" + words(40, "Winter timetable."))}},
+		{name: "A wide page", output: page(job.Page{Direction: "sideways", Size: "A5"}), sections: []section{sailings("Sailings", 25)}},
+		{name: "A name that goes on and on, " + words(12, "and on") + ", with % & ? # / and “quotes”", output: job.Output{}, sections: []section{sailings(words(20, "Sailings"), 5)}},
+	}...)
 }

@@ -12,7 +12,7 @@ type HouseStyle struct {
 	Regular  string   `json:"regular,omitempty" pattern:"^[0-9a-f]{64}$" doc:"number of an uploaded typeface, for PDF and pictures"`
 	Bold     string   `json:"bold,omitempty" pattern:"^[0-9a-f]{64}$" doc:"number of its bold form"`
 	Footer   string   `json:"footer,omitempty" maxLength:"200" doc:"line at the foot of every page, sheet, slide and mail"`
-	Legal    string   `json:"legal,omitempty" maxLength:"1000" doc:"small print below it"`
+	Legal    string   `json:"legal,omitempty" maxLength:"500" doc:"small print below it"`
 }
 
 // Files are the numbers of the uploaded files that a style is made of.
