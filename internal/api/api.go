@@ -112,6 +112,7 @@ func Handler(p Parts) http.Handler {
 		r.With(signedIn, s.withAddress, s.fewLines,
 			s.preconditions).Group(func(r chi.Router) { s.describe(r, s.operations) })
 		r.With(signedIn, s.fewLines).Post("/api/frame", s.frame)
+		r.With(signedIn, s.fewLines).Post("/api/frame/house", s.houseFrame)
 		r.With(signedIn, s.fewLines).Get("/api/files/{file}/look", s.lookAtFile)
 		r.Route("/api/profile", s.profiles)
 		r.Handle("/api/*", http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -183,6 +184,7 @@ func (s *server) operations(a huma.API) {
 	s.identities(a)
 	s.deliveries(a)
 	s.settings(a)
+	s.houseRoutes(a)
 	s.recipients(a)
 	s.people(a)
 	s.drafts(a)

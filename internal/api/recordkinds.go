@@ -287,6 +287,11 @@ func (s *server) settingKinds() []recordKind {
 			func(ctx context.Context, who job.Person, _ string, m job.MailSettings, _ bool) error {
 				return s.Service.Settings.SaveMail(ctx, who, m)
 			}),
+		kindOf(recordKind{kind: "setting", only: db.HouseSetting, says: "how what leaves the house looks"}, nil,
+			func(ctx context.Context, _ string) (job.HouseStyles, error) { return s.Store.HouseStyles(ctx) },
+			func(ctx context.Context, who job.Person, _ string, h job.HouseStyles, _ bool) error {
+				return s.Service.Settings.SaveHouse(ctx, who, h)
+			}),
 		kindOf(recordKind{kind: "setting", only: db.BounceSetting, says: "which mailbox bounces come to"}, nil,
 			func(ctx context.Context, _ string) (BounceRequest, error) {
 				b, _, err := s.Service.Settings.Bounces(ctx)

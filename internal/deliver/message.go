@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"ironbell/internal/core/expr"
+	"ironbell/internal/house"
 
 	gomail "github.com/wneessen/go-mail"
 	"golang.org/x/net/idna"
@@ -34,11 +35,12 @@ type Letter struct {
 	Priority    string // high, normal or low
 	Subject     string
 	Date        time.Time
-	Lang        string   // in which it is written, as BCP 47 has it; English when empty
-	FirstLine   string   // what mail programs show beside the subject; the first figures of the tables when empty
-	Plain       string   // the body as plain text
-	Tables      []string // HTML that stands below the text
-	Footer      string   // one line of small print
+	Lang        string      // in which it is written, as BCP 47 has it; English when empty
+	FirstLine   string      // what mail programs show beside the subject; the first figures of the tables when empty
+	Plain       string      // the body as plain text
+	Tables      []string    // HTML that stands below the text
+	Footer      string      // one line of small print
+	House       *house.Look // how it looks; the service's own way when nil
 	Attachments []Attachment
 	Headers     map[string]string // further headers, such as Auto-Submitted
 }
@@ -71,6 +73,13 @@ func Compose(ctx context.Context, w io.Writer, l Letter) error {
 	}
 	if l.Footer != "" {
 		plain += "\n-- \n" + l.Footer + "\n"
+		if l.House != nil {
+			for _, line := range []string{l.House.Footer, l.House.Legal} {
+				if line != "" {
+					plain += line + "\n"
+				}
+			}
+		}
 	}
 	m.SetBodyString(gomail.TypeTextPlain, plain)
 	body, pictures, err := inline(page(l))

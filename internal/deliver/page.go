@@ -2,9 +2,13 @@ package deliver
 
 import (
 	"cmp"
+	"encoding/base64"
+	"fmt"
 	"html"
 	"regexp"
 	"strings"
+
+	"ironbell/internal/house"
 
 	nethtml "golang.org/x/net/html"
 	"golang.org/x/net/html/atom"
@@ -27,14 +31,18 @@ var dark = [][2]string{
 
 // styles is the style sheet of a mail: what inline styles cannot say. Wide tables scroll within the screen, and
 // pictures keep within it.
-func styles() string {
+func styles(look *house.Look) string {
 	var b strings.Builder
 	b.WriteString(":root{color-scheme:light dark;supported-color-schemes:light dark}\n" +
 		"@media (max-width:600px){body{padding:12px!important}img{height:auto!important}" +
 		"table[role=presentation] td{display:inline-block!important;padding-right:16px!important}}\n" +
 		"@media (prefers-color-scheme:dark){\n")
 	for _, d := range dark {
-		b.WriteString(`[style*="` + d[0] + `"]{` + d[1] + "!important}\n")
+		by := d[1]
+		if look.Accent != house.Accent {
+			by = strings.NewReplacer("#e0a95f", "#"+look.ByNight(), "#b5803f", "#"+look.ByNight()).Replace(by)
+		}
+		b.WriteString(`[style*="` + look.CSS(d[0]) + `"]{` + by + "!important}\n")
 	}
 	b.WriteString("}\n")
 	return b.String()
@@ -43,29 +51,48 @@ func styles() string {
 // filler keeps the words that follow the first line out of what mail programs show beside the subject.
 var filler = strings.Repeat("&#847;&zwnj;&nbsp;", 40)
 
+// Page is the HTML form of a letter, its pictures in it, as a browser shows it.
+func Page(l Letter) string { return page(l) }
+
 // page is the HTML form of a letter.
 func page(l Letter) string {
+	look := l.House
+	if look == nil {
+		look = house.Plain()
+	}
 	var b strings.Builder
 	b.WriteString("<!doctype html>\n<html lang=\"" + html.EscapeString(cmp.Or(l.Lang, "en")) + "\"><head><meta charset=\"utf-8\">" +
 		"<meta name=\"viewport\" content=\"width=device-width\"><meta name=\"color-scheme\" content=\"light dark\">" +
 		"<meta name=\"supported-color-schemes\" content=\"light dark\"><title>" +
-		html.EscapeString(l.Subject) + "</title>\n<style>\n" + styles() + "</style></head>\n" +
-		"<body style=\"margin:0;padding:20px;background:#fbf8f2;font:15px/1.5 'Segoe " +
-		"UI',Helvetica,Arial,sans-serif;color:#24272b\">\n")
+		html.EscapeString(l.Subject) + "</title>\n<style>\n" + styles(look) + "</style></head>\n" +
+		look.CSS("<body style=\"margin:0;padding:20px;background:#fbf8f2;font:15px/1.5 'Segoe "+
+			"UI',Helvetica,Arial,sans-serif;color:#24272b\">\n"))
 	if l.FirstLine != "" && !strings.HasPrefix(l.Plain, l.FirstLine) {
 		b.WriteString("<div style=\"display:none;max-height:0;overflow:hidden\">" + html.EscapeString(l.FirstLine) + filler +
 			"</div>\n")
 	}
+	if look.Logo != nil {
+		w, h := look.Logo.Within(200, 48)
+		fmt.Fprintf(&b, "<p style=\"margin:0 0 14px\"><img alt=\"%s\" width=\"%.0f\" height=\"%.0f\" "+
+			"style=\"background:#ffffff;padding:6px\" %s%s\"></p>\n", html.EscapeString(look.Name), w, h, pictureMark,
+			base64.StdEncoding.EncodeToString(look.Logo.PNG))
+	}
 	for _, paragraph := range strings.Split(strings.TrimSpace(l.Plain), "\n\n") {
 		b.WriteString("<p style=\"margin:0 0 14px\">" +
-			strings.ReplaceAll(linked(html.EscapeString(paragraph)), "\n", "<br>\n") + "</p>\n")
+			strings.ReplaceAll(linked(html.EscapeString(paragraph), look), "\n", "<br>\n") + "</p>\n")
 	}
 	for _, t := range l.Tables {
 		b.WriteString("<div style=\"overflow-x:auto\">" + t + "</div>\n")
 	}
 	if l.Footer != "" {
-		b.WriteString("<p style=\"margin:18px 0 0;padding-top:8px;border-top:1px solid " +
-			"#e5ddcd;font-size:12px;color:#5d6167\">" + html.EscapeString(l.Footer) + "</p>\n")
+		b.WriteString(look.CSS("<p style=\"margin:18px 0 0;padding-top:8px;border-top:1px solid "+
+			"#e5ddcd;font-size:12px;color:#5d6167\">") + html.EscapeString(l.Footer))
+		for _, line := range []string{look.Footer, look.Legal} {
+			if line != "" {
+				b.WriteString("<br>\n" + html.EscapeString(line))
+			}
+		}
+		b.WriteString("</p>\n")
 	}
 	b.WriteString("</body></html>\n")
 	return b.String()
@@ -74,8 +101,8 @@ func page(l Letter) string {
 var webAddress = regexp.MustCompile(`https?://[^\s<>"]+[^\s<>".,;:)]`)
 
 // linked makes links of the web addresses in escaped text.
-func linked(escaped string) string {
-	return webAddress.ReplaceAllString(escaped, `<a href="$0" style="color:#86561b">$0</a>`)
+func linked(escaped string, look *house.Look) string {
+	return webAddress.ReplaceAllString(escaped, look.CSS(`<a href="$0" style="color:#86561b">$0</a>`))
 }
 
 // Bounds of a first line that is made of figures: what mail programs show of it.

@@ -171,8 +171,11 @@ func New(s *store.Store, sources *report.Sources, destinations *deliver.Destinat
 		Destinations: destinations,
 		Times:        &timetable.Timetable{}, Holdings: lease.New(o.Lease),
 	}
-	r.Reports = &task.Report{Find: s.Report, Sources: sources, Files: files, Browser: o.Browser, Open: task.OpenTo(s),
-		Looks: house.NewShelf(s)}
+	looks := house.NewShelf()
+	r.Reports = &task.Report{
+		Find: s.Report, Sources: sources, Files: files, Browser: o.Browser, Open: task.OpenTo(s),
+		Looks: looks, Styles: s,
+	}
 	r.Kinds = map[job.TaskKind]task.Kind{
 		job.KindReport:  r.Reports,
 		job.KindCollect: &task.Collect{Sources: sources, Destinations: destinations, Store: s, Files: files},
@@ -182,6 +185,7 @@ func New(s *store.Store, sources *report.Sources, destinations *deliver.Destinat
 		job.KindProgram: &task.Program{Folder: o.Programs, Files: files, Walls: o.Walls},
 		job.KindDeliver: &task.Deliver{
 			Store: s, Destinations: destinations, Sources: sources, Files: files, URL: o.URL, Now: time.Now,
+			Looks: looks,
 		},
 		job.KindCall: &task.Call{Destinations: destinations, Now: time.Now},
 		job.KindEmit: &task.Emit{Now: o.Now},
@@ -193,7 +197,7 @@ func New(s *store.Store, sources *report.Sources, destinations *deliver.Destinat
 	// From below upwards: each room knows those above it in this list, and none after it.
 	r.Runs = runs.New(n, s, r.Times)
 	r.Waits = waits.New(n, s, r.Times, r.Runs)
-	r.Notify = notify.New(n, s, r.Times, destinations, r.Links, o.Tell)
+	r.Notify = notify.New(n, s, r.Times, destinations, r.Links, o.Tell, looks)
 	r.Settle = settle.New(r.Waits)
 	r.Outcome = outcome.New(n, s, r.Holdings, r.Waits, r.Notify, r.Settle)
 	r.Rests = rests.New(n, s, r.Holdings, sources, files, r.Settle)

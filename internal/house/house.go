@@ -196,14 +196,12 @@ type Store interface {
 
 // Shelf keeps looks that were made. It may be used by several goroutines.
 type Shelf struct {
-	store Store
-
 	mu   sync.Mutex
 	made map[[32]byte]*Look
 }
 
 // NewShelf begins an empty shelf.
-func NewShelf(s Store) *Shelf { return &Shelf{store: s, made: map[[32]byte]*Look{}} }
+func NewShelf() *Shelf { return &Shelf{made: map[[32]byte]*Look{}} }
 
 // mostMade is how many looks are kept at once.
 const mostMade = 40
@@ -212,17 +210,17 @@ const mostMade = 40
 // name, and the service's own where there is none. In place of a style that is
 // gone the first stands, and its Note says so: what must arrive is not held up by
 // how it looks.
-func (s *Shelf) Look(ctx context.Context, name string) (*Look, error) {
-	all, err := s.store.HouseStyles(ctx)
+func (s *Shelf) Look(ctx context.Context, from Store, name string) (*Look, error) {
+	all, err := from.HouseStyles(ctx)
 	if err != nil {
 		return nil, err //nolint:wrapcheck // the store says what it could not read
 	}
 	if style, ok := all.Find(name); ok {
-		return s.look(ctx, style)
+		return s.look(ctx, from, style)
 	}
 	look := Plain()
 	if style, ok := all.Find(""); ok {
-		if look, err = s.look(ctx, style); err != nil {
+		if look, err = s.look(ctx, from, style); err != nil {
 			return nil, err
 		}
 	}
@@ -234,7 +232,7 @@ func (s *Shelf) Look(ctx context.Context, name string) (*Look, error) {
 	return look, nil
 }
 
-func (s *Shelf) look(ctx context.Context, style job.HouseStyle) (*Look, error) {
+func (s *Shelf) look(ctx context.Context, from Files, style job.HouseStyle) (*Look, error) {
 	text, err := json.Marshal(style)
 	if err != nil {
 		return nil, fmt.Errorf("read the house style: %w", err)
@@ -246,7 +244,7 @@ func (s *Shelf) look(ctx context.Context, style job.HouseStyle) (*Look, error) {
 	if look != nil {
 		return look, nil
 	}
-	if look, err = Make(ctx, style, s.store); err != nil {
+	if look, err = Make(ctx, style, from); err != nil {
 		return nil, err
 	}
 	s.mu.Lock()
@@ -256,6 +254,16 @@ func (s *Shelf) look(ctx context.Context, style job.HouseStyle) (*Look, error) {
 	}
 	s.made[key] = look
 	return look, nil
+}
+
+// ByNight is the accent on dark ground: lighter, so that it can be read there.
+func (l *Look) ByNight() string {
+	const ground, letters = "1C1E21", 4.5
+	colour := l.Accent
+	for share := 0.1; Contrast(colour, ground) < letters && share <= 1; share += 0.1 {
+		colour = mixed(l.Accent, "FFFFFF", share)
+	}
+	return strings.ToLower(colour)
 }
 
 // CSS is a style sheet of ours in the colours and the typeface of the look: it

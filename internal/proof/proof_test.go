@@ -14,10 +14,10 @@ import (
 	"testing"
 	"time"
 
+	"ironbell/internal/aside"
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/rows"
 	"ironbell/internal/core/shape"
-	"ironbell/internal/aside"
 	"ironbell/internal/proof"
 	"ironbell/internal/render"
 

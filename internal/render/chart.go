@@ -56,8 +56,10 @@ type chartData struct {
 }
 
 func newChartData(p *shape.Plan, s *Style, cells []*locale.Form) (*chartData, error) {
-	c := &chartData{plan: p, cells: cells, split: map[string]int{}, places: map[string]int{}, words: s.Locale.Words,
-		look: s.Look, paint: paintOf(s.Look)}
+	c := &chartData{
+		plan: p, cells: cells, split: map[string]int{}, places: map[string]int{}, words: s.Locale.Words,
+		look: s.Look, paint: paintOf(s.Look),
+	}
 	var err error
 	if c.hand, err = newLettering(newLetters(s)); err != nil {
 		return nil, err

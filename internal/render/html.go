@@ -44,8 +44,10 @@ func newPage(w io.Writer, h *Head, s *Style) (Writer, error) {
 }
 
 func newMailTable(w io.Writer, h *Head, s *Style) (Writer, error) {
-	return &htmlWriter{out: bufio.NewWriterSize(w, 64<<10), head: h, style: s, mail: true, limit: MailTableMax,
-		inline: inlineStyles(s.Look)}, nil
+	return &htmlWriter{
+		out: bufio.NewWriterSize(w, 64<<10), head: h, style: s, mail: true, limit: MailTableMax,
+		inline: inlineStyles(s.Look),
+	}, nil
 }
 
 const sheet = `:root{color-scheme:light}

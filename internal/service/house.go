@@ -94,7 +94,16 @@ func (st *Settings) SaveHouse(ctx context.Context, who job.Person, all job.House
 	})
 }
 
-// HouseFiles reads what the store knows of a style's files.
+// CheckHouse tells what is wrong with styles, as SaveHouse would.
+func (st *Settings) CheckHouse(ctx context.Context, all job.HouseStyles) error {
+	v := &fault.Invalid{What: "the house styles"}
+	if err := checkHouse(ctx, v, st.store, all); err != nil {
+		return err
+	}
+	return v.Err()
+}
+
+// houseFiles reads what the store knows of a style's files.
 type houseFiles interface {
 	HouseFile(ctx context.Context, id string) (job.HouseFile, []byte, error)
 }

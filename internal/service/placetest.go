@@ -13,6 +13,7 @@ import (
 	"ironbell/internal/deliver"
 	"ironbell/internal/engine/gate"
 	"ironbell/internal/engine/node"
+	"ironbell/internal/house"
 	"ironbell/internal/report"
 	"ironbell/internal/store"
 	"ironbell/internal/store/records"
@@ -128,13 +129,17 @@ func (pl *Places) testMail(ctx context.Context, who job.Person, name string, d d
 	case gate.Redirect != "":
 		address = gate.Redirect
 	}
+	look, err := house.NewShelf().Look(ctx, pl.store, "")
+	if err != nil {
+		return "", err
+	}
 	id := task.MessageID(task.DomainOf(mailer.From()))
 	var raw bytes.Buffer
 	if err := deliver.Compose(ctx, &raw, deliver.Letter{
 		MessageID: id, From: mailer.From(), To: []string{address}, Date: pl.now(), Subject: "Test of " + name,
 		Plain: fmt.Sprintf("%s tests the mail server %q of Iron Bell. That you read this means that it works.",
 			who.Name, name),
-		Headers: map[string]string{"Auto-Submitted": "auto-generated"},
+		Headers: map[string]string{"Auto-Submitted": "auto-generated"}, House: look,
 	}); err != nil {
 		return "", fault.Wrap(err, fault.Lasting, fault.Message, doing, "")
 	}

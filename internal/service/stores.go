@@ -6,6 +6,7 @@ import (
 
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/policy"
+	"ironbell/internal/house"
 	"ironbell/internal/store"
 	"ironbell/internal/store/history"
 	"ironbell/internal/store/operation"
@@ -118,6 +119,7 @@ type peopleStore interface {
 
 // placesStore is what sources and destinations are read from.
 type placesStore interface {
+	house.Store
 	changes
 	Place(ctx context.Context, kind records.PlaceKind, name string) (records.Place, error)
 	PersonByLogin(ctx context.Context, login string) (p job.Person, hash string, err error)
@@ -150,5 +152,5 @@ type settingsStore interface {
 	Place(ctx context.Context, kind records.PlaceKind, name string) (records.Place, error)
 	Setting(ctx context.Context, key string, to any) (bool, error)
 	LastTurn(ctx context.Context, name string) (operation.Turn, error)
-	HouseStyles(ctx context.Context) (job.HouseStyles, error)
+	house.Store
 }

@@ -17,6 +17,7 @@ import (
 	"ironbell/internal/core/locale"
 	"ironbell/internal/core/phrase"
 	"ironbell/internal/deliver"
+	"ironbell/internal/house"
 	"ironbell/internal/render"
 	"ironbell/internal/report"
 	"ironbell/internal/store"
@@ -38,7 +39,33 @@ type Deliver struct {
 	Files        *artifact.Folder
 	URL          string // of the console, for links
 	Now          func() time.Time
+	Looks        *house.Shelf
 	shared       shared
+}
+
+// look is how the mail of a task looks: as the report does whose files it brings.
+func (k *Deliver) look(ctx context.Context, w Work) (*house.Look, error) {
+	if k.Looks == nil {
+		return house.Plain(), nil
+	}
+	style := ""
+	for _, f := range w.Files {
+		at := slices.IndexFunc(w.Def.Tasks, func(t job.Task) bool { return t.Name == f.Task && t.Report != nil })
+		if at < 0 || w.Report == nil {
+			continue
+		}
+		rep, err := w.Report(ctx, w.Def.Tasks[at].Report.Report)
+		if err != nil {
+			return nil, err
+		}
+		style = rep.HouseStyle
+		break
+	}
+	look, err := k.Looks.Look(ctx, k.Store, style)
+	if err != nil {
+		return nil, fault.Wrap(err, fault.Passing, fault.Task, "read the house style", "Look into the house style in the settings.")
+	}
+	return look, nil
 }
 
 // MessageID makes an id in a domain that is unique over all nodes (RFC 5322

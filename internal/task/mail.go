@@ -207,7 +207,11 @@ func (k *Deliver) letter(ctx context.Context, w Work, d job.DeliverTask,
 	mailer deliver.Mailer, lang *locale.Locale,
 ) (deliver.Letter, error) {
 	spoken := func(f *expr.Facts) { f.Locale = lang }
-	letter := deliver.Letter{From: mailer.From(), Date: k.Now(), Priority: d.Priority, Headers: map[string]string{
+	look, err := k.look(ctx, w)
+	if err != nil {
+		return deliver.Letter{}, err
+	}
+	letter := deliver.Letter{From: mailer.From(), Date: k.Now(), Priority: d.Priority, House: look, Headers: map[string]string{
 		"Auto-Submitted": "auto-generated", // RFC 3834
 	}}
 	taken := map[string]bool{}
@@ -225,7 +229,6 @@ func (k *Deliver) letter(ctx context.Context, w Work, d job.DeliverTask,
 			Open: func(ctx context.Context) (io.ReadSeekCloser, error) { return k.Files.Open(ctx, f.Key) },
 		})
 	}
-	var err error
 	if letter.Subject, err = w.fill(ctx, "the subject", d.Subject, spoken); err != nil {
 		return letter, err
 	}

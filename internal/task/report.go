@@ -28,6 +28,7 @@ type Report struct {
 	Files   *artifact.Folder
 	Browser string // path of the browser that prints tagged PDFs; empty where there is none
 	Looks   *house.Shelf
+	Styles  house.Store // from which looks are made
 
 	// Open tells why the report of an own schedule is not open to its owner now; it may be nil.
 	Open func(ctx context.Context, jobID int64, report string) error
@@ -343,7 +344,7 @@ func (k *Report) fileSet(ctx context.Context, rep job.Report, w Work, source rep
 	}
 	s := &fileSet{folder: k.Files, head: head, rep: rep, sums: newSums(wanted, w.First), facts: facts}
 	if s.look = house.Plain(); err == nil && k.Looks != nil {
-		looked, failed := k.Looks.Look(ctx, rep.HouseStyle)
+		looked, failed := k.Looks.Look(ctx, k.Styles, rep.HouseStyle)
 		if failed != nil {
 			return s, fault.Wrap(failed, fault.Passing, fault.Task, "read the house style", "Look into the house style in the settings.")
 		}

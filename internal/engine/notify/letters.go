@@ -90,6 +90,12 @@ func (nr *Notifier) putLetter(ctx context.Context, t *store.Tx, id int64, destin
 	now := nr.node.Now()
 	letter.From, letter.Date, letter.MessageID = destination.From(), now,
 		task.MessageID(task.DomainOf(destination.From()))
+	var err error
+	if letter.House, err = nr.looks.Look(ctx, t, ""); err != nil {
+		// What must be known is not held up by how it looks.
+		nr.node.Log.Error("a mail goes out without the house style", "error", err)
+		letter.House = nil
+	}
 	var body bytes.Buffer
 	if err := deliver.Compose(ctx, &body, letter); err != nil {
 		return fault.Wrap(err, fault.Lasting, fault.Message, "compose the mail", "")
@@ -106,7 +112,7 @@ func (nr *Notifier) putLetter(ctx context.Context, t *store.Tx, id int64, destin
 	if !at.IsZero() {
 		n.ReadyAt = &at
 	}
-	_, err := t.PutMessage(ctx, n)
+	_, err = t.PutMessage(ctx, n)
 	return err
 }
 

@@ -13,6 +13,7 @@ import (
 	"ironbell/internal/core/job"
 	"ironbell/internal/deliver"
 	"ironbell/internal/engine/node"
+	"ironbell/internal/house"
 	"ironbell/internal/store"
 	"ironbell/internal/store/db"
 	"ironbell/internal/timetable"
@@ -34,13 +35,14 @@ type Notifier struct {
 	destinations *deliver.Destinations
 	links        access.Links
 	every        time.Duration // between two tries to tell an owner of an alert
+	looks        *house.Shelf
 }
 
 // New makes the notifier of a node; every is the time between two tries to tell somebody.
 func New(n *node.Node, s asks, times *timetable.Timetable, d *deliver.Destinations, links access.Links,
-	every time.Duration,
+	every time.Duration, looks *house.Shelf,
 ) *Notifier {
-	return &Notifier{node: n, store: s, times: times, destinations: d, links: links, every: every}
+	return &Notifier{node: n, store: s, times: times, destinations: d, links: links, every: every, looks: looks}
 }
 
 // Run sends open alerts to those who must know of them.
