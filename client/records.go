@@ -21,7 +21,7 @@ func (c *Client) Records(ctx context.Context, kind string) (all []wire.RecordNam
 
 // RecordSchema is the JSON Schema of a record in a file.
 func (c *Client) RecordSchema(ctx context.Context) ([]byte, error) {
-	return c.text(ctx, http.MethodGet, "/api/records/schema", nil)
+	return c.text(ctx, http.MethodGet, "/api/records/schema", fileType, nil)
 }
 
 // RecordFile is a record as a file, in YAML; with its revision in the head when withRevision
@@ -31,13 +31,13 @@ func (c *Client) RecordFile(ctx context.Context, kind, name string, withRevision
 	if withRevision {
 		ask.Set("revision", "true")
 	}
-	return c.text(ctx, http.MethodGet, "/api/record?"+ask.Encode(), nil)
+	return c.text(ctx, http.MethodGet, "/api/record?"+ask.Encode(), fileType, nil)
 }
 
 // SaveRecord saves a record from the text of a file, or only tries to. Of a file that is not
 // accepted it fails with a *Problem whose errors have line and column as location, as 12:7.
 func (c *Client) SaveRecord(ctx context.Context, text []byte, try bool) (s wire.RecordSaved, err error) {
-	answer, err := c.text(ctx, http.MethodPut, fmt.Sprintf("/api/record?try=%t", try), text)
+	answer, err := c.text(ctx, http.MethodPut, fmt.Sprintf("/api/record?try=%t", try), fileType, text)
 	if err != nil {
 		return s, err
 	}
@@ -48,14 +48,14 @@ func (c *Client) SaveRecord(ctx context.Context, text []byte, try bool) (s wire.
 }
 
 // text sends and gets bodies that are no JSON of the API's own.
-func (c *Client) text(ctx context.Context, method, path string, in []byte) ([]byte, error) {
+func (c *Client) text(ctx context.Context, method, path, mediaType string, in []byte) ([]byte, error) {
 	ctx, stop := context.WithTimeout(ctx, callLimit)
 	defer stop()
 	var body io.Reader
 	if in != nil {
 		body = bytes.NewReader(in)
 	}
-	res, err := c.send(ctx, method, path, fileType, body)
+	res, err := c.send(ctx, method, path, mediaType, body)
 	if err != nil {
 		return nil, err
 	}

@@ -69,6 +69,9 @@ func Connect(ctx context.Context, c *client.Client, w World) error {
 			return fmt.Errorf("save the destination %s: %w", d.name, err)
 		}
 	}
+	if err := dress(ctx, c); err != nil {
+		return err
+	}
 	alerts := job.AlertSettings{Destination: "company mail", Standby: "harbour authority mail"}
 	if w.Outside.SFTP != "" {
 		if err := connectOutside(ctx, c, w.Outside); err != nil {

@@ -30,6 +30,7 @@ const made = createRouter({
   '/people': () => import('./pages/People.svelte'),
   '/l/:token': () => import('./pages/Linked.svelte'),
   '/settings': () => import('./pages/Settings.svelte'),
+  '/settings/house': () => import('./pages/House.svelte'),
   '/queue': () => import('./pages/Queue.svelte'),
   '/events': () => import('./pages/Events.svelte'),
   '/sources': () => import('./pages/Sources.svelte'),

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"ironbell/internal/access"
+	"ironbell/internal/api/wire"
 	"ironbell/internal/core/job"
 	"ironbell/internal/deliver"
 	"ironbell/internal/house"
@@ -16,14 +17,6 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 )
-
-// HousePage are the styles of the house with the files that they may use.
-type HousePage struct {
-	job.HouseStyles
-
-	Files []job.HouseFile `json:"files" doc:"that were uploaded"`
-	Says  [][]string      `json:"says" doc:"of each style, which of its colours some readers will not make out"`
-}
 
 // houseRoutes registers how what leaves the house looks.
 func (s *server) houseRoutes(a huma.API) {
@@ -34,6 +27,9 @@ func (s *server) houseRoutes(a huma.API) {
 			says("The first style is that of all reports that choose none, and of the service's own mails. A style that a report "+
 				"chooses cannot be left out.")), s.saveHouse)
 	huma.Register(a,
+		tags.post("check-house", "/api/settings/house/check", "Tell what is wrong with a house style, and which colours some will not make out",
+			refuses(403, 422)), s.checkHouse)
+	huma.Register(a,
 		tags.post("add-house-file", "/api/settings/house/files", "Upload a logo or a typeface", refuses(403, 422),
 			upTo(house.MaxFile+1024),
 			says("A PNG, an SVG of shapes, paths and texts, or a TrueType or OpenType typeface, 4 MB at most. It is read in a "+
@@ -41,15 +37,15 @@ func (s *server) houseRoutes(a huma.API) {
 		s.addHouseFile)
 }
 
-func (s *server) showHouse(ctx context.Context, _ *struct{}) (*struct{ Body HousePage }, error) {
+func (s *server) showHouse(ctx context.Context, _ *struct{}) (*struct{ Body wire.HousePage }, error) {
 	page, err := s.housePage(ctx)
 	if err != nil {
 		return nil, s.problem(err)
 	}
-	return &struct{ Body HousePage }{page}, nil
+	return &struct{ Body wire.HousePage }{page}, nil
 }
 
-func (s *server) housePage(ctx context.Context) (page HousePage, err error) {
+func (s *server) housePage(ctx context.Context) (page wire.HousePage, err error) {
 	page.Says = [][]string{}
 	if page.HouseStyles, err = s.Store.HouseStyles(ctx); err != nil {
 		return page, err
@@ -69,12 +65,27 @@ func (s *server) housePage(ctx context.Context) (page HousePage, err error) {
 	return page, nil
 }
 
-func (s *server) saveHouse(ctx context.Context, in *struct{ Body job.HouseStyles }) (*struct{ Body HousePage }, error) {
+func (s *server) saveHouse(ctx context.Context, in *struct{ Body job.HouseStyles }) (*struct{ Body wire.HousePage }, error) {
 	who, _ := person(ctx)
 	if err := s.Service.Settings.SaveHouse(ctx, who, in.Body); err != nil {
 		return nil, s.problem(err)
 	}
 	return s.showHouse(ctx, nil)
+}
+
+func (s *server) checkHouse(ctx context.Context, in *struct{ Body job.HouseStyle }) (*struct{ Body wire.HouseSays }, error) {
+	who, _ := person(ctx)
+	if err := access.May(who, access.Administer, "", ""); err != nil {
+		return nil, s.problem(err)
+	}
+	if err := s.Service.Settings.CheckHouse(ctx, job.HouseStyles{Styles: []job.HouseStyle{in.Body}}); err != nil {
+		return nil, s.problem(err)
+	}
+	look, err := house.Make(ctx, in.Body, s.Store)
+	if err != nil {
+		return nil, s.problem(err)
+	}
+	return &struct{ Body wire.HouseSays }{wire.HouseSays{append([]string{}, look.Says()...)}}, nil
 }
 
 func (s *server) addHouseFile(ctx context.Context, in *struct {

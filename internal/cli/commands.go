@@ -133,6 +133,10 @@ var clientCommands = []Command{
 		Example: "ironbell published -type ironbell.run.ended", Setup: publishedCommand,
 	},
 	{
+		Name: "house", Args: "", Summary: "show how what leaves the house looks; -send a logo or a typeface for it",
+		Example: "ironbell house\nironbell house -send quay-house.svg", Setup: houseCommand,
+	},
+	{
 		Name: "kinds", Args: "[KIND]", Summary: "say what the kinds of task are for, with an example of one",
 		Example: "ironbell kinds collect", Setup: kindsCommand,
 	},

@@ -12,6 +12,7 @@
   import RemovedRecords from '../components/records/RemovedRecords.svelte';
   import WhenForm from '../components/settings/WhenForm.svelte';
   import { isAdministrator } from '../lib/me.svelte';
+  import { p } from '../router';
 </script>
 
 <svelte:head><title>Settings · Iron Bell</title></svelte:head>
@@ -23,6 +24,13 @@
 {#if !isAdministrator()}
   <p>An administrator changes these.</p>
 {/if}
+<section class="panel px-3.5 py-3">
+  <h2>House style</h2>
+  <p class="soft max-w-4xl">
+    The logo, colours, typefaces and foot of every page, sheet, slide and mail.
+    <a class="link" href={p('/settings/house')}>Look at it and change it</a>
+  </p>
+</section>
 <CopyPanel />
 <AlertsForm />
 <MailForm />

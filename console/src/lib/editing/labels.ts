@@ -88,6 +88,7 @@ const labels: Record<string, string> = {
   'ReportTask.identity': 'Read as',
   'ReportTask.no_rows': 'Keep no rows to compare by',
   'ReportRequest.identity': 'Read as',
+  'ReportRequest.house_style': 'House style',
   'ReportRequest.schedulers': 'Who may schedule it for themselves',
   'ReportRequest.title': 'Title above it',
   'Retry.growth': 'Each wait times the last',

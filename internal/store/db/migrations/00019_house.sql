@@ -13,3 +13,7 @@ CREATE TABLE house_files (
   data    bytea NOT NULL,
   kept_at timestamptz NOT NULL DEFAULT now() -- when it was last sent
 );
+
+-- +goose Down
+
+DROP TABLE house_files;
