@@ -3,8 +3,10 @@ package proof
 import (
 	"archive/zip"
 	"bytes"
+	"encoding/base64"
 	"fmt"
 	"html"
+	"slices"
 	"strings"
 
 	"github.com/xuri/excelize/v2"
@@ -99,8 +101,19 @@ func sheet(out *strings.Builder, book *excelize.File, name string) error {
 	}
 	out.WriteString(`</tr>`)
 	looks := map[int]string{}
+	pictured, err := book.GetPictureCells(name)
+	if err != nil {
+		return fmt.Errorf("read where its pictures are: %w", err)
+	}
 	for r, row := range grid.cells {
 		fmt.Fprintf(out, `<tr><th class="n">%d</th>`, r+1)
+		// A picture stands over the cells of its row, as the program that opens the workbook sets it.
+		if at := fmt.Sprintf("A%d", r+1); slices.Contains(pictured, at) {
+			if err := picture(out, book, name, at, r+1, across); err != nil {
+				return err
+			}
+			continue
+		}
 		for c := range across {
 			if err := cell(out, book, name, row, r, c, looks); err != nil {
 				return err
@@ -112,6 +125,27 @@ func sheet(out *strings.Builder, book *excelize.File, name string) error {
 	if grid.more {
 		note(out, "The first %d rows; fetch the file for the others.", len(grid.cells))
 	}
+	return nil
+}
+
+// picture writes a row of which a picture stands over all cells.
+func picture(out *strings.Builder, book *excelize.File, name, at string, row, across int) error {
+	all, err := book.GetPictures(name, at)
+	if err != nil {
+		return fmt.Errorf("read the picture at %s: %w", at, err)
+	}
+	high, err := book.GetRowHeight(name, row)
+	if err != nil {
+		return fmt.Errorf("read a height: %w", err)
+	}
+	fmt.Fprintf(out, `<td colspan="%d">`, across)
+	for _, p := range all {
+		if p.Extension == ".png" {
+			fmt.Fprintf(out, `<img alt="%s" style="height:%.0fpx;vertical-align:top" src="data:image/png;base64,%s">`,
+				html.EscapeString(p.Format.AltText), high*4/3-4, base64.StdEncoding.EncodeToString(p.File))
+		}
+	}
+	out.WriteString(`</td></tr>`)
 	return nil
 }
 

@@ -206,21 +206,53 @@ func (d *deck) slide(out *strings.Builder, name string) error {
 	if err != nil {
 		return err
 	}
+	if err := d.below(out, targets); err != nil {
+		return err
+	}
 	for _, sh := range s.Shapes {
 		out.WriteString(`<div style="` + d.at(sh.Place, true) + `">`)
 		d.lines(out, sh.Lines)
 		out.WriteString(`</div>`)
 	}
-	for _, p := range s.Pictures {
+	if err := d.pictures(out, s.Pictures, targets); err != nil {
+		return err
+	}
+	for _, f := range s.Frames {
+		d.table(out, f)
+	}
+	return nil
+}
+
+// below draws the pictures of the layout that a slide lies on, such as a logo.
+func (d *deck) below(out *strings.Builder, targets map[string]string) error {
+	for _, part := range targets {
+		if path.Dir(part) != "ppt/slideLayouts" {
+			continue
+		}
+		var layout slide
+		if err := d.parse(part, &layout); err != nil {
+			return err
+		}
+		if len(layout.Pictures) == 0 {
+			return nil
+		}
+		own, err := d.relations(part)
+		if err != nil {
+			return err
+		}
+		return d.pictures(out, layout.Pictures, own)
+	}
+	return nil
+}
+
+func (d *deck) pictures(out *strings.Builder, all []picShape, targets map[string]string) error {
+	for _, p := range all {
 		picture, err := d.bytes(targets[p.Blip.Embed])
 		if err != nil {
 			return err
 		}
 		fmt.Fprintf(out, `<img alt="%s" style="%s" src="data:image/png;base64,%s">`, html.EscapeString(p.About.Says),
 			d.at(p.Place, true), base64.StdEncoding.EncodeToString(picture))
-	}
-	for _, f := range s.Frames {
-		d.table(out, f)
 	}
 	return nil
 }

@@ -5,12 +5,12 @@
 
   const { style }: { style: HouseStyle } = $props();
   const forms = [
-    { format: 'pdf', title: 'Page' },
-    { format: 'mail', title: 'Mail' },
-    { format: 'pptx', title: 'Slides' },
-    { format: 'xlsx', title: 'Sheet' },
-    { format: 'html', title: 'Page of HTML' },
-    { format: 'png', title: 'Picture' },
+    { format: 'pdf', title: 'Page', half: false },
+    { format: 'mail', title: 'Mail', half: true },
+    { format: 'pptx', title: 'Slides', half: false },
+    { format: 'xlsx', title: 'Sheet', half: true },
+    { format: 'html', title: 'Page of HTML', half: true },
+    { format: 'png', title: 'Picture', half: true },
   ];
   const id = $props.id();
   const asked = (format: string) =>
@@ -41,11 +41,13 @@
       >
         <input type="hidden" name="ask" value={asked(f.format)} />
       </form>
-      <iframe
-        name="house-{id}-{f.format}"
-        title="{f.title} in the house style"
-        class="border-base-300 h-[19rem] w-full border bg-white"
-      ></iframe>
+      <div class="border-base-300 h-[19rem] overflow-hidden border bg-white">
+        <iframe
+          name="house-{id}-{f.format}"
+          title="{f.title} in the house style"
+          class={f.half ? 'h-[38rem] w-[200%] origin-top-left scale-50' : 'h-full w-full'}
+        ></iframe>
+      </div>
     </section>
   {/each}
 </div>
