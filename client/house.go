@@ -18,6 +18,7 @@ func (c *Client) House(ctx context.Context) (page wire.HousePage, err error) {
 
 // SaveHouse says how what leaves the house looks.
 func (c *Client) SaveHouse(ctx context.Context, styles job.HouseStyles) (page wire.HousePage, err error) {
+	styles.Styles = append([]job.HouseStyle{}, styles.Styles...) // none is a list, too
 	return page, c.do(ctx, http.MethodPut, "/api/settings/house", styles, &page)
 }
 

@@ -69,9 +69,6 @@ func Connect(ctx context.Context, c *client.Client, w World) error {
 			return fmt.Errorf("save the destination %s: %w", d.name, err)
 		}
 	}
-	if err := dress(ctx, c); err != nil {
-		return err
-	}
 	alerts := job.AlertSettings{Destination: "company mail", Standby: "harbour authority mail"}
 	if w.Outside.SFTP != "" {
 		if err := connectOutside(ctx, c, w.Outside); err != nil {
@@ -159,6 +156,9 @@ func hostPort(address string) (string, int, error) {
 
 // Load saves the company's people, reports and jobs.
 func Load(ctx context.Context, c *client.Client, w World) error {
+	if err := dress(ctx, c); err != nil {
+		return err
+	}
 	for _, p := range people {
 		r := wire.PersonRequest{Name: p.name, Mail: p.mail, Role: p.role, Zone: Zone}
 		if p.signsIn {

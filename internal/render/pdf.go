@@ -124,7 +124,7 @@ func newPages(w io.Writer, h *Head, s *Style, scale float64) *pdfWriter {
 	p.pdf.SetModificationDate(h.AsOf)
 	p.pdf.SetFooterFunc(p.footer)
 	p.letter("", imprintFont)
-	if house := joined("  ·  ", s.Look.Footer, s.Look.Legal); house != "" {
+	if house := joined(s.Look.Footer, s.Look.Legal); house != "" {
 		p.imprint = p.split(p.letters.fit(house), p.size.Wd/scale-2*margin)
 		p.foot += imprintLine * float64(len(p.imprint)-1)
 	}

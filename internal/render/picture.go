@@ -125,7 +125,7 @@ func (p *picture) Close() error {
 		}
 		high = pictureRow * vg.Length(len(p.lines)+2)
 	}
-	imprint := p.letters.fit(joined("  ·  ", p.style.Look.Footer, p.style.Look.Legal))
+	imprint := p.letters.fit(joined(p.style.Look.Footer, p.style.Look.Legal))
 	imprint = p.letters.shaper.Cut(imprint, float64(max(width, 620)-2*pictureEdge), func(s string) float64 {
 		return float64(small.Width(s))
 	})

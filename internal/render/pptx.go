@@ -78,7 +78,7 @@ func newSlides(w io.Writer, h *Head, s *Style) (Writer, error) {
 
 // imprint is the house's small print on the first slide.
 func (p *slides) imprint() string {
-	house := joined("  ·  ", p.style.Look.Footer, p.style.Look.Legal)
+	house := joined(p.style.Look.Footer, p.style.Look.Legal)
 	if house == "" {
 		return ""
 	}
@@ -219,7 +219,7 @@ func (p *slides) footer() string {
 		wide -= w + 200000
 	}
 	body := paragraph(p.oneLine(text, 10, wide), 1000, false, p.style.Look.Faint)
-	if house := joined("  ·  ", p.style.Look.Footer, p.style.Look.Legal); house != "" {
+	if house := joined(p.style.Look.Footer, p.style.Look.Legal); house != "" {
 		body += paragraph(p.oneLine(house, 8, wide), 800, false, p.style.Look.Faint)
 	}
 	return placed("", 90, "Foot", slideEdge, slideHigh-450000, wide, 330000, body) +
@@ -264,8 +264,8 @@ func (p *slides) dressed() (theme, layout, related string, err error) {
 }
 
 // joined puts the texts that are there one behind the other.
-func joined(between string, texts ...string) string {
-	return strings.Join(slices.DeleteFunc(texts, func(s string) bool { return s == "" }), between)
+func joined(texts ...string) string {
+	return strings.Join(slices.DeleteFunc(texts, func(s string) bool { return s == "" }), "  ·  ")
 }
 
 func (p *slides) figures() error {

@@ -25,7 +25,7 @@ func (x *xlsxWriter) font() string {
 
 // foot sets what stands below a printed sheet: the house's line, and the number of the page.
 func (x *xlsxWriter) foot() error {
-	house := joined("  ·  ", x.style.Look.Footer, x.style.Look.Legal)
+	house := joined(x.style.Look.Footer, x.style.Look.Legal)
 	if house == "" {
 		return nil
 	}
