@@ -76,7 +76,7 @@ func Names() []string {
 // neutral one. The error lists those that there are.
 func Load(name string) (*Locale, error) {
 	if name == "" {
-		return &Locale{Lang: "en", Decimal: ".", Words: words["en"], group: ",", first: 3, others: 3}, nil
+		return &Locale{Lang: "en", Decimal: ".", Words: (*Locale)(nil).words(), group: ",", first: 3, others: 3}, nil
 	}
 	name = strings.ReplaceAll(name, "_", "-")
 	make, ok := all[name]
@@ -84,10 +84,7 @@ func Load(name string) (*Locale, error) {
 		return nil, fmt.Errorf("there is no locale %q; there are %s", name, strings.Join(Names(), ", "))
 	}
 	l := &Locale{Name: name, Lang: name, data: make()}
-	language, _, _ := strings.Cut(name, "-")
-	if l.Words, ok = words[language]; !ok {
-		l.Words = words["en"]
-	}
+	l.Words = l.words()
 	// The marks are read off a number, since the package keeps them to itself.
 	sample := l.data.FmtNumber(123456789.5, 1)
 	digits := 0
