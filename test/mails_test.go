@@ -141,7 +141,7 @@ func TestLinksAreForThoseWhomTheJobSays(t *testing.T) {
 	l := w.Inbox("mara@tarnwick.example")[0]
 	assert.Empty(t, l.Attachments)
 	assert.Contains(t, l.Plain,
-		"It is a link that only the 1 recipient of this mail can follow. You sign in to follow it. It ends on")
+		"It is a link that only the recipients of this mail can follow, 1 in all. You sign in to follow it. It ends on")
 	token := regexp.MustCompile(`/l/([a-z0-9]+)`).FindStringSubmatch(l.Plain)[1]
 	res, err := http.Get("http://" + w.Listen + "/api/links/" + token)
 	require.NoError(t, err)
@@ -508,4 +508,51 @@ func TestAServiceThatCanTellNobodySaysSo(t *testing.T) {
 		return status == http.StatusOK
 	})
 	assert.NotEmpty(t, w.Inbox("mara@tarnwick.example"))
+}
+
+// Each reads a mail in the language that they wish; its head names all of them.
+func TestAMailToPeopleOfSeveralLanguages(t *testing.T) {
+	t.Parallel()
+	w := world.Open(t)
+	ctx := context.Background()
+	for login, language := range map[string]string{"oren": "de", "brina": "fr", "maeve": "de", "tavish": ""} {
+		w.Person(login, login+" of Tarnwick")
+		_, err := w.C.SaveWishes(ctx, login, job.OwnSettings{Wishes: job.Wishes{Language: language}})
+		require.NoError(t, err)
+	}
+	w.Report("Departures", "SELECT 'Tarnwick Quay' AS port, 12 AS sailings")
+	d := world.Definition("Departures", "company mail", []string{"csv"}, "person:oren", "person:brina", "person:maeve", "person:tavish",
+		"quay.desk@tarnwick.example")
+	d.Tasks[1].Deliver.Body = "{date:%A}"
+	d.Tasks[1].Deliver.Files = job.FilesBoth
+	w.Job("Departures", d)
+	run := w.Ring("Departures")
+	require.Equal(t, job.RunDone, run.State, run.Reason)
+	assert.Len(t, run.Deliveries, 5, "each once")
+	links := map[string]bool{}
+	for who, want := range map[string][]string{
+		"oren": {"Iron Bell, Lauf", "Die Dateien: ", "tag"}, "maeve": {"Iron Bell, Lauf", "Dem Link können nur", "tag"},
+		"brina": {"Iron Bell, exécution", "Seuls les destinataires de ce courriel, 5 au total"}, "tavish": {"Iron Bell, run", "day\n"},
+		"quay.desk": {"Iron Bell, run", "You sign in to follow it."},
+	} {
+		all := w.Inbox(who + "@tarnwick.example")
+		require.Len(t, all, 1, who)
+		for _, text := range want {
+			assert.Contains(t, strings.ReplaceAll(all[0].Plain, "\r", ""), text, who)
+		}
+		assert.Len(t, all[0].Attachments, 1)
+		for _, other := range []string{"oren", "brina", "maeve", "tavish", "quay.desk"} {
+			assert.Contains(t, w.Raw(all[0]), "<"+other+"@tarnwick.example>", "the head names all")
+		}
+		links[regexp.MustCompile(`http\S+/l/\S+`).FindString(all[0].Plain)] = true
+	}
+	assert.Len(t, links, 1, "it is one link")
+
+	d.Tasks[1].Deliver.Locale = "es"
+	w.Job("Departures", d)
+	run = w.Ring("Departures")
+	require.Equal(t, job.RunDone, run.State, run.Reason)
+	for _, who := range []string{"oren", "quay.desk"} {
+		assert.Contains(t, w.Inbox(who + "@tarnwick.example")[0].Plain, "Iron Bell, ejecución", "the task says one for all")
+	}
 }

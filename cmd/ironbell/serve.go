@@ -24,6 +24,7 @@ import (
 	"ironbell/internal/confined"
 	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
+	"ironbell/internal/core/locale"
 	"ironbell/internal/deliver"
 	"ironbell/internal/engine"
 	"ironbell/internal/outgoing"
@@ -78,6 +79,8 @@ var serveCommand = cli.Command{
 			"`path` of the Chromium that prints tagged PDFs; empty for none")
 		f.StringVar(&o.typefaces, "typefaces", "",
 			"`folders`, separated by commas, of typefaces that come before those of the system on pages and pictures")
+		f.StringVar(&o.languages, "languages", "",
+			"`folder` of catalogues (LANGUAGE.po) for the texts of files and mails, before those that come with the program")
 		f.StringVar(&o.engine.Programs, "programs", "",
 			"`folder` of the programs that tasks may run; none when left out")
 		f.StringVar(&o.engine.Walls.User, "programs-user", "",
@@ -137,12 +140,12 @@ func hideDatabase(f *flag.FlagSet, dsn string) error {
 }
 
 type serveOptions struct {
-	db, listen, artifacts, keyFile, url, log string
-	folders, internal, untried, proxies      string
-	programsRead, programsWrite, typefaces   string
-	programsMemory                           int64
-	adopt                                    bool
-	engine                                   engine.Options
+	db, listen, artifacts, keyFile, url, log          string
+	folders, internal, untried, proxies               string
+	programsRead, programsWrite, typefaces, languages string
+	programsMemory                                    int64
+	adopt                                             bool
+	engine                                            engine.Options
 }
 
 func logger(w io.Writer, form string) *slog.Logger {
@@ -223,6 +226,32 @@ func (o *serveOptions) walls(ctx context.Context, log *slog.Logger) error {
 	return nil
 }
 
+// addLanguages reads the catalogues of a folder.
+func addLanguages(folder string) error {
+	if folder == "" {
+		return nil
+	}
+	files, err := os.ReadDir(folder)
+	if err != nil {
+		return fmt.Errorf("the folder of -languages cannot be read: %w", err)
+	}
+	for _, f := range files {
+		language, ok := strings.CutSuffix(f.Name(), ".po")
+		if !ok {
+			continue
+		}
+		path := filepath.Join(folder, f.Name())
+		data, err := os.ReadFile(path)
+		if err == nil {
+			err = locale.Add(language, data)
+		}
+		if err != nil {
+			return fmt.Errorf("the catalogue %s cannot be used: %w", path, err)
+		}
+	}
+	return nil
+}
+
 func serve(ctx context.Context, errs io.Writer, o serveOptions) error {
 	log := logger(errs, o.log)
 	s, err := open(ctx, errs, o.db)
@@ -239,6 +268,9 @@ func serve(ctx context.Context, errs io.Writer, o serveOptions) error {
 		return err
 	}
 	defer func() { _ = files.Close() }() // nothing is left in it
+	if err := addLanguages(o.languages); err != nil {
+		return err
+	}
 	for _, folder := range list(o.typefaces) {
 		if _, err := os.ReadDir(folder); err != nil {
 			return fmt.Errorf("a folder of -typefaces cannot be read: %w", err)

@@ -1,12 +1,14 @@
 package alert_test
 
 import (
+	"slices"
 	"testing"
 	"time"
 
 	"ironbell/internal/alert"
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/locale"
+	"ironbell/internal/deliver"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -46,10 +48,10 @@ See the run: https://bell.tarnwick.example/runs/2611-42
 See the job: https://bell.tarnwick.example/jobs/3
 See the alert: https://bell.tarnwick.example/alerts/7`, l.Plain)
 	third := alert.Reader{Zone: london, Step: alert.StepAdministrators}
-	assert.Contains(t, alert.Letter(a, third).Plain, "Why you: the owner, mara, could not be told.")
+	assert.Contains(t, alert.Letter(a, third).Plain, "Why you: The owner, mara, could not be told.")
 	a.Told = "told mara@tarnwick.example"
 	assert.Contains(t, alert.Letter(a, third).Plain,
-		"Why you: the owner, mara, has not acknowledged it. Told mara@tarnwick.example.")
+		"Why you: The owner, mara, has not acknowledged it. Told mara@tarnwick.example.")
 	a.Kind = job.AlertRunFailed
 	assert.Equal(t, "Failed: Passenger manifest file", alert.Letter(a, third).Subject)
 	down := job.Alert{
@@ -62,19 +64,21 @@ See the alert: https://bell.tarnwick.example/alerts/7`, l.Plain)
 	assert.Contains(t, l.Plain, "/destinations")
 }
 
+var kinds = []job.AlertKind{
+	job.AlertRunFailed, job.AlertDeliveryFailed, job.AlertDeliveryUnknown, job.AlertBlank, job.AlertUnusual, job.AlertLate,
+	job.AlertMissed, job.AlertBounced, job.AlertDown, job.AlertApart, job.AlertConsent,
+}
+
 func TestEachKindHasASubjectThatSaysIt(t *testing.T) {
 	seen := map[string]job.AlertKind{}
-	for _, kind := range []job.AlertKind{
-		job.AlertRunFailed, job.AlertDeliveryFailed, job.AlertDeliveryUnknown, job.AlertBlank, job.AlertUnusual,
-		job.AlertLate, job.AlertMissed, job.AlertBounced, job.AlertDown,
-	} {
-		subject := alert.Subject(job.Alert{Kind: kind, Job: "Board pack"})
+	for _, kind := range kinds {
+		subject := alert.Subject(job.Alert{Kind: kind, Job: "Board pack"}, nil)
 		assert.Contains(t, subject, ": Board pack")
 		assert.NotContains(t, subject, "Alert:", "%s has a word of its own", kind)
 		assert.NotContains(t, seen, subject)
 		seen[subject] = kind
 	}
-	assert.Equal(t, "Alert: Board pack", alert.Subject(job.Alert{Kind: "of tomorrow", Job: "Board pack"}))
+	assert.Equal(t, "Alert: Board pack", alert.Subject(job.Alert{Kind: "of tomorrow", Job: "Board pack"}, nil))
 }
 
 func TestWhoIsNotTheFirstReadsWhy(t *testing.T) {
@@ -85,8 +89,8 @@ func TestWhoIsNotTheFirstReadsWhy(t *testing.T) {
 	}
 	assert.NotContains(t, at(alert.StepOwner, ""), "Why you")
 	assert.Contains(t, at(alert.StepSecond, "a mail goes to Mara Quill"),
-		"Why you: the owner, mara, has not acknowledged it. A mail goes to Mara Quill.")
-	assert.Contains(t, at(alert.StepAdministrators, ""), "Why you: the owner, mara, could not be told.")
+		"Why you: The owner, mara, has not acknowledged it. A mail goes to Mara Quill.")
+	assert.Contains(t, at(alert.StepAdministrators, ""), "Why you: The owner, mara, could not be told.")
 	assert.Contains(t, at(alert.StepAdministrators, "mara could not be told: 550"),
 		"could not be told. Mara could not be told: 550.")
 	a.Kind = job.AlertDown
@@ -126,4 +130,38 @@ func TestTheDigestSaysWhatNeedsSomebodyAndWhatDoesNot(t *testing.T) {
 	r.Locale, err = locale.Load("de")
 	require.NoError(t, err)
 	assert.Contains(t, alert.Digest(nil, r, now).Subject, "27.11.2026", "dates as the reader writes them")
+}
+
+func TestAlertsAreWrittenInTheLanguageOfTheirReader(t *testing.T) {
+	german, err := locale.Load("de")
+	require.NoError(t, err)
+	r := alert.Reader{Base: "http://bell.example", Zone: time.UTC, Locale: german, Acknowledge: "http://bell.example/yes"}
+	run, id := job.RunID(26110000000042), int64(7)
+	english := []string{
+		"Failed", "Unknown", "Bounced", "Blank", "Unusual", "Late", "Missed", "Down", "Not delivered", "Cannot ring", "Your yes", "Alert",
+		"Since", "See the", "Acknowledge it", "You get it", "What you can do", "Something needs", "A result", "A run", "due", "In detail",
+	}
+	for _, kind := range append(slices.Clone(kinds), "of tomorrow") {
+		l := alert.Letter(job.Alert{
+			Kind: kind, Job: "Frachtliste", Happened: "the server refused it", Advice: "-", Owner: "mara", RunID: &run, JobID: &id, Count: 2,
+		}, r)
+		assert.Equal(t, "de", l.Lang)
+		assert.Contains(t, l.Plain, "Im Einzelnen: the server refused it")
+		for _, word := range english {
+			assert.NotContains(t, l.Subject+l.Plain+l.Footer, word, kind)
+		}
+	}
+	now := time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
+	for _, l := range []deliver.Letter{
+		alert.Success(job.Run{ID: run, Job: "Frachtliste", Due: now, Reason: "-"}, r), alert.Digest(nil, r, now),
+		alert.Digest([]job.Alert{
+			{Kind: job.AlertLate, Job: "Frachtliste", State: job.AlertOpen, AcknowledgedBy: "mara"},
+			{Kind: job.AlertLate, Job: "Frachtliste", State: job.AlertClosed},
+		}, r, now),
+	} {
+		assert.Equal(t, "de", l.Lang)
+		for _, word := range append(english, "Nothing", "Done", "open", "yesterday", "digest") {
+			assert.NotContains(t, l.Subject+l.Plain+l.Footer, word)
+		}
+	}
 }

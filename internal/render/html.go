@@ -13,8 +13,6 @@ import (
 	"ironbell/internal/core/shape"
 	"ironbell/internal/house"
 	"ironbell/internal/typeface"
-
-	"github.com/dustin/go-humanize"
 )
 
 // htmlWriter writes HTML (WHATWG): a whole page with a style sheet, also for
@@ -400,12 +398,13 @@ const PictureMark = "data:image/png;base64,"
 func (w *htmlWriter) Close() error {
 	switch {
 	case w.mail && w.total > int64(w.limit):
-		where := "Add a file to the job's outputs to get them all."
+		say := w.style.Locale.Say
+		where := say("Add a file to the job's outputs to get them all.")
 		if len(w.head.Files) > 0 {
-			where = "All of them are in " + strings.Join(w.head.Files, ", ") + "."
+			where = say("All of them are in %s.", strings.Join(w.head.Files, ", "))
 		}
-		w.printf("<p style=\"color:#8a5f00\">Shown here are the first %s of %s rows. %s</p>\n",
-			humanize.Comma(int64(w.limit)), humanize.Comma(w.total), html.EscapeString(where))
+		first := say("Shown here are the first %s of %s rows.", w.style.Locale.Count(int64(w.limit)), w.style.Locale.Count(w.total))
+		w.printf("<p style=\"color:#8a5f00\">%s</p>\n", html.EscapeString(first+" "+where))
 	case !w.mail:
 		w.printf("</main>\n<footer>%s", html.EscapeString(w.head.Title))
 		if w.head.Run != "" {

@@ -8,6 +8,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"time"
 
 	"ironbell/internal/core/expr"
 	"ironbell/internal/core/fault"
@@ -55,49 +56,93 @@ func (k *Deliver) mail(ctx context.Context, w Work, t job.Task, id int64, mailer
 			fault.New(fault.Message, "send the mail", "nobody is to get it: "+why,
 				"Fill the group, post or list that it goes to, or let the task be passed over then (if_nobody).")
 	}
-	lang, err := k.language(ctx, d, to)
+	groups, err := k.tongues(ctx, d, to)
 	if err != nil {
 		return Result{}, err
 	}
-	letter, err := k.letter(ctx, w, d, mailer, lang)
+	p := &posting{k: k, w: w, t: t, d: d, id: id, mailer: mailer, to: to, address: address}
+	for _, g := range groups {
+		if err := p.write(ctx, g); err != nil {
+			return Result{}, err
+		}
+	}
+	res := p.res
+	if p.link != nil {
+		res.Links = []history.NewLink{p.link.NewLink}
+		res.Note += "; " + p.link.words()
+	}
+	for _, n := range to.Notes {
+		res.Note += "; " + n
+	}
+	return res, nil
+}
+
+// tongue is whom a mail goes to in one language.
+type tongue struct {
+	lang *locale.Locale // nil is the neutral one
+	to   []sending.Recipient
+}
+
+// posting writes the mails of a task, one in each language of those who get it.
+type posting struct {
+	k       *Deliver
+	w       Work
+	t       job.Task
+	d       job.DeliverTask
+	id      int64
+	mailer  deliver.Mailer
+	to      recipients.Resolved
+	address func(*deliver.Letter)
+	link    *newLink // the same in all of them
+	res     Result
+}
+
+// linked makes the link to the files, once.
+func (p *posting) linked() {
+	if p.link == nil {
+		p.link = p.k.link(p.w, p.t, p.d, p.to)
+	}
+}
+
+// write writes the mail in one language. Its head names all who get it.
+func (p *posting) write(ctx context.Context, g tongue) error {
+	w, d := p.w, p.d
+	letter, err := p.k.letter(ctx, w, d, p.mailer, g.lang)
 	if err != nil {
-		return Result{}, err
+		return err
 	}
-	address(&letter)
-	if err := carried(w, t, d); err != nil {
-		return Result{}, err
+	p.address(&letter)
+	if err := carried(w, p.t, d); err != nil {
+		return err
 	}
-	var link *newLink
-	if d.Files == job.FilesLinked || d.Files == job.FilesBoth {
-		link = k.link(w, t, d, to)
-	}
+	linked := d.Files == job.FilesLinked || d.Files == job.FilesBoth
 	attached := letter.Attachments
 	if d.Files == job.FilesLinked || d.Files == job.FilesNone {
 		letter.Attachments = nil
 	} else if d.Zip != "" && len(attached) > 0 {
-		zipped, err := k.zip(ctx, w, d.Zip, attached)
+		zipped, err := p.k.zip(ctx, w, d.Zip, attached)
 		if err != nil {
-			return Result{}, err
+			return err
 		}
 		letter.Attachments = []deliver.Attachment{zipped}
 	}
 	bunches := [][]deliver.Attachment{letter.Attachments}
-	if limit := mailer.Largest(); limit > 0 && compose.SizeOf(letter) > limit {
+	if limit := p.mailer.Largest(); limit > 0 && compose.SizeOf(letter) > limit {
 		switch d.TooLarge {
 		case job.LargeLink:
-			bunches, link = [][]deliver.Attachment{nil}, k.link(w, t, d, to)
+			bunches, linked = [][]deliver.Attachment{nil}, true
 		case job.LargeFail:
-			return Result{}, compose.TooLarge(compose.SizeOf(letter), limit)
+			return compose.TooLarge(compose.SizeOf(letter), limit)
 		default:
 			if bunches, err = compose.Bunch(letter, limit); err != nil {
-				return Result{}, err
+				return err
 			}
 		}
 	}
-	if link != nil {
-		letter.Plain += "\n\n" + link.text(w)
+	if linked {
+		p.linked()
+		letter.Plain += "\n\n" + p.link.text(w, g.lang)
 	}
-	res := Result{}
 	for i, b := range bunches {
 		one := letter
 		one.Attachments = b
@@ -105,26 +150,19 @@ func (k *Deliver) mail(ctx context.Context, w Work, t job.Task, id int64, mailer
 			one.Tables, one.FirstLine = nil, "" // they stand in the first
 		}
 		if len(bunches) > 1 {
-			one.Subject = fmt.Sprintf("%s (%d of %d)", letter.Subject, i+1, len(bunches))
+			one.Subject = g.lang.Say("%s (%d of %d)", letter.Subject, i+1, len(bunches))
 		}
-		m, err := k.keep(ctx, one, id)
+		m, err := p.k.keep(ctx, one, p.id)
 		if err != nil {
-			return Result{}, err
+			return err
 		}
 		m.MayLeave = d.MayLeave && w.Rehearsal == nil
-		res.Messages = append(res.Messages, Message{Message: m, To: to.To})
-		res.Note = joined(res.Note,
-			fmt.Sprintf("%s to %d %s, %s", phrase.Count(len(b), "file"), len(to.To),
-				phrase.Plural(len(to.To), "recipient", "recipients"), humanize.Bytes(uint64(max(m.Size, 0)))))
+		p.res.Messages = append(p.res.Messages, Message{Message: m, To: g.to})
+		p.res.Note = joined(p.res.Note,
+			fmt.Sprintf("%s to %d %s, %s", phrase.Count(len(b), "file"), len(g.to),
+				phrase.Plural(len(g.to), "recipient", "recipients"), humanize.Bytes(uint64(max(m.Size, 0)))))
 	}
-	if link != nil {
-		res.Links = []history.NewLink{link.NewLink}
-		res.Note += "; " + link.words()
-	}
-	for _, n := range to.Notes {
-		res.Note += "; " + n
-	}
-	return res, nil
+	return nil
 }
 
 func joined(a, b string) string {
@@ -179,27 +217,39 @@ func withDefaults(d job.DeliverTask, settings job.MailSettings) job.DeliverTask 
 	return d
 }
 
-// language is in which a mail writes its dates: its own, or that of its recipients when all wish the same.
-func (k *Deliver) language(ctx context.Context, d job.DeliverTask, to recipients.Resolved) (*locale.Locale, error) {
-	name := d.Locale
-	if name == "" {
-		ids := make([]int64, len(to.To))
-		for i, r := range to.To {
-			if ids[i] = r.PersonID; r.PersonID == 0 {
-				return nil, nil //nolint:nilnil // the neutral one: nobody knows what this one reads
+// tongues parts those who get a mail by their language: that of the task, or what each wishes; without a wish the neutral
+// one.
+func (k *Deliver) tongues(ctx context.Context, d job.DeliverTask, to recipients.Resolved) ([]tongue, error) {
+	wished := map[int64]string{}
+	if d.Locale == "" {
+		ids := make([]int64, 0, len(to.To))
+		for _, r := range to.To {
+			if r.PersonID != 0 {
+				ids = append(ids, r.PersonID)
 			}
 		}
-		all, err := k.Store.Languages(ctx, ids, 2)
-		if err != nil || len(all) != 1 {
+		var err error
+		if wished, err = k.Store.LanguagesOf(ctx, ids); err != nil {
 			return nil, err
 		}
-		name = all[0]
 	}
-	l, err := locale.Load(name)
-	if err != nil || l.Name == "" {
-		return nil, nil //nolint:nilerr,nilnil // it was there when it was chosen, or none was
+	var all []tongue
+	places := map[string]int{}
+	for _, r := range to.To {
+		name := orElse(d.Locale, wished[r.PersonID])
+		at, known := places[name]
+		if !known {
+			at = len(all)
+			places[name] = at
+			one := tongue{}
+			if l, err := locale.Load(name); err == nil && l.Name != "" { // it was there when it was chosen
+				one.lang = l
+			}
+			all = append(all, one)
+		}
+		all[at].to = append(all[at].to, r)
 	}
-	return l, nil
+	return all, nil
 }
 
 // letter writes the mail but for its recipients; its dates in a language, or as they are everywhere.
@@ -253,10 +303,9 @@ func (k *Deliver) letter(ctx context.Context, w Work, d job.DeliverTask,
 	for _, note := range w.Notes {
 		letter.Plain += "\n\n" + note
 	}
-	letter.Footer = fmt.Sprintf("Iron Bell, run %s, due %s", w.RunID, w.Due.Format("Mon 2 Jan 2006 15:04 MST"))
+	letter.Footer = lang.Say("Iron Bell, run %s, due %s", w.RunID, wall(w.Due, lang))
 	if lang != nil {
 		letter.Lang = lang.Lang
-		letter.Footer = fmt.Sprintf("Iron Bell, %s %s, %s %s", lang.Words.Run, w.RunID, lang.DateTime(w.Due), w.Due.Format("MST"))
 	}
 	return letter, nil
 }
@@ -525,13 +574,24 @@ func (l *newLink) words() string {
 		phrase.Plural(len(l.Named), "recipient", "recipients"))
 }
 
-func (l *newLink) text(w Work) string {
-	what := "The files"
-	if l.Archive {
-		what = "The files, with those of earlier runs"
+// wall writes an instant by the clock of its zone, in a language.
+func wall(at time.Time, lang *locale.Locale) string {
+	if lang == nil {
+		return at.Format("Mon 2 Jan 2006 15:04 MST")
 	}
-	return fmt.Sprintf("%s: %s\nIt is %s. You sign in to follow it. It ends on %s.", what, l.url, l.words(),
-		l.EndsAt.In(w.Due.Location()).Format("Mon 2 Jan 2006 15:04 MST"))
+	return lang.DateTime(at) + at.Format(" MST")
+}
+
+func (l *newLink) text(w Work, lang *locale.Locale) string {
+	what, whose := "The files: %s", lang.Say("It is a link that only the recipients of this mail can follow, %d in all.", len(l.Named))
+	if l.Archive {
+		what = "The files, with those of earlier runs: %s"
+	}
+	if l.Audience == job.LinkHouse {
+		whose = lang.Say("It is a link for everybody who can sign in to Iron Bell.")
+	}
+	return lang.Say(what, l.url) + "\n" + whose + " " +
+		lang.Say("You sign in to follow it. It ends on %s.", wall(l.EndsAt.In(w.Due.Location()), lang))
 }
 
 // Ask puts a query that gives a list to its source, with the values of a run.

@@ -229,7 +229,7 @@ func TestALetterCarriesTablesAndFiles(t *testing.T) {
 	assert.Equal(t, "Mittwoch,  1. Juli 2026", res.Messages[0].Subject)
 	text = r.text(t, res.Messages[0].Key)
 	assert.Contains(t, text, `<html lang=3D"de">`)
-	assert.Contains(t, text, "Iron Bell, Lauf 2607-9, 01.07.2026 06:15 BST")
+	assert.Contains(t, text, "Iron Bell, Lauf 2607-9, f=C3=A4llig 01.07.2026 06:15 BST")
 	assert.Contains(t, text, "4 H=C3=A4fen am 01. Juli und weiter", "it is one line")
 	assert.Less(t, strings.Count(strings.ReplaceAll(text, "=\r\n", ""), "weiter"), 60, "and no longer than is shown")
 	send.Deliver.Subject, send.Deliver.Locale, send.Deliver.FirstLine = "", "", ""

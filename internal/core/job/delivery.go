@@ -136,7 +136,7 @@ type Person struct {
 // Wishes are what a person wants for the mails that they get. They set them
 // themselves.
 type Wishes struct {
-	Language    string     `json:"language,omitempty" maxLength:"20" doc:"how dates are written in alerts and digests, such as de or en-GB"`
+	Language    string     `json:"language,omitempty" maxLength:"20" doc:"in which the service writes to them: its texts, dates and numbers in mails, alerts and digests, such as de or en-GB"`
 	QuietFrom   string     `json:"quiet_from,omitempty" maxLength:"5" doc:"time of day in their zone from which alerts that are not urgent wait, such as 22:00"`
 	QuietTo     string     `json:"quiet_to,omitempty" maxLength:"5" doc:"and until when, such as 06:30"`
 	DigestAt    string     `json:"digest_at,omitempty" maxLength:"5" doc:"time of day in their zone at which a digest of what needs them comes; none when left out"`

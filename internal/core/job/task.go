@@ -189,7 +189,7 @@ type DeliverTask struct {
 	Subject  string     `json:"subject,omitempty" maxLength:"500" doc:"with moving parts; the house's own, or the job's name and the date, when left out"`
 	Body     string     `json:"body,omitempty" maxLength:"100000" doc:"plain text with moving parts"`
 
-	Locale    string    `json:"locale,omitempty" maxLength:"20" doc:"of a mail: in which language its dates are written, such as de or en-GB; in that of its recipients when all of them wish the same"`
+	Locale    string    `json:"locale,omitempty" maxLength:"20" doc:"of a mail: in which language the service writes its own texts, dates and numbers, such as de or en-GB; each recipient's own when left out"`
 	FirstLine string    `json:"first_line,omitempty" maxLength:"300" doc:"what mail programs show beside the subject, with moving parts; the first figures of its tables when left out, such as: On time 91.2 %, Routes late 3"`
 	Files     FilesAs   `json:"files,omitempty" enum:"attached,linked,both,none" doc:"how a mail brings the files; tables for the body are not among them; attached when left out"`
 	Zip       string    `json:"zip,omitempty" maxLength:"300" doc:"name with moving parts of one archive that the attached files go into"`

@@ -10,6 +10,7 @@ package locale
 import (
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 	"unicode/utf8"
@@ -114,6 +115,19 @@ func Load(name string) (*Locale, error) {
 		}
 	}
 	return l, nil
+}
+
+// Count writes a whole number with the marks between its thousands.
+func (l *Locale) Count(n int64) string {
+	digits := strconv.FormatInt(n, 10)
+	sign := ""
+	if n < 0 {
+		sign, digits = "-", digits[1:]
+	}
+	for at := len(digits) - l.first; at > 0; at -= l.others {
+		digits = digits[:at] + l.group + digits[at:]
+	}
+	return sign + digits
 }
 
 // DecimalComma tells whether a comma stands before the decimals, so that it

@@ -195,12 +195,19 @@ func (q Q) PeopleByLogins(ctx context.Context, logins []string) ([]job.Person, e
 	return people, db.Wrap(err, "find the people")
 }
 
-// Languages lists the languages that some people wish, of which some wish none: the first limit that differ.
-func (q Q) Languages(ctx context.Context, ids []int64, limit int) ([]string, error) {
-	var all []string
-	err := sqlx.SelectContext(ctx, q.Ext, &all, `SELECT DISTINCT coalesce(wishes->>'language', '') FROM people WHERE id = ANY($1)
-		LIMIT $2`, ids, limit)
-	return all, db.Wrap(err, "find the people's languages")
+// LanguagesOf are the languages that some people wish, by their ids; who wishes none is not among them.
+func (q Q) LanguagesOf(ctx context.Context, ids []int64) (map[int64]string, error) {
+	var all []struct {
+		ID       int64  `db:"id"`
+		Language string `db:"language"`
+	}
+	err := sqlx.SelectContext(ctx, q.Ext, &all, `SELECT id, wishes->>'language' AS language FROM people
+		WHERE id = ANY($1) AND wishes->>'language' <> ''`, ids)
+	out := make(map[int64]string, len(all))
+	for _, one := range all {
+		out[one.ID] = one.Language
+	}
+	return out, db.Wrap(err, "find the people's languages")
 }
 
 // PeopleByMail finds people by their addresses, as an administrator gave them: an address
