@@ -53,6 +53,7 @@ type chartData struct {
 	look   *house.Look
 	paint
 	fitted bool
+	wide   vg.Length // of a bar
 }
 
 func newChartData(p *shape.Plan, s *Style, cells []*locale.Form) (*chartData, error) {
@@ -292,6 +293,7 @@ func (c *chartData) draw(to draw.Canvas) error {
 		axis.Color, axis.Width, axis.Tick.Length, axis.Padding = c.grid, 1, 0, 4
 	}
 	p.Y.Width = 0
+	p.X.Label.Text, p.Y.Label.Text = c.title(c.plan.Chart.AlongTitle), c.title(c.plan.Chart.ValueTitle)
 	lines := plotter.NewGrid()
 	lines.Vertical.Width, lines.Horizontal.Color, lines.Horizontal.Width = 0, c.grid, 0.75
 	lines.Horizontal.Dashes = nil
@@ -323,6 +325,9 @@ func (c *chartData) draw(to draw.Canvas) error {
 	inside := p.DataCanvas(area)
 	x, y := p.Transforms(&inside)
 	c.named(inside, y, h)
+	if c.plan.Chart.Patterns && c.plan.Chart.Form != job.ChartLine {
+		c.hatched(inside, x, y)
+	}
 	if c.plan.Chart.Numbers && c.plan.Chart.Form != job.ChartLine {
 		c.numbers(inside, x, y, h)
 	}
@@ -364,41 +369,33 @@ func (c *chartData) numbers(to draw.Canvas, x, y func(float64) vg.Length, h text
 		slot /= vg.Length(len(c.values))
 	}
 	const high = 9
-	for n := range c.along {
-		up, down := 0.0, 0.0
-		for i := range c.values {
-			v := c.height(i, n)
-			if math.IsNaN(c.values[i][n]) || v == 0 {
-				continue
-			}
-			style := textStyle(h, 8, c.ink)
-			style.XAlign = text.XCenter
-			label := c.number(v)
-			at := vg.Point{X: x(float64(n))}
-			if !stacked {
-				at.X += slot / 0.9 * 0.68 * (vg.Length(i) - vg.Length(len(c.values)-1)/2)
-				at.Y = y(v) + 2
-				if v < 0 {
-					at.Y = y(v) - high
-				}
-			} else {
-				from := &up
-				if v < 0 {
-					from = &down
-				}
-				low, top := y(*from), y(*from+v)
-				*from += v
-				if (top-low) < high+3 && (low-top) < high+3 {
-					continue
-				}
-				at.Y = (low+top)/2 - high/2 + 1
-				style.Color = hexColour(c.look.On(c.look.Series[i%len(c.look.Series)]))
-			}
-			if style.Width(label) <= slot {
-				to.FillText(style, at, label)
-			}
+	c.bars(x, y, func(series, _ int, v float64, in vg.Rectangle) {
+		style := textStyle(h, 8, c.ink)
+		style.XAlign = text.XCenter
+		label := c.number(v)
+		wide := style.Width(label)
+		if wide > slot || stacked && in.Max.Y-in.Min.Y < high+3 {
+			return
 		}
-	}
+		at := vg.Point{X: (in.Min.X + in.Max.X) / 2}
+		switch {
+		case stacked:
+			at.Y = (in.Min.Y+in.Max.Y)/2 - high/2 + 1
+			area := c.look.Series[series%len(c.look.Series)]
+			style.Color = hexColour(c.look.On(area))
+			if c.plan.Chart.Patterns { // letters stand on no hatch
+				to.FillPolygon(hexColour(area), []vg.Point{
+					{X: at.X - wide/2 - 1, Y: at.Y - 2}, {X: at.X + wide/2 + 1, Y: at.Y - 2}, {X: at.X + wide/2 + 1, Y: at.Y + high - 1},
+					{X: at.X - wide/2 - 1, Y: at.Y + high - 1},
+				})
+			}
+		case v < 0:
+			at.Y = in.Min.Y - high
+		default:
+			at.Y = in.Max.Y + 2
+		}
+		to.FillText(style, at, label)
+	})
 }
 
 // number writes a number with the decimals of its column, or else with few digits.
@@ -420,8 +417,7 @@ func (c *chartData) legend(to draw.Canvas, h text.Handler) vg.Length {
 		if x+width > to.Max.X && x > to.Min.X+8 {
 			x, y = to.Min.X+8, y-14
 		}
-		to.FillPolygon(hexColour(c.look.Series[i%len(c.look.Series)]),
-			[]vg.Point{{X: x, Y: y}, {X: x + 8, Y: y}, {X: x + 8, Y: y + 8}, {X: x, Y: y + 8}})
+		c.key(to, i, vg.Rectangle{Min: vg.Point{X: x, Y: y}, Max: vg.Point{X: x + 8, Y: y + 8}})
 		to.FillText(style, vg.Point{X: x + 12, Y: y}, name)
 		x += width
 	}
@@ -439,6 +435,9 @@ func (c *chartData) plot(p *plot.Plot, area draw.Canvas) error {
 					return fmt.Errorf("draw the chart: %w", err)
 				}
 				line.Color, line.Width = colour, 1.8
+				if c.plan.Chart.Patterns {
+					line.Dashes = dashes[i%len(dashes)]
+				}
 				p.Add(line)
 				if len(run) == 1 || len(c.at) <= 31 {
 					dots, err := plotter.NewScatter(run)
@@ -459,13 +458,14 @@ func (c *chartData) plot(p *plot.Plot, area draw.Canvas) error {
 		width /= vg.Length(len(c.values))
 	}
 	width = min(width, 60)
+	c.wide = max(width, 0.6)
 	var below *plotter.BarChart
 	for i := range c.values {
 		heights := make(plotter.Values, len(c.along))
 		for n := range heights {
 			heights[n] = c.height(i, n)
 		}
-		bars, err := plotter.NewBarChart(heights, max(width, 0.6))
+		bars, err := plotter.NewBarChart(heights, c.wide)
 		if err != nil {
 			return fmt.Errorf("draw the chart: %w", err)
 		}

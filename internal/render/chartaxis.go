@@ -110,6 +110,9 @@ func (c *chartData) numbersWide(p *plot.Plot, h text.Handler) vg.Length {
 	for _, t := range p.Y.Tick.Marker.Ticks(p.Y.Min, p.Y.Max) {
 		widest = max(widest, style.Width(t.Label))
 	}
+	if c.plan.Chart.ValueTitle != "" {
+		widest += titleRoom
+	}
 	return widest + 10
 }
 

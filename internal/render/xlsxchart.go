@@ -50,14 +50,20 @@ func (x *xlsxWriter) chart() error {
 		b, _ := excelize.CoordinatesToCellName(column+1, to, true)
 		return "'" + strings.ReplaceAll(x.name, "'", "''") + "'!" + a + ":" + b
 	}
+	// Some programs write every label, whatever is said of passing over: many stand aslant.
+	slant := 0
+	if last-x.first > 8 {
+		slant = 45
+	}
 	chart := &excelize.Chart{
 		Type: kind, Title: excelize.ChartTitle{Paragraph: []excelize.RichTextRun{{Text: x.plan.Title}}},
 		Legend:    excelize.ChartLegend{Position: "bottom"},
 		Dimension: excelize.ChartDimension{Width: 760, Height: 400},
 		XAxis: excelize.ChartAxis{
 			TickLabelSkip: (last - x.first + 7) / 8, NumFmt: excelize.ChartNumFmt{SourceLinked: true},
-			Font: excelize.Font{Color: x.style.Look.Faint},
+			Font: excelize.Font{Color: x.style.Look.Faint}, Title: axisTitle(c.AlongTitle), Alignment: excelize.Alignment{TextRotation: slant},
 		}, YAxis: excelize.ChartAxis{
+			Title:  axisTitle(c.ValueTitle),
 			NumFmt: excelize.ChartNumFmt{SourceLinked: true}, Font: excelize.Font{Color: x.style.Look.Faint},
 			MajorGridLines: true,
 		},
@@ -82,4 +88,12 @@ func (x *xlsxWriter) chart() error {
 		return fmt.Errorf("add the chart: %w", err)
 	}
 	return nil
+}
+
+// axisTitle is the title of an axis; none for the empty text.
+func axisTitle(text string) (t excelize.ChartTitle) {
+	if text != "" {
+		t.Paragraph = []excelize.RichTextRun{{Text: text}}
+	}
+	return t
 }

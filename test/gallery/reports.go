@@ -174,6 +174,9 @@ func reports() []hard {
 		twelve = append(twelve, sailings(fmt.Sprintf("Part %d: %s", i+1, ports[i%len(ports)]), 9))
 	}
 	numbers := func(c *job.Chart) { c.Numbers = true }
+	titled := func(c *job.Chart) {
+		c.Patterns, c.Numbers, c.AlongTitle, c.ValueTitle = true, c.Form != job.ChartLine, "Day of sailing", "Litres of marine gas oil"
+	}
 	alone := func(c *job.Chart) { c.WithoutTable = true; c.Targets = []job.Target{{At: 1800, Label: "Bunker limit"}} }
 	page := func(p job.Page) job.Output { return job.Output{Page: &p} }
 	in := func(locale string) job.Output { return job.Output{Locale: locale} }
@@ -220,6 +223,10 @@ func reports() []hard {
 		{name: "A line of many days", output: job.Output{}, sections: []section{chart(job.ChartLine, 300, nil, rising, "Harrier", "Petrel")}},
 		{name: "A line of one day", output: job.Output{}, sections: []section{chart(job.ChartLine, 1, nil, rising, "Harrier")}},
 		{name: "A chart of nothing", output: job.Output{}, sections: []section{chart(job.ChartLine, 0, nil, rising, "Harrier")}},
+		{name: "Patterns and titles of axes", sections: []section{
+			chart(job.ChartBar, 6, titled, rising, "Harrier", "Petrel", "Skipper", "Fulmar"), chart(job.ChartStacked, 7, titled, rising, "Harrier", "Petrel", "Skipper"),
+			chart(job.ChartLine, 14, titled, rising, "Harrier", "Petrel", "Skipper"),
+		}},
 		{name: "Negative bars", output: job.Output{}, sections: []section{chart(job.ChartBar, 8, numbers, func(k, i int) string { return fmt.Sprint(120*(i-4) + 50*k) }, "Harrier", "Petrel")}},
 		{name: "Stacked, with numbers", output: job.Output{}, sections: []section{chart(job.ChartStacked, 7, numbers, rising, "Harrier", "Petrel", "Skipper")}},
 		{name: "A target, without the table", output: job.Output{}, sections: []section{chart(job.ChartLine, 20, alone, rising, "Harrier", "Petrel")}},

@@ -160,6 +160,9 @@ type Chart struct {
 	Split  string    `json:"split,omitempty" maxLength:"200" doc:"column whose values make one series each, of the one column in series"`
 
 	Targets      []Target `json:"targets,omitempty" maxItems:"5" doc:"lines across the chart at values that are aimed at"`
+	AlongTitle   string   `json:"along_title,omitempty" maxLength:"80" doc:"what stands below the axis"`
+	ValueTitle   string   `json:"value_title,omitempty" maxLength:"80" doc:"what stands beside the axis of numbers, such as litres"`
+	Patterns     bool     `json:"patterns,omitempty" doc:"series are told apart by hatches and broken lines, too, for who prints in black or sees few colours"`
 	Numbers      bool     `json:"numbers,omitempty" doc:"of bars: each has its number on it, where there is room"`
 	WithoutTable bool     `json:"without_table,omitempty" doc:"pages, slides, pictures and mails show the chart without its rows; sheets and text files have them all the same"`
 }

@@ -60,6 +60,9 @@ type Chart struct {
 	Targets      []job.Target
 	Numbers      bool // on the bars
 	WithoutTable bool
+	AlongTitle   string
+	ValueTitle   string
+	Patterns     bool
 }
 
 type emphasis struct {
@@ -199,7 +202,8 @@ func (p *Plan) checkColumn(v *fault.Invalid, where string, c job.Column, columns
 }
 
 func (p *Plan) chart(v *fault.Invalid, c job.Chart, place func(where, name string) int) {
-	out := &Chart{Form: c.Form, Split: -1, Targets: c.Targets, Numbers: c.Numbers, WithoutTable: c.WithoutTable}
+	out := &Chart{Form: c.Form, Split: -1, Targets: c.Targets, Numbers: c.Numbers, WithoutTable: c.WithoutTable,
+		AlongTitle: c.AlongTitle, ValueTitle: c.ValueTitle, Patterns: c.Patterns}
 	if c.Numbers && c.Form == job.ChartLine {
 		v.Add("chart.numbers", "they stand on bars, and this chart has lines")
 	}
