@@ -2,10 +2,12 @@ package render
 
 import (
 	"math"
+	"slices"
 	"strconv"
 	"strings"
 
 	"ironbell/internal/core/job"
+	"ironbell/internal/core/rows"
 
 	"gonum.org/v1/plot"
 	"gonum.org/v1/plot/text"
@@ -130,7 +132,7 @@ func (c *chartData) ticks(width vg.Length, h text.Handler) []plot.Tick {
 		}
 	}
 	slot := width / vg.Length(max(len(c.along), 1))
-	if c.plan.Chart.Form != job.ChartLine && slot >= leastSlot {
+	if c.plan.Chart.Form != job.ChartLine && slot >= leastSlot && !c.days(slot-6, style) {
 		var ticks []plot.Tick
 		for i, label := range c.along {
 			ticks = append(ticks, plot.Tick{Value: place(i), Label: c.broken(label, slot-6, style)})
@@ -158,6 +160,19 @@ func (c *chartData) ticks(width vg.Length, h text.Handler) []plot.Tick {
 		ticks = append(ticks, plot.Tick{Value: place(i), Label: label})
 	}
 	return ticks
+}
+
+// days tells whether what stands along the axis are dates that are wider than a place: half a date tells nothing.
+func (c *chartData) days(width vg.Length, style text.Style) bool {
+	switch c.plan.Columns[c.plan.Chart.Along].Kind {
+	case rows.Date, rows.Local, rows.Instant:
+	default:
+		return false
+	}
+	return slices.ContainsFunc(c.along, func(label string) bool {
+		widest := c.hand.letters.shaper.Widest(label, math.Inf(1), func(s string) float64 { return float64(style.Width(s)) })
+		return vg.Length(widest) > width
+	})
 }
 
 // broken breaks a label over a few lines of a width; what does not fit is shortened.

@@ -231,3 +231,62 @@ func TestTheLimitOfAPDFCountsRows(t *testing.T) {
 	}
 	made(t, job.Output{Format: "pdf"}, grouped)
 }
+
+// On a grid charts and tables stand two beside each other; what does not fit fails the run.
+func TestAPageOnAGrid(t *testing.T) {
+	o := job.Output{Format: "pdf", Page: &job.Page{OnePage: true, Grid: true}}
+	figures := table{
+		section: job.Section{Name: "The week", Kind: job.SectionFigures},
+		columns: []rows.Column{{Name: "Sailings", Kind: rows.Whole}}, rows: []rows.Row{row("560")},
+	}
+	a, b, c := sailings(9), sailings(5), sailings(7)
+	a.section.Name, b.section.Name, c.section.Name = "Northern lines", "Eastern lines", "Southern lines"
+	out := made(t, o, figures, a, b, c)
+	require.Len(t, pages(t, out), 1)
+	at := func(words string) (x, y float64) {
+		for _, w := range boxes(t, out) {
+			if w.text == words {
+				return w.x, w.y
+			}
+		}
+		t.Fatalf("%q is not there", words)
+		return 0, 0
+	}
+	leftX, leftY := at("Northern")
+	rightX, rightY := at("Eastern")
+	belowX, belowY := at("Southern")
+	assert.InDelta(t, leftY, rightY, 0.5)
+	assert.Greater(t, rightX, leftX+200)
+	assert.InDelta(t, leftX, belowX, 0.5)
+	assert.Greater(t, belowY, leftY+100, "below the higher of both")
+
+	_, err := render.Read(job.Output{Format: "pdf", Page: &job.Page{Grid: true}})
+	assert.ErrorContains(t, err, "it belongs to one page")
+	_, _, err = file(t, o, head(), sailings(600), sailings(600))
+	assert.ErrorContains(t, err, "does not fit on one page")
+}
+
+// box is a word of a page and where it stands, in points from the upper left.
+type box struct {
+	text string
+	x, y float64
+}
+
+// boxes are the words of a PDF, as another reader finds them.
+func boxes(t *testing.T, out []byte) (all []box) {
+	t.Helper()
+	path := filepath.Join(t.TempDir(), "boxes.pdf")
+	require.NoError(t, os.WriteFile(path, out, 0o600))
+	text, err := exec.Command("pdftotext", "-bbox", path, "-").Output()
+	require.NoError(t, err)
+	for _, m := range regexp.MustCompile(`<word xMin="([\d.]+)" yMin="([\d.]+)"[^>]*>([^<]*)</word>`).FindAllStringSubmatch(string(text), -1) {
+		var b box
+		_, err := fmt.Sscan(m[1], &b.x)
+		require.NoError(t, err)
+		_, err = fmt.Sscan(m[2], &b.y)
+		require.NoError(t, err)
+		b.text = m[3]
+		all = append(all, b)
+	}
+	return all
+}

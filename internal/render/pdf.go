@@ -26,6 +26,7 @@ type pdfWriter struct {
 	letters          *letters
 	faces            carried
 	inkRGB, faintRGB [3]int
+	half             half     // of the page, that sections take now
 	foot             float64  // how high the foot of a page is
 	imprint          []string // what the house says there
 	strong           bool     // bold letters are chosen
@@ -180,10 +181,38 @@ func (p *pdfWriter) unscaled() {
 	}
 }
 
+// width is how wide sections are: as the page between its margins, or half of it.
 func (p *pdfWriter) width() float64 {
 	w, _ := p.sheet()
-	return w - 2*margin
+	return p.column(w)
 }
+
+// column is how wide sections are on a page of a width.
+func (p *pdfWriter) column(page float64) float64 {
+	if p.half != wholePage {
+		return (page - 2*margin - columnGap) / 2
+	}
+	return page - 2*margin
+}
+
+// x is where sections begin.
+func (p *pdfWriter) x() float64 {
+	if p.half == rightHalf {
+		return margin + p.width() + columnGap
+	}
+	return margin
+}
+
+// half is which part of the page sections take.
+type half int
+
+const (
+	wholePage half = iota
+	leftHalf
+	rightHalf
+)
+
+const columnGap = 8.0 // millimetres
 
 func (p *pdfWriter) bottom() float64 {
 	_, h := p.sheet()
@@ -359,8 +388,8 @@ func (p *pdfWriter) heading() {
 // caption writes what stands above a table.
 func (p *pdfWriter) caption(text string) {
 	p.set("B", 11.5, p.inkRGB)
-	p.write(margin, p.pdf.GetY()+5, p.cut(p.letters.fit(text), p.width()))
-	p.pdf.SetXY(margin, p.pdf.GetY()+8.5)
+	p.write(p.x(), p.pdf.GetY()+5, p.cut(p.letters.fit(text), p.width()))
+	p.pdf.SetXY(p.x(), p.pdf.GetY()+8.5)
 }
 
 func (p *pdfWriter) sayOnce(text string) {
@@ -403,7 +432,7 @@ func (p *pdfWriter) text() {
 			p.page(direction)
 			p.set("", 10, p.inkRGB)
 		}
-		p.within(margin, p.pdf.GetY()+4, p.width(), line)
+		p.within(p.x(), p.pdf.GetY()+4, p.width(), line)
 		p.pdf.SetY(p.pdf.GetY() + 5)
 	}
 }
@@ -415,7 +444,7 @@ func (p *pdfWriter) figures() {
 	p.heading()
 	if len(p.shown) == 0 {
 		p.set("", bodyFont, p.faintRGB)
-		p.write(margin, p.pdf.GetY()+4.5, p.style.Locale.Words.NoRows)
+		p.write(p.x(), p.pdf.GetY()+4.5, p.style.Locale.Words.NoRows)
 		p.pdf.SetY(p.pdf.GetY() + 6)
 		return
 	}
@@ -426,7 +455,7 @@ func (p *pdfWriter) figures() {
 			p.pdf.SetY(p.pdf.GetY() + 24)
 			p.room(direction, 24)
 		}
-		x, y := margin+width*float64(i%across), p.pdf.GetY()
+		x, y := p.x()+width*float64(i%across), p.pdf.GetY()
 		p.set("", 8.5, p.faintRGB)
 		p.write(x, y+3.5, p.cut(p.letters.fit(f.label), width-4))
 		p.set("B", 19, p.inkRGB)
@@ -450,7 +479,10 @@ func (p *pdfWriter) figures() {
 // drawChart sets a picture of the chart above its table.
 func (p *pdfWriter) drawChart() error {
 	direction := p.upright()
-	const high = 82.0
+	high := 82.0
+	if p.half != wholePage {
+		high = 62
+	}
 	p.room(direction, high+40)
 	p.heading()
 	if p.dry {
@@ -464,7 +496,7 @@ func (p *pdfWriter) drawChart() error {
 	}
 	name := fmt.Sprintf("chart %d %d", p.pdf.PageNo(), p.rows)
 	p.pdf.RegisterImageOptionsReader(name, fpdf.ImageOptions{ImageType: "PNG"}, &picture)
-	p.pdf.ImageOptions(name, margin, p.pdf.GetY(), width, high, false, fpdf.ImageOptions{ImageType: "PNG"}, 0, "")
+	p.pdf.ImageOptions(name, p.x(), p.pdf.GetY(), width, high, false, fpdf.ImageOptions{ImageType: "PNG"}, 0, "")
 	p.pdf.SetY(p.pdf.GetY() + high + 4)
 	for _, said := range p.chart.says() {
 		p.sayOnce(said)

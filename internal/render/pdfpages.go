@@ -8,6 +8,7 @@ import (
 	"sort"
 
 	"ironbell/internal/core/fault"
+	"ironbell/internal/core/job"
 	"ironbell/internal/core/rows"
 	"ironbell/internal/core/shape"
 )
@@ -69,22 +70,51 @@ func (k *pdfPages) tooMuch() error {
 		"Let it take several pages, or a larger page, or the summary of its sections.")
 }
 
-// write writes all sections on pages.
+// write writes all sections on pages: on a grid, those that may stand two beside each other.
 func (k *pdfPages) write(p *pdfWriter) error {
-	for _, s := range k.all {
-		if err := p.Begin(s.plan); err != nil {
-			return err
-		}
-		for i := range s.lines {
-			if err := p.Line(&s.lines[i]); err != nil {
+	for i := 0; i < len(k.all); i++ {
+		if i+1 == len(k.all) || k.style.Page == nil || !k.style.Page.Grid || !k.all[i].narrow() || !k.all[i+1].narrow() {
+			if err := k.all[i].write(p); err != nil {
 				return err
 			}
+			continue
 		}
-		if err := p.End(); err != nil {
+		if p.pdf.PageNo() == 0 {
+			p.plan = k.all[i].plan
+			p.page(p.upright())
+		}
+		top, low := p.pdf.GetY(), 0.0
+		for n, in := range []half{leftHalf, rightHalf} {
+			p.half = in
+			p.left = p.x()
+			p.pdf.SetY(top)
+			if err := k.all[i+n].write(p); err != nil {
+				return err
+			}
+			low = max(low, p.pdf.GetY())
+		}
+		p.half, p.left = wholePage, margin
+		p.pdf.SetY(low)
+		i++
+	}
+	return nil
+}
+
+// narrow tells whether a section may stand beside another one.
+func (s keptSection) narrow() bool {
+	return s.plan.Kind != job.SectionText && s.plan.Kind != job.SectionFigures
+}
+
+func (s keptSection) write(p *pdfWriter) error {
+	if err := p.Begin(s.plan); err != nil {
+		return err
+	}
+	for i := range s.lines {
+		if err := p.Line(&s.lines[i]); err != nil {
 			return err
 		}
 	}
-	return nil
+	return p.End()
 }
 
 func (k *pdfPages) Close() error {

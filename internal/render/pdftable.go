@@ -47,10 +47,10 @@ func (p *pdfWriter) spread(width float64, show []int, natural, least []float64) 
 func (p *pdfWriter) begin() {
 	direction := p.upright()
 	across := map[string]float64{"P": p.size.Wd / p.scale, "L": p.size.Ht / p.scale}
-	ok := p.measure(across[direction] - 2*margin)
+	ok := p.measure(p.column(across[direction]))
 	if !ok && p.only == "" && p.directed() == "" && direction == "P" {
 		direction = "L"
-		ok = p.measure(across[direction] - 2*margin)
+		ok = p.measure(p.column(across[direction]))
 	}
 	if !ok && p.chart == nil && p.parts() {
 		p.held = true
@@ -314,7 +314,7 @@ func (p *pdfWriter) finishTable() {
 // noRows says that there is nothing.
 func (p *pdfWriter) noRows() {
 	p.set("", bodyFont, p.faintRGB)
-	p.write(margin+cellPad, p.pdf.GetY()+4.5, p.style.Locale.Words.NoRows)
+	p.write(p.x()+cellPad, p.pdf.GetY()+4.5, p.style.Locale.Words.NoRows)
 	p.pdf.SetY(p.pdf.GetY() + 6)
 }
 
@@ -377,7 +377,7 @@ func (p *pdfWriter) sideBySide() bool {
 		each := min((len(lines)+across-1)/across, room)
 		for c := 0; c < across && len(lines) > 0; c++ {
 			n := min(each, len(lines))
-			p.left = margin + float64(c)*(wide+gap)
+			p.left = p.x() + float64(c)*(wide+gap)
 			p.pdf.SetXY(p.left, top)
 			p.tableHead()
 			for _, line := range lines[:n] {
@@ -385,8 +385,8 @@ func (p *pdfWriter) sideBySide() bool {
 			}
 			lines, low = lines[n:], max(low, p.pdf.GetY())
 		}
-		p.left = margin
-		p.pdf.SetXY(margin, low)
+		p.left = p.x()
+		p.pdf.SetXY(p.x(), low)
 	}
 	return true
 }

@@ -180,11 +180,14 @@ func readPage(v *fault.Invalid, o job.Output) {
 		return
 	}
 	for field, given := range map[string]bool{
-		"page.wide": p.Wide != "" && p.Wide != job.WideSmaller, "page.one_page": p.OnePage, "page.contents": p.Contents,
+		"page.wide": p.Wide != "" && p.Wide != job.WideSmaller, "page.one_page": p.OnePage, "page.grid": p.Grid, "page.contents": p.Contents,
 	} {
 		if given && (o.Format != "pdf" || o.Tagged) {
 			v.Add(field, "it belongs to a PDF that is not tagged")
 		}
+	}
+	if p.Grid && !p.OnePage {
+		v.Add("page.grid", "it belongs to one page; say one_page, too")
 	}
 	if p.OnePage && p.Contents {
 		v.Add("page.contents", "one page needs no list of what stands on it")

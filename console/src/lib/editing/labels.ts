@@ -78,6 +78,7 @@ const labels: Record<string, string> = {
   'Output.tagged': 'For screen readers',
   'Output.text': 'Text file',
   'Page.contents': 'List of contents',
+  'Page.grid': 'Two beside each other',
   'Page.one_page': 'All on one page',
   'Page.wide': 'Tables too wide',
   'Parameter.all': 'Takes the word all',
