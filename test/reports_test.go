@@ -447,3 +447,27 @@ func deleteMessages(inbox string) (*http.Response, error) {
 	}
 	return res, err
 }
+
+// Before a report runs by night it is known what its outputs cannot hold, and what fits better.
+func TestWhatAReportComesToTellsWhatFitsBetter(t *testing.T) {
+	t.Parallel()
+	w := world.Open(t)
+	ctx := context.Background()
+	w.Report("Many", "SELECT generate_series(1, 300) AS n")
+	w.Report("Nearly", "SELECT generate_series(1, 170) AS n")
+	outputs := []job.Output{{Format: "csv"}, {Format: "png"}}
+	c, err := w.C.Cost(ctx, "Many", wire.CostRequest{Outputs: outputs})
+	require.NoError(t, err)
+	require.Len(t, c.Files, 1)
+	assert.EqualValues(t, 300, c.Files[0].Rows)
+	require.Len(t, c.Unfit, 1)
+	assert.Equal(t, "png", c.Unfit[0].Format)
+	assert.Contains(t, c.Unfit[0].Why, "at most 200 rows")
+	assert.Contains(t, c.Unfit[0].Advice, "Choose pdf, xlsx or csv")
+	c, err = w.C.Cost(ctx, "Nearly", wire.CostRequest{Outputs: outputs})
+	require.NoError(t, err)
+	require.Len(t, c.Files, 2)
+	assert.Contains(t, strings.Join(c.Says, "\n"), "png: it has 170 of the 200 rows that it holds at most; choose xlsx or csv")
+	_, err = w.C.Cost(ctx, "Many", wire.CostRequest{Outputs: outputs[1:]})
+	assert.ErrorContains(t, err, "at most 200 rows")
+}

@@ -2,6 +2,7 @@ package api
 
 import (
 	"context"
+	"errors"
 	"io"
 	"mime"
 	"net/http"
@@ -142,13 +143,32 @@ func (s *server) costReport(ctx context.Context, in *struct {
 ) (*struct{ Body wire.Cost }, error) {
 	who, _ := person(ctx)
 	made, err := s.Service.Reports.Make(ctx, who, in.look(in.Body.LookRequest), in.Body.Outputs)
-	if err != nil {
+	if err == nil {
+		defer made.Remove()
+		return &struct{ Body wire.Cost }{wire.Cost{
+			Rows: made.Rows, TookMS: made.Took.Milliseconds(), Files: made.Files, Says: made.Says,
+		}}, nil
+	}
+	// One that cannot hold it must not hide what the others come to.
+	var unfit *fault.Fault
+	if !errors.As(err, &unfit) || len(in.Body.Outputs) == 1 {
 		return nil, s.problem(err)
 	}
-	defer made.Remove()
-	return &struct{ Body wire.Cost }{wire.Cost{
-		Rows: made.Rows, TookMS: made.Took.Milliseconds(), Files: made.Files, Says: made.Says,
-	}}, nil
+	c := wire.Cost{Files: []job.Artifact{}}
+	for _, o := range in.Body.Outputs {
+		one, err := s.Service.Reports.Make(ctx, who, in.look(in.Body.LookRequest), []job.Output{o})
+		if errors.As(err, &unfit) {
+			c.Unfit = append(c.Unfit, wire.Unfit{Format: o.Format, Why: fault.Reason(err), Advice: unfit.Advice})
+			continue
+		}
+		if err != nil {
+			return nil, s.problem(err)
+		}
+		c.Rows, c.TookMS = max(c.Rows, one.Rows), c.TookMS+one.Took.Milliseconds()
+		c.Files, c.Says = append(c.Files, one.Files...), append(c.Says, one.Says...)
+		one.Remove()
+	}
+	return &struct{ Body wire.Cost }{c}, nil
 }
 
 func (s *server) renderReport(ctx context.Context, in *struct {

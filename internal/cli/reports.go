@@ -368,6 +368,9 @@ func printCost(i IO, c wire.Cost) {
 	for _, text := range c.Says {
 		fmt.Fprintf(i.Out, "%s\n", text)
 	}
+	for _, u := range c.Unfit {
+		fmt.Fprintf(i.Out, "%s: %s. %s\n", u.Format, u.Why, u.Advice)
+	}
 }
 
 func compareCommand(f *flag.FlagSet) runner {

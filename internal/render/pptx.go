@@ -30,6 +30,7 @@ type slides struct {
 	media int
 	hand  *lettering
 	said  []string
+	grid  *gridParts // of the one slide that is composed; nil for slides of sections
 
 	reading
 	lines []textLine
@@ -62,6 +63,10 @@ func newSlides(w io.Writer, h *Head, s *Style) (Writer, error) {
 		return nil, err
 	}
 	p := &slides{out: w, zip: zip.NewWriter(w), head: h, style: s, hand: hand}
+	if s.Page != nil && s.Page.Grid {
+		p.grid = &gridParts{}
+		return p, nil
+	}
 	words := s.Locale.Words
 	about := words.AsOf + " " + h.asOf(s.Locale)
 	if h.Run != "" {
@@ -182,6 +187,9 @@ func (p *slides) Line(line *shape.Line) error {
 }
 
 func (p *slides) End() error {
+	if p.grid != nil {
+		return p.gather()
+	}
 	switch p.plan.Kind {
 	case job.SectionText:
 		return p.prose()
@@ -311,13 +319,21 @@ func (p *slides) picture() error {
 		return err
 	}
 	p.said = append(p.said, p.chart.says()...)
-	pic := fmt.Sprintf(`<p:pic><p:nvPicPr><p:cNvPr id="4" name="Chart" descr="%s"/><p:cNvPicPr><a:picLocks noChangeAspect="1"/></p:cNvPicPr><p:nvPr/></p:nvPicPr><p:blipFill><a:blip r:embed="rId2"/><a:stretch><a:fillRect/></a:stretch></p:blipFill><p:spPr><a:xfrm><a:off x="%d" y="%d"/><a:ext cx="%d" cy="%d"/></a:xfrm><a:prstGeom prst="rect"><a:avLst/></a:prstGeom></p:spPr></p:pic>`,
-		escape(p.chart.alt()), slideEdge, slideBody-100000, wide, high)
+	pic := pictured("rId2", 4, "Chart", p.chart.alt(), slideEdge, slideBody-100000, wide, high)
 	return p.slide(p.title("")+pic+p.footer(),
 		fmt.Sprintf(`<Relationship Id="rId2" Type="%simage" Target="../media/chart%d.png"/>`, officeRel, p.media))
 }
 
 func (p *slides) Close() error {
+	if p.grid != nil {
+		if err := p.compose(); err != nil {
+			return err
+		}
+	}
+	if p.n > MaxSlides*4/5 {
+		p.saidOnce(fmt.Sprintf("it has %d of the %d slides that it holds at most; choose pdf or xlsx, or the summary of its sections, "+
+			"before it has more", p.n, MaxSlides))
+	}
 	var types, list, rels strings.Builder
 	for i := 1; i <= p.n; i++ {
 		fmt.Fprintf(&types,

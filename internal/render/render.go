@@ -148,7 +148,7 @@ func Read(o job.Output) (*Style, error) {
 		name, of    string
 	}{
 		{o.Text != nil, text, "text", "csv and tsv"},
-		{o.Page != nil, o.Format == "pdf" || o.Format == "html", "page", "pdf and html"},
+		{o.Page != nil, o.Format == "pdf" || o.Format == "html" || o.Format == "pptx", "page", "pdf, html and pptx"},
 		{o.DataOnly, o.Format == "xlsx", "data_only", "xlsx"},
 		{o.Formulas, o.Format == "xlsx" && !o.DataOnly, "formulas", "xlsx with its totals"},
 		{o.Tagged, o.Format == "pdf", "tagged", "pdf"},
@@ -177,6 +177,12 @@ func Read(o job.Output) (*Style, error) {
 func readPage(v *fault.Invalid, o job.Output) {
 	p := o.Page
 	if p == nil {
+		return
+	}
+	if o.Format == "pptx" {
+		if *p != (job.Page{Grid: true}) {
+			v.Add("page", "of pptx it says grid alone, for one slide that is composed")
+		}
 		return
 	}
 	for field, given := range map[string]bool{
@@ -257,6 +263,20 @@ func (h *Head) valuesLine() string {
 
 // asOf says as of when the file is, with its zone.
 func (h *Head) asOf(l *locale.Locale) string { return l.DateTime(h.AsOf) + " " + h.AsOf.Format("MST") }
+
+// Near tells what fits better once a file has most of the rows that its format holds; empty before that.
+func (s *Style) Near(rows int64) string {
+	const most = 0.8
+	limit := map[string]int64{"pdf": MaxPDF, "html": MaxPage, "png": MaxPicture}[s.Format.Name]
+	if s.Format.Name == "pdf" && s.Tagged {
+		limit = MaxTagged
+	}
+	if limit == 0 || float64(rows) < most*float64(limit) {
+		return ""
+	}
+	return fmt.Sprintf("it has %s of the %s rows that it holds at most; choose xlsx or csv, or the summary of its sections, before "+
+		"it has more", humanize.Comma(rows), humanize.Comma(limit))
+}
 
 // tooMuch says that a format cannot hold so many rows, and which can.
 func tooMuch(format string, limit int, what, better string) error {

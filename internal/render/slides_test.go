@@ -9,6 +9,7 @@ import (
 
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/rows"
+	"ironbell/internal/render"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -147,4 +148,56 @@ func TestSlidesHaveNotes(t *testing.T) {
 	}
 	assert.Contains(t, parts["ppt/notesSlides/notesSlide3.xml"], "Vehicle deck load")
 	assert.Contains(t, parts["[Content_Types].xml"], "/ppt/notesMasters/notesMaster1.xml")
+}
+
+// A slide on a grid is one, with all its parts within it; what it does not hold is refused with what to do.
+func TestASlideOnAGrid(t *testing.T) {
+	o := job.Output{Format: "pptx", Page: &job.Page{Grid: true}}
+	figures := table{
+		section: job.Section{Name: "The week", Kind: job.SectionFigures},
+		columns: []rows.Column{{Name: "Sailings", Kind: rows.Whole}, {Name: "A label that goes on for long", Kind: rows.Whole}},
+		rows:    []rows.Row{row("560", "123456789012")},
+	}
+	drawn := sailings(9)
+	drawn.section.Kind, drawn.section.Chart = job.SectionChart, &job.Chart{Form: job.ChartLine, Along: "Day", Series: []string{"Passengers"}}
+	for _, charts := range []int{0, 1, 2, 3, 4} {
+		all := []table{figures}
+		for range charts {
+			all = append(all, drawn)
+		}
+		parts := unzip(t, made(t, o, all...))
+		slides := 0
+		for name := range parts {
+			if strings.HasPrefix(name, "ppt/slides/slide") {
+				slides++
+			}
+		}
+		require.Equal(t, 1, slides)
+		text := parts["ppt/slides/slide1.xml"]
+		assert.Contains(t, text, "123,456,789,012")
+		assert.Equal(t, charts, strings.Count(text, "<p:pic>"))
+		for _, m := range regexp.MustCompile(`<a:off x="(\d+)" y="(\d+)"/><a:ext cx="(\d+)" cy="(\d+)"/>`).FindAllStringSubmatch(text, -1) {
+			var at [4]int
+			for i := range at {
+				_, err := fmt.Sscan(m[i+1], &at[i])
+				require.NoError(t, err)
+			}
+			assert.LessOrEqual(t, at[0]+at[2], 12192000)
+			assert.LessOrEqual(t, at[1]+at[3], 6858000)
+			assert.Positive(t, at[3])
+		}
+	}
+	for _, bad := range []struct {
+		tables []table
+		says   string
+	}{
+		{[]table{sailings(3)}, "the section Sailings is a table"},
+		{[]table{drawn, drawn, drawn, drawn, drawn}, "more than 4 charts"},
+		{[]table{figures, figures, figures, figures, figures}, "more than 8 figures"},
+	} {
+		_, _, err := file(t, o, head(), bad.tables...)
+		assert.ErrorContains(t, err, bad.says)
+	}
+	_, err := render.Read(job.Output{Format: "pptx", Page: &job.Page{Grid: true, OnePage: true}})
+	assert.ErrorContains(t, err, "of pptx it says grid alone")
 }

@@ -386,6 +386,9 @@ func (s *fileSet) close(l *oneFile) error {
 			s.said = append(s.said, l.output.Format.Name+": "+text)
 		}
 	}
+	if near := l.output.Near(l.rows); near != "" && err == nil {
+		s.said = append(s.said, l.output.Format.Name+": "+near)
+	}
 	if full, ok := l.writer.(render.Full); ok && full.Full() {
 		l.file.Drop()
 		l.file = nil

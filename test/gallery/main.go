@@ -85,7 +85,10 @@ body{font:14px/1.4 sans-serif;margin:12px;background:#ddd}h2{font-size:15px;marg
 func (r hard) write(out string, n int, format string) (page string, said []string, err error) {
 	o := r.output
 	o.Format = format
-	if format != "pdf" {
+	switch {
+	case format == "pptx" && o.Page != nil && o.Page.Grid:
+		o.Page = &job.Page{Grid: true}
+	case format != "pdf":
 		o.Page = nil
 	}
 	sections := r.sections

@@ -220,6 +220,11 @@ func reports() []hard {
 			sailings("Sailings", 14), table("Ports", "Port Sailings:whole", row("Tarnwick Quay", "212"), row("Ellerhaven", "140"), row("Pennold", "96")),
 			prose("Two storms closed Grey Skerry. The winter timetable begins on Monday. All six vessels are in service."),
 		}},
+		{name: "A slide on a grid", output: page(job.Page{OnePage: true, Grid: true}), look: ferries(), sections: []section{
+			figures("The week", "Sailings", "560", "On time", "91.7", "Passengers", "18240", "Late routes", "3"),
+			chart(job.ChartBar, 7, nil, rising, "Harrier", "Petrel"), chart(job.ChartLine, 14, nil, rising, "Harrier", "Petrel", "Skipper"),
+			prose("Two storms closed Grey Skerry.\nThe winter timetable begins on Monday.\nAll six vessels are in service."),
+		}},
 		{name: "In German", output: in("de"), sections: []section{sailings("Fahrten", 12, grouped("Port")), chart(job.ChartLine, 14, nil, rising, "Harrier")}},
 		{name: "In French", output: in("fr"), sections: []section{sailings("Traversées", 12, grouped("Port"))}},
 		{name: "In Greek", output: in("el"), sections: []section{sailings("Δρομολόγια", 5), figures("Σύνοψη", "Επιβάτες", "18240")}},

@@ -84,4 +84,12 @@ type Cost struct {
 	TookMS int64          `json:"took_ms"`
 	Files  []job.Artifact `json:"files" doc:"what they were called, and how large they were"`
 	Says   []string       `json:"says,omitempty" doc:"what their readers should know"`
+	Unfit  []Unfit        `json:"unfit,omitempty" doc:"outputs that cannot hold it; the others were made"`
+}
+
+// Unfit is an output that cannot hold a report.
+type Unfit struct {
+	Format string `json:"format"`
+	Why    string `json:"why"`
+	Advice string `json:"advice" doc:"what fits better"`
 }

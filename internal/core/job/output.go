@@ -24,7 +24,7 @@ type Page struct {
 
 	Wide     Wide `json:"wide,omitempty" enum:"smaller,parted" doc:"of a PDF, what becomes of a table that is too wide for the page also when that is turned: smaller letters, or its columns are parted over several tables, each with the columns that tell the rows apart; smaller when left out"`
 	OnePage  bool `json:"one_page,omitempty" doc:"of a PDF: all of it on one page, in smaller letters where it takes them; what cannot be read then fails the run"`
-	Grid     bool `json:"grid,omitempty" doc:"of one page: charts and tables that follow each other stand two beside each other, figures and texts across"`
+	Grid     bool `json:"grid,omitempty" doc:"of one page: charts and tables that follow each other stand two beside each other, figures and texts across. Of slides: one slide of at most 8 figures, 4 charts and texts"`
 	Contents bool `json:"contents,omitempty" doc:"of a PDF: a list of its sections with their pages before them"`
 }
 
