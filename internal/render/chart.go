@@ -385,7 +385,9 @@ func (c *chartData) numbers(to draw.Canvas, x, y func(float64) vg.Length, h text
 			style.Color = hexColour(c.look.On(area))
 			if c.plan.Chart.Patterns { // letters stand on no hatch
 				to.FillPolygon(hexColour(area), []vg.Point{
-					{X: at.X - wide/2 - 1, Y: at.Y - 2}, {X: at.X + wide/2 + 1, Y: at.Y - 2}, {X: at.X + wide/2 + 1, Y: at.Y + high - 1},
+					{X: at.X - wide/2 - 1, Y: at.Y - 2},
+					{X: at.X + wide/2 + 1, Y: at.Y - 2},
+					{X: at.X + wide/2 + 1, Y: at.Y + high - 1},
 					{X: at.X - wide/2 - 1, Y: at.Y + high - 1},
 				})
 			}

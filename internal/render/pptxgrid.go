@@ -17,7 +17,6 @@ type gridParts struct {
 	figures []figure
 	charts  []gridChart
 	texts   []string
-	shown   []string // of figures, the sections
 }
 
 type gridChart struct {

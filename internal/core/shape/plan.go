@@ -202,8 +202,10 @@ func (p *Plan) checkColumn(v *fault.Invalid, where string, c job.Column, columns
 }
 
 func (p *Plan) chart(v *fault.Invalid, c job.Chart, place func(where, name string) int) {
-	out := &Chart{Form: c.Form, Split: -1, Targets: c.Targets, Numbers: c.Numbers, WithoutTable: c.WithoutTable,
-		AlongTitle: c.AlongTitle, ValueTitle: c.ValueTitle, Patterns: c.Patterns}
+	out := &Chart{
+		Form: c.Form, Split: -1, Targets: c.Targets, Numbers: c.Numbers, WithoutTable: c.WithoutTable,
+		AlongTitle: c.AlongTitle, ValueTitle: c.ValueTitle, Patterns: c.Patterns,
+	}
 	if c.Numbers && c.Form == job.ChartLine {
 		v.Add("chart.numbers", "they stand on bars, and this chart has lines")
 	}
