@@ -5,6 +5,7 @@ package house
 import (
 	"context"
 	"crypto/sha256"
+	"encoding/base64"
 	"encoding/json"
 	"fmt"
 	"math"
@@ -27,7 +28,8 @@ type Look struct {
 	Series []string // of charts
 	Family string   // typeface that readers may have; empty for none of the house's
 	Faces  *typeface.Library
-	Logo   *Logo // nil for none
+	Own    [2][]byte // the house's own typeface, regular and bold; nil for none
+	Logo   *Logo     // nil for none
 	Footer string
 	Legal  string
 	Note   string // what is to be said of it; empty mostly
@@ -104,7 +106,7 @@ func Make(ctx context.Context, s job.HouseStyle, files Files) (*Look, error) {
 		if err != nil {
 			return nil, fmt.Errorf("read the house style %s: %w", s.Name, err)
 		}
-		l.Faces = faces
+		l.Faces, l.Own = faces, [2][]byte{data[s.Regular], data[s.Bold]}
 	}
 	return l, nil
 }
@@ -264,6 +266,22 @@ func (l *Look) ByNight() string {
 		colour = mixed(l.Accent, "FFFFFF", share)
 	}
 	return strings.ToLower(colour)
+}
+
+// FaceRule lets a page of HTML that is printed here write in the house's own
+// typeface (CSS Fonts 4, 4.1): it holds all of it. Empty for none.
+func (l *Look) FaceRule() string {
+	var out strings.Builder
+	for i, data := range l.Own {
+		if len(data) > 0 {
+			fmt.Fprintf(&out, "@font-face{font-family:House;font-weight:%s;src:url(data:font/sfnt;base64,%s)}\n",
+				[]string{"400", "600 900"}[i], base64.StdEncoding.EncodeToString(data))
+		}
+	}
+	if out.Len() > 0 {
+		out.WriteString("body{font-family:House,sans-serif}\n")
+	}
+	return out.String()
 }
 
 // CSS is a style sheet of ours in the colours and the typeface of the look: it

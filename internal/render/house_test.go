@@ -6,6 +6,9 @@ import (
 	"image"
 	"image/color"
 	"image/png"
+	"os"
+	"os/exec"
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -157,4 +160,34 @@ func TestSampleShowsAStyleInEveryFormat(t *testing.T) {
 		require.NoError(t, err, format)
 		assert.Greater(t, out.Len(), 1000)
 	}
+}
+
+// Tagged pages, which a browser prints, have the house's own typeface, too.
+func TestTaggedPagesHaveTheHousesTypeface(t *testing.T) {
+	browser := render.FindBrowser()
+	if browser == "" {
+		t.Skip("this machine has no browser")
+	}
+	style, err := render.Read(job.Output{Format: "pdf", Tagged: true})
+	require.NoError(t, err)
+	style.Look = dressed(t, func(s *job.HouseStyle) { s.Regular, s.Typeface = "typeface", "Courier New" })
+	h := head()
+	h.Browser = render.Chromium(t.Context(), browser)
+	var out bytes.Buffer
+	w, err := style.Open(&out, h)
+	require.NoError(t, err)
+	tb := sailings(2)
+	plan, err := shape.Fit(tb.section, job.FormWhole, tb.columns)
+	require.NoError(t, err)
+	require.NoError(t, w.Begin(plan))
+	require.NoError(t, w.End())
+	require.NoError(t, w.Close())
+	path := filepath.Join(t.TempDir(), "tagged.pdf")
+	require.NoError(t, os.WriteFile(path, out.Bytes(), 0o600))
+	fonts, err := exec.Command("pdffonts", path).Output()
+	require.NoError(t, err)
+	assert.Contains(t, string(fonts), "DejaVuSansCondensed", "the file that was uploaded")
+	assert.NotContains(t, string(fonts), "Courier")
+	text := read(t, out.Bytes())
+	assert.Contains(t, text, "Quay House")
 }

@@ -26,6 +26,7 @@ type htmlWriter struct {
 	inline map[string]string // looks of elements, in a mail
 	limit  int
 	said   []string
+	faces  string // rules for typefaces, of a page that is printed here
 
 	reading
 	begun bool // the table's head is written
@@ -37,6 +38,9 @@ type htmlWriter struct {
 
 func newPage(w io.Writer, h *Head, s *Style) (Writer, error) {
 	p := &htmlWriter{out: bufio.NewWriterSize(w, 64<<10), head: h, style: s, limit: MaxPage}
+	if s.Format.Name == "pdf" {
+		p.faces = s.Look.FaceRule()
+	}
 	p.top()
 	return p, p.err
 }
@@ -142,10 +146,14 @@ func (w *htmlWriter) pageRule() string {
 	if w.head.Run != "" {
 		left += "  ·  " + w.style.Locale.Words.Run + " " + w.head.Run
 	}
+	foot := quote(left)
+	if house := joined(w.style.Look.Footer, w.style.Look.Legal); house != "" {
+		foot += ` "\a " ` + quote(house)
+	}
 	words := w.style.Locale.Words
-	return fmt.Sprintf(`@page{size:%s%s;margin:16mm 15mm 18mm;@bottom-left{content:%s;font:7.5pt sans-serif;color:#5d6167}@bottom-right{content:%s counter(page) %s counter(pages);font:7.5pt sans-serif;color:#5d6167}}
+	return fmt.Sprintf(`@page{size:%s%s;margin:16mm 15mm 22mm;@bottom-left{content:%s;width:84%%;white-space:pre-wrap;font:7.5pt sans-serif;color:#5d6167}@bottom-right{content:%s counter(page) %s counter(pages);font:7.5pt sans-serif;color:#5d6167}}
 @media print{body{margin:0;max-width:none;padding:0;font-size:9.5pt}table{font-size:8.5pt}thead{display:table-header-group}tr,figure,dl{break-inside:avoid}footer{display:none}}
-`, size, direction, quote(left), quote(words.Page+" "), quote(" "+words.Of+" "))
+`, size, direction, foot, quote(words.Page+" "), quote(" "+words.Of+" "))
 }
 
 // top writes the head of a page.
@@ -153,10 +161,10 @@ func (w *htmlWriter) top() {
 	words := w.style.Locale.Words
 	w.printf("<!doctype html>\n<html lang=\"%s\">\n<head>\n<meta charset=\"utf-8\">\n<meta "+
 		"http-equiv=\"Content-Security-Policy\" content=\"default-src 'none'; style-src 'unsafe-inline'; "+
-		"img-src data:\">\n", w.style.Locale.Lang)
+		"img-src data:; font-src data:\">\n", w.style.Locale.Lang)
 	w.printf("<meta name=\"viewport\" content=\"width=device-width\">\n<meta name=\"generator\" content=\"Iron "+
 		"Bell\">\n<title>%s</title>\n<style>\n%s%s</style>\n</head>\n<body>\n", html.EscapeString(w.head.Title),
-		w.style.Look.CSS(sheet), w.style.Look.CSS(w.pageRule()))
+		w.style.Look.CSS(sheet), w.style.Look.CSS(w.pageRule())+w.faces)
 	w.printf("<header>\n%s<h1>%s</h1>\n<p class=\"about\">%s %s", w.logo(), html.EscapeString(w.head.Title), words.AsOf,
 		html.EscapeString(w.head.asOf(w.style.Locale)))
 	if w.head.Run != "" {

@@ -58,8 +58,18 @@ type file struct {
 	stem  string // its name without weight and ending, in lower case
 	bold  bool
 	first bool // the operator prefers it
-	once  sync.Once
-	faces []*Face
+
+	mu    sync.Mutex
+	read  bool
+	parts []*part
+}
+
+// part is one face of a file, read when it is first asked for: those of a
+// collection take some ten MB each.
+type part struct {
+	loader *opentype.Loader // until it was read
+	name   string
+	face   *Face // nil when it cannot be read, or may not be embedded
 }
 
 // Library is the built-in face and the files that were found. It may be used by
@@ -147,22 +157,41 @@ func Open(preferred []string, folders ...string) *Library {
 	return l
 }
 
-// parse reads the faces of a file. Those that may not be embedded are left out.
-func parse(data []byte, name string) (all []*Face) {
+// partsOf finds the faces of a file.
+func partsOf(data []byte, name string) (all []*part) {
 	loaders, err := opentype.NewLoaders(bytes.NewReader(data))
 	if err != nil {
 		return nil
 	}
 	for i, ld := range loaders {
-		f, err := font.NewFont(ld)
-		if err != nil || !embeddable(ld) {
-			continue
-		}
 		called := name
 		if i > 0 {
 			called += string(rune('a' + i%26))
 		}
-		all = append(all, &Face{Name: called, font: f})
+		all = append(all, &part{loader: ld, name: called})
+	}
+	return all
+}
+
+// get reads the face, once. Those that may not be embedded are none.
+func (p *part) get() *Face {
+	if p.loader != nil {
+		if embeddable(p.loader) {
+			if f, err := font.NewFont(p.loader); err == nil {
+				p.face = &Face{Name: p.name, font: f}
+			}
+		}
+		p.loader = nil
+	}
+	return p.face
+}
+
+// parse reads the faces of a file.
+func parse(data []byte, name string) (all []*Face) {
+	for _, p := range partsOf(data, name) {
+		if f := p.get(); f != nil {
+			all = append(all, f)
+		}
 	}
 	return all
 }
@@ -179,26 +208,27 @@ func embeddable(ld *opentype.Loader) bool {
 	return kind&usage != restricted && kind&bitmapsOnly == 0
 }
 
-// open reads a file, once.
-func (f *file) open() []*Face {
-	f.once.Do(func() {
-		info, err := os.Stat(f.path)
-		if err != nil || !info.Mode().IsRegular() || info.Size() > mostBytes {
-			return
+// open finds the faces of a file, once. f.mu is held.
+func (f *file) open() {
+	if f.read {
+		return
+	}
+	f.read = true
+	info, err := os.Stat(f.path)
+	if err != nil || !info.Mode().IsRegular() || info.Size() > mostBytes {
+		return
+	}
+	data, err := os.ReadFile(f.path)
+	if err != nil {
+		return
+	}
+	name := strings.TrimSuffix(filepath.Base(f.path), filepath.Ext(f.path))
+	f.parts = partsOf(data, strings.Map(func(r rune) rune {
+		if r == '-' || r < 0x80 && (r >= '0' && r <= '9' || r >= 'A' && r <= 'Z' || r >= 'a' && r <= 'z') {
+			return r
 		}
-		data, err := os.ReadFile(f.path)
-		if err != nil {
-			return
-		}
-		name := strings.TrimSuffix(filepath.Base(f.path), filepath.Ext(f.path))
-		f.faces = parse(data, strings.Map(func(r rune) rune {
-			if r == '-' || r < 0x80 && (r >= '0' && r <= '9' || r >= 'A' && r <= 'Z' || r >= 'a' && r <= 'z') {
-				return r
-			}
-			return -1
-		}, name))
-	})
-	return f.faces
+		return -1
+	}, name))
 }
 
 // Main is the built-in face.
@@ -286,17 +316,27 @@ func (l *Library) look(s seek) *Face {
 
 // with is the face of a file that has a letter; nil when none does.
 func (f *file) with(s seek) *Face {
-	all := f.open()
-	if at := within(s, len(all)); at < len(all) && all[at].has(s.letter) {
-		return all[at]
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.open()
+	if at := within(s, len(f.parts)); at < len(f.parts) {
+		if face := f.parts[at].get(); face != nil && face.has(s.letter) {
+			return face
+		}
 	}
-	for _, face := range all {
-		if face.has(s.letter) {
+	if len(f.parts) > collection {
+		return nil // they have the same letters in other forms
+	}
+	for _, p := range f.parts {
+		if face := p.get(); face != nil && face.has(s.letter) {
 			return face
 		}
 	}
 	return nil
 }
+
+// collection is from how many faces on a file is one of forms for several languages.
+const collection = 3
 
 // stems are the names of the files in which a script is looked for first, as the
 // widest family of free faces calls them.
@@ -329,7 +369,7 @@ var scriptNames = sync.OnceValue(func() map[language.Script]string {
 // within is which face of a collection writes a language: those of Chinese,
 // Japanese and Korean have the same letters in different forms.
 func within(s seek, faces int) int {
-	if faces < 4 {
+	if faces <= collection {
 		return 0
 	}
 	switch {

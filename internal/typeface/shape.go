@@ -43,8 +43,8 @@ type Line struct {
 
 // Bounds of what a shaper remembers.
 const (
-	mostLines   = 4000
-	mostLetters = 2000 // of a line that is remembered
+	mostKept    = 200_000 // bytes of all lines
+	mostLetters = 2000    // of a line
 )
 
 // Shaper sets lines. It belongs to one goroutine.
@@ -59,6 +59,7 @@ type Shaper struct {
 	back    map[*font.Font]*Face
 	lines   map[string]*Line
 	bolds   map[string]*Line
+	kept    int // bytes of the lines that are remembered
 	script  language.Script
 	bold    bool
 	han     string        // the language of Chinese letters in the text at hand
@@ -165,8 +166,10 @@ func (s *Shaper) Line(text string, bold bool) *Line {
 	}
 	l := s.line([]rune(text), bold)
 	if len(text) <= mostLetters {
-		if len(known) >= mostLines {
-			clear(known)
+		if s.kept += len(text); s.kept > mostKept {
+			clear(s.lines)
+			clear(s.bolds)
+			s.kept = 0
 		}
 		known[text] = l
 	}
