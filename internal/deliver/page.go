@@ -72,10 +72,10 @@ func page(l Letter) string {
 			"</div>\n")
 	}
 	if look.Logo != nil {
-		w, h := look.Logo.Within(200, 48)
+		w, h := look.Logo.Within(house.MailWide, house.MailHigh)
 		fmt.Fprintf(&b, "<p style=\"margin:0 0 14px\"><img alt=\"%s\" width=\"%.0f\" height=\"%.0f\" "+
 			"style=\"background:#ffffff;padding:6px\" %s%s\"></p>\n", html.EscapeString(look.Name), w, h, pictureMark,
-			base64.StdEncoding.EncodeToString(look.Logo.PNG))
+			base64.StdEncoding.EncodeToString(look.Logo.Small))
 	}
 	for _, paragraph := range strings.Split(strings.TrimSpace(l.Plain), "\n\n") {
 		b.WriteString("<p style=\"margin:0 0 14px\">" +

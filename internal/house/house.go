@@ -39,6 +39,7 @@ type Look struct {
 type Logo struct {
 	PNG           []byte
 	Width, Height int
+	Small         []byte // the same for mails, which many copies are made of
 }
 
 // Within is the size of the logo in a room, with its shape kept.
@@ -98,7 +99,11 @@ func Make(ctx context.Context, s job.HouseStyle, files Files) (*Look, error) {
 			return nil, fmt.Errorf("read a file of the house style %s: %w", s.Name, err)
 		}
 		if data[id] = bytes; id == s.Logo {
-			l.Logo = &Logo{PNG: bytes, Width: f.Width, Height: f.Height}
+			small, err := reduced(bytes)
+			if err != nil {
+				return nil, fmt.Errorf("read the logo of the house style %s: %w", s.Name, err)
+			}
+			l.Logo = &Logo{PNG: bytes, Width: f.Width, Height: f.Height, Small: small}
 		}
 	}
 	if s.Regular != "" {

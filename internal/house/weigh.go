@@ -122,14 +122,32 @@ func weighPicture(data []byte) (Weighed, error) {
 	return logo(img)
 }
 
+// reduced is a logo as mails have it: twice as fine as it stands there.
+func reduced(data []byte) ([]byte, error) {
+	img, err := png.Decode(bytes.NewReader(data))
+	if err != nil {
+		return nil, fmt.Errorf("the PNG cannot be read: %w", err)
+	}
+	w, err := within(img, 2*MailWide, 2*MailHigh)
+	return w.Data, err
+}
+
+// Room of a logo in a mail, in dots.
+const (
+	MailWide = 200
+	MailHigh = 48
+)
+
 // logo writes a picture anew, no larger than is of use.
-func logo(img image.Image) (Weighed, error) {
+func logo(img image.Image) (Weighed, error) { return within(img, keptWide, keptHigh) }
+
+func within(img image.Image, wide, high float64) (Weighed, error) {
 	size := img.Bounds().Size()
-	scale := min(1, keptWide/float64(size.X), keptHigh/float64(size.Y))
+	scale := min(1, wide/float64(size.X), high/float64(size.Y))
 	kept := image.NewNRGBA(image.Rect(0, 0, max(1, int(float64(size.X)*scale)), max(1, int(float64(size.Y)*scale))))
 	draw.CatmullRom.Scale(kept, kept.Bounds(), img, img.Bounds(), draw.Src, nil)
 	var out bytes.Buffer
-	if err := png.Encode(&out, kept); err != nil {
+	if err := (&png.Encoder{CompressionLevel: png.BestCompression}).Encode(&out, kept); err != nil {
 		return Weighed{}, fmt.Errorf("write the picture anew: %w", err)
 	}
 	return Weighed{Kind: KindLogo, Data: out.Bytes(), Width: kept.Rect.Dx(), Height: kept.Rect.Dy()}, nil

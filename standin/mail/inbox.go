@@ -2,9 +2,11 @@ package mail
 
 import (
 	"bytes"
+	"encoding/base64"
 	"errors"
 	"fmt"
 	"io"
+	"strings"
 	"sync"
 	"time"
 
@@ -34,7 +36,8 @@ type Message struct {
 	Attachments []Attachment `json:"attachments"`
 	Size        int          `json:"size"`
 
-	raw []byte
+	raw      []byte
+	pictures map[string]string // that the HTML shows, as data addresses by their content ids
 }
 
 // Attachment is a file of a message.
@@ -103,6 +106,15 @@ func (b *Inbox) Clear() {
 	b.messages, b.bytes = nil, 0
 }
 
+// Shown is the HTML with its pictures in it, as a mail program shows it (RFC 2392).
+func (m *Message) Shown() string {
+	shown := m.HTML
+	for id, picture := range m.pictures {
+		shown = strings.ReplaceAll(shown, `"`+id+`"`, `"`+picture+`"`)
+	}
+	return shown
+}
+
 // Raw is the message as it came.
 func (m *Message) Raw() []byte { return m.raw }
 
@@ -112,7 +124,7 @@ func read(raw []byte) (*Message, error) {
 	if err != nil && !message.IsUnknownCharset(err) {
 		return nil, fmt.Errorf("read the header: %w", err)
 	}
-	m := &Message{Attachments: []Attachment{}}
+	m := &Message{Attachments: []Attachment{}, pictures: map[string]string{}}
 	if m.Subject, err = r.Header.Subject(); err != nil {
 		m.Subject = r.Header.Get("Subject")
 	}
@@ -136,9 +148,13 @@ func read(raw []byte) (*Message, error) {
 			if err != nil {
 				return nil, fmt.Errorf("read a part's type: %w", err)
 			}
-			if kind == "text/html" {
+			switch {
+			case kind == "text/html":
 				m.HTML += string(content)
-			} else {
+			case strings.HasPrefix(kind, "image/"):
+				m.pictures["cid:"+strings.Trim(h.Get("Content-Id"), "<> ")] = "data:" + kind + ";base64," +
+					base64.StdEncoding.EncodeToString(content)
+			default:
 				m.Plain += string(content)
 			}
 		case *mail.AttachmentHeader:

@@ -69,7 +69,7 @@ func Handler(inbox *Inbox, deeds func() []Deed, servers ...Steered) http.Handler
 			w.Header().Set("Content-Type", "text/html; charset=utf-8")
 			w.Header().Set("Content-Security-Policy",
 				"default-src 'none'; style-src 'unsafe-inline'; img-src data:; sandbox")
-			_, _ = w.Write([]byte(m.HTML)) // a reader that left needs no answer
+			_, _ = w.Write([]byte(m.Shown())) // a reader that left needs no answer
 		}
 	})
 	mux.HandleFunc("GET /messages/{id}/files/{n}", func(w http.ResponseWriter, r *http.Request) {
