@@ -434,7 +434,7 @@ func TestAlertsGoStepByStep(t *testing.T) {
 	assert.Equal(t, "run failed", call.Kind)
 	assert.Contains(t, call.Happened, "division by zero")
 	toSecond := w.Inbox("joren@tarnwick.example")[0]
-	assert.Contains(t, toSecond.Plain, "Why you: the owner, mara, has not acknowledged it.")
+	assert.Contains(t, toSecond.Plain, "Why you: The owner, mara, has not acknowledged it.")
 	w.Until("all are told again while nobody takes it on",
 		func() bool { return len(w.Inbox("mara@tarnwick.example")) > 1 })
 

@@ -308,7 +308,7 @@ func TestAnOwnerWhoCannotBeToldIsFollowedByTheAdministrators(t *testing.T) {
 	world.Put(t, w.Out.Inbox+"/api/servers/mail", `{"mode":"refuse","only":"mara@tarnwick.example"}`)
 	assert.Equal(t, job.RunFailed, w.Ring("Shares").State)
 	w.Until("the administrator is told", func() bool { return len(w.Inbox("sefa.orlin@tarnwick.example")) == 1 })
-	assert.Contains(t, w.Inbox("sefa.orlin@tarnwick.example")[0].Plain, "the owner, mara, could not be told")
+	assert.Contains(t, w.Inbox("sefa.orlin@tarnwick.example")[0].Plain, "The owner, mara, could not be told")
 	assert.Empty(t, w.Inbox("mara@tarnwick.example"))
 	w.Until("the alert says who was told", func() bool {
 		alerts, err := w.C.Alerts(context.Background(), "open")

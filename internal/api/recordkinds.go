@@ -288,9 +288,9 @@ func (s *server) settingKinds() []recordKind {
 				return s.Service.Settings.SaveMail(ctx, who, m)
 			}),
 		kindOf(recordKind{kind: "setting", only: db.HouseSetting, says: "how what leaves the house looks"}, nil,
-			func(ctx context.Context, _ string) (job.HouseStyles, error) { return s.Store.HouseStyles(ctx) },
-			func(ctx context.Context, who job.Person, _ string, h job.HouseStyles, _ bool) error {
-				return s.Service.Settings.SaveHouse(ctx, who, h)
+			func(ctx context.Context, _ string) (job.HouseRecord, error) { return s.Service.Settings.House(ctx) },
+			func(ctx context.Context, who job.Person, _ string, h job.HouseRecord, _ bool) error {
+				return s.Service.Settings.SaveHouse(ctx, who, h.HouseStyles, h.Files...)
 			}),
 		kindOf(recordKind{kind: "setting", only: db.BounceSetting, says: "which mailbox bounces come to"}, nil,
 			func(ctx context.Context, _ string) (BounceRequest, error) {

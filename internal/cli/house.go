@@ -28,7 +28,7 @@ func houseCommand(f *flag.FlagSet) runner {
 				return 0, err
 			}
 			return show(i, *asJSON, sent, func(i IO, f job.HouseFile) {
-				fmt.Fprintf(i.Out, "%s\n%s. Name this number in a style within a day: ironbell record setting house\n", f.ID, about(f))
+				fmt.Fprintf(i.Out, "%s\n%s. Name this number in a style within a day: ironbell edit setting house\n", f.ID, about(f))
 			})
 		}
 		page, err := c.House(ctx)

@@ -161,3 +161,20 @@ func TestColoursAreWorkedOutAndWhatCannotBeReadIsSaid(t *testing.T) {
 	w, h := (&house.Logo{Width: 300, Height: 100}).Within(60, 60)
 	assert.Equal(t, [2]float64{60, 20}, [2]float64{w, h})
 }
+
+// What was written anew is written the same again, so that its number stays.
+func TestAPictureIsWrittenTheSameAgain(t *testing.T) {
+	opaque := image.NewGray(image.Rect(0, 0, 40, 20))
+	for i := range opaque.Pix {
+		opaque.Pix[i] = byte(i * 3) //nolint:gosec // any dot
+	}
+	var gray bytes.Buffer
+	require.NoError(t, png.Encode(&gray, opaque))
+	for _, data := range []string{drawing, gray.String()} {
+		first, err := examine(data)
+		require.NoError(t, err)
+		again, err := examine(string(first.Data))
+		require.NoError(t, err)
+		assert.Equal(t, first.Data, again.Data)
+	}
+}

@@ -144,11 +144,18 @@ func logo(img image.Image) (Weighed, error) { return within(img, keptWide, keptH
 func within(img image.Image, wide, high float64) (Weighed, error) {
 	size := img.Bounds().Size()
 	scale := min(1, wide/float64(size.X), high/float64(size.Y))
-	kept := image.NewNRGBA(image.Rect(0, 0, max(1, int(float64(size.X)*scale)), max(1, int(float64(size.Y)*scale))))
-	draw.CatmullRom.Scale(kept, kept.Bounds(), img, img.Bounds(), draw.Src, nil)
+	kept := img
+	if _, plain := img.(*image.NRGBA); scale < 1 || !plain {
+		anew := image.NewNRGBA(image.Rect(0, 0, max(1, int(float64(size.X)*scale)), max(1, int(float64(size.Y)*scale))))
+		draw.CatmullRom.Scale(anew, anew.Bounds(), img, img.Bounds(), draw.Src, nil)
+		kept = anew
+	}
+	if opaque, is := img.(*image.RGBA); is && scale == 1 && opaque.Opaque() {
+		kept = img // what is written below is read so, and is written the same again
+	}
 	var out bytes.Buffer
 	if err := (&png.Encoder{CompressionLevel: png.BestCompression}).Encode(&out, kept); err != nil {
 		return Weighed{}, fmt.Errorf("write the picture anew: %w", err)
 	}
-	return Weighed{Kind: KindLogo, Data: out.Bytes(), Width: kept.Rect.Dx(), Height: kept.Rect.Dy()}, nil
+	return Weighed{Kind: KindLogo, Data: out.Bytes(), Width: kept.Bounds().Dx(), Height: kept.Bounds().Dy()}, nil
 }

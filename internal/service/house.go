@@ -4,7 +4,9 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
+	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"ironbell/internal/access"
@@ -23,50 +25,118 @@ func (st *Settings) AddHouseFile(ctx context.Context, who job.Person, name strin
 	}
 	v := &fault.Invalid{What: "the file of a house style"}
 	CheckName(v, "name", name)
-	w, err := house.Examine(ctx, data)
+	f, kept, err := weighed(ctx, name, data)
 	if err != nil {
 		v.Add("data", "%s", err)
 	}
 	if err := v.Err(); err != nil {
 		return job.HouseFile{}, err
 	}
-	sum := sha256.Sum256(w.Data)
-	f := job.HouseFile{
-		ID: hex.EncodeToString(sum[:]), Kind: w.Kind, Name: name, Width: w.Width, Height: w.Height, Family: w.Family, Bold: w.Bold,
-		Letters: w.Letters,
-	}
 	return f, st.store.Do(ctx, func(t *store.Tx) error {
 		if err := t.LockSetting(ctx, db.HouseSetting); err != nil {
 			return err
 		}
-		styles, err := t.HouseStyles(ctx)
-		if err != nil {
+		if err := keepHouseFile(ctx, v, "data", t, f, kept); err != nil {
 			return err
 		}
-		used := []string{}
-		for _, s := range styles.Styles {
-			used = append(used, s.Files()...)
-		}
-		if err := t.KeepHouseFile(ctx, f, w.Data, used); err != nil {
+		if err := v.Err(); err != nil {
 			return err
 		}
 		return t.Audit(ctx, who.Login, "add", "setting", db.HouseSetting, nil, f)
 	})
 }
 
-// SaveHouse saves the styles of the house. One that a report chooses stays.
-func (st *Settings) SaveHouse(ctx context.Context, who job.Person, all job.HouseStyles) error {
+// weighed reads a file of a house style; the error says what is wrong with it.
+func weighed(ctx context.Context, name string, data []byte) (job.HouseFile, []byte, error) {
+	w, err := house.Examine(ctx, data)
+	if err != nil {
+		return job.HouseFile{}, nil, err //nolint:wrapcheck // it is a sentence for whoever sent the file
+	}
+	sum := sha256.Sum256(w.Data)
+	return job.HouseFile{
+		ID: hex.EncodeToString(sum[:]), Kind: w.Kind, Name: name, Width: w.Width, Height: w.Height, Family: w.Family, Bold: w.Bold,
+		Letters: w.Letters,
+	}, w.Data, nil
+}
+
+// keepHouseFile keeps a file beside those that the styles use.
+func keepHouseFile(ctx context.Context, v *fault.Invalid, field string, t *store.Tx, f job.HouseFile, data []byte) error {
+	styles, err := t.HouseStyles(ctx)
+	if err != nil {
+		return err
+	}
+	used := []string{}
+	for _, s := range styles.Styles {
+		used = append(used, s.Files()...)
+	}
+	err = t.KeepHouseFile(ctx, f, data, used)
+	if errors.Is(err, db.ErrFull) {
+		v.Add(field, "there are %d files of house styles, and no more are kept; one that no style uses goes after a day",
+			db.MostHouseFiles)
+		return nil
+	}
+	return err
+}
+
+// mostCarried bounds the bytes of a house's file that stands in its record.
+const mostCarried = 256 << 10
+
+// House are the styles of the house as they stand in a file, with the files that they are made of.
+func (st *Settings) House(ctx context.Context) (r job.HouseRecord, err error) {
+	if r.HouseStyles, err = st.store.HouseStyles(ctx); err != nil {
+		return r, err
+	}
+	had := map[string]bool{}
+	for _, s := range r.Styles {
+		for _, id := range s.Files() {
+			if had[id] {
+				continue
+			}
+			had[id] = true
+			f, data, err := st.store.HouseFile(ctx, id)
+			if err != nil {
+				return r, err
+			}
+			if len(data) <= mostCarried {
+				r.Files = append(r.Files, job.HouseData{ID: id, Name: f.Name, Data: data})
+			}
+		}
+	}
+	return r, nil
+}
+
+// SaveHouse saves the styles of the house, with files that came with them. A
+// style that a report chooses stays.
+func (st *Settings) SaveHouse(ctx context.Context, who job.Person, all job.HouseStyles, sent ...job.HouseData) error {
 	if err := access.May(who, access.Administer, "", ""); err != nil {
 		return err
 	}
 	if all.Styles == nil {
 		all.Styles = []job.HouseStyle{}
 	}
+	v := &fault.Invalid{What: "the house styles"}
+	came := make([]job.HouseFile, len(sent))
+	data := make([][]byte, len(sent))
+	for i, f := range sent {
+		var err error
+		if came[i], data[i], err = weighed(ctx, f.Name, f.Data); err != nil {
+			v.Add(fmt.Sprintf("files[%d].data", i), "%s", err)
+			continue
+		}
+		all = renumbered(all, f.ID, came[i].ID)
+	}
+	if err := v.Err(); err != nil {
+		return err
+	}
 	return st.store.Do(ctx, func(t *store.Tx) error {
 		if err := t.LockSetting(ctx, db.HouseSetting); err != nil {
 			return err
 		}
-		v := &fault.Invalid{What: "the house styles"}
+		for i, f := range came {
+			if err := keepHouseFile(ctx, v, fmt.Sprintf("files[%d]", i), t, f, data[i]); err != nil {
+				return err
+			}
+		}
 		if err := checkHouse(ctx, v, t, all); err != nil {
 			return err
 		}
@@ -92,6 +162,21 @@ func (st *Settings) SaveHouse(ctx context.Context, who job.Person, all job.House
 		}
 		return t.Audit(ctx, who.Login, "save", "setting", db.HouseSetting, before, all)
 	})
+}
+
+// renumbered are styles that name a file by another number: a picture that another
+// program wrote has another one when it is written anew.
+func renumbered(all job.HouseStyles, from, to string) job.HouseStyles {
+	out := job.HouseStyles{Styles: slices.Clone(all.Styles)}
+	for i := range out.Styles {
+		s := &out.Styles[i]
+		for _, id := range []*string{&s.Logo, &s.Regular, &s.Bold} {
+			if *id == from {
+				*id = to
+			}
+		}
+	}
+	return out
 }
 
 // CheckHouse tells what is wrong with styles, as SaveHouse would.

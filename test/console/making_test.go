@@ -1,11 +1,13 @@
 package console
 
 import (
+	"encoding/base64"
 	"encoding/json"
 	"fmt"
 	"net/url"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -45,6 +47,7 @@ func TestTheWholeCompanyIsMadeOnScreen(t *testing.T) {
 	m.senders()
 	m.subscriptions()
 	m.settings()
+	m.house()
 	m.reportsAndJobs()
 	_, errs, code = e.Ironbell("show", "-into", second)
 	require.Zero(t, code, errs)
@@ -308,6 +311,40 @@ func (m maker) settings() {
 	m.to.Until("bounces are", func() bool {
 		all, err := m.to.C.Records(ctx, "setting")
 		return err == nil && slices.Contains(all, wire.RecordName{Kind: "setting", Name: "bounces"})
+	})
+}
+
+// house makes the house style, whose logo is sent from a file.
+func (m maker) house() {
+	ctx := m.t.Context()
+	page, err := m.from.C.House(ctx)
+	require.NoError(m.t, err)
+	require.Len(m.t, page.Styles, 1)
+	s := page.Styles[0]
+	record, err := m.from.C.RecordFile(ctx, "setting", "house", false)
+	require.NoError(m.t, err)
+	logo, err := base64.StdEncoding.DecodeString(regexp.MustCompile(`data: (\S+)`).FindStringSubmatch(string(record))[1])
+	require.NoError(m.t, err)
+	path := filepath.Join(m.t.TempDir(), page.Files[0].Name)
+	require.NoError(m.t, os.WriteFile(path, logo, 0o600))
+	m.opens("/settings/house", "There is none")
+	m.p.Press("//main", "Add a style")
+	for label, value := range map[string]string{
+		"Name": s.Name, "Accent": s.Accent, "Letters": s.Ink, "Series of charts": strings.Join(s.Series, " "), "Foot": s.Footer,
+		"Small print": s.Legal,
+	} {
+		m.p.Fill(label, value)
+	}
+	m.p.Do(chromedp.SetUploadFiles(chromedp.CSS("input[aria-label='Send a file: Logo']"), []string{path}))
+	m.to.Until("the logo is there", func() bool {
+		page, err := m.to.C.House(ctx)
+		return err == nil && len(page.Files) == 1
+	})
+	m.p.Sees("1600 by 388")
+	m.p.Press("//main//form[@aria-label='House style']", "Save")
+	m.to.Until("the house style is saved", func() bool {
+		page, err := m.to.C.House(ctx)
+		return err == nil && len(page.Styles) == 1 && page.Styles[0].Logo == s.Logo
 	})
 }
 

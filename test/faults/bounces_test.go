@@ -108,7 +108,7 @@ func TestADigestComesInTheMorning(t *testing.T) {
 	w.Until("it comes", func() bool { return len(w.Inbox(mail)) == 1 })
 	l := w.Inbox(mail)[0]
 	assert.Regexp(t, `^Iron Bell, \d\d\.\d\d\.\d{4}: `, l.Subject)
-	assert.Contains(t, l.Subject, "nothing needs you")
+	assert.Contains(t, l.Subject, "nichts braucht Sie")
 	var next time.Time
 	require.NoError(t, conn.QueryRow(ctx, `SELECT digest_due FROM people WHERE login = 'mara'`).Scan(&next))
 	assert.Equal(t, "07:00", next.In(mustZone(t, zone)).Format("15:04"), "and again the next morning")

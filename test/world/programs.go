@@ -20,12 +20,15 @@ import (
 	"ironbell/demo"
 	"ironbell/internal/api"
 	"ironbell/internal/artifact"
+	"ironbell/internal/aside"
 	"ironbell/internal/assemble"
 	"ironbell/internal/child"
 	"ironbell/internal/deliver"
 	"ironbell/internal/engine"
+	"ironbell/internal/house"
 	"ironbell/internal/localpg/pgtest"
 	"ironbell/internal/outgoing"
+	"ironbell/internal/proof"
 	"ironbell/internal/report"
 	"ironbell/internal/secret"
 	"ironbell/internal/service"
@@ -85,6 +88,7 @@ func (w *World) ServeTurned(s *store.Store, c *Turned) (asked *service.Service, 
 // Run runs the tests, with a folder for the programs that they build, and gives the status
 // that the test's program is to end with.
 func Run(m *testing.M) int {
+	aside.Main(map[string]aside.Task{proof.Task: proof.Draw, house.Task: house.Weigh})
 	dir, err := os.MkdirTemp("", "ironbell-test-*")
 	if err != nil {
 		fmt.Fprintln(os.Stderr, err)

@@ -31,6 +31,21 @@ type HouseStyles struct {
 	Styles []HouseStyle `json:"styles" maxItems:"20"`
 }
 
+// HouseRecord are the styles of a house as they stand in a file of their own, with
+// the files that they are made of where these are small enough to stand there.
+type HouseRecord struct {
+	HouseStyles
+
+	Files []HouseData `json:"files,omitempty" maxItems:"60" doc:"that the styles name by their id; larger ones are uploaded by themselves"`
+}
+
+// HouseData is a file of a house style with its bytes.
+type HouseData struct {
+	ID   string `json:"id" pattern:"^[0-9a-f]{64}$"`
+	Name string `json:"name" minLength:"1" maxLength:"200" doc:"of the file that was sent"`
+	Data []byte `json:"data" doc:"its bytes, in base64"`
+}
+
 // Find finds a style by its name; the first for the empty name.
 func (h HouseStyles) Find(name string) (HouseStyle, bool) {
 	for _, s := range h.Styles {

@@ -2,6 +2,7 @@ package db
 
 import (
 	"context"
+	"errors"
 
 	"ironbell/internal/core/job"
 
@@ -38,12 +39,25 @@ func (q Base) HouseFiles(ctx context.Context) ([]job.HouseFile, error) {
 	return all, Wrap(err, "list the files of house styles")
 }
 
+// MostHouseFiles is how many files of house styles are kept at once.
+const MostHouseFiles = 100
+
+// ErrFull says that no more of something is kept.
+var ErrFull = errors.New("no more of them are kept")
+
 // KeepHouseFile keeps a file of house styles, and those that no style uses for
-// a day only.
+// a day only. The error is ErrFull when there are too many.
 func (q Base) KeepHouseFile(ctx context.Context, f job.HouseFile, data []byte, used []string) error {
 	if _, err := q.Ext.ExecContext(ctx, `DELETE FROM house_files WHERE kept_at < now() - interval '1 day' AND id <> ALL ($1)`,
 		used); err != nil {
 		return Wrap(err, "remove unused files of house styles")
+	}
+	var others int
+	if err := sqlx.GetContext(ctx, q.Ext, &others, `SELECT count(*) FROM house_files WHERE id <> $1`, f.ID); err != nil {
+		return Wrap(err, "count the files of house styles")
+	}
+	if others >= MostHouseFiles {
+		return ErrFull
 	}
 	_, err := q.Ext.ExecContext(ctx, `INSERT INTO house_files (id, kind, name, width, height, family, bold, letters, data)
 		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9) ON CONFLICT (id) DO UPDATE SET kept_at = now(), name = excluded.name`,

@@ -10,7 +10,7 @@
   import { faultsOf, numbered } from '../../lib/editing/job';
   import { keeping } from '../../lib/editing/keeping.svelte';
   import { offersOf } from '../../lib/editing/offers';
-  import { columnsAt } from '../../lib/editing/report';
+  import { columnsAt, takesColumns } from '../../lib/editing/report';
   import { Saving } from '../../lib/editing/saving.svelte';
   import { announce } from '../../lib/announce.svelte';
   import { me } from '../../lib/me.svelte';
@@ -78,6 +78,7 @@
   );
 
   const people = createQuery(() => asks.people());
+  const house = createQuery(() => asks.setting('house', () => body(api.GET('/api/settings/house'))));
   const offers = offersOf(() => ({
     value: draft.value,
     places: [],
@@ -86,20 +87,12 @@
     reports: [],
     calendars: [],
     zones: [],
+    styles: house.data?.styles ?? [],
   }));
   setAround({
     faults: () => faults,
     offers: (schema, field, path) => {
-      const known = [
-        'Section.group',
-        'Section.key',
-        'Detail.key',
-        'Chart.series',
-        'Chart.along',
-        'Chart.split',
-        'Column.before',
-      ];
-      if (known.includes(`${schema}.${field}`)) return { words: columnsAt(check, draft.value, path) };
+      if (takesColumns.includes(`${schema}.${field}`)) return { words: columnsAt(check, draft.value, path) };
       return offers(schema, field, path);
     },
   });
@@ -168,7 +161,7 @@
           of="ReportRequest"
           bind:record={draft.value}
           path=""
-          only={['source', 'identity', 'title', 'owner']}
+          only={['source', 'identity', 'title', 'house_style', 'owner']}
         />
       </Ledger>
       <Ledger title="Sections">

@@ -11,6 +11,7 @@ type Known = {
   reports: Pick<Report, 'name' | 'sections'>[];
   calendars: Pick<Calendar, 'name'>[];
   zones: string[];
+  styles?: { name: string }[]; // of the house
 };
 
 const names = (all: { name: string }[]) => all.map((one) => one.name);
@@ -54,6 +55,8 @@ export function offersOf(known: () => Known): Around['offers'] {
         return { words: ['pdf', 'xlsx', 'csv', 'tsv', 'json', 'jsonl', 'html', 'png', 'pptx'] };
       case 'TextForm.encoding':
         return { words: ['utf-8', 'utf-8-mark', 'utf-16', 'windows-1252', 'iso-8859-1', 'iso-8859-15'] };
+      case 'ReportRequest.house_style':
+        return { words: names(k.styles ?? []), closed: true };
       case 'Output.locale':
         return { words: ['en-GB', 'de', 'fr', 'nl', 'es', 'it', 'pt', 'sv', 'da', 'nb', 'fi', 'pl'] };
     }

@@ -50,3 +50,14 @@ export function columnsAt(check: ReportCheck | undefined, report: Written, path:
   const found = check?.sections.find((s) => s.section === section && (s.form === 'detail') === under);
   return found?.columns.map((c) => c.name) ?? [];
 }
+
+/** Fields that take names of the columns which a query gives. */
+export const takesColumns = [
+  'Section.group',
+  'Section.key',
+  'Detail.key',
+  'Chart.series',
+  'Chart.along',
+  'Chart.split',
+  'Column.before',
+];
