@@ -115,15 +115,15 @@ func Do(ctx context.Context, name, about string, in []byte, b Bounds) ([]byte, e
 		if ctx.Err() != nil {
 			return nil, context.Cause(ctx)
 		}
-		if said.Len() > 0 {
-			return nil, errors.New(strings.ToValidUTF8(said.String(), "?"))
+		if said.kept.Len() > 0 {
+			return nil, errors.New(strings.ToValidUTF8(said.kept.String(), "?"))
 		}
 		return nil, fmt.Errorf("the process ended: %w", err)
 	}
 	if made.cut {
 		return nil, ErrTooMuch
 	}
-	return made.Bytes(), nil
+	return made.kept.Bytes(), nil
 }
 
 // run runs a process to its end. The signal that ends it with us is tied to the thread that
@@ -134,18 +134,19 @@ func run(cmd *exec.Cmd) error {
 	return cmd.Run() //nolint:wrapcheck // by its caller
 }
 
-// bounded keeps the beginning of what is written to it.
+// bounded keeps the beginning of what is written to it. The buffer is no part of
+// its methods: what reads into a buffer by itself would pass the bound.
 type bounded struct {
-	bytes.Buffer
+	kept bytes.Buffer
 	most int
 	cut  bool
 }
 
 func (b *bounded) Write(p []byte) (int, error) {
-	if b.Len()+len(p) > b.most {
+	if left := b.most - b.kept.Len(); len(p) > left {
 		b.cut = true
-		_, _ = b.Buffer.Write(p[:b.most-b.Len()]) // a buffer takes everything
+		_, _ = b.kept.Write(p[:left]) // a buffer takes everything
 		return len(p), nil
 	}
-	return b.Buffer.Write(p) //nolint:wrapcheck // a buffer takes everything
+	return b.kept.Write(p) //nolint:wrapcheck // a buffer takes everything
 }

@@ -27,8 +27,20 @@ const (
 // Visible is the variable that lets the browser have a window, for whoever looks for a fault.
 const Visible = "IRONBELL_VISIBLE"
 
+// starts is how often a browser is started anew that ends at once, as it does now and then on a busy machine.
+const starts = 3
+
 // Start opens a browser with an empty profile. stop ends it and forgets the profile.
 func Start(ctx context.Context) (tab context.Context, stop func(), err error) {
+	for range starts {
+		if tab, stop, err = start(ctx); err == nil || errors.Is(err, ErrMissing) {
+			break
+		}
+	}
+	return tab, stop, err
+}
+
+func start(ctx context.Context) (tab context.Context, stop func(), err error) {
 	path, err := exec.LookPath("chromium")
 	if err != nil {
 		return nil, nil, ErrMissing

@@ -28,7 +28,7 @@ func TestAHouseStyleIsMadeOnScreen(t *testing.T) {
 	file, err := w.C.AddHouseFile(ctx, "quay.png", logo.Bytes())
 	require.NoError(t, err)
 
-	p := w.Console()
+	p := w.ConsoleAs("sefa")
 	p.Do(chromedp.Navigate("http://" + w.Listen + "/settings/house"))
 	p.Sees("There is none; everything looks as the service does by itself.")
 	p.Press("//main", "Add a style")

@@ -5,8 +5,8 @@ package job
 type HouseStyle struct {
 	Name     string   `json:"name" minLength:"1" maxLength:"60" doc:"by which reports choose it"`
 	Logo     string   `json:"logo,omitempty" pattern:"^[0-9a-f]{64}$" doc:"number of an uploaded picture"`
-	Accent   string   `json:"accent,omitempty" pattern:"^#[0-9a-fA-F]{6}$" doc:"colour of rules and of the first series, such as #14507a"`
-	Ink      string   `json:"ink,omitempty" pattern:"^#[0-9a-fA-F]{6}$" doc:"colour of letters"`
+	Accent   string   `json:"accent,omitempty" doc:"colour of rules and of the first series, such as #14507a"`
+	Ink      string   `json:"ink,omitempty" doc:"colour of letters"`
 	Series   []string `json:"series,omitempty" maxItems:"12" doc:"colours of the series of charts, in their order; the service's own follow them"`
 	Typeface string   `json:"typeface,omitempty" maxLength:"60" doc:"name of a typeface that readers have, for pages of HTML, mails, sheets and slides, such as Georgia"`
 	Regular  string   `json:"regular,omitempty" pattern:"^[0-9a-f]{64}$" doc:"number of an uploaded typeface, for PDF and pictures"`
