@@ -152,10 +152,12 @@ func TestWhatIsUnderWayOutlivesARemoval(t *testing.T) {
 		"1 delivery waits for it: kept back until it comes back, and given up when its job says so.",
 	}, removed[1].Ends)
 	w.Behave("authority", "accept", 0)
-	out, _, _ := w.Ironbell("deliveries", "-kept-back", "rest")
-	assert.Contains(t, out, "desk@harbour.example")
+	w.Until("it is kept back, once a try that was under way has ended", func() bool {
+		out, _, _ := w.Ironbell("deliveries", "-kept-back", "rest")
+		return strings.Contains(out, "desk@harbour.example")
+	})
 	assert.Empty(t, w.Inbox("desk@harbour.example"))
-	out, _, _ = w.Ironbell("state")
+	out, _, _ := w.Ironbell("state")
 	assert.NotContains(t, out, "harbour authority mail", "what was removed needs nobody")
 	_, err = w.C.ReturnRecords(ctx, []wire.RecordName{named("destination", "harbour authority mail")})
 	require.NoError(t, err)
