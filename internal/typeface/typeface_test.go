@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"testing"
 	"unicode"
 
@@ -115,4 +116,28 @@ func TestFacesThatMayNotBeEmbeddedAreLeftOut(t *testing.T) {
 	assert.Empty(t, parse(may, "Restricted"))
 	binary.BigEndian.PutUint16(may[table+8:], 0x0008)
 	assert.Len(t, parse(may, "Editable"), 1)
+}
+
+// The library of a machine is everybody's; each sets texts with a shaper of its own.
+func TestSeveralSetTextsAtOnce(t *testing.T) {
+	l := Open(nil, System...)
+	var all sync.WaitGroup
+	for range 8 {
+		all.Go(func() {
+			s := l.Shaper("en")
+			for _, text := range samples {
+				line := s.Line(text, false)
+				assert.Positive(t, line.Wide)
+				for _, run := range line.Runs {
+					sub := s.Subset(run.Face)
+					for _, g := range run.Glyphs {
+						sub.Code(g)
+					}
+					table, _ := sub.CFF()
+					assert.NotEmpty(t, table)
+				}
+			}
+		})
+	}
+	all.Wait()
 }
