@@ -121,6 +121,27 @@ func TestHouseStylesDressWhatLeavesTheHouse(t *testing.T) {
 	assert.Contains(t, out, "Port, chosen by reports")
 	assert.Contains(t, out, "quay.png, a logo of 60 by 20 dots")
 
+	// Whoever is first, no report is left with a style that is gone.
+	for range 12 {
+		_, err = w.C.SaveReport(ctx, "Departures", wire.ReportRequest{Owner: "mara", ReportDefinition: job.ReportDefinition{
+			Source: "tarnwick", Sections: []job.Section{{Name: "Departures", SQL: "SELECT 'Grey Skerry' AS port, 3 AS sailings"}},
+		}})
+		require.NoError(t, err)
+		_, err = w.C.SaveHouse(ctx, styles)
+		require.NoError(t, err)
+		var taken, dropped error
+		all.Go(func() {
+			_, taken = w.C.SaveReport(ctx, "Departures", wire.ReportRequest{Owner: "mara", ReportDefinition: job.ReportDefinition{
+				Source: "tarnwick", HouseStyle: "Port", Sections: []job.Section{{Name: "Departures", SQL: "SELECT 'Grey Skerry' AS port, 3 AS sailings"}},
+			}})
+		})
+		all.Go(func() { _, dropped = w.C.SaveHouse(ctx, job.HouseStyles{Styles: styles.Styles[:1]}) })
+		all.Wait()
+		assert.True(t, (taken == nil) != (dropped == nil), "one of both: %v, %v", taken, dropped)
+	}
+	_, err = w.C.SaveHouse(ctx, styles)
+	require.NoError(t, err)
+
 	// As a record in a file, like every setting.
 	file, err := w.C.RecordFile(ctx, "setting", "house", false)
 	require.NoError(t, err)

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/job"
@@ -58,6 +59,7 @@ func showHouse(i IO, page wire.HousePage) {
 			{"Logo", names[s.Logo]},
 			{"Accent", s.Accent},
 			{"Letters", s.Ink},
+			{"Series of charts", strings.Join(s.Series, " ")},
 			{"Typeface of files", names[s.Regular]},
 			{"Its bold form", names[s.Bold]},
 			{"Typeface of readers", s.Typeface},

@@ -35,6 +35,9 @@ var (
 	}
 )
 
+// svgSpace is the namespace of SVG.
+const svgSpace = "http://www.w3.org/2000/svg"
+
 const (
 	mostElements = 5000
 	mostDepth    = 50
@@ -114,11 +117,16 @@ func (r *rewriter) begin(in *xml.Decoder, t xml.StartElement) error {
 	if r.n == 1 && name != "svg" {
 		return errors.New("it is no SVG")
 	}
-	if slices.Contains(described, name) {
+	foreign := t.Name.Space != "" && t.Name.Space != svgSpace
+	if foreign || slices.Contains(described, name) { // notes of the program that drew it
 		return in.Skip() //nolint:wrapcheck // the next token says it again
 	}
 	if !slices.Contains(drawn, name) {
-		return fmt.Errorf("the SVG has an element %q; a logo has shapes, paths and texts only", name)
+		advice := "a logo has shapes, paths and texts only"
+		if name == "style" {
+			advice = "let the program that draws it write colours with its shapes (as presentation attributes)"
+		}
+		return fmt.Errorf("the SVG has an element %q; %s", name, advice)
 	}
 	kept := map[string]string{}
 	for _, a := range t.Attr {
@@ -159,6 +167,8 @@ func keep(into map[string]string, a xml.Attr) error {
 	switch {
 	case a.Name.Space == "xmlns" || name == "xmlns":
 		return nil
+	case lower == "href" && strings.HasPrefix(value, "#"):
+		return fmt.Errorf("the SVG takes %q from another place of itself; save it plain, with each of its parts where it stands", value)
 	case strings.HasPrefix(lower, "on") || lower == "href":
 		return fmt.Errorf("the SVG has an attribute %q; a logo runs nothing and fetches nothing", name)
 	case name == "style":

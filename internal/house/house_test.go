@@ -72,6 +72,7 @@ func TestDrawingsThatReachOutAreRefused(t *testing.T) {
 		`<g xlink:href="file:///etc/passwd"/>`:                        `an attribute "href"`,
 		`<rect width="1" height="1" fill="url(http://a.example/b)"/>`: `fetches nothing`,
 		`<rect width="1" height="1" style="fill:URL(file:///b)"/>`:    `fetches nothing`,
+		`<g xlink:href="#a"/>`:                                        "from another place of itself",
 		`<text x="1" y="2">渡</text>`:                                  `turn its letters into paths`,
 		`<g>` + strings.Repeat("<g>", 60):                             `within each other`,
 		`<rect`:                                                       `cannot be read`,
@@ -95,6 +96,39 @@ func TestDrawingsThatReachOutAreRefused(t *testing.T) {
 	} {
 		_, err := examine(data)
 		assert.ErrorContains(t, err, says, fmt.Sprintf("%.60q", data))
+	}
+}
+
+// What a drawing program notes for itself draws nothing, and is left out.
+func TestNotesOfDrawingProgramsAreLeftOut(t *testing.T) {
+	w, err := examine(`<?xml version="1.0"?><!-- made by hand --><svg xmlns="http://www.w3.org/2000/svg" xmlns:n="http://notes.example/1"
+ viewBox="0 0 30 10" n:version="1.2" class="a" data-x="y" xml:space="preserve"><n:view zoom="2"><n:grid/></n:view><metadata><a/></metadata>
+<defs><linearGradient id="g"><stop offset="0" stop-color="#14507a"/><stop offset="1" stop-color="#3282b8"/></linearGradient></defs>
+<rect n:label="ground" width="30" height="10" fill="url(#g)"/></svg>`)
+	require.NoError(t, err)
+	assert.Equal(t, 1600, w.Width)
+}
+
+// Whatever a drawing asks for, it is over within its bounds.
+func TestDrawingsThatAskForMuchEnd(t *testing.T) {
+	in := func(inner string) string {
+		return `<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 900 900">` + inner + `</svg>`
+	}
+	for name, data := range map[string]string{
+		"many curves":  in(`<path fill="none" stroke="#000" d="M0 0` + strings.Repeat("c9 99 99 9 9-9", 30_000) + `"/>`),
+		"fine dashes":  in(`<path fill="none" stroke="#000" stroke-dasharray="0.00001" d="M0 0L900 900"/>`),
+		"huge arcs":    in(`<path d="M0 0A1e30 1e30 0 0 1 900 900A1e-30 1e30 45 1 0 1 1z"/>`),
+		"no numbers":   in(`<path d="M NaN Inf L 1e999 -1e999 z"/><circle r="1e309" cx="nan"/>`),
+		"thick stroke": in(`<path stroke="#000" stroke-width="1e9" stroke-linejoin="round" d="M0 0L9 9L0 9"/>`),
+		"long text":    in(`<text x="1" y="9" font-size="1e6">` + strings.Repeat("Fjord ", 20_000) + `</text>`),
+	} {
+		w, err := examine(data)
+		if err != nil {
+			assert.NotContains(t, err.Error(), "goroutine", name)
+			assert.Less(t, len(err.Error()), 300, name)
+			continue
+		}
+		assert.Equal(t, 600, w.Height, name)
 	}
 }
 

@@ -160,6 +160,14 @@ func (st *Settings) SaveHouse(ctx context.Context, who job.Person, all job.House
 		if err := t.PutSetting(ctx, db.HouseSetting, all); err != nil {
 			return err
 		}
+		// What was in use until now can be put back for a day.
+		var dropped []string
+		for _, s := range before.Styles {
+			dropped = append(dropped, s.Files()...)
+		}
+		if err := t.TouchHouseFiles(ctx, dropped); err != nil {
+			return err
+		}
 		return t.Audit(ctx, who.Login, "save", "setting", db.HouseSetting, before, all)
 	})
 }
@@ -250,12 +258,16 @@ func checkColour(v *fault.Invalid, field, colour string) {
 	}
 }
 
+type houseStyles interface {
+	HouseStyles(ctx context.Context) (job.HouseStyles, error)
+}
+
 // houseStyle checks that a style which a report chooses is there.
-func (ck *checks) houseStyle(ctx context.Context, v *fault.Invalid, name string) error {
+func houseStyle(ctx context.Context, v *fault.Invalid, from houseStyles, name string) error {
 	if name == "" {
 		return nil
 	}
-	all, err := ck.store.HouseStyles(ctx)
+	all, err := from.HouseStyles(ctx)
 	if err != nil {
 		return err
 	}

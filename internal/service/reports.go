@@ -72,7 +72,7 @@ func (rp *Reports) lookAt(ctx context.Context, who job.Person, name, owner strin
 	if err := rp.checks.checkJoiners(ctx, v, "schedulers", d.Schedulers); err != nil {
 		return c, s, err
 	}
-	if err := rp.checks.houseStyle(ctx, v, d.HouseStyle); err != nil {
+	if err := houseStyle(ctx, v, rp.store, d.HouseStyle); err != nil {
 		return c, s, err
 	}
 	if err := rp.mayRead(ctx, v, who, d, s.old.ReportDefinition); err != nil {
@@ -178,6 +178,17 @@ func (rp *Reports) Save(ctx context.Context, who job.Person, name, owner string,
 	}
 	var saved job.Report
 	err = rp.store.Do(ctx, func(t *store.Tx) error {
+		if d.HouseStyle != "" { // nobody takes it off while this is saved
+			if err := t.LockSetting(ctx, db.HouseSetting); err != nil {
+				return err
+			}
+			if err := houseStyle(ctx, v, t, d.HouseStyle); err != nil {
+				return err
+			}
+			if err := v.Err(); err != nil {
+				return err
+			}
+		}
 		var err error
 		if saved, err = t.PutReport(ctx, name, s.owner.ID, who.ID, d); err != nil {
 			return err

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"ironbell/internal/core/expr"
+	"ironbell/internal/core/fault"
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/shape"
 	"ironbell/internal/render"
@@ -77,6 +78,11 @@ func (k *Report) Preview(ctx context.Context, w Work, rep job.Report, source rep
 	style, err := render.Read(job.Output{Format: "html"})
 	if err != nil {
 		return p, err
+	}
+	if k.Looks != nil {
+		if style.Look, err = k.Looks.Look(ctx, k.Styles, rep.HouseStyle); err != nil {
+			return p, fault.Wrap(err, fault.Passing, fault.Task, "read the house style", "Look into the house style in the settings.")
+		}
 	}
 	for _, section := range rep.Sections {
 		if len(sections) > 0 && !slices.Contains(sections, section.Name) {

@@ -111,7 +111,7 @@
     {@render item(p('/destinations'), 'Destinations', isActive('/destinations'))}
     {@render item(p('/calendars'), 'Calendars', isActive.startsWith('/calendars'))}
     {@render item(p('/people'), 'People', isActive('/people'))}
-    {@render item(p('/settings'), 'Settings', isActive('/settings'))}
+    {@render item(p('/settings'), 'Settings', isActive.startsWith('/settings'))}
     <div class="flex-1"></div>
     <div class="soft flex flex-col gap-2 px-2 text-[13px] max-md:flex-row max-md:items-center">
       <label class="flex items-center justify-between gap-2">

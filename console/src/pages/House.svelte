@@ -46,7 +46,7 @@
     >
   </div>
   {#if style}
-    <div class="grid gap-3 xl:grid-cols-[27rem_minmax(0,1fr)]">
+    <div class="grid gap-3 xl:grid-cols-[30rem_minmax(0,1fr)]">
       <HouseForm bind:styles bind:at files={house.data.files} onsaved={() => (styles = undefined)} />
       <HouseProofs {style} />
     </div>

@@ -65,6 +65,15 @@ func (q Base) KeepHouseFile(ctx context.Context, f job.HouseFile, data []byte, u
 	return Wrap(err, "keep a file of a house style")
 }
 
+// TouchHouseFiles lets files of house styles stay for another day when no style uses them.
+func (q Base) TouchHouseFiles(ctx context.Context, ids []string) error {
+	if len(ids) == 0 {
+		return nil
+	}
+	_, err := q.Ext.ExecContext(ctx, `UPDATE house_files SET kept_at = now() WHERE id = ANY ($1)`, ids)
+	return Wrap(err, "keep files of house styles")
+}
+
 // HouseStylesChosen are the styles that reports choose, each with one of them.
 func (q Base) HouseStylesChosen(ctx context.Context) (map[string]string, error) {
 	var all []struct {

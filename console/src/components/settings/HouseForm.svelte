@@ -148,7 +148,7 @@
       <p>All styles are taken off; save to let everything look as the service does by itself.</p>
     {/if}
     {#if isAdministrator()}
-      <div class="mt-2.5 flex flex-wrap items-center gap-3">
+      <div class="bg-base-100 sticky bottom-0 mt-2.5 flex flex-wrap items-center gap-3 py-2">
         <button class="btn btn-primary" disabled={saving.isPending}>Save</button>
         {#if style}<button type="button" class="btn" onclick={remove}>Take this style off</button>{/if}
         {#if saving.isSuccess}<span role="status">Saved.</span>{/if}
