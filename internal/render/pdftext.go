@@ -71,8 +71,7 @@ func (p *pdfWriter) within(x, y, room float64, text string) {
 	p.write(x, y, text)
 }
 
-// shaped writes a run glyph by glyph (ISO 32000-1, 9.4.3). What it stands for
-// is said beside it where the glyphs alone do not tell (14.9.4).
+// shaped writes a run cluster by cluster (ISO 32000-1, 9.4.3).
 func (p *pdfWriter) shaped(x, y float64, run typeface.Run) {
 	if p.dry {
 		return
@@ -91,49 +90,23 @@ func (p *pdfWriter) shaped(x, y float64, run typeface.Run) {
 	_, high := p.pdf.GetPageSize()
 
 	var show strings.Builder
-	told := true
-	pen, rise := 0.0, 0.0 // where the next glyph would stand, and how high, in thousandths
-	open := false
-	closed := func() {
-		if open {
-			show.WriteString("] TJ ")
-			open = false
-		}
-	}
-	wanted := 0.0
-	for _, g := range run.Glyphs {
-		code, same := subset.Code(g)
-		told = told && same && g.Text != ""
-		if up := math.Round(g.Y * 1000); up != rise {
-			closed()
-			fmt.Fprintf(&show, "%.3f Ts ", up*points/1000)
-			rise = up
-		}
-		if !open {
-			show.WriteString("[")
-			open = true
-		}
-		if back := math.Round(pen - (wanted+g.X)*1000); back != 0 {
+	stands, wanted := 0, 0.0 // where the next one would stand, and is to, in thousandths
+	for _, cluster := range run.Clusters() {
+		if back := math.Round(float64(stands) - wanted); back != 0 {
 			fmt.Fprintf(&show, "%.0f ", back)
-			pen -= back
+			stands -= int(back)
 		}
-		fmt.Fprintf(&show, "<%04x>", code)
-		pen += math.Round(1000 * p.letters.shaper.Advance(run.Face, g.ID))
-		p.pictured(run.Face, g, x+(wanted+g.X)*size, y-g.Y*size, size)
-		wanted += g.Advance
-	}
-	closed()
-	if rise != 0 {
-		show.WriteString("0 Ts ")
+		fmt.Fprintf(&show, "<%04x>", subset.Code(cluster))
+		stands += typeface.Width(cluster)
+		for _, g := range cluster {
+			p.pictured(run.Face, g, x+(wanted/1000+g.X)*size, y-g.Y*size, size)
+			wanted += 1000 * g.Advance
+		}
 	}
 	r, g, b := p.pdf.GetTextColor()
 	k := 72 / 25.4
-	text := fmt.Sprintf("q %.3f %.3f %.3f rg BT /T%d %.2f Tf %.2f %.2f Td %sET Q", float64(r)/255, float64(g)/255,
-		float64(b)/255, at, points, x*k, (high-y)*k, show.String())
-	if !told && !run.Leftward { // readers put what is read from right to left in order by its glyphs
-		text = fmt.Sprintf("/Span << /ActualText <FEFF%s> >> BDC %s EMC", utf16Hex(run.Text), text)
-	}
-	p.pdf.RawWriteStr(text)
+	p.pdf.RawWriteStr(fmt.Sprintf("q %.3f %.3f %.3f rg BT /T%d %.2f Tf %.2f %.2f Td [%s] TJ ET Q", float64(r)/255, float64(g)/255,
+		float64(b)/255, at, points, x*k, (high-y)*k, show.String()))
 	// What the page's own letters are was changed behind its back.
 	p.pdf.SetFontSize(points)
 }

@@ -74,22 +74,20 @@ func (s *Shaper) Outline(f *Face, id uint32) Outline {
 			x, y = cx, cy
 		}
 	}
-	for i, step := range out.Steps {
-		for n := 0; n < 6 && (n < 2 || step.Kind == 'C'); n += 2 {
-			if i == 0 && n == 0 {
-				out.Box = [4]float64{step.At[0], step.At[1], step.At[0], step.At[1]}
-			}
-			out.Box[0], out.Box[2] = math.Min(out.Box[0], step.At[n]), math.Max(out.Box[2], step.At[n])
-			out.Box[1], out.Box[3] = math.Min(out.Box[1], step.At[n+1]), math.Max(out.Box[3], step.At[n+1])
-		}
-	}
+	out.Box = boxOf(out.Steps)
 	return out
 }
 
-// Advance is how far the next glyph stands from this one.
-func (s *Shaper) Advance(f *Face, id uint32) float64 {
-	if face, ok := s.faces[f.font]; ok {
-		return float64(face.HorizontalAdvance(font.GID(id))) / float64(f.font.Upem())
+// boxOf is the room that steps take.
+func boxOf(steps []Step) (box [4]float64) {
+	for i, step := range steps {
+		for n := 0; n < 6 && (n < 2 || step.Kind == 'C'); n += 2 {
+			if i == 0 && n == 0 {
+				box = [4]float64{step.At[0], step.At[1], step.At[0], step.At[1]}
+			}
+			box[0], box[2] = math.Min(box[0], step.At[n]), math.Max(box[2], step.At[n])
+			box[1], box[3] = math.Min(box[1], step.At[n+1]), math.Max(box[3], step.At[n+1])
+		}
 	}
-	return 0
+	return box
 }

@@ -21,6 +21,7 @@ type Glyph struct {
 	Advance float64 // to where the next one stands
 	X, Y    float64 // from where it would stand by itself; Y upwards
 	Text    string  // what it stands for: all of its cluster, the others of which stand for nothing
+	Cluster int     // glyphs of one cluster follow each other and have the same
 }
 
 // Run is a part of a line in one face, from left to right as it is seen.
@@ -31,6 +32,20 @@ type Run struct {
 	Plain    bool   // it needs no shaping: the built-in face writes it letter by letter
 	Leftward bool   // it is read from right to left
 	Wide     float64
+}
+
+// Clusters are the glyphs of a run, parted by what they stand for together: a
+// letter with its marks, or several letters in one shape.
+func (r Run) Clusters() (all [][]Glyph) {
+	for from := 0; from < len(r.Glyphs); {
+		to := from + 1
+		for to < len(r.Glyphs) && r.Glyphs[to].Cluster == r.Glyphs[from].Cluster {
+			to++
+		}
+		all = append(all, r.Glyphs[from:to])
+		from = to
+	}
+	return all
 }
 
 // Line is a text of one line, set.
@@ -205,7 +220,10 @@ func (s *Shaper) line(text []rune, bold bool) *Line {
 		run.Plain = !s.library.own && run.Face.main && !run.Leftward && s.Plain(run.Text)
 		last, bearer := -1, 0
 		for i, g := range out.Glyphs {
-			set := Glyph{ID: uint32(g.GlyphID), Advance: parts(g.Advance), X: parts(g.XOffset), Y: parts(g.YOffset)}
+			set := Glyph{
+				ID: uint32(g.GlyphID), Advance: parts(g.Advance), X: parts(g.XOffset), Y: parts(g.YOffset),
+				Cluster: g.TextIndex(),
+			}
 			switch at := g.TextIndex(); {
 			case at != last:
 				set.Text, last, bearer = string(text[at:at+g.RunesCount()]), at, i

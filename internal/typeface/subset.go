@@ -2,52 +2,95 @@ package typeface
 
 import (
 	"encoding/binary"
+	"fmt"
 	"math"
+	"slices"
+	"strconv"
 )
 
-// Subset gathers the glyphs of one face that a document uses, and writes them as
-// a font of their own. It belongs to one goroutine.
+// Subset gathers what a document writes in one face, and writes it as a font of
+// its own: a code for each cluster, whose marks stand at their places in its shape,
+// so that every reader finds what it stands for. It belongs to one goroutine.
 type Subset struct {
 	Face   *Face
 	shaper *Shaper
-	codes  map[uint32]uint16
-	glyphs []uint32 // by code
-	texts  []string // what each stands for, where it is always the same
+	codes  map[string]uint16
+	shapes [][]Glyph // by code
 }
 
-// Subset begins to gather glyphs of a face.
+// Subset begins to gather what is written in a face.
 func (s *Shaper) Subset(f *Face) *Subset {
-	return &Subset{Face: f, shaper: s, codes: map[uint32]uint16{}, glyphs: []uint32{0}, texts: []string{""}}
+	return &Subset{Face: f, shaper: s, codes: map[string]uint16{}, shapes: [][]Glyph{nil}}
 }
 
-// mostCodes is how many glyphs a font has at most.
+// mostCodes is how many codes a font has at most.
 const mostCodes = 65000
 
-// Code is the number of a glyph in this font. same tells whether it stands for
-// the same text wherever it was used.
-func (s *Subset) Code(g Glyph) (code uint16, same bool) {
-	code, known := s.codes[g.ID]
-	if !known {
-		if len(s.glyphs) == mostCodes {
-			return 0, false
-		}
-		code = uint16(len(s.glyphs)) //nolint:gosec // bounded above
-		s.codes[g.ID] = code
-		s.glyphs, s.texts = append(s.glyphs, g.ID), append(s.texts, g.Text)
+// Code is the number of a cluster in this font; 0, which draws nothing, when there
+// are too many.
+func (s *Subset) Code(cluster []Glyph) uint16 {
+	key := strconv.AppendQuote(nil, textOf(cluster))
+	for _, g := range cluster {
+		key = fmt.Appendf(key, " %d %.0f %.0f %.0f", g.ID, 1000*g.Advance, 1000*g.X, 1000*g.Y)
 	}
-	return code, s.texts[code] == g.Text
+	code, known := s.codes[string(key)]
+	if !known && len(s.shapes) < mostCodes {
+		code = uint16(len(s.shapes)) //nolint:gosec // bounded above
+		s.codes[string(key)] = code
+		s.shapes = append(s.shapes, slices.Clone(cluster))
+	}
+	return code
+}
+
+// textOf is what a cluster stands for.
+func textOf(cluster []Glyph) (text string) {
+	for _, g := range cluster {
+		text += g.Text
+	}
+	return text
+}
+
+// Width is how far what follows a cluster stands from it, in thousandths of the size.
+func Width(cluster []Glyph) int {
+	wide := 0.0
+	for _, g := range cluster {
+		wide += g.Advance
+	}
+	return int(math.Round(1000 * wide))
 }
 
 // Texts is what each code stands for; empty where it stands for nothing.
-func (s *Subset) Texts() []string { return s.texts }
-
-// Widths are the advances of all codes, in thousandths of the size.
-func (s *Subset) Widths() []int {
-	out := make([]int, len(s.glyphs))
-	for i, id := range s.glyphs {
-		out[i] = int(math.Round(1000 * s.shaper.Advance(s.Face, id)))
+func (s *Subset) Texts() (all []string) {
+	for _, cluster := range s.shapes {
+		all = append(all, textOf(cluster))
 	}
-	return out
+	return all
+}
+
+// Widths are those of all codes.
+func (s *Subset) Widths() (all []int) {
+	for _, cluster := range s.shapes {
+		all = append(all, Width(cluster))
+	}
+	return all
+}
+
+// outline is a cluster as one shape.
+func (s *Subset) outline(cluster []Glyph) (steps []Step) {
+	x := 0.0
+	for _, g := range cluster {
+		if o := s.shaper.Outline(s.Face, g.ID); o.Image == nil {
+			for _, step := range o.Steps {
+				for n := 0; n < len(step.At); n += 2 {
+					step.At[n] += x + g.X
+					step.At[n+1] += g.Y
+				}
+				steps = append(steps, step)
+			}
+		}
+		x += g.Advance
+	}
+	return steps
 }
 
 // CFF writes the font as a Compact Font Format table (Adobe Technical Note 5176)
@@ -55,15 +98,12 @@ func (s *Subset) Widths() []int {
 // holds all of them, in these units.
 func (s *Subset) CFF() (table []byte, box [4]int) {
 	var shapes [][]byte
-	for i, id := range s.glyphs {
-		o := s.shaper.Outline(s.Face, id)
-		if i == 0 || o.Image != nil {
-			o.Steps = nil
-		}
-		shapes = append(shapes, charstring(o.Steps))
-		if len(o.Steps) > 0 {
-			box[0], box[1] = min(box[0], int(math.Floor(1000*o.Box[0]))), min(box[1], int(math.Floor(1000*o.Box[1])))
-			box[2], box[3] = max(box[2], int(math.Ceil(1000*o.Box[2]))), max(box[3], int(math.Ceil(1000*o.Box[3])))
+	for _, cluster := range s.shapes {
+		steps := s.outline(cluster)
+		shapes = append(shapes, charstring(steps))
+		if b := boxOf(steps); len(steps) > 0 {
+			box[0], box[1] = min(box[0], int(math.Floor(1000*b[0]))), min(box[1], int(math.Floor(1000*b[1])))
+			box[2], box[3] = max(box[2], int(math.Ceil(1000*b[2]))), max(box[3], int(math.Ceil(1000*b[3])))
 		}
 	}
 	head := []byte{1, 0, 4, 4}
@@ -71,16 +111,16 @@ func (s *Subset) CFF() (table []byte, box [4]int) {
 	// All glyphs but the first have names of their own, numbered from the first
 	// that a font may give.
 	const firstName = 391
-	called := make([][]byte, 0, len(s.glyphs))
-	for i := 1; i < len(s.glyphs); i++ {
+	called := make([][]byte, 0, len(s.shapes))
+	for i := 1; i < len(s.shapes); i++ {
 		called = append(called, []byte("g"+string(hex16(uint16(i)))))
 	}
 	strings := index(called...)
 	subroutines := index()
 	charset := []byte{2}
 	charset = binary.BigEndian.AppendUint16(charset, firstName)
-	charset = binary.BigEndian.AppendUint16(charset, uint16(max(len(s.glyphs)-2, 0))) //nolint:gosec // bounded
-	if len(s.glyphs) == 1 {
+	charset = binary.BigEndian.AppendUint16(charset, uint16(max(len(s.shapes)-2, 0))) //nolint:gosec // bounded
+	if len(s.shapes) == 1 {
 		charset = []byte{0}
 	}
 	drawn := index(shapes...)

@@ -130,8 +130,8 @@ func TestSeveralSetTextsAtOnce(t *testing.T) {
 				assert.Positive(t, line.Wide)
 				for _, run := range line.Runs {
 					sub := s.Subset(run.Face)
-					for _, g := range run.Glyphs {
-						sub.Code(g)
+					for _, cluster := range run.Clusters() {
+						sub.Code(cluster)
 					}
 					table, _ := sub.CFF()
 					assert.NotEmpty(t, table)
