@@ -82,7 +82,7 @@ func Compose(ctx context.Context, w io.Writer, l Letter) error {
 		}
 	}
 	m.SetBodyString(gomail.TypeTextPlain, plain)
-	body, pictures, err := inline(page(l))
+	body, pictures, err := inline(Page(l))
 	if err != nil {
 		return err
 	}

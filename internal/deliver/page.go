@@ -52,10 +52,7 @@ func styles(look *house.Look) string {
 var filler = strings.Repeat("&#847;&zwnj;&nbsp;", 40)
 
 // Page is the HTML form of a letter, its pictures in it, as a browser shows it.
-func Page(l Letter) string { return page(l) }
-
-// page is the HTML form of a letter.
-func page(l Letter) string {
+func Page(l Letter) string {
 	look := l.House
 	if look == nil {
 		look = house.Plain()
