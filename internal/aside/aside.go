@@ -89,9 +89,19 @@ func do(tasks map[string]Task, told string) error {
 // Do does a task of Main in a process of its own. The error is what the task
 // said, ErrTooMuch, or the cause of the context's end.
 func Do(ctx context.Context, name, about string, in []byte, b Bounds) ([]byte, error) {
+	var made bytes.Buffer
+	if err := Pipe(ctx, name, about, bytes.NewReader(in), &made, b); err != nil {
+		return nil, err
+	}
+	return made.Bytes(), nil
+}
+
+// Pipe does a task as Do does, of what need not be in memory here. What came of a
+// task that failed is of no use.
+func Pipe(ctx context.Context, name, about string, in io.Reader, out io.Writer, b Bounds) error {
 	self, err := os.Executable()
 	if err != nil {
-		return nil, fmt.Errorf("find this program, to start it once more: %w", err)
+		return fmt.Errorf("find this program, to start it once more: %w", err)
 	}
 	ctx, cancel := context.WithTimeoutCause(ctx, b.Time, fmt.Errorf("it was not done within %s", b.Time))
 	defer cancel()
@@ -108,22 +118,23 @@ func Do(ctx context.Context, name, about string, in []byte, b Bounds) ([]byte, e
 			}
 		}
 	}
-	made, said := bounded{most: b.Most}, bounded{most: maxWords}
-	cmd.Stdin, cmd.Stdout, cmd.Stderr = bytes.NewReader(in), &made, &said
+	var words bytes.Buffer
+	made, said := bounded{to: out, left: b.Most}, bounded{to: &words, left: maxWords}
+	cmd.Stdin, cmd.Stdout, cmd.Stderr = in, &made, &said
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGKILL}
 	if err := run(cmd); err != nil {
 		if ctx.Err() != nil {
-			return nil, context.Cause(ctx)
+			return context.Cause(ctx)
 		}
-		if said.kept.Len() > 0 {
-			return nil, errors.New(strings.ToValidUTF8(said.kept.String(), "?"))
+		if words.Len() > 0 {
+			return errors.New(strings.ToValidUTF8(words.String(), "?"))
 		}
-		return nil, fmt.Errorf("the process ended: %w", err)
+		return fmt.Errorf("the process ended: %w", err)
 	}
 	if made.cut {
-		return nil, ErrTooMuch
+		return ErrTooMuch
 	}
-	return made.kept.Bytes(), nil
+	return nil
 }
 
 // run runs a process to its end. The signal that ends it with us is tied to the thread that
@@ -134,19 +145,24 @@ func run(cmd *exec.Cmd) error {
 	return cmd.Run() //nolint:wrapcheck // by its caller
 }
 
-// bounded keeps the beginning of what is written to it. The buffer is no part of
-// its methods: what reads into a buffer by itself would pass the bound.
+// bounded lets the beginning of what is written to it through.
 type bounded struct {
-	kept bytes.Buffer
-	most int
+	to   io.Writer
+	left int // bytes
 	cut  bool
 }
 
 func (b *bounded) Write(p []byte) (int, error) {
-	if left := b.most - b.kept.Len(); len(p) > left {
-		b.cut = true
-		_, _ = b.kept.Write(p[:left]) // a buffer takes everything
-		return len(p), nil
+	n := len(p)
+	if n > b.left {
+		b.cut, p = true, p[:b.left]
 	}
-	return b.kept.Write(p) //nolint:wrapcheck // a buffer takes everything
+	b.left -= len(p)
+	if len(p) == 0 {
+		return n, nil
+	}
+	if _, err := b.to.Write(p); err != nil {
+		return 0, err //nolint:wrapcheck // of whom it is written for
+	}
+	return n, nil
 }

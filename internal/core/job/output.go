@@ -2,19 +2,22 @@ package job
 
 // Output is one file, or one for each section, that a report task makes.
 type Output struct {
-	Format    string    `json:"format" enum:"csv,tsv,json,jsonl,xlsx,pdf,html,html-mail,png,pptx" doc:"csv, tsv, json, jsonl and xlsx take any number of rows, pdf at most 20,000 (6,000 tagged), html 50,000, html-mail shows 5,000, png 200, pptx what 60 slides hold"`
-	Name      string    `json:"name,omitempty" maxLength:"300" doc:"file name with moving parts; the report's name and the date when left out"`
-	Folder    string    `json:"folder,omitempty" maxLength:"500" doc:"folder below the destination's, with moving parts and / between"`
-	Sections  []Chosen  `json:"sections,omitempty" maxItems:"50" doc:"sections that it takes; all when left out"`
-	Locale    string    `json:"locale,omitempty" maxLength:"20" doc:"how numbers, dates and words are written, such as de or en-GB; digits with a point and dates as 2026-11-23 when left out"`
-	Zone      string    `json:"zone,omitempty" maxLength:"60" doc:"in which instants are written; the job's when left out"`
-	Columns   []string  `json:"columns,omitempty" maxItems:"500" doc:"of csv, tsv, json, jsonl and of a spreadsheet of data alone: the names of the columns that it has, in this order; a section that lacks one fails the run with its name. All of them as the section has them when left out"`
-	ForSystem bool      `json:"for_system,omitempty" doc:"another system reads it: heads are the names of columns, and what looks like a formula is left as it is"`
-	DataOnly  bool      `json:"data_only,omitempty" doc:"of a spreadsheet: heads and rows alone, without titles, totals and charts"`
-	Formulas  bool      `json:"formulas,omitempty" doc:"of a spreadsheet: its totals are formulas over their rows, which stand there with what they come to"`
-	Tagged    bool      `json:"tagged,omitempty" doc:"of a PDF: with structure for screen readers, where a browser is installed on the node"`
-	Page      *Page     `json:"page,omitempty" doc:"of a PDF and of a printed HTML page"`
-	Text      *TextForm `json:"text,omitempty" doc:"of csv and tsv"`
+	Format    string       `json:"format" enum:"csv,tsv,json,jsonl,xlsx,pdf,html,html-mail,png,pptx" doc:"csv, tsv, json, jsonl and xlsx take any number of rows, pdf at most 20,000 (6,000 tagged), html 50,000, html-mail shows 5,000, png 200, pptx what 60 slides hold"`
+	Name      string       `json:"name,omitempty" maxLength:"300" doc:"file name with moving parts; the report's name and the date when left out"`
+	Folder    string       `json:"folder,omitempty" maxLength:"500" doc:"folder below the destination's, with moving parts and / between"`
+	Sections  []Chosen     `json:"sections,omitempty" maxItems:"50" doc:"sections that it takes; all when left out"`
+	Locale    string       `json:"locale,omitempty" maxLength:"20" doc:"how numbers, dates and words are written, such as de or en-GB; digits with a point and dates as 2026-11-23 when left out"`
+	Zone      string       `json:"zone,omitempty" maxLength:"60" doc:"in which instants are written; the job's when left out"`
+	Columns   []string     `json:"columns,omitempty" maxItems:"500" doc:"of csv, tsv, json, jsonl and of a spreadsheet of data alone: the names of the columns that it has, in this order; a section that lacks one fails the run with its name. All of them as the section has them when left out"`
+	ForSystem bool         `json:"for_system,omitempty" doc:"another system reads it: heads are the names of columns, and what looks like a formula is left as it is"`
+	DataOnly  bool         `json:"data_only,omitempty" doc:"of a spreadsheet: heads and rows alone, without titles, totals and charts"`
+	Formulas  bool         `json:"formulas,omitempty" doc:"of a spreadsheet: its totals are formulas over their rows, which stand there with what they come to"`
+	Workbook  string       `json:"workbook,omitempty" maxLength:"100" doc:"of a spreadsheet: workbook of the report that is filled, at most 100,000 rows; its sheets are made anew when left out"`
+	Values    bool         `json:"values_only,omitempty" doc:"of a filled workbook: values in place of its formulas; a cell that is not reckoned here fails the run with its name"`
+	Hidden    HiddenSheets `json:"hidden_sheets,omitempty" enum:"keep,remove" doc:"of a filled workbook; keep when left out"`
+	Tagged    bool         `json:"tagged,omitempty" doc:"of a PDF: with structure for screen readers, where a browser is installed on the node"`
+	Page      *Page        `json:"page,omitempty" doc:"of a PDF and of a printed HTML page"`
+	Text      *TextForm    `json:"text,omitempty" doc:"of csv and tsv"`
 }
 
 // Page is the paper of an output.

@@ -33,6 +33,7 @@ type ReportDefinition struct {
 	Parameters []Parameter `json:"parameters,omitempty" maxItems:"100"`
 	Sections   []Section   `json:"sections" minItems:"1" maxItems:"50"`
 	HouseStyle string      `json:"house_style,omitempty" maxLength:"60" doc:"how its pages, sheets, slides and pictures look; the first style of the house when left out"`
+	Workbooks  []Workbook  `json:"workbooks,omitempty" maxItems:"10" doc:"spreadsheets of the owner's own, which outputs fill"`
 	Schedulers []string    `json:"schedulers,omitempty" maxItems:"200" doc:"who may have it sent to themselves by a schedule of their own: person:login, group:name, post:name or under:name; nobody when left out"`
 }
 

@@ -1,0 +1,298 @@
+package job
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"unicode"
+
+	"ironbell/internal/core/fault"
+)
+
+// Workbook is a spreadsheet of the owner's own that outputs fill: its formulas,
+// charts and layout go on working.
+type Workbook struct {
+	Name   string        `json:"name" minLength:"1" maxLength:"100" doc:"by which outputs choose it"`
+	File   string        `json:"file,omitempty" pattern:"^[0-9a-f]{64}$" doc:"number of an uploaded workbook"`
+	Data   []byte        `json:"data,omitempty" doc:"the workbook itself, in base64, in place of its number; small ones stand so in files of records"`
+	Tables []FilledTable `json:"tables,omitempty" maxItems:"50" doc:"which of its named tables take which rows; each takes those of the section of its name when left out"`
+	Cells  []FilledCell  `json:"cells,omitempty" maxItems:"300" doc:"which of its named cells take what; each takes the value, the figure or the fact of its name when left out"`
+}
+
+// FilledTable says which rows a named table takes.
+type FilledTable struct {
+	Table   string `json:"table" minLength:"1" maxLength:"255" doc:"its name in the workbook"`
+	Section string `json:"section,omitempty" maxLength:"100" doc:"whose rows it takes, in columns of the same heads; it stays as it is when left out"`
+	Form    Form   `json:"form,omitempty" enum:"summary,detail" doc:"summary: the subtotals of a grouped table; detail: the underlying rows; its rows without totals when left out"`
+}
+
+// FilledCell says what a named cell takes: a value, a figure or a text.
+type FilledCell struct {
+	Cell    string `json:"cell" minLength:"1" maxLength:"255" doc:"its name in the workbook"`
+	Value   string `json:"value,omitempty" maxLength:"60" doc:"parameter whose value it takes, or a fact: as_of, run, report, title"`
+	Section string `json:"section,omitempty" maxLength:"100" doc:"from whose first row it takes a column"`
+	Column  string `json:"column,omitempty" maxLength:"200" doc:"of the section"`
+	Text    string `json:"text,omitempty" maxLength:"2000" doc:"that it takes, with moving parts; it stays as it is when nothing is given"`
+}
+
+// HiddenSheets says what becomes of hidden sheets.
+type HiddenSheets string
+
+// The choices; the first is the default.
+const (
+	HiddenKept    HiddenSheets = "keep"
+	HiddenRemoved HiddenSheets = "remove"
+)
+
+// WorkbookFile is an uploaded workbook, and what it holds.
+type WorkbookFile struct {
+	ID   string `json:"id" db:"id" doc:"number: the SHA-256 of its bytes"`
+	Name string `json:"name" db:"name" doc:"of the file that was sent"`
+	Size int64  `json:"size" db:"size" doc:"bytes"`
+	WorkbookFacts
+}
+
+// WorkbookFacts is what a workbook holds that can be filled.
+type WorkbookFacts struct {
+	Sheets     []WorkbookSheet `json:"sheets"`
+	Tables     []WorkbookTable `json:"tables"`
+	Cells      []WorkbookCell  `json:"cells" doc:"names of single cells"`
+	Formulas   int             `json:"formulas" doc:"how many cells reckon"`
+	Unreckoned []string        `json:"unreckoned,omitempty" doc:"cells whose formulas are not reckoned here, each with its reason; at most 20"`
+	Says       []string        `json:"says,omitempty" doc:"what is left out of it when it is filled"`
+}
+
+// WorkbookSheet is a sheet of a workbook.
+type WorkbookSheet struct {
+	Name   string `json:"name"`
+	Hidden bool   `json:"hidden,omitempty"`
+}
+
+// WorkbookTable is a named table of a workbook.
+type WorkbookTable struct {
+	Name    string           `json:"name"`
+	Sheet   string           `json:"sheet"`
+	At      string           `json:"at" doc:"where it stands, such as A4:F12"`
+	Columns []WorkbookColumn `json:"columns"`
+	Room    int              `json:"room,omitempty" doc:"rows that it has room for before something stands below it; any when left out"`
+	Below   string           `json:"below,omitempty" doc:"the cell that stands below it"`
+}
+
+// WorkbookColumn is a column of a named table.
+type WorkbookColumn struct {
+	Name    string `json:"name"`
+	Formula bool   `json:"formula,omitempty" doc:"its cells reckon, in each row anew"`
+}
+
+// WorkbookCell is a named cell of a workbook.
+type WorkbookCell struct {
+	Name    string `json:"name"`
+	Sheet   string `json:"sheet"`
+	At      string `json:"at"`
+	Formula bool   `json:"formula,omitempty" doc:"it reckons, and takes nothing"`
+}
+
+// Facts that named cells take by their names.
+const (
+	FactAsOf   = "as_of"
+	FactRun    = "run"
+	FactReport = "report"
+	FactTitle  = "title"
+)
+
+var bookFacts = []string{FactAsOf, FactRun, FactReport, FactTitle}
+
+// Workbook finds a workbook of a report by its name.
+func (d ReportDefinition) Workbook(name string) (Workbook, bool) {
+	i := slices.IndexFunc(d.Workbooks, func(w Workbook) bool { return w.Name == name })
+	if i < 0 {
+		return Workbook{}, false
+	}
+	return d.Workbooks[i], true
+}
+
+// Filling is what a report puts into one of its workbooks.
+type Filling struct {
+	Tables []FilledTable
+	Cells  []FilledCell
+}
+
+// Sections are those whose rows a filling takes, each in the forms that it takes them in.
+func (f Filling) Sections() (all []Chosen) {
+	add := func(c Chosen) {
+		if c.Section != "" && !slices.Contains(all, c) {
+			all = append(all, c)
+		}
+	}
+	for _, t := range f.Tables {
+		add(Chosen{Section: t.Section, Form: t.Form})
+	}
+	for _, c := range f.Cells {
+		add(Chosen{Section: c.Section})
+	}
+	return all
+}
+
+// Filling is what the report puts into a workbook: what the workbook says, and by
+// their names the tables and cells of which it says nothing. What does not fit
+// is told to v, and where is its place.
+func (d ReportDefinition) Filling(v *fault.Invalid, where string, w Workbook, has WorkbookFacts) (f Filling) {
+	for i, t := range w.Tables {
+		at := fmt.Sprintf("%s.tables[%d]", where, i)
+		if slices.ContainsFunc(w.Tables[:i], func(o FilledTable) bool { return strings.EqualFold(o.Table, t.Table) }) {
+			v.Add(at+".table", "the table %q stands there twice", t.Table)
+		}
+		if !slices.ContainsFunc(has.Tables, func(o WorkbookTable) bool { return strings.EqualFold(o.Name, t.Table) }) {
+			v.Add(at+".table", "the workbook has no table %q; it has %s", t.Table, listed(has.Tables, func(o WorkbookTable) string { return o.Name }))
+		}
+		if t.Section == "" {
+			if t.Form != FormWhole {
+				v.Add(at+".form", "it goes with a section")
+			}
+			continue
+		}
+		s, ok := d.section(v, at+".section", t.Section)
+		switch {
+		case !ok:
+		case s.Kind == SectionText:
+			v.Add(at+".section", "the section %q is a text and has no rows", t.Section)
+		case t.Form == FormSummary && len(s.Group) == 0:
+			v.Add(at+".form", "a summary is the subtotals of a grouped table, and the section %q has no groups", s.Name)
+		}
+		f.Tables = append(f.Tables, t)
+	}
+	for i, c := range w.Cells {
+		at := fmt.Sprintf("%s.cells[%d]", where, i)
+		if slices.ContainsFunc(w.Cells[:i], func(o FilledCell) bool { return strings.EqualFold(o.Cell, c.Cell) }) {
+			v.Add(at+".cell", "the cell %q stands there twice", c.Cell)
+		}
+		of := slices.IndexFunc(has.Cells, func(o WorkbookCell) bool { return strings.EqualFold(o.Name, c.Cell) })
+		if of < 0 {
+			v.Add(at+".cell", "the workbook has no named cell %q; it has %s", c.Cell, listed(has.Cells, func(o WorkbookCell) string { return o.Name }))
+		}
+		if d.checkCell(v, at, c) == 0 {
+			continue
+		}
+		if of >= 0 && has.Cells[of].Formula {
+			v.Add(at+".cell", "the cell %q has a formula, which would be lost; name another cell", c.Cell)
+		}
+		f.Cells = append(f.Cells, c)
+	}
+	d.byName(&f, w, has)
+	return f
+}
+
+// checkCell tells what is wrong with what a cell takes, and how many things it takes.
+func (d ReportDefinition) checkCell(v *fault.Invalid, at string, c FilledCell) (takes int) {
+	for _, given := range []bool{c.Value != "", c.Section+c.Column != "", c.Text != ""} {
+		if given {
+			takes++
+		}
+	}
+	if takes > 1 {
+		v.Add(at, "the cell %q takes one thing: a value, a column of a section, or a text", c.Cell)
+	}
+	if c.Value != "" && !slices.Contains(bookFacts, c.Value) && !slices.ContainsFunc(d.Parameters, func(p Parameter) bool { return p.Name == c.Value }) {
+		v.Add(at+".value", "there is no parameter %q, and no fact; the facts are %s", c.Value, strings.Join(bookFacts, ", "))
+	}
+	if c.Section+c.Column == "" {
+		return takes
+	}
+	s, ok := d.section(v, at+".section", c.Section)
+	switch {
+	case ok && c.Column == "":
+		v.Add(at+".column", "name a column of the section %q", c.Section)
+	case ok && s.Hides(c.Column):
+		v.Add(at+".column", "the column %q is hidden and would be seen here", c.Column)
+	case ok && s.Kind == SectionText:
+		v.Add(at+".section", "the section %q is a text and has no rows", c.Section)
+	}
+	return takes
+}
+
+func (d ReportDefinition) section(v *fault.Invalid, at, name string) (Section, bool) {
+	s, ok := d.Section(name)
+	if !ok {
+		v.Add(at, "there is no section %q; there are %s", name, listed(d.Sections, func(s Section) string { return s.Name }))
+	}
+	return s, ok
+}
+
+// byName adds what tables and cells take by their names.
+func (d ReportDefinition) byName(f *Filling, w Workbook, has WorkbookFacts) {
+	for _, t := range has.Tables {
+		if slices.ContainsFunc(w.Tables, func(o FilledTable) bool { return strings.EqualFold(o.Table, t.Name) }) {
+			continue
+		}
+		for _, s := range d.Sections {
+			if Alike(s.Name, t.Name) && s.Kind != SectionText {
+				f.Tables = append(f.Tables, FilledTable{Table: t.Name, Section: s.Name})
+				break
+			}
+		}
+	}
+	for _, c := range has.Cells {
+		if c.Formula || slices.ContainsFunc(w.Cells, func(o FilledCell) bool { return strings.EqualFold(o.Cell, c.Name) }) {
+			continue
+		}
+		if takes, ok := d.cellByName(c.Name); ok {
+			f.Cells = append(f.Cells, takes)
+		}
+	}
+}
+
+func (d ReportDefinition) cellByName(name string) (FilledCell, bool) {
+	c := FilledCell{Cell: name}
+	for _, p := range d.Parameters {
+		if Alike(p.Name, name) {
+			c.Value = p.Name
+			return c, true
+		}
+	}
+	for _, s := range d.Sections {
+		if s.Kind != SectionFigures {
+			continue
+		}
+		for _, col := range s.Columns {
+			if !col.Hidden && (Alike(col.Name, name) || Alike(col.Label, name)) {
+				c.Section, c.Column = s.Name, col.Name
+				return c, true
+			}
+		}
+	}
+	for _, fact := range bookFacts {
+		if Alike(fact, name) {
+			c.Value = fact
+			return c, true
+		}
+	}
+	return c, false
+}
+
+// Alike tells whether a name of a workbook, which knows no spaces, is another
+// name: letters and digits count, in any case.
+func Alike(a, b string) bool { return plain(a) != "" && plain(a) == plain(b) }
+
+func plain(s string) string {
+	return strings.Map(func(r rune) rune {
+		if unicode.IsLetter(r) || unicode.IsDigit(r) || unicode.IsMark(r) {
+			return unicode.ToLower(r)
+		}
+		return -1
+	}, s)
+}
+
+func listed[T any](all []T, name func(T) string) string {
+	if len(all) == 0 {
+		return "none"
+	}
+	var names []string
+	for i, one := range all {
+		if i == 30 {
+			names = append(names, "…")
+			break
+		}
+		names = append(names, name(one))
+	}
+	return strings.Join(names, ", ")
+}
