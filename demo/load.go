@@ -184,7 +184,21 @@ func Load(ctx context.Context, c *client.Client, w World) error {
 			return fmt.Errorf("save the identity %s: %w", p.name, err)
 		}
 	}
+	book, err := fuelBook()
+	if err != nil {
+		return fmt.Errorf("write the fuel book: %w", err)
+	}
+	sent, err := c.AddWorkbook(ctx, "fuel-book.xlsx", book)
+	if err != nil {
+		return fmt.Errorf("send the fuel book: %w", err)
+	}
 	for _, r := range reports {
+		if r.name == fuelReport {
+			r.Workbooks = []job.Workbook{{
+				Name: "Fuel book", File: sent.ID,
+				Tables: []job.FilledTable{{Table: "By_vessel", Section: "Fuel by week", Form: job.FormSummary}},
+			}}
+		}
 		if _, err := c.SaveReport(ctx, r.name, wire.ReportRequest{
 			Owner: r.owner, ReportDefinition: r.ReportDefinition,
 		}); err != nil {
@@ -406,13 +420,14 @@ var jobs = []namedJob{
 					"mara.quill@tarnwick.example", "joren.tak@tarnwick.example")), "report"),
 		},
 	}},
-	{"Fuel burn by vessel", "joren", job.Definition{
+	{fuelReport, "joren", job.Definition{
 		Triggers: []job.Trigger{{
 			Timing: job.Timing{Rule: "every 2 weeks on mon at 05:00 from 2026-01-05"},
 			Values: job.Values{"from": "start of last 8 weeks", "to": "end of last 8 weeks"},
 		}}, Retry: retry(3, 10*time.Minute),
 		Tasks: []job.Task{
-			report("Fuel burn by vessel", job.Output{Format: "xlsx", Name: "Fuel burn to {value.to}"},
+			report(fuelReport, job.Output{Format: "xlsx", Name: "Fuel burn to {value.to}"},
+				job.Output{Format: "xlsx", Name: "Fuel book to {value.to}", Workbook: "Fuel book"},
 				job.Output{Format: "html-mail"}),
 			mail("", "Fuel of the last eight weeks.", "joren.tak@tarnwick.example", "yard@slipway-works.test"),
 		},
@@ -432,7 +447,7 @@ var jobs = []namedJob{
 		Tags: []string{"board"},
 		Triggers: []job.Trigger{{Wait: &job.Wait{For: []job.Condition{
 			{Job: "Sailing punctuality by route"},
-			{Job: "Fuel burn by vessel"},
+			{Job: fuelReport},
 			{Query: &job.QueryWatch{Source: "tarnwick", SQL: weekIsIn, When: job.QueryReady}},
 		}}}},
 		Retry:    job.Retry{Times: 4, Wait: job.Duration(5 * time.Minute), Growth: 2, Until: "09:00"},
@@ -443,7 +458,7 @@ var jobs = []namedJob{
 				report("Sailing punctuality by route", job.Output{Format: "pptx", Name: "Punctuality to {value.to}"},
 					job.Output{Format: "html-mail", Sections: chosen("The period in figures", "By route")}))),
 			atOnce(named("fuel",
-				report("Fuel burn by vessel", job.Output{Format: "xlsx", Name: "Fuel to {value.to}"}))),
+				report(fuelReport, job.Output{Format: "xlsx", Name: "Fuel to {value.to}"}))),
 			after(mail("Monday page, week to {value.to}", "The week on one page; the sheets are attached.",
 				"aldous.penhale@tarnwick.example"), "punctuality", "fuel"),
 			{
@@ -485,7 +500,7 @@ var jobs = []namedJob{
 		}},
 		Deadline: job.Deadline{Within: job.Duration(6 * time.Hour)}, Usual: job.Usual{Share: 0.5},
 		Tasks: []job.Task{
-			report("Fuel burn by vessel", job.Output{Format: "csv", Name: "fuel_{date:%Y-%m}.csv"}),
+			report(fuelReport, job.Output{Format: "csv", Name: "fuel_{date:%Y-%m}.csv"}),
 			mail("Month {date:%B %Y} is locked", "The month's fuel, as the ledger office closed it.",
 				"joren.tak@tarnwick.example"),
 		},

@@ -188,7 +188,7 @@ WHERE s.due >= :from AND s.due < :to + 1 AND p.code IN (:port) ORDER BY s.due, s
 			},
 		},
 	}},
-	{"Fuel burn by vessel", "joren", job.ReportDefinition{
+	{fuelReport, "joren", job.ReportDefinition{
 		Title: "Fuel burn by vessel, {value.from} to {value.to}", Source: "tarnwick", Parameters: fromTo,
 		Sections: []job.Section{
 			{

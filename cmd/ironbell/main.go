@@ -12,6 +12,7 @@ import (
 	"ironbell/internal/confined"
 	"ironbell/internal/house"
 	"ironbell/internal/proof"
+	"ironbell/internal/workbook"
 )
 
 // version is set when a release is built.
@@ -19,7 +20,7 @@ var version = "development"
 
 func main() {
 	confined.Main() // when this program was started to look after another one, or to become it
-	aside.Main(map[string]aside.Task{proof.Task: proof.Draw, house.Task: house.Weigh})
+	aside.Main(map[string]aside.Task{proof.Task: proof.Draw, house.Task: house.Weigh, workbook.Task: workbook.Do})
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	status := cli.Main(ctx, "ironbell", os.Args[1:], cli.IO{In: os.Stdin, Out: os.Stdout, Err: os.Stderr},
 		ownCommands()...)

@@ -64,6 +64,7 @@ const (
 	passwordsAMin = 10      // tries of one person at their own password
 	feedsAMin     = 60      // questions for a feed, by address
 	maxBody       = 1 << 20 // bytes of a request
+	maxReport     = 8 << 20 // of one that brings workbooks
 )
 
 type server struct {
@@ -180,6 +181,7 @@ func (s *server) operations(a huma.API) {
 	s.when(a)
 	s.calendars(a)
 	s.reports(a)
+	s.workbooks(a)
 	s.places(a)
 	s.identities(a)
 	s.deliveries(a)

@@ -213,7 +213,11 @@ func (s *server) placeKinds() []recordKind {
 		}, nil,
 			func(ctx context.Context, name string) (wire.ReportFile, error) {
 				r, err := s.Store.Report(ctx, name)
-				return wire.ReportFile{Owner: r.Owner, ReportDefinition: r.ReportDefinition}, err
+				if err != nil {
+					return wire.ReportFile{}, err
+				}
+				d, err := s.Service.Reports.InFile(ctx, r)
+				return wire.ReportFile{Owner: r.Owner, ReportDefinition: d}, err
 			},
 			func(ctx context.Context, who job.Person, name string, f wire.ReportFile, _ bool) error {
 				_, err := s.Service.Reports.Save(ctx, who, name, f.Owner, f.ReportDefinition, false)

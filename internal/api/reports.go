@@ -24,11 +24,11 @@ func (s *server) reports(a huma.API) {
 		s.showReport)
 	huma.Register(a,
 		tags.put("save-report", "/api/reports/{report}", "Add a report, or save a new version of the one of this name",
-			refuses(403, 422), upTo(maxBody)), s.saveReport)
+			refuses(403, 422), upTo(maxReport)), s.saveReport)
 	huma.Register(a,
 		tags.post("check-report", "/api/reports/{report}/check",
 			"Look at a report before it is saved: what is wrong, what its queries give, which jobs would no longer fit",
-			refuses(403), upTo(maxBody)), s.checkReport)
+			refuses(403), upTo(maxReport)), s.checkReport)
 	huma.Register(a,
 		tags.post("list-choices", "/api/reports/{report}/choices",
 			"List what a report asks for, with the choices that there are and what each value comes to",
@@ -100,6 +100,7 @@ func (s *server) checkReport(ctx context.Context, in *struct {
 	}
 	out := wire.ReportCheck{
 		OK: len(c.Wrong)+len(c.Jobs) == 0, Wrong: wrongs(c.Wrong), Sections: append([]job.Described{}, c.Described...), Jobs: []wire.JobTrouble{},
+		Workbooks: append([]job.WorkbookPlan{}, c.Workbooks...),
 	}
 	for _, j := range c.Jobs {
 		out.Jobs = append(out.Jobs, wire.JobTrouble{Job: j.Job, On: j.On, Wrong: wrongs(j.Wrong)})

@@ -137,6 +137,10 @@ var clientCommands = []Command{
 		Example: "ironbell house\nironbell house -send quay-house.svg", Setup: houseCommand,
 	},
 	{
+		Name: "workbooks", Args: "REPORT", Summary: "show what the workbooks of a report take; -send one, -get one back",
+		Example: "ironbell workbooks \"Fuel burn by vessel\"\nironbell workbooks -send fuel-book.xlsx \"Fuel burn by vessel\"", Setup: workbooksCommand,
+	},
+	{
 		Name: "kinds", Args: "[KIND]", Summary: "say what the kinds of task are for, with an example of one",
 		Example: "ironbell kinds collect", Setup: kindsCommand,
 	},

@@ -279,6 +279,12 @@ func renderCommand(f *flag.FlagSet) runner {
 	f.StringVar(&out.Format, "as", "pdf", "`format`: csv, tsv, json, jsonl, xlsx, pdf, html, html-mail, png or pptx")
 	f.StringVar(&out.Locale, "locale", "", "how numbers, dates and words are written, such as `de` or en-GB")
 	f.BoolVar(&out.DataOnly, "data-only", false, "of xlsx: heads and rows alone")
+	f.StringVar(&out.Workbook, "workbook", "", "of xlsx: fill this `workbook` of the report")
+	f.BoolVar(&out.Values, "values-only", false, "of a workbook: values in place of its formulas")
+	f.BoolFunc("without-hidden", "of a workbook: its hidden sheets are removed", func(string) error {
+		out.Hidden = job.HiddenRemoved
+		return nil
+	})
 	f.BoolVar(&out.Tagged, "tagged", false, "of pdf: with structure for screen readers")
 	f.BoolVar(&out.ForSystem, "for-system", false, "another system reads it: nothing is defused, heads are names")
 	encoding := f.String("encoding", "", "of csv and tsv, such as `windows-1252`")

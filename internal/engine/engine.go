@@ -174,7 +174,7 @@ func New(s *store.Store, sources *report.Sources, destinations *deliver.Destinat
 	looks := house.NewShelf()
 	r.Reports = &task.Report{
 		Find: s.Report, Sources: sources, Files: files, Browser: o.Browser, Open: task.OpenTo(s),
-		Looks: looks, Styles: s,
+		Looks: looks, Styles: s, Books: s,
 	}
 	r.Kinds = map[job.TaskKind]task.Kind{
 		job.KindReport:  r.Reports,

@@ -111,7 +111,9 @@ func ByName(name string) (Format, error) {
 }
 
 // FlatFor tells whether an output takes rows alone.
-func (f Format) FlatFor(o job.Output) bool { return f.Flat || f.Name == "xlsx" && o.DataOnly }
+func (f Format) FlatFor(o job.Output) bool {
+	return f.Flat || f.Name == "xlsx" && (o.DataOnly || o.Workbook != "")
+}
 
 // Style is how an output is written.
 type Style struct {
@@ -121,6 +123,7 @@ type Style struct {
 	Zone   *time.Location // in which instants are shown; nil when that is the zone in which they come
 	Text   TextStyle
 	Look   *house.Look // how it looks; the service's own way unless it is set
+	Book   *Book       // that is filled, of an output that names a workbook
 }
 
 // Read checks the settings of an output. The error is a *fault.Invalid that
@@ -150,14 +153,18 @@ func Read(o job.Output) (*Style, error) {
 		{o.Text != nil, text, "text", "csv and tsv"},
 		{o.Page != nil, o.Format == "pdf" || o.Format == "html" || o.Format == "pptx", "page", "pdf, html and pptx"},
 		{o.DataOnly, o.Format == "xlsx", "data_only", "xlsx"},
-		{o.Formulas, o.Format == "xlsx" && !o.DataOnly, "formulas", "xlsx with its totals"},
+		{o.Formulas, o.Format == "xlsx" && !o.DataOnly && o.Workbook == "", "formulas", "xlsx with its totals"},
+		{o.Workbook != "", o.Format == "xlsx", "workbook", "xlsx"},
+		{o.DataOnly && o.Workbook != "", false, "data_only", "sheets that are made anew, and this fills a workbook"},
+		{o.Values, o.Workbook != "", "values_only", "a workbook that is filled"},
+		{o.Hidden != "", o.Workbook != "", "hidden_sheets", "a workbook that is filled"},
 		{o.Tagged, o.Format == "pdf", "tagged", "pdf"},
 	} {
 		if field.given && !field.fits {
 			v.Add(field.name, "it belongs to %s; this is %s", field.of, o.Format)
 		}
 	}
-	if len(o.Columns) > 0 && !s.Format.FlatFor(o) {
+	if len(o.Columns) > 0 && (!s.Format.FlatFor(o) || o.Workbook != "") {
 		v.Add("columns", "they belong to csv, tsv, json, jsonl and to xlsx with data_only; this is laid out, and its sections say "+
 			"which columns they show")
 	}

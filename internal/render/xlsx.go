@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 	"unicode/utf8"
 
 	"ironbell/internal/core/job"
@@ -84,6 +85,9 @@ var markColours = map[job.Mark]string{
 }
 
 func newXLSX(w io.Writer, h *Head, s *Style) (Writer, error) {
+	if s.Book != nil {
+		return &filled{out: w, head: h, style: s}, nil
+	}
 	x := &xlsxWriter{
 		out: w, head: h, style: s, file: excelize.NewFile(), names: map[string]bool{}, styles: map[look]int{},
 		refs: map[string]string{},
@@ -392,9 +396,14 @@ func (x *xlsxWriter) goOn() error {
 	return x.begin()
 }
 
-// value gives a cell its real type. What a spreadsheet cannot hold as such, a
-// number of more than 15 digits or a date before 1900, stays text.
 func (x *xlsxWriter) value(kind rows.Kind, c rows.Cell) any {
+	return sheetValue(x.style.Zone, kind, c, x.saidOnce)
+}
+
+// sheetValue gives a cell its real type: a float64, a bool, a text or nothing. What a
+// spreadsheet cannot hold as such, a number of more than 15 digits or a date
+// before 1900, stays text.
+func sheetValue(zone *time.Location, kind rows.Kind, c rows.Cell, say func(string)) any {
 	if c.Null {
 		return nil
 	}
@@ -409,8 +418,8 @@ func (x *xlsxWriter) value(kind rows.Kind, c rows.Cell) any {
 		return c.True()
 	case rows.Date, rows.Local, rows.Instant:
 		if t, ok := c.When(kind); ok && t.Year() >= 1900 {
-			if kind == rows.Instant && x.style.Zone != nil {
-				t = t.In(x.style.Zone)
+			if kind == rows.Instant && zone != nil {
+				t = t.In(zone)
 			}
 			// A sheet knows no zones: the wall time is what stands in the cell.
 			_, offset := t.Zone()
@@ -420,7 +429,7 @@ func (x *xlsxWriter) value(kind rows.Kind, c rows.Cell) any {
 	const longest = excelize.TotalCellChars // characters of a cell
 	text := string(c.Text)
 	if len(text) > longest && utf8.RuneCountInString(text) > longest {
-		x.saidOnce(fmt.Sprintf("texts longer than %d characters are cut short in the spreadsheet; csv or json hold "+
+		say(fmt.Sprintf("texts longer than %d characters are cut short in the spreadsheet; csv or json hold "+
 			"all of them", longest))
 		text = string([]rune(text)[:longest-1]) + "…"
 	}

@@ -21,6 +21,7 @@ import (
 type ReportCheck struct {
 	Wrong     []fault.Wrong // what keeps it from being saved
 	Described []job.Described
+	Workbooks []job.WorkbookPlan
 	Jobs      []JobTrouble // jobs that would no longer fit
 }
 
@@ -44,6 +45,8 @@ func (rp *Reports) Check(ctx context.Context, who job.Person, name, owner string
 type saving struct {
 	old   job.Report
 	owner job.Person
+	d     job.ReportDefinition // its workbooks by their numbers
+	books []sentBook
 }
 
 func (rp *Reports) lookAt(ctx context.Context, who job.Person, name, owner string,
@@ -81,7 +84,13 @@ func (rp *Reports) lookAt(ctx context.Context, who job.Person, name, owner strin
 	if len(v.Wrong) == 0 {
 		c.Described = rp.checks.checkQueries(ctx, v, d)
 	}
-	c.Wrong = v.Wrong
+	if s.d, s.books, err = readBooks(ctx, v, d); err != nil {
+		return c, s, err
+	}
+	if c.Workbooks, err = rp.planBooks(ctx, v, s, c.Described); err != nil {
+		return c, s, err
+	}
+	c.Wrong, d = v.Wrong, s.d
 	if len(v.Wrong) == 0 && s.old.ID != 0 {
 		next := s.old
 		next.ReportDefinition = d
@@ -165,6 +174,7 @@ func (rp *Reports) Save(ctx context.Context, who job.Person, name, owner string,
 	if err != nil {
 		return job.Report{}, err
 	}
+	d = s.d
 	v := &fault.Invalid{What: fmt.Sprintf("report %q", name), Wrong: c.Wrong}
 	if !anyway {
 		for _, j := range c.Jobs {
@@ -188,6 +198,9 @@ func (rp *Reports) Save(ctx context.Context, who job.Person, name, owner string,
 			if err := v.Err(); err != nil {
 				return err
 			}
+		}
+		if err := holdBooks(ctx, v, t, d, s.books); err != nil {
+			return err
 		}
 		var err error
 		if saved, err = t.PutReport(ctx, name, s.owner.ID, who.ID, d); err != nil {

@@ -38,8 +38,9 @@ type fileSet struct {
 // output is one output of the task with the file that it writes.
 type output struct {
 	*render.Style
-	oneFile *oneFile // being written
-	pieces  int      // sections that it takes
+	oneFile *oneFile     // being written
+	pieces  int          // sections that it takes
+	taken   []job.Chosen // by the workbook that it fills
 }
 
 // oneFile is one file of the fileSet.
@@ -53,11 +54,14 @@ type oneFile struct {
 
 // takes tells in which forms and under which titles an output takes a section.
 func (o *output) takes(s job.Section) []job.Chosen {
-	if len(o.Sections) == 0 {
+	sections := o.Sections
+	if o.Book != nil {
+		sections = o.taken
+	} else if len(sections) == 0 {
 		return []job.Chosen{{Section: s.Name}}
 	}
 	var chosen []job.Chosen
-	for _, c := range o.Sections {
+	for _, c := range sections {
 		if c.Section == s.Name {
 			chosen = append(chosen, c)
 		}
@@ -66,7 +70,7 @@ func (o *output) takes(s job.Section) []job.Chosen {
 }
 
 // add reads the settings of an output.
-func (s *fileSet) add(o job.Output) error {
+func (s *fileSet) add(o job.Output, book func(name string) (*render.Book, error)) error {
 	style, err := render.Read(o)
 	if err != nil {
 		return fault.Wrap(err, fault.Lasting, fault.Task, "read the settings of an output",
@@ -74,6 +78,14 @@ func (s *fileSet) add(o job.Output) error {
 	}
 	style.Look = s.look
 	out := &output{Style: style}
+	if o.Workbook != "" {
+		if style.Book, err = book(o.Workbook); err != nil {
+			return err
+		}
+		out.taken = style.Book.Filling.Sections(s.rep.ReportDefinition)
+		names := Names(s.rep.Parameters)
+		style.Book.Text = func(text string) (string, error) { return fill(text, names, s.facts(s.total)) }
+	}
 	for _, section := range s.rep.Sections {
 		out.pieces += len(out.takes(section))
 	}

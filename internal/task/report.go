@@ -29,6 +29,7 @@ type Report struct {
 	Browser string // path of the browser that prints tagged PDFs; empty where there is none
 	Looks   *house.Shelf
 	Styles  house.Store // from which looks are made
+	Books   Books       // of owners, that outputs fill
 
 	// Open tells why the report of an own schedule is not open to its owner now; it may be nil.
 	Open func(ctx context.Context, jobID int64, report string) error
@@ -67,6 +68,9 @@ func (k *Report) Check(ctx context.Context, c *Checking, where string, t job.Tas
 	}
 	for i, o := range t.Report.Outputs {
 		CheckOutput(c.V, fmt.Sprintf("%s.outputs[%d]", where, i), r, o, c.Row...)
+	}
+	if err := c.checkValuesOnly(ctx, where, r, t.Report.Outputs); err != nil {
+		return err
 	}
 	if c.Columns != nil && NamesColumns([]job.Task{t}) {
 		if by, known := c.Columns(ctx, r); known {
@@ -149,6 +153,7 @@ func CheckOutput(v *fault.Invalid, at string, r job.Report, o job.Output, of ...
 			v.Add(at+"."+field, "%s", err)
 		}
 	}
+	checkWorkbook(v, at, r, o)
 	for i, chosen := range o.Sections {
 		where := fmt.Sprintf("%s.sections[%d]", at, i)
 		section, ok := r.Section(chosen.Section)
@@ -250,7 +255,11 @@ func (k *Report) Run(ctx context.Context, w Work, t job.Task) (Result, error) {
 	facts := func(rows int64) expr.Facts { return w.facts(rep.Name, rows, bound) }
 	outputs := slices.Clone(t.Report.Outputs)
 	if !t.Report.NoRows {
-		outputs = append(outputs, keptRows(rep, outputs))
+		kept, err := k.keptRows(ctx, rep, outputs)
+		if err != nil {
+			return Result{}, err
+		}
+		outputs = append(outputs, kept)
 	}
 	s, err := k.fileSet(ctx, rep, w, source, bound, outputs, wanted, facts)
 	defer s.drop()
@@ -315,18 +324,25 @@ func counts(named []string, all []job.Section, s job.Section) bool {
 }
 
 // keptRows is the output that keeps the rows of the sections that others take.
-func keptRows(rep job.Report, outputs []job.Output) job.Output {
+func (k *Report) keptRows(ctx context.Context, rep job.Report, outputs []job.Output) (job.Output, error) {
 	kept := job.Output{Format: render.RowsKept, Name: "rows"}
-	for _, section := range rep.Sections {
-		for _, o := range outputs {
-			if len((&output{Style: &render.Style{Output: o}}).takes(section)) > 0 && section.SQL != "" &&
-				section.Kind != job.SectionText {
-				kept.Sections = append(kept.Sections, job.Chosen{Section: section.Name})
-				break
+	all := make([]*output, len(outputs))
+	for i, o := range outputs {
+		all[i] = &output{Style: &render.Style{Output: o}}
+		if o.Workbook != "" {
+			_, f, err := k.filling(ctx, rep, o.Workbook)
+			if err != nil {
+				return kept, err
 			}
+			all[i].Book, all[i].taken = &render.Book{}, f.Sections(rep.ReportDefinition)
 		}
 	}
-	return kept
+	for _, section := range rep.Sections {
+		if section.SQL != "" && section.Kind != job.SectionText && slices.ContainsFunc(all, func(o *output) bool { return len(o.takes(section)) > 0 }) {
+			kept.Sections = append(kept.Sections, job.Chosen{Section: section.Name})
+		}
+	}
+	return kept, nil
 }
 
 // fileSet begins the files of a report. It is to be dropped also when it comes
@@ -356,7 +372,7 @@ func (k *Report) fileSet(ctx context.Context, rep job.Report, w Work, source rep
 		return s, fault.Wrap(err, fault.Lasting, fault.Task, "write the title", "Correct the title of the report.")
 	}
 	for _, o := range outputs {
-		if err := s.add(o); err != nil {
+		if err := s.add(o, func(name string) (*render.Book, error) { return k.book(ctx, rep, name) }); err != nil {
 			return s, err
 		}
 	}

@@ -22,10 +22,11 @@ import (
 	"ironbell/internal/house"
 	"ironbell/internal/proof"
 	"ironbell/internal/render"
+	"ironbell/internal/workbook"
 )
 
 func main() {
-	aside.Main(map[string]aside.Task{proof.Task: proof.Draw, house.Task: house.Weigh}) // when this program was started to draw a file
+	aside.Main(map[string]aside.Task{proof.Task: proof.Draw, house.Task: house.Weigh, workbook.Task: workbook.Do}) // when this program was started to draw a file
 	out := flag.String("out", ".gallery", "`folder` for the files and the page")
 	only := flag.String("only", "", "only reports with this `part` in their name")
 	flag.Parse()

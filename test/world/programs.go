@@ -33,6 +33,7 @@ import (
 	"ironbell/internal/secret"
 	"ironbell/internal/service"
 	"ironbell/internal/store"
+	"ironbell/internal/workbook"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
@@ -88,7 +89,7 @@ func (w *World) ServeTurned(s *store.Store, c *Turned) (asked *service.Service, 
 // Run runs the tests, with a folder for the programs that they build, and gives the status
 // that the test's program is to end with.
 func Run(m *testing.M) int {
-	aside.Main(map[string]aside.Task{proof.Task: proof.Draw, house.Task: house.Weigh})
+	aside.Main(map[string]aside.Task{proof.Task: proof.Draw, house.Task: house.Weigh, workbook.Task: workbook.Do})
 	dir, err := os.MkdirTemp("", "ironbell-test-*")
 	if err != nil {
 		fmt.Fprintln(os.Stderr, err)

@@ -22,6 +22,8 @@ type ReportCheck struct {
 	Wrong    []Wrong         `json:"wrong" doc:"what keeps it from being saved"`
 	Sections []job.Described `json:"sections" doc:"what its queries give"`
 	Jobs     []JobTrouble    `json:"jobs" doc:"jobs that would no longer fit"`
+
+	Workbooks []job.WorkbookPlan `json:"workbooks" doc:"what its workbooks take"`
 }
 
 // Wrong is one thing that is wrong.

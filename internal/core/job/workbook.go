@@ -115,10 +115,11 @@ func (d ReportDefinition) Workbook(name string) (Workbook, bool) {
 type Filling struct {
 	Tables []FilledTable
 	Cells  []FilledCell
+	Free   []string // cells that take the figure of their name, where there is one
 }
 
 // Sections are those whose rows a filling takes, each in the forms that it takes them in.
-func (f Filling) Sections() (all []Chosen) {
+func (f Filling) Sections(d ReportDefinition) (all []Chosen) {
 	add := func(c Chosen) {
 		if c.Section != "" && !slices.Contains(all, c) {
 			all = append(all, c)
@@ -129,6 +130,11 @@ func (f Filling) Sections() (all []Chosen) {
 	}
 	for _, c := range f.Cells {
 		add(Chosen{Section: c.Section})
+	}
+	for _, s := range d.Sections {
+		if s.Kind == SectionFigures && len(f.Free) > 0 {
+			add(Chosen{Section: s.Name})
+		}
 	}
 	return all
 }
@@ -235,38 +241,186 @@ func (d ReportDefinition) byName(f *Filling, w Workbook, has WorkbookFacts) {
 		if c.Formula || slices.ContainsFunc(w.Cells, func(o FilledCell) bool { return strings.EqualFold(o.Cell, c.Name) }) {
 			continue
 		}
-		if takes, ok := d.cellByName(c.Name); ok {
-			f.Cells = append(f.Cells, takes)
+		if of := d.known(c.Name); of != "" {
+			f.Cells = append(f.Cells, FilledCell{Cell: c.Name, Value: of})
+		} else {
+			f.Free = append(f.Free, c.Name)
 		}
 	}
 }
 
-func (d ReportDefinition) cellByName(name string) (FilledCell, bool) {
-	c := FilledCell{Cell: name}
+// known is the parameter or the fact of a name; empty for none.
+func (d ReportDefinition) known(name string) string {
 	for _, p := range d.Parameters {
 		if Alike(p.Name, name) {
-			c.Value = p.Name
-			return c, true
-		}
-	}
-	for _, s := range d.Sections {
-		if s.Kind != SectionFigures {
-			continue
-		}
-		for _, col := range s.Columns {
-			if !col.Hidden && (Alike(col.Name, name) || Alike(col.Label, name)) {
-				c.Section, c.Column = s.Name, col.Name
-				return c, true
-			}
+			return p.Name
 		}
 	}
 	for _, fact := range bookFacts {
 		if Alike(fact, name) {
-			c.Value = fact
-			return c, true
+			return fact
 		}
 	}
-	return c, false
+	return ""
+}
+
+// Fits tells for each column of a table which of the columns of its rows it takes,
+// by their names or heads; -1 for none.
+func (t WorkbookTable) Fits(n int, column func(i int) (name, head string)) []int {
+	takes := make([]int, len(t.Columns))
+	for i, c := range t.Columns {
+		takes[i] = -1
+		for of := range n {
+			name, head := column(of)
+			if Alike(name, c.Name) || Alike(head, c.Name) {
+				takes[i] = of
+				break
+			}
+		}
+	}
+	return takes
+}
+
+// WorkbookPlan says what a workbook of a report takes.
+type WorkbookPlan struct {
+	Workbook string         `json:"workbook"`
+	File     WorkbookFile   `json:"file"`
+	Takes    []WorkbookTake `json:"takes" doc:"its named tables and cells, and what each takes"`
+}
+
+// WorkbookTake says what a named table or cell takes.
+type WorkbookTake struct {
+	Name  string `json:"name"`
+	At    string `json:"at"`
+	Takes string `json:"takes,omitempty" doc:"what it takes; it stays as it is when left out"`
+	Notes string `json:"notes,omitempty" doc:"what becomes of its other columns, and how many rows it has room for"`
+}
+
+// Plan says what a workbook takes, as far as it is known what the queries give.
+func (d ReportDefinition) Plan(v *fault.Invalid, where string, w Workbook, file WorkbookFile, given []Described) WorkbookPlan {
+	p := WorkbookPlan{Workbook: w.Name, File: file, Takes: []WorkbookTake{}}
+	f := d.Filling(v, where, w, file.WorkbookFacts)
+	for _, t := range file.Tables {
+		take := WorkbookTake{Name: t.Name, At: t.Sheet + "!" + t.At}
+		for _, o := range f.Tables {
+			if strings.EqualFold(o.Table, t.Name) {
+				take.Takes, take.Notes = d.planTable(v, where, o, t, given)
+			}
+		}
+		p.Takes = append(p.Takes, take)
+	}
+	for _, c := range file.Cells {
+		take := WorkbookTake{Name: c.Name, At: c.Sheet + "!" + c.At}
+		if c.Formula {
+			take.Notes = "it reckons"
+		}
+		for _, o := range f.Cells {
+			if strings.EqualFold(o.Cell, c.Name) {
+				take.Takes = d.planCell(v, where, o, given)
+			}
+		}
+		if slices.Contains(f.Free, c.Name) {
+			take.Takes = d.figure(c.Name, given)
+		}
+		p.Takes = append(p.Takes, take)
+	}
+	return p
+}
+
+func (d ReportDefinition) planTable(v *fault.Invalid, where string, o FilledTable, t WorkbookTable, given []Described) (takes, notes string) {
+	takes = "rows of " + o.Section
+	if o.Form != FormWhole {
+		takes += ", " + string(o.Form)
+	}
+	var said []string
+	if t.Room > 0 {
+		said = append(said, fmt.Sprintf("room for %d rows: %s stands below it", t.Room, t.Below))
+	}
+	columns, known := d.shown(o.Section, o.Form, given)
+	if known {
+		var filled, reckon, empty []string
+		for i, of := range t.Fits(len(columns), func(i int) (string, string) { return columns[i].Name, columns[i].Label }) {
+			switch {
+			case of >= 0:
+				filled = append(filled, t.Columns[i].Name)
+			case t.Columns[i].Formula:
+				reckon = append(reckon, t.Columns[i].Name)
+			default:
+				empty = append(empty, t.Columns[i].Name)
+			}
+		}
+		if len(filled) == 0 {
+			v.Add(where+".tables", "the table %q has the columns %s, and the section %q gives none of them; it gives %s", t.Name,
+				listed(t.Columns, func(c WorkbookColumn) string { return c.Name }), o.Section, listed(columns, func(c Column) string { return c.Name }))
+		}
+		takes += ": " + strings.Join(filled, ", ")
+		if len(reckon) > 0 {
+			said = append(said, strings.Join(reckon, ", ")+" by formula")
+		}
+		if len(empty) > 0 {
+			said = append(said, "empty: "+strings.Join(empty, ", "))
+		}
+	}
+	return takes, strings.Join(said, "; ")
+}
+
+// shown are the columns of a section that reach files, as far as they are known.
+func (d ReportDefinition) shown(section string, form Form, given []Described) (out []Column, known bool) {
+	s, _ := d.Section(section)
+	in := s.InForm(form)
+	of := form
+	if form == FormSummary || form == FormDetail && s.Detail == nil {
+		of = FormWhole
+	}
+	for _, g := range given {
+		if g.Section != section || g.Form != of {
+			continue
+		}
+		for _, c := range g.Columns {
+			one := Column{Name: c.Name}
+			for _, l := range in.Columns {
+				if l.Name == c.Name {
+					one = l
+				}
+			}
+			if !one.Hidden {
+				out = append(out, one)
+			}
+		}
+		return out, true
+	}
+	return nil, false
+}
+
+func (d ReportDefinition) planCell(v *fault.Invalid, where string, o FilledCell, given []Described) string {
+	switch {
+	case o.Value != "":
+		return "value: " + o.Value
+	case o.Text != "":
+		return "text: " + o.Text
+	}
+	columns, known := d.shown(o.Section, FormWhole, given)
+	if known && !slices.ContainsFunc(columns, func(c Column) bool { return c.Name == o.Column }) {
+		v.Add(where+".cells", "the section %q gives no column %q for the cell %q; it gives %s", o.Section, o.Column, o.Cell,
+			listed(columns, func(c Column) string { return c.Name }))
+	}
+	return "first row of " + o.Section + ": " + o.Column
+}
+
+// figure is what a cell takes by its name; empty for nothing.
+func (d ReportDefinition) figure(name string, given []Described) string {
+	for _, s := range d.Sections {
+		if s.Kind != SectionFigures {
+			continue
+		}
+		columns, _ := d.shown(s.Name, FormWhole, given)
+		for _, c := range columns {
+			if Alike(c.Name, name) || Alike(c.Label, name) {
+				return "figure of " + s.Name + ": " + c.Name
+			}
+		}
+	}
+	return ""
 }
 
 // Alike tells whether a name of a workbook, which knows no spaces, is another

@@ -107,6 +107,12 @@ func (q Q) PutReport(ctx context.Context, name string, owner, author int64,
 			row.ID, row.Version, db.Document[job.ReportDefinition]{V: d}, author); err != nil {
 			return job.Report{}, db.Wrap(err, "save the report's version")
 		}
+		for _, w := range d.Workbooks {
+			if _, err := q.Ext.ExecContext(ctx, `INSERT INTO workbook_uses (report_id, version, file_id) VALUES ($1, $2, $3)
+				ON CONFLICT DO NOTHING`, row.ID, row.Version, w.File); err != nil {
+				return job.Report{}, db.Wrap(err, "save the report's workbooks")
+			}
+		}
 	}
 	if _, err := q.Ext.ExecContext(ctx, `UPDATE reports SET owner_id = $2 WHERE id = $1 AND owner_id <> $2`, row.ID,
 		owner); err != nil {

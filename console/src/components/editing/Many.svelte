@@ -14,7 +14,7 @@
 
   const one = $derived(label.replace(/ies$/, 'y').replace(/s$/, '').toLowerCase());
   const title = (r: Written, i: number) =>
-    [r.name, r.value, r.if, r.kind, r.format].find(Boolean) ?? `${one} ${i + 1}`;
+    [r.name, r.table, r.cell, r.value, r.if, r.kind, r.format].find(Boolean) ?? `${one} ${i + 1}`;
   function move(i: number, to: number) {
     const copy = [...list];
     const [it] = copy.splice(i, 1);

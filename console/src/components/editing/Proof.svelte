@@ -10,6 +10,7 @@
     values,
     wrong,
     format,
+    workbook,
     title,
     high = 'h-[34rem]',
   }: {
@@ -18,6 +19,7 @@
     values: Values;
     wrong: boolean;
     format: Output['format'];
+    workbook?: string;
     title: string;
     high?: string;
   } = $props();
@@ -35,7 +37,7 @@
       definition: plain,
       values,
       zone: myZone(),
-      output: { format, ...(one && { sections: [{ section: plain.sections[0]?.name }] }) },
+      output: { format, workbook, ...(one && { sections: [{ section: plain.sections[0]?.name }] }) },
     });
   });
   $effect(() => {

@@ -6,7 +6,8 @@
 
   const report: { name: string; definition: ReportRequest; values: Values; wrong: boolean } = $props();
 
-  const forms: [Output['format'], string][] = [
+  type Form = [Output['format'], string, string?]; // the last is a workbook
+  const usual: Form[] = [
     ['pdf', 'Page'],
     ['html-mail', 'Mail'],
     ['xlsx', 'Sheet'],
@@ -15,9 +16,13 @@
     ['csv', 'CSV'],
     ['json', 'JSON'],
   ];
-  const four = forms.slice(0, 4);
-  let shown = $state<Output['format']>('pdf');
-  const word = $derived(forms.find(([f]) => f === shown)?.[1] ?? '');
+  const four = usual.slice(0, 4);
+  const forms = $derived([
+    ...usual,
+    ...(report.definition.workbooks ?? []).map((w): Form => ['xlsx', w.name, w.name]),
+  ]);
+  let word = $state('Page');
+  const shown = $derived(forms.find((f) => f[1] === word) ?? four[0]);
   let wide = $state(false);
   let dialog = $state<HTMLDialogElement>();
   $effect(() => {
@@ -35,7 +40,7 @@
 </script>
 
 <svelte:window onkeydown={key} />
-{#snippet one([format, word]: (typeof forms)[number], high: string)}
+{#snippet one([format, word]: Form, high: string)}
   <section aria-label={word}>
     <h3 class="font-semibold">{word}</h3>
     <Proof {...report} {format} title="The report as it will arrive: {word}" {high} />
@@ -48,13 +53,23 @@
     <button type="button" class="edit-link" onclick={() => (wide = true)}>Four side by side (w)</button>
   </div>
   <div class="flex flex-wrap gap-1.5" role="group" aria-label="Form">
-    {#each forms as [format, word] (format)}
-      <button type="button" class="chip" aria-pressed={shown === format} onclick={() => (shown = format)}
-        >{word}</button
+    {#each forms as form, i (i)}
+      <button
+        type="button"
+        class="chip"
+        aria-pressed={form[1] === shown?.[1]}
+        onclick={() => (word = form[1])}>{form[1]}</button
       >
     {/each}
   </div>
-  {#if !wide}<Proof {...report} format={shown} title="The report as it will arrive: {word}" />{/if}
+  {#if !wide && shown}
+    <Proof
+      {...report}
+      format={shown[0]}
+      workbook={shown[2]}
+      title="The report as it will arrive: {shown[1]}"
+    />
+  {/if}
 </section>
 {#if wide}
   <dialog

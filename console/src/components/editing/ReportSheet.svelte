@@ -10,7 +10,7 @@
   import { faultsOf, numbered } from '../../lib/editing/job';
   import { keeping } from '../../lib/editing/keeping.svelte';
   import { offersOf } from '../../lib/editing/offers';
-  import { columnsAt, takesColumns } from '../../lib/editing/report';
+  import { columnsAt, fillsWith, takesColumns } from '../../lib/editing/report';
   import { Saving } from '../../lib/editing/saving.svelte';
   import { announce } from '../../lib/announce.svelte';
   import { me } from '../../lib/me.svelte';
@@ -26,6 +26,7 @@
   import ReportFrame from './ReportFrame.svelte';
   import ReportSaving from './ReportSaving.svelte';
   import ReportSections from './ReportSections.svelte';
+  import ReportWorkbooks from './ReportWorkbooks.svelte';
   import Versions from './Versions.svelte';
 
   const { record, base, began, sources }: { record: string; base: Written; began: number; sources: Place[] } =
@@ -93,7 +94,7 @@
     faults: () => faults,
     offers: (schema, field, path) => {
       if (takesColumns.includes(`${schema}.${field}`)) return { words: columnsAt(check, draft.value, path) };
-      return offers(schema, field, path);
+      return fillsWith(check, draft.value, `${schema}.${field}`, path) ?? offers(schema, field, path);
     },
   });
   setAroundQuery({
@@ -176,6 +177,9 @@
       </Ledger>
       <Ledger title="It asks for">
         <ReportAsks bind:record={draft.value} bind:values {name} {definition} />
+      </Ledger>
+      <Ledger title="Workbooks" note="Your own spreadsheets, filled">
+        <ReportWorkbooks bind:record={draft.value} {check} report={record} />
       </Ledger>
       <ReportOpen bind:record={draft.value} />
       {#if record}

@@ -8,7 +8,7 @@ type Known = {
   places: Pick<Place, 'name' | 'protocol'>[];
   sources: Pick<Place, 'name' | 'protocol'>[];
   people: Pick<Person, 'login' | 'name'>[];
-  reports: Pick<Report, 'name' | 'sections'>[];
+  reports: Pick<Report, 'name' | 'sections' | 'workbooks'>[];
   calendars: Pick<Calendar, 'name'>[];
   zones: string[];
   styles?: { name: string }[]; // of the house
@@ -34,6 +34,10 @@ export function offersOf(known: () => Known): Around['offers'] {
       case 'ReportTask.counts':
       case 'Chosen.section':
         return { words: [...new Set(k.reports.flatMap((r) => (used(k, r.name) ? names(r.sections) : [])))] };
+      case 'Output.workbook':
+        return {
+          words: [...new Set(k.reports.flatMap((r) => (used(k, r.name) ? names(r.workbooks ?? []) : [])))],
+        };
       case 'DeliverTask.destination':
         return { words: names(k.places), closed: true };
       case 'CallTask.destination':

@@ -61,3 +61,34 @@ export const takesColumns = [
   'Chart.split',
   'Column.before',
 ];
+
+/** What may be written where a workbook is said to take something. */
+export function fillsWith(
+  check: ReportCheck | undefined,
+  report: Written,
+  field: string,
+  path: string,
+): { words: string[]; closed?: boolean } | undefined {
+  const at = Number(/^workbooks\[(\d+)\]/.exec(path)?.[1]);
+  const book = ((report.workbooks ?? []) as Written[])[at];
+  const has = check?.workbooks.find((p) => p.workbook === book?.name)?.file;
+  const names = (of: unknown) => ((of ?? []) as { name?: unknown }[]).map((o) => String(o.name ?? ''));
+  switch (field) {
+    case 'FilledTable.table':
+      return { words: names(has?.tables) };
+    case 'FilledCell.cell':
+      return { words: names(has?.cells.filter((c) => !c.formula)) };
+    case 'FilledTable.section':
+    case 'FilledCell.section':
+      return { words: names(report.sections), closed: true };
+    case 'FilledCell.value':
+      return { words: [...names(report.parameters), 'as_of', 'run', 'report', 'title'], closed: true };
+    case 'FilledCell.column': {
+      const i = Number(/cells\[(\d+)\]/.exec(path)?.[1]);
+      const section = ((book?.cells ?? []) as Written[])[i]?.section;
+      const found = check?.sections.find((s) => s.section === section && !s.form);
+      return { words: names(found?.columns) };
+    }
+  }
+  return undefined;
+}
