@@ -32,13 +32,13 @@ func fuelBook() ([]byte, error) {
 		b.cell("Fuel", at, head, map[bool]string{true: "head", false: "numbers"}[col < 2])
 	}
 	b.cell("Fuel", "A1", "Fuel by vessel and week", "title")
-	for row, one := range [][]any{{"Grey Petrel", 46000, 12, 5200}, {"Sound Runner", 46007, 14, 4100}} {
+	for row, one := range [][]any{{"Grey Petrel", 46000, 12, 5200, 433.3}, {"Sound Runner", 46007, 14, 4100, 292.9}} {
 		at := func(col string) string { return fmt.Sprint(col, row+4) }
 		b.cell("Fuel", at("A"), one[0], "")
 		b.cell("Fuel", at("B"), one[1], "day")
 		b.cell("Fuel", at("C"), one[2], "whole")
 		b.cell("Fuel", at("D"), one[3], "whole")
-		b.cell("Fuel", at("E"), one[3].(int)/one[2].(int), "tenth")
+		b.cell("Fuel", at("E"), one[4], "tenth")
 		b.cell("Fuel", at("F"), "=Fuel_by_week[[#This Row],[Litres]]*price", "money")
 	}
 	b.did(f.AddTable("Fuel", &excelize.Table{Range: "A3:F5", Name: "Fuel_by_week", StyleName: "TableStyleLight9"}))
@@ -50,10 +50,16 @@ func fuelBook() ([]byte, error) {
 
 	b.cell("Summary", "A1", "Fuel book", "title")
 	for row, line := range [][3]any{
-		{"From", nil, "day"}, {"To", nil, "day"}, {"As of", nil, "instant"}, {nil, nil, ""},
-		{"Sailings", "=SUM(Fuel!C4:C5)", "whole"}, {"Litres", "=SUM(Fuel_by_week[Litres])", "whole"},
-		{"Litres a sailing", "=IF(B6=0,0,B7/B6)", "tenth"}, {"Cost", "=SUM(Fuel_by_week[Cost])", "money"},
-		{"Dearest week", "=MAX(Fuel_by_week[Cost])", "money"}, {"Its vessel", "=INDEX(Fuel_by_week[Vessel],MATCH(MAX(Fuel_by_week[Cost]),Fuel_by_week[Cost],0))", "right"},
+		{"From", nil, "day"},
+		{"To", nil, "day"},
+		{"As of", nil, "instant"},
+		{nil, nil, ""},
+		{"Sailings", "=SUM(Fuel!C4:C5)", "whole"},
+		{"Litres", "=SUM(Fuel_by_week[Litres])", "whole"},
+		{"Litres a sailing", "=IF(B6=0,0,B7/B6)", "tenth"},
+		{"Cost", "=SUM(Fuel_by_week[Cost])", "money"},
+		{"Dearest week", "=MAX(Fuel_by_week[Cost])", "money"},
+		{"Its vessel", "=INDEX(Fuel_by_week[Vessel],MATCH(MAX(Fuel_by_week[Cost]),Fuel_by_week[Cost],0))", "right"},
 	} {
 		b.cell("Summary", fmt.Sprint("A", row+2), line[0], "label")
 		style, _ := line[2].(string)

@@ -184,7 +184,7 @@ func (rp *Reports) Workbook(ctx context.Context, who job.Person, report, name st
 	if err := access.May(who, access.Write, "take workbooks of the report "+r.Name, r.Owner); err != nil {
 		return job.WorkbookFile{}, nil, err
 	}
-	w, ok := r.ReportDefinition.Workbook(name)
+	w, ok := r.Workbook(name)
 	if !ok {
 		return job.WorkbookFile{}, nil, &db.NotFound{Kind: "workbook", Name: name}
 	}

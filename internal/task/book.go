@@ -27,7 +27,7 @@ func checkWorkbook(v *fault.Invalid, at string, r job.Report, o job.Output) {
 	if len(o.Sections) > 0 {
 		v.Add(at+".sections", "the workbook %q says which sections it takes; leave them out", o.Workbook)
 	}
-	if _, ok := r.ReportDefinition.Workbook(o.Workbook); ok {
+	if _, ok := r.Workbook(o.Workbook); ok {
 		return
 	}
 	var names []string
@@ -47,7 +47,7 @@ func checkWorkbook(v *fault.Invalid, at string, r job.Report, o job.Output) {
 // checkValuesOnly tells where values are to stand in place of formulas that are not reckoned here.
 func (c *Checking) checkValuesOnly(ctx context.Context, where string, r job.Report, outputs []job.Output) error {
 	for i, o := range outputs {
-		w, ok := r.ReportDefinition.Workbook(o.Workbook)
+		w, ok := r.Workbook(o.Workbook)
 		if !o.Values || !ok {
 			continue
 		}
@@ -67,7 +67,7 @@ func (c *Checking) checkValuesOnly(ctx context.Context, where string, r job.Repo
 
 // filling is what a report puts into one of its workbooks.
 func (k *Report) filling(ctx context.Context, rep job.Report, name string) (job.WorkbookFile, job.Filling, error) {
-	w, ok := rep.ReportDefinition.Workbook(name)
+	w, ok := rep.Workbook(name)
 	if !ok || k.Books == nil {
 		return job.WorkbookFile{}, job.Filling{}, fault.New(fault.Task, "fill the workbook "+name,
 			fmt.Sprintf("the report %q has no workbook %q", rep.Name, name), "Add it to the report, or correct the output in the job.")
@@ -81,7 +81,7 @@ func (k *Report) filling(ctx context.Context, rep job.Report, name string) (job.
 		return file, job.Filling{}, fault.Wrap(err, class, fault.Task, "fill the workbook "+name, "Send the workbook again, if it is gone.")
 	}
 	v := &fault.Invalid{What: fmt.Sprintf("workbook %q", name)}
-	f := rep.ReportDefinition.Filling(v, "workbook", w, file.WorkbookFacts)
+	f := rep.Filling(v, "workbook", w, file.WorkbookFacts)
 	if err := v.Err(); err != nil {
 		return file, f, fault.Wrap(err, fault.Lasting, fault.Task, "fill the workbook "+name, "Correct the workbook in the report.")
 	}

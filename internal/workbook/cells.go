@@ -271,7 +271,7 @@ func writeCell(out *bytes.Buffer, prefix string, a at, style string, extra []xml
 		out.WriteString(` s="` + style + `"`)
 	}
 	for _, a := range extra {
-		if n := a.Name.Local; n != "r" && n != "s" && n != "t" && n != "vm" {
+		if n := a.Name.Local; n != "r" && n != "s" && n != "t" && n != "vm" && (n != "cm" || f != nil) {
 			out.WriteByte(' ')
 			writeName(out, a.Name)
 			out.WriteString(`="`)

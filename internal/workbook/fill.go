@@ -123,7 +123,9 @@ func doFill(out io.Writer, in io.Reader) error {
 func (f *filling) fill() error {
 	for _, t := range f.tables {
 		if rows, ok := f.rows[t]; ok {
-			t.rows = len(rows)
+			if t.rows = len(rows); t.whole().last.row > mostRows {
+				return fmt.Errorf("%d rows came for the table %q, which go beyond the end of its sheet; let it begin further up", t.rows, t.name)
+			}
 			f.moves = append(f.moves, t)
 		}
 	}
@@ -191,15 +193,16 @@ func (f *filling) sheet(s sheet) error {
 			models[t] = &model{first: map[int]cell{}, reckon: map[int]*formula{}, totals: map[int]cell{}, sums: map[int]*formula{}}
 		}
 	}
-	places := map[at]cell{} // of named cells
+	named, places := map[at]bool{}, map[at]cell{} // named cells, and as they stand
+	for _, n := range f.cells[s.name] {
+		named[n.at] = true
+	}
 	shared := sharing{}
 	err := walk(f.parts[s.part], func(r *row) error {
 		for _, c := range r.cells {
 			own := shared.own(c)
-			for _, n := range f.cells[s.name] {
-				if n.at == c.at {
-					places[c.at] = c
-				}
+			if named[c.at] {
+				places[c.at] = c
 			}
 			for t, m := range models {
 				if c.row > t.area.last.row && c.row <= t.whole().last.row && (own != nil || c.filled) && c.col >= t.area.first.col && c.col <= t.area.last.col {
@@ -336,10 +339,10 @@ func (f *filling) others() error {
 			return err
 		}
 	}
-	for _, name := range f.pack.names {
+	for _, name := range f.names {
 		kind := f.types[name]
-		switch {
-		case kind == markup+"drawingml.chart+xml" || kind == vendor+"office.chartex+xml":
+		switch kind {
+		case markup + "drawingml.chart+xml", vendor + "office.chartex+xml":
 			if err := f.edit(name, func(e *element) {
 				switch e.name {
 				case "f":
@@ -350,11 +353,11 @@ func (f *filling) others() error {
 			}); err != nil {
 				return err
 			}
-		case kind == markup+"drawing+xml":
+		case markup + "drawing+xml":
 			if err := f.drawing(name); err != nil {
 				return err
 			}
-		case kind == markup+"extended-properties+xml":
+		case markup + "extended-properties+xml":
 			if err := f.edit(name, func(e *element) { e.drop = e.name == "TitlesOfParts" || e.name == "HeadingPairs" }); err != nil {
 				return err
 			}
@@ -408,12 +411,12 @@ func (f *filling) drawing(name string) error {
 			down, end = max(down, grown), max(end, t.area.last.row)
 		}
 	}
-	if down == 0 {
-		return nil
-	}
 	below := false
 	return f.edit(name, func(e *element) {
-		if e.name == "row" && (e.in("from") || e.in("to")) {
+		if t := e.attr("textlink"); t != "" {
+			e.set("textlink", f.moves.stretched(t, of, false))
+		}
+		if down > 0 && e.name == "row" && (e.in("from") || e.in("to")) {
 			e.text = func(text string) string {
 				n, err := strconv.Atoi(strings.TrimSpace(text))
 				if e.in("from") {
@@ -432,7 +435,7 @@ func (f *filling) drawing(name string) error {
 // is reckoned when it is opened.
 func (f *filling) list() error {
 	reckons, ends := false, "sheets"
-	err := f.edit(f.pack.book, func(e *element) {
+	err := f.edit(f.contents, func(e *element) {
 		switch e.name {
 		case "definedNames":
 			ends = e.name
@@ -448,7 +451,7 @@ func (f *filling) list() error {
 	if err != nil || reckons {
 		return err
 	}
-	return f.edit(f.pack.book, func(e *element) {
+	return f.edit(f.contents, func(e *element) {
 		if e.name == ends && len(e.path) == 1 {
 			e.after = `<calcPr xmlns="http://schemas.openxmlformats.org/spreadsheetml/2006/main" fullCalcOnLoad="1"/>`
 		}
@@ -472,7 +475,7 @@ func (f *filling) values() error {
 	case err != nil:
 		// What rests on a cell that is not known would be wrong, so that none has a value.
 		f.says = append(f.says, "its formulas have no values before an office program opens it: "+err.Error())
-		return nil
+		return nil //nolint:nilerr // it was told
 	}
 	wrong := 0
 	for _, s := range f.sheets {

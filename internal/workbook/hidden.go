@@ -97,7 +97,7 @@ func (f *filling) cutOff(gone []sheet, speaks func(text string) bool) error {
 	}
 	ids := map[string]bool{}
 	n := -1
-	if err := f.edit(f.pack.book, func(e *element) {
+	if err := f.edit(f.contents, func(e *element) {
 		switch e.name {
 		case "sheet":
 			if n++; n < len(at) && at[n] < 0 {
@@ -126,14 +126,14 @@ func (f *filling) cutOff(gone []sheet, speaks func(text string) bool) error {
 	}); err != nil {
 		return err
 	}
-	f.links[f.pack.book] = slices.DeleteFunc(f.links[f.pack.book], func(l link) bool { return ids[l.id] })
-	if err := f.edit(linksPart(f.pack.book), func(e *element) { e.drop = e.name == "Relationship" && ids[e.attr("Id")] }); err != nil {
+	f.links[f.contents] = slices.DeleteFunc(f.links[f.contents], func(l link) bool { return ids[l.id] })
+	if err := f.edit(linksPart(f.contents), func(e *element) { e.drop = e.name == "Relationship" && ids[e.attr("Id")] }); err != nil {
 		return err
 	}
-	f.book.sheets = slices.DeleteFunc(slices.Clone(f.sheets), func(s sheet) bool { return s.hidden })
+	f.sheets = slices.DeleteFunc(slices.Clone(f.sheets), func(s sheet) bool { return s.hidden })
 	reached := f.unreached()
-	for _, name := range f.pack.names {
-		if reached(name) || !strings.HasSuffix(f.types[name], "+xml") || name == f.pack.book {
+	for _, name := range f.names {
+		if reached(name) || !strings.HasSuffix(f.types[name], "+xml") || name == f.contents {
 			continue
 		}
 		var wrong error

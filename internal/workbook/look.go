@@ -31,7 +31,7 @@ const (
 var taken = map[string]bool{
 	sheets + "sheet.main+xml": true, sheets + "worksheet+xml": true, sheets + "chartsheet+xml": true, sheets + "styles+xml": true,
 	sheets + "sharedstrings+xml": true, sheets + "table+xml": true, sheets + "comments+xml": true, sheets + "printersettings": true,
-	sheets + "sheetmetadata+xml": true, sheets + "calcchain+xml": true, sheets + "tablesinglecells+xml": true,
+	sheets + "sheetmetadata+xml": true, sheets + "calcchain+xml": true,
 	markup + "theme+xml": true, markup + "drawing+xml": true, markup + "vmldrawing": true, markup + "drawingml.chart+xml": true,
 	markup + "drawingml.chartshapes+xml": true, markup + "themeoverride+xml": true, markup + "extended-properties+xml": true,
 	markup + "custom-properties+xml": true,
@@ -46,21 +46,40 @@ var taken = map[string]bool{
 // left are the parts that are left out when a workbook is filled: order of
 // reckoning, pictures of what it was, and notes of other programs.
 func left(name, kind string) bool {
-	return kind == sheets+"calcchain+xml" || strings.HasPrefix(strings.ToLower(name), "customxml/") ||
-		kind == markup+"customxmlproperties+xml" || strings.HasPrefix(strings.ToLower(name), "docmetadata/") ||
-		strings.HasPrefix(strings.ToLower(path.Base(name)), "thumbnail")
+	lower := strings.ToLower(name)
+	return kind == sheets+"calcchain+xml" || kind == markup+"customxmlproperties+xml" ||
+		strings.HasPrefix(lower, "customxml/") && (kind == "application/xml" || strings.HasSuffix(lower, ".rels")) ||
+		strings.HasPrefix(lower, "docmetadata/") && !taken[kind] || strings.HasPrefix(path.Base(lower), "thumbnail") && strings.HasPrefix(kind, "image/")
 }
 
 // reasons say of a part that is not taken what it is.
 var reasons = []struct{ mark, says string }{
-	{"vbaproject", "macros"}, {"macro", "macros"}, {"vbadata", "macros"}, {"dialogsheet", "macros"}, {"activex", "controls that run something"},
-	{"ctrlprop", "controls"}, {"externallink", "links to other workbooks"}, {"connections", "connections to data outside"},
-	{"querytable", "connections to data outside"}, {"powerpivot", "a data model"}, {"model+", "a data model"},
-	{"pivotcache", "a pivot table, which keeps the rows that it was made of"}, {"pivottable", "a pivot table, which keeps the rows that it was made of"},
-	{"slicer", "slicers"}, {"timeline", "timelines"}, {"embeddings/", "files within it"}, {"oleobject", "files within it"},
-	{"package", "files within it"}, {"webextension", "programs of the web"}, {"customui", "buttons that run something"},
-	{"revision", "the history of its changes"}, {"usernames", "the history of its changes"}, {"richvalue", "cells that are asked for on the web"},
-	{"sheet.binary", "cells in a binary form"}, {"template", "a form for new workbooks"}, {"digital-signature", "a signature, which filling would break"},
+	{"vbaproject", "macros"},
+	{"macro", "macros"},
+	{"vbadata", "macros"},
+	{"dialogsheet", "macros"},
+	{"activex", "controls that run something"},
+	{"ctrlprop", "controls"},
+	{"externallink", "links to other workbooks"},
+	{"connections", "connections to data outside"},
+	{"querytable", "connections to data outside"},
+	{"powerpivot", "a data model"},
+	{"model+", "a data model"},
+	{"pivotcache", "a pivot table, which keeps the rows that it was made of"},
+	{"pivottable", "a pivot table, which keeps the rows that it was made of"},
+	{"slicer", "slicers"},
+	{"timeline", "timelines"},
+	{"embeddings/", "files within it"},
+	{"oleobject", "files within it"},
+	{"package", "files within it"},
+	{"webextension", "programs of the web"},
+	{"customui", "buttons that run something"},
+	{"revision", "the history of its changes"},
+	{"usernames", "the history of its changes"},
+	{"richvalue", "cells that are asked for on the web"},
+	{"sheet.binary", "cells in a binary form"},
+	{"template", "a form for new workbooks"},
+	{"digital-signature", "a signature, which filling would break"},
 	{"xmlmaps", "maps of data outside"},
 }
 
@@ -152,7 +171,7 @@ func (p *pack) check() error {
 			}
 		}
 	}
-	if p.types[p.book] != sheets+"sheet.main+xml" {
+	if p.types[p.contents] != sheets+"sheet.main+xml" {
 		return errors.New("its list of sheets is of a kind that is not taken")
 	}
 	for _, name := range p.names {
@@ -256,7 +275,7 @@ func (b *book) read() error {
 			Text  string `xml:",chardata"`
 		} `xml:"definedNames>definedName"`
 	}
-	if err := decode(b.parts[b.book], &list); err != nil {
+	if err := decode(b.parts[b.contents], &list); err != nil {
 		return errors.New("its list of sheets cannot be read")
 	}
 	if d := list.Pr.Date1904; d == "1" || d == "true" {
@@ -266,7 +285,7 @@ func (b *book) read() error {
 		return fmt.Errorf("it has %d sheets; 1 to %d are taken", len(list.Sheets), mostSheets)
 	}
 	for i, s := range list.Sheets {
-		part := b.linked(b.book, s.ID)
+		part := b.linked(b.contents, s.ID)
 		if _, ok := b.parts[part]; !ok {
 			return fmt.Errorf("its sheet %q is missing", s.Name)
 		}
@@ -356,7 +375,7 @@ func (b *book) place(n named) (sheetName string, a at, ok bool) {
 func (b *book) facts() (job.WorkbookFacts, error) {
 	f := job.WorkbookFacts{Sheets: []job.WorkbookSheet{}, Tables: []job.WorkbookTable{}, Cells: []job.WorkbookCell{}}
 	for _, name := range b.leftOut() {
-		f.Says = append(f.Says, fmt.Sprintf("its part %s is left out", name))
+		f.Says = append(f.Says, fmt.Sprintf("Its part %s is left out.", name))
 	}
 	reckoning := map[string]bool{} // cells with formulas
 	below := map[*table]at{}
@@ -406,17 +425,35 @@ func (b *book) facts() (job.WorkbookFacts, error) {
 		f.Tables = append(f.Tables, one)
 	}
 	for _, n := range b.defined {
-		if sheet, a, ok := b.place(n); ok && !strings.HasPrefix(n.name, "_xlnm.") && len(f.Cells) < mostNamed &&
-			!slices.ContainsFunc(f.Cells, func(c job.WorkbookCell) bool { return strings.EqualFold(c.Name, n.name) }) {
-			f.Cells = append(f.Cells, job.WorkbookCell{Name: n.name, Sheet: sheet, At: a.String(), Formula: reckoning[cellName(sheet, a)]})
+		sheet, a, ok := b.place(n)
+		if !ok || strings.HasPrefix(n.name, "_xlnm.") || len(f.Cells) >= mostNamed ||
+			slices.ContainsFunc(f.Cells, func(c job.WorkbookCell) bool { return strings.EqualFold(c.Name, n.name) }) {
+			continue
 		}
+		one := job.WorkbookCell{Name: n.name, Sheet: sheet, At: a.String(), Formula: reckoning[cellName(sheet, a)]}
+		if t := b.tableAt(sheet, a); t != nil {
+			if one.Table = t.name; !t.body().holds(a) {
+				continue // a head, which must stay as the table has it
+			}
+		}
+		f.Cells = append(f.Cells, one)
 	}
 	return f, nil
 }
 
+// tableAt is the table in which a cell stands; nil for none.
+func (b *book) tableAt(sheet string, a at) *table {
+	for _, t := range b.tables {
+		if t.sheet == sheet && t.area.holds(a) {
+			return t
+		}
+	}
+	return nil
+}
+
 // leftOut are the parts that are left out of it, but for the order of reckoning.
 func (b *book) leftOut() (out []string) {
-	for _, name := range b.pack.names {
+	for _, name := range b.names {
 		if _, is := linksOf(name); !is && left(name, b.types[name]) && b.types[name] != sheets+"calcchain+xml" && len(out) < mostTold {
 			out = append(out, name)
 		}

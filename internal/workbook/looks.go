@@ -25,7 +25,7 @@ const (
 
 func (f *filling) readLooks() (*looks, error) {
 	l := &looks{}
-	for _, one := range f.links[f.pack.book] {
+	for _, one := range f.links[f.contents] {
 		if f.types[one.target] == sheets+"styles+xml" {
 			l.part = one.target
 		}

@@ -21,11 +21,11 @@ const (
 
 // pack is a workbook, as the parts that it is made of (ECMA-376 part 2).
 type pack struct {
-	names []string // in the order of the file
-	parts map[string][]byte
-	types map[string]string // media type of each part
-	links map[string][]link // of each part, and of the whole under the empty name
-	book  string            // the part that lists the sheets
+	names    []string // in the order of the file
+	parts    map[string][]byte
+	types    map[string]string // media type of each part
+	links    map[string][]link // of each part, and of the whole under the empty name
+	contents string            // the part that lists the sheets
 }
 
 // link is a relationship of a part (ECMA-376 part 2, 6.5).
@@ -53,12 +53,12 @@ func open(data []byte) (*pack, error) {
 		if strings.HasSuffix(f.Name, "/") {
 			continue
 		}
-		if lower := strings.ToLower(f.Name); had[lower] || f.Name != path.Clean(f.Name) || strings.HasPrefix(f.Name, "/") ||
+		lower := strings.ToLower(f.Name)
+		if had[lower] || f.Name != path.Clean(f.Name) || strings.HasPrefix(f.Name, "/") ||
 			strings.HasPrefix(f.Name, "..") || strings.ContainsAny(f.Name, "\\\x00%") {
 			return nil, fmt.Errorf("its part %q stands there twice, or has no proper name", f.Name)
-		} else {
-			had[lower] = true
 		}
+		had[lower] = true
 		part, err := unpack(f, left)
 		if err != nil {
 			return nil, err
@@ -133,10 +133,10 @@ func (p *pack) read() error {
 	}
 	for _, l := range p.links[""] {
 		if strings.HasSuffix(l.kind, "/officeDocument") {
-			p.book = l.target
+			p.contents = l.target
 		}
 	}
-	if _, ok := p.parts[p.book]; !ok || p.book == "" {
+	if _, ok := p.parts[p.contents]; !ok || p.contents == "" {
 		return errors.New("it is no workbook of the form .xlsx: it has no list of sheets")
 	}
 	return nil

@@ -340,6 +340,9 @@ func (b *book) plainly(s sheet, of at, text string) (string, error) {
 	return out.String(), nil
 }
 
+// mostReckonedBytes are those of sheets that are held in memory to be reckoned.
+const mostReckonedBytes = 64 << 20
+
 // reckoned are the values of formulas by the place where they stand.
 type reckoned map[string]map[at]Value
 
@@ -348,6 +351,13 @@ var errLong = errors.New("its formulas take longer than the time that there is f
 // reckon works out what all formulas come to. What is not reckoned here is told
 // to unfit, and its cell has no value.
 func (b *book) reckon(limit time.Duration, most int, unfit func(sheet string, p at, why string)) (reckoned, error) {
+	size := 0
+	for _, s := range b.sheets {
+		size += len(b.parts[s.part])
+	}
+	if size > mostReckonedBytes {
+		return nil, fmt.Errorf("its sheets have %d MB; at most %d are reckoned here", size>>20, mostReckonedBytes>>20)
+	}
 	ctx, cancel := context.WithTimeout(context.Background(), limit)
 	defer cancel()
 	type asked struct {
@@ -362,7 +372,7 @@ func (b *book) reckon(limit time.Duration, most int, unfit func(sheet string, p 
 		return nil, err
 	}
 	plain := &book{pack: &pack{
-		names: b.pack.names, parts: maps.Clone(b.parts), types: b.types, links: b.links, book: b.pack.book,
+		names: b.names, parts: maps.Clone(b.parts), types: b.types, links: b.links, contents: b.contents,
 	}, sheets: b.sheets}
 	for _, s := range b.sheets {
 		if !b.cells(s) {
@@ -570,7 +580,7 @@ func (b *book) texts() ([]string, error) {
 
 // sharedPart is the part of the texts that cells name by their number.
 func (b *book) sharedPart() string {
-	for _, l := range b.links[b.pack.book] {
+	for _, l := range b.links[b.contents] {
 		if b.types[l.target] == sheets+"sharedstrings+xml" {
 			return l.target
 		}

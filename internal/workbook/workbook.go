@@ -75,8 +75,7 @@ func plainly(err error) error {
 // Filler takes the rows of a workbook's tables and then fills it. It belongs to
 // one goroutine, and is to be dropped.
 type Filler struct {
-	order Order
-	spool *os.File // the order and the rows, as they are read aside
+	spool *os.File // the rows, as they are read aside
 	put   *gob.Encoder
 	rows  int
 	cells int

@@ -4,6 +4,7 @@ import (
 	"encoding/base64"
 	"encoding/json"
 	"fmt"
+	"io"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -354,6 +355,13 @@ func (m maker) reportsAndJobs() {
 	require.NoError(m.t, err)
 	for _, r := range reports {
 		m.t.Run("report "+r.Name, func(t *testing.T) {
+			for i, b := range r.Workbooks {
+				content, err := m.from.C.Workbook(ctx, r.Name, b.Name)
+				require.NoError(t, err)
+				r.Workbooks[i].Data, err = io.ReadAll(content)
+				require.NoError(t, err)
+				require.NoError(t, content.Close())
+			}
 			made := plainly(t, r.ReportDefinition)
 			made["owner"] = r.Owner
 			m.p.In(t).Make("/new/report", "report", r.Name, made, "Save the report", "/reports/")

@@ -152,7 +152,7 @@
 
   async function report(name, d) {
     type((await field('name')).querySelector('input'), name);
-    await record('', d, ['sections', 'parameters']);
+    await record('', d, ['sections', 'parameters', 'workbooks']);
     if (d.parameters) await list('parameters', d.parameters);
     for (const [i, s] of d.sections.entries()) {
       const kind = s.kind ?? 'table';
@@ -171,6 +171,16 @@
         if (chip.getAttribute('aria-pressed') !== 'true') await press(chip);
         await record(`sections[${i}].columns[${k}]`, c, ['name']);
       }
+    }
+    for (const [i, w] of (d.workbooks ?? []).entries()) {
+      const input = await until('a place for a workbook', () =>
+        [...document.querySelectorAll('[aria-label=Workbooks] label')].find((l) => /^Send a (further )?workbook/.test(l.textContent)),
+      );
+      const sent = new DataTransfer();
+      sent.items.add(new File([Uint8Array.from(atob(w.data), (c) => c.charCodeAt(0))], 'book.xlsx'));
+      input.querySelector('input').files = sent.files;
+      input.querySelector('input').dispatchEvent(new Event('change', { bubbles: true }));
+      await record(`workbooks[${i}]`, w, ['file', 'data']);
     }
   }
 

@@ -90,6 +90,7 @@ type WorkbookCell struct {
 	Sheet   string `json:"sheet"`
 	At      string `json:"at"`
 	Formula bool   `json:"formula,omitempty" doc:"it reckons, and takes nothing"`
+	Table   string `json:"table,omitempty" doc:"named table in which it stands"`
 }
 
 // Facts that named cells take by their names.
@@ -185,8 +186,21 @@ func (d ReportDefinition) Filling(v *fault.Invalid, where string, w Workbook, ha
 		f.Cells = append(f.Cells, c)
 	}
 	d.byName(&f, w, has)
+	for _, c := range has.Cells {
+		if c.Table == "" || !slices.ContainsFunc(f.Tables, func(t FilledTable) bool { return strings.EqualFold(t.Table, c.Table) }) {
+			continue
+		}
+		if slices.ContainsFunc(w.Cells, func(o FilledCell) bool { return strings.EqualFold(o.Cell, c.Name) && o.Takes() }) {
+			v.Add(where+".cells", "the cell %q stands in the table %q, which takes rows; name a cell elsewhere", c.Name, c.Table)
+		}
+		f.Cells = slices.DeleteFunc(f.Cells, func(o FilledCell) bool { return strings.EqualFold(o.Cell, c.Name) })
+		f.Free = slices.DeleteFunc(f.Free, func(o string) bool { return strings.EqualFold(o, c.Name) })
+	}
 	return f
 }
+
+// Takes tells whether the cell takes something.
+func (c FilledCell) Takes() bool { return c.Value+c.Section+c.Column+c.Text != "" }
 
 // checkCell tells what is wrong with what a cell takes, and how many things it takes.
 func (d ReportDefinition) checkCell(v *fault.Invalid, at string, c FilledCell) (takes int) {

@@ -16,7 +16,7 @@
 {#if plan.takes.length}
   <div class="overflow-x-auto">
     <table class="mt-1 table w-full text-[13px]">
-      <thead><tr><th>Name</th><th>Stands at</th><th>Takes</th></tr></thead>
+      <thead class="text-base-content"><tr><th>Name</th><th>Stands at</th><th>Takes</th></tr></thead>
       <tbody>
         {#each plan.takes as t (t.name)}
           <tr>
