@@ -205,7 +205,7 @@ func tokensOf(text string) (out []piece) {
 	return out
 }
 
-// meaning is what a name stands for on a sheet, where that is a plain reference or a number.
+// meaning is what a name stands for on a sheet, where that is a plain reference, a number, or the rows of a table.
 func (b *book) meaning(s sheet, text string) (string, bool) {
 	found := -1
 	for i, n := range b.defined {
@@ -214,6 +214,11 @@ func (b *book) meaning(s sheet, text string) (string, bool) {
 		}
 	}
 	if found < 0 {
+		for _, t := range b.tables {
+			if strings.EqualFold(t.name, text) {
+				return sheetMark(t.sheet) + t.grown().String(), true
+			}
+		}
 		return "", false
 	}
 	means := b.defined[found].text

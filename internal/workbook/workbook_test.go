@@ -58,7 +58,7 @@ func made(t *testing.T, change ...func(*excelize.File)) []byte {
 	cells("Page", map[string]any{
 		"A1": "Month", "A2": "As of", "A3": "All litres", "B3": "=SUM(Rows!B4:B5)", "A4": "All cost", "B4": "=SUM(Fuel[Cost])",
 		"A5": "Dearest", "B5": "=INDEX(Rows!$A$4:$A$5,MATCH(MAX(Rows!$B$4:$B$5),Rows!$B$4:$B$5,0))", "A6": "Share", "B6": "=on_time",
-		"A7": "Label", "B7": `="of "&_xlfn.TEXTJOIN(", ",TRUE,Fuel[Vessel])`, "A8": "Enough", "B8": "=B3>100", "A9": "None", "B9": "=1/0",
+		"A7": "Label", "B7": `="of "&_xlfn.TEXTJOIN(", ",TRUE,Fuel[Vessel])`, "A8": "Enough", "B8": "=B3>100", "D1": "=ROWS(Fuel)", "A9": "None", "B9": "=1/0",
 	})
 	for name, ref := range map[string]string{"month": "Page!$B$1", "as_of": "Page!$B$2", "on_time": "Page!$D$6", "fuel_rows": "Rows!$A$4:$B$5"} {
 		must(f.SetDefinedName(&excelize.DefinedName{Name: name, RefersTo: ref}))
@@ -156,7 +156,7 @@ func TestAWorkbookIsFilled(t *testing.T) {
 	assert.Equal(t, []string{"Page!B9 comes to #DIV/0!", "it holds 1 hidden sheet, which whoever gets it can show: Rates"}, says)
 	f := read(t, out)
 	cellsAre(t, f, "Page", map[string]string{
-		"B1": "November", "B2": "12/9/25 12:00", "B3": "780", "B4": "390", "B5": "Vessel <12>", "B6": "0.912", "B8": "TRUE", "B9": "#DIV/0!",
+		"B1": "November", "B2": "12/9/25 12:00", "B3": "780", "B4": "390", "B5": "Vessel <12>", "B6": "0.912", "B8": "TRUE", "B9": "#DIV/0!", "D1": "12",
 	})
 	cellsAre(t, f, "Rows", map[string]string{
 		"A4": "Vessel <1>", "B15": "120", "C15": "60", "D15": "12-09-25", "A16": "Total", "B16": "780", "A17": "", "F4": "20", "F5": "",

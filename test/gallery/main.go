@@ -37,7 +37,7 @@ func main() {
 }
 
 // formats are those that a report is shown in unless it says others.
-var formats = []string{"pdf", "pptx", "xlsx", "png", "html-mail"}
+var formats = []string{"pdf", "pptx", "xlsx", "png", "html-mail", ownWorkbook}
 
 func run(out, only string) error {
 	if err := os.MkdirAll(out, 0o750); err != nil {
@@ -85,7 +85,9 @@ body{font:14px/1.4 sans-serif;margin:12px;background:#ddd}h2{font-size:15px;marg
 // write makes a file of a report and a page that shows it; a report that the format refuses has none, and says why.
 func (r hard) write(out string, n int, format string) (page string, said []string, err error) {
 	o := r.output
-	o.Format = format
+	if o.Format = format; format == ownWorkbook {
+		o.Format, o.Workbook, o.DataOnly, o.Formulas, o.Columns = "xlsx", ownWorkbook, false, false, nil
+	}
 	switch {
 	case format == "pptx" && o.Page != nil && o.Page.Grid:
 		o.Page = &job.Page{Grid: true}
@@ -104,7 +106,7 @@ func (r hard) write(out string, n int, format string) (page string, said []strin
 	if err != nil {
 		return "", nil, err
 	}
-	name := fmt.Sprintf("%02d-%s", n, format)
+	name := fmt.Sprintf("%02d-%s", n, strings.ReplaceAll(format, " ", "-"))
 	if err := os.WriteFile(filepath.Join(out, name+style.Format.Ending), made, 0o600); err != nil {
 		return "", nil, err
 	}
@@ -134,6 +136,11 @@ func file(o job.Output, r hard, sections []section) ([]byte, []string, error) {
 	}
 	if r.look != nil {
 		style.Look = r.look
+	}
+	if o.Workbook != "" {
+		if style.Book, err = own(sections); err != nil {
+			return nil, nil, err
+		}
 	}
 	var out bytes.Buffer
 	w, err := style.Open(&out, &render.Head{
