@@ -159,7 +159,11 @@ func relations(inner string) string {
 }
 
 func (p *slides) put(name, text string) error {
-	w, err := p.zip.Create(name)
+	h := &zip.FileHeader{Name: name, Method: zip.Deflate}
+	if strings.HasSuffix(name, ".png") {
+		h.Method = zip.Store // it is packed already
+	}
+	w, err := p.zip.CreateHeader(h)
 	if err == nil {
 		_, err = io.WriteString(w, text)
 	}
