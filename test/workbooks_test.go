@@ -104,6 +104,8 @@ func TestAWorkbookOfItsOwnerIsFilledAndDelivered(t *testing.T) {
 	}
 	_, err := mara.AddWorkbook(ctx, "quay.xlsx", []byte("no workbook"))
 	require.ErrorContains(t, err, "it is no workbook of the form .xlsx")
+	_, err = mara.AddWorkbook(ctx, "quay.xlsx", make([]byte, 21<<20))
+	require.ErrorContains(t, err, "What was sent is larger than the 20 MiB that are taken here; nothing was changed.")
 
 	// What does not fit is told before it is saved.
 	for want, b := range map[string]job.Workbook{
@@ -188,6 +190,8 @@ func TestAWorkbookOfItsOwnerIsFilledAndDelivered(t *testing.T) {
 	// Who may not write the report does not take its workbook; it comes back as it was sent.
 	_, err = w.As("joren").Workbook(ctx, "Quay", "Quay book")
 	require.ErrorContains(t, err, "may not take workbooks of the report Quay")
+	_, err = mara.Workbook(ctx, "Quay", "Gone")
+	require.ErrorContains(t, err, `the report "Quay" has no workbook "Gone"; it has Quay book`)
 	back, err := mara.Workbook(ctx, "Quay", "Quay book")
 	require.NoError(t, err)
 	sent, err := io.ReadAll(back)

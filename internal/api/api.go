@@ -138,6 +138,10 @@ func (s *server) describe(r chi.Router, register func(huma.API)) {
 func init() {
 	// Lists are never null: an empty one is [].
 	huma.DefaultArrayNullable = false
+	made := huma.NewError
+	huma.NewError = func(status int, message string, details ...error) huma.StatusError {
+		return made(status, tooLarge(message), details...)
+	}
 }
 
 func config(version string) huma.Config {

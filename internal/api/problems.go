@@ -18,7 +18,17 @@ import (
 	"ironbell/internal/store/db"
 
 	"github.com/danielgtaylor/huma/v2"
+	"github.com/dustin/go-humanize"
 )
+
+// tooLarge makes a sentence of how the library that reads requests refuses what is too large.
+func tooLarge(message string) string {
+	var limit uint64
+	if _, err := fmt.Sscanf(message, "request body is too large limit=%d bytes", &limit); err != nil {
+		return message
+	}
+	return fmt.Sprintf("What was sent is larger than the %s that are taken here; nothing was changed.", humanize.IBytes(limit))
+}
 
 // problem turns an error into a problem (RFC 9457) with the status that fits.
 func (s *server) problem(err error) error {

@@ -25,7 +25,7 @@ func (s *server) workbooks(a huma.API) {
 		s.listWorkbooks)
 	huma.Register(a, huma.Operation{
 		OperationID: "download-workbook", Method: http.MethodGet, Path: "/api/reports/{report}/workbooks/{workbook}",
-		Summary: "Download a workbook of a report, as it was sent", Tags: tags.tags(), Errors: []int{403, 404},
+		Summary: "Download a workbook of a report, as it was sent", Tags: tags.tags(), Errors: []int{403, 404, 422},
 		Responses: map[string]*huma.Response{"200": {
 			Description: "The file", Content: map[string]*huma.MediaType{"application/octet-stream": {}},
 		}},

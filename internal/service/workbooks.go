@@ -1,12 +1,14 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 
 	"ironbell/internal/access"
 	"ironbell/internal/core/expr"
@@ -186,7 +188,13 @@ func (rp *Reports) Workbook(ctx context.Context, who job.Person, report, name st
 	}
 	w, ok := r.Workbook(name)
 	if !ok {
-		return job.WorkbookFile{}, nil, &db.NotFound{Kind: "workbook", Name: name}
+		v := &fault.Invalid{What: "the workbook"}
+		var names []string
+		for _, o := range r.Workbooks {
+			names = append(names, o.Name)
+		}
+		v.Add("workbook", "the report %q has no workbook %q; it has %s", r.Name, name, cmp.Or(strings.Join(names, ", "), "none"))
+		return job.WorkbookFile{}, nil, v.Err()
 	}
 	f, err := rp.store.WorkbookFile(ctx, w.File)
 	if err != nil {

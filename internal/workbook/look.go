@@ -212,13 +212,16 @@ var formulaElements = map[string]bool{
 // checkPart reads a part to its end, and refuses formulas that reach out.
 func (p *pack) checkPart(name string) error {
 	var wrong error
-	picture := p.types[name] == "image/svg+xml"
+	picture := p.types[name] == "image/svg+xml" || p.types[name] == markup+"vmldrawing"
 	_, err := rewritten(p.parts[name], func(e *element) {
 		if e.attr("macro") != "" || e.name == "FmlaMacro" {
 			wrong = fmt.Errorf("a drawing of its part %s runs a macro", name)
 		}
-		if h := e.attr("href"); picture && (e.name == "script" || h != "" && !strings.HasPrefix(h, "#") && !strings.HasPrefix(h, "data:")) {
-			wrong = fmt.Errorf("its picture %s runs or asks for something", name)
+		for _, a := range e.attrs {
+			asks := (a.Name.Local == "href" || a.Name.Local == "src") && !strings.HasPrefix(a.Value, "#") && !strings.HasPrefix(a.Value, "data:")
+			if picture && (e.name == "script" || e.name == "foreignObject" || asks && a.Value != "") {
+				wrong = fmt.Errorf("its drawing %s runs or asks for something", name)
+			}
 		}
 		switch {
 		case formulaElements[e.name]:
@@ -238,6 +241,8 @@ func (p *pack) checkPart(name string) error {
 			}
 		case e.attr("conformance") == "strict":
 			wrong = errors.New("it is saved in the strict form; save it as a plain .xlsx")
+		case e.name == "externalReference" || e.name == "pivotCache":
+			wrong = fmt.Errorf("its part %s has %s, which is not taken", name, e.name)
 		case e.name == "oleObject" || e.name == "ddeLink" || e.name == "control" || e.name == "dataConsolidate":
 			wrong = fmt.Errorf("its part %s has %s, which is not taken", name, e.name)
 		}

@@ -3,6 +3,7 @@ package workbook
 import (
 	"fmt"
 	"strconv"
+	"strings"
 )
 
 // looks are the forms of cells that a workbook has (ECMA-376 part 1, 18.8.10), and
@@ -34,6 +35,10 @@ func (f *filling) readLooks() (*looks, error) {
 		return l, nil
 	}
 	var read struct {
+		Forms []struct {
+			ID   string `xml:"numFmtId,attr"`
+			Code string `xml:"formatCode,attr"`
+		} `xml:"numFmts>numFmt"`
 		All []struct {
 			Form string `xml:"numFmtId,attr"`
 		} `xml:"cellXfs>xf"`
@@ -42,6 +47,11 @@ func (f *filling) readLooks() (*looks, error) {
 		return nil, fmt.Errorf("its forms of cells cannot be read: %w", err)
 	}
 	for _, x := range read.All {
+		for _, f := range read.Forms {
+			if f.ID == x.Form && strings.EqualFold(f.Code, "General") { // some programs name it once more
+				x.Form = generalForm
+			}
+		}
 		if x.Form == "" {
 			x.Form = generalForm
 		}

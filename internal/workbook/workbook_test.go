@@ -295,6 +295,9 @@ func TestWhatRunsOrReachesOutIsRefused(t *testing.T) {
 		"it reads another workbook":                            formula(`[1]Sheet1!A1`),
 		"it asks another program":                              formula(`quay|'/port'!A0`),
 		"is linked to \"file:///quay/board\" outside":          linked("file:///quay/board"),
+		"has externalReference": edited(t, made(t), "xl/workbook.xml", func(part string) string {
+			return strings.Replace(part, "<definedNames", `<externalReferences><externalReference/></externalReferences><definedNames`, 1)
+		}),
 		"it has a document type": edited(t, made(t), "xl/worksheets/sheet1.xml", func(part string) string {
 			return strings.Replace(part, "<worksheet", `<!DOCTYPE worksheet [<!ENTITY a "b">]><worksheet`, 1)
 		}),
