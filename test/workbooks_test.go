@@ -28,6 +28,7 @@ func quayBook(t *testing.T, change ...func(*excelize.File)) []byte {
 	must(err)
 	must(f.SetSheetVisible("Limits", false))
 	must(f.SetCellValue("Limits", "A1", 2))
+	must(f.SetCellValue("Quay", "B3", 99))
 	for at, text := range map[string]string{"A6": "Port", "B6": "Sailings", "C6": "Twice", "D6": "Secret", "A7": "Sample"} {
 		must(f.SetCellValue("Quay", at, text))
 	}
@@ -186,6 +187,28 @@ func TestAWorkbookOfItsOwnerIsFilledAndDelivered(t *testing.T) {
 	assert.Contains(t, said, "xlsx: it holds 1 hidden sheet, which whoever gets it can show: Limits")
 	assert.Contains(t, said, "xlsx: 1 hidden sheet removed from it")
 	assert.NotContains(t, said, "Not taken", "what no output takes is not asked for")
+
+	assert.Contains(t, said, "xlsx: the column Secret of its table Departures stays empty: Departures gives none of this name")
+
+	// Where no row comes, nothing of the sample is taken for a figure; a column that is gone fails the run.
+	_, err = w.C.SaveReport(ctx, "Gone", wire.ReportRequest{Owner: "mara", ReportDefinition: job.ReportDefinition{
+		Source: "tarnwick", Workbooks: []job.Workbook{{Name: "Quay % / ? # book", File: ids[0]}},
+		Sections: []job.Section{{Name: "Figures", Kind: job.SectionFigures, SQL: "SELECT * FROM (SELECT 7 AS late) f WHERE false"}},
+	}})
+	require.NoError(t, err)
+	empty, err := w.C.Render(ctx, "Gone", wire.RenderRequest{Output: job.Output{Format: "xlsx", Workbook: "Quay % / ? # book"}})
+	require.NoError(t, err)
+	content, err := io.ReadAll(empty.Content)
+	require.NoError(t, err)
+	require.NoError(t, empty.Content.Close())
+	f, err := excelize.OpenReader(bytes.NewReader(content))
+	require.NoError(t, err)
+	late, err := f.GetCellValue("Quay", "B3")
+	require.NoError(t, err)
+	assert.Empty(t, late)
+	odd, err := mara.Workbook(ctx, "Gone", "Quay % / ? # book")
+	require.NoError(t, err)
+	require.NoError(t, odd.Close())
 
 	// Who may not write the report does not take its workbook; it comes back as it was sent.
 	_, err = w.As("joren").Workbook(ctx, "Quay", "Quay book")

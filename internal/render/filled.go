@@ -34,14 +34,18 @@ type filled struct {
 	plan   *shape.Plan
 	fill   workbook.Filler
 	tables []workbook.TableOrder
-	cells  []workbook.CellOrder
-	taking []int // tables that take the rows at hand
-	first  bool  // no row of the section came yet
+	cells  []workbook.CellOrder // with nothing before a row came
+	taking []int                // tables that take the rows at hand
+	figure []figureCell         // cells that take of the first row at hand
 	said   []string
+	say    func(string) // says something once
 }
 
+// figureCell is a cell that takes a column of the first row.
+type figureCell struct{ cell, column int }
+
 func (w *filled) Begin(p *shape.Plan) error {
-	w.plan, w.first, w.taking = p, true, nil
+	w.plan, w.taking = p, nil
 	for _, t := range w.style.Book.Filling.Tables {
 		if t.Section != p.Section || t.Form != p.Form {
 			continue
@@ -55,10 +59,15 @@ func (w *filled) Begin(p *shape.Plan) error {
 		if !slices.ContainsFunc(columns, func(c int) bool { return c >= 0 }) {
 			return w.wrong(fmt.Sprintf("its table %s has none of the columns of %s", t.Table, p.Section), nil)
 		}
+		for i, c := range columns {
+			if c < 0 && !table.Columns[i].Formula {
+				w.saidOnce(fmt.Sprintf("the column %s of its table %s stays empty: %s gives none of this name", table.Columns[i].Name, t.Table, p.Section))
+			}
+		}
 		w.taking = append(w.taking, len(w.tables))
 		w.tables = append(w.tables, workbook.TableOrder{Table: t.Table, Columns: columns})
 	}
-	return nil
+	return w.figures()
 }
 
 // wrong is a fault of the workbook.
@@ -71,10 +80,10 @@ func (w *filled) wrong(what string, err error) error {
 }
 
 func (w *filled) Line(line *shape.Line) error {
-	if w.first && w.plan.Form == job.FormWhole {
-		w.figures(line)
+	for _, f := range w.figure {
+		w.cells[f.cell].Value = w.value(w.plan.Columns[f.column].Kind, line.Cells[f.column])
 	}
-	w.first = false
+	w.figure = nil
 	if len(w.taking) == 0 {
 		return nil
 	}
@@ -94,22 +103,28 @@ func (w *filled) Line(line *shape.Line) error {
 	return nil
 }
 
-// figures takes what named cells take of the first row of a section.
-func (w *filled) figures(line *shape.Line) {
-	f := w.style.Book.Filling
-	take := func(cell string, i int) {
-		w.cells = append(w.cells, workbook.CellOrder{Cell: cell, Value: w.value(w.plan.Columns[i].Kind, line.Cells[i])})
+// figures finds what named cells take of the first row of the section at hand.
+func (w *filled) figures() error {
+	if w.figure = nil; w.plan.Form != job.FormWhole {
+		return nil
 	}
+	take := func(cell string, column int) {
+		w.figure = append(w.figure, figureCell{len(w.cells), column})
+		w.cells = append(w.cells, workbook.CellOrder{Cell: cell})
+	}
+	f := w.style.Book.Filling
 	for _, c := range f.Cells {
 		if c.Section != w.plan.Section {
 			continue
 		}
-		if i := slices.IndexFunc(w.plan.Columns, func(o shape.Column) bool { return o.Name == c.Column }); i >= 0 {
-			take(c.Cell, i)
+		i := slices.IndexFunc(w.plan.Columns, func(o shape.Column) bool { return o.Name == c.Column })
+		if i < 0 {
+			return w.wrong(fmt.Sprintf("its cell %s takes the column %s, which %s does not give", c.Cell, c.Column, c.Section), nil)
 		}
+		take(c.Cell, i)
 	}
 	if w.plan.Kind != job.SectionFigures {
-		return
+		return nil
 	}
 	for _, name := range f.Free {
 		i := slices.IndexFunc(w.plan.Columns, func(o shape.Column) bool { return job.Alike(o.Name, name) || job.Alike(o.Head(), name) })
@@ -117,11 +132,12 @@ func (w *filled) figures(line *shape.Line) {
 			take(name, i)
 		}
 	}
+	return nil
 }
 
 // value is a cell as a sheet has it.
 func (w *filled) value(kind rows.Kind, c rows.Cell) workbook.Value {
-	switch v := sheetValue(w.style.Zone, kind, c, w.saidOnce).(type) {
+	switch v := sheetValue(w.style.Zone, kind, c, w.say).(type) {
 	case float64:
 		of := map[rows.Kind]byte{rows.Date: workbook.Date, rows.Local: workbook.Moment, rows.Instant: workbook.Moment}
 		if at, ok := of[kind]; ok {
@@ -164,10 +180,9 @@ func (w *filled) Close() error {
 		if err != nil {
 			return err
 		}
-		if !ok && slices.ContainsFunc(w.cells, func(o workbook.CellOrder) bool { return o.Cell == c.Cell }) {
-			continue
+		if ok {
+			order.Cells = append(order.Cells, workbook.CellOrder{Cell: c.Cell, Value: v})
 		}
-		order.Cells = append(order.Cells, workbook.CellOrder{Cell: c.Cell, Value: v}) // nothing, where no row came
 	}
 	says, err := b.Fill(&w.fill, order, w.out)
 	for _, text := range says {

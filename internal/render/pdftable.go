@@ -58,9 +58,12 @@ func (p *pdfWriter) begin() {
 		return
 	}
 	p.font = max(p.font, leastFont)
-	if p.chart == nil {
+	switch {
+	case p.chart == nil:
 		p.room(direction, p.opening())
 		p.heading()
+	case p.pdf.GetY()+p.opening() > p.bottom():
+		p.page(p.sides) // the chart stands above, and the head would stand alone below it
 	}
 	p.tableHead()
 	p.begun = true
@@ -70,14 +73,21 @@ func (p *pdfWriter) begin() {
 	p.early = nil
 }
 
-// opening is how high a table is that has only begun: its title, its head and its first rows.
+// above is how high the title and the head of a table are.
+const above = 8.5 + 9.0
+
+// opening is how high a table is that has only begun: its title, its head and its first rows, of which one at
+// least stands below them.
 func (p *pdfWriter) opening() float64 {
-	const title, head, few = 8.5, 9.0, 4
-	high := title + head
-	for _, line := range p.early[:min(len(p.early), few)] {
+	const few = 4
+	high, first := above, above
+	for i, line := range p.early[:min(len(p.early), few)] {
 		high += p.lay(line).tall
+		if i == 0 {
+			first = high
+		}
 	}
-	return min(high, (p.bottom()-margin)*0.6)
+	return max(first, min(high, (p.bottom()-margin)*0.6))
 }
 
 // parts tells whether a table that is too wide is parted: the output says so, or its letters would be too small.
@@ -154,6 +164,9 @@ type laid struct {
 	tall   float64
 }
 
+// rowGap is what stands between the letters of two rows, in millimetres.
+const rowGap = 1.1
+
 // lay breaks the cells of a line.
 func (p *pdfWriter) lay(line textLine) laid {
 	p.set(map[bool]string{true: "B"}[line.kind != shape.Data], p.font, p.inkRGB)
@@ -180,7 +193,7 @@ func (p *pdfWriter) lay(line textLine) laid {
 			high = max(high, len(l.broken[i]))
 		}
 	}
-	if most := int((p.bottom()-margin)/step) - 4; high > most {
+	if most := int((p.bottom() - margin - above - rowGap) / step); high > most {
 		p.sayOnce(fmt.Sprintf("a cell of section %s is longer than a page and is cut short; html or csv hold all of it",
 			p.plan.Section))
 		for i := range l.broken {
@@ -190,7 +203,7 @@ func (p *pdfWriter) lay(line textLine) laid {
 		}
 		high = most
 	}
-	l.tall = step*float64(high) + 1.1
+	l.tall = step*float64(high) + rowGap
 	return l
 }
 

@@ -33,6 +33,7 @@ type xlsxWriter struct {
 	names  map[string]bool
 	styles map[look]int
 	said   []string
+	say    func(string) // says something once
 
 	name    string // of the sheet
 	plan    *shape.Plan
@@ -86,12 +87,15 @@ var markColours = map[job.Mark]string{
 
 func newXLSX(w io.Writer, h *Head, s *Style) (Writer, error) {
 	if s.Book != nil {
-		return &filled{out: w, head: h, style: s}, nil
+		f := &filled{out: w, head: h, style: s}
+		f.say = f.saidOnce
+		return f, nil
 	}
 	x := &xlsxWriter{
 		out: w, head: h, style: s, file: excelize.NewFile(), names: map[string]bool{}, styles: map[look]int{},
 		refs: map[string]string{},
 	}
+	x.say = x.saidOnce
 	x.file.SetZipWriter(func(w io.Writer) excelize.ZipWriter { return &measured{ZipWriter: zip.NewWriter(w), refs: x.refs} })
 	return x, nil
 }
@@ -397,7 +401,7 @@ func (x *xlsxWriter) goOn() error {
 }
 
 func (x *xlsxWriter) value(kind rows.Kind, c rows.Cell) any {
-	return sheetValue(x.style.Zone, kind, c, x.saidOnce)
+	return sheetValue(x.style.Zone, kind, c, x.say)
 }
 
 // sheetValue gives a cell its real type: a float64, a bool, a text or nothing. What a

@@ -1,6 +1,7 @@
 package workbook
 
 import (
+	"cmp"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -91,7 +92,7 @@ func refusal(name, kind string) error {
 			return fmt.Errorf("it has %s (%s); a workbook that is filled has none. Save it as .xlsx without them", r.says, name)
 		}
 	}
-	return fmt.Errorf("its part %s is of a kind that is not taken (%s)", name, kind)
+	return fmt.Errorf("its part %s is of a kind that is not taken (%s)", name, cmp.Or(kind, "none"))
 }
 
 // sheet is a sheet of a workbook.
@@ -174,22 +175,28 @@ func (p *pack) check() error {
 	if p.types[p.contents] != sheets+"sheet.main+xml" {
 		return errors.New("its list of sheets is of a kind that is not taken")
 	}
-	for _, name := range p.names {
-		for _, l := range p.links[name] {
-			if err := checkLink(name, l); err != nil {
+	for of, all := range p.links {
+		for _, l := range all {
+			if err := checkLink(cmp.Or(of, p.contents), l); err != nil {
 				return err
 			}
-		}
-	}
-	for _, l := range p.links[""] {
-		if l.outside {
-			return fmt.Errorf("it is linked to %q outside", l.target)
 		}
 	}
 	return nil
 }
 
+// linked are the kinds of links that parts may have: some programs go by them, and
+// not by what the parts say of themselves.
+var linked = set(`officedocument worksheet chartsheet styles theme sharedstrings table drawing vmldrawing comments chart chartusershapes
+	chartstyle chartcolorstyle chartex image hyperlink printersettings core-properties extended-properties custom-properties calcchain
+	sheetmetadata metadata threadedcomment person thumbnail customxml customxmlprops themeoverride namedsheetviews
+	classificationlabels`)
+
 func checkLink(of string, l link) error {
+	kind := strings.ToLower(path.Base(l.kind))
+	if !linked[kind] {
+		return refusal(l.target, kind)
+	}
 	if !l.outside {
 		return nil
 	}

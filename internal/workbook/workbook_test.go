@@ -290,11 +290,15 @@ func TestWhatRunsOrReachesOutIsRefused(t *testing.T) {
 		"a pivot table, which keeps the rows":                  with("xl/pivotCache/pivotCacheDefinition1.xml", "application/vnd.openxmlformats-officedocument.spreadsheetml.pivotCacheDefinition+xml"),
 		"files within it":                                      with("xl/embeddings/oleObject1.bin", "application/vnd.openxmlformats-officedocument.oleObject"),
 		"is of a kind that is not taken (application/x-thing)": with("xl/thing.bin", "application/x-thing"),
-		"is of a kind that is not taken ()":                    edited(t, made(t), "xl/thing.unknown", func(string) string { return "x" }),
+		"is of a kind that is not taken (none)":                edited(t, made(t), "xl/thing.unknown", func(string) string { return "x" }),
 		"it asks outside by WEBSERVICE":                        formula(`_xlfn.WEBSERVICE("https://quay.example")`),
 		"it reads another workbook":                            formula(`[1]Sheet1!A1`),
 		"it asks another program":                              formula(`quay|'/port'!A0`),
 		"is linked to \"file:///quay/board\" outside":          linked("file:///quay/board"),
+		"it has macros (xl/printer.bin)": edited(t, with("xl/printer.bin", "application/vnd.openxmlformats-officedocument.spreadsheetml.printerSettings"),
+			"xl/_rels/workbook.xml.rels", func(part string) string {
+				return strings.Replace(part, "</Relationships>", `<Relationship Id="rIdX" Type="http://schemas.microsoft.com/office/2006/relationships/vbaProject" Target="printer.bin"/></Relationships>`, 1)
+			}),
 		"has externalReference": edited(t, made(t), "xl/workbook.xml", func(part string) string {
 			return strings.Replace(part, "<definedNames", `<externalReferences><externalReference/></externalReferences><definedNames`, 1)
 		}),

@@ -209,10 +209,10 @@ func (b *bench) fill(ctx context.Context) error {
 	}
 	for _, statement := range []string{
 		`INSERT INTO jobs (name, owner_id, is_on, version) SELECT 'job ' || n, $2, true, 1 FROM generate_series(1, $1::int) n`,
-		`INSERT INTO job_versions (job_id, version, definition, author_id) SELECT id, 1, '{"zone": "Europe/London", "tasks": [{"name": "nothing", "kind": "nothing"}]}', $2 FROM jobs LIMIT $1`,
+		`INSERT INTO job_versions (job_id, version, definition, author_id) SELECT id, 1, '{"zone": "Europe/London", "tasks": [{"name": "nothing", "kind": "nothing"}]}', $2 FROM jobs WHERE name ~ '^job [0-9]+$' LIMIT $1`,
 		`INSERT INTO triggers (job_id, position, rule, timing, zone, after_outage, overlap, priority, next_due, next_nominal)
 			SELECT id, 0, '', jsonb_build_object('rule', format('%s %s * * *', id % 60, id / 60 % 24)), 'Europe/London', 'once', 'wait', 0, at, at
-			FROM (SELECT id, date_trunc('day', now()) + interval '400 days' + id % 1440 * interval '1 minute' AS at FROM jobs LIMIT $1) j, (SELECT $2::bigint) p`,
+			FROM (SELECT id, date_trunc('day', now()) + interval '400 days' + id % 1440 * interval '1 minute' AS at FROM jobs WHERE name ~ '^job [0-9]+$' LIMIT $1) j, (SELECT $2::bigint) p`,
 	} {
 		if _, err := b.pool.Exec(ctx, statement, b.jobs, person); err != nil {
 			return fmt.Errorf("lay out the jobs: %w", err)
