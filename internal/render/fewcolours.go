@@ -50,7 +50,7 @@ func fewColours(img image.Image) image.Image {
 	for i, t := range tones {
 		if i < most {
 			palette[i] = color.RGBA{uint8(t.at), uint8(t.at >> 8), uint8(t.at >> 16), 0xff} //nolint:gosec // its bytes
-			places[t.id] = uint8(i)                                                         //nolint:gosec // below 256
+			places[t.id] = uint8(i)
 			continue
 		}
 		nearest, least := 0, int64(1)<<40
@@ -59,7 +59,7 @@ func fewColours(img image.Image) image.Image {
 				nearest, least = n, d
 			}
 		}
-		places[t.id] = uint8(nearest) //nolint:gosec // below 256
+		places[t.id] = uint8(nearest)
 	}
 	to := image.NewPaletted(from.Rect, palette)
 	pix := to.Pix

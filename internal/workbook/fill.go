@@ -223,7 +223,7 @@ func (f *filling) sheet(s sheet) error {
 		whole := t.whole()
 		whole.first.row = t.body().first.row
 		whole.last.row = max(whole.last.row, t.area.last.row)
-		patches = append(patches, &patch{area: whole, look: m.row, of: func(out *bytes.Buffer, p at) error { return f.tableCell(sp, out, t, m, p) }})
+		patches = append(patches, &patch{area: whole, look: m.row, show: true, of: func(out *bytes.Buffer, p at) error { return f.tableCell(sp, out, t, m, p) }})
 	}
 	for _, n := range f.cells[s.name] {
 		if slices.ContainsFunc(patches, func(o *patch) bool { return o.holds(n.at) }) {
@@ -323,12 +323,14 @@ func (f *filling) tableCell(sp *splicer, out *bytes.Buffer, t *table, m *model, 
 // of lists, and their formulas.
 func (f *filling) around(sheet string, e *element) {
 	if s := e.attr("sqref"); s != "" && e.name != "selection" && e.name != "pane" {
-		if next := f.moves.stretched(s, sheet, false); next != s {
+		if next := f.moves.stretched(s, sheet, true); next != s {
 			e.set("sqref", next)
 		}
 	}
 	if formulaElements[e.name] && e.name != "definedName" {
-		e.text = func(text string) string { return f.moves.stretched(text, sheet, true) }
+		// A condition that speaks of one row is of each row; a range, and a line within a cell, of all.
+		whole := e.name == "sqref" || e.in("sparkline")
+		e.text = func(text string) string { return f.moves.stretched(text, sheet, whole) }
 	}
 }
 

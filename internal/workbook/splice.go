@@ -13,6 +13,7 @@ type patch struct {
 	area
 
 	look []xml.Attr                          // of rows that are added
+	show bool                                // its rows are shown, if a filter of the sample hid them
 	of   func(out *bytes.Buffer, p at) error // writes one cell
 }
 
@@ -107,15 +108,16 @@ func (s *splicer) over(row int) []*patch {
 func (s *splicer) row(r *row, added bool) error {
 	patches := s.over(r.number)
 	attrs := []xml.Attr{{Name: xml.Name{Local: "r"}, Value: itoa(r.number)}}
+	show := false
 	for _, p := range patches {
 		if added && p.look != nil {
 			r.attrs = p.look
 		}
+		show = show || p.show
 	}
 	for _, a := range r.attrs {
 		n := a.Name.Local
-		// A filter of the sample hid rows; what comes into them is to be seen.
-		if n == "r" || n == "spans" || n == "hidden" && len(patches) > 0 {
+		if n == "r" || n == "spans" || n == "hidden" && show {
 			continue
 		}
 		attrs = append(attrs, a)

@@ -55,7 +55,7 @@ func Examine(ctx context.Context, data []byte) (f job.WorkbookFacts, err error) 
 	}
 	out, err := aside.Do(ctx, Task, "look", data, aside.Bounds{Time: lookTime, Memory: room, Most: mostFacts})
 	if err != nil {
-		return f, plainly(err)
+		return f, inOneSentence(err)
 	}
 	if err := json.Unmarshal(out, &f); err != nil {
 		return f, fmt.Errorf("read what was found in it: %w", err)
@@ -63,9 +63,12 @@ func Examine(ctx context.Context, data []byte) (f job.WorkbookFacts, err error) 
 	return f, nil
 }
 
-// plainly is an error of a process aside: when it broke down rather than said what
+// inOneSentence is an error of a process aside: when it broke down rather than said what
 // is wrong, that is all that is to be told.
-func plainly(err error) error {
+func inOneSentence(err error) error {
+	if errors.Is(err, aside.ErrTooMuch) {
+		return errors.New("it has more tables and names, or becomes larger, than is taken")
+	}
 	if strings.Contains(err.Error(), "\n") {
 		return errors.New("it cannot be read within the memory that there is for it")
 	}
@@ -130,7 +133,7 @@ func (f *Filler) Fill(ctx context.Context, order Order, to io.Writer) ([]string,
 	}
 	split := &afterLine{to: to}
 	if err := aside.Pipe(ctx, Task, "fill", in, split, aside.Bounds{Time: fillTime, Memory: room, Most: mostMade}); err != nil {
-		return nil, plainly(err)
+		return nil, inOneSentence(err)
 	}
 	var told Told
 	if err := json.Unmarshal(split.line, &told); err != nil {

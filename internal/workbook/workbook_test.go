@@ -9,6 +9,7 @@ import (
 	"maps"
 	"os"
 	"os/exec"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -231,6 +232,31 @@ func TestWhatStandsBelowATableIsNotWrittenOver(t *testing.T) {
 	require.NoError(t, err)
 	_, _, err = filled(t, book, 6, workbook.Order{})
 	require.ErrorContains(t, err, `6 rows came for the table "Fuel", and Rows!B10 stands where they would go`)
+}
+
+// A sample of one row: its condition is of each row, and what of it is one cell by
+// itself stays one. A row that its owner hid stays hidden.
+func TestASampleOfOneRowGrows(t *testing.T) {
+	book := made(t, func(f *excelize.File) {
+		require.NoError(t, f.SetConditionalFormat("Rows", "A4:A4", []excelize.ConditionalFormatOptions{{Type: "formula", Criteria: "$B4>100"}}))
+		require.NoError(t, f.SetRowVisible("Page", 1, false))
+		require.NoError(t, f.SetDefinedName(&excelize.DefinedName{Name: "_xlnm.Print_Area", RefersTo: "Rows!$A$1:$F$4", Scope: "Rows"}))
+		require.NoError(t, f.RemoveRow("Rows", 5))
+	})
+	book = edited(t, book, "xl/tables/table1.xml", func(part string) string {
+		return regexp.MustCompile(`ref="A3:D\d"( totalsRowCount="1")?`).ReplaceAllString(part, `ref="A3:D4"`)
+	})
+	book = edited(t, book, "xl/worksheets/sheet2.xml", func(part string) string {
+		return regexp.MustCompile(`<row r="[56]".*?</row>`).ReplaceAllString(part, "")
+	})
+	out, _, err := filled(t, book, 5, workbook.Order{})
+	require.NoError(t, err)
+	all := parts(t, out)
+	assert.Contains(t, all["xl/worksheets/sheet2.xml"], `sqref="A4:A8"`)
+	assert.Contains(t, all["xl/worksheets/sheet2.xml"], `<formula>$B4&gt;100</formula>`)
+	assert.Contains(t, all["xl/worksheets/sheet1.xml"], `hidden="true"`)
+	assert.Contains(t, all["xl/workbook.xml"], `Rows!$A$1:$F$8`)
+	assert.Contains(t, all["xl/tables/table1.xml"], `ref="A3:D8"`)
 }
 
 // Other programs write the same in other ways: names with a prefix, cells without

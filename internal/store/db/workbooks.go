@@ -36,22 +36,29 @@ func (q Base) WorkbookData(ctx context.Context, id string) (data []byte, err err
 	return data, Found(err, "workbook", id)
 }
 
-// KeepWorkbookFile keeps a workbook, and those that no report has for 30 days only.
+// KeepWorkbookFile keeps a workbook, and those that no report has for 30 days only,
+// or for an hour where there is no room.
 // The error is ErrFull when there are too many, or they are too large together.
 func (q Base) KeepWorkbookFile(ctx context.Context, f job.WorkbookFile, data []byte) error {
-	if _, err := q.Ext.ExecContext(ctx, `DELETE FROM workbook_files f WHERE kept_at < now() - interval '30 days' AND id <> $1
-		AND NOT EXISTS (SELECT FROM workbook_uses u WHERE u.file_id = f.id)`, f.ID); err != nil {
-		return Wrap(err, "remove unused workbooks")
+	full := true
+	for _, age := range []string{"30 days", "1 hour"} { // where there is no room, they go sooner
+		if _, err := q.Ext.ExecContext(ctx, `DELETE FROM workbook_files f WHERE kept_at < now() - $2::interval AND id <> $1
+			AND NOT EXISTS (SELECT FROM workbook_uses u WHERE u.file_id = f.id)`, f.ID, age); err != nil {
+			return Wrap(err, "remove unused workbooks")
+		}
+		var others struct {
+			Count int   `db:"count"`
+			Bytes int64 `db:"bytes"`
+		}
+		if err := sqlx.GetContext(ctx, q.Ext, &others, `SELECT count(*) AS count, coalesce(sum(size), 0)::bigint AS bytes FROM workbook_files
+			WHERE id <> $1`, f.ID); err != nil {
+			return Wrap(err, "count the workbooks")
+		}
+		if full = others.Count >= MostWorkbooks || others.Bytes+f.Size > MostWorkbookBytes; !full {
+			break
+		}
 	}
-	var others struct {
-		Count int   `db:"count"`
-		Bytes int64 `db:"bytes"`
-	}
-	if err := sqlx.GetContext(ctx, q.Ext, &others, `SELECT count(*) AS count, coalesce(sum(size), 0)::bigint AS bytes FROM workbook_files
-		WHERE id <> $1`, f.ID); err != nil {
-		return Wrap(err, "count the workbooks")
-	}
-	if others.Count >= MostWorkbooks || others.Bytes+f.Size > MostWorkbookBytes {
+	if full {
 		return ErrFull
 	}
 	_, err := q.Ext.ExecContext(ctx, `INSERT INTO workbook_files (id, name, size, facts, data) VALUES ($1, $2, $3, $4, $5)
