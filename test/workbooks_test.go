@@ -192,11 +192,11 @@ func TestAWorkbookOfItsOwnerIsFilledAndDelivered(t *testing.T) {
 
 	// Where no row comes, nothing of the sample is taken for a figure; a column that is gone fails the run.
 	_, err = w.C.SaveReport(ctx, "Gone", wire.ReportRequest{Owner: "mara", ReportDefinition: job.ReportDefinition{
-		Source: "tarnwick", Workbooks: []job.Workbook{{Name: "Quay % / ? # book", File: ids[0]}},
+		Source: "tarnwick", Workbooks: []job.Workbook{{Name: "Quay % ? # book", File: ids[0]}},
 		Sections: []job.Section{{Name: "Figures", Kind: job.SectionFigures, SQL: "SELECT * FROM (SELECT 7 AS late) f WHERE false"}},
 	}})
 	require.NoError(t, err)
-	empty, err := w.C.Render(ctx, "Gone", wire.RenderRequest{Output: job.Output{Format: "xlsx", Workbook: "Quay % / ? # book"}})
+	empty, err := w.C.Render(ctx, "Gone", wire.RenderRequest{Output: job.Output{Format: "xlsx", Workbook: "Quay % ? # book"}})
 	require.NoError(t, err)
 	content, err := io.ReadAll(empty.Content)
 	require.NoError(t, err)
@@ -206,7 +206,7 @@ func TestAWorkbookOfItsOwnerIsFilledAndDelivered(t *testing.T) {
 	late, err := f.GetCellValue("Quay", "B3")
 	require.NoError(t, err)
 	assert.Empty(t, late)
-	odd, err := mara.Workbook(ctx, "Gone", "Quay % / ? # book")
+	odd, err := mara.Workbook(ctx, "Gone", "Quay % ? # book")
 	require.NoError(t, err)
 	require.NoError(t, odd.Close())
 
