@@ -157,6 +157,9 @@ func (f *filling) fill() error {
 	if err := f.values(); err != nil {
 		return err
 	}
+	if err := f.charts(); err != nil {
+		return err
+	}
 	if err := f.hidden(); err != nil {
 		return err
 	}
@@ -334,7 +337,7 @@ func (f *filling) around(sheet string, e *element) {
 	}
 }
 
-// others changes the parts around the sheets: tables, charts, drawings, names.
+// others changes the parts around the sheets: tables, drawings, names.
 func (f *filling) others() error {
 	for _, t := range f.tables {
 		if err := f.edit(t.part, func(e *element) { f.tablePart(t, e) }); err != nil {
@@ -344,13 +347,13 @@ func (f *filling) others() error {
 	for _, name := range f.names {
 		kind := f.types[name]
 		switch kind {
-		case markup + "drawingml.chart+xml", vendor + "office.chartex+xml":
+		case vendor + "office.chartex+xml":
 			if err := f.edit(name, func(e *element) {
 				switch e.name {
 				case "f":
 					e.text = func(text string) string { return f.moves.stretched(text, "", true) }
-				case "numCache", "strCache", "multiLvlStrCache", "lvl":
-					e.drop = e.name != "lvl" || e.in("data") // what was drawn of the sample
+				case "lvl":
+					e.drop = e.in("data") // what was drawn of the sample
 				}
 			}); err != nil {
 				return err

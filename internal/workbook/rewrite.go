@@ -11,9 +11,10 @@ import (
 
 // element is an element of a part that is being rewritten.
 type element struct {
-	name  string // without its prefix
-	path  []string
-	attrs []xml.Attr
+	name   string // without its prefix
+	prefix string // with its colon
+	path   []string
+	attrs  []xml.Attr
 
 	drop    bool                // it and what it holds go
 	changed bool                // its attributes are written anew
@@ -135,6 +136,9 @@ func rewritten(data []byte, on func(*element)) ([]byte, error) {
 		switch tok := tok.(type) {
 		case xml.StartElement:
 			e := &element{name: tok.Name.Local, path: path, attrs: tok.Attr}
+			if tok.Name.Space != "" {
+				e.prefix = tok.Name.Space + ":"
+			}
 			on(e)
 			if e.drop {
 				if err := t.skip(); err != nil {

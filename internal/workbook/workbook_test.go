@@ -170,7 +170,10 @@ func TestAWorkbookIsFilled(t *testing.T) {
 	assert.Equal(t, "A3:D16", tables[0].Range)
 
 	all := parts(t, out)
-	assert.Contains(t, all["xl/charts/chart1.xml"], "Rows!$B$4:$B$15", "the chart draws all rows")
+	chart := all["xl/charts/chart1.xml"]
+	assert.Contains(t, chart, "Rows!$B$4:$B$15", "the chart draws all rows")
+	assert.Contains(t, chart, `<ptCount val="12"/><pt idx="0"><v>10</v></pt>`, "and has them beside it")
+	assert.Contains(t, chart, `<pt idx="11"><v>Vessel &lt;12&gt;</v></pt>`)
 	assert.Contains(t, all["xl/worksheets/sheet2.xml"], `sqref="B4:B15"`, "the condition holds of all rows")
 	assert.Contains(t, all["xl/worksheets/sheet2.xml"], `SUBTOTAL(109,B4:B15)`)
 	assert.Contains(t, all["xl/worksheets/sheet2.xml"], `ref="A1:F16"`, "what it takes")
@@ -274,9 +277,14 @@ func TestSheetsOfOtherProgramsAreRead(t *testing.T) {
 		part = strings.Replace(part, `ref="A3:D6" totalsRowCount="1"`, `ref="A3:D5"`, 1)
 		return strings.Replace(part, `<autoFilter ref="A3:D5">`, `<autoFilter ref="A3:D5"><filterColumn colId="0"><filters><filter val="Sample"/></filters></filterColumn>`, 1)
 	})
+	book = edited(t, book, "xl/charts/chart1.xml", func(part string) string {
+		return strings.Replace(part, "<f>Rows!$B$4:$B$5</f>", `<f>Rows!$B$4:$B$5</f><numCache><formatCode>#,##0</formatCode><ptCount val="2"/><pt idx="0"><v>777</v></pt></numCache>`, 1)
+	})
 	out, _, err := filled(t, book, 4, workbook.Order{})
 	require.NoError(t, err)
 	all := parts(t, out)
+	assert.Contains(t, all["xl/charts/chart1.xml"], `<numCache><formatCode>#,##0</formatCode><ptCount val="4"/><pt idx="0"><v>10</v></pt>`)
+	assert.NotContains(t, all["xl/charts/chart1.xml"], "777")
 	got := all["xl/worksheets/sheet2.xml"]
 	for _, want := range []string{
 		`<x:c r="A1" t="inlineStr">`, `<x:row r="4" ht="20">`, `<x:c r="C7"><x:f>B7*Rates!$B$1</x:f><x:v>20</x:v></x:c>`,
