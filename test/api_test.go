@@ -334,8 +334,8 @@ func TestBadInputIsRefusedWithASentenceAndNothingIsSaved(t *testing.T) {
 		},
 		{
 			"oversized body", "PUT", "/api/reports/Bad",
-			`{"source":"tarnwick","sections":[{"name":"A","sql":"` + strings.Repeat("x", 2<<20) + `"}]}`, 413,
-			[]string{"too large"},
+			`{"source":"tarnwick","sections":[{"name":"A","sql":"` + strings.Repeat("x", 9<<20) + `"}]}`, 413,
+			[]string{"larger than the 8.0 MiB that are taken here"},
 		},
 		{"unknown job", "POST", "/api/jobs/Nowhere/ring", "{}", 404, []string{`there is no job \"Nowhere\"`}},
 		{"unknown run", "GET", "/api/runs/2611-99999", "", 404, []string{"there is no run"}},

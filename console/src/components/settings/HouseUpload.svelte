@@ -32,8 +32,8 @@
         }),
       ),
     onSuccess: async (f: HouseFile) => {
+      set(f.id); // before the list of files knows it: who saves at once saves it, too
       await changed(client, 'settings');
-      set(f.id);
     },
   }));
   const about = (f: HouseFile) =>
