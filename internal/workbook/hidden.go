@@ -188,7 +188,9 @@ func (f *filling) forget() error {
 	n := -1
 	return f.edit(part, func(e *element) {
 		if e.name == "si" {
-			n++
+			if n++; !shown[itoa(n)] {
+				e.end = "<" + e.prefix + "t/>"
+			}
 			return
 		}
 		e.drop = len(e.path) > 0 && e.path[len(e.path)-1] == "si" && !shown[itoa(n)]

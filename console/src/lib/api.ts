@@ -151,3 +151,10 @@ export async function body<T>(call: Promise<Answer<T>>): Promise<T> {
 export function isSignedOut(error: unknown): boolean {
   return error instanceof Problem && error.status === 401;
 }
+
+/** A file as the body of a request. */
+export const bytesOf = (file: File) => ({
+  body: file as unknown as string,
+  bodySerializer: (b: unknown) => b as Blob,
+  headers: { 'Content-Type': 'application/octet-stream' },
+});

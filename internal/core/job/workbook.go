@@ -196,7 +196,23 @@ func (d ReportDefinition) Filling(v *fault.Invalid, where string, w Workbook, ha
 		f.Cells = slices.DeleteFunc(f.Cells, func(o FilledCell) bool { return strings.EqualFold(o.Cell, c.Name) })
 		f.Free = slices.DeleteFunc(f.Free, func(o string) bool { return strings.EqualFold(o, c.Name) })
 	}
+	twice(v, where, f, has)
 	return f
+}
+
+// twice tells which cells have two names that both take something.
+func twice(v *fault.Invalid, where string, f Filling, has WorkbookFacts) {
+	named := map[string]string{} // by place
+	for _, c := range has.Cells {
+		if !slices.ContainsFunc(f.Cells, func(o FilledCell) bool { return strings.EqualFold(o.Cell, c.Name) }) {
+			continue
+		}
+		at := c.Sheet + "!" + c.At
+		if other, had := named[at]; had {
+			v.Add(where+".cells", "the cell %s has the names %s and %s, and both take something; let one of them take nothing", at, other, c.Name)
+		}
+		named[at] = c.Name
+	}
 }
 
 // Takes tells whether the cell takes something.

@@ -1,7 +1,7 @@
 <script lang="ts">
   // Sends a workbook, which is looked through at once.
   import { createMutation } from '@tanstack/svelte-query';
-  import { api, body, type WorkbookFile } from '../../lib/api';
+  import { api, body, bytesOf, type WorkbookFile } from '../../lib/api';
   import Trouble from '../Trouble.svelte';
 
   const { label, done }: { label: string; done: (file: WorkbookFile) => void } = $props();
@@ -10,9 +10,7 @@
       body(
         api.POST('/api/workbooks', {
           params: { query: { name: file.name } },
-          body: file as unknown as string,
-          bodySerializer: (b: unknown) => b as Blob,
-          headers: { 'Content-Type': 'application/octet-stream' },
+          ...bytesOf(file),
         }),
       ),
     onSuccess: done,

@@ -1,7 +1,7 @@
 <script lang="ts">
   // A file of a house style: one of those that are there, or one that is sent now.
   import { createMutation, useQueryClient } from '@tanstack/svelte-query';
-  import { api, body, type HouseFile } from '../../lib/api';
+  import { api, body, bytesOf, type HouseFile } from '../../lib/api';
   import { changed } from '../../lib/queries';
   import Field from '../Field.svelte';
   import Trouble from '../Trouble.svelte';
@@ -26,9 +26,7 @@
       body(
         api.POST('/api/settings/house/files', {
           params: { query: { name: file.name } },
-          body: file as unknown as string,
-          bodySerializer: (b: unknown) => b as Blob,
-          headers: { 'Content-Type': 'application/octet-stream' },
+          ...bytesOf(file),
         }),
       ),
     onSuccess: async (f: HouseFile) => {
