@@ -13,7 +13,8 @@ var quay = job.ReportDefinition{
 	Parameters: []job.Parameter{{Name: "from", Type: job.TypeDate}},
 	Sections: []job.Section{
 		{Name: "By port and week", Group: []string{"port"}, Columns: []job.Column{{Name: "n", Label: "Sailings"}, {Name: "dark", Hidden: true}}},
-		{Name: "Figures", Kind: job.SectionFigures}, {Name: "Words", Kind: job.SectionText},
+		{Name: "Figures", Kind: job.SectionFigures},
+		{Name: "Words", Kind: job.SectionText},
 	},
 }
 
@@ -22,11 +23,15 @@ func TestWorkbooksAreFilledByNames(t *testing.T) {
 	has := job.WorkbookFacts{
 		Tables: []job.WorkbookTable{
 			{Name: "by_PORT_and_week", Sheet: "Rows", At: "A1:C2", Columns: []job.WorkbookColumn{{Name: "Port"}, {Name: "sailings"}, {Name: "dark"}, {Name: "Twice", Formula: true}}, Room: 9, Below: "Rows!A12"},
-			{Name: "Words"}, {Name: "Prices"},
+			{Name: "Words"},
+			{Name: "Prices"},
 		},
 		Cells: []job.WorkbookCell{
-			{Name: "From", Sheet: "Page", At: "A1"}, {Name: "as_of", Sheet: "Page", At: "A2"}, {Name: "late", Sheet: "Page", At: "A3"},
-			{Name: "title", Sheet: "Page", At: "A4", Formula: true}, {Name: "run", Sheet: "Rows", At: "A2", Table: "by_PORT_and_week"},
+			{Name: "From", Sheet: "Page", At: "A1"},
+			{Name: "as_of", Sheet: "Page", At: "A2"},
+			{Name: "late", Sheet: "Page", At: "A3"},
+			{Name: "title", Sheet: "Page", At: "A4", Formula: true},
+			{Name: "run", Sheet: "Rows", At: "A2", Table: "by_PORT_and_week"},
 		},
 	}
 	v := &fault.Invalid{}
@@ -56,7 +61,9 @@ func TestWhatAWorkbookCannotTakeIsTold(t *testing.T) {
 	has := job.WorkbookFacts{
 		Tables: []job.WorkbookTable{{Name: "Rows", Columns: []job.WorkbookColumn{{Name: "Port"}}}},
 		Cells: []job.WorkbookCell{
-			{Name: "sum", Sheet: "Page", At: "A1", Formula: true}, {Name: "one", Sheet: "Page", At: "A2"}, {Name: "other", Sheet: "Page", At: "A2"},
+			{Name: "sum", Sheet: "Page", At: "A1", Formula: true},
+			{Name: "one", Sheet: "Page", At: "A2"},
+			{Name: "other", Sheet: "Page", At: "A2"},
 			{Name: "inside", Sheet: "Rows", At: "A2", Table: "Rows"},
 		},
 	}
