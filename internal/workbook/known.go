@@ -81,6 +81,9 @@ func (b *book) unknown(s sheet, p piece) string {
 	return ""
 }
 
+// mostOver is how many cells a formula is reckoned over: each is held in memory.
+const mostOver = 500_000
+
 // call is a function, or a bracket without one, around what is being read.
 type call struct {
 	name  string
@@ -140,6 +143,9 @@ func (b *book) unfit(s sheet, text string) string {
 					return "it writes a number as a cell says"
 				}
 				continue
+			}
+			if wide, _ := readArea(a); wide.rows()*(wide.last.col-wide.first.col+1) > mostOver {
+				return "it reckons over more than half a million cells"
 			}
 			if before != "(" && before != "," || after != ")" && after != "," || in.name == "" {
 				return "it works on a range cell by cell"

@@ -19,6 +19,8 @@ const (
 	mostTables = 100
 	mostNamed  = 1000
 	mostTold   = 20
+
+	mostLetters = 8192 * 4 // bytes of a formula, of 8,192 letters at most (18.17.2)
 )
 
 const (
@@ -233,6 +235,10 @@ func (p *pack) checkPart(name string) error {
 		switch {
 		case formulaElements[e.name]:
 			e.text = func(text string) string {
+				if len(text) > mostLetters && e.name != "sqref" {
+					wrong = fmt.Errorf("a formula in its part %s has %d letters; %d are taken", name, len(text), mostLetters)
+					return text
+				}
 				if why := reaches(text); why != "" && wrong == nil {
 					wrong = fmt.Errorf("the formula %q in its part %s is not taken: %s", short(text), name, why)
 				}

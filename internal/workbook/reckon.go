@@ -28,7 +28,8 @@ type asked struct {
 	sheet  string
 	at     at
 	touchy bool
-	over   []piece // what its SUBTOTAL is reckoned over
+	sub    bool    // it is a SUBTOTAL
+	over   []piece // what it is reckoned over
 }
 
 // reckon works out what all formulas come to. What is not reckoned here is told
@@ -53,6 +54,9 @@ func (b *book) reckon(limit time.Duration, most int, unfit func(sheet string, p 
 	}
 	if len(all) > most {
 		return nil, fmt.Errorf("%d of its cells reckon; at most %d are reckoned here", len(all), most)
+	}
+	if err := rounds(all); err != nil {
+		return nil, err
 	}
 	var packed bytes.Buffer
 	if err := plain.write(&packed); err != nil {
@@ -100,16 +104,12 @@ func (b *book) plainForm(unfit func(sheet string, p at, why string)) (*pack, []a
 				return nil, Value{Kind: Fault, Text: "#N/A"}
 			}
 			one := asked{sheet: s.name, at: p}
-			subtotal := false
 			for _, p := range pieces(text) {
 				one.touchy = one.touchy || p.kind == function && touchy[plainName(p.text)]
-				subtotal = subtotal || p.kind == function && plainName(p.text) == "SUBTOTAL"
+				one.sub = one.sub || p.kind == function && plainName(p.text) == "SUBTOTAL"
 				if p.kind == reference {
 					one.over = append(one.over, p)
 				}
-			}
-			if !subtotal {
-				one.over = nil
 			}
 			all = append(all, one)
 			return &formula{text: text}, Value{}
@@ -158,13 +158,13 @@ func evaluate(ctx context.Context, file *excelize.File, all []asked, unfit func(
 // doubted tells the formulas whose values are not what office programs say, among
 // the values that there are.
 func doubted(all []asked, numbers bool, unfit func(sheet string, p at, why string)) {
-	subtotals := slices.DeleteFunc(slices.Clone(all), func(a asked) bool { return a.over == nil })
+	subtotals := slices.DeleteFunc(slices.Clone(all), func(a asked) bool { return !a.sub })
 	for _, a := range all {
 		if numbers && a.touchy {
 			unfit(a.sheet, a.at, "it looks among texts that are written as numbers, such as 0042")
 		}
 		// Office programs pass over subtotals within a subtotal.
-		if slices.ContainsFunc(a.over, func(p piece) bool {
+		if a.sub && slices.ContainsFunc(a.over, func(p piece) bool {
 			return slices.ContainsFunc(subtotals, func(o asked) bool {
 				on := p.onSheet()
 				return (on == o.sheet || on == "" && a.sheet == o.sheet) && area{p.first.at, p.last.at}.holds(o.at)

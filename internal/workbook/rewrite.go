@@ -135,6 +135,10 @@ func rewritten(data []byte, on func(*element)) ([]byte, error) {
 		}
 		switch tok := tok.(type) {
 		case xml.StartElement:
+			if n := len(open); n > 0 && open[n-1].text != nil {
+				// What others make of a text that is parted so is not known.
+				return nil, fmt.Errorf("it has %s within %s", tok.Name.Local, open[n-1].name)
+			}
 			e := &element{name: tok.Name.Local, path: path, attrs: tok.Attr}
 			if tok.Name.Space != "" {
 				e.prefix = tok.Name.Space + ":"

@@ -342,6 +342,15 @@ func TestWhatRunsOrReachesOutIsRefused(t *testing.T) {
 		"runs a macro": edited(t, made(t), "xl/drawings/drawing1.xml", func(part string) string {
 			return strings.Replace(part, `macro=""`, `macro="[0]!Ring"`, 1)
 		}),
+		"it has x within f": edited(t, formula(`SUM(A1)`), "xl/worksheets/sheet1.xml", func(part string) string {
+			return strings.Replace(part, "<f>SUM(A1)</f>", `<f>WEBSER<x/>VICE("https://quay.example")</f>`, 1)
+		}),
+		"asks outside by WEBSERVICE": edited(t, formula(`SUM(A1)`), "xl/worksheets/sheet1.xml", func(part string) string {
+			return strings.Replace(part, "<f>SUM(A1)</f>", `<f>WEB<!-- --><![CDATA[SERV]]>ICE("https://quay.example")</f>`, 1)
+		}),
+		"letters; 32768 are taken": edited(t, formula(`SUM(A1)`), "xl/worksheets/sheet1.xml", func(part string) string {
+			return strings.Replace(part, "SUM(A1)", strings.Repeat("1+", 20000)+"1", 1)
+		}),
 		"it counts dates from 1904": edited(t, made(t), "xl/workbook.xml", func(part string) string {
 			return strings.Replace(part, "<workbookPr ", `<workbookPr date1904="1" `, 1)
 		}),

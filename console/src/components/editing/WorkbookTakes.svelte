@@ -15,7 +15,7 @@
 </p>
 {#if plan.takes.length}
   <div class="overflow-x-auto">
-    <table class="mt-1 table w-full text-[13px]">
+    <table class="table-xs mt-1 table w-full text-[13px]!">
       <thead class="text-base-content"><tr><th>Name</th><th>Stands at</th><th>Takes</th></tr></thead>
       <tbody>
         {#each plan.takes as t (t.name)}

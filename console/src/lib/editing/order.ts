@@ -14,6 +14,8 @@ const usual: Record<string, string[]> = {
   Detail: ['sql', 'title'],
   EmitTask: ['type', 'subject', 'data'],
   ConvertTask: ['pattern', 'outputs'],
+  FilledCell: ['cell', 'value', 'section', 'column', 'text'],
+  FilledTable: ['table', 'section', 'form'],
   FetchTask: ['url', 'source', 'name'],
   LinkTerms: ['for', 'days', 'archive'],
   ListQuery: ['source', 'sql'],
@@ -29,11 +31,16 @@ const usual: Record<string, string[]> = {
   Usual: ['at_least', 'share'],
 };
 
+/** Of those behind "More": what comes first there, since one rests on the other. */
+const later: Record<string, string[]> = { Output: ['workbook', 'values_only', 'hidden_sheets'] };
+
 export type Ordered = { first: string[]; more: string[] };
 
 /** The fields of a schema that are shown at once, and those behind "More". */
 export function ordered(schema: string, known: string[], leave: string[] = []): Ordered {
   const of = known.filter((n) => !leave.includes(n));
   const first = usual[schema]?.filter((n) => of.includes(n)) ?? of;
-  return { first, more: of.filter((n) => !first.includes(n)) };
+  const rest = of.filter((n) => !first.includes(n));
+  const together = (later[schema] ?? []).filter((n) => rest.includes(n));
+  return { first, more: [...together, ...rest.filter((n) => !together.includes(n))] };
 }
