@@ -252,3 +252,46 @@ func TestAWorkbookOfItsOwnerIsFilledAndDelivered(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, ids[0], plans[0].File.ID)
 }
+
+// Whoever comes first: a workbook that a report has is never removed, and no report is left with one that is gone.
+func TestNoReportLosesItsWorkbook(t *testing.T) {
+	t.Parallel()
+	w := world.Open(t)
+	ctx := context.Background()
+	conn := world.Connect(t, w.Db)
+	send := func(n int) string {
+		f, err := w.C.AddWorkbook(ctx, "quay.xlsx", quayBook(t, func(f *excelize.File) { require.NoError(t, f.SetCellValue("Quay", "F9", n)) }))
+		require.NoError(t, err)
+		return f.ID
+	}
+	age := func() {
+		_, err := conn.Exec(ctx, `UPDATE workbook_files SET kept_at = now() - interval '31 days'`)
+		require.NoError(t, err)
+	}
+	save := func(id string) error {
+		d := quayReport(job.Workbook{Name: "Book", File: id})
+		d.Sections = d.Sections[:2]
+		_, err := w.C.SaveReport(ctx, "Quay", wire.ReportRequest{Owner: "mara", ReportDefinition: d})
+		return err
+	}
+	first := send(0)
+	require.NoError(t, save(first))
+	for n := 1; n < 7; n++ {
+		id := send(2 * n)
+		age()
+		var all sync.WaitGroup
+		var saved error
+		all.Go(func() { saved = save(id) })
+		all.Go(func() { send(2*n + 1) })
+		all.Wait()
+		back, err := w.C.Workbook(ctx, "Quay", "Book")
+		require.NoError(t, err, "the report has its workbook")
+		require.NoError(t, back.Close())
+		if saved != nil {
+			assert.ErrorContains(t, saved, "send it again")
+		}
+	}
+	age()
+	send(99)
+	require.NoError(t, save(first), "an earlier version keeps its own, so that it can be put back")
+}
