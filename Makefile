@@ -33,7 +33,7 @@ test: ## Test everything: core, store, console and the whole
 	@$(MAKE) --no-print-directory build
 	@cd console && npm run --silent test
 	@# What vet finds the linter has found. Much of it waits, so that three packages go on two cores.
-	IRONBELL_PROGRAMS=$(CURDIR)/$(BIN) go test -count=1 -vet=off -ldflags=-w -p 3 -parallel 2 -timeout 22m ./...
+	IRONBELL_PROGRAMS=$(CURDIR)/$(BIN) go run ./test/run -count=1 -vet=off -ldflags=-w -p 3 -parallel 2 -timeout 22m ./...
 	@# By count: a limit in time may end in an error of the fuzzer's own.
 	go test -run '^$$' -fuzz FuzzParse -fuzztime 15000x -fuzzminimizetime 1x ./internal/core/rule
 	go test -run '^$$' -fuzz FuzzReadICS -fuzztime 8000x -fuzzminimizetime 1x ./internal/core/calendar

@@ -26,7 +26,7 @@ func TestWhatAJobWouldDoIsToldBeforeItIsSaved(t *testing.T) {
 	names := w.FilePlaces()
 	w.Person("oren", "Oren Hask")
 	w.Person("brina", "Brina Colm")
-	until := time.Now().Add(48 * time.Hour)
+	until := w.Now().Add(48 * time.Hour)
 	_, err := w.C.SaveWishes(ctx, "brina", job.OwnSettings{Wishes: job.Wishes{PausedUntil: &until, StandIn: "oren"}})
 	require.NoError(t, err)
 	w.Report("Sheet", "SELECT :port AS port, :day AS day", job.Parameter{Name: "port", Type: job.TypeText},

@@ -49,7 +49,7 @@ func TestMailAsPeopleWantIt(t *testing.T) {
 		assert.ErrorContains(t, err, part, "each bad one is named")
 	}
 	// Brina is away, and Maeve stands in for her.
-	until := time.Now().Add(48 * time.Hour)
+	until := w.Now().Add(48 * time.Hour)
 	_, err = w.C.SaveWishes(ctx, "brina", job.OwnSettings{Wishes: job.Wishes{PausedUntil: &until, StandIn: "maeve"}})
 	require.NoError(t, err)
 
@@ -212,7 +212,7 @@ func TestLinksAreForThoseWhomTheJobSays(t *testing.T) {
 	token = regexp.MustCompile(`/l/([a-z0-9]+)`).FindStringSubmatch(l.Plain)[1]
 	_, err = w.As("joren").FollowLink(ctx, token)
 	require.NoError(t, err)
-	_, err = world.Connect(t, w.Db).Exec(ctx, `UPDATE links SET ends_at = now() - interval '1 minute' WHERE hash = $1`,
+	_, err = world.Connect(t, w.Db).Exec(ctx, `UPDATE links SET ends_at = bell_now() - interval '1 minute' WHERE hash = $1`,
 		history.LinkHash(token))
 	require.NoError(t, err)
 	_, err = w.As("joren").FollowLink(ctx, token)
@@ -529,10 +529,18 @@ func TestAMailToPeopleOfSeveralLanguages(t *testing.T) {
 	run := w.Ring("Departures")
 	require.Equal(t, job.RunDone, run.State, run.Reason)
 	assert.Len(t, run.Deliveries, 5, "each once")
+	zoned, err := time.LoadLocation(run.Zone)
+	require.NoError(t, err)
+	names := map[string][7]string{
+		"en": {"Sunday", "Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday"},
+		"de": {"Sonntag", "Montag", "Dienstag", "Mittwoch", "Donnerstag", "Freitag", "Samstag"},
+		"fr": {"dimanche", "lundi", "mardi", "mercredi", "jeudi", "vendredi", "samedi"},
+	}
+	day := func(language string) string { return names[language][run.Nominal.In(zoned).Weekday()] + "\n" }
 	links := map[string]bool{}
 	for who, want := range map[string][]string{
-		"oren": {"Iron Bell, Lauf", "Die Dateien: ", "tag"}, "maeve": {"Iron Bell, Lauf", "Dem Link können nur", "tag"},
-		"brina": {"Iron Bell, exécution", "Seuls les destinataires de ce courriel, 5 au total"}, "tavish": {"Iron Bell, run", "day\n"},
+		"oren": {"Iron Bell, Lauf", "Die Dateien: ", day("de")}, "maeve": {"Iron Bell, Lauf", "Dem Link können nur", day("de")},
+		"brina": {"Iron Bell, exécution", "Seuls les destinataires de ce courriel, 5 au total", day("fr")}, "tavish": {"Iron Bell, run", day("en")},
 		"quay.desk": {"Iron Bell, run", "You sign in to follow it."},
 	} {
 		all := w.Inbox(who + "@tarnwick.example")

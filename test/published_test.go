@@ -247,7 +247,7 @@ func TestWhatIsSubscribedToIsChecked(t *testing.T) {
 	other := w.As("joren")
 	_, err = other.SaveSubscription(ctx, "Duty office", good)
 	require.ErrorContains(t, err, "administrator")
-	_, err = other.Replay(ctx, "Duty office", time.Now(), 0)
+	_, err = other.Replay(ctx, "Duty office", w.Now(), 0)
 	require.ErrorContains(t, err, "administrator")
 
 	w.Report("Ports", "SELECT code FROM ports")

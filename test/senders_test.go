@@ -70,7 +70,7 @@ func TestTheCloudEventsLibrarySendsInAllModes(t *testing.T) {
 		e.SetSource("/gauges/7")
 		e.SetType("example.tarnwick.tide")
 		e.SetSubject("Pennold Quay, „high“ 100 %")
-		e.SetTime(time.Now())
+		e.SetTime(w.Now())
 		e.SetExtension("shift", "night")
 		require.NoError(t, e.SetData(cloudevents.ApplicationJSON, map[string]string{"port": port}))
 		return e
@@ -176,7 +176,7 @@ func TestSignedPostsStartJobs(t *testing.T) {
 		return h
 	}
 	const tide = `{"type":"example.tarnwick.tide","data":{"port":"Pennold"}}`
-	now := time.Now()
+	now := w.Now()
 	good := signed(made.Secret, "msg_1", tide, now)
 	res, text := post(t, w, path, tide, good)
 	require.Equal(t, http.StatusAccepted, res.StatusCode, text)

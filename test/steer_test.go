@@ -66,7 +66,7 @@ func TestFreezesHoldBackOrPassOver(t *testing.T) {
 	d.Triggers = []job.Trigger{{Timing: job.Timing{Rule: "every day at 00:00"}}}
 	w.Job("Board", d)
 	rang := func() {
-		_, err := conn.Exec(ctx, `UPDATE triggers SET next_due = now()`)
+		_, err := conn.Exec(ctx, `UPDATE triggers SET next_due = bell_now()`)
 		require.NoError(t, err)
 		_, err = conn.Exec(ctx, `SELECT pg_notify('ironbell', 'jobs ')`)
 		require.NoError(t, err)
@@ -102,7 +102,7 @@ func TestFreezesHoldBackOrPassOver(t *testing.T) {
 		`there is no destination "pigeons"`: {Label: "destination:pigeons"},
 		"names nothing":                     {Label: "everything"},
 		"is nothing that can be named here": {Label: "person:mara"},
-		"it would have ended already":       {Label: "service", To: ptr(time.Now().Add(-time.Hour))},
+		"it would have ended already":       {Label: "service", To: ptr(w.Now().Add(-time.Hour))},
 	} {
 		_, err := w.C.Freeze(ctx, r)
 		assert.ErrorContains(t, err, want)
@@ -280,7 +280,7 @@ func TestTheOwnerHearsOfLatenessBeforeTheDeadline(t *testing.T) {
 	d.Triggers = []job.Trigger{{Timing: job.Timing{Rule: "every day at 00:00"}}}
 	w.Job("Board", d)
 	conn := world.Connect(t, w.Db)
-	_, err := conn.Exec(context.Background(), `UPDATE triggers SET next_due = now()`)
+	_, err := conn.Exec(context.Background(), `UPDATE triggers SET next_due = bell_now()`)
 	require.NoError(t, err)
 	_, err = conn.Exec(context.Background(), `SELECT pg_notify('ironbell', 'jobs ')`)
 	require.NoError(t, err)
@@ -322,17 +322,23 @@ func TestWhy(t *testing.T) {
 	}
 	assert.Equal(t, "It is switched on.", first(""))
 	assert.Contains(t, first("2026-11-02"), "Not rung: the job was first saved on ")
-	assert.Equal(t, "It will ring at Mon 4 January 2027 06:15 GMT, by its rule: on weekdays at 06:15.",
-		first("2027-01-04"))
-	assert.Contains(t, first("2027-01-03"),
-		"Not rung: its rules name no time on Sun 3 January 2027. It rings on weekdays at 06:15 (Europe/London).")
-	assert.Contains(t, first("2027-01-04 07:00"), "Not rung: its rules name no time at Mon 4 January 2027 07:00 GMT.")
-	_, err := w.C.Switch(ctx, "Board", false)
+	place, err := time.LoadLocation("Europe/London")
+	require.NoError(t, err)
+	now := w.Now().In(place)
+	monday := time.Date(now.Year(), now.Month(), now.Day()+15-int(now.Weekday()), 6, 15, 0, 0, place)
+	sunday, later := monday.AddDate(0, 0, -1), monday.Add(45*time.Minute)
+	assert.Equal(t, "It will ring at "+monday.Format("Mon 2 January 2006 15:04 MST")+", by its rule: on weekdays at 06:15.",
+		first(monday.Format(time.DateOnly)))
+	assert.Contains(t, first(sunday.Format(time.DateOnly)), "Not rung: its rules name no time on "+
+		sunday.Format("Mon 2 January 2006")+". It rings on weekdays at 06:15 (Europe/London).")
+	assert.Contains(t, first(later.Format("2006-01-02 15:04")), "Not rung: its rules name no time at "+
+		later.Format("Mon 2 January 2006 15:04 MST")+".")
+	_, err = w.C.Switch(ctx, "Board", false)
 	require.NoError(t, err)
 	assert.Contains(t, first(""), "It is switched off and rings not: Sefa Orlin switched it off on ")
-	assert.Contains(t, first("2027-01-04"), "Not rung: the job was switched off then: Sefa Orlin switched it off on ")
+	assert.Contains(t, first(monday.Format(time.DateOnly)), "Not rung: the job was switched off then: Sefa Orlin switched it off on ")
 	page := w.Ring("Board")
-	assert.Contains(t, first(time.Now().Format(time.DateOnly)), "Rung by Sefa Orlin. Run "+page.ID.String())
+	assert.Contains(t, first(w.Now().In(place).Format(time.DateOnly)), "Rung by Sefa Orlin. Run "+page.ID.String())
 	_, err = w.C.Why(ctx, "Board", "christmas")
 	assert.ErrorContains(t, err, "is no time; write it as 2026-12-25")
 }

@@ -205,7 +205,7 @@ func TestARingWaitsForWhatElseMustHappen(t *testing.T) {
 		Wait:   &job.Wait{For: []job.Condition{{Event: "ledger.closed"}}, Within: job.Duration(time.Hour)},
 	}}
 	w.Job("Lock", d)
-	_, err := conn.Exec(ctx, `UPDATE triggers SET next_due = date_trunc('minute', now()), next_nominal = now()`)
+	_, err := conn.Exec(ctx, `UPDATE triggers SET next_due = date_trunc('minute', bell_now()), next_nominal = bell_now()`)
 	require.NoError(t, err)
 	_, err = conn.Exec(ctx, `SELECT pg_notify('ironbell', 'jobs ')`)
 	require.NoError(t, err)
@@ -227,12 +227,12 @@ func TestARingWaitsForWhatElseMustHappen(t *testing.T) {
 
 	// One of another day waits in vain.
 	_, err = conn.Exec(ctx,
-		`UPDATE triggers SET next_due = date_trunc('minute', now()) - interval '2 minutes', next_nominal = now() - interval '1 day'`)
+		`UPDATE triggers SET next_due = date_trunc('minute', bell_now()) - interval '2 minutes', next_nominal = bell_now() - interval '1 day'`)
 	require.NoError(t, err)
 	_, err = conn.Exec(ctx, `SELECT pg_notify('ironbell', 'jobs ')`)
 	require.NoError(t, err)
 	w.Until("it rang again", func() bool { return len(w.RunsOf("Lock")) == 2 })
-	_, err = conn.Exec(ctx, `UPDATE parts SET ready_at = now() WHERE held`)
+	_, err = conn.Exec(ctx, `UPDATE parts SET ready_at = bell_now() WHERE held`)
 	require.NoError(t, err)
 	w.Until("it gives up", func() bool { return w.RunsOf("Lock")[0].State == job.RunPassedOver })
 	page, err = w.C.Run(ctx, w.RunsOf("Lock")[0].ID)

@@ -284,7 +284,7 @@ func TestWhatIfIsTheDifferenceOfTwoForecasts(t *testing.T) {
 	t.Logf("the changes are those of seed %d", seed)
 	place, err := time.LoadLocation("Europe/London")
 	require.NoError(t, err)
-	now := time.Now().In(place)
+	now := w.Now().In(place)
 	c := &changes{
 		w: w, r: rand.New(rand.NewPCG(seed, 1)), jobs: map[string]wire.JobRequest{},
 		from: time.Date(now.Year(), now.Month(), now.Day()+2, 0, 0, 0, 0, place),

@@ -124,7 +124,7 @@ func TestCalendarsMoveRings(t *testing.T) {
 	place, err := zone.Load(demo.Zone)
 	require.NoError(t, err)
 	d := world.Definition("Ports", "company mail", []string{"csv"}, "a@tarnwick.example")
-	if d.Zone = demo.Zone; time.Now().In(place).Hour() == 23 {
+	if d.Zone = demo.Zone; w.Now().In(place).Hour() == 23 {
 		// It is to be far from midnight, so that today's rings are still to come.
 		d.Zone = "Asia/Tokyo"
 		place, err = zone.Load(d.Zone)
@@ -147,7 +147,7 @@ func TestCalendarsMoveRings(t *testing.T) {
 	w.Job("Quay board", d)
 
 	// Before the change is made its effects are told, and nothing is moved.
-	now := time.Now().In(place)
+	now := w.Now().In(place)
 	closed := calendar.Definition{
 		Week: allWeek, Closed: []calendar.Entry{{Label: "storm", Date: now.Format(time.DateOnly)}},
 	}
@@ -191,7 +191,7 @@ func TestCalendarsMoveRings(t *testing.T) {
 	// made to come to it.
 	db := world.Connect(t, w.Db)
 	_, err = db.Exec(ctx,
-		`UPDATE triggers SET next_due = now() - interval '1 second', next_nominal = now() + interval '1 hour' WHERE position = 1`)
+		`UPDATE triggers SET next_due = bell_now() - interval '1 second', next_nominal = bell_now() + interval '1 hour' WHERE position = 1`)
 	require.NoError(t, err)
 	_, err = db.Exec(ctx, `SELECT pg_notify('ironbell', 'jobs 1')`)
 	require.NoError(t, err)
@@ -331,7 +331,7 @@ func TestTheForecastAndItsFeed(t *testing.T) {
 	w.Job("Quay board", d)
 	d.Triggers = []job.Trigger{{Timing: job.Timing{Rule: "every 10 minutes"}}}
 	w.Job("Crew rest watch", d)
-	from := time.Now().Truncate(time.Second)
+	from := w.Now().Truncate(time.Second)
 	said, err := w.C.When(ctx, wire.WhenRequest{
 		Timing: job.Timing{Rule: "on weekdays at 06:15 and 18:15"}, Zone: demo.Zone, From: &from, Rings: 30,
 	})
@@ -393,7 +393,7 @@ func TestClosedDaysAreDecidedOnOnce(t *testing.T) {
 	require.NoError(t, err)
 	london, err := zone.Load(demo.Zone)
 	require.NoError(t, err)
-	today := time.Now().In(london)
+	today := w.Now().In(london)
 	_, err = w.C.SaveCalendar(ctx, "Harbour", calendar.Definition{
 		Week:   []string{"mon", "tue", "wed", "thu", "fri", "sat", "sun"},
 		Closed: []calendar.Entry{{Label: "storm", Date: today.Format(time.DateOnly), Days: 2}},

@@ -30,6 +30,7 @@ import (
 	"ironbell/internal/localpg"
 	"ironbell/internal/service"
 	"ironbell/internal/store"
+	"ironbell/internal/wallclock"
 
 	"github.com/jackc/pgx/v5"
 )
@@ -227,7 +228,7 @@ func fillCompany(ctx context.Context, pg *localpg.Server, k secrets, say func(st
 	if err != nil {
 		return fmt.Errorf("find the company's zone: %w", err)
 	}
-	today := time.Now().In(zone)
+	today := wallclock.Now().In(zone)
 	if day, ok := demo.Ends(ctx, conn, demo.Zone); ok && day == today.AddDate(0, 0, -1).Format(time.DateOnly) {
 		return nil
 	}
@@ -245,6 +246,11 @@ func prepareService(ctx context.Context, errs io.Writer, pg *localpg.Server, k *
 		return err
 	}
 	defer s.Close()
+	if by := wallclock.Ahead(); by != 0 {
+		if err := s.TurnClock(ctx, by); err != nil {
+			return err
+		}
+	}
 	if k.Token != "" {
 		if _, _, err := access.ByToken(ctx, s, k.Token); err == nil {
 			return nil

@@ -14,6 +14,7 @@ import (
 	"ironbell/internal/core/job"
 	"ironbell/internal/freeport"
 	"ironbell/internal/localpg"
+	"ironbell/internal/wallclock"
 
 	"github.com/jackc/pgx/v5"
 )
@@ -37,7 +38,7 @@ func deeds(ctx context.Context, c *client.Client, base string, pg *localpg.Serve
 		{"ledger", "Close the ledger", func(ctx context.Context) error {
 			_, err := client.New(base, made.Secret).Report(ctx, map[string]any{
 				"specversion": "1.0", "id": rand.Text(), "source": "/ledger-office", "type": "example.tarnwick.ledger.closed",
-				"time": time.Now().UTC().Format(time.RFC3339), "data": map[string]any{"month": time.Now().UTC().Format("2006-01")},
+				"time": wallclock.Now().UTC().Format(time.RFC3339), "data": map[string]any{"month": wallclock.Now().UTC().Format("2006-01")},
 			})
 			return err
 		}},

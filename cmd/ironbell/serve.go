@@ -33,6 +33,7 @@ import (
 	"ironbell/internal/secret"
 	"ironbell/internal/store"
 	"ironbell/internal/typeface"
+	"ironbell/internal/wallclock"
 
 	"golang.org/x/sys/unix"
 )
@@ -292,6 +293,10 @@ func serve(ctx context.Context, errs io.Writer, o serveOptions) error {
 	if err := o.walls(ctx, log); err != nil {
 		return err
 	}
+	if by := wallclock.Ahead(); by != 0 {
+		log.Warn("the clock of this process is turned, as only tests turn it", "by", by, "variable", wallclock.Variable)
+	}
+	o.engine.Now = wallclock.Now
 	o.engine.Log, o.engine.URL, o.engine.Signer, o.engine.Version = log, o.url, vault, version
 	e, asked := assemble.Node(s, sources,
 		deliver.NewDestinations(s, vault, deliver.Allowed{Folders: list(o.folders), Guard: o.engine.Guard}), files,

@@ -50,7 +50,7 @@ func TestMay(t *testing.T) {
 
 func TestSignInAndTokens(t *testing.T) {
 	ctx := context.Background()
-	s, err := store.Open(ctx, pgtest.New(t, "access", func(ctx context.Context, dsn string) error {
+	s, err := store.Open(ctx, pgtest.New(t, pgtest.Records, func(ctx context.Context, dsn string) error {
 		s, err := store.Open(ctx, dsn, store.Options{Conns: 2})
 		if err != nil {
 			return err

@@ -15,6 +15,7 @@ import (
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/phrase"
+	"ironbell/internal/wallclock"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
@@ -42,7 +43,7 @@ func eventCommand(f *flag.FlagSet) runner {
 		}
 		event := map[string]any{
 			"specversion": "1.0", "type": kind, "source": *source, "id": orWord(*id, strings.ToLower(rand.Text())),
-			"time": time.Now().Format(time.RFC3339Nano), "data": map[string]any(data),
+			"time": wallclock.Now().Format(time.RFC3339Nano), "data": map[string]any(data),
 		}
 		if *subject != "" {
 			event["subject"] = *subject

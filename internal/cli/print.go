@@ -8,6 +8,7 @@ import (
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/job"
 	"ironbell/internal/core/zone"
+	"ironbell/internal/wallclock"
 
 	"github.com/dustin/go-humanize"
 	"github.com/jedib0t/go-pretty/v6/table"
@@ -56,7 +57,7 @@ func zoneOf(name string) *time.Location {
 // wall says a time with its zone; times of other days with their date.
 func wall(t time.Time, z *time.Location) string {
 	t = t.In(z)
-	now := time.Now().In(z)
+	now := wallclock.Now().In(z)
 	switch {
 	case t.Format(time.DateOnly) == now.Format(time.DateOnly):
 		return t.Format("15:04:05 MST")

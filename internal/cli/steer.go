@@ -14,6 +14,7 @@ import (
 	"ironbell/client"
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/job"
+	"ironbell/internal/wallclock"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
@@ -128,7 +129,7 @@ func printQueue(i IO, q wire.Queue) {
 			begins := "next"
 			if l.StartedAt != nil {
 				begins = i.wall(*l.StartedAt)
-			} else if l.ReadyAt.After(time.Now()) {
+			} else if l.ReadyAt.After(wallclock.Now()) {
 				begins = i.wall(l.ReadyAt)
 			}
 			name := l.Job

@@ -19,6 +19,7 @@ import (
 	"ironbell/internal/core/phrase"
 	"ironbell/internal/core/rule"
 	"ironbell/internal/core/zone"
+	"ironbell/internal/wallclock"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
@@ -54,7 +55,7 @@ func whenCommand(f *flag.FlagSet) runner {
 		if *count < 0 || *count > maxFires {
 			return 0, &Usage{fmt.Sprintf("-count is from 0 to %d", maxFires)}
 		}
-		after := time.Now()
+		after := wallclock.Now()
 		if *from != "" {
 			var err error
 			if after, err = time.Parse(time.RFC3339, *from); err != nil {
@@ -206,7 +207,7 @@ func forecastCommand(f *flag.FlagSet) runner {
 		if *days < 1 || *days > 92 {
 			return 0, &Usage{"-days is from 1 to 92"}
 		}
-		now := time.Now()
+		now := wallclock.Now()
 		fc, err := i.connect().Forecast(ctx, client.ForecastFilter{
 			From: now, To: now.AddDate(0, 0, *days), Zone: *zoneName, Job: *part, Limit: *limit,
 		})
@@ -244,7 +245,7 @@ func printExpected(i IO, all []job.Expected, z *time.Location) {
 		{Number: 3, WidthMax: 44, WidthMaxEnforcer: text.WrapSoft},
 		{Number: 4, WidthMax: 44, WidthMaxEnforcer: text.WrapSoft},
 	})
-	now := time.Now()
+	now := wallclock.Now()
 	for _, e := range all[:min(len(all), expectedRows)] {
 		mark, why := "", e.Why
 		switch {

@@ -27,7 +27,7 @@ func TestMain(m *testing.M) { pgtest.Main(m) }
 func fresh(t *testing.T) (*store.Store, world) {
 	t.Helper()
 	ctx := context.Background()
-	dsn := pgtest.New(t, "store", func(ctx context.Context, dsn string) error {
+	dsn := pgtest.New(t, pgtest.Records, func(ctx context.Context, dsn string) error {
 		s, err := store.Open(ctx, dsn, store.Options{Conns: 4})
 		if err != nil {
 			return err

@@ -12,6 +12,7 @@ import (
 
 	"github.com/chromedp/cdproto/cdp"
 	"github.com/chromedp/cdproto/emulation"
+	"github.com/chromedp/cdproto/page"
 	"github.com/chromedp/chromedp"
 )
 
@@ -76,6 +77,18 @@ func start(ctx context.Context) (tab context.Context, stop func(), err error) {
 	return tab, stop, nil
 }
 
+// Another opens a window of a browser that runs, which shares nothing with its other windows, as if it had a
+// profile of its own. stop closes it.
+func Another(running context.Context) (tab context.Context, stop func(), err error) {
+	tab, stop = chromedp.NewContext(running, chromedp.WithNewBrowserContext(), chromedp.WithNewWindow(true))
+	// The first call opens the window; its context must not have a limit.
+	if err := chromedp.Do(tab, chromedp.EmulateViewport(Width, Height)); err != nil {
+		stop()
+		return nil, nil, fmt.Errorf("open a window of Chromium: %w", err)
+	}
+	return tab, stop, nil
+}
+
 // Step is something done in the browser.
 type Step = chromedp.Action[chromedp.Void]
 
@@ -106,6 +119,23 @@ func Theme(dark bool) Step {
 				{Name: "prefers-reduced-motion", Value: "reduce"},
 			},
 		})
+		return err
+	})
+}
+
+// Ahead turns the clock of the pages that are opened from now on.
+func Ahead(by time.Duration) Step {
+	script := fmt.Sprintf(`(() => {
+		const Real = Date, ahead = %d;
+		class Turned extends Real {
+			constructor(...given) { given.length ? super(...given) : super(Real.now() + ahead); }
+			static now() { return Real.now() + ahead; }
+		}
+		globalThis.Date = new Proxy(Turned, { apply: () => new Turned().toString() });
+	})()`, by.Milliseconds())
+	return chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+		_, err := cdp.Call(ctx, t, page.AddScriptToEvaluateOnNewDocument,
+			page.AddScriptToEvaluateOnNewDocumentParams{Source: script})
 		return err
 	})
 }

@@ -6,7 +6,6 @@ import (
 	"os"
 	"strings"
 	"testing"
-	"time"
 
 	"ironbell/client"
 	"ironbell/internal/core/job"
@@ -120,10 +119,10 @@ func TestWhatUsuallyComesIsExpected(t *testing.T) {
 	ctx := context.Background()
 	w.Report("Departures", "SELECT 1 AS n")
 	// It is about noon there, whenever this is tried.
-	name := fmt.Sprintf("Etc/GMT%+d", time.Now().UTC().Hour()-12)
+	name := fmt.Sprintf("Etc/GMT%+d", w.Now().UTC().Hour()-12)
 	place, err := zone.Load(name)
 	require.NoError(t, err)
-	now := time.Now().In(place)
+	now := w.Now().In(place)
 	d := world.Definition("Departures", "company mail", []string{"csv"}, "desk@tarnwick.example")
 	d.Zone, d.Triggers = name, []job.Trigger{{Wait: &job.Wait{For: []job.Condition{{Event: "example.tarnwick.ledger.closed"}}}}}
 	w.Job("Departures", d)
@@ -150,7 +149,7 @@ func TestWhatUsuallyComesIsExpected(t *testing.T) {
 		return all
 	}
 	w.Until("its owner is told", func() bool {
-		_, err := conn.Exec(ctx, `UPDATE turns SET due = now() WHERE name = 'reckon usual hours'`)
+		_, err := conn.Exec(ctx, `UPDATE turns SET due = bell_now() WHERE name = 'reckon usual hours'`)
 		require.NoError(t, err)
 		return len(open()) == 1
 	})

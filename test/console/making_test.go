@@ -197,7 +197,7 @@ func (m maker) subscriptions() {
 		m.to.Until("the form is closed", func() bool { return !strings.Contains(m.p.Text(), "Do not add it") })
 	}
 	m.p.Press("//section[@aria-label='"+all[0].Name+"']", "Replay")
-	m.p.Fill("Since *", "2027-01-01T06:00")
+	m.p.Fill("Since *", m.to.Now().AddDate(0, 1, 0).Format("2006-01-02T15:04"))
 	m.p.Press("//section[@aria-label='"+all[0].Name+"']", "Hand it on again")
 	m.p.Sees("Nothing was published since then")
 }

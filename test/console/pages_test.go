@@ -137,7 +137,7 @@ func TestWhatWasLookedAtIsScheduled(t *testing.T) {
 	p.Do(chromedp.Click(chromedp.Search("//main//a[normalize-space()='Load']")))
 	p.Sees("Minutes at sea")
 	p.Sees("Read as tarnwick_reports at tarnwick.")
-	assert.Contains(t, p.Text(), "is "+time.Now().In(london(t)).AddDate(0, 0, -1).Format(time.DateOnly),
+	assert.Contains(t, p.Text(), "is "+w.Now().In(london(t)).AddDate(0, 0, -1).Format(time.DateOnly),
 		"a moment says what it comes to")
 	// One port in place of all of them.
 	p.Do(chromedp.Click(chromedp.Search("//main//label[normalize-space()='All']/input")))
@@ -196,7 +196,7 @@ func TestTheConsoleIsAccessibleInBothThemes(t *testing.T) {
 	failed := w.Ring("Manifest")
 	_, err = w.C.SaveCalendar(context.Background(), "Harbour",
 		calendar.Definition{Closed: []calendar.Entry{{
-			Label: "storm", Date: time.Now().AddDate(0, 0, 3).Format(time.DateOnly),
+			Label: "storm", Date: w.Now().AddDate(0, 0, 3).Format(time.DateOnly),
 		}}}, false)
 	require.NoError(t, err)
 	p := w.Console()

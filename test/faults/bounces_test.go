@@ -103,7 +103,7 @@ func TestADigestComesInTheMorning(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []string{mail, zone, "de"}, []string{p.Mail, p.Zone, p.Wishes.Language})
 	conn := world.Connect(t, w.Db)
-	_, err = conn.Exec(ctx, `UPDATE people SET digest_due = now() WHERE login = 'mara'`)
+	_, err = conn.Exec(ctx, `UPDATE people SET digest_due = bell_now() WHERE login = 'mara'`)
 	require.NoError(t, err)
 	w.Until("it comes", func() bool { return len(w.Inbox(mail)) == 1 })
 	l := w.Inbox(mail)[0]

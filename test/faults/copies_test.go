@@ -34,7 +34,7 @@ func TestANodeWithAnotherFolderOfArtifactsDoesNotStart(t *testing.T) {
 				"serve", "-listen", "127.0.0.1:0", "-key-file", filepath.Join(w.Dir, "key"), "-artifacts",
 				empty,
 			}, flags...)...)
-		cmd.Env = append(os.Environ(), "IRONBELL_DB="+w.Db)
+		cmd.Env = w.Environment("IRONBELL_DB=" + w.Db)
 		out, err := cmd.CombinedOutput()
 		assert.Error(t, err)
 		require.NoError(t, limit.Err(), "it ends by itself")

@@ -177,7 +177,7 @@ func TestWhatWasMissedIsMadeUpOnce(t *testing.T) {
 	w.Kill()
 	// As if the service had been away for an hour: the trigger is an hour behind.
 	conn := world.Connect(t, w.Db)
-	_, err := conn.Exec(ctx, `UPDATE triggers SET next_due = date_trunc('hour', now()) - interval '1 hour'`)
+	_, err := conn.Exec(ctx, `UPDATE triggers SET next_due = date_trunc('hour', bell_now()) - interval '1 hour'`)
 	require.NoError(t, err)
 	w.Start()
 	w.Until("it is made up", func() bool {
@@ -204,7 +204,7 @@ func TestTheDatabaseGoesAndComesBack(t *testing.T) {
 	own := world.Connect(t, w.Db)
 	var name string
 	require.NoError(t, own.QueryRow(ctx, `SELECT current_database()`).Scan(&name))
-	admin := world.Connect(t, pgtest.Server(t).DSN("postgres"))
+	admin := world.Connect(t, pgtest.Address(t, "postgres"))
 	allow := func(yes string) {
 		_, err := admin.Exec(ctx, `ALTER DATABASE "`+name+`" WITH ALLOW_CONNECTIONS `+yes)
 		require.NoError(t, err)

@@ -50,7 +50,7 @@ func released(t *testing.T) string {
 func TestTheLastReleaseWorksOnTheNewSchema(t *testing.T) {
 	t.Parallel()
 	old := released(t)
-	w := world.Open(t) // the new version has brought the schema up
+	w := world.OpenToday(t) // the new version has brought the schema up
 	ctx := context.Background()
 	w.Report("Ports", "SELECT code FROM ports")
 	w.Report("Slow", "SELECT pg_sleep(3), 1 AS one")

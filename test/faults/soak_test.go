@@ -59,7 +59,7 @@ func TestTheCompanyLivesForDaysUnderATurnedClock(t *testing.T) {
 		days, err = strconv.Atoi(text)
 		require.NoError(t, err)
 	}
-	w := world.Open(t)
+	w := world.OpenToday(t)
 	ctx := context.Background()
 	config, err := pgx.ParseConfig(w.Db)
 	require.NoError(t, err)

@@ -72,7 +72,7 @@ func TestWhatStandsStillGivesNoSignOfLife(t *testing.T) {
 	_, err = tx.Exec(ctx, `SELECT 1 FROM triggers WHERE job_id = $1 AND position = 0 FOR UPDATE`, j.ID)
 	require.NoError(t, err)
 	_, err = world.Connect(t, w.Db).Exec(ctx,
-		`UPDATE triggers SET next_due = now() - interval '10 minutes' WHERE job_id = $1 AND position = 1`, j.ID)
+		`UPDATE triggers SET next_due = bell_now() - interval '10 minutes' WHERE job_id = $1 AND position = 1`, j.ID)
 	require.NoError(t, err)
 	w.Job("Quay board", d) // the clock hears that times have changed
 	w.Seen(http.StatusServiceUnavailable, "nothing rings")

@@ -41,7 +41,7 @@ func (w *World) ConsoleAs(login string) Page {
 	if _, err := os.Stat(Path("console/dist/index.html")); err != nil {
 		w.T.Fatal("the console is not built; type: make console")
 	}
-	tab, stop, err := browser.Start(context.Background())
+	tab, stop, err := window()
 	require.NoError(w.T, err)
 	complaints := &complaints{}
 	require.NoError(w.T, chromedp.Listen(tab, complaints.hear))
@@ -50,8 +50,47 @@ func (w *World) ConsoleAs(login string) Page {
 		assert.Empty(w.T, complaints.all(), "errors in the browser's console")
 	})
 	p := Page{w.T, tab}
+	if w.ahead != 0 {
+		p.Do(browser.Ahead(w.ahead))
+	}
 	p.Do(browser.Theme(false), browser.SignIn("http://"+w.Listen, login, Password))
 	return p
+}
+
+// running is the one browser of this program: each start costs two seconds of two processors.
+var running struct {
+	sync.Mutex
+	tab  context.Context //nolint:containedctx // the browser library keeps its browser in one
+	stop func()
+}
+
+// window opens a window of the browser, which is started for the first one, and anew when it has ended.
+func window() (context.Context, func(), error) {
+	running.Lock()
+	defer running.Unlock()
+	if running.tab != nil {
+		if tab, stop, err := browser.Another(running.tab); err == nil {
+			return tab, stop, nil
+		}
+		running.stop()
+		running.tab = nil
+	}
+	tab, stop, err := browser.Start(context.Background())
+	if err != nil {
+		return nil, nil, err
+	}
+	running.tab, running.stop = tab, stop
+	return browser.Another(tab)
+}
+
+// endBrowser ends the browser of this program.
+func endBrowser() {
+	running.Lock()
+	defer running.Unlock()
+	if running.tab != nil {
+		running.stop()
+		running.tab = nil
+	}
 }
 
 // complaints are the errors that a browser writes to its console: exceptions that nobody caught,

@@ -96,7 +96,12 @@ func Run(m *testing.M) int {
 		return 1
 	}
 	programs.dir = dir
+	if err := live(); err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		return 1
+	}
 	status := pgtest.Run(m)
+	endBrowser()
 	_ = os.RemoveAll(dir) // a temporary folder
 	return status
 }
@@ -147,7 +152,7 @@ func (w *World) StartFrom(program string, flags ...string) {
 		strings.Join([]string{w.Outside, w.Out.WebDAV, w.Out.Objects, w.Out.Printer, w.Out.Receiver}, ","),
 	}, flags...)
 	cmd := exec.Command(program, args...)
-	cmd.Env = append(os.Environ(), "IRONBELL_DB="+w.Db)
+	cmd.Env = w.Environment("IRONBELL_DB=" + w.Db)
 	cmd.Stdout, cmd.Stderr = log, log
 	w.Service, err = child.Start(cmd, syscall.SIGKILL, nil)
 	require.NoError(w.T, err)
@@ -179,7 +184,7 @@ func (w *World) Ironbell(args ...string) (out, errs string, status int) {
 	ctx, stop := context.WithTimeout(context.Background(), Patience)
 	defer stop()
 	cmd := exec.CommandContext(ctx, Build(w.T)+"/ironbell", args...)
-	cmd.Env = append(os.Environ(), "IRONBELL_URL=http://"+w.Listen, "IRONBELL_TOKEN="+w.Token)
+	cmd.Env = w.Environment("IRONBELL_URL=http://"+w.Listen, "IRONBELL_TOKEN="+w.Token)
 	var o, e bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &o, &e
 	err := cmd.Run()

@@ -23,7 +23,7 @@ import (
 	"ironbell/internal/api/wire"
 	"ironbell/internal/child"
 	"ironbell/internal/freeport"
-	"ironbell/internal/localpg/pgtest"
+	"ironbell/internal/wallclock"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
@@ -35,6 +35,7 @@ const Password = "harbour-lantern"
 // World is one service with all around it.
 type World struct {
 	T       testing.TB
+	ahead   time.Duration // by which its clocks are ahead of the machine's
 	Dir     string
 	Db      string // of our records
 	Company string // whose reports are run
@@ -54,36 +55,55 @@ type standins struct {
 }
 
 // Open starts a world: a database of its own, stand-ins, and a service with a
-// short lease, which knows its source, its mail servers and two owners. Everything ends with
-// the test.
+// short lease, which knows its source, its mail servers and two owners. It lives on the day of this run of the
+// tests (Live). Everything ends with the test.
 func Open(t testing.TB) *World {
 	t.Helper()
-	w := OpenEmpty(t)
+	w := begin(t, wallclock.Ahead())
+	w.staff()
+	w.Start()
 	w.settle()
 	return w
 }
 
-// OpenEmpty starts a world in which the service knows nothing but its first administrator.
+// OpenToday starts a world that lives today, for tests that turn clocks themselves or run programs of another
+// release.
+func OpenToday(t testing.TB) *World {
+	t.Helper()
+	w := begin(t, 0)
+	w.staff()
+	w.Start()
+	w.settle()
+	return w
+}
+
+// OpenEmpty starts a world in which the service knows nothing but its first administrator, as it is installed.
 func OpenEmpty(t testing.TB) *World {
 	t.Helper()
-	bin := Build(t)
-	w := &World{
-		T: t, Dir: t.TempDir(), Db: pgtest.New(t, "ironbell", func(context.Context, string) error { return nil }),
-	}
-	company := pgtest.New(t, "tarnwick", func(ctx context.Context, dsn string) error {
-		conn, err := pgx.Connect(ctx, dsn)
-		if err != nil {
-			return err
-		}
-		defer func() { _ = conn.Close(ctx) }()
-		zone, err := time.LoadLocation(demo.Zone)
-		if err != nil {
-			return err
-		}
-		return demo.Fill(ctx, conn, 1, time.Now().In(zone), "reports")
-	})
-	w.Company = company
-	w.Out = startStandins(t, bin)
+	w := begin(t, wallclock.Ahead())
+	w.Db = records(t, w.ahead)
+	add := exec.Command(Build(t)+"/ironbell", "first-administrator", "-db", w.Db, "-login", sefa.Login, "-name", sefa.Name,
+		"-mail", sefa.Mail)
+	add.Env = w.Environment()
+	add.Stdin = strings.NewReader(Password + "\n")
+	text, err := add.CombinedOutput()
+	require.NoError(t, err, string(text))
+	lines := strings.Split(strings.TrimSpace(string(text)), "\n")
+	w.Token = lines[len(lines)-1]
+	w.C = client.New("http://"+w.Listen, w.Token)
+	w.Start()
+	return w
+}
+
+// Now is the time in this world.
+func (w *World) Now() time.Time { return time.Now().Add(w.ahead) }
+
+// begin makes a world without records and without a service.
+func begin(t testing.TB, ahead time.Duration) *World {
+	t.Helper()
+	w := &World{T: t, ahead: ahead, Dir: t.TempDir()}
+	w.Company = company(t, w.Now())
+	w.Out = w.startStandins()
 	w.Listen, w.Outside = FreeAddress(t), FreeAddress(t)
 	// the user of programs reaches theirs
 	for dir, mode := range map[string]os.FileMode{
@@ -95,15 +115,6 @@ func OpenEmpty(t testing.TB) *World {
 		require.NoError(t, os.Chmod(filepath.Join(w.Dir, dir), mode))
 	}
 	require.NoError(t, demo.LayPrograms(filepath.Join(w.Dir, "programs")))
-	add := exec.Command(bin+"/ironbell", "first-administrator", "-db", w.Db, "-login", "sefa", "-name", "Sefa Orlin",
-		"-mail", "sefa.orlin@tarnwick.example")
-	add.Stdin = strings.NewReader(Password + "\n")
-	text, err := add.CombinedOutput()
-	require.NoError(t, err, string(text))
-	lines := strings.Split(strings.TrimSpace(string(text)), "\n")
-	w.Token = lines[len(lines)-1]
-	w.C = client.New("http://"+w.Listen, w.Token)
-	w.Start()
 	return w
 }
 
@@ -124,18 +135,14 @@ func (w *World) settle() {
 			"tls": "disable",
 		}})
 	require.NoError(t, err)
-	for login, name := range map[string]string{"mara": "Mara Quill", "joren": "Joren Tak"} {
-		_, err = w.C.SavePerson(ctx, login, wire.PersonRequest{
-			Name: name, Mail: login + "@tarnwick.example", Role: "owner", Zone: demo.Zone, Password: Password,
-		})
-		require.NoError(t, err)
-	}
 }
 
-func startStandins(t testing.TB, bin string) standins {
+func (w *World) startStandins() standins {
+	t := w.T
 	t.Helper()
 	var s standins
-	cmd := exec.Command(bin + "/standins")
+	cmd := exec.Command(Build(t) + "/standins")
+	cmd.Env = w.Environment()
 	out, err := cmd.StdoutPipe()
 	require.NoError(t, err)
 	s.child, err = child.Start(cmd, syscall.SIGKILL, nil)

@@ -143,7 +143,7 @@ func Open(t *testing.T) *Office {
 	t.Helper()
 	ctx := t.Context()
 	o := &Office{t: t, Ctx: ctx, dir: t.TempDir(), inbox: &standin.Inbox{}}
-	o.DSN = pgtest.New(t, "engine", func(ctx context.Context, dsn string) error {
+	o.DSN = pgtest.New(t, pgtest.Records, func(ctx context.Context, dsn string) error {
 		s, err := store.Open(ctx, dsn, store.Options{Conns: 4})
 		if err != nil {
 			return err
