@@ -18,6 +18,7 @@ import (
 
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/job"
+	"ironbell/internal/release"
 )
 
 // Client speaks to one service. It may be used by several goroutines.
@@ -26,6 +27,7 @@ type Client struct {
 	token string
 	http  *http.Client
 	zone  atomic.Pointer[string]
+	of    atomic.Pointer[string] // what the service calls itself
 }
 
 const (
@@ -131,12 +133,16 @@ func (c *Client) send(ctx context.Context, method, path, mediaType string, body 
 	if c.token != "" {
 		req.Header.Set("Authorization", "Bearer "+c.token)
 	}
+	req.Header.Set("User-Agent", release.Agent())
 	res, err := c.http.Do(req)
 	if err != nil {
 		return nil, &Unreachable{Base: c.base, Cause: err}
 	}
 	if zone := res.Header.Get(wire.ReaderZone); zone != "" {
 		c.zone.Store(&zone)
+	}
+	if agent := res.Header.Get("Server"); agent != "" {
+		c.of.Store(&agent)
 	}
 	if res.StatusCode >= 400 {
 		defer func() { _ = res.Body.Close() }() // only read from
@@ -179,6 +185,20 @@ func (c *Client) Zone() string {
 		return *zone
 	}
 	return ""
+}
+
+// ServiceVersion is the version that the service's last answer named; empty before any answer, and from a service
+// that names none.
+func (c *Client) ServiceVersion() string {
+	if agent := c.of.Load(); agent != nil {
+		return release.FromAgent(*agent)
+	}
+	return ""
+}
+
+// Version asks for the version of the service. It needs no sign-in.
+func (c *Client) Version(ctx context.Context) (v wire.Version, err error) {
+	return v, c.do(ctx, http.MethodGet, "/api/version", nil, &v)
 }
 
 func segment(name string) string { return url.PathEscape(name) }

@@ -17,9 +17,6 @@ import (
 	"ironbell/internal/workbook"
 )
 
-// version is set when a release is built.
-var version = "development"
-
 func main() {
 	confined.Main() // when this program was started to look after another one, or to become it
 	aside.Main(map[string]aside.Task{proof.Task: proof.Draw, house.Task: house.Weigh, workbook.Task: workbook.Do})

@@ -28,6 +28,7 @@ import (
 	"ironbell/internal/deliver"
 	"ironbell/internal/engine"
 	"ironbell/internal/outgoing"
+	"ironbell/internal/release"
 	"ironbell/internal/render"
 	"ironbell/internal/report"
 	"ironbell/internal/secret"
@@ -254,7 +255,8 @@ func addLanguages(folder string) error {
 }
 
 func serve(ctx context.Context, errs io.Writer, o serveOptions) error {
-	log := logger(errs, o.log)
+	log, version := logger(errs, o.log), release.This().Name()
+	log.Info("Iron Bell begins", "version", version)
 	s, err := open(ctx, errs, o.db)
 	if err != nil {
 		return err

@@ -106,6 +106,7 @@ func Handler(p Parts) http.Handler {
 	r.Group(func(r chi.Router) {
 		r.Use(sessions.LoadAndSave, s.who)
 		r.With(s.withAddress).Group(func(r chi.Router) { s.describe(r, s.signIn) })
+		r.Group(func(r chi.Router) { s.describe(r, s.versionOf) })
 		// Whoever found an open session must not find its password by it.
 		r.With(signedIn,
 			httprate.LimitBy(passwordsAMin, time.Minute,
@@ -151,7 +152,8 @@ func config(version string) huma.Config {
 		"posts, settings) have an ETag, which is their revision in quotes. " +
 		"A change with If-Match is made only while the record has that revision, and otherwise answered by 412; with " +
 		"If-None-Match: * only when the record is a new one. " +
-		"Answers to whoever signed in name the time zone in which this person reads times as " + wire.ReaderZone + "."
+		"Answers to whoever signed in name the time zone in which this person reads times as " + wire.ReaderZone + ", "+
+		"and every answer names the version of the service as Server (Iron-Bell/VERSION)."
 	c.DocsPath, c.SchemasPath, c.OpenAPIPath = "", "", ""
 	c.CreateHooks = nil // no $schema links in answers
 	c.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
@@ -172,6 +174,7 @@ func Description() ([]byte, error) {
 	s := &server{Parts: Parts{Log: slog.Default()}}
 	a := humachi.New(chi.NewRouter(), config("1"))
 	s.signIn(a)
+	s.versionOf(a)
 	s.password(a)
 	s.feeds(a)
 	s.operations(a)
@@ -235,6 +238,7 @@ func (s *server) headers(next http.Handler) http.Handler {
 		if s.Secure { // it is reached over https alone (RFC 6797)
 			h.Set("Strict-Transport-Security", "max-age=31536000")
 		}
+		h.Set("Server", "Iron-Bell/"+s.Version)
 		h.Set("X-Content-Type-Options", "nosniff")
 		h.Set("X-Frame-Options", "DENY")
 		h.Set("Referrer-Policy", "same-origin")

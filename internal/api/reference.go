@@ -200,7 +200,7 @@ func rolesReference(b *strings.Builder) {
 func numbersReference(b *strings.Builder) {
 	b.WriteString("\n## Numbers for monitoring\n\nAt `/metrics`, in the text form of Prometheus. `/health` says that the " +
 		"program lives, `/ready` that it can serve,\n`/state` in words what needs somebody.\n\n| number | |\n|---|---|\n")
-	for _, line := range strings.Split(string(numbers(sending.Watched{}, job.ServiceState{})), "\n") {
+	for _, line := range strings.Split(string(numbers("VERSION", sending.Watched{}, job.ServiceState{})), "\n") {
 		if help, ok := strings.CutPrefix(line, "# HELP "); ok {
 			name, says, _ := strings.Cut(help, " ")
 			fmt.Fprintf(b, "| `%s` | %s |\n", name, tableCell(says))

@@ -63,6 +63,18 @@ func (s *server) state(w http.ResponseWriter, r *http.Request) {
 	writeJSON(w, status, st)
 }
 
+// versionOf registers the version, which is told to everybody: a client asks for it before anybody has signed in.
+func (s *server) versionOf(a huma.API) {
+	huma.Register(a, subject("service").get("show-version", "/api/version", "Show the version of the service", unsigned,
+		says("When what it was built from was committed, in UTC, and the beginning of the commit, such as "+
+			"2026.12.02.1430+a9c4426; development where nothing is known of it. Every answer of the service carries it, "+
+			"too, as Server: Iron-Bell/VERSION.")), s.showVersion)
+}
+
+func (s *server) showVersion(context.Context, *struct{}) (*struct{ Body wire.Version }, error) {
+	return &struct{ Body wire.Version }{wire.Version{Version: s.Version}}, nil
+}
+
 // standing registers what an operator must know, and the nodes.
 func (s *server) standing(a huma.API) {
 	tags := subject("service")
@@ -117,7 +129,7 @@ func (s *server) metrics(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	w.Header().Set("Content-Type", "text/plain; version=0.0.4; charset=utf-8")
-	_, _ = w.Write(numbers(n, st)) // a reader that left needs no answer
+	_, _ = w.Write(numbers(s.Version, n, st)) // a reader that left needs no answer
 }
 
 // watch is what those see who watch from outside. It is reckoned at most once a second
@@ -152,7 +164,7 @@ func outside(st job.ServiceState) job.ServiceState {
 	return st
 }
 
-func numbers(n sending.Watched, st job.ServiceState) []byte {
+func numbers(version string, n sending.Watched, st job.ServiceState) []byte {
 	var b strings.Builder
 	gauge := func(name, help string, value int) {
 		fmt.Fprintf(&b, "# HELP ironbell_%s %s\n# TYPE ironbell_%s gauge\nironbell_%s %d\n", name, help, name, name,
@@ -167,6 +179,8 @@ func numbers(n sending.Watched, st job.ServiceState) []byte {
 		}
 		return 0
 	}
+	fmt.Fprintf(&b, "# HELP ironbell_build_info The version of the service; its value is always 1.\n"+
+		"# TYPE ironbell_build_info gauge\nironbell_build_info{version=%q} 1\n", version)
 	gauge("somebody_needed", "Whether somebody is needed; /state says why.", is[st.Needs])
 	gauge("standing_still",
 		"Whether nothing rings or begins: a copy, a freeze of everything, a clock that is stuck, or nodes that "+

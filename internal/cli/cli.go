@@ -17,6 +17,7 @@ import (
 
 	"ironbell/client"
 	"ironbell/internal/core/zone"
+	"ironbell/internal/release"
 
 	"golang.org/x/term"
 )
@@ -145,6 +146,10 @@ func Main(ctx context.Context, name string, args []string, i IO, more ...Command
 		return exitUsage
 	}
 	fmt.Fprintf(i.Err, "%s: %s\n", name, explain(err))
+	var refused *client.Problem
+	if differ := release.Differ(release.This().Name(), i.service.ServiceVersion()); differ != "" && errors.As(err, &refused) {
+		fmt.Fprintf(i.Err, "  %s\n", differ)
+	}
 	return exitError
 }
 

@@ -306,6 +306,10 @@ var clientCommands = []Command{
 		Name: "password", Args: "", Summary: "change your own password; all your other sessions and tokens end",
 		Example: "ironbell password", Setup: passwordCommand,
 	},
+	{
+		Name: "version", Args: "", Summary: "print the versions of this client and of the service, and how they differ",
+		Example: "ironbell version", Setup: versionOf,
+	},
 }
 
 type runner = func(ctx context.Context, i IO, args []string) (int, error)

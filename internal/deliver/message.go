@@ -12,6 +12,7 @@ import (
 
 	"ironbell/internal/core/expr"
 	"ironbell/internal/house"
+	"ironbell/internal/release"
 
 	gomail "github.com/wneessen/go-mail"
 	"golang.org/x/net/idna"
@@ -57,6 +58,7 @@ func Compose(ctx context.Context, w io.Writer, l Letter) error {
 	if err := address(m, l); err != nil {
 		return err
 	}
+	m.SetGenHeader(gomail.HeaderUserAgent, release.Agent()) // RFC 5536 section 3.2.13, as mail programs use it
 	m.Subject(expr.HeaderLine(l.Subject))
 	for name, value := range l.Headers {
 		m.SetGenHeader(gomail.Header(name), expr.HeaderLine(value))

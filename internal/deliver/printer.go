@@ -15,6 +15,7 @@ import (
 
 	"ironbell/internal/core/fault"
 	"ironbell/internal/outgoing"
+	"ironbell/internal/release"
 )
 
 // PrinterSettings are the settings of a destination of the protocol ipp: a
@@ -147,7 +148,7 @@ func (t *printerPlace) ask(ctx context.Context, body io.Reader, size int64, doin
 	}
 	r.ContentLength = size
 	r.Header.Set("Content-Type", "application/ipp")
-	r.Header.Set("User-Agent", "ironbell")
+	r.Header.Set("User-Agent", release.Agent())
 	if t.settings.User != "" && t.Secret != "" {
 		r.SetBasicAuth(t.settings.User, t.Secret)
 	}

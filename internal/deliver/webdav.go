@@ -14,6 +14,7 @@ import (
 
 	"ironbell/internal/core/fault"
 	"ironbell/internal/outgoing"
+	"ironbell/internal/release"
 
 	"github.com/studio-b12/gowebdav"
 )
@@ -103,7 +104,7 @@ func (w *webdavPlace) open(ctx context.Context) *treeLine {
 	if w.settings.User != "" {
 		c.SetInterceptor(func(_ string, r *http.Request) { r.SetBasicAuth(w.settings.User, w.Secret) })
 	}
-	c.SetHeader("User-Agent", "ironbell")
+	c.SetHeader("User-Agent", release.Agent())
 	c.SetTransport(&bound{ctx, &yielding{w.transport}})
 	return newTreeLine("WebDAV folder "+outgoing.Shown(w.settings.URL),
 		&webdavTree{url: w.settings.URL, client: c, guard: w.guard, cancel: cancel}, &w.left, nil)

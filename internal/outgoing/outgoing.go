@@ -21,6 +21,7 @@ import (
 	"time"
 
 	"ironbell/internal/core/fault"
+	"ironbell/internal/release"
 
 	"code.dny.dev/ssrf"
 )
@@ -219,7 +220,7 @@ func (g *Guard) Follow(r *http.Request, doing string) (*http.Response, error) {
 }
 
 func (g *Guard) do(client *http.Client, r *http.Request, doing string) (*http.Response, error) {
-	r.Header.Set("User-Agent", "ironbell")
+	r.Header.Set("User-Agent", release.Agent())
 	res, err := client.Do(r) //nolint:gosec // the dialer checks where it leads
 	if err == nil {
 		return res, nil

@@ -303,7 +303,7 @@ func TestAttacksOnPostgreSQL(t *testing.T) {
 		require.NoError(t,
 			root.QueryRow(ctx,
 				`SELECT concat_ws('/', (SELECT string_agg(id::text, ',' ORDER BY id) FROM tides), (SELECT string_agg(relname, ',' ORDER BY relname) FROM pg_class WHERE relnamespace = 'public'::regnamespace),
-			(SELECT last_value || is_called::text FROM numbers), (SELECT count(*) FROM pg_largeobject_metadata), (SELECT count(*) FROM pg_locks WHERE locktype = 'advisory'))`).Scan(&text))
+			(SELECT last_value || is_called::text FROM numbers), (SELECT count(*) FROM pg_largeobject_metadata), (SELECT count(*) FROM pg_locks WHERE locktype = 'advisory' AND database = (SELECT oid FROM pg_database WHERE datname = current_database())))`).Scan(&text))
 		return text
 	}
 	before := stands()

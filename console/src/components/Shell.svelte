@@ -2,7 +2,7 @@
   // The frame of every page: where one is, where one can go, who one is.
   import { announced } from '../lib/announce.svelte';
   import { createQuery, useQueryClient } from '@tanstack/svelte-query';
-  import type { Snippet } from 'svelte';
+  import { untrack, type Snippet } from 'svelte';
   import { api, type Me } from '../lib/api';
   import { again, coming } from '../lib/coming.svelte';
   import { asks } from '../lib/queries';
@@ -16,6 +16,10 @@
   const client = useQueryClient();
   const alerts = createQuery(() => asks.alerts());
   const copy = createQuery(() => asks.copy());
+  // A page that stays open over an upgrade is of the version before.
+  const loaded = untrack(() => me.version);
+  const version = createQuery(() => asks.version());
+  const upgraded = $derived(version.data !== undefined && version.data.version !== loaded);
   const open = $derived(alerts.data?.length ?? 0);
 
   // An editor takes the room: the pages fold to a spine beside it, until somebody wants them.
@@ -130,6 +134,7 @@
         <span>{me.name}</span>
         <button class="cursor-pointer underline" onclick={signOut}>Sign out</button>
       </span>
+      <span class="text-[11px] wrap-anywhere" title="Version of the service">{loaded}</span>
     </div>
   </nav>
   <main
@@ -140,6 +145,12 @@
     {#if !line.open}
       <p role="status" class="text-warning text-[13px] font-semibold">
         The line to the service is broken. What is shown may be old; it comes back by itself.
+      </p>
+    {/if}
+    {#if upgraded}
+      <p role="status" class="text-warning text-[13px] font-semibold">
+        The service is now of another version than this page.
+        <button type="button" class="edit-link" onclick={() => location.reload()}>Load the page again</button>
       </p>
     {/if}
     {#if copy.data?.since}

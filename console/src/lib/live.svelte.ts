@@ -22,6 +22,7 @@ const stale: Record<Notice['kind'], Name[]> = {
   parts: ['day', 'runs', 'queue', 'freezes'],
   alerts: ['day', 'alerts', 'alert', 'run', 'state', 'mine'],
   everything: [
+    'version',
     'day',
     'mine',
     'jobs',

@@ -73,6 +73,7 @@ export type Name =
   | 'tables'
   | 'values'
   | 'waiting'
+  | 'version'
   | 'versions'
   | 'when'
   | 'whom'
@@ -100,6 +101,12 @@ export const asks = {
       queryKey: named('day', zone),
       queryFn: () => body(api.GET('/api/day', { params: { query: { zone } } })),
       refetchInterval: 30_000, // its now moves
+    }),
+  version: () =>
+    queryOptions({
+      queryKey: named('version'),
+      queryFn: () => body(api.GET('/api/version')),
+      staleTime: Infinity, // it changes when the line to the service breaks, which makes everything stale
     }),
   state: () =>
     queryOptions({
