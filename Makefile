@@ -12,7 +12,7 @@ GO := env GOGC=off GOMEMLIMIT=1200MiB go
 GO_FILES := $(shell git ls-files -co --exclude-standard '*.go' '*.sql' '*.html' go.mod go.sum)
 CONSOLE_FILES := $(shell git ls-files -co --exclude-standard console)
 
-.PHONY: help demo demo-reset test check attack torture soak lint build console screenshots gallery bench describe
+.PHONY: help demo demo-reset test check attack torture soak lint build console screenshots gallery bench bench-quick describe
 help: ## List what can be made
 	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 16
 
@@ -83,7 +83,13 @@ screenshots: build ## Take the pictures of docs/screenshots from the demo that r
 gallery: ## Make files of reports that are hard to lay out, and a page that shows them: .gallery/index.html
 	@go run ./test/gallery
 
-bench: build ## Measure speed, as ratios within one run
-	@scripts/ensure run
+bench: ## Measure speed as ratios of floors of the same run: a quarter of an hour; one table at its end
+	@scripts/ensure bench
+	@$(MAKE) --no-print-directory build
 	go test -run '^$$' -bench . -benchmem ./internal/core/...
-	go run ./test/bench -service $(BIN)/ironbell
+	go run ./test/bench -service $(BIN)/ironbell $(if $(DOCS),-docs docs/speed.md)
+
+bench-quick: ## The short form, in two minutes, beside the ratios that are kept; KEEP=1 keeps these
+	@scripts/ensure run
+	@$(MAKE) --no-print-directory build
+	@go run ./test/bench -service $(BIN)/ironbell -quick $(if $(KEEP),-keep)

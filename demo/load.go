@@ -3,9 +3,15 @@ package demo
 import (
 	"cmp"
 	"context"
+	"crypto/sha256"
 	_ "embed"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
 	"fmt"
+	"io"
 	"net"
+	"net/http"
 	"slices"
 	"strconv"
 	"time"
@@ -156,7 +162,56 @@ func hostPort(address string) (string, int, error) {
 
 // Load saves the company's people, reports and jobs.
 func Load(ctx context.Context, c *client.Client, w World) error {
-	if err := dress(ctx, c); err != nil {
+	return load(ctx, c, w, func(string, string) {})
+}
+
+// TakeUp adds what a company of another edition lacks, and leaves alone what it has, since somebody may have changed
+// it. It gives what was added, as kind and name.
+func TakeUp(ctx context.Context, c *client.Client, w World) (added []string, err error) {
+	err = load(client.ToBeNew(ctx), c, w, func(kind, name string) { added = append(added, kind+" "+name) })
+	return added, err
+}
+
+// Edition tells one company of the demo from another: it differs when what Load saves differs.
+func Edition() string {
+	sum := sha256.New()
+	for _, part := range []any{len(people), len(posts), len(ports), senders, subscriptions, weekIsIn} {
+		note(sum, part)
+	}
+	for _, r := range reports {
+		note(sum, r.name, r.owner, r.ReportDefinition)
+	}
+	for _, j := range jobs {
+		note(sum, j.name, j.owner, j.Definition)
+	}
+	return hex.EncodeToString(sum.Sum(nil)[:8])
+}
+
+func note(sum io.Writer, parts ...any) {
+	for _, p := range parts {
+		text, err := json.Marshal(p)
+		if err != nil {
+			panic(err) // they are records, which are written as JSON everywhere
+		}
+		_, _ = sum.Write(text) // a hash takes everything
+	}
+}
+
+// load saves all records one after another, and tells of each that was saved. One that is there already, where the
+// context wants it to be new, is left alone.
+func load(ctx context.Context, c *client.Client, w World, saved func(kind, name string)) error {
+	did := func(kind, name string, err error) error {
+		var refused *client.Problem
+		switch {
+		case errors.As(err, &refused) && refused.Status == http.StatusPreconditionFailed:
+			return nil
+		case err != nil:
+			return fmt.Errorf("save the %s %s: %w", kind, name, err)
+		}
+		saved(kind, name)
+		return nil
+	}
+	if err := did("setting", "house", dress(ctx, c)); err != nil {
 		return err
 	}
 	for _, p := range people {
@@ -164,24 +219,27 @@ func Load(ctx context.Context, c *client.Client, w World) error {
 		if p.signsIn {
 			r.Password = w.PeoplesPassword
 		}
-		if _, err := c.SavePerson(ctx, p.login, r); err != nil {
-			return fmt.Errorf("save %s: %w", p.name, err)
+		_, err := c.SavePerson(ctx, p.login, r)
+		if err := did("person", p.name, err); err != nil {
+			return err
 		}
 	}
 	for _, p := range posts {
-		if _, err := c.SavePost(ctx, p.name, p.under, p.holders...); err != nil {
-			return fmt.Errorf("save the post %s: %w", p.name, err)
+		_, err := c.SavePost(ctx, p.name, p.under, p.holders...)
+		if err := did("post", p.name, err); err != nil {
+			return err
 		}
 	}
-	if _, err := c.SaveGroup(ctx, "Board", "person:aldous, person:mara",
-		"under:Engineering superintendent"); err != nil {
-		return fmt.Errorf("save the group: %w", err)
+	_, err := c.SaveGroup(ctx, "Board", "person:aldous, person:mara", "under:Engineering superintendent")
+	if err := did("group", "Board", err); err != nil {
+		return err
 	}
 	for _, p := range ports {
-		if _, err := c.SaveIdentity(ctx, "tarnwick", p.name, wire.IdentityRequest{
+		_, err := c.SaveIdentity(ctx, "tarnwick", p.name, wire.IdentityRequest{
 			Login: p.login(), Password: &w.ReportsPassword, Choosers: []string{"mara"},
-		}); err != nil {
-			return fmt.Errorf("save the identity %s: %w", p.name, err)
+		})
+		if err := did("identity", p.name, err); err != nil {
+			return err
 		}
 	}
 	book, err := fuelBook()
@@ -199,15 +257,17 @@ func Load(ctx context.Context, c *client.Client, w World) error {
 				Tables: []job.FilledTable{{Table: "By_vessel", Section: "Fuel by week", Form: job.FormSummary}},
 			}}
 		}
-		if _, err := c.SaveReport(ctx, r.name, wire.ReportRequest{
+		_, err := c.SaveReport(ctx, r.name, wire.ReportRequest{
 			Owner: r.owner, ReportDefinition: r.ReportDefinition,
-		}); err != nil {
-			return fmt.Errorf("save the report %s: %w", r.name, err)
+		})
+		if err := did("report", r.name, err); err != nil {
+			return err
 		}
 	}
 	for name, d := range senders {
-		if _, err := c.SaveSender(ctx, name, d); err != nil {
-			return fmt.Errorf("save the sender %s: %w", name, err)
+		_, err := c.SaveSender(ctx, name, d)
+		if err := did("sender", name, err); err != nil {
+			return err
 		}
 	}
 	holidays, err := c.ReadICS(ctx, holidayFile, "")
@@ -221,8 +281,9 @@ func Load(ctx context.Context, c *client.Client, w World) error {
 			{Label: "Winter dredging at Pennold", Date: "2027-01-18", Days: 5},
 		}},
 	} {
-		if _, err := c.SaveCalendar(ctx, name, d, false); err != nil {
-			return fmt.Errorf("save the calendar %s: %w", name, err)
+		_, err := c.SaveCalendar(ctx, name, d, false)
+		if err := did("calendar", name, err); err != nil {
+			return err
 		}
 	}
 	for _, j := range jobs {
@@ -236,8 +297,9 @@ func Load(ctx context.Context, c *client.Client, w World) error {
 		if !w.Programs {
 			d.Tasks = slices.DeleteFunc(slices.Clone(d.Tasks), func(t job.Task) bool { return t.Kind == job.KindProgram })
 		}
-		if _, err := c.SaveJob(ctx, j.name, wire.JobRequest{Owner: j.owner, On: true, Definition: d}); err != nil {
-			return fmt.Errorf("save the job %s: %w", j.name, err)
+		_, err := c.SaveJob(ctx, j.name, wire.JobRequest{Owner: j.owner, On: true, Definition: d})
+		if err := did("job", j.name, err); err != nil {
+			return err
 		}
 	}
 	return nil
@@ -340,9 +402,10 @@ func retry(times int, wait time.Duration) job.Retry {
 	return job.Retry{Times: times, Wait: job.Duration(wait)}
 }
 
-// weekIsIn says yes when every sailing of last week has left or is cancelled in the books.
-const weekIsIn = `SELECT count(*) FILTER (WHERE left_at IS NULL AND cancelled IS NULL) = 0 FROM sailings
-WHERE due >= date_trunc('week', now()) - interval '7 days' AND due < date_trunc('week', now())`
+// weekIsIn says yes when every sailing of last week has left or is cancelled in the books, which end yesterday.
+const weekIsIn = `SELECT count(*) FILTER (WHERE left_at IS NULL AND cancelled IS NULL) = 0
+FROM sailings, (SELECT date_trunc('week', max(due) + interval '1 day') AS monday FROM sailings) this_week
+WHERE due >= monday - interval '7 days' AND due < monday`
 
 var jobs = []namedJob{
 	{"Quay board", "mara", job.Definition{

@@ -326,6 +326,7 @@ func TestAWrongReportIsCorrectedForThoseWhoGotIt(t *testing.T) {
 	assert.Empty(t, w.Inbox("gone@tarnwick.example"))
 	first, err := w.C.Run(ctx, run.ID)
 	require.NoError(t, err)
+	require.Len(t, first.Links, 1)
 	require.NotNil(t, first.Links[0].WithdrawnAt)
 
 	out, _, _ = w.Ironbell("resend", run.ID.String())

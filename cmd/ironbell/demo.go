@@ -80,6 +80,7 @@ type secrets struct {
 	Reports string `json:"reports"` // password of the reports' login
 	Token   string `json:"token"`
 	Loaded  bool   `json:"loaded"`
+	Edition string `json:"edition,omitempty"` // of the company that was loaded
 }
 
 func runDemo(ctx context.Context, i cli.IO, o demoOptions) error {
@@ -149,15 +150,8 @@ func runDemo(ctx context.Context, i cli.IO, o demoOptions) error {
 	if err := misbehave(ctx, world.Inbox); err != nil {
 		return err
 	}
-	if !kept.Loaded {
-		say("loading people, reports and jobs")
-		if err := demo.Load(ctx, c, w); err != nil {
-			return err
-		}
-		kept.Loaded = true
-		if err := writeSecrets(o.dir, kept); err != nil {
-			return err
-		}
+	if err := loadCompany(ctx, c, w, o.dir, &kept, say); err != nil {
+		return err
 	}
 	if err := writeEnvironment(o.dir, base, kept.Token); err != nil {
 		return err
@@ -187,6 +181,35 @@ func runDemo(ctx context.Context, i cli.IO, o demoOptions) error {
 	case <-pg.Ended():
 		return errors.New("the database ended by itself")
 	}
+}
+
+// loadCompany saves the company's records at the first start; at one over the state of another edition it adds what
+// that lacks.
+func loadCompany(ctx context.Context, c *client.Client, w demo.World, dir string, kept *secrets, say func(string, ...any)) error {
+	edition := demo.Edition()
+	switch {
+	case !kept.Loaded:
+		say("loading people, reports and jobs")
+		if err := demo.Load(ctx, c, w); err != nil {
+			return err
+		}
+	case kept.Edition != edition:
+		say("taking up the state of another version of the demo")
+		added, err := demo.TakeUp(ctx, c, w)
+		if err != nil {
+			return fmt.Errorf("the state in %s is of another version of the demo and cannot be taken up: %w; make demo-reset forgets it, "+
+				"and the next start makes it anew", dir, err)
+		}
+		if len(added) == 0 {
+			say("it lacked nothing; what is there stays as it is, and make demo-reset makes all anew")
+		} else {
+			say("added: %s; what was there stays as it is, and make demo-reset makes all anew", strings.Join(added, ", "))
+		}
+	default:
+		return nil
+	}
+	kept.Loaded, kept.Edition = true, edition
+	return writeSecrets(dir, *kept)
 }
 
 func readSecrets(dir string) (secrets, error) {
@@ -229,7 +252,8 @@ func fillCompany(ctx context.Context, pg *localpg.Server, k secrets, say func(st
 		return fmt.Errorf("find the company's zone: %w", err)
 	}
 	today := wallclock.Now().In(zone)
-	if day, ok := demo.Ends(ctx, conn, demo.Zone); ok && day == today.AddDate(0, 0, -1).Format(time.DateOnly) {
+	if day, ok := demo.Ends(ctx, conn, demo.Zone); ok && (!k.Loaded || k.Edition == demo.Edition()) &&
+		day == today.AddDate(0, 0, -1).Format(time.DateOnly) {
 		return nil
 	}
 	say("making two years of Tarnwick's sailings")

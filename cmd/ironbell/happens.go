@@ -51,7 +51,7 @@ func deeds(ctx context.Context, c *client.Client, base string, pg *localpg.Serve
 
 // unfinished lets the last sailing of last week be missing in the books, as it is before their import is done.
 const unfinished = `UPDATE sailings SET left_at = NULL, arrived_at = NULL WHERE id = (SELECT max(id) FROM sailings
-	WHERE cancelled IS NULL AND due >= date_trunc('week', now()) - interval '7 days' AND due < date_trunc('week', now()))`
+	WHERE cancelled IS NULL AND due < (SELECT date_trunc('week', max(due) + interval '1 day') FROM sailings))`
 
 func sailings(ctx context.Context, pg *localpg.Server, statement string) error {
 	conn, err := pgx.Connect(ctx, pg.DSN("tarnwick"))

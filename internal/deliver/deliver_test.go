@@ -386,8 +386,9 @@ func TestComposeKeepsHeadersWhole(t *testing.T) {
 	header, _, _ := strings.Cut(text, "\r\n\r\n")
 	assert.NotContains(t, header, "\nBcc:")
 	assert.Contains(t, header, "Message-ID: <a@tarnwick.example>")
+	assert.Contains(t, header, "User-Agent: Iron-Bell/")
 	assert.Contains(t, header, "Auto-Submitted: auto-generated")
-	for _, never := range []string{"X-Mailer", "User-Agent"} {
+	for _, never := range []string{"X-Mailer"} {
 		assert.NotContains(t, header, never)
 	}
 	assert.Contains(t, text, "&lt;b&gt;not bold")

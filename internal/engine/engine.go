@@ -184,10 +184,10 @@ func New(s *store.Store, sources *report.Sources, destinations *deliver.Destinat
 		job.KindQuery:   &task.Query{Sources: sources},
 		job.KindProgram: &task.Program{Folder: o.Programs, Files: files, Walls: o.Walls},
 		job.KindDeliver: &task.Deliver{
-			Store: s, Destinations: destinations, Sources: sources, Files: files, URL: o.URL, Now: time.Now,
+			Store: s, Destinations: destinations, Sources: sources, Files: files, URL: o.URL, Now: o.Now,
 			Looks: looks,
 		},
-		job.KindCall: &task.Call{Destinations: destinations, Now: time.Now},
+		job.KindCall: &task.Call{Destinations: destinations, Now: o.Now},
 		job.KindEmit: &task.Emit{Now: o.Now},
 	}
 	maps.Copy(r.Kinds, o.Kinds)

@@ -34,24 +34,47 @@ import (
 // workers is the number of workers on both sides of a comparison.
 const workers = 4
 
+// Files of the repository that are written and read here; the program is run from its root.
+const (
+	keptFile = "test/bench/kept.json"
+)
+
+// options are what is measured, and how much of it.
+type options struct {
+	jobs, due, burst, history, files, mails int
+	lasts                                   time.Duration // how long what goes by the clock is measured
+
+	only, service, docs string
+	quick, keep         bool
+}
+
+// quickly are the sizes of the short form: two minutes for all that was once seen to become slower unseen.
+func (o *options) quickly() {
+	o.jobs, o.due, o.burst, o.history, o.files, o.mails, o.lasts = 50_000, 1000, 4000, 0, 0, 2000, 6*time.Second
+}
+
 func main() {
-	jobs := flag.Int("jobs", 1_000_000, "switched-on jobs")
-	due := flag.Int("due", 1000, "of them due in one pass")
-	burst := flag.Int("burst", 12_000, "jobs that are due in the same minute")
-	history := flag.Int("history", 0, "finished runs, beside which all is measured a second time, such as 10000000")
-	service := flag.String("service", "bin/ironbell",
+	o := options{lasts: 20 * time.Second}
+	flag.IntVar(&o.jobs, "jobs", 1_000_000, "switched-on jobs")
+	flag.IntVar(&o.due, "due", 1000, "of them due in one pass")
+	flag.IntVar(&o.burst, "burst", 12_000, "jobs that are due in the same minute")
+	flag.IntVar(&o.history, "history", 0, "finished runs, beside which all is measured a second time, such as 10000000")
+	flag.StringVar(&o.service, "service", "bin/ironbell",
 		"`program` of the service, for what it needs while nothing is due")
-	files := flag.Int("files", 1_000_000, "rows of the files that are made; 0 for none")
-	only := flag.Bool("only-files", false, "measure the making of files alone")
-	mails := flag.Int("mails", 10_000, "mails that are handed over; 0 for none")
-	onlyMails := flag.Bool("only-mails", false, "measure the handing over of mails alone")
-	onlyWatches := flag.Bool("only-watches", false, "measure the looking at folders alone")
-	onlyEvents := flag.Bool("only-events", false, "measure the taking of events alone")
+	flag.IntVar(&o.files, "files", 1_000_000, "rows of the files that are made; 0 for none")
+	flag.IntVar(&o.mails, "mails", 10_000, "mails that are handed over; 0 for none")
+	flag.StringVar(&o.only, "only", "", "measure one thing alone: files, mails, events, watches, forecast or rings")
+	flag.BoolVar(&o.quick, "quick", false, "the short form, beside the ratios that are kept in "+keptFile)
+	flag.BoolVar(&o.keep, "keep", false, "with -quick: keep these ratios, when a change lands")
+	flag.StringVar(&o.docs, "docs", "", "`page` whose table of figures is written anew")
 	which := flag.Int("make", -1, "make one file and say what it took: for this program itself")
 	dsn, path, rows := flag.String("dsn", "", "with -make"), flag.String("file", "", "with -make"),
 		flag.Int("rows", 0, "with -make")
 	profile := flag.String("profile", "", "`file` for a profile of this program's processor time")
 	flag.Parse()
+	if o.quick {
+		o.quickly()
+	}
 	if *profile != "" {
 		out, err := os.Create(*profile)
 		if err == nil {
@@ -62,9 +85,7 @@ func main() {
 			os.Exit(1)
 		}
 	}
-	do := func() error {
-		return run(*jobs, *due, *burst, *history, *files, *mails, *only, *onlyMails, *onlyEvents, *onlyWatches, *service)
-	}
+	do := func() error { return run(o) }
 	if *which >= 0 {
 		do = func() error { return makeOne(context.Background(), *which, *dsn, *path, *rows) }
 	}
@@ -78,17 +99,48 @@ func main() {
 
 // bench is the world in which all is measured.
 type bench struct {
-	dir   string
-	dsn   string
-	pool  *pgxpool.Pool
-	store *store.Store
-	jobs  int
-	token string       // of the administrator, once there is one
-	taken atomic.Int64 // mails that have arrived
+	options
+	dir     string
+	dsn     string
+	pool    *pgxpool.Pool
+	store   *store.Store
+	token   string       // of the administrator, once there is one
+	taken   atomic.Int64 // mails that have arrived
+	figures []figure
 }
 
-func run(jobs, due, burst, history, files, mails int, only, onlyMails, onlyEvents, onlyWatches bool, service string) error {
-	ctx := context.Background()
+func run(o options) error {
+	was := kept{}
+	if o.quick {
+		var err error
+		if was, err = readKept(keptFile); err != nil {
+			return fmt.Errorf("read what was kept: %w", err)
+		}
+	}
+	began := time.Now()
+	b := &bench{options: o}
+	measured := b.measureAll(context.Background())
+	slower := b.tell(os.Stdout, was)
+	fmt.Printf("measured in %s\n", time.Since(began).Round(time.Second))
+	if measured != nil {
+		return measured
+	}
+	if slower > 0 {
+		fmt.Printf("%d became worse by more than a fifth: measure again beside nothing else, and say in the change why it is so.\n", slower)
+	}
+	if o.quick && o.keep {
+		if err := b.keep(keptFile); err != nil {
+			return fmt.Errorf("keep the figures: %w", err)
+		}
+	}
+	if o.docs != "" {
+		return b.document(o.docs)
+	}
+	return nil
+}
+
+// measureAll measures what the options say, in databases of a server of its own.
+func (b *bench) measureAll(ctx context.Context) error {
 	dir, err := os.MkdirTemp("", "ironbell-bench-*")
 	if err != nil {
 		return err
@@ -104,71 +156,62 @@ func run(jobs, due, burst, history, files, mails int, only, onlyMails, onlyEvent
 		return err
 	}
 	defer pg.Stop()
-	if err := pg.Ensure(ctx, "ironbell"); err != nil {
-		return err
-	}
-	b := &bench{dir: dir, dsn: pg.DSN("ironbell"), jobs: jobs}
-	if err := b.open(ctx); err != nil {
-		return err
-	}
-	defer func() { b.store.Close() }() // the last one
-	if onlyWatches {
-		return b.watches(ctx, service)
-	}
-	if onlyEvents {
-		return b.events(ctx, service)
-	}
-	if files > 0 && !onlyMails {
-		if err := b.formats(ctx, files); err != nil || only {
+	b.dir = dir
+	for _, m := range []struct {
+		name     string
+		measures bool
+		do       func(context.Context) error
+	}{
+		{"forecast", true, func(context.Context) error { return b.forecast(100_000) }},
+		{"files", b.files > 0, func(ctx context.Context) error { return b.formats(ctx, b.files) }},
+		{"mails", b.mails > 0, b.handOver},
+		{"events", true, b.events},
+		{"watches", !b.quick, b.watches},
+		{"rings", true, b.engineRooms},
+	} {
+		if !m.measures || b.only != "" && b.only != m.name {
+			continue
+		}
+		// Each in a database of its own: what one leaves behind would ring among the others.
+		if err := pg.Ensure(ctx, m.name); err != nil {
 			return err
 		}
-	}
-	if mails > 0 {
-		if err := b.mails(ctx, mails); err != nil || onlyMails {
+		b.dsn, b.token = pg.DSN(m.name), ""
+		if err := b.open(ctx); err != nil {
 			return err
 		}
+		err := m.do(ctx)
+		b.store.Close()
+		if err != nil {
+			return fmt.Errorf("%s: %w", m.name, err)
+		}
 	}
-	if err := b.events(ctx, service); err != nil {
-		return err
-	}
-	if err := b.watches(ctx, service); err != nil {
-		return err
-	}
-	// What was measured so far left jobs behind, which would ring among the others.
-	if err := pg.Ensure(ctx, "rings"); err != nil {
-		return err
-	}
-	b.store.Close()
-	b.dsn = pg.DSN("rings")
-	if err := b.open(ctx); err != nil {
-		return err
-	}
+	return nil
+}
+
+// engineRooms measures what a node does by itself, beside many jobs, and again beside much history when that is asked for.
+func (b *bench) engineRooms(ctx context.Context) error {
 	began := time.Now()
 	if err := b.fill(ctx); err != nil {
 		return err
 	}
-	fmt.Printf("%d switched-on jobs were laid out in %s\n", jobs, time.Since(began).Round(time.Second))
+	fmt.Printf("%d switched-on jobs were laid out in %s\n", b.jobs, time.Since(began).Round(time.Second))
 	measure := func() error {
-		for _, m := range []func(context.Context) error{
-			func(ctx context.Context) error { return b.idle(ctx, service) },
-			func(ctx context.Context) error { return b.rings(ctx, due) },
-			func(ctx context.Context) error { return b.runs(ctx, burst) },
-			b.lateness,
-		} {
+		for _, m := range []func(context.Context) error{b.idle, b.rings, b.runs, b.lateness} {
 			if err := m(ctx); err != nil {
 				return err
 			}
 		}
 		return nil
 	}
-	if err := measure(); err != nil || history == 0 {
+	if err := measure(); err != nil || b.history == 0 {
 		return err
 	}
 	began = time.Now()
-	if err := b.past(ctx, history); err != nil {
+	if err := b.past(ctx, b.history); err != nil {
 		return err
 	}
-	fmt.Printf("\n%d finished runs were laid out in %s; all again beside them\n", history,
+	fmt.Printf("\n%d finished runs were laid out in %s; all again beside them\n", b.history,
 		time.Since(began).Round(time.Second))
 	return measure()
 }

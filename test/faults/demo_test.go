@@ -16,6 +16,8 @@ import (
 	"time"
 
 	"ironbell/client"
+	"ironbell/demo"
+	"ironbell/internal/api/wire"
 	"ironbell/test/world"
 
 	"github.com/stretchr/testify/assert"
@@ -127,6 +129,26 @@ func TestTheDemoStartsStopsAndKeepsItsState(t *testing.T) {
 	jobs, err := client.New(base, token.Token).Jobs(context.Background(), "")
 	require.NoError(t, err)
 	assert.NotEmpty(t, jobs)
+	// One that another version of the demo has left is taken up: what it lacks is added, what it has stays.
+	c = client.New(base, admin.Token)
+	_, err = c.RemoveRecords(context.Background(), []wire.RecordName{{Kind: "job", Name: "Crew rest watch"}}, false)
+	require.NoError(t, err)
+	_, err = c.Switch(context.Background(), "Quay board", false)
+	require.NoError(t, err)
+	require.NoError(t, cmd.Process.Signal(syscall.SIGTERM))
+	require.NoError(t, cmd.Wait())
+	kept, err := os.ReadFile(dir + "/state/secrets.json")
+	require.NoError(t, err)
+	require.Contains(t, string(kept), demo.Edition())
+	require.NoError(t, os.WriteFile(dir+"/state/secrets.json", []byte(strings.Replace(string(kept), demo.Edition(), "older", 1)), 0o600))
+	cmd, out, base = start()
+	assert.Contains(t, out.String(), "taking up the state of another version of the demo")
+	assert.Contains(t, out.String(), "added: job Crew rest watch; what was there stays as it is")
+	jobs, err = client.New(base, token.Token).Jobs(context.Background(), "Quay board")
+	require.NoError(t, err)
+	require.Len(t, jobs, 1)
+	assert.False(t, jobs[0].On, "it was switched off and stays so")
+
 	require.NoError(t, cmd.Process.Kill())
 	_ = cmd.Wait()
 	assert.Eventually(t, func() bool { return len(left(t, dir)) == 0 }, 30*time.Second, 100*time.Millisecond)
