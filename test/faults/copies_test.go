@@ -172,6 +172,7 @@ func TestACopyForTestsActsOnNothingOutsideItself(t *testing.T) {
 			Emit: &job.EmitTask{Type: "example.tarnwick.departed"},
 		},
 	)
+	d.Patience = job.Retry{Times: 100, Wait: job.Duration(time.Second)} // it is still waiting when the database is copied
 	w.Job("Departures", d)
 	w.Behave("mail", "busy", 0)
 	waits, err := w.C.Ring(ctx, "Departures", nil)
