@@ -162,13 +162,21 @@ func hostPort(address string) (string, int, error) {
 
 // Load saves the company's people, reports and jobs.
 func Load(ctx context.Context, c *client.Client, w World) error {
-	return load(ctx, c, w, func(string, string) {})
+	return load(ctx, c, w, nil, func(string) {})
 }
 
 // TakeUp adds what a company of another edition lacks, and leaves alone what it has, since somebody may have changed
-// it. It gives what was added, as kind and name.
+// it, and what somebody has removed. It gives what was added, as kind and name.
 func TakeUp(ctx context.Context, c *client.Client, w World) (added []string, err error) {
-	err = load(client.ToBeNew(ctx), c, w, func(kind, name string) { added = append(added, kind+" "+name) })
+	all, err := c.RemovedRecords(ctx)
+	if err != nil {
+		return nil, fmt.Errorf("see what was removed: %w", err)
+	}
+	removed := map[string]bool{}
+	for _, r := range all {
+		removed[r.Kind+" "+r.Name] = true
+	}
+	err = load(client.ToBeNew(ctx), c, w, removed, func(what string) { added = append(added, what) })
 	return added, err
 }
 
@@ -197,18 +205,18 @@ func note(sum io.Writer, parts ...any) {
 	}
 }
 
-// load saves all records one after another, and tells of each that was saved. One that is there already, where the
-// context wants it to be new, is left alone.
-func load(ctx context.Context, c *client.Client, w World, saved func(kind, name string)) error {
+// load saves all records one after another, and tells of each that was saved. One that was removed, or is there
+// already where the context wants it to be new, is left alone.
+func load(ctx context.Context, c *client.Client, w World, removed map[string]bool, saved func(what string)) error {
 	did := func(kind, name string, err error) error {
 		var refused *client.Problem
 		switch {
-		case errors.As(err, &refused) && refused.Status == http.StatusPreconditionFailed:
+		case errors.As(err, &refused) && (refused.Status == http.StatusPreconditionFailed || removed[kind+" "+name]):
 			return nil
 		case err != nil:
 			return fmt.Errorf("save the %s %s: %w", kind, name, err)
 		}
-		saved(kind, name)
+		saved(kind + " " + name)
 		return nil
 	}
 	if err := did("setting", "house", dress(ctx, c)); err != nil {

@@ -152,7 +152,7 @@ func config(version string) huma.Config {
 		"posts, settings) have an ETag, which is their revision in quotes. " +
 		"A change with If-Match is made only while the record has that revision, and otherwise answered by 412; with " +
 		"If-None-Match: * only when the record is a new one. " +
-		"Answers to whoever signed in name the time zone in which this person reads times as " + wire.ReaderZone + ", "+
+		"Answers to whoever signed in name the time zone in which this person reads times as " + wire.ReaderZone + ", " +
 		"and every answer names the version of the service as Server (Iron-Bell/VERSION)."
 	c.DocsPath, c.SchemasPath, c.OpenAPIPath = "", "", ""
 	c.CreateHooks = nil // no $schema links in answers

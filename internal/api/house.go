@@ -6,7 +6,6 @@ import (
 	"encoding/json"
 	"io"
 	"net/http"
-	"time"
 
 	"ironbell/internal/api/wire"
 	"ironbell/internal/core/job"
@@ -148,7 +147,7 @@ func (s *server) showSample(w http.ResponseWriter, r *http.Request, name string,
 		w.Header().Set("Content-Type", "text/html; charset=utf-8")
 		// a reader that left needs no answer
 		_, _ = io.WriteString(w, deliver.Page(deliver.Letter{
-			Subject: "A sample of the house style", Date: time.Now(), Plain: "Good morning,\n\nthis is how a mail looks.",
+			Subject: "A sample of the house style", Date: s.Now(), Plain: "Good morning,\n\nthis is how a mail looks.",
 			Tables: []string{file.String()}, Footer: "Iron Bell, run 0000-1, due Mon 5 Jan 2026 06:15 UTC", House: look,
 		}))
 		return

@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"os"
 	"strings"
@@ -46,7 +45,7 @@ type kept map[string]float64
 
 func readKept(path string) (kept, error) {
 	k := kept{}
-	text, err := os.ReadFile(path)
+	text, err := os.ReadFile(path) //nolint:gosec // a file of the repository
 	if errors.Is(err, fs.ErrNotExist) {
 		return k, nil
 	}
@@ -91,7 +90,7 @@ func (f figure) than(k kept) string {
 
 // tell prints all figures as one table, beside those that are kept when there are any, and says how many became
 // worse by more than a fifth.
-func (b *bench) tell(out io.Writer, k kept) (slower int) {
+func (b *bench) tell(k kept) (slower int) {
 	t := table.NewWriter()
 	t.SetStyle(table.StyleLight)
 	head := table.Row{"Figure", "Ours", "Floor", "Ratio", "Wanted"}
@@ -117,8 +116,7 @@ func (b *bench) tell(out io.Writer, k kept) (slower int) {
 		}
 		t.AppendRow(row)
 	}
-	fmt.Fprintln(out)
-	fmt.Fprintln(out, t.Render())
+	fmt.Printf("\n%s\n", t.Render())
 	return slower
 }
 
@@ -141,7 +139,7 @@ const (
 
 // document writes the table into a page of the documentation, between its marks.
 func (b *bench) document(path string) error {
-	text, err := os.ReadFile(path)
+	text, err := os.ReadFile(path) //nolint:gosec // a file of the repository
 	if err != nil {
 		return err
 	}

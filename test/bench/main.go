@@ -120,7 +120,7 @@ func run(o options) error {
 	began := time.Now()
 	b := &bench{options: o}
 	measured := b.measureAll(context.Background())
-	slower := b.tell(os.Stdout, was)
+	slower := b.tell(was)
 	fmt.Printf("measured in %s\n", time.Since(began).Round(time.Second))
 	if measured != nil {
 		return measured

@@ -20,6 +20,7 @@ import (
 	"ironbell/internal/api/wire"
 	"ironbell/test/world"
 
+	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -129,7 +130,7 @@ func TestTheDemoStartsStopsAndKeepsItsState(t *testing.T) {
 	jobs, err := client.New(base, token.Token).Jobs(context.Background(), "")
 	require.NoError(t, err)
 	assert.NotEmpty(t, jobs)
-	// One that another version of the demo has left is taken up: what it lacks is added, what it has stays.
+	// One that another version of the demo has left is taken up.
 	c = client.New(base, admin.Token)
 	_, err = c.RemoveRecords(context.Background(), []wire.RecordName{{Kind: "job", Name: "Crew rest watch"}}, false)
 	require.NoError(t, err)
@@ -143,11 +144,14 @@ func TestTheDemoStartsStopsAndKeepsItsState(t *testing.T) {
 	require.NoError(t, os.WriteFile(dir+"/state/secrets.json", []byte(strings.Replace(string(kept), demo.Edition(), "older", 1)), 0o600))
 	cmd, out, base = start()
 	assert.Contains(t, out.String(), "taking up the state of another version of the demo")
-	assert.Contains(t, out.String(), "added: job Crew rest watch; what was there stays as it is")
+	assert.Contains(t, out.String(), "it lacked nothing; what is there stays as it is")
 	jobs, err = client.New(base, token.Token).Jobs(context.Background(), "Quay board")
 	require.NoError(t, err)
 	require.Len(t, jobs, 1)
 	assert.False(t, jobs[0].On, "it was switched off and stays so")
+	jobs, err = client.New(base, token.Token).Jobs(context.Background(), "Crew rest watch")
+	require.NoError(t, err)
+	assert.Empty(t, jobs, "it was removed and stays so")
 
 	require.NoError(t, cmd.Process.Kill())
 	_ = cmd.Wait()
@@ -155,4 +159,33 @@ func TestTheDemoStartsStopsAndKeepsItsState(t *testing.T) {
 	text, err := exec.Command(bin+"/ironbell", "demo", "-reset", "-dir", dir+"/state").CombinedOutput()
 	require.NoError(t, err, string(text))
 	assert.NoDirExists(t, dir+"/state")
+}
+
+// What a company of another edition lacks is added, and what it has stays as it is.
+func TestWhatAnotherEditionLacksIsAdded(t *testing.T) {
+	t.Parallel()
+	w := world.Open(t)
+	ctx := context.Background()
+	config, err := pgx.ParseConfig(w.Company)
+	require.NoError(t, err)
+	company := w.CompanyAt(config.Database, int(config.Port))
+	company.Outside.Folder = filepath.Join(w.Dir, "folders", "company")
+	require.NoError(t, os.Mkdir(company.Outside.Folder, 0o755))
+	require.NoError(t, demo.Connect(ctx, w.C, company))
+	w.Report("Mine", "SELECT 1 AS mine")
+	w.Job("Quay board", world.Definition("Mine", "company mail", []string{"csv"}, "mine@tarnwick.example"))
+	added, err := demo.TakeUp(ctx, w.C, company)
+	require.NoError(t, err)
+	for _, what := range []string{"setting house", "person Ilse Brannoch", "group Board", "report Open defects", "sender Ledger office", "calendar Harbour", "job Monday page"} {
+		assert.Contains(t, added, what)
+	}
+	for _, what := range []string{"person Mara Quill", "job Quay board"} {
+		assert.NotContains(t, added, what)
+	}
+	j, err := w.C.Job(ctx, "Quay board")
+	require.NoError(t, err)
+	assert.Equal(t, []string{"mine@tarnwick.example"}, j.Tasks[1].Deliver.To)
+	added, err = demo.TakeUp(ctx, w.C, company)
+	require.NoError(t, err)
+	assert.Empty(t, added)
 }

@@ -27,7 +27,6 @@ import (
 
 func main() {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
-	defer stop()
 	status, err := run(ctx, os.Args[1:])
 	if err != nil {
 		fmt.Fprintln(os.Stderr, "test/run:", err)
@@ -68,7 +67,7 @@ func run(ctx context.Context, args []string) (status int, err error) {
 	if err := cmd.Start(); err != nil {
 		return 0, fmt.Errorf("start the tests: %w", err)
 	}
-	r := report{out: os.Stdout, said: map[string][]string{}}
+	r := report{out: bufio.NewWriter(os.Stdout), said: map[string][]string{}}
 	hearing := r.hear(out)
 	ended := cmd.Wait()
 	r.end(time.Since(began))
@@ -91,10 +90,16 @@ const slowest = 10
 
 // report tells what is heard: a line for each package, and all that a test said which failed.
 type report struct {
-	out                     io.Writer
+	out                     *bufio.Writer
 	said                    map[string][]string // by package and test
 	took                    []event
 	passed, failed, skipped int
+}
+
+// tell prints at once, since the next line may be a minute away. A terminal that is gone stops nothing.
+func (r *report) tell(text string) {
+	_, _ = r.out.WriteString(text)
+	_ = r.out.Flush()
 }
 
 func (r *report) hear(in io.Reader) error {
@@ -103,7 +108,7 @@ func (r *report) hear(in io.Reader) error {
 	for lines.Scan() {
 		var e event
 		if err := json.Unmarshal(lines.Bytes(), &e); err != nil {
-			fmt.Fprintln(r.out, lines.Text()) // what is no event is told as it is
+			r.tell(lines.Text() + "\n") // what is no event is told as it is
 			continue
 		}
 		r.take(e)
@@ -115,7 +120,7 @@ func (r *report) take(e event) {
 	key := e.Package + " " + e.Test
 	switch e.Action {
 	case "build-output":
-		fmt.Fprint(r.out, e.Output)
+		r.tell(e.Output)
 	case "output":
 		r.said[key] = append(r.said[key], e.Output)
 	case "pass", "fail", "skip":
@@ -128,7 +133,7 @@ func (r *report) end1(e event, key string) {
 	if e.Test == "" {
 		for _, line := range r.said[key] {
 			if line != "PASS\n" && !strings.HasPrefix(line, "testing: warning") {
-				fmt.Fprint(r.out, line)
+				r.tell(line)
 			}
 		}
 		return
@@ -138,10 +143,10 @@ func (r *report) end1(e event, key string) {
 		r.passed++
 	case "fail":
 		r.failed++
-		fmt.Fprint(r.out, strings.Join(r.said[key], ""))
+		r.tell(strings.Join(r.said[key], ""))
 	case "skip":
 		r.skipped++
-		fmt.Fprint(r.out, strings.Join(r.said[key], ""))
+		r.tell(strings.Join(r.said[key], ""))
 	}
 	if !strings.Contains(e.Test, "/") {
 		r.took = append(r.took, e)
@@ -150,14 +155,14 @@ func (r *report) end1(e event, key string) {
 
 func (r *report) end(wall time.Duration) {
 	for key, lines := range r.said { // of a program that ended in the middle of a test
-		fmt.Fprint(r.out, key, "\n", strings.Join(lines, ""))
+		r.tell(key + "\n" + strings.Join(lines, ""))
 	}
 	slices.SortFunc(r.took, func(a, b event) int { return int(1000 * (b.Elapsed - a.Elapsed)) })
 	if n := min(len(r.took), slowest); n > 0 {
-		fmt.Fprintf(r.out, "\nThe slowest of %d tests, in seconds beside others, of %.0f in all:\n", len(r.took), wall.Seconds())
+		r.tell(fmt.Sprintf("\nThe slowest of %d tests, in seconds beside others, of %.0f in all:\n", len(r.took), wall.Seconds()))
 		for _, e := range r.took[:n] {
-			fmt.Fprintf(r.out, "  %5.1f  %s  %s\n", e.Elapsed, strings.TrimPrefix(e.Package, "ironbell/"), e.Test)
+			r.tell(fmt.Sprintf("  %5.1f  %s  %s\n", e.Elapsed, strings.TrimPrefix(e.Package, "ironbell/"), e.Test))
 		}
 	}
-	fmt.Fprintf(r.out, "%d passed, %d failed, %d skipped\n", r.passed, r.failed, r.skipped)
+	r.tell(fmt.Sprintf("%d passed, %d failed, %d skipped\n", r.passed, r.failed, r.skipped))
 }
