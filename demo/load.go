@@ -162,6 +162,9 @@ func hostPort(address string) (string, int, error) {
 
 // Load saves the company's people, reports and jobs.
 func Load(ctx context.Context, c *client.Client, w World) error {
+	if err := dress(ctx, c); err != nil {
+		return err
+	}
 	return load(ctx, c, w, nil, func(string) {})
 }
 
@@ -171,6 +174,16 @@ func TakeUp(ctx context.Context, c *client.Client, w World) (added []string, err
 	all, err := c.RemovedRecords(ctx)
 	if err != nil {
 		return nil, fmt.Errorf("see what was removed: %w", err)
+	}
+	worn, err := c.House(ctx)
+	if err != nil {
+		return nil, fmt.Errorf("see the house style: %w", err)
+	}
+	if len(worn.Styles) == 0 { // a setting is never new, so that this one is asked for
+		if err := dress(ctx, c); err != nil {
+			return nil, err
+		}
+		added = append(added, "setting house")
 	}
 	removed := map[string]bool{}
 	for _, r := range all {
@@ -218,9 +231,6 @@ func load(ctx context.Context, c *client.Client, w World, removed map[string]boo
 		}
 		saved(kind + " " + name)
 		return nil
-	}
-	if err := did("setting", "house", dress(ctx, c)); err != nil {
-		return err
 	}
 	for _, p := range people {
 		r := wire.PersonRequest{Name: p.name, Mail: p.mail, Role: p.role, Zone: Zone}
