@@ -57,6 +57,9 @@ func TestNothingButSignInHealthAndTheConsoleIsOpen(t *testing.T) {
 				body = "{}"
 			}
 			status, kind, answer := world.Call(t, http.DefaultClient, method, base+address, "", body)
+			if path == "/api/version" { // a client asks for it before anybody has signed in
+				continue
+			}
 			open := method == http.MethodPost && (path == "/api/session" || path == "/api/tokens")
 			if open {
 				assert.NotEqual(t, 401, status, path)
