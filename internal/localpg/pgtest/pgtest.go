@@ -115,9 +115,10 @@ func start(t testing.TB) {
 // share the server, so that prepare runs once. It is dropped with its server.
 func New(t testing.TB, name string, prepare func(ctx context.Context, dsn string) error) (dsn string) {
 	t.Helper()
+	template := "template_" + name
+	Once(t, template, prepare)
 	shared.Lock()
 	defer shared.Unlock()
-	start(t)
 	ctx, stop := context.WithTimeout(context.Background(), limit)
 	defer stop()
 	conn, err := pgx.Connect(ctx, shared.address)
@@ -125,13 +126,6 @@ func New(t testing.TB, name string, prepare func(ctx context.Context, dsn string
 		t.Fatal(err)
 	}
 	defer func() { _ = conn.Close(ctx) }() // nothing is left on it
-	template := "template_" + name
-	if !shared.templates[name] {
-		if err := makeTemplate(ctx, conn, template, prepare); err != nil {
-			t.Fatal(err)
-		}
-		shared.templates[name] = true
-	}
 	shared.count++
 	copied := fmt.Sprintf("%s_%d_%d", name, os.Getpid(), shared.count)
 	if err := copyOf(ctx, conn, copied, template); err != nil {
